@@ -1,0 +1,10 @@
+// Omnivigil supervises the long-running processes of a development project.
+package main
+
+import (
+	"os"
+
+	"omnivigil/internal/cli"
+)
+
+func main() { os.Exit(cli.Main()) }

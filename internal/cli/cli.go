@@ -1,0 +1,179 @@
+// Package cli is the command line: it reads words, calls the packages that do
+// the work, and turns what they return into exit codes.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/plan"
+)
+
+// Exit codes, the same for every command.
+const (
+	exitFine        = 0
+	exitFailed      = 1 // the unit or the check failed
+	exitUsage       = 2 // wrong usage or a broken file; nothing was started
+	exitInterrupted = 130
+)
+
+// outcome is an error that carries its own exit code. Its text may be empty when
+// everything has been said already.
+type outcome struct {
+	code int
+	text string
+}
+
+func (o outcome) Error() string { return o.text }
+
+func refuse(format string, args ...any) error {
+	return outcome{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+// Main runs the command line of the process and returns its exit code.
+func Main() int {
+	root := command()
+	err := root.Execute()
+	if err == nil {
+		return exitFine
+	}
+	var o outcome
+	if !errors.As(err, &o) {
+		o = outcome{exitUsage, "omnivigil: " + err.Error()}
+		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {
+			o.text += "\nTry omnivigil --help."
+		}
+	}
+	if o.text != "" {
+		fmt.Fprintln(os.Stderr, o.text)
+	}
+	return o.code
+}
+
+// location says which project is meant.
+type location struct{ file, dir string }
+
+func command() *cobra.Command {
+	var at location
+	var opts startOptions
+	root := &cobra.Command{
+		Use:   "omnivigil",
+		Short: "Tells whether everything that runs is running the code just saved",
+		Long: `Omnivigil supervises the processes of a development project. Servers restart and
+tasks rerun when the files they watch change; one screen shows what everything is
+doing, whether it runs the code just saved, and why not if not.
+
+Without a command it starts the project in this folder, as "omnivigil start" does.`,
+		Version:       version(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(*cobra.Command, []string) error { return start(at, opts, nil) },
+	}
+	root.SetVersionTemplate("omnivigil {{.Version}}\n")
+	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "the settings file to use")
+	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	opts.flags(root)
+	root.AddCommand(startCommand(&at), checkCommand(&at), demoCommand(), actCommand())
+	return root
+}
+
+// version is that of the build: a module version, or the commit it was built from.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	if v := info.Main.Version; v != "" && v != "(devel)" {
+		return v
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+			return "built from " + s.Value[:12]
+		}
+	}
+	return "built from source"
+}
+
+// open finds and reads the project's settings.
+func (at location) open() (*plan.Plan, error) {
+	file, err := at.find()
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Read(file)
+	var problems plan.Problems
+	switch {
+	case errors.As(err, &problems):
+		return nil, refuse("%s\n%s", problems, count(len(problems)))
+	case err != nil:
+		return nil, refuse("omnivigil: %v", err)
+	}
+	return p, nil
+}
+
+func count(n int) string {
+	if n == 1 {
+		return "1 problem; nothing was started."
+	}
+	return fmt.Sprintf("%d problems; nothing was started.", n)
+}
+
+// find returns the settings file: the one named, or the nearest one in this
+// folder or above it.
+func (at location) find() (string, error) {
+	if at.file != "" {
+		return at.file, nil
+	}
+	if at.dir != "" {
+		file := filepath.Join(at.dir, plan.FileName)
+		if _, err := os.Stat(file); err != nil {
+			return "", refuse("omnivigil: there is no %s in %s", plan.FileName, at.dir)
+		}
+		return file, nil
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return "", refuse("omnivigil: find this folder: %v", err)
+	}
+	for dir := here; ; dir = filepath.Dir(dir) {
+		file := filepath.Join(dir, plan.FileName)
+		_, err := os.Stat(file)
+		if err == nil {
+			return shorten(here, file), nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
+			return "", refuse(noFile, here)
+		}
+	}
+}
+
+// shorten returns the file as seen from here, where that is shorter.
+func shorten(here, file string) string {
+	if rel, err := filepath.Rel(here, file); err == nil && len(rel) < len(file) {
+		return rel
+	}
+	return file
+}
+
+const noFile = `omnivigil: there is no omnivigil.toml in %s or above it.
+
+A project is a folder with an omnivigil.toml, such as:
+
+    [service.web]
+    run   = "go run ."
+    watch = ["**/*.go"]
+
+Write one there, name one with -f FILE, or see it at work with: omnivigil demo`
+
+// stateDir is where Omnivigil keeps what it has to remember.
+func stateDir() string { return filepath.Join(xdg.StateHome, "omnivigil") }

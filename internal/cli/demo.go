@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/demo"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/session"
+)
+
+func demoCommand() *cobra.Command {
+	var autopilot, keep, asPlain bool
+	var pause time.Duration
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Start the demo project, a small ferry line, in a folder of its own",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
+		},
+	}
+	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files by itself every few seconds")
+	c.Flags().BoolVar(&keep, "keep", false, "leave the demo's folder in place afterwards")
+	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "how long the autopilot waits between edits")
+	return c
+}
+
+// actCommand plays one of the demo's programs.
+func actCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "act NAME",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if code := demo.Act(args[0]); code != 0 {
+				return outcome{code, ""}
+			}
+			return nil
+		},
+	}
+}
+
+type demoOptions struct {
+	autopilot, keep, plain bool
+	pause                  time.Duration
+}
+
+func runDemo(o demoOptions) error {
+	self, err := os.Executable()
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: find its own program: " + err.Error()}
+	}
+	parent, err := os.MkdirTemp("", "omnivigil-demo-")
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: make a folder for the demo: " + err.Error()}
+	}
+	if o.keep {
+		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", filepath.Join(parent, demo.FolderName))
+	} else {
+		defer os.RemoveAll(parent)
+	}
+	folder, err := demo.Unpack(parent, self)
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	p, err := plan.Read(filepath.Join(folder, plan.FileName))
+	if err != nil {
+		return outcome{exitFailed, err.Error()}
+	}
+	return run(p, nil, o.plain, func(s *session.Session) {
+		s.Note("the demo lives in " + folder + ": edit its files and see what follows")
+		if !o.autopilot {
+			return
+		}
+		ctx, stop := context.WithCancel(context.Background())
+		go func() {
+			<-s.Done()
+			stop()
+		}()
+		demo.Autopilot(ctx, folder, o.pause, s.Note)
+	})
+}

@@ -1,0 +1,89 @@
+// Package demo is Saltmarsh Ferries: a made-up ferry line as a project of several
+// real processes, to see Omnivigil at work on.
+//
+// Unpack writes the project's files into a folder. Act plays one of its
+// programs: they serve real ports, ask each other over HTTP, and read the
+// project's files, so that an edit changes what they do and a broken edit breaks
+// them. The package uses Omnivigil as anyone would, by an omnivigil.toml.
+package demo
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"text/template"
+)
+
+//go:embed all:ferries
+var files embed.FS
+
+// FolderName is the name of the demo's folder.
+const FolderName = "saltmarsh-ferries"
+
+// Unpack writes a fresh copy of the project below parent and returns its folder.
+// The services get free ports. Self is the program that plays the actors when it
+// is run with the words "act" and the actor's name.
+func Unpack(parent, self string) (string, error) {
+	root := filepath.Join(parent, FolderName)
+	ports, err := freePorts(3)
+	if err != nil {
+		return "", fmt.Errorf("find free ports: %w", err)
+	}
+	values := map[string]string{
+		"Self": strconv.Quote(self), "Tides": ports[0], "Berths": ports[1], "Tickets": ports[2],
+	}
+	err = fs.WalkDir(files, "ferries", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(root, strings.TrimPrefix(path, "ferries"))
+		if entry.IsDir() {
+			return os.MkdirAll(target, 0o755)
+		}
+		data, err := files.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if plain, ok := strings.CutSuffix(target, ".tmpl"); ok {
+			return fill(plain, string(data), values)
+		}
+		return os.WriteFile(target, data, 0o644)
+	})
+	if err != nil {
+		return "", fmt.Errorf("unpack the demo: %w", err)
+	}
+	return root, nil
+}
+
+func fill(target, text string, values map[string]string) error {
+	t, err := template.New(filepath.Base(target)).Parse(text)
+	if err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	if err := t.Execute(&out, values); err != nil {
+		return err
+	}
+	return os.WriteFile(target, out.Bytes(), 0o644)
+}
+
+// freePorts asks the system for ports that nobody listens on. They are held
+// together, so that all differ, and then let go.
+func freePorts(n int) ([]string, error) {
+	ports := make([]string, n)
+	for i := range ports {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, err
+		}
+		defer l.Close()
+		_, ports[i], _ = net.SplitHostPort(l.Addr().String())
+	}
+	return ports, nil
+}

@@ -1,0 +1,196 @@
+package engine
+
+import "omnivigil/internal/plan"
+
+// intend notes that the unit shall run anew, as part of ripple r.
+func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
+	if u.pending == nil {
+		u.pending = &act{since: e.now}
+	}
+	a := u.pending
+	a.join(r)
+	if reason != "" && !contains(a.reasons, reason) {
+		a.reasons = append(a.reasons, reason)
+	}
+	r.take(u)
+	e.enqueue(u)
+	return a
+}
+
+func (a *act) join(r *Ripple) {
+	for _, have := range a.ripples {
+		if have == r {
+			return
+		}
+	}
+	a.ripples = append(a.ripples, r)
+}
+
+// inherit takes over the ripples whose work a run leaves undone.
+func (a *act) inherit(r *run) {
+	own := a.ripples
+	a.ripples = nil
+	for _, rip := range r.ripples {
+		if !rip.Resting() {
+			a.join(rip)
+		}
+	}
+	for _, rip := range own {
+		a.join(rip)
+	}
+}
+
+func (a *act) anyOpen() bool {
+	for _, r := range a.ripples {
+		if !r.Resting() {
+			return true
+		}
+	}
+	return false
+}
+
+func contains(words []string, word string) bool {
+	for _, w := range words {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
+
+// settle lets a unit do what it should, if nothing holds it.
+func (e *Engine) settle(u *unit) {
+	if e.leaving {
+		e.settleLeaving(u)
+		return
+	}
+	u.hold = nil
+	if u.pending == nil {
+		return
+	}
+	if u.hold = e.obstacle(u); u.hold != nil {
+		e.wait(u)
+		return
+	}
+	switch {
+	case !u.live():
+		e.start(u)
+	case u.state == Stopping:
+	case u.state == Running && u.spec.Overlap == plan.Finish && !u.pending.forced:
+		u.pending.span(e.now, Span{Phase: PhaseQueued})
+	default:
+		u.pending.span(e.now, Span{Phase: PhaseStopping})
+		u.pending.inherit(u.run)
+		e.stop(u, toAct)
+	}
+}
+
+// wait shows a held unit as waiting if it has nothing else to show: one that is
+// held for good goes back to what it was, one that never ran keeps waiting.
+func (e *Engine) wait(u *unit) {
+	span := Span{Phase: PhaseWaiting}
+	if u.hold.on != nil {
+		span.On = u.hold.on.spec.Name
+	}
+	u.pending.span(e.now, span)
+	if !u.live() && (u.state == Idle || !u.hold.final) {
+		u.state = Waiting
+	}
+}
+
+// obstacle returns what keeps a unit from acting now: first what will pass by
+// itself, so that a unit is shown as held for good only when all is at rest.
+func (e *Engine) obstacle(u *unit) *hold {
+	if (e.paused || u.paused) && !u.pending.forced {
+		return &hold{final: true}
+	}
+	for _, up := range u.needs {
+		if up.moving {
+			return &hold{on: up}
+		}
+	}
+	for _, up := range u.follows {
+		if up.moving {
+			return &hold{on: up}
+		}
+	}
+	for _, up := range u.needs {
+		if !up.satisfied() {
+			return &hold{on: up, final: true}
+		}
+	}
+	if u.pending.forced {
+		return nil
+	}
+	for _, up := range u.follows {
+		if !up.fresh {
+			return &hold{on: up, final: true}
+		}
+	}
+	return nil
+}
+
+// reckon derives what others may know of a unit, after it has been settled, and
+// queues those who look at it when that has changed.
+func (e *Engine) reckon(u *unit) {
+	moving, fresh := e.isMoving(u), e.isFresh(u)
+	changed := moving != u.moving || fresh != u.fresh
+	u.moving, u.fresh = moving, fresh
+	e.mark(u)
+	if changed {
+		for _, d := range u.downstream {
+			e.enqueue(d)
+		}
+	}
+}
+
+func (e *Engine) isMoving(u *unit) bool {
+	if u.live() && u.state.InMotion() {
+		return true
+	}
+	if u.pending != nil {
+		return u.hold == nil || !u.hold.final
+	}
+	if !u.wanted || e.paused || u.paused || e.leaving {
+		return false
+	}
+	for _, f := range u.follows {
+		if f.moving {
+			return true
+		}
+	}
+	return u.stirring
+}
+
+// isFresh reports whether the newest good run holds the newest code, so that
+// those who follow the unit may build on it. A unit that nobody wants and nothing
+// has touched holds nobody up.
+func (e *Engine) isFresh(u *unit) bool {
+	if u.generation == 0 {
+		return !u.wanted && u.touched == 0
+	}
+	if u.goodSaw < u.touched {
+		return false
+	}
+	for i, f := range u.follows {
+		if !f.fresh || u.goodOf[i] != f.generation {
+			return false
+		}
+	}
+	return true
+}
+
+// mark extends the unit's life line when what it shows has changed.
+func (e *Engine) mark(u *unit) {
+	m := Mark{At: e.now, State: u.state, Stale: u.freshness() == Stale}
+	if u.run != nil {
+		m.Run = u.run.Number
+	}
+	if n := len(u.marks); n > 0 {
+		last := u.marks[n-1]
+		if last.State == m.State && last.Stale == m.Stale && last.Run == m.Run {
+			return
+		}
+	}
+	u.marks = append(u.marks, m)
+}

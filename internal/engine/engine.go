@@ -1,0 +1,295 @@
+// Package engine decides everything that Omnivigil decides: which unit starts,
+// restarts, waits or stops, when, and why; and whether what runs is current.
+//
+// It is pure. An Engine has no clock, no goroutine, no file and no process: Step
+// takes the time and an event and returns orders, and the same events always
+// give the same orders. That makes ten minutes of a project's life a test of a
+// microsecond, and a user's recorded session a test as well.
+//
+// # Revisions
+//
+// Every burst of writing that concerns somebody raises a counter, the revision.
+// A unit remembers the newest revision that touched it, and each run the newest
+// revision at the moment it was ordered. A run is current only if nothing newer
+// has touched its unit and the same holds for everything the unit follows. The
+// rule errs on one side: a run may be taken for stale although it read the new
+// file in time, never the other way round.
+//
+// # Settling
+//
+// An event only notes what a unit should do (its act). Then the units that could
+// be affected are settled in the order of needs, each looking only at those
+// before it, so one pass suffices and its cost grows with what is concerned.
+package engine
+
+import (
+	"container/heap"
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// revision counts the writings that concern any unit.
+type revision uint64
+
+// Engine is the state of a running project. The zero value is not usable; call
+// New. It is not safe for concurrent use.
+type Engine struct {
+	plan    *plan.Plan
+	units   []*unit // each after all that it waits for
+	byName  map[string]*unit
+	now     time.Time
+	rev     revision
+	orders  []Order
+	queue   rankHeap
+	ripples ledger
+	timers  map[TimerID]timer
+	lastID  TimerID
+	saves   []Save
+	paused  bool
+	leaving bool
+	gone    bool
+}
+
+// New returns an engine for a project in which nothing runs yet.
+func New(p *plan.Plan) *Engine {
+	e := &Engine{plan: p, byName: map[string]*unit{}, timers: map[TimerID]timer{}}
+	for rank, spec := range p.InOrder() {
+		u := &unit{spec: spec, rank: rank}
+		e.units = append(e.units, u)
+		e.byName[spec.Name] = u
+	}
+	for _, u := range e.units {
+		for _, name := range u.spec.Needs {
+			up := e.byName[name]
+			u.needs = append(u.needs, up)
+			up.downstream = append(up.downstream, u)
+		}
+		for _, name := range u.spec.Follows {
+			up := e.byName[name]
+			u.follows = append(u.follows, up)
+			up.followers = append(up.followers, u)
+			up.downstream = append(up.downstream, u)
+		}
+	}
+	return e
+}
+
+// Step lets one event happen at that time and returns what is to be done, in
+// order. The time must not be before that of the step before. Events about runs
+// that are over, or said twice, change nothing.
+func (e *Engine) Step(now time.Time, event Event) []Order {
+	e.now, e.orders = now, nil
+	switch ev := event.(type) {
+	case Begin:
+		e.begin(ev)
+	case Touched:
+		e.touched(ev)
+	case Change:
+		e.change(ev)
+	case Spawned:
+		e.spawned(ev)
+	case NotSpawned:
+		e.notSpawned(ev)
+	case BecameReady:
+		e.becameReady(ev)
+	case Probed:
+		e.probed(ev)
+	case Exited:
+		e.exited(ev)
+	case Rang:
+		e.rang(ev)
+	case Wished:
+		e.wished(ev)
+	}
+	e.ripples.announce(e)
+	e.settleAll()
+	return e.orders
+}
+
+func (e *Engine) give(o Order) { e.orders = append(e.orders, o) }
+
+func (e *Engine) begin(ev Begin) {
+	cause := Cause{Kind: CauseStart, Text: "the project starts"}
+	r := e.ripples.open(e.now, cause)
+	units, _ := e.plan.WithNeeds(ev.Units)
+	if len(ev.Units) == 0 {
+		units = e.plan.Units
+	}
+	for _, spec := range units {
+		if len(ev.Units) == 0 && spec.Manual {
+			continue
+		}
+		u := e.byName[spec.Name]
+		u.wanted = true
+		e.intend(u, r, cause.Text)
+	}
+}
+
+// touched makes units stale the moment files begin to be written.
+func (e *Engine) touched(ev Touched) {
+	e.rev++
+	for _, name := range ev.Units {
+		if u := e.byName[name]; u != nil {
+			e.touch(u, ev.Burst)
+		}
+	}
+}
+
+func (e *Engine) touch(u *unit, burst int) {
+	if u.touched <= u.goodSaw {
+		u.staleSince = e.now
+	}
+	u.touched, u.burst, u.stirring = e.rev, burst, true
+	e.enqueue(u)
+}
+
+// change lets units act on files at rest. All units of one burst share a ripple.
+func (e *Engine) change(ev Change) {
+	if len(ev.Hits) == 0 || e.leaving {
+		return
+	}
+	r := e.ripples.ofBurst(ev.Burst)
+	if r == nil {
+		r = e.ripples.open(e.now, Cause{Kind: CauseChange})
+		r.burst, r.Since = ev.Burst, ev.Since
+		e.saves = append(e.saves, Save{At: ev.Since, Ripple: r.ID})
+	}
+	r.addPaths(ev.Hits)
+	e.rev++
+	for _, hits := range byUnit(ev.Hits) {
+		u := e.byName[hits[0].Unit]
+		if u == nil {
+			continue
+		}
+		if u.burst != ev.Burst { // its Touched was lost
+			e.touch(u, ev.Burst)
+		}
+		u.stirring = false
+		u.suspect(hits)
+		u.deaths = 0
+		e.enqueue(u)
+		r.concern(u.spec.Name, hits[0].Rule)
+		switch {
+		case u.touched <= u.knows(), !u.wanted:
+			// The run started after the files were written, or nobody wants one.
+		default:
+			e.intend(u, r, because(hits)).span(e.now, Span{Phase: PhaseLull, From: ev.Since})
+		}
+	}
+}
+
+// byUnit splits hits into those of each unit, in the order of first mention.
+func byUnit(hits []Hit) [][]Hit {
+	var groups [][]Hit
+	at := map[string]int{}
+	for _, h := range hits {
+		i, ok := at[h.Unit]
+		if !ok {
+			i, at[h.Unit] = len(groups), len(groups)
+			groups = append(groups, nil)
+		}
+		groups[i] = append(groups[i], h)
+	}
+	return groups
+}
+
+// settleAll brings every queued unit, and whoever looks at it, up to date.
+func (e *Engine) settleAll() {
+	for len(e.queue) > 0 {
+		u := heap.Pop(&e.queue).(*unit)
+		u.queued = false
+		e.settle(u)
+		e.reckon(u)
+	}
+	e.ripples.settle(e)
+	if e.leaving && !e.gone && !e.anyLive() {
+		e.gone = true
+		e.give(Finish{})
+	}
+}
+
+func (e *Engine) enqueue(u *unit) {
+	if !u.queued {
+		u.queued = true
+		heap.Push(&e.queue, u)
+	}
+}
+
+func (e *Engine) enqueueAll() {
+	for _, u := range e.units {
+		e.enqueue(u)
+	}
+}
+
+func (e *Engine) anyLive() bool {
+	for _, u := range e.units {
+		if u.live() {
+			return true
+		}
+	}
+	return false
+}
+
+// rankHeap orders units so that each comes after all that it waits for.
+type rankHeap []*unit
+
+func (h rankHeap) Len() int           { return len(h) }
+func (h rankHeap) Less(i, j int) bool { return h[i].rank < h[j].rank }
+func (h rankHeap) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
+func (h *rankHeap) Push(x any)        { *h = append(*h, x.(*unit)) }
+func (h *rankHeap) Pop() any {
+	old := *h
+	u := old[len(old)-1]
+	*h = old[:len(old)-1]
+	return u
+}
+
+// timer is what an armed TimerID means.
+type timer struct {
+	unit    *unit
+	run     int
+	purpose purpose
+}
+
+type purpose uint8
+
+const (
+	livedLongEnough purpose = iota // a service without probes is ready
+	notReadyInTime
+	graceIsOver
+	retryNow
+	provenGood // a service has been ready for a good stretch
+)
+
+func (e *Engine) arm(u *unit, p purpose, after time.Duration) {
+	e.lastID++
+	run := 0
+	if u.run != nil {
+		run = u.run.Number
+	}
+	e.timers[e.lastID] = timer{u, run, p}
+	e.give(Arm{e.lastID, e.now.Add(after)})
+}
+
+func (e *Engine) rang(ev Rang) {
+	t, ok := e.timers[ev.Timer]
+	delete(e.timers, ev.Timer)
+	if !ok || t.unit.run == nil || t.unit.run.Number != t.run {
+		return
+	}
+	switch t.purpose {
+	case livedLongEnough:
+		e.ready(t.unit)
+	case notReadyInTime:
+		e.notReady(t.unit)
+	case graceIsOver:
+		e.kill(t.unit)
+	case retryNow:
+		e.retry(t.unit)
+	case provenGood:
+		if t.unit.state == Ready {
+			t.unit.deaths = 0
+		}
+	}
+}

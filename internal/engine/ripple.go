@@ -1,0 +1,286 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// CauseKind is what opened a ripple.
+type CauseKind uint8
+
+const (
+	CauseStart    CauseKind = iota // the project's start
+	CauseChange                    // files
+	CauseWish                      // a person
+	CauseCrash                     // a process ended by itself
+	CauseSettings                  // an edit of the settings
+	CauseRelease                   // what held a unit is gone
+)
+
+// Cause is what opened a ripple. Text is a whole phrase; for changes it follows
+// from the ripple's paths.
+type Cause struct {
+	Kind CauseKind
+	Unit string
+	Text string
+}
+
+// Outcome is how things stood when a ripple came to rest.
+type Outcome uint8
+
+const (
+	Open Outcome = iota // not at rest yet
+	EndedCurrent
+	EndedStale
+	EndedBroken
+)
+
+func (o Outcome) String() string {
+	return [...]string{"open", "current", "stale", "broken"}[o]
+}
+
+// Ripple is a cause and every run that it brought about, until all are at rest.
+// A ripple at rest never changes again.
+type Ripple struct {
+	ID        int
+	Cause     Cause
+	Since     time.Time // the first file event, or when the cause came
+	OpenedAt  time.Time
+	RestAt    time.Time // zero while open
+	Paths     []string
+	Concerned []Concern
+	Runs      []RunRef
+	TookOver  []int // earlier ripples whose work a run of this one did as well
+	TakenBy   []int // later ones that did work of this one
+	Outcome   Outcome
+	Detail    string // why the outcome is not current
+
+	burst   int
+	members []*unit
+}
+
+// Concern is a unit that a change concerns, and the pattern that says so.
+type Concern struct{ Unit, Rule string }
+
+// RunRef names a run, with how long it took once it is over.
+type RunRef struct {
+	Unit   string
+	Number int
+	Took   time.Duration
+}
+
+// Resting reports whether all that the ripple caused has come to an end.
+func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
+
+// Title says in a few words what opened the ripple.
+func (r *Ripple) Title() string {
+	if r.Cause.Kind == CauseChange {
+		return list(r.Paths)
+	}
+	return r.Cause.Text
+}
+
+func (r *Ripple) take(u *unit) {
+	if !slices.Contains(r.members, u) {
+		r.members = append(r.members, u)
+	}
+}
+
+func (r *Ripple) concern(unit, rule string) {
+	for _, c := range r.Concerned {
+		if c.Unit == unit {
+			return
+		}
+	}
+	r.Concerned = append(r.Concerned, Concern{unit, rule})
+}
+
+func (r *Ripple) addPaths(hits []Hit) {
+	const most = 100
+	for _, h := range hits {
+		if len(r.Paths) < most && !contains(r.Paths, h.Path) {
+			r.Paths = append(r.Paths, h.Path)
+		}
+	}
+}
+
+// clone returns a copy that does not change when r does.
+func (r *Ripple) clone() *Ripple {
+	c := *r
+	c.Paths, c.Concerned = slices.Clone(r.Paths), slices.Clone(r.Concerned)
+	c.Runs, c.TookOver, c.TakenBy = slices.Clone(r.Runs), slices.Clone(r.TookOver), slices.Clone(r.TakenBy)
+	c.members = nil
+	return &c
+}
+
+// ledger holds the session's ripples, oldest first.
+type ledger struct {
+	all    []*Ripple
+	live   []*Ripple // those not at rest
+	fresh  []*Ripple // opened in this step
+	lastID int
+}
+
+// keptRipples is how many ripples an engine remembers.
+const keptRipples = 300
+
+func (l *ledger) open(now time.Time, c Cause) *Ripple {
+	l.lastID++
+	r := &Ripple{ID: l.lastID, Cause: c, Since: now, OpenedAt: now}
+	l.all = append(l.all, r)
+	if len(l.all) > keptRipples {
+		l.all = append([]*Ripple(nil), l.all[len(l.all)-keptRipples:]...)
+	}
+	l.live = append(l.live, r)
+	l.fresh = append(l.fresh, r)
+	return r
+}
+
+// ofBurst returns the open ripple of that burst of file events, or nil.
+func (l *ledger) ofBurst(burst int) *Ripple {
+	for _, r := range l.live {
+		if r.Cause.Kind == CauseChange && r.burst == burst {
+			return r
+		}
+	}
+	return nil
+}
+
+// attribute enters a run with all ripples that wanted it. The newest took over
+// the work of the others.
+func (l *ledger) attribute(u *unit, rn *run, a *act) {
+	for _, r := range a.ripples {
+		if r.Resting() {
+			continue
+		}
+		rn.ripples = append(rn.ripples, r)
+		rn.Ripples = append(rn.Ripples, r.ID)
+		r.Runs = append(r.Runs, RunRef{Unit: u.spec.Name, Number: rn.Number})
+	}
+	newest := rn.ripples[len(rn.ripples)-1]
+	for _, r := range rn.ripples[:len(rn.ripples)-1] {
+		if !slices.Contains(r.TakenBy, newest.ID) {
+			r.TakenBy = append(r.TakenBy, newest.ID)
+			newest.TookOver = append(newest.TookOver, r.ID)
+		}
+	}
+}
+
+// announce tells of the ripples that are new.
+func (l *ledger) announce(e *Engine) {
+	for _, r := range l.fresh {
+		e.give(Tell{Kind: TellRipple, Ripple: r.ID, Text: r.Title()})
+	}
+	l.fresh = nil
+}
+
+// settle closes the ripples that have come to rest.
+func (l *ledger) settle(e *Engine) {
+	l.announce(e)
+	live := l.live[:0]
+	for _, r := range l.live {
+		if r.moving() {
+			live = append(live, r)
+		} else {
+			e.rest(r)
+		}
+	}
+	clear(l.live[len(live):])
+	l.live = live
+}
+
+func (r *Ripple) moving() bool {
+	for _, u := range r.members {
+		if u.pending != nil && u.moving && slices.Contains(u.pending.ripples, r) {
+			return true
+		}
+		if u.live() && u.state.InMotion() && slices.Contains(u.run.ripples, r) {
+			return true
+		}
+	}
+	return false
+}
+
+// rest closes a ripple and says how things stand.
+func (e *Engine) rest(r *Ripple) {
+	r.RestAt = e.now
+	for i := range r.Runs {
+		ref := &r.Runs[i]
+		if run := e.byName[ref.Unit].runNumber(ref.Number); run != nil {
+			ref.Took = run.took(e.now)
+		}
+	}
+	r.judge()
+	text := r.Outcome.String() + " after " + Duration(r.RestAt.Sub(r.Since))
+	switch {
+	case r.Detail != "":
+		text += ": " + r.Detail
+	case len(r.Runs) > 0:
+		text += ": " + r.durations()
+	case r.Cause.Kind == CauseChange:
+		text += ": nothing had to act"
+	}
+	e.give(Tell{Kind: TellRipple, Ripple: r.ID, Text: text})
+	r.members = nil
+}
+
+// judge looks at those that the ripple moved and at all that build on them.
+func (r *Ripple) judge() {
+	var stale, broken []string
+	seen := map[*unit]bool{}
+	var look func(u *unit)
+	look = func(u *unit) {
+		if seen[u] {
+			return
+		}
+		seen[u] = true
+		if u.state.Broken() {
+			broken = append(broken, u.brokenWords())
+		} else if u.freshness() == Stale {
+			stale = append(stale, u.spec.Name+" is stale: "+u.staleness().Text)
+		}
+		for _, f := range u.followers {
+			look(f)
+		}
+	}
+	for _, u := range r.members {
+		look(u)
+	}
+	switch {
+	case len(broken) > 0:
+		r.Outcome, r.Detail = EndedBroken, strings.Join(append(broken, stale...), ", ")
+	case len(stale) > 0:
+		r.Outcome, r.Detail = EndedStale, strings.Join(stale, ", ")
+	default:
+		r.Outcome = EndedCurrent
+	}
+}
+
+func (r *Ripple) durations() string {
+	parts := make([]string, len(r.Runs))
+	for i, ref := range r.Runs {
+		parts[i] = ref.Unit + " " + Duration(ref.Took)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (u *unit) runNumber(n int) *run {
+	for i := len(u.runs) - 1; i >= 0; i-- {
+		if u.runs[i].Number == n {
+			return u.runs[i]
+		}
+	}
+	return nil
+}
+
+// took is how long a run needed until it was ready or over.
+func (r *run) took(now time.Time) time.Duration {
+	switch {
+	case !r.ReadyAt.IsZero():
+		return r.ReadyAt.Sub(r.OrderedAt)
+	case !r.EndedAt.IsZero():
+		return r.EndedAt.Sub(r.OrderedAt)
+	}
+	return now.Sub(r.OrderedAt)
+}

@@ -1,0 +1,125 @@
+package engine
+
+import (
+	"slices"
+	"time"
+)
+
+// Snapshot is the project at one moment. Nothing in it changes afterwards, so it
+// may be handed to any goroutine.
+type Snapshot struct {
+	At      time.Time
+	Project string
+	Verdict Verdict
+	Units   []Unit    // in the order of the file
+	Saves   []Save    // oldest first
+	Ripples []*Ripple // oldest first
+	Paused  bool
+	Leaving bool
+}
+
+// Save is a change as a point on the time axis.
+type Save struct {
+	At     time.Time
+	Ripple int
+}
+
+// Unit is one unit at one moment.
+type Unit struct {
+	Name      string
+	Kind      string
+	State     State
+	Freshness Freshness
+	Why       string // of stale and waiting units: what stands in the way
+	Wanted    bool
+	Paused    bool
+	Moving    bool
+	Queued    bool      // one more run follows the one at work
+	RetryAt   time.Time // when a crashed service is started again
+	Run       Run       // the newest; Number is 0 before the first
+	Marks     []Mark    // its life, oldest first
+	Suspects  []string  // files that changed since it last ran well
+}
+
+// Unit returns the unit of that name, or nil.
+func (s *Snapshot) Unit(name string) *Unit {
+	for i := range s.Units {
+		if s.Units[i].Name == name {
+			return &s.Units[i]
+		}
+	}
+	return nil
+}
+
+// LastSave returns when files were saved last; zero before the first time.
+func (s *Snapshot) LastSave() time.Time {
+	if len(s.Saves) == 0 {
+		return time.Time{}
+	}
+	return s.Saves[len(s.Saves)-1].At
+}
+
+// Snapshot returns the project as it is after the newest step.
+func (e *Engine) Snapshot() *Snapshot {
+	s := &Snapshot{
+		At: e.now, Project: e.plan.Name, Verdict: e.verdict(),
+		Saves:  e.saves[:len(e.saves):len(e.saves)],
+		Paused: e.paused, Leaving: e.leaving,
+	}
+	for _, u := range e.inFileOrder() {
+		s.Units = append(s.Units, u.snapshot())
+	}
+	s.Ripples = slices.Clone(e.ripples.all)
+	for i, r := range s.Ripples {
+		if !r.Resting() {
+			s.Ripples[i] = r.clone()
+		}
+	}
+	return s
+}
+
+func (u *unit) snapshot() Unit {
+	out := Unit{
+		Name: u.spec.Name, Kind: u.spec.Kind.String(), State: u.state, Freshness: u.freshness(),
+		Wanted: u.wanted, Paused: u.paused, Moving: u.moving, RetryAt: u.retryAt,
+		Queued:   u.pending != nil && u.live(),
+		Marks:    u.marks[:len(u.marks):len(u.marks)],
+		Suspects: slices.Clone(u.suspects),
+	}
+	if u.run != nil {
+		out.Run = u.run.Run
+		out.Run.Spans = slices.Clone(u.run.Spans)
+	}
+	switch {
+	case out.Freshness == Stale:
+		out.Why = u.staleness().Text
+	case u.hold != nil && u.hold.on != nil:
+		out.Why = "waits for " + u.hold.on.spec.Name
+	}
+	return out
+}
+
+// Span is a part of a run's life, or of the time before it.
+type Span struct {
+	Phase Phase
+	From  time.Time
+	To    time.Time // zero while it lasts
+	On    string    // the unit it waited for, in PhaseWaiting
+}
+
+// Phase is what a Span was spent on.
+type Phase uint8
+
+const (
+	PhaseLull     Phase = iota // files were not quiet yet
+	PhaseQueued                // behind the run before it
+	PhaseWaiting               // for a need or something it follows
+	PhaseStopping              // the run before it was told to end
+	PhaseSetup
+	PhaseStarting
+	PhaseRunning
+)
+
+func (p Phase) String() string {
+	return [...]string{"lull", "queued", "waiting", "stopping", "setup", "starting", "running"}[p]
+}

@@ -1,0 +1,100 @@
+package engine
+
+import (
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// killPatience is how long a killed run may take before Omnivigil says that the
+// system does not end it.
+const killPatience = 3 * time.Second
+
+// stop asks the live run to end, for that reason. A run that is ending already
+// only learns the new reason.
+func (e *Engine) stop(u *unit, why ending) {
+	u.ending = why
+	if u.state == Stopping {
+		return
+	}
+	u.state = Stopping
+	u.run.Spans = append(u.run.Spans, Span{Phase: PhaseStopping, From: e.now})
+	e.give(Signal{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
+	e.arm(u, graceIsOver, u.spec.Stop.Grace)
+}
+
+// kill ends a run that did not heed its signal.
+func (e *Engine) kill(u *unit) {
+	if !u.live() || u.state != Stopping {
+		return
+	}
+	if u.run.killed {
+		e.tellRun(u, TellTrouble, "does not end, even killed: the system holds its process "+itoa(u.run.PID))
+		if e.leaving {
+			u.run.Problem = "the system did not end it"
+			e.ended(u, Off, "is left behind")
+		}
+		return
+	}
+	u.run.killed = true
+	e.give(Signal{u.spec.Name, u.run.Number, "KILL"})
+	e.tellRun(u, TellTrouble, "is killed: it did not end within "+Duration(u.spec.Stop.Grace))
+	e.arm(u, graceIsOver, killPatience)
+}
+
+// killNow ends a run without its grace.
+func (e *Engine) killNow(u *unit) {
+	e.stop(u, byWish)
+	if !u.run.killed {
+		u.run.killed = true
+		e.give(Signal{u.spec.Name, u.run.Number, "KILL"})
+		e.arm(u, graceIsOver, killPatience)
+	}
+}
+
+// settleLeaving stops a unit as soon as nobody downstream lives any more.
+func (e *Engine) settleLeaving(u *unit) {
+	u.pending, u.wanted, u.hold = nil, false, nil
+	if !u.live() {
+		if u.state == Waiting {
+			u.state = Off
+		}
+		return
+	}
+	for _, d := range u.downstream {
+		if d.live() {
+			return
+		}
+	}
+	e.stop(u, byWish)
+}
+
+// Pauses before a crashed service is started again grow from the first to the
+// last of these; a service that was ready for goodStretch begins anew.
+var retryPauses = []time.Duration{
+	500 * time.Millisecond, 1 * time.Second, 2 * time.Second, 4 * time.Second,
+	8 * time.Second, 16 * time.Second, 30 * time.Second,
+}
+
+const goodStretch = 30 * time.Second
+
+func (u *unit) retries() bool {
+	return u.wanted && u.spec.AfterExit == plan.Retry
+}
+
+// pause counts a death and returns how long to wait after it.
+func (e *Engine) pause(u *unit) time.Duration {
+	d := retryPauses[min(u.deaths, len(retryPauses)-1)]
+	u.deaths++
+	u.retryAt = e.now.Add(d)
+	return d
+}
+
+func (e *Engine) retry(u *unit) {
+	if u.state != Crashed || !u.retries() || u.pending != nil || e.leaving {
+		return
+	}
+	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name,
+		Text: u.spec.Name + " crashed: " + u.run.Exit.words()})
+	e.intend(u, r, "it crashed, "+times(u.deaths))
+}

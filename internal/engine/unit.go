@@ -1,0 +1,153 @@
+package engine
+
+import (
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// State is what a unit is doing, one word each.
+type State uint8
+
+const (
+	Idle     State = iota // never asked to run
+	Waiting               // wants to run, on a need
+	Setup                 // heavy steps before the first run
+	Starting              // a service on its way to ready
+	Ready                 // a service that does its work
+	Running               // a task or suite at work
+	Stopping              // told to end
+	Done                  // a task or suite that ended well
+	Failed                // one that did not, or a service that was not ready in time
+	Crashed               // a service that ended by itself
+	Off                   // stopped by wish
+)
+
+var stateNames = [...]string{"idle", "waiting", "setup", "starting", "ready", "running",
+	"stopping", "done", "failed", "crashed", "off"}
+
+func (s State) String() string { return stateNames[s] }
+
+// InMotion reports whether a unit in this state is on its way to another by itself.
+func (s State) InMotion() bool {
+	return s == Setup || s == Starting || s == Running || s == Stopping
+}
+
+// Broken reports whether a unit in this state needs the person's eye.
+func (s State) Broken() bool { return s == Failed || s == Crashed }
+
+// unit is the engine's knowledge of one supervised unit.
+type unit struct {
+	spec       *plan.Unit
+	rank       int     // position among units ordered by needs and follows
+	needs      []*unit // must be ready or done before this starts
+	follows    []*unit // this acts again when one of them has finished anew
+	followers  []*unit // the other direction of follows
+	downstream []*unit // of needs and follows together
+
+	state   State
+	wanted  bool // the person wants it to run
+	paused  bool // the person wants it left as it is
+	run     *run // the newest, live or ended; nil before the first
+	runs    []*run
+	pending *act // what it will do as soon as it can
+	ending  ending
+	deaths  int // in a row, without a good stretch between
+	retryAt time.Time
+
+	touched    revision // newest writing that concerns it
+	burst      int      // the burst of that writing
+	stirring   bool     // files are being written and not yet at rest
+	staleSince time.Time
+	suspects   []string // files that changed since the last good run
+
+	// What its newest good run (ready or done) could have seen.
+	generation int // how many good runs there were
+	goodSaw    revision
+	goodOf     []int // generation of each of follows
+
+	// Reckoned by settle and reckon; read by those downstream.
+	hold   *hold
+	moving bool // will be at rest only later
+	fresh  bool // its newest good run holds the newest code
+	queued bool
+	marks  []Mark
+}
+
+// live reports whether a process of the unit may exist.
+func (u *unit) live() bool { return u.run != nil && u.run.EndedAt.IsZero() }
+
+// knows is the newest revision that the newest run could have seen.
+func (u *unit) knows() revision {
+	if u.run == nil {
+		return 0
+	}
+	return u.run.saw
+}
+
+// satisfied reports whether those that need the unit may start.
+func (u *unit) satisfied() bool {
+	return !u.moving && (u.state == Ready || u.state == Done)
+}
+
+// suspect remembers which files changed since the unit last ran well.
+func (u *unit) suspect(hits []Hit) {
+	const most = 20
+	for _, h := range hits {
+		known := false
+		for _, s := range u.suspects {
+			known = known || s == h.Path
+		}
+		if !known && len(u.suspects) < most {
+			u.suspects = append(u.suspects, h.Path)
+		}
+	}
+}
+
+// ending says why a live run is being stopped.
+type ending uint8
+
+const (
+	byItself  ending = iota // it is not
+	toAct                   // a new run follows
+	byWish                  // it is to be off
+	lateReady               // it was not ready in time
+)
+
+// act is what a unit will do as soon as it can: run anew.
+type act struct {
+	since   time.Time
+	ripples []*Ripple
+	reasons []string
+	forced  bool // asked for by a person: acts even when paused or held by a follow
+	spans   []Span
+}
+
+// span ends the act's last span at now and opens another, unless it is the same.
+func (a *act) span(now time.Time, s Span) {
+	if n := len(a.spans); n > 0 {
+		last := &a.spans[n-1]
+		if last.Phase == s.Phase && last.On == s.On {
+			return
+		}
+		last.To = now
+	}
+	if s.From.IsZero() {
+		s.From = now
+	}
+	a.spans = append(a.spans, s)
+}
+
+// hold says why a unit with a pending act does not act.
+type hold struct {
+	on    *unit // nil when paused
+	final bool  // it will not pass by itself
+}
+
+// Mark is a point in a unit's life: from At on it was in this state.
+type Mark struct {
+	At    time.Time
+	State State
+	Stale bool
+	Run   int
+}

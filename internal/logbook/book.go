@@ -1,0 +1,339 @@
+// Package logbook keeps every line that the processes of a session write, on
+// disk, and reads back any window of them, all units together or one alone, in
+// time that does not depend on how many there are.
+//
+// # Format
+//
+// A book is a folder with these files, all append-only:
+//
+//	lines.log   the text of every line, ended by "\n", in order
+//	index       one record of 32 bytes for each line
+//	unit-N      for each unit, the numbers of its lines, 8 bytes each
+//	units       the units' names, one a line; N is the position from 0
+//
+// Numbers are little-endian. An index record is: offset of the text (8 bytes),
+// time in nanoseconds since 1970 (8), length of the text (4), run (4), unit (2),
+// stream (1), and 5 bytes of zeros.
+package logbook
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"sync"
+	"time"
+)
+
+// Stream says what a line is.
+type Stream uint8
+
+const (
+	Output Stream = iota // written by a process
+	Opens                // Omnivigil's note that a run begins
+	Ends                 // and that it has ended
+	Note                 // anything else that Omnivigil has to say
+)
+
+// Line is one line of the book.
+type Line struct {
+	Number int64 // in the book, from 0
+	At     time.Time
+	Unit   string // "" where Omnivigil speaks of the whole project
+	Run    int
+	Stream Stream
+	Text   string // without its end; may hold colour sequences
+}
+
+const (
+	recordSize = 32
+	numberSize = 8
+)
+
+// Book is an open logbook. Its methods may be called from any goroutine. When
+// the disk refuses a write, the book says so once through Err and goes on without
+// the lines that could not be written.
+type Book struct {
+	dir   string
+	clock func() time.Time
+
+	mu      sync.Mutex
+	lines   *column
+	index   *column
+	units   *column
+	names   []string
+	ids     map[string]int
+	perUnit []*column
+	offset  int64
+	last    time.Time
+	err     error
+	grown   map[chan struct{}]bool
+}
+
+// Open makes a new book in the folder dir, which must not hold one.
+func Open(dir string) (*Book, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the log folder: %w", err)
+	}
+	b := &Book{dir: dir, clock: time.Now, ids: map[string]int{}, grown: map[chan struct{}]bool{}}
+	for name, c := range map[string]**column{"lines.log": &b.lines, "index": &b.index, "units": &b.units} {
+		made, err := newColumn(filepath.Join(dir, name))
+		if err != nil {
+			return nil, err
+		}
+		*c = made
+	}
+	return b, nil
+}
+
+// Dir returns the book's folder.
+func (b *Book) Dir() string { return b.dir }
+
+// Append writes lines at the present time.
+func (b *Book) Append(unit string, run int, stream Stream, texts ...string) {
+	if len(texts) == 0 {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	// Windows are found by time, so time must not go back when the clock does.
+	if now := b.clock(); now.After(b.last) {
+		b.last = now
+	}
+	id := b.unit(unit)
+	for _, text := range texts {
+		if err := b.append(id, run, stream, text); err != nil {
+			b.err = fmt.Errorf("write the log: %w", err)
+			break
+		}
+	}
+	for c := range b.grown {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (b *Book) append(id, run int, stream Stream, text string) error {
+	if id < 0 {
+		return b.err
+	}
+	var record [recordSize]byte
+	binary.LittleEndian.PutUint64(record[0:], uint64(b.offset))
+	binary.LittleEndian.PutUint64(record[8:], uint64(b.last.UnixNano()))
+	binary.LittleEndian.PutUint32(record[16:], uint32(len(text)))
+	binary.LittleEndian.PutUint32(record[20:], uint32(run))
+	binary.LittleEndian.PutUint16(record[24:], uint16(id))
+	record[26] = byte(stream)
+	var number [numberSize]byte
+	binary.LittleEndian.PutUint64(number[:], uint64(b.index.size/recordSize))
+
+	if err := b.lines.write([]byte(text), []byte{'\n'}); err != nil {
+		return err
+	}
+	b.offset = b.lines.size
+	if err := b.perUnit[id].write(number[:]); err != nil {
+		return err
+	}
+	return b.index.write(record[:])
+}
+
+// unit returns the number that stands for a unit's name, or -1 when it cannot be
+// written down.
+func (b *Book) unit(name string) int {
+	if id, ok := b.ids[name]; ok {
+		return id
+	}
+	id := len(b.names)
+	c, err := newColumn(filepath.Join(b.dir, fmt.Sprintf("unit-%d", id)))
+	if err == nil {
+		err = b.units.write([]byte(name), []byte{'\n'})
+	}
+	if err != nil {
+		b.err = err
+		return -1
+	}
+	b.ids[name], b.names, b.perUnit = id, append(b.names, name), append(b.perUnit, c)
+	return id
+}
+
+// Err returns what last went wrong while writing, or nil.
+func (b *Book) Err() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.err
+}
+
+// Grown returns a channel that has a value whenever lines have come since it was
+// last received from, and a function that ends this.
+func (b *Book) Grown() (<-chan struct{}, func()) {
+	c := make(chan struct{}, 1)
+	b.mu.Lock()
+	b.grown[c] = true
+	b.mu.Unlock()
+	return c, func() {
+		b.mu.Lock()
+		delete(b.grown, c)
+		b.mu.Unlock()
+	}
+}
+
+// All stands for the lines of all units together.
+const All = "*"
+
+// Len returns how many lines a unit, or All, has.
+func (b *Book) Len(unit string) int64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.length(unit)
+}
+
+func (b *Book) length(unit string) int64 {
+	if unit == All {
+		return b.index.size / recordSize
+	}
+	if id, ok := b.ids[unit]; ok {
+		return b.perUnit[id].size / numberSize
+	}
+	return 0
+}
+
+// Window returns up to n lines of a unit, or of All, beginning with the one at
+// position from among them.
+func (b *Book) Window(unit string, from int64, n int) ([]Line, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	from = max(from, 0)
+	n = int(min(int64(n), b.length(unit)-from))
+	if n <= 0 {
+		return nil, nil
+	}
+	lines := make([]Line, 0, n)
+	if unit == All {
+		raw := make([]byte, n*recordSize)
+		if err := b.index.readAt(raw, from*recordSize); err != nil {
+			return nil, err
+		}
+		for i := range n {
+			line, err := b.line(from+int64(i), raw[i*recordSize:])
+			if err != nil {
+				return nil, err
+			}
+			lines = append(lines, line)
+		}
+		return lines, nil
+	}
+	raw := make([]byte, n*numberSize)
+	if err := b.perUnit[b.ids[unit]].readAt(raw, from*numberSize); err != nil {
+		return nil, err
+	}
+	record := make([]byte, recordSize)
+	for i := range n {
+		number := int64(binary.LittleEndian.Uint64(raw[i*numberSize:]))
+		if err := b.index.readAt(record, number*recordSize); err != nil {
+			return nil, err
+		}
+		line, err := b.line(number, record)
+		if err != nil {
+			return nil, err
+		}
+		lines = append(lines, line)
+	}
+	return lines, nil
+}
+
+func (b *Book) line(number int64, record []byte) (Line, error) {
+	text := make([]byte, binary.LittleEndian.Uint32(record[16:]))
+	if err := b.lines.readAt(text, int64(binary.LittleEndian.Uint64(record[0:]))); err != nil {
+		return Line{}, err
+	}
+	return Line{
+		Number: number,
+		At:     time.Unix(0, int64(binary.LittleEndian.Uint64(record[8:]))),
+		Run:    int(binary.LittleEndian.Uint32(record[20:])),
+		Unit:   b.names[binary.LittleEndian.Uint16(record[24:])],
+		Stream: Stream(record[26]),
+		Text:   string(text),
+	}, nil
+}
+
+// Position returns where, among the lines of a unit or of All, the first stands
+// that was written at t or later.
+func (b *Book) Position(unit string, t time.Time) (int64, error) {
+	var failed error
+	n := b.Len(unit)
+	at := sort.Search(int(n), func(i int) bool {
+		lines, err := b.Window(unit, int64(i), 1)
+		if err != nil || len(lines) == 0 {
+			failed = err
+			return true
+		}
+		return !lines[0].At.Before(t)
+	})
+	return int64(at), failed
+}
+
+// Close writes what is left and closes the files.
+func (b *Book) Close() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var first error
+	for _, c := range append([]*column{b.lines, b.index, b.units}, b.perUnit...) {
+		if err := c.close(); err != nil && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+// column is an append-only file with a buffer before it.
+type column struct {
+	file    *os.File
+	buffer  *bufio.Writer
+	size    int64 // with what is still in the buffer
+	written int64 // without
+}
+
+func newColumn(path string) (*column, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("make the log file: %w", err)
+	}
+	return &column{file: f, buffer: bufio.NewWriterSize(f, 32<<10)}, nil
+}
+
+func (c *column) write(parts ...[]byte) error {
+	for _, p := range parts {
+		n, err := c.buffer.Write(p)
+		c.size += int64(n)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *column) readAt(p []byte, offset int64) error {
+	if offset+int64(len(p)) > c.written {
+		if err := c.buffer.Flush(); err != nil {
+			return fmt.Errorf("write the log: %w", err)
+		}
+		c.written = c.size
+	}
+	if _, err := c.file.ReadAt(p, offset); err != nil && err != io.EOF {
+		return fmt.Errorf("read the log: %w", err)
+	}
+	return nil
+}
+
+func (c *column) close() error {
+	flushed := c.buffer.Flush()
+	if err := c.file.Close(); err != nil {
+		return err
+	}
+	return flushed
+}

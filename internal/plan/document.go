@@ -1,0 +1,206 @@
+package plan
+
+import (
+	"errors"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// A document is a TOML file as a tree in which every key and value knows its
+// place. The library's decoder stops at the first wrong type and knows nothing
+// of the line it stands in; the tree lets the reader go on and point.
+type document struct {
+	file  string
+	lines []string
+	root  *table
+	found Problems
+}
+
+// place is where something stands: byte offsets into the file.
+type place struct{ line, column, width int }
+
+type table struct {
+	at      place
+	entries []*entry // in the order of the file
+}
+
+type entry struct {
+	key   string
+	keyAt place
+	value *value
+}
+
+type valueKind uint8
+
+const (
+	text valueKind = iota
+	number
+	flag
+	list
+	tables // a table, or with several items an array of tables
+	other  // dates and floats, which no setting takes
+)
+
+func (k valueKind) String() string {
+	return [...]string{"a text", "a number", "true or false", "a list", "a table", "a date or a fraction"}[k]
+}
+
+type value struct {
+	kind  valueKind
+	text  string // of texts, numbers, flags
+	items []*value
+	table *table
+	at    place
+}
+
+func (t *table) get(key string) *entry {
+	for _, e := range t.entries {
+		if e.key == key {
+			return e
+		}
+	}
+	return nil
+}
+
+// parse reads data into a tree. A syntax error makes the tree useless, so it is
+// the only problem then.
+func parse(file string, data []byte) *document {
+	d := &document{file: file, lines: strings.Split(string(data), "\n"), root: &table{at: place{1, 1, 1}}}
+	var discard map[string]any
+	if err := toml.Unmarshal(data, &discard); err != nil {
+		d.syntaxError(err)
+		return d
+	}
+	p := &unstable.Parser{}
+	p.Reset(data)
+	current := d.root
+	for p.NextExpression() {
+		switch e := p.Expression(); e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			current = d.open(p, e)
+		case unstable.KeyValue:
+			d.keyValue(p, current, e)
+		}
+	}
+	return d
+}
+
+func (d *document) syntaxError(err error) {
+	at := place{1, 1, 1}
+	var decode *toml.DecodeError
+	if errors.As(err, &decode) {
+		line, column := decode.Position()
+		at = place{line, column, 1}
+	}
+	d.problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
+}
+
+func (d *document) problem(at place, text, hint string) {
+	line := ""
+	if at.line >= 1 && at.line <= len(d.lines) {
+		line = strings.TrimSuffix(d.lines[at.line-1], "\r")
+	}
+	d.found = append(d.found, Problem{
+		File: d.file, Line: at.line, Column: at.column, Width: at.width,
+		Source: line, Text: text, Hint: hint,
+	})
+}
+
+// problems returns what was found in the order of the file.
+func (d *document) problems() Problems {
+	sort.SliceStable(d.found, func(i, j int) bool {
+		a, b := d.found[i], d.found[j]
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	return d.found
+}
+
+func (d *document) place(p *unstable.Parser, r unstable.Range) place {
+	start := p.Shape(r).Start
+	raw := p.Raw(r)
+	if i := strings.IndexByte(string(raw), '\n'); i >= 0 {
+		raw = raw[:i]
+	}
+	// The parser counts columns in bytes; carets stand under characters.
+	line := d.lines[start.Line-1]
+	column := utf8.RuneCountInString(line[:min(start.Column-1, len(line))]) + 1
+	return place{start.Line, column, max(utf8.RuneCount(raw), 1)}
+}
+
+// open finds or makes the table that a [header] or [[header]] names.
+func (d *document) open(p *unstable.Parser, e *unstable.Node) *table {
+	t := d.root
+	it := e.Key()
+	for it.Next() {
+		n := it.Node()
+		last := it.IsLast()
+		at := d.place(p, n.Raw)
+		found := t.get(string(n.Data))
+		if found == nil {
+			found = &entry{key: string(n.Data), keyAt: at, value: &value{kind: tables, at: at}}
+			t.entries = append(t.entries, found)
+		}
+		v := found.value
+		if v.table == nil || last && e.Kind == unstable.ArrayTable {
+			v.table = &table{at: at}
+			v.items = append(v.items, &value{kind: tables, table: v.table, at: at})
+		}
+		t = v.table
+	}
+	return t
+}
+
+func (d *document) keyValue(p *unstable.Parser, t *table, e *unstable.Node) {
+	it := e.Key()
+	for it.Next() {
+		n := it.Node()
+		at := d.place(p, n.Raw)
+		key := string(n.Data)
+		if it.IsLast() {
+			t.entries = append(t.entries, &entry{key: key, keyAt: at, value: d.value(p, e.Value(), at)})
+			return
+		}
+		// A dotted key: every part but the last is a table of its own.
+		found := t.get(key)
+		if found == nil {
+			found = &entry{key: key, keyAt: at, value: &value{kind: tables, table: &table{at: at}, at: at}}
+			found.value.items = []*value{found.value}
+			t.entries = append(t.entries, found)
+		}
+		t = found.value.table
+	}
+}
+
+// value reads a value node. Some nodes carry no place of their own; those get
+// the key's.
+func (d *document) value(p *unstable.Parser, n *unstable.Node, keyAt place) *value {
+	v := &value{kind: other, text: string(n.Data), at: keyAt}
+	if n.Raw.Length > 0 {
+		v.at = d.place(p, n.Raw)
+	}
+	switch n.Kind {
+	case unstable.String:
+		v.kind = text
+	case unstable.Integer:
+		v.kind = number
+	case unstable.Bool:
+		v.kind = flag
+	case unstable.Array:
+		v.kind = list
+		for it := n.Children(); it.Next(); {
+			v.items = append(v.items, d.value(p, it.Node(), v.at))
+		}
+	case unstable.InlineTable:
+		v.kind = tables
+		v.table = &table{at: v.at}
+		v.items = []*value{v}
+		for it := n.Children(); it.Next(); {
+			d.keyValue(p, v.table, it.Node())
+		}
+	}
+	return v
+}

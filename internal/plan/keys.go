@@ -1,0 +1,311 @@
+package plan
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// What a unit gets where the file says nothing.
+const (
+	DefaultLull   = 150 * time.Millisecond
+	DefaultGrace  = 5 * time.Second
+	DefaultLife   = 500 * time.Millisecond // of a service that says nothing of ready
+	DefaultWithin = 30 * time.Second
+)
+
+// unitKey is one key that a unit's table may have.
+type unitKey struct {
+	kinds  []Kind // none: all
+	misfit string // the hint where it stands in a unit of another kind
+	read   func(*reader, *Unit, *entry)
+}
+
+func (k unitKey) fits(kind Kind) bool {
+	for _, fit := range k.kinds {
+		if fit == kind {
+			return true
+		}
+	}
+	return len(k.kinds) == 0
+}
+
+// unitKeys is the one list of what a unit's table, and so [defaults], may say.
+var unitKeys map[string]unitKey
+
+func init() {
+	ends := []Kind{Task, Suite}
+	unitKeys = map[string]unitKey{
+		"run":     {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
+		"dir":     {read: readDir},
+		"env":     {read: readEnv},
+		"needs":   {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
+		"follows": {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
+		"watch":   {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
+		"ignore":  {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
+		"lull":    {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
+		"stop":    {read: readStop},
+		"start":   {read: readStart},
+		"ready": {kinds: []Kind{Service}, read: readReady,
+			misfit: "it is done when it exits 0"},
+		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
+			misfit: "only a service is started again after it has ended"},
+		"overlap": {kinds: ends, read: readOverlap,
+			misfit: "a change restarts a service at once"},
+	}
+}
+
+// unitKeyNames lists the keys of one kind, or of all.
+func unitKeyNames(kind Kind, all bool) []string {
+	var names []string
+	for name, key := range unitKeys {
+		if all || key.fits(kind) {
+			names = append(names, name)
+		}
+	}
+	sort.Strings(names)
+	return names
+}
+
+// want reports whether v is of that kind, and notes a problem if not.
+func (r *reader) want(v *value, kind valueKind, key string) bool {
+	if v.kind == kind {
+		return true
+	}
+	r.wrong(v.at, "", "%q wants %s, this is %s", key, kind, v.kind)
+	return false
+}
+
+// words reads a list of texts.
+func (r *reader) words(v *value, key string) []string {
+	if !r.want(v, list, key) {
+		return nil
+	}
+	words := make([]string, 0, len(v.items))
+	for _, item := range v.items {
+		if r.want(item, text, key) {
+			words = append(words, item.text)
+		}
+	}
+	return words
+}
+
+func (r *reader) command(v *value, key string) Command {
+	switch v.kind {
+	case text:
+		if strings.TrimSpace(v.text) == "" {
+			r.wrong(v.at, `write a command, such as "go run ."`, "%q is empty", key)
+		}
+		return Command{Shell: v.text}
+	case list:
+		words := r.words(v, key)
+		if len(v.items) == 0 || len(words) > 0 && words[0] == "" {
+			r.wrong(v.at, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
+		}
+		return Command{Words: words}
+	}
+	r.wrong(v.at, "", "%q wants a text for the shell or a list of words, this is %s", key, v.kind)
+	return Command{}
+}
+
+func (r *reader) duration(v *value, key string) time.Duration {
+	if !r.want(v, text, key) {
+		return 0
+	}
+	d, err := time.ParseDuration(v.text)
+	if err != nil || d < 0 {
+		r.wrong(v.at, `write a number and a unit of time, such as "150ms" or "2s"`, "%q is no length of time: %q", key, v.text)
+		return 0
+	}
+	return d
+}
+
+// choice reads a text that must be one of a few and returns its index.
+func (r *reader) choice(v *value, key string, choices ...string) int {
+	if !r.want(v, text, key) {
+		return 0
+	}
+	for i, c := range choices {
+		if v.text == c {
+			return i
+		}
+	}
+	hint := "it takes " + strings.Join(choices, " or ")
+	if near := Nearest(v.text, choices); near != "" {
+		hint = "did you mean " + strconv.Quote(near) + "?"
+	}
+	r.wrong(v.at, hint, "%q cannot be %q", key, v.text)
+	return 0
+}
+
+// references reads names of other units; whether they exist is known only when
+// the whole file has been read.
+func (r *reader) references(u *Unit, e *entry) []string {
+	if !r.quiet {
+		r.places[u.Name+" "+e.key] = e
+	}
+	return r.words(e.value, e.key)
+}
+
+func (r *reader) patterns(e *entry) []string {
+	patterns := r.words(e.value, e.key)
+	for i, p := range patterns {
+		if p == "" || !doublestar.ValidatePattern(p) {
+			r.wrong(e.value.items[i].at, "see the patterns in docs/settings.md", "%q is no pattern", p)
+		}
+	}
+	return patterns
+}
+
+func readDir(r *reader, u *Unit, e *entry) {
+	if !r.want(e.value, text, e.key) {
+		return
+	}
+	u.Dir = e.value.text
+	if !filepath.IsAbs(u.Dir) {
+		u.Dir = filepath.Join(r.plan.Root, u.Dir)
+	}
+	info, err := os.Stat(u.Dir)
+	switch {
+	case err != nil:
+		r.wrong(e.value.at, nearestFolder(u.Dir), "there is no folder %q", e.value.text)
+	case !info.IsDir():
+		r.wrong(e.value.at, "\"dir\" wants a folder", "%q is a file", e.value.text)
+	}
+}
+
+// nearestFolder hints at a folder beside the missing one with a similar name.
+func nearestFolder(dir string) string {
+	siblings, err := os.ReadDir(filepath.Dir(dir))
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, s := range siblings {
+		if s.IsDir() {
+			names = append(names, s.Name())
+		}
+	}
+	if near := Nearest(filepath.Base(dir), names); near != "" {
+		return "did you mean " + strconv.Quote(near) + "?"
+	}
+	return ""
+}
+
+func readEnv(r *reader, u *Unit, e *entry) {
+	if !r.want(e.value, tables, e.key) {
+		return
+	}
+	for _, v := range e.value.table.entries {
+		if v.value.kind != text && v.value.kind != number {
+			r.wrong(v.value.at, "put it in quotes", "variable %s wants a text, this is %s", v.key, v.value.kind)
+			continue
+		}
+		u.Env = append(u.Env, Variable{v.key, v.value.text})
+	}
+}
+
+var signals = []string{"TERM", "INT", "HUP", "QUIT", "USR1", "USR2", "KILL"}
+
+func readStop(r *reader, u *Unit, e *entry) {
+	if !r.want(e.value, tables, e.key) {
+		return
+	}
+	for _, k := range e.value.table.entries {
+		switch k.key {
+		case "signal":
+			if r.want(k.value, text, "signal") {
+				u.Stop.Signal = signals[r.choice(k.value, "signal", signals...)]
+			}
+		case "grace":
+			u.Stop.Grace = r.duration(k.value, "grace")
+		default:
+			r.unknown(k, "stop", []string{"signal", "grace"})
+		}
+	}
+}
+
+func readStart(r *reader, u *Unit, e *entry) {
+	u.Manual = r.choice(e.value, e.key, "auto", "manual") == 1
+}
+
+func readAfterExit(r *reader, u *Unit, e *entry) {
+	u.AfterExit = AfterExit(r.choice(e.value, e.key, "wait", "retry"))
+}
+
+func readOverlap(r *reader, u *Unit, e *entry) {
+	u.Overlap = Overlap(r.choice(e.value, e.key, "finish", "abandon"))
+}
+
+func readReady(r *reader, u *Unit, e *entry) {
+	if !r.want(e.value, tables, e.key) {
+		return
+	}
+	u.Ready = Ready{}
+	var ways []*entry
+	for _, k := range e.value.table.entries {
+		switch k.key {
+		case "port":
+			u.Ready.Port = r.port(k.value, k.key)
+		case "http":
+			u.Ready.HTTP = r.httpURL(k.value, k.key)
+		case "line":
+			u.Ready.Line = r.expression(k.value, k.key)
+		case "after":
+			u.Ready.After = r.duration(k.value, k.key)
+		case "within":
+			u.Ready.Within = r.duration(k.value, k.key)
+			continue
+		default:
+			r.unknown(k, "ready", []string{"port", "http", "line", "after", "within"})
+			continue
+		}
+		ways = append(ways, k)
+	}
+	if len(ways) != 1 && len(r.found) == 0 {
+		at := e.keyAt
+		if len(ways) > 1 {
+			at = ways[1].keyAt
+		}
+		r.wrong(at, "keep one of port, http, line, after", "\"ready\" wants one way to tell, this has %d", len(ways))
+	}
+}
+
+func (r *reader) port(v *value, key string) int {
+	if !r.want(v, number, key) {
+		return 0
+	}
+	n, err := strconv.Atoi(strings.ReplaceAll(v.text, "_", ""))
+	if err != nil || n < 1 || n > 65535 {
+		r.wrong(v.at, "ports go from 1 to 65535", "%s is no port", v.text)
+	}
+	return n
+}
+
+func (r *reader) httpURL(v *value, key string) string {
+	if !r.want(v, text, key) {
+		return ""
+	}
+	u, err := url.Parse(v.text)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		r.wrong(v.at, "write it whole, such as http://127.0.0.1:4102/health", "%q is no web address", v.text)
+	}
+	return v.text
+}
+
+func (r *reader) expression(v *value, key string) string {
+	if !r.want(v, text, key) {
+		return ""
+	}
+	if _, err := regexp.Compile(v.text); err != nil || v.text == "" {
+		r.wrong(v.at, "the syntax is that of Go's package regexp", "%q is no regular expression: %v", v.text, err)
+	}
+	return v.text
+}

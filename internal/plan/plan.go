@@ -1,0 +1,193 @@
+// Package plan turns an omnivigil.toml into a Plan: an immutable, validated
+// description of everything that is supervised.
+//
+// It starts nothing and watches nothing. Whatever is wrong with a file is
+// reported all at once, each Problem with its place, so that a file can be
+// mended in one go.
+package plan
+
+import (
+	"strings"
+	"time"
+)
+
+// FileName is the name of the settings file that makes a folder a project.
+const FileName = "omnivigil.toml"
+
+// Kind tells what a unit's end means.
+type Kind uint8
+
+const (
+	Service Kind = iota // should keep running; its end is a crash
+	Task                // runs and ends; exit code 0 is success
+	Suite               // runs and ends with test results
+)
+
+func (k Kind) String() string {
+	return [...]string{"service", "task", "suite"}[k]
+}
+
+// Ends reports whether a run of this kind is meant to come to an end.
+func (k Kind) Ends() bool { return k != Service }
+
+// Plan is a project as its settings file describes it. A Plan and all it holds
+// are never changed after Read has returned it, so it may be shared freely.
+type Plan struct {
+	Name   string
+	File   string // absolute path of the settings file
+	Root   string // absolute path of its folder; every relative path starts here
+	Units  []*Unit
+	Groups []Group
+}
+
+// Unit returns the unit of that name, or nil.
+func (p *Plan) Unit(name string) *Unit {
+	for _, u := range p.Units {
+		if u.Name == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// Group is a name for several units.
+type Group struct {
+	Name  string
+	Units []string
+}
+
+// Unit is anything supervised.
+type Unit struct {
+	Name      string
+	Kind      Kind
+	Run       Command
+	Dir       string // absolute
+	Env       []Variable
+	Needs     []string
+	Follows   []string
+	Watch     []string // glob patterns, relative to Plan.Root
+	Ignore    []string
+	Reactions []Reaction
+	Lull      time.Duration
+	Ready     Ready
+	Stop      Stop
+	Overlap   Overlap
+	AfterExit AfterExit
+	Manual    bool // starts by a wish only
+	Line      int  // of its table in the file, from 1
+}
+
+// Verb is what a unit of this kind does once more: services restart, tasks and
+// suites rerun.
+func (u *Unit) Verb() string {
+	if u.Kind.Ends() {
+		return "reruns"
+	}
+	return "restarts"
+}
+
+// Command is what a unit runs: either one line for the shell, or words that
+// are executed as they are.
+type Command struct {
+	Shell string
+	Words []string
+}
+
+// Argv returns the words to execute.
+func (c Command) Argv() []string {
+	if c.Words != nil {
+		return c.Words
+	}
+	return []string{"/bin/sh", "-c", c.Shell}
+}
+
+// String returns the command as a person would type it.
+func (c Command) String() string {
+	if c.Words == nil {
+		return c.Shell
+	}
+	quoted := make([]string, len(c.Words))
+	for i, w := range c.Words {
+		quoted[i] = quote(w)
+	}
+	return strings.Join(quoted, " ")
+}
+
+// quote puts a word in single quotes where a POSIX shell would otherwise take
+// it apart or read something into it.
+func quote(word string) string {
+	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+"
+	if word != "" && strings.Trim(word, plain) == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// Variable is one environment variable of a unit.
+type Variable struct{ Name, Value string }
+
+// Ready says when a service counts as ready. At most one of Port, HTTP and Line
+// is set; when none is, the service is ready when it has lived for After.
+type Ready struct {
+	Port   int
+	HTTP   string
+	Line   string // a regular expression in the syntax of package regexp
+	After  time.Duration
+	Within time.Duration // past it the unit has failed; 0 where nothing is probed
+}
+
+// Probed reports whether readiness has to be found out from outside.
+func (r Ready) Probed() bool { return r.Port != 0 || r.HTTP != "" || r.Line != "" }
+
+// String says what is waited for.
+func (r Ready) String() string {
+	switch {
+	case r.Port != 0:
+		return "port " + itoa(r.Port)
+	case r.HTTP != "":
+		return r.HTTP
+	case r.Line != "":
+		return "a line like " + r.Line
+	}
+	return r.After.String() + " of life"
+}
+
+// Stop says how a run is ended.
+type Stop struct {
+	Signal string        // without SIG, in capitals
+	Grace  time.Duration // how long the run may take before it is killed
+}
+
+// Overlap says what a change does to a task or suite that is running.
+type Overlap uint8
+
+const (
+	Finish  Overlap = iota // let it end, then run once more
+	Abandon                // stop it and start anew
+)
+
+// AfterExit says what follows when a service ends by itself.
+type AfterExit uint8
+
+const (
+	Wait  AfterExit = iota // for the next change or wish
+	Retry                  // start again, with growing pauses
+)
+
+// Reaction is a rule finer than Watch: the first whose pattern matches a path
+// says what that path does to the unit.
+type Reaction struct {
+	When string  // a glob pattern with captures, relative to Plan.Root
+	Run  Command // what runs instead of Unit.Run; may hold {captures}; may be empty
+	Do   Action
+	Line int
+}
+
+// Action is what a reaction does to its unit.
+type Action uint8
+
+const (
+	Act     Action = iota // restart or rerun, as the unit's kind has it
+	Signal                // send Reaction.Run.Words[0] as a signal
+	Nothing               // keep the path out
+)

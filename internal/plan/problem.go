@@ -1,0 +1,61 @@
+package plan
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Problem is one thing wrong with a settings file, with its place.
+type Problem struct {
+	File   string
+	Line   int    // from 1; 0 when the problem is with the file as a whole
+	Column int    // from 1, in characters
+	Width  int    // how many characters are meant, at least 1
+	Source string // the line itself
+	Text   string // what is wrong
+	Hint   string // what to do, often the nearest right name; may be empty
+}
+
+// String returns the problem as shown to a person: place and text, then the
+// line with a caret under what is meant.
+func (p Problem) String() string {
+	var b strings.Builder
+	b.WriteString(p.File)
+	if p.Line > 0 {
+		fmt.Fprintf(&b, ":%d:%d", p.Line, p.Column)
+	}
+	b.WriteString(": " + p.Text)
+	if p.Hint != "" {
+		b.WriteString("; " + p.Hint)
+	}
+	if p.Line > 0 {
+		gutter := strconv.Itoa(p.Line) + " | "
+		// The caret line repeats the source's tabs so that it lines up at any tab width.
+		lead := []rune(p.Source)
+		lead = lead[:min(p.Column-1, len(lead))]
+		for i, r := range lead {
+			if r != '\t' {
+				lead[i] = ' '
+			}
+		}
+		fmt.Fprintf(&b, "\n  %s%s\n  %s%s%s", gutter, p.Source,
+			strings.Repeat(" ", utf8.RuneCountInString(gutter)), string(lead), strings.Repeat("^", max(p.Width, 1)))
+	}
+	return b.String()
+}
+
+// Problems is the error that Read returns for a file that cannot be used: all
+// that is wrong with it, in the order of its lines.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	parts := make([]string, len(ps))
+	for i, p := range ps {
+		parts[i] = p.String()
+	}
+	return strings.Join(parts, "\n")
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }

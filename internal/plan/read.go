@@ -1,0 +1,210 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+// Read reads and validates the settings file at path. Where the file itself is
+// wrong the error is a Problems that names everything wrong with it.
+func Read(path string) (*Plan, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, fmt.Errorf("find %s: %w", path, err)
+	}
+	data, err := os.ReadFile(abs)
+	if err != nil {
+		return nil, fmt.Errorf("read the settings: %w", err)
+	}
+	return parsePlan(path, abs, data)
+}
+
+// parsePlan reads data as the settings file abs; shown is its name in problems.
+func parsePlan(shown, abs string, data []byte) (*Plan, error) {
+	doc := parse(shown, data)
+	if len(doc.found) > 0 {
+		return nil, doc.problems()
+	}
+	r := &reader{
+		document: doc,
+		plan:     &Plan{File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
+		defaults: &table{},
+		places:   map[string]*entry{},
+	}
+	r.readFile()
+	r.checkNames()
+	r.checkCircles()
+	if len(doc.found) > 0 {
+		return nil, doc.problems()
+	}
+	return r.plan, nil
+}
+
+// reader turns a document into a plan and notes every problem on the way.
+type reader struct {
+	*document
+	plan     *Plan
+	defaults *table
+	places   map[string]*entry // where each unit's table and each of its references stands
+	quiet    bool              // applying defaults again: their problems are known
+}
+
+func (r *reader) wrong(at place, hint, format string, args ...any) {
+	if !r.quiet {
+		r.problem(at, fmt.Sprintf(format, args...), hint)
+	}
+}
+
+// unknown tells of a key that is not in known.
+func (r *reader) unknown(e *entry, where string, known []string) {
+	hint := "known here: " + strings.Join(known, ", ")
+	if near := Nearest(e.key, known); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
+	}
+	r.wrong(e.keyAt, hint, "unknown key %q in %s", e.key, where)
+}
+
+var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+
+func (r *reader) readFile() {
+	if e := r.root.get("defaults"); e != nil && r.want(e.value, tables, "[defaults]") {
+		r.defaults = e.value.table
+		r.readDefaults()
+	}
+	for _, e := range r.root.entries {
+		switch e.key {
+		case "project":
+			r.readProject(e.value)
+		case "defaults":
+		case "service":
+			r.readUnits(e, Service)
+		case "task":
+			r.readUnits(e, Task)
+		case "suite":
+			r.readUnits(e, Suite)
+		case "group":
+			r.eachTable(e, r.readGroup)
+		default:
+			r.unknown(e, "the file", []string{"project", "defaults", "service", "task", "suite", "group"})
+		}
+	}
+	if len(r.plan.Units) == 0 && len(r.found) == 0 {
+		r.wrong(place{1, 1, 1}, `add one, such as [service.web] with run = "..."`, "the file names no unit")
+	}
+}
+
+func (r *reader) readProject(v *value) {
+	if !r.want(v, tables, "[project]") {
+		return
+	}
+	for _, e := range v.table.entries {
+		if e.key != "name" {
+			r.unknown(e, "[project]", []string{"name"})
+		} else if r.want(e.value, text, e.key) {
+			r.plan.Name = e.value.text
+		}
+	}
+}
+
+// eachTable calls read for every named table below e, such as [group.NAME].
+func (r *reader) eachTable(e *entry, read func(*entry)) {
+	if !r.want(e.value, tables, e.key) {
+		return
+	}
+	for _, sub := range e.value.table.entries {
+		if r.want(sub.value, tables, e.key+"."+sub.key) {
+			read(sub)
+		}
+	}
+}
+
+func (r *reader) readGroup(e *entry) {
+	g := Group{Name: e.key}
+	for _, member := range e.value.table.entries {
+		if member.key != "units" {
+			r.unknown(member, "[group."+e.key+"]", []string{"units"})
+			continue
+		}
+		g.Units = r.words(member.value, "units")
+		r.places["group "+e.key] = member
+	}
+	r.plan.Groups = append(r.plan.Groups, g)
+}
+
+func (r *reader) readDefaults() {
+	scratch := r.newUnit("", Service)
+	for _, e := range r.defaults.entries {
+		if key, ok := unitKeys[e.key]; ok {
+			key.read(r, scratch, e)
+		} else {
+			r.unknown(e, "[defaults]", unitKeyNames(0, true))
+		}
+	}
+}
+
+func (r *reader) readUnits(e *entry, kind Kind) {
+	r.eachTable(e, func(e *entry) { r.readUnit(e, kind) })
+}
+
+func (r *reader) newUnit(name string, kind Kind) *Unit {
+	return &Unit{
+		Name: name, Kind: kind, Dir: r.plan.Root,
+		Lull: DefaultLull, Stop: Stop{Signal: "TERM", Grace: DefaultGrace},
+	}
+}
+
+func (r *reader) readUnit(e *entry, kind Kind) {
+	header := fmt.Sprintf("[%s.%s]", kind, e.key)
+	if !unitNames.MatchString(e.key) {
+		r.wrong(e.keyAt, "letters, digits, '-', '_' and '.' make a name", "%q cannot name a unit", e.key)
+	}
+	if e.key == "omnivigil" {
+		r.wrong(e.keyAt, "choose another name", "the name %q stands for Omnivigil itself", e.key)
+	}
+	if before := r.places[e.key]; before != nil {
+		r.wrong(e.keyAt, "give one of them another name", "a unit %q stands already in line %d", e.key, before.keyAt.line)
+	}
+	u := r.newUnit(e.key, kind)
+	u.Line = e.keyAt.line
+	r.places[e.key] = e
+
+	r.quiet = true
+	for _, d := range r.defaults.entries {
+		if key, ok := unitKeys[d.key]; ok && key.fits(kind) {
+			key.read(r, u, d)
+		}
+	}
+	r.quiet = false
+	for _, k := range e.value.table.entries {
+		key, ok := unitKeys[k.key]
+		switch {
+		case !ok:
+			r.unknown(k, header, unitKeyNames(kind, false))
+		case !key.fits(kind):
+			r.wrong(k.keyAt, key.misfit, "%s takes no %q", article(kind), k.key)
+		default:
+			key.read(r, u, k)
+		}
+	}
+	if e.value.table.get("run") == nil && r.defaults.get("run") == nil {
+		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
+	}
+	finishReady(u)
+	r.plan.Units = append(r.plan.Units, u)
+}
+
+// finishReady fills in what the file leaves open about a service's readiness.
+func finishReady(u *Unit) {
+	switch {
+	case u.Kind != Service:
+	case !u.Ready.Probed() && u.Ready.After == 0:
+		u.Ready.After = DefaultLife
+	case u.Ready.Probed() && u.Ready.Within == 0:
+		u.Ready.Within = DefaultWithin
+	}
+}
+
+func article(k Kind) string { return "a " + k.String() }

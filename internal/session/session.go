@@ -1,0 +1,281 @@
+// Package session makes a plan into a running project: it feeds the engine with
+// what happens and carries out what it orders.
+//
+// One goroutine, the loop, owns the engine. Everything else (watching, reading
+// processes, probing, timers, faces) sends it events and never waits for it
+// longer than a channel takes. Faces read immutable snapshots and the logbook,
+// and send wishes; a face that is slow or dead slows nothing down.
+package session
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/spawn"
+	"omnivigil/internal/watch"
+)
+
+// Config is what a session starts from.
+type Config struct {
+	Plan  *plan.Plan
+	Units []string // what to start; none means all that start by themselves
+	Logs  string   // folder for the logbook, made by Start
+}
+
+// Session is a running project. Its methods may be called from any goroutine.
+type Session struct {
+	plan    *plan.Plan
+	book    *logbook.Book
+	events  chan happening
+	done    chan struct{}
+	stopped chan struct{} // closed when senders should no longer try
+
+	snapshot atomic.Pointer[engine.Snapshot]
+
+	mu   sync.Mutex
+	subs map[chan struct{}]bool
+
+	// Owned by the loop.
+	engine  *engine.Engine
+	watcher *watch.Watcher
+	live    map[string]*liveRun
+	left    bool
+	logging bool // the last write to the log went well
+}
+
+// happening is an event with its time.
+type happening struct {
+	at    time.Time
+	event engine.Event
+}
+
+// Start runs the project. The session goes on until a wish to leave has been
+// carried out; Done tells.
+func Start(c Config) (*Session, error) {
+	book, err := logbook.Open(c.Logs)
+	if err != nil {
+		return nil, err
+	}
+	watcher, err := watch.Open(c.Plan.Root, interests(c.Plan))
+	if err != nil {
+		book.Close()
+		return nil, err
+	}
+	s := &Session{
+		plan: c.Plan, book: book, watcher: watcher,
+		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
+		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
+		engine: engine.New(c.Plan), logging: true,
+	}
+	s.snapshot.Store(s.engine.Snapshot())
+	go s.loop(engine.Begin{Units: c.Units})
+	return s, nil
+}
+
+func interests(p *plan.Plan) []watch.Interest {
+	var all []watch.Interest
+	for _, u := range p.Units {
+		if len(u.Watch) > 0 {
+			all = append(all, watch.Interest{Key: u.Name, Watch: u.Watch, Ignore: u.Ignore, Lull: u.Lull})
+		}
+	}
+	return all
+}
+
+// Plan returns what the session runs.
+func (s *Session) Plan() *plan.Plan { return s.plan }
+
+// Snapshot returns the project as it is now.
+func (s *Session) Snapshot() *engine.Snapshot { return s.snapshot.Load() }
+
+// Log returns everything that was written.
+func (s *Session) Log() *logbook.Book { return s.book }
+
+// Done is closed when everything has ended after a wish to leave.
+func (s *Session) Done() <-chan struct{} { return s.done }
+
+// Note writes a line of Omnivigil's own into the log.
+func (s *Session) Note(text string) { s.book.Append("", 0, logbook.Note, text) }
+
+// Wish asks for something. Unit is empty for wishes about the whole project.
+func (s *Session) Wish(w engine.Wish, unit string) { s.send(engine.Wished{Wish: w, Unit: unit}) }
+
+// Changed returns a channel that has a value whenever the snapshot is a new one,
+// and a function that ends this.
+func (s *Session) Changed() (<-chan struct{}, func()) {
+	c := make(chan struct{}, 1)
+	s.mu.Lock()
+	s.subs[c] = true
+	s.mu.Unlock()
+	return c, func() {
+		s.mu.Lock()
+		delete(s.subs, c)
+		s.mu.Unlock()
+	}
+}
+
+func (s *Session) send(ev engine.Event) {
+	select {
+	case s.events <- happening{time.Now(), ev}:
+	case <-s.stopped:
+	}
+}
+
+// loop is the one goroutine in which everything is decided.
+func (s *Session) loop(first engine.Event) {
+	s.step(time.Now(), first)
+	for !s.left {
+		s.publish()
+		select {
+		case h := <-s.events:
+			s.step(h.at, h.event)
+		case ev, ok := <-s.watcher.Events():
+			if ok {
+				s.watched(ev)
+			}
+		}
+		s.drain()
+	}
+	close(s.stopped)
+	s.watcher.Close()
+	s.publish()
+	close(s.done)
+}
+
+// drain steps through what else has come, so that one snapshot serves for all.
+func (s *Session) drain() {
+	for range cap(s.events) {
+		select {
+		case h := <-s.events:
+			s.step(h.at, h.event)
+		default:
+			return
+		}
+	}
+}
+
+func (s *Session) publish() {
+	s.snapshot.Store(s.engine.Snapshot())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.subs {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// watched translates what the watcher tells into the engine's events.
+func (s *Session) watched(ev watch.Event) {
+	now := time.Now()
+	switch ev := ev.(type) {
+	case watch.Touched:
+		s.step(now, engine.Touched{Burst: ev.Burst, Units: ev.Keys})
+	case watch.Change:
+		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
+		for _, h := range ev.Hits {
+			c.Hits = append(c.Hits, engine.Hit{Unit: h.Key, Path: h.Path, What: h.What, Rule: h.Rule})
+		}
+		s.step(now, c)
+	case watch.Lost:
+		s.book.Append("", 0, logbook.Note, "file events were lost ("+ev.Reason+"): everything counts as changed")
+	}
+}
+
+// step lets the engine decide and carries out its orders.
+func (s *Session) step(now time.Time, ev engine.Event) {
+	for _, order := range s.engine.Step(now, ev) {
+		s.carryOut(order)
+	}
+	s.watchLog()
+}
+
+func (s *Session) carryOut(order engine.Order) {
+	switch o := order.(type) {
+	case engine.Start:
+		s.start(o)
+	case engine.Signal:
+		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
+			run.signal(s, o.Name)
+		}
+	case engine.Arm:
+		time.AfterFunc(time.Until(o.At), func() { s.send(engine.Rang{Timer: o.Timer}) })
+	case engine.Tell:
+		s.tell(o)
+	case engine.Finish:
+		s.left = true
+	}
+}
+
+// tell writes Omnivigil's own account into the log, among the output.
+func (s *Session) tell(t engine.Tell) {
+	stream, text := logbook.Note, t.Text
+	switch t.Kind {
+	case engine.TellRunOpens:
+		stream = logbook.Opens
+	case engine.TellRunEnds:
+		stream = logbook.Ends
+	case engine.TellRipple:
+		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
+	}
+	s.book.Append(t.Unit, t.Run, stream, text)
+}
+
+// watchLog says once when the log can no longer be written.
+func (s *Session) watchLog() {
+	if err := s.book.Err(); err != nil && s.logging {
+		s.logging = false
+		fmt.Fprintln(os.Stderr, "omnivigil:", err)
+	}
+}
+
+// start spawns a run and tells the engine how that went.
+func (s *Session) start(o engine.Start) {
+	unit := s.plan.Unit(o.Unit)
+	run := &liveRun{unit: unit, number: o.Run, announced: make(chan struct{}), over: make(chan struct{})}
+	run.prepare()
+	process, err := spawn.Start(spawn.Spec{
+		Argv: o.Command.Argv(), Dir: unit.Dir, Env: environment(unit, o.Run),
+		Cols: 120, Rows: 40,
+		Output: func(p []byte) { run.output(s, p) },
+		Exited: func(x spawn.Exit) { run.exited(s, x) },
+	})
+	if err != nil {
+		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		return
+	}
+	run.process = process
+	s.live[o.Unit] = run
+	pid := process.PID
+	// Sent from another goroutine: the loop must never wait for its own channel.
+	go func() {
+		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: pid})
+		close(run.announced)
+		run.probe(s)
+	}()
+}
+
+// environment is the machine's, with the unit's own variables above it.
+func environment(u *plan.Unit, run int) []string {
+	env := os.Environ()
+	if term := os.Getenv("TERM"); term == "" || term == "dumb" {
+		env = append(env, "TERM=xterm-256color")
+	}
+	for _, v := range u.Env {
+		env = append(env, v.Name+"="+v.Value)
+	}
+	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
+}
+
+// LogFolder names a folder for a new session's log below the state folder.
+func LogFolder(state string, p *plan.Plan, now time.Time) string {
+	return filepath.Join(state, "logs", filepath.Base(p.Root), now.Format("20060102-150405.000"))
+}

@@ -1,0 +1,5 @@
+package tui
+
+import "omnivigil/internal/session"
+
+func Run(s *session.Session) error { return nil }

@@ -1,0 +1,178 @@
+package watch
+
+import (
+	"sort"
+	"time"
+)
+
+// Interest is a set of files that somebody wants to hear of.
+type Interest struct {
+	Key    string   // names it in events
+	Watch  []string // globs relative to the root; a folder's name means all below it
+	Ignore []string // globs that keep paths out, files and whole folders
+	Lull   time.Duration
+}
+
+// Event is what a Watcher tells: a Touched, a Change or a Lost.
+type Event interface{ event() }
+
+// Touched says at once that files of these interests are being written. Each is
+// followed by a Change with the same burst and key when they have come to rest.
+type Touched struct {
+	Burst int
+	Keys  []string
+}
+
+// Change is a burst of writing that has come to rest, for those interests whose
+// lull is over.
+type Change struct {
+	Burst int
+	Since time.Time
+	Hits  []Hit
+}
+
+// Lost says that the system dropped events, so that anything may have changed.
+// The watcher goes on; the Change of that burst names no paths but the root.
+type Lost struct{ Reason string }
+
+// Hit is one path that one interest hears of.
+type Hit struct {
+	Key  string
+	Path string // relative to the root, with forward slashes
+	What string // created, written, removed
+	Rule string // the pattern that matched
+}
+
+func (Touched) event() {}
+func (Change) event()  {}
+func (Lost) event()    {}
+
+// ceilingFactor bounds how long files that never rest can put off a change: that
+// many lulls, and no less than leastCeiling.
+const (
+	ceilingFactor = 10
+	leastCeiling  = 2 * time.Second
+)
+
+// group collects what one interest will hear of when its files are at rest.
+type group struct {
+	burst int
+	since time.Time
+	last  time.Time
+	lull  time.Duration
+	hits  map[string]Hit
+}
+
+func (g *group) due() time.Time {
+	due, ceiling := g.last.Add(g.lull), g.since.Add(max(ceilingFactor*g.lull, leastCeiling))
+	if due.After(ceiling) {
+		return ceiling
+	}
+	return due
+}
+
+// bursts groups raw hits into changes at rest. It has no clock of its own.
+type bursts struct {
+	groups map[string]*group
+	told   map[string]bool // interests that have heard of the newest burst already
+	lastID int
+}
+
+func newBursts() bursts {
+	return bursts{groups: map[string]*group{}, told: map[string]bool{}}
+}
+
+// add notes hits at that time and returns what to tell at once: one Touched for
+// each burst that they belong to.
+func (b *bursts) add(now time.Time, hits []Hit, lull func(key string) time.Duration) []Touched {
+	var touched []Touched
+	seen := map[string]bool{}
+	for _, h := range hits {
+		g := b.groups[h.Key]
+		if g == nil {
+			g = &group{burst: b.burstFor(h.Key), since: now, lull: lull(h.Key), hits: map[string]Hit{}}
+			b.groups[h.Key] = g
+		}
+		g.last = now
+		g.add(h)
+		if seen[h.Key] {
+			continue
+		}
+		seen[h.Key] = true
+		if n := len(touched); n > 0 && touched[n-1].Burst == g.burst {
+			touched[n-1].Keys = append(touched[n-1].Keys, h.Key)
+		} else {
+			touched = append(touched, Touched{g.burst, []string{h.Key}})
+		}
+	}
+	return touched
+}
+
+// burstFor returns the burst that a new group belongs to: the newest one, unless
+// all is quiet or the interest has heard of that one already.
+func (b *bursts) burstFor(key string) int {
+	if len(b.groups) == 0 || b.told[key] {
+		b.lastID++
+		clear(b.told)
+	}
+	return b.lastID
+}
+
+// add folds what happened to a path before with what happens now.
+func (g *group) add(h Hit) {
+	if before, ok := g.hits[h.Path]; ok {
+		switch {
+		case before.What == "created" && h.What == "written":
+			h.What = "created"
+		case before.What == "removed" && h.What == "created":
+			h.What = "written" // saved by renaming or by deleting first
+		}
+	}
+	g.hits[h.Path] = h
+}
+
+// next returns when the next change is due.
+func (b *bursts) next() (time.Time, bool) {
+	var first time.Time
+	for _, g := range b.groups {
+		if due := g.due(); first.IsZero() || due.Before(first) {
+			first = due
+		}
+	}
+	return first, !first.IsZero()
+}
+
+// take returns the changes that are due, one for each burst.
+func (b *bursts) take(now time.Time) []Change {
+	byBurst := map[int]*Change{}
+	for key, g := range b.groups {
+		if g.due().After(now) {
+			continue
+		}
+		delete(b.groups, key)
+		if g.burst == b.lastID {
+			b.told[key] = true
+		}
+		c := byBurst[g.burst]
+		if c == nil {
+			c = &Change{Burst: g.burst, Since: g.since}
+			byBurst[g.burst] = c
+		}
+		if g.since.Before(c.Since) {
+			c.Since = g.since
+		}
+		for _, h := range g.hits {
+			c.Hits = append(c.Hits, h)
+		}
+	}
+	changes := make([]Change, 0, len(byBurst))
+	for _, c := range byBurst {
+		sort.Slice(c.Hits, func(i, j int) bool {
+			a, b := c.Hits[i], c.Hits[j]
+			return a.Key < b.Key || a.Key == b.Key && a.Path < b.Path
+		})
+		changes = append(changes, *c)
+	}
+	sort.Slice(changes, func(i, j int) bool { return changes[i].Burst < changes[j].Burst })
+	return changes
+}

@@ -1,0 +1,162 @@
+package watch
+
+import (
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// A pattern is a glob compiled for one root folder.
+type pattern struct {
+	text     string     // as written
+	absolute string     // for matching whole paths
+	branches [][]string // its elements, once for each way through its braces
+}
+
+// compile reads a glob relative to root, an absolute path with forward slashes.
+// A pattern that names a folder means everything below it.
+func compile(root, text string) pattern {
+	base := root
+	rest := strings.TrimPrefix(text, "./")
+	for strings.HasPrefix(rest, "../") {
+		rest, base = rest[3:], path.Dir(base)
+	}
+	whole := rest
+	if !path.IsAbs(rest) {
+		whole = path.Join(escape(base), rest)
+	}
+	if info, err := os.Stat(filepath.FromSlash(unescape(whole))); strings.HasSuffix(text, "/") || err == nil && info.IsDir() {
+		whole += "/**"
+	}
+	p := pattern{text: text, absolute: whole}
+	for _, b := range expand(whole) {
+		p.branches = append(p.branches, strings.Split(strings.TrimPrefix(b, "/"), "/"))
+	}
+	return p
+}
+
+// escape makes every character of a path stand for itself in a glob.
+func escape(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`).Replace(p)
+}
+
+func unescape(p string) string {
+	var b strings.Builder
+	for i := 0; i < len(p); i++ {
+		if p[i] == '\\' && i+1 < len(p) {
+			i++
+		}
+		b.WriteByte(p[i])
+	}
+	return b.String()
+}
+
+// expand returns the pattern once for each choice of its braces.
+func expand(p string) []string {
+	open, depth := -1, 0
+	start := 0
+	var choices []string
+	for i := 0; i < len(p); i++ {
+		switch p[i] {
+		case '\\':
+			i++
+		case '{':
+			if depth == 0 {
+				open, start = i, i+1
+			}
+			depth++
+		case ',':
+			if depth == 1 {
+				choices = append(choices, p[start:i])
+				start = i + 1
+			}
+		case '}':
+			if depth--; depth != 0 {
+				continue
+			}
+			choices = append(choices, p[start:i])
+			var all []string
+			for _, c := range choices {
+				for _, tail := range expand(p[i+1:]) {
+					for _, middle := range expand(c) {
+						all = append(all, p[:open]+middle+tail)
+					}
+				}
+			}
+			return all
+		}
+	}
+	return []string{p}
+}
+
+// match reports whether the pattern matches the absolute path.
+func (p pattern) match(file string) bool {
+	ok, _ := doublestar.Match(p.absolute, file)
+	return ok
+}
+
+// covers reports whether the pattern matches the path or a folder above it.
+func (p pattern) covers(file string) bool {
+	for ; len(file) > 1; file = path.Dir(file) {
+		if p.match(file) {
+			return true
+		}
+	}
+	return false
+}
+
+// reaches reports whether a path below the folder dir could match.
+func (p pattern) reaches(dir string) bool {
+	elements := strings.Split(strings.TrimPrefix(dir, "/"), "/")
+	for _, branch := range p.branches {
+		if reaches(branch, elements) {
+			return true
+		}
+	}
+	return false
+}
+
+func reaches(branch, elements []string) bool {
+	for i, el := range elements {
+		if i >= len(branch) {
+			return false
+		}
+		if branch[i] == "**" {
+			return true
+		}
+		if ok, _ := doublestar.Match(branch[i], el); !ok {
+			return false
+		}
+	}
+	return len(elements) < len(branch)
+}
+
+// base returns the deepest folder that every match is below.
+func (p pattern) base() string {
+	base, _ := doublestar.SplitPattern(p.absolute)
+	return unescape(base)
+}
+
+// noise are files that editors and systems write beside the ones a person means:
+// swap and lock files, backups, probes.
+var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
+
+// isNoise reports whether a path never counts: version control's own folder, and
+// what editors leave beside a file.
+func isNoise(file string) bool {
+	for _, el := range strings.Split(file, "/") {
+		if el == ".git" {
+			return true
+		}
+	}
+	name := path.Base(file)
+	for _, n := range noise {
+		if ok, _ := doublestar.Match(n, name); ok {
+			return true
+		}
+	}
+	return false
+}
