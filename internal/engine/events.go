@@ -152,8 +152,20 @@ type Tell struct {
 	Unit   string // empty where the whole project is meant
 	Run    int    // 0 where no run is meant
 	Ripple int    // 0 where no ripple is meant
+	Tone   Tone
 	Text   string // a whole sentence without its unit: "restarts: rules.toml changed"
 }
+
+// Tone is the meaning that a Tell has for the person.
+type Tone uint8
+
+const (
+	ToneNone Tone = iota
+	ToneCurrent
+	ToneMoving
+	ToneStale
+	ToneBroken
+)
 
 // TellKind says what a Tell is about.
 type TellKind uint8
@@ -163,7 +175,6 @@ const (
 	TellRunOpens          // a run was ordered
 	TellRunEnds           // a run has ended
 	TellRipple            // a ripple opened or has come to rest
-	TellTrouble           // something needs the person's eye
 )
 
 // Finish says that all runs have ended and the session can go.

@@ -170,7 +170,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 // announce tells of the ripples that are new.
 func (l *ledger) announce(e *Engine) {
 	for _, r := range l.fresh {
-		e.give(Tell{Kind: TellRipple, Ripple: r.ID, Text: r.Title()})
+		e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: ToneMoving, Text: r.Title()})
 	}
 	l.fresh = nil
 }
@@ -221,7 +221,8 @@ func (e *Engine) rest(r *Ripple) {
 	case r.Cause.Kind == CauseChange:
 		text += ": nothing had to act"
 	}
-	e.give(Tell{Kind: TellRipple, Ripple: r.ID, Text: text})
+	tone := map[Outcome]Tone{EndedCurrent: ToneCurrent, EndedStale: ToneStale, EndedBroken: ToneBroken}[r.Outcome]
+	e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: tone, Text: text})
 	r.members = nil
 }
 

@@ -69,7 +69,7 @@ func (e *Engine) start(u *unit) {
 	}
 	e.ripples.attribute(u, r, a)
 	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: u.spec.Run})
-	e.tellRun(u, TellRunOpens, verb+": "+r.Because)
+	e.tellRun(u, TellRunOpens, ToneMoving, verb+": "+r.Because)
 }
 
 // of returns the unit whose live run has that number, or nil.
@@ -125,7 +125,7 @@ func (e *Engine) ready(u *unit) {
 	u.state = Ready
 	u.run.ReadyAt = e.now
 	u.run.endSpan(e.now)
-	e.tellRun(u, TellNote, "is ready after "+Duration(e.now.Sub(u.run.OrderedAt)))
+	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+Duration(e.now.Sub(u.run.OrderedAt)))
 	if u.deaths > 0 {
 		e.arm(u, provenGood, goodStretch)
 	}
@@ -207,8 +207,14 @@ func (e *Engine) ended(u *unit, s State, text string) {
 	u.run.EndedAt = e.now
 	u.run.endSpan(e.now)
 	u.state, u.ending = s, byItself
-	kind := TellRunEnds
-	e.tellRun(u, kind, text)
+	tone := ToneNone
+	switch {
+	case s.Broken():
+		tone = ToneBroken
+	case s == Done:
+		tone = ToneCurrent
+	}
+	e.tellRun(u, TellRunEnds, tone, text)
 	e.enqueue(u)
 	if e.leaving {
 		e.enqueueAll()
@@ -242,8 +248,8 @@ func (r *run) endSpan(now time.Time) {
 	}
 }
 
-func (e *Engine) tellRun(u *unit, kind TellKind, text string) {
-	t := Tell{Kind: kind, Unit: u.spec.Name, Run: u.run.Number, Text: text}
+func (e *Engine) tellRun(u *unit, kind TellKind, tone Tone, text string) {
+	t := Tell{Kind: kind, Unit: u.spec.Name, Run: u.run.Number, Tone: tone, Text: text}
 	if n := len(u.run.ripples); n > 0 {
 		t.Ripple = u.run.ripples[n-1].ID
 	}

@@ -29,7 +29,7 @@ func (e *Engine) kill(u *unit) {
 		return
 	}
 	if u.run.killed {
-		e.tellRun(u, TellTrouble, "does not end, even killed: the system holds its process "+itoa(u.run.PID))
+		e.tellRun(u, TellNote, ToneBroken, "does not end, even killed: the system holds its process "+itoa(u.run.PID))
 		if e.leaving {
 			u.run.Problem = "the system did not end it"
 			e.ended(u, Off, "is left behind")
@@ -38,7 +38,7 @@ func (e *Engine) kill(u *unit) {
 	}
 	u.run.killed = true
 	e.give(Signal{u.spec.Name, u.run.Number, "KILL"})
-	e.tellRun(u, TellTrouble, "is killed: it did not end within "+Duration(u.spec.Stop.Grace))
+	e.tellRun(u, TellNote, ToneBroken, "is killed: it did not end within "+Duration(u.spec.Stop.Grace))
 	e.arm(u, graceIsOver, killPatience)
 }
 

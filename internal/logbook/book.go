@@ -13,7 +13,7 @@
 //
 // Numbers are little-endian. An index record is: offset of the text (8 bytes),
 // time in nanoseconds since 1970 (8), length of the text (4), run (4), unit (2),
-// stream (1), and 5 bytes of zeros.
+// stream (1), tone (1), and 4 bytes of zeros.
 package logbook
 
 import (
@@ -38,14 +38,31 @@ const (
 	Note                 // anything else that Omnivigil has to say
 )
 
+// Tone is the meaning that a line has for the person, as far as Omnivigil knows.
+type Tone uint8
+
+const (
+	Neutral Tone = iota
+	Current
+	Moving
+	Stale
+	Broken
+)
+
+// Entry is what Append writes beside the texts.
+type Entry struct {
+	Unit   string // "" where Omnivigil speaks of the whole project
+	Run    int
+	Stream Stream
+	Tone   Tone
+}
+
 // Line is one line of the book.
 type Line struct {
 	Number int64 // in the book, from 0
 	At     time.Time
-	Unit   string // "" where Omnivigil speaks of the whole project
-	Run    int
-	Stream Stream
 	Text   string // without its end; may hold colour sequences
+	Entry
 }
 
 const (
@@ -93,7 +110,7 @@ func Open(dir string) (*Book, error) {
 func (b *Book) Dir() string { return b.dir }
 
 // Append writes lines at the present time.
-func (b *Book) Append(unit string, run int, stream Stream, texts ...string) {
+func (b *Book) Append(e Entry, texts ...string) {
 	if len(texts) == 0 {
 		return
 	}
@@ -103,9 +120,9 @@ func (b *Book) Append(unit string, run int, stream Stream, texts ...string) {
 	if now := b.clock(); now.After(b.last) {
 		b.last = now
 	}
-	id := b.unit(unit)
+	id := b.unit(e.Unit)
 	for _, text := range texts {
-		if err := b.append(id, run, stream, text); err != nil {
+		if err := b.append(id, e, text); err != nil {
 			b.err = fmt.Errorf("write the log: %w", err)
 			break
 		}
@@ -118,7 +135,7 @@ func (b *Book) Append(unit string, run int, stream Stream, texts ...string) {
 	}
 }
 
-func (b *Book) append(id, run int, stream Stream, text string) error {
+func (b *Book) append(id int, e Entry, text string) error {
 	if id < 0 {
 		return b.err
 	}
@@ -126,9 +143,9 @@ func (b *Book) append(id, run int, stream Stream, text string) error {
 	binary.LittleEndian.PutUint64(record[0:], uint64(b.offset))
 	binary.LittleEndian.PutUint64(record[8:], uint64(b.last.UnixNano()))
 	binary.LittleEndian.PutUint32(record[16:], uint32(len(text)))
-	binary.LittleEndian.PutUint32(record[20:], uint32(run))
+	binary.LittleEndian.PutUint32(record[20:], uint32(e.Run))
 	binary.LittleEndian.PutUint16(record[24:], uint16(id))
-	record[26] = byte(stream)
+	record[26], record[27] = byte(e.Stream), byte(e.Tone)
 	var number [numberSize]byte
 	binary.LittleEndian.PutUint64(number[:], uint64(b.index.size/recordSize))
 
@@ -254,10 +271,13 @@ func (b *Book) line(number int64, record []byte) (Line, error) {
 	return Line{
 		Number: number,
 		At:     time.Unix(0, int64(binary.LittleEndian.Uint64(record[8:]))),
-		Run:    int(binary.LittleEndian.Uint32(record[20:])),
-		Unit:   b.names[binary.LittleEndian.Uint16(record[24:])],
-		Stream: Stream(record[26]),
 		Text:   string(text),
+		Entry: Entry{
+			Run:    int(binary.LittleEndian.Uint32(record[20:])),
+			Unit:   b.names[binary.LittleEndian.Uint16(record[24:])],
+			Stream: Stream(record[26]),
+			Tone:   Tone(record[27]),
+		},
 	}, nil
 }
 

@@ -7,6 +7,7 @@
 package plan
 
 import (
+	"net/url"
 	"strings"
 	"time"
 )
@@ -138,6 +139,17 @@ type Ready struct {
 
 // Probed reports whether readiness has to be found out from outside.
 func (r Ready) Probed() bool { return r.Port != 0 || r.HTTP != "" || r.Line != "" }
+
+// KnownPort returns the port that readiness is asked on, or "" where none is.
+func (r Ready) KnownPort() string {
+	if r.Port != 0 {
+		return itoa(r.Port)
+	}
+	if u, err := url.Parse(r.HTTP); err == nil {
+		return u.Port()
+	}
+	return ""
+}
 
 // String says what is waited for.
 func (r Ready) String() string {

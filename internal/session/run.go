@@ -37,9 +37,13 @@ func (r *liveRun) prepare() {
 	}
 }
 
+func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
+	return logbook.Entry{Unit: r.unit.Name, Run: r.number, Stream: s}
+}
+
 func (r *liveRun) output(s *Session, p []byte) {
 	lines := r.scanner.Scan(p)
-	s.book.Append(r.unit.Name, r.number, logbook.Output, lines...)
+	s.book.Append(r.entry(logbook.Output), lines...)
 	r.lookForReady(s, lines)
 }
 
@@ -59,7 +63,7 @@ func (r *liveRun) lookForReady(s *Session, lines []string) {
 func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	close(r.over)
 	rest := r.scanner.Rest()
-	s.book.Append(r.unit.Name, r.number, logbook.Output, rest...)
+	s.book.Append(r.entry(logbook.Output), rest...)
 	r.lookForReady(s, rest)
 	<-r.announced
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
@@ -67,7 +71,7 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 
 func (r *liveRun) signal(s *Session, name string) {
 	if err := r.process.Signal(name); err != nil {
-		s.book.Append(r.unit.Name, r.number, logbook.Note, "could not be signalled: "+err.Error())
+		s.book.Append(r.entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
 }
 

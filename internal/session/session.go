@@ -102,7 +102,7 @@ func (s *Session) Log() *logbook.Book { return s.book }
 func (s *Session) Done() <-chan struct{} { return s.done }
 
 // Note writes a line of Omnivigil's own into the log.
-func (s *Session) Note(text string) { s.book.Append("", 0, logbook.Note, text) }
+func (s *Session) Note(text string) { s.book.Append(logbook.Entry{Stream: logbook.Note}, text) }
 
 // Wish asks for something. Unit is empty for wishes about the whole project.
 func (s *Session) Wish(w engine.Wish, unit string) { s.send(engine.Wished{Wish: w, Unit: unit}) }
@@ -186,7 +186,7 @@ func (s *Session) watched(ev watch.Event) {
 		}
 		s.step(now, c)
 	case watch.Lost:
-		s.book.Append("", 0, logbook.Note, "file events were lost ("+ev.Reason+"): everything counts as changed")
+		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, "file events were lost ("+ev.Reason+"): everything counts as changed")
 	}
 }
 
@@ -226,7 +226,7 @@ func (s *Session) tell(t engine.Tell) {
 	case engine.TellRipple:
 		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
 	}
-	s.book.Append(t.Unit, t.Run, stream, text)
+	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, text)
 }
 
 // watchLog says once when the log can no longer be written.

@@ -1,5 +1,239 @@
+// Package tui is the full-screen face.
+//
+// One root model routes messages; it holds what the views share (the snapshot,
+// the size, the time cursor) and each view holds only what is its own. A view
+// turns a snapshot and a size into text; it decides nothing about the project.
 package tui
 
-import "omnivigil/internal/session"
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
 
-func Run(s *session.Session) error { return nil }
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/session"
+)
+
+// Run shows the session until it is done. When it returns an error the screen
+// could not be shown; the session goes on.
+func Run(s *session.Session) error {
+	program := tea.NewProgram(newModel(s), tea.WithoutSignalHandler())
+	_, err := program.Run()
+	if errors.Is(err, tea.ErrProgramKilled) {
+		return nil
+	}
+	return err
+}
+
+// model is the root: what all views share.
+type model struct {
+	session   *session.Session
+	snap      *engine.Snapshot
+	began     time.Time
+	now       time.Time
+	at        time.Time // the time cursor; zero: at now
+	width     int
+	height    int
+	palette   *palette
+	styles    map[string]lipgloss.Style // of units
+	endpoints map[string]string         // as known from the settings
+	names     []string
+	lanes     lanes
+	stream    stream
+	help      bool
+	helpTop   int
+
+	laneTop, streamTop int // rows, as last drawn, for the mouse
+}
+
+func newModel(s *session.Session) *model {
+	m := &model{
+		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
+		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1},
+		endpoints: map[string]string{},
+	}
+	for _, u := range s.Plan().Units {
+		m.names = append(m.names, u.Name)
+		if port := u.Ready.KnownPort(); port != "" {
+			m.endpoints[u.Name] = ":" + port
+		}
+	}
+	m.lanes.unit = m.names[0]
+	m.look(true)
+	return m
+}
+
+// look chooses the colours for a dark or a light ground.
+func (m *model) look(dark bool) {
+	m.palette = newPalette(dark)
+	m.styles = m.palette.unitStyles(m.names)
+}
+
+func (m *model) unitStyle(name string) lipgloss.Style {
+	if st, ok := m.styles[name]; ok {
+		return st
+	}
+	return m.palette.dim
+}
+
+// Messages of the program itself.
+type (
+	changedMsg struct{} // the snapshot or the log is a new one
+	tickMsg    struct{} // time has gone on
+	doneMsg    struct{} // everything has ended
+)
+
+// frame is the least time between two looks at the session: thirty a second.
+const frame = time.Second / 30
+
+// Init begins to follow the session.
+func (m *model) Init() tea.Cmd {
+	return tea.Batch(m.follow(), m.tick(), m.waitForEnd(), tea.RequestBackgroundColor)
+}
+
+// follow waits until there is something new to show, at most once a frame.
+func (m *model) follow() tea.Cmd {
+	changed, stopChanged := m.session.Changed()
+	grown, stopGrown := m.session.Log().Grown()
+	last := m.snap
+	return func() tea.Msg {
+		defer stopChanged()
+		defer stopGrown()
+		if m.session.Snapshot() == last {
+			select {
+			case <-changed:
+			case <-grown:
+			case <-m.session.Done():
+				return nil
+			}
+		}
+		time.Sleep(frame)
+		return changedMsg{}
+	}
+}
+
+// tick lets the axis move: as often as its columns, at most ten times a second
+// while something moves, once a second otherwise.
+func (m *model) tick() tea.Cmd {
+	pause := time.Second
+	if m.snap.Verdict.Word == engine.VerdictUpdating {
+		pause = max(min(m.axis().bucket, pause), 100*time.Millisecond)
+	}
+	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
+}
+
+func (m *model) waitForEnd() tea.Cmd {
+	return func() tea.Msg {
+		<-m.session.Done()
+		return doneMsg{}
+	}
+}
+
+// Update handles one message.
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	m.now = time.Now()
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		m.look(msg.IsDark())
+	case tea.KeyPressMsg:
+		m.press(msg.String())
+	case tea.MouseMsg:
+		m.mouse(msg)
+	case changedMsg:
+		m.snap = m.session.Snapshot()
+		return m, m.follow()
+	case tickMsg:
+		return m, m.tick()
+	case doneMsg:
+		return m, tea.Quit
+	}
+	return m, nil
+}
+
+// press does what a key stands for. Under the help the same keys move the help.
+func (m *model) press(key string) {
+	if m.help {
+		switch key {
+		case "esc":
+			m.help = false
+			return
+		case "down", "j", "pgdown":
+			m.helpTop++
+			return
+		case "up", "k", "pgup":
+			m.helpTop--
+			return
+		}
+	}
+	if b := lookUp(key); b != nil && (b.when == nil || b.when(m)) {
+		b.do(m)
+	}
+}
+
+// View draws the screen.
+func (m *model) View() tea.View {
+	v := tea.NewView(strings.Join(m.screen(), "\n"))
+	v.AltScreen = true
+	v.WindowTitle = m.title()
+	v.MouseMode = tea.MouseModeCellMotion
+	return v
+}
+
+// smallest is the size below which nothing sensible can be drawn.
+const smallestWidth, smallestHeight = 40, 8
+
+func (m *model) screen() []string {
+	if m.width < smallestWidth || m.height < smallestHeight {
+		return pad([]string{fit(m.snap.Verdict.Word.String()+"  "+m.snap.Verdict.Text, m.width),
+			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
+	}
+	rows := []string{m.verdictView(m.width)}
+	if m.height >= 30 {
+		rows = append(rows, "")
+	}
+	body := m.height - len(rows) - 1
+	if m.help {
+		rows = append(rows, m.helpView(m.width, body)...)
+	} else {
+		m.laneTop = len(rows) + 1
+		upper := m.lanes.view(m, max(body/2, min(len(m.snap.Units)+2, body-4)))
+		m.streamTop = len(rows) + len(upper)
+		rows = append(append(rows, upper...), m.stream.view(m, body-len(upper))...)
+	}
+	return append(rows, m.hintsView(m.width))
+}
+
+// chosen is the unit that small letters act on.
+func (m *model) chosen() *engine.Unit { return m.snap.Unit(m.lanes.unit) }
+
+func (m *model) wish(w engine.Wish) { m.session.Wish(w, m.lanes.unit) }
+
+func (m *model) pauseWish() engine.Wish {
+	if u := m.chosen(); u != nil && u.Paused {
+		return engine.ResumeUnit
+	}
+	return engine.PauseUnit
+}
+
+func (m *model) pauseAllWish() engine.Wish {
+	if m.snap.Paused {
+		return engine.ResumeAll
+	}
+	return engine.PauseAll
+}
+
+// leave stops everything in order; asked again, at once.
+func (m *model) leave() {
+	if m.snap.Leaving {
+		m.session.Wish(engine.LeaveNow, "")
+		return
+	}
+	m.session.Wish(engine.Leave, "")
+}

@@ -1,0 +1,93 @@
+package tui
+
+import (
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// The time cursor ties lanes and stream together: where it stands, the stream
+// shows what had been written by then, and scrolling the stream moves it.
+
+func (m *model) atNow() bool { return m.at.IsZero() && m.stream.following() }
+
+func (m *model) backToNow() { m.at, m.stream.bottom = time.Time{}, -1 }
+
+// shownTime is the moment that the screen shows.
+func (m *model) shownTime() time.Time {
+	if m.at.IsZero() {
+		return m.now
+	}
+	return m.at
+}
+
+// goTo puts the cursor on a moment; one that has not come is now.
+func (m *model) goTo(at time.Time) {
+	if !at.Before(m.now) {
+		m.backToNow()
+		return
+	}
+	m.at = at
+	m.stream.goTo(m, at)
+}
+
+// moveTime moves by whole columns.
+func (m *model) moveTime(by int) {
+	a := m.axis()
+	m.goTo(a.at(a.column(m.shownTime()) + by).Add(a.bucket - 1))
+}
+
+// moveSave goes to the save before or after the shown moment, to just when its
+// consequences begin.
+func (m *model) moveSave(by int) {
+	saves, at := m.snap.Saves, m.shownTime()
+	if by < 0 {
+		for i := len(saves) - 1; i >= 0; i-- {
+			if saves[i].At.Before(at) {
+				m.goTo(saves[i].At)
+				return
+			}
+		}
+		return
+	}
+	for _, s := range saves {
+		if s.At.After(at) {
+			m.goTo(s.At)
+			return
+		}
+	}
+	m.backToNow()
+}
+
+func (m *model) zoom(by int) {
+	m.lanes.span = max(0, min(m.spanIndex()+by, len(spans)-1))
+}
+
+// mouse chooses a lane, drags the time cursor, scrolls the stream.
+func (m *model) mouse(msg tea.MouseMsg) {
+	at := msg.Mouse()
+	switch msg.(type) {
+	case tea.MouseWheelMsg:
+		by := 3
+		if at.Button == tea.MouseWheelUp {
+			by = -3
+		}
+		if m.help {
+			m.helpTop += by
+		} else {
+			m.stream.scroll(m, by)
+		}
+	case tea.MouseClickMsg, tea.MouseMotionMsg:
+		if at.Button != tea.MouseLeft || m.help || at.Y >= m.streamTop {
+			return
+		}
+		shown, _ := m.lanes.visible(m, m.streamTop-m.laneTop-1)
+		if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
+			m.lanes.unit = shown[i].Name
+		}
+		c := m.columns()
+		if column := at.X - c.left(); column >= 0 && column < c.lane {
+			m.goTo(m.axis().at(column + 1).Add(-1))
+		}
+	}
+}

@@ -1,0 +1,95 @@
+package tui
+
+import (
+	"strings"
+
+	"omnivigil/internal/engine"
+)
+
+// binding is one key's meaning. The table of bindings is the only place where
+// keys stand: input, help, hints and tests all come from it.
+type binding struct {
+	keys  []string // as Bubble Tea names them; the first is the one shown
+	name  string   // of the action, as one would look for it
+	hint  string   // for the bottom line; empty: not shown there
+	group string
+	when  func(*model) bool // nil: always
+	do    func(*model)
+}
+
+// shown is how a key is written on the screen.
+func (b binding) shown() string {
+	nice := map[string]string{
+		"up": "↑", "down": "↓", "left": "←", "right": "→", "enter": "enter", "space": "space",
+		"pgup": "page up", "pgdown": "page down", "esc": "esc",
+	}
+	parts := make([]string, len(b.keys))
+	for i, k := range b.keys {
+		parts[i] = k
+		if n, ok := nice[k]; ok {
+			parts[i] = n
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// Groups of bindings, in the order of the help.
+const (
+	onUnit    = "the chosen unit"
+	onProject = "the project"
+	onTime    = "time"
+	onStream  = "the stream"
+	onScreen  = "the screen"
+)
+
+var groups = []string{onUnit, onProject, onTime, onStream, onScreen}
+
+// bindings follow one rule: small letters act on the chosen unit, signs and
+// paging are for the stream, arrows move; anything for all holds ctrl.
+var bindings = []binding{
+	{keys: []string{"up", "k"}, name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.lanes.move(m, -1) }},
+	{keys: []string{"down", "j"}, name: "choose the unit below", group: onUnit, do: func(m *model) { m.lanes.move(m, 1) }},
+	{keys: []string{"r"}, name: "run it anew; start it if it is off", hint: "run anew", group: onUnit,
+		do: func(m *model) { m.wish(engine.RestartUnit) }},
+	{keys: []string{"o"}, name: "turn it off", hint: "off", group: onUnit,
+		when: func(m *model) bool { u := m.chosen(); return u != nil && u.Wanted },
+		do:   func(m *model) { m.wish(engine.StopUnit) }},
+	{keys: []string{"h"}, name: "hold its reactions to changes, or let them go on", hint: "hold", group: onUnit,
+		do: func(m *model) { m.wish(m.pauseWish()) }},
+	{keys: []string{"enter"}, name: "show its lines only, or all again", hint: "its lines only", group: onUnit,
+		do: func(m *model) { m.stream.only(m) }},
+
+	{keys: []string{"ctrl+r"}, name: "run everything anew", group: onProject, do: func(m *model) { m.session.Wish(engine.RestartAll, "") }},
+	{keys: []string{"ctrl+h", "ctrl+p"}, name: "hold all reactions, or let them go on", group: onProject,
+		do: func(m *model) { m.session.Wish(m.pauseAllWish(), "") }},
+	{keys: []string{"q", "ctrl+c"}, name: "leave: stop everything in order; again: at once", hint: "leave", group: onProject,
+		do: func(m *model) { m.leave() }},
+
+	{keys: []string{"left"}, name: "go back in time", hint: "time", group: onTime, do: func(m *model) { m.moveTime(-1) }},
+	{keys: []string{"right"}, name: "go forward in time", group: onTime, do: func(m *model) { m.moveTime(1) }},
+	{keys: []string{"["}, name: "go to the save before", group: onTime, do: func(m *model) { m.moveSave(-1) }},
+	{keys: []string{"]"}, name: "go to the save after", group: onTime, do: func(m *model) { m.moveSave(1) }},
+	{keys: []string{".", "esc", "end"}, name: "back to now", hint: "now", group: onTime,
+		when: func(m *model) bool { return !m.atNow() }, do: func(m *model) { m.backToNow() }},
+	{keys: []string{"+", "="}, name: "show less time, larger", hint: "zoom", group: onTime, do: func(m *model) { m.zoom(-1) }},
+	{keys: []string{"-"}, name: "show more time, smaller", group: onTime, do: func(m *model) { m.zoom(1) }},
+
+	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.stream.page(m, -1) }},
+	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.stream.page(m, 1) }},
+	{keys: []string{"home"}, name: "to the first line", group: onStream, do: func(m *model) { m.stream.first(m) }},
+	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream.wrap = !m.stream.wrap }},
+
+	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: func(m *model) { m.help = !m.help }},
+}
+
+// lookUp returns the binding of a key, or nil.
+func lookUp(key string) *binding {
+	for i := range bindings {
+		for _, k := range bindings[i].keys {
+			if k == key {
+				return &bindings[i]
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,280 @@
+package tui
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+
+	"omnivigil/internal/engine"
+)
+
+// lanes is the upper part of the main view: each unit's life along one axis of
+// time that ends at now, under a row of ticks for the saves.
+type lanes struct {
+	unit string // the chosen one
+	span int    // index into spans; -1 until the person has zoomed
+}
+
+// legend says what the textures mean, for the help.
+var legend = []struct {
+	cell cell
+	text string
+}{
+	{cell{state: engine.Waiting}, "waiting for a need, or for what it follows"},
+	{cell{state: engine.Starting}, "starting, not ready yet"},
+	{cell{state: engine.Running}, "a task at work; its duration stands behind it"},
+	{cell{state: engine.Ready}, "ready, and current"},
+	{cell{state: engine.Done}, "done, and current"},
+	{cell{state: engine.Ready, stale: true}, "ready, but stale: it runs older code"},
+	{cell{state: engine.Done, stale: true}, "done, but stale: its result is older"},
+	{cell{state: engine.Stopping}, "stopping"},
+	{cell{state: engine.Failed}, "failed"},
+	{cell{state: engine.Crashed}, "crashed"},
+}
+
+// columns are the widths of a lane's parts on a screen of some width. What
+// matters least is dropped first as it narrows.
+type columns struct {
+	name, kind, state, lane, endpoint, took int
+}
+
+func (m *model) columns() columns {
+	c := columns{state: 9, took: 8}
+	for _, u := range m.snap.Units {
+		c.name = max(c.name, len(u.Name))
+	}
+	c.name = min(c.name, max(8, m.width/6))
+	if m.width >= 110 {
+		c.kind, c.endpoint = 8, 7
+	}
+	if m.width < 78 {
+		c.took = 0
+	}
+	c.lane = max(m.width-c.left()-c.endpoint-c.took-1, 5)
+	return c
+}
+
+// left is where the lane begins.
+func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
+
+// spanIndex is the span on the screen. A young session shows all its life,
+// larger, until it has lived for longer than the first span.
+func (m *model) spanIndex() int {
+	if m.lanes.span >= 0 {
+		return m.lanes.span
+	}
+	for i := range firstSpan {
+		if m.now.Sub(m.began) < spans[i] {
+			return i
+		}
+	}
+	return firstSpan
+}
+
+// axis is the stretch of time that is on the screen.
+func (m *model) axis() axis {
+	n, span := m.columns().lane, spans[m.spanIndex()]
+	end := m.now
+	if !m.at.IsZero() && m.at.Before(m.now.Add(-span*9/10)) {
+		end = m.at.Add(span / 2)
+	}
+	return axisTo(end, span, n)
+}
+
+// view draws the ticks, the lanes and the axis, in at most height rows.
+func (l *lanes) view(m *model, height int) []string {
+	c, a := m.columns(), m.axis()
+	shown, folded := l.visible(m, height-2)
+	rows := []string{l.savesRow(m, c, a)}
+	for _, u := range shown {
+		rows = append(rows, l.lane(m, u, c, a))
+	}
+	if folded > 0 {
+		rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  %d more, all quiet", folded)), m.width))
+	}
+	return append(rows, l.axisRow(m, c, a))
+}
+
+// visible returns the units that have a row of their own. Where not all have
+// room, the broken, moving, stale and chosen come first and the rest is counted.
+func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
+	units := make([]*engine.Unit, len(m.snap.Units))
+	for i := range m.snap.Units {
+		units[i] = &m.snap.Units[i]
+	}
+	if len(units) <= room {
+		return units, 0
+	}
+	rank := func(u *engine.Unit) int {
+		switch {
+		case u.State.Broken():
+			return 0
+		case u.Moving:
+			return 1
+		case u.Freshness == engine.Stale:
+			return 2
+		case u.Name == l.unit:
+			return 3
+		}
+		return 4
+	}
+	sort.SliceStable(units, func(i, j int) bool { return rank(units[i]) < rank(units[j]) })
+	keep := max(room-1, 1)
+	for i := keep; i < len(units); i++ {
+		if units[i].Name == l.unit {
+			units[keep-1], units[i] = units[i], units[keep-1]
+		}
+	}
+	return units[:keep], len(units) - keep
+}
+
+// savesRow marks each save where it fell on the axis, with its ripple's number.
+func (l *lanes) savesRow(m *model, c columns, a axis) string {
+	s := newStrip(a.n, " ", &m.palette.text)
+	last := len(m.snap.Saves) - 1
+	for i, save := range m.snap.Saves {
+		style := &m.palette.dim
+		if i == last {
+			style = &m.palette.bright
+		}
+		if column := a.column(save.At); column >= 0 && column < a.n {
+			s.set(column, "▾", style)
+			s.write(column+1, fmt.Sprint(save.Ripple), style)
+		}
+	}
+	label := "saves"
+	if !m.at.IsZero() {
+		label = "at " + clock(m.at)
+		s.set(a.column(m.at), "▾", &m.palette.chosen)
+	}
+	return fit(fit("  "+m.palette.dim.Render(label), c.left())+s.String(), m.width)
+}
+
+func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
+	mark, name := "  ", m.unitStyle(u.Name).Render(fit(u.Name, c.name))
+	if u.Name == l.unit {
+		mark = m.palette.bright.Render("▸ ")
+		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(fit(u.Name, c.name), " "))
+		name = fit(name, c.name)
+	}
+	state := u.State.String()
+	if u.Paused {
+		state = "held"
+	}
+	row := mark + name + " "
+	if c.kind > 0 {
+		row += m.palette.dim.Render(fit(u.Kind, c.kind))
+	}
+	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, u, a)
+	if c.endpoint > 0 {
+		row += " " + m.palette.dim.Render(fit(m.endpoints[u.Name], c.endpoint-1))
+	}
+	if c.took > 0 {
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, took(u, m.now)))
+	}
+	return fit(row, m.width)
+}
+
+// took is how long the newest run needed, or has been at it.
+func took(u *engine.Unit, now time.Time) string {
+	r := u.Run
+	switch {
+	case r.Number == 0:
+		return ""
+	case !r.ReadyAt.IsZero():
+		return engine.Duration(r.ReadyAt.Sub(r.OrderedAt))
+	case !r.EndedAt.IsZero():
+		return engine.Duration(r.EndedAt.Sub(r.OrderedAt))
+	}
+	return engine.Duration(now.Sub(r.OrderedAt).Truncate(100 * time.Millisecond))
+}
+
+// life draws the lane itself.
+func (l *lanes) life(m *model, u *engine.Unit, a axis) string {
+	cells := a.cells(u.Marks, m.now)
+	s := newStrip(a.n, " ", &m.palette.text)
+	styles := map[cell]*lipgloss.Style{}
+	for i, c := range cells {
+		if styles[c] == nil {
+			_, style := m.palette.texture(c)
+			styles[c] = &style
+		}
+		glyph, _ := m.palette.texture(c)
+		s.set(i, glyph, styles[c])
+	}
+	for i := 1; i < len(u.Marks); i++ {
+		l.label(m, u.Marks, i, a, cells, s)
+	}
+	if !m.at.IsZero() {
+		if i := a.column(m.at); i >= 0 && i < a.n {
+			style := styles[cells[i]].Reverse(true)
+			s.set(i, s.glyphs[i], &style)
+		}
+	}
+	return s.String()
+}
+
+// label writes how long an effort took right behind it, where the quiet stretch
+// that follows has room.
+func (l *lanes) label(m *model, marks []engine.Mark, i int, a axis, cells []cell, s *strip) {
+	before := marks[i-1]
+	if before.State != engine.Running && before.State != engine.Starting || marks[i].State.Broken() {
+		return
+	}
+	text := " " + strings.ReplaceAll(engine.Duration(marks[i].At.Sub(before.At)), " ", "") + " "
+	from := a.column(marks[i].At) + 1
+	if from < 1 || from+len(text) > a.n {
+		return
+	}
+	for k := from; k < from+len(text); k++ {
+		if st := cells[k].state; st.InMotion() || st == engine.Idle || k >= from+2 && st != cells[from].state {
+			return
+		}
+	}
+	s.write(from, text, &m.palette.dim)
+}
+
+// axisRow is the rule between lanes and stream; it carries the times of day.
+func (l *lanes) axisRow(m *model, c columns, a axis) string {
+	s := newStrip(m.width, "─", &m.palette.faint)
+	s.write(1, " "+m.stream.title()+" ", &m.palette.dim)
+	left := c.left()
+	for _, t := range a.ticks(12) {
+		column := left + a.column(t)
+		if column+9 < left+a.n-4 {
+			s.set(column, "┴", &m.palette.faint)
+			s.write(column+1, clock(t), &m.palette.dim)
+		}
+	}
+	if m.at.IsZero() || a.column(m.now) < a.n {
+		s.write(left+a.n-4, " now", &m.palette.dim)
+	}
+	span := " " + spanName(a.span()) + " "
+	s.write(left-len(span)-1, span, &m.palette.dim)
+	return s.String()
+}
+
+func spanName(d time.Duration) string {
+	d = d.Round(time.Second)
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("%.0f h", d.Hours())
+}
+
+// move chooses another unit.
+func (l *lanes) move(m *model, by int) {
+	for i := range m.snap.Units {
+		if m.snap.Units[i].Name == l.unit {
+			i = max(0, min(i+by, len(m.snap.Units)-1))
+			l.unit = m.snap.Units[i].Name
+			return
+		}
+	}
+}
