@@ -19,11 +19,16 @@ func (e *Engine) wished(ev Wished) {
 		}
 		e.enqueueAll()
 	case PauseAll:
-		e.paused = true
-		e.enqueueAll()
+		if !e.paused {
+			e.paused = true
+			e.give(Tell{Tone: ToneStale, Text: "reactions are paused: changes are kept and acted on later"})
+			e.enqueueAll()
+		}
 	case ResumeAll:
-		e.paused = false
-		e.resume(e.units, "reactions are resumed")
+		if e.paused {
+			e.paused = false
+			e.resume(e.units, "reactions are resumed")
+		}
 	case RestartAll:
 		e.restart(e.wantedUnits(), "everything")
 	}
@@ -45,6 +50,9 @@ func (e *Engine) wished(ev Wished) {
 		u.paused = true
 		e.enqueue(u)
 	case ResumeUnit:
+		if !u.paused {
+			return
+		}
 		u.paused = false
 		e.resume([]*unit{u}, u.spec.Name+" is resumed")
 	}
@@ -64,30 +72,40 @@ func (e *Engine) wantedUnits() []*unit {
 func (e *Engine) restart(units []*unit, what string) {
 	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to restart " + what})
 	for _, u := range units {
-		u.wanted, u.deaths = true, 0
-		e.intend(u, r, "you asked").forced = true
+		e.force(u, r)
+	}
+}
+
+// force makes a unit act whatever holds its reactions, and starts what it needs
+// of those that are off.
+func (e *Engine) force(u *unit, r *Ripple) {
+	u.wanted, u.deaths = true, 0
+	e.intend(u, r, "you asked").forced = true
+	e.wantNeeds(u, r, map[*unit]bool{})
+}
+
+func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
+	for _, up := range u.needs {
+		if seen[up] {
+			continue
+		}
+		seen[up] = true
+		if !up.wanted {
+			up.wanted = true
+			e.intend(up, r, u.spec.Name+" needs it")
+		}
+		e.wantNeeds(up, r, seen)
 	}
 }
 
 // startByWish starts a unit that is off, and what it needs of those that are.
 func (e *Engine) startByWish(u *unit) {
+	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to start " + u.spec.Name})
 	if u.live() && u.state != Stopping {
+		e.wantNeeds(u, r, map[*unit]bool{})
 		return
 	}
-	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to start " + u.spec.Name})
-	u.wanted = true
-	e.intend(u, r, "you asked").forced = true
-	var want func(u *unit)
-	want = func(u *unit) {
-		for _, up := range u.needs {
-			if !up.wanted {
-				up.wanted = true
-				e.intend(up, r, u.spec.Name+" needs it")
-			}
-			want(up)
-		}
-	}
-	want(u)
+	e.force(u, r)
 }
 
 func (e *Engine) off(u *unit) {

@@ -1,0 +1,304 @@
+package simulate
+
+import (
+	"fmt"
+	"slices"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Checker watches a world and holds it to the rules:
+//
+//  1. never two live runs of one unit;
+//  2. no unit starts while a need is not ready or done;
+//  3. a ripple runs each unit at most once, unless a later change, a wish or a
+//     crash concerns it;
+//  4. when all is at rest, every unit whose chain did not fail is current;
+//  5. stale is never shown as current;
+//  6. no wish and no change is ever lost;
+//  7. every order is answered or timed out; nothing waits for ever.
+type Checker struct {
+	Broken []string // the rules that were broken, with what was seen
+
+	world *World
+	plan  *plan.Plan
+	units map[string]*books
+	moves map[int]map[string]int // per ripple and unit: runs
+	after map[int]map[string]int // per ripple and unit: reasons for another run
+}
+
+// books are what the checker itself knows of a unit.
+type books struct {
+	spec      *plan.Unit
+	live      int // the run that was ordered and is not over; 0 for none
+	ready     bool
+	signalled bool // the live run was told to end
+	done      bool // its newest run ended well
+	burst     int
+	told      int // writings that the engine has heard of
+	saw       int // of those, what the newest run could read
+	goodSaw   int // and what the newest good run could
+	good      int // number of good runs
+	upGood    map[string]int
+	goodUp    map[string]int // of what it follows, as the newest good run found it
+	wanted    bool
+	paused    bool
+	must      int // a run of at least this number is owed to a wish
+}
+
+// Watch returns a checker that watches the world from its first step on.
+func Watch(w *World) *Checker {
+	c := &Checker{world: w, plan: w.Plan, units: map[string]*books{},
+		moves: map[int]map[string]int{}, after: map[int]map[string]int{}}
+	for _, u := range w.Plan.Units {
+		c.units[u.Name] = &books{spec: u}
+	}
+	w.Before, w.After, w.Spawned = c.before, c.afterStep, c.spawned
+	return c
+}
+
+func (c *Checker) broke(rule int, format string, args ...any) {
+	c.Broken = append(c.Broken, fmt.Sprintf("rule %d, step %d, %s: ", rule, c.world.Steps, c.world.Now.Format("15:04:05.000"))+
+		fmt.Sprintf(format, args...))
+}
+
+// before enters what the engine is about to hear.
+func (c *Checker) before(ev engine.Event) {
+	switch ev := ev.(type) {
+	case engine.Begin:
+		for _, u := range c.plan.Units {
+			c.units[u.Name].wanted = !u.Manual
+		}
+	case engine.Touched:
+		for _, name := range ev.Units {
+			c.units[name].told++
+			c.units[name].burst = ev.Burst
+			c.excuse(name)
+		}
+	case engine.Change:
+		for _, h := range ev.Hits {
+			if b := c.units[h.Unit]; b.burst != ev.Burst { // its Touched was lost
+				b.told++
+				b.burst = ev.Burst
+			}
+			c.excuse(h.Unit)
+		}
+	case engine.NotSpawned:
+		if b := c.units[ev.Unit]; b.live == ev.Run {
+			b.live = 0
+			c.excuse(ev.Unit)
+		}
+	case engine.Exited:
+		c.exited(ev)
+	case engine.BecameReady:
+		if b := c.units[ev.Unit]; b.live == ev.Run && !b.ready && !b.signalled {
+			b.succeed()
+		}
+	case engine.Wished:
+		c.wished(ev)
+	}
+}
+
+// excuse allows one more run of the unit, and of all that follow it, to every
+// ripple that is open.
+func (c *Checker) excuse(name string) {
+	for id := range c.moves {
+		if c.after[id] == nil {
+			c.after[id] = map[string]int{}
+		}
+		for _, u := range c.plan.Units {
+			if u.Name == name || c.follows(u, name) {
+				c.after[id][u.Name]++
+			}
+		}
+	}
+}
+
+func (c *Checker) follows(u *plan.Unit, name string) bool {
+	for _, f := range u.Follows {
+		if f == name || c.follows(c.plan.Unit(f), name) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *Checker) exited(ev engine.Exited) {
+	b := c.units[ev.Unit]
+	if b.live != ev.Run {
+		return
+	}
+	if b.spec.Kind.Ends() && ev.Exit.OK() && !b.signalled {
+		b.succeed()
+	}
+	b.live, b.ready = 0, false
+	c.excuse(ev.Unit)
+}
+
+// succeed enters that the live run is a good one.
+func (b *books) succeed() {
+	b.ready, b.done = !b.spec.Kind.Ends(), b.spec.Kind.Ends()
+	b.good++
+	b.goodSaw, b.goodUp = b.saw, b.upGood
+}
+
+func (c *Checker) wished(ev engine.Wished) {
+	b := c.units[ev.Unit]
+	switch ev.Wish {
+	case engine.StopUnit:
+		b.wanted, b.must = false, 0
+	case engine.StartUnit, engine.RestartUnit:
+		c.want(ev.Unit, map[string]bool{})
+		c.excuse(ev.Unit)
+		if u := c.world.Engine.Snapshot().Unit(ev.Unit); ev.Wish == engine.RestartUnit {
+			b.must = u.Run.Number + 1
+		}
+	case engine.PauseUnit:
+		b.paused = true
+	case engine.ResumeUnit:
+		b.paused = false
+	}
+}
+
+func (c *Checker) want(name string, seen map[string]bool) {
+	seen[name], c.units[name].wanted = true, true
+	for _, n := range c.plan.Unit(name).Needs {
+		if !seen[n] {
+			c.want(n, seen)
+		}
+	}
+}
+
+// spawned notes what a process can read: all that is written by now.
+func (c *Checker) spawned(unit string, run int) {
+	b := c.units[unit]
+	b.saw = b.told
+	b.upGood = map[string]int{}
+	for _, f := range b.spec.Follows {
+		b.upGood[f] = c.units[f].good
+	}
+}
+
+func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
+	snap := c.world.Engine.Snapshot()
+	for i := range snap.Units {
+		// Readiness by having lived long enough is found by the engine itself.
+		u := &snap.Units[i]
+		b := c.units[u.Name]
+		if u.State == engine.Ready && b.live == u.Run.Number && !b.ready && !b.spec.Ready.Probed() {
+			b.succeed()
+		}
+	}
+	for _, o := range orders {
+		switch o := o.(type) {
+		case engine.Start:
+			c.started(o, snap)
+		case engine.Signal:
+			b := c.units[o.Unit]
+			b.ready, b.signalled = false, true
+		}
+	}
+	for i := range snap.Units {
+		c.truth(&snap.Units[i])
+	}
+}
+
+func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
+	b := c.units[o.Unit]
+	if b.live != 0 {
+		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
+	}
+	b.live, b.ready, b.done, b.signalled = o.Run, false, false, false
+	if o.Run >= b.must {
+		b.must = 0
+	}
+	for _, n := range b.spec.Needs {
+		need := c.units[n]
+		if need.spec.Kind.Ends() && (need.live != 0 || !need.done) || !need.spec.Kind.Ends() && !need.ready {
+			c.broke(2, "%s starts while %s is %s", o.Unit, n, snap.Unit(n).State)
+		}
+	}
+	for _, id := range snap.Unit(o.Unit).Run.Ripples {
+		if c.moves[id] == nil {
+			c.moves[id] = map[string]int{}
+		}
+		c.moves[id][o.Unit]++
+		if c.moves[id][o.Unit] > 1+c.after[id][o.Unit] {
+			c.broke(3, "ripple %d runs %s %d times", id, o.Unit, c.moves[id][o.Unit])
+		}
+	}
+}
+
+// truth checks that what is shown as current has read all that was written.
+func (c *Checker) truth(u *engine.Unit) {
+	if u.Freshness != engine.Current {
+		return
+	}
+	if why := c.outdated(u.Name); why != "" {
+		c.broke(5, "%s is shown as current, but %s", u.Name, why)
+	}
+}
+
+func (c *Checker) outdated(name string) string {
+	b := c.units[name]
+	if b.goodSaw < b.told {
+		return fmt.Sprintf("%s has read %d of %d writings", name, b.goodSaw, b.told)
+	}
+	for _, f := range b.spec.Follows {
+		if c.units[f].good == 0 && !c.units[f].wanted && c.units[f].told == 0 {
+			continue
+		}
+		if b.goodUp[f] != c.units[f].good {
+			return fmt.Sprintf("%s does not build on run %d of %s", name, c.units[f].good, f)
+		}
+		if why := c.outdated(f); why != "" {
+			return why
+		}
+	}
+	return ""
+}
+
+// AtRest checks what must hold when nothing more will happen by itself.
+func (c *Checker) AtRest() {
+	snap := c.world.Engine.Snapshot()
+	for i := range snap.Units {
+		u := &snap.Units[i]
+		if u.State.InMotion() || u.Moving {
+			c.broke(7, "%s is %s for ever", u.Name, u.State)
+		}
+	}
+	for _, r := range snap.Ripples {
+		if !r.Resting() {
+			c.broke(7, "ripple %d never comes to rest", r.ID)
+		}
+	}
+	for _, spec := range c.plan.Units {
+		u, b := snap.Unit(spec.Name), c.units[spec.Name]
+		if !c.chainHolds(spec, snap) {
+			continue
+		}
+		switch {
+		case b.wanted && u.Freshness != engine.Current:
+			c.broke(4, "%s is %s and %s at rest", u.Name, u.State, u.Freshness)
+		case !b.wanted && u.State != engine.Off && u.State != engine.Idle:
+			c.broke(6, "%s is %s although it was to be off", u.Name, u.State)
+		}
+		if b.must > 0 {
+			c.broke(6, "%s was never restarted as asked", u.Name)
+		}
+	}
+}
+
+// chainHolds reports whether nothing that the unit waits for, nor itself, has
+// failed, is off or is paused.
+func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
+	if u := snap.Unit(spec.Name); u.State.Broken() || c.units[spec.Name].paused || snap.Paused {
+		return false
+	}
+	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {
+		up := c.plan.Unit(name)
+		u := snap.Unit(name)
+		return u.State == engine.Off || u.State == engine.Idle || !c.chainHolds(up, snap)
+	})
+}

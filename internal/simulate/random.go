@@ -1,0 +1,188 @@
+package simulate
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Result is what became of one seed.
+type Result struct {
+	Seed   uint64
+	Units  int
+	Steps  int
+	Broken []string // rules that did not hold; empty when all is well
+	Story  []string // what happened, if it was asked for
+}
+
+// Play plays the story of one seed: a random project, some minutes of saves,
+// wishes and misfortunes, and then quiet until all is at rest.
+func Play(seed uint64, withStory bool) Result {
+	r := rand.New(rand.NewPCG(seed, 0x5a17))
+	p := randomPlan(r)
+	d := &driver{rand: r, healthy: false}
+	w := NewWorld(p, d.behave)
+	d.world = w
+	c := Watch(w)
+	result := Result{Seed: seed, Units: len(p.Units)}
+	if withStory {
+		tellStory(w, &result.Story)
+	}
+	w.Double = func() bool { return r.IntN(50) == 0 }
+	w.Send(engine.Begin{})
+	actions := 5 + r.IntN(60)
+	for range actions {
+		w.Run(d.pause())
+		d.act()
+		if len(c.Broken) > 0 {
+			break
+		}
+	}
+	// From here on every new process is well, so that all can come to rest.
+	d.healthy = true
+	w.Run(time.Hour)
+	if len(c.Broken) == 0 {
+		c.AtRest()
+	}
+	result.Steps, result.Broken = w.Steps, c.Broken
+	return result
+}
+
+// driver makes things happen.
+type driver struct {
+	rand    *rand.Rand
+	world   *World
+	healthy bool
+}
+
+// randomPlan makes a project of 1 to 60 units in which each may need and follow
+// some of those before it.
+func randomPlan(r *rand.Rand) *plan.Plan {
+	p := &plan.Plan{Name: "made up", Root: "/made-up"}
+	n := 1 + r.IntN(12)
+	if r.IntN(10) == 0 {
+		n = 1 + r.IntN(60)
+	}
+	for i := range n {
+		u := &plan.Unit{
+			Name: fmt.Sprintf("u%d", i), Kind: plan.Kind(r.IntN(3)),
+			Stop:    plan.Stop{Signal: "TERM", Grace: d(r, 100, 3000)},
+			Overlap: plan.Overlap(r.IntN(2)), AfterExit: plan.AfterExit(r.IntN(2)),
+			Manual: r.IntN(12) == 0,
+		}
+		if u.Kind == plan.Service {
+			u.Ready = plan.Ready{After: d(r, 10, 800)}
+			if r.IntN(2) == 0 {
+				u.Ready = plan.Ready{Port: 4000 + i, Within: d(r, 200, 5000)}
+			}
+		}
+		for j := range i {
+			if r.IntN(i+3) < 1 {
+				u.Needs = append(u.Needs, fmt.Sprintf("u%d", j))
+			}
+			if r.IntN(i+3) < 1 {
+				u.Follows = append(u.Follows, fmt.Sprintf("u%d", j))
+			}
+		}
+		p.Units = append(p.Units, u)
+	}
+	return p
+}
+
+// d is a random length of time in milliseconds.
+func d(r *rand.Rand, from, to int) time.Duration {
+	return time.Duration(from+r.IntN(to-from)) * time.Millisecond
+}
+
+// behave makes most processes well and some of them trouble.
+func (dr *driver) behave(unit string, _ int) Behaviour {
+	r := dr.rand
+	spec := dr.world.Plan.Unit(unit)
+	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
+	if spec.Kind.Ends() {
+		b.EndsAfter = d(r, 1, 2000)
+	}
+	if dr.healthy {
+		b.ReadyAfter = time.Millisecond
+		return b
+	}
+	switch r.IntN(16) {
+	case 0:
+		b.NoSpawn = true
+	case 1:
+		b.ReadyAfter = -1
+	case 2:
+		b.StopTakes = -1
+	case 3:
+		b.EndsAfter, b.Exit = d(r, 0, 3), engine.Exit{Code: 1}
+	case 4:
+		b.EndsAfter, b.Exit = d(r, 0, 3000), engine.Exit{Code: r.IntN(3)}
+	case 5:
+		b.ReadyAfter = d(r, 1000, 8000)
+	case 6:
+		b.EndsAfter, b.Exit = d(r, 100, 20000), engine.Exit{Code: -1, Signal: "SIGSEGV"}
+	}
+	return b
+}
+
+// pause is how long until the next thing happens: often at once.
+func (dr *driver) pause() time.Duration {
+	switch dr.rand.IntN(4) {
+	case 0:
+		return 0
+	case 1:
+		return d(dr.rand, 0, 20)
+	case 2:
+		return d(dr.rand, 0, 500)
+	}
+	return d(dr.rand, 0, 8000)
+}
+
+func (dr *driver) act() {
+	r, w := dr.rand, dr.world
+	unit := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
+	switch n := r.IntN(20); {
+	case n < 11:
+		dr.save()
+	case n == 11:
+		w.Send(engine.Wished{Wish: engine.StopUnit, Unit: unit})
+	case n == 12:
+		w.Send(engine.Wished{Wish: engine.StartUnit, Unit: unit})
+	case n < 15:
+		w.Send(engine.Wished{Wish: engine.RestartUnit, Unit: unit})
+	case n == 15:
+		w.Send(engine.Wished{Wish: engine.PauseUnit, Unit: unit})
+	case n == 16:
+		w.Send(engine.Wished{Wish: engine.ResumeUnit, Unit: unit})
+	case n == 17:
+		w.Send(engine.Wished{Wish: engine.PauseAll})
+	default:
+		w.Send(engine.Wished{Wish: engine.ResumeAll})
+	}
+}
+
+// save touches some units, with a few of the misfortunes that events can have.
+func (dr *driver) save() {
+	r, w := dr.rand, dr.world
+	var hits []engine.Hit
+	for range 1 + r.IntN(3) {
+		u := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
+		hits = append(hits, engine.Hit{Unit: u, Path: u + "/file", What: "written", Rule: u + "/**"})
+	}
+	w.Save(d(r, 0, 400), r.IntN(20) == 0, hits...)
+}
+
+// tellStory writes down every event and order, readable.
+func tellStory(w *World, story *[]string) {
+	check := w.After
+	w.After = func(ev engine.Event, orders []engine.Order) {
+		*story = append(*story, fmt.Sprintf("%s  %T%+v", w.Now.Format("15:04:05.000"), ev, ev))
+		for _, o := range orders {
+			*story = append(*story, fmt.Sprintf("              -> %T%+v", o, o))
+		}
+		check(ev, orders)
+	}
+}

@@ -1,0 +1,30 @@
+package simulate
+
+import (
+	"os"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestRulesHold plays many seeds. OMNIVIGIL_SEEDS says how many.
+func TestRulesHold(t *testing.T) {
+	seeds := 1000
+	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_SEEDS")); err == nil {
+		seeds = n
+	}
+	steps := 0
+	for seed := range seeds {
+		r := Play(uint64(seed), false)
+		steps += r.Steps
+		require.Empty(t, r.Broken, "seed %d, %d units", seed, r.Units)
+	}
+	t.Logf("%d seeds, %d steps", seeds, steps)
+}
+
+func TestSameSeedSameStory(t *testing.T) {
+	a, b := Play(7, true), Play(7, true)
+	require.Equal(t, a.Story, b.Story)
+	require.Greater(t, len(a.Story), 50)
+}

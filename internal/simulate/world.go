@@ -1,0 +1,213 @@
+// Package simulate plays made-up projects against the engine: processes that are
+// slow, never become ready, die or ignore their signal, files that are saved at
+// the worst moment, and persons who press keys. Time is a number, so hours pass
+// in microseconds, and one seed always gives the same story.
+//
+// A World is the outer world that an engine acts on. A Checker watches it and
+// says which of the rules that must always hold was broken; it keeps its own
+// books and believes nothing that the engine says of itself.
+package simulate
+
+import (
+	"container/heap"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Behaviour is what the process of one run does.
+type Behaviour struct {
+	NoSpawn    bool          // the command cannot be started
+	SpawnTakes time.Duration // from the order to the process
+	ReadyAfter time.Duration // of services that are probed; negative: never
+	EndsAfter  time.Duration // by itself; negative: never
+	Exit       engine.Exit   // how, by itself
+	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
+}
+
+// World is the outer world of one engine. It is not safe for concurrent use.
+type World struct {
+	Engine *engine.Engine
+	Plan   *plan.Plan
+	Now    time.Time
+	// Behave says what a run's process will do. It is asked once for each run.
+	Behave func(unit string, run int) Behaviour
+	// Observe, if set, is called before and after each step.
+	Before func(ev engine.Event)
+	After  func(ev engine.Event, orders []engine.Order)
+	// Spawned, if set, is called when a process really begins to run.
+	Spawned func(unit string, run int)
+
+	// Double, if set, says whether an event reaches the engine twice.
+	Double func() bool
+
+	Finished bool
+	Steps    int
+
+	agenda agenda
+	serial int
+	procs  map[string]*process
+	burst  int
+}
+
+type process struct {
+	run   int
+	b     Behaviour
+	alive bool
+	gone  bool // its end is on its way to the engine
+}
+
+// NewWorld returns a world in which the project has not begun.
+func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
+	return &World{
+		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{},
+		Now: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC),
+	}
+}
+
+// item is something that will happen.
+type item struct {
+	at     time.Time
+	serial int
+	do     func()
+}
+
+type agenda []item
+
+func (a agenda) Len() int { return len(a) }
+func (a agenda) Less(i, j int) bool {
+	return a[i].at.Before(a[j].at) || a[i].at.Equal(a[j].at) && a[i].serial < a[j].serial
+}
+func (a agenda) Swap(i, j int) { a[i], a[j] = a[j], a[i] }
+func (a *agenda) Push(x any)   { *a = append(*a, x.(item)) }
+func (a *agenda) Pop() any {
+	old := *a
+	last := old[len(old)-1]
+	*a = old[:len(old)-1]
+	return last
+}
+
+// In lets something happen after that time.
+func (w *World) In(d time.Duration, do func()) {
+	w.serial++
+	heap.Push(&w.agenda, item{w.Now.Add(max(d, 0)), w.serial, do})
+}
+
+// Send lets the engine step.
+func (w *World) Send(ev engine.Event) {
+	if w.Before != nil {
+		w.Before(ev)
+	}
+	orders := w.Engine.Step(w.Now, ev)
+	w.Steps++
+	if w.After != nil {
+		w.After(ev, orders)
+	}
+	for _, o := range orders {
+		w.carryOut(o)
+	}
+	if w.Double != nil && w.Double() {
+		double := w.Double
+		w.Double = nil
+		w.Send(ev)
+		w.Double = double
+	}
+}
+
+// Next lets the next thing on the agenda happen. It reports false when there is
+// none before the limit.
+func (w *World) Next(limit time.Time) bool {
+	if len(w.agenda) == 0 || w.agenda[0].at.After(limit) {
+		return false
+	}
+	it := heap.Pop(&w.agenda).(item)
+	w.Now = it.at
+	it.do()
+	return true
+}
+
+// Run lets everything happen that will happen within that time.
+func (w *World) Run(d time.Duration) {
+	limit := w.Now.Add(d)
+	for w.Next(limit) {
+	}
+	w.Now = limit
+}
+
+func (w *World) carryOut(o engine.Order) {
+	switch o := o.(type) {
+	case engine.Start:
+		w.start(o)
+	case engine.Signal:
+		w.signal(o)
+	case engine.Arm:
+		w.In(o.At.Sub(w.Now), func() { w.Send(engine.Rang{Timer: o.Timer}) })
+	case engine.Finish:
+		w.Finished = true
+	}
+}
+
+func (w *World) start(o engine.Start) {
+	b := w.Behave(o.Unit, o.Run)
+	p := &process{run: o.Run, b: b, alive: true}
+	w.procs[o.Unit] = p
+	w.In(b.SpawnTakes, func() {
+		if b.NoSpawn {
+			p.alive = false
+			w.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "command not found"})
+			return
+		}
+		if w.Spawned != nil {
+			w.Spawned(o.Unit, o.Run)
+		}
+		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.serial})
+		if b.EndsAfter >= 0 {
+			w.In(b.EndsAfter, func() { w.exit(o.Unit, p, b.Exit) })
+		}
+		if w.Plan.Unit(o.Unit).Ready.Probed() && b.ReadyAfter >= 0 {
+			w.In(b.ReadyAfter, func() {
+				if p.alive {
+					w.Send(engine.BecameReady{Unit: o.Unit, Run: o.Run})
+				}
+			})
+		}
+	})
+}
+
+func (w *World) signal(o engine.Signal) {
+	p := w.procs[o.Unit]
+	if p == nil || p.run != o.Run || !p.alive {
+		return
+	}
+	takes := p.b.StopTakes
+	if o.Name == "KILL" {
+		takes = time.Millisecond
+	}
+	if takes >= 0 {
+		// A signal reaches a process no earlier than the process is there.
+		w.In(max(takes, p.b.SpawnTakes), func() { w.exit(o.Unit, p, engine.Exit{Code: -1, Signal: "SIG" + o.Name}) })
+	}
+}
+
+func (w *World) exit(unit string, p *process, x engine.Exit) {
+	if p.alive {
+		p.alive = false
+		w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x})
+	}
+}
+
+// Save writes files that concern these units: the engine hears at once that they
+// are touched, unless that is lost, and after the lull that they are at rest.
+func (w *World) Save(lull time.Duration, touchedIsLost bool, hits ...engine.Hit) {
+	w.burst++
+	burst, since := w.burst, w.Now
+	var units []string
+	for _, h := range hits {
+		units = append(units, h.Unit)
+	}
+	if !touchedIsLost {
+		w.Send(engine.Touched{Burst: burst, Units: units})
+	}
+	w.In(lull, func() { w.Send(engine.Change{Burst: burst, Since: since, Hits: hits}) })
+}
