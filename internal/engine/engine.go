@@ -170,6 +170,7 @@ func (e *Engine) change(ev Change) {
 		u.deaths = 0
 		e.enqueue(u)
 		r.concern(u.spec.Name, hits[0].Rule)
+		r.take(u)
 		switch {
 		case u.touched <= u.knows(), !u.wanted:
 			// The run started after the files were written, or nobody wants one.

@@ -258,10 +258,14 @@ func (r *Ripple) judge() {
 	}
 }
 
+// durations tells how long each unit's run took, the last one where several were
+// needed.
 func (r *Ripple) durations() string {
-	parts := make([]string, len(r.Runs))
+	var parts []string
 	for i, ref := range r.Runs {
-		parts[i] = ref.Unit + " " + Duration(ref.Took)
+		if !slices.ContainsFunc(r.Runs[i+1:], func(later RunRef) bool { return later.Unit == ref.Unit }) {
+			parts = append(parts, ref.Unit+" "+Duration(ref.Took))
+		}
 	}
 	return strings.Join(parts, ", ")
 }

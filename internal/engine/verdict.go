@@ -157,7 +157,12 @@ func (e *Engine) currentText() string {
 		paused = "; reactions are paused"
 	}
 	for i := len(e.ripples.all) - 1; i >= 0; i-- {
-		if r := e.ripples.all[i]; r.Cause.Kind == CauseChange {
+		r := e.ripples.all[i]
+		switch {
+		case r.Cause.Kind != CauseChange:
+		case r.Outcome != EndedCurrent: // something later made it good
+			return fmt.Sprintf("%s the code saved %s%s", who, Clock(r.Since), paused)
+		default:
 			return fmt.Sprintf("%s the code saved %s, at rest after %s%s",
 				who, Clock(r.Since), Duration(r.RestAt.Sub(r.Since)), paused)
 		}

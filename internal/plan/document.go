@@ -37,12 +37,12 @@ type entry struct {
 type valueKind uint8
 
 const (
-	text valueKind = iota
-	number
-	flag
-	list
-	tables // a table, or with several items an array of tables
-	other  // dates and floats, which no setting takes
+	textKind valueKind = iota
+	numberKind
+	flagKind
+	listKind
+	tablesKind // a table, or with several items an array of tables
+	otherKind  // dates and floats, which no setting takes
 )
 
 func (k valueKind) String() string {
@@ -141,13 +141,13 @@ func (d *document) open(p *unstable.Parser, e *unstable.Node) *table {
 		at := d.place(p, n.Raw)
 		found := t.get(string(n.Data))
 		if found == nil {
-			found = &entry{key: string(n.Data), keyAt: at, value: &value{kind: tables, at: at}}
+			found = &entry{key: string(n.Data), keyAt: at, value: &value{kind: tablesKind, at: at}}
 			t.entries = append(t.entries, found)
 		}
 		v := found.value
 		if v.table == nil || last && e.Kind == unstable.ArrayTable {
 			v.table = &table{at: at}
-			v.items = append(v.items, &value{kind: tables, table: v.table, at: at})
+			v.items = append(v.items, &value{kind: tablesKind, table: v.table, at: at})
 		}
 		t = v.table
 	}
@@ -167,7 +167,7 @@ func (d *document) keyValue(p *unstable.Parser, t *table, e *unstable.Node) {
 		// A dotted key: every part but the last is a table of its own.
 		found := t.get(key)
 		if found == nil {
-			found = &entry{key: key, keyAt: at, value: &value{kind: tables, table: &table{at: at}, at: at}}
+			found = &entry{key: key, keyAt: at, value: &value{kind: tablesKind, table: &table{at: at}, at: at}}
 			found.value.items = []*value{found.value}
 			t.entries = append(t.entries, found)
 		}
@@ -178,24 +178,24 @@ func (d *document) keyValue(p *unstable.Parser, t *table, e *unstable.Node) {
 // value reads a value node. Some nodes carry no place of their own; those get
 // the key's.
 func (d *document) value(p *unstable.Parser, n *unstable.Node, keyAt place) *value {
-	v := &value{kind: other, text: string(n.Data), at: keyAt}
+	v := &value{kind: otherKind, text: string(n.Data), at: keyAt}
 	if n.Raw.Length > 0 {
 		v.at = d.place(p, n.Raw)
 	}
 	switch n.Kind {
 	case unstable.String:
-		v.kind = text
+		v.kind = textKind
 	case unstable.Integer:
-		v.kind = number
+		v.kind = numberKind
 	case unstable.Bool:
-		v.kind = flag
+		v.kind = flagKind
 	case unstable.Array:
-		v.kind = list
+		v.kind = listKind
 		for it := n.Children(); it.Next(); {
 			v.items = append(v.items, d.value(p, it.Node(), v.at))
 		}
 	case unstable.InlineTable:
-		v.kind = tables
+		v.kind = tablesKind
 		v.table = &table{at: v.at}
 		v.items = []*value{v}
 		for it := n.Children(); it.Next(); {

@@ -10,7 +10,7 @@ import (
 // Nearest returns the name among known that is most like what was typed, or ""
 // if none is like it.
 func Nearest(typed string, known []string) string {
-	best, bestScore := "", 0.59
+	best, bestScore := "", 0.49 // two letters swapped in a word of four are still alike
 	for _, k := range known {
 		if score := levenshtein.Similarity(strings.ToLower(typed), strings.ToLower(k), nil); score > bestScore {
 			best, bestScore = k, score
@@ -40,7 +40,7 @@ func (r *reader) checkNames() {
 			g.Units = r.known(g.Units, e, "")
 		}
 		if r.plan.Unit(g.Name) != nil {
-			r.wrong(r.places[g.Name].keyAt, "give one of them another name", "%q is a unit and a group", g.Name)
+			r.wrong(r.places["group "+g.Name].keyAt, "give one of them another name", "%q is a unit and a group", g.Name)
 		}
 	}
 }

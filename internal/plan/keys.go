@@ -85,12 +85,12 @@ func (r *reader) want(v *value, kind valueKind, key string) bool {
 
 // words reads a list of texts.
 func (r *reader) words(v *value, key string) []string {
-	if !r.want(v, list, key) {
+	if !r.want(v, listKind, key) {
 		return nil
 	}
 	words := make([]string, 0, len(v.items))
 	for _, item := range v.items {
-		if r.want(item, text, key) {
+		if r.want(item, textKind, key) {
 			words = append(words, item.text)
 		}
 	}
@@ -99,12 +99,12 @@ func (r *reader) words(v *value, key string) []string {
 
 func (r *reader) command(v *value, key string) Command {
 	switch v.kind {
-	case text:
+	case textKind:
 		if strings.TrimSpace(v.text) == "" {
 			r.wrong(v.at, `write a command, such as "go run ."`, "%q is empty", key)
 		}
 		return Command{Shell: v.text}
-	case list:
+	case listKind:
 		words := r.words(v, key)
 		if len(v.items) == 0 || len(words) > 0 && words[0] == "" {
 			r.wrong(v.at, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
@@ -116,7 +116,7 @@ func (r *reader) command(v *value, key string) Command {
 }
 
 func (r *reader) duration(v *value, key string) time.Duration {
-	if !r.want(v, text, key) {
+	if !r.want(v, textKind, key) {
 		return 0
 	}
 	d, err := time.ParseDuration(v.text)
@@ -129,7 +129,7 @@ func (r *reader) duration(v *value, key string) time.Duration {
 
 // choice reads a text that must be one of a few and returns its index.
 func (r *reader) choice(v *value, key string, choices ...string) int {
-	if !r.want(v, text, key) {
+	if !r.want(v, textKind, key) {
 		return 0
 	}
 	for i, c := range choices {
@@ -165,7 +165,7 @@ func (r *reader) patterns(e *entry) []string {
 }
 
 func readDir(r *reader, u *Unit, e *entry) {
-	if !r.want(e.value, text, e.key) {
+	if !r.want(e.value, textKind, e.key) {
 		return
 	}
 	u.Dir = e.value.text
@@ -200,11 +200,11 @@ func nearestFolder(dir string) string {
 }
 
 func readEnv(r *reader, u *Unit, e *entry) {
-	if !r.want(e.value, tables, e.key) {
+	if !r.want(e.value, tablesKind, e.key) {
 		return
 	}
 	for _, v := range e.value.table.entries {
-		if v.value.kind != text && v.value.kind != number {
+		if v.value.kind != textKind && v.value.kind != numberKind {
 			r.wrong(v.value.at, "put it in quotes", "variable %s wants a text, this is %s", v.key, v.value.kind)
 			continue
 		}
@@ -215,13 +215,13 @@ func readEnv(r *reader, u *Unit, e *entry) {
 var signals = []string{"TERM", "INT", "HUP", "QUIT", "USR1", "USR2", "KILL"}
 
 func readStop(r *reader, u *Unit, e *entry) {
-	if !r.want(e.value, tables, e.key) {
+	if !r.want(e.value, tablesKind, e.key) {
 		return
 	}
 	for _, k := range e.value.table.entries {
 		switch k.key {
 		case "signal":
-			if r.want(k.value, text, "signal") {
+			if r.want(k.value, textKind, "signal") {
 				u.Stop.Signal = signals[r.choice(k.value, "signal", signals...)]
 			}
 		case "grace":
@@ -245,7 +245,7 @@ func readOverlap(r *reader, u *Unit, e *entry) {
 }
 
 func readReady(r *reader, u *Unit, e *entry) {
-	if !r.want(e.value, tables, e.key) {
+	if !r.want(e.value, tablesKind, e.key) {
 		return
 	}
 	u.Ready = Ready{}
@@ -279,7 +279,7 @@ func readReady(r *reader, u *Unit, e *entry) {
 }
 
 func (r *reader) port(v *value, key string) int {
-	if !r.want(v, number, key) {
+	if !r.want(v, numberKind, key) {
 		return 0
 	}
 	n, err := strconv.Atoi(strings.ReplaceAll(v.text, "_", ""))
@@ -290,7 +290,7 @@ func (r *reader) port(v *value, key string) int {
 }
 
 func (r *reader) httpURL(v *value, key string) string {
-	if !r.want(v, text, key) {
+	if !r.want(v, textKind, key) {
 		return ""
 	}
 	u, err := url.Parse(v.text)
@@ -301,7 +301,7 @@ func (r *reader) httpURL(v *value, key string) string {
 }
 
 func (r *reader) expression(v *value, key string) string {
-	if !r.want(v, text, key) {
+	if !r.want(v, textKind, key) {
 		return ""
 	}
 	if _, err := regexp.Compile(v.text); err != nil || v.text == "" {

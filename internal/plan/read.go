@@ -70,7 +70,7 @@ func (r *reader) unknown(e *entry, where string, known []string) {
 var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 func (r *reader) readFile() {
-	if e := r.root.get("defaults"); e != nil && r.want(e.value, tables, "[defaults]") {
+	if e := r.root.get("defaults"); e != nil && r.want(e.value, tablesKind, "[defaults]") {
 		r.defaults = e.value.table
 		r.readDefaults()
 	}
@@ -97,13 +97,13 @@ func (r *reader) readFile() {
 }
 
 func (r *reader) readProject(v *value) {
-	if !r.want(v, tables, "[project]") {
+	if !r.want(v, tablesKind, "[project]") {
 		return
 	}
 	for _, e := range v.table.entries {
 		if e.key != "name" {
 			r.unknown(e, "[project]", []string{"name"})
-		} else if r.want(e.value, text, e.key) {
+		} else if r.want(e.value, textKind, e.key) {
 			r.plan.Name = e.value.text
 		}
 	}
@@ -111,11 +111,11 @@ func (r *reader) readProject(v *value) {
 
 // eachTable calls read for every named table below e, such as [group.NAME].
 func (r *reader) eachTable(e *entry, read func(*entry)) {
-	if !r.want(e.value, tables, e.key) {
+	if !r.want(e.value, tablesKind, e.key) {
 		return
 	}
 	for _, sub := range e.value.table.entries {
-		if r.want(sub.value, tables, e.key+"."+sub.key) {
+		if r.want(sub.value, tablesKind, e.key+"."+sub.key) {
 			read(sub)
 		}
 	}

@@ -55,7 +55,6 @@ type process struct {
 	run   int
 	b     Behaviour
 	alive bool
-	gone  bool // its end is on its way to the engine
 }
 
 // NewWorld returns a world in which the project has not begun.

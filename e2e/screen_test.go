@@ -1,0 +1,215 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// build compiles the program once for all tests of the screen.
+func build(t *testing.T) string {
+	t.Helper()
+	program := filepath.Join(t.TempDir(), "omnivigil")
+	cmd := exec.Command("go", "build", "-o", program, "omnivigil/cmd/omnivigil")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return program
+}
+
+// screen is a terminal with the program in it.
+type screen struct {
+	t      *testing.T
+	socket string
+}
+
+func openScreen(t *testing.T, width, height int, env []string, dir string, words ...string) *screen {
+	t.Helper()
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Skip("tmux is not installed")
+	}
+	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
+	args := []string{"-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), "-c", dir}
+	for _, e := range env {
+		args = append(args, "-e", e)
+	}
+	// The shell stays, so that what the program leaves in the terminal can be seen.
+	args = append(args, strings.Join(words, " ")+"; echo exit code $?; exec sleep 1000")
+	out, err := exec.Command("tmux", args...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	return s
+}
+
+func (s *screen) text() string {
+	out, _ := exec.Command("tmux", "-S", s.socket, "capture-pane", "-p").Output()
+	return string(out)
+}
+
+// shows waits until the screen has such a text.
+func (s *screen) shows(pattern string) string {
+	s.t.Helper()
+	re := regexp.MustCompile(pattern)
+	var text string
+	for limit := time.Now().Add(20 * time.Second); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
+		if text = s.text(); re.MatchString(text) {
+			return text
+		}
+	}
+	s.t.Fatalf("the screen never showed %q:\n%s", pattern, text)
+	return ""
+}
+
+func (s *screen) press(keys ...string) {
+	s.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", s.socket, "send-keys"}, keys...)...).CombinedOutput()
+	require.NoError(s.t, err, string(out))
+}
+
+// edit replaces text in a file, as a person would.
+func edit(t *testing.T, file, old, new string) {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(data), old)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), old, new, 1)), 0o644))
+}
+
+func get(url string) string {
+	resp, err := http.Get(url)
+	if err != nil {
+		return err.Error()
+	}
+	defer resp.Body.Close()
+	body, _ := io.ReadAll(resp.Body)
+	return strings.TrimSpace(string(body))
+}
+
+// answers waits until a page has such a text.
+func answers(t *testing.T, url, pattern string) {
+	t.Helper()
+	re := regexp.MustCompile(pattern)
+	require.Eventually(t, func() bool { return re.MatchString(get(url)) }, 20*time.Second, 20*time.Millisecond,
+		"%s never answered %q", url, pattern)
+}
+
+// noneLeft waits until no process has the mark in its environment.
+func noneLeft(t *testing.T, mark string) {
+	t.Helper()
+	var left []string
+	require.Eventually(t, func() bool {
+		left = nil
+		procs, _ := filepath.Glob("/proc/[0-9]*/environ")
+		for _, p := range procs {
+			if data, err := os.ReadFile(p); err == nil && strings.Contains(string(data), mark) {
+				cmdline, _ := os.ReadFile(filepath.Join(filepath.Dir(p), "cmdline"))
+				if strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
+					left = append(left, string(cmdline))
+				}
+			}
+		}
+		return len(left) == 0
+	}, 5*time.Second, 50*time.Millisecond, "left: %q", left)
+}
+
+func TestDemoOnTheScreen(t *testing.T) {
+	temp := t.TempDir()
+	s := openScreen(t, 158, 46, []string{"XDG_STATE_HOME=" + temp + "/state", "TMPDIR=" + temp}, temp, build(t), "demo")
+	s.shows(`CURRENT +all 6 run, started in`)
+
+	folders, err := filepath.Glob(temp + "/omnivigil-demo-*/saltmarsh-ferries")
+	require.NoError(t, err)
+	require.Len(t, folders, 1)
+	file := func(name string) string { return filepath.Join(folders[0], name) }
+	settings, err := os.ReadFile(file("omnivigil.toml"))
+	require.NoError(t, err)
+	port := regexp.MustCompile(`ready = \{ port = (\d+) \}`).FindSubmatch(settings)
+	rules := "http://127.0.0.1:" + string(port[1]) + "/rules"
+	answers(t, rules, `0.60 m under keel`)
+
+	// A save restarts what it concerns, and the new behaviour is there.
+	edit(t, file("berths/rules.toml"), "under_keel = 0.6", "under_keel = 0.9")
+	s.shows(`ripple 2: current after`)
+	s.shows(`run 2 restarts: berths/rules.toml changed`)
+	s.shows(`CURRENT +all 6 run the code saved`)
+	answers(t, rules, `0.90 m under keel`)
+
+	// What follows a broken task keeps its old run and says why.
+	edit(t, file("fares/fares.csv"), "4.20", "four")
+	s.shows(`STALE +tickets still runs the code from before .*: fares failed`)
+	edit(t, file("fares/fares.csv"), "four", "4.30")
+	s.shows(`CURRENT +all 6 run the code saved`)
+
+	// A broken file breaks its unit; the repair mends it.
+	edit(t, file("berths/rules.toml"), "under_keel = 0.9", "under_keel = much")
+	s.shows(`BROKEN +berths crashed \(exit 1\)`)
+	s.shows(`berths +service crashed`)
+	edit(t, file("berths/rules.toml"), "under_keel = much", "under_keel = 0.7")
+	s.shows(`CURRENT`)
+	answers(t, rules, `0.70 m under keel`)
+
+	// Keys act on the chosen unit.
+	s.press("Up", "Up", "Down") // tides is first, berths below it
+	s.shows(`▸ berths`)
+	s.press("r")
+	s.shows(`run 5 restarts: you asked`)
+	s.press("o")
+	s.shows(`berths +service off`)
+	require.NotContains(t, get(rules), "keel")
+	s.press("r")
+	s.shows(`berths +service ready`)
+	s.press("Enter")
+	s.shows(`only berths`)
+	s.press("Enter")
+	s.shows(`all output`)
+
+	// The time cursor and the stream move together; one key returns to now.
+	s.press("PPage")
+	s.shows(`\d+ lines since`)
+	s.shows(`at \d\d:\d\d:\d\d`)
+	s.press(".")
+	s.shows(`following`)
+	s.press("?")
+	s.shows(`leave: stop everything in order`)
+	s.press("?")
+
+	s.press("q")
+	s.shows(`Saltmarsh Ferries ran for .*: 5 saves, \d+ runs, .* Logs:`)
+	s.shows(`exit code 0`)
+	noneLeft(t, temp)
+	_, err = os.Stat(folders[0])
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestSizesAndFirstQuestion(t *testing.T) {
+	program := build(t)
+	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}, {30, 5}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(`
+[service.tides]
+run = "echo a line that is much longer than most terminals are wide, so that it has to be cut; sleep 1000"
+`), 0o644))
+			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
+			s.shows(`y/N`)
+			s.press("y", "Enter")
+			text := s.shows(`CURRENT`)
+			for _, row := range strings.Split(text, "\n") {
+				require.LessOrEqual(t, len([]rune(row)), size[0])
+			}
+			s.press("q")
+			s.shows(`exit code 0`)
+			noneLeft(t, dir)
+		})
+	}
+}

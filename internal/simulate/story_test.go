@@ -1,0 +1,164 @@
+package simulate
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+var update = flag.Bool("update", false, "write what happens into the stories")
+
+// TestStories plays every story in testdata/stories: a settings file and a list
+// of what happens (lines that begin with ">"), among which stands what Omnivigil
+// said. Each unit behaves well unless the story says otherwise:
+//
+//	> start                          begin
+//	> unit: ends=1s exit=1 ready=2s|never stop=ignore spawn=fail
+//	                                 how its later runs behave
+//	> save PATH: UNIT UNIT           a change that concerns these units
+//	> WISH UNIT                      a wish, such as "restart fares" or "pause"
+//	> wait 5s                        let time pass, then show the verdict
+func TestStories(t *testing.T) {
+	files, err := filepath.Glob("testdata/stories/*.txt")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(filepath.Base(file), func(t *testing.T) {
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			require.Len(t, archive.Files, 2)
+			settings := filepath.Join(t.TempDir(), plan.FileName)
+			require.NoError(t, os.WriteFile(settings, archive.Files[0].Data, 0o644))
+			p, err := plan.Read(settings)
+			require.NoError(t, err)
+			got := tell(t, p, string(archive.Files[1].Data))
+			if *update {
+				archive.Files[1].Data = []byte(got)
+				require.NoError(t, os.WriteFile(file, txtar.Format(archive), 0o644))
+			}
+			require.Equal(t, string(archive.Files[1].Data), got)
+		})
+	}
+}
+
+// tell plays the commands of a story and returns it with what followed.
+func tell(t *testing.T, p *plan.Plan, story string) string {
+	var out strings.Builder
+	behaviours := map[string]Behaviour{}
+	well := Behaviour{ReadyAfter: 300 * time.Millisecond, EndsAfter: -1, StopTakes: 50 * time.Millisecond}
+	w := NewWorld(p, func(unit string, _ int) Behaviour {
+		if b, ok := behaviours[unit]; ok {
+			return b
+		}
+		b := well
+		if p.Unit(unit).Kind.Ends() {
+			b.EndsAfter = 500 * time.Millisecond
+		}
+		return b
+	})
+	c := Watch(w)
+	check := w.After
+	w.After = func(ev engine.Event, orders []engine.Order) {
+		for _, o := range orders {
+			if said, ok := o.(engine.Tell); ok {
+				name := said.Unit
+				if said.Kind == engine.TellRipple {
+					name = fmt.Sprintf("ripple %d:", said.Ripple)
+				}
+				fmt.Fprintf(&out, "  %s %s %s\n", w.Now.Format("04:05.00"), name, said.Text)
+			}
+		}
+		check(ev, orders)
+	}
+	for _, line := range strings.Split(story, "\n") {
+		command, ok := strings.CutPrefix(line, "> ")
+		if !ok {
+			continue
+		}
+		out.WriteString(line + "\n")
+		obey(t, w, behaviours, well, command)
+		if strings.HasPrefix(command, "wait") {
+			v := w.Engine.Snapshot().Verdict
+			fmt.Fprintf(&out, "= %s  %s\n", v.Word, v.Text)
+		}
+	}
+	require.Empty(t, c.Broken)
+	return out.String()
+}
+
+func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviour, command string) {
+	verb, rest, _ := strings.Cut(command, " ")
+	switch {
+	case command == "start":
+		w.Send(engine.Begin{})
+	case verb == "wait":
+		d, err := time.ParseDuration(rest)
+		require.NoError(t, err)
+		w.Run(d)
+	case verb == "save":
+		path, units, _ := strings.Cut(rest, ":")
+		var hits []engine.Hit
+		for _, u := range strings.Fields(units) {
+			require.NotNil(t, w.Plan.Unit(u), "no unit %s", u)
+			hits = append(hits, engine.Hit{Unit: u, Path: path, What: "written", Rule: path})
+		}
+		w.Save(150*time.Millisecond, false, hits...)
+	case strings.HasSuffix(verb, ":"):
+		unit := strings.TrimSuffix(verb, ":")
+		b := well
+		if w.Plan.Unit(unit).Kind.Ends() {
+			b.EndsAfter = 500 * time.Millisecond
+		}
+		for _, word := range strings.Fields(rest) {
+			b = b.with(t, word)
+		}
+		behaviours[unit] = b
+	default:
+		wish, unit := command, ""
+		if i := strings.LastIndexByte(command, ' '); i >= 0 && w.Plan.Unit(command[i+1:]) != nil {
+			wish, unit = command[:i], command[i+1:]
+		}
+		w.Send(engine.Wished{Wish: engine.Wish(wish), Unit: unit})
+	}
+}
+
+// with changes one trait, written as name=value.
+func (b Behaviour) with(t *testing.T, trait string) Behaviour {
+	name, value, _ := strings.Cut(trait, "=")
+	length := func() time.Duration {
+		if value == "never" || value == "ignore" {
+			return -1
+		}
+		d, err := time.ParseDuration(value)
+		require.NoError(t, err)
+		return d
+	}
+	switch name {
+	case "spawn":
+		b.NoSpawn = value == "fail"
+	case "ready":
+		b.ReadyAfter = length()
+	case "ends":
+		b.EndsAfter = length()
+	case "stop":
+		b.StopTakes = length()
+	case "exit":
+		_, err := fmt.Sscan(value, &b.Exit.Code)
+		require.NoError(t, err)
+	case "signal":
+		b.Exit = engine.Exit{Code: -1, Signal: value}
+	default:
+		t.Fatalf("no trait %s", name)
+	}
+	return b
+}

@@ -1,0 +1,193 @@
+package watch
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// tree makes a folder with these files.
+func tree(t *testing.T, files ...string) string {
+	t.Helper()
+	root := t.TempDir()
+	for _, f := range files {
+		put(t, root, f)
+	}
+	return root
+}
+
+func put(t *testing.T, root, file string) {
+	t.Helper()
+	path := filepath.Join(root, file)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(time.Now().String()), 0o644))
+}
+
+func open(t *testing.T, root string, interests ...Interest) *Watcher {
+	t.Helper()
+	w, err := Open(root, interests)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	return w
+}
+
+// change waits for the next change and returns its hits as "key path what".
+func change(t *testing.T, w *Watcher) []string {
+	t.Helper()
+	limit := time.After(10 * time.Second)
+	for {
+		select {
+		case ev := <-w.Events():
+			if c, ok := ev.(Change); ok {
+				var hits []string
+				for _, h := range c.Hits {
+					hits = append(hits, h.Key+" "+h.Path+" "+h.What)
+				}
+				return hits
+			}
+		case <-limit:
+			t.Fatal("no change")
+		}
+	}
+}
+
+const lull = 60 * time.Millisecond
+
+func TestChanges(t *testing.T) {
+	berths := Interest{Key: "berths", Watch: []string{"cmd/berths/**/*.go", "internal"}, Ignore: []string{"**/*_test.go", "internal/gen"}, Lull: lull}
+	pages := Interest{Key: "pages", Watch: []string{"web/**/*.{html,css}"}, Lull: lull}
+	start := []string{"cmd/berths/main.go", "internal/tide/tide.go", "internal/gen/x.go", "web/index.html"}
+	for _, test := range []struct {
+		name string
+		do   func(t *testing.T, root string)
+		want []string
+	}{
+		{"written", func(t *testing.T, root string) { put(t, root, "cmd/berths/main.go") },
+			[]string{"berths cmd/berths/main.go written"}},
+		{"several at once are one change", func(t *testing.T, root string) {
+			put(t, root, "internal/tide/tide.go")
+			put(t, root, "web/index.html")
+			put(t, root, "web/style.css")
+		}, []string{"berths internal/tide/tide.go written", "pages web/index.html written", "pages web/style.css created"}},
+		{"saved by renaming", func(t *testing.T, root string) {
+			put(t, root, "web/.index.html.swp")
+			require.NoError(t, os.WriteFile(filepath.Join(root, "web/new~"), []byte("x"), 0o644))
+			require.NoError(t, os.Rename(filepath.Join(root, "web/new~"), filepath.Join(root, "web/index.html")))
+		}, []string{"pages web/index.html created"}},
+		{"deleted and made again", func(t *testing.T, root string) {
+			require.NoError(t, os.Remove(filepath.Join(root, "web/index.html")))
+			put(t, root, "web/index.html")
+		}, []string{"pages web/index.html written"}},
+		{"removed", func(t *testing.T, root string) {
+			require.NoError(t, os.Remove(filepath.Join(root, "web/index.html")))
+		}, []string{"pages web/index.html removed"}},
+		{"a new folder with files in it", func(t *testing.T, root string) { put(t, root, "web/a/b/c/page.html") },
+			[]string{"pages web/a/b/c/page.html created"}},
+		{"a folder moved away", func(t *testing.T, root string) {
+			require.NoError(t, os.Rename(filepath.Join(root, "internal/tide"), filepath.Join(root, "elsewhere")))
+		}, []string{"berths internal/tide removed"}},
+		{"touched", func(t *testing.T, root string) {
+			now := time.Now()
+			require.NoError(t, os.Chtimes(filepath.Join(root, "web/index.html"), now, now))
+		}, []string{"pages web/index.html written"}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			t.Parallel()
+			root := tree(t, start...)
+			w := open(t, root, berths, pages)
+			// None of these concerns anybody; the change that follows would show them.
+			put(t, root, "internal/gen/y.go")
+			put(t, root, "internal/tide/tide_test.go")
+			put(t, root, "README.md")
+			put(t, root, ".git/index.html")
+			test.do(t, root)
+			assert.Equal(t, test.want, change(t, w))
+		})
+	}
+}
+
+func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
+	root := tree(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
+	w := open(t, root,
+		Interest{Key: "a", Watch: []string{"web/**/*.html"}, Ignore: []string{"**/node_modules"}, Lull: lull},
+		Interest{Key: "b", Watch: []string{"cmd/*/*.go"}, Lull: lull})
+	var watched []string
+	for _, d := range w.kernel.WatchList() {
+		rel, _ := filepath.Rel(root, d)
+		watched = append(watched, rel)
+	}
+	assert.ElementsMatch(t, []string{"web", "web/pages", "cmd", "cmd/a"}, watched)
+}
+
+func TestBaseThatAppearsLater(t *testing.T) {
+	root := tree(t, "README.md")
+	w := open(t, root, Interest{Key: "gen", Watch: []string{"build/out/*.json"}, Lull: lull})
+	put(t, root, "build/out/fares.json")
+	assert.Equal(t, []string{"gen build/out/fares.json created"}, change(t, w))
+}
+
+func TestOddNames(t *testing.T) {
+	root := filepath.Join(tree(t), "it's [a] {b}\nü *")
+	require.NoError(t, os.Mkdir(root, 0o755))
+	w := open(t, root, Interest{Key: "x", Watch: []string{"*.txt"}, Lull: lull})
+	put(t, root, "a b.txt")
+	assert.Equal(t, []string{"x a b.txt created"}, change(t, w))
+}
+
+// TestBursts plays the grouping with times of its own.
+func TestBursts(t *testing.T) {
+	b := newBursts()
+	t0 := time.Unix(0, 0)
+	at := func(ms int) time.Time { return t0.Add(time.Duration(ms) * time.Millisecond) }
+	lulls := map[string]time.Duration{"quick": 0, "slow": 100 * time.Millisecond, "busy": 250 * time.Millisecond}
+	add := func(ms int, keys ...string) []Touched {
+		var hits []Hit
+		for _, k := range keys {
+			hits = append(hits, Hit{Key: k, Path: k, What: "written"})
+		}
+		return b.add(at(ms), hits, func(key string) time.Duration { return lulls[key] })
+	}
+	keys := func(cs []Change) (out []string) {
+		for _, c := range cs {
+			for _, h := range c.Hits {
+				out = append(out, h.Key)
+			}
+		}
+		return
+	}
+	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}}}, add(0, "quick", "slow"))
+	assert.Equal(t, []string{"quick"}, keys(b.take(at(0))), "lull 0 acts at once")
+	assert.Equal(t, []Touched{{2, []string{"quick"}}}, add(10, "quick"), "a new burst for who has heard of the old one")
+	assert.Equal(t, []string{"quick"}, keys(b.take(at(10))))
+	add(90, "slow")
+	assert.Empty(t, b.take(at(150)), "every event begins the lull anew")
+	due, ok := b.next()
+	assert.True(t, ok)
+	assert.Equal(t, at(190), due)
+	changes := b.take(at(190))
+	assert.Equal(t, []string{"slow"}, keys(changes))
+	assert.Equal(t, at(0), changes[0].Since)
+
+	for ms := 1000; ms < 3400; ms += 200 {
+		add(ms, "busy")
+		assert.Empty(t, b.take(at(ms)))
+	}
+	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500))), "files that never rest are put off no longer than that")
+}
+
+func TestReaches(t *testing.T) {
+	for _, test := range []struct {
+		pattern, dir string
+		want         bool
+	}{
+		{"cmd/*/*.go", "/r/cmd", true}, {"cmd/*/*.go", "/r/cmd/a", true}, {"cmd/*/*.go", "/r/cmd/a/b", false},
+		{"cmd/**/*.go", "/r/cmd/a/b", true}, {"{cmd,web/x}/*.go", "/r/web", true}, {"{cmd,web/x}/*.go", "/r/docs", false},
+		{"*.go", "/r", true}, {"*.go", "/r/a", false}, {"../lib/**", "/lib/x", true}, {"../lib/**", "/r", false},
+	} {
+		assert.Equal(t, test.want, compile("/r", test.pattern).reaches(test.dir), "%s reaches %s", test.pattern, test.dir)
+	}
+}
