@@ -111,10 +111,7 @@ func run(p *plan.Plan, units []string, asPlain bool, beside func(*session.Sessio
 	} else {
 		err = tui.Run(s)
 	}
-	if err != nil {
-		// The face is gone; what runs must not outlive it.
-		s.Wish(engine.Leave, "")
-	}
+	s.Wish(engine.Leave, "") // where the face is gone before: what runs must not outlive it
 	<-s.Done()
 	account(s, began)
 	switch {

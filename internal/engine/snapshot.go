@@ -51,12 +51,15 @@ func (s *Snapshot) Unit(name string) *Unit {
 	return nil
 }
 
-// LastSave returns when files were saved last; zero before the first time.
-func (s *Snapshot) LastSave() time.Time {
-	if len(s.Saves) == 0 {
-		return time.Time{}
+// LastSave returns when files were saved last, as seen at that moment; zero
+// before the first time.
+func (s *Snapshot) LastSave(at time.Time) time.Time {
+	for i := len(s.Saves) - 1; i >= 0; i-- {
+		if !s.Saves[i].At.After(at) {
+			return s.Saves[i].At
+		}
 	}
-	return s.Saves[len(s.Saves)-1].At
+	return time.Time{}
 }
 
 // Snapshot returns the project as it is after the newest step.

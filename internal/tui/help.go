@@ -7,7 +7,7 @@ import (
 // helpView lists every key by what it acts on, from the one table.
 func (m *model) helpView(width, height int) []string {
 	var rows []string
-	const keyWidth = 22
+	const keyWidth = 26
 	for _, g := range groups {
 		rows = append(rows, "", m.palette.bright.Render("  "+g))
 		for _, b := range bindings {

@@ -60,7 +60,7 @@ var bindings = []binding{
 		do: func(m *model) { m.stream.only(m) }},
 
 	{keys: []string{"ctrl+r"}, name: "run everything anew", group: onProject, do: func(m *model) { m.session.Wish(engine.RestartAll, "") }},
-	{keys: []string{"ctrl+h", "ctrl+p"}, name: "hold all reactions, or let them go on", group: onProject,
+	{keys: []string{"ctrl+p"}, name: "hold all reactions, or let them go on", group: onProject,
 		do: func(m *model) { m.session.Wish(m.pauseAllWish(), "") }},
 	{keys: []string{"q", "ctrl+c"}, name: "leave: stop everything in order; again: at once", hint: "leave", group: onProject,
 		do: func(m *model) { m.leave() }},

@@ -140,9 +140,15 @@ func (l *lanes) savesRow(m *model, c columns, a axis) string {
 		if i == last {
 			style = &m.palette.bright
 		}
-		if column := a.column(save.At); column >= 0 && column < a.n {
-			s.set(column, "▾", style)
-			s.write(column+1, fmt.Sprint(save.Ripple), style)
+		column := a.column(save.At)
+		if column < 0 || column >= a.n {
+			continue
+		}
+		s.set(column, "▾", style)
+		// The number is left out where the next save's tick would run into it.
+		number := fmt.Sprint(save.Ripple)
+		if i == last || a.column(m.snap.Saves[i+1].At) > column+1+len(number) {
+			s.write(column+1, number, style)
 		}
 	}
 	label := "saves"
@@ -161,8 +167,11 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 		name = fit(name, c.name)
 	}
 	state := u.State.String()
-	if u.Paused {
+	switch {
+	case u.Paused:
 		state = "held"
+	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Off:
+		state = "stale"
 	}
 	row := mark + name + " "
 	if c.kind > 0 {

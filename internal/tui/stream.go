@@ -140,9 +140,9 @@ func (s *stream) rows(m *model, entries []entry, height int) []string {
 	return rows
 }
 
-// old reports whether a line was written before the last save, so that it steps
-// back without the screen being cleared.
-func (s *stream) old(m *model, at time.Time) bool { return at.Before(m.snap.LastSave()) }
+// old reports whether a line was written before the last save of the shown
+// moment, so that it steps back without the screen being cleared.
+func (s *stream) old(m *model, at time.Time) bool { return at.Before(m.snap.LastSave(m.shownTime())) }
 
 func (s *stream) nameStyle(m *model, e entry) lipgloss.Style {
 	if s.old(m, e.At) {

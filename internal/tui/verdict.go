@@ -15,10 +15,11 @@ func (m *model) verdictView(width int) string {
 	if width < 100 {
 		right = m.palette.dim.Render(m.now.Format("15:04:05") + " ")
 	}
-	if width < 70 {
-		right = ""
+	left := word + "  " + m.palette.bright.Render(v.Text)
+	if ansi.StringWidth(left)+ansi.StringWidth(right) >= width {
+		right = "" // the reason matters more than the time of day
 	}
-	return ends(word+"  "+m.palette.bright.Render(v.Text), right, width)
+	return ends(left, right, width)
 }
 
 // title is the verdict in short, for the terminal's own title.
