@@ -42,6 +42,27 @@ func describe(out io.Writer, p *plan.Plan) {
 	}
 }
 
+func patterns(ps []plan.Pattern) []string {
+	out := make([]string, len(ps))
+	for i, p := range ps {
+		out[i] = p.Text
+	}
+	return out
+}
+
+// reacts says in words what a reaction does.
+func reacts(u *plan.Unit, re plan.Reaction) string {
+	switch {
+	case re.Do == plan.Nothing:
+		return "on " + re.When.Text + " does nothing"
+	case re.Do == plan.SendSignal:
+		return "on " + re.When.Text + " is sent " + re.Signal
+	case re.Run != nil:
+		return "on " + re.When.Text + " runs " + re.Run.String()
+	}
+	return "on " + re.When.Text + " " + u.Verb()
+}
+
 func facts(p *plan.Plan, u *plan.Unit) []string {
 	var lines []string
 	add := func(label string, names []string) {
@@ -54,7 +75,11 @@ func facts(p *plan.Plan, u *plan.Unit) []string {
 	}
 	add("needs", u.Needs)
 	add("follows", u.Follows)
-	add("watches", u.Watch)
+	for _, re := range u.Reactions {
+		lines = append(lines, reacts(u, re))
+	}
+	add("watches", patterns(u.Watch))
+	add("ignores", patterns(u.Ignore))
 	if u.Manual {
 		lines = append(lines, "starts when you ask for it")
 	}

@@ -76,7 +76,7 @@ func (e *Engine) settle(u *unit) {
 	case !u.live():
 		e.start(u)
 	case u.state == Stopping:
-	case u.state == Running && u.spec.Overlap == plan.Finish && !u.pending.forced:
+	case u.state == Running && u.spec.Overlap == plan.Finish && !u.pending.cut:
 		u.pending.span(e.now, Span{Phase: PhaseQueued})
 	default:
 		u.pending.span(e.now, Span{Phase: PhaseStopping})
@@ -159,7 +159,7 @@ func (e *Engine) isMoving(u *unit) bool {
 			return true
 		}
 	}
-	return u.stirring
+	return u.stirring()
 }
 
 // isFresh reports whether the newest good run holds the newest code, so that
@@ -169,11 +169,11 @@ func (e *Engine) isFresh(u *unit) bool {
 	if u.generation == 0 {
 		return !u.wanted && u.touched == 0
 	}
-	if u.goodSaw < u.touched {
+	if u.goodSaw < u.touched || !u.owed.empty() {
 		return false
 	}
-	for i, f := range u.follows {
-		if !f.fresh || u.goodOf[i] != f.generation {
+	for _, f := range u.follows {
+		if !f.fresh || u.goodOf[f.spec.Name] != f.generation {
 			return false
 		}
 	}

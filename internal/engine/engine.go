@@ -47,31 +47,18 @@ type Engine struct {
 	lastID  TimerID
 	saves   []Save
 	paused  bool
+	broken  string // what is wrong with the newest settings; empty when nothing is
 	leaving bool
 	gone    bool
 }
 
 // New returns an engine for a project in which nothing runs yet.
 func New(p *plan.Plan) *Engine {
-	e := &Engine{plan: p, byName: map[string]*unit{}, timers: map[TimerID]timer{}}
-	for rank, spec := range p.InOrder() {
-		u := &unit{spec: spec, rank: rank}
-		e.units = append(e.units, u)
-		e.byName[spec.Name] = u
+	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}}
+	for _, spec := range p.Units {
+		e.byName[spec.Name] = &unit{spec: spec, owed: debt{whole: true}}
 	}
-	for _, u := range e.units {
-		for _, name := range u.spec.Needs {
-			up := e.byName[name]
-			u.needs = append(u.needs, up)
-			up.downstream = append(up.downstream, u)
-		}
-		for _, name := range u.spec.Follows {
-			up := e.byName[name]
-			u.follows = append(u.follows, up)
-			up.followers = append(up.followers, u)
-			up.downstream = append(up.downstream, u)
-		}
-	}
+	e.connect(p)
 	return e
 }
 
@@ -101,6 +88,10 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.rang(ev)
 	case Wished:
 		e.wished(ev)
+	case NewPlan:
+		e.newPlan(ev)
+	case PlanBroken:
+		e.planBroken(ev)
 	}
 	e.ripples.announce(e)
 	e.settleAll()
@@ -140,7 +131,7 @@ func (e *Engine) touch(u *unit, burst int) {
 	if u.touched <= u.goodSaw {
 		u.staleSince = e.now
 	}
-	u.touched, u.burst, u.stirring = e.rev, burst, true
+	u.touched, u.burst = e.rev, burst
 	e.enqueue(u)
 }
 
@@ -162,21 +153,43 @@ func (e *Engine) change(ev Change) {
 		if u == nil {
 			continue
 		}
-		if u.burst != ev.Burst { // its Touched was lost
+		if u.burst < ev.Burst { // its Touched was lost
 			e.touch(u, ev.Burst)
 		}
-		u.stirring = false
+		u.rested = max(u.rested, ev.Burst)
 		u.suspect(hits)
 		u.deaths = 0
 		e.enqueue(u)
 		r.concern(u.spec.Name, hits[0].Rule)
 		r.take(u)
+		e.react(u, r, hits, ev)
+	}
+}
+
+// react lets a unit act on files at rest, as its rules have it.
+func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
+	if u.touched <= u.knows() && u.run.does(u.spec, hits) {
+		// Its run started after the files were written. If that does not end well,
+		// what they ask for is still owed.
 		switch {
-		case u.touched <= u.knows(), !u.wanted:
-			// The run started after the files were written, or nobody wants one.
+		case u.run.good:
+		case u.live():
+			u.run.owed.note(u.spec, hits)
 		default:
-			e.intend(u, r, because(hits)).span(e.now, Span{Phase: PhaseLull, From: ev.Since})
+			u.owed.note(u.spec, hits)
 		}
+		return
+	}
+	if name, ok := u.signalFor(hits); ok && u.live() && !u.state.InMotion() && u.pending == nil {
+		e.nudge(u, r, name, hits)
+		if !u.stirring() { // else newer writings are on their way, which it may not read
+			u.run.saw, u.goodSaw = e.rev, e.rev
+		}
+		return
+	}
+	u.owed.note(u.spec, hits)
+	if u.wanted {
+		e.intend(u, r, because(hits)).span(e.now, Span{Phase: PhaseLull, From: ev.Since})
 	}
 }
 
@@ -204,6 +217,7 @@ func (e *Engine) settleAll() {
 		e.reckon(u)
 	}
 	e.ripples.settle(e)
+	e.dropRemoved()
 	if e.leaving && !e.gone && !e.anyLive() {
 		e.gone = true
 		e.give(Finish{})

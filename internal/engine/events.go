@@ -36,7 +36,18 @@ type Hit struct {
 	Path string // relative to the project's folder, with forward slashes
 	What string // created, written, removed
 	Rule string // the pattern that matched
+	// Reaction is the position, from 1, of the unit's reaction that matched; 0
+	// where its watch patterns did.
+	Reaction int
+	Captures map[string]string // what the reaction's pattern took of the path
 }
+
+// NewPlan says that the settings were edited and what they are now.
+type NewPlan struct{ Plan *plan.Plan }
+
+// PlanBroken says that the settings were edited and cannot be used: Problem says
+// where and why. The plan before stays in force.
+type PlanBroken struct{ Problem string }
 
 // Spawned answers a Start order: the run has a process.
 type Spawned struct {
@@ -83,6 +94,8 @@ type Wished struct {
 }
 
 func (Begin) event()       {}
+func (NewPlan) event()     {}
+func (PlanBroken) event()  {}
 func (Touched) event()     {}
 func (Change) event()      {}
 func (Spawned) event()     {}
@@ -136,6 +149,13 @@ type Signal struct {
 	Name string // without SIG
 }
 
+// Nudge sends a signal to the process of a run that is not meant to end it.
+type Nudge struct {
+	Unit string
+	Run  int
+	Name string // without SIG
+}
+
 // TimerID names an armed timer.
 type TimerID int
 
@@ -182,6 +202,7 @@ type Finish struct{}
 
 func (Start) order()  {}
 func (Signal) order() {}
+func (Nudge) order()  {}
 func (Arm) order()    {}
 func (Tell) order()   {}
 func (Finish) order() {}

@@ -207,8 +207,10 @@ func (e *Engine) rest(r *Ripple) {
 	r.RestAt = e.now
 	for i := range r.Runs {
 		ref := &r.Runs[i]
-		if run := e.byName[ref.Unit].runNumber(ref.Number); run != nil {
-			ref.Took = run.took(e.now)
+		if u := e.byName[ref.Unit]; u != nil {
+			if run := u.runNumber(ref.Number); run != nil {
+				ref.Took = run.took(e.now)
+			}
 		}
 	}
 	r.judge()

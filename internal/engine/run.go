@@ -3,6 +3,8 @@ package engine
 import (
 	"fmt"
 	"time"
+
+	"omnivigil/internal/plan"
 )
 
 // Run is one execution of a unit. Times that have not come are zero.
@@ -22,8 +24,12 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	saw     revision // newest revision when it was ordered
-	sawOf   []int    // generation of each of the unit's follows then
+	saw     revision       // newest revision when it was ordered
+	sawOf   map[string]int // generation of each of the unit's follows then
+	owed    debt           // what it pays if it ends well
+	good    bool           // it was ready, or ended well
+	command plan.Command
+	whole   bool // command is the unit's own, not that of a reaction
 	ripples []*Ripple
 	killed  bool
 	spawned bool
@@ -44,15 +50,17 @@ func (e *Engine) start(u *unit) {
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{saw: e.rev}
+	r := &run{saw: e.rev, sawOf: u.generations(), owed: u.owed}
+	u.owed = debt{}
+	r.command, r.whole = u.spec.Run, true
+	if c, ok := r.owed.narrow(); ok && !a.whole {
+		r.command, r.whole = c, false
+	}
 	r.OrderedAt, r.Because = e.now, sentence(a.reasons)
 	if u.run != nil {
 		r.Number = u.run.Number
 	}
 	r.Number++
-	for _, f := range u.follows {
-		r.sawOf = append(r.sawOf, f.generation)
-	}
 	state, phase, verb := Running, PhaseRunning, u.spec.Verb()
 	if !u.spec.Kind.Ends() {
 		state, phase = Starting, PhaseStarting
@@ -68,8 +76,20 @@ func (e *Engine) start(u *unit) {
 		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
 	}
 	e.ripples.attribute(u, r, a)
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: u.spec.Run})
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command})
 	e.tellRun(u, TellRunOpens, ToneMoving, verb+": "+r.Because)
+}
+
+// generations returns how many good runs each of what the unit follows has had.
+func (u *unit) generations() map[string]int {
+	if len(u.follows) == 0 {
+		return nil
+	}
+	g := make(map[string]int, len(u.follows))
+	for _, f := range u.follows {
+		g[f.spec.Name] = f.generation
+	}
+	return g
 }
 
 // of returns the unit whose live run has that number, or nil.
@@ -149,6 +169,7 @@ func (e *Engine) notReady(u *unit) {
 func (e *Engine) finishedAnew(u *unit) {
 	u.generation++
 	u.goodSaw, u.goodOf = u.run.saw, u.run.sawOf
+	u.run.owed, u.run.good = debt{}, true
 	u.suspects = nil
 	e.enqueue(u)
 	for _, r := range u.run.ripples {
@@ -188,7 +209,7 @@ func (e *Engine) exited(ev Exited) {
 	switch why := u.ending; {
 	case why == lateReady:
 		e.ended(u, Failed, "failed: "+u.run.Problem)
-	case why == byWish:
+	case why == byWish || u.removed:
 		e.ended(u, Off, "stopped after "+lived)
 	case why == toAct:
 		e.ended(u, Waiting, "stopped after "+lived)
@@ -206,6 +227,9 @@ func (e *Engine) exited(ev Exited) {
 func (e *Engine) ended(u *unit, s State, text string) {
 	u.run.EndedAt = e.now
 	u.run.endSpan(e.now)
+	if s != Done {
+		u.owed.add(u.run.owed) // it did not pay
+	}
 	u.state, u.ending = s, byItself
 	tone := ToneNone
 	switch {

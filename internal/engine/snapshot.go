@@ -16,6 +16,9 @@ type Snapshot struct {
 	Ripples []*Ripple // oldest first
 	Paused  bool
 	Leaving bool
+	// Settings is what is wrong with the newest edit of the settings, with its
+	// place; the settings before it are in force. Empty when nothing is wrong.
+	Settings string
 }
 
 // Save is a change as a point on the time axis.
@@ -67,7 +70,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	s := &Snapshot{
 		At: e.now, Project: e.plan.Name, Verdict: e.verdict(),
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
-		Paused: e.paused, Leaving: e.leaving,
+		Paused: e.paused, Leaving: e.leaving, Settings: e.broken,
 	}
 	for _, u := range e.inFileOrder() {
 		s.Units = append(s.Units, u.snapshot())

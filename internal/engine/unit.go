@@ -57,14 +57,15 @@ type unit struct {
 
 	touched    revision // newest writing that concerns it
 	burst      int      // the burst of that writing
-	stirring   bool     // files are being written and not yet at rest
+	rested     int      // the newest burst that has come to rest
 	staleSince time.Time
 	suspects   []string // files that changed since the last good run
 
 	// What its newest good run (ready or done) could have seen.
 	generation int // how many good runs there were
 	goodSaw    revision
-	goodOf     []int // generation of each of follows
+	goodOf     map[string]int // generation of each of follows
+	owed       debt           // what has to run before it is current again
 
 	// Reckoned by settle and reckon; read by those downstream.
 	hold   *hold
@@ -72,7 +73,12 @@ type unit struct {
 	fresh  bool // its newest good run holds the newest code
 	queued bool
 	marks  []Mark
+
+	removed bool // from the settings; it goes once it has ended
 }
+
+// stirring reports whether files that concern the unit are still being written.
+func (u *unit) stirring() bool { return u.burst > u.rested }
 
 // live reports whether a process of the unit may exist.
 func (u *unit) live() bool { return u.run != nil && u.run.EndedAt.IsZero() }
@@ -120,6 +126,8 @@ type act struct {
 	ripples []*Ripple
 	reasons []string
 	forced  bool // asked for by a person: acts even when paused or held by a follow
+	cut     bool // does not let a task at work finish
+	whole   bool // runs the unit's own command, not that of a reaction
 	spans   []Span
 }
 

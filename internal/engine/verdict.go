@@ -65,9 +65,14 @@ func (e *Engine) verdict() Verdict {
 }
 
 func (e *Engine) inFileOrder() []*unit {
-	units := make([]*unit, len(e.plan.Units))
-	for i, spec := range e.plan.Units {
-		units[i] = e.byName[spec.Name]
+	units := make([]*unit, 0, len(e.units))
+	for _, spec := range e.plan.Units {
+		units = append(units, e.byName[spec.Name])
+	}
+	for _, u := range e.units {
+		if u.removed {
+			units = append(units, u)
+		}
 	}
 	return units
 }

@@ -80,7 +80,8 @@ func (e *Engine) restart(units []*unit, what string) {
 // of those that are off.
 func (e *Engine) force(u *unit, r *Ripple) {
 	u.wanted, u.deaths = true, 0
-	e.intend(u, r, "you asked").forced = true
+	a := e.intend(u, r, "you asked")
+	a.forced, a.cut, a.whole = true, true, true
 	e.wantNeeds(u, r, map[*unit]bool{})
 }
 

@@ -43,16 +43,17 @@ var unitKeys map[string]unitKey
 func init() {
 	ends := []Kind{Task, Suite}
 	unitKeys = map[string]unitKey{
-		"run":     {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
-		"dir":     {read: readDir},
-		"env":     {read: readEnv},
-		"needs":   {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
-		"follows": {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
-		"watch":   {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
-		"ignore":  {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
-		"lull":    {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
-		"stop":    {read: readStop},
-		"start":   {read: readStart},
+		"run":      {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
+		"dir":      {read: readDir},
+		"env":      {read: readEnv},
+		"needs":    {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
+		"follows":  {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
+		"watch":    {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
+		"ignore":   {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
+		"reaction": {read: readReactions},
+		"lull":     {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
+		"stop":     {read: readStop},
+		"start":    {read: readStart},
 		"ready": {kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
 		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
@@ -154,14 +155,24 @@ func (r *reader) references(u *Unit, e *entry) []string {
 	return r.words(e.value, e.key)
 }
 
-func (r *reader) patterns(e *entry) []string {
-	patterns := r.words(e.value, e.key)
-	for i, p := range patterns {
-		if p == "" || !doublestar.ValidatePattern(p) {
-			r.wrong(e.value.items[i].at, "see the patterns in docs/settings.md", "%q is no pattern", p)
+func (r *reader) patterns(e *entry) []Pattern {
+	if !r.want(e.value, listKind, e.key) {
+		return nil
+	}
+	patterns := make([]Pattern, 0, len(e.value.items))
+	for _, item := range e.value.items {
+		if r.want(item, textKind, e.key) {
+			patterns = append(patterns, r.pattern(item))
 		}
 	}
 	return patterns
+}
+
+func (r *reader) pattern(v *value) Pattern {
+	if v.text == "" || !doublestar.ValidatePattern(v.text) {
+		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is no pattern", v.text)
+	}
+	return Pattern{v.text, v.at.line}
 }
 
 func readDir(r *reader, u *Unit, e *entry) {

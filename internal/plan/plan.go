@@ -66,8 +66,8 @@ type Unit struct {
 	Env       []Variable
 	Needs     []string
 	Follows   []string
-	Watch     []string // glob patterns, relative to Plan.Root
-	Ignore    []string
+	Watch     []Pattern
+	Ignore    []Pattern
 	Reactions []Reaction
 	Lull      time.Duration
 	Ready     Ready
@@ -76,6 +76,12 @@ type Unit struct {
 	AfterExit AfterExit
 	Manual    bool // starts by a wish only
 	Line      int  // of its table in the file, from 1
+}
+
+// Pattern is a glob, relative to Plan.Root, with its place in the file.
+type Pattern struct {
+	Text string
+	Line int
 }
 
 // Verb is what a unit of this kind does once more: services restart, tasks and
@@ -187,19 +193,41 @@ const (
 )
 
 // Reaction is a rule finer than Watch: the first whose pattern matches a path
-// says what that path does to the unit.
+// says what that path does to the unit. In the pattern {name} takes one path
+// element and {name...} any number; what they took stands for them in Run.
 type Reaction struct {
-	When string  // a glob pattern with captures, relative to Plan.Root
-	Run  Command // what runs instead of Unit.Run; may hold {captures}; may be empty
-	Do   Action
-	Line int
+	When   Pattern
+	Do     Action
+	Run    *Command // what runs instead of Unit.Run, with Act; nil: Unit.Run
+	Signal string   // without SIG, with SendSignal
 }
 
 // Action is what a reaction does to its unit.
 type Action uint8
 
 const (
-	Act     Action = iota // restart or rerun, as the unit's kind has it
-	Signal                // send Reaction.Run.Words[0] as a signal
-	Nothing               // keep the path out
+	Act        Action = iota // restart or rerun, as the unit's kind has it
+	SendSignal               // send a signal; the unit reads its files anew by itself
+	Nothing                  // keep the path out
 )
+
+// With returns the command with each {name} replaced by what was captured.
+func (c Command) With(captures map[string]string) Command {
+	pairs := make([]string, 0, 2*len(captures))
+	for name, value := range captures {
+		pairs = append(pairs, "{"+name+"}", value)
+	}
+	replace := strings.NewReplacer(pairs...).Replace
+	if c.Words == nil {
+		// In a shell's line a captured path must stay one word, whatever it holds.
+		for i := 1; i < len(pairs); i += 2 {
+			pairs[i] = quote(pairs[i])
+		}
+		return Command{Shell: strings.NewReplacer(pairs...).Replace(c.Shell)}
+	}
+	out := Command{Words: make([]string, len(c.Words))}
+	for i, w := range c.Words {
+		out.Words[i] = replace(w)
+	}
+	return out
+}

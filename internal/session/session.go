@@ -31,18 +31,20 @@ type Config struct {
 
 // Session is a running project. Its methods may be called from any goroutine.
 type Session struct {
-	plan    *plan.Plan
 	book    *logbook.Book
 	events  chan happening
 	done    chan struct{}
 	stopped chan struct{} // closed when senders should no longer try
 
-	snapshot atomic.Pointer[engine.Snapshot]
+	snapshot  atomic.Pointer[engine.Snapshot]
+	shownPlan atomic.Pointer[plan.Plan]
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
 
 	// Owned by the loop.
+	plan    *plan.Plan
+	edited  *plan.Plan // a new plan whose files are not watched yet
 	engine  *engine.Engine
 	watcher *watch.Watcher
 	live    map[string]*liveRun
@@ -63,7 +65,7 @@ func Start(c Config) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	watcher, err := watch.Open(c.Plan.Root, interests(c.Plan))
+	watcher, err := watch.Open(c.Plan.Root, Interests(c.Plan))
 	if err != nil {
 		book.Close()
 		return nil, err
@@ -75,22 +77,13 @@ func Start(c Config) (*Session, error) {
 		engine: engine.New(c.Plan), logging: true,
 	}
 	s.snapshot.Store(s.engine.Snapshot())
+	s.shownPlan.Store(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
 	return s, nil
 }
 
-func interests(p *plan.Plan) []watch.Interest {
-	var all []watch.Interest
-	for _, u := range p.Units {
-		if len(u.Watch) > 0 {
-			all = append(all, watch.Interest{Key: u.Name, Watch: u.Watch, Ignore: u.Ignore, Lull: u.Lull})
-		}
-	}
-	return all
-}
-
-// Plan returns what the session runs.
-func (s *Session) Plan() *plan.Plan { return s.plan }
+// Plan returns what the session runs at the moment.
+func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 
 // Snapshot returns the project as it is now.
 func (s *Session) Snapshot() *engine.Snapshot { return s.snapshot.Load() }
@@ -178,13 +171,23 @@ func (s *Session) watched(ev watch.Event) {
 	now := time.Now()
 	switch ev := ev.(type) {
 	case watch.Touched:
-		s.step(now, engine.Touched{Burst: ev.Burst, Units: ev.Keys})
+		if keys := withoutSettings(ev.Keys); len(keys) > 0 {
+			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys})
+		}
 	case watch.Change:
 		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
 		for _, h := range ev.Hits {
-			c.Hits = append(c.Hits, engine.Hit{Unit: h.Key, Path: h.Path, What: h.What, Rule: h.Rule})
+			if h.Key == settingsKey {
+				s.readSettings(now)
+			} else if unit := s.plan.Unit(h.Key); unit != nil {
+				c.Hits = append(c.Hits, Hit(unit, h))
+			}
 		}
-		s.step(now, c)
+		if len(c.Hits) > 0 {
+			s.step(now, c)
+		}
+	case watch.Watching:
+		s.adopt(now)
 	case watch.Lost:
 		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, "file events were lost ("+ev.Reason+"): everything counts as changed")
 	}
@@ -203,6 +206,10 @@ func (s *Session) carryOut(order engine.Order) {
 	case engine.Start:
 		s.start(o)
 	case engine.Signal:
+		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
+			run.signal(s, o.Name)
+		}
+	case engine.Nudge:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
 			run.signal(s, o.Name)
 		}

@@ -2,6 +2,7 @@ package simulate
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"omnivigil/internal/engine"
@@ -24,6 +25,7 @@ type Checker struct {
 	world *World
 	plan  *plan.Plan
 	units map[string]*books
+	gone  map[string]*books      // of units that left the settings
 	moves map[int]map[string]int // per ripple and unit: runs
 	after map[int]map[string]int // per ripple and unit: reasons for another run
 }
@@ -32,27 +34,38 @@ type Checker struct {
 type books struct {
 	spec      *plan.Unit
 	live      int // the run that was ordered and is not over; 0 for none
+	newest    int // the newest that was ordered
 	ready     bool
 	signalled bool // the live run was told to end
 	done      bool // its newest run ended well
-	burst     int
-	told      int // writings that the engine has heard of
-	saw       int // of those, what the newest run could read
-	goodSaw   int // and what the newest good run could
-	good      int // number of good runs
+	burst     int  // the newest it heard of
+	told      int  // writings that the engine has heard of
+	saw       int  // of those, what the newest run could read
+	goodSaw   int  // and what the newest good run could
+	good      int  // number of good runs
 	upGood    map[string]int
 	goodUp    map[string]int // of what it follows, as the newest good run found it
 	wanted    bool
 	paused    bool
 	must      int // a run of at least this number is owed to a wish
+
+	// Commands of reactions, or "" for the whole, that have to end well before it
+	// is current again; those that the live run can pay, and which one it runs.
+	owed    map[string]bool
+	payable []string
+	command string
+}
+
+func newBooks(spec *plan.Unit) *books {
+	return &books{spec: spec, owed: map[string]bool{}, upGood: map[string]int{}, goodUp: map[string]int{}}
 }
 
 // Watch returns a checker that watches the world from its first step on.
 func Watch(w *World) *Checker {
-	c := &Checker{world: w, plan: w.Plan, units: map[string]*books{},
+	c := &Checker{world: w, plan: w.Plan, units: map[string]*books{}, gone: map[string]*books{},
 		moves: map[int]map[string]int{}, after: map[int]map[string]int{}}
 	for _, u := range w.Plan.Units {
-		c.units[u.Name] = &books{spec: u}
+		c.units[u.Name] = newBooks(u)
 	}
 	w.Before, w.After, w.Spawned = c.before, c.afterStep, c.spawned
 	return c
@@ -72,31 +85,97 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.Touched:
 		for _, name := range ev.Units {
-			c.units[name].told++
-			c.units[name].burst = ev.Burst
-			c.excuse(name)
+			if b := c.units[name]; b != nil {
+				b.told++
+				b.burst = ev.Burst
+				c.excuse(name)
+			}
 		}
 	case engine.Change:
 		for _, h := range ev.Hits {
-			if b := c.units[h.Unit]; b.burst != ev.Burst { // its Touched was lost
+			b := c.units[h.Unit]
+			if b == nil {
+				continue // it went with the settings
+			}
+			if b.burst < ev.Burst { // its Touched was lost
 				b.told++
 				b.burst = ev.Burst
 			}
+			b.owe(h)
 			c.excuse(h.Unit)
 		}
 	case engine.NotSpawned:
-		if b := c.units[ev.Unit]; b.live == ev.Run {
+		if b := c.of(ev.Unit); b.live == ev.Run {
 			b.live = 0
 			c.excuse(ev.Unit)
 		}
 	case engine.Exited:
 		c.exited(ev)
 	case engine.BecameReady:
-		if b := c.units[ev.Unit]; b.live == ev.Run && !b.ready && !b.signalled {
+		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() {
 			b.succeed()
 		}
 	case engine.Wished:
 		c.wished(ev)
+	case engine.NewPlan:
+		c.newPlan(ev.Plan)
+	}
+}
+
+// owe notes what a hit asks for. Those that are dealt with by a signal ask for
+// no run.
+func (b *books) owe(h engine.Hit) {
+	key := ""
+	if h.Reaction > 0 {
+		re := b.spec.Reactions[h.Reaction-1]
+		if re.Do == plan.SendSignal {
+			return
+		}
+		if re.Run != nil {
+			key = re.Run.With(h.Captures).String()
+		}
+	}
+	if b.told > b.saw || b.command != "" && b.command != key {
+		b.owed[key] = true // else its run was ordered after the writing and does it
+	}
+}
+
+// newPlan enters an edit of the settings.
+func (c *Checker) newPlan(p *plan.Plan) {
+	d := plan.Compare(c.plan, p)
+	for _, name := range d.Removed {
+		c.units[name].wanted, c.units[name].must = false, 0
+		c.gone[name] = c.units[name]
+		delete(c.units, name)
+	}
+	for _, u := range p.Units {
+		if c.units[u.Name] == nil {
+			c.units[u.Name] = newBooks(u)
+			if back := c.gone[u.Name]; back != nil && back.live != 0 {
+				c.units[u.Name] = back
+				delete(c.gone, u.Name)
+			}
+			c.units[u.Name].wanted = !u.Manual
+		}
+		b := c.units[u.Name]
+		for _, f := range u.Follows {
+			if !slices.Contains(b.spec.Follows, f) && c.units[f] != nil {
+				b.upGood[f], b.goodUp[f] = c.units[f].good, c.units[f].good
+			}
+		}
+		b.spec = u
+	}
+	c.plan = p
+	for _, name := range append(d.Changed, d.Added...) {
+		c.excuse(name)
+	}
+	for _, name := range d.Changed {
+		b := c.units[name]
+		b.told++
+		b.owed[""] = true
+		if b.wanted {
+			b.must = b.newest + 1
+		}
 	}
 }
 
@@ -125,7 +204,7 @@ func (c *Checker) follows(u *plan.Unit, name string) bool {
 }
 
 func (c *Checker) exited(ev engine.Exited) {
-	b := c.units[ev.Unit]
+	b := c.of(ev.Unit)
 	if b.live != ev.Run {
 		return
 	}
@@ -141,18 +220,35 @@ func (b *books) succeed() {
 	b.ready, b.done = !b.spec.Kind.Ends(), b.spec.Kind.Ends()
 	b.good++
 	b.goodSaw, b.goodUp = b.saw, b.upGood
+	for _, key := range b.payable {
+		if b.command == "" || b.command == key {
+			delete(b.owed, key)
+		}
+	}
+	b.payable = nil
+}
+
+// of returns the books of a unit, also of one that has left the settings.
+func (c *Checker) of(name string) *books {
+	if b := c.units[name]; b != nil {
+		return b
+	}
+	if b := c.gone[name]; b != nil {
+		return b
+	}
+	return newBooks(&plan.Unit{Name: name})
 }
 
 func (c *Checker) wished(ev engine.Wished) {
-	b := c.units[ev.Unit]
+	b := c.of(ev.Unit)
 	switch ev.Wish {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
 	case engine.StartUnit, engine.RestartUnit:
 		c.want(ev.Unit, map[string]bool{})
 		c.excuse(ev.Unit)
-		if u := c.world.Engine.Snapshot().Unit(ev.Unit); ev.Wish == engine.RestartUnit {
-			b.must = u.Run.Number + 1
+		if ev.Wish == engine.RestartUnit {
+			b.must = b.newest + 1
 		}
 	case engine.PauseUnit:
 		b.paused = true
@@ -172,11 +268,11 @@ func (c *Checker) want(name string, seen map[string]bool) {
 
 // spawned notes what a process can read: all that is written by now.
 func (c *Checker) spawned(unit string, run int) {
-	b := c.units[unit]
-	b.saw = b.told
+	b := c.of(unit)
+	b.saw, b.payable = b.told, slices.Sorted(maps.Keys(b.owed))
 	b.upGood = map[string]int{}
 	for _, f := range b.spec.Follows {
-		b.upGood[f] = c.units[f].good
+		b.upGood[f] = c.of(f).good
 	}
 }
 
@@ -185,7 +281,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	for i := range snap.Units {
 		// Readiness by having lived long enough is found by the engine itself.
 		u := &snap.Units[i]
-		b := c.units[u.Name]
+		b := c.of(u.Name)
 		if u.State == engine.Ready && b.live == u.Run.Number && !b.ready && !b.spec.Ready.Probed() {
 			b.succeed()
 		}
@@ -195,8 +291,11 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		case engine.Start:
 			c.started(o, snap)
 		case engine.Signal:
-			b := c.units[o.Unit]
+			b := c.of(o.Unit)
 			b.ready, b.signalled = false, true
+		case engine.Nudge:
+			b := c.of(o.Unit)
+			b.saw, b.goodSaw = b.told, b.told
 		}
 	}
 	for i := range snap.Units {
@@ -209,7 +308,11 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if b.live != 0 {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
-	b.live, b.ready, b.done, b.signalled = o.Run, false, false, false
+	b.live, b.newest, b.ready, b.done, b.signalled = o.Run, o.Run, false, false, false
+	b.payable, b.command = nil, ""
+	if c := o.Command.String(); c != b.spec.Run.String() {
+		b.command = c
+	}
 	if o.Run >= b.must {
 		b.must = 0
 	}
@@ -232,8 +335,11 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 
 // truth checks that what is shown as current has read all that was written.
 func (c *Checker) truth(u *engine.Unit) {
-	if u.Freshness != engine.Current {
+	if u.Freshness != engine.Current || c.units[u.Name] == nil {
 		return
+	}
+	if owed := c.units[u.Name].owed; len(owed) > 0 {
+		c.broke(5, "%s is shown as current, but %d of its rules were not run well", u.Name, len(owed))
 	}
 	if why := c.outdated(u.Name); why != "" {
 		c.broke(5, "%s is shown as current, but %s", u.Name, why)

@@ -3,6 +3,7 @@ package simulate
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"omnivigil/internal/engine"
@@ -56,6 +57,7 @@ type driver struct {
 	rand    *rand.Rand
 	world   *World
 	healthy bool
+	added   int
 }
 
 // randomPlan makes a project of 1 to 60 units in which each may need and follow
@@ -72,6 +74,13 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Stop:    plan.Stop{Signal: "TERM", Grace: d(r, 100, 3000)},
 			Overlap: plan.Overlap(r.IntN(2)), AfterExit: plan.AfterExit(r.IntN(2)),
 			Manual: r.IntN(12) == 0,
+			Run:    plan.Command{Shell: "whole"},
+		}
+		switch r.IntN(6) {
+		case 0:
+			u.Reactions = []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}
+		case 1:
+			u.Reactions = []plan.Reaction{{Run: &plan.Command{Shell: "only {area}"}}}
 		}
 		if u.Kind == plan.Service {
 			u.Ready = plan.Ready{After: d(r, 10, 800)}
@@ -100,9 +109,9 @@ func d(r *rand.Rand, from, to int) time.Duration {
 // behave makes most processes well and some of them trouble.
 func (dr *driver) behave(unit string, _ int) Behaviour {
 	r := dr.rand
-	spec := dr.world.Plan.Unit(unit)
+	ends := dr.world.Plan.Unit(unit).Kind.Ends()
 	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
-	if spec.Kind.Ends() {
+	if ends {
 		b.EndsAfter = d(r, 1, 2000)
 	}
 	if dr.healthy {
@@ -145,8 +154,10 @@ func (dr *driver) act() {
 	r, w := dr.rand, dr.world
 	unit := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
 	switch n := r.IntN(20); {
-	case n < 11:
+	case n < 10:
 		dr.save()
+	case n == 10:
+		w.Send(engine.NewPlan{Plan: dr.edit()})
 	case n == 11:
 		w.Send(engine.Wished{Wish: engine.StopUnit, Unit: unit})
 	case n == 12:
@@ -164,13 +175,59 @@ func (dr *driver) act() {
 	}
 }
 
+// edit returns the project with something in its settings changed.
+func (dr *driver) edit() *plan.Plan {
+	r, old := dr.rand, dr.world.Plan
+	p := &plan.Plan{Name: old.Name, Root: old.Root}
+	gone := ""
+	if len(old.Units) > 1 && r.IntN(3) == 0 {
+		gone = old.Units[r.IntN(len(old.Units))].Name
+	}
+	is := func(name string) bool { return name == gone }
+	for _, u := range old.Units {
+		if u.Name == gone {
+			continue
+		}
+		c := *u
+		c.Needs, c.Follows = slices.DeleteFunc(slices.Clone(u.Needs), is), slices.DeleteFunc(slices.Clone(u.Follows), is)
+		switch r.IntN(12) {
+		case 0:
+			c.Run = plan.Command{Shell: fmt.Sprint("whole ", r.IntN(1000))}
+		case 1:
+			c.Needs = nil
+		case 2:
+			if len(p.Units) > 0 {
+				if up := p.Units[r.IntN(len(p.Units))].Name; !slices.Contains(c.Follows, up) {
+					c.Follows = append(c.Follows, up)
+				}
+			}
+		case 3:
+			c.Stop.Grace = d(r, 100, 3000)
+		}
+		p.Units = append(p.Units, &c)
+	}
+	if r.IntN(3) == 0 {
+		dr.added++
+		fresh := randomPlan(r).Units[0]
+		fresh.Name = fmt.Sprintf("n%d", dr.added%3)
+		if p.Unit(fresh.Name) == nil {
+			p.Units = append(p.Units, fresh)
+		}
+	}
+	return p
+}
+
 // save touches some units, with a few of the misfortunes that events can have.
 func (dr *driver) save() {
 	r, w := dr.rand, dr.world
 	var hits []engine.Hit
 	for range 1 + r.IntN(3) {
-		u := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
-		hits = append(hits, engine.Hit{Unit: u, Path: u + "/file", What: "written", Rule: u + "/**"})
+		u := w.Plan.Units[r.IntN(len(w.Plan.Units))]
+		h := engine.Hit{Unit: u.Name, Path: u.Name + "/file", What: "written", Rule: u.Name + "/**"}
+		if len(u.Reactions) > 0 && (u.Reactions[0].Do == plan.SendSignal || r.IntN(3) > 0) {
+			h.Reaction, h.Captures = 1, map[string]string{"area": fmt.Sprint(r.IntN(3))}
+		}
+		hits = append(hits, h)
 	}
 	w.Save(d(r, 0, 400), r.IntN(20) == 0, hits...)
 }

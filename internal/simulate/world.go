@@ -95,6 +95,9 @@ func (w *World) In(d time.Duration, do func()) {
 
 // Send lets the engine step.
 func (w *World) Send(ev engine.Event) {
+	if edit, ok := ev.(engine.NewPlan); ok {
+		w.Plan = edit.Plan
+	}
 	if w.Before != nil {
 		w.Before(ev)
 	}
@@ -164,7 +167,7 @@ func (w *World) start(o engine.Start) {
 		if b.EndsAfter >= 0 {
 			w.In(b.EndsAfter, func() { w.exit(o.Unit, p, b.Exit) })
 		}
-		if w.Plan.Unit(o.Unit).Ready.Probed() && b.ReadyAfter >= 0 {
+		if b.ReadyAfter >= 0 {
 			w.In(b.ReadyAfter, func() {
 				if p.alive {
 					w.Send(engine.BecameReady{Unit: o.Unit, Run: o.Run})

@@ -8,12 +8,20 @@ import (
 // Interest is a set of files that somebody wants to hear of.
 type Interest struct {
 	Key    string   // names it in events
-	Watch  []string // globs relative to the root; a folder's name means all below it
+	Rules  []Rule   // the first whose pattern matches a path decides
 	Ignore []string // globs that keep paths out, files and whole folders
 	Lull   time.Duration
 }
 
-// Event is what a Watcher tells: a Touched, a Change or a Lost.
+// Rule is one pattern of an interest: a glob relative to the root, in which
+// {name} captures one path element and {name...} any number, and in which a
+// folder's name means all below it.
+type Rule struct {
+	Pattern string
+	Out     bool // paths that match are not told
+}
+
+// Event is what a Watcher tells: a Touched, a Change, a Lost or a Watching.
 type Event interface{ event() }
 
 // Touched says at once that files of these interests are being written. Each is
@@ -37,15 +45,21 @@ type Lost struct{ Reason string }
 
 // Hit is one path that one interest hears of.
 type Hit struct {
-	Key  string
-	Path string // relative to the root, with forward slashes
-	What string // created, written, removed
-	Rule string // the pattern that matched
+	Key      string
+	Path     string // relative to the root, with forward slashes
+	What     string // created, written, removed
+	Rule     int    // index of the rule that matched
+	Pattern  string // its pattern
+	Captures map[string]string
 }
 
-func (Touched) event() {}
-func (Change) event()  {}
-func (Lost) event()    {}
+// Watching says that the interests given to SetInterests are watched for.
+type Watching struct{}
+
+func (Touched) event()  {}
+func (Watching) event() {}
+func (Change) event()   {}
+func (Lost) event()     {}
 
 // ceilingFactor bounds how long files that never rest can put off a change: that
 // many lulls, and no less than leastCeiling.

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -11,27 +12,32 @@ import (
 
 // A pattern is a glob compiled for one root folder.
 type pattern struct {
-	text     string     // as written
-	absolute string     // for matching whole paths
-	branches [][]string // its elements, once for each way through its braces
+	text     string         // as written
+	absolute string         // for matching whole paths
+	branches [][]string     // its elements, once for each way through its braces
+	captures *regexp.Regexp // where it has any
 }
 
 // compile reads a glob relative to root, an absolute path with forward slashes.
 // A pattern that names a folder means everything below it.
 func compile(root, text string) pattern {
 	base := root
-	rest := strings.TrimPrefix(text, "./")
+	rest := strings.TrimPrefix(withoutCaptures(text), "./")
+	named := strings.TrimPrefix(text, "./")
 	for strings.HasPrefix(rest, "../") {
-		rest, base = rest[3:], path.Dir(base)
+		rest, named, base = rest[3:], named[3:], path.Dir(base)
 	}
 	whole := rest
 	if !path.IsAbs(rest) {
-		whole = path.Join(escape(base), rest)
+		whole, named = path.Join(escape(base), rest), path.Join(escape(base), named)
 	}
 	if info, err := os.Stat(filepath.FromSlash(unescape(whole))); strings.HasSuffix(text, "/") || err == nil && info.IsDir() {
 		whole += "/**"
 	}
 	p := pattern{text: text, absolute: whole}
+	if captures.MatchString(named) {
+		p.captures, _ = translate(named) // nil only for what the plan refuses
+	}
 	for _, b := range expand(whole) {
 		p.branches = append(p.branches, strings.Split(strings.TrimPrefix(b, "/"), "/"))
 	}
@@ -98,6 +104,21 @@ func (p pattern) match(file string) bool {
 	return ok
 }
 
+// capture returns what the pattern's names take of a path that it matches.
+func (p pattern) capture(file string) map[string]string {
+	if p.captures == nil {
+		return nil
+	}
+	taken := map[string]string{}
+	m := p.captures.FindStringSubmatch(file)
+	for i, name := range p.captures.SubexpNames() {
+		if name != "" && i < len(m) {
+			taken[name] = m[i]
+		}
+	}
+	return taken
+}
+
 // covers reports whether the pattern matches the path or a folder above it.
 func (p pattern) covers(file string) bool {
 	for ; len(file) > 1; file = path.Dir(file) {
@@ -160,3 +181,6 @@ func isNoise(file string) bool {
 	}
 	return false
 }
+
+// Literal returns the pattern that matches just that relative path.
+func Literal(file string) string { return escape(file) }

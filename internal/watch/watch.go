@@ -27,6 +27,7 @@ type Watcher struct {
 	kernel    *fsnotify.Watcher
 	dirs      map[string]bool // watched folders
 	events    chan Event
+	next      chan []Interest
 	closing   chan struct{}
 	bursts    bursts
 }
@@ -34,8 +35,19 @@ type Watcher struct {
 // interest is an Interest with its patterns compiled.
 type interest struct {
 	Interest
-	watch  []pattern
+	rules  []pattern
 	ignore []pattern
+}
+
+func compileInterest(root string, in Interest) interest {
+	c := interest{Interest: in}
+	for _, r := range in.Rules {
+		c.rules = append(c.rules, compile(root, r.Pattern))
+	}
+	for _, p := range in.Ignore {
+		c.ignore = append(c.ignore, compile(root, strings.TrimSuffix(p, "/")))
+	}
+	return c
 }
 
 // Open starts to watch the folder root for the interests. When it returns, every
@@ -48,18 +60,11 @@ func Open(root string, interests []Interest) (*Watcher, error) {
 	}
 	w := &Watcher{
 		root: root, kernel: kernel, dirs: map[string]bool{},
-		events: make(chan Event, 64), closing: make(chan struct{}),
+		events: make(chan Event, 64), next: make(chan []Interest, 1), closing: make(chan struct{}),
 		bursts: newBursts(),
 	}
 	for _, in := range interests {
-		c := interest{Interest: in}
-		for _, p := range in.Watch {
-			c.watch = append(c.watch, compile(root, p))
-		}
-		for _, p := range in.Ignore {
-			c.ignore = append(c.ignore, compile(root, strings.TrimSuffix(p, "/")))
-		}
-		w.interests = append(w.interests, c)
+		w.interests = append(w.interests, compileInterest(root, in))
 	}
 	if err := w.watchAll(); err != nil {
 		kernel.Close()
@@ -71,6 +76,46 @@ func Open(root string, interests []Interest) (*Watcher, error) {
 
 // Events returns the channel on which changes are told. It is closed after Close.
 func (w *Watcher) Events() <-chan Event { return w.events }
+
+// SetInterests replaces what is watched for. It returns at once; a Watching event
+// tells when it is done.
+func (w *Watcher) SetInterests(interests []Interest) {
+	go func() {
+		select {
+		case w.next <- interests:
+		case <-w.closing:
+		}
+	}()
+}
+
+// replace is SetInterests in the loop. What has been touched for an interest that
+// goes on is still told.
+func (w *Watcher) replace(interests []Interest) {
+	w.interests = nil
+	goesOn := map[string]bool{}
+	for _, in := range interests {
+		goesOn[in.Key] = true
+		w.interests = append(w.interests, compileInterest(w.root, in))
+	}
+	for key := range w.bursts.groups {
+		if !goesOn[key] {
+			delete(w.bursts.groups, key)
+		}
+	}
+	for dir := range w.dirs {
+		if !w.wantsDir(dir) {
+			delete(w.dirs, dir)
+			w.kernel.Remove(filepath.FromSlash(dir))
+		}
+	}
+	// Folders that are watched already may have parts below them that were not
+	// wanted before, so all are walked anew.
+	clear(w.dirs)
+	if err := w.watchAll(); err != nil {
+		w.tell(Lost{err.Error()})
+	}
+	w.tell(Watching{})
+}
 
 // Folders returns how many folders were watched when Open returned.
 func (w *Watcher) Folders() int { return len(w.kernel.WatchList()) }
@@ -85,7 +130,7 @@ func (w *Watcher) Close() {
 // yet, the nearest folder above it, in which it would appear.
 func (w *Watcher) watchAll() error {
 	for _, in := range w.interests {
-		for _, p := range in.watch {
+		for _, p := range in.rules {
 			base := p.base()
 			for !isDir(base) && base != "/" && base != "." {
 				base = path.Dir(base)
@@ -149,12 +194,23 @@ func (w *Watcher) wantsDir(dir string) bool {
 }
 
 func (in *interest) reaches(dir string) bool {
-	for _, p := range in.watch {
-		if p.reaches(dir) {
+	for i, p := range in.rules {
+		if !in.Rules[i].Out && p.reaches(dir) {
 			return !in.ignores(dir)
 		}
 	}
 	return false
+}
+
+// match returns the index of the rule that a path falls under, and whether the
+// interest hears of it.
+func (in *interest) match(file string) (int, bool) {
+	for i, p := range in.rules {
+		if p.match(file) {
+			return i, !in.Rules[i].Out && !in.ignores(file)
+		}
+	}
+	return -1, false
 }
 
 func (in *interest) ignores(file string) bool {
@@ -173,13 +229,9 @@ func (w *Watcher) hits(file, what string) []Hit {
 	}
 	var hits []Hit
 	for _, in := range w.interests {
-		for _, p := range in.watch {
-			if p.match(file) {
-				if !in.ignores(file) {
-					hits = append(hits, Hit{in.Key, w.relative(file), what, p.text})
-				}
-				break
-			}
+		if i, ok := in.match(file); ok {
+			p := in.rules[i]
+			hits = append(hits, Hit{in.Key, w.relative(file), what, i, p.text, p.capture(file)})
 		}
 	}
 	return hits
@@ -222,6 +274,8 @@ func (w *Watcher) loop() {
 				return
 			}
 			w.lost(err)
+		case interests := <-w.next:
+			w.replace(interests)
 		case <-timer.C:
 		}
 		for _, c := range w.bursts.take(time.Now()) {
@@ -293,9 +347,9 @@ func (w *Watcher) vanished(dir string, renamed bool) []Hit {
 	}
 	var hits []Hit
 	for _, in := range w.interests {
-		for _, p := range in.watch {
-			if p.reaches(dir) && !in.ignores(dir) {
-				hits = append(hits, Hit{in.Key, w.relative(dir), "removed", p.text})
+		for i, p := range in.rules {
+			if !in.Rules[i].Out && p.reaches(dir) && !in.ignores(dir) {
+				hits = append(hits, Hit{Key: in.Key, Path: w.relative(dir), What: "removed", Rule: i, Pattern: p.text})
 				break
 			}
 		}
@@ -323,8 +377,11 @@ func (w *Watcher) lost(err error) {
 	}
 	var hits []Hit
 	for _, in := range w.interests {
-		if len(in.watch) > 0 {
-			hits = append(hits, Hit{in.Key, ".", "written", in.watch[0].text})
+		for i, r := range in.Rules {
+			if !r.Out {
+				hits = append(hits, Hit{Key: in.Key, Path: ".", What: "written", Rule: i, Pattern: r.Pattern})
+				break
+			}
 		}
 	}
 	w.note(hits)

@@ -3,9 +3,12 @@ package watch
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -25,6 +28,14 @@ func put(t *testing.T, root, file string) {
 	path := filepath.Join(root, file)
 	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 	require.NoError(t, os.WriteFile(path, []byte(time.Now().String()), 0o644))
+}
+
+func rules(patterns ...string) []Rule {
+	var all []Rule
+	for _, p := range patterns {
+		all = append(all, Rule{Pattern: p})
+	}
+	return all
 }
 
 func open(t *testing.T, root string, interests ...Interest) *Watcher {
@@ -58,8 +69,8 @@ func change(t *testing.T, w *Watcher) []string {
 const lull = 60 * time.Millisecond
 
 func TestChanges(t *testing.T) {
-	berths := Interest{Key: "berths", Watch: []string{"cmd/berths/**/*.go", "internal"}, Ignore: []string{"**/*_test.go", "internal/gen"}, Lull: lull}
-	pages := Interest{Key: "pages", Watch: []string{"web/**/*.{html,css}"}, Lull: lull}
+	berths := Interest{Key: "berths", Rules: rules("cmd/berths/**/*.go", "internal"), Ignore: []string{"**/*_test.go", "internal/gen"}, Lull: lull}
+	pages := Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Lull: lull}
 	start := []string{"cmd/berths/main.go", "internal/tide/tide.go", "internal/gen/x.go", "web/index.html"}
 	for _, test := range []struct {
 		name string
@@ -113,8 +124,8 @@ func TestChanges(t *testing.T) {
 func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 	root := tree(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
 	w := open(t, root,
-		Interest{Key: "a", Watch: []string{"web/**/*.html"}, Ignore: []string{"**/node_modules"}, Lull: lull},
-		Interest{Key: "b", Watch: []string{"cmd/*/*.go"}, Lull: lull})
+		Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Lull: lull},
+		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Lull: lull})
 	var watched []string
 	for _, d := range w.kernel.WatchList() {
 		rel, _ := filepath.Rel(root, d)
@@ -125,7 +136,7 @@ func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 
 func TestBaseThatAppearsLater(t *testing.T) {
 	root := tree(t, "README.md")
-	w := open(t, root, Interest{Key: "gen", Watch: []string{"build/out/*.json"}, Lull: lull})
+	w := open(t, root, Interest{Key: "gen", Rules: rules("build/out/*.json"), Lull: lull})
 	put(t, root, "build/out/fares.json")
 	assert.Equal(t, []string{"gen build/out/fares.json created"}, change(t, w))
 }
@@ -133,7 +144,7 @@ func TestBaseThatAppearsLater(t *testing.T) {
 func TestOddNames(t *testing.T) {
 	root := filepath.Join(tree(t), "it's [a] {b}\nü *")
 	require.NoError(t, os.Mkdir(root, 0o755))
-	w := open(t, root, Interest{Key: "x", Watch: []string{"*.txt"}, Lull: lull})
+	w := open(t, root, Interest{Key: "x", Rules: rules("*.txt"), Lull: lull})
 	put(t, root, "a b.txt")
 	assert.Equal(t, []string{"x a b.txt created"}, change(t, w))
 }
@@ -190,4 +201,56 @@ func TestReaches(t *testing.T) {
 	} {
 		assert.Equal(t, test.want, compile("/r", test.pattern).reaches(test.dir), "%s reaches %s", test.pattern, test.dir)
 	}
+}
+
+func TestCaptures(t *testing.T) {
+	for _, test := range []struct {
+		pattern, path string
+		want          map[string]string
+	}{
+		{"internal/{area}/*.go", "/r/internal/tide/x.go", map[string]string{"area": "tide"}},
+		{"internal/{area}/*.go", "/r/internal/tide/deep/x.go", nil},
+		{"web/{rest...}/page.html", "/r/web/a/b/page.html", map[string]string{"rest": "a/b"}},
+		{"web/{rest...}/page.html", "/r/web/page.html", map[string]string{"rest": ""}},
+		{"{kind}/{name...}", "/r/cases/a/b.txt", map[string]string{"kind": "cases", "name": "a/b.txt"}},
+		{"{a,b}/{name}.{go,js}", "/r/b/x.js", map[string]string{"name": "x"}},
+		{"[a-c]?/{name}[!0-9].txt", "/r/bz/note.txt", map[string]string{"name": "not"}},
+	} {
+		p := compile("/r", test.pattern)
+		require.Equal(t, test.want != nil, p.match(test.path), "%s matches %s", test.pattern, test.path)
+		if test.want != nil {
+			assert.Equal(t, test.want, p.capture(test.path), test.pattern)
+		}
+	}
+}
+
+func TestSetInterests(t *testing.T) {
+	root := tree(t, "a/x.txt", "b/y.txt")
+	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Lull: lull})
+	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Lull: lull}})
+	require.IsType(t, Watching{}, <-w.Events())
+	put(t, root, "a/x.txt")
+	put(t, root, "b/y.txt")
+	assert.Equal(t, []string{"b b/y.txt written"}, change(t, w))
+}
+
+// FuzzTranslate checks the captures' regular expressions against plain globs: a
+// pattern without captures must match the same paths in both ways.
+func FuzzTranslate(f *testing.F) {
+	f.Add("a/**/b*.{go,js}", "a/x/y/bc.go")
+	f.Add("[a-c]?/**", "bz/q")
+	f.Fuzz(func(t *testing.T, glob, path string) {
+		// Classes, choices and escapes differ in what is broken syntax; "**" within an
+		// element and names with line ends differ on purpose.
+		if strings.ContainsAny(glob, "[]{}\\") || strings.ContainsAny(path, "\n") ||
+			!utf8.ValidString(glob) || !utf8.ValidString(path) || strings.Contains(strings.ReplaceAll("/"+glob+"/", "/**/", "//"), "**") {
+			return
+		}
+		re, err := translate(glob)
+		require.NoError(t, err)
+		want, err := doublestar.Match(glob, path)
+		if err == nil {
+			require.Equal(t, want, re.MatchString(path), "%q on %q", glob, path)
+		}
+	})
 }

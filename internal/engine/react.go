@@ -1,0 +1,96 @@
+package engine
+
+import (
+	"slices"
+
+	"omnivigil/internal/plan"
+)
+
+// debt is what a unit has to run before it is current again: the whole of it, or
+// only the commands of reactions whose files have changed. It is paid by a run
+// that ends well, and grows again by what a failed run leaves undone, so that a
+// narrow run that passes never hides a wide one that did not.
+type debt struct {
+	whole    bool
+	commands []plan.Command
+}
+
+func (d *debt) add(other debt) {
+	d.whole = d.whole || other.whole
+	for _, c := range other.commands {
+		d.owe(c)
+	}
+}
+
+func (d *debt) owe(c plan.Command) {
+	if !slices.ContainsFunc(d.commands, func(have plan.Command) bool { return sameCommand(have, c) }) {
+		d.commands = append(d.commands, c)
+	}
+}
+
+// note adds what the hits ask for.
+func (d *debt) note(spec *plan.Unit, hits []Hit) {
+	for _, h := range hits {
+		if h.Reaction == 0 {
+			d.whole = true
+			continue
+		}
+		if run := spec.Reactions[h.Reaction-1].Run; run != nil {
+			d.owe(run.With(h.Captures))
+		} else {
+			d.whole = true
+		}
+	}
+}
+
+func (d debt) empty() bool { return !d.whole && len(d.commands) == 0 }
+
+// narrow returns the one command that pays the debt, if that is less than the
+// whole.
+func (d debt) narrow() (plan.Command, bool) {
+	if d.whole || len(d.commands) != 1 {
+		return plan.Command{}, false
+	}
+	return d.commands[0], true
+}
+
+// does reports whether the run does what the hits ask for: one of the whole unit
+// always, a narrow one only if they ask for nothing else.
+func (r *run) does(spec *plan.Unit, hits []Hit) bool {
+	if r.whole {
+		return true
+	}
+	asked := debt{}
+	asked.note(spec, hits)
+	c, ok := asked.narrow()
+	return ok && sameCommand(c, r.command)
+}
+
+func sameCommand(a, b plan.Command) bool {
+	return a.Shell == b.Shell && slices.Equal(a.Words, b.Words)
+}
+
+// signalFor returns the signal by which all the hits are dealt with, if they are.
+func (u *unit) signalFor(hits []Hit) (string, bool) {
+	name := ""
+	for _, h := range hits {
+		if h.Reaction == 0 || u.spec.Reactions[h.Reaction-1].Do != plan.SendSignal {
+			return "", false
+		}
+		signal := u.spec.Reactions[h.Reaction-1].Signal
+		if name != "" && name != signal {
+			return "", false
+		}
+		name = signal
+	}
+	return name, name != ""
+}
+
+// nudge sends a signal instead of running the unit anew: it reads its files anew
+// by itself, and so its run holds the newest code from then on.
+func (e *Engine) nudge(u *unit, r *Ripple, name string, hits []Hit) {
+	u.suspects = nil
+	e.give(Nudge{u.spec.Name, u.run.Number, name})
+	e.give(Tell{Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Tone: ToneCurrent,
+		Text: "is sent " + name + ": " + because(hits)})
+}
