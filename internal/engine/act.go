@@ -80,7 +80,9 @@ func (e *Engine) settle(u *unit) {
 		u.pending.span(e.now, Span{Phase: PhaseQueued})
 	default:
 		u.pending.span(e.now, Span{Phase: PhaseStopping})
-		u.pending.inherit(u.run)
+		if u.state.InMotion() {
+			u.pending.inherit(u.run)
+		}
 		e.stop(u, toAct)
 	}
 }

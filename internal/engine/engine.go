@@ -46,6 +46,7 @@ type Engine struct {
 	timers  map[TimerID]timer
 	lastID  TimerID
 	saves   []Save
+	begun   bool
 	paused  bool
 	broken  string // what is wrong with the newest settings; empty when nothing is
 	leaving bool
@@ -101,6 +102,10 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 func (e *Engine) give(o Order) { e.orders = append(e.orders, o) }
 
 func (e *Engine) begin(ev Begin) {
+	if e.begun {
+		return
+	}
+	e.begun = true
 	cause := Cause{Kind: CauseStart, Text: "the project starts"}
 	r := e.ripples.open(e.now, cause)
 	units, _ := e.plan.WithNeeds(ev.Units)

@@ -166,8 +166,8 @@ func (c *Checker) newPlan(p *plan.Plan) {
 		b.spec = u
 	}
 	c.plan = p
-	for _, name := range append(d.Changed, d.Added...) {
-		c.excuse(name)
+	for _, name := range slices.Concat(d.Changed, d.Added, d.Adjusted) {
+		c.excuse(name) // also whoever follows somebody new in the midst of a ripple
 	}
 	for _, name := range d.Changed {
 		b := c.units[name]
@@ -211,8 +211,10 @@ func (c *Checker) exited(ev engine.Exited) {
 	if b.spec.Kind.Ends() && ev.Exit.OK() && !b.signalled {
 		b.succeed()
 	}
+	if !b.signalled && (!b.spec.Kind.Ends() || !ev.Exit.OK()) {
+		c.excuse(ev.Unit) // it crashed or failed, and may be tried again
+	}
 	b.live, b.ready = 0, false
-	c.excuse(ev.Unit)
 }
 
 // succeed enters that the live run is a good one.
@@ -322,9 +324,13 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 			c.broke(2, "%s starts while %s is %s", o.Unit, n, snap.Unit(n).State)
 		}
 	}
-	for _, id := range snap.Unit(o.Unit).Run.Ripples {
+	ids := snap.Unit(o.Unit).Run.Ripples
+	for _, id := range ids {
 		if c.moves[id] == nil {
 			c.moves[id] = map[string]int{}
+		}
+		if len(ids) > 1 {
+			continue // another ripple has a reason for the run as well
 		}
 		c.moves[id][o.Unit]++
 		if c.moves[id][o.Unit] > 1+c.after[id][o.Unit] {

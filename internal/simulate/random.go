@@ -236,7 +236,11 @@ func (dr *driver) save() {
 func tellStory(w *World, story *[]string) {
 	check := w.After
 	w.After = func(ev engine.Event, orders []engine.Order) {
-		*story = append(*story, fmt.Sprintf("%s  %T%+v", w.Now.Format("15:04:05.000"), ev, ev))
+		said := fmt.Sprintf("%T%+v", ev, ev)
+		if edit, ok := ev.(engine.NewPlan); ok {
+			said = fmt.Sprintf("%T of %d units", ev, len(edit.Plan.Units))
+		}
+		*story = append(*story, w.Now.Format("15:04:05.000")+"  "+said)
 		for _, o := range orders {
 			*story = append(*story, fmt.Sprintf("              -> %T%+v", o, o))
 		}
