@@ -13,13 +13,14 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
-	"cli":      "demo engine plain plan session simulate trust tui",
+	"cli":      "concern demo engine plain plan session simulate trust tui",
+	"concern":  "engine plan simulate watch",
 	"demo":     "",
 	"engine":   "plan",
 	"logbook":  "",
 	"plain":    "logbook",
 	"plan":     "",
-	"session":  "engine logbook plan spawn watch",
+	"session":  "concern engine logbook plan spawn watch",
 	"simulate": "engine plan",
 	"spawn":    "",
 	"trust":    "plan",

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/concern"
 	"omnivigil/internal/plan"
 )
 
@@ -23,6 +24,9 @@ func checkCommand(at *location) *cobra.Command {
 			}
 			fmt.Printf("%s is fine. %s would run:\n\n", p.File, p.Name)
 			describe(os.Stdout, p)
+			for _, idle := range concern.Idle(p) {
+				fmt.Printf("\n%s:%d: %q of %s matches no file that is there now\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit)
+			}
 			return nil
 		},
 	}

@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
@@ -65,7 +66,7 @@ func Start(c Config) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	watcher, err := watch.Open(c.Plan.Root, Interests(c.Plan))
+	watcher, err := watch.Open(c.Plan.Root, concern.Interests(c.Plan))
 	if err != nil {
 		book.Close()
 		return nil, err
@@ -177,10 +178,10 @@ func (s *Session) watched(ev watch.Event) {
 	case watch.Change:
 		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
 		for _, h := range ev.Hits {
-			if h.Key == settingsKey {
+			if h.Key == concern.Settings {
 				s.readSettings(now)
 			} else if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, Hit(unit, h))
+				c.Hits = append(c.Hits, concern.Hit(unit, h))
 			}
 		}
 		if len(c.Hits) > 0 {

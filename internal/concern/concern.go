@@ -1,0 +1,62 @@
+// Package concern answers which files concern which units: it translates the
+// rules of a plan into what a watcher looks for, and back, and says beforehand
+// what a save would set off and what keeps a path out.
+package concern
+
+import (
+	"path/filepath"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/watch"
+)
+
+// Settings is the key of the watcher's interest in the settings file itself. No
+// unit can have that name.
+const Settings = ""
+
+// settingsLull is long enough for an editor's second write.
+const settingsLull = 100 * time.Millisecond
+
+// Interests returns what a project's watcher has to look for: the settings file,
+// and for each unit its reactions and then its watch patterns, in that order.
+func Interests(p *plan.Plan) []watch.Interest {
+	all := []watch.Interest{{
+		Key: Settings, Lull: settingsLull,
+		Rules: []watch.Rule{{Pattern: watch.Literal(filepath.Base(p.File))}},
+	}}
+	for _, u := range p.Units {
+		in := watch.Interest{Key: u.Name, Lull: u.Lull}
+		for _, re := range u.Reactions {
+			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
+		}
+		for _, w := range u.Watch {
+			in.Rules = append(in.Rules, watch.Rule{Pattern: w.Text})
+		}
+		for _, i := range u.Ignore {
+			in.Ignore = append(in.Ignore, i.Text)
+		}
+		if len(in.Rules) > 0 {
+			all = append(all, in)
+		}
+	}
+	return all
+}
+
+// Hit translates what the watcher heard for a unit into the engine's terms.
+func Hit(u *plan.Unit, h watch.Hit) engine.Hit {
+	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern}
+	if h.Rule < len(u.Reactions) {
+		hit.Reaction, hit.Captures = h.Rule+1, h.Captures
+	}
+	return hit
+}
+
+// rule returns the pattern that an interest's rule stands for.
+func rule(u *plan.Unit, i int) plan.Pattern {
+	if i < len(u.Reactions) {
+		return u.Reactions[i].When
+	}
+	return u.Watch[i-len(u.Reactions)]
+}

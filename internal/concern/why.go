@@ -1,0 +1,219 @@
+package concern
+
+import (
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/simulate"
+	"omnivigil/internal/watch"
+)
+
+// Report is what a save of one path would set off, were everything current.
+type Report struct {
+	Path     string // relative to the project's folder
+	Settings bool   // it is the settings file
+	Acts     []Act  // units that the path concerns, in the order of the file
+	Order    []Step // everything that would run, in order
+	Kept     []Kept // units that one of their own rules keeps out of it
+	Near     *Near  // where nothing acts: the rule that almost matches
+	Noise    bool   // files of that kind never count
+}
+
+// Act is one unit that a path concerns.
+type Act struct {
+	Unit     string
+	Pattern  plan.Pattern
+	Captures map[string]string
+	Does     string // "restarts", "reruns", "is sent HUP", or "runs COMMAND"
+}
+
+// Step is one unit's part in what a save sets off.
+type Step struct{ Unit, Does, Because string }
+
+// Kept is a unit with a rule for the path and another that keeps the path out.
+type Kept struct {
+	Unit string
+	By   plan.Pattern
+}
+
+// Near is a rule that almost matches.
+type Near struct {
+	Unit    string
+	Pattern plan.Pattern
+}
+
+// Why says what a save of the path would set off. The path is absolute, or
+// relative to the project's folder.
+func Why(p *plan.Plan, path string) Report {
+	interests := Interests(p)
+	r := Report{Path: relative(p, path)}
+	var hits []engine.Hit
+	for _, a := range watch.Explain(p.Root, interests, path) {
+		r.Noise = r.Noise || a.Noise
+		u := p.Unit(a.Key)
+		switch {
+		case a.Key == Settings:
+			r.Settings = a.Hears
+		case a.Hears:
+			h := Hit(u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
+			hits = append(hits, h)
+			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
+		case a.Rule >= 0 && !a.Noise:
+			r.Kept = append(r.Kept, Kept{u.Name, keptBy(u, a)})
+		}
+	}
+	r.Order = foresee(p, hits)
+	if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings && !r.Noise {
+		r.Near = nearest(p, interests, path)
+	}
+	return r
+}
+
+func relative(p *plan.Plan, path string) string {
+	if filepath.IsAbs(path) {
+		if rel, err := filepath.Rel(p.Root, path); err == nil {
+			path = rel
+		}
+	}
+	return filepath.ToSlash(filepath.Clean(path))
+}
+
+// keptBy returns the rule that keeps a path out: a reaction that does nothing, or
+// an ignore pattern.
+func keptBy(u *plan.Unit, a watch.Answer) plan.Pattern {
+	for _, i := range u.Ignore {
+		if i.Text == a.Ignored {
+			return i
+		}
+	}
+	return rule(u, a.Rule)
+}
+
+func nearest(p *plan.Plan, interests []watch.Interest, path string) *Near {
+	key, pattern := watch.Nearest(p.Root, interests[1:], path)
+	if key == "" {
+		return nil
+	}
+	u := p.Unit(key)
+	for i := range len(u.Reactions) + len(u.Watch) {
+		if r := rule(u, i); r.Text == pattern {
+			return &Near{key, r}
+		}
+	}
+	return nil
+}
+
+func does(u *plan.Unit, h engine.Hit) string {
+	if h.Reaction > 0 {
+		re := u.Reactions[h.Reaction-1]
+		switch {
+		case re.Do == plan.SendSignal:
+			return "is sent " + re.Signal
+		case re.Run != nil:
+			return "runs " + re.Run.With(h.Captures).String()
+		}
+	}
+	return u.Verb()
+}
+
+// foresee lets the engine play the save in a world in which everything goes well,
+// so that what is foretold is what would be decided.
+func foresee(p *plan.Plan, hits []engine.Hit) []Step {
+	if len(hits) == 0 {
+		return nil
+	}
+	w := simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
+		b := simulate.Behaviour{ReadyAfter: time.Millisecond, StopTakes: time.Millisecond, EndsAfter: -1}
+		if p.Unit(unit).Kind.Ends() {
+			b.EndsAfter = time.Millisecond
+		}
+		return b
+	})
+	w.Send(engine.Begin{})
+	w.Run(time.Hour)
+	var steps []Step
+	w.After = func(_ engine.Event, orders []engine.Order) {
+		for _, o := range orders {
+			switch o := o.(type) {
+			case engine.Start:
+				u := p.Unit(o.Unit)
+				step := Step{o.Unit, u.Verb(), w.Engine.Snapshot().Unit(o.Unit).Run.Because}
+				if o.Command.String() != u.Run.String() {
+					step.Does = "runs " + o.Command.String()
+				}
+				steps = append(steps, step)
+			case engine.Nudge:
+				steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})
+			}
+		}
+	}
+	w.Save(0, false, hits...)
+	w.Run(time.Hour)
+	return steps
+}
+
+// Lines returns the report as a person reads it.
+func (r Report) Lines() []string {
+	lines := []string{r.Path}
+	add := func(format string, args ...any) { lines = append(lines, "  "+fmt.Sprintf(format, args...)) }
+	switch {
+	case r.Settings:
+		add("the settings are read anew, and what they change is put into effect")
+	case r.Noise:
+		add("nothing: version control's own files, and what editors leave beside a file, never count")
+		return lines
+	case len(r.Acts) == 0:
+		add("nothing would act")
+	}
+	for _, a := range r.Acts {
+		add("%s %s: it matches %s%s", a.Unit, a.Does, place(a.Pattern), taken(a.Captures))
+	}
+	if len(r.Order) > 1 {
+		add("in this order:")
+		for i, s := range r.Order {
+			add("  %d. %s %s: %s", i+1, s.Unit, s.Does, s.Because)
+		}
+	}
+	for _, k := range r.Kept {
+		add("%s: kept out by %s", k.Unit, place(k.By))
+	}
+	if r.Near != nil {
+		add("it is outside every pattern; nearest is %s of %s", place(r.Near.Pattern), r.Near.Unit)
+	} else if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings {
+		add("it is outside every pattern")
+	}
+	return lines
+}
+
+func place(p plan.Pattern) string {
+	return fmt.Sprintf("%q (%s line %d)", p.Text, plan.FileName, p.Line)
+}
+
+func taken(captures map[string]string) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(captures)) {
+		parts = append(parts, name+" = "+captures[name])
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ", " + strings.Join(parts, ", ")
+}
+
+// Idle returns the rules of units that match no file that is there now.
+func Idle(p *plan.Plan) []Near {
+	unmatched := watch.Unmatched(p.Root, Interests(p))
+	var idle []Near
+	for _, u := range p.Units {
+		for _, i := range unmatched[u.Name] {
+			idle = append(idle, Near{u.Name, rule(u, i)})
+		}
+	}
+	return idle
+}
