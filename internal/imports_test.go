@@ -13,19 +13,20 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
-	"cli":      "concern demo engine plain plan session simulate trust tui",
-	"concern":  "engine plan simulate watch",
-	"demo":     "",
-	"engine":   "plan",
-	"logbook":  "",
-	"plain":    "logbook",
-	"plan":     "",
-	"session":  "concern engine logbook plan spawn watch",
-	"simulate": "engine plan",
-	"spawn":    "",
-	"trust":    "plan",
-	"tui":      "engine logbook session",
-	"watch":    "",
+	"cli":       "concern demo engine plain plan recording session simulate trust tui",
+	"concern":   "engine plan simulate watch",
+	"demo":      "",
+	"engine":    "plan",
+	"logbook":   "",
+	"plain":     "logbook",
+	"plan":      "",
+	"recording": "engine plan",
+	"session":   "concern engine logbook plan recording spawn watch",
+	"simulate":  "engine plan",
+	"spawn":     "",
+	"trust":     "plan",
+	"tui":       "engine logbook session",
+	"watch":     "",
 }
 
 func TestImportDirection(t *testing.T) {

@@ -83,7 +83,7 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
-	root.AddCommand(startCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand(), actCommand(), simulateCommand())
+	root.AddCommand(startCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand(), actCommand(), simulateCommand(), replayCommand())
 	return root
 }
 

@@ -74,7 +74,7 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return outcome{exitFailed, err.Error()}
 	}
-	return run(p, nil, o.plain, func(s *session.Session) {
+	return run(p, running{plain: o.plain, beside: func(s *session.Session) {
 		s.Note("the demo lives in " + folder + ": edit its files and see what follows")
 		if !o.autopilot {
 			return
@@ -85,5 +85,5 @@ func runDemo(o demoOptions) error {
 			stop()
 		}()
 		demo.Autopilot(ctx, folder, o.pause, s.Note)
-	})
+	}})
 }

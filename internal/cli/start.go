@@ -24,10 +24,13 @@ import (
 type startOptions struct {
 	plain bool
 	trust bool
+	// record is a file for the engine's events, to be replayed.
+	record string
 }
 
 func (o *startOptions) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report")
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
 
@@ -62,7 +65,7 @@ func start(at location, opts startOptions, units []string) error {
 	} else if err := trust.In(stateDir()).Add(p); err != nil {
 		return refuse("omnivigil: %v", err)
 	}
-	return run(p, units, opts.plain, nil)
+	return run(p, running{units: units, plain: opts.plain, record: opts.record})
 }
 
 // askForTrust shows what would run, the first time and whenever it has changed.
@@ -93,20 +96,37 @@ func askForTrust(p *plan.Plan) error {
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
-// run is a session from its start to its account. Beside, if given, is called
-// once the session runs and must return when its Done is closed.
-func run(p *plan.Plan, units []string, asPlain bool, beside func(*session.Session)) error {
+// running says how a session is run.
+type running struct {
+	units  []string
+	plain  bool
+	record string
+	// beside, if given, is called once the session runs.
+	beside func(*session.Session)
+}
+
+// run is a session from its start to its account.
+func run(p *plan.Plan, how running) error {
 	began := time.Now()
-	s, err := session.Start(session.Config{Plan: p, Units: units, Logs: session.LogFolder(stateDir(), p, began)})
+	config := session.Config{Plan: p, Units: how.units, Logs: session.LogFolder(stateDir(), p, began)}
+	if how.record != "" {
+		f, err := os.Create(how.record)
+		if err != nil {
+			return refuse("omnivigil: make the recording: %v", err)
+		}
+		defer f.Close()
+		config.Record = f
+	}
+	s, err := session.Start(config)
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
 	}
 	defer s.Log().Close()
-	if beside != nil {
-		go beside(s)
+	if how.beside != nil {
+		go how.beside(s)
 	}
 	interrupted := leaveOnSignal(s)
-	if asPlain || !isTerminal(os.Stdout) || !isTerminal(os.Stdin) {
+	if how.plain || !isTerminal(os.Stdout) || !isTerminal(os.Stdin) {
 		err = printPlain(s)
 	} else {
 		err = tui.Run(s)

@@ -9,8 +9,10 @@ package session
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,6 +21,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/recording"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/watch"
 )
@@ -28,6 +31,8 @@ type Config struct {
 	Plan  *plan.Plan
 	Units []string // what to start; none means all that start by themselves
 	Logs  string   // folder for the logbook, made by Start
+	// Record, if set, gets a recording of all that happens and is decided.
+	Record io.Writer
 }
 
 // Session is a running project. Its methods may be called from any goroutine.
@@ -44,13 +49,14 @@ type Session struct {
 	subs map[chan struct{}]bool
 
 	// Owned by the loop.
-	plan    *plan.Plan
-	edited  *plan.Plan // a new plan whose files are not watched yet
-	engine  *engine.Engine
-	watcher *watch.Watcher
-	live    map[string]*liveRun
-	left    bool
-	logging bool // the last write to the log went well
+	plan     *plan.Plan
+	edited   *plan.Plan // a new plan whose files are not watched yet
+	engine   *engine.Engine
+	recorder *recording.Recorder // nil where nothing is recorded
+	watcher  *watch.Watcher
+	live     map[string]*liveRun
+	left     bool
+	logging  bool // the last write to the log went well
 }
 
 // happening is an event with its time.
@@ -76,6 +82,11 @@ func Start(c Config) (*Session, error) {
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
 		engine: engine.New(c.Plan), logging: true,
+	}
+	if c.Record != nil {
+		if s.recorder, err = recording.NewRecorder(c.Record, c.Plan); err != nil {
+			return nil, fmt.Errorf("write the recording: %w", err)
+		}
 	}
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
@@ -196,7 +207,15 @@ func (s *Session) watched(ev watch.Event) {
 
 // step lets the engine decide and carries out its orders.
 func (s *Session) step(now time.Time, ev engine.Event) {
-	for _, order := range s.engine.Step(now, ev) {
+	now = now.Round(0) // without the monotonic clock, as a recording has it
+	orders := s.engine.Step(now, ev)
+	if s.recorder != nil {
+		if err := s.recorder.Step(now, ev, orders); err != nil {
+			s.recorder = nil
+			s.Note("the recording ends here: " + err.Error())
+		}
+	}
+	for _, order := range orders {
 		s.carryOut(order)
 	}
 	s.watchLog()
@@ -234,7 +253,7 @@ func (s *Session) tell(t engine.Tell) {
 	case engine.TellRipple:
 		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
 	}
-	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, text)
+	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, strings.Split(text, "\n")...)
 }
 
 // watchLog says once when the log can no longer be written.

@@ -68,15 +68,20 @@ func Nearest(root string, interests []Interest, file string) (key, pattern strin
 				for agree < min(len(branch), len(elements)) && reaches(branch[:agree+1], elements[:agree]) && agrees(branch[agree], elements[agree]) {
 					agree++
 				}
-				likeness := levenshtein.Similarity(strings.Join(branch, "/"), strings.Join(elements, "/"), nil)
+				likeness := levenshtein.Similarity(below(branch, depth), below(elements, depth), nil)
 				score := float64(max(agree-depth, 0)) + likeness
-				if score > best && (agree > depth || likeness > 0.8) {
+				if score > best && (agree > depth || likeness > 0.5) {
 					best, key, pattern = score, in.Key, rule.Pattern
 				}
 			}
 		}
 	}
 	return key, pattern
+}
+
+// below joins the elements that are below the root.
+func below(elements []string, depth int) string {
+	return strings.Join(elements[min(depth, len(elements)):], "/")
 }
 
 func agrees(element, name string) bool {

@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/recording"
+)
+
+// replayCommand plays a recording of "start --record" to the engine.
+func replayCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "replay FILE",
+		Short:  "Play a recording and print the orders that follow",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return refuse("omnivigil: open the recording: %v", err)
+			}
+			defer f.Close()
+			err = recording.Replay(f, func(now time.Time, event string, orders []string) {
+				fmt.Println(now.Format("15:04:05.000"), event)
+				for _, o := range orders {
+					fmt.Println("    ->", o)
+				}
+			})
+			if err != nil {
+				return outcome{exitFailed, fmt.Sprintf("omnivigil: replay %s: %v", args[0], err)}
+			}
+			return nil
+		},
+	}
+}
