@@ -182,8 +182,33 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`leave: stop everything in order`)
 	s.press("?")
 
+	// Why it is as it is, and what a save would set off.
+	s.press("y")
+	s.shows(`berths is ready, and current`)
+	s.press("fares/fares.csv", "Enter")
+	s.shows(`fares reruns: it matches "fares/fares.csv"`)
+	s.shows(`2. tickets restarts: fares is done anew`)
+	s.press("Escape")
+	s.shows(`following`)
+
+	// Reactions can be held; what changes meanwhile is stale until they go on.
+	s.press("h")
+	s.shows(`berths +service held`)
+	edit(t, file("berths/rules.toml"), "under_keel = 0.7", "under_keel = 0.5")
+	s.shows(`STALE +berths still runs the code from before .*: berths is paused`)
+	s.press("h")
+	s.shows(`CURRENT`)
+	answers(t, rules, `0.50 m under keel`)
+
+	// A broken edit of the settings changes nothing and is shown with its place.
+	edit(t, file("omnivigil.toml"), "follows =", "folows =")
+	s.shows(`settings +omnivigil.toml:\d+:1: unknown key "folows".*did you mean "follows"`)
+	s.shows(`STALE +the settings just saved are not in force`)
+	edit(t, file("omnivigil.toml"), "folows =", "follows =")
+	s.shows(`CURRENT`)
+
 	s.press("q")
-	s.shows(`Saltmarsh Ferries ran for .*: 5 saves, \d+ runs, .* Logs:`)
+	s.shows(`Saltmarsh Ferries ran for .*: 6 saves, \d+ runs, .* Logs:`)
 	s.shows(`exit code 0`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])

@@ -12,20 +12,21 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// Settings is the key of the watcher's interest in the settings file itself. No
+// Settings is the key of the watcher's interest in the settings and env files. No
 // unit can have that name.
 const Settings = ""
 
 // settingsLull is long enough for an editor's second write.
 const settingsLull = 100 * time.Millisecond
 
-// Interests returns what a project's watcher has to look for: the settings file,
-// and for each unit its reactions and then its watch patterns, in that order.
+// Interests returns what a project's watcher has to look for: the settings and
+// env files, and for each unit its reactions and then its watch patterns, in that order.
 func Interests(p *plan.Plan) []watch.Interest {
-	all := []watch.Interest{{
-		Key: Settings, Lull: settingsLull,
-		Rules: []watch.Rule{{Pattern: watch.Literal(filepath.Base(p.File))}},
-	}}
+	settings := watch.Interest{Key: Settings, Lull: settingsLull}
+	for _, file := range append([]string{filepath.Base(p.File)}, p.EnvFiles...) {
+		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
+	}
+	all := []watch.Interest{settings}
 	for _, u := range p.Units {
 		in := watch.Interest{Key: u.Name, Lull: u.Lull}
 		for _, re := range u.Reactions {

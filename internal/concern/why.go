@@ -17,7 +17,7 @@ import (
 // Report is what a save of one path would set off, were everything current.
 type Report struct {
 	Path     string // relative to the project's folder
-	Settings bool   // it is the settings file
+	Settings bool   // it is the settings file, or an env file
 	Acts     []Act  // units that the path concerns, in the order of the file
 	Order    []Step // everything that would run, in order
 	Kept     []Kept // units that one of their own rules keeps out of it

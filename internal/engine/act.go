@@ -182,6 +182,10 @@ func (e *Engine) isFresh(u *unit) bool {
 	return true
 }
 
+// keptMarks is how much of a unit's life, and how many saves, an engine remembers
+// at least.
+const keptMarks = 10000
+
 // mark extends the unit's life line when what it shows has changed.
 func (e *Engine) mark(u *unit) {
 	m := Mark{At: e.now, State: u.state, Stale: u.freshness() == Stale}
@@ -195,4 +199,7 @@ func (e *Engine) mark(u *unit) {
 		}
 	}
 	u.marks = append(u.marks, m)
+	if len(u.marks) > 2*keptMarks {
+		u.marks = append([]Mark(nil), u.marks[keptMarks:]...)
+	}
 }

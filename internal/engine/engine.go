@@ -150,6 +150,9 @@ func (e *Engine) change(ev Change) {
 		r = e.ripples.open(e.now, Cause{Kind: CauseChange})
 		r.burst, r.Since = ev.Burst, ev.Since
 		e.saves = append(e.saves, Save{At: ev.Since, Ripple: r.ID})
+		if len(e.saves) > 2*keptMarks {
+			e.saves = append([]Save(nil), e.saves[keptMarks:]...)
+		}
 	}
 	r.addPaths(ev.Hits)
 	e.rev++

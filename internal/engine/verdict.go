@@ -60,6 +60,9 @@ func (e *Engine) verdict() Verdict {
 		return Verdict{VerdictUpdating, e.motions(moving)}
 	case len(stale) > 0:
 		return Verdict{VerdictStale, staleText(stale)}
+	case e.broken != "":
+		problem, _, _ := strings.Cut(e.broken, "\n")
+		return Verdict{VerdictStale, "the settings just saved are not in force: " + problem}
 	}
 	return Verdict{VerdictCurrent, e.currentText()}
 }

@@ -214,12 +214,14 @@ func readEnv(r *reader, u *Unit, e *entry) {
 	if !r.want(e.value, tablesKind, e.key) {
 		return
 	}
+	u.Env, u.OwnEnv = nil, nil
 	for _, v := range e.value.table.entries {
 		if v.value.kind != textKind && v.value.kind != numberKind {
 			r.wrong(v.value.at, "put it in quotes", "variable %s wants a text, this is %s", v.key, v.value.kind)
 			continue
 		}
-		u.Env = append(u.Env, Variable{v.key, v.value.text})
+		u.Env = append(u.Env, Variable{v.key, r.expand(v.value)})
+		u.OwnEnv = append(u.OwnEnv, Variable{v.key, v.value.text})
 	}
 }
 

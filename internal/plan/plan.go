@@ -39,6 +39,9 @@ type Plan struct {
 	Root   string // absolute path of its folder; every relative path starts here
 	Units  []*Unit
 	Groups []Group
+	// EnvFiles are the files that Unit.Env partly comes from, as written, whether
+	// they are there or not.
+	EnvFiles []string
 }
 
 // Unit returns the unit of that name, or nil.
@@ -62,8 +65,9 @@ type Unit struct {
 	Name      string
 	Kind      Kind
 	Run       Command
-	Dir       string // absolute
-	Env       []Variable
+	Dir       string     // absolute
+	Env       []Variable // beside the machine's own; where a name stands twice, the later wins
+	OwnEnv    []Variable // the unit's own, as written, without what env files and references give
 	Needs     []string
 	Follows   []string
 	Watch     []Pattern

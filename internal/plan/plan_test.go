@@ -42,15 +42,15 @@ func TestProblems(t *testing.T) {
 	}
 }
 
-func read(t *testing.T, text string) *Plan {
+func read(t *testing.T, dir, text string) *Plan {
 	t.Helper()
-	p, err := parsePlan(FileName, filepath.Join(t.TempDir(), FileName), []byte(text))
+	p, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte(text))
 	require.NoError(t, err)
 	return p
 }
 
 func TestReadFillsIn(t *testing.T) {
-	p := read(t, `
+	p := read(t, t.TempDir(), `
 [project]
 name = "Saltmarsh Ferries"
 [defaults]
@@ -96,6 +96,62 @@ units = ["fares"]
 	assert.Equal(t, "bertsh", unknown)
 	assert.Equal(t, "berths", p.Suggest("bertsh"))
 	assert.Equal(t, []*Unit{tides, fares, berths}, p.InOrder())
+}
+
+func TestEnvironment(t *testing.T) {
+	t.Setenv("FERRY_MACHINE", "of the machine")
+	dir := t.TempDir()
+	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	write(".env.local", "PORT=1\nFERRY_MACHINE=of a file\nEMPTY=\n")
+	write(".env", "PORT=2\nHOST=wick")
+	p, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte(`
+[project]
+env_files = ["missing.env", ".env.local", ".env"]
+[service.berths]
+run = "berths"
+env = { ADDRESS = "${HOST}:${PORT}", LOG = "${LOG_OF_NOBODY:-info}", M = "${FERRY_MACHINE}", D = "$$5", E = "${EMPTY:-full}" }
+`))
+	require.NoError(t, err)
+	u := p.Unit("berths")
+	assert.Equal(t, []Variable{{"EMPTY", ""}, {"HOST", "wick"}, {"PORT", "1"},
+		{"ADDRESS", "wick:1"}, {"LOG", "info"}, {"M", "of the machine"}, {"D", "$5"}, {"E", "full"}}, u.Env)
+	assert.Equal(t, Variable{"ADDRESS", "${HOST}:${PORT}"}, u.OwnEnv[0])
+}
+
+func TestCompare(t *testing.T) {
+	const before = `
+[service.tides]
+run = "tides"
+watch = ["a", "b"]
+[service.berths]
+run = "berths"
+[task.fares]
+run = "fares"
+[task.gone]
+run = "gone"
+`
+	for _, test := range []struct {
+		name, after string
+		want        Difference
+	}{
+		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", Difference{}},
+		{"each kind of edit", `
+[service.tides]
+run = "tides"
+watch = ["a"]
+[service.berths]
+run = ["berths"]
+[service.fares]
+run = "fares"
+[task.fresh]
+run = "fresh"
+`, Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			dir := t.TempDir()
+			assert.Equal(t, test.want, Compare(read(t, dir, before), read(t, dir, test.after)))
+		})
+	}
 }
 
 // FuzzRead looks for files that make the reader panic, or whose problems stand

@@ -32,6 +32,7 @@ func parsePlan(shown, abs string, data []byte) (*Plan, error) {
 		document: doc,
 		plan:     &Plan{File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
 		defaults: &table{},
+		env:      variables{os.LookupEnv, map[string]string{}},
 		places:   map[string]*entry{},
 	}
 	r.readFile()
@@ -48,6 +49,7 @@ type reader struct {
 	*document
 	plan     *Plan
 	defaults *table
+	env      variables
 	places   map[string]*entry // where each unit's table and each of its references stands
 	quiet    bool              // applying defaults again: their problems are known
 }
@@ -70,15 +72,17 @@ func (r *reader) unknown(e *entry, where string, known []string) {
 var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 func (r *reader) readFile() {
+	// [project] and [defaults] come first, wherever they stand: units build on them.
+	if e := r.root.get("project"); e != nil {
+		r.readProject(e.value)
+	}
 	if e := r.root.get("defaults"); e != nil && r.want(e.value, tablesKind, "[defaults]") {
 		r.defaults = e.value.table
 		r.readDefaults()
 	}
 	for _, e := range r.root.entries {
 		switch e.key {
-		case "project":
-			r.readProject(e.value)
-		case "defaults":
+		case "project", "defaults":
 		case "service":
 			r.readUnits(e, Service)
 		case "task":
@@ -101,10 +105,15 @@ func (r *reader) readProject(v *value) {
 		return
 	}
 	for _, e := range v.table.entries {
-		if e.key != "name" {
-			r.unknown(e, "[project]", []string{"name"})
-		} else if r.want(e.value, textKind, e.key) {
-			r.plan.Name = e.value.text
+		switch e.key {
+		case "name":
+			if r.want(e.value, textKind, e.key) {
+				r.plan.Name = e.value.text
+			}
+		case "env_files":
+			r.readEnvFiles(e)
+		default:
+			r.unknown(e, "[project]", []string{"name", "env_files"})
 		}
 	}
 }
@@ -193,6 +202,7 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)
+	u.Env = append(r.env.fileVariables(), u.Env...)
 	r.plan.Units = append(r.plan.Units, u)
 }
 

@@ -1,7 +1,9 @@
 package session
 
 import (
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"omnivigil/internal/concern"
@@ -19,7 +21,8 @@ func (s *Session) readSettings(now time.Time) {
 	edited, err := plan.Read(s.plan.File)
 	if err != nil {
 		s.edited = nil
-		s.step(now, engine.PlanBroken{Problem: err.Error()})
+		problem := strings.ReplaceAll(err.Error(), s.plan.File, filepath.Base(s.plan.File))
+		s.step(now, engine.PlanBroken{Problem: problem})
 		return
 	}
 	s.edited = edited

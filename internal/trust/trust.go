@@ -72,7 +72,7 @@ func (s Store) read() (map[string]string, error) {
 func fingerprint(p *plan.Plan) string {
 	h := sha256.New()
 	for _, u := range p.Units {
-		fmt.Fprintf(h, "%q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, u.Env)
+		fmt.Fprintf(h, "%q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, u.OwnEnv)
 		for _, re := range u.Reactions {
 			if re.Run != nil {
 				fmt.Fprintf(h, "%q %q\n", re.When.Text, re.Run.Argv())

@@ -56,6 +56,8 @@ var bindings = []binding{
 		do:   func(m *model) { m.wish(engine.StopUnit) }},
 	{keys: []string{"h"}, name: "hold its reactions to changes, or let them go on", hint: "hold", group: onUnit,
 		do: func(m *model) { m.wish(m.pauseWish()) }},
+	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit,
+		do: func(m *model) { m.question.show(m) }},
 	{keys: []string{"enter"}, name: "show its lines only, or all again", hint: "its lines only", group: onUnit,
 		do: func(m *model) { m.stream.only(m) }},
 

@@ -42,7 +42,7 @@ type columns struct {
 }
 
 func (m *model) columns() columns {
-	c := columns{state: 9, took: 8}
+	c := columns{state: 10, took: 8}
 	for _, u := range m.snap.Units {
 		c.name = max(c.name, len(u.Name))
 	}
@@ -170,6 +170,8 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 	switch {
 	case u.Paused:
 		state = "held"
+	case u.Queued && u.State == engine.Running:
+		state += " +1" // one more run follows
 	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Off:
 		state = "stale"
 	}

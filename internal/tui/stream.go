@@ -187,7 +187,7 @@ func (s *stream) ownWords(m *model, e entry) string {
 // finish brings a row to the screen's width. What opens a run or concerns the
 // whole project goes on as a thin line and so divides the output.
 func (s *stream) finish(m *model, e entry, row string) string {
-	if e.Stream != logbook.Opens && (e.Unit != "" || e.Stream == logbook.Output) {
+	if e.Stream != logbook.Opens && (e.Unit != "" || e.Stream == logbook.Output) || strings.HasPrefix(e.Text, " ") {
 		return fit(row, m.width)
 	}
 	row = ansi.Truncate(row, m.width-1, "…")

@@ -45,6 +45,8 @@ type model struct {
 	names     []string
 	lanes     lanes
 	stream    stream
+	question  question
+	pending   tea.Cmd // what a key's action leaves to be done
 	help      bool
 	helpTop   int
 
@@ -54,7 +56,7 @@ type model struct {
 func newModel(s *session.Session) *model {
 	m := &model{
 		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
-		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1},
+		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(),
 		endpoints: map[string]string{},
 	}
 	for _, u := range s.Plan().Units {
@@ -143,7 +145,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.BackgroundColorMsg:
 		m.look(msg.IsDark())
 	case tea.KeyPressMsg:
+		if m.question.open {
+			return m, m.question.key(m, msg)
+		}
 		m.press(msg.String())
+		cmd := m.pending
+		m.pending = nil
+		return m, cmd
 	case tea.MouseMsg:
 		m.mouse(msg)
 	case changedMsg:
@@ -195,7 +203,10 @@ func (m *model) screen() []string {
 			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
 	}
 	rows := []string{m.verdictView(m.width)}
-	if m.height >= 30 {
+	switch {
+	case m.snap.Settings != "":
+		rows = append(rows, m.settingsView())
+	case m.height >= 30:
 		rows = append(rows, "")
 	}
 	body := m.height - len(rows) - 1
@@ -205,9 +216,20 @@ func (m *model) screen() []string {
 		m.laneTop = len(rows) + 1
 		upper := m.lanes.view(m, max(body/2, min(len(m.snap.Units)+2, body-4)))
 		m.streamTop = len(rows) + len(upper)
-		rows = append(append(rows, upper...), m.stream.view(m, body-len(upper))...)
+		rows = append(rows, upper...)
+		if m.question.open {
+			rows = append(rows, m.question.view(m, body-len(upper))...)
+		} else {
+			rows = append(rows, m.stream.view(m, body-len(upper))...)
+		}
 	}
 	return append(rows, m.hintsView(m.width))
+}
+
+// settingsView says that the newest edit of the settings cannot be used.
+func (m *model) settingsView() string {
+	problem, _, _ := strings.Cut(m.snap.Settings, "\n")
+	return fit(m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in force)"), m.width)
 }
 
 // chosen is the unit that small letters act on.

@@ -30,6 +30,10 @@ func (m *model) title() string {
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (m *model) hintsView(width int) string {
+	if m.question.open {
+		return fit(" "+m.palette.text.Render("enter")+m.palette.dim.Render(" ask   ")+m.palette.text.Render("esc")+
+			m.palette.dim.Render(" close   ")+m.palette.text.Render("↑↓")+m.palette.dim.Render(" choose"), width)
+	}
 	state := m.stream.status(m)
 	room := width - ansi.StringWidth(state) - 2
 	parts := make([]string, len(bindings))

@@ -1,0 +1,76 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// ready returns an engine of n services, in chains of three in which each needs
+// and follows the one before, all of them ready.
+func ready(n int) (*Engine, *world) {
+	p := &plan.Plan{Name: "bench"}
+	for i := range n {
+		u := &plan.Unit{Name: fmt.Sprintf("u%d", i), Ready: plan.Ready{Port: 1, Within: time.Second},
+			Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+		if i%3 > 0 {
+			before := fmt.Sprintf("u%d", i-1)
+			u.Needs, u.Follows = []string{before}, []string{before}
+		}
+		p.Units = append(p.Units, u)
+	}
+	w := &world{engine: New(p), now: time.Unix(0, 0)}
+	w.send(Begin{})
+	return w.engine, w
+}
+
+// world answers every order at once, with as little work as it can.
+type world struct {
+	engine *Engine
+	now    time.Time
+	steps  int
+	queue  []Event
+}
+
+func (w *world) send(ev Event) {
+	w.queue = append(w.queue, ev)
+	for len(w.queue) > 0 {
+		ev, w.queue = w.queue[0], w.queue[1:]
+		w.now = w.now.Add(time.Millisecond)
+		w.steps++
+		for _, o := range w.engine.Step(w.now, ev) {
+			switch o := o.(type) {
+			case Start:
+				w.queue = append(w.queue, Spawned{o.Unit, o.Run, 1}, BecameReady{o.Unit, o.Run})
+			case Signal:
+				w.queue = append(w.queue, Exited{Unit: o.Unit, Run: o.Run})
+			case Arm:
+				w.queue = append(w.queue, Rang{o.Timer})
+			}
+		}
+	}
+}
+
+// BenchmarkSave measures one save that concerns the head of one chain of three,
+// to the rest of all that it causes, in projects of several sizes.
+func BenchmarkSave(b *testing.B) {
+	for _, n := range []int{10, 100, 1000} {
+		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
+			e, w := ready(n)
+			w.steps = 0
+			b.ResetTimer()
+			for i := range b.N {
+				head := fmt.Sprintf("u%d", 3*(i%(n/3)))
+				w.send(Touched{Burst: i + 1, Units: []string{head}})
+				w.send(Change{Burst: i + 1, Since: w.now, Hits: []Hit{{Unit: head, Path: "a", Rule: "**"}}})
+			}
+			b.ReportMetric(float64(w.steps)/b.Elapsed().Seconds(), "steps/s")
+			b.StopTimer()
+			if v := e.verdict(); v.Word != VerdictCurrent {
+				b.Fatalf("%s %s", v.Word, v.Text)
+			}
+		})
+	}
+}
