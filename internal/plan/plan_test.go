@@ -101,7 +101,9 @@ units = ["fares"]
 func TestEnvironment(t *testing.T) {
 	t.Setenv("FERRY_MACHINE", "of the machine")
 	dir := t.TempDir()
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
 	write(".env.local", "PORT=1\nFERRY_MACHINE=of a file\nEMPTY=\n")
 	write(".env", "PORT=2\nHOST=wick")
 	p, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte(`
