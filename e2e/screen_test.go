@@ -105,20 +105,23 @@ func answers(t *testing.T, url, pattern string) {
 // noneLeft waits until no process has the mark in its environment.
 func noneLeft(t *testing.T, mark string) {
 	t.Helper()
+	noneLeftWithin(t, mark, 5*time.Second)
+}
+
+func noneLeftWithin(t *testing.T, mark string, limit time.Duration) {
+	t.Helper()
 	var left []string
 	require.Eventually(t, func() bool {
 		left = nil
 		procs, _ := filepath.Glob("/proc/[0-9]*/environ")
 		for _, p := range procs {
-			if data, err := os.ReadFile(p); err == nil && strings.Contains(string(data), mark) {
+			if data, err := os.ReadFile(p); err == nil && strings.Contains(string(data), mark) && strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
 				cmdline, _ := os.ReadFile(filepath.Join(filepath.Dir(p), "cmdline"))
-				if strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
-					left = append(left, string(cmdline))
-				}
+				left = append(left, string(cmdline))
 			}
 		}
 		return len(left) == 0
-	}, 5*time.Second, 50*time.Millisecond, "left: %q", left)
+	}, limit, 50*time.Millisecond, "left: %q", &left)
 }
 
 func TestDemoOnTheScreen(t *testing.T) {

@@ -76,7 +76,9 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
-		RunE:          func(*cobra.Command, []string) error { return start(at, opts, nil) },
+		RunE: func(*cobra.Command, []string) error {
+			return guarded(func() error { return start(at, opts, nil) })
+		},
 	}
 	root.SetVersionTemplate("omnivigil {{.Version}}\n")
 	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "the settings file to use")

@@ -22,7 +22,7 @@ func demoCommand() *cobra.Command {
 		Short: "Start the demo project, a small ferry line, in a folder of its own",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
+			return guarded(func() error { return runDemo(demoOptions{autopilot, keep, asPlain, pause}) })
 		},
 	}
 	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files by itself every few seconds")

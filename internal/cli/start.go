@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/guard"
 	"omnivigil/internal/plain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
@@ -39,10 +40,30 @@ func startCommand(at *location) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "start [UNIT or GROUP ...]",
 		Short: "Start the project, or a part of it with all that it needs",
-		RunE:  func(_ *cobra.Command, units []string) error { return start(*at, opts, units) },
+		RunE: func(_ *cobra.Command, units []string) error {
+			return guarded(func() error { return start(*at, opts, units) })
+		},
 	}
 	opts.flags(c)
 	return c
+}
+
+// guarded does the work in a second program that this one watches over.
+func guarded(work func() error) error {
+	if guard.Inside() {
+		if err := guard.Enter(); err != nil {
+			return outcome{exitFailed, "omnivigil: " + err.Error()}
+		}
+		return work()
+	}
+	code, err := guard.Run()
+	switch {
+	case err != nil:
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	case code != 0:
+		return outcome{code, ""}
+	}
+	return nil
 }
 
 // start runs a project until the person leaves.
@@ -126,10 +147,13 @@ func run(p *plan.Plan, how running) error {
 		go how.beside(s)
 	}
 	interrupted := leaveOnSignal(s)
+	guard.Watch(func() { leaveSoon(s) })
 	if how.plain || !isTerminal(os.Stdout) || !isTerminal(os.Stdin) {
 		err = printPlain(s)
 	} else {
+		closed := guard.Screen()
 		err = tui.Run(s)
+		closed()
 	}
 	s.Wish(engine.Leave, "") // where the face is gone before: what runs must not outlive it
 	<-s.Done()
@@ -143,6 +167,19 @@ func run(p *plan.Plan, how running) error {
 	return nil
 }
 
+const sameSignal = 300 * time.Millisecond
+
+// leaveSoon ends everything in order, but within the grace that is left when the
+// outer program has been killed.
+func leaveSoon(s *session.Session) {
+	s.Wish(engine.Leave, "")
+	select {
+	case <-s.Done():
+	case <-time.After(guard.Grace):
+		s.Wish(engine.LeaveNow, "")
+	}
+}
+
 // leaveOnSignal turns the first signal to end into leaving in order and the
 // second into leaving now. The result says whether one came.
 func leaveOnSignal(s *session.Session) func() bool {
@@ -151,7 +188,14 @@ func leaveOnSignal(s *session.Session) func() bool {
 	came := make(chan struct{})
 	go func() {
 		wish := engine.Leave
+		var last time.Time
 		for range signals {
+			// A terminal sends its signals to the outer program as well, which hands
+			// them on: two at once are one.
+			if time.Since(last) < sameSignal {
+				continue
+			}
+			last = time.Now()
 			s.Wish(wish, "")
 			if wish == engine.Leave {
 				close(came)

@@ -54,6 +54,7 @@ type Session struct {
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
 	watcher  *watch.Watcher
+	spawner  *spawn.Spawner
 	live     map[string]*liveRun
 	left     bool
 	logging  bool // the last write to the log went well
@@ -81,7 +82,7 @@ func Start(c Config) (*Session, error) {
 		plan: c.Plan, book: book, watcher: watcher,
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
-		engine: engine.New(c.Plan), logging: true,
+		engine: engine.New(c.Plan), spawner: spawn.New(), logging: true,
 	}
 	if c.Record != nil {
 		if s.recorder, err = recording.NewRecorder(c.Record, c.Plan); err != nil {
@@ -269,7 +270,7 @@ func (s *Session) start(o engine.Start) {
 	unit := s.plan.Unit(o.Unit)
 	run := &liveRun{unit: unit, number: o.Run, announced: make(chan struct{}), over: make(chan struct{})}
 	run.prepare()
-	process, err := spawn.Start(spawn.Spec{
+	process, err := s.spawner.Start(spawn.Spec{
 		Argv: o.Command.Argv(), Dir: unit.Dir, Env: environment(unit, o.Run),
 		Cols: 120, Rows: 40,
 		Output: func(p []byte) { run.output(s, p) },

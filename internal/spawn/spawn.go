@@ -1,9 +1,9 @@
 // Package spawn runs commands, each on a pseudo-terminal and in a process group
 // of its own, and ends them to the last grandchild of that group.
 //
-// It does not know why a process runs or what its output means. Processes that
-// leave their group on purpose (by starting a session of their own) are not
-// followed.
+// It does not know why a process runs or what its output means. On Linux a run's
+// processes are followed wherever they go, also into sessions of their own; on
+// other systems as far as they stay in the run's process group.
 package spawn
 
 import (
@@ -13,8 +13,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -28,7 +30,7 @@ type Spec struct {
 	// Output is called with the bytes the process writes, in order, from one
 	// goroutine. The slice is only valid during the call.
 	Output func([]byte)
-	// Exited is called once, after the last Output, when the whole group is gone.
+	// Exited is called once, after the last Output, when all that it started is gone.
 	Exited func(Exit)
 }
 
@@ -39,29 +41,43 @@ type Exit struct {
 	Core   bool
 }
 
-// leftoverGrace is how long members of a group may outlive their leader after
+// leftoverGrace is how long what a process started may outlive it after
 // it ended by itself, before they are killed.
 const leftoverGrace = 2 * time.Second
 
-// drainPatience bounds the wait for output after a group is gone: a process
-// that left the group may hold its terminal open for ever.
+// drainPatience bounds the wait for output after all is gone: a process
+// that could not be followed may hold its terminal open for ever.
 const drainPatience = 300 * time.Millisecond
 
-// Process is a running command.
-type Process struct {
-	PID   int
-	spec  Spec
-	cmd   *exec.Cmd
-	tty   *os.File
-	group group
+// markName is the environment variable by which a run's processes can be told.
+const markName = "OMNIVIGIL_PROCESS"
 
-	mu    sync.Mutex
-	asked bool // somebody has signalled the group
+// Spawner starts processes and follows all that they start in turn. Its methods
+// may be called from any goroutine.
+type Spawner struct {
+	mu      sync.Mutex
+	serial  int
+	tracker tracker
+}
+
+// New returns a spawner. For orphans to be followed, the program must have called
+// BecomeSubreaper.
+func New() *Spawner { return &Spawner{tracker: newTracker()} }
+
+// Process is a running command and all that it started.
+type Process struct {
+	PID     int
+	spawner *Spawner
+	spec    Spec
+	mark    string
+	cmd     *exec.Cmd
+	tty     *os.File
+	asked   atomic.Bool // somebody has signalled it
 }
 
 // Start runs the command. An error says what was tried and why it failed; no
 // callback is called then.
-func Start(spec Spec) (*Process, error) {
+func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("its folder %s is not there", spec.Dir)
 	}
@@ -69,12 +85,18 @@ func Start(spec Spec) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: spec.Env}
-	tty, err := startOnTerminal(cmd, spec.Cols, spec.Rows)
+	// The lock keeps the tracker from meeting the process before it knows of it.
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.serial++
+	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
+	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: append(slices.Clip(spec.Env), markName+"="+p.mark)}
+	p.tty, err = startOnTerminal(p.cmd, spec.Cols, spec.Rows)
 	if err != nil {
 		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
 	}
-	p := &Process{PID: cmd.Process.Pid, spec: spec, cmd: cmd, tty: tty, group: group(cmd.Process.Pid)}
+	p.PID = p.cmd.Process.Pid
+	s.tracker.add(p)
 	go p.follow()
 	return p, nil
 }
@@ -112,13 +134,30 @@ func lookup(env []string, name string) string {
 	return ""
 }
 
-// Signal sends a signal, named without SIG, to the whole group. Sending to a
-// group that is gone is no error.
+// Signal sends a signal, named without SIG, to the process and all that it
+// started. Sending to what is gone is no error.
 func (p *Process) Signal(name string) error {
-	p.mu.Lock()
-	p.asked = true
-	p.mu.Unlock()
-	return p.group.signal(name)
+	p.asked.Store(true)
+	return p.signal(name)
+}
+
+func (p *Process) signal(name string) error {
+	sig, err := signalNumber(name)
+	if err != nil {
+		return err
+	}
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	if err := p.spawner.tracker.signal(p, sig); err != nil {
+		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
+	}
+	return nil
+}
+
+func (p *Process) alive() bool {
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	return p.spawner.tracker.alive(p)
 }
 
 // Resize tells the process how large its terminal is.
@@ -132,7 +171,7 @@ func (p *Process) follow() {
 		p.read()
 	}()
 	err := p.cmd.Wait()
-	p.endGroup()
+	p.endFamily()
 	select {
 	case <-read:
 	case <-time.After(drainPatience):
@@ -140,6 +179,9 @@ func (p *Process) follow() {
 		<-read
 	}
 	p.tty.Close()
+	p.spawner.mu.Lock()
+	p.spawner.tracker.drop(p)
+	p.spawner.mu.Unlock()
 	p.spec.Exited(exitOf(p.cmd, err))
 }
 
@@ -158,24 +200,23 @@ func (p *Process) read() {
 	}
 }
 
-// endGroup waits until no member of the group is left. When the leader ended by
-// itself, those it left behind are ended too: they are part of its run.
-func (p *Process) endGroup() {
-	p.mu.Lock()
-	asked := p.asked
-	p.mu.Unlock()
-	if !p.group.alive() {
+// endFamily waits until nothing that the process started is left. When the
+// process ended by itself, those it left behind are ended too: they are part of
+// its run.
+func (p *Process) endFamily() {
+	if !p.alive() {
 		return
 	}
 	deadline := time.Now().Add(leftoverGrace)
+	asked := p.asked.Load()
 	if !asked {
-		p.group.signal("TERM")
+		p.signal("TERM")
 	}
-	for pause := time.Millisecond; p.group.alive(); pause = min(pause*2, 50*time.Millisecond) {
-		time.Sleep(pause)
+	for wait := time.Millisecond; p.alive(); wait = min(wait*2, 50*time.Millisecond) {
+		time.Sleep(wait)
 		// Whoever asked for the end also decides when it is enough.
 		if !asked && time.Now().After(deadline) {
-			p.group.signal("KILL")
+			p.signal("KILL")
 		}
 	}
 }

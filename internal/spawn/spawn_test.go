@@ -42,10 +42,19 @@ func (r *running) wait(t *testing.T) Exit {
 	}
 }
 
+var spawner = New()
+
+func TestMain(m *testing.M) {
+	if err := BecomeSubreaper(); err != nil {
+		panic(err)
+	}
+	os.Exit(m.Run())
+}
+
 func start(t *testing.T, argv ...string) *running {
 	t.Helper()
 	r := &running{exited: make(chan Exit, 1)}
-	p, err := Start(Spec{
+	p, err := spawner.Start(Spec{
 		Argv: argv, Dir: t.TempDir(), Env: os.Environ(), Cols: 100, Rows: 30,
 		Output: func(p []byte) {
 			r.mu.Lock()
@@ -101,7 +110,7 @@ func TestSignalReachesGrandchildren(t *testing.T) {
 	eventually(t, "it is up", func() bool { return strings.Contains(r.text(), "up") })
 	require.NoError(t, r.Signal("TERM"))
 	assert.Equal(t, "SIGTERM", r.wait(t).Signal)
-	assert.False(t, r.group.alive())
+	assert.False(t, r.alive())
 	assert.NoError(t, r.Signal("TERM"), "a group that is gone is no error")
 }
 
@@ -133,7 +142,7 @@ func TestCannotStart(t *testing.T) {
 		{[]string{"./no-such"}, dir, "there is no program " + dir + "/no-such"},
 		{[]string{"true"}, dir + "/gone", "its folder " + dir + "/gone is not there"},
 	} {
-		_, err := Start(Spec{Argv: test.argv, Dir: test.dir, Env: os.Environ(), Cols: 80, Rows: 24})
+		_, err := spawner.Start(Spec{Argv: test.argv, Dir: test.dir, Env: os.Environ(), Cols: 80, Rows: 24})
 		assert.ErrorContains(t, err, test.want)
 	}
 }

@@ -59,18 +59,12 @@ func resize(tty *os.File, cols, rows int) error {
 	return err
 }
 
-// group is a process group, named by its leader.
-type group int
-
-func (g group) signal(name string) error {
+func signalNumber(name string) (syscall.Signal, error) {
 	sig := unix.SignalNum("SIG" + name)
 	if sig == 0 {
-		return fmt.Errorf("there is no signal %s", name)
+		return 0, fmt.Errorf("there is no signal %s", name)
 	}
-	if err := syscall.Kill(-int(g), sig); err != nil && err != syscall.ESRCH {
-		return fmt.Errorf("send %s to group %d: %w", name, int(g), err)
-	}
-	return nil
+	return sig, nil
 }
 
 func exitFromState(state *os.ProcessState) Exit {

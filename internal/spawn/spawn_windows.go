@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"syscall"
 )
 
 var errNoTerminal = errors.New("pseudo-terminals and process groups are not supported on Windows yet")
@@ -12,10 +13,24 @@ func startOnTerminal(*exec.Cmd, int, int) (*os.File, error) { return nil, errNoT
 
 func resize(*os.File, int, int) error { return errNoTerminal }
 
-type group int
+func signalNumber(string) (syscall.Signal, error) { return 0, errNoTerminal }
 
-func (g group) signal(string) error { return errNoTerminal }
+type tracker struct{}
 
-func (g group) alive() bool { return false }
+func newTracker() tracker { return tracker{} }
+
+func (tracker) add(*Process) {}
+
+func (tracker) drop(*Process) {}
+
+func (tracker) signal(*Process, syscall.Signal) error { return errNoTerminal }
+
+func (tracker) alive(*Process) bool { return false }
+
+// BecomeSubreaper does nothing here.
+func BecomeSubreaper() error { return nil }
+
+// EndDescendants does nothing here.
+func EndDescendants(func() bool) {}
 
 func exitFromState(state *os.ProcessState) Exit { return Exit{Code: state.ExitCode()} }

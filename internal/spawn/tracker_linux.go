@@ -1,0 +1,105 @@
+package spawn
+
+import (
+	"os"
+	"syscall"
+)
+
+// tracker knows which of the program's descendants belong to which run, wherever
+// they have gone: into sessions of their own, or orphaned by forking twice. It
+// relies on the program being the parent of orphans (BecomeSubreaper), and goes
+// by parents first, then by the mark in the environment, then by session.
+type tracker struct {
+	leaders  map[int]*Process
+	known    map[ident]*Process
+	marks    map[string]*Process
+	sessions map[int]*Process
+}
+
+// ident names a process for good: numbers are used again, with another birth.
+type ident struct {
+	pid  int
+	born uint64
+}
+
+func newTracker() tracker {
+	return tracker{map[int]*Process{}, map[ident]*Process{}, map[string]*Process{}, map[int]*Process{}}
+}
+
+func (t *tracker) add(p *Process) {
+	t.leaders[p.PID], t.marks[p.mark], t.sessions[p.PID] = p, p, p
+}
+
+// drop forgets a run whose leader has been collected and whose members are gone.
+func (t *tracker) drop(p *Process) {
+	delete(t.leaders, p.PID)
+	delete(t.marks, p.mark)
+	delete(t.sessions, p.PID)
+	for id, owner := range t.known {
+		if owner == p {
+			delete(t.known, id)
+		}
+	}
+}
+
+// members returns the living processes of each run.
+func (t *tracker) members() map[*Process][]member {
+	self := os.Getpid()
+	all := descendants(self)
+	byPID := make(map[int]member, len(all))
+	for _, m := range all {
+		byPID[m.pid] = m
+	}
+	out := map[*Process][]member{}
+	for _, m := range all {
+		owner := t.owner(m, byPID)
+		if owner == nil {
+			continue
+		}
+		t.known[ident{m.pid, m.born}] = owner
+		t.sessions[m.session] = owner
+		switch {
+		case !m.gone():
+			out[owner] = append(out[owner], m)
+		case m.parent == self && t.leaders[m.pid] == nil:
+			syscall.Wait4(m.pid, nil, syscall.WNOHANG, nil)
+		}
+	}
+	return out
+}
+
+func (t *tracker) owner(m member, byPID map[int]member) *Process {
+	if p := t.known[ident{m.pid, m.born}]; p != nil {
+		return p
+	}
+	if p := t.leaders[m.pid]; p != nil {
+		return p
+	}
+	if parent, ok := byPID[m.parent]; ok {
+		if p := t.known[ident{parent.pid, parent.born}]; p != nil {
+			return p
+		}
+	}
+	if p := t.marks[mark(m.pid, markName)]; p != nil {
+		return p
+	}
+	return t.sessions[m.session]
+}
+
+// signal sends to the run's own group and to each member outside it.
+func (t *tracker) signal(p *Process, sig syscall.Signal) error {
+	err := syscall.Kill(-p.PID, sig)
+	if err == syscall.ESRCH {
+		err = nil
+	}
+	for _, m := range t.members()[p] {
+		if m.group != p.PID {
+			if e := syscall.Kill(m.pid, sig); e != nil && e != syscall.ESRCH && err == nil {
+				err = e
+			}
+		}
+	}
+	return err
+}
+
+func (t *tracker) alive(p *Process) bool { return len(t.members()[p]) > 0 }
