@@ -129,7 +129,7 @@ type running struct {
 // run is a session from its start to its account.
 func run(p *plan.Plan, how running) error {
 	began := time.Now()
-	config := session.Config{Plan: p, Units: how.units, Logs: session.LogFolder(stateDir(), p, began)}
+	config := session.Config{Plan: p, Units: how.units, Logs: session.LogFolder(stateDir(), p, began), State: stateDir()}
 	if how.record != "" {
 		f, err := os.Create(how.record)
 		if err != nil {

@@ -20,7 +20,7 @@ const Settings = ""
 const settingsLull = 100 * time.Millisecond
 
 // Interests returns what a project's watcher has to look for: the settings and
-// env files, and for each unit its reactions and then its watch patterns, in that order.
+// env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []watch.Interest {
 	settings := watch.Interest{Key: Settings, Lull: settingsLull}
 	for _, file := range append([]string{filepath.Base(p.File)}, p.EnvFiles...) {
@@ -34,6 +34,11 @@ func Interests(p *plan.Plan) []watch.Interest {
 		}
 		for _, w := range u.Watch {
 			in.Rules = append(in.Rules, watch.Rule{Pattern: w.Text})
+		}
+		for _, step := range u.Setup {
+			for _, input := range step.Inputs {
+				in.Rules = append(in.Rules, watch.Rule{Pattern: input.Text})
+			}
 		}
 		for _, i := range u.Ignore {
 			in.Ignore = append(in.Ignore, i.Text)
@@ -59,5 +64,13 @@ func rule(u *plan.Unit, i int) plan.Pattern {
 	if i < len(u.Reactions) {
 		return u.Reactions[i].When
 	}
-	return u.Watch[i-len(u.Reactions)]
+	i -= len(u.Reactions)
+	if i < len(u.Watch) {
+		return u.Watch[i]
+	}
+	var inputs []plan.Pattern
+	for _, step := range u.Setup {
+		inputs = append(inputs, step.Inputs...)
+	}
+	return inputs[i-len(u.Watch)]
 }

@@ -101,9 +101,14 @@ func nearest(p *plan.Plan, interests []watch.Interest, path string) *Near {
 		return nil
 	}
 	u := p.Unit(key)
-	for i := range len(u.Reactions) + len(u.Watch) {
-		if r := rule(u, i); r.Text == pattern {
-			return &Near{key, r}
+	for _, in := range interests {
+		if in.Key != key {
+			continue
+		}
+		for i, r := range in.Rules {
+			if r.Pattern == pattern {
+				return &Near{key, rule(u, i)}
+			}
 		}
 	}
 	return nil

@@ -75,6 +75,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.touched(ev)
 	case Change:
 		e.change(ev)
+	case SettingUp:
+		e.settingUp(ev)
 	case Spawned:
 		e.spawned(ev)
 	case NotSpawned:

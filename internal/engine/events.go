@@ -49,6 +49,13 @@ type NewPlan struct{ Plan *plan.Plan }
 // where and why. The plan before stays in force.
 type PlanBroken struct{ Problem string }
 
+// SettingUp says that a step that comes before the run's own process has begun.
+type SettingUp struct {
+	Unit string
+	Run  int
+	Step string // what it runs
+}
+
 // Spawned answers a Start order: the run has a process.
 type Spawned struct {
 	Unit string
@@ -98,6 +105,7 @@ func (NewPlan) event()     {}
 func (PlanBroken) event()  {}
 func (Touched) event()     {}
 func (Change) event()      {}
+func (SettingUp) event()   {}
 func (Spawned) event()     {}
 func (NotSpawned) event()  {}
 func (BecameReady) event() {}

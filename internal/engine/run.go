@@ -61,10 +61,7 @@ func (e *Engine) start(u *unit) {
 		r.Number = u.run.Number
 	}
 	r.Number++
-	state, phase, verb := Running, PhaseRunning, u.spec.Verb()
-	if !u.spec.Kind.Ends() {
-		state, phase = Starting, PhaseStarting
-	}
+	state, phase, verb := u.working()
 	if r.Number == 1 {
 		verb = "starts"
 	}
@@ -78,6 +75,14 @@ func (e *Engine) start(u *unit) {
 	e.ripples.attribute(u, r, a)
 	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command})
 	e.tellRun(u, TellRunOpens, ToneMoving, verb+": "+r.Because)
+}
+
+// working returns what a unit does while it is at it.
+func (u *unit) working() (State, Phase, string) {
+	if u.spec.Kind.Ends() {
+		return Running, PhaseRunning, u.spec.Verb()
+	}
+	return Starting, PhaseStarting, u.spec.Verb()
 }
 
 // generations returns how many good runs each of what the unit follows has had.
@@ -101,12 +106,33 @@ func (e *Engine) of(name string, number int) *unit {
 	return u
 }
 
+func (e *Engine) settingUp(ev SettingUp) {
+	u := e.of(ev.Unit, ev.Run)
+	if u == nil || u.run.spawned || u.state == Stopping {
+		return
+	}
+	if u.state != Setup {
+		u.state = Setup
+		u.run.endSpan(e.now)
+		u.run.Spans = append(u.run.Spans, Span{Phase: PhaseSetup, From: e.now})
+		e.enqueue(u)
+	}
+	e.tellRun(u, TellNote, ToneMoving, "prepares: "+ev.Step)
+}
+
 func (e *Engine) spawned(ev Spawned) {
 	u := e.of(ev.Unit, ev.Run)
 	if u == nil || u.run.spawned {
 		return
 	}
 	u.run.PID, u.run.spawned = ev.PID, true
+	if u.state == Setup {
+		var phase Phase
+		u.state, phase, _ = u.working()
+		u.run.endSpan(e.now)
+		u.run.Spans = append(u.run.Spans, Span{Phase: phase, From: e.now})
+		e.enqueue(u)
+	}
 	if u.state != Starting {
 		return
 	}
@@ -123,7 +149,14 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 		return
 	}
 	u.run.Problem = ev.Problem
-	e.ended(u, Failed, "does not start: "+ev.Problem)
+	switch u.ending {
+	case byWish:
+		e.ended(u, Off, "stopped before it had started")
+	case toAct:
+		e.ended(u, Waiting, "stopped before it had started")
+	default:
+		e.ended(u, Failed, "does not start: "+ev.Problem)
+	}
 }
 
 func (e *Engine) becameReady(ev BecameReady) {

@@ -43,7 +43,8 @@ func Compare(from, to *Plan) Difference {
 
 // sameProcess reports whether both run the same program in the same way.
 func sameProcess(a, b *Unit) bool {
-	return a.Kind == b.Kind && reflect.DeepEqual(a.Run, b.Run) && a.Dir == b.Dir && sameSet(a.Env, b.Env)
+	return a.Kind == b.Kind && reflect.DeepEqual(a.Run, b.Run) && a.Dir == b.Dir && sameSet(a.Env, b.Env) &&
+		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep)
 }
 
 // sameCare reports whether both are looked after in the same way. The places of
@@ -52,8 +53,12 @@ func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(texts(a.Watch), texts(b.Watch)) && sameSet(texts(a.Ignore), texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
-		a.Lull == b.Lull && a.Ready == b.Ready && a.Stop == b.Stop &&
+		a.Lull == b.Lull && reflect.DeepEqual(a.Ready, b.Ready) && a.Stop == b.Stop &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual
+}
+
+func sameStep(a, b Step) bool {
+	return reflect.DeepEqual(a.Run, b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs))
 }
 
 func sameReaction(a, b Reaction) bool {

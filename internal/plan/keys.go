@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -50,6 +51,8 @@ func init() {
 		"follows":  {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
 		"watch":    {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
 		"ignore":   {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
+		"setup":    {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs") }},
+		"prelude":  {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
 		"reaction": {read: readReactions},
 		"lull":     {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
 		"stop":     {read: readStop},
@@ -180,9 +183,7 @@ func readDir(r *reader, u *Unit, e *entry) {
 		return
 	}
 	u.Dir = e.value.text
-	if !filepath.IsAbs(u.Dir) {
-		u.Dir = filepath.Join(r.plan.Root, u.Dir)
-	}
+	u.Dir = r.absolute(u.Dir)
 	info, err := os.Stat(u.Dir)
 	switch {
 	case err != nil:
@@ -271,13 +272,20 @@ func readReady(r *reader, u *Unit, e *entry) {
 			u.Ready.HTTP = r.httpURL(k.value, k.key)
 		case "line":
 			u.Ready.Line = r.expression(k.value, k.key)
+		case "file":
+			if r.want(k.value, textKind, k.key) {
+				u.Ready.File = r.absolute(k.value.text)
+			}
+		case "run":
+			c := r.command(k.value, k.key)
+			u.Ready.Run = &c
 		case "after":
 			u.Ready.After = r.duration(k.value, k.key)
 		case "within":
 			u.Ready.Within = r.duration(k.value, k.key)
 			continue
 		default:
-			r.unknown(k, "ready", []string{"port", "http", "line", "after", "within"})
+			r.unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within"})
 			continue
 		}
 		ways = append(ways, k)
@@ -287,8 +295,46 @@ func readReady(r *reader, u *Unit, e *entry) {
 		if len(ways) > 1 {
 			at = ways[1].keyAt
 		}
-		r.wrong(at, "keep one of port, http, line, after", "\"ready\" wants one way to tell, this has %d", len(ways))
+		r.wrong(at, "keep one of port, http, line, file, run, after", "\"ready\" wants one way to tell, this has %d", len(ways))
 	}
+}
+
+func (r *reader) absolute(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(r.plan.Root, path)
+}
+
+// steps reads a list of commands, each a text, a list of words, or a table with
+// some of these keys.
+func (r *reader) steps(e *entry, keys ...string) []Step {
+	if !r.want(e.value, listKind, e.key) {
+		return nil
+	}
+	steps := make([]Step, 0, len(e.value.items))
+	for _, item := range e.value.items {
+		if item.kind != tablesKind {
+			steps = append(steps, Step{Run: r.command(item, e.key)})
+			continue
+		}
+		var s Step
+		for _, k := range item.table.entries {
+			switch {
+			case !slices.Contains(keys, k.key):
+				r.unknown(k, "a step of "+e.key, keys)
+			case k.key == "run":
+				s.Run = r.command(k.value, k.key)
+			default:
+				s.Inputs = r.patterns(k)
+			}
+		}
+		if item.table.get("run") == nil {
+			r.wrong(item.at, `say what it runs: { run = "..." }`, "a step of %q has no \"run\"", e.key)
+		}
+		steps = append(steps, s)
+	}
+	return steps
 }
 
 func (r *reader) port(v *value, key string) int {

@@ -76,6 +76,8 @@ type Unit struct {
 	Lull      time.Duration
 	Ready     Ready
 	Stop      Stop
+	Setup     []Step // heavy steps before the first run, skipped while they are done
+	Prelude   []Step // quick steps before every run
 	Overlap   Overlap
 	AfterExit AfterExit
 	Manual    bool // starts by a wish only
@@ -137,18 +139,22 @@ func quote(word string) string {
 // Variable is one environment variable of a unit.
 type Variable struct{ Name, Value string }
 
-// Ready says when a service counts as ready. At most one of Port, HTTP and Line
-// is set; when none is, the service is ready when it has lived for After.
+// Ready says when a service counts as ready. At most one of Port, HTTP, Line, File
+// and Run is set; when none is, the service is ready when it has lived for After.
 type Ready struct {
 	Port   int
 	HTTP   string
-	Line   string // a regular expression in the syntax of package regexp
+	Line   string   // a regular expression in the syntax of package regexp
+	File   string   // absolute; it exists and is newer than the start
+	Run    *Command // it exits 0
 	After  time.Duration
 	Within time.Duration // past it the unit has failed; 0 where nothing is probed
 }
 
 // Probed reports whether readiness has to be found out from outside.
-func (r Ready) Probed() bool { return r.Port != 0 || r.HTTP != "" || r.Line != "" }
+func (r Ready) Probed() bool {
+	return r.Port != 0 || r.HTTP != "" || r.Line != "" || r.File != "" || r.Run != nil
+}
 
 // KnownPort returns the port that readiness is asked on, or "" where none is.
 func (r Ready) KnownPort() string {
@@ -170,6 +176,10 @@ func (r Ready) String() string {
 		return r.HTTP
 	case r.Line != "":
 		return "a line like " + r.Line
+	case r.File != "":
+		return "the file " + r.File
+	case r.Run != nil:
+		return r.Run.String()
 	}
 	return r.After.String() + " of life"
 }
@@ -178,6 +188,12 @@ func (r Ready) String() string {
 type Stop struct {
 	Signal string        // without SIG, in capitals
 	Grace  time.Duration // how long the run may take before it is killed
+}
+
+// Step is a command that comes before a unit's run.
+type Step struct {
+	Run    Command
+	Inputs []Pattern // of setup: it is done while these files stay the same
 }
 
 // Overlap says what a change does to a task or suite that is running.

@@ -28,7 +28,7 @@ var kinds = map[string]reflect.Type{}
 
 func init() {
 	for _, ev := range []engine.Event{
-		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.Spawned{}, engine.NotSpawned{},
+		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.SettingUp{}, engine.Spawned{}, engine.NotSpawned{},
 		engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.Rang{}, engine.Wished{},
 		engine.NewPlan{}, engine.PlanBroken{},
 	} {

@@ -1,12 +1,17 @@
 package session
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"os"
+	"os/exec"
 	"regexp"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -19,9 +24,13 @@ import (
 
 // liveRun is a run that has a process.
 type liveRun struct {
-	unit    *plan.Unit
-	number  int
-	process *spawn.Process
+	unit   *plan.Unit
+	number int
+	began  time.Time
+
+	mu      sync.Mutex
+	process *spawn.Process // its own, or that of the step before it
+	stopped bool           // it has been signalled
 
 	announced chan struct{} // closed when the engine knows of the process
 	over      chan struct{} // closed when the process is gone
@@ -31,10 +40,33 @@ type liveRun struct {
 	line    *regexp.Regexp // the ready line still waited for, or nil
 }
 
-func (r *liveRun) prepare() {
-	if r.unit.Ready.Line != "" {
-		r.line = regexp.MustCompile(r.unit.Ready.Line) // compiled once by plan.Read
+func newRun(u *plan.Unit, number int) *liveRun {
+	return &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), over: make(chan struct{})}
+}
+
+// spec is how a command of the run is spawned.
+func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
+	return spawn.Spec{
+		Argv: c.Argv(), Dir: r.unit.Dir, Env: environment(r.unit, r.number), Cols: 120, Rows: 40,
+		Output: func(p []byte) { r.output(s, p) },
 	}
+}
+
+// have notes the process that signals go to. One that was to be stopped before it
+// came is stopped at once.
+func (r *liveRun) have(p *spawn.Process) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.process = p
+	if r.stopped {
+		p.Signal(r.unit.Stop.Signal)
+	}
+}
+
+func (r *liveRun) isStopped() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.stopped
 }
 
 func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
@@ -69,7 +101,20 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
 }
 
+// stop sends the signal that is to end the run.
+func (r *liveRun) stop(s *Session, name string) {
+	r.mu.Lock()
+	r.stopped = true
+	r.mu.Unlock()
+	r.signal(s, name)
+}
+
 func (r *liveRun) signal(s *Session, name string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.process == nil {
+		return
+	}
 	if err := r.process.Signal(name); err != nil {
 		s.book.Append(r.entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
@@ -85,7 +130,7 @@ const (
 
 // probe tries until the service answers or the run is over.
 func (r *liveRun) probe(s *Session) {
-	try := prober(r.unit.Ready)
+	try := r.prober()
 	if try == nil {
 		return
 	}
@@ -116,14 +161,48 @@ func (r *liveRun) probe(s *Session) {
 }
 
 // prober returns a function that tries once, or nil where nothing is probed.
-func prober(r plan.Ready) func(context.Context) error {
+func (r *liveRun) prober() func(context.Context) error {
+	rd := r.unit.Ready
 	switch {
-	case r.Port != 0:
-		return func(ctx context.Context) error { return tryPort(ctx, r.Port) }
-	case r.HTTP != "":
-		return func(ctx context.Context) error { return tryHTTP(ctx, r.HTTP) }
+	case rd.Port != 0:
+		return func(ctx context.Context) error { return tryPort(ctx, rd.Port) }
+	case rd.HTTP != "":
+		return func(ctx context.Context) error { return tryHTTP(ctx, rd.HTTP) }
+	case rd.File != "":
+		return func(context.Context) error { return tryFile(rd.File, r.began) }
+	case rd.Run != nil:
+		return func(ctx context.Context) error {
+			return tryCommand(ctx, *rd.Run, r.unit.Dir, environment(r.unit, r.number))
+		}
 	}
 	return nil
+}
+
+// tryFile looks for a file that is newer than the run's beginning.
+func tryFile(file string, began time.Time) error {
+	info, err := os.Stat(file)
+	switch {
+	case err != nil:
+		return errors.New("it is not there")
+	case !info.ModTime().After(began):
+		return errors.New("it is older than the start")
+	}
+	return nil
+}
+
+func tryCommand(ctx context.Context, c plan.Command, dir string, env []string) error {
+	argv := c.Argv()
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Dir, cmd.Env = dir, env
+	out, err := cmd.CombinedOutput()
+	if err == nil {
+		return nil
+	}
+	if last := bytes.TrimSpace(out); len(last) > 0 {
+		lines := bytes.Split(last, []byte("\n"))
+		return fmt.Errorf("%w: %s", err, ansi.Strip(string(lines[len(lines)-1])))
+	}
+	return err
 }
 
 func tryPort(ctx context.Context, port int) error {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -31,6 +32,7 @@ type Config struct {
 	Plan  *plan.Plan
 	Units []string // what to start; none means all that start by themselves
 	Logs  string   // folder for the logbook, made by Start
+	State string   // folder for what has to be remembered
 	// Record, if set, gets a recording of all that happens and is decided.
 	Record io.Writer
 }
@@ -38,6 +40,8 @@ type Config struct {
 // Session is a running project. Its methods may be called from any goroutine.
 type Session struct {
 	book    *logbook.Book
+	root    string // the project's folder
+	state   string // folder for what has to be remembered
 	events  chan happening
 	done    chan struct{}
 	stopped chan struct{} // closed when senders should no longer try
@@ -79,7 +83,7 @@ func Start(c Config) (*Session, error) {
 		return nil, err
 	}
 	s := &Session{
-		plan: c.Plan, book: book, watcher: watcher,
+		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State,
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
 		engine: engine.New(c.Plan), spawner: spawn.New(), logging: true,
@@ -228,7 +232,7 @@ func (s *Session) carryOut(order engine.Order) {
 		s.start(o)
 	case engine.Signal:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
-			run.signal(s, o.Name)
+			run.stop(s, o.Name)
 		}
 	case engine.Nudge:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
@@ -265,27 +269,34 @@ func (s *Session) watchLog() {
 	}
 }
 
-// start spawns a run and tells the engine how that went.
+// start begins a run. Steps that come before it take their time, so they have a
+// goroutine of their own.
 func (s *Session) start(o engine.Start) {
-	unit := s.plan.Unit(o.Unit)
-	run := &liveRun{unit: unit, number: o.Run, announced: make(chan struct{}), over: make(chan struct{})}
-	run.prepare()
-	process, err := s.spawner.Start(spawn.Spec{
-		Argv: o.Command.Argv(), Dir: unit.Dir, Env: environment(unit, o.Run),
-		Cols: 120, Rows: 40,
-		Output: func(p []byte) { run.output(s, p) },
-		Exited: func(x spawn.Exit) { run.exited(s, x) },
-	})
+	run := newRun(s.plan.Unit(o.Unit), o.Run)
+	s.live[o.Unit] = run
+	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 {
+		go run.prepare(s, o)
+	} else {
+		s.spawnRun(run, o)
+	}
+}
+
+// spawnRun spawns the run's own process and tells the engine how that went.
+func (s *Session) spawnRun(run *liveRun, o engine.Start) {
+	if run.unit.Ready.Line != "" {
+		run.line = regexp.MustCompile(run.unit.Ready.Line) // plan.Read has seen that it compiles
+	}
+	spec := run.spec(s, o.Command)
+	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
+	process, err := s.spawner.Start(spec)
+	// Told from another goroutine: the loop must never wait for its own channel.
 	if err != nil {
 		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
 		return
 	}
-	run.process = process
-	s.live[o.Unit] = run
-	pid := process.PID
-	// Sent from another goroutine: the loop must never wait for its own channel.
+	run.have(process)
 	go func() {
-		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: pid})
+		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: process.PID})
 		close(run.announced)
 		run.probe(s)
 	}()

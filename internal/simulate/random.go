@@ -111,6 +111,9 @@ func (dr *driver) behave(unit string, _ int) Behaviour {
 	r := dr.rand
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
 	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
+	if r.IntN(6) == 0 {
+		b.SetupTakes = d(r, 1, 1500)
+	}
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
 	}

@@ -19,7 +19,8 @@ import (
 // Behaviour is what the process of one run does.
 type Behaviour struct {
 	NoSpawn    bool          // the command cannot be started
-	SpawnTakes time.Duration // from the order to the process
+	SetupTakes time.Duration // steps before the process, if any
+	SpawnTakes time.Duration // from the order, or the end of the steps, to the process
 	ReadyAfter time.Duration // of services that are probed; negative: never
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
@@ -154,7 +155,13 @@ func (w *World) start(o engine.Start) {
 	b := w.Behave(o.Unit, o.Run)
 	p := &process{run: o.Run, b: b, alive: true}
 	w.procs[o.Unit] = p
-	w.In(b.SpawnTakes, func() {
+	if b.SetupTakes > 0 {
+		w.In(0, func() { w.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: "step"}) })
+	}
+	w.In(b.SetupTakes+b.SpawnTakes, func() {
+		if !p.alive {
+			return // it was stopped during a step
+		}
 		if b.NoSpawn {
 			p.alive = false
 			w.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "command not found"})
@@ -187,8 +194,12 @@ func (w *World) signal(o engine.Signal) {
 		takes = time.Millisecond
 	}
 	if takes >= 0 {
-		// A signal reaches a process no earlier than the process is there.
-		w.In(max(takes, p.b.SpawnTakes), func() { w.exit(o.Unit, p, engine.Exit{Code: -1, Signal: "SIG" + o.Name}) })
+		// A signal reaches a process no earlier than the process is there; during
+		// the steps before it, theirs is.
+		if p.b.SetupTakes == 0 {
+			takes = max(takes, p.b.SpawnTakes)
+		}
+		w.In(takes, func() { w.exit(o.Unit, p, engine.Exit{Code: -1, Signal: "SIG" + o.Name}) })
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"omnivigil/internal/plan"
 )
@@ -73,6 +74,12 @@ func fingerprint(p *plan.Plan) string {
 	h := sha256.New()
 	for _, u := range p.Units {
 		fmt.Fprintf(h, "%q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, u.OwnEnv)
+		for _, step := range slices.Concat(u.Setup, u.Prelude) {
+			fmt.Fprintf(h, "%q\n", step.Run.Argv())
+		}
+		if u.Ready.Run != nil {
+			fmt.Fprintf(h, "%q\n", u.Ready.Run.Argv())
+		}
 		for _, re := range u.Reactions {
 			if re.Run != nil {
 				fmt.Fprintf(h, "%q %q\n", re.When.Text, re.Run.Argv())

@@ -1,9 +1,11 @@
 package watch
 
 import (
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/agext/levenshtein"
@@ -126,4 +128,35 @@ func anyFile(in *interest, p pattern, dir string) bool {
 		}
 	}
 	return false
+}
+
+// Files returns the files that any of the patterns matches now, as absolute paths
+// in order.
+func Files(root string, patterns []string) []string {
+	root = filepath.ToSlash(root)
+	found := map[string]bool{}
+	for _, text := range patterns {
+		p := compile(root, text)
+		p.collect(p.base(), found)
+	}
+	return slices.Sorted(maps.Keys(found))
+}
+
+func (p pattern) collect(dir string, found map[string]bool) {
+	info, err := os.Stat(filepath.FromSlash(dir))
+	switch {
+	case err != nil || isNoise(dir):
+		return
+	case !info.IsDir():
+		if p.match(dir) {
+			found[filepath.FromSlash(dir)] = true
+		}
+		return
+	case !p.reaches(dir):
+		return
+	}
+	entries, _ := os.ReadDir(filepath.FromSlash(dir))
+	for _, entry := range entries {
+		p.collect(path.Join(dir, entry.Name()), found)
+	}
 }
