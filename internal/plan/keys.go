@@ -57,6 +57,7 @@ func init() {
 		"lull":     {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
 		"stop":     {read: readStop},
 		"start":    {read: readStart},
+		"endpoint": {read: readEndpoint},
 		"ready": {kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
 		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
@@ -238,10 +239,35 @@ func readStop(r *reader, u *Unit, e *entry) {
 			if r.want(k.value, textKind, "signal") {
 				u.Stop.Signal = signals[r.choice(k.value, "signal", signals...)]
 			}
+		case "run":
+			c := r.command(k.value, "run")
+			u.Stop.Run = &c
 		case "grace":
 			u.Stop.Grace = r.duration(k.value, "grace")
 		default:
-			r.unknown(k, "stop", []string{"signal", "grace"})
+			r.unknown(k, "stop", []string{"signal", "run", "grace"})
+		}
+	}
+}
+
+var whenUp = []string{"tell", "browse", "quiet"}
+
+func readEndpoint(r *reader, u *Unit, e *entry) {
+	if !r.want(e.value, tablesKind, e.key) {
+		return
+	}
+	for _, k := range e.value.table.entries {
+		switch k.key {
+		case "port":
+			u.Endpoint.Port = r.port(k.value, k.key)
+		case "label":
+			if r.want(k.value, textKind, k.key) {
+				u.Endpoint.Label = k.value.text
+			}
+		case "when_up":
+			u.Endpoint.WhenUp = whenUp[r.choice(k.value, k.key, whenUp...)]
+		default:
+			r.unknown(k, "endpoint", []string{"port", "label", "when_up"})
 		}
 	}
 }

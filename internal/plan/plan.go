@@ -7,7 +7,10 @@
 package plan
 
 import (
+	"maps"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -76,6 +79,7 @@ type Unit struct {
 	Lull      time.Duration
 	Ready     Ready
 	Stop      Stop
+	Endpoint  Endpoint
 	Setup     []Step // heavy steps before the first run, skipped while they are done
 	Prelude   []Step // quick steps before every run
 	Overlap   Overlap
@@ -156,17 +160,6 @@ func (r Ready) Probed() bool {
 	return r.Port != 0 || r.HTTP != "" || r.Line != "" || r.File != "" || r.Run != nil
 }
 
-// KnownPort returns the port that readiness is asked on, or "" where none is.
-func (r Ready) KnownPort() string {
-	if r.Port != 0 {
-		return itoa(r.Port)
-	}
-	if u, err := url.Parse(r.HTTP); err == nil {
-		return u.Port()
-	}
-	return ""
-}
-
 // String says what is waited for.
 func (r Ready) String() string {
 	switch {
@@ -187,7 +180,30 @@ func (r Ready) String() string {
 // Stop says how a run is ended.
 type Stop struct {
 	Signal string        // without SIG, in capitals
+	Run    *Command      // what ends the run instead of the signal; nil: the signal
 	Grace  time.Duration // how long the run may take before it is killed
+}
+
+// Endpoint is an address that the unit is known to listen on.
+type Endpoint struct {
+	Port   int // 0 where nothing is known
+	Label  string
+	WhenUp string // "tell", "browse" or "quiet"
+}
+
+// Ports returns the ports of this machine that the unit is known to want.
+func (u *Unit) Ports() []int {
+	ports := map[int]bool{u.Endpoint.Port: true, u.Ready.Port: true}
+	if at, err := url.Parse(u.Ready.HTTP); err == nil && isLocal(at.Hostname()) {
+		port, _ := strconv.Atoi(at.Port())
+		ports[port] = true
+	}
+	delete(ports, 0)
+	return slices.Sorted(maps.Keys(ports))
+}
+
+func isLocal(host string) bool {
+	return host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1" || host == "0.0.0.0"
 }
 
 // Step is a command that comes before a unit's run.

@@ -47,7 +47,7 @@ func newRun(u *plan.Unit, number int) *liveRun {
 // spec is how a command of the run is spawned.
 func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
 	return spawn.Spec{
-		Argv: c.Argv(), Dir: r.unit.Dir, Env: environment(r.unit, r.number), Cols: 120, Rows: 40,
+		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: environment(r.unit, r.number), Cols: 120, Rows: 40,
 		Output: func(p []byte) { r.output(s, p) },
 	}
 }
@@ -106,7 +106,20 @@ func (r *liveRun) stop(s *Session, name string) {
 	r.mu.Lock()
 	r.stopped = true
 	r.mu.Unlock()
+	if r.unit.Stop.Run != nil && name == r.unit.Stop.Signal {
+		go r.runStop(s)
+		return
+	}
 	r.signal(s, name)
+}
+
+// runStop runs the command that ends the unit, in place of a signal.
+func (r *liveRun) runStop(s *Session) {
+	ctx, stop := context.WithTimeout(context.Background(), r.unit.Stop.Grace)
+	defer stop()
+	if err := tryCommand(ctx, *r.unit.Stop.Run, r.unit.Dir, environment(r.unit, r.number)); err != nil {
+		s.book.Append(r.entry(logbook.Note), fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err))
+	}
 }
 
 func (r *liveRun) signal(s *Session, name string) {

@@ -48,6 +48,7 @@ type Session struct {
 
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
+	uses      atomic.Pointer[map[string]Use]
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
@@ -96,6 +97,7 @@ func Start(c Config) (*Session, error) {
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
+	go s.survey()
 	return s, nil
 }
 
@@ -173,6 +175,11 @@ func (s *Session) drain() {
 
 func (s *Session) publish() {
 	s.snapshot.Store(s.engine.Snapshot())
+	s.notify()
+}
+
+// notify tells those who asked that there is something new to see.
+func (s *Session) notify() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for c := range s.subs {
@@ -285,6 +292,10 @@ func (s *Session) start(o engine.Start) {
 func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	if run.unit.Ready.Line != "" {
 		run.line = regexp.MustCompile(run.unit.Ready.Line) // plan.Read has seen that it compiles
+	}
+	if held := s.taken(run); held != "" {
+		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
+		return
 	}
 	spec := run.spec(s, o.Command)
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }

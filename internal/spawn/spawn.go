@@ -22,6 +22,7 @@ import (
 
 // Spec is what to run.
 type Spec struct {
+	Name string   // whose process it is; for the caller
 	Argv []string // the program, looked up on the PATH, and its arguments
 	Dir  string   // absolute working folder
 	Env  []string // "NAME=value", complete: nothing is inherited beside it
@@ -58,6 +59,7 @@ type Spawner struct {
 	mu      sync.Mutex
 	serial  int
 	tracker tracker
+	seen    []listener // at the last call of Listening
 }
 
 // New returns a spawner. For orphans to be followed, the program must have called
@@ -159,6 +161,9 @@ func (p *Process) alive() bool {
 	defer p.spawner.mu.Unlock()
 	return p.spawner.tracker.alive(p)
 }
+
+// Name is that of the Spec.
+func (p *Process) Name() string { return p.spec.Name }
 
 // Resize tells the process how large its terminal is.
 func (p *Process) Resize(cols, rows int) error { return resize(p.tty, cols, rows) }

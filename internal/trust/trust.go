@@ -77,8 +77,10 @@ func fingerprint(p *plan.Plan) string {
 		for _, step := range slices.Concat(u.Setup, u.Prelude) {
 			fmt.Fprintf(h, "%q\n", step.Run.Argv())
 		}
-		if u.Ready.Run != nil {
-			fmt.Fprintf(h, "%q\n", u.Ready.Run.Argv())
+		for _, c := range []*plan.Command{u.Ready.Run, u.Stop.Run} {
+			if c != nil {
+				fmt.Fprintf(h, "%q\n", c.Argv())
+			}
 		}
 		for _, re := range u.Reactions {
 			if re.Run != nil {

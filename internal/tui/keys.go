@@ -3,6 +3,8 @@ package tui
 import (
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"omnivigil/internal/engine"
 )
 
@@ -56,6 +58,9 @@ var bindings = []binding{
 		do:   func(m *model) { m.wish(engine.StopUnit) }},
 	{keys: []string{"h"}, name: "hold its reactions to changes, or let them go on", hint: "hold", group: onUnit,
 		do: func(m *model) { m.wish(m.pauseWish()) }},
+	{keys: []string{"b"}, name: "open its address in the browser", group: onUnit,
+		when: func(m *model) bool { return len(m.uses[m.lanes.unit].Endpoints) > 0 },
+		do:   func(m *model) { m.browse() }},
 	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit,
 		do: func(m *model) { m.question.show(m) }},
 	{keys: []string{"enter"}, name: "show its lines only, or all again", hint: "its lines only", group: onUnit,
@@ -81,6 +86,8 @@ var bindings = []binding{
 	{keys: []string{"home"}, name: "to the first line", group: onStream, do: func(m *model) { m.stream.first(m) }},
 	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream.wrap = !m.stream.wrap }},
 
+	{keys: []string{"ctrl+z"}, name: "suspend Omnivigil; the shell's fg brings it back", group: onScreen,
+		do: func(m *model) { m.pending = tea.Suspend }},
 	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: func(m *model) { m.help = !m.help }},
 }
 

@@ -9,6 +9,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/session"
 )
 
 // lanes is the upper part of the main view: each unit's life along one axis of
@@ -38,7 +39,7 @@ var legend = []struct {
 // columns are the widths of a lane's parts on a screen of some width. What
 // matters least is dropped first as it narrows.
 type columns struct {
-	name, kind, state, lane, endpoint, took int
+	name, kind, state, lane, endpoint, memory, took int
 }
 
 func (m *model) columns() columns {
@@ -49,11 +50,14 @@ func (m *model) columns() columns {
 	c.name = min(c.name, max(8, m.width/6))
 	if m.width >= 110 {
 		c.kind, c.endpoint = 8, 7
+		if m.width >= 130 {
+			c.memory = 8
+		}
 	}
 	if m.width < 78 {
 		c.took = 0
 	}
-	c.lane = max(m.width-c.left()-c.endpoint-c.took-1, 5)
+	c.lane = max(m.width-c.left()-c.endpoint-c.memory-c.took-1, 5)
 	return c
 }
 
@@ -181,12 +185,43 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 	}
 	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, u, a)
 	if c.endpoint > 0 {
-		row += " " + m.palette.dim.Render(fit(m.endpoints[u.Name], c.endpoint-1))
+		row += " " + m.palette.dim.Render(fit(endpoint(m.uses[u.Name]), c.endpoint-1))
+	}
+	if c.memory > 0 {
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, memory(m.uses[u.Name])))
 	}
 	if c.took > 0 {
 		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, took(u, m.now)))
 	}
 	return fit(row, m.width)
+}
+
+// endpoint is where a unit can be reached: its first port, and a sign for more.
+func endpoint(u session.Use) string {
+	if len(u.Endpoints) == 0 {
+		return ""
+	}
+	text := fmt.Sprintf(":%d", u.Endpoints[0].Port())
+	for _, e := range u.Endpoints[1:] {
+		if e.Port() != u.Endpoints[0].Port() {
+			return text + "…"
+		}
+	}
+	return text
+}
+
+// memory is what a unit's processes hold, in round figures.
+func memory(u session.Use) string {
+	const mega = 1 << 20
+	switch {
+	case u.Memory == 0:
+		return ""
+	case u.Memory < 10*mega:
+		return fmt.Sprintf("%.1f MB", float64(u.Memory)/mega)
+	case u.Memory < 1000*mega:
+		return fmt.Sprintf("%d MB", u.Memory/mega)
+	}
+	return fmt.Sprintf("%.1f GB", float64(u.Memory)/mega/1024)
 }
 
 // took is how long the newest run needed, or has been at it.

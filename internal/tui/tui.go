@@ -32,23 +32,23 @@ func Run(s *session.Session) error {
 
 // model is the root: what all views share.
 type model struct {
-	session   *session.Session
-	snap      *engine.Snapshot
-	began     time.Time
-	now       time.Time
-	at        time.Time // the time cursor; zero: at now
-	width     int
-	height    int
-	palette   *palette
-	styles    map[string]lipgloss.Style // of units
-	endpoints map[string]string         // as known from the settings
-	names     []string
-	lanes     lanes
-	stream    stream
-	question  question
-	pending   tea.Cmd // what a key's action leaves to be done
-	help      bool
-	helpTop   int
+	session  *session.Session
+	snap     *engine.Snapshot
+	began    time.Time
+	now      time.Time
+	at       time.Time // the time cursor; zero: at now
+	width    int
+	height   int
+	palette  *palette
+	styles   map[string]lipgloss.Style // of units
+	uses     map[string]session.Use
+	names    []string
+	lanes    lanes
+	stream   stream
+	question question
+	pending  tea.Cmd // what a key's action leaves to be done
+	help     bool
+	helpTop  int
 
 	laneTop, streamTop int // rows, as last drawn, for the mouse
 }
@@ -57,13 +57,9 @@ func newModel(s *session.Session) *model {
 	m := &model{
 		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
 		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(),
-		endpoints: map[string]string{},
 	}
 	for _, u := range s.Plan().Units {
 		m.names = append(m.names, u.Name)
-		if port := u.Ready.KnownPort(); port != "" {
-			m.endpoints[u.Name] = ":" + port
-		}
 	}
 	m.lanes.unit = m.names[0]
 	m.look(true)
@@ -155,7 +151,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseMsg:
 		m.mouse(msg)
 	case changedMsg:
-		m.snap = m.session.Snapshot()
+		m.snap, m.uses = m.session.Snapshot(), m.session.Uses()
 		return m, m.follow()
 	case tickMsg:
 		return m, m.tick()
@@ -236,6 +232,12 @@ func (m *model) settingsView() string {
 func (m *model) chosen() *engine.Unit { return m.snap.Unit(m.lanes.unit) }
 
 func (m *model) wish(w engine.Wish) { m.session.Wish(w, m.lanes.unit) }
+
+func (m *model) browse() {
+	if err := session.Browse(m.uses[m.lanes.unit].Endpoints[0]); err != nil {
+		m.session.Note(err.Error())
+	}
+}
 
 func (m *model) pauseWish() engine.Wish {
 	if u := m.chosen(); u != nil && u.Paused {

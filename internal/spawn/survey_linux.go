@@ -1,0 +1,155 @@
+package spawn
+
+import (
+	"bufio"
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// clockTick is the unit of cpu times in /proc; it is 100 a second on every
+// architecture that Go runs on.
+const clockTick = 10 * time.Millisecond
+
+// Use is what a run's processes take of the machine, all together.
+type Use struct {
+	CPU       time.Duration // since each began
+	Memory    int64         // resident bytes
+	Processes int
+}
+
+// Survey returns what each living run takes of the machine.
+func (s *Spawner) Survey() map[*Process]Use {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[*Process]Use{}
+	for p, members := range s.tracker.members() {
+		var u Use
+		for _, m := range members {
+			u.CPU += time.Duration(m.ticks) * clockTick
+			u.Memory += int64(m.pages) * int64(os.Getpagesize())
+			u.Processes++
+		}
+		out[p] = u
+	}
+	return out
+}
+
+// listener is a TCP socket that accepts connections.
+type listener struct {
+	address netip.AddrPort
+	inode   string
+}
+
+// listeners returns all of the system's, in no order (see proc(5), net/tcp).
+func listeners() []listener {
+	var all []listener
+	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		f, err := os.Open(file)
+		if err != nil {
+			continue
+		}
+		lines := bufio.NewScanner(f)
+		for lines.Scan() {
+			fields := strings.Fields(lines.Text())
+			const listening = "0A"
+			if len(fields) > 9 && fields[3] == listening {
+				if address, ok := parseAddress(fields[1]); ok {
+					all = append(all, listener{address, fields[9]})
+				}
+			}
+		}
+		f.Close()
+	}
+	return all
+}
+
+// parseAddress reads an address as the kernel writes it: 32-bit words in the
+// machine's byte order, which is little-endian on all that matter here.
+func parseAddress(text string) (netip.AddrPort, bool) {
+	host, port, ok := strings.Cut(text, ":")
+	raw, err := hex.DecodeString(host)
+	if !ok || err != nil || len(raw)%4 != 0 {
+		return netip.AddrPort{}, false
+	}
+	for i := 0; i < len(raw); i += 4 {
+		slices.Reverse(raw[i : i+4])
+	}
+	address, ok := netip.AddrFromSlice(raw)
+	n, err := strconv.ParseUint(port, 16, 16)
+	return netip.AddrPortFrom(address.Unmap(), uint16(n)), ok && err == nil
+}
+
+// sockets returns the inodes of a process's sockets.
+func sockets(pid int) map[string]bool {
+	dir := "/proc/" + strconv.Itoa(pid) + "/fd"
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil
+	}
+	inodes := map[string]bool{}
+	for _, entry := range entries {
+		target, err := os.Readlink(dir + "/" + entry.Name())
+		if inode, ok := strings.CutPrefix(target, "socket:["); err == nil && ok {
+			inodes[strings.TrimSuffix(inode, "]")] = true
+		}
+	}
+	return inodes
+}
+
+// Listening returns the addresses that each living run accepts TCP connections
+// on, in order. It returns false, and looks at no process, when the system's
+// listening sockets are the same as at the last call.
+func (s *Spawner) Listening() (map[*Process][]netip.AddrPort, bool) {
+	all := listeners()
+	slices.SortFunc(all, func(a, b listener) int { return strings.Compare(a.inode, b.inode) })
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.seen != nil && slices.Equal(all, s.seen) {
+		return nil, false
+	}
+	s.seen = all
+	out := map[*Process][]netip.AddrPort{}
+	for p, members := range s.tracker.members() {
+		for _, m := range members {
+			have := sockets(m.pid)
+			for _, l := range all {
+				if have[l.inode] && !slices.Contains(out[p], l.address) {
+					out[p] = append(out[p], l.address)
+				}
+			}
+		}
+		slices.SortFunc(out[p], netip.AddrPort.Compare)
+	}
+	return out, true
+}
+
+// Holder says who accepts TCP connections on a port, in words, and whether anybody
+// does. The process is found where the system lets it be seen.
+func (s *Spawner) Holder(port int) (who string, taken bool) {
+	for _, l := range listeners() {
+		if int(l.address.Port()) != port {
+			continue
+		}
+		pids, _ := os.ReadDir("/proc")
+		for _, entry := range pids {
+			pid, err := strconv.Atoi(entry.Name())
+			if err != nil || !sockets(pid)[l.inode] {
+				continue
+			}
+			name, _ := os.ReadFile("/proc/" + entry.Name() + "/comm")
+			who = fmt.Sprintf("process %d (%s)", pid, strings.TrimSpace(string(name)))
+			if unit := mark(pid, "OMNIVIGIL_UNIT"); unit != "" {
+				who += " of unit " + unit
+			}
+			return who, true
+		}
+		return "a process that cannot be seen from here", true
+	}
+	return "", false
+}
