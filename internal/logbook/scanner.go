@@ -16,6 +16,12 @@ const longest = 64 << 10
 // stay out, and a line that was rewritten with carriage returns counts once, as
 // it last stood. The zero value is ready for use.
 type Scanner struct {
+	// Hide, if set, is given every line before it leaves the scanner, and the
+	// pieces of one that is too long. No piece ends within Hold bytes of what is
+	// still to come, so that nothing of that length is cut in two unseen.
+	Hide func(string) string
+	Hold int
+
 	partial []byte
 	pen     string // colours still in force at the end of the last line
 }
@@ -37,8 +43,14 @@ func (s *Scanner) Scan(p []byte) []string {
 		p = p[i+1:]
 	}
 	s.partial = append(s.partial, p...)
-	for len(s.partial) > longest {
+	for len(s.partial) > longest+s.Hold {
+		if s.Hide != nil {
+			s.partial = []byte(s.Hide(string(s.partial)))
+		}
 		cut := longest
+		if cut = min(cut, len(s.partial)); cut == len(s.partial) {
+			break // it has become short enough
+		}
 		for cut > longest-utf8.UTFMax && !utf8.RuneStart(s.partial[cut]) {
 			cut--
 		}
@@ -62,6 +74,14 @@ func (s *Scanner) Rest() []string {
 }
 
 func (s *Scanner) clean(line []byte) string {
+	text := s.plain(line)
+	if s.Hide != nil {
+		text = s.Hide(text)
+	}
+	return text
+}
+
+func (s *Scanner) plain(line []byte) string {
 	line = bytes.TrimRight(line, "\r")
 	if i := bytes.LastIndexByte(line, '\r'); i >= 0 {
 		line = line[i+1:]

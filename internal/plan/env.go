@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"sort"
@@ -113,4 +114,28 @@ func (r *reader) envFileNames() string {
 		return "an env file (env_files in [project] names none)"
 	}
 	return strings.Join(r.plan.EnvFiles, ", ")
+}
+
+// SecretValues returns the values that must not be shown: those of variables with
+// a secret name, of the units and of environ ("NAME=value").
+func (p *Plan) SecretValues(environ []string) []string {
+	var values []string
+	add := func(name, value string) {
+		for _, pattern := range p.Secret {
+			if ok, _ := path.Match(pattern, name); ok {
+				values = append(values, value)
+				return
+			}
+		}
+	}
+	for _, u := range p.Units {
+		for _, v := range u.Env {
+			add(v.Name, v.Value)
+		}
+	}
+	for _, variable := range environ {
+		name, value, _ := strings.Cut(variable, "=")
+		add(name, value)
+	}
+	return values
 }

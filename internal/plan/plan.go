@@ -45,6 +45,8 @@ type Plan struct {
 	// EnvFiles are the files that Unit.Env partly comes from, as written, whether
 	// they are there or not.
 	EnvFiles []string
+	// Secret are patterns of names of variables whose values must not be shown.
+	Secret []string
 }
 
 // Unit returns the unit of that name, or nil.

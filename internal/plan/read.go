@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -112,8 +113,15 @@ func (r *reader) readProject(v *value) {
 			}
 		case "env_files":
 			r.readEnvFiles(e)
+		case "secret":
+			r.plan.Secret = r.words(e.value, e.key)
+			for i, p := range r.plan.Secret {
+				if _, err := path.Match(p, ""); err != nil {
+					r.wrong(e.value.items[i].at, `such as "*_TOKEN"`, "%q is no pattern of names", p)
+				}
+			}
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret"})
 		}
 	}
 }

@@ -40,8 +40,11 @@ type liveRun struct {
 	line    *regexp.Regexp // the ready line still waited for, or nil
 }
 
-func newRun(u *plan.Unit, number int) *liveRun {
-	return &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), over: make(chan struct{})}
+func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
+	r := &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), over: make(chan struct{})}
+	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
+	r.scanner.Hold = s.hidden.Load().Longest()
+	return r
 }
 
 // spec is how a command of the run is spawned.
@@ -118,7 +121,7 @@ func (r *liveRun) runStop(s *Session) {
 	ctx, stop := context.WithTimeout(context.Background(), r.unit.Stop.Grace)
 	defer stop()
 	if err := tryCommand(ctx, *r.unit.Stop.Run, r.unit.Dir, environment(r.unit, r.number)); err != nil {
-		s.book.Append(r.entry(logbook.Note), fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err))
+		s.book.Append(r.entry(logbook.Note), s.hidden.Load().String(fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)))
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
+	"omnivigil/internal/mask"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/recording"
 	"omnivigil/internal/spawn"
@@ -49,6 +50,7 @@ type Session struct {
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
 	uses      atomic.Pointer[map[string]Use]
+	hidden    atomic.Pointer[mask.Mask]
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
@@ -89,8 +91,9 @@ func Start(c Config) (*Session, error) {
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
 		engine: engine.New(c.Plan), spawner: spawn.New(), logging: true,
 	}
+	s.hide(c.Plan)
 	if c.Record != nil {
-		if s.recorder, err = recording.NewRecorder(c.Record, c.Plan); err != nil {
+		if s.recorder, err = recording.NewRecorder(s.masked(c.Record), c.Plan); err != nil {
 			return nil, fmt.Errorf("write the recording: %w", err)
 		}
 	}
@@ -219,6 +222,7 @@ func (s *Session) watched(ev watch.Event) {
 
 // step lets the engine decide and carries out its orders.
 func (s *Session) step(now time.Time, ev engine.Event) {
+	ev = s.maskedEvent(ev)
 	now = now.Round(0) // without the monotonic clock, as a recording has it
 	orders := s.engine.Step(now, ev)
 	if s.recorder != nil {
@@ -279,7 +283,7 @@ func (s *Session) watchLog() {
 // start begins a run. Steps that come before it take their time, so they have a
 // goroutine of their own.
 func (s *Session) start(o engine.Start) {
-	run := newRun(s.plan.Unit(o.Unit), o.Run)
+	run := s.newRun(s.plan.Unit(o.Unit), o.Run)
 	s.live[o.Unit] = run
 	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 {
 		go run.prepare(s, o)

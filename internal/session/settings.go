@@ -34,6 +34,7 @@ func (s *Session) adopt(now time.Time) {
 		return
 	}
 	s.plan, s.edited = s.edited, nil
+	s.hide(s.plan)
 	s.shownPlan.Store(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan})
 }

@@ -1,0 +1,49 @@
+package session
+
+import (
+	"io"
+	"os"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Secrets are hidden where text enters: in the lines of processes before they are
+// logged, and in what the engine hears. So no log, no screen, no recording and no
+// export ever has them. The processes themselves get the real values.
+
+// hide adds a plan's secrets to those that are hidden. Values that were secret
+// before stay so: a process may still say them.
+func (s *Session) hide(p *plan.Plan) {
+	s.hidden.Store(s.hidden.Load().With(p.SecretValues(os.Environ())))
+}
+
+func (s *Session) masked(w io.Writer) io.Writer { return lateWriter{s, w} }
+
+// lateWriter hides what is secret at the moment of each write.
+type lateWriter struct {
+	s  *Session
+	to io.Writer
+}
+
+func (w lateWriter) Write(p []byte) (int, error) { return w.s.hidden.Load().Writer(w.to).Write(p) }
+
+// maskedEvent hides secrets in the texts of an event.
+func (s *Session) maskedEvent(ev engine.Event) engine.Event {
+	m := s.hidden.Load()
+	switch e := ev.(type) {
+	case engine.Probed:
+		e.Saw = m.String(e.Saw)
+		return e
+	case engine.NotSpawned:
+		e.Problem = m.String(e.Problem)
+		return e
+	case engine.SettingUp:
+		e.Step = m.String(e.Step)
+		return e
+	case engine.PlanBroken:
+		e.Problem = m.String(e.Problem)
+		return e
+	}
+	return ev
+}
