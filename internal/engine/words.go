@@ -25,7 +25,13 @@ var signalWords = map[string]string{
 // String tells the end of a process in a few words: "exit 3",
 // "segmentation fault (SIGSEGV)".
 func (x Exit) String() string {
-	if x.Signal == "" {
+	switch {
+	case x.Signal != "":
+	case x.Code == 127: // what a shell says by these two is in POSIX, XCU 2.8.2
+		return "exit 127, command not found?"
+	case x.Code == 126:
+		return "exit 126, not executable?"
+	default:
 		return "exit " + itoa(x.Code)
 	}
 	if words, ok := signalWords[x.Signal]; ok {

@@ -18,6 +18,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/agext/levenshtein"
 )
 
 // Spec is what to run.
@@ -124,7 +126,25 @@ func lookPath(spec Spec) (string, error) {
 			return found, nil
 		}
 	}
-	return "", fmt.Errorf("command not found: %q is on no folder of its PATH", name)
+	if near := nearestProgram(name, lookup(spec.Env, "PATH")); near != "" {
+		return "", fmt.Errorf("command not found: %q; did you mean %q?", name, near)
+	}
+	return "", fmt.Errorf("command not found: %q is in no folder of its PATH", name)
+}
+
+// nearestProgram returns the program on the path whose name is most like the one
+// that was not found, or "" if none is like it.
+func nearestProgram(name, path string) string {
+	best, bestScore := "", 0.59
+	for _, dir := range filepath.SplitList(path) {
+		entries, _ := os.ReadDir(dir)
+		for _, entry := range entries {
+			if score := levenshtein.Similarity(name, entry.Name(), nil); score > bestScore {
+				best, bestScore = entry.Name(), score
+			}
+		}
+	}
+	return best
 }
 
 func lookup(env []string, name string) string {

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -100,6 +101,27 @@ func TestAllOutputArrivesBeforeTheEnd(t *testing.T) {
 	assert.Equal(t, "200000", lines[len(lines)-1])
 }
 
+// TestFlood reads a hundred megabytes from a process that writes as fast as it
+// can, and loses none.
+func TestFlood(t *testing.T) {
+	const size = 100_000_000
+	var lines atomic.Int64
+	exited := make(chan Exit, 1)
+	_, err := spawner.Start(Spec{
+		Argv: []string{"/bin/sh", "-c", "yes 'a line of output' | head -c 100000000"}, Dir: t.TempDir(), Env: os.Environ(), Cols: 80, Rows: 24,
+		Output: func(p []byte) { lines.Add(int64(bytes.Count(p, []byte{'\n'}))) },
+		Exited: func(x Exit) { exited <- x },
+	})
+	require.NoError(t, err)
+	select {
+	case x := <-exited:
+		assert.Equal(t, Exit{}, x)
+	case <-time.After(60 * time.Second):
+		t.Fatal("no end")
+	}
+	assert.EqualValues(t, size/len("a line of output\n"), lines.Load())
+}
+
 func eventually(t *testing.T, what string, ok func() bool) {
 	t.Helper()
 	require.Eventually(t, ok, 10*time.Second, 2*time.Millisecond, what)
@@ -138,7 +160,8 @@ func TestCannotStart(t *testing.T) {
 		dir  string
 		want string
 	}{
-		{[]string{"no-such-program"}, dir, `command not found: "no-such-program"`},
+		{[]string{"no-such-program"}, dir, `command not found: "no-such-program" is in no folder of its PATH`},
+		{[]string{"slepe", "1"}, dir, `command not found: "slepe"; did you mean "sleep"?`},
 		{[]string{"./no-such"}, dir, "there is no program " + dir + "/no-such"},
 		{[]string{"true"}, dir + "/gone", "its folder " + dir + "/gone is not there"},
 	} {

@@ -13,6 +13,7 @@ import (
 func TestStrays(t *testing.T) {
 	for _, test := range []struct{ name, script string }{
 		{"in a session of its own", `setsid sh -c 'echo $$; exec sleep 1000'& wait`},
+		{"in a process group of its own", `set -m; sh -c 'echo $$; exec sleep 1000' & wait`},
 		{"orphaned by forking twice", `(setsid sh -c 'echo $$; exec sleep 1000' &) ; sleep 1000`},
 		{"outliving its leader", `(setsid sh -c 'echo $$; exec sleep 1000' &) ; sleep 0.3; exit 3`},
 		{"deaf to its signal", `(setsid sh -c "trap '' TERM; echo \$\$; while :; do sleep 0.01; done" &) ; sleep 1000`},
