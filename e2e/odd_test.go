@@ -79,7 +79,7 @@ http { access_log off; server { listen 127.0.0.1:47921; location / { return 200 
 `), 0o644))
 	says, leave := plainly(t, dir, `
 [service.redis]
-run = ["redis-server", "--port", "47922", "--save", "", "--daemonize", "no"]
+run = ["redis-server", "--port", "47922", "--bind", "127.0.0.1", "--save", "", "--daemonize", "no"]
 ready = { line = "Ready to accept connections" }
 [service.nginx]
 run = ["sh", "-c", "exec nginx -p $PWD -c nginx.conf"]

@@ -46,8 +46,9 @@ type listener struct {
 	inode   string
 }
 
-// listeners returns all of the system's, in no order (see proc(5), net/tcp).
-func listeners() []listener {
+// listenersFromProc reads the system's listening sockets where there are no socket
+// diagnostics (see proc(5), net/tcp).
+func listenersFromProc() []listener {
 	var all []listener
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
 		f, err := os.Open(file)
