@@ -27,7 +27,7 @@ var allowed = map[string]string{
 	"simulate":  "engine plan",
 	"spawn":     "",
 	"trust":     "plan",
-	"tui":       "engine logbook session",
+	"tui":       "concern engine logbook plan session",
 	"watch":     "",
 }
 

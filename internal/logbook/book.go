@@ -357,3 +357,7 @@ func (c *column) close() error {
 	}
 	return flushed
 }
+
+// SetClock replaces the clock that lines are dated by, for tests and replays. It
+// must be called before the first Append.
+func (b *Book) SetClock(now func() time.Time) { b.clock = now }

@@ -55,13 +55,16 @@ func (s *Session) survey() {
 		if changed {
 			s.reached(next, listening)
 		}
-		if n%surveyEvery == 0 {
+		surveyed := n%surveyEvery == 0
+		if surveyed {
 			now, used := time.Now(), s.spawner.Survey()
 			tally(next, before, used, now.Sub(last))
-			before, last, changed = used, now, true
+			before, last = used, now
 		}
-		if changed {
+		if changed || surveyed {
 			s.uses.Store(&next)
+		}
+		if changed { // figures alone can wait for the next look
 			s.notify()
 		}
 	}

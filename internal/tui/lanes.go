@@ -276,8 +276,8 @@ func (l *lanes) label(m *model, marks []engine.Mark, i int, a axis, cells []cell
 		return
 	}
 	for k := from; k < from+len(text); k++ {
-		if st := cells[k].state; st.InMotion() || st == engine.Idle || k >= from+2 && st != cells[from].state {
-			return
+		if st := cells[k].state; st != engine.Ready && st != engine.Done {
+			return // what went wrong must not be written over
 		}
 	}
 	s.write(from, text, &m.palette.dim)
@@ -298,8 +298,9 @@ func (l *lanes) axisRow(m *model, c columns, a axis) string {
 	if m.at.IsZero() || a.column(m.now) < a.n {
 		s.write(left+a.n-4, " now", &m.palette.dim)
 	}
-	span := " " + spanName(a.span()) + " "
-	s.write(left-len(span)-1, span, &m.palette.dim)
+	if span := " " + spanName(a.span()) + " "; left-len(span)-1 > len(m.stream.title())+4 {
+		s.write(left-len(span)-1, span, &m.palette.dim)
+	}
 	return s.String()
 }
 

@@ -190,7 +190,7 @@ func (s *stream) finish(m *model, e entry, row string) string {
 	if e.Stream != logbook.Opens && (e.Unit != "" || e.Stream == logbook.Output) || strings.HasPrefix(e.Text, " ") {
 		return fit(row, m.width)
 	}
-	row = ansi.Truncate(row, m.width-1, "…")
+	row = ansi.Truncate(row, m.width-2, "…")
 	return row + m.palette.faint.Render(" "+strings.Repeat("╌", max(m.width-ansi.StringWidth(row)-2, 0))) + " "
 }
 

@@ -14,14 +14,29 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 )
 
+// Project is what the face shows and acts on: a session.
+type Project interface {
+	Plan() *plan.Plan
+	Snapshot() *engine.Snapshot
+	Uses() map[string]session.Use
+	Log() *logbook.Book
+	Changed() (<-chan struct{}, func())
+	Done() <-chan struct{}
+	Wish(w engine.Wish, unit string)
+	Why(path string) concern.Report
+	Note(text string)
+}
+
 // Run shows the session until it is done. When it returns an error the screen
 // could not be shown; the session goes on.
-func Run(s *session.Session) error {
+func Run(s Project) error {
 	program := tea.NewProgram(newModel(s), tea.WithoutSignalHandler())
 	_, err := program.Run()
 	if errors.Is(err, tea.ErrProgramKilled) {
@@ -32,7 +47,7 @@ func Run(s *session.Session) error {
 
 // model is the root: what all views share.
 type model struct {
-	session  *session.Session
+	session  Project
 	snap     *engine.Snapshot
 	began    time.Time
 	now      time.Time
@@ -53,7 +68,7 @@ type model struct {
 	laneTop, streamTop int // rows, as last drawn, for the mouse
 }
 
-func newModel(s *session.Session) *model {
+func newModel(s Project) *model {
 	m := &model{
 		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
 		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(),
@@ -115,10 +130,10 @@ func (m *model) follow() tea.Cmd {
 	}
 }
 
-// tick lets the axis move: as often as its columns, at most ten times a second
-// while something moves, once a second otherwise.
+// tick lets the axis move: as often as its columns, at most ten times a second,
+// while something moves; seldom otherwise, so that an idle screen costs nothing.
 func (m *model) tick() tea.Cmd {
-	pause := time.Second
+	pause := 2 * time.Second
 	if m.snap.Verdict.Word == engine.VerdictUpdating {
 		pause = max(min(m.axis().bucket, pause), 100*time.Millisecond)
 	}
@@ -154,6 +169,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.snap, m.uses = m.session.Snapshot(), m.session.Uses()
 		return m, m.follow()
 	case tickMsg:
+		m.uses = m.session.Uses()
 		return m, m.tick()
 	case doneMsg:
 		return m, tea.Quit

@@ -11,9 +11,9 @@ import (
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
 	word := m.palette.banner[v.Word].Render("  " + v.Word.String() + "  ")
-	right := m.palette.dim.Render(m.snap.Project + "  " + m.now.Format("15:04:05") + " ")
+	right := m.palette.dim.Render(m.snap.Project + "  " + m.now.Format("15:04") + " ")
 	if width < 100 {
-		right = m.palette.dim.Render(m.now.Format("15:04:05") + " ")
+		right = m.palette.dim.Render(m.now.Format("15:04") + " ")
 	}
 	left := word + "  " + m.palette.bright.Render(v.Text)
 	if ansi.StringWidth(left)+ansi.StringWidth(right) >= width {

@@ -1,0 +1,250 @@
+package tui
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/concern"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/session"
+	"omnivigil/internal/simulate"
+)
+
+var update = flag.Bool("update", false, "write the screens into testdata")
+
+// played is a project whose processes are played by a simulated world, in a time
+// of its own.
+type played struct {
+	*simulate.World
+	book   *logbook.Book
+	wishes []string
+}
+
+func (p *played) Plan() *plan.Plan           { return p.World.Plan }
+func (p *played) Snapshot() *engine.Snapshot { return p.Engine.Snapshot() }
+func (p *played) Uses() map[string]session.Use {
+	return map[string]session.Use{"u0": {Memory: 12 << 20}}
+}
+func (p *played) Log() *logbook.Book                 { return p.book }
+func (p *played) Changed() (<-chan struct{}, func()) { return nil, func() {} }
+func (p *played) Done() <-chan struct{}              { return nil }
+func (p *played) Why(path string) concern.Report     { return concern.Report{Path: path} }
+func (p *played) Note(string)                        {}
+func (p *played) Wish(w engine.Wish, unit string) {
+	p.wishes = append(p.wishes, strings.TrimSpace(string(w)+" "+unit))
+	p.Send(engine.Wished{Wish: w, Unit: unit})
+}
+
+// play returns a model of n units, every fourth of them a task, after a start, a
+// save, a failure and a crash.
+func play(t testing.TB, n, width, height int) (*model, *played) {
+	t.Helper()
+	p := &plan.Plan{Name: "Saltmarsh Ferries"}
+	for i := range n {
+		u := &plan.Unit{Name: fmt.Sprintf("u%d", i), Ready: plan.Ready{After: 300 * time.Millisecond}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+		if i%4 == 3 {
+			u.Kind = plan.Task
+		}
+		if i%4 == 2 {
+			u.Follows = []string{"u0"}
+		}
+		p.Units = append(p.Units, u)
+	}
+	fails := map[string]engine.Exit{}
+	w := simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
+		b := simulate.Behaviour{EndsAfter: -1, StopTakes: 20 * time.Millisecond, Exit: fails[unit]}
+		if p.Unit(unit).Kind.Ends() || b.Exit.Code != 0 {
+			b.EndsAfter = 1200 * time.Millisecond
+		}
+		return b
+	})
+	book, err := logbook.Open(filepath.Join(t.TempDir(), "log"))
+	require.NoError(t, err)
+	t.Cleanup(func() { book.Close() })
+	book.SetClock(func() time.Time { return w.Now })
+	w.After = func(_ engine.Event, orders []engine.Order) {
+		for _, o := range orders {
+			if said, ok := o.(engine.Tell); ok {
+				stream := logbook.Note
+				if said.Kind == engine.TellRunOpens {
+					stream = logbook.Opens
+				}
+				book.Append(logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone)}, said.Text)
+			}
+		}
+	}
+	w.Send(engine.Begin{})
+	w.Run(10 * time.Second)
+	save := func(units ...string) {
+		var hits []engine.Hit
+		for _, u := range units {
+			hits = append(hits, engine.Hit{Unit: u, Path: u + "/file.go", What: "written"})
+		}
+		w.Save(100*time.Millisecond, false, hits...)
+		w.Run(8 * time.Second)
+	}
+	save("u0")
+	book.Append(logbook.Entry{Unit: "u1"}, "the same", "the same", "\x1b[31mred\x1b[0m and a line that is far too long for any screen: "+strings.Repeat("word ", 60))
+	if n > 3 {
+		fails["u3"] = engine.Exit{Code: 2}
+		save("u3")
+	}
+	fails["u1"] = engine.Exit{Code: 3}
+	save("u1")
+	s := &played{World: w, book: book}
+	m := newModel(s)
+	m.width, m.height = width, height
+	m.at = time.Time{}
+	m.tick2(w.Now)
+	m.lanes.span = firstSpan
+	return m, s
+}
+
+// tick2 lets the model see the project as it is at that time.
+func (m *model) tick2(now time.Time) {
+	m.now, m.snap, m.uses = now, m.session.Snapshot(), m.session.Uses()
+}
+
+func (m *model) plainScreen() string {
+	rows := m.screen()
+	for i, row := range rows {
+		rows[i] = strings.TrimRight(ansi.Strip(row), " ")
+	}
+	return strings.Join(rows, "\n") + "\n"
+}
+
+// TestScreens draws the main view at several sizes, with few units and many, and
+// other states of it, and compares them with the files in testdata.
+func TestScreens(t *testing.T) {
+	for _, test := range []struct {
+		name                 string
+		units, width, height int
+		keys                 []string
+	}{
+		{"rich", 5, 158, 46, nil},
+		{"good", 5, 80, 24, nil},
+		{"small", 5, 60, 15, nil},
+		{"too-small", 5, 30, 5, nil},
+		{"many", 50, 100, 30, nil},
+		{"help", 5, 100, 50, []string{"?"}},
+		{"only-one", 5, 80, 24, []string{"down", "enter"}},
+		{"back-in-time", 5, 80, 24, []string{"[", "["}},
+		{"wrapped", 5, 80, 24, []string{"down", "enter", "\\"}},
+		{"why", 5, 100, 24, []string{"down", "y"}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			m, _ := play(t, test.units, test.width, test.height)
+			m.screen() // sizes are known only once it has been drawn
+			for _, k := range test.keys {
+				m.press(k)
+			}
+			rows := m.screen()
+			require.Len(t, rows, test.height)
+			for i, row := range rows {
+				assert.LessOrEqual(t, ansi.StringWidth(row), test.width, "row %d", i)
+			}
+			file := filepath.Join("testdata", test.name+".txt")
+			got := m.plainScreen()
+			if *update {
+				require.NoError(t, os.MkdirAll("testdata", 0o755))
+				require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+			}
+			want, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Equal(t, string(want), got)
+		})
+	}
+}
+
+// TestTextures requires every state to look different without colour.
+func TestTextures(t *testing.T) {
+	p := newPalette(true)
+	seen := map[string]string{}
+	for state := engine.Waiting; state <= engine.Crashed; state++ {
+		for _, stale := range []bool{false, true} {
+			if stale && state != engine.Ready && state != engine.Done {
+				continue
+			}
+			glyph, _ := p.texture(cell{state, stale})
+			name := fmt.Sprint(state, stale)
+			assert.Empty(t, seen[glyph], "%s looks like %s", name, seen[glyph])
+			seen[glyph] = name
+		}
+	}
+}
+
+// TestKeys holds the table of keys together: every key once, everything named, and
+// each key that stands for a wish sends it.
+func TestKeys(t *testing.T) {
+	used := map[string]string{}
+	for _, b := range bindings {
+		assert.NotEmpty(t, b.name)
+		assert.Contains(t, groups, b.group)
+		for _, k := range b.keys {
+			assert.Empty(t, used[k], "%q stands twice", k)
+			used[k] = b.name
+		}
+	}
+	m, s := play(t, 5, 100, 30)
+	for _, k := range []string{"down", "r", "o", "h", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
+		m.press(k)
+		m.tick2(s.Now)
+	}
+	assert.Equal(t, []string{"restart u1", "stop u1", "pause unit u1", "restart all", "pause", "resume", "leave", "leave now"}, s.wishes)
+}
+
+func TestMouse(t *testing.T) {
+	m, _ := play(t, 5, 100, 30)
+	m.screen()
+	m.mouse(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, "u2", m.lanes.unit)
+	m.mouse(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
+	assert.False(t, m.atNow())
+	m.press(".")
+	assert.True(t, m.atNow())
+	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	assert.False(t, m.stream.following())
+	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	assert.True(t, m.stream.following(), "past the newest line it follows again")
+}
+
+func TestAxis(t *testing.T) {
+	end := time.Date(2026, 3, 1, 12, 0, 30, 250e6, time.UTC)
+	a := axisTo(end, time.Minute, 60)
+	assert.Equal(t, time.Second, a.bucket)
+	assert.Equal(t, 59, a.column(end))
+	assert.Equal(t, a.start, axisTo(end.Add(500*time.Millisecond), time.Minute, 60).start, "what was drawn stays until a column is full")
+	ticks := a.ticks(12)
+	assert.Equal(t, []int{45, 0, 15}, []int{ticks[0].Second(), ticks[1].Second(), ticks[2].Second()})
+
+	marks := []engine.Mark{
+		{At: end.Add(-20 * time.Second), State: engine.Ready},
+		{At: end.Add(-10 * time.Second), State: engine.Crashed},
+		{At: end.Add(-10*time.Second + time.Millisecond), State: engine.Ready, Stale: true},
+	}
+	cells := a.cells(marks, end)
+	assert.Equal(t, engine.Idle, cells[0].state)
+	assert.Equal(t, cell{engine.Ready, false}, cells[45])
+	assert.Equal(t, engine.Crashed, cells[49].state, "what lasts for less than a column is not lost")
+	assert.Equal(t, cell{engine.Ready, true}, cells[55])
+}
+
+func BenchmarkScreen(b *testing.B) {
+	m, _ := play(b, 20, 158, 46)
+	for b.Loop() {
+		m.screen()
+	}
+}
