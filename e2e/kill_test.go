@@ -102,6 +102,35 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
+// TestLeftoversAreOffered kills both of Omnivigil's processes at once, so that
+// nobody is left to clean up; the next start finds what they left and ends it.
+func TestLeftoversAreOffered(t *testing.T) {
+	program, dir := build(t), t.TempDir()
+	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // to be told from every other
+	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"trap '' HUP; exec "+sleep+"\"\n"), 0o644))
+	cmd := exec.Command(program, "start", "--plain", "--trust")
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		out, _ := exec.Command("pgrep", "-f", "^"+sleep).Output()
+		return len(out) > 0
+	}, 10*time.Second, 20*time.Millisecond)
+	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
+	ends(t, cmd, 5*time.Second)
+
+	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
+	s.shows(`left these processes running:\s+\d+ +tides +`+sleep)
+	s.press("Enter")
+	s.shows(`CURRENT`)
+	out, _ := exec.Command("pgrep", "-fc", "^"+sleep).Output()
+	require.Equal(t, "1", strings.TrimSpace(string(out)), "the old one is gone")
+	s.press("q")
+	s.shows(`exit code 0`)
+	noneLeft(t, dir)
+}
+
 // TestTerminalAfterAnyEnd ends the program on the screen in every way and finds
 // the terminal usable: what is typed shows, and a line's end is one.
 func TestTerminalAfterAnyEnd(t *testing.T) {

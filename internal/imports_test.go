@@ -13,7 +13,7 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
-	"cli":       "concern demo engine guard plain plan recording session simulate trust tui",
+	"cli":       "concern demo engine guard plain plan recording session simulate spawn trust tui",
 	"concern":   "engine plan simulate watch",
 	"demo":      "",
 	"engine":    "plan",

@@ -86,6 +86,7 @@ func start(at location, opts startOptions, units []string) error {
 	} else if err := trust.In(stateDir()).Add(p); err != nil {
 		return refuse("omnivigil: %v", err)
 	}
+	offerToEndLeftovers(p)
 	return run(p, running{units: units, plain: opts.plain, record: opts.record})
 }
 

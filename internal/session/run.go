@@ -50,7 +50,7 @@ func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
 // spec is how a command of the run is spawned.
 func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
 	return spawn.Spec{
-		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: environment(r.unit, r.number), Cols: 120, Rows: 40,
+		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: append(environment(r.unit, r.number), s.marks...), Cols: 120, Rows: 40,
 		Output: func(p []byte) { r.output(s, p) },
 	}
 }

@@ -41,8 +41,9 @@ type Config struct {
 // Session is a running project. Its methods may be called from any goroutine.
 type Session struct {
 	book    *logbook.Book
-	root    string // the project's folder
-	state   string // folder for what has to be remembered
+	root    string   // the project's folder
+	state   string   // folder for what has to be remembered
+	marks   []string // variables by which all its processes are known
 	events  chan happening
 	done    chan struct{}
 	stopped chan struct{} // closed when senders should no longer try
@@ -86,7 +87,7 @@ func Start(c Config) (*Session, error) {
 		return nil, err
 	}
 	s := &Session{
-		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State,
+		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State, marks: spawn.Marks(c.Plan.File),
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
 		engine: engine.New(c.Plan), spawner: spawn.New(), logging: true,

@@ -37,7 +37,7 @@ type Project interface {
 // Run shows the session until it is done. When it returns an error the screen
 // could not be shown; the session goes on.
 func Run(s Project) error {
-	program := tea.NewProgram(newModel(s), tea.WithoutSignalHandler())
+	program := tea.NewProgram(newModel(s), tea.WithoutSignalHandler(), tea.WithFPS(int(time.Second/frame)))
 	_, err := program.Run()
 	if errors.Is(err, tea.ErrProgramKilled) {
 		return nil

@@ -1,0 +1,21 @@
+//go:build !linux
+
+package spawn
+
+import "time"
+
+// Marks returns no variables here.
+func Marks(string) []string { return nil }
+
+// Leftover is a process of a session that is over.
+type Leftover struct {
+	PID     int
+	Unit    string
+	Command string
+}
+
+// Leftovers finds nothing here.
+func Leftovers(string) []Leftover { return nil }
+
+// EndLeftovers does nothing here.
+func EndLeftovers(string, time.Duration) {}
