@@ -121,7 +121,7 @@ func TestLeftoversAreOffered(t *testing.T) {
 	ends(t, cmd, 5*time.Second)
 
 	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
-	s.shows(`left these processes running:\s+\d+ +tides +`+sleep)
+	s.shows(`left these processes running:\s+\d+ +tides +` + sleep)
 	s.press("Enter")
 	s.shows(`CURRENT`)
 	out, _ := exec.Command("pgrep", "-fc", "^"+sleep).Output()
@@ -171,4 +171,23 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 			require.NotContains(t, text, "CURRENT  ", "the screen is the shell's again")
 		})
 	}
+}
+
+// TestSuspendAndResume gives the terminal back to the shell and takes it again.
+func TestSuspendAndResume(t *testing.T) {
+	program, dir := build(t), t.TempDir()
+	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"while :; do echo tide; sleep 0.2; done\"\n"), 0o644))
+	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, "bash --norc -i; true")
+	s.shows(`(?m)[#$] *$`)
+	s.press(program+" start --trust", "Enter")
+	s.shows(`CURRENT`)
+	s.press("C-z")
+	s.shows(`Stopped`)
+	s.press("echo in the' 'shell", "Enter")
+	s.shows(`(?m)^in the shell$`)
+	s.press("fg", "Enter")
+	s.shows(`CURRENT +tides runs`)
+	s.press("q")
+	s.shows(`ran for`)
+	noneLeft(t, dir)
 }

@@ -41,6 +41,12 @@ func (s *Session) survey() {
 	defer ticker.Stop()
 	before := map[*spawn.Process]spawn.Use{}
 	last := time.Now()
+	kept, err := openSamples(s.book.Dir())
+	if err != nil {
+		s.Note(err.Error())
+	} else {
+		defer kept.file.Close()
+	}
 	for n := 0; ; n++ {
 		select {
 		case <-ticker.C:
@@ -60,6 +66,12 @@ func (s *Session) survey() {
 			now, used := time.Now(), s.spawner.Survey()
 			tally(next, before, used, now.Sub(last))
 			before, last = used, now
+			if kept != nil {
+				if err := kept.add(now, next); err != nil {
+					s.Note(err.Error())
+					kept = nil
+				}
+			}
 		}
 		if changed || surveyed {
 			s.uses.Store(&next)

@@ -6,8 +6,10 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
 )
 
 // question is the panel that answers why: why the chosen unit is as it is, and
@@ -63,6 +65,12 @@ func (q *question) view(m *model, height int) []string {
 		for _, line := range account(u) {
 			rows = append(rows, "  "+line)
 		}
+		if use := m.uses[u.Name]; use.Memory > 0 {
+			rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, memory(use)))
+		}
+		if u.State.Broken() {
+			rows = append(rows, m.lastLines(u.Name)...)
+		}
 	}
 	rows = append(rows, "", "  "+q.input.View(), "")
 	for _, line := range q.answer {
@@ -72,6 +80,25 @@ func (q *question) view(m *model, height int) []string {
 		rows[i] = fit(rows[i], m.width)
 	}
 	return pad(rows, height, m.width)
+}
+
+// lastLines are the last that a unit has written.
+func (m *model) lastLines(unit string) []string {
+	const most, look = 5, 40
+	lines, err := m.session.Log().Window(unit, m.session.Log().Len(unit)-look, look)
+	if err != nil {
+		return []string{"  " + m.palette.broken.Render(err.Error())}
+	}
+	var rows []string
+	for _, l := range lines {
+		if l.Stream == logbook.Output {
+			rows = append(rows, "    "+m.palette.dim.Render(ansi.Strip(l.Text)))
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return append([]string{"  its last lines:"}, rows[max(0, len(rows)-most):]...)
 }
 
 // account says in words why a unit is as it is.
