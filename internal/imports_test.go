@@ -27,7 +27,7 @@ var allowed = map[string]string{
 	"simulate":  "engine plan",
 	"spawn":     "",
 	"trust":     "plan",
-	"tui":       "concern engine logbook plan session",
+	"tui":       "concern engine logbook session",
 	"watch":     "",
 }
 

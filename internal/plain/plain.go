@@ -22,6 +22,7 @@ type Printer struct {
 	Width  int  // of the column of names
 	Colour bool // keep colours and links
 	next   int64
+	told   bool // that the log cannot be written
 }
 
 // Follow prints lines as they come until done is closed and all are printed. It
@@ -32,6 +33,10 @@ func (p *Printer) Follow(done <-chan struct{}) error {
 	for {
 		if err := p.catchUp(); err != nil {
 			return err
+		}
+		if err := p.Book.Err(); err != nil && !p.told {
+			p.told = true
+			fmt.Fprintln(p.Out, self+": output is being lost:", err)
 		}
 		select {
 		case <-grown:

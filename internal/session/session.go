@@ -65,7 +65,6 @@ type Session struct {
 	spawner  *spawn.Spawner
 	live     map[string]*liveRun
 	left     bool
-	logging  bool // the last write to the log went well
 }
 
 // happening is an event with its time.
@@ -90,7 +89,7 @@ func Start(c Config) (*Session, error) {
 		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State, marks: spawn.Marks(c.Plan.File),
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
-		engine: engine.New(c.Plan), spawner: spawn.New(), logging: true,
+		engine: engine.New(c.Plan), spawner: spawn.New(),
 	}
 	s.hide(c.Plan)
 	if c.Record != nil {
@@ -235,7 +234,6 @@ func (s *Session) step(now time.Time, ev engine.Event) {
 	for _, order := range orders {
 		s.carryOut(order)
 	}
-	s.watchLog()
 }
 
 func (s *Session) carryOut(order engine.Order) {
@@ -271,14 +269,6 @@ func (s *Session) tell(t engine.Tell) {
 		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
 	}
 	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, strings.Split(text, "\n")...)
-}
-
-// watchLog says once when the log can no longer be written.
-func (s *Session) watchLog() {
-	if err := s.book.Err(); err != nil && s.logging {
-		s.logging = false
-		fmt.Fprintln(os.Stderr, "omnivigil:", err)
-	}
 }
 
 // start begins a run. Steps that come before it take their time, so they have a

@@ -116,7 +116,11 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 			}
 		}
 	}
-	s.book.Append(logbook.Entry{Unit: unit, Run: s.Snapshot().Unit(unit).Run.Number, Stream: logbook.Note, Tone: logbook.Current}, text)
+	e := logbook.Entry{Unit: unit, Stream: logbook.Note, Tone: logbook.Current}
+	if u := s.Snapshot().Unit(unit); u != nil {
+		e.Run = u.Run.Number
+	}
+	s.book.Append(e, text)
 }
 
 // Browse opens an address in the person's browser.

@@ -145,7 +145,7 @@ func EndDescendants(grace func() bool) {
 	asked := map[int]bool{}
 	for {
 		left := 0
-		for _, m := range descendants(self) {
+		for _, m := range scanAll(self) {
 			if m.parent == self && m.gone() {
 				syscall.Wait4(m.pid, nil, syscall.WNOHANG, nil)
 				continue

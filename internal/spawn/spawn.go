@@ -77,6 +77,7 @@ type Process struct {
 	cmd     *exec.Cmd
 	tty     *os.File
 	asked   atomic.Bool // somebody has signalled it
+	told    told
 }
 
 // Start runs the command. An error says what was tried and why it failed; no
@@ -176,6 +177,14 @@ func (p *Process) signal(name string) error {
 	return nil
 }
 
+// remind hands the last signal to those who have not had it: processes that were
+// being started at that moment.
+func (p *Process) remind() {
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	p.spawner.tracker.remind(p)
+}
+
 func (p *Process) alive() bool {
 	p.spawner.mu.Lock()
 	defer p.spawner.mu.Unlock()
@@ -239,6 +248,7 @@ func (p *Process) endFamily() {
 	}
 	for wait := time.Millisecond; p.alive(); wait = min(wait*2, 50*time.Millisecond) {
 		time.Sleep(wait)
+		p.remind()
 		// Whoever asked for the end also decides when it is enough.
 		if !asked && time.Now().After(deadline) {
 			p.signal("KILL")

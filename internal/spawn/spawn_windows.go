@@ -23,6 +23,10 @@ func (tracker) add(*Process) {}
 
 func (tracker) drop(*Process) {}
 
+type told struct{}
+
+func (tracker) remind(*Process) {}
+
 func (tracker) signal(*Process, syscall.Signal) error { return errNoTerminal }
 
 func (tracker) alive(*Process) bool { return false }

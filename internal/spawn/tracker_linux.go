@@ -2,6 +2,7 @@ package spawn
 
 import (
 	"os"
+	"slices"
 	"syscall"
 )
 
@@ -43,9 +44,11 @@ func (t *tracker) drop(p *Process) {
 }
 
 // members returns the living processes of each run.
-func (t *tracker) members() map[*Process][]member {
+func (t *tracker) members() map[*Process][]member { return t.sort(descendants(os.Getpid())) }
+
+// sort gives each process to the run that it belongs to.
+func (t *tracker) sort(all []member) map[*Process][]member {
 	self := os.Getpid()
-	all := descendants(self)
 	byPID := make(map[int]member, len(all))
 	for _, m := range all {
 		byPID[m.pid] = m
@@ -86,20 +89,56 @@ func (t *tracker) owner(m member, byPID map[int]member) *Process {
 	return t.sessions[m.session]
 }
 
-// signal sends to the run's own group and to each member outside it.
+// told is which signal a run was sent last, and who has had it.
+type told struct {
+	signal  syscall.Signal
+	members map[ident]bool
+}
+
+// signal sends to the run's own group and to each member outside it. Members are
+// looked up first: once the group is gone, some may be harder to find.
 func (t *tracker) signal(p *Process, sig syscall.Signal) error {
+	p.told = told{sig, map[ident]bool{}}
+	outside := t.outside(p)
 	err := syscall.Kill(-p.PID, sig)
 	if err == syscall.ESRCH {
 		err = nil
 	}
-	for _, m := range t.members()[p] {
-		if m.group != p.PID {
-			if e := syscall.Kill(m.pid, sig); e != nil && e != syscall.ESRCH && err == nil {
-				err = e
-			}
+	for _, m := range outside {
+		if e := t.tell(p, m); e != nil && err == nil {
+			err = e
 		}
 	}
 	return err
 }
 
-func (t *tracker) alive(p *Process) bool { return len(t.members()[p]) > 0 }
+func (t *tracker) outside(p *Process) []member {
+	return slices.DeleteFunc(t.members()[p], func(m member) bool { return m.group == p.PID })
+}
+
+func (t *tracker) tell(p *Process, m member) error {
+	p.told.members[ident{m.pid, m.born}] = true
+	if err := syscall.Kill(m.pid, p.told.signal); err != nil && err != syscall.ESRCH {
+		return err
+	}
+	return nil
+}
+
+// remind sends the last signal to members outside the group that have not had it.
+// The kernel's lists of children may leave out one that is just being made.
+func (t *tracker) remind(p *Process) {
+	if p.told.members == nil {
+		return
+	}
+	for _, m := range t.outside(p) {
+		if !p.told.members[ident{m.pid, m.born}] {
+			t.tell(p, m)
+		}
+	}
+}
+
+// alive reports whether the run has a living process. Before it says no it looks
+// through all of /proc, since the lists of children may leave out a new one.
+func (t *tracker) alive(p *Process) bool {
+	return len(t.members()[p]) > 0 || len(t.sort(scanAll(os.Getpid()))[p]) > 0
+}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -32,8 +33,9 @@ func (s *stream) title() string {
 
 // status says where the stream stands, for the bottom line.
 func (s *stream) status(m *model) string {
-	if s.err != nil {
-		return m.palette.broken.Render(s.err.Error())
+	if err := errors.Join(s.err, m.session.Log().Err()); err != nil {
+		text, _, _ := strings.Cut(err.Error(), "\n")
+		return m.palette.broken.Render("output is being lost: " + text)
 	}
 	if s.following() {
 		return m.palette.dim.Render("following")

@@ -8,6 +8,7 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,13 +18,11 @@ import (
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
-	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 )
 
 // Project is what the face shows and acts on: a session.
 type Project interface {
-	Plan() *plan.Plan
 	Snapshot() *engine.Snapshot
 	Uses() map[string]session.Use
 	Log() *logbook.Book
@@ -73,12 +72,25 @@ func newModel(s Project) *model {
 		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
 		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(),
 	}
-	for _, u := range s.Plan().Units {
-		m.names = append(m.names, u.Name)
-	}
-	m.lanes.unit = m.names[0]
 	m.look(true)
+	m.meetUnits()
 	return m
+}
+
+// meetUnits gives colours to units that an edit of the settings has brought, and
+// chooses another where the chosen one has gone.
+func (m *model) meetUnits() {
+	names := make([]string, len(m.snap.Units))
+	for i, u := range m.snap.Units {
+		names[i] = u.Name
+	}
+	if !slices.Equal(names, m.names) {
+		m.names = names
+		m.styles = m.palette.unitStyles(names)
+	}
+	if m.chosen() == nil && len(names) > 0 {
+		m.lanes.unit = names[0]
+	}
 }
 
 // look chooses the colours for a dark or a light ground.
@@ -167,6 +179,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.mouse(msg)
 	case changedMsg:
 		m.snap, m.uses = m.session.Snapshot(), m.session.Uses()
+		m.meetUnits()
 		return m, m.follow()
 	case tickMsg:
 		m.uses = m.session.Uses()

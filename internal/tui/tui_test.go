@@ -32,7 +32,6 @@ type played struct {
 	wishes []string
 }
 
-func (p *played) Plan() *plan.Plan           { return p.World.Plan }
 func (p *played) Snapshot() *engine.Snapshot { return p.Engine.Snapshot() }
 func (p *played) Uses() map[string]session.Use {
 	return map[string]session.Use{"u0": {Memory: 12 << 20}}
@@ -63,9 +62,10 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		p.Units = append(p.Units, u)
 	}
 	fails := map[string]engine.Exit{}
-	w := simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
+	var w *simulate.World
+	w = simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
 		b := simulate.Behaviour{EndsAfter: -1, StopTakes: 20 * time.Millisecond, Exit: fails[unit]}
-		if p.Unit(unit).Kind.Ends() || b.Exit.Code != 0 {
+		if w.Plan.Unit(unit).Kind.Ends() || b.Exit.Code != 0 {
 			b.EndsAfter = 1200 * time.Millisecond
 		}
 		return b
@@ -203,6 +203,20 @@ func TestKeys(t *testing.T) {
 		m.tick2(s.Now)
 	}
 	assert.Equal(t, []string{"restart u1", "stop u1", "pause unit u1", "restart all", "pause", "resume", "leave", "leave now"}, s.wishes)
+}
+
+// TestUnitsComeAndGo edits the settings under the screen's feet.
+func TestUnitsComeAndGo(t *testing.T) {
+	m, s := play(t, 2, 100, 30) // nobody follows u0
+	edited := *s.Plan
+	edited.Units = append([]*plan.Unit{{Name: "fresh"}}, edited.Units[1:]...)
+	s.Send(engine.NewPlan{Plan: &edited})
+	s.Run(time.Second)
+	m.tick2(s.Now)
+	m.meetUnits()
+	assert.Equal(t, "fresh", m.lanes.unit, "the chosen one has gone")
+	assert.NotEqual(t, m.palette.dim, m.unitStyle("fresh"))
+	assert.NotContains(t, m.plainScreen(), "u0  ready")
 }
 
 func TestMouse(t *testing.T) {
