@@ -42,6 +42,27 @@ func TestScanner(t *testing.T) {
 	}
 }
 
+// TestLineWithoutEnd cuts what never ends into pieces, loses nothing of it, and
+// cuts no secret in two.
+func TestLineWithoutEnd(t *testing.T) {
+	const secret = "correct-horse-battery"
+	for _, read := range []int{1000, 4096, 65536} {
+		for shift := range len(secret) {
+			text := strings.Repeat("x", longest-shift) + secret + strings.Repeat("y", longest)
+			s := Scanner{Hide: func(line string) string { return strings.ReplaceAll(line, secret, "***") }, Hold: len(secret)}
+			var got []string
+			for rest := []byte(text); len(rest) > 0; {
+				n := min(read, len(rest))
+				got = append(got, s.Scan(rest[:n])...)
+				rest = rest[n:]
+			}
+			got = append(got, s.Rest()...)
+			require.Greater(t, len(got), 1)
+			require.Equal(t, strings.ReplaceAll(text, secret, "***"), strings.Join(got, ""), "reads of %d, %d before the cut", read, shift)
+		}
+	}
+}
+
 // FuzzScanner checks that lines hold no control characters beside colours and
 // links, are valid text, and do not depend on how the bytes were cut.
 func FuzzScanner(f *testing.F) {

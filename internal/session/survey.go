@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -39,7 +38,7 @@ const (
 func (s *Session) survey() {
 	ticker := time.NewTicker(listenPause)
 	defer ticker.Stop()
-	before := map[*spawn.Process]spawn.Use{}
+	before, told := map[*spawn.Process]spawn.Use{}, map[string]bool{}
 	last := time.Now()
 	kept, err := openSamples(s.book.Dir())
 	if err != nil {
@@ -59,7 +58,7 @@ func (s *Session) survey() {
 		}
 		listening, changed := s.spawner.Listening()
 		if changed {
-			s.reached(next, listening)
+			s.reached(next, listening, told)
 		}
 		surveyed := n%surveyEvery == 0
 		if surveyed {
@@ -82,8 +81,9 @@ func (s *Session) survey() {
 	}
 }
 
-// reached enters where units listen, and tells of what is new.
-func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]netip.AddrPort) {
+// reached enters where units listen, and tells of each address the first time that
+// it opens: after a restart it is where a person expects it.
+func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]netip.AddrPort, told map[string]bool) {
 	now := map[string][]netip.AddrPort{}
 	for p, addresses := range listening {
 		now[p.Name()] = addresses
@@ -91,7 +91,8 @@ func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]ne
 	for _, unit := range s.Plan().Units {
 		u := uses[unit.Name]
 		for _, a := range now[unit.Name] {
-			if !slices.Contains(u.Endpoints, a) {
+			if key := unit.Name + " " + a.String(); !told[key] {
+				told[key] = true
 				s.opened(unit.Name, a)
 			}
 		}
