@@ -117,7 +117,7 @@ func (s *Scanner) cleanSequences(line []byte) string {
 		case isColour(seq):
 			b.Write(seq)
 			s.draw(string(seq))
-		case bytes.HasPrefix(seq, []byte("\x1b]8;")):
+		case isLink(seq):
 			b.Write(seq)
 		case seq[0] >= 0x80:
 			b.WriteString("\uFFFD")
@@ -137,6 +137,20 @@ func isColour(seq []byte) bool {
 		}
 	}
 	return true
+}
+
+// isLink reports whether a sequence is a whole hyperlink, as terminals have agreed
+// on it (OSC 8), with nothing in it but text.
+func isLink(seq []byte) bool {
+	body, ok := bytes.CutPrefix(seq, []byte("\x1b]8;"))
+	if !ok {
+		return false
+	}
+	body, short := bytes.CutSuffix(body, []byte("\x07"))
+	if !short {
+		body, ok = bytes.CutSuffix(body, []byte("\x1b\\"))
+	}
+	return ok && isPlain(body)
 }
 
 // draw remembers which colours are in force.
