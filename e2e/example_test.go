@@ -70,11 +70,12 @@ func (o *office) start() {
 	o.says(`ripple 1: current after`)
 }
 
-// says waits until the stream has such a line.
+// says waits until the stream has such a line; the first time, modules may have to
+// be downloaded.
 func (o *office) says(pattern string) {
 	o.t.Helper()
 	re := regexp.MustCompile(pattern)
-	for limit := time.Now().Add(60 * time.Second); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
+	for limit := time.Now().Add(3 * time.Minute); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
 		if re.MatchString(o.out.String()) {
 			return
 		}
