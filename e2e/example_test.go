@@ -3,7 +3,6 @@ package e2e
 import (
 	"fmt"
 	"io/fs"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -44,11 +43,9 @@ func openOffice(t *testing.T) *office {
 	o := &office{t: t, program: build(t), dir: temp + "/office", state: temp + "/state", port: map[string]int{}}
 	require.NoError(t, os.CopyFS(o.dir, os.DirFS("../examples/harbour-office")))
 	require.NoError(t, os.RemoveAll(o.dir+"/data"))
-	for _, name := range []string{"54329", "54331", "54332"} {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		defer l.Close()
-		o.port[name] = l.Addr().(*net.TCPAddr).Port
+	ports := freePorts(3)
+	for i, name := range []string{"54329", "54331", "54332"} {
+		o.port[name] = ports[i]
 		for _, file := range []string{"/.env", "/omnivigil.toml"} {
 			data, err := os.ReadFile(o.dir + file)
 			require.NoError(t, err)

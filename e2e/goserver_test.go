@@ -3,7 +3,6 @@ package e2e
 import (
 	"bytes"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -55,10 +54,7 @@ func (s *safeBuffer) String() string {
 // child of its own; leaving must end that one too.
 func TestRealGoServer(t *testing.T) {
 	program, dir := build(t), t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
+	port := freePorts(1)[0]
 	write := func(name, text string) {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
@@ -95,7 +91,7 @@ watch = ["**/*.go"]
 		}, 20*time.Second, 10*time.Millisecond, out.String())
 	}
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
-	err = cmd.Wait()
+	err := cmd.Wait()
 	require.Equal(t, 130, cmd.ProcessState.ExitCode(), "%v\n%s", err, &out)
 	noneLeft(t, dir)
 	require.Contains(t, get(url), "refused")

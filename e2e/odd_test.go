@@ -72,28 +72,33 @@ func TestRealServers(t *testing.T) {
 		}
 	}
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte(`
+	ports := freePorts(2)
+	withPorts := func(text string) string {
+		return strings.NewReplacer("PORT1", fmt.Sprint(ports[0]), "PORT2", fmt.Sprint(ports[1])).Replace(text)
+	}
+	url := withPorts("http://127.0.0.1:PORT1/")
+	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte(withPorts(`
 daemon off; worker_processes 2; pid nginx.pid; error_log stderr;
 events {}
-http { access_log off; server { listen 127.0.0.1:47921; location / { return 200 "tide tables 1\n"; } } }
-`), 0o644))
-	says, leave := plainly(t, dir, `
+http { access_log off; server { listen 127.0.0.1:PORT1; location / { return 200 "tide tables 1\n"; } } }
+`)), 0o644))
+	says, leave := plainly(t, dir, withPorts(`
 [service.redis]
-run = ["redis-server", "--port", "47922", "--bind", "127.0.0.1", "--save", "", "--daemonize", "no"]
+run = ["redis-server", "--port", "PORT2", "--bind", "127.0.0.1", "--save", "", "--daemonize", "no"]
 ready = { line = "Ready to accept connections" }
 [service.nginx]
 run = ["sh", "-c", "exec nginx -p $PWD -c nginx.conf"]
-ready = { http = "http://127.0.0.1:47921/" }
+ready = { http = "http://127.0.0.1:PORT1/" }
 [[service.nginx.reaction]]
 when = "nginx.conf"
 do = "signal:HUP"
-`)
+`))
 	says(`ripple 1: current after`)
-	says(`redis listens on 127.0.0.1:47922`)
-	answers(t, "http://127.0.0.1:47921/", "tide tables 1")
+	says(withPorts(`redis listens on 127.0.0.1:PORT2`))
+	answers(t, url, "tide tables 1")
 	edit(t, dir+"/nginx.conf", "tide tables 1", "tide tables 2")
-	answers(t, "http://127.0.0.1:47921/", "tide tables 2")
+	answers(t, url, "tide tables 2")
 	says(`nginx is sent HUP: nginx.conf changed`)
 	leave()
-	require.Contains(t, get("http://127.0.0.1:47921/"), "refused")
+	require.Contains(t, get(url), "refused")
 }

@@ -3,6 +3,8 @@
 package e2e
 
 import (
+	"fmt"
+	"net"
 	"os"
 	"regexp"
 	"testing"
@@ -20,16 +22,36 @@ func TestMain(m *testing.M) {
 // TestScripts runs testdata/*.txtar. Beside testscript's own commands there is
 //
 //	until FILE REGEXP   waits until the file has such a line, at most 15 s
+//
+// and the variables PORT1 and PORT2, of ports that nobody listens on.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
 			env.Setenv("HOME", env.WorkDir)
+			for i, port := range freePorts(2) {
+				env.Setenv(fmt.Sprintf("PORT%d", i+1), fmt.Sprint(port))
+			}
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"until": until},
 	})
+}
+
+// freePorts asks the system for ports that nobody listens on. They are held
+// together, so that all differ, and then let go.
+func freePorts(n int) []int {
+	var ports []int
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			panic(err)
+		}
+		defer l.Close()
+		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+	}
+	return ports
 }
 
 func until(ts *testscript.TestScript, neg bool, args []string) {

@@ -5,7 +5,7 @@ import "omnivigil/internal/plan"
 // intend notes that the unit shall run anew, as part of ripple r.
 func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
 	if u.pending == nil {
-		u.pending = &act{since: e.now}
+		u.pending = &act{}
 	}
 	a := u.pending
 	a.join(r)

@@ -190,7 +190,7 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 		}
 		return
 	}
-	if name, ok := u.signalFor(hits); ok && u.live() && !u.state.InMotion() && u.pending == nil {
+	if name, ok := u.signalFor(hits); ok && u.live() && !u.state.InMotion() && u.pending == nil && !e.paused && !u.paused {
 		e.nudge(u, r, name, hits)
 		if !u.stirring() { // else newer writings are on their way, which it may not read
 			u.run.saw, u.goodSaw = e.rev, e.rev

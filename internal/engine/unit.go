@@ -122,7 +122,6 @@ const (
 
 // act is what a unit will do as soon as it can: run anew.
 type act struct {
-	since   time.Time
 	ripples []*Ripple
 	reasons []string
 	forced  bool // asked for by a person: acts even when paused or held by a follow

@@ -210,6 +210,7 @@ func tryCommand(ctx context.Context, c plan.Command, dir string, env []string) e
 	argv := c.Argv()
 	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	cmd.Dir, cmd.Env = dir, env
+	cmd.WaitDelay = time.Second // what it leaves behind must not keep its output open
 	out, err := cmd.CombinedOutput()
 	if err == nil {
 		return nil

@@ -59,6 +59,7 @@ type Session struct {
 	// Owned by the loop.
 	plan     *plan.Plan
 	edited   *plan.Plan // a new plan whose files are not watched yet
+	edits    int        // how many there have been
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
 	watcher  *watch.Watcher
@@ -214,7 +215,9 @@ func (s *Session) watched(ev watch.Event) {
 			s.step(now, c)
 		}
 	case watch.Watching:
-		s.adopt(now)
+		if ev.Number == s.edits {
+			s.adopt(now)
+		}
 	case watch.Lost:
 		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, "file events were lost ("+ev.Reason+"): everything counts as changed")
 	}

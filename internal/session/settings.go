@@ -25,8 +25,9 @@ func (s *Session) readSettings(now time.Time) {
 		s.step(now, engine.PlanBroken{Problem: problem})
 		return
 	}
+	s.edits++
 	s.edited = edited
-	s.watcher.SetInterests(concern.Interests(edited))
+	s.watcher.SetInterests(concern.Interests(edited), s.edits)
 }
 
 func (s *Session) adopt(now time.Time) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,11 +57,11 @@ func (s *Session) survey() {
 		if next == nil {
 			next = map[string]Use{}
 		}
-		listening, changed := s.spawner.Listening()
-		if changed {
-			s.reached(next, listening, told)
-		}
 		surveyed := n%surveyEvery == 0
+		// A process that was just being made may have been overlooked, so now and
+		// then all are looked at again.
+		listening, looked := s.spawner.Listening(surveyed)
+		changed := looked && s.reached(next, listening, told)
 		if surveyed {
 			now, used := time.Now(), s.spawner.Survey()
 			tally(next, before, used, now.Sub(last))
@@ -82,8 +83,9 @@ func (s *Session) survey() {
 }
 
 // reached enters where units listen, and tells of each address the first time that
-// it opens: after a restart it is where a person expects it.
-func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]netip.AddrPort, told map[string]bool) {
+// it opens: after a restart it is where a person expects it. It reports whether
+// anything is new or gone.
+func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]netip.AddrPort, told map[string]bool) (changed bool) {
 	now := map[string][]netip.AddrPort{}
 	for p, addresses := range listening {
 		now[p.Name()] = addresses
@@ -96,9 +98,11 @@ func (s *Session) reached(uses map[string]Use, listening map[*spawn.Process][]ne
 				s.opened(unit.Name, a)
 			}
 		}
+		changed = changed || !slices.Equal(u.Endpoints, now[unit.Name])
 		u.Endpoints = now[unit.Name]
 		uses[unit.Name] = u
 	}
+	return changed
 }
 
 func (s *Session) opened(unit string, a netip.AddrPort) {

@@ -297,6 +297,9 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 			b.ready, b.signalled = false, true
 		case engine.Nudge:
 			b := c.of(o.Unit)
+			if b.paused || snap.Paused {
+				c.broke(6, "%s is sent a signal although its reactions are paused", o.Unit)
+			}
 			b.saw, b.goodSaw = b.told, b.told
 		}
 	}

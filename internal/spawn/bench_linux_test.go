@@ -7,7 +7,7 @@ import "testing"
 func BenchmarkListening(b *testing.B) {
 	s := New()
 	for range b.N {
-		s.Listening()
+		s.Listening(false)
 	}
 }
 

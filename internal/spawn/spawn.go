@@ -194,9 +194,6 @@ func (p *Process) alive() bool {
 // Name is that of the Spec.
 func (p *Process) Name() string { return p.spec.Name }
 
-// Resize tells the process how large its terminal is.
-func (p *Process) Resize(cols, rows int) error { return resize(p.tty, cols, rows) }
-
 // follow reads the process to its end.
 func (p *Process) follow() {
 	read := make(chan struct{})

@@ -18,9 +18,8 @@ const clockTick = 10 * time.Millisecond
 
 // Use is what a run's processes take of the machine, all together.
 type Use struct {
-	CPU       time.Duration // since each began
-	Memory    int64         // resident bytes
-	Processes int
+	CPU    time.Duration // since each began
+	Memory int64         // resident bytes
 }
 
 // Survey returns what each living run takes of the machine.
@@ -33,7 +32,6 @@ func (s *Spawner) Survey() map[*Process]Use {
 		for _, m := range members {
 			u.CPU += time.Duration(m.ticks) * clockTick
 			u.Memory += int64(m.pages) * int64(os.Getpagesize())
-			u.Processes++
 		}
 		out[p] = u
 	}
@@ -105,13 +103,13 @@ func sockets(pid int) map[string]bool {
 
 // Listening returns the addresses that each living run accepts TCP connections
 // on, in order. It returns false, and looks at no process, when the system's
-// listening sockets are the same as at the last call.
-func (s *Spawner) Listening() (map[*Process][]netip.AddrPort, bool) {
+// listening sockets are the same as at the last call, unless it is to look anyway.
+func (s *Spawner) Listening(anyway bool) (map[*Process][]netip.AddrPort, bool) {
 	all := listeners()
 	slices.SortFunc(all, func(a, b listener) int { return strings.Compare(a.inode, b.inode) })
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.seen != nil && slices.Equal(all, s.seen) {
+	if !anyway && s.seen != nil && slices.Equal(all, s.seen) {
 		return nil, false
 	}
 	s.seen = all

@@ -53,8 +53,9 @@ type Hit struct {
 	Captures map[string]string
 }
 
-// Watching says that the interests given to SetInterests are watched for.
-type Watching struct{}
+// Watching says that the interests given to SetInterests with that number are
+// watched for.
+type Watching struct{ Number int }
 
 func (Touched) event()  {}
 func (Watching) event() {}

@@ -27,7 +27,7 @@ type Watcher struct {
 	kernel    *fsnotify.Watcher
 	dirs      map[string]bool // watched folders
 	events    chan Event
-	next      chan []Interest
+	next      chan wanted
 	closing   chan struct{}
 	bursts    bursts
 }
@@ -60,7 +60,7 @@ func Open(root string, interests []Interest) (*Watcher, error) {
 	}
 	w := &Watcher{
 		root: root, kernel: kernel, dirs: map[string]bool{},
-		events: make(chan Event, 64), next: make(chan []Interest, 1), closing: make(chan struct{}),
+		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
 		bursts: newBursts(),
 	}
 	for _, in := range interests {
@@ -77,29 +77,33 @@ func Open(root string, interests []Interest) (*Watcher, error) {
 // Events returns the channel on which changes are told. It is closed after Close.
 func (w *Watcher) Events() <-chan Event { return w.events }
 
-// SetInterests replaces what is watched for. It returns at once; a Watching event
-// tells when it is done.
-func (w *Watcher) SetInterests(interests []Interest) {
-	go func() {
-		select {
-		case w.next <- interests:
-		case <-w.closing:
-		}
-	}()
+// wanted are interests that the loop has not taken up yet.
+type wanted struct {
+	interests []Interest
+	number    int
 }
 
-// replace is SetInterests in the loop. What has been touched for an interest that
-// goes on is still told.
-func (w *Watcher) replace(interests []Interest) {
-	w.interests = nil
-	goesOn := map[string]bool{}
-	for _, in := range interests {
-		goesOn[in.Key] = true
-		w.interests = append(w.interests, compileInterest(w.root, in))
+// SetInterests replaces what is watched for. It returns at once; a Watching event
+// with that number tells when it is done. Of several that come before the watcher
+// gets to them, only the last counts. It must be called from one goroutine.
+func (w *Watcher) SetInterests(interests []Interest, number int) {
+	select {
+	case <-w.next: // not taken up, and not wanted any more
+	default:
 	}
-	for key := range w.bursts.groups {
-		if !goesOn[key] {
-			delete(w.bursts.groups, key)
+	w.next <- wanted{interests, number}
+}
+
+// replace is SetInterests in the loop. What has been touched is still told when it
+// has come to rest, by the new rules, even where no interest wants it any more:
+// whoever has heard Touched waits for it.
+func (w *Watcher) replace(next wanted) {
+	w.interests = nil
+	for _, in := range next.interests {
+		c := compileInterest(w.root, in)
+		w.interests = append(w.interests, c)
+		if g := w.bursts.groups[in.Key]; g != nil {
+			w.matchAnew(g, &c)
 		}
 	}
 	for dir := range w.dirs {
@@ -114,11 +118,21 @@ func (w *Watcher) replace(interests []Interest) {
 	if err := w.watchAll(); err != nil {
 		w.tell(Lost{err.Error()})
 	}
-	w.tell(Watching{})
+	w.tell(Watching{next.number})
 }
 
-// Folders returns how many folders were watched when Open returned.
-func (w *Watcher) Folders() int { return len(w.kernel.WatchList()) }
+// matchAnew gives the hits of a group the rules of an edited interest. One that no
+// rule matches any more keeps its pattern and comes after all rules.
+func (w *Watcher) matchAnew(g *group, in *interest) {
+	for path, h := range g.hits {
+		h.Rule = len(in.rules)
+		file := absolute(w.root, path)
+		if i, ok := in.match(file); ok {
+			h.Rule, h.Pattern, h.Captures = i, in.rules[i].text, in.rules[i].capture(file)
+		}
+		g.hits[path] = h
+	}
+}
 
 // Close ends the watching. It must be called once.
 func (w *Watcher) Close() {
@@ -274,8 +288,8 @@ func (w *Watcher) loop() {
 				return
 			}
 			w.lost(err)
-		case interests := <-w.next:
-			w.replace(interests)
+		case next := <-w.next:
+			w.replace(next)
 		case <-timer.C:
 		}
 		for _, c := range w.bursts.take(time.Now()) {

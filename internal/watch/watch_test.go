@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -227,11 +228,57 @@ func TestCaptures(t *testing.T) {
 func TestSetInterests(t *testing.T) {
 	root := tree(t, "a/x.txt", "b/y.txt")
 	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Lull: lull})
-	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Lull: lull}})
-	require.IsType(t, Watching{}, <-w.Events())
+	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Lull: lull}}, 1)
+	require.Equal(t, Watching{1}, <-w.Events())
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
 	assert.Equal(t, []string{"b b/y.txt written"}, change(t, w))
+}
+
+// TestLastInterestsCount edits faster than the watcher can follow.
+func TestLastInterestsCount(t *testing.T) {
+	root := tree(t, "0/x.txt")
+	w := open(t, root)
+	const edits = 50
+	for n := 1; n <= edits; n++ {
+		put(t, root, fmt.Sprintf("%d/x.txt", n))
+		w.SetInterests([]Interest{{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Lull: lull}}, n)
+	}
+	for ev := range w.Events() {
+		if ev == (Watching{edits}) {
+			break
+		}
+	}
+	put(t, root, "1/x.txt")
+	put(t, root, fmt.Sprintf("%d/x.txt", edits))
+	assert.Equal(t, []string{fmt.Sprintf("x %d/x.txt written", edits)}, change(t, w))
+}
+
+// TestTouchedIsFollowedByChange edits the interests while files are being written:
+// whoever has heard that they are hears when they are at rest.
+func TestTouchedIsFollowedByChange(t *testing.T) {
+	root := tree(t, "a/x.txt", "b/y.txt")
+	const long = 400 * time.Millisecond
+	w := open(t, root, Interest{Key: "goes", Rules: rules("a/*"), Lull: long}, Interest{Key: "stays", Rules: rules("b/*", "c/*"), Lull: long})
+	put(t, root, "a/x.txt")
+	put(t, root, "b/y.txt")
+	for touched := map[string]bool{}; len(touched) < 2; {
+		if ev, ok := (<-w.Events()).(Touched); ok {
+			touched[ev.Keys[0]] = true
+		}
+	}
+	w.SetInterests([]Interest{{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Lull: long}}, 1)
+	told := map[string]Hit{}
+	for len(told) < 2 {
+		if ev, ok := (<-w.Events()).(Change); ok {
+			for _, h := range ev.Hits {
+				told[h.Key] = h
+			}
+		}
+	}
+	assert.Equal(t, "a/x.txt", told["goes"].Path)
+	assert.Equal(t, 1, told["stays"].Rule, "by the new rules")
+	assert.Equal(t, map[string]string{"name": "b"}, told["stays"].Captures)
 }
 
 // FuzzTranslate checks the captures' regular expressions against plain globs: a
