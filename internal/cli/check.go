@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -24,12 +25,37 @@ func checkCommand(at *location) *cobra.Command {
 			}
 			fmt.Printf("%s is fine. %s would run:\n\n", p.File, p.Name)
 			describe(os.Stdout, p)
-			for _, idle := range concern.Idle(p) {
-				fmt.Printf("\n%s:%d: %q of %s matches no file that is there now\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit)
-			}
-			return nil
+			return sayCost(os.Stdout, p)
 		},
 	}
+}
+
+// sayCost says what watching the project's files takes, and which rules match none.
+func sayCost(out io.Writer, p *plan.Plan) error {
+	cost, err := concern.Look(p)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nwatches %s with %s, of which %d concern somebody; ready in %s\n",
+		count(cost.Folders, "folder"), count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
+	if cost.Polled > 0 {
+		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", count(cost.Polled, "folder"))
+	}
+	for _, idle := range cost.Idle {
+		why := "matches no file that is there now"
+		if idle.Excluded {
+			why = "matches only files that are kept out: omnivigil why tells for each by what"
+		}
+		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
+	}
+	return nil
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // describe lists the units in the order in which they would start.

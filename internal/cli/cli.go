@@ -116,18 +116,11 @@ func (at location) open() (*plan.Plan, error) {
 	var problems plan.Problems
 	switch {
 	case errors.As(err, &problems):
-		return nil, refuse("%s\n%s", problems, count(len(problems)))
+		return nil, refuse("%s\n%s; nothing was started.", problems, count(len(problems), "problem"))
 	case err != nil:
 		return nil, refuse("omnivigil: %v", err)
 	}
 	return p, nil
-}
-
-func count(n int) string {
-	if n == 1 {
-		return "1 problem; nothing was started."
-	}
-	return fmt.Sprintf("%d problems; nothing was started.", n)
 }
 
 // find returns the settings file: the one named, or the nearest one in this

@@ -4,7 +4,9 @@
 package concern
 
 import (
+	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"omnivigil/internal/engine"
@@ -22,13 +24,13 @@ const settingsLull = 100 * time.Millisecond
 // Interests returns what a project's watcher has to look for: the settings and
 // env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []watch.Interest {
-	settings := watch.Interest{Key: Settings, Lull: settingsLull}
+	settings := watch.Interest{Key: Settings, Lull: settingsLull, Unignored: true}
 	for _, file := range append([]string{filepath.Base(p.File)}, p.EnvFiles...) {
 		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
 	}
 	all := []watch.Interest{settings}
 	for _, u := range p.Units {
-		in := watch.Interest{Key: u.Name, Lull: u.Lull}
+		in := watch.Interest{Key: u.Name, Lull: u.Lull, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged, Poll: u.Poll}
 		for _, re := range u.Reactions {
 			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
 		}
@@ -48,6 +50,38 @@ func Interests(p *plan.Plan) []watch.Interest {
 		}
 	}
 	return all
+}
+
+// InterestsWithout is Interests, with units left out of files that their own runs
+// write.
+func InterestsWithout(p *plan.Plan, own map[string][]string) []watch.Interest {
+	all := Interests(p)
+	for i := range all {
+		for _, file := range own[all[i].Key] {
+			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))
+		}
+	}
+	return all
+}
+
+// fewFiles is how many files a cure names one by one.
+const fewFiles = 4
+
+// Cure returns the ignore patterns that keep these files from concerning a unit:
+// the files themselves where they are few, or else all with the same ending in
+// their folders.
+func Cure(files []string) []string {
+	var patterns []string
+	for _, f := range files {
+		p := watch.Literal(f)
+		if len(files) > fewFiles {
+			p = watch.Literal(path.Dir(f)) + "/*" + watch.Literal(path.Ext(f))
+		}
+		if !slices.Contains(patterns, p) {
+			patterns = append(patterns, p)
+		}
+	}
+	return patterns
 }
 
 // Hit translates what the watcher heard for a unit into the engine's terms.

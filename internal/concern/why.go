@@ -36,10 +36,11 @@ type Act struct {
 // Step is one unit's part in what a save sets off.
 type Step struct{ Unit, Does, Because string }
 
-// Kept is a unit with a rule for the path and another that keeps the path out.
+// Kept is a unit with a rule for the path and something that keeps the path out.
 type Kept struct {
-	Unit string
-	By   plan.Pattern
+	Unit     string
+	By       plan.Pattern // its own rule, or
+	Excluded string       // that of version control, with its place
 }
 
 // Near is a rule that almost matches.
@@ -65,7 +66,7 @@ func Why(p *plan.Plan, path string) Report {
 			hits = append(hits, h)
 			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
 		case a.Rule >= 0 && !a.Noise:
-			r.Kept = append(r.Kept, Kept{u.Name, keptBy(u, a)})
+			r.Kept = append(r.Kept, keptBy(u, a))
 		}
 	}
 	r.Order = foresee(p, hits)
@@ -84,15 +85,18 @@ func relative(p *plan.Plan, path string) string {
 	return filepath.ToSlash(filepath.Clean(path))
 }
 
-// keptBy returns the rule that keeps a path out: a reaction that does nothing, or
-// an ignore pattern.
-func keptBy(u *plan.Unit, a watch.Answer) plan.Pattern {
+// keptBy says what keeps a path out: an ignore pattern, version control, or a
+// reaction that does nothing.
+func keptBy(u *plan.Unit, a watch.Answer) Kept {
 	for _, i := range u.Ignore {
 		if i.Text == a.Ignored {
-			return i
+			return Kept{Unit: u.Name, By: i}
 		}
 	}
-	return rule(u, a.Rule)
+	if a.Excluded != "" {
+		return Kept{Unit: u.Name, Excluded: a.Excluded}
+	}
+	return Kept{Unit: u.Name, By: rule(u, a.Rule)}
 }
 
 func nearest(p *plan.Plan, interests []watch.Interest, path string) *Near {
@@ -158,7 +162,7 @@ func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 			}
 		}
 	}
-	w.Save(0, false, hits...)
+	w.Save(simulate.Saving{}, hits...)
 	w.Run(time.Hour)
 	return steps
 }
@@ -171,7 +175,7 @@ func (r Report) Lines() []string {
 	case r.Settings:
 		add("the settings are read anew, and what they change is put into effect")
 	case r.Noise:
-		add("nothing: version control's own files, and what editors leave beside a file, never count")
+		add("nothing: what editors leave beside a file never counts")
 		return lines
 	case len(r.Acts) == 0:
 		add("nothing would act")
@@ -186,7 +190,11 @@ func (r Report) Lines() []string {
 		}
 	}
 	for _, k := range r.Kept {
-		add("%s: kept out by %s", k.Unit, place(k.By))
+		if k.Excluded != "" {
+			add("%s: version control ignores it, by %s; gitignore = false would let it count", k.Unit, k.Excluded)
+		} else {
+			add("%s: kept out by %s", k.Unit, place(k.By))
+		}
 	}
 	if r.Near != nil {
 		add("it is outside every pattern; nearest is %s of %s", place(r.Near.Pattern), r.Near.Unit)
@@ -211,14 +219,30 @@ func taken(captures map[string]string) string {
 	return ", " + strings.Join(parts, ", ")
 }
 
-// Idle returns the rules of units that match no file that is there now.
-func Idle(p *plan.Plan) []Near {
-	unmatched := watch.Unmatched(p.Root, Interests(p))
-	var idle []Near
+// Cost is what watching for a project takes.
+type Cost struct {
+	watch.Survey
+	Idle []IdleRule
+}
+
+// IdleRule is a rule of a unit that no file concerns now.
+type IdleRule struct {
+	Near
+	Excluded bool // there are files that it matches, but something keeps them out
+}
+
+// Look watches for the plan for a moment and says what that takes, and which rules
+// match nothing.
+func Look(p *plan.Plan) (Cost, error) {
+	survey, err := watch.Look(p.Root, Interests(p))
+	if err != nil {
+		return Cost{}, err
+	}
+	c := Cost{Survey: survey}
 	for _, u := range p.Units {
-		for _, i := range unmatched[u.Name] {
-			idle = append(idle, Near{u.Name, rule(u, i)})
+		for _, i := range survey.Unmatched[u.Name] {
+			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i)}, slices.Contains(survey.Excluded[u.Name], i)})
 		}
 	}
-	return idle
+	return c, nil
 }

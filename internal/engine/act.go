@@ -1,6 +1,10 @@
 package engine
 
-import "omnivigil/internal/plan"
+import (
+	"time"
+
+	"omnivigil/internal/plan"
+)
 
 // intend notes that the unit shall run anew, as part of ripple r.
 func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
@@ -9,8 +13,11 @@ func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
 	}
 	a := u.pending
 	a.join(r)
-	if reason != "" && !contains(a.reasons, reason) {
-		a.reasons = append(a.reasons, reason)
+	if reason != "" {
+		a.chain, a.lookout = chain{}, time.Time{} // whatever it was suspected of, here is a reason
+		if !contains(a.reasons, reason) {
+			a.reasons = append(a.reasons, reason)
+		}
 	}
 	r.take(u)
 	e.enqueue(u)
@@ -128,6 +135,9 @@ func (e *Engine) obstacle(u *unit) *hold {
 		if !up.fresh {
 			return &hold{on: up, final: true}
 		}
+	}
+	if u.pending.lookout.After(e.now) {
+		return &hold{lookout: true}
 	}
 	return nil
 }

@@ -75,6 +75,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.touched(ev)
 	case Change:
 		e.change(ev)
+	case Unchanged:
+		e.unchanged(ev)
 	case SettingUp:
 		e.settingUp(ev)
 	case Spawned:
@@ -129,22 +131,79 @@ func (e *Engine) touched(ev Touched) {
 	e.rev++
 	for _, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
-			e.touch(u, ev.Burst)
+			e.touch(u, ev.Burst, contains(ev.Elsewhere, name))
 		}
 	}
 }
 
-func (e *Engine) touch(u *unit, burst int) {
+// touch notes a writing. Elsewhere says that the unit's own run has not done it.
+func (e *Engine) touch(u *unit, burst int, elsewhere bool) {
+	e.outdate(u)
+	if u.hasRested(burst) { // told once more
+		u.settled = e.rev
+		e.enqueue(u)
+		return
+	}
+	t := u.stir(burst)
+	if t.first == 0 {
+		t.first, t.suspect = e.rev, true
+	}
+	t.last = e.rev
+	t.calm = t.calm && u.pending == nil && !(u.live() && u.state.InMotion())
+	if run := u.runningNumber(); run == 0 || elsewhere {
+		t.suspect = false
+	} else if run != t.byRun {
+		t.byRun, t.at = run, e.now
+	}
+	e.lookoutEnds(u, elsewhere)
+	e.enqueue(u)
+}
+
+// outdate notes that what concerns the unit is newer than anything it has read.
+func (e *Engine) outdate(u *unit) {
 	if u.touched <= u.goodSaw {
 		u.staleSince = e.now
 	}
-	u.touched, u.burst = e.rev, burst
-	e.enqueue(u)
+	u.touched = e.rev
+}
+
+// unchanged takes back that files were touched. A unit that may have read them in
+// between runs anew nevertheless.
+func (e *Engine) unchanged(ev Unchanged) {
+	for _, name := range ev.Units {
+		u := e.byName[name]
+		if u == nil {
+			continue
+		}
+		if t, ok := u.rest(ev.Burst); ok && !e.takeBack(u, t) && u.wanted && !e.leaving {
+			r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: name, Text: "files changed and changed back"})
+			u.owed.whole = true
+			e.intend(u, r, "files changed and changed back")
+		}
+		e.enqueue(u)
+	}
+}
+
+// takeBack makes a writing one that never was, unless a run may have read what was
+// there for a moment.
+func (e *Engine) takeBack(u *unit, t touch) bool {
+	if u.knows() >= t.last {
+		return true // it has read what is there now
+	}
+	if !t.calm || u.knows() >= t.first {
+		u.settled = max(u.settled, t.last)
+		return false
+	}
+	u.untouch()
+	return true
 }
 
 // change lets units act on files at rest. All units of one burst share a ripple.
 func (e *Engine) change(ev Change) {
-	if len(ev.Hits) == 0 || e.leaving {
+	if e.leaving {
+		return
+	}
+	if ev.Hits = e.heeded(ev); len(ev.Hits) == 0 {
 		return
 	}
 	r := e.ripples.ofBurst(ev.Burst)
@@ -163,16 +222,32 @@ func (e *Engine) change(ev Change) {
 		if u == nil {
 			continue
 		}
-		if u.burst < ev.Burst { // its Touched was lost
-			e.touch(u, ev.Burst)
+		if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) { // its Touched was lost
+			e.touch(u, ev.Burst, true) // by whom, nobody knows
 		}
-		u.rested = max(u.rested, ev.Burst)
+		t, news := u.rest(ev.Burst)
+		c := u.link(t, hits)
+		if c.links >= loopLinks {
+			e.leaveOut(u, c)
+			u.untouch()
+			e.enqueue(u)
+			continue
+		}
+		u.settled = max(u.settled, t.last)
 		u.suspect(hits)
 		u.deaths = 0
 		e.enqueue(u)
 		r.concern(u.spec.Name, hits[0].Rule)
 		r.take(u)
+		pending := u.pending
+		if pending != nil && !news { // told once more
+			c = pending.chain
+		}
+		fresh := pending == nil || !news
 		e.react(u, r, hits, ev)
+		if fresh {
+			e.carry(u, c)
+		}
 	}
 }
 
@@ -192,9 +267,14 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 	}
 	if name, ok := u.signalFor(hits); ok && u.live() && !u.state.InMotion() && u.pending == nil && !e.paused && !u.paused {
 		e.nudge(u, r, name, hits)
-		if !u.stirring() { // else newer writings are on their way, which it may not read
-			u.run.saw, u.goodSaw = e.rev, e.rev
+		saw := e.rev
+		if u.stirring() { // newer writings are on their way, which it may read or not
+			saw = u.settled
+			for i := range u.touches {
+				u.touches[i].calm = false
+			}
 		}
+		u.run.saw, u.goodSaw = max(u.run.saw, saw), max(u.goodSaw, saw)
 		return
 	}
 	u.owed.note(u.spec, hits)
@@ -285,6 +365,7 @@ const (
 	graceIsOver
 	retryNow
 	provenGood // a service has been ready for a good stretch
+	lookoutOver
 )
 
 func (e *Engine) arm(u *unit, p purpose, after time.Duration) {
@@ -312,6 +393,11 @@ func (e *Engine) rang(ev Rang) {
 		e.kill(t.unit)
 	case retryNow:
 		e.retry(t.unit)
+	case lookoutOver:
+		if t.unit.pending != nil {
+			t.unit.pending.lookout = time.Time{}
+			e.enqueue(t.unit)
+		}
 	case provenGood:
 		if t.unit.state == Ready {
 			t.unit.deaths = 0

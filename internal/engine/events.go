@@ -20,6 +20,16 @@ type Begin struct{ Units []string }
 type Touched struct {
 	Burst int
 	Units []string
+	// Elsewhere are those of Units whose running process has certainly not written
+	// them.
+	Elsewhere []string
+}
+
+// Unchanged takes a Touched back for these units: what was written is what was
+// there before.
+type Unchanged struct {
+	Burst int
+	Units []string
 }
 
 // Change is a burst of file events at rest, as far as these units are concerned.
@@ -105,6 +115,7 @@ func (NewPlan) event()     {}
 func (PlanBroken) event()  {}
 func (Touched) event()     {}
 func (Change) event()      {}
+func (Unchanged) event()   {}
 func (SettingUp) event()   {}
 func (Spawned) event()     {}
 func (NotSpawned) event()  {}
@@ -128,6 +139,10 @@ const (
 	ResumeAll   Wish = "resume"      // act on what was kept
 	PauseUnit   Wish = "pause unit"  // the same for one unit
 	ResumeUnit  Wish = "resume unit" //
+	// LeaveUnitOut agrees that a unit does not react to what its own runs write;
+	// HeedUnit has it react to that again.
+	LeaveUnitOut Wish = "leave unit out"
+	HeedUnit     Wish = "heed unit"
 )
 
 // Exit is how a process ended.
@@ -162,6 +177,13 @@ type Nudge struct {
 	Unit string
 	Run  int
 	Name string // without SIG
+}
+
+// LeaveOut asks that changes of these files no longer be told for the unit: its
+// own runs write them. An empty list takes that back.
+type LeaveOut struct {
+	Unit  string
+	Files []string
 }
 
 // TimerID names an armed timer.
@@ -208,9 +230,10 @@ const (
 // Finish says that all runs have ended and the session can go.
 type Finish struct{}
 
-func (Start) order()  {}
-func (Signal) order() {}
-func (Nudge) order()  {}
-func (Arm) order()    {}
-func (Tell) order()   {}
-func (Finish) order() {}
+func (Start) order()    {}
+func (Signal) order()   {}
+func (Nudge) order()    {}
+func (LeaveOut) order() {}
+func (Arm) order()      {}
+func (Tell) order()     {}
+func (Finish) order()   {}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -55,6 +56,9 @@ func (e *Engine) newPlan(ev NewPlan) {
 		e.give(Tell{Tone: ToneCurrent, Text: "the settings are mended"})
 	}
 	d := plan.Compare(e.plan, ev.Plan)
+	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
+		e.disown(e.byName[name]) // the settings may say it now
+	}
 	for _, name := range d.Removed {
 		e.byName[name].removed = true
 	}
@@ -93,7 +97,8 @@ func (e *Engine) newPlan(ev NewPlan) {
 	for _, name := range d.Changed {
 		u := e.byName[name]
 		r.take(u)
-		e.touch(u, u.burst) // its settings are code, too
+		e.outdate(u) // its settings are code, too
+		u.settled = e.rev
 		u.owed.whole, u.deaths = true, 0
 		if u.wanted {
 			e.intend(u, r, "its settings changed").cut = true
@@ -158,7 +163,7 @@ func settingsText(d plan.Difference) string {
 		what  string
 	}{{d.Changed, "changed"}, {d.Adjusted, "adjusted"}, {d.Added, "new"}, {d.Removed, "gone"}} {
 		if len(p.names) > 0 {
-			parts = append(parts, list(p.names)+" "+p.what)
+			parts = append(parts, List(p.names)+" "+p.what)
 		}
 	}
 	return "settings: " + strings.Join(parts, ", ")

@@ -76,7 +76,7 @@ func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 // Title says in a few words what opened the ripple.
 func (r *Ripple) Title() string {
 	if r.Cause.Kind == CauseChange {
-		return list(r.Paths)
+		return List(r.Paths)
 	}
 	return r.Cause.Text
 }

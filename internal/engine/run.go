@@ -24,16 +24,18 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	saw     revision       // newest revision when it was ordered
-	sawOf   map[string]int // generation of each of the unit's follows then
-	owed    debt           // what it pays if it ends well
-	good    bool           // it was ready, or ended well
-	command plan.Command
-	whole   bool // command is the unit's own, not that of a reaction
-	ripples []*Ripple
-	killed  bool
-	spawned bool
-	seen    string // last seen by its readiness probe
+	saw       revision       // newest revision when it was ordered
+	sawOf     map[string]int // generation of each of the unit's follows then
+	owed      debt           // what it pays if it ends well
+	good      bool           // it was ready, or ended well
+	command   plan.Command
+	whole     bool // command is the unit's own, not that of a reaction
+	ripples   []*Ripple
+	killed    bool
+	spawned   bool
+	spawnedAt time.Time
+	seen      string // last seen by its readiness probe
+	chain     chain  // of runs that wrote what made it run
 }
 
 // keptRuns is how many runs of a unit an engine remembers.
@@ -50,7 +52,7 @@ func (e *Engine) start(u *unit) {
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{saw: e.rev, sawOf: u.generations(), owed: u.owed}
+	r := &run{saw: e.rev, sawOf: u.generations(), owed: u.owed, chain: a.chain}
 	u.owed = debt{}
 	r.command, r.whole = u.spec.Run, true
 	if c, ok := r.owed.narrow(); ok && !a.whole {
@@ -125,7 +127,7 @@ func (e *Engine) spawned(ev Spawned) {
 	if u == nil || u.run.spawned {
 		return
 	}
-	u.run.PID, u.run.spawned = ev.PID, true
+	u.run.PID, u.run.spawned, u.run.spawnedAt = ev.PID, true, e.now
 	if u.state == Setup {
 		var phase Phase
 		u.state, phase, _ = u.working()
@@ -285,7 +287,7 @@ func (e *Engine) crashed(u *unit, lived string) {
 		text += ", before it was ready"
 	}
 	if len(u.suspects) > 0 {
-		text += "; changed since it last ran well: " + list(u.suspects)
+		text += "; changed since it last ran well: " + List(u.suspects)
 	}
 	e.ended(u, Crashed, text)
 	if u.pending != nil {

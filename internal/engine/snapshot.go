@@ -42,6 +42,8 @@ type Unit struct {
 	Run       Run       // the newest; Number is 0 before the first
 	Marks     []Mark    // its life, oldest first
 	Suspects  []string  // files that changed since it last ran well
+	Own       []string  // files that its own runs write, to which it does not react
+	OwnTaken  bool      // the person has agreed to that
 }
 
 // Unit returns the unit of that name, or nil.
@@ -91,6 +93,7 @@ func (u *unit) snapshot() Unit {
 		Queued:   u.pending != nil && u.live(),
 		Marks:    u.marks[:len(u.marks):len(u.marks)],
 		Suspects: slices.Clone(u.suspects),
+		Own:      slices.Clone(u.own), OwnTaken: u.ownTaken,
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
@@ -99,6 +102,8 @@ func (u *unit) snapshot() Unit {
 	switch {
 	case out.Freshness == Stale:
 		out.Why = u.staleness().Text
+	case u.hold != nil && u.hold.lookout:
+		out.Why = u.lookoutWords()
 	case u.hold != nil && u.hold.on != nil:
 		out.Why = "waits for " + u.hold.on.spec.Name
 	}

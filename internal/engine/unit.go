@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"omnivigil/internal/plan"
@@ -56,8 +57,11 @@ type unit struct {
 	retryAt time.Time
 
 	touched    revision // newest writing that concerns it
-	burst      int      // the burst of that writing
-	rested     int      // the newest burst that has come to rest
+	settled    revision // newest of those that will not be taken back
+	touches    []touch  // those that have not come to rest, by burst
+	rested     []int    // the newest bursts that have come to rest
+	own        []string // files that its own runs write, to which it does not react
+	ownTaken   bool     // the person knows of that
 	staleSince time.Time
 	suspects   []string // files that changed since the last good run
 
@@ -78,7 +82,69 @@ type unit struct {
 }
 
 // stirring reports whether files that concern the unit are still being written.
-func (u *unit) stirring() bool { return u.burst > u.rested }
+func (u *unit) stirring() bool { return len(u.touches) > 0 }
+
+// touch is a burst of writing that has not come to rest.
+type touch struct {
+	burst       int
+	first, last revision
+	calm        bool      // the unit was at rest all the while
+	suspect     bool      // none of it was certainly done by somebody else
+	byRun       int       // the newest run that may have done it
+	at          time.Time // when that began to
+}
+
+func (u *unit) isTouched(burst int) bool {
+	return slices.ContainsFunc(u.touches, func(t touch) bool { return t.burst == burst })
+}
+
+// stir returns the unit's touch of a burst, a new one if there is none yet.
+func (u *unit) stir(burst int) *touch {
+	for i := range u.touches {
+		if u.touches[i].burst == burst {
+			return &u.touches[i]
+		}
+	}
+	u.touches = append(u.touches, touch{burst: burst, calm: true})
+	return &u.touches[len(u.touches)-1]
+}
+
+// rest ends the unit's touch by a burst and returns it. News is false where there
+// is none: the burst has come to rest before.
+func (u *unit) rest(burst int) (t touch, news bool) {
+	const remembered = 32
+	if u.hasRested(burst) {
+		return touch{}, false
+	}
+	if u.rested = append(u.rested, burst); len(u.rested) > remembered {
+		u.rested = u.rested[1:]
+	}
+	i := slices.IndexFunc(u.touches, func(t touch) bool { return t.burst == burst })
+	if i < 0 {
+		return touch{}, false
+	}
+	t = u.touches[i]
+	u.touches = slices.Delete(u.touches, i, i+1)
+	return t, true
+}
+
+func (u *unit) hasRested(burst int) bool { return slices.Contains(u.rested, burst) }
+
+// untouch makes the unit's touches that have gone ones that never were.
+func (u *unit) untouch() {
+	u.touched = u.settled
+	for _, t := range u.touches {
+		u.touched = max(u.touched, t.last)
+	}
+}
+
+// runningNumber is the number of the run that has a process, or 0.
+func (u *unit) runningNumber() int {
+	if u.live() && u.run.spawned {
+		return u.run.Number
+	}
+	return 0
+}
 
 // live reports whether a process of the unit may exist.
 func (u *unit) live() bool { return u.run != nil && u.run.EndedAt.IsZero() }
@@ -128,6 +194,8 @@ type act struct {
 	cut     bool // does not let a task at work finish
 	whole   bool // runs the unit's own command, not that of a reaction
 	spans   []Span
+	chain   chain     // of runs that wrote what makes the unit run, which this would go on
+	lookout time.Time // until when it is looked whether somebody else does
 }
 
 // span ends the act's last span at now and opens another, unless it is the same.
@@ -147,8 +215,9 @@ func (a *act) span(now time.Time, s Span) {
 
 // hold says why a unit with a pending act does not act.
 type hold struct {
-	on    *unit // nil when paused
-	final bool  // it will not pass by itself
+	on      *unit // nil when paused, or on the lookout
+	lookout bool
+	final   bool // it will not pass by itself
 }
 
 // Mark is a point in a unit's life: from At on it was in this state.

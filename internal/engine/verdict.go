@@ -121,6 +121,9 @@ func (e *Engine) motions(moving []*unit) string {
 
 // motion says what a moving unit does; last is the unit named just before.
 func (u *unit) motion(last string) string {
+	if u.hold != nil && u.hold.lookout {
+		return u.spec.Name + " " + u.lookoutWords()
+	}
 	if u.hold != nil && u.hold.on != nil && u.state != Running && u.state != Stopping {
 		on := u.hold.on.spec.Name
 		if on == last {
@@ -160,9 +163,9 @@ func (e *Engine) currentText() string {
 	case n == 1:
 		who = e.units[0].spec.Name + " runs"
 	}
-	var paused string
+	paused := e.ownWords()
 	if e.paused {
-		paused = "; reactions are paused"
+		paused += "; reactions are paused"
 	}
 	for i := len(e.ripples.all) - 1; i >= 0; i-- {
 		r := e.ripples.all[i]

@@ -46,6 +46,13 @@ func (e *Engine) wished(ev Wished) {
 		e.restart([]*unit{u}, u.spec.Name)
 	case StopUnit:
 		e.off(u)
+	case LeaveUnitOut:
+		u.ownTaken = true
+	case HeedUnit:
+		if len(u.own) > 0 {
+			e.disown(u)
+			e.tellRun(u, TellNote, ToneNone, "reacts to all its files again")
+		}
 	case PauseUnit:
 		u.paused = true
 		e.enqueue(u)

@@ -79,11 +79,11 @@ func because(hits []Hit) string {
 	if len(hits) == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What
 	}
-	return list(paths) + " changed"
+	return List(paths) + " changed"
 }
 
-// list names the first two of several things and counts the rest.
-func list(names []string) string {
+// List names the first two of several things and counts the rest.
+func List(names []string) string {
 	switch len(names) {
 	case 1:
 		return names[0]

@@ -53,7 +53,8 @@ func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(texts(a.Watch), texts(b.Watch)) && sameSet(texts(a.Ignore), texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
-		a.Lull == b.Lull && reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
+		a.Lull == b.Lull && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
+		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual
 }
 

@@ -44,20 +44,23 @@ var unitKeys map[string]unitKey
 func init() {
 	ends := []Kind{Task, Suite}
 	unitKeys = map[string]unitKey{
-		"run":      {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
-		"dir":      {read: readDir},
-		"env":      {read: readEnv},
-		"needs":    {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
-		"follows":  {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
-		"watch":    {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
-		"ignore":   {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
-		"setup":    {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs") }},
-		"prelude":  {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
-		"reaction": {read: readReactions},
-		"lull":     {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
-		"stop":     {read: readStop},
-		"start":    {read: readStart},
-		"endpoint": {read: readEndpoint},
+		"run":            {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
+		"dir":            {read: readDir},
+		"env":            {read: readEnv},
+		"needs":          {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
+		"follows":        {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
+		"watch":          {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
+		"ignore":         {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
+		"setup":          {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs") }},
+		"prelude":        {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
+		"reaction":       {read: readReactions},
+		"lull":           {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
+		"poll":           {read: readPoll},
+		"stop":           {read: readStop},
+		"start":          {read: readStart},
+		"endpoint":       {read: readEndpoint},
+		"gitignore":      {read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
+		"skip_unchanged": {read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
 		"ready": {kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
 		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
@@ -132,6 +135,20 @@ func (r *reader) duration(v *value, key string) time.Duration {
 	return d
 }
 
+func (r *reader) flag(e *entry) bool {
+	return r.want(e.value, flagKind, e.key) && e.value.text == "true"
+}
+
+// leastPoll keeps looking at files from becoming the machine's main work.
+const leastPoll = 100 * time.Millisecond
+
+func readPoll(r *reader, u *Unit, e *entry) {
+	u.Poll = r.duration(e.value, e.key)
+	if u.Poll > 0 && u.Poll < leastPoll {
+		r.wrong(e.value.at, "write at least "+leastPoll.String(), "%q would look at files all the time: %q", e.key, e.value.text)
+	}
+}
+
 // choice reads a text that must be one of a few and returns its index.
 func (r *reader) choice(v *value, key string, choices ...string) int {
 	if !r.want(v, textKind, key) {
@@ -175,8 +192,27 @@ func (r *reader) patterns(e *entry) []Pattern {
 func (r *reader) pattern(v *value) Pattern {
 	if v.text == "" || !doublestar.ValidatePattern(v.text) {
 		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is no pattern", v.text)
+	} else if ways(v.text) > mostWays {
+		r.wrong(v.at, "write several patterns", "%q has too many choices in its braces", v.text)
 	}
 	return Pattern{v.text, v.at.line}
+}
+
+// mostWays is how many patterns without braces one with braces may stand for.
+const mostWays = 1000
+
+// ways returns how many patterns the braces of one stand for, at most.
+func ways(pattern string) int {
+	all, group := 1, 1
+	for _, c := range pattern {
+		switch c {
+		case ',':
+			group++
+		case '}':
+			all, group = min(all*group, mostWays+1), 1
+		}
+	}
+	return all
 }
 
 func readDir(r *reader, u *Unit, e *entry) {

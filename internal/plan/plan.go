@@ -79,15 +79,21 @@ type Unit struct {
 	Ignore    []Pattern
 	Reactions []Reaction
 	Lull      time.Duration
-	Ready     Ready
-	Stop      Stop
-	Endpoint  Endpoint
-	Setup     []Step // heavy steps before the first run, skipped while they are done
-	Prelude   []Step // quick steps before every run
-	Overlap   Overlap
-	AfterExit AfterExit
-	Manual    bool // starts by a wish only
-	Line      int  // of its table in the file, from 1
+	// Unignored has files count that version control ignores; SkipUnchanged keeps
+	// those from counting that hold what they held before. Poll, if not 0, is how
+	// often files are looked at, in place of being told of them.
+	Unignored     bool
+	SkipUnchanged bool
+	Poll          time.Duration
+	Ready         Ready
+	Stop          Stop
+	Endpoint      Endpoint
+	Setup         []Step // heavy steps before the first run, skipped while they are done
+	Prelude       []Step // quick steps before every run
+	Overlap       Overlap
+	AfterExit     AfterExit
+	Manual        bool // starts by a wish only
+	Line          int  // of its table in the file, from 1
 }
 
 // Pattern is a glob, relative to Plan.Root, with its place in the file.

@@ -66,6 +66,13 @@ func (r *liveRun) have(p *spawn.Process) {
 	}
 }
 
+// spawned is the run's own process, nil before it has one.
+func (r *liveRun) spawned() *spawn.Process {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.process
+}
+
 func (r *liveRun) isStopped() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()

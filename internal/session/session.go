@@ -52,19 +52,22 @@ type Session struct {
 	shownPlan atomic.Pointer[plan.Plan]
 	uses      atomic.Pointer[map[string]Use]
 	hidden    atomic.Pointer[mask.Mask]
+	authors   authors
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
 
 	// Owned by the loop.
 	plan     *plan.Plan
-	edited   *plan.Plan // a new plan whose files are not watched yet
-	edits    int        // how many there have been
+	edited   *plan.Plan   // a new plan whose files are not watched yet
+	edits    int          // how many there have been
+	first    engine.Event // what begins the project, until its files are watched
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
 	watcher  *watch.Watcher
 	spawner  *spawn.Spawner
 	live     map[string]*liveRun
+	leftOut  map[string][]string // files that units do not react to, for this session
 	left     bool
 }
 
@@ -81,7 +84,7 @@ func Start(c Config) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	watcher, err := watch.Open(c.Plan.Root, concern.Interests(c.Plan))
+	watcher, err := watch.Open(c.Plan.Root)
 	if err != nil {
 		book.Close()
 		return nil, err
@@ -89,7 +92,7 @@ func Start(c Config) (*Session, error) {
 	s := &Session{
 		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State, marks: spawn.Marks(c.Plan.File),
 		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
-		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{},
+		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, leftOut: map[string][]string{},
 		engine: engine.New(c.Plan), spawner: spawn.New(),
 	}
 	s.hide(c.Plan)
@@ -100,6 +103,7 @@ func Start(c Config) (*Session, error) {
 	}
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
+	s.watchFor(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
 	go s.survey()
 	return s, nil
@@ -144,9 +148,10 @@ func (s *Session) send(ev engine.Event) {
 	}
 }
 
-// loop is the one goroutine in which everything is decided.
+// loop is the one goroutine in which everything is decided. It begins when all
+// files are watched, so that no process reads a file whose change would be missed.
 func (s *Session) loop(first engine.Event) {
-	s.step(time.Now(), first)
+	s.first = first
 	for !s.left {
 		s.publish()
 		select {
@@ -200,7 +205,7 @@ func (s *Session) watched(ev watch.Event) {
 	switch ev := ev.(type) {
 	case watch.Touched:
 		if keys := withoutSettings(ev.Keys); len(keys) > 0 {
-			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys})
+			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys, Elsewhere: s.elsewhere(now, keys)})
 		}
 	case watch.Change:
 		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
@@ -215,11 +220,18 @@ func (s *Session) watched(ev watch.Event) {
 			s.step(now, c)
 		}
 	case watch.Watching:
+		if s.first != nil {
+			first := s.first
+			s.first = nil
+			s.step(now, first)
+		}
 		if ev.Number == s.edits {
 			s.adopt(now)
 		}
-	case watch.Lost:
-		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, "file events were lost ("+ev.Reason+"): everything counts as changed")
+	case watch.Unchanged:
+		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: ev.Keys})
+	case watch.Notice:
+		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, ev.Text)
 	}
 }
 
@@ -255,6 +267,13 @@ func (s *Session) carryOut(order engine.Order) {
 		time.AfterFunc(time.Until(o.At), func() { s.send(engine.Rang{Timer: o.Timer}) })
 	case engine.Tell:
 		s.tell(o)
+	case engine.LeaveOut:
+		s.leftOut[o.Unit] = o.Files
+		if s.edited != nil {
+			s.watchFor(s.edited)
+		} else {
+			s.watchFor(s.plan)
+		}
 	case engine.Finish:
 		s.left = true
 	}

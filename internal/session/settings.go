@@ -25,9 +25,14 @@ func (s *Session) readSettings(now time.Time) {
 		s.step(now, engine.PlanBroken{Problem: problem})
 		return
 	}
-	s.edits++
 	s.edited = edited
-	s.watcher.SetInterests(concern.Interests(edited), s.edits)
+	s.watchFor(edited)
+}
+
+// watchFor has the watcher look for what concerns a plan's units.
+func (s *Session) watchFor(p *plan.Plan) {
+	s.edits++
+	s.watcher.SetInterests(concern.InterestsWithout(p, s.leftOut), s.edits)
 }
 
 func (s *Session) adopt(now time.Time) {
@@ -38,6 +43,16 @@ func (s *Session) adopt(now time.Time) {
 	s.hide(s.plan)
 	s.shownPlan.Store(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan})
+}
+
+// WriteCure writes into the settings file that a unit ignores what its own runs
+// write.
+func (s *Session) WriteCure(unit string) error {
+	u := s.Snapshot().Unit(unit)
+	if u == nil || len(u.Own) == 0 {
+		return nil
+	}
+	return plan.Ignore(s.Plan().File, unit, concern.Cure(u.Own))
 }
 
 // Why says what a save of the path would set off, by the settings in force.

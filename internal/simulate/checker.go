@@ -18,7 +18,9 @@ import (
 //  4. when all is at rest, every unit whose chain did not fail is current;
 //  5. stale is never shown as current;
 //  6. no wish and no change is ever lost;
-//  7. every order is answered or timed out; nothing waits for ever.
+//  7. every order is answered or timed out; nothing waits for ever;
+//  8. a unit that its own runs set off is noticed by the third time, and nobody
+//     is left out of what others write.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -36,13 +38,17 @@ type books struct {
 	live      int // the run that was ordered and is not over; 0 for none
 	newest    int // the newest that was ordered
 	ready     bool
-	signalled bool // the live run was told to end
-	done      bool // its newest run ended well
-	burst     int  // the newest it heard of
-	told      int  // writings that the engine has heard of
-	saw       int  // of those, what the newest run could read
-	goodSaw   int  // and what the newest good run could
-	good      int  // number of good runs
+	signalled bool         // the live run was told to end
+	done      bool         // its newest run ended well
+	told      writings     // that the engine has heard of
+	saw       writings     // of those, what the newest run could read
+	goodSaw   writings     // and what the newest good run could
+	undone    map[int]bool // bursts that left everything as it was
+	own       map[int]bool // bursts that its own runs wrote and that do not count
+	edits     int          // of its settings
+	ownIsOut  bool         // what its own runs write does not count
+	selfMade  int          // runs in a row that its own runs set off
+	good      int          // number of good runs
 	upGood    map[string]int
 	goodUp    map[string]int // of what it follows, as the newest good run found it
 	wanted    bool
@@ -57,7 +63,28 @@ type books struct {
 }
 
 func newBooks(spec *plan.Unit) *books {
-	return &books{spec: spec, owed: map[string]bool{}, upGood: map[string]int{}, goodUp: map[string]int{}}
+	return &books{spec: spec, owed: map[string]bool{}, upGood: map[string]int{}, goodUp: map[string]int{},
+		told: writings{}, undone: map[int]bool{}, own: map[int]bool{}}
+}
+
+// writings are how often files were written in each burst. An edit of the settings
+// is a writing with a negative number.
+type writings map[int]int
+
+// mostSelfMade is how often a unit may set itself off before that is noticed: twice,
+// and once more where somebody else's change comes to rest in between.
+const mostSelfMade = 3
+
+// behind returns how many bursts a run that could read these has not read as they
+// are now.
+func (b *books) behind(saw writings) int {
+	n := 0
+	for burst, times := range b.told {
+		if read := saw[burst]; read != times && !b.own[burst] && (read != 0 || !b.undone[burst]) {
+			n++
+		}
+	}
+	return n
 }
 
 // Watch returns a checker that watches the world from its first step on.
@@ -86,8 +113,10 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.Touched:
 		for _, name := range ev.Units {
 			if b := c.units[name]; b != nil {
-				b.told++
-				b.burst = ev.Burst
+				b.told[ev.Burst]++
+				if slices.Contains(ev.Elsewhere, name) {
+					b.selfMade = -1 // that clears it of the next run as well
+				}
 				c.excuse(name)
 			}
 		}
@@ -97,12 +126,17 @@ func (c *Checker) before(ev engine.Event) {
 			if b == nil {
 				continue // it went with the settings
 			}
-			if b.burst < ev.Burst { // its Touched was lost
-				b.told++
-				b.burst = ev.Burst
+			if b.told[ev.Burst] == 0 { // its Touched was lost
+				b.told[ev.Burst]++
 			}
-			b.owe(h)
 			c.excuse(h.Unit)
+		}
+	case engine.Unchanged:
+		for _, name := range ev.Units {
+			if b := c.units[name]; b != nil {
+				b.undone[ev.Burst] = true
+				c.excuse(name)
+			}
 		}
 	case engine.NotSpawned:
 		if b := c.of(ev.Unit); b.live == ev.Run {
@@ -135,7 +169,7 @@ func (b *books) owe(h engine.Hit) {
 			key = re.Run.With(h.Captures).String()
 		}
 	}
-	if b.told > b.saw || b.command != "" && b.command != key {
+	if b.behind(b.saw) > 0 || b.command != "" && b.command != key {
 		b.owed[key] = true // else its run was ordered after the writing and does it
 	}
 }
@@ -171,7 +205,9 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 	for _, name := range d.Changed {
 		b := c.units[name]
-		b.told++
+		b.selfMade = -1
+		b.edits++
+		b.told[-b.edits] = 1
 		b.owed[""] = true
 		if b.wanted {
 			b.must = b.newest + 1
@@ -246,12 +282,15 @@ func (c *Checker) wished(ev engine.Wished) {
 	switch ev.Wish {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
+		c.excuse(ev.Unit) // who waited for it may go on without it
 	case engine.StartUnit, engine.RestartUnit:
 		c.want(ev.Unit, map[string]bool{})
 		c.excuse(ev.Unit)
 		if ev.Wish == engine.RestartUnit {
 			b.must = b.newest + 1
 		}
+	case engine.HeedUnit:
+		b.selfMade = -1
 	case engine.PauseUnit:
 		b.paused = true
 	case engine.ResumeUnit:
@@ -271,7 +310,7 @@ func (c *Checker) want(name string, seen map[string]bool) {
 // spawned notes what a process can read: all that is written by now.
 func (c *Checker) spawned(unit string, run int) {
 	b := c.of(unit)
-	b.saw, b.payable = b.told, slices.Sorted(maps.Keys(b.owed))
+	b.saw, b.payable = maps.Clone(b.told), slices.Sorted(maps.Keys(b.owed))
 	b.upGood = map[string]int{}
 	for _, f := range b.spec.Follows {
 		b.upGood[f] = c.of(f).good
@@ -289,6 +328,14 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		}
 	}
 	for _, o := range orders {
+		if o, ok := o.(engine.LeaveOut); ok {
+			c.leftOut(o)
+		}
+	}
+	if change, ok := ev.(engine.Change); ok {
+		c.changed(change)
+	}
+	for _, o := range orders {
 		switch o := o.(type) {
 		case engine.Start:
 			c.started(o, snap)
@@ -300,7 +347,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 			if b.paused || snap.Paused {
 				c.broke(6, "%s is sent a signal although its reactions are paused", o.Unit)
 			}
-			b.saw, b.goodSaw = b.told, b.told
+			b.saw, b.goodSaw = maps.Clone(b.told), maps.Clone(b.told)
 		}
 	}
 	for i := range snap.Units {
@@ -308,8 +355,39 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 }
 
+// leftOut checks that a unit is left out of nothing but what it writes itself.
+func (c *Checker) leftOut(o engine.LeaveOut) {
+	for _, f := range o.Files {
+		if f != Own(o.Unit) {
+			c.broke(8, "%s is left out of %s, which others write", o.Unit, f)
+		}
+	}
+	c.of(o.Unit).ownIsOut = len(o.Files) > 0
+}
+
+// changed enters what files at rest ask for. What a unit writes itself asks for
+// nothing once that is known.
+func (c *Checker) changed(ev engine.Change) {
+	for _, h := range ev.Hits {
+		b := c.units[h.Unit]
+		switch {
+		case b == nil: // it went with the settings
+		case h.Path == Own(h.Unit) && b.ownIsOut:
+			b.own[ev.Burst] = true
+		default:
+			b.owe(h)
+		}
+	}
+}
+
 func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	b := c.units[o.Unit]
+	if b.selfMade++; snap.Unit(o.Unit).Run.Because != Own(o.Unit)+" changed" {
+		b.selfMade = 0
+	}
+	if b.selfMade > mostSelfMade {
+		c.broke(8, "%s has set itself off %d times in a row", o.Unit, b.selfMade)
+	}
 	if b.live != 0 {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
@@ -357,11 +435,11 @@ func (c *Checker) truth(u *engine.Unit) {
 
 func (c *Checker) outdated(name string) string {
 	b := c.units[name]
-	if b.goodSaw < b.told {
-		return fmt.Sprintf("%s has read %d of %d writings", name, b.goodSaw, b.told)
+	if n := b.behind(b.goodSaw); n > 0 {
+		return fmt.Sprintf("%s has not read %d of %d writings", name, n, len(b.told))
 	}
 	for _, f := range b.spec.Follows {
-		if c.units[f].good == 0 && !c.units[f].wanted && c.units[f].told == 0 {
+		if c.units[f].good == 0 && !c.units[f].wanted && c.units[f].behind(nil) == 0 {
 			continue
 		}
 		if b.goodUp[f] != c.units[f].good {

@@ -24,7 +24,12 @@ type Result struct {
 func Play(seed uint64, withStory bool) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
-	d := &driver{rand: r, healthy: false}
+	d := &driver{rand: r, selfish: map[string]time.Duration{}}
+	for _, u := range p.Units {
+		if r.IntN(12) == 0 {
+			d.selfish[u.Name] = time.Duration(1+r.IntN(900)) * time.Millisecond
+		}
+	}
 	w := NewWorld(p, d.behave)
 	d.world = w
 	c := Watch(w)
@@ -58,6 +63,7 @@ type driver struct {
 	world   *World
 	healthy bool
 	added   int
+	selfish map[string]time.Duration // units whose runs write what concerns them, and when
 }
 
 // randomPlan makes a project of 1 to 60 units in which each may need and follow
@@ -117,6 +123,9 @@ func (dr *driver) behave(unit string, _ int) Behaviour {
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
 	}
+	if after := dr.selfish[unit]; after > 0 {
+		b.OwnAfter = after + d(r, 0, 50)
+	}
 	if dr.healthy {
 		b.ReadyAfter = time.Millisecond
 		return b
@@ -165,6 +174,8 @@ func (dr *driver) act() {
 		w.Send(engine.Wished{Wish: engine.StopUnit, Unit: unit})
 	case n == 12:
 		w.Send(engine.Wished{Wish: engine.StartUnit, Unit: unit})
+	case n == 13 && r.IntN(5) == 0:
+		w.Send(engine.Wished{Wish: engine.HeedUnit, Unit: unit})
 	case n < 15:
 		w.Send(engine.Wished{Wish: engine.RestartUnit, Unit: unit})
 	case n == 15:
@@ -232,7 +243,9 @@ func (dr *driver) save() {
 		}
 		hits = append(hits, h)
 	}
-	w.Save(d(r, 0, 400), r.IntN(20) == 0, hits...)
+	s := Saving{Lull: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
+	s.Same = !s.TouchedLost && r.IntN(10) == 0
+	w.Save(s, hits...)
 }
 
 // tellStory writes down every event and order, readable.

@@ -23,9 +23,11 @@ var update = flag.Bool("update", false, "write what happens into the stories")
 // said. Each unit behaves well unless the story says otherwise:
 //
 //	> start                          begin
-//	> unit: ends=1s exit=1 ready=2s|never stop=ignore spawn=fail
+//	> unit: ends=1s exit=1 ready=2s|never stop=ignore spawn=fail own=200ms
 //	                                 how its later runs behave
 //	> save PATH: UNIT UNIT           a change that concerns these units
+//	> save somehow PATH: UNIT        one that the unit's own run may have made
+//	> save the same PATH: UNIT       one that leaves the file as it was
 //	> WISH UNIT                      a wish, such as "restart fares" or "pause"
 //	> wait 5s                        let time pass, then show the verdict
 func TestStories(t *testing.T) {
@@ -106,13 +108,15 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 		require.NoError(t, err)
 		w.Run(d)
 	case verb == "save":
+		rest, unknown := strings.CutPrefix(rest, "somehow ")
+		rest, same := strings.CutPrefix(rest, "the same ")
 		path, units, _ := strings.Cut(rest, ":")
 		var hits []engine.Hit
 		for _, u := range strings.Fields(units) {
 			require.NotNil(t, w.Plan.Unit(u), "no unit %s", u)
 			hits = append(hits, engine.Hit{Unit: u, Path: path, What: "written", Rule: path})
 		}
-		w.Save(150*time.Millisecond, false, hits...)
+		w.Save(Saving{Lull: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
 	case strings.HasSuffix(verb, ":"):
 		unit := strings.TrimSuffix(verb, ":")
 		b := well
@@ -152,6 +156,8 @@ func (b Behaviour) with(t *testing.T, trait string) Behaviour {
 		b.EndsAfter = length()
 	case "stop":
 		b.StopTakes = length()
+	case "own":
+		b.OwnAfter = length()
 	case "exit":
 		_, err := fmt.Sscan(value, &b.Exit.Code)
 		require.NoError(t, err)

@@ -10,6 +10,7 @@ package simulate
 
 import (
 	"container/heap"
+	"slices"
 	"time"
 
 	"omnivigil/internal/engine"
@@ -25,6 +26,7 @@ type Behaviour struct {
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
+	OwnAfter   time.Duration // from its process to its writing a file that concerns the unit; 0: it does not
 }
 
 // World is the outer world of one engine. It is not safe for concurrent use.
@@ -49,6 +51,8 @@ type World struct {
 	agenda agenda
 	serial int
 	procs  map[string]*process
+	left   map[string]bool // units that are left out of what they write themselves
+	own    map[string]*ownWriting
 	burst  int
 }
 
@@ -61,7 +65,7 @@ type process struct {
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
 	return &World{
-		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{},
+		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string]bool{}, own: map[string]*ownWriting{},
 		Now: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC),
 	}
 }
@@ -146,6 +150,8 @@ func (w *World) carryOut(o engine.Order) {
 		w.signal(o)
 	case engine.Arm:
 		w.In(o.At.Sub(w.Now), func() { w.Send(engine.Rang{Timer: o.Timer}) })
+	case engine.LeaveOut:
+		w.left[o.Unit] = len(o.Files) > 0
 	case engine.Finish:
 		w.Finished = true
 	}
@@ -171,6 +177,9 @@ func (w *World) start(o engine.Start) {
 			w.Spawned(o.Unit, o.Run)
 		}
 		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.serial})
+		if b.OwnAfter > 0 {
+			w.In(b.OwnAfter, func() { w.writeOwn(o.Unit, p) })
+		}
 		if b.EndsAfter >= 0 {
 			w.In(b.EndsAfter, func() { w.exit(o.Unit, p, b.Exit) })
 		}
@@ -210,17 +219,84 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	}
 }
 
+// lull is how long files that a process writes take to be at rest.
+const lull = 150 * time.Millisecond
+
+// Own is the path that the processes of a unit write themselves.
+func Own(unit string) string { return unit + "/own" }
+
+// ownWriting is what a unit's processes have written and is not at rest.
+type ownWriting struct {
+	burst  int
+	since  time.Time
+	writes int
+}
+
+func (w *World) writeOwn(unit string, p *process) {
+	if !p.alive || w.left[unit] {
+		return
+	}
+	o := w.own[unit]
+	if o == nil {
+		w.burst++
+		o = &ownWriting{burst: w.burst, since: w.Now}
+		w.own[unit] = o
+	}
+	o.writes++
+	writes := o.writes
+	w.Send(engine.Touched{Burst: o.burst, Units: []string{unit}})
+	w.In(lull, func() {
+		if o.writes == writes {
+			delete(w.own, unit)
+			hit := engine.Hit{Unit: unit, Path: Own(unit), What: "written", Rule: unit + "/**"}
+			w.Send(engine.Change{Burst: o.burst, Since: o.since, Hits: []engine.Hit{hit}})
+		}
+	})
+}
+
+// Saving is how files are written.
+type Saving struct {
+	Lull        time.Duration // until they are at rest
+	TouchedLost bool          // the engine does not hear of the first write
+	Unknown     bool          // it cannot be told whether a unit's own run wrote them
+	Same        bool          // they hold what they held before
+}
+
 // Save writes files that concern these units: the engine hears at once that they
 // are touched, unless that is lost, and after the lull that they are at rest.
-func (w *World) Save(lull time.Duration, touchedIsLost bool, hits ...engine.Hit) {
+func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.burst++
 	burst, since := w.burst, w.Now
 	var units []string
 	for _, h := range hits {
 		units = append(units, h.Unit)
 	}
-	if !touchedIsLost {
-		w.Send(engine.Touched{Burst: burst, Units: units})
+	if !s.TouchedLost {
+		touched := engine.Touched{Burst: burst, Units: units}
+		if !s.Unknown {
+			touched.Elsewhere = units
+		}
+		w.Send(touched)
+		if s.Same { // written over, and then back
+			w.In(s.Lull/2, func() { w.Send(touched) })
+		}
 	}
-	w.In(lull, func() { w.Send(engine.Change{Burst: burst, Since: since, Hits: hits}) })
+	w.In(s.Lull, func() {
+		if s.Same {
+			w.Send(engine.Unchanged{Burst: burst, Units: units})
+		} else {
+			w.Send(engine.Change{Burst: burst, Since: since, Hits: w.asItIs(hits)})
+		}
+	})
+}
+
+// asItIs gives hits the rules of the settings in force, as a watcher does.
+func (w *World) asItIs(hits []engine.Hit) []engine.Hit {
+	now := slices.Clone(hits)
+	for i := range now {
+		if u := w.Plan.Unit(now[i].Unit); u != nil && now[i].Reaction > len(u.Reactions) {
+			now[i].Reaction = 0
+		}
+	}
+	return now
 }

@@ -63,6 +63,9 @@ var bindings = []binding{
 		do:   func(m *model) { m.browse() }},
 	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit,
 		do: func(m *model) { m.question.show(m) }},
+	{keys: []string{"l"}, name: "decide about a loop: files that it writes and runs again for", hint: "loop", group: onUnit,
+		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && len(u.Own) > 0 },
+		do:   func(m *model) { m.loop.show(m) }},
 	{keys: []string{"enter"}, name: "show its lines only, or all again", hint: "its lines only", group: onUnit,
 		do: func(m *model) { m.stream.only(m) }},
 

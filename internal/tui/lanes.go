@@ -174,6 +174,8 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 	switch {
 	case u.Paused:
 		state = "held"
+	case len(u.Own) > 0 && !u.OwnTaken:
+		state = "loop cut"
 	case u.Queued && u.State == engine.Running:
 		state += " +1" // one more run follows
 	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Off:

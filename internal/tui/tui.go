@@ -30,6 +30,7 @@ type Project interface {
 	Done() <-chan struct{}
 	Wish(w engine.Wish, unit string)
 	Why(path string) concern.Report
+	WriteCure(unit string) error
 	Note(text string)
 }
 
@@ -60,6 +61,7 @@ type model struct {
 	lanes    lanes
 	stream   stream
 	question question
+	loop     loop
 	pending  tea.Cmd // what a key's action leaves to be done
 	help     bool
 	helpTop  int
@@ -171,6 +173,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.question.open {
 			return m, m.question.key(m, msg)
 		}
+		if m.loop.open {
+			m.loop.key(m, msg.String())
+			return m, nil
+		}
 		m.press(msg.String())
 		cmd := m.pending
 		m.pending = nil
@@ -231,6 +237,8 @@ func (m *model) screen() []string {
 	switch {
 	case m.snap.Settings != "":
 		rows = append(rows, m.settingsView())
+	case m.looping() != nil:
+		rows = append(rows, m.loop.notice(m))
 	case m.height >= 30:
 		rows = append(rows, "")
 	}
@@ -242,10 +250,13 @@ func (m *model) screen() []string {
 		upper := m.lanes.view(m, max(body/2, min(len(m.snap.Units)+2, body-4)))
 		m.streamTop = len(rows) + len(upper)
 		rows = append(rows, upper...)
-		if m.question.open {
-			rows = append(rows, m.question.view(m, body-len(upper))...)
-		} else {
-			rows = append(rows, m.stream.view(m, body-len(upper))...)
+		switch room := body - len(upper); {
+		case m.question.open:
+			rows = append(rows, m.question.view(m, room)...)
+		case m.loop.open:
+			rows = append(rows, m.loop.view(m, room)...)
+		default:
+			rows = append(rows, m.stream.view(m, room)...)
 		}
 	}
 	return append(rows, m.hintsView(m.width))

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -41,9 +42,18 @@ func (p *played) Changed() (<-chan struct{}, func()) { return nil, func() {} }
 func (p *played) Done() <-chan struct{}              { return nil }
 func (p *played) Why(path string) concern.Report     { return concern.Report{Path: path} }
 func (p *played) Note(string)                        {}
+func (p *played) WriteCure(string) error             { return errors.New("the disk is full") }
 func (p *played) Wish(w engine.Wish, unit string) {
 	p.wishes = append(p.wishes, strings.TrimSpace(string(w)+" "+unit))
 	p.Send(engine.Wished{Wish: w, Unit: unit})
+}
+
+// goRound makes a unit's runs write what makes it run, until that is noticed.
+func (p *played) goRound(unit string) {
+	for range 5 {
+		p.Save(simulate.Saving{Lull: 150 * time.Millisecond, Unknown: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
+		p.World.Run(12 * time.Second)
+	}
 }
 
 // play returns a model of n units, every fourth of them a task, after a start, a
@@ -92,7 +102,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		for _, u := range units {
 			hits = append(hits, engine.Hit{Unit: u, Path: u + "/file.go", What: "written"})
 		}
-		w.Save(100*time.Millisecond, false, hits...)
+		w.Save(simulate.Saving{Lull: 100 * time.Millisecond}, hits...)
 		w.Run(8 * time.Second)
 	}
 	save("u0")
@@ -166,6 +176,28 @@ func TestScreens(t *testing.T) {
 			assert.Equal(t, string(want), got)
 		})
 	}
+}
+
+// TestLoop decides about a loop by key.
+func TestLoop(t *testing.T) {
+	m, s := play(t, 5, 100, 24)
+	s.goRound("u0")
+	m.tick2(s.Now)
+	assert.Contains(t, m.plainScreen(), "loop cut  u0 writes data/u0.db itself")
+	m.lanes.unit = "u2"
+	m.press("l")
+	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
+	m.loop.key(m, "w")
+	assert.Contains(t, m.plainScreen(), "the disk is full", "the panel stays, and says why")
+	m.loop.key(m, "enter")
+	m.tick2(s.Now)
+	assert.NotContains(t, m.plainScreen(), "loop cut")
+	assert.True(t, s.Snapshot().Unit("u0").OwnTaken)
+	m.lanes.unit = "u0"
+	m.press("l") // it can be thought over
+	m.loop.key(m, "u")
+	assert.Empty(t, s.Snapshot().Unit("u0").Own)
+	assert.Equal(t, []string{"leave unit out u0", "heed unit u0"}, s.wishes)
 }
 
 // TestTextures requires every state to look different without colour.

@@ -34,6 +34,9 @@ func (m *model) hintsView(width int) string {
 		return fit(" "+m.palette.text.Render("enter")+m.palette.dim.Render(" ask   ")+m.palette.text.Render("esc")+
 			m.palette.dim.Render(" close   ")+m.palette.text.Render("↑↓")+m.palette.dim.Render(" choose"), width)
 	}
+	if m.loop.open {
+		return fit(" "+m.palette.text.Render("esc")+m.palette.dim.Render(" close"), width)
+	}
 	state := m.stream.status(m)
 	room := width - ansi.StringWidth(state) - 2
 	parts := make([]string, len(bindings))

@@ -11,6 +11,13 @@ type Interest struct {
 	Rules  []Rule   // the first whose pattern matches a path decides
 	Ignore []string // globs that keep paths out, files and whole folders
 	Lull   time.Duration
+	// Unignored has it hear also of what version control ignores.
+	Unignored bool
+	// SkipUnchanged keeps quiet about files that hold what they held before.
+	SkipUnchanged bool
+	// Poll, if not 0, is how often its folders are looked at, in place of being
+	// told by the system.
+	Poll time.Duration
 }
 
 // Rule is one pattern of an interest: a glob relative to the root, in which
@@ -21,7 +28,8 @@ type Rule struct {
 	Out     bool // paths that match are not told
 }
 
-// Event is what a Watcher tells: a Touched, a Change, a Lost or a Watching.
+// Event is what a Watcher tells: a Touched, a Change, an Unchanged, a Notice or a
+// Watching.
 type Event interface{ event() }
 
 // Touched says at once that files of these interests are being written. Each is
@@ -39,9 +47,15 @@ type Change struct {
 	Hits  []Hit
 }
 
-// Lost says that the system dropped events, so that anything may have changed.
-// The watcher goes on; the Change of that burst names no paths but the root.
-type Lost struct{ Reason string }
+// Unchanged takes a Touched back for these interests: what was written is what was
+// there before.
+type Unchanged struct {
+	Burst int
+	Keys  []string
+}
+
+// Notice is something about the watching itself that the person should know.
+type Notice struct{ Text string }
 
 // Hit is one path that one interest hears of.
 type Hit struct {
@@ -57,10 +71,11 @@ type Hit struct {
 // watched for.
 type Watching struct{ Number int }
 
-func (Touched) event()  {}
-func (Watching) event() {}
-func (Change) event()   {}
-func (Lost) event()     {}
+func (Touched) event()   {}
+func (Watching) event()  {}
+func (Change) event()    {}
+func (Unchanged) event() {}
+func (Notice) event()    {}
 
 // ceilingFactor bounds how long files that never rest can put off a change: that
 // many lulls, and no less than leastCeiling.
@@ -69,17 +84,33 @@ const (
 	leastCeiling  = 2 * time.Second
 )
 
+// writingPause is how long a file that its writer has not closed must be quiet,
+// where the lull is shorter.
+const writingPause = 25 * time.Millisecond
+
+// sighting is a hit as it comes in.
+type sighting struct {
+	Hit
+	writing bool // the writer has not closed the file
+}
+
 // group collects what one interest will hear of when its files are at rest.
 type group struct {
-	burst int
-	since time.Time
-	last  time.Time
-	lull  time.Duration
-	hits  map[string]Hit
+	burst   int
+	since   time.Time
+	last    time.Time
+	counted time.Time // from when on the ceiling counts
+	lull    time.Duration
+	hits    map[string]Hit
+	writing map[string]bool
 }
 
 func (g *group) due() time.Time {
-	due, ceiling := g.last.Add(g.lull), g.since.Add(max(ceilingFactor*g.lull, leastCeiling))
+	lull := g.lull
+	if len(g.writing) > 0 {
+		lull = max(lull, writingPause)
+	}
+	due, ceiling := g.last.Add(lull), g.counted.Add(max(ceilingFactor*g.lull, leastCeiling))
 	if due.After(ceiling) {
 		return ceiling
 	}
@@ -99,13 +130,13 @@ func newBursts() bursts {
 
 // add notes hits at that time and returns what to tell at once: one Touched for
 // each burst that they belong to.
-func (b *bursts) add(now time.Time, hits []Hit, lull func(key string) time.Duration) []Touched {
+func (b *bursts) add(now time.Time, hits []sighting, lull func(key string) time.Duration) []Touched {
 	var touched []Touched
 	seen := map[string]bool{}
 	for _, h := range hits {
 		g := b.groups[h.Key]
 		if g == nil {
-			g = &group{burst: b.burstFor(h.Key), since: now, lull: lull(h.Key), hits: map[string]Hit{}}
+			g = &group{burst: b.burstFor(h.Key), since: now, counted: now, lull: lull(h.Key), hits: map[string]Hit{}, writing: map[string]bool{}}
 			b.groups[h.Key] = g
 		}
 		g.last = now
@@ -134,7 +165,11 @@ func (b *bursts) burstFor(key string) int {
 }
 
 // add folds what happened to a path before with what happens now.
-func (g *group) add(h Hit) {
+func (g *group) add(s sighting) {
+	h := s.Hit
+	if delete(g.writing, h.Path); s.writing {
+		g.writing[h.Path] = true
+	}
 	if before, ok := g.hits[h.Path]; ok {
 		switch {
 		case before.What == "created" && h.What == "written":
@@ -144,6 +179,20 @@ func (g *group) add(h Hit) {
 		}
 	}
 	g.hits[h.Path] = h
+}
+
+// closed notes that the writer of a file has closed it.
+func (b *bursts) closed(path string) {
+	for _, g := range b.groups {
+		delete(g.writing, path)
+	}
+}
+
+// putOff lets every lull begin anew.
+func (b *bursts) putOff(now time.Time) {
+	for _, g := range b.groups {
+		g.last, g.counted = now, now
+	}
 }
 
 // next returns when the next change is due.

@@ -18,7 +18,8 @@ type Answer struct {
 	Rule     int    // index of the rule that matched; -1 if none did
 	Pattern  string // its pattern
 	Captures map[string]string
-	Ignored  string // the pattern that keeps the path out, if one does
+	Ignored  string // its own pattern that keeps the path out, if one does
+	Excluded string // the rule of version control that does, with its place
 	Noise    bool   // no interest ever hears of such a path
 }
 
@@ -27,24 +28,57 @@ type Answer struct {
 func Explain(root string, interests []Interest, file string) []Answer {
 	root = filepath.ToSlash(root)
 	file = absolute(root, file)
+	m := newMatcher(root, interests)
+	rule := excludedBy(file)
+	folder, name := m.at(path.Dir(file)), path.Base(file)
+	hearing := map[int]bool{}
+	for _, a := range m.hears(folder, name, rule != "") {
+		hearing[a.interest] = true
+	}
 	var answers []Answer
-	for _, in := range interests {
-		c := compileInterest(root, in)
-		a := Answer{Key: in.Key, Noise: isNoise(file)}
-		a.Rule, a.Hears = c.match(file)
-		if a.Rule >= 0 {
-			a.Pattern, a.Captures = in.Rules[a.Rule].Pattern, c.rules[a.Rule].capture(file)
-		}
-		for i, p := range c.ignore {
-			if p.covers(file) {
-				a.Ignored = in.Ignore[i]
+	for i, c := range m.interests {
+		a := Answer{Key: c.Key, Noise: isNoise(file), Hears: hearing[i] && !isNoise(file), Rule: -1}
+		for r, p := range c.rules {
+			if p.match(file) {
+				a.Rule, a.Pattern, a.Captures = r, p.text, p.capture(file)
 				break
 			}
 		}
-		a.Hears = a.Hears && !a.Noise
+		for n, p := range c.ignore {
+			if p.covers(file) {
+				a.Ignored = c.Ignore[n]
+				break
+			}
+		}
+		if !c.Unignored {
+			a.Excluded = rule
+		}
 		answers = append(answers, a)
 	}
 	return answers
+}
+
+// excludedBy returns the rule by which version control ignores a file, with its
+// place, or "". It need not be there.
+func excludedBy(file string) string {
+	var rules *scope
+	dir := "/"
+	parts := elements(file)
+	for i, name := range parts {
+		if r := openRepository(dir); r != nil {
+			rules = r.below
+		}
+		rules = rules.with(dir, path.Join(dir, ignoreName))
+		dir = path.Join(dir, name)
+		if name == ".git" {
+			return "version control's own folder"
+		}
+		last := i == len(parts)-1
+		if r := rules.decides(dir, !last || stat(dir).kind == isFolder); r != nil && !r.negated {
+			return r.String()
+		}
+	}
+	return ""
 }
 
 func absolute(root, file string) string {
@@ -90,73 +124,36 @@ func agrees(element, name string) bool {
 	return element == "**" || pattern{absolute: element}.match(name)
 }
 
-// Unmatched returns, by key and index, the rules that match no file that is there
-// now.
-func Unmatched(root string, interests []Interest) map[string][]int {
-	root = filepath.ToSlash(root)
-	out := map[string][]int{}
-	for _, in := range interests {
-		c := compileInterest(root, in)
-		for i, p := range c.rules {
-			if !anyFile(&c, p, p.base()) {
-				out[in.Key] = append(out[in.Key], i)
-			}
-		}
-	}
-	return out
-}
-
-// anyFile looks below dir for a file that the pattern matches and nothing ignores.
-func anyFile(in *interest, p pattern, dir string) bool {
-	if info, err := os.Stat(filepath.FromSlash(dir)); err == nil && !info.IsDir() {
-		return p.match(dir)
-	}
-	entries, err := os.ReadDir(filepath.FromSlash(dir))
-	if err != nil {
-		return false
-	}
-	for _, entry := range entries {
-		child := path.Join(dir, entry.Name())
-		switch {
-		case isNoise(child) || in.ignores(child):
-		case entry.IsDir():
-			if p.reaches(child) && anyFile(in, p, child) {
-				return true
-			}
-		case p.match(child):
-			return true
-		}
-	}
-	return false
-}
-
 // Files returns the files that any of the patterns matches now, as absolute paths
-// in order.
+// in order, whether version control ignores them or not.
 func Files(root string, patterns []string) []string {
 	root = filepath.ToSlash(root)
-	found := map[string]bool{}
+	in := Interest{}
 	for _, text := range patterns {
-		p := compile(root, text)
-		p.collect(p.base(), found)
+		in.Rules = append(in.Rules, Rule{Pattern: text})
+	}
+	m := newMatcher(root, []Interest{in})
+	found := map[string]bool{}
+	for _, p := range m.interests[0].rules {
+		base := existing(p.base())
+		m.collect(base, m.at(base), found)
 	}
 	return slices.Sorted(maps.Keys(found))
 }
 
-func (p pattern) collect(dir string, found map[string]bool) {
-	info, err := os.Stat(filepath.FromSlash(dir))
-	switch {
-	case err != nil || isNoise(dir):
-		return
-	case !info.IsDir():
-		if p.match(dir) {
-			found[filepath.FromSlash(dir)] = true
-		}
-		return
-	case !p.reaches(dir):
-		return
-	}
+func (m *matcher) collect(dir string, at place, found map[string]bool) {
 	entries, _ := os.ReadDir(filepath.FromSlash(dir))
 	for _, entry := range entries {
-		p.collect(path.Join(dir, entry.Name()), found)
+		name := entry.Name()
+		file := path.Join(dir, name)
+		switch {
+		case name == ".git" || isNoise(name):
+		case entry.IsDir():
+			if below := at.enter(name); m.wants(below, false) {
+				m.collect(file, below, found)
+			}
+		case len(m.hears(at, name, false)) > 0:
+			found[filepath.FromSlash(file)] = true
+		}
 	}
 }

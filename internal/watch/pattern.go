@@ -1,9 +1,7 @@
 package watch
 
 import (
-	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -19,7 +17,8 @@ type pattern struct {
 }
 
 // compile reads a glob relative to root, an absolute path with forward slashes.
-// A pattern that names a folder means everything below it.
+// A pattern without wildcards that turns out to name a folder means everything
+// below it, as does any with a slash at its end.
 func compile(root, text string) pattern {
 	base := root
 	rest := strings.TrimPrefix(withoutCaptures(text), "./")
@@ -31,7 +30,7 @@ func compile(root, text string) pattern {
 	if !path.IsAbs(rest) {
 		whole, named = path.Join(escape(base), rest), path.Join(escape(base), named)
 	}
-	if info, err := os.Stat(filepath.FromSlash(unescape(whole))); strings.HasSuffix(text, "/") || err == nil && info.IsDir() {
+	if strings.HasSuffix(text, "/") || !hasMeta(whole) {
 		whole += "/**"
 	}
 	p := pattern{text: text, absolute: whole}
@@ -39,7 +38,7 @@ func compile(root, text string) pattern {
 		p.captures, _ = translate(named) // nil only for what the plan refuses
 	}
 	for _, b := range expand(whole) {
-		p.branches = append(p.branches, strings.Split(strings.TrimPrefix(b, "/"), "/"))
+		p.branches = append(p.branches, elements(b))
 	}
 	return p
 }
@@ -47,6 +46,19 @@ func compile(root, text string) pattern {
 // escape makes every character of a path stand for itself in a glob.
 func escape(p string) string {
 	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`).Replace(p)
+}
+
+// hasMeta reports whether something in the pattern does not stand for itself.
+func hasMeta(p string) bool {
+	for i := 0; i < len(p); i++ {
+		switch p[i] {
+		case '\\':
+			i++
+		case '*', '?', '[', '{':
+			return true
+		}
+	}
+	return false
 }
 
 func unescape(p string) string {
@@ -69,6 +81,8 @@ func expand(p string) []string {
 		switch p[i] {
 		case '\\':
 			i++
+		case '[':
+			i += max(0, strings.IndexByte(p[i:], ']'))
 		case '{':
 			if depth == 0 {
 				open, start = i, i+1
@@ -129,17 +143,8 @@ func (p pattern) covers(file string) bool {
 	return false
 }
 
-// reaches reports whether a path below the folder dir could match.
-func (p pattern) reaches(dir string) bool {
-	elements := strings.Split(strings.TrimPrefix(dir, "/"), "/")
-	for _, branch := range p.branches {
-		if reaches(branch, elements) {
-			return true
-		}
-	}
-	return false
-}
-
+// reaches reports whether the elements of a folder's path lead along the branch
+// of a pattern, so that something below could match.
 func reaches(branch, elements []string) bool {
 	for i, el := range elements {
 		if i >= len(branch) {
@@ -165,14 +170,9 @@ func (p pattern) base() string {
 // swap and lock files, backups, probes.
 var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
 
-// isNoise reports whether a path never counts: version control's own folder, and
-// what editors leave beside a file.
+// isNoise reports whether a file never counts, as one that editors leave beside
+// another.
 func isNoise(file string) bool {
-	for _, el := range strings.Split(file, "/") {
-		if el == ".git" {
-			return true
-		}
-	}
 	name := path.Base(file)
 	for _, n := range noise {
 		if ok, _ := doublestar.Match(n, name); ok {

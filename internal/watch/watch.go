@@ -1,77 +1,60 @@
 // Package watch turns the file events of a tree of folders into changes at rest.
 //
-// Only folders that some interest's patterns can reach are watched; a new folder
-// among them is watched, and what is already in it is told, the moment it
-// appears. The package knows nothing of units and processes: an interest is a
-// key, patterns and a lull.
+// Only folders that some interest's patterns can reach, and that neither its own
+// ignore patterns nor version control's ignore files keep out, are watched. A new
+// folder among them is watched, and what is already in it is told, the moment it
+// appears. Where the system cannot tell of a folder, it is looked at every second.
+// The package knows nothing of units and processes: an interest is a key, patterns
+// and a lull.
 package watch
 
 import (
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
-
-	"github.com/fsnotify/fsnotify"
 )
 
 // Watcher watches a tree for some interests. Its methods may be called from any
 // goroutine.
 type Watcher struct {
-	root      string // with forward slashes
-	interests []interest
-	kernel    *fsnotify.Watcher
-	dirs      map[string]bool // watched folders
-	events    chan Event
-	next      chan wanted
-	closing   chan struct{}
-	bursts    bursts
+	events  chan Event
+	next    chan wanted
+	closing chan struct{}
+
+	// Owned by the loop.
+	root     string // with forward slashes
+	tree     *tree
+	bursts   bursts
+	contents *contents
+	opened   time.Time
+	limited  int // how many folders the person knows to be without a watch
+	hold     hold
 }
 
-// interest is an Interest with its patterns compiled.
-type interest struct {
-	Interest
-	rules  []pattern
-	ignore []pattern
-}
-
-func compileInterest(root string, in Interest) interest {
-	c := interest{Interest: in}
-	for _, r := range in.Rules {
-		c.rules = append(c.rules, compile(root, r.Pattern))
-	}
-	for _, p := range in.Ignore {
-		c.ignore = append(c.ignore, compile(root, strings.TrimSuffix(p, "/")))
-	}
-	return c
-}
-
-// Open starts to watch the folder root for the interests. When it returns, every
-// later write to a file that concerns one of them will be told.
-func Open(root string, interests []Interest) (*Watcher, error) {
+// Open starts to watch the folder root, for nobody at first: see SetInterests. It
+// returns at once. Where the system refuses to tell of files, they are looked at,
+// and a Notice says so.
+func Open(root string) (*Watcher, error) {
 	root = filepath.ToSlash(root)
-	kernel, err := fsnotify.NewWatcher()
-	if err != nil {
-		return nil, fmt.Errorf("ask the system for file events: %w", err)
-	}
-	w := &Watcher{
-		root: root, kernel: kernel, dirs: map[string]bool{},
-		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
-		bursts: newBursts(),
-	}
-	for _, in := range interests {
-		w.interests = append(w.interests, compileInterest(root, in))
-	}
-	if err := w.watchAll(); err != nil {
-		kernel.Close()
+	k, err := openKernel()
+	if err != nil && !errors.Is(err, errLimit) {
 		return nil, err
 	}
+	return newWatcher(root, k), nil
+}
+
+func newWatcher(root string, k kernel) *Watcher {
+	w := &Watcher{
+		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
+		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
+	}
+	w.tree.kernel = k
 	go w.loop()
-	return w, nil
+	return w
 }
 
 // Events returns the channel on which changes are told. It is closed after Close.
@@ -84,8 +67,9 @@ type wanted struct {
 }
 
 // SetInterests replaces what is watched for. It returns at once; a Watching event
-// with that number tells when it is done. Of several that come before the watcher
-// gets to them, only the last counts. It must be called from one goroutine.
+// with that number tells when it is done: every later write to a file that concerns
+// one of them will be told. Of several that come before the watcher gets to them,
+// only the last counts. It must be called from one goroutine.
 func (w *Watcher) SetInterests(interests []Interest, number int) {
 	select {
 	case <-w.next: // not taken up, and not wanted any more
@@ -94,30 +78,213 @@ func (w *Watcher) SetInterests(interests []Interest, number int) {
 	w.next <- wanted{interests, number}
 }
 
+// Close ends the watching. It must be called once.
+func (w *Watcher) Close() { close(w.closing) }
+
+// loop is the one goroutine that handles events.
+func (w *Watcher) loop() {
+	defer close(w.events)
+	var batches <-chan []notice
+	if w.tree.kernel != nil {
+		batches = w.tree.kernel.batches()
+		defer w.tree.kernel.close()
+	}
+	timer := time.NewTimer(time.Hour)
+	for {
+		timer.Reset(w.sleep())
+		select {
+		case <-w.closing:
+			return
+		case batch, ok := <-batches:
+			if !ok {
+				return
+			}
+			w.hear(batch)
+		case next := <-w.next:
+			w.replace(next)
+		case <-timer.C:
+			w.idle()
+		}
+		w.drain(batches)
+		w.tree.lookAround(time.Now())
+		w.mend()
+		w.report()
+		w.settle(time.Now())
+	}
+}
+
+// drain hears what else the system has told already, so that nothing is called at
+// rest that is not.
+func (w *Watcher) drain(batches <-chan []notice) {
+	for {
+		select {
+		case batch, ok := <-batches:
+			if !ok {
+				return
+			}
+			w.hear(batch)
+		default:
+			return
+		}
+	}
+}
+
+func (w *Watcher) hear(batch []notice) {
+	for _, n := range together(batch) {
+		w.tree.hear(n)
+	}
+}
+
+// together makes one notice of all about the same name: each look sees it as it is
+// now, so one is enough.
+func together(batch []notice) []notice {
+	if len(batch) < 2 {
+		return batch
+	}
+	type about struct {
+		id   watchID
+		name string
+	}
+	at := make(map[about]int, len(batch))
+	var few []notice
+	for _, n := range batch {
+		i, known := at[about{n.id, n.name}]
+		if !known {
+			at[about{n.id, n.name}] = len(few)
+			few = append(few, n)
+			continue
+		}
+		if n.what&wrote != 0 {
+			few[i].what &^= closed // that was another writer
+		}
+		few[i].what |= n.what
+	}
+	return few
+}
+
+// mend takes up what notices showed to be wrong with all that is known.
+func (w *Watcher) mend() {
+	t := w.tree
+	if t.lost {
+		t.lost = false
+		before := len(t.edits)
+		for f := range maps.Clone(t.repos) {
+			t.leaveRepository(f) // and enter it again, with watches that are alive
+		}
+		t.stale = true
+		for _, a := range slices.Clone(t.anchors) {
+			t.lookAgain(a, missed)
+			t.compare(a, missed, true)
+		}
+		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
+			count(len(t.edits)-before, "change")))
+	}
+	for range 3 { // ignore files that come with the folders which other ignore files let in
+		if t.stale {
+			t.reckonAll(recent)
+		}
+	}
+	for _, text := range t.remarks {
+		w.tell(Notice{text})
+	}
+	t.remarks = nil
+	if polled := t.unwatched(); polled > w.limited {
+		w.tell(Notice{limitWords(polled)})
+		w.limited = polled
+	}
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// unwatched returns how many folders the system has no watch for.
+func (t *tree) unwatched() int {
+	if t.limited == 0 && t.kernel != nil {
+		return 0
+	}
+	n := 0
+	for _, r := range t.rounds {
+		for f := range r.folders {
+			if !f.watched && t.asked(f) == 0 && f.files != nil {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// report tells at once of what was touched.
+func (w *Watcher) report() {
+	var hits []sighting
+	for _, e := range w.tree.edits {
+		file := e.in.join(e.name)
+		if e.what == "" {
+			w.bursts.closed(w.relative(file))
+			continue
+		}
+		hits = w.hits(hits, e, file)
+	}
+	w.tree.edits = nil
+	for _, t := range w.bursts.add(time.Now(), hits, w.lull) {
+		w.tell(t)
+	}
+}
+
+// hits adds who hears of an edit.
+func (w *Watcher) hits(hits []sighting, e edit, file string) []sighting {
+	if isNoise(file) {
+		return hits
+	}
+	for _, a := range w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false)) {
+		in := &w.tree.matcher.interests[a.interest]
+		p := in.rules[a.rule]
+		hits = append(hits, sighting{Hit{in.Key, w.relative(file), e.what, a.rule, p.text, p.capture(file)}, e.writing})
+	}
+	return hits
+}
+
+func (w *Watcher) relative(file string) string {
+	if below, ok := strings.CutPrefix(file, w.root+"/"); ok {
+		return below
+	}
+	if rel, err := filepath.Rel(filepath.FromSlash(w.root), filepath.FromSlash(file)); err == nil {
+		return filepath.ToSlash(rel)
+	}
+	return file
+}
+
+func (w *Watcher) interest(key string) *interest {
+	for i := range w.tree.matcher.interests {
+		if in := &w.tree.matcher.interests[i]; in.Key == key {
+			return in
+		}
+	}
+	return nil
+}
+
+func (w *Watcher) lull(key string) time.Duration {
+	if in := w.interest(key); in != nil {
+		return in.Lull
+	}
+	return 0
+}
+
 // replace is SetInterests in the loop. What has been touched is still told when it
 // has come to rest, by the new rules, even where no interest wants it any more:
 // whoever has heard Touched waits for it.
 func (w *Watcher) replace(next wanted) {
-	w.interests = nil
-	for _, in := range next.interests {
-		c := compileInterest(w.root, in)
-		w.interests = append(w.interests, c)
+	w.tree.want(next.interests)
+	for i := range w.tree.matcher.interests {
+		in := &w.tree.matcher.interests[i]
 		if g := w.bursts.groups[in.Key]; g != nil {
-			w.matchAnew(g, &c)
+			w.matchAnew(g, in)
 		}
 	}
-	for dir := range w.dirs {
-		if !w.wantsDir(dir) {
-			delete(w.dirs, dir)
-			w.kernel.Remove(filepath.FromSlash(dir))
-		}
-	}
-	// Folders that are watched already may have parts below them that were not
-	// wanted before, so all are walked anew.
-	clear(w.dirs)
-	if err := w.watchAll(); err != nil {
-		w.tell(Lost{err.Error()})
-	}
+	w.contents.want(w.tree)
 	w.tell(Watching{next.number})
 }
 
@@ -127,174 +294,57 @@ func (w *Watcher) matchAnew(g *group, in *interest) {
 	for path, h := range g.hits {
 		h.Rule = len(in.rules)
 		file := absolute(w.root, path)
-		if i, ok := in.match(file); ok {
-			h.Rule, h.Pattern, h.Captures = i, in.rules[i].text, in.rules[i].capture(file)
+		for i, p := range in.rules {
+			if p.match(file) {
+				h.Rule, h.Pattern, h.Captures = i, p.text, p.capture(file)
+				break
+			}
 		}
 		g.hits[path] = h
 	}
 }
 
-// Close ends the watching. It must be called once.
-func (w *Watcher) Close() {
-	close(w.closing)
-	w.kernel.Close()
+// settle tells of what has come to rest, unless version control is at work.
+func (w *Watcher) settle(now time.Time) {
+	if due, any := w.bursts.next(); !any || due.After(now) {
+		return
+	}
+	lock, held := w.tree.held(now)
+	text, wait := w.hold.decide(now, lock, held)
+	if text != "" {
+		w.tell(Notice{text})
+	}
+	if wait {
+		w.bursts.putOff(now)
+		return
+	}
+	for _, c := range w.bursts.take(now) {
+		w.tellChange(c)
+	}
 }
 
-// watchAll watches from the base of every pattern, or, where that does not exist
-// yet, the nearest folder above it, in which it would appear.
-func (w *Watcher) watchAll() error {
-	for _, in := range w.interests {
-		for _, p := range in.rules {
-			base := p.base()
-			for !isDir(base) && base != "/" && base != "." {
-				base = path.Dir(base)
-			}
-			if _, err := w.watchTree(base); err != nil {
-				return err
-			}
+// tellChange tells of a change, without the files that hold what they held before
+// for those who do not want to hear of them.
+func (w *Watcher) tellChange(c Change) {
+	keep := c.Hits[:0:0]
+	var quiet []string
+	for _, h := range c.Hits {
+		in := w.interest(h.Key)
+		if in == nil || !in.SkipUnchanged || w.contents.isOther(h.Key, absolute(w.root, h.Path)) {
+			keep = append(keep, h)
+		} else if !slices.Contains(quiet, h.Key) {
+			quiet = append(quiet, h.Key)
 		}
 	}
-	return nil
-}
-
-func isDir(p string) bool {
-	info, err := os.Stat(filepath.FromSlash(p))
-	return err == nil && info.IsDir()
-}
-
-// watchTree watches dir and all below it that is wanted, and returns the files
-// that it met. Each folder is watched before it is read, so that nothing which
-// appears in between is missed.
-func (w *Watcher) watchTree(dir string) (files []string, err error) {
-	if w.dirs[dir] || !w.wantsDir(dir) {
-		return nil, nil
+	c.Hits = keep
+	quiet = slices.DeleteFunc(quiet, func(key string) bool {
+		return slices.ContainsFunc(keep, func(h Hit) bool { return h.Key == key })
+	})
+	if len(keep) > 0 {
+		w.tell(c)
 	}
-	if err := w.kernel.Add(filepath.FromSlash(dir)); err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, nil
-		}
-		return nil, fmt.Errorf("watch %s: %w", dir, err)
-	}
-	w.dirs[dir] = true
-	entries, err := os.ReadDir(filepath.FromSlash(dir))
-	if err != nil {
-		return nil, nil // it is gone again, or not ours to read
-	}
-	for _, entry := range entries {
-		child := path.Join(dir, entry.Name())
-		if !entry.IsDir() {
-			files = append(files, child)
-			continue
-		}
-		below, err := w.watchTree(child)
-		if err != nil {
-			return nil, err
-		}
-		files = append(files, below...)
-	}
-	return files, nil
-}
-
-func (w *Watcher) wantsDir(dir string) bool {
-	if isNoise(dir) {
-		return false
-	}
-	for _, in := range w.interests {
-		if in.reaches(dir) {
-			return true
-		}
-	}
-	return false
-}
-
-func (in *interest) reaches(dir string) bool {
-	for i, p := range in.rules {
-		if !in.Rules[i].Out && p.reaches(dir) {
-			return !in.ignores(dir)
-		}
-	}
-	return false
-}
-
-// match returns the index of the rule that a path falls under, and whether the
-// interest hears of it.
-func (in *interest) match(file string) (int, bool) {
-	for i, p := range in.rules {
-		if p.match(file) {
-			return i, !in.Rules[i].Out && !in.ignores(file)
-		}
-	}
-	return -1, false
-}
-
-func (in *interest) ignores(file string) bool {
-	for _, p := range in.ignore {
-		if p.covers(file) {
-			return true
-		}
-	}
-	return false
-}
-
-// hits returns who hears of a path.
-func (w *Watcher) hits(file, what string) []Hit {
-	if isNoise(file) {
-		return nil
-	}
-	var hits []Hit
-	for _, in := range w.interests {
-		if i, ok := in.match(file); ok {
-			p := in.rules[i]
-			hits = append(hits, Hit{in.Key, w.relative(file), what, i, p.text, p.capture(file)})
-		}
-	}
-	return hits
-}
-
-func (w *Watcher) relative(file string) string {
-	if rel, err := filepath.Rel(filepath.FromSlash(w.root), filepath.FromSlash(file)); err == nil {
-		return filepath.ToSlash(rel)
-	}
-	return file
-}
-
-func (w *Watcher) lull(key string) time.Duration {
-	for _, in := range w.interests {
-		if in.Key == key {
-			return in.Lull
-		}
-	}
-	return 0
-}
-
-// loop is the one goroutine that handles events.
-func (w *Watcher) loop() {
-	defer close(w.events)
-	timer := time.NewTimer(time.Hour)
-	for {
-		if due, ok := w.bursts.next(); ok {
-			timer.Reset(time.Until(due))
-		}
-		select {
-		case <-w.closing:
-			return
-		case ev, ok := <-w.kernel.Events:
-			if !ok {
-				return
-			}
-			w.note(w.handle(ev))
-		case err, ok := <-w.kernel.Errors:
-			if !ok {
-				return
-			}
-			w.lost(err)
-		case next := <-w.next:
-			w.replace(next)
-		case <-timer.C:
-		}
-		for _, c := range w.bursts.take(time.Now()) {
-			w.tell(c)
-		}
+	if len(quiet) > 0 {
+		w.tell(Unchanged{c.Burst, quiet})
 	}
 }
 
@@ -305,98 +355,27 @@ func (w *Watcher) tell(ev Event) {
 	}
 }
 
-func (w *Watcher) note(hits []Hit) {
-	for _, t := range w.bursts.add(time.Now(), hits, w.lull) {
-		w.tell(t)
+// sleep returns how long nothing is to be done by itself.
+func (w *Watcher) sleep() time.Duration {
+	if len(w.tree.unstudied) > 0 || len(w.contents.todo) > 0 {
+		return 0
 	}
-}
-
-// handle keeps the watched folders in step with the tree and returns who hears
-// of an event.
-func (w *Watcher) handle(ev fsnotify.Event) []Hit {
-	file := filepath.ToSlash(ev.Name)
-	switch {
-	case ev.Has(fsnotify.Create):
-		if isDir(file) {
-			return w.appeared(file)
-		}
-		return w.hits(file, "created")
-	case ev.Has(fsnotify.Write):
-		return w.hits(file, "written")
-	case ev.Has(fsnotify.Remove), ev.Has(fsnotify.Rename):
-		if w.dirs[file] {
-			return w.vanished(file, ev.Has(fsnotify.Rename))
-		}
-		return w.hits(file, "removed")
-	case ev.Has(fsnotify.Chmod):
-		return w.chmod(file)
-	}
-	return nil
-}
-
-// appeared watches a new folder and tells of the files it came with.
-func (w *Watcher) appeared(dir string) []Hit {
-	files, err := w.watchTree(dir)
-	if err != nil {
-		w.tell(Lost{err.Error()})
-	}
-	var hits []Hit
-	for _, f := range files {
-		hits = append(hits, w.hits(f, "created")...)
-	}
-	return hits
-}
-
-// vanished forgets a folder. One that was renamed takes its files along without
-// an event for each, so those who could have matches below it hear of the folder.
-func (w *Watcher) vanished(dir string, renamed bool) []Hit {
-	for d := range w.dirs {
-		if d == dir || strings.HasPrefix(d, dir+"/") {
-			delete(w.dirs, d)
-			w.kernel.Remove(filepath.FromSlash(d)) // the system may have done so itself
+	wake := time.Now().Add(time.Hour)
+	if due, any := w.bursts.next(); any {
+		wake = due
+		if !w.hold.since.IsZero() {
+			wake = time.Now().Add(holdLook)
 		}
 	}
-	if !renamed {
-		return nil
+	if at, any := w.tree.nextLook(); any && at.Before(wake) {
+		wake = at
 	}
-	var hits []Hit
-	for _, in := range w.interests {
-		for i, p := range in.rules {
-			if !in.Rules[i].Out && p.reaches(dir) && !in.ignores(dir) {
-				hits = append(hits, Hit{Key: in.Key, Path: w.relative(dir), What: "removed", Rule: i, Pattern: p.text})
-				break
-			}
-		}
-	}
-	return hits
+	return time.Until(wake)
 }
 
-// touchWindow is how recent a file's time must be for a change of its attributes
-// to count as a touch rather than as a change of mode.
-const touchWindow = 2 * time.Second
-
-func (w *Watcher) chmod(file string) []Hit {
-	info, err := os.Stat(filepath.FromSlash(file))
-	if err != nil || info.IsDir() || time.Since(info.ModTime()).Abs() > touchWindow {
-		return nil
+// idle does a piece of what can wait until nothing else is to be done.
+func (w *Watcher) idle() {
+	if !w.tree.study() {
+		w.contents.read(w.tree, w.opened)
 	}
-	return w.hits(file, "written")
-}
-
-// lost makes everything count as changed when the system has dropped events.
-func (w *Watcher) lost(err error) {
-	w.tell(Lost{err.Error()})
-	if err := w.watchAll(); err != nil {
-		w.tell(Lost{err.Error()})
-	}
-	var hits []Hit
-	for _, in := range w.interests {
-		for i, r := range in.Rules {
-			if !r.Out {
-				hits = append(hits, Hit{Key: in.Key, Path: ".", What: "written", Rule: i, Pattern: r.Pattern})
-				break
-			}
-		}
-	}
-	w.note(hits)
 }

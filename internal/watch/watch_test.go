@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// tree makes a folder with these files.
-func tree(t *testing.T, files ...string) string {
+// folderWith makes a folder with these files.
+func folderWith(t *testing.T, files ...string) string {
 	t.Helper()
 	root := t.TempDir()
 	for _, f := range files {
@@ -41,9 +41,11 @@ func rules(patterns ...string) []Rule {
 
 func open(t *testing.T, root string, interests ...Interest) *Watcher {
 	t.Helper()
-	w, err := Open(root, interests)
+	w, err := Open(root)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
+	w.SetInterests(interests, 0)
+	require.Equal(t, Watching{0}, <-w.Events())
 	return w
 }
 
@@ -89,7 +91,7 @@ func TestChanges(t *testing.T) {
 			put(t, root, "web/.index.html.swp")
 			require.NoError(t, os.WriteFile(filepath.Join(root, "web/new~"), []byte("x"), 0o644))
 			require.NoError(t, os.Rename(filepath.Join(root, "web/new~"), filepath.Join(root, "web/index.html")))
-		}, []string{"pages web/index.html created"}},
+		}, []string{"pages web/index.html written"}},
 		{"deleted and made again", func(t *testing.T, root string) {
 			require.NoError(t, os.Remove(filepath.Join(root, "web/index.html")))
 			put(t, root, "web/index.html")
@@ -101,7 +103,7 @@ func TestChanges(t *testing.T) {
 			[]string{"pages web/a/b/c/page.html created"}},
 		{"a folder moved away", func(t *testing.T, root string) {
 			require.NoError(t, os.Rename(filepath.Join(root, "internal/tide"), filepath.Join(root, "elsewhere")))
-		}, []string{"berths internal/tide removed"}},
+		}, []string{"berths internal/tide/tide.go removed"}},
 		{"touched", func(t *testing.T, root string) {
 			now := time.Now()
 			require.NoError(t, os.Chtimes(filepath.Join(root, "web/index.html"), now, now))
@@ -109,7 +111,7 @@ func TestChanges(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
-			root := tree(t, start...)
+			root := folderWith(t, start...)
 			w := open(t, root, berths, pages)
 			// None of these concerns anybody; the change that follows would show them.
 			put(t, root, "internal/gen/y.go")
@@ -123,27 +125,39 @@ func TestChanges(t *testing.T) {
 }
 
 func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
-	root := tree(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
-	w := open(t, root,
+	root := folderWith(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
+	assert.ElementsMatch(t, []string{".", "web", "web/pages", "cmd", "cmd/a"}, watched(t, root,
 		Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Lull: lull},
-		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Lull: lull})
-	var watched []string
-	for _, d := range w.kernel.WatchList() {
-		rel, _ := filepath.Rel(root, d)
-		watched = append(watched, rel)
-	}
-	assert.ElementsMatch(t, []string{"web", "web/pages", "cmd", "cmd/a"}, watched)
+		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Lull: lull}))
+}
+
+// watched returns the folders that would be watched for the interests.
+func watched(t *testing.T, root string, interests ...Interest) (dirs []string) {
+	t.Helper()
+	tr := newTree(root)
+	k, err := openKernel()
+	require.NoError(t, err)
+	defer k.close()
+	tr.kernel = k
+	tr.want(interests)
+	tr.eachFolder(func(f *folder) {
+		if f.watched {
+			rel, _ := filepath.Rel(root, f.path)
+			dirs = append(dirs, rel)
+		}
+	})
+	return dirs
 }
 
 func TestBaseThatAppearsLater(t *testing.T) {
-	root := tree(t, "README.md")
+	root := folderWith(t, "README.md")
 	w := open(t, root, Interest{Key: "gen", Rules: rules("build/out/*.json"), Lull: lull})
 	put(t, root, "build/out/fares.json")
 	assert.Equal(t, []string{"gen build/out/fares.json created"}, change(t, w))
 }
 
 func TestOddNames(t *testing.T) {
-	root := filepath.Join(tree(t), "it's [a] {b}\nü *")
+	root := filepath.Join(folderWith(t), "it's [a] {b}\nü *")
 	require.NoError(t, os.Mkdir(root, 0o755))
 	w := open(t, root, Interest{Key: "x", Rules: rules("*.txt"), Lull: lull})
 	put(t, root, "a b.txt")
@@ -157,9 +171,9 @@ func TestBursts(t *testing.T) {
 	at := func(ms int) time.Time { return t0.Add(time.Duration(ms) * time.Millisecond) }
 	lulls := map[string]time.Duration{"quick": 0, "slow": 100 * time.Millisecond, "busy": 250 * time.Millisecond}
 	add := func(ms int, keys ...string) []Touched {
-		var hits []Hit
+		var hits []sighting
 		for _, k := range keys {
-			hits = append(hits, Hit{Key: k, Path: k, What: "written"})
+			hits = append(hits, sighting{Hit{Key: k, Path: k, What: "written"}, false})
 		}
 		return b.add(at(ms), hits, func(key string) time.Duration { return lulls[key] })
 	}
@@ -191,7 +205,7 @@ func TestBursts(t *testing.T) {
 	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500))), "files that never rest are put off no longer than that")
 }
 
-func TestReaches(t *testing.T) {
+func TestWants(t *testing.T) {
 	for _, test := range []struct {
 		pattern, dir string
 		want         bool
@@ -199,8 +213,10 @@ func TestReaches(t *testing.T) {
 		{"cmd/*/*.go", "/r/cmd", true}, {"cmd/*/*.go", "/r/cmd/a", true}, {"cmd/*/*.go", "/r/cmd/a/b", false},
 		{"cmd/**/*.go", "/r/cmd/a/b", true}, {"{cmd,web/x}/*.go", "/r/web", true}, {"{cmd,web/x}/*.go", "/r/docs", false},
 		{"*.go", "/r", true}, {"*.go", "/r/a", false}, {"../lib/**", "/lib/x", true}, {"../lib/**", "/r", false},
+		{"web", "/r/web/a", true}, {"we*", "/r/web", false}, {"we*/", "/r/web/a", true},
 	} {
-		assert.Equal(t, test.want, compile("/r", test.pattern).reaches(test.dir), "%s reaches %s", test.pattern, test.dir)
+		m := newMatcher("/r", []Interest{{Rules: rules(test.pattern)}})
+		assert.Equal(t, test.want, m.wants(m.at(test.dir), false), "%s wants %s", test.pattern, test.dir)
 	}
 }
 
@@ -226,7 +242,7 @@ func TestCaptures(t *testing.T) {
 }
 
 func TestSetInterests(t *testing.T) {
-	root := tree(t, "a/x.txt", "b/y.txt")
+	root := folderWith(t, "a/x.txt", "b/y.txt")
 	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Lull: lull})
 	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Lull: lull}}, 1)
 	require.Equal(t, Watching{1}, <-w.Events())
@@ -237,11 +253,13 @@ func TestSetInterests(t *testing.T) {
 
 // TestLastInterestsCount edits faster than the watcher can follow.
 func TestLastInterestsCount(t *testing.T) {
-	root := tree(t, "0/x.txt")
-	w := open(t, root)
 	const edits = 50
-	for n := 1; n <= edits; n++ {
+	root := folderWith(t)
+	for n := range edits + 1 {
 		put(t, root, fmt.Sprintf("%d/x.txt", n))
+	}
+	w := open(t, root)
+	for n := 1; n <= edits; n++ {
 		w.SetInterests([]Interest{{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Lull: lull}}, n)
 	}
 	for ev := range w.Events() {
@@ -257,14 +275,16 @@ func TestLastInterestsCount(t *testing.T) {
 // TestTouchedIsFollowedByChange edits the interests while files are being written:
 // whoever has heard that they are hears when they are at rest.
 func TestTouchedIsFollowedByChange(t *testing.T) {
-	root := tree(t, "a/x.txt", "b/y.txt")
+	root := folderWith(t, "a/x.txt", "b/y.txt")
 	const long = 400 * time.Millisecond
 	w := open(t, root, Interest{Key: "goes", Rules: rules("a/*"), Lull: long}, Interest{Key: "stays", Rules: rules("b/*", "c/*"), Lull: long})
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
 	for touched := map[string]bool{}; len(touched) < 2; {
 		if ev, ok := (<-w.Events()).(Touched); ok {
-			touched[ev.Keys[0]] = true
+			for _, key := range ev.Keys {
+				touched[key] = true
+			}
 		}
 	}
 	w.SetInterests([]Interest{{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Lull: long}}, 1)

@@ -1,0 +1,159 @@
+package engine
+
+import (
+	"path"
+	"slices"
+	"time"
+)
+
+// A unit whose own run writes files that concern it would run again and again.
+// Whether a run has written a file cannot be seen directly, so it is concluded:
+// from a row of runs, each caused by nothing but what was written during the one
+// before it, at a like moment of its life, without the system swearing that
+// somebody else did it. After two such runs the engine waits for a moment before
+// it acts (the lookout): a person who saves often saves again, and that settles it.
+// The third time the files are left out.
+
+// chain is such a row of runs.
+type chain struct {
+	links int           // how many runs in a row wrote what makes the unit run
+	files []string      // what the newest of them wrote
+	after time.Duration // how long after its process began it did
+}
+
+const (
+	lookoutLinks = 2 // after so many, others are looked out for
+	loopLinks    = 3 // after so many, it is a loop
+)
+
+// The lookout lasts twice as long as the run took to write, within these limits.
+const (
+	leastLookout = time.Second
+	mostLookout  = 5 * time.Second
+)
+
+// link returns the chain that the unit's act on these hits would go on.
+func (u *unit) link(t touch, hits []Hit) chain {
+	if !t.suspect {
+		return chain{}
+	}
+	writer := u.runNumber(t.byRun)
+	if writer == nil {
+		return chain{}
+	}
+	c := chain{links: 1, after: t.at.Sub(writer.spawnedAt)}
+	for _, h := range hits {
+		if !contains(c.files, h.Path) {
+			c.files = append(c.files, h.Path)
+		}
+	}
+	if before := writer.chain; before.links > 0 && alike(before.after, c.after) && sharedFolder(before.files, c.files) {
+		c.links += before.links
+	}
+	return c
+}
+
+// alike reports whether two runs may have written for the same reason. Builds that
+// take much longer the first time must pass.
+func alike(a, b time.Duration) bool {
+	less, more := min(a, b), max(a, b)
+	return more-less < 500*time.Millisecond || more < 3*less
+}
+
+func sharedFolder(a, b []string) bool {
+	return slices.ContainsFunc(a, func(p string) bool {
+		return slices.ContainsFunc(b, func(q string) bool { return path.Dir(p) == path.Dir(q) })
+	})
+}
+
+// carry notes which chain the unit's next run goes on, if nothing but the hits made
+// it act.
+func (e *Engine) carry(u *unit, c chain) {
+	a := u.pending
+	if a == nil {
+		return
+	}
+	a.chain = c
+	if c.links == lookoutLinks {
+		wait := min(max(2*c.after, leastLookout), mostLookout)
+		a.lookout = e.now.Add(wait)
+		e.arm(u, lookoutOver, wait)
+	}
+}
+
+// lookoutEnds gives up the suspicion against a unit: somebody else has written what
+// makes it run.
+func (e *Engine) lookoutEnds(u *unit, elsewhere bool) {
+	if a := u.pending; a != nil && !a.lookout.IsZero() && (elsewhere || !u.live()) {
+		a.lookout, a.chain = time.Time{}, chain{}
+		e.enqueue(u)
+	}
+}
+
+// leaveOut stops reacting to the files that a unit's runs write themselves.
+func (e *Engine) leaveOut(u *unit, c chain) {
+	for _, f := range c.files {
+		if !contains(u.own, f) {
+			u.own = append(u.own, f)
+		}
+	}
+	u.ownTaken = false
+	u.run.chain = chain{} // whatever else is written needs proof of its own
+	e.give(LeaveOut{u.spec.Name, slices.Clone(u.own)})
+	e.tellRun(u, TellNote, ToneStale, "writes what makes it "+u.verb()+": "+List(c.files)+"; changes of that are left out from now on")
+}
+
+func (u *unit) verb() string {
+	if u.spec.Kind.Ends() {
+		return "rerun"
+	}
+	return "restart"
+}
+
+// disown forgets that files are a unit's own, because a person says so or the
+// settings do.
+func (e *Engine) disown(u *unit) {
+	if len(u.own) > 0 {
+		u.own = nil
+		e.give(LeaveOut{Unit: u.spec.Name})
+	}
+}
+
+// heeded returns the hits without those that units are left out of. A unit that
+// has no others is as if its files had not been touched.
+func (e *Engine) heeded(ev Change) []Hit {
+	var keep []Hit
+	for _, hits := range byUnit(ev.Hits) {
+		u := e.byName[hits[0].Unit]
+		if u == nil || len(u.own) == 0 {
+			keep = append(keep, hits...)
+			continue
+		}
+		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return contains(u.own, h.Path) })
+		if keep = append(keep, others...); len(others) == 0 {
+			e.forgive(u, ev.Burst)
+		}
+	}
+	return keep
+}
+
+// forgive makes a unit as if a burst had not touched it.
+func (e *Engine) forgive(u *unit, burst int) {
+	u.rest(burst)
+	u.untouch()
+	e.enqueue(u)
+}
+
+func (u *unit) lookoutWords() string {
+	return "waits a moment: it may have written " + List(u.pending.chain.files) + " itself"
+}
+
+// ownWords names the units whose loops the person has not taken note of yet.
+func (e *Engine) ownWords() string {
+	for _, u := range e.inFileOrder() {
+		if len(u.own) > 0 && !u.ownTaken {
+			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is left out"
+		}
+	}
+	return ""
+}

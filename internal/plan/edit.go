@@ -1,0 +1,126 @@
+package plan
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Ignore adds patterns to what a unit ignores, in the settings file itself. All
+// else in the file, comments and layout, stays as it is. Nothing is written unless
+// the file then means exactly that; the error says what to do by hand.
+func Ignore(file, unit string, patterns []string) error {
+	real, err := filepath.EvalSymlinks(file)
+	if err != nil {
+		return fmt.Errorf("find the settings: %w", err)
+	}
+	data, err := os.ReadFile(real)
+	if err != nil {
+		return fmt.Errorf("read the settings: %w", err)
+	}
+	edited, err := withIgnored(file, data, unit, patterns)
+	if err != nil {
+		return fmt.Errorf("add %s to what %s ignores: %w", quoted(patterns), unit, err)
+	}
+	info, err := os.Stat(real)
+	if err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	// Renamed into place, so that nobody ever reads half of it.
+	beside := real + ".new"
+	if err := os.WriteFile(beside, edited, info.Mode().Perm()); err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	if err := os.Rename(beside, real); err != nil {
+		os.Remove(beside)
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	return nil
+}
+
+// withIgnored returns the text of a settings file with more for a unit to ignore.
+func withIgnored(file string, data []byte, name string, patterns []string) ([]byte, error) {
+	before, err := parsePlan(file, file, data)
+	if err != nil {
+		return nil, err
+	}
+	unit := before.Unit(name)
+	if unit == nil {
+		return nil, fmt.Errorf("%s has no such unit", file)
+	}
+	patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return slices.Contains(texts(unit.Ignore), p) })
+	if len(patterns) == 0 {
+		return data, nil
+	}
+	byHand := fmt.Errorf("write it yourself, into [%s.%s]: ignore = [%s]", unit.Kind, name, quoted(append(texts(unit.Ignore), patterns...)))
+	start, end, ok := tableText(data, unit)
+	if !ok {
+		return nil, byHand
+	}
+	edited := insertIgnored(data, start, end, unit, patterns)
+	after, err := parsePlan(file, file, edited)
+	if err != nil || !slices.Equal(texts(after.Unit(name).Ignore), append(patterns, texts(unit.Ignore)...)) {
+		return nil, byHand
+	}
+	if d := Compare(before, after); len(d.Adjusted) != 1 || len(d.Added)+len(d.Removed)+len(d.Changed) > 0 {
+		return nil, byHand
+	}
+	return edited, nil
+}
+
+var (
+	anyHeader = regexp.MustCompile(`(?m)^[ \t]*\[`)
+	ignoreKey = regexp.MustCompile(`(?m)^([ \t]*)ignore[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
+)
+
+// tableText finds what stands under the unit's own header: from behind the header's
+// line to the next header.
+func tableText(data []byte, unit *Unit) (start, end int, ok bool) {
+	name := regexp.QuoteMeta(unit.Name)
+	header := regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*` + unit.Kind.String() + `[ \t]*\.[ \t]*["']?` + name + `["']?[ \t]*\][^\n]*\n?`)
+	at := header.FindIndex(data)
+	if at == nil {
+		return 0, 0, false
+	}
+	end = len(data)
+	if next := anyHeader.FindIndex(data[at[1]:]); next != nil {
+		end = at[1] + next[0]
+	}
+	return at[1], end, true
+}
+
+// insertIgnored writes the patterns first into the unit's list, on a line of their
+// own where the list has lines, or as a new key under the header. A new key stands
+// in place of that of [defaults], so it repeats what that says.
+func insertIgnored(data []byte, start, end int, unit *Unit, patterns []string) []byte {
+	line := "ignore = [" + quoted(append(patterns, texts(unit.Ignore)...)) + "]\n"
+	at := start
+	if m := ignoreKey.FindSubmatchIndex(data[start:end]); m != nil {
+		at = start + m[1]
+		indent := string(data[start+m[6] : start+m[7]])
+		switch {
+		case m[4] >= 0: // one line for each
+			line = quoted(patterns) + ",\n" + indent
+		case bytes.HasPrefix(data[at:], []byte("]")):
+			line = quoted(patterns)
+		default:
+			line = quoted(patterns) + ", "
+		}
+	} else if start > 0 && data[start-1] != '\n' {
+		line = "\n" + line
+	}
+	return slices.Concat(data[:at], []byte(line), data[at:])
+}
+
+func quoted(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = strconv.Quote(w)
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,64 @@
+package plan
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestIgnore(t *testing.T) {
+	for _, test := range []struct{ name, before, after, problem string }{
+		{"a new key",
+			"# ours\n[service.tides]  # the gauge\nrun = \"tides\"\n\n[task.fares]\nrun = \"fares\"\n",
+			"# ours\n[service.tides]  # the gauge\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n\n[task.fares]\nrun = \"fares\"\n", ""},
+		{"a list",
+			"[service.tides]\nrun = \"tides\"\nignore = [ \"dist/**\" ] # built\n",
+			"[service.tides]\nrun = \"tides\"\nignore = [ \"data/tides.db\", \"dist/**\" ] # built\n", ""},
+		{"an empty list",
+			"[service.tides]\nrun = \"tides\"\nignore = []\n",
+			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n", ""},
+		{"a list of lines",
+			"[service.tides]\nrun = \"tides\"\nignore = [\n  \"dist/**\", # built\n]\n",
+			"[service.tides]\nrun = \"tides\"\nignore = [\n  \"data/tides.db\",\n  \"dist/**\", # built\n]\n", ""},
+		{"what the defaults say is kept",
+			"[defaults]\nignore = [\"dist/**\"]\n[service.tides]\nrun = \"tides\"\n",
+			"[defaults]\nignore = [\"dist/**\"]\n[service.tides]\nignore = [\"data/tides.db\", \"dist/**\"]\nrun = \"tides\"\n", ""},
+		{"the list of another unit stays",
+			"[service.tides]\nrun = \"tides\"\n[service.berths]\nrun = \"berths\"\nignore = [\"x\"]\n",
+			"[service.tides]\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n[service.berths]\nrun = \"berths\"\nignore = [\"x\"]\n", ""},
+		{"a reaction's table follows",
+			"[service.tides]\nrun = \"tides\"\n[[service.tides.reaction]]\nwhen = \"a\"\ndo = \"nothing\"\n",
+			"[service.tides]\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n[[service.tides.reaction]]\nwhen = \"a\"\ndo = \"nothing\"\n", ""},
+		{"said already",
+			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n",
+			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n", ""},
+		{"no table of its own",
+			"service.tides = { run = \"tides\" }\n", "",
+			`write it yourself, into [service.tides]: ignore = ["data/tides.db"]`},
+		{"a header in a text",
+			"[service.berths]\nrun = '''\n[service.tides]\n'''\n[service.tides]\nrun = \"tides\"\n", "",
+			`write it yourself`},
+		{"broken", "[service.tides]\nrun = \n", "", "omnivigil.toml:2:7"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			file := filepath.Join(t.TempDir(), FileName)
+			require.NoError(t, os.WriteFile(file, []byte(test.before), 0o640))
+			err := Ignore(file, "tides", []string{"data/tides.db"})
+			text, readErr := os.ReadFile(file)
+			require.NoError(t, readErr)
+			if test.after == "" {
+				assert.ErrorContains(t, err, test.problem)
+				assert.Equal(t, test.before, string(text), "nothing is written")
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, test.after, string(text))
+			info, err := os.Stat(file)
+			require.NoError(t, err)
+			assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+		})
+	}
+}

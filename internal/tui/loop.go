@@ -1,0 +1,102 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"omnivigil/internal/concern"
+	"omnivigil/internal/engine"
+)
+
+// loop is the panel on a unit whose own runs write what makes it run: which files,
+// what would cure it, and the keys that do.
+type loop struct {
+	open    bool
+	problem string // why the cure could not be written
+}
+
+// looping returns the first unit whose loop the person has not decided about.
+func (m *model) looping() *engine.Unit {
+	for i := range m.snap.Units {
+		if u := &m.snap.Units[i]; len(u.Own) > 0 && !u.OwnTaken {
+			return u
+		}
+	}
+	return nil
+}
+
+func (l *loop) show(m *model) {
+	if u := m.chosen(); u == nil || len(u.Own) == 0 {
+		m.lanes.unit = m.looping().Name
+	}
+	l.open, l.problem = true, ""
+}
+
+// key handles a key while the panel is open.
+func (l *loop) key(m *model, key string) {
+	switch key {
+	case "enter":
+		m.wish(engine.LeaveUnitOut)
+	case "w":
+		if err := m.session.WriteCure(m.lanes.unit); err != nil {
+			l.problem = err.Error()
+			return
+		}
+	case "u":
+		m.wish(engine.HeedUnit)
+	case "esc", "ctrl+c":
+	default:
+		return
+	}
+	l.open = false
+}
+
+// view draws the panel in place of the stream.
+func (l *loop) view(m *model, height int) []string {
+	rows := []string{""}
+	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
+	u := m.chosen()
+	if u == nil || len(u.Own) == 0 {
+		add("%s is left out of nothing", m.lanes.unit)
+	} else {
+		add("%s has run three times in a row for files that its own runs wrote:", u.Name)
+		for _, f := range u.Own[:min(len(u.Own), 8)] {
+			add("  %s", m.palette.text.Render(f))
+		}
+		if more := len(u.Own) - 8; more > 0 {
+			add("  and %d more", more)
+		}
+		add("")
+		add("It does not react to them any more. This line in [%s.%s] says so for good:", u.Kind, u.Name)
+		add("  %s", m.palette.bright.Render(cureLine(u)))
+		add("")
+		for _, choice := range [][2]string{{"enter", "leave it at that for this session"}, {"w", "write the line into omnivigil.toml"}, {"u", "undo: let it react to them again"}} {
+			add("%s  %s", m.palette.text.Render(fmt.Sprintf("%5s", choice[0])), m.palette.dim.Render(choice[1]))
+		}
+	}
+	for _, line := range strings.Split(l.problem, "\n") {
+		add("%s", m.palette.broken.Render(line))
+	}
+	for i := range rows {
+		rows[i] = fit(rows[i], m.width)
+	}
+	return pad(rows, height, m.width)
+}
+
+func cureLine(u *engine.Unit) string {
+	cure := concern.Cure(u.Own)
+	for i, p := range cure {
+		cure[i] = fmt.Sprintf("%q", p)
+	}
+	return "ignore = [" + strings.Join(cure, ", ") + "]"
+}
+
+// notice says in one line that there is a loop, until the person has decided.
+func (l *loop) notice(m *model) string {
+	u := m.looping()
+	if u == nil {
+		return ""
+	}
+	return fit(m.palette.stale.Render(fmt.Sprintf("  loop cut  %s writes %s itself, and ran again for it", u.Name, engine.List(u.Own)))+
+		m.palette.dim.Render("  (l: what to do)"), m.width)
+}

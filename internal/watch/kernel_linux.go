@@ -1,0 +1,115 @@
+package watch
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// inotify is the kernel interface of inotify(7).
+type inotify struct {
+	file *os.File
+	fd   int
+	out  chan []notice
+	done chan struct{}
+}
+
+// openKernel returns the system's interface. The error is errLimit where this user
+// has too many open.
+func openKernel() (kernel, error) {
+	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
+	if err != nil {
+		if errors.Is(err, unix.EMFILE) {
+			return nil, errLimit
+		}
+		return nil, fmt.Errorf("ask the system for file events: %w", err)
+	}
+	k := &inotify{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, out: make(chan []notice, 256), done: make(chan struct{})}
+	go k.read()
+	return k, nil
+}
+
+const inotifyMask = unix.IN_MODIFY | unix.IN_CLOSE_WRITE | unix.IN_ATTRIB | unix.IN_CREATE | unix.IN_DELETE |
+	unix.IN_MOVED_FROM | unix.IN_MOVED_TO | unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_EXCL_UNLINK
+
+func (k *inotify) add(path string) (watchID, error) {
+	wd, err := unix.InotifyAddWatch(k.fd, path, inotifyMask)
+	if errors.Is(err, unix.ENOSPC) {
+		return 0, errLimit
+	}
+	return watchID(wd), err
+}
+
+func (k *inotify) remove(id watchID) { unix.InotifyRmWatch(k.fd, uint32(id)) }
+
+func (k *inotify) batches() <-chan []notice { return k.out }
+
+func (k *inotify) close() {
+	close(k.done)
+	k.file.Close()
+}
+
+// read takes notices from the system as fast as it can, so that few are lost.
+func (k *inotify) read() {
+	defer close(k.out)
+	buffer := make([]byte, 256<<10)
+	for {
+		n, err := k.file.Read(buffer)
+		if err != nil {
+			return
+		}
+		select {
+		case k.out <- parseNotices(buffer[:n]):
+		case <-k.done:
+			return
+		}
+	}
+}
+
+// parseNotices reads records as inotify(7) describes them.
+func parseNotices(b []byte) []notice {
+	var batch []notice
+	for len(b) >= unix.SizeofInotifyEvent {
+		wd := int32(binary.NativeEndian.Uint32(b))
+		mask := binary.NativeEndian.Uint32(b[4:])
+		end := unix.SizeofInotifyEvent + int(binary.NativeEndian.Uint32(b[12:]))
+		if end > len(b) {
+			break
+		}
+		name, _, _ := bytes.Cut(b[unix.SizeofInotifyEvent:end], []byte{0})
+		n := notice{watchID(wd), string(name), signsOf(mask)}
+		b = b[end:]
+		if last := len(batch) - 1; last >= 0 && batch[last] == n {
+			continue
+		}
+		batch = append(batch, n)
+	}
+	return batch
+}
+
+var inotifySigns = []struct {
+	mask uint32
+	sign signs
+}{
+	{unix.IN_MODIFY, wrote},
+	{unix.IN_CLOSE_WRITE, closed},
+	{unix.IN_ATTRIB, altered},
+	{unix.IN_CREATE | unix.IN_MOVED_TO, appeared},
+	{unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_UNMOUNT, selfMoved},
+	{unix.IN_IGNORED, unwatched},
+	{unix.IN_Q_OVERFLOW, overflowed},
+}
+
+func signsOf(mask uint32) signs {
+	var s signs
+	for _, m := range inotifySigns {
+		if mask&m.mask != 0 {
+			s |= m.sign
+		}
+	}
+	return s
+}

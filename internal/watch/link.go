@@ -1,0 +1,161 @@
+package watch
+
+import (
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// maxDepth bounds how many symbolic links to folders one path may go through, so
+// that folders which link to each other do not grow without end.
+const maxDepth = 3
+
+// maxHops bounds how many links in a row are followed, as systems do.
+const maxHops = 16
+
+// follow sees what a symbolic link leads to, and listens to every name on the way
+// there, if somebody wants what it leads to.
+func (t *tree) follow(f *folder, name string) entry {
+	t.unfollow(f, name)
+	f.links[name] = []*wire{}
+	e := stat(f.join(name))
+	out := f.ignores(name, false)
+	if len(t.matcher.hears(f.place, name, out)) == 0 && !t.matcher.wants(f.place.enter(name), out) {
+		return e
+	}
+	for _, at := range t.steps(f.join(name)) {
+		if w := t.listen(at, func(what signs) { t.look(f, name, what) }); w != nil {
+			f.links[name] = append(f.links[name], w)
+		}
+	}
+	return stat(f.join(name))
+}
+
+// steps returns the paths that the system goes through behind a symbolic link to
+// get to what it leads to: those at which something else would lead elsewhere. Of folders that are outside of what is watched only the last counts,
+// or the first that is missing.
+func (t *tree) steps(link string) []string {
+	var steps []string
+	at, rest := realPath(path.Dir(link)), []string{path.Base(link)}
+	for hops := 0; len(rest) > 0 && hops < maxHops; {
+		next := path.Join(at, rest[0])
+		rest = rest[1:]
+		kind := lstat(next).kind
+		if hops > 0 && (len(rest) == 0 || kind == absent || kind == isLink || t.isInside(at)) {
+			steps = append(steps, next)
+		}
+		if kind == absent {
+			break
+		}
+		if kind != isLink {
+			at = next
+			continue
+		}
+		hops++
+		to, err := os.Readlink(filepath.FromSlash(next))
+		if err != nil {
+			break
+		}
+		if to = filepath.ToSlash(to); path.IsAbs(to) {
+			at = "/"
+		}
+		rest = append(strings.FieldsFunc(to, func(r rune) bool { return r == '/' }), rest...)
+	}
+	return steps
+}
+
+// realPath returns where a folder really is, since a relative link starts from
+// there.
+func realPath(dir string) string {
+	real, err := filepath.EvalSymlinks(filepath.FromSlash(dir))
+	if err != nil {
+		return dir
+	}
+	return filepath.ToSlash(real)
+}
+
+// isInside reports whether a path is in a folder from which is watched.
+func (t *tree) isInside(p string) bool {
+	return slices.ContainsFunc(t.anchors, func(a *folder) bool { return isBelow(p, a.path) })
+}
+
+func (t *tree) unfollow(f *folder, name string) {
+	if wires, is := f.links[name]; is {
+		t.cut(wires)
+		delete(f.links, name)
+	}
+}
+
+// inode is a file with more than one name. It is watched itself, since the kernel
+// tells of a change only the folder through which it was made.
+type inode struct {
+	watch   watchID
+	watched bool
+	names   map[fileName]bool
+}
+
+type fileName struct {
+	in   *folder
+	name string
+}
+
+// tie notes that a file has several names, of which this is one.
+func (t *tree) tie(f *folder, name string, id identity) {
+	if id == (identity{}) {
+		return
+	}
+	n := t.linked[id]
+	if n == nil {
+		n = &inode{names: map[fileName]bool{{f, name}: true}}
+		t.linked[id] = n
+		if watch, ok := t.post(f.join(name)); ok && len(t.posts[watch].folders) == 0 {
+			n.watch, n.watched = watch, true
+			t.posts[watch].file = n
+		}
+		t.findNames(id, n)
+	}
+	n.names[fileName{f, name}] = true
+}
+
+// findNames looks for the other names that a file is known by, and at what it holds
+// under them: it may have changed before it was watched.
+func (t *tree) findNames(id identity, n *inode) {
+	t.studyAll()
+	t.eachFolder(func(f *folder) {
+		for name, m := range f.files {
+			if m.id == id && f.links[name] == nil {
+				n.names[fileName{f, name}] = true
+			}
+		}
+	})
+	n.changed(t, missed)
+}
+
+func (t *tree) untie(f *folder, name string) {
+	n := t.linked[f.files[name].id]
+	if n == nil {
+		return
+	}
+	if delete(n.names, fileName{f, name}); len(n.names) > 0 {
+		return
+	}
+	delete(t.linked, f.files[name].id)
+	if n.watched && t.posts[n.watch] != nil {
+		t.posts[n.watch].file = nil
+		t.release(n.watch)
+	}
+}
+
+// changed looks at the file by each of its names.
+func (n *inode) changed(t *tree, what signs) {
+	if what&unwatched != 0 {
+		delete(t.posts, n.watch)
+		n.watched = false
+	}
+	for at := range maps.Clone(n.names) {
+		t.look(at.in, at.name, what&(wrote|closed|altered|missed))
+	}
+}

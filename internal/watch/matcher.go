@@ -1,0 +1,296 @@
+package watch
+
+import (
+	"cmp"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// A matcher answers for all patterns of all interests at once. The elements of the
+// patterns form one tree of nodes, in which equal beginnings are one, so that what
+// it costs to ask for a path grows with the path and with the answer, not with the
+// number of interests.
+type matcher struct {
+	interests []interest
+	top       *node
+	polls     bool // some interest asks for its folders to be looked at
+}
+
+// interest is an Interest with its patterns compiled.
+type interest struct {
+	Interest
+	rules  []pattern
+	ignore []pattern
+	covers map[int]bool // the numbers of its ignore patterns
+}
+
+// node is where the patterns that begin alike have got to.
+type node struct {
+	literal map[string]*node
+	suffix  map[string]*node // elements like "*.go", by ".go"
+	one     *node            // "*"
+	any     *node            // "**"
+	globs   []globEdge       // elements of any other kind
+	star    bool             // it is behind "**": every further element leads back to it
+	accepts []accept         // rules that match a path which ends here
+	covers  []int            // numbers of ignore patterns that match it
+	hopes   []int            // interests that can match something further down
+}
+
+type globEdge struct {
+	glob string
+	to   *node
+}
+
+type accept struct{ interest, rule int }
+
+// place is where a folder stands among all patterns.
+type place struct {
+	nodes   []*node
+	covered []int // numbers of the ignore patterns that cover the folder, and so all in it
+}
+
+func compileInterest(root string, in Interest) interest {
+	c := interest{Interest: in, covers: map[int]bool{}}
+	for _, r := range in.Rules {
+		c.rules = append(c.rules, compile(root, r.Pattern))
+	}
+	for _, p := range in.Ignore {
+		c.ignore = append(c.ignore, compile(root, strings.TrimSuffix(p, "/")))
+	}
+	return c
+}
+
+func newMatcher(root string, interests []Interest) *matcher {
+	m := &matcher{top: &node{}}
+	numbers := map[string]int{} // of ignore patterns, by what they match
+	for i, in := range interests {
+		c := compileInterest(root, in)
+		m.polls = m.polls || in.Poll > 0
+		for r, p := range c.rules {
+			for _, branch := range p.branches {
+				end := m.top.grow(branch)
+				end.accepts = append(end.accepts, accept{i, r})
+			}
+		}
+		for _, p := range c.ignore {
+			number, known := numbers[p.absolute]
+			if !known {
+				number = len(numbers)
+				numbers[p.absolute] = number
+				for _, branch := range p.branches {
+					end := m.top.grow(branch)
+					end.covers = append(end.covers, number)
+				}
+			}
+			c.covers[number] = true
+		}
+		m.interests = append(m.interests, c)
+	}
+	m.top.hope(m)
+	return m
+}
+
+// grow returns the node that the elements lead to, and makes what is missing.
+func (n *node) grow(elements []string) *node {
+	for _, element := range elements {
+		n = n.edge(element)
+	}
+	return n
+}
+
+func (n *node) edge(element string) *node {
+	through := func(edges *map[string]*node, key string) *node {
+		if *edges == nil {
+			*edges = map[string]*node{}
+		}
+		if (*edges)[key] == nil {
+			(*edges)[key] = &node{}
+		}
+		return (*edges)[key]
+	}
+	switch {
+	case element == "**":
+		if n.any == nil {
+			n.any = &node{star: true}
+		}
+		return n.any
+	case element == "*":
+		if n.one == nil {
+			n.one = &node{}
+		}
+		return n.one
+	case !hasMeta(element):
+		return through(&n.literal, unescape(element))
+	case strings.HasPrefix(element, "*.") && !hasMeta(element[1:]):
+		return through(&n.suffix, unescape(element[1:]))
+	}
+	for _, e := range n.globs {
+		if e.glob == element {
+			return e.to
+		}
+	}
+	to := &node{}
+	n.globs = append(n.globs, globEdge{element, to})
+	return to
+}
+
+// hope notes at each node which interests can still match further down, and
+// returns those that can match there or further down.
+func (n *node) hope(m *matcher) map[int]bool {
+	below, here := map[int]bool{}, map[int]bool{}
+	n.each(func(to *node) {
+		for i := range to.hope(m) {
+			below[i] = true
+		}
+	})
+	for _, a := range n.accepts {
+		if !m.interests[a.interest].Rules[a.rule].Out {
+			here[a.interest] = true
+		}
+	}
+	for i := range here {
+		if n.star {
+			below[i] = true
+		}
+	}
+	for i := range below {
+		here[i] = true
+		n.hopes = append(n.hopes, i)
+	}
+	slices.Sort(n.hopes)
+	return here
+}
+
+func (n *node) each(do func(*node)) {
+	for _, to := range n.literal {
+		do(to)
+	}
+	for _, to := range n.suffix {
+		do(to)
+	}
+	for _, e := range n.globs {
+		do(e.to)
+	}
+	for _, to := range []*node{n.one, n.any} {
+		if to != nil {
+			do(to)
+		}
+	}
+}
+
+// reach adds the node, and what "**" reaches from it without any element.
+func reach(nodes []*node, n *node) []*node {
+	for ; n != nil && !slices.Contains(nodes, n); n = n.any {
+		nodes = append(nodes, n)
+	}
+	return nodes
+}
+
+// step returns where one more element leads.
+func step(nodes []*node, name string) []*node {
+	var next []*node
+	for _, n := range nodes {
+		if n.star {
+			next = reach(next, n)
+		}
+		next = reach(next, n.literal[name])
+		next = reach(next, n.one)
+		for i := 0; i < len(name) && n.suffix != nil; i++ {
+			if name[i] == '.' {
+				next = reach(next, n.suffix[name[i:]])
+			}
+		}
+		for _, e := range n.globs {
+			if ok, _ := doublestar.Match(e.glob, name); ok {
+				next = reach(next, e.to)
+			}
+		}
+	}
+	return next
+}
+
+// at returns the place of the folder with that absolute path.
+func (m *matcher) at(dir string) place {
+	p := place{nodes: reach(nil, m.top)}
+	for _, element := range elements(dir) {
+		p = p.enter(element)
+	}
+	return p
+}
+
+// enter returns the place of a folder in this one.
+func (p place) enter(name string) place {
+	next := place{nodes: step(p.nodes, name), covered: p.covered}
+	for _, n := range next.nodes {
+		if len(n.covers) > 0 {
+			next.covered = append(slices.Clip(next.covered), n.covers...)
+		}
+	}
+	return next
+}
+
+// hopeful calls do for each interest that something in the folder could concern,
+// until it returns false. Out says that version control ignores the folder.
+func (m *matcher) hopeful(p place, out bool, do func(*interest) bool) {
+	for _, n := range p.nodes {
+		for _, i := range n.hopes {
+			if in := &m.interests[i]; in.takes(p.covered, out) && !do(in) {
+				return
+			}
+		}
+	}
+}
+
+// wants reports whether something in the folder could concern an interest.
+func (m *matcher) wants(p place, out bool) bool {
+	wanted := false
+	m.hopeful(p, out, func(*interest) bool {
+		wanted = true
+		return false
+	})
+	return wanted
+}
+
+// takes reports whether nothing keeps the interest from what these ignore patterns
+// cover, and what version control ignores if out is set.
+func (in *interest) takes(covered []int, out bool) bool {
+	if out && !in.Unignored {
+		return false
+	}
+	for _, number := range covered {
+		if in.covers[number] {
+			return false
+		}
+	}
+	return true
+}
+
+// hears returns the first matching rule of each interest that hears of the file of
+// that name in the folder, in the order of the interests.
+func (m *matcher) hears(p place, name string, out bool) []accept {
+	file := p.enter(name)
+	var found []accept
+	for _, n := range file.nodes {
+		found = append(found, n.accepts...)
+	}
+	slices.SortFunc(found, func(a, b accept) int {
+		return cmp.Or(cmp.Compare(a.interest, b.interest), cmp.Compare(a.rule, b.rule))
+	})
+	found = slices.CompactFunc(found, func(a, b accept) bool { return a.interest == b.interest })
+	return slices.DeleteFunc(found, func(a accept) bool {
+		in := &m.interests[a.interest]
+		return in.Rules[a.rule].Out || !in.takes(file.covered, out)
+	})
+}
+
+// elements returns the parts of an absolute path.
+func elements(p string) []string {
+	if p = strings.Trim(path.Clean(p), "/"); p != "" {
+		return strings.Split(p, "/")
+	}
+	return nil
+}

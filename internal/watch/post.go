@@ -1,0 +1,164 @@
+package watch
+
+import (
+	"errors"
+	"path"
+)
+
+// post is all that listens to one watch of the kernel.
+type post struct {
+	folders []*folder          // that are this folder, by whatever path
+	names   map[string][]*wire // who listens to a single name in it
+	file    *inode             // where it is no folder
+}
+
+// wire listens to one name in one folder, whether the folder is wanted or not.
+type wire struct {
+	id   watchID
+	name string
+	do   func(what signs)
+}
+
+// attach lets the kernel tell of a folder, unless it is to be looked at instead. It
+// notes which folder that is: by the time it is read, its path may lead to another.
+func (t *tree) attach(f *folder) {
+	f.id = stat(f.path).mark.id
+	if !t.watchable(f) {
+		return
+	}
+	id, ok := t.post(f.path)
+	if !ok {
+		return
+	}
+	f.watch, f.watched = id, true
+	t.posts[id].folders = append(t.posts[id].folders, f)
+}
+
+// watchable reports whether the kernel is to tell of the folder.
+func (t *tree) watchable(f *folder) bool { return t.kernel != nil && t.asked(f) == 0 }
+
+// verify makes sure that a folder's watch is still one of that folder: that it went
+// may be among what was not told.
+func (t *tree) verify(f *folder) {
+	if !f.watched {
+		return
+	}
+	if id, err := t.kernel.add(f.path); err != nil || id != f.watch {
+		t.detach(f)
+		t.attach(f)
+	}
+}
+
+// post returns the watch of a path, and reports whether there is one.
+func (t *tree) post(path string) (watchID, bool) {
+	if t.kernel == nil {
+		return 0, false
+	}
+	id, err := t.kernel.add(path)
+	if err != nil {
+		if errors.Is(err, errLimit) {
+			t.limited++
+		}
+		return 0, false
+	}
+	if t.posts[id] == nil {
+		t.posts[id] = &post{names: map[string][]*wire{}}
+	}
+	return id, true
+}
+
+func (t *tree) detach(f *folder) {
+	if !f.watched {
+		return
+	}
+	f.watched = false
+	if p := t.posts[f.watch]; p != nil {
+		p.folders = without(p.folders, f)
+		t.release(f.watch)
+	}
+}
+
+// release ends a watch that nobody listens to.
+func (t *tree) release(id watchID) {
+	if p := t.posts[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
+		delete(t.posts, id)
+		t.kernel.remove(id)
+	}
+}
+
+// listen connects a wire to a path. It returns nil where its folder is not there.
+func (t *tree) listen(to string, do func(signs)) *wire {
+	id, ok := t.post(path.Dir(to))
+	if !ok {
+		return nil
+	}
+	w := &wire{id, path.Base(to), do}
+	names := t.posts[id].names
+	names[w.name] = append(names[w.name], w)
+	return w
+}
+
+func (t *tree) cut(wires []*wire) {
+	for _, w := range wires {
+		p := t.posts[w.id]
+		if p == nil {
+			continue
+		}
+		if p.names[w.name] = without(p.names[w.name], w); len(p.names[w.name]) == 0 {
+			delete(p.names, w.name)
+		}
+		t.release(w.id)
+	}
+}
+
+// hear takes what the kernel tells.
+func (t *tree) hear(n notice) {
+	if n.what&overflowed != 0 {
+		t.lost = true
+		return
+	}
+	p := t.posts[n.id]
+	switch {
+	case p == nil:
+	case p.file != nil:
+		p.file.changed(t, n.what)
+	case n.what&(selfMoved|unwatched) != 0:
+		t.hearEnd(n, p)
+	case n.name != "":
+		for _, f := range append([]*folder(nil), p.folders...) {
+			t.look(f, n.name, n.what)
+		}
+		for _, w := range append([]*wire(nil), p.names[n.name]...) {
+			w.do(n.what)
+		}
+	}
+}
+
+// hearEnd looks whether a folder still stands where its path says.
+func (t *tree) hearEnd(n notice, p *post) {
+	folders := append([]*folder(nil), p.folders...)
+	if n.what&unwatched != 0 {
+		delete(t.posts, n.id)
+		for _, f := range folders {
+			f.watched = false
+		}
+	}
+	for _, f := range folders {
+		t.lookAgain(f, n.what)
+	}
+	for _, wires := range p.names {
+		for _, w := range append([]*wire(nil), wires...) {
+			w.do(n.what)
+		}
+	}
+}
+
+func without[T comparable](all []T, one T) []T {
+	kept := all[:0:0]
+	for _, a := range all {
+		if a != one {
+			kept = append(kept, a)
+		}
+	}
+	return kept
+}

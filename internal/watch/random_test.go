@@ -1,0 +1,430 @@
+package watch
+
+import (
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestRandomTree does all that people and tools do to files, in any order and as
+// fast as it can, and listens. Whoever reads exactly the files that it is told of
+// must, at every quiet moment, know all that the tree holds.
+//
+// OMNIVIGIL_OPERATIONS says how many operations; OMNIVIGIL_SEED repeats a run.
+func TestRandomTree(t *testing.T) {
+	operations := 6000
+	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_OPERATIONS")); err == nil {
+		operations = n
+	}
+	seed := uint64(time.Now().UnixNano())
+	if n, err := strconv.ParseUint(os.Getenv("OMNIVIGIL_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	for _, mode := range []struct {
+		name  string
+		share int // of the operations, in tenths
+		poll  time.Duration
+		lossy bool
+	}{
+		{"told", 6, 0, false},
+		{"told with losses", 3, 0, true},
+		{"looked at", 1, 20 * time.Millisecond, false},
+	} {
+		t.Run(mode.name, func(t *testing.T) {
+			t.Parallel()
+			t.Logf("seed %d", seed)
+			d := newDriver(t, rand.New(rand.NewPCG(seed, 1)), mode.poll, mode.lossy)
+			for want := operations * mode.share / 10; d.done < want && !t.Failed(); {
+				d.round()
+			}
+			t.Logf("%d operations, %d quiet moments, %d hits", d.done, d.rounds, d.hits)
+		})
+	}
+}
+
+// driver makes operations in a tree and keeps a reader's copy of it.
+type driver struct {
+	t            *testing.T
+	r            *rand.Rand
+	root         string
+	w            *Watcher
+	copy         map[string]string // by path, what the reader has read
+	pause        time.Duration     // how long nothing is heard where there is nothing to hear
+	done, rounds int
+	hits         int
+	serial       int
+	lossy        bool
+	rules        bool // ignore files were edited in this round
+	log          []string
+}
+
+// lossyKernel loses notices, and says so.
+type lossyKernel struct {
+	kernel
+	out chan []notice
+}
+
+func newLossyKernel(t *testing.T, r *rand.Rand) kernel {
+	k, err := openKernel()
+	require.NoError(t, err)
+	l := &lossyKernel{k, make(chan []notice)}
+	go func() {
+		defer close(l.out)
+		for batch := range k.batches() {
+			if r.IntN(4) == 0 {
+				batch = append(batch[:r.IntN(len(batch))], notice{what: overflowed})
+			}
+			l.out <- batch
+		}
+	}()
+	return l
+}
+
+func (k *lossyKernel) batches() <-chan []notice { return k.out }
+
+const bell = "bell.ring"
+
+func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *driver {
+	d := &driver{t: t, r: r, root: filepath.Join(t.TempDir(), "deep/enough/for/links/that/lead/up/and/out"), copy: map[string]string{}, lossy: lossy, pause: 35 * time.Millisecond}
+	require.NoError(t, os.MkdirAll(filepath.Join(d.root, ".git"), 0o755))
+	var err error
+	if lossy {
+		k := newLossyKernel(t, rand.New(rand.NewPCG(r.Uint64(), 2)))
+		d.w = newWatcher(d.root, k)
+	} else if d.w, err = Open(d.root); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.w.Close)
+	if poll > 0 {
+		d.pause = 250 * time.Millisecond
+	}
+	d.w.SetInterests([]Interest{
+		{Key: "all", Rules: rules("**/*.txt"), Lull: 4 * time.Millisecond, Unignored: true, Poll: poll},
+		{Key: "clean", Rules: rules("**/*.txt"), Lull: 4 * time.Millisecond, Poll: poll},
+		{Key: "bell", Rules: rules(bell), Lull: d.pause, Unignored: true, Poll: poll},
+	}, 0)
+	for ev := range d.w.Events() {
+		if ev == (Watching{0}) {
+			break
+		}
+	}
+	return d
+}
+
+// round makes some operations, waits for quiet and compares.
+func (d *driver) round() {
+	d.log, d.rules = nil, false
+	n := 1 + d.r.IntN(pick(d.r, 6, 6, 40, 250))
+	harmless := d.r.IntN(20) == 0
+	for range n {
+		if d.r.IntN(40) == 0 {
+			time.Sleep(time.Duration(d.r.IntN(4)) * time.Millisecond) // so that some is heard in between
+		}
+		if harmless {
+			d.harmless()
+		} else {
+			d.operate()
+		}
+		d.done++
+	}
+	heard := d.quiet()
+	d.rounds++
+	d.hits += len(heard["all"])
+	if harmless && !d.lossy { // after a loss, a file that was seen in the moment of its change is told once more
+		require.Empty(d.t, heard, "nothing was changed: %s", d.log)
+	}
+	there := d.tree()
+	for path := range heard["all"] {
+		if text, ok := there[path]; ok {
+			d.copy[path] = text
+		} else {
+			delete(d.copy, path)
+		}
+	}
+	if len(there) != len(d.copy) {
+		d.differ(there)
+	}
+	for path, text := range there {
+		if d.copy[path] != text {
+			d.differ(there)
+		}
+	}
+	d.compareClean(heard, there)
+	if len(there) > 300 {
+		d.prune()
+	}
+}
+
+// prune keeps the tree from growing without end.
+func (d *driver) prune() {
+	for _, dir := range []string{"a", "b"} {
+		os.RemoveAll(filepath.Join(d.root, dir))
+	}
+}
+
+func (d *driver) differ(there map[string]string) {
+	d.t.Helper()
+	for path, text := range there {
+		if have, ok := d.copy[path]; have != text {
+			d.t.Errorf("%s holds %q, the reader has %q (%t)", path, text, have, ok)
+		}
+	}
+	for path := range d.copy {
+		if _, ok := there[path]; !ok {
+			d.t.Errorf("%s is gone, the reader has it", path)
+		}
+	}
+	d.t.Fatalf("operations:\n%s", strings.Join(d.log, "\n"))
+}
+
+// compareClean checks that who does not want what version control ignores hears of
+// the rest, and only of that.
+func (d *driver) compareClean(heard map[string]map[string]bool, there map[string]string) {
+	if d.rules {
+		return
+	}
+	for path := range heard["all"] {
+		_, exists := there[path]
+		real, err := filepath.EvalSymlinks(filepath.Join(d.root, path))
+		if !exists || err != nil || real != filepath.Join(d.root, path) {
+			continue
+		}
+		out := excludedBy(filepath.Join(d.root, path))
+		if (out == "") != heard["clean"][path] {
+			d.t.Fatalf("%s is kept out by %q, and heard of: %t; all heard %v\n%s", path, out, heard["clean"][path], heard, strings.Join(d.log, "\n"))
+		}
+	}
+}
+
+// quiet returns what is heard until all is at rest: until the bell is heard twice
+// with nothing in between. A look around may see the bell before it sees what was
+// done earlier elsewhere, and what comes to rest with the bell may be told after it.
+func (d *driver) quiet() map[string]map[string]bool {
+	heard := map[string]map[string]bool{}
+	for before := -1; before != size(heard); {
+		before = size(heard)
+		d.serial++
+		d.must(os.WriteFile(filepath.Join(d.root, bell), []byte(strconv.Itoa(d.serial)), 0o644))
+		d.listen(heard)
+	}
+	return heard
+}
+
+func size(heard map[string]map[string]bool) int {
+	n := 0
+	for _, paths := range heard {
+		n += len(paths)
+	}
+	return n
+}
+
+// listen notes what is heard until the bell is.
+func (d *driver) listen(heard map[string]map[string]bool) {
+	for rang := false; !rang; {
+		select {
+		case ev := <-d.w.Events():
+			c, ok := ev.(Change)
+			if !ok {
+				continue
+			}
+			for _, h := range c.Hits {
+				if h.Key == "bell" {
+					rang = true
+					continue
+				}
+				if heard[h.Key] == nil {
+					heard[h.Key] = map[string]bool{}
+				}
+				heard[h.Key][h.Path] = true
+			}
+		case <-time.After(20 * time.Second):
+			d.t.Fatalf("the bell was not heard:\n%s", strings.Join(d.log, "\n"))
+		}
+	}
+}
+
+func (d *driver) must(err error) {
+	if err != nil && !os.IsNotExist(err) && !os.IsExist(err) {
+		d.log = append(d.log, "  "+err.Error())
+	}
+}
+
+// tree reads all that is there, through symbolic links as far as they are followed.
+func (d *driver) tree() map[string]string {
+	all := map[string]string{}
+	d.readInto(all, d.root, "", 0, nil)
+	return all
+}
+
+func (d *driver) readInto(all map[string]string, dir, rel string, depth int, above []fs.FileInfo) {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return
+	}
+	for _, a := range above {
+		if os.SameFile(a, info) {
+			return
+		}
+	}
+	above = append(above[:len(above):len(above)], info)
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		file, at := filepath.Join(dir, e.Name()), filepath.Join(rel, e.Name())
+		info, err := os.Stat(file)
+		link := e.Type()&fs.ModeSymlink != 0
+		switch {
+		case err != nil:
+		case info.IsDir() && link && depth == maxDepth:
+		case info.IsDir() && link:
+			d.readInto(all, file, at, depth+1, above)
+		case info.IsDir():
+			d.readInto(all, file, at, depth, above)
+		case strings.HasSuffix(at, ".txt"):
+			text, _ := os.ReadFile(file)
+			all[at] = string(text)
+		}
+	}
+}
+
+// folder returns a random folder that may be there.
+func (d *driver) folder() string {
+	parts := []string{d.root}
+	for range d.r.IntN(4) {
+		parts = append(parts, string(rune('a'+d.r.IntN(2))))
+	}
+	return filepath.Join(parts...)
+}
+
+func (d *driver) file() string {
+	return filepath.Join(d.folder(), string(rune('x'+d.r.IntN(3)))+".txt")
+}
+
+func (d *driver) text() []byte {
+	d.serial++
+	return fmt.Appendf(nil, "%06d", d.serial)
+}
+
+// harmless does what changes no file's contents.
+func (d *driver) harmless() {
+	file := d.file()
+	switch d.r.IntN(4) {
+	case 0:
+		os.ReadFile(file)
+	case 1:
+		os.ReadDir(filepath.Dir(file))
+	case 2:
+		d.log = append(d.log, "chmod "+file)
+		os.Chmod(file, fs.FileMode(0o600|d.r.IntN(0o100)))
+	case 3:
+		d.log = append(d.log, "open for writing "+file)
+		if f, err := os.OpenFile(file, os.O_WRONLY, 0); err == nil {
+			f.Close()
+		}
+	}
+}
+
+// operate does one thing of all that people and tools do.
+func (d *driver) operate() {
+	file, other, dir, text := d.file(), d.file(), d.folder(), d.text()
+	if dir == d.root {
+		dir = filepath.Join(d.root, "a")
+	}
+	say := func(what ...string) {
+		line := strings.ReplaceAll(strings.Join(what, " "), d.root+"/", "")
+		d.log = append(d.log, fmt.Sprintf("%s %s", text, line))
+	}
+	switch d.r.IntN(22) {
+	case 0, 1, 2, 3:
+		say("write", file)
+		d.must(os.WriteFile(file, text, 0o644))
+	case 4:
+		say("append", file)
+		if f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0); err == nil {
+			f.Write(text)
+			f.Close()
+		}
+	case 5, 6:
+		say("write to the side and rename", file)
+		d.must(os.WriteFile(file+".new", text, 0o644))
+		d.must(os.Rename(file+".new", file))
+	case 7:
+		say("back up and write", file)
+		d.must(os.Rename(file, file+"~"))
+		d.must(os.WriteFile(file, text, 0o644))
+	case 8:
+		say("delete and write", file)
+		d.must(os.Remove(file))
+		d.must(os.WriteFile(file, text, 0o644))
+	case 9:
+		say("delete", file)
+		d.must(os.Remove(file))
+	case 10, 11, 12:
+		say("make folders and write", file)
+		d.must(os.MkdirAll(filepath.Dir(file), 0o755))
+		d.must(os.WriteFile(file, text, 0o644))
+	case 13:
+		say("rename", file, other)
+		d.must(os.Rename(file, other))
+	case 14:
+		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
+		d.rules = true // there may be ignore files in it
+		say("rename folder", dir, to)
+		d.must(os.Rename(dir, to))
+	case 15:
+		d.rules = true
+		say("delete folder", dir)
+		d.must(os.RemoveAll(dir))
+	case 16:
+		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
+		d.rules = true
+		say("copy folder", dir, to)
+		if !d.holds(dir, to) && !d.holds(dir, existing(filepath.Dir(to))) {
+			d.must(os.CopyFS(to, os.DirFS(dir)))
+		}
+	case 17:
+		say("hard link", file, other)
+		d.must(os.Link(file, other))
+	case 18:
+		say("symbolic link", file, other)
+		os.Remove(other)
+		d.must(os.Symlink(d.target(file, filepath.Dir(other)), other))
+	case 19:
+		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
+		say("symbolic link to folder", dir, to)
+		d.must(os.Symlink(d.target(dir, filepath.Dir(to)), to))
+	case 20:
+		say("touch", file)
+		now := time.Now()
+		d.must(os.Chtimes(file, now, now))
+	case 21:
+		d.rules = true
+		rules := []string{"a/", "x.txt", "!x.txt", "/b", "*.txt", "!z.txt", "b/*", "!/b/y.txt"}
+		d.r.Shuffle(len(rules), func(i, j int) { rules[i], rules[j] = rules[j], rules[i] })
+		at := filepath.Join(d.folder(), ignoreName)
+		say("ignore", strings.Join(rules[:d.r.IntN(4)], " "), "in", at)
+		d.must(os.WriteFile(at, []byte(strings.Join(rules[:d.r.IntN(4)], "\n")), 0o644))
+	}
+}
+
+// holds reports whether a folder is there and is in dir, or is dir.
+func (d *driver) holds(dir, folder string) bool {
+	in, err := filepath.EvalSymlinks(dir)
+	real, missing := filepath.EvalSymlinks(folder)
+	return err != nil || missing == nil && isBelow(real, in)
+}
+
+// target is how a symbolic link in a folder names a path.
+func (d *driver) target(path, from string) string {
+	if rel, err := filepath.Rel(from, path); err == nil && d.r.IntN(2) == 0 {
+		return rel
+	}
+	return path
+}

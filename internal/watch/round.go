@@ -1,0 +1,188 @@
+package watch
+
+import (
+	"maps"
+	"slices"
+	"time"
+)
+
+// round is the folders that are looked at every so often, because the kernel does
+// not tell of them, or because somebody asked for it.
+type round struct {
+	folders map[*folder]bool
+	next    time.Time
+}
+
+// everySecond is how often a folder is looked at that should be told of.
+const everySecond = time.Second
+
+// restFactor is how many times longer than a round takes the next one waits at
+// least, so that looking never takes more than a twentieth of a core.
+const restFactor = 20
+
+// asked returns how often interests ask for the folder to be looked at; 0 if none
+// does.
+func (t *tree) asked(f *folder) time.Duration {
+	var least time.Duration
+	if !t.matcher.polls {
+		return 0
+	}
+	t.matcher.hopeful(f.place, f.out, func(in *interest) bool {
+		if in.Poll > 0 && (least == 0 || in.Poll < least) {
+			least = in.Poll
+		}
+		return true
+	})
+	return least
+}
+
+// schedule settles how often a folder is looked at, now that it is known what it
+// is and whether it is watched.
+func (t *tree) schedule(f *folder) {
+	if f.up == nil || f.up.id.device != f.id.device {
+		kind, shared := sharedFileSystem(f.path)
+		if f.shared = shared; shared {
+			t.remark(f.path + " is on a shared file system (" + kind + "), which does not tell what others change: it is looked at every second as well")
+		}
+	}
+	every := t.asked(f)
+	if every == 0 && (f.shared || !f.watched) {
+		every = everySecond
+	}
+	if every == f.every {
+		return
+	}
+	t.unschedule(f)
+	if f.every = every; every == 0 {
+		return
+	}
+	r := t.rounds[every]
+	if r == nil {
+		r = &round{folders: map[*folder]bool{}, next: time.Now().Add(every)}
+		t.rounds[every] = r
+	}
+	r.folders[f] = true
+}
+
+func (t *tree) unschedule(f *folder) {
+	if r := t.rounds[f.every]; r != nil {
+		if delete(r.folders, f); len(r.folders) == 0 {
+			delete(t.rounds, f.every)
+		}
+	}
+	f.every = 0
+	delete(t.unsure, f)
+}
+
+// resettle takes up a change of how often a folder is to be looked at.
+func (t *tree) resettle(f *folder) {
+	if asked := t.asked(f) > 0; asked == f.watched {
+		if asked {
+			t.detach(f)
+		} else {
+			t.attach(f)
+		}
+	}
+	t.schedule(f)
+}
+
+// again has a folder looked at once more when its files are no longer so new that
+// another change might look the same.
+func (t *tree) again(f *folder) { t.unsure[f] = time.Now().Add(soonAfter) }
+
+// nextLook returns when a folder is to be looked at next.
+func (t *tree) nextLook() (time.Time, bool) {
+	var first time.Time
+	earliest := func(at time.Time) {
+		if first.IsZero() || at.Before(first) {
+			first = at
+		}
+	}
+	for _, r := range t.rounds {
+		earliest(r.next)
+	}
+	for _, at := range t.unsure {
+		earliest(at)
+	}
+	return first, !first.IsZero()
+}
+
+// lookAround looks at the folders whose time has come.
+func (t *tree) lookAround(now time.Time) {
+	for f, at := range maps.Clone(t.unsure) {
+		if !at.After(now) {
+			delete(t.unsure, f)
+			t.compare(f, polled, false)
+		}
+	}
+	for every, r := range maps.Clone(t.rounds) {
+		if r.next.After(now) {
+			continue
+		}
+		folders := slices.Collect(maps.Keys(r.folders))
+		t.tryWatching(folders)
+		for _, f := range folders {
+			if r.folders[f] {
+				t.compare(f, polled, false)
+			}
+		}
+		r.next = now.Add(max(every, restFactor*time.Since(now)))
+	}
+}
+
+// tryWatching sees whether the limit that kept folders from being watched is gone,
+// by trying with one of them.
+func (t *tree) tryWatching(folders []*folder) {
+	for _, f := range folders {
+		if f.watched || t.asked(f) > 0 || f.files == nil {
+			continue
+		}
+		if t.attach(f); !f.watched {
+			return
+		}
+		t.schedule(f)
+		t.compare(f, polled, false) // what happened before the watch
+	}
+}
+
+// study looks at the files of one folder that was read without doing so, so that a
+// later look can compare more than their times. It reports whether there was one.
+func (t *tree) study() bool {
+	if len(t.unstudied) == 0 {
+		t.unstudied = nil
+		return false
+	}
+	f := t.unstudied[0]
+	t.unstudied = t.unstudied[1:]
+	for name, m := range f.files {
+		if m.studied || f.links[name] != nil {
+			continue
+		}
+		now := lstat(f.join(name))
+		if now.kind == isFile && !m.differs(now.mark, f.read, 0) {
+			f.files[name] = now.mark
+			if now.mark.links > 1 {
+				t.tie(f, name, now.mark.id)
+			}
+		}
+	}
+	return true
+}
+
+func (t *tree) studyAll() {
+	for t.study() {
+	}
+}
+
+func (t *tree) eachFolder(do func(*folder)) {
+	var each func(*folder)
+	each = func(f *folder) {
+		do(f)
+		for _, s := range f.subs {
+			each(s)
+		}
+	}
+	for _, a := range t.anchors {
+		each(a)
+	}
+}

@@ -1,0 +1,526 @@
+package watch
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// tree is what is known of the folders that could concern somebody, and of the
+// files in them. What the system tells only says where to look: what has become of
+// a name is decided by comparing what stands there with what was known. So a
+// notice that comes late, twice or out of order does no harm, and where notices
+// were lost, looking everywhere repairs it.
+//
+// A tree belongs to one goroutine.
+type tree struct {
+	root    string
+	matcher *matcher
+	kernel  kernel // nil where the system has none to give
+	anchors []*folder
+	posts   map[watchID]*post
+	linked  map[identity]*inode // files with more than one name
+	repos   map[*folder]*repository
+	rounds  map[time.Duration]*round
+
+	edits     []edit
+	silent    bool // what is found is how things stand, nobody has to be told
+	stale     bool // ignore files changed: what is wanted has to be reckoned anew
+	lost      bool // notices were lost
+	unstudied []*folder
+	unsure    map[*folder]time.Time // folders with files so new that a look could not be sure, and when it can
+	released  time.Time             // when version control last let go of its lock
+	limited   int                   // folders that the system had no watch for
+	remarks   []string              // what a person has to be told
+}
+
+// folder is a folder as a path leads to it. One that symbolic links lead to has
+// one for each path.
+type folder struct {
+	path, name string
+	up         *folder // nil for an anchor
+	place      place
+	scope      *scope      // the ignore files that count for what is in it
+	out        bool        // version control ignores it, and so all in it
+	repo       *repository // of which it is the top, or nil
+	id         identity
+	read       time.Time // when its names were first read
+	watch      watchID
+	watched    bool
+	shared     bool          // its file system does not tell what others change
+	every      time.Duration // how often it is looked at without being told; 0: never
+	gone       bool          // it has been dropped
+	link       bool          // a symbolic link leads to it
+	depth      int           // how many do, on the way to it
+	files      map[string]mark
+	subs       map[string]*folder
+	others     map[string]bool    // folders in it that concern nobody
+	links      map[string][]*wire // symbolic links in it, and what leads on from them
+}
+
+// edit is what became of one file.
+type edit struct {
+	in      *folder
+	name    string
+	what    string // created, written, removed; empty where its writer has just closed it
+	writing bool   // its writer has not closed it
+}
+
+func newTree(root string) *tree {
+	return &tree{
+		root: root, matcher: newMatcher(root, nil), posts: map[watchID]*post{}, linked: map[identity]*inode{},
+		repos: map[*folder]*repository{}, rounds: map[time.Duration]*round{}, unsure: map[*folder]time.Time{},
+	}
+}
+
+func (t *tree) remark(text string) { t.remarks = append(t.remarks, text) }
+
+func (t *tree) edit(f *folder, name, what string, writing bool) {
+	if name == ignoreName {
+		t.stale = true
+	}
+	if !t.silent {
+		t.edits = append(t.edits, edit{f, name, what, writing})
+	}
+}
+
+// want makes the tree one for these interests. Nothing that it finds is an edit:
+// that is how things stand.
+func (t *tree) want(interests []Interest) {
+	t.matcher = newMatcher(t.root, interests)
+	t.silent = true
+	defer func() { t.silent = false }()
+	dirs := t.anchorsFor()
+	t.anchors = slices.DeleteFunc(t.anchors, func(a *folder) bool {
+		if slices.Contains(dirs, a.path) {
+			return false
+		}
+		t.drop(a)
+		return true
+	})
+	t.reckonAll(baseline)
+	for _, dir := range dirs {
+		if !slices.ContainsFunc(t.anchors, func(a *folder) bool { return a.path == dir }) {
+			f := &folder{path: dir, name: path.Base(dir), place: t.matcher.at(dir)}
+			t.anchors = append(t.anchors, f)
+			t.grow(f, baseline)
+		}
+	}
+	t.stale = false
+}
+
+// reckonAll finds out anew which folders are wanted, after the interests or the
+// ignore files have become others.
+func (t *tree) reckonAll(how reading) {
+	t.stale = false
+	for _, a := range t.anchors {
+		a.place = t.matcher.at(a.path)
+		t.reckon(a, how)
+	}
+}
+
+func (t *tree) reckon(f *folder, how reading) {
+	_, isFile := f.files[".git"]
+	t.enterRepository(f, isFile || f.others[".git"] || f.subs[".git"] != nil)
+	f.scope = f.ownScope()
+	t.resettle(f)
+	for name, s := range f.subs {
+		s.place, s.scope = f.place.enter(name), f.scope
+		s.out = f.ignores(name, !s.link)
+		if t.matcher.wants(s.place, s.out) {
+			t.reckon(s, how)
+			continue
+		}
+		silent := t.silent
+		t.silent = true
+		t.drop(s)
+		t.silent = silent
+		if !s.link {
+			f.others[name] = true
+		}
+	}
+	for name := range f.others {
+		t.meet(f, name, false, how)
+	}
+	for name := range f.links {
+		t.look(f, name, 0)
+	}
+}
+
+// anchorsFor returns the folders from which all that is wanted can be reached, none
+// of them in another: the project's, or the top of its repository, and the like for
+// patterns that lead out of it.
+func (t *tree) anchorsFor() []string {
+	dirs := []string{topOf(t.root)}
+	for _, in := range t.matcher.interests {
+		for i, p := range in.rules {
+			if base := existing(p.base()); !in.Rules[i].Out && !isBelow(base, dirs[0]) {
+				dirs = append(dirs, topOf(base))
+			}
+		}
+	}
+	var anchors []string
+	for i, dir := range dirs {
+		nested := false
+		for j, other := range dirs {
+			nested = nested || j != i && isBelow(dir, other) && (dir != other || j < i)
+		}
+		if !nested {
+			anchors = append(anchors, dir)
+		}
+	}
+	return anchors
+}
+
+func topOf(dir string) string {
+	if top := repositoryTop(dir); top != "" {
+		return top
+	}
+	return dir
+}
+
+// existing returns the path, or the nearest folder above it that exists.
+func existing(p string) string {
+	for stat(p).kind != isFolder && p != path.Dir(p) {
+		p = path.Dir(p)
+	}
+	return p
+}
+
+// isBelow reports whether p is dir or in it.
+func isBelow(p, dir string) bool {
+	return p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
+}
+
+// sub makes the folder of that name in f, without reading it.
+func (f *folder) sub(name string, link bool) *folder {
+	s := &folder{path: f.join(name), name: name, up: f, place: f.place.enter(name), scope: f.scope, shared: f.shared, depth: f.depth, link: link}
+	if link {
+		s.depth++
+	}
+	s.out = f.ignores(name, !link)
+	return s
+}
+
+func (f *folder) join(name string) string {
+	if f.path == "/" {
+		return "/" + name
+	}
+	return f.path + "/" + name
+}
+
+// ignores reports whether version control ignores what has that name in f. Its own
+// folder counts as ignored.
+func (f *folder) ignores(name string, dir bool) bool {
+	return f.out || name == ".git" || f.scope.ignores(f.join(name), dir)
+}
+
+// ownScope returns the rules that count for what is in the folder.
+func (f *folder) ownScope() *scope {
+	var above *scope
+	switch {
+	case f.repo != nil:
+		above = f.repo.below
+	case f.up != nil:
+		above = f.up.scope
+	}
+	if _, has := f.files[ignoreName]; !has {
+		return above
+	}
+	return above.with(f.path, f.join(ignoreName))
+}
+
+// reading says what a folder that is read for the first time means for who listens.
+type reading uint8
+
+const (
+	baseline reading = iota // nothing: that is how things stand
+	novel                   // all that is in it has just been made
+	recent                  // what has changed a moment ago may not have been told
+)
+
+// moment is longer than any notice takes to be heard.
+const moment = 5 * time.Second
+
+// grow watches and then reads a folder and all in it that is wanted. It is watched
+// before it is read, so that what appears in between is told. It reports whether
+// the folder is there.
+func (t *tree) grow(f *folder, how reading) bool {
+	f.files, f.subs, f.others, f.links = map[string]mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*wire{}
+	t.attach(f)
+	f.read = time.Now()
+	entries, err := t.list(f)
+	if err != nil {
+		t.detach(f)
+		if f.gone = f.up != nil; !f.gone {
+			t.schedule(f) // it may come back
+		}
+		return false
+	}
+	t.schedule(f)
+	top := false
+	for _, e := range entries {
+		switch {
+		case e.Name() == ignoreName && e.Type().IsRegular():
+			t.meetFile(f, e, how) // before all that its rules are about
+		case e.Name() == ".git":
+			top = true
+		}
+	}
+	t.enterRepository(f, top)
+	f.scope = f.ownScope()
+	for _, e := range entries {
+		switch {
+		case e.IsDir():
+			t.meet(f, e.Name(), false, how)
+		case e.Type().IsRegular():
+			t.meetFile(f, e, how)
+		default:
+			t.look(f, e.Name(), appeared)
+		}
+	}
+	t.unstudied = append(t.unstudied, f)
+	return true
+}
+
+// meetFile takes up a file that was found when its folder was read.
+func (t *tree) meetFile(f *folder, e fs.DirEntry, how reading) {
+	if _, known := f.files[e.Name()]; known {
+		return
+	}
+	if how == baseline || how == recent && f.unchangedSince(e, f.read.Add(-moment)) {
+		f.files[e.Name()] = mark{}
+		return
+	}
+	t.look(f, e.Name(), appeared)
+}
+
+func (f *folder) unchangedSince(e fs.DirEntry, since time.Time) bool {
+	return e.Type().IsRegular() && lstat(f.join(e.Name())).mark.lastChange() < since.UnixNano()
+}
+
+// list reads the names in a folder. If it is another one than is watched, that one
+// is watched first.
+func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
+	limited := t.limited
+	for {
+		dir, err := os.Open(filepath.FromSlash(f.path))
+		if err != nil {
+			return nil, err
+		}
+		defer dir.Close()
+		info, err := dir.Stat()
+		if err != nil {
+			return nil, err
+		}
+		if !info.IsDir() {
+			return nil, errors.New("not a folder")
+		}
+		if markOf(info).id == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
+			return dir.ReadDir(-1)
+		}
+		t.detach(f)
+		t.attach(f)
+	}
+}
+
+// meet takes up the folder of that name in f, if it is wanted.
+func (t *tree) meet(f *folder, name string, link bool, how reading) {
+	s := f.sub(name, link)
+	if !t.matcher.wants(s.place, s.out) || s.depth > maxDepth {
+		if !link {
+			f.others[name] = true
+		}
+		return
+	}
+	delete(f.others, name)
+	f.subs[name] = s
+	if !t.grow(s, how) {
+		delete(f.subs, name)
+	}
+}
+
+// look sees what stands at a name in a folder now, and tells what became of it.
+func (t *tree) look(f *folder, name string, what signs) {
+	if f.gone { // a look before this one has found that out
+		return
+	}
+	e, link := lstat(f.join(name)), false
+	if e.kind == isLink {
+		e, link = t.follow(f, name), true
+	} else {
+		t.unfollow(f, name)
+	}
+	if name == ".git" && (e.kind == absent) == (f.repo != nil) {
+		t.stale = true
+	}
+	if _, known := f.files[name]; known && e.kind != isFile {
+		t.untie(f, name)
+		delete(f.files, name)
+		t.edit(f, name, "removed", false)
+	}
+	if s := f.subs[name]; s != nil && e.kind != isFolder {
+		t.drop(s)
+	}
+	switch e.kind {
+	case isFile:
+		delete(f.others, name)
+		t.lookFile(f, name, e.mark, what, link)
+	case isFolder:
+		if link {
+			delete(f.others, name)
+		}
+		t.lookFolder(f, name, e.mark.id, link)
+	default:
+		delete(f.others, name)
+	}
+}
+
+func (t *tree) lookFile(f *folder, name string, now mark, what signs, link bool) {
+	old, known := f.files[name]
+	if now.soon && what&polled != 0 {
+		t.again(f) // a look a little later will be sure
+		return
+	}
+	if known && old.id != now.id {
+		t.untie(f, name)
+	}
+	f.files[name] = now
+	if now.links > 1 && !link {
+		t.tie(f, name, now.id)
+	}
+	writing := what&closed == 0 && now.links == 1 && !link
+	switch {
+	case !known:
+		t.edit(f, name, "created", writing)
+	case what&wrote != 0:
+		t.edit(f, name, "written", writing)
+	case old.differs(now, f.read, what), what&missed != 0 && old.soon, what&replaced != 0 && !old.studied:
+		t.edit(f, name, "written", false)
+	case what&closed != 0:
+		t.edit(f, name, "", false)
+	}
+}
+
+func (t *tree) lookFolder(f *folder, name string, id identity, link bool) {
+	s := f.subs[name]
+	if s != nil && s.link != link { // ignore files take them for different things
+		t.drop(s)
+		s = nil
+	}
+	switch {
+	case s == nil && f.others[name]: // who wants it does not depend on what it is
+	case s == nil && link && f.leadsBack(id):
+	case s == nil:
+		t.meet(f, name, link, novel)
+	case s.id != id || !s.watched && s.every == 0:
+		t.renew(s)
+	}
+}
+
+// leadsBack reports whether the folder is one on the way to f.
+func (f *folder) leadsBack(id identity) bool {
+	for ; f != nil; f = f.up {
+		if f.id == id {
+			return true
+		}
+	}
+	return false
+}
+
+// renew compares a folder that is another than the one known at its path.
+func (t *tree) renew(f *folder) {
+	t.detach(f)
+	t.attach(f)
+	t.compare(f, replaced, true)
+}
+
+// compare looks at everything in a folder, and in those below it if deep.
+func (t *tree) compare(f *folder, what signs, deep bool) {
+	if f.gone {
+		return
+	}
+	before := f.id
+	if what&missed != 0 {
+		t.verify(f)
+	}
+	entries, err := t.list(f)
+	if err != nil {
+		t.lookAgain(f, what)
+		return
+	}
+	if before != f.id {
+		what |= replaced
+	}
+	there := make(map[string]bool, len(entries))
+	for _, e := range entries {
+		name := e.Name()
+		there[name] = true
+		s := f.subs[name]
+		t.look(f, name, what)
+		if deep && s != nil && s == f.subs[name] {
+			t.compare(s, what, true)
+		}
+	}
+	for name := range f.files {
+		if !there[name] {
+			t.look(f, name, what)
+		}
+	}
+	for name := range f.subs {
+		if !there[name] {
+			t.look(f, name, what)
+		}
+	}
+}
+
+// lookAgain sees whether a folder still stands where it was known.
+func (t *tree) lookAgain(f *folder, what signs) {
+	if f.up != nil {
+		t.look(f.up, f.name, what)
+		return
+	}
+	switch now := stat(f.path); {
+	case now.kind != isFolder:
+		t.detach(f)
+		t.empty(f)
+		t.schedule(f)
+		t.remark(f.path + " is gone: it is looked for every second")
+	case now.mark.id != f.id || !f.watched:
+		t.renew(f)
+		t.schedule(f)
+	}
+}
+
+// empty tells that everything in a folder is gone.
+func (t *tree) empty(f *folder) {
+	for name := range f.files {
+		t.untie(f, name)
+		delete(f.files, name)
+		t.edit(f, name, "removed", false)
+	}
+	for _, s := range f.subs {
+		t.drop(s)
+	}
+	for name := range f.links {
+		t.unfollow(f, name)
+	}
+	clear(f.others)
+}
+
+// drop forgets a folder and tells that what was in it is gone.
+func (t *tree) drop(f *folder) {
+	f.gone = true
+	t.empty(f)
+	t.detach(f)
+	t.unschedule(f)
+	t.leaveRepository(f)
+	if f.up != nil {
+		delete(f.up.subs, f.name)
+	}
+}
