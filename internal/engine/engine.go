@@ -77,6 +77,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.change(ev)
 	case Unchanged:
 		e.unchanged(ev)
+	case Cleared:
+		e.cleared(ev)
 	case SettingUp:
 		e.settingUp(ev)
 	case Spawned:
@@ -131,13 +133,12 @@ func (e *Engine) touched(ev Touched) {
 	e.rev++
 	for _, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
-			e.touch(u, ev.Burst, contains(ev.Elsewhere, name))
+			e.touch(u, ev.Burst)
 		}
 	}
 }
 
-// touch notes a writing. Elsewhere says that the unit's own run has not done it.
-func (e *Engine) touch(u *unit, burst int, elsewhere bool) {
+func (e *Engine) touch(u *unit, burst int) {
 	e.outdate(u)
 	if u.hasRested(burst) { // told once more
 		u.settled = e.rev
@@ -150,12 +151,14 @@ func (e *Engine) touch(u *unit, burst int, elsewhere bool) {
 	}
 	t.last = e.rev
 	t.calm = t.calm && u.pending == nil && !(u.live() && u.state.InMotion())
-	if run := u.runningNumber(); run == 0 || elsewhere {
+	if run := u.writingRun(e.now); run == 0 {
 		t.suspect = false
 	} else if run != t.byRun {
 		t.byRun, t.at = run, e.now
 	}
-	e.lookoutEnds(u, elsewhere)
+	if !u.live() {
+		e.lookoutEnds(u)
+	}
 	e.enqueue(u)
 }
 
@@ -223,7 +226,8 @@ func (e *Engine) change(ev Change) {
 			continue
 		}
 		if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) { // its Touched was lost
-			e.touch(u, ev.Burst, true) // by whom, nobody knows
+			e.touch(u, ev.Burst)
+			u.stir(ev.Burst).suspect = false // by whom, nobody knows
 		}
 		t, news := u.rest(ev.Burst)
 		c := u.link(t, hits)

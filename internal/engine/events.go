@@ -20,9 +20,13 @@ type Begin struct{ Units []string }
 type Touched struct {
 	Burst int
 	Units []string
-	// Elsewhere are those of Units whose running process has certainly not written
-	// them.
-	Elsewhere []string
+}
+
+// Cleared says that a Touched was certainly not the doing of these units' own runs.
+// For a unit that is Suspect it comes before the Change.
+type Cleared struct {
+	Burst int
+	Units []string
 }
 
 // Unchanged takes a Touched back for these units: what was written is what was
@@ -116,6 +120,7 @@ func (PlanBroken) event()  {}
 func (Touched) event()     {}
 func (Change) event()      {}
 func (Unchanged) event()   {}
+func (Cleared) event()     {}
 func (SettingUp) event()   {}
 func (Spawned) event()     {}
 func (NotSpawned) event()  {}

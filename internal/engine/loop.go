@@ -17,7 +17,8 @@ import (
 // chain is such a row of runs.
 type chain struct {
 	links int           // how many runs in a row wrote what makes the unit run
-	files []string      // what the newest of them wrote
+	burst int           // in which the newest of them wrote
+	files []string      // what it wrote
 	after time.Duration // how long after its process began it did
 }
 
@@ -41,7 +42,7 @@ func (u *unit) link(t touch, hits []Hit) chain {
 	if writer == nil {
 		return chain{}
 	}
-	c := chain{links: 1, after: t.at.Sub(writer.spawnedAt)}
+	c := chain{links: 1, burst: t.burst, after: t.at.Sub(writer.spawnedAt)}
 	for _, h := range hits {
 		if !contains(c.files, h.Path) {
 			c.files = append(c.files, h.Path)
@@ -81,10 +82,30 @@ func (e *Engine) carry(u *unit, c chain) {
 	}
 }
 
-// lookoutEnds gives up the suspicion against a unit: somebody else has written what
-// makes it run.
-func (e *Engine) lookoutEnds(u *unit, elsewhere bool) {
-	if a := u.pending; a != nil && !a.lookout.IsZero() && (elsewhere || !u.live()) {
+// cleared ends the suspicion that a writing was the unit's own, and what followed
+// from that.
+func (e *Engine) cleared(ev Cleared) {
+	for _, name := range ev.Units {
+		u := e.byName[name]
+		if u == nil {
+			continue
+		}
+		if u.isTouched(ev.Burst) {
+			u.stir(ev.Burst).suspect = false
+		}
+		if u.run != nil && u.run.chain.burst == ev.Burst {
+			u.run.chain = chain{}
+		}
+		if u.pending != nil && u.pending.chain.burst == ev.Burst {
+			u.pending.chain = chain{}
+		}
+		e.lookoutEnds(u)
+	}
+}
+
+// lookoutEnds lets a unit act at once: somebody else has written what makes it run.
+func (e *Engine) lookoutEnds(u *unit) {
+	if a := u.pending; a != nil && !a.lookout.IsZero() {
 		a.lookout, a.chain = time.Time{}, chain{}
 		e.enqueue(u)
 	}

@@ -44,6 +44,7 @@ type Unit struct {
 	Suspects  []string  // files that changed since it last ran well
 	Own       []string  // files that its own runs write, to which it does not react
 	OwnTaken  bool      // the person has agreed to that
+	Suspect   bool      // the run before may have written what made this one run
 }
 
 // Unit returns the unit of that name, or nil.
@@ -97,6 +98,7 @@ func (u *unit) snapshot() Unit {
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
+		out.Suspect = u.run.chain.links > 0
 		out.Run.Spans = slices.Clone(u.run.Spans)
 	}
 	switch {

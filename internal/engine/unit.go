@@ -138,9 +138,13 @@ func (u *unit) untouch() {
 	}
 }
 
-// runningNumber is the number of the run that has a process, or 0.
-func (u *unit) runningNumber() int {
-	if u.live() && u.run.spawned {
+// lastWords is how long after a run's end something that it wrote may be heard of.
+const lastWords = 100 * time.Millisecond
+
+// writingRun is the number of the run that may have written what is heard of now,
+// or 0.
+func (u *unit) writingRun(now time.Time) int {
+	if u.run != nil && u.run.spawned && (u.live() || now.Sub(u.run.EndedAt) < lastWords) {
 		return u.run.Number
 	}
 	return 0

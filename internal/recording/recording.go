@@ -29,7 +29,7 @@ var kinds = map[string]reflect.Type{}
 func init() {
 	for _, ev := range []engine.Event{
 		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.SettingUp{}, engine.Spawned{}, engine.NotSpawned{},
-		engine.Unchanged{}, engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.Rang{}, engine.Wished{},
+		engine.Unchanged{}, engine.Cleared{}, engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.Rang{}, engine.Wished{},
 		engine.NewPlan{}, engine.PlanBroken{},
 	} {
 		t := reflect.TypeOf(ev)

@@ -106,6 +106,7 @@ func Start(c Config) (*Session, error) {
 	s.watchFor(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
 	go s.survey()
+	go s.followAuthors()
 	return s, nil
 }
 
@@ -205,7 +206,8 @@ func (s *Session) watched(ev watch.Event) {
 	switch ev := ev.(type) {
 	case watch.Touched:
 		if keys := withoutSettings(ev.Keys); len(keys) > 0 {
-			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys, Elsewhere: s.elsewhere(now, keys)})
+			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys})
+			s.clear(now, ev.Burst, keys)
 		}
 	case watch.Change:
 		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
@@ -216,7 +218,11 @@ func (s *Session) watched(ev watch.Event) {
 				c.Hits = append(c.Hits, concern.Hit(unit, h))
 			}
 		}
-		if len(c.Hits) > 0 {
+		switch {
+		case len(c.Hits) == 0:
+		case s.anySuspect(c.Hits):
+			time.AfterFunc(2*aftermath, func() { s.send(c) })
+		default:
 			s.step(now, c)
 		}
 	case watch.Watching:

@@ -58,9 +58,6 @@ func (s *Session) survey() {
 			next = map[string]Use{}
 		}
 		surveyed := n%surveyEvery == 0
-		if now := time.Now(); surveyed || s.anyYoung(now) {
-			s.sample(now)
-		}
 		// A process that was just being made may have been overlooked, so now and
 		// then all are looked at again.
 		listening, looked := s.spawner.Listening(surveyed)

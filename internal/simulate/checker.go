@@ -114,9 +114,6 @@ func (c *Checker) before(ev engine.Event) {
 		for _, name := range ev.Units {
 			if b := c.units[name]; b != nil {
 				b.told[ev.Burst]++
-				if slices.Contains(ev.Elsewhere, name) {
-					b.selfMade = -1 // that clears it of the next run as well
-				}
 				c.excuse(name)
 			}
 		}
@@ -130,6 +127,10 @@ func (c *Checker) before(ev engine.Event) {
 				b.told[ev.Burst]++
 			}
 			c.excuse(h.Unit)
+		}
+	case engine.Cleared:
+		for _, name := range ev.Units {
+			c.of(name).selfMade = -1 // that clears it of the next run as well
 		}
 	case engine.Unchanged:
 		for _, name := range ev.Units {

@@ -219,6 +219,9 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	}
 }
 
+// afterwards is how long it takes to be sure who has not written a file.
+const afterwards = 25 * time.Millisecond
+
 // lull is how long files that a process writes take to be at rest.
 const lull = 150 * time.Millisecond
 
@@ -273,10 +276,10 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	}
 	if !s.TouchedLost {
 		touched := engine.Touched{Burst: burst, Units: units}
-		if !s.Unknown {
-			touched.Elsewhere = units
-		}
 		w.Send(touched)
+		if !s.Unknown {
+			w.In(min(afterwards, s.Lull/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
+		}
 		if s.Same { // written over, and then back
 			w.In(s.Lull/2, func() { w.Send(touched) })
 		}

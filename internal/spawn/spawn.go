@@ -77,6 +77,7 @@ type Process struct {
 	cmd     *exec.Cmd
 	tty     *os.File
 	asked   atomic.Bool // somebody has signalled it
+	ended   atomic.Bool // its own process has been waited for
 	told    told
 }
 
@@ -202,6 +203,7 @@ func (p *Process) follow() {
 		p.read()
 	}()
 	err := p.cmd.Wait()
+	p.ended.Store(true)
 	p.endFamily()
 	select {
 	case <-read:

@@ -4,15 +4,15 @@ import (
 	"bytes"
 	"fmt"
 	"os"
-	"slices"
-	"strings"
+	"strconv"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
 
-// Trace is what can be seen of what a run has written to files so far. Two that are
-// equal mean that nothing was written in between.
-type Trace string
+// Trace is how much a run has written so far, of what can be seen. Where it has not
+// grown, no file was written in between. It begins at 0.
+type Trace int64
 
 // Traces returns the trace of each living run whose processes let it be seen, and
 // whether this system shows traces at all. Folder is where the files in question
@@ -20,7 +20,7 @@ type Trace string
 // file; on others, either leaves a trace.
 //
 // The counters are those of proc(5), /proc/PID/io. A process's own include those of
-// its children that have ended; that processes come or go is a trace, too.
+// its children that have ended.
 func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 	counter := []byte("syscw: ")
 	if countsBytes(folder) {
@@ -30,23 +30,41 @@ func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 	defer s.mu.Unlock()
 	out := map[*Process]Trace{}
 	for p, members := range s.tracker.members() {
-		var parts []string
+		sum, seen := Trace(0), true
 		for _, m := range members {
-			io, err := os.ReadFile(fmt.Sprintf("/proc/%d/io", m.pid))
-			_, rest, ok := bytes.Cut(io, counter)
-			if err != nil || !ok {
-				parts = nil
-				break
-			}
-			count, _, _ := bytes.Cut(rest, []byte("\n"))
-			parts = append(parts, fmt.Sprintf("%d %d %s", m.pid, m.born, count))
+			n, ok := readCounter(m.pid, counter)
+			sum, seen = sum+Trace(n), seen && ok
 		}
-		if len(parts) > 0 {
-			slices.Sort(parts)
-			out[p] = Trace(strings.Join(parts, "; "))
+		if seen {
+			out[p] = sum
 		}
 	}
 	return out, true
+}
+
+// Wrote returns the trace that a process of the run has left at its end, with those
+// of its children that it has waited for, once it has ended.
+func (p *Process) Wrote(folder string) (Trace, bool) {
+	if !p.ended.Load() || !countsBytes(folder) {
+		return 0, false
+	}
+	const block = 512 // getrusage(2) counts in these
+	use, ok := p.cmd.ProcessState.SysUsage().(*syscall.Rusage)
+	if !ok {
+		return 0, false
+	}
+	return Trace(use.Oublock * block), true
+}
+
+func readCounter(pid int, counter []byte) (int64, bool) {
+	io, err := os.ReadFile(fmt.Sprintf("/proc/%d/io", pid))
+	_, rest, ok := bytes.Cut(io, counter)
+	if err != nil || !ok {
+		return 0, false
+	}
+	count, _, _ := bytes.Cut(rest, []byte("\n"))
+	n, err := strconv.ParseInt(string(count), 10, 64)
+	return n, err == nil
 }
 
 // countsBytes reports whether the file system counts what a process writes to it

@@ -174,6 +174,8 @@ func (g *group) add(s sighting) {
 		switch {
 		case before.What == "created" && h.What == "written":
 			h.What = "created"
+		case (before.What == "created" || before.What == "") && h.What == "removed":
+			h.What = "" // it has come and gone
 		case before.What == "removed" && h.What == "created":
 			h.What = "written" // saved by renaming or by deleting first
 		}

@@ -115,18 +115,36 @@ func (t *tree) tie(f *folder, name string, id identity) {
 			n.watch, n.watched = watch, true
 			t.posts[watch].file = n
 		}
-		t.findNames(id, n)
+		// Not at once: looking at other names in the midst of a look could take away
+		// the folder that it is about.
+		t.tied = append(t.tied, id)
 	}
 	n.names[fileName{f, name}] = true
 }
 
-// findNames looks for the other names that a file is known by, and at what it holds
-// under them: it may have changed before it was watched.
+// lookAtTied looks for the other names of files that have several, and at what they
+// hold under them: they may have changed before they were watched.
+func (t *tree) lookAtTied() {
+	for len(t.tied) > 0 {
+		id := t.tied[0]
+		t.tied = t.tied[1:]
+		if n := t.linked[id]; n != nil {
+			t.findNames(id, n)
+		}
+	}
+}
+
 func (t *tree) findNames(id identity, n *inode) {
 	t.studyAll()
 	t.eachFolder(func(f *folder) {
 		for name, m := range f.files {
-			if m.id == id && f.links[name] == nil {
+			if f.links[name] != nil {
+				continue
+			}
+			if !m.studied {
+				m = lstat(f.join(name)).mark
+			}
+			if m.id == id {
 				n.names[fileName{f, name}] = true
 			}
 		}

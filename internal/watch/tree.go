@@ -25,6 +25,7 @@ type tree struct {
 	anchors []*folder
 	posts   map[watchID]*post
 	linked  map[identity]*inode // files with more than one name
+	tied    []identity          // those of them that are new
 	repos   map[*folder]*repository
 	rounds  map[time.Duration]*round
 

@@ -179,6 +179,7 @@ func (w *Watcher) mend() {
 		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
 			count(len(t.edits)-before, "change")))
 	}
+	t.lookAtTied()
 	for range 3 { // ignore files that come with the folders which other ignore files let in
 		if t.stale {
 			t.reckonAll(recent)
@@ -323,14 +324,13 @@ func (w *Watcher) settle(now time.Time) {
 	}
 }
 
-// tellChange tells of a change, without the files that hold what they held before
-// for those who do not want to hear of them.
+// tellChange tells of a change, without the files that have come and gone, and
+// those that hold what they held before, for who does not want to hear of them.
 func (w *Watcher) tellChange(c Change) {
 	keep := c.Hits[:0:0]
 	var quiet []string
 	for _, h := range c.Hits {
-		in := w.interest(h.Key)
-		if in == nil || !in.SkipUnchanged || w.contents.isOther(h.Key, absolute(w.root, h.Path)) {
+		if h.What != "" && w.isNews(h) {
 			keep = append(keep, h)
 		} else if !slices.Contains(quiet, h.Key) {
 			quiet = append(quiet, h.Key)
@@ -346,6 +346,12 @@ func (w *Watcher) tellChange(c Change) {
 	if len(quiet) > 0 {
 		w.tell(Unchanged{c.Burst, quiet})
 	}
+}
+
+// isNews reports whether a hit is one for who skips what is unchanged.
+func (w *Watcher) isNews(h Hit) bool {
+	in := w.interest(h.Key)
+	return in == nil || !in.SkipUnchanged || w.contents.isOther(h.Key, absolute(w.root, h.Path))
 }
 
 func (w *Watcher) tell(ev Event) {

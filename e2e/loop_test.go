@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// running is Omnivigil's plain stream on a project with these settings.
+type running struct {
+	t   *testing.T
+	dir string
+	out safeBuffer
+	cmd *exec.Cmd
+}
+
+func run(t *testing.T, settings string) *running {
+	t.Helper()
+	r := &running{t: t, dir: t.TempDir()}
+	r.write("omnivigil.toml", settings)
+	r.write("fares.txt", "adult 4\n")
+	r.cmd = exec.Command(build(t), "start", "--plain", "--trust")
+	r.cmd.Dir, r.cmd.Stdout, r.cmd.Stderr = r.dir, &r.out, &r.out
+	r.cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+	require.NoError(t, r.cmd.Start())
+	t.Cleanup(func() {
+		r.cmd.Process.Signal(syscall.SIGTERM)
+		r.cmd.Wait()
+	})
+	return r
+}
+
+func (r *running) write(name, text string) {
+	r.t.Helper()
+	require.NoError(r.t, os.WriteFile(filepath.Join(r.dir, name), []byte(text), 0o644))
+}
+
+func (r *running) count(text string) int { return strings.Count(r.out.String(), text) }
+
+func (r *running) says(text string, times int) {
+	r.t.Helper()
+	require.Eventually(r.t, func() bool { return r.count(text) >= times }, 30*time.Second, 5*time.Millisecond, "%q, %d times in:\n%s", text, times, r.account())
+}
+
+// account is what Omnivigil itself has said.
+func (r *running) account() string {
+	var said []string
+	for _, line := range strings.Split(r.out.String(), "\n") {
+		if strings.Contains(line, " omnivigil  ") {
+			said = append(said, line)
+		}
+	}
+	return strings.Join(said, "\n")
+}
+
+const cut = "writes what makes it"
+
+// TestLoopIsCut has a service and a task that write what makes them run.
+func TestLoopIsCut(t *testing.T) {
+	t.Parallel()
+	r := run(t, `
+[service.tides]
+run = "sleep 0.2; echo $$ > tides.db; exec sleep 100"
+watch = ["*.db"]
+
+[task.format]
+run = "sleep 0.1; for f in a b c; do echo $$ > $f.js; done"
+watch = ["*.js", "*.txt"]
+`)
+	r.says("tides "+cut+" restart: tides.db", 1)
+	r.says("format "+cut+" rerun: a.js, b.js and 1 more", 1)
+	assert.Equal(t, 3, r.count("tides starts: ")+r.count("tides restarts: "), "noticed by the third time:\n%s", r.account())
+	assert.Equal(t, 3, r.count("format starts: ")+r.count("format reruns: "), "noticed by the third time:\n%s", r.account())
+
+	// It still reacts to everything else, and not to its own.
+	r.write("fares.txt", "adult 5\n")
+	r.says("format is done", 4)
+	r.write("extra.db", "x")
+	r.says("tides restarts: extra.db was created", 1)
+	r.says("tides is ready", 3)
+	assert.Equal(t, 2, r.count(cut))
+}
+
+// TestPersonIsNoLoop saves as often as it can: at regular times, and each time the
+// unit is ready again. Its processes write a lot meanwhile, but not these files.
+func TestPersonIsNoLoop(t *testing.T) {
+	for _, test := range []struct{ name, settings string }{
+		{"a service that logs", "[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a service that writes at its start", "[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a suite", "[suite.web]\nrun = \"for i in 1 2 3; do echo ok $i; sleep 0.1; done\"\nwatch = [\"*.txt\"]\n"},
+	} {
+		for _, every := range []time.Duration{0, 333 * time.Millisecond} {
+			t.Run(fmt.Sprint(test.name, ", every ", every), func(t *testing.T) {
+				t.Parallel()
+				r := run(t, test.settings)
+				done := "web is "
+				for n := 1; n <= 8; n++ {
+					r.says(done, min(n, 2))
+					if every > 0 {
+						time.Sleep(every) // a person does
+					} else {
+						r.says(done, n)
+					}
+					r.write("fares.txt", fmt.Sprintf("adult %d\n", n))
+				}
+				assert.Zero(t, r.count(cut), "%s", r.account())
+				assert.Zero(t, r.count("waits a moment"), "%s", r.account())
+			})
+		}
+	}
+}

@@ -1,0 +1,160 @@
+package watch
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write what is heard into the scenarios")
+
+// TestScenarios plays every file in testdata/scenarios: interests, then commands
+// for the shell ("$ ...") with what is heard after each, in a folder with the files
+// that follow. An interest is a line "KEY: PATTERN...", with !PATTERN for what it
+// ignores and the words unignored, skip_unchanged, at_once (a lull of 0). What is
+// heard stands as one line "change N" for each change, N counting them within a
+// command, with "KEY PATH WHAT" under it; "KEY as before" is an Unchanged.
+func TestScenarios(t *testing.T) {
+	files, err := filepath.Glob("testdata/scenarios/*.txt")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			s := newScenario(t, archive)
+			got := s.play(string(archive.Comment))
+			if *update {
+				archive.Comment = []byte(got)
+				require.NoError(t, os.WriteFile(file, txtar.Format(archive), 0o644))
+			}
+			require.Equal(t, string(archive.Comment), got)
+		})
+	}
+}
+
+type scenario struct {
+	t     *testing.T
+	root  string
+	w     *Watcher
+	rings int
+}
+
+// ring is the interest by which a scenario knows that all was heard.
+const ring = "ring"
+
+func newScenario(t *testing.T, archive *txtar.Archive) *scenario {
+	s := &scenario{t: t, root: filepath.Join(t.TempDir(), "project")}
+	for _, f := range archive.Files {
+		path := filepath.Join(s.root, f.Name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, f.Data, 0o644))
+	}
+	return s
+}
+
+// play obeys the commands and returns the whole account with what was heard.
+func (s *scenario) play(account string) string {
+	var out strings.Builder
+	var interests []Interest
+	for _, line := range strings.SplitAfter(account, "\n") {
+		text := strings.TrimSpace(line)
+		command, isCommand := strings.CutPrefix(text, "$ ")
+		switch {
+		case isCommand && s.w == nil && len(interests) == 0:
+			out.WriteString(line)
+			s.shell(command) // before anybody listens
+		case isCommand:
+			if s.w == nil {
+				s.listen(interests)
+			}
+			out.WriteString(line)
+			s.shell(command)
+			out.WriteString(s.heard())
+		case text == "" || strings.HasPrefix(text, "#"):
+			out.WriteString(line)
+		case s.w == nil:
+			out.WriteString(line)
+			interests = append(interests, readInterest(text))
+		}
+	}
+	return out.String()
+}
+
+func (s *scenario) listen(interests []Interest) {
+	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Lull: 300 * time.Millisecond, Unignored: true})
+	s.w = open(s.t, s.root, interests...)
+}
+
+func readInterest(line string) Interest {
+	key, rest, _ := strings.Cut(line, ": ")
+	in := Interest{Key: key, Lull: 80 * time.Millisecond}
+	for _, word := range strings.Fields(rest) {
+		ignore, is := strings.CutPrefix(word, "!")
+		switch {
+		case word == "unignored":
+			in.Unignored = true
+		case word == "skip_unchanged":
+			in.SkipUnchanged = true
+		case word == "at_once":
+			in.Lull = 0
+		case is:
+			in.Ignore = append(in.Ignore, ignore)
+		default:
+			in.Rules = append(in.Rules, Rule{Pattern: word})
+		}
+	}
+	return in
+}
+
+func (s *scenario) shell(command string) {
+	s.t.Helper()
+	c := exec.Command("sh", "-ec", command)
+	c.Dir = s.root
+	c.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Harbour", "GIT_AUTHOR_EMAIL=harbour@example.com", "GIT_COMMITTER_NAME=Harbour", "GIT_COMMITTER_EMAIL=harbour@example.com")
+	out, err := c.CombinedOutput()
+	require.NoError(s.t, err, "%s: %s", command, out)
+}
+
+// heard returns what was heard until a ring after it was.
+func (s *scenario) heard() string {
+	s.rings++
+	bell := fmt.Sprintf("ring-%d", s.rings)
+	require.NoError(s.t, os.WriteFile(filepath.Join(s.root, bell), nil, 0o644))
+	var out strings.Builder
+	changes := 0
+	for limit := time.After(20 * time.Second); ; {
+		select {
+		case ev := <-s.w.Events():
+			switch ev := ev.(type) {
+			case Unchanged:
+				fmt.Fprintf(&out, "  %s as before\n", strings.Join(ev.Keys, " "))
+			case Notice:
+				fmt.Fprintf(&out, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
+			case Change:
+				if ev.Hits[0].Key == ring {
+					if ev.Hits[0].Path == bell {
+						return out.String()
+					}
+					continue
+				}
+				changes++
+				fmt.Fprintf(&out, "change %d\n", changes)
+				for _, h := range ev.Hits {
+					fmt.Fprintf(&out, "  %s %s %s\n", h.Key, h.Path, h.What)
+				}
+			}
+		case <-limit:
+			s.t.Fatalf("the ring was not heard, only:\n%s", out.String())
+		}
+	}
+}
