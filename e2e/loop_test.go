@@ -16,7 +16,7 @@ import (
 
 // running is Omnivigil's plain stream on a project with these settings.
 type running struct {
-	t   *testing.T
+	t   testing.TB
 	dir string
 	out safeBuffer
 	cmd *exec.Cmd
@@ -24,9 +24,15 @@ type running struct {
 
 func run(t *testing.T, settings string) *running {
 	t.Helper()
-	r := &running{t: t, dir: t.TempDir()}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.txt"), []byte("adult 4\n"), 0o644))
+	return runIn(t, dir, settings)
+}
+
+func runIn(t testing.TB, dir, settings string) *running {
+	t.Helper()
+	r := &running{t: t, dir: dir}
 	r.write("omnivigil.toml", settings)
-	r.write("fares.txt", "adult 4\n")
 	r.cmd = exec.Command(build(t), "start", "--plain", "--trust")
 	r.cmd.Dir, r.cmd.Stdout, r.cmd.Stderr = r.dir, &r.out, &r.out
 	r.cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())

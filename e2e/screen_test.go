@@ -16,7 +16,7 @@ import (
 )
 
 // build compiles the program once for all tests of the screen.
-func build(t *testing.T) string {
+func build(t testing.TB) string {
 	t.Helper()
 	program := filepath.Join(t.TempDir(), "omnivigil")
 	cmd := exec.Command("go", "build", "-o", program, "omnivigil/cmd/omnivigil")

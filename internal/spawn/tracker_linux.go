@@ -4,6 +4,7 @@ import (
 	"os"
 	"slices"
 	"syscall"
+	"time"
 )
 
 // tracker knows which of the program's descendants belong to which run, wherever
@@ -140,5 +141,5 @@ func (t *tracker) remind(p *Process) {
 // alive reports whether the run has a living process. Before it says no it looks
 // through all of /proc, since the lists of children may leave out a new one.
 func (t *tracker) alive(p *Process) bool {
-	return len(t.members()[p]) > 0 || len(t.sort(scanAll(os.Getpid()))[p]) > 0
+	return len(t.members()[p]) > 0 || len(t.sort(scanAll(os.Getpid(), firstBelow(p.PID, time.Since(p.began))))[p]) > 0
 }

@@ -1,0 +1,179 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// bigTree makes 10,000 folders with 100,000 files.
+func bigTree(t testing.TB) string {
+	root := t.TempDir()
+	for n := range 10_000 {
+		dir := fmt.Sprintf("%s/d%d/e%d/f%d", root, n/1000, n/100%10, n%100)
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		for f := range 10 {
+			require.NoError(t, os.WriteFile(fmt.Sprintf("%s/f%d.go", dir, f), []byte("package f\n"), 0o644))
+		}
+	}
+	return root
+}
+
+// median of what is measured several times.
+func median(times []time.Duration) time.Duration {
+	slices.Sort(times)
+	return times[len(times)/2]
+}
+
+// BenchmarkSaveToFirstByte measures from a save in the big tree to the first byte
+// of the new process, by Omnivigil with a lull of 0 and by a bare loop over inotify
+// that kills and spawns, in turn.
+func BenchmarkSaveToFirstByte(b *testing.B) {
+	root := bigTree(b)
+	fifo := filepath.Join(b.TempDir(), "born")
+	require.NoError(b, syscall.Mkfifo(fifo, 0o600))
+	born, err := os.OpenFile(fifo, os.O_RDWR, 0) // so that it never ends
+	require.NoError(b, err)
+	defer born.Close()
+	command := "echo > " + fifo + "; exec sleep 1000"
+	file := filepath.Join(root, "d3/e3/f3/f3.go")
+	waitForByte := func() {
+		var one [1]byte
+		_, err := born.Read(one[:])
+		require.NoError(b, err)
+	}
+	measure := func() time.Duration {
+		const rounds = 30
+		var times []time.Duration
+		for n := range rounds {
+			time.Sleep(100 * time.Millisecond) // nobody saves at once
+			began := time.Now()
+			require.NoError(b, os.WriteFile(file, fmt.Appendf(nil, "package f // %d\n", n), 0o644))
+			waitForByte()
+			times = append(times, time.Since(began))
+		}
+		return median(times)
+	}
+
+	stop := bareLoop(b, filepath.Dir(file), command)
+	waitForByte()
+	bare := measure()
+	stop()
+
+	r := runIn(b, root, fmt.Sprintf("[service.web]\nrun = %q\nwatch = [\"**/*.go\"]\nlull = \"0\"\nready = { after = \"1ms\" }\n", command))
+	waitForByte()
+	r.says("web is ready", 1)
+	ours := measure()
+	b.ReportMetric(float64(bare.Microseconds()), "bare-µs")
+	b.ReportMetric(float64(ours.Microseconds()), "omnivigil-µs")
+	b.ReportMetric(float64(ours)/float64(bare), "ratio")
+}
+
+// bareLoop runs the command anew whenever a file in the folder has been written.
+func bareLoop(t testing.TB, dir, command string) (stop func()) {
+	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC)
+	require.NoError(t, err)
+	_, err = unix.InotifyAddWatch(fd, dir, unix.IN_CLOSE_WRITE)
+	require.NoError(t, err)
+	spawn := func() *exec.Cmd {
+		c := exec.Command("/bin/sh", "-c", command)
+		c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		require.NoError(t, c.Start())
+		return c
+	}
+	ending := make(chan struct{})
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		child := spawn()
+		buffer := make([]byte, 4096)
+		for {
+			n, _ := unix.Read(fd, buffer)
+			syscall.Kill(-child.Process.Pid, syscall.SIGTERM)
+			child.Wait()
+			select {
+			case <-ending:
+				return
+			default:
+			}
+			if n <= 0 {
+				return
+			}
+			child = spawn()
+		}
+	}()
+	return func() {
+		close(ending)
+		os.WriteFile(filepath.Join(dir, "last"), nil, 0o644) // wakes it
+		<-ended
+		unix.Close(fd)
+	}
+}
+
+// BenchmarkStart compares the time until the big tree is watched with that of
+// find -type d, in turn.
+func BenchmarkStart(b *testing.B) {
+	root := bigTree(b)
+	require.NoError(b, os.WriteFile(filepath.Join(root, "omnivigil.toml"), []byte("[service.web]\nrun = \"sleep 1000\"\nwatch = [\"**/*.go\"]\n"), 0o644))
+	program := build(b)
+	var finds, ours []time.Duration
+	for range 7 {
+		began := time.Now()
+		require.NoError(b, exec.Command("find", root, "-type", "d").Run())
+		finds = append(finds, time.Since(began))
+		out, err := exec.Command(program, "check", "-C", root).Output()
+		require.NoError(b, err)
+		_, text, _ := strings.Cut(string(out), "ready in ")
+		took, err := time.ParseDuration(strings.TrimSpace(text))
+		require.NoError(b, err, "%s", out)
+		ours = append(ours, took)
+	}
+	b.ReportMetric(float64(median(finds).Milliseconds()), "find-ms")
+	b.ReportMetric(float64(median(ours).Milliseconds()), "omnivigil-ms")
+	b.ReportMetric(float64(median(ours))/float64(median(finds)), "ratio")
+}
+
+// BenchmarkIdle measures what Omnivigil takes while nothing happens: 20 services,
+// the big tree.
+func BenchmarkIdle(b *testing.B) {
+	root := bigTree(b)
+	var settings strings.Builder
+	for n := range 20 {
+		fmt.Fprintf(&settings, "[service.s%d]\nrun = \"exec sleep 1000\"\nwatch = [\"d%d/**/*.go\"]\n", n, n/2)
+	}
+	r := runIn(b, root, settings.String())
+	r.says("is ready", 20)
+	pid := inner(r.cmd.Process.Pid)
+	time.Sleep(35 * time.Second) // until no run is young
+	const span = 20 * time.Second
+	before := cpuTime(b, pid)
+	time.Sleep(span)
+	b.ReportMetric(100*float64(cpuTime(b, pid)-before)/float64(span), "%core")
+	b.ReportMetric(resident(b, pid), "MB")
+}
+
+func cpuTime(t testing.TB, pid int) time.Duration {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	require.NoError(t, err)
+	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * 10 * time.Millisecond
+}
+
+func resident(t testing.TB, pid int) float64 {
+	statm, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	require.NoError(t, err)
+	pages, _ := strconv.Atoi(strings.Fields(string(statm))[1])
+	return float64(pages*os.Getpagesize()) / 1e6
+}

@@ -1,0 +1,127 @@
+package watch
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestLimits watches more folders than the system allows, in a user namespace that
+// allows few watches, or no instance at all.
+func TestLimits(t *testing.T) {
+	for _, limit := range []struct{ name, file, value string }{
+		{"watches", "max_inotify_watches", "20"},
+		{"instances", "max_inotify_instances", "0"},
+	} {
+		t.Run(limit.name, func(t *testing.T) {
+			if os.Getenv("OMNIVIGIL_LIMITED") == limit.name {
+				require.NoError(t, os.WriteFile("/proc/sys/user/"+limit.file, []byte(limit.value), 0o644))
+				beyondLimits(t)
+				return
+			}
+			c := exec.Command(os.Args[0], "-test.run", "^TestLimits$/^"+limit.name+"$", "-test.count", "1")
+			c.Env = append(os.Environ(), "OMNIVIGIL_LIMITED="+limit.name)
+			c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER,
+				UidMappings: []syscall.SysProcIDMap{{HostID: os.Getuid(), Size: 1}}, GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}}}
+			out, err := c.CombinedOutput()
+			if err != nil && len(out) == 0 {
+				t.Skip("no user namespaces here: ", err)
+			}
+			require.NoError(t, err, "%s", out)
+		})
+	}
+}
+
+func beyondLimits(t *testing.T) {
+	root := t.TempDir()
+	for n := range 60 {
+		put(t, root, fmt.Sprintf("d%d/x.txt", n))
+	}
+	w, err := Open(root)
+	require.NoError(t, err)
+	defer w.Close()
+	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.txt"), Lull: lull}}, 0)
+	said := ""
+	for said == "" {
+		if n, ok := (<-w.Events()).(Notice); ok {
+			said = n.Text
+		}
+	}
+	assert.Contains(t, said, "sudo sysctl -w fs.inotify.max_user_watches=")
+	time.Sleep(2 * soonAfter) // so that the files are not new
+	for n := range 60 {
+		put(t, root, fmt.Sprintf("d%d/x.txt", n))
+	}
+	put(t, root, "new/deep/y.txt")
+	require.NoError(t, os.Remove(filepath.Join(root, "d7/x.txt")))
+	told := map[string]string{}
+	for limit := time.After(20 * time.Second); len(told) < 61; {
+		select {
+		case ev := <-w.Events():
+			if c, ok := ev.(Change); ok {
+				for _, h := range c.Hits {
+					told[h.Path] = h.What
+				}
+			}
+		case <-limit:
+			t.Fatalf("only told of %v", told)
+		}
+	}
+	assert.Equal(t, "removed", told["d7/x.txt"])
+	assert.Equal(t, "created", told["new/deep/y.txt"])
+}
+
+// TestProjectIsReplaced takes the whole folder away and puts another in its place.
+func TestProjectIsReplaced(t *testing.T) {
+	root := filepath.Join(t.TempDir(), "project")
+	put(t, root, "a.txt")
+	put(t, root, "deep/b.txt")
+	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Lull: lull})
+	require.NoError(t, os.Rename(root, root+"-old"))
+	assert.Equal(t, []string{"all a.txt removed", "all deep/b.txt removed"}, change(t, w))
+	put(t, root, "deep/c.txt")
+	assert.Equal(t, []string{"all deep/c.txt created"}, change(t, w))
+	put(t, root, "deep/c.txt")
+	assert.Equal(t, []string{"all deep/c.txt written"}, change(t, w))
+}
+
+// TestMountGoes takes a file system away from under a folder.
+func TestMountGoes(t *testing.T) {
+	root := t.TempDir()
+	put(t, root, "disk/under.txt")
+	if err := syscall.Mount("none", filepath.Join(root, "disk"), "tmpfs", 0, ""); err != nil {
+		t.Skip("no mounts here: ", err)
+	}
+	put(t, root, "disk/a.txt")
+	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Lull: lull})
+	require.NoError(t, syscall.Unmount(filepath.Join(root, "disk"), 0))
+	assert.Equal(t, []string{"all disk/a.txt removed", "all disk/under.txt created"}, change(t, w))
+	put(t, root, "disk/under.txt")
+	assert.Equal(t, []string{"all disk/under.txt written"}, change(t, w))
+}
+
+// TestHold waits for version control's lock no longer than it should.
+func TestHold(t *testing.T) {
+	var h hold
+	at := func(s float64) time.Time { return time.Unix(0, 0).Add(time.Duration(s * float64(time.Second))) }
+	decide := func(s float64, held bool) string {
+		text, wait := h.decide(at(s), "index.lock", held)
+		return strings.TrimSpace(fmt.Sprint(wait, " ", strings.SplitN(text, ":", 2)[0]))
+	}
+	assert.Equal(t, "false", decide(0, false))
+	assert.Equal(t, "true", decide(1, true))
+	assert.Equal(t, "true version control is at work (index.lock)", decide(2.5, true))
+	assert.Equal(t, "true", decide(20, true), "said once")
+	assert.Equal(t, "false version control has held index.lock for 30s", decide(32, true))
+	assert.Equal(t, "false", decide(33, true), "it was left behind")
+	assert.Equal(t, "false", decide(40, false))
+	assert.Equal(t, "true", decide(41, true), "another one is waited for again")
+}
