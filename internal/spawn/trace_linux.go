@@ -3,7 +3,6 @@ package spawn
 import (
 	"bytes"
 	"fmt"
-	"os"
 	"strconv"
 	"syscall"
 
@@ -57,7 +56,7 @@ func (p *Process) Wrote(folder string) (Trace, bool) {
 }
 
 func readCounter(pid int, counter []byte) (int64, bool) {
-	io, err := os.ReadFile(fmt.Sprintf("/proc/%d/io", pid))
+	io, err := readProc(fmt.Sprintf("/proc/%d/io", pid))
 	_, rest, ok := bytes.Cut(io, counter)
 	if err != nil || !ok {
 		return 0, false

@@ -3,6 +3,7 @@ package watch
 import (
 	"fmt"
 	"io/fs"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -84,6 +85,7 @@ func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
 			if r.IntN(4) == 0 {
 				batch = append(batch[:r.IntN(len(batch))], notice{what: overflowed})
 			}
+			l.last.Store(math.MaxInt64) // it is not heard yet
 			l.out <- batch
 			l.last.Store(time.Now().UnixNano())
 		}
