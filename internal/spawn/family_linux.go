@@ -6,7 +6,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -62,7 +61,7 @@ func (m member) gone() bool { return m.state == 'Z' || m.state == 'X' }
 func descendants(root int) []member {
 	below, ok := childrenOf(root)
 	if !ok {
-		return scanAll(root, 0)
+		return scanAll(root)
 	}
 	var all []member
 	for i := 0; i < len(below); i++ {
@@ -128,16 +127,15 @@ func childrenOf(pid int) ([]int, bool) {
 	return pids, true
 }
 
-// scanAll looks for all below a process in the whole of /proc, at the processes
-// with that number and higher ones.
-func scanAll(root, from int) []member {
+// scanAll looks for all below a process in the whole of /proc.
+func scanAll(root int) []member {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
 	children := map[int][]member{}
 	for _, entry := range entries {
-		if pid, err := strconv.Atoi(entry.Name()); err == nil && pid >= from {
+		if pid, err := strconv.Atoi(entry.Name()); err == nil {
 			if m, ok := readMember(pid); ok {
 				children[m.parent] = append(children[m.parent], m)
 			}
@@ -149,30 +147,6 @@ func scanAll(root, from int) []member {
 		level = append(level, children[level[0].pid]...)
 	}
 	return all
-}
-
-// forksPerSecond is more than any machine makes.
-const forksPerSecond = 50_000
-
-// highestPID is what process numbers go up to before they begin anew.
-var highestPID = sync.OnceValue(func() int {
-	text, _ := os.ReadFile("/proc/sys/kernel/pid_max")
-	n, _ := strconv.Atoi(strings.TrimSpace(string(text)))
-	return n
-})
-
-// firstBelow returns a number below which none of those that a process has started
-// can be: numbers go up, until they begin anew.
-func firstBelow(pid int, age time.Duration) int {
-	text, _ := os.ReadFile("/proc/loadavg")
-	fields := strings.Fields(string(text))
-	if len(fields) == 0 || age.Seconds()*forksPerSecond > float64(highestPID()) {
-		return 0
-	}
-	if newest, err := strconv.Atoi(fields[len(fields)-1]); err != nil || newest < pid {
-		return 0
-	}
-	return pid
 }
 
 // mark returns the value of an environment variable that a process was started
@@ -198,7 +172,7 @@ func EndDescendants(grace func() bool) {
 	asked := map[int]bool{}
 	for {
 		left := 0
-		for _, m := range scanAll(self, 0) {
+		for _, m := range scanAll(self) {
 			if m.parent == self && m.gone() {
 				syscall.Wait4(m.pid, nil, syscall.WNOHANG, nil)
 				continue

@@ -71,7 +71,6 @@ func New() *Spawner { return &Spawner{tracker: newTracker()} }
 // Process is a running command and all that it started.
 type Process struct {
 	PID     int
-	began   time.Time
 	spawner *Spawner
 	spec    Spec
 	mark    string
@@ -102,7 +101,7 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if err != nil {
 		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
 	}
-	p.PID, p.began = p.cmd.Process.Pid, time.Now()
+	p.PID = p.cmd.Process.Pid
 	s.tracker.add(p)
 	go p.follow()
 	return p, nil

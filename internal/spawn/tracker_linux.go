@@ -4,7 +4,6 @@ import (
 	"os"
 	"slices"
 	"syscall"
-	"time"
 )
 
 // tracker knows which of the program's descendants belong to which run, wherever
@@ -138,14 +137,8 @@ func (t *tracker) remind(p *Process) {
 	}
 }
 
-// alive reports whether the run has a living process. Where a look at the few
-// processes that can belong to it is enough, that is all it takes; else all of
-// /proc is looked through only before it says no, since the lists of children may
-// leave out a new one.
+// alive reports whether the run has a living process. Before it says no it looks
+// through all of /proc, since the lists of children may leave out a new one.
 func (t *tracker) alive(p *Process) bool {
-	from := firstBelow(p.PID, time.Since(p.began))
-	if from == 0 && len(t.members()[p]) > 0 {
-		return true
-	}
-	return len(t.sort(scanAll(os.Getpid(), from))[p]) > 0
+	return len(t.members()[p]) > 0 || len(t.sort(scanAll(os.Getpid()))[p]) > 0
 }
