@@ -3,6 +3,7 @@ package engine
 import (
 	"path"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -124,12 +125,7 @@ func (e *Engine) leaveOut(u *unit, c chain) {
 	e.tellRun(u, TellNote, ToneStale, "writes what makes it "+u.verb()+": "+List(c.files)+"; changes of that are left out from now on")
 }
 
-func (u *unit) verb() string {
-	if u.spec.Kind.Ends() {
-		return "rerun"
-	}
-	return "restart"
-}
+func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
 
 // disown forgets that files are a unit's own, because a person says so or the
 // settings do.

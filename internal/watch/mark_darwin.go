@@ -1,16 +1,5 @@
 package watch
 
-import (
-	"io/fs"
-	"syscall"
-)
+import "syscall"
 
-func markOf(info fs.FileInfo) mark {
-	m := mark{size: info.Size(), modified: info.ModTime().UnixNano(), links: 1}
-	if s, ok := info.Sys().(*syscall.Stat_t); ok {
-		m.id = identity{uint64(s.Dev), s.Ino}
-		m.changed = s.Ctimespec.Nano()
-		m.links = int(s.Nlink)
-	}
-	return m
-}
+func changeTime(s *syscall.Stat_t) int64 { return s.Ctimespec.Nano() }

@@ -15,6 +15,7 @@ import (
 // number of interests.
 type matcher struct {
 	interests []interest
+	byKey     map[string]int // their positions
 	top       *node
 	polls     bool // some interest asks for its folders to be looked at
 }
@@ -65,7 +66,7 @@ func compileInterest(root string, in Interest) interest {
 }
 
 func newMatcher(root string, interests []Interest) *matcher {
-	m := &matcher{top: &node{}}
+	m := &matcher{top: &node{}, byKey: map[string]int{}}
 	numbers := map[string]int{} // of ignore patterns, by what they match
 	for i, in := range interests {
 		c := compileInterest(root, in)
@@ -88,6 +89,7 @@ func newMatcher(root string, interests []Interest) *matcher {
 			}
 			c.covers[number] = true
 		}
+		m.byKey[in.Key] = i
 		m.interests = append(m.interests, c)
 	}
 	m.top.hope(m)

@@ -189,9 +189,9 @@ func (w *Watcher) mend() {
 		w.tell(Notice{text})
 	}
 	t.remarks = nil
-	if polled := t.unwatched(); polled > w.limited {
-		w.tell(Notice{limitWords(polled)})
-		w.limited = polled
+	if n := t.unwatched(); n > w.limited {
+		w.tell(Notice{limitWords(n)})
+		w.limited = n
 	}
 }
 
@@ -259,10 +259,9 @@ func (w *Watcher) relative(file string) string {
 }
 
 func (w *Watcher) interest(key string) *interest {
-	for i := range w.tree.matcher.interests {
-		if in := &w.tree.matcher.interests[i]; in.Key == key {
-			return in
-		}
+	m := w.tree.matcher
+	if i, known := m.byKey[key]; known {
+		return &m.interests[i]
 	}
 	return nil
 }

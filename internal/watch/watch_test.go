@@ -205,6 +205,26 @@ func TestBursts(t *testing.T) {
 	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500))), "files that never rest are put off no longer than that")
 }
 
+// TestFolds folds what happens to one path within a change. What comes and goes is
+// nothing.
+func TestFolds(t *testing.T) {
+	for _, test := range []struct{ happens, want string }{
+		{"created written", "created"},
+		{"removed created", "written"},
+		{"written removed", "removed"},
+		{"created removed", ""},
+		{"created removed created", "created"},
+		{"created removed created removed", ""},
+		{"removed created removed", "removed"},
+	} {
+		g := group{hits: map[string]Hit{}, writing: map[string]bool{}}
+		for _, what := range strings.Fields(test.happens) {
+			g.add(sighting{Hit: Hit{Path: "x", What: what}})
+		}
+		assert.Equal(t, test.want, g.hits["x"].What, test.happens)
+	}
+}
+
 func TestWants(t *testing.T) {
 	for _, test := range []struct {
 		pattern, dir string
