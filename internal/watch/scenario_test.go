@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -91,13 +92,13 @@ func (s *scenario) play(account string) string {
 }
 
 func (s *scenario) listen(interests []Interest) {
-	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Lull: 300 * time.Millisecond, Unignored: true})
+	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Lull: 600 * time.Millisecond, Unignored: true})
 	s.w = open(s.t, s.root, interests...)
 }
 
 func readInterest(line string) Interest {
 	key, rest, _ := strings.Cut(line, ": ")
-	in := Interest{Key: key, Lull: 80 * time.Millisecond}
+	in := Interest{Key: key, Lull: 200 * time.Millisecond}
 	for _, word := range strings.Fields(rest) {
 		ignore, is := strings.CutPrefix(word, "!")
 		switch {
@@ -130,31 +131,41 @@ func (s *scenario) heard() string {
 	s.rings++
 	bell := fmt.Sprintf("ring-%d", s.rings)
 	require.NoError(s.t, os.WriteFile(filepath.Join(s.root, bell), nil, 0o644))
-	var out strings.Builder
-	changes := 0
+	var bursts []int
+	lines := map[int][]string{} // by burst: interests may hear of one in several Changes
+	var rest strings.Builder
 	for limit := time.After(20 * time.Second); ; {
 		select {
 		case ev := <-s.w.Events():
 			switch ev := ev.(type) {
 			case Unchanged:
-				fmt.Fprintf(&out, "  %s as before\n", strings.Join(ev.Keys, " "))
+				fmt.Fprintf(&rest, "  %s as before\n", strings.Join(ev.Keys, " "))
 			case Notice:
-				fmt.Fprintf(&out, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
+				fmt.Fprintf(&rest, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
 			case Change:
 				if ev.Hits[0].Key == ring {
 					if ev.Hits[0].Path == bell {
-						return out.String()
+						return accountOf(bursts, lines) + rest.String()
 					}
 					continue
 				}
-				changes++
-				fmt.Fprintf(&out, "change %d\n", changes)
+				if lines[ev.Burst] == nil {
+					bursts = append(bursts, ev.Burst)
+				}
 				for _, h := range ev.Hits {
-					fmt.Fprintf(&out, "  %s %s %s\n", h.Key, h.Path, h.What)
+					lines[ev.Burst] = append(lines[ev.Burst], fmt.Sprintf("  %s %s %s\n", h.Key, h.Path, h.What))
 				}
 			}
 		case <-limit:
-			s.t.Fatalf("the ring was not heard, only:\n%s", out.String())
+			s.t.Fatalf("the ring was not heard, only:\n%s", accountOf(bursts, lines))
 		}
 	}
+}
+
+func accountOf(bursts []int, lines map[int][]string) string {
+	var out strings.Builder
+	for i, burst := range bursts {
+		fmt.Fprintf(&out, "change %d\n%s", i+1, strings.Join(slices.Sorted(slices.Values(lines[burst])), ""))
+	}
+	return out.String()
 }
