@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strconv"
-	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -52,26 +52,64 @@ func readMember(pid int) (member, bool) {
 	}, true
 }
 
-// gone reports whether the process does nothing any more, though it may not have
-// been collected yet.
+// gone reports whether the process's first thread has ended. Others may be about
+// to, and hold its files and ports a moment longer.
 func (m member) gone() bool { return m.state == 'Z' || m.state == 'X' }
 
-// descendants returns all below a process, in the order of the tree. It reads the
-// kernel's lists of children, and all of /proc where the kernel keeps none.
-func descendants(root int) []member {
-	below, ok := childrenOf(root)
-	if !ok {
-		return scanAll(root)
+// collect takes a child that has ended, with all its threads, off the kernel's
+// list, and reports whether it is off.
+func collect(pid int) bool {
+	n, err := syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+	return n == pid || err == syscall.ECHILD
+}
+
+// listsChildren reports whether the kernel was built with lists of children.
+var listsChildren = sync.OnceValue(func() bool {
+	_, err := os.Stat(childrenFile(os.Getpid(), strconv.Itoa(os.Getpid())))
+	return err == nil
+})
+
+func childrenFile(pid int, thread string) string {
+	return "/proc/" + strconv.Itoa(pid) + "/task/" + thread + "/children"
+}
+
+// adopted returns the processes that have become the calling one's children since
+// their own parents have ended, and some of its other children. It may leave some
+// out while others end.
+//
+// The kernel gives orphans to the first thread that lives (kernel/exit.c,
+// find_alive_thread), which in a Go program is always the same.
+func adopted() []int {
+	self := os.Getpid()
+	if !listsChildren() {
+		return scanChildren()[self]
 	}
+	list, _ := readProc(childrenFile(self, strconv.Itoa(self)))
+	return numbers(list)
+}
+
+// withDescendants returns processes and all below them. It may leave some out while
+// others end.
+func withDescendants(pids []int) []member {
+	if listsChildren() {
+		return walk(pids, childrenOf)
+	}
+	children := scanChildren()
+	return walk(pids, func(pid int) []int { return children[pid] })
+}
+
+// walk returns processes and all below them, parents first and each once.
+func walk(pids []int, children func(pid int) []int) []member {
 	var all []member
-	for i := 0; i < len(below); i++ {
-		m, ok := readMember(below[i])
-		if !ok {
+	seen := map[int]bool{}
+	for i := 0; i < len(pids); i++ {
+		m, ok := readMember(pids[i])
+		if !ok || seen[m.pid] {
 			continue
 		}
+		seen[m.pid] = true
 		all = append(all, m)
-		more, _ := childrenOf(m.pid)
-		below = append(below, more...)
+		pids = append(pids, children(m.pid)...)
 	}
 	return all
 }
@@ -103,62 +141,57 @@ func readProc(file string) ([]byte, error) {
 }
 
 // childrenOf reads the children of every thread of a process.
-func childrenOf(pid int) ([]int, bool) {
-	dir := "/proc/" + strconv.Itoa(pid) + "/task"
-	threads, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, true // it is gone
-	}
+func childrenOf(pid int) []int {
 	var pids []int
-	for _, thread := range threads {
-		data, err := readProc(dir + "/" + thread.Name() + "/children")
-		if os.IsNotExist(err) {
-			if _, err := os.Stat(dir + "/" + thread.Name()); err == nil {
-				return nil, false // the kernel was built without these lists
-			}
-			continue
-		}
-		for _, word := range strings.Fields(string(data)) {
-			if n, err := strconv.Atoi(word); err == nil {
-				pids = append(pids, n)
-			}
-		}
+	for _, thread := range threads(pid) {
+		list, _ := readProc(childrenFile(pid, thread.Name()))
+		pids = append(pids, numbers(list)...)
 	}
-	return pids, true
+	return pids
 }
 
-// scanAll looks for all below a process in the whole of /proc.
-func scanAll(root int) []member {
-	entries, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil
+func threads(pid int) []os.DirEntry {
+	all, _ := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task")
+	return all
+}
+
+func numbers(text []byte) []int {
+	var all []int
+	for _, word := range bytes.Fields(text) {
+		if n, err := strconv.Atoi(string(word)); err == nil {
+			all = append(all, n)
+		}
 	}
-	children := map[int][]member{}
+	return all
+}
+
+// scanChildren reads from the whole of /proc who each process's children are.
+func scanChildren() map[int][]int {
+	entries, _ := os.ReadDir("/proc")
+	children := map[int][]int{}
 	for _, entry := range entries {
 		if pid, err := strconv.Atoi(entry.Name()); err == nil {
 			if m, ok := readMember(pid); ok {
-				children[m.parent] = append(children[m.parent], m)
+				children[m.parent] = append(children[m.parent], pid)
 			}
 		}
 	}
-	var all []member
-	for level := children[root]; len(level) > 0; level = level[1:] {
-		all = append(all, level[0])
-		level = append(level, children[level[0].pid]...)
-	}
-	return all
+	return children
 }
 
 // mark returns the value of an environment variable that a process was started
 // with, as far as it has not overwritten it since.
 func mark(pid int, name string) string {
-	env, err := readProc("/proc/" + strconv.Itoa(pid) + "/environ")
-	if err != nil {
-		return ""
-	}
-	for _, variable := range bytes.Split(env, []byte{0}) {
-		if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
-			return string(value)
+	// A process shows it no more once its first thread has ended; its others do.
+	for _, thread := range threads(pid) {
+		env, _ := readProc("/proc/" + strconv.Itoa(pid) + "/task/" + thread.Name() + "/environ")
+		for variable := range bytes.SplitSeq(env, []byte{0}) {
+			if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
+				return string(value)
+			}
+		}
+		if len(env) > 0 {
+			break
 		}
 	}
 	return ""
@@ -172,12 +205,9 @@ func EndDescendants(grace func() bool) {
 	asked := map[int]bool{}
 	for {
 		left := 0
-		for _, m := range scanAll(self) {
-			if m.parent == self && m.gone() {
-				syscall.Wait4(m.pid, nil, syscall.WNOHANG, nil)
-				continue
-			}
-			if m.gone() {
+		children := scanChildren()
+		for _, m := range walk(children[self], func(pid int) []int { return children[pid] }) {
+			if m.gone() && (m.parent != self || collect(m.pid)) {
 				continue
 			}
 			left++

@@ -1,6 +1,7 @@
 package spawn
 
 import (
+	"maps"
 	"os"
 	"slices"
 	"syscall"
@@ -44,9 +45,12 @@ func (t *tracker) drop(p *Process) {
 }
 
 // members returns the living processes of each run.
-func (t *tracker) members() map[*Process][]member { return t.sort(descendants(os.Getpid())) }
+func (t *tracker) members() map[*Process][]member {
+	return t.sort(withDescendants(append(adopted(), slices.Collect(maps.Keys(t.leaders))...)))
+}
 
-// sort gives each process to the run that it belongs to.
+// sort gives each living process to the run that it belongs to, and collects
+// adopted ones that have ended.
 func (t *tracker) sort(all []member) map[*Process][]member {
 	self := os.Getpid()
 	byPID := make(map[int]member, len(all))
@@ -61,11 +65,12 @@ func (t *tracker) sort(all []member) map[*Process][]member {
 		}
 		t.known[ident{m.pid, m.born}] = owner
 		t.sessions[m.session] = owner
-		switch {
-		case !m.gone():
+		gone := m.gone()
+		if m.parent == self && t.leaders[m.pid] == nil {
+			gone = collect(m.pid)
+		}
+		if !gone {
 			out[owner] = append(out[owner], m)
-		case m.parent == self && t.leaders[m.pid] == nil:
-			syscall.Wait4(m.pid, nil, syscall.WNOHANG, nil)
 		}
 	}
 	return out
@@ -113,7 +118,8 @@ func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 }
 
 func (t *tracker) outside(p *Process) []member {
-	return slices.DeleteFunc(t.members()[p], func(m member) bool { return m.group == p.PID })
+	all := t.sort(withDescendants(append(adopted(), p.PID)))
+	return slices.DeleteFunc(all[p], func(m member) bool { return m.group == p.PID })
 }
 
 func (t *tracker) tell(p *Process, m member) error {
@@ -137,8 +143,20 @@ func (t *tracker) remind(p *Process) {
 	}
 }
 
-// alive reports whether the run has a living process. Before it says no it looks
-// through all of /proc, since the lists of children may leave out a new one.
+// alive reports whether a run whose leader has been collected has a living process.
+// Of every chain of parents that remains, the program has adopted the first.
 func (t *tracker) alive(p *Process) bool {
-	return len(t.members()[p]) > 0 || len(t.sort(scanAll(os.Getpid()))[p]) > 0
+	var before []int
+	for again := false; ; again = true {
+		now := adopted()
+		if len(t.sort(walk(now, func(int) []int { return nil }))[p]) > 0 {
+			return true
+		}
+		// One that has just ended may have left another, and the list was not
+		// complete then. Two that agree are.
+		if again && slices.Equal(now, before) {
+			return false
+		}
+		before = now
+	}
 }
