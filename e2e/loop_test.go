@@ -37,11 +37,14 @@ func runIn(t testing.TB, dir, settings string) *running {
 	r.cmd.Dir, r.cmd.Stdout, r.cmd.Stderr = r.dir, &r.out, &r.out
 	r.cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
 	require.NoError(t, r.cmd.Start())
-	t.Cleanup(func() {
-		r.cmd.Process.Signal(syscall.SIGTERM)
-		r.cmd.Wait()
-	})
+	t.Cleanup(r.stop)
 	return r
+}
+
+// stop ends Omnivigil, if it still runs.
+func (r *running) stop() {
+	r.cmd.Process.Signal(syscall.SIGTERM)
+	r.cmd.Wait()
 }
 
 func (r *running) write(name, text string) {

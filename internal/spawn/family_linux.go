@@ -26,6 +26,7 @@ func BecomeSubreaper() error {
 type member struct {
 	pid, parent, group, session int
 	state                       byte
+	threads                     int
 	born                        uint64 // in clock ticks since the system's start
 	ticks                       uint64 // of cpu time used
 	pages                       uint64 // resident
@@ -48,7 +49,7 @@ func readMember(pid int) (member, bool) {
 	}
 	return member{
 		pid: pid, state: fields[0][0], parent: int(number(1)), group: int(number(2)), session: int(number(3)),
-		ticks: number(11) + number(12), born: number(19), pages: number(21),
+		threads: int(number(17)), ticks: number(11) + number(12), born: number(19), pages: number(21),
 	}, true
 }
 
@@ -84,8 +85,7 @@ func adopted() []int {
 	if !listsChildren() {
 		return scanChildren()[self]
 	}
-	list, _ := readProc(childrenFile(self, strconv.Itoa(self)))
-	return numbers(list)
+	return childrenOfThread(self, strconv.Itoa(self))
 }
 
 // withDescendants returns processes and all below them. It may leave some out while
@@ -95,11 +95,11 @@ func withDescendants(pids []int) []member {
 		return walk(pids, childrenOf)
 	}
 	children := scanChildren()
-	return walk(pids, func(pid int) []int { return children[pid] })
+	return walk(pids, func(m member) []int { return children[m.pid] })
 }
 
 // walk returns processes and all below them, parents first and each once.
-func walk(pids []int, children func(pid int) []int) []member {
+func walk(pids []int, children func(member) []int) []member {
 	var all []member
 	seen := map[int]bool{}
 	for i := 0; i < len(pids); i++ {
@@ -109,7 +109,7 @@ func walk(pids []int, children func(pid int) []int) []member {
 		}
 		seen[m.pid] = true
 		all = append(all, m)
-		pids = append(pids, children(m.pid)...)
+		pids = append(pids, children(m)...)
 	}
 	return all
 }
@@ -141,13 +141,20 @@ func readProc(file string) ([]byte, error) {
 }
 
 // childrenOf reads the children of every thread of a process.
-func childrenOf(pid int) []int {
+func childrenOf(m member) []int {
+	if m.threads == 1 {
+		return childrenOfThread(m.pid, strconv.Itoa(m.pid))
+	}
 	var pids []int
-	for _, thread := range threads(pid) {
-		list, _ := readProc(childrenFile(pid, thread.Name()))
-		pids = append(pids, numbers(list)...)
+	for _, thread := range threads(m.pid) {
+		pids = append(pids, childrenOfThread(m.pid, thread.Name())...)
 	}
 	return pids
+}
+
+func childrenOfThread(pid int, thread string) []int {
+	list, _ := readProc(childrenFile(pid, thread))
+	return numbers(list)
 }
 
 func threads(pid int) []os.DirEntry {
@@ -206,7 +213,7 @@ func EndDescendants(grace func() bool) {
 	for {
 		left := 0
 		children := scanChildren()
-		for _, m := range walk(children[self], func(pid int) []int { return children[pid] }) {
+		for _, m := range walk(children[self], func(m member) []int { return children[m.pid] }) {
 			if m.gone() && (m.parent != self || collect(m.pid)) {
 				continue
 			}

@@ -61,12 +61,13 @@ type Spawner struct {
 	mu      sync.Mutex
 	serial  int
 	tracker tracker
+	spare   terminals
 	seen    []listener // at the last call of Listening
 }
 
 // New returns a spawner. For orphans to be followed, the program must have called
 // BecomeSubreaper.
-func New() *Spawner { return &Spawner{tracker: newTracker()} }
+func New() *Spawner { return &Spawner{tracker: newTracker(), spare: newTerminals()} }
 
 // Process is a running command and all that it started.
 type Process struct {
@@ -97,7 +98,7 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	s.serial++
 	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
 	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: append(slices.Clip(spec.Env), markName+"="+p.mark)}
-	p.tty, err = startOnTerminal(p.cmd, spec.Cols, spec.Rows)
+	p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows)
 	if err != nil {
 		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
 	}
@@ -211,7 +212,7 @@ func (p *Process) follow() {
 		p.tty.SetReadDeadline(time.Now())
 		<-read
 	}
-	p.tty.Close()
+	defer p.tty.Close() // nobody waits for it
 	p.spawner.mu.Lock()
 	p.spawner.tracker.drop(p)
 	p.spawner.mu.Unlock()

@@ -9,9 +9,11 @@ import (
 
 var errNoTerminal = errors.New("pseudo-terminals and process groups are not supported on Windows yet")
 
-func startOnTerminal(*exec.Cmd, int, int) (*os.File, error) { return nil, errNoTerminal }
+type terminals struct{}
 
-func resize(*os.File, int, int) error { return errNoTerminal }
+func newTerminals() terminals { return terminals{} }
+
+func (terminals) start(*exec.Cmd, int, int) (*os.File, error) { return nil, errNoTerminal }
 
 func signalNumber(string) (syscall.Signal, error) { return 0, errNoTerminal }
 

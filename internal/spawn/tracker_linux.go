@@ -149,7 +149,7 @@ func (t *tracker) alive(p *Process) bool {
 	var before []int
 	for again := false; ; again = true {
 		now := adopted()
-		if len(t.sort(walk(now, func(int) []int { return nil }))[p]) > 0 {
+		if len(t.sort(walk(now, func(member) []int { return nil }))[p]) > 0 {
 			return true
 		}
 		// One that has just ended may have left another, and the list was not

@@ -1,0 +1,107 @@
+//go:build unix
+
+package spawn
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
+)
+
+// terminal is one that no process has been given yet. Its sides are ours, from which
+// output is read, and theirs.
+type terminal struct{ ours, theirs *os.File }
+
+func openTerminal() (terminal, error) {
+	master, theirs, err := pty.Open()
+	if err != nil {
+		return terminal{}, fmt.Errorf("open a terminal: %w", err)
+	}
+	defer master.Close()
+	// The duplicate is given to the runtime's poller, so that reads can be
+	// given a deadline; the original cannot.
+	fd, err := unix.FcntlInt(master.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		theirs.Close()
+		return terminal{}, fmt.Errorf("duplicate the terminal: %w", err)
+	}
+	if err := unix.SetNonblock(fd, true); err != nil {
+		unix.Close(fd)
+		theirs.Close()
+		return terminal{}, fmt.Errorf("prepare the terminal: %w", err)
+	}
+	return terminal{os.NewFile(uintptr(fd), master.Name()), theirs}, nil
+}
+
+// terminals keeps one open in advance, since a save waits for the start.
+type terminals chan terminal
+
+const spareDelay = 100 * time.Millisecond // until the start that took the last one is over
+
+func newTerminals() terminals { return make(terminals, 1) }
+
+func (spare terminals) take() (terminal, error) {
+	time.AfterFunc(spareDelay, spare.refill)
+	select {
+	case t := <-spare:
+		return t, nil
+	default:
+		return openTerminal()
+	}
+}
+
+func (spare terminals) refill() {
+	if len(spare) > 0 {
+		return
+	}
+	t, err := openTerminal()
+	if err != nil {
+		return // who needs one will meet the error
+	}
+	select {
+	case spare <- t:
+	default:
+		t.ours.Close()
+		t.theirs.Close()
+	}
+}
+
+// start starts cmd as the leader of a new session, and so of a new process group,
+// on a new terminal, and returns the terminal's other side.
+func (spare terminals) start(cmd *exec.Cmd, cols, rows int) (*os.File, error) {
+	t, err := spare.take()
+	if err != nil {
+		return nil, err
+	}
+	defer t.theirs.Close()
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.theirs, t.theirs, t.theirs
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err = resize(t.ours, cols, rows); err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.ours.Close()
+		return nil, err
+	}
+	return t.ours, nil
+}
+
+func resize(tty *os.File, cols, rows int) error {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var set error
+	err = conn.Control(func(fd uintptr) {
+		set = unix.IoctlSetWinsize(int(fd), unix.TIOCSWINSZ, &unix.Winsize{Row: uint16(rows), Col: uint16(cols)})
+	})
+	if err == nil {
+		err = set
+	}
+	return err
+}
