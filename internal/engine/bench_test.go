@@ -64,10 +64,14 @@ func BenchmarkSave(b *testing.B) {
 			for i := range b.N {
 				head := fmt.Sprintf("u%d", 3*(i%(n/3)))
 				w.send(Touched{Burst: i + 1, Units: []string{head}})
+				w.send(Cleared{Burst: i + 1, Units: []string{head}}) // a person saves
 				w.send(Change{Burst: i + 1, Since: w.now, Hits: []Hit{{Unit: head, Path: "a", Rule: "**"}}})
 			}
 			b.ReportMetric(float64(w.steps)/b.Elapsed().Seconds(), "steps/s")
 			b.StopTimer()
+			if each := w.steps / b.N; each < 15 {
+				b.Fatalf("a save took %d steps: three units cannot have been restarted", each)
+			}
 			if v := e.verdict(); v.Word != VerdictCurrent {
 				b.Fatalf("%s %s", v.Word, v.Text)
 			}

@@ -19,6 +19,11 @@ func BenchmarkBurst(b *testing.B) {
 	require.NoError(b, err)
 	defer w.Close()
 	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Lull: 150 * time.Millisecond}}, 0)
+	for ev := range w.Events() {
+		if ev == (Watching{0}) {
+			break
+		}
+	}
 	for round := range b.N {
 		told := make(chan int)
 		go func() {
