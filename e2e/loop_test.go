@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // running is Omnivigil's plain stream on a project with these settings.
@@ -22,11 +23,24 @@ type running struct {
 	cmd *exec.Cmd
 }
 
-func run(t *testing.T, settings string) *running {
-	t.Helper()
-	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.txt"), []byte("adult 4\n"), 0o644))
-	return runIn(t, dir, settings)
+// onDiskAndInMemory runs a test in a folder that counts what is written to it, and in
+// one that does not: who writes is told in two ways.
+func onDiskAndInMemory(t *testing.T, test func(t *testing.T, dir string)) {
+	const memory = "/dev/shm"
+	for name, parent := range map[string]string{"on disk": os.TempDir(), "in memory": memory} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var fs unix.Statfs_t
+			if err := unix.Statfs(parent, &fs); err != nil || parent == memory && fs.Type != unix.TMPFS_MAGIC {
+				t.Skipf("%s keeps no files in memory", parent)
+			}
+			dir, err := os.MkdirTemp(parent, "omnivigil-")
+			require.NoError(t, err)
+			t.Cleanup(func() { os.RemoveAll(dir) })
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.txt"), []byte("adult 4\n"), 0o644))
+			test(t, dir)
+		})
+	}
 }
 
 func runIn(t testing.TB, dir, settings string) *running {
@@ -75,7 +89,11 @@ const cut = "writes what makes it"
 // TestLoopIsCut has a service and a task that write what makes them run.
 func TestLoopIsCut(t *testing.T) {
 	t.Parallel()
-	r := run(t, `
+	onDiskAndInMemory(t, testLoopIsCut)
+}
+
+func testLoopIsCut(t *testing.T, dir string) {
+	r := runIn(t, dir, `
 [service.tides]
 run = "sleep 0.2; echo $$ > tides.db; exec sleep 100"
 watch = ["*.db"]
@@ -108,21 +126,23 @@ func TestPersonIsNoLoop(t *testing.T) {
 	} {
 		for _, every := range []time.Duration{0, 333 * time.Millisecond} {
 			t.Run(fmt.Sprint(test.name, ", every ", every), func(t *testing.T) {
-				t.Parallel()
-				r := run(t, test.settings)
-				done := "web is "
-				for n := 1; n <= 8; n++ {
-					r.says(done, min(n, 2))
-					if every > 0 {
-						time.Sleep(every) // a person does
-					} else {
-						r.says(done, n)
-					}
-					r.write("fares.txt", fmt.Sprintf("adult %d\n", n))
-				}
-				assert.Zero(t, r.count(cut), "%s", r.account())
-				assert.Zero(t, r.count("waits a moment"), "%s", r.account())
+				onDiskAndInMemory(t, func(t *testing.T, dir string) { saveOften(t, runIn(t, dir, test.settings), every) })
 			})
 		}
 	}
+}
+
+func saveOften(t *testing.T, r *running, every time.Duration) {
+	done := "web is "
+	for n := 1; n <= 8; n++ {
+		r.says(done, min(n, 2))
+		if every > 0 {
+			time.Sleep(every) // a person does
+		} else {
+			r.says(done, n)
+		}
+		r.write("fares.txt", fmt.Sprintf("adult %d\n", n))
+	}
+	assert.Zero(t, r.count(cut), "%s", r.account())
+	assert.Zero(t, r.count("waits a moment"), "%s", r.account())
 }

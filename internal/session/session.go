@@ -177,6 +177,8 @@ func (s *Session) drain() {
 		select {
 		case h := <-s.events:
 			s.step(h.at, h.event)
+		case ev := <-s.watcher.Events():
+			s.watched(ev)
 		default:
 			return
 		}

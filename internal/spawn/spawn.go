@@ -7,6 +7,7 @@
 package spawn
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -77,8 +78,9 @@ type Process struct {
 	mark    string
 	cmd     *exec.Cmd
 	tty     *os.File
-	asked   atomic.Bool // somebody has signalled it
-	ended   atomic.Bool // its own process has been waited for
+	asked   atomic.Bool  // somebody has signalled it
+	ended   atomic.Bool  // its own process has been waited for
+	shown   atomic.Int64 // bytes that have been written to its terminal
 	told    told
 }
 
@@ -224,6 +226,8 @@ func (p *Process) read() {
 	for {
 		n, err := p.tty.Read(buf)
 		if n > 0 {
+			// A terminal makes two bytes of each newline (see termios(3), ONLCR).
+			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))
 			p.spec.Output(buf[:n])
 		}
 		if err != nil {

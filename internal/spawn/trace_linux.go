@@ -15,14 +15,14 @@ type Trace int64
 
 // Traces returns the trace of each living run whose processes let it be seen, and
 // whether this system shows traces at all. Folder is where the files in question
-// are: on most file systems, writing to a terminal can be told from writing to a
-// file; on others, either leaves a trace.
+// are: most file systems count what is written to them; on others, all counts that
+// is not written to the terminal, so that pipes and sockets leave a trace too.
 //
 // The counters are those of proc(5), /proc/PID/io. A process's own include those of
 // its children that have ended.
 func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
-	counter := []byte("syscw: ")
-	if countsBytes(folder) {
+	counter, filesOnly := []byte("wchar: "), countsBytes(folder)
+	if filesOnly {
 		counter = []byte("\nwrite_bytes: ")
 	}
 	s.mu.Lock()
@@ -33,6 +33,9 @@ func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 		for _, m := range members {
 			n, ok := readCounter(m.pid, counter)
 			sum, seen = sum+Trace(n), seen && ok
+		}
+		if !filesOnly {
+			sum -= Trace(p.shown.Load())
 		}
 		if seen {
 			out[p] = sum

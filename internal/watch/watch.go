@@ -33,6 +33,7 @@ type Watcher struct {
 	opened   time.Time
 	limited  int // how many folders the person knows to be without a watch
 	hold     hold
+	untold   []Event
 }
 
 // Open starts to watch the folder root, for nobody at first: see SetInterests. It
@@ -110,6 +111,7 @@ func (w *Watcher) loop() {
 		w.mend()
 		w.report()
 		w.settle(time.Now())
+		w.handOut()
 	}
 }
 
@@ -353,11 +355,18 @@ func (w *Watcher) isNews(h Hit) bool {
 	return in == nil || !in.SkipUnchanged || w.contents.isOther(h.Key, absolute(w.root, h.Path))
 }
 
-func (w *Watcher) tell(ev Event) {
-	select {
-	case w.events <- ev:
-	case <-w.closing:
+func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }
+
+// handOut tells what is to be told, all at once: whoever is woken by the first finds
+// the rest there too.
+func (w *Watcher) handOut() {
+	for _, ev := range w.untold {
+		select {
+		case w.events <- ev:
+		case <-w.closing:
+		}
 	}
+	w.untold = w.untold[:0]
 }
 
 // sleep returns how long nothing is to be done by itself.
