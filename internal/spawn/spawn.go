@@ -214,7 +214,7 @@ func (p *Process) follow() {
 		p.tty.SetReadDeadline(time.Now())
 		<-read
 	}
-	defer p.tty.Close() // nobody waits for it
+	go p.tty.Close() // nobody waits for it
 	p.spawner.mu.Lock()
 	p.spawner.tracker.drop(p)
 	p.spawner.mu.Unlock()

@@ -153,8 +153,8 @@ func (t *tracker) alive(p *Process) bool {
 			return true
 		}
 		// One that has just ended may have left another, and the list was not
-		// complete then. Two that agree are.
-		if again && slices.Equal(now, before) {
+		// complete then. Two that agree are, and one without a single process.
+		if len(now) == 0 || again && slices.Equal(now, before) {
 			return false
 		}
 		before = now
