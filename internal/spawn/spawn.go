@@ -80,6 +80,7 @@ type Process struct {
 	tty     *os.File
 	asked   atomic.Bool  // somebody has signalled it
 	ended   atomic.Bool  // its own process has been waited for
+	lastIO  []byte       // what it had done to files by then, as the system tells it
 	shown   atomic.Int64 // bytes that have been written to its terminal
 	told    told
 }
@@ -205,6 +206,7 @@ func (p *Process) follow() {
 		defer close(read)
 		p.read()
 	}()
+	p.awaitEnd()
 	err := p.cmd.Wait()
 	p.ended.Store(true)
 	p.endFamily()

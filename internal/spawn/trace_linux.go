@@ -2,9 +2,7 @@ package spawn
 
 import (
 	"bytes"
-	"fmt"
 	"strconv"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -21,24 +19,19 @@ type Trace int64
 // The counters are those of proc(5), /proc/PID/io. A process's own include those of
 // its children that have ended.
 func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
-	counter, filesOnly := []byte("wchar: "), countsBytes(folder)
-	if filesOnly {
-		counter = []byte("\nwrite_bytes: ")
-	}
+	c := counterFor(folder)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := map[*Process]Trace{}
 	for p, members := range s.tracker.members() {
 		sum, seen := Trace(0), true
 		for _, m := range members {
-			n, ok := readCounter(m.pid, counter)
-			sum, seen = sum+Trace(n), seen && ok
-		}
-		if !filesOnly {
-			sum -= Trace(p.shown.Load())
+			io, _ := readProc(ioFile(m.pid))
+			n, ok := c.read(io)
+			sum, seen = sum+n, seen && ok
 		}
 		if seen {
-			out[p] = sum
+			out[p] = c.withoutTerminal(sum, p)
 		}
 	}
 	return out, true
@@ -47,26 +40,49 @@ func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 // Wrote returns the trace that a process of the run has left at its end, with those
 // of its children that it has waited for, once it has ended.
 func (p *Process) Wrote(folder string) (Trace, bool) {
-	if !p.ended.Load() || !countsBytes(folder) {
+	if !p.ended.Load() {
 		return 0, false
 	}
-	const block = 512 // getrusage(2) counts in these
-	use, ok := p.cmd.ProcessState.SysUsage().(*syscall.Rusage)
-	if !ok {
-		return 0, false
-	}
-	return Trace(use.Oublock * block), true
+	c := counterFor(folder)
+	n, ok := c.read(p.lastIO)
+	return c.withoutTerminal(n, p), ok
 }
 
-func readCounter(pid int, counter []byte) (int64, bool) {
-	io, err := readProc(fmt.Sprintf("/proc/%d/io", pid))
-	_, rest, ok := bytes.Cut(io, counter)
-	if err != nil || !ok {
-		return 0, false
+// awaitEnd waits until the process has ended, and reads what it has written before
+// it is collected.
+func (p *Process) awaitEnd() {
+	for unix.Waitid(unix.P_PID, p.PID, nil, unix.WEXITED|unix.WNOWAIT, nil) == unix.EINTR {
 	}
+	p.lastIO, _ = readProc(ioFile(p.PID))
+}
+
+func ioFile(pid int) string { return "/proc/" + strconv.Itoa(pid) + "/io" }
+
+// counter is the line of /proc/PID/io that says most of a file system.
+type counter struct {
+	name      string
+	filesOnly bool
+}
+
+func counterFor(folder string) counter {
+	if countsBytes(folder) {
+		return counter{"\nwrite_bytes: ", true}
+	}
+	return counter{"wchar: ", false}
+}
+
+func (c counter) read(io []byte) (Trace, bool) {
+	_, rest, ok := bytes.Cut(io, []byte(c.name))
 	count, _, _ := bytes.Cut(rest, []byte("\n"))
 	n, err := strconv.ParseInt(string(count), 10, 64)
-	return n, err == nil
+	return Trace(n), ok && err == nil
+}
+
+func (c counter) withoutTerminal(t Trace, p *Process) Trace {
+	if c.filesOnly {
+		return t
+	}
+	return t - Trace(p.shown.Load())
 }
 
 // countsBytes reports whether the file system counts what a process writes to it

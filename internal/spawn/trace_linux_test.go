@@ -41,6 +41,9 @@ func TestTraces(t *testing.T) {
 				assert.Equal(t, test.writes, trace() != 0, "trace %d", trace())
 				require.NoError(t, r.Signal("KILL"))
 				r.wait(t)
+				wrote, seen := r.Wrote(folder)
+				assert.True(t, seen)
+				assert.Equal(t, test.writes, wrote != 0, "trace %d at its end", wrote)
 			})
 		}
 	}
