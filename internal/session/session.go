@@ -177,7 +177,10 @@ func (s *Session) drain() {
 		select {
 		case h := <-s.events:
 			s.step(h.at, h.event)
-		case ev := <-s.watcher.Events():
+		case ev, ok := <-s.watcher.Events():
+			if !ok {
+				return
+			}
 			s.watched(ev)
 		default:
 			return

@@ -83,7 +83,7 @@ func childrenFile(pid int, thread string) string {
 func adopted() []int {
 	self := os.Getpid()
 	if !listsChildren() {
-		return scanChildren()[self]
+		return scanChildren()(member{pid: self})
 	}
 	return childrenOfThread(self, strconv.Itoa(self))
 }
@@ -94,8 +94,7 @@ func withDescendants(pids []int) []member {
 	if listsChildren() {
 		return walk(pids, childrenOf)
 	}
-	children := scanChildren()
-	return walk(pids, func(m member) []int { return children[m.pid] })
+	return walk(pids, scanChildren())
 }
 
 // walk returns processes and all below them, parents first and each once.
@@ -172,8 +171,9 @@ func numbers(text []byte) []int {
 	return all
 }
 
-// scanChildren reads from the whole of /proc who each process's children are.
-func scanChildren() map[int][]int {
+// scanChildren reads from the whole of /proc who each process's children are, and
+// returns a function that knows them.
+func scanChildren() func(member) []int {
 	entries, _ := os.ReadDir("/proc")
 	children := map[int][]int{}
 	for _, entry := range entries {
@@ -183,25 +183,33 @@ func scanChildren() map[int][]int {
 			}
 		}
 	}
-	return children
+	return func(m member) []int { return children[m.pid] }
 }
 
 // mark returns the value of an environment variable that a process was started
 // with, as far as it has not overwritten it since.
 func mark(pid int, name string) string {
-	// A process shows it no more once its first thread has ended; its others do.
-	for _, thread := range threads(pid) {
-		env, _ := readProc("/proc/" + strconv.Itoa(pid) + "/task/" + thread.Name() + "/environ")
-		for variable := range bytes.SplitSeq(env, []byte{0}) {
-			if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
-				return string(value)
-			}
-		}
-		if len(env) > 0 {
-			break
+	for variable := range bytes.SplitSeq(environ(pid), []byte{0}) {
+		if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
+			return string(value)
 		}
 	}
 	return ""
+}
+
+// environ returns the environment that a process was started with. A process shows
+// it no more once its first thread has ended; its others do.
+func environ(pid int) []byte {
+	dir := "/proc/" + strconv.Itoa(pid)
+	if env, _ := readProc(dir + "/environ"); len(env) > 0 {
+		return env
+	}
+	for _, thread := range threads(pid) {
+		if env, _ := readProc(dir + "/task/" + thread.Name() + "/environ"); len(env) > 0 {
+			return env
+		}
+	}
+	return nil
 }
 
 // EndDescendants ends every process below the calling one: asks them all to
@@ -213,7 +221,7 @@ func EndDescendants(grace func() bool) {
 	for {
 		left := 0
 		children := scanChildren()
-		for _, m := range walk(children[self], func(m member) []int { return children[m.pid] }) {
+		for _, m := range walk(children(member{pid: self}), children) {
 			if m.gone() && (m.parent != self || collect(m.pid)) {
 				continue
 			}

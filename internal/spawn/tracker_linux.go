@@ -46,7 +46,7 @@ func (t *tracker) drop(p *Process) {
 
 // members returns the living processes of each run.
 func (t *tracker) members() map[*Process][]member {
-	return t.sort(withDescendants(append(adopted(), slices.Collect(maps.Keys(t.leaders))...)))
+	return t.sort(withDescendants(slices.AppendSeq(adopted(), maps.Keys(t.leaders))))
 }
 
 // sort gives each living process to the run that it belongs to, and collects
@@ -149,7 +149,7 @@ func (t *tracker) alive(p *Process) bool {
 	var before []int
 	for again := false; ; again = true {
 		now := adopted()
-		if len(t.sort(walk(now, func(member) []int { return nil }))[p]) > 0 {
+		if len(t.sort(withDescendants(now))[p]) > 0 {
 			return true
 		}
 		// One that has just ended may have left another, and the list was not

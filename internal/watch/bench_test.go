@@ -19,11 +19,7 @@ func BenchmarkBurst(b *testing.B) {
 	require.NoError(b, err)
 	defer w.Close()
 	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Lull: 150 * time.Millisecond}}, 0)
-	for ev := range w.Events() {
-		if ev == (Watching{0}) {
-			break
-		}
-	}
+	awaitWatching(w, 0)
 	for round := range b.N {
 		told := make(chan int)
 		go func() {

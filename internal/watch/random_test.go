@@ -116,12 +116,17 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *driv
 		{Key: "clean", Rules: rules("**/*.txt"), Lull: 4 * time.Millisecond, Poll: poll},
 		{Key: "bell", Rules: rules(bell), Lull: d.pause, Unignored: true, Poll: poll},
 	}, 0)
-	for ev := range d.w.Events() {
-		if ev == (Watching{0}) {
-			break
+	awaitWatching(d.w, 0)
+	return d
+}
+
+// awaitWatching waits until the interests with that number are watched for.
+func awaitWatching(w *Watcher, number int) {
+	for ev := range w.Events() {
+		if ev == (Watching{number}) {
+			return
 		}
 	}
-	return d
 }
 
 // round makes some operations, waits for quiet and compares.

@@ -33,7 +33,7 @@ type Watcher struct {
 	opened   time.Time
 	limited  int // how many folders the person knows to be without a watch
 	hold     hold
-	untold   []Event
+	untold   []Event // see handOut
 }
 
 // Open starts to watch the folder root, for nobody at first: see SetInterests. It
