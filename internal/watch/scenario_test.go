@@ -60,6 +60,7 @@ func newScenario(t *testing.T, archive *txtar.Archive) *scenario {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, f.Data, 0o644))
 	}
+	time.Sleep(2 * soonAfter) // they are older than what the watcher is unsure of
 	return s
 }
 
