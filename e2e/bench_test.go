@@ -38,7 +38,7 @@ func median(times []time.Duration) time.Duration {
 }
 
 // BenchmarkSaveToFirstByte measures from a save in the big tree to the first byte
-// of the new process, by Omnivigil with a lull of 0 and by a bare loop over inotify
+// of the new process, by Omnivigil with a debounce of 0 and by a bare loop over inotify
 // that kills and spawns, in turn.
 func BenchmarkSaveToFirstByte(b *testing.B) {
 	root := bigTree(b)

@@ -156,7 +156,7 @@ func run(p *plan.Plan, how running) error {
 		err = tui.Run(s)
 		closed()
 	}
-	s.Wish(engine.Leave, "") // where the face is gone before: what runs must not outlive it
+	s.Request(engine.Quit, "") // where the face is gone before: what runs must not outlive it
 	<-s.Done()
 	account(s, began)
 	switch {
@@ -173,11 +173,11 @@ const sameSignal = 300 * time.Millisecond
 // leaveSoon ends everything in order, but within the grace that is left when the
 // outer program has been killed.
 func leaveSoon(s *session.Session) {
-	s.Wish(engine.Leave, "")
+	s.Request(engine.Quit, "")
 	select {
 	case <-s.Done():
 	case <-time.After(guard.Grace):
-		s.Wish(engine.LeaveNow, "")
+		s.Request(engine.QuitNow, "")
 	}
 }
 
@@ -188,7 +188,7 @@ func leaveOnSignal(s *session.Session) func() bool {
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	came := make(chan struct{})
 	go func() {
-		wish := engine.Leave
+		wish := engine.Quit
 		var last time.Time
 		for range signals {
 			// A terminal sends its signals to the outer program as well, which hands
@@ -197,11 +197,11 @@ func leaveOnSignal(s *session.Session) func() bool {
 				continue
 			}
 			last = time.Now()
-			s.Wish(wish, "")
-			if wish == engine.Leave {
+			s.Request(wish, "")
+			if wish == engine.Quit {
 				close(came)
 			}
-			wish = engine.LeaveNow
+			wish = engine.QuitNow
 		}
 	}()
 	return func() bool {

@@ -18,19 +18,19 @@ import (
 // unit can have that name.
 const Settings = ""
 
-// settingsLull is long enough for an editor's second write.
-const settingsLull = 100 * time.Millisecond
+// settingsDebounce is long enough for an editor's second write.
+const settingsDebounce = 100 * time.Millisecond
 
 // Interests returns what a project's watcher has to look for: the settings and
 // env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []watch.Interest {
-	settings := watch.Interest{Key: Settings, Lull: settingsLull, Unignored: true}
+	settings := watch.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
 	for _, file := range append([]string{filepath.Base(p.File)}, p.EnvFiles...) {
 		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
 	}
 	all := []watch.Interest{settings}
 	for _, u := range p.Units {
-		in := watch.Interest{Key: u.Name, Lull: u.Lull, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged, Poll: u.Poll}
+		in := watch.Interest{Key: u.Name, Debounce: u.Debounce, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged, Poll: u.Poll}
 		for _, re := range u.Reactions {
 			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
 		}

@@ -157,7 +157,7 @@ func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 					step.Does = "runs " + o.Command.String()
 				}
 				steps = append(steps, step)
-			case engine.Nudge:
+			case engine.SendSignal:
 				steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})
 			}
 		}

@@ -1,21 +1,30 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"omnivigil/internal/plan"
 )
 
-// intend notes that the unit shall run anew, as part of ripple r.
+// intend notes that the unit is to run as a whole, as part of ripple r. Without a
+// reason it adds only the ripple to what the unit is to do already.
 func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
+	return e.ask(u, r, reason, debt{whole: true})
+}
+
+// ask notes that the unit is to run something, as part of ripple r.
+func (e *Engine) ask(u *unit, r *Ripple, reason string, what debt) *act {
 	if u.pending == nil {
 		u.pending = &act{}
+		u.pending.asks.add(what)
 	}
 	a := u.pending
 	a.join(r)
 	if reason != "" {
+		a.asks.add(what)
 		a.chain, a.lookout = chain{}, time.Time{} // whatever it was suspected of, here is a reason
-		if !contains(a.reasons, reason) {
+		if !slices.Contains(a.reasons, reason) {
 			a.reasons = append(a.reasons, reason)
 		}
 	}
@@ -25,12 +34,9 @@ func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
 }
 
 func (a *act) join(r *Ripple) {
-	for _, have := range a.ripples {
-		if have == r {
-			return
-		}
+	if !slices.Contains(a.ripples, r) {
+		a.ripples = append(a.ripples, r)
 	}
-	a.ripples = append(a.ripples, r)
 }
 
 // inherit takes over the ripples whose work a run leaves undone.
@@ -48,34 +54,20 @@ func (a *act) inherit(r *run) {
 }
 
 func (a *act) anyOpen() bool {
-	for _, r := range a.ripples {
-		if !r.Resting() {
-			return true
-		}
-	}
-	return false
-}
-
-func contains(words []string, word string) bool {
-	for _, w := range words {
-		if w == word {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(a.ripples, func(r *Ripple) bool { return !r.Resting() })
 }
 
 // settle lets a unit do what it should, if nothing holds it.
 func (e *Engine) settle(u *unit) {
-	if e.leaving {
-		e.settleLeaving(u)
+	if e.quitting {
+		e.settleQuitting(u)
 		return
 	}
-	u.hold = nil
+	u.obstacle = nil
 	if u.pending == nil {
 		return
 	}
-	if u.hold = e.obstacle(u); u.hold != nil {
+	if u.obstacle = e.obstacleOf(u); u.obstacle != nil {
 		e.wait(u)
 		return
 	}
@@ -98,46 +90,46 @@ func (e *Engine) settle(u *unit) {
 // held for good goes back to what it was, one that never ran keeps waiting.
 func (e *Engine) wait(u *unit) {
 	span := Span{Phase: PhaseWaiting}
-	if u.hold.on != nil {
-		span.On = u.hold.on.spec.Name
+	if u.obstacle.on != nil {
+		span.On = u.obstacle.on.spec.Name
 	}
 	u.pending.span(e.now, span)
-	if !u.live() && (u.state == Idle || !u.hold.final) {
+	if !u.live() && (u.state == Idle || !u.obstacle.final) {
 		u.state = Waiting
 	}
 }
 
-// obstacle returns what keeps a unit from acting now: first what will pass by
+// obstacleOf returns what keeps a unit from acting now: first what will pass by
 // itself, so that a unit is shown as held for good only when all is at rest.
-func (e *Engine) obstacle(u *unit) *hold {
+func (e *Engine) obstacleOf(u *unit) *obstacle {
 	if (e.paused || u.paused) && !u.pending.forced {
-		return &hold{final: true}
+		return &obstacle{final: true}
 	}
 	for _, up := range u.needs {
 		if up.moving {
-			return &hold{on: up}
+			return &obstacle{on: up}
 		}
 	}
 	for _, up := range u.follows {
 		if up.moving {
-			return &hold{on: up}
+			return &obstacle{on: up}
 		}
 	}
 	for _, up := range u.needs {
 		if !up.satisfied() {
-			return &hold{on: up, final: true}
+			return &obstacle{on: up, final: true}
 		}
 	}
 	if u.pending.forced {
 		return nil
 	}
 	for _, up := range u.follows {
-		if !up.fresh {
-			return &hold{on: up, final: true}
+		if !up.upToDate {
+			return &obstacle{on: up, final: true}
 		}
 	}
 	if u.pending.lookout.After(e.now) {
-		return &hold{lookout: true}
+		return &obstacle{lookout: true}
 	}
 	return nil
 }
@@ -145,9 +137,9 @@ func (e *Engine) obstacle(u *unit) *hold {
 // reckon derives what others may know of a unit, after it has been settled, and
 // queues those who look at it when that has changed.
 func (e *Engine) reckon(u *unit) {
-	moving, fresh := e.isMoving(u), e.isFresh(u)
-	changed := moving != u.moving || fresh != u.fresh
-	u.moving, u.fresh = moving, fresh
+	moving, upToDate := e.isMoving(u), e.isUpToDate(u)
+	changed := moving != u.moving || upToDate != u.upToDate
+	u.moving, u.upToDate = moving, upToDate
 	e.mark(u)
 	if changed {
 		for _, d := range u.downstream {
@@ -161,9 +153,9 @@ func (e *Engine) isMoving(u *unit) bool {
 		return true
 	}
 	if u.pending != nil {
-		return u.hold == nil || !u.hold.final
+		return u.obstacle == nil || !u.obstacle.final
 	}
-	if !u.wanted || e.paused || u.paused || e.leaving {
+	if !u.wanted || e.paused || u.paused || e.quitting {
 		return false
 	}
 	for _, f := range u.follows {
@@ -174,18 +166,18 @@ func (e *Engine) isMoving(u *unit) bool {
 	return u.stirring()
 }
 
-// isFresh reports whether the newest good run holds the newest code, so that
+// isUpToDate reports whether the newest good run holds the newest code, so that
 // those who follow the unit may build on it. A unit that nobody wants and nothing
 // has touched holds nobody up.
-func (e *Engine) isFresh(u *unit) bool {
+func (e *Engine) isUpToDate(u *unit) bool {
 	if u.generation == 0 {
 		return !u.wanted && u.touched == 0
 	}
-	if u.goodSaw < u.touched || !u.owed.empty() {
+	if u.goodRead < u.touched || !u.owed.empty() {
 		return false
 	}
 	for _, f := range u.follows {
-		if !f.fresh || u.goodOf[f.spec.Name] != f.generation {
+		if !f.upToDate || u.goodBuiltOn[f.spec.Name] != f.generation {
 			return false
 		}
 	}

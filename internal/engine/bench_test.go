@@ -44,10 +44,10 @@ func (w *world) send(ev Event) {
 			switch o := o.(type) {
 			case Start:
 				w.queue = append(w.queue, Spawned{o.Unit, o.Run, 1}, BecameReady{o.Unit, o.Run})
-			case Signal:
+			case StopRun:
 				w.queue = append(w.queue, Exited{Unit: o.Unit, Run: o.Run})
-			case Arm:
-				w.queue = append(w.queue, Rang{o.Timer})
+			case SetTimer:
+				w.queue = append(w.queue, TimerFired{o.Timer})
 			}
 		}
 	}

@@ -24,6 +24,8 @@ package engine
 
 import (
 	"container/heap"
+	"fmt"
+	"slices"
 	"time"
 
 	"omnivigil/internal/plan"
@@ -46,16 +48,23 @@ type Engine struct {
 	timers  map[TimerID]timer
 	lastID  TimerID
 	saves   []Save
+	newest  *Ripple        // of the newest save, however many ripples came later
+	numbers map[string]int // newest runs of units that left the settings and may return
 	begun   bool
 	paused  bool
 	broken  string // what is wrong with the newest settings; empty when nothing is
-	leaving bool
-	gone    bool
+	// Bursts of writing to the settings and env files: the newest, and the newest
+	// that has been read. Between the two the project is updating.
+	settingsTouched, settingsRead int
+	settingsSince                 time.Time
+	startedIn                     time.Duration // how long the start took to come to rest
+	quitting                      bool
+	gone                          bool
 }
 
 // New returns an engine for a project in which nothing runs yet.
 func New(p *plan.Plan) *Engine {
-	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}}
+	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}, numbers: map[string]int{}}
 	for _, spec := range p.Units {
 		e.byName[spec.Name] = &unit{spec: spec, owed: debt{whole: true}}
 	}
@@ -64,10 +73,13 @@ func New(p *plan.Plan) *Engine {
 }
 
 // Step lets one event happen at that time and returns what is to be done, in
-// order. The time must not be before that of the step before. Events about runs
-// that are over, or said twice, change nothing.
+// order. A time before that of the step before counts as that one: clocks are set
+// back. Events about runs that are over, or said twice, change nothing.
 func (e *Engine) Step(now time.Time, event Event) []Order {
-	e.now, e.orders = now, nil
+	if now.After(e.now) {
+		e.now = now
+	}
+	e.orders = nil
 	switch ev := event.(type) {
 	case Begin:
 		e.begin(ev)
@@ -91,10 +103,12 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.probed(ev)
 	case Exited:
 		e.exited(ev)
-	case Rang:
-		e.rang(ev)
-	case Wished:
-		e.wished(ev)
+	case TimerFired:
+		e.timerFired(ev)
+	case Requested:
+		e.requested(ev)
+	case SettingsTouched:
+		e.touchSettings(ev)
 	case NewPlan:
 		e.newPlan(ev)
 	case PlanBroken:
@@ -164,7 +178,7 @@ func (e *Engine) touch(u *unit, burst int) {
 
 // outdate notes that what concerns the unit is newer than anything it has read.
 func (e *Engine) outdate(u *unit) {
-	if u.touched <= u.goodSaw {
+	if u.touched <= u.goodRead {
 		u.staleSince = e.now
 	}
 	u.touched = e.rev
@@ -178,9 +192,8 @@ func (e *Engine) unchanged(ev Unchanged) {
 		if u == nil {
 			continue
 		}
-		if t, ok := u.rest(ev.Burst); ok && !e.takeBack(u, t) && u.wanted && !e.leaving {
+		if t, ok := u.rest(ev.Burst); ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {
 			r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: name, Text: "files changed and changed back"})
-			u.owed.whole = true
 			e.intend(u, r, "files changed and changed back")
 		}
 		e.enqueue(u)
@@ -190,10 +203,10 @@ func (e *Engine) unchanged(ev Unchanged) {
 // takeBack makes a writing one that never was, unless a run may have read what was
 // there for a moment.
 func (e *Engine) takeBack(u *unit, t touch) bool {
-	if u.knows() >= t.last {
+	if u.lastRead() >= t.last {
 		return true // it has read what is there now
 	}
-	if !t.calm || u.knows() >= t.first {
+	if !t.calm || u.lastRead() >= t.first {
 		u.settled = max(u.settled, t.last)
 		return false
 	}
@@ -203,20 +216,19 @@ func (e *Engine) takeBack(u *unit, t touch) bool {
 
 // change lets units act on files at rest. All units of one burst share a ripple.
 func (e *Engine) change(ev Change) {
-	if e.leaving {
+	if e.quitting {
 		return
 	}
-	if ev.Hits = e.heeded(ev); len(ev.Hits) == 0 {
+	if ev.Hits = e.withoutMissing(ev, e.withoutOwn(ev)); len(ev.Hits) == 0 {
 		return
 	}
 	r := e.ripples.ofBurst(ev.Burst)
 	if r == nil {
 		r = e.ripples.open(e.now, Cause{Kind: CauseChange})
 		r.burst, r.Since = ev.Burst, ev.Since
-		e.saves = append(e.saves, Save{At: ev.Since, Ripple: r.ID})
-		if len(e.saves) > 2*keptMarks {
-			e.saves = append([]Save(nil), e.saves[keptMarks:]...)
-		}
+	}
+	if !r.saved && e.bySomebodyElse(ev) {
+		e.save(r)
 	}
 	r.addPaths(ev.Hits)
 	e.rev++
@@ -232,7 +244,7 @@ func (e *Engine) change(ev Change) {
 		t, news := u.rest(ev.Burst)
 		c := u.link(t, hits)
 		if c.links >= loopLinks {
-			e.leaveOut(u, c)
+			e.ignoreOwn(u, c)
 			u.untouch()
 			e.enqueue(u)
 			continue
@@ -247,44 +259,89 @@ func (e *Engine) change(ev Change) {
 		if pending != nil && !news { // told once more
 			c = pending.chain
 		}
-		fresh := pending == nil || !news
+		first := pending == nil || !news
 		e.react(u, r, hits, ev)
-		if fresh {
+		if first {
 			e.carry(u, c)
 		}
 	}
 }
 
+// save counts a ripple as one that a person's save has caused.
+func (e *Engine) save(r *Ripple) {
+	r.saved, e.newest = true, r
+	e.saves = append(e.saves, Save{At: r.Since, Ripple: r.ID})
+	if len(e.saves) > 2*keptMarks {
+		e.saves = append([]Save(nil), e.saves[keptMarks:]...)
+	}
+}
+
+// bySomebodyElse reports whether any of a change's files was written by anybody but
+// the runs of the unit that it concerns.
+func (e *Engine) bySomebodyElse(ev Change) bool {
+	for _, hits := range byUnit(ev.Hits) {
+		u := e.byName[hits[0].Unit]
+		if u == nil || !u.isTouched(ev.Burst) || !u.stir(ev.Burst).suspect {
+			return true
+		}
+	}
+	return false
+}
+
+// withoutMissing returns the hits without those whose reaction would run a command on
+// something that is not there, and says so. A unit that has no others is as if its
+// files had not been touched.
+func (e *Engine) withoutMissing(ev Change, all []Hit) []Hit {
+	var keep []Hit
+	for _, hits := range byUnit(all) {
+		u := e.byName[hits[0].Unit]
+		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
+		keep = append(keep, others...)
+		if u == nil || len(others) == len(hits) {
+			continue
+		}
+		i := slices.IndexFunc(hits, func(h Hit) bool { return h.Missing != "" })
+		e.give(Tell{Unit: u.spec.Name, Text: fmt.Sprintf("runs nothing for %s: %s is not there", hits[i].Path, hits[i].Missing)})
+		if len(others) == 0 {
+			e.untouchBy(u, ev.Burst)
+		}
+	}
+	return keep
+}
+
 // react lets a unit act on files at rest, as its rules have it.
 func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
-	if u.touched <= u.knows() && u.run.does(u.spec, hits) {
+	if u.touched <= u.lastRead() && u.run.does(u.spec, hits) {
 		// Its run started after the files were written. If that does not end well,
 		// what they ask for is still owed.
 		switch {
 		case u.run.good:
 		case u.live():
-			u.run.owed.note(u.spec, hits)
+			u.run.pays.note(u.spec, hits)
 		default:
 			u.owed.note(u.spec, hits)
 		}
 		return
 	}
-	if name, ok := u.signalFor(hits); ok && u.live() && !u.state.InMotion() && u.pending == nil && !e.paused && !u.paused {
-		e.nudge(u, r, name, hits)
-		saw := e.rev
+	if name, ok := u.signalFor(hits); ok && u.state == Ready && u.pending == nil && !e.paused && !u.paused {
+		e.sendSignal(u, r, name, hits)
+		read := e.rev
 		if u.stirring() { // newer writings are on their way, which it may read or not
-			saw = u.settled
+			read = u.settled
 			for i := range u.touches {
 				u.touches[i].calm = false
 			}
 		}
-		u.run.saw, u.goodSaw = max(u.run.saw, saw), max(u.goodSaw, saw)
+		u.run.read, u.goodRead = max(u.run.read, read), max(u.goodRead, read)
 		return
 	}
-	u.owed.note(u.spec, hits)
-	if u.wanted {
-		e.intend(u, r, because(hits)).span(e.now, Span{Phase: PhaseLull, From: ev.Since})
+	asks := debt{}
+	asks.note(u.spec, hits)
+	if !u.wanted || u.onlyWhenAsked() {
+		u.owed.add(asks)
+		return
 	}
+	e.ask(u, r, because(hits), asks).span(e.now, Span{Phase: PhaseDebounce, From: ev.Since})
 }
 
 // byUnit splits hits into those of each unit, in the order of first mention.
@@ -312,7 +369,7 @@ func (e *Engine) settleAll() {
 	}
 	e.ripples.settle(e)
 	e.dropRemoved()
-	if e.leaving && !e.gone && !e.anyLive() {
+	if e.quitting && !e.gone && !e.anyLive() {
 		e.gone = true
 		e.give(Finish{})
 	}
@@ -372,17 +429,17 @@ const (
 	lookoutOver
 )
 
-func (e *Engine) arm(u *unit, p purpose, after time.Duration) {
+func (e *Engine) setTimer(u *unit, p purpose, after time.Duration) {
 	e.lastID++
 	run := 0
 	if u.run != nil {
 		run = u.run.Number
 	}
 	e.timers[e.lastID] = timer{u, run, p}
-	e.give(Arm{e.lastID, e.now.Add(after)})
+	e.give(SetTimer{e.lastID, e.now.Add(after)})
 }
 
-func (e *Engine) rang(ev Rang) {
+func (e *Engine) timerFired(ev TimerFired) {
 	t, ok := e.timers[ev.Timer]
 	delete(e.timers, ev.Timer)
 	if !ok || t.unit.run == nil || t.unit.run.Number != t.run {

@@ -37,7 +37,7 @@ type Unchanged struct {
 }
 
 // Change is a burst of file events at rest, as far as these units are concerned.
-// Units with different lulls get the same burst in several Changes.
+// Units with different debounces get the same burst in several Changes.
 type Change struct {
 	Burst int
 	Since time.Time // the burst's first file event
@@ -54,14 +54,27 @@ type Hit struct {
 	// where its watch patterns did.
 	Reaction int
 	Captures map[string]string // what the reaction's pattern took of the path
+	// Missing is what the reaction's command names by its captures and is not there, so
+	// that it could only fail; empty where nothing is known to be missing.
+	Missing string
 }
 
+// SettingsTouched says that the settings or env files are being written. It is
+// followed by a NewPlan or PlanBroken of the same or a later burst.
+type SettingsTouched struct{ Burst int }
+
 // NewPlan says that the settings were edited and what they are now.
-type NewPlan struct{ Plan *plan.Plan }
+type NewPlan struct {
+	Plan  *plan.Plan
+	Burst int // of the writing that it holds
+}
 
 // PlanBroken says that the settings were edited and cannot be used: Problem says
-// where and why. The plan before stays in force.
-type PlanBroken struct{ Problem string }
+// where and why. The plan before stays in use.
+type PlanBroken struct {
+	Problem string
+	Burst   int
+}
 
 // SettingUp says that a step that comes before the run's own process has begun.
 type SettingUp struct {
@@ -104,50 +117,53 @@ type Exited struct {
 	Exit Exit
 }
 
-// Rang says that the time of an Arm order has come.
-type Rang struct{ Timer TimerID }
+// TimerFired says that the time of a SetTimer order has come.
+type TimerFired struct{ Timer TimerID }
 
-// Wished is something that the person asks for. Unit is empty for wishes that
+// Requested is something that a person or program asks for. Unit is empty for requests that
 // concern the whole project.
-type Wished struct {
-	Wish Wish
-	Unit string
+type Requested struct {
+	Request Request
+	Unit    string
 }
 
-func (Begin) event()       {}
-func (NewPlan) event()     {}
-func (PlanBroken) event()  {}
-func (Touched) event()     {}
-func (Change) event()      {}
-func (Unchanged) event()   {}
-func (Cleared) event()     {}
-func (SettingUp) event()   {}
-func (Spawned) event()     {}
-func (NotSpawned) event()  {}
-func (BecameReady) event() {}
-func (Probed) event()      {}
-func (Exited) event()      {}
-func (Rang) event()        {}
-func (Wished) event()      {}
+func (Begin) event()           {}
+func (NewPlan) event()         {}
+func (PlanBroken) event()      {}
+func (SettingsTouched) event() {}
+func (Touched) event()         {}
+func (Change) event()          {}
+func (Unchanged) event()       {}
+func (Cleared) event()         {}
+func (SettingUp) event()       {}
+func (Spawned) event()         {}
+func (NotSpawned) event()      {}
+func (BecameReady) event()     {}
+func (Probed) event()          {}
+func (Exited) event()          {}
+func (TimerFired) event()      {}
+func (Requested) event()       {}
 
-// Wish is what a person can ask for.
-type Wish string
+// Request is what a person can ask for.
+type Request string
 
 const (
-	StartUnit   Wish = "start"   // start it, and what it needs
-	StopUnit    Wish = "stop"    // stop it and leave it off
-	RestartUnit Wish = "restart" // restart or rerun it, even if it is current
-	RestartAll  Wish = "restart all"
-	Leave       Wish = "leave"       // stop everything in order, then Finish
-	LeaveNow    Wish = "leave now"   // kill everything, then Finish
-	PauseAll    Wish = "pause"       // keep changes, act on none
-	ResumeAll   Wish = "resume"      // act on what was kept
-	PauseUnit   Wish = "pause unit"  // the same for one unit
-	ResumeUnit  Wish = "resume unit" //
-	// LeaveUnitOut agrees that a unit does not react to what its own runs write;
-	// HeedUnit has it react to that again.
-	LeaveUnitOut Wish = "leave unit out"
-	HeedUnit     Wish = "heed unit"
+	StartUnit   Request = "start"   // start it, and what it needs
+	StopUnit    Request = "stop"    // stop it, until it is started by request
+	RestartUnit Request = "restart" // restart or rerun it, even if it is current
+	// SetUpUnit is RestartUnit with its setup steps, whether their inputs changed or not.
+	SetUpUnit  Request = "restart with setup"
+	RestartAll Request = "restart all"
+	Quit       Request = "quit"        // stop everything in order, then Finish
+	QuitNow    Request = "quit now"    // kill everything, then Finish
+	PauseAll   Request = "pause"       // keep changes, act on none
+	ResumeAll  Request = "resume"      // act on what was kept
+	PauseUnit  Request = "pause unit"  // the same for one unit
+	ResumeUnit Request = "resume unit" //
+	// KeepIgnoring agrees that a unit does not react to what its own runs write;
+	// ReactAgain has it react to that again.
+	KeepIgnoring Request = "ignore own files"
+	ReactAgain   Request = "react again"
 )
 
 // Exit is how a process ended.
@@ -160,7 +176,7 @@ type Exit struct {
 // OK reports whether the process ended by itself with exit code 0.
 func (x Exit) OK() bool { return x.Code == 0 && x.Signal == "" }
 
-// An Order is something that the outer world shall do.
+// An Order is something that the outer world is to do.
 type Order interface{ order() }
 
 // Start spawns a run. It is answered by Spawned or NotSpawned.
@@ -168,25 +184,28 @@ type Start struct {
 	Unit    string
 	Run     int
 	Command plan.Command
+	Setup   bool // do its setup steps even if nothing that they depend on has changed
 }
 
-// Signal sends a signal to everything a run started. KILL cannot be refused.
-type Signal struct {
+// StopRun sends a signal that is to end everything a run started. KILL cannot be
+// refused.
+type StopRun struct {
 	Unit string
 	Run  int
 	Name string // without SIG
 }
 
-// Nudge sends a signal to the process of a run that is not meant to end it.
-type Nudge struct {
+// SendSignal sends a signal that is not meant to end a run to its own process, and to
+// none that it has started.
+type SendSignal struct {
 	Unit string
 	Run  int
 	Name string // without SIG
 }
 
-// LeaveOut asks that changes of these files no longer be told for the unit: its
+// IgnoreFiles asks that changes of these files no longer be told for the unit: its
 // own runs write them. An empty list takes that back.
-type LeaveOut struct {
+type IgnoreFiles struct {
 	Unit  string
 	Files []string
 }
@@ -194,9 +213,9 @@ type LeaveOut struct {
 // TimerID names an armed timer.
 type TimerID int
 
-// Arm asks for a Rang at that time. Timers are never called back: one that has
+// SetTimer asks for a TimerFired at that time. Timers are never called back: one that has
 // lost its meaning is ignored when it rings.
-type Arm struct {
+type SetTimer struct {
 	Timer TimerID
 	At    time.Time
 }
@@ -235,10 +254,10 @@ const (
 // Finish says that all runs have ended and the session can go.
 type Finish struct{}
 
-func (Start) order()    {}
-func (Signal) order()   {}
-func (Nudge) order()    {}
-func (LeaveOut) order() {}
-func (Arm) order()      {}
-func (Tell) order()     {}
-func (Finish) order()   {}
+func (Start) order()       {}
+func (StopRun) order()     {}
+func (SendSignal) order()  {}
+func (IgnoreFiles) order() {}
+func (SetTimer) order()    {}
+func (Tell) order()        {}
+func (Finish) order()      {}

@@ -6,7 +6,7 @@ import "time"
 type Freshness uint8
 
 const (
-	NoCode   Freshness = iota // nothing of it runs, and nothing newer waits for it
+	NoCode   Freshness = iota // it does not run, and nobody wants it to; or it is broken
 	Current                   // it runs, or ended well with, the newest code
 	Updating                  // it is on its way there
 	Stale                     // it does not, and will not by itself
@@ -21,18 +21,20 @@ func (u *unit) freshness() Freshness {
 	case u.moving:
 		return Updating
 	case u.state == Ready || u.state == Done:
-		if u.fresh && u.pending == nil {
+		if u.upToDate && u.pending == nil {
 			return Current
 		}
 		return Stale
-	case u.run != nil && (u.pending != nil || u.touched > u.knows()):
+	case u.wanted && !u.state.Broken():
+		return Stale // it is held up for good, perhaps since it was first to start
+	case u.run != nil && (u.pending != nil || u.touched > u.lastRead()):
 		return Stale
 	}
 	return NoCode
 }
 
-// Staleness is why a unit is stale: Since is the first save that it does not
-// hold, Text what stands in the way.
+// Staleness is why a unit is stale: Since is the first save that it has not read,
+// zero where it is stale for another reason, Text what stands in the way.
 type Staleness struct {
 	Since time.Time
 	Text  string
@@ -44,25 +46,43 @@ type Staleness struct {
 func (u *unit) staleness() Staleness {
 	if up := u.heldUpBy(); up != nil {
 		s := up.staleness()
-		if u.touched > u.goodSaw || s.Since.IsZero() {
-			s.Since = u.staleSince
+		if u.touched > u.goodRead || s.Since.IsZero() {
+			s.Since = u.unreadSince()
 		}
 		return s
 	}
-	s := Staleness{Since: u.staleSince, root: u}
+	return Staleness{Since: u.unreadSince(), Text: u.blockingWords(), root: u}
+}
+
+// unreadSince is when the unit was first touched since its newest good run, or zero.
+func (u *unit) unreadSince() time.Time {
+	if u.touched > u.goodRead {
+		return u.staleSince
+	}
+	return time.Time{}
+}
+
+// blockingWords says what keeps a unit, and all that wait for it, from the newest
+// code.
+func (u *unit) blockingWords() string {
+	name := u.spec.Name
 	switch {
 	case u.state.Broken():
-		s.Text = u.spec.Name + " " + u.state.String()
+		return name + " " + u.state.String()
 	case u.paused:
-		s.Text = u.spec.Name + " is paused"
-	case u.hold != nil && u.hold.on == nil:
-		s.Text = "reactions are paused"
-	case !u.wanted:
-		s.Text = u.spec.Name + " is off"
-	default:
-		s.Text = u.spec.Name + " is " + u.state.String()
+		return name + " is paused"
+	case u.obstacle != nil && u.obstacle.on == nil:
+		return "all reactions are paused"
+	case !u.owed.empty() && u.state == Done:
+		return name + " has still to run " + u.owed.texts(u.spec)[0]
+	case u.state == Stopped:
+		return name + " is stopped"
+	case u.state == Idle:
+		return name + " was not started"
+	case u.onlyWhenAsked():
+		return name + " runs only when asked"
 	}
-	return s
+	return name + " is " + u.state.String()
 }
 
 // heldUpBy returns the unit upstream that this one cannot get past, or nil.
@@ -70,11 +90,11 @@ func (u *unit) heldUpBy() *unit {
 	if u.state.Broken() || u.paused {
 		return nil
 	}
-	if u.hold != nil {
-		return u.hold.on
+	if u.obstacle != nil {
+		return u.obstacle.on
 	}
 	for _, f := range u.follows {
-		if !f.fresh {
+		if !f.upToDate {
 			return f
 		}
 	}

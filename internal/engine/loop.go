@@ -44,11 +44,7 @@ func (u *unit) link(t touch, hits []Hit) chain {
 		return chain{}
 	}
 	c := chain{links: 1, burst: t.burst, after: t.at.Sub(writer.spawnedAt)}
-	for _, h := range hits {
-		if !contains(c.files, h.Path) {
-			c.files = append(c.files, h.Path)
-		}
-	}
+	c.files = pathsOf(hits)
 	if before := writer.chain; before.links > 0 && alike(before.after, c.after) && sharedFolder(before.files, c.files) {
 		c.links += before.links
 	}
@@ -79,7 +75,7 @@ func (e *Engine) carry(u *unit, c chain) {
 	if c.links == lookoutLinks {
 		wait := min(max(2*c.after, leastLookout), mostLookout)
 		a.lookout = e.now.Add(wait)
-		e.arm(u, lookoutOver, wait)
+		e.setTimer(u, lookoutOver, wait)
 	}
 }
 
@@ -112,33 +108,33 @@ func (e *Engine) lookoutEnds(u *unit) {
 	}
 }
 
-// leaveOut stops reacting to the files that a unit's runs write themselves.
-func (e *Engine) leaveOut(u *unit, c chain) {
+// ignoreOwn stops reacting to the files that a unit's runs write themselves.
+func (e *Engine) ignoreOwn(u *unit, c chain) {
 	for _, f := range c.files {
-		if !contains(u.own, f) {
+		if !slices.Contains(u.own, f) {
 			u.own = append(u.own, f)
 		}
 	}
 	u.ownTaken = false
 	u.run.chain = chain{} // whatever else is written needs proof of its own
-	e.give(LeaveOut{u.spec.Name, slices.Clone(u.own)})
-	e.tellRun(u, TellNote, ToneStale, "writes what makes it "+u.verb()+": "+List(c.files)+"; changes of that are left out from now on")
+	e.give(IgnoreFiles{u.spec.Name, slices.Clone(u.own)})
+	e.tellRun(u, TellNote, ToneStale, "writes what makes it "+u.verb()+": "+List(c.files)+"; its changes are ignored from now on")
 }
 
 func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
 
-// disown forgets that files are a unit's own, because a person says so or the
+// forgetOwn forgets that files are a unit's own, because a person says so or the
 // settings do.
-func (e *Engine) disown(u *unit) {
+func (e *Engine) forgetOwn(u *unit) {
 	if len(u.own) > 0 {
 		u.own = nil
-		e.give(LeaveOut{Unit: u.spec.Name})
+		e.give(IgnoreFiles{Unit: u.spec.Name})
 	}
 }
 
-// heeded returns the hits without those that units are left out of. A unit that
+// withoutOwn returns the hits without those that units are left out of. A unit that
 // has no others is as if its files had not been touched.
-func (e *Engine) heeded(ev Change) []Hit {
+func (e *Engine) withoutOwn(ev Change) []Hit {
 	var keep []Hit
 	for _, hits := range byUnit(ev.Hits) {
 		u := e.byName[hits[0].Unit]
@@ -146,16 +142,16 @@ func (e *Engine) heeded(ev Change) []Hit {
 			keep = append(keep, hits...)
 			continue
 		}
-		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return contains(u.own, h.Path) })
+		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(u.own, h.Path) })
 		if keep = append(keep, others...); len(others) == 0 {
-			e.forgive(u, ev.Burst)
+			e.untouchBy(u, ev.Burst)
 		}
 	}
 	return keep
 }
 
-// forgive makes a unit as if a burst had not touched it.
-func (e *Engine) forgive(u *unit, burst int) {
+// untouchBy makes a unit as if a burst had not touched it.
+func (e *Engine) untouchBy(u *unit, burst int) {
 	u.rest(burst)
 	u.untouch()
 	e.enqueue(u)
@@ -169,7 +165,7 @@ func (u *unit) lookoutWords() string {
 func (e *Engine) ownWords() string {
 	for _, u := range e.inFileOrder() {
 		if len(u.own) > 0 && !u.ownTaken {
-			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is left out"
+			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is ignored"
 		}
 	}
 	return ""

@@ -7,9 +7,9 @@ import (
 )
 
 // debt is what a unit has to run before it is current again: the whole of it, or
-// only the commands of reactions whose files have changed. It is paid by a run
-// that ends well, and grows again by what a failed run leaves undone, so that a
-// narrow run that passes never hides a wide one that did not.
+// only the commands of reactions whose files have changed. A change runs what its
+// rule says. What a failed run leaves undone stays owed, and is run once a narrow
+// run has ended well, so that one that passes never hides a wide one that did not.
 type debt struct {
 	whole    bool
 	commands []plan.Command
@@ -41,6 +41,41 @@ func (d *debt) note(spec *plan.Unit, hits []Hit) {
 			d.whole = true
 		}
 	}
+}
+
+// covered returns the part of a debt that a run pays.
+func (d debt) covered(r *run) debt {
+	if r.whole {
+		return d
+	}
+	var part debt
+	for _, c := range d.commands {
+		if sameCommand(c, r.command) {
+			part.owe(c)
+		}
+	}
+	return part
+}
+
+// pay takes off what a run covers.
+func (d *debt) pay(r *run) {
+	if r.whole {
+		*d = debt{}
+		return
+	}
+	d.commands = slices.DeleteFunc(slices.Clone(d.commands), func(c plan.Command) bool { return sameCommand(c, r.command) })
+}
+
+// texts names what is owed, for people.
+func (d debt) texts(spec *plan.Unit) []string {
+	if d.whole {
+		return []string{spec.Run.String()}
+	}
+	var out []string
+	for _, c := range d.commands {
+		out = append(out, c.String())
+	}
+	return out
 }
 
 func (d debt) empty() bool { return !d.whole && len(d.commands) == 0 }
@@ -86,11 +121,11 @@ func (u *unit) signalFor(hits []Hit) (string, bool) {
 	return name, name != ""
 }
 
-// nudge sends a signal instead of running the unit anew: it reads its files anew
-// by itself, and so its run holds the newest code from then on.
-func (e *Engine) nudge(u *unit, r *Ripple, name string, hits []Hit) {
+// sendSignal sends a signal instead of running the unit again: it reads its files
+// again by itself, and so its run holds the newest code from then on.
+func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 	u.suspects = nil
-	e.give(Nudge{u.spec.Name, u.run.Number, name})
+	e.give(SendSignal{u.spec.Name, u.run.Number, name})
 	e.give(Tell{Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Tone: ToneCurrent,
 		Text: "is sent " + name + ": " + because(hits)})
 }

@@ -48,16 +48,17 @@ func (e *Engine) connect(p *plan.Plan) {
 // newPlan goes on with edited settings. Only what the edit means something to
 // acts: new units start, removed ones stop, those that run another thing restart.
 func (e *Engine) newPlan(ev NewPlan) {
-	if e.leaving {
+	if e.quitting {
 		return
 	}
+	e.settingsRead = max(e.settingsRead, ev.Burst)
 	if e.broken != "" {
 		e.broken = ""
-		e.give(Tell{Tone: ToneCurrent, Text: "the settings are mended"})
+		e.give(Tell{Tone: ToneCurrent, Text: "the settings have no error any more and are used"})
 	}
 	d := plan.Compare(e.plan, ev.Plan)
 	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
-		e.disown(e.byName[name]) // the settings may say it now
+		e.forgetOwn(e.byName[name]) // the settings may say it now
 	}
 	for _, name := range d.Removed {
 		e.byName[name].removed = true
@@ -82,6 +83,10 @@ func (e *Engine) newPlan(ev NewPlan) {
 		return
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseSettings, Text: settingsText(d)})
+	if !e.settingsSince.IsZero() {
+		r.Since = e.settingsSince
+	}
+	e.save(r)
 	for _, name := range d.Removed {
 		e.remove(e.byName[name], r)
 	}
@@ -99,24 +104,26 @@ func (e *Engine) newPlan(ev NewPlan) {
 		r.take(u)
 		e.outdate(u) // its settings are code, too
 		u.settled = e.rev
-		u.owed.whole, u.deaths = true, 0
+		u.deaths = 0
 		if u.wanted {
-			e.intend(u, r, "its settings changed").cut = true
+			e.intend(u, r, d.Reason(name)).cut = true
+		} else {
+			u.owed.whole = true
 		}
 	}
 }
 
 // adopt counts what the unit follows from now on as seen: following somebody new
-// is no reason to run anew.
+// is no reason to run.
 func (u *unit) adopt(before map[string]int) {
 	for _, f := range u.follows {
 		name := f.spec.Name
 		if _, known := before[name]; known {
 			continue
 		}
-		u.goodOf = with(u.goodOf, name, f.generation)
+		u.goodBuiltOn = with(u.goodBuiltOn, name, f.generation)
 		if u.run != nil {
-			u.run.sawOf = with(u.run.sawOf, name, f.generation)
+			u.run.builtOn = with(u.run.builtOn, name, f.generation)
 		}
 	}
 }
@@ -130,11 +137,12 @@ func with(m map[string]int, name string, n int) map[string]int {
 }
 
 func (e *Engine) remove(u *unit, r *Ripple) {
-	u.wanted, u.pending = false, nil
+	u.wanted = false
+	u.dropPending()
 	if u.live() {
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
-		e.stop(u, byWish)
+		e.stop(u, byRequest)
 	}
 	e.enqueue(u)
 }
@@ -144,27 +152,45 @@ func (e *Engine) dropRemoved() {
 	for i := len(e.units) - 1; i >= 0 && e.units[i].removed; i-- {
 		if u := e.units[i]; !u.live() {
 			delete(e.byName, u.spec.Name)
+			if u.run != nil {
+				e.numbers[u.spec.Name] = u.run.Number
+			}
 			e.units = append(e.units[:i], e.units[i+1:]...)
 		}
 	}
 }
 
 func (e *Engine) planBroken(ev PlanBroken) {
+	e.settingsRead = max(e.settingsRead, ev.Burst)
 	if ev.Problem != e.broken {
 		e.broken = ev.Problem
-		e.give(Tell{Tone: ToneBroken, Text: "the settings are broken, those before stay in force: " + ev.Problem})
+		e.give(Tell{Tone: ToneBroken, Text: "the settings just saved have an error and are not used: " + ev.Problem})
 	}
 }
+
+// touchSettings makes the project one that is updating until the settings are read.
+func (e *Engine) touchSettings(ev SettingsTouched) {
+	if !e.settingsPending() {
+		e.settingsSince = e.now
+	}
+	e.settingsTouched = max(e.settingsTouched, ev.Burst)
+}
+
+// settingsPending reports whether settings were written that have not been read.
+func (e *Engine) settingsPending() bool { return e.settingsTouched > e.settingsRead }
 
 func settingsText(d plan.Difference) string {
 	var parts []string
 	for _, p := range []struct {
 		names []string
 		what  string
-	}{{d.Changed, "changed"}, {d.Adjusted, "adjusted"}, {d.Added, "new"}, {d.Removed, "gone"}} {
+	}{{slices.Concat(d.Changed, d.Adjusted), "changed"}, {d.Added, "new"}, {d.Removed, "gone"}} {
 		if len(p.names) > 0 {
 			parts = append(parts, List(p.names)+" "+p.what)
 		}
 	}
-	return "settings: " + strings.Join(parts, ", ")
+	if d.Variables != "" {
+		parts = append(parts, d.Variables+" changed")
+	}
+	return "settings reloaded: " + strings.Join(parts, ", ")
 }

@@ -12,7 +12,7 @@ type CauseKind uint8
 const (
 	CauseStart    CauseKind = iota // the project's start
 	CauseChange                    // files
-	CauseWish                      // a person
+	CauseRequest                   // a person
 	CauseCrash                     // a process ended by itself
 	CauseSettings                  // an edit of the settings
 	CauseRelease                   // what held a unit is gone
@@ -48,7 +48,8 @@ type Ripple struct {
 	Since     time.Time // the first file event, or when the cause came
 	OpenedAt  time.Time
 	RestAt    time.Time // zero while open
-	Paths     []string
+	Paths     []string  // the first hundred
+	Files     int       // how many there are in all
 	Concerned []Concern
 	Runs      []RunRef
 	TookOver  []int // earlier ripples whose work a run of this one did as well
@@ -57,6 +58,8 @@ type Ripple struct {
 	Detail    string // why the outcome is not current
 
 	burst   int
+	saved   bool            // it counts as a save
+	seen    map[string]bool // all paths, while open
 	members []*unit
 }
 
@@ -76,7 +79,7 @@ func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 // Title says in a few words what opened the ripple.
 func (r *Ripple) Title() string {
 	if r.Cause.Kind == CauseChange {
-		return List(r.Paths)
+		return listOf(r.Paths, r.Files)
 	}
 	return r.Cause.Text
 }
@@ -98,8 +101,15 @@ func (r *Ripple) concern(unit, rule string) {
 
 func (r *Ripple) addPaths(hits []Hit) {
 	const most = 100
+	if r.seen == nil {
+		r.seen = map[string]bool{}
+	}
 	for _, h := range hits {
-		if len(r.Paths) < most && !contains(r.Paths, h.Path) {
+		if r.seen[h.Path] {
+			continue
+		}
+		r.seen[h.Path] = true
+		if r.Files++; len(r.Paths) < most {
 			r.Paths = append(r.Paths, h.Path)
 		}
 	}
@@ -110,7 +120,7 @@ func (r *Ripple) clone() *Ripple {
 	c := *r
 	c.Paths, c.Concerned = slices.Clone(r.Paths), slices.Clone(r.Concerned)
 	c.Runs, c.TookOver, c.TakenBy = slices.Clone(r.Runs), slices.Clone(r.TookOver), slices.Clone(r.TakenBy)
-	c.members = nil
+	c.members, c.seen = nil, nil
 	return &c
 }
 
@@ -118,7 +128,7 @@ func (r *Ripple) clone() *Ripple {
 type ledger struct {
 	all    []*Ripple
 	live   []*Ripple // those not at rest
-	fresh  []*Ripple // opened in this step
+	opened []*Ripple // opened in this step
 	lastID int
 }
 
@@ -133,7 +143,7 @@ func (l *ledger) open(now time.Time, c Cause) *Ripple {
 		l.all = append([]*Ripple(nil), l.all[len(l.all)-keptRipples:]...)
 	}
 	l.live = append(l.live, r)
-	l.fresh = append(l.fresh, r)
+	l.opened = append(l.opened, r)
 	return r
 }
 
@@ -169,10 +179,10 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 
 // announce tells of the ripples that are new.
 func (l *ledger) announce(e *Engine) {
-	for _, r := range l.fresh {
+	for _, r := range l.opened {
 		e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: ToneMoving, Text: r.Title()})
 	}
-	l.fresh = nil
+	l.opened = nil
 }
 
 // settle closes the ripples that have come to rest.
@@ -213,6 +223,9 @@ func (e *Engine) rest(r *Ripple) {
 			}
 		}
 	}
+	if r.Cause.Kind == CauseStart {
+		e.startedIn = r.RestAt.Sub(r.OpenedAt)
+	}
 	r.judge()
 	text := r.Outcome.String() + " after " + Duration(r.RestAt.Sub(r.Since))
 	switch {
@@ -225,7 +238,7 @@ func (e *Engine) rest(r *Ripple) {
 	}
 	tone := map[Outcome]Tone{EndedCurrent: ToneCurrent, EndedStale: ToneStale, EndedBroken: ToneBroken}[r.Outcome]
 	e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: tone, Text: text})
-	r.members = nil
+	r.members, r.seen = nil, nil
 }
 
 // judge looks at those that the ripple moved and at all that build on them.

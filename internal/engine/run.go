@@ -11,7 +11,8 @@ import (
 type Run struct {
 	Number    int
 	Because   string
-	Ripples   []int // that it belongs to, newest last
+	Command   string // what it runs, where that is not simply the unit's own command
+	Ripples   []int  // that it belongs to, newest last
 	PID       int
 	OrderedAt time.Time
 	ReadyAt   time.Time
@@ -24,9 +25,9 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	saw       revision       // newest revision when it was ordered
-	sawOf     map[string]int // generation of each of the unit's follows then
-	owed      debt           // what it pays if it ends well
+	read      revision       // newest revision when it was ordered
+	builtOn   map[string]int // generation of each of the unit's follows then
+	pays      debt           // what it was to do; owed again if it does not end well
 	good      bool           // it was ready, or ended well
 	command   plan.Command
 	whole     bool // command is the unit's own, not that of a reaction
@@ -48,23 +49,24 @@ func (e *Engine) start(u *unit) {
 	if !a.anyOpen() {
 		// It was held until its ripples had come to rest and is free by something
 		// that is nobody's ripple.
-		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is held no longer"})
+		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " need not wait any more"})
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{saw: e.rev, sawOf: u.generations(), owed: u.owed, chain: a.chain}
-	u.owed = debt{}
+	r := &run{read: e.rev, builtOn: u.generations(), chain: a.chain}
 	r.command, r.whole = u.spec.Run, true
-	if c, ok := r.owed.narrow(); ok && !a.whole {
-		r.command, r.whole = c, false
+	if c, ok := a.asks.narrow(); ok {
+		r.command, r.whole, r.Command = c, false, c.String()
 	}
+	r.pays = a.asks
+	r.pays.whole = r.whole // it does more than was asked, and all of it may fail
+	r.pays.add(u.owed.covered(r))
+	u.owed.pay(r)
 	r.OrderedAt, r.Because = e.now, sentence(a.reasons)
-	if u.run != nil {
-		r.Number = u.run.Number
-	}
-	r.Number++
 	state, phase, verb := u.working()
-	if r.Number == 1 {
+	if r.Number = e.numbers[u.spec.Name] + 1; u.run != nil {
+		r.Number = u.run.Number + 1
+	} else {
 		verb = "starts"
 	}
 	a.span(e.now, Span{Phase: phase})
@@ -75,8 +77,12 @@ func (e *Engine) start(u *unit) {
 		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
 	}
 	e.ripples.attribute(u, r, a)
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command})
-	e.tellRun(u, TellRunOpens, ToneMoving, verb+": "+r.Because)
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup})
+	text := verb + ": " + r.Because
+	if !r.whole {
+		text += "; it runs " + r.Command
+	}
+	e.tellRun(u, TellRunOpens, ToneMoving, text)
 }
 
 // working returns what a unit does while it is at it.
@@ -139,9 +145,9 @@ func (e *Engine) spawned(ev Spawned) {
 		return
 	}
 	if rd := u.spec.Ready; rd.Probed() {
-		e.arm(u, notReadyInTime, rd.Within)
+		e.setTimer(u, notReadyInTime, rd.Within)
 	} else {
-		e.arm(u, livedLongEnough, rd.After)
+		e.setTimer(u, livedLongEnough, rd.After)
 	}
 }
 
@@ -152,8 +158,8 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 	}
 	u.run.Problem = ev.Problem
 	switch u.ending {
-	case byWish:
-		e.ended(u, Off, "stopped before it had started")
+	case byRequest:
+		e.ended(u, Stopped, "stopped before it had started")
 	case toAct:
 		e.ended(u, Waiting, "stopped before it had started")
 	default:
@@ -174,18 +180,32 @@ func (e *Engine) probed(ev Probed) {
 }
 
 func (e *Engine) ready(u *unit) {
-	if u.state != Starting {
+	after := Duration(e.now.Sub(u.run.OrderedAt))
+	switch {
+	case u.state == Starting:
+	case u.state == Failed && u.live(): // it was late
+		u.run.Problem = ""
+		u.owed.pay(u.run)
+		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready after all"})
+		r.take(u)
+		u.run.ripples = append(u.run.ripples, r)
+		u.run.Ripples = append(u.run.Ripples, r.ID)
+	default:
 		return
 	}
 	u.state = Ready
 	u.run.ReadyAt = e.now
 	u.run.endSpan(e.now)
-	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+Duration(e.now.Sub(u.run.OrderedAt)))
+	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+after)
 	if u.deaths > 0 {
-		e.arm(u, provenGood, goodStretch)
+		e.setTimer(u, provenGood, goodStretch)
 	}
-	e.finishedAnew(u)
+	e.finishedAgain(u)
 }
+
+// notReady counts a service as failed that is not ready in time. Its process lives
+// on, and it becomes ready when it answers after all: a compiler that started on a
+// broken file does once the file is mended.
 
 func (e *Engine) notReady(u *unit) {
 	if u.state != Starting {
@@ -196,42 +216,63 @@ func (e *Engine) notReady(u *unit) {
 	if u.run.seen != "" {
 		u.run.Problem += ", last seen: " + u.run.seen
 	}
-	e.stop(u, lateReady)
+	u.state = Failed
+	u.owed.add(u.run.pays)
+	u.run.endSpan(e.now)
+	e.tellRun(u, TellNote, ToneBroken, "failed: "+u.run.Problem+"; it goes on running")
 	e.enqueue(u)
 }
 
-// finishedAnew notes a good run and hands it on to those who follow.
-func (e *Engine) finishedAnew(u *unit) {
+// finishedAgain notes a good run and hands it on to those who follow.
+func (e *Engine) finishedAgain(u *unit) {
 	u.generation++
-	u.goodSaw, u.goodOf = u.run.saw, u.run.sawOf
-	u.run.owed, u.run.good = debt{}, true
+	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
+	u.run.pays, u.run.good = debt{}, true
 	u.suspects = nil
 	e.enqueue(u)
 	for _, r := range u.run.ripples {
+		if r.Resting() {
+			continue
+		}
 		for _, f := range u.followers {
 			switch {
-			case f.wanted && f.run == nil:
+			case !f.wanted || f.onlyWhenAsked() && f.pending == nil:
+			case f.run == nil:
 				e.intend(f, r, "") // it was only waiting to start
-			case f.wanted:
+			default:
 				e.intend(f, r, u.spec.Name+" "+u.finishedWord())
+			}
+		}
+		for _, d := range u.downstream {
+			if d.pending != nil && !d.pending.anyOpen() {
+				e.intend(d, r, "")
 			}
 		}
 	}
 	for _, d := range u.downstream {
 		e.enqueue(d)
-		if d.pending != nil && !d.pending.anyOpen() {
-			for _, r := range u.run.ripples {
-				e.intend(d, r, "")
-			}
+	}
+	e.askForOwed(u)
+}
+
+// askForOwed runs what earlier runs have left undone, once a narrow run has ended
+// well.
+func (e *Engine) askForOwed(u *unit) {
+	if u.owed.empty() || u.run.whole || !u.wanted || u.pending != nil || e.quitting {
+		return
+	}
+	for _, r := range u.run.ripples {
+		if !r.Resting() {
+			e.ask(u, r, "an earlier run left it undone", u.owed)
 		}
 	}
 }
 
 func (u *unit) finishedWord() string {
 	if u.spec.Kind.Ends() {
-		return "is done anew"
+		return "finished again"
 	}
-	return "is ready anew"
+	return "is ready again"
 }
 
 func (e *Engine) exited(ev Exited) {
@@ -242,17 +283,18 @@ func (e *Engine) exited(ev Exited) {
 	u.run.Exit = ev.Exit
 	lived := Duration(e.now.Sub(u.run.OrderedAt))
 	switch why := u.ending; {
-	case why == lateReady:
-		e.ended(u, Failed, "failed: "+u.run.Problem)
-	case why == byWish || u.removed:
-		e.ended(u, Off, "stopped after "+lived)
+	case why == byRequest || u.removed:
+		e.ended(u, Stopped, "stopped after "+lived)
 	case why == toAct:
 		e.ended(u, Waiting, "stopped after "+lived)
 	case !u.spec.Kind.Ends():
 		e.crashed(u, lived)
 	case ev.Exit.OK():
-		e.ended(u, Done, "is done in "+lived)
-		e.finishedAnew(u)
+		e.ended(u, Done, "done in "+lived)
+		e.finishedAgain(u)
+		if u.onlyWhenAsked() && u.pending == nil {
+			u.wanted = false // until it is asked for again
+		}
 	default:
 		e.ended(u, Failed, fmt.Sprintf("failed: %s after %s", ev.Exit, lived))
 	}
@@ -263,7 +305,7 @@ func (e *Engine) ended(u *unit, s State, text string) {
 	u.run.EndedAt = e.now
 	u.run.endSpan(e.now)
 	if s != Done {
-		u.owed.add(u.run.owed) // it did not pay
+		u.owed.add(u.run.pays) // it did not
 	}
 	u.state, u.ending = s, byItself
 	tone := ToneNone
@@ -275,7 +317,7 @@ func (e *Engine) ended(u *unit, s State, text string) {
 	}
 	e.tellRun(u, TellRunEnds, tone, text)
 	e.enqueue(u)
-	if e.leaving {
+	if e.quitting {
 		e.enqueueAll()
 	}
 }
@@ -283,7 +325,7 @@ func (e *Engine) ended(u *unit, s State, text string) {
 func (e *Engine) crashed(u *unit, lived string) {
 	was := u.state
 	text := fmt.Sprintf("crashed: %s after %s", u.run.Exit.words(), lived)
-	if was == Starting {
+	if u.run.ReadyAt.IsZero() {
 		text += ", before it was ready"
 	}
 	if len(u.suspects) > 0 {
@@ -294,8 +336,8 @@ func (e *Engine) crashed(u *unit, lived string) {
 		return // it is about to start anyway
 	}
 	if u.retries() {
-		e.arm(u, retryNow, e.pause(u))
-	} else if was == Ready {
+		e.setTimer(u, retryNow, e.pause(u))
+	} else if was == Ready || was == Failed {
 		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + text})
 		r.take(u)
 	}

@@ -8,16 +8,16 @@ import (
 // Snapshot is the project at one moment. Nothing in it changes afterwards, so it
 // may be handed to any goroutine.
 type Snapshot struct {
-	At      time.Time
-	Project string
-	Verdict Verdict
-	Units   []Unit    // in the order of the file
-	Saves   []Save    // oldest first
-	Ripples []*Ripple // oldest first
-	Paused  bool
-	Leaving bool
+	At       time.Time
+	Project  string
+	Verdict  Verdict
+	Units    []Unit    // in the order of the file
+	Saves    []Save    // oldest first
+	Ripples  []*Ripple // oldest first
+	Paused   bool
+	Quitting bool
 	// Settings is what is wrong with the newest edit of the settings, with its
-	// place; the settings before it are in force. Empty when nothing is wrong.
+	// place; the settings before it are in use. Empty when nothing is wrong.
 	Settings string
 }
 
@@ -42,6 +42,7 @@ type Unit struct {
 	Run       Run       // the newest; Number is 0 before the first
 	Marks     []Mark    // its life, oldest first
 	Suspects  []string  // files that changed since it last ran well
+	Owed      []string  // commands that a failed run has left undone
 	Own       []string  // files that its own runs write, to which it does not react
 	OwnTaken  bool      // the person has agreed to that
 	Suspect   bool      // the run before may have written what made this one run
@@ -73,7 +74,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	s := &Snapshot{
 		At: e.now, Project: e.plan.Name, Verdict: e.verdict(),
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
-		Paused: e.paused, Leaving: e.leaving, Settings: e.broken,
+		Paused: e.paused, Quitting: e.quitting, Settings: e.broken,
 	}
 	for _, u := range e.inFileOrder() {
 		s.Units = append(s.Units, u.snapshot())
@@ -94,7 +95,7 @@ func (u *unit) snapshot() Unit {
 		Queued:   u.pending != nil && u.live(),
 		Marks:    u.marks[:len(u.marks):len(u.marks)],
 		Suspects: slices.Clone(u.suspects),
-		Own:      slices.Clone(u.own), OwnTaken: u.ownTaken,
+		Owed:     u.owed.texts(u.spec), Own: slices.Clone(u.own), OwnTaken: u.ownTaken,
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
@@ -104,10 +105,10 @@ func (u *unit) snapshot() Unit {
 	switch {
 	case out.Freshness == Stale:
 		out.Why = u.staleness().Text
-	case u.hold != nil && u.hold.lookout:
+	case u.obstacle != nil && u.obstacle.lookout:
 		out.Why = u.lookoutWords()
-	case u.hold != nil && u.hold.on != nil:
-		out.Why = "waits for " + u.hold.on.spec.Name
+	case u.obstacle != nil && u.obstacle.on != nil:
+		out.Why = "waits for " + u.obstacle.on.spec.Name
 	}
 	return out
 }
@@ -124,7 +125,7 @@ type Span struct {
 type Phase uint8
 
 const (
-	PhaseLull     Phase = iota // files were not quiet yet
+	PhaseDebounce Phase = iota // files were not quiet yet
 	PhaseQueued                // behind the run before it
 	PhaseWaiting               // for a need or something it follows
 	PhaseStopping              // the run before it was told to end
@@ -134,5 +135,5 @@ const (
 )
 
 func (p Phase) String() string {
-	return [...]string{"lull", "queued", "waiting", "stopping", "setup", "starting", "running"}[p]
+	return [...]string{"debounce", "queued", "waiting", "stopping", "setup", "starting", "running"}[p]
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"strconv"
 	"time"
 
 	"omnivigil/internal/plan"
@@ -19,45 +20,45 @@ func (e *Engine) stop(u *unit, why ending) {
 	}
 	u.state = Stopping
 	u.run.Spans = append(u.run.Spans, Span{Phase: PhaseStopping, From: e.now})
-	e.give(Signal{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
-	e.arm(u, graceIsOver, u.spec.Stop.Grace)
+	e.give(StopRun{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
+	e.setTimer(u, graceIsOver, u.spec.Stop.Grace)
 }
 
-// kill ends a run that did not heed its signal.
+// kill ends a run that did not end at its signal.
 func (e *Engine) kill(u *unit) {
 	if !u.live() || u.state != Stopping {
 		return
 	}
 	if u.run.killed {
-		e.tellRun(u, TellNote, ToneBroken, "does not end, even killed: the system holds its process "+itoa(u.run.PID))
-		if e.leaving {
+		e.tellRun(u, TellNote, ToneBroken, "does not end, even killed: the system holds its process "+strconv.Itoa(u.run.PID))
+		if e.quitting {
 			u.run.Problem = "the system did not end it"
-			e.ended(u, Off, "is left behind")
+			e.ended(u, Stopped, "is left behind")
 		}
 		return
 	}
 	u.run.killed = true
-	e.give(Signal{u.spec.Name, u.run.Number, "KILL"})
+	e.give(StopRun{u.spec.Name, u.run.Number, "KILL"})
 	e.tellRun(u, TellNote, ToneBroken, "is killed: it did not end within "+Duration(u.spec.Stop.Grace))
-	e.arm(u, graceIsOver, killPatience)
+	e.setTimer(u, graceIsOver, killPatience)
 }
 
 // killNow ends a run without its grace.
 func (e *Engine) killNow(u *unit) {
-	e.stop(u, byWish)
+	e.stop(u, byRequest)
 	if !u.run.killed {
 		u.run.killed = true
-		e.give(Signal{u.spec.Name, u.run.Number, "KILL"})
-		e.arm(u, graceIsOver, killPatience)
+		e.give(StopRun{u.spec.Name, u.run.Number, "KILL"})
+		e.setTimer(u, graceIsOver, killPatience)
 	}
 }
 
-// settleLeaving stops a unit as soon as nobody downstream lives any more.
-func (e *Engine) settleLeaving(u *unit) {
-	u.pending, u.wanted, u.hold = nil, false, nil
+// settleQuitting stops a unit as soon as nobody downstream lives any more.
+func (e *Engine) settleQuitting(u *unit) {
+	u.pending, u.wanted, u.obstacle = nil, false, nil
 	if !u.live() {
 		if u.state == Waiting {
-			u.state = Off
+			u.state = Stopped
 		}
 		return
 	}
@@ -66,7 +67,7 @@ func (e *Engine) settleLeaving(u *unit) {
 			return
 		}
 	}
-	e.stop(u, byWish)
+	e.stop(u, byRequest)
 }
 
 // Pauses before a crashed service is started again grow from the first to the
@@ -91,7 +92,7 @@ func (e *Engine) pause(u *unit) time.Duration {
 }
 
 func (e *Engine) retry(u *unit) {
-	if u.state != Crashed || !u.retries() || u.pending != nil || e.leaving {
+	if u.state != Crashed || !u.retries() || u.pending != nil || e.quitting {
 		return
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name,

@@ -21,11 +21,11 @@ const (
 	Done                  // a task or suite that ended well
 	Failed                // one that did not, or a service that was not ready in time
 	Crashed               // a service that ended by itself
-	Off                   // stopped by wish
+	Stopped               // by request
 )
 
 var stateNames = [...]string{"idle", "waiting", "setup", "starting", "ready", "running",
-	"stopping", "done", "failed", "crashed", "off"}
+	"stopping", "done", "failed", "crashed", "stopped"}
 
 func (s State) String() string { return stateNames[s] }
 
@@ -66,17 +66,17 @@ type unit struct {
 	suspects   []string // files that changed since the last good run
 
 	// What its newest good run (ready or done) could have seen.
-	generation int // how many good runs there were
-	goodSaw    revision
-	goodOf     map[string]int // generation of each of follows
-	owed       debt           // what has to run before it is current again
+	generation  int // how many good runs there were
+	goodRead    revision
+	goodBuiltOn map[string]int // generation of each of follows
+	owed        debt           // what has to run before it is current again
 
 	// Reckoned by settle and reckon; read by those downstream.
-	hold   *hold
-	moving bool // will be at rest only later
-	fresh  bool // its newest good run holds the newest code
-	queued bool
-	marks  []Mark
+	obstacle *obstacle
+	moving   bool // will be at rest only later
+	upToDate bool // its newest good run holds the newest code
+	queued   bool
+	marks    []Mark
 
 	removed bool // from the settings; it goes once it has ended
 }
@@ -150,15 +150,27 @@ func (u *unit) writingRun(now time.Time) int {
 	return 0
 }
 
+// onlyWhenAsked reports whether the unit runs by request alone: a task or suite that
+// is not started by itself does not react to changes either.
+func (u *unit) onlyWhenAsked() bool { return u.spec.Manual && u.spec.Kind.Ends() }
+
+// dropPending gives up what the unit would do. It stays owed.
+func (u *unit) dropPending() {
+	if u.pending != nil {
+		u.owed.add(u.pending.asks)
+		u.pending = nil
+	}
+}
+
 // live reports whether a process of the unit may exist.
 func (u *unit) live() bool { return u.run != nil && u.run.EndedAt.IsZero() }
 
-// knows is the newest revision that the newest run could have seen.
-func (u *unit) knows() revision {
+// lastRead is the newest revision that the newest run could have seen.
+func (u *unit) lastRead() revision {
 	if u.run == nil {
 		return 0
 	}
-	return u.run.saw
+	return u.run.read
 }
 
 // satisfied reports whether those that need the unit may start.
@@ -170,11 +182,10 @@ func (u *unit) satisfied() bool {
 func (u *unit) suspect(hits []Hit) {
 	const most = 20
 	for _, h := range hits {
-		known := false
-		for _, s := range u.suspects {
-			known = known || s == h.Path
+		if len(u.suspects) >= most {
+			return
 		}
-		if !known && len(u.suspects) < most {
+		if !slices.Contains(u.suspects, h.Path) {
 			u.suspects = append(u.suspects, h.Path)
 		}
 	}
@@ -186,17 +197,17 @@ type ending uint8
 const (
 	byItself  ending = iota // it is not
 	toAct                   // a new run follows
-	byWish                  // it is to be off
-	lateReady               // it was not ready in time
+	byRequest               // it is to stay stopped
 )
 
-// act is what a unit will do as soon as it can: run anew.
+// act is what a unit will do as soon as it can: run once more.
 type act struct {
 	ripples []*Ripple
 	reasons []string
 	forced  bool // asked for by a person: acts even when paused or held by a follow
 	cut     bool // does not let a task at work finish
-	whole   bool // runs the unit's own command, not that of a reaction
+	asks    debt // what is to be run
+	setup   bool // its setup is to be done again
 	spans   []Span
 	chain   chain     // of runs that wrote what makes the unit run, which this would go on
 	lookout time.Time // until when it is looked whether somebody else does
@@ -217,8 +228,8 @@ func (a *act) span(now time.Time, s Span) {
 	a.spans = append(a.spans, s)
 }
 
-// hold says why a unit with a pending act does not act.
-type hold struct {
+// obstacle says why a unit with a pending act does not act.
+type obstacle struct {
 	on      *unit // nil when paused, or on the lookout
 	lookout bool
 	final   bool // it will not pass by itself

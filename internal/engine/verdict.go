@@ -2,6 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"sort"
+	"strconv"
 	"strings"
 )
 
@@ -19,52 +21,85 @@ const (
 	VerdictUpdating
 	VerdictStale
 	VerdictBroken
+	VerdictStopped // nothing is wanted
 )
 
 func (w VerdictWord) String() string {
-	return [...]string{"CURRENT", "UPDATING", "STALE", "BROKEN"}[w]
+	return [...]string{"CURRENT", "UPDATING", "STALE", "BROKEN", "STOPPED"}[w]
 }
 
 // verdict weighs all units. A failure that is nobody's fault but its own is
 // broken and comes first; one that keeps a running unit on old code is told as
-// that unit's staleness, because this is what hurts the person.
+// that unit's staleness, because this is what hurts the person. It is current if
+// and only if some unit is wanted, every wanted unit is current and at rest, and
+// the saved settings are in use.
 func (e *Engine) verdict() Verdict {
-	var moving, stale, broken []*unit
-	told := map[*unit]bool{}
-	for _, u := range e.inFileOrder() {
-		switch {
-		case u.freshness() == Stale:
-			stale = append(stale, u)
-			if s := u.staleness(); s.root != u {
-				told[s.root] = true
-			}
-		case u.moving:
-			moving = append(moving, u)
-		}
-		if u.state.Broken() && !u.moving {
-			broken = append(broken, u)
-		}
-	}
-	untold := broken[:0:0]
-	for _, u := range broken {
-		if !told[u] {
-			untold = append(untold, u)
-		}
-	}
+	w := e.weigh()
 	switch {
-	case e.leaving:
-		return Verdict{VerdictUpdating, "leaving: " + e.motions(moving)}
-	case len(untold) > 0:
-		return Verdict{VerdictBroken, brokenText(untold, moving)}
-	case len(moving) > 0:
-		return Verdict{VerdictUpdating, e.motions(moving)}
-	case len(stale) > 0:
-		return Verdict{VerdictStale, staleText(stale)}
+	case e.quitting:
+		return Verdict{VerdictUpdating, "quitting: " + e.motions(append(w.moving, w.ending...))}
+	case w.untold:
+		return Verdict{VerdictBroken, w.brokenText()}
+	case len(w.moving) > 0:
+		return Verdict{VerdictUpdating, e.motions(w.moving)}
+	case e.settingsPending():
+		return Verdict{VerdictUpdating, "reading the settings just saved"}
+	case len(w.stale) > 0:
+		return Verdict{VerdictStale, w.staleText()}
 	case e.broken != "":
 		problem, _, _ := strings.Cut(e.broken, "\n")
-		return Verdict{VerdictStale, "the settings just saved are not in force: " + problem}
+		return Verdict{VerdictStale, "the settings just saved have an error and are not used: " + problem}
+	case w.wanted == 0 && len(w.ending) > 0:
+		return Verdict{VerdictUpdating, e.motions(w.ending)}
+	case w.wanted == 0:
+		return Verdict{VerdictStopped, "nothing is to run" + w.stoppedWords()}
 	}
-	return Verdict{VerdictCurrent, e.currentText()}
+	return Verdict{VerdictCurrent, e.currentText(w)}
+}
+
+// weights are a project's units, sorted by what they mean for its verdict, each list
+// in the order of the file.
+type weights struct {
+	wanted  int
+	stopped int     // by request
+	moving  []*unit // of those that are wanted
+	ending  []*unit // of those that are not
+	stale   []*unit // wanted, and at rest
+	broken  []*unit
+	heldUp  map[*unit]int // how many of the stale each unit is the cause of, but itself
+	untold  bool          // some unit is broken that is not told as the cause of a stale one
+}
+
+func (e *Engine) weigh() *weights {
+	w := &weights{heldUp: map[*unit]int{}}
+	for _, u := range e.inFileOrder() {
+		switch {
+		case u.wanted:
+			w.wanted++
+		case u.state == Stopped:
+			w.stopped++
+		}
+		switch {
+		case u.moving && u.wanted:
+			w.moving = append(w.moving, u)
+		case u.moving:
+			w.ending = append(w.ending, u)
+		case u.wanted && u.freshness() == Stale:
+			w.stale = append(w.stale, u)
+			if root := u.staleness().root; root != u {
+				w.heldUp[root]++
+			}
+		}
+		if u.state.Broken() && !u.moving {
+			w.broken = append(w.broken, u)
+		}
+	}
+	for _, u := range w.broken {
+		w.untold = w.untold || w.heldUp[u] == 0
+	}
+	// Causes come first, by how much they hold up.
+	sort.SliceStable(w.broken, func(i, j int) bool { return w.heldUp[w.broken[i]] > w.heldUp[w.broken[j]] })
+	return w
 }
 
 func (e *Engine) inFileOrder() []*unit {
@@ -80,52 +115,114 @@ func (e *Engine) inFileOrder() []*unit {
 	return units
 }
 
-func brokenText(broken, moving []*unit) string {
+// mostNamed is how many units a verdict names; the rest is counted.
+const mostNamed = 3
+
+// named joins what is said of units, the first of them in full.
+func named(units []*unit, say func(*unit) string) string {
 	var parts []string
-	for _, u := range broken {
-		parts = append(parts, u.brokenWords())
+	for _, u := range units[:min(len(units), mostNamed)] {
+		parts = append(parts, say(u))
 	}
-	for _, u := range moving {
-		parts = append(parts, u.motion(""))
+	if more := len(units) - mostNamed; more > 0 {
+		parts = append(parts, fmt.Sprintf("%d more", more))
 	}
 	return strings.Join(parts, ", ")
 }
 
-func staleText(stale []*unit) string {
-	s := stale[0].staleness()
-	verb, names := "still runs", stale[0].spec.Name
-	if stale[0].spec.Kind.Ends() {
-		verb = "still stands on"
+func (w *weights) brokenText() string {
+	text := named(w.broken, func(u *unit) string {
+		if n := w.heldUp[u]; n > 0 {
+			return u.brokenWords() + " and holds up " + units(n)
+		}
+		return u.brokenWords()
+	})
+	if len(w.moving) > 0 {
+		text += "; " + named(w.moving, func(u *unit) string { return u.motion("") })
 	}
-	if len(stale) > 1 {
-		names = fmt.Sprintf("%s and %d more", names, len(stale)-1)
-		verb = strings.Replace(verb, "s ", " ", 1)
-		verb = strings.Replace(verb, "runs", "run", 1)
+	return text
+}
+
+func units(n int) string {
+	if n == 1 {
+		return "1 unit"
 	}
-	if !stale[0].live() && stale[0].state != Done {
-		return fmt.Sprintf("%s has not seen what was saved %s: %s", names, Clock(s.Since), s.Text)
+	return strconv.Itoa(n) + " units"
+}
+
+// staleText tells of the cause that holds up the most, and counts the others.
+func (w *weights) staleText() string {
+	by, causes := map[*unit][]*unit{}, []*unit{}
+	for _, u := range w.stale {
+		root := u.staleness().root
+		if by[root] == nil {
+			causes = append(causes, root)
+		}
+		by[root] = append(by[root], u)
 	}
-	return fmt.Sprintf("%s %s the code from before %s: %s", names, verb, Clock(s.Since), s.Text)
+	sort.SliceStable(causes, func(i, j int) bool { return len(by[causes[i]]) > len(by[causes[j]]) })
+	text := staleTogether(by[causes[0]])
+	for _, root := range causes[1:min(len(causes), mostNamed)] {
+		text += fmt.Sprintf("; %s stale: %s", names(by[root]), root.blockingWords())
+	}
+	if more := len(causes) - mostNamed; more > 0 {
+		text += fmt.Sprintf("; %d more causes", more)
+	}
+	return text
+}
+
+// names names the first of several units and counts the rest.
+func names(all []*unit) string {
+	if len(all) == 1 {
+		return all[0].spec.Name
+	}
+	return fmt.Sprintf("%s and %d more", all[0].spec.Name, len(all)-1)
+}
+
+// staleTogether tells of units that are stale for the same cause.
+func staleTogether(stale []*unit) string {
+	u, many := stale[0], len(stale) > 1
+	s := u.staleness()
+	one := func(single, several string) string {
+		if many {
+			return several
+		}
+		return single
+	}
+	switch {
+	case u.run == nil && many:
+		return fmt.Sprintf("%s have not started: %s", names(stale), s.Text)
+	case u.run == nil && s.root == u:
+		return fmt.Sprintf("%s has not started", names(stale))
+	case u.run == nil:
+		return fmt.Sprintf("%s has not started: %s", names(stale), s.Text)
+	case s.Since.IsZero():
+		return fmt.Sprintf("%s %s not current: %s", names(stale), one("is", "are"), s.Text)
+	case !u.live() && u.state != Done:
+		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), Clock(s.Since), s.Text)
+	case u.spec.Kind.Ends():
+		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), Clock(s.Since), s.Text)
+	}
+	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), Clock(s.Since), s.Text)
 }
 
 // motions tells who is on the way, each with what it does or waits for.
 func (e *Engine) motions(moving []*unit) string {
-	parts := make([]string, len(moving))
 	last := ""
-	for i, u := range moving {
-		parts[i] = u.motion(last)
+	return fmt.Sprintf("%d of %d: ", len(moving), e.wantedCount()) + named(moving, func(u *unit) string {
+		text := u.motion(last)
 		last = u.spec.Name
-	}
-	return fmt.Sprintf("%d of %d: %s", len(moving), e.wantedCount(), strings.Join(parts, ", "))
+		return text
+	})
 }
 
 // motion says what a moving unit does; last is the unit named just before.
 func (u *unit) motion(last string) string {
-	if u.hold != nil && u.hold.lookout {
+	if u.obstacle != nil && u.obstacle.lookout {
 		return u.spec.Name + " " + u.lookoutWords()
 	}
-	if u.hold != nil && u.hold.on != nil && u.state != Running && u.state != Stopping {
-		on := u.hold.on.spec.Name
+	if u.obstacle != nil && u.obstacle.on != nil && u.state != Running && u.state != Stopping {
+		on := u.obstacle.on.spec.Name
 		if on == last {
 			on = "it"
 		}
@@ -139,7 +236,7 @@ func (u *unit) motion(last string) string {
 			return u.spec.Name + " follows " + f.spec.Name
 		}
 	}
-	return u.spec.Name + " has files being written"
+	return u.spec.Name + " waits for saves to settle"
 }
 
 func (e *Engine) wantedCount() int {
@@ -152,35 +249,38 @@ func (e *Engine) wantedCount() int {
 	return n
 }
 
-func (e *Engine) currentText() string {
-	n, all := e.wantedCount(), len(e.units)
-	who := fmt.Sprintf("all %d run", n)
+func (w *weights) stoppedWords() string {
+	if w.stopped == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %d stopped", w.stopped)
+}
+
+func (e *Engine) currentText(w *weights) string {
+	all := len(e.units)
+	who := fmt.Sprintf("all %d run", all)
 	switch {
-	case n == 0:
-		return "nothing runs"
-	case n < all:
-		who = fmt.Sprintf("%d of %d run", n, all)
-	case n == 1:
+	case w.wanted < all:
+		who = fmt.Sprintf("%d of %d run", w.wanted, all)
+	case all == 1:
 		who = e.units[0].spec.Name + " runs"
 	}
-	paused := e.ownWords()
+	notes := w.stoppedWords()
+	for _, u := range w.ending {
+		notes += "; " + u.motion("")
+	}
+	notes += e.ownWords()
 	if e.paused {
-		paused += "; reactions are paused"
+		notes += "; all reactions are paused"
 	}
-	for i := len(e.ripples.all) - 1; i >= 0; i-- {
-		r := e.ripples.all[i]
-		switch {
-		case r.Cause.Kind != CauseChange:
-		case r.Outcome != EndedCurrent: // something later made it good
-			return fmt.Sprintf("%s the code saved %s%s", who, Clock(r.Since), paused)
-		default:
-			return fmt.Sprintf("%s the code saved %s, at rest after %s%s",
-				who, Clock(r.Since), Duration(r.RestAt.Sub(r.Since)), paused)
-		}
+	r := e.newest
+	switch {
+	case r != nil && r.Outcome == EndedCurrent:
+		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, Clock(r.Since), Duration(r.RestAt.Sub(r.Since)), notes)
+	case r != nil: // something later made it good
+		return fmt.Sprintf("%s the code saved %s%s", who, Clock(r.Since), notes)
+	case e.ripples.lastID == 0:
+		return who + notes
 	}
-	if len(e.ripples.all) == 0 {
-		return who
-	}
-	first := e.ripples.all[0]
-	return fmt.Sprintf("%s, started in %s%s", who, Duration(first.RestAt.Sub(first.OpenedAt)), paused)
+	return fmt.Sprintf("%s, started in %s%s", who, Duration(e.startedIn), notes)
 }

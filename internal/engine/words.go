@@ -32,7 +32,7 @@ func (x Exit) String() string {
 	case x.Code == 126:
 		return "exit 126, not executable?"
 	default:
-		return "exit " + itoa(x.Code)
+		return "exit " + strconv.Itoa(x.Code)
 	}
 	if words, ok := signalWords[x.Signal]; ok {
 		return words + " (" + x.Signal + ")"
@@ -70,27 +70,42 @@ func Clock(t time.Time) string { return t.Format("15:04:05") }
 
 // because says in words which files made a unit act.
 func because(hits []Hit) string {
-	paths := make([]string, 0, len(hits))
-	for _, h := range hits {
-		if !contains(paths, h.Path) {
-			paths = append(paths, h.Path)
-		}
-	}
+	paths := pathsOf(hits)
 	if len(hits) == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What
 	}
 	return List(paths) + " changed"
 }
 
+// pathsOf returns the paths of hits, each once.
+func pathsOf(hits []Hit) []string {
+	seen := make(map[string]bool, len(hits))
+	paths := make([]string, 0, len(hits))
+	for _, h := range hits {
+		if !seen[h.Path] {
+			seen[h.Path] = true
+			paths = append(paths, h.Path)
+		}
+	}
+	return paths
+}
+
 // List names the first two of several things and counts the rest.
 func List(names []string) string {
-	switch len(names) {
-	case 1:
+	return listOf(names, len(names))
+}
+
+// listOf is List where names holds only the first of all.
+func listOf(names []string, all int) string {
+	switch {
+	case all == 0:
+		return "nothing"
+	case all == 1:
 		return names[0]
-	case 2:
+	case all == 2:
 		return names[0] + " and " + names[1]
 	}
-	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], len(names)-2)
+	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
 }
 
 func sentence(reasons []string) string { return strings.Join(reasons, "; ") }
@@ -99,7 +114,5 @@ func times(n int) string {
 	if n == 1 {
 		return "once"
 	}
-	return itoa(n) + " times"
+	return strconv.Itoa(n) + " times"
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }

@@ -10,8 +10,20 @@ import (
 type Difference struct {
 	Added    []string
 	Removed  []string
-	Changed  []string // what runs is another thing: they have to run anew
+	Changed  []string // what runs is another thing: they have to run again
 	Adjusted []string // how they are looked after is different; what runs is not
+	// Variables names the variables of env files that are others, with their files, as
+	// in ".env: PORT and HOST". It never has a value.
+	Variables string
+	reasons   map[string]string // of those that changed for variables alone
+}
+
+// Reason says why a changed unit has to run again.
+func (d Difference) Reason(unit string) string {
+	if r := d.reasons[unit]; r != "" {
+		return r
+	}
+	return "its settings changed"
 }
 
 // Empty reports whether the edit means nothing.
@@ -53,7 +65,7 @@ func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(texts(a.Watch), texts(b.Watch)) && sameSet(texts(a.Ignore), texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
-		a.Lull == b.Lull && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
+		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual
 }

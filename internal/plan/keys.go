@@ -16,10 +16,10 @@ import (
 
 // What a unit gets where the file says nothing.
 const (
-	DefaultLull   = 150 * time.Millisecond
-	DefaultGrace  = 5 * time.Second
-	DefaultLife   = 500 * time.Millisecond // of a service that says nothing of ready
-	DefaultWithin = 30 * time.Second
+	DefaultDebounce = 150 * time.Millisecond
+	DefaultGrace    = 5 * time.Second
+	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
+	DefaultWithin   = 30 * time.Second
 )
 
 // unitKey is one key that a unit's table may have.
@@ -54,7 +54,7 @@ func init() {
 		"setup":          {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs") }},
 		"prelude":        {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
 		"reaction":       {read: readReactions},
-		"lull":           {read: func(r *reader, u *Unit, e *entry) { u.Lull = r.duration(e.value, e.key) }},
+		"debounce":       {read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
 		"poll":           {read: readPoll},
 		"stop":           {read: readStop},
 		"start":          {read: readStart},

@@ -78,7 +78,7 @@ type Unit struct {
 	Watch     []Pattern
 	Ignore    []Pattern
 	Reactions []Reaction
-	Lull      time.Duration
+	Debounce  time.Duration
 	// Unignored has files count that version control ignores; SkipUnchanged keeps
 	// those from counting that hold what they held before. Poll, if not 0, is how
 	// often files are looked at, in place of being told of them.

@@ -54,7 +54,7 @@ func TestReadFillsIn(t *testing.T) {
 [project]
 name = "Saltmarsh Ferries"
 [defaults]
-lull = "80ms"
+debounce = "80ms"
 stop = { grace = "1s" }
 overlap = "abandon"
 [service.tides]
@@ -62,7 +62,7 @@ run = "tides --port 1"
 env = { PORT = 4101, LOG = "info" }
 [task.fares]
 run = ["fares", "two words", "it's"]
-lull = "0"
+debounce = "0"
 needs = ["tides"]
 [service.berths]
 run = "berths"
@@ -77,12 +77,12 @@ units = ["fares"]
 	tides, fares, berths := p.Unit("tides"), p.Unit("fares"), p.Unit("berths")
 	assert.Equal(t, []string{"/bin/sh", "-c", "tides --port 1"}, tides.Run.Argv())
 	assert.Equal(t, []Variable{{"PORT", "4101"}, {"LOG", "info"}}, tides.Env)
-	assert.Equal(t, 80*time.Millisecond, tides.Lull)
+	assert.Equal(t, 80*time.Millisecond, tides.Debounce)
 	assert.Equal(t, Ready{After: DefaultLife}, tides.Ready)
 	assert.Equal(t, Stop{Signal: "TERM", Grace: time.Second}, tides.Stop)
 	assert.Equal(t, []string{"fares", "two words", "it's"}, fares.Run.Argv())
 	assert.Equal(t, `fares 'two words' 'it'\''s'`, fares.Run.String())
-	assert.Zero(t, fares.Lull)
+	assert.Zero(t, fares.Debounce)
 	assert.Equal(t, Abandon, fares.Overlap)
 	assert.Equal(t, DefaultWithin, berths.Ready.Within)
 	assert.Equal(t, []int{4102}, berths.Ports())

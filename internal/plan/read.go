@@ -169,7 +169,7 @@ func (r *reader) readUnits(e *entry, kind Kind) {
 func (r *reader) newUnit(name string, kind Kind) *Unit {
 	return &Unit{
 		Name: name, Kind: kind, Dir: r.plan.Root,
-		Lull: DefaultLull, Stop: Stop{Signal: "TERM", Grace: DefaultGrace},
+		Debounce: DefaultDebounce, Stop: Stop{Signal: "TERM", Grace: DefaultGrace},
 	}
 }
 

@@ -29,7 +29,7 @@ var kinds = map[string]reflect.Type{}
 func init() {
 	for _, ev := range []engine.Event{
 		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.SettingUp{}, engine.Spawned{}, engine.NotSpawned{},
-		engine.Unchanged{}, engine.Cleared{}, engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.Rang{}, engine.Wished{},
+		engine.Unchanged{}, engine.Cleared{}, engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.TimerFired{}, engine.Requested{},
 		engine.NewPlan{}, engine.PlanBroken{},
 	} {
 		t := reflect.TypeOf(ev)
@@ -66,7 +66,7 @@ func (r *Recorder) Step(now time.Time, ev engine.Event, orders []engine.Order) e
 func texts(orders []engine.Order) []string {
 	out := make([]string, len(orders))
 	for i, o := range orders {
-		if arm, ok := o.(engine.Arm); ok {
+		if arm, ok := o.(engine.SetTimer); ok {
 			arm.At = arm.At.UTC() // a time that was read again has lost its zone's name
 			o = arm
 		}

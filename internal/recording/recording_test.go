@@ -32,9 +32,9 @@ func record(t *testing.T) string {
 	w.After = func(ev engine.Event, orders []engine.Order) { require.NoError(t, r.Step(w.Now, ev, orders)) }
 	w.Send(engine.Begin{})
 	w.Run(15 * time.Second)
-	w.Save(simulate.Saving{Lull: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Reaction: 1, Captures: map[string]string{"x": "y"}})
+	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Reaction: 1, Captures: map[string]string{"x": "y"}})
 	w.Run(time.Second)
-	w.Send(engine.Wished{Wish: engine.RestartUnit, Unit: "berths"})
+	w.Send(engine.Requested{Request: engine.RestartUnit, Unit: "berths"})
 	w.Run(time.Minute)
 	edited := *p
 	edited.Units = p.Units[:1]

@@ -44,7 +44,7 @@ type Session struct {
 	root    string   // the project's folder
 	state   string   // folder for what has to be remembered
 	marks   []string // variables by which all its processes are known
-	events  chan happening
+	events  chan timedEvent
 	done    chan struct{}
 	stopped chan struct{} // closed when senders should no longer try
 
@@ -71,8 +71,8 @@ type Session struct {
 	left     bool
 }
 
-// happening is an event with its time.
-type happening struct {
+// timedEvent is an event with its time.
+type timedEvent struct {
 	at    time.Time
 	event engine.Event
 }
@@ -91,7 +91,7 @@ func Start(c Config) (*Session, error) {
 	}
 	s := &Session{
 		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State, marks: spawn.Marks(c.Plan.File),
-		events: make(chan happening, 256), done: make(chan struct{}), stopped: make(chan struct{}),
+		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, leftOut: map[string][]string{},
 		engine: engine.New(c.Plan), spawner: spawn.New(),
 	}
@@ -125,8 +125,10 @@ func (s *Session) Done() <-chan struct{} { return s.done }
 // Note writes a line of Omnivigil's own into the log.
 func (s *Session) Note(text string) { s.book.Append(logbook.Entry{Stream: logbook.Note}, text) }
 
-// Wish asks for something. Unit is empty for wishes about the whole project.
-func (s *Session) Wish(w engine.Wish, unit string) { s.send(engine.Wished{Wish: w, Unit: unit}) }
+// Request asks for something. Unit is empty for wishes about the whole project.
+func (s *Session) Request(w engine.Request, unit string) {
+	s.send(engine.Requested{Request: w, Unit: unit})
+}
 
 // Changed returns a channel that has a value whenever the snapshot is a new one,
 // and a function that ends this.
@@ -144,7 +146,7 @@ func (s *Session) Changed() (<-chan struct{}, func()) {
 
 func (s *Session) send(ev engine.Event) {
 	select {
-	case s.events <- happening{time.Now(), ev}:
+	case s.events <- timedEvent{time.Now(), ev}:
 	case <-s.stopped:
 	}
 }
@@ -266,19 +268,19 @@ func (s *Session) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
 		s.start(o)
-	case engine.Signal:
+	case engine.StopRun:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
 			run.stop(s, o.Name)
 		}
-	case engine.Nudge:
+	case engine.SendSignal:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
 			run.signal(s, o.Name)
 		}
-	case engine.Arm:
-		time.AfterFunc(time.Until(o.At), func() { s.send(engine.Rang{Timer: o.Timer}) })
+	case engine.SetTimer:
+		time.AfterFunc(time.Until(o.At), func() { s.send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.Tell:
 		s.tell(o)
-	case engine.LeaveOut:
+	case engine.IgnoreFiles:
 		s.leftOut[o.Unit] = o.Files
 		if s.edited != nil {
 			s.watchFor(s.edited)

@@ -13,14 +13,17 @@ import (
 //
 //  1. never two live runs of one unit;
 //  2. no unit starts while a need is not ready or done;
-//  3. a ripple runs each unit at most once, unless a later change, a wish or a
-//     crash concerns it;
+//  3. a ripple runs each unit at most once, unless a later change, a request or
+//     a crash concerns it;
 //  4. when all is at rest, every unit whose chain did not fail is current;
 //  5. stale is never shown as current;
-//  6. no wish and no change is ever lost;
+//  6. no request and no change is ever lost;
 //  7. every order is answered or timed out; nothing waits for ever;
 //  8. a unit that its own runs set off is noticed by the third time, and nobody
-//     is left out of what others write.
+//     is left out of what others write;
+//  9. the verdict is CURRENT if and only if some unit is wanted, every wanted unit is
+//     current and at rest, and the saved settings are in use; each other word has its
+//     reason.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -30,6 +33,9 @@ type Checker struct {
 	gone  map[string]*books      // of units that left the settings
 	moves map[int]map[string]int // per ripple and unit: runs
 	after map[int]map[string]int // per ripple and unit: reasons for another run
+
+	settingsTouched, settingsRead int  // bursts of writing to the settings
+	settingsBroken                bool // the newest that was read cannot be used
 }
 
 // books are what the checker itself knows of a unit.
@@ -38,11 +44,12 @@ type books struct {
 	live      int // the run that was ordered and is not over; 0 for none
 	newest    int // the newest that was ordered
 	ready     bool
+	lived     int          // the newest run that was ready by having lived long enough
 	signalled bool         // the live run was told to end
 	done      bool         // its newest run ended well
 	told      writings     // that the engine has heard of
-	saw       writings     // of those, what the newest run could read
-	goodSaw   writings     // and what the newest good run could
+	read      writings     // of those, what the newest run could read
+	goodRead  writings     // and what the newest good run could
 	undone    map[int]bool // bursts that left everything as it was
 	own       map[int]bool // bursts that its own runs wrote and that do not count
 	edits     int          // of its settings
@@ -53,7 +60,7 @@ type books struct {
 	goodUp    map[string]int // of what it follows, as the newest good run found it
 	wanted    bool
 	paused    bool
-	must      int // a run of at least this number is owed to a wish
+	must      int // a run of at least this number is owed to a request
 
 	// Commands of reactions, or "" for the whole, that have to end well before it
 	// is current again; those that the live run can pay, and which one it runs.
@@ -63,7 +70,7 @@ type books struct {
 }
 
 func newBooks(spec *plan.Unit) *books {
-	return &books{spec: spec, owed: map[string]bool{}, upGood: map[string]int{}, goodUp: map[string]int{},
+	return &books{spec: spec, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
 		told: writings{}, undone: map[int]bool{}, own: map[int]bool{}}
 }
 
@@ -77,10 +84,10 @@ const mostSelfMade = 3
 
 // behind returns how many bursts a run that could read these has not read as they
 // are now.
-func (b *books) behind(saw writings) int {
+func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if read := saw[burst]; read != times && !b.own[burst] && (read != 0 || !b.undone[burst]) {
+		if n := read[burst]; n != times && !b.own[burst] && (n != 0 || !b.undone[burst]) {
 			n++
 		}
 	}
@@ -117,6 +124,10 @@ func (c *Checker) before(ev engine.Event) {
 				c.excuse(name)
 			}
 		}
+	case engine.SettingsTouched:
+		c.settingsTouched = max(c.settingsTouched, ev.Burst)
+	case engine.PlanBroken:
+		c.settingsRead, c.settingsBroken = max(c.settingsRead, ev.Burst), true
 	case engine.Change:
 		for _, h := range ev.Hits {
 			b := c.units[h.Unit]
@@ -148,11 +159,12 @@ func (c *Checker) before(ev engine.Event) {
 		c.exited(ev)
 	case engine.BecameReady:
 		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() {
-			b.succeed()
+			c.succeed(ev.Unit)
 		}
-	case engine.Wished:
-		c.wished(ev)
+	case engine.Requested:
+		c.requested(ev)
 	case engine.NewPlan:
+		c.settingsRead, c.settingsBroken = max(c.settingsRead, ev.Burst), false
 		c.newPlan(ev.Plan)
 	}
 }
@@ -170,7 +182,7 @@ func (b *books) owe(h engine.Hit) {
 			key = re.Run.With(h.Captures).String()
 		}
 	}
-	if b.behind(b.saw) > 0 || b.command != "" && b.command != key {
+	if b.behind(b.read) > 0 || b.command != "" && b.command != key {
 		b.owed[key] = true // else its run was ordered after the writing and does it
 	}
 }
@@ -246,7 +258,10 @@ func (c *Checker) exited(ev engine.Exited) {
 		return
 	}
 	if b.spec.Kind.Ends() && ev.Exit.OK() && !b.signalled {
-		b.succeed()
+		c.succeed(ev.Unit)
+		if b.spec.Manual && b.must == 0 {
+			b.wanted = false // until it is asked for again
+		}
 	}
 	if !b.signalled && (!b.spec.Kind.Ends() || !ev.Exit.OK()) {
 		c.excuse(ev.Unit) // it crashed or failed, and may be tried again
@@ -255,16 +270,20 @@ func (c *Checker) exited(ev engine.Exited) {
 }
 
 // succeed enters that the live run is a good one.
-func (b *books) succeed() {
+func (c *Checker) succeed(unit string) {
+	b := c.of(unit)
 	b.ready, b.done = !b.spec.Kind.Ends(), b.spec.Kind.Ends()
 	b.good++
-	b.goodSaw, b.goodUp = b.saw, b.upGood
+	b.goodRead, b.goodUp = b.read, b.upGood
 	for _, key := range b.payable {
 		if b.command == "" || b.command == key {
 			delete(b.owed, key)
 		}
 	}
 	b.payable = nil
+	if b.command != "" && len(b.owed) > 0 {
+		c.excuse(unit) // what is still owed is run now
+	}
 }
 
 // of returns the books of a unit, also of one that has left the settings.
@@ -278,19 +297,20 @@ func (c *Checker) of(name string) *books {
 	return newBooks(&plan.Unit{Name: name})
 }
 
-func (c *Checker) wished(ev engine.Wished) {
+func (c *Checker) requested(ev engine.Requested) {
 	b := c.of(ev.Unit)
-	switch ev.Wish {
+	switch ev.Request {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
 		c.excuse(ev.Unit) // who waited for it may go on without it
-	case engine.StartUnit, engine.RestartUnit:
-		c.want(ev.Unit, map[string]bool{})
+	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit:
+		b.wanted = true
+		c.wantNeeds(ev.Unit, map[string]bool{})
 		c.excuse(ev.Unit)
-		if ev.Wish == engine.RestartUnit {
+		if ev.Request != engine.StartUnit {
 			b.must = b.newest + 1
 		}
-	case engine.HeedUnit:
+	case engine.ReactAgain:
 		b.selfMade = -1
 	case engine.PauseUnit:
 		b.paused = true
@@ -299,19 +319,26 @@ func (c *Checker) wished(ev engine.Wished) {
 	}
 }
 
-func (c *Checker) want(name string, seen map[string]bool) {
-	seen[name], c.units[name].wanted = true, true
+// wantNeeds has all that a unit needs run, but tasks by request alone that are done
+// and current.
+func (c *Checker) wantNeeds(name string, seen map[string]bool) {
+	snap := c.world.Engine.Snapshot()
 	for _, n := range c.plan.Unit(name).Needs {
-		if !seen[n] {
-			c.want(n, seen)
+		if seen[n] {
+			continue
 		}
+		seen[n] = true
+		if u := snap.Unit(n); u.State != engine.Done || u.Freshness != engine.Current {
+			c.units[n].wanted = true
+		}
+		c.wantNeeds(n, seen)
 	}
 }
 
 // spawned notes what a process can read: all that is written by now.
 func (c *Checker) spawned(unit string, run int) {
 	b := c.of(unit)
-	b.saw, b.payable = maps.Clone(b.told), slices.Sorted(maps.Keys(b.owed))
+	b.read, b.payable = maps.Clone(b.told), slices.Sorted(maps.Keys(b.owed))
 	b.upGood = map[string]int{}
 	for _, f := range b.spec.Follows {
 		b.upGood[f] = c.of(f).good
@@ -324,12 +351,13 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		// Readiness by having lived long enough is found by the engine itself.
 		u := &snap.Units[i]
 		b := c.of(u.Name)
-		if u.State == engine.Ready && b.live == u.Run.Number && !b.ready && !b.spec.Ready.Probed() {
-			b.succeed()
+		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() {
+			b.lived = u.Run.Number
+			c.succeed(u.Name)
 		}
 	}
 	for _, o := range orders {
-		if o, ok := o.(engine.LeaveOut); ok {
+		if o, ok := o.(engine.IgnoreFiles); ok {
 			c.leftOut(o)
 		}
 	}
@@ -340,24 +368,72 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		switch o := o.(type) {
 		case engine.Start:
 			c.started(o, snap)
-		case engine.Signal:
+		case engine.StopRun:
 			b := c.of(o.Unit)
 			b.ready, b.signalled = false, true
-		case engine.Nudge:
+		case engine.SendSignal:
 			b := c.of(o.Unit)
 			if b.paused || snap.Paused {
 				c.broke(6, "%s is sent a signal although its reactions are paused", o.Unit)
 			}
-			b.saw, b.goodSaw = maps.Clone(b.told), maps.Clone(b.told)
+			b.read, b.goodRead = maps.Clone(b.told), maps.Clone(b.told)
 		}
 	}
 	for i := range snap.Units {
 		c.truth(&snap.Units[i])
 	}
+	c.verdict(snap)
+}
+
+// verdict checks the word of the verdict against who is wanted and how they are.
+func (c *Checker) verdict(snap *engine.Snapshot) {
+	wanted, current, moving, stale, broken, busy := 0, 0, 0, 0, 0, 0
+	for i := range snap.Units {
+		u := &snap.Units[i]
+		isWanted := c.units[u.Name] != nil && c.units[u.Name].wanted
+		switch {
+		case u.Moving && !isWanted:
+			busy++
+		case u.Moving:
+			moving++
+		case u.State.Broken():
+			broken++
+		case isWanted && u.Freshness == engine.Current:
+			current++
+		case isWanted:
+			stale++
+		}
+		if isWanted {
+			wanted++
+		}
+	}
+	unread := c.settingsTouched > c.settingsRead
+	word, may := snap.Verdict.Word, []engine.VerdictWord{}
+	switch {
+	case broken > 0 && stale > 0: // told as broken, or as the cause of what is stale
+		may = []engine.VerdictWord{engine.VerdictBroken, engine.VerdictStale}
+		if moving > 0 || unread {
+			may[1] = engine.VerdictUpdating
+		}
+	case broken > 0:
+		may = append(may, engine.VerdictBroken)
+	case moving > 0 || unread || wanted == 0 && busy > 0 && !c.settingsBroken:
+		may = append(may, engine.VerdictUpdating)
+	case stale > 0 || c.settingsBroken:
+		may = append(may, engine.VerdictStale)
+	case wanted == 0:
+		may = append(may, engine.VerdictStopped)
+	case wanted == current:
+		may = append(may, engine.VerdictCurrent)
+	}
+	if !slices.Contains(may, word) {
+		c.broke(9, "%s %q with %d wanted, %d current, %d moving, %d stale, %d broken, settings unread %t", word, snap.Verdict.Text,
+			wanted, current, moving, stale, broken, unread)
+	}
 }
 
 // leftOut checks that a unit is left out of nothing but what it writes itself.
-func (c *Checker) leftOut(o engine.LeaveOut) {
+func (c *Checker) leftOut(o engine.IgnoreFiles) {
 	for _, f := range o.Files {
 		if f != Own(o.Unit) {
 			c.broke(8, "%s is left out of %s, which others write", o.Unit, f)
@@ -397,6 +473,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if c := o.Command.String(); c != b.spec.Run.String() {
 		b.command = c
 	}
+	b.owed[b.command] = true // until it has ended well
 	if o.Run >= b.must {
 		b.must = 0
 	}
@@ -436,7 +513,7 @@ func (c *Checker) truth(u *engine.Unit) {
 
 func (c *Checker) outdated(name string) string {
 	b := c.units[name]
-	if n := b.behind(b.goodSaw); n > 0 {
+	if n := b.behind(b.goodRead); n > 0 {
 		return fmt.Sprintf("%s has not read %d of %d writings", name, n, len(b.told))
 	}
 	for _, f := range b.spec.Follows {
@@ -475,8 +552,8 @@ func (c *Checker) AtRest() {
 		switch {
 		case b.wanted && u.Freshness != engine.Current:
 			c.broke(4, "%s is %s and %s at rest", u.Name, u.State, u.Freshness)
-		case !b.wanted && u.State != engine.Off && u.State != engine.Idle:
-			c.broke(6, "%s is %s although it was to be off", u.Name, u.State)
+		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle && !(spec.Manual && u.State == engine.Done):
+			c.broke(6, "%s is %s although it was to be stopped", u.Name, u.State)
 		}
 		if b.must > 0 {
 			c.broke(6, "%s was never restarted as asked", u.Name)
@@ -485,7 +562,7 @@ func (c *Checker) AtRest() {
 }
 
 // chainHolds reports whether nothing that the unit waits for, nor itself, has
-// failed, is off or is paused.
+// failed, is stopped or paused, or runs by request alone.
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
 	if u := snap.Unit(spec.Name); u.State.Broken() || c.units[spec.Name].paused || snap.Paused {
 		return false
@@ -493,6 +570,7 @@ func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
 	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {
 		up := c.plan.Unit(name)
 		u := snap.Unit(name)
-		return u.State == engine.Off || u.State == engine.Idle || !c.chainHolds(up, snap)
+		return u.State == engine.Stopped || u.State == engine.Idle || !c.chainHolds(up, snap) ||
+			!c.units[name].wanted && u.Freshness != engine.Current
 	})
 }

@@ -20,11 +20,11 @@ type Result struct {
 }
 
 // Play plays the story of one seed: a random project, some minutes of saves,
-// wishes and misfortunes, and then quiet until all is at rest.
+// requests and misfortunes, and then quiet until all is at rest.
 func Play(seed uint64, withStory bool) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
-	d := &driver{rand: r, selfish: map[string]time.Duration{}}
+	d := &script{rand: r, selfish: map[string]time.Duration{}}
 	for _, u := range p.Units {
 		if r.IntN(12) == 0 {
 			d.selfish[u.Name] = time.Duration(1+r.IntN(900)) * time.Millisecond
@@ -49,6 +49,7 @@ func Play(seed uint64, withStory bool) Result {
 	}
 	// From here on every new process is well, so that all can come to rest.
 	d.healthy = true
+	d.editSettings() // one without an error, where the last had one
 	w.Run(time.Hour)
 	if len(c.Broken) == 0 {
 		c.AtRest()
@@ -57,12 +58,13 @@ func Play(seed uint64, withStory bool) Result {
 	return result
 }
 
-// driver makes things happen.
-type driver struct {
+// script makes things happen.
+type script struct {
 	rand    *rand.Rand
 	world   *World
 	healthy bool
 	added   int
+	edits   int
 	selfish map[string]time.Duration // units whose runs write what concerns them, and when
 }
 
@@ -113,7 +115,7 @@ func d(r *rand.Rand, from, to int) time.Duration {
 }
 
 // behave makes most processes well and some of them trouble.
-func (dr *driver) behave(unit string, _ int) Behaviour {
+func (dr *script) behave(unit string, _ int) Behaviour {
 	r := dr.rand
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
 	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
@@ -150,7 +152,7 @@ func (dr *driver) behave(unit string, _ int) Behaviour {
 }
 
 // pause is how long until the next thing happens: often at once.
-func (dr *driver) pause() time.Duration {
+func (dr *script) pause() time.Duration {
 	switch dr.rand.IntN(4) {
 	case 0:
 		return 0
@@ -162,35 +164,54 @@ func (dr *driver) pause() time.Duration {
 	return d(dr.rand, 0, 8000)
 }
 
-func (dr *driver) act() {
+func (dr *script) act() {
 	r, w := dr.rand, dr.world
 	unit := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
 	switch n := r.IntN(20); {
 	case n < 10:
 		dr.save()
 	case n == 10:
-		w.Send(engine.NewPlan{Plan: dr.edit()})
+		dr.editSettings()
 	case n == 11:
-		w.Send(engine.Wished{Wish: engine.StopUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.StopUnit, Unit: unit})
 	case n == 12:
-		w.Send(engine.Wished{Wish: engine.StartUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.StartUnit, Unit: unit})
 	case n == 13 && r.IntN(5) == 0:
-		w.Send(engine.Wished{Wish: engine.HeedUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.ReactAgain, Unit: unit})
+	case n == 13:
+		w.Send(engine.Requested{Request: engine.SetUpUnit, Unit: unit})
 	case n < 15:
-		w.Send(engine.Wished{Wish: engine.RestartUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.RestartUnit, Unit: unit})
 	case n == 15:
-		w.Send(engine.Wished{Wish: engine.PauseUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.PauseUnit, Unit: unit})
 	case n == 16:
-		w.Send(engine.Wished{Wish: engine.ResumeUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.ResumeUnit, Unit: unit})
 	case n == 17:
-		w.Send(engine.Wished{Wish: engine.PauseAll})
+		w.Send(engine.Requested{Request: engine.PauseAll})
 	default:
-		w.Send(engine.Wished{Wish: engine.ResumeAll})
+		w.Send(engine.Requested{Request: engine.ResumeAll})
 	}
 }
 
+// editSettings writes the settings; a moment later they are read, and now and then
+// they cannot be used.
+func (dr *script) editSettings() {
+	r, w := dr.rand, dr.world
+	dr.edits++
+	burst := dr.edits
+	w.Send(engine.SettingsTouched{Burst: burst})
+	bad := r.IntN(4) == 0
+	w.In(d(r, 0, 300), func() {
+		if bad && !dr.healthy {
+			w.Send(engine.PlanBroken{Problem: "unknown key", Burst: burst})
+		} else {
+			w.Send(engine.NewPlan{Plan: dr.edit(), Burst: burst})
+		}
+	})
+}
+
 // edit returns the project with something in its settings changed.
-func (dr *driver) edit() *plan.Plan {
+func (dr *script) edit() *plan.Plan {
 	r, old := dr.rand, dr.world.Plan
 	p := &plan.Plan{Name: old.Name, Root: old.Root}
 	gone := ""
@@ -232,7 +253,7 @@ func (dr *driver) edit() *plan.Plan {
 }
 
 // save touches some units, with a few of the misfortunes that events can have.
-func (dr *driver) save() {
+func (dr *script) save() {
 	r, w := dr.rand, dr.world
 	var hits []engine.Hit
 	for range 1 + r.IntN(3) {
@@ -243,7 +264,7 @@ func (dr *driver) save() {
 		}
 		hits = append(hits, h)
 	}
-	s := Saving{Lull: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
+	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
 	s.Same = !s.TouchedLost && r.IntN(10) == 0
 	w.Save(s, hits...)
 }

@@ -116,7 +116,7 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 			require.NotNil(t, w.Plan.Unit(u), "no unit %s", u)
 			hits = append(hits, engine.Hit{Unit: u, Path: path, What: "written", Rule: path})
 		}
-		w.Save(Saving{Lull: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
+		w.Save(Saving{Debounce: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
 	case strings.HasSuffix(verb, ":"):
 		unit := strings.TrimSuffix(verb, ":")
 		b := well
@@ -132,7 +132,7 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 		if i := strings.LastIndexByte(command, ' '); i >= 0 && w.Plan.Unit(command[i+1:]) != nil {
 			wish, unit = command[:i], command[i+1:]
 		}
-		w.Send(engine.Wished{Wish: engine.Wish(wish), Unit: unit})
+		w.Send(engine.Requested{Request: engine.Request(wish), Unit: unit})
 	}
 }
 

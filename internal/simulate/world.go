@@ -146,11 +146,11 @@ func (w *World) carryOut(o engine.Order) {
 	switch o := o.(type) {
 	case engine.Start:
 		w.start(o)
-	case engine.Signal:
+	case engine.StopRun:
 		w.signal(o)
-	case engine.Arm:
-		w.In(o.At.Sub(w.Now), func() { w.Send(engine.Rang{Timer: o.Timer}) })
-	case engine.LeaveOut:
+	case engine.SetTimer:
+		w.In(o.At.Sub(w.Now), func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
+	case engine.IgnoreFiles:
 		w.left[o.Unit] = len(o.Files) > 0
 	case engine.Finish:
 		w.Finished = true
@@ -193,7 +193,7 @@ func (w *World) start(o engine.Start) {
 	})
 }
 
-func (w *World) signal(o engine.Signal) {
+func (w *World) signal(o engine.StopRun) {
 	p := w.procs[o.Unit]
 	if p == nil || p.run != o.Run || !p.alive {
 		return
@@ -222,8 +222,8 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 // afterwards is how long it takes to be sure who has not written a file.
 const afterwards = 25 * time.Millisecond
 
-// lull is how long files that a process writes take to be at rest.
-const lull = 150 * time.Millisecond
+// debounce is how long files that a process writes take to be at rest.
+const debounce = 150 * time.Millisecond
 
 // Own is the path that the processes of a unit write themselves.
 func Own(unit string) string { return unit + "/own" }
@@ -248,7 +248,7 @@ func (w *World) writeOwn(unit string, p *process) {
 	o.writes++
 	writes := o.writes
 	w.Send(engine.Touched{Burst: o.burst, Units: []string{unit}})
-	w.In(lull, func() {
+	w.In(debounce, func() {
 		if o.writes == writes {
 			delete(w.own, unit)
 			hit := engine.Hit{Unit: unit, Path: Own(unit), What: "written", Rule: unit + "/**"}
@@ -259,14 +259,14 @@ func (w *World) writeOwn(unit string, p *process) {
 
 // Saving is how files are written.
 type Saving struct {
-	Lull        time.Duration // until they are at rest
+	Debounce    time.Duration // until they are at rest
 	TouchedLost bool          // the engine does not hear of the first write
 	Unknown     bool          // it cannot be told whether a unit's own run wrote them
 	Same        bool          // they hold what they held before
 }
 
 // Save writes files that concern these units: the engine hears at once that they
-// are touched, unless that is lost, and after the lull that they are at rest.
+// are touched, unless that is lost, and after the debounce that they are at rest.
 func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.burst++
 	burst, since := w.burst, w.Now
@@ -278,13 +278,13 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		touched := engine.Touched{Burst: burst, Units: units}
 		w.Send(touched)
 		if !s.Unknown {
-			w.In(min(afterwards, s.Lull/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
+			w.In(min(afterwards, s.Debounce/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
 		}
 		if s.Same { // written over, and then back
-			w.In(s.Lull/2, func() { w.Send(touched) })
+			w.In(s.Debounce/2, func() { w.Send(touched) })
 		}
 	}
-	w.In(s.Lull, func() {
+	w.In(s.Debounce, func() {
 		if s.Same {
 			w.Send(engine.Unchanged{Burst: burst, Units: units})
 		} else {

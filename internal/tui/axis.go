@@ -52,7 +52,7 @@ type cell struct {
 
 // weight orders states by what must not be lost when several share a column.
 var weight = map[engine.State]int{
-	engine.Idle: 0, engine.Off: 1, engine.Done: 2, engine.Ready: 3, engine.Waiting: 4, engine.Stopping: 5,
+	engine.Idle: 0, engine.Stopped: 1, engine.Done: 2, engine.Ready: 3, engine.Waiting: 4, engine.Stopping: 5,
 	engine.Setup: 6, engine.Starting: 7, engine.Running: 8, engine.Failed: 9, engine.Crashed: 10,
 }
 

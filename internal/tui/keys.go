@@ -69,9 +69,9 @@ var bindings = []binding{
 	{keys: []string{"enter"}, name: "show its lines only, or all again", hint: "its lines only", group: onUnit,
 		do: func(m *model) { m.stream.only(m) }},
 
-	{keys: []string{"ctrl+r"}, name: "run everything anew", group: onProject, do: func(m *model) { m.session.Wish(engine.RestartAll, "") }},
+	{keys: []string{"ctrl+r"}, name: "run everything anew", group: onProject, do: func(m *model) { m.session.Request(engine.RestartAll, "") }},
 	{keys: []string{"ctrl+p"}, name: "hold all reactions, or let them go on", group: onProject,
-		do: func(m *model) { m.session.Wish(m.pauseAllWish(), "") }},
+		do: func(m *model) { m.session.Request(m.pauseAllWish(), "") }},
 	{keys: []string{"q", "ctrl+c"}, name: "leave: stop everything in order; again: at once", hint: "leave", group: onProject,
 		do: func(m *model) { m.leave() }},
 

@@ -178,7 +178,7 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 		state = "loop cut"
 	case u.Queued && u.State == engine.Running:
 		state += " +1" // one more run follows
-	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Off:
+	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Stopped:
 		state = "stale"
 	}
 	row := mark + name + " "

@@ -36,14 +36,14 @@ func (l *loop) show(m *model) {
 func (l *loop) key(m *model, key string) {
 	switch key {
 	case "enter":
-		m.wish(engine.LeaveUnitOut)
+		m.wish(engine.KeepIgnoring)
 	case "w":
 		if err := m.session.WriteCure(m.lanes.unit); err != nil {
 			l.problem = err.Error()
 			return
 		}
 	case "u":
-		m.wish(engine.HeedUnit)
+		m.wish(engine.ReactAgain)
 	case "esc", "ctrl+c":
 	default:
 		return

@@ -28,7 +28,7 @@ type Project interface {
 	Log() *logbook.Book
 	Changed() (<-chan struct{}, func())
 	Done() <-chan struct{}
-	Wish(w engine.Wish, unit string)
+	Request(w engine.Request, unit string)
 	Why(path string) concern.Report
 	WriteCure(unit string) error
 	Note(text string)
@@ -271,7 +271,7 @@ func (m *model) settingsView() string {
 // chosen is the unit that small letters act on.
 func (m *model) chosen() *engine.Unit { return m.snap.Unit(m.lanes.unit) }
 
-func (m *model) wish(w engine.Wish) { m.session.Wish(w, m.lanes.unit) }
+func (m *model) wish(w engine.Request) { m.session.Request(w, m.lanes.unit) }
 
 func (m *model) browse() {
 	if err := session.Browse(m.uses[m.lanes.unit].Endpoints[0]); err != nil {
@@ -279,14 +279,14 @@ func (m *model) browse() {
 	}
 }
 
-func (m *model) pauseWish() engine.Wish {
+func (m *model) pauseWish() engine.Request {
 	if u := m.chosen(); u != nil && u.Paused {
 		return engine.ResumeUnit
 	}
 	return engine.PauseUnit
 }
 
-func (m *model) pauseAllWish() engine.Wish {
+func (m *model) pauseAllWish() engine.Request {
 	if m.snap.Paused {
 		return engine.ResumeAll
 	}
@@ -295,9 +295,9 @@ func (m *model) pauseAllWish() engine.Wish {
 
 // leave stops everything in order; asked again, at once.
 func (m *model) leave() {
-	if m.snap.Leaving {
-		m.session.Wish(engine.LeaveNow, "")
+	if m.snap.Quitting {
+		m.session.Request(engine.QuitNow, "")
 		return
 	}
-	m.session.Wish(engine.Leave, "")
+	m.session.Request(engine.Quit, "")
 }

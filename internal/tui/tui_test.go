@@ -43,15 +43,15 @@ func (p *played) Done() <-chan struct{}              { return nil }
 func (p *played) Why(path string) concern.Report     { return concern.Report{Path: path} }
 func (p *played) Note(string)                        {}
 func (p *played) WriteCure(string) error             { return errors.New("the disk is full") }
-func (p *played) Wish(w engine.Wish, unit string) {
+func (p *played) Request(w engine.Request, unit string) {
 	p.wishes = append(p.wishes, strings.TrimSpace(string(w)+" "+unit))
-	p.Send(engine.Wished{Wish: w, Unit: unit})
+	p.Send(engine.Requested{Request: w, Unit: unit})
 }
 
 // goRound makes a unit's runs write what makes it run, until that is noticed.
 func (p *played) goRound(unit string) {
 	for range 5 {
-		p.Save(simulate.Saving{Lull: 150 * time.Millisecond, Unknown: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
+		p.Save(simulate.Saving{Debounce: 150 * time.Millisecond, Unknown: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
 		p.World.Run(12 * time.Second)
 	}
 }
@@ -102,7 +102,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		for _, u := range units {
 			hits = append(hits, engine.Hit{Unit: u, Path: u + "/file.go", What: "written"})
 		}
-		w.Save(simulate.Saving{Lull: 100 * time.Millisecond}, hits...)
+		w.Save(simulate.Saving{Debounce: 100 * time.Millisecond}, hits...)
 		w.Run(8 * time.Second)
 	}
 	save("u0")

@@ -18,7 +18,7 @@ func BenchmarkBurst(b *testing.B) {
 	w, err := Open(root)
 	require.NoError(b, err)
 	defer w.Close()
-	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Lull: 150 * time.Millisecond}}, 0)
+	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Debounce: 150 * time.Millisecond}}, 0)
 	awaitWatching(w, 0)
 	for round := range b.N {
 		told := make(chan int)

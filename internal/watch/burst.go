@@ -7,10 +7,10 @@ import (
 
 // Interest is a set of files that somebody wants to hear of.
 type Interest struct {
-	Key    string   // names it in events
-	Rules  []Rule   // the first whose pattern matches a path decides
-	Ignore []string // globs that keep paths out, files and whole folders
-	Lull   time.Duration
+	Key      string   // names it in events
+	Rules    []Rule   // the first whose pattern matches a path decides
+	Ignore   []string // globs that keep paths out, files and whole folders
+	Debounce time.Duration
 	// Unignored has it hear also of what version control ignores.
 	Unignored bool
 	// SkipUnchanged keeps quiet about files that hold what they held before.
@@ -40,7 +40,7 @@ type Touched struct {
 }
 
 // Change is a burst of writing that has come to rest, for those interests whose
-// lull is over.
+// debounce is over.
 type Change struct {
 	Burst int
 	Since time.Time
@@ -78,14 +78,14 @@ func (Unchanged) event() {}
 func (Notice) event()    {}
 
 // ceilingFactor bounds how long files that never rest can put off a change: that
-// many lulls, and no less than leastCeiling.
+// many debounces, and no less than leastCeiling.
 const (
 	ceilingFactor = 10
 	leastCeiling  = 2 * time.Second
 )
 
 // writingPause is how long a file that its writer has not closed must be quiet,
-// where the lull is shorter.
+// where the debounce is shorter.
 const writingPause = 25 * time.Millisecond
 
 // sighting is a hit as it comes in.
@@ -96,21 +96,21 @@ type sighting struct {
 
 // group collects what one interest will hear of when its files are at rest.
 type group struct {
-	burst   int
-	since   time.Time
-	last    time.Time
-	counted time.Time // from when on the ceiling counts
-	lull    time.Duration
-	hits    map[string]Hit
-	writing map[string]bool
+	burst    int
+	since    time.Time
+	last     time.Time
+	counted  time.Time // from when on the ceiling counts
+	debounce time.Duration
+	hits     map[string]Hit
+	writing  map[string]bool
 }
 
 func (g *group) due() time.Time {
-	lull := g.lull
+	debounce := g.debounce
 	if len(g.writing) > 0 {
-		lull = max(lull, writingPause)
+		debounce = max(debounce, writingPause)
 	}
-	due, ceiling := g.last.Add(lull), g.counted.Add(max(ceilingFactor*g.lull, leastCeiling))
+	due, ceiling := g.last.Add(debounce), g.counted.Add(max(ceilingFactor*g.debounce, leastCeiling))
 	if due.After(ceiling) {
 		return ceiling
 	}
@@ -130,13 +130,13 @@ func newBursts() bursts {
 
 // add notes hits at that time and returns what to tell at once: one Touched for
 // each burst that they belong to.
-func (b *bursts) add(now time.Time, hits []sighting, lull func(key string) time.Duration) []Touched {
+func (b *bursts) add(now time.Time, hits []sighting, debounce func(key string) time.Duration) []Touched {
 	var touched []Touched
 	seen := map[string]bool{}
 	for _, h := range hits {
 		g := b.groups[h.Key]
 		if g == nil {
-			g = &group{burst: b.burstFor(h.Key), since: now, counted: now, lull: lull(h.Key), hits: map[string]Hit{}, writing: map[string]bool{}}
+			g = &group{burst: b.burstFor(h.Key), since: now, counted: now, debounce: debounce(h.Key), hits: map[string]Hit{}, writing: map[string]bool{}}
 			b.groups[h.Key] = g
 		}
 		g.last = now
@@ -190,7 +190,7 @@ func (b *bursts) closed(path string) {
 	}
 }
 
-// putOff lets every lull begin anew.
+// putOff lets every debounce begin anew.
 func (b *bursts) putOff(now time.Time) {
 	for _, g := range b.groups {
 		g.last, g.counted = now, now

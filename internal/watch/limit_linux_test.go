@@ -48,7 +48,7 @@ func beyondLimits(t *testing.T) {
 	w, err := Open(root)
 	require.NoError(t, err)
 	defer w.Close()
-	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.txt"), Lull: lull}}, 0)
+	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.txt"), Debounce: debounce}}, 0)
 	said := ""
 	for said == "" {
 		if n, ok := (<-w.Events()).(Notice); ok {
@@ -84,7 +84,7 @@ func TestProjectIsReplaced(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "project")
 	put(t, root, "a.txt")
 	put(t, root, "deep/b.txt")
-	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Lull: lull})
+	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: debounce})
 	require.NoError(t, os.Rename(root, root+"-old"))
 	assert.Equal(t, []string{"all a.txt removed", "all deep/b.txt removed"}, change(t, w))
 	put(t, root, "deep/c.txt")
@@ -101,7 +101,7 @@ func TestMountGoes(t *testing.T) {
 		t.Skip("no mounts here: ", err)
 	}
 	put(t, root, "disk/a.txt")
-	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Lull: lull})
+	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: debounce})
 	require.NoError(t, syscall.Unmount(filepath.Join(root, "disk"), 0))
 	assert.Equal(t, []string{"all disk/a.txt removed", "all disk/under.txt created"}, change(t, w))
 	put(t, root, "disk/under.txt")
@@ -110,7 +110,7 @@ func TestMountGoes(t *testing.T) {
 
 // TestHold waits for version control's lock no longer than it should.
 func TestHold(t *testing.T) {
-	var h hold
+	var h lockWait
 	at := func(s float64) time.Time { return time.Unix(0, 0).Add(time.Duration(s * float64(time.Second))) }
 	decide := func(s float64, held bool) string {
 		text, wait := h.decide(at(s), "index.lock", held)

@@ -20,7 +20,7 @@ const maxHops = 16
 // there, if somebody wants what it leads to.
 func (t *tree) follow(f *folder, name string) entry {
 	t.unfollow(f, name)
-	f.links[name] = []*wire{}
+	f.links[name] = []*listener{}
 	e := stat(f.join(name))
 	out := f.ignores(name, false)
 	if len(t.matcher.hears(f.place, name, out)) == 0 && !t.matcher.wants(f.place.enter(name), out) {
@@ -83,8 +83,8 @@ func (t *tree) isInside(p string) bool {
 }
 
 func (t *tree) unfollow(f *folder, name string) {
-	if wires, is := f.links[name]; is {
-		t.cut(wires)
+	if listeners, is := f.links[name]; is {
+		t.cut(listeners)
 		delete(f.links, name)
 	}
 }
@@ -111,9 +111,9 @@ func (t *tree) tie(f *folder, name string, id identity) {
 	if n == nil {
 		n = &inode{names: map[fileName]bool{{f, name}: true}}
 		t.linked[id] = n
-		if watch, ok := t.post(f.join(name)); ok && len(t.posts[watch].folders) == 0 {
+		if watch, ok := t.subscription(f.join(name)); ok && len(t.subscriptions[watch].folders) == 0 {
 			n.watch, n.watched = watch, true
-			t.posts[watch].file = n
+			t.subscriptions[watch].file = n
 		}
 		// Not at once: looking at other names in the midst of a look could take away
 		// the folder that it is about.
@@ -161,8 +161,8 @@ func (t *tree) untie(f *folder, name string) {
 		return
 	}
 	delete(t.linked, f.files[name].id)
-	if n.watched && t.posts[n.watch] != nil {
-		t.posts[n.watch].file = nil
+	if n.watched && t.subscriptions[n.watch] != nil {
+		t.subscriptions[n.watch].file = nil
 		t.release(n.watch)
 	}
 }
@@ -170,7 +170,7 @@ func (t *tree) untie(f *folder, name string) {
 // changed looks at the file by each of its names.
 func (n *inode) changed(t *tree, what signs) {
 	if what&unwatched != 0 {
-		delete(t.posts, n.watch)
+		delete(t.subscriptions, n.watch)
 		n.watched = false
 	}
 	for at := range maps.Clone(n.names) {

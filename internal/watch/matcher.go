@@ -30,15 +30,15 @@ type interest struct {
 
 // node is where the patterns that begin alike have got to.
 type node struct {
-	literal map[string]*node
-	suffix  map[string]*node // elements like "*.go", by ".go"
-	one     *node            // "*"
-	any     *node            // "**"
-	globs   []globEdge       // elements of any other kind
-	star    bool             // it is behind "**": every further element leads back to it
-	accepts []accept         // rules that match a path which ends here
-	covers  []int            // numbers of ignore patterns that match it
-	hopes   []int            // interests that can match something further down
+	literal   map[string]*node
+	suffix    map[string]*node // elements like "*.go", by ".go"
+	one       *node            // "*"
+	any       *node            // "**"
+	globs     []globEdge       // elements of any other kind
+	star      bool             // it is behind "**": every further element leads back to it
+	accepts   []accept         // rules that match a path which ends here
+	covers    []int            // numbers of ignore patterns that match it
+	reachable []int            // interests that can match something further down
 }
 
 type globEdge struct {
@@ -92,7 +92,7 @@ func newMatcher(root string, interests []Interest) *matcher {
 		m.byKey[in.Key] = i
 		m.interests = append(m.interests, c)
 	}
-	m.top.hope(m)
+	m.top.markReachable(m)
 	return m
 }
 
@@ -140,12 +140,12 @@ func (n *node) edge(element string) *node {
 	return to
 }
 
-// hope notes at each node which interests can still match further down, and
+// markReachable notes at each node which interests can still match further down, and
 // returns those that can match there or further down.
-func (n *node) hope(m *matcher) map[int]bool {
+func (n *node) markReachable(m *matcher) map[int]bool {
 	below, here := map[int]bool{}, map[int]bool{}
 	n.each(func(to *node) {
-		for i := range to.hope(m) {
+		for i := range to.markReachable(m) {
 			below[i] = true
 		}
 	})
@@ -161,9 +161,9 @@ func (n *node) hope(m *matcher) map[int]bool {
 	}
 	for i := range below {
 		here[i] = true
-		n.hopes = append(n.hopes, i)
+		n.reachable = append(n.reachable, i)
 	}
-	slices.Sort(n.hopes)
+	slices.Sort(n.reachable)
 	return here
 }
 
@@ -235,11 +235,11 @@ func (p place) enter(name string) place {
 	return next
 }
 
-// hopeful calls do for each interest that something in the folder could concern,
+// eachReachable calls do for each interest that something in the folder could concern,
 // until it returns false. Out says that version control ignores the folder.
-func (m *matcher) hopeful(p place, out bool, do func(*interest) bool) {
+func (m *matcher) eachReachable(p place, out bool, do func(*interest) bool) {
 	for _, n := range p.nodes {
-		for _, i := range n.hopes {
+		for _, i := range n.reachable {
 			if in := &m.interests[i]; in.takes(p.covered, out) && !do(in) {
 				return
 			}
@@ -250,7 +250,7 @@ func (m *matcher) hopeful(p place, out bool, do func(*interest) bool) {
 // wants reports whether something in the folder could concern an interest.
 func (m *matcher) wants(p place, out bool) bool {
 	wanted := false
-	m.hopeful(p, out, func(*interest) bool {
+	m.eachReachable(p, out, func(*interest) bool {
 		wanted = true
 		return false
 	})

@@ -45,27 +45,27 @@ func TestRandomTree(t *testing.T) {
 			t.Logf("seed %d", seed)
 			d := newDriver(t, rand.New(rand.NewPCG(seed, 1)), mode.poll, mode.lossy)
 			for want := operations * mode.share / 10; d.done < want && !t.Failed(); {
-				d.round()
+				d.operateAndCompare()
 			}
-			t.Logf("%d operations, %d quiet moments, %d hits", d.done, d.rounds, d.hits)
+			t.Logf("%d operations, %d quiet moments, %d hits", d.done, d.pollGroups, d.hits)
 		})
 	}
 }
 
-// driver makes operations in a tree and keeps a reader's copy of it.
-type driver struct {
-	t            *testing.T
-	r            *rand.Rand
-	root         string
-	w            *Watcher
-	copy         map[string]string // by path, what the reader has read
-	pause        time.Duration     // how long nothing is heard where there is nothing to hear
-	done, rounds int
-	hits         int
-	serial       int
-	lossy        *lossyKernel
-	rules        bool // ignore files were edited in this round
-	log          []string
+// treeDriver makes operations in a tree and keeps a reader's copy of it.
+type treeDriver struct {
+	t                *testing.T
+	r                *rand.Rand
+	root             string
+	w                *Watcher
+	copy             map[string]string // by path, what the reader has read
+	pause            time.Duration     // how long nothing is heard where there is nothing to hear
+	done, pollGroups int
+	hits             int
+	serial           int
+	lossy            *lossyKernel
+	rules            bool // ignore files were edited in this round
+	log              []string
 }
 
 // lossyKernel loses notices, and says so.
@@ -97,8 +97,8 @@ func (k *lossyKernel) batches() <-chan []notice { return k.out }
 
 const bell = "bell.ring"
 
-func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *driver {
-	d := &driver{t: t, r: r, root: filepath.Join(t.TempDir(), "deep/enough/for/links/that/lead/up/and/out"), copy: map[string]string{}, pause: 35 * time.Millisecond}
+func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *treeDriver {
+	d := &treeDriver{t: t, r: r, root: filepath.Join(t.TempDir(), "deep/enough/for/links/that/lead/up/and/out"), copy: map[string]string{}, pause: 35 * time.Millisecond}
 	require.NoError(t, os.MkdirAll(filepath.Join(d.root, ".git"), 0o755))
 	var err error
 	if lossy {
@@ -112,9 +112,9 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *driv
 		d.pause = 250 * time.Millisecond
 	}
 	d.w.SetInterests([]Interest{
-		{Key: "all", Rules: rules("**/*.txt"), Lull: 4 * time.Millisecond, Unignored: true, Poll: poll},
-		{Key: "clean", Rules: rules("**/*.txt"), Lull: 4 * time.Millisecond, Poll: poll},
-		{Key: "bell", Rules: rules(bell), Lull: d.pause, Unignored: true, Poll: poll},
+		{Key: "all", Rules: rules("**/*.txt"), Debounce: 4 * time.Millisecond, Unignored: true, Poll: poll},
+		{Key: "clean", Rules: rules("**/*.txt"), Debounce: 4 * time.Millisecond, Poll: poll},
+		{Key: "bell", Rules: rules(bell), Debounce: d.pause, Unignored: true, Poll: poll},
 	}, 0)
 	awaitWatching(d.w, 0)
 	return d
@@ -129,8 +129,8 @@ func awaitWatching(w *Watcher, number int) {
 	}
 }
 
-// round makes some operations, waits for quiet and compares.
-func (d *driver) round() {
+// operateAndCompare makes some operations, waits for quiet and compares.
+func (d *treeDriver) operateAndCompare() {
 	d.log, d.rules = nil, false
 	n := 1 + d.r.IntN(pick(d.r, 6, 40, 250, 1000))
 	harmless := d.r.IntN(20) == 0
@@ -146,7 +146,7 @@ func (d *driver) round() {
 		d.done++
 	}
 	heard := d.quiet()
-	d.rounds++
+	d.pollGroups++
 	d.hits += len(heard["all"])
 	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is told once more
 		require.Empty(d.t, heard, "nothing was changed: %s", d.log)
@@ -174,13 +174,13 @@ func (d *driver) round() {
 }
 
 // prune keeps the tree from growing without end.
-func (d *driver) prune() {
+func (d *treeDriver) prune() {
 	for _, dir := range []string{"a", "b"} {
 		os.RemoveAll(filepath.Join(d.root, dir))
 	}
 }
 
-func (d *driver) differ(there map[string]string) {
+func (d *treeDriver) differ(there map[string]string) {
 	d.t.Helper()
 	for path, text := range there {
 		if have, ok := d.copy[path]; have != text {
@@ -197,7 +197,7 @@ func (d *driver) differ(there map[string]string) {
 
 // compareClean checks that who does not want what version control ignores hears of
 // the rest, and only of that.
-func (d *driver) compareClean(heard map[string]map[string]bool, there map[string]string) {
+func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[string]string) {
 	if d.rules {
 		return
 	}
@@ -217,7 +217,7 @@ func (d *driver) compareClean(heard map[string]map[string]bool, there map[string
 // quiet returns what is heard until all is at rest: until the bell is heard twice
 // with nothing in between. A look around may see the bell before it sees what was
 // done earlier elsewhere, and what comes to rest with the bell may be told after it.
-func (d *driver) quiet() map[string]map[string]bool {
+func (d *treeDriver) quiet() map[string]map[string]bool {
 	heard := map[string]map[string]bool{}
 	for d.lossy != nil && time.Now().UnixNano()-d.lossy.last.Load() < int64(200*time.Millisecond) {
 		d.hear(heard, time.After(10*time.Millisecond)) // after a loss, the bell would be seen before all that came first
@@ -242,7 +242,7 @@ func size(heard map[string]map[string]bool) int {
 }
 
 // listen notes what is heard until the bell is.
-func (d *driver) listen(heard map[string]map[string]bool) {
+func (d *treeDriver) listen(heard map[string]map[string]bool) {
 	for limit := time.After(20 * time.Second); ; {
 		switch rang, late := d.hear(heard, limit); {
 		case rang:
@@ -254,7 +254,7 @@ func (d *driver) listen(heard map[string]map[string]bool) {
 }
 
 // hear notes the next that is heard before the limit.
-func (d *driver) hear(heard map[string]map[string]bool, limit <-chan time.Time) (rang, late bool) {
+func (d *treeDriver) hear(heard map[string]map[string]bool, limit <-chan time.Time) (rang, late bool) {
 	select {
 	case ev := <-d.w.Events():
 		c, _ := ev.(Change)
@@ -274,20 +274,20 @@ func (d *driver) hear(heard map[string]map[string]bool, limit <-chan time.Time) 
 	return rang, late
 }
 
-func (d *driver) must(err error) {
+func (d *treeDriver) must(err error) {
 	if err != nil && !os.IsNotExist(err) && !os.IsExist(err) {
 		d.log = append(d.log, "  "+err.Error())
 	}
 }
 
 // tree reads all that is there, through symbolic links as far as they are followed.
-func (d *driver) tree() map[string]string {
+func (d *treeDriver) tree() map[string]string {
 	all := map[string]string{}
 	d.readInto(all, d.root, "", 0, nil)
 	return all
 }
 
-func (d *driver) readInto(all map[string]string, dir, rel string, depth int, above []fs.FileInfo) {
+func (d *treeDriver) readInto(all map[string]string, dir, rel string, depth int, above []fs.FileInfo) {
 	info, err := os.Stat(dir)
 	if err != nil {
 		return
@@ -318,7 +318,7 @@ func (d *driver) readInto(all map[string]string, dir, rel string, depth int, abo
 }
 
 // folder returns a random folder that may be there.
-func (d *driver) folder() string {
+func (d *treeDriver) folder() string {
 	parts := []string{d.root}
 	for range d.r.IntN(4) {
 		parts = append(parts, string(rune('a'+d.r.IntN(2))))
@@ -326,17 +326,17 @@ func (d *driver) folder() string {
 	return filepath.Join(parts...)
 }
 
-func (d *driver) file() string {
+func (d *treeDriver) file() string {
 	return filepath.Join(d.folder(), string(rune('x'+d.r.IntN(3)))+".txt")
 }
 
-func (d *driver) text() []byte {
+func (d *treeDriver) text() []byte {
 	d.serial++
 	return fmt.Appendf(nil, "%06d", d.serial)
 }
 
 // harmless does what changes no file's contents.
-func (d *driver) harmless() {
+func (d *treeDriver) harmless() {
 	file := d.file()
 	switch d.r.IntN(4) {
 	case 0:
@@ -355,7 +355,7 @@ func (d *driver) harmless() {
 }
 
 // operate does one thing of all that people and tools do.
-func (d *driver) operate() {
+func (d *treeDriver) operate() {
 	file, other, dir, text := d.file(), d.file(), d.folder(), d.text()
 	if dir == d.root {
 		dir = filepath.Join(d.root, "a")
@@ -438,14 +438,14 @@ func (d *driver) operate() {
 }
 
 // holds reports whether a folder is there and is in dir, or is dir.
-func (d *driver) holds(dir, folder string) bool {
+func (d *treeDriver) holds(dir, folder string) bool {
 	in, err := filepath.EvalSymlinks(dir)
 	real, missing := filepath.EvalSymlinks(folder)
 	return err != nil || missing == nil && isBelow(real, in)
 }
 
 // target is how a symbolic link in a folder names a path.
-func (d *driver) target(path, from string) string {
+func (d *treeDriver) target(path, from string) string {
 	if rel, err := filepath.Rel(from, path); err == nil && d.r.IntN(2) == 0 {
 		return rel
 	}

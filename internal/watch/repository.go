@@ -16,11 +16,11 @@ import (
 // repository is the part of a version control repository that watching needs, as
 // gitrepository-layout(5) describes it.
 type repository struct {
-	top   string   // its work tree
-	own   string   // where this work tree's own files are: HEAD, the index and its lock
-	below *scope   // the rules that count in it beside those of its folders
-	files []string // where those are
-	wires []*wire
+	top       string   // its work tree
+	own       string   // where this work tree's own files are: HEAD, the index and its lock
+	below     *scope   // the rules that count in it beside those of its folders
+	files     []string // where those are
+	listeners []*listener
 }
 
 // openRepository returns the repository whose work tree is the folder, or nil.
@@ -109,7 +109,7 @@ func (t *tree) enterRepository(f *folder, is bool) {
 	f.repo, t.repos[f] = r, r
 	listen := func(file string, do func(signs)) {
 		if w := t.listen(file, do); w != nil {
-			r.wires = append(r.wires, w)
+			r.listeners = append(r.listeners, w)
 		}
 	}
 	for _, file := range r.files {
@@ -127,7 +127,7 @@ func (t *tree) enterRepository(f *folder, is bool) {
 
 func (t *tree) leaveRepository(f *folder) {
 	if f.repo != nil {
-		t.cut(f.repo.wires)
+		t.cut(f.repo.listeners)
 		delete(t.repos, f)
 		f.repo = nil
 	}

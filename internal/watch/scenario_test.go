@@ -20,7 +20,7 @@ var update = flag.Bool("update", false, "write what is heard into the scenarios"
 // TestScenarios plays every file in testdata/scenarios: interests, then commands
 // for the shell ("$ ...") with what is heard after each, in a folder with the files
 // that follow. An interest is a line "KEY: PATTERN...", with !PATTERN for what it
-// ignores and the words unignored, skip_unchanged, at_once (a lull of 0). What is
+// ignores and the words unignored, skip_unchanged, at_once (a debounce of 0). What is
 // heard stands as one line "change N" for each change, N counting them within a
 // command, with "KEY PATH WHAT" under it; "KEY as before" is an Unchanged.
 func TestScenarios(t *testing.T) {
@@ -93,13 +93,13 @@ func (s *scenario) play(account string) string {
 }
 
 func (s *scenario) listen(interests []Interest) {
-	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Lull: 600 * time.Millisecond, Unignored: true})
+	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Debounce: 600 * time.Millisecond, Unignored: true})
 	s.w = open(s.t, s.root, interests...)
 }
 
 func readInterest(line string) Interest {
 	key, rest, _ := strings.Cut(line, ": ")
-	in := Interest{Key: key, Lull: 200 * time.Millisecond}
+	in := Interest{Key: key, Debounce: 200 * time.Millisecond}
 	for _, word := range strings.Fields(rest) {
 		ignore, is := strings.CutPrefix(word, "!")
 		switch {
@@ -108,7 +108,7 @@ func readInterest(line string) Interest {
 		case word == "skip_unchanged":
 			in.SkipUnchanged = true
 		case word == "at_once":
-			in.Lull = 0
+			in.Debounce = 0
 		case is:
 			in.Ignore = append(in.Ignore, ignore)
 		default:

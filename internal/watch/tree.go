@@ -19,15 +19,15 @@ import (
 //
 // A tree belongs to one goroutine.
 type tree struct {
-	root    string
-	matcher *matcher
-	kernel  kernel // nil where the system has none to give
-	anchors []*folder
-	posts   map[watchID]*post
-	linked  map[identity]*inode // files with more than one name
-	tied    []identity          // those of them that are new
-	repos   map[*folder]*repository
-	rounds  map[time.Duration]*round
+	root          string
+	matcher       *matcher
+	kernel        kernel // nil where the system has none to give
+	anchors       []*folder
+	subscriptions map[watchID]*subscription
+	linked        map[identity]*inode // files with more than one name
+	tied          []identity          // those of them that are new
+	repos         map[*folder]*repository
+	pollGroups    map[time.Duration]*pollGroup
 
 	edits     []edit
 	silent    bool // what is found is how things stand, nobody has to be told
@@ -60,8 +60,8 @@ type folder struct {
 	depth      int           // how many do, on the way to it
 	files      map[string]mark
 	subs       map[string]*folder
-	others     map[string]bool    // folders in it that concern nobody
-	links      map[string][]*wire // symbolic links in it, and what leads on from them
+	others     map[string]bool        // folders in it that concern nobody
+	links      map[string][]*listener // symbolic links in it, and what leads on from them
 }
 
 // edit is what became of one file.
@@ -74,8 +74,8 @@ type edit struct {
 
 func newTree(root string) *tree {
 	return &tree{
-		root: root, matcher: newMatcher(root, nil), posts: map[watchID]*post{}, linked: map[identity]*inode{},
-		repos: map[*folder]*repository{}, rounds: map[time.Duration]*round{}, unsure: map[*folder]time.Time{},
+		root: root, matcher: newMatcher(root, nil), subscriptions: map[watchID]*subscription{}, linked: map[identity]*inode{},
+		repos: map[*folder]*repository{}, pollGroups: map[time.Duration]*pollGroup{}, unsure: map[*folder]time.Time{},
 	}
 }
 
@@ -252,7 +252,7 @@ const moment = 5 * time.Second
 // before it is read, so that what appears in between is told. It reports whether
 // the folder is there.
 func (t *tree) grow(f *folder, how reading) bool {
-	f.files, f.subs, f.others, f.links = map[string]mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*wire{}
+	f.files, f.subs, f.others, f.links = map[string]mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*listener{}
 	t.attach(f)
 	f.read = time.Now()
 	entries, err := t.list(f)

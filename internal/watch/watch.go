@@ -5,7 +5,7 @@
 // folder among them is watched, and what is already in it is told, the moment it
 // appears. Where the system cannot tell of a folder, it is looked at every second.
 // The package knows nothing of units and processes: an interest is a key, patterns
-// and a lull.
+// and a debounce.
 package watch
 
 import (
@@ -32,7 +32,7 @@ type Watcher struct {
 	contents *contents
 	opened   time.Time
 	limited  int // how many folders the person knows to be without a watch
-	hold     hold
+	lockWait lockWait
 	untold   []Event // see handOut
 }
 
@@ -210,7 +210,7 @@ func (t *tree) unwatched() int {
 		return 0
 	}
 	n := 0
-	for _, r := range t.rounds {
+	for _, r := range t.pollGroups {
 		for f := range r.folders {
 			if !f.watched && t.asked(f) == 0 && f.files != nil {
 				n++
@@ -232,7 +232,7 @@ func (w *Watcher) report() {
 		hits = w.hits(hits, e, file)
 	}
 	w.tree.edits = nil
-	for _, t := range w.bursts.add(time.Now(), hits, w.lull) {
+	for _, t := range w.bursts.add(time.Now(), hits, w.debounce) {
 		w.tell(t)
 	}
 }
@@ -268,9 +268,9 @@ func (w *Watcher) interest(key string) *interest {
 	return nil
 }
 
-func (w *Watcher) lull(key string) time.Duration {
+func (w *Watcher) debounce(key string) time.Duration {
 	if in := w.interest(key); in != nil {
-		return in.Lull
+		return in.Debounce
 	}
 	return 0
 }
@@ -312,7 +312,7 @@ func (w *Watcher) settle(now time.Time) {
 		return
 	}
 	lock, held := w.tree.held(now)
-	text, wait := w.hold.decide(now, lock, held)
+	text, wait := w.lockWait.decide(now, lock, held)
 	if text != "" {
 		w.tell(Notice{text})
 	}
@@ -377,7 +377,7 @@ func (w *Watcher) sleep() time.Duration {
 	wake := time.Now().Add(time.Hour)
 	if due, any := w.bursts.next(); any {
 		wake = due
-		if !w.hold.since.IsZero() {
+		if !w.lockWait.since.IsZero() {
 			wake = time.Now().Add(holdLook)
 		}
 	}

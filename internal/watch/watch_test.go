@@ -69,12 +69,12 @@ func change(t *testing.T, w *Watcher) []string {
 	}
 }
 
-// lull is long enough for a few writes on a machine that hardly gets to run.
-const lull = 300 * time.Millisecond
+// debounce is long enough for a few writes on a machine that hardly gets to run.
+const debounce = 300 * time.Millisecond
 
 func TestChanges(t *testing.T) {
-	berths := Interest{Key: "berths", Rules: rules("cmd/berths/**/*.go", "internal"), Ignore: []string{"**/*_test.go", "internal/gen"}, Lull: lull}
-	pages := Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Lull: lull}
+	berths := Interest{Key: "berths", Rules: rules("cmd/berths/**/*.go", "internal"), Ignore: []string{"**/*_test.go", "internal/gen"}, Debounce: debounce}
+	pages := Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Debounce: debounce}
 	start := []string{"cmd/berths/main.go", "internal/tide/tide.go", "internal/gen/x.go", "web/index.html"}
 	for _, test := range []struct {
 		name string
@@ -128,8 +128,8 @@ func TestChanges(t *testing.T) {
 func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 	root := folderWith(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
 	assert.ElementsMatch(t, []string{".", "web", "web/pages", "cmd", "cmd/a"}, watched(t, root,
-		Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Lull: lull},
-		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Lull: lull}))
+		Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Debounce: debounce},
+		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Debounce: debounce}))
 }
 
 // watched returns the folders that would be watched for the interests.
@@ -152,7 +152,7 @@ func watched(t *testing.T, root string, interests ...Interest) (dirs []string) {
 
 func TestBaseThatAppearsLater(t *testing.T) {
 	root := folderWith(t, "README.md")
-	w := open(t, root, Interest{Key: "gen", Rules: rules("build/out/*.json"), Lull: lull})
+	w := open(t, root, Interest{Key: "gen", Rules: rules("build/out/*.json"), Debounce: debounce})
 	put(t, root, "build/out/fares.json")
 	assert.Equal(t, []string{"gen build/out/fares.json created"}, change(t, w))
 }
@@ -160,7 +160,7 @@ func TestBaseThatAppearsLater(t *testing.T) {
 func TestOddNames(t *testing.T) {
 	root := filepath.Join(folderWith(t), "it's [a] {b}\nü *")
 	require.NoError(t, os.Mkdir(root, 0o755))
-	w := open(t, root, Interest{Key: "x", Rules: rules("*.txt"), Lull: lull})
+	w := open(t, root, Interest{Key: "x", Rules: rules("*.txt"), Debounce: debounce})
 	put(t, root, "a b.txt")
 	assert.Equal(t, []string{"x a b.txt created"}, change(t, w))
 }
@@ -170,13 +170,13 @@ func TestBursts(t *testing.T) {
 	b := newBursts()
 	t0 := time.Unix(0, 0)
 	at := func(ms int) time.Time { return t0.Add(time.Duration(ms) * time.Millisecond) }
-	lulls := map[string]time.Duration{"quick": 0, "slow": 100 * time.Millisecond, "busy": 250 * time.Millisecond}
+	debounces := map[string]time.Duration{"quick": 0, "slow": 100 * time.Millisecond, "busy": 250 * time.Millisecond}
 	add := func(ms int, keys ...string) []Touched {
 		var hits []sighting
 		for _, k := range keys {
 			hits = append(hits, sighting{Hit{Key: k, Path: k, What: "written"}, false})
 		}
-		return b.add(at(ms), hits, func(key string) time.Duration { return lulls[key] })
+		return b.add(at(ms), hits, func(key string) time.Duration { return debounces[key] })
 	}
 	keys := func(cs []Change) (out []string) {
 		for _, c := range cs {
@@ -187,11 +187,11 @@ func TestBursts(t *testing.T) {
 		return
 	}
 	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}}}, add(0, "quick", "slow"))
-	assert.Equal(t, []string{"quick"}, keys(b.take(at(0))), "lull 0 acts at once")
+	assert.Equal(t, []string{"quick"}, keys(b.take(at(0))), "debounce 0 acts at once")
 	assert.Equal(t, []Touched{{2, []string{"quick"}}}, add(10, "quick"), "a new burst for who has heard of the old one")
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(10))))
 	add(90, "slow")
-	assert.Empty(t, b.take(at(150)), "every event begins the lull anew")
+	assert.Empty(t, b.take(at(150)), "every event begins the debounce anew")
 	due, ok := b.next()
 	assert.True(t, ok)
 	assert.Equal(t, at(190), due)
@@ -264,8 +264,8 @@ func TestCaptures(t *testing.T) {
 
 func TestSetInterests(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
-	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Lull: lull})
-	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Lull: lull}}, 1)
+	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Debounce: debounce})
+	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Debounce: debounce}}, 1)
 	require.Equal(t, Watching{1}, <-w.Events())
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
@@ -281,7 +281,7 @@ func TestLastInterestsCount(t *testing.T) {
 	}
 	w := open(t, root)
 	for n := 1; n <= edits; n++ {
-		w.SetInterests([]Interest{{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Lull: lull}}, n)
+		w.SetInterests([]Interest{{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Debounce: debounce}}, n)
 	}
 	for ev := range w.Events() {
 		if ev == (Watching{edits}) {
@@ -298,7 +298,7 @@ func TestLastInterestsCount(t *testing.T) {
 func TestTouchedIsFollowedByChange(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
 	const long = 400 * time.Millisecond
-	w := open(t, root, Interest{Key: "goes", Rules: rules("a/*"), Lull: long}, Interest{Key: "stays", Rules: rules("b/*", "c/*"), Lull: long})
+	w := open(t, root, Interest{Key: "goes", Rules: rules("a/*"), Debounce: long}, Interest{Key: "stays", Rules: rules("b/*", "c/*"), Debounce: long})
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
 	for touched := map[string]bool{}; len(touched) < 2; {
@@ -308,7 +308,7 @@ func TestTouchedIsFollowedByChange(t *testing.T) {
 			}
 		}
 	}
-	w.SetInterests([]Interest{{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Lull: long}}, 1)
+	w.SetInterests([]Interest{{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Debounce: long}}, 1)
 	told := map[string]Hit{}
 	for len(told) < 2 {
 		if ev, ok := (<-w.Events()).(Change); ok {

@@ -1,17 +1,17 @@
 package engine
 
-// wished does what a person asks for.
-func (e *Engine) wished(ev Wished) {
-	if e.leaving && ev.Wish != LeaveNow {
+// requested does what a person asks for.
+func (e *Engine) requested(ev Requested) {
+	if e.quitting && ev.Request != QuitNow {
 		return
 	}
 	u := e.byName[ev.Unit]
-	switch ev.Wish {
-	case Leave:
-		e.leaving = true
+	switch ev.Request {
+	case Quit:
+		e.quitting = true
 		e.enqueueAll()
-	case LeaveNow:
-		e.leaving = true
+	case QuitNow:
+		e.quitting = true
 		for _, u := range e.units {
 			if u.live() {
 				e.killNow(u)
@@ -21,13 +21,13 @@ func (e *Engine) wished(ev Wished) {
 	case PauseAll:
 		if !e.paused {
 			e.paused = true
-			e.give(Tell{Tone: ToneStale, Text: "reactions are paused: changes are kept and acted on later"})
+			e.give(Tell{Tone: ToneStale, Text: "all reactions paused: changes are kept and acted on later"})
 			e.enqueueAll()
 		}
 	case ResumeAll:
 		if e.paused {
 			e.paused = false
-			e.resume(e.units, "reactions are resumed")
+			e.resume(e.units, "all reactions resumed")
 		}
 	case RestartAll:
 		e.restart(e.wantedUnits(), "everything")
@@ -35,22 +35,23 @@ func (e *Engine) wished(ev Wished) {
 	if u == nil {
 		return
 	}
-	switch ev.Wish {
+	switch ev.Request {
 	case StartUnit:
-		e.startByWish(u)
+		e.startByRequest(u)
 	case RestartUnit:
-		if u.state == Idle || u.state == Off {
-			e.startByWish(u)
-			return
+		e.restartUnit(u)
+	case SetUpUnit:
+		e.restartUnit(u)
+		if u.pending != nil {
+			u.pending.setup = true
 		}
-		e.restart([]*unit{u}, u.spec.Name)
 	case StopUnit:
-		e.off(u)
-	case LeaveUnitOut:
+		e.stopByRequest(u)
+	case KeepIgnoring:
 		u.ownTaken = true
-	case HeedUnit:
+	case ReactAgain:
 		if len(u.own) > 0 {
-			e.disown(u)
+			e.forgetOwn(u)
 			e.tellRun(u, TellNote, ToneNone, "reacts to all its files again")
 		}
 	case PauseUnit:
@@ -61,8 +62,16 @@ func (e *Engine) wished(ev Wished) {
 			return
 		}
 		u.paused = false
-		e.resume([]*unit{u}, u.spec.Name+" is resumed")
+		e.resume([]*unit{u}, u.spec.Name+" resumed")
 	}
+}
+
+func (e *Engine) restartUnit(u *unit) {
+	if u.state == Idle || u.state == Stopped {
+		e.startByRequest(u)
+		return
+	}
+	e.restart([]*unit{u}, u.spec.Name)
 }
 
 func (e *Engine) wantedUnits() []*unit {
@@ -75,20 +84,20 @@ func (e *Engine) wantedUnits() []*unit {
 	return units
 }
 
-// restart runs units anew although nothing may have changed.
+// restart restarts or reruns units although nothing may have changed.
 func (e *Engine) restart(units []*unit, what string) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to restart " + what})
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to restart " + what})
 	for _, u := range units {
 		e.force(u, r)
 	}
 }
 
-// force makes a unit act whatever holds its reactions, and starts what it needs
-// of those that are off.
+// force makes a unit act although reactions may be paused, and starts what it needs
+// and does not run.
 func (e *Engine) force(u *unit, r *Ripple) {
 	u.wanted, u.deaths = true, 0
 	a := e.intend(u, r, "you asked")
-	a.forced, a.cut, a.whole = true, true, true
+	a.forced, a.cut = true, true
 	e.wantNeeds(u, r, map[*unit]bool{})
 }
 
@@ -98,7 +107,7 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted {
+		if !up.wanted && !(up.satisfied() && up.upToDate) {
 			up.wanted = true
 			e.intend(up, r, u.spec.Name+" needs it")
 		}
@@ -106,9 +115,9 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 	}
 }
 
-// startByWish starts a unit that is off, and what it needs of those that are.
-func (e *Engine) startByWish(u *unit) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to start " + u.spec.Name})
+// startByRequest starts a unit that does not run, and what it needs of those that do not.
+func (e *Engine) startByRequest(u *unit) {
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to start " + u.spec.Name})
 	if u.live() && u.state != Stopping {
 		e.wantNeeds(u, r, map[*unit]bool{})
 		return
@@ -116,23 +125,25 @@ func (e *Engine) startByWish(u *unit) {
 	e.force(u, r)
 }
 
-func (e *Engine) off(u *unit) {
-	u.wanted, u.pending, u.deaths = false, nil, 0
+// stopByRequest stops a unit until it is started again by request.
+func (e *Engine) stopByRequest(u *unit) {
+	u.wanted, u.deaths = false, 0
+	u.dropPending()
 	e.enqueue(u)
 	switch {
 	case u.live():
-		r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: "you asked to stop " + u.spec.Name})
+		r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to stop " + u.spec.Name})
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
-		e.stop(u, byWish)
+		e.stop(u, byRequest)
 	default:
-		u.state = Off
+		u.state = Stopped
 	}
 }
 
 // resume lets units act on what was kept for them while they were paused.
 func (e *Engine) resume(units []*unit, text string) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseWish, Text: text})
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {
 		e.enqueue(u)
 		if u.pending != nil {

@@ -5,15 +5,15 @@ import (
 	"path"
 )
 
-// post is all that listens to one watch of the kernel.
-type post struct {
-	folders []*folder          // that are this folder, by whatever path
-	names   map[string][]*wire // who listens to a single name in it
-	file    *inode             // where it is no folder
+// subscription is all that listens to one watch of the kernel.
+type subscription struct {
+	folders []*folder              // that are this folder, by whatever path
+	names   map[string][]*listener // who listens to a single name in it
+	file    *inode                 // where it is no folder
 }
 
-// wire listens to one name in one folder, whether the folder is wanted or not.
-type wire struct {
+// listener listens to one name in one folder, whether the folder is wanted or not.
+type listener struct {
 	id   watchID
 	name string
 	do   func(what signs)
@@ -26,12 +26,12 @@ func (t *tree) attach(f *folder) {
 	if !t.watchable(f) {
 		return
 	}
-	id, ok := t.post(f.path)
+	id, ok := t.subscription(f.path)
 	if !ok {
 		return
 	}
 	f.watch, f.watched = id, true
-	t.posts[id].folders = append(t.posts[id].folders, f)
+	t.subscriptions[id].folders = append(t.subscriptions[id].folders, f)
 }
 
 // watchable reports whether the kernel is to tell of the folder.
@@ -49,8 +49,8 @@ func (t *tree) verify(f *folder) {
 	}
 }
 
-// post returns the watch of a path, and reports whether there is one.
-func (t *tree) post(path string) (watchID, bool) {
+// subscription returns the watch of a path, and reports whether there is one.
+func (t *tree) subscription(path string) (watchID, bool) {
 	if t.kernel == nil {
 		return 0, false
 	}
@@ -61,8 +61,8 @@ func (t *tree) post(path string) (watchID, bool) {
 		}
 		return 0, false
 	}
-	if t.posts[id] == nil {
-		t.posts[id] = &post{names: map[string][]*wire{}}
+	if t.subscriptions[id] == nil {
+		t.subscriptions[id] = &subscription{names: map[string][]*listener{}}
 	}
 	return id, true
 }
@@ -72,7 +72,7 @@ func (t *tree) detach(f *folder) {
 		return
 	}
 	f.watched = false
-	if p := t.posts[f.watch]; p != nil {
+	if p := t.subscriptions[f.watch]; p != nil {
 		p.folders = without(p.folders, f)
 		t.release(f.watch)
 	}
@@ -80,27 +80,27 @@ func (t *tree) detach(f *folder) {
 
 // release ends a watch that nobody listens to.
 func (t *tree) release(id watchID) {
-	if p := t.posts[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
-		delete(t.posts, id)
+	if p := t.subscriptions[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
+		delete(t.subscriptions, id)
 		t.kernel.remove(id)
 	}
 }
 
-// listen connects a wire to a path. It returns nil where its folder is not there.
-func (t *tree) listen(to string, do func(signs)) *wire {
-	id, ok := t.post(path.Dir(to))
+// listen connects a listener to a path. It returns nil where its folder is not there.
+func (t *tree) listen(to string, do func(signs)) *listener {
+	id, ok := t.subscription(path.Dir(to))
 	if !ok {
 		return nil
 	}
-	w := &wire{id, path.Base(to), do}
-	names := t.posts[id].names
+	w := &listener{id, path.Base(to), do}
+	names := t.subscriptions[id].names
 	names[w.name] = append(names[w.name], w)
 	return w
 }
 
-func (t *tree) cut(wires []*wire) {
-	for _, w := range wires {
-		p := t.posts[w.id]
+func (t *tree) cut(listeners []*listener) {
+	for _, w := range listeners {
+		p := t.subscriptions[w.id]
 		if p == nil {
 			continue
 		}
@@ -117,7 +117,7 @@ func (t *tree) hear(n notice) {
 		t.lost = true
 		return
 	}
-	p := t.posts[n.id]
+	p := t.subscriptions[n.id]
 	switch {
 	case p == nil:
 	case p.file != nil:
@@ -128,17 +128,17 @@ func (t *tree) hear(n notice) {
 		for _, f := range append([]*folder(nil), p.folders...) {
 			t.look(f, n.name, n.what)
 		}
-		for _, w := range append([]*wire(nil), p.names[n.name]...) {
+		for _, w := range append([]*listener(nil), p.names[n.name]...) {
 			w.do(n.what)
 		}
 	}
 }
 
 // hearEnd looks whether a folder still stands where its path says.
-func (t *tree) hearEnd(n notice, p *post) {
+func (t *tree) hearEnd(n notice, p *subscription) {
 	folders := append([]*folder(nil), p.folders...)
 	if n.what&unwatched != 0 {
-		delete(t.posts, n.id)
+		delete(t.subscriptions, n.id)
 		for _, f := range folders {
 			f.watched = false
 		}
@@ -146,8 +146,8 @@ func (t *tree) hearEnd(n notice, p *post) {
 	for _, f := range folders {
 		t.lookAgain(f, n.what)
 	}
-	for _, wires := range p.names {
-		for _, w := range append([]*wire(nil), wires...) {
+	for _, listeners := range p.names {
+		for _, w := range append([]*listener(nil), listeners...) {
 			w.do(n.what)
 		}
 	}

@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// round is the folders that are looked at every so often, because the kernel does
+// pollGroup is the folders that are looked at every so often, because the kernel does
 // not tell of them, or because somebody asked for it.
-type round struct {
+type pollGroup struct {
 	folders map[*folder]bool
 	next    time.Time
 }
@@ -27,7 +27,7 @@ func (t *tree) asked(f *folder) time.Duration {
 	if !t.matcher.polls {
 		return 0
 	}
-	t.matcher.hopeful(f.place, f.out, func(in *interest) bool {
+	t.matcher.eachReachable(f.place, f.out, func(in *interest) bool {
 		if in.Poll > 0 && (least == 0 || in.Poll < least) {
 			least = in.Poll
 		}
@@ -56,18 +56,18 @@ func (t *tree) schedule(f *folder) {
 	if f.every = every; every == 0 {
 		return
 	}
-	r := t.rounds[every]
+	r := t.pollGroups[every]
 	if r == nil {
-		r = &round{folders: map[*folder]bool{}, next: time.Now().Add(every)}
-		t.rounds[every] = r
+		r = &pollGroup{folders: map[*folder]bool{}, next: time.Now().Add(every)}
+		t.pollGroups[every] = r
 	}
 	r.folders[f] = true
 }
 
 func (t *tree) unschedule(f *folder) {
-	if r := t.rounds[f.every]; r != nil {
+	if r := t.pollGroups[f.every]; r != nil {
 		if delete(r.folders, f); len(r.folders) == 0 {
-			delete(t.rounds, f.every)
+			delete(t.pollGroups, f.every)
 		}
 	}
 	f.every = 0
@@ -98,7 +98,7 @@ func (t *tree) nextLook() (time.Time, bool) {
 			first = at
 		}
 	}
-	for _, r := range t.rounds {
+	for _, r := range t.pollGroups {
 		earliest(r.next)
 	}
 	for _, at := range t.unsure {
@@ -115,7 +115,7 @@ func (t *tree) lookAround(now time.Time) {
 			t.compare(f, polled, false)
 		}
 	}
-	for every, r := range maps.Clone(t.rounds) {
+	for every, r := range maps.Clone(t.pollGroups) {
 		if r.next.After(now) {
 			continue
 		}

@@ -13,8 +13,8 @@ const (
 	holdLimit = 30 * time.Second      // after which the lock is taken to be left behind
 )
 
-// hold is the waiting for version control.
-type hold struct {
+// lockWait is the waiting for version control.
+type lockWait struct {
 	since  time.Time // zero while there is none
 	told   bool
 	behind string // a lock that was waited for in vain
@@ -22,10 +22,10 @@ type hold struct {
 
 // decide returns whether changes wait for the lock, and what the person has to be
 // told.
-func (h *hold) decide(now time.Time, lock string, held bool) (text string, wait bool) {
+func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, wait bool) {
 	switch {
 	case !held:
-		*h = hold{}
+		*h = lockWait{}
 		return "", false
 	case h.behind == lock:
 		return "", false
