@@ -73,14 +73,14 @@ func (u *unit) blockingWords() string {
 		return name + " is paused"
 	case u.obstacle != nil && u.obstacle.on == nil:
 		return "all reactions are paused"
+	case u.onlyWhenAsked() && u.run != nil:
+		return name + " runs only when asked"
 	case !u.owed.empty() && u.state == Done:
 		return name + " has still to run " + u.owed.texts(u.spec)[0]
 	case u.state == Stopped:
 		return name + " is stopped"
 	case u.state == Idle:
 		return name + " was not started"
-	case u.onlyWhenAsked():
-		return name + " runs only when asked"
 	}
 	return name + " is " + u.state.String()
 }

@@ -253,7 +253,7 @@ func (r *Ripple) judge() {
 		seen[u] = true
 		if u.state.Broken() {
 			broken = append(broken, u.brokenWords())
-		} else if u.freshness() == Stale {
+		} else if u.wanted && u.freshness() == Stale {
 			stale = append(stale, u.spec.Name+" is stale: "+u.staleness().Text)
 		}
 		for _, f := range u.followers {

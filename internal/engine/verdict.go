@@ -36,6 +36,8 @@ func (w VerdictWord) String() string {
 func (e *Engine) verdict() Verdict {
 	w := e.weigh()
 	switch {
+	case e.gone:
+		return Verdict{VerdictStopped, "everything has ended"}
 	case e.quitting:
 		return Verdict{VerdictUpdating, "quitting: " + e.motions(append(w.moving, w.ending...))}
 	case w.untold:
@@ -67,11 +69,11 @@ type weights struct {
 	stale   []*unit // wanted, and at rest
 	broken  []*unit
 	heldUp  map[*unit]int // how many of the stale each unit is the cause of, but itself
-	untold  bool          // some unit is broken that is not told as the cause of a stale one
+	untold  bool          // some unit is broken that is not told as the cause of older code running
 }
 
 func (e *Engine) weigh() *weights {
-	w := &weights{heldUp: map[*unit]int{}}
+	w, told := &weights{heldUp: map[*unit]int{}}, map[*unit]bool{}
 	for _, u := range e.inFileOrder() {
 		switch {
 		case u.wanted:
@@ -88,6 +90,7 @@ func (e *Engine) weigh() *weights {
 			w.stale = append(w.stale, u)
 			if root := u.staleness().root; root != u {
 				w.heldUp[root]++
+				told[root] = told[root] || u.run != nil
 			}
 		}
 		if u.state.Broken() && !u.moving {
@@ -95,7 +98,7 @@ func (e *Engine) weigh() *weights {
 		}
 	}
 	for _, u := range w.broken {
-		w.untold = w.untold || w.heldUp[u] == 0
+		w.untold = w.untold || !told[u]
 	}
 	// Causes come first, by how much they hold up.
 	sort.SliceStable(w.broken, func(i, j int) bool { return w.heldUp[w.broken[i]] > w.heldUp[w.broken[j]] })

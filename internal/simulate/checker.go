@@ -36,6 +36,7 @@ type Checker struct {
 
 	settingsTouched, settingsRead int  // bursts of writing to the settings
 	settingsBroken                bool // the newest that was read cannot be used
+	quitting                      bool
 }
 
 // books are what the checker itself knows of a unit.
@@ -87,7 +88,7 @@ const mostSelfMade = 3
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if n := read[burst]; n != times && !b.own[burst] && (n != 0 || !b.undone[burst]) {
+		if heard := read[burst]; heard != times && !b.own[burst] && (heard != 0 || !b.undone[burst]) {
 			n++
 		}
 	}
@@ -310,6 +311,8 @@ func (c *Checker) requested(ev engine.Requested) {
 		if ev.Request != engine.StartUnit {
 			b.must = b.newest + 1
 		}
+	case engine.Quit, engine.QuitNow:
+		c.quitting = true
 	case engine.ReactAgain:
 		b.selfMade = -1
 	case engine.PauseUnit:
@@ -410,6 +413,10 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 	unread := c.settingsTouched > c.settingsRead
 	word, may := snap.Verdict.Word, []engine.VerdictWord{}
 	switch {
+	case c.world.Finished:
+		may = append(may, engine.VerdictStopped)
+	case c.quitting:
+		may = append(may, engine.VerdictUpdating)
 	case broken > 0 && stale > 0: // told as broken, or as the cause of what is stale
 		may = []engine.VerdictWord{engine.VerdictBroken, engine.VerdictStale}
 		if moving > 0 || unread {

@@ -28,7 +28,10 @@ var update = flag.Bool("update", false, "write what happens into the stories")
 //	> save PATH: UNIT UNIT           a change that concerns these units
 //	> save somehow PATH: UNIT        one that the unit's own run may have made
 //	> save the same PATH: UNIT       one that leaves the file as it was
-//	> WISH UNIT                      a wish, such as "restart fares" or "pause"
+//	> save PATH: UNIT@2,area=fares   one that the unit's second reaction matches;
+//	                                 missing=FILE: its command names what is not there
+//	> settings written|broken|read   the settings file is being written; has been read
+//	> REQUEST UNIT                   a request, such as "restart fares" or "pause"
 //	> wait 5s                        let time pass, then show the verdict
 func TestStories(t *testing.T) {
 	files, err := filepath.Glob("testdata/stories/*.txt")
@@ -113,10 +116,15 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 		path, units, _ := strings.Cut(rest, ":")
 		var hits []engine.Hit
 		for _, u := range strings.Fields(units) {
-			require.NotNil(t, w.Plan.Unit(u), "no unit %s", u)
-			hits = append(hits, engine.Hit{Unit: u, Path: path, What: "written", Rule: path})
+			hits = append(hits, parseHit(t, w.Plan, path, u))
 		}
 		w.Save(Saving{Debounce: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
+	case command == "settings written":
+		w.Send(engine.SettingsTouched{Burst: 1})
+	case command == "settings broken":
+		w.Send(engine.PlanBroken{Problem: "omnivigil.toml:3:1: unknown key", Burst: 1})
+	case command == "settings read":
+		w.Send(engine.NewPlan{Plan: w.Plan, Burst: 1})
 	case strings.HasSuffix(verb, ":"):
 		unit := strings.TrimSuffix(verb, ":")
 		b := well
@@ -128,12 +136,33 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 		}
 		behaviours[unit] = b
 	default:
-		wish, unit := command, ""
+		request, unit := command, ""
 		if i := strings.LastIndexByte(command, ' '); i >= 0 && w.Plan.Unit(command[i+1:]) != nil {
-			wish, unit = command[:i], command[i+1:]
+			request, unit = command[:i], command[i+1:]
 		}
-		w.Send(engine.Requested{Request: engine.Request(wish), Unit: unit})
+		w.Send(engine.Requested{Request: engine.Request(request), Unit: unit})
 	}
+}
+
+// parseHit reads a unit's name, with which of its reactions has matched and what that
+// took.
+func parseHit(t *testing.T, p *plan.Plan, path, text string) engine.Hit {
+	unit, more, reaction := strings.Cut(text, "@")
+	require.NotNil(t, p.Unit(unit), "no unit %s", unit)
+	h := engine.Hit{Unit: unit, Path: path, What: "written", Rule: path}
+	if !reaction {
+		return h
+	}
+	number, captures, _ := strings.Cut(more, ",")
+	_, err := fmt.Sscan(number, &h.Reaction)
+	require.NoError(t, err)
+	h.Captures = map[string]string{}
+	for _, c := range strings.Split(captures, ",") {
+		name, value, _ := strings.Cut(c, "=")
+		h.Captures[name] = value
+	}
+	h.Missing = h.Captures["missing"]
+	return h
 }
 
 // with changes one trait, written as name=value.

@@ -108,6 +108,7 @@ func (w *World) Send(ev engine.Event) {
 	}
 	orders := w.Engine.Step(w.Now, ev)
 	w.Steps++
+	w.Finished = w.Finished || slices.Contains(orders, engine.Order(engine.Finish{}))
 	if w.After != nil {
 		w.After(ev, orders)
 	}
@@ -152,8 +153,6 @@ func (w *World) carryOut(o engine.Order) {
 		w.In(o.At.Sub(w.Now), func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.IgnoreFiles:
 		w.left[o.Unit] = len(o.Files) > 0
-	case engine.Finish:
-		w.Finished = true
 	}
 }
 
