@@ -23,7 +23,7 @@ func (d *debt) add(other debt) {
 }
 
 func (d *debt) owe(c plan.Command) {
-	if !slices.ContainsFunc(d.commands, func(have plan.Command) bool { return sameCommand(have, c) }) {
+	if !slices.ContainsFunc(d.commands, func(have plan.Command) bool { return have.Equal(c) }) {
 		d.commands = append(d.commands, c)
 	}
 }
@@ -50,7 +50,7 @@ func (d debt) covered(r *run) debt {
 	}
 	var part debt
 	for _, c := range d.commands {
-		if sameCommand(c, r.command) {
+		if c.Equal(r.command) {
 			part.owe(c)
 		}
 	}
@@ -63,7 +63,7 @@ func (d *debt) pay(r *run) {
 		*d = debt{}
 		return
 	}
-	d.commands = slices.DeleteFunc(slices.Clone(d.commands), func(c plan.Command) bool { return sameCommand(c, r.command) })
+	d.commands = slices.DeleteFunc(slices.Clone(d.commands), func(c plan.Command) bool { return c.Equal(r.command) })
 }
 
 // texts names what is owed, for people.
@@ -98,11 +98,7 @@ func (r *run) does(spec *plan.Unit, hits []Hit) bool {
 	asked := debt{}
 	asked.note(spec, hits)
 	c, ok := asked.narrow()
-	return ok && sameCommand(c, r.command)
-}
-
-func sameCommand(a, b plan.Command) bool {
-	return a.Shell == b.Shell && slices.Equal(a.Words, b.Words)
+	return ok && c.Equal(r.command)
 }
 
 // signalFor returns the signal by which all the hits are dealt with, if they are.

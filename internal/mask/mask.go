@@ -1,14 +1,22 @@
 // Package mask hides secret values in text, also where they stand encoded: in
-// base64 (whole or within something longer), in web addresses, in JSON.
+// base64 and hexadecimal (whole, within something longer, or wrapped in lines), in web
+// addresses, in JSON, with colours inside. The table in docs/settings.md says which
+// forms exactly; encodings tells the same.
 package mask
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"hash/maphash"
 	"io"
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf16"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Hidden stands in a text where a secret was.
@@ -18,24 +26,33 @@ const Hidden = "******"
 // would blot out half of what is said without keeping anything secret.
 const shortest = 4
 
+// pieceSize is the length of the shortest piece of an encoded value that is hidden
+// where a line's end has cut it.
+const pieceSize = 16
+
 // Mask hides a set of values. The nil Mask hides nothing. It may be used from any
 // goroutine.
 type Mask struct {
-	forms    []string // each way in which a value may appear
+	values   []string // sorted, as given
 	replacer *strings.Replacer
 	longest  int
+	pieces   map[uint64]struct{} // hashes of every piece of pieceSize bytes of what is encoded
+	seed     maphash.Seed
 }
 
 // Of returns the mask of these values, or nil where there are none to hide.
 func Of(values []string) *Mask {
+	values = slices.Compact(slices.Sorted(slices.Values(values)))
+	m := &Mask{values: values, pieces: map[uint64]struct{}{}, seed: maphash.MakeSeed()}
 	var forms []string
 	for _, v := range values {
 		for _, line := range append(strings.Split(v, "\n"), v) {
 			if line = strings.TrimSpace(line); len(line) >= shortest {
-				forms = append(forms, encodings(line)...)
+				forms = append(forms, m.add(line)...)
 			}
 		}
 	}
+	forms = slices.DeleteFunc(forms, func(f string) bool { return len(f) < shortest })
 	// Longer forms first: a value that holds another is hidden whole.
 	slices.SortFunc(forms, func(a, b string) int {
 		if len(a) != len(b) {
@@ -51,15 +68,65 @@ func Of(values []string) *Mask {
 	for _, f := range forms {
 		pairs = append(pairs, f, Hidden)
 	}
-	return &Mask{forms, strings.NewReplacer(pairs...), len(forms[0])}
+	m.replacer, m.longest = strings.NewReplacer(pairs...), len(forms[0])
+	return m
 }
 
-// encodings returns a value as it may appear in a text.
-func encodings(v string) []string {
-	out := []string{v, url.QueryEscape(v), url.PathEscape(v)}
-	if quoted, err := json.Marshal(v); err == nil {
-		out = append(out, string(quoted[1:len(quoted)-1]))
+// add returns a value as it may appear in a text, and notes the pieces of what is
+// encoded so that lines may cut it.
+func (m *Mask) add(v string) []string {
+	forms := encodings(v)
+	for _, e := range wrappable(v) {
+		for i := 0; i+pieceSize <= len(e); i++ {
+			m.pieces[maphash.String(m.seed, e[i:i+pieceSize])] = struct{}{}
+		}
+		forms = append(forms, e)
 	}
+	return forms
+}
+
+// encodings returns a value as it may appear within one line.
+func encodings(v string) []string {
+	query := url.QueryEscape(v)
+	out := []string{v, ansi.Strip(v), query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(v), inASCII(v, `\u%04x`), inASCII(v, `\u%04X`)}
+	for _, html := range []bool{true, false} {
+		var b strings.Builder
+		e := json.NewEncoder(&b)
+		e.SetEscapeHTML(html)
+		if e.Encode(v) == nil {
+			quoted := strings.TrimSuffix(b.String(), "\n")
+			quoted = quoted[1 : len(quoted)-1]
+			out = append(out, quoted, strings.ReplaceAll(quoted, "/", `\/`))
+		}
+	}
+	return out
+}
+
+// inASCII returns a value as the inside of a JSON string in which all that is not
+// ASCII stands as UTF-16 in hexadecimal (RFC 8259, section 7).
+func inASCII(v, format string) string {
+	quoted, err := json.Marshal(v)
+	if err != nil {
+		return v
+	}
+	var b strings.Builder
+	for _, r := range string(quoted[1 : len(quoted)-1]) {
+		if r < 0x80 {
+			b.WriteRune(r)
+			continue
+		}
+		for _, unit := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&b, format, unit)
+		}
+	}
+	return b.String()
+}
+
+// wrappable returns the forms of a value that tools wrap in lines: base64, also as a
+// part of something longer, and hexadecimal.
+func wrappable(v string) []string {
+	digits := hex.EncodeToString([]byte(v))
+	out := []string{digits, strings.ToUpper(digits)}
 	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		out = append(out, alphabet.EncodeToString([]byte(v)))
 		// Within something longer a value begins at any of three places of a group
@@ -72,7 +139,7 @@ func encodings(v string) []string {
 			}
 		}
 	}
-	return slices.DeleteFunc(out, func(f string) bool { return len(f) < shortest })
+	return out
 }
 
 // String returns the text with every secret hidden.
@@ -80,7 +147,61 @@ func (m *Mask) String(text string) string {
 	if m == nil {
 		return text
 	}
-	return m.replacer.Replace(text)
+	hidden := m.hide(text)
+	if strings.IndexByte(text, 0x1b) < 0 {
+		return hidden
+	}
+	// Colours may stand in the midst of a secret: such a line loses them.
+	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
+		return m.hide(ansi.Strip(text))
+	}
+	return hidden
+}
+
+func (m *Mask) hide(text string) string { return m.hidePieces(m.replacer.Replace(text)) }
+
+// hidePieces hides pieces of what is encoded, in words that are long enough.
+func (m *Mask) hidePieces(text string) string {
+	var b strings.Builder
+	done := 0
+	for i := 0; i < len(text); {
+		if !isEncoded(text[i]) {
+			i++
+			continue
+		}
+		end := i + 1
+		for end < len(text) && isEncoded(text[end]) {
+			end++
+		}
+		for ; i+pieceSize <= end; i++ {
+			if !m.isPiece(text[i : i+pieceSize]) {
+				continue
+			}
+			from := i
+			for i+1+pieceSize <= end && m.isPiece(text[i+1:i+1+pieceSize]) {
+				i++
+			}
+			b.WriteString(text[done:from])
+			b.WriteString(Hidden)
+			done = i + pieceSize
+			i = done - 1
+		}
+		i = end
+	}
+	if done == 0 {
+		return text
+	}
+	return b.String() + text[done:]
+}
+
+func (m *Mask) isPiece(text string) bool {
+	_, is := m.pieces[maphash.String(m.seed, text)]
+	return is
+}
+
+// isEncoded reports whether a byte may stand in base64 or hexadecimal.
+func isEncoded(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
 }
 
 // Longest is the length of the longest form that is hidden, in bytes.
@@ -91,12 +212,15 @@ func (m *Mask) Longest() int {
 	return m.longest
 }
 
-// With returns a mask that hides what both do.
+// With returns a mask that hides what m does and these values.
 func (m *Mask) With(values []string) *Mask {
 	if m == nil {
 		return Of(values)
 	}
-	return Of(append(slices.Clone(m.forms), values...))
+	if !slices.ContainsFunc(values, func(v string) bool { _, has := slices.BinarySearch(m.values, v); return !has }) {
+		return m
+	}
+	return Of(slices.Concat(m.values, values))
 }
 
 // Writer hides secrets in what is written to w. Each Write must hold whole lines.

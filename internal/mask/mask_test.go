@@ -2,7 +2,9 @@ package mask
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -23,6 +25,11 @@ func TestHides(t *testing.T) {
 		"in JSON":        string(quoted),
 		"base64":         base64.StdEncoding.EncodeToString([]byte(secret)),
 		"base64 for web": base64.URLEncoding.EncodeToString([]byte(secret)),
+		"with %20":       "login=" + strings.ReplaceAll(url.QueryEscape(secret), "+", "%20"),
+		"JSON in ASCII":  `"s3cr+t/of \"Wick\" S\u00f6und="`,
+		"JSON of a page": `"s3cr+t\/of \"Wick\" Söund="`,
+		"hexadecimal":    "key: " + hex.EncodeToString([]byte(secret)),
+		"in colours":     "it is s3cr\x1b[31m+t/of \"Wick\"\x1b[0m Söund= here",
 		"a short one":    "x short y",
 		"one of lines":   "it has a second line",
 	} {
@@ -50,6 +57,58 @@ func TestWithinBase64(t *testing.T) {
 			decoded, _ := base64.StdEncoding.DecodeString(strings.ReplaceAll(hidden, Hidden, ""))
 			assert.NotContains(t, string(decoded), "horse")
 		}
+	}
+}
+
+// TestWrapped hides what is encoded although lines cut it, as far as the pieces are
+// long enough.
+func TestWrapped(t *testing.T) {
+	value := "correct-horse-battery-staple-and-much-more-of-the-same-kind"
+	m := Of([]string{value})
+	for _, before := range []string{"", "x", "user:", "much longer before: "} {
+		encoded := base64.StdEncoding.EncodeToString([]byte(before + value + " and something after it"))
+		for width := 40; width < 77; width += 12 {
+			for i := 0; i < len(encoded); i += width {
+				line := encoded[i:min(i+width, len(encoded))]
+				for _, part := range strings.Split(m.String(line), Hidden) {
+					assert.False(t, strings.Contains(encoded, part) && len(part) > 0 && overlap(encoded, part, before, value) >= pieceSize, "%q of %q", part, line)
+				}
+			}
+		}
+	}
+}
+
+// overlap is how many characters of a part of a text in base64 depend on the value
+// alone.
+func overlap(encoded, part, before, value string) int {
+	from, to := (len(before)*4+2)/3, (len(before)+len(value))/3*4
+	at := strings.Index(encoded, part)
+	return min(at+len(part), to) - max(at, from)
+}
+
+// TestWithIsFlat holds that the forms of a value are made once: a day of edits of the
+// settings costs what the first one did.
+func TestWithIsFlat(t *testing.T) {
+	m := Of([]string{secret})
+	longest := m.Longest()
+	for i := range 300 {
+		m = m.With([]string{secret, "another secret"})
+		m = m.With([]string{fmt.Sprintf("edited %03d", i%3)})
+	}
+	assert.Equal(t, longest, m.Longest())
+	assert.Len(t, m.values, 5)
+}
+
+func BenchmarkString(b *testing.B) {
+	var values []string
+	for i := range 20 {
+		values = append(values, fmt.Sprintf("secret-value-%d-of-the-ferry-line", i))
+	}
+	m := Of(values)
+	line := "12:04:31 GET /berths/wick 200 in 1.2 ms"
+	b.SetBytes(int64(len(line)))
+	for b.Loop() {
+		m.String(line)
 	}
 }
 

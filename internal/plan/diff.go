@@ -1,8 +1,11 @@
 package plan
 
 import (
+	"fmt"
+	"maps"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // Difference is what an edit of the settings means, unit by unit. Order and
@@ -33,14 +36,21 @@ func (d Difference) Empty() bool {
 
 // Compare returns what it means to go from one plan to another.
 func Compare(from, to *Plan) Difference {
-	var d Difference
+	d := Difference{reasons: map[string]string{}}
+	var variables []Variable
 	for _, u := range to.Units {
 		before := from.Unit(u.Name)
 		switch {
 		case before == nil:
 			d.Added = append(d.Added, u.Name)
-		case !sameProcess(before, u):
+		case !sameProgram(before, u):
 			d.Changed = append(d.Changed, u.Name)
+		case !sameSet(before.Env, u.Env):
+			d.Changed = append(d.Changed, u.Name)
+			if others, all := changedInFiles(before, u); all {
+				d.reasons[u.Name] = namedByFile(others) + " changed"
+				variables = append(variables, others...)
+			}
 		case !sameCare(before, u):
 			d.Adjusted = append(d.Adjusted, u.Name)
 		}
@@ -50,12 +60,53 @@ func Compare(from, to *Plan) Difference {
 			d.Removed = append(d.Removed, u.Name)
 		}
 	}
+	d.Variables = namedByFile(variables)
 	return d
 }
 
-// sameProcess reports whether both run the same program in the same way.
-func sameProcess(a, b *Unit) bool {
-	return a.Kind == b.Kind && reflect.DeepEqual(a.Run, b.Run) && a.Dir == b.Dir && sameSet(a.Env, b.Env) &&
+// changedInFiles returns the variables of env files that are others, and whether those
+// are all that are.
+func changedInFiles(a, b *Unit) (changed []Variable, all bool) {
+	have := func(vars []Variable, v Variable) bool { return slices.Contains(vars, v) }
+	for _, side := range [][2][]Variable{{a.Env, b.Env}, {b.Env, a.Env}} {
+		for _, v := range side[0] {
+			switch {
+			case have(side[1], v):
+			case v.File == "":
+				return nil, false
+			default:
+				changed = append(changed, v)
+			}
+		}
+	}
+	return changed, true
+}
+
+// namedByFile names variables with their files, without their values: ".env: A and B".
+func namedByFile(vars []Variable) string {
+	byFile := map[string][]string{}
+	for _, v := range vars {
+		if !slices.Contains(byFile[v.File], v.Name) {
+			byFile[v.File] = append(byFile[v.File], v.Name)
+		}
+	}
+	var parts []string
+	for _, file := range slices.Sorted(maps.Keys(byFile)) {
+		names := byFile[file]
+		slices.Sort(names)
+		const few = 3
+		if more := len(names) - few; more > 0 {
+			names = append(names[:few:few], fmt.Sprintf("%d more", more))
+		}
+		parts = append(parts, file+": "+strings.Join(names, ", "))
+	}
+	return strings.Join(parts, "; ")
+}
+
+// sameProgram reports whether both run the same program in the same way, but for its
+// environment.
+func sameProgram(a, b *Unit) bool {
+	return a.Kind == b.Kind && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep)
 }
 
@@ -71,7 +122,7 @@ func sameCare(a, b *Unit) bool {
 }
 
 func sameStep(a, b Step) bool {
-	return reflect.DeepEqual(a.Run, b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs))
+	return a.Run.Equal(b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs)) && sameSet(texts(a.Outputs), texts(b.Outputs))
 }
 
 func sameReaction(a, b Reaction) bool {

@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"bytes"
 	"errors"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -14,10 +16,15 @@ import (
 // place. The library's decoder stops at the first wrong type and knows nothing
 // of the line it stands in; the tree lets the reader go on and point.
 type document struct {
-	file  string
-	lines []string
-	root  *table
-	found Problems
+	file   string
+	lines  []string
+	starts []int // offset of each line
+	root   *table
+	found  Problems
+
+	// Where the last place was, since counting the characters of a long line again and
+	// again would take for ever.
+	lastLine, lastOffset, lastColumn int
 }
 
 // place is where something stands: byte offsets into the file.
@@ -26,6 +33,17 @@ type place struct{ line, column, width int }
 type table struct {
 	at      place
 	entries []*entry // in the order of the file
+	byKey   map[string]*entry
+}
+
+func (t *table) add(e *entry) {
+	if t.byKey == nil {
+		t.byKey = map[string]*entry{}
+	}
+	if t.byKey[e.key] == nil {
+		t.byKey[e.key] = e
+	}
+	t.entries = append(t.entries, e)
 }
 
 type entry struct {
@@ -46,7 +64,7 @@ const (
 )
 
 func (k valueKind) String() string {
-	return [...]string{"a text", "a number", "true or false", "a list", "a table", "a date or a fraction"}[k]
+	return [...]string{"a string", "a number", "true or false", "a list", "a table", "a date or a fraction"}[k]
 }
 
 type value struct {
@@ -57,19 +75,17 @@ type value struct {
 	at    place
 }
 
-func (t *table) get(key string) *entry {
-	for _, e := range t.entries {
-		if e.key == key {
-			return e
-		}
-	}
-	return nil
-}
+func (t *table) get(key string) *entry { return t.byKey[key] }
 
 // parse reads data into a tree. A syntax error makes the tree useless, so it is
 // the only problem then.
 func parse(file string, data []byte) *document {
 	d := &document{file: file, lines: strings.Split(string(data), "\n"), root: &table{at: place{1, 1, 1}}}
+	offset := 0
+	for _, l := range d.lines {
+		d.starts = append(d.starts, offset)
+		offset += len(l) + 1
+	}
 	var discard map[string]any
 	if err := toml.Unmarshal(data, &discard); err != nil {
 		d.syntaxError(err)
@@ -120,15 +136,26 @@ func (d *document) problems() Problems {
 }
 
 func (d *document) place(p *unstable.Parser, r unstable.Range) place {
-	start := p.Shape(r).Start
 	raw := p.Raw(r)
-	if i := strings.IndexByte(string(raw), '\n'); i >= 0 {
+	if i := bytes.IndexByte(raw, '\n'); i >= 0 {
 		raw = raw[:i]
 	}
-	// The parser counts columns in bytes; carets stand under characters.
-	line := d.lines[start.Line-1]
-	column := utf8.RuneCountInString(line[:min(start.Column-1, len(line))]) + 1
-	return place{start.Line, column, max(utf8.RuneCount(raw), 1)}
+	line, found := slices.BinarySearch(d.starts, int(r.Offset))
+	if !found {
+		line--
+	}
+	return place{line + 1, d.column(line, int(r.Offset)-d.starts[line]), max(utf8.RuneCount(raw), 1)}
+}
+
+// column counts characters, under which carets stand, up to an offset in a line.
+func (d *document) column(line, offset int) int {
+	offset = min(offset, len(d.lines[line]))
+	if line != d.lastLine || offset < d.lastOffset {
+		d.lastLine, d.lastOffset, d.lastColumn = line, 0, 1
+	}
+	d.lastColumn += utf8.RuneCountInString(d.lines[line][d.lastOffset:offset])
+	d.lastOffset = offset
+	return d.lastColumn
 }
 
 // open finds or makes the table that a [header] or [[header]] names.
@@ -142,7 +169,7 @@ func (d *document) open(p *unstable.Parser, e *unstable.Node) *table {
 		found := t.get(string(n.Data))
 		if found == nil {
 			found = &entry{key: string(n.Data), keyAt: at, value: &value{kind: tablesKind, at: at}}
-			t.entries = append(t.entries, found)
+			t.add(found)
 		}
 		v := found.value
 		if v.table == nil || last && e.Kind == unstable.ArrayTable {
@@ -161,7 +188,7 @@ func (d *document) keyValue(p *unstable.Parser, t *table, e *unstable.Node) {
 		at := d.place(p, n.Raw)
 		key := string(n.Data)
 		if it.IsLast() {
-			t.entries = append(t.entries, &entry{key: key, keyAt: at, value: d.value(p, e.Value(), at)})
+			t.add(&entry{key: key, keyAt: at, value: d.value(p, e.Value(), at)})
 			return
 		}
 		// A dotted key: every part but the last is a table of its own.
@@ -169,7 +196,7 @@ func (d *document) keyValue(p *unstable.Parser, t *table, e *unstable.Node) {
 		if found == nil {
 			found = &entry{key: key, keyAt: at, value: &value{kind: tablesKind, table: &table{at: at}, at: at}}
 			found.value.items = []*value{found.value}
-			t.entries = append(t.entries, found)
+			t.add(found)
 		}
 		t = found.value.table
 	}

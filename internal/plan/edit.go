@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"fmt"
+	"omnivigil/internal/regular"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -19,7 +20,7 @@ func Ignore(file, unit string, patterns []string) error {
 	if err != nil {
 		return fmt.Errorf("find the settings: %w", err)
 	}
-	data, err := os.ReadFile(real)
+	data, err := regular.Read(real, regular.Sane)
 	if err != nil {
 		return fmt.Errorf("read the settings: %w", err)
 	}

@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
-	"os"
+	"maps"
+	"omnivigil/internal/regular"
 	"path"
-	"path/filepath"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -15,109 +16,174 @@ import (
 )
 
 // variables are what is known of the environment while a file is read: the
-// machine's own, which win over all, and those of the env files, of which the
-// first that has a name wins.
+// machine's own, which win over those of files, and those of the env files, of which
+// the first that has a name wins: a unit's own, then the project's.
 type variables struct {
 	machine func(string) (string, bool)
-	files   map[string]string
+	project []Variable // of the project's files
+	unit    *Unit      // whose keys are being read
+	own     []Variable // of that unit's files
 }
 
-func (v variables) lookup(name string) (string, bool) {
-	if value, ok := v.machine(name); ok {
-		return value, true
+// files returns what looks a name up as files and the machine have it.
+func (v variables) files(u *Unit) func(string) (string, bool) {
+	return func(name string) (string, bool) {
+		if value, ok := v.machine(name); ok {
+			return value, true
+		}
+		if v.unit == u {
+			if value, ok := find(v.own, name); ok {
+				return value, true
+			}
+		}
+		return find(v.project, name)
 	}
-	value, ok := v.files[name]
-	return value, ok
 }
 
-// readEnvFiles reads the files that [project] names. One that is not there is
-// left out: the one for a person's own secrets seldom is on a new machine.
-func (r *reader) readEnvFiles(e *entry) {
+// all looks a name up as the process of the unit will have it.
+func (v variables) all(name string) (string, bool) {
+	if v.unit != nil {
+		if value, ok := find(v.unit.Env, name); ok {
+			return value, true
+		}
+	}
+	return v.files(v.unit)(name)
+}
+
+func find(all []Variable, name string) (string, bool) {
+	for i := len(all) - 1; i >= 0; i-- {
+		if all[i].Name == name {
+			return all[i].Value, true
+		}
+	}
+	return "", false
+}
+
+// readEnvFiles reads env files and returns their names as written and their variables,
+// those of earlier files last, so that they win. A file that is not there is noted:
+// the one for a person's own secrets seldom is on a new machine.
+func (r *reader) readEnvFiles(e *entry) (names []string, found []Variable) {
 	for i, name := range r.words(e.value, e.key) {
-		r.plan.EnvFiles = append(r.plan.EnvFiles, name)
-		path := name
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(r.plan.Root, path)
-		}
-		data, err := os.ReadFile(path)
-		if errors.Is(err, fs.ErrNotExist) {
+		names = append(names, name)
+		data, err := regular.Read(r.absolute(name), regular.Sane)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			if !slices.Contains(r.plan.MissingEnvFiles, name) {
+				r.plan.MissingEnvFiles = append(r.plan.MissingEnvFiles, name)
+			}
 			continue
-		}
-		if err != nil {
-			r.wrong(e.value.items[i].at, "", "%q cannot be read: %v", name, err)
+		case err != nil:
+			r.wrong(e.value.items[i].at, "", "%q cannot be read: %v", name, regular.Reason(err))
 			continue
 		}
 		values, err := godotenv.Parse(bytes.NewReader(data))
 		if err != nil {
-			r.wrong(e.value.items[i].at, "lines are NAME=value", "%q is no env file: %v", name, err)
+			// The library quotes the file, which may hold secrets.
+			r.wrong(e.value.items[i].at, "", "%s:%d: expected NAME=value", name, brokenLine(data))
 			continue
 		}
-		for k, v := range values {
-			if _, earlier := r.env.files[k]; !earlier {
-				r.env.files[k] = v
-			}
+		var file []Variable
+		for _, n := range slices.Sorted(maps.Keys(values)) {
+			file = append(file, Variable{n, values[n], name})
 		}
+		r.plan.inFiles = append(r.plan.inFiles, file...)
+		found = append(file, found...)
 	}
+	return names, found
 }
 
-// fileVariables returns those of the env files that the machine does not have, in
-// the order of their names.
-func (v variables) fileVariables() []Variable {
-	var out []Variable
-	for name, value := range v.files {
-		if _, has := v.machine(name); !has {
-			out = append(out, Variable{name, value})
-		}
+// brokenLine returns the number of the first line, from 1, up to which an env file
+// cannot be read.
+func brokenLine(data []byte) int {
+	lines := bytes.SplitAfter(data, []byte("\n"))
+	broken := sort.Search(len(lines), func(n int) bool {
+		_, err := godotenv.Parse(bytes.NewReader(bytes.Join(lines[:n+1], nil)))
+		return err != nil
+	})
+	return min(broken+1, len(lines))
+}
+
+func readUnitEnvFiles(r *reader, u *Unit, e *entry) {
+	u.EnvFiles, r.env.own = r.readEnvFiles(e)
+}
+
+// fileVariables returns those of the env files that the machine does not have, each
+// once, in the order of their names.
+func (v variables) fileVariables(u *Unit) []Variable {
+	all := map[string]Variable{}
+	for _, file := range slices.Concat(v.project, v.own) {
+		all[file.Name] = file
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	maps.DeleteFunc(all, func(name string, _ Variable) bool {
+		_, has := v.machine(name)
+		return has
+	})
+	out := make([]Variable, 0, len(all))
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[name])
+	}
 	return out
 }
 
 // envReferences finds ${NAME} and ${NAME:-default} in a value; $$ is a dollar.
 var envReferences = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
 
-// expand replaces references in a unit's env value. A name that nobody has and
-// that has no default is a problem, not an empty text.
-func (r *reader) expand(v *value) string {
-	return envReferences.ReplaceAllStringFunc(v.text, func(ref string) string {
+// expand replaces references in a value that the unit's own variables count for.
+func (r *reader) expand(text string, at place) string { return r.expandFrom(r.env.all, text, at) }
+
+// expandFrom replaces references. A name that nobody has and that has no default is a
+// problem, not an empty text.
+func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at place) string {
+	return envReferences.ReplaceAllStringFunc(text, func(ref string) string {
 		if ref == "$$" {
 			return "$"
 		}
 		m := envReferences.FindStringSubmatch(ref)
-		value, ok := r.env.lookup(m[1])
+		value, ok := lookup(m[1])
 		switch {
 		case ok && (value != "" || m[2] == ""):
 			return value
 		case m[2] != "":
 			return m[3]
+		case r.checking:
+			return "0"
 		}
 		hint := "set it, or give a default: ${" + m[1] + ":-value}"
 		if near := Nearest(m[1], r.env.names()); near != "" {
 			hint = "did you mean ${" + near + "}?"
 		}
-		r.wrong(v.at, hint, "no variable %s is set, neither on this machine nor in %s", m[1], r.envFileNames())
+		r.wrong(at, hint, "no variable %s is set, neither on this machine nor in %s", m[1], r.envFileNames())
 		return ""
 	})
 }
 
 func (v variables) names() []string {
 	var names []string
-	for name := range v.files {
-		names = append(names, name)
+	for _, file := range slices.Concat(v.own, v.project) {
+		names = append(names, file.Name)
 	}
-	sort.Strings(names)
-	return names
+	if v.unit != nil {
+		for _, own := range v.unit.Env {
+			names = append(names, own.Name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 func (r *reader) envFileNames() string {
-	if len(r.plan.EnvFiles) == 0 {
+	files := r.plan.EnvFiles
+	if r.env.unit != nil {
+		files = slices.Concat(r.env.unit.EnvFiles, files)
+	}
+	if len(files) == 0 {
 		return "an env file (env_files in [project] names none)"
 	}
-	return strings.Join(r.plan.EnvFiles, ", ")
+	return strings.Join(files, ", ")
 }
 
 // SecretValues returns the values that must not be shown: those of variables with
-// a secret name, of the units and of environ ("NAME=value").
+// a secret name, of the units, the env files and environ ("NAME=value").
 func (p *Plan) SecretValues(environ []string) []string {
 	var values []string
 	add := func(name, value string) {
@@ -133,9 +199,13 @@ func (p *Plan) SecretValues(environ []string) []string {
 			add(v.Name, v.Value)
 		}
 	}
+	for _, v := range p.inFiles { // the machine may have another value, the file's is secret as well
+		add(v.Name, v.Value)
+	}
 	for _, variable := range environ {
 		name, value, _ := strings.Cut(variable, "=")
 		add(name, value)
 	}
-	return values
+	slices.Sort(values)
+	return slices.Compact(values)
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -31,41 +32,50 @@ func (p *Plan) unitNames() []string {
 // that the search for circles sees units only.
 func (r *reader) checkNames() {
 	for _, u := range r.plan.Units {
-		u.Needs = r.known(u.Needs, r.places[u.Name+" needs"], u.Name)
-		u.Follows = r.known(u.Follows, r.places[u.Name+" follows"], u.Name)
+		u.Needs = r.existing(u.Needs, r.places[u.Name+" needs"], u.Name)
+		u.Follows = r.existing(u.Follows, r.places[u.Name+" follows"], u.Name)
 	}
 	for i := range r.plan.Groups {
 		g := &r.plan.Groups[i]
-		if e := r.places["group "+g.Name]; e != nil {
-			g.Units = r.known(g.Units, e, "")
-		}
+		g.Units = r.existing(g.Units, r.places["group "+g.Name], "")
 		if r.plan.Unit(g.Name) != nil {
 			r.wrong(r.places["group "+g.Name].keyAt, "give one of them another name", "%q is a unit and a group", g.Name)
 		}
 	}
 }
 
-func (r *reader) known(names []string, e *entry, self string) []string {
+// existing returns the names that are units, and tells of the others. The list stands
+// at e, which may be one of [defaults]: there the unit itself is left out.
+func (r *reader) existing(names []string, e *entry, self string) []string {
 	var kept []string
 	for _, name := range names {
 		switch {
+		case name == self && e == r.defaults.get(e.key):
 		case name == self:
 			r.wrong(e.item(name), "take it out", "%q names itself in %q", self, e.key)
 		case r.plan.Unit(name) == nil:
-			hint := "the file has " + strings.Join(r.plan.unitNames(), ", ")
-			if near := Nearest(name, r.plan.unitNames()); near != "" {
-				hint = "did you mean " + strconv.Quote(near) + "?"
-			}
-			at := place{1, 1, 1}
-			if e != nil {
-				at = e.item(name)
-			}
-			r.wrong(at, hint, "there is no unit %q", name)
+			r.wrong(e.item(name), r.hintAtUnit(name), "there is no unit %q", name)
 		default:
 			kept = append(kept, name)
 		}
 	}
 	return kept
+}
+
+func (r *reader) hintAtUnit(name string) string {
+	const enough = 50 // problems, after which nobody reads on
+	if len(r.found) > enough {
+		return ""
+	}
+	names := r.plan.unitNames()
+	if near := Nearest(name, names); near != "" {
+		return "did you mean " + strconv.Quote(near) + "?"
+	}
+	const few = 12
+	if more := len(names) - few; more > 0 {
+		return fmt.Sprintf("the file has %s and %d more", strings.Join(names[:few], ", "), more)
+	}
+	return "the file has " + strings.Join(names, ", ")
 }
 
 // item returns the place of that text in a list, or that of the key.
@@ -90,7 +100,7 @@ func (r *reader) checkCircles() {
 		open
 		closed
 	)
-	seen := map[string]int{}
+	seen := make(map[string]int, len(r.plan.Units))
 	var path []string
 	var visit func(u *Unit)
 	visit = func(u *Unit) {

@@ -26,16 +26,12 @@ const (
 type unitKey struct {
 	kinds  []Kind // none: all
 	misfit string // the hint where it stands in a unit of another kind
+	early  bool   // it sets variables that other keys may use
 	read   func(*reader, *Unit, *entry)
 }
 
 func (k unitKey) fits(kind Kind) bool {
-	for _, fit := range k.kinds {
-		if fit == kind {
-			return true
-		}
-	}
-	return len(k.kinds) == 0
+	return len(k.kinds) == 0 || slices.Contains(k.kinds, kind)
 }
 
 // unitKeys is the one list of what a unit's table, and so [defaults], may say.
@@ -46,12 +42,13 @@ func init() {
 	unitKeys = map[string]unitKey{
 		"run":            {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
 		"dir":            {read: readDir},
-		"env":            {read: readEnv},
+		"env":            {read: readEnv, early: true},
+		"env_files":      {read: readUnitEnvFiles, early: true},
 		"needs":          {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
 		"follows":        {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
 		"watch":          {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
 		"ignore":         {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
-		"setup":          {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs") }},
+		"setup":          {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") }},
 		"prelude":        {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
 		"reaction":       {read: readReactions},
 		"debounce":       {read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
@@ -87,11 +84,11 @@ func (r *reader) want(v *value, kind valueKind, key string) bool {
 	if v.kind == kind {
 		return true
 	}
-	r.wrong(v.at, "", "%q wants %s, this is %s", key, kind, v.kind)
+	r.wrong(v.at, "", "%q must be %s, not %s", key, kind, v.kind)
 	return false
 }
 
-// words reads a list of texts.
+// words reads a list of strings.
 func (r *reader) words(v *value, key string) []string {
 	if !r.want(v, listKind, key) {
 		return nil
@@ -113,26 +110,34 @@ func (r *reader) command(v *value, key string) Command {
 		}
 		return Command{Shell: v.text}
 	case listKind:
-		words := r.words(v, key)
-		if len(v.items) == 0 || len(words) > 0 && words[0] == "" {
+		written := r.words(v, key)
+		if len(v.items) == 0 || len(written) > 0 && written[0] == "" {
 			r.wrong(v.at, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
 		}
-		return Command{Words: words}
+		words := make([]string, len(written))
+		for i, w := range written {
+			words[i] = r.expand(w, v.at)
+		}
+		if slices.Equal(words, written) {
+			written = nil
+		}
+		return Command{Words: words, Written: written}
 	}
-	r.wrong(v.at, "", "%q wants a text for the shell or a list of words, this is %s", key, v.kind)
+	r.wrong(v.at, "", "%q must be a string for the shell or a list of words, not %s", key, v.kind)
 	return Command{}
 }
 
 func (r *reader) duration(v *value, key string) time.Duration {
-	if !r.want(v, textKind, key) {
-		return 0
-	}
 	d, err := time.ParseDuration(v.text)
-	if err != nil || d < 0 {
-		r.wrong(v.at, `write a number and a unit of time, such as "150ms" or "2s"`, "%q is no length of time: %q", key, v.text)
-		return 0
+	switch {
+	case v.kind != textKind:
+		r.wrong(v.at, "", `%q must be a duration, such as "150ms", not %s`, key, v.kind)
+	case err != nil || d < 0:
+		r.wrong(v.at, "", `%q must be a duration, such as "150ms" or "2s", not %q`, key, v.text)
+	default:
+		return d
 	}
-	return d
+	return 0
 }
 
 func (r *reader) flag(e *entry) bool {
@@ -154,10 +159,8 @@ func (r *reader) choice(v *value, key string, choices ...string) int {
 	if !r.want(v, textKind, key) {
 		return 0
 	}
-	for i, c := range choices {
-		if v.text == c {
-			return i
-		}
+	if i := slices.Index(choices, v.text); i >= 0 {
+		return i
 	}
 	hint := "it takes " + strings.Join(choices, " or ")
 	if near := Nearest(v.text, choices); near != "" {
@@ -170,9 +173,7 @@ func (r *reader) choice(v *value, key string, choices ...string) int {
 // references reads names of other units; whether they exist is known only when
 // the whole file has been read.
 func (r *reader) references(u *Unit, e *entry) []string {
-	if !r.quiet {
-		r.places[u.Name+" "+e.key] = e
-	}
+	r.places[u.Name+" "+e.key] = e
 	return r.words(e.value, e.key)
 }
 
@@ -191,7 +192,9 @@ func (r *reader) patterns(e *entry) []Pattern {
 
 func (r *reader) pattern(v *value) Pattern {
 	if v.text == "" || !doublestar.ValidatePattern(v.text) {
-		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is no pattern", v.text)
+		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is not a pattern", v.text)
+	} else if filepath.IsAbs(filepath.FromSlash(v.text)) {
+		r.wrong(v.at, "write it relative to the folder of "+FileName+", such as \"src/**\"", "the pattern %q is absolute", v.text)
 	} else if ways(v.text) > mostWays {
 		r.wrong(v.at, "write several patterns", "%q has too many choices in its braces", v.text)
 	}
@@ -219,14 +222,13 @@ func readDir(r *reader, u *Unit, e *entry) {
 	if !r.want(e.value, textKind, e.key) {
 		return
 	}
-	u.Dir = e.value.text
-	u.Dir = r.absolute(u.Dir)
+	u.Dir = r.absolute(e.value.text)
 	info, err := os.Stat(u.Dir)
 	switch {
 	case err != nil:
 		r.wrong(e.value.at, nearestFolder(u.Dir), "there is no folder %q", e.value.text)
 	case !info.IsDir():
-		r.wrong(e.value.at, "\"dir\" wants a folder", "%q is a file", e.value.text)
+		r.wrong(e.value.at, "\"dir\" must be a folder", "%q is a file", e.value.text)
 	}
 }
 
@@ -255,11 +257,12 @@ func readEnv(r *reader, u *Unit, e *entry) {
 	u.Env, u.OwnEnv = nil, nil
 	for _, v := range e.value.table.entries {
 		if v.value.kind != textKind && v.value.kind != numberKind {
-			r.wrong(v.value.at, "put it in quotes", "variable %s wants a text, this is %s", v.key, v.value.kind)
+			r.wrong(v.value.at, "put it in quotes", "variable %s must be a string, not %s", v.key, v.value.kind)
 			continue
 		}
-		u.Env = append(u.Env, Variable{v.key, r.expand(v.value)})
-		u.OwnEnv = append(u.OwnEnv, Variable{v.key, v.value.text})
+		// A variable may build on those of the machine and the files, not on its neighbours.
+		u.Env = append(u.Env, Variable{Name: v.key, Value: r.expandFrom(r.env.files(u), v.value.text, v.value.at)})
+		u.OwnEnv = append(u.OwnEnv, Variable{Name: v.key, Value: v.value.text})
 	}
 }
 
@@ -332,11 +335,14 @@ func readReady(r *reader, u *Unit, e *entry) {
 			u.Ready.Port = r.port(k.value, k.key)
 		case "http":
 			u.Ready.HTTP = r.httpURL(k.value, k.key)
+		case "insecure":
+			u.Ready.Insecure = r.flag(k)
+			continue
 		case "line":
 			u.Ready.Line = r.expression(k.value, k.key)
 		case "file":
 			if r.want(k.value, textKind, k.key) {
-				u.Ready.File = r.absolute(k.value.text)
+				u.Ready.File = r.absolute(r.expand(k.value.text, k.value.at))
 			}
 		case "run":
 			c := r.command(k.value, k.key)
@@ -347,17 +353,20 @@ func readReady(r *reader, u *Unit, e *entry) {
 			u.Ready.Within = r.duration(k.value, k.key)
 			continue
 		default:
-			r.unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within"})
+			r.unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within", "insecure"})
 			continue
 		}
 		ways = append(ways, k)
+	}
+	if u.Ready.Insecure && !strings.HasPrefix(u.Ready.HTTP, "https:") && len(r.found) == 0 {
+		r.wrong(e.value.table.get("insecure").keyAt, `it is for ready = { http = "https://..." }`, "\"insecure\" stands beside no https address")
 	}
 	if len(ways) != 1 && len(r.found) == 0 {
 		at := e.keyAt
 		if len(ways) > 1 {
 			at = ways[1].keyAt
 		}
-		r.wrong(at, "keep one of port, http, line, file, run, after", "\"ready\" wants one way to tell, this has %d", len(ways))
+		r.wrong(at, "keep one of port, http, line, file, run, after", "\"ready\" must have one way to tell, not %d", len(ways))
 	}
 }
 
@@ -387,8 +396,10 @@ func (r *reader) steps(e *entry, keys ...string) []Step {
 				r.unknown(k, "a step of "+e.key, keys)
 			case k.key == "run":
 				s.Run = r.command(k.value, k.key)
-			default:
+			case k.key == "inputs":
 				s.Inputs = r.patterns(k)
+			default:
+				s.Outputs = r.patterns(k)
 			}
 		}
 		if item.table.get("run") == nil {
@@ -400,12 +411,18 @@ func (r *reader) steps(e *entry, keys ...string) []Step {
 }
 
 func (r *reader) port(v *value, key string) int {
-	if !r.want(v, numberKind, key) {
+	text := strings.ReplaceAll(v.text, "_", "")
+	switch {
+	case v.kind == textKind && envReferences.MatchString(v.text):
+		if text = r.expand(v.text, v.at); r.checking {
+			return 0
+		}
+	case !r.want(v, numberKind, key):
 		return 0
 	}
-	n, err := strconv.Atoi(strings.ReplaceAll(v.text, "_", ""))
+	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 65535 {
-		r.wrong(v.at, "ports go from 1 to 65535", "%s is no port", v.text)
+		r.wrong(v.at, "ports go from 1 to 65535", "%s is not a port", v.text)
 	}
 	return n
 }
@@ -414,19 +431,22 @@ func (r *reader) httpURL(v *value, key string) string {
 	if !r.want(v, textKind, key) {
 		return ""
 	}
-	u, err := url.Parse(v.text)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		r.wrong(v.at, "write it whole, such as http://127.0.0.1:4102/health", "%q is no web address", v.text)
+	text := r.expand(v.text, v.at)
+	u, err := url.Parse(text)
+	if !r.checking && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		r.wrong(v.at, "write it whole, such as http://127.0.0.1:4102/health", "%q is not a web address", v.text)
 	}
-	return v.text
+	return text
 }
 
 func (r *reader) expression(v *value, key string) string {
 	if !r.want(v, textKind, key) {
 		return ""
 	}
-	if _, err := regexp.Compile(v.text); err != nil || v.text == "" {
-		r.wrong(v.at, "the syntax is that of Go's package regexp", "%q is no regular expression: %v", v.text, err)
+	if _, err := regexp.Compile(v.text); err != nil {
+		r.wrong(v.at, "the syntax is that of Go's package regexp", "%q is not a regular expression: %v", v.text, err)
+	} else if v.text == "" {
+		r.wrong(v.at, "the syntax is that of Go's package regexp", "%q is empty", key)
 	}
 	return v.text
 }

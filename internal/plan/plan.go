@@ -8,6 +8,7 @@ package plan
 
 import (
 	"maps"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -42,15 +43,26 @@ type Plan struct {
 	Root   string // absolute path of its folder; every relative path starts here
 	Units  []*Unit
 	Groups []Group
-	// EnvFiles are the files that Unit.Env partly comes from, as written, whether
+	// EnvFiles are the files that every Unit.Env partly comes from, as written, whether
 	// they are there or not.
 	EnvFiles []string
+	// MissingEnvFiles are those of the project and its units that are not there.
+	MissingEnvFiles []string
 	// Secret are patterns of names of variables whose values must not be shown.
 	Secret []string
+
+	inFiles []Variable     // all that env files say, also what the machine overrides
+	index   map[string]int // positions of Units by name, where Read has made the plan
 }
 
 // Unit returns the unit of that name, or nil.
 func (p *Plan) Unit(name string) *Unit {
+	if p.index != nil {
+		if i, ok := p.index[name]; ok {
+			return p.Units[i]
+		}
+		return nil
+	}
 	for _, u := range p.Units {
 		if u.Name == name {
 			return u
@@ -72,6 +84,7 @@ type Unit struct {
 	Run       Command
 	Dir       string     // absolute
 	Env       []Variable // beside the machine's own; where a name stands twice, the later wins
+	EnvFiles  []string   // its own, as written, which come before those of the project
 	OwnEnv    []Variable // the unit's own, as written, without what env files and references give
 	Needs     []string
 	Follows   []string
@@ -92,7 +105,7 @@ type Unit struct {
 	Prelude       []Step // quick steps before every run
 	Overlap       Overlap
 	AfterExit     AfterExit
-	Manual        bool // starts by a wish only
+	Manual        bool // starts by request only
 	Line          int  // of its table in the file, from 1
 }
 
@@ -116,6 +129,17 @@ func (u *Unit) Verb() string {
 type Command struct {
 	Shell string
 	Words []string
+	// Args are handed to the shell as its $1 and so on, so that nothing in them is
+	// read as code.
+	Args []string
+	// Written are the Words before variables were put in; nil where they are the same.
+	// It is what people see: a value may be secret.
+	Written []string
+}
+
+// Equal reports whether both execute the same.
+func (c Command) Equal(other Command) bool {
+	return c.Shell == other.Shell && slices.Equal(c.Words, other.Words) && slices.Equal(c.Args, other.Args)
 }
 
 // Argv returns the words to execute.
@@ -123,16 +147,29 @@ func (c Command) Argv() []string {
 	if c.Words != nil {
 		return c.Words
 	}
-	return []string{"/bin/sh", "-c", c.Shell}
+	return append([]string{"/bin/sh", "-c", c.Shell}, c.shellArgs()...)
+}
+
+// shellArgs returns what follows the line: the shell's own name, which is its $0, and
+// the arguments.
+func (c Command) shellArgs() []string {
+	if len(c.Args) == 0 {
+		return nil
+	}
+	return append([]string{"sh"}, c.Args...)
 }
 
 // String returns the command as a person would type it.
 func (c Command) String() string {
 	if c.Words == nil {
-		return c.Shell
+		return c.shown()
 	}
-	quoted := make([]string, len(c.Words))
-	for i, w := range c.Words {
+	words := c.Words
+	if c.Written != nil {
+		words = c.Written
+	}
+	quoted := make([]string, len(words))
+	for i, w := range words {
 		quoted[i] = quote(w)
 	}
 	return strings.Join(quoted, " ")
@@ -149,18 +186,23 @@ func quote(word string) string {
 }
 
 // Variable is one environment variable of a unit.
-type Variable struct{ Name, Value string }
+type Variable struct {
+	Name, Value string
+	File        string // the env file that it comes from, as written; empty: the settings
+}
 
 // Ready says when a service counts as ready. At most one of Port, HTTP, Line, File
 // and Run is set; when none is, the service is ready when it has lived for After.
 type Ready struct {
-	Port   int
-	HTTP   string
-	Line   string   // a regular expression in the syntax of package regexp
-	File   string   // absolute; it exists and is newer than the start
-	Run    *Command // it exits 0
-	After  time.Duration
-	Within time.Duration // past it the unit has failed; 0 where nothing is probed
+	Port int
+	HTTP string
+	Line string   // a regular expression in the syntax of package regexp
+	File string   // absolute; it exists and is newer than the start
+	Run  *Command // it exits 0
+	// Insecure accepts any certificate of an https address in HTTP.
+	Insecure bool
+	After    time.Duration
+	Within   time.Duration // past it the unit has failed; 0 where nothing is probed
 }
 
 // Probed reports whether readiness has to be found out from outside.
@@ -172,7 +214,7 @@ func (r Ready) Probed() bool {
 func (r Ready) String() string {
 	switch {
 	case r.Port != 0:
-		return "port " + itoa(r.Port)
+		return "port " + strconv.Itoa(r.Port)
 	case r.HTTP != "":
 		return r.HTTP
 	case r.Line != "":
@@ -199,25 +241,36 @@ type Endpoint struct {
 	WhenUp string // "tell", "browse" or "quiet"
 }
 
-// Ports returns the ports of this machine that the unit is known to want.
-func (u *Unit) Ports() []int {
-	ports := map[int]bool{u.Endpoint.Port: true, u.Ready.Port: true}
-	if at, err := url.Parse(u.Ready.HTTP); err == nil && isLocal(at.Hostname()) {
-		port, _ := strconv.Atoi(at.Port())
-		ports[port] = true
+// Ports returns the addresses of this machine that the unit is known to want. Where
+// the settings name only a port, that is one of the loopback address.
+func (u *Unit) Ports() []netip.AddrPort {
+	loopback := netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	wanted := map[netip.AddrPort]bool{}
+	for _, port := range []int{u.Endpoint.Port, u.Ready.Port} {
+		wanted[netip.AddrPortFrom(loopback, uint16(port))] = port != 0
 	}
-	delete(ports, 0)
-	return slices.Sorted(maps.Keys(ports))
-}
-
-func isLocal(host string) bool {
-	return host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1" || host == "0.0.0.0"
+	if at, err := url.Parse(u.Ready.HTTP); err == nil {
+		host := at.Hostname()
+		if host == "localhost" {
+			host = "127.0.0.1"
+		}
+		address, err := netip.ParseAddr(host)
+		port, err2 := strconv.ParseUint(at.Port(), 10, 16)
+		if err == nil && err2 == nil && (address.IsLoopback() || address.IsUnspecified()) {
+			wanted[netip.AddrPortFrom(address, uint16(port))] = true
+		}
+	}
+	maps.DeleteFunc(wanted, func(_ netip.AddrPort, is bool) bool { return !is })
+	return slices.SortedFunc(maps.Keys(wanted), netip.AddrPort.Compare)
 }
 
 // Step is a command that comes before a unit's run.
 type Step struct {
 	Run    Command
 	Inputs []Pattern // of setup: it is done while these files stay the same
+	// Outputs are what a setup step makes: while a pattern of them matches nothing, it
+	// is not done.
+	Outputs []Pattern
 }
 
 // Overlap says what a change does to a task or suite that is running.
@@ -225,14 +278,14 @@ type Overlap uint8
 
 const (
 	Finish  Overlap = iota // let it end, then run once more
-	Abandon                // stop it and start anew
+	Abandon                // stop it and start again
 )
 
 // AfterExit says what follows when a service ends by itself.
 type AfterExit uint8
 
 const (
-	Wait  AfterExit = iota // for the next change or wish
+	Wait  AfterExit = iota // for the next change or request
 	Retry                  // start again, with growing pauses
 )
 
@@ -252,26 +305,5 @@ type Action uint8
 const (
 	Act        Action = iota // restart or rerun, as the unit's kind has it
 	SendSignal               // send a signal; the unit reads its files anew by itself
-	Nothing                  // keep the path out
+	Nothing                  // ignore the path
 )
-
-// With returns the command with each {name} replaced by what was captured.
-func (c Command) With(captures map[string]string) Command {
-	pairs := make([]string, 0, 2*len(captures))
-	for name, value := range captures {
-		pairs = append(pairs, "{"+name+"}", value)
-	}
-	replace := strings.NewReplacer(pairs...).Replace
-	if c.Words == nil {
-		// In a shell's line a captured path must stay one word, whatever it holds.
-		for i := 1; i < len(pairs); i += 2 {
-			pairs[i] = quote(pairs[i])
-		}
-		return Command{Shell: strings.NewReplacer(pairs...).Replace(c.Shell)}
-	}
-	out := Command{Words: make([]string, len(c.Words))}
-	for i, w := range c.Words {
-		out.Words[i] = replace(w)
-	}
-	return out
-}

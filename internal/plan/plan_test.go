@@ -2,9 +2,12 @@ package plan
 
 import (
 	"flag"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -76,7 +79,7 @@ units = ["fares"]
 	assert.Equal(t, "Saltmarsh Ferries", p.Name)
 	tides, fares, berths := p.Unit("tides"), p.Unit("fares"), p.Unit("berths")
 	assert.Equal(t, []string{"/bin/sh", "-c", "tides --port 1"}, tides.Run.Argv())
-	assert.Equal(t, []Variable{{"PORT", "4101"}, {"LOG", "info"}}, tides.Env)
+	assert.Equal(t, []Variable{{Name: "PORT", Value: "4101"}, {Name: "LOG", Value: "info"}}, tides.Env)
 	assert.Equal(t, 80*time.Millisecond, tides.Debounce)
 	assert.Equal(t, Ready{After: DefaultLife}, tides.Ready)
 	assert.Equal(t, Stop{Signal: "TERM", Grace: time.Second}, tides.Stop)
@@ -85,7 +88,7 @@ units = ["fares"]
 	assert.Zero(t, fares.Debounce)
 	assert.Equal(t, Abandon, fares.Overlap)
 	assert.Equal(t, DefaultWithin, berths.Ready.Within)
-	assert.Equal(t, []int{4102}, berths.Ports())
+	assert.Equal(t, "[127.0.0.1:4102]", fmt.Sprint(berths.Ports()))
 	assert.True(t, berths.Manual)
 	assert.Equal(t, Retry, berths.AfterExit)
 
@@ -115,9 +118,94 @@ env = { ADDRESS = "${HOST}:${PORT}", LOG = "${LOG_OF_NOBODY:-info}", M = "${FERR
 `))
 	require.NoError(t, err)
 	u := p.Unit("berths")
-	assert.Equal(t, []Variable{{"EMPTY", ""}, {"HOST", "wick"}, {"PORT", "1"},
-		{"ADDRESS", "wick:1"}, {"LOG", "info"}, {"M", "of the machine"}, {"D", "$5"}, {"E", "full"}}, u.Env)
-	assert.Equal(t, Variable{"ADDRESS", "${HOST}:${PORT}"}, u.OwnEnv[0])
+	assert.Equal(t, []Variable{{"EMPTY", "", ".env.local"}, {"HOST", "wick", ".env"}, {"PORT", "1", ".env.local"},
+		{"ADDRESS", "wick:1", ""}, {"LOG", "info", ""}, {"M", "of the machine", ""}, {"D", "$5", ""}, {"E", "full", ""}}, u.Env)
+	assert.Equal(t, Variable{Name: "ADDRESS", Value: "${HOST}:${PORT}"}, u.OwnEnv[0])
+	assert.Equal(t, []string{"missing.env"}, p.MissingEnvFiles)
+	p.Secret = []string{"FERRY_*"}
+	assert.Equal(t, []string{"of a file", "of the machine"}, p.SecretValues(os.Environ()))
+}
+
+func TestUnitEnvironment(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("PORT=1\nHOST=wick\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env.berths"), []byte("PORT=2\n"), 0o644))
+	p := read(t, dir, `
+[project]
+env_files = [".env"]
+[defaults]
+endpoint = { port = "${PORT}" }
+[service.berths]
+ready = { http = "http://127.0.0.1:${PORT}/${WAY}" }
+run = ["berths", "--host=${HOST}", "$${HOST}"]
+env = { WAY = "health" }
+env_files = [".env.berths"]
+[service.tides]
+run = "tides $PORT"
+ready = { file = "${HOST}.ready" }
+`)
+	berths, tides := p.Unit("berths"), p.Unit("tides")
+	assert.Equal(t, []Variable{{"HOST", "wick", ".env"}, {"PORT", "2", ".env.berths"}, {"WAY", "health", ""}}, berths.Env)
+	assert.Equal(t, "http://127.0.0.1:2/health", berths.Ready.HTTP)
+	assert.Equal(t, []string{"berths", "--host=wick", "${HOST}"}, berths.Run.Argv())
+	assert.Equal(t, "berths '--host=${HOST}' '$${HOST}'", berths.Run.String(), "values are not shown")
+	assert.Equal(t, []int{2, 1}, []int{berths.Endpoint.Port, tides.Endpoint.Port})
+	assert.Equal(t, filepath.Join(dir, "wick.ready"), tides.Ready.File)
+}
+
+// TestBrokenEnvFile holds that what is in a file that cannot be read is not quoted.
+func TestBrokenEnvFile(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("A=1\nB=2\nhunter2 is the password\nC=3\n"), 0o644))
+	_, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"))
+	require.ErrorContains(t, err, ".env:3: expected NAME=value")
+	assert.NotContains(t, err.Error(), "hunter2")
+}
+
+func TestSpecialFiles(t *testing.T) {
+	dir := t.TempDir()
+	settings := filepath.Join(dir, FileName)
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
+	require.NoError(t, os.WriteFile(settings, []byte("[project]\nenv_files = [\"pipe\", \"/dev/zero\", \".\"]\n[task.a]\nrun = \"a\"\n"), 0o644))
+	_, err := Read(settings)
+	require.ErrorContains(t, err, `"pipe" cannot be read: it is a pipe, not a file`)
+	require.ErrorContains(t, err, `"/dev/zero" cannot be read: it is a device, not a file`)
+	require.ErrorContains(t, err, `"." cannot be read: it is a folder, not a file`)
+	for _, file := range []string{filepath.Join(dir, "pipe"), "/dev/zero", dir} {
+		_, err := Read(file)
+		require.ErrorContains(t, err, "not a file")
+	}
+}
+
+func TestManyUnits(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("[defaults]\nneeds = [\"u0\"]\n")
+	for i := range 5000 {
+		fmt.Fprintf(&b, "[task.u%d]\nrun = \"true\"\nwatch = [\"dir%d/**\"]\nfollows = [\"u%d\"]\n", i, i, i/2)
+	}
+	p := read(t, t.TempDir(), strings.Replace(b.String(), "follows = [\"u0\"]\n", "", 1))
+	assert.Len(t, p.Units, 5000)
+	assert.Empty(t, p.Units[0].Needs, "the default does not have it need itself")
+}
+
+func TestCaptures(t *testing.T) {
+	area := map[string]string{"area": `x$(touch F)' "`}
+	for line, want := range map[string]string{
+		`go test ./internal/{area}`:     `go test ./internal/"${1}"`,
+		`go test "./internal/{area}"`:   `go test "./internal/${1}"`,
+		`go test './internal/{area}/x'`: `go test './internal/'"${1}"'/x'`,
+		`echo \"{area} {other} ${area}`: `echo \""${1}" {other} ${area}`,
+	} {
+		c := Command{Shell: line}.With(area)
+		assert.Equal(t, want, c.Shell)
+		assert.Equal(t, []string{"/bin/sh", "-c", want, "sh", area["area"]}, c.Argv())
+	}
+	out, err := exec.Command("/bin/sh", Command{Shell: `printf %s "a {area}" 'b {area}' {area}`}.With(area).Argv()[1:]...).Output()
+	require.NoError(t, err)
+	assert.Equal(t, "a "+area["area"]+"b "+area["area"]+area["area"], string(out))
+	assert.Equal(t, "go test ./internal/fares 'a fares'",
+		Command{Shell: `go test ./internal/{area} 'a {area}'`}.With(map[string]string{"area": "fares"}).String())
+	assert.Equal(t, []string{"go", "test", "./fares"}, Command{Words: []string{"go", "test", "./{area}"}}.With(map[string]string{"area": "fares"}).Argv())
 }
 
 func TestCompare(t *testing.T) {
@@ -136,7 +224,7 @@ run = "gone"
 		name, after string
 		want        Difference
 	}{
-		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", Difference{}},
+		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", Difference{reasons: map[string]string{}}},
 		{"each kind of edit", `
 [service.tides]
 run = "tides"
@@ -147,13 +235,25 @@ run = ["berths"]
 run = "fares"
 [task.fresh]
 run = "fresh"
-`, Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}}},
+`, Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}, reasons: map[string]string{}}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()
 			assert.Equal(t, test.want, Compare(read(t, dir, before), read(t, dir, test.after)))
 		})
 	}
+}
+
+func TestCompareEnvironments(t *testing.T) {
+	dir := t.TempDir()
+	write := func(text string) *Plan {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte(text), 0o644))
+		return read(t, dir, "[project]\nenv_files = [\".env\"]\n[service.a]\nrun = \"a\"\n")
+	}
+	d := Compare(write("PORT=1\nHOST=secret\n"), write("PORT=2\nHOST=secret\nNEW=1\n"))
+	assert.Equal(t, []string{"a"}, d.Changed)
+	assert.Equal(t, ".env: NEW, PORT changed", d.Reason("a"))
+	assert.Equal(t, ".env: NEW, PORT", d.Variables)
 }
 
 // FuzzRead looks for files that make the reader panic, or whose problems stand

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"omnivigil/internal/visible"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -22,28 +23,42 @@ type Problem struct {
 // line with a caret under what is meant.
 func (p Problem) String() string {
 	var b strings.Builder
-	b.WriteString(p.File)
+	b.WriteString(visible.Text(p.File))
 	if p.Line > 0 {
 		fmt.Fprintf(&b, ":%d:%d", p.Line, p.Column)
 	}
-	b.WriteString(": " + p.Text)
+	b.WriteString(": " + visible.Text(p.Text))
 	if p.Hint != "" {
-		b.WriteString("; " + p.Hint)
+		b.WriteString("; " + visible.Text(p.Hint))
 	}
 	if p.Line > 0 {
 		gutter := strconv.Itoa(p.Line) + " | "
 		// The caret line repeats the source's tabs so that it lines up at any tab width.
-		lead := []rune(p.Source)
-		lead = lead[:min(p.Column-1, len(lead))]
+		source, column, width := p.excerpt()
+		lead := []rune(visible.Lines(string(source[:column])))
 		for i, r := range lead {
 			if r != '\t' {
 				lead[i] = ' '
 			}
 		}
-		fmt.Fprintf(&b, "\n  %s%s\n  %s%s%s", gutter, p.Source,
-			strings.Repeat(" ", utf8.RuneCountInString(gutter)), string(lead), strings.Repeat("^", max(p.Width, 1)))
+		carets := utf8.RuneCountInString(visible.Lines(string(source[column : column+width])))
+		fmt.Fprintf(&b, "\n  %s%s\n  %s%s%s", gutter, visible.Lines(string(source)),
+			strings.Repeat(" ", utf8.RuneCountInString(gutter)), string(lead), strings.Repeat("^", max(carets, 1)))
 	}
 	return b.String()
+}
+
+// excerpt returns the part of the line that is shown, all of it unless it is very
+// long, and where in it, in characters, what is meant begins and how wide that is.
+func (p Problem) excerpt() (source []rune, column, width int) {
+	const most, before = 160, 60
+	source = []rune(p.Source)
+	column = min(max(p.Column-1, 0), len(source))
+	if len(source) > most {
+		from := max(0, min(column-before, len(source)-most))
+		source, column = source[from:from+most], column-from
+	}
+	return source, column, min(p.Width, len(source)-column)
 }
 
 // Problems is the error that Read returns for a file that cannot be used: all
@@ -57,5 +72,3 @@ func (ps Problems) Error() string {
 	}
 	return strings.Join(parts, "\n")
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }

@@ -52,6 +52,7 @@ func (r *reader) reaction(v *value) Reaction {
 		r.wrong(do.keyAt, "keep one of them", "a reaction has both \"run\" and \"do\"")
 	case out.Run != nil:
 		r.checkCaptures(out, v.table.get("run").value.at)
+		r.checkNested(*out.Run, v.table.get("run").value.at)
 	}
 	return out
 }
@@ -86,6 +87,22 @@ func (p Pattern) Captures() []string {
 		names = append(names, m[1])
 	}
 	return names
+}
+
+// nestedShell finds what hands text to another shell, which would read it as code.
+var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\S+\s+)*-[a-z]*c\b`)
+
+// checkNested tells of a {name} in a text that a shell inside the command would read
+// as code: what is captured is the name of a file, which may be anything.
+func (r *reader) checkNested(c Command, at place) {
+	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && captureNames.MatchString(c.Shell)
+	if len(c.Words) > 2 {
+		nested = nestedShell.MatchString(strings.Join(c.Words[:2], " ")) && captureNames.MatchString(c.Words[2])
+	}
+	if nested {
+		r.wrong(at, `hand it over as an argument: ["sh", "-c", "go test \"$1\"", "sh", "{name}"]`,
+			"a shell in this command would read what is captured as code")
+	}
 }
 
 // checkCaptures tells of a {name} in the command that the pattern does not

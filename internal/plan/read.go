@@ -2,10 +2,12 @@ package plan
 
 import (
 	"fmt"
+	"omnivigil/internal/regular"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -16,9 +18,9 @@ func Read(path string) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find %s: %w", path, err)
 	}
-	data, err := os.ReadFile(abs)
+	data, err := regular.Read(abs, regular.Sane)
 	if err != nil {
-		return nil, fmt.Errorf("read the settings: %w", err)
+		return nil, fmt.Errorf("read the settings %s: %w", path, regular.Reason(err))
 	}
 	return parsePlan(path, abs, data)
 }
@@ -33,10 +35,12 @@ func parsePlan(shown, abs string, data []byte) (*Plan, error) {
 		document: doc,
 		plan:     &Plan{File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
 		defaults: &table{},
-		env:      variables{os.LookupEnv, map[string]string{}},
+		env:      variables{machine: os.LookupEnv},
 		places:   map[string]*entry{},
+		known:    map[string]int{},
 	}
 	r.readFile()
+	r.plan.index = r.known
 	r.checkNames()
 	r.checkCircles()
 	if len(doc.found) > 0 {
@@ -52,23 +56,37 @@ type reader struct {
 	defaults *table
 	env      variables
 	places   map[string]*entry // where each unit's table and each of its references stands
-	quiet    bool              // applying defaults again: their problems are known
+	known    map[string]int    // positions of units, by name
+	told     map[string]bool   // problems, so that what stands in [defaults] is told once
+	checking bool              // reading [defaults] for themselves: no unit has variables yet
 }
 
 func (r *reader) wrong(at place, hint, format string, args ...any) {
-	if !r.quiet {
-		r.problem(at, fmt.Sprintf(format, args...), hint)
+	text := fmt.Sprintf(format, args...)
+	if key := fmt.Sprint(at, text); !r.told[key] {
+		if r.told == nil {
+			r.told = map[string]bool{}
+		}
+		r.told[key] = true
+		r.problem(at, text, hint)
 	}
 }
 
 // unknown tells of a key that is not in known.
 func (r *reader) unknown(e *entry, where string, known []string) {
+	if now, old := renamedKeys[e.key]; old && slices.Contains(known, now) {
+		r.wrong(e.keyAt, fmt.Sprintf("write %q", now), "%q is called %q now", e.key, now)
+		return
+	}
 	hint := "known here: " + strings.Join(known, ", ")
 	if near := Nearest(e.key, known); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	}
 	r.wrong(e.keyAt, hint, "unknown key %q in %s", e.key, where)
 }
+
+// renamedKeys are keys of earlier versions, and what they are called now.
+var renamedKeys = map[string]string{"lull": "debounce"}
 
 var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
@@ -112,12 +130,12 @@ func (r *reader) readProject(v *value) {
 				r.plan.Name = e.value.text
 			}
 		case "env_files":
-			r.readEnvFiles(e)
+			r.plan.EnvFiles, r.env.project = r.readEnvFiles(e)
 		case "secret":
 			r.plan.Secret = r.words(e.value, e.key)
 			for i, p := range r.plan.Secret {
 				if _, err := path.Match(p, ""); err != nil {
-					r.wrong(e.value.items[i].at, `such as "*_TOKEN"`, "%q is no pattern of names", p)
+					r.wrong(e.value.items[i].at, `such as "*_TOKEN"`, "%q is not a pattern of names", p)
 				}
 			}
 		default:
@@ -148,11 +166,16 @@ func (r *reader) readGroup(e *entry) {
 		g.Units = r.words(member.value, "units")
 		r.places["group "+e.key] = member
 	}
+	if r.places["group "+e.key] == nil {
+		r.places["group "+e.key] = e
+	}
 	r.plan.Groups = append(r.plan.Groups, g)
 }
 
 func (r *reader) readDefaults() {
 	scratch := r.newUnit("", Service)
+	r.checking, r.env.unit = true, scratch
+	defer func() { r.checking = false }()
 	for _, e := range r.defaults.entries {
 		if key, ok := unitKeys[e.key]; ok {
 			key.read(r, scratch, e)
@@ -185,32 +208,36 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, "give one of them another name", "a unit %q stands already in line %d", e.key, before.keyAt.line)
 	}
 	u := r.newUnit(e.key, kind)
+	r.env.unit, r.env.own = u, nil
 	u.Line = e.keyAt.line
 	r.places[e.key] = e
 
-	r.quiet = true
-	for _, d := range r.defaults.entries {
-		if key, ok := unitKeys[d.key]; ok && key.fits(kind) {
-			key.read(r, u, d)
+	// What sets variables comes first: other keys may use them.
+	for _, early := range []bool{true, false} {
+		for _, d := range r.defaults.entries {
+			if key, ok := unitKeys[d.key]; ok && key.fits(kind) && key.early == early {
+				key.read(r, u, d)
+			}
 		}
-	}
-	r.quiet = false
-	for _, k := range e.value.table.entries {
-		key, ok := unitKeys[k.key]
-		switch {
-		case !ok:
-			r.unknown(k, header, unitKeyNames(kind, false))
-		case !key.fits(kind):
-			r.wrong(k.keyAt, key.misfit, "%s takes no %q", article(kind), k.key)
-		default:
-			key.read(r, u, k)
+		for _, k := range e.value.table.entries {
+			key, ok := unitKeys[k.key]
+			switch {
+			case ok && key.early != early, !ok && early:
+			case !ok:
+				r.unknown(k, header, unitKeyNames(kind, false))
+			case !key.fits(kind):
+				r.wrong(k.keyAt, key.misfit, "%s takes no %q", article(kind), k.key)
+			default:
+				key.read(r, u, k)
+			}
 		}
 	}
 	if e.value.table.get("run") == nil && r.defaults.get("run") == nil {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)
-	u.Env = append(r.env.fileVariables(), u.Env...)
+	u.Env = append(r.env.fileVariables(u), u.Env...)
+	r.known[u.Name] = len(r.plan.Units)
 	r.plan.Units = append(r.plan.Units, u)
 }
 

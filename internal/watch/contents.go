@@ -3,7 +3,7 @@ package watch
 import (
 	"hash/maphash"
 	"io"
-	"os"
+	"omnivigil/internal/regular"
 	"path/filepath"
 	"time"
 )
@@ -26,7 +26,7 @@ func newContents() *contents {
 
 // sum returns a fingerprint of a file, if it is there and not too large.
 func (c *contents) sum(file string) (uint64, bool) {
-	f, err := os.Open(filepath.FromSlash(file))
+	f, err := regular.Open(filepath.FromSlash(file))
 	if err != nil {
 		return 0, false
 	}

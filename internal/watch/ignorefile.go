@@ -3,7 +3,7 @@ package watch
 import (
 	"bytes"
 	"fmt"
-	"os"
+	"omnivigil/internal/regular"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -41,7 +41,7 @@ type scope struct {
 // with returns the scope with the rules of one more file before it. A file that is
 // not there or cannot be read has none.
 func (s *scope) with(base, file string) *scope {
-	text, err := os.ReadFile(filepath.FromSlash(file))
+	text, err := regular.Read(filepath.FromSlash(file), regular.Sane)
 	if err != nil {
 		return s
 	}

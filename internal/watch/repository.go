@@ -2,6 +2,7 @@ package watch
 
 import (
 	"bytes"
+	"omnivigil/internal/regular"
 	"os"
 	"os/exec"
 	"path"
@@ -31,7 +32,7 @@ func openRepository(top string) *repository {
 		return nil
 	}
 	if !info.IsDir() { // a work tree beside the main one, or a submodule
-		text, _ := os.ReadFile(filepath.FromSlash(own))
+		text, _ := regular.Read(filepath.FromSlash(own), regular.Sane)
 		to, ok := strings.CutPrefix(string(bytes.TrimSpace(text)), "gitdir: ")
 		if !ok {
 			return nil
@@ -39,7 +40,7 @@ func openRepository(top string) *repository {
 		own = absolute(top, to)
 	}
 	common := own
-	if text, err := os.ReadFile(filepath.FromSlash(path.Join(own, "commondir"))); err == nil {
+	if text, err := regular.Read(filepath.FromSlash(path.Join(own, "commondir")), regular.Sane); err == nil {
 		common = absolute(own, string(bytes.TrimSpace(text)))
 	}
 	r := &repository{top: top, own: own}

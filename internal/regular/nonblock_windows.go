@@ -1,0 +1,3 @@
+package regular
+
+const nonblock = 0
