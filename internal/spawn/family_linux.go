@@ -216,28 +216,70 @@ func environ(pid int) []byte {
 // terminate, and kills those that are left after the grace. It returns when none
 // is left, and collects those it has been made the parent of.
 func EndDescendants(grace func() bool) {
-	self := os.Getpid()
 	asked := map[int]bool{}
-	for {
-		left := 0
-		children := scanChildren()
-		for _, m := range walk(children(member{pid: self}), children) {
-			if m.gone() && (m.parent != self || collect(m.pid)) {
+	for hasChildren() {
+		within := grace()
+		if !within {
+			clear(asked)
+		}
+		// Frozen first: one that starts another and ends would always be a step ahead.
+		for _, target := range freezeDescendants(asked) {
+			if !within {
+				syscall.Kill(target, syscall.SIGKILL)
 				continue
 			}
-			left++
-			switch {
-			case !grace():
-				syscall.Kill(m.pid, syscall.SIGKILL)
-			case !asked[m.pid]:
-				asked[m.pid] = true
-				syscall.Kill(m.pid, syscall.SIGTERM)
-				syscall.Kill(m.pid, syscall.SIGCONT)
+			asked[target] = true
+			syscall.Kill(target, syscall.SIGTERM)
+			syscall.Kill(target, syscall.SIGCONT)
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// freezeDescendants stops every process below the calling one that has not been asked to
+// end, until a look finds no new one. It returns what to signal (see kill(2)): whole
+// process groups, as negative numbers, since the kernel sends to all of one at once, but
+// single processes where the group may hold others. It collects those that have ended.
+func freezeDescendants(asked map[int]bool) []int {
+	frozen := map[int]bool{}
+	var all []int
+	for again := true; again; {
+		again = false
+		for _, m := range descendants() {
+			target := -m.group
+			if m.session == ownSession() {
+				target = m.pid
+			}
+			if m.gone() && m.parent == os.Getpid() {
+				collect(m.pid)
+			}
+			if asked[target] || frozen[target] || m.gone() && target > 0 {
+				continue
+			}
+			frozen[target] = true
+			if syscall.Kill(target, syscall.SIGSTOP) == nil {
+				again = true
+				all = append(all, target)
 			}
 		}
-		if left == 0 {
-			return
-		}
-		time.Sleep(5 * time.Millisecond)
 	}
+	return all
+}
+
+// descendants returns all processes below the calling one, but for some that are being
+// made at the moment.
+func descendants() []member {
+	self, _ := readMember(os.Getpid())
+	if listsChildren() {
+		return walk(childrenOf(self), childrenOf)
+	}
+	children := scanChildren()
+	return walk(children(self), children)
+}
+
+// hasChildren reports whether the calling process has a child, living or not collected:
+// as the parent of orphans it has one as long as there is any process below it.
+func hasChildren() bool {
+	err := unix.Waitid(unix.P_ALL, 0, nil, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT|unix.WALL, nil)
+	return err != unix.ECHILD
 }

@@ -31,12 +31,24 @@ type Spec struct {
 	Env  []string // "NAME=value", complete: nothing is inherited beside it
 	Cols int      // the terminal's size in cells
 	Rows int
+	// Terminal is what it reads from and writes to.
+	Terminal Terminal
 	// Output is called with the bytes the process writes, in order, from one
 	// goroutine. The slice is only valid during the call.
 	Output func([]byte)
 	// Exited is called once, after the last Output, when all that it started is gone.
 	Exited func(Exit)
 }
+
+// Terminal is what a process reads from and writes to. Whichever it is, the process
+// gets a session of its own, so that it cannot reach the terminal that Omnivigil has.
+type Terminal uint8
+
+const (
+	OwnTerminal   Terminal = iota // a pseudo-terminal, which controls it
+	ShownTerminal                 // a pseudo-terminal that it cannot ask questions on behind its output
+	NoTerminal                    // nothing to read, and a pipe to write to
+)
 
 // Exit is how a process ended.
 type Exit struct {
@@ -78,11 +90,12 @@ type Process struct {
 	mark    string
 	cmd     *exec.Cmd
 	tty     *os.File
-	asked   atomic.Bool  // somebody has signalled it
+	asked   atomic.Bool  // it was told to end
 	ended   atomic.Bool  // its own process has been waited for
 	lastIO  []byte       // what it had done to files by then, as the system tells it
 	shown   atomic.Int64 // bytes that have been written to its terminal
 	told    told
+	strays  bool // some of its processes were found outside its tree; owned by the tracker
 }
 
 // Start runs the command. An error says what was tried and why it failed; no
@@ -101,7 +114,11 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	s.serial++
 	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
 	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: append(slices.Clip(spec.Env), markName+"="+p.mark)}
-	p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows)
+	if spec.Terminal == NoTerminal {
+		p.tty, err = startOnPipe(p.cmd)
+	} else {
+		p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows, spec.Terminal == OwnTerminal)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
 	}
@@ -162,11 +179,24 @@ func lookup(env []string, name string) string {
 	return ""
 }
 
-// Signal sends a signal, named without SIG, to the process and all that it
-// started. Sending to what is gone is no error.
+// Signal sends a signal that is to end it, named without SIG, to the process and all
+// that it started. Sending to what is gone is no error. It does not block.
 func (p *Process) Signal(name string) error {
 	p.asked.Store(true)
 	return p.signal(name)
+}
+
+// SignalLeader sends a signal that is not meant to end it, named without SIG, to the
+// process alone, not to what it started. Sending to what is gone is no error.
+func (p *Process) SignalLeader(name string) error {
+	sig, err := signalNumber(name)
+	if err != nil {
+		return err
+	}
+	if err := p.cmd.Process.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
+	}
+	return nil
 }
 
 func (p *Process) signal(name string) error {

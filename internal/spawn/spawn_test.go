@@ -6,10 +6,12 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -128,11 +130,16 @@ func eventually(t *testing.T, what string, ok func() bool) {
 }
 
 func TestSignalReachesGrandchildren(t *testing.T) {
-	r := start(t, "/bin/sh", "-c", `sh -c 'sleep 1000; :' & sleep 1000 & echo up; wait`)
-	eventually(t, "it is up", func() bool { return strings.Contains(r.text(), "up") })
+	r := start(t, "/bin/sh", "-c", `sh -c 'sleep 1000 & echo child $!; wait' & sleep 1000 & echo child $!; wait`)
+	eventually(t, "both are up", func() bool { return strings.Count(r.text(), "\n") == 2 })
+	pids := regexp.MustCompile(`\d+`).FindAllString(r.text(), -1)
+	require.Len(t, pids, 2)
 	require.NoError(t, r.Signal("TERM"))
 	assert.Equal(t, "SIGTERM", r.wait(t).Signal)
-	assert.False(t, r.alive())
+	for _, text := range pids {
+		pid, _ := strconv.Atoi(text)
+		assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH, "grandchild %d", pid)
+	}
 	assert.NoError(t, r.Signal("TERM"), "a group that is gone is no error")
 }
 

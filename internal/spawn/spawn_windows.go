@@ -13,7 +13,9 @@ type terminals struct{}
 
 func newTerminals() terminals { return terminals{} }
 
-func (terminals) start(*exec.Cmd, int, int) (*os.File, error) { return nil, errNoTerminal }
+func (terminals) start(*exec.Cmd, int, int, bool) (*os.File, error) { return nil, errNoTerminal }
+
+func startOnPipe(*exec.Cmd) (*os.File, error) { return nil, errNoTerminal }
 
 func signalNumber(string) (syscall.Signal, error) { return 0, errNoTerminal }
 

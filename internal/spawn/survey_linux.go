@@ -44,6 +44,13 @@ type listener struct {
 	inode   string
 }
 
+// takes reports whether nobody else can listen on the address while this does: it is
+// the same, or one of the two stands for all addresses.
+func (l listener) takes(address netip.AddrPort) bool {
+	mine, other := l.address.Addr(), address.Addr()
+	return l.address.Port() == address.Port() && (mine == other || mine.IsUnspecified() || other.IsUnspecified())
+}
+
 // listenersFromProc reads the system's listening sockets where there are no socket
 // diagnostics (see proc(5), net/tcp).
 func listenersFromProc() []listener {
@@ -128,11 +135,11 @@ func (s *Spawner) Listening(anyway bool) (map[*Process][]netip.AddrPort, bool) {
 	return out, true
 }
 
-// Holder says who accepts TCP connections on a port, in words, and whether anybody
-// does. The process is found where the system lets it be seen.
-func (s *Spawner) Holder(port int) (who string, taken bool) {
+// Holder says who accepts TCP connections that an address would get, in words, and
+// whether anybody does. The process is found where the system lets it be seen.
+func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	for _, l := range listeners() {
-		if int(l.address.Port()) != port {
+		if !l.takes(address) {
 			continue
 		}
 		pids, _ := os.ReadDir("/proc")

@@ -33,12 +33,17 @@ func TestListenersAgree(t *testing.T) {
 func TestHolderNamesTheProcess(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	who, taken := New().Holder(port)
-	assert.True(t, taken)
-	assert.Regexp(t, `^process \d+ \(spawn.test\)`, who)
+	address := l.Addr().(*net.TCPAddr).AddrPort()
+	on := func(host string) netip.AddrPort { return netip.AddrPortFrom(netip.MustParseAddr(host), address.Port()) }
+	for _, host := range []string{"127.0.0.1", "0.0.0.0"} {
+		who, taken := New().Holder(on(host))
+		assert.True(t, taken)
+		assert.Regexp(t, `^process \d+ \(spawn.test\)`, who)
+	}
+	_, taken := New().Holder(on("127.0.0.2"))
+	assert.False(t, taken, "that is another address")
 	l.Close()
-	_, taken = New().Holder(port)
+	_, taken = New().Holder(on("127.0.0.1"))
 	assert.False(t, taken)
 }
 

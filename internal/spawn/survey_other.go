@@ -3,7 +3,6 @@
 package spawn
 
 import (
-	"fmt"
 	"net"
 	"net/netip"
 	"time"
@@ -23,9 +22,9 @@ func (s *Spawner) Survey() map[*Process]Use { return nil }
 // Listening finds nothing here.
 func (s *Spawner) Listening(bool) (map[*Process][]netip.AddrPort, bool) { return nil, false }
 
-// Holder tries to listen on the port itself, and so cannot say who does.
-func (s *Spawner) Holder(port int) (who string, taken bool) {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+// Holder tries to listen on the address itself, and so cannot say who does.
+func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
+	l, err := net.Listen("tcp", address.String())
 	if err != nil {
 		return "another process", true
 	}

@@ -73,14 +73,14 @@ func (spare terminals) refill() {
 
 // start starts cmd as the leader of a new session, and so of a new process group,
 // on a new terminal, and returns the terminal's other side.
-func (spare terminals) start(cmd *exec.Cmd, cols, rows int) (*os.File, error) {
+func (spare terminals) start(cmd *exec.Cmd, cols, rows int, controlled bool) (*os.File, error) {
 	t, err := spare.take()
 	if err != nil {
 		return nil, err
 	}
 	defer t.theirs.Close()
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.theirs, t.theirs, t.theirs
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: controlled}
 	if err = resize(t.ours, cols, rows); err == nil {
 		err = cmd.Start()
 	}
@@ -89,6 +89,23 @@ func (spare terminals) start(cmd *exec.Cmd, cols, rows int) (*os.File, error) {
 		return nil, err
 	}
 	return t.ours, nil
+}
+
+// startOnPipe starts cmd as the leader of a new session without a terminal, and returns
+// the side of a pipe from which its output is read.
+func startOnPipe(cmd *exec.Cmd) (*os.File, error) {
+	ours, theirs, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("make a pipe: %w", err)
+	}
+	defer theirs.Close()
+	cmd.Stdout, cmd.Stderr = theirs, theirs
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		ours.Close()
+		return nil, err
+	}
+	return ours, nil
 }
 
 func resize(tty *os.File, cols, rows int) error {

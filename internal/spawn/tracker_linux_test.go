@@ -1,13 +1,17 @@
 package spawn
 
 import (
+	"context"
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,6 +20,9 @@ import (
 func init() {
 	if os.Getenv("OMNIVIGIL_HEADLESS") != "" {
 		liveWithoutFirstThread()
+	}
+	if script := os.Getenv("OMNIVIGIL_END_ALL"); script != "" {
+		endAll(script)
 	}
 }
 
@@ -33,6 +40,37 @@ func liveWithoutFirstThread() {
 		}
 	}()
 	syscall.RawSyscall(syscall.SYS_EXIT, 0, 0, 0)
+}
+
+// endAll runs a script and ends all that it has started, wherever that has gone.
+func endAll(script string) {
+	if err := BecomeSubreaper(); err != nil {
+		panic(err)
+	}
+	exec.Command("/bin/sh", "-c", script).Run()
+	deadline := time.Now().Add(300 * time.Millisecond)
+	EndDescendants(func() bool { return time.Now().Before(deadline) })
+	os.Exit(0)
+}
+
+// TestEndDescendants leaves nothing, also of what is always a step ahead.
+func TestEndDescendants(t *testing.T) {
+	step := filepath.Join(t.TempDir(), "step")
+	require.NoError(t, os.WriteFile(step, []byte("sleep 0.003\nsh \"$0\" & exit\n"), 0o600))
+	for _, script := range []string{
+		`env -i setsid sh ` + step + ` & sleep 0.1`,
+		`setsid sh -c "trap '' TERM; while :; do sleep 0.01; done # ` + step + `" & sleep 0.1`,
+		`true`,
+	} {
+		program, err := os.Executable()
+		require.NoError(t, err)
+		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+		defer stop()
+		c := exec.CommandContext(ctx, program)
+		c.Env = append(os.Environ(), "OMNIVIGIL_END_ALL="+script)
+		require.NoError(t, c.Run())
+		require.Empty(t, runningWith(step))
+	}
 }
 
 // TestStrays ends processes that tried to get away from their run.
@@ -63,5 +101,102 @@ func TestStrays(t *testing.T) {
 			r.wait(t)
 			assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH)
 		})
+	}
+}
+
+// TestAlwaysAStepAhead ends a process that starts another every few milliseconds and
+// ends itself, so that no list ever holds it for long.
+func TestAlwaysAStepAhead(t *testing.T) {
+	step := filepath.Join(t.TempDir(), "step")
+	require.NoError(t, os.WriteFile(step, []byte("sleep 0.003\nsh \"$0\" & exit\n"), 0o600))
+	for _, test := range []struct{ name, script string }{
+		{"when its leader ends", `(setsid sh ` + step + ` &) ; sleep 0.3; exit 3`},
+		{"when it is stopped", `(setsid sh ` + step + ` &) ; echo up; sleep 1000`},
+		{"as the leader", `sh ` + step + ` & exit`},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			r := start(t, "/bin/sh", "-c", test.script)
+			if strings.Contains(test.script, "up") {
+				eventually(t, "it is up", func() bool { return strings.Contains(r.text(), "up") })
+				for range 20 {
+					spawner.Survey()
+				}
+				require.NoError(t, r.Signal("TERM"))
+			}
+			r.wait(t)
+			for range 5 {
+				require.Empty(t, runningWith(step), "a process of it is left")
+			}
+		})
+	}
+}
+
+// runningWith returns the processes that have a word in their command line.
+func runningWith(word string) []string {
+	var found []string
+	files, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, f := range files {
+		if line, _ := os.ReadFile(f); strings.Contains(string(line), word) {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+// TestNothingIsKept holds that the tracker forgets a run with all that it had in other
+// sessions.
+func TestNothingIsKept(t *testing.T) {
+	s := New()
+	for range 5 {
+		done := make(chan Exit, 1)
+		_, err := s.Start(Spec{Argv: []string{"/bin/sh", "-c", "setsid sleep 0.05 & setsid sleep 0.05 & sleep 0.03"}, Dir: t.TempDir(), Env: os.Environ(),
+			Cols: 80, Rows: 24, Output: func([]byte) {}, Exited: func(x Exit) { done <- x }})
+		require.NoError(t, err)
+		for ended := false; !ended; {
+			s.Survey()
+			select {
+			case <-done:
+				ended = true
+			default:
+			}
+		}
+	}
+	s.Survey()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	assert.Empty(t, s.tracker.sessions)
+	assert.Empty(t, s.tracker.known)
+	assert.Empty(t, s.tracker.leaders)
+}
+
+// TestSignalToTheLeaderAlone leaves what the process has started as it is, and when it
+// ends by that signal its leftovers end as those of any other end.
+func TestSignalToTheLeaderAlone(t *testing.T) {
+	r := start(t, "/bin/sh", "-c", `trap 'echo heard' HUP; trap 'exit 3' USR1; sleep 1000 & echo "up $!"; while :; do wait; done`)
+	eventually(t, "it is up", func() bool { return strings.Contains(r.text(), "up") })
+	pid, err := strconv.Atoi(strings.Fields(r.text())[1])
+	require.NoError(t, err)
+	require.NoError(t, r.SignalLeader("HUP"))
+	eventually(t, "it has heard", func() bool { return strings.Contains(r.text(), "heard") })
+	assert.NoError(t, syscall.Kill(pid, 0), "its child goes on")
+	require.NoError(t, r.SignalLeader("USR1"))
+	assert.Equal(t, Exit{Code: 3}, r.wait(t))
+	assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH)
+}
+
+func TestWithoutATerminal(t *testing.T) {
+	for kind, want := range map[Terminal]string{
+		OwnTerminal: "shown, controls", ShownTerminal: "shown, no control", NoTerminal: "none, no control",
+	} {
+		var out strings.Builder
+		exited := make(chan Exit, 1)
+		_, err := spawner.Start(Spec{
+			Argv: []string{"/bin/sh", "-c", `if [ -t 1 ]; then printf 'shown, '; else printf 'none, '; fi; if (: </dev/tty) 2>/dev/null; then printf controls; else printf 'no control'; fi`},
+			Dir:  t.TempDir(), Env: os.Environ(), Cols: 80, Rows: 24, Terminal: kind,
+			Output: func(p []byte) { out.Write(p) }, Exited: func(x Exit) { exited <- x },
+		})
+		require.NoError(t, err)
+		<-exited
+		assert.Equal(t, want, out.String())
 	}
 }
