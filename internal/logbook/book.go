@@ -17,10 +17,9 @@
 package logbook
 
 import (
-	"bufio"
 	"encoding/binary"
 	"fmt"
-	"io"
+	"omnivigil/internal/regular"
 	"os"
 	"path/filepath"
 	"sort"
@@ -70,9 +69,10 @@ const (
 	numberSize = 8
 )
 
-// Book is an open logbook. Its methods may be called from any goroutine. When
-// the disk refuses a write, the book says so once through Err and goes on without
-// the lines that could not be written.
+// Book is an open logbook. Its methods may be called from any goroutine. When the disk
+// refuses writes, the book says so through Err, keeps lines in memory, up to a limit,
+// and writes them when there is room again. Lines beyond the limit are lost; the book
+// says how many when it can be written again.
 type Book struct {
 	dir   string
 	clock func() time.Time
@@ -86,25 +86,30 @@ type Book struct {
 	perUnit []*column
 	offset  int64
 	last    time.Time
-	err     error
+	err     error     // why nothing can be written at the moment
+	retry   time.Time // when to try again
+	lost    int       // lines that had no room since then
 	grown   map[chan struct{}]bool
 }
 
-// Open makes a new book in the folder dir, which must not hold one.
-func Open(dir string) (*Book, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("make the log folder: %w", err)
-	}
+// mostKept is how many bytes of what cannot be written are kept in memory.
+const mostKept = 32 << 20
+
+// retryPause is how long a disk that refused is left alone.
+const retryPause = time.Second
+
+// Open makes a new book in the folder dir, which must not hold one. Where that cannot
+// be made, or not be written to, the book keeps lines in memory: see Err.
+func Open(dir string) *Book {
 	b := &Book{dir: dir, clock: time.Now, ids: map[string]int{}, grown: map[chan struct{}]bool{}}
-	for name, c := range map[string]**column{"lines.log": &b.lines, "index": &b.index, "units": &b.units} {
-		made, err := newColumn(filepath.Join(dir, name))
-		if err != nil {
-			return nil, err
-		}
-		*c = made
-	}
-	return b, nil
+	b.lines, b.index, b.units = b.column("lines.log"), b.column("index"), b.column("units")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.flush()
+	return b
 }
+
+func (b *Book) column(name string) *column { return &column{path: filepath.Join(b.dir, name)} }
 
 // Dir returns the book's folder.
 func (b *Book) Dir() string { return b.dir }
@@ -120,12 +125,9 @@ func (b *Book) Append(e Entry, texts ...string) {
 	if now := b.clock(); now.After(b.last) {
 		b.last = now
 	}
-	id := b.unit(e.Unit)
+	b.recover()
 	for _, text := range texts {
-		if err := b.append(id, e, text); err != nil {
-			b.err = fmt.Errorf("write the log: %w", err)
-			break
-		}
+		b.append(e, text)
 	}
 	for c := range b.grown {
 		select {
@@ -135,54 +137,92 @@ func (b *Book) Append(e Entry, texts ...string) {
 	}
 }
 
-func (b *Book) append(id int, e Entry, text string) error {
-	if id < 0 {
-		return b.err
+func (b *Book) append(e Entry, text string) {
+	if b.err != nil && b.kept() > mostKept {
+		b.lost++
+		return
 	}
+	id := b.unit(e.Unit)
 	var record [recordSize]byte
-	binary.LittleEndian.PutUint64(record[0:], uint64(b.offset))
+	binary.LittleEndian.PutUint64(record[0:], uint64(b.lines.size()))
 	binary.LittleEndian.PutUint64(record[8:], uint64(b.last.UnixNano()))
 	binary.LittleEndian.PutUint32(record[16:], uint32(len(text)))
 	binary.LittleEndian.PutUint32(record[20:], uint32(e.Run))
 	binary.LittleEndian.PutUint16(record[24:], uint16(id))
 	record[26], record[27] = byte(e.Stream), byte(e.Tone)
 	var number [numberSize]byte
-	binary.LittleEndian.PutUint64(number[:], uint64(b.index.size/recordSize))
+	binary.LittleEndian.PutUint64(number[:], uint64(b.index.size()/recordSize))
 
-	if err := b.lines.write([]byte(text), []byte{'\n'}); err != nil {
-		return err
+	b.lines.add([]byte(text))
+	b.lines.add([]byte{'\n'})
+	b.perUnit[id].add(number[:])
+	b.index.add(record[:])
+	if b.err == nil && b.lines.isFull() {
+		b.flush()
 	}
-	b.offset = b.lines.size
-	if err := b.perUnit[id].write(number[:]); err != nil {
-		return err
-	}
-	return b.index.write(record[:])
 }
 
-// unit returns the number that stands for a unit's name, or -1 when it cannot be
-// written down.
+// unit returns the number that stands for a unit's name.
 func (b *Book) unit(name string) int {
 	if id, ok := b.ids[name]; ok {
 		return id
 	}
 	id := len(b.names)
-	c, err := newColumn(filepath.Join(b.dir, fmt.Sprintf("unit-%d", id)))
-	if err == nil {
-		err = b.units.write([]byte(name), []byte{'\n'})
-	}
-	if err != nil {
-		b.err = err
-		return -1
-	}
-	b.ids[name], b.names, b.perUnit = id, append(b.names, name), append(b.perUnit, c)
+	b.units.add([]byte(name + "\n"))
+	b.ids[name], b.names, b.perUnit = id, append(b.names, name), append(b.perUnit, b.column(fmt.Sprintf("unit-%d", id)))
 	return id
 }
 
-// Err returns what last went wrong while writing, or nil.
+func (b *Book) columns() []*column { return append([]*column{b.lines, b.index, b.units}, b.perUnit...) }
+
+// kept is how many bytes have not been written.
+func (b *Book) kept() int {
+	n := 0
+	for _, c := range b.columns() {
+		n += len(c.tail)
+	}
+	return n
+}
+
+// flush writes what is in memory. It leaves alone a disk that has just refused.
+func (b *Book) flush() {
+	if b.err != nil && b.clock().Before(b.retry) {
+		return
+	}
+	if b.err == nil && b.lines.file != nil && b.kept() == 0 {
+		return
+	}
+	err := os.MkdirAll(b.dir, 0o700)
+	for _, c := range b.columns() {
+		if err == nil {
+			err = c.flush()
+		}
+	}
+	if b.err = err; err != nil {
+		b.retry = b.clock().Add(retryPause)
+	}
+}
+
+// recover tries whether a disk that refused takes lines again.
+func (b *Book) recover() {
+	if b.err == nil {
+		return
+	}
+	if b.flush(); b.err == nil && b.lost > 0 {
+		n := b.lost
+		b.lost = 0
+		b.append(Entry{Stream: Note, Tone: Broken}, fmt.Sprintf("the log can be written again; %d lines had no room and are lost", n))
+	}
+}
+
+// Err returns why the log cannot be written at the moment, or nil.
 func (b *Book) Err() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.err
+	if b.err == nil {
+		return nil
+	}
+	return fmt.Errorf("the log cannot be written, output is kept in memory: %w", regular.Reason(b.err))
 }
 
 // Grown returns a channel that has a value whenever lines have come since it was
@@ -211,10 +251,10 @@ func (b *Book) Len(unit string) int64 {
 
 func (b *Book) length(unit string) int64 {
 	if unit == All {
-		return b.index.size / recordSize
+		return b.index.size() / recordSize
 	}
 	if id, ok := b.ids[unit]; ok {
-		return b.perUnit[id].size / numberSize
+		return b.perUnit[id].size() / numberSize
 	}
 	return 0
 }
@@ -224,6 +264,9 @@ func (b *Book) length(unit string) int64 {
 func (b *Book) Window(unit string, from int64, n int) ([]Line, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if b.err == nil {
+		b.flush() // whoever looks at the files sees what is on the screen
+	}
 	from = max(from, 0)
 	n = int(min(int64(n), b.length(unit)-from))
 	if n <= 0 {
@@ -297,65 +340,19 @@ func (b *Book) Position(unit string, t time.Time) (int64, error) {
 	return int64(at), failed
 }
 
-// Close writes what is left and closes the files.
+// Close writes what is left and closes the files. It returns the first error.
 func (b *Book) Close() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	var first error
-	for _, c := range append([]*column{b.lines, b.index, b.units}, b.perUnit...) {
+	b.retry = time.Time{}
+	b.flush()
+	first := b.err
+	for _, c := range b.columns() {
 		if err := c.close(); err != nil && first == nil {
 			first = err
 		}
 	}
 	return first
-}
-
-// column is an append-only file with a buffer before it.
-type column struct {
-	file    *os.File
-	buffer  *bufio.Writer
-	size    int64 // with what is still in the buffer
-	written int64 // without
-}
-
-func newColumn(path string) (*column, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("make the log file: %w", err)
-	}
-	return &column{file: f, buffer: bufio.NewWriterSize(f, 32<<10)}, nil
-}
-
-func (c *column) write(parts ...[]byte) error {
-	for _, p := range parts {
-		n, err := c.buffer.Write(p)
-		c.size += int64(n)
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (c *column) readAt(p []byte, offset int64) error {
-	if offset+int64(len(p)) > c.written {
-		if err := c.buffer.Flush(); err != nil {
-			return fmt.Errorf("write the log: %w", err)
-		}
-		c.written = c.size
-	}
-	if _, err := c.file.ReadAt(p, offset); err != nil && err != io.EOF {
-		return fmt.Errorf("read the log: %w", err)
-	}
-	return nil
-}
-
-func (c *column) close() error {
-	flushed := c.buffer.Flush()
-	if err := c.file.Close(); err != nil {
-		return err
-	}
-	return flushed
 }
 
 // SetClock replaces the clock that lines are dated by, for tests and replays. It

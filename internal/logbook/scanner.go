@@ -5,16 +5,19 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"omnivigil/internal/visible"
+
 	"github.com/charmbracelet/x/ansi"
 )
 
 // longest is how many bytes of a line without an end are kept together.
 const longest = 64 << 10
 
-// Scanner turns the bytes that a process writes to its terminal into lines fit
-// for a stream: colours and links stay in, cursor movement and screen clearing
-// stay out, and a line that was rewritten with carriage returns counts once, as
-// it last stood. The zero value is ready for use.
+// Scanner turns the bytes that a process writes to its terminal into lines fit for a
+// stream. What acts on the line itself is done: carriage returns, backspaces, erasing,
+// movement within the line; so a line that was rewritten counts once, as it last stood.
+// Colours and links stay in and end with their line; all else that a terminal acts on
+// stays out. The zero value is ready for use.
 type Scanner struct {
 	// Hide, if set, is given every line before it leaves the scanner, and the
 	// pieces of one that is too long. No piece ends within Hold bytes of what is
@@ -23,7 +26,14 @@ type Scanner struct {
 	Hold int
 
 	partial []byte
-	pen     string // colours still in force at the end of the last line
+	pen     pen // in use at the end of the last line
+	shown   shown
+}
+
+// shown is what Pause has returned of a line that had no end.
+type shown struct {
+	text string
+	pen  pen // at its end
 }
 
 // Scan returns the lines that p completes.
@@ -39,7 +49,7 @@ func (s *Scanner) Scan(p []byte) []string {
 			line = append(s.partial, line...)
 			s.partial = s.partial[:0]
 		}
-		lines = append(lines, s.clean(line))
+		lines = s.add(lines, line)
 		p = p[i+1:]
 	}
 	s.partial = append(s.partial, p...)
@@ -47,118 +57,94 @@ func (s *Scanner) Scan(p []byte) []string {
 		if s.Hide != nil {
 			s.partial = []byte(s.Hide(string(s.partial)))
 		}
-		cut := longest
-		if cut = min(cut, len(s.partial)); cut == len(s.partial) {
+		cut := min(longest, len(s.partial))
+		if cut == len(s.partial) {
 			break // it has become short enough
 		}
 		for cut > longest-utf8.UTFMax && !utf8.RuneStart(s.partial[cut]) {
 			cut--
 		}
-		lines = append(lines, s.clean(s.partial[:cut]))
+		lines = s.add(lines, s.partial[:cut])
 		s.partial = append(s.partial[:0], s.partial[cut:]...)
 	}
 	return lines
 }
 
-// Rest returns what was written after the last line's end, if anything.
+// add appends what a whole line says beyond what Pause has returned of it.
+func (s *Scanner) add(lines []string, raw []byte) []string {
+	text, after := s.clean(raw)
+	s.pen = after
+	before := s.shown
+	if before.text == "" {
+		return append(lines, text)
+	}
+	s.shown = shown{}
+	rest, more := strings.CutPrefix(text, before.text)
+	switch {
+	case !more: // it was rewritten
+		return append(lines, text)
+	case ansi.Strip(rest) == "":
+		return lines
+	}
+	return append(lines, before.pen.String()+rest)
+}
+
+// Pause returns what has been written after the last line's end, for a stream in which
+// nothing has come for a moment: a prompt, say. It returns nothing twice; what a line
+// says beyond that comes with its end. Unsure, if set, reports whether a text may end in
+// the midst of something that is to be hidden; such a text is not returned.
+func (s *Scanner) Pause(unsure func(string) bool) []string {
+	if len(s.partial) == 0 {
+		return nil
+	}
+	text, after := s.clean(s.partial)
+	rest, more := strings.CutPrefix(text, s.shown.text)
+	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more || unsure != nil && unsure(string(s.partial)) {
+		return nil
+	}
+	if s.shown.text != "" {
+		rest = s.shown.pen.String() + rest
+	}
+	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, noLink), plainColours), after}
+	return []string{rest}
+}
+
+// Rest returns what was written after the last line's end, if anything, and was not
+// returned by Pause.
 func (s *Scanner) Rest() []string {
 	if len(s.partial) == 0 {
 		return nil
 	}
-	line := s.clean(s.partial)
+	lines := s.add(nil, s.partial)
 	s.partial = nil
-	if line == "" {
+	if len(lines) == 1 && lines[0] == "" {
 		return nil
 	}
-	return []string{line}
+	return lines
 }
 
-func (s *Scanner) clean(line []byte) string {
-	text := s.plain(line)
+func (s *Scanner) clean(line []byte) (string, pen) {
+	line = bytes.TrimRight(line, "\r")
+	text, after := "", s.pen
+	if s.pen == (pen{}) && isPlain(line) {
+		text = string(line)
+	} else {
+		e := editor{pen: s.pen}
+		e.write(line)
+		text, after = e.String(), e.pen
+	}
 	if s.Hide != nil {
 		text = s.Hide(text)
 	}
-	return text
+	return text, after
 }
 
-func (s *Scanner) plain(line []byte) string {
-	line = bytes.TrimRight(line, "\r")
-	if i := bytes.LastIndexByte(line, '\r'); i >= 0 {
-		line = line[i+1:]
-	}
-	if s.pen == "" && isPlain(line) {
-		return string(line)
-	}
-	return s.cleanSequences(line)
-}
-
+// isPlain reports whether a line is text and nothing else.
 func isPlain(line []byte) bool {
 	for _, c := range line {
-		if c < ' ' && c != '\t' || c == 0x7f {
-			return false
-		}
-	}
-	return utf8.Valid(line)
-}
-
-func (s *Scanner) cleanSequences(line []byte) string {
-	var b strings.Builder
-	b.WriteString(s.pen)
-	var state byte
-	for len(line) > 0 {
-		seq, width, n, next := ansi.DecodeSequence(line, state, nil)
-		if n == 0 {
-			break
-		}
-		state, line = next, line[n:]
-		switch {
-		case width > 0 || len(seq) > 0 && seq[0] == '\t':
-			b.WriteString(strings.ToValidUTF8(string(seq), "\uFFFD"))
-		case isColour(seq):
-			b.Write(seq)
-			s.draw(string(seq))
-		case isLink(seq):
-			b.Write(seq)
-		case seq[0] >= 0x80:
-			b.WriteString("\uFFFD")
-		}
-	}
-	return b.String()
-}
-
-// isColour reports whether a sequence selects colours or weight (SGR, ECMA-48).
-func isColour(seq []byte) bool {
-	if len(seq) < 3 || !bytes.HasPrefix(seq, []byte("\x1b[")) || seq[len(seq)-1] != 'm' {
-		return false
-	}
-	for _, c := range seq[2 : len(seq)-1] {
-		if (c < '0' || c > '9') && c != ';' && c != ':' {
-			return false
+		if c < ' ' && c != '\t' || c >= 0x7f {
+			return bytes.IndexByte(line, '\r') < 0 && utf8.Valid(line) && visible.Lines(string(line)) == string(line)
 		}
 	}
 	return true
-}
-
-// isLink reports whether a sequence is a whole hyperlink, as terminals have agreed
-// on it (OSC 8), with nothing in it but text.
-func isLink(seq []byte) bool {
-	body, ok := bytes.CutPrefix(seq, []byte("\x1b]8;"))
-	if !ok {
-		return false
-	}
-	body, short := bytes.CutSuffix(body, []byte("\x07"))
-	if !short {
-		body, ok = bytes.CutSuffix(body, []byte("\x1b\\"))
-	}
-	return ok && isPlain(body)
-}
-
-// draw remembers which colours are in force.
-func (s *Scanner) draw(seq string) {
-	const longestPen = 200
-	if seq == "\x1b[m" || seq == "\x1b[0m" || len(s.pen)+len(seq) > longestPen {
-		s.pen = ""
-		return
-	}
-	s.pen += seq
 }
