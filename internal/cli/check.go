@@ -10,7 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/concern"
+	"omnivigil/internal/mask"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/trust"
+	"omnivigil/internal/visible"
 )
 
 func checkCommand(at *location) *cobra.Command {
@@ -23,9 +26,15 @@ func checkCommand(at *location) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("%s is fine. %s would run:\n\n", p.File, p.Name)
-			describe(os.Stdout, p)
-			return sayCost(os.Stdout, p)
+			out := &strings.Builder{}
+			fmt.Fprintf(out, "%s is fine. %s would run:\n\n", p.File, p.Name)
+			describe(out, p)
+			if err := sayCost(out, p); err != nil {
+				return err
+			}
+			secrets := mask.Of(p.SecretValues(os.Environ()))
+			fmt.Print(visible.Lines(secrets.String(out.String())))
+			return nil
 		},
 	}
 }
@@ -36,15 +45,21 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\nwatches %s with %s, of which %d concern somebody; ready in %s\n",
+	fmt.Fprintf(out, "\nwatches %s with %s, of which %d match a rule; ready in %s\n",
 		count(cost.Folders, "folder"), count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
+	if cost.Above {
+		fmt.Fprintf(out, "some patterns lead out of %s: what is outside is watched as far as they reach\n", p.Root)
+	}
+	for _, file := range p.MissingEnvFiles {
+		fmt.Fprintf(out, "\n%s: there is no env file %s; its variables are missing until there is\n", p.File, file)
+	}
 	if cost.Polled > 0 {
 		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", count(cost.Polled, "folder"))
 	}
 	for _, idle := range cost.Idle {
 		why := "matches no file that is there now"
 		if idle.Excluded {
-			why = "matches only files that are kept out: omnivigil why tells for each by what"
+			why = "matches only files that are ignored: omnivigil why tells for each by what"
 		}
 		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
 	}
@@ -58,15 +73,24 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-// describe lists the units in the order in which they would start.
+// describe lists the units in the order in which they would start, each with all that it
+// would run and open, and its rules.
 func describe(out io.Writer, p *plan.Plan) {
-	width := 0
+	width, items := 0, map[string][]trust.Item{}
 	for _, u := range p.Units {
 		width = max(width, len(u.Name))
 	}
+	for _, item := range trust.Items(p) {
+		items[item.Unit] = append(items[item.Unit], item)
+	}
 	for _, u := range p.InOrder() {
 		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, u.Run)
-		for _, fact := range facts(p, u) {
+		for _, item := range items[u.Name] {
+			if item.What != "is" && item.What != "runs" {
+				fmt.Fprintf(out, "  %-*s           %s %s\n", width, "", item.What, item.Text)
+			}
+		}
+		for _, fact := range facts(u) {
 			fmt.Fprintf(out, "  %-*s           %s\n", width, "", fact)
 		}
 	}
@@ -80,38 +104,27 @@ func patterns(ps []plan.Pattern) []string {
 	return out
 }
 
-// reacts says in words what a reaction does.
-func reacts(u *plan.Unit, re plan.Reaction) string {
-	switch {
-	case re.Do == plan.Nothing:
-		return "on " + re.When.Text + " does nothing"
-	case re.Do == plan.SendSignal:
-		return "on " + re.When.Text + " is sent " + re.Signal
-	case re.Run != nil:
-		return "on " + re.When.Text + " runs " + re.Run.String()
-	}
-	return "on " + re.When.Text + " " + u.Verb()
-}
-
-func facts(p *plan.Plan, u *plan.Unit) []string {
+func facts(u *plan.Unit) []string {
 	var lines []string
 	add := func(label string, names []string) {
 		if len(names) > 0 {
 			lines = append(lines, label+" "+strings.Join(names, ", "))
 		}
 	}
-	if u.Dir != p.Root {
-		add("in", []string{u.Dir})
-	}
 	add("needs", u.Needs)
 	add("follows", u.Follows)
 	for _, re := range u.Reactions {
-		lines = append(lines, reacts(u, re))
+		switch {
+		case re.Do == plan.Nothing:
+			lines = append(lines, "on "+re.When.Text+" does nothing")
+		case re.Do == plan.Act && re.Run == nil:
+			lines = append(lines, "on "+re.When.Text+" "+u.Verb())
+		}
 	}
 	add("watches", patterns(u.Watch))
 	add("ignores", patterns(u.Ignore))
 	if u.Manual {
-		lines = append(lines, "starts when you ask for it")
+		lines = append(lines, "starts when asked for")
 	}
 	return lines
 }

@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/visible"
 )
 
 // Exit codes, the same for every command.
@@ -49,13 +51,33 @@ func Main() int {
 	if !errors.As(err, &o) {
 		o = outcome{exitUsage, "omnivigil: " + err.Error()}
 		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {
-			o.text += "\nTry omnivigil --help."
+			o.text += "\n" + suggestion(root, os.Args[1:])
 		}
 	}
 	if o.text != "" {
-		fmt.Fprintln(os.Stderr, o.text)
+		fmt.Fprintln(os.Stderr, visible.Lines(o.text))
 	}
 	return o.code
+}
+
+// suggestion is what to try in place of a command that does not exist.
+func suggestion(root *cobra.Command, words []string) string {
+	var names []string
+	for _, c := range root.Commands() {
+		if !c.Hidden {
+			names = append(names, c.Name())
+		}
+	}
+	for _, w := range words {
+		if strings.HasPrefix(w, "-") {
+			continue
+		}
+		if near := plan.Nearest(w, names); near != "" && near != w {
+			return fmt.Sprintf("Did you mean omnivigil %s?", near)
+		}
+		break
+	}
+	return "Try omnivigil --help."
 }
 
 // location says which project is meant.
@@ -95,15 +117,26 @@ func version() string {
 	if !ok {
 		return "unknown"
 	}
-	if v := info.Main.Version; v != "" && v != "(devel)" {
+	// A version that the tool has made up of the commit says less than the commit.
+	if v := info.Main.Version; v != "" && v != "(devel)" && !strings.HasPrefix(v, "v0.0.0-") {
 		return v
 	}
+	built := map[string]string{}
 	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
-			return "built from " + s.Value[:12]
-		}
+		built[s.Key] = s.Value
 	}
-	return "built from source"
+	commit := built["vcs.revision"]
+	if len(commit) < 12 {
+		return "built from source with " + info.GoVersion
+	}
+	text := "built from " + commit[:12]
+	if at, err := time.Parse(time.RFC3339, built["vcs.time"]); err == nil {
+		text += " of " + at.Format(time.DateOnly)
+	}
+	if built["vcs.modified"] == "true" {
+		text += ", with changes"
+	}
+	return text + ", with " + info.GoVersion
 }
 
 // open finds and reads the project's settings.

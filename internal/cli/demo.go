@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/demo"
+	"omnivigil/internal/guard"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 )
@@ -57,13 +58,15 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: find its own program: " + err.Error()}
 	}
-	parent, err := os.MkdirTemp("", "omnivigil-demo-")
+	demo.RemoveAbandoned(os.TempDir())
+	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: make a folder for the demo: " + err.Error()}
 	}
 	if o.keep {
 		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", filepath.Join(parent, demo.FolderName))
 	} else {
+		guard.RemoveAfterwards(parent)
 		defer os.RemoveAll(parent)
 	}
 	folder, err := demo.Unpack(parent, self)

@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/spawn"
+	"omnivigil/internal/visible"
 )
 
 // offerToEndLeftovers shows what an earlier Omnivigil of this project has left
@@ -21,7 +22,7 @@ func offerToEndLeftovers(p *plan.Plan) {
 	}
 	fmt.Fprintln(os.Stderr, "An earlier Omnivigil of this project was killed and left these processes running:")
 	for _, l := range left {
-		fmt.Fprintf(os.Stderr, "  %7d  %-12s  %.60s\n", l.PID, l.Unit, l.Command)
+		fmt.Fprintf(os.Stderr, "  %7d  %-12s  %.60s\n", l.PID, visible.Text(l.Unit), visible.Text(l.Command))
 	}
 	if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
 		fmt.Fprintln(os.Stderr, "They go on running: there is no terminal to ask on whether to end them.")

@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"os"
 	"os/signal"
-	"strings"
+	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -15,11 +15,13 @@ import (
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/guard"
+	"omnivigil/internal/logbook"
 	"omnivigil/internal/plain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/tui"
+	"omnivigil/internal/visible"
 )
 
 type startOptions struct {
@@ -31,7 +33,7 @@ type startOptions struct {
 
 func (o *startOptions) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
-	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report")
+	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables")
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
 
@@ -66,7 +68,7 @@ func guarded(work func() error) error {
 	return nil
 }
 
-// start runs a project until the person leaves.
+// start runs a project until the person quits.
 func start(at location, opts startOptions, units []string) error {
 	p, err := at.open()
 	if err != nil {
@@ -79,41 +81,11 @@ func start(at location, opts startOptions, units []string) error {
 		}
 		return refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
 	}
-	if !opts.trust {
-		if err := askForTrust(p); err != nil {
-			return err
-		}
-	} else if err := trust.In(stateDir()).Add(p); err != nil {
-		return refuse("omnivigil: %v", err)
+	if err := consent(p, opts.trust); err != nil {
+		return err
 	}
 	offerToEndLeftovers(p)
-	return run(p, running{units: units, plain: opts.plain, record: opts.record})
-}
-
-// askForTrust shows what would run, the first time and whenever it has changed.
-func askForTrust(p *plan.Plan) error {
-	store := trust.In(stateDir())
-	agreed, err := store.Has(p)
-	if err != nil {
-		return refuse("omnivigil: %v", err)
-	}
-	if agreed {
-		return nil
-	}
-	fmt.Printf("%s would run, in %s:\n\n", p.Name, p.Root)
-	describe(os.Stdout, p)
-	if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
-		return refuse("\nomnivigil: these commands are new here, and there is no terminal to ask on.\nLook at them and start with --trust; nothing was started.")
-	}
-	fmt.Print("\nThese commands are new here. Run them, now and from now on? [y/N] ")
-	answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
-	if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
-		return refuse("Nothing was started.")
-	}
-	if err := store.Add(p); err != nil {
-		return refuse("omnivigil: %v", err)
-	}
-	return nil
+	return run(p, running{units: units, plain: opts.plain, record: opts.record, remember: trust.In(stateDir()).Add})
 }
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
@@ -123,56 +95,104 @@ type running struct {
 	units  []string
 	plain  bool
 	record string
+	// remember, if given, is called with each edited plan that has been taken up.
+	remember func(*plan.Plan) error
 	// beside, if given, is called once the session runs.
 	beside func(*session.Session)
 }
 
+// project is a session with its log, as faces see it.
+type project struct {
+	*session.Session
+	book *logbook.Book
+}
+
+func (p project) Log() *logbook.Book { return p.book }
+
 // run is a session from its start to its account.
 func run(p *plan.Plan, how running) error {
 	began := time.Now()
-	config := session.Config{Plan: p, Units: how.units, Logs: session.LogFolder(stateDir(), p, began), State: stateDir()}
+	logs := session.LogFolder(stateDir(), p, began)
+	config := session.Config{Plan: p, Units: how.units, Logs: logs, State: stateDir()}
 	if how.record != "" {
-		f, err := os.Create(how.record)
+		f, err := os.OpenFile(how.record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 		if err != nil {
 			return refuse("omnivigil: make the recording: %v", err)
 		}
 		defer f.Close()
 		config.Record = f
 	}
+	book := logbook.Open(logs)
+	defer book.Close()
+	config.Book = book
+	crash := guard.CatchCrash(filepath.Join(logs, "crash.txt"))
+	if how.remember != nil {
+		config.Adopted = func(p *plan.Plan) { go how.remember(p) }
+	}
 	s, err := session.Start(config)
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
 	}
-	defer s.Log().Close()
+	if crash != nil {
+		s.Note("a crash of Omnivigil would leave no report: " + crash.Error())
+	}
 	if how.beside != nil {
 		go how.beside(s)
 	}
-	interrupted := leaveOnSignal(s)
-	guard.Watch(func() { leaveSoon(s) })
-	if how.plain || !isTerminal(os.Stdout) || !isTerminal(os.Stdin) {
-		err = printPlain(s)
-	} else {
-		closed := guard.Screen()
-		err = tui.Run(s)
-		closed()
-	}
+	end := quitOnSignal(s)
+	guard.Watch(func() { quitSoon(s) })
+	err = show(project{s, book}, how.plain, end)
 	s.Request(engine.Quit, "") // where the face is gone before: what runs must not outlive it
 	<-s.Done()
-	account(s, began)
+	inTime(end.urgent, func() { account(s, book, began, err) })
 	switch {
+	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
+		return nil
 	case err != nil:
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
-	case interrupted():
+	case end.asked():
 		return outcome{exitInterrupted, ""}
 	}
 	return nil
 }
 
+// show is the face, from the start to the end of the session. A stream that nobody reads
+// does not keep the program from ending when it is urgent.
+func show(p project, asPlain bool, end *ending) error {
+	if !asPlain && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
+		closed := guard.Screen()
+		defer closed()
+		return tui.Run(p)
+	}
+	var err error
+	inTime(end.urgent, func() { err = printPlain(p) })
+	return err
+}
+
+// inTime waits for work, but not for long once it is urgent: it may be writing to where
+// nobody reads.
+func inTime(urgent <-chan struct{}, work func()) {
+	const patience = time.Second
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		work()
+	}()
+	select {
+	case <-done:
+	case <-urgent:
+		select {
+		case <-done:
+		case <-time.After(patience):
+		}
+	}
+}
+
 const sameSignal = 300 * time.Millisecond
 
-// leaveSoon ends everything in order, but within the grace that is left when the
+// quitSoon ends everything in order, but within the grace that is left when the
 // outer program has been killed.
-func leaveSoon(s *session.Session) {
+func quitSoon(s *session.Session) {
 	s.Request(engine.Quit, "")
 	select {
 	case <-s.Done():
@@ -181,57 +201,68 @@ func leaveSoon(s *session.Session) {
 	}
 }
 
-// leaveOnSignal turns the first signal to end into leaving in order and the
-// second into leaving now. The result says whether one came.
-func leaveOnSignal(s *session.Session) func() bool {
+// ending is what signals have asked for.
+type ending struct {
+	came   chan struct{} // closed when one has asked to quit
+	urgent chan struct{} // closed when it is not to be waited for anybody
+	once   sync.Once
+}
+
+func (e *ending) asked() bool {
+	select {
+	case <-e.came:
+		return true
+	default:
+		return false
+	}
+}
+
+// quitOnSignal turns the first signal to end into quitting in order and the second into
+// quitting at once. TERM and the second signal are urgent.
+func quitOnSignal(s *session.Session) *ending {
+	e := &ending{came: make(chan struct{}), urgent: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	came := make(chan struct{})
+	// A reader that has gone is told by an error, not by the end of the program.
+	signal.Ignore(syscall.SIGPIPE)
 	go func() {
-		wish := engine.Quit
 		var last time.Time
-		for range signals {
+		for sig := range signals {
 			// A terminal sends its signals to the outer program as well, which hands
 			// them on: two at once are one.
 			if time.Since(last) < sameSignal {
 				continue
 			}
 			last = time.Now()
-			s.Request(wish, "")
-			if wish == engine.Quit {
-				close(came)
+			again := e.asked()
+			if again || sig != os.Interrupt {
+				e.once.Do(func() { close(e.urgent) })
 			}
-			wish = engine.QuitNow
+			if again {
+				s.Request(engine.QuitNow, "")
+				continue
+			}
+			close(e.came)
+			s.Request(engine.Quit, "")
 		}
 	}()
-	return func() bool {
-		select {
-		case <-came:
-			return true
-		default:
-			return false
-		}
-	}
+	return e
 }
 
-func printPlain(s *session.Session) error {
+func printPlain(p project) error {
 	width := 0
-	for _, u := range s.Plan().Units {
+	for _, u := range p.Plan().Units {
 		width = max(width, len(u.Name))
 	}
 	printer := plain.Printer{
-		Book: s.Log(), Out: os.Stdout, Width: width,
+		Book: p.Log(), Out: os.Stdout, Width: width,
 		Colour: isTerminal(os.Stdout) && os.Getenv("NO_COLOR") == "",
 	}
-	err := printer.Follow(s.Done())
-	if errors.Is(err, syscall.EPIPE) {
-		return nil
-	}
-	return err
+	return printer.Follow(p.Done())
 }
 
 // account is what stays in the terminal afterwards.
-func account(s *session.Session, began time.Time) {
+func account(s *session.Session, book *logbook.Book, began time.Time, face error) {
 	snap := s.Snapshot()
 	runs, failed := 0, 0
 	for _, u := range snap.Units {
@@ -242,14 +273,14 @@ func account(s *session.Session, began time.Time) {
 			failed++
 		}
 	}
-	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. Logs: %s\n",
-		snap.Project, engine.Duration(time.Since(began)), many(len(snap.Saves), "save"), many(runs, "run"),
-		many(failed, "ripple"), s.Log().Dir())
-}
-
-func many(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
+	if errors.Is(face, syscall.EPIPE) {
+		fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
 	}
-	return fmt.Sprintf("%d %ss", n, what)
+	where := "Logs: " + book.Dir()
+	if err := book.Err(); err != nil {
+		where = "There are no logs: " + err.Error()
+	}
+	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. %s\n",
+		visible.Text(snap.Project), engine.Duration(time.Since(began)), count(len(snap.Saves), "save"), count(runs, "run"),
+		count(failed, "ripple"), where)
 }

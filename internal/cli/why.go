@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/concern"
+	"omnivigil/internal/visible"
 )
 
 func whyCommand(at *location) *cobra.Command {
@@ -25,7 +26,7 @@ func whyCommand(at *location) *cobra.Command {
 				if err != nil {
 					return refuse("omnivigil: %v", err)
 				}
-				fmt.Println(strings.Join(concern.Why(p, abs).Lines(), "\n"))
+				fmt.Println(visible.Lines(strings.Join(concern.Why(p, abs).Lines(), "\n")))
 			}
 			return nil
 		},

@@ -18,6 +18,15 @@ import (
 // unit can have that name.
 const Settings = ""
 
+// Elsewhere is the key of the watcher's interest in files that no rule of a unit
+// matches. No unit can have that name.
+const Elsewhere = "*"
+
+// Units returns the keys of units among those of a watcher.
+func Units(keys []string) []string {
+	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == Settings || k == Elsewhere })
+}
+
 // settingsDebounce is long enough for an editor's second write.
 const settingsDebounce = 100 * time.Millisecond
 
@@ -25,7 +34,7 @@ const settingsDebounce = 100 * time.Millisecond
 // env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []watch.Interest {
 	settings := watch.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
-	for _, file := range append([]string{filepath.Base(p.File)}, p.EnvFiles...) {
+	for _, file := range settingsFiles(p) {
 		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
 	}
 	all := []watch.Interest{settings}
@@ -52,10 +61,22 @@ func Interests(p *plan.Plan) []watch.Interest {
 	return all
 }
 
+func settingsFiles(p *plan.Plan) []string {
+	files := append([]string{filepath.Base(p.File)}, p.EnvFiles...)
+	for _, u := range p.Units {
+		files = append(files, u.EnvFiles...)
+	}
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
+// elsewhereDebounce lets what tools write in passing come and go.
+const elsewhereDebounce = 300 * time.Millisecond
+
 // InterestsWithout is Interests, with units left out of files that their own runs
-// write.
+// write, and with the interest in files that no rule matches.
 func InterestsWithout(p *plan.Plan, own map[string][]string) []watch.Interest {
-	all := Interests(p)
+	all := append(Interests(p), watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true})
 	for i := range all {
 		for _, file := range own[all[i].Key] {
 			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))
@@ -85,10 +106,13 @@ func Cure(files []string) []string {
 }
 
 // Hit translates what the watcher heard for a unit into the engine's terms.
-func Hit(u *plan.Unit, h watch.Hit) engine.Hit {
+func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
 	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern}
 	if h.Rule < len(u.Reactions) {
 		hit.Reaction, hit.Captures = h.Rule+1, h.Captures
+		if run := u.Reactions[h.Rule].Run; run != nil {
+			hit.Missing = missing(p, u, *run, h)
+		}
 	}
 	return hit
 }

@@ -6,11 +6,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/simulate"
+	"omnivigil/internal/rehearse"
 	"omnivigil/internal/watch"
 )
 
@@ -62,7 +61,7 @@ func Why(p *plan.Plan, path string) Report {
 		case a.Key == Settings:
 			r.Settings = a.Hears
 		case a.Hears:
-			h := Hit(u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
+			h := Hit(p, u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
 			hits = append(hits, h)
 			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
 		case a.Rule >= 0 && !a.Noise:
@@ -131,39 +130,23 @@ func does(u *plan.Unit, h engine.Hit) string {
 	return u.Verb()
 }
 
-// foresee lets the engine play the save in a world in which everything goes well,
-// so that what is foretold is what would be decided.
+// foresee says what a save would set off, in order.
 func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 	if len(hits) == 0 {
 		return nil
 	}
-	w := simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
-		b := simulate.Behaviour{ReadyAfter: time.Millisecond, StopTakes: time.Millisecond, EndsAfter: -1}
-		if p.Unit(unit).Kind.Ends() {
-			b.EndsAfter = time.Millisecond
-		}
-		return b
-	})
-	w.Send(engine.Begin{})
-	w.Run(time.Hour)
 	var steps []Step
-	w.After = func(_ engine.Event, orders []engine.Order) {
-		for _, o := range orders {
-			switch o := o.(type) {
-			case engine.Start:
-				u := p.Unit(o.Unit)
-				step := Step{o.Unit, u.Verb(), w.Engine.Snapshot().Unit(o.Unit).Run.Because}
-				if o.Command.String() != u.Run.String() {
-					step.Does = "runs " + o.Command.String()
-				}
-				steps = append(steps, step)
-			case engine.SendSignal:
-				steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})
+	for _, o := range rehearse.Save(p, hits) {
+		switch o := o.(type) {
+		case engine.Tell:
+			if o.Kind == engine.TellRunOpens {
+				_, because, _ := strings.Cut(o.Text, ": ")
+				steps = append(steps, Step{o.Unit, p.Unit(o.Unit).Verb(), because})
 			}
+		case engine.SendSignal:
+			steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})
 		}
 	}
-	w.Save(simulate.Saving{}, hits...)
-	w.Run(time.Hour)
 	return steps
 }
 
@@ -173,7 +156,7 @@ func (r Report) Lines() []string {
 	add := func(format string, args ...any) { lines = append(lines, "  "+fmt.Sprintf(format, args...)) }
 	switch {
 	case r.Settings:
-		add("the settings are read anew, and what they change is put into effect")
+		add("the settings are reloaded, and only the units that they change act")
 	case r.Noise:
 		add("nothing: what editors leave beside a file never counts")
 		return lines
@@ -193,13 +176,13 @@ func (r Report) Lines() []string {
 		if k.Excluded != "" {
 			add("%s: version control ignores it, by %s; gitignore = false would let it count", k.Unit, k.Excluded)
 		} else {
-			add("%s: kept out by %s", k.Unit, place(k.By))
+			add("%s: ignored by %s", k.Unit, place(k.By))
 		}
 	}
 	if r.Near != nil {
-		add("it is outside every pattern; nearest is %s of %s", place(r.Near.Pattern), r.Near.Unit)
+		add("no rule matches it; nearest is %s of %s", place(r.Near.Pattern), r.Near.Unit)
 	} else if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings {
-		add("it is outside every pattern")
+		add("no rule matches it")
 	}
 	return lines
 }
@@ -222,13 +205,14 @@ func taken(captures map[string]string) string {
 // Cost is what watching for a project takes.
 type Cost struct {
 	watch.Survey
-	Idle []IdleRule
+	Idle  []IdleRule
+	Above bool // some patterns lead out of the project's folder
 }
 
 // IdleRule is a rule of a unit that no file concerns now.
 type IdleRule struct {
 	Near
-	Excluded bool // there are files that it matches, but something keeps them out
+	Excluded bool // there are files that it matches, but they are ignored
 }
 
 // Look watches for the plan for a moment and says what that takes, and which rules
@@ -240,6 +224,7 @@ func Look(p *plan.Plan) (Cost, error) {
 	}
 	c := Cost{Survey: survey}
 	for _, u := range p.Units {
+		c.Above = c.Above || slices.ContainsFunc(u.Watch, func(w plan.Pattern) bool { return strings.HasPrefix(w.Text, "../") })
 		for _, i := range survey.Unmatched[u.Name] {
 			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i)}, slices.Contains(survey.Excluded[u.Name], i)})
 		}

@@ -219,6 +219,7 @@ func (e *Engine) change(ev Change) {
 	if e.quitting {
 		return
 	}
+	ev.Hits = e.byRulesInUse(ev.Hits)
 	if ev.Hits = e.withoutMissing(ev, e.withoutOwn(ev)); len(ev.Hits) == 0 {
 		return
 	}
@@ -286,6 +287,22 @@ func (e *Engine) bySomebodyElse(ev Change) bool {
 		}
 	}
 	return false
+}
+
+// byRulesInUse returns the hits with those of reactions that an edit of the settings has
+// changed since as hits of the whole unit.
+func (e *Engine) byRulesInUse(hits []Hit) []Hit {
+	for i, h := range hits {
+		u := e.byName[h.Unit]
+		if u == nil || h.Reaction == 0 {
+			continue
+		}
+		if h.Reaction > len(u.spec.Reactions) || u.spec.Reactions[h.Reaction-1].When.Text != h.Rule {
+			hits = slices.Clone(hits)
+			hits[i].Reaction, hits[i].Captures, hits[i].Missing = 0, nil, ""
+		}
+	}
+	return hits
 }
 
 // withoutMissing returns the hits without those whose reaction would run a command on

@@ -8,12 +8,16 @@
 package guard
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
 	"syscall"
 	"time"
 
@@ -36,10 +40,12 @@ const (
 	reportFD   = 4
 )
 
-// What the inner program reports.
+// What the inner program reports: a line for each, a word and what it is about.
 const (
-	screenOpens  = 'o'
-	screenCloses = 'c'
+	screenOpens  = "screen-opens"
+	screenCloses = "screen-closes"
+	crashFile    = "crash-file" // where the runtime writes why the program has crashed
+	removeFolder = "remove"     // a folder that is of no use afterwards
 )
 
 // Inside reports whether this is the inner program.
@@ -59,7 +65,7 @@ func Run() (int, error) {
 	if err != nil {
 		return 0, fmt.Errorf("make a pipe: %w", err)
 	}
-	report, reports, err := os.Pipe()
+	reading, reports, err := os.Pipe()
 	if err != nil {
 		return 0, fmt.Errorf("make a pipe: %w", err)
 	}
@@ -83,35 +89,70 @@ func Run() (int, error) {
 			inner.Process.Signal(s)
 		}
 	}()
-	screen := make(chan bool, 1)
-	go func() { screen <- screenOpen(report) }()
+	said := make(chan reported, 1)
+	go func() { said <- read(reading) }()
 	err = inner.Wait()
 	deadline := time.Now().Add(Grace)
 	spawn.EndDescendants(func() bool { return time.Now().Before(deadline) })
-	if <-screen {
+	of := <-said
+	if of.screen {
 		terminal.putBack()
 	}
+	if of.folder != "" {
+		os.RemoveAll(of.folder)
+	}
 	alive.Close()
-	return exitCode(inner, err)
+	return exitCode(inner, err, of.crash)
 }
 
-func exitCode(inner *exec.Cmd, err error) (int, error) {
+// exitCode tells, where the inner program did not end by itself, what happened. A
+// program that was ended by a signal has the exit code that shells give it, 128 and the
+// signal's number.
+func exitCode(inner *exec.Cmd, err error, crash string) (int, error) {
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		return 0, fmt.Errorf("wait for the guarded program: %w", err)
 	}
+	code := inner.ProcessState.ExitCode()
 	if status, ok := inner.ProcessState.Sys().(syscall.WaitStatus); ok && status.Signaled() {
-		fmt.Fprintf(os.Stderr, "omnivigil was ended by %s; what it ran is ended, too.\n", status.Signal())
-		return 128 + int(status.Signal()), nil
+		fmt.Fprintf(os.Stderr, "omnivigil was ended by signal %d (%s). Everything that it ran was ended.\n", status.Signal(), status.Signal())
+		code = 128 + int(status.Signal())
 	}
-	return inner.ProcessState.ExitCode(), nil
+	if crash == "" {
+		return code, nil
+	}
+	if info, err := os.Stat(crash); err == nil && info.Size() > 0 {
+		fmt.Fprintf(os.Stderr, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in %s.\n", crash)
+		return CrashCode, nil
+	}
+	os.Remove(crash)
+	return code, nil
 }
 
-// screenOpen reads reports until the inner program ends, and reports whether it
-// left the screen open.
-func screenOpen(report io.Reader) bool {
-	all, _ := io.ReadAll(report)
-	return len(all) > 0 && all[len(all)-1] == screenOpens
+// CrashCode is the exit code after a crash of Omnivigil itself.
+const CrashCode = 70
+
+// reported is what the inner program has said by its end.
+type reported struct {
+	screen        bool // it has left the screen open
+	crash, folder string
+}
+
+func read(report io.Reader) reported {
+	var r reported
+	for lines := bufio.NewScanner(report); lines.Scan(); {
+		switch word, rest, _ := strings.Cut(lines.Text(), " "); word {
+		case screenOpens:
+			r.screen = true
+		case screenCloses:
+			r.screen = false
+		case crashFile:
+			r.crash = rest
+		case removeFolder:
+			r.folder = rest
+		}
+	}
+	return r
 }
 
 // Enter makes this the inner program: from then on it is the parent of orphans.
@@ -149,9 +190,36 @@ func Screen() func() {
 	if !entered {
 		return func() {}
 	}
-	report := os.NewFile(reportFD, "report")
-	report.Write([]byte{screenOpens})
-	return func() { report.Write([]byte{screenCloses}) }
+	report(screenOpens, "")
+	return func() { report(screenCloses, "") }
+}
+
+func report(word, about string) {
+	if entered {
+		fmt.Fprintln(os.NewFile(reportFD, "report"), word, about)
+	}
+}
+
+// RemoveAfterwards has the outer program remove a folder when all is over.
+func RemoveAfterwards(folder string) { report(removeFolder, folder) }
+
+// CatchCrash has the runtime write into a file why the program crashes, should it ever,
+// and the outer program tell of it once the screen is put back. It returns an error where
+// the file cannot be made.
+func CatchCrash(file string) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := debug.SetCrashOutput(f, debug.CrashOptions{}); err != nil {
+		return err
+	}
+	report(crashFile, file)
+	return nil
 }
 
 // savedTerminal is what the terminal was before the inner program had it.

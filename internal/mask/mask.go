@@ -34,6 +34,7 @@ const pieceSize = 16
 // goroutine.
 type Mask struct {
 	values   []string // sorted, as given
+	forms    []string // as they may appear, longest first
 	replacer *strings.Replacer
 	longest  int
 	pieces   map[uint64]struct{} // hashes of every piece of pieceSize bytes of what is encoded
@@ -68,7 +69,7 @@ func Of(values []string) *Mask {
 	for _, f := range forms {
 		pairs = append(pairs, f, Hidden)
 	}
-	m.replacer, m.longest = strings.NewReplacer(pairs...), len(forms[0])
+	m.forms, m.replacer, m.longest = forms, strings.NewReplacer(pairs...), len(forms[0])
 	return m
 }
 
@@ -202,6 +203,23 @@ func (m *Mask) isPiece(text string) bool {
 // isEncoded reports whether a byte may stand in base64 or hexadecimal.
 func isEncoded(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
+}
+
+// Dangling reports whether a text may end in the midst of something that is hidden: in
+// the beginning of one of its forms.
+func (m *Mask) Dangling(text string) bool {
+	if m == nil {
+		return false
+	}
+	const least = 3 // fewer characters say nothing
+	for _, f := range m.forms {
+		for n := min(len(f)-1, len(text)); n >= least; n-- {
+			if strings.HasSuffix(text, f[:n]) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Longest is the length of the longest form that is hidden, in bytes.

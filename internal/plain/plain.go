@@ -6,10 +6,12 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"os"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/logbook"
+	"omnivigil/internal/visible"
 )
 
 // self is the name that Omnivigil's own events carry.
@@ -34,9 +36,12 @@ func (p *Printer) Follow(done <-chan struct{}) error {
 		if err := p.catchUp(); err != nil {
 			return err
 		}
-		if err := p.Book.Err(); err != nil && !p.told {
-			p.told = true
-			fmt.Fprintln(p.Out, self+": output is being lost:", err)
+		if err := p.Book.Err(); (err != nil) != p.told {
+			if p.told = err != nil; p.told {
+				fmt.Fprintln(os.Stderr, self+":", err)
+			} else {
+				fmt.Fprintln(os.Stderr, self+": the log can be written again")
+			}
 		}
 		select {
 		case <-grown:
@@ -75,5 +80,6 @@ func (p *Printer) format(l logbook.Line) string {
 	if !p.Colour {
 		text = ansi.Strip(text)
 	}
+	text = visible.Styled(text)
 	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(p.Width, len(self)), name, text)
 }

@@ -15,8 +15,7 @@ import (
 
 func book(t *testing.T) *logbook.Book {
 	t.Helper()
-	b, err := logbook.Open(filepath.Join(t.TempDir(), "log"))
-	require.NoError(t, err)
+	b := logbook.Open(filepath.Join(t.TempDir(), "log"))
 	t.Cleanup(func() { b.Close() })
 	b.SetClock(func() time.Time { return time.Date(2026, 3, 1, 15, 4, 5, 6e6, time.Local) })
 	b.Append(logbook.Entry{Unit: "tides"}, "\x1b[31mhigh\x1b[0m water")

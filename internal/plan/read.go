@@ -114,8 +114,17 @@ func (r *reader) readFile() {
 			r.unknown(e, "the file", []string{"project", "defaults", "service", "task", "suite", "group"})
 		}
 	}
+	r.inFileOrder()
 	if len(r.plan.Units) == 0 && len(r.found) == 0 {
 		r.wrong(place{1, 1, 1}, `add one, such as [service.web] with run = "..."`, "the file names no unit")
+	}
+}
+
+// inFileOrder puts the units into the order of the file, across kinds.
+func (r *reader) inFileOrder() {
+	slices.SortStableFunc(r.plan.Units, func(a, b *Unit) int { return a.Line - b.Line })
+	for i, u := range r.plan.Units {
+		r.known[u.Name] = i
 	}
 }
 

@@ -3,7 +3,9 @@
 //
 // # Format
 //
-// A recording is JSON lines. The first holds the plan: {"plan": {...}}. Each other
+// A recording is JSON lines. The first holds the plan: {"note": TEXT, "plan": {...}}. In
+// it, the values of variables stand as hashes that only this recording has; commands,
+// addresses and what probes saw stand as they are, without secret values. Each other
 // line is one step: {"at": TIME, "event": NAME, "is": {...}, "orders": [TEXT...]},
 // where NAME is the event's type in package engine, "is" its fields, and each
 // order is written as in an account for people.
@@ -11,6 +13,10 @@ package recording
 
 import (
 	"bufio"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,7 +36,7 @@ func init() {
 	for _, ev := range []engine.Event{
 		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.SettingUp{}, engine.Spawned{}, engine.NotSpawned{},
 		engine.Unchanged{}, engine.Cleared{}, engine.BecameReady{}, engine.Probed{}, engine.Exited{}, engine.TimerFired{}, engine.Requested{},
-		engine.NewPlan{}, engine.PlanBroken{},
+		engine.SettingsTouched{}, engine.NewPlan{}, engine.PlanBroken{},
 	} {
 		t := reflect.TypeOf(ev)
 		kinds[t.Name()] = t
@@ -38,6 +44,7 @@ func init() {
 }
 
 type line struct {
+	Note   string          `json:"note,omitempty"`
 	Plan   *plan.Plan      `json:"plan,omitempty"`
 	At     time.Time       `json:"at,omitzero"`
 	Event  string          `json:"event,omitempty"`
@@ -46,16 +53,81 @@ type line struct {
 }
 
 // Recorder writes a recording. It is not safe for concurrent use.
-type Recorder struct{ out *json.Encoder }
+type Recorder struct {
+	out *json.Encoder
+	key []byte // of the hashes
+}
+
+// note says what is in a recording, for who is about to send one.
+const note = "This recording has the names of files, commands, addresses and what readiness probes saw. " +
+	"Values of environment variables stand as hashes; values that are secret are hidden."
 
 // NewRecorder begins a recording of an engine that was made for that plan.
 func NewRecorder(w io.Writer, p *plan.Plan) (*Recorder, error) {
-	r := &Recorder{json.NewEncoder(w)}
-	return r, r.out.Encode(line{Plan: p})
+	r := &Recorder{out: json.NewEncoder(w), key: make([]byte, 32)}
+	if _, err := rand.Read(r.key); err != nil {
+		return nil, err
+	}
+	return r, r.out.Encode(line{Note: note, Plan: r.withoutValues(p)})
+}
+
+// withoutValues returns a plan in which values of variables are hashed: the same where
+// they were the same.
+func (r *Recorder) withoutValues(p *plan.Plan) *plan.Plan {
+	out := *p
+	out.Units = make([]*plan.Unit, len(p.Units))
+	for i, u := range p.Units {
+		c := *u
+		c.Env, c.OwnEnv = r.hashed(u.Env), nil
+		c.Run = r.asWritten(u.Run)
+		c.Setup, c.Prelude = r.steps(u.Setup), r.steps(u.Prelude)
+		out.Units[i] = &c
+	}
+	return &out
+}
+
+func (r *Recorder) hashed(vars []plan.Variable) []plan.Variable {
+	out := slices.Clone(vars)
+	for i := range out {
+		out[i].Value = r.hash(out[i].Value)
+	}
+	return out
+}
+
+func (r *Recorder) hash(text string) string {
+	h := hmac.New(sha256.New, r.key)
+	h.Write([]byte(text))
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
+// asWritten hashes the words of a command that hold values of variables.
+func (r *Recorder) asWritten(c plan.Command) plan.Command {
+	if c.Written == nil {
+		return c
+	}
+	words := slices.Clone(c.Words)
+	for i := range words {
+		if words[i] != c.Written[i] {
+			words[i] = r.hash(words[i])
+		}
+	}
+	return plan.Command{Words: words, Written: c.Written}
+}
+
+func (r *Recorder) steps(steps []plan.Step) []plan.Step {
+	out := slices.Clone(steps)
+	for i := range out {
+		out[i].Run = r.asWritten(out[i].Run)
+	}
+	return out
 }
 
 // Step writes one step down.
 func (r *Recorder) Step(now time.Time, ev engine.Event, orders []engine.Order) error {
+	if edit, ok := ev.(engine.NewPlan); ok {
+		edit.Plan = r.withoutValues(edit.Plan)
+		ev = edit
+	}
 	is, err := json.Marshal(ev)
 	if err != nil {
 		return fmt.Errorf("record %T: %w", ev, err)
@@ -91,7 +163,7 @@ func Replay(in io.Reader, tell func(now time.Time, event string, orders []string
 		case n == 1 && l.Plan != nil:
 			e = engine.New(l.Plan)
 		case e == nil:
-			return errors.New("line 1: no plan, so this is no recording")
+			return errors.New("line 1: it has no plan, so this is not a recording")
 		default:
 			orders, err := replayStep(e, l)
 			if err != nil {

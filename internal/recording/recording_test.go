@@ -18,10 +18,11 @@ import (
 func record(t *testing.T) string {
 	t.Helper()
 	p := &plan.Plan{Name: "ferries", Units: []*plan.Unit{
-		{Name: "fares", Kind: plan.Task, Run: plan.Command{Words: []string{"fares"}}},
+		{Name: "fares", Kind: plan.Task, Run: plan.Command{Words: []string{"fares", "hunter2"}, Written: []string{"fares", "${TOKEN}"}},
+			Env: []plan.Variable{{Name: "TOKEN", Value: "hunter2", File: ".env"}}},
 		{Name: "berths", Run: plan.Command{Shell: "berths"}, Needs: []string{"fares"}, Follows: []string{"fares"},
 			Ready: plan.Ready{Port: 1, Within: time.Second}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second},
-			Reactions: []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}},
+			Reactions: []plan.Reaction{{When: plan.Pattern{Text: "*"}, Do: plan.SendSignal, Signal: "HUP"}}},
 	}}
 	var out bytes.Buffer
 	r, err := NewRecorder(&out, p)
@@ -32,7 +33,7 @@ func record(t *testing.T) string {
 	w.After = func(ev engine.Event, orders []engine.Order) { require.NoError(t, r.Step(w.Now, ev, orders)) }
 	w.Send(engine.Begin{})
 	w.Run(15 * time.Second)
-	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Reaction: 1, Captures: map[string]string{"x": "y"}})
+	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Rule: "*", Reaction: 1, Captures: map[string]string{"x": "y"}})
 	w.Run(time.Second)
 	w.Send(engine.Requested{Request: engine.RestartUnit, Unit: "berths"})
 	w.Run(time.Minute)
@@ -49,14 +50,15 @@ func TestReplayGivesTheSameOrders(t *testing.T) {
 	steps := 0
 	require.NoError(t, Replay(strings.NewReader(recorded), func(time.Time, string, []string) { steps++ }))
 	assert.Equal(t, strings.Count(recorded, "\n")-1, steps)
-	assert.True(t, strings.Contains(recorded, "Nudge {Unit:berths"), "every kind of order is in it")
+	assert.NotContains(t, recorded, "hunter2", "values of variables stay out")
+	assert.True(t, strings.Contains(recorded, "SendSignal {Unit:berths"), "every kind of order is in it")
 }
 
 func TestReplayTellsWhatIsWrong(t *testing.T) {
 	recorded := record(t)
 	for _, test := range []struct{ name, in, want string }{
 		{"another order", strings.Replace(recorded, "Start {Unit:fares", "Start {Unit:tides", 1), "line 2: the engine orders something else"},
-		{"no recording", "{}\n", "line 1: no plan"},
+		{"no recording", "{}\n", "line 1: it has no plan"},
 		{"an unknown event", strings.Replace(recorded, `"Begin"`, `"Beginn"`, 1), `line 2: there is no event "Beginn"`},
 		{"no JSON", recorded + "oops\n", "invalid character 'o'"},
 	} {

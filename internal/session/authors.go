@@ -78,7 +78,7 @@ func (s *Session) followAuthors() {
 		now := time.Now()
 		pause := s.untilNextLook(now) - now.Sub(last)
 		if pause <= 0 {
-			of, can := s.spawner.Traces(s.root)
+			of, can := s.tracer.Traces(s.root)
 			if !can {
 				return
 			}
@@ -117,6 +117,9 @@ const aftermath = 25 * time.Millisecond
 // clear finds out which of the units' own runs have not written what was touched
 // just now, and tells the engine when it knows.
 func (s *Session) clear(now time.Time, burst int, units []string) {
+	if s.tracer == nil {
+		return // it cannot be told
+	}
 	var innocent []func() bool
 	var names []string
 	for _, name := range units {
@@ -154,10 +157,10 @@ func (s *Session) anySuspect(hits []engine.Hit) bool {
 // before now. Where that cannot be told, services are believed: it is better to
 // miss a loop than to leave out what a person saves.
 func (s *Session) alibi(now time.Time, run *liveRun) func() bool {
-	p := run.spawned()
+	p, _ := run.spawned().(*spawn.Process)
 	then, busy := s.authors.before(now, p)
 	return func() bool {
-		all, can := s.spawner.Traces(s.root)
+		all, can := s.tracer.Traces(s.root)
 		if run.unit.Kind == plan.Service && (!can || busy && now.Sub(run.began) > bustle) {
 			return true
 		}

@@ -1,16 +1,11 @@
 package session
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"net/http"
-	"os"
-	"os/exec"
 	"regexp"
-	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,29 +14,41 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/ready"
 	"omnivigil/internal/spawn"
+	"omnivigil/internal/visible"
 )
 
-// liveRun is a run that has a process.
+// liveRun is a run from its order to its end.
 type liveRun struct {
 	unit   *plan.Unit
 	number int
 	began  time.Time
 
 	mu      sync.Mutex
-	process *spawn.Process // its own, or that of the step before it
-	stopped bool           // it has been signalled
+	process Process          // its own, or that of the step before it
+	stopped bool             // it has been signalled
+	helpers map[Process]bool // commands beside it, such as a readiness probe
 
-	announced chan struct{} // closed when the engine knows of the process
-	over      chan struct{} // closed when the process is gone
+	// cancelled ends when the run is told to stop while it waits for another unit's step.
+	cancelled context.Context
+	cancel    func()
 
-	// Used by the goroutine that reads the process.
+	announced chan struct{}   // closed when the engine knows of the process
+	over      context.Context // ends when the process is gone
+	ended     func()
+
+	// reading guards what turns bytes into lines.
+	reading sync.Mutex
 	scanner logbook.Scanner
 	line    *regexp.Regexp // the ready line still waited for, or nil
+	quiet   *time.Timer    // rings when a line without an end has not gone on for a moment
 }
 
 func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
-	r := &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), over: make(chan struct{})}
+	r := &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), helpers: map[Process]bool{}}
+	r.cancelled, r.cancel = context.WithCancel(context.Background())
+	r.over, r.ended = context.WithCancel(context.Background())
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
 	r.scanner.Hold = s.hidden.Load().Longest()
 	return r
@@ -57,7 +64,7 @@ func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
 
 // have notes the process that signals go to. One that was to be stopped before it
 // came is stopped at once.
-func (r *liveRun) have(p *spawn.Process) {
+func (r *liveRun) have(p Process) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.process = p
@@ -67,7 +74,7 @@ func (r *liveRun) have(p *spawn.Process) {
 }
 
 // spawned is the run's own process, nil before it has one.
-func (r *liveRun) spawned() *spawn.Process {
+func (r *liveRun) spawned() Process {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.process
@@ -83,30 +90,55 @@ func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
 	return logbook.Entry{Unit: r.unit.Name, Run: r.number, Stream: s}
 }
 
+// promptPause is how long a line without an end must not go on to be shown.
+const promptPause = 300 * time.Millisecond
+
 func (r *liveRun) output(s *Session, p []byte) {
-	lines := r.scanner.Scan(p)
-	s.book.Append(r.entry(logbook.Output), lines...)
-	r.lookForReady(s, lines)
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	r.say(s, r.scanner.Scan(p))
+	if r.quiet == nil {
+		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
+	} else {
+		r.quiet.Reset(promptPause)
+	}
 }
 
-func (r *liveRun) lookForReady(s *Session, lines []string) {
+// pause shows what has been written without a line's end.
+func (r *liveRun) pause(s *Session) {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	r.say(s, r.scanner.Pause(s.hidden.Load().Dangling))
+}
+
+// rest shows what the process has left without a line's end.
+func (r *liveRun) rest(s *Session) {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	if r.quiet != nil {
+		r.quiet.Stop()
+	}
+	r.say(s, r.scanner.Rest())
+}
+
+func (r *liveRun) say(s *Session, lines []string) {
+	s.book.Append(r.entry(logbook.Output), lines...)
 	if r.line == nil {
 		return
 	}
 	for _, l := range lines {
 		if r.line.MatchString(ansi.Strip(l)) {
 			r.line = nil
-			s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
+			go s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
 			return
 		}
 	}
 }
 
 func (r *liveRun) exited(s *Session, x spawn.Exit) {
-	close(r.over)
-	rest := r.scanner.Rest()
-	s.book.Append(r.entry(logbook.Output), rest...)
-	r.lookForReady(s, rest)
+	r.ended()
+	r.endHelpers()
+	r.rest(s)
 	<-r.announced
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
 }
@@ -115,147 +147,116 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 func (r *liveRun) stop(s *Session, name string) {
 	r.mu.Lock()
 	r.stopped = true
+	r.cancel()
+	p := r.process
 	r.mu.Unlock()
-	if r.unit.Stop.Run != nil && name == r.unit.Stop.Signal {
+	switch {
+	case p == nil:
+	case r.unit.Stop.Run != nil && name == r.unit.Stop.Signal:
 		go r.runStop(s)
-		return
+	default:
+		r.complain(s, p.Signal(name))
 	}
-	r.signal(s, name)
+}
+
+// reload sends a signal that is not meant to end the run.
+func (r *liveRun) reload(s *Session, name string) {
+	if p := r.spawned(); p != nil {
+		r.complain(s, p.SignalLeader(name))
+	}
+}
+
+func (r *liveRun) complain(s *Session, err error) {
+	if err != nil {
+		s.book.Append(r.entry(logbook.Note), "could not be signalled: "+err.Error())
+	}
 }
 
 // runStop runs the command that ends the unit, in place of a signal.
 func (r *liveRun) runStop(s *Session) {
 	ctx, stop := context.WithTimeout(context.Background(), r.unit.Stop.Grace)
 	defer stop()
-	if err := tryCommand(ctx, *r.unit.Stop.Run, r.unit.Dir, environment(r.unit, r.number)); err != nil {
-		s.book.Append(r.entry(logbook.Note), s.hidden.Load().String(fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)))
+	if err := r.command(ctx, s, *r.unit.Stop.Run); err != nil {
+		text := fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)
+		s.book.Append(r.entry(logbook.Note), visible.Text(s.hidden.Load().String(text)))
 	}
 }
-
-func (r *liveRun) signal(s *Session, name string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.process == nil {
-		return
-	}
-	if err := r.process.Signal(name); err != nil {
-		s.book.Append(r.entry(logbook.Note), "could not be signalled: "+err.Error())
-	}
-}
-
-// Probing is quick at first, since most services are ready in no time, and
-// polite later.
-const (
-	firstProbe = 10 * time.Millisecond
-	lastProbe  = 500 * time.Millisecond
-	probeLimit = 2 * time.Second // for one try
-)
 
 // probe tries until the service answers or the run is over.
-func (r *liveRun) probe(s *Session) {
-	try := r.prober()
-	if try == nil {
+func (r *liveRun) probe(s *Session, prober *ready.Prober) {
+	if prober == nil {
 		return
 	}
-	saw := ""
-	for pause := firstProbe; ; pause = min(pause*3/2, lastProbe) {
-		ctx, stop := context.WithTimeout(context.Background(), probeLimit)
-		err := try(ctx)
-		stop()
-		select {
-		case <-r.over:
-			return
-		default:
-		}
-		if err == nil {
-			s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
-			return
-		}
-		if now := err.Error(); now != saw {
-			saw = now
-			s.send(engine.Probed{Unit: r.unit.Name, Run: r.number, Saw: saw})
-		}
-		select {
-		case <-time.After(pause):
-		case <-r.over:
-			return
-		}
+	prober.Run = func(ctx context.Context, c plan.Command) error { return r.command(ctx, s, c) }
+	saw := func(text string) { s.send(engine.Probed{Unit: r.unit.Name, Run: r.number, Saw: text}) }
+	if prober.Wait(r.over, saw) {
+		s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
 	}
 }
 
-// prober returns a function that tries once, or nil where nothing is probed.
-func (r *liveRun) prober() func(context.Context) error {
-	rd := r.unit.Ready
-	switch {
-	case rd.Port != 0:
-		return func(ctx context.Context) error { return tryPort(ctx, rd.Port) }
-	case rd.HTTP != "":
-		return func(ctx context.Context) error { return tryHTTP(ctx, rd.HTTP) }
-	case rd.File != "":
-		return func(context.Context) error { return tryFile(rd.File, r.began) }
-	case rd.Run != nil:
-		return func(ctx context.Context) error {
-			return tryCommand(ctx, *rd.Run, r.unit.Dir, environment(r.unit, r.number))
-		}
-	}
-	return nil
-}
-
-// tryFile looks for a file that is newer than the run's beginning.
-func tryFile(file string, began time.Time) error {
-	info, err := os.Stat(file)
-	switch {
-	case err != nil:
-		return errors.New("it is not there")
-	case !info.ModTime().After(began):
-		return errors.New("it is older than the start")
-	}
-	return nil
-}
-
-func tryCommand(ctx context.Context, c plan.Command, dir string, env []string) error {
-	argv := c.Argv()
-	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	cmd.Dir, cmd.Env = dir, env
-	cmd.WaitDelay = time.Second // what it leaves behind must not keep its output open
-	out, err := cmd.CombinedOutput()
-	if err == nil {
-		return nil
-	}
-	if last := bytes.TrimSpace(out); len(last) > 0 {
-		lines := bytes.Split(last, []byte("\n"))
-		return fmt.Errorf("%w: %s", err, ansi.Strip(string(lines[len(lines)-1])))
-	}
-	return err
-}
-
-func tryPort(ctx context.Context, port int) error {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort("localhost", strconv.Itoa(port)))
-	if err != nil {
-		return plainly(err)
-	}
-	return conn.Close()
-}
-
-// direct asks a service itself: no proxy, no redirects, no kept connections that
-// would survive a restart.
-var direct = &http.Client{
-	Transport:     &http.Transport{DisableKeepAlives: true},
-	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-}
-
-func tryHTTP(ctx context.Context, url string) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+// command runs a command beside the run, as a part of it: it has its marks, is followed
+// and ends with it. It blocks until the command and all that it has started are gone; the
+// error says how it failed, with the last line that it wrote.
+func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error {
+	last := tail{}
+	exited := make(chan spawn.Exit, 1)
+	spec := r.spec(s, c)
+	spec.Terminal = spawn.NoTerminal
+	spec.Output = last.add
+	spec.Exited = func(x spawn.Exit) { exited <- x }
+	p, err := s.spawner.Start(spec)
 	if err != nil {
 		return err
 	}
-	resp, err := direct.Do(req)
-	if err != nil {
-		return plainly(err)
+	r.mu.Lock()
+	r.helpers[p] = true
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		delete(r.helpers, p)
+		r.mu.Unlock()
+	}()
+	var x engine.Exit
+	select {
+	case end := <-exited:
+		x = engine.Exit(end)
+	case <-ctx.Done():
+		p.Signal("KILL")
+		<-exited
+		return errors.Join(errors.New("it took too long"), last.err())
 	}
-	resp.Body.Close()
-	if resp.StatusCode < 200 || resp.StatusCode > 399 {
-		return fmt.Errorf("%s", resp.Status)
+	if x.OK() {
+		return nil
+	}
+	return errors.Join(errors.New(x.String()), last.err())
+}
+
+// endHelpers ends the commands that run beside the run.
+func (r *liveRun) endHelpers() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for p := range r.helpers {
+		p.Signal("KILL")
+	}
+}
+
+// tail keeps the end of what a command writes.
+type tail struct{ text []byte }
+
+const mostTail = 4 << 10
+
+func (t *tail) add(p []byte) {
+	t.text = append(t.text, p...)
+	if over := len(t.text) - mostTail; over > 0 {
+		t.text = append(t.text[:0], t.text[over:]...)
+	}
+}
+
+// err returns the last line as an error, or nil where there is none.
+func (t *tail) err() error {
+	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
+	if last := strings.TrimSpace(ansi.Strip(lines[len(lines)-1])); last != "" {
+		return errors.New(visible.Text(last))
 	}
 	return nil
 }

@@ -4,15 +4,17 @@
 // One goroutine, the loop, owns the engine. Everything else (watching, reading
 // processes, probing, timers, faces) sends it events and never waits for it
 // longer than a channel takes. Faces read immutable snapshots and the logbook,
-// and send wishes; a face that is slow or dead slows nothing down.
+// and send requests; a face that is slow or dead slows nothing down.
 package session
 
 import (
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,8 +25,12 @@ import (
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/mask"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/ready"
 	"omnivigil/internal/recording"
+	"omnivigil/internal/setup"
 	"omnivigil/internal/spawn"
+	"omnivigil/internal/usage"
+	"omnivigil/internal/visible"
 	"omnivigil/internal/watch"
 )
 
@@ -32,81 +38,137 @@ import (
 type Config struct {
 	Plan  *plan.Plan
 	Units []string // what to start; none means all that start by themselves
-	Logs  string   // folder for the logbook, made by Start
+	Book  Book     // where output and Omnivigil's own account go
+	Logs  string   // folder for samples of cpu and memory
 	State string   // folder for what has to be remembered
 	// Record, if set, gets a recording of all that happens and is decided.
 	Record io.Writer
+	// Adopted, if set, is called with each edited plan once it is used. It must not block.
+	Adopted func(*plan.Plan)
+	// Watcher and Spawner are what the session watches files and runs processes with;
+	// nil: the system's own.
+	Watcher Watcher
+	Spawner Spawner
+}
+
+// Book takes the lines of a session. Append may be called from any goroutine.
+type Book interface {
+	Append(e logbook.Entry, texts ...string)
+}
+
+// Watcher tells of files, as watch.Watcher does.
+type Watcher interface {
+	Events() <-chan watch.Event
+	SetInterests(interests []watch.Interest, number int)
+	Close()
+}
+
+// Spawner runs processes, as spawn.Spawner does.
+type Spawner interface {
+	Start(spawn.Spec) (Process, error)
+	Holder(netip.AddrPort) (who string, taken bool)
+}
+
+// Process is one that runs, with all that it has started.
+type Process interface {
+	ID() int
+	Signal(name string) error       // that is to end it
+	SignalLeader(name string) error // that is not
+}
+
+// system is the Spawner of the system.
+type system struct{ *spawn.Spawner }
+
+func (s system) Start(spec spawn.Spec) (Process, error) {
+	p, err := s.Spawner.Start(spec)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
 }
 
 // Session is a running project. Its methods may be called from any goroutine.
 type Session struct {
-	book    *logbook.Book
+	book    Book
 	root    string   // the project's folder
-	state   string   // folder for what has to be remembered
 	marks   []string // variables by which all its processes are known
 	events  chan timedEvent
+	setup   *setup.Record
+	meter   *usage.Meter // nil where the spawner is not the system's
+	tracer  *spawn.Spawner
 	done    chan struct{}
 	stopped chan struct{} // closed when senders should no longer try
 
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
-	uses      atomic.Pointer[map[string]Use]
 	hidden    atomic.Pointer[mask.Mask]
 	authors   authors
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
 
+	// adopted, if set, is called by the loop with each plan that is used from then on.
+	adopted func(*plan.Plan)
+
 	// Owned by the loop.
 	plan     *plan.Plan
-	edited   *plan.Plan   // a new plan whose files are not watched yet
-	edits    int          // how many there have been
-	first    engine.Event // what begins the project, until its files are watched
+	edited   *plan.Plan      // a new plan whose files are not watched yet
+	burst    int             // of the writing that it holds
+	noticed  map[string]bool // files that no rule matches, which the person was told of
+	edits    int             // how many there have been
+	first    engine.Event    // what begins the project, until its files are watched
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
-	watcher  *watch.Watcher
-	spawner  *spawn.Spawner
+	watcher  Watcher
+	spawner  Spawner
 	live     map[string]*liveRun
-	leftOut  map[string][]string // files that units do not react to, for this session
-	left     bool
+	ownFiles map[string][]string // files that units do not react to, for this session
+	over     bool
 }
 
 // timedEvent is an event with its time.
 type timedEvent struct {
 	at    time.Time
 	event engine.Event
+	done  chan<- struct{} // closed when it has been stepped through; may be nil
 }
 
-// Start runs the project. The session goes on until a wish to leave has been
-// carried out; Done tells.
+// Start runs the project. It does not block; the session goes on until a request to
+// quit has been carried out; Done tells. An error says what could not be begun; nothing
+// runs then.
 func Start(c Config) (*Session, error) {
-	book, err := logbook.Open(c.Logs)
-	if err != nil {
-		return nil, err
-	}
-	watcher, err := watch.Open(c.Plan.Root)
-	if err != nil {
-		book.Close()
-		return nil, err
-	}
 	s := &Session{
-		plan: c.Plan, book: book, watcher: watcher, root: c.Plan.Root, state: c.State, marks: spawn.Marks(c.Plan.File),
+		plan: c.Plan, book: c.Book, watcher: c.Watcher, spawner: c.Spawner,
+		root: c.Plan.Root, marks: spawn.Marks(c.Plan.File), setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
-		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, leftOut: map[string][]string{},
-		engine: engine.New(c.Plan), spawner: spawn.New(),
+		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ownFiles: map[string][]string{}, noticed: map[string]bool{},
+		engine: engine.New(c.Plan), adopted: c.Adopted,
 	}
 	s.hide(c.Plan)
+	var err error
 	if c.Record != nil {
 		if s.recorder, err = recording.NewRecorder(s.masked(c.Record), c.Plan); err != nil {
 			return nil, fmt.Errorf("write the recording: %w", err)
 		}
 	}
+	if s.watcher == nil {
+		if s.watcher, err = watch.Open(c.Plan.Root); err != nil {
+			return nil, err
+		}
+	}
+	if s.spawner == nil {
+		s.tracer = spawn.New()
+		s.spawner = system{s.tracer}
+		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Moved: s.notify, Note: s.Note}
+	}
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	s.watchFor(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
-	go s.survey()
-	go s.followAuthors()
+	if s.meter != nil {
+		go s.meter.Run(s.stopped)
+		go s.followAuthors()
+	}
 	return s, nil
 }
 
@@ -116,18 +178,26 @@ func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 // Snapshot returns the project as it is now.
 func (s *Session) Snapshot() *engine.Snapshot { return s.snapshot.Load() }
 
-// Log returns everything that was written.
-func (s *Session) Log() *logbook.Book { return s.book }
+// Uses returns what the units take of the machine. The map must not be changed.
+func (s *Session) Uses() map[string]usage.Use {
+	if s.meter == nil {
+		return nil
+	}
+	return s.meter.Uses()
+}
 
-// Done is closed when everything has ended after a wish to leave.
+// Done is closed when everything has ended after a request to quit.
 func (s *Session) Done() <-chan struct{} { return s.done }
 
 // Note writes a line of Omnivigil's own into the log.
-func (s *Session) Note(text string) { s.book.Append(logbook.Entry{Stream: logbook.Note}, text) }
+func (s *Session) Note(text string) {
+	s.book.Append(logbook.Entry{Stream: logbook.Note}, visible.Text(s.hidden.Load().String(text)))
+}
 
-// Request asks for something. Unit is empty for wishes about the whole project.
-func (s *Session) Request(w engine.Request, unit string) {
-	s.send(engine.Requested{Request: w, Unit: unit})
+// Request asks for something. Unit is empty for requests about the whole project. It
+// returns when the loop has room to hear of it.
+func (s *Session) Request(r engine.Request, unit string) {
+	s.send(engine.Requested{Request: r, Unit: unit})
 }
 
 // Changed returns a channel that has a value whenever the snapshot is a new one,
@@ -146,7 +216,22 @@ func (s *Session) Changed() (<-chan struct{}, func()) {
 
 func (s *Session) send(ev engine.Event) {
 	select {
-	case s.events <- timedEvent{time.Now(), ev}:
+	case s.events <- timedEvent{time.Now(), ev, nil}:
+	case <-s.stopped:
+	}
+}
+
+// sendAndWait returns when the event's orders have been carried out. The loop must not
+// call it.
+func (s *Session) sendAndWait(ev engine.Event) {
+	done := make(chan struct{})
+	select {
+	case s.events <- timedEvent{time.Now(), ev, done}:
+	case <-s.stopped:
+		return
+	}
+	select {
+	case <-done:
 	case <-s.stopped:
 	}
 }
@@ -155,11 +240,11 @@ func (s *Session) send(ev engine.Event) {
 // files are watched, so that no process reads a file whose change would be missed.
 func (s *Session) loop(first engine.Event) {
 	s.first = first
-	for !s.left {
+	for !s.over {
 		s.publish()
 		select {
-		case h := <-s.events:
-			s.step(h.at, h.event)
+		case ev := <-s.events:
+			s.take(ev)
 		case ev, ok := <-s.watcher.Events():
 			if ok {
 				s.watched(ev)
@@ -177,8 +262,8 @@ func (s *Session) loop(first engine.Event) {
 func (s *Session) drain() {
 	for range cap(s.events) {
 		select {
-		case h := <-s.events:
-			s.step(h.at, h.event)
+		case ev := <-s.events:
+			s.take(ev)
 		case ev, ok := <-s.watcher.Events():
 			if !ok {
 				return
@@ -187,6 +272,13 @@ func (s *Session) drain() {
 		default:
 			return
 		}
+	}
+}
+
+func (s *Session) take(ev timedEvent) {
+	s.step(ev.at, ev.event)
+	if ev.done != nil {
+		close(ev.done)
 	}
 }
 
@@ -212,26 +304,15 @@ func (s *Session) watched(ev watch.Event) {
 	now := time.Now()
 	switch ev := ev.(type) {
 	case watch.Touched:
-		if keys := withoutSettings(ev.Keys); len(keys) > 0 {
-			s.step(now, engine.Touched{Burst: ev.Burst, Units: keys})
-			s.clear(now, ev.Burst, keys)
+		if slices.Contains(ev.Keys, concern.Settings) {
+			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
+		}
+		if units := concern.Units(ev.Keys); len(units) > 0 {
+			s.step(now, engine.Touched{Burst: ev.Burst, Units: units})
+			s.clear(now, ev.Burst, units)
 		}
 	case watch.Change:
-		c := engine.Change{Burst: ev.Burst, Since: ev.Since}
-		for _, h := range ev.Hits {
-			if h.Key == concern.Settings {
-				s.readSettings(now)
-			} else if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, concern.Hit(unit, h))
-			}
-		}
-		switch {
-		case len(c.Hits) == 0:
-		case s.anySuspect(c.Hits):
-			time.AfterFunc(2*aftermath, func() { s.send(c) })
-		default:
-			s.step(now, c)
-		}
+		s.changed(now, ev)
 	case watch.Watching:
 		if s.first != nil {
 			first := s.first
@@ -242,10 +323,71 @@ func (s *Session) watched(ev watch.Event) {
 			s.adopt(now)
 		}
 	case watch.Unchanged:
-		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: ev.Keys})
+		if slices.Contains(ev.Keys, concern.Settings) {
+			s.readSettings(now, ev.Burst)
+		}
+		if units := concern.Units(ev.Keys); len(units) > 0 {
+			s.step(now, engine.Unchanged{Burst: ev.Burst, Units: units})
+		}
 	case watch.Notice:
-		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, ev.Text)
+		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, visible.Text(ev.Text))
 	}
+}
+
+func (s *Session) changed(now time.Time, ev watch.Change) {
+	c := engine.Change{Burst: ev.Burst, Since: ev.Since}
+	settings := false
+	var elsewhere []string
+	for _, h := range ev.Hits {
+		switch h.Key {
+		case concern.Settings:
+			settings = true
+		case concern.Elsewhere:
+			elsewhere = append(elsewhere, h.Path)
+		default:
+			if unit := s.plan.Unit(h.Key); unit != nil {
+				c.Hits = append(c.Hits, concern.Hit(s.plan, unit, h))
+			}
+		}
+	}
+	if settings {
+		s.readSettings(now, ev.Burst)
+	}
+	s.tellElsewhere(elsewhere)
+	switch {
+	case len(c.Hits) == 0:
+	case s.anySuspect(c.Hits):
+		time.AfterFunc(2*aftermath, func() { s.send(c) })
+	default:
+		s.step(now, c)
+	}
+}
+
+// mostNoticed bounds how many files a session remembers to have told of.
+const mostNoticed = 10000
+
+// tellElsewhere says of files that no rule matches, the first time for each, which rule
+// comes nearest.
+func (s *Session) tellElsewhere(paths []string) {
+	var fresh []string
+	for _, p := range paths {
+		if !s.noticed[p] && len(s.noticed) < mostNoticed {
+			s.noticed[p] = true
+			fresh = append(fresh, p)
+		}
+	}
+	if len(fresh) == 0 {
+		return
+	}
+	why := concern.Why(s.plan, fresh[0])
+	if why.Near == nil && (why.Settings || why.Noise || len(why.Acts)+len(why.Kept) > 0) {
+		return // it is ignored on purpose
+	}
+	text := "no rule matches " + engine.List(fresh)
+	if why.Near != nil {
+		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
+	}
+	s.Note(text)
 }
 
 // step lets the engine decide and carries out its orders.
@@ -274,21 +416,21 @@ func (s *Session) carryOut(order engine.Order) {
 		}
 	case engine.SendSignal:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
-			run.signal(s, o.Name)
+			run.reload(s, o.Name)
 		}
 	case engine.SetTimer:
 		time.AfterFunc(time.Until(o.At), func() { s.send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.Tell:
 		s.tell(o)
 	case engine.IgnoreFiles:
-		s.leftOut[o.Unit] = o.Files
+		s.ownFiles[o.Unit] = o.Files
 		if s.edited != nil {
 			s.watchFor(s.edited)
 		} else {
 			s.watchFor(s.plan)
 		}
 	case engine.Finish:
-		s.left = true
+		s.over = true
 	}
 }
 
@@ -303,6 +445,8 @@ func (s *Session) tell(t engine.Tell) {
 	case engine.TellRipple:
 		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
 	}
+	// Names and paths in it were written by others, and a command may hold a secret.
+	text = visible.Lines(s.hidden.Load().String(text))
 	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, strings.Split(text, "\n")...)
 }
 
@@ -327,6 +471,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
 		return
 	}
+	prober := ready.New(run.unit.Ready)
 	spec := run.spec(s, o.Command)
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
 	process, err := s.spawner.Start(spec)
@@ -337,10 +482,50 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	}
 	run.have(process)
 	go func() {
-		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: process.PID})
+		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: process.ID()})
 		close(run.announced)
-		run.probe(s)
+		run.probe(s, prober)
 	}()
+}
+
+// taken says in words which address the unit is known to want is held by somebody
+// else, or "".
+func (s *Session) taken(r *liveRun) string {
+	var held []string
+	for _, address := range r.unit.Ports() {
+		if who, taken := s.spawner.Holder(address); taken {
+			held = append(held, fmt.Sprintf("port %d is taken by %s", address.Port(), who))
+		}
+	}
+	return strings.Join(held, "; ")
+}
+
+// opened tells that a unit listens on an address, and opens it in the browser where the
+// settings say so.
+func (s *Session) opened(unit string, a netip.AddrPort) {
+	spec := s.Plan().Unit(unit)
+	if spec == nil {
+		return // an edit has just removed it
+	}
+	text := "listens on " + a.String()
+	if at := spec.Endpoint; int(a.Port()) == at.Port {
+		if at.WhenUp == "quiet" {
+			return
+		}
+		if at.Label != "" {
+			text += " (" + visible.Text(at.Label) + ")"
+		}
+		if at.WhenUp == "browse" {
+			if err := usage.Browse(a); err != nil {
+				text += "; " + err.Error()
+			}
+		}
+	}
+	e := logbook.Entry{Unit: unit, Stream: logbook.Note, Tone: logbook.Current}
+	if u := s.Snapshot().Unit(unit); u != nil {
+		e.Run = u.Run.Number
+	}
+	s.book.Append(e, text)
 }
 
 // environment is the machine's, with the unit's own variables above it.

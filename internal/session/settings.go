@@ -2,47 +2,50 @@ package session
 
 import (
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/trust"
 )
-
-func withoutSettings(keys []string) []string {
-	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == concern.Settings })
-}
 
 // readSettings reads the edited file. A broken one changes nothing; a good one is
 // adopted once its files are watched, so that no write to them is missed.
-func (s *Session) readSettings(now time.Time) {
+func (s *Session) readSettings(now time.Time, burst int) {
 	edited, err := plan.Read(s.plan.File)
 	if err != nil {
 		s.edited = nil
 		problem := strings.ReplaceAll(err.Error(), s.plan.File, filepath.Base(s.plan.File))
-		s.step(now, engine.PlanBroken{Problem: problem})
+		s.step(now, engine.PlanBroken{Problem: problem, Burst: burst})
 		return
 	}
-	s.edited = edited
+	s.edited, s.burst = edited, burst
 	s.watchFor(edited)
 }
 
 // watchFor has the watcher look for what concerns a plan's units.
 func (s *Session) watchFor(p *plan.Plan) {
 	s.edits++
-	s.watcher.SetInterests(concern.InterestsWithout(p, s.leftOut), s.edits)
+	s.watcher.SetInterests(concern.InterestsWithout(p, s.ownFiles), s.edits)
 }
 
 func (s *Session) adopt(now time.Time) {
 	if s.edited == nil {
 		return
 	}
+	before := s.plan
 	s.plan, s.edited = s.edited, nil
 	s.hide(s.plan)
 	s.shownPlan.Store(s.plan)
-	s.step(now, engine.NewPlan{Plan: s.plan})
+	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
+	for _, text := range trust.News(before, s.plan) {
+		s.Note("new in the settings: " + text)
+	}
+	if s.adopted != nil {
+		s.adopted(s.plan)
+	}
 }
 
 // WriteCure writes into the settings file that a unit ignores what its own runs
@@ -55,5 +58,5 @@ func (s *Session) WriteCure(unit string) error {
 	return plan.Ignore(s.Plan().File, unit, concern.Cure(u.Own))
 }
 
-// Why says what a save of the path would set off, by the settings in force.
+// Why says what a save of the path would set off, by the settings in use.
 func (s *Session) Why(path string) concern.Report { return concern.Why(s.Plan(), path) }

@@ -174,7 +174,7 @@ func (c *Checker) before(ev engine.Event) {
 // no run.
 func (b *books) owe(h engine.Hit) {
 	key := ""
-	if h.Reaction > 0 {
+	if h.Reaction > 0 && h.Reaction <= len(b.spec.Reactions) {
 		re := b.spec.Reactions[h.Reaction-1]
 		if re.Do == plan.SendSignal {
 			return

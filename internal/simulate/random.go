@@ -90,6 +90,9 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 		case 1:
 			u.Reactions = []plan.Reaction{{Run: &plan.Command{Shell: "only {area}"}}}
 		}
+		for j := range u.Reactions {
+			u.Reactions[j].When.Text = u.Name + "/**"
+		}
 		if u.Kind == plan.Service {
 			u.Ready = plan.Ready{After: d(r, 10, 800)}
 			if r.IntN(2) == 0 {
@@ -238,6 +241,8 @@ func (dr *script) edit() *plan.Plan {
 			}
 		case 3:
 			c.Stop.Grace = d(r, 100, 3000)
+		case 4:
+			c.Reactions = nil
 		}
 		p.Units = append(p.Units, &c)
 	}

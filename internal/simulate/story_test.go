@@ -156,7 +156,7 @@ func parseHit(t *testing.T, p *plan.Plan, path, text string) engine.Hit {
 	number, captures, _ := strings.Cut(more, ",")
 	_, err := fmt.Sscan(number, &h.Reaction)
 	require.NoError(t, err)
-	h.Captures = map[string]string{}
+	h.Captures, h.Rule = map[string]string{}, p.Unit(unit).Reactions[h.Reaction-1].When.Text
 	for _, c := range strings.Split(captures, ",") {
 		name, value, _ := strings.Cut(c, "=")
 		h.Captures[name] = value

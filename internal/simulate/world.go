@@ -9,12 +9,12 @@
 package simulate
 
 import (
-	"container/heap"
 	"slices"
 	"time"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/rehearse"
 )
 
 // Behaviour is what the process of one run does.
@@ -31,9 +31,9 @@ type Behaviour struct {
 
 // World is the outer world of one engine. It is not safe for concurrent use.
 type World struct {
+	rehearse.Agenda
 	Engine *engine.Engine
 	Plan   *plan.Plan
-	Now    time.Time
 	// Behave says what a run's process will do. It is asked once for each run.
 	Behave func(unit string, run int) Behaviour
 	// Observe, if set, is called before and after each step.
@@ -48,12 +48,11 @@ type World struct {
 	Finished bool
 	Steps    int
 
-	agenda agenda
-	serial int
-	procs  map[string]*process
-	left   map[string]bool // units that are left out of what they write themselves
-	own    map[string]*ownWriting
-	burst  int
+	pids  int
+	procs map[string]*process
+	left  map[string]bool // units that are left out of what they write themselves
+	own   map[string]*ownWriting
+	burst int
 }
 
 type process struct {
@@ -64,38 +63,11 @@ type process struct {
 
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
-	return &World{
+	w := &World{
 		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string]bool{}, own: map[string]*ownWriting{},
-		Now: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC),
 	}
-}
-
-// item is something that will happen.
-type item struct {
-	at     time.Time
-	serial int
-	do     func()
-}
-
-type agenda []item
-
-func (a agenda) Len() int { return len(a) }
-func (a agenda) Less(i, j int) bool {
-	return a[i].at.Before(a[j].at) || a[i].at.Equal(a[j].at) && a[i].serial < a[j].serial
-}
-func (a agenda) Swap(i, j int) { a[i], a[j] = a[j], a[i] }
-func (a *agenda) Push(x any)   { *a = append(*a, x.(item)) }
-func (a *agenda) Pop() any {
-	old := *a
-	last := old[len(old)-1]
-	*a = old[:len(old)-1]
-	return last
-}
-
-// In lets something happen after that time.
-func (w *World) In(d time.Duration, do func()) {
-	w.serial++
-	heap.Push(&w.agenda, item{w.Now.Add(max(d, 0)), w.serial, do})
+	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	return w
 }
 
 // Send lets the engine step.
@@ -121,26 +93,6 @@ func (w *World) Send(ev engine.Event) {
 		w.Send(ev)
 		w.Double = double
 	}
-}
-
-// Next lets the next thing on the agenda happen. It reports false when there is
-// none before the limit.
-func (w *World) Next(limit time.Time) bool {
-	if len(w.agenda) == 0 || w.agenda[0].at.After(limit) {
-		return false
-	}
-	it := heap.Pop(&w.agenda).(item)
-	w.Now = it.at
-	it.do()
-	return true
-}
-
-// Run lets everything happen that will happen within that time.
-func (w *World) Run(d time.Duration) {
-	limit := w.Now.Add(d)
-	for w.Next(limit) {
-	}
-	w.Now = limit
 }
 
 func (w *World) carryOut(o engine.Order) {
@@ -175,7 +127,8 @@ func (w *World) start(o engine.Start) {
 		if w.Spawned != nil {
 			w.Spawned(o.Unit, o.Run)
 		}
-		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.serial})
+		w.pids++
+		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.pids})
 		if b.OwnAfter > 0 {
 			w.In(b.OwnAfter, func() { w.writeOwn(o.Unit, p) })
 		}
@@ -287,18 +240,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		if s.Same {
 			w.Send(engine.Unchanged{Burst: burst, Units: units})
 		} else {
-			w.Send(engine.Change{Burst: burst, Since: since, Hits: w.asItIs(hits)})
+			w.Send(engine.Change{Burst: burst, Since: since, Hits: hits})
 		}
 	})
-}
-
-// asItIs gives hits the rules of the settings in force, as a watcher does.
-func (w *World) asItIs(hits []engine.Hit) []engine.Hit {
-	now := slices.Clone(hits)
-	for i := range now {
-		if u := w.Plan.Unit(now[i].Unit); u != nil && now[i].Reaction > len(u.Reactions) {
-			now[i].Reaction = 0
-		}
-	}
-	return now
 }

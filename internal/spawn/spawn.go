@@ -226,6 +226,9 @@ func (p *Process) alive() bool {
 	return p.spawner.tracker.alive(p)
 }
 
+// ID is the number of the process.
+func (p *Process) ID() int { return p.PID }
+
 // Name is that of the Spec.
 func (p *Process) Name() string { return p.spec.Name }
 

@@ -1,14 +1,13 @@
 // Package trust remembers which projects' commands a person has agreed to run.
 //
 // A project's file comes with its repository, and starting it runs whatever the
-// file says, so the first time, and whenever the commands have changed, the
-// person sees them and says yes. What was agreed to is kept as a hash in the
-// state folder, in trust.json: an object from settings file to SHA-256.
+// file says, so the first time, and whenever what would run has changed, the
+// person sees it and says yes. What was agreed to is kept in the state folder, in
+// trust.json: an object from settings file to a list of hashes (SHA-256), one for each
+// Item, so that what has changed since can be marked.
 package trust
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,19 +25,45 @@ type Store struct{ file string }
 // In returns the store in the state folder dir, which need not exist.
 func In(dir string) Store { return Store{filepath.Join(dir, "trust.json")} }
 
-// Has reports whether exactly these commands of this project were agreed to.
-func (s Store) Has(p *plan.Plan) (bool, error) {
-	agreed, err := s.read()
-	return agreed[p.File] == fingerprint(p), err
+// Answer is what is known of a person's agreement to a project.
+type Answer struct {
+	Known bool // the person has agreed to something of this project
+	New   []Item
+	Gone  int // how many things that were agreed to are no longer there
 }
 
-// Add notes that the person agrees to the project's commands.
+// Agreed reports whether nothing is there that was not agreed to.
+func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 }
+
+// Ask compares what a project would run with what the person has agreed to.
+func (s Store) Ask(p *plan.Plan) (Answer, error) {
+	agreed, err := s.read()
+	hashes, known := agreed[p.File]
+	a := Answer{Known: known}
+	var still int
+	for _, item := range Items(p) {
+		if slices.Contains(hashes, item.hash()) {
+			still++
+		} else {
+			a.New = append(a.New, item)
+		}
+	}
+	a.Gone = len(hashes) - still
+	return a, err
+}
+
+// Add notes that the person agrees to all that the project would run.
 func (s Store) Add(p *plan.Plan) error {
 	agreed, err := s.read()
 	if err != nil {
 		return err
 	}
-	agreed[p.File] = fingerprint(p)
+	var hashes []string
+	for _, item := range Items(p) {
+		hashes = append(hashes, item.hash())
+	}
+	slices.Sort(hashes)
+	agreed[p.File] = slices.Compact(hashes)
 	data, err := json.MarshalIndent(agreed, "", "  ")
 	if err != nil {
 		return err
@@ -48,14 +73,19 @@ func (s Store) Add(p *plan.Plan) error {
 	}
 	// Written aside and renamed, so that a crash leaves the old record whole.
 	aside := s.file + ".new"
-	if err := os.WriteFile(aside, append(data, '\n'), 0o600); err != nil {
+	err = os.WriteFile(aside, append(data, '\n'), 0o600)
+	if err == nil {
+		err = os.Rename(aside, s.file)
+	}
+	if err != nil {
+		os.Remove(aside)
 		return fmt.Errorf("remember the answer: %w", err)
 	}
-	return os.Rename(aside, s.file)
+	return nil
 }
 
-func (s Store) read() (map[string]string, error) {
-	agreed := map[string]string{}
+func (s Store) read() (map[string][]string, error) {
+	agreed := map[string][]string{}
 	data, err := os.ReadFile(s.file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return agreed, nil
@@ -63,30 +93,16 @@ func (s Store) read() (map[string]string, error) {
 	if err != nil {
 		return agreed, fmt.Errorf("read what was agreed to: %w", err)
 	}
-	if err := json.Unmarshal(data, &agreed); err != nil {
-		return agreed, fmt.Errorf("read what was agreed to: %s: %w", s.file, err)
+	// Answers of an earlier version are single hashes of everything: those are asked again.
+	entries := map[string]json.RawMessage{}
+	if err := json.Unmarshal(data, &entries); err != nil {
+		return agreed, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", s.file, err)
+	}
+	for file, entry := range entries {
+		var hashes []string
+		if json.Unmarshal(entry, &hashes) == nil {
+			agreed[file] = hashes
+		}
 	}
 	return agreed, nil
-}
-
-// fingerprint covers everything that decides what is executed, and where.
-func fingerprint(p *plan.Plan) string {
-	h := sha256.New()
-	for _, u := range p.Units {
-		fmt.Fprintf(h, "%q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, u.OwnEnv)
-		for _, step := range slices.Concat(u.Setup, u.Prelude) {
-			fmt.Fprintf(h, "%q\n", step.Run.Argv())
-		}
-		for _, c := range []*plan.Command{u.Ready.Run, u.Stop.Run} {
-			if c != nil {
-				fmt.Fprintf(h, "%q\n", c.Argv())
-			}
-		}
-		for _, re := range u.Reactions {
-			if re.Run != nil {
-				fmt.Fprintf(h, "%q %q\n", re.When.Text, re.Run.Argv())
-			}
-		}
-	}
-	return hex.EncodeToString(h.Sum(nil))
 }

@@ -81,7 +81,7 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		if at.Button != tea.MouseLeft || m.help || at.Y >= m.streamTop {
 			return
 		}
-		shown, _ := m.lanes.visible(m, m.streamTop-m.laneTop-1)
+		shown, _ := m.lanes.visible(m, m.laneRoom())
 		if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
 			m.lanes.unit = shown[i].Name
 		}

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -9,14 +10,26 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/session"
+	"omnivigil/internal/usage"
 )
 
 // lanes is the upper part of the main view: each unit's life along one axis of
 // time that ends at now, under a row of ticks for the saves.
 type lanes struct {
-	unit string // the chosen one
-	span int    // index into spans; -1 until the person has zoomed
+	unit   string // the chosen one
+	span   int    // index into spans; -1 until the person has zoomed
+	share  int    // index into shares
+	filter string // only units with this in their names are shown
+}
+
+// shares are how much of the screen the lanes may take, in parts of it; the stream has
+// the rest.
+var shares = []float64{0.5, 0.25, 0.75}
+
+// height is how many rows the lanes may have, of those that lanes and stream share.
+func (l *lanes) height(body int) int {
+	const least, leastStream = 4, 4
+	return max(min(int(float64(body)*shares[l.share]), body-leastStream), least)
 }
 
 // legend says what the textures mean, for the help.
@@ -96,21 +109,61 @@ func (l *lanes) view(m *model, height int) []string {
 	for _, u := range shown {
 		rows = append(rows, l.lane(m, u, c, a))
 	}
-	if folded > 0 {
-		rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  %d more, all quiet", folded)), m.width))
+	if text := l.foldedText(m, shown, folded); text != "" {
+		rows = append(rows, fit(m.palette.dim.Render("  "+text), m.width))
 	}
 	return append(rows, l.axisRow(m, c, a))
 }
 
-// visible returns the units that have a row of their own. Where not all have
-// room, the broken, moving, stale and chosen come first and the rest is counted.
-func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
-	units := make([]*engine.Unit, len(m.snap.Units))
+// foldedText says how many units have no row.
+func (l *lanes) foldedText(m *model, shown []*engine.Unit, folded int) string {
+	switch {
+	case l.filter != "" && len(shown) == 0:
+		return fmt.Sprintf("no unit has %q in its name", l.filter)
+	case l.filter != "":
+		return fmt.Sprintf("%d more; names with %q are shown", len(m.snap.Units)-len(shown), l.filter)
+	case folded == 0:
+		return ""
+	}
+	return fmt.Sprintf("%d more: %s", folded, l.foldedStates(m, shown))
+}
+
+// foldedStates says what the folded units do: "28 ready, 4 done".
+func (l *lanes) foldedStates(m *model, shown []*engine.Unit) string {
+	has := map[string]bool{}
+	for _, u := range shown {
+		has[u.Name] = true
+	}
+	counts := map[string]int{}
+	var order []string
 	for i := range m.snap.Units {
-		units[i] = &m.snap.Units[i]
+		u := &m.snap.Units[i]
+		if has[u.Name] {
+			continue
+		}
+		word := stateWord(u)
+		if counts[word]++; counts[word] == 1 {
+			order = append(order, word)
+		}
+	}
+	for i, word := range order {
+		order[i] = fmt.Sprintf("%d %s", counts[word], word)
+	}
+	return strings.Join(order, ", ")
+}
+
+// ordered returns the units in the order in which the cursor moves: that of the file,
+// or where not all have room, first the broken, then the moving, then the stale. A filter
+// leaves out those whose names do not have it.
+func (l *lanes) ordered(m *model, room int) []*engine.Unit {
+	var units []*engine.Unit
+	for i := range m.snap.Units {
+		if u := &m.snap.Units[i]; strings.Contains(strings.ToLower(u.Name), strings.ToLower(l.filter)) {
+			units = append(units, u)
+		}
 	}
 	if len(units) <= room {
-		return units, 0
+		return units
 	}
 	rank := func(u *engine.Unit) int {
 		switch {
@@ -120,19 +173,31 @@ func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
 			return 1
 		case u.Freshness == engine.Stale:
 			return 2
-		case u.Name == l.unit:
-			return 3
 		}
-		return 4
+		return 3
 	}
 	sort.SliceStable(units, func(i, j int) bool { return rank(units[i]) < rank(units[j]) })
+	return units
+}
+
+// visible returns the units that have a row of their own, the chosen one among them, and
+// how many have none.
+func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
+	units := l.ordered(m, room)
+	if l.filter != "" {
+		room-- // for the row that says so
+	}
+	if len(units) <= room {
+		return units, 0
+	}
 	keep := max(room-1, 1)
-	for i := keep; i < len(units); i++ {
-		if units[i].Name == l.unit {
-			units[keep-1], units[i] = units[i], units[keep-1]
+	shown := slices.Clone(units[:keep])
+	for _, u := range units[keep:] {
+		if u.Name == l.unit {
+			shown[keep-1] = u
 		}
 	}
-	return units[:keep], len(units) - keep
+	return shown, len(units) - keep
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.
@@ -170,17 +235,7 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(fit(u.Name, c.name), " "))
 		name = fit(name, c.name)
 	}
-	state := u.State.String()
-	switch {
-	case u.Paused:
-		state = "held"
-	case len(u.Own) > 0 && !u.OwnTaken:
-		state = "loop cut"
-	case u.Queued && u.State == engine.Running:
-		state += " +1" // one more run follows
-	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Stopped:
-		state = "stale"
-	}
+	state := stateWord(u)
 	row := mark + name + " "
 	if c.kind > 0 {
 		row += m.palette.dim.Render(fit(u.Kind, c.kind))
@@ -198,8 +253,23 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 	return fit(row, m.width)
 }
 
+// stateWord is what a lane says of its unit in a word.
+func stateWord(u *engine.Unit) string {
+	switch {
+	case u.Paused:
+		return "paused"
+	case len(u.Own) > 0 && !u.OwnTaken:
+		return "loop"
+	case u.Queued && u.State == engine.Running:
+		return u.State.String() + " +1" // one more run follows
+	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Stopped && u.Run.Number > 0:
+		return "stale"
+	}
+	return u.State.String()
+}
+
 // endpoint is where a unit can be reached: its first port, and a sign for more.
-func endpoint(u session.Use) string {
+func endpoint(u usage.Use) string {
 	if len(u.Endpoints) == 0 {
 		return ""
 	}
@@ -213,7 +283,7 @@ func endpoint(u session.Use) string {
 }
 
 // memory is what a unit's processes hold, in round figures.
-func memory(u session.Use) string {
+func memory(u usage.Use) string {
 	const mega = 1 << 20
 	switch {
 	case u.Memory == 0:
@@ -317,13 +387,31 @@ func spanName(d time.Duration) string {
 	return fmt.Sprintf("%.0f h", d.Hours())
 }
 
-// move chooses another unit.
+// laneRoom is how many lanes there is room for, as last drawn.
+func (m *model) laneRoom() int { return max(m.streamTop-m.laneTop-1, 1) }
+
+// move chooses another unit, in the order shown.
 func (l *lanes) move(m *model, by int) {
-	for i := range m.snap.Units {
-		if m.snap.Units[i].Name == l.unit {
-			i = max(0, min(i+by, len(m.snap.Units)-1))
-			l.unit = m.snap.Units[i].Name
+	units := l.ordered(m, m.laneRoom())
+	if len(units) == 0 {
+		return
+	}
+	i := slices.IndexFunc(units, func(u *engine.Unit) bool { return u.Name == l.unit })
+	l.unit = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
+}
+
+// nextBroken chooses the next unit that is broken.
+func (l *lanes) nextBroken(m *model) {
+	units := m.snap.Units
+	at := slices.IndexFunc(units, func(u engine.Unit) bool { return u.Name == l.unit })
+	for n := range units {
+		if u := &units[(at+1+n)%len(units)]; u.State.Broken() {
+			l.unit, l.filter = u.Name, ""
 			return
 		}
 	}
+}
+
+func (m *model) anyBroken() bool {
+	return slices.ContainsFunc(m.snap.Units, func(u engine.Unit) bool { return u.State.Broken() })
 }

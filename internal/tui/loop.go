@@ -36,14 +36,14 @@ func (l *loop) show(m *model) {
 func (l *loop) key(m *model, key string) {
 	switch key {
 	case "enter":
-		m.wish(engine.KeepIgnoring)
+		m.request(engine.KeepIgnoring)
 	case "w":
 		if err := m.session.WriteCure(m.lanes.unit); err != nil {
 			l.problem = err.Error()
 			return
 		}
 	case "u":
-		m.wish(engine.ReactAgain)
+		m.request(engine.ReactAgain)
 	case "esc", "ctrl+c":
 	default:
 		return
@@ -57,7 +57,7 @@ func (l *loop) view(m *model, height int) []string {
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
 	u := m.chosen()
 	if u == nil || len(u.Own) == 0 {
-		add("%s is left out of nothing", m.lanes.unit)
+		add("%s reacts to all its files", m.lanes.unit)
 	} else {
 		add("%s has run three times in a row for files that its own runs wrote:", u.Name)
 		for _, f := range u.Own[:min(len(u.Own), 8)] {
@@ -70,7 +70,7 @@ func (l *loop) view(m *model, height int) []string {
 		add("It does not react to them any more. This line in [%s.%s] says so for good:", u.Kind, u.Name)
 		add("  %s", m.palette.bright.Render(cureLine(u)))
 		add("")
-		for _, choice := range [][2]string{{"enter", "leave it at that for this session"}, {"w", "write the line into omnivigil.toml"}, {"u", "undo: let it react to them again"}} {
+		for _, choice := range [][2]string{{"enter", "ignore them for this session"}, {"w", "write the line into omnivigil.toml"}, {"u", "undo: let it react to them again"}} {
 			add("%s  %s", m.palette.text.Render(fmt.Sprintf("%5s", choice[0])), m.palette.dim.Render(choice[1]))
 		}
 	}
@@ -97,6 +97,6 @@ func (l *loop) notice(m *model) string {
 	if u == nil {
 		return ""
 	}
-	return fit(m.palette.stale.Render(fmt.Sprintf("  loop cut  %s writes %s itself, and ran again for it", u.Name, engine.List(u.Own)))+
+	return fit(m.palette.stale.Render(fmt.Sprintf("  loop stopped  %s writes %s itself, and ran again for it", u.Name, engine.List(u.Own)))+
 		m.palette.dim.Render("  (l: what to do)"), m.width)
 }

@@ -17,7 +17,7 @@ type palette struct {
 	current, moving          lipgloss.Style
 	broken, stale            lipgloss.Style
 	chosen                   lipgloss.Style // the row and the moment one points at
-	banner                   [4]lipgloss.Style
+	banner                   [5]lipgloss.Style
 	units                    []lipgloss.Style
 }
 
@@ -58,6 +58,7 @@ func newPalette(dark bool) *palette {
 	p.banner[engine.VerdictUpdating] = banner(p.moving)
 	p.banner[engine.VerdictStale] = banner(p.stale)
 	p.banner[engine.VerdictBroken] = banner(p.broken)
+	p.banner[engine.VerdictStopped] = banner(p.dim)
 	for _, c := range unitColours {
 		p.units = append(p.units, pick(c[0], c[1]))
 	}

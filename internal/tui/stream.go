@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -33,10 +32,6 @@ func (s *stream) title() string {
 
 // status says where the stream stands, for the bottom line.
 func (s *stream) status(m *model) string {
-	if err := errors.Join(s.err, m.session.Log().Err()); err != nil {
-		text, _, _ := strings.Cut(err.Error(), "\n")
-		return m.palette.broken.Render("output is being lost: " + text)
-	}
 	if s.following() {
 		return m.palette.dim.Render("following")
 	}
@@ -78,7 +73,7 @@ func fold(lines []logbook.Line) []entry {
 	for _, l := range lines {
 		if n := len(entries); n > 0 {
 			last := &entries[n-1]
-			if l.Stream == logbook.Output && last.Stream == logbook.Output && last.Unit == l.Unit && last.Text == l.Text {
+			if l.Text != "" && l.Stream == logbook.Output && last.Stream == logbook.Output && last.Unit == l.Unit && last.Text == l.Text {
 				last.count++
 				continue
 			}

@@ -18,17 +18,18 @@ import (
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
-	"omnivigil/internal/session"
+	"omnivigil/internal/usage"
+	"omnivigil/internal/visible"
 )
 
-// Project is what the face shows and acts on: a session.
+// Project is what the face shows and acts on: a session with its log.
 type Project interface {
 	Snapshot() *engine.Snapshot
-	Uses() map[string]session.Use
+	Uses() map[string]usage.Use
 	Log() *logbook.Book
 	Changed() (<-chan struct{}, func())
 	Done() <-chan struct{}
-	Request(w engine.Request, unit string)
+	Request(r engine.Request, unit string)
 	Why(path string) concern.Report
 	WriteCure(unit string) error
 	Note(text string)
@@ -56,12 +57,13 @@ type model struct {
 	height   int
 	palette  *palette
 	styles   map[string]lipgloss.Style // of units
-	uses     map[string]session.Use
+	uses     map[string]usage.Use
 	names    []string
 	lanes    lanes
 	stream   stream
 	question question
 	loop     loop
+	find     find
 	pending  tea.Cmd // what a key's action leaves to be done
 	help     bool
 	helpTop  int
@@ -72,7 +74,7 @@ type model struct {
 func newModel(s Project) *model {
 	m := &model{
 		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
-		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(),
+		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(), find: newFind(),
 	}
 	m.look(true)
 	m.meetUnits()
@@ -170,14 +172,16 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.BackgroundColorMsg:
 		m.look(msg.IsDark())
 	case tea.KeyPressMsg:
-		if m.question.open {
-			return m, m.question.key(m, msg)
-		}
-		if m.loop.open {
+		switch {
+		case m.find.open:
+			m.find.key(m, msg)
+		case m.question.open:
+			m.question.key(m, msg)
+		case m.loop.open:
 			m.loop.key(m, msg.String())
-			return m, nil
+		default:
+			m.press(msg.String())
 		}
-		m.press(msg.String())
 		cmd := m.pending
 		m.pending = nil
 		return m, cmd
@@ -218,7 +222,14 @@ func (m *model) press(key string) {
 
 // View draws the screen.
 func (m *model) View() tea.View {
-	v := tea.NewView(strings.Join(m.screen(), "\n"))
+	rows := m.screen()
+	for i, row := range rows {
+		// What others wrote acts on no terminal, wherever on the screen it has come to.
+		if safe := visible.Styled(row); safe != row {
+			rows[i] = fit(safe, m.width)
+		}
+	}
+	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
 	v.WindowTitle = m.title()
 	v.MouseMode = tea.MouseModeCellMotion
@@ -234,12 +245,9 @@ func (m *model) screen() []string {
 			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
 	}
 	rows := []string{m.verdictView(m.width)}
-	switch {
-	case m.snap.Settings != "":
-		rows = append(rows, m.settingsView())
-	case m.looping() != nil:
-		rows = append(rows, m.loop.notice(m))
-	case m.height >= 30:
+	if notices := m.notices(); len(notices) > 0 {
+		rows = append(rows, notices...)
+	} else if m.height >= 30 {
 		rows = append(rows, "")
 	}
 	body := m.height - len(rows) - 1
@@ -247,7 +255,7 @@ func (m *model) screen() []string {
 		rows = append(rows, m.helpView(m.width, body)...)
 	} else {
 		m.laneTop = len(rows) + 1
-		upper := m.lanes.view(m, max(body/2, min(len(m.snap.Units)+2, body-4)))
+		upper := m.lanes.view(m, m.lanes.height(body))
 		m.streamTop = len(rows) + len(upper)
 		rows = append(rows, upper...)
 		switch room := body - len(upper); {
@@ -262,39 +270,62 @@ func (m *model) screen() []string {
 	return append(rows, m.hintsView(m.width))
 }
 
-// settingsView says that the newest edit of the settings cannot be used.
-func (m *model) settingsView() string {
-	problem, _, _ := strings.Cut(m.snap.Settings, "\n")
-	return fit(m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in force)"), m.width)
+// notices are what the person has to know beside the verdict, a row each; where there
+// are more than have room, the last row says how many.
+func (m *model) notices() []string {
+	var all []string
+	if m.snap.Settings != "" {
+		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
+		all = append(all, m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"))
+	}
+	if err := errors.Join(m.stream.err, m.session.Log().Err()); err != nil {
+		text, _, _ := strings.Cut(err.Error(), "\n")
+		all = append(all, m.palette.broken.Render("  log  "+text))
+	}
+	if m.looping() != nil {
+		all = append(all, m.loop.notice(m))
+	}
+	room := 1
+	if m.height >= 20 {
+		room = 3
+	}
+	if more := len(all) - room; more > 0 {
+		all = all[:room]
+		all[room-1] = fit(all[room-1], m.width-9) + m.palette.dim.Render(fmt.Sprintf(" +%d more", more))
+	}
+	for i := range all {
+		all[i] = fit(all[i], m.width)
+	}
+	return all
 }
 
 // chosen is the unit that small letters act on.
 func (m *model) chosen() *engine.Unit { return m.snap.Unit(m.lanes.unit) }
 
-func (m *model) wish(w engine.Request) { m.session.Request(w, m.lanes.unit) }
+func (m *model) request(r engine.Request) { m.session.Request(r, m.lanes.unit) }
 
 func (m *model) browse() {
-	if err := session.Browse(m.uses[m.lanes.unit].Endpoints[0]); err != nil {
+	if err := usage.Browse(m.uses[m.lanes.unit].Endpoints[0]); err != nil {
 		m.session.Note(err.Error())
 	}
 }
 
-func (m *model) pauseWish() engine.Request {
+func (m *model) pauseOrResume() engine.Request {
 	if u := m.chosen(); u != nil && u.Paused {
 		return engine.ResumeUnit
 	}
 	return engine.PauseUnit
 }
 
-func (m *model) pauseAllWish() engine.Request {
+func (m *model) pauseOrResumeAll() engine.Request {
 	if m.snap.Paused {
 		return engine.ResumeAll
 	}
 	return engine.PauseAll
 }
 
-// leave stops everything in order; asked again, at once.
-func (m *model) leave() {
+// quit stops everything in order; asked again, at once.
+func (m *model) quit() {
 	if m.snap.Quitting {
 		m.session.Request(engine.QuitNow, "")
 		return

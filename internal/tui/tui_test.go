@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,8 +20,8 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/session"
 	"omnivigil/internal/simulate"
+	"omnivigil/internal/usage"
 )
 
 var update = flag.Bool("update", false, "write the screens into testdata")
@@ -29,13 +30,13 @@ var update = flag.Bool("update", false, "write the screens into testdata")
 // of its own.
 type played struct {
 	*simulate.World
-	book   *logbook.Book
-	wishes []string
+	book     *logbook.Book
+	requests []string
 }
 
 func (p *played) Snapshot() *engine.Snapshot { return p.Engine.Snapshot() }
-func (p *played) Uses() map[string]session.Use {
-	return map[string]session.Use{"u0": {Memory: 12 << 20}}
+func (p *played) Uses() map[string]usage.Use {
+	return map[string]usage.Use{"u0": {Memory: 12 << 20}}
 }
 func (p *played) Log() *logbook.Book                 { return p.book }
 func (p *played) Changed() (<-chan struct{}, func()) { return nil, func() {} }
@@ -44,7 +45,7 @@ func (p *played) Why(path string) concern.Report     { return concern.Report{Pat
 func (p *played) Note(string)                        {}
 func (p *played) WriteCure(string) error             { return errors.New("the disk is full") }
 func (p *played) Request(w engine.Request, unit string) {
-	p.wishes = append(p.wishes, strings.TrimSpace(string(w)+" "+unit))
+	p.requests = append(p.requests, strings.TrimSpace(string(w)+" "+unit))
 	p.Send(engine.Requested{Request: w, Unit: unit})
 }
 
@@ -80,8 +81,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		}
 		return b
 	})
-	book, err := logbook.Open(filepath.Join(t.TempDir(), "log"))
-	require.NoError(t, err)
+	book := logbook.Open(filepath.Join(t.TempDir(), "log"))
 	t.Cleanup(func() { book.Close() })
 	book.SetClock(func() time.Time { return w.Now })
 	w.After = func(_ engine.Event, orders []engine.Order) {
@@ -183,7 +183,7 @@ func TestLoop(t *testing.T) {
 	m, s := play(t, 5, 100, 24)
 	s.goRound("u0")
 	m.tick2(s.Now)
-	assert.Contains(t, m.plainScreen(), "loop cut  u0 writes data/u0.db itself")
+	assert.Contains(t, m.plainScreen(), "loop stopped  u0 writes data/u0.db itself")
 	m.lanes.unit = "u2"
 	m.press("l")
 	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
@@ -191,13 +191,13 @@ func TestLoop(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "the disk is full", "the panel stays, and says why")
 	m.loop.key(m, "enter")
 	m.tick2(s.Now)
-	assert.NotContains(t, m.plainScreen(), "loop cut")
+	assert.NotContains(t, m.plainScreen(), "loop stopped")
 	assert.True(t, s.Snapshot().Unit("u0").OwnTaken)
 	m.lanes.unit = "u0"
 	m.press("l") // it can be thought over
 	m.loop.key(m, "u")
 	assert.Empty(t, s.Snapshot().Unit("u0").Own)
-	assert.Equal(t, []string{"leave unit out u0", "heed unit u0"}, s.wishes)
+	assert.Equal(t, []string{"ignore own files u0", "react again u0"}, s.requests)
 }
 
 // TestTextures requires every state to look different without colour.
@@ -218,7 +218,7 @@ func TestTextures(t *testing.T) {
 }
 
 // TestKeys holds the table of keys together: every key once, everything named, and
-// each key that stands for a wish sends it.
+// each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
 	used := map[string]string{}
 	for _, b := range bindings {
@@ -230,11 +230,145 @@ func TestKeys(t *testing.T) {
 		}
 	}
 	m, s := play(t, 5, 100, 30)
-	for _, k := range []string{"down", "r", "o", "h", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
+	m.screen()
+	for _, k := range []string{"down", "r", "u", "s", "p", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
 		m.press(k)
 		m.tick2(s.Now)
 	}
-	assert.Equal(t, []string{"restart u1", "stop u1", "pause unit u1", "restart all", "pause", "resume", "leave", "leave now"}, s.wishes)
+	assert.Equal(t, []string{"restart u1", "restart with setup u1", "stop u1", "pause unit u1", "restart all", "pause", "resume", "quit", "quit now"}, s.requests)
+}
+
+func key(text string) tea.KeyPressMsg {
+	switch text {
+	case "enter":
+		return tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "esc":
+		return tea.KeyPressMsg{Code: tea.KeyEscape}
+	}
+	return tea.KeyPressMsg{Text: text, Code: []rune(text)[0]}
+}
+
+// TestManyUnits holds the lanes to their share, and the cursor to the order shown.
+func TestManyUnits(t *testing.T) {
+	for _, size := range [][2]int{{158, 46}, {80, 24}} {
+		m, _ := play(t, 60, size[0], size[1])
+		rows := m.screen()
+		require.Len(t, rows, size[1])
+		body := size[1] - m.laneTop
+		assert.GreaterOrEqual(t, m.height-m.streamTop-1, body/2-1, "the stream has at least half")
+		var seen []string
+		m.lanes.unit = "u1" // which has crashed, and so is first
+		for range 59 {
+			seen = append(seen, m.lanes.unit)
+			m.press("down")
+			assert.Contains(t, m.plainScreen(), "▸ "+m.lanes.unit+" ")
+		}
+		assert.Equal(t, []string{"u1", "u3", "u0", "u2", "u4"}, seen[:5])
+		assert.Equal(t, "u59", m.lanes.unit)
+		m.press("!")
+		assert.Equal(t, "u1", m.lanes.unit)
+		m.press("!")
+		assert.Equal(t, "u3", m.lanes.unit)
+
+		m.press("|")
+		m.screen()
+		assert.LessOrEqual(t, m.streamTop-m.laneTop, max(size[1]/4+1, 4))
+
+		m.press("f")
+		for _, k := range []string{"5", "7"} {
+			m.Update(key(k))
+		}
+		assert.Equal(t, "u57", m.lanes.unit)
+		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
+		assert.Contains(t, m.plainScreen(), `59 more; names with "57" are shown`)
+		m.Update(key("esc"))
+		assert.Contains(t, m.plainScreen(), "\n  u1 ")
+	}
+}
+
+// TestWhyPanel has keys act on the unit until the field is entered on purpose.
+func TestWhyPanel(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.screen()
+	m.Update(key("y"))
+	m.Update(key("r"))
+	assert.Equal(t, []string{"restart u0"}, s.requests)
+	m.Update(key("enter"))
+	for _, k := range []string{"a", "s"} {
+		m.Update(key(k))
+	}
+	assert.Equal(t, "as", m.question.input.Value())
+	assert.Len(t, s.requests, 1)
+	m.Update(key("esc"))
+	m.Update(key("esc"))
+	assert.False(t, m.question.open)
+}
+
+// TestLongMessages never push out the keys, and are never dropped without a word.
+func TestLongMessages(t *testing.T) {
+	for _, width := range []int{60, 80, 158} {
+		m, s := play(t, 5, width, 24)
+		s.Send(engine.PlanBroken{Problem: strings.Repeat("a long problem ", 30)})
+		s.goRound("u0")
+		m.tick2(s.Now)
+		rows := strings.Split(strings.TrimSpace(m.plainScreen()), "\n")
+		assert.Contains(t, rows[len(rows)-1], "? help")
+		assert.Contains(t, rows[len(rows)-1], "q quit")
+		assert.Contains(t, rows[1], "settings  a long problem")
+		assert.Contains(t, rows[2], "loop stopped  u0")
+		m.height = 15
+		assert.Contains(t, m.plainScreen(), "+1 more")
+	}
+}
+
+// TestForeignText lets nothing that others wrote act on the terminal.
+func TestForeignText(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	s.Send(engine.PlanBroken{Problem: "bad \x1b[2J key \u202e\x9b"})
+	s.book.Append(logbook.Entry{Unit: "u1"}, "\x1b[31mred\x1b[?25l")
+	m.tick2(s.Now)
+	text := m.View().Content
+	assert.NotContains(t, text, "\x1b[2J")
+	assert.NotContains(t, text, "\x1b[?25l")
+	assert.NotContains(t, text, "\u202e")
+	assert.Contains(t, ansi.Strip(text), `bad \x1b[2J key \u202e\x9b`)
+	for _, row := range strings.Split(text, "\n") {
+		assert.Equal(t, m.width, ansi.StringWidth(row))
+	}
+}
+
+// TestColours keeps the four meanings apart from each other and from the units, on both
+// grounds, and gives each tone its meaning.
+func TestColours(t *testing.T) {
+	for _, dark := range []bool{true, false} {
+		p := newPalette(dark)
+		meanings := map[string]string{}
+		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale, "broken": p.broken} {
+			c := fmt.Sprint(style.GetForeground())
+			assert.Empty(t, meanings[c], name)
+			meanings[c] = name
+		}
+		for _, style := range p.units {
+			assert.Empty(t, meanings[fmt.Sprint(style.GetForeground())])
+		}
+		for tone, want := range map[logbook.Tone]lipgloss.Style{
+			logbook.Neutral: p.dim, logbook.Current: p.current, logbook.Moving: p.moving, logbook.Stale: p.stale, logbook.Broken: p.broken,
+		} {
+			assert.Equal(t, want.GetForeground(), p.toneStyle(tone).GetForeground())
+		}
+		for _, u := range []struct {
+			unit engine.Unit
+			want lipgloss.Style
+		}{
+			{engine.Unit{State: engine.Crashed, Freshness: engine.Stale}, p.broken},
+			{engine.Unit{State: engine.Ready, Freshness: engine.Stale}, p.stale},
+			{engine.Unit{State: engine.Starting, Moving: true}, p.moving},
+			{engine.Unit{State: engine.Ready, Freshness: engine.Current}, p.current},
+			{engine.Unit{State: engine.Stopped}, p.dim},
+		} {
+			assert.Equal(t, u.want.GetForeground(), p.stateStyle(&u.unit).GetForeground())
+		}
+	}
 }
 
 // TestUnitsComeAndGo edits the settings under the screen's feet.

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"omnivigil/internal/visible"
 	"strings"
 	"time"
 
@@ -24,26 +25,30 @@ func (m *model) verdictView(width int) string {
 
 // title is the verdict in short, for the terminal's own title.
 func (m *model) title() string {
-	return m.snap.Verdict.Word.String() + "  " + m.snap.Project
+	return visible.Text(m.snap.Verdict.Word.String() + "  " + m.snap.Project)
 }
 
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (m *model) hintsView(width int) string {
-	if m.question.open {
-		return fit(" "+m.palette.text.Render("enter")+m.palette.dim.Render(" ask   ")+m.palette.text.Render("esc")+
-			m.palette.dim.Render(" close   ")+m.palette.text.Render("↑↓")+m.palette.dim.Render(" choose"), width)
+	switch {
+	case m.find.open:
+		return fit(" "+m.find.input.View()+m.keysText("enter", "keep", "esc", "show all", "↑↓", "choose"), width)
+	case m.question.asking():
+		return fit(m.keysText("enter", "ask", "esc", "leave the field"), width)
+	case m.question.open:
+		return fit(m.keysText("enter", "type a path", "esc", "close", "↑↓", "choose", "r", "restart", "s", "stop", "p", "pause"), width)
+	case m.loop.open:
+		return fit(m.keysText("esc", "close"), width)
 	}
-	if m.loop.open {
-		return fit(" "+m.palette.text.Render("esc")+m.palette.dim.Render(" close"), width)
-	}
-	state := m.stream.status(m)
+	// However long it is, the keys keep their room.
+	state := ansi.Truncate(m.stream.status(m), max(width/3, 12), "…")
 	room := width - ansi.StringWidth(state) - 2
 	parts := make([]string, len(bindings))
-	// Help and leaving must be found on the smallest screen, so they get room first.
+	// Help and quitting must be found on the smallest screen, so they get room first.
 	for _, must := range []bool{true, false} {
 		for i, k := range bindings {
-			if k.hint == "" || must != (k.hint == "help" || k.hint == "leave") || k.when != nil && !k.when(m) {
+			if k.hint == "" || must != (k.hint == "help" || k.hint == "quit") || k.when != nil && !k.when(m) {
 				continue
 			}
 			part := m.palette.text.Render(pairedKey(k)) + " " + m.palette.dim.Render(k.hint) + "   "
@@ -54,6 +59,15 @@ func (m *model) hintsView(width int) string {
 		}
 	}
 	return ends(" "+strings.TrimRight(strings.Join(parts, ""), " "), state+" ", width)
+}
+
+// keysText writes pairs of a key and what it does.
+func (m *model) keysText(pairs ...string) string {
+	var b strings.Builder
+	for i := 0; i+1 < len(pairs); i += 2 {
+		b.WriteString(" " + m.palette.text.Render(pairs[i]) + m.palette.dim.Render(" "+pairs[i+1]) + "  ")
+	}
+	return b.String()
 }
 
 // pairedKey shows both keys of a pair where the hint speaks for both.

@@ -9,11 +9,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
 )
 
 // question is the panel that answers why: why the chosen unit is as it is, and
-// what a save of some path would set off.
+// what a save of some path would set off. Keys act on the unit as they do elsewhere,
+// until the field is entered.
 type question struct {
 	open   bool
 	input  textinput.Model
@@ -23,39 +23,38 @@ type question struct {
 func newQuestion() question {
 	in := textinput.New()
 	in.Prompt = "what if I save  "
-	in.Placeholder = "a path, then enter"
+	in.Placeholder = "enter, then a path"
 	return question{input: in}
 }
 
-// show opens the panel; its input takes the keys until it is closed.
 func (q *question) show(m *model) {
 	q.open = true
 	q.input.SetWidth(max(m.width-20, 10))
-	m.pending = q.input.Focus()
+	q.input.Blur()
 }
 
+// asking reports whether the field takes the keys.
+func (q *question) asking() bool { return q.open && q.input.Focused() }
+
 // key handles a key while the panel is open.
-func (q *question) key(m *model, msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		q.open = false
-		return nil
-	case "up":
-		m.lanes.move(m, -1)
-		return nil
-	case "down":
-		m.lanes.move(m, 1)
-		return nil
-	case "enter":
+func (q *question) key(m *model, msg tea.KeyPressMsg) {
+	switch key := msg.String(); {
+	case q.asking() && (key == "esc" || key == "ctrl+c"):
+		q.input.Blur()
+	case q.asking() && key == "enter":
 		q.answer = nil
 		if path := strings.TrimSpace(q.input.Value()); path != "" {
 			q.answer = m.session.Why(path).Lines()
 		}
-		return nil
+	case q.asking():
+		q.input, m.pending = q.input.Update(msg)
+	case key == "esc" || key == "y":
+		q.open = false
+	case key == "enter":
+		m.pending = q.input.Focus()
+	default:
+		m.press(key)
 	}
-	var cmd tea.Cmd
-	q.input, cmd = q.input.Update(msg)
-	return cmd
 }
 
 // view draws the panel in place of the stream.
@@ -69,7 +68,7 @@ func (q *question) view(m *model, height int) []string {
 			rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, memory(use)))
 		}
 		if u.State.Broken() {
-			rows = append(rows, m.lastLines(u.Name)...)
+			rows = append(rows, m.lastLines(u)...)
 		}
 	}
 	rows = append(rows, "", "  "+q.input.View(), "")
@@ -82,28 +81,26 @@ func (q *question) view(m *model, height int) []string {
 	return pad(rows, height, m.width)
 }
 
-// lastLines are the last that a unit has written.
-func (m *model) lastLines(unit string) []string {
-	const most, look = 5, 40
-	lines, err := m.session.Log().Window(unit, m.session.Log().Len(unit)-look, look)
+// lastLines are those of a unit's newest run that are most likely to say why it ended.
+func (m *model) lastLines(u *engine.Unit) []string {
+	const most = 6
+	lines, err := m.session.Log().LastWords(u.Name, u.Run.Number, most)
 	if err != nil {
 		return []string{"  " + m.palette.broken.Render(err.Error())}
 	}
-	var rows []string
+	rows := []string{"  its last lines:"}
 	for _, l := range lines {
-		if l.Stream == logbook.Output {
-			rows = append(rows, "    "+m.palette.dim.Render(ansi.Strip(l.Text)))
-		}
+		rows = append(rows, "    "+m.palette.dim.Render(ansi.Strip(l.Text)))
 	}
-	if len(rows) == 0 {
+	if len(lines) == 0 {
 		return nil
 	}
-	return append([]string{"  its last lines:"}, rows[max(0, len(rows)-most):]...)
+	return rows
 }
 
 // account says in words why a unit is as it is.
 func account(u *engine.Unit) []string {
-	lines := []string{fmt.Sprintf("%s is %s", u.Name, u.State)}
+	lines := []string{u.Name + " " + stateVerb(u.State)}
 	switch u.Freshness {
 	case engine.Current:
 		lines[0] += ", and current: its newest run began after the last save that concerns it"
@@ -117,6 +114,12 @@ func account(u *engine.Unit) []string {
 	}
 	if u.Run.Number > 0 {
 		lines = append(lines, fmt.Sprintf("run %d, of ripple %s, ran because: %s", u.Run.Number, numbers(u.Run.Ripples), u.Run.Because))
+		if u.Run.Command != "" {
+			lines = append(lines, "it ran "+u.Run.Command)
+		}
+	}
+	if len(u.Owed) > 0 && u.Run.Number > 0 && !u.Moving {
+		lines = append(lines, "still to be run, since an earlier run left it undone: "+strings.Join(u.Owed, "; "))
 	}
 	if u.Queued {
 		lines = append(lines, "one more run follows the one at work")
@@ -136,6 +139,14 @@ func account(u *engine.Unit) []string {
 		lines = append(lines, "changed since it last ran well: "+strings.Join(u.Suspects, ", "))
 	}
 	return lines
+}
+
+// stateVerb says in a sentence what a unit does or how it ended.
+func stateVerb(s engine.State) string {
+	if s.Broken() {
+		return s.String()
+	}
+	return "is " + s.String()
 }
 
 func numbers(ids []int) string {

@@ -15,6 +15,9 @@ type Interest struct {
 	Unignored bool
 	// SkipUnchanged keeps quiet about files that hold what they held before.
 	SkipUnchanged bool
+	// Spare interests hear only of files that no other interest does. A bounded number of
+	// folders is watched for them alone.
+	Spare bool
 	// Poll, if not 0, is how often its folders are looked at, in place of being
 	// told by the system.
 	Poll time.Duration

@@ -247,12 +247,17 @@ func (m *matcher) eachReachable(p place, out bool, do func(*interest) bool) {
 	}
 }
 
-// wants reports whether something in the folder could concern an interest.
-func (m *matcher) wants(p place, out bool) bool {
+// wants reports whether something in the folder could concern an interest that is not
+// spare.
+func (m *matcher) wants(p place, out bool) bool { return m.wantsAs(p, out, false) }
+
+// wantsAs reports whether something in the folder could concern an interest that is
+// spare, or one that is not.
+func (m *matcher) wantsAs(p place, out, spare bool) bool {
 	wanted := false
-	m.eachReachable(p, out, func(*interest) bool {
-		wanted = true
-		return false
+	m.eachReachable(p, out, func(in *interest) bool {
+		wanted = in.Spare == spare
+		return !wanted
 	})
 	return wanted
 }
@@ -283,10 +288,14 @@ func (m *matcher) hears(p place, name string, out bool) []accept {
 		return cmp.Or(cmp.Compare(a.interest, b.interest), cmp.Compare(a.rule, b.rule))
 	})
 	found = slices.CompactFunc(found, func(a, b accept) bool { return a.interest == b.interest })
-	return slices.DeleteFunc(found, func(a accept) bool {
+	found = slices.DeleteFunc(found, func(a accept) bool {
 		in := &m.interests[a.interest]
 		return in.Rules[a.rule].Out || !in.takes(file.covered, out)
 	})
+	if len(found) > 1 {
+		found = slices.DeleteFunc(found, func(a accept) bool { return m.interests[a.interest].Spare })
+	}
+	return found
 }
 
 // elements returns the parts of an absolute path.

@@ -37,6 +37,7 @@ type tree struct {
 	unsure    map[*folder]time.Time // folders with files so new that a look could not be sure, and when it can
 	released  time.Time             // when version control last let go of its lock
 	limited   int                   // folders that the system had no watch for
+	spares    int                   // folders that are watched for spare interests alone
 	remarks   []string              // what a person has to be told
 }
 
@@ -48,6 +49,7 @@ type folder struct {
 	place      place
 	scope      *scope      // the ignore files that count for what is in it
 	out        bool        // version control ignores it, and so all in it
+	spare      bool        // it is watched for spare interests alone
 	repo       *repository // of which it is the top, or nil
 	id         identity
 	read       time.Time // when its names were first read
@@ -133,7 +135,7 @@ func (t *tree) reckon(f *folder, how reading) {
 	for name, s := range f.subs {
 		s.place, s.scope = f.place.enter(name), f.scope
 		s.out = f.ignores(name, !s.link)
-		if t.matcher.wants(s.place, s.out) {
+		if t.takes(s) {
 			t.reckon(s, how)
 			continue
 		}
@@ -333,7 +335,7 @@ func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
 // meet takes up the folder of that name in f, if it is wanted.
 func (t *tree) meet(f *folder, name string, link bool, how reading) {
 	s := f.sub(name, link)
-	if !t.matcher.wants(s.place, s.out) || s.depth > maxDepth {
+	if s.depth > maxDepth || !t.takes(s) {
 		if !link {
 			f.others[name] = true
 		}
@@ -342,7 +344,35 @@ func (t *tree) meet(f *folder, name string, link bool, how reading) {
 	delete(f.others, name)
 	f.subs[name] = s
 	if !t.grow(s, how) {
+		t.giveUpSpare(s)
 		delete(f.subs, name)
+	}
+}
+
+// mostSpares is how many folders are watched for spare interests alone.
+const mostSpares = 500
+
+// takes reports whether a folder is one to be watched, and counts those that only spare
+// interests want.
+func (t *tree) takes(f *folder) bool {
+	if t.matcher.wants(f.place, f.out) {
+		t.giveUpSpare(f)
+		return true
+	}
+	if !t.matcher.wantsAs(f.place, f.out, true) || !f.spare && t.spares >= mostSpares {
+		return false
+	}
+	if !f.spare {
+		f.spare = true
+		t.spares++
+	}
+	return true
+}
+
+func (t *tree) giveUpSpare(f *folder) {
+	if f.spare {
+		f.spare = false
+		t.spares--
 	}
 }
 
@@ -517,6 +547,7 @@ func (t *tree) empty(f *folder) {
 // drop forgets a folder and tells that what was in it is gone.
 func (t *tree) drop(f *folder) {
 	f.gone = true
+	t.giveUpSpare(f)
 	t.empty(f)
 	t.detach(f)
 	t.unschedule(f)

@@ -1,4 +1,4 @@
-package session
+package ready
 
 import (
 	"context"
@@ -17,7 +17,7 @@ func plainly(err error) error {
 	case errors.Is(err, syscall.ECONNRESET):
 		return errors.New("connection reset")
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return errors.New("no answer within " + probeLimit.String())
+		return errors.New("no answer within " + tryLimit.String())
 	case errors.As(err, &dns):
 		return errors.New("no such host: " + dns.Name)
 	}

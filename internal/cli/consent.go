@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/x/term"
+
+	"omnivigil/internal/mask"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/trust"
+	"omnivigil/internal/visible"
+)
+
+// consent shows what would run, the first time and whenever it has changed, and asks for
+// a yes. With given set it has been said on the command line.
+func consent(p *plan.Plan, given bool) error {
+	store := trust.In(stateDir())
+	answer, err := store.Ask(p)
+	switch {
+	case err != nil && !given:
+		return refuse("omnivigil: %v", err)
+	case answer.Agreed():
+		return nil
+	case !given:
+		page := consentPage(p, answer)
+		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+			fmt.Print(strings.Join(page, "\n") + "\n")
+			return refuse("\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.")
+		}
+		if !askOn(page) {
+			return refuse("Nothing was started.")
+		}
+	}
+	if err := store.Add(p); err != nil {
+		fmt.Fprintln(os.Stderr, "omnivigil:", visible.Text(err.Error())+"; you will be asked again next time.")
+	}
+	return nil
+}
+
+// consentPage is all that would run, in words: what is new since the last yes or unusual
+// first, then the rest.
+func consentPage(p *plan.Plan, answer trust.Answer) []string {
+	secrets := mask.Of(p.SecretValues(os.Environ()))
+	show := func(text string) string { return visible.Text(secrets.String(text)) }
+	fresh := map[trust.Item]bool{}
+	for _, item := range answer.New {
+		fresh[item] = true
+	}
+	var first, rest []string
+	unit := "\x00"
+	for _, item := range trust.Items(p) {
+		isNew := answer.Known && fresh[item]
+		if isNew || !answer.Known && !item.Usual {
+			first = append(first, "  "+show(item.String()))
+		}
+		if item.Unit != unit {
+			unit = item.Unit
+			rest = append(rest, "", "  "+show(unit))
+		}
+		mark := "    "
+		if isNew {
+			mark = "  + "
+		}
+		rest = append(rest, mark+show(item.What+"  "+item.Text))
+	}
+	lines := []string{fmt.Sprintf("%s would run, in %s:", show(p.Name), show(p.Root))}
+	switch {
+	case answer.Known:
+		lines = append(lines, "", fmt.Sprintf("New or changed since you last agreed (%d more gone):", answer.Gone))
+	case len(first) > 0:
+		lines = append(lines, "", "Beside the units' own commands:")
+	}
+	lines = append(lines, first...)
+	return append(append(lines, "", "All of it:"), rest...)
+}
+
+// askOn shows a page of lines, a screenful at a time, and asks.
+func askOn(lines []string) bool {
+	_, height, err := term.GetSize(os.Stdout.Fd())
+	if err != nil || height < 8 {
+		height = 24
+	}
+	in := bufio.NewReader(os.Stdin)
+	for room := height - 3; len(lines) > room; {
+		fmt.Println(strings.Join(lines[:room], "\n"))
+		lines = lines[room:]
+		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", count(len(lines), "line"))
+		switch answer := readAnswer(in); {
+		case answer == "y":
+			return true
+		case answer != "":
+			return false
+		}
+	}
+	fmt.Println(strings.Join(lines, "\n"))
+	fmt.Print("\nThese commands are new here. Run them, now and from now on? [y/N] ")
+	return readAnswer(in) == "y"
+}
+
+// readAnswer reads a line and returns its first letter, small; "n" at the input's end.
+func readAnswer(in *bufio.Reader) string {
+	line, err := in.ReadString('\n')
+	if err != nil && err != io.EOF || err == io.EOF && line == "" {
+		return "n"
+	}
+	line = strings.ToLower(strings.TrimSpace(line))
+	return line[:min(len(line), 1)]
+}

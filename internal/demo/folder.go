@@ -1,0 +1,40 @@
+package demo
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+const folderPrefix = "omnivigil-demo-"
+
+// MakeFolder makes a folder for one demo in dir, named so that RemoveAbandoned can tell
+// when nobody uses it any more.
+func MakeFolder(dir string) (string, error) {
+	return os.MkdirTemp(dir, fmt.Sprintf("%s%d-", folderPrefix, os.Getpid()))
+}
+
+// RemoveAbandoned removes the folders of demos whose program was killed with its guard.
+func RemoveAbandoned(dir string) {
+	folders, _ := filepath.Glob(filepath.Join(dir, folderPrefix+"*-*"))
+	for _, f := range folders {
+		number, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(f), folderPrefix), "-")
+		pid, err := strconv.Atoi(number)
+		if err == nil && !isAlive(pid) {
+			os.RemoveAll(f)
+		}
+	}
+}
+
+// isAlive reports whether there is a process of that number, as far as can be told.
+func isAlive(pid int) bool {
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return false
+	}
+	err = p.Signal(syscall.Signal(0))
+	return err == nil || err == syscall.EPERM
+}

@@ -1,0 +1,110 @@
+// Package rehearse lets an engine play what would happen in a world in which everything
+// goes well, so that what is foretold is what would be decided. Time there is a number.
+package rehearse
+
+import (
+	"container/heap"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Agenda is what will happen, in order of its time. The zero value is empty. It is not
+// safe for concurrent use.
+type Agenda struct {
+	Now    time.Time
+	items  items
+	serial int
+}
+
+type item struct {
+	at     time.Time
+	serial int
+	do     func()
+}
+
+type items []item
+
+func (a items) Len() int { return len(a) }
+func (a items) Less(i, j int) bool {
+	return a[i].at.Before(a[j].at) || a[i].at.Equal(a[j].at) && a[i].serial < a[j].serial
+}
+func (a items) Swap(i, j int) { a[i], a[j] = a[j], a[i] }
+func (a *items) Push(x any)   { *a = append(*a, x.(item)) }
+func (a *items) Pop() any {
+	old := *a
+	last := old[len(old)-1]
+	*a = old[:len(old)-1]
+	return last
+}
+
+// In lets something happen after that time.
+func (a *Agenda) In(d time.Duration, do func()) {
+	a.serial++
+	heap.Push(&a.items, item{a.Now.Add(max(d, 0)), a.serial, do})
+}
+
+// Next lets the next thing happen. It reports false when there is none before the limit.
+func (a *Agenda) Next(limit time.Time) bool {
+	if len(a.items) == 0 || a.items[0].at.After(limit) {
+		return false
+	}
+	it := heap.Pop(&a.items).(item)
+	a.Now = it.at
+	it.do()
+	return true
+}
+
+// Run lets everything happen that will happen within that time.
+func (a *Agenda) Run(d time.Duration) {
+	limit := a.Now.Add(d)
+	for a.Next(limit) {
+	}
+	a.Now = limit
+}
+
+// Save returns what a project that is current would be ordered to do after a save with
+// these hits, if every process did what it should.
+func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
+	r := &rehearsal{engine: engine.New(p), plan: p}
+	r.Now = time.Unix(0, 0)
+	r.step(engine.Begin{})
+	r.Run(time.Hour)
+	r.orders = nil
+	r.step(engine.Change{Burst: 1, Since: r.Now, Hits: hits})
+	r.Run(time.Hour)
+	return r.orders
+}
+
+// rehearsal is a world in which everything goes well.
+type rehearsal struct {
+	Agenda
+	engine *engine.Engine
+	plan   *plan.Plan
+	orders []engine.Order
+}
+
+func (r *rehearsal) step(ev engine.Event) {
+	orders := r.engine.Step(r.Now, ev)
+	r.orders = append(r.orders, orders...)
+	for _, o := range orders {
+		r.carryOut(o)
+	}
+}
+
+func (r *rehearsal) carryOut(o engine.Order) {
+	soon := func(ev engine.Event) { r.In(time.Millisecond, func() { r.step(ev) }) }
+	switch o := o.(type) {
+	case engine.Start:
+		soon(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: 1})
+		soon(engine.BecameReady{Unit: o.Unit, Run: o.Run})
+		if r.plan.Unit(o.Unit).Kind.Ends() {
+			soon(engine.Exited{Unit: o.Unit, Run: o.Run})
+		}
+	case engine.StopRun:
+		soon(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: engine.Exit{Code: -1, Signal: "SIG" + o.Name}})
+	case engine.SetTimer:
+		r.In(o.At.Sub(r.Now), func() { r.step(engine.TimerFired{Timer: o.Timer}) })
+	}
+}

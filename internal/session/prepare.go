@@ -1,0 +1,76 @@
+package session
+
+import (
+	"fmt"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/spawn"
+)
+
+// prepare runs what comes before the unit's own command, and then that. It reports
+// to the engine how it went.
+func (r *liveRun) prepare(s *Session, o engine.Start) {
+	for _, step := range r.unit.Setup {
+		if !r.setUp(s, o, step) {
+			return
+		}
+	}
+	for _, step := range r.unit.Prelude {
+		if !r.step(s, o, "prelude", step) {
+			return
+		}
+	}
+	s.spawnRun(r, o)
+}
+
+// setUp runs a setup step, unless it is done. It reports whether the run can go on.
+func (r *liveRun) setUp(s *Session, o engine.Start, step plan.Step) bool {
+	turn, err := s.setup.Begin(r.cancelled, s.Plan(), r.unit, step)
+	switch {
+	case r.isStopped():
+		if err == nil {
+			turn.End(false)
+		}
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		return false
+	case err != nil:
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		return false
+	case turn.Done && !o.Setup:
+		turn.End(false)
+		return true
+	}
+	well := r.step(s, o, "setup", step)
+	if err := turn.End(well); err != nil {
+		s.Note("a setup step will be repeated next time: " + err.Error())
+	}
+	return well
+}
+
+// step runs one step to its end and reports whether it went well. If not, the
+// engine has been told.
+func (r *liveRun) step(s *Session, o engine.Start, kind string, step plan.Step) bool {
+	s.sendAndWait(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String()})
+	exited := make(chan spawn.Exit, 1)
+	spec := r.spec(s, step.Run)
+	spec.Terminal = spawn.ShownTerminal
+	spec.Exited = func(x spawn.Exit) { exited <- x }
+	process, err := s.spawner.Start(spec)
+	if err != nil {
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})
+		return false
+	}
+	r.have(process)
+	x := engine.Exit(<-exited)
+	r.rest(s)
+	switch {
+	case r.isStopped():
+		s.send(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: x})
+	case !x.OK():
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, x)})
+	default:
+		return true
+	}
+	return false
+}

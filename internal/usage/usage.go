@@ -1,0 +1,166 @@
+// Package usage follows what units take of the machine, and where they can be reached.
+package usage
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"omnivigil/internal/spawn"
+)
+
+// Use is what a unit takes of the machine, and where it can be reached.
+type Use struct {
+	CPU       float64 // of one core, since the survey before; 1 is all of it
+	Memory    int64   // resident bytes, of all its processes
+	Endpoints []netip.AddrPort
+}
+
+// Listening sockets are looked for often, since a person waits for them; it costs
+// little as long as there are no new ones. What processes take is looked at
+// seldom.
+const (
+	listenPause = 200 * time.Millisecond
+	surveyEvery = 10 // as many listenPauses
+)
+
+// Source is what a Meter reads: a spawner.
+type Source interface {
+	Listening(anyway bool) (map[*spawn.Process][]netip.AddrPort, bool)
+	Survey() map[*spawn.Process]spawn.Use
+}
+
+// Meter reads the use of the units of a project again and again.
+type Meter struct {
+	Source Source
+	Dir    string                       // where samples are kept, as long as they can be
+	Opened func(string, netip.AddrPort) // a unit listens on an address for the first time
+	Moved  func()                       // addresses have come or gone
+	Note   func(string)                 // something that the person should know
+
+	uses   atomic.Pointer[map[string]Use]
+	told   map[opened]bool
+	before map[*spawn.Process]spawn.Use
+	last   time.Time
+}
+
+type opened struct {
+	unit    string
+	address netip.AddrPort
+}
+
+// Uses returns the newest survey, by unit. The map must not be changed. It may be called
+// from any goroutine.
+func (m *Meter) Uses() map[string]Use {
+	if u := m.uses.Load(); u != nil {
+		return *u
+	}
+	return nil
+}
+
+// Run keeps Uses up to date until stopped is closed.
+func (m *Meter) Run(stopped <-chan struct{}) {
+	ticker := time.NewTicker(listenPause)
+	defer ticker.Stop()
+	m.told, m.last = map[opened]bool{}, time.Now()
+	kept, err := openSamples(m.Dir)
+	if err != nil {
+		m.Note(err.Error())
+	} else {
+		defer func() { kept.file.Close() }()
+	}
+	for n := 0; ; n++ {
+		select {
+		case <-ticker.C:
+		case <-stopped:
+			return
+		}
+		now, surveyed := time.Now(), n%surveyEvery == 0
+		moved := m.look(now, surveyed)
+		if surveyed && err == nil {
+			if err = kept.add(now, m.Uses()); err != nil {
+				m.Note("no more samples of cpu and memory are kept: " + err.Error())
+			}
+		}
+		if moved { // figures alone can wait for the next look
+			m.Moved()
+		}
+	}
+}
+
+// look reads once and reports whether addresses have come or gone. A process that was
+// just being made may have been overlooked, so at each survey all are looked at again.
+func (m *Meter) look(now time.Time, survey bool) (moved bool) {
+	next := map[string]Use{}
+	listening, looked := m.Source.Listening(survey)
+	for unit, u := range m.Uses() {
+		if looked {
+			u.Endpoints = nil
+		}
+		if survey {
+			u.CPU, u.Memory = 0, 0
+		}
+		next[unit] = u
+	}
+	if looked {
+		for unit, addresses := range byUnit(listening) {
+			u := next[unit]
+			u.Endpoints = addresses
+			next[unit] = u
+		}
+		moved = m.tellOpened(next)
+	}
+	if survey {
+		m.tally(next, m.Source.Survey(), now)
+	}
+	maps.DeleteFunc(next, func(_ string, u Use) bool { return u.CPU == 0 && u.Memory == 0 && len(u.Endpoints) == 0 })
+	if looked || survey {
+		m.uses.Store(&next)
+	}
+	return moved
+}
+
+// byUnit joins what the processes of each unit listen on, in order.
+func byUnit(listening map[*spawn.Process][]netip.AddrPort) map[string][]netip.AddrPort {
+	all := map[string][]netip.AddrPort{}
+	for p, addresses := range listening {
+		all[p.Name()] = append(all[p.Name()], addresses...)
+	}
+	for unit := range all {
+		slices.SortFunc(all[unit], netip.AddrPort.Compare)
+		all[unit] = slices.Compact(all[unit])
+	}
+	return all
+}
+
+// tellOpened tells of each address the first time that it opens: after a restart it is
+// where a person expects it. It reports whether any has come or gone.
+func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
+	for _, unit := range slices.Sorted(maps.Keys(next)) {
+		now := next[unit].Endpoints
+		for _, a := range now {
+			if key := (opened{unit, a}); !m.told[key] {
+				m.told[key] = true
+				m.Opened(unit, a)
+			}
+		}
+		moved = moved || !slices.Equal(now, m.Uses()[unit].Endpoints)
+	}
+	return moved
+}
+
+// tally turns cpu times into shares of a core since the survey before.
+func (m *Meter) tally(uses map[string]Use, now map[*spawn.Process]spawn.Use, at time.Time) {
+	passed := at.Sub(m.last)
+	for p, used := range now {
+		u := uses[p.Name()]
+		u.Memory += used.Memory
+		if was, ok := m.before[p]; ok && passed > 0 {
+			u.CPU += max(used.CPU-was.CPU, 0).Seconds() / passed.Seconds()
+		}
+		uses[p.Name()] = u
+	}
+	m.before, m.last = now, at
+}
