@@ -109,7 +109,7 @@ watch = ["*.js", "*.txt"]
 
 	// It still reacts to everything else, and not to its own.
 	r.write("fares.txt", "adult 5\n")
-	r.says("format is done", 4)
+	r.says("format done", 4)
 	r.write("extra.db", "x")
 	r.says("tides restarts: extra.db was created", 1)
 	r.says("tides is ready", 3)

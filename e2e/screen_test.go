@@ -166,7 +166,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.press("r")
 	s.shows(`run 5 restarts: you asked`)
 	s.press("o")
-	s.shows(`berths +service off`)
+	s.shows(`berths +service stopped`)
 	require.NotContains(t, get(rules), "keel")
 	s.press("r")
 	s.shows(`berths +service ready`)
@@ -182,7 +182,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.press(".")
 	s.shows(`following`)
 	s.press("?")
-	s.shows(`leave: stop everything in order`)
+	s.shows(`quit: stop everything in order`)
 	s.press("?")
 
 	// Why it is as it is, and what a save would set off.
@@ -190,13 +190,13 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`berths is ready, and current`)
 	s.press("fares/fares.csv", "Enter")
 	s.shows(`fares reruns: it matches "fares/fares.csv"`)
-	s.shows(`2. tickets restarts: fares is done anew`)
+	s.shows(`2. tickets restarts: fares finished again`)
 	s.press("Escape")
 	s.shows(`following`)
 
 	// Reactions can be held; what changes meanwhile is stale until they go on.
 	s.press("h")
-	s.shows(`berths +service held`)
+	s.shows(`berths +service paused`)
 	edit(t, file("berths/rules.toml"), "under_keel = 0.7", "under_keel = 0.5")
 	s.shows(`STALE +berths still runs the code from before .*: berths is paused`)
 	s.press("h")
@@ -206,7 +206,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	// A broken edit of the settings changes nothing and is shown with its place.
 	edit(t, file("omnivigil.toml"), "follows =", "folows =")
 	s.shows(`settings +omnivigil.toml:\d+:1: unknown key "folows".*did you mean "follows"`)
-	s.shows(`STALE +the settings just saved are not in force`)
+	s.shows(`STALE +the settings just saved have an error and are not used`)
 	edit(t, file("omnivigil.toml"), "folows =", "follows =")
 	s.shows(`CURRENT`)
 

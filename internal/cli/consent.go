@@ -59,7 +59,11 @@ func consentPage(p *plan.Plan, answer trust.Answer) []string {
 		}
 		if item.Unit != unit {
 			unit = item.Unit
-			rest = append(rest, "", "  "+show(unit))
+			heading := show(unit)
+			if unit == "" {
+				heading = "the project"
+			}
+			rest = append(rest, "", "  "+heading)
 		}
 		mark := "    "
 		if isNew {

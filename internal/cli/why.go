@@ -14,7 +14,7 @@ import (
 func whyCommand(at *location) *cobra.Command {
 	return &cobra.Command{
 		Use:   "why PATH...",
-		Short: "Say what a save of each path would set off, by which rule, or what keeps it out",
+		Short: "Say what a save of each path would set off, by which rule, or what ignores it",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
 			p, err := at.open()

@@ -141,7 +141,11 @@ func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 		case engine.Tell:
 			if o.Kind == engine.TellRunOpens {
 				_, because, _ := strings.Cut(o.Text, ": ")
-				steps = append(steps, Step{o.Unit, p.Unit(o.Unit).Verb(), because})
+				does := p.Unit(o.Unit).Verb()
+				if reason, command, narrow := strings.Cut(because, "; it runs "); narrow {
+					because, does = reason, "runs "+command
+				}
+				steps = append(steps, Step{o.Unit, does, because})
 			}
 		case engine.SendSignal:
 			steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})

@@ -98,6 +98,9 @@ func (e *Engine) cleared(ev Cleared) {
 		}
 		e.lookoutEnds(u)
 	}
+	if r := e.ripples.latestOfBurst(ev.Burst); r != nil && !r.saved {
+		e.save(r)
+	}
 }
 
 // lookoutEnds lets a unit act at once: somebody else has written what makes it run.

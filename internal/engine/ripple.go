@@ -157,6 +157,17 @@ func (l *ledger) ofBurst(burst int) *Ripple {
 	return nil
 }
 
+// latestOfBurst returns the newest ripple of that burst, at rest or not, or nil.
+func (l *ledger) latestOfBurst(burst int) *Ripple {
+	const recent = 20
+	for i := len(l.all) - 1; i >= max(len(l.all)-recent, 0); i-- {
+		if r := l.all[i]; r.Cause.Kind == CauseChange && r.burst == burst {
+			return r
+		}
+	}
+	return nil
+}
+
 // attribute enters a run with all ripples that wanted it. The newest took over
 // the work of the others.
 func (l *ledger) attribute(u *unit, rn *run, a *act) {

@@ -223,12 +223,12 @@ func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error
 	case <-ctx.Done():
 		p.Signal("KILL")
 		<-exited
-		return errors.Join(errors.New("it took too long"), last.err())
+		return last.err("it took too long")
 	}
 	if x.OK() {
 		return nil
 	}
-	return errors.Join(errors.New(x.String()), last.err())
+	return last.err(x.String())
 }
 
 // endHelpers ends the commands that run beside the run.
@@ -252,11 +252,11 @@ func (t *tail) add(p []byte) {
 	}
 }
 
-// err returns the last line as an error, or nil where there is none.
-func (t *tail) err() error {
+// err returns an error that says how a command failed, with the last line that it wrote.
+func (t *tail) err(how string) error {
 	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
 	if last := strings.TrimSpace(ansi.Strip(lines[len(lines)-1])); last != "" {
-		return errors.New(visible.Text(last))
+		return errors.New(how + ": " + visible.Text(last))
 	}
-	return nil
+	return errors.New(how)
 }

@@ -353,7 +353,7 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	if settings {
 		s.readSettings(now, ev.Burst)
 	}
-	s.tellElsewhere(elsewhere)
+	s.tellElsewhere(now, elsewhere)
 	switch {
 	case len(c.Hits) == 0:
 	case s.anySuspect(c.Hits):
@@ -367,8 +367,12 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 const mostNoticed = 10000
 
 // tellElsewhere says of files that no rule matches, the first time for each, which rule
-// comes nearest.
-func (s *Session) tellElsewhere(paths []string) {
+// comes nearest. While a process is at work the files may be its own, which nobody waits
+// for.
+func (s *Session) tellElsewhere(now time.Time, paths []string) {
+	if len(paths) == 0 || s.atWork(now) {
+		return
+	}
 	var fresh []string
 	for _, p := range paths {
 		if !s.noticed[p] && len(s.noticed) < mostNoticed {
@@ -388,6 +392,14 @@ func (s *Session) tellElsewhere(paths []string) {
 		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
 	}
 	s.Note(text)
+}
+
+// atWork reports whether a unit is on its way, or has been a moment ago.
+func (s *Session) atWork(now time.Time) bool {
+	const moment = time.Second
+	return slices.ContainsFunc(s.Snapshot().Units, func(u engine.Unit) bool {
+		return u.Moving || now.Sub(u.Run.EndedAt) < moment || now.Sub(u.Run.ReadyAt) < moment
+	})
 }
 
 // step lets the engine decide and carries out its orders.
