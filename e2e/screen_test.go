@@ -165,7 +165,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`▸ berths`)
 	s.press("r")
 	s.shows(`run 5 restarts: you asked`)
-	s.press("o")
+	s.press("s")
 	s.shows(`berths +service stopped`)
 	require.NotContains(t, get(rules), "keel")
 	s.press("r")
@@ -188,18 +188,20 @@ func TestDemoOnTheScreen(t *testing.T) {
 	// Why it is as it is, and what a save would set off.
 	s.press("y")
 	s.shows(`berths is ready, and current`)
-	s.press("fares/fares.csv", "Enter")
+	s.press("Enter", "fares/fares.csv", "Enter")
 	s.shows(`fares reruns: it matches "fares/fares.csv"`)
 	s.shows(`2. tickets restarts: fares finished again`)
 	s.press("Escape")
+	s.shows(`enter type a path`)
+	s.press("Escape")
 	s.shows(`following`)
 
-	// Reactions can be held; what changes meanwhile is stale until they go on.
-	s.press("h")
+	// Reactions can be paused; what changes meanwhile is stale until they are resumed.
+	s.press("p")
 	s.shows(`berths +service paused`)
 	edit(t, file("berths/rules.toml"), "under_keel = 0.7", "under_keel = 0.5")
 	s.shows(`STALE +berths still runs the code from before .*: berths is paused`)
-	s.press("h")
+	s.press("p")
 	s.shows(`CURRENT`)
 	answers(t, rules, `0.50 m under keel`)
 
@@ -211,7 +213,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`CURRENT`)
 
 	s.press("q")
-	s.shows(`Saltmarsh Ferries ran for .*: 6 saves, \d+ runs, .* Logs:`)
+	s.shows(`Saltmarsh Ferries ran for .*: 8 saves, \d+ runs, .* Logs:`)
 	s.shows(`exit code 0`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])

@@ -117,9 +117,6 @@ const aftermath = 25 * time.Millisecond
 // clear finds out which of the units' own runs have not written what was touched
 // just now, and tells the engine when it knows.
 func (s *Session) clear(now time.Time, burst int, units []string) {
-	if s.tracer == nil {
-		return // it cannot be told
-	}
 	var innocent []func() bool
 	var names []string
 	for _, name := range units {
@@ -157,6 +154,9 @@ func (s *Session) anySuspect(hits []engine.Hit) bool {
 // before now. Where that cannot be told, services are believed: it is better to
 // miss a loop than to leave out what a person saves.
 func (s *Session) alibi(now time.Time, run *liveRun) func() bool {
+	if s.tracer == nil {
+		return func() bool { return run.unit.Kind == plan.Service }
+	}
 	p, _ := run.spawned().(*spawn.Process)
 	then, busy := s.authors.before(now, p)
 	return func() bool {

@@ -1,0 +1,370 @@
+package session
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/concern"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/spawn"
+	"omnivigil/internal/watch"
+)
+
+// The doubles of what a session stands on: nothing is watched, run or written, and time
+// is the test's.
+
+type watcher struct{ events chan watch.Event }
+
+func (w *watcher) Events() <-chan watch.Event { return w.events }
+func (w *watcher) Close()                     {}
+func (w *watcher) SetInterests(_ []watch.Interest, number int) {
+	go func() { w.events <- watch.Watching{Number: number} }()
+}
+
+type book struct {
+	mu    sync.Mutex
+	lines []string
+}
+
+func (b *book) Append(e logbook.Entry, texts ...string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, text := range texts {
+		b.lines = append(b.lines, strings.TrimSpace(e.Unit+" "+text))
+	}
+}
+
+func (b *book) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return strings.Join(b.lines, "\n")
+}
+
+// process is one that does what the test says.
+type process struct {
+	spec spawn.Spec
+	id   int
+
+	mu      sync.Mutex
+	signals []string
+	over    bool
+}
+
+func (p *process) ID() int { return p.id }
+
+func (p *process) Signal(name string) error {
+	p.note(name)
+	if name != "USR2" { // the one that they ignore
+		p.exit(spawn.Exit{Code: -1, Signal: "SIG" + name})
+	}
+	return nil
+}
+
+func (p *process) SignalLeader(name string) error {
+	p.note("leader " + name)
+	return nil
+}
+
+func (p *process) note(signal string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.signals = append(p.signals, signal)
+}
+
+func (p *process) heard() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return strings.Join(p.signals, ", ")
+}
+
+func (p *process) exit(x spawn.Exit) {
+	p.mu.Lock()
+	was := p.over
+	p.over = true
+	p.mu.Unlock()
+	if !was {
+		go p.spec.Exited(x)
+	}
+}
+
+type spawner struct {
+	mu    sync.Mutex
+	all   []*process
+	taken map[netip.AddrPort]string
+}
+
+func (s *spawner) Start(spec spawn.Spec) (Process, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p := &process{spec: spec, id: len(s.all) + 1}
+	s.all = append(s.all, p)
+	return p, nil
+}
+
+func (s *spawner) Holder(a netip.AddrPort) (string, bool) {
+	who, taken := s.taken[a]
+	return who, taken
+}
+
+// newest is the process that was started last with that command line.
+func (s *spawner) newest(command string) *process {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := len(s.all) - 1; i >= 0; i-- {
+		if words := s.all[i].spec.Argv; words[len(words)-1] == command {
+			return s.all[i]
+		}
+	}
+	return nil
+}
+
+// stage is a session on doubles.
+type stage struct {
+	*Session
+	t       *testing.T
+	file    string
+	watcher *watcher
+	spawner *spawner
+	book    *book
+	burst   int
+}
+
+// play runs a test in a bubble of its own time, with a project of these settings.
+func play(t *testing.T, settings string, test func(*stage)) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{make(chan watch.Event)}, spawner: &spawner{}, book: &book{}}
+		p := s.settings(settings)
+		var err error
+		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: s.watcher, Spawner: s.spawner})
+		require.NoError(t, err)
+		synctest.Wait()
+		test(s)
+		s.Request(engine.Quit, "")
+		time.Sleep(time.Minute)
+		<-s.Done()
+	})
+}
+
+func (s *stage) settings(text string) *plan.Plan {
+	require.NoError(s.t, os.WriteFile(s.file, []byte(text), 0o600))
+	p, err := plan.Read(s.file)
+	require.NoError(s.t, err)
+	return p
+}
+
+// save is what a watcher tells of a save of one file that concerns these units.
+func (s *stage) save(path string, keys ...string) {
+	s.burst++
+	s.watcher.events <- watch.Touched{Burst: s.burst, Keys: keys}
+	synctest.Wait()
+	c := watch.Change{Burst: s.burst, Since: time.Now()}
+	for _, key := range keys {
+		h := watch.Hit{Key: key, Path: path, What: "written"}
+		if u := s.Plan().Unit(key); u != nil && len(u.Reactions) > 0 {
+			h.Pattern = u.Reactions[0].When.Text
+		}
+		c.Hits = append(c.Hits, h)
+	}
+	s.watcher.events <- c
+	synctest.Wait()
+}
+
+func (s *stage) pass(d time.Duration) {
+	time.Sleep(d)
+	synctest.Wait()
+}
+
+func (s *stage) verdict() string {
+	v := s.Snapshot().Verdict
+	return fmt.Sprintf("%s %s", v.Word, v.Text)
+}
+
+func TestSaveRestarts(t *testing.T) {
+	play(t, `
+[service.api]
+run = "api"
+watch = ["*.go"]
+`, func(s *stage) {
+		first := s.spawner.newest("api")
+		s.pass(time.Second)
+		assert.Contains(t, s.verdict(), "CURRENT api runs, started in 0.50 s")
+		s.save("a.go", "api")
+		assert.Equal(t, "TERM", first.heard())
+		second := s.spawner.newest("api")
+		assert.NotSame(t, first, second)
+		assert.Contains(t, second.spec.Env, "OMNIVIGIL_RUN=2")
+		s.pass(time.Second)
+		assert.Contains(t, s.book.String(), "api restarts: a.go changed")
+		assert.Contains(t, s.verdict(), "CURRENT api runs the code saved")
+	})
+}
+
+// TestSettingsAreAdopted has the project updating from the first write of the settings
+// until they are used.
+func TestSettingsAreAdopted(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\n", func(s *stage) {
+		s.pass(time.Second)
+		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{concern.Settings}}
+		synctest.Wait()
+		assert.Equal(t, "UPDATING reading the settings just saved", s.verdict())
+		s.settings("[service.api]\nrun = \"other\"\n")
+		s.watcher.events <- watch.Change{Burst: 1, Hits: []watch.Hit{{Key: concern.Settings}}}
+		s.pass(time.Second)
+		assert.Contains(t, s.verdict(), "CURRENT api runs the code saved")
+		assert.NotNil(t, s.spawner.newest("other"))
+		assert.Contains(t, s.book.String(), "new in the settings: api runs: other")
+
+		// Touched without a change: they are as they were.
+		s.watcher.events <- watch.Touched{Burst: 2, Keys: []string{concern.Settings}}
+		synctest.Wait()
+		s.watcher.events <- watch.Unchanged{Burst: 2, Keys: []string{concern.Settings}}
+		s.pass(time.Second)
+		assert.Contains(t, s.verdict(), "CURRENT")
+		s.opened("gone", netip.AddrPort{}) // of a unit that an edit has just removed
+	})
+}
+
+func TestReloadReachesTheLeader(t *testing.T) {
+	play(t, `
+[service.front]
+run = "front"
+[[service.front.reaction]]
+when = "*.conf"
+do = "signal:HUP"
+`, func(s *stage) {
+		s.pass(time.Second)
+		s.save("a.conf", "front")
+		p := s.spawner.newest("front")
+		assert.Equal(t, "leader HUP", p.heard())
+		p.exit(spawn.Exit{Code: 3})
+		s.pass(time.Second)
+		assert.Contains(t, s.verdict(), "BROKEN front crashed (exit 3)")
+	})
+}
+
+// TestReadyCommand is a part of its run: it has its marks, no terminal, and ends with it.
+func TestReadyCommand(t *testing.T) {
+	play(t, `
+[service.db]
+run = "db"
+ready = { run = "is-ready", within = "1s" }
+`, func(s *stage) {
+		s.pass(5 * time.Millisecond)
+		probe := s.spawner.newest("is-ready")
+		assert.Equal(t, spawn.NoTerminal, probe.spec.Terminal)
+		assert.Contains(t, probe.spec.Env, "OMNIVIGIL_UNIT=db")
+		probe.spec.Output([]byte("starting\n\x1b[2Jno tide yet\n"))
+		probe.exit(spawn.Exit{Code: 2})
+		s.pass(900 * time.Millisecond)
+		s.pass(time.Second)
+		assert.Contains(t, s.book.String(), "waited for is-ready, last seen: exit 2: no tide yet; it goes on running")
+		assert.Contains(t, s.verdict(), "BROKEN")
+
+		late := s.spawner.newest("is-ready")
+		late.exit(spawn.Exit{})
+		s.pass(time.Second)
+		assert.Contains(t, s.verdict(), "CURRENT")
+
+		s.Request(engine.RestartUnit, "db")
+		s.pass(100 * time.Millisecond)
+		hanging := s.spawner.newest("is-ready")
+		s.spawner.newest("db").exit(spawn.Exit{Code: 1})
+		s.pass(time.Second)
+		assert.Contains(t, hanging.heard(), "KILL", "it does not outlive its run")
+	})
+}
+
+// TestPreparesIsSaidFirst puts the line about a step before the step's output.
+func TestPreparesIsSaidFirst(t *testing.T) {
+	play(t, "[task.gen]\nsetup = [\"install\"]\nrun = \"gen\"\n", func(s *stage) {
+		step := s.spawner.newest("install")
+		assert.Equal(t, spawn.ShownTerminal, step.spec.Terminal)
+		step.spec.Output([]byte("installing\n"))
+		step.exit(spawn.Exit{})
+		synctest.Wait()
+		s.spawner.newest("gen").exit(spawn.Exit{})
+		s.pass(time.Second)
+		lines := s.book.String()
+		assert.Less(t, strings.Index(lines, "gen prepares: install"), strings.Index(lines, "gen installing"))
+
+		s.Request(engine.RestartUnit, "gen")
+		synctest.Wait()
+		assert.Same(t, step, s.spawner.newest("install"), "it is done")
+		s.spawner.newest("gen").exit(spawn.Exit{})
+		synctest.Wait()
+		s.Request(engine.SetUpUnit, "gen")
+		synctest.Wait()
+		assert.NotSame(t, step, s.spawner.newest("install"), "it was asked for")
+	})
+}
+
+// TestSharedStep runs a step once for two units.
+func TestSharedStep(t *testing.T) {
+	play(t, "[defaults]\nsetup = [\"install\"]\n[task.a]\nrun = \"a\"\n[task.b]\nrun = \"b\"\n", func(s *stage) {
+		require.Len(t, s.spawner.all, 1, "one waits for the other")
+		s.spawner.newest("install").exit(spawn.Exit{})
+		s.pass(time.Second)
+		require.Len(t, s.spawner.all, 3)
+		assert.NotNil(t, s.spawner.newest("a"))
+		assert.NotNil(t, s.spawner.newest("b"))
+	})
+}
+
+func TestPromptAppears(t *testing.T) {
+	play(t, "[service.db]\nrun = \"db\"\n", func(s *stage) {
+		p := s.spawner.newest("db")
+		p.spec.Output([]byte("migrate? [y/N] "))
+		assert.NotContains(t, s.book.String(), "migrate?")
+		s.pass(promptPause)
+		assert.Contains(t, s.book.String(), "db migrate? [y/N]")
+		p.spec.Output([]byte("yes\ndone\n"))
+		assert.Contains(t, s.book.String(), "db yes\ndb done")
+	})
+}
+
+func TestTakenPort(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{}}
+		p := s.settings("[service.api]\nrun = \"api\"\nready = { http = \"http://127.0.0.2:4102/\" }\n")
+		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: &watcher{make(chan watch.Event)},
+			Spawner: &spawner{taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"}}})
+		require.NoError(t, err)
+		synctest.Wait()
+		assert.Contains(t, s.book.String(), "api does not start: port 4102 is taken by process 7 (nginx)")
+		session.Request(engine.Quit, "")
+		<-session.Done()
+	})
+}
+
+// TestElsewhere tells once of a file that no rule matches, with the nearest rule.
+func TestElsewhere(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"app/views/**/*.html\"]\n", func(s *stage) {
+		s.save("app/veiws/a.html", concern.Elsewhere)
+		assert.NotContains(t, s.book.String(), "no rule", "it may be its own")
+		s.pass(5 * time.Second)
+		s.save("app/veiws/a.html", concern.Elsewhere)
+		s.save("app/veiws/a.html", concern.Elsewhere)
+		assert.Equal(t, 1, strings.Count(s.book.String(), `no rule matches app/veiws/a.html; nearest is "app/views/**/*.html" of api`))
+	})
+}
+
+// TestNamesActOnNothing shows what others wrote as what it is.
+func TestNamesActOnNothing(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"**\"]\n", func(s *stage) {
+		s.pass(time.Second)
+		s.save("a\x1b[2J\u202e.go", "api")
+		assert.Contains(t, s.book.String(), `api restarts: a\x1b[2J\u202e.go changed`)
+	})
+}
