@@ -167,11 +167,17 @@ func Enter() error {
 	entered = true
 	syscall.CloseOnExec(lifelineFD)
 	syscall.CloseOnExec(reportFD)
+	// Kept for good: a file that nobody holds any more is closed, and its number is used
+	// again for something else.
+	reports = os.NewFile(reportFD, "report")
 	ignoreTerminalStops()
 	return spawn.BecomeSubreaper()
 }
 
-var entered bool
+var (
+	entered bool
+	reports *os.File
+)
 
 // Watch calls gone when the outer program is no more.
 func Watch(gone func()) {
@@ -196,7 +202,7 @@ func Screen() func() {
 
 func report(word, about string) {
 	if entered {
-		fmt.Fprintln(os.NewFile(reportFD, "report"), word, about)
+		fmt.Fprintln(reports, word, about)
 	}
 }
 

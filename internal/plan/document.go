@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"slices"
 	"sort"
 	"strings"
@@ -21,14 +22,16 @@ type document struct {
 	starts []int // offset of each line
 	root   *table
 	found  Problems
+	more   int // problems beyond those
 
 	// Where the last place was, since counting the characters of a long line again and
 	// again would take for ever.
 	lastLine, lastOffset, lastColumn int
 }
 
-// place is where something stands: byte offsets into the file.
-type place struct{ line, column, width int }
+// place is where something stands: its line and column from 1 and its width, both in
+// characters, and its offset in the line in bytes.
+type place struct{ line, column, width, offset int }
 
 type table struct {
 	at      place
@@ -50,6 +53,7 @@ type entry struct {
 	key   string
 	keyAt place
 	value *value
+	items map[string]place // of a list of names, where each stands; made when it is asked for
 }
 
 type valueKind uint8
@@ -80,7 +84,7 @@ func (t *table) get(key string) *entry { return t.byKey[key] }
 // parse reads data into a tree. A syntax error makes the tree useless, so it is
 // the only problem then.
 func parse(file string, data []byte) *document {
-	d := &document{file: file, lines: strings.Split(string(data), "\n"), root: &table{at: place{1, 1, 1}}}
+	d := &document{file: file, lines: strings.Split(string(data), "\n"), root: &table{at: place{line: 1, column: 1, width: 1}}}
 	offset := 0
 	for _, l := range d.lines {
 		d.starts = append(d.starts, offset)
@@ -106,24 +110,49 @@ func parse(file string, data []byte) *document {
 }
 
 func (d *document) syntaxError(err error) {
-	at := place{1, 1, 1}
+	at := place{line: 1, column: 1, width: 1}
 	var decode *toml.DecodeError
 	if errors.As(err, &decode) {
 		line, column := decode.Position()
-		at = place{line, column, 1}
+		at = place{line: line, column: column, width: 1}
 	}
 	d.problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
 }
 
+// mostProblems is how many problems are told; nobody reads more.
+const mostProblems = 100
+
 func (d *document) problem(at place, text, hint string) {
+	if len(d.found) >= mostProblems {
+		d.more++
+		return
+	}
 	line := ""
 	if at.line >= 1 && at.line <= len(d.lines) {
 		line = strings.TrimSuffix(d.lines[at.line-1], "\r")
 	}
+	source, cut := excerpt(line, at)
 	d.found = append(d.found, Problem{
 		File: d.file, Line: at.line, Column: at.column, Width: at.width,
-		Source: line, Text: text, Hint: hint,
+		Source: source, Cut: cut, Text: text, Hint: hint,
 	})
+}
+
+// excerpt returns a line, or of a very long one the part around a place, and how many
+// characters before that are left out.
+func excerpt(line string, at place) (string, int) {
+	const long, before, after = 240, 80, 120
+	if len(line) <= long {
+		return line, 0
+	}
+	from, to := max(at.offset-before, 0), min(at.offset+after, len(line))
+	for from > 0 && !utf8.RuneStart(line[from]) {
+		from--
+	}
+	for to < len(line) && !utf8.RuneStart(line[to]) {
+		to++
+	}
+	return line[from:to], max(at.column-1-utf8.RuneCountInString(line[from:min(at.offset, len(line))]), 0)
 }
 
 // problems returns what was found in the order of the file.
@@ -132,6 +161,11 @@ func (d *document) problems() Problems {
 		a, b := d.found[i], d.found[j]
 		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
 	})
+	if d.more > 0 {
+		last := d.found[len(d.found)-1]
+		d.found = append(d.found, Problem{File: d.file, Line: last.Line, Column: last.Column, Width: 1, Source: last.Source, Cut: last.Cut,
+			Text: fmt.Sprintf("%d more problems are not shown", d.more)})
+	}
 	return d.found
 }
 
@@ -144,7 +178,8 @@ func (d *document) place(p *unstable.Parser, r unstable.Range) place {
 	if !found {
 		line--
 	}
-	return place{line + 1, d.column(line, int(r.Offset)-d.starts[line]), max(utf8.RuneCount(raw), 1)}
+	offset := int(r.Offset) - d.starts[line]
+	return place{line + 1, d.column(line, offset), max(utf8.RuneCount(raw), 1), offset}
 }
 
 // column counts characters, under which carets stand, up to an offset in a line.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -80,10 +81,14 @@ func (r *reader) hintAtUnit(name string) string {
 
 // item returns the place of that text in a list, or that of the key.
 func (e *entry) item(name string) place {
-	for _, v := range e.value.items {
-		if v.text == name {
-			return v.at
+	if e.items == nil {
+		e.items = map[string]place{}
+		for _, v := range slices.Backward(e.value.items) {
+			e.items[v.text] = v.at
 		}
+	}
+	if at, ok := e.items[name]; ok {
+		return at
 	}
 	return e.keyAt
 }

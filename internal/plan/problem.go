@@ -14,7 +14,8 @@ type Problem struct {
 	Line   int    // from 1; 0 when the problem is with the file as a whole
 	Column int    // from 1, in characters
 	Width  int    // how many characters are meant, at least 1
-	Source string // the line itself
+	Source string // the line itself, or of a very long one the part that matters
+	Cut    int    // how many characters of the line are left out before Source
 	Text   string // what is wrong
 	Hint   string // what to do, often the nearest right name; may be empty
 }
@@ -34,7 +35,9 @@ func (p Problem) String() string {
 	if p.Line > 0 {
 		gutter := strconv.Itoa(p.Line) + " | "
 		// The caret line repeats the source's tabs so that it lines up at any tab width.
-		source, column, width := p.excerpt()
+		source := []rune(p.Source)
+		column := min(max(p.Column-1-p.Cut, 0), len(source))
+		width := min(p.Width, len(source)-column)
 		lead := []rune(visible.Lines(string(source[:column])))
 		for i, r := range lead {
 			if r != '\t' {
@@ -46,19 +49,6 @@ func (p Problem) String() string {
 			strings.Repeat(" ", utf8.RuneCountInString(gutter)), string(lead), strings.Repeat("^", max(carets, 1)))
 	}
 	return b.String()
-}
-
-// excerpt returns the part of the line that is shown, all of it unless it is very
-// long, and where in it, in characters, what is meant begins and how wide that is.
-func (p Problem) excerpt() (source []rune, column, width int) {
-	const most, before = 160, 60
-	source = []rune(p.Source)
-	column = min(max(p.Column-1, 0), len(source))
-	if len(source) > most {
-		from := max(0, min(column-before, len(source)-most))
-		source, column = source[from:from+most], column-from
-	}
-	return source, column, min(p.Width, len(source)-column)
 }
 
 // Problems is the error that Read returns for a file that cannot be used: all

@@ -116,7 +116,7 @@ func (r *reader) readFile() {
 	}
 	r.inFileOrder()
 	if len(r.plan.Units) == 0 && len(r.found) == 0 {
-		r.wrong(place{1, 1, 1}, `add one, such as [service.web] with run = "..."`, "the file names no unit")
+		r.wrong(place{line: 1, column: 1, width: 1}, `add one, such as [service.web] with run = "..."`, "the file names no unit")
 	}
 }
 

@@ -23,7 +23,7 @@ func newFind() find {
 func (f *find) show(m *model) {
 	f.open = true
 	f.input.SetValue(m.lanes.filter)
-	f.input.SetWidth(max(min(m.width-20, 60), 10))
+	f.input.SetWidth(max(min(m.width-56, 40), 8))
 	m.pending = f.input.Focus()
 }
 

@@ -280,7 +280,7 @@ func (m *model) notices() []string {
 	}
 	if err := errors.Join(m.stream.err, m.session.Log().Err()); err != nil {
 		text, _, _ := strings.Cut(err.Error(), "\n")
-		all = append(all, m.palette.broken.Render("  log  "+text))
+		all = append(all, m.palette.broken.Render("  "+text))
 	}
 	if m.looping() != nil {
 		all = append(all, m.loop.notice(m))
