@@ -19,7 +19,7 @@ type edit struct {
 // their repair, and a burst. It ends as it began.
 var script = []edit{
 	{"a new rule for berths", map[string][2]string{"berths/rules.toml": {"under_keel = 0.6", "under_keel = 0.8"}}},
-	{"a price that is none", map[string][2]string{"fares/fares.csv": {"3.80,6.20", "3.80,6,20"}}},
+	{"a price that is not a number", map[string][2]string{"fares/fares.csv": {"3.80,6.20", "3.80,6,20"}}},
 	{"the price mended", map[string][2]string{"fares/fares.csv": {"3.80,6,20", "3.80,6.40"}}},
 	{"a burst: tides, berths, style and page at once", map[string][2]string{
 		"tides/harbours.toml":      {"range = 3.6", "range = 3.4"},

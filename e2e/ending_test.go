@@ -1,0 +1,142 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// chatty is a project that says more than a pipe holds.
+const chatty = `
+[service.tides]
+run = "yes 'a line of the tide table, long enough to fill a pipe soon' | head -100000; exec sleep 1000"
+ready = { file = "up" }
+prelude = ["rm -f up; (sleep 0.2; touch up) &"]
+`
+
+// plainProject is a command that starts a project as a plain stream.
+func plainProject(t *testing.T, settings string) (*exec.Cmd, string) {
+	t.Helper()
+	program, dir := build(t), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(settings), 0o644))
+	cmd := exec.Command(program, "start", "--plain", "--trust")
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
+	return cmd, dir
+}
+
+// TestNobodyReads ends on TERM, and on the second INT, although what it prints is read by
+// nobody.
+func TestNobodyReads(t *testing.T) {
+	for name, signals := range map[string][]syscall.Signal{
+		"terminated":        {syscall.SIGTERM},
+		"interrupted twice": {syscall.SIGINT, syscall.SIGINT},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			cmd, dir := plainProject(t, chatty)
+			reader, writer, err := os.Pipe()
+			require.NoError(t, err)
+			defer reader.Close()
+			cmd.Stdout, cmd.Stderr = writer, writer
+			require.NoError(t, cmd.Start())
+			writer.Close()
+			require.Eventually(t, func() bool { return fillsPipe(cmd.Process.Pid) }, 20*time.Second, 20*time.Millisecond, "it writes into a full pipe")
+			for i, sig := range signals {
+				if i > 0 {
+					time.Sleep(time.Second) // two within a moment are one that reached both processes
+				}
+				require.NoError(t, cmd.Process.Signal(sig))
+			}
+			ends(t, cmd, 20*time.Second)
+			noneLeft(t, dir)
+		})
+	}
+}
+
+// fillsPipe reports whether some thread of the inner process waits in a write to a pipe.
+func fillsPipe(outer int) bool {
+	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/wchan", inner(outer)))
+	for _, file := range threads {
+		if where, _ := os.ReadFile(file); bytes.Contains(where, []byte("pipe_write")) {
+			return true
+		}
+	}
+	return false
+}
+
+// TestReaderGoes ends in order when nobody reads any more, which is no failure.
+func TestReaderGoes(t *testing.T) {
+	cmd, dir := plainProject(t, chatty)
+	line := exec.Command("bash", "-c", cmd.Path+` start --plain --trust 2>err | head -1; echo "code ${PIPESTATUS[0]}"`)
+	line.Dir, line.Env = dir, cmd.Env
+	out, err := line.Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "ripple 1: the project starts")
+	assert.Contains(t, string(out), "code 0")
+	said, err := os.ReadFile(filepath.Join(dir, "err"))
+	require.NoError(t, err)
+	assert.Contains(t, string(said), "Nobody reads the output any more, so everything was stopped.")
+	noneLeft(t, dir)
+}
+
+// TestKilledIsTold says in words what ended it, with the exit code that shells give.
+func TestKilledIsTold(t *testing.T) {
+	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
+	out, said := &safeBuffer{}, &safeBuffer{}
+	cmd.Stdout, cmd.Stderr = out, said
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("current after")) }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, syscall.Kill(inner(cmd.Process.Pid), syscall.SIGKILL))
+	ends(t, cmd, 20*time.Second)
+	assert.Equal(t, 128+9, cmd.ProcessState.ExitCode())
+	assert.Contains(t, said.String(), "omnivigil was ended by signal 9 (killed). Everything that it ran was ended.")
+	noneLeft(t, dir)
+}
+
+// TestCrashIsTold writes why Omnivigil has crashed into a file and says where.
+func TestCrashIsTold(t *testing.T) {
+	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
+	out, said := &safeBuffer{}, &safeBuffer{}
+	cmd.Stdout, cmd.Stderr = out, said
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("current after")) }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, syscall.Kill(inner(cmd.Process.Pid), syscall.SIGQUIT)) // the runtime ends as after a panic
+	ends(t, cmd, 20*time.Second)
+	assert.Equal(t, 70, cmd.ProcessState.ExitCode())
+	assert.Contains(t, said.String(), "omnivigil crashed: this is a defect in it. Everything that it ran was ended.")
+	reports, _ := filepath.Glob(filepath.Join(dir, "state/omnivigil/logs/*/*/crash.txt"))
+	require.Len(t, reports, 1)
+	report, err := os.ReadFile(reports[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(report), "goroutine 1")
+	noneLeft(t, dir)
+}
+
+// TestLogCannotBeWritten goes on without its state folder, and says so.
+func TestLogCannotBeWritten(t *testing.T) {
+	cmd, dir := plainProject(t, "[service.tides]\nrun = \"echo high tide; exec sleep 1000\"\nsetup = [\"true\"]\n")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "state"), nil, 0o600)) // in the folder's way
+	out, said := &safeBuffer{}, &safeBuffer{}
+	cmd.Stdout, cmd.Stderr = out, said
+	require.NoError(t, cmd.Start())
+	has := func(b *safeBuffer, text string) func() bool {
+		return func() bool { return bytes.Contains([]byte(b.String()), []byte(text)) }
+	}
+	require.Eventually(t, has(out, "high tide"), 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, has(out, "current after"), 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, has(said, "the log cannot be written, output is kept in memory: not a directory"), 20*time.Second, 10*time.Millisecond)
+	assert.True(t, has(said, "you will be asked again next time")())
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	ends(t, cmd, 20*time.Second)
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
+	assert.True(t, has(said, "There are no logs")())
+}
