@@ -15,7 +15,9 @@ import (
 
 func TestSteps(t *testing.T) {
 	root, state := t.TempDir(), t.TempDir()
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o600)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o600))
+	}
 	write(".env", "PORT=1\nTOKEN=a\n")
 	write("lock", "1")
 	write(plan.FileName, `

@@ -24,7 +24,7 @@ func BecomeSubreaper() error {
 
 // member is one process as /proc shows it (see proc(5), stat).
 type member struct {
-	pid, parent, group, session int
+	pid, parent, group, session int // group and session are 0 once it has lost them at its end
 	state                       byte
 	threads                     int
 	born                        uint64 // in clock ticks since the system's start
@@ -247,7 +247,7 @@ func freezeDescendants(asked map[int]bool) []int {
 		again = false
 		for _, m := range descendants() {
 			target := -m.group
-			if m.session == ownSession() {
+			if m.group == 0 || m.session == ownSession() {
 				target = m.pid
 			}
 			if m.gone() && m.parent == os.Getpid() {

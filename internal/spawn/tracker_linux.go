@@ -80,7 +80,9 @@ func (t *tracker) sort(all []member) map[*Process][]member {
 		}
 		t.known[ident{m.pid, m.born}] = owner
 		t.sessions[m.session] = owner
-		t.groups[m.group] = &group{owner, now}
+		if m.group > 0 {
+			t.groups[m.group] = &group{owner, now}
+		}
 		gone := m.gone()
 		if m.parent == self && t.leaders[m.pid] == nil {
 			owner.strays = true

@@ -42,6 +42,13 @@ func liveWithoutFirstThread() {
 	syscall.RawSyscall(syscall.SYS_EXIT, 0, 0, 0)
 }
 
+// aStepAhead is a script that starts itself again and ends, every few milliseconds, for
+// half a minute at most.
+const aStepAhead = `n=$((${1:-0} + 1)); [ $n -lt 6000 ] || exit
+sleep 0.003
+sh "$0" $n & exit
+`
+
 // endAll runs a script and ends all that it has started, wherever that has gone.
 func endAll(script string) {
 	if err := BecomeSubreaper(); err != nil {
@@ -56,7 +63,7 @@ func endAll(script string) {
 // TestEndDescendants leaves nothing, also of what is always a step ahead.
 func TestEndDescendants(t *testing.T) {
 	step := filepath.Join(t.TempDir(), "step")
-	require.NoError(t, os.WriteFile(step, []byte("sleep 0.003\nsh \"$0\" & exit\n"), 0o600))
+	require.NoError(t, os.WriteFile(step, []byte(aStepAhead), 0o600))
 	for _, script := range []string{
 		`env -i setsid sh ` + step + ` & sleep 0.1`,
 		`setsid sh -c "trap '' TERM; while :; do sleep 0.01; done # ` + step + `" & sleep 0.1`,
@@ -108,7 +115,7 @@ func TestStrays(t *testing.T) {
 // ends itself, so that no list ever holds it for long.
 func TestAlwaysAStepAhead(t *testing.T) {
 	step := filepath.Join(t.TempDir(), "step")
-	require.NoError(t, os.WriteFile(step, []byte("sleep 0.003\nsh \"$0\" & exit\n"), 0o600))
+	require.NoError(t, os.WriteFile(step, []byte(aStepAhead), 0o600))
 	for _, test := range []struct{ name, script string }{
 		{"when its leader ends", `(setsid sh ` + step + ` &) ; sleep 0.3; exit 3`},
 		{"when it is stopped", `(setsid sh ` + step + ` &) ; echo up; sleep 1000`},
@@ -141,6 +148,17 @@ func runningWith(word string) []string {
 		}
 	}
 	return found
+}
+
+// TestGroupOfNobody never signals group 0, which is the caller's own (kill(2)): the
+// kernel shows -1 for a process that is just being taken off its list.
+func TestGroupOfNobody(t *testing.T) {
+	tr := newTracker()
+	p := &Process{PID: 1 << 30}
+	tr.add(p)
+	tr.known[ident{7, 7}] = p
+	tr.sort([]member{{pid: 7, born: 7, state: 'X'}})
+	assert.Equal(t, []int{p.PID}, tr.groupsOf(p))
 }
 
 // TestNothingIsKept holds that the tracker forgets a run with all that it had in other

@@ -103,7 +103,7 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *tree
 	var err error
 	if lossy {
 		d.lossy = newLossyKernel(t, rand.New(rand.NewPCG(r.Uint64(), 2)))
-		d.w = newWatcher(d.root, d.lossy)
+		d.w = newWatcher(d.root, d.lossy, time.Now)
 	} else if d.w, err = Open(d.root); err != nil {
 		t.Fatal(err)
 	}

@@ -44,14 +44,10 @@ func TestScenarios(t *testing.T) {
 }
 
 type scenario struct {
-	t     *testing.T
-	root  string
-	w     *Watcher
-	rings int
+	t    *testing.T
+	root string
+	w    *hearing
 }
-
-// ring is the interest by which a scenario knows that all was heard.
-const ring = "ring"
 
 func newScenario(t *testing.T, archive *txtar.Archive) *scenario {
 	s := &scenario{t: t, root: filepath.Join(t.TempDir(), "project")}
@@ -93,13 +89,12 @@ func (s *scenario) play(account string) string {
 }
 
 func (s *scenario) listen(interests []Interest) {
-	interests = append(interests, Interest{Key: ring, Rules: rules("ring-*"), Debounce: 600 * time.Millisecond, Unignored: true})
 	s.w = open(s.t, s.root, interests...)
 }
 
 func readInterest(line string) Interest {
 	key, rest, _ := strings.Cut(line, ": ")
-	in := Interest{Key: key, Debounce: 200 * time.Millisecond}
+	in := Interest{Key: key, Debounce: debounce}
 	for _, word := range strings.Fields(rest) {
 		ignore, is := strings.CutPrefix(word, "!")
 		switch {
@@ -127,40 +122,27 @@ func (s *scenario) shell(command string) {
 	require.NoError(s.t, err, "%s: %s", command, out)
 }
 
-// heard returns what was heard until a ring after it was.
+// heard returns what was heard of all that was done.
 func (s *scenario) heard() string {
-	s.rings++
-	bell := fmt.Sprintf("ring-%d", s.rings)
-	require.NoError(s.t, os.WriteFile(filepath.Join(s.root, bell), nil, 0o644))
 	var bursts []int
 	lines := map[int][]string{} // by burst: interests may hear of one in several Changes
 	var rest strings.Builder
-	for limit := time.After(20 * time.Second); ; {
-		select {
-		case ev := <-s.w.Events():
-			switch ev := ev.(type) {
-			case Unchanged:
-				fmt.Fprintf(&rest, "  %s as before\n", strings.Join(ev.Keys, " "))
-			case Notice:
-				fmt.Fprintf(&rest, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
-			case Change:
-				if ev.Hits[0].Key == ring {
-					if ev.Hits[0].Path == bell {
-						return accountOf(bursts, lines) + rest.String()
-					}
-					continue
-				}
-				if lines[ev.Burst] == nil {
-					bursts = append(bursts, ev.Burst)
-				}
-				for _, h := range ev.Hits {
-					lines[ev.Burst] = append(lines[ev.Burst], fmt.Sprintf("  %s %s %s\n", h.Key, h.Path, h.What))
-				}
+	for _, ev := range s.w.settle(s.t) {
+		switch ev := ev.(type) {
+		case Unchanged:
+			fmt.Fprintf(&rest, "  %s as before\n", strings.Join(ev.Keys, " "))
+		case Notice:
+			fmt.Fprintf(&rest, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
+		case Change:
+			if lines[ev.Burst] == nil {
+				bursts = append(bursts, ev.Burst)
 			}
-		case <-limit:
-			s.t.Fatalf("the ring was not heard, only:\n%s", accountOf(bursts, lines))
+			for _, h := range ev.Hits {
+				lines[ev.Burst] = append(lines[ev.Burst], fmt.Sprintf("  %s %s %s\n", h.Key, h.Path, h.What))
+			}
 		}
 	}
+	return accountOf(bursts, lines) + rest.String()
 }
 
 func accountOf(bursts []int, lines map[int][]string) string {

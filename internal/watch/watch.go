@@ -25,6 +25,8 @@ type Watcher struct {
 	next    chan wanted
 	closing chan struct{}
 
+	clock func() time.Time // by which files come to rest
+
 	// Owned by the loop.
 	root     string // with forward slashes
 	tree     *tree
@@ -45,11 +47,12 @@ func Open(root string) (*Watcher, error) {
 	if err != nil && !errors.Is(err, errLimit) {
 		return nil, err
 	}
-	return newWatcher(root, k), nil
+	return newWatcher(root, k, time.Now), nil
 }
 
-func newWatcher(root string, k kernel) *Watcher {
+func newWatcher(root string, k kernel, clock func() time.Time) *Watcher {
 	w := &Watcher{
+		clock:  clock,
 		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
 		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
 	}
@@ -110,7 +113,7 @@ func (w *Watcher) loop() {
 		w.tree.lookAround(time.Now())
 		w.mend()
 		w.report()
-		w.settle(time.Now())
+		w.settle(w.clock())
 		w.handOut()
 	}
 }
@@ -232,7 +235,7 @@ func (w *Watcher) report() {
 		hits = w.hits(hits, e, file)
 	}
 	w.tree.edits = nil
-	for _, t := range w.bursts.add(time.Now(), hits, w.debounce) {
+	for _, t := range w.bursts.add(w.clock(), hits, w.debounce) {
 		w.tell(t)
 	}
 }
@@ -376,7 +379,7 @@ func (w *Watcher) sleep() time.Duration {
 	}
 	wake := time.Now().Add(time.Hour)
 	if due, any := w.bursts.next(); any {
-		wake = due
+		wake = time.Now().Add(due.Sub(w.clock()))
 		if !w.lockWait.since.IsZero() {
 			wake = time.Now().Add(holdLook)
 		}
