@@ -119,21 +119,24 @@ watch = ["*.js", "*.txt"]
 // TestPersonIsNoLoop saves as often as it can: at regular times, and each time the
 // unit is ready again. Its processes write a lot meanwhile, but not these files.
 func TestPersonIsNoLoop(t *testing.T) {
-	for _, test := range []struct{ name, settings string }{
-		{"a service that logs", "[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
-		{"a service that writes at its start", "[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
-		{"a suite", "[suite.web]\nrun = \"for i in 1 2 3; do echo ok $i; sleep 0.1; done\"\nwatch = [\"*.txt\"]\n"},
+	for _, test := range []struct{ name, kind, settings string }{
+		{"a service that logs", "service", "[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a service that writes at its start", "service", "[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a suite", "suite", "[suite.web]\nrun = \"for i in 1 2 3; do echo ok $i; sleep 0.1; done\"\nwatch = [\"*.txt\"]\n"},
 	} {
 		for _, every := range []time.Duration{0, 333 * time.Millisecond} {
 			t.Run(fmt.Sprint(test.name, ", every ", every), func(t *testing.T) {
-				onDiskAndInMemory(t, func(t *testing.T, dir string) { saveOften(t, runIn(t, dir, test.settings), every) })
+				onDiskAndInMemory(t, func(t *testing.T, dir string) { saveOften(t, runIn(t, dir, test.settings), test.kind, every) })
 			})
 		}
 	}
 }
 
-func saveOften(t *testing.T, r *running, every time.Duration) {
-	done := "web is "
+func saveOften(t *testing.T, r *running, kind string, every time.Duration) {
+	done := "web is ready"
+	if kind == "suite" {
+		done = "web done"
+	}
 	for n := 1; n <= 8; n++ {
 		r.says(done, min(n, 2))
 		if every > 0 {

@@ -121,7 +121,7 @@ func (t *tree) enterRepository(f *folder, is bool) {
 	}
 	listen(path.Join(r.own, lockName), func(signs) {
 		if _, locked := r.lock(); !locked {
-			t.released = time.Now()
+			t.released = t.clock()
 		}
 	})
 }

@@ -39,6 +39,7 @@ type tree struct {
 	limited   int                   // folders that the system had no watch for
 	spares    int                   // folders that are watched for spare interests alone
 	remarks   []string              // what a person has to be told
+	clock     func() time.Time      // by which version control lets go of its lock
 }
 
 // folder is a folder as a path leads to it. One that symbolic links lead to has
@@ -77,7 +78,7 @@ type edit struct {
 func newTree(root string) *tree {
 	return &tree{
 		root: root, matcher: newMatcher(root, nil), subscriptions: map[watchID]*subscription{}, linked: map[identity]*inode{},
-		repos: map[*folder]*repository{}, pollGroups: map[time.Duration]*pollGroup{}, unsure: map[*folder]time.Time{},
+		repos: map[*folder]*repository{}, pollGroups: map[time.Duration]*pollGroup{}, unsure: map[*folder]time.Time{}, clock: time.Now,
 	}
 }
 

@@ -56,7 +56,7 @@ func newWatcher(root string, k kernel, clock func() time.Time) *Watcher {
 		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
 		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
 	}
-	w.tree.kernel = k
+	w.tree.kernel, w.tree.clock = k, clock
 	go w.loop()
 	return w
 }

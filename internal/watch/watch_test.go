@@ -63,9 +63,14 @@ func open(t *testing.T, root string, interests ...Interest) *hearing {
 	l := &hearing{root: root}
 	l.Watcher = newWatcher(filepath.ToSlash(root), k, func() time.Time { return time.Now().Add(time.Duration(l.ahead.Load())) })
 	t.Cleanup(l.Close)
-	l.SetInterests(append(interests, Interest{Key: ring, Rules: rules("ring-*"), Debounce: debounce, Unignored: true}), 0)
+	l.want(0, interests...)
 	require.Equal(t, Watching{0}, <-l.Events())
 	return l
+}
+
+// want sets interests, and that in the ring.
+func (l *hearing) want(number int, interests ...Interest) {
+	l.SetInterests(append(interests, Interest{Key: ring, Rules: rules("ring-*"), Unignored: true}), number)
 }
 
 // next waits for the next event, but not for ever.
@@ -86,26 +91,31 @@ func (l *hearing) settle(t *testing.T) (told []Event) {
 	t.Helper()
 	heard := func() {
 		l.rings++
-		put(t, l.root, fmt.Sprintf("ring-%d", l.rings))
+		name := fmt.Sprintf("ring-%d", l.rings)
+		// Moved into place, so that there is one notice of it.
+		made := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.WriteFile(made, nil, 0o644))
+		require.NoError(t, os.Rename(made, filepath.Join(l.root, name)))
 		for {
 			ev := l.next(t)
-			if touched, ok := ev.(Touched); ok && slices.Contains(touched.Keys, ring) {
+			c, isChange := ev.(Change)
+			rang := slices.ContainsFunc(c.Hits, func(h Hit) bool { return h.Key == ring && h.Path == name })
+			c.Hits = slices.DeleteFunc(c.Hits, func(h Hit) bool { return h.Key == ring })
+			switch {
+			case !isChange:
+				told = append(told, ev)
+			case len(c.Hits) > 0:
+				told = append(told, c)
+			}
+			if rang {
 				return
 			}
-			if c, ok := ev.(Change); ok {
-				c.Hits = slices.DeleteFunc(c.Hits, func(h Hit) bool { return h.Key == ring })
-				if ev = c; len(c.Hits) == 0 {
-					continue
-				}
-			}
-			told = append(told, ev)
 		}
 	}
 	heard()
 	time.Sleep(2 * soonAfter) // what is as new as a file's time is coarse is looked at once more
 	l.ahead.Add(int64(2 * debounce))
 	heard() // which wakes it
-	heard() // which comes after what it then told
 	return told
 }
 
@@ -320,7 +330,7 @@ func TestCaptures(t *testing.T) {
 func TestSetInterests(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
 	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Debounce: debounce})
-	w.SetInterests([]Interest{{Key: "b", Rules: rules("b/*.txt"), Debounce: debounce}}, 1)
+	w.want(1, Interest{Key: "b", Rules: rules("b/*.txt"), Debounce: debounce})
 	require.Equal(t, Watching{1}, <-w.Events())
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
@@ -336,7 +346,7 @@ func TestLastInterestsCount(t *testing.T) {
 	}
 	w := open(t, root)
 	for n := 1; n <= edits; n++ {
-		w.SetInterests([]Interest{{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Debounce: debounce}}, n)
+		w.want(n, Interest{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Debounce: debounce})
 	}
 	for ev := range w.Events() {
 		if ev == (Watching{edits}) {
@@ -363,15 +373,11 @@ func TestTouchedIsFollowedByChange(t *testing.T) {
 			}
 		}
 	}
-	w.SetInterests([]Interest{{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Debounce: long}}, 1)
-	for w.next(t) != Event(Watching{1}) {
-	}
-	w.ahead.Add(int64(2 * debounce))
-	put(t, root, "c/wakes.txt")
+	w.want(1, Interest{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Debounce: long})
 	told := map[string]Hit{}
-	for len(told) < 2 {
-		if ev, ok := w.next(t).(Change); ok {
-			for _, h := range ev.Hits {
+	for _, ev := range w.settle(t) {
+		if c, ok := ev.(Change); ok {
+			for _, h := range c.Hits {
 				told[h.Key] = h
 			}
 		}
@@ -400,4 +406,25 @@ func FuzzTranslate(f *testing.F) {
 			require.Equal(t, want, re.MatchString(path), "%q on %q", glob, path)
 		}
 	})
+}
+
+// TestSpare hears of what no other interest does, within a bounded number of folders.
+func TestSpare(t *testing.T) {
+	root := folderWith(t, "app/a.go", "docs/deep/x.md", ".gitignore")
+	w := open(t, root, Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce}, Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true})
+	put(t, root, "app/a.go")
+	put(t, root, "app/b.txt")
+	put(t, root, "docs/deep/x.md")
+	assert.Equal(t, []string{"app app/a.go written", "rest app/b.txt created", "rest docs/deep/x.md written"}, change(t, w))
+
+	tr := newTree(root)
+	for n := range 2 * mostSpares {
+		put(t, root, fmt.Sprintf("many/%d/x.md", n))
+	}
+	tr.want([]Interest{{Key: "rest", Rules: rules("**"), Spare: true}})
+	assert.Equal(t, mostSpares, tr.spares)
+	tr.want([]Interest{{Key: "all", Rules: rules("**")}})
+	assert.Zero(t, tr.spares, "they are wanted for their own sake")
+	tr.want(nil)
+	assert.Zero(t, tr.spares)
 }
