@@ -458,10 +458,17 @@ func (c *Checker) changed(ev engine.Change) {
 		case b == nil: // it went with the settings
 		case h.Path == Own(h.Unit) && b.ownIsOut:
 			b.own[ev.Burst] = true
+		case c.countsAsNothing(b, h):
+			b.own[ev.Burst] = b.own[ev.Burst] || !slices.ContainsFunc(ev.Hits, func(o engine.Hit) bool { return o.Unit == h.Unit && !c.countsAsNothing(b, o) })
 		default:
 			b.owe(h)
 		}
 	}
+}
+
+// countsAsNothing reports whether a hit's reaction could only fail, by the settings in use.
+func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {
+	return h.Missing != "" && h.Reaction <= len(b.spec.Reactions)
 }
 
 func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {

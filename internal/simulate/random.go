@@ -267,6 +267,9 @@ func (dr *script) save() {
 		if len(u.Reactions) > 0 && (u.Reactions[0].Do == plan.SendSignal || r.IntN(3) > 0) {
 			h.Reaction, h.Captures = 1, map[string]string{"area": fmt.Sprint(r.IntN(3))}
 		}
+		if h.Reaction > 0 && u.Reactions[0].Run != nil && r.IntN(8) == 0 {
+			h.Missing = "what it names"
+		}
 		hits = append(hits, h)
 	}
 	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}

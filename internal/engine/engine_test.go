@@ -1,0 +1,106 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
+)
+
+func projectOf(units ...*plan.Unit) *plan.Plan { return &plan.Plan{Name: "ferries", Units: units} }
+
+func service(name string) *plan.Unit {
+	return &plan.Unit{Name: name, Run: plan.Command{Shell: name}, Ready: plan.Ready{After: time.Second}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+}
+
+// TestTimeGoesForward takes a step with an earlier time for one at the same: clocks are
+// set back.
+func TestTimeGoesForward(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	e := New(projectOf(service("api")))
+	e.Step(at, Begin{})
+	e.Step(at.Add(-time.Hour), Spawned{Unit: "api", Run: 1, PID: 1})
+	s := e.Snapshot()
+	assert.Equal(t, at, s.At)
+	for i := 1; i < len(s.Units[0].Marks); i++ {
+		assert.False(t, s.Units[0].Marks[i].At.Before(s.Units[0].Marks[i-1].At))
+	}
+}
+
+// TestRunNumbersGoOn counts on for a unit that returns after an edit of the settings.
+func TestRunNumbersGoOn(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	both, one := projectOf(service("api"), service("web")), projectOf(service("web"))
+	e := New(both)
+	e.Step(at, Begin{})
+	e.Step(at, Spawned{Unit: "api", Run: 1})
+	e.Step(at, NewPlan{Plan: one})
+	e.Step(at, Exited{Unit: "api", Run: 1})
+	require.Nil(t, e.Snapshot().Unit("api"))
+	for _, o := range e.Step(at, NewPlan{Plan: both}) {
+		if start, ok := o.(Start); ok {
+			assert.Equal(t, Start{Unit: "api", Run: 2, Command: plan.Command{Shell: "api"}}, start)
+			return
+		}
+	}
+	t.Fatal("api does not start")
+}
+
+// TestSaveIsRemembered tells of the newest save however many ripples came later, and
+// counts no file that the unit's own run wrote.
+func TestSaveIsRemembered(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	e := New(projectOf(service("api"), service("web")))
+	run := map[string]int{}
+	step := func(ev Event) {
+		at = at.Add(time.Second)
+		orders := e.Step(at, ev)
+		for i := 0; i < len(orders); i++ {
+			switch o := orders[i].(type) {
+			case Start:
+				run[o.Unit] = o.Run
+				orders = append(orders, e.Step(at, Spawned{Unit: o.Unit, Run: o.Run})...)
+			case StopRun:
+				orders = append(orders, e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
+			case SetTimer:
+				at = o.At
+				orders = append(orders, e.Step(at, TimerFired{Timer: o.Timer})...)
+			}
+		}
+	}
+	change := func(burst int, hits ...Hit) Change { return Change{Burst: burst, Since: at, Hits: hits} }
+	step(Begin{})
+	step(change(1, Hit{Unit: "api", Path: "a.go", What: "written"}))
+	saved := Clock(at.Add(-2 * time.Second))
+	require.Len(t, e.Snapshot().Saves, 1)
+	for range 2 * keptRipples {
+		step(Requested{Request: RestartUnit, Unit: "web"})
+	}
+	assert.Contains(t, e.Snapshot().Verdict.Text, "all 2 run the code saved "+saved[:6], "it is not forgotten")
+
+	step(Touched{Burst: 2, Units: []string{"api"}}) // by its own run, for all one knows
+	step(change(2, Hit{Unit: "api", Path: "api.log", What: "written"}))
+	assert.Len(t, e.Snapshot().Saves, 1)
+	step(Cleared{Burst: 2, Units: []string{"api"}})
+	assert.Len(t, e.Snapshot().Saves, 2, "it was not")
+}
+
+// TestFilesAreCountedOnce has a ripple and the reason of a run speak of the same files.
+func TestFilesAreCountedOnce(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	e := New(projectOf(service("api")))
+	e.Step(at, Begin{})
+	var hits []Hit
+	for i := range 203 {
+		hits = append(hits, Hit{Unit: "api", Path: fmt.Sprintf("f%d.go", i), What: "written"})
+	}
+	e.Step(at, Change{Burst: 1, Since: at, Hits: hits})
+	s := e.Snapshot()
+	assert.Equal(t, "f0.go, f1.go and 201 more", s.Ripples[1].Title())
+	assert.Len(t, s.Ripples[1].Paths, 100)
+	assert.Equal(t, "f0.go, f1.go and 201 more changed", because(hits))
+}
