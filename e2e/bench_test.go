@@ -105,7 +105,7 @@ func overwrite(t testing.TB, file, text string) {
 	require.NoError(t, f.Close())
 }
 
-// bareLoop runs the command anew whenever a file in the folder has been written.
+// bareLoop runs the command again whenever a file in the folder has been written.
 func bareLoop(t testing.TB, dir, command string) (stop func()) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC)
 	require.NoError(t, err)

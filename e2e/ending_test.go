@@ -140,3 +140,34 @@ func TestLogCannotBeWritten(t *testing.T) {
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
 	assert.True(t, has(said, "There are no logs")())
 }
+
+// TestProbesLeaveNothing ends what readiness commands start with each try, and collects
+// it.
+func TestProbesLeaveNothing(t *testing.T) {
+	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\nready = { run = \"sleep 1001 & exit 1\", within = \"500ms\" }\n")
+	out := &safeBuffer{}
+	cmd.Stdout = out
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it goes on running")) }, 30*time.Second, 10*time.Millisecond)
+	pid := inner(cmd.Process.Pid)
+	require.Eventually(t, func() bool {
+		// Its own process, and one try with what it has started, at most.
+		return len(childrenOf(pid)) <= 3
+	}, 30*time.Second, time.Millisecond, "%v", childrenOf(pid))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	ends(t, cmd, 20*time.Second)
+	noneLeft(t, dir)
+}
+
+// childrenOf returns the children of a process, those that have ended and were not
+// collected among them.
+func childrenOf(pid int) (all []string) {
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+	for _, list := range lists {
+		data, _ := os.ReadFile(list)
+		for _, child := range bytes.Fields(data) {
+			all = append(all, string(child))
+		}
+	}
+	return all
+}

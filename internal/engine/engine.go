@@ -185,7 +185,7 @@ func (e *Engine) outdate(u *unit) {
 }
 
 // unchanged takes back that files were touched. A unit that may have read them in
-// between runs anew nevertheless.
+// between runs again nevertheless.
 func (e *Engine) unchanged(ev Unchanged) {
 	for _, name := range ev.Units {
 		u := e.byName[name]

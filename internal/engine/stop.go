@@ -71,7 +71,7 @@ func (e *Engine) settleQuitting(u *unit) {
 }
 
 // Pauses before a crashed service is started again grow from the first to the
-// last of these; a service that was ready for goodStretch begins anew.
+// last of these; a service that was ready for goodStretch begins again.
 var retryPauses = []time.Duration{
 	500 * time.Millisecond, 1 * time.Second, 2 * time.Second, 4 * time.Second,
 	8 * time.Second, 16 * time.Second, 30 * time.Second,

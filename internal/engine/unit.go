@@ -42,7 +42,7 @@ type unit struct {
 	spec       *plan.Unit
 	rank       int     // position among units ordered by needs and follows
 	needs      []*unit // must be ready or done before this starts
-	follows    []*unit // this acts again when one of them has finished anew
+	follows    []*unit // this acts again when one of them has finished again
 	followers  []*unit // the other direction of follows
 	downstream []*unit // of needs and follows together
 

@@ -304,6 +304,6 @@ type Action uint8
 
 const (
 	Act        Action = iota // restart or rerun, as the unit's kind has it
-	SendSignal               // send a signal; the unit reads its files anew by itself
+	SendSignal               // send a signal; the unit reads its files again by itself
 	Nothing                  // ignore the path
 )

@@ -193,7 +193,7 @@ func (b *bursts) closed(path string) {
 	}
 }
 
-// putOff lets every debounce begin anew.
+// putOff lets every debounce begin again.
 func (b *bursts) putOff(now time.Time) {
 	for _, g := range b.groups {
 		g.last, g.counted = now, now

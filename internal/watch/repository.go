@@ -75,7 +75,7 @@ func (r *repository) lock() (string, bool) {
 const lockName = "index.lock"
 
 // sequences stand in a repository while a command goes from commit to commit, and
-// holds its lock for each of them anew.
+// holds its lock for each of them again.
 var sequences = []string{"rebase-merge", "rebase-apply", "sequencer"}
 
 func (r *repository) inSequence() bool {
@@ -115,7 +115,7 @@ func (t *tree) enterRepository(f *folder, is bool) {
 	}
 	for _, file := range r.files {
 		listen(file, func(signs) {
-			t.leaveRepository(f) // it is read anew when the tree is reckoned
+			t.leaveRepository(f) // it is read again when the tree is reckoned
 			t.stale = true
 		})
 	}

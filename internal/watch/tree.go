@@ -31,7 +31,7 @@ type tree struct {
 
 	edits     []edit
 	silent    bool // what is found is how things stand, nobody has to be told
-	stale     bool // ignore files changed: what is wanted has to be reckoned anew
+	stale     bool // ignore files changed: what is wanted has to be reckoned again
 	lost      bool // notices were lost
 	unstudied []*folder
 	unsure    map[*folder]time.Time // folders with files so new that a look could not be sure, and when it can
@@ -118,7 +118,7 @@ func (t *tree) want(interests []Interest) {
 	t.stale = false
 }
 
-// reckonAll finds out anew which folders are wanted, after the interests or the
+// reckonAll finds out again which folders are wanted, after the interests or the
 // ignore files have become others.
 func (t *tree) reckonAll(how reading) {
 	t.stale = false

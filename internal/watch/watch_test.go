@@ -256,7 +256,7 @@ func TestBursts(t *testing.T) {
 	assert.Equal(t, []Touched{{2, []string{"quick"}}}, add(10, "quick"), "a new burst for who has heard of the old one")
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(10))))
 	add(90, "slow")
-	assert.Empty(t, b.take(at(150)), "every event begins the debounce anew")
+	assert.Empty(t, b.take(at(150)), "every event begins the debounce again")
 	due, ok := b.next()
 	assert.True(t, ok)
 	assert.Equal(t, at(190), due)
