@@ -203,3 +203,34 @@ func resident(t testing.TB, pid int) float64 {
 	pages, _ := strconv.Atoi(strings.Fields(string(statm))[1])
 	return float64(pages*os.Getpagesize()) / 1e6
 }
+
+// BenchmarkDay saves a thousand times and edits an env file with a secret three hundred
+// times, faster than a person would, and tells what memory that takes: a day's session
+// is to stay flat.
+func BenchmarkDay(b *testing.B) {
+	r := runIn(b, b.TempDir(), `
+[project]
+env_files = [".env"]
+secret = ["*_TOKEN"]
+[service.api]
+run = "setsid sleep 1000 & exec sleep 1000"
+watch = ["*.go"]
+debounce = "10ms"
+ready = { after = "10ms" }
+`)
+	r.says("api is ready", 1)
+	pid := inner(r.cmd.Process.Pid)
+	b.ReportMetric(resident(b, pid), "MB-at-first")
+	const pause = 100 * time.Millisecond
+	for i := range 1000 {
+		r.write("a.go", fmt.Sprint(i))
+		time.Sleep(pause)
+	}
+	b.ReportMetric(resident(b, pid), "MB-after-saves")
+	for i := range 300 {
+		r.write(".env", fmt.Sprintf("A_TOKEN=one-secret-value-%d\n", i%7))
+		time.Sleep(2 * pause)
+	}
+	b.ReportMetric(resident(b, pid), "MB-after-edits")
+	b.ReportMetric(0, "ns/op")
+}

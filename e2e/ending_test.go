@@ -148,7 +148,9 @@ func TestProbesLeaveNothing(t *testing.T) {
 	out := &safeBuffer{}
 	cmd.Stdout = out
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it goes on running")) }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it goes on running"))
+	}, 30*time.Second, 10*time.Millisecond)
 	pid := inner(cmd.Process.Pid)
 	require.Eventually(t, func() bool {
 		// Its own process, and one try with what it has started, at most.
