@@ -84,7 +84,6 @@ type Book struct {
 	names   []string
 	ids     map[string]int
 	perUnit []*column
-	offset  int64
 	last    time.Time
 	err     error     // why nothing can be written at the moment
 	retry   time.Time // when to try again
