@@ -6,6 +6,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/agext/levenshtein"
@@ -132,28 +133,55 @@ func Files(root string, patterns []string) []string {
 	for _, text := range patterns {
 		in.Rules = append(in.Rules, Rule{Pattern: text})
 	}
-	m := newMatcher(root, []Interest{in})
 	found := map[string]bool{}
-	for _, p := range m.interests[0].rules {
-		base := existing(p.base())
-		m.collect(base, m.at(base), found)
-	}
+	newMatcher(root, []Interest{in}).walk(func(file string, _ []accept) { found[filepath.FromSlash(file)] = true })
 	return slices.Sorted(maps.Keys(found))
 }
 
-func (m *matcher) collect(dir string, at place, found map[string]bool) {
+// matchAny reports for each pattern whether any file that is there matches it, ignored or
+// not, with one walk for all.
+func matchAny(root string, patterns []string) []bool {
+	interests := make([]Interest, len(patterns))
+	for i, text := range patterns {
+		interests[i] = Interest{Key: strconv.Itoa(i), Rules: []Rule{{Pattern: text}}}
+	}
+	matched := make([]bool, len(patterns))
+	newMatcher(root, interests).walk(func(_ string, hears []accept) {
+		for _, a := range hears {
+			matched[a.interest] = true
+		}
+	})
+	return matched
+}
+
+// walk visits every file that some interest hears of, whether version control ignores
+// it or not.
+func (m *matcher) walk(visit func(file string, hears []accept)) {
+	walked := map[string]bool{}
+	for _, in := range m.interests {
+		for _, p := range in.rules {
+			if base := existing(p.base()); !walked[base] {
+				walked[base] = true
+				m.walkFolder(base, m.at(base), visit)
+			}
+		}
+	}
+}
+
+func (m *matcher) walkFolder(dir string, at place, visit func(string, []accept)) {
 	entries, _ := os.ReadDir(filepath.FromSlash(dir))
 	for _, entry := range entries {
 		name := entry.Name()
 		file := path.Join(dir, name)
-		switch {
-		case name == ".git" || isNoise(name):
-		case entry.IsDir():
+		if name == ".git" || isNoise(name) {
+			continue
+		}
+		if entry.IsDir() {
 			if below := at.enter(name); m.wants(below, false) {
-				m.collect(file, below, found)
+				m.walkFolder(file, below, visit)
 			}
-		case len(m.hears(at, name, false)) > 0:
-			found[filepath.FromSlash(file)] = true
+		} else if hears := m.hears(at, name, false); len(hears) > 0 {
+			visit(file, hears)
 		}
 	}
 }

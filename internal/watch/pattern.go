@@ -44,9 +44,9 @@ func compile(root, text string) pattern {
 }
 
 // escape makes every character of a path stand for itself in a glob.
-func escape(p string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`).Replace(p)
-}
+func escape(p string) string { return escaper.Replace(p) }
+
+var escaper = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`)
 
 // hasMeta reports whether something in the pattern does not stand for itself.
 func hasMeta(p string) bool {

@@ -46,14 +46,19 @@ func Look(root string, interests []Interest) (Survey, error) {
 			}
 		}
 	})
+	var idle []accept
+	var patterns []string
 	for i, in := range t.matcher.interests {
 		for r := range in.rules {
 			if a := (accept{i, r}); !matched[a] {
 				s.Unmatched[in.Key] = append(s.Unmatched[in.Key], r)
-				if len(Files(root, []string{in.Rules[r].Pattern})) > 0 {
-					s.Excluded[in.Key] = append(s.Excluded[in.Key], r)
-				}
+				idle, patterns = append(idle, a), append(patterns, in.Rules[r].Pattern)
 			}
+		}
+	}
+	for n, there := range matchAny(root, patterns) {
+		if in := t.matcher.interests[idle[n].interest]; there {
+			s.Excluded[in.Key] = append(s.Excluded[in.Key], idle[n].rule)
 		}
 	}
 	return s, nil
