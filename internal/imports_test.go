@@ -17,15 +17,18 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
-	"cli":       "concern demo engine guard logbook mask plain plan recording session simulate spawn trust tui visible",
-	"concern":   "engine plan rehearse watch",
+	"capture":   "",
+	"cli":       "nearest plural concern demo engine guard logbook mask plain plan recording session simulate spawn trust tui visible",
+	"concern":   "capture engine plan rehearse watch",
 	"demo":      "",
 	"engine":    "plan",
 	"guard":     "spawn",
 	"logbook":   "regular visible",
 	"mask":      "",
 	"plain":     "logbook visible",
-	"plan":      "regular visible",
+	"nearest":   "",
+	"plan":      "capture nearest regular visible",
+	"plural":    "",
 	"ready":     "plan",
 	"recording": "engine plan",
 	"regular":   "",
@@ -33,12 +36,12 @@ var allowed = map[string]string{
 	"session":   "concern engine logbook mask plan ready recording setup spawn trust usage visible watch",
 	"setup":     "plan regular watch",
 	"simulate":  "engine plan rehearse",
-	"spawn":     "",
+	"spawn":     "nearest",
 	"trust":     "plan",
 	"tui":       "concern engine logbook usage visible",
 	"usage":     "spawn",
 	"visible":   "",
-	"watch":     "regular",
+	"watch":     "capture plural regular",
 }
 
 func TestImportDirection(t *testing.T) {

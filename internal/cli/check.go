@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/concern"
 	"omnivigil/internal/mask"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plural"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
 )
@@ -46,7 +47,7 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		return err
 	}
 	fmt.Fprintf(out, "\nwatches %s with %s, of which %d match a rule; ready in %s\n",
-		count(cost.Folders, "folder"), count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
+		plural.Count(cost.Folders, "folder"), plural.Count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
 	if cost.Above {
 		fmt.Fprintf(out, "some patterns lead out of %s: what is outside is watched as far as they reach\n", p.Root)
 	}
@@ -54,7 +55,7 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		fmt.Fprintf(out, "\n%s: there is no env file %s; its variables are missing until there is\n", p.File, file)
 	}
 	if cost.Polled > 0 {
-		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", count(cost.Polled, "folder"))
+		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", plural.Count(cost.Polled, "folder"))
 	}
 	for _, idle := range cost.Idle {
 		why := "matches no file that is there now"
@@ -64,13 +65,6 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
 	}
 	return nil
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // describe lists the units in the order in which they would start, each with all that it

@@ -15,7 +15,9 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/nearest"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plural"
 	"omnivigil/internal/visible"
 )
 
@@ -72,7 +74,7 @@ func suggestion(root *cobra.Command, words []string) string {
 		if strings.HasPrefix(w, "-") {
 			continue
 		}
-		if near := plan.Nearest(w, names); near != "" && near != w {
+		if near := nearest.Name(w, names); near != "" && near != w {
 			return fmt.Sprintf("Did you mean omnivigil %s?", near)
 		}
 		break
@@ -149,7 +151,7 @@ func (at location) open() (*plan.Plan, error) {
 	var problems plan.Problems
 	switch {
 	case errors.As(err, &problems):
-		return nil, refuse("%s\n%s; nothing was started.", problems, count(len(problems), "problem"))
+		return nil, refuse("%s\n%s; nothing was started.", problems, plural.Count(len(problems), "problem"))
 	case err != nil:
 		return nil, refuse("omnivigil: %v", err)
 	}

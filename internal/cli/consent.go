@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/mask"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plural"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
 )
@@ -92,7 +93,7 @@ func askOn(lines []string) bool {
 	for room := height - 3; len(lines) > room; {
 		fmt.Println(strings.Join(lines[:room], "\n"))
 		lines = lines[room:]
-		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", count(len(lines), "line"))
+		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", plural.Count(len(lines), "line"))
 		switch answer := readAnswer(in); {
 		case answer == "y":
 			return true

@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plain"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plural"
 	"omnivigil/internal/session"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/tui"
@@ -281,6 +282,6 @@ func account(s *session.Session, book *logbook.Book, began time.Time, face error
 		where = "There are no logs: " + err.Error()
 	}
 	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. %s\n",
-		visible.Text(snap.Project), engine.Duration(time.Since(began)), count(len(snap.Saves), "save"), count(runs, "run"),
-		count(failed, "ripple"), where)
+		visible.Text(snap.Project), engine.Duration(time.Since(began)), plural.Count(len(snap.Saves), "save"), plural.Count(runs, "run"),
+		plural.Count(failed, "ripple"), where)
 }

@@ -3,14 +3,12 @@ package concern
 import (
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
+	"omnivigil/internal/capture"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/watch"
 )
-
-var captureInWord = regexp.MustCompile(`\{[A-Za-z][A-Za-z0-9_]*(\.\.\.)?\}`)
 
 // missing returns a file or folder that a reaction's command names by its captures and
 // that is not there, as far as its words look like paths: those of what was removed, and
@@ -22,7 +20,7 @@ func missing(p *plan.Plan, u *plan.Unit, c plan.Command, h watch.Hit) string {
 	}
 	hit := filepath.Join(p.Root, filepath.FromSlash(h.Path))
 	for _, w := range words {
-		at := captureInWord.FindStringIndex(w)
+		at := capture.Expression.FindStringIndex(w)
 		if at == nil {
 			continue
 		}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"omnivigil/internal/capture"
 	"strconv"
 	"strings"
 )
@@ -58,7 +59,7 @@ func replaceCaptures(text string, value func(name string, quote byte) (string, b
 	var b strings.Builder
 	last := 0
 	quotes := shellQuotes{}
-	for _, m := range captureNames.FindAllStringSubmatchIndex(text, -1) {
+	for _, m := range capture.Expression.FindAllStringSubmatchIndex(text, -1) {
 		quotes.pass(text[last:m[0]])
 		b.WriteString(text[last:m[0]])
 		last = m[1]

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
+	"omnivigil/internal/nearest"
 	"omnivigil/internal/regular"
 	"path"
 	"regexp"
@@ -149,7 +150,7 @@ func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at 
 			return "0"
 		}
 		hint := "set it, or give a default: ${" + m[1] + ":-value}"
-		if near := Nearest(m[1], r.env.names()); near != "" {
+		if near := nearest.Name(m[1], r.env.names()); near != "" {
 			hint = "did you mean ${" + near + "}?"
 		}
 		r.wrong(at, hint, "no variable %s is set, neither on this machine nor in %s", m[1], r.envFileNames())

@@ -2,24 +2,11 @@ package plan
 
 import (
 	"fmt"
+	"omnivigil/internal/nearest"
 	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/agext/levenshtein"
 )
-
-// Nearest returns the name among known that is most like what was typed, or ""
-// if none is like it.
-func Nearest(typed string, known []string) string {
-	best, bestScore := "", 0.49 // two letters swapped in a word of four are still alike
-	for _, k := range known {
-		if score := levenshtein.Similarity(strings.ToLower(typed), strings.ToLower(k), nil); score > bestScore {
-			best, bestScore = k, score
-		}
-	}
-	return best
-}
 
 func (p *Plan) unitNames() []string {
 	names := make([]string, len(p.Units))
@@ -69,7 +56,7 @@ func (r *reader) hintAtUnit(name string) string {
 		return ""
 	}
 	names := r.plan.unitNames()
-	if near := Nearest(name, names); near != "" {
+	if near := nearest.Name(name, names); near != "" {
 		return "did you mean " + strconv.Quote(near) + "?"
 	}
 	const few = 12
@@ -199,7 +186,7 @@ func (p *Plan) Suggest(typed string) string {
 	for _, g := range p.Groups {
 		names = append(names, g.Name)
 	}
-	return Nearest(typed, names)
+	return nearest.Name(typed, names)
 }
 
 // InOrder returns the units so that each comes after all that it waits for, and

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"net/url"
+	"omnivigil/internal/nearest"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -163,7 +164,7 @@ func (r *reader) choice(v *value, key string, choices ...string) int {
 		return i
 	}
 	hint := "it takes " + strings.Join(choices, " or ")
-	if near := Nearest(v.text, choices); near != "" {
+	if near := nearest.Name(v.text, choices); near != "" {
 		hint = "did you mean " + strconv.Quote(near) + "?"
 	}
 	r.wrong(v.at, hint, "%q cannot be %q", key, v.text)
@@ -244,7 +245,7 @@ func nearestFolder(dir string) string {
 			names = append(names, s.Name())
 		}
 	}
-	if near := Nearest(filepath.Base(dir), names); near != "" {
+	if near := nearest.Name(filepath.Base(dir), names); near != "" {
 		return "did you mean " + strconv.Quote(near) + "?"
 	}
 	return ""

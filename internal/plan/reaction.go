@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"omnivigil/internal/capture"
+	"omnivigil/internal/nearest"
 	"regexp"
 	"slices"
 	"strconv"
@@ -68,7 +70,7 @@ func (r *reader) action(v *value) (Action, string) {
 	if !ok {
 		known := []string{"restart", "rerun", "signal:HUP", "nothing"}
 		hint := "it takes " + strings.Join(known, ", ")
-		if near := Nearest(v.text, known); near != "" {
+		if near := nearest.Name(v.text, known); near != "" {
 			hint = "did you mean " + strconv.Quote(near) + "?"
 		}
 		r.wrong(v.at, hint, "\"do\" cannot be %q", v.text)
@@ -76,14 +78,10 @@ func (r *reader) action(v *value) (Action, string) {
 	return action, ""
 }
 
-// captureNames finds the names that a pattern captures, such as {area} or {rest...}.
-// A group with a comma is a choice, not a capture.
-var captureNames = regexp.MustCompile(`\{([A-Za-z][A-Za-z0-9_]*)(\.\.\.)?\}`)
-
 // Captures returns the names that the pattern captures, in order.
 func (p Pattern) Captures() []string {
 	var names []string
-	for _, m := range captureNames.FindAllStringSubmatch(p.Text, -1) {
+	for _, m := range capture.Expression.FindAllStringSubmatch(p.Text, -1) {
 		names = append(names, m[1])
 	}
 	return names
@@ -95,9 +93,9 @@ var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\
 // checkNested tells of a {name} in a text that a shell inside the command would read
 // as code: what is captured is the name of a file, which may be anything.
 func (r *reader) checkNested(c Command, at place) {
-	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && captureNames.MatchString(c.Shell)
+	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && capture.Expression.MatchString(c.Shell)
 	if len(c.Words) > 2 {
-		nested = nestedShell.MatchString(strings.Join(c.Words[:2], " ")) && captureNames.MatchString(c.Words[2])
+		nested = nestedShell.MatchString(strings.Join(c.Words[:2], " ")) && capture.Expression.MatchString(c.Words[2])
 	}
 	if nested {
 		r.wrong(at, `hand it over as an argument: ["sh", "-c", "go test \"$1\"", "sh", "{name}"]`,
@@ -114,13 +112,13 @@ func (r *reader) checkCaptures(re Reaction, at place) {
 		words = []string{re.Run.Shell}
 	}
 	for _, word := range words {
-		for _, m := range captureNames.FindAllStringSubmatchIndex(word, -1) {
+		for _, m := range capture.Expression.FindAllStringSubmatchIndex(word, -1) {
 			name := word[m[2]:m[3]]
 			if m[0] > 0 && word[m[0]-1] == '$' || slices.Contains(known, name) {
 				continue
 			}
 			hint := "the pattern captures " + strings.Join(known, ", ")
-			if near := Nearest(name, known); near != "" {
+			if near := nearest.Name(name, known); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
 			r.wrong(at, hint, "the pattern captures no {%s}", name)

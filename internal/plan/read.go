@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"omnivigil/internal/nearest"
 	"omnivigil/internal/regular"
 	"os"
 	"path"
@@ -79,7 +80,7 @@ func (r *reader) unknown(e *entry, where string, known []string) {
 		return
 	}
 	hint := "known here: " + strings.Join(known, ", ")
-	if near := Nearest(e.key, known); near != "" {
+	if near := nearest.Name(e.key, known); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	}
 	r.wrong(e.keyAt, hint, "unknown key %q in %s", e.key, where)

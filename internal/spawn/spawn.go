@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"omnivigil/internal/nearest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,8 +20,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/agext/levenshtein"
 )
 
 // Spec is what to run.
@@ -158,16 +157,14 @@ func lookPath(spec Spec) (string, error) {
 // nearestProgram returns the program on the path whose name is most like the one
 // that was not found, or "" if none is like it.
 func nearestProgram(name, path string) string {
-	best, bestScore := "", 0.59
+	var names []string
 	for _, dir := range filepath.SplitList(path) {
 		entries, _ := os.ReadDir(dir)
 		for _, entry := range entries {
-			if score := levenshtein.Similarity(name, entry.Name(), nil); score > bestScore {
-				best, bestScore = entry.Name(), score
-			}
+			names = append(names, entry.Name())
 		}
 	}
-	return best
+	return nearest.Name(name, names)
 }
 
 func lookup(env []string, name string) string {

@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"slices"
+
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
@@ -45,16 +47,7 @@ func (f *find) key(m *model, msg tea.KeyPressMsg) {
 	}
 	f.input, m.pending = f.input.Update(msg)
 	m.lanes.filter = f.input.Value()
-	if shown, _ := m.lanes.visible(m, m.laneRoom()); len(shown) > 0 && !contains(shown, m.lanes.unit) {
+	if shown, _ := m.lanes.visible(m, m.laneRoom()); len(shown) > 0 && !slices.ContainsFunc(shown, func(u *engine.Unit) bool { return u.Name == m.lanes.unit }) {
 		m.lanes.unit = shown[0].Name
 	}
-}
-
-func contains(units []*engine.Unit, name string) bool {
-	for _, u := range units {
-		if u.Name == name {
-			return true
-		}
-	}
-	return false
 }

@@ -1,17 +1,14 @@
 package watch
 
 import (
+	"omnivigil/internal/capture"
 	"regexp"
 	"strings"
 )
 
-// captures finds {name}, which takes one path element, and {name...}, which takes
-// any number of them. Braces with a comma in them are choices.
-var captures = regexp.MustCompile(`\{([A-Za-z][A-Za-z0-9_]*)(\.\.\.)?\}`)
-
 // withoutCaptures returns the plain glob that matches what the pattern matches.
 func withoutCaptures(text string) string {
-	return captures.ReplaceAllStringFunc(text, func(c string) string {
+	return capture.Expression.ReplaceAllStringFunc(text, func(c string) string {
 		if strings.HasSuffix(c, "...}") {
 			return "**"
 		}
@@ -28,7 +25,7 @@ func translate(glob string) (*regexp.Regexp, error) {
 	for i := 0; i < len(glob); {
 		rest := glob[i:]
 		atStart := i == 0 || glob[i-1] == '/'
-		if m := captures.FindStringSubmatch(rest); m != nil && strings.HasPrefix(rest, m[0]) {
+		if m := capture.Expression.FindStringSubmatch(rest); m != nil && strings.HasPrefix(rest, m[0]) {
 			i += writeCapture(&b, m, rest, named)
 			continue
 		}

@@ -2,10 +2,13 @@
 
 package watch
 
-import "fmt"
+import (
+	"fmt"
+	"omnivigil/internal/plural"
+)
 
 // limitWords says that folders have no watch, and how to get more.
 func limitWords(folders int) string {
 	return fmt.Sprintf("the system has no watch left for %s: looked at every second instead. To raise the limit, before the next start: ulimit -n 65536",
-		count(folders, "folder"))
+		plural.Count(folders, "folder"))
 }

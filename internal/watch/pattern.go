@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"omnivigil/internal/capture"
 	"path"
 	"regexp"
 	"strings"
@@ -34,7 +35,7 @@ func compile(root, text string) pattern {
 		whole += "/**"
 	}
 	p := pattern{text: text, absolute: whole}
-	if captures.MatchString(named) {
+	if capture.Expression.MatchString(named) {
 		p.captures, _ = translate(named) // nil only for what the plan refuses
 	}
 	for _, b := range expand(whole) {

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"omnivigil/internal/plural"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -182,7 +183,7 @@ func (w *Watcher) mend() {
 			t.compare(a, missed, true)
 		}
 		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
-			count(len(t.edits)-before, "change")))
+			plural.Count(len(t.edits)-before, "change")))
 	}
 	t.lookAtTied()
 	for range 3 { // ignore files that come with the folders which other ignore files let in
@@ -198,13 +199,6 @@ func (w *Watcher) mend() {
 		w.tell(Notice{limitWords(n)})
 		w.limited = n
 	}
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // unwatched returns how many folders the system has no watch for.
