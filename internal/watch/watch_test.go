@@ -271,6 +271,25 @@ func TestBursts(t *testing.T) {
 	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500))), "files that never rest are put off no longer than that")
 }
 
+// TestHalfWritten does not call a file at rest that its writer has not closed, until it
+// has been quiet for a moment.
+func TestHalfWritten(t *testing.T) {
+	b := newBursts()
+	at := func(ms int) time.Time { return time.Unix(0, 0).Add(time.Duration(ms) * time.Millisecond) }
+	write := func(ms int) {
+		b.add(at(ms), []sighting{{Hit{Key: "now", Path: "a.txt", What: "written"}, true}}, func(string) time.Duration { return 0 })
+	}
+	write(0)
+	assert.Empty(t, b.take(at(0)))
+	write(20)
+	assert.Empty(t, b.take(at(40)), "it was written once more")
+	b.closed("a.txt")
+	assert.Len(t, b.take(at(40)), 1, "its writer has closed it")
+	write(100)
+	assert.Empty(t, b.take(at(124)))
+	assert.Len(t, b.take(at(125)), 1, "it has been quiet")
+}
+
 // TestFolds folds what happens to one path within a change. What comes and goes is
 // nothing.
 func TestFolds(t *testing.T) {
