@@ -177,6 +177,13 @@ func (dr *script) act() {
 		dr.editSettings()
 	case n == 11:
 		w.Send(engine.Requested{Request: engine.StopUnit, Unit: unit})
+		if r.IntN(3) == 0 { // a change of mind, while it still stops
+			w.In(d(r, 0, 300), func() {
+				if w.Plan.Unit(unit) != nil {
+					w.Send(engine.Requested{Request: engine.RestartUnit, Unit: unit})
+				}
+			})
+		}
 	case n == 12:
 		w.Send(engine.Requested{Request: engine.StartUnit, Unit: unit})
 	case n == 13 && r.IntN(5) == 0:
