@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -88,31 +89,33 @@ func TestReaderGoes(t *testing.T) {
 	noneLeft(t, dir)
 }
 
+// signalled sends a signal to the process that runs a current project, and returns the
+// exit code, what was said on standard error, and the project's folder.
+func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
+	t.Helper()
+	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
+	out, errors := &safeBuffer{}, &safeBuffer{}
+	cmd.Stdout, cmd.Stderr = out, errors
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "current after") }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, syscall.Kill(inner(cmd.Process.Pid), sig))
+	ends(t, cmd, 20*time.Second)
+	return cmd.ProcessState.ExitCode(), errors.String(), dir
+}
+
 // TestKilledIsTold says in words what ended it, with the exit code that shells give.
 func TestKilledIsTold(t *testing.T) {
-	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
-	out, said := &safeBuffer{}, &safeBuffer{}
-	cmd.Stdout, cmd.Stderr = out, said
-	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("current after")) }, 20*time.Second, 10*time.Millisecond)
-	require.NoError(t, syscall.Kill(inner(cmd.Process.Pid), syscall.SIGKILL))
-	ends(t, cmd, 20*time.Second)
-	assert.Equal(t, 128+9, cmd.ProcessState.ExitCode())
-	assert.Contains(t, said.String(), "omnivigil was ended by signal 9 (killed). Everything that it ran was ended.")
+	code, said, dir := signalled(t, syscall.SIGKILL)
+	assert.Equal(t, 128+9, code)
+	assert.Contains(t, said, "omnivigil was ended by signal 9 (killed). Everything that it ran was ended.")
 	noneLeft(t, dir)
 }
 
 // TestCrashIsTold writes why Omnivigil has crashed into a file and says where.
 func TestCrashIsTold(t *testing.T) {
-	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
-	out, said := &safeBuffer{}, &safeBuffer{}
-	cmd.Stdout, cmd.Stderr = out, said
-	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return bytes.Contains([]byte(out.String()), []byte("current after")) }, 20*time.Second, 10*time.Millisecond)
-	require.NoError(t, syscall.Kill(inner(cmd.Process.Pid), syscall.SIGQUIT)) // the runtime ends as after a panic
-	ends(t, cmd, 20*time.Second)
-	assert.Equal(t, 70, cmd.ProcessState.ExitCode())
-	assert.Contains(t, said.String(), "omnivigil crashed: this is a defect in it. Everything that it ran was ended.")
+	code, said, dir := signalled(t, syscall.SIGQUIT) // the runtime ends as after a panic
+	assert.Equal(t, 70, code)
+	assert.Contains(t, said, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.")
 	reports, _ := filepath.Glob(filepath.Join(dir, "state/omnivigil/logs/*/*/crash.txt"))
 	require.Len(t, reports, 1)
 	report, err := os.ReadFile(reports[0])
