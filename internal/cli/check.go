@@ -46,7 +46,7 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\nwatches %s with %s, of which %d match a rule; ready in %s\n",
+	fmt.Fprintf(out, "\nwatches %s with %s; a change to %d of them has an effect; ready in %s\n",
 		plural.Count(cost.Folders, "folder"), plural.Count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
 	if cost.Above {
 		fmt.Fprintf(out, "some patterns lead out of %s: what is outside is watched as far as they reach\n", p.Root)
