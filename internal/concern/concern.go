@@ -39,7 +39,7 @@ func Interests(p *plan.Plan) []watch.Interest {
 	}
 	all := []watch.Interest{settings}
 	for _, u := range p.Units {
-		in := watch.Interest{Key: u.Name, Debounce: u.Debounce, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged, Poll: u.Poll}
+		in := watch.Interest{Key: u.Name, Debounce: u.Debounce, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged || u.Pass != nil, Poll: u.Poll}
 		for _, re := range u.Reactions {
 			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
 		}
@@ -109,6 +109,7 @@ func Cure(files []string) []string {
 // Hit translates what the watcher heard for a unit into the engine's terms.
 func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
 	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern}
+	hit.TakenUp = u.Pass != nil && h.Rule >= len(u.Reactions) && h.Rule < len(u.Reactions)+len(u.Watch)
 	if h.Rule < len(u.Reactions) {
 		hit.Reaction, hit.Captures = h.Rule+1, h.Captures
 		if run := u.Reactions[h.Rule].Run; run != nil {

@@ -127,8 +127,14 @@ func does(u *plan.Unit, h engine.Hit) string {
 			return "runs " + re.Run.With(h.Captures).String()
 		}
 	}
+	if h.TakenUp {
+		return takesUp
+	}
 	return u.Verb()
 }
+
+// takesUp is what a unit does that is not restarted by a change.
+const takesUp = "takes it up by itself"
 
 // foresee says what a save would set off, in order.
 func foresee(p *plan.Plan, hits []engine.Hit) []Step {
@@ -139,7 +145,10 @@ func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 	for _, o := range rehearse.Save(p, hits) {
 		switch o := o.(type) {
 		case engine.Tell:
-			if o.Kind == engine.TellRunOpens {
+			switch o.Kind {
+			case engine.TellPassOpens:
+				steps = append(steps, Step{o.Unit, takesUp, hits[0].Path + " changed"})
+			case engine.TellRunOpens:
 				_, because, _ := strings.Cut(o.Text, ": ")
 				does := p.Unit(o.Unit).Verb()
 				if reason, command, narrow := strings.Cut(because, "; it runs "); narrow {

@@ -64,6 +64,7 @@ func (e *Engine) settle(u *unit) {
 		return
 	}
 	u.obstacle = nil
+	e.handOn(u)
 	if u.pending == nil {
 		return
 	}
@@ -79,7 +80,7 @@ func (e *Engine) settle(u *unit) {
 		u.pending.span(e.now, Span{Phase: PhaseQueued})
 	default:
 		u.pending.span(e.now, Span{Phase: PhaseStopping})
-		if u.state.InMotion() {
+		if u.atWork() {
 			u.pending.inherit(u.run)
 		}
 		e.stop(u, toAct)
@@ -149,7 +150,7 @@ func (e *Engine) reckon(u *unit) {
 }
 
 func (e *Engine) isMoving(u *unit) bool {
-	if u.live() && u.state.InMotion() {
+	if u.atWork() {
 		return true
 	}
 	if u.pending != nil {
@@ -173,8 +174,11 @@ func (e *Engine) isUpToDate(u *unit) bool {
 	if u.generation == 0 {
 		return !u.wanted && u.touched == 0
 	}
-	if u.goodRead < u.touched || !u.owed.empty() {
+	if u.goodRead < u.touched || !u.owed.empty() || u.news {
 		return false
+	}
+	if u.spec.Pass != nil && u.pending != nil {
+		return false // there is something that its passes do not take up
 	}
 	for _, f := range u.follows {
 		if !f.upToDate || u.goodBuiltOn[f.spec.Name] != f.generation {

@@ -91,6 +91,10 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.unchanged(ev)
 	case Cleared:
 		e.cleared(ev)
+	case PassBegan:
+		e.passBegan(ev)
+	case PassEnded:
+		e.passEnded(ev)
 	case SettingUp:
 		e.settingUp(ev)
 	case Spawned:
@@ -145,15 +149,20 @@ func (e *Engine) begin(ev Begin) {
 // touched makes units stale the moment files begin to be written.
 func (e *Engine) touched(ev Touched) {
 	e.rev++
-	for _, name := range ev.Units {
+	for i, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
-			e.touch(u, ev.Burst)
+			var written time.Time
+			if i < len(ev.Written) {
+				written = ev.Written[i]
+			}
+			e.touch(u, ev.Burst, written)
 		}
 	}
 }
 
-func (e *Engine) touch(u *unit, burst int) {
+func (e *Engine) touch(u *unit, burst int, written time.Time) {
 	e.outdate(u)
+	e.wrote(u, burst, written)
 	if u.hasRested(burst) { // told once more
 		u.settled = e.rev
 		e.enqueue(u)
@@ -192,7 +201,10 @@ func (e *Engine) unchanged(ev Unchanged) {
 		if u == nil {
 			continue
 		}
-		if t, ok := u.rest(ev.Burst); ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {
+		t, ok := u.rest(ev.Burst)
+		if ok && u.takesUp() && u.pending == nil {
+			e.wroteNothing(u, t)
+		} else if ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {
 			r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: name, Text: "files changed and changed back"})
 			e.intend(u, r, "files changed and changed back")
 		}
@@ -210,7 +222,7 @@ func (e *Engine) takeBack(u *unit, t touch) bool {
 		u.settled = max(u.settled, t.last)
 		return false
 	}
-	u.untouch()
+	u.untouch(t.burst)
 	return true
 }
 
@@ -239,14 +251,14 @@ func (e *Engine) change(ev Change) {
 			continue
 		}
 		if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) { // its Touched was lost
-			e.touch(u, ev.Burst)
+			e.touch(u, ev.Burst, ev.Since)
 			u.stir(ev.Burst).suspect = false // by whom, nobody knows
 		}
 		t, news := u.rest(ev.Burst)
 		c := u.link(t, hits)
 		if c.links >= loopLinks {
 			e.ignoreOwn(u, c)
-			u.untouch()
+			u.untouch(ev.Burst)
 			e.enqueue(u)
 			continue
 		}
@@ -256,6 +268,10 @@ func (e *Engine) change(ev Change) {
 		e.enqueue(u)
 		r.concern(u.spec.Name, hits[0].Rule)
 		r.take(u)
+		if u.takesUp() && u.pending == nil && takenUp(hits) {
+			e.readByPass(u, r)
+			continue
+		}
 		pending := u.pending
 		if pending != nil && !news { // told once more
 			c = pending.chain
@@ -328,7 +344,7 @@ func (e *Engine) withoutMissing(ev Change, all []Hit) []Hit {
 
 // react lets a unit act on files at rest, as its rules have it.
 func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
-	if u.touched <= u.lastRead() && u.run.does(u.spec, hits) {
+	if u.touched <= u.readAtStart() && u.run.does(u.spec, hits) {
 		// Its run started after the files were written. If that does not end well,
 		// what they ask for is still owed.
 		switch {
@@ -342,6 +358,10 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 	}
 	if name, ok := u.signalFor(hits); ok && u.state == Ready && u.pending == nil && !e.paused && !u.paused {
 		e.sendSignal(u, r, name, hits)
+		if u.takesUp() { // in its next pass
+			e.readByPass(u, r)
+			return
+		}
 		read := e.rev
 		if u.stirring() { // newer writings are on their way, which it may read or not
 			read = u.settled
@@ -443,6 +463,7 @@ const (
 	graceIsOver
 	retryNow
 	provenGood // a service has been ready for a good stretch
+	passIsDue  // one that takes up changes by itself should have
 	lookoutOver
 )
 
@@ -471,6 +492,8 @@ func (e *Engine) timerFired(ev TimerFired) {
 		e.kill(t.unit)
 	case retryNow:
 		e.retry(t.unit)
+	case passIsDue:
+		e.passDue(t.unit)
 	case lookoutOver:
 		if t.unit.pending != nil {
 			t.unit.pending.lookout = time.Time{}

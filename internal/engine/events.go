@@ -20,6 +20,9 @@ type Begin struct{ Units []string }
 type Touched struct {
 	Burst int
 	Units []string
+	// Written holds, for each of Units, the time that the newest of the files tells for
+	// its change, before which it was not done. Empty where that is not known.
+	Written []time.Time
 }
 
 // Cleared says that a Touched was certainly not the doing of these units' own runs.
@@ -57,6 +60,27 @@ type Hit struct {
 	// Missing is what the reaction's command names by its captures and is not there, so
 	// that it could only fail; empty where nothing is known to be missing.
 	Missing string
+	// TakenUp says that the unit takes the path up by itself, if it runs.
+	TakenUp bool
+}
+
+// PassBegan says that a service that takes up changes by itself has begun a pass, or that
+// one has ended whose beginning nothing told.
+type PassBegan struct {
+	Unit string
+	Run  int
+	// After and By are two moments between which it began: at After, all that the
+	// process had written was read.
+	After, By time.Time
+	Guessed   bool // nothing that it wrote says so
+}
+
+// PassEnded says that the newest pass that has begun has ended.
+type PassEnded struct {
+	Unit string
+	Run  int
+	Good bool
+	Saw  string // of one that ended badly: what it said first
 }
 
 // SettingsTouched says that the settings or env files are being written. It is
@@ -135,6 +159,8 @@ func (Touched) event()         {}
 func (Change) event()          {}
 func (Unchanged) event()       {}
 func (Cleared) event()         {}
+func (PassBegan) event()       {}
+func (PassEnded) event()       {}
 func (SettingUp) event()       {}
 func (Spawned) event()         {}
 func (NotSpawned) event()      {}
@@ -245,10 +271,12 @@ const (
 type TellKind uint8
 
 const (
-	TellNote     TellKind = iota
-	TellRunOpens          // a run was ordered
-	TellRunEnds           // a run has ended
-	TellRipple            // a ripple opened or has come to rest
+	TellNote      TellKind = iota
+	TellRunOpens           // a run was ordered
+	TellRunEnds            // a run has ended
+	TellPassOpens          // a pass of a run has begun
+	TellPassEnds           // a pass has ended
+	TellRipple             // a ripple opened or has come to rest
 )
 
 // Finish says that all runs have ended and the session can go.

@@ -73,6 +73,8 @@ func (u *unit) blockingWords() string {
 		return name + " is paused"
 	case u.obstacle != nil && u.obstacle.on == nil:
 		return "all reactions are paused"
+	case u.missedPass():
+		return name + " " + u.missedWords()
 	case u.onlyWhenAsked() && u.run != nil:
 		return name + " runs only when asked"
 	case !u.owed.empty() && u.state == Done:

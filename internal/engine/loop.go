@@ -36,7 +36,7 @@ const (
 
 // link returns the chain that the unit's act on these hits would go on.
 func (u *unit) link(t touch, hits []Hit) chain {
-	if !t.suspect {
+	if !t.suspect || u.spec.Pass != nil {
 		return chain{}
 	}
 	writer := u.runNumber(t.byRun)
@@ -156,7 +156,7 @@ func (e *Engine) withoutOwn(ev Change) []Hit {
 // untouchBy makes a unit as if a burst had not touched it.
 func (e *Engine) untouchBy(u *unit, burst int) {
 	u.rest(burst)
-	u.untouch()
+	u.untouch(burst)
 	e.enqueue(u)
 }
 

@@ -16,6 +16,7 @@ const (
 	CauseCrash                     // a process ended by itself
 	CauseSettings                  // an edit of the settings
 	CauseRelease                   // what held a unit is gone
+	CausePass                      // a service has taken up a change that nobody told of
 )
 
 // Cause is what opened a ripple. Text is a whole phrase; for changes it follows
@@ -66,10 +67,11 @@ type Ripple struct {
 // Concern is a unit that a change concerns, and the pattern that says so.
 type Concern struct{ Unit, Rule string }
 
-// RunRef names a run, with how long it took once it is over.
+// RunRef names a run, or a pass of one, with how long it took once it is over.
 type RunRef struct {
 	Unit   string
 	Number int
+	Pass   int // 0 where the run itself is meant
 	Took   time.Duration
 }
 
@@ -87,6 +89,16 @@ func (r *Ripple) Title() string {
 func (r *Ripple) take(u *unit) {
 	if !slices.Contains(r.members, u) {
 		r.members = append(r.members, u)
+	}
+}
+
+// credit enters a pass that has ended as one that the ripple caused.
+func (r *Ripple) credit(u *unit, p *pass) {
+	known := func(ref RunRef) bool {
+		return ref.Unit == u.spec.Name && ref.Number == u.run.Number && ref.Pass == p.Number
+	}
+	if !r.Resting() && !slices.ContainsFunc(r.Runs, known) {
+		r.Runs = append(r.Runs, RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took()})
 	}
 }
 
@@ -216,7 +228,7 @@ func (r *Ripple) moving() bool {
 		if u.pending != nil && u.moving && slices.Contains(u.pending.ripples, r) {
 			return true
 		}
-		if u.live() && u.state.InMotion() && slices.Contains(u.run.ripples, r) {
+		if u.atWork() && slices.Contains(u.run.ripples, r) {
 			return true
 		}
 	}
@@ -228,7 +240,7 @@ func (e *Engine) rest(r *Ripple) {
 	r.RestAt = e.now
 	for i := range r.Runs {
 		ref := &r.Runs[i]
-		if u := e.byName[ref.Unit]; u != nil {
+		if u := e.byName[ref.Unit]; u != nil && ref.Pass == 0 {
 			if run := u.runNumber(ref.Number); run != nil {
 				ref.Took = run.took(e.now)
 			}

@@ -25,7 +25,8 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	read      revision       // newest revision when it was ordered
+	atStart   revision       // newest revision when it was ordered
+	read      revision       // and of those since, what it has taken up by itself
 	builtOn   map[string]int // generation of each of the unit's follows then
 	pays      debt           // what it was to do; owed again if it does not end well
 	good      bool           // it was ready, or ended well
@@ -36,6 +37,7 @@ type run struct {
 	spawned   bool
 	spawnedAt time.Time
 	seen      string // last seen by its readiness probe
+	answered  bool   // its readiness probe has been answered
 	chain     chain  // of runs that wrote what made it run
 }
 
@@ -53,7 +55,7 @@ func (e *Engine) start(u *unit) {
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{read: e.rev, builtOn: u.generations(), chain: a.chain}
+	r := &run{atStart: e.rev, read: e.rev, builtOn: u.generations(), chain: a.chain}
 	r.command, r.whole = u.spec.Run, true
 	if c, ok := a.asks.narrow(); ok {
 		r.command, r.whole, r.Command = c, false, c.String()
@@ -71,7 +73,7 @@ func (e *Engine) start(u *unit) {
 	}
 	a.span(e.now, Span{Phase: phase})
 	r.Spans = a.spans
-	u.state, u.run, u.retryAt = state, r, time.Time{}
+	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{}
 	u.runs = append(u.runs, r)
 	if len(u.runs) > keptRuns {
 		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
@@ -144,7 +146,7 @@ func (e *Engine) spawned(ev Spawned) {
 	if u.state != Starting {
 		return
 	}
-	if rd := u.spec.Ready; rd.Probed() {
+	if rd := u.spec.Ready; rd.Probed() || u.spec.Pass != nil {
 		e.setTimer(u, notReadyInTime, rd.Within)
 	} else {
 		e.setTimer(u, livedLongEnough, rd.After)
@@ -168,8 +170,15 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 }
 
 func (e *Engine) becameReady(ev BecameReady) {
-	if u := e.of(ev.Unit, ev.Run); u != nil && u.spec.Ready.Probed() {
+	switch u := e.of(ev.Unit, ev.Run); {
+	case u == nil || !u.spec.Ready.Probed():
+	case u.spec.Pass == nil:
 		e.ready(u)
+	default:
+		u.run.answered = true
+		if p := u.passes; p.open == nil && p.last != nil && p.last.Good {
+			e.ready(u)
+		}
 	}
 }
 
@@ -180,12 +189,13 @@ func (e *Engine) probed(ev Probed) {
 }
 
 func (e *Engine) ready(u *unit) {
-	after := Duration(e.now.Sub(u.run.OrderedAt))
 	switch {
 	case u.state == Starting:
 	case u.state == Failed && u.live(): // it was late
 		u.run.Problem = ""
-		u.owed.pay(u.run)
+		if u.spec.Pass == nil {
+			u.owed.pay(u.run)
+		}
 		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready after all"})
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
@@ -193,31 +203,48 @@ func (e *Engine) ready(u *unit) {
 	default:
 		return
 	}
+	e.nowReady(u)
+	if u.spec.Pass == nil {
+		e.finishedAgain(u)
+	}
+}
+
+func (e *Engine) nowReady(u *unit) {
 	u.state = Ready
 	u.run.ReadyAt = e.now
 	u.run.endSpan(e.now)
-	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+after)
+	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+Duration(e.now.Sub(u.run.OrderedAt)))
 	if u.deaths > 0 {
 		e.setTimer(u, provenGood, goodStretch)
 	}
-	e.finishedAgain(u)
+	e.enqueue(u)
 }
 
 // notReady counts a service as failed that is not ready in time. Its process lives
 // on, and it becomes ready when it answers after all: a compiler that started on a
 // broken file does once the file is mended.
-
 func (e *Engine) notReady(u *unit) {
 	if u.state != Starting {
 		return
 	}
 	rd := u.spec.Ready
-	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", Duration(rd.Within), rd)
+	waitedFor := rd.String()
+	switch p := u.passes; {
+	case u.spec.Pass == nil:
+	case p.open != nil && !p.open.guessed: // it may take its time
+		e.setTimer(u, notReadyInTime, rd.Within)
+		return
+	case p.last == nil:
+		waitedFor = "its first pass to end"
+	}
+	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", Duration(rd.Within), waitedFor)
 	if u.run.seen != "" {
 		u.run.Problem += ", last seen: " + u.run.seen
 	}
 	u.state = Failed
-	u.owed.add(u.run.pays)
+	if u.spec.Pass == nil {
+		u.owed.add(u.run.pays) // else its next good pass pays
+	}
 	u.run.endSpan(e.now)
 	e.tellRun(u, TellNote, ToneBroken, "failed: "+u.run.Problem+"; it goes on running")
 	e.enqueue(u)
@@ -226,7 +253,9 @@ func (e *Engine) notReady(u *unit) {
 // finishedAgain notes a good run and hands it on to those who follow.
 func (e *Engine) finishedAgain(u *unit) {
 	u.generation++
-	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
+	if u.spec.Pass == nil { // else takeUp knows
+		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
+	}
 	u.run.pays, u.run.good = debt{}, true
 	u.suspects = nil
 	e.enqueue(u)

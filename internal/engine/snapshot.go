@@ -40,6 +40,7 @@ type Unit struct {
 	Queued    bool      // one more run follows the one at work
 	RetryAt   time.Time // when a crashed service is started again
 	Run       Run       // the newest; Number is 0 before the first
+	Pass      Pass      // the newest of that run; Number is 0 where it has none
 	Marks     []Mark    // its life, oldest first
 	Suspects  []string  // files that changed since it last ran well
 	Owed      []string  // commands that a failed run has left undone
@@ -101,6 +102,11 @@ func (u *unit) snapshot() Unit {
 		out.Run = u.run.Run
 		out.Suspect = u.run.chain.links > 0
 		out.Run.Spans = slices.Clone(u.run.Spans)
+	}
+	if p := u.passes.open; p != nil {
+		out.Pass = p.Pass
+	} else if p := u.passes.last; p != nil {
+		out.Pass = p.Pass
 	}
 	switch {
 	case out.Freshness == Stale:

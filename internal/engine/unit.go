@@ -56,6 +56,9 @@ type unit struct {
 	deaths  int // in a row, without a good stretch between
 	retryAt time.Time
 
+	passes passes // of its newest run, if that takes up changes by itself
+	news   bool   // its newest good pass has not been handed on to those downstream
+
 	touched    revision // newest writing that concerns it
 	settled    revision // newest of those that will not be taken back
 	touches    []touch  // those that have not come to rest, by burst
@@ -130,8 +133,10 @@ func (u *unit) rest(burst int) (t touch, news bool) {
 
 func (u *unit) hasRested(burst int) bool { return slices.Contains(u.rested, burst) }
 
-// untouch makes the unit's touches that have gone ones that never were.
-func (u *unit) untouch() {
+// untouch makes the unit's touches that have gone ones that never were, and with them all
+// that it was to take up of the burst.
+func (u *unit) untouch(burst int) {
+	u.passes.unread = slices.DeleteFunc(u.passes.unread, func(w write) bool { return w.burst == burst })
 	u.touched = u.settled
 	for _, t := range u.touches {
 		u.touched = max(u.touched, t.last)
@@ -165,12 +170,26 @@ func (u *unit) dropPending() {
 // live reports whether a process of the unit may exist.
 func (u *unit) live() bool { return u.run != nil && u.run.EndedAt.IsZero() }
 
+// atWork reports whether the unit's run is on its way to another state by itself.
+func (u *unit) atWork() bool {
+	return u.live() && (u.state.InMotion() || u.awaitsPass() || u.hasNews())
+}
+
 // lastRead is the newest revision that the newest run could have seen.
 func (u *unit) lastRead() revision {
 	if u.run == nil {
 		return 0
 	}
 	return u.run.read
+}
+
+// readAtStart is lastRead without what the run's passes have taken up since: they do not
+// take up what calls for a new run.
+func (u *unit) readAtStart() revision {
+	if u.run == nil || u.spec.Pass == nil {
+		return u.lastRead()
+	}
+	return u.run.atStart
 }
 
 // satisfied reports whether those that need the unit may start.

@@ -30,7 +30,8 @@ func (w VerdictWord) String() string {
 
 // verdict weighs all units. A failure that is nobody's fault but its own is
 // broken and comes first; one that keeps a running unit on old code is told as
-// that unit's staleness, because this is what hurts the person. It is current if
+// that unit's staleness, because this is what hurts the person, but for a pass, whose
+// error does. It is current if
 // and only if some unit is wanted, every wanted unit is current and at rest, and
 // the saved settings are in use.
 func (e *Engine) verdict() Verdict {
@@ -90,7 +91,7 @@ func (e *Engine) weigh() *weights {
 			w.stale = append(w.stale, u)
 			if root := u.staleness().root; root != u {
 				w.heldUp[root]++
-				told[root] = told[root] || u.run != nil
+				told[root] = told[root] || u.run != nil && root.spec.Pass == nil
 			}
 		}
 		if u.state.Broken() && !u.moving {
@@ -193,6 +194,8 @@ func staleTogether(stale []*unit) string {
 		return single
 	}
 	switch {
+	case s.root.missedPass() && !many && s.root == u:
+		return u.spec.Name + " " + u.missedWords()
 	case u.run == nil && many:
 		return fmt.Sprintf("%s have not started: %s", names(stale), s.Text)
 	case u.run == nil && s.root == u:
@@ -231,8 +234,11 @@ func (u *unit) motion(last string) string {
 		}
 		return u.spec.Name + " waits for " + on
 	}
-	if u.state.InMotion() {
+	switch {
+	case u.state.InMotion():
 		return u.spec.Name + " " + u.state.String()
+	case u.awaitsPass():
+		return u.spec.Name + " is to take up " + "the save of " + Clock(u.staleSince)
 	}
 	for _, f := range u.follows {
 		if f.moving {

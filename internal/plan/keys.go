@@ -21,6 +21,7 @@ const (
 	DefaultGrace    = 5 * time.Second
 	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
 	DefaultWithin   = 30 * time.Second
+	DefaultTakeUp   = 5 * time.Second // of a service that takes up changes by itself
 )
 
 // unitKey is one key that a unit's table may have.
@@ -61,6 +62,8 @@ func init() {
 		"skip_unchanged": {read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
 		"ready": {kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
+		"pass": {kinds: []Kind{Service}, read: readPass,
+			misfit: "only a service takes up changes by itself"},
 		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
 			misfit: "only a service is started again after it has ended"},
 		"overlap": {kinds: ends, read: readOverlap,
@@ -368,6 +371,41 @@ func readReady(r *reader, u *Unit, e *entry) {
 			at = ways[1].keyAt
 		}
 		r.wrong(at, "keep one of port, http, line, file, run, after", "\"ready\" must have one way to tell, not %d", len(ways))
+	}
+}
+
+// readPass reads how the passes of a service are told: "auto", or by expressions.
+func readPass(r *reader, u *Unit, e *entry) {
+	u.Pass = &Pass{Within: DefaultTakeUp}
+	if e.value.kind == textKind {
+		r.choice(e.value, e.key, "auto")
+		u.Pass.Auto = true
+		return
+	}
+	if !r.want(e.value, tablesKind, e.key) {
+		return
+	}
+	for _, k := range e.value.table.entries {
+		switch k.key {
+		case "working":
+			u.Pass.Working = r.expression(k.value, k.key)
+		case "good":
+			u.Pass.Good = r.expression(k.value, k.key)
+		case "bad":
+			u.Pass.Bad = r.expression(k.value, k.key)
+		case "within":
+			u.Pass.Within = r.duration(k.value, k.key)
+		default:
+			r.unknown(k, "pass", []string{"working", "good", "bad", "within"})
+		}
+	}
+	phrases := e.value.table.get("working") != nil || e.value.table.get("bad") != nil
+	switch {
+	case e.value.table.get("good") != nil:
+	case phrases:
+		r.wrong(e.keyAt, `say which line ends a good one: good = "found 0 errors"`, "\"pass\" has no \"good\"")
+	default: // the phrases of the common tools, with a time of its own
+		u.Pass.Auto = true
 	}
 }
 

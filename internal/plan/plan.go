@@ -99,6 +99,7 @@ type Unit struct {
 	SkipUnchanged bool
 	Poll          time.Duration
 	Ready         Ready
+	Pass          *Pass // of a service that takes up changes by itself; nil: a change restarts it
 	Stop          Stop
 	Endpoint      Endpoint
 	Setup         []Step // heavy steps before the first run, skipped while they are done
@@ -225,6 +226,17 @@ func (r Ready) String() string {
 		return r.Run.String()
 	}
 	return r.After.String() + " of life"
+}
+
+// Pass says how the passes of a service that takes up changes by itself are told by its
+// output: a compiler in its own watch mode, a bundler. The expressions have the syntax of
+// package regexp.
+type Pass struct {
+	Auto    bool          // by the phrases of the common tools, in place of the expressions
+	Working string        // a line that says that a pass begins; empty: none does
+	Good    string        // a line that says that one has ended well
+	Bad     string        // a line that says that one has ended badly; empty: none does
+	Within  time.Duration // in which a change is taken up, or never
 }
 
 // Stop says how a run is ended.

@@ -255,6 +255,9 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 func finishReady(u *Unit) {
 	switch {
 	case u.Kind != Service:
+	case u.Pass != nil && u.Ready.Within == 0: // ready after its first good pass
+		u.Ready.Within = DefaultWithin
+	case u.Pass != nil:
 	case !u.Ready.Probed() && u.Ready.After == 0:
 		u.Ready.After = DefaultLife
 	case u.Ready.Probed() && u.Ready.Within == 0:

@@ -4,6 +4,7 @@ package rehearse
 
 import (
 	"container/heap"
+	"slices"
 	"time"
 
 	"omnivigil/internal/engine"
@@ -73,6 +74,11 @@ func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
 	r.Run(time.Hour)
 	r.orders = nil
 	r.step(engine.Change{Burst: 1, Since: r.Now, Hits: hits})
+	for _, u := range p.Units {
+		if i := slices.IndexFunc(hits, func(h engine.Hit) bool { return h.Unit == u.Name && h.TakenUp }); i >= 0 {
+			r.pass(u.Name, r.engine.Snapshot().Unit(u.Name).Run.Number)
+		}
+	}
 	r.Run(time.Hour)
 	return r.orders
 }
@@ -93,14 +99,25 @@ func (r *rehearsal) step(ev engine.Event) {
 	}
 }
 
+// pass has a unit that takes up changes by itself do so.
+func (r *rehearsal) pass(unit string, run int) {
+	r.In(2*time.Millisecond, func() {
+		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Now, By: r.Now})
+		r.step(engine.PassEnded{Unit: unit, Run: run, Good: true})
+	})
+}
+
 func (r *rehearsal) carryOut(o engine.Order) {
 	soon := func(ev engine.Event) { r.In(time.Millisecond, func() { r.step(ev) }) }
 	switch o := o.(type) {
 	case engine.Start:
 		soon(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: 1})
 		soon(engine.BecameReady{Unit: o.Unit, Run: o.Run})
-		if r.plan.Unit(o.Unit).Kind.Ends() {
+		switch u := r.plan.Unit(o.Unit); {
+		case u.Kind.Ends():
 			soon(engine.Exited{Unit: o.Unit, Run: o.Run})
+		case u.Pass != nil:
+			r.pass(o.Unit, o.Run)
 		}
 	case engine.StopRun:
 		soon(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: engine.Exit{Code: -1, Signal: "SIG" + o.Name}})

@@ -42,7 +42,8 @@ type liveRun struct {
 	reading sync.Mutex
 	scanner logbook.Scanner
 	line    *regexp.Regexp // the ready line still waited for, or nil
-	quiet   *time.Timer    // rings when a line without an end has not gone on for a moment
+	passes  passWatch
+	quiet   *time.Timer // rings when a line without an end has not gone on for a moment
 }
 
 func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
@@ -96,7 +97,7 @@ const promptPause = 300 * time.Millisecond
 func (r *liveRun) output(s *Session, p []byte) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	r.say(s, r.scanner.Scan(p))
+	r.say(s, r.passes.after(p), r.scanner.Scan(p))
 	if r.quiet == nil {
 		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
 	} else {
@@ -108,7 +109,7 @@ func (r *liveRun) output(s *Session, p []byte) {
 func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	r.say(s, r.scanner.Pause(s.hidden.Load().Dangling))
+	r.say(s, r.passes.begun, r.scanner.Pause(s.hidden.Load().Dangling))
 }
 
 // rest shows what the process has left without a line's end.
@@ -118,11 +119,13 @@ func (r *liveRun) rest(s *Session) {
 	if r.quiet != nil {
 		r.quiet.Stop()
 	}
-	r.say(s, r.scanner.Rest())
+	r.say(s, r.passes.begun, r.scanner.Rest())
 }
 
-func (r *liveRun) say(s *Session, lines []string) {
+// say shows lines that were written after that moment.
+func (r *liveRun) say(s *Session, after time.Time, lines []string) {
 	s.book.Append(r.entry(logbook.Output), lines...)
+	r.readPasses(s, after, lines)
 	if r.line == nil {
 		return
 	}

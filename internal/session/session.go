@@ -72,6 +72,7 @@ type Spawner interface {
 // Process is one that runs, with all that it has started.
 type Process interface {
 	ID() int
+	AllRead() bool                  // all that it had written has been given to Output
 	Signal(name string) error       // that is to end it
 	SignalLeader(name string) error // that is not
 }
@@ -307,10 +308,7 @@ func (s *Session) watched(ev watch.Event) {
 		if slices.Contains(ev.Keys, concern.Settings) {
 			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
 		}
-		if units := concern.Units(ev.Keys); len(units) > 0 {
-			s.step(now, engine.Touched{Burst: ev.Burst, Units: units})
-			s.clear(now, ev.Burst, units)
-		}
+		s.touched(now, ev)
 	case watch.Change:
 		s.changed(now, ev)
 	case watch.Watching:
@@ -332,6 +330,25 @@ func (s *Session) watched(ev watch.Event) {
 	case watch.Notice:
 		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, visible.Text(ev.Text))
 	}
+}
+
+func (s *Session) touched(now time.Time, ev watch.Touched) {
+	t := engine.Touched{Burst: ev.Burst, Units: concern.Units(ev.Keys)}
+	if len(t.Units) == 0 {
+		return
+	}
+	for i, key := range ev.Keys {
+		if slices.Contains(t.Units, key) && i < len(ev.Written) {
+			t.Written = append(t.Written, ev.Written[i])
+		}
+	}
+	s.step(now, t)
+	for _, name := range t.Units {
+		if run := s.live[name]; run != nil && run.unit.Pass != nil {
+			run.readUpTo(now)
+		}
+	}
+	s.clear(now, ev.Burst, t.Units)
 }
 
 func (s *Session) changed(now time.Time, ev watch.Change) {
@@ -450,9 +467,9 @@ func (s *Session) carryOut(order engine.Order) {
 func (s *Session) tell(t engine.Tell) {
 	stream, text := logbook.Note, t.Text
 	switch t.Kind {
-	case engine.TellRunOpens:
+	case engine.TellRunOpens, engine.TellPassOpens:
 		stream = logbook.Opens
-	case engine.TellRunEnds:
+	case engine.TellRunEnds, engine.TellPassEnds:
 		stream = logbook.Ends
 	case engine.TellRipple:
 		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
@@ -486,6 +503,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	prober := ready.New(run.unit.Ready)
 	spec := run.spec(s, o.Command)
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
+	spawned := run.expectPasses()
 	process, err := s.spawner.Start(spec)
 	// Told from another goroutine: the loop must never wait for its own channel.
 	if err != nil {
@@ -495,6 +513,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	run.have(process)
 	go func() {
 		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: process.ID()})
+		run.tellPasses(s, spawned)
 		close(run.announced)
 		run.probe(s, prober)
 	}()

@@ -64,6 +64,8 @@ type process struct {
 
 func (p *process) ID() int { return p.id }
 
+func (p *process) AllRead() bool { return true }
+
 func (p *process) Signal(name string) error {
 	p.note(name)
 	if name != "USR2" { // the one that they ignore

@@ -68,11 +68,16 @@ type books struct {
 	owed    map[string]bool
 	payable []string
 	command string
+
+	// Of a unit that takes up changes by itself.
+	really writings         // that were done, heard of or not
+	passes map[int]writings // of them, what each pass could read
+	deaf   bool             // it takes up nothing, also not that a file is again as it was
 }
 
 func newBooks(spec *plan.Unit) *books {
 	return &books{spec: spec, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
-		told: writings{}, undone: map[int]bool{}, own: map[int]bool{}}
+		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, own: map[int]bool{}}
 }
 
 // writings are how often files were written in each burst. An edit of the settings
@@ -88,7 +93,7 @@ const mostSelfMade = 3
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if heard := read[burst]; heard != times && !b.own[burst] && (heard != 0 || !b.undone[burst]) {
+		if heard := read[burst]; heard != times && !b.own[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
 			n++
 		}
 	}
@@ -103,10 +108,15 @@ func Watch(w *World) *Checker {
 		c.units[u.Name] = newBooks(u)
 	}
 	w.Before, w.After, w.Spawned = c.before, c.afterStep, c.spawned
+	w.Wrote, w.PassBegins = c.wrote, c.passBegins
 	return c
 }
 
 func (c *Checker) broke(rule int, format string, args ...any) {
+	const most = 20
+	if len(c.Broken) >= most {
+		return
+	}
 	c.Broken = append(c.Broken, fmt.Sprintf("rule %d, step %d, %s: ", rule, c.world.Steps, c.world.Now.Format("15:04:05.000"))+
 		fmt.Sprintf(format, args...))
 }
@@ -120,10 +130,20 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.Touched:
 		for _, name := range ev.Units {
-			if b := c.units[name]; b != nil {
+			if b := c.units[name]; b != nil && !c.world.doubled {
 				b.told[ev.Burst]++
 				c.excuse(name)
 			}
+		}
+	case engine.PassBegan:
+		if b := c.of(ev.Unit); b.live == ev.Run {
+			b.ready = false
+			c.excuse(ev.Unit)
+		}
+	case engine.PassEnded:
+		if b := c.of(ev.Unit); b.live == ev.Run && ev.Good && !b.signalled && !c.world.doubled {
+			b.read = b.passes[c.world.ending]
+			c.succeed(ev.Unit)
 		}
 	case engine.SettingsTouched:
 		c.settingsTouched = max(c.settingsTouched, ev.Burst)
@@ -159,7 +179,7 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.Exited:
 		c.exited(ev)
 	case engine.BecameReady:
-		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() {
+		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() && b.spec.Pass == nil {
 			c.succeed(ev.Unit)
 		}
 	case engine.Requested:
@@ -174,6 +194,9 @@ func (c *Checker) before(ev engine.Event) {
 // no run.
 func (b *books) owe(h engine.Hit) {
 	key := ""
+	if h.TakenUp {
+		return
+	}
 	if h.Reaction > 0 && h.Reaction <= len(b.spec.Reactions) {
 		re := b.spec.Reactions[h.Reaction-1]
 		if re.Do == plan.SendSignal {
@@ -348,13 +371,28 @@ func (c *Checker) spawned(unit string, run int) {
 	}
 }
 
+func (c *Checker) wrote(unit string, burst int) { c.of(unit).really[burst]++ }
+
+// passBegins notes what a pass can read: all that is written by now, and of the settings
+// what its process has been started with.
+func (c *Checker) passBegins(unit string, pass int) {
+	b := c.of(unit)
+	can := maps.Clone(b.really)
+	for burst, times := range b.read {
+		if burst < 0 {
+			can[burst] = times
+		}
+	}
+	b.passes[pass], b.deaf = can, c.world.isDeaf(unit)
+}
+
 func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
 		// Readiness by having lived long enough is found by the engine itself.
 		u := &snap.Units[i]
 		b := c.of(u.Name)
-		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() {
+		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() && b.spec.Pass == nil {
 			b.lived = u.Run.Number
 			c.succeed(u.Name)
 		}
@@ -379,7 +417,9 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 			if b.paused || snap.Paused {
 				c.broke(6, "%s is sent a signal although its reactions are paused", o.Unit)
 			}
-			b.read, b.goodRead = maps.Clone(b.told), maps.Clone(b.told)
+			if b.spec.Pass == nil {
+				b.read, b.goodRead = maps.Clone(b.told), maps.Clone(b.told)
+			}
 		}
 	}
 	for i := range snap.Units {
@@ -565,7 +605,7 @@ func (c *Checker) AtRest() {
 		}
 		switch {
 		case b.wanted && u.Freshness != engine.Current:
-			c.broke(4, "%s is %s and %s at rest", u.Name, u.State, u.Freshness)
+			c.broke(4, "%s is %s and %s at rest: %s", u.Name, u.State, u.Freshness, u.Why)
 		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle && !(spec.Manual && u.State == engine.Done):
 			c.broke(6, "%s is %s although it was to be stopped", u.Name, u.State)
 		}
@@ -578,7 +618,7 @@ func (c *Checker) AtRest() {
 // chainHolds reports whether nothing that the unit waits for, nor itself, has
 // failed, is stopped or paused, or runs by request alone.
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
-	if u := snap.Unit(spec.Name); u.State.Broken() || c.units[spec.Name].paused || snap.Paused {
+	if u := snap.Unit(spec.Name); u.State.Broken() || c.world.isDeaf(spec.Name) || c.units[spec.Name].paused || snap.Paused {
 		return false
 	}
 	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {

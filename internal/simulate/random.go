@@ -26,7 +26,7 @@ func Play(seed uint64, withStory bool) Result {
 	p := randomPlan(r)
 	d := &script{rand: r, selfish: map[string]time.Duration{}}
 	for _, u := range p.Units {
-		if r.IntN(12) == 0 {
+		if r.IntN(12) == 0 && u.Pass == nil {
 			d.selfish[u.Name] = time.Duration(1+r.IntN(900)) * time.Millisecond
 		}
 	}
@@ -95,6 +95,9 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 		}
 		if u.Kind == plan.Service {
 			u.Ready = plan.Ready{After: d(r, 10, 800)}
+			if r.IntN(3) == 0 {
+				u.Pass, u.Ready = &plan.Pass{Within: d(r, 300, 3000)}, plan.Ready{Within: 5 * time.Second}
+			}
 			if r.IntN(2) == 0 {
 				u.Ready = plan.Ready{Port: 4000 + i, Within: d(r, 200, 5000)}
 			}
@@ -128,6 +131,10 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
 	}
+	if pass := dr.world.Plan.Unit(unit).Pass; pass != nil {
+		b.Tool = dr.tool(pass)
+		b.SpawnTakes += 300 * time.Microsecond // never at the very moment of a writing
+	}
 	if after := dr.selfish[unit]; after > 0 {
 		b.OwnAfter = after + d(r, 0, 50)
 	}
@@ -152,6 +159,29 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 		b.EndsAfter, b.Exit = d(r, 100, 20000), engine.Exit{Code: -1, Signal: "SIGSEGV"}
 	}
 	return b
+}
+
+// tool makes most tools that take up changes well and some of them trouble.
+func (dr *script) tool(pass *plan.Pass) *Tool {
+	r := dr.rand
+	slow, says := r.IntN(6) == 0, r.IntN(3) > 0
+	return &Tool{
+		Says: says, Deaf: !dr.healthy && r.IntN(10) == 0, Cuts: r.IntN(4) == 0, Skips: r.IntN(2) == 0,
+		Notice: func() time.Duration { return d(r, 1, int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond)) },
+		Lag:    func() time.Duration { return d(r, 0, 15) },
+		Work: func() (time.Duration, bool) {
+			takes := d(r, 1, 600)
+			switch {
+			case !says: // what says nothing at its beginning has to end within the time
+				takes = min(takes, pass.Within/5)
+			case slow:
+				takes = d(r, 100, 9000)
+			case !dr.healthy && r.IntN(30) == 0:
+				takes = time.Minute
+			}
+			return takes, dr.healthy || r.IntN(5) > 0
+		},
+	}
 }
 
 // pause is how long until the next thing happens: often at once.
@@ -274,13 +304,18 @@ func (dr *script) save() {
 		if len(u.Reactions) > 0 && (u.Reactions[0].Do == plan.SendSignal || r.IntN(3) > 0) {
 			h.Reaction, h.Captures = 1, map[string]string{"area": fmt.Sprint(r.IntN(3))}
 		}
+		h.TakenUp = u.Pass != nil && h.Reaction == 0
 		if h.Reaction > 0 && u.Reactions[0].Run != nil && r.IntN(8) == 0 {
 			h.Missing = "what it names"
 		}
 		hits = append(hits, h)
 	}
 	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
-	s.Same = !s.TouchedLost && r.IntN(10) == 0
+	if r.IntN(2) == 0 {
+		s.Notice = d(r, 0, 30)
+	}
+	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.isDeaf(h.Unit) })
+	s.Same = !s.TouchedLost && s.Debounce > 0 && r.IntN(10) == 0
 	w.Save(s, hits...)
 }
 

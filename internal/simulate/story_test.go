@@ -59,7 +59,7 @@ func TestStories(t *testing.T) {
 // tell plays the commands of a story and returns it with what followed.
 func tell(t *testing.T, p *plan.Plan, story string) string {
 	var out strings.Builder
-	behaviours := map[string]Behaviour{}
+	behaviours, failing := map[string]Behaviour{}, map[string]bool{}
 	well := Behaviour{ReadyAfter: 300 * time.Millisecond, EndsAfter: -1, StopTakes: 50 * time.Millisecond}
 	w := NewWorld(p, func(unit string, _ int) Behaviour {
 		if b, ok := behaviours[unit]; ok {
@@ -68,6 +68,12 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 		b := well
 		if p.Unit(unit).Kind.Ends() {
 			b.EndsAfter = 500 * time.Millisecond
+		}
+		if p.Unit(unit).Pass != nil {
+			b.Tool = &Tool{Says: true, Skips: true,
+				Notice: func() time.Duration { return 100 * time.Millisecond },
+				Lag:    func() time.Duration { return 0 },
+				Work:   func() (time.Duration, bool) { return 400 * time.Millisecond, !failing[unit] }}
 		}
 		return b
 	})
@@ -91,7 +97,7 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 			continue
 		}
 		out.WriteString(line + "\n")
-		obey(t, w, behaviours, well, command)
+		obey(t, w, behaviours, failing, well, command)
 		if strings.HasPrefix(command, "wait") {
 			v := w.Engine.Snapshot().Verdict
 			fmt.Fprintf(&out, "= %s  %s\n", v.Word, v.Text)
@@ -101,7 +107,7 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 	return out.String()
 }
 
-func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviour, command string) {
+func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[string]bool, well Behaviour, command string) {
 	verb, rest, _ := strings.Cut(command, " ")
 	switch {
 	case command == "start":
@@ -119,6 +125,13 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 			hits = append(hits, parseHit(t, w.Plan, path, u))
 		}
 		w.Save(Saving{Debounce: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
+	case verb == "passes": // of a unit end well or badly from now on
+		unit, how, _ := strings.Cut(rest, " ")
+		failing[unit] = how == "badly"
+	case verb == "deaf":
+		for _, t := range w.tools([]string{rest}) {
+			t.Deaf = true
+		}
 	case command == "settings written":
 		w.Send(engine.SettingsTouched{Burst: 1})
 	case command == "settings broken":
@@ -149,7 +162,7 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, well Behaviou
 func parseHit(t *testing.T, p *plan.Plan, path, text string) engine.Hit {
 	unit, more, reaction := strings.Cut(text, "@")
 	require.NotNil(t, p.Unit(unit), "no unit %s", unit)
-	h := engine.Hit{Unit: unit, Path: path, What: "written", Rule: path}
+	h := engine.Hit{Unit: unit, Path: path, What: "written", Rule: path, TakenUp: p.Unit(unit).Pass != nil && !reaction}
 	if !reaction {
 		return h
 	}

@@ -27,6 +27,7 @@ type Behaviour struct {
 	Exit       engine.Exit   // how, by itself
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
 	OwnAfter   time.Duration // from its process to its writing a file that concerns the unit; 0: it does not
+	Tool       *Tool         // of units that take up changes by themselves
 }
 
 // World is the outer world of one engine. It is not safe for concurrent use.
@@ -42,6 +43,11 @@ type World struct {
 	// Spawned, if set, is called when a process really begins to run.
 	Spawned func(unit string, run int)
 
+	// Wrote, if set, is called when a file that concerns a unit is really written, and
+	// PassBegins when a tool begins a pass, which has that number.
+	Wrote      func(unit string, burst int)
+	PassBegins func(unit string, pass int)
+
 	// Double, if set, says whether an event reaches the engine twice.
 	Double func() bool
 
@@ -53,12 +59,17 @@ type World struct {
 	left  map[string]bool // units that are left out of what they write themselves
 	own   map[string]*ownWriting
 	burst int
+
+	doubled bool // the event is sent for the second time
+	passes  int  // of all tools so far
+	ending  int  // the pass that PassEnded is about
 }
 
 type process struct {
 	run   int
 	b     Behaviour
 	alive bool
+	tool  *tool // nil where it takes up no changes
 }
 
 // NewWorld returns a world in which the project has not begun.
@@ -87,12 +98,26 @@ func (w *World) Send(ev engine.Event) {
 	for _, o := range orders {
 		w.carryOut(o)
 	}
+	if touched, ok := ev.(engine.Touched); ok {
+		for _, t := range w.tools(touched.Units) {
+			t.readUpTo(w.Now)
+		}
+	}
 	if w.Double != nil && w.Double() {
 		double := w.Double
-		w.Double = nil
+		w.Double, w.doubled = nil, true
 		w.Send(ev)
-		w.Double = double
+		w.Double, w.doubled = double, false
 	}
+}
+
+// soon does something after that time, at once where that is none.
+func (w *World) soon(after time.Duration, do func()) {
+	if after == 0 {
+		do()
+		return
+	}
+	w.In(after, do)
 }
 
 func (w *World) carryOut(o engine.Order) {
@@ -129,6 +154,9 @@ func (w *World) start(o engine.Start) {
 		}
 		w.pids++
 		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.pids})
+		if b.Tool != nil {
+			w.runTool(o.Unit, p)
+		}
 		if b.OwnAfter > 0 {
 			w.In(b.OwnAfter, func() { w.writeOwn(o.Unit, p) })
 		}
@@ -215,6 +243,7 @@ type Saving struct {
 	TouchedLost bool          // the engine does not hear of the first write
 	Unknown     bool          // it cannot be told whether a unit's own run wrote them
 	Same        bool          // they hold what they held before
+	Notice      time.Duration // from their being written to the engine's hearing of it
 }
 
 // Save writes files that concern these units: the engine hears at once that they
@@ -224,19 +253,39 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	burst, since := w.burst, w.Now
 	var units []string
 	for _, h := range hits {
-		units = append(units, h.Unit)
+		if !slices.Contains(units, h.Unit) {
+			units = append(units, h.Unit)
+		}
 	}
-	if !s.TouchedLost {
+	write := func() {
+		at := w.Now
+		for _, name := range units {
+			if w.Wrote != nil {
+				w.Wrote(name, burst)
+			}
+		}
+		for _, t := range w.tools(units) {
+			t.written()
+		}
+		if s.TouchedLost {
+			return
+		}
 		touched := engine.Touched{Burst: burst, Units: units}
-		w.Send(touched)
+		for range units {
+			touched.Written = append(touched.Written, at)
+		}
+		w.soon(s.Notice, func() { w.Send(touched) })
+	}
+	write()
+	if !s.TouchedLost {
 		if !s.Unknown {
-			w.In(min(afterwards, s.Debounce/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
+			w.In(s.Notice+min(afterwards, s.Debounce/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
 		}
 		if s.Same { // written over, and then back
-			w.In(s.Debounce/2, func() { w.Send(touched) })
+			w.In(s.Debounce/2, write)
 		}
 	}
-	w.In(s.Debounce, func() {
+	w.In(s.Notice+s.Debounce, func() {
 		if s.Same {
 			w.Send(engine.Unchanged{Burst: burst, Units: units})
 		} else {

@@ -93,6 +93,7 @@ type Process struct {
 	ended   atomic.Bool  // its own process has been waited for
 	lastIO  []byte       // what it had done to files by then, as the system tells it
 	shown   atomic.Int64 // bytes that have been written to its terminal
+	reading reading
 	told    told
 	strays  bool // some of its processes were found outside its tree; owned by the tracker
 }
@@ -253,10 +254,14 @@ func (p *Process) follow() {
 	p.spec.Exited(exitOf(p.cmd, err))
 }
 
+// AllRead reports whether all that the process had written to its terminal before the call
+// has been given to Output, as far as the system can tell. It does not block.
+func (p *Process) AllRead() bool { return p.reading.isDone(p.tty) }
+
 func (p *Process) read() {
 	buf := make([]byte, 64<<10)
 	for {
-		n, err := p.tty.Read(buf)
+		n, err := p.reading.read(p.tty, buf)
 		if n > 0 {
 			// A terminal makes two bytes of each newline (see termios(3), ONLCR).
 			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))

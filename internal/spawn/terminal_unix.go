@@ -4,8 +4,10 @@ package spawn
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
+	"sync"
 	"syscall"
 	"time"
 
@@ -106,6 +108,56 @@ func startOnPipe(cmd *exec.Cmd) (*os.File, error) {
 		return nil, err
 	}
 	return ours, nil
+}
+
+// reading reads a terminal, and knows whether all has been read and dealt with. The lock
+// leaves no moment between the system's handing out bytes and our knowing of them.
+type reading struct {
+	mu   sync.Mutex
+	busy bool // the reader has bytes that it has not dealt with
+}
+
+// read is File.Read. The reader calls it when it has dealt with what it read before.
+func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	waited := conn.Read(func(fd uintptr) bool {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		for {
+			n, err = unix.Read(int(fd), buf)
+			r.busy = n > 0
+			if err != unix.EINTR {
+				return err != unix.EAGAIN
+			}
+		}
+	})
+	if waited != nil { // its time is up
+		return 0, waited
+	}
+	if n == 0 && err == nil {
+		err = io.EOF
+	}
+	return max(n, 0), err
+}
+
+// isDone reports whether nothing is left to read and to deal with.
+func (r *reading) isDone(tty *os.File) bool {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return true
+	}
+	done := true
+	conn.Control(func(fd uintptr) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		wait := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		n, err := unix.Poll(wait, 0)
+		done = !r.busy && err == nil && (n == 0 || wait[0].Revents&unix.POLLIN == 0)
+	})
+	return done
 }
 
 func resize(tty *os.File, cols, rows int) error {

@@ -40,6 +40,9 @@ type Event interface{ event() }
 type Touched struct {
 	Burst int
 	Keys  []string
+	// Written holds, for each of Keys, the newest time that the files which were touched
+	// tell for their change; zero where none does.
+	Written []time.Time
 }
 
 // Change is a burst of writing that has come to rest, for those interests whose
@@ -94,7 +97,8 @@ const writingPause = 25 * time.Millisecond
 // sighting is a hit as it comes in.
 type sighting struct {
 	Hit
-	writing bool // the writer has not closed the file
+	writing bool  // the writer has not closed the file
+	at      int64 // when it changed, as it tells, nanoseconds since 1970; 0: it does not
 }
 
 // group collects what one interest will hear of when its files are at rest.
@@ -135,7 +139,10 @@ func newBursts() bursts {
 // each burst that they belong to.
 func (b *bursts) add(now time.Time, hits []sighting, debounce func(key string) time.Duration) []Touched {
 	var touched []Touched
-	seen := map[string]bool{}
+	seen, newest := map[string]bool{}, map[string]int64{}
+	for _, h := range hits {
+		newest[h.Key] = max(newest[h.Key], h.at)
+	}
 	for _, h := range hits {
 		g := b.groups[h.Key]
 		if g == nil {
@@ -148,13 +155,20 @@ func (b *bursts) add(now time.Time, hits []sighting, debounce func(key string) t
 			continue
 		}
 		seen[h.Key] = true
-		if n := len(touched); n > 0 && touched[n-1].Burst == g.burst {
-			touched[n-1].Keys = append(touched[n-1].Keys, h.Key)
-		} else {
-			touched = append(touched, Touched{g.burst, []string{h.Key}})
+		if n := len(touched); n == 0 || touched[n-1].Burst != g.burst {
+			touched = append(touched, Touched{Burst: g.burst})
 		}
+		t := &touched[len(touched)-1]
+		t.Keys, t.Written = append(t.Keys, h.Key), append(t.Written, timeOf(newest[h.Key]))
 	}
 	return touched
+}
+
+func timeOf(nanoseconds int64) time.Time {
+	if nanoseconds == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, nanoseconds)
 }
 
 // burstFor returns the burst that a new group belongs to: the newest one, unless

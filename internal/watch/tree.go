@@ -73,6 +73,7 @@ type edit struct {
 	name    string
 	what    string // created, written, removed; empty where its writer has just closed it
 	writing bool   // its writer has not closed it
+	at      int64  // when the file changed, or of what is gone the folder, nanoseconds since 1970; 0: not known
 }
 
 func newTree(root string) *tree {
@@ -88,9 +89,14 @@ func (t *tree) edit(f *folder, name, what string, writing bool) {
 	if name == ignoreName {
 		t.stale = true
 	}
-	if !t.silent {
-		t.edits = append(t.edits, edit{f, name, what, writing})
+	if t.silent {
+		return
 	}
+	at := f.files[name].changed
+	if what == "removed" {
+		at = lstat(f.path).mark.changed
+	}
+	t.edits = append(t.edits, edit{f, name, what, writing, at})
 }
 
 // want makes the tree one for these interests. Nothing that it finds is an edit:

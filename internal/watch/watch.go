@@ -242,7 +242,7 @@ func (w *Watcher) hits(hits []sighting, e edit, file string) []sighting {
 	for _, a := range w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false)) {
 		in := &w.tree.matcher.interests[a.interest]
 		p := in.rules[a.rule]
-		hits = append(hits, sighting{Hit{in.Key, w.relative(file), e.what, a.rule, p.text, p.capture(file)}, e.writing})
+		hits = append(hits, sighting{Hit{in.Key, w.relative(file), e.what, a.rule, p.text, p.capture(file)}, e.writing, e.at})
 	}
 	return hits
 }

@@ -239,7 +239,7 @@ func TestBursts(t *testing.T) {
 	add := func(ms int, keys ...string) []Touched {
 		var hits []sighting
 		for _, k := range keys {
-			hits = append(hits, sighting{Hit{Key: k, Path: k, What: "written"}, false})
+			hits = append(hits, sighting{Hit{Key: k, Path: k, What: "written"}, false, 0})
 		}
 		return b.add(at(ms), hits, func(key string) time.Duration { return debounces[key] })
 	}
@@ -251,9 +251,9 @@ func TestBursts(t *testing.T) {
 		}
 		return
 	}
-	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}}}, add(0, "quick", "slow"))
+	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}, make([]time.Time, 2)}}, add(0, "quick", "slow"))
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(0))), "debounce 0 acts at once")
-	assert.Equal(t, []Touched{{2, []string{"quick"}}}, add(10, "quick"), "a new burst for who has heard of the old one")
+	assert.Equal(t, []Touched{{2, []string{"quick"}, make([]time.Time, 1)}}, add(10, "quick"), "a new burst for who has heard of the old one")
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(10))))
 	add(90, "slow")
 	assert.Empty(t, b.take(at(150)), "every event begins the debounce again")
@@ -277,7 +277,7 @@ func TestHalfWritten(t *testing.T) {
 	b := newBursts()
 	at := func(ms int) time.Time { return time.Unix(0, 0).Add(time.Duration(ms) * time.Millisecond) }
 	write := func(ms int) {
-		b.add(at(ms), []sighting{{Hit{Key: "now", Path: "a.txt", What: "written"}, true}}, func(string) time.Duration { return 0 })
+		b.add(at(ms), []sighting{{Hit{Key: "now", Path: "a.txt", What: "written"}, true, 0}}, func(string) time.Duration { return 0 })
 	}
 	write(0)
 	assert.Empty(t, b.take(at(0)))

@@ -1,0 +1,311 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// A service that takes up changes by itself, such as a compiler in its own watch mode,
+// is not restarted by a change. It is current when a pass that began after the change has
+// ended well. When a pass began and when a file was written is known only to lie between
+// two moments each; where these overlap, it is in doubt whether the pass has read what was
+// written, and that is decided by waiting: a tool that has not read it begins another pass
+// within the time that its settings give it.
+
+// Pass is one round of work of a service that takes up changes by itself. Times that have
+// not come are zero.
+type Pass struct {
+	Number  int // within its run, from 1
+	BeganAt time.Time
+	EndedAt time.Time
+	Good    bool
+	Saw     string // of one that ended badly: what it said first
+}
+
+func (p *Pass) took() time.Duration { return p.EndedAt.Sub(p.BeganAt) }
+
+// pass is a Pass with what only the engine knows.
+type pass struct {
+	Pass
+	after, by time.Time // between which it began
+	guessed   bool      // nothing was said at its beginning
+}
+
+// write is a burst of writing that concerns a unit and that none of its passes has read
+// for sure.
+type write struct {
+	burst    int
+	rev      revision
+	first    time.Time // when the first of it was noticed
+	noticed  time.Time // and the last
+	earliest time.Time // when the last can have been done
+	undone   bool      // everything was as before in the end, so that nothing may follow
+}
+
+// noticeTime is within which a writing is noticed whose own time is not known.
+const noticeTime = time.Second
+
+// passes is what is known of the passes of a unit's live run.
+type passes struct {
+	count  int
+	says   bool  // the tool tells when a pass begins
+	open   *pass // under way
+	last   *pass // the newest that has ended
+	unread []write
+	due    time.Time // by when the next pass should have begun
+	armed  bool      // a timer will ring by then
+	missed bool      // it is past that time, and none has begun
+}
+
+// reading is whether a pass has read what was written.
+type reading uint8
+
+const (
+	hasRead reading = iota
+	mayHaveRead
+	hasNotRead
+)
+
+func (p *pass) read(w write) reading {
+	switch {
+	case p.after.After(w.noticed):
+		return hasRead
+	case p.by.Before(w.earliest) && !w.undone:
+		return hasNotRead
+	}
+	return mayHaveRead
+}
+
+// takesUp reports whether the unit's live run takes up changes by itself.
+func (u *unit) takesUp() bool {
+	return u.spec.Pass != nil && u.live() && u.state != Stopping
+}
+
+// awaitsPass reports whether the unit is at rest but for files that it is still to take up.
+func (u *unit) awaitsPass() bool {
+	return u.takesUp() && len(u.passes.unread) > 0 && !u.passes.missed
+}
+
+// wrote notes a burst of writing that the unit is to take up.
+func (e *Engine) wrote(u *unit, burst int, at time.Time) {
+	if !u.takesUp() {
+		return
+	}
+	switch {
+	case at.IsZero():
+		at = e.now.Add(-noticeTime)
+	case at.After(e.now): // a clock was set
+		at = e.now
+	}
+	p := &u.passes
+	if n := len(p.unread); n > 0 && p.unread[n-1].burst == burst {
+		w := &p.unread[n-1]
+		w.rev, w.earliest, w.noticed = e.rev, at, e.now
+	} else {
+		p.unread = append(p.unread, write{burst: burst, rev: e.rev, first: e.now, noticed: e.now, earliest: at})
+	}
+	p.missed = false
+	e.awaitPass(u)
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// takenUp reports whether a unit deals with all the hits by itself.
+func takenUp(hits []Hit) bool {
+	return !slices.ContainsFunc(hits, func(h Hit) bool { return !h.TakenUp })
+}
+
+// wroteNothing takes back that files were touched, which a pass may have read in between.
+func (e *Engine) wroteNothing(u *unit, t touch) {
+	p := &u.passes
+	i := slices.IndexFunc(p.unread, func(w write) bool { return w.burst == t.burst })
+	if i < 0 || p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
+		u.untouch(t.burst)
+		return
+	}
+	u.settled = max(u.settled, t.last)
+	p.unread[i].undone = true
+	e.awaitPass(u)
+}
+
+// hasNews reports whether there is a good pass that those downstream wait for.
+func (u *unit) hasNews() bool {
+	return u.live() && u.state == Ready && u.news && !u.passes.missed
+}
+
+// awaitPass gives the unit's next pass its time to begin, from now on.
+func (e *Engine) awaitPass(u *unit) {
+	p := &u.passes
+	p.due = e.now.Add(u.spec.Pass.Within)
+	if !p.armed {
+		p.armed = true
+		e.setTimer(u, passIsDue, u.spec.Pass.Within)
+	}
+}
+
+// passDue decides on what no pass has read for sure, when there was time for another.
+func (e *Engine) passDue(u *unit) {
+	p := &u.passes
+	p.armed = false
+	if !u.takesUp() || p.open != nil || len(p.unread) == 0 {
+		return // the end of the pass that is under way gives another time
+	}
+	if left := p.due.Sub(e.now); left > 0 {
+		p.armed = true
+		e.setTimer(u, passIsDue, left)
+		return
+	}
+	e.takeUp(u, mayHaveRead)
+	if len(p.unread) > 0 && !p.missed {
+		p.missed = true
+		if u.state == Ready {
+			e.tellRun(u, TellNote, ToneStale, u.missedWords())
+		}
+	}
+	e.enqueue(u)
+}
+
+// missedPass reports whether the unit should have taken up a change and has not.
+func (u *unit) missedPass() bool {
+	return u.takesUp() && u.passes.missed && u.touched > u.goodRead
+}
+
+func (u *unit) missedWords() string { return "has not taken up the save of " + Clock(u.staleSince) }
+
+func (e *Engine) passBegan(ev PassBegan) {
+	u := e.of(ev.Unit, ev.Run)
+	if u == nil || !u.run.spawned || u.spec.Pass == nil || u.state == Stopping {
+		return
+	}
+	p := &u.passes
+	switch {
+	case p.open == nil:
+		p.count++
+	case !p.open.guessed:
+		// The tool says once more that it works, or has begun again in the midst of it:
+		// nobody knows.
+		p.open.by = later(p.open.by, ev.By)
+		return
+	}
+	p.says = p.says || !ev.Guessed
+	p.open = &pass{Pass: Pass{Number: p.count, BeganAt: e.now}, after: ev.After, by: ev.By, guessed: ev.Guessed}
+	if u.state == Ready || u.state == Failed {
+		u.state = Running
+	}
+	if p.last != nil {
+		e.tellRun(u, TellPassOpens, ToneMoving, fmt.Sprintf("begins pass %d", p.count))
+	}
+	e.enqueue(u)
+}
+
+func (e *Engine) passEnded(ev PassEnded) {
+	u := e.of(ev.Unit, ev.Run)
+	if u == nil || u.passes.open == nil || u.state == Stopping {
+		return
+	}
+	p := &u.passes
+	if ev.Good && p.partOfFailed(e.now) {
+		p.open = nil
+		u.state = Failed
+		e.enqueue(u)
+		return
+	}
+	p.last, p.open = p.open, nil
+	p.last.EndedAt, p.last.Good, p.last.Saw = e.now, ev.Good, ev.Saw
+	took := Duration(p.last.took())
+	if ev.Good {
+		e.tellRun(u, TellPassEnds, ToneCurrent, fmt.Sprintf("pass %d ended well after %s", p.last.Number, took))
+		e.passedWell(u)
+	} else {
+		u.run.Problem = ev.Saw
+		u.run.endSpan(e.now)
+		u.state = Failed
+		e.tellRun(u, TellPassEnds, ToneBroken, fmt.Sprintf("pass %d failed after %s: %s", p.last.Number, took, ev.Saw))
+	}
+	e.takeUp(u, hasRead)
+	if p.missed = false; len(p.unread) > 0 {
+		e.awaitPass(u)
+	}
+	for _, r := range u.run.ripples {
+		r.credit(u, p.last)
+	}
+	e.enqueue(u)
+}
+
+// partOfFailed reports whether the end of a pass of which only the end is told is one more
+// of the pass before it, which has ended badly: a tool with several results tells each.
+func (p *passes) partOfFailed(now time.Time) bool {
+	const together = 300 * time.Millisecond
+	if p.last == nil || p.last.Good || !p.open.guessed || now.Sub(p.last.EndedAt) >= together {
+		return false
+	}
+	return !slices.ContainsFunc(p.unread, func(w write) bool { return w.noticed.After(p.last.EndedAt) })
+}
+
+// passedWell makes a unit whose pass has ended well ready, once its readiness probe has
+// answered too.
+func (e *Engine) passedWell(u *unit) {
+	u.run.Problem, u.news = "", true
+	switch {
+	case u.run.ReadyAt.IsZero() && u.spec.Ready.Probed() && !u.run.answered:
+		if u.state != Starting {
+			u.state = Starting
+			e.setTimer(u, notReadyInTime, u.spec.Ready.Within)
+		}
+	case u.run.ReadyAt.IsZero():
+		e.nowReady(u)
+	default:
+		u.state = Ready
+	}
+}
+
+// takeUp counts what the unit's newest pass has read, or at most may have read.
+func (e *Engine) takeUp(u *unit, atMost reading) {
+	p := &u.passes
+	if p.last == nil {
+		return
+	}
+	n := 0
+	for n < len(p.unread) && p.last.read(p.unread[n]) <= atMost {
+		u.run.read = max(u.run.read, p.unread[n].rev)
+		n++
+	}
+	p.unread = slices.Delete(p.unread, 0, n)
+	if p.last.Good && u.pending == nil { // else there is something that only a new run reads
+		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
+	}
+}
+
+// handOn lets those downstream act on a good pass, when the unit has come to rest.
+func (e *Engine) handOn(u *unit) {
+	p := &u.passes
+	if !u.hasNews() || u.awaitsPass() || u.stirring() {
+		return
+	}
+	u.news = false
+	u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting)
+	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {
+		r := e.ripples.open(e.now, Cause{Kind: CausePass, Unit: u.spec.Name, Text: u.spec.Name + " took up a change by itself"})
+		r.take(u)
+		r.credit(u, p.last)
+		u.run.ripples = append(u.run.ripples, r)
+	}
+	e.finishedAgain(u)
+}
+
+// readByPass lets a unit that takes up changes by itself be part of a ripple.
+func (e *Engine) readByPass(u *unit, r *Ripple) {
+	if u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting); !slices.Contains(u.run.ripples, r) {
+		u.run.ripples = append(u.run.ripples, r)
+	}
+	if p := u.passes.last; p != nil && !p.EndedAt.Before(r.Since) {
+		r.credit(u, p)
+	}
+	e.enqueue(u)
+}

@@ -1,0 +1,132 @@
+// Package passes reads from a tool's output when it begins a round of work and how that
+// ends: a compiler in its own watch mode, a bundler, whatever takes up changes by itself.
+//
+// It has no clock and starts nothing: it is told lines, and between which two moments they
+// were written.
+package passes
+
+import (
+	"regexp"
+	"strings"
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// Event is the beginning or the end of a pass.
+type Event struct {
+	Ended bool
+	// Of a beginning: After and By are two moments between which it was, and Guessed says
+	// that no line told of it.
+	After, By time.Time
+	Guessed   bool
+	// Of an end: whether it was a good one, and if not, what the tool said first.
+	Good bool
+	Saw  string
+}
+
+// Reader reads the output of one process. It is not safe for concurrent use.
+type Reader struct {
+	tools []phrases // that it may be; one, once a line has told
+	open  bool
+	since time.Time // after which a pass began that no line tells of
+	saw   string    // the first line of the pass that tells of an error
+}
+
+// New returns a reader for a process that was spawned at that time, which begins its first
+// pass then.
+func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
+	r := &Reader{tools: []phrases{phrasesOf(p)}, since: spawned, open: true}
+	if p.Auto {
+		r.tools = known
+	}
+	return r, []Event{{After: spawned, By: spawned, Guessed: true}}
+}
+
+// Read takes lines without colours, which were all written between two moments: after the
+// first all that had been written before was read, at the second they were read.
+func (r *Reader) Read(after, by time.Time, lines []string) []Event {
+	var events []Event
+	for i, line := range lines {
+		events = append(events, r.line(after, by, line, lines[i+1:])...)
+	}
+	return events
+}
+
+// line takes one line, with those that are known to follow it.
+func (r *Reader) line(after, by time.Time, line string, next []string) []Event {
+	tool, what := r.recognise(line)
+	switch {
+	case what == begins:
+		r.open, r.saw = true, ""
+		return []Event{{After: after, By: by}}
+	case what == nothing:
+		if r.saw == "" && errorWord.MatchString(line) && !errorCount.MatchString(line) {
+			r.saw = short(line)
+		}
+		return nil
+	case !r.open && tool.working != nil:
+		return nil // it says more about the pass that it has ended
+	}
+	var events []Event
+	if !r.open {
+		events = append(events, Event{After: r.since, By: by, Guessed: true})
+	}
+	end := Event{Ended: true, Good: what == endsWell}
+	if !end.Good {
+		end.Saw = r.firstError(line, next)
+	}
+	r.open, r.saw, r.since = false, "", after
+	return append(events, end)
+}
+
+// firstError returns what a pass that has ended badly said first of an error.
+func (r *Reader) firstError(line string, next []string) string {
+	if r.saw != "" {
+		return r.saw
+	}
+	if strings.HasSuffix(strings.TrimSpace(line), ":") { // what it is comes now
+		for _, l := range next {
+			if strings.TrimSpace(l) != "" {
+				return short(line) + " " + short(l)
+			}
+		}
+	}
+	return short(line)
+}
+
+var (
+	errorWord  = regexp.MustCompile(`(?i)\berrors?\b`)
+	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // beside a file's name, not yet what is wrong
+)
+
+// short bounds a line that is told in a message.
+func short(line string) string {
+	const most = 200
+	line = strings.TrimSpace(line)
+	if runes := []rune(line); len(runes) > most {
+		return string(runes[:most-3]) + "..."
+	}
+	return line
+}
+
+type meaning uint8
+
+const (
+	nothing meaning = iota
+	begins
+	endsWell
+	endsBadly
+)
+
+// recognise returns what a line means, and for which tool. The first line that means
+// something settles which tool it is.
+func (r *Reader) recognise(line string) (phrases, meaning) {
+	for _, tool := range r.tools {
+		if what := tool.meaning(line); what != nothing {
+			r.tools = []phrases{tool}
+			return tool, what
+		}
+	}
+	return phrases{}, nothing
+}

@@ -1,0 +1,105 @@
+package session
+
+import (
+	"bytes"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/passes"
+)
+
+// passWatch follows the passes of a run whose unit takes up changes by itself.
+type passWatch struct {
+	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since 1970
+
+	// Guarded by liveRun.reading.
+	reader  *passes.Reader // nil for other units
+	midLine bool           // the newest line has not ended
+	begun   time.Time      // allRead when it was begun
+}
+
+// expectPasses begins to follow the passes of a process that is about to be spawned, and
+// returns what is known of its first.
+func (r *liveRun) expectPasses() []passes.Event {
+	if r.unit.Pass == nil {
+		return nil
+	}
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	now := time.Now().Round(0)
+	r.passes.allRead.Store(now.UnixNano())
+	r.passes.midLine = false
+	var first []passes.Event
+	r.passes.reader, first = passes.New(*r.unit.Pass, now)
+	return first
+}
+
+// onTheWay is how long what a process has written may be on its way through the system to
+// where it can be read.
+const onTheWay = 10 * time.Millisecond
+
+// readUpTo notes, as soon as it is so, that all that the process had written by now is
+// read: what is read later was written later. It does not block.
+func (r *liveRun) readUpTo(now time.Time) {
+	const look, looks = time.Millisecond, 100
+	p := r.spawned()
+	if p == nil {
+		return
+	}
+	var try func(left int)
+	try = func(left int) {
+		at := time.Now().Add(-onTheWay + 1)
+		switch {
+		case p.AllRead():
+			r.passes.allRead.Store(max(r.passes.allRead.Load(), at.UnixNano()))
+		case left > 0: // it writes all the time, or the machine is busy
+			time.AfterFunc(look, func() { try(left - 1) })
+		}
+	}
+	time.AfterFunc(time.Until(now)+onTheWay, func() { try(looks) })
+}
+
+// after returns a moment after which all was written that a chunk of output completes.
+// The caller holds liveRun.reading.
+func (w *passWatch) after(chunk []byte) time.Time {
+	now := time.Unix(0, w.allRead.Load())
+	after := now
+	if w.midLine {
+		after = w.begun
+	}
+	if end := bytes.LastIndexByte(chunk, '\n'); end == len(chunk)-1 {
+		w.midLine = false
+	} else if end >= 0 || !w.midLine {
+		w.midLine, w.begun = true, now
+	}
+	return after
+}
+
+// readPasses looks for the passes that lines tell of, which were written after that moment.
+func (r *liveRun) readPasses(s *Session, after time.Time, lines []string) {
+	if r.passes.reader == nil || len(lines) == 0 {
+		return
+	}
+	plain := slices.Clone(lines)
+	for i := range plain {
+		plain[i] = ansi.Strip(plain[i])
+	}
+	if events := r.passes.reader.Read(after, time.Now().Round(0), plain); len(events) > 0 {
+		<-r.announced // the engine has to know the process first
+		r.tellPasses(s, events)
+	}
+}
+
+func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
+	for _, ev := range events {
+		if ev.Ended {
+			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
+		} else {
+			s.send(engine.PassBegan{Unit: r.unit.Name, Run: r.number, After: ev.After, By: ev.By, Guessed: ev.Guessed})
+		}
+	}
+}

@@ -1,0 +1,151 @@
+package simulate
+
+import (
+	"slices"
+	"time"
+
+	"omnivigil/internal/engine"
+)
+
+// Tool is how the process of a unit that takes up changes by itself works.
+type Tool struct {
+	Says   bool                                    // it writes a line when a pass begins
+	Deaf   bool                                    // it never takes up a change
+	Cuts   bool                                    // it begins again in the midst of a pass
+	Skips  bool                                    // it begins no pass for what the newest has read
+	Notice func() time.Duration                    // from a write to its noticing that
+	Lag    func() time.Duration                    // from its writing a line to the line's being read
+	Work   func() (takes time.Duration, good bool) // of the next pass
+}
+
+// tool is a Tool at work.
+type tool struct {
+	Tool
+	world   *World
+	unit    string
+	process *process
+	pass    *toolPass // under way
+	wanted  bool      // another pass follows
+	began   time.Time // the newest
+	allRead time.Time // up to then, all that it had written has been read
+	unread  int       // lines that have not been read
+	last    time.Time // when the newest of them will be
+	since   time.Time // after which a pass began that no line tells of
+}
+
+// toolPass is one pass. What it can read is what is written when it begins.
+type toolPass struct {
+	serial int
+	first  bool
+}
+
+func (w *World) runTool(unit string, p *process) {
+	t := &tool{Tool: *p.b.Tool, world: w, unit: unit, process: p, allRead: w.Now, since: w.Now}
+	p.tool = t
+	w.Send(engine.PassBegan{Unit: unit, Run: p.run, After: w.Now, By: w.Now, Guessed: true})
+	t.begin(true)
+}
+
+func (t *tool) begin(first bool) {
+	w := t.world
+	if !t.process.alive {
+		return
+	}
+	w.passes++
+	t.pass, t.wanted, t.began = &toolPass{w.passes, first}, false, w.Now
+	if w.PassBegins != nil {
+		w.PassBegins(t.unit, t.pass.serial)
+	}
+	takes, good := t.Work()
+	pass := t.pass
+	if t.Says && !(first && t.Deaf) {
+		t.line(func(after time.Time) {
+			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: after, By: w.Now})
+		})
+	}
+	w.In(takes, func() { t.end(pass, good) })
+}
+
+// end ends a pass, unless another has cut it short.
+func (t *tool) end(pass *toolPass, good bool) {
+	w := t.world
+	if !t.process.alive || t.pass != pass {
+		return
+	}
+	t.pass = nil
+	t.line(func(after time.Time) {
+		if !t.Says && !pass.first {
+			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: t.since, By: w.Now, Guessed: true})
+		}
+		t.since = after
+		w.ending = pass.serial
+		w.Send(engine.PassEnded{Unit: t.unit, Run: t.process.run, Good: good, Saw: "an error"})
+	})
+	if t.wanted {
+		t.begin(false)
+	}
+}
+
+// line lets the tool write a line, which is read a little later.
+func (t *tool) line(read func(after time.Time)) {
+	t.unread++
+	t.last = later(t.last, t.world.Now.Add(t.Lag())) // lines are read in their order
+	t.world.In(t.last.Sub(t.world.Now), func() {
+		t.unread--
+		read(t.allRead)
+	})
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// written lets the tool notice that one of its files was written, sooner or later.
+func (t *tool) written() {
+	if t.Deaf || !t.process.alive {
+		return
+	}
+	at := t.world.Now
+	t.world.In(t.Notice(), func() {
+		switch {
+		case t.Skips && t.began.After(at):
+		case t.pass == nil || t.Cuts:
+			t.begin(false)
+		default:
+			t.wanted = true
+		}
+	})
+}
+
+// readUpTo notes, as soon as it is so, that all that the tool had written by then is read.
+func (t *tool) readUpTo(now time.Time) {
+	t.world.In(now.Add(onTheWay).Sub(t.world.Now), func() {
+		if t.unread == 0 {
+			t.allRead = later(t.allRead, now.Add(1))
+		} else if t.process.alive {
+			t.readUpTo(now.Add(time.Millisecond))
+		}
+	})
+}
+
+// onTheWay is how long what a process has written may be on its way to where it is read.
+const onTheWay = 10 * time.Millisecond
+
+// tools returns those of the units that take up changes and live.
+func (w *World) tools(units []string) []*tool {
+	var all []*tool
+	for _, name := range units {
+		if p := w.procs[name]; p != nil && p.alive && p.tool != nil {
+			all = append(all, p.tool)
+		}
+	}
+	return all
+}
+
+// isDeaf reports whether a unit's process lives and takes up no change.
+func (w *World) isDeaf(unit string) bool {
+	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.Deaf })
+}
