@@ -73,6 +73,10 @@ func (e *Engine) settle(u *unit) {
 		return
 	}
 	switch {
+	case !u.live() && u.takesJob():
+		u.obstacle = &obstacle{job: true}
+		e.wait(u)
+		e.queueForJob(u)
 	case !u.live():
 		e.start(u)
 	case u.state == Stopping:
@@ -91,8 +95,11 @@ func (e *Engine) settle(u *unit) {
 // held for good goes back to what it was, one that never ran keeps waiting.
 func (e *Engine) wait(u *unit) {
 	span := Span{Phase: PhaseWaiting}
-	if u.obstacle.on != nil {
+	switch {
+	case u.obstacle.on != nil:
 		span.On = u.obstacle.on.spec.Name
+	case u.obstacle.job:
+		span.Phase = PhaseQueued
 	}
 	u.pending.span(e.now, span)
 	if !u.live() && (u.state == Idle || !u.obstacle.final) {
@@ -172,7 +179,7 @@ func (e *Engine) isMoving(u *unit) bool {
 // has touched holds nobody up.
 func (e *Engine) isUpToDate(u *unit) bool {
 	if u.generation == 0 {
-		return !u.wanted && u.touched == 0
+		return !u.wanted && u.touched == 0 && !u.news
 	}
 	if u.goodRead < u.touched || !u.owed.empty() || u.news {
 		return false

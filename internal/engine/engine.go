@@ -44,6 +44,7 @@ type Engine struct {
 	rev     revision
 	orders  []Order
 	queue   rankHeap
+	line    []*unit // for a job
 	ripples ledger
 	timers  map[TimerID]timer
 	lastID  TimerID
@@ -398,7 +399,7 @@ func byUnit(hits []Hit) [][]Hit {
 
 // settleAll brings every queued unit, and whoever looks at it, up to date.
 func (e *Engine) settleAll() {
-	for len(e.queue) > 0 {
+	for len(e.queue) > 0 || e.grantJob() {
 		u := heap.Pop(&e.queue).(*unit)
 		u.queued = false
 		e.settle(u)

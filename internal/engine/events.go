@@ -100,11 +100,13 @@ type PlanBroken struct {
 	Burst   int
 }
 
-// SettingUp says that a step that comes before the run's own process has begun.
+// SettingUp says that a step comes next, before the run's own process. It begins when
+// that is answered by Proceed.
 type SettingUp struct {
-	Unit string
-	Run  int
-	Step string // what it runs
+	Unit  string
+	Run   int
+	Step  string // what it runs
+	Heavy bool   // it is a step of the setup, which takes a job
 }
 
 // Spawned answers a Start order: the run has a process.
@@ -213,6 +215,12 @@ type Start struct {
 	Setup   bool // do its setup steps even if nothing that they depend on has changed
 }
 
+// Proceed lets the step begin that was told by SettingUp.
+type Proceed struct {
+	Unit string
+	Run  int
+}
+
 // StopRun sends a signal that is to end everything a run started. KILL cannot be
 // refused.
 type StopRun struct {
@@ -283,6 +291,7 @@ const (
 type Finish struct{}
 
 func (Start) order()       {}
+func (Proceed) order()     {}
 func (StopRun) order()     {}
 func (SendSignal) order()  {}
 func (IgnoreFiles) order() {}

@@ -38,6 +38,10 @@ type run struct {
 	spawnedAt time.Time
 	seen      string // last seen by its readiness probe
 	answered  bool   // its readiness probe has been answered
+	job       bool   // it counts among those that may be at work at once
+	heavy     bool   // its step needs a job
+	stepWaits bool   // for one
+	step      string // what comes before its process now
 	chain     chain  // of runs that wrote what made it run
 }
 
@@ -55,7 +59,7 @@ func (e *Engine) start(u *unit) {
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{atStart: e.rev, read: e.rev, builtOn: u.generations(), chain: a.chain}
+	r := &run{job: u.takesJob(), atStart: e.rev, read: e.rev, builtOn: u.generations(), chain: a.chain}
 	r.command, r.whole = u.spec.Run, true
 	if c, ok := a.asks.narrow(); ok {
 		r.command, r.whole, r.Command = c, false, c.String()
@@ -118,16 +122,22 @@ func (e *Engine) of(name string, number int) *unit {
 
 func (e *Engine) settingUp(ev SettingUp) {
 	u := e.of(ev.Unit, ev.Run)
-	if u == nil || u.run.spawned || u.state == Stopping {
+	if u == nil || u.run.spawned || u.state == Stopping || u.run.stepWaits {
 		return
 	}
+	u.run.step, u.run.heavy = ev.Step, ev.Heavy
 	if u.state != Setup {
 		u.state = Setup
 		u.run.endSpan(e.now)
 		u.run.Spans = append(u.run.Spans, Span{Phase: PhaseSetup, From: e.now})
 		e.enqueue(u)
 	}
-	e.tellRun(u, TellNote, ToneMoving, "prepares: "+ev.Step)
+	if ev.Heavy && !u.run.job {
+		u.run.stepWaits = true
+		e.queueForJob(u)
+		return
+	}
+	e.proceed(u)
 }
 
 func (e *Engine) spawned(ev Spawned) {
@@ -136,6 +146,7 @@ func (e *Engine) spawned(ev Spawned) {
 		return
 	}
 	u.run.PID, u.run.spawned, u.run.spawnedAt = ev.PID, true, e.now
+	u.run.job = u.takesJob()
 	if u.state == Setup {
 		var phase Phase
 		u.state, phase, _ = u.working()
@@ -257,6 +268,7 @@ func (e *Engine) finishedAgain(u *unit) {
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
 	u.run.pays, u.run.good = debt{}, true
+	u.lasted = u.run.took(e.now)
 	u.suspects = nil
 	e.enqueue(u)
 	for _, r := range u.run.ripples {

@@ -77,8 +77,16 @@ func (e *Engine) Snapshot() *Snapshot {
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
 		Paused: e.paused, Quitting: e.quitting, Settings: e.broken,
 	}
+	var working []*unit
+	if len(e.line) > 0 {
+		working = e.working()
+	}
 	for _, u := range e.inFileOrder() {
-		s.Units = append(s.Units, u.snapshot())
+		shown := u.snapshot()
+		if u.inLine() {
+			shown.Why = e.jobWords(u, working)
+		}
+		s.Units = append(s.Units, shown)
 	}
 	s.Ripples = slices.Clone(e.ripples.all)
 	for i, r := range s.Ripples {
@@ -132,7 +140,7 @@ type Phase uint8
 
 const (
 	PhaseDebounce Phase = iota // files were not quiet yet
-	PhaseQueued                // behind the run before it
+	PhaseQueued                // behind the run before it, or for a job
 	PhaseWaiting               // for a need or something it follows
 	PhaseStopping              // the run before it was told to end
 	PhaseSetup

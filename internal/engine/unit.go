@@ -76,8 +76,10 @@ type unit struct {
 
 	// Reckoned by settle and reckon; read by those downstream.
 	obstacle *obstacle
-	moving   bool // will be at rest only later
-	upToDate bool // its newest good run holds the newest code
+	moving   bool          // will be at rest only later
+	upToDate bool          // its newest good run holds the newest code
+	queuedAt time.Time     // when it began to stand in line for a job
+	lasted   time.Duration // its newest good run, until it was ready or over
 	queued   bool
 	marks    []Mark
 
@@ -249,8 +251,9 @@ func (a *act) span(now time.Time, s Span) {
 
 // obstacle says why a unit with a pending act does not act.
 type obstacle struct {
-	on      *unit // nil when paused, or on the lookout
+	on      *unit // nil when paused, on the lookout, or for want of a job
 	lookout bool
+	job     bool // all jobs are taken
 	final   bool // it will not pass by itself
 }
 

@@ -227,6 +227,9 @@ func (u *unit) motion(last string) string {
 	if u.obstacle != nil && u.obstacle.lookout {
 		return u.spec.Name + " " + u.lookoutWords()
 	}
+	if u.inLine() {
+		return u.spec.Name + " queued"
+	}
 	if u.obstacle != nil && u.obstacle.on != nil && u.state != Running && u.state != Stopping {
 		on := u.obstacle.on.spec.Name
 		if on == last {

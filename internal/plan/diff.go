@@ -118,7 +118,7 @@ func sameCare(a, b *Unit) bool {
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
-		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual
+		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone
 }
 
 func sameStep(a, b Step) bool {

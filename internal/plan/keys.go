@@ -66,6 +66,8 @@ func init() {
 			misfit: "only a service takes up changes by itself"},
 		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
 			misfit: "only a service is started again after it has ended"},
+		"alone": {kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Alone = r.flag(e) },
+			misfit: "services run beside whatever else runs"},
 		"overlap": {kinds: ends, read: readOverlap,
 			misfit: "a change restarts a service at once"},
 	}

@@ -48,6 +48,8 @@ type Plan struct {
 	EnvFiles []string
 	// MissingEnvFiles are those of the project and its units that are not there.
 	MissingEnvFiles []string
+	// Jobs is how many tasks, suites and setup steps may run at once; 0: any number.
+	Jobs int
 	// Secret are patterns of names of variables whose values must not be shown.
 	Secret []string
 
@@ -107,6 +109,7 @@ type Unit struct {
 	Overlap       Overlap
 	AfterExit     AfterExit
 	Manual        bool // starts by request only
+	Alone         bool // no other task, suite or setup step runs beside it
 	Line          int  // of its table in the file, from 1
 }
 

@@ -8,7 +8,9 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -34,7 +36,7 @@ func parsePlan(shown, abs string, data []byte) (*Plan, error) {
 	}
 	r := &reader{
 		document: doc,
-		plan:     &Plan{File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
+		plan:     &Plan{Jobs: defaultJobs(), File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
 		defaults: &table{},
 		env:      variables{machine: os.LookupEnv},
 		places:   map[string]*entry{},
@@ -148,11 +150,28 @@ func (r *reader) readProject(v *value) {
 					r.wrong(e.value.items[i].at, `such as "*_TOKEN"`, "%q is not a pattern of names", p)
 				}
 			}
+		case "jobs":
+			r.plan.Jobs = r.jobs(e)
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files", "secret"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs"})
 		}
 	}
 }
+
+// jobs reads how many tasks, suites and setup steps may run at once.
+func (r *reader) jobs(e *entry) int {
+	if !r.want(e.value, numberKind, e.key) {
+		return 0
+	}
+	n, err := strconv.Atoi(strings.ReplaceAll(e.value.text, "_", ""))
+	if err != nil || n < 1 {
+		r.wrong(e.value.at, "it is at least 1", "%s is not a number of jobs", e.value.text)
+	}
+	return n
+}
+
+// defaultJobs is how many run at once where the file does not say.
+func defaultJobs() int { return max(2, runtime.NumCPU()) }
 
 // eachTable calls read for every named table below e, such as [group.NAME].
 func (r *reader) eachTable(e *entry, read func(*entry)) {

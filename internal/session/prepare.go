@@ -17,7 +17,7 @@ func (r *liveRun) prepare(s *Session, o engine.Start) {
 		}
 	}
 	for _, step := range r.unit.Prelude {
-		if !r.step(s, o, "prelude", step) {
+		if !r.mayProceed(s, o, step, false) || !r.step(s, o, "prelude", step) {
 			return
 		}
 	}
@@ -26,6 +26,14 @@ func (r *liveRun) prepare(s *Session, o engine.Start) {
 
 // setUp runs a setup step, unless it is done. It reports whether the run can go on.
 func (r *liveRun) setUp(s *Session, o engine.Start, step plan.Step) bool {
+	if done, err := s.setup.Done(s.Plan(), r.unit, step); err == nil && done && !o.Setup {
+		return true
+	}
+	// The job comes before the turn: whoever has the turn of a step that others wait for
+	// must not have to wait for the job that one of them has.
+	if !r.mayProceed(s, o, step, true) {
+		return false
+	}
 	turn, err := s.setup.Begin(r.cancelled, s.Plan(), r.unit, step)
 	switch {
 	case r.isStopped():
@@ -48,10 +56,23 @@ func (r *liveRun) setUp(s *Session, o engine.Start, step plan.Step) bool {
 	return well
 }
 
+// mayProceed tells the engine of a step and waits until it may begin. It reports false
+// where the run has been stopped in between; the engine has been told then.
+func (r *liveRun) mayProceed(s *Session, o engine.Start, step plan.Step, heavy bool) bool {
+	s.send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String(), Heavy: heavy})
+	select {
+	case <-r.proceed:
+		return true
+	case <-r.cancelled.Done():
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+	case <-s.stopped:
+	}
+	return false
+}
+
 // step runs one step to its end and reports whether it went well. If not, the
 // engine has been told.
 func (r *liveRun) step(s *Session, o engine.Start, kind string, step plan.Step) bool {
-	s.sendAndWait(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String()})
 	exited := make(chan spawn.Exit, 1)
 	spec := r.spec(s, step.Run)
 	spec.Terminal = spawn.ShownTerminal

@@ -34,6 +34,7 @@ type liveRun struct {
 	cancelled context.Context
 	cancel    func()
 
+	proceed   chan struct{}   // the step that was told may begin
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // ends when the process is gone
 	ended     func()
@@ -47,7 +48,7 @@ type liveRun struct {
 }
 
 func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
-	r := &liveRun{unit: u, number: number, began: time.Now(), announced: make(chan struct{}), helpers: map[Process]bool{}}
+	r := &liveRun{unit: u, number: number, began: time.Now(), proceed: make(chan struct{}, 1), announced: make(chan struct{}), helpers: map[Process]bool{}}
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }

@@ -131,7 +131,6 @@ type Session struct {
 type timedEvent struct {
 	at    time.Time
 	event engine.Event
-	done  chan<- struct{} // closed when it has been stepped through; may be nil
 }
 
 // Start runs the project. It does not block; the session goes on until a request to
@@ -217,22 +216,7 @@ func (s *Session) Changed() (<-chan struct{}, func()) {
 
 func (s *Session) send(ev engine.Event) {
 	select {
-	case s.events <- timedEvent{time.Now(), ev, nil}:
-	case <-s.stopped:
-	}
-}
-
-// sendAndWait returns when the event's orders have been carried out. The loop must not
-// call it.
-func (s *Session) sendAndWait(ev engine.Event) {
-	done := make(chan struct{})
-	select {
-	case s.events <- timedEvent{time.Now(), ev, done}:
-	case <-s.stopped:
-		return
-	}
-	select {
-	case <-done:
+	case s.events <- timedEvent{time.Now(), ev}:
 	case <-s.stopped:
 	}
 }
@@ -245,7 +229,7 @@ func (s *Session) loop(first engine.Event) {
 		s.publish()
 		select {
 		case ev := <-s.events:
-			s.take(ev)
+			s.step(ev.at, ev.event)
 		case ev, ok := <-s.watcher.Events():
 			if ok {
 				s.watched(ev)
@@ -264,7 +248,7 @@ func (s *Session) drain() {
 	for range cap(s.events) {
 		select {
 		case ev := <-s.events:
-			s.take(ev)
+			s.step(ev.at, ev.event)
 		case ev, ok := <-s.watcher.Events():
 			if !ok {
 				return
@@ -273,13 +257,6 @@ func (s *Session) drain() {
 		default:
 			return
 		}
-	}
-}
-
-func (s *Session) take(ev timedEvent) {
-	s.step(ev.at, ev.event)
-	if ev.done != nil {
-		close(ev.done)
 	}
 }
 
@@ -439,6 +416,13 @@ func (s *Session) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
 		s.start(o)
+	case engine.Proceed:
+		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
+			select {
+			case run.proceed <- struct{}{}:
+			default: // it has been told
+			}
+		}
 	case engine.StopRun:
 		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
 			run.stop(s, o.Name)

@@ -42,6 +42,29 @@ func In(dir string) *Record {
 	return &Record{dir: filepath.Join(dir, "setup"), running: map[string]chan struct{}{}}
 }
 
+// Done reports whether a step need not run. It does not wait for a unit that runs the same
+// step. The error says which input could not be read.
+func (r *Record) Done(p *plan.Plan, u *plan.Unit, step plan.Step) (bool, error) {
+	t := r.turn(p, u, step)
+	err := t.look(p, step)
+	return t.Done, err
+}
+
+func (r *Record) turn(p *plan.Plan, u *plan.Unit, step plan.Step) *Turn {
+	return &Turn{stamp: filepath.Join(r.dir, key(p, u, step)), digest: func() (string, error) { return digest(p, u, step) }}
+}
+
+// look finds out whether the step is done.
+func (t *Turn) look(p *plan.Plan, step plan.Step) error {
+	sum, err := t.digest()
+	if err != nil {
+		return err
+	}
+	was, _ := regular.Read(t.stamp, regular.Sane)
+	t.Done = string(was) == sum && hasOutputs(p, step)
+	return nil
+}
+
 // Turn is a unit's turn at a step: nobody else runs it until End.
 type Turn struct {
 	// Done says that the step need not run.
@@ -67,14 +90,12 @@ func (r *Record) Begin(ctx context.Context, p *plan.Plan, u *plan.Unit, step pla
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	t := &Turn{end: func() { <-turn }, stamp: filepath.Join(r.dir, k), digest: func() (string, error) { return digest(p, u, step) }}
-	sum, err := t.digest()
-	if err != nil {
+	t := r.turn(p, u, step)
+	t.end = func() { <-turn }
+	if err := t.look(p, step); err != nil {
 		t.end()
 		return nil, err
 	}
-	was, _ := regular.Read(t.stamp, regular.Sane)
-	t.Done = string(was) == sum && hasOutputs(p, step)
 	return t, nil
 }
 

@@ -23,7 +23,9 @@ import (
 //     is left out of what others write;
 //  9. the verdict is CURRENT if and only if some unit is wanted, every wanted unit is
 //     current and at rest, and the saved settings are in use; each other word has its
-//     reason.
+//     reason;
+//  10. never more tasks, suites and setup steps at once than there are jobs, and none
+//     beside one that runs alone.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -68,6 +70,8 @@ type books struct {
 	owed    map[string]bool
 	payable []string
 	command string
+	job     bool // its live run is a task's or suite's, or in a step of its setup
+	heavy   bool // the step that was told is one of the setup
 
 	// Of a unit that takes up changes by itself.
 	really writings         // that were done, heard of or not
@@ -170,6 +174,14 @@ func (c *Checker) before(ev engine.Event) {
 				b.undone[ev.Burst] = true
 				c.excuse(name)
 			}
+		}
+	case engine.SettingUp:
+		if b := c.of(ev.Unit); b.live == ev.Run {
+			b.heavy = ev.Heavy
+		}
+	case engine.Spawned:
+		if b := c.of(ev.Unit); b.live == ev.Run {
+			b.job = b.spec.Kind.Ends()
 		}
 	case engine.NotSpawned:
 		if b := c.of(ev.Unit); b.live == ev.Run {
@@ -409,6 +421,11 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		switch o := o.(type) {
 		case engine.Start:
 			c.started(o, snap)
+		case engine.Proceed:
+			if b := c.of(o.Unit); b.heavy && !b.job {
+				b.job = true
+				c.jobs(o.Unit)
+			}
 		case engine.StopRun:
 			b := c.of(o.Unit)
 			b.ready, b.signalled = false, true
@@ -523,6 +540,9 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
 	b.live, b.newest, b.ready, b.done, b.signalled = o.Run, o.Run, false, false, false
+	if b.job, b.heavy = b.spec.Kind.Ends(), false; b.job {
+		c.jobs(o.Unit)
+	}
 	b.payable, b.command = nil, ""
 	if c := o.Command.String(); c != b.spec.Run.String() {
 		b.command = c
@@ -549,6 +569,27 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		if c.moves[id][o.Unit] > 1+c.after[id][o.Unit] {
 			c.broke(3, "ripple %d runs %s %d times", id, o.Unit, c.moves[id][o.Unit])
 		}
+	}
+}
+
+// jobs checks that a unit may be at work beside those that are.
+func (c *Checker) jobs(name string) {
+	n, alone := 0, ""
+	for _, all := range []map[string]*books{c.units, c.gone} {
+		for other, b := range all {
+			if b.live == 0 || !b.job {
+				continue
+			}
+			if n++; b.spec.Alone {
+				alone = other
+			}
+		}
+	}
+	if c.plan.Jobs > 0 && n > c.plan.Jobs {
+		c.broke(10, "%s is at work as number %d of %d", name, n, c.plan.Jobs)
+	}
+	if alone != "" && n > 1 {
+		c.broke(10, "%s is at work beside %s, which runs alone", name, alone)
 	}
 }
 

@@ -71,7 +71,7 @@ type script struct {
 // randomPlan makes a project of 1 to 60 units in which each may need and follow
 // some of those before it.
 func randomPlan(r *rand.Rand) *plan.Plan {
-	p := &plan.Plan{Name: "made up", Root: "/made-up"}
+	p := &plan.Plan{Name: "made up", Root: "/made-up", Jobs: r.IntN(4)}
 	n := 1 + r.IntN(12)
 	if r.IntN(10) == 0 {
 		n = 1 + r.IntN(60)
@@ -81,8 +81,8 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Name: fmt.Sprintf("u%d", i), Kind: plan.Kind(r.IntN(3)),
 			Stop:    plan.Stop{Signal: "TERM", Grace: d(r, 100, 3000)},
 			Overlap: plan.Overlap(r.IntN(2)), AfterExit: plan.AfterExit(r.IntN(2)),
-			Manual: r.IntN(12) == 0,
-			Run:    plan.Command{Shell: "whole"},
+			Manual: r.IntN(12) == 0, Alone: r.IntN(12) == 0,
+			Run: plan.Command{Shell: "whole"},
 		}
 		switch r.IntN(6) {
 		case 0:
@@ -126,7 +126,7 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
 	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
 	if r.IntN(6) == 0 {
-		b.SetupTakes = d(r, 1, 1500)
+		b.SetupTakes, b.Quick = d(r, 1, 1500), r.IntN(3) == 0
 	}
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
@@ -253,7 +253,10 @@ func (dr *script) editSettings() {
 // edit returns the project with something in its settings changed.
 func (dr *script) edit() *plan.Plan {
 	r, old := dr.rand, dr.world.Plan
-	p := &plan.Plan{Name: old.Name, Root: old.Root}
+	p := &plan.Plan{Name: old.Name, Root: old.Root, Jobs: old.Jobs}
+	if r.IntN(6) == 0 {
+		p.Jobs = r.IntN(4)
+	}
 	gone := ""
 	if len(old.Units) > 1 && r.IntN(3) == 0 {
 		gone = old.Units[r.IntN(len(old.Units))].Name

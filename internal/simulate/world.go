@@ -21,6 +21,7 @@ import (
 type Behaviour struct {
 	NoSpawn    bool          // the command cannot be started
 	SetupTakes time.Duration // steps before the process, if any
+	Quick      bool          // they are no setup
 	SpawnTakes time.Duration // from the order, or the end of the steps, to the process
 	ReadyAfter time.Duration // of services that are probed; negative: never
 	EndsAfter  time.Duration // by itself; negative: never
@@ -69,6 +70,7 @@ type process struct {
 	run   int
 	b     Behaviour
 	alive bool
+	went  bool  // its step has begun
 	tool  *tool // nil where it takes up no changes
 }
 
@@ -124,6 +126,11 @@ func (w *World) carryOut(o engine.Order) {
 	switch o := o.(type) {
 	case engine.Start:
 		w.start(o)
+	case engine.Proceed:
+		if p := w.procs[o.Unit]; p != nil && p.run == o.Run && !p.went {
+			p.went = true
+			w.spawn(o.Unit, p, p.b.SetupTakes+p.b.SpawnTakes)
+		}
 	case engine.StopRun:
 		w.signal(o)
 	case engine.SetTimer:
@@ -138,35 +145,46 @@ func (w *World) start(o engine.Start) {
 	p := &process{run: o.Run, b: b, alive: true}
 	w.procs[o.Unit] = p
 	if b.SetupTakes > 0 {
-		w.In(0, func() { w.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: "step"}) })
+		w.In(0, func() {
+			if p.alive {
+				w.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: "step", Heavy: !b.Quick})
+			}
+		})
+		return // on with Proceed
 	}
-	w.In(b.SetupTakes+b.SpawnTakes, func() {
+	w.spawn(o.Unit, p, b.SpawnTakes)
+}
+
+// spawn lets the process of a run begin.
+func (w *World) spawn(unit string, p *process, after time.Duration) {
+	b := p.b
+	w.In(after, func() {
 		if !p.alive {
 			return // it was stopped during a step
 		}
 		if b.NoSpawn {
 			p.alive = false
-			w.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "command not found"})
+			w.Send(engine.NotSpawned{Unit: unit, Run: p.run, Problem: "command not found"})
 			return
 		}
 		if w.Spawned != nil {
-			w.Spawned(o.Unit, o.Run)
+			w.Spawned(unit, p.run)
 		}
 		w.pids++
-		w.Send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: w.pids})
+		w.Send(engine.Spawned{Unit: unit, Run: p.run, PID: w.pids})
 		if b.Tool != nil {
-			w.runTool(o.Unit, p)
+			w.runTool(unit, p)
 		}
 		if b.OwnAfter > 0 {
-			w.In(b.OwnAfter, func() { w.writeOwn(o.Unit, p) })
+			w.In(b.OwnAfter, func() { w.writeOwn(unit, p) })
 		}
 		if b.EndsAfter >= 0 {
-			w.In(b.EndsAfter, func() { w.exit(o.Unit, p, b.Exit) })
+			w.In(b.EndsAfter, func() { w.exit(unit, p, b.Exit) })
 		}
 		if b.ReadyAfter >= 0 {
 			w.In(b.ReadyAfter, func() {
 				if p.alive {
-					w.Send(engine.BecameReady{Unit: o.Unit, Run: o.Run})
+					w.Send(engine.BecameReady{Unit: unit, Run: p.run})
 				}
 			})
 		}

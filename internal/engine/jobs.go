@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// At most so many tasks, suites and setup steps are at work at once: each has a job while
+// it is. Who finds none free stands in line. Whoever keeps the longest chain of others
+// waiting goes first, and who has waited long goes before that.
+
+// takesJob reports whether the unit's next run needs a job from its beginning. Services
+// need one only for their setup steps.
+func (u *unit) takesJob() bool { return u.spec.Kind.Ends() }
+
+// queueForJob puts the unit into the line for a job.
+func (e *Engine) queueForJob(u *unit) {
+	if !slices.Contains(e.line, u) {
+		e.line = append(e.line, u)
+		u.queuedAt = e.now
+	}
+}
+
+// inLine reports whether the unit still waits for a job.
+func (u *unit) inLine() bool {
+	if u.live() {
+		return u.run.stepWaits && u.state == Setup
+	}
+	return u.pending != nil && u.obstacle != nil && u.obstacle.job
+}
+
+// grantJob gives a free job to the first in line and reports whether there was one.
+func (e *Engine) grantJob() bool {
+	e.line = slices.DeleteFunc(e.line, func(u *unit) bool { return !u.inLine() })
+	working := e.working()
+	if len(e.line) == 0 || e.plan.Jobs > 0 && len(working) >= e.plan.Jobs {
+		return false
+	}
+	first, longest := e.line[0], time.Duration(-1)
+	known := map[*unit]time.Duration{}
+	for _, u := range e.line {
+		if weight := u.chainOf(known) + e.now.Sub(u.queuedAt); weight > longest {
+			first, longest = u, weight
+		}
+	}
+	if len(working) > 0 && (first.spec.Alone || working[0].spec.Alone) {
+		return false // nobody overtakes it
+	}
+	switch {
+	case first.live():
+		first.run.stepWaits = false
+		e.proceed(first)
+	case e.obstacleOf(first) == nil:
+		first.obstacle = nil
+		e.start(first)
+	default: // something has come up that keeps it from its turn
+		first.obstacle = nil
+	}
+	e.enqueue(first)
+	return true
+}
+
+// working returns the units that have a job.
+func (e *Engine) working() []*unit {
+	return slices.DeleteFunc(slices.Clone(e.units), func(u *unit) bool { return !u.live() || !u.run.job })
+}
+
+// guess is how long a run is taken to last of which nothing is known.
+const guess = time.Second
+
+// chainOf is how long the longest chain of units is known to take that begins with this
+// one and in which each waits for the one before it.
+func (u *unit) chainOf(known map[*unit]time.Duration) time.Duration {
+	if d, ok := known[u]; ok {
+		return d
+	}
+	rest := time.Duration(0)
+	for _, d := range u.downstream {
+		if d.wanted && (d.pending != nil || slices.Contains(u.followers, d)) {
+			rest = max(rest, d.chainOf(known))
+		}
+	}
+	own := u.lasted
+	if own == 0 {
+		own = guess
+	}
+	known[u] = own + rest
+	return known[u]
+}
+
+// proceed lets a step begin.
+func (e *Engine) proceed(u *unit) {
+	u.run.job = u.run.job || u.run.heavy
+	e.give(Proceed{u.spec.Name, u.run.Number})
+	e.tellRun(u, TellNote, ToneMoving, "prepares: "+u.run.step)
+}
+
+// jobWords says what a unit in line waits for.
+func (e *Engine) jobWords(u *unit, working []*unit) string {
+	names := make([]string, len(working))
+	for i, w := range working {
+		names[i] = w.spec.Name
+	}
+	switch {
+	case len(working) == 0:
+		return "queued behind others"
+	case working[0].spec.Alone:
+		return "queued until " + names[0] + " has finished, which runs alone"
+	case u.spec.Alone:
+		return "queued to run alone, after " + List(names)
+	case len(working) < e.plan.Jobs:
+		return "queued behind one that runs alone"
+	}
+	return fmt.Sprintf("queued: all %d jobs are taken, by %s", e.plan.Jobs, List(names))
+}
