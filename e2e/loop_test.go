@@ -45,11 +45,17 @@ func onDiskAndInMemory(t *testing.T, test func(t *testing.T, dir string)) {
 
 func runIn(t testing.TB, dir, settings string) *running {
 	t.Helper()
+	return runAgain(t, dir, settings, t.TempDir())
+}
+
+// runAgain is runIn with the state that an earlier one has left.
+func runAgain(t testing.TB, dir, settings, state string) *running {
+	t.Helper()
 	r := &running{t: t, dir: dir}
 	r.write("omnivigil.toml", settings)
 	r.cmd = exec.Command(build(t), "start", "--plain", "--trust")
 	r.cmd.Dir, r.cmd.Stdout, r.cmd.Stderr = r.dir, &r.out, &r.out
-	r.cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+	r.cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
 	require.NoError(t, r.cmd.Start())
 	t.Cleanup(r.stop)
 	return r

@@ -9,22 +9,37 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
-// build compiles the program once for all tests of the screen.
+// build compiles the program, once for all tests.
 func build(t testing.TB) string {
 	t.Helper()
-	program := filepath.Join(t.TempDir(), "omnivigil")
-	cmd := exec.Command("go", "build", "-o", program, "omnivigil/cmd/omnivigil")
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, string(out))
+	program, err := built()
+	require.NoError(t, err, program)
 	return program
 }
+
+var (
+	binaries string // the folder of what is built
+	built    = sync.OnceValues(func() (string, error) {
+		var err error
+		if binaries, err = os.MkdirTemp("", "omnivigil-"); err != nil {
+			return "", err
+		}
+		program := filepath.Join(binaries, "omnivigil")
+		cmd := exec.Command("go", "build", "-o", program, "omnivigil/cmd/omnivigil")
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return string(out), err
+		}
+		return program, nil
+	})
+)
 
 // screen is a terminal with the program in it.
 type screen struct {

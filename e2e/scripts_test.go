@@ -16,7 +16,15 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"omnivigil": func() { os.Exit(cli.Main()) }})
+	testscript.Main(cleaned{m}, map[string]func(){"omnivigil": func() { os.Exit(cli.Main()) }})
+}
+
+// cleaned removes what build has made after all tests.
+type cleaned struct{ *testing.M }
+
+func (c cleaned) Run() int {
+	defer func() { os.RemoveAll(binaries) }()
+	return c.M.Run()
 }
 
 // TestScripts runs testdata/*.txtar. Beside testscript's own commands there is

@@ -51,7 +51,7 @@ func Interests(p *plan.Plan) []watch.Interest {
 				in.Rules = append(in.Rules, watch.Rule{Pattern: input.Text})
 			}
 		}
-		for _, i := range u.Ignore {
+		for _, i := range slices.Concat(u.Ignore, u.Outputs) {
 			in.Ignore = append(in.Ignore, i.Text)
 		}
 		if len(in.Rules) > 0 {

@@ -87,7 +87,7 @@ func relative(p *plan.Plan, path string) string {
 // keptBy says what keeps a path out: an ignore pattern, version control, or a
 // reaction that does nothing.
 func keptBy(u *plan.Unit, a watch.Answer) Kept {
-	for _, i := range u.Ignore {
+	for _, i := range slices.Concat(u.Ignore, u.Outputs) {
 		if i.Text == a.Ignored {
 			return Kept{Unit: u.Name, By: i}
 		}

@@ -179,7 +179,7 @@ func (e *Engine) isMoving(u *unit) bool {
 // has touched holds nobody up.
 func (e *Engine) isUpToDate(u *unit) bool {
 	if u.generation == 0 {
-		return !u.wanted && u.touched == 0 && !u.news
+		return !u.wanted && u.touched == 0 && !u.news && !e.quitting
 	}
 	if u.goodRead < u.touched || !u.owed.empty() || u.news {
 		return false

@@ -108,6 +108,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.probed(ev)
 	case Exited:
 		e.exited(ev)
+	case Reused:
+		e.reused(ev)
 	case TimerFired:
 		e.timerFired(ev)
 	case Requested:

@@ -123,6 +123,15 @@ type NotSpawned struct {
 	Problem string
 }
 
+// Reused answers a Start order that may be answered so: the result of the unit's last good
+// run holds, because nothing that it depends on has changed. No process was started.
+type Reused struct {
+	Unit string
+	Run  int
+	At   time.Time     // when that run ended
+	Took time.Duration // and how long it took
+}
+
 // BecameReady says that what a service's ready setting waits for has come.
 type BecameReady struct {
 	Unit string
@@ -169,6 +178,7 @@ func (NotSpawned) event()      {}
 func (BecameReady) event()     {}
 func (Probed) event()          {}
 func (Exited) event()          {}
+func (Reused) event()          {}
 func (TimerFired) event()      {}
 func (Requested) event()       {}
 
@@ -213,6 +223,7 @@ type Start struct {
 	Run     int
 	Command plan.Command
 	Setup   bool // do its setup steps even if nothing that they depend on has changed
+	Reuse   bool // its last good result will do, if it still holds: see Reused
 }
 
 // Proceed lets the step begin that was told by SettingUp.

@@ -18,8 +18,9 @@ type Run struct {
 	ReadyAt   time.Time
 	EndedAt   time.Time
 	Exit      Exit
-	Problem   string // why it failed, where its exit does not say
-	Spans     []Span // what came before it was ordered, and its own
+	Reused    time.Time // when the run was whose result it took over; zero for one that really ran
+	Problem   string    // why it failed, where its exit does not say
+	Spans     []Span    // what came before it was ordered, and its own
 }
 
 // run is a Run with what only the engine knows.
@@ -37,6 +38,7 @@ type run struct {
 	spawned   bool
 	spawnedAt time.Time
 	seen      string // last seen by its readiness probe
+	opening   string // what is to be told when it begins; empty when it has been
 	answered  bool   // its readiness probe has been answered
 	job       bool   // it counts among those that may be at work at once
 	heavy     bool   // its step needs a job
@@ -83,12 +85,57 @@ func (e *Engine) start(u *unit) {
 		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
 	}
 	e.ripples.attribute(u, r, a)
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup})
-	text := verb + ": " + r.Because
+	mayReuse := u.spec.Reuse && r.whole && !a.forced
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup, Reuse: mayReuse})
+	r.opening = verb + ": " + r.Because
 	if !r.whole {
-		text += "; it runs " + r.Command
+		r.opening += "; it runs " + r.Command
 	}
-	e.tellRun(u, TellRunOpens, ToneMoving, text)
+	if !mayReuse {
+		e.tellOpening(u)
+	}
+}
+
+// tellOpening tells that a run was ordered, unless that has been told.
+func (e *Engine) tellOpening(u *unit) {
+	if u.run.opening != "" {
+		e.tellRun(u, TellRunOpens, ToneMoving, u.run.opening)
+		u.run.opening = ""
+	}
+}
+
+// reused ends a run that need not be: its unit's last good result holds.
+func (e *Engine) reused(ev Reused) {
+	u := e.of(ev.Unit, ev.Run)
+	switch {
+	case u == nil || u.run.spawned || !u.spec.Reuse:
+		return
+	case u.state == Stopping:
+		e.notSpawned(NotSpawned{Unit: ev.Unit, Run: ev.Run})
+		return
+	}
+	u.run.opening, u.run.Reused = "", ev.At
+	e.ended(u, Done, "reused: it ran at "+moment(ev.At, e.now)+", and nothing that it depends on has changed")
+	u.lasted = ev.Took
+	e.goodAgain(u)
+	if u.onlyWhenAsked() && u.pending == nil {
+		u.wanted = false // until it is asked for again
+	}
+}
+
+// goodAgain notes a good result that is the same as the one before, if there was one in
+// this session: those who have built on that need not act.
+func (e *Engine) goodAgain(u *unit) {
+	if u.generation == 0 {
+		e.finishedAgain(u)
+		return
+	}
+	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
+	u.run.pays, u.run.good = debt{}, true
+	u.suspects = nil
+	for _, d := range u.downstream {
+		e.enqueue(d)
+	}
 }
 
 // working returns what a unit does while it is at it.
@@ -125,6 +172,7 @@ func (e *Engine) settingUp(ev SettingUp) {
 	if u == nil || u.run.spawned || u.state == Stopping || u.run.stepWaits {
 		return
 	}
+	e.tellOpening(u)
 	u.run.step, u.run.heavy = ev.Step, ev.Heavy
 	if u.state != Setup {
 		u.state = Setup
@@ -145,6 +193,7 @@ func (e *Engine) spawned(ev Spawned) {
 	if u == nil || u.run.spawned {
 		return
 	}
+	e.tellOpening(u)
 	u.run.PID, u.run.spawned, u.run.spawnedAt = ev.PID, true, e.now
 	u.run.job = u.takesJob()
 	if u.state == Setup {
@@ -169,6 +218,7 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 	if u == nil || u.run.spawned {
 		return
 	}
+	e.tellOpening(u)
 	u.run.Problem = ev.Problem
 	switch u.ending {
 	case byRequest:

@@ -55,7 +55,8 @@ func (e *Engine) killNow(u *unit) {
 
 // settleQuitting stops a unit as soon as nobody downstream lives any more.
 func (e *Engine) settleQuitting(u *unit) {
-	u.pending, u.wanted, u.obstacle = nil, false, nil
+	u.dropPending()
+	u.wanted, u.obstacle = false, nil
 	if !u.live() {
 		if u.state == Waiting {
 			u.state = Stopped

@@ -118,7 +118,8 @@ func sameCare(a, b *Unit) bool {
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
-		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone
+		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
+		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse
 }
 
 func sameStep(a, b Step) bool {

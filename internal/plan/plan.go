@@ -108,9 +108,11 @@ type Unit struct {
 	Prelude       []Step // quick steps before every run
 	Overlap       Overlap
 	AfterExit     AfterExit
-	Manual        bool // starts by request only
-	Alone         bool // no other task, suite or setup step runs beside it
-	Line          int  // of its table in the file, from 1
+	Manual        bool      // starts by request only
+	Outputs       []Pattern // what a task or suite makes; never counts as its own input
+	Reuse         bool      // its last good result holds while all that it depends on is the same
+	Alone         bool      // no other task, suite or setup step runs beside it
+	Line          int       // of its table in the file, from 1
 }
 
 // Pattern is a glob, relative to Plan.Root, with its place in the file.

@@ -265,9 +265,17 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)
+	if u.Reuse = u.Reuse && (e.value.table.get("outputs") != nil || r.defaults.get("outputs") != nil); !u.Reuse && asksForReuse(e) {
+		r.wrong(e.value.table.get("reuse").keyAt, `say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`, "\"reuse\" needs \"outputs\"")
+	}
 	u.Env = append(r.env.fileVariables(u), u.Env...)
 	r.known[u.Name] = len(r.plan.Units)
 	r.plan.Units = append(r.plan.Units, u)
+}
+
+func asksForReuse(e *entry) bool {
+	reuse := e.value.table.get("reuse")
+	return reuse != nil && reuse.value.text == "true"
 }
 
 // finishReady fills in what the file leaves open about a service's readiness.

@@ -46,6 +46,9 @@ func (a *Agenda) In(d time.Duration, do func()) {
 	heap.Push(&a.items, item{a.Now.Add(max(d, 0)), a.serial, do})
 }
 
+// Clear takes everything off the agenda.
+func (a *Agenda) Clear() { a.items = nil }
+
 // Next lets the next thing happen. It reports false when there is none before the limit.
 func (a *Agenda) Next(limit time.Time) bool {
 	if len(a.items) == 0 || a.items[0].at.After(limit) {

@@ -4,13 +4,18 @@ import (
 	"fmt"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/spawn"
+	"omnivigil/internal/visible"
 )
 
 // prepare runs what comes before the unit's own command, and then that. It reports
 // to the engine how it went.
 func (r *liveRun) prepare(s *Session, o engine.Start) {
+	if r.unit.Reuse && r.isReused(s, o) {
+		return
+	}
 	for _, step := range r.unit.Setup {
 		if !r.setUp(s, o, step) {
 			return
@@ -22,6 +27,37 @@ func (r *liveRun) prepare(s *Session, o engine.Start) {
 		}
 	}
 	s.spawnRun(r, o)
+}
+
+// isReused finds out whether the unit's last good result holds, and reports whether it is
+// taken. Where it is not, what the run depends on is remembered for its end.
+func (r *liveRun) isReused(s *Session, o engine.Start) bool {
+	attempt, err := s.results.Begin(s.Plan(), r.unit)
+	switch {
+	case err != nil:
+		s.book.Append(r.entry(logbook.Note), visible.Text("its result cannot be reused: "+err.Error()))
+		return false
+	case r.isStopped():
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		return true
+	case attempt.Holds && o.Reuse:
+		s.send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
+		return true
+	}
+	if o.Command.Equal(r.unit.Run) {
+		r.attempt = attempt
+	}
+	return false
+}
+
+// remember keeps the result of a run that has ended well, if it can be reused.
+func (r *liveRun) remember(s *Session) {
+	if r.attempt == nil {
+		return
+	}
+	if err := r.attempt.EndedWell(); err != nil {
+		s.book.Append(r.entry(logbook.Note), visible.Text("its result cannot be reused: "+err.Error()))
+	}
 }
 
 // setUp runs a setup step, unless it is done. It reports whether the run can go on.

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/ready"
+	"omnivigil/internal/reuse"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/visible"
 )
@@ -35,6 +36,7 @@ type liveRun struct {
 	cancel    func()
 
 	proceed   chan struct{}   // the step that was told may begin
+	attempt   *reuse.Attempt  // to make a result that can be reused, or nil
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // ends when the process is gone
 	ended     func()
@@ -144,6 +146,9 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	r.endHelpers()
 	r.rest(s)
 	<-r.announced
+	if engine.Exit(x).OK() {
+		r.remember(s)
+	}
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
 }
 

@@ -27,6 +27,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/ready"
 	"omnivigil/internal/recording"
+	"omnivigil/internal/reuse"
 	"omnivigil/internal/setup"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/usage"
@@ -60,6 +61,7 @@ type Book interface {
 type Watcher interface {
 	Events() <-chan watch.Event
 	SetInterests(interests []watch.Interest, number int)
+	Files(key string) []string // those that the interest with that key hears of
 	Close()
 }
 
@@ -95,6 +97,7 @@ type Session struct {
 	marks   []string // variables by which all its processes are known
 	events  chan timedEvent
 	setup   *setup.Record
+	results *reuse.Results
 	meter   *usage.Meter // nil where the spawner is not the system's
 	tracer  *spawn.Spawner
 	done    chan struct{}
@@ -161,6 +164,7 @@ func Start(c Config) (*Session, error) {
 		s.spawner = system{s.tracer}
 		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Moved: s.notify, Note: s.Note}
 	}
+	s.results = reuse.In(c.State, c.Plan.Root, s.watcher.Files)
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	s.watchFor(c.Plan)
@@ -238,6 +242,9 @@ func (s *Session) loop(first engine.Event) {
 		s.drain()
 	}
 	close(s.stopped)
+	if err := s.results.Save(); err != nil {
+		s.Note("files will have to be read again next time: " + err.Error())
+	}
 	s.watcher.Close()
 	s.publish()
 	close(s.done)
@@ -468,7 +475,7 @@ func (s *Session) tell(t engine.Tell) {
 func (s *Session) start(o engine.Start) {
 	run := s.newRun(s.plan.Unit(o.Unit), o.Run)
 	s.live[o.Unit] = run
-	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 {
+	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
 		go run.prepare(s, o)
 	} else {
 		s.spawnRun(run, o)

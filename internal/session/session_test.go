@@ -29,6 +29,7 @@ type watcher struct{ events chan watch.Event }
 
 func (w *watcher) Events() <-chan watch.Event { return w.events }
 func (w *watcher) Close()                     {}
+func (w *watcher) Files(string) []string      { return nil }
 func (w *watcher) SetInterests(_ []watch.Interest, number int) {
 	go func() { w.events <- watch.Watching{Number: number} }()
 }

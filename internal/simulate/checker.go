@@ -25,7 +25,9 @@ import (
 //     current and at rest, and the saved settings are in use; each other word has its
 //     reason;
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
-//     beside one that runs alone.
+//     beside one that runs alone;
+//
+// 11. a result is not reused when a person wants it run.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -183,6 +185,8 @@ func (c *Checker) before(ev engine.Event) {
 		if b := c.of(ev.Unit); b.live == ev.Run {
 			b.job = b.spec.Kind.Ends()
 		}
+	case engine.Reused:
+		c.reused(ev)
 	case engine.NotSpawned:
 		if b := c.of(ev.Unit); b.live == ev.Run {
 			b.live = 0
@@ -197,8 +201,9 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.Requested:
 		c.requested(ev)
 	case engine.NewPlan:
-		c.settingsRead, c.settingsBroken = max(c.settingsRead, ev.Burst), false
-		c.newPlan(ev.Plan)
+		if c.settingsRead, c.settingsBroken = max(c.settingsRead, ev.Burst), false; !c.quitting {
+			c.newPlan(ev.Plan)
+		}
 	}
 }
 
@@ -305,6 +310,51 @@ func (c *Checker) exited(ev engine.Exited) {
 	b.live, b.ready = 0, false
 }
 
+// reused enters that a task need not be run, since its last good result holds.
+func (c *Checker) reused(ev engine.Reused) {
+	b := c.of(ev.Unit)
+	switch {
+	case b.live != ev.Run || c.world.doubled:
+		return
+	case b.signalled:
+		b.live, b.job = 0, false
+		return
+	}
+	if why := c.changedSince(ev.Unit); why != "" {
+		c.broke(11, "%s is reused although %s", ev.Unit, why)
+	}
+	c.spawned(ev.Unit, ev.Run)
+	before := b.good
+	c.succeed(ev.Unit)
+	if before > 0 {
+		b.good = before // it is the same result
+	}
+	if b.spec.Manual && b.must == 0 {
+		b.wanted = false
+	}
+	b.live, b.ready, b.job = 0, false, false
+}
+
+// changedSince says what has changed since a unit last ended well in this session, if it
+// has, of what the engine has heard and that still counts.
+func (c *Checker) changedSince(name string) string {
+	b := c.of(name)
+	if b.must > 0 && b.must <= b.live {
+		return "a person wants it run"
+	}
+	return ""
+}
+
+// again begins a new session: the engine knows nothing any more.
+func (c *Checker) again() {
+	c.plan, c.units, c.gone = c.world.Plan, map[string]*books{}, map[string]*books{}
+	for _, u := range c.plan.Units {
+		c.units[u.Name] = newBooks(u)
+	}
+	c.moves, c.after = map[int]map[string]int{}, map[int]map[string]int{}
+	c.settingsTouched, c.settingsRead, c.settingsBroken, c.quitting = 0, 0, false, false
+}
+
 // succeed enters that the live run is a good one.
 func (c *Checker) succeed(unit string) {
 	b := c.of(unit)
@@ -368,6 +418,7 @@ func (c *Checker) wantNeeds(name string, seen map[string]bool) {
 		seen[n] = true
 		if u := snap.Unit(n); u.State != engine.Done || u.Freshness != engine.Current {
 			c.units[n].wanted = true
+			c.excuse(n)
 		}
 		c.wantNeeds(n, seen)
 	}

@@ -42,6 +42,10 @@ func Play(seed uint64, withStory bool) Result {
 	actions := 5 + r.IntN(60)
 	for range actions {
 		w.Run(d.pause())
+		if r.IntN(40) == 0 {
+			w.again(c)
+			d.edits = 0
+		}
 		d.act()
 		if len(c.Broken) > 0 {
 			break
@@ -84,6 +88,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Manual: r.IntN(12) == 0, Alone: r.IntN(12) == 0,
 			Run: plan.Command{Shell: "whole"},
 		}
+		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
 		switch r.IntN(6) {
 		case 0:
 			u.Reactions = []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}

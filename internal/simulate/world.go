@@ -61,6 +61,13 @@ type World struct {
 	own   map[string]*ownWriting
 	burst int
 
+	// What the files of each unit hold, as the bursts that have changed them for good, and
+	// the results that tasks have made.
+	contents map[string]map[int]bool
+	results  map[string]*result
+	writes   map[string]int
+	made     int
+
 	doubled bool // the event is sent for the second time
 	passes  int  // of all tools so far
 	ending  int  // the pass that PassEnded is about
@@ -72,12 +79,15 @@ type process struct {
 	alive bool
 	went  bool  // its step has begun
 	tool  *tool // nil where it takes up no changes
+	order engine.Start
+	input *result // what it was begun with
 }
 
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
 	w := &World{
 		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string]bool{}, own: map[string]*ownWriting{},
+		contents: map[string]map[int]bool{}, results: map[string]*result{}, writes: map[string]int{},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	return w
@@ -142,8 +152,12 @@ func (w *World) carryOut(o engine.Order) {
 
 func (w *World) start(o engine.Start) {
 	b := w.Behave(o.Unit, o.Run)
-	p := &process{run: o.Run, b: b, alive: true}
+	p := &process{run: o.Run, b: b, alive: true, order: o}
 	w.procs[o.Unit] = p
+	if o.Reuse && w.holds(o.Unit) {
+		w.In(b.SpawnTakes, func() { w.reuse(o.Unit, p) })
+		return
+	}
 	if b.SetupTakes > 0 {
 		w.In(0, func() {
 			if p.alive {
@@ -167,6 +181,7 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 			w.Send(engine.NotSpawned{Unit: unit, Run: p.run, Problem: "command not found"})
 			return
 		}
+		p.input = w.inputOf(unit)
 		if w.Spawned != nil {
 			w.Spawned(unit, p.run)
 		}
@@ -213,6 +228,7 @@ func (w *World) signal(o engine.StopRun) {
 func (w *World) exit(unit string, p *process, x engine.Exit) {
 	if p.alive {
 		p.alive = false
+		w.finish(unit, p, x)
 		w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x})
 	}
 }
@@ -281,6 +297,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 			if w.Wrote != nil {
 				w.Wrote(name, burst)
 			}
+			w.change(name, burst, s.Same)
 		}
 		for _, t := range w.tools(units) {
 			t.written()

@@ -56,7 +56,7 @@ type columns struct {
 }
 
 func (m *model) columns() columns {
-	c := columns{state: 10, took: 8}
+	c := columns{state: 10, took: 9}
 	for _, u := range m.snap.Units {
 		c.name = max(c.name, len(u.Name))
 	}
@@ -296,12 +296,17 @@ func memory(u usage.Use) string {
 	return fmt.Sprintf("%.1f GB", float64(u.Memory)/mega/1024)
 }
 
-// took is how long the newest run needed, or has been at it.
+// took is how long the newest run needed, or has been at it; of a result that was reused,
+// when it was made.
 func took(u *engine.Unit, now time.Time) string {
 	r := u.Run
 	switch {
 	case r.Number == 0:
 		return ""
+	case !r.Reused.IsZero() && now.Sub(r.Reused) < 12*time.Hour:
+		return "of " + r.Reused.Format("15:04")
+	case !r.Reused.IsZero():
+		return r.Reused.Format("2 Jan")
 	case !r.ReadyAt.IsZero():
 		return engine.Duration(r.ReadyAt.Sub(r.OrderedAt))
 	case !r.EndedAt.IsZero():

@@ -84,3 +84,20 @@ func entryOf(info fs.FileInfo, err error) entry {
 	}
 	return e
 }
+
+// Stamp is what a look at a file tells without reading it. A file with the same stamp holds
+// the same, unless it was written within a tick of the system's clock.
+type Stamp struct {
+	Device, Number    uint64 // zero where the system has none
+	Size              int64
+	Modified, Changed int64 // nanoseconds since 1970; Changed cannot be set, and is 0 where there is none
+}
+
+// StampOf returns the stamp of a file.
+func StampOf(info fs.FileInfo) Stamp {
+	m := markOf(info)
+	return Stamp{m.id.device, m.id.number, m.size, m.modified, m.changed}
+}
+
+// LastChange is the newest time that the stamp tells, nanoseconds since 1970.
+func (s Stamp) LastChange() int64 { return max(s.Modified, s.Changed) }

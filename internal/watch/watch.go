@@ -24,6 +24,7 @@ import (
 type Watcher struct {
 	events  chan Event
 	next    chan wanted
+	asked   chan inquiry
 	closing chan struct{}
 
 	clock func() time.Time // by which files come to rest
@@ -54,7 +55,7 @@ func Open(root string) (*Watcher, error) {
 func newWatcher(root string, k kernel, clock func() time.Time) *Watcher {
 	w := &Watcher{
 		clock:  clock,
-		events: make(chan Event, 64), next: make(chan wanted, 1), closing: make(chan struct{}),
+		events: make(chan Event, 64), next: make(chan wanted, 1), asked: make(chan inquiry), closing: make(chan struct{}),
 		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
 	}
 	w.tree.kernel, w.tree.clock = k, clock
@@ -83,6 +84,45 @@ func (w *Watcher) SetInterests(interests []Interest, number int) {
 	w.next <- wanted{interests, number}
 }
 
+// inquiry asks which files an interest hears of.
+type inquiry struct {
+	key    string
+	answer chan<- []string
+}
+
+// Files returns the files that are there which the interest with that key hears of, as
+// absolute paths in order. It blocks until the watcher gets to it; after Close there are
+// none.
+func (w *Watcher) Files(key string) []string {
+	answer := make(chan []string, 1)
+	select {
+	case w.asked <- inquiry{key, answer}:
+		return <-answer
+	case <-w.closing:
+		return nil
+	}
+}
+
+// files is Files in the loop.
+func (w *Watcher) files(key string) []string {
+	at, known := w.tree.matcher.byKey[key]
+	if !known {
+		return nil
+	}
+	var files []string
+	w.tree.eachFolder(func(f *folder) {
+		for name := range f.files {
+			heard := !isNoise(name) && slices.ContainsFunc(w.tree.matcher.hears(f.place, name, f.ignores(name, false)),
+				func(a accept) bool { return a.interest == at })
+			if heard {
+				files = append(files, filepath.FromSlash(f.join(name)))
+			}
+		}
+	})
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
 // Close ends the watching. It must be called once.
 func (w *Watcher) Close() { close(w.closing) }
 
@@ -107,6 +147,8 @@ func (w *Watcher) loop() {
 			w.hear(batch)
 		case next := <-w.next:
 			w.replace(next)
+		case q := <-w.asked:
+			q.answer <- w.files(q.key)
 		case <-timer.C:
 			w.idle()
 		}

@@ -1,0 +1,239 @@
+package reuse
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/watch"
+)
+
+// office is a project on disk whose tasks have been run, and the folder of its results.
+type office struct {
+	t           *testing.T
+	root, state string
+}
+
+const settings = `
+[service.tides]
+run = "./tides"
+watch = ["tides.csv"]
+[task.rates]
+run = "./rates"
+watch = ["rates.csv"]
+outputs = ["build/rates.json"]
+[task.fares]
+run = ["bin/fares", "$HARBOUR"]
+env = { LEVEL = "1" }
+needs = ["rates", "tides"]
+prelude = ["./free"]
+watch = ["fares/**"]
+outputs = ["build/fares.json", "build/pages/**"]
+reuse = true
+`
+
+func open(t *testing.T) *office {
+	o := &office{t, t.TempDir(), t.TempDir()}
+	o.write(plan.FileName, settings)
+	for _, name := range []string{"tides.csv", "rates.csv", "fares/a.csv", "build/rates.json", "build/fares.json", "build/pages/1.html"} {
+		o.write(name, name)
+	}
+	o.write("bin/fares", "#!/bin/sh\n")
+	t.Setenv("HARBOUR", "east")
+	return o
+}
+
+func (o *office) at(name string) string { return filepath.Join(o.root, name) }
+
+func (o *office) write(name, text string) {
+	require.NoError(o.t, os.MkdirAll(filepath.Dir(o.at(name)), 0o755))
+	require.NoError(o.t, os.WriteFile(o.at(name), []byte(text), 0o755))
+}
+
+// begin is another session in which the task fares is to run.
+func (o *office) begin() (*Results, *Attempt) {
+	p, err := plan.Read(o.at(plan.FileName))
+	require.NoError(o.t, err)
+	r := In(o.state, o.root, func(unit string) []string {
+		var patterns []string
+		for _, w := range p.Unit(unit).Watch {
+			patterns = append(patterns, w.Text)
+		}
+		return watch.Files(o.root, patterns)
+	})
+	a, err := r.Begin(p, p.Unit("fares"))
+	require.NoError(o.t, err)
+	return r, a
+}
+
+func (o *office) runWell() {
+	r, a := o.begin()
+	require.NoError(o.t, a.EndedWell())
+	require.NoError(o.t, r.Save())
+}
+
+func (o *office) holds() bool {
+	_, a := o.begin()
+	return a.Holds
+}
+
+func TestWhatAResultDependsOn(t *testing.T) {
+	edit := func(from, to string) func(*office) {
+		return func(o *office) { o.write(plan.FileName, strings.Replace(settings, from, to, 1)) }
+	}
+	write := func(name string) func(*office) { return func(o *office) { o.write(name, "other") } }
+	remove := func(name string) func(*office) {
+		return func(o *office) { require.NoError(o.t, os.RemoveAll(o.at(name))) }
+	}
+	for name, c := range map[string]struct {
+		do    func(*office)
+		holds bool
+	}{
+		"nothing":                     {func(*office) {}, true},
+		"an input":                    {write("fares/a.csv"), false},
+		"an input, written the same":  {func(o *office) { o.write("fares/a.csv", "fares/a.csv") }, true},
+		"a new input":                 {write("fares/b.csv"), false},
+		"an input gone":               {remove("fares/a.csv"), false},
+		"an output":                   {write("build/fares.json"), false},
+		"an output gone":              {remove("build/pages"), false},
+		"one output more":             {write("build/pages/2.html"), false},
+		"its command":                 {edit(`"bin/fares", `, `"bin/fares", "-v", `), false},
+		"its program":                 {write("bin/fares"), false},
+		"a step before it":            {edit("./free", "./take"), false},
+		"its own variable":            {edit(`LEVEL = "1"`, `LEVEL = "2"`), false},
+		"a variable that it names":    {func(o *office) { o.t.Setenv("HARBOUR", "west") }, false},
+		"another variable":            {func(o *office) { o.t.Setenv("LIGHTHOUSE", "on") }, true},
+		"what a needed task has made": {write("build/rates.json"), false},
+		"what it makes that from":     {write("rates.csv"), true},
+		"what a needed service reads": {write("tides.csv"), true},
+		"a needed service's command":  {edit("./tides", "./tides -v"), false},
+		"another file":                {write("README"), true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := open(t)
+			assert.False(t, o.holds(), "it never ran")
+			o.runWell()
+			require.True(t, o.holds())
+			c.do(o)
+			assert.Equal(t, c.holds, o.holds())
+		})
+	}
+}
+
+func TestInputsWrittenDuringARun(t *testing.T) {
+	for name, texts := range map[string][]string{"changed": {"other"}, "changed and back": {"other", "fares/a.csv"}} {
+		t.Run(name, func(t *testing.T) {
+			o := open(t)
+			_, a := o.begin()
+			for _, text := range texts {
+				o.write("fares/a.csv", text)
+			}
+			require.NoError(t, a.EndedWell())
+			assert.False(t, o.holds(), "nobody knows what it has read")
+		})
+	}
+}
+
+func TestARecordThatCannotBeRead(t *testing.T) {
+	o := open(t)
+	o.runWell()
+	records, err := filepath.Glob(filepath.Join(o.state, "reuse", "*", "*"))
+	require.NoError(t, err)
+	require.Len(t, records, 2, "the record and the index")
+	for _, file := range records {
+		require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
+	}
+	assert.False(t, o.holds())
+	o.runWell()
+	assert.True(t, o.holds())
+}
+
+// A file whose look tells nothing is read again: one that was written in the tick in which it
+// was read, or with its time put back.
+func TestIndexTrust(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "file")
+	require.NoError(t, os.WriteFile(file, []byte("a"), 0o600))
+	x := OpenIndex(filepath.Join(dir, "index"))
+	first, look, err := x.Sum(file)
+	require.NoError(t, err)
+
+	k := x.known[file]
+	lie := Sum{1}
+	for _, c := range []struct {
+		at    time.Duration // from the file's last change to the reading
+		known Sum
+	}{{sameTick / 2, first}, {sameTick, first}, {sameTick + 1, lie}} {
+		x.known[file] = known{Look: k.Look, At: look.LastChange() + int64(c.at), Sum: lie}
+		sum, _, err := x.Sum(file)
+		require.NoError(t, err)
+		assert.Equal(t, c.known, sum, c.at)
+	}
+
+	x.known[file] = known{Look: k.Look, At: look.LastChange() + int64(time.Hour), Sum: lie}
+	before, err := os.Stat(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte("b"), 0o600))
+	require.NoError(t, os.Chtimes(file, before.ModTime(), before.ModTime()))
+	sum, _, err := x.Sum(file)
+	require.NoError(t, err)
+	assert.NotContains(t, []Sum{lie, first}, sum, "its size and time are the same, but it was written")
+
+	require.NoError(t, os.Remove(file))
+	_, _, err = x.Sum(file)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, x.Save())
+	assert.Empty(t, x.known, "what is gone is not kept")
+}
+
+// BenchmarkIndex sums 100,000 files of 4 kB: all of them new to it, all of them known, and as
+// a program that does nothing but that.
+func BenchmarkIndex(b *testing.B) {
+	dir := b.TempDir()
+	files := make([]string, 100_000)
+	for i := range files {
+		files[i] = filepath.Join(dir, fmt.Sprint(i%100), fmt.Sprint(i))
+		require.NoError(b, os.MkdirAll(filepath.Dir(files[i]), 0o700))
+		require.NoError(b, os.WriteFile(files[i], []byte(strings.Repeat(fmt.Sprintln(i), 4096/len(fmt.Sprintln(i)))), 0o600))
+	}
+	sums := func(b *testing.B, x *Index) {
+		for _, file := range files {
+			_, _, err := x.Sum(file)
+			require.NoError(b, err)
+		}
+	}
+	kept := filepath.Join(dir, "index")
+	time.Sleep(2 * sameTick) // so that all of them are old enough to be known
+	b.Run("new", func(b *testing.B) {
+		for b.Loop() {
+			x := OpenIndex(kept + ".new")
+			sums(b, x)
+			require.NoError(b, x.Save())
+			require.NoError(b, os.Rename(x.file, kept))
+		}
+	})
+	b.Run("known", func(b *testing.B) {
+		for b.Loop() {
+			sums(b, OpenIndex(kept))
+		}
+	})
+	b.Run("sha256sum", func(b *testing.B) {
+		for b.Loop() {
+			sha256sum(b, dir)
+		}
+	})
+}
+
+func sha256sum(b *testing.B, dir string) {
+	command := exec.Command("sh", "-c", "find . -type f -print0 | xargs -0 taskset -c 0 sha256sum >/dev/null")
+	command.Dir = dir
+	require.NoError(b, command.Run())
+}

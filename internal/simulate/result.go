@@ -1,0 +1,104 @@
+package simulate
+
+import (
+	"fmt"
+	"maps"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// result is what a task has made, and from what.
+type result struct {
+	serial  int
+	command string
+	inputs  map[int]bool
+	ups     map[string]string
+	at      time.Time
+	writes  int // how often its files had been written
+}
+
+// change enters what a writing makes of a unit's files. One that leaves them the same is
+// followed by another that takes it back.
+func (w *World) change(unit string, burst int, same bool) {
+	c := w.contents[unit]
+	if c == nil {
+		c = map[int]bool{}
+		w.contents[unit] = c
+	}
+	w.writes[unit]++
+	if same && c[burst] {
+		delete(c, burst)
+	} else {
+		c[burst] = true
+	}
+}
+
+// inputOf returns what a run that begins now would make its result from.
+func (w *World) inputOf(unit string) *result {
+	u := w.Plan.Unit(unit)
+	if u == nil || !u.Reuse {
+		return nil
+	}
+	r := &result{command: u.Run.String(), inputs: maps.Clone(w.contents[unit]), writes: w.writes[unit], ups: map[string]string{}}
+	for _, name := range u.Upstream() {
+		r.ups[name] = w.resultOf(w.Plan.Unit(name))
+	}
+	return r
+}
+
+// resultOf tells the result of a unit from all others that it has had.
+func (w *World) resultOf(u *plan.Unit) string {
+	switch made := w.results[u.Name]; {
+	case made != nil:
+		return fmt.Sprint(made.serial)
+	case u.Kind.Ends() || u.Pass != nil:
+		return fmt.Sprint(w.contents[u.Name])
+	}
+	return ""
+}
+
+func (r *result) sameAs(other *result) bool {
+	return r != nil && other != nil && r.command == other.command &&
+		maps.Equal(r.inputs, other.inputs) && maps.Equal(r.ups, other.ups)
+}
+
+// holds reports whether a task's last good result is one of all that it depends on now.
+func (w *World) holds(unit string) bool { return w.results[unit].sameAs(w.inputOf(unit)) }
+
+// reuse answers that a result holds.
+func (w *World) reuse(unit string, p *process) {
+	if !p.alive {
+		return
+	}
+	p.alive = false
+	w.Send(engine.Reused{Unit: unit, Run: p.run, At: w.results[unit].at, Took: time.Second})
+}
+
+// finish remembers what a task has made, if nothing has changed while it did.
+func (w *World) finish(unit string, p *process, x engine.Exit) {
+	u := w.Plan.Unit(unit)
+	if p.input == nil || u == nil {
+		return
+	}
+	delete(w.results, unit) // what it made is another thing now
+	if !x.OK() || p.input.writes != w.writes[unit] || p.order.Command.String() != u.Run.String() || !p.input.sameAs(w.inputOf(unit)) {
+		return
+	}
+	w.made++
+	p.input.serial, p.input.at = w.made, w.Now
+	w.results[unit] = p.input
+}
+
+// again ends the session at once and begins another on the same files.
+func (w *World) again(c *Checker) {
+	w.Send(engine.Requested{Request: engine.QuitNow})
+	for !w.Finished && w.Next(w.Now.Add(time.Minute)) {
+	}
+	w.Clear()
+	w.Engine, w.Finished, w.procs = engine.New(w.Plan), false, map[string]*process{}
+	w.left, w.own = map[string]bool{}, map[string]*ownWriting{}
+	c.again()
+	w.Send(engine.Begin{})
+}
