@@ -125,6 +125,60 @@ debounce = "1s" # its three writes are one change, however busy the machine is
 	assert.Equal(t, 2, r.count(cut))
 }
 
+// TestUnitsInALoop has a service and a task that set each other off, by a file in the one
+// direction and back.
+func TestUnitsInALoop(t *testing.T) {
+	t.Parallel()
+	onDiskAndInMemory(t, func(t *testing.T, dir string) {
+		r := runIn(t, dir, `
+[service.tides]
+run = "sleep 0.2; date > pages.in; exec sleep 100"
+watch = ["tides.in"]
+
+[task.pages]
+run = "sleep 0.1; date > tides.in"
+watch = ["pages.in", "fares.txt"]
+`)
+		// Both write at about the same time at first, so that it may be told of either. How
+		// soon, the simulator tests: a busy machine makes runs unlike each other.
+		r.says("are ignored from now on", 1)
+		assert.Regexp(t, `is in a loop: |writes what makes it `, r.account())
+		done := r.count("pages done")
+		r.write("fares.txt", "adult 5\n")
+		r.says("pages done", done+1)
+		assert.LessOrEqual(t, r.count("are ignored from now on"), 2, "each once: %s", r.account())
+	})
+}
+
+// TestResultsOfPasses has a tool that writes what it is said to watch, and does not take up.
+func TestResultsOfPasses(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.txt"), []byte("adult 4\n"), 0o644))
+	r := runIn(t, dir, `
+[service.pages]
+run = """
+while :; do
+	now=$(cat fares.txt)
+	if [ "$now" != "$last" ]; then echo working; sleep 0.3; echo "$now" > fares.out; last=$now; echo good; fi
+	sleep 0.05
+done"""
+watch = ["fares.*"]
+pass = { working = "^working", good = "^good", within = "600ms" }
+`)
+	r.says("pages is ready", 1)
+	for n := 1; n <= 3; n++ {
+		r.write("fares.txt", fmt.Sprintf("adult 1%d\n", n))
+		if n < 3 {
+			r.says("omnivigil  pages has not taken up", n)
+		}
+	}
+	r.says("writes files that it watches and does not take up: fares.out", 1)
+	r.write("fares.txt", "adult 20\n")
+	r.says("current after", 5)
+	assert.Equal(t, 2, r.count("omnivigil  pages has not taken up"), "%s", r.account())
+}
+
 // TestPersonIsNoLoop saves as often as it can: at regular times, and each time the
 // unit is ready again. Its processes write a lot meanwhile, but not these files.
 func TestPersonIsNoLoop(t *testing.T) {

@@ -73,13 +73,13 @@ func settingsFiles(p *plan.Plan) []string {
 // elsewhereDebounce lets what tools write in passing come and go.
 const elsewhereDebounce = 300 * time.Millisecond
 
-// InterestsWithout is Interests, with units left out of files that their own runs
-// write, and with the interest in files that no rule matches.
-func InterestsWithout(p *plan.Plan, own map[string][]string) []watch.Interest {
+// InterestsWithout is Interests without files that units do not react to, and with the
+// interest in files that no rule matches.
+func InterestsWithout(p *plan.Plan, ignored map[string][]string) []watch.Interest {
 	all := append(Interests(p), watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
 		Ignore: []string{"**/.*", "**/node_modules"}})
 	for i := range all {
-		for _, file := range own[all[i].Key] {
+		for _, file := range ignored[all[i].Key] {
 			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))
 		}
 	}

@@ -23,7 +23,7 @@ func (e *Engine) ask(u *unit, r *Ripple, reason string, what debt) *act {
 	a.join(r)
 	if reason != "" {
 		a.asks.add(what)
-		a.chain, a.lookout = chain{}, time.Time{} // whatever it was suspected of, here is a reason
+		a.chain, a.lookout = nil, time.Time{} // whatever it was suspected of, here is a reason
 		if !slices.Contains(a.reasons, reason) {
 			a.reasons = append(a.reasons, reason)
 		}

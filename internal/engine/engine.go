@@ -51,6 +51,8 @@ type Engine struct {
 	saves   []Save
 	newest  *Ripple        // of the newest save, however many ripples came later
 	numbers map[string]int // newest runs of units that left the settings and may return
+	setOff  []*unit        // by changes, lately
+	held    []Change       // that wait until it is known who wrote them
 	begun   bool
 	paused  bool
 	broken  string // what is wrong with the newest settings; empty when nothing is
@@ -90,8 +92,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.change(ev)
 	case Unchanged:
 		e.unchanged(ev)
-	case Cleared:
-		e.cleared(ev)
+	case Observed:
+		e.observed(ev)
 	case PassBegan:
 		e.passBegan(ev)
 	case PassEnded:
@@ -152,6 +154,8 @@ func (e *Engine) begin(ev Begin) {
 // touched makes units stale the moment files begin to be written.
 func (e *Engine) touched(ev Touched) {
 	e.rev++
+	var units []*unit
+	var newest time.Time
 	for i, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
 			var written time.Time
@@ -159,8 +163,10 @@ func (e *Engine) touched(ev Touched) {
 				written = ev.Written[i]
 			}
 			e.touch(u, ev.Burst, written)
+			units, newest = append(units, u), later(newest, written)
 		}
 	}
+	e.isWritten(ev.Burst, units, newest)
 }
 
 func (e *Engine) touch(u *unit, burst int, written time.Time) {
@@ -173,19 +179,22 @@ func (e *Engine) touch(u *unit, burst int, written time.Time) {
 	}
 	t := u.stir(burst)
 	if t.first == 0 {
-		t.first, t.suspect = e.rev, true
+		t.first = e.rev
 	}
 	t.last = e.rev
 	t.calm = t.calm && u.pending == nil && !(u.live() && u.state.InMotion())
-	if run := u.writingRun(e.now); run == 0 {
-		t.suspect = false
-	} else if run != t.byRun {
-		t.byRun, t.at = run, e.now
-	}
-	if !u.live() {
+	if a := u.pending; a != nil && len(a.chain) > 0 && !slices.ContainsFunc(a.chain[len(a.chain)-1].by, func(s source) bool { return s.unit.mayHaveWritten(e.now, written) }) {
 		e.lookoutEnds(u)
 	}
 	e.enqueue(u)
+}
+
+// touchLate makes a unit stale whose Touched was lost.
+func (e *Engine) touchLate(u *unit, ev Change) {
+	if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) {
+		e.rev++
+		e.touch(u, ev.Burst, ev.Since)
+	}
 }
 
 // outdate notes that what concerns the unit is newer than anything it has read.
@@ -231,11 +240,26 @@ func (e *Engine) takeBack(u *unit, t touch) bool {
 
 // change lets units act on files at rest. All units of one burst share a ripple.
 func (e *Engine) change(ev Change) {
+	groups := byUnit(ev.Hits)
 	if e.quitting {
+		for _, hits := range groups {
+			if u := e.byName[hits[0].Unit]; u != nil && len(u.notIgnored(hits)) > 0 {
+				e.touchLate(u, ev)
+			}
+		}
 		return
 	}
-	ev.Hits = e.byRulesInUse(ev.Hits)
-	if ev.Hits = e.withoutMissing(ev, e.withoutOwn(ev)); len(ev.Hits) == 0 {
+	if slices.ContainsFunc(groups, func(hits []Hit) bool { return e.mayBeLoop(ev.Burst, hits) }) {
+		e.held = append(e.held, ev)
+		return
+	}
+	var all []concerned
+	for _, hits := range groups {
+		if c, acts := e.concernedBy(ev, hits); acts && !e.isLoop(&c, ev.Burst) {
+			all = append(all, c)
+		}
+	}
+	if len(all) == 0 {
 		return
 	}
 	r := e.ripples.ofBurst(ev.Burst)
@@ -243,48 +267,98 @@ func (e *Engine) change(ev Change) {
 		r = e.ripples.open(e.now, Cause{Kind: CauseChange})
 		r.burst, r.Since = ev.Burst, ev.Since
 	}
-	if !r.saved && e.bySomebodyElse(ev) {
+	if !r.saved && slices.ContainsFunc(all, func(c concerned) bool {
+		return !c.unit.writingOf(ev.Burst).mayBeBy(c.unit) && c.chain.rounds(c.unit) < lookoutRounds
+	}) {
 		e.save(r)
 	}
-	r.addPaths(ev.Hits)
 	e.rev++
-	for _, hits := range byUnit(ev.Hits) {
-		u := e.byName[hits[0].Unit]
-		if u == nil {
-			continue
-		}
-		if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) { // its Touched was lost
-			e.touch(u, ev.Burst, ev.Since)
-			u.stir(ev.Burst).suspect = false // by whom, nobody knows
-		}
-		t, news := u.rest(ev.Burst)
-		c := u.link(t, hits)
-		if c.links >= loopLinks {
-			e.ignoreOwn(u, c)
-			u.untouch(ev.Burst)
-			e.enqueue(u)
-			continue
-		}
-		u.settled = max(u.settled, t.last)
-		u.suspect(hits)
-		u.deaths = 0
-		e.enqueue(u)
-		r.concern(u.spec.Name, hits[0].Rule)
-		r.take(u)
-		if u.takesUp() && u.pending == nil && takenUp(hits) {
-			e.readByPass(u, r)
-			continue
-		}
-		pending := u.pending
-		if pending != nil && !news { // told once more
-			c = pending.chain
-		}
-		first := pending == nil || !news
-		e.react(u, r, hits, ev)
-		if first {
-			e.carry(u, c)
+	for _, c := range all {
+		r.addPaths(c.hits)
+		e.actOn(c, r, ev)
+	}
+}
+
+// concerned is a unit with the hits of a change that it is to act on, and the chain that
+// this would go on.
+type concerned struct {
+	unit  *unit
+	hits  []Hit
+	chain chain
+}
+
+// concernedBy returns what a change asks of a unit. It reports false where that is nothing.
+func (e *Engine) concernedBy(ev Change, hits []Hit) (concerned, bool) {
+	u := e.byName[hits[0].Unit]
+	if u == nil {
+		return concerned{}, false
+	}
+	hits = u.notIgnored(e.withoutMissing(u, u.byRulesInUse(hits)))
+	if len(hits) == 0 {
+		e.untouchBy(u, ev.Burst)
+		return concerned{}, false
+	}
+	c := concerned{unit: u, hits: hits}
+	if w := u.writingOf(ev.Burst); w != nil && w.mayLink() && u.isTouched(ev.Burst) {
+		c.chain = w.chainTo(pathsOf(hits))
+	}
+	return c, true
+}
+
+// mayBeLoop reports whether what a unit does about its files depends on who wrote them, which
+// will be known in a moment.
+func (e *Engine) mayBeLoop(burst int, hits []Hit) bool {
+	u := e.byName[hits[0].Unit]
+	if u == nil {
+		return false
+	}
+	w := u.writingOf(burst)
+	return w != nil && w.asked && w.chainTo(pathsOf(hits)).rounds(u) >= lookoutRounds
+}
+
+// isLoop stops a loop that has come to a unit for the third time. It reports whether the
+// unit has nothing else to act on.
+func (e *Engine) isLoop(c *concerned, burst int) bool {
+	if c.chain.rounds(c.unit) < loopRounds {
+		return false
+	}
+	c.hits = e.stopLoop(c.unit, c.chain, c.hits)
+	c.chain = nil
+	if len(c.hits) == 0 {
+		e.untouchBy(c.unit, burst)
+	}
+	return len(c.hits) == 0
+}
+
+// actOn lets a unit act on its part of a change.
+func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
+	u := c.unit
+	e.touchLate(u, ev)
+	t, news := u.rest(ev.Burst)
+	u.settled = max(u.settled, t.last)
+	u.suspect(c.hits)
+	u.deaths = 0
+	e.enqueue(u)
+	r.concern(u.spec.Name, c.hits[0].Rule)
+	r.take(u)
+	if u.takesUp() && u.pending == nil && takenUp(c.hits) {
+		u.passes.chain = c.chain
+		u.passes.holds(ev.Burst, c.hits)
+		e.readByPass(u, r)
+		return
+	}
+	if a := u.pending; a != nil {
+		switch {
+		case !news: // told once more
+			c.chain = a.chain
+		case len(a.chain) == 0 || len(c.chain) == 0: // there is another reason
+			c.chain = nil
+		case a.chain.rounds(u) > c.chain.rounds(u):
+			c.chain = a.chain
 		}
 	}
+	e.react(u, r, c.hits, ev)
+	e.carry(u, c.chain)
 }
 
 // save counts a ripple as one that a person's save has caused.
@@ -296,24 +370,11 @@ func (e *Engine) save(r *Ripple) {
 	}
 }
 
-// bySomebodyElse reports whether any of a change's files was written by anybody but
-// the runs of the unit that it concerns.
-func (e *Engine) bySomebodyElse(ev Change) bool {
-	for _, hits := range byUnit(ev.Hits) {
-		u := e.byName[hits[0].Unit]
-		if u == nil || !u.isTouched(ev.Burst) || !u.stir(ev.Burst).suspect {
-			return true
-		}
-	}
-	return false
-}
-
-// byRulesInUse returns the hits with those of reactions that an edit of the settings has
-// changed since as hits of the whole unit.
-func (e *Engine) byRulesInUse(hits []Hit) []Hit {
+// byRulesInUse returns the unit's hits with those of reactions that an edit of the settings
+// has changed since as hits of the whole unit.
+func (u *unit) byRulesInUse(hits []Hit) []Hit {
 	for i, h := range hits {
-		u := e.byName[h.Unit]
-		if u == nil || h.Reaction == 0 {
+		if h.Reaction == 0 {
 			continue
 		}
 		if h.Reaction > len(u.spec.Reactions) || u.spec.Reactions[h.Reaction-1].When.Text != h.Rule {
@@ -324,25 +385,15 @@ func (e *Engine) byRulesInUse(hits []Hit) []Hit {
 	return hits
 }
 
-// withoutMissing returns the hits without those whose reaction would run a command on
-// something that is not there, and says so. A unit that has no others is as if its
-// files had not been touched.
-func (e *Engine) withoutMissing(ev Change, all []Hit) []Hit {
-	var keep []Hit
-	for _, hits := range byUnit(all) {
-		u := e.byName[hits[0].Unit]
-		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
-		keep = append(keep, others...)
-		if u == nil || len(others) == len(hits) {
-			continue
-		}
-		i := slices.IndexFunc(hits, func(h Hit) bool { return h.Missing != "" })
-		e.give(Tell{Unit: u.spec.Name, Text: fmt.Sprintf("runs nothing for %s: %s is not there", hits[i].Path, hits[i].Missing)})
-		if len(others) == 0 {
-			e.untouchBy(u, ev.Burst)
-		}
+// withoutMissing returns the unit's hits without those whose reaction would run a command on
+// something that is not there, and says so.
+func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
+	i := slices.IndexFunc(hits, func(h Hit) bool { return h.Missing != "" })
+	if i < 0 {
+		return hits
 	}
-	return keep
+	e.give(Tell{Unit: u.spec.Name, Text: fmt.Sprintf("runs nothing for %s: %s is not there", hits[i].Path, hits[i].Missing)})
+	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
 }
 
 // react lets a unit act on files at rest, as its rules have it.

@@ -56,6 +56,7 @@ func TestSaveIsRemembered(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	e := New(projectOf(service("api"), service("web")))
 	run := map[string]int{}
+	var asked []Observe
 	step := func(ev Event) {
 		at = at.Add(time.Second)
 		orders := e.Step(at, ev)
@@ -69,6 +70,8 @@ func TestSaveIsRemembered(t *testing.T) {
 			case SetTimer:
 				at = o.At
 				orders = append(orders, e.Step(at, TimerFired{Timer: o.Timer})...)
+			case Observe:
+				asked = append(asked, o)
 			}
 		}
 	}
@@ -83,9 +86,10 @@ func TestSaveIsRemembered(t *testing.T) {
 	assert.Contains(t, e.Snapshot().Verdict.Text, "all 2 run the code saved "+saved[:6], "it is not forgotten")
 
 	step(Touched{Burst: 2, Units: []string{"api"}}) // by its own run, for all one knows
+	require.Len(t, asked, 1)
 	step(change(2, Hit{Unit: "api", Path: "api.log", What: "written"}))
 	assert.Len(t, e.Snapshot().Saves, 1)
-	step(Cleared{Burst: 2, Units: []string{"api"}})
+	step(observed(asked[0], WroteNothing))
 	assert.Len(t, e.Snapshot().Saves, 2, "it was not")
 }
 

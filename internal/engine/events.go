@@ -25,11 +25,11 @@ type Touched struct {
 	Written []time.Time
 }
 
-// Cleared says that a Touched was certainly not the doing of these units' own runs.
-// For a unit that is Suspect it comes before the Change.
-type Cleared struct {
+// Observed answers an Observe order.
+type Observed struct {
 	Burst int
 	Units []string
+	Runs  []Observation
 }
 
 // Unchanged takes a Touched back for these units: what was written is what was
@@ -169,7 +169,7 @@ func (SettingsTouched) event() {}
 func (Touched) event()         {}
 func (Change) event()          {}
 func (Unchanged) event()       {}
-func (Cleared) event()         {}
+func (Observed) event()        {}
 func (PassBegan) event()       {}
 func (PassEnded) event()       {}
 func (SettingUp) event()       {}
@@ -198,9 +198,9 @@ const (
 	ResumeAll  Request = "resume"      // act on what was kept
 	PauseUnit  Request = "pause unit"  // the same for one unit
 	ResumeUnit Request = "resume unit" //
-	// KeepIgnoring agrees that a unit does not react to what its own runs write;
+	// KeepIgnoring agrees that a unit does not react to what sets it off in a loop;
 	// ReactAgain has it react to that again.
-	KeepIgnoring Request = "ignore own files"
+	KeepIgnoring Request = "keep ignoring"
 	ReactAgain   Request = "react again"
 )
 
@@ -248,8 +248,17 @@ type SendSignal struct {
 	Name string // without SIG
 }
 
-// IgnoreFiles asks that changes of these files no longer be told for the unit: its
-// own runs write them. An empty list takes that back.
+// Observe asks for an Observed: what these runs have written since just before it was noticed
+// that files of a burst were which concern these units.
+type Observe struct {
+	Burst   int
+	Units   []string
+	Noticed time.Time
+	Runs    []RunID
+}
+
+// IgnoreFiles asks that changes of these files no longer be told for the unit: they set it
+// off in a loop. An empty list takes that back.
 type IgnoreFiles struct {
 	Unit  string
 	Files []string
@@ -305,6 +314,7 @@ func (Start) order()       {}
 func (Proceed) order()     {}
 func (StopRun) order()     {}
 func (SendSignal) order()  {}
+func (Observe) order()     {}
 func (IgnoreFiles) order() {}
 func (SetTimer) order()    {}
 func (Tell) order()        {}

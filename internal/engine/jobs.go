@@ -33,8 +33,11 @@ func (u *unit) inLine() bool {
 // grantJob gives a free job to the first in line and reports whether there was one.
 func (e *Engine) grantJob() bool {
 	e.line = slices.DeleteFunc(e.line, func(u *unit) bool { return !u.inLine() })
+	if len(e.line) == 0 {
+		return false
+	}
 	working := e.working()
-	if len(e.line) == 0 || e.plan.Jobs > 0 && len(working) >= e.plan.Jobs {
+	if e.plan.Jobs > 0 && len(working) >= e.plan.Jobs {
 		return false
 	}
 	first, longest := e.line[0], time.Duration(-1)

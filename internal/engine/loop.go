@@ -7,25 +7,34 @@ import (
 	"time"
 )
 
-// A unit whose own run writes files that concern it would run again and again.
-// Whether a run has written a file cannot be seen directly, so it is concluded:
-// from a row of runs, each caused by nothing but what was written during the one
-// before it, at a like moment of its life, without the system swearing that
-// somebody else did it. After two such runs the engine waits for a moment before
-// it acts (the lookout): a person who saves often saves again, and that settles it.
-// The third time the files are left out.
+// Units whose runs write files that concern them would run again and again, whether a unit
+// sets itself off or two of them each other. That is concluded from a row of runs, each set
+// off by nothing but what the one before it may have written, or by its having finished. A
+// unit that such a row comes back to in the same way has gone round once: by the same
+// writer, at a like moment of its life, with files of the same folder. After two rounds the
+// engine waits for a moment before it acts (the lookout): a person who saves often saves
+// again, and that settles it. The third time the files are ignored.
 
-// chain is such a row of runs.
-type chain struct {
-	links int           // how many runs in a row wrote what makes the unit run
-	burst int           // in which the newest of them wrote
-	files []string      // what it wrote
-	after time.Duration // how long after its process began it did
+// chain is such a row, oldest first.
+type chain []link
+
+// link is a unit that is set off.
+type link struct {
+	unit  *unit
+	by    []source // one of these, where several come into question
+	burst int      // of what it wrote; 0 where the unit follows it
+	files []string // what it wrote
+}
+
+// source is a unit that may have set off another.
+type source struct {
+	unit  *unit
+	after time.Duration // how long after its process or pass began it wrote
 }
 
 const (
-	lookoutLinks = 2 // after so many, others are looked out for
-	loopLinks    = 3 // after so many, it is a loop
+	lookoutRounds = 2 // after so many, others are looked out for
+	loopRounds    = 3 // after so many, it is a loop
 )
 
 // The lookout lasts twice as long as the run took to write, within these limits.
@@ -34,21 +43,77 @@ const (
 	mostLookout  = 5 * time.Second
 )
 
-// link returns the chain that the unit's act on these hits would go on.
-func (u *unit) link(t touch, hits []Hit) chain {
-	if !t.suspect || u.spec.Pass != nil {
-		return chain{}
+// rounds is how often the chain has come to a unit in the same way as the last time.
+func (c chain) rounds(u *unit) int {
+	var same []link // newest first
+	for i := len(c) - 1; i >= 0; i-- {
+		if c[i].unit != u {
+			continue
+		}
+		if n := len(same); n > 0 && !c[i].like(same[n-1]) {
+			break
+		}
+		same = append(same, c[i])
 	}
-	writer := u.runNumber(t.byRun)
-	if writer == nil {
-		return chain{}
+	if len(same) > 2 && shareFile(same[2].files, same[1].files) && !shareFile(same[1].files, same[0].files) {
+		return 1 // it wrote the same files each time, but not the last time
 	}
-	c := chain{links: 1, burst: t.burst, after: t.at.Sub(writer.spawnedAt)}
-	c.files = pathsOf(hits)
-	if before := writer.chain; before.links > 0 && alike(before.after, c.after) && sharedFolder(before.files, c.files) {
-		c.links += before.links
+	return len(same)
+}
+
+// burst is that of the newest link, 0 where there is none.
+func (c chain) burst() int {
+	if len(c) == 0 {
+		return 0
+	}
+	return c[len(c)-1].burst
+}
+
+// lastRound returns the links from a unit back to it.
+func (c chain) lastRound(u *unit) chain {
+	for i := len(c) - 2; i >= 0; i-- {
+		if c[i].unit == u {
+			return c[i+1:]
+		}
 	}
 	return c
+}
+
+// longestChain is more than a loop of thirty units needs to be noticed.
+const longestChain = 100
+
+// with returns the chain that goes on with one more link. Of all that may have set that off,
+// those remain that may have done so the last time.
+func (c chain) with(l link) chain {
+	for i := len(c) - 1; i >= 0; i-- {
+		if c[i].unit == l.unit {
+			if both := l.shared(c[i]); len(both) > 0 {
+				l.by = both
+			}
+			break
+		}
+	}
+	return append(slices.Clip(c[max(len(c)+1-longestChain, 0):]), l)
+}
+
+// like reports whether two links may have the same reason.
+func (l link) like(other link) bool {
+	if l.burst == 0 || other.burst == 0 {
+		return l.burst == other.burst // whichever of those that it follows was first
+	}
+	return len(l.shared(other)) > 0 && shareFolder(l.files, other.files)
+}
+
+// shared returns those who may have set off both, at a like moment of their lives.
+func (l link) shared(other link) []source {
+	return slices.DeleteFunc(slices.Clone(l.by), func(s source) bool {
+		return !slices.ContainsFunc(other.by, func(o source) bool { return o.unit == s.unit && alike(o.after, s.after) })
+	})
+}
+
+// mayBeBy reports whether the unit may have set it off.
+func (l link) mayBeBy(u *unit) bool {
+	return slices.ContainsFunc(l.by, func(s source) bool { return s.unit == u })
 }
 
 // alike reports whether two runs may have written for the same reason. Builds that
@@ -58,99 +123,222 @@ func alike(a, b time.Duration) bool {
 	return more-less < 500*time.Millisecond || more < 3*less
 }
 
-func sharedFolder(a, b []string) bool {
-	return slices.ContainsFunc(a, func(p string) bool {
-		return slices.ContainsFunc(b, func(q string) bool { return path.Dir(p) == path.Dir(q) })
-	})
+func shareFolder(a, b []string) bool { return shareAny(a, b, path.Dir) }
+
+func shareFile(a, b []string) bool {
+	return shareAny(a, b, func(file string) string { return file })
 }
 
-// carry notes which chain the unit's next run goes on, if nothing but the hits made
-// it act.
+func shareAny(a, b []string, what func(file string) string) bool {
+	has := map[string]bool{}
+	for _, file := range a {
+		has[what(file)] = true
+	}
+	return slices.ContainsFunc(b, func(file string) bool { return has[what(file)] })
+}
+
+// chainTo returns the chain that the unit's act on these files would go on: of those of all
+// who may have written them, that which has come to it most often.
+func (w *writing) chainTo(files []string) chain {
+	if w == nil || !w.mayLink() {
+		return nil
+	}
+	u := w.unit
+	l := link{unit: u, burst: w.burst, files: files}
+	var chains []chain // its own before those of others
+	for i := range w.writers {
+		if wr := &w.writers[i]; !wr.cleared && (wr.unit == u || wr.seen) {
+			l.by = append(l.by, source{wr.unit, wr.after})
+			if chains = append(chains, wr.chain()); wr.unit == u {
+				chains[0], chains[len(chains)-1] = chains[len(chains)-1], chains[0]
+			}
+		}
+	}
+	var best chain
+	for _, c := range chains {
+		if c = c.with(l); c.rounds(u) > best.rounds(u) {
+			best = c
+		}
+	}
+	return best
+}
+
+// mayLink reports whether the writing may go on a chain.
+func (w *writing) mayLink() bool {
+	return slices.ContainsFunc(w.writers, func(wr writer) bool { return !wr.cleared && (wr.unit == w.unit || wr.seen) })
+}
+
+// chain is that which set the writer off.
+func (wr *writer) chain() chain {
+	if wr.unit.spec.Pass != nil {
+		return wr.unit.passes.chain
+	}
+	return wr.run.chain
+}
+
+// carry notes which chain the unit's next run goes on, if nothing but that made it act.
 func (e *Engine) carry(u *unit, c chain) {
 	a := u.pending
 	if a == nil {
 		return
 	}
 	a.chain = c
-	if c.links == lookoutLinks {
-		wait := min(max(2*c.after, leastLookout), mostLookout)
+	if len(c) > 0 && c.burst() != 0 && c.rounds(u) == lookoutRounds {
+		wait := min(max(2*c[len(c)-1].by[0].after, leastLookout), mostLookout)
 		a.lookout = e.now.Add(wait)
 		e.setTimer(u, lookoutOver, wait)
 	}
 }
 
-// cleared ends the suspicion that a writing was the unit's own, and what followed
-// from that.
-func (e *Engine) cleared(ev Cleared) {
-	for _, name := range ev.Units {
-		u := e.byName[name]
-		if u == nil {
-			continue
-		}
-		if u.isTouched(ev.Burst) {
-			u.stir(ev.Burst).suspect = false
-		}
-		if u.run != nil && u.run.chain.burst == ev.Burst {
-			u.run.chain = chain{}
-		}
-		if u.pending != nil && u.pending.chain.burst == ev.Burst {
-			u.pending.chain = chain{}
-		}
-		e.lookoutEnds(u)
+// follow lets a unit act because one that it follows has finished again. Where that, or
+// another of them that has, is all that makes it act, its run goes on the chain.
+func (e *Engine) follow(f, u *unit, r *Ripple) {
+	c := u.run.chain
+	if u.spec.Pass != nil {
+		c = u.passes.chain
 	}
-	if r := e.ripples.latestOfBurst(ev.Burst); r != nil && !r.saved {
-		e.save(r)
+	if len(c) > 0 {
+		c = c.with(link{unit: f, by: []source{{unit: u}}})
+	}
+	if a := f.pending; a != nil && len(a.reasons) > 0 {
+		switch before := a.chain; {
+		case len(before) == 0 || before.burst() != 0:
+			c = nil
+		case len(before) > len(c):
+			c = before
+		}
+	}
+	e.intend(f, r, u.spec.Name+" "+u.finishedWord()).chain = c
+}
+
+// reconsider takes back what followed from taking a unit for one that has done a writing.
+func (e *Engine) reconsider(w *writing) {
+	u := w.unit
+	renew := func(c chain) chain {
+		if c.burst() != w.burst {
+			return c
+		}
+		return w.chainTo(c[len(c)-1].files)
+	}
+	if u.run != nil {
+		u.run.chain = renew(u.run.chain)
+	}
+	u.passes.chain = renew(u.passes.chain)
+	if a := u.pending; a != nil && a.chain.burst() == w.burst {
+		if a.chain = renew(a.chain); a.chain.rounds(u) < lookoutRounds {
+			e.lookoutEnds(u)
+		}
 	}
 }
 
 // lookoutEnds lets a unit act at once: somebody else has written what makes it run.
 func (e *Engine) lookoutEnds(u *unit) {
 	if a := u.pending; a != nil && !a.lookout.IsZero() {
-		a.lookout, a.chain = time.Time{}, chain{}
+		a.lookout, a.chain = time.Time{}, nil
 		e.enqueue(u)
 	}
 }
 
-// ignoreOwn stops reacting to the files that a unit's runs write themselves.
-func (e *Engine) ignoreOwn(u *unit, c chain) {
-	for _, f := range c.files {
-		if !slices.Contains(u.own, f) {
-			u.own = append(u.own, f)
+// Loop is what set a unit off again and again, and is ignored since.
+type Loop struct {
+	Files []string   // whose changes are ignored
+	Round []LoopLink // how it went round, from the unit back to it
+	Noted bool       // the person has agreed to it
+}
+
+// LoopLink is a unit that another has set off.
+type LoopLink struct {
+	By, Unit string   // By is "one or another" where it cannot be told which
+	Files    []string // what By wrote; empty where Unit follows By
+	Does     string   // what Unit did then: "restarts"
+}
+
+// Alone reports whether the unit sets itself off.
+func (l *Loop) Alone() bool { return len(l.Round) == 1 && l.Round[0].By == l.Round[0].Unit }
+
+// Words tell how it goes round.
+func (l *Loop) Words() string {
+	var parts []string
+	for i, link := range l.Round {
+		text := "writes " + List(link.Files)
+		if len(link.Files) == 0 {
+			text = "is followed by " + link.Unit
+		}
+		if i == 0 {
+			text = link.By + " " + text
+		} else {
+			text = link.By + " " + l.Round[i-1].Does + " and " + text
+		}
+		parts = append(parts, text)
+	}
+	if n := len(l.Round); n > 0 {
+		parts = append(parts, l.Round[n-1].Unit+" "+l.Round[n-1].Does)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// stopLoop ignores what sets a unit off again and again, and returns the hits that are left.
+func (e *Engine) stopLoop(u *unit, c chain, hits []Hit) []Hit {
+	round := c.lastRound(u)
+	files := round[len(round)-1].files
+	if before := c[len(c)-1-len(round)].files; shareFile(before, files) {
+		has := map[string]bool{}
+		for _, f := range before {
+			has[f] = true
+		}
+		files = slices.DeleteFunc(slices.Clone(files), func(f string) bool { return !has[f] })
+	}
+	e.ignore(u, files, round)
+	u.run.chain = nil // whatever else is written needs proof of its own
+	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(files, h.Path) })
+}
+
+// ignore stops reacting to files that set a unit off in a loop.
+func (e *Engine) ignore(u *unit, files []string, round chain) {
+	l := &Loop{Files: slices.Clone(files)}
+	if u.loop != nil {
+		l.Files = slices.Clone(u.loop.Files)
+		for _, f := range files {
+			if !slices.Contains(l.Files, f) {
+				l.Files = append(l.Files, f)
+			}
 		}
 	}
-	u.ownTaken = false
-	u.run.chain = chain{} // whatever else is written needs proof of its own
-	e.give(IgnoreFiles{u.spec.Name, slices.Clone(u.own)})
-	e.tellRun(u, TellNote, ToneStale, "writes what makes it "+u.verb()+": "+List(c.files)+"; its changes are ignored from now on")
+	for _, link := range round {
+		var by []string
+		for _, s := range link.by {
+			by = append(by, s.unit.spec.Name)
+		}
+		l.Round = append(l.Round, LoopLink{strings.Join(by, " or "), link.unit.spec.Name, link.files, link.unit.spec.Verb()})
+	}
+	u.loop = l
+	e.give(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})
+	text := "writes what makes it " + u.verb() + ": " + List(files)
+	switch {
+	case !l.Alone():
+		text = "is in a loop: " + l.Words()
+	case u.takesUp() && u.missedResults > 0:
+		text = "writes files that it watches and does not take up: " + List(files)
+	}
+	e.tellRun(u, TellNote, ToneStale, text+"; changes of "+List(files)+" are ignored from now on")
 }
 
 func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
 
-// forgetOwn forgets that files are a unit's own, because a person says so or the
-// settings do.
-func (e *Engine) forgetOwn(u *unit) {
-	if len(u.own) > 0 {
-		u.own = nil
+// reactAgain forgets which files are ignored, because a person says so or the settings do.
+func (e *Engine) reactAgain(u *unit) {
+	if u.loop != nil {
+		u.loop = nil
 		e.give(IgnoreFiles{Unit: u.spec.Name})
 	}
 }
 
-// withoutOwn returns the hits without those that units are left out of. A unit that
-// has no others is as if its files had not been touched.
-func (e *Engine) withoutOwn(ev Change) []Hit {
-	var keep []Hit
-	for _, hits := range byUnit(ev.Hits) {
-		u := e.byName[hits[0].Unit]
-		if u == nil || len(u.own) == 0 {
-			keep = append(keep, hits...)
-			continue
-		}
-		others := slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(u.own, h.Path) })
-		if keep = append(keep, others...); len(others) == 0 {
-			e.untouchBy(u, ev.Burst)
-		}
+// ignored returns which of a unit's hits are not ignored.
+func (u *unit) notIgnored(hits []Hit) []Hit {
+	if u.loop == nil {
+		return hits
 	}
-	return keep
+	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(u.loop.Files, h.Path) })
 }
 
 // untouchBy makes a unit as if a burst had not touched it.
@@ -161,14 +349,27 @@ func (e *Engine) untouchBy(u *unit, burst int) {
 }
 
 func (u *unit) lookoutWords() string {
-	return "waits a moment: it may have written " + List(u.pending.chain.files) + " itself"
+	round := u.pending.chain.lastRound(u)
+	if len(round) == 0 {
+		return "waits a moment"
+	}
+	l := round[len(round)-1]
+	who := "it"
+	if !l.mayBeBy(u) {
+		who = l.by[0].unit.spec.Name
+	}
+	return "waits a moment: " + who + " may have written " + List(l.files)
 }
 
-// ownWords names the units whose loops the person has not taken note of yet.
-func (e *Engine) ownWords() string {
+// loopWords names the first unit whose loop the person has not taken note of yet.
+func (e *Engine) loopWords() string {
 	for _, u := range e.inFileOrder() {
-		if len(u.own) > 0 && !u.ownTaken {
+		switch {
+		case u.loop == nil || u.loop.Noted:
+		case u.loop.Alone():
 			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is ignored"
+		default:
+			return "; a loop of " + u.spec.Name + " and " + u.loop.Round[0].Unit + " was stopped"
 		}
 	}
 	return ""

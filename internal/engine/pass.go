@@ -41,6 +41,7 @@ type write struct {
 	noticed  time.Time // and the last
 	earliest time.Time // when the last can have been done
 	undone   bool      // everything was as before in the end, so that nothing may follow
+	files    []string  // once they are at rest
 }
 
 // noticeTime is within which a writing is noticed whose own time is not known.
@@ -53,6 +54,7 @@ type passes struct {
 	open   *pass // under way
 	last   *pass // the newest that has ended
 	unread []write
+	chain  chain     // that set off the newest
 	due    time.Time // by when the next pass should have begun
 	armed  bool      // a timer will ring by then
 	missed bool      // it is past that time, and none has begun
@@ -162,13 +164,47 @@ func (e *Engine) passDue(u *unit) {
 		return
 	}
 	e.takeUp(u, mayHaveRead)
-	if len(p.unread) > 0 && !p.missed {
+	if e.ignoreResults(u); len(p.unread) > 0 && !p.missed {
 		p.missed = true
 		if u.state == Ready {
 			e.tellRun(u, TellNote, ToneStale, u.missedWords())
 		}
 	}
 	e.enqueue(u)
+}
+
+// holds notes which files a burst of writing has changed.
+func (p *passes) holds(burst int, hits []Hit) {
+	for i := range p.unread {
+		if p.unread[i].burst == burst {
+			p.unread[i].files = pathsOf(hits)
+		}
+	}
+}
+
+// ignoreResults ignores files that the unit's own passes have written, as far as can be told,
+// and that it did not take up for the third time: they are its results.
+func (e *Engine) ignoreResults(u *unit) {
+	var files []string
+	for _, r := range u.passes.unread {
+		w := u.writingOf(r.burst)
+		if w == nil || len(r.files) == 0 || !slices.ContainsFunc(w.writers, func(wr writer) bool { return wr.unit == u && wr.seen && !wr.cleared }) {
+			u.results, u.missedResults = nil, 0
+			return
+		}
+		files = append(files, r.files...)
+	}
+	if len(files) == 0 {
+		return
+	}
+	if !shareFile(u.results, files) {
+		u.missedResults = 0
+	}
+	u.results = files
+	if u.missedResults++; u.missedResults >= loopRounds {
+		e.ignore(u, files, chain{{unit: u, by: []source{{unit: u}}, files: files}})
+		e.takeUp(u, hasNotRead)
+	}
 }
 
 // missedPass reports whether the unit should have taken up a change and has not.
@@ -290,6 +326,9 @@ func (e *Engine) handOn(u *unit) {
 	}
 	u.news = false
 	u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting)
+	if len(u.run.ripples) == 0 && u.loop != nil && u.generation > 0 {
+		return // it has taken up what is ignored, and so is what came of it
+	}
 	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {
 		r := e.ripples.open(e.now, Cause{Kind: CausePass, Unit: u.spec.Name, Text: u.spec.Name + " took up a change by itself"})
 		r.take(u)
@@ -307,5 +346,6 @@ func (e *Engine) readByPass(u *unit, r *Ripple) {
 	if p := u.passes.last; p != nil && !p.EndedAt.Before(r.Since) {
 		r.credit(u, p)
 	}
+	e.noteSetOff(u)
 	e.enqueue(u)
 }

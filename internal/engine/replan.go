@@ -58,7 +58,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 	}
 	d := plan.Compare(e.plan, ev.Plan)
 	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
-		e.forgetOwn(e.byName[name]) // the settings may say it now
+		e.reactAgain(e.byName[name]) // the settings may say it now
 	}
 	for _, name := range d.Removed {
 		e.byName[name].removed = true

@@ -48,10 +48,14 @@ func (e *Engine) requested(ev Requested) {
 	case StopUnit:
 		e.stopByRequest(u)
 	case KeepIgnoring:
-		u.ownTaken = true
+		if u.loop != nil {
+			noted := *u.loop
+			noted.Noted = true
+			u.loop = &noted
+		}
 	case ReactAgain:
-		if len(u.own) > 0 {
-			e.forgetOwn(u)
+		if u.loop != nil {
+			e.reactAgain(u)
 			e.tellRun(u, TellNote, ToneNone, "reacts to all its files again")
 		}
 	case PauseUnit:

@@ -44,7 +44,7 @@ type run struct {
 	heavy     bool   // its step needs a job
 	stepWaits bool   // for one
 	step      string // what comes before its process now
-	chain     chain  // of runs that wrote what made it run
+	chain     chain  // that set it off
 }
 
 // keptRuns is how many runs of a unit an engine remembers.
@@ -79,12 +79,13 @@ func (e *Engine) start(u *unit) {
 	}
 	a.span(e.now, Span{Phase: phase})
 	r.Spans = a.spans
-	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{}
+	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{chain: a.chain}
 	u.runs = append(u.runs, r)
 	if len(u.runs) > keptRuns {
 		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
 	}
 	e.ripples.attribute(u, r, a)
+	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced
 	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup, Reuse: mayReuse})
 	r.opening = verb + ": " + r.Because
@@ -331,7 +332,7 @@ func (e *Engine) finishedAgain(u *unit) {
 			case f.run == nil:
 				e.intend(f, r, "") // it was only waiting to start
 			default:
-				e.intend(f, r, u.spec.Name+" "+u.finishedWord())
+				e.follow(f, u, r)
 			}
 		}
 		for _, d := range u.downstream {

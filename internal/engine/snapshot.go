@@ -44,9 +44,8 @@ type Unit struct {
 	Marks     []Mark    // its life, oldest first
 	Suspects  []string  // files that changed since it last ran well
 	Owed      []string  // commands that a failed run has left undone
-	Own       []string  // files that its own runs write, to which it does not react
-	OwnTaken  bool      // the person has agreed to that
-	Suspect   bool      // the run before may have written what made this one run
+	Loop      *Loop     // that it was in, whose files are ignored; nil for none
+	MayLoop   bool      // a run may have written what set off its newest
 }
 
 // Unit returns the unit of that name, or nil.
@@ -104,11 +103,11 @@ func (u *unit) snapshot() Unit {
 		Queued:   u.pending != nil && u.live(),
 		Marks:    u.marks[:len(u.marks):len(u.marks)],
 		Suspects: slices.Clone(u.suspects),
-		Owed:     u.owed.texts(u.spec), Own: slices.Clone(u.own), OwnTaken: u.ownTaken,
+		Owed:     u.owed.texts(u.spec), Loop: u.loop,
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
-		out.Suspect = u.run.chain.links > 0
+		out.MayLoop = len(u.run.chain)+len(u.passes.chain) > 0
 		out.Run.Spans = slices.Clone(u.run.Spans)
 	}
 	if p := u.passes.open; p != nil {

@@ -59,14 +59,16 @@ type unit struct {
 	passes passes // of its newest run, if that takes up changes by itself
 	news   bool   // its newest good pass has not been handed on to those downstream
 
-	touched    revision // newest writing that concerns it
-	settled    revision // newest of those that will not be taken back
-	touches    []touch  // those that have not come to rest, by burst
-	rested     []int    // the newest bursts that have come to rest
-	own        []string // files that its own runs write, to which it does not react
-	ownTaken   bool     // the person knows of that
-	staleSince time.Time
-	suspects   []string // files that changed since the last good run
+	touched       revision   // newest writing that concerns it
+	settled       revision   // newest of those that will not be taken back
+	touches       []touch    // those that have not come to rest, by burst
+	rested        []int      // the newest bursts that have come to rest
+	writings      []*writing // the newest that concern it
+	loop          *Loop      // that it was in, nil for none
+	results       []string   // files that its passes seem to write, and which it did not take up
+	missedResults int        // how often, in a row
+	staleSince    time.Time
+	suspects      []string // files that changed since the last good run
 
 	// What its newest good run (ready or done) could have seen.
 	generation  int // how many good runs there were
@@ -93,10 +95,7 @@ func (u *unit) stirring() bool { return len(u.touches) > 0 }
 type touch struct {
 	burst       int
 	first, last revision
-	calm        bool      // the unit was at rest all the while
-	suspect     bool      // none of it was certainly done by somebody else
-	byRun       int       // the newest run that may have done it
-	at          time.Time // when that began to
+	calm        bool // the unit was at rest all the while
 }
 
 func (u *unit) isTouched(burst int) bool {
@@ -143,18 +142,6 @@ func (u *unit) untouch(burst int) {
 	for _, t := range u.touches {
 		u.touched = max(u.touched, t.last)
 	}
-}
-
-// lastWords is how long after a run's end something that it wrote may be heard of.
-const lastWords = 100 * time.Millisecond
-
-// writingRun is the number of the run that may have written what is heard of now,
-// or 0.
-func (u *unit) writingRun(now time.Time) int {
-	if u.run != nil && u.run.spawned && (u.live() || now.Sub(u.run.EndedAt) < lastWords) {
-		return u.run.Number
-	}
-	return 0
 }
 
 // onlyWhenAsked reports whether the unit runs by request alone: a task or suite that
@@ -230,7 +217,7 @@ type act struct {
 	asks    debt // what is to be run
 	setup   bool // its setup is to be done again
 	spans   []Span
-	chain   chain     // of runs that wrote what makes the unit run, which this would go on
+	chain   chain     // that this would go on, if nothing else makes it act
 	lookout time.Time // until when it is looked whether somebody else does
 }
 

@@ -281,7 +281,7 @@ func (e *Engine) currentText(w *weights) string {
 	for _, u := range w.ending {
 		notes += "; " + u.motion("")
 	}
-	notes += e.ownWords()
+	notes += e.loopWords()
 	if e.paused {
 		notes += "; all reactions are paused"
 	}

@@ -106,7 +106,7 @@ type Session struct {
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
 	hidden    atomic.Pointer[mask.Mask]
-	authors   authors
+	traces    traceLog
 
 	mu   sync.Mutex
 	subs map[chan struct{}]bool
@@ -126,7 +126,7 @@ type Session struct {
 	watcher  Watcher
 	spawner  Spawner
 	live     map[string]*liveRun
-	ownFiles map[string][]string // files that units do not react to, for this session
+	ignored  map[string][]string // files that units do not react to, for this session
 	over     bool
 }
 
@@ -144,7 +144,7 @@ func Start(c Config) (*Session, error) {
 		plan: c.Plan, book: c.Book, watcher: c.Watcher, spawner: c.Spawner,
 		root: c.Plan.Root, marks: spawn.Marks(c.Plan.File), setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
-		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ownFiles: map[string][]string{}, noticed: map[string]bool{},
+		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted,
 	}
 	s.hide(c.Plan)
@@ -171,7 +171,7 @@ func Start(c Config) (*Session, error) {
 	go s.loop(engine.Begin{Units: c.Units})
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)
-		go s.followAuthors()
+		go s.followWriting()
 	}
 	return s, nil
 }
@@ -332,7 +332,6 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 			run.readUpTo(now)
 		}
 	}
-	s.clear(now, ev.Burst, t.Units)
 }
 
 func (s *Session) changed(now time.Time, ev watch.Change) {
@@ -355,11 +354,7 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 		s.readSettings(now, ev.Burst)
 	}
 	s.tellElsewhere(now, elsewhere)
-	switch {
-	case len(c.Hits) == 0:
-	case s.anySuspect(c.Hits):
-		time.AfterFunc(2*aftermath, func() { s.send(c) })
-	default:
+	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}
 }
@@ -442,8 +437,10 @@ func (s *Session) carryOut(order engine.Order) {
 		time.AfterFunc(time.Until(o.At), func() { s.send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.Tell:
 		s.tell(o)
+	case engine.Observe:
+		s.observe(o)
 	case engine.IgnoreFiles:
-		s.ownFiles[o.Unit] = o.Files
+		s.ignored[o.Unit] = o.Files
 		if s.edited != nil {
 			s.watchFor(s.edited)
 		} else {

@@ -28,7 +28,7 @@ func (s *Session) readSettings(now time.Time, burst int) {
 // watchFor has the watcher look for what concerns a plan's units.
 func (s *Session) watchFor(p *plan.Plan) {
 	s.edits++
-	s.watcher.SetInterests(concern.InterestsWithout(p, s.ownFiles), s.edits)
+	s.watcher.SetInterests(concern.InterestsWithout(p, s.ignored), s.edits)
 }
 
 func (s *Session) adopt(now time.Time) {
@@ -48,14 +48,13 @@ func (s *Session) adopt(now time.Time) {
 	}
 }
 
-// WriteCure writes into the settings file that a unit ignores what its own runs
-// write.
+// WriteCure writes into the settings file that a unit ignores what sets it off in a loop.
 func (s *Session) WriteCure(unit string) error {
 	u := s.Snapshot().Unit(unit)
-	if u == nil || len(u.Own) == 0 {
+	if u == nil || u.Loop == nil {
 		return nil
 	}
-	return plan.Ignore(s.Plan().File, unit, concern.Cure(u.Own))
+	return plan.Ignore(s.Plan().File, unit, concern.Cure(u.Loop.Files))
 }
 
 // Why says what a save of the path would set off, by the settings in use.

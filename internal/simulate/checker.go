@@ -19,8 +19,8 @@ import (
 //  5. stale is never shown as current;
 //  6. no request and no change is ever lost;
 //  7. every order is answered or timed out; nothing waits for ever;
-//  8. a unit that its own runs set off is noticed by the third time, and nobody
-//     is left out of what others write;
+//  8. units that set themselves or each other off are noticed by the third time, and none
+//     ignores what is in no such loop;
 //  9. the verdict is CURRENT if and only if some unit is wanted, every wanted unit is
 //     current and at rest, and the saved settings are in use; each other word has its
 //     reason;
@@ -41,6 +41,7 @@ type Checker struct {
 	settingsTouched, settingsRead int  // bursts of writing to the settings
 	settingsBroken                bool // the newest that was read cannot be used
 	quitting                      bool
+	loops                         loops
 }
 
 // books are what the checker itself knows of a unit.
@@ -49,23 +50,23 @@ type books struct {
 	live      int // the run that was ordered and is not over; 0 for none
 	newest    int // the newest that was ordered
 	ready     bool
-	lived     int          // the newest run that was ready by having lived long enough
-	signalled bool         // the live run was told to end
-	done      bool         // its newest run ended well
-	told      writings     // that the engine has heard of
-	read      writings     // of those, what the newest run could read
-	goodRead  writings     // and what the newest good run could
-	undone    map[int]bool // bursts that left everything as it was
-	own       map[int]bool // bursts that its own runs wrote and that do not count
-	edits     int          // of its settings
-	ownIsOut  bool         // what its own runs write does not count
-	selfMade  int          // runs in a row that its own runs set off
-	good      int          // number of good runs
+	lived     int             // the newest run that was ready by having lived long enough
+	signalled bool            // the live run was told to end
+	done      bool            // its newest run ended well
+	told      writings        // that the engine has heard of
+	read      writings        // of those, what the newest run could read
+	goodRead  writings        // and what the newest good run could
+	undone    map[int]bool    // bursts that left everything as it was
+	void      map[int]bool    // bursts that do not count
+	edits     int             // of its settings
+	ignored   map[string]bool // files of loops that do not count
+	good      int             // number of good runs
 	upGood    map[string]int
 	goodUp    map[string]int // of what it follows, as the newest good run found it
 	wanted    bool
 	paused    bool
-	must      int // a run of at least this number is owed to a request
+	must      int  // a run of at least this number is owed to a request
+	asked     bool // its newest run is one
 
 	// Commands of reactions, or "" for the whole, that have to end well before it
 	// is current again; those that the live run can pay, and which one it runs.
@@ -83,38 +84,48 @@ type books struct {
 
 func newBooks(spec *plan.Unit) *books {
 	return &books{spec: spec, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
-		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, own: map[int]bool{}}
+		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, void: map[int]bool{}}
 }
 
 // writings are how often files were written in each burst. An edit of the settings
 // is a writing with a negative number.
 type writings map[int]int
 
-// mostSelfMade is how often a unit may set itself off before that is noticed: twice,
-// and once more where somebody else's change comes to rest in between.
-const mostSelfMade = 3
-
 // behind returns how many bursts a run that could read these has not read as they
 // are now.
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if heard := read[burst]; heard != times && !b.own[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
+		if heard := read[burst]; heard != times && !b.void[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
 			n++
 		}
 	}
 	return n
 }
 
+// hasNews reports whether the newest pass of a unit in a loop has read anything but what is
+// ignored.
+func (b *books) hasNews() bool {
+	if len(b.ignored) == 0 {
+		return true
+	}
+	for burst := range b.told {
+		if b.read[burst] != b.goodRead[burst] && !b.void[burst] {
+			return true
+		}
+	}
+	return false
+}
+
 // Watch returns a checker that watches the world from its first step on.
 func Watch(w *World) *Checker {
 	c := &Checker{world: w, plan: w.Plan, units: map[string]*books{}, gone: map[string]*books{},
-		moves: map[int]map[string]int{}, after: map[int]map[string]int{}}
+		moves: map[int]map[string]int{}, after: map[int]map[string]int{}, loops: newLoops()}
 	for _, u := range w.Plan.Units {
 		c.units[u.Name] = newBooks(u)
 	}
 	w.Before, w.After, w.Spawned = c.before, c.afterStep, c.spawned
-	w.Wrote, w.PassBegins = c.wrote, c.passBegins
+	w.Wrote, w.PassBegins, w.Made = c.wrote, c.passBegins, c.madeBy
 	return c
 }
 
@@ -139,6 +150,9 @@ func (c *Checker) before(ev engine.Event) {
 			if b := c.units[name]; b != nil && !c.world.doubled {
 				b.told[ev.Burst]++
 				c.excuse(name)
+				if !c.world.makes[ev.Burst] {
+					c.savedFor(name)
+				}
 			}
 		}
 	case engine.PassBegan:
@@ -149,7 +163,10 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.PassEnded:
 		if b := c.of(ev.Unit); b.live == ev.Run && ev.Good && !b.signalled && !c.world.doubled {
 			b.read = b.passes[c.world.ending]
-			c.succeed(ev.Unit)
+			before, news := b.good, b.hasNews()
+			if c.succeed(ev.Unit); !news && before > 0 {
+				b.good = before // what is ignored was taken up
+			}
 		}
 	case engine.SettingsTouched:
 		c.settingsTouched = max(c.settingsTouched, ev.Burst)
@@ -165,10 +182,6 @@ func (c *Checker) before(ev engine.Event) {
 				b.told[ev.Burst]++
 			}
 			c.excuse(h.Unit)
-		}
-	case engine.Cleared:
-		for _, name := range ev.Units {
-			c.of(name).selfMade = -1 // that clears it of the next run as well
 		}
 	case engine.Unchanged:
 		for _, name := range ev.Units {
@@ -259,7 +272,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 	for _, name := range d.Changed {
 		b := c.units[name]
-		b.selfMade = -1
+		c.loops.pardoned[name] = true
 		b.edits++
 		b.told[-b.edits] = 1
 		b.owed[""] = true
@@ -320,8 +333,8 @@ func (c *Checker) reused(ev engine.Reused) {
 		b.live, b.job = 0, false
 		return
 	}
-	if why := c.changedSince(ev.Unit); why != "" {
-		c.broke(11, "%s is reused although %s", ev.Unit, why)
+	if b.asked {
+		c.broke(11, "%s is reused although a person wants it run", ev.Unit)
 	}
 	c.spawned(ev.Unit, ev.Run)
 	before := b.good
@@ -335,23 +348,13 @@ func (c *Checker) reused(ev engine.Reused) {
 	b.live, b.ready, b.job = 0, false, false
 }
 
-// changedSince says what has changed since a unit last ended well in this session, if it
-// has, of what the engine has heard and that still counts.
-func (c *Checker) changedSince(name string) string {
-	b := c.of(name)
-	if b.must > 0 && b.must <= b.live {
-		return "a person wants it run"
-	}
-	return ""
-}
-
 // again begins a new session: the engine knows nothing any more.
 func (c *Checker) again() {
 	c.plan, c.units, c.gone = c.world.Plan, map[string]*books{}, map[string]*books{}
 	for _, u := range c.plan.Units {
 		c.units[u.Name] = newBooks(u)
 	}
-	c.moves, c.after = map[int]map[string]int{}, map[int]map[string]int{}
+	c.moves, c.after, c.loops = map[int]map[string]int{}, map[int]map[string]int{}, newLoops()
 	c.settingsTouched, c.settingsRead, c.settingsBroken, c.quitting = 0, 0, false, false
 }
 
@@ -399,7 +402,7 @@ func (c *Checker) requested(ev engine.Requested) {
 	case engine.Quit, engine.QuitNow:
 		c.quitting = true
 	case engine.ReactAgain:
-		b.selfMade = -1
+		c.savedFor(ev.Unit)
 	case engine.PauseUnit:
 		b.paused = true
 	case engine.ResumeUnit:
@@ -462,7 +465,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 	for _, o := range orders {
 		if o, ok := o.(engine.IgnoreFiles); ok {
-			c.leftOut(o)
+			c.ignored(o)
 		}
 	}
 	if change, ok := ev.(engine.Change); ok {
@@ -547,16 +550,6 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 	}
 }
 
-// leftOut checks that a unit is left out of nothing but what it writes itself.
-func (c *Checker) leftOut(o engine.IgnoreFiles) {
-	for _, f := range o.Files {
-		if f != Own(o.Unit) {
-			c.broke(8, "%s is left out of %s, which others write", o.Unit, f)
-		}
-	}
-	c.of(o.Unit).ownIsOut = len(o.Files) > 0
-}
-
 // changed enters what files at rest ask for. What a unit writes itself asks for
 // nothing once that is known.
 func (c *Checker) changed(ev engine.Change) {
@@ -564,29 +557,23 @@ func (c *Checker) changed(ev engine.Change) {
 		b := c.units[h.Unit]
 		switch {
 		case b == nil: // it went with the settings
-		case h.Path == Own(h.Unit) && b.ownIsOut:
-			b.own[ev.Burst] = true
 		case c.countsAsNothing(b, h):
-			b.own[ev.Burst] = b.own[ev.Burst] || !slices.ContainsFunc(ev.Hits, func(o engine.Hit) bool { return o.Unit == h.Unit && !c.countsAsNothing(b, o) })
+			b.void[ev.Burst] = b.void[ev.Burst] || !slices.ContainsFunc(ev.Hits, func(o engine.Hit) bool { return o.Unit == h.Unit && !c.countsAsNothing(b, o) })
 		default:
 			b.owe(h)
 		}
 	}
 }
 
-// countsAsNothing reports whether a hit's reaction could only fail, by the settings in use.
+// countsAsNothing reports whether a hit's file is ignored, or its reaction could only fail, by
+// the settings in use.
 func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {
-	return h.Missing != "" && h.Reaction <= len(b.spec.Reactions)
+	return b.ignored[h.Path] || h.Missing != "" && h.Reaction <= len(b.spec.Reactions)
 }
 
 func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	b := c.units[o.Unit]
-	if b.selfMade++; snap.Unit(o.Unit).Run.Because != Own(o.Unit)+" changed" {
-		b.selfMade = 0
-	}
-	if b.selfMade > mostSelfMade {
-		c.broke(8, "%s has set itself off %d times in a row", o.Unit, b.selfMade)
-	}
+	c.setOff(o.Unit, snap.Unit(o.Unit).Run.Because)
 	if b.live != 0 {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
@@ -599,7 +586,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		b.command = c
 	}
 	b.owed[b.command] = true // until it has ended well
-	if o.Run >= b.must {
+	if b.asked = b.must > 0 && o.Run >= b.must; b.asked {
 		b.must = 0
 	}
 	for _, n := range b.spec.Needs {

@@ -24,10 +24,14 @@ type Result struct {
 func Play(seed uint64, withStory bool) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
-	d := &script{rand: r, selfish: map[string]time.Duration{}}
+	d := &script{rand: r, writers: map[string]writer{}}
 	for _, u := range p.Units {
-		if r.IntN(12) == 0 && u.Pass == nil {
-			d.selfish[u.Name] = time.Duration(1+r.IntN(900)) * time.Millisecond
+		to := u
+		if r.IntN(2) == 0 {
+			to = p.Units[r.IntN(len(p.Units))]
+		}
+		if r.IntN(8) == 0 && !(to == u && u.Pass != nil) {
+			d.writers[u.Name] = writer{to.Name, time.Duration(1+r.IntN(900)) * time.Millisecond}
 		}
 	}
 	w := NewWorld(p, d.behave)
@@ -38,6 +42,7 @@ func Play(seed uint64, withStory bool) Result {
 		tellStory(w, &result.Story)
 	}
 	w.Double = func() bool { return r.IntN(50) == 0 }
+	w.Noisy = func() bool { return r.IntN(4) == 0 }
 	w.Send(engine.Begin{})
 	actions := 5 + r.IntN(60)
 	for range actions {
@@ -69,7 +74,13 @@ type script struct {
 	healthy bool
 	added   int
 	edits   int
-	selfish map[string]time.Duration // units whose runs write what concerns them, and when
+	writers map[string]writer
+}
+
+// writer is a unit whose runs write what concerns a unit, itself or another.
+type writer struct {
+	to    string
+	after time.Duration
 }
 
 // randomPlan makes a project of 1 to 60 units in which each may need and follow
@@ -140,8 +151,8 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 		b.Tool = dr.tool(pass)
 		b.SpawnTakes += 300 * time.Microsecond // never at the very moment of a writing
 	}
-	if after := dr.selfish[unit]; after > 0 {
-		b.OwnAfter = after + d(r, 0, 50)
+	if wr, writes := dr.writers[unit]; writes {
+		b.Writes, b.WriteAfter = wr.to, wr.after+d(r, 0, 50)
 	}
 	if dr.healthy {
 		b.ReadyAfter = time.Millisecond

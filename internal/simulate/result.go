@@ -98,7 +98,7 @@ func (w *World) again(c *Checker) {
 	}
 	w.Clear()
 	w.Engine, w.Finished, w.procs = engine.New(w.Plan), false, map[string]*process{}
-	w.left, w.own = map[string]bool{}, map[string]*ownWriting{}
+	w.left, w.open = map[string][]string{}, map[string]*making{}
 	c.again()
 	w.Send(engine.Begin{})
 }

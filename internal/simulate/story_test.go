@@ -23,7 +23,7 @@ var update = flag.Bool("update", false, "write what happens into the stories")
 // said. Each unit behaves well unless the story says otherwise:
 //
 //	> start                          begin
-//	> unit: ends=1s exit=1 ready=2s|never stop=ignore spawn=fail own=200ms
+//	> unit: ends=1s exit=1 ready=2s|never stop=ignore spawn=fail writes=200ms:web
 //	                                 how its later runs behave
 //	> save PATH: UNIT UNIT           a change that concerns these units
 //	> save somehow PATH: UNIT        one that the unit's own run may have made
@@ -117,14 +117,14 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[s
 		require.NoError(t, err)
 		w.Run(d)
 	case verb == "save":
-		rest, unknown := strings.CutPrefix(rest, "somehow ")
+		rest, vague := strings.CutPrefix(rest, "somehow ")
 		rest, same := strings.CutPrefix(rest, "the same ")
 		path, units, _ := strings.Cut(rest, ":")
 		var hits []engine.Hit
 		for _, u := range strings.Fields(units) {
 			hits = append(hits, parseHit(t, w.Plan, path, u))
 		}
-		w.Save(Saving{Debounce: 150 * time.Millisecond, Unknown: unknown, Same: same}, hits...)
+		w.Save(Saving{Debounce: 150 * time.Millisecond, Vague: vague, Same: same}, hits...)
 	case verb == "passes": // of a unit end well or badly from now on
 		unit, how, _ := strings.Cut(rest, " ")
 		failing[unit] = how == "badly"
@@ -198,8 +198,9 @@ func (b Behaviour) with(t *testing.T, trait string) Behaviour {
 		b.EndsAfter = length()
 	case "stop":
 		b.StopTakes = length()
-	case "own":
-		b.OwnAfter = length()
+	case "writes":
+		value, b.Writes, _ = strings.Cut(value, ":")
+		b.WriteAfter = length()
 	case "exit":
 		_, err := fmt.Sscan(value, &b.Exit.Code)
 		require.NoError(t, err)

@@ -73,6 +73,9 @@ func (t *tool) end(pass *toolPass, good bool) {
 		return
 	}
 	t.pass = nil
+	if t.process.b.Writes != "" && !pass.first {
+		w.make(t.unit, t.process)
+	}
 	t.line(func(after time.Time) {
 		if !t.Says && !pass.first {
 			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: t.since, By: w.Now, Guessed: true})

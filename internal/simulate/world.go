@@ -27,7 +27,8 @@ type Behaviour struct {
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
-	OwnAfter   time.Duration // from its process to its writing a file that concerns the unit; 0: it does not
+	Writes     string        // the unit that a file concerns which it writes; empty for none
+	WriteAfter time.Duration // from its process to that
 	Tool       *Tool         // of units that take up changes by themselves
 }
 
@@ -49,6 +50,12 @@ type World struct {
 	Wrote      func(unit string, burst int)
 	PassBegins func(unit string, pass int)
 
+	// Made, if set, is called when a unit's process writes a file that concerns a unit.
+	Made func(by, unit string)
+
+	// Noisy, if set, says whether a service is seen to write all the time.
+	Noisy func() bool
+
 	// Double, if set, says whether an event reaches the engine twice.
 	Double func() bool
 
@@ -57,8 +64,10 @@ type World struct {
 
 	pids  int
 	procs map[string]*process
-	left  map[string]bool // units that are left out of what they write themselves
-	own   map[string]*ownWriting
+	left  map[string][]string // files that units do not react to
+	open  map[string]*making  // by path
+	makes map[int]bool        // bursts of what units write
+	vague map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
 	burst int
 
 	// What the files of each unit hold, as the bursts that have changed them for good, and
@@ -80,13 +89,14 @@ type process struct {
 	went  bool  // its step has begun
 	tool  *tool // nil where it takes up no changes
 	order engine.Start
-	input *result // what it was begun with
+	input *result   // what it was begun with
+	wrote time.Time // last
 }
 
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
 	w := &World{
-		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string]bool{}, own: map[string]*ownWriting{},
+		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string][]string{}, open: map[string]*making{}, vague: map[int]bool{}, makes: map[int]bool{},
 		contents: map[string]map[int]bool{}, results: map[string]*result{}, writes: map[string]int{},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
@@ -146,7 +156,9 @@ func (w *World) carryOut(o engine.Order) {
 	case engine.SetTimer:
 		w.In(o.At.Sub(w.Now), func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.IgnoreFiles:
-		w.left[o.Unit] = len(o.Files) > 0
+		w.left[o.Unit] = o.Files
+	case engine.Observe:
+		w.observe(o)
 	}
 }
 
@@ -190,8 +202,8 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 		if b.Tool != nil {
 			w.runTool(unit, p)
 		}
-		if b.OwnAfter > 0 {
-			w.In(b.OwnAfter, func() { w.writeOwn(unit, p) })
+		if b.Writes != "" {
+			w.In(b.WriteAfter, func() { w.make(unit, p) })
 		}
 		if b.EndsAfter >= 0 {
 			w.In(b.EndsAfter, func() { w.exit(unit, p, b.Exit) })
@@ -239,35 +251,75 @@ const afterwards = 25 * time.Millisecond
 // debounce is how long files that a process writes take to be at rest.
 const debounce = 150 * time.Millisecond
 
-// Own is the path that the processes of a unit write themselves.
-func Own(unit string) string { return unit + "/own" }
+// Made is the path of what the processes of a unit write that concerns a unit, itself or
+// another.
+func Made(by, unit string) string { return unit + "/by-" + by }
 
-// ownWriting is what a unit's processes have written and is not at rest.
-type ownWriting struct {
+// making is what a unit's processes have written and is not at rest.
+type making struct {
 	burst  int
 	since  time.Time
 	writes int
 }
 
-func (w *World) writeOwn(unit string, p *process) {
-	if !p.alive || w.left[unit] {
+// make lets a process write its file.
+func (w *World) make(by string, p *process) {
+	unit, file := p.b.Writes, Made(by, p.b.Writes)
+	if !p.alive || w.Plan.Unit(unit) == nil || slices.Contains(w.left[unit], file) {
 		return
 	}
-	o := w.own[unit]
-	if o == nil {
-		w.burst++
-		o = &ownWriting{burst: w.burst, since: w.Now}
-		w.own[unit] = o
+	p.wrote = w.Now
+	if w.Made != nil {
+		w.Made(by, unit)
 	}
-	o.writes++
-	writes := o.writes
-	w.Send(engine.Touched{Burst: o.burst, Units: []string{unit}})
+	m := w.open[file]
+	if m == nil {
+		w.burst++
+		m = &making{burst: w.burst, since: w.Now}
+		w.open[file], w.makes[w.burst] = m, true
+	}
+	m.writes++
+	writes := m.writes
+	if unit != by {
+		w.written(m.burst, []string{unit}, false)
+	}
+	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Now}})
 	w.In(debounce, func() {
-		if o.writes == writes {
-			delete(w.own, unit)
-			hit := engine.Hit{Unit: unit, Path: Own(unit), What: "written", Rule: unit + "/**"}
-			w.Send(engine.Change{Burst: o.burst, Since: o.since, Hits: []engine.Hit{hit}})
+		if m.writes == writes && w.Plan.Unit(unit) != nil {
+			delete(w.open, file)
+			hit := engine.Hit{Unit: unit, Path: file, What: "written", Rule: unit + "/**", TakenUp: w.Plan.Unit(unit).Pass != nil}
+			w.Send(engine.Change{Burst: m.burst, Since: m.since, Hits: []engine.Hit{hit}})
 		}
+	})
+}
+
+// sampled is how long before a write is heard of runs were looked at last.
+const sampled = 10 * time.Millisecond
+
+// observe tells, a moment later, who has written.
+func (w *World) observe(o engine.Observe) {
+	since := o.Noticed.Add(-sampled)
+	looked := make([]*process, len(o.Runs))
+	for i, id := range o.Runs {
+		looked[i] = w.procs[id.Unit]
+	}
+	w.In(afterwards, func() {
+		ev := engine.Observed{Burst: o.Burst, Units: o.Units}
+		for i, id := range o.Runs {
+			saw := engine.Observation{Unit: id.Unit, Run: id.Run, Wrote: engine.WroteNothing, Span: w.Now.Sub(since)}
+			switch p := looked[i]; {
+			case w.vague[o.Burst] && slices.Contains(o.Units, id.Unit):
+				saw.Wrote = engine.WroteSomething
+			case p == nil || p.run != id.Run:
+				saw.Wrote = engine.WroteUnknown
+			case !p.wrote.Before(since):
+				saw.Wrote = engine.WroteSomething
+			case w.Plan.Unit(id.Unit) != nil && w.Plan.Unit(id.Unit).Kind == plan.Service && w.Noisy != nil && w.Noisy():
+				saw.Wrote = engine.WroteAlways
+			}
+			ev.Runs = append(ev.Runs, saw)
+		}
+		w.Send(ev)
 	})
 }
 
@@ -275,7 +327,7 @@ func (w *World) writeOwn(unit string, p *process) {
 type Saving struct {
 	Debounce    time.Duration // until they are at rest
 	TouchedLost bool          // the engine does not hear of the first write
-	Unknown     bool          // it cannot be told whether a unit's own run wrote them
+	Vague       bool          // the units' own runs may have written them, as far as can be seen
 	Same        bool          // they hold what they held before
 	Notice      time.Duration // from their being written to the engine's hearing of it
 }
@@ -291,17 +343,10 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 			units = append(units, h.Unit)
 		}
 	}
+	w.vague[burst] = s.Vague
 	write := func() {
 		at := w.Now
-		for _, name := range units {
-			if w.Wrote != nil {
-				w.Wrote(name, burst)
-			}
-			w.change(name, burst, s.Same)
-		}
-		for _, t := range w.tools(units) {
-			t.written()
-		}
+		w.written(burst, units, s.Same)
 		if s.TouchedLost {
 			return
 		}
@@ -312,13 +357,8 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		w.soon(s.Notice, func() { w.Send(touched) })
 	}
 	write()
-	if !s.TouchedLost {
-		if !s.Unknown {
-			w.In(s.Notice+min(afterwards, s.Debounce/2), func() { w.Send(engine.Cleared{Burst: burst, Units: units}) })
-		}
-		if s.Same { // written over, and then back
-			w.In(s.Debounce/2, write)
-		}
+	if s.Same && !s.TouchedLost { // written over, and then back
+		w.In(s.Debounce/2, write)
 	}
 	w.In(s.Notice+s.Debounce, func() {
 		if s.Same {
@@ -327,4 +367,17 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 			w.Send(engine.Change{Burst: burst, Since: since, Hits: hits})
 		}
 	})
+}
+
+// written lets a file that concerns these units be written.
+func (w *World) written(burst int, units []string, same bool) {
+	for _, name := range units {
+		if w.Wrote != nil {
+			w.Wrote(name, burst)
+		}
+		w.change(name, burst, same)
+	}
+	for _, t := range w.tools(units) {
+		t.written()
+	}
 }

@@ -69,7 +69,7 @@ var bindings = []binding{
 	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit,
 		do: func(m *model) { m.question.show(m) }},
 	{keys: []string{"l"}, name: "decide about a loop: files that it writes and runs again for", hint: "loop", group: onUnit,
-		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && len(u.Own) > 0 },
+		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil },
 		do:   func(m *model) { m.loop.show(m) }},
 	{keys: []string{"enter"}, name: "show only its output, or all again", hint: "only its output", group: onUnit,
 		do: func(m *model) { m.stream.only(m) }},

@@ -258,7 +258,7 @@ func stateWord(u *engine.Unit) string {
 	switch {
 	case u.Paused:
 		return "paused"
-	case len(u.Own) > 0 && !u.OwnTaken:
+	case u.Loop != nil && !u.Loop.Noted:
 		return "loop"
 	case u.Queued && u.State == engine.Running:
 		return u.State.String() + " +1" // one more run follows

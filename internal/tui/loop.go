@@ -8,8 +8,8 @@ import (
 	"omnivigil/internal/engine"
 )
 
-// loop is the panel on a unit whose own runs write what makes it run: which files,
-// what would cure it, and the keys that do.
+// loop is the panel on a unit that sets itself off, or that others do in turn: by which
+// files, what would cure it, and the keys that do.
 type loop struct {
 	open    bool
 	problem string // why the cure could not be written
@@ -18,7 +18,7 @@ type loop struct {
 // looping returns the first unit whose loop the person has not decided about.
 func (m *model) looping() *engine.Unit {
 	for i := range m.snap.Units {
-		if u := &m.snap.Units[i]; len(u.Own) > 0 && !u.OwnTaken {
+		if u := &m.snap.Units[i]; u.Loop != nil && !u.Loop.Noted {
 			return u
 		}
 	}
@@ -26,7 +26,7 @@ func (m *model) looping() *engine.Unit {
 }
 
 func (l *loop) show(m *model) {
-	if u := m.chosen(); u == nil || len(u.Own) == 0 {
+	if u := m.chosen(); u == nil || u.Loop == nil {
 		m.lanes.unit = m.looping().Name
 	}
 	l.open, l.problem = true, ""
@@ -56,18 +56,23 @@ func (l *loop) view(m *model, height int) []string {
 	rows := []string{""}
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
 	u := m.chosen()
-	if u == nil || len(u.Own) == 0 {
+	if u == nil || u.Loop == nil {
 		add("%s reacts to all its files", m.lanes.unit)
 	} else {
-		add("%s has run three times in a row for files that its own runs wrote:", u.Name)
-		for _, f := range u.Own[:min(len(u.Own), 8)] {
+		if u.Loop.Alone() {
+			add("%s has run three times in a row for files that its own runs wrote:", u.Name)
+		} else {
+			add("this has gone round three times: %s. The last step was for:", u.Loop.Words())
+		}
+		files := u.Loop.Files
+		for _, f := range files[:min(len(files), 8)] {
 			add("  %s", m.palette.text.Render(f))
 		}
-		if more := len(u.Own) - 8; more > 0 {
+		if more := len(files) - 8; more > 0 {
 			add("  and %d more", more)
 		}
 		add("")
-		add("It does not react to them any more. This line in [%s.%s] says so for good:", u.Kind, u.Name)
+		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
 		add("  %s", m.palette.bright.Render(cureLine(u)))
 		add("")
 		for _, choice := range [][2]string{{"enter", "ignore them for this session"}, {"w", "write the line into omnivigil.toml"}, {"u", "undo: let it react to them again"}} {
@@ -84,7 +89,7 @@ func (l *loop) view(m *model, height int) []string {
 }
 
 func cureLine(u *engine.Unit) string {
-	cure := concern.Cure(u.Own)
+	cure := concern.Cure(u.Loop.Files)
 	for i, p := range cure {
 		cure[i] = fmt.Sprintf("%q", p)
 	}
@@ -97,6 +102,10 @@ func (l *loop) notice(m *model) string {
 	if u == nil {
 		return ""
 	}
-	return fit(m.palette.stale.Render(fmt.Sprintf("  loop stopped  %s writes %s itself, and ran again for it", u.Name, engine.List(u.Own)))+
+	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, engine.List(u.Loop.Files))
+	if !u.Loop.Alone() {
+		text = u.Loop.Words()
+	}
+	return fit(m.palette.stale.Render("  loop stopped  "+text)+
 		m.palette.dim.Render("  (l: what to do)"), m.width)
 }

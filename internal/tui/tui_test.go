@@ -52,7 +52,7 @@ func (p *played) Request(w engine.Request, unit string) {
 // goRound makes a unit's runs write what makes it run, until that is noticed.
 func (p *played) goRound(unit string) {
 	for range 5 {
-		p.Save(simulate.Saving{Debounce: 150 * time.Millisecond, Unknown: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
+		p.Save(simulate.Saving{Debounce: 150 * time.Millisecond, Vague: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
 		p.World.Run(12 * time.Second)
 	}
 }
@@ -192,12 +192,12 @@ func TestLoop(t *testing.T) {
 	m.loop.key(m, "enter")
 	m.tick2(s.Now)
 	assert.NotContains(t, m.plainScreen(), "loop stopped")
-	assert.True(t, s.Snapshot().Unit("u0").OwnTaken)
+	assert.True(t, s.Snapshot().Unit("u0").Loop.Noted)
 	m.lanes.unit = "u0"
 	m.press("l") // it can be thought over
 	m.loop.key(m, "u")
-	assert.Empty(t, s.Snapshot().Unit("u0").Own)
-	assert.Equal(t, []string{"ignore own files u0", "react again u0"}, s.requests)
+	assert.Nil(t, s.Snapshot().Unit("u0").Loop)
+	assert.Equal(t, []string{"keep ignoring u0", "react again u0"}, s.requests)
 }
 
 // TestTextures requires every state to look different without colour.

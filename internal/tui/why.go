@@ -132,8 +132,8 @@ func account(u *engine.Unit) []string {
 	if !u.RetryAt.IsZero() && u.State == engine.Crashed {
 		lines = append(lines, "it is started again at "+engine.Clock(u.RetryAt))
 	}
-	if len(u.Own) > 0 {
-		lines = append(lines, "it does not react to what its own runs write: "+engine.List(u.Own))
+	if u.Loop != nil {
+		lines = append(lines, "it does not react to what set it off in a loop: "+engine.List(u.Loop.Files))
 	}
 	if len(u.Suspects) > 0 {
 		lines = append(lines, "changed since it last ran well: "+strings.Join(u.Suspects, ", "))

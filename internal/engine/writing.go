@@ -1,0 +1,294 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+// Who writes a file cannot be seen. What the system tells is how much a run's processes
+// have written in all: of whom nothing was written while a file was, has not written it.
+// So all who come into question are asked for whenever files are touched (Observe), and
+// who is left when that is answered (Observed) may have done it.
+
+// RunID names a run.
+type RunID struct {
+	Unit string
+	Run  int
+}
+
+// Observation is what was seen of a run between a moment before the files of a burst were
+// noticed and a moment after that.
+type Observation struct {
+	Unit  string
+	Run   int
+	Wrote Wrote
+	Span  time.Duration // from the one moment to the other
+}
+
+// Wrote is what can be told of a run's writing.
+type Wrote uint8
+
+const (
+	WroteUnknown   Wrote = iota // the system does not tell
+	WroteNothing                // for sure
+	WroteSomething              // this file or another
+	WroteAlways                 // it writes all the time, so that this tells nothing
+)
+
+// writing is a burst of file events that concern a unit, and who may have caused all of it.
+type writing struct {
+	burst   int
+	unit    *unit
+	writers []writer
+	asked   bool      // an observation is on its way
+	again   time.Time // when more was noticed since it was asked for; zero for nothing
+	times   int       // how often it was
+}
+
+// writer is a unit whose run may have done a writing.
+type writer struct {
+	unit    *unit
+	run     *run
+	after   time.Duration // how long after its run or pass began it did
+	seen    bool          // that it wrote something, if not what
+	cleared bool          // it has not done all of it
+}
+
+const (
+	keptWritings  = 16 // of each unit
+	mostObserving = 5  // times for each burst: who writes on and on will not be cleared any more
+	// youth is how long a service may take to do what its start set off.
+	youth = 30 * time.Second
+	// lastWords is how long after a run's end something that it wrote may be heard of.
+	lastWords = 100 * time.Millisecond
+	// clockTick is how much too early the time may be that a file tells.
+	clockTick = 20 * time.Millisecond
+	// widestSpan is between which two moments a service is suspected at most: over a longer
+	// time it writes for other reasons, and a busy machine has kept it from being looked at.
+	widestSpan = 4 * time.Second
+)
+
+// writingOf returns the unit's writing of a burst, nil where its Touched was lost.
+func (u *unit) writingOf(burst int) *writing {
+	for i := len(u.writings) - 1; i >= 0; i-- {
+		if u.writings[i].burst == burst {
+			return u.writings[i]
+		}
+	}
+	return nil
+}
+
+// isWritten notes who may be writing what concerns these units. Written is the time that the
+// newest of the files tells for its change, zero where that is not known.
+func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
+	e.setOff = slices.DeleteFunc(e.setOff, func(u *unit) bool { return !u.isYoung(e.now) })
+	var all []*writing
+	for _, u := range units {
+		w := u.writingOf(burst)
+		if w == nil {
+			w = &writing{burst: burst, unit: u}
+			if u.writings = append(u.writings, w); len(u.writings) > keptWritings {
+				u.writings = slices.Delete(u.writings, 0, 1)
+			}
+		}
+		for i := range w.writers {
+			if by := w.writers[i].unit; !by.mayHaveWritten(e.now, written) {
+				w.writers[i].cleared = true
+			}
+		}
+		w.add(u, e.now, written)
+		for _, by := range e.setOff {
+			if by.mayHaveWritten(e.now, written) {
+				w.add(by, e.now, written)
+			}
+		}
+		all = append(all, w)
+	}
+	e.observe(burst, all, e.now)
+}
+
+// add makes a unit one that may have done the writing, unless it cannot have done the first
+// of it.
+func (w *writing) add(u *unit, now, written time.Time) {
+	i := slices.IndexFunc(w.writers, func(wr writer) bool { return wr.unit == u })
+	switch {
+	case i >= 0 && w.writers[i].run == u.run:
+	case i >= 0:
+		w.writers[i].run, w.writers[i].after = u.run, u.atItFor(now)
+	case u.mayHaveWritten(now, written):
+		w.writers = append(w.writers, writer{unit: u, run: u.run, after: u.atItFor(now)})
+	default:
+		w.writers = append(w.writers, writer{unit: u, run: u.run, cleared: true})
+	}
+}
+
+// observe asks what those who may have done the writings of a burst have written by when
+// that was noticed.
+func (e *Engine) observe(burst int, all []*writing, noticed time.Time) {
+	o := Observe{Burst: burst, Noticed: noticed}
+	for _, w := range all {
+		if w.asked {
+			w.again = noticed
+			continue
+		}
+		w.again = time.Time{}
+		runs := w.open()
+		if len(runs) == 0 || w.times >= mostObserving {
+			continue
+		}
+		w.asked = true
+		w.times++
+		o.Units = append(o.Units, w.unit.spec.Name)
+		for _, id := range runs {
+			if !slices.Contains(o.Runs, id) {
+				o.Runs = append(o.Runs, id)
+			}
+		}
+	}
+	if len(o.Runs) > 0 {
+		e.give(o)
+	}
+}
+
+// open returns the runs that may have done the writing.
+func (w *writing) open() []RunID {
+	var runs []RunID
+	for _, wr := range w.writers {
+		if !wr.cleared {
+			runs = append(runs, RunID{wr.unit.spec.Name, wr.run.Number})
+		}
+	}
+	return runs
+}
+
+// observed takes off those who have not done the writings of a burst, with what followed from
+// that.
+func (e *Engine) observed(ev Observed) {
+	var again []*writing
+	for _, name := range ev.Units {
+		u := e.byName[name]
+		if u == nil {
+			continue
+		}
+		w := u.writingOf(ev.Burst)
+		if w == nil || !w.asked {
+			continue
+		}
+		w.asked = false
+		if w.hear(ev.Runs) {
+			e.reconsider(w)
+		}
+		if !w.again.IsZero() {
+			again = append(again, w)
+		}
+	}
+	if r := e.ripples.latestOfBurst(ev.Burst); r != nil && !r.saved && slices.ContainsFunc(r.Concerned, e.isSave(ev.Burst)) {
+		e.save(r)
+	}
+	if len(again) > 0 {
+		e.observe(ev.Burst, again, again[0].again)
+	}
+	held := e.held
+	e.held = nil
+	for _, c := range held {
+		if c.Burst == ev.Burst {
+			e.change(c) // and maybe hold it again
+		} else {
+			e.held = append(e.held, c)
+		}
+	}
+}
+
+// hear enters what was seen of those who may have done the writing, and reports whether that
+// clears one of them.
+func (w *writing) hear(runs []Observation) (cleared bool) {
+	for _, o := range runs {
+		for i := range w.writers {
+			wr := &w.writers[i]
+			if wr.run == nil || wr.run.Number != o.Run || wr.unit.spec.Name != o.Unit {
+				continue
+			}
+			wr.seen = wr.seen || o.Wrote == WroteSomething
+			if !wr.cleared && !wr.mayHaveDone(o) {
+				wr.cleared, cleared = true, true
+			}
+		}
+	}
+	return cleared
+}
+
+// isSave returns a function that reports whether somebody else than a unit's own runs has
+// written what concerns it, for all that is known by now.
+func (e *Engine) isSave(burst int) func(Concern) bool {
+	return func(c Concern) bool {
+		u := e.byName[c.Unit]
+		if u == nil {
+			return false
+		}
+		looping := u.run != nil && u.run.chain.burst() == burst && u.run.chain.rounds(u) >= lookoutRounds
+		return !u.writingOf(burst).mayBeBy(u) && !looping
+	}
+}
+
+// noteSetOff remembers a unit whose newest run, or pass, a change has set off.
+func (e *Engine) noteSetOff(u *unit) {
+	byChange := func(r *Ripple) bool { return r.Cause.Kind == CauseChange }
+	if slices.ContainsFunc(u.run.ripples, byChange) && !slices.Contains(e.setOff, u) {
+		e.setOff = append(e.setOff, u)
+	}
+}
+
+// mayHaveDone decides on what was seen of a writer. Services are believed where nothing can
+// be told: it is better to miss a loop than to ignore what a person saves.
+func (wr *writer) mayHaveDone(o Observation) bool {
+	service := wr.unit.spec.Kind == plan.Service
+	switch o.Wrote {
+	case WroteNothing:
+		return false
+	case WroteSomething:
+		return !service || o.Span <= widestSpan
+	}
+	return !service
+}
+
+// mayBeBy reports whether a unit's run may have done the writing.
+func (w *writing) mayBeBy(u *unit) bool {
+	return w != nil && slices.ContainsFunc(w.writers, func(wr writer) bool { return wr.unit == u && !wr.cleared })
+}
+
+// mayHaveWritten reports whether the unit's newest run may have written what is heard of now,
+// and was written then, if that is known.
+func (u *unit) mayHaveWritten(now, written time.Time) bool {
+	switch {
+	case u.run == nil || !u.run.spawned:
+		return false
+	case !u.live() && (now.Sub(u.run.EndedAt) >= lastWords || u.run.EndedAt.Before(written)):
+		return false
+	}
+	return written.IsZero() || !u.run.OrderedAt.After(written.Add(clockTick))
+}
+
+// isYoung reports whether what the unit's newest run writes may still be what its start was
+// for, or that of its newest pass.
+func (u *unit) isYoung(now time.Time) bool {
+	switch {
+	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lastWords:
+		return false
+	case u.spec.Kind.Ends() || !u.run.spawned:
+		return true
+	}
+	return u.atItFor(now) < youth
+}
+
+// atItFor is how long the unit's run, or its newest pass, has been at it.
+func (u *unit) atItFor(now time.Time) time.Duration {
+	began := u.run.spawnedAt
+	if p := u.passes.open; p != nil {
+		began = p.BeganAt
+	} else if p := u.passes.last; p != nil {
+		began = p.BeganAt
+	}
+	return now.Sub(began)
+}

@@ -1,0 +1,121 @@
+package simulate
+
+import (
+	"slices"
+	"strings"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// loops are the checker's books of who really sets whom off.
+type loops struct {
+	// rows holds, for each unit, those that were set off one by the other before its newest
+	// run or pass, itself last; made, for each file, the row of who wrote it last.
+	rows, made map[string][]string
+	sets       map[string]map[string]bool // who has written files that concern whom
+	pardoned   map[string]bool            // units whose next run somebody else has a part in
+}
+
+func newLoops() loops {
+	return loops{map[string][]string{}, map[string][]string{}, map[string]map[string]bool{}, map[string]bool{}}
+}
+
+// mostRounds is how often a row may come to a unit before that is noticed: twice, and once
+// more where somebody else's change comes to rest in between; and once
+// where others are in it.
+const mostRounds = 3
+
+// madeBy enters that a unit's process writes a file that concerns a unit.
+func (c *Checker) madeBy(by, unit string) {
+	l := &c.loops
+	if l.sets[by] == nil {
+		l.sets[by] = map[string]bool{}
+	}
+	l.sets[by][unit] = true
+	l.made[Made(by, unit)] = l.rows[by]
+	if c.of(unit).spec.Pass != nil { // it will take that up
+		l.rows[unit] = append(slices.Clip(l.rows[by]), unit)
+	}
+}
+
+// savedFor enters that somebody else has written what concerns a unit.
+func (c *Checker) savedFor(unit string) {
+	c.loops.pardoned[unit] = true
+	delete(c.loops.rows, unit)
+}
+
+// setOff enters which row a run goes on, and checks that it is not too long.
+func (c *Checker) setOff(unit, because string) {
+	l, b := &c.loops, c.of(unit)
+	var row []string
+	if file, is := strings.CutSuffix(because, " changed"); is && l.made[file] != nil || strings.Contains(file, "/by-") && is {
+		row = append(slices.Clip(l.made[file]), unit)
+	} else if up, _, _ := strings.Cut(because, " "); c.onlyFollows(b.spec, because) && len(l.rows[up]) > 0 {
+		row = append(slices.Clip(l.rows[up]), unit)
+	}
+	if l.pardoned[unit] {
+		row = nil
+	}
+	delete(l.pardoned, unit)
+	l.rows[unit] = row
+	others := slices.Compact(slices.Sorted(slices.Values(row)))
+	if rounds := roundsOf(row); rounds > mostRounds+min(len(others)-1, 1) {
+		c.broke(8, "%s was set off %d times in a loop: %s", unit, rounds, strings.Join(row, ", "))
+	}
+}
+
+// onlyFollows reports whether all that made a unit act is that others have finished again.
+func (c *Checker) onlyFollows(spec *plan.Unit, because string) bool {
+	return !slices.ContainsFunc(strings.Split(because, "; "), func(reason string) bool {
+		up, _, _ := strings.Cut(reason, " ")
+		return !slices.Contains(spec.Follows, up)
+	})
+}
+
+// roundsOf is how often a row has come to its last unit, always from the same one.
+func roundsOf(row []string) int {
+	last, rounds := len(row)-1, 0
+	for i := last; i > 0; i-- {
+		if row[i] != row[last] {
+			continue
+		}
+		if row[i-1] != row[last-1] {
+			break
+		}
+		rounds++
+	}
+	return rounds
+}
+
+// ignored checks that a unit ignores nothing but what sets it off in a loop.
+func (c *Checker) ignored(o engine.IgnoreFiles) {
+	b := c.of(o.Unit)
+	b.ignored = map[string]bool{}
+	for _, f := range o.Files {
+		b.ignored[f] = true
+		by, made := strings.CutPrefix(f, o.Unit+"/by-")
+		if !made || by != o.Unit && !c.leadsTo(o.Unit, by, map[string]bool{}) {
+			c.broke(8, "%s ignores %s, which is in no loop", o.Unit, f)
+		}
+	}
+}
+
+// leadsTo reports whether one unit can set another off, by what units write or follow.
+func (c *Checker) leadsTo(from, to string, seen map[string]bool) bool {
+	if from == to {
+		return true
+	}
+	if seen[from] {
+		return false
+	}
+	seen[from] = true
+	for next := range c.loops.sets[from] {
+		if c.leadsTo(next, to, seen) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(c.plan.Units, func(u *plan.Unit) bool {
+		return slices.Contains(u.Follows, from) && c.leadsTo(u.Name, to, seen)
+	})
+}
