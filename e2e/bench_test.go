@@ -204,6 +204,34 @@ func resident(t testing.TB, pid int) float64 {
 	return float64(pages*os.Getpagesize()) / 1e6
 }
 
+// BenchmarkBusyFile measures what Omnivigil takes while a service rewrites a file a thousand
+// times a second: one that concerns that service, another, a tool that takes up changes by
+// itself, all of them, or nobody.
+func BenchmarkBusyFile(b *testing.B) {
+	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select undef,undef,undef,0.0009}']` + "\n"
+	const watch = "watch = [\"busy.txt\"]\n"
+	const quiet = "[service.quiet]\nrun = \"exec sleep 1000\"\n"
+	const tool = "[service.tool]\nrun = \"echo good; exec sleep 1000\"\npass = { good = \"good\", within = \"1s\" }\n"
+	for name, settings := range map[string]string{
+		"nobody": "[service.busy]\n" + writer,
+		"itself": "[service.busy]\n" + writer + watch,
+		"other":  "[service.busy]\n" + writer + quiet + watch,
+		"tool":   "[service.busy]\n" + writer + tool + watch,
+		"all":    "[service.busy]\n" + writer + watch + quiet + watch + tool + watch,
+	} {
+		b.Run(name, func(b *testing.B) {
+			r := runIn(b, b.TempDir(), settings)
+			r.says("is ready", 1)
+			time.Sleep(12 * time.Second) // until loops have been stopped
+			pid, span := inner(r.cmd.Process.Pid), 10*time.Second
+			before := cpuTime(b, pid)
+			time.Sleep(span)
+			b.ReportMetric(100*float64(cpuTime(b, pid)-before)/float64(span), "%core")
+			r.stop()
+		})
+	}
+}
+
 // BenchmarkDay saves a thousand times and edits an env file with a secret three hundred
 // times, faster than a person would, and tells what memory that takes: a day's session
 // is to stay flat.

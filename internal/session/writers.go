@@ -29,7 +29,7 @@ const (
 	// What a start writes, it writes soon: runs are looked at often in their youth,
 	// and very often while they are under suspicion.
 	youth        = 30 * time.Second
-	closeLook    = 10 * time.Millisecond
+	closeLook    = 20 * time.Millisecond
 	normalLook   = 200 * time.Millisecond
 	seldomLook   = 2 * time.Second
 	closeLookFor = 10 * time.Second

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -57,7 +58,9 @@ func (k *inotify) close() {
 func (k *inotify) read() {
 	defer close(k.out)
 	buffer := make([]byte, 256<<10)
+	var pace pace
 	for {
+		asked := time.Now()
 		n, err := k.file.Read(buffer)
 		if err != nil {
 			return
@@ -67,7 +70,27 @@ func (k *inotify) read() {
 		case <-k.done:
 			return
 		}
+		time.Sleep(pace.pause(time.Since(asked), n))
 	}
+}
+
+// pace lets notices gather that come one by one without an end, as of a file that is written a
+// thousand times a second: to be woken for each costs more than all the rest.
+type pace struct{ level float64 } // rises with each read, falls with the time between
+
+// pause returns for how long not to read, after a read that has waited for so long and got so
+// many bytes.
+func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
+	const (
+		slow = 5 * time.Millisecond // between two reads: with less, the level rises
+		few  = 4096                 // bytes: with more, the queue fills, which holds but so many
+		full = 64                   // reads: who saves is heard at once
+	)
+	p.level = min(max(p.level-float64(waited)/float64(slow), 0)+1, 2*full)
+	if p.level < full || bytes > few {
+		return 0
+	}
+	return 25 * time.Millisecond
 }
 
 // parseNotices reads records as inotify(7) describes them.
