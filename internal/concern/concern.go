@@ -108,7 +108,10 @@ func Cure(files []string) []string {
 
 // Hit translates what the watcher heard for a unit into the engine's terms.
 func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
-	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern}
+	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern, More: h.More}
+	if h.Mixed { // whatever they ask for, the whole of it does
+		return hit
+	}
 	hit.TakenUp = u.Pass != nil && h.Rule >= len(u.Reactions) && h.Rule < len(u.Reactions)+len(u.Watch)
 	if h.Rule < len(u.Reactions) {
 		hit.Reaction, hit.Captures = h.Rule+1, h.Captures

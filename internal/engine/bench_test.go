@@ -32,6 +32,7 @@ type world struct {
 	now    time.Time
 	steps  int
 	queue  []Event
+	worst  time.Duration // of a step
 }
 
 func (w *world) send(ev Event) {
@@ -40,17 +41,21 @@ func (w *world) send(ev Event) {
 		ev, w.queue = w.queue[0], w.queue[1:]
 		w.now = w.now.Add(time.Millisecond)
 		w.steps++
-		for _, o := range w.engine.Step(w.now, ev) {
-			switch o := o.(type) {
-			case Start:
-				w.queue = append(w.queue, Spawned{o.Unit, o.Run, 1}, BecameReady{o.Unit, o.Run})
-			case StopRun:
-				w.queue = append(w.queue, Exited{Unit: o.Unit, Run: o.Run})
-			case SetTimer:
-				w.queue = append(w.queue, TimerFired{o.Timer})
-			case Observe: // a person saves
-				w.queue = append(w.queue, observed(o, WroteNothing))
-			}
+		w.carryOut(w.engine.Step(w.now, ev))
+	}
+}
+
+func (w *world) carryOut(orders []Order) {
+	for _, o := range orders {
+		switch o := o.(type) {
+		case Start:
+			w.queue = append(w.queue, Spawned{o.Unit, o.Run, 1}, BecameReady{o.Unit, o.Run})
+		case StopRun:
+			w.queue = append(w.queue, Exited{Unit: o.Unit, Run: o.Run})
+		case SetTimer:
+			w.queue = append(w.queue, TimerFired{o.Timer})
+		case Observe: // a person saves
+			w.queue = append(w.queue, observed(o, WroteNothing))
 		}
 	}
 }
@@ -87,5 +92,41 @@ func BenchmarkSave(b *testing.B) {
 				b.Fatalf("%s %s", v.Word, v.Text)
 			}
 		})
+	}
+}
+
+// BenchmarkLargeChange measures the one step in which a change of 50,000 files is decided
+// that concerns ten units, each with all that is listed of it, and reactions of 200 kinds.
+func BenchmarkLargeChange(b *testing.B) {
+	e, w := ready(30)
+	change := Change{Files: 50_000}
+	var heads []string
+	for n := range 10 {
+		head := fmt.Sprintf("u%d", 3*n)
+		heads = append(heads, head)
+		for i := range 1200 {
+			h := Hit{Unit: head, Path: fmt.Sprintf("area-%d/file", i), Rule: "**", What: "written"}
+			if i >= 1000 {
+				h.More = 200
+			}
+			change.Hits = append(change.Hits, h)
+		}
+	}
+	b.ResetTimer()
+	for i := range b.N {
+		w.now = w.now.Add(time.Second)
+		w.send(Touched{Burst: i + 1, Units: heads})
+		change.Burst, change.Since = i+1, w.now
+		began := time.Now()
+		orders := e.Step(w.now, change)
+		if took := time.Since(began); took > w.worst {
+			w.worst = took
+		}
+		w.carryOut(orders)
+		w.send(TimerFired{})
+	}
+	b.ReportMetric(float64(w.worst.Microseconds())/1000, "ms-worst")
+	if v := e.verdict(); v.Word != VerdictCurrent {
+		b.Fatalf("%s %s", v.Word, v.Text)
 	}
 }

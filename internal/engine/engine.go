@@ -274,7 +274,7 @@ func (e *Engine) change(ev Change) {
 	}
 	e.rev++
 	for _, c := range all {
-		r.addPaths(c.hits)
+		r.addPaths(c.hits, ev.Files)
 		e.actOn(c, r, ev)
 	}
 }

@@ -45,6 +45,7 @@ type Change struct {
 	Burst int
 	Since time.Time // the burst's first file event
 	Hits  []Hit
+	Files int // how many files there are in all, where Hits do not list all
 }
 
 // Hit is one path of a change that concerns one unit.
@@ -62,6 +63,8 @@ type Hit struct {
 	Missing string
 	// TakenUp says that the unit takes the path up by itself, if it runs.
 	TakenUp bool
+	// More is how many further files ask for the same, which are not listed.
+	More int
 }
 
 // PassBegan says that a service that takes up changes by itself has begun a pass, or that

@@ -290,7 +290,11 @@ func (e *Engine) stopLoop(u *unit, c chain, hits []Hit) []Hit {
 	}
 	e.ignore(u, files, round)
 	u.run.chain = nil // whatever else is written needs proof of its own
-	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(files, h.Path) })
+	ignored := map[string]bool{}
+	for _, f := range files {
+		ignored[f] = true
+	}
+	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.More == 0 && ignored[h.Path] })
 }
 
 // ignore stops reacting to files that set a unit off in a loop.
@@ -333,12 +337,16 @@ func (e *Engine) reactAgain(u *unit) {
 	}
 }
 
-// ignored returns which of a unit's hits are not ignored.
+// notIgnored returns which of a unit's hits are not ignored.
 func (u *unit) notIgnored(hits []Hit) []Hit {
 	if u.loop == nil {
 		return hits
 	}
-	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return slices.Contains(u.loop.Files, h.Path) })
+	ignored := map[string]bool{}
+	for _, f := range u.loop.Files {
+		ignored[f] = true
+	}
+	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.More == 0 && ignored[h.Path] })
 }
 
 // untouchBy makes a unit as if a burst had not touched it.

@@ -15,6 +15,9 @@ type debt struct {
 	commands []plan.Command
 }
 
+// mostOwed is how many commands are told apart: where more are owed, the whole is.
+const mostOwed = 50
+
 func (d *debt) add(other debt) {
 	d.whole = d.whole || other.whole
 	for _, c := range other.commands {
@@ -26,11 +29,17 @@ func (d *debt) owe(c plan.Command) {
 	if !slices.ContainsFunc(d.commands, func(have plan.Command) bool { return have.Equal(c) }) {
 		d.commands = append(d.commands, c)
 	}
+	if len(d.commands) > mostOwed {
+		d.whole = true
+	}
 }
 
 // note adds what the hits ask for.
 func (d *debt) note(spec *plan.Unit, hits []Hit) {
 	for _, h := range hits {
+		if d.whole {
+			return
+		}
 		if h.Reaction == 0 {
 			d.whole = true
 			continue

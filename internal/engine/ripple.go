@@ -111,7 +111,7 @@ func (r *Ripple) concern(unit, rule string) {
 	r.Concerned = append(r.Concerned, Concern{unit, rule})
 }
 
-func (r *Ripple) addPaths(hits []Hit) {
+func (r *Ripple) addPaths(hits []Hit, files int) {
 	const most = 100
 	if r.seen == nil {
 		r.seen = map[string]bool{}
@@ -124,6 +124,9 @@ func (r *Ripple) addPaths(hits []Hit) {
 		if r.Files++; len(r.Paths) < most {
 			r.Paths = append(r.Paths, h.Path)
 		}
+	}
+	if slices.ContainsFunc(hits, func(h Hit) bool { return h.More > 0 }) {
+		r.Files = max(r.Files, files)
 	}
 }
 

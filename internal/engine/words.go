@@ -79,10 +79,14 @@ func moment(t, now time.Time) string {
 // because says in words which files made a unit act.
 func because(hits []Hit) string {
 	paths := pathsOf(hits)
-	if len(hits) == 1 && hits[0].What != "written" {
+	all := len(paths)
+	for _, h := range hits {
+		all += h.More
+	}
+	if all == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What
 	}
-	return List(paths) + " changed"
+	return listOf(paths, all) + " changed"
 }
 
 // pathsOf returns the paths of hits, each once.
@@ -110,8 +114,10 @@ func listOf(names []string, all int) string {
 		return "nothing"
 	case all == 1:
 		return names[0]
-	case all == 2:
+	case all == 2 && len(names) == 2:
 		return names[0] + " and " + names[1]
+	case len(names) == 1:
+		return fmt.Sprintf("%s and %d more", names[0], all-1)
 	}
 	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
 }

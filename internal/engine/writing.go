@@ -93,6 +93,7 @@ func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
 				u.writings = slices.Delete(u.writings, 0, 1)
 			}
 		}
+		w.findWriters()
 		for i := range w.writers {
 			if by := w.writers[i].unit; !by.mayHaveWritten(e.now, written) {
 				w.writers[i].cleared = true
@@ -100,7 +101,7 @@ func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
 		}
 		w.add(u, e.now, written)
 		for _, by := range e.setOff {
-			if by.mayHaveWritten(e.now, written) {
+			if by != u && by.mayHaveWritten(e.now, written) {
 				w.add(by, e.now, written)
 			}
 		}
@@ -109,11 +110,31 @@ func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
 	e.observe(burst, all, e.now)
 }
 
+// position is where a unit stands among the writers of the writing that was looked at last,
+// so that it need not be looked for: there may be many writers.
+type position struct {
+	in *writing
+	at int
+}
+
+func (p position) of(w *writing) int {
+	if p.in != w || p.at >= len(w.writers) {
+		return -1
+	}
+	return p.at
+}
+
+// findWriters lets all writers know where they stand.
+func (w *writing) findWriters() {
+	for i := range w.writers {
+		w.writers[i].unit.asWriter = position{w, i}
+	}
+}
+
 // add makes a unit one that may have done the writing, unless it cannot have done the first
 // of it.
 func (w *writing) add(u *unit, now, written time.Time) {
-	i := slices.IndexFunc(w.writers, func(wr writer) bool { return wr.unit == u })
-	switch {
+	switch i := u.asWriter.of(w); {
 	case i >= 0 && w.writers[i].run == u.run:
 	case i >= 0:
 		w.writers[i].run, w.writers[i].after = u.run, u.atItFor(now)
@@ -128,6 +149,7 @@ func (w *writing) add(u *unit, now, written time.Time) {
 // that was noticed.
 func (e *Engine) observe(burst int, all []*writing, noticed time.Time) {
 	o := Observe{Burst: burst, Noticed: noticed}
+	has := map[RunID]bool{}
 	for _, w := range all {
 		if w.asked {
 			w.again = noticed
@@ -142,7 +164,8 @@ func (e *Engine) observe(burst int, all []*writing, noticed time.Time) {
 		w.times++
 		o.Units = append(o.Units, w.unit.spec.Name)
 		for _, id := range runs {
-			if !slices.Contains(o.Runs, id) {
+			if !has[id] {
+				has[id] = true
 				o.Runs = append(o.Runs, id)
 			}
 		}
@@ -177,7 +200,7 @@ func (e *Engine) observed(ev Observed) {
 			continue
 		}
 		w.asked = false
-		if w.hear(ev.Runs) {
+		if e.hear(w, ev.Runs) {
 			e.reconsider(w)
 		}
 		if !w.again.IsZero() {
@@ -203,17 +226,21 @@ func (e *Engine) observed(ev Observed) {
 
 // hear enters what was seen of those who may have done the writing, and reports whether that
 // clears one of them.
-func (w *writing) hear(runs []Observation) (cleared bool) {
+func (e *Engine) hear(w *writing, runs []Observation) (cleared bool) {
+	w.findWriters()
 	for _, o := range runs {
-		for i := range w.writers {
-			wr := &w.writers[i]
-			if wr.run == nil || wr.run.Number != o.Run || wr.unit.spec.Name != o.Unit {
-				continue
-			}
-			wr.seen = wr.seen || o.Wrote == WroteSomething
-			if !wr.cleared && !wr.mayHaveDone(o) {
-				wr.cleared, cleared = true, true
-			}
+		u := e.byName[o.Unit]
+		if u == nil {
+			continue
+		}
+		i := u.asWriter.of(w)
+		if i < 0 || w.writers[i].run == nil || w.writers[i].run.Number != o.Run {
+			continue
+		}
+		wr := &w.writers[i]
+		wr.seen = wr.seen || o.Wrote == WroteSomething
+		if !wr.cleared && !wr.mayHaveDone(o) {
+			wr.cleared, cleared = true, true
 		}
 	}
 	return cleared
@@ -232,11 +259,18 @@ func (e *Engine) isSave(burst int) func(Concern) bool {
 	}
 }
 
+// mostSetOff is how many units are remembered as set off lately. Those of a loop are among the
+// newest, from its second round on.
+const mostSetOff = 16
+
 // noteSetOff remembers a unit whose newest run, or pass, a change has set off.
 func (e *Engine) noteSetOff(u *unit) {
-	byChange := func(r *Ripple) bool { return r.Cause.Kind == CauseChange }
-	if slices.ContainsFunc(u.run.ripples, byChange) && !slices.Contains(e.setOff, u) {
-		e.setOff = append(e.setOff, u)
+	if !slices.ContainsFunc(u.run.ripples, func(r *Ripple) bool { return r.Cause.Kind == CauseChange }) {
+		return
+	}
+	e.setOff = append(slices.DeleteFunc(e.setOff, func(old *unit) bool { return old == u }), u)
+	if n := len(e.setOff); n > mostSetOff {
+		e.setOff = slices.Delete(e.setOff, 0, n-mostSetOff)
 	}
 }
 

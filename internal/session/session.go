@@ -335,7 +335,7 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 }
 
 func (s *Session) changed(now time.Time, ev watch.Change) {
-	c := engine.Change{Burst: ev.Burst, Since: ev.Since}
+	c := engine.Change{Burst: ev.Burst, Since: ev.Since, Files: ev.Files}
 	settings := false
 	var elsewhere []string
 	for _, h := range ev.Hits {

@@ -327,6 +327,9 @@ func (dr *script) save() {
 		if h.Reaction > 0 && u.Reactions[0].Run != nil && r.IntN(8) == 0 {
 			h.Missing = "what it names"
 		}
+		if r.IntN(8) == 0 {
+			h.More = 1 + r.IntN(50_000)
+		}
 		hits = append(hits, h)
 	}
 	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}

@@ -261,32 +261,39 @@ func (t *tree) unwatched() int {
 
 // report tells at once of what was touched.
 func (w *Watcher) report() {
-	var hits []sighting
+	var seen []sighting
 	for _, e := range w.tree.edits {
 		file := e.in.join(e.name)
 		if e.what == "" {
 			w.bursts.closed(w.relative(file))
 			continue
 		}
-		hits = w.hits(hits, e, file)
+		if s := w.sight(e, file); len(s.by) > 0 {
+			seen = append(seen, s)
+		}
 	}
 	w.tree.edits = nil
-	for _, t := range w.bursts.add(w.clock(), hits, w.debounce) {
+	for _, t := range w.bursts.add(w.clock(), seen, w.debounce) {
 		w.tell(t)
 	}
 }
 
-// hits adds who hears of an edit.
-func (w *Watcher) hits(hits []sighting, e edit, file string) []sighting {
+// sight returns an edit with who hears of it.
+func (w *Watcher) sight(e edit, file string) sighting {
+	s := sighting{what: e.what, writing: e.writing, at: e.at}
 	if isNoise(file) {
-		return hits
+		return s
 	}
-	for _, a := range w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false)) {
+	accepts := w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false))
+	if len(accepts) > 0 {
+		s.path, s.by = w.relative(file), make([]heard, len(accepts))
+	}
+	for i, a := range accepts {
 		in := &w.tree.matcher.interests[a.interest]
-		p := in.rules[a.rule]
-		hits = append(hits, sighting{Hit{in.Key, w.relative(file), e.what, a.rule, p.text, p.capture(file)}, e.writing, e.at})
+		p := &in.rules[a.rule]
+		s.by[i] = heard{in.Key, a.rule, p.text, p.capture(file)}
 	}
-	return hits
+	return s
 }
 
 func (w *Watcher) relative(file string) string {
@@ -332,16 +339,21 @@ func (w *Watcher) replace(next wanted) {
 // matchAnew gives the hits of a group the rules of an edited interest. One that no
 // rule matches any more keeps its pattern and comes after all rules.
 func (w *Watcher) matchAnew(g *group, in *interest) {
-	for path, h := range g.hits {
-		h.Rule = len(in.rules)
-		file := absolute(w.root, path)
-		for i, p := range in.rules {
+	old := g.classes
+	g.classes = nil
+	clear(g.numbers)
+	for i := range g.hits {
+		m := &g.hits[i]
+		h := old[m.class]
+		h.Rule, h.Captures = len(in.rules), nil
+		file := absolute(w.root, w.bursts.paths[m.path])
+		for at, p := range in.rules {
 			if p.match(file) {
-				h.Rule, h.Pattern, h.Captures = i, p.text, p.capture(file)
+				h.Rule, h.Pattern, h.Captures = at, p.text, p.capture(file)
 				break
 			}
 		}
-		g.hits[path] = h
+		m.class = g.classOf(&heard{h.Key, h.Rule, h.Pattern, h.Captures})
 	}
 }
 
@@ -359,39 +371,24 @@ func (w *Watcher) settle(now time.Time) {
 		w.bursts.putOff(now)
 		return
 	}
-	for _, c := range w.bursts.take(now) {
-		w.tellChange(c)
-	}
-}
-
-// tellChange tells of a change, without the files that have come and gone, and
-// those that hold what they held before, for who does not want to hear of them.
-func (w *Watcher) tellChange(c Change) {
-	keep := c.Hits[:0:0]
-	var quiet []string
-	for _, h := range c.Hits {
-		if h.What != "" && w.isNews(h) {
-			keep = append(keep, h)
-		} else if !slices.Contains(quiet, h.Key) {
-			quiet = append(quiet, h.Key)
+	for _, c := range w.bursts.take(now, w.news) {
+		if len(c.Hits) > 0 {
+			w.tell(c.Change)
+		}
+		if len(c.quiet) > 0 {
+			w.tell(Unchanged{c.Burst, c.quiet})
 		}
 	}
-	c.Hits = keep
-	quiet = slices.DeleteFunc(quiet, func(key string) bool {
-		return slices.ContainsFunc(keep, func(h Hit) bool { return h.Key == key })
-	})
-	if len(keep) > 0 {
-		w.tell(c)
-	}
-	if len(quiet) > 0 {
-		w.tell(Unchanged{c.Burst, quiet})
-	}
 }
 
-// isNews reports whether a hit is one for who skips what is unchanged.
-func (w *Watcher) isNews(h Hit) bool {
-	in := w.interest(h.Key)
-	return in == nil || !in.SkipUnchanged || w.contents.isOther(h.Key, absolute(w.root, h.Path))
+// news returns what tells whether a file is one for an interest that skips what is unchanged,
+// nil for others.
+func (w *Watcher) news(key string) func(path string) bool {
+	in := w.interest(key)
+	if in == nil || !in.SkipUnchanged {
+		return nil
+	}
+	return func(path string) bool { return w.contents.isOther(key, absolute(w.root, path)) }
 }
 
 func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }

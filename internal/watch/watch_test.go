@@ -239,11 +239,11 @@ func TestBursts(t *testing.T) {
 	add := func(ms int, keys ...string) []Touched {
 		var hits []sighting
 		for _, k := range keys {
-			hits = append(hits, sighting{Hit{Key: k, Path: k, What: "written"}, false, 0})
+			hits = append(hits, seenBy(k, k, "written"))
 		}
 		return b.add(at(ms), hits, func(key string) time.Duration { return debounces[key] })
 	}
-	keys := func(cs []Change) (out []string) {
+	keys := func(cs []rested) (out []string) {
 		for _, c := range cs {
 			for _, h := range c.Hits {
 				out = append(out, h.Key)
@@ -252,23 +252,52 @@ func TestBursts(t *testing.T) {
 		return
 	}
 	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}, make([]time.Time, 2)}}, add(0, "quick", "slow"))
-	assert.Equal(t, []string{"quick"}, keys(b.take(at(0))), "debounce 0 acts at once")
+	assert.Equal(t, []string{"quick"}, keys(b.take(at(0), all)), "debounce 0 acts at once")
 	assert.Equal(t, []Touched{{2, []string{"quick"}, make([]time.Time, 1)}}, add(10, "quick"), "a new burst for who has heard of the old one")
-	assert.Equal(t, []string{"quick"}, keys(b.take(at(10))))
+	assert.Equal(t, []string{"quick"}, keys(b.take(at(10), all)))
 	add(90, "slow")
-	assert.Empty(t, b.take(at(150)), "every event begins the debounce again")
+	assert.Empty(t, b.take(at(150), all), "every event begins the debounce again")
 	due, ok := b.next()
 	assert.True(t, ok)
 	assert.Equal(t, at(190), due)
-	changes := b.take(at(190))
+	changes := b.take(at(190), all)
 	assert.Equal(t, []string{"slow"}, keys(changes))
 	assert.Equal(t, at(0), changes[0].Since)
 
 	for ms := 1000; ms < 3400; ms += 200 {
 		add(ms, "busy")
-		assert.Empty(t, b.take(at(ms)))
+		assert.Empty(t, b.take(at(ms), all))
 	}
-	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500))), "files that never rest are put off no longer than that")
+	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500), all)), "files that never rest are put off no longer than that")
+}
+
+func seenBy(key, path, what string) sighting {
+	return sighting{path: path, what: what, by: []heard{{key: key}}}
+}
+
+func all(string) func(string) bool { return nil }
+
+// TestManyHits lists of a large change what differs in what it asks for, and counts the rest.
+func TestManyHits(t *testing.T) {
+	b := newBursts()
+	for i := range 3 * mostListed {
+		h := Hit{Key: "web", Path: fmt.Sprintf("%05d", i), What: "written"}
+		if i%3 == 2 {
+			h.Rule, h.Captures = 1, map[string]string{"area": fmt.Sprint(i % 9)}
+		}
+		b.add(time.Unix(0, 0), []sighting{{path: h.Path, what: h.What, by: []heard{{"web", h.Rule, "", h.Captures}}}}, func(string) time.Duration { return 0 })
+	}
+	b.add(time.Unix(0, 0), []sighting{seenBy("web", "02999", "removed")}, func(string) time.Duration { return 0 })
+	c := b.take(time.Unix(1, 0), func(string) func(string) bool { return func(path string) bool { return path != "00000" } })[0]
+	assert.Equal(t, 3*mostListed, c.Files)
+	require.Len(t, c.Hits, mostListed+4)
+	count := map[string]int{}
+	for _, h := range c.Hits {
+		count[fmt.Sprint(h.Rule, h.Captures)] += 1 + h.More
+	}
+	// One of the first is no news, and the last has gone, which another rule told.
+	assert.Equal(t, map[string]int{"0 map[]": 2 * mostListed, "1 map[area:2]": 333, "1 map[area:5]": 333, "1 map[area:8]": 333}, count)
+	assert.Equal(t, "00001", c.Hits[0].Path, "in order")
 }
 
 // TestHalfWritten does not call a file at rest that its writer has not closed, until it
@@ -277,17 +306,19 @@ func TestHalfWritten(t *testing.T) {
 	b := newBursts()
 	at := func(ms int) time.Time { return time.Unix(0, 0).Add(time.Duration(ms) * time.Millisecond) }
 	write := func(ms int) {
-		b.add(at(ms), []sighting{{Hit{Key: "now", Path: "a.txt", What: "written"}, true, 0}}, func(string) time.Duration { return 0 })
+		s := seenBy("now", "a.txt", "written")
+		s.writing = true
+		b.add(at(ms), []sighting{s}, func(string) time.Duration { return 0 })
 	}
 	write(0)
-	assert.Empty(t, b.take(at(0)))
+	assert.Empty(t, b.take(at(0), all))
 	write(20)
-	assert.Empty(t, b.take(at(40)), "it was written once more")
+	assert.Empty(t, b.take(at(40), all), "it was written once more")
 	b.closed("a.txt")
-	assert.Len(t, b.take(at(40)), 1, "its writer has closed it")
+	assert.Len(t, b.take(at(40), all), 1, "its writer has closed it")
 	write(100)
-	assert.Empty(t, b.take(at(124)))
-	assert.Len(t, b.take(at(125)), 1, "it has been quiet")
+	assert.Empty(t, b.take(at(124), all))
+	assert.Len(t, b.take(at(125), all), 1, "it has been quiet")
 }
 
 // TestFolds folds what happens to one path within a change. What comes and goes is
@@ -302,11 +333,11 @@ func TestFolds(t *testing.T) {
 		{"created removed created removed", ""},
 		{"removed created removed", "removed"},
 	} {
-		g := group{hits: map[string]Hit{}, writing: map[string]bool{}}
+		g := newGroup("", 0, time.Time{}, 0)
 		for _, what := range strings.Fields(test.happens) {
-			g.add(sighting{Hit: Hit{Path: "x", What: what}})
+			g.add(&sighting{path: "x", what: what}, &heard{}, 0)
 		}
-		assert.Equal(t, test.want, g.hits["x"].What, test.happens)
+		assert.Equal(t, test.want, whatNames[g.hits[0].what], test.happens)
 	}
 }
 
