@@ -108,3 +108,70 @@ func TestFilesAreCountedOnce(t *testing.T) {
 	assert.Len(t, s.Ripples[1].Paths, 100)
 	assert.Equal(t, "f0.go, f1.go and 201 more changed", because(hits))
 }
+
+// TestRippleKeepsSpans tells what every run, step and pass of a ripple was spent on, also of
+// runs before the newest.
+func TestRippleKeepsSpans(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	began := at
+	tool := service("pages")
+	tool.Pass, tool.Ready = &plan.Pass{Within: time.Second}, plan.Ready{Within: time.Minute}
+	e := New(projectOf(service("api"), tool))
+	step := func(ev Event) {
+		at = at.Add(time.Second)
+		e.Step(at, ev)
+	}
+	step(Begin{})
+	step(SettingUp{Unit: "api", Run: 1, Step: "install", Heavy: true})
+	step(SettingUp{Unit: "api", Run: 1, Step: "free the port"})
+	step(Spawned{Unit: "api", Run: 1})
+	step(Requested{Request: RestartUnit, Unit: "api"})
+	step(Exited{Unit: "api", Run: 1, Exit: Exit{Code: -1, Signal: "SIGTERM"}})
+	step(Spawned{Unit: "pages", Run: 1})
+	step(PassBegan{Unit: "pages", Run: 1, After: at, By: at})
+	step(PassEnded{Unit: "pages", Run: 1, Good: true})
+	step(NotSpawned{Unit: "api", Run: 2, Problem: "no such file"})
+
+	told := map[string]string{}
+	for _, ref := range e.Snapshot().Ripples[0].Runs {
+		name := fmt.Sprint(ref.Unit, " ", ref.Number, ".", ref.Pass)
+		for _, s := range ref.Spans {
+			told[name] += fmt.Sprintf("%s %s %.0f-%.0f, ", s.Phase, s.Step, s.From.Sub(began).Seconds(), s.To.Sub(began).Seconds())
+		}
+	}
+	assert.Equal(t, map[string]string{
+		"api 1.0":   "starting  1-2, setup install 2-3, setup free the port 3-4, starting  4-5, stopping  5-6, ",
+		"api 2.0":   "stopping  5-6, starting  6-10, ",
+		"pages 1.0": "starting  1-9, ",
+		"pages 1.1": "running  8-9, ",
+	}, told)
+}
+
+// TestSpansAreBounded lets the oldest ripples forget their spans, and no others.
+func TestSpansAreBounded(t *testing.T) {
+	const units = 200
+	var specs []*plan.Unit
+	for i := range units {
+		specs = append(specs, &plan.Unit{Name: fmt.Sprint("t", i), Kind: plan.Task, Run: plan.Command{Shell: "t"}})
+	}
+	w := &world{engine: New(projectOf(specs...)), now: time.Unix(0, 0)}
+	w.send(Begin{})
+	for range keptSpans / units {
+		w.send(Requested{Request: RestartAll})
+		for i := range units {
+			u := w.engine.byName[fmt.Sprint("t", i)]
+			w.send(Exited{Unit: u.spec.Name, Run: u.run.Number})
+		}
+	}
+	total, forgot := 0, 0
+	for _, r := range w.engine.Snapshot().Ripples {
+		require.NotEmpty(t, r.Runs)
+		n := r.spans()
+		if total += n; n == 0 {
+			require.Zero(t, total, "the newest remember")
+			forgot++
+		}
+	}
+	assert.LessOrEqual(t, total, keptSpans)
+	assert.Positive(t, forgot)
+}

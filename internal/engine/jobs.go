@@ -95,6 +95,7 @@ func (u *unit) chainOf(known map[*unit]time.Duration) time.Duration {
 // proceed lets a step begin.
 func (e *Engine) proceed(u *unit) {
 	u.run.job = u.run.job || u.run.heavy
+	u.run.span(e.now, Span{Phase: PhaseSetup, Step: u.run.step})
 	e.give(Proceed{u.spec.Name, u.run.Number})
 	e.tellRun(u, TellNote, ToneMoving, "prepares: "+u.run.step)
 }

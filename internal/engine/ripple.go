@@ -53,6 +53,7 @@ type Ripple struct {
 	Files     int       // how many there are in all
 	Concerned []Concern
 	Runs      []RunRef
+	MoreRuns  int   // how many came after those
 	TookOver  []int // earlier ripples whose work a run of this one did as well
 	TakenBy   []int // later ones that did work of this one
 	Outcome   Outcome
@@ -73,6 +74,9 @@ type RunRef struct {
 	Number int
 	Pass   int // 0 where the run itself is meant
 	Took   time.Duration
+	Spans  []Span // what it was spent on, until the ripple came to rest; nil where that is forgotten
+
+	run *run // while the ripple is open, of a run
 }
 
 // Resting reports whether all that the ripple caused has come to an end.
@@ -98,8 +102,39 @@ func (r *Ripple) credit(u *unit, p *pass) {
 		return ref.Unit == u.spec.Name && ref.Number == u.run.Number && ref.Pass == p.Number
 	}
 	if !r.Resting() && !slices.ContainsFunc(r.Runs, known) {
-		r.Runs = append(r.Runs, RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took()})
+		r.addRun(RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took(),
+			Spans: []Span{{Phase: PhaseRunning, From: p.BeganAt, To: p.EndedAt}}})
 	}
+}
+
+// mostRuns is how many runs and passes of one ripple are told apart.
+const mostRuns = 500
+
+func (r *Ripple) addRun(ref RunRef) {
+	if len(r.Runs) < mostRuns {
+		r.Runs = append(r.Runs, ref)
+	} else {
+		r.MoreRuns++
+	}
+}
+
+// account enters what the ripple's runs have come to by now.
+func (r *Ripple) account(now time.Time) {
+	for i := range r.Runs {
+		ref := &r.Runs[i]
+		if ref.run != nil {
+			ref.Took, ref.Spans = ref.run.took(now), slices.Clone(ref.run.Spans)
+		}
+	}
+}
+
+// spans is how many spans the ripple keeps.
+func (r *Ripple) spans() int {
+	n := 0
+	for _, ref := range r.Runs {
+		n += len(ref.Spans)
+	}
+	return n
 }
 
 func (r *Ripple) concern(unit, rule string) {
@@ -131,11 +166,15 @@ func (r *Ripple) addPaths(hits []Hit, files int) {
 }
 
 // clone returns a copy that does not change when r does.
-func (r *Ripple) clone() *Ripple {
+func (r *Ripple) clone(now time.Time) *Ripple {
 	c := *r
 	c.Paths, c.Concerned = slices.Clone(r.Paths), slices.Clone(r.Concerned)
 	c.Runs, c.TookOver, c.TakenBy = slices.Clone(r.Runs), slices.Clone(r.TookOver), slices.Clone(r.TakenBy)
 	c.members, c.seen = nil, nil
+	c.account(now)
+	for i := range c.Runs {
+		c.Runs[i].run = nil
+	}
 	return &c
 }
 
@@ -144,11 +183,17 @@ type ledger struct {
 	all    []*Ripple
 	live   []*Ripple // those not at rest
 	opened []*Ripple // opened in this step
+	kept   []*Ripple // those at rest whose spans are kept, oldest first
+	spans  int       // of all of these
 	lastID int
 }
 
-// keptRipples is how many ripples an engine remembers.
-const keptRipples = 300
+// keptRipples is how many ripples an engine remembers, and keptSpans how many spans of all of
+// them that are at rest, the newest.
+const (
+	keptRipples = 300
+	keptSpans   = 20_000
+)
 
 func (l *ledger) open(now time.Time, c Cause) *Ripple {
 	l.lastID++
@@ -160,6 +205,27 @@ func (l *ledger) open(now time.Time, c Cause) *Ripple {
 	l.live = append(l.live, r)
 	l.opened = append(l.opened, r)
 	return r
+}
+
+// keepSpans notes that a ripple has come to rest with its spans, and lets the oldest ones
+// forget theirs when there are too many.
+func (l *ledger) keepSpans(r *Ripple) {
+	l.kept = append(l.kept, r)
+	l.spans += r.spans()
+	for ; len(l.kept) > 1 && (l.spans > keptSpans || l.kept[0].ID < l.all[0].ID); l.kept = l.kept[1:] {
+		old := l.kept[0]
+		l.spans -= old.spans()
+		i := slices.Index(l.all, old)
+		if i < 0 {
+			continue
+		}
+		c := *old // snapshots have the old one
+		c.Runs = slices.Clone(old.Runs)
+		for n := range c.Runs {
+			c.Runs[n].Spans = nil
+		}
+		l.all[i] = &c
+	}
 }
 
 // ofBurst returns the open ripple of that burst of file events, or nil.
@@ -192,7 +258,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 		}
 		rn.ripples = append(rn.ripples, r)
 		rn.Ripples = append(rn.Ripples, r.ID)
-		r.Runs = append(r.Runs, RunRef{Unit: u.spec.Name, Number: rn.Number})
+		r.addRun(RunRef{Unit: u.spec.Name, Number: rn.Number, run: rn})
 	}
 	newest := rn.ripples[len(rn.ripples)-1]
 	for _, r := range rn.ripples[:len(rn.ripples)-1] {
@@ -241,14 +307,11 @@ func (r *Ripple) moving() bool {
 // rest closes a ripple and says how things stand.
 func (e *Engine) rest(r *Ripple) {
 	r.RestAt = e.now
+	r.account(e.now)
 	for i := range r.Runs {
-		ref := &r.Runs[i]
-		if u := e.byName[ref.Unit]; u != nil && ref.Pass == 0 {
-			if run := u.runNumber(ref.Number); run != nil {
-				ref.Took = run.took(e.now)
-			}
-		}
+		r.Runs[i].run = nil
 	}
+	e.ripples.keepSpans(r)
 	if r.Cause.Kind == CauseStart {
 		e.startedIn = r.RestAt.Sub(r.OpenedAt)
 	}

@@ -177,12 +177,11 @@ func (e *Engine) settingUp(ev SettingUp) {
 	u.run.step, u.run.heavy = ev.Step, ev.Heavy
 	if u.state != Setup {
 		u.state = Setup
-		u.run.endSpan(e.now)
-		u.run.Spans = append(u.run.Spans, Span{Phase: PhaseSetup, From: e.now})
 		e.enqueue(u)
 	}
 	if ev.Heavy && !u.run.job {
 		u.run.stepWaits = true
+		u.run.span(e.now, Span{Phase: PhaseQueued})
 		e.queueForJob(u)
 		return
 	}
@@ -200,8 +199,7 @@ func (e *Engine) spawned(ev Spawned) {
 	if u.state == Setup {
 		var phase Phase
 		u.state, phase, _ = u.working()
-		u.run.endSpan(e.now)
-		u.run.Spans = append(u.run.Spans, Span{Phase: phase, From: e.now})
+		u.run.span(e.now, Span{Phase: phase})
 		e.enqueue(u)
 	}
 	if u.state != Starting {
@@ -439,6 +437,16 @@ func (r *run) endSpan(now time.Time) {
 	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() {
 		r.Spans[n-1].To = now
 	}
+}
+
+// span ends the run's last span and opens another. One that has taken no time is dropped.
+func (r *run) span(now time.Time, s Span) {
+	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() && r.Spans[n-1].From.Equal(now) {
+		r.Spans = r.Spans[:n-1]
+	}
+	r.endSpan(now)
+	s.From = now
+	r.Spans = append(r.Spans, s)
 }
 
 func (e *Engine) tellRun(u *unit, kind TellKind, tone Tone, text string) {

@@ -90,7 +90,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	s.Ripples = slices.Clone(e.ripples.all)
 	for i, r := range s.Ripples {
 		if !r.Resting() {
-			s.Ripples[i] = r.clone()
+			s.Ripples[i] = r.clone(e.now)
 		}
 	}
 	return s
@@ -131,6 +131,7 @@ type Span struct {
 	Phase Phase
 	From  time.Time
 	To    time.Time // zero while it lasts
+	Step  string    // what was run, in PhaseSetup
 	On    string    // the unit it waited for, in PhaseWaiting
 }
 

@@ -19,7 +19,7 @@ func (e *Engine) stop(u *unit, why ending) {
 		return
 	}
 	u.state = Stopping
-	u.run.Spans = append(u.run.Spans, Span{Phase: PhaseStopping, From: e.now})
+	u.run.span(e.now, Span{Phase: PhaseStopping})
 	e.give(StopRun{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
 	e.setTimer(u, graceIsOver, u.spec.Stop.Grace)
 }
