@@ -37,8 +37,8 @@ type pass struct {
 type write struct {
 	burst    int
 	rev      revision
-	first    time.Time // when the first of it was noticed
-	noticed  time.Time // and the last
+	first    time.Time // when the first of it can have been done
+	noticed  time.Time // when the last was noticed
 	earliest time.Time // when the last can have been done
 	undone   bool      // everything was as before in the end, so that nothing may follow
 	files    []string  // once they are at rest
@@ -105,7 +105,7 @@ func (e *Engine) wrote(u *unit, burst int, at time.Time) {
 		w := &p.unread[n-1]
 		w.rev, w.earliest, w.noticed = e.rev, at, e.now
 	} else {
-		p.unread = append(p.unread, write{burst: burst, rev: e.rev, first: e.now, noticed: e.now, earliest: at})
+		p.unread = append(p.unread, write{burst: burst, rev: e.rev, first: at, noticed: e.now, earliest: at})
 	}
 	p.missed = false
 	e.awaitPass(u)

@@ -116,7 +116,7 @@ func (e *Engine) reused(ev Reused) {
 		return
 	}
 	u.run.opening, u.run.Reused = "", ev.At
-	e.ended(u, Done, "reused: it ran at "+moment(ev.At, e.now)+", and nothing that it depends on has changed")
+	e.ended(u, Done, "reused: it ran at "+Moment(ev.At, e.now)+", and nothing that it depends on has changed")
 	u.lasted = ev.Took
 	e.goodAgain(u)
 	if u.onlyWhenAsked() && u.pending == nil {

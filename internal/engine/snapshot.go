@@ -38,6 +38,7 @@ type Unit struct {
 	Paused    bool
 	Moving    bool
 	Queued    bool      // one more run follows the one at work
+	InLine    bool      // it waits for a job; Why says behind whom
 	RetryAt   time.Time // when a crashed service is started again
 	Run       Run       // the newest; Number is 0 before the first
 	Pass      Pass      // the newest of that run; Number is 0 where it has none
@@ -83,7 +84,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	for _, u := range e.inFileOrder() {
 		shown := u.snapshot()
 		if u.inLine() {
-			shown.Why = e.jobWords(u, working)
+			shown.InLine, shown.Why = true, e.jobWords(u, working)
 		}
 		s.Units = append(s.Units, shown)
 	}

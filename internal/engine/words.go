@@ -68,8 +68,8 @@ func Duration(d time.Duration) string {
 // Clock formats the time of day of a save or a run.
 func Clock(t time.Time) string { return t.Format("15:04:05") }
 
-// moment formats a time that may be of another day.
-func moment(t, now time.Time) string {
+// Moment formats a time that may be of another day than now.
+func Moment(t, now time.Time) string {
 	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
 		return Clock(t)
 	}

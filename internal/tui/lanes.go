@@ -260,6 +260,8 @@ func stateWord(u *engine.Unit) string {
 		return "paused"
 	case u.Loop != nil && !u.Loop.Noted:
 		return "loop"
+	case u.InLine:
+		return "queued"
 	case u.Queued && u.State == engine.Running:
 		return u.State.String() + " +1" // one more run follows
 	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Stopped && u.Run.Number > 0:
@@ -296,13 +298,17 @@ func memory(u usage.Use) string {
 	return fmt.Sprintf("%.1f GB", float64(u.Memory)/mega/1024)
 }
 
-// took is how long the newest run needed, or has been at it; of a result that was reused,
-// when it was made.
+// took is how long the newest run or pass needed, or has been at it; of a result that was
+// reused, when it was made.
 func took(u *engine.Unit, now time.Time) string {
-	r := u.Run
+	r, p := u.Run, u.Pass
 	switch {
 	case r.Number == 0:
 		return ""
+	case p.Number > 1 && p.EndedAt.IsZero():
+		return engine.Duration(now.Sub(p.BeganAt).Truncate(100 * time.Millisecond))
+	case p.Number > 1:
+		return engine.Duration(p.EndedAt.Sub(p.BeganAt))
 	case !r.Reused.IsZero() && now.Sub(r.Reused) < 12*time.Hour:
 		return "of " + r.Reused.Format("15:04")
 	case !r.Reused.IsZero():

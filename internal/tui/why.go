@@ -98,12 +98,22 @@ func (m *model) lastLines(u *engine.Unit) []string {
 	return rows
 }
 
+func currentBecause(u *engine.Unit) string {
+	switch {
+	case !u.Run.Reused.IsZero():
+		return "what it made at " + engine.Moment(u.Run.Reused, u.Run.OrderedAt) + " still holds, since nothing that it depends on has changed"
+	case u.Pass.Number > 0:
+		return "its newest pass has taken up the last save that concerns it"
+	}
+	return "its newest run began after the last save that concerns it"
+}
+
 // account says in words why a unit is as it is.
 func account(u *engine.Unit) []string {
 	lines := []string{u.Name + " " + stateVerb(u.State)}
 	switch u.Freshness {
 	case engine.Current:
-		lines[0] += ", and current: its newest run began after the last save that concerns it"
+		lines[0] += ", and current: " + currentBecause(u)
 	case engine.Updating:
 		lines[0] += ", on its way to the newest code"
 	case engine.Stale:
