@@ -374,15 +374,6 @@ func (r *Ripple) durations() string {
 	return strings.Join(parts, ", ")
 }
 
-func (u *unit) runNumber(n int) *run {
-	for i := len(u.runs) - 1; i >= 0; i-- {
-		if u.runs[i].Number == n {
-			return u.runs[i]
-		}
-	}
-	return nil
-}
-
 // took is how long a run needed until it was ready or over.
 func (r *run) took(now time.Time) time.Duration {
 	switch {

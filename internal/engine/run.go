@@ -47,9 +47,6 @@ type run struct {
 	chain     chain  // that set it off
 }
 
-// keptRuns is how many runs of a unit an engine remembers.
-const keptRuns = 50
-
 // start orders a new run. The unit has none that is live.
 func (e *Engine) start(u *unit) {
 	a := u.pending
@@ -80,10 +77,6 @@ func (e *Engine) start(u *unit) {
 	a.span(e.now, Span{Phase: phase})
 	r.Spans = a.spans
 	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{chain: a.chain}
-	u.runs = append(u.runs, r)
-	if len(u.runs) > keptRuns {
-		u.runs = append([]*run(nil), u.runs[len(u.runs)-keptRuns:]...)
-	}
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced

@@ -50,7 +50,6 @@ type unit struct {
 	wanted  bool // the person wants it to run
 	paused  bool // the person wants it left as it is
 	run     *run // the newest, live or ended; nil before the first
-	runs    []*run
 	pending *act // what it will do as soon as it can
 	ending  ending
 	deaths  int // in a row, without a good stretch between
