@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -101,7 +102,9 @@ func (c *compiled) isCurrent() bool {
 // server answers what the source says then.
 func (c *compiled) runs(text string) {
 	c.t.Helper()
-	require.Eventually(c.t, c.isCurrent, time.Minute, 10*time.Millisecond, "never current:\n%s", c.on.text)
+	if !assert.Eventually(c.t, c.isCurrent, time.Minute, 10*time.Millisecond) {
+		require.FailNow(c.t, "never current", c.on.text())
+	}
 	require.Equal(c.t, text, get(c.url), "the verdict is CURRENT:\n%s", c.on.text())
 }
 

@@ -268,7 +268,7 @@ func (e *Engine) change(ev Change) {
 		r.burst, r.Since = ev.Burst, ev.Since
 	}
 	if !r.saved && slices.ContainsFunc(all, func(c concerned) bool {
-		return !c.unit.writingOf(ev.Burst).mayBeBy(c.unit) && c.chain.rounds(c.unit) < lookoutRounds
+		return c.unit.isSavedFor(ev.Burst, c.chain)
 	}) {
 		e.save(r)
 	}

@@ -63,7 +63,6 @@ type unit struct {
 	touches       []touch    // those that have not come to rest, by burst
 	rested        []int      // the newest bursts that have come to rest
 	writings      []*writing // the newest that concern it
-	asWriter      position   // among those who may have written something
 	loop          *Loop      // that it was in, nil for none
 	results       []string   // files that its passes seem to write, and which it did not take up
 	missedResults int        // how often, in a row

@@ -93,7 +93,6 @@ func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
 				u.writings = slices.Delete(u.writings, 0, 1)
 			}
 		}
-		w.findWriters()
 		for i := range w.writers {
 			if by := w.writers[i].unit; !by.mayHaveWritten(e.now, written) {
 				w.writers[i].cleared = true
@@ -110,31 +109,16 @@ func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
 	e.observe(burst, all, e.now)
 }
 
-// position is where a unit stands among the writers of the writing that was looked at last,
-// so that it need not be looked for: there may be many writers.
-type position struct {
-	in *writing
-	at int
-}
-
-func (p position) of(w *writing) int {
-	if p.in != w || p.at >= len(w.writers) {
-		return -1
-	}
-	return p.at
-}
-
-// findWriters lets all writers know where they stand.
-func (w *writing) findWriters() {
-	for i := range w.writers {
-		w.writers[i].unit.asWriter = position{w, i}
-	}
+// writer returns where a unit stands among those who may have done the writing, -1 if it is
+// none of them.
+func (w *writing) writer(u *unit) int {
+	return slices.IndexFunc(w.writers, func(wr writer) bool { return wr.unit == u })
 }
 
 // add makes a unit one that may have done the writing, unless it cannot have done the first
 // of it.
 func (w *writing) add(u *unit, now, written time.Time) {
-	switch i := u.asWriter.of(w); {
+	switch i := w.writer(u); {
 	case i >= 0 && w.writers[i].run == u.run:
 	case i >= 0:
 		w.writers[i].run, w.writers[i].after = u.run, u.atItFor(now)
@@ -227,13 +211,8 @@ func (e *Engine) observed(ev Observed) {
 // hear enters what was seen of those who may have done the writing, and reports whether that
 // clears one of them.
 func (e *Engine) hear(w *writing, runs []Observation) (cleared bool) {
-	w.findWriters()
 	for _, o := range runs {
-		u := e.byName[o.Unit]
-		if u == nil {
-			continue
-		}
-		i := u.asWriter.of(w)
+		i := w.writer(e.byName[o.Unit])
 		if i < 0 || w.writers[i].run == nil || w.writers[i].run.Number != o.Run {
 			continue
 		}
@@ -254,9 +233,19 @@ func (e *Engine) isSave(burst int) func(Concern) bool {
 		if u == nil {
 			return false
 		}
-		looping := u.run != nil && u.run.chain.burst() == burst && u.run.chain.rounds(u) >= lookoutRounds
-		return !u.writingOf(burst).mayBeBy(u) && !looping
+		var goesOn chain
+		if u.run != nil && u.run.chain.burst() == burst {
+			goesOn = u.run.chain
+		}
+		return u.isSavedFor(burst, goesOn)
 	}
+}
+
+// isSavedFor reports whether a burst that concerns the unit, and goes on that chain, counts as
+// somebody's save. A tool that takes up changes writes its results at all times, and seldom
+// where it watches.
+func (u *unit) isSavedFor(burst int, c chain) bool {
+	return (u.spec.Pass != nil || !u.writingOf(burst).mayBeBy(u)) && c.rounds(u) < lookoutRounds
 }
 
 // mostSetOff is how many units are remembered as set off lately. Those of a loop are among the
@@ -289,7 +278,11 @@ func (wr *writer) mayHaveDone(o Observation) bool {
 
 // mayBeBy reports whether a unit's run may have done the writing.
 func (w *writing) mayBeBy(u *unit) bool {
-	return w != nil && slices.ContainsFunc(w.writers, func(wr writer) bool { return wr.unit == u && !wr.cleared })
+	if w == nil {
+		return false
+	}
+	i := w.writer(u)
+	return i >= 0 && !w.writers[i].cleared
 }
 
 // mayHaveWritten reports whether the unit's newest run may have written what is heard of now,
