@@ -90,7 +90,7 @@ func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
 	if p.level < full || bytes > few {
 		return 0
 	}
-	return 25 * time.Millisecond
+	return 30 * time.Millisecond
 }
 
 // parseNotices reads records as inotify(7) describes them.
