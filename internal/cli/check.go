@@ -78,7 +78,8 @@ func describe(out io.Writer, p *plan.Plan) {
 		items[item.Unit] = append(items[item.Unit], item)
 	}
 	for _, u := range p.InOrder() {
-		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, u.Run)
+		indent := "\n" + strings.Repeat(" ", width+13)
+		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, strings.ReplaceAll(strings.TrimSpace(u.Run.String()), "\n", indent))
 		for _, item := range items[u.Name] {
 			if item.What != "is" && item.What != "runs" {
 				fmt.Fprintf(out, "  %-*s           %s %s\n", width, "", item.What, item.Text)
@@ -117,6 +118,16 @@ func facts(u *plan.Unit) []string {
 	}
 	add("watches", patterns(u.Watch))
 	add("ignores", patterns(u.Ignore))
+	if u.Pass != nil {
+		lines = append(lines, "takes up changes by itself")
+	}
+	add("makes", patterns(u.Outputs))
+	if u.Reuse {
+		lines = append(lines, "is reused while nothing that it depends on has changed")
+	}
+	if u.Alone {
+		lines = append(lines, "runs alone")
+	}
 	if u.Manual {
 		lines = append(lines, "starts when asked for")
 	}
