@@ -96,7 +96,7 @@ func BenchmarkSave(b *testing.B) {
 }
 
 // BenchmarkLargeChange measures the one step in which a change of 50,000 files is decided
-// that concerns ten units, each with all that is listed of it, and reactions of 200 kinds.
+// that concerns ten units, each with as much as is listed of a change at most.
 func BenchmarkLargeChange(b *testing.B) {
 	e, w := ready(30)
 	change := Change{Files: 50_000}

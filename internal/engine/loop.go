@@ -169,7 +169,7 @@ func (w *writing) mayLink() bool {
 }
 
 // chain is that which set the writer off.
-func (wr *writer) chain() chain {
+func (wr writer) chain() chain {
 	if wr.unit.spec.Pass != nil {
 		return wr.unit.passes.chain
 	}
@@ -193,10 +193,7 @@ func (e *Engine) carry(u *unit, c chain) {
 // follow lets a unit act because one that it follows has finished again. Where that, or
 // another of them that has, is all that makes it act, its run goes on the chain.
 func (e *Engine) follow(f, u *unit, r *Ripple) {
-	c := u.run.chain
-	if u.spec.Pass != nil {
-		c = u.passes.chain
-	}
+	c := writer{unit: u, run: u.run}.chain()
 	if len(c) > 0 {
 		c = c.with(link{unit: f, by: []source{{unit: u}}})
 	}
@@ -290,11 +287,7 @@ func (e *Engine) stopLoop(u *unit, c chain, hits []Hit) []Hit {
 	}
 	e.ignore(u, files, round)
 	u.run.chain = nil // whatever else is written needs proof of its own
-	ignored := map[string]bool{}
-	for _, f := range files {
-		ignored[f] = true
-	}
-	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.More == 0 && ignored[h.Path] })
+	return u.notIgnored(hits)
 }
 
 // ignore stops reacting to files that set a unit off in a loop.
