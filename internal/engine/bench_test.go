@@ -104,9 +104,9 @@ func BenchmarkLargeChange(b *testing.B) {
 	for n := range 10 {
 		head := fmt.Sprintf("u%d", 3*n)
 		heads = append(heads, head)
-		for i := range 1200 {
+		for i := range 500 {
 			h := Hit{Unit: head, Path: fmt.Sprintf("area-%d/file", i), Rule: "**", What: "written"}
-			if i >= 1000 {
+			if i >= 300 {
 				h.More = 200
 			}
 			change.Hits = append(change.Hits, h)

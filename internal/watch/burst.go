@@ -84,7 +84,7 @@ type Hit struct {
 // A change can be of any size, but nobody reads more than a few names: of each interest so
 // many hits are listed, and one more for each further pair of rule and captures.
 const (
-	mostListed  = 1000
+	mostListed  = 300
 	mostClasses = 200
 )
 
