@@ -179,7 +179,7 @@ func BenchmarkIdle(b *testing.B) {
 	}
 	r := runIn(b, root, settings.String())
 	r.says("is ready", 20)
-	pid := inner(r.cmd.Process.Pid)
+	pid := theSupervisor(r.cmd.Process.Pid)
 	time.Sleep(35 * time.Second) // until no run is young
 	const span = 20 * time.Second
 	before := cpuTime(b, pid)
@@ -223,7 +223,7 @@ func BenchmarkBusyFile(b *testing.B) {
 			r := runIn(b, b.TempDir(), settings)
 			r.says("is ready", 1)
 			time.Sleep(12 * time.Second) // until loops have been stopped
-			pid, span := inner(r.cmd.Process.Pid), 10*time.Second
+			pid, span := theSupervisor(r.cmd.Process.Pid), 10*time.Second
 			before := cpuTime(b, pid)
 			time.Sleep(span)
 			b.ReportMetric(100*float64(cpuTime(b, pid)-before)/float64(span), "%core")
@@ -247,7 +247,7 @@ debounce = "10ms"
 ready = { after = "10ms" }
 `)
 	r.says("api is ready", 1)
-	pid := inner(r.cmd.Process.Pid)
+	pid := theSupervisor(r.cmd.Process.Pid)
 	b.ReportMetric(resident(b, pid), "MB-at-first")
 	const pause = 100 * time.Millisecond
 	for i := range 1000 {

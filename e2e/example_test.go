@@ -111,7 +111,7 @@ func TestExampleThroughEditsAndKills(t *testing.T) {
 	}
 	for n := range times {
 		victim := o.cmd.Process.Pid
-		if pid := inner(victim); n%2 == 0 && pid != 0 {
+		if pid := theSupervisor(victim); n%2 == 0 && pid != 0 {
 			victim = pid
 		}
 		require.NoError(t, syscall.Kill(victim, syscall.SIGKILL))

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -16,34 +17,57 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hostile is a project whose processes try to outlive it.
+// hostile is a project whose processes try to outlive it. SLEEP stands for a length of time
+// by which a test knows its processes, also those that have lost their environment.
 const hostile = `
 [defaults]
 stop = { grace = "10s" }
 [service.plain]
-run = "sleep 1000"
+run = "sleep SLEEP"
 [service.deaf]
 run = "trap '' TERM INT HUP; while :; do sleep 0.05; done"
 [service.away]
-run = "setsid sleep 1000 & wait"
+run = "setsid sleep SLEEP & wait"
 [service.twice]
-run = "(setsid sh -c \"trap '' HUP TERM; sleep 1000 & wait; sleep 1000\" &); sleep 1000"
+run = "(setsid sh -c \"trap '' HUP TERM; sleep SLEEP & wait; sleep SLEEP\" &); sleep SLEEP"
+[service.nameless]
+run = "(env -i setsid sh -c '(sleep SLEEP &) & sleep 0.01' &); sleep SLEEP"
+ready = { run = "(setsid sleep SLEEP &); sleep 0.05; false" }
 [task.work]
 run = "sleep 0.2; date > built"
 watch = ["*.txt"]
 [service.front]
-run = "sleep 1000 & sleep 1000 & wait"
+run = "sleep SLEEP & sleep SLEEP & wait"
 needs = ["work"]
 follows = ["work"]
 `
 
-// inner returns the process that the guarding one has started, 0 if there is none.
-func inner(outer int) int {
-	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", outer))
+var sleeps atomic.Int64
+
+// hostileProject returns the hostile project, and the length of time by which its processes
+// are known.
+func hostileProject() (settings, sleep string) {
+	sleep = fmt.Sprintf("%d.%d", 100000+sleeps.Add(1), os.Getpid())
+	return strings.ReplaceAll(hostile, "SLEEP", sleep), sleep
+}
+
+// noSleeperWithin waits until no process sleeps for that length of time.
+func noSleeperWithin(t *testing.T, sleep string, limit time.Duration) {
+	t.Helper()
+	var left []byte
+	require.Eventually(t, func() bool {
+		left, _ = exec.Command("pgrep", "-af", "^sleep "+sleep+"|sleep "+sleep+"$").Output()
+		return len(left) == 0
+	}, limit, 50*time.Millisecond, "left: %s", &left)
+}
+
+// child returns the process of that name which another has started, 0 if there is none.
+func child(parent int, name string) int {
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", parent))
 	for _, list := range lists {
 		data, _ := os.ReadFile(list)
 		for _, word := range strings.Fields(string(data)) {
-			if comm, _ := os.ReadFile("/proc/" + word + "/comm"); string(comm) == "omnivigil\n" {
+			if comm, _ := os.ReadFile("/proc/" + word + "/comm"); string(comm) == name+"\n" {
 				pid, _ := strconv.Atoi(word)
 				return pid
 			}
@@ -51,6 +75,11 @@ func inner(outer int) int {
 	}
 	return 0
 }
+
+// The processes of a project that a face has started.
+func theFace(face int) int       { return face }
+func theWarden(face int) int     { return child(face, "vigil-guard") }
+func theSupervisor(face int) int { return child(theWarden(face), "omnivigil") }
 
 // runs reports whether a process runs; one that has only not been collected does not.
 func runs(pid int) bool {
@@ -74,8 +103,8 @@ func ends(t *testing.T, cmd *exec.Cmd, limit time.Duration) {
 	}
 }
 
-// TestKilledAtAnyMoment kills Omnivigil, the outer or the inner one, a hundred
-// times at random moments, and finds nothing left of what it started.
+// TestKilledAtAnyMoment kills one of Omnivigil's processes, a hundred times at random
+// moments, and finds nothing left of what they started.
 func TestKilledAtAnyMoment(t *testing.T) {
 	program := build(t)
 	times := 100
@@ -86,7 +115,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(hostile), 0o644))
+			settings, sleep := hostileProject()
+			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(settings), 0o644))
 			cmd := exec.Command(program, "start", "--plain", "--trust")
 			cmd.Dir = dir
 			cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
@@ -98,15 +128,17 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				}
 			}
 			victim := cmd.Process.Pid
-			other := inner(victim)
-			if other != 0 && i%2 == 0 {
-				victim = other
+			all := []int{theWarden(victim), theSupervisor(victim), victim}
+			if which := all[i%3]; which != 0 {
+				victim = which
 			}
 			require.NoError(t, syscall.Kill(victim, syscall.SIGKILL))
+			began := time.Now()
 			ends(t, cmd, 5*time.Second)
 			noneLeftWithin(t, dir, 3*time.Second)
-			if other != 0 { // it may still be writing into the folder
-				require.Eventually(t, func() bool { return !runs(other) }, 5*time.Second, 5*time.Millisecond)
+			noSleeperWithin(t, sleep, max(time.Until(began.Add(3*time.Second)), 100*time.Millisecond))
+			for _, pid := range all { // one may still be writing into the folder
+				require.Eventually(t, func() bool { return pid == 0 || !runs(pid) }, 5*time.Second, 5*time.Millisecond)
 			}
 		})
 	}
@@ -121,13 +153,18 @@ func TestLeftoversAreOffered(t *testing.T) {
 	cmd := exec.Command(program, "start", "--plain", "--trust")
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
 		out, _ := exec.Command("pgrep", "-f", "^"+sleep).Output()
 		return len(out) > 0
 	}, 10*time.Second, 20*time.Millisecond)
-	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
+	warden, supervisor := theWarden(cmd.Process.Pid), theSupervisor(cmd.Process.Pid)
+	for _, pid := range []int{warden, supervisor} {
+		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP)) // so that neither sees the other go
+	}
+	for _, pid := range []int{warden, supervisor} {
+		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	}
 	ends(t, cmd, 5*time.Second)
 
 	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
@@ -148,18 +185,21 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 	for _, test := range []struct {
 		name string
 		sig  syscall.Signal
-		who  func(outer int) int
+		who  func(face int) int
 	}{
-		{"inner killed", syscall.SIGKILL, inner},
-		{"outer killed", syscall.SIGKILL, func(outer int) int { return outer }},
-		{"terminated", syscall.SIGTERM, func(outer int) int { return outer }},
-		{"hung up", syscall.SIGHUP, func(outer int) int { return outer }},
-		{"panicked", syscall.SIGQUIT, inner}, // Go's runtime ends with a trace, as in a panic
+		{"supervisor killed", syscall.SIGKILL, theSupervisor},
+		{"warden killed", syscall.SIGKILL, theWarden},
+		{"face killed", syscall.SIGKILL, theFace},
+		{"terminated", syscall.SIGTERM, theFace},
+		{"hung up", syscall.SIGHUP, theFace},
+		{"supervisor panicked", syscall.SIGQUIT, theSupervisor}, // Go's runtime ends with a trace, as in a panic
+		{"face panicked", syscall.SIGQUIT, theFace},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			patient := strings.Replace(hostile, `grace = "10s"`, `grace = "500ms"`, 1)
+			settings, sleep := hostileProject()
+			patient := strings.Replace(settings, `grace = "10s"`, `grace = "500ms"`, 1)
 			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(patient), 0o644))
 			s := openScreen(t, 100, 30, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, "bash --norc -i; true")
 			s.shows(`(?m)[#$] *$`)
@@ -167,10 +207,11 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 			s.shows(`CURRENT|UPDATING`)
 			data, err := os.ReadFile(dir + "/pid")
 			require.NoError(t, err)
-			outer, err := strconv.Atoi(strings.TrimSpace(string(data)))
+			face, err := strconv.Atoi(strings.TrimSpace(string(data)))
 			require.NoError(t, err)
-			require.NoError(t, syscall.Kill(test.who(outer), test.sig))
+			require.NoError(t, syscall.Kill(test.who(face), test.sig))
 			noneLeftWithin(t, dir, 5*time.Second)
+			noSleeperWithin(t, sleep, 3*time.Second)
 			prompt := regexp.MustCompile(`[#$]\s*$`)
 			require.Eventually(t, func() bool {
 				s.press("Enter")

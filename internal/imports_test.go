@@ -17,33 +17,37 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
+	"api":       "phrase",
+	"browse":    "",
 	"capture":   "",
-	"cli":       "nearest plural concern demo engine guard logbook mask plain plan recording session simulate spawn trust tui visible",
-	"concern":   "capture engine plan rehearse watch",
+	"cli":       "api concern demo engine guard logbook mask mcp nearest phrase plain plan recording session simulate spawn trust tui visible",
+	"concern":   "api capture engine plan rehearse watch",
 	"demo":      "",
-	"engine":    "plan",
+	"engine":    "phrase plan",
 	"guard":     "spawn",
 	"logbook":   "regular visible",
 	"mask":      "",
 	"passes":    "plan",
-	"plain":     "logbook visible",
+	"phrase":    "",
+	"plain":     "api visible",
+	"mcp":       "api phrase visible",
 	"nearest":   "",
 	"plan":      "capture nearest regular visible",
-	"plural":    "",
 	"ready":     "plan",
 	"recording": "engine plan",
 	"reuse":     "plan regular watch",
 	"regular":   "",
 	"rehearse":  "engine plan",
-	"session":   "concern engine logbook mask passes plan ready recording reuse setup spawn trust usage visible watch",
+	"session":   "api browse concern engine logbook mask passes phrase plan ready recording reuse setup spawn trust usage visible watch",
 	"setup":     "plan regular watch",
 	"simulate":  "engine plan rehearse",
 	"spawn":     "nearest",
 	"trust":     "plan",
-	"tui":       "concern engine logbook usage visible",
+	"timeline":  "api phrase",
+	"tui":       "api browse phrase timeline visible",
 	"usage":     "spawn",
 	"visible":   "",
-	"watch":     "capture plural regular",
+	"watch":     "capture phrase regular",
 }
 
 func TestImportDirection(t *testing.T) {
@@ -65,13 +69,13 @@ func TestImportDirection(t *testing.T) {
 	}
 }
 
-// TestEngineIsPure holds the engine to plan and the standard library, without
+// TestEngineIsPure holds the engine to plan, phrase and the standard library, without
 // clocks, goroutines, files and processes.
 func TestEngineIsPure(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", `{{join .Imports " "}}`, "./engine").Output()
 	require.NoError(t, err)
 	for _, imported := range strings.Fields(string(out)) {
-		if imported == "omnivigil/internal/plan" {
+		if imported == "omnivigil/internal/plan" || imported == "omnivigil/internal/phrase" {
 			continue
 		}
 		require.NotContains(t, imported, ".", "a library: %s", imported)

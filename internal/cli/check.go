@@ -11,8 +11,8 @@ import (
 
 	"omnivigil/internal/concern"
 	"omnivigil/internal/mask"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plural"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
 )
@@ -47,7 +47,7 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		return err
 	}
 	fmt.Fprintf(out, "\nwatches %s with %s; a change to %d of them has an effect; ready in %s\n",
-		plural.Count(cost.Folders, "folder"), plural.Count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
+		phrase.Count(cost.Folders, "folder"), phrase.Count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
 	if cost.Above {
 		fmt.Fprintf(out, "some patterns lead out of %s: what is outside is watched as far as they reach\n", p.Root)
 	}
@@ -55,7 +55,7 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		fmt.Fprintf(out, "\n%s: there is no env file %s; its variables are missing until there is\n", p.File, file)
 	}
 	if cost.Polled > 0 {
-		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", plural.Count(cost.Polled, "folder"))
+		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", phrase.Count(cost.Polled, "folder"))
 	}
 	for _, idle := range cost.Idle {
 		why := "matches no file that is there now"

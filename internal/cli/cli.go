@@ -16,16 +16,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/nearest"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plural"
 	"omnivigil/internal/visible"
 )
 
 // Exit codes, the same for every command.
 const (
 	exitFine        = 0
-	exitFailed      = 1 // the unit or the check failed
-	exitUsage       = 2 // wrong usage or a broken file; nothing was started
+	exitFailed      = 1  // the unit or the check failed
+	exitUsage       = 2  // wrong usage or a broken file; nothing was started
+	exitTimedOut    = 3  // of wait
+	exitCrashed     = 70 // Omnivigil itself did
 	exitInterrupted = 130
 )
 
@@ -101,7 +103,7 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return guarded(func() error { return start(at, opts, nil) })
+			return start(at, opts, nil)
 		},
 	}
 	root.SetVersionTemplate("omnivigil {{.Version}}\n")
@@ -109,7 +111,10 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
-	root.AddCommand(startCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand(), actCommand(), simulateCommand(), replayCommand())
+	root.AddCommand(startCommand(&at), attachCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand())
+	root.AddCommand(statusCommand(&at), logsCommand(&at), ripplesCommand(&at), waitCommand(&at), mcpCommand(&at))
+	root.AddCommand(requestCommands(&at)...)
+	root.AddCommand(superviseCommand(&at), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
 	return root
 }
 
@@ -151,7 +156,7 @@ func (at location) open() (*plan.Plan, error) {
 	var problems plan.Problems
 	switch {
 	case errors.As(err, &problems):
-		return nil, refuse("%s\n%s; nothing was started.", problems, plural.Count(len(problems), "problem"))
+		return nil, refuse("%s\n%s; nothing was started.", problems, phrase.Count(len(problems), "problem"))
 	case err != nil:
 		return nil, refuse("omnivigil: %v", err)
 	}

@@ -10,8 +10,8 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"omnivigil/internal/mask"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plural"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
 )
@@ -93,7 +93,7 @@ func askOn(lines []string) bool {
 	for room := height - 3; len(lines) > room; {
 		fmt.Println(strings.Join(lines[:room], "\n"))
 		lines = lines[room:]
-		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", plural.Count(len(lines), "line"))
+		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", phrase.Count(len(lines), "line"))
 		switch answer := readAnswer(in); {
 		case answer == "y":
 			return true

@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,10 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/demo"
-	"omnivigil/internal/guard"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/session"
 )
 
 func demoCommand() *cobra.Command {
@@ -23,7 +22,7 @@ func demoCommand() *cobra.Command {
 		Short: "Start the demo project, a small ferry line, in a folder of its own",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return guarded(func() error { return runDemo(demoOptions{autopilot, keep, asPlain, pause}) })
+			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
 		},
 	}
 	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files by itself every few seconds")
@@ -58,35 +57,48 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: find its own program: " + err.Error()}
 	}
-	demo.RemoveAbandoned(os.TempDir())
+	demo.RemoveAbandoned(os.TempDir(), runsIn)
 	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: make a folder for the demo: " + err.Error()}
-	}
-	if o.keep {
-		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", filepath.Join(parent, demo.FolderName))
-	} else {
-		guard.RemoveAfterwards(parent)
-		defer os.RemoveAll(parent)
 	}
 	folder, err := demo.Unpack(parent, self)
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
 	}
-	p, err := plan.Read(filepath.Join(folder, plan.FileName))
+	p, agreed, err := readAndAgreed(filepath.Join(folder, plan.FileName))
 	if err != nil {
-		return outcome{exitFailed, err.Error()}
+		return err
 	}
-	return run(p, running{plain: o.plain, beside: func(s *session.Session) {
-		s.Note("the demo lives in " + folder + ": edit its files and see what follows")
-		if !o.autopilot {
-			return
-		}
-		ctx, stop := context.WithCancel(context.Background())
-		go func() {
-			<-s.Done()
-			stop()
-		}()
-		demo.Autopilot(ctx, folder, o.pause, s.Note)
-	}})
+	place, err := placeOf(p.File)
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	how := supervision{file: p.File, agreed: agreed, demo: true}
+	if o.autopilot {
+		how.autopilot = o.pause
+	}
+	if o.keep {
+		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", folder)
+	} else {
+		how.remove = parent
+	}
+	client, err := launch(place, how)
+	if err != nil {
+		return err
+	}
+	return showProject(place, client, o.plain)
+}
+
+// runsIn reports whether a demo runs in a folder.
+func runsIn(folder string) bool {
+	place, err := placeOf(filepath.Join(folder, plan.FileName))
+	if err != nil {
+		return false
+	}
+	lock, err := place.TryLock()
+	if err == nil {
+		lock.Close()
+	}
+	return errors.Is(err, api.ErrLocked)
 }

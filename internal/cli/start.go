@@ -1,39 +1,36 @@
 package cli
 
 import (
+	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"os"
-	"os/signal"
 	"path/filepath"
-	"sync"
-	"syscall"
+	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"omnivigil/internal/engine"
+	"omnivigil/internal/api"
 	"omnivigil/internal/guard"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/plain"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plural"
-	"omnivigil/internal/session"
 	"omnivigil/internal/trust"
-	"omnivigil/internal/tui"
 	"omnivigil/internal/visible"
 )
 
 type startOptions struct {
-	plain bool
-	trust bool
+	plain      bool
+	trust      bool
+	background bool
 	// record is a file for the engine's events, to be replayed.
 	record string
 }
 
 func (o *startOptions) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().BoolVar(&o.background, "background", false, "start it without a screen and return when it runs; omnivigil attach shows it")
 	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables")
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
@@ -41,35 +38,43 @@ func (o *startOptions) flags(c *cobra.Command) {
 func startCommand(at *location) *cobra.Command {
 	var opts startOptions
 	c := &cobra.Command{
-		Use:   "start [UNIT or GROUP ...]",
-		Short: "Start the project, or a part of it with all that it needs",
-		RunE: func(_ *cobra.Command, units []string) error {
-			return guarded(func() error { return start(*at, opts, units) })
-		},
+		Use:               "start [UNIT or GROUP ...]",
+		Short:             "Start the project, or a part of it with all that it needs",
+		ValidArgsFunction: at.completeUnits,
+		RunE:              func(_ *cobra.Command, units []string) error { return start(*at, opts, units) },
 	}
 	opts.flags(c)
 	return c
 }
 
-// guarded does the work in a second program that this one watches over.
-func guarded(work func() error) error {
-	if guard.Inside() {
-		if err := guard.Enter(); err != nil {
-			return outcome{exitFailed, "omnivigil: " + err.Error()}
-		}
-		return work()
+func attachCommand(at *location) *cobra.Command {
+	asPlain := false
+	c := &cobra.Command{
+		Use:   "attach",
+		Short: "Show a project that runs already, full screen",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			client, err := at.reach(context.Background())
+			if err != nil {
+				return err
+			}
+			file, err := at.find()
+			if err != nil {
+				return err
+			}
+			place, err := placeOf(file)
+			if err != nil {
+				return err
+			}
+			return showProject(place, client, asPlain)
+		},
 	}
-	code, err := guard.Run()
-	switch {
-	case err != nil:
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
-	case code != 0:
-		return outcome{code, ""}
-	}
-	return nil
+	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	return c
 }
 
-// start runs a project until the person quits.
+// start starts a project and shows it until the person quits. Where it runs already, it
+// offers to show that.
 func start(at location, opts startOptions, units []string) error {
 	p, err := at.open()
 	if err != nil {
@@ -82,206 +87,121 @@ func start(at location, opts startOptions, units []string) error {
 		}
 		return refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
 	}
+	place, err := placeOf(p.File)
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	if client, err := api.Connect(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+		return startAgain(place, client, err, opts, units)
+	}
 	if err := consent(p, opts.trust); err != nil {
 		return err
 	}
 	offerToEndLeftovers(p)
-	return run(p, running{units: units, plain: opts.plain, record: opts.record, remember: trust.In(stateDir()).Add})
+	o := supervision{file: p.File, units: units, agreed: trust.Fingerprint(p), background: opts.background}
+	if opts.record != "" {
+		if o.record, err = filepath.Abs(opts.record); err != nil {
+			return refuse("omnivigil: %v", err)
+		}
+	}
+	client, err := launch(place, o)
+	var runs *runsAlready
+	switch {
+	case errors.As(err, &runs):
+		return startAgain(place, runs.client, nil, opts, units)
+	case err != nil:
+		return err
+	case opts.background:
+		return sayBackground(client)
+	}
+	return showProject(place, client, opts.plain)
 }
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
-// running says how a session is run.
-type running struct {
-	units  []string
-	plain  bool
-	record string
-	// remember, if given, is called with each edited plan that has been taken up.
-	remember func(*plan.Plan) error
-	// beside, if given, is called once the session runs.
-	beside func(*session.Session)
-}
+// runsAlready is the error of a launch that another has come before.
+type runsAlready struct{ client *api.Client }
 
-// project is a session with its log, as faces see it.
-type project struct {
-	*session.Session
-	book *logbook.Book
-}
+func (*runsAlready) Error() string { return "the project runs already" }
 
-func (p project) Log() *logbook.Book { return p.book }
-
-// run is a session from its start to its account.
-func run(p *plan.Plan, how running) error {
-	began := time.Now()
-	logs := session.LogFolder(stateDir(), p, began)
-	config := session.Config{Plan: p, Units: how.units, Logs: logs, State: stateDir()}
-	if how.record != "" {
-		f, err := os.OpenFile(how.record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-		if err != nil {
-			return refuse("omnivigil: make the recording: %v", err)
+// launch starts a supervisor and returns its project.
+func launch(place api.Place, o supervision) (*api.Client, error) {
+	const patience, pause = 10 * time.Second, 50 * time.Millisecond
+	for began := time.Now(); ; time.Sleep(pause) {
+		l, err := guard.Launch(o.words())
+		if err == nil {
+			_, err = l.Outcome()
 		}
-		defer f.Close()
-		config.Record = f
+		var failure *guard.Failure
+		switch {
+		case err == nil:
+			client, err := api.Connect(context.Background(), place)
+			if err != nil {
+				return nil, outcome{exitFailed, "omnivigil: " + err.Error()}
+			}
+			return client, nil
+		case !errors.As(err, &failure):
+			return nil, outcome{exitFailed, "omnivigil: " + err.Error()}
+		case failure.Code != exitLocked:
+			return nil, outcome{failure.Code, "omnivigil: " + failure.Text}
+		}
+		// Another was started in the same moment, or one is just ending.
+		if client, err := api.Connect(context.Background(), place); err == nil {
+			return nil, &runsAlready{client}
+		}
+		if time.Since(began) > patience {
+			return nil, outcome{exitFailed, "omnivigil: the project is still being ended by another omnivigil; try again"}
+		}
 	}
-	book := logbook.Open(logs)
-	defer book.Close()
-	config.Book = book
-	crash := guard.CatchCrash(filepath.Join(logs, "crash.txt"))
-	if how.remember != nil {
-		config.Adopted = func(p *plan.Plan) { go how.remember(p) }
-	}
-	s, err := session.Start(config)
+}
+
+// startAgain is start on a project that runs.
+func startAgain(place api.Place, client *api.Client, err error, opts startOptions, units []string) error {
 	if err != nil {
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
 	}
-	if crash != nil {
-		s.Note("a crash of Omnivigil would leave no report: " + crash.Error())
-	}
-	if how.beside != nil {
-		go how.beside(s)
-	}
-	end := quitOnSignal(s)
-	guard.Watch(func() { quitSoon(s) })
-	err = show(project{s, book}, how.plain, end)
-	s.Request(engine.Quit, "") // where the face is gone before: what runs must not outlive it
-	<-s.Done()
-	inTime(end.urgent, func() { account(s, book, began, err) })
-	switch {
-	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
-		return nil
-	case err != nil:
+	ctx := context.Background()
+	snap, err := client.Snapshot(ctx)
+	if err != nil {
 		return outcome{exitFailed, "omnivigil: " + err.Error()}
-	case end.asked():
-		return outcome{exitInterrupted, ""}
 	}
+	fmt.Fprintln(os.Stderr, visible.Text(seen(snap))+".")
+	if len(units) > 0 {
+		answer, err := client.Do(ctx, api.Request{Action: api.Start, Units: units})
+		if err != nil {
+			return outcome{exitFailed, "omnivigil: " + err.Error()}
+		}
+		sayAnswer(answer)
+	}
+	switch {
+	case opts.background || len(units) > 0 && !isScreenPossible():
+		return nil
+	case !isScreenPossible():
+		return refuse("Nothing was started. Look at it with omnivigil attach.")
+	}
+	fmt.Print("Attach to it? [Y/n] ")
+	if answer := readAnswer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
+		return nil
+	}
+	return showProject(place, client, opts.plain)
+}
+
+// sayBackground tells that a project runs without a face.
+func sayBackground(client *api.Client) error {
+	snap, err := client.Snapshot(context.Background())
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	fmt.Printf("%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
+		visible.Text(snap.Project.Name), snap.Project.Logs)
 	return nil
 }
 
-// show is the face, from the start to the end of the session. A stream that nobody reads
-// does not keep the program from ending when it is urgent.
-func show(p project, asPlain bool, end *ending) error {
-	if !asPlain && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
-		closed := guard.Screen()
-		defer closed()
-		return tui.Run(p)
+// readAndAgreed reads a plan that needs no consent, and its fingerprint.
+func readAndAgreed(file string) (*plan.Plan, string, error) {
+	p, err := plan.Read(file)
+	if err != nil {
+		return nil, "", outcome{exitFailed, strings.TrimSpace(err.Error())}
 	}
-	var err error
-	inTime(end.urgent, func() { err = printPlain(p) })
-	return err
-}
-
-// inTime waits for work, but not for long once it is urgent: it may be writing to where
-// nobody reads.
-func inTime(urgent <-chan struct{}, work func()) {
-	const patience = time.Second
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		work()
-	}()
-	select {
-	case <-done:
-	case <-urgent:
-		select {
-		case <-done:
-		case <-time.After(patience):
-		}
-	}
-}
-
-const sameSignal = 300 * time.Millisecond
-
-// quitSoon ends everything in order, but within the grace that is left when the
-// outer program has been killed.
-func quitSoon(s *session.Session) {
-	s.Request(engine.Quit, "")
-	select {
-	case <-s.Done():
-	case <-time.After(guard.Grace):
-		s.Request(engine.QuitNow, "")
-	}
-}
-
-// ending is what signals have asked for.
-type ending struct {
-	came   chan struct{} // closed when one has asked to quit
-	urgent chan struct{} // closed when it is not to be waited for anybody
-	once   sync.Once
-}
-
-func (e *ending) asked() bool {
-	select {
-	case <-e.came:
-		return true
-	default:
-		return false
-	}
-}
-
-// quitOnSignal turns the first signal to end into quitting in order and the second into
-// quitting at once. TERM and the second signal are urgent.
-func quitOnSignal(s *session.Session) *ending {
-	e := &ending{came: make(chan struct{}), urgent: make(chan struct{})}
-	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	// A reader that has gone is told by an error, not by the end of the program.
-	signal.Ignore(syscall.SIGPIPE)
-	go func() {
-		var last time.Time
-		for sig := range signals {
-			// A terminal sends its signals to the outer program as well, which hands
-			// them on: two at once are one.
-			if time.Since(last) < sameSignal {
-				continue
-			}
-			last = time.Now()
-			again := e.asked()
-			if again || sig != os.Interrupt {
-				e.once.Do(func() { close(e.urgent) })
-			}
-			if again {
-				s.Request(engine.QuitNow, "")
-				continue
-			}
-			close(e.came)
-			s.Request(engine.Quit, "")
-		}
-	}()
-	return e
-}
-
-func printPlain(p project) error {
-	width := 0
-	for _, u := range p.Plan().Units {
-		width = max(width, len(u.Name))
-	}
-	printer := plain.Printer{
-		Book: p.Log(), Out: os.Stdout, Width: width,
-		Colour: isTerminal(os.Stdout) && os.Getenv("NO_COLOR") == "",
-	}
-	return printer.Follow(p.Done())
-}
-
-// account is what stays in the terminal afterwards.
-func account(s *session.Session, book *logbook.Book, began time.Time, face error) {
-	snap := s.Snapshot()
-	runs, failed := 0, 0
-	for _, u := range snap.Units {
-		runs += u.Run.Number
-	}
-	for _, r := range snap.Ripples {
-		if r.Outcome == engine.EndedBroken {
-			failed++
-		}
-	}
-	if errors.Is(face, syscall.EPIPE) {
-		fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
-	}
-	where := "Logs: " + book.Dir()
-	if err := book.Err(); err != nil {
-		where = "There are no logs: " + err.Error()
-	}
-	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. %s\n",
-		visible.Text(snap.Project), engine.Duration(time.Since(began)), plural.Count(len(snap.Saves), "save"), plural.Count(runs, "run"),
-		plural.Count(failed, "ripple"), where)
+	return p, trust.Fingerprint(p), nil
 }

@@ -1,23 +1,29 @@
 package cli
 
 import (
-	"fmt"
+	"context"
+	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
-	"omnivigil/internal/visible"
 )
 
 func whyCommand(at *location) *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	c := &cobra.Command{
 		Use:   "why PATH...",
 		Short: "Say what a save of each path would set off, by which rule, or what ignores it",
-		Args:  cobra.MinimumNArgs(1),
+		Long: `Says for each path which units would act on a save of it, by which rule and in which order,
+or what keeps it from having an effect. Where the project runs, it also says how these units
+are now.`,
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
-			p, err := at.open()
+			foresee, snap, err := at.foresight()
 			if err != nil {
 				return err
 			}
@@ -26,9 +32,54 @@ func whyCommand(at *location) *cobra.Command {
 				if err != nil {
 					return refuse("omnivigil: %v", err)
 				}
-				fmt.Println(visible.Lines(strings.Join(concern.Why(p, abs).Lines(), "\n")))
+				f, err := foresee(abs)
+				switch {
+				case err != nil:
+					return outcome{exitFailed, "omnivigil: " + err.Error()}
+				case asJSON:
+					if err := printJSON(f); err != nil {
+						return err
+					}
+				default:
+					sayForesight(f, snap)
+				}
 			}
 			return nil
 		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, in the shapes of docs/api.md")
+	return c
+}
+
+// foresight returns what answers, and how the project is: the running one, or where it does
+// not run its settings and nil.
+func (at location) foresight() (func(path string) (api.Foresight, error), *api.Snapshot, error) {
+	file, err := at.find()
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx := context.Background()
+	if client, err := connect(ctx, file); err == nil {
+		snap, err := client.Snapshot(ctx)
+		return func(path string) (api.Foresight, error) { return client.Why(ctx, path) }, snap, err
+	} else if !errors.Is(err, api.ErrNotRunning) {
+		return nil, nil, outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	p, err := at.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(path string) (api.Foresight, error) { return concern.Why(p, path).Foresight(), nil }, nil, nil
+}
+
+func sayForesight(f api.Foresight, snap *api.Snapshot) {
+	say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
+	if snap == nil {
+		return
+	}
+	for _, act := range f.Acts {
+		if u := snap.Unit(act.Unit); u != nil {
+			say(os.Stdout, "  now %s", snap.Account(u)[0])
+		}
 	}
 }

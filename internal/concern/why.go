@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/rehearse"
@@ -22,6 +23,18 @@ type Report struct {
 	Kept     []Kept // units that one of their own rules keeps out of it
 	Near     *Near  // where nothing acts: the rule that almost matches
 	Noise    bool   // files of that kind never count
+}
+
+// Foresight returns the report as faces have it.
+func (r Report) Foresight() api.Foresight {
+	f := api.Foresight{Path: r.Path, Text: r.Lines()}
+	for _, a := range r.Acts {
+		f.Acts = append(f.Acts, api.Act{Unit: a.Unit, Rule: a.Pattern.Text, Does: a.Does})
+	}
+	for _, s := range r.Order {
+		f.Order = append(f.Order, api.Step(s))
+	}
+	return f
 }
 
 // Act is one unit that a path concerns.
@@ -146,15 +159,14 @@ func foresee(p *plan.Plan, hits []engine.Hit) []Step {
 		switch o := o.(type) {
 		case engine.Tell:
 			switch o.Kind {
-			case engine.TellPassOpens:
+			case engine.FactPassStarted:
 				steps = append(steps, Step{o.Unit, takesUp, hits[0].Path + " changed"})
-			case engine.TellRunOpens:
-				_, because, _ := strings.Cut(o.Text, ": ")
+			case engine.FactRunStarted:
 				does := p.Unit(o.Unit).Verb()
-				if reason, command, narrow := strings.Cut(because, "; it runs "); narrow {
-					because, does = reason, "runs "+command
+				if o.Command != "" {
+					does = "runs " + o.Command
 				}
-				steps = append(steps, Step{o.Unit, does, because})
+				steps = append(steps, Step{o.Unit, does, o.Because})
 			}
 		case engine.SendSignal:
 			steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})

@@ -17,13 +17,15 @@ func MakeFolder(dir string) (string, error) {
 	return os.MkdirTemp(dir, fmt.Sprintf("%s%d-", folderPrefix, os.Getpid()))
 }
 
-// RemoveAbandoned removes the folders of demos whose program was killed with its guard.
-func RemoveAbandoned(dir string) {
+// RemoveAbandoned removes the folders of demos that were killed with all their processes:
+// nobody uses them any more, neither who made them nor, as inUse tells of a project's
+// folder, a project.
+func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	folders, _ := filepath.Glob(filepath.Join(dir, folderPrefix+"*-*"))
 	for _, f := range folders {
 		number, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(f), folderPrefix), "-")
 		pid, err := strconv.Atoi(number)
-		if err == nil && !isAlive(pid) {
+		if err == nil && !isAlive(pid) && !inUse(filepath.Join(f, FolderName)) {
 			os.RemoveAll(f)
 		}
 	}

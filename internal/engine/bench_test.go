@@ -130,3 +130,27 @@ func BenchmarkLargeChange(b *testing.B) {
 		b.Fatalf("%s %s", v.Word, v.Text)
 	}
 }
+
+// BenchmarkEvent measures what one event costs the loop with the snapshot that follows
+// it: a writing that concerns one unit and is taken back, in projects of several sizes.
+func BenchmarkEvent(b *testing.B) {
+	for _, n := range []int{10, 100, 1000} {
+		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
+			e, w := ready(n)
+			b.ReportAllocs()
+			b.ResetTimer()
+			for i := range b.N / 2 {
+				units := []string{fmt.Sprintf("u%d", 3*(i%(n/3)))}
+				w.now = w.now.Add(time.Millisecond)
+				e.Step(w.now, Touched{Burst: i + 1, Units: units})
+				e.Snapshot()
+				e.Step(w.now, Unchanged{Burst: i + 1, Units: units})
+				e.Snapshot()
+			}
+			b.StopTimer()
+			if v := e.verdict(); v.Word != VerdictCurrent {
+				b.Fatalf("%s %s", v.Word, v.Text)
+			}
+		})
+	}
+}

@@ -24,7 +24,6 @@ package engine
 
 import (
 	"container/heap"
-	"fmt"
 	"slices"
 	"time"
 
@@ -37,25 +36,26 @@ type revision uint64
 // Engine is the state of a running project. The zero value is not usable; call
 // New. It is not safe for concurrent use.
 type Engine struct {
-	plan    *plan.Plan
-	units   []*unit // each after all that it waits for
-	byName  map[string]*unit
-	now     time.Time
-	rev     revision
-	orders  []Order
-	queue   rankHeap
-	line    []*unit // for a job
-	ripples ledger
-	timers  map[TimerID]timer
-	lastID  TimerID
-	saves   []Save
-	newest  *Ripple        // of the newest save, however many ripples came later
-	numbers map[string]int // newest runs of units that left the settings and may return
-	setOff  []*unit        // by changes, lately
-	held    []Change       // that wait until it is known who wrote them
-	begun   bool
-	paused  bool
-	broken  string // what is wrong with the newest settings; empty when nothing is
+	plan      *plan.Plan
+	units     []*unit // each after all that it waits for
+	byName    map[string]*unit
+	now       time.Time
+	rev       revision
+	orders    []Order
+	queue     rankHeap
+	line      []*unit // for a job
+	ripples   ledger
+	timers    map[TimerID]timer
+	lastID    TimerID
+	saves     []Save
+	newest    *Ripple // of the newest save, however many ripples came later
+	standings standings
+	numbers   map[string]int // newest runs of units that left the settings and may return
+	setOff    []*unit        // by changes, lately
+	held      []Change       // that wait until it is known who wrote them
+	begun     bool
+	paused    bool
+	broken    string // what is wrong with the newest settings; empty when nothing is
 	// Bursts of writing to the settings and env files: the newest, and the newest
 	// that has been read. Between the two the project is updating.
 	settingsTouched, settingsRead int
@@ -363,7 +363,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 
 // save counts a ripple as one that a person's save has caused.
 func (e *Engine) save(r *Ripple) {
-	r.saved, e.newest = true, r
+	r.saved, r.shown, e.newest = true, nil, r
 	e.saves = append(e.saves, Save{At: r.Since, Ripple: r.ID})
 	if len(e.saves) > 2*keptMarks {
 		e.saves = append([]Save(nil), e.saves[keptMarks:]...)
@@ -392,7 +392,7 @@ func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
 	if i < 0 {
 		return hits
 	}
-	e.give(Tell{Unit: u.spec.Name, Text: fmt.Sprintf("runs nothing for %s: %s is not there", hits[i].Path, hits[i].Missing)})
+	e.tell(Fact{Kind: FactTargetMissing, Unit: u.spec.Name, Files: []string{hits[i].Path}, Problem: hits[i].Missing})
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
 }
 
@@ -460,13 +460,16 @@ func (e *Engine) settleAll() {
 	}
 	e.ripples.settle(e)
 	e.dropRemoved()
+	e.enter()
 	if e.quitting && !e.gone && !e.anyLive() {
 		e.gone = true
 		e.give(Finish{})
 	}
 }
 
+// enqueue has a unit settled before the step is over.
 func (e *Engine) enqueue(u *unit) {
+	e.show(u)
 	if !u.queued {
 		u.queued = true
 		heap.Push(&e.queue, u)
@@ -537,6 +540,7 @@ func (e *Engine) timerFired(ev TimerFired) {
 	if !ok || t.unit.run == nil || t.unit.run.Number != t.run {
 		return
 	}
+	e.show(t.unit)
 	switch t.purpose {
 	case livedLongEnough:
 		e.ready(t.unit)

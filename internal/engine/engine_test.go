@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 )
 
@@ -78,10 +79,10 @@ func TestSaveIsRemembered(t *testing.T) {
 	change := func(burst int, hits ...Hit) Change { return Change{Burst: burst, Since: at, Hits: hits} }
 	step(Begin{})
 	step(change(1, Hit{Unit: "api", Path: "a.go", What: "written"}))
-	saved := Clock(at.Add(-2 * time.Second))
+	saved := phrase.Clock(at.Add(-2 * time.Second))
 	require.Len(t, e.Snapshot().Saves, 1)
 	for range 2 * keptRipples {
-		step(Requested{Request: RestartUnit, Unit: "web"})
+		step(Requested{Request: RestartUnit, Units: []string{"web"}})
 	}
 	assert.Contains(t, e.Snapshot().Verdict.Text, "all 2 run the code saved "+saved[:6], "it is not forgotten")
 
@@ -125,7 +126,7 @@ func TestRippleKeepsSpans(t *testing.T) {
 	step(SettingUp{Unit: "api", Run: 1, Step: "install", Heavy: true})
 	step(SettingUp{Unit: "api", Run: 1, Step: "free the port"})
 	step(Spawned{Unit: "api", Run: 1})
-	step(Requested{Request: RestartUnit, Unit: "api"})
+	step(Requested{Request: RestartUnit, Units: []string{"api"}})
 	step(Exited{Unit: "api", Run: 1, Exit: Exit{Code: -1, Signal: "SIGTERM"}})
 	step(Spawned{Unit: "pages", Run: 1})
 	step(PassBegan{Unit: "pages", Run: 1, After: at, By: at})

@@ -158,11 +158,12 @@ type Exited struct {
 // TimerFired says that the time of a SetTimer order has come.
 type TimerFired struct{ Timer TimerID }
 
-// Requested is something that a person or program asks for. Unit is empty for requests that
-// concern the whole project.
+// Requested is something that a person or program asks for. It is answered by an Answer.
+// Units is empty for requests that concern the whole project.
 type Requested struct {
+	ID      int // of the asker's choice
 	Request Request
-	Unit    string
+	Units   []string
 }
 
 func (Begin) event()           {}
@@ -277,38 +278,15 @@ type SetTimer struct {
 	At    time.Time
 }
 
-// Tell is a line of Omnivigil's own account of what happens.
-type Tell struct {
-	Kind   TellKind
-	Unit   string // empty where the whole project is meant
-	Run    int    // 0 where no run is meant
-	Ripple int    // 0 where no ripple is meant
-	Tone   Tone
-	Text   string // a whole sentence without its unit: "restarts: rules.toml changed"
+// Tell asks for a fact to be entered into the account of what happens.
+type Tell struct{ Fact }
+
+// Answer answers a Requested of that ID.
+type Answer struct {
+	ID      int
+	Ripple  int    // that the request has opened; 0 where nothing had to be done
+	Refusal string // why nothing is done about it; empty where it was accepted
 }
-
-// Tone is the meaning that a Tell has for the person.
-type Tone uint8
-
-const (
-	ToneNone Tone = iota
-	ToneCurrent
-	ToneMoving
-	ToneStale
-	ToneBroken
-)
-
-// TellKind says what a Tell is about.
-type TellKind uint8
-
-const (
-	TellNote      TellKind = iota
-	TellRunOpens           // a run was ordered
-	TellRunEnds            // a run has ended
-	TellPassOpens          // a pass of a run has begun
-	TellPassEnds           // a pass has ended
-	TellRipple             // a ripple opened or has come to rest
-)
 
 // Finish says that all runs have ended and the session can go.
 type Finish struct{}
@@ -321,4 +299,5 @@ func (Observe) order()     {}
 func (IgnoreFiles) order() {}
 func (SetTimer) order()    {}
 func (Tell) order()        {}
+func (Answer) order()      {}
 func (Finish) order()      {}

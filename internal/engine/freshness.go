@@ -71,7 +71,7 @@ func (u *unit) blockingWords() string {
 		return name + " " + u.state.String()
 	case u.paused:
 		return name + " is paused"
-	case u.obstacle != nil && u.obstacle.on == nil:
+	case u.obstacle != nil && u.obstacle.on == nil, u.stirring() && !u.moving && u.wanted:
 		return "all reactions are paused"
 	case u.missedPass():
 		return name + " " + u.missedWords()

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"time"
 )
@@ -97,24 +96,5 @@ func (e *Engine) proceed(u *unit) {
 	u.run.job = u.run.job || u.run.heavy
 	u.run.span(e.now, Span{Phase: PhaseSetup, Step: u.run.step})
 	e.give(Proceed{u.spec.Name, u.run.Number})
-	e.tellRun(u, TellNote, ToneMoving, "prepares: "+u.run.step)
-}
-
-// jobWords says what a unit in line waits for.
-func (e *Engine) jobWords(u *unit, working []*unit) string {
-	names := make([]string, len(working))
-	for i, w := range working {
-		names[i] = w.spec.Name
-	}
-	switch {
-	case len(working) == 0:
-		return "queued behind others"
-	case working[0].spec.Alone:
-		return "queued until " + names[0] + " has finished, which runs alone"
-	case u.spec.Alone:
-		return "queued to run alone, after " + List(names)
-	case len(working) < e.plan.Jobs:
-		return "queued behind one that runs alone"
-	}
-	return fmt.Sprintf("queued: all %d jobs are taken, by %s", e.plan.Jobs, List(names))
+	e.tellRun(u, Fact{Kind: FactStepStarted, Command: u.run.step})
 }

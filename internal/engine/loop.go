@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
 
 // Units whose runs write files that concern them would run again and again, whether a unit
@@ -211,6 +213,7 @@ func (e *Engine) follow(f, u *unit, r *Ripple) {
 // reconsider takes back what followed from taking a unit for one that has done a writing.
 func (e *Engine) reconsider(w *writing) {
 	u := w.unit
+	e.show(u)
 	renew := func(c chain) chain {
 		if c.burst() != w.burst {
 			return c
@@ -257,7 +260,7 @@ func (l *Loop) Alone() bool { return len(l.Round) == 1 && l.Round[0].By == l.Rou
 func (l *Loop) Words() string {
 	var parts []string
 	for i, link := range l.Round {
-		text := "writes " + List(link.Files)
+		text := "writes " + phrase.List(link.Files)
 		if len(link.Files) == 0 {
 			text = "is followed by " + link.Unit
 		}
@@ -310,14 +313,11 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 	}
 	u.loop = l
 	e.give(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})
-	text := "writes what makes it " + u.verb() + ": " + List(files)
-	switch {
-	case !l.Alone():
-		text = "is in a loop: " + l.Words()
-	case u.takesUp() && u.missedResults > 0:
-		text = "writes files that it watches and does not take up: " + List(files)
+	f := Fact{Kind: FactLoopStopped, Loop: l, Files: files}
+	if !u.takesUp() || u.missedResults == 0 {
+		f.Verb = u.verb()
 	}
-	e.tellRun(u, TellNote, ToneStale, text+"; changes of "+List(files)+" are ignored from now on")
+	e.tellRun(u, f)
 }
 
 func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
@@ -359,14 +359,13 @@ func (u *unit) lookoutWords() string {
 	if !l.mayBeBy(u) {
 		who = l.by[0].unit.spec.Name
 	}
-	return "waits a moment: " + who + " may have written " + List(l.files)
+	return "waits a moment: " + who + " may have written " + phrase.List(l.files)
 }
 
 // loopWords names the first unit whose loop the person has not taken note of yet.
 func (e *Engine) loopWords() string {
-	for _, u := range e.inFileOrder() {
+	for _, u := range e.standings.loops[:min(len(e.standings.loops), 1)] {
 		switch {
-		case u.loop == nil || u.loop.Noted:
 		case u.loop.Alone():
 			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is ignored"
 		default:

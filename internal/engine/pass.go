@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"time"
 )
@@ -167,7 +166,7 @@ func (e *Engine) passDue(u *unit) {
 	if e.ignoreResults(u); len(p.unread) > 0 && !p.missed {
 		p.missed = true
 		if u.state == Ready {
-			e.tellRun(u, TellNote, ToneStale, u.missedWords())
+			e.tellRun(u, Fact{Kind: FactPassMissed, Since: u.staleSince})
 		}
 	}
 	e.enqueue(u)
@@ -212,7 +211,7 @@ func (u *unit) missedPass() bool {
 	return u.takesUp() && u.passes.missed && u.touched > u.goodRead
 }
 
-func (u *unit) missedWords() string { return "has not taken up the save of " + Clock(u.staleSince) }
+func (u *unit) missedWords() string { return missedWords(u.staleSince) }
 
 func (e *Engine) passBegan(ev PassBegan) {
 	u := e.of(ev.Unit, ev.Run)
@@ -235,7 +234,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 		u.state = Running
 	}
 	if p.last != nil {
-		e.tellRun(u, TellPassOpens, ToneMoving, fmt.Sprintf("begins pass %d", p.count))
+		e.tellRun(u, Fact{Kind: FactPassStarted, Pass: p.count})
 	}
 	e.enqueue(u)
 }
@@ -254,15 +253,14 @@ func (e *Engine) passEnded(ev PassEnded) {
 	}
 	p.last, p.open = p.open, nil
 	p.last.EndedAt, p.last.Good, p.last.Saw = e.now, ev.Good, ev.Saw
-	took := Duration(p.last.took())
 	if ev.Good {
-		e.tellRun(u, TellPassEnds, ToneCurrent, fmt.Sprintf("pass %d ended well after %s", p.last.Number, took))
+		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took()})
 		e.passedWell(u)
 	} else {
 		u.run.Problem = ev.Saw
 		u.run.endSpan(e.now)
 		u.state = Failed
-		e.tellRun(u, TellPassEnds, ToneBroken, fmt.Sprintf("pass %d failed after %s: %s", p.last.Number, took, ev.Saw))
+		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), Problem: ev.Saw})
 	}
 	e.takeUp(u, hasRead)
 	if p.missed = false; len(p.unread) > 0 {

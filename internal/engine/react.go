@@ -131,6 +131,5 @@ func (u *unit) signalFor(hits []Hit) (string, bool) {
 func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 	u.suspects = nil
 	e.give(SendSignal{u.spec.Name, u.run.Number, name})
-	e.give(Tell{Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Tone: ToneCurrent,
-		Text: "is sent " + name + ": " + because(hits)})
+	e.tell(Fact{Kind: FactSignalSent, Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Signal: name, Because: because(hits)})
 }

@@ -5,6 +5,7 @@ import (
 	"sort"
 	"strings"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 )
 
@@ -43,6 +44,7 @@ func (e *Engine) connect(p *plan.Plan) {
 			up.downstream = append(up.downstream, u)
 		}
 	}
+	e.standings.place(e.inFileOrder())
 }
 
 // newPlan goes on with edited settings. Only what the edit means something to
@@ -54,7 +56,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 	e.settingsRead = max(e.settingsRead, ev.Burst)
 	if e.broken != "" {
 		e.broken = ""
-		e.give(Tell{Tone: ToneCurrent, Text: "the settings have no error any more and are used"})
+		e.tell(Fact{Kind: FactSettingsUsed})
 	}
 	d := plan.Compare(e.plan, ev.Plan)
 	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
@@ -83,6 +85,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		return
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseSettings, Text: settingsText(d)})
+	e.tell(Fact{Kind: FactSettingsUsed, Ripple: r.ID, Because: r.Cause.Text})
 	if !e.settingsSince.IsZero() {
 		r.Since = e.settingsSince
 	}
@@ -156,6 +159,7 @@ func (e *Engine) dropRemoved() {
 				e.numbers[u.spec.Name] = u.run.Number
 			}
 			e.units = append(e.units[:i], e.units[i+1:]...)
+			e.standings.place(e.inFileOrder())
 		}
 	}
 }
@@ -164,7 +168,7 @@ func (e *Engine) planBroken(ev PlanBroken) {
 	e.settingsRead = max(e.settingsRead, ev.Burst)
 	if ev.Problem != e.broken {
 		e.broken = ev.Problem
-		e.give(Tell{Tone: ToneBroken, Text: "the settings just saved have an error and are not used: " + ev.Problem})
+		e.tell(Fact{Kind: FactSettingsBad, Problem: ev.Problem})
 	}
 }
 
@@ -186,7 +190,7 @@ func settingsText(d plan.Difference) string {
 		what  string
 	}{{slices.Concat(d.Changed, d.Adjusted), "changed"}, {d.Added, "new"}, {d.Removed, "gone"}} {
 		if len(p.names) > 0 {
-			parts = append(parts, List(p.names)+" "+p.what)
+			parts = append(parts, phrase.List(p.names)+" "+p.what)
 		}
 	}
 	if d.Variables != "" {

@@ -1,11 +1,41 @@
 package engine
 
-// requested does what a person asks for.
+import (
+	"slices"
+	"time"
+
+	"omnivigil/internal/phrase"
+)
+
+// requested does what a person asks for, and answers.
 func (e *Engine) requested(ev Requested) {
-	if e.quitting && ev.Request != QuitNow {
-		return
+	answer := Answer{ID: ev.ID}
+	before := e.ripples.lastID
+	answer.Refusal = e.carryOut(ev)
+	if e.ripples.lastID > before {
+		answer.Ripple = e.ripples.lastID
 	}
-	u := e.byName[ev.Unit]
+	e.give(answer)
+}
+
+// carryOut does what is asked for, or says why not.
+func (e *Engine) carryOut(ev Requested) (refusal string) {
+	if e.quitting && ev.Request != QuitNow && ev.Request != Quit {
+		return "the project is about to end"
+	}
+	units := make([]*unit, len(ev.Units))
+	for i, name := range ev.Units {
+		if units[i] = e.byName[name]; units[i] == nil || units[i].removed {
+			return "there is no unit " + name
+		}
+	}
+	if of, known := ofUnits[ev.Request]; known {
+		if len(units) == 0 {
+			return "no unit was named to " + string(ev.Request)
+		}
+		of(e, units)
+		return ""
+	}
 	switch ev.Request {
 	case Quit:
 		e.quitting = true
@@ -21,61 +51,111 @@ func (e *Engine) requested(ev Requested) {
 	case PauseAll:
 		if !e.paused {
 			e.paused = true
-			e.give(Tell{Tone: ToneStale, Text: "all reactions paused: changes are kept and acted on later"})
+			e.tell(Fact{Kind: FactPaused})
 			e.enqueueAll()
 		}
 	case ResumeAll:
 		if e.paused {
 			e.paused = false
+			e.tell(Fact{Kind: FactResumed})
 			e.resume(e.units, "all reactions resumed")
 		}
 	case RestartAll:
 		e.restart(e.wantedUnits(), "everything")
+	default:
+		return "nothing is known of a request to " + string(ev.Request)
 	}
-	if u == nil {
-		return
+	return ""
+}
+
+// ofUnits are the requests that concern certain units.
+var ofUnits = map[Request]func(*Engine, []*unit){
+	StartUnit:    (*Engine).startByRequest,
+	StopUnit:     (*Engine).stopByRequest,
+	RestartUnit:  (*Engine).restartUnits,
+	SetUpUnit:    (*Engine).setUp,
+	PauseUnit:    (*Engine).pauseUnits,
+	ResumeUnit:   (*Engine).resumeUnits,
+	KeepIgnoring: (*Engine).keepIgnoring,
+	ReactAgain:   (*Engine).reactsAgain,
+}
+
+// unitNames names the first of several units and counts the rest.
+func unitNames(units []*unit) string {
+	names := make([]string, len(units))
+	for i, u := range units {
+		names[i] = u.spec.Name
 	}
-	switch ev.Request {
-	case StartUnit:
-		e.startByRequest(u)
-	case RestartUnit:
-		e.restartUnit(u)
-	case SetUpUnit:
-		e.restartUnit(u)
+	return phrase.List(names)
+}
+
+func (e *Engine) setUp(units []*unit) {
+	e.restartUnits(units)
+	for _, u := range units {
 		if u.pending != nil {
 			u.pending.setup = true
 		}
-	case StopUnit:
-		e.stopByRequest(u)
-	case KeepIgnoring:
+	}
+}
+
+func (e *Engine) pauseUnits(units []*unit) {
+	for _, u := range units {
+		if !u.paused {
+			u.paused = true
+			e.tell(Fact{Kind: FactPaused, Unit: u.spec.Name})
+			e.enqueue(u)
+		}
+	}
+}
+
+func (e *Engine) resumeUnits(units []*unit) {
+	units = slices.DeleteFunc(units, func(u *unit) bool { return !u.paused })
+	if len(units) == 0 {
+		return
+	}
+	for _, u := range units {
+		u.paused = false
+		e.tell(Fact{Kind: FactResumed, Unit: u.spec.Name})
+	}
+	e.resume(units, unitNames(units)+" resumed")
+}
+
+func (e *Engine) keepIgnoring(units []*unit) {
+	for _, u := range units {
 		if u.loop != nil {
 			noted := *u.loop
 			noted.Noted = true
 			u.loop = &noted
+			e.show(u)
 		}
-	case ReactAgain:
-		if u.loop != nil {
-			e.reactAgain(u)
-			e.tellRun(u, TellNote, ToneNone, "reacts to all its files again")
-		}
-	case PauseUnit:
-		u.paused = true
-		e.enqueue(u)
-	case ResumeUnit:
-		if !u.paused {
-			return
-		}
-		u.paused = false
-		e.resume([]*unit{u}, u.spec.Name+" resumed")
 	}
 }
 
-func (e *Engine) restartUnit(u *unit) {
-	if u.state == Idle || u.state == Stopped {
-		e.startByRequest(u)
-		return
+func (e *Engine) reactsAgain(units []*unit) {
+	for _, u := range units {
+		if u.loop != nil {
+			e.reactAgain(u)
+			e.tellRun(u, Fact{Kind: FactLoopForgotten})
+		}
 	}
-	e.restart([]*unit{u}, u.spec.Name)
+}
+
+// restartUnits restarts or reruns what runs, and starts what does not.
+func (e *Engine) restartUnits(units []*unit) {
+	var idle, others []*unit
+	for _, u := range units {
+		if u.state == Idle || u.state == Stopped {
+			idle = append(idle, u)
+		} else {
+			others = append(others, u)
+		}
+	}
+	switch {
+	case len(others) == 0:
+		e.startByRequest(idle)
+	default:
+		e.restart(units, unitNames(units))
+	}
 }
 
 func (e *Engine) wantedUnits() []*unit {
@@ -119,29 +199,57 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 	}
 }
 
-// startByRequest starts a unit that does not run, and what it needs of those that do not.
-func (e *Engine) startByRequest(u *unit) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to start " + u.spec.Name})
-	if u.live() && u.state != Stopping {
-		e.wantNeeds(u, r, map[*unit]bool{})
-		return
+// startByRequest starts or reruns units that do not run, and what they need of those that
+// do not.
+func (e *Engine) startByRequest(units []*unit) {
+	running := func(u *unit) bool { return u.live() && u.state != Stopping }
+	var r *Ripple
+	for _, u := range units {
+		if running(u) && !e.needsStart(u, map[*unit]bool{}) {
+			continue // there is nothing to do
+		}
+		if r == nil {
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to start " + unitNames(units)})
+		}
+		if running(u) {
+			e.wantNeeds(u, r, map[*unit]bool{})
+		} else {
+			e.force(u, r)
+		}
 	}
-	e.force(u, r)
 }
 
-// stopByRequest stops a unit until it is started again by request.
-func (e *Engine) stopByRequest(u *unit) {
-	u.wanted, u.deaths = false, 0
-	u.dropPending()
-	e.enqueue(u)
-	switch {
-	case u.live():
-		r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to stop " + u.spec.Name})
+// needsStart reports whether wantNeeds has something to start.
+func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
+	for _, up := range u.needs {
+		if seen[up] {
+			continue
+		}
+		seen[up] = true
+		if !up.wanted && !(up.satisfied() && up.upToDate) || e.needsStart(up, seen) {
+			return true
+		}
+	}
+	return false
+}
+
+// stopByRequest stops units until they are started again by request.
+func (e *Engine) stopByRequest(units []*unit) {
+	var r *Ripple
+	for _, u := range units {
+		u.wanted, u.deaths, u.retryAt = false, 0, time.Time{}
+		u.dropPending()
+		e.enqueue(u)
+		if !u.live() {
+			u.state = Stopped
+			continue
+		}
+		if r == nil {
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to stop " + unitNames(units)})
+		}
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
 		e.stop(u, byRequest)
-	default:
-		u.state = Stopped
 	}
 }
 

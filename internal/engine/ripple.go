@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
 
 // CauseKind is what opened a ripple.
@@ -18,6 +20,10 @@ const (
 	CauseRelease                   // what held a unit is gone
 	CausePass                      // a service has taken up a change that nobody told of
 )
+
+func (k CauseKind) String() string {
+	return [...]string{"start", "change", "request", "crash", "settings", "release", "pass"}[k]
+}
 
 // Cause is what opened a ripple. Text is a whole phrase; for changes it follows
 // from the ripple's paths.
@@ -52,7 +58,7 @@ type Ripple struct {
 	Paths     []string  // the first hundred
 	Files     int       // how many there are in all
 	Concerned []Concern
-	Runs      []RunRef
+	Runs      []*RunRef
 	MoreRuns  int   // how many came after those
 	TookOver  []int // earlier ripples whose work a run of this one did as well
 	TakenBy   []int // later ones that did work of this one
@@ -63,20 +69,20 @@ type Ripple struct {
 	saved   bool            // it counts as a save
 	seen    map[string]bool // all paths, while open
 	members []*unit
+	runs    []*run  // beside each of Runs, while open; nil for a pass
+	shown   *Ripple // what faces see, while open; nil where that is out of date
 }
 
 // Concern is a unit that a change concerns, and the pattern that says so.
 type Concern struct{ Unit, Rule string }
 
-// RunRef names a run, or a pass of one, with how long it took once it is over.
+// RunRef names a run, or a pass of one, with how long it took once it is ready or over.
 type RunRef struct {
 	Unit   string
 	Number int
 	Pass   int // 0 where the run itself is meant
 	Took   time.Duration
-	Spans  []Span // what it was spent on, until the ripple came to rest; nil where that is forgotten
-
-	run *run // while the ripple is open, of a run
+	Spans  []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
 }
 
 // Resting reports whether all that the ripple caused has come to an end.
@@ -85,7 +91,7 @@ func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 // Title says in a few words what opened the ripple.
 func (r *Ripple) Title() string {
 	if r.Cause.Kind == CauseChange {
-		return listOf(r.Paths, r.Files)
+		return phrase.ListOf(r.Paths, r.Files)
 	}
 	return r.Cause.Text
 }
@@ -98,11 +104,11 @@ func (r *Ripple) take(u *unit) {
 
 // credit enters a pass that has ended as one that the ripple caused.
 func (r *Ripple) credit(u *unit, p *pass) {
-	known := func(ref RunRef) bool {
+	known := func(ref *RunRef) bool {
 		return ref.Unit == u.spec.Name && ref.Number == u.run.Number && ref.Pass == p.Number
 	}
 	if !r.Resting() && !slices.ContainsFunc(r.Runs, known) {
-		r.addRun(RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took(),
+		r.addRun(nil, RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took(),
 			Spans: []Span{{Phase: PhaseRunning, From: p.BeganAt, To: p.EndedAt}}})
 	}
 }
@@ -110,22 +116,21 @@ func (r *Ripple) credit(u *unit, p *pass) {
 // mostRuns is how many runs and passes of one ripple are told apart.
 const mostRuns = 500
 
-func (r *Ripple) addRun(ref RunRef) {
+func (r *Ripple) addRun(of *run, ref RunRef) {
+	r.shown = nil
 	if len(r.Runs) < mostRuns {
-		r.Runs = append(r.Runs, ref)
+		r.Runs, r.runs = append(r.Runs, &ref), append(r.runs, of)
 	} else {
 		r.MoreRuns++
 	}
 }
 
-// account enters what the ripple's runs have come to by now.
-func (r *Ripple) account(now time.Time) {
-	for i := range r.Runs {
-		ref := &r.Runs[i]
-		if ref.run != nil {
-			ref.Took, ref.Spans = ref.run.took(now), slices.Clone(ref.run.Spans)
-		}
-	}
+// account enters what one of the ripple's runs has come to by now. Faces have the old
+// entry.
+func (r *Ripple) account(i int, now time.Time) {
+	ref := *r.Runs[i]
+	ref.Took, ref.Spans = r.runs[i].took(now), slices.Clone(r.runs[i].Spans)
+	r.Runs[i], r.shown = &ref, nil
 }
 
 // spans is how many spans the ripple keeps.
@@ -138,6 +143,7 @@ func (r *Ripple) spans() int {
 }
 
 func (r *Ripple) concern(unit, rule string) {
+	r.shown = nil
 	for _, c := range r.Concerned {
 		if c.Unit == unit {
 			return
@@ -148,6 +154,7 @@ func (r *Ripple) concern(unit, rule string) {
 
 func (r *Ripple) addPaths(hits []Hit, files int) {
 	const most = 100
+	r.shown = nil
 	if r.seen == nil {
 		r.seen = map[string]bool{}
 	}
@@ -165,17 +172,36 @@ func (r *Ripple) addPaths(hits []Hit, files int) {
 	}
 }
 
-// clone returns a copy that does not change when r does.
-func (r *Ripple) clone(now time.Time) *Ripple {
-	c := *r
-	c.Paths, c.Concerned = slices.Clone(r.Paths), slices.Clone(r.Concerned)
-	c.Runs, c.TookOver, c.TakenBy = slices.Clone(r.Runs), slices.Clone(r.TookOver), slices.Clone(r.TakenBy)
-	c.members, c.seen = nil, nil
-	c.account(now)
-	for i := range c.Runs {
-		c.Runs[i].run = nil
+// show returns a copy that does not change when r does.
+func (r *Ripple) show() *Ripple {
+	if r.shown == nil {
+		c := *r
+		c.Paths, c.Concerned = slices.Clone(r.Paths), slices.Clone(r.Concerned)
+		c.Runs, c.TookOver, c.TakenBy = slices.Clone(r.Runs), slices.Clone(r.TookOver), slices.Clone(r.TakenBy)
+		c.members, c.seen, c.runs = nil, nil, nil
+		r.shown = &c
 	}
-	return &c
+	return r.shown
+}
+
+// shown returns all ripples as faces see them.
+func (l *ledger) shown() []*Ripple {
+	all := slices.Clone(l.all)
+	for _, r := range l.live {
+		if i := len(all) - 1 - (l.lastID - r.ID); i >= 0 {
+			all[i] = r.show()
+		}
+	}
+	return all
+}
+
+// account enters what a run has come to with all ripples that are open.
+func (l *ledger) account(rn *run, now time.Time) {
+	for _, r := range rn.ripples {
+		if i := slices.Index(r.runs, rn); i >= 0 && !r.Resting() {
+			r.account(i, now)
+		}
+	}
 }
 
 // ledger holds the session's ripples, oldest first.
@@ -221,8 +247,10 @@ func (l *ledger) keepSpans(r *Ripple) {
 		}
 		c := *old // snapshots have the old one
 		c.Runs = slices.Clone(old.Runs)
-		for n := range c.Runs {
-			c.Runs[n].Spans = nil
+		for n, ref := range c.Runs {
+			without := *ref
+			without.Spans = nil
+			c.Runs[n] = &without
 		}
 		l.all[i] = &c
 	}
@@ -258,13 +286,14 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 		}
 		rn.ripples = append(rn.ripples, r)
 		rn.Ripples = append(rn.Ripples, r.ID)
-		r.addRun(RunRef{Unit: u.spec.Name, Number: rn.Number, run: rn})
+		r.addRun(rn, RunRef{Unit: u.spec.Name, Number: rn.Number})
 	}
 	newest := rn.ripples[len(rn.ripples)-1]
 	for _, r := range rn.ripples[:len(rn.ripples)-1] {
 		if !slices.Contains(r.TakenBy, newest.ID) {
 			r.TakenBy = append(r.TakenBy, newest.ID)
 			newest.TookOver = append(newest.TookOver, r.ID)
+			r.shown, newest.shown = nil, nil
 		}
 	}
 }
@@ -272,7 +301,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 // announce tells of the ripples that are new.
 func (l *ledger) announce(e *Engine) {
 	for _, r := range l.opened {
-		e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: ToneMoving, Text: r.Title()})
+		e.tell(Fact{Kind: FactRippleOpened, Ripple: r.ID, Because: r.Title()})
 	}
 	l.opened = nil
 }
@@ -307,27 +336,26 @@ func (r *Ripple) moving() bool {
 // rest closes a ripple and says how things stand.
 func (e *Engine) rest(r *Ripple) {
 	r.RestAt = e.now
-	r.account(e.now)
-	for i := range r.Runs {
-		r.Runs[i].run = nil
+	for i, rn := range r.runs {
+		if rn != nil {
+			r.account(i, e.now)
+		}
 	}
 	e.ripples.keepSpans(r)
 	if r.Cause.Kind == CauseStart {
 		e.startedIn = r.RestAt.Sub(r.OpenedAt)
 	}
 	r.judge()
-	text := r.Outcome.String() + " after " + Duration(r.RestAt.Sub(r.Since))
+	f := Fact{Kind: FactRippleRested, Ripple: r.ID, Outcome: r.Outcome, Took: r.RestAt.Sub(r.Since), Problem: r.Detail}
 	switch {
-	case r.Detail != "":
-		text += ": " + r.Detail
 	case len(r.Runs) > 0:
-		text += ": " + r.durations()
+		f.Because = r.durations()
 	case r.Cause.Kind == CauseChange:
-		text += ": nothing had to act"
+		f.Because = "nothing had to act"
 	}
-	tone := map[Outcome]Tone{EndedCurrent: ToneCurrent, EndedStale: ToneStale, EndedBroken: ToneBroken}[r.Outcome]
-	e.give(Tell{Kind: TellRipple, Ripple: r.ID, Tone: tone, Text: text})
-	r.members, r.seen = nil, nil
+	f.RippleWas = r
+	e.tell(f)
+	r.members, r.seen, r.runs, r.shown = nil, nil, nil, nil
 }
 
 // judge looks at those that the ripple moved and at all that build on them.
@@ -367,8 +395,8 @@ func (r *Ripple) judge() {
 func (r *Ripple) durations() string {
 	var parts []string
 	for i, ref := range r.Runs {
-		if !slices.ContainsFunc(r.Runs[i+1:], func(later RunRef) bool { return later.Unit == ref.Unit }) {
-			parts = append(parts, ref.Unit+" "+Duration(ref.Took))
+		if !slices.ContainsFunc(r.Runs[i+1:], func(later *RunRef) bool { return later.Unit == ref.Unit }) {
+			parts = append(parts, ref.Unit+" "+phrase.Duration(ref.Took))
 		}
 	}
 	return strings.Join(parts, ", ")

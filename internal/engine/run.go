@@ -2,8 +2,10 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 )
 
@@ -38,7 +40,7 @@ type run struct {
 	spawned   bool
 	spawnedAt time.Time
 	seen      string // last seen by its readiness probe
-	opening   string // what is to be told when it begins; empty when it has been
+	opening   string // what it does to the unit, to be told when it begins; empty when it has been
 	answered  bool   // its readiness probe has been answered
 	job       bool   // it counts among those that may be at work at once
 	heavy     bool   // its step needs a job
@@ -81,10 +83,7 @@ func (e *Engine) start(u *unit) {
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced
 	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup, Reuse: mayReuse})
-	r.opening = verb + ": " + r.Because
-	if !r.whole {
-		r.opening += "; it runs " + r.Command
-	}
+	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
 	}
@@ -93,7 +92,7 @@ func (e *Engine) start(u *unit) {
 // tellOpening tells that a run was ordered, unless that has been told.
 func (e *Engine) tellOpening(u *unit) {
 	if u.run.opening != "" {
-		e.tellRun(u, TellRunOpens, ToneMoving, u.run.opening)
+		e.tellRun(u, Fact{Kind: FactRunStarted, Verb: u.run.opening, Because: u.run.Because, Command: u.run.Command})
 		u.run.opening = ""
 	}
 }
@@ -109,7 +108,7 @@ func (e *Engine) reused(ev Reused) {
 		return
 	}
 	u.run.opening, u.run.Reused = "", ev.At
-	e.ended(u, Done, "reused: it ran at "+Moment(ev.At, e.now)+", and nothing that it depends on has changed")
+	e.ended(u, Done, Fact{Since: ev.At})
 	u.lasted = ev.Took
 	e.goodAgain(u)
 	if u.onlyWhenAsked() && u.pending == nil {
@@ -152,12 +151,13 @@ func (u *unit) generations() map[string]int {
 	return g
 }
 
-// of returns the unit whose live run has that number, or nil.
+// of returns the unit whose live run has that number, or nil. An event is about it.
 func (e *Engine) of(name string, number int) *unit {
 	u := e.byName[name]
 	if u == nil || !u.live() || u.run.Number != number {
 		return nil
 	}
+	e.show(u)
 	return u
 }
 
@@ -214,11 +214,11 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 	u.run.Problem = ev.Problem
 	switch u.ending {
 	case byRequest:
-		e.ended(u, Stopped, "stopped before it had started")
+		e.ended(u, Stopped, Fact{})
 	case toAct:
-		e.ended(u, Waiting, "stopped before it had started")
+		e.ended(u, Waiting, Fact{})
 	default:
-		e.ended(u, Failed, "does not start: "+ev.Problem)
+		e.ended(u, Failed, Fact{Problem: ev.Problem})
 	}
 }
 
@@ -266,7 +266,8 @@ func (e *Engine) nowReady(u *unit) {
 	u.state = Ready
 	u.run.ReadyAt = e.now
 	u.run.endSpan(e.now)
-	e.tellRun(u, TellNote, ToneCurrent, "is ready after "+Duration(e.now.Sub(u.run.OrderedAt)))
+	e.ripples.account(u.run, e.now)
+	e.tellRun(u, Fact{Kind: FactRunReady, Took: e.now.Sub(u.run.OrderedAt)})
 	if u.deaths > 0 {
 		e.setTimer(u, provenGood, goodStretch)
 	}
@@ -290,7 +291,7 @@ func (e *Engine) notReady(u *unit) {
 	case p.last == nil:
 		waitedFor = "its first pass to end"
 	}
-	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", Duration(rd.Within), waitedFor)
+	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", phrase.Duration(rd.Within), waitedFor)
 	if u.run.seen != "" {
 		u.run.Problem += ", last seen: " + u.run.seen
 	}
@@ -299,7 +300,7 @@ func (e *Engine) notReady(u *unit) {
 		u.owed.add(u.run.pays) // else its next good pass pays
 	}
 	u.run.endSpan(e.now)
-	e.tellRun(u, TellNote, ToneBroken, "failed: "+u.run.Problem+"; it goes on running")
+	e.tellRun(u, Fact{Kind: FactRunLate, Problem: u.run.Problem})
 	e.enqueue(u)
 }
 
@@ -364,64 +365,59 @@ func (e *Engine) exited(ev Exited) {
 		return
 	}
 	u.run.Exit = ev.Exit
-	lived := Duration(e.now.Sub(u.run.OrderedAt))
+	end := Fact{Exit: &ev.Exit}
 	switch why := u.ending; {
 	case why == byRequest || u.removed:
-		e.ended(u, Stopped, "stopped after "+lived)
+		e.ended(u, Stopped, end)
 	case why == toAct:
-		e.ended(u, Waiting, "stopped after "+lived)
+		e.ended(u, Waiting, end)
 	case !u.spec.Kind.Ends():
-		e.crashed(u, lived)
+		e.crashed(u, end)
 	case ev.Exit.OK():
-		e.ended(u, Done, "done in "+lived)
+		e.ended(u, Done, end)
 		e.finishedAgain(u)
 		if u.onlyWhenAsked() && u.pending == nil {
 			u.wanted = false // until it is asked for again
 		}
 	default:
-		e.ended(u, Failed, fmt.Sprintf("failed: %s after %s", ev.Exit, lived))
+		e.ended(u, Failed, end)
 	}
 }
 
-// ended closes the live run and puts the unit into its next state.
-func (e *Engine) ended(u *unit, s State, text string) {
+// ended closes the live run and puts the unit into its next state. The fact has how it
+// ended.
+func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	u.run.EndedAt = e.now
 	u.run.endSpan(e.now)
 	if s != Done {
 		u.owed.add(u.run.pays) // it did not
 	}
 	u.state, u.ending = s, byItself
-	tone := ToneNone
-	switch {
-	case s.Broken():
-		tone = ToneBroken
-	case s == Done:
-		tone = ToneCurrent
-	}
-	e.tellRun(u, TellRunEnds, tone, text)
+	e.ripples.account(u.run, e.now)
+	was := u.run.Run
+	was.Spans, was.Ripples = slices.Clone(was.Spans), slices.Clone(was.Ripples)
+	f.Kind, f.State, f.Took, f.RunWas = FactRunEnded, s, e.now.Sub(u.run.OrderedAt), &was
+	e.tellRun(u, f)
 	e.enqueue(u)
 	if e.quitting {
 		e.enqueueAll()
 	}
+	return f
 }
 
-func (e *Engine) crashed(u *unit, lived string) {
+func (e *Engine) crashed(u *unit, f Fact) {
 	was := u.state
-	text := fmt.Sprintf("crashed: %s after %s", u.run.Exit.words(), lived)
-	if u.run.ReadyAt.IsZero() {
-		text += ", before it was ready"
+	if f.Files = slices.Clone(u.suspects); u.run.ReadyAt.IsZero() {
+		f.Problem = "before it was ready"
 	}
-	if len(u.suspects) > 0 {
-		text += "; changed since it last ran well: " + List(u.suspects)
-	}
-	e.ended(u, Crashed, text)
+	f = e.ended(u, Crashed, f)
 	if u.pending != nil {
 		return // it is about to start anyway
 	}
 	if u.retries() {
 		e.setTimer(u, retryNow, e.pause(u))
 	} else if was == Ready || was == Failed {
-		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + text})
+		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + f.Words()})
 		r.take(u)
 	}
 }
@@ -440,12 +436,4 @@ func (r *run) span(now time.Time, s Span) {
 	r.endSpan(now)
 	s.From = now
 	r.Spans = append(r.Spans, s)
-}
-
-func (e *Engine) tellRun(u *unit, kind TellKind, tone Tone, text string) {
-	t := Tell{Kind: kind, Unit: u.spec.Name, Run: u.run.Number, Tone: tone, Text: text}
-	if n := len(u.run.ripples); n > 0 {
-		t.Ripple = u.run.ripples[n-1].ID
-	}
-	e.give(t)
 }

@@ -1,17 +1,21 @@
 package engine
 
 import (
+	"fmt"
 	"slices"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
 
 // Snapshot is the project at one moment. Nothing in it changes afterwards, so it
-// may be handed to any goroutine.
+// may be handed to any goroutine. What has not changed is shared with the snapshots
+// before: it has the same address.
 type Snapshot struct {
 	At       time.Time
 	Project  string
 	Verdict  Verdict
-	Units    []Unit    // in the order of the file
+	Units    []*Unit   // in the order of the file
 	Saves    []Save    // oldest first
 	Ripples  []*Ripple // oldest first
 	Paused   bool
@@ -19,6 +23,35 @@ type Snapshot struct {
 	// Settings is what is wrong with the newest edit of the settings, with its
 	// place; the settings before it are in use. Empty when nothing is wrong.
 	Settings string
+	// SettingsPending says that settings were written that have not been read.
+	SettingsPending bool
+	Jobs            Jobs
+}
+
+// Jobs is who has those that there are.
+type Jobs struct {
+	Most  int      // how many there are; 0 is no limit
+	Taken int      // how many are
+	By    []string // by whom, the first few
+	Alone bool     // the one that is at work runs alone
+}
+
+// namedJobs is how many of those who have a job are named.
+const namedJobs = 2
+
+// Words say what a unit in line waits for; alone says that it is to run alone.
+func (j Jobs) Words(alone bool) string {
+	switch {
+	case j.Taken == 0:
+		return "queued behind others"
+	case j.Alone:
+		return "queued until " + j.By[0] + " has finished, which runs alone"
+	case alone:
+		return "queued to run alone, after " + phrase.ListOf(j.By, j.Taken)
+	case j.Taken < j.Most:
+		return "queued behind one that runs alone"
+	}
+	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, phrase.ListOf(j.By, j.Taken))
 }
 
 // Save is a change as a point on the time axis.
@@ -38,7 +71,8 @@ type Unit struct {
 	Paused    bool
 	Moving    bool
 	Queued    bool      // one more run follows the one at work
-	InLine    bool      // it waits for a job; Why says behind whom
+	InLine    bool      // it waits for a job: see Jobs.Words
+	Alone     bool      // nothing runs beside it
 	RetryAt   time.Time // when a crashed service is started again
 	Run       Run       // the newest; Number is 0 before the first
 	Pass      Pass      // the newest of that run; Number is 0 where it has none
@@ -51,9 +85,9 @@ type Unit struct {
 
 // Unit returns the unit of that name, or nil.
 func (s *Snapshot) Unit(name string) *Unit {
-	for i := range s.Units {
-		if s.Units[i].Name == name {
-			return &s.Units[i]
+	for _, u := range s.Units {
+		if u.Name == name {
+			return u
 		}
 	}
 	return nil
@@ -75,33 +109,40 @@ func (e *Engine) Snapshot() *Snapshot {
 	s := &Snapshot{
 		At: e.now, Project: e.plan.Name, Verdict: e.verdict(),
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
-		Paused: e.paused, Quitting: e.quitting, Settings: e.broken,
+		Paused: e.paused, Quitting: e.quitting, Settings: e.broken, SettingsPending: e.settingsPending(),
+		Jobs: e.jobs(), Ripples: e.ripples.shown(),
 	}
-	var working []*unit
-	if len(e.line) > 0 {
-		working = e.working()
-	}
-	for _, u := range e.inFileOrder() {
-		shown := u.snapshot()
-		if u.inLine() {
-			shown.InLine, shown.Why = true, e.jobWords(u, working)
-		}
-		s.Units = append(s.Units, shown)
-	}
-	s.Ripples = slices.Clone(e.ripples.all)
-	for i, r := range s.Ripples {
-		if !r.Resting() {
-			s.Ripples[i] = r.clone(e.now)
+	st := &e.standings
+	for _, u := range st.unshown {
+		if u.unshown = false; st.at(u) {
+			st.shown[u.place] = u.snapshot()
 		}
 	}
+	st.unshown = st.unshown[:0]
+	s.Units = slices.Clone(st.shown)
 	return s
 }
 
-func (u *unit) snapshot() Unit {
-	out := Unit{
+// jobs tells who has the jobs, as far as somebody waits for one.
+func (e *Engine) jobs() Jobs {
+	j := Jobs{Most: e.plan.Jobs}
+	if len(e.line) == 0 {
+		return j
+	}
+	working := e.working()
+	for _, u := range working[:min(len(working), namedJobs)] {
+		j.By = append(j.By, u.spec.Name)
+	}
+	j.Taken, j.Alone = len(working), len(working) > 0 && working[0].spec.Alone
+	return j
+}
+
+func (u *unit) snapshot() *Unit {
+	out := &Unit{
 		Name: u.spec.Name, Kind: u.spec.Kind.String(), State: u.state, Freshness: u.freshness(),
 		Wanted: u.wanted, Paused: u.paused, Moving: u.moving, RetryAt: u.retryAt,
-		Queued:   u.pending != nil && u.live(),
+		Queued: u.pending != nil && u.live(),
+		InLine: u.inLine(), Alone: u.spec.Alone,
 		Marks:    u.marks[:len(u.marks):len(u.marks)],
 		Suspects: slices.Clone(u.suspects),
 		Owed:     u.owed.texts(u.spec), Loop: u.loop,

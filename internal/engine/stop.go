@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"strconv"
 	"time"
 
 	"omnivigil/internal/plan"
@@ -30,16 +29,16 @@ func (e *Engine) kill(u *unit) {
 		return
 	}
 	if u.run.killed {
-		e.tellRun(u, TellNote, ToneBroken, "does not end, even killed: the system holds its process "+strconv.Itoa(u.run.PID))
+		e.tellRun(u, Fact{Kind: FactRunStuck, PID: u.run.PID})
 		if e.quitting {
 			u.run.Problem = "the system did not end it"
-			e.ended(u, Stopped, "is left behind")
+			e.ended(u, Stopped, Fact{Problem: u.run.Problem})
 		}
 		return
 	}
 	u.run.killed = true
 	e.give(StopRun{u.spec.Name, u.run.Number, "KILL"})
-	e.tellRun(u, TellNote, ToneBroken, "is killed: it did not end within "+Duration(u.spec.Stop.Grace))
+	e.tellRun(u, Fact{Kind: FactRunKilled, Took: u.spec.Stop.Grace})
 	e.setTimer(u, graceIsOver, killPatience)
 }
 

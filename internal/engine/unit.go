@@ -84,6 +84,13 @@ type unit struct {
 	queued   bool
 	marks    []Mark
 
+	// See standings.
+	place            int
+	changed, unshown bool
+	walked           int // the newest of standings.walks that has come by
+	standsFor        standing
+	toldFreshness    Freshness
+
 	removed bool // from the settings; it goes once it has ended
 }
 

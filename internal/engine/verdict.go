@@ -2,9 +2,12 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/phrase"
 )
 
 // Verdict is the project's state in one line.
@@ -40,7 +43,7 @@ func (e *Engine) verdict() Verdict {
 	case e.gone:
 		return Verdict{VerdictStopped, "everything has ended"}
 	case e.quitting:
-		return Verdict{VerdictUpdating, "quitting: " + e.motions(append(w.moving, w.ending...))}
+		return Verdict{VerdictUpdating, "quitting: " + e.motions(slices.Concat(w.moving, w.ending))}
 	case w.untold:
 		return Verdict{VerdictBroken, w.brokenText()}
 	case len(w.moving) > 0:
@@ -63,39 +66,18 @@ func (e *Engine) verdict() Verdict {
 // weights are a project's units, sorted by what they mean for its verdict, each list
 // in the order of the file.
 type weights struct {
-	wanted  int
-	stopped int     // by request
-	moving  []*unit // of those that are wanted
-	ending  []*unit // of those that are not
-	stale   []*unit // wanted, and at rest
-	broken  []*unit
-	heldUp  map[*unit]int // how many of the stale each unit is the cause of, but itself
-	untold  bool          // some unit is broken that is not told as the cause of older code running
+	*standings
+	broken []*unit       // causes of much first
+	heldUp map[*unit]int // how many of the stale each unit is the cause of, but itself
+	untold bool          // some unit is broken that is not told as the cause of older code running
 }
 
 func (e *Engine) weigh() *weights {
-	w, told := &weights{heldUp: map[*unit]int{}}, map[*unit]bool{}
-	for _, u := range e.inFileOrder() {
-		switch {
-		case u.wanted:
-			w.wanted++
-		case u.state == Stopped:
-			w.stopped++
-		}
-		switch {
-		case u.moving && u.wanted:
-			w.moving = append(w.moving, u)
-		case u.moving:
-			w.ending = append(w.ending, u)
-		case u.wanted && u.freshness() == Stale:
-			w.stale = append(w.stale, u)
-			if root := u.staleness().root; root != u {
-				w.heldUp[root]++
-				told[root] = told[root] || u.run != nil && root.spec.Pass == nil
-			}
-		}
-		if u.state.Broken() && !u.moving {
-			w.broken = append(w.broken, u)
+	w, told := &weights{standings: &e.standings, broken: slices.Clone(e.standings.broken), heldUp: map[*unit]int{}}, map[*unit]bool{}
+	for _, u := range w.stale {
+		if root := u.staleness().root; root != u {
+			w.heldUp[root]++
+			told[root] = told[root] || u.run != nil && root.spec.Pass == nil
 		}
 	}
 	for _, u := range w.broken {
@@ -111,12 +93,7 @@ func (e *Engine) inFileOrder() []*unit {
 	for _, spec := range e.plan.Units {
 		units = append(units, e.byName[spec.Name])
 	}
-	for _, u := range e.units {
-		if u.removed {
-			units = append(units, u)
-		}
-	}
-	return units
+	return append(units, e.units[len(units):]...)
 }
 
 // mostNamed is how many units a verdict names; the rest is counted.
@@ -205,17 +182,17 @@ func staleTogether(stale []*unit) string {
 	case s.Since.IsZero():
 		return fmt.Sprintf("%s %s not current: %s", names(stale), one("is", "are"), s.Text)
 	case !u.live() && u.state != Done:
-		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), Clock(s.Since), s.Text)
+		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), phrase.Clock(s.Since), s.Text)
 	case u.spec.Kind.Ends():
-		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), Clock(s.Since), s.Text)
+		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), phrase.Clock(s.Since), s.Text)
 	}
-	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), Clock(s.Since), s.Text)
+	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), phrase.Clock(s.Since), s.Text)
 }
 
 // motions tells who is on the way, each with what it does or waits for.
 func (e *Engine) motions(moving []*unit) string {
 	last := ""
-	return fmt.Sprintf("%d of %d: ", len(moving), e.wantedCount()) + named(moving, func(u *unit) string {
+	return fmt.Sprintf("%d of %d: ", len(moving), e.standings.counted) + named(moving, func(u *unit) string {
 		text := u.motion(last)
 		last = u.spec.Name
 		return text
@@ -241,7 +218,7 @@ func (u *unit) motion(last string) string {
 	case u.state.InMotion():
 		return u.spec.Name + " " + u.state.String()
 	case u.awaitsPass():
-		return u.spec.Name + " is to take up " + "the save of " + Clock(u.staleSince)
+		return u.spec.Name + " is to take up " + "the save of " + phrase.Clock(u.staleSince)
 	}
 	for _, f := range u.follows {
 		if f.moving {
@@ -249,16 +226,6 @@ func (u *unit) motion(last string) string {
 		}
 	}
 	return u.spec.Name + " waits for saves to settle"
-}
-
-func (e *Engine) wantedCount() int {
-	n := 0
-	for _, u := range e.units {
-		if u.wanted || u.live() {
-			n++
-		}
-	}
-	return n
 }
 
 func (w *weights) stoppedWords() string {
@@ -288,11 +255,11 @@ func (e *Engine) currentText(w *weights) string {
 	r := e.newest
 	switch {
 	case r != nil && r.Outcome == EndedCurrent:
-		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, Clock(r.Since), Duration(r.RestAt.Sub(r.Since)), notes)
+		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, phrase.Clock(r.Since), phrase.Duration(r.RestAt.Sub(r.Since)), notes)
 	case r != nil: // something later made it good
-		return fmt.Sprintf("%s the code saved %s%s", who, Clock(r.Since), notes)
+		return fmt.Sprintf("%s the code saved %s%s", who, phrase.Clock(r.Since), notes)
 	case e.ripples.lastID == 0:
 		return who + notes
 	}
-	return fmt.Sprintf("%s, started in %s%s", who, Duration(e.startedIn), notes)
+	return fmt.Sprintf("%s, started in %s%s", who, phrase.Duration(e.startedIn), notes)
 }

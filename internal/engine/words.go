@@ -1,11 +1,128 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
+
+// Words returns a fact as a sentence without its unit: "restarts: rules.toml changed".
+func (f Fact) Words() string {
+	switch f.Kind {
+	case FactRunStarted:
+		if f.Command != "" {
+			return f.Verb + ": " + f.Because + "; it runs " + f.Command
+		}
+		return f.Verb + ": " + f.Because
+	case FactRunReady:
+		return "is ready after " + phrase.Duration(f.Took)
+	case FactRunLate:
+		return "failed: " + f.Problem + "; it goes on running"
+	case FactRunEnded:
+		return f.endWords()
+	case FactRunKilled:
+		return "is killed: it did not end within " + phrase.Duration(f.Took)
+	case FactRunStuck:
+		return "does not end, even killed: the system holds its process " + strconv.Itoa(f.PID)
+	case FactStepStarted:
+		return "prepares: " + f.Command
+	case FactPassStarted:
+		return "begins pass " + strconv.Itoa(f.Pass)
+	case FactPassEnded:
+		if f.Problem != "" {
+			return fmt.Sprintf("pass %d failed after %s: %s", f.Pass, phrase.Duration(f.Took), f.Problem)
+		}
+		return fmt.Sprintf("pass %d ended well after %s", f.Pass, phrase.Duration(f.Took))
+	case FactPassMissed:
+		return missedWords(f.Since)
+	case FactSignalSent:
+		return "is sent " + f.Signal + ": " + f.Because
+	case FactTargetMissing:
+		return "runs nothing for " + phrase.List(f.Files) + ": " + f.Problem + " is not there"
+	case FactRippleOpened:
+		return f.Because
+	case FactRippleRested:
+		text := f.Outcome.String() + " after " + phrase.Duration(f.Took)
+		if detail := cmp.Or(f.Problem, f.Because); detail != "" {
+			text += ": " + detail
+		}
+		return text
+	case FactUnitStale:
+		return "is stale: " + f.Because
+	case FactUnitCurrent:
+		return "is current"
+	case FactLoopStopped:
+		return f.loopWords() + "; changes of " + phrase.List(f.Files) + " are ignored from now on"
+	case FactLoopForgotten:
+		return "reacts to all its files again"
+	case FactSettingsUsed:
+		return cmp.Or(f.Because, "the settings have no error any more and are used")
+	case FactSettingsBad:
+		return "the settings just saved have an error and are not used: " + f.Problem
+	case FactPaused:
+		if f.Unit != "" {
+			return "is paused: changes are kept and acted on later"
+		}
+		return "all reactions paused: changes are kept and acted on later"
+	case FactResumed:
+		if f.Unit != "" {
+			return "resumed"
+		}
+		return "all reactions resumed"
+	}
+	return string(f.Kind)
+}
+
+// endWords tells how a run ended.
+func (f Fact) endWords() string {
+	lived := phrase.Duration(f.Took)
+	switch {
+	case !f.Since.IsZero():
+		return "reused: it ran at " + phrase.Moment(f.Since, f.At) + ", and nothing that it depends on has changed"
+	case f.State == Crashed:
+		text := "crashed: " + f.Exit.words() + " after " + lived
+		if f.Problem != "" {
+			text += ", " + f.Problem
+		}
+		if len(f.Files) > 0 {
+			text += "; changed since it last ran well: " + phrase.List(f.Files)
+		}
+		return text
+	case f.State == Failed && f.Exit == nil:
+		return "does not start: " + f.Problem
+	case f.State == Failed:
+		return "failed: " + f.Exit.String() + " after " + lived
+	case f.State == Done:
+		return "done in " + lived
+	case f.Problem != "":
+		return "is left behind"
+	case f.Exit == nil:
+		return "stopped before it had started"
+	}
+	return "stopped after " + lived
+}
+
+// loopWords tell by what a unit set itself off, or how a loop goes round.
+func (f Fact) loopWords() string {
+	switch {
+	case !f.Loop.Alone():
+		return "is in a loop: " + f.Loop.Words()
+	case f.Verb == "":
+		return "writes files that it watches and does not take up: " + phrase.List(f.Files)
+	}
+	return "writes what makes it " + f.Verb + ": " + phrase.List(f.Files)
+}
+
+// String tells a fact with all that it is about, for recordings.
+func (f Fact) String() string {
+	return fmt.Sprintf("%s %s run %d pass %d ripple %d: %s", f.Kind, f.Unit, f.Run, f.Pass, f.Ripple, f.Words())
+}
+
+func missedWords(save time.Time) string { return "has not taken up the save of " + phrase.Clock(save) }
 
 // signalWords says in words what the common deadly signals mean.
 var signalWords = map[string]string{
@@ -51,31 +168,6 @@ func (x Exit) words() string {
 	return x.String()
 }
 
-// Duration formats a length of time with as many digits as a person needs:
-// "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
-func Duration(d time.Duration) string {
-	switch {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.2f s", d.Seconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
-	}
-	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
-}
-
-// Clock formats the time of day of a save or a run.
-func Clock(t time.Time) string { return t.Format("15:04:05") }
-
-// Moment formats a time that may be of another day than now.
-func Moment(t, now time.Time) string {
-	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
-		return Clock(t)
-	}
-	return t.Format("2 Jan 15:04")
-}
-
 // because says in words which files made a unit act.
 func because(hits []Hit) string {
 	paths := pathsOf(hits)
@@ -86,7 +178,7 @@ func because(hits []Hit) string {
 	if all == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What
 	}
-	return listOf(paths, all) + " changed"
+	return phrase.ListOf(paths, all) + " changed"
 }
 
 // pathsOf returns the paths of hits, each once.
@@ -100,26 +192,6 @@ func pathsOf(hits []Hit) []string {
 		}
 	}
 	return paths
-}
-
-// List names the first two of several things and counts the rest.
-func List(names []string) string {
-	return listOf(names, len(names))
-}
-
-// listOf is List where names holds only the first of all.
-func listOf(names []string, all int) string {
-	switch {
-	case all == 0:
-		return "nothing"
-	case all == 1:
-		return names[0]
-	case all == 2 && len(names) == 2:
-		return names[0] + " and " + names[1]
-	case len(names) == 1:
-		return fmt.Sprintf("%s and %d more", names[0], all-1)
-	}
-	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
 }
 
 func sentence(reasons []string) string { return strings.Join(reasons, "; ") }

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"omnivigil/internal/phrase"
 )
 
 func TestExitInWords(t *testing.T) {
@@ -28,7 +30,7 @@ func TestDuration(t *testing.T) {
 		"4 min 05 s":  4*time.Minute + 5*time.Second,
 		"26 h 07 min": 26*time.Hour + 7*time.Minute,
 	} {
-		assert.Equal(t, want, Duration(d))
+		assert.Equal(t, want, phrase.Duration(d))
 	}
 }
 

@@ -1,10 +1,15 @@
-// Package guard makes sure that nothing outlives Omnivigil, however it ends.
+// Package guard makes sure that nothing of a project outlives Omnivigil, however that
+// ends.
 //
-// The program runs twice. The outer one does nothing but start the inner one,
-// which does everything, and wait for it. Each is the other's guard: when the
-// inner one is gone, whatever it left is ended and the terminal is put back as it
-// was; when the outer one is gone, the inner one notices and ends in order, but
-// soon. Both are the parent of orphans, so no descendant can hide from them.
+// A project that runs is two processes in a session of their own, without a terminal: the
+// supervisor, which does everything, and its warden, which only starts the supervisor and
+// waits. Each is the other's guard: when the supervisor is gone, the warden ends whatever it
+// left; when the warden is gone, the supervisor notices and ends in order, but soon. Both
+// are the parent of orphans, so no descendant can hide from them.
+//
+// A face is a process of its own, which may launch the other two. While it has the
+// terminal, a keeper stands by that puts the terminal back should the face be killed: see
+// Keep.
 package guard
 
 import (
@@ -17,135 +22,207 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
-	"github.com/charmbracelet/x/term"
-
 	"omnivigil/internal/spawn"
 )
 
-// variable tells the inner program that it is guarded. Its value is the number
-// of the outer process.
+// variable tells a process which part it has: launched for a warden, and for its
+// supervisor the number of the warden.
 const variable = "OMNIVIGIL_GUARD"
+
+const launched = "launched"
 
 // Grace is how long what is left behind may take to end before it is killed.
 const Grace = 1500 * time.Millisecond
 
-// The inner program's end of two pipes: one ends when the outer program does, on
-// the other it says what the terminal needs.
+// Files that a process inherits from the one that has started it. The first two go on from
+// the warden to the supervisor.
 const (
-	lifelineFD = 3
-	reportFD   = 4
+	outcomeFD  = 3 // where the launcher hears how the start went
+	launcherFD = 4 // ends when the launcher does
+	wardenFD   = 5 // ends when the warden does
+	reportFD   = 6 // what the warden is to do afterwards
+	lockFD     = 7 // the project's lock
 )
 
-// What the inner program reports: a line for each, a word and what it is about.
+// What the supervisor reports to its warden: a line for each, a word and what it is about.
 const (
-	screenOpens  = "screen-opens"
-	screenCloses = "screen-closes"
 	crashFile    = "crash-file" // where the runtime writes why the program has crashed
 	removeFolder = "remove"     // a folder that is of no use afterwards
 )
 
-// Inside reports whether this is the inner program.
-func Inside() bool { return os.Getenv(variable) != "" }
+// Part is what a process is to do.
+type Part int
 
-// Run starts the program again as the inner one, waits for it, cleans up after
-// it, and returns its exit code. It is called in the outer program.
-func Run() (int, error) {
+const (
+	Neither Part = iota
+	WardenPart
+	SupervisorPart
+)
+
+// Which returns the part of the calling process.
+func Which() Part {
+	switch value := os.Getenv(variable); {
+	case value == "":
+		return Neither
+	case value == launched:
+		return WardenPart
+	}
+	return SupervisorPart
+}
+
+// Launched is a warden that was started, with its supervisor.
+type Launched struct {
+	outcome *os.File
+	life    *os.File
+	warden  *exec.Cmd
+	gone    chan struct{}
+}
+
+// Launch starts the program again, with these words, as a warden. The project is to end
+// when the calling process does, unless it is told otherwise.
+func Launch(words []string) (*Launched, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find its own program: %w", err)
+	}
+	outcome, says, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("make a pipe: %w", err)
+	}
+	hears, life, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("make a pipe: %w", err)
+	}
+	l := &Launched{outcome: outcome, life: life, warden: exec.Command(self, words...), gone: make(chan struct{})}
+	l.warden.Args[0] = os.Args[0]
+	l.warden.Env = append(os.Environ(), variable+"="+launched)
+	l.warden.ExtraFiles = []*os.File{says, hears}
+	l.warden.SysProcAttr = ownSession()
+	if err := l.warden.Start(); err != nil {
+		return nil, fmt.Errorf("start the supervisor: %w", err)
+	}
+	says.Close()
+	hears.Close()
+	go func() {
+		l.warden.Wait()
+		close(l.gone)
+	}()
+	return l, nil
+}
+
+// Outcome blocks until the start has succeeded, and returns what was said then, or failed.
+func (l *Launched) Outcome() (said string, err error) {
+	text, err := io.ReadAll(l.outcome)
+	word, rest, _ := strings.Cut(string(text), " ")
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("hear from the supervisor: %w", err)
+	case word == "started":
+		return rest, nil
+	case word == "failed":
+		code, text, _ := strings.Cut(rest, " ")
+		n, _ := strconv.Atoi(code)
+		return "", &Failure{n, text}
+	}
+	return "", errors.New("the supervisor ended before it had started")
+}
+
+// Gone is closed when warden and supervisor, and all that they ran, are gone.
+func (l *Launched) Gone() <-chan struct{} { return l.gone }
+
+// Failure is why a supervisor did not start, and the exit code that this means.
+type Failure struct {
+	Code int
+	Text string
+}
+
+func (f *Failure) Error() string { return f.Text }
+
+// Started tells the launcher that the start has succeeded. It is called by the supervisor.
+func Started(text string) { tellLauncher("started " + text) }
+
+// Failed tells the launcher why there is no start. It is called by warden or supervisor.
+func Failed(code int, text string) { tellLauncher(fmt.Sprintf("failed %d %s", code, text)) }
+
+func tellLauncher(text string) {
+	f := os.NewFile(outcomeFD, "outcome")
+	io.WriteString(f, text)
+	f.Close()
+}
+
+// Ward starts the program again as the supervisor, waits for it, and ends what it left. It
+// is called by the warden, with the lock of the project; only that and the supervisor have
+// it.
+func Ward(lock *os.File) error {
 	if err := spawn.BecomeSubreaper(); err != nil {
-		return 0, err
+		return err
 	}
 	self, err := os.Executable()
 	if err != nil {
-		return 0, fmt.Errorf("find its own program: %w", err)
+		return fmt.Errorf("find its own program: %w", err)
 	}
 	lifeline, alive, err := os.Pipe()
 	if err != nil {
-		return 0, fmt.Errorf("make a pipe: %w", err)
+		return fmt.Errorf("make a pipe: %w", err)
 	}
 	reading, reports, err := os.Pipe()
 	if err != nil {
-		return 0, fmt.Errorf("make a pipe: %w", err)
+		return fmt.Errorf("make a pipe: %w", err)
 	}
 	// Under another name, what kills all of the first name leaves one of the two.
 	os.WriteFile("/proc/self/comm", []byte("vigil-guard"), 0)
-	terminal := saveTerminal()
-	inner := exec.Command(self, os.Args[1:]...)
-	inner.Args[0] = os.Args[0]
-	inner.Stdin, inner.Stdout, inner.Stderr = os.Stdin, os.Stdout, os.Stderr
-	inner.Env = append(os.Environ(), fmt.Sprintf("%s=%d", variable, os.Getpid()))
-	inner.ExtraFiles = []*os.File{lifeline, reports}
+	outcome, launcher := os.NewFile(outcomeFD, "outcome"), os.NewFile(launcherFD, "launcher")
+	supervisor := exec.Command(self, os.Args[1:]...)
+	supervisor.Args[0] = os.Args[0]
+	supervisor.Env = append(os.Environ(), fmt.Sprintf("%s=%d", variable, os.Getpid()))
+	supervisor.ExtraFiles = []*os.File{outcome, launcher, lifeline, reports, lock}
 	forward := make(chan os.Signal, 4)
 	signal.Notify(forward, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	if err := inner.Start(); err != nil {
-		return 0, fmt.Errorf("start the guarded program: %w", err)
+	if err := supervisor.Start(); err != nil {
+		return fmt.Errorf("start the supervisor: %w", err)
 	}
-	lifeline.Close()
-	reports.Close()
+	for _, f := range []*os.File{outcome, launcher, lifeline, reports} {
+		f.Close() // else nobody would hear of the supervisor's end
+	}
 	go func() {
 		for s := range forward {
-			inner.Process.Signal(s)
+			supervisor.Process.Signal(s)
 		}
 	}()
 	said := make(chan reported, 1)
 	go func() { said <- read(reading) }()
-	err = inner.Wait()
-	deadline := time.Now().Add(Grace)
-	spawn.EndDescendants(func() bool { return time.Now().Before(deadline) })
+	supervisor.Wait()
+	EndAll()
 	of := <-said
-	if of.screen {
-		terminal.putBack()
-	}
 	if of.folder != "" {
 		os.RemoveAll(of.folder)
 	}
+	if info, err := os.Stat(of.crash); err == nil && info.Size() == 0 {
+		os.Remove(of.crash)
+	}
 	alive.Close()
-	return exitCode(inner, err, of.crash)
+	return nil
 }
 
-// exitCode tells, where the inner program did not end by itself, what happened. A
-// program that was ended by a signal has the exit code that shells give it, 128 and the
-// signal's number.
-func exitCode(inner *exec.Cmd, err error, crash string) (int, error) {
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		return 0, fmt.Errorf("wait for the guarded program: %w", err)
-	}
-	code := inner.ProcessState.ExitCode()
-	if status, ok := inner.ProcessState.Sys().(syscall.WaitStatus); ok && status.Signaled() {
-		fmt.Fprintf(os.Stderr, "omnivigil was ended by signal %d (%s). Everything that it ran was ended.\n", status.Signal(), status.Signal())
-		code = 128 + int(status.Signal())
-	}
-	if crash == "" {
-		return code, nil
-	}
-	if info, err := os.Stat(crash); err == nil && info.Size() > 0 {
-		fmt.Fprintf(os.Stderr, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in %s.\n", crash)
-		return CrashCode, nil
-	}
-	os.Remove(crash)
-	return code, nil
+// EndAll ends all that the calling process has below it, first gently, after Grace by
+// force. It blocks until none is left.
+func EndAll() {
+	deadline := time.Now().Add(Grace)
+	spawn.EndDescendants(func() bool { return time.Now().Before(deadline) })
 }
 
-// CrashCode is the exit code after a crash of Omnivigil itself.
-const CrashCode = 70
-
-// reported is what the inner program has said by its end.
-type reported struct {
-	screen        bool // it has left the screen open
-	crash, folder string
-}
+// reported is what the supervisor has said by its end.
+type reported struct{ crash, folder string }
 
 func read(report io.Reader) reported {
 	var r reported
 	for lines := bufio.NewScanner(report); lines.Scan(); {
 		switch word, rest, _ := strings.Cut(lines.Text(), " "); word {
-		case screenOpens:
-			r.screen = true
-		case screenCloses:
-			r.screen = false
 		case crashFile:
 			r.crash = rest
 		case removeFolder:
@@ -155,64 +232,52 @@ func read(report io.Reader) reported {
 	return r
 }
 
-// Enter makes this the inner program: from then on it is the parent of orphans.
-// It must be called before anything is started. Where there is no outer program
-// it does nothing.
-func Enter() error {
-	if !Inside() {
-		return nil
-	}
-	// What is started from here is not guarded by the same outer program.
+// Supervisor is the calling process as one.
+type Supervisor struct {
+	Warden  int // number of the process that guards it
+	reports *os.File
+	lock    *os.File // held until the process ends
+}
+
+// Enter makes this the supervisor: from then on it is the parent of orphans. It must be
+// called before anything is started.
+func Enter() (*Supervisor, error) {
+	warden, _ := strconv.Atoi(os.Getenv(variable))
+	// What is started from here is not guarded by the same warden.
 	os.Unsetenv(variable)
-	entered = true
-	syscall.CloseOnExec(lifelineFD)
-	syscall.CloseOnExec(reportFD)
+	for fd := outcomeFD; fd <= lockFD; fd++ {
+		closeOnExec(fd)
+	}
 	// Kept for good: a file that nobody holds any more is closed, and its number is used
 	// again for something else.
-	reports = os.NewFile(reportFD, "report")
-	ignoreTerminalStops()
-	return spawn.BecomeSubreaper()
+	s := &Supervisor{Warden: warden, reports: os.NewFile(reportFD, "report"), lock: os.NewFile(lockFD, "lock")}
+	return s, spawn.BecomeSubreaper()
 }
 
-var (
-	entered bool
-	reports *os.File
-)
+// WardenGone is closed when the warden is no more.
+func (s *Supervisor) WardenGone() <-chan struct{} { return ended(wardenFD) }
 
-// Watch calls gone when the outer program is no more.
-func Watch(gone func()) {
-	if !entered {
-		return
-	}
+// LauncherGone is closed when the process is no more that had all of this started.
+func (s *Supervisor) LauncherGone() <-chan struct{} { return ended(launcherFD) }
+
+// ended is closed when nobody holds the other end of a pipe any more.
+func ended(fd uintptr) <-chan struct{} {
+	gone := make(chan struct{})
 	go func() {
-		io.Copy(io.Discard, os.NewFile(lifelineFD, "lifeline"))
-		gone()
+		io.Copy(io.Discard, os.NewFile(fd, "lifeline"))
+		close(gone)
 	}()
+	return gone
 }
 
-// Screen tells the outer program that the terminal is in use, and the result that
-// it has been put back.
-func Screen() func() {
-	if !entered {
-		return func() {}
-	}
-	report(screenOpens, "")
-	return func() { report(screenCloses, "") }
+// RemoveAfterwards has the warden remove a folder when all is over.
+func (s *Supervisor) RemoveAfterwards(folder string) {
+	fmt.Fprintln(s.reports, removeFolder, folder)
 }
 
-func report(word, about string) {
-	if entered {
-		fmt.Fprintln(reports, word, about)
-	}
-}
-
-// RemoveAfterwards has the outer program remove a folder when all is over.
-func RemoveAfterwards(folder string) { report(removeFolder, folder) }
-
-// CatchCrash has the runtime write into a file why the program crashes, should it ever,
-// and the outer program tell of it once the screen is put back. It returns an error where
-// the file cannot be made.
-func CatchCrash(file string) error {
+// CatchCrash has the runtime write into a file why the program crashes, should it ever.
+// It returns an error where the file cannot be made.
+func (s *Supervisor) CatchCrash(file string) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
@@ -224,28 +289,6 @@ func CatchCrash(file string) error {
 	if err := debug.SetCrashOutput(f, debug.CrashOptions{}); err != nil {
 		return err
 	}
-	report(crashFile, file)
+	fmt.Fprintln(s.reports, crashFile, file)
 	return nil
-}
-
-// savedTerminal is what the terminal was before the inner program had it.
-type savedTerminal struct{ state *term.State }
-
-func saveTerminal() savedTerminal {
-	state, err := term.GetState(os.Stdin.Fd())
-	if err != nil {
-		return savedTerminal{} // it is none
-	}
-	return savedTerminal{state}
-}
-
-// leaveScreen ends what a full screen may have begun: the other screen, the
-// hidden cursor, mouse and paste reports, key reports, synchronized output.
-const leaveScreen = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l\x1b[?1004l\x1b[?2004l\x1b[<u\x1b[>4m\x1b[0m\r"
-
-func (t savedTerminal) putBack() {
-	if t.state != nil {
-		os.Stdout.WriteString(leaveScreen)
-		term.Restore(os.Stdin.Fd(), t.state)
-	}
 }

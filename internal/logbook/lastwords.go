@@ -18,21 +18,44 @@ var (
 // LastWords returns the lines of a run's output that are most likely to say why it ended:
 // the last ones, chosen so that the error is among them.
 func (b *Book) LastWords(unit string, run, most int) ([]Line, error) {
-	const look = 300
-	lines, err := b.Window(unit, b.Len(unit)-look, look)
+	lines, says, err := b.lastLines(unit, run)
 	if err != nil {
 		return nil, err
+	}
+	from := max(len(lines)-most, 0)
+	if says >= 0 {
+		from = min(from, max(says-1, 0))
+	}
+	return lines[from:min(from+most, len(lines))], nil
+}
+
+// Reason returns the line of a run's output that is most likely to say why it ended: the
+// last that has an error, or the last one. It reports false where there is none.
+func (b *Book) Reason(unit string, run int) (Line, bool) {
+	lines, says, err := b.lastLines(unit, run)
+	switch {
+	case err != nil || len(lines) == 0:
+		return Line{}, false
+	case says >= 0:
+		return lines[says], true
+	}
+	return lines[len(lines)-1], true
+}
+
+// lastLines returns the last lines of a run's output that say something, and which of them
+// is the last that has an error, or -1.
+func (b *Book) lastLines(unit string, run int) (lines []Line, says int, err error) {
+	const look = 300
+	if lines, err = b.Window(unit, b.Len(unit)-look, look); err != nil {
+		return nil, -1, err
 	}
 	lines = slices.DeleteFunc(lines, func(l Line) bool {
 		text := ansi.Strip(l.Text)
 		return l.Stream != Output || l.Run != run || strings.TrimSpace(text) == "" || isFrame.MatchString(text)
 	})
-	from := max(len(lines)-most, 0)
-	for i := len(lines) - 1; i >= 0; i-- {
-		if saysError.MatchString(ansi.Strip(lines[i].Text)) {
-			from = min(from, max(i-1, 0))
-			break
-		}
+	says = len(lines) - 1
+	for says >= 0 && !saysError.MatchString(ansi.Strip(lines[says].Text)) {
+		says--
 	}
-	return lines[from:min(from+most, len(lines))], nil
+	return lines, says, nil
 }

@@ -4,82 +4,108 @@ package plain
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"os"
 
 	"github.com/charmbracelet/x/ansi"
 
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/api"
 	"omnivigil/internal/visible"
 )
 
 // self is the name that Omnivigil's own events carry.
 const self = "omnivigil"
 
-// Printer prints a logbook from its beginning.
-type Printer struct {
-	Book   *logbook.Book
-	Out    io.Writer
+// Format says how lines are printed.
+type Format struct {
 	Width  int  // of the column of names
 	Colour bool // keep colours and links
-	next   int64
-	told   bool // that the log cannot be written
 }
 
-// Follow prints lines as they come until done is closed and all are printed. It
-// returns early when Out refuses a write.
-func (p *Printer) Follow(done <-chan struct{}) error {
-	grown, release := p.Book.Grown()
-	defer release()
-	for {
-		if err := p.catchUp(); err != nil {
-			return err
-		}
-		if err := p.Book.Err(); (err != nil) != p.told {
-			if p.told = err != nil; p.told {
-				fmt.Fprintln(os.Stderr, self+":", err)
-			} else {
-				fmt.Fprintln(os.Stderr, self+": the log can be written again")
-			}
-		}
-		select {
-		case <-grown:
-		case <-done:
-			return p.catchUp()
-		}
+// For returns the format for a project's units.
+func For(snap *api.Snapshot, colour bool) Format {
+	f := Format{Width: len(self), Colour: colour}
+	for _, u := range snap.Units {
+		f.Width = max(f.Width, len(u.Name))
 	}
+	return f
 }
 
-func (p *Printer) catchUp() error {
-	const at = 1000
-	out := bufio.NewWriter(p.Out)
-	for {
-		lines, err := p.Book.Window(logbook.All, p.next, at)
-		if err != nil {
-			return err
-		}
-		if len(lines) == 0 {
-			return out.Flush()
-		}
-		for _, l := range lines {
-			fmt.Fprintln(out, p.format(l))
-		}
-		p.next += int64(len(lines))
-	}
-}
-
-func (p *Printer) format(l logbook.Line) string {
+// Line returns a line as it is printed, without its end.
+func (f Format) Line(l api.Line) string {
 	name, text := l.Unit, l.Text
-	if l.Stream != logbook.Output {
+	if l.Stream != api.Output {
 		name = self
 		if l.Unit != "" {
 			text = l.Unit + " " + l.Text
 		}
 	}
-	if !p.Colour {
-		text = ansi.Strip(text)
+	l.Text = text
+	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(f.Width, len(self)), name, Text(l, f.Colour))
+}
+
+// Text returns a line's text as it is printed.
+func Text(l api.Line, colour bool) string {
+	if !colour {
+		return visible.Styled(ansi.Strip(l.Text))
 	}
-	text = visible.Styled(text)
-	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(p.Width, len(self)), name, text)
+	return visible.Styled(l.Text)
+}
+
+// Printer prints the log of a project from its beginning.
+type Printer struct {
+	Project api.Project
+	Out     io.Writer
+	Format  Format
+	next    int64
+	told    bool // that the log cannot be written
+}
+
+// kind is what this face calls itself.
+const kind = "plain"
+
+// Follow prints lines as they come until the project has ended and all are printed. It
+// returns early when Out refuses a write. It returns how the project was when it was last
+// seen, nil where it never was.
+func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
+	err = p.Project.Follow(ctx, api.Face{Kind: kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
+		last = snap
+		if err := p.catchUp(ctx, snap.Lines); err != nil {
+			return err
+		}
+		if broken := snap.LogProblem != ""; broken != p.told {
+			if p.told = broken; broken {
+				fmt.Fprintln(os.Stderr, self+":", snap.LogProblem)
+			} else {
+				fmt.Fprintln(os.Stderr, self+": the log can be written again")
+			}
+		}
+		return nil
+	})
+	return last, err
+}
+
+// catchUp prints what has come, up to so many lines.
+func (p *Printer) catchUp(ctx context.Context, lines int64) error {
+	out := bufio.NewWriter(p.Out)
+	for p.next < lines {
+		page, err := p.Project.Lines(ctx, api.LineQuery{From: p.next, Count: api.MostLines})
+		if err != nil {
+			return err
+		}
+		if len(page.Lines) == 0 {
+			break
+		}
+		for _, l := range page.Lines {
+			out.WriteString(p.Format.Line(l))
+			out.WriteByte('\n')
+		}
+		p.next += int64(len(page.Lines))
+		if err := out.Flush(); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
 }

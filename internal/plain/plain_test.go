@@ -2,26 +2,38 @@ package plain
 
 import (
 	"bytes"
+	"context"
 	"errors"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/api"
 )
 
-func book(t *testing.T) *logbook.Book {
-	t.Helper()
-	b := logbook.Open(filepath.Join(t.TempDir(), "log"))
-	t.Cleanup(func() { b.Close() })
-	b.SetClock(func() time.Time { return time.Date(2026, 3, 1, 15, 4, 5, 6e6, time.Local) })
-	b.Append(logbook.Entry{Unit: "tides"}, "\x1b[31mhigh\x1b[0m water")
-	b.Append(logbook.Entry{Unit: "tides", Run: 2, Stream: logbook.Opens}, "restarts: model.toml changed")
-	b.Append(logbook.Entry{Stream: logbook.Note}, "ripple 7: fares.csv")
-	return b
+// ended is a project that has ended and left these lines.
+type ended struct {
+	api.Project
+	lines []api.Line
+}
+
+func (e ended) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) error) error {
+	return show(&api.Snapshot{Status: api.Status{Ended: true, Lines: int64(len(e.lines))}})
+}
+
+func (e ended) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
+	return api.Page{From: q.From, Lines: e.lines[q.From:min(q.From+2, int64(len(e.lines)))]}, nil
+}
+
+func project() ended {
+	at := time.Date(2026, 3, 1, 15, 4, 5, 6e6, time.Local)
+	return ended{lines: []api.Line{
+		{At: at, Unit: "tides", Stream: api.Output, Text: "\x1b[31mhigh\x1b[0m water"},
+		{At: at, Unit: "tides", Run: 2, Stream: api.Opens, Text: "restarts: model.toml changed"},
+		{At: at, Stream: api.Note, Text: "ripple 7: fares.csv"},
+	}}
 }
 
 func TestFormat(t *testing.T) {
@@ -39,10 +51,9 @@ func TestFormat(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			var out bytes.Buffer
-			done := make(chan struct{})
-			close(done)
-			p := Printer{Book: book(t), Out: &out, Colour: test.colour}
-			require.NoError(t, p.Follow(done))
+			p := Printer{Project: project(), Out: &out, Format: Format{Colour: test.colour}}
+			_, err := p.Follow(t.Context())
+			require.NoError(t, err)
 			assert.Equal(t, test.want, out.String())
 		})
 	}
@@ -53,6 +64,7 @@ type broken struct{}
 func (broken) Write([]byte) (int, error) { return 0, errors.New("nobody reads") }
 
 func TestFollowEndsWhenNobodyReads(t *testing.T) {
-	p := Printer{Book: book(t), Out: broken{}}
-	assert.ErrorContains(t, p.Follow(nil), "nobody reads")
+	p := Printer{Project: project(), Out: broken{}}
+	_, err := p.Follow(t.Context())
+	assert.ErrorContains(t, err, "nobody reads")
 }

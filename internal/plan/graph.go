@@ -151,7 +151,7 @@ func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 		}
 	}
 	for _, name := range names {
-		members := p.members(name)
+		members := p.Members(name)
 		if members == nil {
 			return nil, name
 		}
@@ -167,8 +167,8 @@ func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 	return units, ""
 }
 
-// members returns the units that a name stands for, or nil.
-func (p *Plan) members(name string) []string {
+// Members returns the units that the name of a unit or group stands for, or nil.
+func (p *Plan) Members(name string) []string {
 	if p.Unit(name) != nil {
 		return []string{name}
 	}

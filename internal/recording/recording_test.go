@@ -35,7 +35,7 @@ func record(t *testing.T) string {
 	w.Run(15 * time.Second)
 	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Rule: "*", Reaction: 1, Captures: map[string]string{"x": "y"}})
 	w.Run(time.Second)
-	w.Send(engine.Requested{Request: engine.RestartUnit, Unit: "berths"})
+	w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{"berths"}})
 	w.Run(time.Minute)
 	edited := *p
 	edited.Units = p.Units[:1]

@@ -66,7 +66,7 @@ func BenchmarkLargeChange(b *testing.B) {
 	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-worst")
 	b.ReportMetric(0, "ns/op")
 	b.StopTimer()
-	s.Request(engine.QuitNow, "")
+	s.Request(engine.QuitNow)
 	<-s.Done()
 }
 

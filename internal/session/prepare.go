@@ -3,11 +3,11 @@ package session
 import (
 	"fmt"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/spawn"
-	"omnivigil/internal/visible"
 )
 
 // prepare runs what comes before the unit's own command, and then that. It reports
@@ -35,7 +35,7 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 	attempt, err := s.results.Begin(s.Plan(), r.unit)
 	switch {
 	case err != nil:
-		s.book.Append(r.entry(logbook.Note), visible.Text("its result cannot be reused: "+err.Error()))
+		s.say(api.FactNote, r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
 		return false
 	case r.isStopped():
 		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
@@ -56,7 +56,7 @@ func (r *liveRun) remember(s *Session) {
 		return
 	}
 	if err := r.attempt.EndedWell(); err != nil {
-		s.book.Append(r.entry(logbook.Note), visible.Text("its result cannot be reused: "+err.Error()))
+		s.say(api.FactNote, r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
@@ -177,7 +178,7 @@ func (r *liveRun) reload(s *Session, name string) {
 
 func (r *liveRun) complain(s *Session, err error) {
 	if err != nil {
-		s.book.Append(r.entry(logbook.Note), "could not be signalled: "+err.Error())
+		s.say(api.FactNote, r.entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
 }
 
@@ -187,7 +188,7 @@ func (r *liveRun) runStop(s *Session) {
 	defer stop()
 	if err := r.command(ctx, s, *r.unit.Stop.Run); err != nil {
 		text := fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)
-		s.book.Append(r.entry(logbook.Note), visible.Text(s.hidden.Load().String(text)))
+		s.say(api.FactNote, r.entry(logbook.Note), text)
 	}
 }
 

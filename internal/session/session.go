@@ -20,10 +20,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"omnivigil/internal/api"
+	"omnivigil/internal/browse"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/mask"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/ready"
 	"omnivigil/internal/recording"
@@ -40,21 +43,36 @@ type Config struct {
 	Plan  *plan.Plan
 	Units []string // what to start; none means all that start by themselves
 	Book  Book     // where output and Omnivigil's own account go
-	Logs  string   // folder for samples of cpu and memory
+	Logs  string   // folder for facts, and samples of cpu and memory; empty: they are not kept
 	State string   // folder for what has to be remembered
 	// Record, if set, gets a recording of all that happens and is decided.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan once it is used. It must not block.
 	Adopted func(*plan.Plan)
+	// Deserted, if set, is called when the last face has gone of a session that is not in
+	// the background. It must not block.
+	Deserted func()
+	// Background says that the session goes on without a face.
+	Background bool
+	// Warden is the number of the process that guards this one, 0 for none.
+	Warden int
 	// Watcher and Spawner are what the session watches files and runs processes with;
 	// nil: the system's own.
 	Watcher Watcher
 	Spawner Spawner
 }
 
-// Book takes the lines of a session. Append may be called from any goroutine.
+// Book takes the lines of a session and reads them back, as logbook.Book does. Its methods
+// may be called from any goroutine.
 type Book interface {
 	Append(e logbook.Entry, texts ...string)
+	Window(unit string, from int64, n int) ([]logbook.Line, error)
+	Len(unit string) int64
+	Position(unit string, t time.Time) (int64, error)
+	LastWords(unit string, run, most int) ([]logbook.Line, error)
+	Reason(unit string, run int) (logbook.Line, bool)
+	Grown() (<-chan struct{}, func())
+	Err() error
 }
 
 // Watcher tells of files, as watch.Watcher does.
@@ -62,6 +80,7 @@ type Watcher interface {
 	Events() <-chan watch.Event
 	SetInterests(interests []watch.Interest, number int)
 	Files(key string) []string // those that the interest with that key hears of
+	CatchUp(number int)
 	Close()
 }
 
@@ -108,9 +127,18 @@ type Session struct {
 	hidden    atomic.Pointer[mask.Mask]
 	traces    traceLog
 
-	mu   sync.Mutex
-	subs map[chan struct{}]bool
+	account *account
+	kept    chan struct{} // closed when all facts are written down that will be
+	showing showing
 
+	mu      sync.Mutex
+	subs    map[chan struct{}]bool
+	answers map[int]chan<- engine.Answer // to requests, by their numbers
+	asked   int
+	waiters map[int]*waiter
+	waits   int
+
+	deserted func() // see Config
 	// adopted, if set, is called by the loop with each plan that is used from then on.
 	adopted func(*plan.Plan)
 
@@ -145,7 +173,13 @@ func Start(c Config) (*Session, error) {
 		root: c.Plan.Root, marks: spawn.Marks(c.Plan.File), setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
-		engine: engine.New(c.Plan), adopted: c.Adopted,
+		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
+		answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
+	}
+	s.showing.background = c.Background
+	s.showing.about = api.About{
+		File: c.Plan.File, Root: c.Plan.Root, Session: filepath.Base(c.Logs), Since: time.Now().Round(0), Logs: c.Logs,
+		Supervisor: os.Getpid(), Warden: c.Warden,
 	}
 	s.hide(c.Plan)
 	var err error
@@ -169,6 +203,11 @@ func Start(c Config) (*Session, error) {
 	s.shownPlan.Store(c.Plan)
 	s.watchFor(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units})
+	if c.Logs != "" {
+		go s.keepFacts(c.Logs)
+	} else {
+		close(s.kept)
+	}
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)
 		go s.followWriting()
@@ -179,30 +218,11 @@ func Start(c Config) (*Session, error) {
 // Plan returns what the session runs at the moment.
 func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 
-// Snapshot returns the project as it is now.
-func (s *Session) Snapshot() *engine.Snapshot { return s.snapshot.Load() }
-
-// Uses returns what the units take of the machine. The map must not be changed.
-func (s *Session) Uses() map[string]usage.Use {
-	if s.meter == nil {
-		return nil
-	}
-	return s.meter.Uses()
-}
+// state returns the project as the engine has it now.
+func (s *Session) state() *engine.Snapshot { return s.snapshot.Load() }
 
 // Done is closed when everything has ended after a request to quit.
 func (s *Session) Done() <-chan struct{} { return s.done }
-
-// Note writes a line of Omnivigil's own into the log.
-func (s *Session) Note(text string) {
-	s.book.Append(logbook.Entry{Stream: logbook.Note}, visible.Text(s.hidden.Load().String(text)))
-}
-
-// Request asks for something. Unit is empty for requests about the whole project. It
-// returns when the loop has room to hear of it.
-func (s *Session) Request(r engine.Request, unit string) {
-	s.send(engine.Requested{Request: r, Unit: unit})
-}
 
 // Changed returns a channel that has a value whenever the snapshot is a new one,
 // and a function that ends this.
@@ -247,6 +267,11 @@ func (s *Session) loop(first engine.Event) {
 	}
 	s.watcher.Close()
 	s.publish()
+	s.account.add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
+	s.keptSoon()
+	s.showing.mu.Lock()
+	s.showing.ended = true
+	s.showing.mu.Unlock()
 	close(s.done)
 }
 
@@ -268,7 +293,9 @@ func (s *Session) drain() {
 }
 
 func (s *Session) publish() {
-	s.snapshot.Store(s.engine.Snapshot())
+	snap := s.engine.Snapshot()
+	s.snapshot.Store(snap)
+	s.release(snap)
 	s.notify()
 }
 
@@ -311,8 +338,10 @@ func (s *Session) watched(ev watch.Event) {
 		if units := concern.Units(ev.Keys); len(units) > 0 {
 			s.step(now, engine.Unchanged{Burst: ev.Burst, Units: units})
 		}
+	case watch.CaughtUp:
+		s.caughtUp(ev.Number)
 	case watch.Notice:
-		s.book.Append(logbook.Entry{Stream: logbook.Note, Tone: logbook.Stale}, visible.Text(ev.Text))
+		s.say(api.FactNote, logbook.Entry{Tone: logbook.Stale}, ev.Text)
 	}
 }
 
@@ -383,7 +412,7 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 	if why.Near == nil && (why.Settings || why.Noise || len(why.Acts)+len(why.Kept) > 0) {
 		return // it is ignored on purpose
 	}
-	text := "no rule matches " + engine.List(fresh)
+	text := "no rule matches " + phrase.List(fresh)
 	if why.Near != nil {
 		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
 	}
@@ -393,7 +422,7 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 // atWork reports whether a unit is on its way, or has been a moment ago.
 func (s *Session) atWork(now time.Time) bool {
 	const moment = time.Second
-	return slices.ContainsFunc(s.Snapshot().Units, func(u engine.Unit) bool {
+	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
 		return u.Moving || now.Sub(u.Run.EndedAt) < moment || now.Sub(u.Run.ReadyAt) < moment
 	})
 }
@@ -436,7 +465,9 @@ func (s *Session) carryOut(order engine.Order) {
 	case engine.SetTimer:
 		time.AfterFunc(time.Until(o.At), func() { s.send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.Tell:
-		s.tell(o)
+		s.tell(o.Fact)
+	case engine.Answer:
+		s.answer(o)
 	case engine.Observe:
 		s.observe(o)
 	case engine.IgnoreFiles:
@@ -449,22 +480,6 @@ func (s *Session) carryOut(order engine.Order) {
 	case engine.Finish:
 		s.over = true
 	}
-}
-
-// tell writes Omnivigil's own account into the log, among the output.
-func (s *Session) tell(t engine.Tell) {
-	stream, text := logbook.Note, t.Text
-	switch t.Kind {
-	case engine.TellRunOpens, engine.TellPassOpens:
-		stream = logbook.Opens
-	case engine.TellRunEnds, engine.TellPassEnds:
-		stream = logbook.Ends
-	case engine.TellRipple:
-		text = fmt.Sprintf("ripple %d: %s", t.Ripple, t.Text)
-	}
-	// Names and paths in it were written by others, and a command may hold a secret.
-	text = visible.Lines(s.hidden.Load().String(text))
-	s.book.Append(logbook.Entry{Unit: t.Unit, Run: t.Run, Stream: stream, Tone: logbook.Tone(t.Tone)}, strings.Split(text, "\n")...)
 }
 
 // start begins a run. Steps that come before it take their time, so they have a
@@ -535,16 +550,16 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 			text += " (" + visible.Text(at.Label) + ")"
 		}
 		if at.WhenUp == "browse" {
-			if err := usage.Browse(a); err != nil {
+			if err := browse.Open(a); err != nil {
 				text += "; " + err.Error()
 			}
 		}
 	}
-	e := logbook.Entry{Unit: unit, Stream: logbook.Note, Tone: logbook.Current}
-	if u := s.Snapshot().Unit(unit); u != nil {
+	e := logbook.Entry{Unit: unit, Tone: logbook.Current}
+	if u := s.state().Unit(unit); u != nil {
 		e.Run = u.Run.Number
 	}
-	s.book.Append(e, text)
+	s.say(api.FactAddressOpened, e, text)
 }
 
 // environment is the machine's, with the unit's own variables above it.

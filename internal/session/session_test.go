@@ -25,16 +25,21 @@ import (
 // The doubles of what a session stands on: nothing is watched, run or written, and time
 // is the test's.
 
-type watcher struct{ events chan watch.Event }
+type watcher struct {
+	events chan watch.Event
+	behind []int // calls of CatchUp, to be answered by the test
+}
 
 func (w *watcher) Events() <-chan watch.Event { return w.events }
 func (w *watcher) Close()                     {}
+func (w *watcher) CatchUp(number int)         { w.behind = append(w.behind, number) }
 func (w *watcher) Files(string) []string      { return nil }
 func (w *watcher) SetInterests(_ []watch.Interest, number int) {
 	go func() { w.events <- watch.Watching{Number: number} }()
 }
 
 type book struct {
+	Book  // nil: only what is written is looked at
 	mu    sync.Mutex
 	lines []string
 }
@@ -147,14 +152,14 @@ type stage struct {
 // play runs a test in a bubble of its own time, with a project of these settings.
 func play(t *testing.T, settings string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{make(chan watch.Event)}, spawner: &spawner{}, book: &book{}}
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{events: make(chan watch.Event)}, spawner: &spawner{}, book: &book{}}
 		p := s.settings(settings)
 		var err error
 		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: s.watcher, Spawner: s.spawner})
 		require.NoError(t, err)
 		synctest.Wait()
 		test(s)
-		s.Request(engine.Quit, "")
+		s.Request(engine.Quit)
 		time.Sleep(time.Minute)
 		<-s.Done()
 	})
@@ -190,7 +195,7 @@ func (s *stage) pass(d time.Duration) {
 }
 
 func (s *stage) verdict() string {
-	v := s.Snapshot().Verdict
+	v := s.state().Verdict
 	return fmt.Sprintf("%s %s", v.Word, v.Text)
 }
 
@@ -341,12 +346,12 @@ func TestTakenPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{}}
 		p := s.settings("[service.api]\nrun = \"api\"\nready = { http = \"http://127.0.0.2:4102/\" }\n")
-		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: &watcher{make(chan watch.Event)},
+		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: &watcher{events: make(chan watch.Event)},
 			Spawner: &spawner{taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"}}})
 		require.NoError(t, err)
 		synctest.Wait()
 		assert.Contains(t, s.book.String(), "api does not start: port 4102 is taken by process 7 (nginx)")
-		session.Request(engine.Quit, "")
+		session.Request(engine.Quit)
 		<-session.Done()
 	})
 }

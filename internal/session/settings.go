@@ -1,10 +1,12 @@
 package session
 
 import (
+	"context"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
@@ -48,14 +50,21 @@ func (s *Session) adopt(now time.Time) {
 	}
 }
 
-// WriteCure writes into the settings file that a unit ignores what sets it off in a loop.
-func (s *Session) WriteCure(unit string) error {
-	u := s.Snapshot().Unit(unit)
-	if u == nil || u.Loop == nil {
-		return nil
+// writeCures writes into the settings file that units ignore what sets them off in a loop.
+func (s *Session) writeCures(units []string) error {
+	for _, unit := range units {
+		u := s.state().Unit(unit)
+		if u == nil || u.Loop == nil {
+			return api.Refuse("%s is in no loop", unit)
+		}
+		if err := plan.Ignore(s.Plan().File, unit, concern.Cure(u.Loop.Files)); err != nil {
+			return api.Refuse("%s", s.clean(err.Error()))
+		}
 	}
-	return plan.Ignore(s.Plan().File, unit, concern.Cure(u.Loop.Files))
+	return nil
 }
 
-// Why says what a save of the path would set off, by the settings in use.
-func (s *Session) Why(path string) concern.Report { return concern.Why(s.Plan(), path) }
+// Why implements api.Project, by the settings in use.
+func (s *Session) Why(_ context.Context, path string) (api.Foresight, error) {
+	return s.foresight(concern.Why(s.Plan(), path)), nil
+}

@@ -96,7 +96,7 @@ func (s *Session) followWriting() {
 
 func (s *Session) untilNextLook(now time.Time) time.Duration {
 	pause := seldomLook
-	for _, u := range s.Snapshot().Units {
+	for _, u := range s.state().Units {
 		age := now.Sub(u.Run.OrderedAt)
 		switch {
 		case u.Run.Number == 0 || !u.Run.EndedAt.IsZero():

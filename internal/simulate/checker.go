@@ -387,22 +387,29 @@ func (c *Checker) of(name string) *books {
 }
 
 func (c *Checker) requested(ev engine.Requested) {
-	b := c.of(ev.Unit)
-	switch ev.Request {
+	for _, unit := range ev.Units {
+		c.requestedOf(ev.Request, unit)
+	}
+	if ev.Request == engine.Quit || ev.Request == engine.QuitNow {
+		c.quitting = true
+	}
+}
+
+func (c *Checker) requestedOf(request engine.Request, unit string) {
+	b := c.of(unit)
+	switch request {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
-		c.excuse(ev.Unit) // who waited for it may go on without it
+		c.excuse(unit) // who waited for it may go on without it
 	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit:
 		b.wanted = true
-		c.wantNeeds(ev.Unit, map[string]bool{})
-		c.excuse(ev.Unit)
-		if ev.Request != engine.StartUnit {
+		c.wantNeeds(unit, map[string]bool{})
+		c.excuse(unit)
+		if request != engine.StartUnit {
 			b.must = b.newest + 1
 		}
-	case engine.Quit, engine.QuitNow:
-		c.quitting = true
 	case engine.ReactAgain:
-		c.savedFor(ev.Unit)
+		c.savedFor(unit)
 	case engine.PauseUnit:
 		b.paused = true
 	case engine.ResumeUnit:

@@ -20,8 +20,9 @@ type Result struct {
 }
 
 // Play plays the story of one seed: a random project, some minutes of saves,
-// requests and misfortunes, and then quiet until all is at rest.
-func Play(seed uint64, withStory bool) Result {
+// requests and misfortunes, and then quiet until all is at rest. Each of also is called
+// with the world before anything happens in it.
+func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
 	d := &script{rand: r, writers: map[string]writer{}}
@@ -40,6 +41,9 @@ func Play(seed uint64, withStory bool) Result {
 	result := Result{Seed: seed, Units: len(p.Units)}
 	if withStory {
 		tellStory(w, &result.Story)
+	}
+	for _, look := range also {
+		look(w)
 	}
 	w.Double = func() bool { return r.IntN(50) == 0 }
 	w.Noisy = func() bool { return r.IntN(4) == 0 }
@@ -222,26 +226,26 @@ func (dr *script) act() {
 	case n == 10:
 		dr.editSettings()
 	case n == 11:
-		w.Send(engine.Requested{Request: engine.StopUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.StopUnit, Units: []string{unit}})
 		if r.IntN(3) == 0 { // a change of mind, while it still stops
 			w.In(d(r, 0, 300), func() {
 				if w.Plan.Unit(unit) != nil {
-					w.Send(engine.Requested{Request: engine.RestartUnit, Unit: unit})
+					w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{unit}})
 				}
 			})
 		}
 	case n == 12:
-		w.Send(engine.Requested{Request: engine.StartUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.StartUnit, Units: []string{unit}})
 	case n == 13 && r.IntN(5) == 0:
-		w.Send(engine.Requested{Request: engine.ReactAgain, Unit: unit})
+		w.Send(engine.Requested{Request: engine.ReactAgain, Units: []string{unit}})
 	case n == 13:
-		w.Send(engine.Requested{Request: engine.SetUpUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.SetUpUnit, Units: []string{unit}})
 	case n < 15:
-		w.Send(engine.Requested{Request: engine.RestartUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{unit}})
 	case n == 15:
-		w.Send(engine.Requested{Request: engine.PauseUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.PauseUnit, Units: []string{unit}})
 	case n == 16:
-		w.Send(engine.Requested{Request: engine.ResumeUnit, Unit: unit})
+		w.Send(engine.Requested{Request: engine.ResumeUnit, Units: []string{unit}})
 	case n == 17:
 		w.Send(engine.Requested{Request: engine.PauseAll})
 	default:

@@ -14,7 +14,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
 		// Readiness by having lived long enough is found by the engine itself.
-		u := &snap.Units[i]
+		u := snap.Units[i]
 		b := c.of(u.Name)
 		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() && b.spec.Pass == nil {
 			b.lived = u.Run.Number
@@ -52,7 +52,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		}
 	}
 	for i := range snap.Units {
-		c.truth(&snap.Units[i])
+		c.truth(snap.Units[i])
 	}
 	c.verdict(snap)
 }
@@ -61,7 +61,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 func (c *Checker) verdict(snap *engine.Snapshot) {
 	wanted, current, moving, stale, broken, busy := 0, 0, 0, 0, 0, 0
 	for i := range snap.Units {
-		u := &snap.Units[i]
+		u := snap.Units[i]
 		isWanted := c.units[u.Name] != nil && c.units[u.Name].wanted
 		switch {
 		case u.Moving && !isWanted:
@@ -225,7 +225,7 @@ func (c *Checker) outdated(name string) string {
 func (c *Checker) AtRest() {
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
-		u := &snap.Units[i]
+		u := snap.Units[i]
 		if u.State.InMotion() || u.Moving {
 			c.broke(7, "%s is %s for ever", u.Name, u.State)
 		}

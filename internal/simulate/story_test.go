@@ -81,12 +81,12 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 	check := w.After
 	w.After = func(ev engine.Event, orders []engine.Order) {
 		for _, o := range orders {
-			if said, ok := o.(engine.Tell); ok {
+			if said, ok := o.(engine.Tell); ok && !said.Quiet() {
 				name := said.Unit
-				if said.Kind == engine.TellRipple {
+				if said.Kind == engine.FactRippleOpened || said.Kind == engine.FactRippleRested {
 					name = fmt.Sprintf("ripple %d:", said.Ripple)
 				}
-				fmt.Fprintf(&out, "  %s %s %s\n", w.Now.Format("04:05.00"), name, said.Text)
+				fmt.Fprintf(&out, "  %s %s %s\n", w.Now.Format("04:05.00"), name, said.Words())
 			}
 		}
 		check(ev, orders)
@@ -153,7 +153,7 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[s
 		if i := strings.LastIndexByte(command, ' '); i >= 0 && w.Plan.Unit(command[i+1:]) != nil {
 			request, unit = command[:i], command[i+1:]
 		}
-		w.Send(engine.Requested{Request: engine.Request(request), Unit: unit})
+		w.Send(engine.Requested{Request: engine.Request(request), Units: strings.Fields(unit)})
 	}
 }
 

@@ -8,6 +8,8 @@
 package trust
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"omnivigil/internal/plan"
 )
@@ -105,4 +108,15 @@ func (s Store) read() (map[string][]string, error) {
 		}
 	}
 	return agreed, nil
+}
+
+// Fingerprint tells all that a project would run from anything else.
+func Fingerprint(p *plan.Plan) string {
+	var hashes []string
+	for _, item := range Items(p) {
+		hashes = append(hashes, item.hash())
+	}
+	slices.Sort(hashes)
+	sum := sha256.Sum256([]byte(strings.Join(hashes, "\n")))
+	return hex.EncodeToString(sum[:])
 }

@@ -4,14 +4,16 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/timeline"
 )
 
 // The time cursor ties lanes and stream together: where it stands, the stream
 // shows what had been written by then, and scrolling the stream moves it.
 
-func (m *model) atNow() bool { return m.at.IsZero() && m.stream.following() }
+func (m *model) atNow() bool { return m.at.IsZero() && m.overview.stream.following() }
 
-func (m *model) backToNow() { m.at, m.stream.bottom = time.Time{}, -1 }
+func (m *model) backToNow() { m.at, m.overview.stream.position = time.Time{}, position{bottom: -1} }
 
 // shownTime is the moment that the screen shows.
 func (m *model) shownTime() time.Time {
@@ -28,13 +30,13 @@ func (m *model) goTo(at time.Time) {
 		return
 	}
 	m.at = at
-	m.stream.goTo(m, at)
+	m.overview.stream.goTo(at)
 }
 
 // moveTime moves by whole columns.
 func (m *model) moveTime(by int) {
 	a := m.axis()
-	m.goTo(a.at(a.column(m.shownTime()) + by).Add(a.bucket - 1))
+	m.goTo(a.Time(a.At(m.shownTime()) + by).Add(a.Column - 1))
 }
 
 // moveSave goes to the save before or after the shown moment, to just when its
@@ -60,7 +62,7 @@ func (m *model) moveSave(by int) {
 }
 
 func (m *model) zoom(by int) {
-	m.lanes.span = max(0, min(m.spanIndex()+by, len(spans)-1))
+	m.overview.lanes.span = max(0, min(m.spanIndex()+by, len(timeline.Spans)-1))
 }
 
 // mouse chooses a lane, drags the time cursor, scrolls the stream.
@@ -72,22 +74,18 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		if at.Button == tea.MouseWheelUp {
 			by = -3
 		}
-		if m.help {
-			m.helpTop += by
-		} else {
-			m.stream.scroll(m, by)
-		}
+		m.overview.stream.scroll(m, by)
 	case tea.MouseClickMsg, tea.MouseMotionMsg:
-		if at.Button != tea.MouseLeft || m.help || at.Y >= m.streamTop {
+		if at.Button != tea.MouseLeft || at.Y >= m.streamTop {
 			return
 		}
-		shown, _ := m.lanes.visible(m, m.laneRoom())
+		shown, _ := m.overview.lanes.visible(m, m.laneRoom())
 		if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
-			m.lanes.unit = shown[i].Name
+			m.overview.lanes.unit = shown[i].Name
 		}
 		c := m.columns()
 		if column := at.X - c.left(); column >= 0 && column < c.lane {
-			m.goTo(m.axis().at(column + 1).Add(-1))
+			m.goTo(m.axis().Time(column + 1).Add(-1))
 		}
 	}
 }

@@ -6,48 +6,43 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"omnivigil/internal/engine"
+	"omnivigil/internal/api"
 )
 
 // find is the field that filters the lanes by name while one types.
-type find struct {
-	open  bool
-	input textinput.Model
-}
+type find struct{ input textinput.Model }
 
-func newFind() find {
+func (m *model) findUnits() {
 	in := textinput.New()
 	in.Prompt = "units with  "
 	in.Placeholder = "a part of the name"
-	return find{input: in}
+	in.SetValue(m.overview.lanes.filter)
+	in.SetWidth(max(min(m.width-56, 40), 8))
+	m.cmds = append(m.cmds, in.Focus())
+	m.open(&find{in})
 }
 
-func (f *find) show(m *model) {
-	f.open = true
-	f.input.SetValue(m.lanes.filter)
-	f.input.SetWidth(max(min(m.width-56, 40), 8))
-	m.pending = f.input.Focus()
+func (*find) name() string { return "find" }
+
+func (*find) grabs(*model) bool { return true }
+
+func (*find) draw(m *model, width, height int) []string { return m.overview.draw(m, width, height) }
+
+// update takes what is typed. The chosen unit is one that is shown.
+func (f *find) update(m *model, msg tea.Msg) {
+	var cmd tea.Cmd
+	f.input, cmd = f.input.Update(msg)
+	m.cmds = append(m.cmds, cmd)
+	lanes := &m.overview.lanes
+	lanes.filter = f.input.Value()
+	shown, _ := lanes.visible(m, m.laneRoom())
+	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == lanes.unit }) {
+		lanes.unit = shown[0].Name
+	}
 }
 
-// key handles a key while the field is open. The chosen unit is one that is shown.
-func (f *find) key(m *model, msg tea.KeyPressMsg) {
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		f.open, m.lanes.filter = false, ""
-		return
-	case "enter":
-		f.open = false
-		return
-	case "up":
-		m.lanes.move(m, -1)
-		return
-	case "down":
-		m.lanes.move(m, 1)
-		return
-	}
-	f.input, m.pending = f.input.Update(msg)
-	m.lanes.filter = f.input.Value()
-	if shown, _ := m.lanes.visible(m, m.laneRoom()); len(shown) > 0 && !slices.ContainsFunc(shown, func(u *engine.Unit) bool { return u.Name == m.lanes.unit }) {
-		m.lanes.unit = shown[0].Name
-	}
+// showAll takes the filter away.
+func (m *model) showAll() {
+	m.overview.lanes.filter = ""
+	m.close()
 }

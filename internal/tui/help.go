@@ -2,15 +2,46 @@ package tui
 
 import (
 	"strings"
+
+	tea "charm.land/bubbletea/v2"
 )
 
-// helpView lists every key by what it acts on, from the one table.
-func (m *model) helpView(width, height int) []string {
+// help lists every key by what it acts on, from the one table.
+type help struct{ top int }
+
+func (*help) name() string { return "help" }
+
+func (*help) grabs(*model) bool { return false }
+
+func (h *help) update(_ *model, msg tea.Msg) {
+	if wheel, ok := msg.(tea.MouseWheelMsg); ok {
+		if wheel.Button == tea.MouseWheelUp {
+			h.top -= 3
+		} else {
+			h.top += 3
+		}
+	}
+}
+
+// onHelp moves the help.
+func onHelp(by int) func(*model) {
+	return func(m *model) { m.top().(*help).top += by }
+}
+
+func (m *model) toggleHelp() {
+	if m.isOpen("help") {
+		m.close()
+	} else {
+		m.open(&help{})
+	}
+}
+
+func (h *help) draw(m *model, width, height int) []string {
 	var rows []string
 	const keyWidth = 26
 	for _, g := range groups {
 		rows = append(rows, "", m.palette.bright.Render("  "+g))
-		for _, b := range bindings {
+		for _, b := range bindingsOf("overview") {
 			if b.group == g {
 				rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
 			}
@@ -21,8 +52,8 @@ func (m *model) helpView(width, height int) []string {
 		glyph, style := m.palette.texture(l.cell)
 		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
 	}
-	m.helpTop = max(0, min(m.helpTop, len(rows)-height))
-	rows = rows[m.helpTop:]
+	h.top = max(0, min(h.top, len(rows)-height))
+	rows = rows[h.top:]
 	for i := range rows {
 		rows[i] = fit(rows[i], width)
 	}

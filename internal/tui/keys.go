@@ -1,16 +1,16 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
-	"omnivigil/internal/engine"
+	"omnivigil/internal/api"
 )
 
 // binding is one key's meaning. The table of bindings is the only place where
 // keys stand: input, help, hints and tests all come from it.
 type binding struct {
+	in    string   // the name of the view that it is for; empty: the overview, and what lies on it
 	keys  []string // as Bubble Tea names them; the first is the one shown
 	name  string   // of the action, as one would look for it
 	hint  string   // for the bottom line; empty: not shown there
@@ -46,68 +46,139 @@ const (
 
 var groups = []string{onUnit, onProject, onTime, onStream, onScreen}
 
-// bindings follow one rule: small letters act on the chosen unit, signs and
-// paging are for the stream, arrows move; anything for all holds ctrl.
-var bindings = []binding{
-	{keys: []string{"up", "k"}, name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.lanes.move(m, -1) }},
-	{keys: []string{"down", "j"}, name: "choose the unit below", group: onUnit, do: func(m *model) { m.lanes.move(m, 1) }},
+// Groups of bindings that single views show themselves.
+const (
+	onLoop  = "a loop"
+	onField = "a field"
+	onLeave = "leaving"
+)
+
+// reserved are keys of views that are to come, and what they will do: nothing else may
+// take them. Capital letters change the view.
+var reserved = map[string]string{
+	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "T": "tests", "F": "findings", "M": "the map of units",
+	"C": "charts", ":": "find an action by its name",
+	"/": "search", "n": "next match", "N": "match before", "'": "mark a line", "\"": "copy lines", "%": "save lines to a file",
+	"&": "only lines that match", "*": "two units side by side", "h": "take the unit's terminal in hand", "a": "add words for the next runs",
+	"t": "narrow a suite to some tests", "e": "open the place in the editor", "o": "order the lanes", "m": "let go of the mouse",
+}
+
+// bindings is the table. It follows one rule: small letters act on the chosen unit, capital
+// letters change the view, signs and paging are for the stream, arrows move; anything for
+// all holds ctrl.
+var bindings []binding
+
+func init() { // what the bindings do leads back to the table
+	bindings = slices.Concat(unitKeys, projectKeys, timeKeys, streamKeys, screenKeys, panelKeys)
+	for i := range bindings {
+		if bindings[i].in == "" {
+			bindings[i].in = "overview"
+		}
+	}
+}
+
+var unitKeys = []binding{
+	{keys: []string{"up", "k"}, name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, -1) }},
+	{keys: []string{"down", "j"}, name: "choose the unit below", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, 1) }},
 	{keys: []string{"!"}, name: "choose the next broken unit", hint: "next broken", group: onUnit,
-		when: (*model).anyBroken, do: func(m *model) { m.lanes.nextBroken(m) }},
-	{keys: []string{"f"}, name: "find units by name", group: onUnit, do: func(m *model) { m.find.show(m) }},
+		when: (*model).anyBroken, do: func(m *model) { m.overview.lanes.nextBroken(m) }},
+	{keys: []string{"f"}, name: "find units by name", group: onUnit, do: (*model).findUnits},
 	{keys: []string{"r"}, name: "restart or rerun it; start it if it is stopped", hint: "restart", group: onUnit,
-		do: func(m *model) { m.request(engine.RestartUnit) }},
+		do: func(m *model) { m.request(api.Restart) }},
 	{keys: []string{"u"}, name: "restart or rerun it with its setup steps", group: onUnit,
-		do: func(m *model) { m.request(engine.SetUpUnit) }},
+		do: func(m *model) { m.request(api.SetUp) }},
 	{keys: []string{"s"}, name: "stop it", hint: "stop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return u != nil && u.Wanted },
-		do:   func(m *model) { m.request(engine.StopUnit) }},
+		do:   func(m *model) { m.request(api.Stop) }},
 	{keys: []string{"p"}, name: "pause its reactions to changes, or resume them", hint: "pause", group: onUnit,
 		do: func(m *model) { m.request(m.pauseOrResume()) }},
 	{keys: []string{"b"}, name: "open its address in the browser", group: onUnit,
-		when: func(m *model) bool { return len(m.uses[m.lanes.unit].Endpoints) > 0 },
-		do:   func(m *model) { m.browse() }},
-	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit,
-		do: func(m *model) { m.question.show(m) }},
+		when: func(m *model) bool { return len(m.addresses().Addresses) > 0 }, do: (*model).browse},
+	{keys: []string{"y"}, name: "say why it is as it is, and what a save would set off", hint: "why", group: onUnit, do: (*model).askWhy},
 	{keys: []string{"l"}, name: "decide about a loop: files that it writes and runs again for", hint: "loop", group: onUnit,
-		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil },
-		do:   func(m *model) { m.loop.show(m) }},
+		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil }, do: (*model).showLoop},
 	{keys: []string{"enter"}, name: "show only its output, or all again", hint: "only its output", group: onUnit,
-		do: func(m *model) { m.stream.only(m) }},
+		do: func(m *model) { m.overview.stream.only(m) }},
+}
 
-	{keys: []string{"ctrl+r"}, name: "restart and rerun everything", group: onProject, do: func(m *model) { m.session.Request(engine.RestartAll, "") }},
+var projectKeys = []binding{
+	{keys: []string{"ctrl+r"}, name: "restart and rerun everything", group: onProject, do: func(m *model) { m.ask(api.Restart) }},
 	{keys: []string{"ctrl+p"}, name: "pause all reactions, or resume them", group: onProject,
-		do: func(m *model) { m.session.Request(m.pauseOrResumeAll(), "") }},
-	{keys: []string{"q", "ctrl+c"}, name: "quit: stop everything in order; again: at once", hint: "quit", group: onProject,
-		do: func(m *model) { m.quit() }},
+		do: func(m *model) { m.ask(m.pauseOrResumeAll()) }},
+	{keys: []string{"q", "ctrl+c"}, name: "quit: stop everything in order; again: at once", hint: "quit", group: onProject, do: (*model).quit},
+}
 
+var timeKeys = []binding{
 	{keys: []string{"left"}, name: "go back in time", hint: "time", group: onTime, do: func(m *model) { m.moveTime(-1) }},
 	{keys: []string{"right"}, name: "go forward in time", group: onTime, do: func(m *model) { m.moveTime(1) }},
 	{keys: []string{"["}, name: "go to the save before", group: onTime, do: func(m *model) { m.moveSave(-1) }},
 	{keys: []string{"]"}, name: "go to the save after", group: onTime, do: func(m *model) { m.moveSave(1) }},
-	{keys: []string{".", "esc", "end"}, name: "back to now", hint: "now", group: onTime,
+	{keys: []string{".", "esc", "end", "G"}, name: "back to now", hint: "now", group: onTime,
 		when: func(m *model) bool { return !m.atNow() }, do: func(m *model) { m.backToNow() }},
 	{keys: []string{"+", "="}, name: "show less time, larger", hint: "zoom", group: onTime, do: func(m *model) { m.zoom(-1) }},
 	{keys: []string{"-"}, name: "show more time, smaller", group: onTime, do: func(m *model) { m.zoom(1) }},
-
-	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.stream.page(m, -1) }},
-	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.stream.page(m, 1) }},
-	{keys: []string{"home"}, name: "to the first line", group: onStream, do: func(m *model) { m.stream.first(m) }},
-	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream.wrap = !m.stream.wrap }},
-	{keys: []string{"|"}, name: "give lanes half, a quarter or three quarters of the screen", group: onScreen,
-		do: func(m *model) { m.lanes.share = (m.lanes.share + 1) % len(shares) }},
-
-	{keys: []string{"ctrl+z"}, name: "suspend Omnivigil; the shell's fg brings it back", group: onScreen,
-		do: func(m *model) { m.pending = tea.Suspend }},
-	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: func(m *model) { m.help = !m.help }},
 }
 
-// lookUp returns the binding of a key, or nil.
-func lookUp(key string) *binding {
+var streamKeys = []binding{
+	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.overview.stream.pages(m, -1) }},
+	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.overview.stream.pages(m, 1) }},
+	{keys: []string{"home", "g"}, name: "to the first line", group: onStream, do: func(m *model) { m.overview.stream.first(m) }},
+	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream,
+		do: func(m *model) { m.overview.stream.wrap = !m.overview.stream.wrap }},
+}
+
+var screenKeys = []binding{
+	{keys: []string{"|"}, name: "give lanes half, a quarter or three quarters of the screen", group: onScreen,
+		do: func(m *model) { m.overview.lanes.share = (m.overview.lanes.share + 1) % len(shares) }},
+	{keys: []string{"ctrl+z"}, name: "suspend this screen; the shell's fg brings it back", group: onScreen, do: (*model).suspend},
+	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
+}
+
+// panelKeys are those of what opens over the overview.
+var panelKeys = []binding{
+	{in: "why", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField, when: typing,
+		do: onQuestion(func(m *model, q *question) { q.submit(m) })},
+	{in: "why", keys: []string{"esc", "ctrl+c"}, name: "leave the field", hint: "leave the field", group: onField, when: typing,
+		do: onQuestion(func(_ *model, q *question) { q.input.Blur() })},
+	{in: "why", keys: []string{"enter"}, name: "type a path", hint: "type a path", group: onField, when: notTyping,
+		do: onQuestion(func(m *model, q *question) { q.enter(m) })},
+	{in: "why", keys: []string{"esc", "y"}, name: "close", hint: "close", group: onField, when: notTyping, do: (*model).close},
+
+	{in: "loop", keys: []string{"enter"}, name: "ignore them for this session", group: onLoop, do: decide(api.KeepIgnoring)},
+	{in: "loop", keys: []string{"w"}, name: "write the line into omnivigil.toml", group: onLoop, do: (*model).writeCure},
+	{in: "loop", keys: []string{"u"}, name: "undo: let it react to them again", group: onLoop, do: decide(api.ReactAgain)},
+	{in: "loop", keys: []string{"esc", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},
+
+	{in: "find", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
+	{in: "find", keys: []string{"esc", "ctrl+c"}, name: "show all", hint: "show all", group: onField, do: (*model).showAll},
+	{in: "find", keys: []string{"up"}, name: "choose the unit above", hint: "choose", group: onField, do: func(m *model) { m.overview.lanes.move(m, -1) }},
+	{in: "find", keys: []string{"down"}, name: "choose the unit below", group: onField, do: func(m *model) { m.overview.lanes.move(m, 1) }},
+
+	{in: "leave", keys: []string{"c"}, name: "close only this screen", hint: "close the screen", group: onLeave, do: (*model).closeScreen},
+	{in: "leave", keys: []string{"s"}, name: "stop the project, in order", hint: "stop the project", group: onLeave, do: (*model).endProject},
+	{in: "leave", keys: []string{"esc", "q", "ctrl+c"}, name: "go back", hint: "go back", group: onLeave, do: (*model).close},
+
+	{in: "help", keys: []string{"esc"}, name: "close", group: onField, do: (*model).close},
+	{in: "help", keys: []string{"down", "j", "pgdown"}, name: "read on", group: onField, do: onHelp(1)},
+	{in: "help", keys: []string{"up", "k", "pgup"}, name: "read back", group: onField, do: onHelp(-1)},
+}
+
+// bindingsOf returns the bindings of the view with that name.
+func bindingsOf(view string) []*binding {
+	var of []*binding
 	for i := range bindings {
-		for _, k := range bindings[i].keys {
-			if k == key {
-				return &bindings[i]
-			}
+		if bindings[i].in == view {
+			of = append(of, &bindings[i])
+		}
+	}
+	return of
+}
+
+// lookUp returns the binding of a key in a view that has a meaning now, or nil.
+func lookUp(m *model, view, key string) *binding {
+	for _, b := range bindingsOf(view) {
+		if slices.Contains(b.keys, key) && (b.when == nil || b.when(m)) {
+			return b
 		}
 	}
 	return nil

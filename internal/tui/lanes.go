@@ -9,15 +9,16 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"omnivigil/internal/engine"
-	"omnivigil/internal/usage"
+	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/timeline"
 )
 
 // lanes is the upper part of the main view: each unit's life along one axis of
 // time that ends at now, under a row of ticks for the saves.
 type lanes struct {
 	unit   string // the chosen one
-	span   int    // index into spans; -1 until the person has zoomed
+	span   int    // index into timeline.Spans; -1 until the person has zoomed
 	share  int    // index into shares
 	filter string // only units with this in their names are shown
 }
@@ -34,19 +35,19 @@ func (l *lanes) height(body int) int {
 
 // legend says what the textures mean, for the help.
 var legend = []struct {
-	cell cell
+	cell timeline.Cell
 	text string
 }{
-	{cell{state: engine.Waiting}, "waiting for a need, or for what it follows"},
-	{cell{state: engine.Starting}, "starting, not ready yet"},
-	{cell{state: engine.Running}, "a task at work; its duration stands behind it"},
-	{cell{state: engine.Ready}, "ready, and current"},
-	{cell{state: engine.Done}, "done, and current"},
-	{cell{state: engine.Ready, stale: true}, "ready, but stale: it runs older code"},
-	{cell{state: engine.Done, stale: true}, "done, but stale: its result is older"},
-	{cell{state: engine.Stopping}, "stopping"},
-	{cell{state: engine.Failed}, "failed"},
-	{cell{state: engine.Crashed}, "crashed"},
+	{timeline.Cell{State: api.Waiting}, "waiting for a need, or for what it follows"},
+	{timeline.Cell{State: api.Starting}, "starting, not ready yet"},
+	{timeline.Cell{State: api.Running}, "a task at work; its duration stands behind it"},
+	{timeline.Cell{State: api.Ready}, "ready, and current"},
+	{timeline.Cell{State: api.Done}, "done, and current"},
+	{timeline.Cell{State: api.Ready, Stale: true}, "ready, but stale: it runs older code"},
+	{timeline.Cell{State: api.Done, Stale: true}, "done, but stale: its result is older"},
+	{timeline.Cell{State: api.Stopping}, "stopping"},
+	{timeline.Cell{State: api.Failed}, "failed"},
+	{timeline.Cell{State: api.Crashed}, "crashed"},
 }
 
 // columns are the widths of a lane's parts on a screen of some width. What
@@ -80,29 +81,14 @@ func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
 // spanIndex is the span on the screen. A young session shows all its life,
 // larger, until it has lived for longer than the first span.
 func (m *model) spanIndex() int {
-	if m.lanes.span >= 0 {
-		return m.lanes.span
+	if m.overview.lanes.span >= 0 {
+		return m.overview.lanes.span
 	}
-	for i := range firstSpan {
-		if m.now.Sub(m.began) < spans[i] {
-			return i
-		}
-	}
-	return firstSpan
+	return timeline.YoungSpan(m.now.Sub(m.snap.Project.Since))
 }
 
-// axis is the stretch of time that is on the screen.
-func (m *model) axis() axis {
-	n, span := m.columns().lane, spans[m.spanIndex()]
-	end := m.now
-	if !m.at.IsZero() && m.at.Before(m.now.Add(-span*9/10)) {
-		end = m.at.Add(span / 2)
-	}
-	return axisTo(end, span, n)
-}
-
-// view draws the ticks, the lanes and the axis, in at most height rows.
-func (l *lanes) view(m *model, height int) []string {
+// draw draws the ticks, the lanes and the axis, in at most height rows.
+func (l *lanes) draw(m *model, height int) []string {
 	c, a := m.columns(), m.axis()
 	shown, folded := l.visible(m, height-2)
 	rows := []string{l.savesRow(m, c, a)}
@@ -116,7 +102,7 @@ func (l *lanes) view(m *model, height int) []string {
 }
 
 // foldedText says how many units have no row.
-func (l *lanes) foldedText(m *model, shown []*engine.Unit, folded int) string {
+func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
 	switch {
 	case l.filter != "" && len(shown) == 0:
 		return fmt.Sprintf("no unit has %q in its name", l.filter)
@@ -129,7 +115,7 @@ func (l *lanes) foldedText(m *model, shown []*engine.Unit, folded int) string {
 }
 
 // foldedStates says what the folded units do: "28 ready, 4 done".
-func (l *lanes) foldedStates(m *model, shown []*engine.Unit) string {
+func (l *lanes) foldedStates(m *model, shown []*api.Unit) string {
 	has := map[string]bool{}
 	for _, u := range shown {
 		has[u.Name] = true
@@ -137,7 +123,7 @@ func (l *lanes) foldedStates(m *model, shown []*engine.Unit) string {
 	counts := map[string]int{}
 	var order []string
 	for i := range m.snap.Units {
-		u := &m.snap.Units[i]
+		u := m.snap.Units[i]
 		if has[u.Name] {
 			continue
 		}
@@ -155,23 +141,23 @@ func (l *lanes) foldedStates(m *model, shown []*engine.Unit) string {
 // ordered returns the units in the order in which the cursor moves: that of the file,
 // or where not all have room, first the broken, then the moving, then the stale. A filter
 // leaves out those whose names do not have it.
-func (l *lanes) ordered(m *model, room int) []*engine.Unit {
-	var units []*engine.Unit
+func (l *lanes) ordered(m *model, room int) []*api.Unit {
+	var units []*api.Unit
 	for i := range m.snap.Units {
-		if u := &m.snap.Units[i]; strings.Contains(strings.ToLower(u.Name), strings.ToLower(l.filter)) {
+		if u := m.snap.Units[i]; strings.Contains(strings.ToLower(u.Name), strings.ToLower(l.filter)) {
 			units = append(units, u)
 		}
 	}
 	if len(units) <= room {
 		return units
 	}
-	rank := func(u *engine.Unit) int {
+	rank := func(u *api.Unit) int {
 		switch {
 		case u.State.Broken():
 			return 0
 		case u.Moving:
 			return 1
-		case u.Freshness == engine.Stale:
+		case u.Freshness == api.Stale:
 			return 2
 		}
 		return 3
@@ -182,7 +168,7 @@ func (l *lanes) ordered(m *model, room int) []*engine.Unit {
 
 // visible returns the units that have a row of their own, the chosen one among them, and
 // how many have none.
-func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
+func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 	units := l.ordered(m, room)
 	if l.filter != "" {
 		room-- // for the row that says so
@@ -201,34 +187,25 @@ func (l *lanes) visible(m *model, room int) ([]*engine.Unit, int) {
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.
-func (l *lanes) savesRow(m *model, c columns, a axis) string {
-	s := newStrip(a.n, " ", &m.palette.text)
-	last := len(m.snap.Saves) - 1
-	for i, save := range m.snap.Saves {
+func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
+	s := newStrip(a.N, " ", &m.palette.text)
+	for _, tick := range timeline.Saves(m.snap.Saves, a) {
 		style := &m.palette.dim
-		if i == last {
+		if tick.Newest {
 			style = &m.palette.bright
 		}
-		column := a.column(save.At)
-		if column < 0 || column >= a.n {
-			continue
-		}
-		s.set(column, "▾", style)
-		// The number is left out where the next save's tick would run into it.
-		number := fmt.Sprint(save.Ripple)
-		if i == last || a.column(m.snap.Saves[i+1].At) > column+1+len(number) {
-			s.write(column+1, number, style)
-		}
+		s.set(tick.Column, "▾", style)
+		s.write(tick.Column+1, tick.Number, style)
 	}
 	label := "saves"
 	if !m.at.IsZero() {
-		label = "at " + clock(m.at)
-		s.set(a.column(m.at), "▾", &m.palette.chosen)
+		label = "at " + phrase.Clock(m.at)
+		s.set(a.At(m.at), "▾", &m.palette.chosen)
 	}
 	return fit(fit("  "+m.palette.dim.Render(label), c.left())+s.String(), m.width)
 }
 
-func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
+func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	mark, name := "  ", m.unitStyle(u.Name).Render(fit(u.Name, c.name))
 	if u.Name == l.unit {
 		mark = m.palette.bright.Render("▸ ")
@@ -242,10 +219,10 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 	}
 	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, u, a)
 	if c.endpoint > 0 {
-		row += " " + m.palette.dim.Render(fit(endpoint(m.uses[u.Name]), c.endpoint-1))
+		row += " " + m.palette.dim.Render(fit(endpoint(m.snap.Uses[u.Name]), c.endpoint-1))
 	}
 	if c.memory > 0 {
-		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, memory(m.uses[u.Name])))
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, memory(m.snap.Uses[u.Name])))
 	}
 	if c.took > 0 {
 		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, took(u, m.now)))
@@ -254,7 +231,7 @@ func (l *lanes) lane(m *model, u *engine.Unit, c columns, a axis) string {
 }
 
 // stateWord is what a lane says of its unit in a word.
-func stateWord(u *engine.Unit) string {
+func stateWord(u *api.Unit) string {
 	switch {
 	case u.Paused:
 		return "paused"
@@ -262,22 +239,22 @@ func stateWord(u *engine.Unit) string {
 		return "loop"
 	case u.InLine:
 		return "queued"
-	case u.Queued && u.State == engine.Running:
-		return u.State.String() + " +1" // one more run follows
-	case u.Freshness == engine.Stale && !u.State.Broken() && u.State != engine.Stopped && u.Run.Number > 0:
+	case u.Queued && u.State == api.Running:
+		return string(u.State) + " +1" // one more run follows
+	case u.Freshness == api.Stale && !u.State.Broken() && u.State != api.Stopped && u.Run.Number > 0:
 		return "stale"
 	}
-	return u.State.String()
+	return string(u.State)
 }
 
 // endpoint is where a unit can be reached: its first port, and a sign for more.
-func endpoint(u usage.Use) string {
-	if len(u.Endpoints) == 0 {
+func endpoint(u api.Use) string {
+	if len(u.Addresses) == 0 {
 		return ""
 	}
-	text := fmt.Sprintf(":%d", u.Endpoints[0].Port())
-	for _, e := range u.Endpoints[1:] {
-		if e.Port() != u.Endpoints[0].Port() {
+	text := fmt.Sprintf(":%d", u.Addresses[0].Port())
+	for _, e := range u.Addresses[1:] {
+		if e.Port() != u.Addresses[0].Port() {
 			return text + "…"
 		}
 	}
@@ -285,7 +262,7 @@ func endpoint(u usage.Use) string {
 }
 
 // memory is what a unit's processes hold, in round figures.
-func memory(u usage.Use) string {
+func memory(u api.Use) string {
 	const mega = 1 << 20
 	switch {
 	case u.Memory == 0:
@@ -300,88 +277,66 @@ func memory(u usage.Use) string {
 
 // took is how long the newest run or pass needed, or has been at it; of a result that was
 // reused, when it was made.
-func took(u *engine.Unit, now time.Time) string {
+func took(u *api.Unit, now time.Time) string {
 	r, p := u.Run, u.Pass
 	switch {
 	case r.Number == 0:
 		return ""
 	case p.Number > 1 && p.EndedAt.IsZero():
-		return engine.Duration(now.Sub(p.BeganAt).Truncate(100 * time.Millisecond))
+		return phrase.Duration(now.Sub(p.BeganAt).Truncate(100 * time.Millisecond))
 	case p.Number > 1:
-		return engine.Duration(p.EndedAt.Sub(p.BeganAt))
-	case !r.Reused.IsZero() && now.Sub(r.Reused) < 12*time.Hour:
-		return "of " + r.Reused.Format("15:04")
-	case !r.Reused.IsZero():
-		return r.Reused.Format("2 Jan")
+		return phrase.Duration(p.EndedAt.Sub(p.BeganAt))
+	case !r.ReusedAt.IsZero() && now.Sub(r.ReusedAt) < 12*time.Hour:
+		return "of " + r.ReusedAt.Format("15:04")
+	case !r.ReusedAt.IsZero():
+		return r.ReusedAt.Format("2 Jan")
 	case !r.ReadyAt.IsZero():
-		return engine.Duration(r.ReadyAt.Sub(r.OrderedAt))
+		return phrase.Duration(r.ReadyAt.Sub(r.OrderedAt))
 	case !r.EndedAt.IsZero():
-		return engine.Duration(r.EndedAt.Sub(r.OrderedAt))
+		return phrase.Duration(r.EndedAt.Sub(r.OrderedAt))
 	}
-	return engine.Duration(now.Sub(r.OrderedAt).Truncate(100 * time.Millisecond))
+	return phrase.Duration(now.Sub(r.OrderedAt).Truncate(100 * time.Millisecond))
 }
 
 // life draws the lane itself.
-func (l *lanes) life(m *model, u *engine.Unit, a axis) string {
-	cells := a.cells(u.Marks, m.now)
-	s := newStrip(a.n, " ", &m.palette.text)
-	styles := map[cell]*lipgloss.Style{}
-	for i, c := range cells {
+func (l *lanes) life(m *model, u *api.Unit, a timeline.Axis) string {
+	lane := timeline.LaneOf(u.Marks, a, m.now)
+	s := newStrip(a.N, " ", &m.palette.text)
+	styles := map[timeline.Cell]*lipgloss.Style{}
+	for i, c := range lane.Cells {
+		glyph, style := m.palette.texture(c)
 		if styles[c] == nil {
-			_, style := m.palette.texture(c)
 			styles[c] = &style
 		}
-		glyph, _ := m.palette.texture(c)
 		s.set(i, glyph, styles[c])
 	}
-	for i := 1; i < len(u.Marks); i++ {
-		l.label(m, u.Marks, i, a, cells, s)
+	for _, label := range lane.Labels {
+		s.write(label.Column, label.Text, &m.palette.dim)
 	}
-	if !m.at.IsZero() {
-		if i := a.column(m.at); i >= 0 && i < a.n {
-			style := styles[cells[i]].Reverse(true)
-			s.set(i, s.glyphs[i], &style)
-		}
+	if i := a.At(m.at); !m.at.IsZero() && a.Has(i) {
+		style := styles[lane.Cells[i]].Reverse(true)
+		s.set(i, s.glyphs[i], &style)
 	}
 	return s.String()
 }
 
-// label writes how long an effort took right behind it, where the quiet stretch
-// that follows has room.
-func (l *lanes) label(m *model, marks []engine.Mark, i int, a axis, cells []cell, s *strip) {
-	before := marks[i-1]
-	if before.State != engine.Running && before.State != engine.Starting || marks[i].State.Broken() {
-		return
-	}
-	text := " " + strings.ReplaceAll(engine.Duration(marks[i].At.Sub(before.At)), " ", "") + " "
-	from := a.column(marks[i].At) + 1
-	if from < 1 || from+len(text) > a.n {
-		return
-	}
-	for k := from; k < from+len(text); k++ {
-		if st := cells[k].state; st != engine.Ready && st != engine.Done {
-			return // what went wrong must not be written over
-		}
-	}
-	s.write(from, text, &m.palette.dim)
-}
-
 // axisRow is the rule between lanes and stream; it carries the times of day.
-func (l *lanes) axisRow(m *model, c columns, a axis) string {
+func (l *lanes) axisRow(m *model, c columns, a timeline.Axis) string {
 	s := newStrip(m.width, "─", &m.palette.faint)
-	s.write(1, " "+m.stream.title()+" ", &m.palette.dim)
+	title := m.overview.stream.title()
+	s.write(1, " "+title+" ", &m.palette.dim)
 	left := c.left()
-	for _, t := range a.ticks(12) {
-		column := left + a.column(t)
-		if column+9 < left+a.n-4 {
+	for _, t := range a.Ticks(12) {
+		column := left + a.At(t)
+		if column+9 < left+a.N-4 {
 			s.set(column, "┴", &m.palette.faint)
-			s.write(column+1, clock(t), &m.palette.dim)
+			s.write(column+1, phrase.Clock(t), &m.palette.dim)
 		}
 	}
-	if m.at.IsZero() || a.column(m.now) < a.n {
-		s.write(left+a.n-4, " now", &m.palette.dim)
+	if m.at.IsZero() || a.At(m.now) < a.N {
+		s.write(left+a.N-4, " now", &m.palette.dim)
 	}
-	if span := " " + spanName(a.span()) + " "; left-len(span)-1 > len(m.stream.title())+4 {
+	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > len(title)+4 {
 		s.write(left-len(span)-1, span, &m.palette.dim)
 	}
 	return s.String()
@@ -407,16 +362,16 @@ func (l *lanes) move(m *model, by int) {
 	if len(units) == 0 {
 		return
 	}
-	i := slices.IndexFunc(units, func(u *engine.Unit) bool { return u.Name == l.unit })
+	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
 	l.unit = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
 }
 
 // nextBroken chooses the next unit that is broken.
 func (l *lanes) nextBroken(m *model) {
 	units := m.snap.Units
-	at := slices.IndexFunc(units, func(u engine.Unit) bool { return u.Name == l.unit })
+	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
 	for n := range units {
-		if u := &units[(at+1+n)%len(units)]; u.State.Broken() {
+		if u := units[(at+1+n)%len(units)]; u.State.Broken() {
 			l.unit, l.filter = u.Name, ""
 			return
 		}
@@ -424,5 +379,5 @@ func (l *lanes) nextBroken(m *model) {
 }
 
 func (m *model) anyBroken() bool {
-	return slices.ContainsFunc(m.snap.Units, func(u engine.Unit) bool { return u.State.Broken() })
+	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
 }

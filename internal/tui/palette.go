@@ -5,8 +5,8 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/api"
+	"omnivigil/internal/timeline"
 )
 
 // palette is every colour and weight of the screen, for one ground. Four
@@ -17,7 +17,7 @@ type palette struct {
 	current, moving          lipgloss.Style
 	broken, stale            lipgloss.Style
 	chosen                   lipgloss.Style // the row and the moment one points at
-	banner                   [5]lipgloss.Style
+	banner                   map[api.VerdictWord]lipgloss.Style
 	units                    []lipgloss.Style
 }
 
@@ -54,11 +54,10 @@ func newPalette(dark bool) *palette {
 		stale:   pick("#e8b04b", "#8f5b00"),
 		chosen:  lipgloss.NewStyle().Reverse(true),
 	}
-	p.banner[engine.VerdictCurrent] = banner(p.current)
-	p.banner[engine.VerdictUpdating] = banner(p.moving)
-	p.banner[engine.VerdictStale] = banner(p.stale)
-	p.banner[engine.VerdictBroken] = banner(p.broken)
-	p.banner[engine.VerdictStopped] = banner(p.dim)
+	p.banner = map[api.VerdictWord]lipgloss.Style{
+		api.VerdictCurrent: banner(p.current), api.VerdictUpdating: banner(p.moving), api.VerdictStale: banner(p.stale),
+		api.VerdictBroken: banner(p.broken), api.VerdictStopped: banner(p.dim),
+	}
 	for _, c := range unitColours {
 		p.units = append(p.units, pick(c[0], c[1]))
 	}
@@ -88,53 +87,63 @@ func (p *palette) unitStyles(names []string) map[string]lipgloss.Style {
 
 // texture is how a state is drawn along a lane: a glyph that tells it apart
 // without colour, and the colour of its meaning.
-func (p *palette) texture(c cell) (string, lipgloss.Style) {
-	if c.stale {
-		switch c.state {
-		case engine.Ready:
+func (p *palette) texture(c timeline.Cell) (string, lipgloss.Style) {
+	if c.Stale {
+		switch c.State {
+		case api.Ready:
 			return "┅", p.stale
-		case engine.Done:
+		case api.Done:
 			return "┄", p.stale
 		}
 	}
-	switch c.state {
-	case engine.Waiting:
+	switch c.State {
+	case api.Waiting:
 		return "·", p.moving
-	case engine.Setup:
+	case api.Setup:
 		return "░", p.moving
-	case engine.Starting:
+	case api.Starting:
 		return "▒", p.moving
-	case engine.Running:
+	case api.Running:
 		return "█", p.moving
-	case engine.Stopping:
+	case api.Stopping:
 		return "╌", p.moving
-	case engine.Ready:
+	case api.Ready:
 		return "━", p.current
-	case engine.Done:
+	case api.Done:
 		return "─", p.current
-	case engine.Failed:
+	case api.Failed:
 		return "╱", p.broken
-	case engine.Crashed:
+	case api.Crashed:
 		return "╳", p.broken
 	}
 	return " ", p.text
 }
 
 // toneStyle is the colour of what Omnivigil says.
-func (p *palette) toneStyle(t logbook.Tone) lipgloss.Style {
-	return [...]lipgloss.Style{p.dim, p.current, p.moving, p.stale, p.broken}[t]
+func (p *palette) toneStyle(t api.Tone) lipgloss.Style {
+	switch t {
+	case api.ToneCurrent:
+		return p.current
+	case api.ToneMoving:
+		return p.moving
+	case api.ToneStale:
+		return p.stale
+	case api.ToneBroken:
+		return p.broken
+	}
+	return p.dim
 }
 
 // stateStyle is the colour of a unit's state word.
-func (p *palette) stateStyle(u *engine.Unit) lipgloss.Style {
+func (p *palette) stateStyle(u *api.Unit) lipgloss.Style {
 	switch {
 	case u.State.Broken():
 		return p.broken
-	case u.Freshness == engine.Stale:
+	case u.Freshness == api.Stale:
 		return p.stale
 	case u.Moving:
 		return p.moving
-	case u.Freshness == engine.Current:
+	case u.Freshness == api.Current:
 		return p.current
 	}
 	return p.dim

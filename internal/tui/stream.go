@@ -1,30 +1,62 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
 )
 
-// stream is the lower part of the main view: the output, read from the logbook a
-// window at a time.
+// stream is the lower part of the main view: the output. It holds the page of the log that
+// is shown, and asks for another when that is not the one any more.
 type stream struct {
-	unit   string // whose lines; logbook.All for everybody's
-	bottom int64  // how many lines end at the last row; -1 follows the newest
-	wrap   bool
-	height int // as last drawn
-	err    error
+	unit string // whose lines; empty for everybody's
+	position
+	wrap    bool
+	height  int    // as last drawn
+	tied    bool   // the time cursor is to go where the stream was scrolled to
+	problem string // why the log could not be read
+
+	asking  bool     // a page is on its way
+	asked   askedFor // the newest that was
+	page    api.Page
+	of      askedFor // what page is of
+	entries []entry  // of the page
 }
 
-func (s *stream) following() bool { return s.bottom < 0 }
+// position is where the stream stands: bottom is how many lines end at the last row; -1
+// follows the newest. Until it is known, it is a moment.
+type position struct {
+	bottom int64
+	until  time.Time
+}
+
+// askedFor is what the stream has asked for.
+type askedFor struct {
+	unit string
+	position
+	count int
+	lines int64 // that the log had
+}
+
+// pageMsg is an answer to what the stream has asked for.
+type pageMsg struct {
+	to   askedFor
+	page api.Page
+	err  error
+}
+
+func (s *stream) following() bool { return s.bottom < 0 && s.until.IsZero() }
 
 func (s *stream) title() string {
-	if s.unit == logbook.All {
+	if s.unit == "" {
 		return "all output"
 	}
 	return "only " + s.unit
@@ -35,45 +67,81 @@ func (s *stream) status(m *model) string {
 	if s.following() {
 		return m.palette.dim.Render("following")
 	}
-	since := m.session.Log().Len(s.unit) - s.bottom
-	return m.palette.stale.Render(fmt.Sprintf("%d lines since", since))
+	return m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.bottom, 0)))
+}
+
+// ask asks for the page that is to be shown, if that is not the one that is there. It may
+// take more lines than there are rows, since those that say the same fold into one.
+func (s *stream) ask(m *model) {
+	want := askedFor{s.unit, s.position, max(3*m.height, 50), m.snap.Lines}
+	if s.of.unit == want.unit && s.of.position == want.position && s.of.count >= want.count {
+		want.count = s.of.count
+		if len(s.entries) < s.height && s.page.From > 0 && want.count < min(64*s.height, api.MostLines) {
+			want.count = min(4*want.count, api.MostLines)
+		}
+	}
+	if s.asking || want == s.asked {
+		return
+	}
+	s.asking, s.asked = true, want
+	q := api.LineQuery{Unit: want.unit, Count: want.count}
+	switch {
+	case !want.until.IsZero():
+		q.Until = want.until
+	case want.bottom < 0:
+		q.Last = true
+	default:
+		q.From = max(want.bottom-int64(want.count), 0)
+		q.Count = max(int(want.bottom-q.From), 1)
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Lines(ctx, q)
+		return pageMsg{want, page, err}
+	})
+}
+
+// take shows a page that has come. The time cursor goes along with a stream that is
+// scrolled.
+func (s *stream) take(m *model, msg pageMsg) {
+	s.asking = false
+	if msg.err != nil {
+		s.problem = msg.err.Error()
+		return
+	}
+	s.problem, s.page, s.of, s.entries = "", msg.page, msg.to, fold(msg.page.Lines)
+	n := len(msg.page.Lines)
+	switch {
+	case s.unit != msg.to.unit || s.position != msg.to.position:
+	case !s.until.IsZero():
+		s.position = position{bottom: msg.page.From + int64(n)}
+		s.of.position, s.asked.position = s.position, s.position
+	case s.tied && n > 0:
+		s.tied, m.at = false, msg.page.Lines[n-1].At
+	}
 }
 
 // entry is a line, or several equal ones in a row.
 type entry struct {
-	logbook.Line
+	api.Line
 	count int
 }
 
-// view draws the last lines that fit into height rows.
-func (s *stream) view(m *model, height int) []string {
+// draw draws the last lines that fit into height rows.
+func (s *stream) draw(m *model, height int) []string {
 	s.height = height
-	end := s.bottom
-	if s.following() {
-		end = m.session.Log().Len(s.unit)
+	if s.of.unit != s.unit {
+		return pad(nil, height, m.width)
 	}
-	var entries []entry
-	for ask := int64(height); ; ask *= 4 {
-		from := max(end-ask, 0)
-		lines, err := m.session.Log().Window(s.unit, from, int(end-from))
-		if s.err = err; err != nil {
-			return pad(nil, height, m.width)
-		}
-		entries = fold(lines)
-		if len(entries) >= height || from == 0 || ask > int64(64*height) {
-			break
-		}
-	}
-	return pad(s.rows(m, entries, height), height, m.width)
+	return pad(s.rows(m, s.entries, height), height, m.width)
 }
 
 // fold joins lines that say the same thing again.
-func fold(lines []logbook.Line) []entry {
+func fold(lines []api.Line) []entry {
 	var entries []entry
 	for _, l := range lines {
 		if n := len(entries); n > 0 {
 			last := &entries[n-1]
-			if l.Text != "" && l.Stream == logbook.Output && last.Stream == logbook.Output && last.Unit == l.Unit && last.Text == l.Text {
+			if l.Text != "" && l.Stream == api.Output && last.Stream == api.Output && last.Unit == l.Unit && last.Text == l.Text {
 				last.count++
 				continue
 			}
@@ -103,7 +171,7 @@ func (s *stream) rows(m *model, entries []entry, height int) []string {
 		first--
 		e := entries[first]
 		t := []string{s.ownWords(m, e)}
-		if e.Stream == logbook.Output {
+		if e.Stream == api.Output {
 			t = s.text(m, e, width)
 		}
 		used += len(t)
@@ -113,8 +181,8 @@ func (s *stream) rows(m *model, entries []entry, height int) []string {
 	var before entry
 	for i, e := range entries[first:] {
 		when, who := "", ""
-		if clock(e.At) != clock(before.At) {
-			when = clock(e.At)
+		if phrase.Clock(e.At) != phrase.Clock(before.At) {
+			when = phrase.Clock(e.At)
 		}
 		if e.Unit != before.Unit || before.Unit == "" {
 			who = e.Unit
@@ -172,7 +240,7 @@ func (s *stream) text(m *model, e entry, width int) []string {
 // ownWords is what Omnivigil says itself, in the colour of its meaning.
 func (s *stream) ownWords(m *model, e entry) string {
 	words := m.palette.toneStyle(e.Tone)
-	if s.old(m, e.At) && e.Tone != logbook.Broken {
+	if s.old(m, e.At) && e.Tone != api.ToneBroken {
 		words = m.palette.dim
 	}
 	if e.Unit == "" {
@@ -184,7 +252,7 @@ func (s *stream) ownWords(m *model, e entry) string {
 // finish brings a row to the screen's width. What opens a run or concerns the
 // whole project goes on as a thin line and so divides the output.
 func (s *stream) finish(m *model, e entry, row string) string {
-	if e.Stream != logbook.Opens && (e.Unit != "" || e.Stream == logbook.Output) || strings.HasPrefix(e.Text, " ") {
+	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return fit(row, m.width)
 	}
 	row = ansi.Truncate(row, m.width-2, "…")
@@ -194,32 +262,31 @@ func (s *stream) finish(m *model, e entry, row string) string {
 // only shows the chosen unit's lines alone, or everybody's again.
 func (s *stream) only(m *model) {
 	at := m.shownTime()
-	if s.unit == m.lanes.unit {
-		s.unit = logbook.All
+	if s.unit == m.overview.lanes.unit {
+		s.unit = ""
 	} else {
-		s.unit = m.lanes.unit
+		s.unit = m.overview.lanes.unit
 	}
 	if !s.following() {
-		s.goTo(m, at)
+		s.goTo(at)
 	}
 }
 
 // goTo shows what had been written up to that moment.
-func (s *stream) goTo(m *model, at time.Time) {
-	s.bottom, s.err = m.session.Log().Position(s.unit, at)
-}
+func (s *stream) goTo(at time.Time) { s.position, s.tied = position{bottom: -1, until: at}, false }
 
-// page scrolls by most of a screen and takes the time cursor along.
-func (s *stream) page(m *model, by int) { s.scroll(m, by*max(s.height-2, 1)) }
+// pages scrolls by most of a screen and takes the time cursor along.
+func (s *stream) pages(m *model, by int) { s.scroll(m, by*max(s.height-2, 1)) }
 
 // scroll moves by that many lines; past the newest it follows again.
 func (s *stream) scroll(m *model, by int) {
-	total := m.session.Log().Len(s.unit)
-	bottom := s.bottom
-	if s.following() {
-		if by > 0 {
-			return
-		}
+	bottom, total := s.bottom, s.page.Total
+	switch {
+	case !s.until.IsZero(): // it will be known in a moment
+		return
+	case s.following() && by > 0:
+		return
+	case s.following():
 		bottom = total
 	}
 	bottom = max(bottom+int64(by), min(int64(s.height), total))
@@ -227,10 +294,7 @@ func (s *stream) scroll(m *model, by int) {
 		m.backToNow()
 		return
 	}
-	s.bottom = bottom
-	if lines, err := m.session.Log().Window(s.unit, bottom-1, 1); err == nil && len(lines) == 1 {
-		m.at = lines[0].At
-	}
+	s.bottom, s.tied = bottom, true
 }
 
-func (s *stream) first(m *model) { s.scroll(m, -int(m.session.Log().Len(s.unit))) }
+func (s *stream) first(m *model) { s.scroll(m, -int(s.page.Total)) }

@@ -1,13 +1,16 @@
 // Package tui is the full-screen face.
 //
-// One root model routes messages; it holds what the views share (the snapshot,
-// the size, the time cursor) and each view holds only what is its own. A view
-// turns a snapshot and a size into text; it decides nothing about the project.
+// One root model routes messages; it holds what the views share (the project, its newest
+// snapshot, the size, the time cursor) and each view holds only what is its own. A view
+// turns a snapshot and a size into text; it decides nothing about the project, and asks
+// for what it needs through commands, so that drawing never waits.
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,67 +18,93 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
-	"omnivigil/internal/concern"
-	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/usage"
+	"omnivigil/internal/api"
+	"omnivigil/internal/browse"
+	"omnivigil/internal/timeline"
 	"omnivigil/internal/visible"
 )
 
-// Project is what the face shows and acts on: a session with its log.
-type Project interface {
-	Snapshot() *engine.Snapshot
-	Uses() map[string]usage.Use
-	Log() *logbook.Book
-	Changed() (<-chan struct{}, func())
-	Done() <-chan struct{}
-	Request(r engine.Request, unit string)
-	Why(path string) concern.Report
-	WriteCure(unit string) error
-	Note(text string)
+// Screen is a full screen on a project.
+type Screen struct {
+	Project api.Project
+	First   *api.Snapshot // the project as it was last seen
+	// Terminal, if set, is told when the terminal is taken and when it is given back, as
+	// while the screen is suspended.
+	Terminal func(taken bool)
+
+	program *tea.Program
+	model   *model
 }
 
-// Run shows the session until it is done. When it returns an error the screen
-// could not be shown; the session goes on.
-func Run(s Project) error {
-	program := tea.NewProgram(newModel(s), tea.WithoutSignalHandler(), tea.WithFPS(int(time.Second/frame)))
-	_, err := program.Run()
-	if errors.Is(err, tea.ErrProgramKilled) {
-		return nil
+// kind is what this face calls itself.
+const kind = "screen"
+
+// Run shows the project until it has ended or the person closes the screen, or until the
+// context is done. It returns how the project was when it was last seen. The error says why
+// the screen could not be shown, or api.ErrLost that whoever ran the project is gone.
+func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	s.model = newModel(ctx, s.Project, s.First)
+	s.model.terminal = s.Terminal
+	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(api.MostFrames), tea.WithContext(ctx))
+	s.told(true)
+	defer s.told(false)
+	go s.follow(ctx)
+	_, err := s.program.Run()
+	switch {
+	case s.model.lost != nil:
+		err = s.model.lost
+	case errors.Is(err, tea.ErrProgramKilled), errors.Is(err, context.Canceled):
+		err = nil
 	}
-	return err
+	return s.model.snap, err
+}
+
+func (s *Screen) told(taken bool) {
+	if s.Terminal != nil {
+		s.Terminal(taken)
+	}
+}
+
+// follow hands the project on as it changes.
+func (s *Screen) follow(ctx context.Context) {
+	err := s.Project.Follow(ctx, api.Face{Kind: kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
+		s.program.Send(snap)
+		return nil
+	})
+	s.program.Send(endMsg{err})
 }
 
 // model is the root: what all views share.
 type model struct {
-	session  Project
-	snap     *engine.Snapshot
-	began    time.Time
-	now      time.Time
-	at       time.Time // the time cursor; zero: at now
-	width    int
-	height   int
-	palette  *palette
-	styles   map[string]lipgloss.Style // of units
-	uses     map[string]usage.Use
-	names    []string
-	lanes    lanes
-	stream   stream
-	question question
-	loop     loop
-	find     find
-	pending  tea.Cmd // what a key's action leaves to be done
-	help     bool
-	helpTop  int
+	ctx      context.Context
+	project  api.Project
+	terminal func(taken bool)
+	clock    func() time.Time
 
-	laneTop, streamTop int // rows, as last drawn, for the mouse
+	snap    *api.Snapshot
+	now     time.Time
+	at      time.Time // the time cursor; zero: at now
+	width   int
+	height  int
+	palette *palette
+	styles  map[string]lipgloss.Style // of units
+	names   []string
+	notice  string    // what the person has to know of this face, until another key
+	pending []tea.Cmd // what is left to be asked of the project
+	cmds    []tea.Cmd // and of the terminal
+	lost    error     // why the project cannot be followed any more
+
+	stack    []view
+	overview overview
+
+	bodyTop, laneTop, streamTop int // rows, as last drawn, for the mouse
 }
 
-func newModel(s Project) *model {
-	m := &model{
-		session: s, snap: s.Snapshot(), now: time.Now(), width: 80, height: 24,
-		lanes: lanes{span: -1}, began: time.Now(), stream: stream{unit: logbook.All, bottom: -1}, question: newQuestion(), find: newFind(),
-	}
+func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
+	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview()}
+	m.stack = []view{&m.overview}
 	m.look(true)
 	m.meetUnits()
 	return m
@@ -93,7 +122,7 @@ func (m *model) meetUnits() {
 		m.styles = m.palette.unitStyles(names)
 	}
 	if m.chosen() == nil && len(names) > 0 {
-		m.lanes.unit = names[0]
+		m.overview.lanes.unit = names[0]
 	}
 }
 
@@ -110,119 +139,94 @@ func (m *model) unitStyle(name string) lipgloss.Style {
 	return m.palette.dim
 }
 
-// Messages of the program itself.
+// Messages of the program itself, beside *api.Snapshot.
 type (
-	changedMsg struct{} // the snapshot or the log is a new one
-	tickMsg    struct{} // time has gone on
-	doneMsg    struct{} // everything has ended
+	tickMsg  struct{}            // time has gone on
+	endMsg   struct{ err error } // the project has ended, or cannot be followed any more
+	askedMsg struct{ err error } // a request was answered
 )
 
-// frame is the least time between two looks at the session: thirty a second.
-const frame = time.Second / 30
-
-// Init begins to follow the session.
-func (m *model) Init() tea.Cmd {
-	return tea.Batch(m.follow(), m.tick(), m.waitForEnd(), tea.RequestBackgroundColor)
-}
-
-// follow waits until there is something new to show, at most once a frame.
-func (m *model) follow() tea.Cmd {
-	changed, stopChanged := m.session.Changed()
-	grown, stopGrown := m.session.Log().Grown()
-	last := m.snap
-	return func() tea.Msg {
-		defer stopChanged()
-		defer stopGrown()
-		if m.session.Snapshot() == last {
-			select {
-			case <-changed:
-			case <-grown:
-			case <-m.session.Done():
-				return nil
-			}
-		}
-		time.Sleep(frame)
-		return changedMsg{}
-	}
-}
+// Init begins to let time go on.
+func (m *model) Init() tea.Cmd { return tea.Batch(m.tick(), tea.RequestBackgroundColor) }
 
 // tick lets the axis move: as often as its columns, at most ten times a second,
 // while something moves; seldom otherwise, so that an idle screen costs nothing.
 func (m *model) tick() tea.Cmd {
 	pause := 2 * time.Second
-	if m.snap.Verdict.Word == engine.VerdictUpdating {
-		pause = max(min(m.axis().bucket, pause), 100*time.Millisecond)
+	if m.snap.Verdict.Word == api.VerdictUpdating {
+		pause = max(min(m.axis().Column, pause), 100*time.Millisecond)
 	}
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
 
-func (m *model) waitForEnd() tea.Cmd {
-	return func() tea.Msg {
-		<-m.session.Done()
-		return doneMsg{}
-	}
+// later has something done beside the screen; what comes of it comes as a message.
+func (m *model) later(do func(context.Context) tea.Msg) {
+	ctx := m.ctx
+	m.pending = append(m.pending, func() tea.Msg { return do(ctx) })
 }
 
 // Update handles one message.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	m.now = time.Now()
+	m.now = m.clock()
+	m.guarded(func() { m.handle(msg) })
+	m.guarded(func() { m.overview.stream.ask(m) })
+	cmds := append(m.cmds, m.pending...)
+	m.cmds, m.pending = nil, nil
+	return m, tea.Batch(cmds...)
+}
+
+func (m *model) handle(msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		m.look(msg.IsDark())
 	case tea.KeyPressMsg:
-		switch {
-		case m.find.open:
-			m.find.key(m, msg)
-		case m.question.open:
-			m.question.key(m, msg)
-		case m.loop.open:
-			m.loop.key(m, msg.String())
-		default:
-			m.press(msg.String())
-		}
-		cmd := m.pending
-		m.pending = nil
-		return m, cmd
-	case tea.MouseMsg:
-		m.mouse(msg)
-	case changedMsg:
-		m.snap, m.uses = m.session.Snapshot(), m.session.Uses()
+		m.press(msg)
+	case tea.ResumeMsg:
+		m.tellTerminal(true)
+	case *api.Snapshot:
+		m.snap = msg
 		m.meetUnits()
-		return m, m.follow()
 	case tickMsg:
-		m.uses = m.session.Uses()
-		return m, m.tick()
-	case doneMsg:
-		return m, tea.Quit
+		m.cmds = append(m.cmds, m.tick())
+	case askedMsg:
+		if msg.err != nil && m.ctx.Err() == nil {
+			m.notice = msg.err.Error()
+		}
+	case endMsg:
+		m.lost = msg.err
+		m.cmds = append(m.cmds, tea.Quit)
+	case pageMsg:
+		m.overview.update(m, msg)
+	default:
+		m.top().update(m, msg)
 	}
-	return m, nil
 }
 
-// press does what a key stands for. Under the help the same keys move the help.
-func (m *model) press(key string) {
-	if m.help {
-		switch key {
-		case "esc":
-			m.help = false
-			return
-		case "down", "j", "pgdown":
-			m.helpTop++
-			return
-		case "up", "k", "pgup":
-			m.helpTop--
-			return
-		}
+// press does what a key stands for: in the top view, or else, unless that has all keys for
+// itself, in the overview below it.
+func (m *model) press(key tea.KeyPressMsg) {
+	m.notice = ""
+	v := m.top()
+	b := lookUp(m, v.name(), key.String())
+	if b == nil && !v.grabs(m) {
+		b = lookUp(m, m.overview.name(), key.String())
 	}
-	if b := lookUp(key); b != nil && (b.when == nil || b.when(m)) {
-		b.do(m)
+	if b == nil {
+		v.update(m, key)
+		return
 	}
+	b.do(m)
 }
 
 // View draws the screen.
 func (m *model) View() tea.View {
-	rows := m.screen()
+	var rows []string
+	m.guarded(func() { rows = m.screen() })
+	if rows == nil { // the view is closed now
+		rows = m.screen()
+	}
 	for i, row := range rows {
 		// What others wrote acts on no terminal, wherever on the screen it has come to.
 		if safe := visible.Styled(row); safe != row {
@@ -241,7 +245,7 @@ const smallestWidth, smallestHeight = 40, 8
 
 func (m *model) screen() []string {
 	if m.width < smallestWidth || m.height < smallestHeight {
-		return pad([]string{fit(m.snap.Verdict.Word.String()+"  "+m.snap.Verdict.Text, m.width),
+		return pad([]string{fit(strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text, m.width),
 			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
 	}
 	rows := []string{m.verdictView(m.width)}
@@ -250,23 +254,8 @@ func (m *model) screen() []string {
 	} else if m.height >= 30 {
 		rows = append(rows, "")
 	}
-	body := m.height - len(rows) - 1
-	if m.help {
-		rows = append(rows, m.helpView(m.width, body)...)
-	} else {
-		m.laneTop = len(rows) + 1
-		upper := m.lanes.view(m, m.lanes.height(body))
-		m.streamTop = len(rows) + len(upper)
-		rows = append(rows, upper...)
-		switch room := body - len(upper); {
-		case m.question.open:
-			rows = append(rows, m.question.view(m, room)...)
-		case m.loop.open:
-			rows = append(rows, m.loop.view(m, room)...)
-		default:
-			rows = append(rows, m.stream.view(m, room)...)
-		}
-	}
+	m.bodyTop = len(rows)
+	rows = append(rows, m.top().draw(m, m.width, m.height-len(rows)-1)...)
 	return append(rows, m.hintsView(m.width))
 }
 
@@ -274,16 +263,21 @@ func (m *model) screen() []string {
 // are more than have room, the last row says how many.
 func (m *model) notices() []string {
 	var all []string
+	if m.notice != "" {
+		text, _, _ := strings.Cut(m.notice, "\n")
+		all = append(all, m.palette.broken.Render("  "+text))
+	}
 	if m.snap.Settings != "" {
 		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
 		all = append(all, m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"))
 	}
-	if err := errors.Join(m.stream.err, m.session.Log().Err()); err != nil {
-		text, _, _ := strings.Cut(err.Error(), "\n")
-		all = append(all, m.palette.broken.Render("  "+text))
+	for _, problem := range []string{m.overview.stream.problem, m.snap.LogProblem} {
+		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
+			all = append(all, m.palette.broken.Render("  "+text))
+		}
 	}
-	if m.looping() != nil {
-		all = append(all, m.loop.notice(m))
+	if u := m.looping(); u != nil {
+		all = append(all, loopNotice(m, u))
 	}
 	room := 1
 	if m.height >= 20 {
@@ -300,35 +294,59 @@ func (m *model) notices() []string {
 }
 
 // chosen is the unit that small letters act on.
-func (m *model) chosen() *engine.Unit { return m.snap.Unit(m.lanes.unit) }
+func (m *model) chosen() *api.Unit { return m.snap.Unit(m.overview.lanes.unit) }
 
-func (m *model) request(r engine.Request) { m.session.Request(r, m.lanes.unit) }
+// request asks for something, of the chosen unit.
+func (m *model) request(a api.Action) { m.ask(a, m.overview.lanes.unit) }
+
+// ask asks for something, of units or of the project.
+func (m *model) ask(a api.Action, units ...string) {
+	m.later(func(ctx context.Context) tea.Msg {
+		_, err := m.project.Do(ctx, api.Request{Action: a, Units: units})
+		return askedMsg{err}
+	})
+}
+
+func (m *model) addresses() api.Use { return m.snap.Uses[m.overview.lanes.unit] }
 
 func (m *model) browse() {
-	if err := usage.Browse(m.uses[m.lanes.unit].Endpoints[0]); err != nil {
-		m.session.Note(err.Error())
-	}
+	address := m.addresses().Addresses[0]
+	m.later(func(context.Context) tea.Msg { return askedMsg{browse.Open(address)} })
 }
 
-func (m *model) pauseOrResume() engine.Request {
+func (m *model) pauseOrResume() api.Action {
 	if u := m.chosen(); u != nil && u.Paused {
-		return engine.ResumeUnit
+		return api.Resume
 	}
-	return engine.PauseUnit
+	return api.Pause
 }
 
-func (m *model) pauseOrResumeAll() engine.Request {
+func (m *model) pauseOrResumeAll() api.Action {
 	if m.snap.Paused {
-		return engine.ResumeAll
+		return api.Resume
 	}
-	return engine.PauseAll
+	return api.Pause
 }
 
-// quit stops everything in order; asked again, at once.
-func (m *model) quit() {
-	if m.snap.Quitting {
-		m.session.Request(engine.QuitNow, "")
-		return
+// tellTerminal says whether the screen has the terminal.
+func (m *model) tellTerminal(taken bool) {
+	if m.terminal != nil {
+		m.terminal(taken)
 	}
-	m.session.Request(engine.Quit, "")
+}
+
+// suspend gives the terminal to the shell until that brings the screen back.
+func (m *model) suspend() {
+	m.tellTerminal(false)
+	m.cmds = append(m.cmds, tea.Suspend)
+}
+
+// axis is the stretch of time that is on the screen.
+func (m *model) axis() timeline.Axis {
+	n, span := m.columns().lane, timeline.Spans[m.spanIndex()]
+	end := m.now
+	if !m.at.IsZero() && m.at.Before(m.now.Add(-span*9/10)) {
+		end = m.at.Add(span / 2)
+	}
+	return timeline.To(end, span, n)
 }

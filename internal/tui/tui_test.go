@@ -1,7 +1,7 @@
 package tui
 
 import (
-	"errors"
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -16,12 +16,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"omnivigil/internal/concern"
+	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session"
 	"omnivigil/internal/simulate"
-	"omnivigil/internal/usage"
+	"omnivigil/internal/timeline"
 )
 
 var update = flag.Bool("update", false, "write the screens into testdata")
@@ -32,21 +33,36 @@ type played struct {
 	*simulate.World
 	book     *logbook.Book
 	requests []string
+	m        *model
 }
 
-func (p *played) Snapshot() *engine.Snapshot { return p.Engine.Snapshot() }
-func (p *played) Uses() map[string]usage.Use {
-	return map[string]usage.Use{"u0": {Memory: 12 << 20}}
+func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
+	snap := session.Show(p.Engine.Snapshot(), p.World.Plan)
+	snap.Lines, snap.Project.Since = p.book.Len(logbook.All), p.Now.Add(-time.Hour)
+	snap.Uses = map[string]api.Use{"u0": {Memory: 12 << 20}}
+	snap.Faces = []api.Face{{Kind: kind, PID: os.Getpid()}}
+	return snap, nil
 }
-func (p *played) Log() *logbook.Book                 { return p.book }
-func (p *played) Changed() (<-chan struct{}, func()) { return nil, func() {} }
-func (p *played) Done() <-chan struct{}              { return nil }
-func (p *played) Why(path string) concern.Report     { return concern.Report{Path: path} }
-func (p *played) Note(string)                        {}
-func (p *played) WriteCure(string) error             { return errors.New("the disk is full") }
-func (p *played) Request(w engine.Request, unit string) {
-	p.requests = append(p.requests, strings.TrimSpace(string(w)+" "+unit))
-	p.Send(engine.Requested{Request: w, Unit: unit})
+
+func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) error { return nil }
+func (p *played) Subscribe(context.Context, int64, func(api.Fact) error) error      { return nil }
+func (p *played) Wait(context.Context, api.WaitQuery) (api.Waited, error)           { return api.Waited{}, nil }
+func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
+	return session.Read(p.book, q)
+}
+func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
+	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
+}
+func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
+	p.requests = append(p.requests, strings.TrimSpace(string(r.Action)+" "+strings.Join(r.Units, " ")))
+	switch r.Action {
+	case api.WriteCure:
+		return api.Answer{}, api.Refuse("the disk is full")
+	case api.LeaveRunning:
+		return api.Answer{}, nil
+	}
+	p.Send(engine.Requested{Request: session.RequestFor(r.Action, len(r.Units) > 0), Units: r.Units})
+	return api.Answer{}, nil
 }
 
 // goRound makes a unit's runs write what makes it run, until that is noticed.
@@ -86,12 +102,12 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	book.SetClock(func() time.Time { return w.Now })
 	w.After = func(_ engine.Event, orders []engine.Order) {
 		for _, o := range orders {
-			if said, ok := o.(engine.Tell); ok {
+			if said, ok := o.(engine.Tell); ok && !said.Quiet() {
 				stream := logbook.Note
-				if said.Kind == engine.TellRunOpens {
+				if said.Kind == engine.FactRunStarted {
 					stream = logbook.Opens
 				}
-				book.Append(logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone)}, said.Text)
+				book.Append(logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone())}, said.Words())
 			}
 		}
 	}
@@ -113,18 +129,47 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	}
 	fails["u1"] = engine.Exit{Code: 3}
 	save("u1")
-	s := &played{World: w, book: book}
-	m := newModel(s)
-	m.width, m.height = width, height
-	m.at = time.Time{}
-	m.tick2(w.Now)
-	m.lanes.span = firstSpan
-	return m, s
+	p2 := &played{World: w, book: book}
+	first, _ := p2.Snapshot(t.Context())
+	m := newModel(t.Context(), p2, first)
+	m.clock = func() time.Time { return w.Now }
+	m.now, m.overview.lanes.span, p2.m = w.Now, timeline.FirstSpan, m
+	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
+	p2.see()
+	return m, p2
 }
 
-// tick2 lets the model see the project as it is at that time.
-func (m *model) tick2(now time.Time) {
-	m.now, m.snap, m.uses = now, m.session.Snapshot(), m.session.Uses()
+// see lets the model see the project as it is now, and the log.
+func (p *played) see() {
+	snap, _ := p.Snapshot(context.Background())
+	p.m.settle(snap)
+}
+
+// settle has the model handle a message, and all that comes of it.
+func (m *model) settle(msg tea.Msg) {
+	m.now = m.clock()
+	m.handle(msg)
+	for range 10 {
+		m.screen() // sizes are known only once it has been drawn
+		m.overview.stream.ask(m)
+		pending := m.pending
+		m.pending = nil
+		if len(pending) == 0 {
+			return
+		}
+		for _, cmd := range pending {
+			if msg := cmd(); msg != nil {
+				m.handle(msg)
+			}
+		}
+	}
+}
+
+// keyed presses keys, one after the other.
+func (m *model) keyed(keys ...string) {
+	for _, k := range keys {
+		m.settle(key(k))
+	}
 }
 
 func (m *model) plainScreen() string {
@@ -156,10 +201,7 @@ func TestScreens(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			m, _ := play(t, test.units, test.width, test.height)
-			m.screen() // sizes are known only once it has been drawn
-			for _, k := range test.keys {
-				m.press(k)
-			}
+			m.keyed(test.keys...)
 			rows := m.screen()
 			require.Len(t, rows, test.height)
 			for i, row := range rows {
@@ -182,34 +224,35 @@ func TestScreens(t *testing.T) {
 func TestLoop(t *testing.T) {
 	m, s := play(t, 5, 100, 24)
 	s.goRound("u0")
-	m.tick2(s.Now)
+	s.see()
 	assert.Contains(t, m.plainScreen(), "loop stopped  u0 writes data/u0.db itself")
-	m.lanes.unit = "u2"
-	m.press("l")
+	m.overview.lanes.unit = "u2"
+	m.keyed("l")
 	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
-	m.loop.key(m, "w")
+	m.keyed("w")
 	assert.Contains(t, m.plainScreen(), "the disk is full", "the panel stays, and says why")
-	m.loop.key(m, "enter")
-	m.tick2(s.Now)
+	m.keyed("enter")
+	s.see()
 	assert.NotContains(t, m.plainScreen(), "loop stopped")
-	assert.True(t, s.Snapshot().Unit("u0").Loop.Noted)
-	m.lanes.unit = "u0"
-	m.press("l") // it can be thought over
-	m.loop.key(m, "u")
-	assert.Nil(t, s.Snapshot().Unit("u0").Loop)
-	assert.Equal(t, []string{"keep ignoring u0", "react again u0"}, s.requests)
+	assert.True(t, m.snap.Unit("u0").Loop.Noted)
+	m.overview.lanes.unit = "u0"
+	m.keyed("l") // it can be thought over
+	m.keyed("u")
+	s.see()
+	assert.Nil(t, m.snap.Unit("u0").Loop)
+	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
 }
 
 // TestTextures requires every state to look different without colour.
 func TestTextures(t *testing.T) {
 	p := newPalette(true)
 	seen := map[string]string{}
-	for state := engine.Waiting; state <= engine.Crashed; state++ {
+	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping, api.Done, api.Failed, api.Crashed} {
 		for _, stale := range []bool{false, true} {
-			if stale && state != engine.Ready && state != engine.Done {
+			if stale && state != api.Ready && state != api.Done {
 				continue
 			}
-			glyph, _ := p.texture(cell{state, stale})
+			glyph, _ := p.texture(timeline.Cell{State: state, Stale: stale})
 			name := fmt.Sprint(state, stale)
 			assert.Empty(t, seen[glyph], "%s looks like %s", name, seen[glyph])
 			seen[glyph] = name
@@ -217,25 +260,72 @@ func TestTextures(t *testing.T) {
 	}
 }
 
-// TestKeys holds the table of keys together: every key once, everything named, and
-// each key that stands for a request sends it.
+// TestKeys holds the table of keys together: every key once in a view, but for those that
+// mean another thing at another time, everything named, none that is kept for a view to
+// come, and each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
-	used := map[string]string{}
-	for _, b := range bindings {
+	used := map[string]*binding{}
+	for i := range bindings {
+		b := &bindings[i]
 		assert.NotEmpty(t, b.name)
-		assert.Contains(t, groups, b.group)
+		if b.in == "overview" {
+			assert.Contains(t, groups, b.group)
+		}
 		for _, k := range b.keys {
-			assert.Empty(t, used[k], "%q stands twice", k)
-			used[k] = b.name
+			if before := used[b.in+" "+k]; before != nil {
+				assert.True(t, before.when != nil && b.when != nil, "%q stands twice in %s", k, b.in)
+			}
+			used[b.in+" "+k] = b
+			if b.in == "overview" {
+				assert.NotContains(t, reserved, k)
+			}
 		}
 	}
 	m, s := play(t, 5, 100, 30)
-	m.screen()
 	for _, k := range []string{"down", "r", "u", "s", "p", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
-		m.press(k)
-		m.tick2(s.Now)
+		m.keyed(k)
+		s.see()
 	}
-	assert.Equal(t, []string{"restart u1", "restart with setup u1", "stop u1", "pause unit u1", "restart all", "pause", "resume", "quit", "quit now"}, s.requests)
+	assert.Equal(t, []string{"restart u1", "set-up u1", "stop u1", "pause u1", "restart", "pause", "resume", "end", "end-now"}, s.requests)
+}
+
+// TestLeaving asks where the project would go on.
+func TestLeaving(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
+	m.keyed("q")
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen: 1 other face of it: screen (process 1)")
+	m.keyed("esc")
+	assert.True(t, m.isOpen("overview"))
+	m.snap.Faces, m.snap.Background = nil, true
+	m.keyed("q")
+	assert.Contains(t, m.plainScreen(), "it runs in the background")
+	assert.Empty(t, s.requests)
+	m.keyed("s")
+	assert.Equal(t, []string{"end"}, s.requests)
+}
+
+// broken is a view that cannot be drawn.
+type broken struct{ leaving }
+
+func (*broken) name() string                   { return "broken" }
+func (*broken) draw(*model, int, int) []string { panic("no rows") }
+func (*broken) update(*model, tea.Msg)         { panic("no update") }
+
+// TestPanicInAView closes the view, tells, and goes on.
+func TestPanicInAView(t *testing.T) {
+	m, _ := play(t, 5, 100, 30)
+	m.snap.Project.Logs = t.TempDir()
+	m.open(&broken{})
+	text := ansi.Strip(m.View().Content)
+	assert.Contains(t, text, "u0", "the overview is drawn")
+	assert.Contains(t, m.plainScreen(), "the broken view failed and was closed")
+	report, err := os.ReadFile(filepath.Join(m.snap.Project.Logs, crashFile))
+	require.NoError(t, err)
+	assert.Contains(t, string(report), "no rows")
+	m.open(&broken{})
+	m.Update(key("x"))
+	assert.True(t, m.isOpen("overview"))
 }
 
 func key(text string) tea.KeyPressMsg {
@@ -244,6 +334,13 @@ func key(text string) tea.KeyPressMsg {
 		return tea.KeyPressMsg{Code: tea.KeyEnter}
 	case "esc":
 		return tea.KeyPressMsg{Code: tea.KeyEscape}
+	case "down":
+		return tea.KeyPressMsg{Code: tea.KeyDown}
+	case "pgup":
+		return tea.KeyPressMsg{Code: tea.KeyPgUp}
+	}
+	if letter, ok := strings.CutPrefix(text, "ctrl+"); ok {
+		return tea.KeyPressMsg{Code: []rune(letter)[0], Mod: tea.ModCtrl}
 	}
 	return tea.KeyPressMsg{Text: text, Code: []rune(text)[0]}
 }
@@ -257,31 +354,31 @@ func TestManyUnits(t *testing.T) {
 		body := size[1] - m.laneTop
 		assert.GreaterOrEqual(t, m.height-m.streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
-		m.lanes.unit = "u1" // which has crashed, and so is first
+		m.overview.lanes.unit = "u1" // which has crashed, and so is first
 		for range 59 {
-			seen = append(seen, m.lanes.unit)
-			m.press("down")
-			assert.Contains(t, m.plainScreen(), "▸ "+m.lanes.unit+" ")
+			seen = append(seen, m.overview.lanes.unit)
+			m.keyed("down")
+			assert.Contains(t, m.plainScreen(), "▸ "+m.overview.lanes.unit+" ")
 		}
 		assert.Equal(t, []string{"u1", "u3", "u0", "u2", "u4"}, seen[:5])
-		assert.Equal(t, "u59", m.lanes.unit)
-		m.press("!")
-		assert.Equal(t, "u1", m.lanes.unit)
-		m.press("!")
-		assert.Equal(t, "u3", m.lanes.unit)
+		assert.Equal(t, "u59", m.overview.lanes.unit)
+		m.keyed("!")
+		assert.Equal(t, "u1", m.overview.lanes.unit)
+		m.keyed("!")
+		assert.Equal(t, "u3", m.overview.lanes.unit)
 
-		m.press("|")
+		m.keyed("|")
 		m.screen()
 		assert.LessOrEqual(t, m.streamTop-m.laneTop, max(size[1]/4+1, 4))
 
-		m.press("f")
+		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
-			m.Update(key(k))
+			m.keyed(k)
 		}
-		assert.Equal(t, "u57", m.lanes.unit)
+		assert.Equal(t, "u57", m.overview.lanes.unit)
 		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
 		assert.Contains(t, m.plainScreen(), `59 more; names with "57" are shown`)
-		m.Update(key("esc"))
+		m.keyed("esc")
 		assert.Contains(t, m.plainScreen(), "\n  u1 ")
 	}
 }
@@ -290,18 +387,18 @@ func TestManyUnits(t *testing.T) {
 func TestWhyPanel(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.screen()
-	m.Update(key("y"))
-	m.Update(key("r"))
+	m.keyed("y")
+	m.keyed("r")
 	assert.Equal(t, []string{"restart u0"}, s.requests)
-	m.Update(key("enter"))
+	m.keyed("enter")
 	for _, k := range []string{"a", "s"} {
-		m.Update(key(k))
+		m.keyed(k)
 	}
-	assert.Equal(t, "as", m.question.input.Value())
+	assert.Equal(t, "as", m.top().(*question).input.Value())
 	assert.Len(t, s.requests, 1)
-	m.Update(key("esc"))
-	m.Update(key("esc"))
-	assert.False(t, m.question.open)
+	m.keyed("esc")
+	m.keyed("esc")
+	assert.True(t, m.isOpen("overview"))
 }
 
 // TestLongMessages never push out the keys, and are never dropped without a word.
@@ -310,7 +407,7 @@ func TestLongMessages(t *testing.T) {
 		m, s := play(t, 5, width, 24)
 		s.Send(engine.PlanBroken{Problem: strings.Repeat("a long problem ", 30)})
 		s.goRound("u0")
-		m.tick2(s.Now)
+		s.see()
 		rows := strings.Split(strings.TrimSpace(m.plainScreen()), "\n")
 		assert.Contains(t, rows[len(rows)-1], "? help")
 		assert.Contains(t, rows[len(rows)-1], "q quit")
@@ -326,7 +423,7 @@ func TestForeignText(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	s.Send(engine.PlanBroken{Problem: "bad \x1b[2J key \u202e\x9b"})
 	s.book.Append(logbook.Entry{Unit: "u1"}, "\x1b[31mred\x1b[?25l")
-	m.tick2(s.Now)
+	s.see()
 	text := m.View().Content
 	assert.NotContains(t, text, "\x1b[2J")
 	assert.NotContains(t, text, "\x1b[?25l")
@@ -351,20 +448,20 @@ func TestColours(t *testing.T) {
 		for _, style := range p.units {
 			assert.Empty(t, meanings[fmt.Sprint(style.GetForeground())])
 		}
-		for tone, want := range map[logbook.Tone]lipgloss.Style{
-			logbook.Neutral: p.dim, logbook.Current: p.current, logbook.Moving: p.moving, logbook.Stale: p.stale, logbook.Broken: p.broken,
+		for tone, want := range map[api.Tone]lipgloss.Style{
+			"": p.dim, api.ToneCurrent: p.current, api.ToneMoving: p.moving, api.ToneStale: p.stale, api.ToneBroken: p.broken,
 		} {
 			assert.Equal(t, want.GetForeground(), p.toneStyle(tone).GetForeground())
 		}
 		for _, u := range []struct {
-			unit engine.Unit
+			unit api.Unit
 			want lipgloss.Style
 		}{
-			{engine.Unit{State: engine.Crashed, Freshness: engine.Stale}, p.broken},
-			{engine.Unit{State: engine.Ready, Freshness: engine.Stale}, p.stale},
-			{engine.Unit{State: engine.Starting, Moving: true}, p.moving},
-			{engine.Unit{State: engine.Ready, Freshness: engine.Current}, p.current},
-			{engine.Unit{State: engine.Stopped}, p.dim},
+			{api.Unit{State: api.Crashed, Freshness: api.Stale}, p.broken},
+			{api.Unit{State: api.Ready, Freshness: api.Stale}, p.stale},
+			{api.Unit{State: api.Starting, Moving: true}, p.moving},
+			{api.Unit{State: api.Ready, Freshness: api.Current}, p.current},
+			{api.Unit{State: api.Stopped}, p.dim},
 		} {
 			assert.Equal(t, u.want.GetForeground(), p.stateStyle(&u.unit).GetForeground())
 		}
@@ -378,9 +475,8 @@ func TestUnitsComeAndGo(t *testing.T) {
 	edited.Units = append([]*plan.Unit{{Name: "fresh"}}, edited.Units[1:]...)
 	s.Send(engine.NewPlan{Plan: &edited})
 	s.Run(time.Second)
-	m.tick2(s.Now)
-	m.meetUnits()
-	assert.Equal(t, "fresh", m.lanes.unit, "the chosen one has gone")
+	s.see()
+	assert.Equal(t, "fresh", m.overview.lanes.unit, "the chosen one has gone")
 	assert.NotEqual(t, m.palette.dim, m.unitStyle("fresh"))
 	assert.NotContains(t, m.plainScreen(), "u0  ready")
 }
@@ -388,38 +484,17 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.mouse(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, "u2", m.lanes.unit)
-	m.mouse(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, "u2", m.overview.lanes.unit)
+	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
 	assert.False(t, m.atNow())
-	m.press(".")
+	m.keyed(".")
 	assert.True(t, m.atNow())
-	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, m.stream.following())
-	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	m.mouse(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, m.stream.following(), "past the newest line it follows again")
-}
-
-func TestAxis(t *testing.T) {
-	end := time.Date(2026, 3, 1, 12, 0, 30, 250e6, time.UTC)
-	a := axisTo(end, time.Minute, 60)
-	assert.Equal(t, time.Second, a.bucket)
-	assert.Equal(t, 59, a.column(end))
-	assert.Equal(t, a.start, axisTo(end.Add(500*time.Millisecond), time.Minute, 60).start, "what was drawn stays until a column is full")
-	ticks := a.ticks(12)
-	assert.Equal(t, []int{45, 0, 15}, []int{ticks[0].Second(), ticks[1].Second(), ticks[2].Second()})
-
-	marks := []engine.Mark{
-		{At: end.Add(-20 * time.Second), State: engine.Ready},
-		{At: end.Add(-10 * time.Second), State: engine.Crashed},
-		{At: end.Add(-10*time.Second + time.Millisecond), State: engine.Ready, Stale: true},
-	}
-	cells := a.cells(marks, end)
-	assert.Equal(t, engine.Idle, cells[0].state)
-	assert.Equal(t, cell{engine.Ready, false}, cells[45])
-	assert.Equal(t, engine.Crashed, cells[49].state, "what lasts for less than a column is not lost")
-	assert.Equal(t, cell{engine.Ready, true}, cells[55])
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	assert.False(t, m.overview.stream.following())
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	assert.True(t, m.overview.stream.following(), "past the newest line it follows again")
 }
 
 func BenchmarkScreen(b *testing.B) {

@@ -1,18 +1,18 @@
 package tui
 
 import (
-	"omnivigil/internal/visible"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/visible"
 )
 
 // verdictView is the project's state in one line, the same on every view.
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
-	word := m.palette.banner[v.Word].Render("  " + v.Word.String() + "  ")
-	right := m.palette.dim.Render(m.snap.Project + "  " + m.now.Format("15:04") + " ")
+	word := m.palette.banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
+	right := m.palette.dim.Render(m.snap.Project.Name + "  " + m.now.Format("15:04") + " ")
 	if width < 100 {
 		right = m.palette.dim.Render(m.now.Format("15:04") + " ")
 	}
@@ -25,53 +25,49 @@ func (m *model) verdictView(width int) string {
 
 // title is the verdict in short, for the terminal's own title.
 func (m *model) title() string {
-	return visible.Text(m.snap.Verdict.Word.String() + "  " + m.snap.Project)
+	return visible.Text(strings.ToUpper(string(m.snap.Verdict.Word)) + "  " + m.snap.Project.Name)
 }
 
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (m *model) hintsView(width int) string {
-	switch {
-	case m.find.open:
-		return fit(" "+m.find.input.View()+m.keysText("enter", "keep", "esc", "show all", "↑↓", "choose"), width)
-	case m.question.asking():
-		return fit(m.keysText("enter", "ask", "esc", "leave the field"), width)
-	case m.question.open:
-		return fit(m.keysText("enter", "type a path", "esc", "close", "↑↓", "choose", "r", "restart", "s", "stop", "p", "pause"), width)
-	case m.loop.open:
-		return fit(m.keysText("esc", "close"), width)
+	if f, ok := m.top().(*find); ok {
+		return fit(" "+f.input.View()+m.hints(bindingsOf("find"), width), width)
+	}
+	if !m.isOpen("overview") && !m.isOpen("help") {
+		shown := bindingsOf(m.top().name())
+		if !m.top().grabs(m) {
+			shown = append(shown, bindingsOf("overview")...)
+		}
+		return fit(" "+m.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
-	state := ansi.Truncate(m.stream.status(m), max(width/3, 12), "…")
-	room := width - ansi.StringWidth(state) - 2
-	parts := make([]string, len(bindings))
-	// Help and quitting must be found on the smallest screen, so they get room first.
+	state := ansi.Truncate(m.overview.stream.status(m), max(width/3, 12), "…")
+	return ends(" "+m.hints(bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+}
+
+// hints tells what keys do, as many as have room. Help and quitting must be found on the
+// smallest screen, so they get room first.
+func (m *model) hints(of []*binding, room int) string {
+	parts := make([]string, len(of))
+	taken := map[string]bool{}
 	for _, must := range []bool{true, false} {
-		for i, k := range bindings {
-			if k.hint == "" || must != (k.hint == "help" || k.hint == "quit") || k.when != nil && !k.when(m) {
+		for i, b := range of {
+			if b.hint == "" || must != (b.hint == "help" || b.hint == "quit") || b.when != nil && !b.when(m) || taken[b.keys[0]] {
 				continue
 			}
-			part := m.palette.text.Render(pairedKey(k)) + " " + m.palette.dim.Render(k.hint) + "   "
+			part := m.palette.text.Render(pairedKey(b)) + " " + m.palette.dim.Render(b.hint) + "   "
 			if w := ansi.StringWidth(part); w <= room {
-				parts[i] = part
+				parts[i], taken[b.keys[0]] = part, true
 				room -= w
 			}
 		}
 	}
-	return ends(" "+strings.TrimRight(strings.Join(parts, ""), " "), state+" ", width)
-}
-
-// keysText writes pairs of a key and what it does.
-func (m *model) keysText(pairs ...string) string {
-	var b strings.Builder
-	for i := 0; i+1 < len(pairs); i += 2 {
-		b.WriteString(" " + m.palette.text.Render(pairs[i]) + m.palette.dim.Render(" "+pairs[i+1]) + "  ")
-	}
-	return b.String()
+	return strings.TrimRight(strings.Join(parts, ""), " ")
 }
 
 // pairedKey shows both keys of a pair where the hint speaks for both.
-func pairedKey(b binding) string {
+func pairedKey(b *binding) string {
 	switch b.hint {
 	case "choose":
 		return "↑↓"
@@ -80,9 +76,7 @@ func pairedKey(b binding) string {
 	case "zoom":
 		return "+-"
 	}
-	first := b
+	first := *b
 	first.keys = b.keys[:1]
 	return first.shown()
 }
-
-func clock(t time.Time) string { return t.Format("15:04:05") }

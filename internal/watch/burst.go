@@ -92,6 +92,11 @@ const (
 // watched for.
 type Watching struct{ Number int }
 
+// CaughtUp answers CatchUp: what had been written when that was called has been told as
+// Touched, as far as it concerns anybody.
+type CaughtUp struct{ Number int }
+
+func (CaughtUp) event()  {}
 func (Touched) event()   {}
 func (Watching) event()  {}
 func (Change) event()    {}

@@ -1,6 +1,9 @@
 package watch
 
-import "errors"
+import (
+	"errors"
+	"time"
+)
 
 // kernel tells of what happens in single folders. There is one implementation for
 // Linux, and one for other systems.
@@ -11,6 +14,9 @@ type kernel interface {
 	remove(id watchID)
 	// batches gives notices in the order of their happening.
 	batches() <-chan []notice
+	// handedOut reports whether everything that happened before that moment has been given
+	// to batches.
+	handedOut(before time.Time) bool
 	close()
 }
 

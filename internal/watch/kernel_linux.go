@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -17,6 +18,11 @@ type inotify struct {
 	fd   int
 	out  chan []notice
 	done chan struct{}
+
+	// The lock leaves no moment between the system's handing out bytes and our knowing
+	// of them.
+	mu   sync.Mutex
+	busy bool // the reader has notices that it has not handed out
 }
 
 // openKernel returns the system's interface. The error is errLimit where this user
@@ -61,17 +67,49 @@ func (k *inotify) read() {
 	var pace pace
 	for {
 		asked := time.Now()
-		n, err := k.file.Read(buffer)
+		n, err := k.wait(buffer)
 		if err != nil {
 			return
 		}
 		select {
 		case k.out <- parseNotices(buffer[:n]):
+			k.mu.Lock()
+			k.busy = false
+			k.mu.Unlock()
 		case <-k.done:
 			return
 		}
 		time.Sleep(pace.pause(time.Since(asked), n))
 	}
+}
+
+// wait reads when there is something to be read.
+func (k *inotify) wait(buffer []byte) (n int, err error) {
+	conn, err := k.file.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	waited := conn.Read(func(fd uintptr) bool {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		for {
+			n, err = unix.Read(int(fd), buffer)
+			k.busy = n > 0
+			if err != unix.EINTR {
+				return err != unix.EAGAIN
+			}
+		}
+	})
+	return max(n, 0), errors.Join(waited, err)
+}
+
+// handedOut: the system enters notices into its queue before the call returns that they are
+// of.
+func (k *inotify) handedOut(time.Time) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	queued, err := unix.IoctlGetInt(k.fd, unix.TIOCINQ)
+	return !k.busy && (err != nil || queued == 0)
 }
 
 // pace lets notices gather that come one by one without an end, as of a file that is written a

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/fsnotify/fsnotify"
 )
@@ -68,6 +69,13 @@ func (k *portable) remove(id watchID) {
 	delete(k.ids, real)
 	delete(k.paths, id)
 	k.watcher.Remove(real) // the system may have done so itself
+}
+
+// late is how long these systems may take to tell of something.
+const late = 200 * time.Millisecond
+
+func (k *portable) handedOut(before time.Time) bool {
+	return time.Since(before) > late && len(k.out) == 0
 }
 
 func (k *portable) batches() <-chan []notice { return k.out }

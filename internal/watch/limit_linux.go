@@ -2,7 +2,7 @@ package watch
 
 import (
 	"fmt"
-	"omnivigil/internal/plural"
+	"omnivigil/internal/phrase"
 	"os"
 	"strconv"
 	"strings"
@@ -12,7 +12,7 @@ import (
 func limitWords(folders int) string {
 	const watches, instances = "fs.inotify.max_user_watches", "fs.inotify.max_user_instances"
 	return fmt.Sprintf("the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",
-		plural.Count(folders, "folder"), watches, max(524288, 4*limit("max_user_watches")), instances, max(1024, 4*limit("max_user_instances")))
+		phrase.Count(folders, "folder"), watches, max(524288, 4*limit("max_user_watches")), instances, max(1024, 4*limit("max_user_instances")))
 }
 
 // limit returns a limit of inotify(7), or 0.

@@ -130,6 +130,14 @@ func (t *tree) lookAround(now time.Time) {
 	}
 }
 
+// lookEverywhere looks at all folders that the system does not tell of, whether their time
+// has come or not.
+func (t *tree) lookEverywhere() {
+	for _, r := range t.pollGroups {
+		r.next = time.Time{}
+	}
+}
+
 // tryWatching sees whether the limit that kept folders from being watched is gone,
 // by trying with one of them.
 func (t *tree) tryWatching(folders []*folder) {

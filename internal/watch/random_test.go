@@ -95,6 +95,10 @@ func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
 
 func (k *lossyKernel) batches() <-chan []notice { return k.out }
 
+func (k *lossyKernel) handedOut(before time.Time) bool {
+	return k.kernel.handedOut(before) && len(k.kernel.batches()) == 0
+}
+
 const bell = "bell.ring"
 
 func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *treeDriver {

@@ -12,7 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"omnivigil/internal/plural"
+	"omnivigil/internal/phrase"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -25,6 +25,7 @@ type Watcher struct {
 	events  chan Event
 	next    chan wanted
 	asked   chan inquiry
+	behind  chan request
 	closing chan struct{}
 
 	clock func() time.Time // by which files come to rest
@@ -38,6 +39,7 @@ type Watcher struct {
 	limited  int // how many folders the person knows to be without a watch
 	lockWait lockWait
 	untold   []Event // see handOut
+	caughtUp []int   // requests to be answered
 }
 
 // Open starts to watch the folder root, for nobody at first: see SetInterests. It
@@ -55,7 +57,7 @@ func Open(root string) (*Watcher, error) {
 func newWatcher(root string, k kernel, clock func() time.Time) *Watcher {
 	w := &Watcher{
 		clock:  clock,
-		events: make(chan Event, 64), next: make(chan wanted, 1), asked: make(chan inquiry), closing: make(chan struct{}),
+		events: make(chan Event, 64), next: make(chan wanted, 1), asked: make(chan inquiry), behind: make(chan request, 64), closing: make(chan struct{}),
 		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
 	}
 	w.tree.kernel, w.tree.clock = k, clock
@@ -123,6 +125,32 @@ func (w *Watcher) files(key string) []string {
 	return slices.Compact(files)
 }
 
+// request is a call of CatchUp.
+type request struct {
+	number int
+	at     time.Time
+}
+
+// CatchUp has the watcher hear of all that was written before the call, although the
+// system may not have told of it yet. It returns at once; a CaughtUp with that number
+// comes after what there was to tell.
+func (w *Watcher) CatchUp(number int) {
+	select {
+	case w.behind <- request{number, time.Now()}:
+	case <-w.closing:
+	}
+}
+
+// catchUp hears what was written before a request.
+func (w *Watcher) catchUp(r request, batches <-chan []notice) {
+	const look = 100 * time.Microsecond
+	for k := w.tree.kernel; k != nil && !k.handedOut(r.at); time.Sleep(look) {
+		w.drain(batches)
+	}
+	w.tree.lookEverywhere()
+	w.caughtUp = append(w.caughtUp, r.number)
+}
+
 // Close ends the watching. It must be called once.
 func (w *Watcher) Close() { close(w.closing) }
 
@@ -149,6 +177,8 @@ func (w *Watcher) loop() {
 			w.replace(next)
 		case q := <-w.asked:
 			q.answer <- w.files(q.key)
+		case r := <-w.behind:
+			w.catchUp(r, batches)
 		case <-timer.C:
 			w.idle()
 		}
@@ -157,6 +187,10 @@ func (w *Watcher) loop() {
 		w.mend()
 		w.report()
 		w.settle(w.clock())
+		for _, number := range w.caughtUp {
+			w.tell(CaughtUp{number})
+		}
+		w.caughtUp = w.caughtUp[:0]
 		w.handOut()
 	}
 }
@@ -225,7 +259,7 @@ func (w *Watcher) mend() {
 			t.compare(a, missed, true)
 		}
 		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
-			plural.Count(len(t.edits)-before, "change")))
+			phrase.Count(len(t.edits)-before, "change")))
 	}
 	t.lookAtTied()
 	for range 3 { // ignore files that come with the folders which other ignore files let in

@@ -478,3 +478,43 @@ func TestSpare(t *testing.T) {
 	tr.want(nil)
 	assert.Zero(t, tr.spares)
 }
+
+// TestCatchUp hears of every write that was finished before it was asked to, before it
+// answers, in files that are there, new folders, and folders that are looked at.
+func TestCatchUp(t *testing.T) {
+	root := t.TempDir()
+	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.go"), Debounce: debounce},
+		Interest{Key: "polled", Rules: rules("polled/**"), Debounce: debounce, Poll: time.Hour})
+	put(t, root, "polled/a.txt")
+	w.settle(t)
+	for n := range 200 {
+		var want string
+		switch n % 4 {
+		case 0:
+			want = "all"
+			put(t, root, "a.go")
+		case 1:
+			want = "all"
+			put(t, root, fmt.Sprintf("new-%d/b.go", n))
+		case 2:
+			want = "polled"
+			put(t, root, fmt.Sprintf("polled/%d.txt", n))
+		case 3:
+			want = "all"
+			require.NoError(t, os.Rename(filepath.Join(root, "a.go"), filepath.Join(root, "c.go")))
+		}
+		w.CatchUp(n)
+		told := false
+		for {
+			ev := w.next(t)
+			if touched, ok := ev.(Touched); ok {
+				told = told || slices.Contains(touched.Keys, want)
+			}
+			if answer, ok := ev.(CaughtUp); ok {
+				require.Equal(t, CaughtUp{n}, answer)
+				break
+			}
+		}
+		require.True(t, told, "write %d is not told", n)
+	}
+}

@@ -1,4 +1,5 @@
-package usage
+// Package browse opens addresses in the person's browser.
+package browse
 
 import (
 	"fmt"
@@ -13,9 +14,9 @@ func init() {
 	browser.Stdout, browser.Stderr = io.Discard, io.Discard
 }
 
-// Browse opens an address in the person's browser. It blocks until the system's opener
+// Open opens an address in the person's browser. It blocks until the system's opener
 // has taken it.
-func Browse(a netip.AddrPort) error {
+func Open(a netip.AddrPort) error {
 	host := a.Addr().String()
 	if a.Addr().IsUnspecified() {
 		host = "localhost"

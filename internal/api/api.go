@@ -1,0 +1,218 @@
+// Package api is the one contract between a project that runs and whatever shows or steers
+// it: the full screen, the plain stream, commands in a second terminal, editors,
+// assistants. A running project implements Project; Server carries it over a Unix socket,
+// as docs/api.md describes, and Client is a Project again.
+//
+// All values are plain: states and the like have text names, times are RFC 3339 with
+// nanoseconds, lengths of time are seconds. What has been handed out is never changed.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// Version is the version of the contract. Faces of another one are refused.
+const Version = 1
+
+// Project is one that runs. Its methods may be called from any goroutine. They block until
+// they are answered or the context is done.
+type Project interface {
+	// Snapshot returns the project as it is now.
+	Snapshot(ctx context.Context) (*Snapshot, error)
+
+	// Follow calls show with the project as it is now and again whenever that has changed,
+	// at most MostFrames times a second. It returns nil when the project has ended and show
+	// has seen that, and otherwise the error of show or of the context. While it goes on,
+	// the face counts as one of the project's, unless its kind is empty.
+	Follow(ctx context.Context, face Face, show func(*Snapshot) error) error
+
+	// Subscribe calls hear with each fact after the one with that number, in order, until
+	// the project has ended, which returns nil, or the context has, or hear has an error.
+	// ErrGap says that facts were asked for that are not kept any more, or that hear was
+	// too slow: then a snapshot tells more.
+	Subscribe(ctx context.Context, since int64, hear func(Fact) error) error
+
+	// Do does what is asked for and says what that has set off. A *Refusal says why not.
+	Do(ctx context.Context, r Request) (Answer, error)
+
+	// Lines returns a part of the log.
+	Lines(ctx context.Context, q LineQuery) (Page, error)
+
+	// Why returns what a save of a path would set off; the path is absolute or relative to
+	// the project's folder.
+	Why(ctx context.Context, path string) (Foresight, error)
+
+	// Wait blocks until all that was written before the call has come to rest.
+	Wait(ctx context.Context, q WaitQuery) (Waited, error)
+}
+
+// MostFrames is how many snapshots a face gets in a second, at most.
+const MostFrames = 30
+
+// Frame is the least time between two snapshots.
+const Frame = time.Second / MostFrames
+
+// ErrGap says that facts in between are not to be had any more.
+var ErrGap = errors.New("facts before these are not kept any more: take a snapshot")
+
+// Refusal is why a request was not carried out.
+type Refusal struct{ Text string }
+
+func (r *Refusal) Error() string { return r.Text }
+
+// Refuse returns a Refusal.
+func Refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
+
+// Seconds is a length of time, which JSON has as a number of seconds.
+type Seconds time.Duration
+
+// Duration returns it as the standard library's type.
+func (s Seconds) Duration() time.Duration { return time.Duration(s) }
+
+// MarshalJSON writes it as a number of seconds.
+func (s Seconds) MarshalJSON() ([]byte, error) {
+	return strconv.AppendFloat(nil, time.Duration(s).Seconds(), 'f', -1, 64), nil
+}
+
+// UnmarshalJSON reads a number of seconds, up to the length of some hundred years.
+func (s *Seconds) UnmarshalJSON(text []byte) error {
+	var f float64
+	if err := json.Unmarshal(text, &f); err != nil {
+		return err
+	}
+	const most = float64(1<<63-1) / 1e9
+	if f < -most || f > most {
+		return fmt.Errorf("%s seconds are too many", text)
+	}
+	*s = Seconds(f * 1e9)
+	return nil
+}
+
+// Request is what a person or program asks of a project.
+type Request struct {
+	Action Action   `json:"action"`
+	Units  []string `json:"units,omitempty"` // names of units and groups
+}
+
+// Action is what is asked for.
+type Action string
+
+// The actions. Those of units need units; beside the others stands what they do without.
+const (
+	Start        Action = "start"         // start or rerun units that do not run, and what they need
+	Restart      Action = "restart"       // restart or rerun units; without any: all that is wanted
+	SetUp        Action = "set-up"        // restart with the setup steps, whether their inputs changed or not
+	Stop         Action = "stop"          // stop units until they are started by request
+	Pause        Action = "pause"         // keep changes and act on none; without units: of all
+	Resume       Action = "resume"        // act on what was kept; without units: of all
+	KeepIgnoring Action = "keep-ignoring" // agree that a unit does not react to what sets it off in a loop
+	ReactAgain   Action = "react-again"   // have it react to that again
+	WriteCure    Action = "write-cure"    // write that it does not into the settings file
+	End          Action = "end"           // stop everything in order, then end the project
+	EndNow       Action = "end-now"       // kill everything, then end the project
+	LeaveRunning Action = "leave-running" // go on without a face, in the background
+)
+
+// Answer is what a request has set off.
+type Answer struct {
+	Ripple int    `json:"ripple,omitempty"` // 0 where nothing had to be done
+	Text   string `json:"text,omitempty"`   // what there is to say about it
+}
+
+// LineQuery says which lines are asked for. The zero value asks for the first ones.
+type LineQuery struct {
+	Unit  string    // empty: of all units together, and what Omnivigil says
+	Count int       // at most so many; 0 is DefaultLines
+	From  int64     // position, from 0, among the unit's lines or all
+	Last  bool      // in place of From: the last ones
+	Until time.Time // in place of From: the last ones that were written before
+	Since time.Time // in place of From: the first ones that were written then or later
+	Run   int       // of this run of the unit alone
+	Why   bool      // of Run, those that are most likely to say why it ended as it did
+}
+
+// Limits of pages.
+const (
+	DefaultLines = 200
+	MostLines    = 5000
+)
+
+// Page is a part of the log.
+type Page struct {
+	From  int64  `json:"from"`  // position of the first of Lines
+	Total int64  `json:"total"` // how many there are, of the unit or of all
+	Lines []Line `json:"lines"`
+}
+
+// Stream says what a line is.
+type Stream string
+
+const (
+	Output Stream = "output" // written by a process
+	Opens  Stream = "opens"  // Omnivigil's note that a run or pass begins
+	Ends   Stream = "ends"   // and that it has ended
+	Note   Stream = "note"   // anything else that Omnivigil has to say
+)
+
+// Line is one line of the log.
+type Line struct {
+	Number int64     `json:"number"` // among all lines, from 0
+	At     time.Time `json:"at"`
+	Unit   string    `json:"unit,omitempty"` // empty where Omnivigil speaks of the project
+	Run    int       `json:"run,omitempty"`
+	Stream Stream    `json:"stream"`
+	Tone   Tone      `json:"tone,omitempty"`
+	Text   string    `json:"text"` // without its end; may hold colour sequences and links
+}
+
+// Foresight is what a save of one path would set off, were everything current.
+type Foresight struct {
+	Path  string   `json:"path"`            // relative to the project's folder
+	Acts  []Act    `json:"acts,omitempty"`  // units that the path concerns
+	Order []Step   `json:"order,omitempty"` // all that would run, in order
+	Text  []string `json:"text"`            // the same in words, and why nothing would happen
+}
+
+// Act is a unit that a path concerns.
+type Act struct {
+	Unit string `json:"unit"`
+	Rule string `json:"rule"`
+	Does string `json:"does"` // "restarts", "reruns", "is sent HUP", "runs COMMAND"
+}
+
+// Step is one unit's part in what a save sets off.
+type Step struct {
+	Unit    string `json:"unit"`
+	Does    string `json:"does"`
+	Because string `json:"because"`
+}
+
+// WaitQuery says what is waited for.
+type WaitQuery struct {
+	Units   []string `json:"units,omitempty"`   // names of units and groups; empty: everything
+	Timeout Seconds  `json:"timeout,omitempty"` // 0 is no limit
+}
+
+// Waited is how what was waited for has ended.
+type Waited struct {
+	OK       bool         `json:"ok"`        // all of it is current
+	TimedOut bool         `json:"timed_out"` // it has not come to rest in time
+	Verdict  Verdict      `json:"verdict"`   // of the project
+	Took     Seconds      `json:"took"`
+	Trouble  []WaitedUnit `json:"trouble,omitempty"` // the units that are not current, the broken ones first
+}
+
+// WaitedUnit is a unit that is not current.
+type WaitedUnit struct {
+	Unit      string    `json:"unit"`
+	State     State     `json:"state"`
+	Freshness Freshness `json:"freshness"`
+	Run       int       `json:"run,omitempty"`
+	Why       string    `json:"why,omitempty"`
+	Line      *Line     `json:"line,omitempty"` // the first line of its output that says why
+}

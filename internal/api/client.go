@@ -1,0 +1,279 @@
+package api
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Client is a project that runs in another process.
+type Client struct {
+	http   http.Client
+	socket string
+}
+
+var _ Project = (*Client)(nil)
+
+// ErrNotRunning says that no project runs at a place.
+var ErrNotRunning = errors.New("the project does not run")
+
+// ErrLost says that whoever runs the project has gone without having ended it.
+var ErrLost = errors.New("the process that runs the project is gone")
+
+// Connect returns the project that runs at a place. It returns ErrNotRunning where none
+// does, and an error in words where it speaks another version of the contract.
+func Connect(ctx context.Context, at Place) (*Client, error) {
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", at.Socket)
+	}
+	c := &Client{socket: at.Socket, http: http.Client{Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true}}}
+	var h hello
+	if err := c.get(ctx, "/hello", nil, &h); err != nil {
+		if ctx.Err() == nil && errors.Is(err, ErrLost) {
+			return nil, ErrNotRunning
+		}
+		return nil, err
+	}
+	if h.Version != Version {
+		return nil, fmt.Errorf("the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first", h.Version, Version)
+	}
+	return c, nil
+}
+
+// Socket is the path of the socket that the project listens on.
+func (c *Client) Socket() string { return c.socket }
+
+// Close ends connections that nothing waits on.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// open sends a request and returns the answer's body, or the error that it tells.
+func (c *Client) open(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
+	var in io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		in = bytes.NewReader(data)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, "http://omnivigil"+path+"?"+query.Encode(), in)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return nil, lost(ctx, err)
+	}
+	if answer.StatusCode == http.StatusOK {
+		return answer.Body, nil
+	}
+	defer answer.Body.Close()
+	var t trouble
+	if err := json.NewDecoder(answer.Body).Decode(&t); err != nil {
+		return nil, fmt.Errorf("the project answers with %s", answer.Status)
+	}
+	if answer.StatusCode == http.StatusConflict {
+		return nil, &Refusal{t.Error}
+	}
+	return nil, problem{answer.StatusCode, t.Error}
+}
+
+// lost is what an error of the connection means.
+func lost(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return fmt.Errorf("%w: %w", ErrLost, err)
+}
+
+func (c *Client) get(ctx context.Context, path string, query url.Values, into any) error {
+	return c.call(ctx, http.MethodGet, path, query, nil, into)
+}
+
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, into any) error {
+	in, err := c.open(ctx, method, path, query, body)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := json.NewDecoder(in).Decode(into); err != nil {
+		return lost(ctx, err)
+	}
+	return nil
+}
+
+// Snapshot implements Project.
+func (c *Client) Snapshot(ctx context.Context) (*Snapshot, error) {
+	s := &Snapshot{}
+	return s, c.get(ctx, root+"/snapshot", nil, s)
+}
+
+// Follow implements Project.
+func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) error) error {
+	query := url.Values{"face": {face.Kind}, "pid": {strconv.Itoa(face.PID)}}
+	var snap *Snapshot
+	err := c.events(ctx, root+"/follow", query, func(name string, data []byte) error {
+		switch name {
+		case "snapshot":
+			snap = &Snapshot{}
+			if err := json.Unmarshal(data, snap); err != nil {
+				return err
+			}
+		case "change":
+			if snap == nil {
+				return errors.New("a change came before a snapshot")
+			}
+			u := &Update{}
+			if err := json.Unmarshal(data, u); err != nil {
+				return err
+			}
+			snap = snap.Apply(u)
+		default:
+			return nil
+		}
+		return show(snap)
+	})
+	if errors.Is(err, ErrLost) && snap != nil && snap.Ended {
+		return nil
+	}
+	return err
+}
+
+// Subscribe implements Project.
+func (c *Client) Subscribe(ctx context.Context, since int64, hear func(Fact) error) error {
+	query := url.Values{"since": {strconv.FormatInt(since, 10)}}
+	ended := false
+	err := c.events(ctx, root+"/facts", query, func(name string, data []byte) error {
+		if name == "gap" {
+			return ErrGap
+		}
+		var f Fact
+		if err := json.Unmarshal(data, &f); err != nil {
+			return err
+		}
+		ended = f.Kind == FactEnded
+		return hear(f)
+	})
+	if errors.Is(err, ErrLost) && ended {
+		return nil
+	}
+	return err
+}
+
+// events reads server-sent events until take has an error or the stream ends, which is
+// ErrLost.
+func (c *Client) events(ctx context.Context, path string, query url.Values, take func(name string, data []byte) error) error {
+	body, err := c.open(ctx, http.MethodGet, path, query, nil)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	in := bufio.NewReaderSize(body, 64<<10)
+	name := ""
+	for {
+		line, err := in.ReadBytes('\n')
+		if err != nil {
+			return lost(ctx, err)
+		}
+		line = bytes.TrimSuffix(line, []byte("\n"))
+		if n, ok := bytes.CutPrefix(line, []byte("event: ")); ok {
+			name = string(n)
+		}
+		if data, ok := bytes.CutPrefix(line, []byte("data: ")); ok {
+			if err := take(name, data); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// Do implements Project.
+func (c *Client) Do(ctx context.Context, r Request) (Answer, error) {
+	var a Answer
+	return a, c.call(ctx, http.MethodPost, root+"/requests", nil, r, &a)
+}
+
+// Lines implements Project.
+func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
+	query := url.Values{}
+	set := func(name, value string, given bool) {
+		if given {
+			query.Set(name, value)
+		}
+	}
+	set("unit", q.Unit, q.Unit != "")
+	set("count", strconv.Itoa(q.Count), q.Count > 0)
+	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
+	set("last", "true", q.Last)
+	set("until", q.Until.Format(time.RFC3339Nano), !q.Until.IsZero())
+	set("since", q.Since.Format(time.RFC3339Nano), !q.Since.IsZero())
+	set("run", strconv.Itoa(q.Run), q.Run > 0)
+	set("why", "true", q.Why)
+	var p Page
+	return p, c.get(ctx, root+"/lines", query, &p)
+}
+
+// Why implements Project.
+func (c *Client) Why(ctx context.Context, path string) (Foresight, error) {
+	var f Foresight
+	return f, c.get(ctx, root+"/why", url.Values{"path": {path}}, &f)
+}
+
+// Wait implements Project.
+func (c *Client) Wait(ctx context.Context, q WaitQuery) (Waited, error) {
+	query := url.Values{"unit": q.Units}
+	if q.Timeout > 0 {
+		seconds, _ := q.Timeout.MarshalJSON()
+		query.Set("timeout", strings.TrimSpace(string(seconds)))
+	}
+	var w Waited
+	return w, c.get(ctx, root+"/wait", query, &w)
+}
+
+// FollowLines calls take with the lines that are asked for and then with those that come,
+// until the project has ended and all are told, or take has an error, or the context is
+// done.
+func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
+	next := int64(-1)
+	catchUp := func() error {
+		for {
+			page, err := p.Lines(ctx, q)
+			if err != nil {
+				return err
+			}
+			if len(page.Lines) == 0 {
+				if next < 0 {
+					next = page.Total
+					q = LineQuery{Unit: q.Unit, Count: MostLines, From: next}
+				}
+				return nil
+			}
+			if err := take(page.Lines); err != nil {
+				return err
+			}
+			next = page.From + int64(len(page.Lines))
+			q = LineQuery{Unit: q.Unit, Count: MostLines, From: next}
+		}
+	}
+	if err := catchUp(); err != nil {
+		return err
+	}
+	lines := int64(-1)
+	return p.Follow(ctx, Face{}, func(s *Snapshot) error {
+		if s.Lines == lines && !s.Ended {
+			return nil
+		}
+		lines = s.Lines
+		return catchUp()
+	})
+}

@@ -1,0 +1,34 @@
+//go:build unix
+
+package api
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+func ownedByUs(info fs.FileInfo) bool {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(stat.Uid) == os.Getuid()
+}
+
+func lock(f *os.File) error {
+	switch err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); {
+	case errors.Is(err, unix.EWOULDBLOCK):
+		return ErrLocked
+	case err != nil:
+		return fmt.Errorf("lock the project: %w", err)
+	}
+	return nil
+}
+
+// isWritable makes a folder, if it is not there, and reports whether files can be made in
+// it.
+func isWritable(folder string) bool {
+	return os.MkdirAll(folder, 0o700) == nil && unix.Access(folder, unix.W_OK|unix.X_OK) == nil
+}

@@ -1,0 +1,339 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Limits of what is taken from faces.
+const (
+	mostBody    = 1 << 20 // bytes of a request
+	mostHeaders = 16 << 10
+	mostStreams = 200 // that go on at the same time
+	mostUnits   = 10_000
+)
+
+// Server carries a project over HTTP/1.1. Its methods may be called from any goroutine.
+type Server struct {
+	project Project
+	session string
+	http    http.Server
+	streams chan struct{} // has room for those that may still begin
+	ctx     context.Context
+	stop    func()
+}
+
+// NewServer returns a server for a project; session tells it from others, in the ids of
+// events.
+func NewServer(p Project, session string) *Server {
+	s := &Server{project: p, session: session, streams: make(chan struct{}, mostStreams)}
+	s.ctx, s.stop = context.WithCancel(context.Background())
+	s.http = http.Server{
+		Handler: s.handler(), MaxHeaderBytes: mostHeaders, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute,
+		BaseContext: func(net.Listener) context.Context { return s.ctx },
+	}
+	return s
+}
+
+// Serve answers until Close. It blocks.
+func (s *Server) Serve(l net.Listener) error {
+	if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// Close ends all that goes on at once.
+func (s *Server) Close() {
+	s.stop()
+	s.http.Close()
+}
+
+// hello is what a face asks for first.
+type hello struct {
+	Version int    `json:"version"`
+	Session string `json:"session"`
+}
+
+// root is the part of every path that names the contract's version.
+var root = fmt.Sprintf("/v%d", Version)
+
+func (s *Server) handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /hello", func(w http.ResponseWriter, _ *http.Request) {
+		reply(w, hello{Version, s.session}, nil)
+	})
+	mux.HandleFunc("GET "+root+"/snapshot", func(w http.ResponseWriter, r *http.Request) {
+		snap, err := s.project.Snapshot(r.Context())
+		reply(w, snap, err)
+	})
+	mux.HandleFunc("GET "+root+"/follow", s.streamed(s.follow))
+	mux.HandleFunc("GET "+root+"/facts", s.streamed(s.facts))
+	mux.HandleFunc("GET "+root+"/lines", s.lines)
+	mux.HandleFunc("GET "+root+"/lines/follow", s.streamed(s.followLines))
+	mux.HandleFunc("GET "+root+"/why", func(w http.ResponseWriter, r *http.Request) {
+		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
+		reply(w, answer, err)
+	})
+	mux.HandleFunc("POST "+root+"/requests", s.requests)
+	mux.HandleFunc("GET "+root+"/wait", s.wait)
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, nil, problem{http.StatusNotFound, fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, Version)})
+	})
+	return mux
+}
+
+// problem is an error with the HTTP status that it is answered by.
+type problem struct {
+	status int
+	text   string
+}
+
+func (p problem) Error() string { return p.text }
+
+func badQuery(format string, args ...any) error {
+	return problem{http.StatusBadRequest, fmt.Sprintf(format, args...)}
+}
+
+// trouble is an error as it is sent.
+type trouble struct {
+	Error string `json:"error"`
+}
+
+// reply answers with a value as JSON, or with an error and its status.
+func reply(w http.ResponseWriter, value any, err error) {
+	w.Header().Set("Content-Type", "application/json")
+	status := http.StatusOK
+	var refusal *Refusal
+	var p problem
+	switch {
+	case err == nil:
+	case errors.As(err, &refusal):
+		status = http.StatusConflict
+	case errors.As(err, &p):
+		status = p.status
+	default:
+		status = http.StatusInternalServerError
+	}
+	if err != nil {
+		value = trouble{err.Error()}
+	}
+	w.WriteHeader(status)
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	out.Encode(value) // whoever has asked may be gone
+}
+
+// streamed bounds how many streams go on at the same time.
+func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case s.streams <- struct{}{}:
+			defer func() { <-s.streams }()
+			serve(w, r)
+		default:
+			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("%d streams go on already", mostStreams)})
+		}
+	}
+}
+
+// events writes server-sent events, as the HTML standard describes them in "Server-sent
+// events".
+type events struct {
+	w       http.ResponseWriter
+	session string
+}
+
+func (s *Server) beginEvents(w http.ResponseWriter) *events {
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusOK)
+	http.NewResponseController(w).Flush()
+	return &events{w, s.session}
+}
+
+func (e *events) send(name string, number int64, value any) error {
+	data, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(e.w, "id: %s.%d\nevent: %s\ndata: %s\n\n", e.session, number, name, data); err != nil {
+		return err
+	}
+	return http.NewResponseController(e.w).Flush()
+}
+
+// follow sends the project whole, and then what changes.
+func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
+	pid, _ := strconv.Atoi(r.FormValue("pid"))
+	face := Face{Kind: r.FormValue("face"), PID: pid}
+	if len(face.Kind) > 32 {
+		reply(w, nil, badQuery("face is too long"))
+		return
+	}
+	out := s.beginEvents(w)
+	var last *Snapshot
+	s.project.Follow(r.Context(), face, func(snap *Snapshot) error {
+		before := last
+		if last = snap; before == nil {
+			return out.send("snapshot", snap.Number, snap)
+		}
+		return out.send("change", snap.Number, Diff(before, snap))
+	})
+}
+
+// facts sends what happens.
+func (s *Server) facts(w http.ResponseWriter, r *http.Request) {
+	since, err := s.since(r)
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	out := s.beginEvents(w)
+	if since == elsewhere {
+		out.send("gap", 0, trouble{"that was another session: take a snapshot"})
+		return
+	}
+	err = s.project.Subscribe(r.Context(), since, func(f Fact) error { return out.send("fact", f.ID, f) })
+	if errors.Is(err, ErrGap) {
+		out.send("gap", 0, trouble{ErrGap.Error()})
+	}
+}
+
+// elsewhere stands for an event of another session.
+const elsewhere = -1
+
+// since returns the number of the event after which the next ones are asked for.
+func (s *Server) since(r *http.Request) (int64, error) {
+	if id := r.Header.Get("Last-Event-ID"); id != "" {
+		session, number, _ := cutLast(id, ".")
+		if session != s.session {
+			return elsewhere, nil
+		}
+		return whole(number, "Last-Event-ID")
+	}
+	return whole(r.FormValue("since"), "since")
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
+}
+
+// whole reads a whole number from 0; empty is 0.
+func whole(text, name string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, badQuery("%s must be a whole number, not %q", name, text)
+	}
+	return n, nil
+}
+
+// lineQuery reads which lines are asked for.
+func lineQuery(r *http.Request) (LineQuery, error) {
+	q := LineQuery{Unit: r.FormValue("unit")}
+	count, err := whole(r.FormValue("count"), "count")
+	if err != nil {
+		return q, err
+	}
+	if count > MostLines {
+		return q, badQuery("count must be at most %d", MostLines)
+	}
+	q.Count = int(count)
+	if q.From, err = whole(r.FormValue("from"), "from"); err != nil {
+		return q, err
+	}
+	run, err := whole(r.FormValue("run"), "run")
+	if err != nil {
+		return q, err
+	}
+	q.Run = int(min(run, 1<<31))
+	for name, at := range map[string]*time.Time{"until": &q.Until, "since": &q.Since} {
+		if text := r.FormValue(name); text != "" {
+			if *at, err = time.Parse(time.RFC3339Nano, text); err != nil {
+				return q, badQuery("%s must be a time such as 2030-05-04T12:04:31.5Z, not %q", name, text)
+			}
+		}
+	}
+	for name, flag := range map[string]*bool{"last": &q.Last, "why": &q.Why} {
+		if text := r.FormValue(name); text != "" {
+			if *flag, err = strconv.ParseBool(text); err != nil {
+				return q, badQuery("%s must be true or false, not %q", name, text)
+			}
+		}
+	}
+	return q, nil
+}
+
+func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
+	q, err := lineQuery(r)
+	var page Page
+	if err == nil {
+		page, err = s.project.Lines(r.Context(), q)
+	}
+	if page.Lines == nil {
+		page.Lines = []Line{}
+	}
+	reply(w, page, err)
+}
+
+// followLines sends lines as JSON lines: those that are asked for, and then those that come.
+func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
+	q, err := lineQuery(r)
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.WriteHeader(http.StatusOK)
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	FollowLines(r.Context(), s.project, q, func(lines []Line) error {
+		for _, l := range lines {
+			if err := out.Encode(l); err != nil {
+				return err
+			}
+		}
+		return http.NewResponseController(w).Flush()
+	})
+}
+
+func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
+	var request Request
+	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
+	in.DisallowUnknownFields()
+	if err := in.Decode(&request); err != nil {
+		reply(w, nil, badQuery("a request must be JSON such as {\"action\":\"restart\",\"units\":[\"berths\"]}: %v", err))
+		return
+	}
+	if len(request.Units) > mostUnits {
+		reply(w, nil, badQuery("these are too many units"))
+		return
+	}
+	answer, err := s.project.Do(r.Context(), request)
+	reply(w, answer, err)
+}
+
+func (s *Server) wait(w http.ResponseWriter, r *http.Request) {
+	q := WaitQuery{Units: r.URL.Query()["unit"]}
+	if text := r.FormValue("timeout"); text != "" {
+		if err := q.Timeout.UnmarshalJSON([]byte(text)); err != nil || q.Timeout < 0 {
+			reply(w, nil, badQuery("timeout must be a number of seconds, not %q", text))
+			return
+		}
+	}
+	waited, err := s.project.Wait(r.Context(), q)
+	reply(w, waited, err)
+}

@@ -1,0 +1,301 @@
+package api
+
+import (
+	"maps"
+	"slices"
+	"time"
+)
+
+// Update is what has changed from one snapshot to the next; what has not is missing.
+type Update struct {
+	Number  int64           `json:"number"`
+	At      time.Time       `json:"at"`
+	Project *About          `json:"project,omitempty"`
+	Verdict *Verdict        `json:"verdict,omitempty"`
+	Order   []string        `json:"order,omitempty"` // the names of all units, where these are others
+	Units   []*Unit         `json:"units,omitempty"` // those that have changed, without their marks
+	Lives   map[string]Life `json:"lives,omitempty"` // by unit
+	Ripples []*Ripple       `json:"ripples,omitempty"`
+	Oldest  int             `json:"oldest,omitempty"` // number of the oldest ripple that is kept, where that is another
+	Saves   []Save          `json:"saves,omitempty"`  // those that have come
+	Resaved bool            `json:"resaved,omitempty"`
+	Uses    map[string]Use  `json:"uses,omitempty"` // empty ones have gone
+	Faces   []Face          `json:"faces,omitempty"`
+	Alone   bool            `json:"alone,omitempty"` // there is no face any more
+	Jobs    *Jobs           `json:"jobs,omitempty"`
+	Status  *Status         `json:"status,omitempty"`
+}
+
+// Life replaces all of a unit's marks from that moment on.
+type Life struct {
+	From  time.Time `json:"from,omitzero"` // zero: all
+	Marks []Mark    `json:"marks"`
+}
+
+// Diff returns what has changed from one snapshot to a later one.
+func Diff(from, to *Snapshot) *Update {
+	d := &Update{Number: to.Number, At: to.At}
+	if !sameProject(&from.Project, &to.Project) {
+		d.Project = &to.Project
+	}
+	if from.Verdict != to.Verdict {
+		d.Verdict = &to.Verdict
+	}
+	if from.Status != to.Status {
+		d.Status = &to.Status
+	}
+	if !sameJobs(from.Jobs, to.Jobs) {
+		d.Jobs = &to.Jobs
+	}
+	if !slices.Equal(from.Faces, to.Faces) {
+		d.Faces, d.Alone = to.Faces, len(to.Faces) == 0
+	}
+	d.diffUnits(from, to)
+	d.diffRipples(from, to)
+	d.diffSaves(from.Saves, to.Saves)
+	d.diffUses(from.Uses, to.Uses)
+	return d
+}
+
+func sameProject(a, b *About) bool {
+	return a.Name == b.Name && a.File == b.File && a.Root == b.Root && a.Session == b.Session && a.Logs == b.Logs &&
+		a.Supervisor == b.Supervisor && a.Warden == b.Warden &&
+		maps.EqualFunc(a.Groups, b.Groups, func(x, y []string) bool { return slices.Equal(x, y) })
+}
+
+func sameJobs(a, b Jobs) bool {
+	return a.Most == b.Most && a.Taken == b.Taken && a.Text == b.Text && a.Alone == b.Alone && slices.Equal(a.By, b.By)
+}
+
+func (d *Update) diffUnits(from, to *Snapshot) {
+	same := len(from.Units) == len(to.Units)
+	for i := 0; same && i < len(to.Units); i++ {
+		same = from.Units[i].Name == to.Units[i].Name
+	}
+	before := func(i int) *Unit { return from.Units[i] }
+	if !same {
+		byName := map[string]*Unit{}
+		for _, u := range from.Units {
+			byName[u.Name] = u
+		}
+		before = func(i int) *Unit { return byName[to.Units[i].Name] }
+		d.Order = make([]string, len(to.Units))
+		for i, u := range to.Units {
+			d.Order[i] = u.Name
+		}
+	}
+	for i, u := range to.Units {
+		old := before(i)
+		if old == u {
+			continue
+		}
+		short := *u
+		short.Marks = nil
+		d.Units = append(d.Units, &short)
+		var marks []Mark
+		if old != nil {
+			marks = old.Marks
+		}
+		if life, changed := lifeSince(marks, u.Marks); changed {
+			if d.Lives == nil {
+				d.Lives = map[string]Life{}
+			}
+			d.Lives[u.Name] = life
+		}
+	}
+}
+
+// lifeSince returns how a unit's life has gone on. Lives grow at their end; once in a while
+// their beginning is forgotten, which whoever has it need not do at the same time.
+func lifeSince(old, now []Mark) (Life, bool) {
+	if len(old) == 0 {
+		return Life{Marks: now}, len(now) > 0
+	}
+	last := old[len(old)-1]
+	for i := len(now) - 1; i >= 0; i-- {
+		if now[i].At.Equal(last.At) && now[i].State == last.State && now[i].Stale == last.Stale && now[i].Run == last.Run {
+			if i == len(now)-1 {
+				return Life{}, false
+			}
+			// Marks of the same moment are told together.
+			from := i + 1
+			for from > 0 && now[from-1].At.Equal(now[i+1].At) {
+				from--
+			}
+			return Life{From: now[from].At, Marks: now[from:]}, true
+		}
+		if now[i].At.Before(last.At) {
+			break
+		}
+	}
+	return Life{Marks: now}, true
+}
+
+func (d *Update) diffRipples(from, to *Snapshot) {
+	known := map[int]*Ripple{}
+	for _, r := range from.Ripples {
+		known[r.ID] = r
+	}
+	for _, r := range to.Ripples {
+		if known[r.ID] != r {
+			d.Ripples = append(d.Ripples, r)
+		}
+	}
+	if len(to.Ripples) > 0 && (len(from.Ripples) == 0 || from.Ripples[0].ID != to.Ripples[0].ID) {
+		d.Oldest = to.Ripples[0].ID
+	}
+}
+
+func (d *Update) diffSaves(from, to []Save) {
+	same := func(a, b Save) bool { return a.Ripple == b.Ripple && a.At.Equal(b.At) }
+	if n := len(from); n <= len(to) && (n == 0 || same(from[0], to[0]) && same(from[n-1], to[n-1])) {
+		d.Saves = to[n:]
+		return
+	}
+	d.Saves, d.Resaved = to, true // the oldest were forgotten
+}
+
+func (d *Update) diffUses(from, to map[string]Use) {
+	set := func(unit string, u Use) {
+		if d.Uses == nil {
+			d.Uses = map[string]Use{}
+		}
+		d.Uses[unit] = u
+	}
+	for unit, u := range to {
+		if old, known := from[unit]; !known || !sameUse(old, u) {
+			set(unit, u)
+		}
+	}
+	for unit := range from {
+		if _, there := to[unit]; !there {
+			set(unit, Use{})
+		}
+	}
+}
+
+func sameUse(a, b Use) bool {
+	return a.CPU == b.CPU && a.Memory == b.Memory && slices.Equal(a.Addresses, b.Addresses)
+}
+
+// Apply returns the snapshot that follows, and leaves the one before as it is.
+func (s *Snapshot) Apply(d *Update) *Snapshot {
+	next := *s
+	next.Number, next.At = d.Number, d.At
+	if d.Project != nil {
+		next.Project = *d.Project
+	}
+	if d.Verdict != nil {
+		next.Verdict = *d.Verdict
+	}
+	if d.Status != nil {
+		next.Status = *d.Status
+	}
+	if d.Jobs != nil {
+		next.Jobs = *d.Jobs
+	}
+	if d.Faces != nil || d.Alone {
+		next.Faces = d.Faces
+	}
+	next.Units = s.unitsAfter(d)
+	next.Ripples = s.ripplesAfter(d)
+	switch {
+	case d.Resaved:
+		next.Saves = d.Saves
+	case len(d.Saves) > 0:
+		next.Saves = slices.Concat(s.Saves, d.Saves)
+	}
+	if len(d.Uses) > 0 {
+		next.Uses = maps.Clone(s.Uses)
+		if next.Uses == nil {
+			next.Uses = map[string]Use{}
+		}
+		for unit, u := range d.Uses {
+			if sameUse(u, Use{}) {
+				delete(next.Uses, unit)
+			} else {
+				next.Uses[unit] = u
+			}
+		}
+	}
+	return &next
+}
+
+func (s *Snapshot) unitsAfter(d *Update) []*Unit {
+	if len(d.Units) == 0 && d.Order == nil {
+		return s.Units
+	}
+	byName := make(map[string]*Unit, len(s.Units))
+	for _, u := range s.Units {
+		byName[u.Name] = u
+	}
+	for _, u := range d.Units {
+		whole := *u
+		if old := byName[u.Name]; old != nil {
+			whole.Marks = old.Marks
+		}
+		if life, ok := d.Lives[u.Name]; ok {
+			whole.Marks = livesOn(whole.Marks, life)
+		}
+		byName[u.Name] = &whole
+	}
+	order := d.Order
+	if order == nil {
+		units := make([]*Unit, len(s.Units))
+		for i, u := range s.Units {
+			units[i] = byName[u.Name]
+		}
+		return units
+	}
+	units := make([]*Unit, 0, len(order))
+	for _, name := range order {
+		if u := byName[name]; u != nil {
+			units = append(units, u)
+		}
+	}
+	return units
+}
+
+// mostMarks is how many marks a face keeps of a unit.
+const mostMarks = 20000
+
+func livesOn(marks []Mark, life Life) []Mark {
+	if life.From.IsZero() {
+		return life.Marks
+	}
+	n := len(marks)
+	for n > 0 && !marks[n-1].At.Before(life.From) {
+		n--
+	}
+	if n > mostMarks {
+		marks, n = marks[n-mostMarks/2:n], mostMarks/2
+	}
+	return slices.Concat(marks[:n], life.Marks)
+}
+
+func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
+	if len(d.Ripples) == 0 && d.Oldest == 0 {
+		return s.Ripples
+	}
+	out := slices.Clone(s.Ripples)
+	for _, r := range d.Ripples {
+		i, known := slices.BinarySearchFunc(out, r.ID, func(r *Ripple, id int) int { return r.ID - id })
+		if known {
+			out[i] = r
+		} else {
+			out = slices.Insert(out, i, r)
+		}
+	}
+	if d.Oldest > 0 {
+		out = slices.DeleteFunc(out, func(r *Ripple) bool { return r.ID < d.Oldest })
+	}
+	return out
+}
+
+// Differ reports whether something is not the same in two snapshots of the same project,
+// but for their number and time.
+func Differ(a, b *Snapshot) bool {
+	d := Diff(a, b)
+	return d.Project != nil || d.Verdict != nil || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
+		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || d.Faces != nil || d.Alone || d.Jobs != nil || d.Status != nil
+}

@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/guard"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plain"
+	"omnivigil/internal/tui"
+	"omnivigil/internal/visible"
+)
+
+// face is this process as one of a project's faces.
+type face struct {
+	project *api.Client
+	place   api.Place
+	began   time.Time
+	keeper  *guard.Keeper
+	last    atomic.Pointer[api.Snapshot] // as the project was last seen
+	ending  *ending
+}
+
+// showProject is a face from its start to its account. It returns when the project has
+// ended or the person has closed the face.
+func showProject(place api.Place, project *api.Client, asPlain bool) error {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	first, err := project.Snapshot(ctx)
+	if err != nil {
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	f := &face{project: project, place: place, began: time.Now()}
+	f.last.Store(first)
+	f.ending = f.endOnSignal(stop)
+	if !asPlain && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
+		err = f.screen(ctx, first)
+	} else {
+		inTime(f.ending.urgent, func() { err = f.stream(ctx, first) })
+	}
+	stop()
+	project.Close()
+	return f.account(err)
+}
+
+// colours reports whether what is printed may have them.
+func colours() bool { return isTerminal(os.Stdout) && os.Getenv("NO_COLOR") == "" }
+
+func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
+
+func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
+	keeper, err := guard.Keep()
+	if err != nil {
+		return err
+	}
+	f.keeper = keeper
+	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
+	last, err := screen.Run(ctx)
+	f.last.Store(last)
+	return err
+}
+
+func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
+	format := plain.For(first, colours())
+	printer := plain.Printer{Project: f.project, Out: os.Stdout, Format: format}
+	last, err := printer.Follow(ctx)
+	if last != nil {
+		f.last.Store(last)
+	}
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// inTime waits for work, but not for long once it is urgent: it may be writing to where
+// nobody reads.
+func inTime(urgent <-chan struct{}, work func()) {
+	const patience = time.Second
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		work()
+	}()
+	select {
+	case <-done:
+	case <-urgent:
+		select {
+		case <-done:
+		case <-time.After(patience):
+		}
+	}
+}
+
+// ending is what signals have asked for.
+type ending struct {
+	came   chan struct{} // closed when one has asked to end
+	urgent chan struct{} // closed when nobody is to be waited for
+}
+
+func (e *ending) asked() bool {
+	select {
+	case <-e.came:
+		return true
+	default:
+		return false
+	}
+}
+
+const sameSignal = 300 * time.Millisecond
+
+// endOnSignal turns the first signal to end into the end of the project, in order, where
+// this is its only face, else into the end of the face; and the second into the end at once.
+// After TERM, HUP and the second of any, neither the project nor a terminal that does not
+// read is waited for long.
+func (f *face) endOnSignal(close_ func()) *ending {
+	e := &ending{came: make(chan struct{}), urgent: make(chan struct{})}
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	// A reader that has gone is told by an error, not by the end of the program.
+	signal.Ignore(syscall.SIGPIPE)
+	var urgent sync.Once
+	go func() {
+		var last time.Time
+		for sig := range signals {
+			if time.Since(last) < sameSignal { // a shell and its terminal may both send one
+				continue
+			}
+			last = time.Now()
+			again := e.asked()
+			if !again {
+				close(e.came)
+			}
+			go f.end(again, close_)
+			if again || sig != os.Interrupt {
+				urgent.Do(func() {
+					close(e.urgent)
+					go f.endAnyway()
+				})
+			}
+		}
+	}()
+	return e
+}
+
+// end ends the project, or only the face where the project would go on without it.
+func (f *face) end(atOnce bool, closeFace func()) {
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	snap, err := f.project.Snapshot(ctx)
+	if err != nil || snap.Background || len(snap.Faces) > 1 {
+		closeFace()
+		return
+	}
+	action := api.End
+	if atOnce {
+		action = api.EndNow
+	}
+	f.project.Do(ctx, api.Request{Action: action})
+}
+
+// endAnyway ends this process when the project has gone, whatever the terminal does. The
+// keeper puts that back.
+func (f *face) endAnyway() {
+	const most, patience = 30 * time.Second, 2 * time.Second
+	waitGone(f.place, most)
+	time.Sleep(patience)
+	os.Exit(exitInterrupted)
+}
+
+// account is what stays in the terminal afterwards, and the exit code.
+func (f *face) account(err error) error {
+	snap := f.last.Load()
+	switch {
+	case errors.Is(err, api.ErrLost):
+		waitGone(f.place, 5*time.Second)
+		return lost(snap)
+	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
+		waitGone(f.place, 5*time.Second)
+		inTime(f.ending.urgent, func() {
+			fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
+			sayAccount(snap)
+		})
+		return nil
+	case err != nil:
+		return outcome{exitFailed, "omnivigil: " + err.Error()}
+	}
+	if !snap.Ended {
+		fmt.Fprintf(os.Stderr, "%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n", visible.Text(snap.Project.Name))
+	} else {
+		waitGone(f.place, 5*time.Second)
+		inTime(f.ending.urgent, func() { sayAccount(snap) })
+	}
+	if f.ending.asked() {
+		return outcome{exitInterrupted, ""}
+	}
+	return nil
+}
+
+// lost tells that whoever ran the project is gone.
+func lost(snap *api.Snapshot) error {
+	logs := "\nLogs: " + snap.Project.Logs
+	report := filepath.Join(snap.Project.Logs, crashName)
+	if info, err := os.Stat(report); err == nil && info.Size() > 0 {
+		return outcome{exitCrashed, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in " + report + "." + logs}
+	}
+	return outcome{exitFailed, "omnivigil: the process that ran " + snap.Project.Name + " is gone, and everything that it ran was ended." + logs}
+}
+
+// sayAccount tells in short what a session has been.
+func sayAccount(snap *api.Snapshot) {
+	runs, failed := 0, 0
+	for _, u := range snap.Units {
+		runs += u.Run.Number
+	}
+	for _, r := range snap.Ripples {
+		if r.Outcome == api.EndedBroken {
+			failed++
+		}
+	}
+	where := "Logs: " + snap.Project.Logs
+	if snap.LogProblem != "" {
+		where = "There are no logs: " + snap.LogProblem
+	}
+	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. %s\n",
+		visible.Text(snap.Project.Name), phrase.Duration(time.Since(snap.Project.Since)), phrase.Count(len(snap.Saves), "save"), phrase.Count(runs, "run"),
+		phrase.Count(failed, "ripple"), where)
+}

@@ -1,0 +1,127 @@
+package engine
+
+import "time"
+
+// FactKind says what has happened.
+type FactKind string
+
+// The kinds of facts. Beside each stands which fields of Fact it has, apart from Kind, and
+// from Unit, Run and Ripple, which are set wherever they make sense.
+const (
+	FactRunStarted    FactKind = "run-started"    // Verb, Because; Command where it is not the unit's own
+	FactRunReady      FactKind = "run-ready"      // Took
+	FactRunLate       FactKind = "run-late"       // a service was not ready in time and goes on: Problem
+	FactRunEnded      FactKind = "run-ended"      // State; Exit, Problem, Took, Files (suspects), Since (reused)
+	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
+	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID
+	FactStepStarted   FactKind = "step-started"   // Command
+	FactPassStarted   FactKind = "pass-started"   // Pass
+	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; Problem where it ended badly
+	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not taken up
+	FactSignalSent    FactKind = "signal-sent"    // Signal, Because
+	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (of the change), Problem (what is not there)
+	FactRippleOpened  FactKind = "ripple-opened"  // Because
+	FactRippleRested  FactKind = "ripple-rested"  // Outcome, Took; Problem where that is not current, else Because: what took how long
+	FactUnitStale     FactKind = "unit-stale"     // Because
+	FactUnitCurrent   FactKind = "unit-current"
+	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (ignored from now on); Verb where the unit is alone in it
+	FactLoopForgotten FactKind = "loop-forgotten"
+	FactSettingsUsed  FactKind = "settings-used" // Because; empty where only an error has gone
+	FactSettingsBad   FactKind = "settings-bad"  // Problem
+	FactPaused        FactKind = "paused"        // one unit, or without one all reactions
+	FactResumed       FactKind = "resumed"
+)
+
+// Fact is something that has happened, as the engine tells it. Which fields are set
+// stands at each FactKind; Words makes a sentence of it.
+type Fact struct {
+	Kind    FactKind
+	Unit    string // empty where the whole project is meant
+	Run     int    // 0 where no run is meant
+	Pass    int
+	Ripple  int // 0 where no ripple is meant
+	Verb    string
+	Because string
+	Command string
+	Signal  string
+	Problem string
+	State   State
+	Exit    *Exit
+	Outcome Outcome
+	Took    time.Duration
+	Since   time.Time
+	At      time.Time // when it happened
+	PID     int
+	Files   []string
+	Loop    *Loop
+	// RunWas is the run that has ended, RippleWas the ripple that has come to rest. They do
+	// not change any more.
+	RunWas    *Run
+	RippleWas *Ripple
+}
+
+// Tone is the meaning that a fact has for the person.
+type Tone uint8
+
+const (
+	ToneNone Tone = iota
+	ToneCurrent
+	ToneMoving
+	ToneStale
+	ToneBroken
+)
+
+// Tone returns the meaning that the fact has for the person.
+func (f Fact) Tone() Tone {
+	switch f.Kind {
+	case FactRunStarted, FactStepStarted, FactPassStarted, FactRippleOpened:
+		return ToneMoving
+	case FactRunReady, FactSignalSent, FactSettingsUsed, FactUnitCurrent:
+		return ToneCurrent
+	case FactRunLate, FactRunKilled, FactRunStuck, FactSettingsBad:
+		return ToneBroken
+	case FactPassMissed, FactLoopStopped, FactUnitStale:
+		return ToneStale
+	case FactPaused:
+		if f.Unit == "" {
+			return ToneStale
+		}
+	case FactPassEnded:
+		if f.Problem != "" {
+			return ToneBroken
+		}
+		return ToneCurrent
+	case FactRunEnded:
+		switch {
+		case f.State.Broken():
+			return ToneBroken
+		case f.State == Done:
+			return ToneCurrent
+		}
+	case FactRippleRested:
+		return map[Outcome]Tone{EndedCurrent: ToneCurrent, EndedStale: ToneStale, EndedBroken: ToneBroken}[f.Outcome]
+	}
+	return ToneNone
+}
+
+// Quiet reports whether the fact is told by others as well, so that an account for
+// people does without it.
+func (f Fact) Quiet() bool {
+	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed || f.Kind == FactSettingsUsed && f.Because != ""
+}
+
+// tell gives a fact to the account.
+func (e *Engine) tell(f Fact) {
+	f.At = e.now
+	e.give(Tell{f})
+}
+
+// tellRun tells something of a unit's newest run.
+func (e *Engine) tellRun(u *unit, f Fact) {
+	f.Unit, f.Run = u.spec.Name, u.run.Number
+	if n := len(u.run.ripples); n > 0 {
+		f.Ripple = u.run.ripples[n-1].ID
+	}
+	e.tell(f)
+	e.show(u)
+}

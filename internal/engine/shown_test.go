@@ -1,0 +1,53 @@
+package engine_test
+
+import (
+	"reflect"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/simulate"
+)
+
+// TestShownIsTrue plays random projects and requires after each step that what is shown,
+// of which only what has changed was made again, is what the units are.
+func TestShownIsTrue(t *testing.T) {
+	for seed := range uint64(100) {
+		var failed bool
+		simulate.Play(seed, false, func(w *simulate.World) {
+			check := w.After
+			w.After = func(ev engine.Event, orders []engine.Order) {
+				check(ev, orders)
+				if failed {
+					return
+				}
+				shown := w.Engine.Snapshot()
+				w.Engine.ShowAll()
+				failed = !assertSame(t, w.Engine.Snapshot(), shown, seed, ev)
+			}
+		})
+		require.False(t, failed)
+	}
+}
+
+func assertSame(t *testing.T, want, got *engine.Snapshot, seed uint64, ev engine.Event) bool {
+	t.Helper()
+	if len(want.Units) != len(got.Units) {
+		t.Errorf("seed %d, %T: %d units, shown are %d", seed, ev, len(want.Units), len(got.Units))
+		return false
+	}
+	if want.Verdict != got.Verdict || !reflect.DeepEqual(want.Ripples[max(len(want.Ripples)-5, 0):], got.Ripples[max(len(got.Ripples)-5, 0):]) {
+		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, want.Verdict, got.Verdict)
+		return false
+	}
+	for i, u := range want.Units {
+		a, b := *u, *got.Units[i]
+		a.Marks, b.Marks = nil, nil
+		if !reflect.DeepEqual(a, b) {
+			t.Errorf("seed %d, after %T %+v, %s is\n%+v, shown is\n%+v", seed, ev, ev, u.Name, a, b)
+			return false
+		}
+	}
+	return true
+}

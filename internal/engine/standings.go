@@ -1,0 +1,162 @@
+package engine
+
+import (
+	"slices"
+	"sort"
+)
+
+// What faces see, and the verdict, follow from the units. So that an event costs the same
+// with ten units and a thousand, only those that it has changed are looked at again: show
+// notes them, and at the end of each step their standings are entered anew.
+
+// standing is what a unit means for the verdict.
+type standing struct {
+	wanted, stopped      bool
+	counted              bool // it is wanted or lives
+	moving, ending       bool // of those that are wanted, and of others
+	stale, broken, loops bool
+}
+
+func (u *unit) standing() standing {
+	return standing{
+		wanted: u.wanted, stopped: !u.wanted && u.state == Stopped, counted: u.wanted || u.live(),
+		moving: u.moving && u.wanted, ending: u.moving && !u.wanted,
+		stale:  !u.moving && u.wanted && u.freshness() == Stale,
+		broken: !u.moving && u.state.Broken(),
+		loops:  u.loop != nil && !u.loop.Noted,
+	}
+}
+
+// roll is a set of units in the order of the file.
+type roll []*unit
+
+func (r roll) find(u *unit) (int, bool) {
+	i := sort.Search(len(r), func(i int) bool { return r[i].place >= u.place })
+	return i, i < len(r) && r[i] == u
+}
+
+func (r *roll) set(u *unit, in bool) {
+	switch i, has := r.find(u); {
+	case in && !has:
+		*r = slices.Insert(*r, i, u)
+	case !in && has:
+		*r = slices.Delete(*r, i, i+1)
+	}
+}
+
+// standings are all units by their standing.
+type standings struct {
+	wanted, stopped, counted             int
+	moving, ending, stale, broken, loops roll
+
+	units   []*unit // in the order of the file, those that have left it last
+	shown   []*Unit // what faces see of each of them
+	changed []*unit // in this step
+	unshown []*unit // since they were last shown
+	walks   int     // of unshowBehind
+}
+
+// show notes that something of a unit has changed that faces see.
+func (e *Engine) show(u *unit) {
+	if !u.changed {
+		u.changed = true
+		e.standings.changed = append(e.standings.changed, u)
+	}
+}
+
+// place puts the units into the order of the plan.
+func (s *standings) place(units []*unit) {
+	*s = standings{units: units, shown: make([]*Unit, len(units)), walks: s.walks}
+	for i, u := range units {
+		u.place, u.standsFor, u.unshown, u.changed = i, standing{}, true, true
+	}
+	s.changed, s.unshown = slices.Clone(units), slices.Clone(units)
+}
+
+// enter brings the standings of all units up to date that the step has changed, and tells
+// of those that have become stale or current.
+func (e *Engine) enter() {
+	s := &e.standings
+	for i := 0; i < len(s.changed); i++ {
+		u := s.changed[i]
+		u.changed = false
+		if s.at(u) {
+			s.enter(u)
+			e.tellFreshness(u)
+		}
+	}
+	s.changed = s.changed[:0]
+}
+
+func (s *standings) at(u *unit) bool { return u.place < len(s.units) && s.units[u.place] == u }
+
+func (s *standings) enter(u *unit) {
+	count := func(n *int, was, is bool) {
+		switch {
+		case is && !was:
+			*n++
+		case was && !is:
+			*n--
+		}
+	}
+	was, is := u.standsFor, u.standing()
+	u.standsFor = is
+	count(&s.wanted, was.wanted, is.wanted)
+	count(&s.stopped, was.stopped, is.stopped)
+	count(&s.counted, was.counted, is.counted)
+	for _, r := range []struct {
+		of      *roll
+		was, is bool
+	}{{&s.moving, was.moving, is.moving}, {&s.ending, was.ending, is.ending}, {&s.stale, was.stale, is.stale},
+		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}} {
+		if r.was != r.is {
+			r.of.set(u, r.is)
+		}
+	}
+	s.unshow(u)
+	s.walks++
+	s.unshowBehind(u)
+}
+
+// unshow notes that a unit is to be shown again.
+func (s *standings) unshow(u *unit) {
+	if !u.unshown {
+		u.unshown = true
+		s.unshown = append(s.unshown, u)
+	}
+}
+
+// unshowBehind does so with those whose words tell of the unit: they wait for it, or are
+// stale because of it, perhaps by way of others that are not up to date either.
+func (s *standings) unshowBehind(u *unit) {
+	for _, d := range u.downstream {
+		if d.walked == s.walks || d.upToDate && d.obstacle == nil && d.generation > 0 {
+			continue
+		}
+		d.walked = s.walks
+		if d.obstacle != nil || d.freshness() == Stale {
+			s.unshow(d)
+		}
+		s.unshowBehind(d)
+	}
+}
+
+// tellFreshness tells that a unit has become stale or current.
+func (e *Engine) tellFreshness(u *unit) {
+	now := u.freshness()
+	if now == u.toldFreshness || now != Stale && now != Current {
+		if now == NoCode {
+			u.toldFreshness = now
+		}
+		return
+	}
+	u.toldFreshness = now
+	f := Fact{Kind: FactUnitCurrent, Unit: u.spec.Name}
+	if now == Stale {
+		f.Kind, f.Because = FactUnitStale, u.staleness().Text
+	}
+	if u.run != nil {
+		f.Run = u.run.Number
+	}
+	e.tell(f)
+}

@@ -1,0 +1,61 @@
+// Package phrase has the words for lengths of time, moments, lists and numbers of things,
+// so that they are said the same way everywhere. It imports nothing but the standard
+// library and keeps nothing.
+package phrase
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// Duration formats a length of time with as many digits as a person needs:
+// "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
+func Duration(d time.Duration) string {
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.2f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// Clock formats the time of day of a save or a run.
+func Clock(t time.Time) string { return t.Format("15:04:05") }
+
+// Moment formats a time that may be of another day than now.
+func Moment(t, now time.Time) string {
+	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
+		return Clock(t)
+	}
+	return t.Format("2 Jan 15:04")
+}
+
+// List names the first two of several things and counts the rest.
+func List(names []string) string { return ListOf(names, len(names)) }
+
+// ListOf is List where names holds only the first of all.
+func ListOf(names []string, all int) string {
+	switch {
+	case all == 0:
+		return "nothing"
+	case all == 1:
+		return names[0]
+	case all == 2 && len(names) == 2:
+		return names[0] + " and " + names[1]
+	case len(names) == 1:
+		return fmt.Sprintf("%s and %d more", names[0], all-1)
+	}
+	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
+}
+
+// Count returns a number with the word for what is counted: "1 folder", "3 folders".
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
+}

@@ -1,0 +1,111 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+)
+
+// keptFacts is how many facts are kept for those who subscribe.
+const keptFacts = 10_000
+
+// account is what has happened, as facts with numbers, the newest of them.
+type account struct {
+	mu    sync.Mutex
+	facts []api.Fact // the newest is the last; their numbers have no gaps
+	last  int64
+	more  chan struct{} // closed when there is another
+	over  bool          // there will be no more
+}
+
+func newAccount() *account { return &account{more: make(chan struct{})} }
+
+// add enters a fact and gives it its number.
+func (a *account) add(f api.Fact) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.last++
+	f.ID = a.last
+	if a.facts = append(a.facts, f); len(a.facts) > 2*keptFacts {
+		a.facts = append([]api.Fact(nil), a.facts[keptFacts:]...)
+	}
+	a.over = f.Kind == api.FactEnded
+	close(a.more)
+	a.more = make(chan struct{})
+}
+
+// after returns the facts after the one with that number, and what is closed when there are
+// more; over says that there will be none. ErrGap says that some are not kept any more.
+func (a *account) after(number int64) (facts []api.Fact, more <-chan struct{}, over bool, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	oldest := a.last - int64(len(a.facts)) + 1
+	if number+1 < oldest || number > a.last {
+		return nil, nil, false, api.ErrGap
+	}
+	return a.facts[number+1-oldest:], a.more, a.over, nil
+}
+
+// Subscribe implements api.Project.
+func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact) error) error {
+	for {
+		facts, more, over, err := s.account.after(since)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if err := hear(f); err != nil {
+				return err
+			}
+			since = f.ID
+		}
+		switch {
+		case len(facts) > 0: // meanwhile there may be more
+			continue
+		case over:
+			return nil
+		}
+		select {
+		case <-more:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// tell enters one of the engine's facts into the account, and into the log, among the
+// output.
+func (s *Session) tell(f engine.Fact) {
+	fact := s.fact(f)
+	s.account.add(fact)
+	if f.Quiet() {
+		return
+	}
+	stream, text := logbook.Note, fact.Text
+	switch f.Kind {
+	case engine.FactRunStarted, engine.FactPassStarted:
+		stream = logbook.Opens
+	case engine.FactRunEnded, engine.FactPassEnded:
+		stream = logbook.Ends
+	case engine.FactRippleOpened, engine.FactRippleRested:
+		text = fmt.Sprintf("ripple %d: %s", f.Ripple, text)
+	}
+	s.book.Append(logbook.Entry{Unit: f.Unit, Run: f.Run, Stream: stream, Tone: logbook.Tone(f.Tone())}, strings.Split(text, "\n")...)
+}
+
+// say enters something else into the account and the log.
+func (s *Session) say(kind string, e logbook.Entry, text string) {
+	e.Stream = logbook.Note
+	text = s.clean(text)
+	s.account.add(api.Fact{At: time.Now().Round(0), Kind: kind, Unit: e.Unit, Run: e.Run, Tone: tones[e.Tone], Text: text})
+	s.book.Append(e, strings.Split(text, "\n")...)
+}
+
+// Note says something in the log.
+func (s *Session) Note(text string) { s.say(api.FactNote, logbook.Entry{}, text) }

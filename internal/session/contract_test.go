@@ -1,0 +1,228 @@
+package session
+
+import (
+	"context"
+	"encoding/json"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/simulate"
+	"omnivigil/internal/spawn"
+	"omnivigil/internal/watch"
+)
+
+// TestChangesAreEnough plays random projects and sends to one face everything, to the other
+// only what changes, as JSON: both see the same.
+func TestChangesAreEnough(t *testing.T) {
+	asJSON := func(v any) string {
+		data, err := json.Marshal(v)
+		require.NoError(t, err)
+		return string(data)
+	}
+	for seed := range uint64(25) {
+		var s Session
+		var b builder
+		var last, seen *api.Snapshot
+		var of *engine.Engine
+		var failed bool
+		simulate.Play(seed, false, func(w *simulate.World) {
+			check := w.After
+			w.After = func(ev engine.Event, orders []engine.Order) {
+				check(ev, orders)
+				if failed || w.Steps%3 != 0 {
+					return
+				}
+				if of != w.Engine { // it is another session
+					of, last, b = w.Engine, nil, builder{}
+				}
+				now := b.build(&s, w.Engine.Snapshot(), w.Plan)
+				if last == nil {
+					seen = &api.Snapshot{}
+					require.NoError(t, json.Unmarshal([]byte(asJSON(now)), seen))
+				} else {
+					change := &api.Update{}
+					require.NoError(t, json.Unmarshal([]byte(asJSON(api.Diff(last, now))), change))
+					seen = seen.Apply(change)
+				}
+				last = now
+				// Read back, what is a face's own has times of another zone.
+				reread := &api.Snapshot{}
+				require.NoError(t, json.Unmarshal([]byte(asJSON(now)), reread))
+				failed = !assert.JSONEq(t, asJSON(reread), asJSON(seen), "seed %d, step %d, %T", seed, w.Steps, ev)
+			}
+		})
+		require.False(t, failed)
+	}
+}
+
+// readable has the double of the log answer what a face asks.
+func (b *book) Len(string) int64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return int64(len(b.lines))
+}
+func (b *book) Err() error                              { return nil }
+func (b *book) Grown() (<-chan struct{}, func())        { return nil, func() {} }
+func (b *book) Reason(string, int) (logbook.Line, bool) { return logbook.Line{Text: "why"}, true }
+
+// TestWait is over when what was written before it has come to rest, and not before the
+// watcher has caught up.
+func TestWait(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n[service.other]\nrun = \"other\"\n", func(s *stage) {
+		s.pass(time.Second)
+		answer := make(chan api.Waited, 1)
+		wait := func(q api.WaitQuery) {
+			go func() {
+				w, err := s.Wait(context.Background(), q)
+				assert.NoError(t, err)
+				answer <- w
+			}()
+			synctest.Wait()
+		}
+		over := func() bool { synctest.Wait(); return len(answer) > 0 }
+		caughtUp := func() {
+			s.watcher.events <- watch.CaughtUp{Number: s.watcher.behind[len(s.watcher.behind)-1]}
+		}
+		wait(api.WaitQuery{})
+		assert.False(t, over(), "there may be a write that nobody has heard of")
+		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api"}}
+		caughtUp()
+		assert.False(t, over(), "it has not come to rest")
+		s.watcher.events <- watch.Change{Burst: 1, Since: time.Now(), Hits: []watch.Hit{{Key: "api", Path: "a.go", What: "written"}}}
+		assert.False(t, over(), "it is starting")
+		s.pass(time.Second)
+		require.True(t, over())
+		assert.True(t, (<-answer).OK)
+
+		s.spawner.newest("api").exit(spawn.Exit{Code: 3})
+		synctest.Wait()
+		wait(api.WaitQuery{})
+		caughtUp()
+		require.True(t, over())
+		w := <-answer
+		assert.False(t, w.OK)
+		assert.Equal(t, api.VerdictBroken, w.Verdict.Word)
+		require.Len(t, w.Trouble, 1)
+		assert.Equal(t, "api", w.Trouble[0].Unit)
+		assert.Equal(t, "why", w.Trouble[0].Line.Text)
+
+		wait(api.WaitQuery{Units: []string{"other"}})
+		caughtUp()
+		require.True(t, over())
+		assert.True(t, (<-answer).OK, "it is current, whatever the others are")
+
+		wait(api.WaitQuery{Timeout: api.Seconds(time.Minute)})
+		s.pass(2 * time.Minute) // the watcher is stuck
+		require.True(t, over())
+		assert.True(t, (<-answer).TimedOut)
+		_, err := s.Wait(context.Background(), api.WaitQuery{Units: []string{"nobody"}})
+		assert.ErrorContains(t, err, "there is no unit or group nobody")
+	})
+}
+
+// TestRequestsAreAnswered names the ripple that a request has opened, or refuses in words.
+func TestRequestsAreAnswered(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\n[group.all]\nunits = [\"api\"]\n", func(s *stage) {
+		s.pass(time.Second)
+		do := func(a api.Action, units ...string) (api.Answer, error) {
+			return s.Do(context.Background(), api.Request{Action: a, Units: units})
+		}
+		answer, err := do(api.Restart, "all")
+		require.NoError(t, err)
+		assert.Equal(t, api.Answer{Ripple: 2}, answer)
+		s.pass(time.Second)
+		answer, err = do(api.Start, "api")
+		require.NoError(t, err)
+		assert.Equal(t, api.Answer{}, answer, "it runs")
+		for _, test := range []struct {
+			action api.Action
+			units  []string
+			says   string
+		}{
+			{"dance", []string{"api"}, `nothing is known of "dance"`},
+			{api.Stop, nil, "stop needs the names of units"},
+			{api.End, []string{"api"}, "end is for the whole project"},
+			{api.Restart, []string{"ap"}, "there is no unit or group ap; did you mean api?"},
+			{api.WriteCure, []string{"api"}, "api is in no loop"},
+		} {
+			_, err := do(test.action, test.units...)
+			var refusal *api.Refusal
+			require.ErrorAs(t, err, &refusal)
+			assert.Contains(t, err.Error(), test.says)
+		}
+	})
+}
+
+// TestFaces follow the project, are counted, and tell when the last has gone.
+func TestFaces(t *testing.T) {
+	play(t, "[service.api]\nrun = \"api\"\n", func(s *stage) {
+		deserted := 0
+		s.deserted = func() { deserted++ }
+		s.pass(time.Second)
+		ctx, stop := context.WithCancel(context.Background())
+		var seen []*api.Snapshot
+		follow := func(ctx context.Context, kind string) {
+			go s.Follow(ctx, api.Face{Kind: kind}, func(snap *api.Snapshot) error {
+				seen = append(seen, snap)
+				return nil
+			})
+			synctest.Wait()
+		}
+		follow(ctx, "screen")
+		require.Len(t, seen, 1)
+		s.save("a.go", "api")
+		s.pass(time.Second)
+		n := len(seen)
+		assert.Less(t, n, 12, "many steps are one frame")
+		assert.Equal(t, api.VerdictCurrent, seen[n-1].Verdict.Word)
+		assert.Equal(t, []api.Face{{Kind: "screen"}}, seen[n-1].Faces)
+		s.pass(time.Minute)
+		assert.Len(t, seen, n, "nothing happens")
+		stop()
+		synctest.Wait()
+		assert.Equal(t, 1, deserted)
+		follow(context.Background(), "")
+		_, err := s.Do(context.Background(), api.Request{Action: api.LeaveRunning})
+		require.NoError(t, err)
+		s.Enter(api.Face{Kind: "plain"})()
+		assert.Equal(t, 1, deserted, "it may go on without a face now")
+		assert.NotEmpty(t, seen[0].Units)
+	})
+}
+
+// TestSubscribe hears all that happens, from where it asks for, and the end.
+func TestSubscribe(t *testing.T) {
+	a := newAccount()
+	for range 2*keptFacts + 1 {
+		a.add(api.Fact{Kind: api.FactNote})
+	}
+	_, _, _, err := a.after(0)
+	assert.ErrorIs(t, err, api.ErrGap, "the first are not kept any more")
+	_, _, _, err = a.after(1e9)
+	assert.ErrorIs(t, err, api.ErrGap, "there are not so many yet")
+	facts, _, over, err := a.after(2 * keptFacts)
+	require.NoError(t, err)
+	require.Len(t, facts, 1)
+	assert.Equal(t, int64(2*keptFacts+1), facts[0].ID)
+	assert.False(t, over)
+
+	var kinds []string
+	play(t, "[task.api]\nrun = \"api\"\n", func(s *stage) {
+		go s.Subscribe(context.Background(), 0, func(f api.Fact) error {
+			kinds = append(kinds, f.Kind)
+			return nil
+		})
+		s.pass(time.Second)
+		s.spawner.newest("api").exit(spawn.Exit{})
+		s.pass(time.Second)
+		assert.Equal(t, []string{"ripple-opened", "run-started", "run-ended", "ripple-rested", "unit-current"}, kinds)
+	})
+	assert.Equal(t, "ended", kinds[len(kinds)-1])
+}

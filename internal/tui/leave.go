@@ -1,0 +1,72 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
+)
+
+// leaving is the question whether to stop the project or only to close this screen, where
+// the project would go on without it.
+type leaving struct{}
+
+func (*leaving) name() string { return "leave" }
+
+func (*leaving) grabs(*model) bool { return true }
+
+func (*leaving) update(*model, tea.Msg) {}
+
+// others are the project's faces but this one.
+func (m *model) others() []api.Face {
+	return slices.DeleteFunc(slices.Clone(m.snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
+}
+
+// quit stops everything in order; asked again, at once. Where others look at the project,
+// or it runs in the background, it asks first.
+func (m *model) quit() {
+	switch {
+	case m.snap.Quitting:
+		m.ask(api.EndNow)
+	case m.snap.Background || len(m.others()) > 0:
+		m.open(&leaving{})
+	default:
+		m.ask(api.End)
+	}
+}
+
+// closeScreen leaves the project as it is.
+func (m *model) closeScreen() { m.cmds = append(m.cmds, tea.Quit) }
+
+// endProject stops everything.
+func (m *model) endProject() {
+	m.close()
+	m.ask(api.End)
+}
+
+func (*leaving) draw(m *model, width, height int) []string {
+	return m.underLanes(height, func(room int) []string {
+		why := "it runs in the background"
+		if n := len(m.others()); n > 0 {
+			why = phrase.Count(n, "other face") + " of it: "
+			for i, f := range m.others() {
+				if i > 0 {
+					why += ", "
+				}
+				why += fmt.Sprintf("%s (process %d)", f.Kind, f.PID)
+			}
+		}
+		rows := []string{"", "  " + m.snap.Project.Name + " would go on without this screen: " + why, ""}
+		for _, b := range bindingsOf("leave") {
+			rows = append(rows, "  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name))
+		}
+		for i := range rows {
+			rows[i] = fit(rows[i], width)
+		}
+		return pad(rows, room, width)
+	})
+}

@@ -1,0 +1,64 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// view is one of the things that the screen can show. It turns what the model shares and a
+// size into rows, and holds only what is its own. Views lie on a stack; the top one is
+// drawn and has the keys.
+type view interface {
+	// name is under which its bindings stand in the table of keys.
+	name() string
+	// draw returns height rows of width cells.
+	draw(m *model, width, height int) []string
+	// update takes a message that no binding is for.
+	update(m *model, msg tea.Msg)
+	// grabs reports whether all keys are for it alone, as while one types.
+	grabs(m *model) bool
+}
+
+func (m *model) top() view { return m.stack[len(m.stack)-1] }
+
+func (m *model) open(v view) { m.stack = append(m.stack, v) }
+
+// close takes the top view away; the first one stays.
+func (m *model) close() {
+	if len(m.stack) > 1 {
+		m.stack = m.stack[:len(m.stack)-1]
+	}
+}
+
+// isOpen reports whether the top view has that name.
+func (m *model) isOpen(name string) bool { return m.top().name() == name }
+
+// guarded does something that a view has its part in. Should it panic, that is told and the
+// view closed, and the screen goes on.
+func (m *model) guarded(do func()) {
+	defer func() {
+		if cause := recover(); cause != nil {
+			m.crashed(m.top().name(), cause, debug.Stack())
+		}
+	}()
+	do()
+}
+
+// crashFile is the report of a view's panic, in the folder of the log.
+const crashFile = "screen-crash.txt"
+
+func (m *model) crashed(name string, cause any, stack []byte) {
+	m.notice = fmt.Sprintf("the %s view failed and was closed: this is a defect in omnivigil", name)
+	file := filepath.Join(m.snap.Project.Logs, crashFile)
+	if err := os.WriteFile(file, fmt.Appendf(nil, "%v\n\n%s", cause, stack), 0o600); err == nil {
+		m.notice += "; the report is in " + file
+	}
+	if m.close(); name == m.overview.name() {
+		m.overview = newOverview()
+		m.stack = []view{&m.overview}
+	}
+}
