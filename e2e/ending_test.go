@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -175,4 +176,48 @@ func childrenOf(pid int) (all []string) {
 		}
 	}
 	return all
+}
+
+// TestTerminalThatDoesNotRead holds up the screen alone: the units go on, and the screen
+// ends on TERM and on the second INT.
+func TestTerminalThatDoesNotRead(t *testing.T) {
+	for name, signals := range map[string][]syscall.Signal{
+		"terminated":        {syscall.SIGTERM},
+		"interrupted twice": {syscall.SIGINT, syscall.SIGINT},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := &background{t, t.TempDir()}
+			b.write("omnivigil.toml", "[service.tides]\nrun = \"i=0; while :; do i=$((i+1)); echo tide $i at $RANDOM; sleep 0.01; done\"\n")
+			cmd := b.command("start", "--trust")
+			cmd.Env = append(cmd.Env, "TERM=xterm-256color")
+			terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 200})
+			require.NoError(t, err)
+			defer terminal.Close()
+			// What it draws fills the terminal, which nobody reads.
+			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, 30*time.Second, 20*time.Millisecond)
+			count := func() int { return int(b.status().Lines) }
+			before := count()
+			require.Eventually(t, func() bool { return count() > before+50 }, 20*time.Second, 20*time.Millisecond, "its output is read all the same")
+			for i, sig := range signals {
+				if i > 0 {
+					time.Sleep(time.Second) // two within a moment are one
+				}
+				require.NoError(t, cmd.Process.Signal(sig))
+			}
+			ends(t, cmd, 20*time.Second)
+			noneLeft(t, b.dir)
+		})
+	}
+}
+
+// waitsToWrite reports whether some thread of a process waits in a write to a terminal.
+func waitsToWrite(pid int) bool {
+	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/syscall", pid))
+	for _, file := range threads {
+		if call, _ := os.ReadFile(file); bytes.HasPrefix(call, []byte("1 0x1 ")) { // write(2) to standard output
+			return true
+		}
+	}
+	return false
 }

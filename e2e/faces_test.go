@@ -361,3 +361,26 @@ debounce = "20ms"
 		require.Regexp(t, fmt.Sprintf("^greeting %d ", n), get(url))
 	}
 }
+
+// TestWaitForVersionControl waits with the lock for what was written while version control
+// holds it.
+func TestWaitForVersionControl(t *testing.T) {
+	dir := t.TempDir()
+	out, err := exec.Command("git", "init", "-q", dir).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.WriteFile(dir+"/fares.csv", nil, 0o644))
+	b := inBackground(t, dir, "[task.fares]\nrun = \"cat fares.csv\"\nwatch = [\"fares.csv\"]\n")
+	said, code := b.run("wait")
+	require.Equal(t, 0, code, said)
+	b.write(".git/index.lock", "")
+	b.write("fares.csv", "4.20\n")
+	said, code = b.run("wait", "--timeout", "300ms")
+	require.Equal(t, 3, code, said)
+	waiting := b.command("wait")
+	require.NoError(t, waiting.Start())
+	b.write("fares.csv", "4.30\n")
+	require.NoError(t, os.Remove(filepath.Join(dir, ".git/index.lock")))
+	require.NoError(t, waiting.Wait())
+	said, _ = b.run("logs", "fares")
+	require.Contains(t, said, "4.30")
+}

@@ -130,10 +130,12 @@ type LineQuery struct {
 	Count int       // at most so many; 0 is DefaultLines
 	From  int64     // position, from 0, among the unit's lines or all
 	Last  bool      // in place of From: the last ones
+	End   int64     // in place of From: the last ones before that position; 0 is none
 	Until time.Time // in place of From: the last ones that were written before
 	Since time.Time // in place of From: the first ones that were written then or later
 	Run   int       // of this run of the unit alone
 	Why   bool      // of Run, those that are most likely to say why it ended as it did
+	Fold  bool      // of the last ones, several in a row that say the same count as one
 }
 
 // Limits of pages.
@@ -145,6 +147,7 @@ const (
 // Page is a part of the log.
 type Page struct {
 	From  int64  `json:"from"`  // position of the first of Lines
+	End   int64  `json:"end"`   // and of the one after the last
 	Total int64  `json:"total"` // how many there are, of the unit or of all
 	Lines []Line `json:"lines"`
 }
@@ -167,7 +170,8 @@ type Line struct {
 	Run    int       `json:"run,omitempty"`
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
-	Text   string    `json:"text"` // without its end; may hold colour sequences and links
+	Text   string    `json:"text"`            // without its end; may hold colour sequences and links
+	Times  int       `json:"times,omitempty"` // of one that was folded, how often in a row; else 0
 }
 
 // Foresight is what a save of one path would set off, were everything current.

@@ -215,6 +215,8 @@ func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
 	set("count", strconv.Itoa(q.Count), q.Count > 0)
 	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
 	set("last", "true", q.Last)
+	set("end", strconv.FormatInt(q.End, 10), q.End > 0)
+	set("fold", "true", q.Fold)
 	set("until", q.Until.Format(time.RFC3339Nano), !q.Until.IsZero())
 	set("since", q.Since.Format(time.RFC3339Nano), !q.Since.IsZero())
 	set("run", strconv.Itoa(q.Run), q.Run > 0)
@@ -261,7 +263,7 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			if err := take(page.Lines); err != nil {
 				return err
 			}
-			next = page.From + int64(len(page.Lines))
+			next = page.End
 			q = LineQuery{Unit: q.Unit, Count: MostLines, From: next}
 		}
 	}

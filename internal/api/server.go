@@ -267,7 +267,10 @@ func lineQuery(r *http.Request) (LineQuery, error) {
 			}
 		}
 	}
-	for name, flag := range map[string]*bool{"last": &q.Last, "why": &q.Why} {
+	if q.End, err = whole(r.FormValue("end"), "end"); err != nil {
+		return q, err
+	}
+	for name, flag := range map[string]*bool{"last": &q.Last, "why": &q.Why, "fold": &q.Fold} {
 		if text := r.FormValue(name); text != "" {
 			if *flag, err = strconv.ParseBool(text); err != nil {
 				return q, badQuery("%s must be true or false, not %q", name, text)

@@ -230,6 +230,9 @@ func (s *Snapshot) unitsAfter(d *Update) []*Unit {
 		byName[u.Name] = u
 	}
 	for _, u := range d.Units {
+		if u == nil {
+			continue
+		}
 		whole := *u
 		if old := byName[u.Name]; old != nil {
 			whole.Marks = old.Marks
@@ -279,6 +282,9 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 	}
 	out := slices.Clone(s.Ripples)
 	for _, r := range d.Ripples {
+		if r == nil {
+			continue
+		}
 		i, known := slices.BinarySearchFunc(out, r.ID, func(r *Ripple, id int) int { return r.ID - id })
 		if known {
 			out[i] = r

@@ -12,56 +12,35 @@ import (
 	"strings"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/ask"
+	"omnivigil/internal/exit"
 	"omnivigil/internal/nearest"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/supervise"
 	"omnivigil/internal/visible"
 )
-
-// Exit codes, the same for every command.
-const (
-	exitFine        = 0
-	exitFailed      = 1  // the unit or the check failed
-	exitUsage       = 2  // wrong usage or a broken file; nothing was started
-	exitTimedOut    = 3  // of wait
-	exitCrashed     = 70 // Omnivigil itself did
-	exitInterrupted = 130
-)
-
-// outcome is an error that carries its own exit code. Its text may be empty when
-// everything has been said already.
-type outcome struct {
-	code int
-	text string
-}
-
-func (o outcome) Error() string { return o.text }
-
-func refuse(format string, args ...any) error {
-	return outcome{exitUsage, fmt.Sprintf(format, args...)}
-}
 
 // Main runs the command line of the process and returns its exit code.
 func Main() int {
 	root := command()
 	err := root.Execute()
 	if err == nil {
-		return exitFine
+		return exit.Fine
 	}
-	var o outcome
+	var o exit.Outcome
 	if !errors.As(err, &o) {
-		o = outcome{exitUsage, "omnivigil: " + err.Error()}
+		o = exit.Outcome{Code: exit.Usage, Text: "omnivigil: " + err.Error()}
 		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {
-			o.text += "\n" + suggestion(root, os.Args[1:])
+			o.Text += "\n" + suggestion(root, os.Args[1:])
 		}
 	}
-	if o.text != "" {
-		fmt.Fprintln(os.Stderr, visible.Lines(o.text))
+	if o.Text != "" {
+		fmt.Fprintln(os.Stderr, visible.Lines(o.Text))
 	}
-	return o.code
+	return o.Code
 }
 
 // suggestion is what to try in place of a command that does not exist.
@@ -112,9 +91,8 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
 	root.AddCommand(startCommand(&at), attachCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand())
-	root.AddCommand(statusCommand(&at), logsCommand(&at), ripplesCommand(&at), waitCommand(&at), mcpCommand(&at))
-	root.AddCommand(requestCommands(&at)...)
-	root.AddCommand(superviseCommand(&at), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
+	root.AddCommand(ask.Commands(&at)...)
+	root.AddCommand(mcpCommand(&at), supervise.Command(&at.file), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
 	return root
 }
 
@@ -148,7 +126,7 @@ func version() string {
 
 // open finds and reads the project's settings.
 func (at location) open() (*plan.Plan, error) {
-	file, err := at.find()
+	file, err := at.Find()
 	if err != nil {
 		return nil, err
 	}
@@ -156,29 +134,34 @@ func (at location) open() (*plan.Plan, error) {
 	var problems plan.Problems
 	switch {
 	case errors.As(err, &problems):
-		return nil, refuse("%s\n%s; nothing was started.", problems, phrase.Count(len(problems), "problem"))
+		return nil, exit.Refuse("%s\n%s; nothing was started.", problems, phrase.Count(len(problems), "problem"))
 	case err != nil:
-		return nil, refuse("omnivigil: %v", err)
+		return nil, exit.Refuse("omnivigil: %v", err)
 	}
 	return p, nil
 }
 
-// find returns the settings file: the one named, or the nearest one in this
+// Flag gives a command --file without its short form, which means something else there.
+func (at *location) Flag(c *cobra.Command) {
+	c.Flags().StringVar(&at.file, "file", "", "the settings file to use")
+}
+
+// Find returns the settings file: the one named, or the nearest one in this
 // folder or above it.
-func (at location) find() (string, error) {
+func (at location) Find() (string, error) {
 	if at.file != "" {
 		return at.file, nil
 	}
 	if at.dir != "" {
 		file := filepath.Join(at.dir, plan.FileName)
 		if _, err := os.Stat(file); err != nil {
-			return "", refuse("omnivigil: there is no %s in %s", plan.FileName, at.dir)
+			return "", exit.Refuse("omnivigil: there is no %s in %s", plan.FileName, at.dir)
 		}
 		return file, nil
 	}
 	here, err := os.Getwd()
 	if err != nil {
-		return "", refuse("omnivigil: find this folder: %v", err)
+		return "", exit.Refuse("omnivigil: find this folder: %v", err)
 	}
 	for dir := here; ; dir = filepath.Dir(dir) {
 		file := filepath.Join(dir, plan.FileName)
@@ -187,7 +170,7 @@ func (at location) find() (string, error) {
 			return shorten(here, file), nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
-			return "", refuse(noFile, here)
+			return "", exit.Refuse(noFile, here)
 		}
 	}
 }
@@ -209,6 +192,3 @@ A project is a folder with an omnivigil.toml, such as:
     watch = ["**/*.go"]
 
 Write one there, name one with -f FILE, or see it at work with: omnivigil demo`
-
-// stateDir is where Omnivigil keeps what it has to remember.
-func stateDir() string { return filepath.Join(xdg.StateHome, "omnivigil") }

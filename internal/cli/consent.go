@@ -9,6 +9,8 @@ import (
 
 	"github.com/charmbracelet/x/term"
 
+	"omnivigil/internal/exit"
+	"omnivigil/internal/home"
 	"omnivigil/internal/mask"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
@@ -19,21 +21,21 @@ import (
 // consent shows what would run, the first time and whenever it has changed, and asks for
 // a yes. With given set it has been said on the command line.
 func consent(p *plan.Plan, given bool) error {
-	store := trust.In(stateDir())
+	store := trust.In(home.State())
 	answer, err := store.Ask(p)
 	switch {
 	case err != nil && !given:
-		return refuse("omnivigil: %v", err)
+		return exit.Refuse("omnivigil: %v", err)
 	case answer.Agreed():
 		return nil
 	case !given:
 		page := consentPage(p, answer)
 		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
 			fmt.Print(strings.Join(page, "\n") + "\n")
-			return refuse("\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.")
+			return exit.Refuse("\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.")
 		}
 		if !askOn(page) {
-			return refuse("Nothing was started.")
+			return exit.Refuse("Nothing was started.")
 		}
 	}
 	if err := store.Add(p); err != nil {

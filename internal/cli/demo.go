@@ -11,7 +11,10 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/demo"
+	"omnivigil/internal/exit"
+	"omnivigil/internal/home"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/supervise"
 )
 
 func demoCommand() *cobra.Command {
@@ -40,7 +43,7 @@ func actCommand() *cobra.Command {
 		Args:   cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if code := demo.Act(args[0]); code != 0 {
-				return outcome{code, ""}
+				return exit.Quietly(code)
 			}
 			return nil
 		},
@@ -55,33 +58,33 @@ type demoOptions struct {
 func runDemo(o demoOptions) error {
 	self, err := os.Executable()
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: find its own program: " + err.Error()}
+		return exit.Saying(exit.Failed, "omnivigil: find its own program: "+err.Error())
 	}
 	demo.RemoveAbandoned(os.TempDir(), runsIn)
 	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: make a folder for the demo: " + err.Error()}
+		return exit.Saying(exit.Failed, "omnivigil: make a folder for the demo: "+err.Error())
 	}
 	folder, err := demo.Unpack(parent, self)
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	p, agreed, err := readAndAgreed(filepath.Join(folder, plan.FileName))
 	if err != nil {
 		return err
 	}
-	place, err := placeOf(p.File)
+	place, err := home.Place(p.File)
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
-	how := supervision{file: p.File, agreed: agreed, demo: true}
+	how := supervise.Options{File: p.File, Agreed: agreed, Demo: true}
 	if o.autopilot {
-		how.autopilot = o.pause
+		how.Autopilot = o.pause
 	}
 	if o.keep {
 		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", folder)
 	} else {
-		how.remove = parent
+		how.Remove = parent
 	}
 	client, err := launch(place, how)
 	if err != nil {
@@ -92,7 +95,7 @@ func runDemo(o demoOptions) error {
 
 // runsIn reports whether a demo runs in a folder.
 func runsIn(folder string) bool {
-	place, err := placeOf(filepath.Join(folder, plan.FileName))
+	place, err := home.Place(filepath.Join(folder, plan.FileName))
 	if err != nil {
 		return false
 	}

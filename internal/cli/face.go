@@ -13,9 +13,12 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/ask"
+	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plain"
+	"omnivigil/internal/supervise"
 	"omnivigil/internal/tui"
 	"omnivigil/internal/visible"
 )
@@ -37,7 +40,7 @@ func showProject(place api.Place, project *api.Client, asPlain bool) error {
 	defer stop()
 	first, err := project.Snapshot(ctx)
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	f := &face{project: project, place: place, began: time.Now()}
 	f.last.Store(first)
@@ -51,9 +54,6 @@ func showProject(place api.Place, project *api.Client, asPlain bool) error {
 	project.Close()
 	return f.account(err)
 }
-
-// colours reports whether what is printed may have them.
-func colours() bool { return isTerminal(os.Stdout) && os.Getenv("NO_COLOR") == "" }
 
 func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
 
@@ -70,7 +70,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 }
 
 func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
-	format := plain.For(first, colours())
+	format := plain.For(first, ask.Colours())
 	printer := plain.Printer{Project: f.project, Out: os.Stdout, Format: format}
 	last, err := printer.Follow(ctx)
 	if last != nil {
@@ -172,9 +172,9 @@ func (f *face) end(atOnce bool, closeFace func()) {
 // keeper puts that back.
 func (f *face) endAnyway() {
 	const most, patience = 30 * time.Second, 2 * time.Second
-	waitGone(f.place, most)
+	ask.WaitGone(f.place, most)
 	time.Sleep(patience)
-	os.Exit(exitInterrupted)
+	os.Exit(exit.Interrupted)
 }
 
 // account is what stays in the terminal afterwards, and the exit code.
@@ -182,26 +182,26 @@ func (f *face) account(err error) error {
 	snap := f.last.Load()
 	switch {
 	case errors.Is(err, api.ErrLost):
-		waitGone(f.place, 5*time.Second)
+		ask.WaitGone(f.place, 5*time.Second)
 		return lost(snap)
 	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
-		waitGone(f.place, 5*time.Second)
+		ask.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
 			fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
 			sayAccount(snap)
 		})
 		return nil
 	case err != nil:
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	if !snap.Ended {
 		fmt.Fprintf(os.Stderr, "%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n", visible.Text(snap.Project.Name))
 	} else {
-		waitGone(f.place, 5*time.Second)
+		ask.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() { sayAccount(snap) })
 	}
 	if f.ending.asked() {
-		return outcome{exitInterrupted, ""}
+		return exit.Quietly(exit.Interrupted)
 	}
 	return nil
 }
@@ -209,11 +209,11 @@ func (f *face) account(err error) error {
 // lost tells that whoever ran the project is gone.
 func lost(snap *api.Snapshot) error {
 	logs := "\nLogs: " + snap.Project.Logs
-	report := filepath.Join(snap.Project.Logs, crashName)
+	report := filepath.Join(snap.Project.Logs, supervise.CrashFile)
 	if info, err := os.Stat(report); err == nil && info.Size() > 0 {
-		return outcome{exitCrashed, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in " + report + "." + logs}
+		return exit.Saying(exit.Crashed, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in "+report+"."+logs)
 	}
-	return outcome{exitFailed, "omnivigil: the process that ran " + snap.Project.Name + " is gone, and everything that it ran was ended." + logs}
+	return exit.Saying(exit.Failed, "omnivigil: the process that ran "+snap.Project.Name+" is gone, and everything that it ran was ended."+logs)
 }
 
 // sayAccount tells in short what a session has been.

@@ -12,7 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/ask"
+	"omnivigil/internal/exit"
+	"omnivigil/internal/home"
 	"omnivigil/internal/mcp"
+	"omnivigil/internal/supervise"
 	"omnivigil/internal/trust"
 )
 
@@ -30,7 +34,7 @@ does not run, --trust lets it be started; it then ends with the assistant.`,
 			defer stop()
 			a := &assistant{ctx: ctx, at: at, trusted: given}
 			if err := mcp.Serve(ctx, version(), a.connect); err != nil && ctx.Err() == nil {
-				return outcome{exitFailed, "omnivigil: " + err.Error()}
+				return exit.With(exit.Failed, err)
 			}
 			return nil
 		},
@@ -60,16 +64,16 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	client, err := connect(ctx, p.File)
+	client, err := ask.Connect(ctx, p.File)
 	if errors.Is(err, api.ErrNotRunning) {
 		if !a.trusted {
 			return nil, fmt.Errorf("the project of %s does not run: start it with omnivigil start, or have it started by omnivigil mcp --trust", p.File)
 		}
-		place, err := placeOf(p.File)
+		place, err := home.Place(p.File)
 		if err != nil {
 			return nil, err
 		}
-		client, err = launch(place, supervision{file: p.File, agreed: trust.Fingerprint(p)})
+		client, err = launch(place, supervise.Options{File: p.File, Agreed: trust.Fingerprint(p)})
 		var runs *runsAlready
 		if errors.As(err, &runs) {
 			client, err = runs.client, nil

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/exit"
 	"omnivigil/internal/recording"
 )
 
@@ -20,7 +21,7 @@ func replayCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
-				return refuse("omnivigil: open the recording: %v", err)
+				return exit.Refuse("omnivigil: open the recording: %v", err)
 			}
 			defer f.Close()
 			err = recording.Replay(f, func(now time.Time, event string, orders []string) {
@@ -30,7 +31,7 @@ func replayCommand() *cobra.Command {
 				}
 			})
 			if err != nil {
-				return outcome{exitFailed, fmt.Sprintf("omnivigil: replay %s: %v", args[0], err)}
+				return exit.Saying(exit.Failed, fmt.Sprintf("omnivigil: replay %s: %v", args[0], err))
 			}
 			return nil
 		},

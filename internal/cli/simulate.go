@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/exit"
 	"omnivigil/internal/simulate"
 )
 
@@ -29,7 +30,7 @@ func simulateCommand() *cobra.Command {
 					fmt.Println(strings.Join(r.Story, "\n"))
 				}
 				if len(r.Broken) > 0 {
-					return outcome{exitFailed, fmt.Sprintf("seed %d, %d units:\n%s", seed, r.Units, strings.Join(r.Broken, "\n"))}
+					return exit.Saying(exit.Failed, fmt.Sprintf("seed %d, %d units:\n%s", seed, r.Units, strings.Join(r.Broken, "\n")))
 				}
 			}
 			fmt.Printf("%d steps, no rule broken.\n", played)

@@ -14,8 +14,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/ask"
+	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
+	"omnivigil/internal/home"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/supervise"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
 )
@@ -40,7 +44,7 @@ func startCommand(at *location) *cobra.Command {
 	c := &cobra.Command{
 		Use:               "start [UNIT or GROUP ...]",
 		Short:             "Start the project, or a part of it with all that it needs",
-		ValidArgsFunction: at.completeUnits,
+		ValidArgsFunction: ask.CompleteUnits(at),
 		RunE:              func(_ *cobra.Command, units []string) error { return start(*at, opts, units) },
 	}
 	opts.flags(c)
@@ -54,15 +58,15 @@ func attachCommand(at *location) *cobra.Command {
 		Short: "Show a project that runs already, full screen",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			client, err := at.reach(context.Background())
+			client, err := ask.Reach(context.Background(), at)
 			if err != nil {
 				return err
 			}
-			file, err := at.find()
+			file, err := at.Find()
 			if err != nil {
 				return err
 			}
-			place, err := placeOf(file)
+			place, err := home.Place(file)
 			if err != nil {
 				return err
 			}
@@ -85,11 +89,11 @@ func start(at location, opts startOptions, units []string) error {
 		if near := p.Suggest(unknown); near != "" {
 			hint = fmt.Sprintf("; did you mean %q?", near)
 		}
-		return refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
+		return exit.Refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
 	}
-	place, err := placeOf(p.File)
+	place, err := home.Place(p.File)
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	if client, err := api.Connect(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
 		return startAgain(place, client, err, opts, units)
@@ -98,10 +102,10 @@ func start(at location, opts startOptions, units []string) error {
 		return err
 	}
 	offerToEndLeftovers(p)
-	o := supervision{file: p.File, units: units, agreed: trust.Fingerprint(p), background: opts.background}
+	o := supervise.Options{File: p.File, Units: units, Agreed: trust.Fingerprint(p), Background: opts.background}
 	if opts.record != "" {
-		if o.record, err = filepath.Abs(opts.record); err != nil {
-			return refuse("omnivigil: %v", err)
+		if o.Record, err = filepath.Abs(opts.record); err != nil {
+			return exit.Refuse("omnivigil: %v", err)
 		}
 	}
 	client, err := launch(place, o)
@@ -125,10 +129,10 @@ type runsAlready struct{ client *api.Client }
 func (*runsAlready) Error() string { return "the project runs already" }
 
 // launch starts a supervisor and returns its project.
-func launch(place api.Place, o supervision) (*api.Client, error) {
+func launch(place api.Place, o supervise.Options) (*api.Client, error) {
 	const patience, pause = 10 * time.Second, 50 * time.Millisecond
 	for began := time.Now(); ; time.Sleep(pause) {
-		l, err := guard.Launch(o.words())
+		l, err := guard.Launch(o.Words())
 		if err == nil {
 			_, err = l.Outcome()
 		}
@@ -137,20 +141,20 @@ func launch(place api.Place, o supervision) (*api.Client, error) {
 		case err == nil:
 			client, err := api.Connect(context.Background(), place)
 			if err != nil {
-				return nil, outcome{exitFailed, "omnivigil: " + err.Error()}
+				return nil, exit.With(exit.Failed, err)
 			}
 			return client, nil
 		case !errors.As(err, &failure):
-			return nil, outcome{exitFailed, "omnivigil: " + err.Error()}
-		case failure.Code != exitLocked:
-			return nil, outcome{failure.Code, "omnivigil: " + failure.Text}
+			return nil, exit.With(exit.Failed, err)
+		case failure.Code != exit.Locked:
+			return nil, exit.Saying(failure.Code, "omnivigil: "+failure.Text)
 		}
 		// Another was started in the same moment, or one is just ending.
 		if client, err := api.Connect(context.Background(), place); err == nil {
 			return nil, &runsAlready{client}
 		}
 		if time.Since(began) > patience {
-			return nil, outcome{exitFailed, "omnivigil: the project is still being ended by another omnivigil; try again"}
+			return nil, exit.Saying(exit.Failed, "omnivigil: the project is still being ended by another omnivigil; try again")
 		}
 	}
 }
@@ -158,26 +162,26 @@ func launch(place api.Place, o supervision) (*api.Client, error) {
 // startAgain is start on a project that runs.
 func startAgain(place api.Place, client *api.Client, err error, opts startOptions, units []string) error {
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	ctx := context.Background()
 	snap, err := client.Snapshot(ctx)
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
-	fmt.Fprintln(os.Stderr, visible.Text(seen(snap))+".")
+	fmt.Fprintln(os.Stderr, visible.Text(ask.Seen(snap))+".")
 	if len(units) > 0 {
 		answer, err := client.Do(ctx, api.Request{Action: api.Start, Units: units})
 		if err != nil {
-			return outcome{exitFailed, "omnivigil: " + err.Error()}
+			return exit.With(exit.Failed, err)
 		}
-		sayAnswer(answer)
+		ask.SayAnswer(answer)
 	}
 	switch {
 	case opts.background || len(units) > 0 && !isScreenPossible():
 		return nil
 	case !isScreenPossible():
-		return refuse("Nothing was started. Look at it with omnivigil attach.")
+		return exit.Refuse("Nothing was started. Look at it with omnivigil attach.")
 	}
 	fmt.Print("Attach to it? [Y/n] ")
 	if answer := readAnswer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
@@ -190,7 +194,7 @@ func startAgain(place api.Place, client *api.Client, err error, opts startOption
 func sayBackground(client *api.Client) error {
 	snap, err := client.Snapshot(context.Background())
 	if err != nil {
-		return outcome{exitFailed, "omnivigil: " + err.Error()}
+		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf("%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
 		visible.Text(snap.Project.Name), snap.Project.Logs)
@@ -201,7 +205,12 @@ func sayBackground(client *api.Client) error {
 func readAndAgreed(file string) (*plan.Plan, string, error) {
 	p, err := plan.Read(file)
 	if err != nil {
-		return nil, "", outcome{exitFailed, strings.TrimSpace(err.Error())}
+		return nil, "", exit.Saying(exit.Failed, strings.TrimSpace(err.Error()))
 	}
 	return p, trust.Fingerprint(p), nil
+}
+
+// keeperCommand puts a terminal back; see guard.Keep.
+func keeperCommand() *cobra.Command {
+	return &cobra.Command{Use: guard.KeeperCommand, Hidden: true, Run: func(*cobra.Command, []string) { guard.Restore() }}
 }

@@ -10,7 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/ask"
 	"omnivigil/internal/concern"
+	"omnivigil/internal/exit"
 )
 
 func whyCommand(at *location) *cobra.Command {
@@ -30,14 +32,14 @@ are now.`,
 			for _, path := range paths {
 				abs, err := filepath.Abs(path)
 				if err != nil {
-					return refuse("omnivigil: %v", err)
+					return exit.Refuse("omnivigil: %v", err)
 				}
 				f, err := foresee(abs)
 				switch {
 				case err != nil:
-					return outcome{exitFailed, "omnivigil: " + err.Error()}
+					return exit.With(exit.Failed, err)
 				case asJSON:
-					if err := printJSON(f); err != nil {
+					if err := ask.PrintJSON(f); err != nil {
 						return err
 					}
 				default:
@@ -54,16 +56,16 @@ are now.`,
 // foresight returns what answers, and how the project is: the running one, or where it does
 // not run its settings and nil.
 func (at location) foresight() (func(path string) (api.Foresight, error), *api.Snapshot, error) {
-	file, err := at.find()
+	file, err := at.Find()
 	if err != nil {
 		return nil, nil, err
 	}
 	ctx := context.Background()
-	if client, err := connect(ctx, file); err == nil {
+	if client, err := ask.Connect(ctx, file); err == nil {
 		snap, err := client.Snapshot(ctx)
 		return func(path string) (api.Foresight, error) { return client.Why(ctx, path) }, snap, err
 	} else if !errors.Is(err, api.ErrNotRunning) {
-		return nil, nil, outcome{exitFailed, "omnivigil: " + err.Error()}
+		return nil, nil, exit.With(exit.Failed, err)
 	}
 	p, err := at.open()
 	if err != nil {
@@ -73,13 +75,13 @@ func (at location) foresight() (func(path string) (api.Foresight, error), *api.S
 }
 
 func sayForesight(f api.Foresight, snap *api.Snapshot) {
-	say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
+	ask.Say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
 	if snap == nil {
 		return
 	}
 	for _, act := range f.Acts {
 		if u := snap.Unit(act.Unit); u != nil {
-			say(os.Stdout, "  now %s", snap.Account(u)[0])
+			ask.Say(os.Stdout, "  now %s", snap.Account(u)[0])
 		}
 	}
 }

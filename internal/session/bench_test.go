@@ -79,3 +79,33 @@ func (s *spawner) endAll() int {
 	}
 	return len(s.all)
 }
+
+// BenchmarkEvent measures what one event costs the loop, with all that it does to let faces
+// know: a writing that concerns one unit and is taken back, in projects of several sizes.
+func BenchmarkEvent(b *testing.B) {
+	for _, n := range []int{10, 100, 1000} {
+		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
+			settings := ""
+			for i := range n {
+				settings += fmt.Sprintf("[service.s%d]\nrun = \"s%d\"\nwatch = [\"s%d/*.go\"]\nready = { after = \"1ms\" }\n", i, i, i)
+			}
+			file := filepath.Join(b.TempDir(), plan.FileName)
+			require.NoError(b, os.WriteFile(file, []byte(settings), 0o600))
+			p, err := plan.Read(file)
+			require.NoError(b, err)
+			w := &watcher{events: make(chan watch.Event)}
+			s, err := Start(Config{Plan: p, Book: &book{}, State: b.TempDir(), Watcher: w, Spawner: &spawner{}})
+			require.NoError(b, err)
+			require.Eventually(b, func() bool { return s.state().Verdict.Word == engine.VerdictCurrent }, time.Minute, time.Millisecond)
+			b.ResetTimer()
+			for i := range b.N / 2 {
+				keys := []string{fmt.Sprintf("s%d", i%n)}
+				w.events <- watch.Touched{Burst: i + 1, Keys: keys}
+				w.events <- watch.Unchanged{Burst: i + 1, Keys: keys}
+			}
+			b.StopTimer()
+			s.Request(engine.QuitNow)
+			<-s.Done()
+		})
+	}
+}

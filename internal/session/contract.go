@@ -290,25 +290,76 @@ func Read(book Book, q api.LineQuery) (api.Page, error) {
 	if q.Run > 0 {
 		return linesOfRun(book, page, q)
 	}
-	from, n := q.From, q.Count
-	var err error
+	end, backwards, err := endOf(book, unit, page.Total, q)
+	switch {
+	case err != nil:
+	case backwards && q.Fold:
+		err = fold(book, unit, &page, end, q.Count)
+	case backwards:
+		err = window(book, unit, &page, end-int64(q.Count), end)
+	default:
+		from := q.From
+		if !q.Since.IsZero() {
+			from, err = book.Position(unit, q.Since)
+		}
+		if err == nil {
+			err = window(book, unit, &page, from, from+int64(q.Count))
+		}
+	}
+	return page, err
+}
+
+// endOf returns the position before which lines are asked for, if they are.
+func endOf(book Book, unit string, total int64, q api.LineQuery) (end int64, backwards bool, err error) {
 	switch {
 	case q.Last:
-		from = page.Total - int64(n)
+		return total, true, nil
+	case q.End > 0:
+		return min(q.End, total), true, nil
 	case !q.Until.IsZero():
-		var end int64
 		end, err = book.Position(unit, q.Until)
-		from, n = end-int64(n), int(min(int64(n), end))
-	case !q.Since.IsZero():
-		from, err = book.Position(unit, q.Since)
+		return end, true, err
 	}
-	if err != nil {
-		return page, err
-	}
+	return 0, false, nil
+}
+
+// window puts the lines between two positions into a page.
+func window(book Book, unit string, page *api.Page, from, end int64) error {
 	page.From = max(from, 0)
-	lines, err := book.Window(unit, page.From, n)
-	page.Lines = linesOf(lines)
-	return page, err
+	lines, err := book.Window(unit, page.From, int(max(end-page.From, 0)))
+	page.Lines, page.End = linesOf(lines), page.From+int64(len(lines))
+	return err
+}
+
+// fold puts the last lines before a position into a page, as many that differ from the one
+// before as are asked for, if they are not too far back.
+func fold(book Book, unit string, page *api.Page, end int64, count int) error {
+	const furthest = 64
+	page.From, page.End = end, end
+	for page.From > 0 && len(page.Lines) < count && end-page.From < int64(furthest*count) {
+		from := max(page.From-int64(max(count, api.DefaultLines)), 0)
+		lines, err := book.Window(unit, from, int(page.From-from))
+		if err != nil {
+			return err
+		}
+		page.Lines, page.From = folded(append(linesOf(lines), page.Lines...)), from
+	}
+	return nil
+}
+
+// folded joins lines that say the same thing again.
+func folded(lines []api.Line) []api.Line {
+	out := lines[:0]
+	for _, l := range lines {
+		if n := len(out); n > 0 && l.Stream == api.Output && l.Text != "" {
+			if last := &out[n-1]; last.Stream == api.Output && last.Unit == l.Unit && last.Text == l.Text {
+				last.Times = max(last.Times, 1) + max(l.Times, 1)
+				continue
+			}
+		}
+		out = append(out, l)
+	}
+	return out
 }
 
 // linesOfRun returns lines of one run: the last ones, or those that say why it ended.

@@ -24,11 +24,10 @@ type stream struct {
 	tied    bool   // the time cursor is to go where the stream was scrolled to
 	problem string // why the log could not be read
 
-	asking  bool     // a page is on its way
-	asked   askedFor // the newest that was
-	page    api.Page
-	of      askedFor // what page is of
-	entries []entry  // of the page
+	asking bool     // a page is on its way
+	asked  askedFor // the newest that was
+	page   api.Page
+	of     askedFor // what page is of
 }
 
 // position is where the stream stands: bottom is how many lines end at the last row; -1
@@ -70,29 +69,16 @@ func (s *stream) status(m *model) string {
 	return m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.bottom, 0)))
 }
 
-// ask asks for the page that is to be shown, if that is not the one that is there. It may
-// take more lines than there are rows, since those that say the same fold into one.
+// ask asks for the page that is to be shown, if that is not the one that is there.
 func (s *stream) ask(m *model) {
-	want := askedFor{s.unit, s.position, max(3*m.height, 50), m.snap.Lines}
-	if s.of.unit == want.unit && s.of.position == want.position && s.of.count >= want.count {
-		want.count = s.of.count
-		if len(s.entries) < s.height && s.page.From > 0 && want.count < min(64*s.height, api.MostLines) {
-			want.count = min(4*want.count, api.MostLines)
-		}
-	}
+	want := askedFor{s.unit, s.position, max(m.height, 20), m.snap.Lines}
 	if s.asking || want == s.asked {
 		return
 	}
 	s.asking, s.asked = true, want
-	q := api.LineQuery{Unit: want.unit, Count: want.count}
-	switch {
-	case !want.until.IsZero():
-		q.Until = want.until
-	case want.bottom < 0:
-		q.Last = true
-	default:
-		q.From = max(want.bottom-int64(want.count), 0)
-		q.Count = max(int(want.bottom-q.From), 1)
+	q := api.LineQuery{Unit: want.unit, Count: want.count, Fold: true, Until: want.until}
+	if want.until.IsZero() {
+		q.Last, q.End = want.bottom < 0, max(want.bottom, 0)
 	}
 	m.later(func(ctx context.Context) tea.Msg {
 		page, err := m.project.Lines(ctx, q)
@@ -108,22 +94,16 @@ func (s *stream) take(m *model, msg pageMsg) {
 		s.problem = msg.err.Error()
 		return
 	}
-	s.problem, s.page, s.of, s.entries = "", msg.page, msg.to, fold(msg.page.Lines)
+	s.problem, s.page, s.of = "", msg.page, msg.to
 	n := len(msg.page.Lines)
 	switch {
 	case s.unit != msg.to.unit || s.position != msg.to.position:
 	case !s.until.IsZero():
-		s.position = position{bottom: msg.page.From + int64(n)}
+		s.position = position{bottom: msg.page.End}
 		s.of.position, s.asked.position = s.position, s.position
 	case s.tied && n > 0:
 		s.tied, m.at = false, msg.page.Lines[n-1].At
 	}
-}
-
-// entry is a line, or several equal ones in a row.
-type entry struct {
-	api.Line
-	count int
 }
 
 // draw draws the last lines that fit into height rows.
@@ -132,23 +112,7 @@ func (s *stream) draw(m *model, height int) []string {
 	if s.of.unit != s.unit {
 		return pad(nil, height, m.width)
 	}
-	return pad(s.rows(m, s.entries, height), height, m.width)
-}
-
-// fold joins lines that say the same thing again.
-func fold(lines []api.Line) []entry {
-	var entries []entry
-	for _, l := range lines {
-		if n := len(entries); n > 0 {
-			last := &entries[n-1]
-			if l.Text != "" && l.Stream == api.Output && last.Stream == api.Output && last.Unit == l.Unit && last.Text == l.Text {
-				last.count++
-				continue
-			}
-		}
-		entries = append(entries, entry{l, 1})
-	}
-	return entries
+	return pad(s.rows(m, s.page.Lines, height), height, m.width)
 }
 
 // gutter is the width of the time and the unit's name before a line's text.
@@ -162,7 +126,7 @@ func (s *stream) gutter(m *model) (clockWidth, nameWidth int) {
 
 // rows draws entries from the last one up until the height is filled, then gives
 // each its time and name, said once for lines that share them.
-func (s *stream) rows(m *model, entries []entry, height int) []string {
+func (s *stream) rows(m *model, entries []api.Line, height int) []string {
 	clockWidth, nameWidth := s.gutter(m)
 	width := m.width - clockWidth - nameWidth - 3
 	used, first := 0, len(entries)
@@ -178,7 +142,7 @@ func (s *stream) rows(m *model, entries []entry, height int) []string {
 		texts = append([][]string{t}, texts...)
 	}
 	var rows []string
-	var before entry
+	var before api.Line
 	for i, e := range entries[first:] {
 		when, who := "", ""
 		if phrase.Clock(e.At) != phrase.Clock(before.At) {
@@ -209,7 +173,7 @@ func (s *stream) rows(m *model, entries []entry, height int) []string {
 // moment, so that it steps back without the screen being cleared.
 func (s *stream) old(m *model, at time.Time) bool { return at.Before(m.snap.LastSave(m.shownTime())) }
 
-func (s *stream) nameStyle(m *model, e entry) lipgloss.Style {
+func (s *stream) nameStyle(m *model, e api.Line) lipgloss.Style {
 	if s.old(m, e.At) {
 		return m.palette.faint
 	}
@@ -217,10 +181,10 @@ func (s *stream) nameStyle(m *model, e entry) lipgloss.Style {
 }
 
 // text is an entry's text in rows of at most width cells.
-func (s *stream) text(m *model, e entry, width int) []string {
+func (s *stream) text(m *model, e api.Line, width int) []string {
 	text := strings.ReplaceAll(e.Text, "\t", "    ")
-	if e.count > 1 {
-		text = fmt.Sprintf("%s  (%d times)", text, e.count)
+	if e.Times > 1 {
+		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
 	}
 	style := m.palette.text
 	switch {
@@ -238,7 +202,7 @@ func (s *stream) text(m *model, e entry, width int) []string {
 }
 
 // ownWords is what Omnivigil says itself, in the colour of its meaning.
-func (s *stream) ownWords(m *model, e entry) string {
+func (s *stream) ownWords(m *model, e api.Line) string {
 	words := m.palette.toneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {
 		words = m.palette.dim
@@ -251,7 +215,7 @@ func (s *stream) ownWords(m *model, e entry) string {
 
 // finish brings a row to the screen's width. What opens a run or concerns the
 // whole project goes on as a thin line and so divides the output.
-func (s *stream) finish(m *model, e entry, row string) string {
+func (s *stream) finish(m *model, e api.Line, row string) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return fit(row, m.width)
 	}

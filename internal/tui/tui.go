@@ -39,6 +39,10 @@ type Screen struct {
 // kind is what this face calls itself.
 const kind = "screen"
 
+// framesDrawn is how often in a second the terminal is drawn to at most. It is more often
+// than there are snapshots, so that what a key does is seen soon.
+const framesDrawn = 2 * api.MostFrames
+
 // Run shows the project until it has ended or the person closes the screen, or until the
 // context is done. It returns how the project was when it was last seen. The error says why
 // the screen could not be shown, or api.ErrLost that whoever ran the project is gone.
@@ -47,7 +51,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	defer stop()
 	s.model = newModel(ctx, s.Project, s.First)
 	s.model.terminal = s.Terminal
-	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(api.MostFrames), tea.WithContext(ctx))
+	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
 	s.told(true)
 	defer s.told(false)
 	go s.follow(ctx)

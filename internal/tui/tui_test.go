@@ -293,6 +293,7 @@ func TestKeys(t *testing.T) {
 func TestLeaving(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other face  12:00")
 	m.keyed("q")
 	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen: 1 other face of it: screen (process 1)")
 	m.keyed("esc")

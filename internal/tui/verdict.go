@@ -5,6 +5,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/visible"
 )
 
@@ -12,15 +13,31 @@ import (
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
 	word := m.palette.banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
-	right := m.palette.dim.Render(m.snap.Project.Name + "  " + m.now.Format("15:04") + " ")
-	if width < 100 {
-		right = m.palette.dim.Render(m.now.Format("15:04") + " ")
+	right := m.now.Format("15:04") + " "
+	if who := m.company(); width >= 100 && who != "" {
+		right = who + "  " + right
 	}
+	if width >= 100 {
+		right = m.snap.Project.Name + "  " + right
+	}
+	right = m.palette.dim.Render(right)
 	left := word + "  " + m.palette.bright.Render(v.Text)
 	if ansi.StringWidth(left)+ansi.StringWidth(right) >= width {
 		right = "" // the reason matters more than the time of day
 	}
 	return ends(left, right, width)
+}
+
+// company says who else looks at the project, and whether it goes on without this screen.
+func (m *model) company() string {
+	var parts []string
+	if m.snap.Background {
+		parts = append(parts, "in the background")
+	}
+	if n := len(m.others()); n > 0 {
+		parts = append(parts, "with "+phrase.Count(n, "other face"))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // title is the verdict in short, for the terminal's own title.

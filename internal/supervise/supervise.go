@@ -1,4 +1,5 @@
-package cli
+// Package supervise is the process that runs a project, and its warden.
+package supervise
 
 import (
 	"context"
@@ -17,96 +18,91 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
+	"omnivigil/internal/home"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 	"omnivigil/internal/trust"
 )
 
-// supervision is what a supervisor is told to do. It goes from the face that launches it
-// to the supervisor as words on the command line.
-type supervision struct {
-	file       string
-	units      []string
-	agreed     string // fingerprint of what the person has agreed to run
-	background bool
-	record     string
-	remove     string        // a folder that is to go afterwards
-	autopilot  time.Duration // how often the demo is edited; 0 is never
-	demo       bool
+// Options are what a supervisor is told to do. They go from the face that launches it to
+// the supervisor as words on the command line.
+type Options struct {
+	File       string        // the settings
+	Units      []string      // what to start; none means all that start by themselves
+	Agreed     string        // fingerprint of what the person has agreed to run
+	Background bool          // it goes on without a face
+	Record     string        // a file for the engine's events, to be replayed; empty for none
+	Remove     string        // a folder that is to go afterwards, or empty
+	Demo       bool          // nobody need remember what was agreed to
+	Autopilot  time.Duration // how often the demo is edited; 0 is never
 }
 
-// words is the supervision as a command line.
-func (o supervision) words() []string {
-	words := []string{"supervise", "--file", o.file, "--agreed", o.agreed}
-	if o.background {
+// Words are the options as a command line.
+func (o Options) Words() []string {
+	words := []string{"supervise", "--file", o.File, "--agreed", o.Agreed}
+	if o.Background {
 		words = append(words, "--background")
 	}
-	if o.demo {
+	if o.Demo {
 		words = append(words, "--demo")
 	}
-	if o.record != "" {
-		words = append(words, "--record", o.record)
+	if o.Record != "" {
+		words = append(words, "--record", o.Record)
 	}
-	if o.remove != "" {
-		words = append(words, "--remove", o.remove)
+	if o.Remove != "" {
+		words = append(words, "--remove", o.Remove)
 	}
-	if o.autopilot > 0 {
-		words = append(words, "--autopilot", o.autopilot.String())
+	if o.Autopilot > 0 {
+		words = append(words, "--autopilot", o.Autopilot.String())
 	}
-	return append(append(words, "--"), o.units...)
+	return append(append(words, "--"), o.Units...)
 }
 
-// superviseCommand is run by faces, never by people.
-func superviseCommand(at *location) *cobra.Command {
-	var o supervision
+// Command is run by faces, never by people. The settings file is the one that file points
+// to.
+func Command(file *string) *cobra.Command {
+	var o Options
 	c := &cobra.Command{
 		Use:    "supervise",
 		Hidden: true,
 		RunE: func(_ *cobra.Command, units []string) error {
-			o.file, o.units = at.file, units
+			o.File, o.Units = *file, units
 			switch guard.Which() {
 			case guard.WardenPart:
 				return ward(o)
 			case guard.SupervisorPart:
 				return supervise(o)
 			}
-			return refuse("omnivigil: a supervisor is started by omnivigil start")
+			return exit.Refuse("omnivigil: a supervisor is started by omnivigil start")
 		},
 	}
-	c.Flags().StringVar(&o.agreed, "agreed", "", "")
-	c.Flags().BoolVar(&o.background, "background", false, "")
-	c.Flags().BoolVar(&o.demo, "demo", false, "")
-	c.Flags().StringVar(&o.record, "record", "", "")
-	c.Flags().StringVar(&o.remove, "remove", "", "")
-	c.Flags().DurationVar(&o.autopilot, "autopilot", 0, "")
+	c.Flags().StringVar(&o.Agreed, "agreed", "", "")
+	c.Flags().BoolVar(&o.Background, "background", false, "")
+	c.Flags().BoolVar(&o.Demo, "demo", false, "")
+	c.Flags().StringVar(&o.Record, "record", "", "")
+	c.Flags().StringVar(&o.Remove, "remove", "", "")
+	c.Flags().DurationVar(&o.Autopilot, "autopilot", 0, "")
 	return c
 }
 
-// keeperCommand puts a terminal back; see guard.Keep.
-func keeperCommand() *cobra.Command {
-	return &cobra.Command{Use: guard.KeeperCommand, Hidden: true, Run: func(*cobra.Command, []string) { guard.Restore() }}
-}
-
-// exitLocked is the code by which a warden says that the project runs already.
-const exitLocked = 75 // EX_TEMPFAIL of sysexits.h
-
 // ward is the warden's part.
-func ward(o supervision) error {
-	at, err := placeOf(o.file)
+func ward(o Options) error {
+	at, err := home.Place(o.File)
 	if err != nil {
-		return failStart(exitFailed, err)
+		return failStart(exit.Failed, err)
 	}
 	lock, err := at.TryLock()
 	switch {
 	case errors.Is(err, api.ErrLocked):
-		return failStart(exitLocked, err)
+		return failStart(exit.Locked, err)
 	case err != nil:
-		return failStart(exitFailed, err)
+		return failStart(exit.Failed, err)
 	}
 	if err := guard.Ward(lock); err != nil {
-		return failStart(exitFailed, err)
+		return failStart(exit.Failed, err)
 	}
 	return nil
 }
@@ -114,28 +110,28 @@ func ward(o supervision) error {
 // failStart tells the launcher why there is no start.
 func failStart(code int, err error) error {
 	guard.Failed(code, err.Error())
-	return outcome{code, ""}
+	return exit.Quietly(code)
 }
 
 // supervise is the supervisor's part: it runs the project until that has ended.
-func supervise(o supervision) error {
+func supervise(o Options) error {
 	self, err := guard.Enter()
 	if err != nil {
-		return failStart(exitFailed, err)
+		return failStart(exit.Failed, err)
 	}
-	p, err := plan.Read(o.file)
+	p, err := plan.Read(o.File)
 	if err != nil {
-		return failStart(exitUsage, err)
+		return failStart(exit.Usage, err)
 	}
-	if trust.Fingerprint(p) != o.agreed {
-		return failStart(exitUsage, errors.New("the settings have changed since you agreed to them; nothing was started. Start again"))
+	if trust.Fingerprint(p) != o.Agreed {
+		return failStart(exit.Usage, errors.New("the settings have changed since you agreed to them; nothing was started. Start again"))
 	}
-	if o.remove != "" {
-		self.RemoveAfterwards(o.remove)
+	if o.Remove != "" {
+		self.RemoveAfterwards(o.Remove)
 	}
 	r, err := open(self, p, o)
 	if err != nil {
-		return failStart(exitFailed, err)
+		return failStart(exit.Failed, err)
 	}
 	guard.Started(r.logs)
 	r.attend(self, o)
@@ -153,15 +149,15 @@ type running struct {
 }
 
 // open starts the project and what faces it.
-func open(self *guard.Supervisor, p *plan.Plan, o supervision) (*running, error) {
-	at, err := placeOf(p.File)
+func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
+	at, err := home.Place(p.File)
 	if err != nil {
 		return nil, err
 	}
-	r := &running{logs: session.LogFolder(stateDir(), p, time.Now())}
-	config := session.Config{Plan: p, Units: o.units, Logs: r.logs, State: stateDir(), Background: o.background, Warden: self.Warden}
-	if o.record != "" {
-		if r.records, err = os.OpenFile(o.record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+	r := &running{logs: session.LogFolder(home.State(), p, time.Now())}
+	config := session.Config{Plan: p, Units: o.Units, Logs: r.logs, State: home.State(), Background: o.Background, Warden: self.Warden}
+	if o.Record != "" {
+		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
 			return nil, fmt.Errorf("make the recording: %w", err)
 		}
 		config.Record = r.records
@@ -171,9 +167,9 @@ func open(self *guard.Supervisor, p *plan.Plan, o supervision) (*running, error)
 	}
 	r.book = logbook.Open(r.logs)
 	config.Book = r.book
-	crash := self.CatchCrash(filepath.Join(r.logs, crashName))
-	if !o.demo {
-		config.Adopted = func(p *plan.Plan) { go trust.In(stateDir()).Add(p) }
+	crash := self.CatchCrash(filepath.Join(r.logs, CrashFile))
+	if !o.Demo {
+		config.Adopted = func(p *plan.Plan) { go trust.In(home.State()).Add(p) }
 	}
 	config.Deserted = func() { go quitSoon(r.session) }
 	if r.session, err = session.Start(config); err != nil {
@@ -189,14 +185,14 @@ func open(self *guard.Supervisor, p *plan.Plan, o supervision) (*running, error)
 	return r, nil
 }
 
-// crashName is the report of a crash, in the folder of the log.
-const crashName = "crash.txt"
+// CrashFile is the report of a crash, in the folder of the log.
+const CrashFile = "crash.txt"
 
 // attend does what happens to the supervisor, until the project has ended and its faces
 // have seen that.
-func (r *running) attend(self *guard.Supervisor, o supervision) {
+func (r *running) attend(self *guard.Supervisor, o Options) {
 	s := r.session
-	if !o.background {
+	if !o.Background {
 		leave := s.Enter(api.Face{}) // whoever has launched it, until it comes as a face
 		go func() {
 			<-self.LauncherGone()
@@ -208,8 +204,8 @@ func (r *running) attend(self *guard.Supervisor, o supervision) {
 		quitSoon(s)
 	}()
 	go quitOnSignal(s)
-	if o.demo {
-		go attendDemo(s, filepath.Dir(o.file), o.autopilot)
+	if o.Demo {
+		go attendDemo(s, filepath.Dir(o.File), o.Autopilot)
 	}
 	<-s.Done()
 	r.linger()

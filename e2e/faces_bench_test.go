@@ -1,0 +1,225 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+)
+
+// shownOn is a full screen in a terminal that is read as fast as it is written.
+type shownOn struct {
+	terminal *os.File
+	mu       sync.Mutex
+	text     []byte
+	grown    chan struct{}
+}
+
+func onTerminal(b testing.TB, cmd *exec.Cmd) *shownOn {
+	b.Helper()
+	cmd.Env = append(cmd.Env, "TERM=xterm-256color", "COLORTERM=truecolor")
+	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 46, Cols: 158})
+	require.NoError(b, err)
+	s := &shownOn{terminal: terminal, grown: make(chan struct{}, 1)}
+	go func() {
+		buffer := make([]byte, 64<<10)
+		for {
+			n, err := terminal.Read(buffer)
+			if err != nil {
+				return
+			}
+			s.mu.Lock()
+			s.text = append(s.text, buffer[:n]...)
+			s.mu.Unlock()
+			select {
+			case s.grown <- struct{}{}:
+			default:
+			}
+		}
+	}()
+	return s
+}
+
+// until waits until the terminal was sent such a text, since the last time.
+func (s *shownOn) until(b testing.TB, text string) {
+	b.Helper()
+	for limit := time.After(20 * time.Second); ; {
+		s.mu.Lock()
+		i := bytes.Index(s.text, []byte(text))
+		if i >= 0 {
+			s.text = s.text[:0]
+		}
+		s.mu.Unlock()
+		if i >= 0 {
+			return
+		}
+		select {
+		case <-s.grown:
+		case <-limit:
+			b.Fatalf("never shown: %q", text)
+		}
+	}
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// BenchmarkFirstFrame measures from the command to the first frame with the lanes, of a
+// project that it starts and of one that runs already; beside them, what the program takes
+// to do nothing.
+func BenchmarkFirstFrame(b *testing.B) {
+	p := &background{b, b.TempDir()}
+	p.write("omnivigil.toml", demoLike)
+	out, code := p.run("check")
+	require.Equal(b, 0, code, out)
+	var started, attached, bare []time.Duration
+	frame := func(words ...string) time.Duration {
+		began := time.Now()
+		s := onTerminal(b, p.command(words...))
+		s.until(b, "berths")
+		took := time.Since(began)
+		defer s.terminal.Close()
+		if words[0] == "attach" {
+			s.terminal.WriteString("qc")
+		} else {
+			s.terminal.WriteString("q")
+		}
+		s.until(b, "\x1b[?1049l")
+		return took
+	}
+	for range 11 {
+		began := time.Now()
+		p.run("--version")
+		bare = append(bare, time.Since(began))
+		started = append(started, frame("start", "--trust"))
+		require.Eventually(b, func() bool { _, code := p.run("status"); return code == 2 }, 20*time.Second, 5*time.Millisecond)
+	}
+	out, code = p.run("start", "--background", "--trust")
+	require.Equal(b, 0, code, out)
+	for range 11 {
+		attached = append(attached, frame("attach"))
+	}
+	p.run("stop", "--all")
+	b.ReportMetric(milliseconds(median(bare)), "version-ms")
+	b.ReportMetric(milliseconds(median(started)), "start-ms")
+	b.ReportMetric(milliseconds(slices.Max(started)), "start-worst-ms")
+	b.ReportMetric(milliseconds(median(attached)), "attach-ms")
+	b.ReportMetric(0, "ns/op")
+}
+
+const demoLike = `
+[service.tides]
+run = "exec sleep 1000"
+[service.berths]
+run = "exec sleep 1000"
+needs = ["tides"]
+[service.tickets]
+run = "exec sleep 1000"
+[task.fares]
+run = "true"
+`
+
+// BenchmarkKeys measures from a key to what it shows, while four units write as fast as they
+// can; and beside it what a bare program takes that says again what it reads.
+func BenchmarkKeys(b *testing.B) {
+	p := &background{b, b.TempDir()}
+	settings := ""
+	for n := range 4 {
+		settings += fmt.Sprintf("[service.writer%d]\nrun = \"exec yes 'a line of the tide table, as long as most are'\"\n", n)
+	}
+	p.write("omnivigil.toml", settings)
+	s := onTerminal(b, p.command("start", "--trust"))
+	defer s.terminal.Close()
+	s.until(b, "CURRENT")
+	echo := onTerminal(b, exec.Command("cat"))
+	defer echo.terminal.Close()
+	var took, bare []time.Duration
+	for n := range 30 {
+		time.Sleep(100 * time.Millisecond)
+		began := time.Now()
+		fmt.Fprintf(echo.terminal, "key %d\n", n)
+		echo.until(b, fmt.Sprintf("key %d\r\nkey %d", n, n))
+		bare = append(bare, time.Since(began))
+		for _, shows := range []string{"quit: stop everything in order", "all output"} {
+			began := time.Now()
+			s.terminal.WriteString("?")
+			s.until(b, shows)
+			took = append(took, time.Since(began))
+		}
+	}
+	s.terminal.WriteString("qq")
+	s.until(b, "\x1b[?1049l")
+	slices.Sort(took)
+	slices.Sort(bare)
+	b.ReportMetric(milliseconds(bare[len(bare)*95/100]), "bare-p95-ms")
+	b.ReportMetric(milliseconds(median(took)), "median-ms")
+	b.ReportMetric(milliseconds(took[len(took)*95/100]), "p95-ms")
+	b.ReportMetric(milliseconds(took[len(took)-1]), "worst-ms")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkFaces measures through the socket what a request takes to its answer, and to the
+// snapshot that shows what it did; and what the supervisor takes of a core while a unit
+// writes a thousand lines a second and nobody, one face or ten follow.
+func BenchmarkFaces(b *testing.B) {
+	p := &background{b, b.TempDir()}
+	p.write("omnivigil.toml", "[service.tides]\nrun = [\"perl\", \"-e\", '$|=1; while(1){print \"tide $i\\n\"; $i++; select undef,undef,undef,0.0009}']\n"+demoLike[len("\n[service.tides]\nrun = \"exec sleep 1000\"\n"):])
+	out, code := p.run("start", "--background", "--trust")
+	require.Equal(b, 0, code, out)
+	defer p.run("stop", "--all")
+	place, err := api.PlaceOf(p.dir+"/omnivigil.toml", "", p.dir+"/state/omnivigil")
+	require.NoError(b, err)
+	ctx, stop := context.WithCancel(b.Context())
+	defer stop()
+	client, err := api.Connect(ctx, place)
+	require.NoError(b, err)
+
+	changes := make(chan bool, 1000)
+	go client.Follow(ctx, api.Face{Kind: "bench"}, func(s *api.Snapshot) error {
+		changes <- s.Paused
+		return nil
+	})
+	var answered, seen []time.Duration
+	for n := range 200 {
+		action := []api.Action{api.Pause, api.Resume}[n%2]
+		time.Sleep(time.Duration(40+rand.IntN(60)) * time.Millisecond) // at any moment between two frames
+		began := time.Now()
+		_, err := client.Do(ctx, api.Request{Action: action})
+		require.NoError(b, err)
+		answered = append(answered, time.Since(began))
+		for <-changes != (action == api.Pause) {
+		}
+		seen = append(seen, time.Since(began))
+	}
+	b.ReportMetric(milliseconds(median(answered)), "answer-ms")
+	b.ReportMetric(milliseconds(median(seen)), "seen-ms")
+
+	snap, err := client.Snapshot(ctx)
+	require.NoError(b, err)
+	stop()
+	for _, faces := range []int{0, 1, 10} {
+		ctx, stop := context.WithCancel(b.Context())
+		for range faces {
+			face, err := api.Connect(ctx, place)
+			require.NoError(b, err)
+			go api.FollowLines(ctx, face, api.LineQuery{Last: true}, func([]api.Line) error { return nil })
+		}
+		time.Sleep(time.Second)
+		const span = 5 * time.Second
+		before := cpuTime(b, snap.Project.Supervisor)
+		time.Sleep(span)
+		b.ReportMetric(100*float64(cpuTime(b, snap.Project.Supervisor)-before)/float64(span), fmt.Sprintf("%%core-%d-faces", faces))
+		stop()
+	}
+	b.ReportMetric(0, "ns/op")
+}

@@ -1,0 +1,255 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// still is a project in which nothing happens by itself.
+type still struct {
+	snaps  []*Snapshot
+	facts  []Fact
+	asked  []Request
+	waited WaitQuery
+	lines  []LineQuery
+}
+
+func (p *still) Snapshot(context.Context) (*Snapshot, error) { return p.snaps[0], nil }
+func (p *still) Follow(_ context.Context, _ Face, show func(*Snapshot) error) error {
+	for _, s := range p.snaps {
+		if err := show(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+func (p *still) Subscribe(_ context.Context, since int64, hear func(Fact) error) error {
+	if since < 3 {
+		return ErrGap
+	}
+	for _, f := range p.facts {
+		if err := hear(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+func (p *still) Do(_ context.Context, r Request) (Answer, error) {
+	p.asked = append(p.asked, r)
+	if r.Action == Stop {
+		return Answer{}, Refuse("there is no unit tide")
+	}
+	return Answer{Ripple: 7}, nil
+}
+func (p *still) Lines(_ context.Context, q LineQuery) (Page, error) {
+	p.lines = append(p.lines, q)
+	return Page{From: 1, Total: 2, Lines: []Line{{Number: 1, Text: "<high> water"}}}, nil
+}
+func (p *still) Why(_ context.Context, path string) (Foresight, error) {
+	return Foresight{Path: path}, nil
+}
+func (p *still) Wait(_ context.Context, q WaitQuery) (Waited, error) {
+	p.waited = q
+	return Waited{OK: true, Took: Seconds(1500 * time.Millisecond)}, nil
+}
+
+// at returns a client of a project that is served in this process.
+func at(t testing.TB, p Project) *Client {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "omnivigil.toml")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	place, err := PlaceOf(file, "", t.TempDir())
+	require.NoError(t, err)
+	_, err = Connect(t.Context(), place)
+	require.ErrorIs(t, err, ErrNotRunning)
+	lock, err := place.TryLock()
+	require.NoError(t, err)
+	t.Cleanup(func() { lock.Close() })
+	_, err = place.TryLock()
+	require.ErrorIs(t, err, ErrLocked)
+	l, err := place.Listen()
+	require.NoError(t, err)
+	server := NewServer(p, "20300504.1")
+	go server.Serve(l)
+	t.Cleanup(server.Close)
+	c, err := Connect(t.Context(), place)
+	require.NoError(t, err)
+	return c
+}
+
+// TestThroughTheSocket carries every call of the contract there and back.
+func TestThroughTheSocket(t *testing.T) {
+	when := time.Date(2030, 5, 4, 12, 4, 31, 123456789, time.UTC)
+	p := &still{
+		snaps: []*Snapshot{{Number: 1, Units: []*Unit{{Name: "tides", State: Ready, Marks: []Mark{{At: when, State: Ready}}}}},
+			{Number: 2, Units: []*Unit{{Name: "tides", State: Crashed, Marks: []Mark{{At: when, State: Ready}, {At: when.Add(1), State: Crashed}}}}, Status: Status{Ended: true}}},
+		facts: []Fact{{ID: 4, Kind: FactNote, Text: "a\nb"}, {ID: 5, Kind: FactEnded}},
+	}
+	c := at(t, p)
+	snap, err := c.Snapshot(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, p.snaps[0], snap)
+
+	var last *Snapshot
+	require.NoError(t, c.Follow(t.Context(), Face{Kind: "screen"}, func(s *Snapshot) error { last = s; return nil }))
+	assert.Equal(t, p.snaps[1], last)
+	failed := errors.New("the face has had enough")
+	assert.ErrorIs(t, c.Follow(t.Context(), Face{}, func(*Snapshot) error { return failed }), failed)
+
+	var heard []Fact
+	require.NoError(t, c.Subscribe(t.Context(), 3, func(f Fact) error { heard = append(heard, f); return nil }))
+	assert.Equal(t, p.facts, heard)
+	assert.ErrorIs(t, c.Subscribe(t.Context(), 1, func(Fact) error { return nil }), ErrGap)
+
+	answer, err := c.Do(t.Context(), Request{Action: Restart, Units: []string{"tides"}})
+	require.NoError(t, err)
+	assert.Equal(t, Answer{Ripple: 7}, answer)
+	_, err = c.Do(t.Context(), Request{Action: Stop})
+	var refusal *Refusal
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, "there is no unit tide", refusal.Text)
+
+	q := LineQuery{Unit: "tides", Count: 5, From: 9, Last: true, Until: when, Since: when, Run: 3, Why: true, End: 12, Fold: true}
+	page, err := c.Lines(t.Context(), q)
+	require.NoError(t, err)
+	assert.Equal(t, []LineQuery{q}, p.lines)
+	assert.Equal(t, "<high> water", page.Lines[0].Text)
+
+	waited, err := c.Wait(t.Context(), WaitQuery{Units: []string{"a", "b"}, Timeout: Seconds(2500 * time.Millisecond)})
+	require.NoError(t, err)
+	assert.Equal(t, Seconds(1500*time.Millisecond), waited.Took)
+	assert.Equal(t, WaitQuery{Units: []string{"a", "b"}, Timeout: Seconds(2500 * time.Millisecond)}, p.waited)
+
+	f, err := c.Why(t.Context(), "a b&c.go")
+	require.NoError(t, err)
+	assert.Equal(t, "a b&c.go", f.Path)
+}
+
+// TestBadRequests are answered in words, with a status.
+func TestBadRequests(t *testing.T) {
+	s := NewServer(&still{snaps: []*Snapshot{{}}}, "20300504.1")
+	for _, test := range []struct {
+		method, path, body, header string
+		status                     int
+		says                       string
+	}{
+		{"GET", "/v2/snapshot", "", "", 404, "there is no GET /v2/snapshot in version 1"},
+		{"DELETE", "/v1/snapshot", "", "", 404, "there is no DELETE"},
+		{"POST", "/v1/requests", "restart", "", 400, "a request must be JSON"},
+		{"POST", "/v1/requests", `{"action":"stop","unit":"a"}`, "", 400, "unknown field"},
+		{"POST", "/v1/requests", `{"action":"` + strings.Repeat("x", mostBody) + `"}`, "", 400, "too large"},
+		{"GET", "/v1/lines?count=many", "", "", 400, `count must be a whole number, not "many"`},
+		{"GET", "/v1/lines?count=100000", "", "", 400, "count must be at most 5000"},
+		{"GET", "/v1/lines?until=noon", "", "", 400, "until must be a time such as"},
+		{"GET", "/v1/lines?last=yes", "", "", 400, "last must be true or false"},
+		{"GET", "/v1/lines/follow?from=-1", "", "", 400, "from must be a whole number"},
+		{"GET", "/v1/wait?timeout=soon", "", "", 400, "timeout must be a number of seconds"},
+		{"GET", "/v1/facts?since=x", "", "", 400, "since must be a whole number"},
+		{"GET", "/v1/facts", "", "20290101.1.17", 200, "event: gap"},
+		{"GET", "/v1/facts", "", "20300504.1.3", 200, ""},
+	} {
+		r := httptest.NewRequest(test.method, test.path, strings.NewReader(test.body))
+		if test.header != "" {
+			r.Header.Set("Last-Event-ID", test.header)
+		}
+		w := httptest.NewRecorder()
+		s.handler().ServeHTTP(w, r)
+		assert.Equal(t, test.status, w.Code, test.path)
+		text := w.Body.String()
+		if test.status != 200 {
+			var told trouble
+			require.NoError(t, json.Unmarshal(w.Body.Bytes(), &told), test.path)
+			text = told.Error
+		}
+		assert.Contains(t, text, test.says)
+	}
+}
+
+// TestOtherVersion tells a face that the project is run by another omnivigil.
+func TestOtherVersion(t *testing.T) {
+	folder := t.TempDir()
+	l, err := net.Listen("unix", folder+"/s")
+	require.NoError(t, err)
+	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) }))
+	defer l.Close()
+	_, err = Connect(t.Context(), Place{Socket: folder + "/s"})
+	assert.ErrorContains(t, err, "another version of omnivigil: it speaks version 99 of the socket, this one 1")
+}
+
+// TestPlaces are short enough for a socket, the same by every path to the settings, and
+// others for others.
+func TestPlaces(t *testing.T) {
+	root := t.TempDir()
+	file := filepath.Join(root, "omnivigil.toml")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Symlink(file, filepath.Join(root, "link.toml")))
+	one, err := PlaceOf(file, "", root)
+	require.NoError(t, err)
+	other, err := PlaceOf(filepath.Join(root, "link.toml"), "", root)
+	require.NoError(t, err)
+	assert.Equal(t, one, other)
+	long, err := PlaceOf(file, filepath.Join(root, strings.Repeat("r", 100)), root)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(long.Socket), 107)
+	assert.NotEqual(t, one, long)
+	_, err = PlaceOf(root+"/none.toml", "", root)
+	assert.ErrorContains(t, err, "none.toml")
+}
+
+func FuzzServer(f *testing.F) {
+	f.Add("GET", "/v1/lines?unit=a&from=1&since=2030-05-04T12:04:31Z", "", "")
+	f.Add("POST", "/v1/requests", `{"action":"restart","units":["a"]}`, "")
+	f.Add("GET", "/v1/facts", "", "20300504.1.3")
+	f.Add("GET", "/v1/wait?timeout=1e308&unit=", "", "")
+	s := NewServer(&still{snaps: []*Snapshot{{}}}, "20300504.1")
+	f.Fuzz(func(t *testing.T, method, path, body, id string) {
+		r, err := http.NewRequest(method, "http://omnivigil/", strings.NewReader(body))
+		if err != nil {
+			return
+		}
+		if r.URL, err = r.URL.Parse(path); err != nil || !strings.HasPrefix(r.URL.Path, "/") {
+			return
+		}
+		r.Header.Set("Last-Event-ID", id)
+		w := httptest.NewRecorder()
+		s.handler().ServeHTTP(w, r)
+		if w.Code >= 400 && w.Code != http.StatusMovedPermanently {
+			var told trouble
+			require.NoError(t, json.Unmarshal(w.Body.Bytes(), &told))
+			require.NotEmpty(t, told.Error)
+		}
+	})
+}
+
+// FuzzChange applies whatever a server may send.
+func FuzzChange(f *testing.F) {
+	f.Add([]byte(`{"units":[{"name":"a"}],"order":["a","b"],"lives":{"a":{"from":"2030-05-04T12:04:31Z","marks":[]}}}`), []byte(`{"ripples":[{"id":3}],"oldest":2,"saves":[{}],"uses":{"a":{}}}`))
+	f.Add([]byte(`{"units":[null],"ripples":[null],"order":["a"]}`), []byte(`{}`))
+	f.Fuzz(func(t *testing.T, first, second []byte) {
+		snap := &Snapshot{}
+		for _, data := range [][]byte{first, second} {
+			u := &Update{}
+			if json.Unmarshal(data, u) != nil {
+				return
+			}
+			snap = snap.Apply(u)
+		}
+		snap.Ripple(3)
+		for _, u := range snap.Units {
+			snap.WhyOf(u)
+		}
+	})
+}

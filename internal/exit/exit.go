@@ -1,0 +1,36 @@
+// Package exit is what a command ends with: its code, and what is said.
+package exit
+
+import "fmt"
+
+// Exit codes, the same for every command.
+const (
+	Fine        = 0
+	Failed      = 1  // the unit or the check failed
+	Usage       = 2  // wrong usage or a broken file; nothing was started
+	TimedOut    = 3  // of wait
+	Crashed     = 70 // Omnivigil itself did
+	Locked      = 75 // of a warden: the project runs already; EX_TEMPFAIL of sysexits.h
+	Interrupted = 130
+)
+
+// Outcome is an error that carries its own exit code. Its text may be empty when
+// everything has been said already.
+type Outcome struct {
+	Code int
+	Text string
+}
+
+func (o Outcome) Error() string { return o.Text }
+
+// With returns an outcome that says what went wrong.
+func With(code int, err error) error { return Outcome{code, "omnivigil: " + err.Error()} }
+
+// Saying returns an outcome with a text.
+func Saying(code int, text string) error { return Outcome{code, text} }
+
+// Quietly returns an outcome of which everything has been said.
+func Quietly(code int) error { return Outcome{code, ""} }
+
+// Refuse returns the outcome of wrong usage.
+func Refuse(format string, args ...any) error { return Outcome{Usage, fmt.Sprintf(format, args...)} }
