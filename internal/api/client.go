@@ -141,18 +141,23 @@ func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) err
 		default:
 			return nil
 		}
-		return show(snap)
+		if err := show(snap); err != nil || !snap.Ended {
+			return err
+		}
+		return errOver
 	})
-	if errors.Is(err, ErrLost) && snap != nil && snap.Ended {
+	if errors.Is(err, errOver) {
 		return nil
 	}
 	return err
 }
 
+// errOver ends the reading of a stream of which no more is to come.
+var errOver = errors.New("the project has ended")
+
 // Subscribe implements Project.
 func (c *Client) Subscribe(ctx context.Context, since int64, hear func(Fact) error) error {
 	query := url.Values{"since": {strconv.FormatInt(since, 10)}}
-	ended := false
 	err := c.events(ctx, root+"/facts", query, func(name string, data []byte) error {
 		if name == "gap" {
 			return ErrGap
@@ -161,10 +166,12 @@ func (c *Client) Subscribe(ctx context.Context, since int64, hear func(Fact) err
 		if err := json.Unmarshal(data, &f); err != nil {
 			return err
 		}
-		ended = f.Kind == FactEnded
-		return hear(f)
+		if err := hear(f); err != nil || f.Kind != FactEnded {
+			return err
+		}
+		return errOver
 	})
-	if errors.Is(err, ErrLost) && ended {
+	if errors.Is(err, errOver) {
 		return nil
 	}
 	return err

@@ -50,6 +50,9 @@ func (s *Server) Serve(l net.Listener) error {
 	return nil
 }
 
+// Streams is how many streams go on.
+func (s *Server) Streams() int { return len(s.streams) }
+
 // Close ends all that goes on at once.
 func (s *Server) Close() {
 	s.stop()
@@ -180,13 +183,16 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	}
 	out := s.beginEvents(w)
 	var last *Snapshot
-	s.project.Follow(r.Context(), face, func(snap *Snapshot) error {
+	err := s.project.Follow(r.Context(), face, func(snap *Snapshot) error {
 		before := last
 		if last = snap; before == nil {
 			return out.send("snapshot", snap.Number, snap)
 		}
 		return out.send("change", snap.Number, Diff(before, snap))
 	})
+	if err == nil { // it may still want lines: the stream is open until it has gone
+		<-r.Context().Done()
+	}
 }
 
 // facts sends what happens.

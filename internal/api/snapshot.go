@@ -260,6 +260,7 @@ type RunRef struct {
 	Number int     `json:"number"`
 	Pass   int     `json:"pass,omitempty"`
 	Took   Seconds `json:"took,omitempty"`
+	Failed bool    `json:"failed,omitempty"` // it did not end well, or was not ready in time
 	Spans  []Span  `json:"spans,omitempty"`
 }
 

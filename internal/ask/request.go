@@ -22,7 +22,7 @@ func requestCommands(of Settings) []*cobra.Command {
 			RunE: func(c *cobra.Command, units []string) error {
 				what := action()
 				if needsUnits && len(units) == 0 && what != api.End {
-					return exit.Refuse("omnivigil: which unit or group? omnivigil %s", c.UseLine())
+					return exit.Refuse("omnivigil: which unit or group? %s", c.UseLine())
 				}
 				return a.on(func(ctx context.Context, p *api.Client) error {
 					answer, err := p.Do(ctx, api.Request{Action: what, Units: units})

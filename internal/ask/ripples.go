@@ -48,7 +48,7 @@ at rest. Without a number the newest twenty are listed.`,
 				if a.asJSON {
 					return PrintJSON(r)
 				}
-				return sayRipple(ctx, os.Stdout, p, snap, r)
+				return sayRipple(ctx, os.Stdout, p, r)
 			})
 		},
 	})
@@ -81,7 +81,7 @@ func rippleTook(r *api.Ripple) string {
 }
 
 // sayRipple tells a ripple with its runs, and the output of those that failed.
-func sayRipple(ctx context.Context, w io.Writer, p api.Project, snap *api.Snapshot, r *api.Ripple) error {
+func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) error {
 	Say(w, "ripple %d, %s: %s", r.ID, phrase.Clock(r.Since), r.Title)
 	switch {
 	case !r.Resting():
@@ -102,8 +102,12 @@ func sayRipple(ctx context.Context, w io.Writer, p api.Project, snap *api.Snapsh
 		if ref.Pass > 0 {
 			what += fmt.Sprintf(", pass %d", ref.Pass)
 		}
-		Say(w, "  %s %s  %s", ref.Unit, what, phrase.Duration(ref.Took.Duration()))
-		if u := snap.Unit(ref.Unit); u == nil || !u.State.Broken() || u.Run.Number != ref.Number {
+		failed := ""
+		if ref.Failed {
+			failed = "  failed"
+		}
+		Say(w, "  %s %s  %s%s", ref.Unit, what, phrase.Duration(ref.Took.Duration()), failed)
+		if !ref.Failed {
 			continue
 		}
 		page, err := p.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 10})

@@ -154,18 +154,21 @@ func (f *face) endOnSignal(close_ func()) *ending {
 
 // end ends the project, or only the face where the project would go on without it.
 func (f *face) end(atOnce bool, closeFace func()) {
-	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	const patience = 10 * time.Second
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	snap, err := f.project.Snapshot(ctx)
-	if err != nil || snap.Background || len(snap.Faces) > 1 {
-		closeFace()
-		return
+	if err == nil && !snap.Background && len(snap.Faces) <= 1 {
+		action := api.End
+		if atOnce {
+			action = api.EndNow
+		}
+		_, err = f.project.Do(ctx, api.Request{Action: action})
+		if err == nil {
+			return // the face sees it end
+		}
 	}
-	action := api.End
-	if atOnce {
-		action = api.EndNow
-	}
-	f.project.Do(ctx, api.Request{Action: action})
+	closeFace()
 }
 
 // endAnyway ends this process when the project has gone, whatever the terminal does. The

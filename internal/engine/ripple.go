@@ -82,6 +82,7 @@ type RunRef struct {
 	Number int
 	Pass   int // 0 where the run itself is meant
 	Took   time.Duration
+	Failed bool   // it did not end well, or was not ready in time
 	Spans  []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
 }
 
@@ -108,7 +109,7 @@ func (r *Ripple) credit(u *unit, p *pass) {
 		return ref.Unit == u.spec.Name && ref.Number == u.run.Number && ref.Pass == p.Number
 	}
 	if !r.Resting() && !slices.ContainsFunc(r.Runs, known) {
-		r.addRun(nil, RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took(),
+		r.addRun(nil, RunRef{Unit: u.spec.Name, Number: u.run.Number, Pass: p.Number, Took: p.took(), Failed: !p.Good,
 			Spans: []Span{{Phase: PhaseRunning, From: p.BeganAt, To: p.EndedAt}}})
 	}
 }
@@ -129,7 +130,7 @@ func (r *Ripple) addRun(of *run, ref RunRef) {
 // entry.
 func (r *Ripple) account(i int, now time.Time) {
 	ref := *r.Runs[i]
-	ref.Took, ref.Spans = r.runs[i].took(now), slices.Clone(r.runs[i].Spans)
+	ref.Took, ref.Spans, ref.Failed = r.runs[i].took(now), slices.Clone(r.runs[i].Spans), r.runs[i].failed
 	r.Runs[i], r.shown = &ref, nil
 }
 

@@ -33,6 +33,7 @@ type run struct {
 	builtOn   map[string]int // generation of each of the unit's follows then
 	pays      debt           // what it was to do; owed again if it does not end well
 	good      bool           // it was ready, or ended well
+	failed    bool           // it did not end well, or was not ready in time
 	command   plan.Command
 	whole     bool // command is the unit's own, not that of a reaction
 	ripples   []*Ripple
@@ -264,7 +265,7 @@ func (e *Engine) ready(u *unit) {
 
 func (e *Engine) nowReady(u *unit) {
 	u.state = Ready
-	u.run.ReadyAt = e.now
+	u.run.ReadyAt, u.run.failed = e.now, false
 	u.run.endSpan(e.now)
 	e.ripples.account(u.run, e.now)
 	e.tellRun(u, Fact{Kind: FactRunReady, Took: e.now.Sub(u.run.OrderedAt)})
@@ -295,7 +296,7 @@ func (e *Engine) notReady(u *unit) {
 	if u.run.seen != "" {
 		u.run.Problem += ", last seen: " + u.run.seen
 	}
-	u.state = Failed
+	u.state, u.run.failed = Failed, true
 	if u.spec.Pass == nil {
 		u.owed.add(u.run.pays) // else its next good pass pays
 	}
@@ -392,7 +393,7 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	if s != Done {
 		u.owed.add(u.run.pays) // it did not
 	}
-	u.state, u.ending = s, byItself
+	u.state, u.ending, u.run.failed = s, byItself, s.Broken()
 	e.ripples.account(u.run, e.now)
 	was := u.run.Run
 	was.Spans, was.Ripples = slices.Clone(was.Spans), slices.Clone(was.Ripples)

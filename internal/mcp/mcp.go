@@ -253,12 +253,12 @@ func (t *tools) ripple(ctx context.Context, in oneRipple) (string, error) {
 		w.add("%s after %s%s", r.Outcome, phrase.Duration(r.RestAt.Sub(r.Since)), reason(r.Detail))
 	}
 	for _, ref := range r.Runs {
-		w.add("%s run %d took %s", ref.Unit, ref.Number, phrase.Duration(ref.Took.Duration()))
-		u := snap.Unit(ref.Unit)
-		if u == nil || !u.State.Broken() || u.Run.Number != ref.Number {
+		took := phrase.Duration(ref.Took.Duration())
+		if !ref.Failed {
+			w.add("%s run %d took %s", ref.Unit, ref.Number, took)
 			continue
 		}
-		w.add("  it %s%s", u.State, reason(u.Run.Problem))
+		w.add("%s run %d failed after %s:", ref.Unit, ref.Number, took)
 		if err := w.lastWords(ctx, p, ref.Unit, ref.Number); err != nil {
 			return "", err
 		}

@@ -100,12 +100,17 @@ func (s *Session) tell(f engine.Fact) {
 }
 
 // say enters something else into the account and the log.
-func (s *Session) say(kind string, e logbook.Entry, text string) {
+func (s *Session) say(e logbook.Entry, f api.Fact) {
 	e.Stream = logbook.Note
-	text = s.clean(text)
-	s.account.add(api.Fact{At: time.Now().Round(0), Kind: kind, Unit: e.Unit, Run: e.Run, Tone: tones[e.Tone], Text: text})
-	s.book.Append(e, strings.Split(text, "\n")...)
+	f.At, f.Unit, f.Run, f.Tone, f.Text = time.Now().Round(0), e.Unit, e.Run, tones[e.Tone], s.clean(f.Text)
+	s.account.add(f)
+	s.book.Append(e, strings.Split(f.Text, "\n")...)
+}
+
+// note says something in words alone.
+func (s *Session) note(e logbook.Entry, text string) {
+	s.say(e, api.Fact{Kind: api.FactNote, Text: text})
 }
 
 // Note says something in the log.
-func (s *Session) Note(text string) { s.say(api.FactNote, logbook.Entry{}, text) }
+func (s *Session) Note(text string) { s.note(logbook.Entry{}, text) }

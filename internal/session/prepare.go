@@ -3,7 +3,6 @@ package session
 import (
 	"fmt"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
@@ -35,7 +34,7 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 	attempt, err := s.results.Begin(s.Plan(), r.unit)
 	switch {
 	case err != nil:
-		s.say(api.FactNote, r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
+		s.note(r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
 		return false
 	case r.isStopped():
 		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
@@ -56,7 +55,7 @@ func (r *liveRun) remember(s *Session) {
 		return
 	}
 	if err := r.attempt.EndedWell(); err != nil {
-		s.say(api.FactNote, r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
+		s.note(r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
 	}
 }
 

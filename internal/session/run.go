@@ -11,7 +11,6 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
@@ -178,7 +177,7 @@ func (r *liveRun) reload(s *Session, name string) {
 
 func (r *liveRun) complain(s *Session, err error) {
 	if err != nil {
-		s.say(api.FactNote, r.entry(logbook.Note), "could not be signalled: "+err.Error())
+		s.note(r.entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
 }
 
@@ -188,7 +187,7 @@ func (r *liveRun) runStop(s *Session) {
 	defer stop()
 	if err := r.command(ctx, s, *r.unit.Stop.Run); err != nil {
 		text := fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)
-		s.say(api.FactNote, r.entry(logbook.Note), text)
+		s.note(r.entry(logbook.Note), text)
 	}
 }
 

@@ -341,7 +341,7 @@ func (s *Session) watched(ev watch.Event) {
 	case watch.CaughtUp:
 		s.caughtUp(ev.Number)
 	case watch.Notice:
-		s.say(api.FactNote, logbook.Entry{Tone: logbook.Stale}, ev.Text)
+		s.note(logbook.Entry{Tone: logbook.Stale}, ev.Text)
 	}
 }
 
@@ -559,7 +559,7 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 	if u := s.state().Unit(unit); u != nil {
 		e.Run = u.Run.Number
 	}
-	s.say(api.FactAddressOpened, e, text)
+	s.say(e, api.Fact{Kind: api.FactAddressOpened, Text: text, Address: a.String()})
 }
 
 // environment is the machine's, with the unit's own variables above it.

@@ -208,7 +208,8 @@ func (r *running) attend(self *guard.Supervisor, o Options) {
 		go attendDemo(s, filepath.Dir(o.File), o.Autopilot)
 	}
 	<-s.Done()
-	r.linger()
+	last, _ := s.Snapshot(context.Background())
+	r.linger(last.Faces)
 	r.server.Close()
 	os.Remove(r.socket.Addr().String())
 	guard.EndAll()
@@ -218,19 +219,17 @@ func (r *running) attend(self *guard.Supervisor, o Options) {
 	}
 }
 
-// linger waits until every face has seen the end, but not for ever: one that is suspended
-// does not keep the project from going. A stream of lines may be read slowly.
-func (r *running) linger() {
+// linger waits until every face that follows the project has seen the end, but not for ever:
+// one that is suspended does not keep the project from going. A stream of lines may be read
+// slowly.
+func (r *running) linger(faces []api.Face) {
 	const look, screens, streams = 5 * time.Millisecond, time.Second, time.Minute
-	for began := time.Now(); ; time.Sleep(look) {
-		snap, _ := r.session.Snapshot(context.Background())
-		limit := screens
-		if slices.ContainsFunc(snap.Faces, func(f api.Face) bool { return f.Kind == "plain" }) {
-			limit = streams
-		}
-		if len(snap.Faces) == 0 || time.Since(began) > limit {
-			return
-		}
+	limit := screens
+	if slices.ContainsFunc(faces, func(f api.Face) bool { return f.Kind == "plain" }) {
+		limit = streams
+	}
+	for began := time.Now(); r.server.Streams() > 0 && time.Since(began) < limit; {
+		time.Sleep(look)
 	}
 }
 

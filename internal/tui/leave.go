@@ -8,7 +8,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/phrase"
 )
 
 // leaving is the question whether to stop the project or only to close this screen, where
@@ -50,17 +49,17 @@ func (m *model) endProject() {
 
 func (*leaving) draw(m *model, width, height int) []string {
 	return m.underLanes(height, func(room int) []string {
-		why := "it runs in the background"
-		if n := len(m.others()); n > 0 {
-			why = phrase.Count(n, "other face") + " of it: "
-			for i, f := range m.others() {
-				if i > 0 {
-					why += ", "
-				}
-				why += fmt.Sprintf("%s (process %d)", f.Kind, f.PID)
-			}
+		text := m.snap.Project.Name + " would end with this screen: nobody else looks at it any more"
+		if company := m.company(); company != "" {
+			text = m.snap.Project.Name + " would go on without this screen, " + company
 		}
-		rows := []string{"", "  " + m.snap.Project.Name + " would go on without this screen: " + why, ""}
+		for i, f := range m.others() {
+			if i == 0 {
+				text += ":"
+			}
+			text += fmt.Sprintf(" process %d", f.PID)
+		}
+		rows := []string{"", "  " + text, ""}
 		for _, b := range bindingsOf("leave") {
 			rows = append(rows, "  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name))
 		}

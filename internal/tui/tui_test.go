@@ -293,14 +293,14 @@ func TestKeys(t *testing.T) {
 func TestLeaving(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
-	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other face  12:00")
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other screen  12:00")
 	m.keyed("q")
-	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen: 1 other face of it: screen (process 1)")
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen, with 1 other screen: process 1")
 	m.keyed("esc")
 	assert.True(t, m.isOpen("overview"))
 	m.snap.Faces, m.snap.Background = nil, true
 	m.keyed("q")
-	assert.Contains(t, m.plainScreen(), "it runs in the background")
+	assert.Contains(t, m.plainScreen(), "without this screen, in the background")
 	assert.Empty(t, s.requests)
 	m.keyed("s")
 	assert.Equal(t, []string{"end"}, s.requests)

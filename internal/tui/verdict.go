@@ -1,6 +1,9 @@
 package tui
 
 import (
+	"cmp"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -13,19 +16,25 @@ import (
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
 	word := m.palette.banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
-	right := m.now.Format("15:04") + " "
-	if who := m.company(); width >= 100 && who != "" {
-		right = who + "  " + right
-	}
-	if width >= 100 {
-		right = m.snap.Project.Name + "  " + right
-	}
-	right = m.palette.dim.Render(right)
 	left := word + "  " + m.palette.bright.Render(v.Text)
-	if ansi.StringWidth(left)+ansi.StringWidth(right) >= width {
-		right = "" // the reason matters more than the time of day
+	// The reason matters more than what stands at the right.
+	room := width - ansi.StringWidth(left) - 1
+	for _, right := range m.cornerTexts() {
+		if ansi.StringWidth(right) < room {
+			return ends(left, m.palette.dim.Render(right), width)
+		}
 	}
-	return ends(left, right, width)
+	return ends(left, "", width)
+}
+
+// cornerTexts are what may stand beside the verdict: which project this is, who else looks
+// at it and the time of day; each shorter than the one before.
+func (m *model) cornerTexts() []string {
+	name, company, clock := m.snap.Project.Name+"  ", m.company(), m.now.Format("15:04")+" "
+	if company == "" {
+		return []string{name + clock, clock}
+	}
+	return []string{name + company + "  " + clock, company + "  " + clock, company + " ", clock}
 }
 
 // company says who else looks at the project, and whether it goes on without this screen.
@@ -34,8 +43,13 @@ func (m *model) company() string {
 	if m.snap.Background {
 		parts = append(parts, "in the background")
 	}
-	if n := len(m.others()); n > 0 {
-		parts = append(parts, "with "+phrase.Count(n, "other face"))
+	counts := map[string]int{}
+	for _, f := range m.others() {
+		counts[f.Kind]++
+	}
+	for _, kind := range slices.Sorted(maps.Keys(counts)) {
+		name := map[string]string{"screen": "other screen", "plain": "stream"}[kind]
+		parts = append(parts, "with "+phrase.Count(counts[kind], cmp.Or(name, kind)))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -39,7 +39,8 @@ type Watcher struct {
 	limited  int // how many folders the person knows to be without a watch
 	lockWait lockWait
 	untold   []Event // see handOut
-	caughtUp []int   // requests to be answered
+	// behindSince are the requests that are to be answered, and when.
+	behindSince []request
 }
 
 // Open starts to watch the folder root, for nobody at first: see SetInterests. It
@@ -125,7 +126,7 @@ func (w *Watcher) files(key string) []string {
 	return slices.Compact(files)
 }
 
-// request is a call of CatchUp.
+// request is a call of CatchUp, with its time or that of its answer.
 type request struct {
 	number int
 	at     time.Time
@@ -148,7 +149,24 @@ func (w *Watcher) catchUp(r request, batches <-chan []notice) {
 		w.drain(batches)
 	}
 	w.tree.lookEverywhere()
-	w.caughtUp = append(w.caughtUp, r.number)
+	w.tree.lookAround(time.Now())
+	at := time.Now()
+	if len(w.tree.unsure) > 0 { // there are files too new to be told from what they were
+		at = at.Add(soonAfter)
+	}
+	w.behindSince = append(w.behindSince, request{r.number, at})
+}
+
+// answerBehind answers the requests whose time has come: what there was to hear has been
+// told.
+func (w *Watcher) answerBehind(now time.Time) {
+	w.behindSince = slices.DeleteFunc(w.behindSince, func(r request) bool {
+		if r.at.After(now) {
+			return false
+		}
+		w.tell(CaughtUp{r.number})
+		return true
+	})
 }
 
 // Close ends the watching. It must be called once.
@@ -183,14 +201,12 @@ func (w *Watcher) loop() {
 			w.idle()
 		}
 		w.drain(batches)
-		w.tree.lookAround(time.Now())
+		now := time.Now()
+		w.tree.lookAround(now)
 		w.mend()
 		w.report()
 		w.settle(w.clock())
-		for _, number := range w.caughtUp {
-			w.tell(CaughtUp{number})
-		}
-		w.caughtUp = w.caughtUp[:0]
+		w.answerBehind(now)
 		w.handOut()
 	}
 }
@@ -453,6 +469,11 @@ func (w *Watcher) sleep() time.Duration {
 	}
 	if at, any := w.tree.nextLook(); any && at.Before(wake) {
 		wake = at
+	}
+	for _, r := range w.behindSince {
+		if r.at.Before(wake) {
+			wake = r.at
+		}
 	}
 	return time.Until(wake)
 }
