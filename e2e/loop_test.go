@@ -175,7 +175,11 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 	}
 	r.says("writes files that it watches and does not take up: fares.out", 1)
 	r.write("fares.txt", "adult 20\n")
-	r.says("current after", 5)
+	r.says("pass 5 ended well", 1)
+	require.Eventually(t, func() bool {
+		_, after, _ := strings.Cut(r.out.String(), "pass 5 ended well")
+		return strings.Contains(after, "current after")
+	}, 30*time.Second, 5*time.Millisecond, "%s", &r.out)
 	assert.Equal(t, 2, r.count("omnivigil  pages has not taken up"), "%s", r.account())
 }
 

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -69,6 +70,9 @@ func (c *Client) open(ctx context.Context, method, path string, query url.Values
 	r, err := http.NewRequestWithContext(ctx, method, "http://omnivigil"+path+"?"+query.Encode(), in)
 	if err != nil {
 		return nil, err
+	}
+	if path == root+"/lines" {
+		r.Header.Set("Accept", bulkType)
 	}
 	answer, err := c.http.Do(r)
 	if err != nil {
@@ -229,7 +233,15 @@ func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
 	set("run", strconv.Itoa(q.Run), q.Run > 0)
 	set("why", "true", q.Why)
 	var p Page
-	return p, c.get(ctx, root+"/lines", query, &p)
+	in, err := c.open(ctx, http.MethodGet, root+"/lines", query, nil)
+	if err != nil {
+		return p, err
+	}
+	defer in.Close()
+	if err := gob.NewDecoder(in).Decode(&p); err != nil {
+		return p, lost(ctx, err)
+	}
+	return p, nil
 }
 
 // Why implements Project.

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -295,8 +296,17 @@ func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
 	if page.Lines == nil {
 		page.Lines = []Line{}
 	}
+	if err == nil && r.Header.Get("Accept") == bulkType {
+		w.Header().Set("Content-Type", bulkType)
+		gob.NewEncoder(w).Encode(page) // whoever has asked may be gone
+		return
+	}
 	reply(w, page, err)
 }
+
+// bulkType is how faces of the same version take pages of lines: as encoding/gob has them,
+// since JSON takes several times as long.
+const bulkType = "application/x-omnivigil-gob"
 
 // followLines sends lines as JSON lines: those that are asked for, and then those that come.
 func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
