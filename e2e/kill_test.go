@@ -224,16 +224,20 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 	}
 }
 
-// TestSuspendAndResume gives the terminal back to the shell and takes it again.
+// TestSuspendAndResume gives the terminal back to the shell and takes it again. Meanwhile
+// the project goes on.
 func TestSuspendAndResume(t *testing.T) {
 	program, dir := build(t), t.TempDir()
+	b := &background{t, dir}
 	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"while :; do echo tide; sleep 0.2; done\"\n"), 0o644))
-	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, "bash --norc -i; true")
+	s := openScreen(t, 100, 20, b.env(), dir, "bash --norc -i; true")
 	s.shows(`(?m)[#$] *$`)
 	s.press(program+" start --trust", "Enter")
 	s.shows(`CURRENT`)
 	s.press("C-z")
 	s.shows(`Stopped`)
+	before := b.status().Lines
+	require.Eventually(t, func() bool { return b.status().Lines > before+3 }, 20*time.Second, 50*time.Millisecond, "its output is read")
 	s.press("echo in the' 'shell", "Enter")
 	s.shows(`(?m)^in the shell$`)
 	s.press("fg", "Enter")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"regexp"
 	"testing"
 	"time"
@@ -38,6 +39,12 @@ func TestScripts(t *testing.T) {
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
 			env.Setenv("HOME", env.WorkDir)
+			env.Setenv("XDG_RUNTIME_DIR", "")
+			env.Defer(func() { // what a script that failed has left in the background
+				stop := exec.Command(build(t), "stop", "--all", "-f", env.WorkDir+"/omnivigil.toml")
+				stop.Env = append(os.Environ(), "XDG_STATE_HOME="+env.WorkDir+"/.state", "XDG_RUNTIME_DIR=")
+				stop.Run()
+			})
 			for i, port := range freePorts(2) {
 				env.Setenv(fmt.Sprintf("PORT%d", i+1), fmt.Sprint(port))
 			}

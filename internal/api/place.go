@@ -23,14 +23,11 @@ const mostSocketPath = 103
 // in runtime, or where that is empty in state; if the path would be too long for a socket, or
 // nothing can be written there, in a folder of this user's below /tmp.
 func PlaceOf(file, runtime, state string) (Place, error) {
-	real, err := filepath.Abs(file)
-	if err == nil {
-		real, err = filepath.EvalSymlinks(real)
-	}
+	abs, err := filepath.Abs(file)
 	if err != nil {
 		return Place{}, fmt.Errorf("find %s: %w", file, err)
 	}
-	sum := sha256.Sum256([]byte(real))
+	sum := sha256.Sum256([]byte(realPath(abs)))
 	name := hex.EncodeToString(sum[:8])
 	folder := filepath.Join(state, "run")
 	if runtime != "" {
@@ -42,6 +39,16 @@ func PlaceOf(file, runtime, state string) (Place, error) {
 		name = hex.EncodeToString(of[:4]) + name
 	}
 	return Place{filepath.Join(folder, name+".sock"), filepath.Join(folder, name+".lock")}, nil
+}
+
+// realPath returns a path without symbolic links, as far as it is there: a project whose
+// folder was deleted can still be ended.
+func realPath(path string) string {
+	real, err := filepath.EvalSymlinks(path)
+	if dir := filepath.Dir(path); err != nil && dir != path {
+		return filepath.Join(realPath(dir), filepath.Base(path))
+	}
+	return real
 }
 
 // prepare makes the place's folder, for this user alone.

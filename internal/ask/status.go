@@ -45,7 +45,8 @@ func sayStatus(w io.Writer, snap *api.Snapshot) {
 	Say(w, "%s  %s", strings.ToUpper(string(snap.Verdict.Word)), snap.Verdict.Text)
 	Say(w, "%s", Seen(snap))
 	if snap.Settings != "" {
-		Say(w, "the settings just saved have an error and are not used: %s", snap.Settings)
+		problem, _, _ := strings.Cut(snap.Settings, "\n")
+		Say(w, "the settings just saved have an error and are not used: %s", problem)
 	}
 	name := 0
 	for _, u := range snap.Units {

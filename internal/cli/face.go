@@ -122,7 +122,7 @@ const sameSignal = 300 * time.Millisecond
 // this is its only face, else into the end of the face; and the second into the end at once.
 // After TERM, HUP and the second of any, neither the project nor a terminal that does not
 // read is waited for long.
-func (f *face) endOnSignal(close_ func()) *ending {
+func (f *face) endOnSignal(closeFace func()) *ending {
 	e := &ending{came: make(chan struct{}), urgent: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -140,7 +140,7 @@ func (f *face) endOnSignal(close_ func()) *ending {
 			if !again {
 				close(e.came)
 			}
-			go f.end(again, close_)
+			go f.end(again, closeFace)
 			if again || sig != os.Interrupt {
 				urgent.Do(func() {
 					close(e.urgent)

@@ -78,13 +78,15 @@ func Which() Part {
 // Launched is a warden that was started, with its supervisor.
 type Launched struct {
 	outcome *os.File
-	life    *os.File
 	warden  *exec.Cmd
-	gone    chan struct{}
 }
 
-// Launch starts the program again, with these words, as a warden. The project is to end
-// when the calling process does, unless it is told otherwise.
+// kept are files that stay open as long as the process runs, by which others know that it
+// does: one that nobody holds any more is closed.
+var kept []*os.File
+
+// Launch starts the program again, with these words, as a warden. Its supervisor can tell
+// when the calling process has gone. It must not be called by two goroutines at once.
 func Launch(words []string) (*Launched, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -98,7 +100,8 @@ func Launch(words []string) (*Launched, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make a pipe: %w", err)
 	}
-	l := &Launched{outcome: outcome, life: life, warden: exec.Command(self, words...), gone: make(chan struct{})}
+	kept = append(kept, life)
+	l := &Launched{outcome: outcome, warden: exec.Command(self, words...)}
 	l.warden.Args[0] = os.Args[0]
 	l.warden.Env = append(os.Environ(), variable+"="+launched)
 	l.warden.ExtraFiles = []*os.File{says, hears}
@@ -108,15 +111,13 @@ func Launch(words []string) (*Launched, error) {
 	}
 	says.Close()
 	hears.Close()
-	go func() {
-		l.warden.Wait()
-		close(l.gone)
-	}()
+	go l.warden.Wait() // so that it is collected
 	return l, nil
 }
 
 // Outcome blocks until the start has succeeded, and returns what was said then, or failed.
 func (l *Launched) Outcome() (said string, err error) {
+	defer l.outcome.Close()
 	text, err := io.ReadAll(l.outcome)
 	word, rest, _ := strings.Cut(string(text), " ")
 	switch {
@@ -131,9 +132,6 @@ func (l *Launched) Outcome() (said string, err error) {
 	}
 	return "", errors.New("the supervisor ended before it had started")
 }
-
-// Gone is closed when warden and supervisor, and all that they ran, are gone.
-func (l *Launched) Gone() <-chan struct{} { return l.gone }
 
 // Failure is why a supervisor did not start, and the exit code that this means.
 type Failure struct {
@@ -174,6 +172,7 @@ func Ward(lock *os.File) error {
 	if err != nil {
 		return fmt.Errorf("make a pipe: %w", err)
 	}
+	kept = append(kept, lock, alive)
 	// Under another name, what kills all of the first name leaves one of the two.
 	os.WriteFile("/proc/self/comm", []byte("vigil-guard"), 0)
 	outcome, launcher := os.NewFile(outcomeFD, "outcome"), os.NewFile(launcherFD, "launcher")
@@ -205,7 +204,6 @@ func Ward(lock *os.File) error {
 	if info, err := os.Stat(of.crash); err == nil && info.Size() == 0 {
 		os.Remove(of.crash)
 	}
-	alive.Close()
 	return nil
 }
 
@@ -236,7 +234,6 @@ func read(report io.Reader) reported {
 type Supervisor struct {
 	Warden  int // number of the process that guards it
 	reports *os.File
-	lock    *os.File // held until the process ends
 }
 
 // Enter makes this the supervisor: from then on it is the parent of orphans. It must be
@@ -248,9 +245,8 @@ func Enter() (*Supervisor, error) {
 	for fd := outcomeFD; fd <= lockFD; fd++ {
 		closeOnExec(fd)
 	}
-	// Kept for good: a file that nobody holds any more is closed, and its number is used
-	// again for something else.
-	s := &Supervisor{Warden: warden, reports: os.NewFile(reportFD, "report"), lock: os.NewFile(lockFD, "lock")}
+	s := &Supervisor{Warden: warden, reports: os.NewFile(reportFD, "report")}
+	kept = append(kept, s.reports, os.NewFile(lockFD, "lock"))
 	return s, spawn.BecomeSubreaper()
 }
 

@@ -329,7 +329,7 @@ func (t *tools) request(a api.Action) func(context.Context, someUnits) (string, 
 		case err != nil:
 			return "", err
 		case answer.Ripple == 0:
-			return "Nothing had to be done.", nil
+			return answer.Text, nil
 		}
 		return fmt.Sprintf("That is ripple %d. Call wait to learn how it ends.", answer.Ripple), nil
 	}

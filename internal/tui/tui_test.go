@@ -129,14 +129,14 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	}
 	fails["u1"] = engine.Exit{Code: 3}
 	save("u1")
-	p2 := &played{World: w, book: book}
-	first, _ := p2.Snapshot(t.Context())
-	m := newModel(t.Context(), p2, first)
+	project := &played{World: w, book: book}
+	first, _ := project.Snapshot(t.Context())
+	m := newModel(t.Context(), project, first)
 	m.clock = func() time.Time { return w.Now }
-	m.now, m.overview.lanes.span, p2.m = w.Now, timeline.FirstSpan, m
+	m.now, m.overview.lanes.span, project.m = w.Now, timeline.FirstSpan, m
 	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
-	p2.see()
-	return m, p2
+	project.see()
+	return m, project
 }
 
 // see lets the model see the project as it is now, and the log.

@@ -1,0 +1,132 @@
+package session
+
+import (
+	"context"
+	"slices"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+)
+
+// actions are how what is asked for is asked of the engine: of units, and without any.
+var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
+	api.Start:        {ofUnits: engine.StartUnit},
+	api.Restart:      {engine.RestartUnit, engine.RestartAll},
+	api.SetUp:        {ofUnits: engine.SetUpUnit},
+	api.Stop:         {ofUnits: engine.StopUnit},
+	api.Pause:        {engine.PauseUnit, engine.PauseAll},
+	api.Resume:       {engine.ResumeUnit, engine.ResumeAll},
+	api.KeepIgnoring: {ofUnits: engine.KeepIgnoring},
+	api.ReactAgain:   {ofUnits: engine.ReactAgain},
+	api.End:          {ofAll: engine.Quit},
+	api.EndNow:       {ofAll: engine.QuitNow},
+}
+
+// RequestFor returns how an action is asked of the engine, of units or without any; empty
+// where that makes no sense.
+func RequestFor(a api.Action, ofUnits bool) engine.Request {
+	if ofUnits {
+		return actions[a].ofUnits
+	}
+	return actions[a].ofAll
+}
+
+// Do implements api.Project.
+func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
+	units, err := s.named(r.Units)
+	if err != nil {
+		return api.Answer{}, err
+	}
+	switch r.Action {
+	case api.LeaveRunning:
+		s.showing.mu.Lock()
+		s.showing.background = true
+		s.showing.mu.Unlock()
+		s.notify()
+		return api.Answer{}, nil
+	case api.WriteCure:
+		return api.Answer{}, s.writeCures(units)
+	}
+	request := RequestFor(r.Action, len(units) > 0)
+	switch _, known := actions[r.Action]; {
+	case !known:
+		return api.Answer{}, api.Refuse("nothing is known of %q", r.Action)
+	case request == "" && len(units) == 0:
+		return api.Answer{}, api.Refuse("%s needs the names of units", r.Action)
+	case request == "":
+		return api.Answer{}, api.Refuse("%s is for the whole project, not for units", r.Action)
+	}
+	return s.ask(ctx, request, units)
+}
+
+// named returns the units that names of units and groups stand for, each once.
+func (s *Session) named(names []string) ([]string, error) {
+	p := s.Plan()
+	var units []string
+	for _, name := range names {
+		members := p.Members(name)
+		if members == nil {
+			hint := ""
+			if near := p.Suggest(name); near != "" {
+				hint = "; did you mean " + near + "?"
+			}
+			return nil, api.Refuse("there is no unit or group %s%s", s.clean(name), hint)
+		}
+		for _, m := range members {
+			if !slices.Contains(units, m) {
+				units = append(units, m)
+			}
+		}
+	}
+	return units, nil
+}
+
+// ask asks the engine and waits for its answer.
+func (s *Session) ask(ctx context.Context, r engine.Request, units []string) (api.Answer, error) {
+	answered := make(chan engine.Answer, 1)
+	s.mu.Lock()
+	s.asked++
+	id := s.asked
+	s.answers[id] = answered
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		delete(s.answers, id)
+		s.mu.Unlock()
+	}()
+	s.send(engine.Requested{ID: id, Request: r, Units: units})
+	select {
+	case a := <-answered:
+		if a.Refusal != "" {
+			return api.Answer{}, api.Refuse("%s", s.clean(a.Refusal))
+		}
+		answer := api.Answer{Ripple: a.Ripple}
+		switch {
+		case a.Ripple > 0:
+		case r == engine.PauseUnit || r == engine.PauseAll:
+			answer.Text = "Changes are kept, and acted on when reactions are resumed."
+		case r != engine.Quit && r != engine.QuitNow:
+			answer.Text = "Nothing had to be done."
+		}
+		return answer, nil
+	case <-s.done:
+		return api.Answer{}, api.Refuse("the project has ended")
+	case <-ctx.Done():
+		return api.Answer{}, ctx.Err()
+	}
+}
+
+// answer hands on what the engine says to a request.
+func (s *Session) answer(a engine.Answer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.answers[a.ID]; c != nil {
+		c <- a
+	}
+}
+
+// Request asks for something and does not wait for the answer. It returns when the loop
+// has room to hear of it.
+func (s *Session) Request(r engine.Request, units ...string) {
+	s.send(engine.Requested{Request: r, Units: units})
+}

@@ -1,0 +1,132 @@
+package session
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+)
+
+// waiter is somebody who waits until all has come to rest.
+type waiter struct {
+	units []string // none: all
+	heard bool     // what had been written when it began to wait is known
+	rest  chan *engine.Snapshot
+}
+
+// Wait implements api.Project.
+func (s *Session) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error) {
+	units, err := s.named(q.Units)
+	if err != nil {
+		return api.Waited{}, err
+	}
+	began := time.Now()
+	w := &waiter{units: units, rest: make(chan *engine.Snapshot, 1)}
+	s.mu.Lock()
+	s.waits++
+	number := s.waits
+	s.waiters[number] = w
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		delete(s.waiters, number)
+		s.mu.Unlock()
+	}()
+	s.watcher.CatchUp(number)
+	var timeout <-chan time.Time
+	if q.Timeout > 0 {
+		timer := time.NewTimer(q.Timeout.Duration())
+		defer timer.Stop()
+		timeout = timer.C
+	}
+	select {
+	case snap := <-w.rest:
+		return s.waited(snap, units, began, false), nil
+	case <-timeout:
+		return s.waited(s.state(), units, began, true), nil
+	case <-s.done:
+		return api.Waited{}, api.Refuse("the project has ended")
+	case <-ctx.Done():
+		return api.Waited{}, ctx.Err()
+	}
+}
+
+// caughtUp notes that the engine knows what a waiter waits for.
+func (s *Session) caughtUp(number int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if w := s.waiters[number]; w != nil {
+		w.heard = true
+	}
+}
+
+// release lets those go whose units have come to rest.
+func (s *Session) release(snap *engine.Snapshot) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.first != nil { // it has not begun
+		return
+	}
+	for number, w := range s.waiters {
+		if w.heard && atRest(snap, w.units) {
+			w.rest <- snap
+			delete(s.waiters, number)
+		}
+	}
+}
+
+// atRest reports whether units, or all, will not move by themselves any more. A pause
+// before a retry is a movement.
+func atRest(snap *engine.Snapshot, units []string) bool {
+	if snap.Verdict.Word == engine.VerdictUpdating && len(units) == 0 {
+		return false
+	}
+	for _, u := range snap.Units {
+		if len(units) > 0 && !slices.Contains(units, u.Name) {
+			continue
+		}
+		if u.Moving || u.State == engine.Crashed && !u.RetryAt.IsZero() {
+			return false
+		}
+	}
+	return !snap.SettingsPending
+}
+
+// waited tells how things stand.
+func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
+	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
+	out.Verdict = api.Verdict{Word: verdictWord(snap), Text: s.clean(snap.Verdict.Text)}
+	var broken, stale []api.WaitedUnit
+	for _, u := range snap.Units {
+		among := slices.Contains(units, u.Name)
+		if len(units) > 0 && !among || u.Freshness == engine.Current || len(units) == 0 && !u.Wanted && !u.State.Broken() {
+			continue
+		}
+		one := s.waitedUnit(u)
+		if u.State.Broken() {
+			broken = append(broken, one)
+		} else {
+			stale = append(stale, one)
+		}
+	}
+	out.Trouble = slices.Concat(broken, stale)
+	out.OK = !timedOut && len(out.Trouble) == 0 && (len(units) > 0 || snap.Verdict.Word == engine.VerdictCurrent)
+	return out
+}
+
+func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
+	one := api.WaitedUnit{Unit: u.Name, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()), Run: u.Run.Number, Why: s.clean(u.Why)}
+	if !u.State.Broken() {
+		return one
+	}
+	if one.Why = s.clean(u.Run.Problem); one.Why == "" {
+		one.Why = u.Run.Exit.String()
+	}
+	if says, ok := s.book.Reason(u.Name, u.Run.Number); ok {
+		l := line(says)
+		one.Line = &l
+	}
+	return one
+}
