@@ -29,13 +29,12 @@ func requestCommands(of Settings) []*cobra.Command {
 					switch {
 					case err != nil:
 						return err
+					case what == api.End:
+						return a.ended(p, answer)
 					case a.asJSON:
 						return PrintJSON(answer)
 					}
 					SayAnswer(answer)
-					if what == api.End {
-						return a.ended(p)
-					}
 					return nil
 				})
 			},
@@ -65,7 +64,7 @@ func requestCommands(of Settings) []*cobra.Command {
 }
 
 // ended waits until the project has ended.
-func (a *asking) ended(p *api.Client) error {
+func (a *asking) ended(p *api.Client, answer api.Answer) error {
 	file, err := a.of.Find()
 	if err != nil {
 		return err
@@ -78,6 +77,9 @@ func (a *asking) ended(p *api.Client) error {
 	const most = time.Minute
 	if !WaitGone(place, most) {
 		return exit.Saying(exit.Failed, "omnivigil: the project is still being ended")
+	}
+	if a.asJSON {
+		return PrintJSON(answer)
 	}
 	fmt.Println("The project has ended.")
 	return nil

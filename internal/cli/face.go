@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -103,8 +102,9 @@ func inTime(urgent <-chan struct{}, work func()) {
 
 // ending is what signals have asked for.
 type ending struct {
-	came   chan struct{} // closed when one has asked to end
-	urgent chan struct{} // closed when nobody is to be waited for
+	came     chan struct{} // closed when one has asked to end
+	urgent   chan struct{} // closed when nobody is to be waited for
+	isUrgent bool          // it is; of the goroutine that closes it
 }
 
 func (e *ending) asked() bool {
@@ -128,7 +128,6 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	// A reader that has gone is told by an error, not by the end of the program.
 	signal.Ignore(syscall.SIGPIPE)
-	var urgent sync.Once
 	go func() {
 		var last time.Time
 		for sig := range signals {
@@ -140,42 +139,53 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 			if !again {
 				close(e.came)
 			}
-			go f.end(again, closeFace)
-			if again || sig != os.Interrupt {
-				urgent.Do(func() {
-					close(e.urgent)
-					go f.endAnyway()
-				})
+			urgent := (again || sig != os.Interrupt) && !e.isUrgent
+			if urgent {
+				e.isUrgent = true
+				close(e.urgent)
 			}
+			go func() {
+				projectEnds := f.end(again, closeFace)
+				if urgent {
+					f.endAnyway(projectEnds)
+				}
+			}()
 		}
 	}()
 	return e
 }
 
-// end ends the project, or only the face where the project would go on without it.
-func (f *face) end(atOnce bool, closeFace func()) {
+// holds reports whether the project goes on only because of this face.
+func holds(snap *api.Snapshot) bool { return !snap.Background && len(snap.Faces) <= 1 }
+
+// end ends the project, or only the face where the project would go on without it. It
+// reports whether it is the project.
+func (f *face) end(atOnce bool, closeFace func()) bool {
 	const patience = 10 * time.Second
 	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	snap, err := f.project.Snapshot(ctx)
-	if err == nil && !snap.Background && len(snap.Faces) <= 1 {
+	if err == nil && holds(snap) {
 		action := api.End
 		if atOnce {
 			action = api.EndNow
 		}
 		_, err = f.project.Do(ctx, api.Request{Action: action})
 		if err == nil {
-			return // the face sees it end
+			return true // the face sees it end
 		}
 	}
 	closeFace()
+	return false
 }
 
-// endAnyway ends this process when the project has gone, whatever the terminal does. The
-// keeper puts that back.
-func (f *face) endAnyway() {
+// endAnyway ends this process, when the project has gone if that ends, whatever the
+// terminal does. The keeper puts that back.
+func (f *face) endAnyway(projectEnds bool) {
 	const most, patience = 30 * time.Second, 2 * time.Second
-	ask.WaitGone(f.place, most)
+	if projectEnds {
+		ask.WaitGone(f.place, most)
+	}
 	time.Sleep(patience)
 	os.Exit(exit.Interrupted)
 }
@@ -187,6 +197,8 @@ func (f *face) account(err error) error {
 	case errors.Is(err, api.ErrLost):
 		ask.WaitGone(f.place, 5*time.Second)
 		return lost(snap)
+	case errors.Is(err, syscall.EPIPE) && !holds(snap):
+		return nil
 	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
 		ask.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {

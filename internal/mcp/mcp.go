@@ -45,8 +45,8 @@ func server(version string, connect Connect) *mcp.Server {
 	s := mcp.NewServer(&mcp.Implementation{Name: "omnivigil", Version: version}, &mcp.ServerOptions{Instructions: instructions})
 	t := &tools{connect}
 	reads := &mcp.ToolAnnotations{ReadOnlyHint: true}
-	changes := func(destroys bool) *mcp.ToolAnnotations {
-		return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: true}
+	changes := func(destroys, onlyOnce bool) *mcp.ToolAnnotations {
+		return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: onlyOnce}
 	}
 	add(s, "wait", "Wait until all that was saved before this call has come to rest, then tell how it ended: whether everything, or the named units, runs the newest code, and if not which unit is broken or stale, why, and the first line of its output that says so. Call this after editing files, before looking at anything else.", reads, t.wait)
 	add(s, "state", "Tell how the project is now: its verdict and each unit with its state, whether it runs the newest code, why not if not, and its addresses.", reads, t.state)
@@ -54,9 +54,9 @@ func server(version string, connect Connect) *mcp.Server {
 	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
 	add(s, "output", "Read output: the last lines of one unit, or of all units together, or of one run of a unit.", reads, t.output)
 	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
-	add(s, "run", "Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.", changes(false), t.request(api.Start))
-	add(s, "restart", "Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.", changes(true), t.request(api.Restart))
-	add(s, "stop", "Stop units until they are started again. Stopped units do not react to edits.", changes(true), t.request(api.Stop))
+	add(s, "run", "Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.", changes(false, true), t.request(api.Start))
+	add(s, "restart", "Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.", changes(true, false), t.request(api.Restart))
+	add(s, "stop", "Stop units until they are started again. Stopped units do not react to edits.", changes(true, true), t.request(api.Stop))
 	return s
 }
 
