@@ -64,7 +64,7 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 			*times = append(*times, time.Since(began))
 		}
 	}
-	settings := fmt.Sprintf("[service.web]\nrun = %q\nwatch = [\"**/*.go\"]\nlull = \"0\"\nready = { after = \"1ms\" }\n", command)
+	settings := fmt.Sprintf("[service.web]\nrun = %q\nwatch = [\"**/*.go\"]\ndebounce = \"0\"\nready = { after = \"1ms\" }\n", command)
 	var bare, ours []time.Duration
 	began, stolen := time.Now(), stolenTime(b)
 	for range 12 { // in turn, so that whatever else the machine does meets both

@@ -87,25 +87,51 @@ func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
 	return last, err
 }
 
-// catchUp prints what has come, up to so many lines.
+// catchUp prints what has come, up to so many lines. While a page is printed, the next one is
+// on its way.
 func (p *Printer) catchUp(ctx context.Context, lines int64) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	out := bufio.NewWriter(p.Out)
-	for p.next < lines {
-		page, err := p.Project.Lines(ctx, api.LineQuery{From: p.next, Count: api.MostLines})
-		if err != nil {
-			return err
+	for f := range p.pages(ctx, p.next, lines) {
+		if f.err != nil {
+			return f.err
 		}
-		if len(page.Lines) == 0 {
-			break
-		}
-		for _, l := range page.Lines {
+		for _, l := range f.page.Lines {
 			out.WriteString(p.Format.Line(l))
 			out.WriteByte('\n')
 		}
-		p.next += int64(len(page.Lines))
+		p.next = f.page.End
 		if err := out.Flush(); err != nil {
 			return err
 		}
 	}
-	return out.Flush()
+	return nil
+}
+
+// fetched is a page of lines, or why there is none.
+type fetched struct {
+	page api.Page
+	err  error
+}
+
+// pages gives the pages between two positions, until the context is done.
+func (p *Printer) pages(ctx context.Context, from, end int64) <-chan fetched {
+	pages := make(chan fetched, 1)
+	go func() {
+		defer close(pages)
+		for from < end {
+			page, err := p.Project.Lines(ctx, api.LineQuery{From: from, Count: api.MostLines})
+			select {
+			case pages <- fetched{page, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil || len(page.Lines) == 0 {
+				return
+			}
+			from = page.End
+		}
+	}()
+	return pages
 }

@@ -24,7 +24,8 @@ func (e ended) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) er
 }
 
 func (e ended) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
-	return api.Page{From: q.From, Lines: e.lines[q.From:min(q.From+2, int64(len(e.lines)))]}, nil
+	end := min(q.From+2, int64(len(e.lines)))
+	return api.Page{From: q.From, End: end, Lines: e.lines[q.From:end]}, nil
 }
 
 func project() ended {

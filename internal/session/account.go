@@ -13,7 +13,7 @@ import (
 )
 
 // keptFacts is how many facts are kept for those who subscribe.
-const keptFacts = 10_000
+const keptFacts = 5_000
 
 // account is what has happened, as facts with numbers, the newest of them.
 type account struct {
