@@ -130,7 +130,7 @@ func TestThreeScreens(t *testing.T) {
 		}
 	}
 	third.press("q")
-	third.shows(`would go on without this screen, with 1 other screen`)
+	third.shows(`would go on without this screen,\s+with 1 other screen`)
 	third.press("Escape")
 	third.shows(`following`)
 	require.NoError(t, syscall.Kill(faces[0], syscall.SIGKILL))
@@ -173,7 +173,7 @@ func TestAttachAndLeave(t *testing.T) {
 	s.press("Enter")
 	s.shows(`CURRENT +1 of 2 run`)
 	s.press("q")
-	s.shows(`would go on without this screen, in the background`)
+	s.shows(`would go on without this screen,\s+in the background`)
 	s.press("c")
 	s.shows(`goes on running\. omnivigil attach shows it again`)
 	s.shows(`exit code 0`)

@@ -49,17 +49,17 @@ func (m *model) endProject() {
 
 func (*leaving) draw(m *model, width, height int) []string {
 	return m.underLanes(height, func(room int) []string {
-		text := m.snap.Project.Name + " would end with this screen: nobody else looks at it any more"
+		rows := []string{"", "  " + m.snap.Project.Name + " would end with this screen, which is its only one"}
 		if company := m.company(); company != "" {
-			text = m.snap.Project.Name + " would go on without this screen, " + company
-		}
-		for i, f := range m.others() {
-			if i == 0 {
-				text += ":"
+			for i, f := range m.others() {
+				if i == 0 {
+					company += ":"
+				}
+				company += fmt.Sprintf(" process %d", f.PID)
 			}
-			text += fmt.Sprintf(" process %d", f.PID)
+			rows = []string{"", "  " + m.snap.Project.Name + " would go on without this screen,", "  " + company}
 		}
-		rows := []string{"", "  " + text, ""}
+		rows = append(rows, "")
 		for _, b := range bindingsOf("leave") {
 			rows = append(rows, "  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name))
 		}
