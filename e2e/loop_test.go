@@ -76,7 +76,7 @@ func (r *running) count(text string) int { return strings.Count(r.out.String(), 
 
 func (r *running) says(text string, times int) {
 	r.t.Helper()
-	if !assert.Eventually(r.t, func() bool { return r.count(text) >= times }, 30*time.Second, 5*time.Millisecond) {
+	if !assert.Eventually(r.t, func() bool { return r.count(text) >= times }, 90*time.Second, 5*time.Millisecond) {
 		require.FailNow(r.t, "not said", "%q, %d times in:\n%s", text, times, r.account())
 	}
 }
