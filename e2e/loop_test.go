@@ -141,6 +141,13 @@ watch = ["pages.in", "fares.txt"]
 `)
 		// Both write at about the same time at first, so that it may be told of either. How
 		// soon, the simulator tests: a busy machine makes runs unlike each other.
+		began, stolen := time.Now(), stolenTime(t)
+		for r.count("are ignored from now on") == 0 && time.Since(began) < 30*time.Second {
+			time.Sleep(20 * time.Millisecond)
+		}
+		if share := float64(stolenTime(t)-stolen) / float64(2*time.Since(began)); r.count("are ignored from now on") == 0 && share > 0.05 {
+			t.Skipf("%.0f %% of the processors were somebody else's: no two runs are alike", 100*share)
+		}
 		r.says("are ignored from now on", 1)
 		assert.Regexp(t, `is in a loop: |writes what makes it `, r.account())
 		done := r.count("pages done")
