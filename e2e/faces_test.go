@@ -112,11 +112,16 @@ func TestThreeScreens(t *testing.T) {
 	require.Eventually(t, func() bool { return len(snap().Faces) == 3 }, 10*time.Second, 20*time.Millisecond)
 	before := snap()
 
-	first.press("C-z") // there is no shell to take it: the process stops
 	var faces []int
 	for _, f := range before.Faces {
 		faces = append(faces, f.PID)
 	}
+	// There is no shell that ctrl+z could give the terminal to.
+	require.NoError(t, syscall.Kill(faces[0], syscall.SIGSTOP))
+	require.Eventually(t, func() bool {
+		stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", faces[0]))
+		return strings.Contains(string(stat), ") T ")
+	}, 10*time.Second, 10*time.Millisecond, "it is suspended")
 	require.NoError(t, syscall.Kill(faces[1], syscall.SIGKILL))
 	require.Eventually(t, func() bool { return len(snap().Faces) == 2 }, 10*time.Second, 20*time.Millisecond)
 

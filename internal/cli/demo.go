@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/home"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/supervise"
+	"omnivigil/internal/trust"
 )
 
 func demoCommand() *cobra.Command {
@@ -69,15 +70,15 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	p, agreed, err := readAndAgreed(filepath.Join(folder, plan.FileName))
+	p, err := plan.Read(filepath.Join(folder, plan.FileName))
 	if err != nil {
-		return err
+		return exit.Saying(exit.Failed, err.Error())
 	}
 	place, err := home.Place(p.File)
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	how := supervise.Options{File: p.File, Agreed: agreed, Demo: true}
+	how := supervise.Options{File: p.File, Agreed: trust.Fingerprint(p), Demo: true}
 	if o.autopilot {
 		how.Autopilot = o.pause
 	}

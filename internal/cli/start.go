@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/term"
@@ -18,7 +17,6 @@ import (
 	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
 	"omnivigil/internal/home"
-	"omnivigil/internal/plan"
 	"omnivigil/internal/supervise"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
@@ -199,15 +197,6 @@ func sayBackground(client *api.Client) error {
 	fmt.Printf("%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
 		visible.Text(snap.Project.Name), snap.Project.Logs)
 	return nil
-}
-
-// readAndAgreed reads a plan that needs no consent, and its fingerprint.
-func readAndAgreed(file string) (*plan.Plan, string, error) {
-	p, err := plan.Read(file)
-	if err != nil {
-		return nil, "", exit.Saying(exit.Failed, strings.TrimSpace(err.Error()))
-	}
-	return p, trust.Fingerprint(p), nil
 }
 
 // keeperCommand puts a terminal back; see guard.Keep.

@@ -16,7 +16,7 @@ const (
 	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID
 	FactStepStarted   FactKind = "step-started"   // Command
 	FactPassStarted   FactKind = "pass-started"   // Pass
-	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; Problem where it ended badly
+	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; State, and Problem where that is Failed
 	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not taken up
 	FactSignalSent    FactKind = "signal-sent"    // Signal, Because
 	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (of the change), Problem (what is not there)
@@ -86,16 +86,11 @@ func (f Fact) Tone() Tone {
 		if f.Unit == "" {
 			return ToneStale
 		}
-	case FactPassEnded:
-		if f.Problem != "" {
-			return ToneBroken
-		}
-		return ToneCurrent
-	case FactRunEnded:
+	case FactPassEnded, FactRunEnded:
 		switch {
 		case f.State.Broken():
 			return ToneBroken
-		case f.State == Done:
+		case f.State == Done, f.State == Ready:
 			return ToneCurrent
 		}
 	case FactRippleRested:

@@ -254,13 +254,13 @@ func (e *Engine) passEnded(ev PassEnded) {
 	p.last, p.open = p.open, nil
 	p.last.EndedAt, p.last.Good, p.last.Saw = e.now, ev.Good, ev.Saw
 	if ev.Good {
-		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took()})
+		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Ready})
 		e.passedWell(u)
 	} else {
 		u.run.Problem = ev.Saw
 		u.run.endSpan(e.now)
 		u.state = Failed
-		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), Problem: ev.Saw})
+		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Failed, Problem: ev.Saw})
 	}
 	e.takeUp(u, hasRead)
 	if p.missed = false; len(p.unread) > 0 {

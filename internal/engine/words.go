@@ -33,7 +33,7 @@ func (f Fact) Words() string {
 	case FactPassStarted:
 		return "begins pass " + strconv.Itoa(f.Pass)
 	case FactPassEnded:
-		if f.Problem != "" {
+		if f.State.Broken() {
 			return fmt.Sprintf("pass %d failed after %s: %s", f.Pass, phrase.Duration(f.Took), f.Problem)
 		}
 		return fmt.Sprintf("pass %d ended well after %s", f.Pass, phrase.Duration(f.Took))

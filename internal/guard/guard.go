@@ -76,10 +76,7 @@ func Which() Part {
 }
 
 // Launched is a warden that was started, with its supervisor.
-type Launched struct {
-	outcome *os.File
-	warden  *exec.Cmd
-}
+type Launched struct{ outcome *os.File }
 
 // kept are files that stay open as long as the process runs, by which others know that it
 // does: one that nobody holds any more is closed.
@@ -101,18 +98,18 @@ func Launch(words []string) (*Launched, error) {
 		return nil, fmt.Errorf("make a pipe: %w", err)
 	}
 	kept = append(kept, life)
-	l := &Launched{outcome: outcome, warden: exec.Command(self, words...)}
-	l.warden.Args[0] = os.Args[0]
-	l.warden.Env = append(os.Environ(), variable+"="+launched)
-	l.warden.ExtraFiles = []*os.File{says, hears}
-	l.warden.SysProcAttr = ownSession()
-	if err := l.warden.Start(); err != nil {
+	warden := exec.Command(self, words...)
+	warden.Args[0] = os.Args[0]
+	warden.Env = append(os.Environ(), variable+"="+launched)
+	warden.ExtraFiles = []*os.File{says, hears}
+	warden.SysProcAttr = ownSession()
+	if err := warden.Start(); err != nil {
 		return nil, fmt.Errorf("start the supervisor: %w", err)
 	}
 	says.Close()
 	hears.Close()
-	go l.warden.Wait() // so that it is collected
-	return l, nil
+	go warden.Wait() // so that it is collected
+	return &Launched{outcome}, nil
 }
 
 // Outcome blocks until the start has succeeded, and returns what was said then, or failed.

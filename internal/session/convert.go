@@ -139,7 +139,10 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 	}
 	if f.RunWas != nil {
 		was := s.run(*f.RunWas)
-		out.RunWas, out.State = &was, api.State(f.State.String())
+		out.RunWas = &was
+	}
+	if f.Kind == engine.FactRunEnded || f.Kind == engine.FactPassEnded {
+		out.State = api.State(f.State.String())
 	}
 	if f.RippleWas != nil {
 		out.RippleWas, out.Outcome = s.ripple(f.RippleWas), api.Outcome(f.Outcome.String())
