@@ -12,6 +12,7 @@ import (
 // waiter is somebody who waits until all has come to rest.
 type waiter struct {
 	units []string // none: all
+	chain []string // these and all that they need or follow
 	heard bool     // what had been written when it began to wait is known
 	rest  chan *engine.Snapshot
 }
@@ -24,6 +25,10 @@ func (s *Session) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error)
 	}
 	began := time.Now()
 	w := &waiter{units: units, rest: make(chan *engine.Snapshot, 1)}
+	chain, _ := s.Plan().WithNeeds(units)
+	for _, u := range chain {
+		w.chain = append(w.chain, u.Name)
+	}
 	s.mu.Lock()
 	s.waits++
 	number := s.waits
@@ -70,7 +75,7 @@ func (s *Session) release(snap *engine.Snapshot) {
 		return
 	}
 	for number, w := range s.waiters {
-		if w.heard && atRest(snap, w.units) {
+		if w.heard && w.atRest(snap) {
 			w.rest <- snap
 			delete(s.waiters, number)
 		}
@@ -78,16 +83,15 @@ func (s *Session) release(snap *engine.Snapshot) {
 }
 
 // atRest reports whether units, or all, will not move by themselves any more. A pause
-// before a retry is a movement.
-func atRest(snap *engine.Snapshot, units []string) bool {
-	if snap.Verdict.Word == engine.VerdictUpdating && len(units) == 0 {
+// before a retry is a movement, also of what they wait for.
+func (w *waiter) atRest(snap *engine.Snapshot) bool {
+	all := len(w.units) == 0
+	if all && snap.Verdict.Word == engine.VerdictUpdating {
 		return false
 	}
 	for _, u := range snap.Units {
-		if len(units) > 0 && !slices.Contains(units, u.Name) {
-			continue
-		}
-		if u.Moving || u.State == engine.Crashed && !u.RetryAt.IsZero() {
+		retries := u.State == engine.Crashed && !u.RetryAt.IsZero()
+		if u.Moving && (all || slices.Contains(w.units, u.Name)) || retries && (all || slices.Contains(w.chain, u.Name)) {
 			return false
 		}
 	}
