@@ -51,14 +51,14 @@ func TestNobodyReads(t *testing.T) {
 			cmd.Stdout, cmd.Stderr = writer, writer
 			require.NoError(t, cmd.Start())
 			writer.Close()
-			require.Eventually(t, func() bool { return fillsPipe(cmd.Process.Pid) }, 20*time.Second, 20*time.Millisecond, "it writes into a full pipe")
+			require.Eventually(t, func() bool { return fillsPipe(cmd.Process.Pid) }, patience, 20*time.Millisecond, "it writes into a full pipe")
 			for i, sig := range signals {
 				if i > 0 {
 					time.Sleep(time.Second) // two within a moment are one that reached both processes
 				}
 				require.NoError(t, cmd.Process.Signal(sig))
 			}
-			ends(t, cmd, 20*time.Second)
+			ends(t, cmd, patience)
 			noneLeft(t, dir)
 		})
 	}
@@ -98,9 +98,9 @@ func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
 	out, errors := &safeBuffer{}, &safeBuffer{}
 	cmd.Stdout, cmd.Stderr = out, errors
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "current after") }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "current after") }, patience, 10*time.Millisecond)
 	require.NoError(t, syscall.Kill(theSupervisor(cmd.Process.Pid), sig))
-	ends(t, cmd, 20*time.Second)
+	ends(t, cmd, patience)
 	return cmd.ProcessState.ExitCode(), errors.String(), dir
 }
 
@@ -135,12 +135,12 @@ func TestLogCannotBeWritten(t *testing.T) {
 	has := func(b *safeBuffer, text string) func() bool {
 		return func() bool { return bytes.Contains([]byte(b.String()), []byte(text)) }
 	}
-	require.Eventually(t, has(out, "high tide"), 20*time.Second, 10*time.Millisecond)
-	require.Eventually(t, has(out, "current after"), 20*time.Second, 10*time.Millisecond)
-	require.Eventually(t, has(said, "the log cannot be written, output is kept in memory: not a directory"), 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, has(out, "high tide"), patience, 10*time.Millisecond)
+	require.Eventually(t, has(out, "current after"), patience, 10*time.Millisecond)
+	require.Eventually(t, has(said, "the log cannot be written, output is kept in memory: not a directory"), patience, 10*time.Millisecond)
 	assert.True(t, has(said, "you will be asked again next time")())
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
-	ends(t, cmd, 20*time.Second)
+	ends(t, cmd, patience)
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
 	assert.True(t, has(said, "There are no logs")())
 }
@@ -154,14 +154,14 @@ func TestProbesLeaveNothing(t *testing.T) {
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
 		return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it goes on running"))
-	}, 30*time.Second, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 	pid := theSupervisor(cmd.Process.Pid)
 	require.Eventually(t, func() bool {
 		// Its own process, and one try with what it has started, at most.
 		return len(childrenOf(pid)) <= 3
-	}, 30*time.Second, time.Millisecond, "%v", childrenOf(pid))
+	}, patience, time.Millisecond, "%v", childrenOf(pid))
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
-	ends(t, cmd, 20*time.Second)
+	ends(t, cmd, patience)
 	noneLeft(t, dir)
 }
 
@@ -195,17 +195,17 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 			require.NoError(t, err)
 			defer terminal.Close()
 			// What it draws fills the terminal, which nobody reads.
-			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, 30*time.Second, 20*time.Millisecond)
+			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, patience, 20*time.Millisecond)
 			count := func() int { return int(b.status().Lines) }
 			before := count()
-			require.Eventually(t, func() bool { return count() > before+50 }, 20*time.Second, 20*time.Millisecond, "its output is read all the same")
+			require.Eventually(t, func() bool { return count() > before+50 }, patience, 20*time.Millisecond, "its output is read all the same")
 			for i, sig := range signals {
 				if i > 0 {
 					time.Sleep(time.Second) // two within a moment are one
 				}
 				require.NoError(t, cmd.Process.Signal(sig))
 			}
-			ends(t, cmd, 20*time.Second)
+			ends(t, cmd, patience)
 			noneLeft(t, b.dir)
 		})
 	}

@@ -54,7 +54,7 @@ func onTerminal(b testing.TB, cmd *exec.Cmd) *shownOn {
 // until waits until the terminal was sent such a text, since the last time.
 func (s *shownOn) until(b testing.TB, text string) {
 	b.Helper()
-	for limit := time.After(20 * time.Second); ; {
+	for limit := time.After(patience); ; {
 		s.mu.Lock()
 		i := bytes.Index(s.text, []byte(text))
 		if i >= 0 {
@@ -102,7 +102,7 @@ func BenchmarkFirstFrame(b *testing.B) {
 		p.run("--version")
 		bare = append(bare, time.Since(began))
 		started = append(started, frame("start", "--trust"))
-		require.Eventually(b, func() bool { _, code := p.run("status"); return code == 2 }, 20*time.Second, 5*time.Millisecond)
+		require.Eventually(b, func() bool { _, code := p.run("status"); return code == 2 }, patience, 5*time.Millisecond)
 	}
 	out, code = p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)

@@ -109,7 +109,7 @@ func TestThreeScreens(t *testing.T) {
 	}
 	attach()
 	third := attach()
-	require.Eventually(t, func() bool { return len(snap().Faces) == 3 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(snap().Faces) == 3 }, patience, 20*time.Millisecond)
 	before := snap()
 
 	var faces []int
@@ -121,9 +121,9 @@ func TestThreeScreens(t *testing.T) {
 	require.Eventually(t, func() bool {
 		stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", faces[0]))
 		return strings.Contains(string(stat), ") T ")
-	}, 10*time.Second, 10*time.Millisecond, "it is suspended")
+	}, patience, 10*time.Millisecond, "it is suspended")
 	require.NoError(t, syscall.Kill(faces[1], syscall.SIGKILL))
-	require.Eventually(t, func() bool { return len(snap().Faces) == 2 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(snap().Faces) == 2 }, patience, 20*time.Millisecond)
 
 	edit(t, folders[0]+"/berths/rules.toml", "under_keel = 0.6", "under_keel = 0.9")
 	third.shows(`ripple 2: current after`)
@@ -139,7 +139,7 @@ func TestThreeScreens(t *testing.T) {
 	third.press("Escape")
 	third.shows(`following`)
 	require.NoError(t, syscall.Kill(faces[0], syscall.SIGKILL))
-	require.Eventually(t, func() bool { return !strings.Contains(third.text(), "other screen") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return !strings.Contains(third.text(), "other screen") }, patience, 20*time.Millisecond)
 	third.press("q")
 	third.shows(`Saltmarsh Ferries ran for`)
 	noneLeft(t, temp)
@@ -321,7 +321,7 @@ func TestAssistant(t *testing.T) {
 	assert.Contains(t, text, "there is no unit or group rm -rf /")
 	assert.Equal(t, "assistant", b.status().Faces[0].Kind)
 	require.NoError(t, s.Close())
-	require.Eventually(t, func() bool { _, code := b.run("status"); return code == 2 }, 10*time.Second, 20*time.Millisecond, "it ends with its only face")
+	require.Eventually(t, func() bool { _, code := b.run("status"); return code == 2 }, patience, 20*time.Millisecond, "it ends with its only face")
 	noneLeft(t, b.dir)
 }
 

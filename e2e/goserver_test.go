@@ -88,7 +88,7 @@ watch = ["**/*.go"]
 		answers(t, url, fmt.Sprintf("^greeting %d ", n))
 		require.Eventually(t, func() bool {
 			return bytes.Contains([]byte(out.String()), fmt.Appendf(nil, "ripple %d: current", n+1))
-		}, 20*time.Second, 10*time.Millisecond, out.String())
+		}, patience, 10*time.Millisecond, out.String())
 	}
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	err := cmd.Wait()

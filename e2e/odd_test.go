@@ -8,7 +8,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -26,7 +25,7 @@ func plainly(t *testing.T, dir, settings string) (says func(string), leave func(
 	t.Cleanup(func() { o.cmd.Process.Signal(syscall.SIGTERM) })
 	return o.says, func() {
 		require.NoError(t, o.cmd.Process.Signal(syscall.SIGTERM))
-		ends(t, o.cmd, 30*time.Second)
+		ends(t, o.cmd, patience)
 		noneLeft(t, o.state)
 	}
 }
