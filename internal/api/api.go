@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"time"
 )
@@ -40,15 +41,31 @@ type Project interface {
 	// Do does what is asked for and says what that has set off. A *Refusal says why not.
 	Do(ctx context.Context, r Request) (Answer, error)
 
-	// Lines returns a part of the log.
-	Lines(ctx context.Context, q LineQuery) (Page, error)
-
 	// Why returns what a save of a path would set off; the path is absolute or relative to
 	// the project's folder.
 	Why(ctx context.Context, path string) (Foresight, error)
 
 	// Wait blocks until all that was written before the call has come to rest.
 	Wait(ctx context.Context, q WaitQuery) (Waited, error)
+
+	Log
+}
+
+// Log is what a project's processes and Omnivigil have written. Its methods may be called
+// from any goroutine. They read files, and so block.
+type Log interface {
+	// Lines returns a part of the log.
+	Lines(ctx context.Context, q LineQuery) (Page, error)
+
+	// Search looks for a pattern and calls found with what it has found so far, at once
+	// when there is something and else a few times a second, and a last time when it is
+	// done. It returns early with the error of found or of the context.
+	Search(ctx context.Context, q SearchQuery, found func(Found) error) error
+
+	// Text writes lines as "15:04:05.000 NAME  text" with colours and links in them, from
+	// one number up to another, but not farther than there are any. Each Write is of whole
+	// lines. It returns the number of the line that comes next.
+	Text(ctx context.Context, from, end int64, w io.Writer) (int64, error)
 }
 
 // MostFrames is how many snapshots a face gets in a second, at most.
@@ -124,18 +141,21 @@ type Answer struct {
 	Text   string `json:"text,omitempty"`   // what there is to say about it
 }
 
-// LineQuery says which lines are asked for. The zero value asks for the first ones.
+// LineQuery says which lines are asked for, by their numbers in the log. The zero value asks
+// for the first ones.
 type LineQuery struct {
-	Unit  string    // empty: of all units together, and what Omnivigil says
-	Count int       // at most so many; 0 is DefaultLines
-	From  int64     // position, from 0, among the unit's lines or all
-	Last  bool      // in place of From: the last ones
-	End   int64     // in place of From: the last ones before that position; 0 is none
-	Until time.Time // in place of From: the last ones that were written before
-	Since time.Time // in place of From: the first ones that were written then or later
-	Run   int       // of this run of the unit alone
-	Why   bool      // of Run, those that are most likely to say why it ended as it did
-	Fold  bool      // of the last ones, several in a row that say the same count as one
+	Filter string    // in the language of package query; empty lets all lines through
+	Unit   string    // of this unit, and what Omnivigil says of it; empty: of all
+	Run    int       // of this run of the unit alone
+	Count  int       // at most so many; 0 is DefaultLines
+	From   int64     // those from this line on
+	Last   bool      // in place of From: the last ones
+	End    int64     // in place of From: the last ones before that line; 0 is none
+	Until  time.Time // in place of From: the last ones that were written before
+	Since  time.Time // in place of From: the first ones that were written then or later
+	Move   int       // of the last ones: so many lines later than said; earlier if below 0
+	Why    bool      // of Run, those that are most likely to say why it ended as it did
+	Fold   bool      // of the last ones, several in a row that say the same count as one
 }
 
 // Limits of pages.
@@ -144,12 +164,33 @@ const (
 	MostLines    = 5000
 )
 
-// Page is a part of the log.
+// Page is a part of the log. The next lines are those from End on, those before it the last
+// ones before From.
 type Page struct {
-	From  int64  `json:"from"`  // position of the first of Lines
-	End   int64  `json:"end"`   // and of the one after the last
-	Total int64  `json:"total"` // how many there are, of the unit or of all
+	From  int64  `json:"from"`
+	End   int64  `json:"end"`
+	First int64  `json:"first"` // number of the first line that is still kept
+	Total int64  `json:"total"` // how many lines the log has had, of all units
 	Lines []Line `json:"lines"`
+}
+
+// SearchQuery says what is looked for, and where.
+type SearchQuery struct {
+	Pattern string // text, or an expression as /EXPRESSION/; see package query
+	Filter  string // as that of LineQuery: only in lines that it lets through
+	From    int64  // from this line on
+	Back    bool   // or in those before it, the last one first
+	Most    int    // how many lines are to be found; 0 is none
+	Count   bool   // then all lines that match are counted
+}
+
+// Found is what a search has found.
+type Found struct {
+	Lines    []Line `json:"lines,omitempty"` // since it was told before, in the order of the search
+	Matches  int64  `json:"matches"`         // lines that match, of those searched
+	Searched int64  `json:"searched"`        // how many lines have been looked at
+	Total    int64  `json:"total"`           // of so many
+	Done     bool   `json:"done"`
 }
 
 // Stream says what a line is.
@@ -168,6 +209,7 @@ type Line struct {
 	At     time.Time `json:"at"`
 	Unit   string    `json:"unit,omitempty"` // empty where Omnivigil speaks of the project
 	Run    int       `json:"run,omitempty"`
+	Ripple int       `json:"ripple,omitempty"` // that has brought it about
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
 	Text   string    `json:"text"`            // without its end; may hold colour sequences and links

@@ -9,18 +9,28 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
 // Client is a project that runs in another process.
 type Client struct {
+	// Near returns a log that is read from its files, with what tells its newest save. Nil:
+	// the other process is asked for lines.
+	Near func(folder string, lastSave func() int) Log
+
 	http   http.Client
 	socket string
+
+	mu     sync.Mutex
+	newest *Snapshot // that was seen
+	near   Log
 }
 
 var _ Project = (*Client)(nil)
@@ -119,7 +129,42 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 // Snapshot implements Project.
 func (c *Client) Snapshot(ctx context.Context) (*Snapshot, error) {
 	s := &Snapshot{}
-	return s, c.get(ctx, root+"/snapshot", nil, s)
+	if err := c.get(ctx, root+"/snapshot", nil, s); err != nil {
+		return nil, err
+	}
+	c.see(s)
+	return s, nil
+}
+
+// see notes what is known of the project.
+func (c *Client) see(s *Snapshot) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.newest = s
+}
+
+// log returns the log's files, where there are any and all that is published is in them, or
+// else nil.
+func (c *Client) log() Log {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.Near == nil || c.newest == nil || c.newest.LogProblem != "" {
+		return nil
+	}
+	if c.near == nil {
+		c.near = c.Near(c.newest.Project.Logs, c.lastSave)
+	}
+	return c.near
+}
+
+// lastSave returns the ripple of the newest save.
+func (c *Client) lastSave() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.newest == nil || len(c.newest.Saves) == 0 {
+		return 0
+	}
+	return c.newest.Saves[len(c.newest.Saves)-1].Ripple
 }
 
 // Follow implements Project.
@@ -145,6 +190,7 @@ func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) err
 		default:
 			return nil
 		}
+		c.see(snap)
 		if err := show(snap); err != nil || !snap.Ended {
 			return err
 		}
@@ -216,12 +262,19 @@ func (c *Client) Do(ctx context.Context, r Request) (Answer, error) {
 
 // Lines implements Project.
 func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
+	if log := c.log(); log != nil {
+		if p, err := log.Lines(ctx, q); readable(err) {
+			return p, err
+		}
+	}
 	query := url.Values{}
 	set := func(name, value string, given bool) {
 		if given {
 			query.Set(name, value)
 		}
 	}
+	set("filter", q.Filter, q.Filter != "")
+	set("move", strconv.Itoa(q.Move), q.Move != 0)
 	set("unit", q.Unit, q.Unit != "")
 	set("count", strconv.Itoa(q.Count), q.Count > 0)
 	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
@@ -242,6 +295,67 @@ func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
 		return p, lost(ctx, err)
 	}
 	return p, nil
+}
+
+// readable reports whether an error is none of reading files that cannot be read here.
+func readable(err error) bool {
+	var file *fs.PathError
+	return !errors.As(err, &file)
+}
+
+// Search implements Project.
+func (c *Client) Search(ctx context.Context, q SearchQuery, found func(Found) error) error {
+	if log := c.log(); log != nil {
+		if err := log.Search(ctx, q, found); readable(err) {
+			return err
+		}
+	}
+	query := url.Values{
+		"pattern": {q.Pattern}, "filter": {q.Filter}, "from": {strconv.FormatInt(q.From, 10)}, "back": {strconv.FormatBool(q.Back)},
+		"most": {strconv.Itoa(q.Most)}, "count": {strconv.FormatBool(q.Count)},
+	}
+	in, err := c.open(ctx, http.MethodGet, root+"/search", query, nil)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	for d := json.NewDecoder(in); ; {
+		var f Found
+		if err := d.Decode(&f); err != nil {
+			return lost(ctx, err)
+		}
+		if err := found(f); err != nil || f.Done {
+			return err
+		}
+	}
+}
+
+// Text implements Project.
+func (c *Client) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {
+	if log := c.log(); log != nil {
+		var err error
+		if from, err = log.Text(ctx, from, end, w); readable(err) {
+			return from, err
+		}
+	}
+	query := url.Values{"from": {strconv.FormatInt(from, 10)}, "end": {strconv.FormatInt(end, 10)}}
+	in, err := c.open(ctx, http.MethodGet, root+"/text", query, nil)
+	if err != nil {
+		return from, err
+	}
+	defer in.Close()
+	for r := bufio.NewReaderSize(in, 64<<10); ; from++ {
+		line, err := r.ReadBytes('\n')
+		if err == io.EOF {
+			return from, nil
+		}
+		if err != nil {
+			return from, lost(ctx, err)
+		}
+		if _, err := w.Write(line); err != nil {
+			return from, err
+		}
+	}
 }
 
 // Why implements Project.
@@ -275,7 +389,7 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			if len(page.Lines) == 0 {
 				if next < 0 {
 					next = page.Total
-					q = LineQuery{Unit: q.Unit, Count: MostLines, From: next}
+					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MostLines, From: next}
 				}
 				return nil
 			}
@@ -283,7 +397,7 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 				return err
 			}
 			next = page.End
-			q = LineQuery{Unit: q.Unit, Count: MostLines, From: next}
+			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MostLines, From: next}
 		}
 	}
 	if err := catchUp(); err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"net/http"
 	"strconv"
@@ -82,6 +83,8 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+root+"/facts", s.streamed(s.facts))
 	mux.HandleFunc("GET "+root+"/lines", s.lines)
 	mux.HandleFunc("GET "+root+"/lines/follow", s.streamed(s.followLines))
+	mux.HandleFunc("GET "+root+"/search", s.streamed(s.search))
+	mux.HandleFunc("GET "+root+"/text", s.streamed(s.text))
 	mux.HandleFunc("GET "+root+"/why", func(w http.ResponseWriter, r *http.Request) {
 		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
 		reply(w, answer, err)
@@ -250,7 +253,7 @@ func whole(text, name string) (int64, error) {
 
 // lineQuery reads which lines are asked for.
 func lineQuery(r *http.Request) (LineQuery, error) {
-	q := LineQuery{Unit: r.FormValue("unit")}
+	q := LineQuery{Filter: r.FormValue("filter"), Unit: r.FormValue("unit")}
 	count, err := whole(r.FormValue("count"), "count")
 	if err != nil {
 		return q, err
@@ -277,14 +280,73 @@ func lineQuery(r *http.Request) (LineQuery, error) {
 	if q.End, err = whole(r.FormValue("end"), "end"); err != nil {
 		return q, err
 	}
-	for name, flag := range map[string]*bool{"last": &q.Last, "why": &q.Why, "fold": &q.Fold} {
+	if text := r.FormValue("move"); text != "" {
+		if q.Move, err = strconv.Atoi(text); err != nil {
+			return q, badQuery("move must be a whole number, not %q", text)
+		}
+	}
+	return q, flags(r, map[string]*bool{"last": &q.Last, "why": &q.Why, "fold": &q.Fold})
+}
+
+// flags reads values that are true or false.
+func flags(r *http.Request, into map[string]*bool) (err error) {
+	for name, flag := range into {
 		if text := r.FormValue(name); text != "" {
 			if *flag, err = strconv.ParseBool(text); err != nil {
-				return q, badQuery("%s must be true or false, not %q", name, text)
+				return badQuery("%s must be true or false, not %q", name, text)
 			}
 		}
 	}
-	return q, nil
+	return nil
+}
+
+// search sends what a search finds as JSON lines.
+func (s *Server) search(w http.ResponseWriter, r *http.Request) {
+	q := SearchQuery{Pattern: r.FormValue("pattern"), Filter: r.FormValue("filter")}
+	most, err := whole(r.FormValue("most"), "most")
+	if err == nil {
+		q.From, err = whole(r.FormValue("from"), "from")
+	}
+	if err == nil {
+		err = flags(r, map[string]*bool{"back": &q.Back, "count": &q.Count})
+	}
+	if err == nil && most > MostLines {
+		err = badQuery("most must be at most %d", MostLines)
+	}
+	q.Most = int(most)
+	begun := false
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	if err == nil {
+		err = s.project.Search(r.Context(), q, func(f Found) error {
+			if !begun {
+				begun = true
+				w.Header().Set("Content-Type", "application/x-ndjson")
+			}
+			if err := out.Encode(f); err != nil {
+				return err
+			}
+			return http.NewResponseController(w).Flush()
+		})
+	}
+	if err != nil && !begun {
+		reply(w, nil, err)
+	}
+}
+
+// text sends lines as they are printed.
+func (s *Server) text(w http.ResponseWriter, r *http.Request) {
+	from, err := whole(r.FormValue("from"), "from")
+	end := int64(math.MaxInt64)
+	if err == nil && r.FormValue("end") != "" {
+		end, err = whole(r.FormValue("end"), "end")
+	}
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	s.project.Text(r.Context(), from, end, w) // whoever has asked may be gone
 }
 
 func (s *Server) lines(w http.ResponseWriter, r *http.Request) {

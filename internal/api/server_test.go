@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -20,11 +21,12 @@ import (
 
 // still is a project in which nothing happens by itself.
 type still struct {
-	snaps  []*Snapshot
-	facts  []Fact
-	asked  []Request
-	waited WaitQuery
-	lines  []LineQuery
+	snaps    []*Snapshot
+	facts    []Fact
+	asked    []Request
+	waited   WaitQuery
+	lines    []LineQuery
+	searches []SearchQuery
 }
 
 func (p *still) Snapshot(context.Context) (*Snapshot, error) { return p.snaps[0], nil }
@@ -57,6 +59,17 @@ func (p *still) Do(_ context.Context, r Request) (Answer, error) {
 func (p *still) Lines(_ context.Context, q LineQuery) (Page, error) {
 	p.lines = append(p.lines, q)
 	return Page{From: 1, Total: 2, Lines: []Line{{Number: 1, Text: "<high> water"}}}, nil
+}
+func (p *still) Search(_ context.Context, q SearchQuery, found func(Found) error) error {
+	p.searches = append(p.searches, q)
+	if err := found(Found{Matches: 1, Lines: []Line{{Text: "high"}}}); err != nil {
+		return err
+	}
+	return found(Found{Matches: 2, Done: true})
+}
+func (p *still) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
+	io.WriteString(w, strings.Repeat("12:04:31.000 tides  high\n", int(end-from)))
+	return end, nil
 }
 func (p *still) Why(_ context.Context, path string) (Foresight, error) {
 	return Foresight{Path: path}, nil
@@ -122,7 +135,18 @@ func TestThroughTheSocket(t *testing.T) {
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "there is no unit tide", refusal.Text)
 
-	q := LineQuery{Unit: "tides", Count: 5, From: 9, Last: true, Until: when, Since: when, Run: 3, Why: true, End: 12, Fold: true}
+	sq := SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
+	var found []Found
+	require.NoError(t, c.Search(t.Context(), sq, func(f Found) error { found = append(found, f); return nil }))
+	assert.Equal(t, []SearchQuery{sq}, p.searches)
+	assert.Equal(t, []Found{{Matches: 1, Lines: []Line{{Text: "high"}}}, {Matches: 2, Done: true}}, found)
+	var text strings.Builder
+	next, err := c.Text(t.Context(), 3, 5, &text)
+	require.NoError(t, err)
+	assert.EqualValues(t, 5, next)
+	assert.Equal(t, "12:04:31.000 tides  high\n12:04:31.000 tides  high\n", text.String())
+
+	q := LineQuery{Filter: "!low", Move: -2, Unit: "tides", Count: 5, From: 9, Last: true, Until: when, Since: when, Run: 3, Why: true, End: 12, Fold: true}
 	page, err := c.Lines(t.Context(), q)
 	require.NoError(t, err)
 	assert.Equal(t, []LineQuery{q}, p.lines)

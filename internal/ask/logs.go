@@ -96,6 +96,6 @@ func (a *asking) lines(ctx context.Context, p *api.Client, q api.LineQuery, foll
 		if err := show(page.Lines); err != nil || q.Last {
 			return err
 		}
-		q = api.LineQuery{Unit: q.Unit, Count: api.MostLines, From: page.From + int64(len(page.Lines))}
+		q.Since, q.From = time.Time{}, page.End
 	}
 }

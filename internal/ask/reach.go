@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/exit"
 	"omnivigil/internal/home"
+	"omnivigil/internal/lines"
 )
 
 // Connect returns the running project of a settings file. It returns api.ErrNotRunning
@@ -21,7 +22,17 @@ func Connect(ctx context.Context, file string) (*api.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return api.Connect(ctx, place)
+	return At(ctx, place)
+}
+
+// At returns the project that runs at a place, as api.Connect does. Its log is read from its
+// files.
+func At(ctx context.Context, place api.Place) (*api.Client, error) {
+	c, err := api.Connect(ctx, place)
+	if err == nil {
+		c.Near = lines.Near
+	}
+	return c, err
 }
 
 // Reach is Connect for commands that are of no use without a running project.

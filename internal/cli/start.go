@@ -93,7 +93,7 @@ func start(at location, opts startOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	if client, err := api.Connect(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+	if client, err := ask.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
 		return startAgain(place, client, err, opts, units)
 	}
 	if err := consent(p, opts.trust); err != nil {
@@ -137,7 +137,7 @@ func launch(place api.Place, o supervise.Options) (*api.Client, error) {
 		var failure *guard.Failure
 		switch {
 		case err == nil:
-			client, err := api.Connect(context.Background(), place)
+			client, err := ask.At(context.Background(), place)
 			if err != nil {
 				return nil, exit.With(exit.Failed, err)
 			}
@@ -148,7 +148,7 @@ func launch(place api.Place, o supervise.Options) (*api.Client, error) {
 			return nil, exit.Saying(failure.Code, "omnivigil: "+failure.Text)
 		}
 		// Another was started in the same moment, or one is just ending.
-		if client, err := api.Connect(context.Background(), place); err == nil {
+		if client, err := ask.At(context.Background(), place); err == nil {
 			return nil, &runsAlready{client}
 		}
 		if time.Since(began) > patience {

@@ -44,7 +44,7 @@ func TestRunNumbersGoOn(t *testing.T) {
 	require.Nil(t, e.Snapshot().Unit("api"))
 	for _, o := range e.Step(at, NewPlan{Plan: both}) {
 		if start, ok := o.(Start); ok {
-			assert.Equal(t, Start{Unit: "api", Run: 2, Command: plan.Command{Shell: "api"}}, start)
+			assert.Equal(t, Start{Unit: "api", Run: 2, Ripple: start.Ripple, Command: plan.Command{Shell: "api"}}, start)
 			return
 		}
 	}

@@ -225,6 +225,7 @@ type Order interface{ order() }
 type Start struct {
 	Unit    string
 	Run     int
+	Ripple  int // that it is begun for
 	Command plan.Command
 	Setup   bool // do its setup steps even if nothing that they depend on has changed
 	Reuse   bool // its last good result will do, if it still holds: see Reused

@@ -114,9 +114,7 @@ func (e *Engine) tell(f Fact) {
 // tellRun tells something of a unit's newest run.
 func (e *Engine) tellRun(u *unit, f Fact) {
 	f.Unit, f.Run = u.spec.Name, u.run.Number
-	if n := len(u.run.ripples); n > 0 {
-		f.Ripple = u.run.ripples[n-1].ID
-	}
+	f.Ripple = u.run.newestRipple()
 	e.tell(f)
 	e.show(u)
 }

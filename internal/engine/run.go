@@ -83,7 +83,7 @@ func (e *Engine) start(u *unit) {
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Command: r.command, Setup: a.setup, Reuse: mayReuse})
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Setup: a.setup, Reuse: mayReuse})
 	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
@@ -437,4 +437,12 @@ func (r *run) span(now time.Time, s Span) {
 	r.endSpan(now)
 	s.From = now
 	r.Spans = append(r.Spans, s)
+}
+
+// newestRipple is the number of the newest ripple that the run belongs to, 0 for none.
+func (r *run) newestRipple() int {
+	if len(r.ripples) == 0 {
+		return 0
+	}
+	return r.ripples[len(r.ripples)-1].ID
 }

@@ -1,117 +1,83 @@
-// Package logbook keeps every line that the processes of a session write, on
-// disk, and reads back any window of them, all units together or one alone, in
-// time that does not depend on how many there are.
-//
-// # Format
-//
-// A book is a folder with these files, all append-only:
-//
-//	lines.log   the text of every line, ended by "\n", in order
-//	index       one record of 32 bytes for each line
-//	unit-N      for each unit, the numbers of its lines, 8 bytes each
-//	units       the units' names, one a line; N is the position from 0
-//
-// Numbers are little-endian. An index record is: offset of the text (8 bytes),
-// time in nanoseconds since 1970 (8), length of the text (4), run (4), unit (2),
-// stream (1), tone (1), and 4 bytes of zeros.
 package logbook
 
 import (
-	"encoding/binary"
+	"errors"
 	"fmt"
-	"omnivigil/internal/regular"
 	"os"
-	"path/filepath"
-	"sort"
 	"sync"
 	"time"
+
+	"omnivigil/internal/regular"
 )
 
-// Stream says what a line is.
-type Stream uint8
-
-const (
-	Output Stream = iota // written by a process
-	Opens                // Omnivigil's note that a run begins
-	Ends                 // and that it has ended
-	Note                 // anything else that Omnivigil has to say
-)
-
-// Tone is the meaning that a line has for the person, as far as Omnivigil knows.
-type Tone uint8
-
-const (
-	Neutral Tone = iota
-	Current
-	Moving
-	Stale
-	Broken
-)
-
-// Entry is what Append writes beside the texts.
-type Entry struct {
-	Unit   string // "" where Omnivigil speaks of the whole project
-	Run    int
-	Stream Stream
-	Tone   Tone
+// Options say how a book is written.
+type Options struct {
+	Width  int    // of the column of names in the text, at least that of Self
+	Limits Limits // of all logs in the folder that the book's is in
 }
 
-// Line is one line of the book.
-type Line struct {
-	Number int64 // in the book, from 0
-	At     time.Time
-	Text   string // without its end; may hold colour sequences
-	Entry
-}
-
-const (
-	recordSize = 32
-	numberSize = 8
-)
-
-// Book is an open logbook. Its methods may be called from any goroutine. When the disk
-// refuses writes, the book says so through Err, keeps lines in memory, up to a limit,
-// and writes them when there is room again. Lines beyond the limit are lost; the book
-// says how many when it can be written again.
+// Book is a log that is being written. Its methods may be called from any goroutine.
+//
+// Lines are gathered for a moment and written in the background. Where the disk cannot
+// follow, Append waits for it. When the disk refuses writes, the book says so through Err,
+// keeps lines in memory, up to a limit, and writes them when there is room again. Lines
+// beyond the limit are lost; the book says how many when it can be written again.
 type Book struct {
 	dir   string
+	width int
 	clock func() time.Time
 
-	mu      sync.Mutex
-	lines   *column
-	index   *column
-	units   *column
-	names   []string
-	ids     map[string]int
-	perUnit []*column
-	last    time.Time
-	err     error     // why nothing can be written at the moment
-	retry   time.Time // when to try again
-	lost    int       // lines that had no room since then
-	grown   map[chan struct{}]bool
+	mu        sync.Mutex
+	room      sync.Cond // what waits for the disk, or for a flush
+	segments  []*segment
+	last      time.Time
+	behind    int   // bytes that are not on disk
+	published int64 // number of the line after the last that was written, or cannot be
+	passes    int   // of the writer, that have ended
+	waiting   int   // calls of Append that wait for the disk
+	err       error // why nothing can be written at the moment
+	lost      int   // lines that had no room since then
+	limits    Limits
+	closed    bool
+	grown     map[chan struct{}]bool
+
+	work  chan struct{} // there is something to write
+	much  chan struct{} // it is worth a write
+	stop  chan struct{} // closed by Close
+	ended chan struct{} // and by the writer
 }
 
-// mostKept is how many bytes of what cannot be written are kept in memory.
-const mostKept = 32 << 20
+const (
+	mostKept   = 32 << 20             // bytes of what cannot be written that are kept in memory
+	mostBehind = 8 << 20              // bytes that a slow disk may be behind
+	worthWrite = 128 << 10            // bytes that are worth a write
+	segmentMax = 64 << 20             // bytes of a segment's text, and that of the smallest:
+	segmentMin = 256 << 10            //
+	segmentPer = 32                   // segments that make up the limit
+	firstSpace = 256 << 10            // room that a buffer is made with
+	gathering  = 4 * time.Millisecond // how long lines are gathered
+	retryPause = time.Second          // how long a disk that refused is left alone
+)
 
-// retryPause is how long a disk that refused is left alone.
-const retryPause = time.Second
-
-// Open makes a new book in the folder dir, which must not hold one. Where that cannot
-// be made, or not be written to, the book keeps lines in memory: see Err.
-func Open(dir string) *Book {
-	b := &Book{dir: dir, clock: time.Now, ids: map[string]int{}, grown: map[chan struct{}]bool{}}
-	b.lines, b.index, b.units = b.column("lines.log"), b.column("index"), b.column("units")
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.flush()
+// Open begins a new log in the folder dir, which must not hold one. Where that cannot be made,
+// or not be written to, the book keeps lines in memory: see Err.
+func Open(dir string, o Options) *Book {
+	b := &Book{
+		dir: dir, width: max(o.Width, len(Self)), limits: o.Limits, clock: time.Now, grown: map[chan struct{}]bool{},
+		work: make(chan struct{}, 1), much: make(chan struct{}, 1), stop: make(chan struct{}), ended: make(chan struct{}),
+	}
+	b.room.L = &b.mu
+	b.err = os.MkdirAll(dir, 0o700)
+	go b.write()
 	return b
 }
 
-func (b *Book) column(name string) *column { return &column{path: filepath.Join(b.dir, name)} }
-
 // Dir returns the book's folder.
 func (b *Book) Dir() string { return b.dir }
+
+// SetClock replaces the clock that lines are dated by, for tests and replays. It must be
+// called before the first Append.
+func (b *Book) SetClock(now func() time.Time) { b.clock = now }
 
 // Append writes lines at the present time.
 func (b *Book) Append(e Entry, texts ...string) {
@@ -120,111 +86,200 @@ func (b *Book) Append(e Entry, texts ...string) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	for b.err == nil && b.behind > mostBehind && !b.closed {
+		b.waiting++
+		b.room.Wait()
+		b.waiting--
+	}
+	b.append(e, texts)
+}
+
+func (b *Book) append(e Entry, texts []string) {
+	if b.err != nil && b.behind > mostKept {
+		b.lost += len(texts)
+		return
+	}
 	// Windows are found by time, so time must not go back when the clock does.
 	if now := b.clock(); now.After(b.last) {
 		b.last = now
 	}
-	b.recover()
-	for _, text := range texts {
-		b.append(e, text)
+	before := b.behind
+	to := b.segment()
+	b.behind += to.append(e, b.last, b.width, texts)
+	if before == 0 {
+		signal(b.work)
 	}
+	if before < worthWrite && b.behind >= worthWrite {
+		signal(b.much)
+	}
+	if b.err != nil {
+		b.publish(to.end())
+	}
+}
+
+// publish lets others know up to which line they can read.
+func (b *Book) publish(end int64) {
+	b.published = end
 	for c := range b.grown {
+		signal(c)
+	}
+}
+
+// signal leaves a value in a channel that has room for one.
+func signal(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// segment returns the one that lines are appended to.
+func (b *Book) segment() *segment {
+	if n := len(b.segments); n > 0 {
+		if s := b.segments[n-1]; b.last.Before(s.midnight) && s.index.text < b.limits.segment() {
+			return s
+		}
+	}
+	next, number := int64(0), 1
+	if n := len(b.segments); n > 0 {
+		next, number = b.segments[n-1].end(), b.segments[n-1].number+1
+	}
+	s := newSegment(b.dir, number, next, b.last)
+	b.behind += headerSize
+	b.segments = append(b.segments, s)
+	return s
+}
+
+// write writes what is appended, until the book is closed.
+func (b *Book) write() {
+	defer close(b.ended)
+	retry := time.NewTimer(0)
+	retry.Stop()
+	swept := time.Time{}
+	for {
 		select {
-		case c <- struct{}{}:
-		default:
+		case <-b.work:
+		case <-retry.C:
+		case <-b.stop:
+			b.flush()
+			return
 		}
-	}
-}
-
-func (b *Book) append(e Entry, text string) {
-	if b.err != nil && b.kept() > mostKept {
-		b.lost++
-		return
-	}
-	id := b.unit(e.Unit)
-	var record [recordSize]byte
-	binary.LittleEndian.PutUint64(record[0:], uint64(b.lines.size()))
-	binary.LittleEndian.PutUint64(record[8:], uint64(b.last.UnixNano()))
-	binary.LittleEndian.PutUint32(record[16:], uint32(len(text)))
-	binary.LittleEndian.PutUint32(record[20:], uint32(e.Run))
-	binary.LittleEndian.PutUint16(record[24:], uint16(id))
-	record[26], record[27] = byte(e.Stream), byte(e.Tone)
-	var number [numberSize]byte
-	binary.LittleEndian.PutUint64(number[:], uint64(b.index.size()/recordSize))
-
-	b.lines.add([]byte(text))
-	b.lines.add([]byte{'\n'})
-	b.perUnit[id].add(number[:])
-	b.index.add(record[:])
-	if b.err == nil && b.lines.isFull() {
 		b.flush()
+		if b.seal() || time.Since(swept) > sweepPause {
+			swept = time.Now()
+			b.sweep()
+		}
+		b.mu.Lock()
+		refused, idle := b.err != nil, b.behind == 0
+		b.mu.Unlock()
+		if refused {
+			retry.Reset(retryPause)
+			continue
+		}
+		if !idle {
+			signal(b.work)
+		}
+		b.gather()
 	}
 }
 
-// unit returns the number that stands for a unit's name.
-func (b *Book) unit(name string) int {
-	if id, ok := b.ids[name]; ok {
-		return id
+// gather waits a moment for more to write.
+func (b *Book) gather() {
+	moment := time.NewTimer(gathering)
+	defer moment.Stop()
+	select {
+	case <-b.much:
+	case <-b.stop:
+	case <-moment.C:
 	}
-	id := len(b.names)
-	b.units.add([]byte(name + "\n"))
-	b.ids[name], b.names, b.perUnit = id, append(b.names, name), append(b.perUnit, b.column(fmt.Sprintf("unit-%d", id)))
-	return id
 }
 
-func (b *Book) columns() []*column { return append([]*column{b.lines, b.index, b.units}, b.perUnit...) }
-
-// kept is how many bytes have not been written.
-func (b *Book) kept() int {
-	n := 0
-	for _, c := range b.columns() {
-		n += len(c.tail)
-	}
-	return n
-}
-
-// flush writes what is in memory. It leaves alone a disk that has just refused.
+// flush writes what is in memory, as far as the disk takes it.
 func (b *Book) flush() {
-	if b.err != nil && b.clock().Before(b.retry) {
-		return
+	b.mu.Lock()
+	end := int64(0)
+	type job struct {
+		segment *segment
+		buffers []*buffer
+		written int
 	}
-	if b.err == nil && b.lines.file != nil && b.kept() == 0 {
-		return
-	}
-	err := os.MkdirAll(b.dir, 0o700)
-	for _, c := range b.columns() {
-		if err == nil {
-			err = c.flush()
+	var jobs []*job
+	for _, s := range b.segments {
+		end = s.end()
+		if cut := s.cut(); len(cut) > 0 {
+			jobs = append(jobs, &job{segment: s, buffers: cut})
 		}
 	}
-	if b.err = err; err != nil {
-		b.retry = b.clock().Add(retryPause)
-	}
-}
+	b.mu.Unlock()
 
-// recover tries whether a disk that refused takes lines again.
-func (b *Book) recover() {
-	if b.err == nil {
-		return
+	err := os.MkdirAll(b.dir, 0o700)
+	for _, j := range jobs {
+		if err == nil {
+			j.written, err = j.segment.write(j.buffers)
+		}
 	}
-	if b.flush(); b.err == nil && b.lost > 0 {
+
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, j := range jobs {
+		b.behind -= j.segment.drop(j.written)
+	}
+	b.err = err
+	b.passes++
+	if err == nil && b.lost > 0 {
 		n := b.lost
 		b.lost = 0
-		b.append(Entry{Stream: Note, Tone: Broken}, fmt.Sprintf("the log can be written again; %d lines had no room and are lost", n))
+		b.append(Entry{Stream: Note, Tone: Broken}, []string{fmt.Sprintf("the log can be written again; %d lines had no room and are lost", n)})
+	}
+	b.publish(end)
+	b.room.Broadcast()
+}
+
+// seal closes the files of segments that will not be written to again, and reports whether
+// there were any.
+func (b *Book) seal() (any bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.segments[:max(len(b.segments)-1, 0)] {
+		if len(s.buffers) == 0 && s.close() {
+			any = true
+		}
+	}
+	return any
+}
+
+// Flush returns when all that was appended before is written, or cannot be.
+func (b *Book) Flush() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return
+	}
+	// One that goes on may have begun before.
+	for until := b.passes + 2; b.passes < until && b.behind > 0 && !b.closed; {
+		signal(b.work)
+		signal(b.much)
+		b.room.Wait()
 	}
 }
+
+// ErrSlow says that the disk takes lines slower than they are written.
+var ErrSlow = errors.New("the disk cannot keep up with the output: processes wait for it")
 
 // Err returns why the log cannot be written at the moment, or nil.
 func (b *Book) Err() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.err == nil {
-		return nil
+	switch {
+	case b.err != nil:
+		return fmt.Errorf("the log cannot be written, output is kept in memory: %w", regular.Reason(b.err))
+	case b.waiting > 0:
+		return ErrSlow
 	}
-	return fmt.Errorf("the log cannot be written, output is kept in memory: %w", regular.Reason(b.err))
+	return nil
 }
 
-// Grown returns a channel that has a value whenever lines have come since it was
+// Grown returns a channel that has a value whenever lines have been published since it was
 // last received from, and a function that ends this.
 func (b *Book) Grown() (<-chan struct{}, func()) {
 	c := make(chan struct{}, 1)
@@ -238,122 +293,49 @@ func (b *Book) Grown() (<-chan struct{}, func()) {
 	}
 }
 
-// All stands for the lines of all units together.
-const All = "*"
-
-// Len returns how many lines a unit, or All, has.
-func (b *Book) Len(unit string) int64 {
+// Published returns the number of the line that comes after the last that others can read:
+// it is on disk, or the disk refuses it.
+func (b *Book) Published() int64 {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.length(unit)
+	return b.published
 }
 
-func (b *Book) length(unit string) int64 {
-	if unit == All {
-		return b.index.size() / recordSize
-	}
-	if id, ok := b.ids[unit]; ok {
-		return b.perUnit[id].size() / numberSize
-	}
-	return 0
-}
-
-// Window returns up to n lines of a unit, or of All, beginning with the one at
-// position from among them.
-func (b *Book) Window(unit string, from int64, n int) ([]Line, error) {
+// View returns the log as it is now, with what is not on disk yet.
+func (b *Book) View() (*View, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.err == nil {
-		b.flush() // whoever looks at the files sees what is on the screen
+	v := &View{parts: make([]part, 0, len(b.segments))}
+	for _, s := range b.segments {
+		v.parts = append(v.parts, s.view())
 	}
-	from = max(from, 0)
-	n = int(min(int64(n), b.length(unit)-from))
-	if n <= 0 {
-		return nil, nil
-	}
-	lines := make([]Line, 0, n)
-	if unit == All {
-		raw := make([]byte, n*recordSize)
-		if err := b.index.readAt(raw, from*recordSize); err != nil {
-			return nil, err
-		}
-		for i := range n {
-			line, err := b.line(from+int64(i), raw[i*recordSize:])
-			if err != nil {
-				return nil, err
-			}
-			lines = append(lines, line)
-		}
-		return lines, nil
-	}
-	raw := make([]byte, n*numberSize)
-	if err := b.perUnit[b.ids[unit]].readAt(raw, from*numberSize); err != nil {
-		return nil, err
-	}
-	record := make([]byte, recordSize)
-	for i := range n {
-		number := int64(binary.LittleEndian.Uint64(raw[i*numberSize:]))
-		if err := b.index.readAt(record, number*recordSize); err != nil {
-			return nil, err
-		}
-		line, err := b.line(number, record)
-		if err != nil {
-			return nil, err
-		}
-		lines = append(lines, line)
-	}
-	return lines, nil
+	return v, nil
 }
 
-func (b *Book) line(number int64, record []byte) (Line, error) {
-	text := make([]byte, binary.LittleEndian.Uint32(record[16:]))
-	if err := b.lines.readAt(text, int64(binary.LittleEndian.Uint64(record[0:]))); err != nil {
-		return Line{}, err
-	}
-	return Line{
-		Number: number,
-		At:     time.Unix(0, int64(binary.LittleEndian.Uint64(record[8:]))),
-		Text:   string(text),
-		Entry: Entry{
-			Run:    int(binary.LittleEndian.Uint32(record[20:])),
-			Unit:   b.names[binary.LittleEndian.Uint16(record[24:])],
-			Stream: Stream(record[26]),
-			Tone:   Tone(record[27]),
-		},
-	}, nil
+// SetLimits replaces the limits.
+func (b *Book) SetLimits(l Limits) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.limits = l
 }
 
-// Position returns where, among the lines of a unit or of All, the first stands
-// that was written at t or later.
-func (b *Book) Position(unit string, t time.Time) (int64, error) {
-	var failed error
-	n := b.Len(unit)
-	at := sort.Search(int(n), func(i int) bool {
-		lines, err := b.Window(unit, int64(i), 1)
-		if err != nil || len(lines) == 0 {
-			failed = err
-			return true
-		}
-		return !lines[0].At.Before(t)
-	})
-	return int64(at), failed
-}
-
-// Close writes what is left and closes the files. It returns the first error.
+// Close writes what is left and closes the files. It returns why something could not be
+// written.
 func (b *Book) Close() error {
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.retry = time.Time{}
-	b.flush()
-	first := b.err
-	for _, c := range b.columns() {
-		if err := c.close(); err != nil && first == nil {
-			first = err
-		}
+	if b.closed {
+		b.mu.Unlock()
+		return b.Err()
 	}
-	return first
+	b.closed = true
+	b.room.Broadcast()
+	close(b.stop)
+	b.mu.Unlock()
+	<-b.ended
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.segments {
+		s.close()
+	}
+	return b.err
 }
-
-// SetClock replaces the clock that lines are dated by, for tests and replays. It
-// must be called before the first Append.
-func (b *Book) SetClock(now func() time.Time) { b.clock = now }

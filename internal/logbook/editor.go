@@ -10,50 +10,6 @@ import (
 	"omnivigil/internal/visible"
 )
 
-// pen is how text is written: colours (SGR, ECMA-48) since the last reset, and the
-// address of a link (OSC 8).
-type pen struct{ colours, link string }
-
-const (
-	plainColours = "\x1b[0m"
-	noLink       = "\x1b]8;;\x1b\\"
-)
-
-// String returns the sequences that select the pen, in a line that begins.
-func (p pen) String() string { return p.from(pen{}) }
-
-// from returns the sequences that turn another pen into this one.
-func (p pen) from(other pen) string {
-	var b strings.Builder
-	if p.colours != other.colours {
-		more, only := strings.CutPrefix(p.colours, other.colours)
-		if !only {
-			b.WriteString(plainColours)
-			more = p.colours
-		}
-		if p.colours == "" {
-			more = ""
-		}
-		b.WriteString(more)
-	}
-	if p.link != other.link {
-		if b.WriteString(p.link); p.link == "" {
-			b.WriteString(noLink)
-		}
-	}
-	return b.String()
-}
-
-// select takes up a sequence that selects colours.
-func (p *pen) selects(seq string) {
-	const longestPen = 200
-	if seq == "\x1b[m" || seq == plainColours || len(p.colours)+len(seq) > longestPen {
-		p.colours = ""
-		return
-	}
-	p.colours += seq
-}
-
 // editor is one line of a terminal that is as wide as it has to be.
 type editor struct {
 	cells  []cell
@@ -61,14 +17,18 @@ type editor struct {
 	pen    pen
 }
 
-// cell is one column. The second column of a wide character is empty.
+// tabStop is how many columns apart tab stops are.
+const tabStop = 8
+
+// cell is one column. The further columns of a wide character or a tab are empty.
 type cell struct {
 	text string
 	pen  pen
 }
 
-// widest bounds how far the cursor can be moved to the right.
-const widest = longest
+// widest bounds how far the cursor can be moved to the right by a number: no terminal is so
+// wide. Text may be longer.
+const widest = 4096
 
 // write does to the line what a terminal would (ECMA-48), and nothing beyond it.
 func (e *editor) write(line []byte) {
@@ -84,17 +44,15 @@ func (e *editor) write(line []byte) {
 			e.put(shownText(seq), width)
 		case len(seq) == 0:
 		case seq[0] == '\t':
-			e.put("\t", 1)
+			e.put("\t", tabStop-e.column%tabStop)
 		case seq[0] == '\r':
 			e.column = 0
 		case seq[0] == '\b':
 			e.column = max(e.column-1, 0)
 		case visible.IsColour(seq):
-			e.pen.selects(string(seq))
+			e.pen.selects(seq)
 		case visible.IsLink(seq):
-			if e.pen.link = string(seq); isLinkEnd(seq) {
-				e.pen.link = ""
-			}
+			e.pen.links(seq)
 		case bytes.HasPrefix(seq, []byte("\x1b[")):
 			e.control(seq[2:])
 		case seq[0] >= 0x80:
@@ -106,10 +64,6 @@ func (e *editor) write(line []byte) {
 // shownText is a character as it may be shown; broken bytes become a sign for that.
 func shownText(seq []byte) string {
 	return visible.Text(strings.ToValidUTF8(string(seq), "\uFFFD"))
-}
-
-func isLinkEnd(seq []byte) bool {
-	return bytes.HasSuffix(seq, []byte(";\x07")) || bytes.HasSuffix(seq, []byte(";\x1b\\"))
 }
 
 // control does what a control sequence does to the line: CUF, CUB, CHA, EL, ECH.
@@ -125,7 +79,7 @@ func (e *editor) control(body []byte) {
 	count := min(max(n, 1), widest)
 	switch body[last] {
 	case 'C':
-		e.column = min(e.column+count, widest)
+		e.column = min(e.column+count, max(widest, e.column))
 	case 'D':
 		e.column = max(e.column-count, 0)
 	case 'G', '`':
@@ -135,7 +89,10 @@ func (e *editor) control(body []byte) {
 	case 'K':
 		switch n {
 		case 0:
-			e.cells = e.cells[:min(e.column, len(e.cells))]
+			if e.column < len(e.cells) {
+				e.split(e.column)
+				e.cells = e.cells[:e.column]
+			}
 		case 1:
 			e.erase(0, e.column+1)
 		case 2:
@@ -145,8 +102,29 @@ func (e *editor) control(body []byte) {
 }
 
 func (e *editor) erase(from, to int) {
-	for i := from; i < min(to, len(e.cells)); i++ {
+	to = min(to, len(e.cells))
+	if from >= to {
+		return
+	}
+	e.split(from)
+	e.split(to)
+	for i := from; i < to; i++ {
 		e.cells[i] = cell{text: " "}
+	}
+}
+
+// split has no character or tab reach from before a column into it: one that does becomes
+// spaces.
+func (e *editor) split(column int) {
+	if column >= len(e.cells) || e.cells[column].text != "" {
+		return
+	}
+	first := column
+	for first > 0 && e.cells[first].text == "" {
+		first--
+	}
+	for i := first; i < len(e.cells) && (i == first || e.cells[i].text == ""); i++ {
+		e.cells[i] = cell{text: " ", pen: e.cells[first].pen}
 	}
 }
 
@@ -155,6 +133,8 @@ func (e *editor) put(text string, width int) {
 	for len(e.cells) < e.column+width {
 		e.cells = append(e.cells, cell{text: " "})
 	}
+	e.split(e.column)
+	e.split(e.column + width)
 	e.cells[e.column] = cell{text, e.pen}
 	for i := 1; i < width; i++ {
 		e.cells[e.column+i] = cell{}
@@ -162,13 +142,23 @@ func (e *editor) put(text string, width int) {
 	e.column += width
 }
 
+// mostJoined is how many bytes a character may have with all that is joined to it; text that
+// piles up more is no text.
+const mostJoined = 128
+
 // join adds what has no width of its own to the character before the cursor.
 func (e *editor) join(text string) {
 	if e.column == 0 || e.column > len(e.cells) {
 		e.put(text, 1)
 		return
 	}
-	e.cells[e.column-1].text += text
+	at := e.column - 1
+	for at > 0 && e.cells[at].text == "" {
+		at--
+	}
+	if c := &e.cells[at]; len(c.text) < mostJoined {
+		c.text += text
+	}
 }
 
 // String returns the line as it stands.

@@ -17,8 +17,8 @@ var (
 
 // LastWords returns the lines of a run's output that are most likely to say why it ended:
 // the last ones, chosen so that the error is among them.
-func (b *Book) LastWords(unit string, run, most int) ([]Line, error) {
-	lines, says, err := b.lastLines(unit, run)
+func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
+	lines, says, err := v.lastLines(unit, run)
 	if err != nil {
 		return nil, err
 	}
@@ -31,8 +31,8 @@ func (b *Book) LastWords(unit string, run, most int) ([]Line, error) {
 
 // Reason returns the line of a run's output that is most likely to say why it ended: the
 // last that has an error, or the last one. It reports false where there is none.
-func (b *Book) Reason(unit string, run int) (Line, bool) {
-	lines, says, err := b.lastLines(unit, run)
+func (v *View) Reason(unit string, run int) (Line, bool) {
+	lines, says, err := v.lastLines(unit, run)
 	switch {
 	case err != nil || len(lines) == 0:
 		return Line{}, false
@@ -44,14 +44,15 @@ func (b *Book) Reason(unit string, run int) (Line, bool) {
 
 // lastLines returns the last lines of a run's output that say something, and which of them
 // is the last that has an error, or -1.
-func (b *Book) lastLines(unit string, run int) (lines []Line, says int, err error) {
+func (v *View) lastLines(unit string, run int) (lines []Line, says int, err error) {
 	const look = 300
-	if lines, err = b.Window(unit, b.Len(unit)-look, look); err != nil {
+	ofRun := func(e *Entry) bool { return e.Unit == unit && e.Run == run && e.Stream == Output }
+	if lines, err = v.Find(v.End(), true, look, ofRun, nil); err != nil {
 		return nil, -1, err
 	}
 	lines = slices.DeleteFunc(lines, func(l Line) bool {
 		text := ansi.Strip(l.Text)
-		return l.Stream != Output || l.Run != run || strings.TrimSpace(text) == "" || isFrame.MatchString(text)
+		return strings.TrimSpace(text) == "" || isFrame.MatchString(text)
 	})
 	says = len(lines) - 1
 	for says >= 0 && !saysError.MatchString(ansi.Strip(lines[says].Text)) {

@@ -42,7 +42,7 @@ exit status 2`},
 			b.Append(Entry{Unit: "berths", Run: 2, Stream: Opens}, "restarts")
 			b.Append(Entry{Unit: "berths", Run: 2}, strings.Split(test.output, "\n")...)
 			b.Append(Entry{Unit: "berths", Run: 2, Stream: Ends}, "crashed")
-			lines, err := b.LastWords("berths", 2, 3)
+			lines, err := view(t, b).LastWords("berths", 2, 3)
 			require.NoError(t, err)
 			assert.Equal(t, test.want, strings.Join(texts(lines), "\n"))
 		})

@@ -2,190 +2,192 @@ package logbook
 
 import (
 	"fmt"
-	"omnivigil/internal/visible"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
-	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-func TestScanner(t *testing.T) {
-	for _, test := range []struct {
-		name   string
-		writes []string
-		lines  []string
-	}{
-		{"plain", []string{"one\ntwo\n"}, []string{"one", "two"}},
-		{"split anywhere", []string{"o", "ne\r", "\ntw", "o"}, []string{"one", "two"}},
-		{"a rewritten line counts once", []string{"10 %\r55 %\r100 %\n"}, []string{"100 %"}},
-		{"colours stay", []string{"\x1b[31mred\x1b[0m\n"}, []string{"\x1b[31mred\x1b[0m"}},
-		{"a colour goes on, and ends with each line", []string{"\x1b[31mred\nstill\x1b[0m\nnot\n"}, []string{"\x1b[31mred\x1b[0m", "\x1b[31mstill\x1b[0m", "not"}},
-		{"a link ends with its line", []string{"\x1b]8;;http://x\x1b\\x\n"}, []string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\"}},
-		{"a spinner", []string{"⠙\b⠹\b⠸\x1b[2K\rsrc/x.ts:3:55 - error\n"}, []string{"src/x.ts:3:55 - error"}},
-		{"erased to its end", []string{"building everything\x1b[10G\x1b[Kdone\n"}, []string{"building done"}},
-		{"erased from its beginning", []string{"abc\x1b[2D\x1b[1Kxy\n"}, []string{" xy"}},
-		{"wide characters have two columns", []string{"潮潮\b\bab\n"}, []string{"潮ab"}},
-		{"overwritten with another colour", []string{"\x1b[31mabc\r\x1b[32mx\x1b[0m\n"}, []string{"\x1b[31m\x1b[32mx\x1b[0m\x1b[31mbc\x1b[0m"}},
-		{"what turns text around is seen", []string{"npm start #\u202e\n", "\u009b2J\n"}, []string{`npm start #\u202e`, `\u009b2J`}},
-		{"a link with more in it", []string{"\x1b]8;;http://x\nab\n"}, []string{"", "ab"}},
-		{"links stay", []string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\\n"}, []string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\"}},
-		{"cursor and screen stay out", []string{"\x1b[2J\x1b[Hnew\x1b[K\x1b]0;title\x07 text\n"}, []string{"new text"}},
-		{"a sequence split over reads", []string{"\x1b[3", "1mred\n"}, []string{"\x1b[31mred\x1b[0m"}},
-		{"broken text is marked", []string{"a\xffb\n"}, []string{"a\uFFFDb"}},
-		{"a character split over reads", []string{"\xc3", "\xa4\n"}, []string{"ä"}},
-		{"empty lines count", []string{"\n\n"}, []string{"", ""}},
-	} {
-		t.Run(test.name, func(t *testing.T) {
-			var s Scanner
-			var got []string
-			for _, w := range test.writes {
-				got = append(got, s.Scan([]byte(w))...)
-			}
-			assert.Equal(t, test.lines, append(got, s.Rest()...))
-		})
-	}
-}
-
-// TestPause holds that text without an end appears once, and what follows goes on.
-func TestPause(t *testing.T) {
-	var s Scanner
-	assert.Empty(t, s.Scan([]byte("\x1b[1mmigrate? [y/N] ")))
-	assert.Equal(t, []string{"\x1b[1mmigrate? [y/N] \x1b[0m"}, s.Pause(nil))
-	assert.Empty(t, s.Pause(nil), "said once")
-	assert.Equal(t, []string{"\x1b[1my\x1b[0m", "done"}, s.Scan([]byte("y\x1b[0m\ndone\n")))
-	assert.Empty(t, s.Pause(nil))
-
-	s.Scan([]byte("10 %"))
-	assert.Equal(t, []string{"10 %"}, s.Pause(nil))
-	assert.Equal(t, []string{"100 %"}, s.Scan([]byte("\r100 %\n")), "it was rewritten")
-
-	s.Scan([]byte("the whole"))
-	assert.Equal(t, []string{"the whole"}, s.Pause(nil))
-	assert.Empty(t, s.Scan([]byte("\n")))
-
-	s.Scan([]byte("password: hun"))
-	assert.Empty(t, s.Pause(func(text string) bool { return strings.HasSuffix(text, "hun") }))
-	assert.Equal(t, []string{"password: hun"}, s.Rest())
-}
-
-// TestLineWithoutEnd cuts what never ends into pieces, loses nothing of it, and
-// cuts no secret in two.
-func TestLineWithoutEnd(t *testing.T) {
-	const secret = "correct-horse-battery"
-	for _, read := range []int{1000, 4096, 65536} {
-		for shift := range len(secret) {
-			text := strings.Repeat("x", longest-shift) + secret + strings.Repeat("y", longest)
-			s := Scanner{Hide: func(line string) string { return strings.ReplaceAll(line, secret, "***") }, Hold: len(secret)}
-			var got []string
-			for rest := []byte(text); len(rest) > 0; {
-				n := min(read, len(rest))
-				got = append(got, s.Scan(rest[:n])...)
-				rest = rest[n:]
-			}
-			got = append(got, s.Rest()...)
-			require.Greater(t, len(got), 1)
-			require.Equal(t, strings.ReplaceAll(text, secret, "***"), strings.Join(got, ""), "reads of %d, %d before the cut", read, shift)
-		}
-	}
-}
-
-// FuzzScanner checks that lines hold no control characters beside colours and
-// links, are valid text, and do not depend on how the bytes were cut.
-func FuzzScanner(f *testing.F) {
-	f.Add([]byte("one\r\n\x1b[31mtwo\x1b[0m\r55%\n"), 3)
-	f.Add([]byte("\x1b]8;;http://x\x07x\n\xff\xc3\xa4"), 1)
-	f.Fuzz(func(t *testing.T, data []byte, cut int) {
-		var whole, parts Scanner
-		want := append(whole.Scan(append([]byte(nil), data...)), whole.Rest()...)
-		cut = max(0, min(cut, len(data)))
-		got := parts.Scan(append([]byte(nil), data[:cut]...))
-		got = append(got, parts.Scan(append([]byte(nil), data[cut:]...))...)
-		got = append(got, parts.Rest()...)
-		require.Equal(t, want, got)
-		for _, line := range want {
-			require.True(t, utf8.ValidString(line))
-			require.NotContains(t, line, "\n")
-			require.NotContains(t, line, "\r")
-			require.Equal(t, visible.Styled(line), line, "nothing else that a terminal acts on")
-		}
-	})
-}
-
-func open(t *testing.T) *Book {
+func open(t testing.TB, limits ...Limits) *Book {
 	t.Helper()
-	b := Open(filepath.Join(t.TempDir(), "log"))
+	o := Options{}
+	for _, l := range limits {
+		o.Limits = l
+	}
+	b := Open(filepath.Join(t.TempDir(), "20261125-080000.000"), o)
 	t.Cleanup(func() { b.Close() })
 	return b
 }
 
+// view is what can be seen of a log.
+func view(t testing.TB, log interface{ View() (*View, error) }) *View {
+	t.Helper()
+	v, err := log.View()
+	require.NoError(t, err)
+	return v
+}
+
 func texts(lines []Line) []string {
-	var all []string
+	all := []string{}
 	for _, l := range lines {
 		all = append(all, l.Text)
 	}
 	return all
 }
 
-func TestWindows(t *testing.T) {
-	b := open(t)
-	now := time.Unix(1000, 0)
-	b.clock = func() time.Time { return now }
-	for i := range 1000 {
-		now = now.Add(time.Second)
-		b.Append(Entry{Unit: []string{"tides", "berths"}[i%2], Run: i, Stream: Ends, Tone: Broken}, fmt.Sprintf("line %d", i))
-	}
-	all, err := b.Window(All, 500, 3)
+// all returns every line of a view.
+func all(t testing.TB, v *View) []Line {
+	t.Helper()
+	lines, err := v.Window(v.First(), int(v.End()-v.First()))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"line 500", "line 501", "line 502"}, texts(all))
-	assert.Equal(t, Line{Number: 501, At: time.Unix(1502, 0), Text: "line 501",
-		Entry: Entry{Unit: "berths", Run: 501, Stream: Ends, Tone: Broken}}, all[1])
-
-	one, err := b.Window("berths", 499, 10)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"line 999"}, texts(one))
-	assert.EqualValues(t, 500, b.Len("tides"))
-	assert.Zero(t, b.Len("nobody"))
-
-	at, err := b.Position("berths", time.Unix(1502, 0))
-	require.NoError(t, err)
-	assert.EqualValues(t, 250, at)
-
-	now = time.Unix(0, 0) // the clock was set back
-	b.Append(Entry{Unit: "tides"}, "late")
-	last, err := b.Window(All, 1000, 1)
-	require.NoError(t, err)
-	assert.Equal(t, time.Unix(2000, 0), last[0].At)
+	require.Len(t, lines, int(v.End()-v.First()))
+	return lines
 }
 
+// TestFind asks for parts of a log that is half in memory and half on disk, in the book
+// and through a reader.
+func TestFind(t *testing.T) {
+	b := open(t)
+	now := time.Date(2026, 11, 25, 8, 0, 0, 0, time.Local)
+	b.SetClock(func() time.Time { return now })
+	for i := range 1000 {
+		now = now.Add(time.Second)
+		b.Append(Entry{Unit: []string{"tides", "berths"}[i%2], Run: i / 10, Ripple: i / 100, Stream: Stream(i % 3), Tone: Broken}, fmt.Sprintf("line %d", i))
+		if i == 500 {
+			b.Flush()
+		}
+	}
+	unit := func(name string) func(*Entry) bool { return func(e *Entry) bool { return e.Unit == name } }
+	check := func(v *View) {
+		lines, err := v.Window(500, 3)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"line 500", "line 501", "line 502"}, texts(lines))
+		want := Line{Number: 501, At: now.Add(-498 * time.Second), Text: "line 501", Entry: Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken}}
+		assert.True(t, want.At.Equal(lines[1].At))
+		lines[1].At = want.At
+		assert.Equal(t, want, lines[1])
+		lines, err = v.Find(990, false, 3, unit("berths"), nil)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"line 991", "line 993", "line 995"}, texts(lines))
+		lines, err = v.Find(990, true, 2, unit("berths"), func(l *Line) bool { return strings.HasSuffix(l.Text, "7") })
+		require.NoError(t, err)
+		assert.Equal(t, []string{"line 977", "line 987"}, texts(lines))
+		lines, err = v.Find(v.End(), true, 5, func(e *Entry) bool { return e.Run == 3 }, nil)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"line 35", "line 36", "line 37", "line 38", "line 39"}, texts(lines))
+		lines, err = v.Find(0, false, 5, unit("nobody"), nil)
+		require.NoError(t, err)
+		assert.Empty(t, lines)
+		for back, want := range map[time.Duration]int64{0: 999, 999 * time.Second: 0, 200*time.Second + 1: 799, -time.Second: 1000} {
+			at, err := v.At(now.Add(-back))
+			require.NoError(t, err)
+			assert.Equal(t, want, at, "%v before", back)
+		}
+	}
+	check(view(t, b))
+	b.Flush()
+	check(view(t, b))
+	check(view(t, Read(b.Dir(), false)))
+
+	now = time.Unix(1e9, 0) // the clock was set back
+	b.Append(Entry{Unit: "tides"}, "late")
+	lines, err := view(t, b).Window(999, 2)
+	require.NoError(t, err)
+	assert.Equal(t, lines[0].At, lines[1].At)
+}
+
+// TestText holds that the files help who has nothing but grep.
+func TestText(t *testing.T) {
+	b := open(t)
+	now := time.Date(2026, 11, 25, 23, 59, 59, 5e6, time.Local)
+	b.SetClock(func() time.Time { return now })
+	b.Append(Entry{Unit: "tides"}, "high", "\x1b[31mlow\x1b[0m")
+	b.Append(Entry{Stream: Note}, "ripple 1: current")
+	b.Append(Entry{Unit: "a-very-long-name", Stream: Ends}, "run 1 ended")
+	now = now.Add(time.Second)
+	b.Append(Entry{Unit: "tides"}, "")
+	require.NoError(t, b.Close())
+	for name, want := range map[string]string{
+		"0001-2026-11-25.log": "23:59:59.005 tides      high\n23:59:59.005 tides      \x1b[31mlow\x1b[0m\n" +
+			"23:59:59.005 omnivigil  ripple 1: current\n23:59:59.005 omnivigil  a-very-long-name run 1 ended\n",
+		"0002-2026-11-26.log": "00:00:00.005 tides      \n",
+	} {
+		text, err := os.ReadFile(filepath.Join(b.Dir(), name))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(text))
+	}
+	assert.Equal(t, []string{"high", "\x1b[31mlow\x1b[0m", "ripple 1: current", "run 1 ended", ""}, texts(all(t, view(t, Read(b.Dir(), true)))))
+}
+
+// TestManyWritersLoseNothing has others read all the while, in this process and as another
+// would.
 func TestManyWritersLoseNothing(t *testing.T) {
 	b := open(t)
 	const writers, each = 20, 2000
-	var wg sync.WaitGroup
+	var writing sync.WaitGroup
 	for w := range writers {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
+		writing.Go(func() {
 			for i := range each {
-				b.Append(Entry{Unit: fmt.Sprint("unit-", w)}, fmt.Sprintf("%d %s", i, strings.Repeat("x", i%100)))
+				b.Append(Entry{Unit: fmt.Sprint("unit-", w)}, fmt.Sprintf("%d %s", i, strings.Repeat("x", i%100)), "and")
 			}
-		}()
+		})
 	}
-	wg.Wait()
+	done := make(chan struct{})
+	var reading sync.WaitGroup
+	for _, log := range []interface{ View() (*View, error) }{b, Read(b.Dir(), false)} {
+		reading.Go(func() {
+			for next := make([]int, writers); ; {
+				var over bool
+				select {
+				case <-done:
+					over = true
+				default:
+				}
+				v, err := log.View()
+				if assert.NoError(t, err); err != nil {
+					return
+				}
+				next = inOrder(t, v)
+				if over {
+					assert.Equal(t, slices.Repeat([]int{each}, writers), next)
+					return
+				}
+			}
+		})
+	}
+	writing.Wait()
+	b.Flush()
+	close(done)
+	reading.Wait()
 	require.NoError(t, b.Err())
-	assert.EqualValues(t, writers*each, b.Len(All))
-	for w := range writers {
-		lines, err := b.Window(fmt.Sprint("unit-", w), 0, each)
-		require.NoError(t, err)
-		for i, l := range lines {
-			require.Equal(t, fmt.Sprintf("%d %s", i, strings.Repeat("x", i%100)), l.Text)
+	assert.EqualValues(t, 2*writers*each, b.Published())
+}
+
+// inOrder holds that each writer's lines are in their order, and returns how many there are.
+func inOrder(t *testing.T, v *View) []int {
+	next := make([]int, 20)
+	err := v.Scan(0, false, nil, func(c *Chunk) (bool, error) {
+		for i := range c.Batches {
+			var unit int
+			fmt.Sscanf(c.Batches[i].Unit, "unit-%d", &unit)
+			c.Batches[i].Each(func(_ int64, text, _ []byte) bool {
+				if n := next[unit]; string(text) != "and" {
+					next[unit]++
+					return assert.Equal(t, fmt.Sprintf("%d %s", n, strings.Repeat("x", n%100)), string(text))
+				}
+				return true
+			})
 		}
-	}
+		return true, nil
+	})
+	assert.NoError(t, err)
+	return next
 }
 
 // TestDiskRefuses keeps lines in memory while the log cannot be written, and writes
@@ -193,35 +195,30 @@ func TestManyWritersLoseNothing(t *testing.T) {
 func TestDiskRefuses(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "log")
 	require.NoError(t, os.WriteFile(dir, nil, 0o600)) // in the way of the folder
-	b := Open(dir)
-	now := time.Unix(1000, 0)
-	b.clock, b.retry = func() time.Time { return now }, now
+	b := Open(dir, Options{})
 	b.Append(Entry{Unit: "tides"}, "first")
+	b.Flush()
 	require.ErrorContains(t, b.Err(), "the log cannot be written, output is kept in memory: not a directory")
 	b.Append(Entry{Unit: "berths"}, "second")
-	lines, err := b.Window(All, 0, 10)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"first", "second"}, texts(lines))
+	assert.Equal(t, []string{"first", "second"}, texts(all(t, view(t, b))))
+	assert.EqualValues(t, 2, b.Published(), "it will not come to the disk soon")
 
 	large := strings.Repeat("x", 1<<20)
 	for range mostKept >> 20 {
 		b.Append(Entry{Unit: "tides"}, large)
 	}
-	before := b.Len(All)
+	before := view(t, b).End()
 	b.Append(Entry{Unit: "tides"}, "has no room", "neither")
-	assert.Equal(t, before, b.Len(All))
+	assert.Equal(t, before, view(t, b).End())
 
 	require.NoError(t, os.Remove(dir))
-	now = now.Add(2 * retryPause)
-	b.Append(Entry{Unit: "tides"}, "there is room again")
+	b.Flush()
 	require.NoError(t, b.Err())
-	lines, err = b.Window(All, before, 10)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"the log can be written again; 2 lines had no room and are lost", "there is room again"}, texts(lines))
+	b.Append(Entry{Unit: "tides"}, "there is room again")
 	require.NoError(t, b.Close())
-	text, err := os.ReadFile(filepath.Join(dir, "lines.log"))
-	require.NoError(t, err)
-	assert.Equal(t, "first\nsecond\n", string(text[:13]))
+	lines := texts(all(t, view(t, Read(dir, true))))
+	assert.Equal(t, []string{"the log can be written again; 2 lines had no room and are lost", "there is room again"}, lines[before:])
+	assert.Equal(t, []string{"first", "second"}, lines[:2])
 }
 
 func TestGrown(t *testing.T) {
@@ -230,7 +227,118 @@ func TestGrown(t *testing.T) {
 	b.Append(Entry{Unit: "tides"}, "a")
 	b.Append(Entry{Unit: "tides"}, "b")
 	<-grown
+	b.Flush()
 	release()
+	for len(grown) > 0 {
+		<-grown
+	}
 	b.Append(Entry{Unit: "tides"}, "c")
+	b.Flush()
 	assert.Empty(t, grown)
+}
+
+// TestTorn cuts a log at every place, as a crash of the machine may, and reads what is left.
+func TestTorn(t *testing.T) {
+	b := open(t)
+	b.Append(Entry{Unit: "tides", Run: 1}, "first", "second")
+	b.Append(Entry{Unit: "berths", Run: 2}, "third")
+	b.Append(Entry{Unit: "tides", Run: 1, Stream: Note}, "said")
+	require.NoError(t, b.Close())
+	names, _ := filepath.Glob(filepath.Join(b.Dir(), "*"+indexEnding))
+	base := strings.TrimSuffix(names[0], indexEnding)
+	text, err := os.ReadFile(base + textEnding)
+	require.NoError(t, err)
+	codes, err := os.ReadFile(base + indexEnding)
+	require.NoError(t, err)
+	want := []string{"first", "second", "third", "said"}
+	for n := headerSize; n < len(codes); n++ {
+		require.NoError(t, os.WriteFile(base+indexEnding, append(codes[:n:n], 0, 0, 0), 0o600))
+		got := texts(all(t, view(t, Read(b.Dir(), true))))
+		if len(got) == 4 {
+			got[3] = strings.TrimPrefix(got[3], "tides ") // whose it was is not to be told any more
+		}
+		require.Equal(t, want, got, "index cut after %d", n)
+		live := texts(all(t, view(t, Read(b.Dir(), false))))
+		require.Equal(t, want[:len(live)], live)
+	}
+	require.NoError(t, os.WriteFile(base+indexEnding, codes, 0o600))
+	for n := range text {
+		require.NoError(t, os.WriteFile(base+textEnding, text[:n], 0o600))
+		got := strings.Join(texts(all(t, view(t, Read(b.Dir(), true)))), "\n")
+		whole := strings.Join(texts(all(t, view(t, Read(b.Dir(), false)))), "\n")
+		require.True(t, strings.HasPrefix(got, whole), "%q %q", got, whole)
+		require.Contains(t, string(text[:n])+"\n", whole[strings.LastIndex(whole, "\n")+1:])
+	}
+}
+
+// TestLimits has three earlier sessions and writes until segments of its own are deleted.
+func TestLimits(t *testing.T) {
+	root := t.TempDir()
+	for day := 1; day <= 3; day++ {
+		old := filepath.Join(root, fmt.Sprintf("2026110%d-080000.000", day))
+		require.NoError(t, os.MkdirAll(old, 0o700))
+		require.NoError(t, os.WriteFile(old+"/0001-2026-11-01.log", make([]byte, 1<<20), 0o600))
+		require.NoError(t, os.WriteFile(old+"/facts.jsonl", nil, 0o600))
+		if day == 1 {
+			require.NoError(t, os.Chtimes(old+"/0001-2026-11-01.log", time.Time{}, time.Now().AddDate(0, 0, -15)))
+		}
+	}
+	require.NoError(t, os.MkdirAll(root+"/notes", 0o700)) // not ours
+	sessions := func() []string {
+		names, _ := filepath.Glob(root + "/*")
+		for i := range names {
+			names[i] = filepath.Base(names[i])
+		}
+		return names
+	}
+	b := Open(filepath.Join(root, "20261125-080000.000"), Options{Limits: Limits{Size: 5 << 20, Age: 14 * 24 * time.Hour}})
+	defer b.Close()
+	b.Append(Entry{Unit: "tides"}, "first")
+	said := func(pattern string) func() bool {
+		return func() bool {
+			b.Flush()
+			notes, err := view(t, b).Find(0, false, 10, func(e *Entry) bool { return e.Stream == Note }, nil)
+			return assert.NoError(t, err) && slices.ContainsFunc(notes, func(l Line) bool { return strings.Contains(l.Text, pattern) })
+		}
+	}
+	require.Eventually(t, said("the log of 1 earlier session was deleted: logs are kept up to 5.243 MB and 14 days"), time.Minute, time.Millisecond)
+	assert.Equal(t, []string{"20261102-080000.000", "20261103-080000.000", "20261125-080000.000", "notes"}, sessions())
+
+	large := strings.Repeat("x", 10_000)
+	for range 1000 {
+		b.Append(Entry{Unit: "tides"}, large)
+	}
+	require.Eventually(t, said("was deleted: logs are kept"), time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return len(sessions()) == 2 }, time.Minute, time.Millisecond, "the other sessions go first")
+	assert.Positive(t, view(t, b).First())
+	require.NoError(t, b.Close())
+	all(t, view(t, Read(b.Dir(), false)))
+}
+
+// FuzzIndex reads whatever an index may hold.
+func FuzzIndex(f *testing.F) {
+	b := open(f)
+	b.Append(Entry{Unit: "tides", Run: 1}, "first", "second")
+	b.Append(Entry{Unit: "berths", Run: 2}, "third")
+	require.NoError(f, b.Close())
+	names, _ := filepath.Glob(filepath.Join(b.Dir(), "*"))
+	codes, _ := os.ReadFile(names[0])
+	text, _ := os.ReadFile(names[1])
+	f.Add(codes, text)
+	f.Fuzz(func(t *testing.T, codes, text []byte) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(dir+"/0001.index", codes, 0o600))
+		require.NoError(t, os.WriteFile(dir+"/0001.log", text, 0o600))
+		for _, over := range []bool{false, true} {
+			v := view(t, Read(dir, over))
+			v.Scan(v.First(), false, nil, func(c *Chunk) (bool, error) {
+				for i := range c.Batches {
+					c.Batches[i].Each(func(int64, []byte, []byte) bool { return c.Batches[i].Lines < 1e4 })
+				}
+				return true, nil
+			})
+			v.Find(v.End(), true, 10, nil, nil)
+			v.At(time.Now())
+		}
+	})
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // longest is how many bytes of a line without an end are kept together.
-const longest = 64 << 10
+const longest = 1 << 20
 
 // Scanner turns the bytes that a process writes to its terminal into lines fit for a
 // stream. What acts on the line itself is done: carriage returns, backspaces, erasing,
@@ -25,6 +25,7 @@ type Scanner struct {
 	Hide func(string) string
 	Hold int
 
+	lines   []string
 	partial []byte
 	pen     pen // in use at the end of the last line
 	shown   shown
@@ -36,21 +37,20 @@ type shown struct {
 	pen  pen // at its end
 }
 
-// Scan returns the lines that p completes.
+// Scan returns the lines that p completes. They are valid until the next call.
 func (s *Scanner) Scan(p []byte) []string {
-	var lines []string
-	for {
-		i := bytes.IndexByte(p, '\n')
-		if i < 0 {
-			break
-		}
-		line := p[:i]
-		if len(s.partial) > 0 {
-			line = append(s.partial, line...)
+	lines := s.lines[:0]
+	if len(s.partial) > 0 {
+		end := bytes.IndexByte(p, '\n') + 1
+		s.partial = append(s.partial, p[:end]...)
+		if p = p[end:]; end > 0 {
+			lines = s.whole(lines, s.partial)
 			s.partial = s.partial[:0]
 		}
-		lines = s.add(lines, line)
-		p = p[i+1:]
+	}
+	if end := bytes.LastIndexByte(p, '\n') + 1; end > 0 {
+		lines = s.whole(lines, p[:end])
+		p = p[end:]
 	}
 	s.partial = append(s.partial, p...)
 	for len(s.partial) > longest+s.Hold {
@@ -67,12 +67,39 @@ func (s *Scanner) Scan(p []byte) []string {
 		lines = s.add(lines, s.partial[:cut])
 		s.partial = append(s.partial[:0], s.partial[cut:]...)
 	}
+	s.lines = lines
+	return lines
+}
+
+// whole appends what whole lines say.
+func (s *Scanner) whole(lines []string, p []byte) []string {
+	all := string(p) // once, since all lines share it
+	hide := s.Hide != nil && s.Hide(all) != all
+	for len(p) > 0 {
+		end := bytes.IndexByte(p, '\n')
+		line, text := p[:end], all[:end]
+		p, all = p[end+1:], all[end+1:]
+		if s.pen != (pen{}) || s.shown != (shown{}) || hide {
+			lines = s.add(lines, line)
+			continue
+		}
+		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
+			line, text = line[:n-1], text[:n-1]
+		}
+		if !visible.Plain(line) {
+			text, s.pen = s.clean(line)
+			if s.Hide != nil {
+				text = s.Hide(text)
+			}
+		}
+		lines = append(lines, text)
+	}
 	return lines
 }
 
 // add appends what a whole line says beyond what Pause has returned of it.
 func (s *Scanner) add(lines []string, raw []byte) []string {
-	text, after := s.clean(raw)
+	text, after := s.said(raw)
 	s.pen = after
 	before := s.shown
 	if before.text == "" {
@@ -97,7 +124,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	if len(s.partial) == 0 {
 		return nil
 	}
-	text, after := s.clean(s.partial)
+	text, after := s.said(s.partial)
 	rest, more := strings.CutPrefix(text, s.shown.text)
 	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more || unsure != nil && unsure(string(s.partial)) {
 		return nil
@@ -123,28 +150,57 @@ func (s *Scanner) Rest() []string {
 	return lines
 }
 
-func (s *Scanner) clean(line []byte) (string, pen) {
-	line = bytes.TrimRight(line, "\r")
-	text, after := "", s.pen
-	if s.pen == (pen{}) && isPlain(line) {
-		text = string(line)
-	} else {
-		e := editor{pen: s.pen}
-		e.write(line)
-		text, after = e.String(), e.pen
-	}
+// Unended reports whether something has been written after the last line's end.
+func (s *Scanner) Unended() bool { return len(s.partial) > 0 }
+
+// said is clean with what is to be hidden hidden.
+func (s *Scanner) said(line []byte) (string, pen) {
+	text, after := s.clean(line)
 	if s.Hide != nil {
 		text = s.Hide(text)
 	}
 	return text, after
 }
 
-// isPlain reports whether a line is text and nothing else.
-func isPlain(line []byte) bool {
-	for _, c := range line {
-		if c < ' ' && c != '\t' || c >= 0x7f {
-			return bytes.IndexByte(line, '\r') < 0 && utf8.Valid(line) && visible.Lines(string(line)) == string(line)
-		}
+// clean returns a line as a terminal would show it, and the pen at its end.
+func (s *Scanner) clean(line []byte) (string, pen) {
+	line = bytes.TrimRight(line, "\r")
+	if text, after, ok := coloured(line, s.pen); ok {
+		return text, after
 	}
-	return true
+	e := editor{pen: s.pen}
+	e.write(line)
+	return e.String(), e.pen
+}
+
+// coloured is clean for a line in which only colours are selected, which is most often what
+// is in a line beside text. It reports false where there is more.
+func coloured(line []byte, now pen) (text string, after pen, ok bool) {
+	var b strings.Builder
+	written := pen{} // with which the text before was
+	for len(line) > 0 {
+		end := bytes.IndexByte(line, 0x1b)
+		if end < 0 {
+			end = len(line)
+		}
+		if run := line[:end]; end > 0 {
+			if !visible.Plain(run) && (!utf8.Valid(run) || visible.Lines(string(run)) != string(run)) {
+				return "", now, false
+			}
+			b.WriteString(now.from(written))
+			b.Write(run)
+			written = now
+		}
+		if line = line[end:]; len(line) == 0 {
+			break
+		}
+		end = bytes.IndexByte(line, 'm') + 1
+		if end == 0 || !visible.IsColour(line[:end]) {
+			return "", now, false
+		}
+		now.selects(line[:end])
+		line = line[end:]
+	}
+	b.WriteString(pen{}.from(written))
+	return b.String(), now, true
 }

@@ -36,6 +36,7 @@ type Mask struct {
 	values   []string // sorted, as given
 	forms    []string // as they may appear, longest first
 	replacer *strings.Replacer
+	heads    heads
 	longest  int
 	pieces   map[uint64]struct{} // hashes of every piece of pieceSize bytes of what is encoded
 	seed     maphash.Seed
@@ -69,7 +70,7 @@ func Of(values []string) *Mask {
 	for _, f := range forms {
 		pairs = append(pairs, f, Hidden)
 	}
-	m.forms, m.replacer, m.longest = forms, strings.NewReplacer(pairs...), len(forms[0])
+	m.forms, m.replacer, m.longest, m.heads = forms, strings.NewReplacer(pairs...), len(forms[0]), headsOf(forms)
 	return m
 }
 
@@ -159,19 +160,29 @@ func (m *Mask) String(text string) string {
 	return hidden
 }
 
-func (m *Mask) hide(text string) string { return m.hidePieces(m.replacer.Replace(text)) }
+func (m *Mask) hide(text string) string {
+	if m.heads.among(text) {
+		text = m.replacer.Replace(text)
+	}
+	return m.hidePieces(text)
+}
 
 // hidePieces hides pieces of what is encoded, in words that are long enough.
 func (m *Mask) hidePieces(text string) string {
 	var b strings.Builder
 	done := 0
-	for i := 0; i < len(text); {
-		if !isEncoded(text[i]) {
-			i++
+	for i := 0; i+pieceSize <= len(text); {
+		// From its far end, a word that is too short is found out soonest.
+		last := i + pieceSize - 1
+		for last >= i && encoded[text[last]] {
+			last--
+		}
+		if last >= i {
+			i = last + 1
 			continue
 		}
-		end := i + 1
-		for end < len(text) && isEncoded(text[end]) {
+		end := i + pieceSize
+		for end < len(text) && encoded[text[end]] {
 			end++
 		}
 		for ; i+pieceSize <= end; i++ {
@@ -200,10 +211,13 @@ func (m *Mask) isPiece(text string) bool {
 	return is
 }
 
-// isEncoded reports whether a byte may stand in base64 or hexadecimal.
-func isEncoded(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
-}
+// encoded has the bytes that may stand in base64 or hexadecimal.
+var encoded = func() (set [256]bool) {
+	for c := range set {
+		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
+	}
+	return set
+}()
 
 // Dangling reports whether a text may end in the midst of something that is hidden: in
 // the beginning of one of its forms.

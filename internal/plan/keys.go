@@ -58,6 +58,7 @@ func init() {
 		"stop":           {read: readStop},
 		"start":          {read: readStart},
 		"endpoint":       {read: readEndpoint},
+		"structured":     {read: func(r *reader, u *Unit, e *entry) { u.Unstructured = !r.flag(e) }},
 		"gitignore":      {read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
 		"skip_unchanged": {read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
 		"ready": {kinds: []Kind{Service}, read: readReady,

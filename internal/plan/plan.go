@@ -50,6 +50,8 @@ type Plan struct {
 	MissingEnvFiles []string
 	// Jobs is how many tasks, suites and setup steps may run at once; 0: any number.
 	Jobs int
+	// Logs are what the logs of the project's sessions may take.
+	Logs Logs
 	// Secret are patterns of names of variables whose values must not be shown.
 	Secret []string
 
@@ -94,6 +96,8 @@ type Unit struct {
 	Ignore    []Pattern
 	Reactions []Reaction
 	Debounce  time.Duration
+	// Unstructured has lines that are JSON or logfmt shown as they are.
+	Unstructured bool
 	// Unignored has files count that version control ignores; SkipUnchanged keeps
 	// those from counting that hold what they held before. Poll, if not 0, is how
 	// often files are looked at, in place of being told of them.

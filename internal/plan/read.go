@@ -36,7 +36,7 @@ func parsePlan(shown, abs string, data []byte) (*Plan, error) {
 	}
 	r := &reader{
 		document: doc,
-		plan:     &Plan{Jobs: defaultJobs(), File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
+		plan:     &Plan{Jobs: defaultJobs(), Logs: defaultLogs, File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
 		defaults: &table{},
 		env:      variables{machine: os.LookupEnv},
 		places:   map[string]*entry{},
@@ -152,8 +152,10 @@ func (r *reader) readProject(v *value) {
 			}
 		case "jobs":
 			r.plan.Jobs = r.jobs(e)
+		case "logs":
+			r.readLogs(e)
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs"})
 		}
 	}
 }

@@ -87,6 +87,9 @@ func (s *Session) tell(f engine.Fact) {
 	if f.Quiet() {
 		return
 	}
+	if run := s.live[f.Unit]; f.Kind == engine.FactPassStarted && run != nil && f.Ripple > 0 {
+		run.ripple.Store(int64(f.Ripple))
+	}
 	stream, text := logbook.Note, fact.Text
 	switch f.Kind {
 	case engine.FactRunStarted, engine.FactPassStarted:
@@ -96,7 +99,7 @@ func (s *Session) tell(f engine.Fact) {
 	case engine.FactRippleOpened, engine.FactRippleRested:
 		text = fmt.Sprintf("ripple %d: %s", f.Ripple, text)
 	}
-	s.book.Append(logbook.Entry{Unit: f.Unit, Run: f.Run, Stream: stream, Tone: logbook.Tone(f.Tone())}, strings.Split(text, "\n")...)
+	s.book.Append(logbook.Entry{Unit: f.Unit, Run: f.Run, Ripple: f.Ripple, Stream: stream, Tone: logbook.Tone(f.Tone())}, strings.Split(text, "\n")...)
 }
 
 // say enters something else into the account and the log.

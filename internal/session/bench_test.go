@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/watch"
@@ -33,7 +34,7 @@ func BenchmarkLargeChange(b *testing.B) {
 	w, err := watch.Open(root)
 	require.NoError(b, err)
 	sp := &spawner{}
-	s, err := Start(Config{Plan: p, Book: &book{}, State: b.TempDir(), Watcher: w, Spawner: sp})
+	s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watcher: w, Spawner: sp})
 	require.NoError(b, err)
 	changed, release := s.Changed()
 	defer release()
@@ -94,7 +95,7 @@ func BenchmarkEvent(b *testing.B) {
 			p, err := plan.Read(file)
 			require.NoError(b, err)
 			w := &watcher{events: make(chan watch.Event)}
-			s, err := Start(Config{Plan: p, Book: &book{}, State: b.TempDir(), Watcher: w, Spawner: &spawner{}})
+			s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watcher: w, Spawner: &spawner{}})
 			require.NoError(b, err)
 			require.Eventually(b, func() bool { return s.state().Verdict.Word == engine.VerdictCurrent }, time.Minute, time.Millisecond)
 			b.ResetTimer()

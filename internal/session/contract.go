@@ -6,7 +6,6 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 )
 
@@ -53,7 +52,7 @@ func (s *Session) shown() *api.Snapshot {
 			next.Faces = append(next.Faces, *f)
 		}
 	}
-	next.Background, next.Ended, next.Lines = sh.background, sh.ended, s.book.Len(logbook.All)
+	next.Background, next.Ended, next.Lines = sh.background, sh.ended, s.book.Published()
 	next.LogProblem = ""
 	if err := s.book.Err(); err != nil {
 		next.LogProblem = s.clean(err.Error())

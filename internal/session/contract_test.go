@@ -3,7 +3,6 @@ package session
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -13,7 +12,6 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
 	"omnivigil/internal/simulate"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/watch"
@@ -63,16 +61,6 @@ func TestChangesAreEnough(t *testing.T) {
 	}
 }
 
-// readable has the double of the log answer what a face asks.
-func (b *book) Len(string) int64 {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return int64(len(b.lines))
-}
-func (b *book) Err() error                              { return nil }
-func (b *book) Grown() (<-chan struct{}, func())        { return nil, func() {} }
-func (b *book) Reason(string, int) (logbook.Line, bool) { return logbook.Line{Text: "why"}, true }
-
 // TestWait is over when what was written before it has come to rest, and not before the
 // watcher has caught up.
 func TestWait(t *testing.T) {
@@ -102,6 +90,7 @@ func TestWait(t *testing.T) {
 		require.True(t, over())
 		assert.True(t, (<-answer).OK)
 
+		s.spawner.newest("api").spec.Output([]byte("error: no tide\n"))
 		s.spawner.newest("api").exit(spawn.Exit{Code: 3})
 		synctest.Wait()
 		wait(api.WaitQuery{})
@@ -112,7 +101,7 @@ func TestWait(t *testing.T) {
 		assert.Equal(t, api.VerdictBroken, w.Verdict.Word)
 		require.Len(t, w.Trouble, 1)
 		assert.Equal(t, "api", w.Trouble[0].Unit)
-		assert.Equal(t, "why", w.Trouble[0].Line.Text)
+		assert.Equal(t, "error: no tide", w.Trouble[0].Line.Text)
 
 		wait(api.WaitQuery{Units: []string{"other"}})
 		caughtUp()
@@ -250,52 +239,4 @@ func TestSubscribe(t *testing.T) {
 		assert.Equal(t, []string{"ripple-opened", "run-started", "run-ended", "ripple-rested", "unit-current"}, kinds)
 	})
 	assert.Equal(t, "ended", kinds[len(kinds)-1])
-}
-
-// TestRead returns parts of a log by position, by time, from the end, folded, and of a run.
-func TestRead(t *testing.T) {
-	b := logbook.Open(t.TempDir() + "/log")
-	defer b.Close()
-	now := time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
-	b.SetClock(func() time.Time { now = now.Add(time.Second); return now })
-	for run := 1; run <= 2; run++ {
-		for range 3 {
-			b.Append(logbook.Entry{Unit: "tides", Run: run}, "the same")
-		}
-		b.Append(logbook.Entry{Unit: "berths"}, "between")
-		b.Append(logbook.Entry{Unit: "tides", Run: run}, "error: no tide", "end")
-	}
-	at := func(seconds int) time.Time { return time.Date(2030, 5, 4, 12, 0, seconds, 0, time.UTC) }
-	for _, test := range []struct {
-		name      string
-		q         api.LineQuery
-		from, end int64
-		lines     []string
-	}{
-		{"first", api.LineQuery{Count: 2}, 0, 2, []string{"the same", "the same"}},
-		{"from", api.LineQuery{From: 3, Count: 2}, 3, 5, []string{"between", "error: no tide"}},
-		{"past the end", api.LineQuery{From: 99}, 99, 99, nil},
-		{"last", api.LineQuery{Last: true, Count: 2}, 10, 12, []string{"error: no tide", "end"}},
-		{"before", api.LineQuery{End: 5, Count: 2}, 3, 5, []string{"between", "error: no tide"}},
-		{"until", api.LineQuery{Until: at(5), Count: 1}, 3, 4, []string{"between"}},
-		{"since", api.LineQuery{Since: at(5), Count: 1}, 4, 5, []string{"error: no tide"}},
-		{"folded", api.LineQuery{Unit: "tides", Last: true, Count: 20, Fold: true}, 0, 10, []string{"3x the same", "error: no tide", "end", "3x the same", "error: no tide", "end"}},
-		{"run", api.LineQuery{Unit: "tides", Run: 1, Count: 2}, 0, 0, []string{"error: no tide", "end"}},
-		{"why", api.LineQuery{Unit: "tides", Run: 2, Count: 2, Why: true}, 0, 0, []string{"the same", "error: no tide"}},
-	} {
-		page, err := Read(b, test.q)
-		require.NoError(t, err, test.name)
-		var lines []string
-		for _, l := range page.Lines {
-			if l.Times > 0 {
-				l.Text = fmt.Sprintf("%dx %s", l.Times, l.Text)
-			}
-			lines = append(lines, l.Text)
-		}
-		assert.Equal(t, test.lines, lines, test.name)
-		assert.Equal(t, test.from, page.From, test.name)
-		assert.Equal(t, test.end, page.End, test.name)
-	}
-	_, err := Read(b, api.LineQuery{Run: 1})
-	assert.ErrorContains(t, err, "a run is one of a unit: which one?")
 }

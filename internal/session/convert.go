@@ -7,7 +7,6 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/visible"
 )
@@ -36,8 +35,6 @@ func (s *Session) cleanAll(texts []string) []string {
 
 // tones are the words for an engine's and a log's tones, which are the same.
 var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, api.ToneBroken}
-
-var streams = [...]api.Stream{api.Output, api.Opens, api.Ends, api.Note}
 
 func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
@@ -146,18 +143,6 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 	}
 	if f.RippleWas != nil {
 		out.RippleWas, out.Outcome = s.ripple(f.RippleWas), api.Outcome(f.Outcome.String())
-	}
-	return out
-}
-
-func line(l logbook.Line) api.Line {
-	return api.Line{Number: l.Number, At: l.At, Unit: l.Unit, Run: l.Run, Stream: streams[l.Stream], Tone: tones[l.Tone], Text: l.Text}
-}
-
-func linesOf(all []logbook.Line) []api.Line {
-	out := make([]api.Line, len(all))
-	for i, l := range all {
-		out[i] = line(l)
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -24,6 +25,7 @@ import (
 type liveRun struct {
 	unit   *plan.Unit
 	number int
+	ripple atomic.Int64 // that has brought about what it does now
 	began  time.Time
 
 	mu      sync.Mutex
@@ -47,10 +49,12 @@ type liveRun struct {
 	line    *regexp.Regexp // the ready line still waited for, or nil
 	passes  passWatch
 	quiet   *time.Timer // rings when a line without an end has not gone on for a moment
+	pauses  int         // how often that was too early
 }
 
-func (s *Session) newRun(u *plan.Unit, number int) *liveRun {
+func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
 	r := &liveRun{unit: u, number: number, began: time.Now(), proceed: make(chan struct{}, 1), announced: make(chan struct{}), helpers: map[Process]bool{}}
+	r.ripple.Store(int64(ripple))
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
@@ -91,11 +95,14 @@ func (r *liveRun) isStopped() bool {
 }
 
 func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
-	return logbook.Entry{Unit: r.unit.Name, Run: r.number, Stream: s}
+	return logbook.Entry{Unit: r.unit.Name, Run: r.number, Ripple: int(r.ripple.Load()), Stream: s}
 }
 
 // promptPause is how long a line without an end must not go on to be shown.
 const promptPause = 300 * time.Millisecond
+
+// mostPauses is how often in a row that is waited for while the process is at work.
+const mostPauses = 10
 
 func (r *liveRun) output(s *Session, p []byte) {
 	r.reading.Lock()
@@ -112,6 +119,13 @@ func (r *liveRun) output(s *Session, p []byte) {
 func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
+	// A busy machine can hold a process up in the midst of a line for as long.
+	if p := r.spawned(); p != nil && r.scanner.Unended() && r.pauses < mostPauses && (!p.AllRead() || p.Working()) {
+		r.pauses++
+		r.quiet.Reset(promptPause)
+		return
+	}
+	r.pauses = 0
 	r.say(s, r.passes.begun, r.scanner.Pause(s.hidden.Load().Dangling))
 }
 

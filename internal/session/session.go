@@ -8,6 +8,8 @@
 package session
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net/netip"
@@ -66,11 +68,10 @@ type Config struct {
 // may be called from any goroutine.
 type Book interface {
 	Append(e logbook.Entry, texts ...string)
-	Window(unit string, from int64, n int) ([]logbook.Line, error)
-	Len(unit string) int64
-	Position(unit string, t time.Time) (int64, error)
-	LastWords(unit string, run, most int) ([]logbook.Line, error)
-	Reason(unit string, run int) (logbook.Line, bool)
+	View() (*logbook.View, error)
+	Published() int64
+	Flush()
+	SetLimits(l logbook.Limits)
 	Grown() (<-chan struct{}, func())
 	Err() error
 }
@@ -93,6 +94,7 @@ type Spawner interface {
 // Process is one that runs, with all that it has started.
 type Process interface {
 	ID() int
+	Working() bool                  // it is not waiting for anything
 	AllRead() bool                  // all that it had written has been given to Output
 	Signal(name string) error       // that is to end it
 	SignalLeader(name string) error // that is not
@@ -269,6 +271,7 @@ func (s *Session) loop(first engine.Event) {
 	s.publish()
 	s.account.add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
 	s.keptSoon()
+	s.book.Flush()
 	s.showing.mu.Lock()
 	s.showing.ended = true
 	s.showing.mu.Unlock()
@@ -485,7 +488,7 @@ func (s *Session) carryOut(order engine.Order) {
 // start begins a run. Steps that come before it take their time, so they have a
 // goroutine of their own.
 func (s *Session) start(o engine.Start) {
-	run := s.newRun(s.plan.Unit(o.Unit), o.Run)
+	run := s.newRun(s.plan.Unit(o.Unit), o.Run, o.Ripple)
 	s.live[o.Unit] = run
 	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
 		go run.prepare(s, o)
@@ -574,7 +577,15 @@ func environment(u *plan.Unit, run int) []string {
 	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
 }
 
-// LogFolder names a folder for a new session's log below the state folder.
+// LogFolder names a folder for a new session's log below the state folder, in one that is the
+// project's alone.
 func LogFolder(state string, p *plan.Plan, now time.Time) string {
-	return filepath.Join(state, "logs", filepath.Base(p.Root), now.Format("20060102-150405.000"))
+	return filepath.Join(LogsOf(state, p.File), now.Format(logbook.SessionForm))
+}
+
+// LogsOf returns the folder in which the sessions of the project with that settings file have
+// their logs, each in a folder that is named by when it began.
+func LogsOf(state, file string) string {
+	sum := sha256.Sum256([]byte(file))
+	return filepath.Join(state, "logs", filepath.Base(filepath.Dir(file))+"-"+hex.EncodeToString(sum[:4]))
 }

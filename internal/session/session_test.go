@@ -39,12 +39,13 @@ func (w *watcher) SetInterests(_ []watch.Interest, number int) {
 }
 
 type book struct {
-	Book  // nil: only what is written is looked at
+	*logbook.Book
 	mu    sync.Mutex
 	lines []string
 }
 
 func (b *book) Append(e logbook.Entry, texts ...string) {
+	b.Book.Append(e, texts...)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, text := range texts {
@@ -71,6 +72,7 @@ type process struct {
 func (p *process) ID() int { return p.id }
 
 func (p *process) AllRead() bool { return true }
+func (p *process) Working() bool { return false }
 
 func (p *process) Signal(name string) error {
 	p.note(name)
@@ -152,7 +154,7 @@ type stage struct {
 // play runs a test in a bubble of its own time, with a project of these settings.
 func play(t *testing.T, settings string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{events: make(chan watch.Event)}, spawner: &spawner{}, book: &book{}}
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{events: make(chan watch.Event)}, spawner: &spawner{}, book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
 		p := s.settings(settings)
 		var err error
 		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: s.watcher, Spawner: s.spawner})
@@ -162,6 +164,7 @@ func play(t *testing.T, settings string, test func(*stage)) {
 		s.Request(engine.Quit)
 		time.Sleep(time.Minute)
 		<-s.Done()
+		s.book.Close()
 	})
 }
 
@@ -344,7 +347,7 @@ func TestPromptAppears(t *testing.T) {
 
 func TestTakenPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{}}
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
 		p := s.settings("[service.api]\nrun = \"api\"\nready = { http = \"http://127.0.0.2:4102/\" }\n")
 		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: &watcher{events: make(chan watch.Event)},
 			Spawner: &spawner{taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"}}})
@@ -353,6 +356,7 @@ func TestTakenPort(t *testing.T) {
 		assert.Contains(t, s.book.String(), "api does not start: port 4102 is taken by process 7 (nginx)")
 		session.Request(engine.Quit)
 		<-session.Done()
+		s.book.Close()
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/trust"
 )
@@ -40,6 +41,7 @@ func (s *Session) adopt(now time.Time) {
 	before := s.plan
 	s.plan, s.edited = s.edited, nil
 	s.hide(s.plan)
+	s.book.SetLimits(logbook.Limits(s.plan.Logs))
 	s.shownPlan.Store(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
 	for _, text := range trust.News(before, s.plan) {

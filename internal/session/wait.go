@@ -7,6 +7,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/lines"
 )
 
 // waiter is somebody who waits until all has come to rest.
@@ -128,8 +129,12 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	if one.Why = s.clean(u.Run.Problem); one.Why == "" {
 		one.Why = u.Run.Exit.String()
 	}
-	if says, ok := s.book.Reason(u.Name, u.Run.Number); ok {
-		l := line(says)
+	v, err := s.book.View()
+	if err != nil {
+		return one
+	}
+	if says, ok := v.Reason(u.Name, u.Run.Number); ok {
+		l := lines.Line(says)
 		one.Line = &l
 	}
 	return one

@@ -57,6 +57,17 @@ func readMember(pid int) (member, bool) {
 // to, and hold its files and ports a moment longer.
 func (m member) gone() bool { return m.state == 'Z' || m.state == 'X' }
 
+// Working reports whether the process or one that it has started is at work or waits for a
+// processor or a disk, by their first threads.
+func (p *Process) Working() bool {
+	for _, m := range withDescendants([]int{p.ID()}) {
+		if m.state == 'R' || m.state == 'D' {
+			return true
+		}
+	}
+	return false
+}
+
 // collect takes a child that has ended, with all its threads, off the kernel's
 // list, and reports whether it is off.
 func collect(pid int) bool {

@@ -165,7 +165,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	if r.socket, err = at.Listen(); err != nil {
 		return nil, err
 	}
-	r.book = logbook.Open(r.logs)
+	r.book = logbook.Open(r.logs, logbook.Options{Width: widest(p), Limits: logbook.Limits(p.Logs)})
 	config.Book = r.book
 	crash := self.CatchCrash(filepath.Join(r.logs, CrashFile))
 	if !o.Demo {
@@ -183,6 +183,15 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	r.server = api.NewServer(r.session, filepath.Base(r.logs))
 	go r.server.Serve(r.socket)
 	return r, nil
+}
+
+// widest is how many columns the names of a plan's units take.
+func widest(p *plan.Plan) int {
+	n := 0
+	for _, u := range p.Units {
+		n = max(n, len(u.Name))
+	}
+	return n
 }
 
 // CrashFile is the report of a crash, in the folder of the log.

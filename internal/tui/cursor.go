@@ -13,7 +13,10 @@ import (
 
 func (m *model) atNow() bool { return m.at.IsZero() && m.overview.stream.following() }
 
-func (m *model) backToNow() { m.at, m.overview.stream.position = time.Time{}, position{bottom: -1} }
+func (m *model) backToNow() {
+	m.at = time.Time{}
+	m.overview.stream.position, m.overview.stream.tied = position{bottom: -1}, false
+}
 
 // shownTime is the moment that the screen shows.
 func (m *model) shownTime() time.Time {

@@ -30,10 +30,11 @@ type stream struct {
 	of     askedFor // what page is of
 }
 
-// position is where the stream stands: bottom is how many lines end at the last row; -1
-// follows the newest. Until it is known, it is a moment.
+// position is where the stream stands: before the line of a number, or so many lines farther;
+// -1 follows the newest. Until the line is known, it is a moment.
 type position struct {
 	bottom int64
+	move   int
 	until  time.Time
 }
 
@@ -52,7 +53,7 @@ type pageMsg struct {
 	err  error
 }
 
-func (s *stream) following() bool { return s.bottom < 0 && s.until.IsZero() }
+func (s *stream) following() bool { return s.bottom < 0 && s.move == 0 && s.until.IsZero() }
 
 func (s *stream) title() string {
 	if s.unit == "" {
@@ -78,7 +79,7 @@ func (s *stream) ask(m *model) {
 	s.asking, s.asked = true, want
 	q := api.LineQuery{Unit: want.unit, Count: want.count, Fold: true, Until: want.until}
 	if want.until.IsZero() {
-		q.Last, q.End = want.bottom < 0, max(want.bottom, 0)
+		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
 	m.later(func(ctx context.Context) tea.Msg {
 		page, err := m.project.Lines(ctx, q)
@@ -99,11 +100,21 @@ func (s *stream) take(m *model, msg pageMsg) {
 	switch {
 	case s.unit != msg.to.unit || s.position != msg.to.position:
 	case !s.until.IsZero():
-		s.position = position{bottom: msg.page.End}
-		s.of.position, s.asked.position = s.position, s.position
-	case s.tied && n > 0:
+		s.stand(msg.page.End)
+	case s.tied && n == 0: // there is nothing before
+		s.scrollTo(m, msg.page.First, s.height)
+	case s.tied && s.move > 0 && msg.page.End >= msg.page.Total:
+		m.backToNow()
+	case s.tied:
+		s.stand(msg.page.End)
 		s.tied, m.at = false, msg.page.Lines[n-1].At
 	}
+}
+
+// stand has the stream stay where it is shown.
+func (s *stream) stand(bottom int64) {
+	s.position = position{bottom: bottom}
+	s.of.position, s.asked.position = s.position, s.position
 }
 
 // draw draws the last lines that fit into height rows.
@@ -244,21 +255,21 @@ func (s *stream) pages(m *model, by int) { s.scroll(m, by*max(s.height-2, 1)) }
 
 // scroll moves by that many lines; past the newest it follows again.
 func (s *stream) scroll(m *model, by int) {
-	bottom, total := s.bottom, s.page.Total
+	bottom := s.bottom
 	switch {
 	case !s.until.IsZero(): // it will be known in a moment
 		return
 	case s.following() && by > 0:
 		return
-	case s.following():
-		bottom = total
+	case bottom < 0:
+		bottom = s.page.End
 	}
-	bottom = max(bottom+int64(by), min(int64(s.height), total))
-	if bottom >= total {
-		m.backToNow()
-		return
-	}
-	s.bottom, s.tied = bottom, true
+	s.scrollTo(m, bottom, s.move+by)
 }
 
-func (s *stream) first(m *model) { s.scroll(m, -int(s.page.Total)) }
+// scrollTo moves to so many lines after the one of a number.
+func (s *stream) scrollTo(m *model, bottom int64, by int) {
+	s.position, s.tied = position{bottom: bottom, move: by}, true
+}
+
+func (s *stream) first(m *model) { s.scrollTo(m, s.page.First, s.height) }

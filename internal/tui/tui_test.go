@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,6 +19,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/lines"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
@@ -37,8 +39,9 @@ type played struct {
 }
 
 func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
+	p.book.Flush()
 	snap := session.Show(p.Engine.Snapshot(), p.World.Plan)
-	snap.Lines, snap.Project.Since = p.book.Len(logbook.All), p.Now.Add(-time.Hour)
+	snap.Lines, snap.Project.Since = p.book.Published(), p.Now.Add(-time.Hour)
 	snap.Uses = map[string]api.Use{"u0": {Memory: 12 << 20}}
 	snap.Faces = []api.Face{{Kind: kind, PID: os.Getpid()}}
 	return snap, nil
@@ -48,7 +51,13 @@ func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) er
 func (p *played) Subscribe(context.Context, int64, func(api.Fact) error) error      { return nil }
 func (p *played) Wait(context.Context, api.WaitQuery) (api.Waited, error)           { return api.Waited{}, nil }
 func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
-	return session.Read(p.book, q)
+	return lines.Log{Source: p.book}.Lines(context.Background(), q)
+}
+func (p *played) Search(_ context.Context, q api.SearchQuery, found func(api.Found) error) error {
+	return lines.Log{Source: p.book}.Search(context.Background(), q, found)
+}
+func (p *played) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
+	return lines.Log{Source: p.book}.Text(context.Background(), from, end, w)
 }
 func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
 	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
@@ -97,7 +106,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		}
 		return b
 	})
-	book := logbook.Open(filepath.Join(t.TempDir(), "log"))
+	book := logbook.Open(filepath.Join(t.TempDir(), "log"), logbook.Options{})
 	t.Cleanup(func() { book.Close() })
 	book.SetClock(func() time.Time { return w.Now })
 	w.After = func(_ engine.Event, orders []engine.Order) {

@@ -8,6 +8,7 @@ package visible
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -95,6 +96,33 @@ func isHarmlessWide(s, keep string) bool {
 	return true
 }
 
+// Plain reports whether a text is nothing but printable ASCII, tabs and line ends, so that
+// none of it has to be replaced, and none of it is a colour. It is fast.
+func Plain(text []byte) bool {
+	const (
+		each = 0x0101010101010101
+		high = 0x8080808080808080
+	)
+	for ; len(text) >= 8; text = text[8:] {
+		w := binary.LittleEndian.Uint64(text)
+		// The highest bit of a byte is set where it is beyond ASCII, below a space, or DEL.
+		odd := w | ((w &^ high) + (0x7f-0x7e)*each) | ^((w &^ high) + (0x80-0x20)*each)
+		if odd&high != 0 && !plainBytes(text[:8]) {
+			return false
+		}
+	}
+	return plainBytes(text)
+}
+
+func plainBytes(text []byte) bool {
+	for _, c := range text {
+		if (c < 0x20 && c != '\n' && c != '\t') || c >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
 // Styled returns one line of text in which colours (SGR, ECMA-48) and whole links (OSC
 // 8) may stand. All other sequences and characters that act are made visible; colours
 // and links that are still open at the end are closed there.
@@ -114,7 +142,7 @@ func Styled(s string) string {
 				coloured = !isReset(seq)
 				b.Write(seq)
 			case IsLink(seq):
-				linked = !isLinkEnd(seq)
+				linked = !EndsLink(seq)
 				b.Write(seq)
 			default:
 				seq = rest[:1]
@@ -154,7 +182,8 @@ func IsLink(seq []byte) bool {
 	return ok && isHarmless(string(body), "")
 }
 
-func isLinkEnd(seq []byte) bool {
+// EndsLink reports whether a sequence for which IsLink is true ends a link: it has no address.
+func EndsLink(seq []byte) bool {
 	body, _ := linkBody(seq)
 	return bytes.HasSuffix(body, []byte(";"))
 }

@@ -1,0 +1,179 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
+)
+
+const writers = 20
+
+// linesOfEach is how many lines each of the writers has, 500,000 with OMNIVIGIL_LINES=10000000.
+func linesOfEach() int {
+	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_LINES")); err == nil {
+		return n / writers
+	}
+	return 100_000
+}
+
+// writersOf makes a project of tasks that write numbered lines of 40 bytes as fast as they
+// can, and returns its folder and the settings.
+func writersOf(t testing.TB, secrets int) (dir, settings string) {
+	dir = t.TempDir()
+	var text bytes.Buffer
+	for i := range linesOfEach() {
+		fmt.Fprintf(&text, "%08d high water at the third berth\n", i)
+	}
+	require.NoError(t, os.WriteFile(dir+"/numbered", text.Bytes(), 0o600))
+	var b strings.Builder
+	fmt.Fprintf(&b, "[project]\njobs = %d\nsecret = [\"KEY*\"]\n", writers)
+	if secrets > 0 {
+		b.WriteString("[defaults]\nenv = {")
+		for i := range secrets {
+			fmt.Fprintf(&b, " KEY%d = \"low-water-springs-%d-%d\",", i, i, i*7919)
+		}
+		b.WriteString(" }\n")
+	}
+	for i := range writers {
+		fmt.Fprintf(&b, "[task.w%02d]\nrun = \"cat numbered\"\n", i)
+	}
+	return dir, b.String()
+}
+
+// bareReaders reads as many pseudo-terminals into files and returns how long that took.
+func bareReaders(t testing.TB, dir string) time.Duration {
+	began := time.Now()
+	var all sync.WaitGroup
+	for i := range writers {
+		cmd := exec.Command("cat", "numbered")
+		cmd.Dir = dir
+		tty, err := pty.Start(cmd)
+		require.NoError(t, err)
+		out, err := os.Create(fmt.Sprintf("%s/bare-%d", dir, i))
+		require.NoError(t, err)
+		all.Go(func() {
+			io.CopyBuffer(struct{ io.Writer }{out}, struct{ io.Reader }{tty}, make([]byte, 64<<10))
+			cmd.Wait()
+			tty.Close()
+			out.Close()
+		})
+	}
+	all.Wait()
+	return time.Since(began)
+}
+
+// cpuOf returns the processor time that a process has taken.
+func cpuOf(pid int) time.Duration {
+	stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	_, rest, _ := strings.Cut(string(stat), ") ")
+	fields := strings.Fields(rest)
+	if len(fields) < 13 {
+		return 0
+	}
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * (time.Second / 100)
+}
+
+// sizeOf is how many bytes files take.
+func sizeOf(pattern string) (n int64) {
+	files, _ := filepath.Glob(pattern)
+	for _, f := range files {
+		if info, err := os.Stat(f); err == nil {
+			n += info.Size()
+		}
+	}
+	return n
+}
+
+// allInOrder requires that each writer's lines are in what was printed, in their order.
+func allInOrder(t testing.TB, file string) {
+	in, err := os.Open(file)
+	require.NoError(t, err)
+	defer in.Close()
+	next := map[string]int{}
+	for lines := bufio.NewScanner(in); lines.Scan(); {
+		words := strings.Fields(lines.Text())
+		if len(words) < 3 || words[1] == "omnivigil" {
+			continue
+		}
+		n, err := strconv.Atoi(words[2])
+		require.NoError(t, err, lines.Text())
+		require.Equal(t, next[words[1]], n, "of %s", words[1])
+		require.Equal(t, "high water at the third berth", strings.Join(words[3:], " "))
+		next[words[1]]++
+	}
+	require.Len(t, next, writers)
+	for name, n := range next {
+		require.Equal(t, linesOfEach(), n, "of %s", name)
+	}
+}
+
+// BenchmarkOutput has 20 tasks write as fast as they can, in turn with a loop that reads as
+// many terminals into files: with the plain stream into a file, and with 20 secrets to hide.
+func BenchmarkOutput(b *testing.B) {
+	build(b)
+	for _, secrets := range []int{0, 20} {
+		b.Run(fmt.Sprint(secrets, " secrets"), func(b *testing.B) {
+			dir, settings := writersOf(b, secrets)
+			var bare, ours, cpu time.Duration
+			var log float64
+			for b.Loop() {
+				bare += bareReaders(b, dir)
+				o, c, l := throughPlain(b, dir, settings)
+				ours, cpu, log = ours+o, cpu+c, l
+			}
+			lines := float64(b.N * writers * linesOfEach())
+			b.ReportMetric(bare.Seconds()/float64(b.N), "bare-s")
+			b.ReportMetric(ours.Seconds()/float64(b.N), "ours-s")
+			b.ReportMetric(float64(ours)/float64(bare), "times-bare")
+			b.ReportMetric(float64(cpu.Microseconds())/lines, "cpu-µs/line")
+			b.ReportMetric(log, "log/printed")
+		})
+	}
+}
+
+// throughPlain runs the project with --plain into a file. It returns how long that took from
+// the first writer's start to the last line printed, the supervisor's own processor time,
+// and how large the log is beside what was printed.
+func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
+	state := b.TempDir()
+	require.NoError(b, os.WriteFile(dir+"/omnivigil.toml", []byte(settings), 0o600))
+	out, err := os.Create(dir + "/printed")
+	require.NoError(b, err)
+	defer out.Close()
+	cmd := exec.Command(build(b), "start", "--plain", "--trust")
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, out, os.Stderr
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
+	began := time.Now()
+	require.NoError(b, cmd.Start())
+	supervisor := 0
+	require.True(b, holds(10*time.Minute, func() bool {
+		if supervisor == 0 {
+			supervisor = theSupervisor(cmd.Process.Pid)
+		}
+		tail := make([]byte, 4096)
+		info, _ := out.Stat()
+		n, _ := out.ReadAt(tail, max(info.Size()-4096, 0))
+		return bytes.Contains(tail[:n], []byte("current after"))
+	}))
+	took, cpu = time.Since(began), cpuOf(supervisor)
+	require.NoError(b, cmd.Process.Signal(syscall.SIGTERM))
+	cmd.Wait()
+	log = float64(sizeOf(state+"/omnivigil/logs/*/*/0*")) / float64(sizeOf(dir+"/printed"))
+	allInOrder(b, dir+"/printed")
+	return took, cpu, log
+}

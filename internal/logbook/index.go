@@ -1,0 +1,234 @@
+package logbook
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"slices"
+	"sort"
+)
+
+// magic begins every index.
+const magic = "ovlog 2\n"
+
+// headerSize is how many bytes of an index come before its records.
+const headerSize = len(magic) + 16
+
+// The first numbers of records.
+const (
+	tagSource = 1
+	tagBatch  = 2 // plus the source's id
+)
+
+// blockSize is how many bytes of text are looked up together.
+const blockSize = 64 << 10
+
+// source is what the lines of a batch have in common.
+type source struct {
+	Entry
+	head int // bytes of each line before what was written
+}
+
+// block is some batches in a row: what can be found without reading more than them.
+type block struct {
+	first   int64    // number of its first line
+	lines   int64    //
+	text    int64    // offset of its first line in the text
+	size    int64    // of its text
+	records int64    // offset of its first record in the index
+	length  int64    // of its records
+	before  int64    // the moment that its first record's is counted from
+	at      int64    // when its first line was written
+	sources []uint32 // of its lines, sorted
+}
+
+func (b *block) end() int64 { return b.first + b.lines }
+
+// index is what is known of a segment: all but the text.
+type index struct {
+	first   int64 // number of the first line
+	sources []source
+	blocks  []block
+	lines   int64
+	text    int64 // bytes of the text that have records
+	taken   int64 // bytes of the index
+	last    int64 // when the newest line was written
+}
+
+func (x *index) end() int64 { return x.first + x.lines }
+
+// header returns how an index begins.
+func header(first, at int64) []byte {
+	h := binary.LittleEndian.AppendUint64([]byte(magic), uint64(first))
+	return binary.LittleEndian.AppendUint64(h, uint64(at))
+}
+
+func appendSource(to []byte, s source) []byte {
+	from := len(to)
+	var p []byte
+	p = binary.AppendUvarint(p, uint64(s.Run))
+	p = binary.AppendUvarint(p, uint64(s.Ripple))
+	p = append(p, byte(s.Stream), byte(s.Tone))
+	p = binary.AppendUvarint(p, uint64(s.head))
+	p = append(p, s.Unit...)
+	to = binary.AppendUvarint(to, tagSource)
+	to = binary.AppendUvarint(to, uint64(len(p)))
+	to = append(to, p...)
+	return append(to, check(to[from:]))
+}
+
+func appendBatch(to []byte, id int, later int64, lines, size int) []byte {
+	from := len(to)
+	to = binary.AppendUvarint(to, uint64(id+tagBatch))
+	to = binary.AppendUvarint(to, uint64(later))
+	to = binary.AppendUvarint(to, uint64(lines))
+	to = binary.AppendUvarint(to, uint64(size))
+	return append(to, check(to[from:]))
+}
+
+// check returns the byte that ends a record.
+func check(record []byte) byte {
+	sum := byte(0)
+	for _, b := range record {
+		sum += b
+	}
+	return sum | 0x80
+}
+
+// record is one record of an index as it is read.
+type record struct {
+	source      *source // nil for a batch
+	id          int
+	later       int64
+	lines, size int64
+	length      int // of the record
+}
+
+var errTorn = errors.New("the index has no whole record here")
+
+// numbers reads varints until one is not whole.
+type numbers struct {
+	rest []byte
+	bad  bool
+}
+
+func (r *numbers) next() int64 {
+	n, size := binary.Uvarint(r.rest)
+	if size <= 0 || n > 1<<62 {
+		r.bad = true
+		return 0
+	}
+	r.rest = r.rest[size:]
+	return int64(n)
+}
+
+// readRecord reads the record at the beginning of p.
+func readRecord(p []byte) (record, error) {
+	r := numbers{rest: p}
+	var rec record
+	switch tag := r.next(); {
+	case r.bad || tag == 0:
+		return record{}, errTorn
+	case tag == tagSource:
+		length := r.next()
+		if r.bad || int64(len(r.rest)) < length {
+			return record{}, errTorn
+		}
+		if rec.source = readSource(r.rest[:length]); rec.source == nil {
+			return record{}, errTorn
+		}
+		r.rest = r.rest[length:]
+	default:
+		rec = record{id: int(tag - tagBatch), later: r.next(), lines: r.next(), size: r.next()}
+		if r.bad || rec.lines <= 0 || rec.size < rec.lines-1 {
+			return record{}, errTorn
+		}
+	}
+	if rec.length = len(p) - len(r.rest); len(r.rest) == 0 || r.rest[0] != check(p[:rec.length]) {
+		return record{}, errTorn
+	}
+	rec.length++
+	return rec, nil
+}
+
+// readSource reads the inside of a source's record, nil if it is none.
+func readSource(p []byte) *source {
+	r := numbers{rest: p}
+	var s source
+	s.Run, s.Ripple = int(r.next()), int(r.next())
+	if len(r.rest) < 2 {
+		return nil
+	}
+	s.Stream, s.Tone = Stream(r.rest[0]), Tone(r.rest[1])
+	r.rest = r.rest[2:]
+	s.head = int(r.next())
+	s.Unit = string(r.rest)
+	if r.bad {
+		return nil
+	}
+	return &s
+}
+
+// begin takes up a header.
+func (x *index) begin(p []byte) error {
+	if len(p) < headerSize || !bytes.HasPrefix(p, []byte(magic)) {
+		return errTorn
+	}
+	x.first = int64(binary.LittleEndian.Uint64(p[len(magic):]))
+	x.last = int64(binary.LittleEndian.Uint64(p[len(magic)+8:]))
+	x.taken = int64(headerSize)
+	if x.first < 0 {
+		return errTorn
+	}
+	return nil
+}
+
+// take takes up the whole records at the beginning of p, as far as there is text for them.
+func (x *index) take(p []byte, text int64) {
+	for len(p) > 0 {
+		r, err := readRecord(p)
+		if err != nil || r.source == nil && (r.id >= len(x.sources) || x.text+r.size > text) {
+			return
+		}
+		p = p[r.length:]
+		if r.source != nil {
+			x.sources = append(x.sources, *r.source)
+			x.taken += int64(r.length)
+			continue
+		}
+		x.batch(r)
+	}
+}
+
+// batch takes up a batch.
+func (x *index) batch(r record) {
+	var b *block
+	if n := len(x.blocks); n > 0 && x.blocks[n-1].size < blockSize {
+		b = &x.blocks[n-1]
+	} else {
+		x.blocks = append(x.blocks, block{first: x.end(), text: x.text, records: x.taken, before: x.last, at: x.last + r.later})
+		b = &x.blocks[n]
+	}
+	id := uint32(r.id)
+	if at, has := slices.BinarySearch(b.sources, id); !has {
+		// Made anew, since views share it.
+		b.sources = slices.Concat(b.sources[:at:at], []uint32{id}, b.sources[at:])
+	}
+	b.lines, b.size, b.length = b.lines+r.lines, b.size+r.size, x.taken+int64(r.length)-b.records
+	x.lines, x.text, x.taken, x.last = x.lines+r.lines, x.text+r.size, x.taken+int64(r.length), x.last+r.later
+}
+
+// frozen returns the index as it is now; it does not change when this one does.
+func (x *index) frozen() index {
+	out := *x
+	if n := len(out.blocks); n > 0 {
+		// All but the last block are never changed again.
+		out.blocks = append(out.blocks[:n-1:n-1], out.blocks[n-1])
+	}
+	return out
+}
+
+// find returns which block has the line with that number.
+func (x *index) find(number int64) int {
+	return sort.Search(len(x.blocks), func(i int) bool { return x.blocks[i].end() > number })
+}

@@ -1,0 +1,177 @@
+package logbook
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Limits are what the logs of a project may take. What is beyond them is deleted, the oldest
+// first, the segments of the session that goes on last. The zero value sets none.
+type Limits struct {
+	Size int64 // bytes
+	Age  time.Duration
+}
+
+// sweepPause is how long logs may stay too old before it is looked at, while lines come.
+const sweepPause = time.Hour
+
+// segment returns how large the text of a segment may grow.
+func (l Limits) segment() int64 {
+	if l.Size <= 0 {
+		return segmentMax
+	}
+	return min(max(l.Size/segmentPer, segmentMin), segmentMax)
+}
+
+// SessionForm is how the folder of a session's log is named, by when it began.
+const SessionForm = "20060102-150405.000"
+
+// kept is a segment, or all else that a session has left.
+type kept struct {
+	session string // its folder
+	path    string // of the segment's files without their endings; "" for the rest
+	size    int64
+	at      time.Time // when it was last written to
+}
+
+// sweep deletes what is beyond the limits and says so.
+func (b *Book) sweep() {
+	b.mu.Lock()
+	limits := b.limits
+	b.mu.Unlock()
+	if limits == (Limits{}) {
+		return
+	}
+	all := append(othersOf(b.dir), keptIn(b.dir)...)
+	total := int64(0)
+	for _, k := range all {
+		total += k.size
+	}
+	sessions, own := 0, 0
+	for _, k := range all {
+		tooMuch := limits.Size > 0 && total > limits.Size
+		tooOld := limits.Age > 0 && time.Since(k.at) > limits.Age
+		switch {
+		case !tooMuch && !tooOld:
+			continue
+		case k.session != b.dir:
+			if k.delete() {
+				sessions++
+			}
+		case !b.forget(k.path):
+			continue
+		default:
+			k.delete()
+			own++
+		}
+		total -= k.size
+	}
+	b.sayDeleted(limits, sessions, own)
+}
+
+// othersOf returns what the other sessions beside a folder have left, the oldest first.
+func othersOf(dir string) []kept {
+	entries, _ := os.ReadDir(filepath.Dir(dir)) // sorted by name, and so by age
+	var all []kept
+	for _, e := range entries {
+		other := filepath.Join(filepath.Dir(dir), e.Name())
+		if _, err := time.Parse(SessionForm, e.Name()); err == nil && e.IsDir() && other != dir {
+			all = append(all, keptIn(other)...)
+		}
+	}
+	return all
+}
+
+// keptIn returns the segments of a session, the oldest first, and then the rest.
+func keptIn(session string) []kept {
+	entries, _ := os.ReadDir(session)
+	var segments []kept
+	rest := kept{session: session}
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil {
+			continue
+		}
+		path := filepath.Join(session, e.Name())
+		base := strings.TrimSuffix(strings.TrimSuffix(path, indexEnding), textEnding)
+		if base == path {
+			rest.size += info.Size()
+			continue
+		}
+		if n := len(segments); n == 0 || segments[n-1].path != base {
+			segments = append(segments, kept{session: session, path: base})
+		}
+		k := &segments[len(segments)-1]
+		k.size += info.Size()
+		if info.ModTime().After(k.at) {
+			k.at = info.ModTime()
+		}
+	}
+	if n := len(segments); n > 0 {
+		rest.at = segments[n-1].at
+	} else if info, err := os.Stat(session); err == nil {
+		rest.at = info.ModTime()
+	}
+	return append(segments, rest)
+}
+
+// delete deletes it, and reports whether nothing of the session is left.
+func (k kept) delete() bool {
+	if k.path == "" {
+		return os.RemoveAll(k.session) == nil
+	}
+	os.Remove(k.path + indexEnding) // first, since it publishes the other
+	os.Remove(k.path + textEnding)
+	return false
+}
+
+// forget drops a segment of the book, unless lines may still be added to it.
+func (b *Book) forget(path string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.segments) < 2 || b.segments[0].path != path || len(b.segments[0].buffers) > 0 {
+		return false
+	}
+	b.segments = append([]*segment(nil), b.segments[1:]...)
+	return true
+}
+
+// sayDeleted notes what has been deleted.
+func (b *Book) sayDeleted(l Limits, sessions, own int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var limit []string
+	if l.Size > 0 {
+		limit = append(limit, sizeText(l.Size))
+	}
+	if l.Age > 0 {
+		limit = append(limit, fmt.Sprintf("%d days", int(l.Age.Hours()/24)))
+	}
+	beyond := fmt.Sprintf("logs are kept up to %s", strings.Join(limit, " and "))
+	if sessions > 0 {
+		what := "the log of 1 earlier session was deleted"
+		if sessions > 1 {
+			what = fmt.Sprintf("the logs of %d earlier sessions were deleted", sessions)
+		}
+		b.append(Entry{Stream: Note}, []string{what + ": " + beyond})
+	}
+	if own > 0 {
+		from := time.Unix(0, b.segments[0].blocks[0].at).Format("15:04:05")
+		b.append(Entry{Stream: Note, Tone: Stale}, []string{"what was written before " + from + " was deleted: " + beyond})
+	}
+}
+
+func sizeText(n int64) string {
+	for _, unit := range []struct {
+		size int64
+		name string
+	}{{1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n >= unit.size {
+			return fmt.Sprintf("%.4g %s", float64(n)/float64(unit.size), unit.name)
+		}
+	}
+	return fmt.Sprintf("%d bytes", n)
+}

@@ -1,0 +1,171 @@
+package logbook
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// segment is one that is being written. The book's lock guards it, except for its files,
+// which only the book's writer uses.
+type segment struct {
+	index
+	path     string // of its files, without their endings
+	number   int
+	midnight time.Time // after which its lines would be of another day
+	ids      map[Entry]int
+	millis   int64 // the moment that clock says
+	clock    [len(clockForm)]byte
+	buffers  []*buffer // what is not on disk, in order
+
+	texts, codes   *os.File // nil until they could be made, and again when it is closed
+	textAt, codeAt int64    // how much of each is on disk
+}
+
+// clockForm is how the time begins a line.
+const clockForm = "15:04:05.000 "
+
+// buffer is what is written together.
+type buffer struct {
+	text, codes []byte
+	cut         bool // nothing is added any more
+}
+
+func newSegment(dir string, number int, first int64, at time.Time) *segment {
+	y, m, d := at.Date()
+	s := &segment{
+		path:   filepath.Join(dir, fmt.Sprintf("%04d-%s", number, at.Format(time.DateOnly))),
+		number: number, midnight: time.Date(y, m, d+1, 0, 0, 0, 0, at.Location()), ids: map[Entry]int{}, millis: -1,
+	}
+	h := header(first, at.UnixNano())
+	if err := s.begin(h); err != nil {
+		panic(err) // the header is ours
+	}
+	s.buffers = []*buffer{{codes: h}}
+	return s
+}
+
+// append adds lines and returns how many bytes are not on disk on their account.
+func (s *segment) append(e Entry, at time.Time, width int, texts []string) int {
+	b := s.buffer()
+	textBefore, codesBefore := len(b.text), len(b.codes)
+	id, known := s.ids[e]
+	name, more := e.Unit, ""
+	if e.Stream != Output {
+		if name = Self; e.Unit != "" {
+			more = e.Unit + " "
+		}
+	}
+	if !known {
+		id = len(s.ids)
+		s.ids[e] = id
+		b.codes = appendSource(b.codes, source{e, len(s.clock) + max(width, len(name)) + 2 + len(more)})
+	}
+	if ms := at.UnixMilli(); ms != s.millis {
+		s.millis = ms
+		copy(s.clock[:], at.Format(clockForm))
+	}
+	for _, text := range texts {
+		b.text = append(b.text, s.clock[:]...)
+		b.text = append(b.text, name...)
+		for n := len(name); n < width+2 || n < len(name)+2; n++ {
+			b.text = append(b.text, ' ')
+		}
+		b.text = append(b.text, more...)
+		b.text = append(b.text, text...)
+		b.text = append(b.text, '\n')
+	}
+	b.codes = appendBatch(b.codes, id, at.UnixNano()-s.last, len(texts), len(b.text)-textBefore)
+	s.take(b.codes[codesBefore:], math.MaxInt64)
+	return len(b.text) - textBefore + len(b.codes) - codesBefore
+}
+
+// buffer returns the one that lines are added to.
+func (s *segment) buffer() *buffer {
+	if n := len(s.buffers); n > 0 {
+		if b := s.buffers[n-1]; !b.cut && len(b.text) < worthWrite {
+			return b
+		}
+	}
+	b := &buffer{}
+	if s.lines > 0 {
+		b.text = make([]byte, 0, firstSpace)
+	}
+	s.buffers = append(s.buffers, b)
+	return b
+}
+
+// cut ends the buffers there are, so that they can be written.
+func (s *segment) cut() []*buffer {
+	for _, b := range s.buffers {
+		b.cut = true
+	}
+	return s.buffers[:len(s.buffers):len(s.buffers)]
+}
+
+// write writes buffers that are cut, and returns how many it has written; with the others it
+// may be called again.
+func (s *segment) write(buffers []*buffer) (n int, err error) {
+	if s.texts == nil {
+		if s.texts, err = create(s.path + textEnding); err != nil {
+			return 0, err
+		}
+	}
+	if s.codes == nil {
+		if s.codes, err = create(s.path + indexEnding); err != nil {
+			return 0, err
+		}
+	}
+	for _, b := range buffers {
+		if _, err := s.texts.WriteAt(b.text, s.textAt); err != nil {
+			return n, err
+		}
+		if _, err := s.codes.WriteAt(b.codes, s.codeAt); err != nil {
+			return n, err
+		}
+		s.textAt, s.codeAt = s.textAt+int64(len(b.text)), s.codeAt+int64(len(b.codes))
+		n++
+	}
+	return n, nil
+}
+
+func create(path string) (*os.File, error) {
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+}
+
+// drop forgets buffers that are on disk and returns how many bytes they were.
+func (s *segment) drop(n int) int {
+	size := 0
+	for _, b := range s.buffers[:n] {
+		size += len(b.text) + len(b.codes)
+	}
+	s.buffers = append([]*buffer(nil), s.buffers[n:]...)
+	return size
+}
+
+// close closes its files, and reports whether they were open.
+func (s *segment) close() bool {
+	open := s.texts != nil
+	for _, f := range []**os.File{&s.texts, &s.codes} {
+		if *f != nil {
+			(*f).Close()
+			*f = nil
+		}
+	}
+	return open
+}
+
+// view returns the segment as it is now.
+func (s *segment) view() part {
+	p := part{index: s.frozen(), path: s.path}
+	text, codes := s.index.text, s.taken
+	p.texts, p.codes = make([]span, len(s.buffers)), make([]span, len(s.buffers))
+	for i := len(s.buffers) - 1; i >= 0; i-- {
+		b := s.buffers[i]
+		text, codes = text-int64(len(b.text)), codes-int64(len(b.codes))
+		p.texts[i], p.codes[i] = span{text, b.text}, span{codes, b.codes}
+	}
+	return p
+}

@@ -1,0 +1,71 @@
+package plan
+
+import (
+	"regexp"
+	"strconv"
+	"time"
+)
+
+// Logs are what the logs of a project's sessions may take, all together.
+type Logs struct {
+	Size int64 // bytes
+	Age  time.Duration
+}
+
+// defaultLogs are the limits where the file does not say.
+var defaultLogs = Logs{Size: 2e9, Age: 14 * day}
+
+const day = 24 * time.Hour
+
+// leastLogs is the smallest size that is worth a log.
+const leastLogs = 1e6
+
+// readLogs reads the limits of the logs.
+func (r *reader) readLogs(e *entry) {
+	if !r.want(e.value, tablesKind, e.key) {
+		return
+	}
+	for _, limit := range e.value.table.entries {
+		switch limit.key {
+		case "size":
+			r.plan.Logs.Size = r.size(limit)
+		case "age":
+			r.plan.Logs.Age = r.age(limit)
+		default:
+			r.unknown(limit, e.key, []string{"size", "age"})
+		}
+	}
+}
+
+var measure = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]+)$`)
+
+// quantity reads a number with a unit.
+func (r *reader) quantity(e *entry, units map[string]float64, wanted string) float64 {
+	if !r.want(e.value, textKind, e.key) {
+		return 0
+	}
+	if m := measure.FindStringSubmatch(e.value.text); m != nil {
+		if factor, ok := units[m[2]]; ok {
+			if n, err := strconv.ParseFloat(m[1], 64); err == nil && n*factor < 1e18 {
+				return n * factor
+			}
+		}
+	}
+	r.wrong(e.value.at, "", "%q must be %s, not %q", e.key, wanted, e.value.text)
+	return 0
+}
+
+func (r *reader) size(e *entry) int64 {
+	bytes := int64(r.quantity(e, map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}, `a size, such as "500 MB"`))
+	if e.value.kind == textKind && measure.MatchString(e.value.text) && bytes > 0 && bytes < leastLogs {
+		r.wrong(e.value.at, "", "%q must be at least 1 MB", e.key)
+	}
+	return bytes
+}
+
+func (r *reader) age(e *entry) time.Duration {
+	return time.Duration(r.quantity(e, map[string]float64{
+		"hour": float64(time.Hour), "hours": float64(time.Hour), "day": float64(day), "days": float64(day),
+		"week": float64(7 * day), "weeks": float64(7 * day),
+	}, `a number of hours, days or weeks, such as "14 days"`))
+}

@@ -1,0 +1,255 @@
+// Package query is what is asked of a log: which lines, by filters, and what in them, by
+// patterns. Both are written in one language, the same on a screen, in a command and over the
+// socket. The package knows nothing of logs; all its values may be used from any goroutine.
+//
+// # The language of filters
+//
+// A filter is words, with spaces between them; a line has to meet all of them:
+//
+//	unit=tides,berths   of one of these units
+//	run=3               of that run of its unit
+//	ripple=12           that ripple 12 has brought about; ripple=last: the newest save
+//	level=warning       at least a warning: error, warning, info or debug
+//	refused             its text has "refused"; "no tide" where there are spaces
+//	/time(d )?out/      its text matches an expression (Go's, RE2)
+//	!health             the opposite of any of these: its text does not have "health"
+//
+// Text in small letters is found whatever the letters of the line; one with a capital letter
+// is found as it is written. The same is true of expressions.
+package query
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Field is what a term looks at.
+type Field string
+
+const (
+	Units   Field = "unit"
+	Run     Field = "run"
+	Ripple  Field = "ripple"
+	AtLeast Field = "level"
+	Text    Field = ""
+)
+
+// Last is the number of a term that means the newest ripple of a save.
+const Last = -1
+
+// Term is one word of a filter.
+type Term struct {
+	Not     bool
+	Field   Field
+	Units   []string // of Units
+	Number  int      // of Run and Ripple
+	Level   Level    // of AtLeast
+	Pattern Pattern  // of Text
+}
+
+// Filter says which lines: those that meet all terms. The empty one lets all through.
+type Filter []Term
+
+// Parse reads a filter. Its errors say which word is wrong.
+func Parse(text string) (Filter, error) {
+	var f Filter
+	for rest := strings.TrimLeft(text, " "); rest != ""; rest = strings.TrimLeft(rest, " ") {
+		t, after, err := parseTerm(rest)
+		if err != nil {
+			return nil, err
+		}
+		f, rest = append(f, t), after
+	}
+	return f, nil
+}
+
+func parseTerm(rest string) (t Term, after string, err error) {
+	if t.Not = strings.HasPrefix(rest, "!"); t.Not {
+		rest = rest[1:]
+	}
+	switch {
+	case strings.HasPrefix(rest, `"`):
+		text, after, err := quoted(rest, '"')
+		t.Pattern = Pattern{Text: text}
+		return t, after, err
+	case strings.HasPrefix(rest, "/"):
+		text, after, err := quoted(rest, '/')
+		if t.Pattern = (Pattern{Text: text, Regexp: true}); err == nil {
+			_, err = t.Pattern.Compile()
+		}
+		return t, after, err
+	}
+	word, after, _ := strings.Cut(rest, " ")
+	name, value, isField := strings.Cut(word, "=")
+	if !isField {
+		if word == "" {
+			return t, after, fmt.Errorf(`"!" needs something after it, such as !health`)
+		}
+		t.Pattern = Pattern{Text: word}
+		return t, after, nil
+	}
+	t.Field = Field(name)
+	switch t.Field {
+	case Units:
+		t.Units = strings.Split(value, ",")
+		if slices.Contains(t.Units, "") {
+			err = fmt.Errorf("unit= needs names, such as unit=tides,berths")
+		}
+	case Run, Ripple:
+		if t.Field == Ripple && value == "last" {
+			t.Number = Last
+			break
+		}
+		if t.Number, err = strconv.Atoi(value); err != nil || t.Number < 1 {
+			err = fmt.Errorf("%s= needs a number, not %q", name, value)
+		}
+	case AtLeast:
+		if t.Level = LevelOf(value); t.Level == NoLevel {
+			err = fmt.Errorf("level= must be error, warning, info or debug, not %q", value)
+		}
+	default:
+		err = fmt.Errorf(`there is no %s=: a filter knows unit=, run=, ripple= and level=; text with "=" in it stands in quotes`, name)
+	}
+	return t, after, err
+}
+
+// quoted reads what stands between two marks. A backslash before the mark is for it; in text
+// two are one.
+func quoted(rest string, mark byte) (text, after string, err error) {
+	var b strings.Builder
+	for i := 1; i < len(rest); i++ {
+		switch {
+		case rest[i] == '\\' && i+1 < len(rest) && (rest[i+1] == mark || rest[i+1] == '\\'):
+			if i++; mark == '/' && rest[i] == '\\' {
+				b.WriteByte('\\')
+			}
+			b.WriteByte(rest[i])
+		case rest[i] == mark && i == 1:
+			return "", "", fmt.Errorf("there is nothing between %c and %c", mark, mark)
+		case rest[i] == mark:
+			return b.String(), rest[i+1:], nil
+		default:
+			b.WriteByte(rest[i])
+		}
+	}
+	return "", "", fmt.Errorf("%s has no second %c", rest, mark)
+}
+
+// String returns the filter in its language.
+func (f Filter) String() string {
+	words := make([]string, len(f))
+	for i, t := range f {
+		words[i] = t.String()
+	}
+	return strings.Join(words, " ")
+}
+
+// String returns the term in the filters' language.
+func (t Term) String() string {
+	not := ""
+	if t.Not {
+		not = "!"
+	}
+	switch t.Field {
+	case Units:
+		return not + "unit=" + strings.Join(t.Units, ",")
+	case Run:
+		return fmt.Sprintf("%srun=%d", not, t.Number)
+	case Ripple:
+		if t.Number == Last {
+			return not + "ripple=last"
+		}
+		return fmt.Sprintf("%sripple=%d", not, t.Number)
+	case AtLeast:
+		return not + "level=" + t.Level.String()
+	}
+	return not + t.Pattern.String()
+}
+
+// Words says the filter in words: "only tides, at least a warning, without "health"".
+func (f Filter) Words() string {
+	words := make([]string, len(f))
+	for i, t := range f {
+		words[i] = t.words()
+	}
+	return strings.Join(words, ", ")
+}
+
+func (t Term) words() string {
+	switch {
+	case t.Field == Units && t.Not:
+		return "without " + strings.Join(t.Units, ", ")
+	case t.Field == Units:
+		return "only " + strings.Join(t.Units, ", ")
+	case t.Field == Ripple && t.Number == Last && t.Not:
+		return "not what the last save set off"
+	case t.Field == Ripple && t.Number == Last:
+		return "what the last save set off"
+	case t.Field == AtLeast && t.Not:
+		return "below " + t.Level.String()
+	case t.Field == AtLeast:
+		return "at least " + t.Level.String()
+	}
+	text := ""
+	switch t.Field {
+	case Run, Ripple:
+		text = fmt.Sprintf("%s %d", t.Field, t.Number)
+	default:
+		text = t.Pattern.String()
+		if !t.Pattern.Regexp && !strings.HasPrefix(text, `"`) {
+			text = `"` + text + `"`
+		}
+	}
+	if t.Not {
+		return "without " + text
+	}
+	if t.Field == Text {
+		return "with " + text
+	}
+	return "only " + text
+}
+
+// Without returns the filter without the terms of a field, of either sense.
+func (f Filter) Without(field Field) Filter {
+	return slices.DeleteFunc(slices.Clone(f), func(t Term) bool { return t.Field == field })
+}
+
+// Has reports whether a term of a field is among the filter's.
+func (f Filter) Has(field Field) bool {
+	return slices.ContainsFunc(f, func(t Term) bool { return t.Field == field })
+}
+
+// OnLast returns the filter with a number in place of Last.
+func (f Filter) OnLast(ripple int) Filter {
+	f = slices.Clone(f)
+	for i := range f {
+		if f[i].Field == Ripple && f[i].Number == Last {
+			f[i].Number = ripple
+		}
+	}
+	return f
+}
+
+// Meets reports whether lines with these numbers may meet the filter, as far as its terms
+// are of units, runs and ripples.
+func (f Filter) Meets(unit string, run, ripple int) bool {
+	for _, t := range f {
+		is := true
+		switch t.Field {
+		case Units:
+			is = slices.Contains(t.Units, unit)
+		case Run:
+			is = run == t.Number
+		case Ripple:
+			is = ripple == t.Number
+		default:
+			continue
+		}
+		if is == t.Not {
+			return false
+		}
+	}
+	return true
+}
