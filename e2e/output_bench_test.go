@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -29,15 +30,24 @@ func linesOfEach() int {
 	return 100_000
 }
 
-// writersOf makes a project of tasks that write numbered lines of 40 bytes as fast as they
-// can, and returns its folder and the settings.
-func writersOf(t testing.TB, secrets int) (dir, settings string) {
+// lineByLine writes numbered lines of 40 bytes as programs do to a terminal, each at once;
+// inBlocks as much at a time as the terminal takes, which hardly anything does.
+func lineByLine() []string {
+	return []string{"seq", "-f", "%08.0f high water at the third berth", "0", strconv.Itoa(linesOfEach() - 1)}
+}
+func inBlocks() []string { return []string{"cat", "numbered"} }
+
+// writersOf makes a project of tasks that write as fast as they can, and returns its folder
+// and the settings.
+func writersOf(t testing.TB, secrets int, words []string) (dir, settings string) {
 	dir = t.TempDir()
 	var text bytes.Buffer
 	for i := range linesOfEach() {
 		fmt.Fprintf(&text, "%08d high water at the third berth\n", i)
 	}
 	require.NoError(t, os.WriteFile(dir+"/numbered", text.Bytes(), 0o600))
+	run, err := json.Marshal(words)
+	require.NoError(t, err)
 	var b strings.Builder
 	fmt.Fprintf(&b, "[project]\njobs = %d\nsecret = [\"KEY*\"]\n", writers)
 	if secrets > 0 {
@@ -48,17 +58,17 @@ func writersOf(t testing.TB, secrets int) (dir, settings string) {
 		b.WriteString(" }\n")
 	}
 	for i := range writers {
-		fmt.Fprintf(&b, "[task.w%02d]\nrun = \"cat numbered\"\n", i)
+		fmt.Fprintf(&b, "[task.w%02d]\nrun = %s\n", i, run)
 	}
 	return dir, b.String()
 }
 
 // bareReaders reads as many pseudo-terminals into files and returns how long that took.
-func bareReaders(t testing.TB, dir string) time.Duration {
+func bareReaders(t testing.TB, dir string, words []string) time.Duration {
 	began := time.Now()
 	var all sync.WaitGroup
 	for i := range writers {
-		cmd := exec.Command("cat", "numbered")
+		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Dir = dir
 		tty, err := pty.Start(cmd)
 		require.NoError(t, err)
@@ -126,13 +136,17 @@ func allInOrder(t testing.TB, file string) {
 // many terminals into files: with the plain stream into a file, and with 20 secrets to hide.
 func BenchmarkOutput(b *testing.B) {
 	build(b)
-	for _, secrets := range []int{0, 20} {
-		b.Run(fmt.Sprint(secrets, " secrets"), func(b *testing.B) {
-			dir, settings := writersOf(b, secrets)
+	for _, test := range []struct {
+		name    string
+		secrets int
+		words   []string
+	}{{"line by line", 0, lineByLine()}, {"line by line, 20 secrets", 20, lineByLine()}, {"in blocks", 0, inBlocks()}} {
+		b.Run(test.name, func(b *testing.B) {
+			dir, settings := writersOf(b, test.secrets, test.words)
 			var bare, ours, cpu time.Duration
 			var log float64
 			for b.Loop() {
-				bare += bareReaders(b, dir)
+				bare += bareReaders(b, dir, test.words)
 				o, c, l := throughPlain(b, dir, settings)
 				ours, cpu, log = ours+o, cpu+c, l
 			}
@@ -147,7 +161,7 @@ func BenchmarkOutput(b *testing.B) {
 }
 
 // throughPlain runs the project with --plain into a file. It returns how long that took from
-// the first writer's start to the last line printed, the supervisor's own processor time,
+// the first writer's start to the last line printed, give or take 20 ms, the supervisor's own processor time,
 // and how large the log is beside what was printed.
 func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
 	state := b.TempDir()
@@ -167,6 +181,9 @@ func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, 
 		}
 		tail := make([]byte, 4096)
 		info, _ := out.Stat()
+		if info.Size() == 0 {
+			began = time.Now()
+		}
 		n, _ := out.ReadAt(tail, max(info.Size()-4096, 0))
 		return bytes.Contains(tail[:n], []byte("current after"))
 	}))

@@ -1,8 +1,10 @@
 package logbook
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"iter"
 	"os"
 	"sync"
 	"time"
@@ -31,12 +33,13 @@ type Book struct {
 	room      sync.Cond // what waits for the disk, or for a flush
 	segments  []*segment
 	last      time.Time
-	behind    int   // bytes that are not on disk
-	published int64 // number of the line after the last that was written, or cannot be
-	passes    int   // of the writer, that have ended
-	waiting   int   // calls of Append that wait for the disk
-	err       error // why nothing can be written at the moment
-	lost      int   // lines that had no room since then
+	behind    int       // bytes that are not on disk
+	published int64     // number of the line after the last that was written, or cannot be
+	passes    int       // of the writer, that have ended
+	waiting   int       // calls of Append that wait for the disk
+	waited    time.Time // since when there have been some, for longer than an idle moment
+	err       error     // why nothing can be written at the moment
+	lost      int       // lines that had no room since then
 	limits    Limits
 	closed    bool
 	grown     map[chan struct{}]bool
@@ -54,9 +57,9 @@ const (
 	segmentMax = 64 << 20             // bytes of a segment's text, and that of the smallest:
 	segmentMin = 256 << 10            //
 	segmentPer = 32                   // segments that make up the limit
-	firstSpace = 256 << 10            // room that a buffer is made with
 	gathering  = 4 * time.Millisecond // how long lines are gathered
 	retryPause = time.Second          // how long a disk that refused is left alone
+	slowAfter  = time.Second          // how long a disk must be behind to be called slow
 )
 
 // Open begins a new log in the folder dir, which must not hold one. Where that cannot be made,
@@ -68,7 +71,7 @@ func Open(dir string, o Options) *Book {
 	}
 	b.room.L = &b.mu
 	b.err = os.MkdirAll(dir, 0o700)
-	go b.write()
+	go b.keep()
 	return b
 }
 
@@ -81,22 +84,63 @@ func (b *Book) SetClock(now func() time.Time) { b.clock = now }
 
 // Append writes lines at the present time.
 func (b *Book) Append(e Entry, texts ...string) {
-	if len(texts) == 0 {
-		return
+	if len(texts) > 0 {
+		b.write(e, len(texts), textLines(texts))
 	}
+}
+
+// AppendBlock writes lines at the present time that a terminal's process has written, each
+// with its end, which may have carriage returns before it. They are as they are to be shown:
+// see Scanner.ScanBlock.
+func (b *Book) AppendBlock(e Entry, block []byte) {
+	if len(block) > 0 {
+		b.write(e, bytes.Count(block, []byte{'\n'}), blockLines(block))
+	}
+}
+
+func textLines(texts []string) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for _, text := range texts {
+			if !yield([]byte(text)) {
+				return
+			}
+		}
+	}
+}
+
+func blockLines(block []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for len(block) > 0 {
+			end := bytes.IndexByte(block, '\n')
+			if !yield(block[:end]) {
+				return
+			}
+			block = block[end+1:]
+		}
+	}
+}
+
+func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for b.err == nil && b.behind > mostBehind && !b.closed {
-		b.waiting++
+		if b.waiting++; b.waiting == 1 && b.waited.IsZero() {
+			b.waited = time.Now()
+		}
 		b.room.Wait()
 		b.waiting--
 	}
-	b.append(e, texts)
+	b.append(e, n, lines)
 }
 
-func (b *Book) append(e Entry, texts []string) {
+// say writes a line of Omnivigil's own. The caller holds the lock.
+func (b *Book) say(tone Tone, text string) {
+	b.append(Entry{Stream: Note, Tone: tone}, 1, textLines([]string{text}))
+}
+
+func (b *Book) append(e Entry, n int, lines iter.Seq[[]byte]) {
 	if b.err != nil && b.behind > mostKept {
-		b.lost += len(texts)
+		b.lost += n
 		return
 	}
 	// Windows are found by time, so time must not go back when the clock does.
@@ -105,7 +149,7 @@ func (b *Book) append(e Entry, texts []string) {
 	}
 	before := b.behind
 	to := b.segment()
-	b.behind += to.append(e, b.last, b.width, texts)
+	b.behind += to.append(e, b.last, b.width, lines)
 	if before == 0 {
 		signal(b.work)
 	}
@@ -150,8 +194,8 @@ func (b *Book) segment() *segment {
 	return s
 }
 
-// write writes what is appended, until the book is closed.
-func (b *Book) write() {
+// keep writes what is appended, until the book is closed.
+func (b *Book) keep() {
 	defer close(b.ended)
 	retry := time.NewTimer(0)
 	retry.Stop()
@@ -225,11 +269,13 @@ func (b *Book) flush() {
 		b.behind -= j.segment.drop(j.written)
 	}
 	b.err = err
-	b.passes++
+	if b.passes++; b.behind < mostBehind/2 {
+		b.waited = time.Time{}
+	}
 	if err == nil && b.lost > 0 {
 		n := b.lost
 		b.lost = 0
-		b.append(Entry{Stream: Note, Tone: Broken}, []string{fmt.Sprintf("the log can be written again; %d lines had no room and are lost", n)})
+		b.say(Broken, fmt.Sprintf("the log can be written again; %d lines had no room and are lost", n))
 	}
 	b.publish(end)
 	b.room.Broadcast()
@@ -273,7 +319,7 @@ func (b *Book) Err() error {
 	switch {
 	case b.err != nil:
 		return fmt.Errorf("the log cannot be written, output is kept in memory: %w", regular.Reason(b.err))
-	case b.waiting > 0:
+	case !b.waited.IsZero() && time.Since(b.waited) > slowAfter:
 		return ErrSlow
 	}
 	return nil

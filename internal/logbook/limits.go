@@ -156,11 +156,11 @@ func (b *Book) sayDeleted(l Limits, sessions, own int) {
 		if sessions > 1 {
 			what = fmt.Sprintf("the logs of %d earlier sessions were deleted", sessions)
 		}
-		b.append(Entry{Stream: Note}, []string{what + ": " + beyond})
+		b.say(Neutral, what+": "+beyond)
 	}
 	if own > 0 {
 		from := time.Unix(0, b.segments[0].blocks[0].at).Format("15:04:05")
-		b.append(Entry{Stream: Note, Tone: Stale}, []string{"what was written before " + from + " was deleted: " + beyond})
+		b.say(Stale, "what was written before "+from+" was deleted: "+beyond)
 	}
 }
 

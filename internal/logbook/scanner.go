@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -24,6 +25,8 @@ type Scanner struct {
 	// still to come, so that nothing of that length is cut in two unseen.
 	Hide func(string) string
 	Hold int
+	// MayHide, which is set with Hide, reports at once whether that may change a text.
+	MayHide func([]byte) bool
 
 	lines   []string
 	partial []byte
@@ -35,6 +38,41 @@ type Scanner struct {
 type shown struct {
 	text string
 	pen  pen // at its end
+}
+
+// ScanBlock is Scan for most of what processes write: the lines at the end of those that p
+// completes that are to be shown as they are, are returned as they were written, each with
+// its end, as Book.AppendBlock takes them. The block is a part of p.
+func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
+	first := 0
+	if len(s.partial) > 0 || s.pen != (pen{}) || s.shown != (shown{}) {
+		first = bytes.IndexByte(p, '\n') + 1
+		if lines = s.Scan(p[:first]); first == 0 {
+			return s.Scan(p), nil
+		}
+	}
+	end := bytes.LastIndexByte(p, '\n') + 1
+	if block = p[first:end]; s.pen == (pen{}) && s.isPlain(block) {
+		s.partial = append(s.partial, p[end:]...)
+		return lines, block
+	}
+	return append(slices.Clone(lines), s.Scan(p[first:])...), nil
+}
+
+// isPlain reports whether whole lines are to be shown as they are.
+func (s *Scanner) isPlain(block []byte) bool {
+	for rest := block; len(rest) > 0; {
+		end := bytes.IndexByte(rest, '\n')
+		line := rest[:end]
+		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
+			line = line[:n-1]
+		}
+		if !visible.Plain(line) {
+			return false
+		}
+		rest = rest[end+1:]
+	}
+	return s.MayHide == nil || !s.MayHide(block)
 }
 
 // Scan returns the lines that p completes. They are valid until the next call.
@@ -74,7 +112,7 @@ func (s *Scanner) Scan(p []byte) []string {
 // whole appends what whole lines say.
 func (s *Scanner) whole(lines []string, p []byte) []string {
 	all := string(p) // once, since all lines share it
-	hide := s.Hide != nil && s.Hide(all) != all
+	hide := s.MayHide != nil && s.MayHide(p)
 	for len(p) > 0 {
 		end := bytes.IndexByte(p, '\n')
 		line, text := p[:end], all[:end]
@@ -87,10 +125,7 @@ func (s *Scanner) whole(lines []string, p []byte) []string {
 			line, text = line[:n-1], text[:n-1]
 		}
 		if !visible.Plain(line) {
-			text, s.pen = s.clean(line)
-			if s.Hide != nil {
-				text = s.Hide(text)
-			}
+			text, s.pen = s.said(line)
 		}
 		lines = append(lines, text)
 	}

@@ -86,7 +86,7 @@ func TestLineWithoutEnd(t *testing.T) {
 	for _, read := range []int{1000, 4096, 65536} {
 		for shift := range len(secret) {
 			text := strings.Repeat("x", longest-shift) + secret + strings.Repeat("y", longest)
-			s := Scanner{Hide: func(line string) string { return strings.ReplaceAll(line, secret, "***") }, Hold: len(secret)}
+			s := Scanner{Hide: func(line string) string { return strings.ReplaceAll(line, secret, "***") }, Hold: len(secret), MayHide: func(p []byte) bool { return bytes.Contains(p, []byte(secret)) }}
 			var got []string
 			for rest := []byte(text); len(rest) > 0; {
 				n := min(read, len(rest))
@@ -113,6 +113,16 @@ func FuzzScanner(f *testing.F) {
 		got = append(got, parts.Scan(append([]byte(nil), data[cut:]...))...)
 		got = append(got, parts.Rest()...)
 		require.Equal(t, want, got)
+		var blocks Scanner
+		got = nil
+		for _, part := range [][]byte{data[:cut], data[cut:]} {
+			lines, block := blocks.ScanBlock(part)
+			got = append(got, lines...)
+			for line := range bytes.Lines(block) {
+				got = append(got, strings.TrimRight(string(line), "\r\n"))
+			}
+		}
+		require.Equal(t, want, append(got, blocks.Rest()...))
 		for line := range bytes.SplitSeq(data, []byte("\n")) {
 			for _, p := range []pen{{}, {weight: bold, ink: ofPalette | 1}} {
 				text, after, ok := coloured(line, p)

@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"fmt"
+	"iter"
 	"math"
 	"os"
 	"path/filepath"
@@ -18,6 +19,8 @@ type segment struct {
 	ids      map[Entry]int
 	millis   int64 // the moment that clock says
 	clock    [len(clockForm)]byte
+	heads    []byte    // for head
+	spare    []*buffer // to be used again
 	buffers  []*buffer // what is not on disk, in order
 
 	texts, codes   *os.File // nil until they could be made, and again when it is closed
@@ -31,6 +34,7 @@ const clockForm = "15:04:05.000 "
 type buffer struct {
 	text, codes []byte
 	cut         bool // nothing is added any more
+	seen        bool // a view has it
 }
 
 func newSegment(dir string, number int, first int64, at time.Time) *segment {
@@ -47,40 +51,58 @@ func newSegment(dir string, number int, first int64, at time.Time) *segment {
 	return s
 }
 
-// append adds lines and returns how many bytes are not on disk on their account.
-func (s *segment) append(e Entry, at time.Time, width int, texts []string) int {
+// append adds lines, each as text, and returns how many bytes are not on disk on their
+// account. Lines of a terminal may end with carriage returns, which are left out.
+func (s *segment) append(e Entry, at time.Time, width int, lines iter.Seq[[]byte]) int {
 	b := s.buffer()
 	textBefore, codesBefore := len(b.text), len(b.codes)
 	id, known := s.ids[e]
-	name, more := e.Unit, ""
-	if e.Stream != Output {
-		if name = Self; e.Unit != "" {
-			more = e.Unit + " "
-		}
-	}
+	head := s.head(e, at, width)
 	if !known {
 		id = len(s.ids)
 		s.ids[e] = id
-		b.codes = appendSource(b.codes, source{e, len(s.clock) + max(width, len(name)) + 2 + len(more)})
+		b.codes = appendSource(b.codes, source{e, len(head)})
+	}
+	n := 0
+	for line := range lines {
+		for len(line) > 0 && line[len(line)-1] == '\r' {
+			line = line[:len(line)-1]
+		}
+		b.text = append(b.text, head...)
+		b.text = append(b.text, line...)
+		b.text = append(b.text, '\n')
+		n++
+	}
+	b.codes = appendBatch(b.codes, id, at.UnixNano()-s.last, n, len(b.text)-textBefore)
+	s.take(b.codes[codesBefore:], math.MaxInt64)
+	return len(b.text) - textBefore + len(b.codes) - codesBefore
+}
+
+// head returns what comes before the text of a line: time, name, and of whom Omnivigil
+// speaks. It is valid until the next call.
+func (s *segment) head(e Entry, at time.Time, width int) []byte {
+	name := e.Unit
+	if e.Stream != Output {
+		name = Self
 	}
 	if ms := at.UnixMilli(); ms != s.millis {
 		s.millis = ms
 		copy(s.clock[:], at.Format(clockForm))
 	}
-	for _, text := range texts {
-		b.text = append(b.text, s.clock[:]...)
-		b.text = append(b.text, name...)
-		for n := len(name); n < width+2 || n < len(name)+2; n++ {
-			b.text = append(b.text, ' ')
-		}
-		b.text = append(b.text, more...)
-		b.text = append(b.text, text...)
-		b.text = append(b.text, '\n')
+	h := append(s.heads[:0], s.clock[:]...)
+	h = append(h, name...)
+	for n := len(name); n < max(width, len(name))+2; n++ {
+		h = append(h, ' ')
 	}
-	b.codes = appendBatch(b.codes, id, at.UnixNano()-s.last, len(texts), len(b.text)-textBefore)
-	s.take(b.codes[codesBefore:], math.MaxInt64)
-	return len(b.text) - textBefore + len(b.codes) - codesBefore
+	if name != e.Unit && e.Unit != "" {
+		h = append(append(h, e.Unit...), ' ')
+	}
+	s.heads = h
+	return h
 }
+
+// mostSpare is how many buffers are kept to be used again.
+const mostSpare = 4
 
 // buffer returns the one that lines are added to.
 func (s *segment) buffer() *buffer {
@@ -90,8 +112,8 @@ func (s *segment) buffer() *buffer {
 		}
 	}
 	b := &buffer{}
-	if s.lines > 0 {
-		b.text = make([]byte, 0, firstSpace)
+	if n := len(s.spare); n > 0 {
+		b, s.spare = s.spare[n-1], s.spare[:n-1]
 	}
 	s.buffers = append(s.buffers, b)
 	return b
@@ -140,6 +162,9 @@ func (s *segment) drop(n int) int {
 	size := 0
 	for _, b := range s.buffers[:n] {
 		size += len(b.text) + len(b.codes)
+		if !b.seen && len(s.spare) < mostSpare && cap(b.text) <= 2*worthWrite {
+			s.spare = append(s.spare, &buffer{text: b.text[:0], codes: b.codes[:0]})
+		}
 	}
 	s.buffers = append([]*buffer(nil), s.buffers[n:]...)
 	return size
@@ -164,6 +189,7 @@ func (s *segment) view() part {
 	p.texts, p.codes = make([]span, len(s.buffers)), make([]span, len(s.buffers))
 	for i := len(s.buffers) - 1; i >= 0; i-- {
 		b := s.buffers[i]
+		b.seen = true
 		text, codes = text-int64(len(b.text)), codes-int64(len(b.codes))
 		p.texts[i], p.codes[i] = span{text, b.text}, span{codes, b.codes}
 	}

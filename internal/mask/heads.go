@@ -1,7 +1,5 @@
 package mask
 
-import "strings"
-
 // heads tells at once of nearly all text that it has none of some forms, by the four bytes
 // that each begins with.
 type heads struct {
@@ -29,7 +27,7 @@ func headAt(text string, i int) uint32 {
 func hashOf(head uint32) uint32 { return head * 2654435769 >> 16 }
 
 // among reports whether one of the forms is in a text.
-func (h *heads) among(text string) bool {
+func among[T string | []byte](h *heads, text T) bool {
 	if len(text) < shortest {
 		return false
 	}
@@ -43,7 +41,7 @@ func (h *heads) among(text string) bool {
 			continue
 		}
 		for _, f := range h.forms[head] {
-			if strings.HasPrefix(text[i-shortest+1:], f) {
+			if at := i - shortest + 1; at+len(f) <= len(text) && string(text[at:at+len(f)]) == f {
 				return true
 			}
 		}

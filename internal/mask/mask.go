@@ -5,6 +5,7 @@
 package mask
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -160,8 +161,34 @@ func (m *Mask) String(text string) string {
 	return hidden
 }
 
+// MayChange reports whether String may hide something in a text. It is fast, and seldom true
+// where nothing is hidden.
+func (m *Mask) MayChange(text []byte) bool {
+	if m == nil {
+		return false
+	}
+	return among(&m.heads, text) || bytes.IndexByte(text, 0x1b) >= 0 || nextWord(text, 0) >= 0
+}
+
+// nextWord returns where the next word that is long enough to be an encoded piece begins, at
+// or after a place, -1 for nowhere.
+func nextWord[T string | []byte](text T, from int) int {
+	for i := from; i+pieceSize <= len(text); {
+		// From its far end, a word that is too short is found out soonest.
+		last := i + pieceSize - 1
+		for last >= i && encoded[text[last]] {
+			last--
+		}
+		if last < i {
+			return i
+		}
+		i = last + 1
+	}
+	return -1
+}
+
 func (m *Mask) hide(text string) string {
-	if m.heads.among(text) {
+	if among(&m.heads, text) {
 		text = m.replacer.Replace(text)
 	}
 	return m.hidePieces(text)
@@ -171,16 +198,7 @@ func (m *Mask) hide(text string) string {
 func (m *Mask) hidePieces(text string) string {
 	var b strings.Builder
 	done := 0
-	for i := 0; i+pieceSize <= len(text); {
-		// From its far end, a word that is too short is found out soonest.
-		last := i + pieceSize - 1
-		for last >= i && encoded[text[last]] {
-			last--
-		}
-		if last >= i {
-			i = last + 1
-			continue
-		}
+	for i := nextWord(text, 0); i >= 0; i = nextWord(text, i) {
 		end := i + pieceSize
 		for end < len(text) && encoded[text[end]] {
 			end++

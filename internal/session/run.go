@@ -58,6 +58,7 @@ func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
+	r.scanner.MayHide = func(text []byte) bool { return s.hidden.Load().MayChange(text) }
 	r.scanner.Hold = s.hidden.Load().Longest()
 	return r
 }
@@ -107,7 +108,13 @@ const mostPauses = 10
 func (r *liveRun) output(s *Session, p []byte) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	r.say(s, r.passes.after(p), r.scanner.Scan(p))
+	if after := r.passes.after(p); r.passes.reader != nil || r.line != nil {
+		r.say(s, after, r.scanner.Scan(p))
+	} else {
+		lines, block := r.scanner.ScanBlock(p)
+		s.book.Append(r.entry(logbook.Output), lines...)
+		s.book.AppendBlock(r.entry(logbook.Output), block)
+	}
 	if r.quiet == nil {
 		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
 	} else {

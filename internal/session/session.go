@@ -68,6 +68,7 @@ type Config struct {
 // may be called from any goroutine.
 type Book interface {
 	Append(e logbook.Entry, texts ...string)
+	AppendBlock(e logbook.Entry, block []byte)
 	View() (*logbook.View, error)
 	Published() int64
 	Flush()

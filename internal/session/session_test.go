@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"os"
@@ -50,6 +51,12 @@ func (b *book) Append(e logbook.Entry, texts ...string) {
 	defer b.mu.Unlock()
 	for _, text := range texts {
 		b.lines = append(b.lines, strings.TrimSpace(e.Unit+" "+text))
+	}
+}
+
+func (b *book) AppendBlock(e logbook.Entry, block []byte) {
+	for line := range bytes.Lines(block) {
+		b.Append(e, strings.TrimRight(string(line), "\r\n"))
 	}
 }
 
