@@ -142,7 +142,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	var reading sync.WaitGroup
 	for _, log := range []interface{ View() (*View, error) }{b, Read(b.Dir(), false)} {
 		reading.Go(func() {
-			for next := make([]int, writers); ; {
+			for {
 				var over bool
 				select {
 				case <-done:
@@ -153,7 +153,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 				if assert.NoError(t, err); err != nil {
 					return
 				}
-				next = inOrder(t, v)
+				next := inOrder(t, v)
 				if over {
 					assert.Equal(t, slices.Repeat([]int{each}, writers), next)
 					return
