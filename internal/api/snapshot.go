@@ -120,6 +120,8 @@ type Unit struct {
 	Name      string    `json:"name"`
 	Kind      string    `json:"kind"` // service, task, suite
 	Command   string    `json:"command"`
+	Dir       string    `json:"dir"`                  // in which it runs
+	AsWritten bool      `json:"as_written,omitempty"` // lines of JSON and logfmt are shown as they are
 	Needs     []string  `json:"needs,omitempty"`
 	Follows   []string  `json:"follows,omitempty"`
 	State     State     `json:"state"`

@@ -56,7 +56,15 @@ func (t *terms) add(p query.Pattern, not bool) error {
 }
 
 // wants reports whether lines of a source may be let through.
-func (t *terms) wants(e *logbook.Entry) bool { return t.filter.Meets(e.Unit, e.Run, e.Ripple) }
+func (t *terms) wants(e *logbook.Entry) bool {
+	o := query.Origin{Unit: e.Unit, Run: e.Run, Ripple: e.Ripple, Broken: e.Tone == logbook.Broken}
+	if int(e.Stream) < len(events) {
+		o.Event = events[e.Stream]
+	}
+	return t.filter.Meets(o)
+}
+
+var events = [...]query.Event{logbook.Output: "", logbook.Opens: query.Start, logbook.Ends: query.End, logbook.Note: query.Note}
 
 // all reports whether every line of a wanted source is let through.
 func (t *terms) all() bool { return len(t.texts) == 0 && len(t.levels) == 0 }

@@ -10,6 +10,7 @@
 //	run=3               of that run of its unit
 //	ripple=12           that ripple 12 has brought about; ripple=last: the newest save
 //	level=warning       at least a warning: error, warning, info or debug
+//	event=failure       Omnivigil's own lines of that kind: start or end of a run, failure, note
 //	refused             its text has "refused"; "no tide" where there are spaces
 //	/time(d )?out/      its text matches an expression (Go's, RE2)
 //	!health             the opposite of any of these: its text does not have "health"
@@ -33,6 +34,7 @@ const (
 	Run     Field = "run"
 	Ripple  Field = "ripple"
 	AtLeast Field = "level"
+	Events  Field = "event"
 	Text    Field = ""
 )
 
@@ -46,7 +48,26 @@ type Term struct {
 	Units   []string // of Units
 	Number  int      // of Run and Ripple
 	Level   Level    // of AtLeast
+	Event   Event    // of Events
 	Pattern Pattern  // of Text
+}
+
+// Event is a kind of lines that Omnivigil itself has written.
+type Event string
+
+const (
+	Start   Event = "start"   // of a run or pass
+	End     Event = "end"     // of a run or pass
+	Failure Event = "failure" // whatever is broken by it
+	Note    Event = "note"    // any other
+)
+
+// Origin is where a line comes from.
+type Origin struct {
+	Unit        string
+	Run, Ripple int
+	Event       Event // empty for output
+	Broken      bool  // it says that something is
 }
 
 // Filter says which lines: those that meet all terms. The empty one lets all through.
@@ -109,8 +130,13 @@ func parseTerm(rest string) (t Term, after string, err error) {
 		if t.Level = LevelOf(value); t.Level == NoLevel {
 			err = fmt.Errorf("level= must be error, warning, info or debug, not %q", value)
 		}
+	case Events:
+		t.Event = Event(value)
+		if !slices.Contains([]Event{Start, End, Failure, Note}, t.Event) {
+			err = fmt.Errorf("event= must be start, end, failure or note, not %q", value)
+		}
 	default:
-		err = fmt.Errorf(`there is no %s=: a filter knows unit=, run=, ripple= and level=; text with "=" in it stands in quotes`, name)
+		err = fmt.Errorf(`there is no %s=: a filter knows unit=, run=, ripple=, level= and event=; text with "=" in it stands in quotes`, name)
 	}
 	return t, after, err
 }
@@ -164,6 +190,8 @@ func (t Term) String() string {
 		return fmt.Sprintf("%sripple=%d", not, t.Number)
 	case AtLeast:
 		return not + "level=" + t.Level.String()
+	case Events:
+		return not + "event=" + string(t.Event)
 	}
 	return not + t.Pattern.String()
 }
@@ -191,6 +219,10 @@ func (t Term) words() string {
 		return "below " + t.Level.String()
 	case t.Field == AtLeast:
 		return "at least " + t.Level.String()
+	case t.Field == Events && t.Not:
+		return "without what is a " + string(t.Event)
+	case t.Field == Events:
+		return "only what is a " + string(t.Event)
 	}
 	text := ""
 	switch t.Field {
@@ -232,18 +264,20 @@ func (f Filter) OnLast(ripple int) Filter {
 	return f
 }
 
-// Meets reports whether lines with these numbers may meet the filter, as far as its terms
-// are of units, runs and ripples.
-func (f Filter) Meets(unit string, run, ripple int) bool {
+// Meets reports whether lines from there may meet the filter: all terms but those of level and
+// text decide by that alone.
+func (f Filter) Meets(o Origin) bool {
 	for _, t := range f {
 		is := true
 		switch t.Field {
 		case Units:
-			is = slices.Contains(t.Units, unit)
+			is = slices.Contains(t.Units, o.Unit)
 		case Run:
-			is = run == t.Number
+			is = o.Run == t.Number
 		case Ripple:
-			is = ripple == t.Number
+			is = o.Ripple == t.Number
+		case Events:
+			is = o.Event == t.Event || t.Event == Failure && o.Event != "" && o.Broken
 		default:
 			continue
 		}

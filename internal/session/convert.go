@@ -46,6 +46,7 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	}
 	if spec := p.Unit(u.Name); spec != nil {
 		out.Command, out.Needs, out.Follows = s.clean(spec.Run.String()), spec.Needs, spec.Follows
+		out.Dir, out.AsWritten = s.clean(spec.Dir), spec.Unstructured
 	}
 	return out
 }
