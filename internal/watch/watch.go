@@ -200,7 +200,7 @@ func (w *Watcher) loop() {
 		case <-timer.C:
 			w.idle()
 		}
-		w.drain(batches)
+		w.readUp(batches)
 		now := time.Now()
 		w.tree.lookAround(now)
 		w.mend()
@@ -225,6 +225,22 @@ func (w *Watcher) drain(batches <-chan []notice) {
 			return
 		}
 	}
+}
+
+// readUp is drain that also waits, for a moment, for what the system has not told yet, if
+// something is to be told in a tree with version control: a busy machine can tell of the
+// first file of a command long before its lock and the rest.
+func (w *Watcher) readUp(batches <-chan []notice) {
+	const look, most = 100 * time.Microsecond, 200 * time.Millisecond
+	w.drain(batches)
+	k := w.tree.kernel
+	if due, any := w.bursts.next(); k == nil || !any || len(w.tree.repos) == 0 || due.After(w.clock()) {
+		return
+	}
+	for began := time.Now(); !k.handedOut(began) && time.Since(began) < most; time.Sleep(look) {
+		w.drain(batches)
+	}
+	w.drain(batches)
 }
 
 func (w *Watcher) hear(batch []notice) {
