@@ -23,7 +23,11 @@ func Open(a netip.AddrPort) error {
 	} else if a.Addr().Is6() {
 		host = "[" + host + "]"
 	}
-	url := fmt.Sprintf("http://%s:%d/", host, a.Port())
+	return Address(fmt.Sprintf("http://%s:%d/", host, a.Port()))
+}
+
+// Address opens a web address in the person's browser, as Open does.
+func Address(url string) error {
 	if err := browser.OpenURL(url); err != nil {
 		return fmt.Errorf("open %s in the browser: %w", url, err)
 	}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -11,11 +12,15 @@ import (
 // The time cursor ties lanes and stream together: where it stands, the stream
 // shows what had been written by then, and scrolling the stream moves it.
 
-func (m *model) atNow() bool { return m.at.IsZero() && m.overview.stream.following() }
+func (m *model) atNow() bool {
+	return m.at.IsZero() && !slices.ContainsFunc(m.overview.streams, func(s *stream) bool { return !s.following() })
+}
 
 func (m *model) backToNow() {
 	m.at = time.Time{}
-	m.overview.stream.position, m.overview.stream.tied = position{bottom: -1}, false
+	for _, s := range m.overview.streams {
+		s.position, s.tied, s.search.hit = following, false, -1
+	}
 }
 
 // shownTime is the moment that the screen shows.
@@ -33,7 +38,9 @@ func (m *model) goTo(at time.Time) {
 		return
 	}
 	m.at = at
-	m.overview.stream.goTo(at)
+	for _, s := range m.overview.streams {
+		s.goTo(at)
+	}
 }
 
 // moveTime moves by whole columns.
@@ -77,8 +84,17 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		if at.Button == tea.MouseWheelUp {
 			by = -3
 		}
-		m.overview.stream.scroll(m, by)
+		which, _ := m.overview.place(m, at.X, at.Y)
+		m.overview.streams[which].scroll(by)
 	case tea.MouseClickMsg, tea.MouseMotionMsg:
+		if _, click := msg.(tea.MouseClickMsg); click && at.Button == tea.MouseLeft && at.Y >= m.streamTop {
+			m.overview.focus, _ = m.overview.place(m, at.X, at.Y)
+			if l, ok := m.overview.lineAt(m, at.X, at.Y); ok && m.isOpen("overview") {
+				m.pick()
+				m.top().(*picking).at = l.Number
+			}
+			return
+		}
 		if at.Button != tea.MouseLeft || at.Y >= m.streamTop {
 			return
 		}

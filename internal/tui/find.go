@@ -22,6 +22,8 @@ func (m *model) findUnits() {
 	m.open(&find{in})
 }
 
+func (f *find) field() *textinput.Model { return &f.input }
+
 func (*find) name() string { return "find" }
 
 func (*find) grabs(*model) bool { return true }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/query"
 )
 
 // binding is one key's meaning. The table of bindings is the only place where
@@ -48,9 +49,10 @@ var groups = []string{onUnit, onProject, onTime, onStream, onScreen}
 
 // Groups of bindings that single views show themselves.
 const (
-	onLoop  = "a loop"
-	onField = "a field"
-	onLeave = "leaving"
+	onLoop   = "a loop"
+	onField  = "a field"
+	onLeave  = "leaving"
+	onPicked = "chosen lines"
 )
 
 // reserved are keys of views that are to come, and what they will do: nothing else may
@@ -58,8 +60,7 @@ const (
 var reserved = map[string]string{
 	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "T": "tests", "F": "findings", "M": "the map of units",
 	"C": "charts", ":": "find an action by its name",
-	"/": "search", "n": "next match", "N": "match before", "'": "mark a line", "\"": "copy lines", "%": "save lines to a file",
-	"&": "only lines that match", "*": "two units side by side", "h": "take the unit's terminal in hand", "a": "add words for the next runs",
+	"h": "take the unit's terminal in hand", "a": "add words for the next runs",
 	"t": "narrow a suite to some tests", "e": "open the place in the editor", "o": "order the lanes", "m": "let go of the mouse",
 }
 
@@ -98,7 +99,7 @@ var unitKeys = []binding{
 	{keys: []string{"l"}, name: "decide about a loop: files that it writes and runs again for", hint: "loop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil }, do: (*model).showLoop},
 	{keys: []string{"enter"}, name: "show only its output, or all again", hint: "only its output", group: onUnit,
-		do: func(m *model) { m.overview.stream.only(m) }},
+		do: func(m *model) { m.stream().only(m) }},
 }
 
 var projectKeys = []binding{
@@ -120,12 +121,38 @@ var timeKeys = []binding{
 }
 
 var streamKeys = []binding{
-	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.overview.stream.pages(m, -1) }},
-	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.overview.stream.pages(m, 1) }},
-	{keys: []string{"home", "g"}, name: "to the first line", group: onStream, do: func(m *model) { m.overview.stream.first(m) }},
-	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream,
-		do: func(m *model) { m.overview.stream.wrap = !m.overview.stream.wrap }},
+	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.stream().pages(-1) }},
+	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.stream().pages(1) }},
+	{keys: []string{"shift+up"}, name: "scroll back by a line", group: onStream, do: func(m *model) { m.stream().scroll(-1) }},
+	{keys: []string{"shift+down"}, name: "scroll on by a line", group: onStream, do: func(m *model) { m.stream().scroll(1) }},
+	{keys: []string{"home", "g"}, name: "to the first line", group: onStream, do: func(m *model) { m.stream().first() }},
+	{keys: []string{"("}, name: "to the start of a run before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, -1) }},
+	{keys: []string{")"}, name: "to the start of a run after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, 1) }},
+	{keys: []string{"{"}, name: "to the failure before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, -1) }},
+	{keys: []string{"}"}, name: "to the failure after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, 1) }},
+	{keys: []string{"/"}, name: "look for text in the output", hint: "look for", group: onStream, do: (*model).searchOutput},
+	{keys: []string{"n"}, name: "to the match after", hint: "next match", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, 1) }},
+	{keys: []string{"N"}, name: "to the match before", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, -1) }},
+	{keys: []string{"&"}, name: "show only some lines: by text, unit, run, ripple, level", hint: "only lines with", group: onStream, do: (*model).filterOutput},
+	{keys: []string{"^"}, name: "show only what the last save set off, or all again", group: onStream, do: func(m *model) { m.stream().lastSave(m) }},
+	{keys: []string{"~"}, name: "show only warnings and errors, only errors, or all again", group: onStream, do: func(m *model) { m.stream().level(m) }},
+	{keys: []string{"backspace"}, name: "show all lines again, and end the search", hint: "show all", group: onStream,
+		when: func(m *model) bool { return len(m.stream().filter) > 0 || looking(m) }, do: (*model).noFilter},
+	{keys: []string{"\""}, name: "choose lines: to copy, mark or open what they name", hint: "choose lines", group: onStream, do: (*model).pick},
+	{keys: []string{"'"}, name: "to the marked line before", group: onStream, do: (*model).nextMark},
+	{keys: []string{"%"}, name: "write what is shown to a file: text, JSON lines or HTML", group: onStream, do: (*model).saveOutput},
+	{keys: []string{"@"}, name: "time of day, time since the save, time since the line before", group: onStream,
+		do: func(m *model) { m.stream().times = (m.stream().times + 1) % howManyTimes }},
+	{keys: []string{"#"}, name: "JSON and logfmt as they are, or as columns", group: onStream, do: func(m *model) { m.stream().raw = !m.stream().raw }},
+	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
+	{keys: []string{"*"}, name: "a second stream of the chosen unit, beside or below; or one again", group: onStream,
+		do: func(m *model) { m.overview.split(m) }},
+	{keys: []string{"tab"}, name: "to the other stream", hint: "other stream", group: onStream,
+		when: func(m *model) bool { return len(m.overview.streams) > 1 }, do: func(m *model) { m.overview.other() }},
 }
+
+// looking reports whether something is looked for.
+func looking(m *model) bool { return m.stream().search.matcher != nil }
 
 var screenKeys = []binding{
 	{keys: []string{"|"}, name: "give lanes half, a quarter or three quarters of the screen", group: onScreen,
@@ -148,6 +175,29 @@ var panelKeys = []binding{
 	{in: "loop", keys: []string{"w"}, name: "write the line into omnivigil.toml", group: onLoop, do: (*model).writeCure},
 	{in: "loop", keys: []string{"u"}, name: "undo: let it react to them again", group: onLoop, do: decide(api.ReactAgain)},
 	{in: "loop", keys: []string{"esc", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},
+
+	{in: "look for", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
+	{in: "look for", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).giveUpSearch},
+	{in: "look for", keys: []string{"up"}, name: "to the match before", hint: "before", group: onField, do: func(m *model) { m.stream().next(m, -1) }},
+	{in: "look for", keys: []string{"down"}, name: "to the match after", hint: "after", group: onField, do: func(m *model) { m.stream().next(m, 1) }},
+
+	{in: "filter", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
+	{in: "filter", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).giveUpFilter},
+
+	{in: "write", keys: []string{"enter"}, name: "write", hint: "write", group: onField, do: (*model).save},
+	{in: "write", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+
+	{in: "lines", keys: []string{"up", "k"}, name: "the line above", hint: "choose", group: onPicked, do: onLines(func(m *model, p *picking) { p.point(m, -1) })},
+	{in: "lines", keys: []string{"down", "j"}, name: "the line below", group: onPicked, do: onLines(func(m *model, p *picking) { p.point(m, 1) })},
+	{in: "lines", keys: []string{"pgup"}, name: "a page up", group: onPicked, do: onLines(func(m *model, p *picking) { p.point(m, -m.stream().height) })},
+	{in: "lines", keys: []string{"pgdown"}, name: "a page down", group: onPicked, do: onLines(func(m *model, p *picking) { p.point(m, m.stream().height) })},
+	{in: "lines", keys: []string{"space"}, name: "choose from here on", hint: "from here", group: onPicked, do: onLines(func(m *model, p *picking) { p.choose(m) })},
+	{in: "lines", keys: []string{"c", "enter"}, name: "copy", hint: "copy", group: onPicked, do: onLines(func(m *model, p *picking) { p.copy(m) })},
+	{in: "lines", keys: []string{"e"}, name: "open the place that it names in the editor", hint: "editor", group: onPicked, do: onLines(func(m *model, p *picking) { p.edit(m) })},
+	{in: "lines", keys: []string{"b"}, name: "open its address in the browser", hint: "browser", group: onPicked, do: onLines(func(m *model, p *picking) { p.follow(m) })},
+	{in: "lines", keys: []string{"'"}, name: "mark it, or take the mark away", hint: "mark", group: onPicked, do: onLines(func(m *model, p *picking) { p.mark(m) })},
+	{in: "lines", keys: []string{"#"}, name: "as it is, or as columns", hint: "raw", group: onPicked, do: func(m *model) { m.stream().raw = !m.stream().raw }},
+	{in: "lines", keys: []string{"esc", "ctrl+c", "q"}, name: "back", hint: "back", group: onPicked, do: (*model).close},
 
 	{in: "find", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
 	{in: "find", keys: []string{"esc", "ctrl+c"}, name: "show all", hint: "show all", group: onField, do: (*model).showAll},

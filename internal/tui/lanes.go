@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/phrase"
@@ -323,12 +324,15 @@ func (l *lanes) life(m *model, u *api.Unit, a timeline.Axis) string {
 // axisRow is the rule between lanes and stream; it carries the times of day.
 func (l *lanes) axisRow(m *model, c columns, a timeline.Axis) string {
 	s := newStrip(m.width, "─", &m.palette.faint)
-	title := m.overview.stream.title()
-	s.write(1, " "+title+" ", &m.palette.dim)
-	left := c.left()
+	title := m.overview.title(m)
+	if title != "" {
+		title = ansi.Truncate(title, m.width-12, "…")
+		s.write(1, " "+title+" ", &m.palette.dim)
+	}
+	left, begun := c.left(), ansi.StringWidth(title)+4
 	for _, t := range a.Ticks(12) {
 		column := left + a.At(t)
-		if column+9 < left+a.N-4 {
+		if column > begun && column+9 < left+a.N-4 {
 			s.set(column, "┴", &m.palette.faint)
 			s.write(column+1, phrase.Clock(t), &m.palette.dim)
 		}

@@ -3,26 +3,30 @@ package tui
 import (
 	"context"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/query"
 )
 
-// stream is the lower part of the main view: the output. It holds the page of the log that
+// stream is output: all of it or what a filter lets through. It holds the page of the log that
 // is shown, and asks for another when that is not the one any more.
 type stream struct {
-	unit string // whose lines; empty for everybody's
+	filter query.Filter
 	position
 	wrap    bool
+	raw     bool // lines of JSON and logfmt as they are
+	times   times
 	height  int    // as last drawn
-	tied    bool   // the time cursor is to go where the stream was scrolled to
+	tied    bool   // the time cursor is to go where the stream was moved to
 	problem string // why the log could not be read
+
+	search search
+	shown  []api.Line // as last drawn, from the top
+	rows   []int      // for each row drawn, which of these
 
 	asking bool     // a page is on its way
 	asked  askedFor // the newest that was
@@ -36,59 +40,70 @@ type position struct {
 	bottom int64
 	move   int
 	until  time.Time
+	stay   bool // also where that is at the newest line
 }
+
+// following is the position that follows the newest line.
+var following = position{bottom: -1}
 
 // askedFor is what the stream has asked for.
 type askedFor struct {
-	unit string
+	filter string
 	position
 	count int
 	lines int64 // that the log had
 }
 
-// pageMsg is an answer to what the stream has asked for.
+// pageMsg is an answer to what a stream has asked for.
 type pageMsg struct {
+	of   *stream
 	to   askedFor
 	page api.Page
 	err  error
 }
 
-func (s *stream) following() bool { return s.bottom < 0 && s.move == 0 && s.until.IsZero() }
+func newStream() *stream { return &stream{position: following, search: search{hit: -1}} }
 
+func (s *stream) following() bool { return s.position == following }
+
+// title says what is shown, in words.
 func (s *stream) title() string {
-	if s.unit == "" {
+	if len(s.filter) == 0 {
 		return "all output"
 	}
-	return "only " + s.unit
+	return s.filter.Words()
 }
 
 // status says where the stream stands, for the bottom line.
 func (s *stream) status(m *model) string {
-	if s.following() {
-		return m.palette.dim.Render("following")
+	found := s.search.status(m)
+	switch {
+	case s.following():
+		return found + m.palette.dim.Render("following")
+	case len(s.filter) > 0 && !m.at.IsZero():
+		return found + m.palette.stale.Render("at "+m.at.Format("15:04:05"))
 	}
-	return m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.bottom, 0)))
+	return found + m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
 
 // ask asks for the page that is to be shown, if that is not the one that is there.
 func (s *stream) ask(m *model) {
-	want := askedFor{s.unit, s.position, max(m.height, 20), m.snap.Lines}
+	want := askedFor{s.filter.String(), s.position, max(m.height, 20), m.snap.Lines}
 	if s.asking || want == s.asked {
 		return
 	}
 	s.asking, s.asked = true, want
-	q := api.LineQuery{Unit: want.unit, Count: want.count, Fold: true, Until: want.until}
+	q := api.LineQuery{Filter: want.filter, Count: want.count, Fold: true, Until: want.until}
 	if want.until.IsZero() {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
 	m.later(func(ctx context.Context) tea.Msg {
 		page, err := m.project.Lines(ctx, q)
-		return pageMsg{want, page, err}
+		return pageMsg{s, want, page, err}
 	})
 }
 
-// take shows a page that has come. The time cursor goes along with a stream that is
-// scrolled.
+// take shows a page that has come. The time cursor goes along with a stream that is moved.
 func (s *stream) take(m *model, msg pageMsg) {
 	s.asking = false
 	if msg.err != nil {
@@ -98,163 +113,104 @@ func (s *stream) take(m *model, msg pageMsg) {
 	s.problem, s.page, s.of = "", msg.page, msg.to
 	n := len(msg.page.Lines)
 	switch {
-	case s.unit != msg.to.unit || s.position != msg.to.position:
+	case s.filter.String() != msg.to.filter || s.position != msg.to.position:
 	case !s.until.IsZero():
 		s.stand(msg.page.End)
-	case s.tied && n == 0: // there is nothing before
-		s.scrollTo(m, msg.page.First, s.height)
-	case s.tied && s.move > 0 && msg.page.End >= msg.page.Total:
+	case s.tied && n == 0 && s.move < 0: // there is nothing before
+		s.moveTo(msg.page.First, s.height)
+	case s.tied && s.move > 0 && !s.stay && msg.page.End >= msg.page.Total:
 		m.backToNow()
 	case s.tied:
 		s.stand(msg.page.End)
-		s.tied, m.at = false, msg.page.Lines[n-1].At
+		if s.tied = false; n > 0 {
+			m.at = msg.page.Lines[n-1].At
+		}
 	}
 }
 
 // stand has the stream stay where it is shown.
 func (s *stream) stand(bottom int64) {
-	s.position = position{bottom: bottom}
+	s.position = position{bottom: bottom, stay: s.stay}
 	s.of.position, s.asked.position = s.position, s.position
 }
 
 // draw draws the last lines that fit into height rows.
-func (s *stream) draw(m *model, height int) []string {
+func (s *stream) draw(m *model, width, height int) []string {
 	s.height = height
-	if s.of.unit != s.unit {
-		return pad(nil, height, m.width)
+	if s.of.filter != s.filter.String() {
+		return pad(nil, height, width)
 	}
-	return pad(s.rows(m, s.page.Lines, height), height, m.width)
+	rows := s.draft(m, width, height)
+	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
+		rows = []string{m.palette.dim.Render("  there is no such output; backspace shows all again")}
+	}
+	return pad(rows, height, width)
 }
 
-// gutter is the width of the time and the unit's name before a line's text.
-func (s *stream) gutter(m *model) (clockWidth, nameWidth int) {
-	clockWidth, nameWidth = 9, m.columns().name
-	if m.width < 70 {
-		clockWidth = 0
+// lineAt returns the line that is drawn in a row of the stream.
+func (s *stream) lineAt(row int) (api.Line, bool) {
+	if row < 0 || row >= len(s.rows) || s.rows[row] >= len(s.shown) {
+		return api.Line{}, false
 	}
-	return
+	return s.shown[s.rows[row]], true
 }
 
-// rows draws entries from the last one up until the height is filled, then gives
-// each its time and name, said once for lines that share them.
-func (s *stream) rows(m *model, entries []api.Line, height int) []string {
-	clockWidth, nameWidth := s.gutter(m)
-	width := m.width - clockWidth - nameWidth - 3
-	used, first := 0, len(entries)
-	var texts [][]string
-	for first > 0 && used < height {
-		first--
-		e := entries[first]
-		t := []string{s.ownWords(m, e)}
-		if e.Stream == api.Output {
-			t = s.text(m, e, width)
-		}
-		used += len(t)
-		texts = append([][]string{t}, texts...)
-	}
-	var rows []string
-	var before api.Line
-	for i, e := range entries[first:] {
-		when, who := "", ""
-		if phrase.Clock(e.At) != phrase.Clock(before.At) {
-			when = phrase.Clock(e.At)
-		}
-		if e.Unit != before.Unit || before.Unit == "" {
-			who = e.Unit
-		}
-		before = e
-		for k, t := range texts[i] {
-			if k > 0 {
-				when, who = "", ""
-			}
-			row := " " + m.palette.faint.Render(fit(when, clockWidth))
-			if e.Unit != "" {
-				row += s.nameStyle(m, e).Render(fit(who, nameWidth)) + "  "
-			}
-			rows = append(rows, s.finish(m, e, row+t))
-		}
-	}
-	if over := len(rows) - height; over > 0 {
-		rows = rows[over:]
-	}
-	return rows
-}
-
-// old reports whether a line was written before the last save of the shown
-// moment, so that it steps back without the screen being cleared.
-func (s *stream) old(m *model, at time.Time) bool { return at.Before(m.snap.LastSave(m.shownTime())) }
-
-func (s *stream) nameStyle(m *model, e api.Line) lipgloss.Style {
-	if s.old(m, e.At) {
-		return m.palette.faint
-	}
-	return m.unitStyle(e.Unit)
-}
-
-// text is an entry's text in rows of at most width cells.
-func (s *stream) text(m *model, e api.Line, width int) []string {
-	text := strings.ReplaceAll(e.Text, "\t", "    ")
-	if e.Times > 1 {
-		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
-	}
-	style := m.palette.text
-	switch {
-	case s.old(m, e.At):
-		text, style = ansi.Strip(text), m.palette.dim
-	}
-	if !s.wrap {
-		return []string{style.Render(ansi.Truncate(text, width, "…")) + "\x1b[0m"}
-	}
-	rows := strings.Split(ansi.Hardwrap(text, max(width, 1), true), "\n")
-	for i := range rows {
-		rows[i] = style.Render(rows[i]) + "\x1b[0m"
-	}
-	return rows
-}
-
-// ownWords is what Omnivigil says itself, in the colour of its meaning.
-func (s *stream) ownWords(m *model, e api.Line) string {
-	words := m.palette.toneStyle(e.Tone)
-	if s.old(m, e.At) && e.Tone != api.ToneBroken {
-		words = m.palette.dim
-	}
-	if e.Unit == "" {
-		return words.Bold(true).Render(e.Text)
-	}
-	return m.palette.faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
-}
-
-// finish brings a row to the screen's width. What opens a run or concerns the
-// whole project goes on as a thin line and so divides the output.
-func (s *stream) finish(m *model, e api.Line, row string) string {
-	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
-		return fit(row, m.width)
-	}
-	row = ansi.Truncate(row, m.width-2, "…")
-	return row + m.palette.faint.Render(" "+strings.Repeat("╌", max(m.width-ansi.StringWidth(row)-2, 0))) + " "
-}
-
-// only shows the chosen unit's lines alone, or everybody's again.
-func (s *stream) only(m *model) {
+// use shows what a filter lets through, at the moment that is shown.
+func (s *stream) use(m *model, f query.Filter) {
 	at := m.shownTime()
-	if s.unit == m.overview.lanes.unit {
-		s.unit = ""
-	} else {
-		s.unit = m.overview.lanes.unit
-	}
-	if !s.following() {
+	if s.filter = f; !s.following() {
 		s.goTo(at)
 	}
 }
 
+// only shows the chosen unit's lines alone, or everybody's again.
+func (s *stream) only(m *model) {
+	unit := m.overview.lanes.unit
+	rest := s.filter.Without(query.Units)
+	for _, t := range s.filter {
+		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
+			s.use(m, rest)
+			return
+		}
+	}
+	s.use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
+}
+
+// lastSave shows only what the newest save has set off, or all again.
+func (s *stream) lastSave(m *model) {
+	if s.filter.Has(query.Ripple) {
+		s.use(m, s.filter.Without(query.Ripple))
+		return
+	}
+	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: query.Last}))
+}
+
+// level goes from all lines to those that say at least a warning, to errors, and back.
+func (s *stream) level(m *model) {
+	next := map[query.Level]query.Level{query.NoLevel: query.Warning, query.Warning: query.Error}
+	now := query.NoLevel
+	for _, t := range s.filter {
+		if t.Field == query.AtLeast {
+			now = t.Level
+		}
+	}
+	f := s.filter.Without(query.AtLeast)
+	if l := next[now]; l != query.NoLevel {
+		f = append(f, query.Term{Field: query.AtLeast, Level: l})
+	}
+	s.use(m, f)
+}
+
 // goTo shows what had been written up to that moment.
-func (s *stream) goTo(at time.Time) { s.position, s.tied = position{bottom: -1, until: at}, false }
+func (s *stream) goTo(at time.Time) {
+	s.position, s.tied = position{bottom: -1, until: at}, false
+}
 
 // pages scrolls by most of a screen and takes the time cursor along.
-func (s *stream) pages(m *model, by int) { s.scroll(m, by*max(s.height-2, 1)) }
+func (s *stream) pages(by int) { s.scroll(by * max(s.height-2, 1)) }
 
 // scroll moves by that many lines; past the newest it follows again.
-func (s *stream) scroll(m *model, by int) {
+func (s *stream) scroll(by int) {
 	bottom := s.bottom
 	switch {
 	case !s.until.IsZero(): // it will be known in a moment
@@ -264,12 +220,73 @@ func (s *stream) scroll(m *model, by int) {
 	case bottom < 0:
 		bottom = s.page.End
 	}
-	s.scrollTo(m, bottom, s.move+by)
+	s.moveTo(bottom, s.move+by)
 }
 
-// scrollTo moves to so many lines after the one of a number.
-func (s *stream) scrollTo(m *model, bottom int64, by int) {
+// moveTo moves to so many lines after the one of a number.
+func (s *stream) moveTo(bottom int64, by int) {
 	s.position, s.tied = position{bottom: bottom, move: by}, true
 }
 
-func (s *stream) first(m *model) { s.scrollTo(m, s.page.First, s.height) }
+func (s *stream) first() { s.moveTo(s.page.First, s.height) }
+
+// showLine moves so that a line is seen, with some of what came after it.
+func (s *stream) showLine(number int64) {
+	s.position, s.tied = position{bottom: number + 1, move: max(s.height/3, 1), stay: true}, true
+}
+
+// jumpMsg is the line that a move by meaning goes to.
+type jumpMsg struct {
+	of    *stream
+	line  api.Line
+	found bool
+	what  string
+	err   error
+}
+
+// jump goes to the next line of a kind before what is shown, or after it.
+func (s *stream) jump(m *model, e query.Event, by int) {
+	f := append(query.Filter{{Field: query.Events, Event: e}}, s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
+	q := api.LineQuery{Filter: f.String(), Count: 1, End: s.here(), From: -1}
+	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " + map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
+	if by > 0 {
+		q.End, q.From = 0, s.here()+1
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Lines(ctx, q)
+		msg := jumpMsg{of: s, what: what, err: err}
+		if len(page.Lines) > 0 {
+			msg.line, msg.found = page.Lines[0], true
+		}
+		return msg
+	})
+}
+
+// here is the line that one is at: that of a jump or match that is shown, or else the first.
+func (s *stream) here() int64 {
+	if slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == s.search.hit }) {
+		return s.search.hit
+	}
+	return s.top()
+}
+
+// top is the number of the first line that is shown.
+func (s *stream) top() int64 {
+	if len(s.shown) == 0 {
+		return s.page.End
+	}
+	return s.shown[0].Number
+}
+
+// arrive ends a jump.
+func (s *stream) arrive(m *model, msg jumpMsg) {
+	switch {
+	case msg.err != nil:
+		m.notice = msg.err.Error()
+	case !msg.found:
+		m.said = msg.what
+	default:
+		s.search.hit = msg.line.Number
+		s.showLine(msg.line.Number)
+	}
+}

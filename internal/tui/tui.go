@@ -95,10 +95,12 @@ type model struct {
 	palette *palette
 	styles  map[string]lipgloss.Style // of units
 	names   []string
-	notice  string    // what the person has to know of this face, until another key
-	pending []tea.Cmd // what is left to be asked of the project
-	cmds    []tea.Cmd // and of the terminal
-	lost    error     // why the project cannot be followed any more
+	notice  string         // what the person has to know of this face, until another key
+	said    string         // the same, of what went well
+	marks   map[int64]bool // lines that the person has marked
+	pending []tea.Cmd      // what is left to be asked of the project
+	cmds    []tea.Cmd      // and of the terminal
+	lost    error          // why the project cannot be followed any more
 
 	stack    []view
 	overview overview
@@ -107,7 +109,7 @@ type model struct {
 }
 
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
-	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview()}
+	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), marks: map[int64]bool{}}
 	m.stack = []view{&m.overview}
 	m.look(true)
 	m.meetUnits()
@@ -173,7 +175,11 @@ func (m *model) later(do func(context.Context) tea.Msg) {
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m.now = m.clock()
 	m.guarded(func() { m.handle(msg) })
-	m.guarded(func() { m.overview.stream.ask(m) })
+	m.guarded(func() {
+		for _, s := range m.overview.streams {
+			s.ask(m)
+		}
+	})
 	cmds := append(m.cmds, m.pending...)
 	m.cmds, m.pending = nil, nil
 	return m, tea.Batch(cmds...)
@@ -201,8 +207,12 @@ func (m *model) handle(msg tea.Msg) {
 	case endMsg:
 		m.lost = msg.err
 		m.cmds = append(m.cmds, tea.Quit)
-	case pageMsg:
+	case pageMsg, searchMsg, jumpMsg:
 		m.overview.update(m, msg)
+	case copyMsg:
+		m.copied(msg)
+	case savedMsg:
+		m.saved(msg)
 	default:
 		m.top().update(m, msg)
 	}
@@ -211,7 +221,7 @@ func (m *model) handle(msg tea.Msg) {
 // press does what a key stands for: in the top view, or else, unless that has all keys for
 // itself, in the overview below it.
 func (m *model) press(key tea.KeyPressMsg) {
-	m.notice = ""
+	m.notice, m.said = "", ""
 	v := m.top()
 	b := lookUp(m, v.name(), key.String())
 	if b == nil && !v.grabs(m) {
@@ -271,11 +281,14 @@ func (m *model) notices() []string {
 		text, _, _ := strings.Cut(m.notice, "\n")
 		all = append(all, m.palette.broken.Render("  "+text))
 	}
+	if m.said != "" {
+		all = append(all, m.palette.text.Render("  "+m.said))
+	}
 	if m.snap.Settings != "" {
 		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
 		all = append(all, m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"))
 	}
-	for _, problem := range []string{m.overview.stream.problem, m.snap.LogProblem} {
+	for _, problem := range []string{m.stream().problem, m.snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
 			all = append(all, m.palette.broken.Render("  "+text))
 		}

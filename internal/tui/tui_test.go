@@ -158,9 +158,11 @@ func (p *played) see() {
 func (m *model) settle(msg tea.Msg) {
 	m.now = m.clock()
 	m.handle(msg)
-	for range 10 {
+	for range 30 {
 		m.screen() // sizes are known only once it has been drawn
-		m.overview.stream.ask(m)
+		for _, s := range m.overview.streams {
+			s.ask(m)
+		}
 		pending := m.pending
 		m.pending = nil
 		if len(pending) == 0 {
@@ -501,10 +503,10 @@ func TestMouse(t *testing.T) {
 	m.keyed(".")
 	assert.True(t, m.atNow())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, m.overview.stream.following())
+	assert.False(t, m.stream().following())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, m.overview.stream.following(), "past the newest line it follows again")
+	assert.True(t, m.stream().following(), "past the newest line it follows again")
 }
 
 func BenchmarkScreen(b *testing.B) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"charm.land/bubbles/v2/textinput"
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/phrase"
@@ -62,8 +63,9 @@ func (m *model) title() string {
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (m *model) hintsView(width int) string {
-	if f, ok := m.top().(*find); ok {
-		return fit(" "+f.input.View()+m.hints(bindingsOf("find"), width), width)
+	if f, ok := m.top().(interface{ field() *textinput.Model }); ok {
+		state := m.fieldState()
+		return ends(" "+f.field().View()+"  "+m.hints(bindingsOf(m.top().name()), width), state, width)
 	}
 	if !m.isOpen("overview") && !m.isOpen("help") {
 		shown := bindingsOf(m.top().name())
@@ -73,8 +75,21 @@ func (m *model) hintsView(width int) string {
 		return fit(" "+m.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
-	state := ansi.Truncate(m.overview.stream.status(m), max(width/3, 12), "…")
+	state := ansi.Truncate(m.stream().status(m), max(width/3, 12), "…")
 	return ends(" "+m.hints(bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+}
+
+// fieldState says beside a field what comes of what is typed.
+func (m *model) fieldState() string {
+	switch f := m.top().(type) {
+	case *lookField:
+		return m.stream().search.status(m)
+	case *filterField:
+		if f.problem != "" {
+			return m.palette.broken.Render(f.problem) + " "
+		}
+	}
+	return ""
 }
 
 // hints tells what keys do, as many as have room. Help and quitting must be found on the

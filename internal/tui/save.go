@@ -1,0 +1,65 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/export"
+	"omnivigil/internal/phrase"
+)
+
+// saveField is the field in which one types into which file the stream is written.
+type saveField struct{ input textinput.Model }
+
+func (m *model) saveOutput() {
+	name := "output-" + m.now.Format("150405") + ".txt"
+	m.open(&saveField{m.field("write what is shown to  ", ".txt, .jsonl or .html", name)})
+}
+
+func (*saveField) name() string { return "write" }
+
+func (*saveField) grabs(*model) bool { return true }
+
+func (*saveField) draw(m *model, width, height int) []string {
+	return m.overview.draw(m, width, height)
+}
+
+func (f *saveField) field() *textinput.Model { return &f.input }
+
+func (f *saveField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
+
+// savedMsg says that the stream was written.
+type savedMsg struct {
+	file  string
+	lines int
+	err   error
+}
+
+// save writes the stream: all that its filter lets through, as far as the log goes.
+func (m *model) save() {
+	file := m.top().(*saveField).input.Value()
+	m.close()
+	if file == "" {
+		return
+	}
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(m.snap.Project.Root, file)
+	}
+	filter, snap := m.stream().filter.String(), m.snap
+	m.later(func(ctx context.Context) tea.Msg {
+		n, err := export.StreamFile(ctx, m.project, snap, filter, export.FormatOf(file), file)
+		return savedMsg{file, n, err}
+	})
+}
+
+func (m *model) saved(msg savedMsg) {
+	if msg.err != nil {
+		m.notice = fmt.Sprintf("the output was not written: %v", msg.err)
+		return
+	}
+	m.said = phrase.Count(msg.lines, "line") + " written to " + msg.file
+}
