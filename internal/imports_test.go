@@ -44,7 +44,7 @@ var allowed = map[string]string{
 	"reuse":      "plan regular watch",
 	"regular":    "",
 	"rehearse":   "engine plan",
-	"lines":      "api logbook query structured",
+	"lines":      "api logbook query structured traces",
 	"query":      "",
 	"session":    "api browse concern engine lines logbook mask passes phrase plan ready recording reuse setup spawn trust usage visible watch",
 	"setup":      "plan regular watch",

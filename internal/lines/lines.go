@@ -167,7 +167,7 @@ func (p *pager) move(end int64, by int) (int64, error) {
 
 // find returns lines that the filter lets through.
 func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
-	s := scan{view: p.view, terms: p.terms, back: back, from: from}
+	s := scan{view: p.view, terms: p.terms, back: back, from: from, whole: !p.terms.all()}
 	var found []logbook.Line
 	err := s.run(p.ctx, func(l logbook.Line) bool {
 		found = append(found, l)

@@ -99,6 +99,33 @@ func TestLines(t *testing.T) {
 	}
 }
 
+// TestTracesHoldTogether has traces of two units whose lines come in turn.
+func TestTracesHoldTogether(t *testing.T) {
+	b := bookOf(t)
+	a := strings.Split("up\nError: no tide\n    at berth (/app.js:10:11)\n    at main (/app.js:4:1)\nhealth: fine", "\n")
+	c := strings.Split("panic: ebb\n\ngoroutine 1 [running]:\nmain.main()\n\t/main.go:8 +0x1d", "\n")
+	for i := range a {
+		b.Append(logbook.Entry{Unit: "a", Run: 1}, a[i])
+		b.Append(logbook.Entry{Unit: "c", Run: 1}, c[i])
+	}
+	for filter, want := range map[string][]string{
+		"app.js:10":   a[1:4],
+		"/^Error/":    a[1:4],
+		"ebb":         c,
+		"goroutine":   c,
+		"level=error": {c[0], a[1], c[1], a[2], c[2], a[3], c[3], c[4]},
+		"!berth":      {a[0], c[0], c[1], c[2], c[3], a[4], c[4]},
+		"!main.main":  {a[0], a[1], a[2], a[3], a[4]},
+		"health":      a[4:],
+	} {
+		for _, q := range []api.LineQuery{{Filter: filter}, {Filter: filter, Last: true}} {
+			page, err := Log{Source: b}.Lines(t.Context(), q)
+			require.NoError(t, err)
+			assert.Equal(t, want, said(page.Lines), filter)
+		}
+	}
+}
+
 // TestSearchIsGrep compares what a search finds, forwards and back, with what the standard
 // library finds in the same lines one by one.
 func TestSearchIsGrep(t *testing.T) {

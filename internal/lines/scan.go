@@ -7,8 +7,6 @@ import (
 	"sort"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/query"
 	"omnivigil/internal/structured"
@@ -69,23 +67,35 @@ var events = [...]query.Event{logbook.Output: "", logbook.Opens: query.Start, lo
 // all reports whether every line of a wanted source is let through.
 func (t *terms) all() bool { return len(t.texts) == 0 && len(t.levels) == 0 }
 
-// meets reports whether a line's text is let through.
-func (t *terms) meets(text []byte) bool {
+// meets reports whether a line is let through.
+func (t *terms) meets(e *logbook.Entry, text []byte) bool {
 	if t.all() {
 		return true
 	}
-	if bytes.IndexByte(text, 0x1b) >= 0 {
-		text = []byte(ansi.Strip(string(text)))
-	}
+	text = visibleOf(text)
 	for _, p := range t.texts {
 		if p.Match(text) == p.not {
 			return false
 		}
 	}
-	if len(t.levels) == 0 {
-		return true
+	return len(t.levels) == 0 || t.meetsLevel(levelOf(e, text))
+}
+
+// levelOf returns how serious a line is. What Omnivigil says has its own words for that.
+func levelOf(e *logbook.Entry, text []byte) query.Level {
+	if e.Stream == logbook.Output {
+		return structured.LevelOf(string(text))
 	}
-	level := structured.LevelOf(string(text))
+	switch e.Tone {
+	case logbook.Broken:
+		return query.Error
+	case logbook.Stale:
+		return query.Warning
+	}
+	return query.Info
+}
+
+func (t *terms) meetsLevel(level query.Level) bool {
 	return !slices.ContainsFunc(t.levels, func(l query.Term) bool {
 		return level == query.NoLevel || (level >= l.Level) == l.Not
 	})
@@ -98,6 +108,7 @@ type scan struct {
 	*terms
 	from     int64
 	back     bool
+	whole    bool                   // stack traces are let through as a whole, or not at all
 	searched func(lines int64) bool // is told of each chunk; false ends the scan
 }
 
@@ -136,7 +147,7 @@ func (s *scan) each(ctx context.Context, visit func(b *logbook.Batch, number int
 // chunk visits the lines of one chunk.
 func (s *scan) chunk(c *logbook.Chunk, from int64, visit func(b *logbook.Batch, number int64, text []byte) bool) bool {
 	take := func(b *logbook.Batch, number int64, text []byte) bool {
-		if s.back && number > from || !s.back && number < from || !s.meets(text) {
+		if s.back && number > from || !s.back && number < from || !s.whole && !s.meets(b.Entry, text) {
 			return true
 		}
 		return visit(b, number, text)
@@ -148,7 +159,10 @@ func (s *scan) chunk(c *logbook.Chunk, from int64, visit func(b *logbook.Batch, 
 }
 
 func (s *scan) forwards(c *logbook.Chunk, take func(b *logbook.Batch, number int64, text []byte) bool) bool {
-	if s.likely != nil && bytes.IndexByte(c.Text, 0x1b) < 0 {
+	switch {
+	case s.whole:
+		return s.blocks(c, take)
+	case s.likely != nil && bytes.IndexByte(c.Text, 0x1b) < 0:
 		return s.candidates(c, take)
 	}
 	for i := range c.Batches {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -101,7 +102,7 @@ func parseLogfmt(text string) (Line, bool) {
 	}
 	var fields []Field
 	for in.ScanKeyval() {
-		if in.Value() == nil { // a word alone: this is prose
+		if in.Value() == nil && !strings.Contains(text, string(in.Key())+"=") { // a word alone: this is prose
 			return Line{}, false
 		}
 		fields = append(fields, Field{string(in.Key()), string(in.Value())})
@@ -151,24 +152,40 @@ func levelOf(value string) query.Level {
 	return query.LevelOf(value)
 }
 
-// Clock is the line's time of day, where it has a time in one of the common forms, else
-// what it has.
-func (l Line) Clock() string {
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999Z0700", "2006-01-02 15:04:05.999"} {
-		if t, err := time.Parse(form, l.At); err == nil {
-			return t.Format("15:04:05.000")
+// Time is the line's time, if it is in one of the common forms: of RFC 3339 and ISO 8601, or as
+// seconds, milliseconds or more since 1970.
+func (l Line) Time() (time.Time, bool) {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999Z0700", "2006-01-02T15:04:05.999", "2006-01-02 15:04:05.999"} {
+		if t, err := time.ParseInLocation(form, l.At, time.Local); err == nil {
+			return t, true
 		}
 	}
-	return l.At
+	n, err := strconv.ParseFloat(l.At, 64)
+	if err != nil || n < 1e9 {
+		return time.Time{}, false
+	}
+	for _, unit := range []float64{1, 1e3, 1e6, 1e9} {
+		if seconds := n / unit; seconds < 1e10 {
+			return time.Unix(0, int64(seconds*1e9)), true
+		}
+	}
+	return time.Time{}, false
 }
 
 // beginsWith is how plain lines say their level: first of all, or after a time or a name.
 var beginsWith = regexp.MustCompile(`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`)
 
+// saysError is how the runtimes of the common languages begin to say what went wrong: an
+// error's or exception's name, Go's panic.
+var saysError = regexp.MustCompile(`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )|^\S+:\d+:in .*\(\w*Error\)$`)
+
 // LevelOf returns the level of a line, structured or not, NoLevel if it says none.
 func LevelOf(text string) query.Level {
 	if l, is := Parse(text); is {
 		return l.Level
+	}
+	if saysError.MatchString(text[:min(len(text), 200)]) {
+		return query.Error
 	}
 	if m := beginsWith.FindStringSubmatch(text[:min(len(text), 200)]); m != nil {
 		return query.LevelOf(m[1])

@@ -18,11 +18,11 @@ type Reader struct {
 type kind int
 
 const (
-	none   kind = iota
-	frames      // lines that are frames by themselves
-	inGo        // what Go's runtime writes after a panic (runtime/panic.go, traceback.go)
-	inNode      // what Node writes before an error: the place and the line of source
-	inPython    // a traceback (traceback.format_exception)
+	none     kind = iota
+	frames        // lines that are frames by themselves
+	inGo          // what Go's runtime writes after a panic (runtime/panic.go, traceback.go)
+	inNode        // what Node writes before an error: the place and the line of source
+	inPython      // a traceback (traceback.format_exception)
 )
 
 var (
@@ -43,9 +43,15 @@ var (
 // nodeHead is how many lines Node writes at most before the frames.
 const nodeHead = 8
 
+// begins has the first letters of all lines that begin a trace or are frames.
+const begins = " \t^pfrgSCTn/\\ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+
 // Continues reports whether a line's visible text belongs to the same trace as the line before.
 // The line after which a trace turns out to begin belongs to it, too: it says what went wrong.
 func (r *Reader) Continues(text string) bool {
+	if r.in == none && (text == "" || strings.IndexByte(begins, text[0]) < 0) {
+		return false // as nearly all lines
+	}
 	switch r.in {
 	case inGo:
 		if inGoTrace.MatchString(text) {

@@ -145,7 +145,7 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	text := stops(e.Text)
 	if u := m.snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
 		if l, is := structured.Parse(ansi.Strip(e.Text)); is {
-			text = m.structured(l)
+			text = m.structured(l, e.At, width)
 		}
 	}
 	if e.Times > 1 {
@@ -186,14 +186,21 @@ func stops(text string) string {
 	return b.String()
 }
 
-// messageWidth is how wide a structured line's message is at least, so that fields line up.
+// messageWidth is how wide a structured line's message is at least, where a third of the width
+// is not less, so that fields line up.
 const messageWidth = 32
 
-// structured is a structured line: time, level, message, fields.
-func (m *model) structured(l structured.Line) string {
+// structured is a structured line: level, message, fields, and before them its time, where
+// that is not just when the line was written, which stands at the left.
+func (m *model) structured(l structured.Line, written time.Time, width int) string {
+	const justThen = 2 * time.Second
 	var b strings.Builder
-	if clock := l.Clock(); clock != "" {
-		b.WriteString(m.palette.faint.Render(fit(clock, max(12, ansi.StringWidth(clock)))) + " ")
+	if at, is := l.Time(); l.At != "" && (!is || at.Sub(written).Abs() > justThen) {
+		text := l.At
+		if is {
+			text = at.Local().Format("2006-01-02 15:04:05.000")
+		}
+		b.WriteString(m.palette.faint.Render(text) + " ")
 	}
 	level := fit(l.Level.String(), 7)
 	message := l.Message
@@ -206,7 +213,7 @@ func (m *model) structured(l structured.Line) string {
 		level = m.palette.dim.Render(level)
 	}
 	if len(l.Fields) > 0 {
-		message = message + strings.Repeat(" ", max(messageWidth-ansi.StringWidth(message), 0))
+		message = message + strings.Repeat(" ", max(min(messageWidth, width/3)-ansi.StringWidth(message), 0))
 	}
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {

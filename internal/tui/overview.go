@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/query"
@@ -73,8 +74,9 @@ func (o *overview) rule(m *model, which, width int) string {
 	if which == o.focus {
 		style = m.palette.bright
 	}
-	title := " " + style.Render(o.streams[which].title()) + " "
-	return fit(m.palette.faint.Render("─")+title+m.palette.faint.Render(strings.Repeat("─", width)), width-1) + m.palette.faint.Render("─")
+	title := ansi.Truncate(o.streams[which].title(), max(width-6, 1), "…")
+	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
+	return fit(m.palette.faint.Render("─")+" "+style.Render(title)+" "+m.palette.faint.Render(rest), width)
 }
 
 // title is what the rule under the lanes says of the streams.
