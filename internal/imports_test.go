@@ -18,7 +18,7 @@ import (
 // faces.
 var allowed = map[string]string{
 	"api":        "phrase",
-	"ask":        "api exit home lines phrase plain plan visible",
+	"ask":        "api exit export home lines phrase plain plan query visible",
 	"browse":     "",
 	"capture":    "",
 	"cli":        "api ask concern demo exit guard home mask mcp nearest phrase plain plan recording simulate spawn supervise trust tui visible",

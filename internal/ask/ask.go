@@ -33,7 +33,7 @@ type Settings interface {
 
 // Commands returns the commands.
 func Commands(of Settings) []*cobra.Command {
-	return append(requestCommands(of), statusCommand(of), logsCommand(of), ripplesCommand(of), waitCommand(of))
+	return append(requestCommands(of), statusCommand(of), logsCommand(of), ripplesCommand(of), waitCommand(of), exportCommand(of))
 }
 
 // asking is what such a command has in common with the others.

@@ -3,46 +3,165 @@ package ask
 import (
 	"context"
 	"fmt"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/exit"
+	"omnivigil/internal/home"
+	"omnivigil/internal/lines"
 	"omnivigil/internal/plain"
+	"omnivigil/internal/query"
 )
 
+// logs is the command of that name.
+type logs struct {
+	asking
+	query    api.LineQuery
+	filter   []string
+	since    string
+	session  string
+	follow   bool
+	sessions bool
+	total    bool // how many lines, in place of them
+}
+
 func logsCommand(of Settings) *cobra.Command {
-	a := &asking{of: of}
-	var follow bool
-	var count int
-	var since string
-	c := a.flag(&cobra.Command{
-		Use:               "logs [UNIT]",
-		Short:             "Print the output of the running project, or of one unit",
+	l := &logs{asking: asking{of: of}}
+	c := l.flag(&cobra.Command{
+		Use:   "logs [UNIT] [--only WORDS]",
+		Short: "Print the output of the project, or of one unit, or search in it",
+		Long: `Print the output of the running project, or of one unit; with --session that of an
+earlier session.
+
+--only says which lines, the same words as on the full screen: text, "text with spaces",
+/an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the newest save has set
+off), level=error, warning, info or debug, event=start, end, failure or note; ! before one of
+them is its opposite. Stack traces are printed whole.`,
+		Example: `  omnivigil logs berths -f
+  omnivigil logs --only 'level=warning !health' --since 10m
+  omnivigil logs --only '/time(d )?out/ ripple=last' --count
+  omnivigil logs --session last --only event=failure`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: CompleteUnits(of),
-		RunE: func(_ *cobra.Command, units []string) error {
-			q := api.LineQuery{Count: min(count, api.MostLines), Last: true}
-			if len(units) > 0 {
-				q.Unit = units[0]
-			}
-			if since != "" {
-				at, err := moment(since, time.Now())
-				if err != nil {
-					return exit.Refuse("omnivigil: --since: %v", err)
-				}
-				q.Last, q.Since, q.Count = false, at, api.MostLines
-			}
-			return a.on(func(ctx context.Context, p *api.Client) error { return a.lines(ctx, p, q, follow) })
-		},
+		RunE:              func(_ *cobra.Command, units []string) error { return l.run(units) },
 	})
 	// Here -f is what it is for every command of that name, so --file has no short form.
 	of.Flag(c)
-	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what is written from now on, until the project ends")
-	c.Flags().IntVarP(&count, "lines", "n", api.DefaultLines, "how many of the last lines")
-	c.Flags().StringVar(&since, "since", "", "all since then: a length of time such as 10m, or a time of day such as 14:05")
+	c.Flags().BoolVarP(&l.follow, "follow", "f", false, "go on with what is written from now on, until the project ends")
+	c.Flags().IntVarP(&l.query.Count, "lines", "n", api.DefaultLines, "how many of the last lines")
+	c.Flags().StringVar(&l.since, "since", "", "all since then: a length of time such as 10m, or a time of day such as 14:05")
+	c.Flags().StringArrayVar(&l.filter, "only", nil, "only lines with these words")
+	c.Flags().BoolVar(&l.total, "count", false, "print how many lines there are, in place of them")
+	c.Flags().StringVar(&l.session, "session", "", "of an earlier session: a name from --sessions, or last")
+	c.Flags().BoolVar(&l.sessions, "sessions", false, "print which sessions have a log")
 	return c
+}
+
+func (l *logs) run(units []string) error {
+	l.query.Filter, l.query.Last = strings.Join(l.filter, " "), true
+	l.query.Count = min(l.query.Count, api.MostLines)
+	if _, err := query.Parse(l.query.Filter); err != nil {
+		return exit.Refuse("omnivigil: --only: %v", err)
+	}
+	if len(units) > 0 {
+		l.query.Unit = units[0]
+	}
+	if l.since != "" {
+		at, err := moment(l.since, time.Now())
+		if err != nil {
+			return exit.Refuse("omnivigil: --since: %v", err)
+		}
+		l.query.Last, l.query.Since, l.query.Count = false, at, api.MostLines
+	}
+	if l.total {
+		l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Since: l.query.Since, Count: api.MostLines}
+	}
+	switch {
+	case l.sessions || l.session != "":
+		return l.past()
+	default:
+		return l.on(func(ctx context.Context, p *api.Client) error { return l.running(ctx, p) })
+	}
+}
+
+// past prints what earlier sessions have left.
+func (l *logs) past() error {
+	file, err := l.of.Find()
+	if err != nil {
+		return err
+	}
+	found := lines.Sessions(home.Logs(file))
+	if l.sessions {
+		for _, s := range found {
+			fmt.Println(filepath.Base(s))
+		}
+		return nil
+	}
+	for _, s := range found {
+		if l.session == "last" || filepath.Base(s) == l.session {
+			return l.print(context.Background(), lines.Past(s), plain.Format{Colour: Colours()})
+		}
+	}
+	return exit.Refuse("omnivigil: there is no session %s with a log. omnivigil logs --sessions tells which there are.", l.session)
+}
+
+// running prints what the running project has written.
+func (l *logs) running(ctx context.Context, p *api.Client) error {
+	snap, err := p.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	if l.query.Unit != "" && snap.Unit(l.query.Unit) == nil {
+		return api.Refuse("there is no unit %s", l.query.Unit)
+	}
+	format := plain.For(snap, Colours())
+	if l.follow {
+		return api.FollowLines(ctx, p, l.query, func(all []api.Line) error { return l.show(format, all) })
+	}
+	return l.print(ctx, p, format)
+}
+
+// print prints all that is asked for.
+func (l *logs) print(ctx context.Context, log api.Log, format plain.Format) error {
+	total := 0
+	for q := l.query; ; {
+		page, err := log.Lines(ctx, q)
+		if err != nil {
+			return err
+		}
+		if total += len(page.Lines); !l.total {
+			if err := l.show(format, page.Lines); err != nil {
+				return err
+			}
+		}
+		if len(page.Lines) == 0 || q.Last {
+			break
+		}
+		q.Since, q.From = time.Time{}, page.End
+	}
+	if l.total {
+		fmt.Println(total)
+	}
+	return nil
+}
+
+func (l *logs) show(format plain.Format, all []api.Line) error {
+	for _, line := range all {
+		var err error
+		if l.asJSON {
+			err = PrintJSON(line)
+		} else {
+			_, err = fmt.Println(format.Line(line))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // moment reads a length of time before now, or a time of day, or a whole date.
@@ -59,43 +178,4 @@ func moment(text string, now time.Time) (time.Time, error) {
 		return t, nil
 	}
 	return time.Time{}, fmt.Errorf("%q is neither a length of time such as 10m nor a time such as 14:05", text)
-}
-
-// lines prints lines, and goes on with those that come.
-func (a *asking) lines(ctx context.Context, p *api.Client, q api.LineQuery, follow bool) error {
-	snap, err := p.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	if q.Unit != "" && snap.Unit(q.Unit) == nil {
-		return api.Refuse("there is no unit %s", q.Unit)
-	}
-	format := plain.For(snap, Colours())
-	show := func(lines []api.Line) error {
-		for _, l := range lines {
-			var err error
-			if a.asJSON {
-				err = PrintJSON(l)
-			} else {
-				_, err = fmt.Println(format.Line(l))
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if follow {
-		return api.FollowLines(ctx, p, q, show)
-	}
-	for {
-		page, err := p.Lines(ctx, q)
-		if err != nil || len(page.Lines) == 0 {
-			return err
-		}
-		if err := show(page.Lines); err != nil || q.Last {
-			return err
-		}
-		q.Since, q.From = time.Time{}, page.End
-	}
 }

@@ -2,6 +2,8 @@
 package home
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 
@@ -12,6 +14,13 @@ import (
 
 // State is the folder of what has to be remembered: logs, answers, results.
 func State() string { return filepath.Join(xdg.StateHome, "omnivigil") }
+
+// Logs is the folder in which the sessions of the project with that settings file have their
+// logs, each in a folder that is named by when it began.
+func Logs(file string) string {
+	sum := sha256.Sum256([]byte(file))
+	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+hex.EncodeToString(sum[:4]))
+}
 
 // Place returns where the project with that settings file meets its faces.
 func Place(file string) (api.Place, error) {

@@ -1,9 +1,10 @@
 package plan
 
 import (
-	"omnivigil/internal/capture"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/capture"
 )
 
 // With returns the command with each {name} replaced by what was captured. In a

@@ -3,13 +3,14 @@ package plan
 import (
 	"bytes"
 	"fmt"
-	"omnivigil/internal/regular"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/regular"
 )
 
 // Ignore adds patterns to what a unit ignores, in the settings file itself. All

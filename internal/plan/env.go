@@ -5,13 +5,14 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
-	"omnivigil/internal/nearest"
-	"omnivigil/internal/regular"
 	"path"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
+
+	"omnivigil/internal/nearest"
+	"omnivigil/internal/regular"
 
 	"github.com/joho/godotenv"
 )

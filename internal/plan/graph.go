@@ -2,10 +2,11 @@ package plan
 
 import (
 	"fmt"
-	"omnivigil/internal/nearest"
 	"slices"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/nearest"
 )
 
 func (p *Plan) unitNames() []string {

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"net/url"
-	"omnivigil/internal/nearest"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -11,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"omnivigil/internal/nearest"
 
 	"github.com/bmatcuk/doublestar/v4"
 )

@@ -2,10 +2,11 @@ package plan
 
 import (
 	"fmt"
-	"omnivigil/internal/visible"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"omnivigil/internal/visible"
 )
 
 // Problem is one thing wrong with a settings file, with its place.

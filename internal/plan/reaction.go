@@ -1,12 +1,13 @@
 package plan
 
 import (
-	"omnivigil/internal/capture"
-	"omnivigil/internal/nearest"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/capture"
+	"omnivigil/internal/nearest"
 )
 
 // readReactions reads [[service.NAME.reaction]] tables, or a list of tables.

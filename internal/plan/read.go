@@ -2,8 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"omnivigil/internal/nearest"
-	"omnivigil/internal/regular"
 	"os"
 	"path"
 	"path/filepath"
@@ -12,6 +10,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/nearest"
+	"omnivigil/internal/regular"
 )
 
 // Read reads and validates the settings file at path. Where the file itself is

@@ -8,8 +8,6 @@
 package session
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"net/netip"
@@ -576,17 +574,4 @@ func environment(u *plan.Unit, run int) []string {
 		env = append(env, v.Name+"="+v.Value)
 	}
 	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
-}
-
-// LogFolder names a folder for a new session's log below the state folder, in one that is the
-// project's alone.
-func LogFolder(state string, p *plan.Plan, now time.Time) string {
-	return filepath.Join(LogsOf(state, p.File), now.Format(logbook.SessionForm))
-}
-
-// LogsOf returns the folder in which the sessions of the project with that settings file have
-// their logs, each in a folder that is named by when it began.
-func LogsOf(state, file string) string {
-	sum := sha256.Sum256([]byte(file))
-	return filepath.Join(state, "logs", filepath.Base(filepath.Dir(file))+"-"+hex.EncodeToString(sum[:4]))
 }

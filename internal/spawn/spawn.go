@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"omnivigil/internal/nearest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +19,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"omnivigil/internal/nearest"
 )
 
 // Spec is what to run.

@@ -160,7 +160,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &running{logs: session.LogFolder(home.State(), p, time.Now())}
+	r := &running{logs: filepath.Join(home.Logs(p.File), time.Now().Format(logbook.SessionForm))}
 	config := session.Config{Plan: p, Units: o.Units, Logs: r.logs, State: home.State(), Background: o.Background, Warden: self.Warden}
 	if o.Record != "" {
 		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {

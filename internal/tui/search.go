@@ -150,6 +150,7 @@ func (s *stream) hear(m *model, msg searchMsg) {
 	case len(msg.found.Lines) > 0:
 		s.search.hit = msg.found.Lines[0].Number
 		s.showLine(s.search.hit)
+	case msg.found.Done && msg.again && msg.found.Matches > 0: // it has been heard
 	case msg.found.Done && msg.again && msg.back:
 		m.said = "there is no match before this one"
 	case msg.found.Done && msg.again:

@@ -99,7 +99,7 @@ func (m *model) hints(of []*binding, room int) string {
 	taken := map[string]bool{}
 	for _, must := range []bool{true, false} {
 		for i, b := range of {
-			if b.hint == "" || must != (b.hint == "help" || b.hint == "quit") || b.when != nil && !b.when(m) || taken[b.keys[0]] {
+			if b.hint == "" || must != (b.hint == "help" || b.hint == "quit" || b.hint == "back") || b.when != nil && !b.when(m) || taken[b.keys[0]] {
 				continue
 			}
 			part := m.palette.text.Render(pairedKey(b)) + " " + m.palette.dim.Render(b.hint) + "   "

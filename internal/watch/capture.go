@@ -1,9 +1,10 @@
 package watch
 
 import (
-	"omnivigil/internal/capture"
 	"regexp"
 	"strings"
+
+	"omnivigil/internal/capture"
 )
 
 // withoutCaptures returns the plain glob that matches what the pattern matches.

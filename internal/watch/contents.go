@@ -3,9 +3,10 @@ package watch
 import (
 	"hash/maphash"
 	"io"
-	"omnivigil/internal/regular"
 	"path/filepath"
 	"time"
+
+	"omnivigil/internal/regular"
 )
 
 // contents remembers what files held when interests that want to hear only of

@@ -3,11 +3,12 @@ package watch
 import (
 	"bytes"
 	"fmt"
-	"omnivigil/internal/regular"
 	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"omnivigil/internal/regular"
 )
 
 // Version control's ignore files are read as gitignore(5) describes them: the last

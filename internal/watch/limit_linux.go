@@ -2,10 +2,11 @@ package watch
 
 import (
 	"fmt"
-	"omnivigil/internal/phrase"
 	"os"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/phrase"
 )
 
 // limitWords says that folders have no watch, and how to get more.

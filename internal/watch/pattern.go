@@ -1,10 +1,11 @@
 package watch
 
 import (
-	"omnivigil/internal/capture"
 	"path"
 	"regexp"
 	"strings"
+
+	"omnivigil/internal/capture"
 
 	"github.com/bmatcuk/doublestar/v4"
 )

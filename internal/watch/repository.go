@@ -2,7 +2,6 @@ package watch
 
 import (
 	"bytes"
-	"omnivigil/internal/regular"
 	"os"
 	"os/exec"
 	"path"
@@ -10,6 +9,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"omnivigil/internal/regular"
 
 	"github.com/adrg/xdg"
 )

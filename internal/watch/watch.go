@@ -12,11 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"omnivigil/internal/phrase"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
 
 // Watcher watches a tree for some interests. Its methods may be called from any
