@@ -18,7 +18,7 @@ import (
 )
 
 // Version is the version of the contract. Faces of another one are refused.
-const Version = 1
+const Version = 2
 
 // Project is one that runs. Its methods may be called from any goroutine. They block until
 // they are answered or the context is done.

@@ -170,20 +170,20 @@ func TestBadRequests(t *testing.T) {
 		status                     int
 		says                       string
 	}{
-		{"GET", "/v2/snapshot", "", "", 404, "there is no GET /v2/snapshot in version 1"},
-		{"DELETE", "/v1/snapshot", "", "", 404, "there is no DELETE"},
-		{"POST", "/v1/requests", "restart", "", 400, "a request must be JSON"},
-		{"POST", "/v1/requests", `{"action":"stop","unit":"a"}`, "", 400, "unknown field"},
-		{"POST", "/v1/requests", `{"action":"` + strings.Repeat("x", mostBody) + `"}`, "", 400, "too large"},
-		{"GET", "/v1/lines?count=many", "", "", 400, `count must be a whole number, not "many"`},
-		{"GET", "/v1/lines?count=100000", "", "", 400, "count must be at most 5000"},
-		{"GET", "/v1/lines?until=noon", "", "", 400, "until must be a time such as"},
-		{"GET", "/v1/lines?last=yes", "", "", 400, "last must be true or false"},
-		{"GET", "/v1/lines/follow?from=-1", "", "", 400, "from must be a whole number"},
-		{"GET", "/v1/wait?timeout=soon", "", "", 400, "timeout must be a number of seconds"},
-		{"GET", "/v1/facts?since=x", "", "", 400, "since must be a whole number"},
-		{"GET", "/v1/facts", "", "20290101.1.17", 200, "event: gap"},
-		{"GET", "/v1/facts", "", "20300504.1.3", 200, ""},
+		{"GET", "/v1/snapshot", "", "", 404, "there is no GET /v1/snapshot in version 2"},
+		{"DELETE", "/v2/snapshot", "", "", 404, "there is no DELETE"},
+		{"POST", "/v2/requests", "restart", "", 400, "a request must be JSON"},
+		{"POST", "/v2/requests", `{"action":"stop","unit":"a"}`, "", 400, "unknown field"},
+		{"POST", "/v2/requests", `{"action":"` + strings.Repeat("x", mostBody) + `"}`, "", 400, "too large"},
+		{"GET", "/v2/lines?count=many", "", "", 400, `count must be a whole number, not "many"`},
+		{"GET", "/v2/lines?count=100000", "", "", 400, "count must be at most 5000"},
+		{"GET", "/v2/lines?until=noon", "", "", 400, "until must be a time such as"},
+		{"GET", "/v2/lines?last=yes", "", "", 400, "last must be true or false"},
+		{"GET", "/v2/lines/follow?from=-1", "", "", 400, "from must be a whole number"},
+		{"GET", "/v2/wait?timeout=soon", "", "", 400, "timeout must be a number of seconds"},
+		{"GET", "/v2/facts?since=x", "", "", 400, "since must be a whole number"},
+		{"GET", "/v2/facts", "", "20290101.1.17", 200, "event: gap"},
+		{"GET", "/v2/facts", "", "20300504.1.3", 200, ""},
 	} {
 		r := httptest.NewRequest(test.method, test.path, strings.NewReader(test.body))
 		if test.header != "" {
@@ -210,7 +210,7 @@ func TestOtherVersion(t *testing.T) {
 	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) }))
 	defer l.Close()
 	_, err = Connect(t.Context(), Place{Socket: folder + "/s"})
-	assert.ErrorContains(t, err, "another version of omnivigil: it speaks version 99 of the socket, this one 1")
+	assert.ErrorContains(t, err, "another version of omnivigil: it speaks version 99 of the socket, this one 2")
 }
 
 // TestPlaces are short enough for a socket, the same by every path to the settings, and
@@ -236,10 +236,10 @@ func TestPlaces(t *testing.T) {
 }
 
 func FuzzServer(f *testing.F) {
-	f.Add("GET", "/v1/lines?unit=a&from=1&since=2030-05-04T12:04:31Z", "", "")
-	f.Add("POST", "/v1/requests", `{"action":"restart","units":["a"]}`, "")
-	f.Add("GET", "/v1/facts", "", "20300504.1.3")
-	f.Add("GET", "/v1/wait?timeout=1e308&unit=", "", "")
+	f.Add("GET", "/v2/lines?unit=a&from=1&since=2030-05-04T12:04:31Z", "", "")
+	f.Add("POST", "/v2/requests", `{"action":"restart","units":["a"]}`, "")
+	f.Add("GET", "/v2/facts", "", "20300504.1.3")
+	f.Add("GET", "/v2/wait?timeout=1e308&unit=", "", "")
 	s := NewServer(&still{snaps: []*Snapshot{{}}}, "20300504.1")
 	f.Fuzz(func(t *testing.T, method, path, body, id string) {
 		r, err := http.NewRequest(method, "http://omnivigil/", strings.NewReader(body))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -89,9 +90,12 @@ func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 	if !errors.Is(err, api.ErrNotRunning) {
 		return nil, nil, exit.With(exit.Failed, err)
 	}
+	if file, err = filepath.Abs(file); err != nil {
+		return nil, nil, exit.With(exit.Failed, err)
+	}
 	found := lines.Sessions(home.Logs(file))
 	if len(found) == 0 {
 		return nil, nil, exit.Refuse("omnivigil: the project of %s does not run, and has left no log.", file)
 	}
-	return lines.Past(found[0]), &api.Snapshot{Project: api.About{Name: "omnivigil", Root: file}}, nil
+	return lines.Past(found[0]), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
 }

@@ -18,6 +18,12 @@ func State() string { return filepath.Join(xdg.StateHome, "omnivigil") }
 // Logs is the folder in which the sessions of the project with that settings file have their
 // logs, each in a folder that is named by when it began.
 func Logs(file string) string {
+	if abs, err := filepath.Abs(file); err == nil {
+		file = abs
+	}
+	if real, err := filepath.EvalSymlinks(file); err == nil {
+		file = real
+	}
 	sum := sha256.Sum256([]byte(file))
 	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+hex.EncodeToString(sum[:4]))
 }

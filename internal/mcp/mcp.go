@@ -52,7 +52,7 @@ func server(version string, connect Connect) *mcp.Server {
 	add(s, "state", "Tell how the project is now: its verdict and each unit with its state, whether it runs the newest code, why not if not, and its addresses.", reads, t.state)
 	add(s, "why", "Tell why one unit is as it is: what its newest run was for, how it ended, what holds it up, which files changed since it last ran well, and the lines of its output that say why it failed.", reads, t.why)
 	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
-	add(s, "output", "Read output: the last lines of one unit, or of all units together, or of one run of a unit.", reads, t.output)
+	add(s, "output", "Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.", reads, t.output)
 	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
 	add(s, "run", "Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.", changes(false, true), t.request(api.Start))
 	add(s, "restart", "Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.", changes(true, false), t.request(api.Restart))
@@ -91,6 +91,7 @@ type (
 	outputOf struct {
 		Unit  string `json:"unit,omitempty" jsonschema:"the unit's name; leave out for all units together"`
 		Run   int    `json:"run,omitempty" jsonschema:"only of this run of the unit"`
+		Only  string `json:"only,omitempty" jsonschema:"only lines with these words, all of them: text, \"text with spaces\", /an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the newest save has set off), level=error, warning, info or debug, event=start, end, failure or note; ! before one is its opposite"`
 		Lines int    `json:"lines,omitempty" jsonschema:"how many of the last lines, 50 unless given, 1000 at most"`
 	}
 	onePath struct {
@@ -280,7 +281,7 @@ func (t *tools) output(ctx context.Context, in outputOf) (string, error) {
 	if in.Lines <= 0 {
 		in.Lines = usual
 	}
-	page, err := p.Lines(ctx, api.LineQuery{Unit: in.Unit, Run: in.Run, Last: true, Count: min(in.Lines, most)})
+	page, err := p.Lines(ctx, api.LineQuery{Filter: in.Only, Unit: in.Unit, Run: in.Run, Last: true, Count: min(in.Lines, most)})
 	if err != nil {
 		return "", err
 	}
