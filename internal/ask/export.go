@@ -59,10 +59,10 @@ func (x *exporting) run() error {
 		return err
 	}
 	if x.file == "" {
-		_, err = export.Stream(context.Background(), log, snap, filter, x.format, os.Stdout)
+		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
 	} else {
 		var n int
-		if n, err = export.StreamFile(context.Background(), log, snap, filter, x.format, x.file); err == nil {
+		if n, err = export.StreamFile(context.Background(), log, snap, export.Part{Filter: filter}, x.format, x.file); err == nil {
 			fmt.Printf("%d lines written to %s\n", n, x.file)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,9 +39,15 @@ func FormatOf(file string) string {
 	return Text
 }
 
-// StreamFile writes the lines that a filter lets through into a new file, as Stream does. It
-// returns how many there were. An existing file is left as it is, which is an error.
-func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, filter, format, file string) (lines int, err error) {
+// Part says which lines of a log are written.
+type Part struct {
+	Filter string    // as that of api.LineQuery
+	Within *[2]int64 // only from one number to another; nil: all
+}
+
+// StreamFile writes lines into a new file, as Stream does. It returns how many there were. An
+// existing file is left as it is, which is an error.
+func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format, file string) (lines int, err error) {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return 0, err
@@ -50,30 +57,36 @@ func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, filter, form
 			err = closed
 		}
 	}()
-	return Stream(ctx, p, snap, filter, format, f)
+	return Stream(ctx, p, snap, part, format, f)
 }
 
-// Stream writes the lines that a filter lets through, and returns how many there were.
-func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, filter, format string, w io.Writer) (lines int, err error) {
+// Stream writes a part of a log, and returns how many lines there were.
+func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format string, w io.Writer) (lines int, err error) {
 	out := bufio.NewWriter(w)
-	write, end, err := writerOf(out, snap, filter, format)
+	write, end, err := writerOf(out, snap, part.Filter, format)
 	if err != nil {
 		return 0, err
 	}
-	for q := (api.LineQuery{Filter: filter, Count: api.MostLines}); ; {
+	q, last := api.LineQuery{Filter: part.Filter, Count: api.MostLines}, int64(math.MaxInt64)
+	if part.Within != nil {
+		q.From, last = part.Within[0], part.Within[1]
+	}
+	for more := true; more; {
 		page, err := p.Lines(ctx, q)
 		if err != nil {
 			return lines, err
 		}
 		for _, l := range page.Lines {
+			if l.Number > last {
+				break
+			}
 			if err := write(l); err != nil {
 				return lines, err
 			}
-		}
-		if lines += len(page.Lines); len(page.Lines) == 0 {
-			break
+			lines++
 		}
 		q.From = page.End
+		more = len(page.Lines) > 0 && q.From <= last
 	}
 	io.WriteString(out, end)
 	return lines, out.Flush()

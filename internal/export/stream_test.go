@@ -33,7 +33,7 @@ func TestStream(t *testing.T) {
 		HTML: {"<title>Saltmarsh &lt;Ferries&gt;: unit=tides</title>", `<span style="font-weight:bold;color:#c0392b">high</span> &lt;water&gt; <a href="http://x/?a=1&amp;b">here</a> no`, `<div class="own broken">`},
 	} {
 		var out strings.Builder
-		n, err := Stream(t.Context(), few{}, snap, "unit=tides", format, &out)
+		n, err := Stream(t.Context(), few{}, snap, Part{Filter: "unit=tides"}, format, &out)
 		require.NoError(t, err)
 		assert.Equal(t, 2, n)
 		for _, w := range want {
@@ -41,14 +41,20 @@ func TestStream(t *testing.T) {
 		}
 		assert.NotContains(t, out.String(), "\x1b")
 	}
-	_, err := Stream(t.Context(), few{}, snap, "", "svg", nil)
+	_, err := Stream(t.Context(), few{}, snap, Part{}, "svg", nil)
 	assert.ErrorContains(t, err, `there is no format "svg"`)
+
+	var one strings.Builder
+	n, err := Stream(t.Context(), few{}, snap, Part{Within: &[2]int64{1, 1}}, Text, &one)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Contains(t, one.String(), "failed")
 
 	file := t.TempDir() + "/a.html"
 	assert.Equal(t, HTML, FormatOf(file))
-	_, err = StreamFile(t.Context(), few{}, snap, "", HTML, file)
+	_, err = StreamFile(t.Context(), few{}, snap, Part{}, HTML, file)
 	require.NoError(t, err)
-	_, err = StreamFile(t.Context(), few{}, snap, "", HTML, file)
+	_, err = StreamFile(t.Context(), few{}, snap, Part{}, HTML, file)
 	assert.ErrorContains(t, err, "exists", "nothing is overwritten")
 }
 

@@ -7,10 +7,14 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"slices"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/query"
+	"omnivigil/internal/traces"
 )
 
 // Source is where a log is read.
@@ -181,19 +185,48 @@ func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 	return found, err
 }
 
-// folded joins lines that say the same thing again.
-func folded(lines []api.Line) []api.Line {
-	out := lines[:0]
-	for _, l := range lines {
-		if n := len(out); n > 0 && l.Stream == api.Output && l.Text != "" {
-			if last := &out[n-1]; last.Stream == api.Output && last.Unit == l.Unit && last.Text == l.Text {
-				last.Times = max(last.Times, 1) + max(l.Times, 1)
-				continue
-			}
+// folded joins lines that say the same thing again, and stack traces that do. How often it was
+// said stands at the first of them.
+func folded(all []api.Line) []api.Line {
+	out := all[:0]
+	var last []api.Line // the newest block in out
+	for len(all) > 0 {
+		n := blockLength(all)
+		block := all[:n]
+		all = all[n:]
+		if sameBlock(last, block) {
+			last[0].Times = max(last[0].Times, 1) + max(block[0].Times, 1)
+			continue
 		}
-		out = append(out, l)
+		from := len(out)
+		out = append(out, block...)
+		last = out[from:]
 	}
 	return out
+}
+
+// blockLength is how many lines at the beginning are of one stack trace, or 1.
+func blockLength(all []api.Line) int {
+	first := all[0]
+	var r traces.Reader
+	for n, l := range all {
+		same := l.Stream == api.Output && l.Unit == first.Unit && l.Run == first.Run
+		if n > 0 && (!same || !r.Continues(ansi.Strip(l.Text))) || first.Stream != api.Output {
+			return max(n, 1)
+		}
+		if n == 0 {
+			r.Continues(ansi.Strip(l.Text))
+		}
+	}
+	return len(all)
+}
+
+// sameBlock reports whether two blocks of one unit's output say the same, and something.
+func sameBlock(a, b []api.Line) bool {
+	if len(a) != len(b) || a[0].Stream != api.Output || b[0].Stream != api.Output || a[0].Unit != b[0].Unit || a[0].Text == "" {
+		return false
+	}
+	return slices.EqualFunc(a, b, func(x, y api.Line) bool { return x.Text == y.Text })
 }
 
 // Text implements api.Log.

@@ -126,6 +126,18 @@ func TestTracesHoldTogether(t *testing.T) {
 	}
 }
 
+// TestTracesFold has the same trace three times.
+func TestTracesFold(t *testing.T) {
+	b := bookOf(t)
+	for range 3 {
+		b.Append(logbook.Entry{Unit: "a", Run: 1}, "Error: no tide", "    at berth (/app.js:10:11)")
+	}
+	b.Append(logbook.Entry{Unit: "a", Run: 1}, "Error: no tide", "    at main (/app.js:4:1)")
+	page, err := Log{Source: b}.Lines(t.Context(), api.LineQuery{Last: true, Fold: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"3x Error: no tide", "    at berth (/app.js:10:11)", "Error: no tide", "    at main (/app.js:4:1)"}, said(page.Lines))
+}
+
 // TestSearchIsGrep compares what a search finds, forwards and back, with what the standard
 // library finds in the same lines one by one.
 func TestSearchIsGrep(t *testing.T) {

@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
 
 const secret = `s3cr+t/of "Wick" Söund=`
@@ -97,6 +99,18 @@ func TestWithIsFlat(t *testing.T) {
 	}
 	assert.Equal(t, longest, m.Longest())
 	assert.Len(t, m.values, 5)
+}
+
+// TestAmong compares the fast look with a slow one.
+func TestAmong(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		word := rapid.StringMatching(`[ab]{4,9}`)
+		forms := rapid.SliceOfN(word, 1, 5).Draw(t, "forms")
+		slices.SortFunc(forms, func(a, b string) int { return len(b) - len(a) })
+		text := rapid.StringMatching(`[abc]{0,40}`).Draw(t, "text")
+		h := headsOf(forms)
+		assert.Equal(t, slices.ContainsFunc(forms, func(f string) bool { return strings.Contains(text, f) }), among(&h, []byte(text)))
+	})
 }
 
 func BenchmarkString(b *testing.B) {

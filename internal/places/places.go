@@ -89,5 +89,17 @@ func fileOf(name string, folders []string) string {
 
 var isAddress = regexp.MustCompile(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
 
+// isLink is a hyperlink of a terminal (OSC 8).
+var isLink = regexp.MustCompile(`\x1b\]8;[^;\x1b\x07]*;(https?://[^\x1b\x07]+)`)
+
+// Links returns the web addresses that a line's text leads to without showing them.
+func Links(text string) []string {
+	var found []string
+	for _, m := range isLink.FindAllStringSubmatch(text, -1) {
+		found = append(found, m[1])
+	}
+	return found
+}
+
 // Addresses returns the web addresses in a line's visible text.
 func Addresses(text string) []string { return isAddress.FindAllString(text, -1) }

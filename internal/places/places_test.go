@@ -43,6 +43,7 @@ func TestIn(t *testing.T) {
 		}
 		assert.Equal(t, test.want, strings.Join(got, ", "), test.text)
 	}
+	assert.Equal(t, []string{"http://x/?a"}, Links("\x1b]8;id=1;http://x/?a\x1b\\here\x1b]8;;\x1b\\"))
 	assert.Equal(t, []string{"http://127.0.0.1:4102/a?b=c"}, Addresses("listening on http://127.0.0.1:4102/a?b=c."))
 }
 

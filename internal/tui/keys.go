@@ -193,6 +193,7 @@ var panelKeys = []binding{
 	{in: "lines", keys: []string{"pgdown"}, name: "a page down", group: onPicked, do: onLines(func(m *model, p *picking) { p.point(m, m.stream().height) })},
 	{in: "lines", keys: []string{"space"}, name: "choose from here on", hint: "from here", group: onPicked, do: onLines(func(m *model, p *picking) { p.choose(m) })},
 	{in: "lines", keys: []string{"c", "enter"}, name: "copy", hint: "copy", group: onPicked, do: onLines(func(m *model, p *picking) { p.copy(m) })},
+	{in: "lines", keys: []string{"w"}, name: "write to a file", hint: "write", group: onPicked, do: onLines(func(m *model, p *picking) { p.write(m) })},
 	{in: "lines", keys: []string{"e"}, name: "open the place that it names in the editor", hint: "editor", group: onPicked, do: onLines(func(m *model, p *picking) { p.edit(m) })},
 	{in: "lines", keys: []string{"b"}, name: "open its address in the browser", hint: "browser", group: onPicked, do: onLines(func(m *model, p *picking) { p.follow(m) })},
 	{in: "lines", keys: []string{"'"}, name: "mark it, or take the mark away", hint: "mark", group: onPicked, do: onLines(func(m *model, p *picking) { p.mark(m) })},

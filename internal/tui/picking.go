@@ -299,7 +299,7 @@ func (p *picking) follow(m *model) {
 	if !ok {
 		return
 	}
-	found := places.Addresses(ansi.Strip(line.Text))
+	found := append(places.Links(line.Text), places.Addresses(ansi.Strip(line.Text))...)
 	if len(found) == 0 {
 		m.said = "this line has no web address"
 		return

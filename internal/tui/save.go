@@ -13,11 +13,14 @@ import (
 )
 
 // saveField is the field in which one types into which file the stream is written.
-type saveField struct{ input textinput.Model }
+type saveField struct {
+	input  textinput.Model
+	within *[2]int64 // only lines of these numbers
+}
 
 func (m *model) saveOutput() {
 	name := "output-" + m.now.Format("150405") + ".txt"
-	m.open(&saveField{m.field("write what is shown to  ", ".txt, .jsonl or .html", name)})
+	m.open(&saveField{input: m.field("write what is shown to  ", ".txt, .jsonl or .html", name)})
 }
 
 func (*saveField) name() string { return "write" }
@@ -32,6 +35,18 @@ func (f *saveField) field() *textinput.Model { return &f.input }
 
 func (f *saveField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
 
+// write asks into which file the chosen lines are written.
+func (p *picking) write(m *model) {
+	within := [2]int64{p.at, p.at}
+	if p.from >= 0 {
+		within = [2]int64{min(p.at, p.from), max(p.at, p.from)}
+	}
+	m.close()
+	m.saveOutput()
+	f := m.top().(*saveField)
+	f.within, f.input.Prompt = &within, "write these lines to  "
+}
+
 // savedMsg says that the stream was written.
 type savedMsg struct {
 	file  string
@@ -41,7 +56,8 @@ type savedMsg struct {
 
 // save writes the stream: all that its filter lets through, as far as the log goes.
 func (m *model) save() {
-	file := m.top().(*saveField).input.Value()
+	f := m.top().(*saveField)
+	file := f.input.Value()
 	m.close()
 	if file == "" {
 		return
@@ -51,7 +67,7 @@ func (m *model) save() {
 	}
 	filter, snap := m.stream().filter.String(), m.snap
 	m.later(func(ctx context.Context) tea.Msg {
-		n, err := export.StreamFile(ctx, m.project, snap, filter, export.FormatOf(file), file)
+		n, err := export.StreamFile(ctx, m.project, snap, export.Part{Filter: filter, Within: f.within}, export.FormatOf(file), file)
 		return savedMsg{file, n, err}
 	})
 }
