@@ -133,21 +133,28 @@ func allInOrder(t testing.TB, file string) {
 }
 
 // BenchmarkOutput has 20 tasks write as fast as they can, in turn with a loop that reads as
-// many terminals into files: with the plain stream into a file, and with 20 secrets to hide.
+// many terminals into files: with the plain stream into a file, with the full screen, and with
+// 20 secrets to hide.
 func BenchmarkOutput(b *testing.B) {
 	build(b)
 	for _, test := range []struct {
 		name    string
 		secrets int
 		words   []string
-	}{{"line by line", 0, lineByLine()}, {"line by line, 20 secrets", 20, lineByLine()}, {"in blocks", 0, inBlocks()}} {
+		through func(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64)
+	}{
+		{"line by line", 0, lineByLine(), throughPlain},
+		{"line by line, full screen", 0, lineByLine(), throughScreen},
+		{"line by line, 20 secrets", 20, lineByLine(), throughPlain},
+		{"in blocks", 0, inBlocks(), throughPlain},
+	} {
 		b.Run(test.name, func(b *testing.B) {
 			dir, settings := writersOf(b, test.secrets, test.words)
 			var bare, ours, cpu time.Duration
 			var log float64
 			for b.Loop() {
 				bare += bareReaders(b, dir, test.words)
-				o, c, l := throughPlain(b, dir, settings)
+				o, c, l := test.through(b, dir, settings)
 				ours, cpu, log = ours+o, cpu+c, l
 			}
 			lines := float64(b.N * writers * linesOfEach())
@@ -193,4 +200,36 @@ func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, 
 	log = float64(sizeOf(state+"/omnivigil/logs/*/*/0*")) / float64(sizeOf(dir+"/printed"))
 	allInOrder(b, dir+"/printed")
 	return took, cpu, log
+}
+
+// throughScreen runs the project on a full screen. It returns how long that took from the first
+// writer's start to the last one's end, the supervisor's own processor time, and how large the
+// log is beside what the plain stream would have printed.
+func throughScreen(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
+	p := &background{b, dir}
+	require.NoError(b, os.RemoveAll(dir+"/state"))
+	p.write("omnivigil.toml", settings)
+	cmd := p.command("start", "--trust")
+	s := onTerminal(b, cmd)
+	defer s.terminal.Close()
+	s.until(b, "UPDATING")
+	supervisor := theSupervisor(cmd.Process.Pid)
+	_, code := p.run("wait")
+	require.Zero(b, code)
+	first := p.status().Ripples[0]
+	cpu = cpuOf(supervisor)
+	s.terminal.WriteString("qq")
+	s.until(b, "\x1b[?1049l")
+	cmd.Wait()
+	text := dir + "/state/omnivigil/logs/*/*/0*.log"
+	files, _ := filepath.Glob(text)
+	var all bytes.Buffer
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		require.NoError(b, err)
+		all.Write(data)
+	}
+	require.NoError(b, os.WriteFile(dir+"/printed", all.Bytes(), 0o600))
+	allInOrder(b, dir+"/printed")
+	return first.RestAt.Sub(first.Since), cpu, float64(sizeOf(strings.TrimSuffix(text, ".log"))) / float64(all.Len())
 }
