@@ -8,6 +8,7 @@ import (
 	"context"
 	"io"
 	"slices"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -131,25 +132,39 @@ func (p *pager) forward(from int64, count int) error {
 // back fills the page with the last lines before a number. Folded, as many are asked for
 // that differ from the one before, if they are not too far back.
 func (p *pager) back(end int64, count int, fold bool) error {
-	const furthest = 64
+	const furthest = 16
 	p.page.From, p.page.End = end, end
-	for seen := 0; ; {
-		found, err := p.find(p.page.From, true, count)
-		if err != nil {
-			return err
+	sc := scan{view: p.view, terms: p.terms, back: true, from: end, whole: !p.terms.all()}
+	var found []api.Line // the last one first
+	seen := 0
+	err := sc.each(p.ctx, func(b *logbook.Batch, number int64, text []byte) bool {
+		if n := len(found); fold && n > 0 && again(&found[n-1], b, text) {
+			l := &found[n-1] // of those that say the same, the first is kept
+			l.Times, l.Number, l.At = max(l.Times, 1)+1, number, time.Unix(0, b.At)
+		} else if n == count {
+			return false
+		} else {
+			found = append(found, Line(logbook.Line{Number: number, At: time.Unix(0, b.At), Text: string(text), Entry: *b.Entry}))
 		}
-		if len(found) == 0 {
-			p.page.From = min(p.view.First(), p.page.From)
-			return nil
-		}
-		p.page.Lines, p.page.From = append(linesOf(found), p.page.Lines...), found[0].Number
-		if fold {
-			p.page.Lines = folded(p.page.Lines)
-		}
-		if seen += len(found); len(p.page.Lines) >= count || len(found) < count || seen > furthest*count {
-			return nil
-		}
+		seen++
+		return fold && seen < furthest*count || len(found) < count
+	})
+	slices.Reverse(found)
+	if p.page.Lines = found; fold {
+		p.page.Lines = folded(found)
 	}
+	if len(found) > 0 {
+		p.page.From = found[0].Number
+	}
+	if seen < count {
+		p.page.From = min(p.page.From, p.view.First())
+	}
+	return err
+}
+
+// again reports whether a line of output says what the one after it does.
+func again(after *api.Line, b *logbook.Batch, text []byte) bool {
+	return len(text) > 0 && after.Stream == api.Output && b.Stream == logbook.Output && after.Unit == b.Unit && after.Text == string(text)
 }
 
 // move returns the number that is so many lines after another one, before it if by is

@@ -177,21 +177,28 @@ func (s *scan) forwards(c *logbook.Chunk, take func(b *logbook.Batch, number int
 	return true
 }
 
-// place is a line of a chunk.
-type place struct {
-	batch  *logbook.Batch
-	number int64
-	text   []byte
-}
-
 func (s *scan) backwards(c *logbook.Chunk, take func(b *logbook.Batch, number int64, text []byte) bool) bool {
-	var places []place
-	s.forwards(c, func(b *logbook.Batch, number int64, text []byte) bool {
-		places = append(places, place{b, number, text})
+	if s.whole || s.likely != nil { // what is found there is little
+		type place struct {
+			batch  *logbook.Batch
+			number int64
+			text   []byte
+		}
+		var places []place
+		s.forwards(c, func(b *logbook.Batch, number int64, text []byte) bool {
+			places = append(places, place{b, number, text})
+			return true
+		})
+		for _, p := range slices.Backward(places) {
+			if !take(p.batch, p.number, p.text) {
+				return false
+			}
+		}
 		return true
-	})
-	for _, p := range slices.Backward(places) {
-		if !take(p.batch, p.number, p.text) {
+	}
+	for i := len(c.Batches) - 1; i >= 0; i-- {
+		b := &c.Batches[i]
+		if s.wants(b.Entry) && !b.EachBack(func(number int64, text []byte) bool { return take(b, number, text) }) {
 			return false
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"sort"
+	"sync"
 	"time"
 )
 
@@ -79,6 +80,19 @@ func (b *Batch) Each(visit func(number int64, text, whole []byte) bool) bool {
 	return true
 }
 
+// EachBack is Each from the last line to the first.
+func (b *Batch) EachBack(visit func(number int64, text []byte) bool) bool {
+	rest := bytes.TrimSuffix(b.Text, []byte("\n"))
+	for n := b.First + b.Lines - 1; n >= b.First; n-- {
+		from := bytes.LastIndexByte(rest, '\n') + 1
+		if !visit(n, b.TextOf(rest[from:])) {
+			return false
+		}
+		rest = rest[:max(from-1, 0)]
+	}
+	return true
+}
+
 // TextOf returns what was written of a whole line of the batch.
 func (b *Batch) TextOf(whole []byte) []byte { return whole[min(b.head, len(whole)):] }
 
@@ -94,7 +108,8 @@ type Chunk struct {
 // without a line of a wanted source are left out; nil wants all. It ends when visit returns
 // false or an error. A chunk may be used only until visit returns.
 func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(*Chunk) (bool, error)) error {
-	var s scan
+	s := scans.Get().(*scan)
+	defer scans.Put(s)
 	at := sort.Search(len(v.parts), func(i int) bool { return v.parts[i].end() > from })
 	step := 1
 	if back {
@@ -111,6 +126,9 @@ func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(
 	}
 	return nil
 }
+
+// scans has what was used by earlier scans: whoever draws a screen begins many.
+var scans = sync.Pool{New: func() any { return &scan{} }}
 
 // scan is what is used again from chunk to chunk.
 type scan struct {

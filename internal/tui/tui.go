@@ -102,6 +102,10 @@ type model struct {
 	cmds    []tea.Cmd      // and of the terminal
 	lost    error          // why the project cannot be followed any more
 
+	drawn        bool     // the screen has been
+	last         tea.View // as it was then
+	onlySnapshot bool     // the newest message was one
+
 	stack    []view
 	overview overview
 
@@ -174,6 +178,7 @@ func (m *model) later(do func(context.Context) tea.Msg) {
 // Update handles one message.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m.now = m.clock()
+	_, m.onlySnapshot = msg.(*api.Snapshot)
 	m.guarded(func() { m.handle(msg) })
 	m.guarded(func() {
 		for _, s := range m.overview.streams {
@@ -236,6 +241,9 @@ func (m *model) press(key tea.KeyPressMsg) {
 
 // View draws the screen.
 func (m *model) View() tea.View {
+	if m.drawn && m.awaits() {
+		return m.last
+	}
 	var rows []string
 	m.guarded(func() { rows = m.screen() })
 	if rows == nil { // the view is closed now
@@ -247,11 +255,19 @@ func (m *model) View() tea.View {
 			rows[i] = fit(safe, m.width)
 		}
 	}
+	m.drawn = true
 	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
 	v.WindowTitle = m.title()
 	v.MouseMode = tea.MouseModeCellMotion
+	m.last = v
 	return v
+}
+
+// awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
+// of are on their way: they come in a moment, and one drawing does for both.
+func (m *model) awaits() bool {
+	return m.onlySnapshot && slices.ContainsFunc(m.overview.streams, func(s *stream) bool { return s.asking && s.following() })
 }
 
 // smallest is the size below which nothing sensible can be drawn.
