@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -37,27 +38,64 @@ func (m *model) toggleHelp() {
 }
 
 func (h *help) draw(m *model, width, height int) []string {
-	var rows []string
-	const keyWidth = 26
-	for _, g := range groups {
-		rows = append(rows, "", m.palette.bright.Render("  "+g))
-		for _, b := range bindingsOf("overview") {
-			if b.group == g {
-				rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
-			}
-		}
-	}
-	rows = append(rows, "", m.palette.bright.Render("  the lanes"))
-	for _, l := range legend {
-		glyph, style := m.palette.texture(l.cell)
-		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
-	}
+	rows := h.columns(m, width)
 	h.top = max(0, min(h.top, len(rows)-height))
 	rows = rows[h.top:]
 	for i := range rows {
 		rows[i] = fit(rows[i], width)
 	}
 	return pad(rows, height, width)
+}
+
+// columnWidth is how wide one of two columns has to be.
+const columnWidth = 78
+
+// columns puts the sections below each other, or in two columns where they have room.
+func (h *help) columns(m *model, width int) []string {
+	sections := h.sections(m)
+	if width < 2*columnWidth {
+		return slices.Concat(sections...)
+	}
+	total := 0
+	for _, s := range sections {
+		total += len(s)
+	}
+	var left, right []string
+	for _, s := range sections {
+		if len(right) == 0 && len(left)+len(s) <= (total+1)/2+len(s)/2 {
+			left = append(left, s...)
+		} else {
+			right = append(right, s...)
+		}
+	}
+	for len(left) < len(right) {
+		left = append(left, "")
+	}
+	for i := range right {
+		left[i] = fit(left[i], width/2) + right[i]
+	}
+	return left
+}
+
+// sections are the groups of keys, and what the lanes show.
+func (h *help) sections(m *model) [][]string {
+	const keyWidth = 24
+	var all [][]string
+	for _, g := range groups {
+		rows := []string{"", m.palette.bright.Render("  " + g)}
+		for _, b := range bindingsOf("overview") {
+			if b.group == g {
+				rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
+			}
+		}
+		all = append(all, rows)
+	}
+	rows := []string{"", m.palette.bright.Render("  the lanes")}
+	for _, l := range legend {
+		glyph, style := m.palette.texture(l.cell)
+		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
+	}
+	return append(all, rows)
 }
 
 // pad cuts rows to height or fills up with empty ones.
