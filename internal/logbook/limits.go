@@ -58,13 +58,13 @@ func (b *Book) sweep() {
 		case !tooMuch && !tooOld:
 			continue
 		case k.session != b.dir:
-			if k.delete() {
+			if k.delete(false) {
 				sessions++
 			}
 		case !b.forget(k.path):
 			continue
 		default:
-			k.delete()
+			k.delete(true)
 			own++
 		}
 		total -= k.size
@@ -118,14 +118,18 @@ func keptIn(session string) []kept {
 	return append(segments, rest)
 }
 
-// delete deletes it, and reports whether nothing of the session is left.
-func (k kept) delete() bool {
-	if k.path == "" {
-		return os.RemoveAll(k.session) == nil
+// delete deletes it. With the last segment of another session goes the rest of it; whether that
+// is so is reported.
+func (k kept) delete(own bool) bool {
+	if k.path != "" {
+		os.Remove(k.path + indexEnding) // first, since it publishes the other
+		os.Remove(k.path + textEnding)
+		if left, _ := filepath.Glob(filepath.Join(k.session, "*"+indexEnding)); own || len(left) > 0 {
+			return false
+		}
 	}
-	os.Remove(k.path + indexEnding) // first, since it publishes the other
-	os.Remove(k.path + textEnding)
-	return false
+	_, err := os.Stat(k.session)
+	return err == nil && os.RemoveAll(k.session) == nil
 }
 
 // forget drops a segment of the book, unless lines may still be added to it.

@@ -41,7 +41,8 @@ var measure = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]+)$`)
 
 // quantity reads a number with a unit.
 func (r *reader) quantity(e *entry, units map[string]float64, wanted string) float64 {
-	if !r.want(e.value, textKind, e.key) {
+	if e.value.kind != textKind {
+		r.wrong(e.value.at, "", "%q must be %s, not %s", e.key, wanted, e.value.kind)
 		return 0
 	}
 	if m := measure.FindStringSubmatch(e.value.text); m != nil {
