@@ -212,8 +212,11 @@ type Line struct {
 	Ripple int       `json:"ripple,omitempty"` // that has brought it about
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
-	Text   string    `json:"text"`            // without its end; may hold colour sequences and links
-	Times  int       `json:"times,omitempty"` // of one that was folded, how often in a row; else 0
+	Text   string    `json:"text"` // without its end; may hold colour sequences and links
+	// Continues says that it goes on with the line of its run before, which was told before it
+	// had an end: a prompt and what was typed.
+	Continues bool `json:"continues,omitempty"`
+	Times     int  `json:"times,omitempty"` // of one that was folded, how often in a row; else 0
 }
 
 // Foresight is what a save of one path would set off, were everything current.

@@ -297,7 +297,7 @@ var (
 
 // Line returns a line as faces see it.
 func Line(l logbook.Line) api.Line {
-	out := api.Line{Number: l.Number, At: l.At, Unit: l.Unit, Run: l.Run, Ripple: l.Ripple, Text: l.Text}
+	out := api.Line{Number: l.Number, At: l.At, Unit: l.Unit, Run: l.Run, Ripple: l.Ripple, Text: l.Text, Continues: l.Continues}
 	if int(l.Stream) < len(streams) {
 		out.Stream = streams[l.Stream]
 	}

@@ -20,6 +20,9 @@ const (
 	tagBatch  = 2 // plus the source's id
 )
 
+// continuesBit marks a stream of lines that go on with the one before.
+const continuesBit = 0x80
+
 // blockSize is how many bytes of text are looked up together.
 const blockSize = 64 << 10
 
@@ -68,7 +71,11 @@ func appendSource(to []byte, s source) []byte {
 	var p []byte
 	p = binary.AppendUvarint(p, uint64(s.Run))
 	p = binary.AppendUvarint(p, uint64(s.Ripple))
-	p = append(p, byte(s.Stream), byte(s.Tone))
+	stream := byte(s.Stream)
+	if s.Continues {
+		stream |= continuesBit
+	}
+	p = append(p, stream, byte(s.Tone))
 	p = binary.AppendUvarint(p, uint64(s.head))
 	p = append(p, s.Unit...)
 	to = binary.AppendUvarint(to, tagSource)
@@ -159,7 +166,7 @@ func readSource(p []byte) *source {
 	if len(r.rest) < 2 {
 		return nil
 	}
-	s.Stream, s.Tone = Stream(r.rest[0]), Tone(r.rest[1])
+	s.Stream, s.Continues, s.Tone = Stream(r.rest[0]&^continuesBit), r.rest[0]&continuesBit != 0, Tone(r.rest[1])
 	r.rest = r.rest[2:]
 	s.head = int(r.next())
 	s.Unit = string(r.rest)

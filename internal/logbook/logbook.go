@@ -22,7 +22,8 @@
 //	1 LENGTH RUN RIPPLE STREAM TONE HEAD UNIT CHECK   a source of lines; the first has the id 0
 //	ID+2 LATER LINES BYTES CHECK                      a batch: so many lines of that source
 //
-// LENGTH is how many bytes follow before CHECK. STREAM and TONE are a byte each. HEAD is how many bytes of
+// LENGTH is how many bytes follow before CHECK. STREAM and TONE are a byte each; the
+// highest bit of STREAM says that the line continues the one of its run before. HEAD is how many bytes of
 // each line come before the text that was written. LATER is how much later than the batch
 // before, or than the index's moment, these lines were written, BYTES their length in the
 // text file with their ends. CHECK is a byte: the sum of those of the record before it, with the
@@ -67,6 +68,9 @@ type Entry struct {
 	Ripple int // that the run, or what is said, belongs to; 0 for none
 	Stream Stream
 	Tone   Tone
+	// Continues says that it goes on with the line of its run before, which was shown before
+	// it had an end.
+	Continues bool
 }
 
 // Line is one line of a log.

@@ -58,7 +58,7 @@ func TestFind(t *testing.T) {
 	b.SetClock(func() time.Time { return now })
 	for i := range 1000 {
 		now = now.Add(time.Second)
-		b.Append(Entry{Unit: []string{"tides", "berths"}[i%2], Run: i / 10, Ripple: i / 100, Stream: Stream(i % 3), Tone: Broken}, fmt.Sprintf("line %d", i))
+		b.Append(Entry{Unit: []string{"tides", "berths"}[i%2], Run: i / 10, Ripple: i / 100, Stream: Stream(i % 3), Tone: Broken, Continues: i%5 == 1}, fmt.Sprintf("line %d", i))
 		if i == 500 {
 			b.Flush()
 		}
@@ -68,7 +68,7 @@ func TestFind(t *testing.T) {
 		lines, err := v.Window(500, 3)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"line 500", "line 501", "line 502"}, texts(lines))
-		want := Line{Number: 501, At: now.Add(-498 * time.Second), Text: "line 501", Entry: Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken}}
+		want := Line{Number: 501, At: now.Add(-498 * time.Second), Text: "line 501", Entry: Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken, Continues: true}}
 		assert.True(t, want.At.Equal(lines[1].At))
 		lines[1].At = want.At
 		assert.Equal(t, want, lines[1])

@@ -32,7 +32,12 @@ type Scanner struct {
 	partial []byte
 	pen     pen // in use at the end of the last line
 	shown   shown
+	goesOn  bool // see Continues
 }
+
+// Continues reports whether the first of the lines that were returned last, by Scan, ScanBlock,
+// Pause or Rest, goes on with what Pause returned before.
+func (s *Scanner) Continues() bool { return s.goesOn }
 
 // shown is what Pause has returned of a line that had no end.
 type shown struct {
@@ -44,6 +49,7 @@ type shown struct {
 // completes that are to be shown as they are, are returned as they were written, each with
 // its end, as Book.AppendBlock takes them. The block is a part of p.
 func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
+	s.goesOn = false
 	first := 0
 	if len(s.partial) > 0 || s.pen != (pen{}) || s.shown != (shown{}) {
 		first = bytes.IndexByte(p, '\n') + 1
@@ -56,7 +62,10 @@ func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
 		s.partial = append(s.partial, p[end:]...)
 		return lines, block
 	}
-	return append(slices.Clone(lines), s.Scan(p[first:])...), nil
+	goesOn := s.goesOn
+	lines = append(slices.Clone(lines), s.Scan(p[first:])...)
+	s.goesOn = goesOn || s.goesOn && first == 0
+	return lines, nil
 }
 
 // isPlain reports whether whole lines are to be shown as they are.
@@ -77,6 +86,7 @@ func (s *Scanner) isPlain(block []byte) bool {
 
 // Scan returns the lines that p completes. They are valid until the next call.
 func (s *Scanner) Scan(p []byte) []string {
+	s.goesOn = false
 	lines := s.lines[:0]
 	if len(s.partial) > 0 {
 		end := bytes.IndexByte(p, '\n') + 1
@@ -148,6 +158,7 @@ func (s *Scanner) add(lines []string, raw []byte) []string {
 	case ansi.Strip(rest) == "":
 		return lines
 	}
+	s.goesOn = len(lines) == 0
 	return append(lines, before.pen.String()+rest)
 }
 
@@ -156,6 +167,7 @@ func (s *Scanner) add(lines []string, raw []byte) []string {
 // says beyond that comes with its end. Unsure, if set, reports whether a text may end in
 // the midst of something that is to be hidden; such a text is not returned.
 func (s *Scanner) Pause(unsure func(string) bool) []string {
+	s.goesOn = false
 	if len(s.partial) == 0 {
 		return nil
 	}
@@ -164,7 +176,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more || unsure != nil && unsure(string(s.partial)) {
 		return nil
 	}
-	if s.shown.text != "" {
+	if s.goesOn = s.shown.text != ""; s.goesOn {
 		rest = s.shown.pen.String() + rest
 	}
 	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, noLink), plainColours), after}
@@ -174,6 +186,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 // Rest returns what was written after the last line's end, if anything, and was not
 // returned by Pause.
 func (s *Scanner) Rest() []string {
+	s.goesOn = false
 	if len(s.partial) == 0 {
 		return nil
 	}

@@ -63,12 +63,15 @@ func TestPause(t *testing.T) {
 	assert.Empty(t, s.Scan([]byte("\x1b[1mmigrate? [y/N] ")))
 	assert.Equal(t, []string{"\x1b[1mmigrate? [y/N] \x1b[0m"}, s.Pause(nil))
 	assert.Empty(t, s.Pause(nil), "said once")
+	assert.False(t, s.Continues())
 	assert.Equal(t, []string{"\x1b[1my\x1b[0m", "done"}, s.Scan([]byte("y\x1b[0m\ndone\n")))
+	assert.True(t, s.Continues())
 	assert.Empty(t, s.Pause(nil))
 
 	s.Scan([]byte("10 %"))
 	assert.Equal(t, []string{"10 %"}, s.Pause(nil))
 	assert.Equal(t, []string{"100 %"}, s.Scan([]byte("\r100 %\n")), "it was rewritten")
+	assert.False(t, s.Continues())
 
 	s.Scan([]byte("the whole"))
 	assert.Equal(t, []string{"the whole"}, s.Pause(nil))

@@ -112,7 +112,7 @@ func (r *liveRun) output(s *Session, p []byte) {
 		r.say(s, after, r.scanner.Scan(p))
 	} else {
 		lines, block := r.scanner.ScanBlock(p)
-		s.book.Append(r.entry(logbook.Output), lines...)
+		r.write(s, lines)
 		s.book.AppendBlock(r.entry(logbook.Output), block)
 	}
 	if r.quiet == nil {
@@ -146,9 +146,21 @@ func (r *liveRun) rest(s *Session) {
 	r.say(s, r.passes.begun, r.scanner.Rest())
 }
 
+// write writes lines that the scanner has returned last.
+func (r *liveRun) write(s *Session, lines []string) {
+	e := r.entry(logbook.Output)
+	if len(lines) > 0 && r.scanner.Continues() {
+		first := e
+		first.Continues = true
+		s.book.Append(first, lines[0])
+		lines = lines[1:]
+	}
+	s.book.Append(e, lines...)
+}
+
 // say shows lines that were written after that moment.
 func (r *liveRun) say(s *Session, after time.Time, lines []string) {
-	s.book.Append(r.entry(logbook.Output), lines...)
+	r.write(s, lines)
 	r.readPasses(s, after, lines)
 	if r.line == nil {
 		return

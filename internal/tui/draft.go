@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ func (s *stream) gutter(m *model, width int) (clockWidth, nameWidth int) {
 // draft draws lines from the last one up until the height is filled, then gives each its time
 // and name, said once for lines that share them.
 func (s *stream) draft(m *model, width, height int) []string {
-	entries := s.page.Lines
+	entries := joined(s.page.Lines)
 	clockWidth, nameWidth := s.gutter(m, width)
 	used, first := 0, len(entries)
 	var texts [][]string
@@ -103,6 +104,23 @@ func (s *stream) draft(m *model, width, height int) []string {
 		rows, s.rows = rows[over:], s.rows[over:]
 	}
 	return rows
+}
+
+// joined puts lines that go on with the one before, such as what was typed at a prompt, behind
+// that, where nothing came in between.
+func joined(all []api.Line) []api.Line {
+	if !slices.ContainsFunc(all, func(l api.Line) bool { return l.Continues }) {
+		return all
+	}
+	var out []api.Line
+	for _, l := range all {
+		if n := len(out); l.Continues && n > 0 && out[n-1].Stream == api.Output && out[n-1].Unit == l.Unit && out[n-1].Run == l.Run {
+			out[n-1].Text += l.Text
+			continue
+		}
+		out = append(out, l)
+	}
+	return out
 }
 
 // marker is the cell before a line: where one is, what is chosen, what was marked.

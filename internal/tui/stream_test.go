@@ -150,6 +150,15 @@ func TestChosenLines(t *testing.T) {
 	assert.Contains(t, string(data), `"text":"crossing 199"`)
 }
 
+// TestPromptGoesOn has what comes after a prompt stand behind it.
+func TestPromptGoesOn(t *testing.T) {
+	m, p := play(t, 4, 100, 30)
+	p.book.Append(logbook.Entry{Unit: "u1", Run: 2}, "migrate? [y/N] ")
+	p.book.Append(logbook.Entry{Unit: "u1", Run: 2, Continues: true}, "yes")
+	p.see()
+	assert.Contains(t, m.plainScreen(), "migrate? [y/N] yes")
+}
+
 func TestTwoStreams(t *testing.T) {
 	m, p := written(t)
 	m.keyed("*")
