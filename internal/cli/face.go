@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"omnivigil/internal/ask"
 	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
+	"omnivigil/internal/heap"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plain"
 	"omnivigil/internal/supervise"
@@ -57,9 +57,8 @@ func showProject(place api.Place, project *api.Client, asPlain bool) error {
 
 func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
 
-// calm has memory looked through less often while the screen is drawn many times a second: of
-// the little that is in use, four times as much is still little.
-const calm = 400
+// heapFloor is for a screen that is drawn many times a second.
+const heapFloor = 16 << 20
 
 func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	keeper, err := guard.Keep()
@@ -67,7 +66,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 		return err
 	}
 	f.keeper = keeper
-	debug.SetGCPercent(calm)
+	heap.Floor(heapFloor)
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	last, err := screen.Run(ctx)
 	f.last.Store(last)

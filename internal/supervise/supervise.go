@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"syscall"
 	"time"
@@ -21,6 +20,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
+	"omnivigil/internal/heap"
 	"omnivigil/internal/home"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
@@ -114,13 +114,12 @@ func failStart(code int, err error) error {
 	return exit.Quietly(code)
 }
 
-// calm has memory looked through less often while processes write a lot: of the little that is
-// in use, four times as much is still little.
-const calm = 400
+// heapFloor is for processes that write a lot.
+const heapFloor = 24 << 20
 
 // supervise is the supervisor's part: it runs the project until that has ended.
 func supervise(o Options) error {
-	debug.SetGCPercent(calm)
+	heap.Floor(heapFloor)
 	self, err := guard.Enter()
 	if err != nil {
 		return failStart(exit.Failed, err)
