@@ -21,7 +21,7 @@ type Options struct {
 // Book is a log that is being written. Its methods may be called from any goroutine.
 //
 // Lines are gathered for a moment and written in the background. Where the disk cannot
-// follow, Append waits for it. When the disk refuses writes, the book says so through Err,
+// follow, Append of output waits for it. When the disk refuses writes, the book says so through Err,
 // keeps lines in memory, up to a limit, and writes them when there is room again. Lines
 // beyond the limit are lost; the book says how many when it can be written again.
 type Book struct {
@@ -123,7 +123,8 @@ func blockLines(block []byte) iter.Seq[[]byte] {
 func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for b.err == nil && b.behind > mostBehind && !b.closed {
+	// Whoever decides what runs is not held up by what does.
+	for e.Stream == Output && b.err == nil && b.behind > mostBehind && !b.closed {
 		if b.waiting++; b.waiting == 1 && b.waited.IsZero() {
 			b.waited = time.Now()
 		}
