@@ -35,10 +35,7 @@ type searchMsg struct {
 
 // status says how many lines match.
 func (r *search) status(m *model) string {
-	switch {
-	case r.problem != "":
-		return m.palette.broken.Render(r.problem) + "  "
-	case r.matcher == nil:
+	if r.matcher == nil {
 		return ""
 	}
 	text := countOf(r.found.Matches)

@@ -297,6 +297,9 @@ func (m *model) notices() []string {
 		text, _, _ := strings.Cut(m.notice, "\n")
 		all = append(all, m.palette.broken.Render("  "+text))
 	}
+	if problem := m.fieldProblem(); problem != "" {
+		all = append(all, m.palette.broken.Render("  "+problem))
+	}
 	if m.said != "" {
 		all = append(all, m.palette.text.Render("  "+m.said))
 	}

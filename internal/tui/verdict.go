@@ -81,13 +81,19 @@ func (m *model) hintsView(width int) string {
 
 // fieldState says beside a field what comes of what is typed.
 func (m *model) fieldState() string {
+	if _, ok := m.top().(*lookField); ok {
+		return m.stream().search.status(m)
+	}
+	return ""
+}
+
+// fieldProblem is why what is typed cannot be used.
+func (m *model) fieldProblem() string {
 	switch f := m.top().(type) {
 	case *lookField:
-		return m.stream().search.status(m)
+		return m.stream().search.problem
 	case *filterField:
-		if f.problem != "" {
-			return m.palette.broken.Render(f.problem) + " "
-		}
+		return f.problem
 	}
 	return ""
 }
