@@ -8,9 +8,11 @@ import (
 // While version control holds its lock, it is changing files one after the other,
 // and what it has written so far is of no use to anybody.
 const (
-	holdLook  = 20 * time.Millisecond // how often is looked whether it goes on
-	holdTold  = time.Second           // when the person is told what is waited for
-	holdLimit = 30 * time.Second      // after which the lock is taken to be left behind
+	holdLook = 20 * time.Millisecond // how often is looked whether it goes on
+
+	unreadLook = 200 * time.Microsecond // the same of what there is to hear
+	holdTold   = time.Second            // when the person is told what is waited for
+	holdLimit  = 30 * time.Second       // after which the lock is taken to be left behind
 )
 
 // lockWait is the waiting for version control.

@@ -40,6 +40,8 @@ type Watcher struct {
 	limited  int // how many folders the person knows to be without a watch
 	lockWait lockWait
 	untold   []Event // see handOut
+	// unread is since when changes wait for what there is to hear, zero if none does.
+	unread time.Time
 	// behindSince are the requests that are to be answered, and when.
 	behindSince []request
 }
@@ -201,7 +203,7 @@ func (w *Watcher) loop() {
 		case <-timer.C:
 			w.idle()
 		}
-		w.readUp(batches)
+		w.drain(batches)
 		now := time.Now()
 		w.tree.lookAround(now)
 		w.mend()
@@ -226,22 +228,6 @@ func (w *Watcher) drain(batches <-chan []notice) {
 			return
 		}
 	}
-}
-
-// readUp is drain that also waits, for a moment, for what the system has not told yet, if
-// something is to be told in a tree with version control: a busy machine can tell of the
-// first file of a command long before its lock and the rest.
-func (w *Watcher) readUp(batches <-chan []notice) {
-	const look, most = 100 * time.Microsecond, 200 * time.Millisecond
-	w.drain(batches)
-	k := w.tree.kernel
-	if due, any := w.bursts.next(); k == nil || !any || len(w.tree.repos) == 0 || due.After(w.clock()) {
-		return
-	}
-	for began := time.Now(); !k.handedOut(began) && time.Since(began) < most; time.Sleep(look) {
-		w.drain(batches)
-	}
-	w.drain(batches)
 }
 
 func (w *Watcher) hear(batch []notice) {
@@ -438,6 +424,9 @@ func (w *Watcher) settle(now time.Time) {
 		w.bursts.putOff(now)
 		return
 	}
+	if w.isBehind() {
+		return
+	}
 	for _, c := range w.bursts.take(now, w.news) {
 		if len(c.Hits) > 0 {
 			w.tell(c.Change)
@@ -446,6 +435,23 @@ func (w *Watcher) settle(now time.Time) {
 			w.tell(Unchanged{c.Burst, c.quiet})
 		}
 	}
+}
+
+// isBehind reports whether there is something to hear yet, in a tree with version control: a
+// busy machine can tell of the first file of a command when its lock is gone again, and of
+// the lock and the rest later. It is asked after the look at the lock. What never ends is not
+// waited for.
+func (w *Watcher) isBehind() bool {
+	const most = 200 * time.Millisecond
+	k := w.tree.kernel
+	if k == nil || len(w.tree.repos) == 0 || k.handedOut(time.Time{}) && len(k.batches()) == 0 {
+		w.unread = time.Time{}
+		return false
+	}
+	if w.unread.IsZero() {
+		w.unread = time.Now()
+	}
+	return time.Since(w.unread) < most
 }
 
 // news returns what tells whether a file is one for an interest that skips what is unchanged,
@@ -482,6 +488,9 @@ func (w *Watcher) sleep() time.Duration {
 		wake = time.Now().Add(due.Sub(w.clock()))
 		if !w.lockWait.since.IsZero() {
 			wake = time.Now().Add(holdLook)
+		}
+		if !w.unread.IsZero() {
+			wake = time.Now().Add(unreadLook)
 		}
 	}
 	if at, any := w.tree.nextLook(); any && at.Before(wake) {
