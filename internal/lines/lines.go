@@ -193,9 +193,7 @@ func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 		return len(found) < most
 	})
 	if back {
-		for i, j := 0, len(found)-1; i < j; i, j = i+1, j-1 {
-			found[i], found[j] = found[j], found[i]
-		}
+		slices.Reverse(found)
 	}
 	return found, err
 }

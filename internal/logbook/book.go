@@ -257,7 +257,7 @@ func (b *Book) flush() {
 	}
 	b.mu.Unlock()
 
-	err := os.MkdirAll(b.dir, 0o700)
+	var err error
 	for _, j := range jobs {
 		if err == nil {
 			j.written, err = j.segment.write(j.buffers)

@@ -44,7 +44,7 @@ func texts(lines []Line) []string {
 // all returns every line of a view.
 func all(t testing.TB, v *View) []Line {
 	t.Helper()
-	lines, err := v.Window(v.First(), int(v.End()-v.First()))
+	lines, err := v.Find(v.First(), false, int(v.End()-v.First()), nil, nil)
 	require.NoError(t, err)
 	require.Len(t, lines, int(v.End()-v.First()))
 	return lines
@@ -65,7 +65,7 @@ func TestFind(t *testing.T) {
 	}
 	unit := func(name string) func(*Entry) bool { return func(e *Entry) bool { return e.Unit == name } }
 	check := func(v *View) {
-		lines, err := v.Window(500, 3)
+		lines, err := v.Find(500, false, 3, nil, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"line 500", "line 501", "line 502"}, texts(lines))
 		want := Line{Number: 501, At: now.Add(-498 * time.Second), Text: "line 501", Entry: Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken, Continues: true}}
@@ -97,7 +97,7 @@ func TestFind(t *testing.T) {
 
 	now = time.Unix(1e9, 0) // the clock was set back
 	b.Append(Entry{Unit: "tides"}, "late")
-	lines, err := view(t, b).Window(999, 2)
+	lines, err := view(t, b).Find(999, false, 2, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, lines[0].At, lines[1].At)
 }

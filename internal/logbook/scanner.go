@@ -64,7 +64,7 @@ func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
 	}
 	goesOn := s.goesOn
 	lines = append(slices.Clone(lines), s.Scan(p[first:])...)
-	s.goesOn = goesOn || s.goesOn && first == 0
+	s.goesOn = goesOn // of the first line
 	return lines, nil
 }
 

@@ -153,7 +153,11 @@ func (s *segment) write(buffers []*buffer) (n int, err error) {
 	return n, nil
 }
 
+// create makes a file, and its folder where that is gone or could not be made before.
 func create(path string) (*os.File, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
 	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 }
 

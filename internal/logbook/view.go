@@ -325,11 +325,3 @@ func (v *View) Find(from int64, back bool, most int, wanted func(*Entry) bool, k
 	})
 	return found, err
 }
-
-// Window returns up to most lines, beginning with the one of that number.
-func (v *View) Window(from int64, most int) ([]Line, error) {
-	if most <= 0 {
-		return nil, nil
-	}
-	return v.Find(from, false, most, nil, nil)
-}

@@ -18,7 +18,7 @@ type search struct {
 	problem string
 	hit     int64 // the line that one was brought to; -1 for none
 	found   api.Found
-	number  int    // of the newest search
+	number  int    // tells it from those for other texts before
 	stop    func() // ends that
 }
 
@@ -55,7 +55,7 @@ func countOf(n int64) string {
 // look looks for another text, first in what was written before the newest line shown.
 func (s *stream) look(m *model, text string) {
 	s.search.end()
-	number := s.search.number
+	number := s.search.number + 1
 	s.search = search{text: text, number: number, hit: -1}
 	if text == "" {
 		return
@@ -94,7 +94,6 @@ func (r *search) end() {
 // begin searches beside the screen. What it finds comes as messages, one after the other.
 func (s *stream) begin(m *model, q api.SearchQuery) {
 	ctx, stop := context.WithCancel(m.ctx)
-	s.search.number++
 	number := s.search.number
 	if q.Count { // it goes on while one moves from match to match
 		s.search.end()
@@ -141,7 +140,8 @@ func (s *stream) hear(m *model, msg searchMsg) {
 		m.await(msg.more)
 	}
 	switch {
-	case s.search.matcher == nil:
+	case msg.number != s.search.number: // it was on its way when another text was typed
+		return
 	case msg.err != nil:
 		s.search.problem = msg.err.Error()
 	case len(msg.found.Lines) > 0:

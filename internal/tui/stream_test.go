@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/logbook"
 )
 
@@ -65,6 +66,18 @@ func TestSearch(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
 	assert.True(t, m.stream().following())
+}
+
+// TestSearchIsForTheNewestText has what was found for another text come late.
+func TestSearchIsForTheNewestText(t *testing.T) {
+	m, _ := written(t)
+	s := m.stream()
+	s.look(m, "tide")
+	late := s.search.number
+	s.look(m, "crossing 100")
+	s.hear(m, searchMsg{of: s, number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
+	assert.EqualValues(t, -1, s.search.hit)
+	assert.Zero(t, s.search.found.Matches)
 }
 
 func TestFilters(t *testing.T) {
