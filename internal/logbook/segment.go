@@ -101,19 +101,23 @@ func (s *segment) head(e Entry, at time.Time, width int) []byte {
 	return h
 }
 
-// mostSpare is how many buffers are kept to be used again.
-const mostSpare = 4
+// mostSpare is how many buffers are kept to be used again: half of what a disk may be behind.
+const mostSpare = mostBehind / 2 / worthWrite
 
 // buffer returns the one that lines are added to.
 func (s *segment) buffer() *buffer {
+	full := false
 	if n := len(s.buffers); n > 0 {
-		if b := s.buffers[n-1]; !b.cut && len(b.text) < worthWrite {
+		b := s.buffers[n-1]
+		if full = len(b.text) >= worthWrite; !full && !b.cut {
 			return b
 		}
 	}
 	b := &buffer{}
 	if n := len(s.spare); n > 0 {
 		b, s.spare = s.spare[n-1], s.spare[:n-1]
+	} else if full { // so will this be, in a moment
+		b.text = make([]byte, 0, worthWrite+worthWrite/2)
 	}
 	s.buffers = append(s.buffers, b)
 	return b

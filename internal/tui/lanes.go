@@ -22,6 +22,24 @@ type lanes struct {
 	span   int    // index into timeline.Spans; -1 until the person has zoomed
 	share  int    // index into shares
 	filter string // only units with this in their names are shown
+
+	drawn map[string]drawnLane // by the unit's name
+}
+
+// drawnLane is a lane as it was drawn, and all that its looks came from, but for the styles.
+// Most of what draws the screen anew changes no lane: output does, thirty times a second.
+type drawnLane struct {
+	from laneLooks
+	row  string
+}
+
+type laneLooks struct {
+	unit                   *api.Unit // a snapshot never changes
+	chosen                 bool
+	endpoint, memory, took string
+	columns                columns
+	axis                   timeline.Axis
+	now, at                int // columns
 }
 
 // shares are how much of the screen the lanes may take, in parts of it; the stream has
@@ -206,9 +224,23 @@ func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
 	return fit(fit("  "+m.palette.dim.Render(label), c.left())+s.String(), m.width)
 }
 
+// lane returns a unit's row.
 func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
+	use := m.snap.Uses[u.Name]
+	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), c, a, a.At(m.now), -1}
+	if !m.at.IsZero() {
+		looks.at = a.At(m.at)
+	}
+	if d, ok := l.drawn[u.Name]; !ok || d.from != looks {
+		l.drawn[u.Name] = drawnLane{looks, l.drawLane(m, looks)}
+	}
+	return l.drawn[u.Name].row
+}
+
+func (l *lanes) drawLane(m *model, looks laneLooks) string {
+	u, c := looks.unit, looks.columns
 	mark, name := "  ", m.unitStyle(u.Name).Render(fit(u.Name, c.name))
-	if u.Name == l.unit {
+	if looks.chosen {
 		mark = m.palette.bright.Render("▸ ")
 		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(fit(u.Name, c.name), " "))
 		name = fit(name, c.name)
@@ -218,15 +250,15 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	if c.kind > 0 {
 		row += m.palette.dim.Render(fit(u.Kind, c.kind))
 	}
-	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, u, a)
+	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, looks)
 	if c.endpoint > 0 {
-		row += " " + m.palette.dim.Render(fit(endpoint(m.snap.Uses[u.Name]), c.endpoint-1))
+		row += " " + m.palette.dim.Render(fit(looks.endpoint, c.endpoint-1))
 	}
 	if c.memory > 0 {
-		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, memory(m.snap.Uses[u.Name])))
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
 	}
 	if c.took > 0 {
-		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, took(u, m.now)))
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
 	}
 	return fit(row, m.width)
 }
@@ -300,8 +332,9 @@ func took(u *api.Unit, now time.Time) string {
 }
 
 // life draws the lane itself.
-func (l *lanes) life(m *model, u *api.Unit, a timeline.Axis) string {
-	lane := timeline.LaneOf(u.Marks, a, m.now)
+func (l *lanes) life(m *model, looks laneLooks) string {
+	a := looks.axis
+	lane := timeline.LaneOf(looks.unit.Marks, a, m.now)
 	s := newStrip(a.N, " ", &m.palette.text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range lane.Cells {
@@ -314,7 +347,7 @@ func (l *lanes) life(m *model, u *api.Unit, a timeline.Axis) string {
 	for _, label := range lane.Labels {
 		s.write(label.Column, label.Text, &m.palette.dim)
 	}
-	if i := a.At(m.at); !m.at.IsZero() && a.Has(i) {
+	if i := looks.at; a.Has(i) {
 		style := styles[lane.Cells[i]].Reverse(true)
 		s.set(i, s.glyphs[i], &style)
 	}

@@ -129,7 +129,7 @@ func (m *model) meetUnits() {
 	}
 	if !slices.Equal(names, m.names) {
 		m.names = names
-		m.styles = m.palette.unitStyles(names)
+		m.dress()
 	}
 	if m.chosen() == nil && len(names) > 0 {
 		m.overview.lanes.unit = names[0]
@@ -139,7 +139,13 @@ func (m *model) meetUnits() {
 // look chooses the colours for a dark or a light ground.
 func (m *model) look(dark bool) {
 	m.palette = newPalette(dark)
+	m.dress()
+}
+
+// dress gives the units their colours.
+func (m *model) dress() {
 	m.styles = m.palette.unitStyles(m.names)
+	m.overview.lanes.drawn = map[string]drawnLane{}
 }
 
 func (m *model) unitStyle(name string) lipgloss.Style {

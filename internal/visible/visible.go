@@ -105,9 +105,11 @@ func Plain(text []byte) bool {
 	)
 	for ; len(text) >= 8; text = text[8:] {
 		w := binary.LittleEndian.Uint64(text)
+		low := w &^ high
 		// The highest bit of a byte is set where it is beyond ASCII, below a space, or DEL.
-		odd := w | ((w &^ high) + (0x7f-0x7e)*each) | ^((w &^ high) + (0x80-0x20)*each)
-		if odd&high != 0 && !plainBytes(text[:8]) {
+		odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
+		// And here where it is not a line end, or not a tab.
+		if odd != 0 && odd&(low^'\n'*each+0x7f*each|w)&(low^'\t'*each+0x7f*each|w) != 0 {
 			return false
 		}
 	}

@@ -83,3 +83,14 @@ func assertNoneActs(t *testing.T, s, keep string) {
 		assert.False(t, acts(r) && !strings.ContainsRune(keep, r), "%q in %q", r, s)
 	}
 }
+
+func TestPlain(t *testing.T) {
+	for c := range 256 {
+		want := c >= ' ' && c < 0x7f || c == '\n' || c == '\t'
+		for at := range 19 {
+			text := []byte("a\tline\nof the tides")
+			text[at] = byte(c)
+			assert.Equal(t, want, Plain(text), "%q", text)
+		}
+	}
+}
