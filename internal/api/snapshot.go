@@ -129,6 +129,7 @@ type Unit struct {
 	Why       string    `json:"why,omitempty"` // of stale and waiting units: what stands in the way
 	Wanted    bool      `json:"wanted"`
 	Paused    bool      `json:"paused,omitempty"`
+	Words     []string  `json:"words,omitempty"`    // that a person has added to its command
 	Moving    bool      `json:"moving,omitempty"`   // it will be at rest only later
 	Queued    bool      `json:"queued,omitempty"`   // one more run follows the one at work
 	InLine    bool      `json:"in_line,omitempty"`  // it waits for a job

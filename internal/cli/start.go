@@ -17,6 +17,7 @@ import (
 	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
 	"omnivigil/internal/home"
+	"omnivigil/internal/plan"
 	"omnivigil/internal/supervise"
 	"omnivigil/internal/trust"
 	"omnivigil/internal/visible"
@@ -99,8 +100,13 @@ func start(at location, opts startOptions, units []string) error {
 	if err := consent(p, opts.trust); err != nil {
 		return err
 	}
+	return startWith(place, p, opts, supervise.Options{File: p.File, Units: units})
+}
+
+// startWith starts a project that does not run, and that the person has agreed to, and shows it.
+func startWith(place api.Place, p *plan.Plan, opts startOptions, o supervise.Options) (err error) {
 	offerToEndLeftovers(p)
-	o := supervise.Options{File: p.File, Units: units, Agreed: trust.Fingerprint(p), Background: opts.background}
+	o.Agreed, o.Background = trust.Fingerprint(p), opts.background
 	if opts.record != "" {
 		if o.Record, err = filepath.Abs(opts.record); err != nil {
 			return exit.Refuse("omnivigil: %v", err)
@@ -110,7 +116,7 @@ func start(at location, opts startOptions, units []string) error {
 	var runs *runsAlready
 	switch {
 	case errors.As(err, &runs):
-		return startAgain(place, runs.client, nil, opts, units)
+		return startAgain(place, runs.client, nil, opts, o.Units)
 	case err != nil:
 		return err
 	case opts.background:

@@ -62,7 +62,11 @@ func Interests(p *plan.Plan) []watch.Interest {
 }
 
 func settingsFiles(p *plan.Plan) []string {
-	files := append([]string{filepath.Base(p.File)}, p.EnvFiles...)
+	var files []string
+	if !p.Elsewhere() {
+		files = append(files, filepath.Base(p.File))
+	}
+	files = append(files, p.EnvFiles...)
 	for _, u := range p.Units {
 		files = append(files, u.EnvFiles...)
 	}

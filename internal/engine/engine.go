@@ -52,6 +52,7 @@ type Engine struct {
 	standings standings
 	numbers   map[string]int // newest runs of units that left the settings and may return
 	setOff    []*unit        // by changes, lately
+	worded    []*unit        // whose commands a person has added words to
 	held      []Change       // that wait until it is known who wrote them
 	begun     bool
 	paused    bool
@@ -108,6 +109,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.becameReady(ev)
 	case Probed:
 		e.probed(ev)
+	case Listens:
+		e.listens(ev)
 	case Exited:
 		e.exited(ev)
 	case Reused:
@@ -522,6 +525,7 @@ const (
 	provenGood // a service has been ready for a good stretch
 	passIsDue  // one that takes up changes by itself should have
 	lookoutOver
+	livedAsService // a task that may serve has lived as only services do
 )
 
 func (e *Engine) setTimer(u *unit, p purpose, after time.Duration) {
@@ -544,6 +548,8 @@ func (e *Engine) timerFired(ev TimerFired) {
 	switch t.purpose {
 	case livedLongEnough:
 		e.ready(t.unit)
+	case livedAsService:
+		e.serves(t.unit)
 	case notReadyInTime:
 		e.notReady(t.unit)
 	case graceIsOver:

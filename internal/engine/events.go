@@ -148,6 +148,12 @@ type Probed struct {
 	Saw  string
 }
 
+// Listens tells that what a unit's run has spawned accepts connections.
+type Listens struct {
+	Unit string
+	PID  int // of the run
+}
+
 // Exited says that a run's process has ended and its output is read to the end.
 type Exited struct {
 	Unit string
@@ -164,6 +170,7 @@ type Requested struct {
 	ID      int // of the asker's choice
 	Request Request
 	Units   []string
+	Words   []string // of AddWords
 }
 
 func (Begin) event()           {}
@@ -182,6 +189,7 @@ func (NotSpawned) event()      {}
 func (BecameReady) event()     {}
 func (Probed) event()          {}
 func (Exited) event()          {}
+func (Listens) event()         {}
 func (Reused) event()          {}
 func (TimerFired) event()      {}
 func (Requested) event()       {}
@@ -206,6 +214,10 @@ const (
 	// ReactAgain has it react to that again.
 	KeepIgnoring Request = "keep ignoring"
 	ReactAgain   Request = "react again"
+	// AddWords has units run their commands with words added, in place of those added before;
+	// without any, with none. RunPlain runs them once without.
+	AddWords Request = "add words"
+	RunPlain Request = "run plain"
 )
 
 // Exit is how a process ended.
@@ -227,8 +239,9 @@ type Start struct {
 	Run     int
 	Ripple  int // that it is begun for
 	Command plan.Command
-	Setup   bool // do its setup steps even if nothing that they depend on has changed
-	Reuse   bool // its last good result will do, if it still holds: see Reused
+	Words   []string // added to the command
+	Setup   bool     // do its setup steps even if nothing that they depend on has changed
+	Reuse   bool     // its last good result will do, if it still holds: see Reused
 }
 
 // Proceed lets the step begin that was told by SettingUp.

@@ -9,9 +9,9 @@ import (
 // it is. Who finds none free stands in line. Whoever keeps the longest chain of others
 // waiting goes first, and who has waited long goes before that.
 
-// takesJob reports whether the unit's next run needs a job from its beginning. Services
-// need one only for their setup steps.
-func (u *unit) takesJob() bool { return u.spec.Kind.Ends() }
+// takesJob reports whether the unit's next run needs a job from its beginning. Services,
+// and what may turn out to be one, need one only for their setup steps.
+func (u *unit) takesJob() bool { return u.spec.Kind.Ends() && !u.spec.MayServe }
 
 // queueForJob puts the unit into the line for a job.
 func (e *Engine) queueForJob(u *unit) {

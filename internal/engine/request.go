@@ -37,6 +37,11 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 		return ""
 	}
 	switch ev.Request {
+	case AddWords:
+		if len(units) == 0 {
+			return "no unit was named to add words to"
+		}
+		e.addWords(units, ev.Words)
 	case Quit:
 		e.quitting = true
 		e.enqueueAll()
@@ -78,6 +83,7 @@ var ofUnits = map[Request]func(*Engine, []*unit){
 	ResumeUnit:   (*Engine).resumeUnits,
 	KeepIgnoring: (*Engine).keepIgnoring,
 	ReactAgain:   (*Engine).reactsAgain,
+	RunPlain:     (*Engine).runPlain,
 }
 
 // unitNames names the first of several units and counts the rest.
@@ -158,6 +164,31 @@ func (e *Engine) restartUnits(units []*unit) {
 	}
 }
 
+// addWords has units run with words added to their commands, from now on.
+func (e *Engine) addWords(units []*unit, words []string) {
+	text := "you took the added words away"
+	if len(words) > 0 {
+		text = "you added " + phrase.Typed(words)
+	}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	for _, u := range units {
+		if u.words = slices.Clone(words); !slices.Contains(e.worded, u) {
+			e.worded = append(e.worded, u)
+		}
+		e.force(u, r, text)
+	}
+}
+
+// runPlain reruns or restarts units once without the words that were added.
+func (e *Engine) runPlain(units []*unit) {
+	const text = "you asked for the plain command once"
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	for _, u := range units {
+		e.force(u, r, text)
+		u.pending.plain = true
+	}
+}
+
 func (e *Engine) wantedUnits() []*unit {
 	var units []*unit
 	for _, u := range e.units {
@@ -172,15 +203,15 @@ func (e *Engine) wantedUnits() []*unit {
 func (e *Engine) restart(units []*unit, what string) {
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to restart " + what})
 	for _, u := range units {
-		e.force(u, r)
+		e.force(u, r, "you asked")
 	}
 }
 
 // force makes a unit act although reactions may be paused, and starts what it needs
 // and does not run.
-func (e *Engine) force(u *unit, r *Ripple) {
+func (e *Engine) force(u *unit, r *Ripple, reason string) {
 	u.wanted, u.deaths = true, 0
-	a := e.intend(u, r, "you asked")
+	a := e.intend(u, r, reason)
 	a.forced, a.cut = true, true
 	e.wantNeeds(u, r, map[*unit]bool{})
 }
@@ -214,7 +245,7 @@ func (e *Engine) startByRequest(units []*unit) {
 		if running(u) {
 			e.wantNeeds(u, r, map[*unit]bool{})
 		} else {
-			e.force(u, r)
+			e.force(u, r, "you asked")
 		}
 	}
 }

@@ -34,6 +34,8 @@ type run struct {
 	pays      debt           // what it was to do; owed again if it does not end well
 	good      bool           // it was ready, or ended well
 	failed    bool           // it did not end well, or was not ready in time
+	serves    bool           // it is of a task that may serve, and does
+	listens   bool           // the same, and it accepts connections
 	command   plan.Command
 	whole     bool // command is the unit's own, not that of a reaction
 	ripples   []*Ripple
@@ -66,6 +68,13 @@ func (e *Engine) start(u *unit) {
 	if c, ok := a.asks.narrow(); ok {
 		r.command, r.whole, r.Command = c, false, c.String()
 	}
+	words := u.words
+	if a.plain {
+		words = nil
+	}
+	if len(words) > 0 {
+		r.Command = r.command.Plus(words).String()
+	}
 	r.pays = a.asks
 	r.pays.whole = r.whole // it does more than was asked, and all of it may fail
 	r.pays.add(u.owed.covered(r))
@@ -82,8 +91,8 @@ func (e *Engine) start(u *unit) {
 	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{chain: a.chain}
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
-	mayReuse := u.spec.Reuse && r.whole && !a.forced
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Setup: a.setup, Reuse: mayReuse})
+	mayReuse := u.spec.Reuse && r.whole && !a.forced && len(words) == 0
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Setup: a.setup, Reuse: mayReuse})
 	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
@@ -134,7 +143,10 @@ func (e *Engine) goodAgain(u *unit) {
 
 // working returns what a unit does while it is at it.
 func (u *unit) working() (State, Phase, string) {
-	if u.spec.Kind.Ends() {
+	switch {
+	case u.run != nil && u.run.serves:
+		return Running, PhaseRunning, "restarts"
+	case u.spec.Kind.Ends():
 		return Running, PhaseRunning, u.spec.Verb()
 	}
 	return Starting, PhaseStarting, u.spec.Verb()
@@ -190,6 +202,9 @@ func (e *Engine) spawned(ev Spawned) {
 	e.tellOpening(u)
 	u.run.PID, u.run.spawned, u.run.spawnedAt = ev.PID, true, e.now
 	u.run.job = u.takesJob()
+	if u.spec.MayServe {
+		e.setTimer(u, livedAsService, plan.ServesAfter)
+	}
 	if u.state == Setup {
 		var phase Phase
 		u.state, phase, _ = u.working()
@@ -234,6 +249,24 @@ func (e *Engine) becameReady(ev BecameReady) {
 			e.ready(u)
 		}
 	}
+}
+
+func (e *Engine) listens(ev Listens) {
+	if u := e.byName[ev.Unit]; u != nil && u.spec.MayServe && u.live() && u.run.PID == ev.PID {
+		e.show(u)
+		u.run.listens = true
+		e.serves(u)
+	}
+}
+
+// serves makes the run of a task that may serve a service's, which is ready.
+func (e *Engine) serves(u *unit) {
+	if !u.spec.MayServe || u.state != Running {
+		return
+	}
+	u.run.serves = true
+	e.nowReady(u)
+	e.finishedAgain(u)
 }
 
 func (e *Engine) probed(ev Probed) {
@@ -354,7 +387,7 @@ func (e *Engine) askForOwed(u *unit) {
 }
 
 func (u *unit) finishedWord() string {
-	if u.spec.Kind.Ends() {
+	if u.ends() {
 		return "finished again"
 	}
 	return "is ready again"
@@ -372,11 +405,15 @@ func (e *Engine) exited(ev Exited) {
 		e.ended(u, Stopped, end)
 	case why == toAct:
 		e.ended(u, Waiting, end)
-	case !u.spec.Kind.Ends():
-		e.crashed(u, end)
+	case !u.spec.Kind.Ends(), u.run.listens && !ev.Exit.OK():
+		e.crashed(u, end, Crashed)
+	case u.run.serves && !ev.Exit.OK():
+		e.crashed(u, end, Failed)
 	case ev.Exit.OK():
 		e.ended(u, Done, end)
-		e.finishedAgain(u)
+		if !u.run.serves { // else it has been good enough for those who build on it
+			e.finishedAgain(u)
+		}
 		if u.onlyWhenAsked() && u.pending == nil {
 			u.wanted = false // until it is asked for again
 		}
@@ -406,12 +443,14 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	return f
 }
 
-func (e *Engine) crashed(u *unit, f Fact) {
+// crashed ends the run of a service that has ended by itself, or that of a task in what it did
+// as one.
+func (e *Engine) crashed(u *unit, f Fact, s State) {
 	was := u.state
 	if f.Files = slices.Clone(u.suspects); u.run.ReadyAt.IsZero() {
 		f.Problem = "before it was ready"
 	}
-	f = e.ended(u, Crashed, f)
+	f = e.ended(u, s, f)
 	if u.pending != nil {
 		return // it is about to start anyway
 	}

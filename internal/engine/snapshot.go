@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
 )
 
 // Snapshot is the project at one moment. Nothing in it changes afterwards, so it
@@ -69,6 +70,7 @@ type Unit struct {
 	Why       string // of stale and waiting units: what stands in the way
 	Wanted    bool
 	Paused    bool
+	Words     []string // that the person has added to its command
 	Moving    bool
 	Queued    bool      // one more run follows the one at work
 	InLine    bool      // it waits for a job: see Jobs.Words
@@ -137,9 +139,17 @@ func (e *Engine) jobs() Jobs {
 	return j
 }
 
+// kind is what the unit is at the moment.
+func (u *unit) kind() plan.Kind {
+	if u.ends() {
+		return u.spec.Kind
+	}
+	return plan.Service
+}
+
 func (u *unit) snapshot() *Unit {
 	out := &Unit{
-		Name: u.spec.Name, Kind: u.spec.Kind.String(), State: u.state, Freshness: u.freshness(),
+		Name: u.spec.Name, Kind: u.kind().String(), Words: u.words, State: u.state, Freshness: u.freshness(),
 		Wanted: u.wanted, Paused: u.paused, Moving: u.moving, RetryAt: u.retryAt,
 		Queued: u.pending != nil && u.live(),
 		InLine: u.inLine(), Alone: u.spec.Alone,

@@ -47,10 +47,11 @@ type unit struct {
 	downstream []*unit // of needs and follows together
 
 	state   State
-	wanted  bool // the person wants it to run
-	paused  bool // the person wants it left as it is
-	run     *run // the newest, live or ended; nil before the first
-	pending *act // what it will do as soon as it can
+	wanted  bool     // the person wants it to run
+	paused  bool     // the person wants it left as it is
+	words   []string // that the person has added to its command
+	run     *run     // the newest, live or ended; nil before the first
+	pending *act     // what it will do as soon as it can
 	ending  ending
 	deaths  int // in a row, without a good stretch between
 	retryAt time.Time
@@ -150,6 +151,11 @@ func (u *unit) untouch(burst int) {
 	}
 }
 
+// ends reports whether the unit is at the moment one whose runs are meant to come to an end.
+func (u *unit) ends() bool {
+	return u.spec.Kind.Ends() && !(u.run != nil && u.run.serves && (u.live() || u.state == Crashed))
+}
+
 // onlyWhenAsked reports whether the unit runs by request alone: a task or suite that
 // is not started by itself does not react to changes either.
 func (u *unit) onlyWhenAsked() bool { return u.spec.Manual && u.spec.Kind.Ends() }
@@ -222,6 +228,7 @@ type act struct {
 	cut     bool // does not let a task at work finish
 	asks    debt // what is to be run
 	setup   bool // its setup is to be done again
+	plain   bool // without the words that were added to its command
 	spans   []Span
 	chain   chain     // that this would go on, if nothing else makes it act
 	lookout time.Time // until when it is looked whether somebody else does

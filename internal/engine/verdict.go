@@ -38,6 +38,29 @@ func (w VerdictWord) String() string {
 // and only if some unit is wanted, every wanted unit is current and at rest, and
 // the saved settings are in use.
 func (e *Engine) verdict() Verdict {
+	v := e.judge()
+	if !e.gone {
+		v.Text += e.addedWords()
+	}
+	return v
+}
+
+// addedWords tells of words that the person has added to commands, as long as they hold.
+func (e *Engine) addedWords() string {
+	e.worded = slices.DeleteFunc(e.worded, func(u *unit) bool { return u.removed || len(u.words) == 0 })
+	switch len(e.worded) {
+	case 0:
+		return ""
+	case 1:
+		if len(e.units) == 1 {
+			return "; with " + phrase.Typed(e.worded[0].words)
+		}
+		return fmt.Sprintf("; %s with %s", e.worded[0].spec.Name, phrase.Typed(e.worded[0].words))
+	}
+	return fmt.Sprintf("; %d units with words added", len(e.worded))
+}
+
+func (e *Engine) judge() Verdict {
 	w := e.weigh()
 	switch {
 	case e.gone:
@@ -183,7 +206,7 @@ func staleTogether(stale []*unit) string {
 		return fmt.Sprintf("%s %s not current: %s", names(stale), one("is", "are"), s.Text)
 	case !u.live() && u.state != Done:
 		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), phrase.Clock(s.Since), s.Text)
-	case u.spec.Kind.Ends():
+	case u.ends():
 		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), phrase.Clock(s.Since), s.Text)
 	}
 	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), phrase.Clock(s.Since), s.Text)
@@ -242,7 +265,8 @@ func (e *Engine) currentText(w *weights) string {
 	case w.wanted < all:
 		who = fmt.Sprintf("%d of %d run", w.wanted, all)
 	case all == 1:
-		who = e.units[0].spec.Name + " runs"
+		// The number is seen to change from the corner of an eye.
+		who = fmt.Sprintf("%s (run %d) runs", e.units[0].spec.Name, e.units[0].run.Number)
 	}
 	notes := w.stoppedWords()
 	for _, u := range w.ending {

@@ -3,8 +3,6 @@ package engine
 import (
 	"slices"
 	"time"
-
-	"omnivigil/internal/plan"
 )
 
 // Who writes a file cannot be seen. What the system tells is how much a run's processes
@@ -266,7 +264,7 @@ func (e *Engine) noteSetOff(u *unit) {
 // mayHaveDone decides on what was seen of a writer. Services are believed where nothing can
 // be told: it is better to miss a loop than to ignore what a person saves.
 func (wr *writer) mayHaveDone(o Observation) bool {
-	service := wr.unit.spec.Kind == plan.Service
+	service := !wr.unit.ends()
 	switch o.Wrote {
 	case WroteNothing:
 		return false
@@ -303,7 +301,7 @@ func (u *unit) isYoung(now time.Time) bool {
 	switch {
 	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lastWords:
 		return false
-	case u.spec.Kind.Ends() || !u.run.spawned:
+	case u.ends() || !u.run.spawned:
 		return true
 	}
 	return u.atItFor(now) < youth

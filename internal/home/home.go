@@ -18,14 +18,37 @@ func State() string { return filepath.Join(xdg.StateHome, "omnivigil") }
 // Logs is the folder in which the sessions of the project with that settings file have their
 // logs, each in a folder that is named by when it began.
 func Logs(file string) string {
+	file = real(file)
+	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+short(file))
+}
+
+// Typed is the folder of the settings of commands that were typed in a folder, each in a folder
+// of its own.
+func Typed(folder string) string {
+	folder = real(folder)
+	return filepath.Join(State(), "typed", filepath.Base(folder)+"-"+short(folder))
+}
+
+// TypedFile is the settings file of a command that was typed in a folder.
+func TypedFile(folder, settings string) string {
+	return filepath.Join(Typed(folder), filepath.Base(real(folder))+"-"+short(settings), "command.toml")
+}
+
+// real is the path of a file, without links where they can be followed.
+func real(file string) string {
 	if abs, err := filepath.Abs(file); err == nil {
 		file = abs
 	}
 	if real, err := filepath.EvalSymlinks(file); err == nil {
 		file = real
 	}
-	sum := sha256.Sum256([]byte(file))
-	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+hex.EncodeToString(sum[:4]))
+	return file
+}
+
+// short tells texts apart.
+func short(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:4])
 }
 
 // Place returns where the project with that settings file meets its faces.

@@ -1,10 +1,12 @@
 package plan
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
 	"omnivigil/internal/capture"
+	"omnivigil/internal/phrase"
 )
 
 // With returns the command with each {name} replaced by what was captured. In a
@@ -28,6 +30,25 @@ func (c Command) With(captures map[string]string) Command {
 		return out
 	}
 	return Command{Words: fill(c.Words), Written: fill(c.Written)}
+}
+
+// Plus returns the command with words added at its end, which reach what it runs as they are.
+func (c Command) Plus(words []string) Command {
+	if len(words) == 0 {
+		return c
+	}
+	if c.Words == nil {
+		out := Command{Shell: c.Shell, Args: slices.Concat(c.Args, words)}
+		for i := range words {
+			out.Shell += ` "${` + strconv.Itoa(len(c.Args)+i+1) + `}"`
+		}
+		return out
+	}
+	out := Command{Words: slices.Concat(c.Words, words)}
+	if c.Written != nil {
+		out.Written = slices.Concat(c.Written, words)
+	}
+	return out
 }
 
 func (c Command) withArgs(captures map[string]string) Command {
@@ -101,7 +122,7 @@ func (c Command) shown() string {
 	line := c.Shell
 	for i, value := range c.Args {
 		argument := "${" + strconv.Itoa(i+1) + "}"
-		line = strings.NewReplacer(`'"`+argument+`"'`, value, `"`+argument+`"`, quote(value), argument, value).Replace(line)
+		line = strings.NewReplacer(`'"`+argument+`"'`, value, `"`+argument+`"`, phrase.Quoted(value), argument, value).Replace(line)
 	}
 	return line
 }

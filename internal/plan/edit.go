@@ -2,7 +2,9 @@ package plan
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -17,11 +19,7 @@ import (
 // else in the file, comments and layout, stays as it is. Nothing is written unless
 // the file then means exactly that; the error says what to do by hand.
 func Ignore(file, unit string, patterns []string) error {
-	real, err := filepath.EvalSymlinks(file)
-	if err != nil {
-		return fmt.Errorf("find the settings: %w", err)
-	}
-	data, err := regular.Read(real, regular.Sane)
+	data, err := regular.Read(file, regular.Sane)
 	if err != nil {
 		return fmt.Errorf("read the settings: %w", err)
 	}
@@ -29,25 +27,12 @@ func Ignore(file, unit string, patterns []string) error {
 	if err != nil {
 		return fmt.Errorf("add %s to what %s ignores: %w", quoted(patterns), unit, err)
 	}
-	info, err := os.Stat(real)
-	if err != nil {
-		return fmt.Errorf("write the settings: %w", err)
-	}
-	// Renamed into place, so that nobody ever reads half of it.
-	beside := real + ".new"
-	if err := os.WriteFile(beside, edited, info.Mode().Perm()); err != nil {
-		return fmt.Errorf("write the settings: %w", err)
-	}
-	if err := os.Rename(beside, real); err != nil {
-		os.Remove(beside)
-		return fmt.Errorf("write the settings: %w", err)
-	}
-	return nil
+	return replace(file, edited, 0o644)
 }
 
 // withIgnored returns the text of a settings file with more for a unit to ignore.
 func withIgnored(file string, data []byte, name string, patterns []string) ([]byte, error) {
-	before, err := parsePlan(file, file, data)
+	before, err := parsePlan(file, file, "", data)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +50,7 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 		return nil, byHand
 	}
 	edited := insertIgnored(data, start, end, unit, patterns)
-	after, err := parsePlan(file, file, edited)
+	after, err := parsePlan(file, file, "", edited)
 	if err != nil || !slices.Equal(texts(after.Unit(name).Ignore), append(patterns, texts(unit.Ignore)...)) {
 		return nil, byHand
 	}
@@ -125,4 +110,40 @@ func quoted(words []string) string {
 		out[i] = strconv.Quote(w)
 	}
 	return strings.Join(out, ", ")
+}
+
+// Add adds units to a settings file, which is made where there is none. All that is in it stays
+// as it is. Nothing is written unless the file then means that; the error says what is wrong.
+func Add(file, units string) error {
+	data, err := regular.Read(file, regular.Sane)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return fmt.Errorf("read the settings: %w", err)
+	case len(data) > 0:
+		units = strings.TrimRight(string(data), "\n") + "\n\n" + units
+	}
+	if _, err := parsePlan(file, file, "", []byte(units)); err != nil {
+		return fmt.Errorf("nothing was added to %s: %w", file, err)
+	}
+	return replace(file, []byte(units), 0o644)
+}
+
+// replace writes a file by renaming one into its place, so that nobody ever reads half of it.
+func replace(file string, data []byte, mode fs.FileMode) error {
+	if real, err := filepath.EvalSymlinks(file); err == nil {
+		file = real
+	}
+	if info, err := os.Stat(file); err == nil {
+		mode = info.Mode().Perm()
+	}
+	beside := file + ".new"
+	if err := os.WriteFile(beside, data, mode); err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	if err := os.Rename(beside, file); err != nil {
+		os.Remove(beside)
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	return nil
 }

@@ -22,7 +22,8 @@ const (
 	DefaultGrace    = 5 * time.Second
 	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
 	DefaultWithin   = 30 * time.Second
-	DefaultTakeUp   = 5 * time.Second // of a service that takes up changes by itself
+	DefaultTakeUp   = 5 * time.Second  // of a service that takes up changes by itself
+	ServesAfter     = 10 * time.Second // of life, a task that may serve is a service
 )
 
 // unitKey is one key that a unit's table may have.
@@ -74,6 +75,8 @@ func init() {
 			misfit: "only a task's result is reused"},
 		"alone": {kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Alone = r.flag(e) },
 			misfit: "services run beside whatever else runs"},
+		"may_serve": {kinds: []Kind{Task}, read: func(r *reader, u *Unit, e *entry) { u.MayServe = r.flag(e) },
+			misfit: "only a task is not known to be a service beforehand"},
 		"overlap": {kinds: ends, read: readOverlap,
 			misfit: "a change restarts a service at once"},
 	}

@@ -10,10 +10,12 @@ import (
 	"maps"
 	"net/netip"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
+
+	"omnivigil/internal/phrase"
 )
 
 // FileName is the name of the settings file that makes a folder a project.
@@ -58,6 +60,9 @@ type Plan struct {
 	inFiles []Variable     // all that env files say, also what the machine overrides
 	index   map[string]int // positions of Units by name, where Read has made the plan
 }
+
+// Elsewhere reports whether the settings are not kept in the folder that they are for.
+func (p *Plan) Elsewhere() bool { return filepath.Dir(p.File) != p.Root }
 
 // Unit returns the unit of that name, or nil.
 func (p *Plan) Unit(name string) *Unit {
@@ -116,6 +121,7 @@ type Unit struct {
 	Outputs       []Pattern // what a task or suite makes; never counts as its own input
 	Reuse         bool      // its last good result holds while all that it depends on is the same
 	Alone         bool      // no other task, suite or setup step runs beside it
+	MayServe      bool      // of a task: a run that listens, or has lived for ServesAfter, is a service's
 	Line          int       // of its table in the file, from 1
 }
 
@@ -178,21 +184,7 @@ func (c Command) String() string {
 	if c.Written != nil {
 		words = c.Written
 	}
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		quoted[i] = quote(w)
-	}
-	return strings.Join(quoted, " ")
-}
-
-// quote puts a word in single quotes where a POSIX shell would otherwise take
-// it apart or read something into it.
-func quote(word string) string {
-	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+"
-	if word != "" && strings.Trim(word, plain) == "" {
-		return word
-	}
-	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+	return phrase.Typed(words)
 }
 
 // Variable is one environment variable of a unit.

@@ -30,7 +30,7 @@ func TestProblems(t *testing.T) {
 			require.NoError(t, err)
 			dir := t.TempDir()
 			require.NoError(t, os.Mkdir(filepath.Join(dir, "cmd"), 0o755))
-			_, err = parsePlan(FileName, filepath.Join(dir, FileName), archive.Files[0].Data)
+			_, err = parsePlan(FileName, filepath.Join(dir, FileName), "", archive.Files[0].Data)
 			got := "fine\n"
 			if err != nil {
 				require.IsType(t, Problems{}, err)
@@ -47,7 +47,7 @@ func TestProblems(t *testing.T) {
 
 func read(t *testing.T, dir, text string) *Plan {
 	t.Helper()
-	p, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte(text))
+	p, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte(text))
 	require.NoError(t, err)
 	return p
 }
@@ -109,7 +109,7 @@ func TestEnvironment(t *testing.T) {
 	}
 	write(".env.local", "PORT=1\nFERRY_MACHINE=of a file\nEMPTY=\n")
 	write(".env", "PORT=2\nHOST=wick")
-	p, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte(`
+	p, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte(`
 [project]
 env_files = ["missing.env", ".env.local", ".env"]
 [service.berths]
@@ -157,7 +157,7 @@ ready = { file = "${HOST}.ready" }
 func TestBrokenEnvFile(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("A=1\nB=2\nhunter2 is the password\nC=3\n"), 0o644))
-	_, err := parsePlan(FileName, filepath.Join(dir, FileName), []byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"))
+	_, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"))
 	require.ErrorContains(t, err, ".env:3: expected NAME=value")
 	assert.NotContains(t, err.Error(), "hunter2")
 }
@@ -266,7 +266,7 @@ func FuzzRead(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		_, err := parsePlan(FileName, filepath.Join(os.TempDir(), FileName), data)
+		_, err := parsePlan(FileName, filepath.Join(os.TempDir(), FileName), "", data)
 		problems, _ := err.(Problems)
 		for _, p := range problems {
 			if lines := strings.Count(string(data), "\n") + 1; p.Line < 1 || p.Line > lines {

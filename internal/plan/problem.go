@@ -56,6 +56,17 @@ func (p Problem) String() string {
 // that is wrong with it, in the order of its lines.
 type Problems []Problem
 
+// Texts says what is wrong without places, for settings that no person has written.
+func (ps Problems) Texts() string {
+	parts := make([]string, len(ps))
+	for i, p := range ps {
+		if parts[i] = p.Text; p.Hint != "" {
+			parts[i] += "; " + p.Hint
+		}
+	}
+	return strings.Join(parts, "\n")
+}
+
 func (ps Problems) Error() string {
 	parts := make([]string, len(ps))
 	for i, p := range ps {

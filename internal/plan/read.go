@@ -17,7 +17,10 @@ import (
 
 // Read reads and validates the settings file at path. Where the file itself is
 // wrong the error is a Problems that names everything wrong with it.
-func Read(path string) (*Plan, error) {
+func Read(path string) (*Plan, error) { return ReadFor(path, "") }
+
+// ReadFor is Read for the settings of a folder that are kept elsewhere; empty: in it.
+func ReadFor(path, root string) (*Plan, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, fmt.Errorf("find %s: %w", path, err)
@@ -26,18 +29,22 @@ func Read(path string) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the settings %s: %w", path, regular.Reason(err))
 	}
-	return parsePlan(path, abs, data)
+	return parsePlan(path, abs, root, data)
 }
 
-// parsePlan reads data as the settings file abs; shown is its name in problems.
-func parsePlan(shown, abs string, data []byte) (*Plan, error) {
+// parsePlan reads data as the settings file abs of the folder root, empty for the one that it
+// is in; shown is its name in problems.
+func parsePlan(shown, abs, root string, data []byte) (*Plan, error) {
+	if root == "" {
+		root = filepath.Dir(abs)
+	}
 	doc := parse(shown, data)
 	if len(doc.found) > 0 {
 		return nil, doc.problems()
 	}
 	r := &reader{
 		document: doc,
-		plan:     &Plan{Jobs: defaultJobs(), Logs: defaultLogs, File: abs, Root: filepath.Dir(abs), Name: filepath.Base(filepath.Dir(abs))},
+		plan:     &Plan{Jobs: defaultJobs(), Logs: defaultLogs, File: abs, Root: root, Name: filepath.Base(root)},
 		defaults: &table{},
 		env:      variables{machine: os.LookupEnv},
 		places:   map[string]*entry{},
@@ -268,6 +275,9 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)
+	if serve := e.value.table.get("may_serve"); serve != nil && u.MayServe && u.Manual {
+		r.wrong(serve.keyAt, `a task that only starts when asked does not react to changes: say [service.NAME] or leave "may_serve" out`, "\"may_serve\" and start = \"manual\" exclude each other")
+	}
 	if u.Reuse = u.Reuse && (e.value.table.get("outputs") != nil || r.defaults.get("outputs") != nil); !u.Reuse && asksForReuse(e) {
 		r.wrong(e.value.table.get("reuse").keyAt, `say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`, "\"reuse\" needs \"outputs\"")
 	}

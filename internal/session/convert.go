@@ -39,7 +39,7 @@ var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, ap
 func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name: u.Name, Kind: u.Kind, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()),
-		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
+		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Words: s.cleanAll(u.Words), Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
 		Alone: u.Alone, RetryAt: u.RetryAt, Run: s.run(u.Run), Suspects: s.cleanAll(u.Suspects), Owed: s.cleanAll(u.Owed),
 		Pass: api.Pass{Number: u.Pass.Number, BeganAt: u.Pass.BeganAt, EndedAt: u.Pass.EndedAt, Good: u.Pass.Good, Saw: s.clean(u.Pass.Saw)},
 		Loop: s.loopOf(u.Loop),

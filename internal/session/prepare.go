@@ -43,7 +43,7 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 		s.send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
 		return true
 	}
-	if o.Command.Equal(r.unit.Run) {
+	if o.Command.Equal(r.unit.Run) && len(o.Words) == 0 {
 		r.attempt = attempt
 	}
 	return false

@@ -18,6 +18,8 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.Resume:       {engine.ResumeUnit, engine.ResumeAll},
 	api.KeepIgnoring: {ofUnits: engine.KeepIgnoring},
 	api.ReactAgain:   {ofUnits: engine.ReactAgain},
+	api.AddWords:     {ofUnits: engine.AddWords},
+	api.RunPlain:     {ofUnits: engine.RunPlain},
 	api.End:          {ofAll: engine.Quit},
 	api.EndNow:       {ofAll: engine.QuitNow},
 }
@@ -56,7 +58,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	case request == "":
 		return api.Answer{}, api.Refuse("%s is for the whole project, not for units", r.Action)
 	}
-	return s.ask(ctx, request, units)
+	return s.ask(ctx, engine.Requested{Request: request, Units: units, Words: r.Words})
 }
 
 // named returns the units that names of units and groups stand for, each once.
@@ -82,7 +84,7 @@ func (s *Session) named(names []string) ([]string, error) {
 }
 
 // ask asks the engine and waits for its answer.
-func (s *Session) ask(ctx context.Context, r engine.Request, units []string) (api.Answer, error) {
+func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, error) {
 	answered := make(chan engine.Answer, 1)
 	s.mu.Lock()
 	s.asked++
@@ -94,7 +96,8 @@ func (s *Session) ask(ctx context.Context, r engine.Request, units []string) (ap
 		delete(s.answers, id)
 		s.mu.Unlock()
 	}()
-	s.send(engine.Requested{ID: id, Request: r, Units: units})
+	r.ID = id
+	s.send(r)
 	select {
 	case a := <-answered:
 		if a.Refusal != "" {
@@ -103,9 +106,9 @@ func (s *Session) ask(ctx context.Context, r engine.Request, units []string) (ap
 		answer := api.Answer{Ripple: a.Ripple}
 		switch {
 		case a.Ripple > 0:
-		case r == engine.PauseUnit || r == engine.PauseAll:
+		case r.Request == engine.PauseUnit || r.Request == engine.PauseAll:
 			answer.Text = "Changes are kept, and acted on when reactions are resumed."
-		case r != engine.Quit && r != engine.QuitNow:
+		case r.Request != engine.Quit && r.Request != engine.QuitNow:
 			answer.Text = "Nothing had to be done."
 		}
 		return answer, nil

@@ -197,7 +197,7 @@ func Start(c Config) (*Session, error) {
 	if s.spawner == nil {
 		s.tracer = spawn.New()
 		s.spawner = system{s.tracer}
-		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Moved: s.notify, Note: s.Note}
+		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note}
 	}
 	s.results = reuse.In(c.State, c.Plan.Root, s.watcher.Files)
 	s.snapshot.Store(s.engine.Snapshot())
@@ -506,7 +506,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 		return
 	}
 	prober := ready.New(run.unit.Ready)
-	spec := run.spec(s, o.Command)
+	spec := run.spec(s, o.Command.Plus(o.Words))
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
 	spawned := run.expectPasses()
 	process, err := s.spawner.Start(spec)
@@ -534,6 +534,10 @@ func (s *Session) taken(r *liveRun) string {
 		}
 	}
 	return strings.Join(held, "; ")
+}
+
+func (s *Session) listens(unit string, process int) {
+	s.send(engine.Listens{Unit: unit, PID: process})
 }
 
 // opened tells that a unit listens on an address, and opens it in the browser where the

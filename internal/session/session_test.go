@@ -217,7 +217,7 @@ watch = ["*.go"]
 `, func(s *stage) {
 		first := s.spawner.newest("api")
 		s.pass(time.Second)
-		assert.Contains(t, s.verdict(), "CURRENT api runs, started in 0.50 s")
+		assert.Contains(t, s.verdict(), "CURRENT api (run 1) runs, started in 0.50 s")
 		s.save("a.go", "api")
 		assert.Equal(t, "TERM", first.heard())
 		second := s.spawner.newest("api")
@@ -225,7 +225,7 @@ watch = ["*.go"]
 		assert.Contains(t, second.spec.Env, "OMNIVIGIL_RUN=2")
 		s.pass(time.Second)
 		assert.Contains(t, s.book.String(), "api restarts: a.go changed")
-		assert.Contains(t, s.verdict(), "CURRENT api runs the code saved")
+		assert.Contains(t, s.verdict(), "CURRENT api (run 2) runs the code saved")
 	})
 }
 
@@ -240,7 +240,7 @@ func TestSettingsAreAdopted(t *testing.T) {
 		s.settings("[service.api]\nrun = \"other\"\n")
 		s.watcher.events <- watch.Change{Burst: 1, Hits: []watch.Hit{{Key: concern.Settings}}}
 		s.pass(time.Second)
-		assert.Contains(t, s.verdict(), "CURRENT api runs the code saved")
+		assert.Contains(t, s.verdict(), "CURRENT api (run 2) runs the code saved")
 		assert.NotNil(t, s.spawner.newest("other"))
 		assert.Contains(t, s.book.String(), "new in the settings: api runs: other")
 

@@ -17,7 +17,7 @@ import (
 // readSettings reads the edited file. A broken one changes nothing; a good one is
 // adopted once its files are watched, so that no write to them is missed.
 func (s *Session) readSettings(now time.Time, burst int) {
-	edited, err := plan.Read(s.plan.File)
+	edited, err := plan.ReadFor(s.plan.File, s.plan.Root)
 	if err != nil {
 		s.edited = nil
 		problem := strings.ReplaceAll(err.Error(), s.plan.File, filepath.Base(s.plan.File))
@@ -54,6 +54,9 @@ func (s *Session) adopt(now time.Time) {
 
 // writeCures writes into the settings file that units ignore what sets them off in a loop.
 func (s *Session) writeCures(units []string) error {
+	if s.Plan().Elsewhere() {
+		return api.Refuse("there is no settings file to write to; add --ignore to the command")
+	}
 	for _, unit := range units {
 		u := s.state().Unit(unit)
 		if u == nil || u.Loop == nil {

@@ -47,8 +47,10 @@ type Checker struct {
 // books are what the checker itself knows of a unit.
 type books struct {
 	spec      *plan.Unit
-	live      int // the run that was ordered and is not over; 0 for none
-	newest    int // the newest that was ordered
+	live      int      // the run that was ordered and is not over; 0 for none
+	newest    int      // the newest that was ordered
+	words     []string // that are to be added to its command
+	plain     bool     // the next run may be without
 	ready     bool
 	lived     int             // the newest run that was ready by having lived long enough
 	signalled bool            // the live run was told to end
@@ -196,7 +198,7 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.Spawned:
 		if b := c.of(ev.Unit); b.live == ev.Run {
-			b.job = b.spec.Kind.Ends()
+			b.job = b.takesJob()
 		}
 	case engine.Reused:
 		c.reused(ev)
@@ -208,6 +210,15 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.Exited:
 		c.exited(ev)
 	case engine.BecameReady:
+		if u := c.world.Engine.Snapshot().Unit(ev.Unit); u != nil && u.State == engine.Failed {
+			// It is late: those behind it may have acted without it, or have not been able to.
+			c.excuse(ev.Unit)
+			for _, other := range c.plan.Units {
+				if slices.Contains(other.Needs, ev.Unit) {
+					c.excuse(other.Name)
+				}
+			}
+		}
 		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() && b.spec.Pass == nil {
 			c.succeed(ev.Unit)
 		}
@@ -219,6 +230,9 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	}
 }
+
+// takesJob reports whether the unit's run needs a job from its beginning.
+func (b *books) takesJob() bool { return b.spec.Kind.Ends() && !b.spec.MayServe }
 
 // owe notes what a hit asks for. Those that are dealt with by a signal ask for
 // no run.
@@ -312,7 +326,11 @@ func (c *Checker) exited(ev engine.Exited) {
 		return
 	}
 	if b.spec.Kind.Ends() && ev.Exit.OK() && !b.signalled {
-		c.succeed(ev.Unit)
+		if b.lived == ev.Run { // it did as a service
+			b.done = true
+		} else {
+			c.succeed(ev.Unit)
+		}
 		if b.spec.Manual && b.must == 0 {
 			b.wanted = false // until it is asked for again
 		}
@@ -361,7 +379,8 @@ func (c *Checker) again() {
 // succeed enters that the live run is a good one.
 func (c *Checker) succeed(unit string) {
 	b := c.of(unit)
-	b.ready, b.done = !b.spec.Kind.Ends(), b.spec.Kind.Ends()
+	b.done = b.spec.Kind.Ends() && b.lived != b.live
+	b.ready = !b.done
 	b.good++
 	b.goodRead, b.goodUp = b.read, b.upGood
 	for _, key := range b.payable {
@@ -388,6 +407,9 @@ func (c *Checker) of(name string) *books {
 
 func (c *Checker) requested(ev engine.Requested) {
 	for _, unit := range ev.Units {
+		if b := c.of(unit); ev.Request == engine.AddWords {
+			b.words = ev.Words
+		}
 		c.requestedOf(ev.Request, unit)
 	}
 	if ev.Request == engine.Quit || ev.Request == engine.QuitNow {
@@ -401,8 +423,8 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
 		c.excuse(unit) // who waited for it may go on without it
-	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit:
-		b.wanted = true
+	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunPlain:
+		b.wanted, b.plain = true, b.plain || request == engine.RunPlain
 		c.wantNeeds(unit, map[string]bool{})
 		c.excuse(unit)
 		if request != engine.StartUnit {
@@ -426,7 +448,7 @@ func (c *Checker) wantNeeds(name string, seen map[string]bool) {
 			continue
 		}
 		seen[n] = true
-		if u := snap.Unit(n); u.State != engine.Done || u.Freshness != engine.Current {
+		if u := snap.Unit(n); u.State != engine.Done && u.State != engine.Ready || u.Freshness != engine.Current {
 			c.units[n].wanted = true
 			c.excuse(n)
 		}

@@ -90,6 +90,14 @@ func roundsOf(row []string) int {
 
 // ignored checks that a unit ignores nothing but what sets it off in a loop.
 func (c *Checker) ignored(o engine.IgnoreFiles) {
+	// What goes on from here is another loop.
+	for _, rows := range []map[string][]string{c.loops.rows, c.loops.made} {
+		for of, row := range rows {
+			if slices.Contains(row, o.Unit) {
+				rows[of] = row[:0:0]
+			}
+		}
+	}
 	b := c.of(o.Unit)
 	b.ignored = map[string]bool{}
 	for _, f := range o.Files {

@@ -104,6 +104,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Run: plan.Command{Shell: "whole"},
 		}
 		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
+		u.MayServe = u.Kind == plan.Task && !u.Manual && r.IntN(4) == 0
 		switch r.IntN(6) {
 		case 0:
 			u.Reactions = []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}
@@ -150,6 +151,9 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	}
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
+	}
+	if dr.world.Plan.Unit(unit).MayServe && r.IntN(2) == 0 {
+		b.Listens, b.EndsAfter = r.IntN(2) == 0, -1 // else it has lived for long
 	}
 	if pass := dr.world.Plan.Unit(unit).Pass; pass != nil {
 		b.Tool = dr.tool(pass)
@@ -240,6 +244,11 @@ func (dr *script) act() {
 		w.Send(engine.Requested{Request: engine.ReactAgain, Units: []string{unit}})
 	case n == 13:
 		w.Send(engine.Requested{Request: engine.SetUpUnit, Units: []string{unit}})
+	case n == 14 && r.IntN(3) == 0:
+		words := [][]string{nil, {"-v"}, {"-run", "Tide"}}[r.IntN(3)]
+		w.Send(engine.Requested{Request: engine.AddWords, Units: []string{unit}, Words: words})
+	case n == 14 && r.IntN(3) == 0:
+		w.Send(engine.Requested{Request: engine.RunPlain, Units: []string{unit}})
 	case n < 15:
 		w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{unit}})
 	case n == 15:

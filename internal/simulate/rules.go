@@ -136,9 +136,13 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
 	b.live, b.newest, b.ready, b.done, b.signalled = o.Run, o.Run, false, false, false
-	if b.job, b.heavy = b.spec.Kind.Ends(), false; b.job {
+	if b.job, b.heavy = b.takesJob(), false; b.job {
 		c.jobs(o.Unit)
 	}
+	if !slices.Equal(o.Words, b.words) && !b.plain {
+		c.broke(6, "%s runs with the words %q, not %q", o.Unit, o.Words, b.words)
+	}
+	b.plain = false
 	b.payable, b.command = nil, ""
 	if c := o.Command.String(); c != b.spec.Run.String() {
 		b.command = c
@@ -149,7 +153,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	}
 	for _, n := range b.spec.Needs {
 		need := c.units[n]
-		if need.spec.Kind.Ends() && (need.live != 0 || !need.done) || !need.spec.Kind.Ends() && !need.ready {
+		if !need.ready && (need.live != 0 || !need.done) {
 			c.broke(2, "%s starts while %s is %s", o.Unit, n, snap.Unit(n).State)
 		}
 	}

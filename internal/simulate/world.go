@@ -24,6 +24,7 @@ type Behaviour struct {
 	Quick      bool          // they are no setup
 	SpawnTakes time.Duration // from the order, or the end of the steps, to the process
 	ReadyAfter time.Duration // of services that are probed; negative: never
+	Listens    bool          // of tasks that may serve: they do, when ReadyAfter has passed
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
@@ -198,6 +199,7 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 			w.Spawned(unit, p.run)
 		}
 		w.pids++
+		pid := w.pids
 		w.Send(engine.Spawned{Unit: unit, Run: p.run, PID: w.pids})
 		if b.Tool != nil {
 			w.runTool(unit, p)
@@ -212,6 +214,9 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 			w.In(b.ReadyAfter, func() {
 				if p.alive {
 					w.Send(engine.BecameReady{Unit: unit, Run: p.run})
+				}
+				if p.alive && b.Listens {
+					w.Send(engine.Listens{Unit: unit, PID: pid})
 				}
 			})
 		}

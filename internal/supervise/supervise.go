@@ -32,6 +32,7 @@ import (
 // the supervisor as words on the command line.
 type Options struct {
 	File       string        // the settings
+	Root       string        // the folder that they are for, empty for the one that they are in
 	Units      []string      // what to start; none means all that start by themselves
 	Agreed     string        // fingerprint of what the person has agreed to run
 	Background bool          // it goes on without a face
@@ -44,6 +45,9 @@ type Options struct {
 // Words are the options as a command line.
 func (o Options) Words() []string {
 	words := []string{"supervise", "--file", o.File, "--agreed", o.Agreed}
+	if o.Root != "" {
+		words = append(words, "--root", o.Root)
+	}
 	if o.Background {
 		words = append(words, "--background")
 	}
@@ -80,6 +84,7 @@ func Command(file *string) *cobra.Command {
 			return exit.Refuse("omnivigil: a supervisor is started by omnivigil start")
 		},
 	}
+	c.Flags().StringVar(&o.Root, "root", "", "")
 	c.Flags().StringVar(&o.Agreed, "agreed", "", "")
 	c.Flags().BoolVar(&o.Background, "background", false, "")
 	c.Flags().BoolVar(&o.Demo, "demo", false, "")
@@ -124,7 +129,7 @@ func supervise(o Options) error {
 	if err != nil {
 		return failStart(exit.Failed, err)
 	}
-	p, err := plan.Read(o.File)
+	p, err := plan.ReadFor(o.File, o.Root)
 	if err != nil {
 		return failStart(exit.Usage, err)
 	}

@@ -60,8 +60,7 @@ const (
 var reserved = map[string]string{
 	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "T": "tests", "F": "findings", "M": "the map of units",
 	"C": "charts", ":": "find an action by its name",
-	"h": "take the unit's terminal in hand", "a": "add words for the next runs",
-	"t": "narrow a suite to some tests", "e": "open the place in the editor", "o": "order the lanes", "m": "let go of the mouse",
+	"h": "take the unit's terminal in hand", "t": "narrow a suite to some tests", "e": "open the place in the editor", "o": "order the lanes", "m": "let go of the mouse",
 }
 
 // bindings is the table. It follows one rule: small letters act on the chosen unit, capital
@@ -70,7 +69,7 @@ var reserved = map[string]string{
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, projectKeys, timeKeys, streamKeys, screenKeys, panelKeys)
+	bindings = slices.Concat(unitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"
@@ -161,6 +160,16 @@ var screenKeys = []binding{
 	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
 }
 
+// wordKeys add words to a command. They come last: where there is room, the bottom line has them.
+var wordKeys = []binding{
+	{keys: []string{"a"}, name: "add words to its command for the next runs", hint: "add words", group: onUnit,
+		when: func(m *model) bool { return m.chosen() != nil }, do: (*model).addWords},
+	{keys: []string{"d"}, name: "take the added words away", hint: "no added words", group: onUnit,
+		when: (*model).hasWords, do: func(m *model) { m.setWords(m.chosen().Name, nil) }},
+	{keys: []string{"c"}, name: "restart or rerun it once without them", hint: "once without", group: onUnit,
+		when: (*model).hasWords, do: func(m *model) { m.request(api.RunPlain) }},
+}
+
 // panelKeys are those of what opens over the overview.
 var panelKeys = []binding{
 	{in: "why", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField, when: typing,
@@ -183,6 +192,11 @@ var panelKeys = []binding{
 
 	{in: "filter", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
 	{in: "filter", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).giveUpFilter},
+
+	{in: "words", keys: []string{"enter"}, name: "run with them", hint: "run with them", group: onField, do: onWords(func(m *model, f *wordsField) { f.submit(m) })},
+	{in: "words", keys: []string{"up"}, name: "what was typed before", hint: "before", group: onField, do: onWords(func(m *model, f *wordsField) { f.recall(m, -1) })},
+	{in: "words", keys: []string{"down"}, name: "what was typed after", group: onField, do: onWords(func(m *model, f *wordsField) { f.recall(m, 1) })},
+	{in: "words", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
 
 	{in: "write", keys: []string{"enter"}, name: "write", hint: "write", group: onField, do: (*model).save},
 	{in: "write", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},

@@ -31,7 +31,7 @@ const (
 const wideEnough = 120
 
 func newOverview() overview {
-	return overview{lanes: lanes{span: -1}, streams: []*stream{newStream()}}
+	return overview{lanes: lanes{span: -1, drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
 }
 
 func (*overview) name() string { return "overview" }

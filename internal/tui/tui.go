@@ -87,20 +87,21 @@ type model struct {
 	terminal func(taken bool)
 	clock    func() time.Time
 
-	snap    *api.Snapshot
-	now     time.Time
-	at      time.Time // the time cursor; zero: at now
-	width   int
-	height  int
-	palette *palette
-	styles  map[string]lipgloss.Style // of units
-	names   []string
-	notice  string         // what the person has to know of this face, until another key
-	said    string         // the same, of what went well
-	marks   map[int64]bool // lines that the person has marked
-	pending []tea.Cmd      // what is left to be asked of the project
-	cmds    []tea.Cmd      // and of the terminal
-	lost    error          // why the project cannot be followed any more
+	snap       *api.Snapshot
+	now        time.Time
+	at         time.Time // the time cursor; zero: at now
+	width      int
+	height     int
+	palette    *palette
+	styles     map[string]lipgloss.Style // of units
+	names      []string
+	notice     string         // what the person has to know of this face, until another key
+	said       string         // the same, of what went well
+	marks      map[int64]bool // lines that the person has marked
+	typedWords []string       // that were added to commands, the newest last
+	pending    []tea.Cmd      // what is left to be asked of the project
+	cmds       []tea.Cmd      // and of the terminal
+	lost       error          // why the project cannot be followed any more
 
 	drawn        bool     // the screen has been
 	last         tea.View // as it was then
@@ -145,7 +146,7 @@ func (m *model) look(dark bool) {
 // dress gives the units their colours.
 func (m *model) dress() {
 	m.styles = m.palette.unitStyles(m.names)
-	m.overview.lanes.drawn = map[string]drawnLane{}
+	clear(m.overview.lanes.drawn)
 }
 
 func (m *model) unitStyle(name string) lipgloss.Style {

@@ -94,6 +94,8 @@ func (m *model) fieldProblem() string {
 		return m.stream().search.problem
 	case *filterField:
 		return f.problem
+	case *wordsField:
+		return f.problem
 	}
 	return ""
 }

@@ -38,10 +38,13 @@ type Meter struct {
 	Dir    string                       // where samples are kept, as long as they can be
 	Opened func(string, netip.AddrPort) // a unit listens on an address for the first time
 	Moved  func()                       // addresses have come or gone
-	Note   func(string)                 // something that the person should know
+	// Listens, if set, is called when a process of a unit begins to listen.
+	Listens func(unit string, process int)
+	Note    func(string) // something that the person should know
 
 	uses   atomic.Pointer[map[string]Use]
 	told   map[opened]bool
+	listen map[*spawn.Process]bool
 	before map[*spawn.Process]spawn.Use
 	last   time.Time
 }
@@ -111,6 +114,7 @@ func (m *Meter) look(now time.Time, survey bool) (moved bool) {
 			next[unit] = u
 		}
 		moved = m.tellOpened(next)
+		m.tellListening(listening)
 	}
 	if survey {
 		m.tally(next, m.Source.Survey(), now)
@@ -149,6 +153,16 @@ func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
 		moved = moved || !slices.Equal(now, m.Uses()[unit].Endpoints)
 	}
 	return moved
+}
+
+func (m *Meter) tellListening(all map[*spawn.Process][]netip.AddrPort) {
+	now := map[*spawn.Process]bool{}
+	for p, addresses := range all {
+		if now[p] = len(addresses) > 0; now[p] && !m.listen[p] && m.Listens != nil {
+			m.Listens(p.Name(), p.ID())
+		}
+	}
+	m.listen = now
 }
 
 // tally turns cpu times into shares of a core since the survey before.

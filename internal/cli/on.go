@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/ask"
+	"omnivigil/internal/exit"
+	"omnivigil/internal/home"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/supervise"
+	"omnivigil/internal/typed"
+	"omnivigil/internal/visible"
+)
+
+// onOptions are what can be said of a command beside its words and patterns.
+type onOptions struct {
+	command       typed.Command
+	service, task bool
+	save          bool
+	start         startOptions
+}
+
+func onCommand(at *location) *cobra.Command {
+	var o onOptions
+	c := &cobra.Command{
+		Use:   "on [GLOB...] -- COMMAND [ARG...]",
+		Short: "Run a command, and again whenever files change; no settings file is needed",
+		Long: `Runs the command at once, and again at each change of a file that a GLOB matches; without
+a GLOB, of any file that version control does not ignore. A GLOB that is a folder stands for
+all that is in it. Put GLOBs in quotes, or the shell replaces them.
+
+What comes after -- reaches the program exactly as typed, without a shell. A single word
+that names no program is a line for the shell:
+
+    omnivigil on -- go test ./...
+    omnivigil on 'src/**/*.ts' -- node src/server.ts
+    omnivigil on docs -- 'make html && ls -l out'
+
+It counts as a service once it listens or has lived for 10 s, and as a task when it ends.
+Until then a change waits; a service is restarted.`,
+		Args: func(c *cobra.Command, words []string) error {
+			dash := c.ArgsLenAtDash()
+			if dash < 0 {
+				return exit.Refuse("omnivigil: the command comes after --, such as: omnivigil on -- go test ./...")
+			}
+			if dash == len(words) {
+				return exit.Refuse("omnivigil: there is no command after --")
+			}
+			o.command.Globs, o.command.Words = words[:dash], words[dash:]
+			return nil
+		},
+		RunE: func(*cobra.Command, []string) error { return on(*at, o) },
+	}
+	f := c.Flags()
+	f.StringArrayVar(&o.command.Ignore, "ignore", nil, "files whose changes do not count; may be repeated")
+	f.DurationVar(&o.command.Debounce, "debounce", 0, "how long files must be quiet before changes count as one (default 150ms)")
+	f.StringVar(&o.command.Ready, "ready", "", "it is a service, ready when this port accepts connections, this address answers, it has lived for this long, or it has written a line like this")
+	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "a file of variables; may be repeated")
+	f.StringVar(&o.command.Name, "name", "", "what to call it")
+	f.StringArrayVar(&o.command.Then, "then", nil, "another command, to be run when the one before has ended well; may be repeated")
+	f.BoolVar(&o.service, "service", false, "it is a service from the beginning: a change restarts it at once")
+	f.BoolVar(&o.task, "task", false, "it is a task, however long it takes: a change waits for its end")
+	f.BoolVar(&o.save, "save", false, "also write it into omnivigil.toml, for omnivigil start")
+	o.start.flags(c)
+	f.Lookup("trust").Usage = "watch a home folder or a huge one without asking"
+	c.MarkFlagsMutuallyExclusive("service", "task")
+	return c
+}
+
+// on runs a command as a project of its own.
+func on(at location, o onOptions) error {
+	root, err := filepath.Abs(at.dir)
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	if root, err = filepath.EvalSymlinks(root); err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	switch {
+	case at.file != "":
+		return exit.Refuse("omnivigil: on needs no settings file; leave -f out, or use omnivigil start")
+	case o.service:
+		o.command.Kind = typed.Service
+	case o.task:
+		o.command.Kind = typed.Task
+	}
+	o.command.Globs, o.command.Ignore = inside(root, o.command.Globs), inside(root, o.command.Ignore)
+	if err := o.command.Check(); err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	settings := o.command.Settings()
+	p, err := keepTyped(root, settings)
+	if err != nil {
+		return err
+	}
+	place, err := home.Place(p.File)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if client, err := ask.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+		return startAgain(place, client, err, o.start, nil)
+	}
+	if !o.start.trust {
+		if err := mayWatch(root); err != nil {
+			return err
+		}
+	}
+	if o.save {
+		file := filepath.Join(root, plan.FileName)
+		if err := plan.Add(file, settings); err != nil {
+			return exit.Refuse("omnivigil: %v\nTry another --name.", err)
+		}
+		fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", visible.Text(shorten(root, file)), phrase.List(o.command.Units()))
+	}
+	return startWith(place, p, o.start, supervise.Options{File: p.File, Root: root, Remove: filepath.Dir(p.File)})
+}
+
+// inside returns absolute patterns as they are seen from a folder.
+func inside(root string, globs []string) []string {
+	out := make([]string, len(globs))
+	for i, glob := range globs {
+		out[i] = glob
+		if rel, err := filepath.Rel(root, glob); err == nil && filepath.IsAbs(glob) {
+			out[i] = rel
+		}
+	}
+	return out
+}
+
+// keepTyped writes the settings of a command that was typed in a folder where its supervisor
+// reads them.
+func keepTyped(root, settings string) (*plan.Plan, error) {
+	file := home.TypedFile(root, settings)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	if err := os.WriteFile(file, []byte(settings), 0o600); err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	p, err := plan.ReadFor(file, root)
+	var problems plan.Problems
+	if errors.As(err, &problems) {
+		os.RemoveAll(filepath.Dir(file))
+		return nil, exit.Refuse("omnivigil: %s", problems.Texts())
+	}
+	if err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	return p, nil
+}
+
+// manyFolders is from how many folders on a person is asked whether to watch them all.
+const manyFolders = 20_000
+
+// mayWatch asks before a folder is watched that hardly anybody means to have watched.
+func mayWatch(root string) error {
+	why := ""
+	if dir, err := os.UserHomeDir(); err == nil && dir != "" {
+		if real, err := filepath.EvalSymlinks(dir); err == nil {
+			dir = real
+		}
+		if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
+			why = "has your home folder in it"
+			if rel == "." {
+				why = "is your home folder"
+			}
+		}
+	}
+	if why == "" && hasMany(root) {
+		why = fmt.Sprintf("has more than %d folders", manyFolders)
+	}
+	switch {
+	case why == "":
+		return nil
+	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
+		return exit.Refuse("omnivigil: %s %s. Go to the folder that is meant, or say --trust to watch all of it; nothing was started.", root, why)
+	}
+	fmt.Printf("%s %s. Watch all of it? [y/N] ", visible.Text(root), why)
+	if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+		return exit.Refuse("Nothing was started.")
+	}
+	return nil
+}
+
+// hasMany reports whether a folder has very many in it, or so many that it takes long to find
+// out.
+func hasMany(root string) bool {
+	n, until := 0, time.Now().Add(2*time.Second)
+	filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil || !e.IsDir():
+			return nil
+		case e.Name() == ".git" || e.Name() == "node_modules":
+			return fs.SkipDir
+		}
+		if n++; n > manyFolders || n%512 == 0 && time.Now().After(until) {
+			n = manyFolders + 1
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return n > manyFolders
+}
