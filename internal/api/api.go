@@ -114,7 +114,7 @@ func (s *Seconds) UnmarshalJSON(text []byte) error {
 type Request struct {
 	Action Action   `json:"action"`
 	Units  []string `json:"units,omitempty"` // names of units and groups
-	Words  []string `json:"words,omitempty"` // of AddWords
+	Words  []string `json:"words,omitempty"` // of AddWords and RunWith
 }
 
 // Action is what is asked for.
@@ -132,7 +132,7 @@ const (
 	ReactAgain   Action = "react-again"   // have it react to that again
 	WriteCure    Action = "write-cure"    // write that it does not into the settings file
 	AddWords     Action = "add-words"     // run units with words added to their commands, in place of those before; without words: with none
-	RunPlain     Action = "run-plain"     // rerun or restart units once without the words that were added
+	RunWith      Action = "run-with"      // rerun or restart units once with these words added, and no others
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
 	LeaveRunning Action = "leave-running" // go on without a face, in the background

@@ -90,7 +90,7 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
-	root.AddCommand(startCommand(&at), attachCommand(&at), onCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand())
+	root.AddCommand(startCommand(&at), attachCommand(&at), onCommand(&at), onceCommand(&at), checkCommand(&at), whyCommand(&at), demoCommand())
 	root.AddCommand(ask.Commands(&at)...)
 	root.AddCommand(mcpCommand(&at), supervise.Command(&at.file), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
 	return root
@@ -147,7 +147,7 @@ func (at *location) Flag(c *cobra.Command) {
 }
 
 // Find returns the settings file: the one named, or the nearest one in this
-// folder or above it.
+// folder or above it, where the settings of a command that runs by omnivigil on count.
 func (at location) Find() (string, error) {
 	if at.file != "" {
 		return at.file, nil
@@ -168,6 +168,9 @@ func (at location) Find() (string, error) {
 		_, err := os.Stat(file)
 		if err == nil {
 			return shorten(here, file), nil
+		}
+		if file := runningOn(dir); file != "" {
+			return file, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
 			return "", exit.Refuse(noFile, here)

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 	"omnivigil/internal/supervise"
 	"omnivigil/internal/typed"
 	"omnivigil/internal/visible"
+	"omnivigil/internal/watch"
 )
 
 // onOptions are what can be said of a command beside its words and patterns.
@@ -100,6 +102,8 @@ func on(at location, o onOptions) error {
 	if err := o.command.Check(); err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}
+	kept := o.command.Settings()
+	o.command.Ignore = append(o.command.Ignore, writtenInto(root)...)
 	settings := o.command.Settings()
 	p, err := keepTyped(root, settings)
 	if err != nil {
@@ -119,7 +123,7 @@ func on(at location, o onOptions) error {
 	}
 	if o.save {
 		file := filepath.Join(root, plan.FileName)
-		if err := plan.Add(file, settings); err != nil {
+		if err := plan.Add(file, kept); err != nil {
 			return exit.Refuse("omnivigil: %v\nTry another --name.", err)
 		}
 		fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", visible.Text(shorten(root, file)), phrase.List(o.command.Units()))
@@ -137,6 +141,22 @@ func inside(root string, globs []string) []string {
 		}
 	}
 	return out
+}
+
+// writtenInto returns patterns for the files in a folder that the output goes to, where that is
+// known: each line would be a change.
+func writtenInto(root string) []string {
+	var files []string
+	for _, out := range []string{"/proc/self/fd/1", "/proc/self/fd/2"} {
+		file, err := os.Readlink(out)
+		if err != nil {
+			continue
+		}
+		if rel, err := filepath.Rel(root, file); err == nil && filepath.IsLocal(rel) && !slices.Contains(files, rel) {
+			files = append(files, watch.Literal(rel))
+		}
+	}
+	return files
 }
 
 // keepTyped writes the settings of a command that was typed in a folder where its supervisor
@@ -159,6 +179,27 @@ func keepTyped(root, settings string) (*plan.Plan, error) {
 		return nil, exit.With(exit.Failed, err)
 	}
 	return p, nil
+}
+
+// runningOn returns the settings of a command that was typed in a folder and runs, the newest
+// of several, or "".
+func runningOn(folder string) string {
+	files, _ := filepath.Glob(filepath.Join(home.Typed(folder), "*", "*.toml"))
+	newest, when := "", time.Time{}
+	for _, file := range files {
+		info, err := os.Stat(file)
+		place, err2 := home.Place(file)
+		if err != nil || err2 != nil || !info.ModTime().After(when) {
+			continue
+		}
+		lock, err := place.TryLock()
+		if err == nil {
+			lock.Close()
+		} else if errors.Is(err, api.ErrLocked) {
+			newest, when = file, info.ModTime()
+		}
+	}
+	return newest
 }
 
 // manyFolders is from how many folders on a person is asked whether to watch them all.

@@ -136,7 +136,7 @@ func (*runsAlready) Error() string { return "the project runs already" }
 func launch(place api.Place, o supervise.Options) (*api.Client, error) {
 	const patience, pause = 10 * time.Second, 50 * time.Millisecond
 	for began := time.Now(); ; time.Sleep(pause) {
-		l, err := guard.Launch(o.Words())
+		l, err := guard.Launch(o.Line())
 		if err == nil {
 			_, err = l.Outcome()
 		}

@@ -23,6 +23,8 @@ type Report struct {
 	Kept     []Kept // units that one of their own rules keeps out of it
 	Near     *Near  // where nothing acts: the rule that almost matches
 	Noise    bool   // files of that kind never count
+
+	Hits []engine.Hit // the same as Acts, for an engine
 }
 
 // Foresight returns the report as faces have it.
@@ -66,7 +68,6 @@ type Near struct {
 func Why(p *plan.Plan, path string) Report {
 	interests := Interests(p)
 	r := Report{Path: relative(p, path)}
-	var hits []engine.Hit
 	for _, a := range watch.Explain(p.Root, interests, path) {
 		r.Noise = r.Noise || a.Noise
 		u := p.Unit(a.Key)
@@ -75,13 +76,13 @@ func Why(p *plan.Plan, path string) Report {
 			r.Settings = a.Hears
 		case a.Hears:
 			h := Hit(p, u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
-			hits = append(hits, h)
+			r.Hits = append(r.Hits, h)
 			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
 		case a.Rule >= 0 && !a.Noise:
 			r.Kept = append(r.Kept, keptBy(u, a))
 		}
 	}
-	r.Order = foresee(p, hits)
+	r.Order = foresee(p, r.Hits)
 	if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings && !r.Noise {
 		r.Near = nearest(p, interests, path)
 	}

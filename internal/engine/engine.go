@@ -150,8 +150,22 @@ func (e *Engine) begin(ev Begin) {
 		}
 		u := e.byName[spec.Name]
 		u.wanted = true
-		e.intend(u, r, cause.Text)
+		if len(ev.Words) > 0 && slices.Contains(ev.Units, spec.Name) {
+			e.holdWords(u, ev.Words)
+		}
+		if hits := hitsOf(ev.Hits, spec.Name); len(hits) > 0 {
+			what := debt{}
+			what.note(spec, hits)
+			u.owed = debt{} // and nothing else
+			e.ask(u, r, because(hits), what)
+		} else {
+			e.intend(u, r, cause.Text)
+		}
 	}
+}
+
+func hitsOf(all []Hit, unit string) []Hit {
+	return slices.DeleteFunc(slices.Clone(all), func(h Hit) bool { return h.Unit != unit })
 }
 
 // touched makes units stale the moment files begin to be written.

@@ -12,7 +12,13 @@ type Event interface{ event() }
 
 // Begin starts the project. Units names the units to start with, those they
 // wait for included; none means all that are not manual.
-type Begin struct{ Units []string }
+type Begin struct {
+	Units []string
+	// Hits are changes that the units are to run for, as far as they concern them, in place of
+	// all that they would run.
+	Hits  []Hit
+	Words []string // added to the commands of Units
+}
 
 // Touched says that files which concern these units are being written. Their
 // running processes are stale from now on; what to do is decided once the files
@@ -170,7 +176,7 @@ type Requested struct {
 	ID      int // of the asker's choice
 	Request Request
 	Units   []string
-	Words   []string // of AddWords
+	Words   []string // of AddWords and RunWith
 }
 
 func (Begin) event()           {}
@@ -215,9 +221,9 @@ const (
 	KeepIgnoring Request = "keep ignoring"
 	ReactAgain   Request = "react again"
 	// AddWords has units run their commands with words added, in place of those added before;
-	// without any, with none. RunPlain runs them once without.
+	// without any, with none. RunWith is the same for one run.
 	AddWords Request = "add words"
-	RunPlain Request = "run plain"
+	RunWith  Request = "run with"
 )
 
 // Exit is how a process ended.

@@ -37,11 +37,15 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 		return ""
 	}
 	switch ev.Request {
-	case AddWords:
+	case AddWords, RunWith:
 		if len(units) == 0 {
 			return "no unit was named to add words to"
 		}
-		e.addWords(units, ev.Words)
+		if ev.Request == AddWords {
+			e.addWords(units, ev.Words)
+		} else {
+			e.runWith(units, ev.Words)
+		}
 	case Quit:
 		e.quitting = true
 		e.enqueueAll()
@@ -83,7 +87,6 @@ var ofUnits = map[Request]func(*Engine, []*unit){
 	ResumeUnit:   (*Engine).resumeUnits,
 	KeepIgnoring: (*Engine).keepIgnoring,
 	ReactAgain:   (*Engine).reactsAgain,
-	RunPlain:     (*Engine).runPlain,
 }
 
 // unitNames names the first of several units and counts the rest.
@@ -172,20 +175,28 @@ func (e *Engine) addWords(units []*unit, words []string) {
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {
-		if u.words = slices.Clone(words); !slices.Contains(e.worded, u) {
-			e.worded = append(e.worded, u)
-		}
+		e.holdWords(u, words)
 		e.force(u, r, text)
 	}
 }
 
-// runPlain reruns or restarts units once without the words that were added.
-func (e *Engine) runPlain(units []*unit) {
-	const text = "you asked for the plain command once"
+// holdWords has a unit's runs have words added from now on.
+func (e *Engine) holdWords(u *unit, words []string) {
+	if u.words = slices.Clone(words); !slices.Contains(e.worded, u) {
+		e.worded = append(e.worded, u)
+	}
+}
+
+// runWith reruns or restarts units once with these words added, and no others.
+func (e *Engine) runWith(units []*unit, words []string) {
+	text := "you asked for the plain command once"
+	if len(words) > 0 {
+		text = "you asked for one run with " + phrase.Typed(words)
+	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {
 		e.force(u, r, text)
-		u.pending.plain = true
+		u.pending.once, u.pending.words = true, words
 	}
 }
 

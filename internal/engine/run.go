@@ -69,8 +69,8 @@ func (e *Engine) start(u *unit) {
 		r.command, r.whole, r.Command = c, false, c.String()
 	}
 	words := u.words
-	if a.plain {
-		words = nil
+	if a.once {
+		words = a.words
 	}
 	if len(words) > 0 {
 		r.Command = r.command.Plus(words).String()

@@ -228,7 +228,8 @@ type act struct {
 	cut     bool // does not let a task at work finish
 	asks    debt // what is to be run
 	setup   bool // its setup is to be done again
-	plain   bool // without the words that were added to its command
+	once    bool // with its own words in place of those that were added to the unit's command
+	words   []string
 	spans   []Span
 	chain   chain     // that this would go on, if nothing else makes it act
 	lookout time.Time // until when it is looked whether somebody else does

@@ -19,7 +19,7 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.KeepIgnoring: {ofUnits: engine.KeepIgnoring},
 	api.ReactAgain:   {ofUnits: engine.ReactAgain},
 	api.AddWords:     {ofUnits: engine.AddWords},
-	api.RunPlain:     {ofUnits: engine.RunPlain},
+	api.RunWith:      {ofUnits: engine.RunWith},
 	api.End:          {ofAll: engine.Quit},
 	api.EndNow:       {ofAll: engine.QuitNow},
 }

@@ -8,6 +8,7 @@
 package session
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/netip"
@@ -41,10 +42,14 @@ import (
 // Config is what a session starts from.
 type Config struct {
 	Plan  *plan.Plan
-	Units []string // what to start; none means all that start by themselves
-	Book  Book     // where output and Omnivigil's own account go
-	Logs  string   // folder for facts, and samples of cpu and memory; empty: they are not kept
-	State string   // folder for what has to be remembered
+	Units []string     // what to start; none means all that start by themselves
+	Hits  []engine.Hit // changes that these are to run for, in place of all that they would
+	Words []string     // added to the commands of Units
+	Once  bool         // nothing reacts to changes of files
+	Key   string       // by which all its processes are known; empty: the settings file
+	Book  Book         // where output and Omnivigil's own account go
+	Logs  string       // folder for facts, and samples of cpu and memory; empty: they are not kept
+	State string       // folder for what has to be remembered
 	// Record, if set, gets a recording of all that happens and is decided.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan once it is used. It must not block.
@@ -115,6 +120,9 @@ type Session struct {
 	book    Book
 	root    string   // the project's folder
 	marks   []string // variables by which all its processes are known
+	once    bool     // see Config
+	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
+	ownFolder string
 	events  chan timedEvent
 	setup   *setup.Record
 	results *reuse.Results
@@ -171,7 +179,7 @@ type timedEvent struct {
 func Start(c Config) (*Session, error) {
 	s := &Session{
 		plan: c.Plan, book: c.Book, watcher: c.Watcher, spawner: c.Spawner,
-		root: c.Plan.Root, marks: spawn.Marks(c.Plan.File), setup: setup.In(c.State),
+		root: c.Plan.Root, marks: spawn.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
@@ -203,7 +211,7 @@ func Start(c Config) (*Session, error) {
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	s.watchFor(c.Plan)
-	go s.loop(engine.Begin{Units: c.Units})
+	go s.loop(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if c.Logs != "" {
 		go s.keepFacts(c.Logs)
 	} else {
@@ -316,6 +324,12 @@ func (s *Session) notify() {
 // watched translates what the watcher tells into the engine's events.
 func (s *Session) watched(ev watch.Event) {
 	now := time.Now()
+	if s.once {
+		switch ev.(type) {
+		case watch.Touched, watch.Change, watch.Unchanged:
+			return
+		}
+	}
 	switch ev := ev.(type) {
 	case watch.Touched:
 		if slices.Contains(ev.Keys, concern.Settings) {

@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/trust"
+	"omnivigil/internal/watch"
 )
 
 // readSettings reads the edited file. A broken one changes nothing; a good one is
@@ -31,7 +32,13 @@ func (s *Session) readSettings(now time.Time, burst int) {
 // watchFor has the watcher look for what concerns a plan's units.
 func (s *Session) watchFor(p *plan.Plan) {
 	s.edits++
-	s.watcher.SetInterests(concern.InterestsWithout(p, s.ignored), s.edits)
+	interests := concern.InterestsWithout(p, s.ignored)
+	if own, err := filepath.Rel(s.root, s.ownFolder); err == nil && s.ownFolder != "" && filepath.IsLocal(own) {
+		for i := range interests { // what it writes itself is nobody's change
+			interests[i].Ignore = append(interests[i].Ignore, watch.Literal(filepath.ToSlash(own))+"/**")
+		}
+	}
+	s.watcher.SetInterests(interests, s.edits)
 }
 
 func (s *Session) adopt(now time.Time) {

@@ -46,29 +46,31 @@ type Checker struct {
 
 // books are what the checker itself knows of a unit.
 type books struct {
-	spec      *plan.Unit
-	live      int      // the run that was ordered and is not over; 0 for none
-	newest    int      // the newest that was ordered
-	words     []string // that are to be added to its command
-	plain     bool     // the next run may be without
-	ready     bool
-	lived     int             // the newest run that was ready by having lived long enough
-	signalled bool            // the live run was told to end
-	done      bool            // its newest run ended well
-	told      writings        // that the engine has heard of
-	read      writings        // of those, what the newest run could read
-	goodRead  writings        // and what the newest good run could
-	undone    map[int]bool    // bursts that left everything as it was
-	void      map[int]bool    // bursts that do not count
-	edits     int             // of its settings
-	ignored   map[string]bool // files of loops that do not count
-	good      int             // number of good runs
-	upGood    map[string]int
-	goodUp    map[string]int // of what it follows, as the newest good run found it
-	wanted    bool
-	paused    bool
-	must      int  // a run of at least this number is owed to a request
-	asked     bool // its newest run is one
+	spec       *plan.Unit
+	live       int        // the run that was ordered and is not over; 0 for none
+	newest     int        // the newest that was ordered
+	words      []string   // that are to be added to its command
+	once       [][]string // in place of these, for the next run
+	ready      bool
+	lived      int             // the newest run that was ready by having lived long enough
+	signalled  bool            // the live run was told to end
+	done       bool            // its newest run ended well
+	told       writings        // that the engine has heard of
+	read       writings        // of those, what the newest run could read
+	goodRead   writings        // and what the newest good run could
+	undone     map[int]bool    // bursts that left everything as it was
+	void       map[int]bool    // bursts that do not count
+	edits      int             // of its settings
+	ignored    map[string]bool // files of loops that do not count
+	tookUp     []int           // the writings that its newest good pass has taken up
+	goodBefore int             // and how many good runs and passes there were before that
+	good       int             // number of good runs
+	upGood     map[string]int
+	goodUp     map[string]int // of what it follows, as the newest good run found it
+	wanted     bool
+	paused     bool
+	must       int  // a run of at least this number is owed to a request
+	asked      bool // its newest run is one
 
 	// Commands of reactions, or "" for the whole, that have to end well before it
 	// is current again; those that the live run can pay, and which one it runs.
@@ -166,6 +168,12 @@ func (c *Checker) before(ev engine.Event) {
 		if b := c.of(ev.Unit); b.live == ev.Run && ev.Good && !b.signalled && !c.world.doubled {
 			b.read = b.passes[c.world.ending]
 			before, news := b.good, b.hasNews()
+			b.goodBefore, b.tookUp = before, nil
+			for burst := range b.told {
+				if b.read[burst] != b.goodRead[burst] {
+					b.tookUp = append(b.tookUp, burst)
+				}
+			}
 			if c.succeed(ev.Unit); !news && before > 0 {
 				b.good = before // what is ignored was taken up
 			}
@@ -407,8 +415,11 @@ func (c *Checker) of(name string) *books {
 
 func (c *Checker) requested(ev engine.Requested) {
 	for _, unit := range ev.Units {
-		if b := c.of(unit); ev.Request == engine.AddWords {
+		switch b := c.of(unit); ev.Request {
+		case engine.AddWords:
 			b.words = ev.Words
+		case engine.RunWith:
+			b.once = append(b.once, ev.Words)
 		}
 		c.requestedOf(ev.Request, unit)
 	}
@@ -423,8 +434,8 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	case engine.StopUnit:
 		b.wanted, b.must = false, 0
 		c.excuse(unit) // who waited for it may go on without it
-	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunPlain:
-		b.wanted, b.plain = true, b.plain || request == engine.RunPlain
+	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunWith:
+		b.wanted = true
 		c.wantNeeds(unit, map[string]bool{})
 		c.excuse(unit)
 		if request != engine.StartUnit {

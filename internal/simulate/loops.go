@@ -23,7 +23,8 @@ func newLoops() loops {
 
 // mostRounds is how often a row may come to a unit before that is noticed: twice, and once
 // more where somebody else's change comes to rest in between; and once
-// where others are in it.
+// where others are in it. A round counts late where a pass begins before the writing that it takes
+// up has come to rest, so there are two more with units that take up changes by themselves.
 const mostRounds = 3
 
 // madeBy enters that a unit's process writes a file that concerns a unit.
@@ -60,7 +61,11 @@ func (c *Checker) setOff(unit, because string) {
 	delete(l.pardoned, unit)
 	l.rows[unit] = row
 	others := slices.Compact(slices.Sorted(slices.Values(row)))
-	if rounds := roundsOf(row); rounds > mostRounds+min(len(others)-1, 1) {
+	most := mostRounds + min(len(others)-1, 1)
+	if slices.ContainsFunc(others, func(name string) bool { return c.of(name).spec.Pass != nil }) {
+		most += 2
+	}
+	if rounds := roundsOf(row); rounds > most {
 		c.broke(8, "%s was set off %d times in a loop: %s", unit, rounds, strings.Join(row, ", "))
 	}
 }
@@ -89,7 +94,7 @@ func roundsOf(row []string) int {
 }
 
 // ignored checks that a unit ignores nothing but what sets it off in a loop.
-func (c *Checker) ignored(o engine.IgnoreFiles) {
+func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	// What goes on from here is another loop.
 	for _, rows := range []map[string][]string{c.loops.rows, c.loops.made} {
 		for of, row := range rows {
@@ -99,6 +104,9 @@ func (c *Checker) ignored(o engine.IgnoreFiles) {
 		}
 	}
 	b := c.of(o.Unit)
+	if change, ok := ev.(engine.Change); ok && slices.Equal(b.tookUp, []int{change.Burst}) {
+		b.good = b.goodBefore // its newest pass has taken up nothing that counts
+	}
 	b.ignored = map[string]bool{}
 	for _, f := range o.Files {
 		b.ignored[f] = true

@@ -244,11 +244,10 @@ func (dr *script) act() {
 		w.Send(engine.Requested{Request: engine.ReactAgain, Units: []string{unit}})
 	case n == 13:
 		w.Send(engine.Requested{Request: engine.SetUpUnit, Units: []string{unit}})
-	case n == 14 && r.IntN(3) == 0:
+	case n == 14 && r.IntN(3) > 0:
+		request := []engine.Request{engine.AddWords, engine.RunWith}[r.IntN(2)]
 		words := [][]string{nil, {"-v"}, {"-run", "Tide"}}[r.IntN(3)]
-		w.Send(engine.Requested{Request: engine.AddWords, Units: []string{unit}, Words: words})
-	case n == 14 && r.IntN(3) == 0:
-		w.Send(engine.Requested{Request: engine.RunPlain, Units: []string{unit}})
+		w.Send(engine.Requested{Request: request, Units: []string{unit}, Words: words})
 	case n < 15:
 		w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{unit}})
 	case n == 15:

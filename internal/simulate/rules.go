@@ -23,7 +23,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 	for _, o := range orders {
 		if o, ok := o.(engine.IgnoreFiles); ok {
-			c.ignored(o)
+			c.ignored(o, ev)
 		}
 	}
 	if change, ok := ev.(engine.Change); ok {
@@ -139,10 +139,10 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if b.job, b.heavy = b.takesJob(), false; b.job {
 		c.jobs(o.Unit)
 	}
-	if !slices.Equal(o.Words, b.words) && !b.plain {
+	if !slices.ContainsFunc(append(b.once, b.words), func(words []string) bool { return slices.Equal(words, o.Words) }) {
 		c.broke(6, "%s runs with the words %q, not %q", o.Unit, o.Words, b.words)
 	}
-	b.plain = false
+	b.once = nil
 	b.payable, b.command = nil, ""
 	if c := o.Command.String(); c != b.spec.Run.String() {
 		b.command = c

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/concern"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/exit"
@@ -35,6 +36,10 @@ type Options struct {
 	Root       string        // the folder that they are for, empty for the one that they are in
 	Units      []string      // what to start; none means all that start by themselves
 	Agreed     string        // fingerprint of what the person has agreed to run
+	For        []string      // paths for whose saves they are to run, in place of all that they would
+	Words      []string      // added to the commands of Units
+	Apart      string        // tells this project apart from another with the same settings, empty for none
+	Once       bool          // nothing reacts to changes
 	Background bool          // it goes on without a face
 	Record     string        // a file for the engine's events, to be replayed; empty for none
 	Remove     string        // a folder that is to go afterwards, or empty
@@ -42,11 +47,34 @@ type Options struct {
 	Autopilot  time.Duration // how often the demo is edited; 0 is never
 }
 
-// Words are the options as a command line.
-func (o Options) Words() []string {
+// Place is where the project that is started meets its faces.
+func (o Options) Place() (api.Place, error) { return home.Place(o.key()) }
+
+// key is what the project is known by: its settings file, or a name beside that.
+func (o Options) key() string {
+	if o.Apart == "" {
+		return o.File
+	}
+	return o.File + "." + o.Apart
+}
+
+// Line are the options as a command line.
+func (o Options) Line() []string {
 	words := []string{"supervise", "--file", o.File, "--agreed", o.Agreed}
 	if o.Root != "" {
 		words = append(words, "--root", o.Root)
+	}
+	for _, path := range o.For {
+		words = append(words, "--for", path)
+	}
+	for _, word := range o.Words {
+		words = append(words, "--word", word)
+	}
+	if o.Apart != "" {
+		words = append(words, "--apart", o.Apart)
+	}
+	if o.Once {
+		words = append(words, "--once")
 	}
 	if o.Background {
 		words = append(words, "--background")
@@ -85,6 +113,10 @@ func Command(file *string) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&o.Root, "root", "", "")
+	c.Flags().StringArrayVar(&o.For, "for", nil, "")
+	c.Flags().StringArrayVar(&o.Words, "word", nil, "")
+	c.Flags().StringVar(&o.Apart, "apart", "", "")
+	c.Flags().BoolVar(&o.Once, "once", false, "")
 	c.Flags().StringVar(&o.Agreed, "agreed", "", "")
 	c.Flags().BoolVar(&o.Background, "background", false, "")
 	c.Flags().BoolVar(&o.Demo, "demo", false, "")
@@ -96,7 +128,7 @@ func Command(file *string) *cobra.Command {
 
 // ward is the warden's part.
 func ward(o Options) error {
-	at, err := home.Place(o.File)
+	at, err := o.Place()
 	if err != nil {
 		return failStart(exit.Failed, err)
 	}
@@ -160,12 +192,15 @@ type running struct {
 
 // open starts the project and what faces it.
 func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
-	at, err := home.Place(p.File)
+	at, err := o.Place()
 	if err != nil {
 		return nil, err
 	}
 	r := &running{logs: filepath.Join(home.Logs(p.File), time.Now().Format(logbook.SessionForm))}
-	config := session.Config{Plan: p, Units: o.Units, Logs: r.logs, State: home.State(), Background: o.Background, Warden: self.Warden}
+	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: home.State(), Background: o.Background, Warden: self.Warden}
+	for _, path := range o.For {
+		config.Hits = append(config.Hits, concern.Why(p, path).Hits...)
+	}
 	if o.Record != "" {
 		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
 			return nil, fmt.Errorf("make the recording: %w", err)

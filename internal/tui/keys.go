@@ -167,7 +167,7 @@ var wordKeys = []binding{
 	{keys: []string{"d"}, name: "take the added words away", hint: "no added words", group: onUnit,
 		when: (*model).hasWords, do: func(m *model) { m.setWords(m.chosen().Name, nil) }},
 	{keys: []string{"c"}, name: "restart or rerun it once without them", hint: "once without", group: onUnit,
-		when: (*model).hasWords, do: func(m *model) { m.request(api.RunPlain) }},
+		when: (*model).hasWords, do: func(m *model) { m.request(api.RunWith) }},
 }
 
 // panelKeys are those of what opens over the overview.

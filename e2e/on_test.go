@@ -1,0 +1,70 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const ferryTest = `package ferry
+
+import "testing"
+
+func TestTide(t *testing.T) {
+	if Tide() != 3 {
+		t.Fatal("the water is low")
+	}
+}
+
+func TestBerth(t *testing.T) { t.Log("berth three is free") }
+`
+
+// TestOn debugs a failing test of a module that has no settings file: with a flag passed
+// through, then with one test's name added on the way, then without again.
+func TestOn(t *testing.T) {
+	program, dir := build(t), t.TempDir()
+	for name, text := range map[string]string{
+		"go.mod": "module ferry\n\ngo 1.26\n", "tide_test.go": ferryTest, "tide.go": "package ferry\n\nfunc Tide() int { return 2 }\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	env := []string{"XDG_STATE_HOME=" + t.TempDir(), "XDG_RUNTIME_DIR=" + t.TempDir(), "GOCACHE=" + goCache(t)}
+	s := openScreen(t, 140, 40, env, dir, program, "on", "--", "go", "test", "-count=1", "./...")
+	s.shows(`BROKEN +test failed \(exit 1\)`)
+	s.shows(`the water is low`)
+
+	edit(t, dir+"/tide.go", "return 2", "return 3")
+	s.shows(`CURRENT +test \(run 2\) runs the code saved`)
+
+	s.press("a")
+	s.shows(`go test -count=1 \./\.\.\.`)
+	s.press("--", "-v -run 'TestB.*'", "Enter")
+	s.shows(`CURRENT +test \(run 3\).*; with -v -run 'TestB\.\*'`)
+	s.shows(`berth three is free`)
+
+	edit(t, dir+"/tide.go", "return 3", "return 4")
+	text := s.shows(`CURRENT +test \(run 4\).*; with -v -run`) // that test is not among those that run
+	assert.NotContains(t, text, "BROKEN")
+
+	s.press("c")
+	s.shows(`BROKEN +test failed \(exit 1\); with -v -run`)
+	s.press("a", "Up")
+	s.shows(`-run 'TestB.*'.*run with them`)
+	s.press("Escape")
+	s.shows(`[?] help`) // else the two would be one key
+	s.press("d")
+	s.shows(`ripple \d+: you took the added words away`)
+	s.shows(`BROKEN +test failed \(exit 1\) `)
+	s.press("q")
+	s.shows(`exit code 0`)
+}
+
+// goCache keeps what is built for other tests and in other runs.
+func goCache(t *testing.T) string {
+	folder, err := os.UserCacheDir()
+	require.NoError(t, err)
+	return filepath.Join(folder, "go-build")
+}
