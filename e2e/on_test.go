@@ -63,7 +63,10 @@ func TestOn(t *testing.T) {
 }
 
 // goCache keeps what is built for other tests and in other runs.
-func goCache(t *testing.T) string {
+func goCache(t testing.TB) string {
+	if folder := os.Getenv("GOCACHE"); folder != "" {
+		return folder
+	}
 	folder, err := os.UserCacheDir()
 	require.NoError(t, err)
 	return filepath.Join(folder, "go-build")

@@ -40,6 +40,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("XDG_RUNTIME_DIR", "")
+			env.Setenv("GOCACHE", goCache(t))
 			env.Defer(func() { // what a script that failed has left in the background
 				stop := exec.Command(build(t), "stop", "--all", "-f", env.WorkDir+"/omnivigil.toml")
 				stop.Env = append(os.Environ(), "XDG_STATE_HOME="+env.WorkDir+"/.state", "XDG_RUNTIME_DIR=")

@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/concern"
@@ -30,6 +32,8 @@ func checkCommand(at *location) *cobra.Command {
 			out := &strings.Builder{}
 			fmt.Fprintf(out, "%s is fine. %s would run:\n\n", p.File, p.Name)
 			describe(out, p)
+			sayWaves(out, p)
+			sayOwnInputs(out, p)
 			if err := sayCost(out, p); err != nil {
 				return err
 			}
@@ -37,6 +41,57 @@ func checkCommand(at *location) *cobra.Command {
 			fmt.Print(visible.Lines(secrets.String(out.String())))
 			return nil
 		},
+	}
+}
+
+// sayWaves says in which order the project starts, and who has to wait for a job.
+func sayWaves(out io.Writer, p *plan.Plan) {
+	depth, waves := map[string]int{}, [][]*plan.Unit{}
+	for _, u := range p.InOrder() {
+		if u.Manual {
+			continue
+		}
+		for _, up := range slices.Concat(u.Needs, u.Follows) {
+			if at, starts := depth[up]; starts {
+				depth[u.Name] = max(depth[u.Name], at+1)
+			}
+		}
+		at := depth[u.Name]
+		depth[u.Name] = at
+		if len(waves) <= at {
+			waves = append(waves, nil)
+		}
+		waves[at] = append(waves[at], u)
+	}
+	fmt.Fprintln(out, "\nstarts in this order:")
+	for i, wave := range waves {
+		var names []string
+		tasks := 0
+		for _, u := range wave {
+			names = append(names, u.Name)
+			if u.Kind.Ends() {
+				tasks++
+			}
+		}
+		fmt.Fprintf(out, "  %d  %s\n", i+1, strings.Join(names, ", "))
+		if p.Jobs > 0 && tasks > p.Jobs {
+			fmt.Fprintf(out, "     %d of these %d tasks and suites queue at first: jobs is %d\n", tasks-p.Jobs, tasks, p.Jobs)
+		}
+	}
+}
+
+// sayOwnInputs warns of what a unit watches and makes itself: that never counts as a change.
+func sayOwnInputs(out io.Writer, p *plan.Plan) {
+	for _, u := range p.Units {
+		for _, w := range u.Watch {
+			for _, o := range u.Outputs {
+				in, _ := doublestar.Match(w.Text, o.Text)
+				around, _ := doublestar.Match(o.Text, w.Text)
+				if in || around {
+					fmt.Fprintf(out, "\n%s:%d: %s watches %q and makes %q itself: what it makes never counts as a change for it\n", p.File, w.Line, u.Name, w.Text, o.Text)
+				}
+			}
+		}
 	}
 }
 

@@ -27,7 +27,7 @@ func Ignore(file, unit string, patterns []string) error {
 	if err != nil {
 		return fmt.Errorf("add %s to what %s ignores: %w", quoted(patterns), unit, err)
 	}
-	return replace(file, edited, 0o644)
+	return Replace(file, edited)
 }
 
 // withIgnored returns the text of a settings file with more for a unit to ignore.
@@ -126,11 +126,12 @@ func Add(file, units string) error {
 	if _, err := parsePlan(file, file, "", []byte(units)); err != nil {
 		return fmt.Errorf("nothing was added to %s: %w", file, err)
 	}
-	return replace(file, []byte(units), 0o644)
+	return Replace(file, []byte(units))
 }
 
-// replace writes a file by renaming one into its place, so that nobody ever reads half of it.
-func replace(file string, data []byte, mode fs.FileMode) error {
+// Replace writes a file by renaming one into its place, so that nobody ever reads half of it.
+func Replace(file string, data []byte) error {
+	mode := fs.FileMode(0o644)
 	if real, err := filepath.EvalSymlinks(file); err == nil {
 		file = real
 	}

@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/nearest"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/google/jsonschema-go/jsonschema"
 )
 
 // What a unit gets where the file says nothing.
@@ -31,6 +32,8 @@ type unitKey struct {
 	kinds  []Kind // none: all
 	misfit string // the hint where it stands in a unit of another kind
 	early  bool   // it sets variables that other keys may use
+	says   string // what it is for, in a sentence
+	shape  func() *jsonschema.Schema
 	read   func(*reader, *Unit, *entry)
 }
 
@@ -44,40 +47,67 @@ var unitKeys map[string]unitKey
 func init() {
 	ends := []Kind{Task, Suite}
 	unitKeys = map[string]unitKey{
-		"run":            {read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
-		"dir":            {read: readDir},
-		"env":            {read: readEnv, early: true},
-		"env_files":      {read: readUnitEnvFiles, early: true},
-		"needs":          {read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
-		"follows":        {read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
-		"watch":          {read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
-		"ignore":         {read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
-		"setup":          {read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") }},
-		"prelude":        {read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
-		"reaction":       {read: readReactions},
-		"debounce":       {read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
-		"poll":           {read: readPoll},
-		"stop":           {read: readStop},
-		"start":          {read: readStart},
-		"endpoint":       {read: readEndpoint},
-		"structured":     {read: func(r *reader, u *Unit, e *entry) { u.Unstructured = !r.flag(e) }},
-		"gitignore":      {read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
-		"skip_unchanged": {read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
-		"ready": {kinds: []Kind{Service}, read: readReady,
+		"run": {says: "What it runs: a line for the shell, or a list of words without one.", shape: commandShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
+		"dir": {says: "The folder that it runs in.", shape: textShape,
+			read: readDir},
+		"env": {says: "Variables of its own.", shape: envShape,
+			read: readEnv, early: true},
+		"env_files": {says: "Files of variables that come before those of the project.", shape: textsShape,
+			read: readUnitEnvFiles, early: true},
+		"needs": {says: "Units that must be ready or done before it starts.", shape: textsShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
+		"follows": {says: "Units after which it restarts or reruns, whenever they have finished again.", shape: textsShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
+		"watch": {says: "Patterns of files whose changes concern it.", shape: textsShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
+		"ignore": {says: "Patterns of files whose changes do not.", shape: textsShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
+		"setup": {says: "Heavy steps before its first run, skipped while their inputs stay the same.", shape: stepsShape("run", "inputs", "outputs"),
+			read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") }},
+		"prelude": {says: "Quick steps before every run.", shape: stepsShape("run"),
+			read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
+		"reaction": {says: "Finer rules than watch: the first that matches says what a change does.", shape: reactionsShape,
+			read: readReactions},
+		"debounce": {says: "How long files must be quiet before their changes count as one.", shape: durationShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
+		"poll": {says: "How often to look at its files, where the system does not tell of them.", shape: durationShape,
+			read: readPoll},
+		"stop": {says: "How it is stopped.", shape: stopShape,
+			read: readStop},
+		"start": {says: "\"manual\": only when asked for.", shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
+			read: readStart},
+		"endpoint": {says: "An address that it is known to listen on.", shape: endpointShape,
+			read: readEndpoint},
+		"structured": {says: "false: lines of JSON and logfmt are shown as they are.", shape: flagShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Unstructured = !r.flag(e) }},
+		"gitignore": {says: "false: files count that version control ignores.", shape: flagShape,
+			read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
+		"skip_unchanged": {says: "true: a file that is saved with what it held before does not count.", shape: flagShape,
+			read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
+		"ready": {says: "When it counts as ready.", shape: readyShape,
+			kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
-		"pass": {kinds: []Kind{Service}, read: readPass,
+		"pass": {says: "How to tell when it takes up changes by itself.", shape: passShape,
+			kinds: []Kind{Service}, read: readPass,
 			misfit: "only a service takes up changes by itself"},
-		"after_exit": {kinds: []Kind{Service}, read: readAfterExit,
+		"after_exit": {says: "What follows when it has ended by itself.", shape: func() *jsonschema.Schema { return choiceShape("wait", "retry") },
+			kinds: []Kind{Service}, read: readAfterExit,
 			misfit: "only a service is started again after it has ended"},
-		"outputs": {kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Outputs = r.patterns(e) },
+		"outputs": {says: "Patterns of what it makes, which never counts as a change for it.", shape: textsShape,
+			kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Outputs = r.patterns(e) },
 			misfit: "leave what it writes out with \"ignore\""},
-		"reuse": {kinds: []Kind{Task}, read: func(r *reader, u *Unit, e *entry) { u.Reuse = r.flag(e) },
+		"reuse": {says: "true: its last good result holds while all that it depends on is the same.", shape: flagShape,
+			kinds: []Kind{Task}, read: func(r *reader, u *Unit, e *entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
-		"alone": {kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Alone = r.flag(e) },
+		"alone": {says: "true: no other task or suite runs beside it.", shape: flagShape,
+			kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Alone = r.flag(e) },
 			misfit: "services run beside whatever else runs"},
-		"may_serve": {kinds: []Kind{Task}, read: func(r *reader, u *Unit, e *entry) { u.MayServe = r.flag(e) },
+		"may_serve": {says: "true: it is a service once it listens or has lived for 10 s.", shape: flagShape,
+			kinds: []Kind{Task}, read: func(r *reader, u *Unit, e *entry) { u.MayServe = r.flag(e) },
 			misfit: "only a task is not known to be a service beforehand"},
-		"overlap": {kinds: ends, read: readOverlap,
+		"overlap": {says: "What a change during a run does.", shape: func() *jsonschema.Schema { return choiceShape("finish", "abandon") },
+			kinds: ends, read: readOverlap,
 			misfit: "a change restarts a service at once"},
 	}
 }

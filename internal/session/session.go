@@ -117,19 +117,19 @@ func (s system) Start(spec spawn.Spec) (Process, error) {
 
 // Session is a running project. Its methods may be called from any goroutine.
 type Session struct {
-	book    Book
-	root    string   // the project's folder
-	marks   []string // variables by which all its processes are known
-	once    bool     // see Config
+	book  Book
+	root  string   // the project's folder
+	marks []string // variables by which all its processes are known
+	once  bool     // see Config
 	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
 	ownFolder string
-	events  chan timedEvent
-	setup   *setup.Record
-	results *reuse.Results
-	meter   *usage.Meter // nil where the spawner is not the system's
-	tracer  *spawn.Spawner
-	done    chan struct{}
-	stopped chan struct{} // closed when senders should no longer try
+	events    chan timedEvent
+	setup     *setup.Record
+	results   *reuse.Results
+	meter     *usage.Meter // nil where the spawner is not the system's
+	tracer    *spawn.Spawner
+	done      chan struct{}
+	stopped   chan struct{} // closed when senders should no longer try
 
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]

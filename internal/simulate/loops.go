@@ -21,10 +21,10 @@ func newLoops() loops {
 	return loops{map[string][]string{}, map[string][]string{}, map[string]map[string]bool{}, map[string]bool{}}
 }
 
-// mostRounds is how often a row may come to a unit before that is noticed: twice, and once
-// more where somebody else's change comes to rest in between; and once
-// where others are in it. A round counts late where a pass begins before the writing that it takes
-// up has come to rest, so there are two more with units that take up changes by themselves.
+// mostRounds is how often a row may come to a unit before that is noticed: twice, and once more
+// where somebody else's change comes to rest in between; and once for each other in it, up to
+// two. A round counts late where a pass begins before the writing that it takes up has come to
+// rest, so there are two more with units that take up changes by themselves.
 const mostRounds = 3
 
 // madeBy enters that a unit's process writes a file that concerns a unit.
@@ -61,7 +61,7 @@ func (c *Checker) setOff(unit, because string) {
 	delete(l.pardoned, unit)
 	l.rows[unit] = row
 	others := slices.Compact(slices.Sorted(slices.Values(row)))
-	most := mostRounds + min(len(others)-1, 1)
+	most := mostRounds + min(len(others)-1, 2)
 	if slices.ContainsFunc(others, func(name string) bool { return c.of(name).spec.Pass != nil }) {
 		most += 2
 	}

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"omnivigil/internal/plan"
 )
 
 // Kind is what the command is known to be beforehand.
@@ -89,17 +91,17 @@ func (c Command) Settings() string {
 	if kind == Unknown {
 		b.WriteString("may_serve = true # a service once it listens or has lived for 10 s\n")
 	}
-	fmt.Fprintf(&b, "watch = %s\n", list(c.watch()))
+	fmt.Fprintf(&b, "watch = %s\n", plan.List(c.watch()))
 	for _, l := range []struct {
 		key   string
 		words []string
 	}{{"ignore", c.Ignore}, {"env_files", c.EnvFiles}} {
 		if len(l.words) > 0 {
-			fmt.Fprintf(&b, "%s = %s\n", l.key, list(l.words))
+			fmt.Fprintf(&b, "%s = %s\n", l.key, plan.List(l.words))
 		}
 	}
 	if c.Debounce > 0 {
-		fmt.Fprintf(&b, "debounce = %s\n", text(c.Debounce.String()))
+		fmt.Fprintf(&b, "debounce = %s\n", plan.Text(c.Debounce.String()))
 	}
 	if c.Ready != "" {
 		fmt.Fprintf(&b, "ready = { %s }\n", readiness(c.Ready))
@@ -107,7 +109,7 @@ func (c Command) Settings() string {
 	before, taken := name, map[string]bool{name: true}
 	for _, then := range c.Then {
 		next := unused(nameOf(strings.Fields(then)), taken)
-		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), text(then), text(before))
+		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), plan.Text(then), plan.Text(before))
 		before = next
 	}
 	return b.String()
@@ -136,14 +138,14 @@ func (c Command) UnitName() string {
 func (c Command) run() string {
 	if len(c.Words) == 1 {
 		if _, err := exec.LookPath(c.Words[0]); err != nil {
-			return text(c.Words[0])
+			return plan.Text(c.Words[0])
 		}
 	}
 	words := make([]string, len(c.Words))
 	for i, w := range c.Words {
 		words[i] = strings.ReplaceAll(w, "$", "$$") // else ${NAME} in it would be a variable
 	}
-	return list(words)
+	return plan.List(words)
 }
 
 // watch returns patterns for what was typed, in which a folder stands for all that is in it.
@@ -168,12 +170,12 @@ func readiness(ready string) string {
 		return fmt.Sprintf("port = %d", port)
 	}
 	if at, err := url.Parse(ready); err == nil && (at.Scheme == "http" || at.Scheme == "https") {
-		return "http = " + text(ready)
+		return "http = " + plan.Text(ready)
 	}
 	if _, err := time.ParseDuration(ready); err == nil {
-		return "after = " + text(ready)
+		return "after = " + plan.Text(ready)
 	}
-	return "line = " + text(ready)
+	return "line = " + plan.Text(ready)
 }
 
 // tools are programs whose first plain argument says more than their names.
@@ -227,38 +229,7 @@ func unused(name string, taken map[string]bool) string {
 // key is a name as a key of TOML, quoted where it has to be.
 func key(name string) string {
 	if strings.Contains(name, ".") {
-		return text(name)
+		return plan.Text(name)
 	}
 	return name
-}
-
-// text is a basic string of TOML 1.0.
-func text(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteRune('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
-
-func list(words []string) string {
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		quoted[i] = text(w)
-	}
-	return "[" + strings.Join(quoted, ", ") + "]"
 }

@@ -1,0 +1,90 @@
+package plan
+
+import (
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/google/jsonschema-go/jsonschema"
+	"github.com/pelletier/go-toml/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// against validates settings against the schema.
+func against(t *testing.T, schema *jsonschema.Resolved, text []byte) error {
+	t.Helper()
+	var settings map[string]any
+	require.NoError(t, toml.Unmarshal(text, &settings))
+	return schema.Validate(settings)
+}
+
+var tomlBlock = regexp.MustCompile("(?s)```toml\n(.*?)```")
+
+// TestSchemaFits holds the schema to all settings that the project shows to people.
+func TestSchemaFits(t *testing.T) {
+	schema, err := Schema().Resolve(nil)
+	require.NoError(t, err)
+	files, err := filepath.Glob("../../examples/*/omnivigil.toml")
+	require.NoError(t, err)
+	for _, file := range append(files, "../../omnivigil.toml") {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.NoError(t, against(t, schema, text), file)
+	}
+	for _, doc := range []string{"../../docs/settings.md", "../../README.md"} {
+		text, err := os.ReadFile(doc)
+		require.NoError(t, err)
+		blocks := tomlBlock.FindAllSubmatch(text, -1)
+		require.NotEmpty(t, blocks, doc)
+		for _, block := range blocks {
+			if !regexp.MustCompile(`(?m)^\[`).Match(block[1]) {
+				continue // a part of a table
+			}
+			assert.NoError(t, against(t, schema, block[1]), "%s: %s", doc, block[1])
+		}
+	}
+	for wrong, text := range map[string]string{
+		"unknown key": "[service.web]\nrun = \"a\"\nwach = []", "port": "[service.web]\nendpoint = { port = 70000 }", "choice": "[task.a]\noverlap = \"never\"",
+		"kind": "[task.a]\nready = { port = 1 }", "duration": "[task.a]\ndebounce = \"soon\"", "number": "[project]\njobs = 0",
+	} {
+		assert.Error(t, against(t, schema, []byte(text)), wrong)
+	}
+}
+
+// TestSchemaKnowsAllKeys compares the keys of each table with those that reading it knows.
+func TestSchemaKnowsAllKeys(t *testing.T) {
+	schema := Schema()
+	unit := func(kind, key string) *jsonschema.Schema {
+		return schema.Properties[kind].AdditionalProperties.Properties[key]
+	}
+	for text, shape := range map[string]*jsonschema.Schema{
+		"zzzzzz = 1":                                schema,
+		"[project]\nzzzzzz = 1":                     schema.Properties["project"],
+		"[project]\nlogs = { zzzzzz = 1 }":          schema.Properties["project"].Properties["logs"],
+		"[defaults]\nzzzzzz = 1":                    schema.Properties["defaults"],
+		"[group.a]\nzzzzzz = 1":                     schema.Properties["group"].AdditionalProperties,
+		"[service.a]\nzzzzzz = 1":                   schema.Properties["service"].AdditionalProperties,
+		"[task.a]\nzzzzzz = 1":                      schema.Properties["task"].AdditionalProperties,
+		"[suite.a]\nzzzzzz = 1":                     schema.Properties["suite"].AdditionalProperties,
+		"[service.a]\nstop = { zzzzzz = 1 }":        unit("service", "stop"),
+		"[service.a]\nready = { zzzzzz = 1 }":       unit("service", "ready"),
+		"[service.a]\nendpoint = { zzzzzz = 1 }":    unit("service", "endpoint"),
+		"[service.a]\npass = { zzzzzz = 1 }":        unit("service", "pass").AnyOf[1],
+		"[[service.a.reaction]]\nzzzzzz = 1":        unit("service", "reaction").Items,
+		"[service.a]\nsetup = [ { zzzzzz = 1 } ]":   unit("service", "setup").Items.AnyOf[2],
+		"[service.a]\nprelude = [ { zzzzzz = 1 } ]": unit("service", "prelude").Items.AnyOf[2],
+	} {
+		_, err := parsePlan(FileName, filepath.Join(t.TempDir(), FileName), "", []byte(text))
+		require.Error(t, err, text)
+		_, known, ok := strings.Cut(err.Error(), "known here: ")
+		require.True(t, ok, err.Error())
+		known, _, _ = strings.Cut(known, "\n")
+		want := slices.Sorted(slices.Values(strings.Split(known, ", ")))
+		assert.Equal(t, want, slices.Sorted(maps.Keys(shape.Properties)), text)
+	}
+}
