@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/concern"
+	"omnivigil/internal/exit"
 	"omnivigil/internal/mask"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
@@ -20,11 +21,18 @@ import (
 )
 
 func checkCommand(at *location) *cobra.Command {
-	return &cobra.Command{
+	keys := false
+	c := &cobra.Command{
 		Use:   "check",
 		Short: "Read the settings file and say what is wrong, or what would run",
-		Args:  cobra.NoArgs,
+		Long: `Reads the project's settings file and your own, and says what is wrong with them, or what
+would run and in which order. Nothing is run.`,
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
+			if keys {
+				sayKeys(os.Stdout)
+				return nil
+			}
 			p, err := at.open()
 			if err != nil {
 				return err
@@ -37,11 +45,17 @@ func checkCommand(at *location) *cobra.Command {
 			if err := sayCost(out, p); err != nil {
 				return err
 			}
+			fine := checkPersonal(out)
 			secrets := mask.Of(p.SecretValues(os.Environ()))
 			fmt.Print(visible.Lines(secrets.String(out.String())))
+			if !fine {
+				return exit.Quietly(exit.Usage)
+			}
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&keys, "keys", false, "list the actions of the full screen that [keys] of your own settings can name, and their keys")
+	return c
 }
 
 // sayWaves says in which order the project starts, and who has to wait for a job.

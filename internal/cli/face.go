@@ -68,6 +68,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	f.keeper = keeper
 	heap.Floor(heapFloor)
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
+	screen.Habits, screen.Problems, screen.HabitsNow = habits()
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
 	return err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,7 +38,7 @@ type onOptions struct {
 func onCommand(at *location) *cobra.Command {
 	var o onOptions
 	c := &cobra.Command{
-		Use:   "on [GLOB...] -- COMMAND [ARG...]",
+		Use:   "on [GLOB...] -- COMMAND [ARG...]  or  on @SHORTCUT [WORD...]",
 		Short: "Run a command, and again whenever files change; no settings file is needed",
 		Long: `Runs the command at once, and again at each change of a file that a GLOB matches; without
 a GLOB, of any file that version control does not ignore. A GLOB that is a folder stands for
@@ -51,8 +52,19 @@ that names no program is a line for the shell:
     omnivigil on docs -- 'make html && ls -l out'
 
 It counts as a service once it listens or has lived for 10 s, and as a task when it ends.
-Until then a change waits; a service is restarted.`,
+Until then a change waits; a service is restarted.
+
+A command that you often need can stand in your own settings under a name, with {words} where
+what you type behind that goes: omnivigil on @NAME WORD...`,
 		Args: func(c *cobra.Command, words []string) error {
+			if len(words) > 0 && strings.HasPrefix(words[0], "@") {
+				command, err := shortcut(words)
+				if err != nil {
+					return err
+				}
+				o.shortcut(command)
+				return nil
+			}
 			dash := c.ArgsLenAtDash()
 			if dash < 0 {
 				return exit.Refuse("omnivigil: the command comes after --, such as: omnivigil on -- go test ./...")
@@ -79,6 +91,18 @@ Until then a change waits; a service is restarted.`,
 	f.Lookup("trust").Usage = "watch a home folder or a huge one without asking"
 	c.MarkFlagsMutuallyExclusive("service", "task")
 	return c
+}
+
+// shortcut takes over what a shortcut says and the flags do not.
+func (o *onOptions) shortcut(s typed.Command) {
+	said := o.command
+	o.command = s
+	o.command.Ignore = append(o.command.Ignore, said.Ignore...)
+	o.command.EnvFiles = append(o.command.EnvFiles, said.EnvFiles...)
+	o.command.Then = append(o.command.Then, said.Then...)
+	o.command.Name = cmp.Or(said.Name, s.Name)
+	o.command.Ready = cmp.Or(said.Ready, s.Ready)
+	o.command.Debounce = cmp.Or(said.Debounce, s.Debounce)
 }
 
 // on runs a command as a project of its own.

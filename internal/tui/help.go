@@ -83,7 +83,7 @@ func (h *help) sections(m *model) [][]string {
 	var all [][]string
 	for _, g := range groups {
 		rows := []string{"", m.palette.bright.Render("  " + g)}
-		for _, b := range bindingsOf("overview") {
+		for _, b := range m.bindingsOf("overview") {
 			if b.group == g {
 				rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
 			}

@@ -11,13 +11,14 @@ import (
 // binding is one key's meaning. The table of bindings is the only place where
 // keys stand: input, help, hints and tests all come from it.
 type binding struct {
-	in    string   // the name of the view that it is for; empty: the overview, and what lies on it
-	keys  []string // as Bubble Tea names them; the first is the one shown
-	name  string   // of the action, as one would look for it
-	hint  string   // for the bottom line; empty: not shown there
-	group string
-	when  func(*model) bool // nil: always
-	do    func(*model)
+	in     string   // the name of the view that it is for; empty: the overview, and what lies on it
+	keys   []string // as Bubble Tea names them; the first is the one shown
+	action string   // under which a person's own file gives it other keys; empty: it keeps its own
+	name   string   // what it does, as one would look for it
+	hint   string   // for the bottom line; empty: not shown there
+	group  string
+	when   func(*model) bool // nil: always
+	do     func(*model)
 }
 
 // shown is how a key is written on the screen.
@@ -78,75 +79,75 @@ func init() { // what the bindings do leads back to the table
 }
 
 var unitKeys = []binding{
-	{keys: []string{"up", "k"}, name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, -1) }},
-	{keys: []string{"down", "j"}, name: "choose the unit below", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, 1) }},
-	{keys: []string{"!"}, name: "choose the next broken unit", hint: "next broken", group: onUnit,
+	{keys: []string{"up", "k"}, action: "unit-above", name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, -1) }},
+	{keys: []string{"down", "j"}, action: "unit-below", name: "choose the unit below", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, 1) }},
+	{keys: []string{"!"}, action: "next-broken", name: "choose the next broken unit", hint: "next broken", group: onUnit,
 		when: (*model).anyBroken, do: func(m *model) { m.overview.lanes.nextBroken(m) }},
-	{keys: []string{"f"}, name: "find units by name", group: onUnit, do: (*model).findUnits},
-	{keys: []string{"r"}, name: "restart or rerun it; start it if it is stopped", hint: "restart", group: onUnit,
+	{keys: []string{"f"}, action: "find-units", name: "find units by name", group: onUnit, do: (*model).findUnits},
+	{keys: []string{"r"}, action: "restart", name: "restart or rerun it; start it if it is stopped", hint: "restart", group: onUnit,
 		do: func(m *model) { m.request(api.Restart) }},
-	{keys: []string{"u"}, name: "restart or rerun it with its setup steps", group: onUnit,
+	{keys: []string{"u"}, action: "restart-with-setup", name: "restart or rerun it with its setup steps", group: onUnit,
 		do: func(m *model) { m.request(api.SetUp) }},
-	{keys: []string{"s"}, name: "stop it", hint: "stop", group: onUnit,
+	{keys: []string{"s"}, action: "stop", name: "stop it", hint: "stop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return u != nil && u.Wanted },
 		do:   func(m *model) { m.request(api.Stop) }},
-	{keys: []string{"p"}, name: "pause its reactions to changes, or resume them", hint: "pause", group: onUnit,
+	{keys: []string{"p"}, action: "pause", name: "pause its reactions to changes, or resume them", hint: "pause", group: onUnit,
 		do: func(m *model) { m.request(m.pauseOrResume()) }},
-	{keys: []string{"b"}, name: "open its address in the browser", group: onUnit,
+	{keys: []string{"b"}, action: "browse", name: "open its address in the browser", group: onUnit,
 		when: func(m *model) bool { return len(m.addresses().Addresses) > 0 }, do: (*model).browse},
-	{keys: []string{"y"}, name: "say why it is so, and what a save would set off", hint: "why", group: onUnit, do: (*model).askWhy},
-	{keys: []string{"l"}, name: "decide about a loop: what it writes and runs for", hint: "loop", group: onUnit,
+	{keys: []string{"y"}, action: "why", name: "say why it is so, and what a save would set off", hint: "why", group: onUnit, do: (*model).askWhy},
+	{keys: []string{"l"}, action: "loop", name: "decide about a loop: what it writes and runs for", hint: "loop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil }, do: (*model).showLoop},
-	{keys: []string{"enter"}, name: "show only its output, or all again", hint: "only its output", group: onUnit,
+	{keys: []string{"enter"}, action: "only-output", name: "show only its output, or all again", hint: "only its output", group: onUnit,
 		do: func(m *model) { m.stream().only(m) }},
 }
 
 var projectKeys = []binding{
-	{keys: []string{"ctrl+r"}, name: "restart and rerun everything", group: onProject, do: func(m *model) { m.ask(api.Restart) }},
-	{keys: []string{"ctrl+p"}, name: "pause all reactions, or resume them", group: onProject,
+	{keys: []string{"ctrl+r"}, action: "restart-all", name: "restart and rerun everything", group: onProject, do: func(m *model) { m.ask(api.Restart) }},
+	{keys: []string{"ctrl+p"}, action: "pause-all", name: "pause all reactions, or resume them", group: onProject,
 		do: func(m *model) { m.ask(m.pauseOrResumeAll()) }},
-	{keys: []string{"q", "ctrl+c"}, name: "quit: stop everything in order; again: at once", hint: "quit", group: onProject, do: (*model).quit},
+	{keys: []string{"q", "ctrl+c"}, action: "quit", name: "quit: stop everything in order; again: at once", hint: "quit", group: onProject, do: (*model).quit},
 }
 
 var timeKeys = []binding{
-	{keys: []string{"left"}, name: "go back in time", hint: "time", group: onTime, do: func(m *model) { m.moveTime(-1) }},
-	{keys: []string{"right"}, name: "go forward in time", group: onTime, do: func(m *model) { m.moveTime(1) }},
-	{keys: []string{"["}, name: "go to the save before", group: onTime, do: func(m *model) { m.moveSave(-1) }},
-	{keys: []string{"]"}, name: "go to the save after", group: onTime, do: func(m *model) { m.moveSave(1) }},
-	{keys: []string{".", "esc", "end", "G"}, name: "back to now", hint: "now", group: onTime,
+	{keys: []string{"left"}, action: "time-back", name: "go back in time", hint: "time", group: onTime, do: func(m *model) { m.moveTime(-1) }},
+	{keys: []string{"right"}, action: "time-forward", name: "go forward in time", group: onTime, do: func(m *model) { m.moveTime(1) }},
+	{keys: []string{"["}, action: "save-before", name: "go to the save before", group: onTime, do: func(m *model) { m.moveSave(-1) }},
+	{keys: []string{"]"}, action: "save-after", name: "go to the save after", group: onTime, do: func(m *model) { m.moveSave(1) }},
+	{keys: []string{".", "esc", "end", "G"}, action: "now", name: "back to now", hint: "now", group: onTime,
 		when: func(m *model) bool { return !m.atNow() }, do: func(m *model) { m.backToNow() }},
-	{keys: []string{"+", "="}, name: "show less time, larger", hint: "zoom", group: onTime, do: func(m *model) { m.zoom(-1) }},
-	{keys: []string{"-"}, name: "show more time, smaller", group: onTime, do: func(m *model) { m.zoom(1) }},
+	{keys: []string{"+", "="}, action: "zoom-in", name: "show less time, larger", hint: "zoom", group: onTime, do: func(m *model) { m.zoom(-1) }},
+	{keys: []string{"-"}, action: "zoom-out", name: "show more time, smaller", group: onTime, do: func(m *model) { m.zoom(1) }},
 }
 
 var streamKeys = []binding{
-	{keys: []string{"pgup", "ctrl+u"}, name: "scroll back", group: onStream, do: func(m *model) { m.stream().pages(-1) }},
-	{keys: []string{"pgdown", "ctrl+d", "space"}, name: "scroll on", group: onStream, do: func(m *model) { m.stream().pages(1) }},
-	{keys: []string{"shift+up"}, name: "scroll back by a line", group: onStream, do: func(m *model) { m.stream().scroll(-1) }},
-	{keys: []string{"shift+down"}, name: "scroll on by a line", group: onStream, do: func(m *model) { m.stream().scroll(1) }},
-	{keys: []string{"home", "g"}, name: "to the first line", group: onStream, do: func(m *model) { m.stream().first() }},
-	{keys: []string{"("}, name: "to the start of a run before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, -1) }},
-	{keys: []string{")"}, name: "to the start of a run after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, 1) }},
-	{keys: []string{"{"}, name: "to the failure before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, -1) }},
-	{keys: []string{"}"}, name: "to the failure after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, 1) }},
-	{keys: []string{"/"}, name: "look for text in the output", hint: "look for", group: onStream, do: (*model).searchOutput},
-	{keys: []string{"n"}, name: "to the match after", hint: "next match", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, 1) }},
-	{keys: []string{"N"}, name: "to the match before", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, -1) }},
-	{keys: []string{"&"}, name: "show only some lines, by text, unit, run, level", hint: "only lines with", group: onStream, do: (*model).filterOutput},
-	{keys: []string{"^"}, name: "show only what the last save set off, or all again", group: onStream, do: func(m *model) { m.stream().lastSave(m) }},
-	{keys: []string{"~"}, name: "only warnings and errors, only errors, or all", group: onStream, do: func(m *model) { m.stream().level(m) }},
-	{keys: []string{"backspace"}, name: "show all lines again, and end the search", hint: "show all", group: onStream,
+	{keys: []string{"pgup", "ctrl+u"}, action: "scroll-back", name: "scroll back", group: onStream, do: func(m *model) { m.stream().pages(-1) }},
+	{keys: []string{"pgdown", "ctrl+d", "space"}, action: "scroll-on", name: "scroll on", group: onStream, do: func(m *model) { m.stream().pages(1) }},
+	{keys: []string{"shift+up"}, action: "line-back", name: "scroll back by a line", group: onStream, do: func(m *model) { m.stream().scroll(-1) }},
+	{keys: []string{"shift+down"}, action: "line-on", name: "scroll on by a line", group: onStream, do: func(m *model) { m.stream().scroll(1) }},
+	{keys: []string{"home", "g"}, action: "first-line", name: "to the first line", group: onStream, do: func(m *model) { m.stream().first() }},
+	{keys: []string{"("}, action: "run-before", name: "to the start of a run before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, -1) }},
+	{keys: []string{")"}, action: "run-after", name: "to the start of a run after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Start, 1) }},
+	{keys: []string{"{"}, action: "failure-before", name: "to the failure before", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, -1) }},
+	{keys: []string{"}"}, action: "failure-after", name: "to the failure after", group: onStream, do: func(m *model) { m.stream().jump(m, query.Failure, 1) }},
+	{keys: []string{"/"}, action: "look-for", name: "look for text in the output", hint: "look for", group: onStream, do: (*model).searchOutput},
+	{keys: []string{"n"}, action: "match-after", name: "to the match after", hint: "next match", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, 1) }},
+	{keys: []string{"N"}, action: "match-before", name: "to the match before", group: onStream, when: looking, do: func(m *model) { m.stream().next(m, -1) }},
+	{keys: []string{"&"}, action: "only-lines", name: "show only some lines, by text, unit, run, level", hint: "only lines with", group: onStream, do: (*model).filterOutput},
+	{keys: []string{"^"}, action: "last-save", name: "show only what the last save set off, or all again", group: onStream, do: func(m *model) { m.stream().lastSave(m) }},
+	{keys: []string{"~"}, action: "level", name: "only warnings and errors, only errors, or all", group: onStream, do: func(m *model) { m.stream().level(m) }},
+	{keys: []string{"backspace"}, action: "show-all", name: "show all lines again, and end the search", hint: "show all", group: onStream,
 		when: func(m *model) bool { return len(m.stream().filter) > 0 || looking(m) }, do: (*model).noFilter},
-	{keys: []string{"\""}, name: "choose lines: to copy, mark or open what they name", hint: "choose lines", group: onStream, do: (*model).pick},
-	{keys: []string{"'"}, name: "to the marked line before", group: onStream, do: (*model).nextMark},
-	{keys: []string{"%"}, name: "write what is shown as text, JSON lines or HTML", group: onStream, do: (*model).saveOutput},
-	{keys: []string{"@"}, name: "times: of day, since the save, since the line before", group: onStream,
+	{keys: []string{"\""}, action: "choose-lines", name: "choose lines: to copy, mark or open what they name", hint: "choose lines", group: onStream, do: (*model).pick},
+	{keys: []string{"'"}, action: "mark-before", name: "to the marked line before", group: onStream, do: (*model).nextMark},
+	{keys: []string{"%"}, action: "write-output", name: "write what is shown as text, JSON lines or HTML", group: onStream, do: (*model).saveOutput},
+	{keys: []string{"@"}, action: "times", name: "times: of day, since the save, since the line before", group: onStream,
 		do: func(m *model) { m.stream().times = (m.stream().times + 1) % howManyTimes }},
-	{keys: []string{"#"}, name: "JSON and logfmt as they are, or as columns", group: onStream, do: func(m *model) { m.stream().raw = !m.stream().raw }},
-	{keys: []string{"\\"}, name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
-	{keys: []string{"*"}, name: "a second stream, beside or below; or one again", group: onStream,
+	{keys: []string{"#"}, action: "raw", name: "JSON and logfmt as they are, or as columns", group: onStream, do: func(m *model) { m.stream().raw = !m.stream().raw }},
+	{keys: []string{"\\"}, action: "wrap", name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
+	{keys: []string{"*"}, action: "second-stream", name: "a second stream, beside or below; or one again", group: onStream,
 		do: func(m *model) { m.overview.split(m) }},
-	{keys: []string{"tab"}, name: "to the other stream", hint: "other stream", group: onStream,
+	{keys: []string{"tab"}, action: "other-stream", name: "to the other stream", hint: "other stream", group: onStream,
 		when: func(m *model) bool { return len(m.overview.streams) > 1 }, do: func(m *model) { m.overview.other() }},
 }
 
@@ -154,19 +155,19 @@ var streamKeys = []binding{
 func looking(m *model) bool { return m.stream().search.matcher != nil }
 
 var screenKeys = []binding{
-	{keys: []string{"|"}, name: "give lanes half, a quarter or most of the screen", group: onScreen,
+	{keys: []string{"|"}, action: "share", name: "give lanes half, a quarter or most of the screen", group: onScreen,
 		do: func(m *model) { m.overview.lanes.share = (m.overview.lanes.share + 1) % len(shares) }},
-	{keys: []string{"ctrl+z"}, name: "suspend this screen; the shell's fg brings it back", group: onScreen, do: (*model).suspend},
-	{keys: []string{"?"}, name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
+	{keys: []string{"ctrl+z"}, action: "suspend", name: "suspend this screen; the shell's fg brings it back", group: onScreen, do: (*model).suspend},
+	{keys: []string{"?"}, action: "help", name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
 }
 
 // wordKeys add words to a command. They come last: where there is room, the bottom line has them.
 var wordKeys = []binding{
-	{keys: []string{"a"}, name: "add words to its command for the next runs", hint: "add words", group: onUnit,
+	{keys: []string{"a"}, action: "add-words", name: "add words to its command for the next runs", hint: "add words", group: onUnit,
 		when: func(m *model) bool { return m.chosen() != nil }, do: (*model).addWords},
-	{keys: []string{"d"}, name: "take the added words away", hint: "no added words", group: onUnit,
+	{keys: []string{"d"}, action: "no-words", name: "take the added words away", hint: "no added words", group: onUnit,
 		when: (*model).hasWords, do: func(m *model) { m.setWords(m.chosen().Name, nil) }},
-	{keys: []string{"c"}, name: "restart or rerun it once without them", hint: "once without", group: onUnit,
+	{keys: []string{"c"}, action: "once-without", name: "restart or rerun it once without them", hint: "once without", group: onUnit,
 		when: (*model).hasWords, do: func(m *model) { m.request(api.RunWith) }},
 }
 
@@ -229,11 +230,11 @@ var panelKeys = []binding{
 }
 
 // bindingsOf returns the bindings of the view with that name.
-func bindingsOf(view string) []*binding {
+func (m *model) bindingsOf(view string) []*binding {
 	var of []*binding
-	for i := range bindings {
-		if bindings[i].in == view {
-			of = append(of, &bindings[i])
+	for i := range m.table {
+		if m.table[i].in == view {
+			of = append(of, &m.table[i])
 		}
 	}
 	return of
@@ -241,7 +242,7 @@ func bindingsOf(view string) []*binding {
 
 // lookUp returns the binding of a key in a view that has a meaning now, or nil.
 func lookUp(m *model, view, key string) *binding {
-	for _, b := range bindingsOf(view) {
+	for _, b := range m.bindingsOf(view) {
 		if slices.Contains(b.keys, key) && (b.when == nil || b.when(m)) {
 			return b
 		}

@@ -60,7 +60,7 @@ func (*leaving) draw(m *model, width, height int) []string {
 			rows = []string{"", "  " + m.snap.Project.Name + " would go on without this screen,", "  " + company}
 		}
 		rows = append(rows, "")
-		for _, b := range bindingsOf("leave") {
+		for _, b := range m.bindingsOf("leave") {
 			rows = append(rows, "  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name))
 		}
 		for i := range rows {

@@ -102,7 +102,7 @@ func (l *loopPanel) rows(m *model) []string {
 		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
 		add("  %s", m.palette.bright.Render(u.Loop.Cure))
 		add("")
-		for _, b := range bindingsOf("loop") {
+		for _, b := range m.bindingsOf("loop") {
 			if b.group == onLoop {
 				add("%s  %s", m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0])), m.palette.dim.Render(b.name))
 			}

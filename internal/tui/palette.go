@@ -4,6 +4,7 @@ import (
 	"hash/fnv"
 
 	"charm.land/lipgloss/v2"
+	"github.com/lucasb-eyer/go-colorful"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/timeline"
@@ -29,16 +30,30 @@ var unitColours = [][2]string{
 	{"#dcb3ee", "#85429c"}, {"#aab8b0", "#55655c"},
 }
 
-func newPalette(dark bool) *palette {
+// ground is what the screen is drawn on.
+type ground int
+
+const (
+	anyGround ground = iota // not known: colours between those of the others read on both
+	darkGround
+	lightGround
+)
+
+// between is the colour halfway between two, as they are seen.
+func between(onDark, onLight string) string {
+	a, _ := colorful.Hex(onDark)
+	b, _ := colorful.Hex(onLight)
+	return a.BlendLab(b, 0.5).Clamped().Hex()
+}
+
+func newPalette(of ground) *palette {
 	pick := func(onDark, onLight string) lipgloss.Style {
-		if dark {
-			return lipgloss.NewStyle().Foreground(lipgloss.Color(onDark))
-		}
-		return lipgloss.NewStyle().Foreground(lipgloss.Color(onLight))
+		colour := map[ground]string{darkGround: onDark, lightGround: onLight, anyGround: between(onDark, onLight)}[of]
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(colour))
 	}
 	banner := func(colour lipgloss.Style) lipgloss.Style {
 		ink := "#0b1220"
-		if !dark {
+		if of == lightGround {
 			ink = "#ffffff"
 		}
 		return lipgloss.NewStyle().Bold(true).Background(colour.GetForeground()).Foreground(lipgloss.Color(ink))

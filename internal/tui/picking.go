@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -271,10 +272,7 @@ func (p *picking) edit(m *model) {
 		m.said = "this line names no place in a file that is there"
 		return
 	}
-	editor := os.Getenv("VISUAL")
-	if editor == "" {
-		editor = os.Getenv("EDITOR")
-	}
+	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
 	cmd, terminal, err := places.Command(editor, found[0])
 	switch {
 	case err != nil:

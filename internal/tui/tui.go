@@ -31,6 +31,11 @@ type Screen struct {
 	// Terminal, if set, is told when the terminal is taken and when it is given back, as
 	// while the screen is suspended.
 	Terminal func(taken bool)
+	// Habits are those of the person, with what is wrong with their file. HabitsNow, if set, is
+	// asked now and then whether these have changed.
+	Habits    Habits
+	Problems  []string
+	HabitsNow func() (h Habits, problems []string, changed bool)
 
 	program *tea.Program
 	model   *model
@@ -50,7 +55,8 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	s.model = newModel(ctx, s.Project, s.First)
-	s.model.terminal = s.Terminal
+	s.model.terminal, s.model.habitsNow = s.Terminal, s.HabitsNow
+	s.model.adopt(s.Habits, s.Problems)
 	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
 	s.told(true)
 	defer s.told(false)
@@ -87,14 +93,20 @@ type model struct {
 	terminal func(taken bool)
 	clock    func() time.Time
 
-	snap       *api.Snapshot
-	now        time.Time
-	at         time.Time // the time cursor; zero: at now
-	width      int
-	height     int
-	palette    *palette
-	styles     map[string]lipgloss.Style // of units
-	names      []string
+	snap      *api.Snapshot
+	now       time.Time
+	at        time.Time // the time cursor; zero: at now
+	width     int
+	height    int
+	palette   *palette
+	styles    map[string]lipgloss.Style // of units
+	names     []string
+	table     []binding
+	habits    Habits
+	habitsNow func() (Habits, []string, bool)
+	own       string // what is wrong with the person's own file
+	ground    ground // of the terminal
+
 	notice     string         // what the person has to know of this face, until another key
 	said       string         // the same, of what went well
 	marks      map[int64]bool // lines that the person has marked
@@ -116,7 +128,7 @@ type model struct {
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), marks: map[int64]bool{}}
 	m.stack = []view{&m.overview}
-	m.look(true)
+	m.adopt(Habits{}, nil)
 	m.meetUnits()
 	return m
 }
@@ -137,9 +149,16 @@ func (m *model) meetUnits() {
 	}
 }
 
-// look chooses the colours for a dark or a light ground.
-func (m *model) look(dark bool) {
-	m.palette = newPalette(dark)
+// look chooses the colours for a ground, if the person has not chosen.
+func (m *model) look(of ground) {
+	m.ground = of
+	switch m.habits.Theme {
+	case "dark":
+		of = darkGround
+	case "light":
+		of = lightGround
+	}
+	m.palette = newPalette(of)
 	m.dress()
 }
 
@@ -202,7 +221,9 @@ func (m *model) handle(msg tea.Msg) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.look(msg.IsDark())
+		if m.look(lightGround); msg.IsDark() {
+			m.look(darkGround)
+		}
 	case tea.KeyPressMsg:
 		m.press(msg)
 	case tea.ResumeMsg:
@@ -211,6 +232,7 @@ func (m *model) handle(msg tea.Msg) {
 		m.snap = msg
 		m.meetUnits()
 	case tickMsg:
+		m.reread()
 		m.cmds = append(m.cmds, m.tick())
 	case askedMsg:
 		if msg.err != nil && m.ctx.Err() == nil {
@@ -306,6 +328,10 @@ func (m *model) notices() []string {
 	}
 	if problem := m.fieldProblem(); problem != "" {
 		all = append(all, m.palette.broken.Render("  "+problem))
+	}
+	if m.own != "" {
+		text, _, _ := strings.Cut(m.own, "\n")
+		all = append(all, m.palette.stale.Render("  your own settings: "+text))
 	}
 	if m.said != "" {
 		all = append(all, m.palette.text.Render("  "+m.said))

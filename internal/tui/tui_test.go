@@ -256,7 +256,7 @@ func TestLoop(t *testing.T) {
 
 // TestTextures requires every state to look different without colour.
 func TestTextures(t *testing.T) {
-	p := newPalette(true)
+	p := newPalette(darkGround)
 	seen := map[string]string{}
 	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping, api.Done, api.Failed, api.Crashed} {
 		for _, stale := range []bool{false, true} {
@@ -449,8 +449,8 @@ func TestForeignText(t *testing.T) {
 // TestColours keeps the four meanings apart from each other and from the units, on both
 // grounds, and gives each tone its meaning.
 func TestColours(t *testing.T) {
-	for _, dark := range []bool{true, false} {
-		p := newPalette(dark)
+	for _, of := range []ground{darkGround, lightGround, anyGround} {
+		p := newPalette(of)
 		meanings := map[string]string{}
 		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale, "broken": p.broken} {
 			c := fmt.Sprint(style.GetForeground())

@@ -65,18 +65,18 @@ func (m *model) title() string {
 func (m *model) hintsView(width int) string {
 	if f, ok := m.top().(interface{ field() *textinput.Model }); ok {
 		state := m.fieldState()
-		return ends(" "+f.field().View()+"  "+m.hints(bindingsOf(m.top().name()), width), state, width)
+		return ends(" "+f.field().View()+"  "+m.hints(m.bindingsOf(m.top().name()), width), state, width)
 	}
 	if !m.isOpen("overview") && !m.isOpen("help") {
-		shown := bindingsOf(m.top().name())
+		shown := m.bindingsOf(m.top().name())
 		if !m.top().grabs(m) {
-			shown = append(shown, bindingsOf("overview")...)
+			shown = append(shown, m.bindingsOf("overview")...)
 		}
 		return fit(" "+m.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
 	state := ansi.Truncate(m.stream().status(m), max(width/3, 12), "…")
-	return ends(" "+m.hints(bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+	return ends(" "+m.hints(m.bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 
 // fieldState says beside a field what comes of what is typed.

@@ -1,0 +1,81 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Habits are what a person likes to have in all projects. The zero value is what the screen has
+// by itself.
+type Habits struct {
+	Theme  string              // "dark", "light"; else as the terminal's ground is
+	Notify string              // "desktop", "bell", "off"; see Notices
+	Editor string              // a command; empty: $VISUAL, $EDITOR
+	Keys   map[string][]string // by action
+}
+
+// Actions returns the names of what keys can be chosen for, in the order of the help, and which
+// keys they have by themselves.
+func Actions() (names []string, keys map[string][]string) {
+	keys = map[string][]string{}
+	for _, b := range bindings {
+		if b.action != "" {
+			names = append(names, b.action)
+			keys[b.action] = b.keys
+		}
+	}
+	return names, keys
+}
+
+// Clashes says which keys that a person has chosen mean two things. The first of them, in the
+// order of the help, is what such a key does.
+func Clashes(keys map[string][]string) []string {
+	_, clashes := tableWith(keys)
+	return clashes
+}
+
+// tableWith is the table of keys with those that a person has chosen.
+func tableWith(keys map[string][]string) (table []binding, clashes []string) {
+	table = slices.Clone(bindings)
+	of := map[string]*binding{}
+	for i := range table {
+		b := &table[i]
+		if own, chosen := keys[b.action]; chosen && b.action != "" {
+			b.keys = own
+		}
+		if b.action == "" {
+			continue
+		}
+		for _, k := range b.keys {
+			if before := of[k]; before != nil {
+				clashes = append(clashes, fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.action, b.action))
+				continue
+			}
+			if what, kept := reserved[k]; kept {
+				clashes = append(clashes, fmt.Sprintf("the key %s of %s is kept for what is to come: %s", k, b.action, what))
+			}
+			of[k] = b
+		}
+	}
+	return table, clashes
+}
+
+// adopt takes a person's habits over.
+func (m *model) adopt(h Habits, problems []string) {
+	m.habits = h
+	table, clashes := tableWith(h.Keys)
+	m.table = table
+	m.own = strings.Join(append(problems, clashes...), "; ")
+	m.look(m.ground)
+}
+
+// reread looks whether the person has edited their file.
+func (m *model) reread() {
+	if m.habitsNow == nil {
+		return
+	}
+	if h, problems, changed := m.habitsNow(); changed {
+		m.adopt(h, problems)
+	}
+}

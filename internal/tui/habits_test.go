@@ -1,0 +1,77 @@
+package tui
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/lucasb-eyer/go-colorful"
+	"github.com/stretchr/testify/assert"
+)
+
+// contrast is that of the Web Content Accessibility Guidelines 2.2.
+func contrast(a, b colorful.Color) float64 {
+	luminance := func(c colorful.Color) float64 {
+		r, g, b := c.LinearRgb()
+		return 0.2126*r + 0.7152*g + 0.0722*b
+	}
+	x, y := luminance(a), luminance(b)
+	return (math.Max(x, y) + 0.05) / (math.Min(x, y) + 0.05)
+}
+
+// TestAnyGround has every colour read on dark and on light while the terminal has not said which
+// it is.
+func TestAnyGround(t *testing.T) {
+	dark, _ := colorful.Hex("#0b1220")
+	light, _ := colorful.Hex("#ffffff")
+	p := newPalette(anyGround)
+	for _, style := range append([]lipgloss.Style{p.dim, p.faint, p.current, p.moving, p.stale, p.broken}, p.units...) {
+		c, _ := colorful.MakeColor(style.GetForeground())
+		assert.Greater(t, contrast(c, dark), 2.4, c.Hex())
+		assert.Greater(t, contrast(c, light), 2.4, c.Hex())
+	}
+}
+
+// seen is the screen as text.
+func seen(m *model) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
+
+func TestOwnKeys(t *testing.T) {
+	m, s := play(t, 5, 140, 40)
+	m.adopt(Habits{Keys: map[string][]string{"restart": {"x", "f5"}}}, nil)
+	m.keyed("down")
+	m.keyed("r") // it means nothing now
+	s.see()
+	assert.Empty(t, s.requests)
+	m.keyed("x")
+	s.see()
+	m.keyed("f5")
+	s.see()
+	assert.Equal(t, []string{"restart u1", "restart u1"}, s.requests)
+	m.keyed("?")
+	assert.Contains(t, seen(m), "x f5                    restart or rerun it")
+
+	assert.Equal(t, []string{"the key s is that of restart and of stop: it does the first"}, Clashes(map[string][]string{"restart": {"s"}}))
+	assert.Len(t, Clashes(map[string][]string{"stop": {"T"}}), 1, "it is kept for a view to come")
+	assert.Empty(t, Clashes(map[string][]string{"restart": {"s"}, "stop": {"r"}}), "two may change places")
+	assert.Empty(t, Clashes(nil))
+	names, keys := Actions()
+	assert.Contains(t, names, "restart")
+	assert.Equal(t, []string{"r"}, keys["restart"])
+}
+
+// TestHabitsChange has an edit of the person's file used at once.
+func TestHabitsChange(t *testing.T) {
+	m, _ := play(t, 5, 140, 40)
+	edited := false
+	m.habitsNow = func() (Habits, []string, bool) {
+		return Habits{Theme: "light", Keys: map[string][]string{"restart": {"s"}}}, []string{"config.toml:1: a mistake"}, edited
+	}
+	m.reread()
+	assert.NotContains(t, seen(m), "your own settings")
+	edited = true
+	m.reread()
+	assert.Contains(t, seen(m), "your own settings: config.toml:1: a mistake; the key s is that of restart and of stop")
+	assert.Equal(t, newPalette(lightGround).current, m.palette.current)
+}
