@@ -115,6 +115,7 @@ type Request struct {
 	Action Action   `json:"action"`
 	Units  []string `json:"units,omitempty"` // names of units and groups
 	Words  []string `json:"words,omitempty"` // of AddWords and RunWith
+	Face   int      `json:"face,omitempty"`  // of FaceUsed: the number of its process
 }
 
 // Action is what is asked for.
@@ -136,6 +137,7 @@ const (
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
 	LeaveRunning Action = "leave-running" // go on without a face, in the background
+	FaceUsed     Action = "face-used"     // the person has used this face
 )
 
 // Answer is what a request has set off.

@@ -26,6 +26,7 @@ type Status struct {
 	Quitting   bool   `json:"quitting"`   // everything is being stopped
 	Ended      bool   `json:"ended"`      // and has been
 	Background bool   `json:"background"` // it goes on when its last face is gone
+	Trouble    bool   `json:"trouble"`    // the verdict turned broken or stale for good, and has not been current since
 	Lines      int64  `json:"lines"`      // how many the log has
 	LogProblem string `json:"log_problem,omitempty"`
 	// Settings is what is wrong with the newest edit of the settings, with its place; those
@@ -50,6 +51,8 @@ type About struct {
 type Face struct {
 	Kind string `json:"kind"` // screen, plain, or what else it calls itself
 	PID  int    `json:"pid,omitempty"`
+	// UsedAt is when the person has last used it, as far as it says so.
+	UsedAt time.Time `json:"used_at,omitzero"`
 }
 
 // Verdict is the project's state in one line.

@@ -54,6 +54,9 @@ type Plan struct {
 	Jobs int
 	// Logs are what the logs of the project's sessions may take.
 	Logs Logs
+	// OnVerdict is run when the verdict turns broken or stale for good, and when it is current
+	// again; nil: nothing is.
+	OnVerdict *Command
 	// Secret are patterns of names of variables whose values must not be shown.
 	Secret []string
 

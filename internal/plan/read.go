@@ -162,8 +162,11 @@ func (r *reader) readProject(v *value) {
 			r.plan.Jobs = r.jobs(e)
 		case "logs":
 			r.readLogs(e)
+		case "on_verdict":
+			c := r.plainCommand(e)
+			r.plan.OnVerdict = &c
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "on_verdict"})
 		}
 	}
 }

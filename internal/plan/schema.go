@@ -12,10 +12,11 @@ import (
 func Schema() *jsonschema.Schema {
 	root := tableShape(map[string]*jsonschema.Schema{
 		"project": described("What concerns the whole project.", tableShape(map[string]*jsonschema.Schema{
-			"name":      described("What the project is called. Default: its folder's name.", textShape()),
-			"env_files": described("Files of variables; the first that has a name wins.", textsShape()),
-			"secret":    described("Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".", textsShape()),
-			"jobs":      described("How many tasks, suites and setup steps may run at once.", &jsonschema.Schema{Type: "integer", Minimum: new(float64(1))}),
+			"name":       described("What the project is called. Default: its folder's name.", textShape()),
+			"env_files":  described("Files of variables; the first that has a name wins.", textsShape()),
+			"secret":     described("Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".", textsShape()),
+			"jobs":       described("How many tasks, suites and setup steps may run at once.", &jsonschema.Schema{Type: "integer", Minimum: new(float64(1))}),
+			"on_verdict": described("Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT has it.", commandShape()),
 			"logs": described("What the logs of all sessions may take, oldest gone first.", tableShape(map[string]*jsonschema.Schema{
 				"size": described("Such as \"2 GB\".", textShape()),
 				"age":  described("Such as \"14 days\".", textShape()),

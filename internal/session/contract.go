@@ -23,6 +23,7 @@ type showing struct {
 
 	background bool
 	ended      bool
+	trouble    bool // see api.Status
 }
 
 // Snapshot implements api.Project.
@@ -52,7 +53,7 @@ func (s *Session) shown() *api.Snapshot {
 			next.Faces = append(next.Faces, *f)
 		}
 	}
-	next.Background, next.Ended, next.Lines = sh.background, sh.ended, s.book.Published()
+	next.Background, next.Ended, next.Trouble, next.Lines = sh.background, sh.ended, sh.trouble, s.book.Published()
 	next.LogProblem = ""
 	if err := s.book.Err(); err != nil {
 		next.LogProblem = s.clean(err.Error())

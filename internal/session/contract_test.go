@@ -196,7 +196,7 @@ func TestFaces(t *testing.T) {
 		n := len(seen)
 		assert.Less(t, n, 12, "many steps are one frame")
 		assert.Equal(t, api.VerdictCurrent, seen[n-1].Verdict.Word)
-		assert.Equal(t, []api.Face{{Kind: "screen"}}, seen[n-1].Faces)
+		assert.Equal(t, []api.Face{{Kind: "screen", UsedAt: seen[n-1].Faces[0].UsedAt}}, seen[n-1].Faces)
 		s.pass(time.Minute)
 		assert.Len(t, seen, n, "nothing happens")
 		stop()

@@ -47,9 +47,22 @@ func (s *Session) Follow(ctx context.Context, face api.Face, show func(*api.Snap
 	}
 }
 
+// used notes that the person has used a face.
+func (s *Session) used(process int) {
+	s.showing.mu.Lock()
+	for _, f := range s.showing.faces {
+		if f.PID == process {
+			f.UsedAt = time.Now().Round(0)
+		}
+	}
+	s.showing.mu.Unlock()
+	s.notify()
+}
+
 // Enter counts somebody as one of the project's faces until the function that it returns is
 // called. One without a kind is not shown to others.
 func (s *Session) Enter(face api.Face) (leave func()) {
+	face.UsedAt = time.Now().Round(0)
 	s.showing.mu.Lock()
 	s.showing.faces = append(s.showing.faces, &face)
 	s.showing.mu.Unlock()

@@ -46,6 +46,9 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		s.showing.mu.Unlock()
 		s.notify()
 		return api.Answer{}, nil
+	case api.FaceUsed:
+		s.used(r.Face)
+		return api.Answer{}, nil
 	case api.WriteCure:
 		return api.Answer{}, s.writeCures(units)
 	}

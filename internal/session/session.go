@@ -147,6 +147,7 @@ type Session struct {
 	waiters map[int]*waiter
 	waits   int
 
+	verdicts chan verdictNews
 	deserted func() // see Config
 	// adopted, if set, is called by the loop with each plan that is used from then on.
 	adopted func(*plan.Plan)
@@ -183,7 +184,7 @@ func Start(c Config) (*Session, error) {
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
-		answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
+		answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{}, verdicts: make(chan verdictNews, 1),
 	}
 	s.showing.background = c.Background
 	s.showing.about = api.About{
@@ -217,6 +218,7 @@ func Start(c Config) (*Session, error) {
 	} else {
 		close(s.kept)
 	}
+	go s.followVerdicts()
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)
 		go s.followWriting()
@@ -305,6 +307,7 @@ func (s *Session) drain() {
 func (s *Session) publish() {
 	snap := s.engine.Snapshot()
 	s.snapshot.Store(snap)
+	s.judge(snap)
 	s.release(snap)
 	s.notify()
 }

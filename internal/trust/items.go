@@ -36,6 +36,9 @@ func Items(p *plan.Plan) []Item {
 	for _, file := range p.EnvFiles {
 		all = append(all, Item{What: "reads variables from", Text: file, exact: file})
 	}
+	if c := p.OnVerdict; c != nil {
+		all = append(all, Item{What: "runs for its verdict", Text: c.String(), exact: fmt.Sprintf("%q %q", c.Shell, shown(*c))})
+	}
 	for _, u := range p.Units {
 		all = append(all, itemsOf(p, u)...)
 	}

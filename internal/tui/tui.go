@@ -106,6 +106,7 @@ type model struct {
 	habitsNow func() (Habits, []string, bool)
 	own       string // what is wrong with the person's own file
 	ground    ground // of the terminal
+	away      away
 
 	notice     string         // what the person has to know of this face, until another key
 	said       string         // the same, of what went well
@@ -126,7 +127,7 @@ type model struct {
 }
 
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
-	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), marks: map[int64]bool{}}
+	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), away: away{used: time.Now()}, marks: map[int64]bool{}}
 	m.stack = []view{&m.overview}
 	m.adopt(Habits{}, nil)
 	m.meetUnits()
@@ -225,12 +226,19 @@ func (m *model) handle(msg tea.Msg) {
 			m.look(darkGround)
 		}
 	case tea.KeyPressMsg:
+		m.use()
 		m.press(msg)
+	case tea.FocusMsg:
+		m.away.reports, m.away.blurred = true, false
+		m.use()
+	case tea.BlurMsg:
+		m.away.reports, m.away.blurred = true, true
 	case tea.ResumeMsg:
 		m.tellTerminal(true)
 	case *api.Snapshot:
 		m.snap = msg
 		m.meetUnits()
+		m.notify()
 	case tickMsg:
 		m.reread()
 		m.cmds = append(m.cmds, m.tick())
@@ -289,6 +297,7 @@ func (m *model) View() tea.View {
 	v.AltScreen = true
 	v.WindowTitle = m.title()
 	v.MouseMode = tea.MouseModeCellMotion
+	v.ReportFocus = m.habits.Notify != "off"
 	m.last = v
 	return v
 }

@@ -63,6 +63,9 @@ func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
 	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
 }
 func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
+	if r.Action == api.FaceUsed { // it goes along with many keys
+		return api.Answer{}, nil
+	}
 	p.requests = append(p.requests, strings.TrimSpace(string(r.Action)+" "+strings.Join(r.Units, " ")))
 	switch r.Action {
 	case api.WriteCure:

@@ -1,0 +1,98 @@
+package session
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/spawn"
+)
+
+// judge notes when the verdict turns broken or stale for good, which it is while nothing moves,
+// and when it is current again. Only the loop calls it.
+func (s *Session) judge(snap *engine.Snapshot) {
+	s.showing.mu.Lock()
+	was := s.showing.trouble
+	s.showing.mu.Unlock()
+	now := was
+	switch snap.Verdict.Word {
+	case engine.VerdictBroken, engine.VerdictStale:
+		now = was || !snap.Quitting && !snap.SettingsPending && !slices.ContainsFunc(snap.Units, willMove)
+	case engine.VerdictCurrent, engine.VerdictStopped:
+		now = false
+	}
+	if now == was {
+		return
+	}
+	s.showing.mu.Lock()
+	s.showing.trouble = now
+	s.showing.mu.Unlock()
+	if c := s.plan.OnVerdict; c != nil && !s.once && snap.Verdict.Word != engine.VerdictStopped {
+		select { // the newest verdict is enough
+		case <-s.verdicts:
+		default:
+		}
+		s.verdicts <- verdictNews{*c, s.plan, verdictWord(snap), s.clean(snap.Verdict.Text)}
+	}
+}
+
+// willMove reports whether a unit will be in another state by itself.
+func willMove(u *engine.Unit) bool {
+	return u.Moving || u.State == engine.Crashed && !u.RetryAt.IsZero()
+}
+
+// verdictNews is a verdict that a command is to be run for.
+type verdictNews struct {
+	command plan.Command
+	plan    *plan.Plan
+	word    api.VerdictWord
+	text    string
+}
+
+// verdictPatience is how long the command for a verdict may take.
+const verdictPatience = 30 * time.Second
+
+// followVerdicts runs the project's command for verdicts, one after the other.
+func (s *Session) followVerdicts() {
+	for {
+		select {
+		case v := <-s.verdicts:
+			if problem := s.runForVerdict(v); problem != "" {
+				s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("on_verdict %s: %s", v.command, problem))
+			}
+		case <-s.stopped:
+			return
+		}
+	}
+}
+
+// runForVerdict returns what went wrong, or "".
+func (s *Session) runForVerdict(v verdictNews) string {
+	exited := make(chan spawn.Exit, 1)
+	env := append(os.Environ(), "OMNIVIGIL_VERDICT="+string(v.word), "OMNIVIGIL_VERDICT_TEXT="+v.text)
+	process, err := s.spawner.Start(spawn.Spec{
+		Name: "on_verdict", Argv: v.command.Argv(), Dir: v.plan.Root, Env: append(env, s.marks...), Terminal: spawn.ShownTerminal, Cols: 120, Rows: 40,
+		Output: func([]byte) {}, Exited: func(x spawn.Exit) { exited <- x },
+	})
+	if err != nil {
+		return s.clean(err.Error())
+	}
+	select {
+	case x := <-exited:
+		if code := engine.Exit(x); !code.OK() {
+			return code.String()
+		}
+		return ""
+	case <-time.After(verdictPatience):
+		process.Signal("KILL")
+		return fmt.Sprintf("it took more than %s and was killed", verdictPatience)
+	case <-s.stopped:
+		process.Signal("KILL")
+		return ""
+	}
+}
