@@ -71,3 +71,31 @@ func goCache(t testing.TB) string {
 	require.NoError(t, err)
 	return filepath.Join(folder, "go-build")
 }
+
+// TestOwnSettings moves a key in the person's own file. An edit of it is used at once.
+func TestOwnSettings(t *testing.T) {
+	program, dir, config := build(t), t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[task.tides]\nrun = \"true\"\n"), 0o644))
+	require.NoError(t, os.MkdirAll(config+"/omnivigil", 0o755))
+	own := func(text string) {
+		require.NoError(t, os.WriteFile(config+"/omnivigil/config.toml", []byte(text), 0o644))
+	}
+	own("[keys]\nrestart = [\"x\", \"f5\"]\n")
+	env := []string{"XDG_STATE_HOME=" + t.TempDir(), "XDG_RUNTIME_DIR=" + t.TempDir(), "XDG_CONFIG_HOME=" + config}
+	s := openScreen(t, 158, 46, env, dir, program, "start", "--trust")
+	s.shows(`CURRENT +tides \(run 1\)`)
+	s.press("x")
+	s.shows(`CURRENT +tides \(run 2\)`)
+	s.press("?")
+	s.shows(`x f5 +restart or rerun it`)
+	s.press("?")
+
+	own("[keys]\nrestart = \"X\"\nstop = \"X\"\n")
+	s.shows(`your own settings: the key X is that of restart and of stop`)
+	own("[keys]\nrestart = \"X\"\n")
+	s.shows(`X restart`)
+	s.press("X")
+	s.shows(`CURRENT +tides \(run 3\)`)
+	s.press("q")
+	s.shows(`exit code 0`)
+}

@@ -55,8 +55,13 @@ func (s *Server) Serve(l net.Listener) error {
 // Streams is how many streams go on.
 func (s *Server) Streams() int { return len(s.streams) }
 
-// Close ends all that goes on at once.
+// Close ends all that goes on. Requests that have come are answered first, if that takes no more
+// than a moment.
 func (s *Server) Close() {
+	const moment = 300 * time.Millisecond
+	ctx, stop := context.WithTimeout(context.Background(), moment)
+	defer stop()
+	s.http.Shutdown(ctx)
 	s.stop()
 	s.http.Close()
 }

@@ -178,15 +178,14 @@ func onceHere(place api.Place, client *api.Client, o onceOptions, units []string
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
 	var rested atomic.Pointer[api.Snapshot] // the project when all had come to rest
+	printer := newOncePrinter(first, o.grouped, nil)
 	go func() {
-		if _, err := client.Wait(ctx, api.WaitQuery{Units: units}); err == nil {
-			if snap, err := client.Snapshot(ctx); err == nil {
-				rested.Store(snap)
-			}
+		if snap := untilOver(ctx, client, units, 1, isOver); snap != nil {
+			rested.Store(snap)
+			printer.until(snap, units) // it may not have begun to follow
 		}
 		client.Do(ctx, api.Request{Action: api.End})
 	}()
-	printer := newOncePrinter(first, o.grouped, nil)
 	inTime(f.ending.urgent, func() { err = printer.follow(ctx, client, 0) })
 	snap := rested.Load()
 	switch {
@@ -217,21 +216,45 @@ func onceByRunning(client *api.Client, o onceOptions, units []string) error {
 	if len(o.words) > 0 {
 		request.Action, request.Words = api.RunWith, o.words
 	}
-	if _, err := client.Do(ctx, request); err != nil {
-		return exit.With(exit.Failed, err)
-	}
-	if _, err := client.Wait(ctx, api.WaitQuery{Units: units}); err != nil {
-		return exit.With(exit.Failed, err)
-	}
-	snap, err := client.Snapshot(ctx)
+	answer, err := client.Do(ctx, request)
 	if err != nil {
 		return exit.With(exit.Failed, err)
+	}
+	snap := untilOver(ctx, client, units, answer.Ripple, func(u *api.Unit) bool { return isOver(u) && (u.Run.Number > first.Unit(u.Name).Run.Number || !u.Moving) })
+	if snap == nil {
+		return exit.Saying(exit.Failed, "omnivigil: the project has ended before all had run")
 	}
 	printer.until(snap, units)
 	stop()
 	<-followed
 	o.account(snap, client, units, printer)
 	return codeOf(snap, units)
+}
+
+// isOver reports whether a unit's run is over, or will not begin. Writings that have not come to
+// rest do not count: under version control's lock they never do.
+func isOver(u *api.Unit) bool {
+	if u.Run.Number == 0 || u.Queued || u.InLine {
+		return !u.Moving
+	}
+	return !u.Run.EndedAt.IsZero() && u.State != api.Waiting || !u.Moving
+}
+
+// untilOver waits until that holds for all the units, once a ripple has begun, and returns the
+// project as it is then, nil where it has ended before.
+func untilOver(ctx context.Context, client *api.Client, units []string, ripple int, over func(*api.Unit) bool) (found *api.Snapshot) {
+	errFound := errors.New("found")
+	client.Follow(ctx, api.Face{}, func(snap *api.Snapshot) error {
+		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
+		for _, name := range units {
+			if u := snap.Unit(name); u != nil && !(begun && over(u)) {
+				return nil
+			}
+		}
+		found = snap
+		return errFound
+	})
+	return found
 }
 
 // oncePrinter prints lines as they come, or those of each unit in one piece.

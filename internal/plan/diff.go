@@ -106,7 +106,7 @@ func namedByFile(vars []Variable) string {
 // sameProgram reports whether both run the same program in the same way, but for its
 // environment.
 func sameProgram(a, b *Unit) bool {
-	return a.Kind == b.Kind && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) &&
+	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep)
 }
 

@@ -45,6 +45,16 @@ func TestSchemaFits(t *testing.T) {
 			if !regexp.MustCompile(`(?m)^\[`).Match(block[1]) {
 				continue // a part of a table
 			}
+			if strings.Contains(string(block[1]), "[keys]") { // a person's own
+				file := filepath.Join(t.TempDir(), "config.toml")
+				require.NoError(t, os.WriteFile(file, block[1], 0o600))
+				own, err := ReadPersonal(file, []string{"restart"})
+				assert.NoError(t, err)
+				assert.Equal(t, []string{"r", "f5"}, own.Keys["restart"])
+				assert.Equal(t, []string{"go", "test", "-run", "A", "B", "./..."}, own.Shortcuts["gt"].With([]string{"A", "B"}))
+				assert.Equal(t, []string{"go", "test", "-run", "", "./..."}, own.Shortcuts["gt"].With(nil))
+				continue
+			}
 			assert.NoError(t, against(t, schema, block[1]), "%s: %s", doc, block[1])
 		}
 	}

@@ -116,6 +116,11 @@ func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, erro
 		}
 		return answer, nil
 	case <-s.done:
+		select {
+		case <-answered: // it has ended because of this
+			return api.Answer{}, nil
+		default:
+		}
 		return api.Answer{}, api.Refuse("the project has ended")
 	case <-ctx.Done():
 		return api.Answer{}, ctx.Err()

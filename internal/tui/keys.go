@@ -79,7 +79,7 @@ func init() { // what the bindings do leads back to the table
 }
 
 var unitKeys = []binding{
-	{keys: []string{"up", "k"}, action: "unit-above", name: "choose the unit above", hint: "choose", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, -1) }},
+	{keys: []string{"up", "k"}, action: "unit-above", name: "choose the unit above", hint: "choose", group: onUnit, when: several, do: func(m *model) { m.overview.lanes.move(m, -1) }},
 	{keys: []string{"down", "j"}, action: "unit-below", name: "choose the unit below", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, 1) }},
 	{keys: []string{"!"}, action: "next-broken", name: "choose the next broken unit", hint: "next broken", group: onUnit,
 		when: (*model).anyBroken, do: func(m *model) { m.overview.lanes.nextBroken(m) }},
@@ -98,7 +98,7 @@ var unitKeys = []binding{
 	{keys: []string{"y"}, action: "why", name: "say why it is so, and what a save would set off", hint: "why", group: onUnit, do: (*model).askWhy},
 	{keys: []string{"l"}, action: "loop", name: "decide about a loop: what it writes and runs for", hint: "loop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil }, do: (*model).showLoop},
-	{keys: []string{"enter"}, action: "only-output", name: "show only its output, or all again", hint: "only its output", group: onUnit,
+	{keys: []string{"enter"}, action: "only-output", name: "show only its output, or all again", hint: "only its output", group: onUnit, when: several,
 		do: func(m *model) { m.stream().only(m) }},
 }
 
@@ -141,7 +141,7 @@ var streamKeys = []binding{
 	{keys: []string{"\""}, action: "choose-lines", name: "choose lines: to copy, mark or open what they name", hint: "choose lines", group: onStream, do: (*model).pick},
 	{keys: []string{"'"}, action: "mark-before", name: "to the marked line before", group: onStream, do: (*model).nextMark},
 	{keys: []string{"%"}, action: "write-output", name: "write what is shown as text, JSON lines or HTML", group: onStream, do: (*model).saveOutput},
-	{keys: []string{"@"}, action: "times", name: "times: of day, since the save, since the line before", group: onStream,
+	{keys: []string{"@"}, action: "times", name: "times: of day, since the save, since a line", group: onStream,
 		do: func(m *model) { m.stream().times = (m.stream().times + 1) % howManyTimes }},
 	{keys: []string{"#"}, action: "raw", name: "JSON and logfmt as they are, or as columns", group: onStream, do: func(m *model) { m.stream().raw = !m.stream().raw }},
 	{keys: []string{"\\"}, action: "wrap", name: "cut long lines, or wrap them", group: onStream, do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
@@ -150,6 +150,9 @@ var streamKeys = []binding{
 	{keys: []string{"tab"}, action: "other-stream", name: "to the other stream", hint: "other stream", group: onStream,
 		when: func(m *model) bool { return len(m.overview.streams) > 1 }, do: func(m *model) { m.overview.other() }},
 }
+
+// several reports whether there is more than one unit.
+func several(m *model) bool { return len(m.snap.Units) > 1 }
 
 // looking reports whether something is looked for.
 func looking(m *model) bool { return m.stream().search.matcher != nil }

@@ -7,6 +7,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -320,11 +321,20 @@ func (m *model) screen() []string {
 	if notices := m.notices(); len(notices) > 0 {
 		rows = append(rows, notices...)
 	} else if m.height >= 30 {
-		rows = append(rows, "")
+		rows = append(rows, m.commandView())
 	}
 	m.bodyTop = len(rows)
 	rows = append(rows, m.top().draw(m, m.width, m.height-len(rows)-1)...)
 	return append(rows, m.hintsView(m.width))
+}
+
+// commandView is what runs, where that is one command alone, and else empty.
+func (m *model) commandView() string {
+	if len(m.snap.Units) != 1 {
+		return ""
+	}
+	u := m.snap.Units[0]
+	return fit(m.palette.dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
 }
 
 // notices are what the person has to know beside the verdict, a row each; where there
