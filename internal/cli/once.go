@@ -147,6 +147,9 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 			add(p.Unit(step.Unit))
 		}
 	}
+	if len(units) == 0 && len(o.paths) == 0 {
+		return nil, exit.Refuse("omnivigil: there is no task or suite in %s", phrase.List(o.units))
+	}
 	if len(units) == 0 && len(o.paths) > 0 {
 		fmt.Printf("No task or suite would run on a save of %s. omnivigil why PATH says why.\n", visible.Text(phrase.List(o.paths)))
 	} else if len(o.paths) > 0 {
@@ -220,7 +223,9 @@ func onceByRunning(client *api.Client, o onceOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	snap := untilOver(ctx, client, units, answer.Ripple, func(u *api.Unit) bool { return isOver(u) && (u.Run.Number > first.Unit(u.Name).Run.Number || !u.Moving) })
+	snap := untilOver(ctx, client, units, answer.Ripple, func(u *api.Unit) bool {
+		return isOver(u) && (u.Run.Number > first.Unit(u.Name).Run.Number || !u.Moving)
+	})
 	if snap == nil {
 		return exit.Saying(exit.Failed, "omnivigil: the project has ended before all had run")
 	}

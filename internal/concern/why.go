@@ -25,6 +25,8 @@ type Report struct {
 	Noise    bool   // files of that kind never count
 
 	Hits []engine.Hit // the same as Acts, for an engine
+
+	typed bool // nobody has written the settings
 }
 
 // Foresight returns the report as faces have it.
@@ -67,7 +69,7 @@ type Near struct {
 // relative to the project's folder.
 func Why(p *plan.Plan, path string) Report {
 	interests := Interests(p)
-	r := Report{Path: relative(p, path)}
+	r := Report{Path: relative(p, path), typed: p.Elsewhere()}
 	for _, a := range watch.Explain(p.Root, interests, path) {
 		r.Noise = r.Noise || a.Noise
 		u := p.Unit(a.Key)
@@ -190,7 +192,7 @@ func (r Report) Lines() []string {
 		add("nothing would act")
 	}
 	for _, a := range r.Acts {
-		add("%s %s: it matches %s%s", a.Unit, a.Does, place(a.Pattern), taken(a.Captures))
+		add("%s %s: it matches %s%s", a.Unit, a.Does, r.place(a.Pattern), taken(a.Captures))
 	}
 	if len(r.Order) > 1 {
 		add("in this order:")
@@ -202,18 +204,22 @@ func (r Report) Lines() []string {
 		if k.Excluded != "" {
 			add("%s: version control ignores it, by %s; gitignore = false would let it count", k.Unit, k.Excluded)
 		} else {
-			add("%s: ignored by %s", k.Unit, place(k.By))
+			add("%s: ignored by %s", k.Unit, r.place(k.By))
 		}
 	}
 	if r.Near != nil {
-		add("no rule matches it; nearest is %s of %s", place(r.Near.Pattern), r.Near.Unit)
+		add("no rule matches it; nearest is %s of %s", r.place(r.Near.Pattern), r.Near.Unit)
 	} else if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings {
 		add("no rule matches it")
 	}
 	return lines
 }
 
-func place(p plan.Pattern) string {
+// place is a pattern with its place in the settings, where a person has written them.
+func (r Report) place(p plan.Pattern) string {
+	if r.typed {
+		return fmt.Sprintf("%q", p.Text)
+	}
 	return fmt.Sprintf("%q (%s line %d)", p.Text, plan.FileName, p.Line)
 }
 

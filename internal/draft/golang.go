@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 )
 
@@ -43,7 +44,7 @@ func readGo(p *project) {
 		watch = append(watch, "go.sum")
 	}
 	for _, dir := range order {
-		name, run := path.Base(dir), "go run ./"+dir
+		name, run := path.Base(dir), phrase.Typed([]string{"go", "run", "./" + dir})
 		if dir == "." {
 			name, run = path.Base(strings.Trim(module[1], `"`)), "go run ."
 		}

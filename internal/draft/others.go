@@ -11,6 +11,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v3"
 
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 )
 
@@ -96,9 +97,9 @@ func readCompose(p *project) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(compose.Services)) {
 		service := compose.Services[name]
-		u := unit{kind: plan.Service, name: name, from: "the service " + name + " of " + file, run: "docker compose up " + name, commented: true}
+		u := unit{kind: plan.Service, name: name, from: "the service " + name + " of " + file, run: phrase.Typed([]string{"docker", "compose", "up", name}), commented: true}
 		if service.Image != "" {
-			u.from += ", image " + strings.ReplaceAll(service.Image, "\n", " ")
+			u.from += ", image " + service.Image
 		}
 		for _, port := range service.Ports {
 			outer, _, _ := strings.Cut(fmt.Sprint(port), ":")

@@ -1,5 +1,6 @@
 // Package plan turns an omnivigil.toml into a Plan: an immutable, validated
-// description of everything that is supervised.
+// description of everything that is supervised. It has the file's JSON Schema, and
+// reads a person's own settings in the same way.
 //
 // It starts nothing and watches nothing. Whatever is wrong with a file is
 // reported all at once, each Problem with its place, so that a file can be
