@@ -257,7 +257,7 @@ func TestSuspendAndResume(t *testing.T) {
 	s.press("echo in the' 'shell", "Enter")
 	s.shows(`(?m)^in the shell$`)
 	s.press("fg", "Enter")
-	s.shows(`CURRENT +tides runs`)
+	s.shows(`CURRENT +tides .run 1. runs`)
 	s.press("q")
 	s.shows(`ran for`)
 	noneLeft(t, dir)

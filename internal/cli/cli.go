@@ -188,10 +188,9 @@ func shorten(here, file string) string {
 
 const noFile = `omnivigil: there is no omnivigil.toml in %s or above it.
 
-A project is a folder with an omnivigil.toml, such as:
+To run one command again whenever files change, none is needed:
 
-    [service.web]
-    run   = "go run ."
-    watch = ["**/*.go"]
+    omnivigil on -- COMMAND
 
-Write one there, name one with -f FILE, or see it at work with: omnivigil demo`
+For a project, omnivigil draft writes one from what is there; look at it, and start it with
+omnivigil start. Name one elsewhere with -f FILE, or see a project at work: omnivigil demo`

@@ -111,7 +111,10 @@ func on(at location, o onOptions) error {
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}
-	if root, err = filepath.EvalSymlinks(root); err != nil {
+	if root, err = filepath.EvalSymlinks(root); err == nil {
+		err = os.Chdir(root) // what was typed is meant as seen from there
+	}
+	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}
 	switch {
@@ -140,19 +143,28 @@ func on(at location, o onOptions) error {
 	if client, err := ask.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
 		return startAgain(place, client, err, o.start, nil)
 	}
+	if err := o.prepare(root, kept); err != nil {
+		os.RemoveAll(filepath.Dir(p.File))
+		return err
+	}
+	return startWith(place, p, o.start, supervise.Options{File: p.File, Root: root, Remove: filepath.Dir(p.File)})
+}
+
+// prepare asks what has to be asked, and saves what is to be saved, before a command is started.
+func (o *onOptions) prepare(root, settings string) error {
 	if !o.start.trust {
 		if err := mayWatch(root); err != nil {
 			return err
 		}
 	}
-	if o.save {
-		file := filepath.Join(root, plan.FileName)
-		if err := plan.Add(file, kept); err != nil {
-			return exit.Refuse("omnivigil: %v\nTry another --name.", err)
-		}
-		fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", visible.Text(shorten(root, file)), phrase.List(o.command.Units()))
+	if !o.save {
+		return nil
 	}
-	return startWith(place, p, o.start, supervise.Options{File: p.File, Root: root, Remove: filepath.Dir(p.File)})
+	if err := plan.Add(plan.FileName, settings); err != nil {
+		return exit.Refuse("omnivigil: %v\nTry another --name.", err)
+	}
+	fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", plan.FileName, phrase.List(o.command.Units()))
+	return nil
 }
 
 // inside returns absolute patterns as they are seen from a folder.

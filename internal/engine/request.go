@@ -195,8 +195,8 @@ func (e *Engine) runWith(units []*unit, words []string) {
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {
-		e.force(u, r, text)
-		u.pending.once, u.pending.words = true, words
+		a := e.force(u, r, text)
+		a.once, a.words = true, words
 	}
 }
 
@@ -220,11 +220,12 @@ func (e *Engine) restart(units []*unit, what string) {
 
 // force makes a unit act although reactions may be paused, and starts what it needs
 // and does not run.
-func (e *Engine) force(u *unit, r *Ripple, reason string) {
+func (e *Engine) force(u *unit, r *Ripple, reason string) *act {
 	u.wanted, u.deaths = true, 0
 	a := e.intend(u, r, reason)
 	a.forced, a.cut = true, true
 	e.wantNeeds(u, r, map[*unit]bool{})
+	return a
 }
 
 func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"omnivigil/internal/regular"
@@ -105,11 +104,7 @@ func insertIgnored(data []byte, start, end int, unit *Unit, patterns []string) [
 }
 
 func quoted(words []string) string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		out[i] = strconv.Quote(w)
-	}
-	return strings.Join(out, ", ")
+	return strings.TrimSuffix(strings.TrimPrefix(List(words), "["), "]")
 }
 
 // Add adds units to a settings file, which is made where there is none. All that is in it stays

@@ -432,7 +432,7 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	b := c.of(unit)
 	switch request {
 	case engine.StopUnit:
-		b.wanted, b.must = false, 0
+		b.wanted, b.must, b.once = false, 0, nil
 		c.excuse(unit) // who waited for it may go on without it
 	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunWith:
 		b.wanted = true

@@ -42,7 +42,7 @@ func TestMutations(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o644))
 
 			cmd := exec.Command("go", "test", "-overlay", filepath.Join(dir, "overlay.json"), "-vet=off", "-run", "TestRulesHold", ".")
-			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=4000", "CGO_ENABLED=0")
+			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=16000", "CGO_ENABLED=0")
 			out, err := cmd.CombinedOutput()
 			require.Error(t, err, "the simulator did not notice: %s", archive.Comment)
 			require.Regexp(t, `rule \d`, string(out))

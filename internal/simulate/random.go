@@ -104,7 +104,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Run: plan.Command{Shell: "whole"},
 		}
 		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
-		u.MayServe = u.Kind == plan.Task && !u.Manual && r.IntN(4) == 0
+		u.MayServe = u.Kind == plan.Task && !u.Manual && r.IntN(8) == 0
 		switch r.IntN(6) {
 		case 0:
 			u.Reactions = []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}
@@ -152,8 +152,15 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
 	}
-	if dr.world.Plan.Unit(unit).MayServe && r.IntN(2) == 0 {
-		b.Listens, b.EndsAfter = r.IntN(2) == 0, -1 // else it has lived for long
+	if dr.world.Plan.Unit(unit).MayServe {
+		switch r.IntN(4) {
+		case 0:
+			b.Listens, b.EndsAfter = true, -1
+		case 1:
+			b.Listens, b.EndsAfter = true, d(r, 500, 3000)
+		case 2:
+			b.EndsAfter = d(r, 9000, 15000) // it may have lived for long enough
+		}
 	}
 	if pass := dr.world.Plan.Unit(unit).Pass; pass != nil {
 		b.Tool = dr.tool(pass)
@@ -244,7 +251,7 @@ func (dr *script) act() {
 		w.Send(engine.Requested{Request: engine.ReactAgain, Units: []string{unit}})
 	case n == 13:
 		w.Send(engine.Requested{Request: engine.SetUpUnit, Units: []string{unit}})
-	case n == 14 && r.IntN(3) > 0:
+	case n == 14 && r.IntN(2) == 0:
 		request := []engine.Request{engine.AddWords, engine.RunWith}[r.IntN(2)]
 		words := [][]string{nil, {"-v"}, {"-run", "Tide"}}[r.IntN(3)]
 		w.Send(engine.Requested{Request: request, Units: []string{unit}, Words: words})

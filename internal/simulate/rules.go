@@ -139,8 +139,12 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if b.job, b.heavy = b.takesJob(), false; b.job {
 		c.jobs(o.Unit)
 	}
-	if !slices.ContainsFunc(append(b.once, b.words), func(words []string) bool { return slices.Equal(words, o.Words) }) {
-		c.broke(6, "%s runs with the words %q, not %q", o.Unit, o.Words, b.words)
+	words := b.words
+	if n := len(b.once); n > 0 {
+		words = b.once[n-1]
+	}
+	if !slices.Equal(words, o.Words) {
+		c.broke(6, "%s runs with the words %q, not %q", o.Unit, o.Words, words)
 	}
 	b.once = nil
 	b.payable, b.command = nil, ""
