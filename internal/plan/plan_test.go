@@ -276,3 +276,24 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// FuzzPersonal has any file of a person be read or told of.
+func FuzzPersonal(f *testing.F) {
+	f.Add("theme = \"dark\"\n[keys]\nstop = [\"s\"]\n[shortcut.a]\nrun = [\"a\", \"{words}\"]\n", "b")
+	f.Add("[keys]\nstop = 1\n[shortcut]\na = 1\n[[shortcut.b]]\n", "")
+	file := filepath.Join(f.TempDir(), "config.toml")
+	f.Fuzz(func(t *testing.T, text, word string) {
+		if os.WriteFile(file, []byte(text), 0o600) != nil {
+			return
+		}
+		p, err := ReadPersonal(file, []string{"stop"})
+		require.NotNil(t, p)
+		if err != nil {
+			_ = err.Error()
+		}
+		for _, s := range p.Shortcuts {
+			s.With([]string{word})
+			s.With(nil)
+		}
+	})
+}
