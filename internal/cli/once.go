@@ -4,13 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -22,7 +19,6 @@ import (
 	"omnivigil/internal/exit"
 	"omnivigil/internal/home"
 	"omnivigil/internal/phrase"
-	"omnivigil/internal/plain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/supervise"
 	"omnivigil/internal/trust"
@@ -262,171 +258,20 @@ func untilOver(ctx context.Context, client *api.Client, units []string, ripple i
 	return found
 }
 
-// oncePrinter prints lines as they come, or those of each unit in one piece.
-type oncePrinter struct {
-	out     io.Writer
-	format  plain.Format
-	grouped bool
-	units   []string // whose lines alone are printed; none: all
-	held    map[string][]string
-	ended   chan runEnd // runs whose ends are printed, as far as somebody hears of them
-}
-
-type runEnd struct {
-	unit string
-	run  int
-}
-
-func newOncePrinter(snap *api.Snapshot, grouped bool, units []string) *oncePrinter {
-	return &oncePrinter{
-		out: os.Stdout, format: plain.For(snap, ask.Colours()), grouped: grouped, units: units,
-		held: map[string][]string{}, ended: make(chan runEnd, 1000),
-	}
-}
-
-// follow prints the lines from a number on until the project has ended.
-func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int64) error {
-	err := api.FollowLines(ctx, project, api.LineQuery{From: from, Count: api.MostLines}, func(lines []api.Line) error {
-		for _, l := range lines {
-			if err := p.print(l); err != nil {
-				return err
-			}
-			if l.Stream == api.Ends {
-				select {
-				case p.ended <- runEnd{l.Unit, l.Run}:
-				default: // nobody waits for it
-				}
-			}
-		}
-		return nil
-	})
-	for _, unit := range slices.Sorted(maps.Keys(p.held)) {
-		p.release(unit)
-	}
-	return err
-}
-
-// until waits until the ends of the units' runs are printed, but not for ever.
-func (p *oncePrinter) until(snap *api.Snapshot, units []string) {
-	awaited := map[runEnd]bool{}
-	for _, name := range units {
-		if u := snap.Unit(name); u != nil && !u.Run.EndedAt.IsZero() {
-			awaited[runEnd{name, u.Run.Number}] = true
-		}
-	}
-	for limit := time.After(5 * time.Second); len(awaited) > 0; {
-		select {
-		case end := <-p.ended:
-			delete(awaited, end)
-		case <-limit:
-			return
-		}
-	}
-}
-
-func (p *oncePrinter) print(l api.Line) error {
-	if len(p.units) > 0 && !slices.Contains(p.units, l.Unit) {
-		return nil
-	}
-	if !p.grouped || l.Unit == "" {
-		_, err := fmt.Fprintln(p.out, p.format.Line(l))
-		return err
-	}
-	p.held[l.Unit] = append(p.held[l.Unit], p.format.Line(l))
-	if l.Stream == api.Ends {
-		return p.release(l.Unit)
-	}
-	return nil
-}
-
-// release prints what was held of a unit.
-func (p *oncePrinter) release(unit string) error {
-	if len(p.held[unit]) == 0 {
-		return nil
-	}
-	_, err := fmt.Fprintln(p.out, strings.Join(p.held[unit], "\n"))
-	delete(p.held, unit)
-	return err
-}
-
-// lastLines is how many lines of a run that failed are told again.
-const lastLines = 12
-
-// account says how each unit has ended, and of those that failed the last lines again.
-func (o onceOptions) account(snap *api.Snapshot, client *api.Client, units []string, p *oncePrinter) {
-	var ran []*api.Unit
-	width, ends := 0, 0
-	for _, u := range snap.Units {
-		if slices.Contains(units, u.Name) || len(p.units) == 0 && u.Wanted {
-			ran, width, ends = append(ran, u), max(width, len(u.Name)), max(ends, len(endOf(u)))
-		}
-	}
-	fmt.Fprintln(p.out)
-	for _, u := range ran {
-		ask.Say(p.out, "  %-*s  %-*s  %s", width, u.Name, ends, endOf(u), tookOf(u))
-	}
-	for _, u := range ran {
-		if !u.State.Broken() {
-			continue
-		}
-		ask.Say(p.out, "\n%s %s, its last lines:", u.Name, endOf(u))
-		for _, l := range lastOf(client, u) {
-			fmt.Fprintln(p.out, "  "+plain.Text(l, p.format.Colour))
-		}
-	}
-}
-
-// lastOf returns what is most likely to say why a run has failed. The project may have ended,
-// so the log is read where it lies.
-func lastOf(client *api.Client, u *api.Unit) []api.Line {
-	page, err := client.Lines(context.Background(), api.LineQuery{Unit: u.Name, Run: u.Run.Number, Why: true, Count: lastLines})
-	if err != nil {
-		return nil
-	}
-	return page.Lines
-}
-
-// endOf says how a unit has ended, or why it has not begun.
-func endOf(u *api.Unit) string {
-	switch {
-	case u.State == api.Done && !u.Run.ReusedAt.IsZero():
-		return "done, reused of " + u.Run.ReusedAt.Format("2 Jan 15:04")
-	case u.State.Broken() && u.Run.Problem != "":
-		return string(u.State) + " (" + u.Run.Problem + ")"
-	case u.State.Broken() && u.Run.Exit != nil:
-		return string(u.State) + " (" + u.Run.Exit.Text + ")"
-	case u.Run.Number == 0 && u.Why != "":
-		return "not run: " + u.Why
-	case u.Run.Number == 0:
-		return "not run"
-	case u.State == api.Ready:
-		return "was ready"
-	}
-	return string(u.State)
-}
-
-func tookOf(u *api.Unit) string {
-	switch r := u.Run; {
-	case r.Number == 0 || !r.ReusedAt.IsZero():
-		return ""
-	case !r.EndedAt.IsZero():
-		return phrase.Duration(r.EndedAt.Sub(r.OrderedAt))
-	case !r.ReadyAt.IsZero():
-		return phrase.Duration(r.ReadyAt.Sub(r.OrderedAt))
-	}
-	return ""
-}
-
-// codeOf is the exit code of the first of all that failed; 1 where something else kept a unit
-// from being done.
+// codeOf is the exit code of the first of the units that failed, or of what keeps them from
+// being done; 1 where that has none.
 func codeOf(snap *api.Snapshot, units []string) error {
 	var first *api.Unit
 	fine := true
 	for _, u := range snap.Units {
-		if slices.Contains(units, u.Name) && (u.State != api.Done || u.Freshness == api.Stale) {
-			fine = false
+		among := slices.Contains(units, u.Name)
+		fine = fine && (!among || u.State == api.Done && u.Freshness != api.Stale)
+		if !u.State.Broken() {
+			continue
 		}
-		if u.State.Broken() && (first == nil || u.Run.EndedAt.Before(first.Run.EndedAt)) {
+		closer := first != nil && among && !slices.Contains(units, first.Name)
+		earlier := first != nil && among == slices.Contains(units, first.Name) && u.Run.EndedAt.Before(first.Run.EndedAt)
+		if first == nil || closer || earlier {
 			first = u
 		}
 	}
