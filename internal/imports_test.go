@@ -24,7 +24,7 @@ var allowed = map[string]string{
 	"cli":        "api ask concern demo draft exit guard heap home mask mcp nearest phrase plain plan recording regular simulate spawn supervise trust tui typed visible watch",
 	"concern":    "api capture engine plan rehearse watch",
 	"demo":       "",
-	"draft":      "phrase plan visible",
+	"draft":      "phrase plan visible watch",
 	"engine":     "phrase plan",
 	"exit":       "",
 	"export":     "api plain visible",

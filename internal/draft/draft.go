@@ -14,6 +14,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/visible"
+	"omnivigil/internal/watch"
 )
 
 // Draft is a first settings file.
@@ -155,11 +156,11 @@ func (p *project) files(take func(name string), endings ...string) {
 	})
 }
 
-// in puts a folder before patterns.
+// in puts a folder, in which nothing has a meaning, before patterns.
 func in(dir string, patterns ...string) []string {
 	out := make([]string, len(patterns))
 	for i, pattern := range patterns {
-		out[i] = path.Join(dir, pattern)
+		out[i] = path.Join(watch.Literal(dir), pattern)
 	}
 	return out
 }

@@ -99,10 +99,30 @@ func TestDetails(t *testing.T) {
 	assert.Contains(t, d.Text, "\n# [service.db]\n", "what needs an engine for containers is only proposed")
 }
 
+// TestWhatGoIsBuiltFrom has a program restart for what it is built from, and not for others.
+func TestWhatGoIsBuiltFrom(t *testing.T) {
+	p, _ := drafted(t, map[string]string{
+		"go.mod": "module saltmarsh/ferry\n", "go.sum": "",
+		"cmd/berths/main.go":       "package main\nimport \"saltmarsh/ferry/internal/tide\"\nfunc main() { net.Listen() }",
+		"cmd/berths/pages/page.go": "package pages",
+		"internal/tide/tide.go":    "package tide\nimport \"saltmarsh/ferry/chart\"\n",
+		"chart/chart.go":           "package chart\nimport _ \"embed\"\n//go:embed depths.csv all:maps\nvar depths string",
+		"cmd/tickets/main.go":      "package main\nfunc main() { net.Listen() }",
+	})
+	watches := func(unit string) (all []string) {
+		for _, w := range p.Unit(unit).Watch {
+			all = append(all, w.Text)
+		}
+		return all
+	}
+	assert.Equal(t, []string{"cmd/berths/**/*.go", "internal/**/*.go", "chart/**/*.go", "chart/depths.csv", "chart/maps", "chart/maps/**", "go.mod", "go.sum"}, watches("berths"))
+	assert.Equal(t, []string{"cmd/tickets/**/*.go", "go.mod", "go.sum"}, watches("tickets"))
+}
+
 // FuzzDraft has a draft of any manifest be settings that can be read.
 func FuzzDraft(f *testing.F) {
 	f.Add(`{"scripts":{"start":"node \"x\"","test":"a\nb"},"workspaces":["*"]}`, "run: x\n\t\"\nbuild:", "services:\n  \"a b\": {image: \"x\\ny\"}", "[package]\nname = \"a.b\"")
 	f.Fuzz(func(t *testing.T, node, targets, compose, cargo string) {
-		drafted(t, map[string]string{"package.json": node, "sub/package.json": node, "Makefile": targets, "compose.yaml": compose, "Cargo.toml": cargo, "src/main.rs": "TcpListener"})
+		drafted(t, map[string]string{"go.mod": "module x", "a[b{c/x.go": "package main\nimport \"x/d}e\"\n//go:embed " + targets + "\n", "package.json": node, "a[b{c/package.json": node, "Makefile": targets, "compose.yaml": compose, "Cargo.toml": cargo, "src/main.rs": "TcpListener"})
 	})
 }
