@@ -26,6 +26,9 @@ import (
 type Settings interface {
 	// Find returns the settings file.
 	Find() (string, error)
+	// FindRunning is Find, but where that project does not run and a command that was typed in
+	// the same folder does, it returns the settings of that.
+	FindRunning() (string, error)
 	// Flag gives a command the flag by which the settings file is named, without a short
 	// form.
 	Flag(*cobra.Command)

@@ -74,7 +74,7 @@ func (x *exporting) run() error {
 
 // source returns the log of the running project, or else of its newest session.
 func (x *exporting) source() (api.Log, *api.Snapshot, error) {
-	file, err := x.of.Find()
+	file, err := x.of.FindRunning()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -90,7 +90,7 @@ func (l *logs) run(units []string) error {
 
 // past prints what earlier sessions have left.
 func (l *logs) past() error {
-	file, err := l.of.Find()
+	file, err := l.of.FindRunning()
 	if err != nil {
 		return err
 	}

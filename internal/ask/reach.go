@@ -37,7 +37,7 @@ func At(ctx context.Context, place api.Place) (*api.Client, error) {
 
 // Reach is Connect for commands that are of no use without a running project.
 func Reach(ctx context.Context, of Settings) (*api.Client, error) {
-	file, err := of.Find()
+	file, err := of.FindRunning()
 	if err != nil {
 		return nil, err
 	}

@@ -65,7 +65,7 @@ func requestCommands(of Settings) []*cobra.Command {
 
 // ended waits until the project has ended.
 func (a *asking) ended(p *api.Client, answer api.Answer) error {
-	file, err := a.of.Find()
+	file, err := a.of.FindRunning()
 	if err != nil {
 		return err
 	}

@@ -217,21 +217,38 @@ func keepTyped(root, settings string) (*plan.Plan, error) {
 	return p, nil
 }
 
+// FindRunning implements ask.Settings.
+func (at location) FindRunning() (string, error) {
+	file, err := at.Find()
+	if err != nil || at.file != "" || runs(file) {
+		return file, err
+	}
+	if typed := runningOn(filepath.Dir(file)); typed != "" {
+		return typed, nil
+	}
+	return file, nil
+}
+
+// runs reports whether something of the project with that settings file is there.
+func runs(file string) bool {
+	place, err := home.Place(file)
+	if err != nil {
+		return false
+	}
+	lock, err := place.TryLock()
+	if err == nil {
+		lock.Close()
+	}
+	return errors.Is(err, api.ErrLocked)
+}
+
 // runningOn returns the settings of a command that was typed in a folder and runs, the newest
 // of several, or "".
 func runningOn(folder string) string {
 	files, _ := filepath.Glob(filepath.Join(home.Typed(folder), "*", "*.toml"))
 	newest, when := "", time.Time{}
 	for _, file := range files {
-		info, err := os.Stat(file)
-		place, err2 := home.Place(file)
-		if err != nil || err2 != nil || !info.ModTime().After(when) {
-			continue
-		}
-		lock, err := place.TryLock()
-		if err == nil {
-			lock.Close()
-		} else if errors.Is(err, api.ErrLocked) {
+		if info, err := os.Stat(file); err == nil && info.ModTime().After(when) && runs(file) {
 			newest, when = file, info.ModTime()
 		}
 	}

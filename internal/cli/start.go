@@ -61,7 +61,7 @@ func attachCommand(at *location) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			file, err := at.Find()
+			file, err := at.FindRunning()
 			if err != nil {
 				return err
 			}

@@ -56,7 +56,7 @@ are now.`,
 // foresight returns what answers, and how the project is: the running one, or where it does
 // not run its settings and nil.
 func (at location) foresight() (func(path string) (api.Foresight, error), *api.Snapshot, error) {
-	file, err := at.Find()
+	file, err := at.FindRunning()
 	if err != nil {
 		return nil, nil, err
 	}
