@@ -42,9 +42,12 @@ func TestScripts(t *testing.T) {
 			env.Setenv("XDG_RUNTIME_DIR", "")
 			env.Setenv("GOCACHE", goCache(t))
 			env.Defer(func() { // what a script that failed has left in the background
-				stop := exec.Command(build(t), "stop", "--all", "-f", env.WorkDir+"/omnivigil.toml")
-				stop.Env = append(os.Environ(), "XDG_STATE_HOME="+env.WorkDir+"/.state", "XDG_RUNTIME_DIR=")
-				stop.Run()
+				for _, project := range [][]string{{"-f", env.WorkDir + "/omnivigil.toml"}, {}} { // one with settings, one that was typed
+					stop := exec.Command(build(t), append([]string{"stop", "--all"}, project...)...)
+					stop.Dir = env.WorkDir
+					stop.Env = append(os.Environ(), "XDG_STATE_HOME="+env.WorkDir+"/.state", "XDG_RUNTIME_DIR=")
+					stop.Run()
+				}
 			})
 			for i, port := range freePorts(2) {
 				env.Setenv(fmt.Sprintf("PORT%d", i+1), fmt.Sprint(port))
