@@ -60,6 +60,15 @@ func TestOn(t *testing.T) {
 	s.shows(`BROKEN +test failed \(exit 1\) `)
 	s.press("q")
 	s.shows(`exit code 0`)
+
+	again := openScreen(t, 140, 40, env, dir, program, "on", "--", "go", "test", "./...")
+	again.shows(`BROKEN`)
+	again.press("a", "Up")
+	again.shows(`go test \./\.\.\. +-v -run 'TestB.*'.*run with them`)
+	again.press("Escape")
+	again.shows(`[?] help`)
+	again.press("q")
+	again.shows(`exit code 0`)
 }
 
 // goCache keeps what is built for other tests and in other runs.

@@ -69,6 +69,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	heap.Floor(heapFloor)
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	screen.Habits, screen.Problems, screen.HabitsNow = habits()
+	screen.Words, screen.Remember = typedWords(), rememberWords
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
 	return err

@@ -37,6 +37,10 @@ type Screen struct {
 	Habits    Habits
 	Problems  []string
 	HabitsNow func() (h Habits, problems []string, changed bool)
+	// Words are what was added to commands before, the newest last. Remember, if set, is called
+	// with them when there are others; it may block.
+	Words    []string
+	Remember func(words []string)
 
 	program *tea.Program
 	model   *model
@@ -58,6 +62,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.model = newModel(ctx, s.Project, s.First)
 	s.model.terminal, s.model.habitsNow = s.Terminal, s.HabitsNow
 	s.model.adopt(s.Habits, s.Problems)
+	s.model.typedWords, s.model.remember = s.Words, s.Remember
 	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
 	s.told(true)
 	defer s.told(false)
@@ -113,9 +118,10 @@ type model struct {
 	said       string         // the same, of what went well
 	marks      map[int64]bool // lines that the person has marked
 	typedWords []string       // that were added to commands, the newest last
-	pending    []tea.Cmd      // what is left to be asked of the project
-	cmds       []tea.Cmd      // and of the terminal
-	lost       error          // why the project cannot be followed any more
+	remember   func([]string)
+	pending    []tea.Cmd // what is left to be asked of the project
+	cmds       []tea.Cmd // and of the terminal
+	lost       error     // why the project cannot be followed any more
 
 	drawn        bool     // the screen has been
 	last         tea.View // as it was then

@@ -62,11 +62,26 @@ func (f *wordsField) submit(m *model) {
 		return
 	}
 	if len(words) > 0 {
-		m.typedWords = append(slices.DeleteFunc(m.typedWords, func(old string) bool { return old == text }), text)
+		m.rememberWords(text)
 	}
 	m.close()
 	if len(words) > 0 || len(m.snap.Unit(f.unit).Words) > 0 {
 		m.setWords(f.unit, words)
+	}
+}
+
+// mostTyped is how many words, as they were typed, are remembered.
+const mostTyped = 100
+
+// rememberWords makes a text the newest that was typed.
+func (m *model) rememberWords(text string) {
+	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
+	m.typedWords = all[max(len(all)-mostTyped, 0):]
+	if remember, words := m.remember, m.typedWords; remember != nil {
+		m.later(func(context.Context) tea.Msg {
+			remember(words)
+			return nil
+		})
 	}
 }
 
