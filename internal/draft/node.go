@@ -130,7 +130,7 @@ func (n *node) read(dir string, m manifest, holdsOthers bool) {
 	// In the plain sense; a workspace's script that runs those of others is left to them.
 	has := func(script string) bool {
 		text := m.Scripts[script]
-		return text != "" && !(holdsOthers && regexp.MustCompile(`workspace|--recursive|-r |turbo|lerna|\bnx\b`).MatchString(text))
+		return text != "" && !(holdsOthers && regexp.MustCompile(`workspace|--recursive|-r `).MatchString(text))
 	}
 	sources := in(dir, "**/*.{js,mjs,cjs,jsx,ts,mts,tsx,json,css,html}")
 	made := in(dir, "dist/**", "build/**", "coverage/**", "node_modules/**")

@@ -58,7 +58,7 @@ func (c Command) Check() error {
 	case len(c.Words) == 0:
 		return errors.New("there is no command")
 	case c.Kind == Task && c.Ready != "":
-		return errors.New("--ready is for a service, and --task says that it is none")
+		return errors.New("--ready is for a service, and --task says that it ends")
 	case c.Kind == Service && len(c.Then) > 0:
 		return errors.New("--then waits for the end of a task, and --service says that it does not end")
 	case c.Ready != "" && len(c.Then) > 0:
