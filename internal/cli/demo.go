@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/exit"
 	"omnivigil/internal/home"
@@ -61,7 +59,7 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return exit.Saying(exit.Failed, "omnivigil: find its own program: "+err.Error())
 	}
-	demo.RemoveAbandoned(os.TempDir(), runsIn)
+	demo.RemoveAbandoned(os.TempDir(), func(folder string) bool { return runs(filepath.Join(folder, plan.FileName)) })
 	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
 		return exit.Saying(exit.Failed, "omnivigil: make a folder for the demo: "+err.Error())
@@ -92,17 +90,4 @@ func runDemo(o demoOptions) error {
 		return err
 	}
 	return showProject(place, client, o.plain)
-}
-
-// runsIn reports whether a demo runs in a folder.
-func runsIn(folder string) bool {
-	place, err := home.Place(filepath.Join(folder, plan.FileName))
-	if err != nil {
-		return false
-	}
-	lock, err := place.TryLock()
-	if err == nil {
-		lock.Close()
-	}
-	return errors.Is(err, api.ErrLocked)
 }

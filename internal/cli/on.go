@@ -265,7 +265,7 @@ func mayWatch(root string) error {
 		if real, err := filepath.EvalSymlinks(dir); err == nil {
 			dir = real
 		}
-		if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
+		if rel, err := filepath.Rel(root, dir); err == nil && filepath.IsLocal(rel) {
 			why = "has your home folder in it"
 			if rel == "." {
 				why = "is your home folder"

@@ -10,7 +10,7 @@ import (
 // by itself.
 type Habits struct {
 	Theme  string              // "dark", "light"; else as the terminal's ground is
-	Notify string              // "desktop", "bell", "off"; see Notices
+	Notify string              // "desktop", "bell", "off"; else "desktop"
 	Editor string              // a command; empty: $VISUAL, $EDITOR
 	Keys   map[string][]string // by action
 }

@@ -65,7 +65,7 @@ func (f *wordsField) submit(m *model) {
 		m.rememberWords(text)
 	}
 	m.close()
-	if len(words) > 0 || len(m.snap.Unit(f.unit).Words) > 0 {
+	if u := m.snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
 		m.setWords(f.unit, words)
 	}
 }
