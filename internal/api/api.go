@@ -115,6 +115,7 @@ type Request struct {
 	Action Action   `json:"action"`
 	Units  []string `json:"units,omitempty"` // names of units and groups
 	Words  []string `json:"words,omitempty"` // of AddWords and RunWith
+	For    []string `json:"for,omitempty"`   // of Restart: paths; units run what a save of them would, in place of all
 	Face   int      `json:"face,omitempty"`  // of FaceUsed: the number of its process
 }
 

@@ -211,7 +211,7 @@ func onceByRunning(client *api.Client, o onceOptions, units []string) error {
 	printer := newOncePrinter(first, o.grouped, units)
 	followed := make(chan error, 1)
 	go func() { followed <- printer.follow(ctx, client, first.Lines) }()
-	request := api.Request{Action: api.Restart, Units: units}
+	request := api.Request{Action: api.Restart, Units: units, For: absolute(o.paths)}
 	if len(o.words) > 0 {
 		request.Action, request.Words = api.RunWith, o.words
 	}

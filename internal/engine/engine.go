@@ -154,10 +154,8 @@ func (e *Engine) begin(ev Begin) {
 			e.holdWords(u, ev.Words)
 		}
 		if hits := hitsOf(ev.Hits, spec.Name); len(hits) > 0 {
-			what := debt{}
-			what.note(spec, hits)
 			u.owed = debt{} // and nothing else
-			e.ask(u, r, because(hits), what)
+			e.askFor(u, r, hits)
 		} else {
 			e.intend(u, r, cause.Text)
 		}

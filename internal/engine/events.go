@@ -177,6 +177,7 @@ type Requested struct {
 	Request Request
 	Units   []string
 	Words   []string // of AddWords and RunWith
+	Hits    []Hit    // of RestartUnit: changes that the units are to run for, in place of all that they would
 }
 
 func (Begin) event()           {}

@@ -29,6 +29,10 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 			return "there is no unit " + name
 		}
 	}
+	if ev.Request == RestartUnit && len(ev.Hits) > 0 {
+		e.restartFor(units, ev.Hits)
+		return ""
+	}
 	if of, known := ofUnits[ev.Request]; known {
 		if len(units) == 0 {
 			return "no unit was named to " + string(ev.Request)
@@ -216,6 +220,29 @@ func (e *Engine) restart(units []*unit, what string) {
 	for _, u := range units {
 		e.force(u, r, "you asked")
 	}
+}
+
+// restartFor has units run what changes of files ask for.
+func (e *Engine) restartFor(units []*unit, hits []Hit) {
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to run " + unitNames(units) + " for " + because(hits)})
+	for _, u := range units {
+		own := hitsOf(hits, u.spec.Name)
+		if len(own) == 0 { // it follows one that has some
+			e.force(u, r, "you asked")
+			continue
+		}
+		u.wanted, u.deaths = true, 0
+		a := e.askFor(u, r, own)
+		a.forced, a.cut = true, true
+		e.wantNeeds(u, r, map[*unit]bool{})
+	}
+}
+
+// askFor notes that the unit is to run what hits ask for, as part of ripple r.
+func (e *Engine) askFor(u *unit, r *Ripple, hits []Hit) *act {
+	what := debt{}
+	what.note(u.spec, hits)
+	return e.ask(u, r, because(hits), what)
 }
 
 // force makes a unit act although reactions may be paused, and starts what it needs

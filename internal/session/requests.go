@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 )
 
@@ -61,7 +62,11 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	case request == "":
 		return api.Answer{}, api.Refuse("%s is for the whole project, not for units", r.Action)
 	}
-	return s.ask(ctx, engine.Requested{Request: request, Units: units, Words: r.Words})
+	asked := engine.Requested{Request: request, Units: units, Words: r.Words}
+	for _, path := range r.For {
+		asked.Hits = append(asked.Hits, concern.Why(s.Plan(), path).Hits...)
+	}
+	return s.ask(ctx, asked)
 }
 
 // named returns the units that names of units and groups stand for, each once.
