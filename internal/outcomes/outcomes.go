@@ -1,0 +1,67 @@
+// Package outcomes has cases and findings as faces see them: those of a running project, and
+// what the newest session of one has left.
+package outcomes
+
+import (
+	"path/filepath"
+	"strings"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
+)
+
+// Case returns a case of a unit; clean makes text fit to be shown.
+func Case(unit string, c results.TrackedCase, clean func(string) string) api.Case {
+	out := api.Case{
+		Unit: unit, Suite: clean(c.Suite), Name: clean(c.Name), Status: api.CaseStatus(c.Status), Change: api.Change(c.Change), Flaky: c.Flaky, Slow: c.Slow,
+		Cached: c.Cached, Run: c.Run, Took: api.Seconds(c.Took), Message: clean(c.Message), Want: clean(c.Want), Got: clean(c.Got),
+		FilePlace: place(c.Place, clean), Output: all(c.Output, clean),
+	}
+	for _, p := range c.Past {
+		out.Past = append(out.Past, api.PastResult{Status: api.CaseStatus(p.Status), Took: api.Seconds(p.Took), Both: p.Both})
+	}
+	return out
+}
+
+// Finding returns a finding of a unit; clean makes text fit to be shown.
+func Finding(unit string, f results.TrackedFinding, clean func(string) string) api.Finding {
+	return api.Finding{
+		Unit: unit, Severity: api.Severity(f.Severity.String()), Rule: clean(f.Rule), Message: clean(f.Message), Change: api.Change(f.Change), Run: f.Run,
+		FilePlace: place(f.Place, clean), Notes: all(f.Notes, clean), Trace: f.Trace,
+	}
+}
+
+func place(p results.Place, clean func(string) string) api.FilePlace {
+	return api.FilePlace{File: clean(p.File), Line: p.Line, Column: p.Column}
+}
+
+func all(texts []string, clean func(string) string) []string {
+	if len(texts) == 0 {
+		return nil
+	}
+	out := make([]string, len(texts))
+	for i, text := range texts {
+		out[i] = clean(text)
+	}
+	return out
+}
+
+// Kept returns what is kept in a folder of results, as a session leaves it. It reads files, and
+// skips those that cannot be read.
+func Kept(dir string, clean func(string) string) (cases []api.Case, findings []api.Finding) {
+	files, _ := filepath.Glob(results.FileOf(dir, "*"))
+	for _, file := range files {
+		r, err := results.Load(file)
+		if err != nil {
+			continue
+		}
+		unit := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
+		for _, c := range r.Cases() {
+			cases = append(cases, Case(unit, c, clean))
+		}
+		for _, f := range r.Findings() {
+			findings = append(findings, Finding(unit, f, clean))
+		}
+	}
+	return cases, findings
+}

@@ -1,0 +1,165 @@
+package results
+
+import (
+	"cmp"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// files finds the files that output names. It is for one goroutine.
+type files struct {
+	dir     string
+	folders []string // that relative names may be from, the likeliest first
+	known   map[string]string
+	bases   map[string]string // see byBase
+	module  string            // path of the Go module that dir is in; "-" where it is in none
+	modRoot string
+}
+
+func newFiles(dir, root string) *files {
+	f := &files{dir: dir, folders: []string{dir}, known: map[string]string{}}
+	if root != "" && root != dir {
+		f.folders = append(f.folders, root)
+	}
+	return f
+}
+
+// mostKnown bounds how many names are remembered.
+const mostKnown = 20000
+
+// find returns the absolute path of a file that is named, or the name where it is not there.
+// Folders that the name may also be from come after the unit's own.
+func (f *files) find(name string, also ...string) string {
+	if strings.HasPrefix(name, "file://") {
+		if u, err := url.Parse(name); err == nil {
+			name = u.Path
+		}
+	}
+	key := name
+	if len(also) > 0 {
+		key = also[0] + "\x00" + name
+	}
+	if path, ok := f.known[key]; ok {
+		return path
+	}
+	path := name
+	if filepath.IsAbs(name) {
+		path = filepath.Clean(name)
+	} else {
+		for _, folder := range append(append([]string(nil), also...), f.folders...) {
+			full := filepath.Join(folder, filepath.FromSlash(name))
+			if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() {
+				path = full
+				break
+			}
+		}
+	}
+	if path == name && slices.Contains(baseNames, filepath.Ext(name)) && !strings.ContainsAny(name, `/\`) {
+		path = cmp.Or(f.byBase(name), name)
+	}
+	if len(f.known) < mostKnown {
+		f.known[key] = path
+	}
+	return path
+}
+
+// short returns a path as it is from the unit's folder, if it is below that.
+func (f *files) short(path string) string {
+	if rel, err := filepath.Rel(f.dir, path); err == nil && filepath.IsLocal(rel) {
+		return filepath.ToSlash(rel)
+	}
+	return path
+}
+
+// baseNames are the suffixes of files that their runtime names without the folder.
+var baseNames = []string{".java", ".kt", ".scala", ".groovy"}
+
+// byBase returns the file below the unit's folder that has that name and is the only one, or
+// empty. It walks through the folders once.
+func (f *files) byBase(name string) string {
+	const most = 20000
+	if f.bases == nil {
+		f.bases = map[string]string{}
+		seen := 0
+		_ = filepath.WalkDir(f.dir, func(path string, entry fs.DirEntry, err error) error {
+			if seen++; err != nil || seen > most {
+				return filepath.SkipAll
+			}
+			base := entry.Name()
+			if entry.IsDir() {
+				if path != f.dir && (strings.HasPrefix(base, ".") || othersFolder.MatchString("/"+base+"/")) {
+					return filepath.SkipDir
+				}
+				return nil
+			}
+			if slices.Contains(baseNames, filepath.Ext(base)) {
+				if _, twice := f.bases[base]; twice {
+					path = ""
+				}
+				f.bases[base] = path
+			}
+			return nil
+		})
+	}
+	return f.bases[name]
+}
+
+// own reports whether a file is one of the person's: it is below the unit's folder, and in none
+// of the folders that hold what others wrote.
+func (f *files) own(path string) bool {
+	path = f.find(path)
+	if !filepath.IsAbs(path) {
+		return false
+	}
+	for _, folder := range f.folders {
+		if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) && !othersFolder.MatchString(filepath.ToSlash(rel)) {
+			return true
+		}
+	}
+	return false
+}
+
+var othersFolder = regexp.MustCompile(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
+
+// enter adds a folder that later names are from, as make tells it.
+func (f *files) enter(folder string) {
+	if len(f.folders) < 50 {
+		f.folders = append(f.folders, folder)
+		clear(f.known)
+	}
+}
+
+// packageFolder returns the folder of a Go package of the module that the unit's folder is in,
+// empty where that is not known. It reads go.mod once.
+func (f *files) packageFolder(pkg string) string {
+	if f.module == "" {
+		f.module = "-"
+		for dir := f.dir; ; dir = filepath.Dir(dir) {
+			if text, err := os.ReadFile(filepath.Join(dir, "go.mod")); err == nil {
+				if m := moduleLine.FindSubmatch(text); m != nil {
+					f.module, f.modRoot = string(m[1]), dir
+				}
+				break
+			}
+			if dir == filepath.Dir(dir) {
+				break
+			}
+		}
+	}
+	pkg, _, _ = strings.Cut(pkg, " ")
+	pkg = strings.TrimSuffix(pkg, "_test")
+	switch rest, ok := strings.CutPrefix(pkg, f.module); {
+	case f.module == "-" || !ok:
+		return ""
+	case rest == "" || strings.HasPrefix(rest, "/"):
+		return filepath.Join(f.modRoot, filepath.FromSlash(rest))
+	}
+	return ""
+}
+
+var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)

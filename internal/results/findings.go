@@ -1,0 +1,288 @@
+package results
+
+import (
+	"bytes"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// findings reads messages about places in files, in all the forms that it knows, line by line.
+type findings struct {
+	sink    Sink
+	files   *files
+	pattern *regexp.Regexp // the person's own, in place of all others; nil: none
+
+	header  *Finding // a message whose place comes in one of the next lines
+	left    int      // how many of these
+	heading string   // the newest line that is not indented: of what the rows below it are
+	last    *Finding // the newest, which notes may follow
+	since   int      // lines since then
+	noted   bool     // it has got some that have not been told
+	trace   trace
+}
+
+func newFindings(sink Sink, f *files, pattern *regexp.Regexp) *findings {
+	return &findings{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
+}
+
+// read takes a line and says what it means.
+func (f *findings) read(line string) Mark {
+	if f.pattern != nil {
+		return f.byPattern(line)
+	}
+	if found, goesOn := f.trace.read(line); found != nil {
+		return f.found(*found)
+	} else if goesOn {
+		return NoMark
+	}
+	if f.header != nil {
+		if mark, done := f.placeOfHeader(line); done {
+			return mark
+		}
+	}
+	if !matters([]byte(line)) {
+		f.follow(line)
+		return NoMark
+	}
+	for _, form := range forms {
+		if mark, is := form(f, line); is {
+			return mark
+		}
+	}
+	if f.trace.begin(line) {
+		f.tellNotes()
+		return MarkFailure
+	}
+	f.follow(line)
+	return NoMark
+}
+
+// busy reports whether the next line may matter whatever it is.
+func (f *findings) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
+
+func (f *findings) mayMatter(block []byte) bool {
+	if f.pattern != nil || f.busy() {
+		return true
+	}
+	return matters(block)
+}
+
+// skip goes past lines that do not matter but for their last, which may be what rows below are
+// about.
+func (f *findings) skip(block []byte) {
+	block = bytes.TrimRight(block, "\r\n")
+	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' && len(line) < longestLine {
+		f.heading = string(line)
+	}
+}
+
+// interrupt ends what was under way: a line came that is something else.
+func (f *findings) interrupt() {
+	f.end()
+	f.heading = ""
+}
+
+func (f *findings) end() {
+	if found := f.trace.end(); found != nil {
+		f.found(*found)
+	}
+	f.tellNotes()
+	f.header, f.last = nil, nil
+}
+
+func (f *findings) found(finding Finding) Mark {
+	f.tellNotes()
+	finding.File = f.files.find(finding.File)
+	finding.Message = strings.TrimSpace(finding.Message)
+	f.header, f.last, f.since = nil, &finding, 0
+	f.sink.Found(finding)
+	switch finding.Severity {
+	case Error:
+		return MarkFailure
+	case Warning:
+		return MarkWarning
+	}
+	return NoMark
+}
+
+// tellNotes tells the newest finding once more, if it has got notes.
+func (f *findings) tellNotes() {
+	if f.last != nil && f.noted {
+		f.sink.Found(*f.last)
+	}
+	f.noted = false
+}
+
+// mostNotes bounds what is kept of what follows a finding.
+const mostNotes = 20
+
+func (f *findings) note(text string) {
+	if f.last != nil && len(f.last.Notes) < mostNotes {
+		f.last.Notes = append(f.last.Notes[:len(f.last.Notes):len(f.last.Notes)], strings.TrimSpace(text))
+		f.noted = true
+	}
+}
+
+// sourceLine is how tools show source and point at it, below what they say about it.
+var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
+
+// follow takes a line that is no finding by itself: it may go on with the one before.
+func (f *findings) follow(line string) {
+	indented := line == "" || line[0] == ' ' || line[0] == '\t'
+	if !indented {
+		f.heading = line
+	}
+	if f.last == nil {
+		return
+	}
+	if f.since++; f.since > notesWithin {
+		f.tellNotes()
+		f.last = nil
+		return
+	}
+	switch {
+	case rustNote.MatchString(line):
+		f.note(rustNote.FindStringSubmatch(line)[1])
+	case indented && moreOf.MatchString(line) && !sourceLine.MatchString(line):
+		f.note(line)
+	}
+}
+
+// notesWithin is how many lines below a finding its notes may begin, with source in between.
+const notesWithin = 16
+
+var (
+	rustNote = regexp.MustCompile(`^\s*= ((?:note|help): .*)$`)
+	// How the TypeScript compiler and javac go on: in an indented sentence, or a name and a value.
+	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
+)
+
+// matters reports whether some of these lines may be, or begin, a finding. It is quick and errs on
+// the side of yes: nearly all lines that processes write are none, and are looked at no further.
+func matters(lines []byte) bool {
+	for at := 0; ; at++ {
+		i := bytes.IndexByte(lines[at:], ':')
+		if i < 0 {
+			break
+		}
+		if at += i; colonMatters(lines, at) {
+			return true
+		}
+	}
+	if bytes.Contains(lines, []byte(" line ")) { // as Perl, PHP and Python name one
+		return true
+	}
+	for {
+		if beginningMatters(lines) {
+			return true
+		}
+		end := bytes.IndexByte(lines, '\n')
+		if end < 0 {
+			return false
+		}
+		lines = lines[end+1:]
+	}
+}
+
+// colonMatters reports whether a colon may be that of a place, behind its file or after it, or the
+// one before what went wrong.
+func colonMatters(text []byte, at int) bool {
+	if at == 0 {
+		return false
+	}
+	before, after := text[at-1], byte('\n')
+	if at+1 < len(text) {
+		after = text[at+1]
+	}
+	switch {
+	case isDigit(after), after == '[':
+		return isLetter(before) || before == '_'
+	case after == ' ' || after == '\n' || after == '\r':
+		return before == ')' || bytes.HasSuffix(text[:at], []byte("Error")) || bytes.HasSuffix(text[:at], []byte("Exception"))
+	}
+	return false
+}
+
+// beginnings are how lines begin that matter whatever stands in them.
+var beginnings = [][]byte{
+	[]byte("error"), []byte("warning"), []byte("ERROR"), []byte("WARNING"), []byte("Error:"), []byte("panic: "), []byte("fatal error: "), []byte("SyntaxError"),
+	[]byte("Traceback"), []byte("thread '"), []byte("[!]"), []byte("(!)"), []byte("✘ ["), []byte("▲ ["), []byte("make"),
+}
+
+// indentedBeginnings are those that have spaces before them.
+var indentedBeginnings = [][]byte{[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─[")}
+
+// beginningMatters reports whether a line matters by how it begins.
+func beginningMatters(line []byte) bool {
+	if len(line) < 3 {
+		return false
+	}
+	switch line[0] {
+	case ' ', '\t':
+		return indentedPlace(line)
+	case '[':
+		return line[1] == '!' || codeInBrackets(line)
+	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 0xe2:
+		return hasOneOf(line, beginnings)
+	}
+	return false
+}
+
+func hasOneOf(line []byte, beginnings [][]byte) bool {
+	return slices.ContainsFunc(beginnings, func(b []byte) bool { return bytes.HasPrefix(line, b) })
+}
+
+// codeInBrackets reports whether a line begins with words in capitals that are joined by "_", in
+// brackets, as bundlers name a kind of problem.
+func codeInBrackets(line []byte) bool {
+	joined := false
+	for _, c := range line[1:] {
+		switch {
+		case c == '_':
+			joined = true
+		case c == ']':
+			return joined
+		case c < 'A' || c > 'Z':
+			return false
+		}
+	}
+	return false
+}
+
+// indentedPlace reports whether a line begins with spaces and a line and column, as rows below
+// the name of their file do, or with one of the signs before a place.
+func indentedPlace(line []byte) bool {
+	line = bytes.TrimLeft(line, " \t")
+	digits := 0
+	for digits < len(line) && isDigit(line[digits]) {
+		digits++
+	}
+	if digits == 0 {
+		return hasOneOf(line, indentedBeginnings)
+	}
+	return digits+1 < len(line) && line[digits] == ':' && isDigit(line[digits+1])
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// byPattern reads a line by the person's own expression.
+func (f *findings) byPattern(line string) Mark {
+	m := f.pattern.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark
+	}
+	group := func(name string) string {
+		if i := f.pattern.SubexpIndex(name); i >= 0 {
+			return m[i]
+		}
+		return ""
+	}
+	found := Finding{Place: Place{group("file"), number(group("line")), number(group("column"))}, Severity: Error, Rule: group("rule"), Message: group("message")}
+	if word := group("severity"); word != "" {
+		found.Severity = severityOf(word)
+	}
+	return f.found(found)
+}

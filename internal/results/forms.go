@@ -1,0 +1,326 @@
+package results
+
+import (
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+// form reads a line of one form, and reports whether it is of that.
+type form func(f *findings, line string) (Mark, bool)
+
+// forms are the known ones, the more particular before the more general. Each was written from
+// what the tools beside it write; testdata has that.
+var forms = []form{
+	eslintRow,   // ESLint, stylelint: rows below the name of their file
+	inBrackets,  // the TypeScript compiler, MSBuild: file(3,5): error TS2304: ...
+	withDash,    // the TypeScript compiler for terminals: file:3:5 - error TS2304: ...
+	mavenPlace,  // Maven: [ERROR] file:[3,5] ...
+	parenthesis, // Rollup: file (3:5): ...
+	webpackHead, // webpack: ERROR in file 3:5
+	headed,      // Rust, esbuild: the message, and its place below
+	withColons,  // GCC, Clang, Go, javac, mypy, Pylint, Flake8 and most others: file:3:5: error: ...
+	linker,      // ld: undefined reference
+	inWords,     // Perl, PHP: ... at file line 3
+	uncaught,    // PHP: PHP Fatal error:  Uncaught ... in file:3
+	rubyError,   // Ruby: file:3:in 'berth': ... (NameError)
+	makeFolder,  // make: names from now on are from another folder as well
+	withoutFile, // the TypeScript compiler's own settings
+}
+
+var colonForm = regexp.MustCompile(`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
+	`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
+	`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?:? +)?(\S.*)$`)
+
+var (
+	ruleBehind  = regexp.MustCompile(`^(.*\S)\s+\[([\w@/.=+:-]+)\]$`)
+	ruleInRound = regexp.MustCompile(`^(.*\S) \(([A-Z]{1,4}\d{3,5}|[a-z]+(?:-[a-z]+)*)\)$`)
+	ruleBefore  = regexp.MustCompile(`^([A-Z]{1,4}\d{3,5}):? +(?:\[\*\] )?(.*)$`)
+	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`) // javac
+)
+
+func withColons(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, ":") {
+		return NoMark, false
+	}
+	m := colonForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	file, column, word, rule, message := m[1], m[3], m[4], m[5]+m[6], m[7]
+	// What make says of its own file, and Ruby of one that it cannot read.
+	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
+	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
+		return NoMark, false
+	}
+	found := Finding{Place: Place{file, number(m[2]), number(column)}, Severity: Error, Rule: rule, Message: message}
+	if word != "" {
+		found.Severity = severityOf(word)
+	}
+	switch before := ruleBefore.FindStringSubmatch(message); {
+	case rule != "":
+	case before != nil && word == "":
+		found.Rule, found.Message = before[1], before[2]
+		found.Severity = severityOfCode(before[1])
+		if m := ruleInRound.FindStringSubmatch(found.Message); m != nil { // Pylint tells its name as well
+			found.Message, found.Rule = m[1], m[2]
+		}
+	case lintBefore.MatchString(message):
+		m := lintBefore.FindStringSubmatch(message)
+		found.Rule, found.Message = m[1], m[2]
+	case ruleBehind.MatchString(message):
+		m := ruleBehind.FindStringSubmatch(message)
+		found.Message, found.Rule = m[1], m[2]
+	case word == "" && ruleInRound.MatchString(message):
+		m := ruleInRound.FindStringSubmatch(message)
+		found.Message, found.Rule = m[1], m[2]
+	}
+	if found.Severity == Note && found.Rule == "" && f.last != nil { // it explains the one before
+		f.note(line)
+		return NoMark, true
+	}
+	return f.found(found), true
+}
+
+// looksLikeFile keeps times of day, addresses and prose from being taken for files.
+func looksLikeFile(f *findings, name string) bool {
+	switch base := filepath.Base(filepath.ToSlash(name)); {
+	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.find(name)):
+		return false
+	case strings.EqualFold(base, "makefile"), strings.EqualFold(base, "dockerfile"):
+		return true
+	default:
+		dot := strings.LastIndexByte(base, '.')
+		return dot > 0 && dot+1 < len(base) && isLetter(base[dot+1])
+	}
+}
+
+// severityOfCode tells from a linter's code how much it matters: of Pylint (four digits), E and
+// F are errors; of Flake8, pycodestyle, Pyflakes and Ruff, E9 (syntax) and F8 (undefined names).
+func severityOfCode(code string) Severity {
+	letters := strings.TrimRight(code, "0123456789")
+	digits := code[len(letters):]
+	switch {
+	case len(digits) == 4 && (letters == "E" || letters == "F"),
+		letters == "E" && strings.HasPrefix(digits, "9"), letters == "F" && strings.HasPrefix(digits, "8"):
+		return Error
+	}
+	return Warning
+}
+
+var bracketForm = regexp.MustCompile(`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`)
+
+func inBrackets(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, ") ") && !strings.Contains(line, "):") {
+		return NoMark, false
+	}
+	m := bracketForm.FindStringSubmatch(line)
+	if m == nil || m[4] == "" && m[5] == "" {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]}), true
+}
+
+var dashForm = regexp.MustCompile(`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`)
+
+func withDash(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, " - ") {
+		return NoMark, false
+	}
+	m := dashForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]}), true
+}
+
+var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
+
+func mavenPlace(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, ":[") {
+		return NoMark, false
+	}
+	m := mavenForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1]), Message: m[5]}), true
+}
+
+var parenthesisForm = regexp.MustCompile(`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`)
+
+func parenthesis(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, "): ") {
+		return NoMark, false
+	}
+	m := parenthesisForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	found := Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: Error, Message: m[4]}
+	if strings.HasPrefix(line, "(!)") {
+		found.Severity = Warning
+	}
+	return f.found(found), true
+}
+
+var eslintForm = regexp.MustCompile(`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`)
+
+func eslintRow(f *findings, line string) (Mark, bool) {
+	if line[0] != ' ' || f.heading == "" {
+		return NoMark, false
+	}
+	m := eslintForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{f.heading, number(m[1]), number(m[2])}, Severity: severityOf(m[3]), Rule: m[5], Message: m[4]}), true
+}
+
+// linesBelow is how far below its message a place may stand.
+const linesBelow = 6
+
+// headed begins with a message whose place comes below it.
+func headed(f *findings, line string) (Mark, bool) {
+	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
+		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
+			return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOfCode(h[1]), Rule: h[1], Message: h[2]}), true
+		}
+		return NoMark, false
+	}
+	m := headForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	f.tellNotes()
+	f.last = nil
+	f.header, f.left = &Finding{Severity: severityOf(m[1] + m[4]), Rule: m[2] + m[6] + m[7] + m[9], Message: m[3] + m[5] + m[8] + m[10]}, linesBelow
+	return NoMark, true
+}
+
+var (
+	headForm   = regexp.MustCompile(`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`)
+	placeBare  = regexp.MustCompile(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
+	placeBelow = regexp.MustCompile(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
+	placeAlone = regexp.MustCompile(`^\s+(\S[^:]*\.\w+):(\d+):(\d+):$`)
+	webpackIn  = regexp.MustCompile(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
+)
+
+// placeOfHeader looks in a line for the place of the message before it.
+func (f *findings) placeOfHeader(line string) (Mark, bool) {
+	found := *f.header
+	if found.File != "" { // of webpack, which tells the place first
+		if line != "" {
+			if m := tsCode.FindStringSubmatch(line); m != nil {
+				found.Rule, line = m[1], m[2]
+			}
+			found.Message = line
+			return f.found(found), true
+		}
+		return NoMark, true
+	}
+	m := placeBelow.FindStringSubmatch(line)
+	if m == nil {
+		m = placeAlone.FindStringSubmatch(line)
+	}
+	if m == nil {
+		m = placeBare.FindStringSubmatch(line)
+	}
+	if m != nil {
+		found.Place = Place{m[1], number(m[2]), number(m[3])}
+		return f.found(found), true
+	}
+	if f.left--; f.left == 0 {
+		f.header = nil
+	}
+	return NoMark, false
+}
+
+var tsCode = regexp.MustCompile(`^(TS\d+): (.*)$`)
+
+func webpackHead(f *findings, line string) (Mark, bool) {
+	m := webpackIn.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	f.tellNotes()
+	f.last = nil
+	f.header, f.left = &Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1])}, linesBelow
+	return NoMark, true
+}
+
+var linkerForm = regexp.MustCompile(`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`)
+
+func linker(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, " of ") && !strings.Contains(line, "undefined reference") {
+		return NoMark, false
+	}
+	m := linkerForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3]}), true
+}
+
+var wordForm = regexp.MustCompile(`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`)
+
+func inWords(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, " line ") || line[0] == ' ' {
+		return NoMark, false
+	}
+	m := wordForm.FindStringSubmatch(line)
+	if m == nil || !filepath.IsAbs(f.files.find(m[3])) {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: severityOf(m[1]), Message: m[2], Trace: true}), true
+}
+
+var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
+
+func uncaught(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, "Fatal error:") {
+		return NoMark, false
+	}
+	m := uncaughtForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: Error, Rule: m[1], Message: m[2], Trace: true}), true
+}
+
+var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
+
+func rubyError(f *findings, line string) (Mark, bool) {
+	if !strings.Contains(line, ":in ") {
+		return NoMark, false
+	}
+	m := rubyForm.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3], Rule: m[4], Trace: true}), true
+}
+
+var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
+
+func makeFolder(f *findings, line string) (Mark, bool) {
+	if !strings.HasPrefix(line, "make") {
+		return NoMark, false
+	}
+	m := makeEnters.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	f.files.enter(m[1])
+	return NoMark, true
+}
+
+var alone = regexp.MustCompile(`^error (TS\d+): (.*)$`)
+
+func withoutFile(f *findings, line string) (Mark, bool) {
+	m := alone.FindStringSubmatch(line)
+	if m == nil {
+		return NoMark, false
+	}
+	return f.found(Finding{Severity: Error, Rule: m[1], Message: m[2]}), true
+}

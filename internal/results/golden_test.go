@@ -1,0 +1,208 @@
+package results
+
+import (
+	"cmp"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/creack/pty"
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/plan"
+)
+
+var (
+	record = flag.Bool("record", false, "run the tools again whose output the golden files have")
+	update = flag.Bool("update", false, "write what is read now into the golden files")
+)
+
+// golden is a page of testdata: what a real tool has written about some files, and what is read
+// from that. Its comment has lines "version: COMMAND", "= what that said", "command: COMMAND",
+// and if need be "results:" and "findings:" as in settings.
+type golden struct {
+	*txtar.Archive
+	file, root string
+}
+
+func (g *golden) line(key string) string {
+	for line := range strings.Lines(string(g.Comment)) {
+		if value, ok := strings.CutPrefix(line, key); ok {
+			return strings.TrimSpace(value)
+		}
+	}
+	return ""
+}
+
+// part returns the text of a file of the page.
+func (g *golden) part(name string) string {
+	for _, f := range g.Files {
+		if f.Name == name {
+			return string(f.Data)
+		}
+	}
+	return ""
+}
+
+func (g *golden) set(name, text string) {
+	for i := range g.Files {
+		if g.Files[i].Name == name {
+			g.Files[i].Data = []byte(text)
+			return
+		}
+	}
+	g.Files = append(g.Files, txtar.File{Name: name, Data: []byte(text)})
+}
+
+// options are those of the page, as its settings would be read.
+func (g *golden) options(t *testing.T) Options {
+	settings := fmt.Sprintf("[suite.a]\nrun = \"true\"\nresults = %q\n", cmp.Or(g.line("results:"), "auto"))
+	if findings := g.line("findings:"); findings != "" {
+		settings += "findings = " + findings + "\n"
+	}
+	file := filepath.Join(t.TempDir(), plan.FileName)
+	require.NoError(t, os.WriteFile(file, []byte(settings), 0o600))
+	p, err := plan.Read(file)
+	require.NoError(t, err)
+	return Options{Dir: g.root, Root: g.root, Results: p.Units[0].Results, Findings: p.Units[0].Findings}
+}
+
+// again runs the page's command on a terminal, as a session does.
+func (g *golden) again(t *testing.T) {
+	g.set("output", g.run(t, g.line("command:")))
+	version := strings.Join(strings.Fields(g.run(t, g.line("version:"))), " ")
+	var comment strings.Builder
+	for line := range strings.Lines(string(g.Comment)) {
+		if !strings.HasPrefix(line, "= ") {
+			comment.WriteString(line)
+		}
+		if strings.HasPrefix(line, "version:") {
+			comment.WriteString("= " + strings.TrimSpace(version) + "\n")
+		}
+	}
+	g.Comment = []byte(comment.String())
+	if report := g.line("report:"); report != "" {
+		text, err := os.ReadFile(filepath.Join(g.root, report))
+		require.NoError(t, err)
+		g.set(report, strings.ReplaceAll(string(text), g.root, "$ROOT"))
+	}
+}
+
+func (g *golden) run(t *testing.T, command string) string {
+	cmd := exec.Command("/bin/sh", "-c", command)
+	cmd.Dir, cmd.Env = g.root, append(os.Environ(), "TERM=xterm-256color")
+	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 120})
+	require.NoError(t, err)
+	out, _ := io.ReadAll(terminal) // a terminal ends with an error
+	_ = cmd.Wait()                 // most of these tools fail
+	scanner := logbook.Scanner{}
+	lines := slices.Clone(scanner.Scan(out))
+	text := ansi.Strip(strings.Join(append(lines, scanner.Rest()...), "\n")) + "\n"
+	return strings.ReplaceAll(text, g.root, "$ROOT")
+}
+
+// printing is a sink that writes down what it is told.
+type printing struct {
+	strings.Builder
+	root string
+}
+
+func (p *printing) say(format string, args ...any) {
+	p.WriteString(strings.ReplaceAll(fmt.Sprintf(format, args...), p.root, "$ROOT") + "\n")
+}
+
+func (p *printing) Began(string, string) {}
+
+func (p *printing) Planned(n int) { p.say("planned %d", n) }
+
+func (p *printing) Ended(c Case) {
+	p.say("%s %q %q%s", c.Status, c.Suite, c.Name, placeText(c.Place))
+	if c.Message != "" {
+		p.say("    %s", strings.ReplaceAll(c.Message, "\n", "\n    "))
+	}
+	if c.Want != "" || c.Got != "" {
+		p.say("    want %q got %q", c.Want, c.Got)
+	}
+}
+
+func (p *printing) SuiteEnded(e SuiteEnd) {
+	text := ""
+	for name, is := range map[string]bool{" cached": e.Cached, " broken": e.Broken} {
+		if is {
+			text += name
+		}
+	}
+	p.say("suite %q ended, ok %t%s", e.Suite, e.OK, text)
+}
+
+func (p *printing) Found(f Finding) {
+	rule := ""
+	if f.Rule != "" {
+		rule = " (" + f.Rule + ")"
+	}
+	p.say("%s%s%s: %s", f.Severity, placeText(f.Place), rule, f.Message)
+	for _, n := range f.Notes {
+		p.say("    %s", n)
+	}
+}
+
+func placeText(p Place) string {
+	switch {
+	case p.File == "":
+		return ""
+	case p.Column == 0:
+		return fmt.Sprintf(" %s:%d", p.File, p.Line)
+	}
+	return fmt.Sprintf(" %s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// TestGolden reads what real tools have written. With -record the tools are run again, as far
+// as they are there.
+func TestGolden(t *testing.T) {
+	pages, err := filepath.Glob("testdata/golden/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, pages)
+	for _, file := range pages {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			root, err := filepath.EvalSymlinks(t.TempDir())
+			require.NoError(t, err)
+			g := &golden{archive, file, root}
+			for _, f := range g.Files {
+				path := filepath.Join(root, f.Name)
+				require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+				require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(string(f.Data), "$ROOT", root)), 0o700))
+			}
+			if *record {
+				g.again(t)
+			}
+			p := &printing{root: root}
+			o := g.options(t)
+			r := NewReader(o, p)
+			for line := range strings.Lines(strings.ReplaceAll(g.part("output"), "$ROOT", root)) {
+				r.Read(strings.TrimSuffix(line, "\n"))
+			}
+			r.End(true)
+			if err := ReadReports(o, time.Time{}, p); err != nil {
+				p.say("error: %v", err)
+			}
+			if *record || *update {
+				g.set("want", p.String())
+				require.NoError(t, os.WriteFile(file, txtar.Format(g.Archive), 0o600))
+			}
+			assert.Equal(t, g.part("want"), p.String())
+		})
+	}
+}

@@ -1,0 +1,137 @@
+package results
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"omnivigil/internal/regular"
+)
+
+// FileOf returns the file of a unit's record in a folder.
+func FileOf(dir, unit string) string { return filepath.Join(dir, unit+".json") }
+
+// Keep writes what Marshal has returned, in place of what was there.
+func Keep(file string, record []byte) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	beside := file + ".new"
+	if err := os.WriteFile(beside, record, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(beside, file)
+}
+
+// Load returns the record that is kept in a file.
+func Load(file string) (*Record, error) {
+	data, err := regular.Read(file, mostReport)
+	if err != nil {
+		return nil, err
+	}
+	return Unmarshal(data)
+}
+
+// kept is what is remembered of a record from one session to the next.
+type kept struct {
+	Format    int           `json:"format"`
+	LastWhole int           `json:"last_whole"`
+	LastTook  time.Duration `json:"last_took"`
+	Cases     []keptCase    `json:"cases"`
+	Findings  []keptFinding `json:"findings"`
+}
+
+type keptCase struct {
+	Suite   string     `json:"suite"`
+	Name    string     `json:"name"`
+	Message string     `json:"message,omitempty"`
+	Want    string     `json:"want,omitempty"`
+	Got     string     `json:"got,omitempty"`
+	Place   Place      `json:"place,omitzero"`
+	Output  []string   `json:"output,omitempty"`
+	Flaky   bool       `json:"flaky,omitempty"`
+	Past    []keptPast `json:"past"`
+}
+
+type keptPast struct {
+	Status Status        `json:"status"`
+	Took   time.Duration `json:"took"`
+	Same   bool          `json:"same,omitempty"` // as the one before, nothing had changed
+	Both   bool          `json:"both,omitempty"`
+}
+
+type keptFinding struct {
+	Finding
+	By string `json:"by,omitempty"`
+}
+
+// keptFormat is the version of kept.
+const keptFormat = 1
+
+// Marshal returns what has to be remembered of the record, as JSON. The output of cases that
+// did not fail is not.
+func (r *Record) Marshal() ([]byte, error) {
+	k := kept{Format: keptFormat, LastWhole: r.lastWhole, LastTook: r.lastTook}
+	for _, t := range r.Cases() {
+		c := keptCase{Suite: t.Suite, Name: t.Name, Flaky: t.Flaky}
+		if t.Status == Failed {
+			c.Message, c.Want, c.Got, c.Place, c.Output = t.Message, t.Want, t.Got, t.Place, t.Output
+		}
+		for i, p := range t.Past {
+			c.Past = append(c.Past, keptPast{p.Status, p.Took, i > 0 && t.Past[i-1].Epoch == p.Epoch, p.Both})
+		}
+		k.Cases = append(k.Cases, c)
+	}
+	for _, f := range r.findings {
+		if f.Change != Gone {
+			k.Findings = append(k.Findings, keptFinding{f.Finding, f.By})
+		}
+	}
+	return json.Marshal(k)
+}
+
+// Unmarshal returns the record of an earlier session. Its runs have numbers below 1 now.
+func Unmarshal(data []byte) (*Record, error) {
+	var k kept
+	if err := json.Unmarshal(data, &k); err != nil {
+		return nil, err
+	}
+	if k.Format != keptFormat {
+		return nil, fmt.Errorf("the results were kept in format %d, not %d", k.Format, keptFormat)
+	}
+	r := NewRecord()
+	r.settled = true
+	r.lastWhole, r.lastTook = max(0, min(k.LastWhole, mostCases)), k.LastTook
+	for _, c := range k.Cases {
+		n := len(c.Past)
+		if n == 0 || n > mostPast || len(r.cases) >= mostCases {
+			continue
+		}
+		t := &TrackedCase{Case: Case{
+			Suite: c.Suite, Name: c.Name, Status: c.Past[n-1].Status, Took: c.Past[n-1].Took,
+			Message: c.Message, Want: c.Want, Got: c.Got, Place: c.Place, Output: c.Output,
+		}, Flaky: c.Flaky}
+		if t.Status == Failed {
+			t.Change = StillFailing
+		}
+		epoch := -n
+		for i, p := range c.Past {
+			if !p.Same {
+				epoch++
+			}
+			t.Past = append(t.Past, Past{Run: i + 1 - n, Status: p.Status, Took: p.Took, Epoch: epoch, Both: p.Both})
+		}
+		r.cases[caseKey{c.Suite, c.Name}] = t
+		r.written += size(t.Output)
+		r.suitesOf[c.Name] = append(r.suitesOf[c.Name], c.Suite)
+	}
+	for _, f := range k.Findings {
+		if len(r.findings) < mostFindings && f.Severity >= Note && f.Severity <= Error {
+			r.findings = append(r.findings, &TrackedFinding{Finding: f.Finding, Change: Still, By: f.By})
+		}
+	}
+	r.index()
+	return r, nil
+}

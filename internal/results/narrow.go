@@ -1,0 +1,166 @@
+package results
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/shellwords"
+)
+
+// Chosen is a case by its names.
+type Chosen struct{ Suite, Name string }
+
+// runners are how the common runners take the names of cases, by their commands.
+var runners = []struct {
+	command *regexp.Regexp
+	narrow  plan.Narrow
+	name    func(dir string, c Chosen) string // how it names a case, nil: as it tells it
+}{
+	{regexp.MustCompile(`\bgo test\b|\bgotest\b`), plan.Narrow{Add: "-run ^({})$", Join: "|"}, nil},
+	{regexp.MustCompile(`\bnode\b.* --test\b`), plan.Narrow{Add: "--test-name-pattern ^({})$", Join: "|"}, lastLevel},
+	{regexp.MustCompile(`\bpytest\b|\bpy\.test\b`), plan.Narrow{Add: "{}"}, pytestName},
+	{regexp.MustCompile(`\bcargo test\b`), plan.Narrow{Add: "-- --exact {}"}, nil},
+	{regexp.MustCompile(`\bprove\b`), plan.Narrow{Add: "{}"}, suiteOf},
+}
+
+// ErrNoNarrow says that it is not known how a command is narrowed.
+type ErrNoNarrow struct{ Unit string }
+
+func (e ErrNoNarrow) Error() string {
+	return fmt.Sprintf(`set narrow = "... {} ..." for %s: how its command takes the names of tests is not known`, e.Unit)
+}
+
+// Words returns the words to add to a unit's command so that it runs these cases only.
+func Words(u *plan.Unit, cases []Chosen) ([]string, error) {
+	command := strings.Join(u.Run.Argv(), " ")
+	how, name := u.Narrow, func(_ string, c Chosen) string { return c.name() }
+	for _, r := range runners {
+		if !r.command.MatchString(command) {
+			continue
+		}
+		if how == nil || how.Add == "" {
+			how = &r.narrow
+		}
+		if r.name != nil {
+			name = r.name
+		}
+		break
+	}
+	if how == nil || how.Add == "" {
+		return nil, ErrNoNarrow{u.Name}
+	}
+	names := make([]string, len(cases))
+	for i, c := range cases {
+		names[i] = name(u.Dir, c)
+	}
+	return fill(how.Add, how.Join, compact(names))
+}
+
+// First returns the words to add to a whole run of a unit while cases fail, nil for none.
+func First(u *plan.Unit, failing []Chosen) []string {
+	if u.Narrow == nil || u.Narrow.First == "" || len(failing) == 0 {
+		return nil
+	}
+	names := make([]string, len(failing))
+	for i, c := range failing {
+		names[i] = c.name()
+	}
+	words, err := fill(u.Narrow.First, u.Narrow.Join, compact(names))
+	if err != nil {
+		return nil // plan.Read has seen that it can be taken apart
+	}
+	return words
+}
+
+func compact(names []string) []string {
+	names = slices.Clone(names)
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+func (c Chosen) name() string {
+	if c.Name == "" {
+		return c.Suite
+	}
+	return c.Name
+}
+
+// fill puts names into words. Joined by "|" they are quoted as expressions; without anything
+// to join them, a word with {} is there once for each.
+func fill(text, join string, names []string) ([]string, error) {
+	words, err := shellwords.Split(text)
+	if err != nil {
+		return nil, err
+	}
+	const slot = "{}"
+	var out []string
+	for _, word := range words {
+		before, after, found := strings.Cut(word, slot)
+		switch {
+		case !found:
+			out = append(out, word)
+		case join == "":
+			for _, n := range names {
+				out = append(out, strings.ReplaceAll(word, slot, n))
+			}
+		case join == "|":
+			out = append(out, alternatives(before, after, names))
+		default:
+			out = append(out, strings.ReplaceAll(word, slot, strings.Join(names, join)))
+		}
+	}
+	return out, nil
+}
+
+// alternatives joins names to an expression that matches one of them. Levels of a name, which
+// runners match one by one (go help testflag), get what stands around the names each: of
+// ^({})$ and a/b comes ^(a)$/^(b)$.
+func alternatives(before, after string, names []string) string {
+	if !slices.ContainsFunc(names, func(n string) bool { return strings.Contains(n, "/") }) {
+		quoted := make([]string, len(names))
+		for i, n := range names {
+			quoted[i] = regexp.QuoteMeta(n)
+		}
+		return before + strings.Join(quoted, "|") + after
+	}
+	var each []string
+	for _, n := range names {
+		levels := strings.Split(n, "/")
+		for i, level := range levels {
+			levels[i] = before + regexp.QuoteMeta(level) + after
+		}
+		each = append(each, strings.Join(levels, "/"))
+	}
+	return strings.Join(each, "|")
+}
+
+// lastLevel is how node --test names a case: by its own name alone.
+func lastLevel(_ string, c Chosen) string {
+	return c.name()[strings.LastIndexByte(c.name(), '/')+1:]
+}
+
+// suiteOf is how prove names a case: by its file.
+func suiteOf(_ string, c Chosen) string {
+	if c.Suite == "" {
+		return c.Name
+	}
+	return c.Suite
+}
+
+// pytestName is how pytest names a case, made of what its JUnit XML says: of the class
+// tests.test_berths.TestTide and test_low, tests/test_berths.py::TestTide::test_low.
+func pytestName(dir string, c Chosen) string {
+	parts := strings.Split(c.Suite, ".")
+	for n := len(parts); n > 0; n-- {
+		file := strings.Join(parts[:n], "/") + ".py"
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(file))); err == nil {
+			return strings.Join(append(append([]string{file}, parts[n:]...), c.Name), "::")
+		}
+	}
+	return c.name()
+}

@@ -1,0 +1,122 @@
+package results
+
+import (
+	"regexp"
+	"strings"
+
+	"omnivigil/internal/plan"
+)
+
+// caseReader reads one form of test results. Read reports whether the line is of that form,
+// so that no other need look at it.
+type caseReader interface {
+	read(line string) (mark Mark, taken bool)
+	// end tells what is known only now. Complete says that the run has not been stopped, so that
+	// what did not come has failed.
+	end(complete bool)
+}
+
+// Options say what a Reader looks for.
+type Options struct {
+	Dir      string              // the folder that names of files are relative to
+	Root     string              // the project's, tried after that
+	Results  plan.Results        // the form of cases
+	Findings plan.Findings       // the form of findings
+	Hide     func(string) string // hides secrets in the texts of reports; nil: there are none
+}
+
+// Reader reads the output of one run. It is for one goroutine.
+type Reader struct {
+	sink     Sink
+	files    *files
+	cases    []caseReader
+	findings *findings // nil where none are looked for
+}
+
+// NewReader returns a reader that tells sink what it finds.
+func NewReader(o Options, sink Sink) *Reader {
+	r := &Reader{sink: sink, files: newFiles(o.Dir, o.Root)}
+	switch f := o.Findings; {
+	case f.Off || f.SARIF != "":
+	case f.Pattern != "":
+		r.findings = newFindings(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
+	default:
+		r.findings = newFindings(sink, r.files, nil)
+	}
+	other := func(line string) Mark {
+		if r.findings == nil {
+			return NoMark
+		}
+		return r.findings.read(line)
+	}
+	switch o.Results.Form {
+	case plan.ResultsAuto:
+		r.cases = []caseReader{newGoJSON(sink, r.files, other), newGoText(sink, r.files), newTAP(sink, r.files), newSpec(sink, r.files), newLibtest(sink, r.files)}
+	case plan.ResultsGoJSON:
+		r.cases = []caseReader{newGoJSON(sink, r.files, other)}
+	case plan.ResultsTAP:
+		r.cases = []caseReader{newTAP(sink, r.files)}
+	case plan.ResultsLibtest:
+		r.cases = []caseReader{newLibtest(sink, r.files)}
+	}
+	return r
+}
+
+// Read takes the next line, without colours and end, and says what it means.
+func (r *Reader) Read(line string) Mark {
+	if len(line) > longestLine {
+		line = line[:longestLine]
+	}
+	for i, c := range r.cases {
+		mark, taken := c.read(line)
+		if !taken {
+			continue
+		}
+		if i > 0 { // most output has one form
+			copy(r.cases[1:i+1], r.cases[:i])
+			r.cases[0] = c
+		}
+		if r.findings != nil {
+			r.findings.interrupt()
+		}
+		return mark
+	}
+	if r.findings == nil {
+		return NoMark
+	}
+	return r.findings.read(line)
+}
+
+// MayMatter reports whether whole lines, as a process has written them, have to be read. It is
+// quick, and errs on the side of yes.
+func (r *Reader) MayMatter(block []byte) bool {
+	return len(r.cases) > 0 || r.findings != nil && r.findings.mayMatter(block)
+}
+
+// Skip has the reader go past lines that do not matter.
+func (r *Reader) Skip(block []byte) {
+	if r.findings != nil {
+		r.findings.skip(block)
+	}
+}
+
+// End tells what is known only when the output has ended. Complete says that the run has ended by
+// itself: then what was to come and did not has failed.
+func (r *Reader) End(complete bool) {
+	for _, c := range r.cases {
+		c.end(complete)
+	}
+	if r.findings != nil {
+		r.findings.end()
+	}
+}
+
+// output keeps what a case has written, as far as that is bounded.
+type output []string
+
+func (o *output) add(line string) {
+	if len(*o) < mostOutput {
+		line = strings.TrimRight(line, "\r\n")
+		*o = append(*o, line[:min(len(line), mostKept)])
+	}
+}

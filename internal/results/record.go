@@ -1,0 +1,346 @@
+package results
+
+import (
+	"slices"
+	"time"
+)
+
+// Change is how a case or a finding stands against the run before.
+type Change string
+
+const (
+	NewlyFailing Change = "newly failing"
+	StillFailing Change = "still failing"
+	NewlyPassing Change = "newly passing"
+	New          Change = "new"   // a finding that was not there
+	Still        Change = "still" // one that was
+	Gone         Change = "gone"  // one that is not there any more
+)
+
+// TrackedCase is a case with its past.
+type TrackedCase struct {
+	Case
+	Change Change // empty: it passes or is skipped, as before; or nothing is known of before
+	Run    int    // the newest in which it ran
+	Flaky  bool   // it changed its mind although nothing that concerns its unit had changed
+	Slow   bool   // it took far longer than it used to
+	Past   []Past // its results, oldest first, the newest included; at most mostPast
+	// first is how a case failed that was tried again in the same run and passed. Whether that makes
+	// up for it shows in how the run ends.
+	first *Case
+}
+
+// Past is a result that a case had.
+type Past struct {
+	Run    int
+	Status Status
+	Took   time.Duration
+	// Epoch is the same for runs between which nothing that concerns the unit has changed.
+	Epoch int
+	Both  bool // it has passed and failed in the same run
+}
+
+// Bounds of what a record keeps; mostWritten is of what cases have written, in bytes.
+const (
+	mostWritten  = 32 << 20
+	mostPast     = 20
+	mostCases    = 200_000
+	mostFindings = 50_000
+)
+
+// Run is how a run begins.
+type Run struct {
+	Number int
+	// Command is what it runs in place of the unit's whole command; empty: that. It says
+	// nothing about what it leaves out.
+	Command string
+	// Same says that nothing that concerns the unit has changed since the run before began.
+	Same bool
+	// Partial says that it may leave out cases of a suite that it runs.
+	Partial bool
+	At      time.Time
+}
+
+// Record follows the cases and findings of one unit from run to run. It is a Sink for the run
+// that is under way. It is for one goroutine.
+type Record struct {
+	Root string // the folder that places in a Summary are told from
+
+	version  int
+	fails    [Error + 1]bool // whether findings of a severity were told in this round
+	cases    map[caseKey]*TrackedCase
+	written  int                 // bytes of what cases have written
+	suitesOf map[string][]string // the suites that have a case of that name
+	findings []*TrackedFinding
+	byFile   map[string][]*TrackedFinding
+
+	run       Run
+	live      bool
+	settled   bool // a round has ended, so that what comes can be new
+	epoch     int
+	round     int // of findings
+	lastWhole int // how many cases the last whole run had
+	lastTook  time.Duration
+	planned   int
+
+	onlyFailures bool             // it has told of suites without those of their cases that passed
+	unnamed      map[caseKey]bool // cases told in this run whose suite is not known yet
+	suites       map[string]bool  // that have ended in this run; true: broken
+	running      map[caseKey]int  // that have begun and not ended, in the order of their numbers
+	begun        int
+}
+
+// NewRecord returns a record of a unit that has not run.
+func NewRecord() *Record {
+	return &Record{
+		cases: map[caseKey]*TrackedCase{}, suitesOf: map[string][]string{}, byFile: map[string][]*TrackedFinding{},
+		suites: map[string]bool{}, running: map[caseKey]int{}, unnamed: map[caseKey]bool{},
+	}
+}
+
+// Begin begins a run.
+func (r *Record) Begin(run Run) {
+	if !run.Same {
+		r.epoch++
+	}
+	r.run, r.live, r.planned, r.onlyFailures = run, true, 0, false
+	r.unnamed, r.suites, r.running = map[caseKey]bool{}, map[string]bool{}, map[caseKey]int{}
+	for _, c := range r.cases {
+		if c.Change = ""; c.Status == Failed {
+			c.Change = StillFailing
+		}
+	}
+	r.NextRound()
+}
+
+// Began implements Sink.
+func (r *Record) Began(suite, name string) {
+	if r.begun++; len(r.running) < mostCases {
+		r.running[caseKey{suite, name}] = r.begun
+		r.version++
+	}
+}
+
+// Planned implements Sink.
+func (r *Record) Planned(cases int) {
+	r.planned = min(r.planned+cases, mostCases)
+	r.version++
+}
+
+// Ended implements Sink.
+func (r *Record) Ended(c Case) {
+	delete(r.running, caseKey{c.Suite, c.Name})
+	if c.Suite == "" {
+		c.Suite = r.onlySuite(c.Name)
+		r.unnamed[caseKey{c.Suite, c.Name}] = true
+	}
+	r.enter(c)
+}
+
+// onlySuite returns the suite in which a case of that name is known from earlier runs, if it is
+// only one.
+func (r *Record) onlySuite(name string) string {
+	if suites := r.suitesOf[name]; len(suites) == 1 && r.cases[caseKey{suites[0], name}].Run != r.run.Number {
+		return suites[0]
+	}
+	return ""
+}
+
+func size(lines []string) (n int) {
+	for _, l := range lines {
+		n += len(l)
+	}
+	return n
+}
+
+// drop forgets a case.
+func (r *Record) drop(key caseKey) {
+	r.written -= size(r.cases[key].Output)
+	delete(r.cases, key)
+	if r.suitesOf[key.name] = slices.DeleteFunc(r.suitesOf[key.name], func(s string) bool { return s == key.suite }); len(r.suitesOf[key.name]) == 0 {
+		delete(r.suitesOf, key.name)
+	}
+}
+
+// enter notes a result of the run under way.
+func (r *Record) enter(c Case) {
+	key := caseKey{c.Suite, c.Name}
+	t := r.cases[key]
+	if t == nil {
+		if len(r.cases) >= mostCases {
+			return
+		}
+		t = &TrackedCase{}
+		r.cases[key] = t
+		r.suitesOf[key.name] = append(r.suitesOf[key.name], key.suite)
+	}
+	n, both := len(t.Past), false
+	switch again := n > 0 && t.Past[n-1].Run == r.run.Number && t.Run == r.run.Number; {
+	case again && t.Status == Failed && c.Status == Passed:
+		failed := t.Case
+		t.first, both = &failed, true
+		if c.Message = failed.Message; len(c.Output) == 0 {
+			c.Output = failed.Output
+		}
+		t.Past = t.Past[:n-1]
+	case again:
+		both = t.Past[n-1].Both || t.Status == Passed && c.Status == Failed
+		t.Past = t.Past[:n-1]
+	}
+	before := r.before(t)
+	if r.written += size(c.Output) - size(t.Output); r.written > mostWritten {
+		r.written -= size(c.Output)
+		c.Output = nil
+	}
+	if t.Case, t.Run = c, r.run.Number; c.Status == Failed {
+		t.first = nil
+	}
+	t.Past = append(t.Past, Past{r.run.Number, c.Status, c.Took, r.epoch, both})
+	if over := len(t.Past) - mostPast; over > 0 {
+		t.Past = slices.Delete(t.Past, 0, over)
+	}
+	t.Change = ""
+	switch {
+	case c.Status == Failed && before == Failed:
+		t.Change = StillFailing
+	case c.Status == Failed && (before == Passed || r.settled):
+		t.Change = NewlyFailing
+	case c.Status == Passed && before == Failed:
+		t.Change = NewlyPassing
+	}
+	t.Flaky = t.changedMind()
+	t.Slow = t.isSlow()
+	r.version++
+}
+
+// before is how a case ended before, when it was not skipped.
+func (r *Record) before(t *TrackedCase) Status {
+	for i := len(t.Past) - 1; i >= 0; i-- {
+		if t.Past[i].Status != Skipped {
+			return t.Past[i].Status
+		}
+	}
+	return ""
+}
+
+// changedMind reports whether two results after each other differ although nothing had changed.
+func (t *TrackedCase) changedMind() bool {
+	last := Past{}
+	for _, p := range t.Past {
+		switch {
+		case p.Both:
+			return true
+		case p.Status == Skipped:
+			continue
+		}
+		if last.Status != "" && last.Status != p.Status && last.Epoch == p.Epoch {
+			return true
+		}
+		last = p
+	}
+	return false
+}
+
+// A case is slow that took slowTimes the median of its earlier good results, of which there are
+// enoughPast, and at least slowFrom.
+const (
+	slowTimes  = 3
+	enoughPast = 4
+	slowFrom   = 100 * time.Millisecond
+)
+
+func (t *TrackedCase) isSlow() bool {
+	var took []time.Duration
+	for _, p := range t.Past[:len(t.Past)-1] {
+		if p.Status == Passed {
+			took = append(took, p.Took)
+		}
+	}
+	if len(took) < enoughPast || t.Took < slowFrom {
+		return false
+	}
+	slices.Sort(took)
+	return t.Took >= slowTimes*took[len(took)/2]
+}
+
+// SuiteEnded implements Sink.
+func (r *Record) SuiteEnded(end SuiteEnd) {
+	if end.Unnamed {
+		for key := range r.unnamed {
+			r.rename(key, end.Suite)
+		}
+		clear(r.unnamed)
+	}
+	r.suites[end.Suite] = end.Broken
+	r.onlyFailures = r.onlyFailures || end.OnlyFailures
+	for key, t := range r.cases {
+		switch {
+		case key.suite != end.Suite:
+		case t.Run == r.run.Number:
+			t.Cached = end.Cached
+		case end.Broken:
+		case key.name == "", !r.run.Partial && !end.OnlyFailures: // it is not there any more
+			r.drop(key)
+		case !r.run.Partial && t.Status == Failed:
+			r.enter(Case{Suite: key.suite, Name: key.name, Status: Passed, Cached: end.Cached})
+		}
+	}
+	r.version++
+}
+
+func (r *Record) whole() bool { return r.run.Command == "" }
+
+// rename moves a result of the run under way to the suite that it is of.
+func (r *Record) rename(key caseKey, suite string) {
+	t := r.cases[key]
+	if t == nil || key.suite == suite || t.Run != r.run.Number {
+		return
+	}
+	c := t.Case
+	if n := len(t.Past) - 1; n > 0 {
+		t.Past = t.Past[:n]
+		r.written -= size(t.Output)
+		t.Run, t.Case = t.Past[n-1].Run, Case{Suite: key.suite, Name: key.name, Status: t.Past[n-1].Status, Took: t.Past[n-1].Took}
+	} else {
+		r.drop(key)
+	}
+	c.Suite = suite
+	r.enter(c)
+}
+
+// End ends the run. Complete says that it has ended by itself, so that what was not told is not
+// there any more; ok that it has ended well.
+func (r *Record) End(at time.Time, complete, ok bool) {
+	if !r.live {
+		return
+	}
+	r.live = false
+	if r.running = map[caseKey]int{}; !complete {
+		r.version++
+		return
+	}
+	r.Settle()
+	ran, exitedWell := 0, ok
+	ok = ok || r.Sum().FailedNow > 0
+	for _, t := range r.cases {
+		if t.Run != r.run.Number {
+			continue
+		}
+		if ran++; !ok && t.first != nil { // nothing else says why the run failed
+			failed := *t.first
+			t.first = nil
+			r.enter(failed)
+		}
+	}
+	if r.whole() && (ran > 0 || exitedWell) {
+		for key, t := range r.cases {
+			if _, ended := r.suites[key.suite]; t.Run != r.run.Number && !ended && (ran > 0 || t.Status == Failed) {
+				r.drop(key)
+			}
+		}
+	}
+	if r.whole() {
+		r.lastWhole, r.lastTook = ran, at.Sub(r.run.At)
+	}
+	r.version++
+}

@@ -1,0 +1,136 @@
+// Package results reads what a run's output means: cases, which are the results of single
+// tests, and findings, which are the messages of compilers, linters and runtimes about places
+// in files. A Reader takes lines as they come and tells each case and finding as soon as it is
+// known; a Record follows them from run to run: what is new, what stays, what has gone.
+//
+// It starts nothing, and never has a command altered: which of the known forms the output has
+// is recognised. It reads files only to find the ones that are named, and those in which a
+// tool leaves a report.
+package results
+
+import (
+	"strings"
+	"time"
+
+	"omnivigil/internal/phrase"
+)
+
+// Status is how a case ended.
+type Status string
+
+const (
+	Passed  Status = "passed"
+	Failed  Status = "failed"
+	Skipped Status = "skipped" // or expected to fail
+)
+
+// Case is one test's result in a run.
+type Case struct {
+	Suite   string // what it stands in: a package, a class, a file; as its runner names it
+	Name    string // below the suite, levels separated by "/"; empty: the suite itself
+	Status  Status
+	Took    time.Duration
+	Cached  bool     // the runner has told an earlier result again
+	Message string   // of one that failed or was skipped: why, in a line or a few
+	Want    string   // what was expected and what was there, where the output tells them apart
+	Got     string   //
+	Place   Place    // where it failed; zero where that is not known
+	Output  []string // what it has written, at most mostOutput lines
+}
+
+// mostOutput and mostKept bound what is kept of a case's output, in lines and in bytes of a line;
+// longestLine what is read of a line.
+const (
+	mostOutput  = 400
+	mostKept    = 4 << 10
+	longestLine = 256 << 10
+)
+
+// Title is the case's name as people see it: that of its suite where it has none.
+func (c Case) Title() string {
+	if c.Name == "" {
+		return c.Suite
+	}
+	return c.Name
+}
+
+// Place is a place in a file.
+type Place struct {
+	File   string // absolute where the file was found, else as it was written
+	Line   int    // from 1; 0: not known
+	Column int    // the same
+}
+
+// Severity is how much a finding matters.
+type Severity int
+
+const (
+	Note Severity = iota
+	Warning
+	Error
+)
+
+func (s Severity) String() string { return [...]string{"note", "warning", "error"}[s] }
+
+// severityOf reads a tool's word, which may be longer, such as "fatal error".
+func severityOf(word string) Severity {
+	word = strings.ToLower(word)
+	switch {
+	case strings.Contains(word, "warn"), word == "w", word == "style", word == "⚠", word == "refactor", word == "convention":
+		return Warning
+	case strings.Contains(word, "note"), strings.Contains(word, "info"), word == "hint", word == "help", word == "message", word == "remark":
+		return Note
+	}
+	return Error
+}
+
+// Finding is a problem that a tool tells about a place.
+type Finding struct {
+	Place
+	Severity Severity
+	Rule     string   // the tool's name for the kind of problem; empty if it says none
+	Message  string   // in one line
+	Notes    []string // what the tool adds
+	// Trace says that it comes from a stack trace: the program said it, not a tool about the
+	// program.
+	Trace bool
+}
+
+// Sink is told what a Reader finds.
+type Sink interface {
+	// Began says that a case has begun.
+	Began(suite, name string)
+	// Ended tells a case, and tells it again when more is known of it.
+	Ended(Case)
+	// SuiteEnded says that no more cases of a suite come.
+	SuiteEnded(SuiteEnd)
+	// Planned says that so many cases more are to come.
+	Planned(cases int)
+	// Found tells a finding, and tells it again when it has got notes.
+	Found(Finding)
+}
+
+// SuiteEnd is how a suite ended.
+type SuiteEnd struct {
+	Suite  string
+	OK     bool
+	Cached bool // the results are earlier ones
+	// OnlyFailures says that the runner has told no others: what was not told did not fail.
+	OnlyFailures bool
+	// Unnamed says that the suite's cases were told with an empty name for it.
+	Unnamed bool
+	// Broken says that the suite could not be run, so that nothing is known of its cases.
+	Broken bool
+}
+
+// Mark says what a line means for the person who scrolls by.
+type Mark int
+
+const (
+	NoMark Mark = iota
+	MarkWarning
+	MarkFailure
+)
+
+// Text is the place as phrase.Place tells it.
+func (p Place) Text() string { return phrase.Place(p.File, p.Line, p.Column) }

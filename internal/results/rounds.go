@@ -1,0 +1,104 @@
+package results
+
+// TrackedFinding is a finding with how it stands.
+type TrackedFinding struct {
+	Finding
+	Change Change // empty where nothing is known of before
+	Run    int    // the newest that told it
+	By     string // the command of that run, where it was not the unit's own
+	round  int    // that told it
+}
+
+// NextRound begins a round of findings: a run, or a pass of a tool that takes up changes by
+// itself.
+func (r *Record) NextRound() {
+	r.round++
+	kept := r.findings[:0]
+	for _, f := range r.findings {
+		if f.Change != Gone {
+			f.Change = Still
+			kept = append(kept, f)
+		}
+	}
+	clear(r.findings[len(kept):])
+	r.findings = kept
+	r.index()
+	r.fails = [Error + 1]bool{}
+	r.version++
+}
+
+func (r *Record) index() {
+	clear(r.byFile)
+	for _, f := range r.findings {
+		r.byFile[f.File] = append(r.byFile[f.File], f)
+	}
+}
+
+// Found implements Sink.
+func (r *Record) Found(f Finding) {
+	if !f.Trace {
+		r.fails[f.Severity] = true
+	}
+	r.version++
+	if t := r.known(f); t != nil {
+		notes := f.Notes
+		if len(notes) == 0 && t.round == r.round {
+			notes = t.Notes
+		}
+		t.Finding, t.Run, t.By, t.round = f, r.run.Number, r.run.Command, r.round
+		t.Notes = notes
+		return
+	}
+	if len(r.findings) >= mostFindings {
+		return
+	}
+	t := &TrackedFinding{Finding: f, Run: r.run.Number, By: r.run.Command, round: r.round}
+	if r.settled {
+		t.Change = New
+	}
+	r.findings = append(r.findings, t)
+	r.byFile[f.File] = append(r.byFile[f.File], t)
+}
+
+// nearby is how many lines a finding may have moved whose message is not the same any more.
+const nearby = 3
+
+// known returns the finding that one is: told before in this round at the same place; or of an
+// earlier one, with the same rule and message, the nearest by its line; or of the same rule
+// close by.
+func (r *Record) known(f Finding) *TrackedFinding {
+	var best *TrackedFinding
+	rank := 0
+	for _, t := range r.byFile[f.File] {
+		same := t.Rule == f.Rule && t.Message == f.Message
+		off := max(t.Line-f.Line, f.Line-t.Line)
+		switch {
+		case t.round == r.round:
+			if same && t.Place == f.Place {
+				return t
+			}
+		case t.Change == Gone, !same && (f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):
+		default:
+			score := off
+			if !same {
+				score += 1 << 30
+			}
+			if best == nil || score < rank {
+				best, rank = t, score
+			}
+		}
+	}
+	return best
+}
+
+// Settle ends a round of findings: those of earlier ones that were not told again are gone, as
+// far as this run looks for them.
+func (r *Record) Settle() {
+	r.settled = true
+	for _, f := range r.findings {
+		if f.round != r.round && f.Change != Gone && (r.whole() || f.By == r.run.Command) {
+			f.Change = Gone
+			r.version++
+		}
+	}
+}

@@ -1,0 +1,180 @@
+package results
+
+import (
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of
+// Node): a tree of names with signs before them, and at the end each failure once more, with its
+// place.
+type spec struct {
+	sink    Sink
+	files   *files
+	on      bool
+	open    []string // names of the subtests that are open, by depth
+	last    *Case    // a failed one, whose message follows
+	deep    int      // how far that is indented
+	failing bool     // the list of failures has begun
+	place   Place    // of the failure that comes next in it
+	failed  []Case   // told so far
+	closed  map[string]bool
+}
+
+func newSpec(sink Sink, f *files) *spec {
+	return &spec{sink: sink, files: f, closed: map[string]bool{}}
+}
+
+var (
+	specLine  = regexp.MustCompile(`^( *)([✔✖﹣⚠▶ℹ]) (.+?)(?: \((\d+(?:\.\d+)?)ms\))?( # .*)?$`)
+	specPlace = regexp.MustCompile(`^test at (.+):(\d+):(\d+)$`)
+)
+
+func (s *spec) read(line string) (Mark, bool) {
+	if m := specLine.FindStringSubmatch(line); m != nil && (s.on || m[2] == "▶" || m[4] != "") {
+		return s.sign(m), true
+	}
+	switch {
+	case !s.on:
+		return NoMark, false
+	case specPlace.MatchString(line):
+		m := specPlace.FindStringSubmatch(line)
+		s.flush()
+		s.place = Place{File: s.files.find(m[1]), Line: number(m[2]), Column: number(m[3])}
+		return NoMark, true
+	case s.last != nil && (line == "" || strings.HasPrefix(line, strings.Repeat(" ", s.deep+2))):
+		(*output)(&s.last.Output).add(strings.TrimPrefix(line, strings.Repeat(" ", s.deep+2)))
+		return NoMark, true
+	}
+	return NoMark, false
+}
+
+func (s *spec) sign(m []string) Mark {
+	s.flush()
+	s.on = true
+	depth, name := len(m[1])/2, m[3]
+	if depth > 50 {
+		return NoMark
+	}
+	path := name
+	if !s.failing {
+		s.open = append(s.open[:min(depth, len(s.open))], make([]string, max(0, depth-len(s.open)))...)
+		path = strings.Join(slices.DeleteFunc(append(slices.Clone(s.open[:depth]), name), func(n string) bool { return n == "" }), "/")
+	}
+	switch m[2] {
+	case "ℹ":
+		return NoMark
+	case "▶":
+		if m[4] == "" {
+			s.open = append(s.open, name)
+			s.sink.Began("", path)
+			s.closed[path] = true
+		}
+		return NoMark
+	}
+	if name == "failing tests:" {
+		s.failing = true
+		return NoMark
+	}
+	if s.failing {
+		s.again(name, depth)
+		return MarkFailure
+	}
+	if s.closed[path] { // it ends with those below it, which have been told
+		delete(s.closed, path)
+		return NoMark
+	}
+	took, _ := time.ParseDuration(m[4] + "ms")
+	c := Case{Name: path, Status: map[string]Status{"✔": Passed, "✖": Failed, "﹣": Skipped, "⚠": Skipped}[m[2]], Took: took}
+	c.Message = strings.TrimPrefix(m[5], " # ")
+	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it is skipped, or expected to fail
+		c.Status, c.Message = Skipped, word[1]
+	}
+	if c.Status == Failed {
+		c.Message = ""
+		s.failed = append(s.failed, c)
+		s.last, s.deep = &c, len(m[1])
+		s.tell(c)
+		return MarkFailure
+	}
+	s.tell(c)
+	return NoMark
+}
+
+// again goes on with a failure that is told once more, at the end.
+func (s *spec) again(name string, depth int) {
+	s.last = nil
+	for _, c := range s.failed {
+		if c.Name == name || strings.HasSuffix(c.Name, "/"+name) {
+			c.Output, c.Place = nil, s.place
+			s.last, s.deep = &c, 2*depth
+			return
+		}
+	}
+}
+
+// flush tells the failed case whose message has ended.
+func (s *spec) flush() {
+	c := s.last
+	if c == nil {
+		return
+	}
+	s.last = nil
+	if len(c.Output) == 0 {
+		return
+	}
+	at := c.Place
+	c.Message, c.Place = specMessage(c.Output), firstOwn(s.files, c.Output)
+	c.Want, c.Got = "", ""
+	for _, line := range c.Output {
+		if m := specValue.FindStringSubmatch(line); m != nil {
+			if m[1] == "actual" {
+				c.Got = m[2]
+			} else {
+				c.Want = m[2]
+			}
+		}
+	}
+	if c.Place.Line == 0 {
+		c.Place = at
+	}
+	c.compare()
+	s.tell(*c)
+	for i := range s.failed {
+		if s.failed[i].Name == c.Name {
+			s.failed[i] = *c
+		}
+	}
+}
+
+var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
+
+var specValue = regexp.MustCompile(`^\s*(actual|expected): (.+?),?$`)
+
+// tell tells a case. A file that failed as a whole has its path for a name.
+func (s *spec) tell(c Case) {
+	if filepath.IsAbs(c.Name) {
+		c.Suite, c.Name = s.files.short(c.Name), ""
+	}
+	s.sink.Ended(c)
+}
+
+// specMessage is what stands before the frames of a stack.
+func specMessage(lines []string) string {
+	const most = 8
+	var kept []string
+	for _, line := range lines {
+		if strings.HasPrefix(strings.TrimSpace(line), "at ") || len(kept) == most {
+			break
+		}
+		if strings.TrimSpace(line) != "" {
+			kept = append(kept, strings.Trim(strings.TrimSpace(line), "'"))
+		}
+	}
+	return strings.Join(kept, "\n")
+}
+
+func (s *spec) end(bool) { s.flush() }

@@ -1,0 +1,282 @@
+package results
+
+import (
+	"cmp"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/phrase"
+)
+
+// Summary is what there is to say of a record in a few numbers.
+type Summary struct {
+	Run     int // the newest that has begun
+	Version int // grows with every change
+	Cases   int // that are known
+	// OnlyFailures says that the runner tells no cases but those that fail, so that nobody knows
+	// how many there are.
+	OnlyFailures bool
+	Ran          int    // in the newest run
+	Expected     int    // how many that is to run; 0: not known
+	Running      string // the case that has begun last and not ended; empty: none, or nobody tells
+	Passed       int
+	Failed       int
+	// FailedNow is how many have failed in the newest run: those that it left out are in Failed.
+	FailedNow int
+	Skipped   int
+	New       int // newly failing
+	Fixed     int // newly passing
+	Flaky     int
+	Slow      int
+	Errors    int // findings
+	Warnings  int
+	Added     int // findings that are new
+	Gone      int // and that are gone
+	// Names are those of failed cases, the newly failing first, a few.
+	Names []string
+	// First is the most important error or warning in a line, empty where there is none.
+	First string
+	// ToldErrors and ToldWarnings say that a tool has told of some in the newest round.
+	ToldErrors, ToldWarnings bool
+	// Usual is how long the last whole run took; 0: not known.
+	Usual time.Duration
+}
+
+// Version grows with every change.
+func (r *Record) Version() int { return r.version }
+
+// Sum returns the record in a few numbers. It looks at all that the record has.
+func (r *Record) Sum() Summary {
+	s := Summary{Run: r.run.Number, Version: r.version, ToldErrors: r.fails[Error], ToldWarnings: r.fails[Warning], Usual: r.lastTook, OnlyFailures: r.onlyFailures}
+	s.Cases, s.Expected = len(r.cases), max(r.planned, r.lastWhole)
+	if !r.whole() {
+		s.Expected = r.planned
+	}
+	for _, t := range r.cases {
+		if t.Run == r.run.Number {
+			s.Ran++
+			count(t.Status == Failed, &s.FailedNow)
+		}
+		count(t.Status == Passed, &s.Passed)
+		count(t.Status == Failed, &s.Failed)
+		count(t.Status == Skipped, &s.Skipped)
+		count(t.Change == NewlyFailing, &s.New)
+		count(t.Change == NewlyPassing, &s.Fixed)
+		count(t.Flaky, &s.Flaky)
+		count(t.Slow, &s.Slow)
+	}
+	if s.Failed > 0 {
+		s.Names = r.failing()
+	}
+	newest := 0
+	for key, number := range r.running {
+		if number > newest {
+			newest, s.Running = number, Case{Suite: key.suite, Name: key.name}.Title()
+		}
+	}
+	var first *TrackedFinding
+	for _, f := range r.findings {
+		if f.Change == Gone {
+			s.Gone++
+			continue
+		}
+		count(f.Severity == Error, &s.Errors)
+		count(f.Severity == Warning, &s.Warnings)
+		count(f.Change == New && f.Severity != Note, &s.Added)
+		if first == nil || weight(f) > weight(first) {
+			first = f
+		}
+	}
+	if first != nil && first.Severity != Note {
+		s.First = r.short(first.Finding).Text()
+	}
+	return s
+}
+
+func count(is bool, n *int) {
+	if is {
+		*n++
+	}
+}
+
+// weight says how much a finding matters: errors before warnings, new before others.
+func weight(f *TrackedFinding) int {
+	w := 2 * int(f.Severity)
+	if f.Change == New {
+		w++
+	}
+	return w
+}
+
+// mostNames is how many failed cases a summary names.
+const mostNames = 3
+
+func (r *Record) failed() []*TrackedCase {
+	var failed []*TrackedCase
+	for _, t := range r.cases {
+		if t.Status == Failed {
+			failed = append(failed, t)
+		}
+	}
+	slices.SortFunc(failed, compareCases)
+	return failed
+}
+
+func (r *Record) failing() []string {
+	failed := r.failed()
+	if r.live { // those of earlier runs may pass this time
+		slices.SortStableFunc(failed, func(a, b *TrackedCase) int { return b.Run - a.Run })
+	}
+	names := make([]string, 0, mostNames)
+	for _, t := range failed[:min(len(failed), mostNames)] {
+		names = append(names, t.Title())
+	}
+	return names
+}
+
+// compareCases puts what matters first: newly failing, failing, flaky, then by name.
+func compareCases(a, b *TrackedCase) int {
+	return cmp.Or(rankOf(a)-rankOf(b), naturally(a.Suite, b.Suite), naturally(a.Name, b.Name))
+}
+
+// naturally compares texts as people order them: numbers in them by what they are worth.
+func naturally(a, b string) int {
+	for a != "" && b != "" {
+		if !isDigit(a[0]) || !isDigit(b[0]) {
+			if a[0] != b[0] {
+				return int(a[0]) - int(b[0])
+			}
+			a, b = a[1:], b[1:]
+			continue
+		}
+		m, n := digits(a), digits(b)
+		x, y := strings.TrimLeft(a[:m], "0"), strings.TrimLeft(b[:n], "0")
+		if order := cmp.Or(len(x)-len(y), strings.Compare(x, y), n-m); order != 0 {
+			return order
+		}
+		a, b = a[m:], b[n:]
+	}
+	return len(a) - len(b)
+}
+
+// digits is how many digits a text begins with.
+func digits(text string) int {
+	n := 0
+	for n < len(text) && isDigit(text[n]) {
+		n++
+	}
+	return n
+}
+
+func rankOf(t *TrackedCase) int {
+	switch {
+	case t.Change == NewlyFailing:
+		return 0
+	case t.Status == Failed:
+		return 1
+	case t.Change == NewlyPassing:
+		return 2
+	case t.Flaky:
+		return 3
+	case t.Slow:
+		return 4
+	case t.Status == Skipped:
+		return 6
+	}
+	return 5
+}
+
+// Failing returns the cases that fail, in the order in which people should see them.
+func (r *Record) Failing() []Chosen {
+	var out []Chosen
+	for _, t := range r.failed() {
+		out = append(out, Chosen{t.Suite, t.Name})
+	}
+	return out
+}
+
+// Case returns a case, a copy.
+func (r *Record) Case(of Chosen) (TrackedCase, bool) {
+	t := r.cases[caseKey{of.Suite, of.Name}]
+	if t == nil {
+		return TrackedCase{}, false
+	}
+	out := *t
+	out.Past = slices.Clone(t.Past)
+	return out, true
+}
+
+// News says what the newest run has changed beside what made it fail: which cases were mended,
+// which findings are new and how many are gone. Empty: nothing.
+func (r *Record) News() string {
+	var mended, found []string
+	gone := 0
+	for _, t := range r.Cases() {
+		if t.Change == NewlyPassing {
+			mended = append(mended, t.Title())
+		}
+	}
+	for _, f := range r.Findings() {
+		switch {
+		case f.Change == Gone:
+			gone++
+		case f.Change == New && f.Severity != Note:
+			found = append(found, strings.TrimSuffix(r.short(f.Finding).Place.Text(), ": "))
+		}
+	}
+	var parts []string
+	for _, p := range []struct {
+		names []string
+		what  string
+	}{{mended, "mended"}, {found, "found new"}} {
+		if len(p.names) > 0 {
+			parts = append(parts, p.what+": "+phrase.ListOf(p.names[:min(len(p.names), mostNames)], len(p.names)))
+		}
+	}
+	if gone > 0 {
+		parts = append(parts, phrase.Count(gone, "finding")+" gone")
+	}
+	return strings.Join(parts, "; ")
+}
+
+// short is a finding with its file as it is from the project's folder.
+func (r *Record) short(f Finding) Finding {
+	if rel, err := filepath.Rel(r.Root, f.File); err == nil && filepath.IsLocal(rel) {
+		f.File = filepath.ToSlash(rel)
+	}
+	return f
+}
+
+// Cases returns all cases, those that matter first. They are copies.
+func (r *Record) Cases() []TrackedCase {
+	all := make([]*TrackedCase, 0, len(r.cases))
+	for _, t := range r.cases {
+		all = append(all, t)
+	}
+	slices.SortFunc(all, compareCases)
+	out := make([]TrackedCase, len(all))
+	for i, t := range all {
+		out[i] = *t
+		out[i].Past = slices.Clone(t.Past)
+	}
+	return out
+}
+
+// Findings returns all findings, those of each file together. They are copies.
+func (r *Record) Findings() []TrackedFinding {
+	out := make([]TrackedFinding, len(r.findings))
+	for i, f := range r.findings {
+		out[i] = *f
+	}
+	slices.SortStableFunc(out, func(a, b TrackedFinding) int {
+		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column)
+	})
+	return out
+}
+
+// Text is a finding in a line, as editors read it: file, line, column and message.
+func (f Finding) Text() string {
+	return f.Place.Text() + f.Message
+}

@@ -1,0 +1,367 @@
+package results
+
+import (
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// tap reads the Test Anything Protocol, versions 13 and 14 (testanything.org), with the
+// diagnostics of node --test, and of Perl's Test::More and prove.
+type tap struct {
+	sink  Sink
+	files *files
+	suite string   // the file whose points come, where prove tells it
+	names []string // of the subtests that points are in, by depth; empty where they have none
+	known []bool   // by depth: a deeper point has come since the last at this one
+	bad   []bool   // and one of those has failed
+	block *block
+	last  *Case           // the newest point, which diagnostics are about
+	told  map[string]Case // that failed in this suite, by name; also groups, whose cases tell
+	on    bool            // there was a line that only this form has
+	again bool            // last has to be told once more
+
+	planned, points int // outermost ones of this suite
+	failures        int
+	deep            int // depth of the newest failure that only a comment told
+}
+
+// planName stands for all that was planned, where not all of it has run.
+const planName = "plan"
+
+// block is the YAML after a point.
+type block struct {
+	indent string
+	lines  []string
+}
+
+func newTAP(sink Sink, f *files) *tap {
+	return &tap{sink: sink, files: f, told: map[string]Case{}}
+}
+
+var (
+	tapVersion = regexp.MustCompile(`^\s*TAP version \d+$`)
+	tapPoint   = regexp.MustCompile(`^(not )?ok\b(?: +(\d+))?(?: +-)?(?: +(.*))?$`)
+	tapPlan    = regexp.MustCompile(`^1\.\.(\d+)( *#.*)?$`)
+	tapSubtest = regexp.MustCompile(`^# Subtest: (.*)$`)
+	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`) // as node-tap writes it
+	tapWord    = regexp.MustCompile(`(?i)(?:^|\s)#\s*(skip\S*|todo)\b:?\s*(.*)$`)
+	proveFile  = regexp.MustCompile(`^(\S+\.t) \.{2,}`)
+	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
+)
+
+func (t *tap) read(line string) (Mark, bool) {
+	if t.block != nil {
+		return NoMark, t.goesOn(line)
+	}
+	text := strings.TrimLeft(line, " ")
+	depth := (len(line) - len(text)) / 4
+	if depth > 50 {
+		return NoMark, false
+	}
+	switch {
+	case text == "":
+		return NoMark, false
+	case text[0] == 'o' || text[0] == 'n':
+		if m := tapPoint.FindStringSubmatch(text); m != nil && (m[2] != "" || t.on && !strings.HasPrefix(text, "ok  \t")) {
+			return t.point(m, depth), true
+		}
+	case text[0] == '#':
+		return t.comment(text, depth)
+	case text == "---" && t.last != nil:
+		t.block = &block{indent: line[:len(line)-len(text)]}
+		return NoMark, true
+	case text[0] == '1':
+		if m := tapPlan.FindStringSubmatch(text); m != nil {
+			t.plan(number(m[1]), depth)
+			return NoMark, true
+		}
+	case text[0] == 'T' && tapVersion.MatchString(text):
+		if depth == 0 {
+			t.suiteEnded()
+		}
+		t.on = true
+		return NoMark, true
+	case strings.HasPrefix(text, "Bail out!"):
+		t.tell(Case{Suite: t.suite, Name: planName, Status: Failed, Message: strings.TrimSpace("bailed out: " + strings.TrimPrefix(text, "Bail out!"))})
+		return MarkFailure, true
+	default:
+		if m := proveFile.FindStringSubmatch(line); m != nil {
+			if m[1] != t.suite { // it tells the same again while a file runs
+				t.suiteEnded()
+			}
+			t.suite, t.on = m[1], true
+			return NoMark, true
+		}
+	}
+	return NoMark, false
+}
+
+// reach brings the lists that are kept by depth to that depth.
+func (t *tap) reach(depth int) {
+	for len(t.names) <= depth {
+		t.names, t.known, t.bad = append(t.names, ""), append(t.known, false), append(t.bad, false)
+	}
+}
+
+func (t *tap) plan(n, depth int) {
+	t.on = true
+	if depth == 0 {
+		t.planned += n
+		t.sink.Planned(n)
+	}
+}
+
+// suiteEnded closes a suite: what is planned and did not come has failed.
+func (t *tap) suiteEnded() {
+	t.flush()
+	if !t.on {
+		return
+	}
+	if missing := t.planned - t.points; missing > 0 && t.points > 0 {
+		t.tell(Case{Suite: t.suite, Name: planName, Status: Failed, Message: fmt.Sprintf("%d of %d planned tests did not run", missing, t.planned)})
+	}
+	if t.suite != "" {
+		t.sink.SuiteEnded(SuiteEnd{Suite: t.suite, OK: t.failures == 0, OnlyFailures: t.points == 0})
+	}
+	t.planned, t.points, t.failures, t.told = 0, 0, 0, map[string]Case{}
+	t.names, t.known, t.bad = nil, nil, nil
+}
+
+func (t *tap) point(m []string, depth int) Mark {
+	t.flush()
+	t.on = true
+	t.reach(depth + 1)
+	if depth == 0 {
+		t.points++
+	}
+	c := Case{Suite: t.suite, Status: Passed}
+	if m[1] != "" {
+		c.Status = Failed
+	}
+	text := m[3]
+	if at := tapTime.FindStringSubmatchIndex(text); at != nil {
+		c.Took, _ = time.ParseDuration(text[at[2]:at[3]])
+		text = text[:at[0]]
+	}
+	if w := tapWord.FindStringSubmatchIndex(text); w != nil {
+		c.Status, c.Message = Skipped, text[w[4]:w[5]]
+		text = text[:w[0]]
+	}
+	text = strings.TrimSpace(strings.TrimPrefix(unescapeTAP(text), "- "))
+	if text == "" {
+		text = "test " + m[2]
+	}
+	inner, innerBad := t.known[depth+1], t.bad[depth+1]
+	for i := depth + 1; i < len(t.known); i++ {
+		t.names[i], t.known[i], t.bad[i] = "", false, false
+	}
+	t.names[depth] = ""
+	t.known[depth], t.bad[depth] = true, t.bad[depth] || c.Status == Failed
+	c.Name = text
+	for i := depth - 1; i >= 0; i-- {
+		if t.names[i] != "" {
+			c.Name = t.names[i] + "/" + c.Name
+		}
+	}
+	t.last = &c
+	switch {
+	case inner && (c.Status != Failed || innerBad): // those below tell
+		t.told[c.Name], t.last = Case{}, nil
+	case c.Status == Failed:
+		t.tell(c)
+		return MarkFailure
+	default:
+		t.again = true
+	}
+	return NoMark
+}
+
+func unescapeTAP(text string) string {
+	return strings.NewReplacer(`\#`, "#", `\\`, `\`).Replace(text)
+}
+
+func (t *tap) tell(c Case) {
+	if filepath.IsAbs(c.Name) { // a file that failed as a whole
+		c.Suite, c.Name = t.files.short(c.Name), ""
+	}
+	if c.Status == Failed {
+		c.compare()
+		t.failures++
+		t.told[c.Name] = c
+	}
+	t.sink.Ended(c)
+}
+
+// flush tells the newest point, if there is more to tell of it than before.
+func (t *tap) flush() {
+	if t.last != nil && t.again {
+		if t.last.Status == Failed && t.last.Message == "" && len(t.last.Output) > 0 {
+			at := t.last.Place
+			if t.last.explain(t.files); at.Line > 0 {
+				t.last.Place = at
+			}
+		}
+		t.tell(*t.last)
+	}
+	t.again, t.last = false, nil
+}
+
+// comment takes what stands behind "#": the name of the subtest that follows, or what
+// Test::More says about a point.
+func (t *tap) comment(text string, depth int) (Mark, bool) {
+	if m := tapSubtest.FindStringSubmatch(text); m != nil {
+		t.on = true
+		t.flush()
+		t.reach(depth + 1)
+		t.names[depth] = strings.TrimSpace(unescapeTAP(m[1]))
+		path := t.names[depth]
+		for i := depth - 1; i >= 0; i-- {
+			if t.names[i] != "" {
+				path = t.names[i] + "/" + path
+			}
+		}
+		t.sink.Began(t.suite, path)
+		return NoMark, true
+	}
+	m := tapComment.FindStringSubmatch(text)
+	if m == nil || !t.on {
+		return NoMark, false
+	}
+	if f := failedTest.FindStringSubmatch(m[2]); f != nil {
+		return t.failed(f[1], depth), true
+	}
+	if t.last != nil && t.last.Status == Failed {
+		t.diagnose(m[2])
+	}
+	return NoMark, true
+}
+
+// failed takes the comment that a test has failed, which comes before or after the point itself;
+// prove without -v tells no points at all.
+func (t *tap) failed(name string, depth int) Mark {
+	t.flush()
+	for full, c := range t.told {
+		if full == name || strings.HasSuffix(full, "/"+name) {
+			if c.Status == Failed {
+				t.last = &c
+			}
+			return NoMark
+		}
+	}
+	inner := t.deep == depth+1 && t.points == 0
+	if t.deep = depth; inner { // it failed by the one before
+		return NoMark
+	}
+	t.last = &Case{Suite: t.suite, Name: name, Status: Failed}
+	t.tell(*t.last)
+	return MarkFailure
+}
+
+var (
+	failedTest = regexp.MustCompile(`^\s*Failed test '(.*)'$`)
+	atLine     = regexp.MustCompile(`^\s*(?:in|at) (\S+) (?:at )?line (\d+)\.?$`)
+	gotValue   = regexp.MustCompile(`^\s*got: (.*)$`)
+	wantValue  = regexp.MustCompile(`^\s*expected: (.*)$`)
+)
+
+// diagnose takes a line of Test::More about the newest point.
+func (t *tap) diagnose(text string) {
+	c := t.last
+	switch {
+	case strings.HasPrefix(text, "Looks like you "):
+		return
+	case atLine.MatchString(text):
+		m := atLine.FindStringSubmatch(text)
+		c.Place = Place{File: t.files.find(m[1]), Line: number(m[2])}
+		t.again = true
+		return
+	case gotValue.MatchString(text):
+		c.Got = gotValue.FindStringSubmatch(text)[1]
+	case wantValue.MatchString(text):
+		c.Want = wantValue.FindStringSubmatch(text)[1]
+	}
+	(*output)(&c.Output).add(text)
+	if c.Message = ""; c.Want != "" && c.Got != "" {
+		c.Message = fmt.Sprintf("got %s, expected %s", c.Got, c.Want)
+	}
+	t.again = true
+}
+
+// goesOn takes a line of the block, and reports whether it is one.
+func (t *tap) goesOn(line string) bool {
+	b := t.block
+	rest, inside := strings.CutPrefix(line, b.indent)
+	switch {
+	case strings.TrimSpace(line) == "...", !inside && strings.TrimSpace(line) != "":
+		t.block = nil
+		t.learn(strings.Join(b.lines, "\n"))
+		return strings.TrimSpace(line) == "..."
+	case len(b.lines) < mostOutput:
+		b.lines = append(b.lines, rest)
+	}
+	return true
+}
+
+// learn reads the YAML about the newest point, whose keys are those of Node and of the
+// protocol's examples.
+func (t *tap) learn(text string) {
+	c := t.last
+	if c == nil {
+		return
+	}
+	if t.again = true; c.Status == Failed {
+		c.Output = strings.Split(text, "\n")
+	}
+	values := map[string]any{}
+	if yaml.Unmarshal([]byte(text), &values) != nil {
+		return // it is shown as it is
+	}
+	word := func(names ...string) string {
+		for _, name := range names {
+			switch v := values[name].(type) {
+			case nil:
+			case map[string]any, []any:
+				if text, err := json.Marshal(v); err == nil {
+					return string(text)
+				}
+			default:
+				return strings.TrimSpace(fmt.Sprint(v))
+			}
+		}
+		return ""
+	}
+	if ms, err := time.ParseDuration(word("duration_ms") + "ms"); err == nil && ms > 0 {
+		c.Took = ms
+	}
+	if c.Status != Failed {
+		return
+	}
+	c.Message = word("error", "message")
+	c.Want, c.Got = word("expected", "wanted"), word("actual", "found", "got")
+	if p := firstOwn(t.files, strings.Split(word("stack"), "\n")); p.Line > 0 {
+		c.Place = p
+	} else if p := firstOwn(t.files, []string{word("location")}); p.Line > 0 {
+		c.Place = p
+	} else if at, ok := values["at"].(map[string]any); ok { // as node-tap writes it
+		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])
+		c.Place = Place{File: t.files.find(file), Line: number(line)}
+	}
+}
+
+func (t *tap) end(complete bool) {
+	if b := t.block; b != nil {
+		t.block = nil
+		t.learn(strings.Join(b.lines, "\n"))
+	}
+	if complete {
+		t.suiteEnded()
+	} else {
+		t.flush()
+	}
+}

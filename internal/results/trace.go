@@ -1,0 +1,218 @@
+package results
+
+import (
+	"regexp"
+	"strings"
+)
+
+// trace reads what runtimes write when a program fails: what went wrong, and the calls that led
+// there. The finding is at the innermost of these in a file of the person's own.
+type trace struct {
+	files   *files
+	in      traceKind
+	message string
+	rule    string
+	place   Place    // of the innermost call so far that is in a file of one's own
+	other   Place    // or else in any
+	errors  []string // the newest lines of which one may say what went wrong
+	head    Place    // that Node writes before an error
+	age     int      // lines since then
+	told    bool
+}
+
+type traceKind int
+
+const (
+	noTrace traceKind = iota
+	goTrace
+	pythonTrace
+	callTrace // Node and Java
+	rustTrace
+)
+
+var (
+	goBegins   = regexp.MustCompile(`^(?:panic|fatal error): (.*?)(?: \[recovered.*\])?$`)
+	goFrame    = regexp.MustCompile(`^\t(\S+\.go):(\d+)(?: \+0x|$)`)
+	pyBegins   = regexp.MustCompile(`^Traceback \(most recent call last\):$`)
+	pyFrame    = regexp.MustCompile(`^\s+File "([^"]+)", line (\d+)`)
+	pyError    = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
+	callFrame  = regexp.MustCompile(`^\s+at .*?\(?((?:file://)?[^\s():]*(?:[A-Za-z]:\\[^\s():]*)?\.\w+):(\d+)(?::(\d+))?\)?$`)
+	anyFrame   = regexp.MustCompile(`^\s+at \S`)
+	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*):(\d+)$`)
+	namesError = regexp.MustCompile(`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: \[\w+\])?(?:: (.*))?$`)
+	rustBegins = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
+)
+
+// longestTrace is how many lines a trace may have.
+const longestTrace = 400
+
+// begin begins a trace with a line, if that is how one begins.
+func (t *trace) begin(line string) bool {
+	switch {
+	case goBegins.MatchString(line):
+		t.start(goTrace)
+		t.message = line
+	case pyBegins.MatchString(line):
+		t.start(pythonTrace)
+	case pyFrame.MatchString(line):
+		t.start(pythonTrace)
+		t.frame(pyFrame.FindStringSubmatch(line))
+	case rustBegins.MatchString(line):
+		m := rustBegins.FindStringSubmatch(line)
+		t.start(rustTrace)
+		t.place, t.message = Place{m[2], number(m[3]), number(m[4])}, m[1]
+	default:
+		return false
+	}
+	return true
+}
+
+func (t *trace) start(in traceKind) {
+	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", Place{}, Place{}, false, 0
+}
+
+// read goes on with a trace. It returns the finding when that is known, and reports whether the
+// line belongs to one.
+func (t *trace) read(line string) (*Finding, bool) {
+	t.age++
+	switch t.in {
+	case noTrace:
+		return t.lookOut(line)
+	case goTrace:
+		if m := goFrame.FindStringSubmatch(line); m != nil {
+			if t.frame(append(m, "")); t.place.Line > 0 {
+				return t.finish(), true
+			}
+		}
+		if strings.HasPrefix(line, "exit status ") || t.age > longestTrace {
+			return t.finish(), true
+		}
+		return nil, true
+	case rustTrace:
+		if t.message == "" && line != "" {
+			t.message = line
+		}
+		return t.finish(), true
+	case pythonTrace:
+		return t.python(line)
+	}
+	return t.call(line)
+}
+
+// lookOut watches for the error that comes before the calls, of Node and Java.
+func (t *trace) lookOut(line string) (*Finding, bool) {
+	const mostLines = 10
+	if line == "" {
+		return nil, false
+	}
+	switch line[0] {
+	case ' ', '\t':
+		if len(t.errors) > 0 && anyFrame.MatchString(line) {
+			t.start(callTrace)
+			m := namesError.FindStringSubmatch(t.errors[0])
+			t.rule, t.message = m[1], strings.TrimPrefix(strings.TrimPrefix(t.errors[0], "Uncaught "), "Caused by: ")
+			t.errors = nil
+			return t.call(line)
+		}
+	default:
+		if m := nodeHead.FindStringSubmatch(line); m != nil {
+			t.head, t.age = Place{File: m[1], Line: number(m[2])}, 0
+		}
+		if namesError.MatchString(line) {
+			t.errors = append(t.errors[:0], line)
+			return nil, false
+		}
+	}
+	if len(t.errors) > 0 { // its message may have several lines
+		if t.errors = append(t.errors, line); len(t.errors) > mostLines {
+			t.errors = nil
+		}
+	}
+	return nil, false
+}
+
+// call reads a frame of Node or Java.
+func (t *trace) call(line string) (*Finding, bool) {
+	if m := callFrame.FindStringSubmatch(line); m != nil {
+		t.frame(m)
+		if t.place.Line > 0 && !t.told {
+			t.told = true
+			return t.finding(), true
+		}
+		return nil, true
+	}
+	if anyFrame.MatchString(line) || strings.HasPrefix(line, "\t... ") || strings.HasPrefix(line, "Caused by: ") {
+		return nil, true
+	}
+	if t.told {
+		t.in = noTrace
+		return nil, false
+	}
+	found := t.finish()
+	if found == nil {
+		return nil, false
+	}
+	return found, true
+}
+
+func (t *trace) python(line string) (*Finding, bool) {
+	switch m := pyFrame.FindStringSubmatch(line); {
+	case m != nil:
+		t.frame(append(m, "")) // the innermost comes last
+		return nil, true
+	case line == "" || line[0] == ' ' || line[0] == '\t':
+		return nil, t.age < longestTrace
+	}
+	if m := pyError.FindStringSubmatch(line); m != nil {
+		t.rule, t.message = m[1], line
+		return t.finish(), true
+	}
+	t.in = noTrace
+	return nil, false
+}
+
+// frame notes a call.
+func (t *trace) frame(m []string) {
+	p := Place{File: m[1], Line: number(m[2])}
+	if len(m) > 3 {
+		p.Column = number(m[3])
+	}
+	switch {
+	case t.files.own(p.File):
+		t.place = p
+	case (t.other.Line == 0 || t.in == pythonTrace) && !strings.HasPrefix(p.File, "node:"):
+		t.other = p
+	}
+}
+
+// finding returns what the trace tells, nil where it names no file.
+func (t *trace) finding() *Finding {
+	const nodeLines = 12 // between the place and the calls, at most
+	p := t.place
+	if p.Line == 0 && t.in == callTrace && t.head.Line > 0 && t.age <= nodeLines {
+		p = t.head
+	}
+	if p.Line == 0 {
+		p = t.other
+	}
+	if p.Line == 0 {
+		return nil
+	}
+	return &Finding{Place: p, Severity: Error, Rule: t.rule, Message: t.message, Trace: true}
+}
+
+// finish ends the trace.
+func (t *trace) finish() *Finding {
+	found := t.finding()
+	t.in, t.head = noTrace, Place{}
+	return found
+}
+
+// end ends what is under way when no more lines come.
+func (t *trace) end() *Finding {
+	if t.in == noTrace || t.told {
+		t.in = noTrace
+		return nil
+	}
+	return t.finish()
+}
