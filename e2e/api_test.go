@@ -28,11 +28,17 @@ run = "exec sleep 1000"
 [task.fares]
 run = "true"
 watch = ["fares.csv"]
+[suite.pier]
+run = "echo berths.go:8:5: warning: spare; echo ok 1 - high tide; echo not ok 2 - low tide; echo 1..2"
+start = "manual"
 [group.harbour]
 units = ["tides", "berths"]
 `)
 	out, code := b.run("wait")
 	require.Equal(t, 0, code, out)
+	b.run("run", "pier")
+	_, code = b.run("wait", "pier")
+	require.Equal(t, 1, code)
 	socket, code := b.run("status", "--socket")
 	require.Equal(t, 0, code)
 	examples := regexp.MustCompile("(?s)```sh\n(.*?)```\n```(json|text)\n(.*?)```").FindAllSubmatch(document, -1)

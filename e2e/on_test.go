@@ -33,7 +33,7 @@ func TestOn(t *testing.T) {
 	}
 	env := []string{"XDG_STATE_HOME=" + t.TempDir(), "XDG_RUNTIME_DIR=" + t.TempDir(), "GOCACHE=" + goCache(t)}
 	s := openScreen(t, 140, 40, env, dir, program, "on", "--", "go", "test", "-count=1", "./...")
-	s.shows(`BROKEN +test failed \(exit 1\)`)
+	s.shows(`BROKEN +test: 1 test failing: TestTide`)
 	s.shows(`the water is low`)
 
 	edit(t, dir+"/tide.go", "return 2", "return 3")
@@ -50,14 +50,14 @@ func TestOn(t *testing.T) {
 	assert.NotContains(t, text, "BROKEN")
 
 	s.press("c")
-	s.shows(`BROKEN +test failed \(exit 1\); with -v -run`)
+	s.shows(`BROKEN +test: 1 test failing.*: TestTide.*; with -v -run`)
 	s.press("a", "Up")
 	s.shows(`-run 'TestB.*'.*run with them`)
 	s.press("Escape")
 	s.shows(`[?] help`) // else the two would be one key
 	s.press("d")
 	s.shows(`ripple \d+: you took the added words away`)
-	s.shows(`BROKEN +test failed \(exit 1\) `)
+	s.shows(`BROKEN +test: 1 test failing.*: TestTide +`)
 	s.press("q")
 	s.shows(`exit code 0`)
 

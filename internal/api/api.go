@@ -45,6 +45,15 @@ type Project interface {
 	// the project's folder.
 	Why(ctx context.Context, path string) (Foresight, error)
 
+	// Cases returns a part of what is known of tests.
+	Cases(ctx context.Context, q ResultQuery) (CasePage, error)
+
+	// Case returns one test with what it has written.
+	Case(ctx context.Context, unit string, name CaseName) (Case, error)
+
+	// Findings returns a part of what tools have told of places in files.
+	Findings(ctx context.Context, q ResultQuery) (FindingPage, error)
+
 	// Wait blocks until all that was written before the call has come to rest.
 	Wait(ctx context.Context, q WaitQuery) (Waited, error)
 
@@ -117,6 +126,9 @@ type Request struct {
 	Words  []string `json:"words,omitempty"` // of AddWords and RunWith
 	For    []string `json:"for,omitempty"`   // of Restart: paths; units run what a save of them would, in place of all
 	Face   int      `json:"face,omitempty"`  // of FaceUsed: the number of its process
+	// Cases are those that Narrow narrows one unit to; Failing: to those that fail.
+	Cases   []CaseName `json:"cases,omitempty"`
+	Failing bool       `json:"failing,omitempty"`
 }
 
 // Action is what is asked for.
@@ -135,6 +147,8 @@ const (
 	WriteCure    Action = "write-cure"    // write that it does not into the settings file
 	AddWords     Action = "add-words"     // run units with words added to their commands, in place of those before; without words: with none
 	RunWith      Action = "run-with"      // rerun or restart units once with these words added, and no others
+	Narrow       Action = "narrow"        // run only some tests of a unit, until it is widened
+	Widen        Action = "widen"         // run all of its tests again
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
 	LeaveRunning Action = "leave-running" // go on without a face, in the background

@@ -260,6 +260,32 @@ func (c *Client) Do(ctx context.Context, r Request) (Answer, error) {
 	return a, c.call(ctx, http.MethodPost, root+"/requests", nil, r, &a)
 }
 
+// Cases implements Project.
+func (c *Client) Cases(ctx context.Context, q ResultQuery) (CasePage, error) {
+	var p CasePage
+	return p, c.call(ctx, http.MethodGet, root+"/cases", q.values(), nil, &p)
+}
+
+// Case implements Project.
+func (c *Client) Case(ctx context.Context, unit string, name CaseName) (Case, error) {
+	var out Case
+	query := url.Values{"unit": {unit}, "suite": {name.Suite}, "name": {name.Name}}
+	return out, c.call(ctx, http.MethodGet, root+"/case", query, nil, &out)
+}
+
+// Findings implements Project.
+func (c *Client) Findings(ctx context.Context, q ResultQuery) (FindingPage, error) {
+	var p FindingPage
+	return p, c.call(ctx, http.MethodGet, root+"/findings", q.values(), nil, &p)
+}
+
+// values is the query as it is sent.
+func (q ResultQuery) values() url.Values {
+	return url.Values{
+		"unit": q.Units, "only": {q.Only}, "text": {q.Text}, "by": {q.By}, "from": {strconv.Itoa(q.From)}, "count": {strconv.Itoa(q.Count)},
+	}
+}
+
 // Lines implements Project.
 func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
 	if log := c.log(); log != nil {

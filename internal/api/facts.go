@@ -37,6 +37,7 @@ type Fact struct {
 const (
 	FactNote          = "note"           // anything else that there is to say: Text
 	FactAddressOpened = "address-opened" // Address
+	FactResults       = "results"        // what a run has changed of cases and findings: Text
 	FactFaceCame      = "face-came"
 	FactFaceLeft      = "face-left"
 	FactEnded         = "ended" // the last of a session: everything has ended

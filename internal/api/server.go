@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/gob"
 	"encoding/json"
@@ -93,6 +94,16 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+root+"/why", func(w http.ResponseWriter, r *http.Request) {
 		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
 		reply(w, answer, err)
+	})
+	mux.HandleFunc("GET "+root+"/cases", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, s.project.Cases)
+	})
+	mux.HandleFunc("GET "+root+"/case", func(w http.ResponseWriter, r *http.Request) {
+		c, err := s.project.Case(r.Context(), r.FormValue("unit"), CaseName{r.FormValue("suite"), r.FormValue("name")})
+		reply(w, c, err)
+	})
+	mux.HandleFunc("GET "+root+"/findings", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, s.project.Findings)
 	})
 	mux.HandleFunc("POST "+root+"/requests", s.requests)
 	mux.HandleFunc("GET "+root+"/wait", s.wait)
@@ -254,6 +265,25 @@ func whole(text, name string) (int64, error) {
 		return 0, badQuery("%s must be a whole number, not %q", name, text)
 	}
 	return n, nil
+}
+
+// answerQuery answers which cases or findings are asked for.
+func answerQuery[Page any](w http.ResponseWriter, r *http.Request, ask func(context.Context, ResultQuery) (Page, error)) {
+	q := ResultQuery{Only: r.FormValue("only"), Text: r.FormValue("text"), By: r.FormValue("by")}
+	if err := r.ParseForm(); err != nil {
+		reply(w, nil, badQuery("%v", err))
+		return
+	}
+	q.Units = r.Form["unit"]
+	from, err := whole(r.FormValue("from"), "from")
+	count, err2 := whole(r.FormValue("count"), "count")
+	if err = cmp.Or(err, err2); err != nil {
+		reply(w, nil, err)
+		return
+	}
+	q.From, q.Count = int(from), int(count)
+	page, err := ask(r.Context(), q)
+	reply(w, page, err)
 }
 
 // lineQuery reads which lines are asked for.

@@ -27,6 +27,7 @@ type still struct {
 	waited   WaitQuery
 	lines    []LineQuery
 	searches []SearchQuery
+	results  []ResultQuery
 }
 
 func (p *still) Snapshot(context.Context) (*Snapshot, error) { return p.snaps[0], nil }
@@ -70,6 +71,20 @@ func (p *still) Search(_ context.Context, q SearchQuery, found func(Found) error
 func (p *still) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
 	io.WriteString(w, strings.Repeat("12:04:31.000 tides  high\n", int(end-from)))
 	return end, nil
+}
+func (p *still) Cases(_ context.Context, q ResultQuery) (CasePage, error) {
+	p.results = append(p.results, q)
+	return CasePage{From: q.From, Total: 9, Cases: []Case{{Unit: "harbour", Name: "TestTide", Status: CaseFailed, Took: Seconds(time.Second)}}}, nil
+}
+func (p *still) Case(_ context.Context, unit string, name CaseName) (Case, error) {
+	if name.Name == "" {
+		return Case{}, Refuse("nothing is known of a test")
+	}
+	return Case{Unit: unit, Suite: name.Suite, Name: name.Name, Output: []string{"low"}, FilePlace: FilePlace{File: "/tide.go", Line: 8}}, nil
+}
+func (p *still) Findings(_ context.Context, q ResultQuery) (FindingPage, error) {
+	p.results = append(p.results, q)
+	return FindingPage{Total: 1, Findings: []Finding{{Unit: "lint", Severity: SeverityWarning, Message: "<spare>"}}}, nil
 }
 func (p *still) Why(_ context.Context, path string) (Foresight, error) {
 	return Foresight{Path: path}, nil

@@ -133,6 +133,8 @@ type Unit struct {
 	Wanted    bool      `json:"wanted"`
 	Paused    bool      `json:"paused,omitempty"`
 	Words     []string  `json:"words,omitempty"`    // that a person has added to its command
+	Narrowed  string    `json:"narrowed,omitempty"` // to which tests a person has narrowed it
+	Report    Report    `json:"report,omitzero"`    // what is known of its tests and findings
 	Moving    bool      `json:"moving,omitempty"`   // it will be at rest only later
 	Queued    bool      `json:"queued,omitempty"`   // one more run follows the one at work
 	InLine    bool      `json:"in_line,omitempty"`  // it waits for a job

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +16,10 @@ import (
 	"omnivigil/internal/export"
 	"omnivigil/internal/home"
 	"omnivigil/internal/lines"
+	"omnivigil/internal/outcomes"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/query"
+	"omnivigil/internal/visible"
 )
 
 // exporting writes what a project shows in an open format.
@@ -23,22 +27,32 @@ type exporting struct {
 	of           Settings
 	format, file string
 	filter       []string
+	units        []string
 }
 
 func exportCommand(of Settings) *cobra.Command {
 	x := &exporting{of: of}
 	c := &cobra.Command{
-		Use:   "export stream [--format FORMAT] [-o FILE]",
-		Short: "Write the output as text, JSON lines or an HTML page, of the running project or its newest session",
+		Use:   "export stream or results [--format FORMAT] [-o FILE]",
+		Short: "Write the output, or tests and findings, in an open format, of the running project or its newest session",
+		Long: `export stream writes the output as text, JSON lines or an HTML page. export results writes tests
+as JUnit XML or TAP, findings as SARIF, or both as JSON lines.`,
 		Example: `  omnivigil export stream -o output.html
-  omnivigil export stream --only 'unit=berths level=warning' --format json`,
+  omnivigil export stream --only 'unit=berths level=warning' --format json
+  omnivigil export results --format sarif -o findings.sarif`,
 		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
-		ValidArgs: []string{"stream"},
-		RunE:      func(*cobra.Command, []string) error { return x.run() },
+		ValidArgs: []string{"stream", "results"},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if args[0] == "results" {
+				return x.results()
+			}
+			return x.run()
+		},
 	}
 	of.Flag(c)
-	c.Flags().StringVar(&x.format, "format", "", `text, json (an object a line) or html; else as the file's name says`)
+	c.Flags().StringVar(&x.format, "format", "", `of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; else as the file's name says`)
 	c.Flags().StringVarP(&x.file, "output", "o", "", "the file, which must not be there yet; else it is printed")
+	c.Flags().StringSliceVar(&x.units, "units", nil, "of results: only of these units or groups")
 	c.Flags().StringArrayVar(&x.filter, "only", nil, "only lines with these words, as in omnivigil logs")
 	return c
 }
@@ -58,6 +72,9 @@ func (x *exporting) run() error {
 	if err != nil {
 		return err
 	}
+	if client, ok := log.(*api.Client); ok {
+		defer client.Close()
+	}
 	if x.file == "" {
 		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
 	} else {
@@ -68,6 +85,38 @@ func (x *exporting) run() error {
 	}
 	if err != nil {
 		return exit.With(exit.Failed, err)
+	}
+	return nil
+}
+
+// results writes tests and findings.
+func (x *exporting) results() error {
+	if x.format == "" {
+		x.format = export.ResultsFormatOf(x.file)
+	}
+	log, snap, err := x.source()
+	if err != nil {
+		return err
+	}
+	r := export.Results{Project: snap.Project.Name, Root: snap.Project.Root, At: time.Now()}
+	if p, running := log.(*api.Client); running {
+		defer p.Close()
+		r, err = export.ResultsOf(context.Background(), p, x.units)
+	} else {
+		file, found := x.of.FindRunning()
+		r.Cases, r.Findings = outcomes.Kept(home.Results(file), visible.Lines)
+		r.Root, err = filepath.Dir(file), found
+	}
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if x.file == "" {
+		err = export.WriteResults(r, x.format, os.Stdout)
+	} else if err = export.ResultsFile(r, x.format, x.file); err == nil {
+		fmt.Printf("%s and %s written to %s\n", phrase.Count(len(r.Cases), "test"), phrase.Count(len(r.Findings), "finding"), x.file)
+	}
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
 	}
 	return nil
 }

@@ -25,17 +25,14 @@ func requestCommands(of Settings) []*cobra.Command {
 					return exit.Refuse("omnivigil: which unit or group? %s", c.UseLine())
 				}
 				return a.on(func(ctx context.Context, p *api.Client) error {
-					answer, err := p.Do(ctx, api.Request{Action: what, Units: units})
-					switch {
-					case err != nil:
-						return err
-					case what == api.End:
-						return a.ended(p, answer)
-					case a.asJSON:
-						return PrintJSON(answer)
+					if what != api.End {
+						return a.do(ctx, p, api.Request{Action: what, Units: units})
 					}
-					SayAnswer(answer)
-					return nil
+					answer, err := p.Do(ctx, api.Request{Action: what})
+					if err != nil {
+						return err
+					}
+					return a.ended(p, answer)
 				})
 			},
 		})

@@ -79,6 +79,9 @@ func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	case why != "":
 		parts = append(parts, why)
 	}
+	if u.Report.Text != "" {
+		parts = append(parts, u.Report.Text)
+	}
 	for _, address := range snap.Uses[u.Name].Addresses {
 		parts = append(parts, address.String())
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"omnivigil/internal/ask"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/exit"
+	"omnivigil/internal/export"
 	"omnivigil/internal/home"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
@@ -32,6 +34,7 @@ type onceOptions struct {
 	grouped bool
 	apart   bool
 	trust   bool
+	junit   string // file for the results of tests
 }
 
 func onceCommand(at *location) *cobra.Command {
@@ -69,6 +72,7 @@ A project that runs already does it itself, unless you say --apart.`,
 	f := c.Flags()
 	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run; may be repeated")
 	f.BoolVar(&o.grouped, "grouped", false, "print the output of each unit in one piece, when it has ended")
+	f.StringVar(&o.junit, "junit", "", "write the results of tests into this file, as JUnit XML")
 	f.BoolVar(&o.apart, "apart", false, "run them here, even where the project runs")
 	f.BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 	return c
@@ -178,8 +182,10 @@ func onceHere(place api.Place, client *api.Client, o onceOptions, units []string
 	f.ending = f.endOnSignal(stop)
 	var rested atomic.Pointer[api.Snapshot] // the project when all had come to rest
 	printer := newOncePrinter(first, o.grouped, nil)
+	var written error // set before rested
 	go func() {
 		if snap := untilOver(ctx, client, units, 1, isOver); snap != nil {
+			written = o.writeJUnit(ctx, client, units)
 			rested.Store(snap)
 			printer.until(snap, units) // it may not have begun to follow
 		}
@@ -196,7 +202,22 @@ func onceHere(place api.Place, client *api.Client, o onceOptions, units []string
 	}
 	o.account(snap, client, units, printer)
 	ask.WaitGone(place, 5*time.Second)
-	return codeOf(snap, units)
+	return cmp.Or(written, codeOf(snap, units))
+}
+
+// writeJUnit writes the results of the units' tests, if they are wanted.
+func (o onceOptions) writeJUnit(ctx context.Context, client *api.Client, units []string) error {
+	if o.junit == "" {
+		return nil
+	}
+	r, err := export.ResultsOf(ctx, client, units)
+	if err == nil {
+		err = export.ResultsFile(r, export.JUnit, o.junit)
+	}
+	if err != nil {
+		return exit.With(exit.Failed, fmt.Errorf("write the results of tests: %w", err))
+	}
+	return nil
 }
 
 // onceByRunning has a project that runs run units, and shows their output until they have ended.
@@ -226,10 +247,11 @@ func onceByRunning(client *api.Client, o onceOptions, units []string) error {
 		return exit.Saying(exit.Failed, "omnivigil: the project has ended before all had run")
 	}
 	printer.until(snap, units)
+	written := o.writeJUnit(ctx, client, units)
 	stop()
 	<-followed
 	o.account(snap, client, units, printer)
-	return codeOf(snap, units)
+	return cmp.Or(written, codeOf(snap, units))
 }
 
 // isOver reports whether a unit's run is over, or will not begin. Writings that have not come to

@@ -147,6 +147,8 @@ func endOf(u *api.Unit) string {
 		return "done, reused of " + u.Run.ReusedAt.Format("2 Jan 15:04")
 	case u.State.Broken() && u.Run.Problem != "":
 		return string(u.State) + " (" + u.Run.Problem + ")"
+	case u.State.Broken() && u.Report.Trouble != "" && u.Report.Run == u.Run.Number:
+		return string(u.State) + " (" + u.Report.Trouble + ")"
 	case u.State.Broken() && u.Run.Exit != nil:
 		return string(u.State) + " (" + u.Run.Exit.Text + ")"
 	case u.Run.Number == 0 && u.Why != "":

@@ -25,6 +25,8 @@ var actors = map[string]func(ctx context.Context) error{
 	"manifest":  manifest,
 	"fares":     fares,
 	"timetable": timetable,
+	"harbour":   harbour,
+	"lint":      lint,
 }
 
 // Act plays the actor of that name and returns its exit code.

@@ -15,8 +15,8 @@ type edit struct {
 	files map[string][2]string // file to old and new text
 }
 
-// script is what the autopilot does, over and over: good edits, broken ones,
-// their repair, and a burst. It ends as it began.
+// script is what the autopilot does, over and over: good edits, broken ones, one that fails a
+// test, their repair, and a burst. It ends as it began.
 var script = []edit{
 	{"a new rule for berths", map[string][2]string{"berths/rules.toml": {"under_keel = 0.6", "under_keel = 0.8"}}},
 	{"a price that is not a number", map[string][2]string{"fares/fares.csv": {"3.80,6.20", "3.80,6,20"}}},
@@ -27,12 +27,14 @@ var script = []edit{
 		"tickets/style.css":        {"#0b6e69", "#0b5a6e"},
 		"tickets/pages/index.html": {"we sail on", "we sail"},
 	}},
+	{"the test that failed expects four berths", map[string][2]string{"harbour/expected.toml": {"least = 3\nmost = 3", "least = 4\nmost = 4"}}},
 	{"a rule that does not parse", map[string][2]string{"berths/rules.toml": {"under_keel = 0.8", "under_keel = much"}}},
 	{"the rule mended", map[string][2]string{"berths/rules.toml": {"under_keel = much", "under_keel = 0.6"}}},
 	{"everything as it was", map[string][2]string{
 		"fares/fares.csv":          {"3.80,6.40", "3.80,6.20"},
 		"tides/harbours.toml":      {"range = 3.4", "range = 3.6"},
 		"berths/rules.toml":        {"berths = 4", "berths = 3"},
+		"harbour/expected.toml":    {"least = 4\nmost = 4", "least = 3\nmost = 3"},
 		"tickets/style.css":        {"#0b5a6e", "#0b6e69"},
 		"tickets/pages/index.html": {"we sail<", "we sail on<"},
 	}},

@@ -178,6 +178,9 @@ func (e *Engine) isMoving(u *unit) bool {
 // those who follow the unit may build on it. A unit that nobody wants and nothing
 // has touched holds nobody up.
 func (e *Engine) isUpToDate(u *unit) bool {
+	if u.run != nil && u.run.narrowed != "" {
+		return false // it says nothing of the other cases
+	}
 	if u.generation == 0 {
 		return !u.wanted && u.touched == 0 && !u.news && !e.quitting
 	}

@@ -53,6 +53,7 @@ type Engine struct {
 	numbers   map[string]int // newest runs of units that left the settings and may return
 	setOff    []*unit        // by changes, lately
 	worded    []*unit        // whose commands a person has added words to
+	reports   []*unit        // that have said something of cases or findings
 	held      []Change       // that wait until it is known who wrote them
 	begun     bool
 	paused    bool
@@ -111,6 +112,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.probed(ev)
 	case Listens:
 		e.listens(ev)
+	case Reported:
+		e.reported(ev)
 	case Exited:
 		e.exited(ev)
 	case Reused:

@@ -176,7 +176,8 @@ type Requested struct {
 	ID      int // of the asker's choice
 	Request Request
 	Units   []string
-	Words   []string // of AddWords and RunWith
+	Words   []string // of AddWords, RunWith and Narrow
+	To      string   // of Narrow: to which cases, in words
 	Hits    []Hit    // of RestartUnit: changes that the units are to run for, in place of all that they would
 }
 
@@ -196,6 +197,7 @@ func (NotSpawned) event()      {}
 func (BecameReady) event()     {}
 func (Probed) event()          {}
 func (Exited) event()          {}
+func (Reported) event()        {}
 func (Listens) event()         {}
 func (Reused) event()          {}
 func (TimerFired) event()      {}
@@ -225,6 +227,10 @@ const (
 	// without any, with none. RunWith is the same for one run.
 	AddWords Request = "add words"
 	RunWith  Request = "run with"
+	// Narrow has units run some of their cases, by words added to their commands, in place of
+	// those chosen before; Widen all of them again.
+	Narrow Request = "narrow"
+	Widen  Request = "widen"
 )
 
 // Exit is how a process ended.
@@ -247,6 +253,8 @@ type Start struct {
 	Ripple  int // that it is begun for
 	Command plan.Command
 	Words   []string // added to the command
+	Narrow  bool     // these have it run some of its cases only
+	Same    bool     // nothing that concerns the unit has changed since its run before began
 	Setup   bool     // do its setup steps even if nothing that they depend on has changed
 	Reuse   bool     // its last good result will do, if it still holds: see Reused
 }

@@ -69,6 +69,8 @@ func (u *unit) blockingWords() string {
 	switch {
 	case u.state.Broken():
 		return name + " " + u.state.String()
+	case u.narrowed != "":
+		return name + " " + u.narrowedWords()
 	case u.paused:
 		return name + " is paused"
 	case u.obstacle != nil && u.obstacle.on == nil, u.stirring() && !u.moving && u.wanted:
@@ -103,9 +105,18 @@ func (u *unit) heldUpBy() *unit {
 	return nil
 }
 
+func (u *unit) narrowedWords() string { return "is narrowed to " + u.narrowed }
+
 func (u *unit) brokenWords() string {
 	if u.run == nil {
 		return u.spec.Name + " " + u.state.String()
+	}
+	switch words := u.reportWords(); {
+	case words == "":
+	case u.state == Crashed:
+		return u.spec.Name + " " + u.state.String() + " (" + u.run.Exit.words() + "): " + words
+	default:
+		return u.spec.Name + ": " + words
 	}
 	detail := u.run.Problem
 	if detail == "" {

@@ -104,6 +104,9 @@ func (r *run) does(spec *plan.Unit, hits []Hit) bool {
 	if r.whole {
 		return true
 	}
+	if r.narrowed != "" {
+		return false
+	}
 	asked := debt{}
 	asked.note(spec, hits)
 	c, ok := asked.narrow()

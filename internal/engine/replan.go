@@ -63,7 +63,8 @@ func (e *Engine) newPlan(ev NewPlan) {
 		e.reactAgain(e.byName[name]) // the settings may say it now
 	}
 	for _, name := range d.Removed {
-		e.byName[name].removed = true
+		u := e.byName[name]
+		u.removed, u.narrowed, u.narrowWords = true, "", nil
 	}
 	for _, name := range d.Added {
 		if u := e.byName[name]; u != nil { // back before its old run had ended
@@ -104,7 +105,9 @@ func (e *Engine) newPlan(ev NewPlan) {
 	e.rev++
 	for _, name := range d.Changed {
 		u := e.byName[name]
-		r.take(u)
+		if r.take(u); !u.spec.Kind.Ends() {
+			u.narrowed, u.narrowWords = "", nil
+		}
 		e.outdate(u) // its settings are code, too
 		u.settled = e.rev
 		u.deaths = 0

@@ -50,6 +50,14 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 		} else {
 			e.runWith(units, ev.Words)
 		}
+	case Narrow:
+		if len(units) == 0 || len(ev.Words) == 0 || ev.To == "" {
+			return "narrowing needs units and cases"
+		}
+		if i := slices.IndexFunc(units, func(u *unit) bool { return !u.spec.Kind.Ends() }); i >= 0 {
+			return units[i].spec.Name + " is a service, which has no tests to choose from"
+		}
+		e.narrow(units, ev.Words, ev.To)
 	case Quit:
 		e.quitting = true
 		e.enqueueAll()
@@ -91,6 +99,7 @@ var ofUnits = map[Request]func(*Engine, []*unit){
 	ResumeUnit:   (*Engine).resumeUnits,
 	KeepIgnoring: (*Engine).keepIgnoring,
 	ReactAgain:   (*Engine).reactsAgain,
+	Widen:        (*Engine).widen,
 }
 
 // unitNames names the first of several units and counts the rest.

@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"omnivigil/internal/phrase"
@@ -37,7 +40,9 @@ type run struct {
 	serves    bool           // it is of a task that may serve, and does
 	listens   bool           // the same, and it accepts connections
 	command   plan.Command
-	whole     bool // command is the unit's own, not that of a reaction
+	whole     bool   // command is the unit's own, not that of a reaction, and all of it
+	narrowed  string // to which cases; empty: to none
+	fails     bool   // it has failed by what it has said, however it exits
 	ripples   []*Ripple
 	killed    bool
 	spawned   bool
@@ -65,20 +70,30 @@ func (e *Engine) start(u *unit) {
 	}
 	r := &run{job: u.takesJob(), atStart: e.rev, read: e.rev, builtOn: u.generations(), chain: a.chain}
 	r.command, r.whole = u.spec.Run, true
-	if c, ok := a.asks.narrow(); ok {
+	if !a.once {
+		r.narrowed = u.narrowed
+	}
+	if c, ok := a.asks.narrow(); ok && r.narrowed == "" {
 		r.command, r.whole, r.Command = c, false, c.String()
 	}
-	words := u.words
+	words := slices.Concat(u.words, u.narrowWords)
 	if a.once {
 		words = a.words
 	}
 	if len(words) > 0 {
 		r.Command = r.command.Plus(words).String()
 	}
-	r.pays = a.asks
-	r.pays.whole = r.whole // it does more than was asked, and all of it may fail
-	r.pays.add(u.owed.covered(r))
-	u.owed.pay(r)
+	same := u.run != nil && u.touched <= u.run.read && maps.Equal(u.run.builtOn, r.builtOn)
+	if r.narrowed != "" { // all that it leaves out is still to be run
+		r.whole = false
+		u.owed.add(a.asks)
+		u.owed.whole = true
+	} else {
+		r.pays = a.asks
+		r.pays.whole = r.whole // it does more than was asked, and all of it may fail
+		r.pays.add(u.owed.covered(r))
+		u.owed.pay(r)
+	}
 	r.OrderedAt, r.Because = e.now, sentence(a.reasons)
 	state, phase, verb := u.working()
 	if r.Number = e.numbers[u.spec.Name] + 1; u.run != nil {
@@ -92,7 +107,7 @@ func (e *Engine) start(u *unit) {
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced && len(words) == 0
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Setup: a.setup, Reuse: mayReuse})
+	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Narrow: r.narrowed != "", Same: same, Setup: a.setup, Reuse: mayReuse})
 	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
@@ -266,7 +281,9 @@ func (e *Engine) serves(u *unit) {
 	}
 	u.run.serves = true
 	e.nowReady(u)
-	e.finishedAgain(u)
+	if u.run.narrowed == "" {
+		e.finishedAgain(u)
+	}
 }
 
 func (e *Engine) probed(ev Probed) {
@@ -409,9 +426,16 @@ func (e *Engine) exited(ev Exited) {
 		e.crashed(u, end, Crashed)
 	case u.run.serves && !ev.Exit.OK():
 		e.crashed(u, end, Failed)
+	case ev.Exit.OK() && u.run.fails:
+		end.Problem = cmp.Or(u.reportWords(), u.report.warningWords(), "it told of what counts as a failure")
+		u.run.Problem = end.Problem
+		e.ended(u, Failed, end)
 	case ev.Exit.OK():
 		e.ended(u, Done, end)
-		if !u.run.serves { // else it has been good enough for those who build on it
+		switch {
+		case u.run.narrowed != "":
+			e.narrowDone(u)
+		case !u.run.serves: // else it has been good enough for those who build on it
 			e.finishedAgain(u)
 		}
 		if u.onlyWhenAsked() && u.pending == nil {
@@ -430,6 +454,9 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	if s != Done {
 		u.owed.add(u.run.pays) // it did not
 	}
+	if s == Failed && f.Problem == "" && !u.run.serves {
+		f.Problem = u.reportWords()
+	}
 	u.state, u.ending, u.run.failed = s, byItself, s.Broken()
 	e.ripples.account(u.run, e.now)
 	was := u.run.Run
@@ -447,8 +474,9 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 // as one.
 func (e *Engine) crashed(u *unit, f Fact, s State) {
 	was := u.state
-	if f.Files = slices.Clone(u.suspects); u.run.ReadyAt.IsZero() {
-		f.Problem = "before it was ready"
+	f.Files, f.Problem = slices.Clone(u.suspects), u.reportWords()
+	if u.run.ReadyAt.IsZero() {
+		f.Problem = strings.TrimSuffix("before it was ready: "+f.Problem, ": ")
 	}
 	f = e.ended(u, s, f)
 	if u.pending != nil {

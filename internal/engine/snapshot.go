@@ -71,6 +71,8 @@ type Unit struct {
 	Wanted    bool
 	Paused    bool
 	Words     []string // that the person has added to its command
+	Narrowed  string   // to which cases the person has narrowed it; empty: to none
+	Report    Report   // what is known of its cases and findings
 	Moving    bool
 	Queued    bool      // one more run follows the one at work
 	InLine    bool      // it waits for a job: see Jobs.Words
@@ -149,7 +151,7 @@ func (u *unit) kind() plan.Kind {
 
 func (u *unit) snapshot() *Unit {
 	out := &Unit{
-		Name: u.spec.Name, Kind: u.kind().String(), Words: u.words, State: u.state, Freshness: u.freshness(),
+		Name: u.spec.Name, Kind: u.kind().String(), Words: u.words, Narrowed: u.narrowed, Report: u.report, State: u.state, Freshness: u.freshness(),
 		Wanted: u.wanted, Paused: u.paused, Moving: u.moving, RetryAt: u.retryAt,
 		Queued: u.pending != nil && u.live(),
 		InLine: u.inLine(), Alone: u.spec.Alone,

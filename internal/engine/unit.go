@@ -46,15 +46,19 @@ type unit struct {
 	followers  []*unit // the other direction of follows
 	downstream []*unit // of needs and follows together
 
-	state   State
-	wanted  bool     // the person wants it to run
-	paused  bool     // the person wants it left as it is
-	words   []string // that the person has added to its command
-	run     *run     // the newest, live or ended; nil before the first
-	pending *act     // what it will do as soon as it can
-	ending  ending
-	deaths  int // in a row, without a good stretch between
-	retryAt time.Time
+	state  State
+	wanted bool     // the person wants it to run
+	paused bool     // the person wants it left as it is
+	words  []string // that the person has added to its command
+	// narrowed says to which cases the person has narrowed it; empty: to none. These words do it.
+	narrowed    string
+	narrowWords []string
+	report      Report // what is known of its cases and findings
+	run         *run   // the newest, live or ended; nil before the first
+	pending     *act   // what it will do as soon as it can
+	ending      ending
+	deaths      int // in a row, without a good stretch between
+	retryAt     time.Time
 
 	passes passes // of its newest run, if that takes up changes by itself
 	news   bool   // its newest good pass has not been handed on to those downstream

@@ -194,6 +194,8 @@ func staleTogether(stale []*unit) string {
 		return single
 	}
 	switch {
+	case u.narrowed != "" && !many && s.root == u:
+		return u.spec.Name + " " + u.narrowedWords()
 	case s.root.missedPass() && !many && s.root == u:
 		return u.spec.Name + " " + u.missedWords()
 	case u.run == nil && many:
@@ -239,7 +241,13 @@ func (u *unit) motion(last string) string {
 	}
 	switch {
 	case u.state.InMotion():
-		return u.spec.Name + " " + u.state.String()
+		text := u.spec.Name + " " + u.state.String()
+		if u.state == Running && u.report.Run == u.run.Number && u.spec.Kind.Ends() {
+			if words := u.report.soFar(); words != "" {
+				text += ", " + words
+			}
+		}
+		return text
 	case u.awaitsPass():
 		return u.spec.Name + " is to take up " + "the save of " + phrase.Clock(u.staleSince)
 	}
@@ -272,7 +280,7 @@ func (e *Engine) currentText(w *weights) string {
 	for _, u := range w.ending {
 		notes += "; " + u.motion("")
 	}
-	notes += e.loopWords()
+	notes += e.findingWords() + e.loopWords()
 	if e.paused {
 		notes += "; all reactions are paused"
 	}

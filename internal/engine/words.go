@@ -94,6 +94,8 @@ func (f Fact) endWords() string {
 		return text
 	case f.State == Failed && f.Exit == nil:
 		return "does not start: " + f.Problem
+	case f.State == Failed && f.Problem != "":
+		return "failed: " + f.Problem + " (" + f.Exit.String() + " after " + lived + ")"
 	case f.State == Failed:
 		return "failed: " + f.Exit.String() + " after " + lived
 	case f.State == Done:

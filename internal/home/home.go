@@ -25,6 +25,9 @@ func Logs(file string) string {
 	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+short(file))
 }
 
+// Results is the folder in which a project's tests and findings are remembered.
+func Results(file string) string { return filepath.Join(State(), "results", filepath.Base(Logs(file))) }
+
 // Typed is the folder of the settings of commands that were typed in a folder, each in a folder
 // of its own.
 func Typed(folder string) string {

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/query"
+	"omnivigil/internal/structured"
 	"omnivigil/internal/traces"
 )
 
@@ -72,7 +73,9 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	p := pager{ctx: ctx, view: v, terms: t, page: api.Page{First: v.First(), Total: v.End()}}
 	if q.Why {
 		lines, err := v.LastWords(q.Unit, q.Run, q.Count)
-		p.page.Lines = linesOf(lines)
+		for _, line := range lines {
+			p.page.Lines = append(p.page.Lines, Reason(line))
+		}
 		return p.page, err
 	}
 	end, back, err := endOf(v, q)
@@ -301,6 +304,15 @@ func Line(l logbook.Line) api.Line {
 	}
 	if int(l.Tone) < len(tones) {
 		out.Tone = tones[l.Tone]
+	}
+	return out
+}
+
+// Reason is Line for one that says why a run ended: text that came within another is told alone.
+func Reason(l logbook.Line) api.Line {
+	out := Line(l)
+	if says, is := structured.Parse(ansi.Strip(l.Text)); is && says.Whole {
+		out.Text = says.Message
 	}
 	return out
 }

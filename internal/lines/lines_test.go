@@ -248,3 +248,22 @@ func TestText(t *testing.T) {
 		}
 	})
 }
+
+// TestFailures goes to what is known to tell of a failure: Omnivigil's own lines, and output that
+// has a mark. The reason of a run is the first of these, and text within JSON is told alone.
+func TestFailures(t *testing.T) {
+	b := bookOf(t)
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "ok 1 - high", "fatal: no more")
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Tone: logbook.Broken}, `{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`)
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Tone: logbook.Stale}, "a.c:3:5: warning: spare")
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "panic: at the end")
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Stream: logbook.Ends, Tone: logbook.Broken}, "failed")
+	log := Log{Source: b}
+	b.Flush()
+	page, err := log.Lines(t.Context(), api.LineQuery{Filter: "event=failure"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{`{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`, "failed"}, said(page.Lines))
+	page, err = log.Lines(t.Context(), api.LineQuery{Unit: "harbour", Run: 1, Why: true, Count: 2})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"fatal: no more", "--- FAIL: TestLow"}, said(page.Lines))
+}

@@ -29,8 +29,8 @@ func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
 	return lines[from:min(from+most, len(lines))], nil
 }
 
-// Reason returns the line of a run's output that is most likely to say why it ended: the
-// last that has an error, or the last one. It reports false where there is none.
+// Reason returns the line of a run's output that is most likely to say why it ended: the first
+// that is known to tell of a failure, the last that has an error, or the last one. It reports false where there is none.
 func (v *View) Reason(unit string, run int) (Line, bool) {
 	lines, says, err := v.lastLines(unit, run)
 	switch {
@@ -54,6 +54,9 @@ func (v *View) lastLines(unit string, run int) (lines []Line, says int, err erro
 		text := ansi.Strip(l.Text)
 		return strings.TrimSpace(text) == "" || isFrame.MatchString(text)
 	})
+	if says = slices.IndexFunc(lines, func(l Line) bool { return l.Tone == Broken }); says >= 0 {
+		return lines, says, nil // what came first is why the rest came
+	}
 	says = len(lines) - 1
 	for says >= 0 && !saysError.MatchString(ansi.Strip(lines[says].Text)) {
 		says--

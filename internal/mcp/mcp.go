@@ -4,6 +4,7 @@
 package mcp
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -54,6 +55,10 @@ func server(version string, connect Connect) *mcp.Server {
 	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
 	add(s, "output", "Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.", reads, t.output)
 	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
+	add(s, "tests", "List tests, the newly failing ones first: message, place, what was expected and what was there; which are flaky or slow. By default only those that fail.", reads, t.tests)
+	add(s, "findings", "List what compilers, linters and stack traces tell of places in files: file, line, column, rule, message, and whether each is new since the run before. By default all that are there.", reads, t.findings)
+	add(s, "narrow", "Have a suite run only some of its tests, now and on every change, until widen: while working on these. Name the tests as the tool tests lists them, or leave them out for those that fail. A narrowed suite counts as stale, however green: call widen when done.", changes(false, true), t.narrow)
+	add(s, "widen", "Have a suite that was narrowed run all of its tests again.", changes(false, true), t.request(api.Widen))
 	add(s, "run", "Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.", changes(false, true), t.request(api.Start))
 	add(s, "restart", "Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.", changes(true, false), t.request(api.Restart))
 	add(s, "stop", "Stop units until they are started again. Stopped units do not react to edits.", changes(true, true), t.request(api.Stop))
@@ -93,6 +98,16 @@ type (
 		Run   int    `json:"run,omitempty" jsonschema:"only of this run of the unit"`
 		Only  string `json:"only,omitempty" jsonschema:"only lines with these words, all of them: text, \"text with spaces\", /an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the newest save has set off), level=error, warning, info or debug, event=start, end, failure or note; ! before one is its opposite"`
 		Lines int    `json:"lines,omitempty" jsonschema:"how many of the last lines, 50 unless given, 1000 at most"`
+	}
+	someResults struct {
+		Units []string `json:"units,omitempty" jsonschema:"names of units or groups; leave out for all"`
+		Only  string   `json:"only,omitempty" jsonschema:"of tests: failing (unless given), new, mended, flaky, slow, skipped, passed or all; of findings: error, warning, new, gone or all"`
+		Text  string   `json:"text,omitempty" jsonschema:"only those with this in their names, files or messages"`
+		Count int      `json:"count,omitempty" jsonschema:"how many, 50 unless given"`
+	}
+	narrowTo struct {
+		Unit  string   `json:"unit" jsonschema:"the suite's name"`
+		Tests []string `json:"tests,omitempty" jsonschema:"names of tests, as the tool tests lists them; leave out for those that fail"`
 	}
 	onePath struct {
 		Path string `json:"path" jsonschema:"the file's path, absolute or from the project's folder"`
@@ -176,6 +191,12 @@ func (t *tools) state(ctx context.Context, _ nothing) (string, error) {
 	}
 	for _, u := range snap.Units {
 		text := fmt.Sprintf("%s (%s): %s, %s%s", u.Name, u.Kind, u.State, freshnessWords(u.Freshness), reason(snap.WhyOf(u)))
+		if u.Report.Text != "" {
+			text += "; " + u.Report.Text
+		}
+		if u.Narrowed != "" {
+			text += "; narrowed to " + u.Narrowed
+		}
 		for _, a := range snap.Uses[u.Name].Addresses {
 			text += ", listens on " + a.String()
 		}
@@ -313,6 +334,95 @@ func (t *tools) whatIf(ctx context.Context, in onePath) (string, error) {
 		w.add("%s", line)
 	}
 	return w.String(), nil
+}
+
+// resultQuery reads what a tool is asked for; usual is what is meant where it does not say.
+func (in someResults) query(usual string) api.ResultQuery {
+	const many = 50
+	q := api.ResultQuery{Units: in.Units, Only: cmp.Or(in.Only, usual), Text: in.Text, Count: cmp.Or(in.Count, many)}
+	if q.Only == "all" {
+		q.Only = ""
+	}
+	return q
+}
+
+func (t *tools) tests(ctx context.Context, in someResults) (string, error) {
+	p, snap, err := t.snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	page, err := p.Cases(ctx, in.query("failing"))
+	if err != nil {
+		return "", err
+	}
+	var w words
+	for _, u := range snap.Units {
+		if u.Report.Cases > 0 {
+			w.add("%s: %s", u.Name, u.Report.Text)
+		}
+	}
+	for _, c := range page.Cases {
+		w.add("%s %s %s%s%s", c.Unit, c.Title(), cmp.Or(string(c.Change), string(c.Status)), mark(c.Flaky, ", flaky"), mark(c.Slow, ", slow"))
+		if c.Status == api.CaseFailed {
+			w.add("    %s%s", c.FilePlace.Text(), strings.ReplaceAll(c.Message, "\n", "\n    "))
+		}
+	}
+	w.rest(page.Total, len(page.Cases), "test")
+	return w.String(), nil
+}
+
+func mark(is bool, text string) string {
+	if !is {
+		return ""
+	}
+	return text
+}
+
+// rest says how many there are beside those that were listed.
+func (w *words) rest(total, listed int, what string) {
+	switch {
+	case total == 0:
+		w.add("There is no such %s.", what)
+	case total > listed:
+		w.add("and %s more", phrase.Count(total-listed, what))
+	}
+}
+
+func (t *tools) findings(ctx context.Context, in someResults) (string, error) {
+	p, err := t.connect(ctx)
+	if err != nil {
+		return "", err
+	}
+	page, err := p.Findings(ctx, in.query(""))
+	if err != nil {
+		return "", err
+	}
+	var w words
+	for _, f := range page.Findings {
+		rule := ""
+		if f.Rule != "" {
+			rule = " (" + f.Rule + ")"
+		}
+		w.add("%s%s: %s%s; %s, of %s", f.FilePlace.Text(), f.Severity, f.Message, rule, cmp.Or(string(f.Change), "there"), f.Unit)
+	}
+	w.rest(page.Total, len(page.Findings), "finding")
+	return w.String(), nil
+}
+
+func (t *tools) narrow(ctx context.Context, in narrowTo) (string, error) {
+	p, err := t.connect(ctx)
+	if err != nil {
+		return "", err
+	}
+	r := api.Request{Action: api.Narrow, Units: []string{in.Unit}, Failing: len(in.Tests) == 0}
+	for _, name := range in.Tests {
+		r.Cases = append(r.Cases, api.CaseName{Name: name})
+	}
+	answer, err := p.Do(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("That is ripple %d. Call wait to learn how it ends.", answer.Ripple), nil
 }
 
 // request returns a tool that asks for something to be done.

@@ -43,18 +43,10 @@ func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
 	return r, []Event{{After: spawned, By: spawned, Guessed: true}}
 }
 
-// Read takes lines without colours, which were all written between two moments: after the
-// first all that had been written before was read, at the second they were read.
-func (r *Reader) Read(after, by time.Time, lines []string) []Event {
-	var events []Event
-	for i, line := range lines {
-		events = append(events, r.line(after, by, line, lines[i+1:])...)
-	}
-	return events
-}
-
-// line takes one line, with those that are known to follow it.
-func (r *Reader) line(after, by time.Time, line string, next []string) []Event {
+// Read takes a line without colours, with those that are known to follow it. They were written
+// between two moments: after the first all that had been written before was read, at the second
+// they were read.
+func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {
 	tool, what := r.recognise(line)
 	switch {
 	case what == begins:

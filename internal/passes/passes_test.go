@@ -33,7 +33,7 @@ func TestKnownTools(t *testing.T) {
 			r, _ := New(plan.Pass{Auto: true}, time.Time{})
 			for i, l := range lines {
 				account = append(account, l)
-				for _, ev := range r.line(time.Time{}, time.Time{}, l, lines[i+1:]) {
+				for _, ev := range r.Read(time.Time{}, time.Time{}, l, lines[i+1:]) {
 					account = append(account, "> "+ev.words())
 				}
 			}
@@ -82,7 +82,7 @@ func TestReader(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			r, events := New(c.pass, at(0))
 			for i, l := range c.lines {
-				events = append(events, r.Read(at(i+1), at(i+2), []string{l})...)
+				events = append(events, r.Read(at(i+1), at(i+2), l, nil)...)
 			}
 			var got []string
 			for _, ev := range events {

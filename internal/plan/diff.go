@@ -107,7 +107,13 @@ func namedByFile(vars []Variable) string {
 // environment.
 func sameProgram(a, b *Unit) bool {
 	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) &&
-		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep)
+		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) && (!b.Kind.Ends() || sameReading(a, b))
+}
+
+// sameReading reports whether what both write is read in the same way: what a task has written
+// is not read again, so it has to run.
+func sameReading(a, b *Unit) bool {
+	return a.Results == b.Results && a.Findings == b.Findings && a.FindingsFail == b.FindingsFail
 }
 
 // sameCare reports whether both are looked after in the same way. The places of
@@ -119,7 +125,8 @@ func sameCare(a, b *Unit) bool {
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
-		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse
+		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse &&
+		sameReading(a, b) && reflect.DeepEqual(a.Narrow, b.Narrow) && a.Widen == b.Widen
 }
 
 func sameStep(a, b Step) bool {

@@ -126,7 +126,54 @@ type Unit struct {
 	Reuse         bool      // its last good result holds while all that it depends on is the same
 	Alone         bool      // no other task, suite or setup step runs beside it
 	MayServe      bool      // of a task: a run that listens, or has lived for ServesAfter, is a service's
-	Line          int       // of its table in the file, from 1
+	Results       Results   // how the results of its tests are read
+	Findings      Findings  // how the places are read that tools tell of
+	FindingsFail  FindingsFail
+	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
+	Widen         bool    // all of it runs again once a run narrowed by a person is green
+	Line          int     // of its table in the file, from 1
+}
+
+// Results is the form in which a unit tells the results of its tests.
+type Results struct {
+	Form  ResultsForm
+	JUnit string // with ResultsJUnit: a pattern of files, relative to the unit's folder
+}
+
+// ResultsForm is a form of test results.
+type ResultsForm uint8
+
+const (
+	ResultsExit    ResultsForm = iota // the exit code is all there is
+	ResultsAuto                       // whichever of the forms below is recognised in the output
+	ResultsGoJSON                     // go test -json
+	ResultsTAP                        // the Test Anything Protocol
+	ResultsLibtest                    // the test harness of Rust
+	ResultsJUnit                      // JUnit XML in files
+)
+
+// Findings is the form in which a unit tells of places in files. The zero value recognises the
+// known ones.
+type Findings struct {
+	Off     bool
+	SARIF   string // a pattern of files of that form, relative to the unit's folder
+	Pattern string // an expression in the syntax of package regexp, with named groups
+}
+
+// FindingsFail says which findings make a run fail that ended well.
+type FindingsFail uint8
+
+const (
+	FailOnError FindingsFail = iota
+	FailOnWarning
+	FailNever
+)
+
+// Narrow says how a unit's command is narrowed to some of its cases.
+type Narrow struct {
+	Add   string // words to add; {} stands for the cases
+	Join  string // what stands between several; "|": they are quoted as expressions; empty: each has words of its own
+	First string // words to add to a run of all that has cases that failed before; {} stands for these
 }
 
 // Pattern is a glob, relative to Plan.Root, with its place in the file.

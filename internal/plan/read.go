@@ -250,6 +250,9 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, "give one of them another name", "a unit %q stands already in line %d", e.key, before.keyAt.line)
 	}
 	u := r.newUnit(e.key, kind)
+	if kind == Suite {
+		u.Results.Form = ResultsAuto
+	}
 	r.env.unit, r.env.own = u, nil
 	u.Line = e.keyAt.line
 	r.places[e.key] = e

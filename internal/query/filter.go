@@ -10,7 +10,8 @@
 //	run=3               of that run of its unit
 //	ripple=12           that ripple 12 has brought about; ripple=last: the newest save
 //	level=warning       at least a warning: error, warning, info or debug
-//	event=failure       Omnivigil's own lines of that kind: start or end of a run, failure, note
+//	event=failure       Omnivigil's own lines of that kind: start or end of a run, failure, note;
+//	                    failures are also lines that tell of a failed test or an error
 //	refused             its text has "refused"; "no tide" where there are spaces
 //	/time(d )?out/      its text matches an expression (Go's, RE2)
 //	!health             the opposite of any of these: its text does not have "health"
@@ -58,7 +59,7 @@ type Event string
 const (
 	Start   Event = "start"   // of a run or pass
 	End     Event = "end"     // of a run or pass
-	Failure Event = "failure" // whatever is broken by it
+	Failure Event = "failure" // whatever is broken by it; and output that tells of a failed test or an error
 	Note    Event = "note"    // any other
 )
 
@@ -277,7 +278,7 @@ func (f Filter) Meets(o Origin) bool {
 		case Ripple:
 			is = o.Ripple == t.Number
 		case Events:
-			is = o.Event == t.Event || t.Event == Failure && o.Event != "" && o.Broken
+			is = o.Event == t.Event || t.Event == Failure && o.Broken
 		default:
 			continue
 		}

@@ -84,6 +84,9 @@ func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact
 func (s *Session) tell(f engine.Fact) {
 	fact := s.fact(f)
 	s.account.add(fact)
+	if f.Kind == engine.FactRunReady {
+		s.settleFindings(f.Unit)
+	}
 	if f.Quiet() {
 		return
 	}

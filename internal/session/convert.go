@@ -39,7 +39,7 @@ var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, ap
 func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name: u.Name, Kind: u.Kind, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()),
-		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Words: s.cleanAll(u.Words), Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
+		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Words: s.cleanAll(u.Words), Narrowed: s.clean(u.Narrowed), Report: s.report(u.Report), Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
 		Alone: u.Alone, RetryAt: u.RetryAt, Run: s.run(u.Run), Suspects: s.cleanAll(u.Suspects), Owed: s.cleanAll(u.Owed),
 		Pass: api.Pass{Number: u.Pass.Number, BeganAt: u.Pass.BeganAt, EndedAt: u.Pass.EndedAt, Good: u.Pass.Good, Saw: s.clean(u.Pass.Saw)},
 		Loop: s.loopOf(u.Loop),
@@ -49,6 +49,14 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 		out.Dir, out.AsWritten = s.clean(spec.Dir), spec.Unstructured
 	}
 	return out
+}
+
+func (s *Session) report(r engine.Report) api.Report {
+	return api.Report{
+		Run: r.Run, Version: r.Version, Cases: r.Cases, OnlyFailures: r.OnlyFailures, FailedAt: r.FailedAt, Ran: r.Ran, Expected: r.Expected, Running: s.clean(r.Running), Passed: r.Passed, Failed: r.Failed, FailedNow: r.FailedNow, Skipped: r.Skipped,
+		New: r.New, Fixed: r.Fixed, Flaky: r.Flaky, Slow: r.Slow, Errors: r.Errors, Warnings: r.Warnings, Added: r.Added, Gone: r.Gone,
+		Names: s.cleanAll(r.Names), First: s.clean(r.First), Usual: api.Seconds(r.Usual), Text: r.Totals(), Trouble: s.clean(r.Words()),
+	}
 }
 
 // marks goes on with what was made of a unit's marks before: lives grow at their end, and

@@ -2,11 +2,8 @@ package session
 
 import (
 	"bytes"
-	"slices"
 	"sync/atomic"
 	"time"
-
-	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/passes"
@@ -79,16 +76,13 @@ func (w *passWatch) after(chunk []byte) time.Time {
 	return after
 }
 
-// readPasses looks for the passes that lines tell of, which were written after that moment.
-func (r *liveRun) readPasses(s *Session, after time.Time, lines []string) {
-	if r.passes.reader == nil || len(lines) == 0 {
+// readPasses looks for the passes that a line tells of, which was written after that moment;
+// next are those that are known to follow it.
+func (r *liveRun) readPasses(s *Session, after time.Time, line string, next []string) {
+	if r.passes.reader == nil {
 		return
 	}
-	plain := slices.Clone(lines)
-	for i := range plain {
-		plain[i] = ansi.Strip(plain[i])
-	}
-	if events := r.passes.reader.Read(after, time.Now().Round(0), plain); len(events) > 0 {
+	if events := r.passes.reader.Read(after, time.Now().Round(0), line, next); len(events) > 0 {
 		<-r.announced // the engine has to know the process first
 		r.tellPasses(s, events)
 	}
@@ -96,7 +90,14 @@ func (r *liveRun) readPasses(s *Session, after time.Time, lines []string) {
 
 func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 	for _, ev := range events {
+		fails, saw := r.passRead(s, ev.Ended, ev.Good)
+		if fails {
+			ev.Good, ev.Saw = false, saw
+		}
 		if ev.Ended {
+			if r.meaning.reader != nil {
+				r.meaning.report(s)
+			}
 			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
 		} else {
 			s.send(engine.PassBegan{Unit: r.unit.Name, Run: r.number, After: ev.After, By: ev.By, Guessed: ev.Guessed})

@@ -21,6 +21,8 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.ReactAgain:   {ofUnits: engine.ReactAgain},
 	api.AddWords:     {ofUnits: engine.AddWords},
 	api.RunWith:      {ofUnits: engine.RunWith},
+	api.Narrow:       {ofUnits: engine.Narrow},
+	api.Widen:        {ofUnits: engine.Widen},
 	api.End:          {ofAll: engine.Quit},
 	api.EndNow:       {ofAll: engine.QuitNow},
 }
@@ -63,6 +65,11 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		return api.Answer{}, api.Refuse("%s is for the whole project, not for units", r.Action)
 	}
 	asked := engine.Requested{Request: request, Units: units, Words: r.Words}
+	if r.Action == api.Narrow {
+		if asked.Words, asked.To, err = s.narrowing(units, r); err != nil {
+			return api.Answer{}, err
+		}
+	}
 	for _, path := range r.For {
 		asked.Hits = append(asked.Hits, concern.Why(s.Plan(), path).Hits...)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -48,6 +49,7 @@ type liveRun struct {
 	scanner logbook.Scanner
 	line    *regexp.Regexp // the ready line still waited for, or nil
 	passes  passWatch
+	meaning reading
 	quiet   *time.Timer // rings when a line without an end has not gone on for a moment
 	pauses  int         // how often that was too early
 }
@@ -112,8 +114,8 @@ func (r *liveRun) output(s *Session, p []byte) {
 		r.say(s, after, r.scanner.Scan(p))
 	} else {
 		lines, block := r.scanner.ScanBlock(p)
-		r.write(s, lines)
-		s.book.AppendBlock(r.entry(logbook.Output), block)
+		r.say(s, after, lines)
+		r.sayBlock(s, block)
 	}
 	if r.quiet == nil {
 		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
@@ -133,7 +135,12 @@ func (r *liveRun) pause(s *Session) {
 		return
 	}
 	r.pauses = 0
-	r.say(s, r.passes.begun, r.scanner.Pause(s.hidden.Load().Dangling))
+	lines := r.scanner.Pause(s.hidden.Load().Dangling)
+	r.write(s, lines, nil, r.scanner.Continues())
+	for _, line := range lines { // what it means is known when it has ended
+		r.meaning.unended += strip(line)
+	}
+	r.seeReady(s, lines)
 }
 
 // rest shows what the process has left without a line's end.
@@ -143,30 +150,90 @@ func (r *liveRun) rest(s *Session) {
 	if r.quiet != nil {
 		r.quiet.Stop()
 	}
-	r.say(s, r.passes.begun, r.scanner.Rest())
-}
-
-// write writes lines that the scanner has returned last.
-func (r *liveRun) write(s *Session, lines []string) {
-	e := r.entry(logbook.Output)
-	if len(lines) > 0 && r.scanner.Continues() {
-		first := e
-		first.Continues = true
-		s.book.Append(first, lines[0])
-		lines = lines[1:]
+	lines := r.scanner.Rest()
+	if len(lines) == 0 && r.meaning.unended != "" {
+		r.mean(s, r.meaning.unended)
 	}
-	s.book.Append(e, lines...)
+	r.say(s, r.passes.begun, lines)
 }
 
-// say shows lines that were written after that moment.
+// write writes lines, each with its tone; nil: none has one. GoesOn says that the first goes on with
+// what was shown of it before.
+func (r *liveRun) write(s *Session, lines []string, tones []logbook.Tone, goesOn bool) {
+	for i := 0; i < len(lines); {
+		e, n := r.entry(logbook.Output), i+1
+		if e.Continues = i == 0 && goesOn; tones != nil {
+			e.Tone = tones[i]
+		}
+		for n < len(lines) && !e.Continues && (tones == nil || tones[n] == e.Tone) {
+			n++
+		}
+		s.book.Append(e, lines[i:n]...)
+		i = n
+	}
+}
+
+// say shows lines that were written after that moment, and reads what they mean.
 func (r *liveRun) say(s *Session, after time.Time, lines []string) {
-	r.write(s, lines)
-	r.readPasses(s, after, lines)
+	if len(lines) == 0 {
+		return
+	}
+	var tones []logbook.Tone
+	if r.meaning.reader != nil || r.passes.reader != nil {
+		tones = r.understand(s, after, lines)
+	}
+	r.write(s, lines, tones, r.scanner.Continues())
+	r.seeReady(s, lines)
+}
+
+// sayBlock shows lines that need nothing done. Of a process that writes without end, those that
+// say nothing about places and tests are not looked at one by one.
+func (r *liveRun) sayBlock(s *Session, block []byte) {
+	switch {
+	case len(block) == 0:
+	case r.mayMatter(block):
+		lines := strings.Split(strings.TrimSuffix(string(block), "\n"), "\n")
+		for i := range lines {
+			lines[i] = strings.TrimRight(lines[i], "\r")
+		}
+		tones := r.understand(s, time.Time{}, lines)
+		if !slices.ContainsFunc(tones, func(t logbook.Tone) bool { return t != logbook.Neutral }) {
+			s.book.AppendBlock(r.entry(logbook.Output), block)
+			return
+		}
+		r.write(s, lines, tones, false)
+	default:
+		if r.meaning.reader != nil {
+			r.meaning.reader.Skip(block)
+		}
+		s.book.AppendBlock(r.entry(logbook.Output), block)
+	}
+}
+
+// understand reads what lines mean, in their order: passes, cases and findings.
+func (r *liveRun) understand(s *Session, after time.Time, lines []string) []logbook.Tone {
+	plain, tones := make([]string, len(lines)), make([]logbook.Tone, len(lines))
+	for i, line := range lines {
+		plain[i] = strip(line)
+	}
+	if r.scanner.Continues() {
+		plain[0] = r.meaning.unended + plain[0]
+	}
+	r.meaning.unended = ""
+	for i := range plain {
+		tones[i] = r.mean(s, plain[i])
+		r.readPasses(s, after, plain[i], plain[i+1:])
+	}
+	return tones
+}
+
+// seeReady looks for the line by which the unit is ready.
+func (r *liveRun) seeReady(s *Session, lines []string) {
 	if r.line == nil {
 		return
 	}
 	for _, l := range lines {
-		if r.line.MatchString(ansi.Strip(l)) {
+		if r.line.MatchString(strip(l)) {
 			r.line = nil
 			go s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
 			return
@@ -179,7 +246,7 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	r.endHelpers()
 	r.rest(s)
 	<-r.announced
-	if engine.Exit(x).OK() {
+	if failed := r.meant(s, engine.Exit(x)); engine.Exit(x).OK() && !failed {
 		r.remember(s)
 	}
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})

@@ -41,15 +41,16 @@ import (
 
 // Config is what a session starts from.
 type Config struct {
-	Plan  *plan.Plan
-	Units []string     // what to start; none means all that start by themselves
-	Hits  []engine.Hit // changes that these are to run for, in place of all that they would
-	Words []string     // added to the commands of Units
-	Once  bool         // nothing reacts to changes of files
-	Key   string       // by which all its processes are known; empty: the settings file
-	Book  Book         // where output and Omnivigil's own account go
-	Logs  string       // folder for facts, and samples of cpu and memory; empty: they are not kept
-	State string       // folder for what has to be remembered
+	Plan    *plan.Plan
+	Units   []string     // what to start; none means all that start by themselves
+	Hits    []engine.Hit // changes that these are to run for, in place of all that they would
+	Words   []string     // added to the commands of Units
+	Once    bool         // nothing reacts to changes of files
+	Key     string       // by which all its processes are known; empty: the settings file
+	Book    Book         // where output and Omnivigil's own account go
+	Logs    string       // folder for facts, and samples of cpu and memory; empty: they are not kept
+	State   string       // folder for what has to be remembered
+	Results string       // folder for what has to be remembered of tests and findings
 	// Record, if set, gets a recording of all that happens and is decided.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan once it is used. It must not block.
@@ -126,6 +127,7 @@ type Session struct {
 	events    chan timedEvent
 	setup     *setup.Record
 	results   *reuse.Results
+	meanings  *meanings
 	meter     *usage.Meter // nil where the spawner is not the system's
 	tracer    *spawn.Spawner
 	done      chan struct{}
@@ -208,6 +210,8 @@ func Start(c Config) (*Session, error) {
 		s.spawner = system{s.tracer}
 		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note}
 	}
+	s.meanings = &meanings{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*meaning{}}
+	s.meanings.adopt(c.Plan)
 	s.results = reuse.In(c.State, c.Plan.Root, s.watcher.Files)
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
@@ -505,6 +509,7 @@ func (s *Session) carryOut(order engine.Order) {
 // goroutine of their own.
 func (s *Session) start(o engine.Start) {
 	run := s.newRun(s.plan.Unit(o.Unit), o.Run, o.Ripple)
+	run.readMeaning(s, o)
 	s.live[o.Unit] = run
 	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
 		go run.prepare(s, o)
@@ -523,7 +528,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 		return
 	}
 	prober := ready.New(run.unit.Ready)
-	spec := run.spec(s, o.Command.Plus(o.Words))
+	spec := run.spec(s, o.Command.Plus(slices.Concat(o.Words, run.firstWords(s, o))))
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
 	spawned := run.expectPasses()
 	process, err := s.spawner.Start(spec)

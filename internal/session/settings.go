@@ -50,6 +50,7 @@ func (s *Session) adopt(now time.Time) {
 	s.hide(s.plan)
 	s.book.SetLimits(logbook.Limits(s.plan.Logs))
 	s.shownPlan.Store(s.plan)
+	s.meanings.adopt(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
 	for _, text := range trust.News(before, s.plan) {
 		s.Note("new in the settings: " + text)

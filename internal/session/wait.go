@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -126,15 +127,16 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	if !u.State.Broken() {
 		return one
 	}
-	if one.Why = s.clean(u.Run.Problem); one.Why == "" {
-		one.Why = u.Run.Exit.String()
+	one.Why = s.clean(cmp.Or(u.Run.Problem, u.Report.WordsOf(u.Run.Number), u.Run.Exit.String()))
+	if u.Report.WordsOf(u.Run.Number) != "" {
+		return one // that says it
 	}
 	v, err := s.book.View()
 	if err != nil {
 		return one
 	}
 	if says, ok := v.Reason(u.Name, u.Run.Number); ok {
-		l := lines.Line(says)
+		l := lines.Reason(says)
 		one.Line = &l
 	}
 	return one

@@ -51,6 +51,10 @@ type books struct {
 	newest     int        // the newest that was ordered
 	words      []string   // that are to be added to its command
 	once       [][]string // in place of these, for the next run
+	narrowed   string     // to which cases
+	narrow     []string   // the words that do it
+	some       string     // to which cases its newest run was narrowed
+	fails      bool       // its live run has said what makes it a failed one
 	ready      bool
 	lived      int             // the newest run that was ready by having lived long enough
 	signalled  bool            // the live run was told to end
@@ -108,13 +112,13 @@ func (b *books) behind(read writings) int {
 }
 
 // hasNews reports whether the newest pass of a unit in a loop has read anything but what is
-// ignored.
+// ignored, and what was as before in the end.
 func (b *books) hasNews() bool {
 	if len(b.ignored) == 0 {
 		return true
 	}
 	for burst := range b.told {
-		if b.read[burst] != b.goodRead[burst] && !b.void[burst] {
+		if b.read[burst] != b.goodRead[burst] && !b.void[burst] && !b.undone[burst] {
 			return true
 		}
 	}
@@ -215,6 +219,10 @@ func (c *Checker) before(ev engine.Event) {
 			b.live = 0
 			c.excuse(ev.Unit)
 		}
+	case engine.Reported:
+		if b := c.of(ev.Unit); b.live == ev.Run {
+			b.fails = ev.Fails
+		}
 	case engine.Exited:
 		c.exited(ev)
 	case engine.BecameReady:
@@ -268,6 +276,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	d := plan.Compare(c.plan, p)
 	for _, name := range d.Removed {
 		c.units[name].wanted, c.units[name].must = false, 0
+		c.units[name].narrowed, c.units[name].narrow = "", nil
 		c.gone[name] = c.units[name]
 		delete(c.units, name)
 	}
@@ -333,7 +342,8 @@ func (c *Checker) exited(ev engine.Exited) {
 	if b.live != ev.Run {
 		return
 	}
-	if b.spec.Kind.Ends() && ev.Exit.OK() && !b.signalled {
+	good := ev.Exit.OK() && !(b.fails && b.lived != ev.Run)
+	if b.spec.Kind.Ends() && good && !b.signalled {
 		if b.lived == ev.Run { // it did as a service
 			b.done = true
 		} else {
@@ -343,7 +353,7 @@ func (c *Checker) exited(ev engine.Exited) {
 			b.wanted = false // until it is asked for again
 		}
 	}
-	if !b.signalled && (!b.spec.Kind.Ends() || !ev.Exit.OK()) {
+	if !b.signalled && (!b.spec.Kind.Ends() || !good) {
 		c.excuse(ev.Unit) // it crashed or failed, and may be tried again
 	}
 	b.live, b.ready = 0, false
@@ -389,6 +399,9 @@ func (c *Checker) succeed(unit string) {
 	b := c.of(unit)
 	b.done = b.spec.Kind.Ends() && b.lived != b.live
 	b.ready = !b.done
+	if b.some != "" { // it says nothing of the other cases
+		return
+	}
 	b.good++
 	b.goodRead, b.goodUp = b.read, b.upGood
 	for _, key := range b.payable {
@@ -420,6 +433,16 @@ func (c *Checker) requested(ev engine.Requested) {
 			b.words = ev.Words
 		case engine.RunWith:
 			b.once = append(b.once, ev.Words)
+		case engine.Narrow:
+			if !b.spec.Kind.Ends() {
+				continue
+			}
+			b.narrowed, b.narrow = ev.To, ev.Words
+		case engine.Widen:
+			if b.narrowed == "" {
+				continue
+			}
+			b.narrowed, b.narrow = "", nil
 		}
 		c.requestedOf(ev.Request, unit)
 	}
@@ -434,7 +457,7 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	case engine.StopUnit:
 		b.wanted, b.must, b.once = false, 0, nil
 		c.excuse(unit) // who waited for it may go on without it
-	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunWith:
+	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunWith, engine.Narrow, engine.Widen:
 		b.wanted = true
 		c.wantNeeds(unit, map[string]bool{})
 		c.excuse(unit)

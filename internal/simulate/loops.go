@@ -3,6 +3,7 @@ package simulate
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
@@ -15,21 +16,36 @@ type loops struct {
 	rows, made map[string][]string
 	sets       map[string]map[string]bool // who has written files that concern whom
 	pardoned   map[string]bool            // units whose next run somebody else has a part in
+	// Nobody can tell whose a file is that was saved at the very moment at which a unit wrote:
+	// when either was done last that concerns a unit, and for which units that was so.
+	madeAt, savedAt map[string]time.Time
+	blurred         map[string]bool
 }
 
 func newLoops() loops {
-	return loops{map[string][]string{}, map[string][]string{}, map[string]map[string]bool{}, map[string]bool{}}
+	return loops{map[string][]string{}, map[string][]string{}, map[string]map[string]bool{}, map[string]bool{}, map[string]time.Time{}, map[string]time.Time{}, map[string]bool{}}
+}
+
+// blur notes that a file that concerns a unit was written, by one or the other.
+func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Time) {
+	own[unit] = now
+	if at, ok := others[unit]; ok && now.Sub(at) < 2*afterwards {
+		l.blurred[unit] = true
+	}
 }
 
 // mostRounds is how often a row may come to a unit before that is noticed: twice, and once more
 // where somebody else's change comes to rest in between; and once for each other in it, up to
 // two. A round counts late where a pass begins before the writing that it takes up has come to
-// rest, so there are two more with units that take up changes by themselves.
+// rest, so there are two more with units that take up changes by themselves. Where a unit in the
+// row also sets itself off, two loops go through it: rounds of the one begin anew with each of
+// the other, so there are two more again.
 const mostRounds = 3
 
 // madeBy enters that a unit's process writes a file that concerns a unit.
 func (c *Checker) madeBy(by, unit string) {
 	l := &c.loops
+	l.blur(unit, c.world.Now, l.madeAt, l.savedAt)
 	if l.sets[by] == nil {
 		l.sets[by] = map[string]bool{}
 	}
@@ -42,6 +58,7 @@ func (c *Checker) madeBy(by, unit string) {
 
 // savedFor enters that somebody else has written what concerns a unit.
 func (c *Checker) savedFor(unit string) {
+	c.loops.blur(unit, c.world.Now, c.loops.savedAt, c.loops.madeAt)
 	c.loops.pardoned[unit] = true
 	delete(c.loops.rows, unit)
 }
@@ -63,6 +80,9 @@ func (c *Checker) setOff(unit, because string) {
 	others := slices.Compact(slices.Sorted(slices.Values(row)))
 	most := mostRounds + min(len(others)-1, 2)
 	if slices.ContainsFunc(others, func(name string) bool { return c.of(name).spec.Pass != nil }) {
+		most += 2
+	}
+	if len(others) > 1 && slices.ContainsFunc(others, func(name string) bool { return l.sets[name][name] }) {
 		most += 2
 	}
 	if rounds := roundsOf(row); rounds > most {
@@ -111,6 +131,9 @@ func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	for _, f := range o.Files {
 		b.ignored[f] = true
 		by, made := strings.CutPrefix(f, o.Unit+"/by-")
+		if !made && c.loops.blurred[o.Unit] {
+			continue
+		}
 		if !made || by != o.Unit && !c.leadsTo(o.Unit, by, map[string]bool{}) {
 			c.broke(8, "%s ignores %s, which is in no loop", o.Unit, f)
 		}

@@ -104,6 +104,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Run: plan.Command{Shell: "whole"},
 		}
 		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
+		u.Widen = u.Kind.Ends() && r.IntN(3) == 0
 		u.MayServe = u.Kind == plan.Task && !u.Manual && r.IntN(8) == 0
 		switch r.IntN(6) {
 		case 0:
@@ -173,7 +174,9 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 		b.ReadyAfter = time.Millisecond
 		return b
 	}
-	switch r.IntN(16) {
+	switch r.IntN(17) {
+	case 7:
+		b.Fails = ends
 	case 0:
 		b.NoSpawn = true
 	case 1:
@@ -251,6 +254,13 @@ func (dr *script) act() {
 		w.Send(engine.Requested{Request: engine.ReactAgain, Units: []string{unit}})
 	case n == 13:
 		w.Send(engine.Requested{Request: engine.SetUpUnit, Units: []string{unit}})
+	case n == 14 && r.IntN(3) == 0:
+		if r.IntN(2) == 0 {
+			w.Send(engine.Requested{Request: engine.Widen, Units: []string{unit}})
+		} else {
+			to := []string{"TestTide", "TestBerth"}[r.IntN(2)]
+			w.Send(engine.Requested{Request: engine.Narrow, Units: []string{unit}, Words: []string{"-run", to}, To: to})
+		}
 	case n == 14 && r.IntN(2) == 0:
 		request := []engine.Request{engine.AddWords, engine.RunWith}[r.IntN(2)]
 		words := [][]string{nil, {"-v"}, {"-run", "Tide"}}[r.IntN(3)]

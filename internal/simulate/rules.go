@@ -21,6 +21,9 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 			c.succeed(u.Name)
 		}
 	}
+	if end, ok := ev.(engine.Exited); ok {
+		c.widened(end, snap)
+	}
 	for _, o := range orders {
 		if o, ok := o.(engine.IgnoreFiles); ok {
 			c.ignored(o, ev)
@@ -55,6 +58,21 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		c.truth(snap.Units[i])
 	}
 	c.verdict(snap)
+}
+
+// widened enters that a unit runs all its cases again because those that it was narrowed to have
+// passed, and checks that it does.
+func (c *Checker) widened(ev engine.Exited, snap *engine.Snapshot) {
+	u, b := snap.Unit(ev.Unit), c.of(ev.Unit)
+	if u == nil || u.Narrowed == b.narrowed {
+		return
+	}
+	if u.Narrowed != "" || !b.spec.Widen || !b.done || b.some != b.narrowed {
+		c.broke(6, "%s is narrowed to %q, not to %q", u.Name, u.Narrowed, b.narrowed)
+	}
+	b.narrowed, b.narrow, b.wanted, b.must = "", nil, true, b.newest+1
+	c.wantNeeds(ev.Unit, map[string]bool{})
+	c.excuse(ev.Unit)
 }
 
 // verdict checks the word of the verdict against who is wanted and how they are.
@@ -139,9 +157,13 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if b.job, b.heavy = b.takesJob(), false; b.job {
 		c.jobs(o.Unit)
 	}
-	words := b.words
+	words := slices.Concat(b.words, b.narrow)
+	b.some, b.fails = b.narrowed, false
 	if n := len(b.once); n > 0 {
-		words = b.once[n-1]
+		words, b.some = b.once[n-1], ""
+	}
+	if o.Narrow != (b.some != "") {
+		c.broke(6, "%s runs some of its cases: %t, which it should: %q", o.Unit, o.Narrow, b.some)
 	}
 	if !slices.Equal(words, o.Words) {
 		c.broke(6, "%s runs with the words %q, not %q", o.Unit, o.Words, words)
@@ -152,6 +174,9 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		b.command = c
 	}
 	b.owed[b.command] = true // until it has ended well
+	if b.some != "" {
+		b.owed[""] = true // and all that is left out
+	}
 	if b.asked = b.must > 0 && o.Run >= b.must; b.asked {
 		b.must = 0
 	}
@@ -249,6 +274,10 @@ func (c *Checker) AtRest() {
 			continue
 		}
 		switch {
+		case b.narrowed != "":
+			if u.Freshness == engine.Current && b.some != "" || b.wanted && b.spec.Widen && b.done && b.some == b.narrowed {
+				c.broke(4, "%s is %s although it is narrowed to %s", u.Name, u.Freshness, b.narrowed)
+			}
 		case b.wanted && u.Freshness != engine.Current:
 			c.broke(4, "%s is %s and %s at rest: %s", u.Name, u.State, u.Freshness, u.Why)
 		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle && !(spec.Manual && u.State == engine.Done):
@@ -269,7 +298,7 @@ func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
 	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {
 		up := c.plan.Unit(name)
 		u := snap.Unit(name)
-		return u.State == engine.Stopped || u.State == engine.Idle || !c.chainHolds(up, snap) ||
+		return u.State == engine.Stopped || c.units[name].narrowed != "" || u.State == engine.Idle || !c.chainHolds(up, snap) ||
 			!c.units[name].wanted && u.Freshness != engine.Current
 	})
 }

@@ -132,6 +132,9 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[s
 		for _, t := range w.tools([]string{rest}) {
 			t.Deaf = true
 		}
+	case verb == "narrow":
+		unit, to, _ := strings.Cut(rest, " to ")
+		w.Send(engine.Requested{Request: engine.Narrow, Units: []string{unit}, Words: []string{"-run", to}, To: to})
 	case command == "settings written":
 		w.Send(engine.SettingsTouched{Burst: 1})
 	case command == "settings broken":
@@ -201,6 +204,8 @@ func (b Behaviour) with(t *testing.T, trait string) Behaviour {
 	case "writes":
 		value, b.Writes, _ = strings.Cut(value, ":")
 		b.WriteAfter = length()
+	case "fails": // by what it says, with exit 0
+		b.Fails = value == "1"
 	case "exit":
 		_, err := fmt.Sscan(value, &b.Exit.Code)
 		require.NoError(t, err)

@@ -27,6 +27,7 @@ type Behaviour struct {
 	Listens    bool          // of tasks that may serve: they do, when ReadyAfter has passed
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
+	Fails      bool          // before that it says what makes it a failed one
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
 	Writes     string        // the unit that a file concerns which it writes; empty for none
 	WriteAfter time.Duration // from its process to that
@@ -246,6 +247,9 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	if p.alive {
 		p.alive = false
 		w.finish(unit, p, x)
+		if p.b.Fails {
+			w.Send(engine.Reported{Unit: unit, Run: p.run, Fails: true, Report: engine.Report{Run: p.run, Failed: 1, Names: []string{"TestTide"}}})
+		}
 		w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x})
 	}
 }

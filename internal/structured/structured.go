@@ -6,6 +6,7 @@ package structured
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -25,6 +26,9 @@ type Line struct {
 	Level   query.Level
 	Message string
 	Fields  []Field // all others, in their order
+	// Whole says that the message is all that there is to see: a line of text that came within
+	// another.
+	Whole bool
 }
 
 // Field is one value and its name.
@@ -77,7 +81,30 @@ func parseJSON(text string) (Line, bool) {
 	if _, err := in.Token(); err != nil || in.More() {
 		return Line{}, false
 	}
+	if l, is := goTest(fields); is {
+		return l, true
+	}
 	return lineOf(fields, 1)
+}
+
+// goTest reads a line of go test -json (go doc test2json): what a test has written, or what
+// became of it.
+func goTest(fields []Field) (Line, bool) {
+	of := map[string]string{}
+	for _, f := range fields {
+		of[f.Name] = f.Value
+	}
+	pkg := cmp.Or(of["Package"], of["ImportPath"])
+	if of["Action"] == "" || pkg == "" {
+		return Line{}, false
+	}
+	l := Line{At: of["Time"], Whole: true}
+	if text, wrote := of["Output"]; wrote {
+		l.Message = strings.TrimRight(text, "\n")
+		return l, true
+	}
+	l.Message = of["Action"] + " " + cmp.Or(of["Test"], pkg)
+	return l, true
 }
 
 // plain is a JSON value as it is shown: a string without quotes, all else as it stands.

@@ -15,11 +15,14 @@ func TestParse(t *testing.T) {
 		want Line
 	}{
 		{`{"time":"2030-05-04T12:00:00Z","level":"warn","msg":"low tide","berth":3,"on":{"a":[1]},"x":null}`,
-			Line{"2030-05-04T12:00:00Z", query.Warning, "low tide", []Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}}},
-		{`{"level":50,"time":1904126400000,"msg":"refused"}`, Line{"1904126400000", query.Error, "refused", nil}},
-		{`{"severity":"ERROR","message":"refused"}`, Line{"", query.Error, "refused", nil}},
+			Line{"2030-05-04T12:00:00Z", query.Warning, "low tide", []Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}, false}},
+		{`{"level":50,"time":1904126400000,"msg":"refused"}`, Line{"1904126400000", query.Error, "refused", nil, false}},
+		{`{"severity":"ERROR","message":"refused"}`, Line{"", query.Error, "refused", nil, false}},
 		{`ts=2030-05-04T12:00:00Z lvl=eror level=error msg="no tide" port=4102 empty=`,
-			Line{"2030-05-04T12:00:00Z", query.Error, "no tide", []Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}}},
+			Line{"2030-05-04T12:00:00Z", query.Error, "no tide", []Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}, false}},
+		{`{"Time":"2030-05-04T12:00:00Z","Action":"output","Package":"ferries/berths","Test":"TestTide","Output":"    tide_test.go:9: low\n"}`,
+			Line{"2030-05-04T12:00:00Z", query.NoLevel, "    tide_test.go:9: low", nil, true}},
+		{`{"Action":"fail","Package":"ferries/berths","Test":"TestTide","Elapsed":0.1}`, Line{"", query.NoLevel, "fail TestTide", nil, true}},
 	} {
 		l, is := Parse(test.text)
 		assert.True(t, is, test.text)

@@ -197,7 +197,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		return nil, err
 	}
 	r := &running{logs: filepath.Join(home.Logs(p.File), time.Now().Format(logbook.SessionForm))}
-	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: home.State(), Background: o.Background, Warden: self.Warden}
+	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: home.State(), Results: home.Results(p.File), Background: o.Background, Warden: self.Warden}
 	for _, path := range o.For {
 		config.Hits = append(config.Hits, concern.Why(p, path).Hits...)
 	}

@@ -134,6 +134,10 @@ func (m *model) marker(s *stream, e api.Line) string {
 		}
 	}
 	switch {
+	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.marks[e.Number] && s.search.hit != e.Number:
+		return m.palette.broken.Render("╱") // as a failure in the lanes
+	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.marks[e.Number] && s.search.hit != e.Number:
+		return m.palette.stale.Render("┄")
 	case m.marks[e.Number]:
 		return m.palette.bright.Render("◆")
 	case s.search.hit == e.Number:
@@ -219,6 +223,9 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 			text = at.Local().Format("2006-01-02 15:04:05.000")
 		}
 		b.WriteString(m.palette.faint.Render(text) + " ")
+	}
+	if l.Whole {
+		return stops(l.Message)
 	}
 	level := fit(l.Level.String(), 7)
 	message := l.Message

@@ -77,18 +77,18 @@ func (h *help) columns(m *model, width int) []string {
 	return left
 }
 
-// sections are the groups of keys, and what the lanes show.
+// keyWidth is how wide the column of keys is.
+const keyWidth = 24
+
+// sections are the keys of the view that one is in, where that is another than the overview, the
+// groups of those of all views, and what the lanes show.
 func (h *help) sections(m *model) [][]string {
-	const keyWidth = 24
 	var all [][]string
+	if below := m.stack[max(len(m.stack)-2, 0)].name(); below != "overview" {
+		all = append(all, section(m, "in the view of "+below, m.bindingsOf(below), ""))
+	}
 	for _, g := range groups {
-		rows := []string{"", m.palette.bright.Render("  " + g)}
-		for _, b := range m.bindingsOf("overview") {
-			if b.group == g {
-				rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
-			}
-		}
-		all = append(all, rows)
+		all = append(all, section(m, g, m.bindingsOf("overview"), g))
 	}
 	rows := []string{"", m.palette.bright.Render("  the lanes")}
 	for _, l := range legend {
@@ -96,6 +96,17 @@ func (h *help) sections(m *model) [][]string {
 		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
 	}
 	return append(all, rows)
+}
+
+// section lists the bindings of a group; empty: all of them.
+func section(m *model, title string, of []*binding, group string) []string {
+	rows := []string{"", m.palette.bright.Render("  " + title)}
+	for _, b := range of {
+		if group == "" || b.group == group {
+			rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
+		}
+	}
+	return rows
 }
 
 // pad cuts rows to height or fills up with empty ones.

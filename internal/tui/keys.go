@@ -43,10 +43,11 @@ const (
 	onProject = "the project"
 	onTime    = "time"
 	onStream  = "the stream"
+	onResults = "tests and findings"
 	onScreen  = "the screen"
 )
 
-var groups = []string{onUnit, onProject, onTime, onStream, onScreen}
+var groups = []string{onUnit, onProject, onTime, onStream, onResults, onScreen}
 
 // Groups of bindings that single views show themselves.
 const (
@@ -54,14 +55,16 @@ const (
 	onField  = "a field"
 	onLeave  = "leaving"
 	onPicked = "chosen lines"
+	onTest   = "tests"
+	onFound  = "findings"
 )
 
 // reserved are keys of views that are to come, and what they will do: nothing else may
 // take them. Capital letters change the view.
 var reserved = map[string]string{
-	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "T": "tests", "F": "findings", "M": "the map of units",
+	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "M": "the map of units",
 	"C": "charts", ":": "find an action by its name",
-	"h": "take the unit's terminal in hand", "t": "narrow a suite to some tests", "e": "open the place in the editor", "o": "order the lanes", "m": "let go of the mouse",
+	"h": "take the unit's terminal in hand", "o": "order the lanes", "m": "let go of the mouse",
 }
 
 // bindings is the table. It follows one rule: small letters act on the chosen unit, capital
@@ -70,7 +73,7 @@ var reserved = map[string]string{
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys)
+	bindings = slices.Concat(unitKeys, resultKeys, moreUnitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"
@@ -91,6 +94,10 @@ var unitKeys = []binding{
 	{keys: []string{"s"}, action: "stop", name: "stop it", hint: "stop", group: onUnit,
 		when: func(m *model) bool { u := m.chosen(); return u != nil && u.Wanted },
 		do:   func(m *model) { m.request(api.Stop) }},
+}
+
+// moreUnitKeys come after those for results, for which there is room on the bottom line first.
+var moreUnitKeys = []binding{
 	{keys: []string{"p"}, action: "pause", name: "pause its reactions to changes, or resume them", hint: "pause", group: onUnit,
 		do: func(m *model) { m.request(m.pauseOrResume()) }},
 	{keys: []string{"b"}, action: "browse", name: "open its address in the browser", group: onUnit,
@@ -168,10 +175,76 @@ var screenKeys = []binding{
 var wordKeys = []binding{
 	{keys: []string{"a"}, action: "add-words", name: "add words to its command for the next runs", hint: "add words", group: onUnit,
 		when: func(m *model) bool { return m.chosen() != nil }, do: (*model).addWords},
-	{keys: []string{"d"}, action: "no-words", name: "take the added words away", hint: "no added words", group: onUnit,
-		when: (*model).hasWords, do: func(m *model) { m.setWords(m.chosen().Name, nil) }},
+	{keys: []string{"d"}, action: "no-words", name: "take the added words away; run all tests again", hint: "all again", group: onUnit,
+		when: func(m *model) bool { return m.hasWords() || m.narrowed() }, do: (*model).widen},
 	{keys: []string{"c"}, action: "once-without", name: "restart or rerun it once without them", hint: "once without", group: onUnit,
 		when: (*model).hasWords, do: func(m *model) { m.request(api.RunWith) }},
+}
+
+// resultKeys are about tests and findings, from the overview.
+var resultKeys = []binding{
+	{keys: []string{"T"}, action: "tests", name: "the tests: failing first, with why", hint: "tests", group: onResults, when: (*model).anyTests, do: (*model).showTests},
+	{keys: []string{"F"}, action: "findings", name: "the findings of compilers and linters", hint: "findings", group: onResults, when: (*model).anyFindings, do: (*model).showFindings},
+	{keys: []string{">"}, action: "trouble-after", name: "to the next place of a failure or finding", hint: "next place", group: onResults, when: (*model).anyTrouble,
+		do: func(m *model) { m.seekTrouble(1) }},
+	{keys: []string{"<"}, action: "trouble-before", name: "to the place before", group: onResults, when: (*model).anyTrouble, do: func(m *model) { m.seekTrouble(-1) }},
+	{keys: []string{"e"}, action: "edit", name: "open that place in the editor", hint: "editor", group: onResults, when: (*model).anyTrouble, do: (*model).editTrouble},
+	{keys: []string{"t"}, action: "narrow", name: "run only some tests of the chosen suite", group: onResults, when: (*model).hasTests, do: (*model).narrowUnit},
+	{keys: []string{"x"}, action: "narrow-failing", name: "run only the failing tests of the chosen suite", group: onResults,
+		when: func(m *model) bool { u := m.chosen(); return m.hasTests() && u.Report.Failed > 0 },
+		do: func(m *model) {
+			m.askFor(api.Request{Action: api.Narrow, Units: []string{m.chosen().Name}, Failing: true})
+		}},
+}
+
+// resultViewKeys are those of the views of tests and findings.
+var resultViewKeys = []binding{
+	{in: "tests", keys: []string{"up", "k"}, name: "the test above", hint: "choose", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.move(-1) })},
+	{in: "tests", keys: []string{"down", "j"}, name: "the test below", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.move(1) })},
+	{in: "tests", keys: []string{"shift+up"}, name: "ten tests up", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.move(-10) })},
+	{in: "tests", keys: []string{"shift+down"}, name: "ten tests down", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.move(10) })},
+	{in: "tests", keys: []string{"home", "g"}, name: "the first test", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.at = 0 })},
+	{in: "tests", keys: []string{"end", "G"}, name: "the last test", group: onTest, do: onTests(func(_ *model, t *tests) { t.list.move(t.list.total) })},
+	{in: "tests", keys: []string{"pgup"}, name: "what it has written: back", group: onTest, do: onTests(func(_ *model, t *tests) { t.scroll -= 8 })},
+	{in: "tests", keys: []string{"pgdown"}, name: "what it has written: on", group: onTest, do: onTests(func(_ *model, t *tests) { t.scroll += 8 })},
+	{in: "tests", keys: []string{"r", "enter"}, name: "run only it, or the marked ones", hint: "run only it", group: onTest, do: onTests(func(m *model, t *tests) { t.run(m) })},
+	{in: "tests", keys: []string{"space"}, name: "mark it", hint: "mark", group: onTest, do: onTests(func(m *model, t *tests) { t.mark(m) })},
+	{in: "tests", keys: []string{"f"}, name: "run only the tests of its file", hint: "its file's", group: onTest, do: onTests(func(m *model, t *tests) { t.runFile(m) })},
+	{in: "tests", keys: []string{"x"}, name: "run only the failing ones", hint: "only failing", group: onTest, do: onTests(func(m *model, t *tests) { t.runFailing(m) })},
+	{in: "tests", keys: []string{"d"}, name: "run all tests again", hint: "all again", group: onTest, when: (*model).narrowed, do: (*model).widen},
+	{in: "tests", keys: []string{"e"}, name: "open its place in the editor", hint: "editor", group: onTest, do: onTests(func(m *model, t *tests) { t.edit(m) })},
+	{in: "tests", keys: []string{"o"}, name: "list all, failing, newly failing, flaky, slow, skipped", hint: "list others", group: onTest, do: onTests(func(m *model, t *tests) { t.next(m) })},
+	{in: "tests", keys: []string{"/"}, name: "look for a name", hint: "look for", group: onTest, do: (*model).seekTests},
+	{in: "tests", keys: []string{"w"}, name: "write all results to a file", group: onTest, do: (*model).writeResults},
+	{in: "tests", keys: []string{"F"}, name: "the findings", group: onTest, do: func(m *model) { m.close(); m.showFindings() }},
+	{in: "tests", keys: []string{"esc", "T", "L"}, name: "back to the lanes", hint: "back", group: onTest, do: (*model).close},
+
+	{in: "findings", keys: []string{"up", "k", "<"}, name: "the finding above", hint: "choose", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(-1) })},
+	{in: "findings", keys: []string{"down", "j", ">"}, name: "the finding below", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(1) })},
+	{in: "findings", keys: []string{"shift+up", "pgup"}, name: "ten findings up", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(-10) })},
+	{in: "findings", keys: []string{"shift+down", "pgdown"}, name: "ten findings down", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(10) })},
+	{in: "findings", keys: []string{"home", "g"}, name: "the first finding", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.at = 0 })},
+	{in: "findings", keys: []string{"end", "G"}, name: "the last finding", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(f.list.total) })},
+	{in: "findings", keys: []string{"e", "enter"}, name: "open its place in the editor", hint: "editor", group: onFound, do: onFindings(func(m *model, f *findings) { f.edit(m) })},
+	{in: "findings", keys: []string{"u"}, name: "list by file, or by unit", hint: "by unit", group: onFound, do: onFindings(func(_ *model, f *findings) { f.regroup() })},
+	{in: "findings", keys: []string{"o"}, name: "list all, errors, warnings, new, gone", hint: "list others", group: onFound, do: onFindings(func(m *model, f *findings) { f.next(m) })},
+	{in: "findings", keys: []string{"/"}, name: "look for a file, rule or message", hint: "look for", group: onFound, do: (*model).seekFindings},
+	{in: "findings", keys: []string{"w"}, name: "write all results to a file", group: onFound, do: (*model).writeResults},
+	{in: "findings", keys: []string{"T"}, name: "the tests", group: onFound, do: func(m *model) { m.close(); m.showTests() }},
+	{in: "findings", keys: []string{"esc", "F", "L"}, name: "back to the lanes", hint: "back", group: onFound, do: (*model).close},
+
+	{in: "seek", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
+	{in: "seek", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: func(m *model) {
+		if f, ok := m.top().(*seekField); ok {
+			f.giveUp(m)
+		}
+	}},
+
+	{in: "write results", keys: []string{"enter"}, name: "write", hint: "write", group: onField, do: (*model).saveResults},
+	{in: "write results", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+
+	{in: "narrow", keys: []string{"enter"}, name: "run only these", hint: "run only these", group: onField, do: onNarrow(func(m *model, f *narrowField) { f.submit(m) })},
+	{in: "narrow", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
 }
 
 // panelKeys are those of what opens over the overview.

@@ -37,6 +37,7 @@ type laneLooks struct {
 	unit                   *api.Unit // a snapshot never changes
 	chosen                 bool
 	endpoint, memory, took string
+	told                   string
 	columns                columns
 	axis                   timeline.Axis
 	now, at                int // columns
@@ -72,7 +73,7 @@ var legend = []struct {
 // columns are the widths of a lane's parts on a screen of some width. What
 // matters least is dropped first as it narrows.
 type columns struct {
-	name, kind, state, lane, endpoint, memory, took int
+	name, kind, state, lane, told, endpoint, memory, took int
 }
 
 func (m *model) columns() columns {
@@ -90,7 +91,14 @@ func (m *model) columns() columns {
 	if m.width < 78 {
 		c.took = 0
 	}
-	c.lane = max(m.width-c.left()-c.endpoint-c.memory-c.took-1, 5)
+	if m.width >= 90 {
+		for _, u := range m.snap.Units {
+			if text := outcome(u); text != "" {
+				c.told = max(c.told, len(text)+1)
+			}
+		}
+	}
+	c.lane = max(m.width-c.left()-c.told-c.endpoint-c.memory-c.took-1, 5)
 	return c
 }
 
@@ -227,7 +235,7 @@ func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
 // lane returns a unit's row.
 func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	use := m.snap.Uses[u.Name]
-	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), c, a, a.At(m.now), -1}
+	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), outcome(u), c, a, a.At(m.now), -1}
 	if !m.at.IsZero() {
 		looks.at = a.At(m.at)
 	}
@@ -251,6 +259,9 @@ func (l *lanes) drawLane(m *model, looks laneLooks) string {
 		row += m.palette.dim.Render(fit(u.Kind, c.kind))
 	}
 	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, looks)
+	if c.told > 0 {
+		row += " " + m.toldStyle(u).Render(fit(looks.told, c.told-1))
+	}
 	if c.endpoint > 0 {
 		row += " " + m.palette.dim.Render(fit(looks.endpoint, c.endpoint-1))
 	}
@@ -278,6 +289,37 @@ func stateWord(u *api.Unit) string {
 		return "stale"
 	}
 	return string(u.State)
+}
+
+// outcome is what a unit's output has told of tests and findings, in a few letters: how many fail of
+// how many, or how many have run; or else how many errors or warnings there are.
+func outcome(u *api.Unit) string {
+	r := u.Report
+	switch {
+	case r.Cases > 0 && u.State == api.Running && r.Run == u.Run.Number && r.Expected >= r.Ran && r.FailedNow == 0:
+		return fmt.Sprintf("%d/%d", r.Ran, r.Expected)
+	case r.Failed > 0 && r.OnlyFailures:
+		return fmt.Sprintf("%d fail", r.Failed)
+	case r.Failed > 0:
+		return fmt.Sprintf("%d/%d fail", r.Failed, r.Cases)
+	case r.Cases > 0 && !r.OnlyFailures:
+		return fmt.Sprintf("%d passed", r.Passed)
+	case r.Errors > 0:
+		return phrase.Count(r.Errors, "error")
+	case r.Warnings > 0:
+		return phrase.Count(r.Warnings, "warning")
+	}
+	return ""
+}
+
+func (m *model) toldStyle(u *api.Unit) lipgloss.Style {
+	switch r := u.Report; {
+	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
+		return m.palette.broken
+	case r.Cases == 0 && r.Warnings > 0:
+		return m.palette.stale
+	}
+	return m.palette.dim
 }
 
 // endpoint is where a unit can be reached: its first port, and a sign for more.
@@ -346,6 +388,13 @@ func (l *lanes) life(m *model, looks laneLooks) string {
 	}
 	for _, label := range lane.Labels {
 		s.write(label.Column, label.Text, &m.palette.dim)
+	}
+	if r := looks.unit.Report; !r.FailedAt.IsZero() {
+		if i := a.At(r.FailedAt); a.Has(i) { // where it was first known to fail
+			glyph, style := m.palette.texture(timeline.Cell{State: api.Failed})
+			style = style.Bold(true)
+			s.set(i, glyph, &style)
+		}
 	}
 	if i := looks.at; a.Has(i) {
 		style := styles[lane.Cells[i]].Reverse(true)

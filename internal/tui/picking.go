@@ -1,11 +1,7 @@
 package tui
 
 import (
-	"cmp"
 	"context"
-	"fmt"
-	"os"
-	"os/exec"
 	"slices"
 	"strings"
 
@@ -272,23 +268,7 @@ func (p *picking) edit(m *model) {
 		m.said = "this line names no place in a file that is there"
 		return
 	}
-	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
-	cmd, terminal, err := places.Command(editor, found[0])
-	switch {
-	case err != nil:
-		m.notice = err.Error()
-	case terminal:
-		m.cmds = append(m.cmds, tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg(cmd, err) }))
-	default:
-		m.later(func(context.Context) tea.Msg { return editedMsg(cmd, cmd.Run()) })
-	}
-}
-
-func editedMsg(cmd *exec.Cmd, err error) tea.Msg {
-	if err != nil {
-		err = fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
-	}
-	return askedMsg{err}
+	m.openEditor(found[0])
 }
 
 // follow opens the address that the line names in the browser.

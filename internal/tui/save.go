@@ -47,10 +47,53 @@ func (p *picking) write(m *model) {
 	f.within, f.input.Prompt = &within, "write these lines to  "
 }
 
+// resultsField is the field in which one types into which file tests and findings are written.
+type resultsField struct {
+	input textinput.Model
+	below view
+}
+
+func (m *model) writeResults() {
+	name := "results-" + m.now.Format("150405") + ".xml"
+	m.open(&resultsField{m.field("write tests and findings to  ", ".xml (JUnit), .tap, .sarif or .jsonl", name), m.top()})
+}
+
+func (*resultsField) name() string { return "write results" }
+
+func (*resultsField) grabs(*model) bool { return true }
+
+func (f *resultsField) draw(m *model, width, height int) []string {
+	return f.below.draw(m, width, height)
+}
+
+func (f *resultsField) field() *textinput.Model { return &f.input }
+
+func (f *resultsField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
+
+// saveResults writes them, in the format that the file's name asks for.
+func (m *model) saveResults() {
+	file := m.top().(*resultsField).input.Value()
+	m.close()
+	if file == "" {
+		return
+	}
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(m.snap.Project.Root, file)
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		r, err := export.ResultsOf(ctx, m.project, nil)
+		if err == nil {
+			err = export.ResultsFile(r, export.ResultsFormatOf(file), file)
+		}
+		return savedMsg{file, len(r.Cases) + len(r.Findings), "result", err}
+	})
+}
+
 // savedMsg says that the stream was written.
 type savedMsg struct {
 	file  string
 	lines int
+	what  string // in place of lines
 	err   error
 }
 
@@ -68,14 +111,14 @@ func (m *model) save() {
 	filter, snap := m.stream().filter.String(), m.snap
 	m.later(func(ctx context.Context) tea.Msg {
 		n, err := export.StreamFile(ctx, m.project, snap, export.Part{Filter: filter, Within: f.within}, export.FormatOf(file), file)
-		return savedMsg{file, n, err}
+		return savedMsg{file, n, "line", err}
 	})
 }
 
 func (m *model) saved(msg savedMsg) {
 	if msg.err != nil {
-		m.notice = fmt.Sprintf("the output was not written: %v", msg.err)
+		m.notice = fmt.Sprintf("it was not written: %v", msg.err)
 		return
 	}
-	m.said = phrase.Count(msg.lines, "line") + " written to " + msg.file
+	m.said = phrase.Count(msg.lines, msg.what) + " written to " + msg.file
 }

@@ -43,6 +43,7 @@ type Screen struct {
 	Remember func(words []string)
 
 	program *tea.Program
+	out     *output
 	model   *model
 }
 
@@ -63,7 +64,9 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.model.terminal, s.model.habitsNow = s.Terminal, s.HabitsNow
 	s.model.adopt(s.Habits, s.Problems)
 	s.model.typedWords, s.model.remember = s.Words, s.Remember
-	s.program = tea.NewProgram(s.model, tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
+	s.model.redraw = s.redraw
+	s.out = &output{File: os.Stdout}
+	s.program = tea.NewProgram(s.model, tea.WithOutput(s.out), tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
 	s.told(true)
 	defer s.told(false)
 	go s.follow(ctx)
@@ -117,11 +120,13 @@ type model struct {
 	notice     string         // what the person has to know of this face, until another key
 	said       string         // the same, of what went well
 	marks      map[int64]bool // lines that the person has marked
+	trouble    *trouble       // the place at hand of a failed test or a finding; nil: none
 	typedWords []string       // that were added to commands, the newest last
 	remember   func([]string)
-	pending    []tea.Cmd // what is left to be asked of the project
-	cmds       []tea.Cmd // and of the terminal
-	lost       error     // why the project cannot be followed any more
+	redraw     func(context.Context) // draws all again after another program has had the terminal
+	pending    []tea.Cmd             // what is left to be asked of the project
+	cmds       []tea.Cmd             // and of the terminal
+	lost       error                 // why the project cannot be followed any more
 
 	drawn        bool     // the screen has been
 	last         tea.View // as it was then
@@ -218,6 +223,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		for _, s := range m.overview.streams {
 			s.ask(m)
 		}
+		if a, ok := m.top().(asker); ok {
+			a.ask(m)
+		}
 	})
 	cmds := append(m.cmds, m.pending...)
 	m.cmds, m.pending = nil, nil
@@ -242,6 +250,10 @@ func (m *model) handle(msg tea.Msg) {
 		m.away.reports, m.away.blurred = true, true
 	case tea.ResumeMsg:
 		m.tellTerminal(true)
+		m.drawAgain()
+	case backMsg:
+		m.asked(msg.err)
+		m.drawAgain()
 	case *api.Snapshot:
 		m.snap = msg
 		m.meetUnits()
@@ -250,14 +262,18 @@ func (m *model) handle(msg tea.Msg) {
 		m.reread()
 		m.cmds = append(m.cmds, m.tick())
 	case askedMsg:
-		if msg.err != nil && m.ctx.Err() == nil {
-			m.notice = msg.err.Error()
-		}
+		m.asked(msg.err)
 	case endMsg:
 		m.lost = msg.err
 		m.cmds = append(m.cmds, tea.Quit)
 	case pageMsg, searchMsg, jumpMsg:
 		m.overview.update(m, msg)
+	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg:
+		for _, v := range m.stack { // something may lie on the view that has asked
+			v.update(m, msg)
+		}
+	case troubleMsg:
+		m.goToTrouble(msg)
 	case copyMsg:
 		m.copied(msg)
 	case savedMsg:
@@ -426,6 +442,23 @@ func (m *model) pauseOrResumeAll() api.Action {
 func (m *model) tellTerminal(taken bool) {
 	if m.terminal != nil {
 		m.terminal(taken)
+	}
+}
+
+// asked tells why something that was asked for was not done.
+func (m *model) asked(err error) {
+	if err != nil && m.ctx.Err() == nil {
+		m.notice = err.Error()
+	}
+}
+
+// drawAgain draws all of the screen again, once it has the terminal back.
+func (m *model) drawAgain() {
+	if redraw := m.redraw; redraw != nil {
+		m.later(func(ctx context.Context) tea.Msg {
+			redraw(ctx)
+			return nil
+		})
 	}
 }
 

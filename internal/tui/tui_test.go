@@ -35,6 +35,9 @@ type played struct {
 	*simulate.World
 	book     *logbook.Book
 	requests []string
+	cases    []api.Case
+	findings []api.Finding
+	root     string // the project's folder
 	m        *model
 }
 
@@ -42,6 +45,7 @@ func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
 	p.book.Flush()
 	snap := session.Show(p.Engine.Snapshot(), p.World.Plan)
 	snap.Lines, snap.Project.Since = p.book.Published(), p.Now.Add(-time.Hour)
+	snap.Project.Root = p.root
 	snap.Uses = map[string]api.Use{"u0": {Memory: 12 << 20}}
 	snap.Faces = []api.Face{{Kind: kind, PID: os.Getpid()}}
 	return snap, nil
@@ -59,6 +63,21 @@ func (p *played) Search(_ context.Context, q api.SearchQuery, found func(api.Fou
 func (p *played) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
 	return lines.Log{Source: p.book}.Text(context.Background(), from, end, w)
 }
+func (p *played) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
+	return api.CasePage{From: q.From, Total: len(p.cases), Cases: p.cases[min(q.From, len(p.cases)):min(q.From+q.Count, len(p.cases))]}, nil
+}
+func (p *played) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
+	for _, c := range p.cases {
+		if c.Unit == unit && c.Suite == name.Suite && c.Name == name.Name {
+			c.Output = []string{"    berths_test.go:9: berths = 4, want 3"}
+			return c, nil
+		}
+	}
+	return api.Case{}, api.Refuse("nothing is known of it")
+}
+func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
+	return api.FindingPage{From: q.From, Total: len(p.findings), Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))]}, nil
+}
 func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
 	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
 }
@@ -66,7 +85,14 @@ func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
 	if r.Action == api.FaceUsed { // it goes along with many keys
 		return api.Answer{}, nil
 	}
-	p.requests = append(p.requests, strings.TrimSpace(string(r.Action)+" "+strings.Join(r.Units, " ")))
+	asked := string(r.Action) + " " + strings.Join(r.Units, " ")
+	for _, c := range r.Cases {
+		asked += " " + c.Name
+	}
+	if r.Failing {
+		asked += " failing"
+	}
+	p.requests = append(p.requests, strings.TrimSpace(asked))
 	switch r.Action {
 	case api.WriteCure:
 		return api.Answer{}, api.Refuse("the disk is full")
@@ -166,6 +192,9 @@ func (m *model) settle(msg tea.Msg) {
 		for _, s := range m.overview.streams {
 			s.ask(m)
 		}
+		if a, ok := m.top().(asker); ok {
+			a.ask(m)
+		}
 		pending := m.pending
 		m.pending = nil
 		if len(pending) == 0 {
@@ -221,17 +250,23 @@ func TestScreens(t *testing.T) {
 			for i, row := range rows {
 				assert.LessOrEqual(t, ansi.StringWidth(row), test.width, "row %d", i)
 			}
-			file := filepath.Join("testdata", test.name+".txt")
-			got := m.plainScreen()
-			if *update {
-				require.NoError(t, os.MkdirAll("testdata", 0o755))
-				require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
-			}
-			want, err := os.ReadFile(file)
-			require.NoError(t, err)
-			assert.Equal(t, string(want), got)
+			compareScreen(t, m, test.name)
 		})
 	}
+}
+
+// compareScreen compares what is on the screen with a file in testdata.
+func compareScreen(t *testing.T, m *model, name string) {
+	t.Helper()
+	file := filepath.Join("testdata", name+".txt")
+	got := m.plainScreen()
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), got)
 }
 
 // TestLoop decides about a loop by key.

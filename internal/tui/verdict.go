@@ -96,6 +96,8 @@ func (m *model) fieldProblem() string {
 		return f.problem
 	case *wordsField:
 		return f.problem
+	case *narrowField:
+		return f.problem
 	}
 	return ""
 }

@@ -23,6 +23,10 @@ type view interface {
 	grabs(m *model) bool
 }
 
+// asker is a view that asks the project for what it shows. It is let ask after each message, and
+// keeps itself from asking for what it has.
+type asker interface{ ask(m *model) }
+
 func (m *model) top() view { return m.stack[len(m.stack)-1] }
 
 func (m *model) open(v view) { m.stack = append(m.stack, v) }

@@ -6,10 +6,10 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"github.com/mattn/go-shellwords"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/phrase"
+	"omnivigil/internal/shellwords"
 )
 
 // wordsField is the field in which one types words that are added to a unit's command for its
@@ -56,7 +56,7 @@ func (f *wordsField) recall(m *model, by int) {
 // replaced.
 func (f *wordsField) submit(m *model) {
 	text := f.input.Value()
-	words, err := shellwords.NewParser().Parse(text)
+	words, err := shellwords.Split(text)
 	if err != nil {
 		f.problem = "a quote is not closed"
 		return

@@ -90,6 +90,7 @@ func (c Command) Settings() string {
 	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", table, key(name), c.run())
 	if kind == Unknown {
 		b.WriteString("may_serve = true # a service once it listens or has lived for 10 s\n")
+		b.WriteString("results = \"auto\"\n")
 	}
 	fmt.Fprintf(&b, "watch = %s\n", plan.List(c.watch()))
 	for _, l := range []struct {

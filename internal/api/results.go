@@ -1,0 +1,178 @@
+package api
+
+import (
+	"path/filepath"
+	"time"
+
+	"omnivigil/internal/phrase"
+)
+
+// Report is what is known of a unit's tests and findings, in a few numbers. It lives on from run
+// to run: a run of some tests says nothing of the others.
+type Report struct {
+	Run     int `json:"run"`             // the newest that has said something
+	Version int `json:"version"`         // grows with every change: then Cases and Findings have others
+	Cases   int `json:"cases,omitempty"` // that are known
+	// OnlyFailures says that no tests are told but those that fail, so that nobody knows how many
+	// there are.
+	OnlyFailures bool      `json:"only_failures,omitempty"`
+	Ran          int       `json:"ran,omitempty"`      // in the newest run
+	Expected     int       `json:"expected,omitempty"` // how many that is to run; 0: not known
+	Running      string    `json:"running,omitempty"`  // the test that is under way
+	Passed       int       `json:"passed,omitempty"`
+	Failed       int       `json:"failed,omitempty"`
+	FailedNow    int       `json:"failed_now,omitempty"` // of those, in the newest run
+	Skipped      int       `json:"skipped,omitempty"`
+	New          int       `json:"new,omitempty"`   // newly failing
+	Fixed        int       `json:"fixed,omitempty"` // newly passing
+	Flaky        int       `json:"flaky,omitempty"`
+	Slow         int       `json:"slow,omitempty"`
+	Errors       int       `json:"errors,omitempty"` // findings
+	Warnings     int       `json:"warnings,omitempty"`
+	Added        int       `json:"added,omitempty"` // findings that are new
+	Gone         int       `json:"gone,omitempty"`
+	Names        []string  `json:"names,omitempty"`    // of the most important of the failed cases
+	First        string    `json:"first,omitempty"`    // the most important finding, with its place
+	Usual        Seconds   `json:"usual,omitempty"`    // that a whole run takes
+	FailedAt     time.Time `json:"failed_at,omitzero"` // when the first test failed in the newest run
+	Text         string    `json:"text,omitempty"`     // the numbers in words
+	Trouble      string    `json:"trouble,omitempty"`  // what is wrong by them, in words
+}
+
+// Change is how a case or a finding stands against the run before.
+type Change string
+
+const (
+	NewlyFailing Change = "newly failing"
+	StillFailing Change = "still failing"
+	NewlyPassing Change = "newly passing"
+	NewFinding   Change = "new"
+	StillThere   Change = "still"
+	GoneFinding  Change = "gone" // told once more, until the next run
+)
+
+// Case is one test's result.
+type Case struct {
+	Unit    string     `json:"unit"`
+	Suite   string     `json:"suite,omitempty"` // what it stands in: a package, a class, a file
+	Name    string     `json:"name,omitempty"`  // levels separated by "/"; empty: the suite itself
+	Status  CaseStatus `json:"status"`
+	Change  Change     `json:"change,omitempty"`
+	Flaky   bool       `json:"flaky,omitempty"` // it changed its mind although nothing that concerns it had changed
+	Slow    bool       `json:"slow,omitempty"`  // it took far longer than it used to
+	Cached  bool       `json:"cached,omitempty"`
+	Run     int        `json:"run"`  // the newest in which it ran; below 1: of an earlier session
+	Took    Seconds    `json:"took"` //
+	Message string     `json:"message,omitempty"`
+	Want    string     `json:"want,omitempty"` // what was expected, where that is known
+	Got     string     `json:"got,omitempty"`  // and what was there
+	FilePlace
+	Past   []PastResult `json:"past,omitempty"`   // oldest first, this one included
+	Output []string     `json:"output,omitempty"` // what it has written; only where one case is asked for
+}
+
+// Title is the case's name as people see it.
+func (c Case) Title() string {
+	if c.Name == "" {
+		return c.Suite
+	}
+	return c.Name
+}
+
+// CaseStatus is how a case ended.
+type CaseStatus string
+
+const (
+	CasePassed  CaseStatus = "passed"
+	CaseFailed  CaseStatus = "failed"
+	CaseSkipped CaseStatus = "skipped"
+)
+
+// PastResult is an earlier result of a case.
+type PastResult struct {
+	Status CaseStatus `json:"status"`
+	Took   Seconds    `json:"took"`
+	Both   bool       `json:"both,omitempty"` // it has passed and failed in the same run
+}
+
+// FilePlace is a place in a file.
+type FilePlace struct {
+	File   string `json:"file,omitempty"` // absolute where the file was found, else as it was written
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+}
+
+// Text is the place as editors read it, with ": " behind it; empty where no file is known.
+func (p FilePlace) Text() string { return phrase.Place(p.File, p.Line, p.Column) }
+
+// From is the place with its file as it is from a folder, if it is below that.
+func (p FilePlace) From(folder string) FilePlace {
+	if rel, err := filepath.Rel(folder, p.File); err == nil && p.File != "" && filepath.IsLocal(rel) {
+		p.File = filepath.ToSlash(rel)
+	}
+	return p
+}
+
+// Finding is a problem that a tool tells about a place.
+type Finding struct {
+	Unit     string   `json:"unit"`
+	Severity Severity `json:"severity"`
+	Rule     string   `json:"rule,omitempty"`
+	Message  string   `json:"message"`
+	Change   Change   `json:"change,omitempty"`
+	Run      int      `json:"run"`
+	FilePlace
+	Notes []string `json:"notes,omitempty"`
+	// Trace says that it comes from a stack trace: the program said it, not a tool about it.
+	Trace bool `json:"trace,omitempty"`
+}
+
+// Severity is how much a finding matters.
+type Severity string
+
+const (
+	SeverityError   Severity = "error"
+	SeverityWarning Severity = "warning"
+	SeverityNote    Severity = "note"
+)
+
+// ResultQuery says which cases or findings are asked for.
+type ResultQuery struct {
+	Units []string // names of units and groups; empty: all
+	// Only are those of one kind: of cases failing, new, mended, flaky, slow, skipped or passed;
+	// of findings error, warning, new or gone. Empty: all.
+	Only string
+	Text string // only those with this in their names or messages, whatever its letters
+	// By is how findings are ordered: "unit" has those of each unit together; else those of each
+	// file are, and files with new ones come first.
+	By    string
+	From  int // how many to leave out at the beginning
+	Count int // at most so many; 0 is DefaultLines
+}
+
+// CasePage is a part of the cases, those that matter first.
+type CasePage struct {
+	From  int    `json:"from"`
+	Total int    `json:"total"` // how many there are, in all pages
+	Cases []Case `json:"cases"`
+}
+
+// FindingPage is a part of the findings, those of each file together.
+type FindingPage struct {
+	From     int       `json:"from"`
+	Total    int       `json:"total"`
+	Findings []Finding `json:"findings"`
+}
+
+// CaseName names a case of a unit.
+type CaseName struct {
+	Suite string `json:"suite,omitempty"`
+	Name  string `json:"name,omitempty"`
+}
+
+// Left is how long a run that has begun at that time has still to go, as far as its past tells; 0
+// where that is not known.
+func (r Report) Left(began, now time.Time) time.Duration {
+	usual := r.Usual.Duration()
+	return max(usual-now.Sub(began), 0)
+}

@@ -1,0 +1,215 @@
+package engine
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/phrase"
+)
+
+// Reported says what a unit's output has meant so far: the results of its tests, and the places
+// in files that its tools have told of. It is made of what package results reads.
+type Reported struct {
+	Unit   string
+	Run    int
+	Report Report
+	// Fails says that this is reason enough for the run to have failed, however it exits.
+	Fails bool
+}
+
+// Report is what is known of a unit's cases and findings, in a few numbers. It lives on from
+// run to run: a run of some cases says nothing of the others.
+type Report struct {
+	Run     int // the newest that has said something
+	Version int // grows with every change
+	Cases   int // that are known
+	// OnlyFailures says that no cases are told but those that fail, so that nobody knows how many
+	// there are.
+	OnlyFailures bool
+	Ran          int    // in the newest run
+	Expected     int    // how many that is to run; 0: not known
+	Running      string // the case that is under way; empty: none, or nobody knows
+	Passed       int
+	Failed       int
+	FailedNow    int // of those, in the newest run
+	Skipped      int
+	New          int // newly failing
+	Fixed        int // newly passing
+	Flaky        int
+	Slow         int
+	Errors       int
+	Warnings     int
+	Added        int           // findings that are new
+	Gone         int           // and that are gone
+	Names        []string      // of the most important of the failed cases
+	First        string        // the most important finding, with its place
+	Usual        time.Duration // that a whole run takes; 0: not known
+	FailedAt     time.Time     // when the first case failed in the newest run; zero: none has
+}
+
+// Words says what is wrong by the report: "2 tests failing (1 new): TestBerths, TestTides", or
+// "3 errors (1 new): berths.go:8:5: undefined: tide"; empty where nothing is.
+func (r Report) Words() string {
+	switch {
+	case r.Failed > 0:
+		text := phrase.Count(r.Failed, "test") + " failing" + newWords(r.New) + ": " + strings.Join(r.Names, ", ")
+		if r.Failed > len(r.Names) {
+			text += ", ..."
+		}
+		return text
+	case r.Errors == 1:
+		return r.First
+	case r.Errors > 1:
+		return phrase.Count(r.Errors, "error") + newWords(r.Added) + ": " + r.First
+	}
+	return ""
+}
+
+// warningWords is Words for a run that has failed by warnings alone.
+func (r Report) warningWords() string {
+	if r.Warnings == 0 {
+		return ""
+	}
+	return phrase.Count(r.Warnings, "warning") + newWords(r.Added) + ": " + r.First
+}
+
+// soFar says what a run that is under way has told of failed tests; empty: nothing.
+func (r Report) soFar() string {
+	if r.FailedNow == 0 {
+		return ""
+	}
+	return phrase.Count(r.FailedNow, "test") + " failing so far: " + strings.Join(r.Names[:min(len(r.Names), r.FailedNow)], ", ")
+}
+
+// WordsOf is Words, but only where that run has said something.
+func (r Report) WordsOf(run int) string {
+	if r.Run != run {
+		return ""
+	}
+	return r.Words()
+}
+
+func newWords(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%d new)", n)
+}
+
+// Totals tells the numbers: "14 tests, 1 failing, 2 skipped; 3 warnings". Empty: there are none.
+func (r Report) Totals() string {
+	var parts []string
+	add := func(n int, what string) {
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, what))
+		}
+	}
+	if r.Cases > 0 {
+		if !r.OnlyFailures {
+			parts = append(parts, phrase.Count(r.Cases, "test"))
+		}
+		add(r.Failed, "failing"+newWords(r.New))
+		add(r.Fixed, "mended")
+		add(r.Skipped, "skipped")
+		add(r.Flaky, "flaky")
+		add(r.Slow, "slow")
+	}
+	tests := strings.Join(parts, ", ")
+	if parts = nil; r.Errors > 0 {
+		parts = append(parts, phrase.Count(r.Errors, "error"))
+	}
+	if r.Warnings > 0 {
+		parts = append(parts, phrase.Count(r.Warnings, "warning"))
+	}
+	add(r.Added, "new")
+	add(r.Gone, "gone")
+	return strings.Join(slices.DeleteFunc([]string{tests, strings.Join(parts, ", ")}, func(s string) bool { return s == "" }), "; ")
+}
+
+// reported notes what a run's output has meant so far.
+func (e *Engine) reported(ev Reported) {
+	u := e.byName[ev.Unit]
+	if u == nil || u.run == nil || u.run.Number != ev.Run {
+		return
+	}
+	u.report = ev.Report
+	if u.live() {
+		u.run.fails = ev.Fails
+	}
+	if !slices.Contains(e.reports, u) {
+		e.reports = append(e.reports, u)
+	}
+	e.show(u)
+}
+
+// reportWords says what is wrong by what the newest run has said; empty where it has said
+// nothing.
+func (u *unit) reportWords() string {
+	if u.run == nil {
+		return ""
+	}
+	return u.report.WordsOf(u.run.Number)
+}
+
+// findingWords tell what tools have said that breaks nothing.
+func (e *Engine) findingWords() string {
+	e.reports = slices.DeleteFunc(e.reports, func(u *unit) bool { return u.removed })
+	warnings, errors := 0, 0
+	for _, u := range e.reports {
+		if u.wanted {
+			warnings, errors = warnings+u.report.Warnings, errors+u.report.Errors
+		}
+	}
+	var parts []string
+	if errors > 0 {
+		parts = append(parts, phrase.Count(errors, "error"))
+	}
+	if warnings > 0 {
+		parts = append(parts, phrase.Count(warnings, "warning"))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "; " + strings.Join(parts, ", ")
+}
+
+// narrow has units run some of their cases only, until they are widened.
+func (e *Engine) narrow(units []*unit, words []string, to string) {
+	text := "you narrowed " + unitNames(units) + " to " + to
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	for _, u := range units {
+		u.narrowed, u.narrowWords = to, slices.Clone(words)
+		e.force(u, r, text)
+	}
+}
+
+// widen has units run all of their cases again.
+func (e *Engine) widen(units []*unit) {
+	units = slices.DeleteFunc(units, func(u *unit) bool { return u.narrowed == "" })
+	if len(units) == 0 {
+		return
+	}
+	text := "you widened " + unitNames(units) + " to all tests"
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	for _, u := range units {
+		u.narrowed, u.narrowWords = "", nil
+		e.force(u, r, text)
+	}
+}
+
+// narrowDone goes on after a good run of some cases: with all of them, where the settings say
+// so. Nobody builds on such a run: it says nothing of the others.
+func (e *Engine) narrowDone(u *unit) {
+	if u.spec.Widen && u.pending == nil && u.narrowed == u.run.narrowed && u.wanted {
+		text := cmp.Or(u.narrowed, "some tests") + " passed, so all run again"
+		u.narrowed, u.narrowWords = "", nil
+		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + ": " + text})
+		e.force(u, r, text)
+	}
+	for _, d := range u.downstream {
+		e.enqueue(d)
+	}
+}

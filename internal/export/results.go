@@ -1,0 +1,374 @@
+package export
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report"
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+
+	"omnivigil/internal/api"
+)
+
+// Formats of results: of cases JUnit XML, the Test Anything Protocol, version 14
+// (testanything.org), and JSON lines in the form of go doc test2json; of findings SARIF 2.1.0
+// (docs.oasis-open.org/sarif). JSON lines have findings as well.
+const (
+	JUnit     = "junit"
+	TAP       = "tap"
+	SARIF     = "sarif"
+	JSONLines = "json"
+)
+
+// ResultsFormatOf returns the format of results that a file's name asks for, empty if none.
+func ResultsFormatOf(file string) string {
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".xml":
+		return JUnit
+	case ".tap":
+		return TAP
+	case ".sarif":
+		return SARIF
+	case ".json", ".jsonl", ".ndjson":
+		return JSONLines
+	}
+	return ""
+}
+
+// Results are what is written.
+type Results struct {
+	Project  string
+	Root     string // the project's folder: places are told from there
+	At       time.Time
+	Cases    []api.Case // with their output, if that is to be written
+	Findings []api.Finding
+}
+
+// ResultsOf returns all tests, with what the failed ones have written, and findings of a project.
+func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, error) {
+	snap, err := p.Snapshot(ctx)
+	if err != nil {
+		return Results{}, err
+	}
+	r := Results{Project: snap.Project.Name, Root: snap.Project.Root, At: snap.At}
+	for more := true; more; {
+		page, err := p.Cases(ctx, api.ResultQuery{Units: units, From: len(r.Cases), Count: api.MostLines})
+		if err != nil {
+			return r, err
+		}
+		r.Cases = append(r.Cases, page.Cases...)
+		more = len(page.Cases) > 0 && len(r.Cases) < page.Total
+	}
+	for i, c := range r.Cases {
+		if c.Status != api.CaseFailed {
+			continue
+		}
+		if whole, err := p.Case(ctx, c.Unit, api.CaseName{Suite: c.Suite, Name: c.Name}); err == nil {
+			r.Cases[i].Output = whole.Output
+		}
+	}
+	for more := true; more; {
+		page, err := p.Findings(ctx, api.ResultQuery{Units: units, From: len(r.Findings), Count: api.MostLines})
+		if err != nil {
+			return r, err
+		}
+		r.Findings = append(r.Findings, page.Findings...)
+		more = len(page.Findings) > 0 && len(r.Findings) < page.Total
+	}
+	return r, nil
+}
+
+// ResultsFile writes results into a file, in place of what is there.
+func ResultsFile(r Results, format, file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriter(f)
+	err = WriteResults(r, format, out)
+	if flushed := out.Flush(); err == nil {
+		err = flushed
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	return err
+}
+
+// WriteResults writes results in a format.
+func WriteResults(r Results, format string, w io.Writer) error {
+	switch format {
+	case JUnit:
+		return r.junit(w)
+	case TAP:
+		return r.tap(w)
+	case SARIF:
+		return r.sarif(w)
+	case JSONLines:
+		return r.lines(w)
+	}
+	return fmt.Errorf(`the format of results must be "junit", "tap", "sarif" or "json", not %q`, format)
+}
+
+// short is a file's name from the project's folder, if it is below that.
+func (r Results) short(file string) string {
+	if rel, err := filepath.Rel(r.Root, file); err == nil && filepath.IsLocal(rel) {
+		return filepath.ToSlash(rel)
+	}
+	return filepath.ToSlash(file)
+}
+
+// The elements of JUnit XML, as testdata/junit.xsd has them.
+type (
+	junitSuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Name     string       `xml:"name,attr"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Skipped  int          `xml:"skipped,attr"`
+		Time     string       `xml:"time,attr"`
+		Suites   []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name      string      `xml:"name,attr"`
+		Tests     int         `xml:"tests,attr"`
+		Failures  int         `xml:"failures,attr"`
+		Skipped   int         `xml:"skipped,attr"`
+		Time      string      `xml:"time,attr"`
+		Timestamp string      `xml:"timestamp,attr"`
+		Cases     []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Class   string        `xml:"classname,attr"`
+		Name    string        `xml:"name,attr"`
+		File    string        `xml:"file,attr,omitempty"`
+		Line    int           `xml:"line,attr,omitempty"`
+		Time    string        `xml:"time,attr"`
+		Skipped *junitMessage `xml:"skipped"`
+		Failure *junitMessage `xml:"failure"`
+	}
+	junitMessage struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// junit writes a test suite for each unit.
+func (r Results) junit(w io.Writer) error {
+	all := junitSuites{Name: valid(r.Project)}
+	var total api.Seconds
+	for _, unit := range r.units() {
+		s := junitSuite{Name: unit, Timestamp: r.At.UTC().Format("2006-01-02T15:04:05")}
+		var took api.Seconds
+		for _, c := range r.Cases {
+			if c.Unit != unit {
+				continue
+			}
+			out := junitCase{Class: valid(c.Suite), Name: valid(c.Title()), File: valid(r.short(c.File)), Line: c.Line, Time: secondsText(c.Took)}
+			if c.File == "" {
+				out.File = ""
+			}
+			if out.Class == "" {
+				out.Class = unit
+			}
+			switch c.Status {
+			case api.CaseFailed:
+				first, _, _ := strings.Cut(c.Message, "\n")
+				out.Failure = &junitMessage{valid(first), valid(strings.Join(withMessage(c), "\n"))}
+				s.Failures++
+			case api.CaseSkipped:
+				out.Skipped = &junitMessage{Message: valid(c.Message)}
+				s.Skipped++
+			}
+			s.Tests++
+			took += c.Took
+			s.Cases = append(s.Cases, out)
+		}
+		s.Time = secondsText(took)
+		total += took
+		all.Tests, all.Failures, all.Skipped = all.Tests+s.Tests, all.Failures+s.Failures, all.Skipped+s.Skipped
+		all.Suites = append(all.Suites, s)
+	}
+	all.Time = secondsText(total)
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	out := xml.NewEncoder(w)
+	out.Indent("", "  ")
+	if err := out.Encode(all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+// withMessage is what a case has written, or else its message.
+func withMessage(c api.Case) []string {
+	if len(c.Output) > 0 {
+		return c.Output
+	}
+	return strings.Split(c.Message, "\n")
+}
+
+// valid is text as XML may have it (section 2.2).
+func valid(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\t' || r == '\n' || r >= 0x20 && r != 0xfffe && r != 0xffff {
+			return r
+		}
+		return -1
+	}, strings.ToValidUTF8(text, "\ufffd"))
+}
+
+func secondsText(s api.Seconds) string { return fmt.Sprintf("%.3f", s.Duration().Seconds()) }
+
+// units are those that have cases, in their order.
+func (r Results) units() []string {
+	seen := map[string]bool{}
+	var units []string
+	for _, c := range r.Cases {
+		if !seen[c.Unit] {
+			seen[c.Unit] = true
+			units = append(units, c.Unit)
+		}
+	}
+	return units
+}
+
+// tap writes a point for each case.
+func (r Results) tap(w io.Writer) error {
+	escape := strings.NewReplacer(`\`, `\\`, "#", `\#`, "\n", " ")
+	_, err := fmt.Fprintf(w, "TAP version 14\n1..%d\n", len(r.Cases))
+	for i, c := range r.Cases {
+		word, directive := "ok", ""
+		switch c.Status {
+		case api.CaseFailed:
+			word = "not ok"
+		case api.CaseSkipped:
+			directive = strings.TrimRight(" # SKIP "+escape.Replace(c.Message), " ")
+		}
+		name := strings.Join(slices.DeleteFunc([]string{c.Unit, c.Suite, c.Name}, func(s string) bool { return s == "" }), " ")
+		if err == nil {
+			_, err = fmt.Fprintf(w, "%s %d - %s%s\n", word, i+1, escape.Replace(name), directive)
+		}
+		if err == nil && c.Status == api.CaseFailed {
+			_, err = io.WriteString(w, r.diagnosis(c))
+		}
+	}
+	return err
+}
+
+// diagnosis is the YAML behind a point that failed. Its values are JSON strings, which YAML
+// takes as they are.
+func (r Results) diagnosis(c api.Case) string {
+	var b strings.Builder
+	b.WriteString("  ---\n")
+	add := func(name, value string) {
+		if value != "" {
+			text, _ := json.Marshal(value) // of a string there is no error
+			fmt.Fprintf(&b, "  %s: %s\n", name, text)
+		}
+	}
+	add("message", c.Message)
+	add("wanted", c.Want)
+	add("found", c.Got)
+	if c.File != "" {
+		add("file", r.short(c.File))
+		fmt.Fprintf(&b, "  line: %d\n", c.Line)
+	}
+	fmt.Fprintf(&b, "  duration_ms: %.3f\n", float64(c.Took.Duration().Microseconds())/1000)
+	b.WriteString("  ...\n")
+	return b.String()
+}
+
+// sarif writes a run for each unit that has told something.
+func (r Results) sarif(w io.Writer) error {
+	out := report.NewV210Report()
+	runs := map[string]*sarif.Run{}
+	for _, f := range r.Findings {
+		if f.Change == api.GoneFinding {
+			continue
+		}
+		run := runs[f.Unit]
+		if run == nil {
+			run = sarif.NewRunWithInformationURI(f.Unit, "https://saltmarsh.example/omnivigil")
+			run.Tool.Driver.InformationURI = nil // it is a unit, and has none
+			runs[f.Unit] = run
+			out.AddRun(run)
+		}
+		rule := f.Rule
+		if rule == "" {
+			rule = string(f.Severity)
+		}
+		run.AddRule(rule)
+		result := sarif.NewRuleResult(rule).WithLevel(string(f.Severity)).WithMessage(sarif.NewTextMessage(strings.Join(append([]string{f.Message}, f.Notes...), "\n")))
+		if f.File != "" {
+			physical := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(r.short(f.File)))
+			if f.Line > 0 {
+				region := sarif.NewRegion().WithStartLine(f.Line)
+				if f.Column > 0 {
+					region = region.WithStartColumn(f.Column)
+				}
+				physical = physical.WithRegion(region)
+			}
+			result.AddLocation(sarif.NewLocationWithPhysicalLocation(physical))
+		}
+		run.AddResult(result)
+	}
+	return out.PrettyWrite(w)
+}
+
+// line is a line of JSON about a case or a finding.
+type line struct {
+	Time    time.Time `json:"Time"`
+	Action  string    `json:"Action"`
+	Unit    string    `json:"Unit"`
+	Package string    `json:"Package,omitempty"`
+	Test    string    `json:"Test,omitempty"`
+	Elapsed float64   `json:"Elapsed,omitempty"`
+	Output  string    `json:"Output,omitempty"`
+	*api.Finding
+}
+
+// lines writes for each case what it has written and how it ended, and then the findings.
+func (r Results) lines(w io.Writer) error {
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	for _, c := range r.Cases {
+		one := line{Time: r.At, Action: "output", Unit: c.Unit, Package: cmp.Or(c.Suite, c.Unit), Test: c.Name}
+		texts := c.Output
+		if len(texts) == 0 && c.Message != "" {
+			texts = strings.Split(c.Message, "\n")
+		}
+		for _, text := range texts {
+			one.Output = text + "\n"
+			if err := out.Encode(one); err != nil {
+				return err
+			}
+		}
+		one.Output, one.Elapsed = "", c.Took.Duration().Seconds()
+		one.Action = map[api.CaseStatus]string{api.CasePassed: "pass", api.CaseFailed: "fail", api.CaseSkipped: "skip"}[c.Status]
+		if err := out.Encode(one); err != nil {
+			return err
+		}
+	}
+	for _, f := range r.Findings {
+		if f.Change == api.GoneFinding {
+			continue
+		}
+		if err := out.Encode(line{Time: r.At, Action: "finding", Unit: f.Unit, Finding: &f}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,137 @@
+package export
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+)
+
+// some are results of every kind, with text that has to be quoted.
+func some() Results {
+	at := func(file string, line, column int) api.FilePlace {
+		return api.FilePlace{File: file, Line: line, Column: column}
+	}
+	return Results{
+		Project: "Saltmarsh <Ferries>", Root: "/ferries", At: time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC),
+		Cases: []api.Case{
+			{Unit: "harbour", Suite: "ferries/berths", Name: "TestLow/a # b \\ c", Status: api.CaseFailed, Took: api.Seconds(1500 * time.Millisecond), Message: "low\nwater", Want: "3", Got: "4",
+				FilePlace: at("/ferries/berths/berths_test.go", 9, 0), Output: []string{"<tide> & \x1b[31mred\x00", "]]>"}},
+			{Unit: "harbour", Suite: "ferries/berths", Name: "TestHigh", Status: api.CasePassed},
+			{Unit: "harbour", Suite: "ferries/fares", Status: api.CaseFailed, Message: "build failed"},
+			{Unit: "more", Name: "later", Status: api.CaseSkipped, Message: "no water"},
+		},
+		Findings: []api.Finding{
+			{Unit: "lint", Severity: api.SeverityError, Rule: "undefined", Message: `tide "x" is not`, FilePlace: at("/ferries/a b.go", 8, 5), Notes: []string{"declared here"}},
+			{Unit: "lint", Severity: api.SeverityWarning, Message: "spare", FilePlace: at("/usr/include/stdio.h", 3, 0)},
+			{Unit: "lint", Severity: api.SeverityNote, Message: "no file"},
+			{Unit: "types", Severity: api.SeverityError, Rule: "TS2304", Message: "gone", Change: api.GoneFinding, FilePlace: at("/ferries/b.ts", 1, 1)},
+		},
+	}
+}
+
+func written(t *testing.T, r Results, format string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	require.NoError(t, WriteResults(r, format, &out))
+	return out.Bytes()
+}
+
+// told reads results as a unit's would be.
+func told(t *testing.T, o results.Options, files map[string][]byte, output []byte) *results.Record {
+	t.Helper()
+	o.Dir = t.TempDir()
+	for name, data := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(o.Dir, name), data, 0o600))
+	}
+	r := results.NewRecord()
+	r.Begin(results.Run{Number: 1})
+	reader := results.NewReader(o, r)
+	for line := range strings.Lines(string(output)) {
+		reader.Read(strings.TrimSuffix(line, "\n"))
+	}
+	reader.End(true)
+	require.NoError(t, results.ReadReports(o, time.Time{}, r))
+	r.End(time.Now(), true, false)
+	return r
+}
+
+// TestJUnit holds what is written to a schema, as far as xmllint is there, and reads it again.
+func TestJUnit(t *testing.T) {
+	data := written(t, some(), JUnit)
+	file := filepath.Join(t.TempDir(), "report.xml")
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+	if _, err := exec.LookPath("xmllint"); err == nil {
+		out, err := exec.Command("xmllint", "--noout", "--schema", "testdata/junit.xsd", file).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	} else {
+		t.Log("xmllint is not installed: the schema was not tested")
+	}
+	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsJUnit, JUnit: "*.xml"}}, map[string][]byte{"report.xml": data}, nil)
+	sum := r.Sum()
+	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
+	c, ok := r.Case(results.Chosen{Suite: "ferries/berths", Name: `TestLow/a # b \ c`})
+	require.True(t, ok)
+	assert.Equal(t, "low", c.Message)
+	assert.Equal(t, 1500*time.Millisecond, c.Took)
+}
+
+// TestSARIF holds what is written to the published schema, and reads it again.
+func TestSARIF(t *testing.T) {
+	data := written(t, some(), SARIF)
+	report, err := sarif.FromBytes(data)
+	require.NoError(t, err)
+	require.NoError(t, report.Validate())
+	empty, err := sarif.FromBytes(written(t, Results{}, SARIF))
+	require.NoError(t, err)
+	require.NoError(t, empty.Validate())
+	r := told(t, results.Options{Findings: plan.Findings{SARIF: "*.sarif"}}, map[string][]byte{"a.sarif": data}, nil)
+	var got []string
+	for _, f := range r.Findings() {
+		got = append(got, fmt.Sprintf("%s %s%s", f.Severity, f.Text(), f.Rule))
+	}
+	assert.Equal(t, []string{"note no filenote", "warning /usr/include/stdio.h:3: sparewarning", `error a b.go:8:5: tide "x" is notundefined`}, got)
+}
+
+// TestTAP reads what is written as the results of a suite.
+func TestTAP(t *testing.T) {
+	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsTAP}}, nil, written(t, some(), TAP))
+	sum := r.Sum()
+	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
+	c, ok := r.Case(results.Chosen{Name: `harbour ferries/berths TestLow/a # b \ c`})
+	require.True(t, ok)
+	assert.Equal(t, []string{"low\nwater", "3", "4"}, []string{c.Message, c.Want, c.Got})
+}
+
+// TestJSONLines reads what is written as go test -json.
+func TestJSONLines(t *testing.T) {
+	data := written(t, some(), JSONLines)
+	lines := strings.Split(strings.TrimSpace(string(data)), "\n")
+	for _, line := range lines {
+		require.True(t, json.Valid([]byte(line)), line)
+	}
+	assert.Contains(t, lines[len(lines)-2], `"Action":"finding"`)
+	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsGoJSON}}, nil, data)
+	sum := r.Sum()
+	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
+}
+
+func TestResultsFormat(t *testing.T) {
+	for file, want := range map[string]string{"a.xml": JUnit, "a.SARIF": SARIF, "a.tap": TAP, "a.jsonl": JSONLines, "a.txt": ""} {
+		assert.Equal(t, want, ResultsFormatOf(file))
+	}
+	assert.ErrorContains(t, WriteResults(Results{}, "", &bytes.Buffer{}), "must be")
+}

@@ -1,0 +1,314 @@
+package session
+
+import (
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+)
+
+// meaning is what the output of a unit has meant, from run to run.
+type meaning struct {
+	loaded chan struct{} // closed when what an earlier session has left is known
+
+	mu       sync.Mutex
+	record   *results.Record
+	run      *liveRun  // that is read now, or was last
+	failedAt time.Time // when the first case failed of the run that is read
+	told     int       // version of the record that the engine knows
+	toldAt   time.Time // when it was told
+	due      bool      // it will be told of a newer one in a moment
+	known    *known    // as faces see it; nil: nobody has asked
+}
+
+// meanings are those of all units, by name.
+type meanings struct {
+	dir, root string // where they are kept from one session to the next; empty: nowhere
+	readOnly  bool   // another session may keep them there
+	mu        sync.Mutex
+	of        map[string]*meaning
+}
+
+// get returns that of a unit, nil where nothing is known of it.
+func (m *meanings) get(unit string) *meaning {
+	m.mu.Lock()
+	found := m.of[unit]
+	m.mu.Unlock()
+	if found != nil {
+		<-found.loaded
+	}
+	return found
+}
+
+// open begins to read what an earlier session has left of a unit, where that was not done before.
+func (m *meanings) open(unit string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.of[unit] != nil {
+		return
+	}
+	opened := &meaning{record: results.NewRecord(), loaded: make(chan struct{})}
+	m.of[unit] = opened
+	go func() {
+		defer close(opened.loaded)
+		if m.dir != "" {
+			if kept, err := results.Load(m.file(unit)); err == nil {
+				opened.record = kept // else there is none, or one that nobody can read any more
+			}
+		}
+		opened.record.Root = m.root
+	}()
+}
+
+func (m *meanings) file(unit string) string { return results.FileOf(m.dir, unit) }
+
+// keep writes what has to be remembered of a unit. It blocks while it writes.
+func (m *meanings) keep(unit string, record []byte) error {
+	if m.dir == "" || m.readOnly {
+		return nil
+	}
+	return results.Keep(m.file(unit), record)
+}
+
+// reading is how a run's output is read for what it means. It is guarded by liveRun.reading.
+type reading struct {
+	*meaning
+	reader  *results.Reader
+	options results.Options
+	unended string // a line that was shown before it had an end
+}
+
+// leavesOut are the words by which common runners are told to run some of their cases only.
+var leavesOut = []string{" -run", " -skip", " -k ", "--test-name-pattern", " -t ", "--exact", "--grep"}
+
+// readsMeaning reports whether anybody wants to know what a unit's output means.
+func readsMeaning(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit || !u.Findings.Off }
+
+// readMeaning begins to read what a run's output means, if anybody wants to know.
+func (r *liveRun) readMeaning(s *Session, o engine.Start) {
+	u := r.unit
+	if !readsMeaning(u) {
+		return
+	}
+	s.meanings.open(u.Name)
+	m := s.meanings.get(u.Name)
+	r.meaning.meaning = m
+	r.meaning.options = results.Options{
+		Dir: u.Dir, Root: s.root, Results: u.Results, Findings: u.Findings, Hide: func(text string) string { return s.hidden.Load().String(text) },
+	}
+	run := results.Run{Number: o.Run, Same: o.Same, At: time.Now().Round(0), Partial: o.Narrow}
+	if len(o.Words) > 0 || !o.Command.Equal(u.Run) {
+		run.Command = o.Command.Plus(o.Words).String()
+		for _, words := range leavesOut {
+			run.Partial = run.Partial || strings.Contains(run.Command, words)
+		}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.run, m.failedAt = r, time.Time{}
+	m.record.Begin(run)
+	if m.told == 0 {
+		m.told = m.record.Version() // an empty record is no news
+	}
+	r.meaning.reader = results.NewReader(r.meaning.options, m.record)
+}
+
+// firstWords are added to a whole run while cases fail, where the settings say so. They are told.
+func (r *liveRun) firstWords(s *Session, o engine.Start) []string {
+	if r.meaning.reader == nil || len(o.Words) > 0 || !o.Command.Equal(r.unit.Run) {
+		return nil
+	}
+	r.meaning.mu.Lock()
+	words := results.First(r.unit, r.meaning.record.Failing())
+	r.meaning.mu.Unlock()
+	if len(words) > 0 {
+		s.note(r.entry(logbook.Note), "runs with "+phrase.Typed(words)+": what failed comes first")
+	}
+	return words
+}
+
+// mayMatter reports whether a block of lines has to be read.
+func (r *liveRun) mayMatter(block []byte) bool {
+	return r.meaning.reader != nil && r.meaning.reader.MayMatter(block)
+}
+
+// mean reads a line for what it means, and returns its tone. What was shown of it before it had
+// an end comes first.
+func (r *liveRun) mean(s *Session, line string) logbook.Tone {
+	if r.meaning.reader == nil {
+		return logbook.Neutral
+	}
+	m := r.meaning.meaning
+	m.mu.Lock()
+	mark := r.meaning.reader.Read(line)
+	m.mu.Unlock()
+	r.reportSoon(s)
+	return [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
+}
+
+// reportPause is the least time between two reports.
+const reportPause = 30 * time.Millisecond
+
+// reportSoon tells the engine what the output has meant so far: at once, or in a moment where it
+// has just been told.
+func (r *liveRun) reportSoon(s *Session) {
+	m := r.meaning.meaning
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.due || m.told == m.record.Version() {
+		return
+	}
+	m.due = true
+	time.AfterFunc(time.Until(m.toldAt.Add(reportPause)), func() { m.report(s) })
+}
+
+// report tells the engine what the output has meant so far, of the newest run.
+func (m *meaning) report(s *Session) {
+	m.mu.Lock()
+	r := m.run
+	sum := m.record.Sum()
+	m.told, m.toldAt, m.due = sum.Version, time.Now(), false
+	switch {
+	case sum.FailedNow == 0:
+		m.failedAt = time.Time{}
+	case m.failedAt.IsZero():
+		m.failedAt = time.Now().Round(0)
+	}
+	report := reportOf(sum)
+	report.FailedAt = m.failedAt
+	m.mu.Unlock()
+	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: fails(r.unit, sum)})
+}
+
+// fails reports whether what a run has said makes it a failed one, however it exits.
+func fails(u *plan.Unit, sum results.Summary) bool {
+	switch {
+	case !u.Kind.Ends():
+		return false
+	case sum.FailedNow > 0:
+		return true
+	case u.FindingsFail == plan.FailOnError:
+		return sum.ToldErrors
+	case u.FindingsFail == plan.FailOnWarning:
+		return sum.ToldErrors || sum.ToldWarnings
+	}
+	return false
+}
+
+func reportOf(s results.Summary) engine.Report {
+	return engine.Report{
+		Run: s.Run, Version: s.Version, Cases: s.Cases, OnlyFailures: s.OnlyFailures, Ran: s.Ran, Expected: s.Expected, Running: s.Running, Passed: s.Passed, Failed: s.Failed, FailedNow: s.FailedNow, Skipped: s.Skipped,
+		New: s.New, Fixed: s.Fixed, Flaky: s.Flaky, Slow: s.Slow, Errors: s.Errors, Warnings: s.Warnings, Added: s.Added, Gone: s.Gone,
+		Names: s.Names, First: s.First, Usual: s.Usual,
+	}
+}
+
+// passRead follows the findings of a tool that takes up changes by itself from pass to pass. It
+// reports whether they make a good pass a bad one, and what the tool said.
+func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string) {
+	if r.meaning.reader == nil {
+		return false, ""
+	}
+	m := r.meaning.meaning
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !ended {
+		m.record.NextRound()
+		return false, ""
+	}
+	r.meaning.reader.End(false)
+	m.record.Settle()
+	sum := m.record.Sum()
+	m.told = 0 // it is told with the end of the pass
+	if good && r.unit.FindingsFail == plan.FailOnWarning && (sum.ToldErrors || sum.ToldWarnings) {
+		return true, phrase.Count(sum.Warnings+sum.Errors, "warning") + ": " + sum.First
+	}
+	return false, ""
+}
+
+// settleFindings ends the round of a service's findings when it is ready: what it has not told
+// again by then is gone.
+func (s *Session) settleFindings(unit string) {
+	run, m := s.live[unit], s.meanings.get(unit)
+	if run == nil || m == nil || run.unit.Pass != nil || run.unit.Kind.Ends() {
+		return
+	}
+	m.mu.Lock()
+	m.record.Settle()
+	news := m.told != m.record.Version()
+	m.mu.Unlock()
+	if news {
+		go m.report(s)
+	}
+}
+
+// meant reads what a run has left when its output has ended, and tells the engine. It reports
+// whether that makes the run a failed one. It blocks while it reads the reports of tools.
+func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
+	if r.meaning.reader == nil {
+		return false
+	}
+	m := r.meaning.meaning
+	m.mu.Lock()
+	complete := !r.isStopped()
+	r.meaning.reader.End(complete)
+	err := results.ReadReports(r.meaning.options, r.began, m.record)
+	m.record.End(time.Now().Round(0), complete, exit.OK())
+	sum := m.record.Sum()
+	news := m.record.News()
+	kept, keepErr := m.record.Marshal()
+	m.mu.Unlock()
+	if err != nil && complete {
+		s.note(r.noteEntry(logbook.Stale), err.Error())
+	}
+	m.report(s)
+	if complete && news != "" {
+		s.say(r.noteEntry(logbook.Neutral), api.Fact{Kind: api.FactResults, Text: news})
+	}
+	if keepErr == nil {
+		keepErr = s.meanings.keep(r.unit.Name, kept)
+	}
+	if keepErr != nil {
+		s.note(r.noteEntry(logbook.Stale), "its results will not be known next time: "+keepErr.Error())
+	}
+	return exit.OK() && fails(r.unit, sum)
+}
+
+func (r *liveRun) noteEntry(tone logbook.Tone) logbook.Entry {
+	e := r.entry(logbook.Note)
+	e.Tone = tone
+	return e
+}
+
+// strip is a line's visible text.
+func strip(line string) string {
+	if strings.IndexByte(line, 0x1b) < 0 {
+		return line
+	}
+	return ansi.Strip(line)
+}
+
+// adopt drops what is known of units that are not in the settings any more, and begins to read
+// what is known of those that are new.
+func (m *meanings) adopt(p *plan.Plan) {
+	for _, u := range p.Units {
+		if readsMeaning(u) {
+			m.open(u.Name)
+		}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for unit := range m.of {
+		if p.Unit(unit) == nil {
+			delete(m.of, unit)
+		}
+	}
+}

@@ -1,0 +1,283 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+)
+
+// findings is the view of what tools tell of places in files: all of them, and the source
+// around the chosen one.
+type findings struct {
+	list   pages[api.Finding]
+	only   int // index into findingKinds
+	source sourceMsg
+	room   int
+}
+
+var findingKinds = []struct{ only, words string }{
+	{"", "all findings"}, {"error", "errors"}, {"warning", "warnings"}, {"new", "new findings"}, {"gone", "what has gone"},
+}
+
+func (m *model) showFindings() {
+	f := &findings{}
+	f.list = pages[api.Finding]{
+		same: func(a, b api.Finding) bool {
+			return a.Unit == b.Unit && a.FilePlace == b.FilePlace && a.Message == b.Message
+		},
+		fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Finding, int, error) {
+			page, err := p.Findings(ctx, q)
+			return page.Findings, page.Total, err
+		},
+	}
+	m.open(f)
+}
+
+func (*findings) name() string { return "findings" }
+
+func (*findings) grabs(*model) bool { return false }
+
+// onFindings is a binding's deed in the view.
+func onFindings(do func(*model, *findings)) func(*model) {
+	return func(m *model) {
+		for _, v := range m.stack {
+			if f, ok := v.(*findings); ok {
+				do(m, f)
+			}
+		}
+	}
+}
+
+// sourceMsg is a file, line by line.
+type sourceMsg struct {
+	file  string
+	of    int // version of the results then: it may have been saved since
+	lines []string
+	err   error
+}
+
+func (f *findings) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case rowsMsg[api.Finding]:
+		if msg.to == &f.list {
+			f.list.take(m, msg)
+		}
+	case sourceMsg:
+		f.source = msg
+	case tea.MouseWheelMsg:
+		if msg.Button == tea.MouseWheelUp {
+			f.list.move(-3)
+		} else {
+			f.list.move(3)
+		}
+	case tea.MouseClickMsg:
+		from, _ := f.list.window(f.room)
+		if row := msg.Y - m.bodyTop - 1; row >= 0 && row < f.room {
+			f.list.at = min(from+row, max(f.list.total-1, 0))
+		}
+	}
+}
+
+// ask asks for what is to be shown and is not here.
+func (f *findings) ask(m *model) {
+	v := m.resultsVersion()
+	f.list.query.Only = findingKinds[f.only].only
+	f.list.ask(m, v)
+	c, ok := f.list.chosen()
+	if !ok || c.File == "" || f.source.file == c.File && f.source.of == v {
+		return
+	}
+	m.overview.lanes.unit = c.Unit
+	f.source = sourceMsg{file: c.File, of: v, lines: f.source.lines}
+	m.later(func(context.Context) tea.Msg { return readSource(c.File, v) })
+}
+
+// mostSource is how large a file may be whose lines are shown.
+const mostSource = 4 << 20
+
+func readSource(file string, version int) sourceMsg {
+	msg := sourceMsg{file: file, of: version}
+	info, err := os.Stat(file)
+	switch {
+	case err != nil:
+		msg.err = err
+	case !info.Mode().IsRegular() || info.Size() > mostSource:
+		msg.err = fmt.Errorf("%s is no file of source", file)
+	default:
+		var data []byte
+		data, msg.err = os.ReadFile(file)
+		msg.lines = strings.Split(string(data), "\n")
+	}
+	return msg
+}
+
+func (f *findings) draw(m *model, width, height int) []string {
+	rows := []string{m.titledRule(f.listTitle(), width)}
+	if f.list.total == 0 {
+		text := "no tool has told of a place in a file"
+		if f.only > 0 || f.list.query.Text != "" {
+			text = "there is no such finding; o lists others"
+		}
+		return pad(append(rows, fit(m.palette.dim.Render("  "+text), width)), height, width)
+	}
+	f.room = min(max((height-2)*11/20, 3), f.list.total)
+	from, end := f.list.window(f.room)
+	for i := from; i < end; i++ {
+		rows = append(rows, f.row(m, i, width, i == from))
+	}
+	if c, ok := f.list.chosen(); ok {
+		place := strings.TrimSuffix(c.From(m.snap.Project.Root).Text(), ": ")
+		rows = append(rows, m.titledRule(strings.TrimSpace(place+"  "+c.Rule), width))
+		rows = append(rows, f.detail(m, c, width, height-len(rows))...)
+	}
+	return pad(rows, height, width)
+}
+
+func (f *findings) listTitle() string {
+	text := findingKinds[f.only].words
+	if f.list.query.Text != "" {
+		text += fmt.Sprintf(" with %q", f.list.query.Text)
+	}
+	if f.list.query.By == "unit" {
+		text += ", by unit"
+	}
+	if f.list.total > 0 {
+		text += fmt.Sprintf(", %d of %d", f.list.at+1, f.list.total)
+	}
+	return text
+}
+
+// severityStyle is the colour of how much a finding matters.
+func (m *model) severityStyle(s api.Severity) lipgloss.Style {
+	switch s {
+	case api.SeverityError:
+		return m.palette.broken
+	case api.SeverityWarning:
+		return m.palette.stale
+	}
+	return m.palette.dim
+}
+
+// row is a finding in the list. The file is said once for those that follow each other.
+func (f *findings) row(m *model, number, width int, first bool) string {
+	c, ok := f.list.row(number)
+	if !ok {
+		return fit("", width)
+	}
+	mark := "  "
+	if number == f.list.at {
+		mark = m.palette.bright.Render("▸ ")
+	}
+	before, has := f.list.row(number - 1)
+	line := ""
+	if c.Line > 0 {
+		line = fmt.Sprintf(":%d", c.Line)
+	}
+	fileWidth := min(max(width/4, 16), 40)
+	place := keepEnd(c.From(m.snap.Project.Root).File+line, fileWidth)
+	if has && !first && before.File == c.File {
+		place = strings.Repeat(" ", max(ansi.StringWidth(place)-len(line), 0)) + line
+	}
+	style, message := m.severityStyle(c.Severity), m.palette.text
+	change := map[api.Change]string{api.NewFinding: "new", api.GoneFinding: "gone"}[c.Change]
+	switch {
+	case c.Change == api.GoneFinding:
+		style, message = m.palette.dim.Strikethrough(true), m.palette.dim.Strikethrough(true)
+	case number == f.list.at:
+		message = m.palette.bright
+	}
+	row := mark + m.palette.text.Bold(c.Change == api.NewFinding).Render(fit(change, 5)) + fit(style.Render(string(c.Severity)), 8) + m.palette.dim.Render(fit(place, fileWidth)) + "  " + message.Render(c.Message)
+	right := ""
+	if width >= 100 {
+		right = m.unitStyle(c.Unit).Render(c.Unit) + " "
+	}
+	return ends(row, right, width)
+}
+
+// keepEnd cuts text to at most width cells; of what is too long the end stays.
+func keepEnd(text string, width int) string {
+	kept := text
+	for over := 1; ansi.StringWidth(kept) > width; over++ { // a wide letter at the cut is kept whole
+		kept = ansi.TruncateLeft(text, ansi.StringWidth(text)-width+over, "…")
+	}
+	return kept
+}
+
+// detail is the chosen finding with the source around it.
+func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
+	rows := []string{"  " + m.severityStyle(c.Severity).Render(c.Message)}
+	for _, note := range c.Notes {
+		rows = append(rows, "  "+m.palette.dim.Render(note))
+	}
+	rows = append(rows, "")
+	switch {
+	case c.File == "" || f.source.file != c.File:
+	case f.source.err != nil:
+		rows = append(rows, "  "+m.palette.dim.Render("its source cannot be shown: "+f.source.err.Error()))
+	default:
+		rows = append(rows, f.around(m, c, width, height-len(rows))...)
+	}
+	rows = rows[:max(0, min(len(rows), height))]
+	for i := range rows {
+		rows[i] = fit(rows[i], width)
+	}
+	return rows
+}
+
+// around are the lines of source around a place, with the line itself pointed out.
+func (f *findings) around(m *model, c api.Finding, width, height int) []string {
+	if c.Line == 0 || height <= 0 {
+		return nil
+	}
+	from := max(1, min(c.Line-height/2+1, len(f.source.lines)-height+2))
+	var rows []string
+	for n := from; n <= len(f.source.lines) && len(rows) < height; n++ {
+		text := stops(strings.TrimRight(f.source.lines[n-1], "\r"))
+		number := m.palette.faint.Render(fmt.Sprintf("%6d  ", n))
+		if n != c.Line {
+			rows = append(rows, number+m.palette.dim.Render(text))
+			continue
+		}
+		rows = append(rows, m.severityStyle(c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.bright.Render(text))
+		if c.Column > 0 && len(rows) < height {
+			line := []rune(f.source.lines[n-1])
+			before := ansi.StringWidth(stops(string(line[:min(c.Column-1, len(line))])))
+			rows = append(rows, strings.Repeat(" ", 8+before)+m.severityStyle(c.Severity).Render("▔"))
+		}
+	}
+	return rows
+}
+
+func (f *findings) next(*model) {
+	f.only = (f.only + 1) % len(findingKinds)
+	f.list.at = 0
+}
+
+// regroup lists by unit, or by file again.
+func (f *findings) regroup() {
+	if f.list.query.By == "" {
+		f.list.query.By = "unit"
+	} else {
+		f.list.query.By = ""
+	}
+	f.list.at = 0
+}
+
+func (f *findings) edit(m *model) {
+	if c, ok := f.list.chosen(); ok {
+		m.openPlace(c.FilePlace)
+	}
+}
+
+func (m *model) seekFindings() {
+	onFindings(func(m *model, f *findings) {
+		m.open(&seekField{m.field("findings with  ", "a part of a file, rule or message", f.list.query.Text), f, f.list.seek, f.list.query.Text})
+	})(m)
+}

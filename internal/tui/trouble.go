@@ -1,0 +1,118 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+)
+
+// trouble is a place in a file that a failed test or a finding names.
+type trouble struct {
+	api.FilePlace
+	unit, text string
+}
+
+// troubleMsg are all of them, and which way to go from the one that one is at.
+type troubleMsg struct {
+	all []trouble
+	by  int
+	err error
+}
+
+// mostTroubles is how many are gone through.
+const mostTroubles = 2000
+
+// seekTrouble goes to the next place that a failed test or a finding names, or the one before.
+func (m *model) seekTrouble(by int) {
+	m.later(func(ctx context.Context) tea.Msg {
+		cases, err := m.project.Cases(ctx, api.ResultQuery{Only: "failing", Count: mostTroubles})
+		if err != nil {
+			return troubleMsg{err: err}
+		}
+		found, err := m.project.Findings(ctx, api.ResultQuery{Count: mostTroubles})
+		if err != nil {
+			return troubleMsg{err: err}
+		}
+		return troubleMsg{all: troubles(cases.Cases, found.Findings), by: by}
+	})
+}
+
+// troubles are the places of failed tests, then of errors, then of warnings.
+func troubles(cases []api.Case, found []api.Finding) []trouble {
+	var all []trouble
+	for _, c := range cases {
+		if c.File != "" {
+			all = append(all, trouble{c.FilePlace, c.Unit, c.Title() + ": " + c.Message})
+		}
+	}
+	for _, severity := range []api.Severity{api.SeverityError, api.SeverityWarning} {
+		for _, f := range found {
+			if f.File != "" && f.Severity == severity && f.Change != api.GoneFinding {
+				all = append(all, trouble{f.FilePlace, f.Unit, f.Message})
+			}
+		}
+	}
+	return all
+}
+
+// firstOf is the first line of a text.
+func firstOf(text string) string {
+	first, _, _ := strings.Cut(text, "\n")
+	return first
+}
+
+// goToTrouble makes one of the places the one that is at hand.
+func (m *model) goToTrouble(msg troubleMsg) {
+	switch {
+	case msg.err != nil:
+		m.notice = msg.err.Error()
+		return
+	case len(msg.all) == 0:
+		m.trouble, m.said = nil, "no failed test and no finding names a place in a file"
+		return
+	}
+	at := -1
+	if m.trouble != nil {
+		at = slices.Index(msg.all, *m.trouble)
+	}
+	switch {
+	case at < 0 && msg.by < 0:
+		at = len(msg.all) - 1
+	case at < 0:
+		at = 0
+	default:
+		at = (at + msg.by + len(msg.all)) % len(msg.all)
+	}
+	t := msg.all[at]
+	m.trouble, m.overview.lanes.unit = &t, t.unit
+	m.said = fmt.Sprintf("%d of %d  %s%s", at+1, len(msg.all), t.From(m.snap.Project.Root).Text(), firstOf(t.text))
+	if msg.by == 0 {
+		m.openPlace(t.FilePlace)
+	}
+}
+
+// editTrouble opens the place at hand in the editor, or else the first there is.
+func (m *model) editTrouble() {
+	if m.trouble != nil {
+		m.openPlace(m.trouble.FilePlace)
+		return
+	}
+	m.seekTrouble(0)
+}
+
+func (m *model) anyTests() bool {
+	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Cases > 0 || u.Kind == "suite" })
+}
+
+func (m *model) anyFindings() bool {
+	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Errors+u.Report.Warnings+u.Report.Gone > 0 })
+}
+
+func (m *model) anyTrouble() bool {
+	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Failed+u.Report.Errors+u.Report.Warnings > 0 })
+}
