@@ -51,7 +51,7 @@ var allowed = map[string]string{
 	"rehearse":   "engine plan",
 	"lines":      "api logbook query structured traces",
 	"query":      "",
-	"session":    "api browse concern engine lines logbook mask outcomes passes phrase plan ready recording results reuse setup spawn trust usage visible watch",
+	"session":    "api browse concern engine lines logbook mask outcomes passes phrase plan ready recording results reuse samples setup spawn trust usage visible watch",
 	"setup":      "plan regular watch",
 	"simulate":   "engine plan rehearse",
 	"spawn":      "nearest",
@@ -61,7 +61,8 @@ var allowed = map[string]string{
 	"typed":      "plan",
 	"timeline":   "api phrase",
 	"tui":        "api browse export phrase places query shellwords structured timeline traces visible",
-	"usage":      "spawn",
+	"samples":    "",
+	"usage":      "samples spawn",
 	"visible":    "",
 	"watch":      "capture phrase regular",
 }

@@ -108,6 +108,7 @@ const promptPause = 300 * time.Millisecond
 const mostPauses = 10
 
 func (r *liveRun) output(s *Session, p []byte) {
+	s.wrote(r.unit.Name, len(p))
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	if after := r.passes.after(p); r.passes.reader != nil || r.line != nil {

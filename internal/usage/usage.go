@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"omnivigil/internal/samples"
 	"omnivigil/internal/spawn"
 )
 
@@ -41,6 +42,8 @@ type Meter struct {
 	// Listens, if set, is called when a process of a unit begins to listen.
 	Listens func(unit string, process int)
 	Note    func(string) // something that the person should know
+	// Written, if set, returns how many bytes a unit has written since the session began.
+	Written func(unit string) int64
 
 	uses   atomic.Pointer[map[string]Use]
 	told   map[opened]bool
@@ -68,11 +71,11 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 	ticker := time.NewTicker(listenPause)
 	defer ticker.Stop()
 	m.told, m.last = map[opened]bool{}, time.Now()
-	kept, err := openSamples(m.Dir)
+	kept, err := samples.Create(m.Dir)
 	if err != nil {
 		m.Note(err.Error())
 	} else {
-		defer func() { kept.file.Close() }()
+		defer kept.Close()
 	}
 	for n := 0; ; n++ {
 		select {
@@ -83,7 +86,7 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 		now, surveyed := time.Now(), n%surveyEvery == 0
 		moved := m.look(now, surveyed)
 		if surveyed && err == nil {
-			if err = kept.add(now, m.Uses()); err != nil {
+			if err = kept.Add(now, m.samples()); err != nil {
 				m.Note("no more samples of cpu and memory are kept: " + err.Error())
 			}
 		}
@@ -91,6 +94,22 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 			m.Moved()
 		}
 	}
+}
+
+// samples are the newest figures.
+func (m *Meter) samples() map[string]samples.Sample {
+	all := map[string]samples.Sample{}
+	for unit, u := range m.Uses() {
+		if u.CPU == 0 && u.Memory == 0 {
+			continue
+		}
+		s := samples.Sample{CPU: u.CPU, Memory: u.Memory}
+		if m.Written != nil {
+			s.Output = m.Written(unit)
+		}
+		all[unit] = s
+	}
+	return all
 }
 
 // look reads once and reports whether addresses have come or gone. A process that was
