@@ -54,6 +54,13 @@ type Project interface {
 	// Findings returns a part of what tools have told of places in files.
 	Findings(ctx context.Context, q ResultQuery) (FindingPage, error)
 
+	// Detail returns a unit whole. It looks at files and processes.
+	Detail(ctx context.Context, unit string) (Detail, error)
+
+	// Samples returns some of what units took of the machine over the session, in the order of
+	// time, from a place on: 0, or what an earlier page says is next.
+	Samples(ctx context.Context, from int64) (SamplePage, error)
+
 	// Wait blocks until all that was written before the call has come to rest.
 	Wait(ctx context.Context, q WaitQuery) (Waited, error)
 

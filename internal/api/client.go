@@ -279,6 +279,18 @@ func (c *Client) Findings(ctx context.Context, q ResultQuery) (FindingPage, erro
 	return p, c.call(ctx, http.MethodGet, root+"/findings", q.values(), nil, &p)
 }
 
+// Detail implements Project.
+func (c *Client) Detail(ctx context.Context, unit string) (Detail, error) {
+	var d Detail
+	return d, c.get(ctx, root+"/unit", url.Values{"name": {unit}}, &d)
+}
+
+// Samples implements Project.
+func (c *Client) Samples(ctx context.Context, from int64) (SamplePage, error) {
+	var p SamplePage
+	return p, c.get(ctx, root+"/samples", url.Values{"from": {strconv.FormatInt(from, 10)}}, &p)
+}
+
 // values is the query as it is sent.
 func (q ResultQuery) values() url.Values {
 	return url.Values{

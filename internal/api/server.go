@@ -105,6 +105,19 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+root+"/findings", func(w http.ResponseWriter, r *http.Request) {
 		answerQuery(w, r, s.project.Findings)
 	})
+	mux.HandleFunc("GET "+root+"/unit", func(w http.ResponseWriter, r *http.Request) {
+		d, err := s.project.Detail(r.Context(), r.FormValue("name"))
+		reply(w, d, err)
+	})
+	mux.HandleFunc("GET "+root+"/samples", func(w http.ResponseWriter, r *http.Request) {
+		from, err := whole(r.FormValue("from"), "from")
+		if err != nil {
+			reply(w, nil, err)
+			return
+		}
+		page, err := s.project.Samples(r.Context(), from)
+		reply(w, page, err)
+	})
 	mux.HandleFunc("POST "+root+"/requests", s.requests)
 	mux.HandleFunc("GET "+root+"/wait", s.wait)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {

@@ -86,6 +86,15 @@ func (p *still) Findings(_ context.Context, q ResultQuery) (FindingPage, error) 
 	p.results = append(p.results, q)
 	return FindingPage{Total: 1, Findings: []Finding{{Unit: "lint", Severity: SeverityWarning, Message: "<spare>"}}}, nil
 }
+func (p *still) Detail(_ context.Context, unit string) (Detail, error) {
+	if unit != "tides" {
+		return Detail{}, Refuse("there is no unit %q", unit)
+	}
+	return Detail{Unit: unit, Settings: []Setting{{"run", "./tides"}}, Variables: []Variable{{Name: "PORT", Value: "4102", From: ".env"}}}, nil
+}
+func (p *still) Samples(_ context.Context, from int64) (SamplePage, error) {
+	return SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
+}
 func (p *still) Why(_ context.Context, path string) (Foresight, error) {
 	return Foresight{Path: path}, nil
 }
@@ -149,6 +158,15 @@ func TestThroughTheSocket(t *testing.T) {
 	var refusal *Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "there is no unit tide", refusal.Text)
+
+	detail, err := c.Detail(t.Context(), "tides")
+	require.NoError(t, err)
+	assert.Equal(t, ".env", detail.Variables[0].From)
+	_, err = c.Detail(t.Context(), "tide")
+	require.ErrorAs(t, err, &refusal)
+	samples, err := c.Samples(t.Context(), 41)
+	require.NoError(t, err)
+	assert.Equal(t, SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42}, samples)
 
 	sq := SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
 	var found []Found
@@ -293,4 +311,17 @@ func FuzzChange(f *testing.F) {
 			snap.WhyOf(u)
 		}
 	})
+}
+
+func TestSnapshotsAreKept(t *testing.T) {
+	dir := t.TempDir()
+	_, err := KeptSnapshot(dir)
+	assert.ErrorContains(t, err, "read how the project was")
+	for n := range int64(2) {
+		require.NoError(t, KeepSnapshot(dir, &Snapshot{Number: n, Units: []*Unit{{Name: "tides", State: Ready}}}))
+	}
+	s, err := KeptSnapshot(dir)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, s.Number)
+	assert.Equal(t, Ready, s.Units[0].State)
 }

@@ -264,12 +264,14 @@ type Concern struct {
 
 // RunRef names a run, or a pass of one, with how long it took once it is ready or over.
 type RunRef struct {
-	Unit   string  `json:"unit"`
-	Number int     `json:"number"`
-	Pass   int     `json:"pass,omitempty"`
-	Took   Seconds `json:"took,omitempty"`
-	Failed bool    `json:"failed,omitempty"` // it did not end well, or was not ready in time
-	Spans  []Span  `json:"spans,omitempty"`
+	Unit   string `json:"unit"`
+	Number int    `json:"number"`
+	Pass   int    `json:"pass,omitempty"`
+	// Because is why the run was ordered; empty for a pass, which a tool begins by itself.
+	Because string  `json:"because,omitempty"`
+	Took    Seconds `json:"took,omitempty"`
+	Failed  bool    `json:"failed,omitempty"` // it did not end well, or was not ready in time
+	Spans   []Span  `json:"spans,omitempty"`
 }
 
 // Jobs is who has those that there are.

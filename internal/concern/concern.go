@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"omnivigil/internal/api"
+
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/watch"
@@ -140,4 +142,45 @@ func rule(u *plan.Unit, i int) plan.Pattern {
 		inputs = append(inputs, step.Inputs...)
 	}
 	return inputs[i-len(u.Watch)]
+}
+
+// someFiles is how many of the files that a rule matches are named.
+const someFiles = 8
+
+// Rules returns the patterns of a unit in the order in which they count, with which of the
+// files that its interest hears of each matches.
+func Rules(p *plan.Plan, u *plan.Unit, files []watch.File) []api.RuleMatch {
+	var all []api.RuleMatch
+	add := func(pattern plan.Pattern, does string) {
+		all = append(all, api.RuleMatch{Pattern: pattern.Text, Line: pattern.Line, Does: does})
+	}
+	for i, re := range u.Reactions {
+		if re.Do == plan.Nothing {
+			add(re.When, "nothing")
+			continue
+		}
+		if re.Run != nil {
+			add(re.When, "runs "+re.Run.String())
+			continue
+		}
+		add(re.When, does(u, engine.Hit{Reaction: i + 1}))
+	}
+	for _, w := range u.Watch {
+		add(w, does(u, engine.Hit{TakenUp: u.Pass != nil}))
+	}
+	for _, step := range u.Setup {
+		for _, in := range step.Inputs {
+			add(in, u.Verb()+" with its setup")
+		}
+	}
+	for _, f := range files {
+		if f.Rule >= len(all) {
+			continue
+		}
+		r := &all[f.Rule]
+		if r.Files++; len(r.Some) < someFiles {
+			r.Some = append(r.Some, relative(p, f.Path))
+		}
+	}
+	return all
 }

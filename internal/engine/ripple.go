@@ -81,9 +81,11 @@ type RunRef struct {
 	Unit   string
 	Number int
 	Pass   int // 0 where the run itself is meant
-	Took   time.Duration
-	Failed bool   // it did not end well, or was not ready in time
-	Spans  []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
+	// Because is why the run was ordered; empty for a pass, which nobody orders.
+	Because string
+	Took    time.Duration
+	Failed  bool   // it did not end well, or was not ready in time
+	Spans   []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
 }
 
 // Resting reports whether all that the ripple caused has come to an end.
@@ -287,7 +289,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 		}
 		rn.ripples = append(rn.ripples, r)
 		rn.Ripples = append(rn.Ripples, r.ID)
-		r.addRun(rn, RunRef{Unit: u.spec.Name, Number: rn.Number})
+		r.addRun(rn, RunRef{Unit: u.spec.Name, Number: rn.Number, Because: rn.Because})
 	}
 	newest := rn.ripples[len(rn.ripples)-1]
 	for _, r := range rn.ripples[:len(rn.ripples)-1] {

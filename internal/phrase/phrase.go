@@ -5,6 +5,7 @@ package phrase
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"time"
 )
@@ -73,3 +74,27 @@ func Count(n int, what string) string {
 	}
 	return strconv.Itoa(n) + " " + what + "s"
 }
+
+// Bytes says a number of bytes in the largest fitting unit: "512 B", "3.4 kB", "12 MB".
+func Bytes(n float64) string {
+	switch {
+	case n < 1000:
+		return strconv.FormatFloat(math.Round(n), 'f', -1, 64) + " B"
+	case n < 1000<<10:
+		return scaled(n/(1<<10)) + " kB"
+	case n < 1000<<20:
+		return scaled(n/(1<<20)) + " MB"
+	}
+	return scaled(n/(1<<30)) + " GB"
+}
+
+// scaled has one decimal below ten.
+func scaled(n float64) string {
+	if n < 9.95 {
+		return strconv.FormatFloat(n, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(math.Round(n), 'f', -1, 64)
+}
+
+// Percent says a share: "12 %", and below ten with a decimal.
+func Percent(share float64) string { return scaled(100*share) + " %" }

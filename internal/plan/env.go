@@ -189,11 +189,8 @@ func (r *reader) envFileNames() string {
 func (p *Plan) SecretValues(environ []string) []string {
 	var values []string
 	add := func(name, value string) {
-		for _, pattern := range p.Secret {
-			if ok, _ := path.Match(pattern, name); ok {
-				values = append(values, value)
-				return
-			}
+		if p.IsSecret(name) {
+			values = append(values, value)
 		}
 	}
 	for _, u := range p.Units {
@@ -210,4 +207,35 @@ func (p *Plan) SecretValues(environ []string) []string {
 	}
 	slices.Sort(values)
 	return slices.Compact(values)
+}
+
+// FromMachine stands in place of a file for a variable that the machine has, which wins.
+const FromMachine = "the machine"
+
+// Environment returns what the project gives a unit beside the machine's own variables, in the
+// order of names: its Env, and those of env files that the machine (os.LookupEnv) has itself,
+// with FromMachine as their file.
+func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Variable {
+	all := map[string]Variable{}
+	for _, v := range p.inFiles {
+		if value, ok := machine(v.Name); ok {
+			all[v.Name] = Variable{v.Name, value, FromMachine}
+		}
+	}
+	for _, v := range u.Env {
+		all[v.Name] = v
+	}
+	var out []Variable
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[name])
+	}
+	return out
+}
+
+// IsSecret reports whether the value of a variable with that name must not be shown.
+func (p *Plan) IsSecret(name string) bool {
+	return slices.ContainsFunc(p.Secret, func(pattern string) bool {
+		ok, _ := path.Match(pattern, name)
+		return ok
+	})
 }

@@ -120,7 +120,7 @@ func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 		out.Concerned = append(out.Concerned, api.Concern{Unit: c.Unit, Rule: s.clean(c.Rule)})
 	}
 	for _, ref := range r.Runs {
-		out.Runs = append(out.Runs, &api.RunRef{Unit: ref.Unit, Number: ref.Number, Pass: ref.Pass, Took: api.Seconds(ref.Took), Failed: ref.Failed, Spans: s.spans(ref.Spans)})
+		out.Runs = append(out.Runs, &api.RunRef{Unit: ref.Unit, Number: ref.Number, Pass: ref.Pass, Because: s.clean(ref.Because), Took: api.Seconds(ref.Took), Failed: ref.Failed, Spans: s.spans(ref.Spans)})
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
 )
 
 // FactsFile is where the facts of a session are kept, in the folder of its log: JSON lines,
@@ -34,6 +35,38 @@ func (s *Session) keepFacts(dir string) {
 	out.SetEscapeHTML(false)
 	if err := s.Subscribe(context.Background(), 0, func(fact api.Fact) error { return out.Encode(fact) }); err != nil {
 		s.Note(fmt.Sprintf("what happens is not kept for later any more: %v", err))
+	}
+}
+
+// keepSnapshots writes down how the project is, once a minute while that changes, so that it can
+// be drawn when the session is over. However often it is written, an idle project writes
+// nothing.
+func (s *Session) keepSnapshots(dir string) {
+	const pause = time.Minute
+	ticker := time.NewTicker(pause)
+	defer ticker.Stop()
+	var kept *engine.Snapshot
+	for {
+		select {
+		case <-ticker.C:
+		case <-s.stopped:
+			return
+		}
+		if now := s.state(); now != kept {
+			kept = now
+			s.keepSnapshot(dir)
+		}
+	}
+}
+
+// keepSnapshot writes down how the project is.
+func (s *Session) keepSnapshot(dir string) {
+	if dir == "" {
+		return
+	}
+	err := api.KeepSnapshot(dir, s.shown())
+	if err != nil && !s.unkept.Swap(true) {
+		s.Note("this session cannot be drawn when it is over: " + err.Error())
 	}
 }
 

@@ -85,7 +85,7 @@ type Book interface {
 type Watcher interface {
 	Events() <-chan watch.Event
 	SetInterests(interests []watch.Interest, number int)
-	Files(key string) []string // those that the interest with that key hears of
+	Files(key string) []watch.File // those that the interest with that key hears of
 	CatchUp(number int)
 	Close()
 }
@@ -129,6 +129,7 @@ type Session struct {
 	results   *reuse.Results
 	meanings  *meanings
 	meter     *usage.Meter // nil where the spawner is not the system's
+	volume    volume
 	tracer    *spawn.Spawner
 	done      chan struct{}
 	stopped   chan struct{} // closed when senders should no longer try
@@ -140,6 +141,7 @@ type Session struct {
 
 	account *account
 	kept    chan struct{} // closed when all facts are written down that will be
+	unkept  atomic.Bool   // it was told that snapshots cannot be
 	showing showing
 
 	mu      sync.Mutex
@@ -208,17 +210,18 @@ func Start(c Config) (*Session, error) {
 	if s.spawner == nil {
 		s.tracer = spawn.New()
 		s.spawner = system{s.tracer}
-		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note}
+		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note, Written: s.written}
 	}
 	s.meanings = &meanings{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*meaning{}}
 	s.meanings.adopt(c.Plan)
-	s.results = reuse.In(c.State, c.Plan.Root, s.watcher.Files)
+	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	s.watchFor(c.Plan)
 	go s.loop(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if c.Logs != "" {
 		go s.keepFacts(c.Logs)
+		go s.keepSnapshots(c.Logs)
 	} else {
 		close(s.kept)
 	}
@@ -288,6 +291,7 @@ func (s *Session) loop(first engine.Event) {
 	s.showing.mu.Lock()
 	s.showing.ended = true
 	s.showing.mu.Unlock()
+	s.keepSnapshot(s.showing.about.Logs)
 	close(s.done)
 }
 

@@ -34,7 +34,7 @@ type watcher struct {
 func (w *watcher) Events() <-chan watch.Event { return w.events }
 func (w *watcher) Close()                     {}
 func (w *watcher) CatchUp(number int)         { w.behind = append(w.behind, number) }
-func (w *watcher) Files(string) []string      { return nil }
+func (w *watcher) Files(string) []watch.File  { return nil }
 func (w *watcher) SetInterests(_ []watch.Interest, number int) {
 	go func() { w.events <- watch.Watching{Number: number} }()
 }

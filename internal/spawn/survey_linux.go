@@ -2,6 +2,7 @@ package spawn
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"net/netip"
@@ -158,4 +159,46 @@ func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 		return "a process that cannot be seen from here", true
 	}
 	return "", false
+}
+
+// Member is one process of a run.
+type Member struct {
+	PID, Parent int
+	Command     string
+	Since       time.Time
+	CPU         time.Duration // since it began
+	Memory      int64         // resident bytes
+}
+
+// Processes returns the living processes of the run with that name, parents before what they
+// have started. It reads /proc, and so blocks for a moment.
+func (s *Spawner) Processes(name string) []Member {
+	s.mu.Lock()
+	var all []member
+	for p, members := range s.tracker.members() {
+		if p.Name() == name {
+			all = append(all, members...)
+		}
+	}
+	s.mu.Unlock()
+	slices.SortFunc(all, func(a, b member) int { return cmp.Or(cmp.Compare(a.born, b.born), cmp.Compare(a.pid, b.pid)) })
+	boot := booted()
+	out := make([]Member, len(all))
+	for i, m := range all {
+		line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", m.pid))
+		out[i] = Member{
+			PID: m.pid, Parent: m.parent, Command: strings.TrimSpace(strings.ReplaceAll(string(line), "\x00", " ")),
+			Since: boot.Add(time.Duration(m.born) * clockTick), CPU: time.Duration(m.ticks) * clockTick,
+			Memory: int64(m.pages) * int64(os.Getpagesize()),
+		}
+	}
+	return out
+}
+
+// booted is when the system was started (see proc(5), uptime).
+func booted() time.Time {
+	text, _ := os.ReadFile("/proc/uptime")
+	var seconds float64
+	fmt.Sscan(string(text), &seconds)
+	return time.Now().Add(-time.Duration(seconds * float64(time.Second)))
 }

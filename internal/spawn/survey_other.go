@@ -31,3 +31,15 @@ func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	l.Close()
 	return "", false
 }
+
+// Member is one process of a run.
+type Member struct {
+	PID, Parent int
+	Command     string
+	Since       time.Time
+	CPU         time.Duration
+	Memory      int64
+}
+
+// Processes finds nothing here.
+func (s *Spawner) Processes(string) []Member { return nil }

@@ -18,7 +18,7 @@ type Cell struct {
 
 // weight orders states by what must not be lost when several share a column.
 var weight = map[api.State]int{
-	api.Idle: 0, api.Stopped: 1, api.Done: 2, api.Ready: 3, api.Waiting: 4, api.Stopping: 5,
+	api.Idle: 0, Debounce: 1, api.Stopped: 1, api.Done: 2, api.Ready: 3, Queued: 3, api.Waiting: 4, api.Stopping: 5,
 	api.Setup: 6, api.Starting: 7, api.Running: 8, api.Failed: 9, api.Crashed: 10,
 }
 

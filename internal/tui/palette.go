@@ -112,6 +112,10 @@ func (p *palette) texture(c timeline.Cell) (string, lipgloss.Style) {
 		}
 	}
 	switch c.State {
+	case timeline.Debounce:
+		return "▁", p.dim
+	case timeline.Queued:
+		return ":", p.moving
 	case api.Waiting:
 		return "·", p.moving
 	case api.Setup:

@@ -37,6 +37,8 @@ type played struct {
 	requests []string
 	cases    []api.Case
 	findings []api.Finding
+	detail   api.Detail
+	samples  []api.Sample
 	root     string // the project's folder
 	m        *model
 }
@@ -77,6 +79,12 @@ func (p *played) Case(_ context.Context, unit string, name api.CaseName) (api.Ca
 }
 func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
 	return api.FindingPage{From: q.From, Total: len(p.findings), Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))]}, nil
+}
+func (p *played) Detail(_ context.Context, unit string) (api.Detail, error) {
+	return p.detail, nil
+}
+func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {
+	return api.SamplePage{Samples: p.samples[min(from, int64(len(p.samples))):], Next: int64(len(p.samples))}, nil
 }
 func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
 	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil

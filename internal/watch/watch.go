@@ -93,14 +93,19 @@ func (w *Watcher) SetInterests(interests []Interest, number int) {
 // inquiry asks which files an interest hears of.
 type inquiry struct {
 	key    string
-	answer chan<- []string
+	answer chan<- []File
 }
 
-// Files returns the files that are there which the interest with that key hears of, as
-// absolute paths in order. It blocks until the watcher gets to it; after Close there are
-// none.
-func (w *Watcher) Files(key string) []string {
-	answer := make(chan []string, 1)
+// File is one that is there which an interest hears of.
+type File struct {
+	Path string // absolute
+	Rule int    // index of the first of the interest's rules that matches it
+}
+
+// Files returns the files that are there which the interest with that key hears of, in the
+// order of their paths. It blocks until the watcher gets to it; after Close there are none.
+func (w *Watcher) Files(key string) []File {
+	answer := make(chan []File, 1)
 	select {
 	case w.asked <- inquiry{key, answer}:
 		return <-answer
@@ -110,22 +115,26 @@ func (w *Watcher) Files(key string) []string {
 }
 
 // files is Files in the loop.
-func (w *Watcher) files(key string) []string {
+func (w *Watcher) files(key string) []File {
 	at, known := w.tree.matcher.byKey[key]
 	if !known {
 		return nil
 	}
-	var files []string
+	var files []File
 	w.tree.eachFolder(func(f *folder) {
 		for name := range f.files {
-			heard := !isNoise(name) && slices.ContainsFunc(w.tree.matcher.hears(f.place, name, f.ignores(name, false)),
-				func(a accept) bool { return a.interest == at })
-			if heard {
-				files = append(files, filepath.FromSlash(f.join(name)))
+			if isNoise(name) {
+				continue
+			}
+			for _, a := range w.tree.matcher.hears(f.place, name, f.ignores(name, false)) {
+				if a.interest == at {
+					files = append(files, File{filepath.FromSlash(f.join(name)), a.rule})
+					break
+				}
 			}
 		}
 	})
-	slices.Sort(files)
+	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 	return slices.Compact(files)
 }
 

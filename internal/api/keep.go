@@ -1,0 +1,40 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+)
+
+// snapshotFile has the newest snapshot of a session, in the folder of its log.
+const snapshotFile = "project.json"
+
+// KeepSnapshot writes a snapshot into the folder of its session's log, in place of an earlier
+// one. It blocks while it writes.
+func KeepSnapshot(dir string, s *Snapshot) error {
+	data, err := json.Marshal(s)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, snapshotFile+".new"), data, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(filepath.Join(dir, snapshotFile+".new"), filepath.Join(dir, snapshotFile))
+	}
+	if err != nil {
+		return fmt.Errorf("keep how the project is: %w", err)
+	}
+	return nil
+}
+
+// KeptSnapshot reads what KeepSnapshot has written last.
+func KeptSnapshot(dir string) (*Snapshot, error) {
+	data, err := os.ReadFile(filepath.Join(dir, snapshotFile))
+	if err != nil {
+		return nil, fmt.Errorf("read how the project was: %w", err)
+	}
+	s := &Snapshot{}
+	if err := json.Unmarshal(data, s); err != nil {
+		return nil, fmt.Errorf("read how the project was: %s: %w", filepath.Join(dir, snapshotFile), err)
+	}
+	return s, nil
+}

@@ -1,0 +1,150 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/concern"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/samples"
+)
+
+// volume is how many bytes units have written.
+type volume struct{ of sync.Map } // of *atomic.Int64, by the unit's name
+
+func (s *Session) wrote(unit string, n int) {
+	count, known := s.volume.of.Load(unit)
+	if !known {
+		count, _ = s.volume.of.LoadOrStore(unit, new(atomic.Int64))
+	}
+	count.(*atomic.Int64).Add(int64(n))
+}
+
+func (s *Session) written(unit string) int64 {
+	if count, known := s.volume.of.Load(unit); known {
+		return count.(*atomic.Int64).Load()
+	}
+	return 0
+}
+
+// paths are the files that a unit's interest hears of.
+func (s *Session) paths(unit string) []string {
+	files := s.watcher.Files(unit)
+	paths := make([]string, len(files))
+	for i, f := range files {
+		paths[i] = f.Path
+	}
+	return paths
+}
+
+// Samples implements api.Project.
+func (s *Session) Samples(_ context.Context, from int64) (api.SamplePage, error) {
+	all, next, err := samples.Read(s.showing.about.Logs, from)
+	page := api.SamplePage{Samples: make([]api.Sample, len(all)), Next: next}
+	for i, one := range all {
+		page.Samples[i] = api.Sample(one)
+	}
+	return page, err
+}
+
+// Detail implements api.Project.
+func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
+	p := s.Plan()
+	u := p.Unit(unit)
+	if u == nil {
+		return api.Detail{}, api.Refuse("there is no unit %q", s.clean(unit))
+	}
+	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: concern.Rules(p, u, s.watcher.Files(unit))}
+	for i := range d.Rules {
+		r := &d.Rules[i]
+		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.cleanAll(r.Some)
+	}
+	for _, pattern := range slices.Concat(u.Ignore, u.Outputs) {
+		d.Ignored = append(d.Ignored, s.clean(pattern.Text))
+	}
+	for _, v := range p.Environment(u, os.LookupEnv) {
+		shown := api.Variable{Name: s.clean(v.Name), From: s.clean(v.File), Secret: p.IsSecret(v.Name)}
+		if shown.From == "" {
+			shown.From = "settings"
+		}
+		if !shown.Secret {
+			shown.Value = s.clean(v.Value)
+		}
+		d.Variables = append(d.Variables, shown)
+	}
+	if s.tracer != nil {
+		for _, one := range s.tracer.Processes(unit) {
+			d.Processes = append(d.Processes, api.ProcessUse{
+				PID: one.PID, Parent: one.Parent, Command: s.clean(one.Command), Since: one.Since, CPUTime: api.Seconds(one.CPU), Memory: one.Memory,
+			})
+		}
+	}
+	return d, nil
+}
+
+// settingsOf are a unit's settings in words; what is as it is for most is left out.
+func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
+	var all []api.Setting
+	add := func(name, text string) {
+		if text != "" {
+			all = append(all, api.Setting{Name: name, Text: s.clean(text)})
+		}
+	}
+	add("run", u.Run.String())
+	add("dir", u.Dir)
+	add("setup", steps(u.Setup))
+	add("prelude", steps(u.Prelude))
+	if !u.Kind.Ends() {
+		add("ready", within(u))
+		if u.AfterExit == plan.Retry {
+			add("after_exit", "retry, with growing pauses")
+		}
+	}
+	if u.Pass != nil {
+		add("pass", "takes up changes by itself, within "+phrase.Duration(u.Pass.Within))
+	}
+	add("stop", stopWords(u.Stop))
+	add("debounce", phrase.Duration(u.Debounce))
+	if u.Kind.Ends() && u.Overlap == plan.Abandon {
+		add("overlap", "abandon: a change during a run cuts it short")
+	}
+	if u.Reuse {
+		add("reuse", "its last good result holds while all it depends on is the same")
+	}
+	if u.Alone {
+		add("alone", "nothing else runs beside it")
+	}
+	if u.Manual {
+		add("start", "manual: by request only")
+	}
+	return all
+}
+
+func steps(of []plan.Step) string {
+	lines := make([]string, len(of))
+	for i, step := range of {
+		lines[i] = step.Run.String()
+	}
+	return strings.Join(lines, "; ")
+}
+
+func within(u *plan.Unit) string {
+	if u.Ready.Within == 0 {
+		return u.Ready.String()
+	}
+	return u.Ready.String() + ", within " + phrase.Duration(u.Ready.Within)
+}
+
+func stopWords(stop plan.Stop) string {
+	if stop.Run != nil {
+		return fmt.Sprintf("%s, killed after %s", stop.Run, phrase.Duration(stop.Grace))
+	}
+	return fmt.Sprintf("SIG%s, killed after %s", stop.Signal, phrase.Duration(stop.Grace))
+}
