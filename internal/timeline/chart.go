@@ -101,7 +101,7 @@ func ChartOf(m Measure, snap *api.Snapshot, s *Series, a Axis, now time.Time) []
 				g.Last, g.Most = v, max(g.Most, v)
 			}
 		}
-		if !math.IsNaN(g.Last) && (g.Most > 0 || g.Single) {
+		if !math.IsNaN(g.Last) {
 			all = append(all, g)
 		}
 	}

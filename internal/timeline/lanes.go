@@ -76,10 +76,10 @@ func durationBehind(before, after api.Mark, a Axis, cells []Cell) (Label, bool) 
 	}
 	text := " " + strings.ReplaceAll(phrase.Duration(after.At.Sub(before.At)), " ", "") + " "
 	from := a.At(after.At) + 1
-	if from < 1 || from+len(text) > a.N {
+	if from < 1 || from+a.letters(len(text)) > a.N {
 		return Label{}, false
 	}
-	for k := from; k < from+len(text); k++ {
+	for k := from; k < from+a.letters(len(text)); k++ {
 		if st := cells[k].State; st != api.Ready && st != api.Done {
 			return Label{}, false // what went wrong must not be written over
 		}
@@ -106,7 +106,7 @@ func Saves(saves []api.Save, a Axis) []Tick {
 			continue
 		}
 		number := strconv.Itoa(saves[i].Ripple)
-		if i == last || a.At(saves[i+1].At) > t.Column+1+len(number) {
+		if i == last || a.At(saves[i+1].At) > t.Column+1+a.letters(len(number)) {
 			t.Number = number
 		}
 		ticks = append(ticks, t)

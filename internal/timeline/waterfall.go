@@ -2,10 +2,13 @@ package timeline
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
 )
 
 // What a unit does before its run, beside the states that it shows meanwhile.
@@ -40,6 +43,25 @@ type Wait struct {
 
 // Took is how long the bar is.
 func (b *Bar) Took() time.Duration { return b.To.Sub(b.From) }
+
+// Reason says why the run was ordered and what it waited on.
+func (b *Bar) Reason() string {
+	why := "because " + b.Because
+	switch {
+	case b.Pass > 0:
+		why = "takes it up by itself"
+	case b.Because == "":
+		why = ""
+	}
+	parts := []string{}
+	if why != "" {
+		parts = append(parts, why)
+	}
+	for _, w := range b.Waited {
+		parts = append(parts, fmt.Sprintf("waited %s for %s", phrase.Duration(w.For), cmp.Or(w.On, "a job")))
+	}
+	return strings.Join(parts, ", ")
+}
 
 // shortest is what the axis of a ripple shows at least.
 const shortest = 100 * time.Millisecond
@@ -102,6 +124,9 @@ func (b *Bar) wait(s api.Span) {
 		return
 	}
 	d := s.To.Sub(s.From)
+	if d < 10*time.Millisecond {
+		return
+	}
 	for i := range b.Waited {
 		if b.Waited[i].On == s.On {
 			b.Waited[i].For += d

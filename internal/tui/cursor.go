@@ -75,6 +75,15 @@ func (m *model) zoom(by int) {
 	m.overview.lanes.span = max(0, min(m.spanIndex()+by, len(timeline.Spans)-1))
 }
 
+// toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
+func (m *model) toggleMouse() {
+	if m.noMouse = !m.noMouse; m.noMouse {
+		m.said = "the mouse selects text now; m takes it again"
+	} else {
+		m.said = "the mouse chooses and scrolls here again"
+	}
+}
+
 // mouse chooses a lane, drags the time cursor, scrolls the stream.
 func (m *model) mouse(msg tea.MouseMsg) {
 	at := msg.Mouse()
@@ -102,9 +111,14 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
 			m.overview.lanes.unit = shown[i].Name
 		}
-		c := m.columns()
-		if column := at.X - c.left(); column >= 0 && column < c.lane {
-			m.goTo(m.axis().Time(column + 1).Add(-1))
-		}
+		m.clickTime(at.X)
+	}
+}
+
+// clickTime puts the time cursor into the column of the axis that is at x.
+func (m *model) clickTime(x int) {
+	c := m.columns()
+	if column := x - c.left(); column >= 0 && column < c.lane {
+		m.goTo(m.axis().Time(column + 1).Add(-1))
 	}
 }

@@ -15,7 +15,7 @@ type find struct{ input textinput.Model }
 func (m *model) findUnits() {
 	in := textinput.New()
 	in.Prompt = "units with  "
-	in.Placeholder = "a part of the name"
+	in.Placeholder = "a name, kind, state or group"
 	in.SetValue(m.overview.lanes.filter)
 	in.SetWidth(max(min(m.width-56, 40), 8))
 	m.cmds = append(m.cmds, in.Focus())

@@ -37,7 +37,7 @@ func (m *model) showFindings() {
 			return page.Findings, page.Total, err
 		},
 	}
-	m.open(f)
+	m.show(f)
 }
 
 func (*findings) name() string { return "findings" }

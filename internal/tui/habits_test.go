@@ -1,38 +1,13 @@
 package tui
 
 import (
-	"math"
 	"strings"
 	"testing"
 
-	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
-	"github.com/lucasb-eyer/go-colorful"
 	"github.com/stretchr/testify/assert"
 )
-
-// contrast is that of the Web Content Accessibility Guidelines 2.2.
-func contrast(a, b colorful.Color) float64 {
-	luminance := func(c colorful.Color) float64 {
-		r, g, b := c.LinearRgb()
-		return 0.2126*r + 0.7152*g + 0.0722*b
-	}
-	x, y := luminance(a), luminance(b)
-	return (math.Max(x, y) + 0.05) / (math.Min(x, y) + 0.05)
-}
-
-// TestAnyGround has every colour read on dark and on light while the terminal has not said which
-// it is.
-func TestAnyGround(t *testing.T) {
-	dark, _ := colorful.Hex("#0b1220")
-	light, _ := colorful.Hex("#ffffff")
-	p := newPalette(anyGround)
-	for _, style := range append([]lipgloss.Style{p.dim, p.faint, p.current, p.moving, p.stale, p.broken}, p.units...) {
-		c, _ := colorful.MakeColor(style.GetForeground())
-		assert.Greater(t, contrast(c, dark), 2.4, c.Hex())
-		assert.Greater(t, contrast(c, light), 2.4, c.Hex())
-	}
-}
 
 // seen is the screen as text.
 func seen(m *model) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
@@ -73,5 +48,5 @@ func TestHabitsChange(t *testing.T) {
 	edited = true
 	m.reread()
 	assert.Contains(t, seen(m), "your own settings: config.toml:1: a mistake; the key s is that of restart and of stop")
-	assert.Equal(t, newPalette(lightGround).current, m.palette.current)
+	assert.Equal(t, newPalette(lightGround, colorprofile.TrueColor).current, m.palette.current)
 }

@@ -44,10 +44,11 @@ const (
 	onTime    = "time"
 	onStream  = "the stream"
 	onResults = "tests and findings"
+	onView    = "views"
 	onScreen  = "the screen"
 )
 
-var groups = []string{onUnit, onProject, onTime, onStream, onResults, onScreen}
+var groups = []string{onUnit, onView, onProject, onTime, onStream, onResults, onScreen}
 
 // Groups of bindings that single views show themselves.
 const (
@@ -60,12 +61,8 @@ const (
 )
 
 // reserved are keys of views that are to come, and what they will do: nothing else may
-// take them. Capital letters change the view.
-var reserved = map[string]string{
-	"L": "lanes and stream", "R": "ripples", "U": "the chosen unit", "M": "the map of units",
-	"C": "charts", ":": "find an action by its name",
-	"h": "take the unit's terminal in hand", "o": "order the lanes", "m": "let go of the mouse",
-}
+// take them.
+var reserved = map[string]string{"h": "take the unit's terminal in hand"}
 
 // bindings is the table. It follows one rule: small letters act on the chosen unit, capital
 // letters change the view, signs and paging are for the stream, arrows move; anything for
@@ -73,7 +70,7 @@ var reserved = map[string]string{
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, resultKeys, moreUnitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys)
+	bindings = slices.Concat(unitKeys, resultKeys, moreUnitKeys, viewKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"
@@ -86,7 +83,7 @@ var unitKeys = []binding{
 	{keys: []string{"down", "j"}, action: "unit-below", name: "choose the unit below", group: onUnit, do: func(m *model) { m.overview.lanes.move(m, 1) }},
 	{keys: []string{"!"}, action: "next-broken", name: "choose the next broken unit", hint: "next broken", group: onUnit,
 		when: (*model).anyBroken, do: func(m *model) { m.overview.lanes.nextBroken(m) }},
-	{keys: []string{"f"}, action: "find-units", name: "find units by name", group: onUnit, do: (*model).findUnits},
+	{keys: []string{"f"}, action: "find-units", name: "find units by name, kind, state or group", group: onUnit, do: (*model).findUnits},
 	{keys: []string{"r"}, action: "restart", name: "restart or rerun it; start it if it is stopped", hint: "restart", group: onUnit,
 		do: func(m *model) { m.request(api.Restart) }},
 	{keys: []string{"u"}, action: "restart-with-setup", name: "restart or rerun it with its setup steps", group: onUnit,
@@ -167,6 +164,12 @@ func looking(m *model) bool { return m.stream().search.matcher != nil }
 var screenKeys = []binding{
 	{keys: []string{"|"}, action: "share", name: "give lanes half, a quarter or most of the screen", group: onScreen,
 		do: func(m *model) { m.overview.lanes.share = (m.overview.lanes.share + 1) % len(shares) }},
+	{keys: []string{"o"}, action: "order", name: "order the lanes by file, need or trouble", group: onScreen, when: several, do: (*model).nextOrder},
+	{keys: []string{"z"}, action: "fold", name: "fold quiet units into one row, or unfold them", group: onScreen, when: several,
+		do: func(m *model) { m.overview.lanes.unfolded = !m.overview.lanes.unfolded }},
+	{keys: []string{"w"}, action: "write-drawing", name: "write what is shown as a drawing, SVG or PDF", group: onScreen,
+		when: func(m *model) bool { return m.drawable() != "" }, do: (*model).askDrawing},
+	{keys: []string{"m"}, action: "mouse", name: "let go of the mouse, to select text; or take it again", group: onScreen, do: (*model).toggleMouse},
 	{keys: []string{"ctrl+z"}, action: "suspend", name: "suspend this screen; the shell's fg brings it back", group: onScreen, do: (*model).suspend},
 	{keys: []string{"?"}, action: "help", name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
 }
@@ -183,8 +186,8 @@ var wordKeys = []binding{
 
 // resultKeys are about tests and findings, from the overview.
 var resultKeys = []binding{
-	{keys: []string{"T"}, action: "tests", name: "the tests: failing first, with why", hint: "tests", group: onResults, when: (*model).anyTests, do: (*model).showTests},
-	{keys: []string{"F"}, action: "findings", name: "the findings of compilers and linters", hint: "findings", group: onResults, when: (*model).anyFindings, do: (*model).showFindings},
+	{keys: []string{"T"}, action: "tests", name: "the tests: failing first, with why", hint: "tests", group: onView, when: (*model).anyTests, do: (*model).showTests},
+	{keys: []string{"F"}, action: "findings", name: "the findings of compilers and linters", hint: "findings", group: onView, when: (*model).anyFindings, do: (*model).showFindings},
 	{keys: []string{">"}, action: "trouble-after", name: "to the next place of a failure or finding", hint: "next place", group: onResults, when: (*model).anyTrouble,
 		do: func(m *model) { m.seekTrouble(1) }},
 	{keys: []string{"<"}, action: "trouble-before", name: "to the place before", group: onResults, when: (*model).anyTrouble, do: func(m *model) { m.seekTrouble(-1) }},
@@ -216,8 +219,7 @@ var resultViewKeys = []binding{
 	{in: "tests", keys: []string{"o"}, name: "list all, failing, newly failing, flaky, slow, skipped", hint: "list others", group: onTest, do: onTests(func(m *model, t *tests) { t.next(m) })},
 	{in: "tests", keys: []string{"/"}, name: "look for a name", hint: "look for", group: onTest, do: (*model).seekTests},
 	{in: "tests", keys: []string{"w"}, name: "write all results to a file", group: onTest, do: (*model).writeResults},
-	{in: "tests", keys: []string{"F"}, name: "the findings", group: onTest, do: func(m *model) { m.close(); m.showFindings() }},
-	{in: "tests", keys: []string{"esc", "T", "L"}, name: "back to the lanes", hint: "back", group: onTest, do: (*model).close},
+	{in: "tests", keys: []string{"esc", "T"}, name: "back to the lanes", hint: "back", group: onTest, do: (*model).lanesOnly},
 
 	{in: "findings", keys: []string{"up", "k", "<"}, name: "the finding above", hint: "choose", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(-1) })},
 	{in: "findings", keys: []string{"down", "j", ">"}, name: "the finding below", group: onFound, do: onFindings(func(_ *model, f *findings) { f.list.move(1) })},
@@ -230,8 +232,7 @@ var resultViewKeys = []binding{
 	{in: "findings", keys: []string{"o"}, name: "list all, errors, warnings, new, gone", hint: "list others", group: onFound, do: onFindings(func(m *model, f *findings) { f.next(m) })},
 	{in: "findings", keys: []string{"/"}, name: "look for a file, rule or message", hint: "look for", group: onFound, do: (*model).seekFindings},
 	{in: "findings", keys: []string{"w"}, name: "write all results to a file", group: onFound, do: (*model).writeResults},
-	{in: "findings", keys: []string{"T"}, name: "the tests", group: onFound, do: func(m *model) { m.close(); m.showTests() }},
-	{in: "findings", keys: []string{"esc", "F", "L"}, name: "back to the lanes", hint: "back", group: onFound, do: (*model).close},
+	{in: "findings", keys: []string{"esc", "F"}, name: "back to the lanes", hint: "back", group: onFound, do: (*model).lanesOnly},
 
 	{in: "seek", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
 	{in: "seek", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: func(m *model) {

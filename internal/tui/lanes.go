@@ -3,7 +3,6 @@ package tui
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -21,7 +20,11 @@ type lanes struct {
 	unit   string // the chosen one
 	span   int    // index into timeline.Spans; -1 until the person has zoomed
 	share  int    // index into shares
-	filter string // only units with this in their names are shown
+	filter string // only units that match are shown
+	order  order
+	// unfolded has all units in the order chosen, of which a window is seen, in place of the
+	// quiet ones folded into one row.
+	unfolded bool
 
 	drawn map[string]drawnLane // by the unit's name
 }
@@ -125,92 +128,7 @@ func (l *lanes) draw(m *model, height int) []string {
 	if text := l.foldedText(m, shown, folded); text != "" {
 		rows = append(rows, fit(m.palette.dim.Render("  "+text), m.width))
 	}
-	return append(rows, l.axisRow(m, c, a))
-}
-
-// foldedText says how many units have no row.
-func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
-	switch {
-	case l.filter != "" && len(shown) == 0:
-		return fmt.Sprintf("no unit has %q in its name", l.filter)
-	case l.filter != "":
-		return fmt.Sprintf("%d more; names with %q are shown", len(m.snap.Units)-len(shown), l.filter)
-	case folded == 0:
-		return ""
-	}
-	return fmt.Sprintf("%d more: %s", folded, l.foldedStates(m, shown))
-}
-
-// foldedStates says what the folded units do: "28 ready, 4 done".
-func (l *lanes) foldedStates(m *model, shown []*api.Unit) string {
-	has := map[string]bool{}
-	for _, u := range shown {
-		has[u.Name] = true
-	}
-	counts := map[string]int{}
-	var order []string
-	for i := range m.snap.Units {
-		u := m.snap.Units[i]
-		if has[u.Name] {
-			continue
-		}
-		word := stateWord(u)
-		if counts[word]++; counts[word] == 1 {
-			order = append(order, word)
-		}
-	}
-	for i, word := range order {
-		order[i] = fmt.Sprintf("%d %s", counts[word], word)
-	}
-	return strings.Join(order, ", ")
-}
-
-// ordered returns the units in the order in which the cursor moves: that of the file,
-// or where not all have room, first the broken, then the moving, then the stale. A filter
-// leaves out those whose names do not have it.
-func (l *lanes) ordered(m *model, room int) []*api.Unit {
-	var units []*api.Unit
-	for i := range m.snap.Units {
-		if u := m.snap.Units[i]; strings.Contains(strings.ToLower(u.Name), strings.ToLower(l.filter)) {
-			units = append(units, u)
-		}
-	}
-	if len(units) <= room {
-		return units
-	}
-	rank := func(u *api.Unit) int {
-		switch {
-		case u.State.Broken():
-			return 0
-		case u.Moving:
-			return 1
-		case u.Freshness == api.Stale:
-			return 2
-		}
-		return 3
-	}
-	sort.SliceStable(units, func(i, j int) bool { return rank(units[i]) < rank(units[j]) })
-	return units
-}
-
-// visible returns the units that have a row of their own, the chosen one among them, and
-// how many have none.
-func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
-	units := l.ordered(m, room)
-	if l.filter != "" {
-		room-- // for the row that says so
-	}
-	if len(units) <= room {
-		return units, 0
-	}
-	keep := max(room-1, 1)
-	shown := slices.Clone(units[:keep])
-	for _, u := range units[keep:] {
-		if u.Name == l.unit {
-			shown[keep-1] = u
-		}
-	}
-	return shown, len(units) - keep
+	return append(rows, timeRule(m, c, a, m.overview.title(m), m.width))
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.
@@ -338,16 +256,10 @@ func endpoint(u api.Use) string {
 
 // memory is what a unit's processes hold, in round figures.
 func memory(u api.Use) string {
-	const mega = 1 << 20
-	switch {
-	case u.Memory == 0:
+	if u.Memory == 0 {
 		return ""
-	case u.Memory < 10*mega:
-		return fmt.Sprintf("%.1f MB", float64(u.Memory)/mega)
-	case u.Memory < 1000*mega:
-		return fmt.Sprintf("%d MB", u.Memory/mega)
 	}
-	return fmt.Sprintf("%.1f GB", float64(u.Memory)/mega/1024)
+	return phrase.Bytes(float64(u.Memory))
 }
 
 // took is how long the newest run or pass needed, or has been at it; of a result that was
@@ -403,20 +315,19 @@ func (l *lanes) life(m *model, looks laneLooks) string {
 	return s.String()
 }
 
-// axisRow is the rule between lanes and stream; it carries the times of day.
-func (l *lanes) axisRow(m *model, c columns, a timeline.Axis) string {
-	s := newStrip(m.width, "─", &m.palette.faint)
-	title := m.overview.title(m)
+// timeRule is a rule that carries a title and, under the lanes, the times of day.
+func timeRule(m *model, c columns, a timeline.Axis, title string, width int) string {
+	s := newStrip(width, "─", &m.palette.faint)
 	if title != "" {
-		title = ansi.Truncate(title, m.width-12, "…")
+		title = ansi.Truncate(title, width-12, "…")
 		s.write(1, " "+title+" ", &m.palette.dim)
 	}
 	left, begun := c.left(), ansi.StringWidth(title)+4
-	for _, t := range a.Ticks(12) {
-		column := left + a.At(t)
-		if column > begun && column+9 < left+a.N-4 {
+	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
+		column, label := left+a.At(t), a.Label(t)
+		if column > begun && column+1+len(label) < left+a.N-4 {
 			s.set(column, "┴", &m.palette.faint)
-			s.write(column+1, phrase.Clock(t), &m.palette.dim)
+			s.write(column+1, label, &m.palette.dim)
 		}
 	}
 	if m.at.IsZero() || a.At(m.now) < a.N {
@@ -436,7 +347,10 @@ func spanName(d time.Duration) string {
 	case d < 2*time.Hour:
 		return fmt.Sprintf("%.0f min", d.Minutes())
 	}
-	return fmt.Sprintf("%.0f h", d.Hours())
+	if d <= 48*time.Hour {
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
 }
 
 // laneRoom is how many lanes there is room for, as last drawn.

@@ -2,11 +2,14 @@ package tui
 
 import (
 	"hash/fnv"
+	"strconv"
+	"strings"
 
 	"charm.land/lipgloss/v2"
-	"github.com/lucasb-eyer/go-colorful"
+	"github.com/charmbracelet/colorprofile"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/hues"
 	"omnivigil/internal/timeline"
 )
 
@@ -22,13 +25,17 @@ type palette struct {
 	units                    []lipgloss.Style
 }
 
-// unitColours stay apart from those of the four meanings: no green, blue, red or
-// amber among them. Each pair is for a dark and a light ground.
-var unitColours = [][2]string{
-	{"#c3a6ff", "#6b46c1"}, {"#8fd3d8", "#0f6b73"}, {"#f0a6ca", "#a13670"}, {"#b8c4d6", "#4a5a70"},
-	{"#d8c7a3", "#75602f"}, {"#a7b6ff", "#4553b8"}, {"#cfa8a0", "#87483b"}, {"#9fc9b9", "#3b6b59"},
-	{"#dcb3ee", "#85429c"}, {"#aab8b0", "#55655c"},
+// fewColours are the hues among a terminal's own sixteen colours. What steps back is the text's own
+// colour, fainter: the grey of some terminals cannot be read.
+var fewColours = map[hues.Hue]lipgloss.Style{
+	hues.Current: ansi16(2), hues.Moving: ansi16(4), hues.Broken: ansi16(1), hues.Stale: ansi16(3),
+	hues.Dim: lipgloss.NewStyle().Faint(true), hues.Faint: lipgloss.NewStyle().Faint(true),
 }
+
+// fewUnits are those of units, apart from the four meanings.
+var fewUnits = []lipgloss.Style{ansi16(5), ansi16(6), ansi16(5).Bold(true), ansi16(6).Bold(true), lipgloss.NewStyle()}
+
+func ansi16(n int) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.ANSIColor(n)) }
 
 // ground is what the screen is drawn on.
 type ground int
@@ -39,42 +46,71 @@ const (
 	lightGround
 )
 
-// between is the colour halfway between two, as they are seen.
-func between(onDark, onLight string) string {
-	a, _ := colorful.Hex(onDark)
-	b, _ := colorful.Hex(onLight)
-	return a.BlendLab(b, 0.5).Clamped().Hex()
+// groundOf is the ground that COLORFGBG tells, as some terminals and multiplexers set it: the numbers
+// of the colours of text and ground, of which the ground's comes last. Of the sixteen, 0 to 6 and 8
+// are dark. A terminal that answers when it is asked knows better.
+func groundOf(colorfgbg string) ground {
+	n, err := strconv.Atoi(colorfgbg[strings.LastIndexByte(colorfgbg, ';')+1:])
+	switch {
+	case err != nil || n < 0 || n > 15:
+		return anyGround
+	case n < 7 || n == 8:
+		return darkGround
+	}
+	return lightGround
 }
 
-func newPalette(of ground) *palette {
-	pick := func(onDark, onLight string) lipgloss.Style {
-		colour := map[ground]string{darkGround: onDark, lightGround: onLight, anyGround: between(onDark, onLight)}[of]
-		return lipgloss.NewStyle().Foreground(lipgloss.Color(colour))
+// colour is a hue as it reads on the ground.
+func (g ground) colour(h hues.Hue) string {
+	switch g {
+	case darkGround:
+		return h.OnDark
+	case lightGround:
+		return h.OnLight
+	}
+	return h.OnAny()
+}
+
+// newPalette is the palette for a ground. Where the terminal has no more than sixteen colours, they
+// are its own, which a person has chosen to read on theirs.
+func newPalette(of ground, profile colorprofile.Profile) *palette {
+	few := profile == colorprofile.ANSI
+	pick := func(h hues.Hue) lipgloss.Style {
+		if few {
+			return fewColours[h]
+		}
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(of.colour(h)))
 	}
 	banner := func(colour lipgloss.Style) lipgloss.Style {
-		ink := "#0b1220"
-		if of == lightGround {
-			ink = "#ffffff"
+		ink := "#ffffff"
+		switch {
+		case few:
+			return colour.Bold(true).Reverse(true)
+		case of == darkGround:
+			ink = "#0b1220"
 		}
 		return lipgloss.NewStyle().Bold(true).Background(colour.GetForeground()).Foreground(lipgloss.Color(ink))
 	}
 	p := &palette{
 		text:    lipgloss.NewStyle(),
 		bright:  lipgloss.NewStyle().Bold(true),
-		dim:     pick("#7d8aa3", "#66728a"),
-		faint:   pick("#53617b", "#a5aebf"),
-		current: pick("#5fcf9f", "#0a7a4b"),
-		moving:  pick("#64b5ff", "#0b5fb0"),
-		broken:  pick("#ff6f6f", "#b3201f"),
-		stale:   pick("#e8b04b", "#8f5b00"),
+		dim:     pick(hues.Dim),
+		faint:   pick(hues.Faint),
+		current: pick(hues.Current),
+		moving:  pick(hues.Moving),
+		broken:  pick(hues.Broken),
+		stale:   pick(hues.Stale),
 		chosen:  lipgloss.NewStyle().Reverse(true),
 	}
 	p.banner = map[api.VerdictWord]lipgloss.Style{
 		api.VerdictCurrent: banner(p.current), api.VerdictUpdating: banner(p.moving), api.VerdictStale: banner(p.stale),
 		api.VerdictBroken: banner(p.broken), api.VerdictStopped: banner(p.dim),
 	}
-	for _, c := range unitColours {
-		p.units = append(p.units, pick(c[0], c[1]))
+	for _, h := range hues.Units {
+		p.units = append(p.units, pick(h))
+	}
+	if few {
+		p.units = fewUnits
 	}
 	return p
 }

@@ -47,7 +47,7 @@ func (m *model) showTests() {
 			return page.Cases, page.Total, err
 		},
 	}
-	m.open(t)
+	m.show(t)
 }
 
 func (*tests) name() string { return "tests" }
@@ -219,6 +219,9 @@ func (t *tests) rule(m *model, title string, width int) string { return m.titled
 
 func (m *model) titledRule(title string, width int) string {
 	s := newStrip(width, "─", &m.palette.faint)
+	if title == "" {
+		return s.String()
+	}
 	s.write(1, " "+ansi.Truncate(title, max(width-6, 1), "…")+" ", &m.palette.dim)
 	return s.String()
 }

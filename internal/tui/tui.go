@@ -18,6 +18,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/browse"
@@ -115,6 +116,8 @@ type model struct {
 	habitsNow func() (Habits, []string, bool)
 	own       string // what is wrong with the person's own file
 	ground    ground // of the terminal
+	profile   colorprofile.Profile
+	noMouse   bool // it is the terminal's, for selecting text
 	away      away
 
 	notice     string         // what the person has to know of this face, until another key
@@ -134,6 +137,7 @@ type model struct {
 
 	stack    []view
 	overview overview
+	sampling sampling
 
 	bodyTop, laneTop, streamTop int // rows, as last drawn, for the mouse
 }
@@ -141,6 +145,7 @@ type model struct {
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), away: away{used: time.Now()}, marks: map[int64]bool{}}
 	m.stack = []view{&m.overview}
+	m.ground = groundOf(os.Getenv("COLORFGBG"))
 	m.adopt(Habits{}, nil)
 	m.meetUnits()
 	return m
@@ -171,7 +176,7 @@ func (m *model) look(of ground) {
 	case "light":
 		of = lightGround
 	}
-	m.palette = newPalette(of)
+	m.palette = newPalette(of, m.profile)
 	m.dress()
 }
 
@@ -236,6 +241,9 @@ func (m *model) handle(msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
+	case tea.ColorProfileMsg:
+		m.profile = msg.Profile
+		m.look(m.ground)
 	case tea.BackgroundColorMsg:
 		if m.look(lightGround); msg.IsDark() {
 			m.look(darkGround)
@@ -268,16 +276,20 @@ func (m *model) handle(msg tea.Msg) {
 		m.cmds = append(m.cmds, tea.Quit)
 	case pageMsg, searchMsg, jumpMsg:
 		m.overview.update(m, msg)
-	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg:
+	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg, failingMsg, detailMsg, api.Foresight:
 		for _, v := range m.stack { // something may lie on the view that has asked
 			v.update(m, msg)
 		}
+	case samplesMsg:
+		m.takeSamples(msg)
 	case troubleMsg:
 		m.goToTrouble(msg)
 	case copyMsg:
 		m.copied(msg)
 	case savedMsg:
 		m.saved(msg)
+	case drawnMsg:
+		m.drawnFile(msg)
 	default:
 		m.top().update(m, msg)
 	}
@@ -319,7 +331,9 @@ func (m *model) View() tea.View {
 	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
 	v.WindowTitle = m.title()
-	v.MouseMode = tea.MouseModeCellMotion
+	if v.MouseMode = tea.MouseModeCellMotion; m.noMouse {
+		v.MouseMode = tea.MouseModeNone
+	}
 	v.ReportFocus = m.habits.Notify != "off"
 	m.last = v
 	return v

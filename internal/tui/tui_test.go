@@ -13,6 +13,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -302,7 +303,7 @@ func TestLoop(t *testing.T) {
 
 // TestTextures requires every state to look different without colour.
 func TestTextures(t *testing.T) {
-	p := newPalette(darkGround)
+	p := newPalette(darkGround, colorprofile.TrueColor)
 	seen := map[string]string{}
 	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping, api.Done, api.Failed, api.Crashed} {
 		for _, stale := range []bool{false, true} {
@@ -435,7 +436,7 @@ func TestManyUnits(t *testing.T) {
 		}
 		assert.Equal(t, "u57", m.overview.lanes.unit)
 		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
-		assert.Contains(t, m.plainScreen(), `59 more; names with "57" are shown`)
+		assert.Contains(t, m.plainScreen(), `59 more; those with "57" are shown`)
 		m.keyed("esc")
 		assert.Contains(t, m.plainScreen(), "\n  u1 ")
 	}
@@ -496,7 +497,7 @@ func TestForeignText(t *testing.T) {
 // grounds, and gives each tone its meaning.
 func TestColours(t *testing.T) {
 	for _, of := range []ground{darkGround, lightGround, anyGround} {
-		p := newPalette(of)
+		p := newPalette(of, colorprofile.TrueColor)
 		meanings := map[string]string{}
 		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale, "broken": p.broken} {
 			c := fmt.Sprint(style.GetForeground())

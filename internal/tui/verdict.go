@@ -98,6 +98,8 @@ func (m *model) fieldProblem() string {
 		return f.problem
 	case *narrowField:
 		return f.problem
+	case *commandLine:
+		return f.problem
 	}
 	return ""
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -64,5 +65,23 @@ func (m *model) crashed(name string, cause any, stack []byte) {
 	if m.close(); name == m.overview.name() {
 		m.overview = newOverview()
 		m.stack = []view{&m.overview}
+	}
+}
+
+// show has a view in place of all others but the overview, which lies below.
+func (m *model) show(v view) { m.stack = []view{&m.overview, v} }
+
+// lanesOnly goes back to the overview.
+func (m *model) lanesOnly() { m.stack = m.stack[:1] }
+
+// on is a binding's deed in the topmost view of a type.
+func on[V view](do func(*model, V)) func(*model) {
+	return func(m *model) {
+		for _, v := range slices.Backward(m.stack) {
+			if of, ok := v.(V); ok {
+				do(m, of)
+				return
+			}
+		}
 	}
 }

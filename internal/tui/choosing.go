@@ -1,0 +1,167 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"omnivigil/internal/api"
+)
+
+// Which units have lanes, and in which order.
+
+// order is how lanes are ordered.
+type order int
+
+const (
+	byFile    order = iota // as the settings file has them; broken and moving ones first where not all have room
+	byNeed                 // what others need or follow above these
+	byTrouble              // broken, moving, stale, others
+)
+
+var orderNames = [...]string{"file", "need", "trouble"}
+
+// nextOrder orders the lanes in another way.
+func (m *model) nextOrder() {
+	l := &m.overview.lanes
+	l.order = (l.order + 1) % order(len(orderNames))
+	m.said = "lanes ordered by " + orderNames[l.order]
+}
+
+func (m *model) orderBy(args []string) error {
+	i := slices.Index(orderNames[:], strings.Join(args, " "))
+	if i < 0 {
+		return fmt.Errorf("lanes are ordered by file, need or trouble, not %q", strings.Join(args, " "))
+	}
+	m.overview.lanes.order = order(i)
+	return nil
+}
+
+// matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
+// its kind, its state or its freshness, or as the name of a group that it is in.
+func (m *model) matches(u *api.Unit, filter string) bool {
+	for _, word := range strings.Fields(strings.ToLower(filter)) {
+		begins := func(text string) bool { return strings.HasPrefix(text, word) }
+		grouped := slices.Contains(m.snap.Project.Groups[word], u.Name)
+		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) && !begins(stateWord(u)) && !begins(string(u.Freshness)) && !grouped {
+			return false
+		}
+	}
+	return true
+}
+
+// rank is how urgent a unit is, the smallest first.
+func rank(u *api.Unit) int {
+	switch {
+	case u.State.Broken():
+		return 0
+	case u.Moving:
+		return 1
+	case u.Freshness == api.Stale:
+		return 2
+	}
+	return 3
+}
+
+// ordered returns the units in the order in which the cursor moves. A filter leaves out those that
+// do not match it.
+func (l *lanes) ordered(m *model, room int) []*api.Unit {
+	var units []*api.Unit
+	for _, u := range m.snap.Units {
+		if m.matches(u, l.filter) {
+			units = append(units, u)
+		}
+	}
+	switch {
+	case l.order == byNeed:
+		depth := depths(m.snap)
+		slices.SortStableFunc(units, func(a, b *api.Unit) int { return cmp.Compare(depth[a.Name], depth[b.Name]) })
+	case l.order == byTrouble, len(units) > room && !l.unfolded:
+		sort.SliceStable(units, func(i, j int) bool { return rank(units[i]) < rank(units[j]) })
+	}
+	return units
+}
+
+// depths are how many links lie between a unit and what needs and follows nothing.
+func depths(snap *api.Snapshot) map[string]int {
+	depth := map[string]int{}
+	for range snap.Units {
+		moved := false
+		for _, u := range snap.Units {
+			for _, on := range slices.Concat(u.Needs, u.Follows) {
+				if d := depth[on] + 1; d > depth[u.Name] && d < len(snap.Units) {
+					depth[u.Name], moved = d, true
+				}
+			}
+		}
+		if !moved {
+			break
+		}
+	}
+	return depth
+}
+
+// visible returns the units that have a row of their own, the chosen one among them, and how many
+// have none. Unfolded, the lanes are a window on all units that goes along with the choice.
+func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
+	units := l.ordered(m, room)
+	if l.filter != "" {
+		room-- // for the row that says so
+	}
+	if len(units) <= room {
+		return units, 0
+	}
+	keep := max(room-1, 1)
+	if l.unfolded {
+		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
+		first := windowed(max(at, 0), len(units), keep)
+		return units[first : first+keep], len(units) - keep
+	}
+	shown := slices.Clone(units[:keep])
+	for _, u := range units[keep:] {
+		if u.Name == l.unit {
+			shown[keep-1] = u
+		}
+	}
+	return shown, len(units) - keep
+}
+
+// foldedText says how many units have no row.
+func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
+	switch {
+	case l.filter != "" && len(shown) == 0:
+		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", l.filter)
+	case l.filter != "":
+		return fmt.Sprintf("%d more; those with %q are shown", len(m.snap.Units)-len(shown), l.filter)
+	case folded == 0:
+		return ""
+	case l.unfolded:
+		return fmt.Sprintf("%d more above and below; z folds the quiet ones", folded)
+	}
+	return fmt.Sprintf("%d more: %s", folded, l.foldedStates(m, shown))
+}
+
+// foldedStates says what the folded units do: "28 ready, 4 done".
+func (l *lanes) foldedStates(m *model, shown []*api.Unit) string {
+	has := map[string]bool{}
+	for _, u := range shown {
+		has[u.Name] = true
+	}
+	counts := map[string]int{}
+	var order []string
+	for _, u := range m.snap.Units {
+		if has[u.Name] {
+			continue
+		}
+		word := stateWord(u)
+		if counts[word]++; counts[word] == 1 {
+			order = append(order, word)
+		}
+	}
+	for i, word := range order {
+		order[i] = fmt.Sprintf("%d %s", counts[word], word)
+	}
+	return strings.Join(order, ", ")
+}

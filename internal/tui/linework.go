@@ -1,0 +1,110 @@
+package tui
+
+import (
+	"strings"
+
+	"charm.land/lipgloss/v2"
+)
+
+// linework is a grid of cells on which lines are drawn that join where they meet, and text over
+// them.
+type linework struct {
+	width, height int
+	arms          [][4]byte // weights of a cell's lines: up, right, down, left; 0 none, 1 thin, 2 thick
+	text          []string
+	styles        []*lipgloss.Style
+}
+
+const (
+	armUp = iota
+	armRight
+	armDown
+	armLeft
+)
+
+// Weights of lines.
+const (
+	thin  = 1
+	thick = 2
+)
+
+func newLinework(width, height int) *linework {
+	n := width * height
+	return &linework{width, height, make([][4]byte, n), make([]string, n), make([]*lipgloss.Style, n)}
+}
+
+// arm gives a cell a line to one of its sides. A style wins over none that was there.
+func (l *linework) arm(x, y, side int, weight byte, style *lipgloss.Style) {
+	if x < 0 || y < 0 || x >= l.width || y >= l.height {
+		return
+	}
+	i := y*l.width + x
+	l.arms[i][side] = max(l.arms[i][side], weight)
+	l.styles[i] = style
+}
+
+// across draws from the middle of one cell to that of another in the same row, x1 <= x2.
+func (l *linework) across(y, x1, x2 int, weight byte, style *lipgloss.Style) {
+	for x := x1; x < x2; x++ {
+		l.arm(x, y, armRight, weight, style)
+		l.arm(x+1, y, armLeft, weight, style)
+	}
+}
+
+// along draws from the middle of one cell to that of another in the same column.
+func (l *linework) along(x, y1, y2 int, weight byte, style *lipgloss.Style) {
+	for y := min(y1, y2); y < max(y1, y2); y++ {
+		l.arm(x, y, armDown, weight, style)
+		l.arm(x, y+1, armUp, weight, style)
+	}
+}
+
+// write puts a text of narrow characters over what is there.
+func (l *linework) write(x, y int, text string, style *lipgloss.Style) {
+	if y < 0 || y >= l.height {
+		return
+	}
+	for _, r := range text {
+		if x >= 0 && x < l.width {
+			l.text[y*l.width+x], l.styles[y*l.width+x] = string(r), style
+		}
+		x++
+	}
+}
+
+// row draws a part of a row.
+func (l *linework) row(y, from, width int) string {
+	blank := lipgloss.NewStyle()
+	s := newStrip(width, " ", &blank)
+	for x := from; x < from+width && x < l.width; x++ {
+		i := y*l.width + x
+		switch {
+		case l.text[i] != "":
+			s.set(x-from, l.text[i], l.styles[i])
+		case l.arms[i] != [4]byte{}:
+			s.set(x-from, joints[l.arms[i]], l.styles[i])
+		}
+	}
+	return s.String()
+}
+
+// joints are the characters of lines that meet, by their arms; see "Box Drawing" in the Unicode
+// standard, U+2500 to U+257F.
+var joints = func() map[[4]byte]string {
+	// Each character with its arms up, right, down, left.
+	const table = `─0101 ━0202 │1010 ┃2020 ┌0110 ┍0210 ┎0120 ┏0220 ┐0011 ┑0012 ┒0021 ┓0022 └1100 ┕1200 ┖2100 ┗2200
+		┘1001 ┙1002 ┚2001 ┛2002 ├1110 ┝1210 ┞2110 ┟1120 ┠2120 ┡2210 ┢1220 ┣2220 ┤1011 ┥1012 ┦2011 ┧1021 ┨2021
+		┩2012 ┪1022 ┫2022 ┬0111 ┭0112 ┮0211 ┯0212 ┰0121 ┱0122 ┲0221 ┳0222 ┴1101 ┵1102 ┶1201 ┷1202 ┸2101 ┹2102
+		┺2201 ┻2202 ┼1111 ┽1112 ┾1211 ┿1212 ╀2111 ╁1121 ╂2121 ╃2112 ╄2211 ╅1122 ╆1221 ╇2212 ╈1222 ╉2122 ╊2221
+		╋2222 ╴0001 ╵1000 ╶0100 ╷0010 ╸0002 ╹2000 ╺0200 ╻0020 ╼0201 ╽1020 ╾0102 ╿2010`
+	of := map[[4]byte]string{}
+	for _, word := range strings.Fields(table) {
+		r := []rune(word)
+		var arms [4]byte
+		for i := range arms {
+			arms[i] = byte(r[1+i] - '0')
+		}
+		of[arms] = string(r[0])
+	}
+	return of
+}()
