@@ -239,7 +239,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`CURRENT`)
 
 	s.press("q")
-	s.shows(`Saltmarsh Ferries ran for .*: 6 saves, \d+ runs, .* Logs:`)
+	s.shows(`Saltmarsh Ferries (?s)ran for .*: 6 saves, \d+ runs, .*The longest from a save to rest: .*stopped: .*Logs:`)
 	s.shows(`exit code 0`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])

@@ -18,7 +18,7 @@ import (
 // faces.
 var allowed = map[string]string{
 	"api":        "phrase",
-	"ask":        "api exit export home lines outcomes phrase plain plan query visible",
+	"ask":        "api draw exit export home lines outcomes phrase plain plan query samples timeline visible",
 	"browse":     "",
 	"capture":    "",
 	"cli":        "api ask concern demo draft exit export guard heap home mask mcp nearest phrase plain plan recording regular simulate spawn supervise trust tui typed visible watch",

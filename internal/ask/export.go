@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,36 +30,48 @@ type exporting struct {
 	format, file string
 	filter       []string
 	units        []string
+	ripple       int
+	span         time.Duration
+	measures     []string
 }
 
 func exportCommand(of Settings) *cobra.Command {
 	x := &exporting{of: of}
+	kinds := map[string]func() error{
+		"stream": x.stream, "results": x.results, "lanes": x.lanes, "ripple": x.rippleDrawing, "map": x.mapDrawing, "charts": x.charts,
+	}
+	names := slices.Sorted(maps.Keys(kinds))
 	c := &cobra.Command{
-		Use:   "export stream or results [--format FORMAT] [-o FILE]",
-		Short: "Write the output, or tests and findings, in an open format, of the running project or its newest session",
+		Use:   "export " + strings.Join(names, "|") + " [--format FORMAT] [-o FILE]",
+		Short: "Write what a project shows in an open format, of the running project or its newest session",
 		Long: `export stream writes the output as text, JSON lines or an HTML page. export results writes tests
-as JUnit XML or TAP, findings as SARIF, or both as JSON lines.`,
+as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
+
+export lanes, ripple, map and charts draw what the full screen shows, as SVG or PDF, or write
+what it is drawn from as JSON; charts also as CSV.`,
 		Example: `  omnivigil export stream -o output.html
   omnivigil export stream --only 'unit=berths level=warning' --format json
-  omnivigil export results --format sarif -o findings.sarif`,
+  omnivigil export results --format sarif -o findings.sarif
+  omnivigil export ripple --ripple 12 -o ripple.svg
+  omnivigil export lanes --span 30m -o lanes.pdf
+  omnivigil export charts --measures cpu,memory -o use.csv`,
 		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
-		ValidArgs: []string{"stream", "results"},
-		RunE: func(_ *cobra.Command, args []string) error {
-			if args[0] == "results" {
-				return x.results()
-			}
-			return x.run()
-		},
+		ValidArgs: names,
+		RunE:      func(_ *cobra.Command, args []string) error { return kinds[args[0]]() },
 	}
 	of.Flag(c)
-	c.Flags().StringVar(&x.format, "format", "", `of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; else as the file's name says`)
+	c.Flags().StringVar(&x.format, "format", "", `of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`)
 	c.Flags().StringVarP(&x.file, "output", "o", "", "the file, which must not be there yet; else it is printed")
-	c.Flags().StringSliceVar(&x.units, "units", nil, "of results: only of these units or groups")
-	c.Flags().StringArrayVar(&x.filter, "only", nil, "only lines with these words, as in omnivigil logs")
+	c.Flags().StringSliceVar(&x.units, "units", nil, "only of these units or groups; a stream has --only")
+	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: only lines with these words, as in omnivigil logs")
+	c.Flags().IntVar(&x.ripple, "ripple", 0, "the number of the ripple to draw; else the newest")
+	c.Flags().DurationVar(&x.span, "span", 0, "of lanes and charts: how much time, up to now or the session's end; else all of the session")
+	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest; else all")
 	return c
 }
 
-func (x *exporting) run() error {
+// stream writes the output.
+func (x *exporting) stream() error {
 	filter := strings.Join(x.filter, " ")
 	if _, err := query.Parse(filter); err != nil {
 		return exit.Refuse("omnivigil: --only: %v", err)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +15,7 @@ import (
 	"omnivigil/internal/exit"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plain"
+	"omnivigil/internal/timeline"
 )
 
 func ripplesCommand(of Settings) *cobra.Command {
@@ -97,7 +99,8 @@ func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) e
 	for _, c := range r.Concerned {
 		Say(w, "%s: it matches %q", c.Unit, c.Rule)
 	}
-	for _, ref := range r.Runs {
+	for _, bar := range timeline.WaterfallOf(r, time.Now(), 1).Bars {
+		ref := bar.RunRef
 		what := fmt.Sprintf("run %d", ref.Number)
 		if ref.Pass > 0 {
 			what += fmt.Sprintf(", pass %d", ref.Pass)
@@ -106,7 +109,7 @@ func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) e
 		if ref.Failed {
 			failed = "  failed"
 		}
-		Say(w, "  %s %s  %s%s", ref.Unit, what, phrase.Duration(ref.Took.Duration()), failed)
+		Say(w, "  %s %s  %s%s  %s", ref.Unit, what, phrase.Duration(ref.Took.Duration()), failed, bar.Reason())
 		if !ref.Failed {
 			continue
 		}

@@ -10,16 +10,17 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
 )
 
 func statusCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	socket := false
 	c := a.flag(&cobra.Command{
-		Use:   "status",
-		Short: "Say how the running project is, and each of its units",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		Use:   "status [UNIT]",
+		Short: "Say how the running project is, and each of its units; or tell one unit whole",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, units []string) error {
 			return a.on(func(ctx context.Context, p *api.Client) error {
 				if socket {
 					fmt.Println(p.Socket())
@@ -28,6 +29,9 @@ func statusCommand(of Settings) *cobra.Command {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err
+				}
+				if len(units) > 0 {
+					return a.sayUnit(ctx, p, snap, units[0])
 				}
 				if a.asJSON {
 					return PrintJSON(snap)
@@ -86,4 +90,47 @@ func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 		parts = append(parts, address.String())
 	}
 	return strings.Join(parts, "  ")
+}
+
+// sayUnit tells one unit whole.
+func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot, name string) error {
+	d, err := p.Detail(ctx, name)
+	if err != nil {
+		return err
+	}
+	if a.asJSON {
+		return PrintJSON(d)
+	}
+	w := os.Stdout
+	if u := snap.Unit(name); u != nil {
+		for _, line := range snap.Account(u) {
+			Say(w, "%s", line)
+		}
+	}
+	section := func(title string, rows int) {
+		if rows > 0 {
+			Say(w, "\n%s", title)
+		}
+	}
+	section("settings", len(d.Settings))
+	for _, s := range d.Settings {
+		Say(w, "  %-12s %s", s.Name, s.Text)
+	}
+	section("files that concern it", len(d.Rules))
+	for _, r := range d.Rules {
+		Say(w, "  %-30s %-8s  %s", r.Pattern, phrase.Count(r.Files, "file"), r.Does)
+	}
+	section("environment, beside the machine's", len(d.Variables))
+	for _, v := range d.Variables {
+		value := v.Value
+		if v.Secret {
+			value = "secret"
+		}
+		Say(w, "  %-18s %-24s from %s", v.Name, value, v.From)
+	}
+	section("processes", len(d.Processes))
+	for _, one := range d.Processes {
+		Say(w, "  %7d  cpu time %9s  %9s  %s", one.PID, phrase.Duration(one.CPUTime.Duration()), phrase.Bytes(float64(one.Memory)), one.Command)
+	}
+	return nil
 }

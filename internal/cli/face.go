@@ -16,7 +16,6 @@ import (
 	"omnivigil/internal/exit"
 	"omnivigil/internal/guard"
 	"omnivigil/internal/heap"
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plain"
 	"omnivigil/internal/supervise"
 	"omnivigil/internal/tui"
@@ -210,7 +209,7 @@ func (f *face) account(err error) error {
 		ask.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
 			fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
-			sayAccount(snap)
+			sayAccount(os.Stderr, snap, time.Now())
 		})
 		return nil
 	case err != nil:
@@ -220,7 +219,7 @@ func (f *face) account(err error) error {
 		fmt.Fprintf(os.Stderr, "%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n", visible.Text(snap.Project.Name))
 	} else {
 		ask.WaitGone(f.place, 5*time.Second)
-		inTime(f.ending.urgent, func() { sayAccount(snap) })
+		inTime(f.ending.urgent, func() { sayAccount(os.Stderr, snap, time.Now()) })
 	}
 	if f.ending.asked() {
 		return exit.Quietly(exit.Interrupted)
@@ -236,24 +235,4 @@ func lost(snap *api.Snapshot) error {
 		return exit.Saying(exit.Crashed, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in "+report+"."+logs)
 	}
 	return exit.Saying(exit.Failed, "omnivigil: the process that ran "+snap.Project.Name+" is gone, and everything that it ran was ended."+logs)
-}
-
-// sayAccount tells in short what a session has been.
-func sayAccount(snap *api.Snapshot) {
-	runs, failed := 0, 0
-	for _, u := range snap.Units {
-		runs += u.Run.Number
-	}
-	for _, r := range snap.Ripples {
-		if r.Outcome == api.EndedBroken {
-			failed++
-		}
-	}
-	where := "Logs: " + snap.Project.Logs
-	if snap.LogProblem != "" {
-		where = "There are no logs: " + snap.LogProblem
-	}
-	fmt.Fprintf(os.Stderr, "%s ran for %s: %s, %s, %s ended broken. %s\n",
-		visible.Text(snap.Project.Name), phrase.Duration(time.Since(snap.Project.Since)), phrase.Count(len(snap.Saves), "save"), phrase.Count(runs, "run"),
-		phrase.Count(failed, "ripple"), where)
 }

@@ -11,6 +11,7 @@ import (
 // Charts draws measures of a project's units over a span of time.
 func Charts(snap *api.Snapshot, of map[timeline.Measure][]timeline.Graph, a timeline.Axis, date time.Time) (*Page, error) {
 	const each, gap = 16.0, 5.0
+	of = moved(of)
 	height := headed + margin + 8
 	for _, measure := range timeline.Measures {
 		if n := len(of[measure]); n > 0 {
@@ -22,7 +23,7 @@ func Charts(snap *api.Snapshot, of map[timeline.Measure][]timeline.Graph, a time
 		return nil, err
 	}
 	at := headed + 2.0
-	first := at
+	p.axis(a, at, height-margin-6)
 	for _, measure := range timeline.Measures {
 		if len(of[measure]) == 0 {
 			continue
@@ -34,7 +35,6 @@ func Charts(snap *api.Snapshot, of map[timeline.Measure][]timeline.Graph, a time
 			at += each + gap
 		}
 	}
-	p.axis(a, first, at)
 	return p, nil
 }
 
@@ -74,4 +74,17 @@ func (p *Page) graph(measure timeline.Measure, g timeline.Graph, number int, top
 		i = j
 	}
 	p.line(faint, 0.1, nil, [2]float64{laneLeft, top + height}, [2]float64{laneLeft + laneWidth, top + height})
+}
+
+// moved leaves out graphs in which nothing happens.
+func moved(of map[timeline.Measure][]timeline.Graph) map[timeline.Measure][]timeline.Graph {
+	out := map[timeline.Measure][]timeline.Graph{}
+	for measure, graphs := range of {
+		for _, g := range graphs {
+			if g.Most > 0 {
+				out[measure] = append(out[measure], g)
+			}
+		}
+	}
+	return out
 }

@@ -66,7 +66,7 @@ const (
 
 // fonts are read once: they cost some milliseconds.
 var fonts = sync.OnceValues(func() (*canvas.FontFamily, error) {
-	family := canvas.NewFontFamily("Go,sans-serif")
+	family := canvas.NewFontFamily("Go,Arial,Helvetica,sans-serif")
 	if err := family.LoadFont(goregular.TTF, 0, canvas.FontRegular); err != nil {
 		return nil, fmt.Errorf("read the font of drawings: %w", err)
 	}
@@ -99,7 +99,7 @@ func newPage(a About, width, height float64) (*Page, error) {
 	p.at.SetCoordSystem(canvas.CartesianIV)
 	p.box(0, 0, width, height, white)
 	p.text(margin, margin+4, a.Project, ink{12, true, black})
-	p.text(margin, margin+9, a.What+"   "+a.Span, ink{textSize, false, grey})
+	p.text(margin, margin+9, a.What+", "+a.Span, ink{textSize, false, grey})
 	p.right(width-margin, margin+4, a.Date.Format("2 January 2006, 15:04:05"), ink{textSize, false, grey})
 	return p, nil
 }
@@ -133,20 +133,22 @@ func (p *Page) text(x, y float64, text string, i ink) {
 	}
 }
 
+// widest is how much wider than the Go fonts another may be that a viewer takes in their place.
+const widest = 1.15
+
+// wide is how wide a text may become.
+func (p *Page) wide(text string, i ink) float64 { return p.face(i).TextWidth(text) * widest }
+
 // right sets a line whose base ends there.
-func (p *Page) right(x, y float64, text string, i ink) {
-	if text != "" {
-		p.at.DrawText(x, y, canvas.NewTextLine(p.face(i), text, canvas.Right))
-	}
-}
+func (p *Page) right(x, y float64, text string, i ink) { p.text(x-p.wide(text, i), y, text, i) }
 
 // within cuts a text so that it is no wider than some length.
 func (p *Page) within(text string, i ink, width float64) string {
-	if p.face(i).TextWidth(text) <= width {
+	if p.wide(text, i) <= width {
 		return text
 	}
 	letters := []rune(text)
-	for len(letters) > 0 && p.face(i).TextWidth(string(letters)+"…") > width {
+	for len(letters) > 0 && p.wide(string(letters)+"…", i) > width {
 		letters = letters[:len(letters)-1]
 	}
 	return string(letters) + "…"

@@ -1,7 +1,6 @@
 package draw
 
 import (
-	"strings"
 	"time"
 
 	"omnivigil/internal/api"
@@ -78,6 +77,6 @@ func (d *mapPage) unit(b timeline.Box, number int) {
 	d.line(grey, 0.3, nil, [2]float64{left, top}, [2]float64{right, top}, [2]float64{right, bottom}, [2]float64{left, bottom}, [2]float64{left, top})
 	name := ink{textSize, true, on(hues.Units[number%len(hues.Units)])}
 	d.text(left+2, top+3.8, d.within(u.Name, name, boxWidth-4), name)
-	d.text(left+2, top+7.6, strings.TrimSpace(u.Kind+"  "+string(u.State)), ink{smallSize, false, stateInk(u)})
+	d.text(left+2, top+7.6, u.Kind+", "+string(u.State), ink{smallSize, false, stateInk(u)})
 	d.texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale}, right-8, top+5, 6, 3)
 }

@@ -90,6 +90,7 @@ func durationBehind(before, after api.Mark, a Axis, cells []Cell) (Label, bool) 
 // Tick is a save on the axis, with its ripple's number where the next one leaves room for
 // it.
 type Tick struct {
+	At     time.Time
 	Column int
 	Number string
 	Newest bool
@@ -101,7 +102,7 @@ func Saves(saves []api.Save, a Axis) []Tick {
 	last := len(saves) - 1
 	first := sort.Search(len(saves), func(i int) bool { return !saves[i].At.Before(a.Start) })
 	for i := first; i <= last; i++ {
-		t := Tick{Column: a.At(saves[i].At), Newest: i == last}
+		t := Tick{At: saves[i].At, Column: a.At(saves[i].At), Newest: i == last}
 		if !a.Has(t.Column) {
 			continue
 		}

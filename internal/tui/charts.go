@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/timeline"
 )
@@ -132,19 +133,24 @@ func (v *charts) draw(m *model, width, height int) []string {
 	return append(pad(rows, height-1, width), timeRule(m, c, a, title, width))
 }
 
-// tabs names the measures.
+// tabs names the measures, and says in more words what the shown one is where that has room.
 func (v *charts) tabs(m *model, width int) string {
-	var parts []string
-	for i, measure := range timeline.Measures {
-		text := fmt.Sprintf("%d %s", i+1, measure)
-		if i == v.measure {
-			text = m.palette.bright.Render(fmt.Sprintf("%d %s", i+1, measure.Words()))
-		} else {
-			text = m.palette.dim.Render(text)
+	line := func(chosen func(timeline.Measure) string) string {
+		var parts []string
+		for i, measure := range timeline.Measures {
+			if i == v.measure {
+				parts = append(parts, m.palette.bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
+			} else {
+				parts = append(parts, m.palette.dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
+			}
 		}
-		parts = append(parts, text)
+		return "  " + strings.Join(parts, "   ")
 	}
-	return fit("  "+strings.Join(parts, "   "), width)
+	text := line(timeline.Measure.Words)
+	if ansi.StringWidth(text) > width {
+		text = line(func(measure timeline.Measure) string { return string(measure) })
+	}
+	return fit(text, width)
 }
 
 // graphRows draws a graph in so many rows, of which the last is empty where there is room.

@@ -268,7 +268,7 @@ func init() { // they lead back to the list
 			return err
 		}},
 		{name: "order", args: "[file, need or trouble]", help: "order the lanes", offers: func(*model) []string { return orderNames[:] }, do: (*model).orderBy},
-		{name: "ripple", args: "NUMBER", help: "show a ripple", do: (*model).showRipple},
+		{name: "ripples", args: "[NUMBER]", help: "ripples: what each save set off, as a waterfall", do: (*model).showRipple},
 		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: (*model).spanOf},
 		{name: "what-if", args: "PATH", help: "what a save of a path would set off", offers: func(*model) []string { return nil }, do: func(m *model, args []string) error {
 			if len(args) != 1 {
@@ -309,6 +309,10 @@ func (m *model) chooseUnit(args []string) error {
 }
 
 func (m *model) showRipple(args []string) error {
+	if len(args) == 0 {
+		m.showRipples()
+		return nil
+	}
 	if len(args) == 1 {
 		if n, err := strconv.Atoi(args[0]); err == nil && m.snap.Ripple(n) != nil {
 			m.showRipples()
@@ -316,7 +320,7 @@ func (m *model) showRipple(args []string) error {
 			return nil
 		}
 	}
-	return errors.New("ripple takes the number of one that is still known")
+	return errors.New("ripples takes the number of one that is still known")
 }
 
 // goToTime goes to a moment of today, or so long ago.

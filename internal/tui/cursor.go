@@ -95,23 +95,58 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		}
 		which, _ := m.overview.place(m, at.X, at.Y)
 		m.overview.streams[which].scroll(by)
-	case tea.MouseClickMsg, tea.MouseMotionMsg:
-		if _, click := msg.(tea.MouseClickMsg); click && at.Button == tea.MouseLeft && at.Y >= m.streamTop {
-			m.overview.focus, _ = m.overview.place(m, at.X, at.Y)
-			if l, ok := m.overview.lineAt(m, at.X, at.Y); ok && m.isOpen("overview") {
-				m.pick()
-				m.top().(*picking).at = l.Number
+	case tea.MouseClickMsg:
+		switch {
+		case at.Button != tea.MouseLeft:
+		case at.Y >= m.streamTop:
+			m.clickStream(at)
+		case at.Y == m.laneTop-1:
+			m.clickSave(at.X)
+		default:
+			m.clickLane(at)
+			if m.onAddress(at.X) && len(m.addresses().Addresses) > 0 {
+				m.browse()
 			}
-			return
 		}
-		if at.Button != tea.MouseLeft || at.Y >= m.streamTop {
-			return
+	case tea.MouseMotionMsg:
+		if at.Button == tea.MouseLeft && at.Y < m.streamTop {
+			m.clickLane(at)
 		}
-		shown, _ := m.overview.lanes.visible(m, m.laneRoom())
-		if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
-			m.overview.lanes.unit = shown[i].Name
+	}
+}
+
+// clickStream gives the keys to the stream, and points at a line of it.
+func (m *model) clickStream(at tea.Mouse) {
+	m.overview.focus, _ = m.overview.place(m, at.X, at.Y)
+	if l, ok := m.overview.lineAt(m, at.X, at.Y); ok && m.isOpen("overview") {
+		m.pick()
+		m.top().(*picking).at = l.Number
+	}
+}
+
+// clickLane chooses the unit in a row, and the moment in a column.
+func (m *model) clickLane(at tea.Mouse) {
+	shown, _ := m.overview.lanes.visible(m, m.laneRoom())
+	if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
+		m.overview.lanes.unit = shown[i].Name
+	}
+	m.clickTime(at.X)
+}
+
+// onAddress reports whether x is where lanes have their addresses.
+func (m *model) onAddress(x int) bool {
+	c := m.columns()
+	from := c.left() + c.lane + c.told
+	return c.endpoint > 0 && x > from && x <= from+c.endpoint
+}
+
+// clickSave goes to the save whose tick or number is at x.
+func (m *model) clickSave(x int) {
+	a, left := m.axis(), m.columns().left()
+	for _, tick := range timeline.Saves(m.snap.Saves, a) {
+		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
+			m.goTo(tick.At)
 		}
-		m.clickTime(at.X)
 	}
 }
 

@@ -70,7 +70,7 @@ var reserved = map[string]string{"h": "take the unit's terminal in hand"}
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, resultKeys, moreUnitKeys, viewKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
+	bindings = slices.Concat(unitKeys, viewKeys, resultKeys, moreUnitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"

@@ -52,13 +52,18 @@ func (p *picking) draw(m *model, width, height int) []string {
 	return m.overview.draw(m, width, height)
 }
 
-// update points with the mouse; dragging chooses.
+// update points with the mouse: dragging chooses, and a click on the line that one is at opens what
+// it names.
 func (p *picking) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
 		m.mouse(msg)
 	case tea.MouseClickMsg:
-		if l, ok := m.overview.lineAt(m, msg.X, msg.Y); ok {
+		l, ok := m.overview.lineAt(m, msg.X, msg.Y)
+		switch {
+		case ok && l.Number == p.at && p.from < 0:
+			p.open(m, l)
+		case ok:
 			p.at, p.from = l.Number, -1
 		}
 	case tea.MouseMotionMsg:
@@ -259,16 +264,35 @@ func (p *picking) edit(m *model) {
 	if !ok {
 		return
 	}
-	folders := []string{m.snap.Project.Root}
-	if u := m.snap.Unit(line.Unit); u != nil {
-		folders = []string{u.Dir, m.snap.Project.Root}
-	}
-	found := places.In(ansi.Strip(line.Text), folders...)
+	found := places.In(ansi.Strip(line.Text), m.foldersOf(line)...)
 	if len(found) == 0 {
 		m.said = "this line names no place in a file that is there"
 		return
 	}
 	m.openEditor(found[0])
+}
+
+// open opens the address or the place that a line names, if it names one.
+func (p *picking) open(m *model, line api.Line) {
+	switch {
+	case len(addressesIn(line)) > 0:
+		p.follow(m)
+	case len(places.In(ansi.Strip(line.Text), m.foldersOf(line)...)) > 0:
+		p.edit(m)
+	}
+}
+
+// addressesIn are the web addresses that a line has, links first.
+func addressesIn(line api.Line) []string {
+	return append(places.Links(line.Text), places.Addresses(ansi.Strip(line.Text))...)
+}
+
+// foldersOf are those to which the paths in a line may be relative.
+func (m *model) foldersOf(line api.Line) []string {
+	if u := m.snap.Unit(line.Unit); u != nil {
+		return []string{u.Dir, m.snap.Project.Root}
+	}
+	return []string{m.snap.Project.Root}
 }
 
 // follow opens the address that the line names in the browser.
@@ -277,7 +301,7 @@ func (p *picking) follow(m *model) {
 	if !ok {
 		return
 	}
-	found := append(places.Links(line.Text), places.Addresses(ansi.Strip(line.Text))...)
+	found := addressesIn(line)
 	if len(found) == 0 {
 		m.said = "this line has no web address"
 		return

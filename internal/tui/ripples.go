@@ -178,10 +178,11 @@ func (v *ripples) draw(m *model, width, height int) []string {
 	}
 	r := v.ripple(m)
 	rows = append(rows, m.titledRule(rippleTitle(m, r), width))
+	v.barTop = m.bodyTop + len(rows) + 1
 	if v.compare {
 		return pad(append(rows, v.compared(m, r, width)...), height, width)
 	}
-	return pad(append(rows, v.waterfall(m, r, width, height-len(rows), len(rows))...), height, width)
+	return pad(append(rows, v.waterfall(m, r, width, height-len(rows))...), height, width)
 }
 
 // row is a ripple in the list.
@@ -276,8 +277,7 @@ func runWord(ref *api.RunRef) string {
 }
 
 // waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
-// Above is how many rows of the view there are above.
-func (v *ripples) waterfall(m *model, r *api.Ripple, width, height, above int) []string {
+func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string {
 	if len(r.Runs) == 0 {
 		return []string{fit(m.palette.dim.Render("  it has set nothing off"), width)}
 	}
@@ -285,7 +285,6 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height, above int) [
 	c := m.fallColumns(r, width)
 	w := timeline.WaterfallOf(r, m.now, c.bar)
 	rows := []string{fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
-	v.barTop = m.bodyTop + above + 1
 	foot := v.foot(m, &w.Bars[v.bar], width)
 	room := max(height-1-len(foot), 1)
 	v.firstBar = windowed(v.bar, len(w.Bars), room)
@@ -304,8 +303,9 @@ func elapsedRow(m *model, a timeline.Axis) string {
 	s := newStrip(a.N, " ", &m.palette.dim)
 	for _, d := range a.Elapsed(12) {
 		column := a.At(a.Start.Add(d))
-		s.set(column, "╷", &m.palette.faint)
-		s.write(column+1, phrase.Duration(d), &m.palette.dim)
+		if s.write(column+1, phrase.Duration(d), &m.palette.dim) {
+			s.set(column, "╷", &m.palette.faint)
+		}
 	}
 	return s.String()
 }
@@ -397,7 +397,7 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 		return []string{fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width)}
 	}
 	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
-	rows := []string{fit(fmt.Sprintf("  beside ripple %d of %s: %s then, %s now, %s", e.ID, phrase.Moment(e.Since, m.now), phrase.Duration(was), phrase.Duration(is), slower(is-was)), width), ""}
+	rows := []string{fit(fmt.Sprintf("  beside ripple %d of %s: %s then, %s now, %s", e.ID, phrase.Moment(e.Since, m.now), phrase.Duration(was), phrase.Duration(is), slower(is-was)), width), fit("", width)}
 	all := timeline.Compare(e, r)
 	if len(all) == 0 {
 		return append(rows, fit(m.palette.dim.Render("  no part of it differs"), width))

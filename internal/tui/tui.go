@@ -367,7 +367,7 @@ func (m *model) screen() []string {
 // commandView is what runs, where that is one command alone, and else empty.
 func (m *model) commandView() string {
 	if len(m.snap.Units) != 1 {
-		return ""
+		return fit("", m.width)
 	}
 	u := m.snap.Units[0]
 	return fit(m.palette.dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)

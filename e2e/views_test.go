@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/stretchr/testify/require"
+)
+
+// harbour is a project that rests at once, with a chain and a rule that matches nothing.
+const harbour = `
+[project]
+name = "Saltmarsh Ferries"
+secret = ["*_TOKEN"]
+[task.fares]
+run = "cat fares.csv"
+watch = ["fares.csv"]
+[service.tickets]
+run = "echo selling at http://127.0.0.1:4104/; sleep 1000"
+env = { PORT = "4104", HARBOUR_TOKEN = "swordfish" }
+follows = ["fares"]
+watch = ["pages/*.html", "none/*.html"]
+[service.berths]
+run = "sleep 1000"
+needs = ["fares"]
+[group.sales]
+units = ["tickets", "fares"]
+`
+
+// TestViews goes through every view of the real program at three sizes, as a person would, and reads in
+// each what its keys bring.
+func TestViews(t *testing.T) {
+	program := build(t)
+	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			write := func(name, text string) {
+				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+			}
+			write("omnivigil.toml", harbour)
+			write("fares.csv", "4")
+			write("pages/index.html", "ferries")
+			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
+			shows := func(pattern string) {
+				t.Helper()
+				for _, row := range strings.Split(s.shows(pattern), "\n") {
+					require.LessOrEqual(t, runewidth.StringWidth(row), size[0], row)
+				}
+			}
+			shows(`CURRENT`)
+			write("fares.csv", "5")
+			shows(`CURRENT +all 3 run the code saved`)
+
+			s.press("R")
+			shows(`▸ +2 .* current .*fares.csv`)
+			shows(`(?m)^▸ fares .*█`)
+			s.press("Right")
+			shows(`tickets run 2 because fares finished again`)
+			s.press("v")
+			shows(`no earlier ripple of the same files`)
+			s.press("v", "Enter")
+			shows(`at \d\d:\d\d:\d\d`)
+			s.press(".", "U")
+			shows(`tickets  service  ready`)
+			for range 5 {
+				s.press("NPage")
+			}
+			shows(`HARBOUR_TOKEN +secret, not shown`)
+			s.press("g", "M")
+			shows(`fares .*done.*tickets .*ready`)
+			s.press("/", "pages/i", "Tab", "Enter")
+			shows(`if pages/index.html were saved`)
+			shows(`1 tickets .*restarts`)
+			s.press("C", "4")
+			shows(`last 0\.\d\d s|fares +0\.\d\d s`)
+			s.press(":", "span 15", "m", "Enter")
+			shows(`15 min|charts|durations`)
+			s.press(":", "rippl", "Enter")
+			shows(`ripples: what was set off`)
+			s.press("?")
+			shows(`in the view of ripples`)
+			s.press("?", "L", "f", "sales", "Enter")
+			shows(`1 more; those with "sales"`)
+			s.press("f", "Escape") // and then a letter would be one key with it
+			shows(`berths +(service +)?ready`)
+			s.press("o", "o")
+			shows(`lanes ordered by trouble`)
+			s.press("w", "C-u", dir+"/lanes.svg", "Enter")
+			shows(`drawn to`)
+			s.press("q")
+			shows(`exit code 0`)
+			shows(`stopped: `)
+			noneLeft(t, dir)
+		})
+	}
+}
