@@ -77,6 +77,8 @@ func TestViews(t *testing.T) {
 			s.press("/", "pages/i", "Tab", "Enter")
 			shows(`if pages/index.html were saved`)
 			shows(`1 tickets .*restarts`)
+			s.press("Tab")
+			shows(`map: the group sales`)
 			s.press("C", "4")
 			shows(`last 0\.\d\d s|fares +0\.\d\d s`)
 			s.press(":", "span 15", "m", "Enter")

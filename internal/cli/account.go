@@ -65,8 +65,17 @@ func endings(snap *api.Snapshot) []string {
 			by[stopped] = append(by[stopped], u.Name)
 		}
 	}
+	const most = 3
 	var lines []string
-	for _, how := range []string{broken, killed, stopped, done, idle} {
+	for i, words := range by[broken] {
+		if i == most-1 && len(by[broken]) > most {
+			words = listed(by[broken][i:])
+		}
+		if i < most {
+			lines = append(lines, broken+": "+words)
+		}
+	}
+	for _, how := range []string{killed, stopped, done, idle} {
 		if len(by[how]) > 0 {
 			lines = append(lines, how+": "+listed(by[how]))
 		}

@@ -33,7 +33,8 @@ func TestAccount(t *testing.T) {
 	}
 	assert.Equal(t, `Saltmarsh Ferries ran for 10 min 00 s: 2 saves, 88 runs, 1 ripple ended broken.
 The longest from a save to rest: fares.csv, broken after 3.00 s.
-broken: harbour (1 test failing: low tide), berths crashed (exit 3)
+broken: harbour (1 test failing: low tide)
+broken: berths crashed (exit 3)
 killed, as they did not end in time: worker
 stopped: tide0, tide1, tide2, tide3, tide4, tide5, tide6, tide7, tide8, tide9, tide10, tide11, tide12, tide13 and 26 more
 done: fares

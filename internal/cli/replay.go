@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"os"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -24,9 +23,9 @@ func replayCommand() *cobra.Command {
 				return exit.Refuse("omnivigil: open the recording: %v", err)
 			}
 			defer f.Close()
-			err = recording.Replay(f, func(now time.Time, event string, orders []string) {
-				fmt.Println(now.Format("15:04:05.000"), event)
-				for _, o := range orders {
+			err = recording.Replay(f, func(step recording.Played) {
+				fmt.Println(step.At.Format("15:04:05.000"), step.Event)
+				for _, o := range step.Orders {
 					fmt.Println("    ->", o)
 				}
 			})

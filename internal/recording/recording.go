@@ -147,13 +147,23 @@ func texts(orders []engine.Order) []string {
 	return out
 }
 
+// Played is one step of a recording that is played again.
+type Played struct {
+	At     time.Time
+	Event  string // what happened, in words for whoever looks for a fault
+	Orders []string
+	Engine *engine.Engine // after the step; it is the next one's as well
+	Plan   *plan.Plan     // that it began with
+}
+
 // Replay plays a recording to a new engine and tells each step as it goes. The
 // error names the first step at which the engine orders something else than it
 // did, or the line that cannot be read.
-func Replay(in io.Reader, tell func(now time.Time, event string, orders []string)) error {
+func Replay(in io.Reader, tell func(Played)) error {
 	scanner := bufio.NewScanner(in)
 	scanner.Buffer(nil, 64<<20) // a change may name a hundred thousand paths
 	var e *engine.Engine
+	var p *plan.Plan
 	for n := 1; scanner.Scan(); n++ {
 		var l line
 		if err := json.Unmarshal(scanner.Bytes(), &l); err != nil {
@@ -161,7 +171,8 @@ func Replay(in io.Reader, tell func(now time.Time, event string, orders []string
 		}
 		switch {
 		case n == 1 && l.Plan != nil:
-			e = engine.New(l.Plan)
+			p = l.Plan
+			e = engine.New(p)
 		case e == nil:
 			return errors.New("line 1: it has no plan, so this is not a recording")
 		default:
@@ -169,7 +180,7 @@ func Replay(in io.Reader, tell func(now time.Time, event string, orders []string
 			if err != nil {
 				return fmt.Errorf("line %d: %w", n, err)
 			}
-			tell(l.At, l.Event+" "+string(l.Is), orders)
+			tell(Played{l.At, l.Event + " " + string(l.Is), orders, e, p})
 			if !slices.Equal(orders, l.Orders) {
 				return fmt.Errorf("line %d: the engine orders something else: recorded was %q", n, l.Orders)
 			}

@@ -48,7 +48,7 @@ func record(t *testing.T) string {
 func TestReplayGivesTheSameOrders(t *testing.T) {
 	recorded := record(t)
 	steps := 0
-	require.NoError(t, Replay(strings.NewReader(recorded), func(time.Time, string, []string) { steps++ }))
+	require.NoError(t, Replay(strings.NewReader(recorded), func(Played) { steps++ }))
 	assert.Equal(t, strings.Count(recorded, "\n")-1, steps)
 	assert.NotContains(t, recorded, "hunter2", "values of variables stay out")
 	assert.True(t, strings.Contains(recorded, "SendSignal {Unit:berths"), "every kind of order is in it")
@@ -63,7 +63,7 @@ func TestReplayTellsWhatIsWrong(t *testing.T) {
 		{"no JSON", recorded + "oops\n", "invalid character 'o'"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			err := Replay(strings.NewReader(test.in), func(time.Time, string, []string) {})
+			err := Replay(strings.NewReader(test.in), func(Played) {})
 			assert.ErrorContains(t, err, test.want)
 		})
 	}

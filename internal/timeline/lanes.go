@@ -38,7 +38,8 @@ type Label struct {
 // the quiet stretch that follows has room.
 func LaneOf(marks []api.Mark, a Axis, now time.Time) Lane {
 	l := Lane{Cells: cells(marks, a, now)}
-	for i := 1; i < len(marks); i++ {
+	first := sort.Search(len(marks), func(i int) bool { return !marks[i].At.Before(a.Start) })
+	for i := max(first, 1); i < len(marks); i++ {
 		if label, fits := durationBehind(marks[i-1], marks[i], a, l.Cells); fits {
 			l.Labels = append(l.Labels, label)
 		}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"iter"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -28,16 +29,31 @@ func (s *strip) set(i int, glyph string, style *lipgloss.Style) {
 	}
 }
 
-// write puts a text of narrow characters at column i, if all of it fits.
+// write puts a text at column i, if all of it fits.
 func (s *strip) write(i int, text string, style *lipgloss.Style) bool {
-	runes := []rune(text)
-	if i < 0 || i+len(runes) > len(s.glyphs) {
+	if i < 0 || i+ansi.StringWidth(text) > len(s.glyphs) {
 		return false
 	}
-	for k, r := range runes {
-		s.set(i+k, string(r), style)
+	for cluster, width := range clusters(text) {
+		s.set(i, cluster, style)
+		for k := 1; k < width; k++ { // what is wide takes the next cell as well
+			s.set(i+k, "", style)
+		}
+		i += width
 	}
 	return true
+}
+
+// clusters are what a person takes for the letters of a text, each with how many cells it takes.
+func clusters(text string) iter.Seq2[string, int] {
+	return func(yield func(string, int) bool) {
+		for text != "" {
+			cluster, width := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)
+			if text = text[len(cluster):]; width > 0 && !yield(cluster, width) {
+				return
+			}
+		}
+	}
 }
 
 // String draws the row, with one styled piece for each stretch of the same style.
@@ -60,10 +76,12 @@ func fit(text string, width int) string {
 	if width <= 0 {
 		return ""
 	}
-	if w := ansi.StringWidth(text); w <= width {
-		return text + strings.Repeat(" ", width-w)
+	w := ansi.StringWidth(text)
+	if w > width { // where something wide is cut, a cell is left
+		text = ansi.Truncate(text, width, "…")
+		w = ansi.StringWidth(text)
 	}
-	return ansi.Truncate(text, width, "…")
+	return text + strings.Repeat(" ", max(width-w, 0))
 }
 
 // ends puts left and right at the two ends of a row; left is cut where both do

@@ -96,7 +96,10 @@ func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 // graphs are what is drawn.
 func (v *charts) graphs(m *model) []timeline.Graph {
 	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.sampling.series, m.axis(), m.now)
-	all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Most == 0 && !g.Single })
+	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
+		u := m.snap.Unit(g.Name)
+		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.overview.lanes.filter)
+	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
 		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.overview.lanes.unit })
 	}

@@ -82,7 +82,7 @@ type columns struct {
 func (m *model) columns() columns {
 	c := columns{state: 10, took: 9}
 	for _, u := range m.snap.Units {
-		c.name = max(c.name, len(u.Name))
+		c.name = max(c.name, ansi.StringWidth(u.Name))
 	}
 	c.name = min(c.name, max(8, m.width/6))
 	if m.width >= 110 {
@@ -333,7 +333,7 @@ func timeRule(m *model, c columns, a timeline.Axis, title string, width int) str
 	if m.at.IsZero() || a.At(m.now) < a.N {
 		s.write(left+a.N-4, " now", &m.palette.dim)
 	}
-	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > len(title)+4 {
+	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > ansi.StringWidth(title)+4 {
 		s.write(left-len(span)-1, span, &m.palette.dim)
 	}
 	return s.String()

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // linework is a grid of cells on which lines are drawn that join where they meet, and text over
@@ -12,6 +13,7 @@ type linework struct {
 	width, height int
 	arms          [][4]byte // weights of a cell's lines: up, right, down, left; 0 none, 1 thin, 2 thick
 	text          []string
+	covered       []bool // by text
 	styles        []*lipgloss.Style
 }
 
@@ -30,7 +32,7 @@ const (
 
 func newLinework(width, height int) *linework {
 	n := width * height
-	return &linework{width, height, make([][4]byte, n), make([]string, n), make([]*lipgloss.Style, n)}
+	return &linework{width, height, make([][4]byte, n), make([]string, n), make([]bool, n), make([]*lipgloss.Style, n)}
 }
 
 // arm gives a cell a line to one of its sides. A style wins over none that was there.
@@ -59,16 +61,22 @@ func (l *linework) along(x, y1, y2 int, weight byte, style *lipgloss.Style) {
 	}
 }
 
-// write puts a text of narrow characters over what is there.
+// write puts a text over what is there.
 func (l *linework) write(x, y int, text string, style *lipgloss.Style) {
 	if y < 0 || y >= l.height {
 		return
 	}
-	for _, r := range text {
+	put := func(x int, cluster string) {
 		if x >= 0 && x < l.width {
-			l.text[y*l.width+x], l.styles[y*l.width+x] = string(r), style
+			l.text[y*l.width+x], l.styles[y*l.width+x], l.covered[y*l.width+x] = cluster, style, true
 		}
-		x++
+	}
+	for cluster, width := range clusters(text) {
+		put(x, cluster)
+		for k := 1; k < width; k++ {
+			put(x+k, "")
+		}
+		x += width
 	}
 }
 
@@ -79,7 +87,9 @@ func (l *linework) row(y, from, width int) string {
 	for x := from; x < from+width && x < l.width; x++ {
 		i := y*l.width + x
 		switch {
-		case l.text[i] != "":
+		case l.covered[i] && l.text[i] == "" && x == from: // the half of what is wide
+		case l.covered[i] && x == from+width-1 && ansi.StringWidth(l.text[i]) > 1:
+		case l.covered[i]:
 			s.set(x-from, l.text[i], l.styles[i])
 		case l.arms[i] != [4]byte{}:
 			s.set(x-from, joints[l.arms[i]], l.styles[i])

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,8 +19,9 @@ import (
 
 // mapView is the view of what needs and follows what, and of what would act if something happened.
 type mapView struct {
-	around bool // only the chosen unit, and what it is linked with
-	unfold bool // units that are alike have boxes of their own also where these have no room
+	around bool   // only the chosen unit, and what it is linked with
+	group  string // whose members stand out; empty: no group's
+	unfold bool   // units that are alike have boxes of their own also where these have no room
 	asked  string
 	steps  []api.Step // what would act
 	answer []string   // in words, and why nothing would
@@ -107,8 +109,25 @@ func (v *mapView) ifRestarted(m *model) {
 	}
 }
 
-// forget asks nothing any more.
-func (v *mapView) forget() { v.asked, v.steps, v.answer = "", nil, nil }
+// forget asks nothing any more, and has no group stand out.
+func (v *mapView) forget() { v.asked, v.steps, v.answer, v.group = "", nil, nil, "" }
+
+// lit reports whether the map is asked something, or shows a group.
+func (v *mapView) lit() bool { return v.asked != "" || v.group != "" }
+
+// nextGroup has the members of another group stand out, and after the last one's none.
+func (v *mapView) nextGroup(m *model) {
+	names := slices.Sorted(maps.Keys(m.snap.Project.Groups))
+	next := slices.Index(names, v.group) + 1
+	if v.forget(); next < len(names) {
+		v.group = names[next]
+	}
+}
+
+// stands reports whether a unit stands out: it would act, or is in the group.
+func (v *mapView) stands(m *model, unit string) bool {
+	return v.number(unit) > 0 || v.group != "" && slices.Contains(m.snap.Project.Groups[v.group], unit)
+}
 
 // number is which step a unit would be, from 1; 0: none.
 func (v *mapView) number(unit string) int {
@@ -120,11 +139,14 @@ func (v *mapView) draw(m *model, width, height int) []string {
 	if v.around {
 		title = "map: what " + m.overview.lanes.unit + " is linked with"
 	}
+	if v.group != "" {
+		title = "map: the group " + v.group
+	}
 	rows := []string{m.titledRule(title, width)}
 	foot := v.foot(m, width, max(height/3, 2))
 	room := max(height-len(rows)-len(foot), 1)
 	o := timeline.MapOptions{Rows: room, Keep: func(u *api.Unit) bool {
-		return u.Name == m.overview.lanes.unit || u.State.Broken() || u.Moving || v.number(u.Name) > 0
+		return u.Name == m.overview.lanes.unit || u.State.Broken() || u.Moving || v.stands(m, u.Name)
 	}}
 	if v.around {
 		o.Only = timeline.Around(m.snap, m.overview.lanes.unit)
@@ -241,9 +263,9 @@ func (v *mapView) drawLink(m *model, l *linework, k timeline.Link) {
 		weight = thick
 	}
 	from, to := d.Boxes[k.From], d.Boxes[k.To]
-	if v.asked != "" {
+	if v.lit() {
 		style = &m.palette.faint
-		if v.number(from.Units[0].Name) > 0 && v.number(to.Units[0].Name) > 0 {
+		if v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name) {
 			style = &m.palette.moving
 		}
 	} else if chosen := m.overview.lanes.unit; from.Has(chosen) || to.Has(chosen) {
@@ -281,9 +303,9 @@ func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
 		nameStyle = m.palette.text
 	}
 	switch {
-	case v.number(u.Name) > 0:
+	case v.stands(m, u.Name):
 		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.palette.moving, m.palette.moving
-	case v.asked != "":
+	case v.lit():
 		nameStyle, stateStyle, frame = m.palette.dim, m.palette.dim, m.palette.faint
 	}
 	weight := byte(thin)
@@ -302,7 +324,7 @@ func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
 		l.write(x+width-1, y, side, &frame)
 	}
 	glyph, texture := m.palette.texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
-	if v.asked != "" && v.number(u.Name) == 0 {
+	if v.lit() && !v.stands(m, u.Name) {
 		texture = m.palette.dim
 	}
 	l.write(x+1, y, strings.Repeat(" ", width-2), &m.palette.text)

@@ -207,7 +207,7 @@ func unitsOf(r *api.Ripple, room int) string {
 			names = append(names, ref.Unit)
 		}
 	}
-	if text := strings.Join(names, " "); len(text) <= room {
+	if text := strings.Join(names, " "); ansi.StringWidth(text) <= room {
 		return text
 	}
 	return phrase.Count(len(names), "unit")

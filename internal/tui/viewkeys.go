@@ -54,10 +54,12 @@ var mapKeys = []binding{
 	{in: "map", keys: []string{"v"}, name: "what if the chosen unit were restarted?", hint: "what if restarted", group: onMap, do: on(func(m *model, v *mapView) { v.ifRestarted(m) })},
 	{in: "map", keys: []string{"i"}, name: "only the chosen unit and what it is linked with, or all", hint: "only linked", group: onMap,
 		do: on(func(_ *model, v *mapView) { v.around = !v.around })},
+	{in: "map", keys: []string{"tab"}, name: "the members of the next group", hint: "groups", group: onMap,
+		when: func(m *model) bool { return len(m.snap.Project.Groups) > 0 }, do: on(func(m *model, v *mapView) { v.nextGroup(m) })},
 	{in: "map", keys: []string{"z"}, name: "fold units that are alike, or unfold them", group: onMap, do: on(func(_ *model, v *mapView) { v.unfold = !v.unfold })},
 	{in: "map", keys: []string{"enter"}, name: "the chosen unit whole", hint: "unit", group: onMap, do: (*model).showUnit},
 	{in: "map", keys: []string{"esc"}, name: "ask nothing any more, or back to the lanes", hint: "back", group: onMap, do: on(func(m *model, v *mapView) {
-		if v.asked == "" {
+		if !v.lit() {
 			m.lanesOnly()
 		}
 		v.forget()

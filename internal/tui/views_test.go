@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -17,6 +18,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/recording"
 	"omnivigil/internal/session"
 	"omnivigil/internal/simulate"
 )
@@ -80,6 +82,51 @@ func TestViewScreens(t *testing.T) {
 		}
 	}
 }
+
+// TestRecordedSession plays what a real session has recorded (Saltmarsh Ferries and six saves, the
+// last of which breaks two units) and compares what is on the screen in the midst of it and at its end.
+func TestRecordedSession(t *testing.T) {
+	f, err := os.Open("testdata/ferries.recording")
+	require.NoError(t, err)
+	defer f.Close()
+	step := 0
+	var m *model
+	draw := func(name string, size [2]int, keys ...string) {
+		m.handle(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		m.lanesOnly()
+		m.keyed(keys...)
+		holds(t, m)
+		compareScreen(t, m, fmt.Sprintf("ferries-%s-%d", name, size[0]))
+	}
+	require.NoError(t, recording.Replay(f, func(played recording.Played) {
+		step++
+		snap := session.Show(played.Engine.Snapshot(), played.Plan)
+		snap.Project.Since = played.At
+		if m == nil {
+			m = newModel(t.Context(), &silent{}, snap)
+		}
+		snap.Project.Since = m.snap.Project.Since
+		m.clock = func() time.Time { return played.At }
+		m.settle(snap)
+		if step == 90 { // the burst is at work
+			for _, size := range sizes {
+				draw("midst", size)
+			}
+		}
+	}))
+	for _, size := range sizes {
+		draw("lanes", size)
+		draw("ripples", size, "R", "down", "down")
+		draw("map", size, "M")
+		draw("durations", size, "C", "4")
+		draw("rest", size, "C", "5")
+	}
+}
+
+// silent is a project of which nothing but its snapshot is known.
+type silent struct{ played }
+
+func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return api.Page{}, nil }
 
 // holds requires that the screen has as many rows and cells as the terminal, and nothing acts on that.
 func holds(t require.TestingT, m *model) {
@@ -282,6 +329,12 @@ func TestRandomScreens(t *testing.T) {
 				snap := session.Show(w.Engine.Snapshot(), w.Plan)
 				if len(snap.Units) > 0 {
 					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat("long ", r.IntN(40))
+				}
+				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
+					u.Name = "渡し船" + u.Name
+				}
+				for _, ripple := range snap.Ripples {
+					ripple.Title += " 港/時刻表.csv"
 				}
 				if m == nil || len(m.stack) == 0 {
 					m = newModel(t.Context(), p, snap)
