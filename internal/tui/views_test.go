@@ -270,7 +270,7 @@ func TestClicks(t *testing.T) {
 		m.screen()
 	}
 	tick := strings.Index(ansi.Strip(m.screen()[m.laneTop-1]), "▾2")
-	click(len([]rune(ansi.Strip(m.screen()[m.laneTop - 1])[:tick])), m.laneTop-1)
+	click(len([]rune(ansi.Strip(m.screen()[m.laneTop-1])[:tick])), m.laneTop-1)
 	assert.Equal(t, m.snap.Saves[0].At, m.at, "a tick")
 	click(3, m.laneTop+2)
 	assert.Equal(t, "u2", m.overview.lanes.unit, "a lane")
