@@ -47,7 +47,7 @@ func (p *Page) graph(measure timeline.Measure, g timeline.Graph, number int, top
 	}
 	title := ink{textSize, true, c}
 	p.text(margin, top+4, p.within(name, title, nameWidth-4), title)
-	p.text(margin, top+8, "most "+measure.Text(g.Most), ink{smallSize, false, grey})
+	p.text(margin, top+8, "max "+measure.Text(g.Most), ink{smallSize, false, grey})
 	p.text(margin, top+11.5, "last "+measure.Text(g.Last), ink{smallSize, false, grey})
 	step := laneWidth / float64(len(g.Values))
 	high := func(i int) float64 {

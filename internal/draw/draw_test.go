@@ -71,7 +71,7 @@ func TestPages(t *testing.T) {
 		"lanes":  {"lanes, 12:00:00 to 12:01:00", "tickets", "stale", "fares failed (exit 1)", "4.00s", "ready, but stale"},
 		"ripple": {"ripple 2, 1 March 2026, 12:00:30, 2.00 s", "fares.csv & <more>", "because fares.csv changed", "2.00 s failed", "waiting for saves to settle"},
 		"map":    {"map, as it was at 12:01:00", "to what follows it", "tides", "service, ready"},
-		"charts": {"charts, 12:00:00 to 12:01:00", "memory", "most 5.0 MB", "from a save to rest", "most 50 %"},
+		"charts": {"charts, 12:00:00 to 12:01:00", "memory", "max 5.0 MB", "from a save to rest", "max 50 %"},
 	}
 	for name, p := range pages(t) {
 		var svg, pdf bytes.Buffer

@@ -184,7 +184,7 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 	left := []string{
 		mark + style.Render(name),
 		"  " + m.palette.dim.Render(when) + measure.Text(value),
-		"  " + m.palette.dim.Render("most "+measure.Text(g.Most)),
+		"  " + m.palette.dim.Render("max "+measure.Text(g.Most)),
 	}
 	if drawn == 2 {
 		left = []string{mark + style.Render(fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}

@@ -169,7 +169,7 @@ var screenKeys = []binding{
 		do: func(m *model) { m.overview.lanes.unfolded = !m.overview.lanes.unfolded }},
 	{keys: []string{"w"}, action: "write-drawing", name: "write what is shown as a drawing, SVG or PDF", group: onScreen,
 		when: func(m *model) bool { return m.drawable() != "" }, do: (*model).askDrawing},
-	{keys: []string{"m"}, action: "mouse", name: "let go of the mouse, to select text; or take it again", group: onScreen, do: (*model).toggleMouse},
+	{keys: []string{"m"}, action: "mouse", name: "let the mouse select text, or take it again", group: onScreen, do: (*model).toggleMouse},
 	{keys: []string{"ctrl+z"}, action: "suspend", name: "suspend this screen; the shell's fg brings it back", group: onScreen, do: (*model).suspend},
 	{keys: []string{"?"}, action: "help", name: "show or close this help", hint: "help", group: onScreen, do: (*model).toggleHelp},
 }

@@ -198,8 +198,12 @@ func (v *mapView) picture(m *model, width, height int) []string {
 		total = d.left[n-1] + d.width[n-1] + 1
 	}
 	l := newLinework(max(total, 1), max(d.Rows*d.pitch, 1))
-	for _, k := range d.Links {
-		v.drawLink(m, l, k)
+	for _, last := range []bool{false, true} { // so that what stands out lies over the others
+		for _, k := range d.Links {
+			if v.marked(m, k) == last {
+				v.drawLink(m, l, k)
+			}
+		}
 	}
 	for _, b := range d.Boxes {
 		v.drawBox(m, l, b)
@@ -255,6 +259,15 @@ func boxMore(m *model, b timeline.Box) string {
 // rowAt is the row of the picture at which links enter and leave a row of the map, and names stand.
 func (d *mapDrawn) rowAt(row int) int { return row*d.pitch + min(d.pitch/2, 1) }
 
+// marked reports whether a link stands out: between units that do, or else at the chosen one.
+func (v *mapView) marked(m *model, k timeline.Link) bool {
+	from, to := v.drawn.Boxes[k.From], v.drawn.Boxes[k.To]
+	if v.lit() {
+		return v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name)
+	}
+	return from.Has(m.overview.lanes.unit) || to.Has(m.overview.lanes.unit)
+}
+
 // drawLink draws a line from box to box. What would not act steps back.
 func (v *mapView) drawLink(m *model, l *linework, k timeline.Link) {
 	d := &v.drawn
@@ -262,13 +275,12 @@ func (v *mapView) drawLink(m *model, l *linework, k timeline.Link) {
 	if k.Follows {
 		weight = thick
 	}
-	from, to := d.Boxes[k.From], d.Boxes[k.To]
-	if v.lit() {
+	switch marked := v.marked(m, k); {
+	case marked && v.lit():
+		style = &m.palette.moving
+	case v.lit():
 		style = &m.palette.faint
-		if v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name) {
-			style = &m.palette.moving
-		}
-	} else if chosen := m.overview.lanes.unit; from.Has(chosen) || to.Has(chosen) {
+	case marked:
 		style = &m.palette.text
 	}
 	for i, s := range k.Steps {

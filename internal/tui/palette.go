@@ -26,14 +26,14 @@ type palette struct {
 }
 
 // fewColours are the hues among a terminal's own sixteen colours. What steps back is the text's own
-// colour, fainter: the grey of some terminals cannot be read.
+// colour, fainter: the grey of some terminals cannot be read, nor their blue.
 var fewColours = map[hues.Hue]lipgloss.Style{
-	hues.Current: ansi16(2), hues.Moving: ansi16(4), hues.Broken: ansi16(1), hues.Stale: ansi16(3),
+	hues.Current: ansi16(2), hues.Moving: ansi16(6), hues.Broken: ansi16(1), hues.Stale: ansi16(3),
 	hues.Dim: lipgloss.NewStyle().Faint(true), hues.Faint: lipgloss.NewStyle().Faint(true),
 }
 
 // fewUnits are those of units, apart from the four meanings.
-var fewUnits = []lipgloss.Style{ansi16(5), ansi16(6), ansi16(5).Bold(true), ansi16(6).Bold(true), lipgloss.NewStyle()}
+var fewUnits = []lipgloss.Style{ansi16(5), lipgloss.NewStyle(), ansi16(13), lipgloss.NewStyle().Bold(true)}
 
 func ansi16(n int) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.ANSIColor(n)) }
 
@@ -84,7 +84,7 @@ func newPalette(of ground, profile colorprofile.Profile) *palette {
 	banner := func(colour lipgloss.Style) lipgloss.Style {
 		ink := "#ffffff"
 		switch {
-		case few:
+		case few || profile == colorprofile.ASCII: // without colour it stands out all the same
 			return colour.Bold(true).Reverse(true)
 		case of == darkGround:
 			ink = "#0b1220"

@@ -142,7 +142,7 @@ func (s *stream) draw(m *model, width, height int) []string {
 	}
 	rows := s.draft(m, width, height)
 	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
-		rows = []string{m.palette.dim.Render("  there is no such output; backspace shows all again")}
+		rows = []string{fit(m.palette.dim.Render("  there is no such output; backspace shows all again"), width)}
 	}
 	return pad(rows, height, width)
 }

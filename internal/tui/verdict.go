@@ -70,13 +70,18 @@ func (m *model) hintsView(width int) string {
 	if !m.isOpen("overview") && !m.isOpen("help") {
 		shown := m.bindingsOf(m.top().name())
 		if !m.top().grabs(m) {
-			shown = append(shown, m.bindingsOf("overview")...)
+			shown = append(shown, m.unlessBound(m.top().name())...)
 		}
 		return fit(" "+m.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
 	state := ansi.Truncate(m.stream().status(m), max(width/3, 12), "…")
 	return ends(" "+m.hints(m.bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+}
+
+// unlessBound are the bindings of the overview that a view has no other meaning for.
+func (m *model) unlessBound(view string) []*binding {
+	return slices.DeleteFunc(m.bindingsOf("overview"), func(b *binding) bool { return lookUp(m, view, b.keys[0]) != nil })
 }
 
 // fieldState says beside a field what comes of what is typed.

@@ -8,9 +8,9 @@ import "omnivigil/internal/timeline"
 var viewKeys = []binding{
 	{keys: []string{"L"}, action: "lanes", name: "lanes and stream", group: onView, do: (*model).lanesOnly},
 	{keys: []string{"R"}, action: "ripples", name: "ripples: what each save set off, as a waterfall", hint: "ripples", group: onView, do: (*model).showRipples},
-	{keys: []string{"U"}, action: "unit", name: "the chosen unit whole: runs, rules, environment, processes", group: onView, do: (*model).showUnit},
-	{keys: []string{"M"}, action: "map", name: "the map: who needs and follows whom, and what a save would set off", group: onView, do: (*model).showMap},
-	{keys: []string{"C"}, action: "charts", name: "charts: cpu, memory, output, durations, save to rest", group: onView, do: (*model).showCharts},
+	{keys: []string{"U"}, action: "unit", name: "the chosen unit whole", group: onView, do: (*model).showUnit},
+	{keys: []string{"M"}, action: "map", name: "the map, and what a save would set off", group: onView, do: (*model).showMap},
+	{keys: []string{"C"}, action: "charts", name: "charts over time", group: onView, do: (*model).showCharts},
 	{keys: []string{":"}, action: "command-line", name: "find any action by its name", hint: "actions", group: onView, do: (*model).openCommandLine},
 }
 

@@ -292,6 +292,36 @@ func TestClicks(t *testing.T) {
 	assert.Equal(t, "u2", m.overview.lanes.unit, "a box")
 }
 
+// TestEveryKey presses every key that there is in every view and field, at three sizes: the screen stays
+// whole, and no view fails. What is asked for is not done.
+func TestEveryKey(t *testing.T) {
+	for i, size := range sizes {
+		if withRace && i > 0 {
+			break
+		}
+		m, p := play(t, 5, size[0], size[1])
+		p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
+		p.findings = []api.Finding{{Unit: "u3", FilePlace: api.FilePlace{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError, Message: "undefined: berth"}}
+		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
+		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`, "?", "q"} {
+			for _, b := range bindings {
+				m.lanesOnly()
+				m.press(key(way))
+				if b.in != "overview" && b.in != m.top().name() {
+					continue
+				}
+				m.press(key(b.keys[0]))
+				m.pending, m.cmds = nil, nil
+				holds(t, m)
+				require.NotContains(t, m.notice, "this is a defect", "%s after %s", b.keys[0], way)
+			}
+			m.keyed("L") // and once with all that it asks for
+			m.keyed(way)
+			holds(t, m)
+		}
+	}
+}
+
 // TestFewColours has the meanings told apart with sixteen colours, and readable without any.
 func TestFewColours(t *testing.T) {
 	p := newPalette(anyGround, colorprofile.ANSI)
@@ -309,8 +339,8 @@ func TestFewColours(t *testing.T) {
 // size after some random keys: no row is too wide or missing, and nothing panics.
 func TestRandomScreens(t *testing.T) {
 	most := 10_000
-	if testing.Short() {
-		most = 1000
+	if testing.Short() || withRace {
+		most = 500
 	}
 	keys := []string{"up", "down", "left", "right", "tab", "enter", "v", "i", "z", "o", "1", "2", "3", "4", "5", "pgdown", "pgup", "g", "G", "+", "-", "[", "|", "?", "esc", "*", "\\"}
 	views := []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f"}

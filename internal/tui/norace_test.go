@@ -1,0 +1,5 @@
+//go:build !race
+
+package tui
+
+const withRace = false
