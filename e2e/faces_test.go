@@ -295,7 +295,7 @@ func TestAssistant(t *testing.T) {
 	for _, tool := range listed.Tools {
 		names = append(names, tool.Name)
 	}
-	assert.ElementsMatch(t, []string{"wait", "state", "why", "ripple", "output", "what_if", "tests", "findings", "narrow", "widen", "run", "restart", "stop"}, names)
+	assert.ElementsMatch(t, []string{"wait", "state", "why", "unit", "ripple", "output", "what_if", "tests", "findings", "narrow", "widen", "run", "restart", "stop"}, names)
 	says := func(tool string, args map[string]any, pattern string) {
 		t.Helper()
 		text, failed := call(s, tool, args)
@@ -309,6 +309,7 @@ func TestAssistant(t *testing.T) {
 	says("ripple", nil, `ripple 2 at .*: fares.csv\n(?s:.*)broken after(?s:.*)error: no fare`)
 	says("output", map[string]any{"unit": "fares", "lines": 3}, `error: no fare in fares.csv`)
 	says("what_if", map[string]any{"path": "fares.csv"}, `fares reruns: it matches "fares.csv"`)
+	says("unit", map[string]any{"unit": "fares"}, `files: fares.csv matches 1 file \(fares.csv\): reruns`)
 	b.write("fares.csv", "a fare\n")
 	says("wait", map[string]any{"units": []string{"fares"}}, `^CURRENT: all 2 run the code saved`)
 	says("stop", map[string]any{"units": []string{"tides"}}, `^That is ripple 4`)

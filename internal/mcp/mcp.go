@@ -52,6 +52,7 @@ func server(version string, connect Connect) *mcp.Server {
 	add(s, "wait", "Wait until all that was saved before this call has come to rest, then tell how it ended: whether everything, or the named units, runs the newest code, and if not which unit is broken or stale, why, and the first line of its output that says so. Call this after editing files, before looking at anything else.", reads, t.wait)
 	add(s, "state", "Tell how the project is now: its verdict and each unit with its state, whether it runs the newest code, why not if not, and its addresses.", reads, t.state)
 	add(s, "why", "Tell why one unit is as it is: what its newest run was for, how it ended, what holds it up, which files changed since it last ran well, and the lines of its output that say why it failed.", reads, t.why)
+	add(s, "unit", "Tell one unit whole: its settings in words, which files concern it by which pattern, its environment with where each value comes from (secret ones without), and its processes.", reads, t.unit)
 	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
 	add(s, "output", "Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.", reads, t.output)
 	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
@@ -237,6 +238,31 @@ func (t *tools) why(ctx context.Context, in oneUnit) (string, error) {
 		err = w.lastWords(ctx, p, u.Name, u.Run.Number)
 	}
 	return w.String(), err
+}
+
+func (t *tools) unit(ctx context.Context, in oneUnit) (string, error) {
+	p, _, err := t.snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	d, err := p.Detail(ctx, in.Unit)
+	if err != nil {
+		return "", err
+	}
+	var w words
+	for _, s := range d.Settings {
+		w.add("%s: %s", s.Name, s.Text)
+	}
+	for _, r := range d.Rules {
+		w.add("files: %s matches %s (%s): %s", r.Pattern, phrase.Count(r.Files, "file"), strings.Join(r.Some, ", "), r.Does)
+	}
+	for _, v := range d.Variables {
+		w.add("variable: %s=%s, from %s", v.Name, cmp.Or(v.Value, "(secret or empty)"), v.From)
+	}
+	for _, one := range d.Processes {
+		w.add("process: %d, %s, %s", one.PID, phrase.Bytes(float64(one.Memory)), one.Command)
+	}
+	return w.String(), nil
 }
 
 // lastWords adds the lines of a run that say why it ended.
