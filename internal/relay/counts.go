@@ -1,0 +1,59 @@
+package relay
+
+import (
+	"sync"
+	"time"
+)
+
+// counts are how many requests there have been.
+type counts struct {
+	mu            sync.Mutex
+	total, failed int64
+	recent        [10]int64 // of each of the last seconds, by its number
+	newest        int64     // the number of the newest of these
+}
+
+func (c *counts) add() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.total++
+	c.recent[c.reach(time.Now().Unix())]++
+}
+
+// reach forgets seconds that are over, and returns the place of one.
+func (c *counts) reach(second int64) int64 {
+	n := int64(len(c.recent))
+	if second-c.newest > n {
+		c.newest = second - n
+	}
+	for ; c.newest < second; c.newest++ {
+		c.recent[(c.newest+1)%n] = 0
+	}
+	return second % n
+}
+
+func (c *counts) fail() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.failed++
+}
+
+// Traffic is what a Server has been asked for.
+type Traffic struct {
+	Requests  int64
+	Failed    int64   // answered by an error of the server's own
+	PerSecond float64 // over the last ten seconds
+}
+
+// Traffic returns how many requests there have been.
+func (s *Server) Traffic() Traffic {
+	c := &s.counts
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.reach(time.Now().Unix())
+	var sum int64
+	for _, n := range c.recent {
+		sum += n
+	}
+	return Traffic{c.total, c.failed, float64(sum) / float64(len(c.recent))}
+}

@@ -1,0 +1,163 @@
+package relay
+
+import (
+	"bytes"
+	"errors"
+	"html/template"
+	"io"
+	"io/fs"
+	"mime"
+	"net/http"
+	"os"
+	"path"
+	"strings"
+)
+
+// folder answers with files. Nothing outside of it is served, also not by way of links: os.Root sees to
+// that.
+type folder struct {
+	server   *Server
+	root     *os.Root
+	prefix   string
+	fallback string
+}
+
+func (f *folder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		w.Header().Set("Allow", "GET, HEAD")
+		f.server.fail(w, r, http.StatusMethodNotAllowed, Trouble{Text: "files are only read"})
+		return
+	}
+	name := strings.TrimPrefix(strings.TrimPrefix(r.URL.Path, strings.TrimSuffix(f.prefix, "/")), "/")
+	name = path.Clean("/" + name)[1:]
+	if name == "" {
+		name = "."
+	}
+	if hidden(name) {
+		f.missing(w, r, name)
+		return
+	}
+	info, err := f.root.Stat(name)
+	switch {
+	case err != nil:
+		f.missing(w, r, name)
+	case info.IsDir() && !strings.HasSuffix(r.URL.Path, "/"):
+		to := *r.URL
+		to.Path += "/"
+		http.Redirect(w, r, to.String(), http.StatusFound)
+	case info.IsDir():
+		index := path.Join(name, "index.html")
+		if _, err := f.root.Stat(index); err == nil {
+			f.file(w, r, index)
+			return
+		}
+		f.list(w, r, name)
+	case info.Mode().IsRegular():
+		f.file(w, r, name)
+	default:
+		f.missing(w, r, name)
+	}
+}
+
+// hidden reports whether a part of a path begins with a dot, as settings and version control have it.
+func hidden(name string) bool {
+	for _, part := range strings.Split(name, "/") {
+		if strings.HasPrefix(part, ".") && part != "." {
+			return true
+		}
+	}
+	return false
+}
+
+// types are those of the files of front ends, whatever the machine's own table says of them.
+var types = map[string]string{
+	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8",
+	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".json": "application/json", ".map": "application/json",
+	".svg": "image/svg+xml", ".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif", ".ico": "image/x-icon",
+	".woff": "font/woff", ".woff2": "font/woff2", ".ttf": "font/ttf", ".wasm": "application/wasm", ".txt": "text/plain; charset=utf-8", ".xml": "application/xml",
+	".webmanifest": "application/manifest+json", ".pdf": "application/pdf", ".mp4": "video/mp4", ".webm": "video/webm",
+}
+
+// file answers with a file: parts of it, and whether it has changed, as RFC 9110 has it. A browser may
+// keep it, but has to ask each time.
+func (f *folder) file(w http.ResponseWriter, r *http.Request, name string) {
+	file, err := f.root.Open(name)
+	if err != nil {
+		f.missing(w, r, name)
+		return
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		f.missing(w, r, name)
+		return
+	}
+	kind := types[strings.ToLower(path.Ext(name))]
+	if kind == "" {
+		kind = mime.TypeByExtension(path.Ext(name))
+	}
+	if kind != "" {
+		w.Header().Set("Content-Type", kind)
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	if strings.HasPrefix(kind, "text/html") {
+		f.page(w, r, file, http.StatusOK)
+		return
+	}
+	http.ServeContent(w, r, name, info.ModTime(), file)
+}
+
+// page answers with a page and the script in it. It is never kept: the script belongs to this server.
+func (f *folder) page(w http.ResponseWriter, r *http.Request, file io.Reader, status int) {
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(status)
+	if r.Method == http.MethodGet {
+		io.Copy(w, Inject(file, "")) // whoever has asked may be gone
+	}
+}
+
+// missing answers a path that no file has: with the fallback, where the browser asks for a page.
+func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
+	if f.fallback != "" && strings.Contains(r.Header.Get("Accept"), "text/html") && !hidden(name) {
+		if file, err := f.root.Open(f.fallback); err == nil {
+			defer file.Close()
+			w.Header().Set("Content-Type", types[".html"])
+			f.page(w, r, file, http.StatusOK)
+			return
+		}
+	}
+	f.server.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no file " + name})
+}
+
+var listing = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{.Name}}</title>
+<style>body{font:16px/1.6 system-ui,sans-serif;margin:2em;color-scheme:light dark}a{display:block}</style></head>
+<body><h1>{{.Name}}</h1>{{range .Entries}}<a href="{{.}}">{{.}}</a>{{end}}</body></html>
+`))
+
+// list answers with what is in a folder, without what is hidden.
+func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {
+	entries, err := fs.ReadDir(f.root.FS(), name)
+	if err != nil && !errors.Is(err, io.EOF) {
+		f.missing(w, r, name)
+		return
+	}
+	page := struct {
+		Name    string
+		Entries []string
+	}{Name: r.URL.Path}
+	for _, e := range entries {
+		if hidden(e.Name()) {
+			continue
+		}
+		shown := "./" + e.Name() // a name with a colon is no address
+		if e.IsDir() {
+			shown += "/"
+		}
+		page.Entries = append(page.Entries, shown)
+	}
+	var text bytes.Buffer
+	listing.Execute(&text, page) // a buffer takes all
+	w.Header().Set("Content-Type", types[".html"])
+	f.page(w, r, &text, http.StatusOK)
+}

@@ -1,0 +1,241 @@
+package relay
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// pages are the browsers that listen.
+type pages struct {
+	mu        sync.Mutex
+	open      map[*page]bool
+	seen      string // the generation that pages were told of last
+	refreshed int    // how often
+	stale     string // as pages were told
+}
+
+// page is one page in a browser.
+type page struct {
+	Browser
+	tell chan message // those that it is behind with; one that is too far behind is cut off
+}
+
+// Browser is one that listens.
+type Browser struct {
+	Agent       string // such as "Firefox 140"
+	Path        string // of the page
+	Since       time.Time
+	RefreshedAt time.Time // when it was told last that there is something new; zero: never
+}
+
+// message is what a page is told.
+type message struct {
+	Do    string   `json:"do"` // hello, reload, swap, stale
+	Files []string `json:"files,omitempty"`
+	Text  string   `json:"text,omitempty"`
+	Count int      `json:"count"` // how often pages have been reloaded: one that has another number is old
+}
+
+// Browsers returns those that listen, the oldest first.
+func (s *Server) Browsers() []Browser {
+	p := &s.pages
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var all []Browser
+	for one := range p.open {
+		all = append(all, one.Browser)
+	}
+	slices.SortFunc(all, func(a, b Browser) int { return a.Since.Compare(b.Since) })
+	return all
+}
+
+// events tells a page of what is new, as server-sent events, until it is gone.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	one := &page{Browser{Agent: agentOf(r.UserAgent()), Path: r.FormValue("page"), Since: time.Now()}, make(chan message, 64)}
+	p := &s.pages
+	p.mu.Lock()
+	if p.open == nil {
+		p.open = map[*page]bool{}
+	}
+	p.open[one] = true
+	one.tell <- message{Do: "hello", Count: p.refreshed, Text: p.stale}
+	p.mu.Unlock()
+	defer func() {
+		p.mu.Lock()
+		delete(p.open, one)
+		p.mu.Unlock()
+	}()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Accel-Buffering", "no")
+	out := http.NewResponseController(w)
+	const alive = 20 * time.Second // so that whatever is between does not take the line for dead
+	ticker := time.NewTicker(alive)
+	defer ticker.Stop()
+	for {
+		var err error
+		select {
+		case m, open := <-one.tell:
+			if !open {
+				return
+			}
+			data, _ := json.Marshal(m)
+			_, err = fmt.Fprintf(w, "data: %s\n\n", data)
+		case <-ticker.C:
+			_, err = fmt.Fprint(w, ":\n\n")
+		case <-r.Context().Done():
+			return
+		case <-s.done.Done():
+			return
+		}
+		if err == nil {
+			err = out.Flush()
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// tell tells all pages something, and returns how many there are.
+func (p *pages) tell(m message) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if m.Do == "reload" {
+		p.refreshed++
+	}
+	m.Count = p.refreshed
+	for one := range p.open {
+		if m.Do != "stale" {
+			one.RefreshedAt = time.Now()
+		}
+		select {
+		case one.tell <- m:
+		default:
+			close(one.tell)
+			delete(p.open, one)
+		}
+	}
+	return len(p.open)
+}
+
+// Swap has pages take style sheets and images anew, without a reload, and says in how many. Files are
+// paths; a page takes what has the same name. What cannot be swapped reloads the page.
+func (s *Server) Swap(files []string) int {
+	var swapped, others []string
+	for _, file := range files {
+		if swaps[strings.ToLower(path.Ext(file))] {
+			swapped = append(swapped, file)
+		} else {
+			others = append(others, file)
+		}
+	}
+	if len(others) > 0 {
+		return s.Reload(listed(others) + " changed")
+	}
+	return s.pages.tell(message{Do: "swap", Files: swapped, Text: "swapped " + listed(swapped)})
+}
+
+// swaps are the endings of what pages take anew in place.
+var swaps = map[string]bool{
+	".css": true, ".png": true, ".jpg": true, ".jpeg": true, ".gif": true, ".webp": true, ".avif": true, ".svg": true, ".ico": true,
+}
+
+func listed(files []string) string {
+	if len(files) > 2 {
+		return fmt.Sprintf("%s and %d more", files[0], len(files)-1)
+	}
+	return strings.Join(files, " and ")
+}
+
+// Reload has all pages loaded anew, and says how many there are.
+func (s *Server) Reload(because string) int {
+	return s.pages.tell(message{Do: "reload", Text: because})
+}
+
+// follow reloads pages when what is behind them has come to rest as another than it was: once, when all
+// of it is ready, and never between. What is broken reloads nothing, but is told.
+func (s *Server) follow() {
+	changed, end := s.config.Behind.Changed()
+	defer end()
+	for {
+		s.see()
+		select {
+		case <-changed:
+		case <-s.done.Done():
+			return
+		}
+	}
+}
+
+// see looks at what is behind the pages.
+func (s *Server) see() {
+	generations, because, stale := "", "", ""
+	for _, unit := range s.units() {
+		look := s.config.Behind.Look(unit)
+		if look.Stale != "" && stale == "" {
+			stale = look.Stale
+		}
+		if look.Trouble != nil && stale == "" {
+			stale = look.Trouble.Text
+		}
+		if look.Moving || !look.Ready {
+			generations = "moving"
+			break
+		}
+		generations += look.Generation + "\n"
+		if because == "" {
+			because = look.Because
+		}
+	}
+	p := &s.pages
+	p.mu.Lock()
+	seen, was := p.seen, p.stale
+	p.stale = stale
+	if generations != "moving" {
+		p.seen = generations
+	}
+	p.mu.Unlock()
+	if generations != "moving" && seen != "" && seen != generations {
+		s.Reload(because)
+	} else if stale != was {
+		p.tell(message{Do: "stale", Text: stale})
+	}
+}
+
+// units are those behind the pages.
+func (s *Server) units() []string {
+	var units []string
+	for _, r := range s.routes {
+		if r.target.Unit != "" && !slices.Contains(units, r.target.Unit) {
+			units = append(units, r.target.Unit)
+		}
+	}
+	slices.Sort(units)
+	return units
+}
+
+// agentOf is a browser's name and version in short, as far as its user agent tells them.
+func agentOf(agent string) string {
+	for _, known := range []struct{ mark, name string }{
+		{"Edg/", "Edge"}, {"OPR/", "Opera"}, {"Firefox/", "Firefox"}, {"HeadlessChrome/", "Chrome"}, {"Chrome/", "Chrome"}, {"Version/", "Safari"},
+	} {
+		if _, after, found := strings.Cut(agent, known.mark); found {
+			version, _, _ := strings.Cut(after, ".")
+			if len(version) < 5 {
+				return known.name + " " + version
+			}
+		}
+	}
+	const most = 24
+	if len(agent) > most {
+		agent = agent[:most]
+	}
+	return strings.ToValidUTF8(agent, "")
+}

@@ -1,0 +1,250 @@
+// Package relay is a page server for front ends: a folder or a service's address as pages, with a small
+// script put into each that reloads the page, or swaps its style sheets, when there is something new.
+//
+// It knows nothing of units and processes: who uses it says through Behind how what is behind the
+// pages stands, and tells the Server of files that are to be swapped. Requests wait while something
+// is on its way, in place of failing.
+package relay
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Behind is what pages come from. Its methods may be called from any goroutine.
+type Behind interface {
+	// Look returns how a unit, and all that it needs and follows, stands now.
+	Look(unit string) Look
+	// Changed returns a channel that has a value whenever that may have changed, and a function
+	// that ends this.
+	Changed() (<-chan struct{}, func())
+}
+
+// Look is how a unit stands.
+type Look struct {
+	Address netip.AddrPort // where it listens; not valid: nowhere that is known
+	Ready   bool           // it runs and answers
+	Moving  bool           // it, or something that it needs or follows, will be at rest only later
+	Trouble *Trouble       // what is broken of it or of these
+	Stale   string         // why it runs older code than was saved; empty: it does not
+	// Generation tells states apart in which it may serve other pages.
+	Generation string
+	Because    string // what has brought the newest one about
+}
+
+// Trouble is why there is no page.
+type Trouble struct {
+	Unit   string
+	Text   string   // what is wrong, in a line
+	Lines  []string // the last it has written, plain text
+	Places []string // as "file:line:column: message"
+}
+
+// Target is what answers a path: a unit or a folder.
+type Target struct {
+	Unit string
+	Root string // absolute
+}
+
+// Config is what a Server serves.
+type Config struct {
+	Project string
+	Listen  netip.AddrPort // its port may be 0: any
+	Target
+	At       map[string]Target // by prefixes of paths, which end in a slash
+	Fallback string            // of a folder: what answers paths that no file has
+	Wait     time.Duration     // how long a request waits at most; 0 is a default
+	Behind   Behind
+	Note     func(string) // something that the person should know
+}
+
+const defaultWait = 60 * time.Second
+
+// Server serves pages until it is closed. Its methods may be called from any goroutine.
+type Server struct {
+	config   Config
+	listener net.Listener
+	http     *http.Server
+	stop     context.CancelFunc
+	done     context.Context
+	routes   []route // the longest prefix first
+	pages    pages
+	counts   counts
+	told     sync.Map // what was noted, once each
+}
+
+// route answers the paths below a prefix.
+type route struct {
+	prefix  string
+	target  Target
+	handler http.Handler
+}
+
+// Start listens and serves. The error says what could not be done.
+func Start(c Config) (*Server, error) {
+	if c.Wait == 0 {
+		c.Wait = defaultWait
+	}
+	if c.Note == nil {
+		c.Note = func(string) {}
+	}
+	s := &Server{config: c}
+	s.done, s.stop = context.WithCancel(context.Background())
+	targets := map[string]Target{"/": c.Target}
+	for prefix, target := range c.At {
+		targets[prefix] = target
+	}
+	for prefix, target := range targets {
+		handler, err := s.handlerOf(prefix, target)
+		if err != nil {
+			return nil, err
+		}
+		s.routes = append(s.routes, route{prefix, target, handler})
+	}
+	slices.SortFunc(s.routes, func(a, b route) int { return len(b.prefix) - len(a.prefix) })
+	var err error
+	if s.listener, err = net.Listen("tcp", c.Listen.String()); err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
+	}
+	s.http = &http.Server{Handler: s, ReadHeaderTimeout: time.Minute, BaseContext: func(net.Listener) context.Context { return s.done }}
+	go s.http.Serve(s.listener)
+	go s.follow()
+	return s, nil
+}
+
+func (s *Server) handlerOf(prefix string, target Target) (http.Handler, error) {
+	if target.Unit != "" {
+		return s.proxy(target.Unit), nil
+	}
+	root, err := os.OpenRoot(target.Root)
+	if err != nil {
+		return nil, fmt.Errorf("serve a folder: %w", err)
+	}
+	return &folder{server: s, root: root, prefix: prefix, fallback: s.config.Fallback}, nil
+}
+
+// Address is where the server listens.
+func (s *Server) Address() netip.AddrPort {
+	address, _ := netip.ParseAddrPort(s.listener.Addr().String())
+	return address
+}
+
+// Close ends the server. Requests that are answered get a moment.
+func (s *Server) Close() {
+	const moment = 200 * time.Millisecond
+	ctx, cancel := context.WithTimeout(context.Background(), moment)
+	defer cancel()
+	s.stop()
+	s.http.Shutdown(ctx)
+	s.http.Close()
+	for _, r := range s.routes {
+		if f, ok := r.handler.(*folder); ok {
+			f.root.Close()
+		}
+	}
+}
+
+// own is under which paths the server answers itself.
+const own = "/.omnivigil/"
+
+// ServeHTTP answers a request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.counts.add()
+	if why := s.refuses(r); why != "" {
+		s.counts.fail()
+		http.Error(w, why, http.StatusForbidden)
+		return
+	}
+	switch r.URL.Path {
+	case own + "page.js":
+		serveScript(w, r)
+		return
+	case own + "events":
+		s.events(w, r)
+		return
+	}
+	for _, route := range s.routes {
+		if strings.HasPrefix(r.URL.Path, route.prefix) || r.URL.Path+"/" == route.prefix {
+			route.handler.ServeHTTP(w, r)
+			return
+		}
+	}
+}
+
+// refuses says why a request is not answered: a page of elsewhere must not read or change what is
+// served here, also not by a name of its own that it has lead to this machine.
+func (s *Server) refuses(r *http.Request) string {
+	if !s.isOwn(hostOf(r.Host)) {
+		return fmt.Sprintf("this server answers on this machine's names and addresses, not as %s", r.Host)
+	}
+	origin := r.Header.Get("Origin")
+	if origin == "" || r.Method == http.MethodGet && !isUpgrade(r) && r.URL.Path != own+"events" || r.Method == http.MethodHead || r.Method == http.MethodOptions {
+		return ""
+	}
+	if at, err := url.Parse(origin); err != nil || !s.isOwn(at.Hostname()) {
+		return "a page of another origin asks: " + origin
+	}
+	return ""
+}
+
+func isUpgrade(r *http.Request) bool { return r.Header.Get("Upgrade") != "" }
+
+func hostOf(hostport string) string {
+	if host, _, err := net.SplitHostPort(hostport); err == nil {
+		return host
+	}
+	return strings.Trim(hostport, "[]")
+}
+
+// isOwn reports whether a host is this machine, or one of the addresses that it was told to listen on.
+func (s *Server) isOwn(host string) bool {
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
+		return true
+	}
+	address, err := netip.ParseAddr(host)
+	if err != nil {
+		name, _ := os.Hostname()
+		return host != "" && strings.EqualFold(host, name) && !s.config.Listen.Addr().IsLoopback()
+	}
+	return address.IsLoopback() || address == s.config.Listen.Addr() || s.config.Listen.Addr().IsUnspecified()
+}
+
+// errGivenUp says that a request has waited for as long as it may.
+var errGivenUp = errors.New("it has taken too long")
+
+// await blocks until a unit is ready and nothing that it stands on is on its way, or broken, or the
+// request has gone or waited long enough.
+func (s *Server) await(ctx context.Context, unit string) (Look, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, s.config.Wait, errGivenUp)
+	defer cancel()
+	changed, end := s.config.Behind.Changed()
+	defer end()
+	for {
+		look := s.config.Behind.Look(unit)
+		if !look.Moving {
+			return look, nil
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return look, context.Cause(ctx)
+		}
+	}
+}
+
+// noteOnce says something the first time.
+func (s *Server) noteOnce(text string) {
+	if _, said := s.told.LoadOrStore(text, true); !said {
+		s.config.Note(text)
+	}
+}

@@ -1,0 +1,68 @@
+package relay
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"html/template"
+	"net/http"
+	"strings"
+)
+
+//go:embed page.js
+var script []byte
+
+func serveScript(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", types[".js"])
+	w.Header().Set("Cache-Control", "no-cache")
+	w.Write(script) // whoever has asked may be gone
+}
+
+// troublePage says why there is no page, and goes away by itself: its script hears when there is one.
+var troublePage = template.Must(template.New("").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
+<script src="` + own + `page.js"></script>
+<style>
+:root{color-scheme:light dark;--dim:#5f6b82;--broken:#b3201f;--rule:#a5aebf}
+@media (prefers-color-scheme:dark){:root{--dim:#8793ab;--broken:#ff7575;--rule:#53617b}body{background:#0b1220;color:#d2dae8}}
+body{font:16px/1.6 system-ui,sans-serif;margin:3rem auto;max-width:60rem;padding:0 1.5rem}
+b{color:#fff;background:var(--broken);padding:.1rem .6rem;margin-right:.8rem}
+@media (prefers-color-scheme:dark){b{color:#0b1220}}
+h1{font-size:1.1rem;font-weight:600}p,small{color:var(--dim)}
+h2{font-size:1rem;font-weight:400;color:var(--dim);border-top:1px solid var(--rule);padding-top:.4rem;margin-top:2rem}
+pre{font:13px/1.5 ui-monospace,monospace;white-space:pre-wrap;overflow-wrap:anywhere}
+</style></head>
+<body><h1><b>{{.Word}}</b>{{.Text}}</h1>
+{{if .Places}}<h2>places</h2><pre>{{range .Places}}{{.}}
+{{end}}</pre>{{end}}
+{{if .Lines}}<h2>last lines of {{.Unit}}</h2><pre>{{range .Lines}}{{.}}
+{{end}}</pre>{{end}}
+<p>{{.Project}}: this page goes away by itself when it is mended.</p>
+</body></html>
+`))
+
+// fail answers with an error: a page where the browser asks for one, else as JSON or in a line.
+func (s *Server) fail(w http.ResponseWriter, r *http.Request, status int, t Trouble) {
+	s.counts.fail()
+	h := w.Header()
+	h.Set("Cache-Control", "no-store")
+	accepts := r.Header.Get("Accept")
+	switch {
+	case strings.Contains(accepts, "text/html"):
+		word := map[bool]string{true: "BROKEN", false: http.StatusText(status)}[t.Unit != ""]
+		var page bytes.Buffer
+		troublePage.Execute(&page, struct { // a buffer takes all
+			Trouble
+			Word, Title, Project string
+		}{t, word, word + "  " + s.config.Project, s.config.Project})
+		h.Set("Content-Type", types[".html"])
+		w.WriteHeader(status)
+		w.Write(page.Bytes())
+	case strings.Contains(accepts, "json"):
+		h.Set("Content-Type", types[".json"])
+		w.WriteHeader(status)
+		json.NewEncoder(w).Encode(map[string]string{"error": t.Text, "unit": t.Unit})
+	default:
+		http.Error(w, t.Text, status)
+	}
+}
