@@ -49,6 +49,7 @@ var allowed = map[string]string{
 	"reuse":      "plan regular watch",
 	"regular":    "",
 	"rehearse":   "engine plan",
+	"relay":      "hues",
 	"lines":      "api logbook query structured traces",
 	"query":      "",
 	"session":    "api browse concern engine lines logbook mask outcomes passes phrase plan ready recording results reuse samples setup spawn trust usage visible watch",
