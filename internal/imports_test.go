@@ -52,7 +52,7 @@ var allowed = map[string]string{
 	"relay":      "hues",
 	"lines":      "api logbook query structured traces",
 	"query":      "",
-	"session":    "api browse concern engine lines logbook mask outcomes passes phrase plan ready recording results reuse samples setup spawn trust usage visible watch",
+	"session":    "api browse concern engine lines logbook mask outcomes passes phrase plan ready recording relay results reuse samples setup spawn trust usage visible watch",
 	"setup":      "plan regular watch",
 	"simulate":   "engine plan rehearse",
 	"spawn":      "nearest",

@@ -288,6 +288,11 @@ type Use struct {
 	CPU       float64          `json:"cpu"`    // of one core; 1 is all of it
 	Memory    int64            `json:"memory"` // resident bytes, of all its processes
 	Addresses []netip.AddrPort `json:"addresses,omitempty"`
+	// Of a relay: requests a second over the last ten, how many it had to answer with an error of its
+	// own, and how many pages listen to it.
+	Requests float64 `json:"requests,omitempty"`
+	Failed   int64   `json:"failed,omitempty"`
+	Pages    int     `json:"pages,omitempty"`
 }
 
 // Unit returns the unit of that name, or nil.

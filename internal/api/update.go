@@ -175,7 +175,7 @@ func (d *Update) diffUses(from, to map[string]Use) {
 }
 
 func sameUse(a, b Use) bool {
-	return a.CPU == b.CPU && a.Memory == b.Memory && slices.Equal(a.Addresses, b.Addresses)
+	return a.CPU == b.CPU && a.Memory == b.Memory && a.Requests == b.Requests && a.Failed == b.Failed && a.Pages == b.Pages && slices.Equal(a.Addresses, b.Addresses)
 }
 
 // Apply returns the snapshot that follows, and leaves the one before as it is.

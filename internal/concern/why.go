@@ -139,11 +139,18 @@ func does(u *plan.Unit, h engine.Hit) string {
 		switch {
 		case re.Do == plan.SendSignal:
 			return "is sent " + re.Signal
+		case re.Do == plan.RefreshPage:
+			return "has its pages loaded anew"
+		case re.Do == plan.SwapStyle:
+			return "has it swapped in its pages"
 		case re.Run != nil:
 			return "runs " + re.Run.With(h.Captures).String()
 		}
 	}
-	if h.TakenUp {
+	switch {
+	case u.Relay != nil:
+		return "refreshes its pages"
+	case h.TakenUp:
 		return takesUp
 	}
 	return u.Verb()
@@ -153,7 +160,8 @@ func does(u *plan.Unit, h engine.Hit) string {
 const takesUp = "takes it up by itself"
 
 // foresee says what a save would set off, in order.
-func foresee(p *plan.Plan, hits []engine.Hit) []Step {
+func foresee(p *plan.Plan, all []engine.Hit) []Step {
+	hits := slices.DeleteFunc(slices.Clone(all), func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h) })
 	if len(hits) == 0 {
 		return nil
 	}
@@ -262,4 +270,10 @@ func Look(p *plan.Plan) (Cost, error) {
 		}
 	}
 	return c, nil
+}
+
+// PagesOnly reports whether a file is for pages alone: those of a relay, or of relays that a unit stands
+// behind. The unit itself does nothing.
+func PagesOnly(u *plan.Unit, h engine.Hit) bool {
+	return u != nil && (u.Relay != nil || h.Reaction > 0 && u.Reactions[h.Reaction-1].Do.Pages())
 }

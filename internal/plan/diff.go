@@ -106,7 +106,7 @@ func namedByFile(vars []Variable) string {
 // sameProgram reports whether both run the same program in the same way, but for its
 // environment.
 func sameProgram(a, b *Unit) bool {
-	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) &&
+	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) && (!b.Kind.Ends() || sameReading(a, b))
 }
 
@@ -156,4 +156,14 @@ func sameSet[T comparable](a, b []T) bool {
 		}
 	}
 	return true
+}
+
+// sameRelay reports whether both serve the same. Which files refresh pages is a matter of care.
+func sameRelay(a, b *Relay) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	x, y := *a, *b
+	x.Refresh, y.Refresh = nil, nil
+	return reflect.DeepEqual(x, y)
 }

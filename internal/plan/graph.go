@@ -23,6 +23,9 @@ func (r *reader) checkNames() {
 	for _, u := range r.plan.Units {
 		u.Needs = r.existing(u.Needs, r.places[u.Name+" needs"], u.Name)
 		u.Follows = r.existing(u.Follows, r.places[u.Name+" follows"], u.Name)
+		if u.Relay != nil {
+			r.checkRelay(u)
+		}
 	}
 	for i := range r.plan.Groups {
 		g := &r.plan.Groups[i]

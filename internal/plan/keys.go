@@ -32,12 +32,16 @@ type unitKey struct {
 	kinds  []Kind // none: all
 	misfit string // the hint where it stands in a unit of another kind
 	early  bool   // it sets variables that other keys may use
+	relay  bool   // a relay takes it as well, which takes none that does not say so
 	says   string // what it is for, in a sentence
 	shape  func() *jsonschema.Schema
 	read   func(*reader, *Unit, *entry)
 }
 
 func (k unitKey) fits(kind Kind) bool {
+	if kind == PageServer {
+		return k.relay || slices.Contains(k.kinds, PageServer)
+	}
 	return len(k.kinds) == 0 || slices.Contains(k.kinds, kind)
 }
 
@@ -51,17 +55,17 @@ func init() {
 			read: func(r *reader, u *Unit, e *entry) { u.Run = r.command(e.value, e.key) }},
 		"dir": {says: "The folder that it runs in.", shape: textShape,
 			read: readDir},
-		"env": {says: "Variables of its own.", shape: envShape,
+		"env": {relay: true, says: "Variables of its own.", shape: envShape,
 			read: readEnv, early: true},
-		"env_files": {says: "Files of variables that come before those of the project.", shape: textsShape,
+		"env_files": {relay: true, says: "Files of variables that come before those of the project.", shape: textsShape,
 			read: readUnitEnvFiles, early: true},
-		"needs": {says: "Units that must be ready or done before it starts.", shape: textsShape,
+		"needs": {relay: true, says: "Units that must be ready or done before it starts.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
 		"follows": {says: "Units after which it restarts or reruns, whenever they have finished again.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
 		"watch": {says: "Patterns of files whose changes concern it.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
-		"ignore": {says: "Patterns of files whose changes do not.", shape: textsShape,
+		"ignore": {relay: true, says: "Patterns of files whose changes do not.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
 		"setup": {says: "Heavy steps before its first run, skipped while their inputs stay the same.", shape: stepsShape("run", "inputs", "outputs"),
 			read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") }},
@@ -69,19 +73,19 @@ func init() {
 			read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
 		"reaction": {says: "Finer rules than watch: the first that matches says what a change does.", shape: reactionsShape,
 			read: readReactions},
-		"debounce": {says: "How long files must be quiet before their changes count as one.", shape: durationShape,
+		"debounce": {relay: true, says: "How long files must be quiet before their changes count as one.", shape: durationShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
-		"poll": {says: "How often to look at its files, where the system does not tell of them.", shape: durationShape,
+		"poll": {relay: true, says: "How often to look at its files, where the system does not tell of them.", shape: durationShape,
 			read: readPoll},
 		"stop": {says: "How it is stopped.", shape: stopShape,
 			read: readStop},
-		"start": {says: "\"manual\": only when asked for.", shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
+		"start": {relay: true, says: "\"manual\": only when asked for.", shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
 			read: readStart},
-		"endpoint": {says: "An address that it is known to listen on.", shape: endpointShape,
+		"endpoint": {relay: true, says: "An address that it is known to listen on.", shape: endpointShape,
 			read: readEndpoint},
 		"structured": {says: "false: lines of JSON and logfmt are shown as they are.", shape: flagShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Unstructured = !r.flag(e) }},
-		"gitignore": {says: "false: files count that version control ignores.", shape: flagShape,
+		"gitignore": {relay: true, says: "false: files count that version control ignores.", shape: flagShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
 		"skip_unchanged": {says: "true: a file that is saved with what it held before does not count.", shape: flagShape,
 			read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
@@ -124,6 +128,25 @@ func init() {
 		"overlap": {says: "What a change during a run does.", shape: func() *jsonschema.Schema { return choiceShape("finish", "abandon") },
 			kinds: ends, read: readOverlap,
 			misfit: "a change restarts a service at once"},
+		"listen": {says: "The address that the pages are served on.", shape: textShape,
+			kinds: []Kind{PageServer}, read: readListen, misfit: "a relay listens; of a service say endpoint = { port = N }"},
+		"to": {says: "The service whose pages they are.", shape: textShape,
+			kinds: []Kind{PageServer}, read: readRelayTo, misfit: "only a relay serves what others answer"},
+		"root": {says: "The folder whose files are the pages.", shape: textShape,
+			kinds: []Kind{PageServer}, read: readRelayRoot, misfit: "only a relay serves files"},
+		"at": {says: "Prefixes of paths that go elsewhere: to a service, or to a folder.",
+			shape: func() *jsonschema.Schema { return named(textShape()) },
+			kinds: []Kind{PageServer}, read: readRelayAt, misfit: "only a relay serves pages"},
+		"fallback": {says: "The file that answers paths that no file has.", shape: textShape,
+			kinds: []Kind{PageServer}, misfit: "only a relay serves files",
+			read: func(r *reader, u *Unit, e *entry) {
+				if r.want(e.value, textKind, e.key) {
+					relayOf(u).Fallback = e.value.text
+				}
+			}},
+		"refresh": {says: "Patterns of files that refresh pages by themselves; style sheets and images are swapped in place.", shape: textsShape,
+			kinds: []Kind{PageServer}, misfit: "only a relay has pages; a reaction of a service can say do = \"refresh-page\"",
+			read: func(r *reader, u *Unit, e *entry) { relayOf(u).Refresh = r.patterns(e) }},
 	}
 }
 

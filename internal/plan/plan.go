@@ -26,17 +26,18 @@ const FileName = "omnivigil.toml"
 type Kind uint8
 
 const (
-	Service Kind = iota // should keep running; its end is a crash
-	Task                // runs and ends; exit code 0 is success
-	Suite               // runs and ends with test results
+	Service    Kind = iota // should keep running; its end is a crash
+	Task                   // runs and ends; exit code 0 is success
+	Suite                  // runs and ends with test results
+	PageServer             // a server of our own, whose pages refresh by themselves: [relay.NAME]
 )
 
 func (k Kind) String() string {
-	return [...]string{"service", "task", "suite"}[k]
+	return [...]string{"service", "task", "suite", "relay"}[k]
 }
 
 // Ends reports whether a run of this kind is meant to come to an end.
-func (k Kind) Ends() bool { return k != Service }
+func (k Kind) Ends() bool { return k == Task || k == Suite }
 
 // Plan is a project as its settings file describes it. A Plan and all it holds
 // are never changed after Read has returned it, so it may be shared freely.
@@ -131,6 +132,7 @@ type Unit struct {
 	FindingsFail  FindingsFail
 	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
 	Widen         bool    // all of it runs again once a run narrowed by a person is green
+	Relay         *Relay  // of a PageServer what it serves; else nil
 	Line          int     // of its table in the file, from 1
 }
 
@@ -310,6 +312,9 @@ type Endpoint struct {
 func (u *Unit) Ports() []netip.AddrPort {
 	loopback := netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	wanted := map[netip.AddrPort]bool{}
+	if u.Relay != nil {
+		wanted[u.Relay.Listen] = u.Relay.Listen.Port() != 0
+	}
 	for _, port := range []int{u.Endpoint.Port, u.Ready.Port} {
 		wanted[netip.AddrPortFrom(loopback, uint16(port))] = port != 0
 	}
@@ -367,7 +372,12 @@ type Reaction struct {
 type Action uint8
 
 const (
-	Act        Action = iota // restart or rerun, as the unit's kind has it
-	SendSignal               // send a signal; the unit reads its files again by itself
-	Nothing                  // ignore the path
+	Act         Action = iota // restart or rerun, as the unit's kind has it
+	SendSignal                // send a signal; the unit reads its files again by itself
+	Nothing                   // ignore the path
+	RefreshPage               // load the pages of relays anew that it stands behind; nothing else
+	SwapStyle                 // swap the file in these pages, in place
 )
+
+// Pages reports whether the action is for pages alone, and nothing for the unit.
+func (a Action) Pages() bool { return a == RefreshPage || a == SwapStyle }

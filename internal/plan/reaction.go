@@ -24,7 +24,7 @@ func readReactions(r *reader, u *Unit, e *entry) {
 }
 
 // actions are the words that "do" takes, beside signal:NAME.
-var actions = map[string]Action{"restart": Act, "rerun": Act, "nothing": Nothing}
+var actions = map[string]Action{"restart": Act, "rerun": Act, "nothing": Nothing, "refresh-page": RefreshPage, "swap-style": SwapStyle}
 
 func (r *reader) reaction(v *value) Reaction {
 	var out Reaction
@@ -69,7 +69,7 @@ func (r *reader) action(v *value) (Action, string) {
 	}
 	action, ok := actions[v.text]
 	if !ok {
-		known := []string{"restart", "rerun", "signal:HUP", "nothing"}
+		known := []string{"restart", "rerun", "signal:HUP", "refresh-page", "swap-style", "nothing"}
 		hint := "it takes " + strings.Join(known, ", ")
 		if near := nearest.Name(v.text, known); near != "" {
 			hint = "did you mean " + strconv.Quote(near) + "?"

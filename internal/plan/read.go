@@ -119,10 +119,12 @@ func (r *reader) readFile() {
 			r.readUnits(e, Task)
 		case "suite":
 			r.readUnits(e, Suite)
+		case "relay":
+			r.readUnits(e, PageServer)
 		case "group":
 			r.eachTable(e, r.readGroup)
 		default:
-			r.unknown(e, "the file", []string{"project", "defaults", "service", "task", "suite", "group"})
+			r.unknown(e, "the file", []string{"project", "defaults", "service", "task", "suite", "relay", "group"})
 		}
 	}
 	r.inFileOrder()
@@ -277,7 +279,9 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 			}
 		}
 	}
-	if e.value.table.get("run") == nil && r.defaults.get("run") == nil {
+	if kind == PageServer {
+		r.finishRelay(u, e)
+	} else if e.value.table.get("run") == nil && r.defaults.get("run") == nil {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)

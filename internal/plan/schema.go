@@ -27,6 +27,7 @@ func Schema() *jsonschema.Schema {
 	})
 	for kind, says := range map[Kind]string{
 		Service: "Units that should keep running.", Task: "Units that run and end.", Suite: "Units that run and end with test results.",
+		PageServer: "Servers of pages that refresh by themselves.",
 	} {
 		root.Properties[kind.String()] = described(says, named(unitShape(kind, false)))
 	}

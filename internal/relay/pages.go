@@ -128,18 +128,15 @@ func (p *pages) tell(m message) int {
 // Swap has pages take style sheets and images anew, without a reload, and says in how many. Files are
 // paths; a page takes what has the same name. What cannot be swapped reloads the page.
 func (s *Server) Swap(files []string) int {
-	var swapped, others []string
-	for _, file := range files {
-		if swaps[strings.ToLower(path.Ext(file))] {
-			swapped = append(swapped, file)
-		} else {
-			others = append(others, file)
-		}
+	if !Swappable(files) {
+		return s.Reload(listed(files) + " changed")
 	}
-	if len(others) > 0 {
-		return s.Reload(listed(others) + " changed")
-	}
-	return s.pages.tell(message{Do: "swap", Files: swapped, Text: "swapped " + listed(swapped)})
+	return s.pages.tell(message{Do: "swap", Files: files, Text: "swapped " + listed(files)})
+}
+
+// Swappable reports whether all of some files can be swapped in pages.
+func Swappable(files []string) bool {
+	return !slices.ContainsFunc(files, func(f string) bool { return !swaps[strings.ToLower(path.Ext(f))] })
 }
 
 // swaps are the endings of what pages take anew in place.
@@ -212,6 +209,7 @@ func (s *Server) see() {
 // units are those behind the pages.
 func (s *Server) units() []string {
 	var units []string
+	units = append(units, s.config.Needs...)
 	for _, r := range s.routes {
 		if r.target.Unit != "" && !slices.Contains(units, r.target.Unit) {
 			units = append(units, r.target.Unit)

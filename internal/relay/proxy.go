@@ -46,14 +46,8 @@ func (s *Server) proxy(unit string) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		look, err := s.await(r.Context(), unit)
-		switch {
-		case err != nil && r.Context().Err() != nil:
-			return
-		case err != nil:
-			s.fail(w, r, http.StatusGatewayTimeout, Trouble{Unit: unit, Text: fmt.Sprintf("%s was not ready within %s", unit, s.config.Wait)})
-			return
-		case !look.Ready || !look.Address.IsValid():
-			s.fail(w, r, http.StatusServiceUnavailable, s.troubleOf(unit, nil))
+		if err != nil || !look.Ready || !look.Address.IsValid() {
+			s.failUnit(w, r, unit, err)
 			return
 		}
 		forward.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), proxiedKey{}, &proxied{unit, look})))
@@ -147,12 +141,25 @@ func (s *Server) settled(ctx context.Context, unit string, was Look) (Look, erro
 	}
 }
 
+// failUnit answers that there is no page of a unit, or that it was waited for too long.
+func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, err error) {
+	switch {
+	case err != nil && r.Context().Err() != nil: // nobody waits for it
+	case err != nil:
+		s.fail(w, r, http.StatusGatewayTimeout, Trouble{Unit: unit, Text: fmt.Sprintf("%s was not ready within %s", unit, s.config.Wait)})
+	default:
+		s.fail(w, r, http.StatusServiceUnavailable, s.troubleOf(unit, nil))
+	}
+}
+
 // troubleOf says why there is no page of a unit.
 func (s *Server) troubleOf(unit string, err error) Trouble {
 	look := s.config.Behind.Look(unit)
 	switch {
 	case look.Trouble != nil:
-		return *look.Trouble
+		t := *look.Trouble
+		t.Lines, t.Places = s.config.Behind.Explain(t.Unit)
+		return t
 	case err != nil:
 		return Trouble{Unit: unit, Text: fmt.Sprintf("%s did not answer: %v", unit, err)}
 	case !look.Ready:

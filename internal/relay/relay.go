@@ -25,6 +25,9 @@ import (
 type Behind interface {
 	// Look returns how a unit, and all that it needs and follows, stands now.
 	Look(unit string) Look
+	// Explain returns the last lines of a unit that is broken, and the places in files that it names,
+	// as "file:line:column: message".
+	Explain(unit string) (lines, places []string)
 	// Changed returns a channel that has a value whenever that may have changed, and a function
 	// that ends this.
 	Changed() (<-chan struct{}, func())
@@ -62,6 +65,7 @@ type Config struct {
 	Listen  netip.AddrPort // its port may be 0: any
 	Target
 	At       map[string]Target // by prefixes of paths, which end in a slash
+	Needs    []string          // units to wait for before anything is served
 	Fallback string            // of a folder: what answers paths that no file has
 	Wait     time.Duration     // how long a request waits at most; 0 is a default
 	Behind   Behind
@@ -172,6 +176,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case own + "events":
 		s.events(w, r)
 		return
+	}
+	for _, unit := range s.config.Needs {
+		if look, err := s.await(r.Context(), unit); err != nil || !look.Ready {
+			s.failUnit(w, r, unit, err)
+			return
+		}
 	}
 	for _, route := range s.routes {
 		if strings.HasPrefix(r.URL.Path, route.prefix) || r.URL.Path+"/" == route.prefix {

@@ -36,6 +36,10 @@ func (b *behind) Look(unit string) Look {
 	return b.units[unit]
 }
 
+func (b *behind) Explain(unit string) (lines, places []string) {
+	return []string{"<b>no price</b>"}, []string{unit + ".csv:3:1: no price"}
+}
+
 func (b *behind) Changed() (<-chan struct{}, func()) {
 	c := make(chan struct{}, 1)
 	b.mu.Lock()
@@ -383,7 +387,7 @@ func TestWaiting(t *testing.T) {
 		assert.Equal(t, "the new page", <-answers)
 	}
 
-	b.set("tickets", Look{Trouble: &Trouble{Unit: "fares", Text: "fares failed (exit 1)", Lines: []string{"<b>no price</b>"}, Places: []string{"fares.csv:3:1: no price"}}})
+	b.set("tickets", Look{Trouble: &Trouble{Unit: "fares", Text: "fares failed (exit 1)"}})
 	r, body := ask(t, "GET", at+"/", map[string]string{"Accept": "text/html"})
 	assert.Equal(t, http.StatusServiceUnavailable, r.StatusCode)
 	for _, text := range []string{"fares failed (exit 1)", "&lt;b&gt;no price&lt;/b&gt;", "fares.csv:3:1: no price", "last lines of fares", tag} {

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"net/netip"
 	"sync"
 
 	"omnivigil/internal/api"
@@ -85,5 +86,12 @@ func uses(s *Session) map[string]api.Use {
 	for unit, u := range s.meter.Uses() {
 		out[unit] = api.Use{CPU: u.CPU, Memory: u.Memory, Addresses: u.Endpoints}
 	}
+	s.relays.Range(func(unit, _ any) bool {
+		if server := s.pagesOf(unit.(string)); server != nil {
+			t := server.Traffic()
+			out[unit.(string)] = api.Use{Addresses: []netip.AddrPort{server.Address()}, Requests: t.PerSecond, Failed: t.Failed, Pages: len(server.Browsers())}
+		}
+		return true
+	})
 	return out
 }

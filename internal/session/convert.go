@@ -46,6 +46,10 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	}
 	if spec := p.Unit(u.Name); spec != nil {
 		out.Command, out.Needs, out.Follows = s.clean(spec.Run.String()), spec.Needs, spec.Follows
+		if spec.Relay != nil {
+			out.Needs = spec.Relay.Behind()
+			out.Command = s.clean(spec.Relay.String())
+		}
 		out.Dir, out.AsWritten = s.clean(spec.Dir), spec.Unstructured
 	}
 	return out

@@ -130,6 +130,7 @@ type Session struct {
 	meanings  *meanings
 	meter     *usage.Meter // nil where the spawner is not the system's
 	volume    volume
+	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
 	tracer    *spawn.Spawner
 	done      chan struct{}
 	stopped   chan struct{} // closed when senders should no longer try
@@ -362,7 +363,7 @@ func (s *Session) watched(ev watch.Event) {
 		if slices.Contains(ev.Keys, concern.Settings) {
 			s.readSettings(now, ev.Burst)
 		}
-		if units := concern.Units(ev.Keys); len(units) > 0 {
+		if units := s.heedful(concern.Units(ev.Keys)); len(units) > 0 {
 			s.step(now, engine.Unchanged{Burst: ev.Burst, Units: units})
 		}
 	case watch.CaughtUp:
@@ -373,7 +374,7 @@ func (s *Session) watched(ev watch.Event) {
 }
 
 func (s *Session) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: concern.Units(ev.Keys)}
+	t := engine.Touched{Burst: ev.Burst, Units: s.heedful(concern.Units(ev.Keys))}
 	if len(t.Units) == 0 {
 		return
 	}
@@ -394,7 +395,8 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	c := engine.Change{Burst: ev.Burst, Since: ev.Since, Files: ev.Files}
 	settings := false
 	var elsewhere []string
-	for _, h := range ev.Hits {
+	hits, only := s.forPages(ev.Hits)
+	for _, h := range hits {
 		switch h.Key {
 		case concern.Settings:
 			settings = true
@@ -412,6 +414,9 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	s.tellElsewhere(now, elsewhere)
 	if len(c.Hits) > 0 {
 		s.step(now, c)
+	}
+	if only = s.heedful(only); len(only) > 0 {
+		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
 	}
 }
 
@@ -535,7 +540,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	spec := run.spec(s, o.Command.Plus(slices.Concat(o.Words, run.firstWords(s, o))))
 	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
 	spawned := run.expectPasses()
-	process, err := s.spawner.Start(spec)
+	process, err := s.begin(run, spec)
 	// Told from another goroutine: the loop must never wait for its own channel.
 	if err != nil {
 		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})

@@ -56,7 +56,20 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 		}
 	}
 	add(true, "is", "a "+u.Kind.String(), u.Kind.String())
-	command(true, "runs", &u.Run)
+	if u.Relay != nil {
+		listens, serves := u.Relay.Listen.String(), u.Relay.To
+		if u.Relay.Root != "" {
+			serves = u.Relay.Root
+		}
+		add(u.Relay.Listen.Addr().IsLoopback(), "serves pages on", listens, listens)
+		add(true, "serves", serves, serves)
+		for _, at := range u.Relay.At {
+			text := at.Prefix + " from " + at.To + at.Root
+			add(true, "serves", text, text)
+		}
+	} else {
+		command(true, "runs", &u.Run)
+	}
 	if u.Dir != p.Root {
 		add(true, "in", u.Dir, u.Dir)
 	}

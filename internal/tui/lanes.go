@@ -96,7 +96,7 @@ func (m *model) columns() columns {
 	}
 	if m.width >= 90 {
 		for _, u := range m.snap.Units {
-			if text := outcome(u); text != "" {
+			if text := toldOf(u, m.snap.Uses[u.Name]); text != "" {
 				c.told = max(c.told, len(text)+1)
 			}
 		}
@@ -153,7 +153,7 @@ func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
 // lane returns a unit's row.
 func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	use := m.snap.Uses[u.Name]
-	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), outcome(u), c, a, a.At(m.now), -1}
+	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), toldOf(u, use), c, a, a.At(m.now), -1}
 	if !m.at.IsZero() {
 		looks.at = a.At(m.at)
 	}
@@ -226,6 +226,22 @@ func outcome(u *api.Unit) string {
 		return phrase.Count(r.Errors, "error")
 	case r.Warnings > 0:
 		return phrase.Count(r.Warnings, "warning")
+	}
+	return ""
+}
+
+// toldOf is what matters to a unit's kind: outcome, or of a relay how many pages listen and what is asked of
+// it.
+func toldOf(u *api.Unit, use api.Use) string {
+	switch {
+	case u.Kind != "relay":
+		return outcome(u)
+	case use.Failed > 0:
+		return fmt.Sprintf("%.0f/s, %d failed", use.Requests, use.Failed)
+	case use.Requests > 0:
+		return fmt.Sprintf("%s, %.1f/s", phrase.Count(use.Pages, "page"), use.Requests)
+	case use.Pages > 0:
+		return phrase.Count(use.Pages, "page")
 	}
 	return ""
 }
