@@ -11,6 +11,23 @@ type Detail struct {
 	Ignored   []string     `json:"ignored,omitempty"` // patterns of files that never count
 	Variables []Variable   `json:"variables,omitempty"`
 	Processes []ProcessUse `json:"processes,omitempty"` // parents before what they have started
+	Outputs   []Made       `json:"outputs,omitempty"`   // what it has made
+	Pages     []OpenPage   `json:"pages,omitempty"`     // of a relay: the pages that listen to it
+}
+
+// Made is what one of a unit's patterns of outputs matches now.
+type Made struct {
+	Pattern string `json:"pattern"`
+	Files   int    `json:"files"`
+	Size    int64  `json:"size"` // bytes, of all these files
+}
+
+// OpenPage is a page in a browser that listens to a relay.
+type OpenPage struct {
+	Browser     string    `json:"browser"` // such as "Firefox 140"
+	Path        string    `json:"path"`
+	Since       time.Time `json:"since"`
+	RefreshedAt time.Time `json:"refreshed_at,omitzero"` // when something of it was taken anew last
 }
 
 // Setting is one of a unit's settings, in words.

@@ -120,6 +120,14 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	for _, r := range d.Rules {
 		Say(w, "  %-30s %-8s  %s", r.Pattern, phrase.Count(r.Files, "file"), r.Does)
 	}
+	section("what it makes", len(d.Outputs))
+	for _, o := range d.Outputs {
+		Say(w, "  %-30s %-8s  %s", o.Pattern, phrase.Count(o.Files, "file"), phrase.Bytes(float64(o.Size)))
+	}
+	section("pages that are open", len(d.Pages))
+	for _, page := range d.Pages {
+		Say(w, "  %-14s %s", page.Browser, page.Path)
+	}
 	section("environment, beside the machine's", len(d.Variables))
 	for _, v := range d.Variables {
 		value := v.Value

@@ -31,12 +31,12 @@ const FolderName = "saltmarsh-ferries"
 // is run with the words "act" and the actor's name.
 func Unpack(parent, self string) (string, error) {
 	root := filepath.Join(parent, FolderName)
-	ports, err := freePorts(3)
+	ports, err := freePorts(4)
 	if err != nil {
 		return "", fmt.Errorf("find free ports: %w", err)
 	}
 	values := map[string]string{
-		"Self": strconv.Quote(self), "Tides": ports[0], "Berths": ports[1], "Tickets": ports[2],
+		"Self": strconv.Quote(self), "Tides": ports[0], "Berths": ports[1], "Tickets": ports[2], "Site": ports[3],
 	}
 	err = fs.WalkDir(files, "ferries", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {

@@ -170,8 +170,11 @@ func (s *Server) troubleOf(unit string, err error) Trouble {
 	return Trouble{Unit: unit, Text: unit + " is not ready"}
 }
 
-// addScript puts the script into a page.
+// addScript puts the script into a page, and has nothing be kept by browsers without asking.
 func (s *Server) addScript(r *http.Response, unit string) error {
+	if kept := r.Header.Get("Cache-Control"); kept != "" && !strings.Contains(kept, "no-store") {
+		r.Header.Set("Cache-Control", "no-cache") // or a style sheet that another imports would stay as it was
+	}
 	if r.Request.Method != http.MethodGet || r.StatusCode == http.StatusSwitchingProtocols || !strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
 		r.StatusCode == http.StatusPartialContent || r.StatusCode == http.StatusNotModified || r.StatusCode == http.StatusNoContent {
 		return nil

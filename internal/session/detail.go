@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/samples"
+	"omnivigil/internal/watch"
 )
 
 // volume is how many bytes units have written.
@@ -79,6 +80,21 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		}
 		d.Variables = append(d.Variables, shown)
 	}
+	for _, pattern := range u.Outputs {
+		made := api.Made{Pattern: s.clean(pattern.Text)}
+		for _, file := range watch.Files(p.Root, []string{pattern.Text}) {
+			if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
+				made.Files++
+				made.Size += info.Size()
+			}
+		}
+		d.Outputs = append(d.Outputs, made)
+	}
+	if server := s.pagesOf(unit); server != nil {
+		for _, b := range server.Browsers() {
+			d.Pages = append(d.Pages, api.OpenPage{Browser: s.clean(b.Agent), Path: s.clean(b.Path), Since: b.Since, RefreshedAt: b.RefreshedAt})
+		}
+	}
 	if s.tracer != nil {
 		for _, one := range s.tracer.Processes(unit) {
 			d.Processes = append(d.Processes, api.ProcessUse{
@@ -96,6 +112,13 @@ func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 		if text != "" {
 			all = append(all, api.Setting{Name: name, Text: s.clean(text)})
 		}
+	}
+	if u.Relay != nil {
+		add("serves", u.Relay.String())
+		for _, at := range u.Relay.At {
+			add("at", at.Prefix+" from "+at.To+at.Root)
+		}
+		return all
 	}
 	add("run", u.Run.String())
 	add("dir", u.Dir)

@@ -119,7 +119,7 @@ const besideWidth = 130
 // rows is all that is said of the unit.
 func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
 	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
-	right := [][]string{v.links(m, u), v.settings(m), v.environment(m)}
+	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.settings(m), v.environment(m)}
 	rows := append(v.now(m, u), v.use(m, u, width)...)
 	if width < besideWidth {
 		return append(rows, slices.Concat(slices.Concat(left...), slices.Concat(right...))...)
@@ -289,6 +289,34 @@ func (v *unitView) links(m *model, u *api.Unit) []string {
 	add("in groups", groups)
 	if len(rows) == 0 {
 		return nil
+	}
+	return append(rows, "")
+}
+
+// pages are those in browsers that listen to a relay.
+func (v *unitView) pages(m *model) []string {
+	if len(v.detail.Pages) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "pages that are open")}
+	for _, p := range v.detail.Pages {
+		when := "since " + phrase.Moment(p.Since, m.now)
+		if !p.RefreshedAt.IsZero() {
+			when = "refreshed " + phrase.Moment(p.RefreshedAt, m.now)
+		}
+		rows = append(rows, "  "+fit(p.Browser, 14)+" "+fit(p.Path, 24)+" "+m.palette.dim.Render(when))
+	}
+	return append(rows, "")
+}
+
+// outputs says how large what the unit makes is.
+func (v *unitView) outputs(m *model) []string {
+	if len(v.detail.Outputs) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "what it makes")}
+	for _, o := range v.detail.Outputs {
+		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(o.Pattern, 30), fit(phrase.Count(o.Files, "file"), 10), phrase.Bytes(float64(o.Size))))
 	}
 	return append(rows, "")
 }

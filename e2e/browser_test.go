@@ -1,0 +1,244 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// ticketOffice is one behind a relay: a Node server whose page has a form and a style sheet that
+// imports another.
+type ticketOffice struct {
+	t   *testing.T
+	dir string
+	url string
+	run func(words ...string) string
+}
+
+const officeServer = `
+const fs = require("fs"), page = fs.readFileSync("page.html");
+setTimeout(() => require("http").createServer((q, a) => {
+  const path = q.url.split("?")[0];
+  if (path.endsWith(".css")) { a.setHeader("Content-Type", "text/css"); a.setHeader("Cache-Control", "max-age=1000"); a.end(fs.readFileSync("style" + path)); return; }
+  a.setHeader("Content-Type", "text/html"); a.end(page);
+}).listen(process.env.PORT, "127.0.0.1"), 100);
+`
+
+const officePage = `<!doctype html><html><head><title>ferries</title><link rel="stylesheet" href="/site.css"></head>
+<body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
+
+func openTicketOffice(t *testing.T) *ticketOffice {
+	program := build(t)
+	if _, err := exec.LookPath("node"); err != nil {
+		t.Skip("node is not installed")
+	}
+	ports := freePorts(2)
+	o := &ticketOffice{t: t, dir: t.TempDir(), url: fmt.Sprintf("http://127.0.0.1:%d", ports[0])}
+	o.write("omnivigil.toml", fmt.Sprintf(`
+[service.tickets]
+run = "exec node server.js"
+watch = ["server.js", "page.html"]
+debounce = "0"
+env = { PORT = "%d" }
+ready = { port = %d }
+stop = { grace = "1s" }
+[[service.tickets.reaction]]
+when = "style/*.css"
+do = "swap-style"
+[relay.site]
+listen = "127.0.0.1:%d"
+to = "tickets"
+debounce = "0"
+`, ports[1], ports[1], ports[0]))
+	o.write("server.js", officeServer)
+	o.write("page.html", officePage)
+	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(1, 2, 3) }\n")
+	o.write("style/colours.css", "p { color: rgb(4, 5, 6) }\n")
+	env := append(os.Environ(), "XDG_STATE_HOME="+o.dir+"/.state", "XDG_RUNTIME_DIR=")
+	o.run = func(words ...string) string {
+		cmd := exec.Command(program, words...)
+		cmd.Dir, cmd.Env = o.dir, env
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	o.run("start", "--background", "--trust")
+	t.Cleanup(func() {
+		o.run("stop", "--all")
+		noneLeft(t, o.dir)
+	})
+	require.Contains(t, o.run("wait"), "CURRENT")
+	return o
+}
+
+// write saves a file in one step, as most editors do.
+func (o *ticketOffice) write(name, text string) {
+	o.t.Helper()
+	file := filepath.Join(o.dir, name)
+	require.NoError(o.t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(o.t, os.WriteFile(file+".new", []byte(text), 0o644))
+	require.NoError(o.t, os.Rename(file+".new", file))
+}
+
+// browser is a page in a real browser.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func openBrowser(t *testing.T) *browser {
+	var program string
+	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+		if path, err := exec.LookPath(name); err == nil {
+			program = path
+			break
+		}
+	}
+	if program == "" {
+		t.Skip("chromium is not installed")
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WSURLReadTimeout(patience),
+		chromedp.UserDataDir(t.TempDir()))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, close := chromedp.NewContext(allocator, chromedp.WithErrorf(func(string, ...any) {})) // it does not know all that newer browsers tell
+	ctx, cancel := context.WithTimeout(ctx, 3*patience)
+	t.Cleanup(func() { chromedp.Cancel(ctx); cancel(); close(); stop() })
+	return &browser{t, ctx}
+}
+
+func (b *browser) do(actions ...chromedp.Action) {
+	b.t.Helper()
+	require.NoError(b.t, chromedp.Run(b.ctx, actions...))
+}
+
+// says returns what an expression comes to, empty while a page is being loaded.
+func (b *browser) says(expression string) string {
+	var text string
+	chromedp.Run(b.ctx, chromedp.Evaluate("String("+expression+")", &text))
+	return text
+}
+
+// comesTo waits until an expression comes to a text.
+func (b *browser) comesTo(expression, want string) {
+	b.t.Helper()
+	var got string
+	require.True(b.t, holds(patience, func() bool { got = b.says(expression); return got == want }), "%s is %q, not %q", expression, got, want)
+}
+
+const (
+	headingColour = `getComputedStyle(document.getElementById("heading")).color`
+	lineColour    = `getComputedStyle(document.getElementById("line")).color`
+	typedName     = `document.getElementById("name")?.value`
+)
+
+// TestInTheBrowser holds relays to what a person sees: a style sheet is swapped with the form's text kept,
+// also one that another imports; new code is shown when it is ready, with scrolling and text kept; what is
+// broken is told, and the page comes back.
+func TestInTheBrowser(t *testing.T) {
+	o, b := openTicketOffice(t), openBrowser(t)
+	b.do(chromedp.Navigate(o.url+"/"), chromedp.SendKeys("#name", "Little Marram"), chromedp.SendKeys("#wish", "a berth by the window"))
+	require.True(t, holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }), "%s", o.run("status"))
+	b.comesTo(headingColour, "rgb(1, 2, 3)")
+	b.comesTo(lineColour, "rgb(4, 5, 6)")
+	b.do(chromedp.Evaluate(`window.sameDocument = true; scrollTo(0, 700)`, nil))
+
+	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(7, 8, 9) }\n")
+	b.comesTo(headingColour, "rgb(7, 8, 9)")
+	o.write("style/colours.css", "p { color: rgb(10, 11, 12) }\n")
+	b.comesTo(lineColour, "rgb(10, 11, 12)")
+	b.comesTo("window.sameDocument", "true")
+	b.comesTo(typedName, "Little Marram")
+
+	o.write("page.html", strings.ReplaceAll(officePage, "ferries", "tides"))
+	b.comesTo("document.title", "tides")
+	b.comesTo("window.sameDocument", "undefined")
+	b.comesTo(typedName, "Little Marram")
+	b.comesTo(`document.getElementById("wish").value`, "a berth by the window")
+	b.comesTo("scrollY", "700")
+
+	o.write("server.js", `throw new Error("no such harbour")`)
+	o.run("wait")
+	b.do(chromedp.Navigate(o.url + "/"))
+	b.comesTo(`document.querySelector("h1 b")?.textContent`, "BROKEN")
+	assert.Contains(t, b.says("document.body.innerText"), "no such harbour")
+	o.write("server.js", officeServer)
+	b.comesTo("document.title", "tides") // by itself
+
+	// Under another name of this machine the same server answers.
+	b.do(chromedp.Navigate(strings.Replace(o.url, "127.0.0.1", "localhost", 1) + "/"))
+	b.comesTo("document.title", "tides")
+}
+
+// TestNoGetFails saves the server's code again and again while pages are asked for all the time:
+// OMNIVIGIL_SAVES times, 20 unless said. None fails, and after each save the new page is there.
+func TestNoGetFails(t *testing.T) {
+	o := openTicketOffice(t)
+	saves := 20
+	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_SAVES")); err == nil {
+		saves = n
+	}
+	stop := make(chan struct{})
+	asked := 0
+	var reader sync.WaitGroup
+	reader.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			response, err := http.Get(o.url + "/")
+			if !assert.NoError(t, err) {
+				return
+			}
+			io.Copy(io.Discard, response.Body)
+			response.Body.Close()
+			if !assert.Equal(t, http.StatusOK, response.StatusCode) {
+				return
+			}
+			asked++
+		}
+	})
+	for n := range saves {
+		title := fmt.Sprintf("save %d", n)
+		o.write("page.html", strings.ReplaceAll(officePage, "ferries", title))
+		require.Contains(t, o.run("wait"), "CURRENT")
+		require.Contains(t, get(o.url+"/"), "<title>"+title+"</title>")
+	}
+	close(stop)
+	reader.Wait()
+	t.Logf("%d saves, %d pages asked for meanwhile, none failed", saves, asked)
+}
+
+// TestStyleIsSwappedSoon logs how long it takes from a save until a browser has the new style.
+func TestStyleIsSwappedSoon(t *testing.T) {
+	o, b := openTicketOffice(t), openBrowser(t)
+	b.do(chromedp.Navigate(o.url + "/"))
+	b.comesTo(headingColour, "rgb(1, 2, 3)")
+	require.True(t, holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }))
+	var all []time.Duration
+	for n := range 11 {
+		want := fmt.Sprintf("rgb(%d, 0, 0)", 100+n)
+		b.do(chromedp.Evaluate(fmt.Sprintf(`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`, headingColour, want), nil))
+		began := time.Now()
+		o.write("style/site.css", "h1 { color: "+want+" }\n")
+		b.comesTo(headingColour, want)
+		var at float64
+		b.do(chromedp.Evaluate("window.when", &at, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+		all = append(all, time.UnixMilli(int64(at)).Sub(began))
+	}
+	t.Logf("from a save to the new style: %v", all)
+}
