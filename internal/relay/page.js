@@ -46,6 +46,9 @@
     if (!stays) gone = setTimeout(() => corner.remove(), 4000);
   };
 
+  // What the page is not as new as it should be for stays said; the page that says so anyway needs no line.
+  const warn = text => { if (!("omnivigilTrouble" in document.documentElement.dataset)) say(text, true); };
+
   const nameOf = url => { try { return decodeURIComponent(new URL(url, location).pathname.split("/").pop()); } catch (_) { return ""; } };
   const anew = url => { const u = new URL(url, location); u.searchParams.set("omnivigil", Date.now()); return u.href; };
   const imports = (sheet, names) => {
@@ -95,10 +98,10 @@
       if (m.do === "hello") {
         if (count !== null && m.count !== count) { reload("reloaded: it has changed meanwhile"); return; }
         count = m.count;
-        if (m.text) say("stale: " + m.text, true);
+        warn(m.text);
       } else if (m.do === "reload") reload("reloaded: " + m.text);
       else if (m.do === "swap") swap(m.files, m.text);
-      else if (m.do === "stale") say(m.text && "stale: " + m.text, true);
+      else if (m.do === "stale") warn(m.text);
     };
     addEventListener("pagehide", () => events.close());
   };

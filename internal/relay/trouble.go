@@ -22,7 +22,7 @@ func serveScript(w http.ResponseWriter, _ *http.Request) {
 
 // troublePage says why there is no page, and goes away by itself: its script hears when there is one.
 var troublePage = template.Must(template.New("").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
+<html lang="en" data-omnivigil-trouble><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
 <script src="` + own + `page.js"></script>
 <style>
 :root{color-scheme:light dark;--dim:` + hues.Dim.OnLight + `;--broken:` + hues.Broken.OnLight + `;--rule:` + hues.Faint.OnLight + `}
