@@ -140,7 +140,7 @@ func reactionsShape() *jsonschema.Schema {
 	one := tableShape(map[string]*jsonschema.Schema{
 		"when": described("A pattern; {name} takes one path element, {name...} any number.", textShape()),
 		"run":  described("What runs in place of the unit's command.", commandShape()),
-		"do":   &jsonschema.Schema{Type: "string", Pattern: `^(restart|rerun|nothing|signal:[A-Z0-9]+)$`},
+		"do":   &jsonschema.Schema{Type: "string", Pattern: `^(restart|rerun|nothing|refresh-page|swap-style|signal:[A-Z0-9]+)$`},
 	})
 	one.Required = []string{"when"}
 	return &jsonschema.Schema{Type: "array", Items: one}

@@ -109,11 +109,7 @@ func Start(c Config) (*Server, error) {
 		targets[prefix] = target
 	}
 	for prefix, target := range targets {
-		handler, err := s.handlerOf(prefix, target)
-		if err != nil {
-			return nil, err
-		}
-		s.routes = append(s.routes, route{prefix, target, handler})
+		s.routes = append(s.routes, route{prefix, target, s.handlerOf(prefix, target)})
 	}
 	slices.SortFunc(s.routes, func(a, b route) int { return len(b.prefix) - len(a.prefix) })
 	var err error
@@ -126,15 +122,21 @@ func Start(c Config) (*Server, error) {
 	return s, nil
 }
 
-func (s *Server) handlerOf(prefix string, target Target) (http.Handler, error) {
+func (s *Server) handlerOf(prefix string, target Target) http.Handler {
 	if target.Unit != "" {
-		return s.proxy(target.Unit), nil
+		return s.proxy(target.Unit)
 	}
-	root, err := os.OpenRoot(target.Root)
-	if err != nil {
-		return nil, fmt.Errorf("serve a folder: %w", err)
-	}
-	return &folder{server: s, root: root, prefix: prefix, fallback: s.config.Fallback}, nil
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		// It is opened each time: a build may make it only later, or remove and remake it.
+		root, err := os.OpenRoot(target.Root)
+		if err != nil {
+			s.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no folder " + target.Root})
+			return
+		}
+		defer root.Close()
+		f := folder{server: s, root: root, prefix: prefix, fallback: s.config.Fallback}
+		f.ServeHTTP(w, r)
+	})
 }
 
 // Address is where the server listens.
@@ -151,11 +153,6 @@ func (s *Server) Close() {
 	s.stop()
 	s.http.Shutdown(ctx)
 	s.http.Close()
-	for _, r := range s.routes {
-		if f, ok := r.handler.(*folder); ok {
-			f.root.Close()
-		}
-	}
 }
 
 // own is under which paths the server answers itself.

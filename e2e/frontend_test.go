@@ -1,0 +1,79 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestTicketOffice works on the example of a front end as a person would: the page is served when its
+// script is there, a broken bundle is told in its place, and what is shipped is made in one go.
+func TestTicketOffice(t *testing.T) {
+	for _, program := range []string{"node", "npm"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("%s is not installed", program)
+		}
+	}
+	program, dir := build(t), t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS("../examples/ticket-office")))
+	settings, err := os.ReadFile(dir + "/omnivigil.toml")
+	require.NoError(t, err)
+	ports := freePorts(3)
+	for i, name := range []string{"4181", "4182", "4183"} {
+		settings = []byte(strings.ReplaceAll(string(settings), name, fmt.Sprint(ports[i])))
+	}
+	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", settings, 0o644))
+	run := func(words ...string) string {
+		cmd := exec.Command(program, words...)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+dir+"/.state", "XDG_RUNTIME_DIR=")
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	at := func(n int, path string) string { return fmt.Sprintf("http://127.0.0.1:%d%s", ports[n], path) }
+	run("start", "--background", "--trust")
+	t.Cleanup(func() {
+		run("stop", "--all")
+		noneLeft(t, dir)
+	})
+	if said := run("wait"); !strings.Contains(said, "CURRENT") {
+		if strings.Contains(run("logs"), "npm error network") {
+			t.Skip("npm reaches no packages")
+		}
+		require.Contains(t, said, "CURRENT", "%s", run("logs"))
+	}
+	assert.Regexp(t, `<head><script src="/.omnivigil/page.js"></script>`, get(at(0, "/")))
+	assert.Contains(t, get(at(0, "/api/sailings")), "Little Marram")
+	assert.Contains(t, get(at(0, "/build/app.js")), "insertCell")
+
+	edit(t, dir+"/web/sailings.ts", "toFixed(2)", "toFixed(3)")
+	assert.Contains(t, run("wait"), "CURRENT")
+	assert.Contains(t, get(at(0, "/build/app.js")), "toFixed(3)")
+	edit(t, dir+"/web/sailings.ts", "toFixed(3)", "toFixed(")
+	assert.Contains(t, run("wait"), "BROKEN")
+	request, err := http.NewRequest("GET", at(0, "/"), nil)
+	require.NoError(t, err)
+	request.Header.Set("Accept", "text/html")
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	assert.Equal(t, http.StatusServiceUnavailable, response.StatusCode)
+	edit(t, dir+"/web/sailings.ts", "toFixed(", "toFixed(2)")
+	assert.Contains(t, run("wait"), "CURRENT")
+
+	assert.Regexp(t, regexp.MustCompile(`(?m)release +done`), run("once", "release"))
+	page, err := os.ReadFile(filepath.Join(dir, "dist/index.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(page), `src="/app.js"`)
+	assert.Regexp(t, `dist/app.js +1 file +\d+ B`, run("status", "minify"))
+	run("run", "shipped")
+	run("wait", "shipped")
+	assert.Contains(t, get(at(2, "/site.css")), "#0b6e69")
+}
