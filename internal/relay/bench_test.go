@@ -48,8 +48,8 @@ func BenchmarkProxy(b *testing.B) {
 			median[address] = took[len(took)/2]
 		}
 	}
-	b.ReportMetric(float64((median[bare.URL]-median[u.URL]).Microseconds()), "bare-µs-added")
-	b.ReportMetric(float64((median[ours]-median[u.URL]).Microseconds()), "µs-added")
+	b.ReportMetric(float64((median[bare.URL] - median[u.URL]).Microseconds()), "bare-µs-added")
+	b.ReportMetric(float64((median[ours] - median[u.URL]).Microseconds()), "µs-added")
 	for name, address := range map[string]string{"bare-requests/s": bare.URL, "requests/s": ours} {
 		const each, askers = 3000, 8
 		began := time.Now()
