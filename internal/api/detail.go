@@ -12,6 +12,7 @@ type Detail struct {
 	Variables []Variable   `json:"variables,omitempty"`
 	Processes []ProcessUse `json:"processes,omitempty"` // parents before what they have started
 	Outputs   []Made       `json:"outputs,omitempty"`   // what it has made
+	Sizes     []MadeByRun  `json:"sizes,omitempty"`     // how large that was after its last good runs, oldest first
 	Pages     []OpenPage   `json:"pages,omitempty"`     // of a relay: the pages that listen to it
 }
 
@@ -20,6 +21,12 @@ type Made struct {
 	Pattern string `json:"pattern"`
 	Files   int    `json:"files"`
 	Size    int64  `json:"size"` // bytes, of all these files
+}
+
+// MadeByRun is how large all that a unit makes was when a run had ended well.
+type MadeByRun struct {
+	Run  int   `json:"run"`
+	Size int64 `json:"size"` // bytes
 }
 
 // OpenPage is a page in a browser that listens to a relay.

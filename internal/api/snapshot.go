@@ -121,7 +121,7 @@ type Save struct {
 // Unit is one unit.
 type Unit struct {
 	Name      string    `json:"name"`
-	Kind      string    `json:"kind"` // service, task, suite
+	Kind      string    `json:"kind"` // service, task, suite, relay
 	Command   string    `json:"command"`
 	Dir       string    `json:"dir"`                  // in which it runs
 	AsWritten bool      `json:"as_written,omitempty"` // lines of JSON and logfmt are shown as they are

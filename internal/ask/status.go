@@ -124,6 +124,11 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	for _, o := range d.Outputs {
 		Say(w, "  %-30s %-8s  %s", o.Pattern, phrase.Count(o.Files, "file"), phrase.Bytes(float64(o.Size)))
 	}
+	for i, made := range d.Sizes {
+		if i >= len(d.Sizes)-2 {
+			Say(w, "  after run %-20d %s", made.Run, phrase.Bytes(float64(made.Size)))
+		}
+	}
 	section("pages that are open", len(d.Pages))
 	for _, page := range d.Pages {
 		Say(w, "  %-14s %s", page.Browser, page.Path)

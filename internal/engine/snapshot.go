@@ -143,10 +143,10 @@ func (e *Engine) jobs() Jobs {
 
 // kind is what the unit is at the moment.
 func (u *unit) kind() plan.Kind {
-	if u.ends() {
-		return u.spec.Kind
+	if u.spec.MayServe && !u.ends() {
+		return plan.Service
 	}
-	return plan.Service
+	return u.spec.Kind
 }
 
 func (u *unit) snapshot() *Unit {

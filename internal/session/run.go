@@ -249,6 +249,9 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	<-r.announced
 	if failed := r.meant(s, engine.Exit(x)); engine.Exit(x).OK() && !failed {
 		r.remember(s)
+		if len(r.unit.Outputs) > 0 {
+			go s.weigh(r.unit, r.number)
+		}
 	}
 	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
 }

@@ -130,6 +130,7 @@ type Session struct {
 	meanings  *meanings
 	meter     *usage.Meter // nil where the spawner is not the system's
 	volume    volume
+	sizes     sizes
 	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
 	tracer    *spawn.Spawner
 	done      chan struct{}
@@ -579,7 +580,7 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 		return // an edit has just removed it
 	}
 	text := "listens on " + a.String()
-	if at := spec.Endpoint; int(a.Port()) == at.Port {
+	if at := spec.Endpoint; int(a.Port()) == at.Port || spec.Relay != nil {
 		if at.WhenUp == "quiet" {
 			return
 		}

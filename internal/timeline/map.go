@@ -436,7 +436,7 @@ func IfRestarted(snap *api.Snapshot, unit string) []api.Step {
 
 // verb is what a unit does once more.
 func verb(u *api.Unit) string {
-	if u.Kind == "service" {
+	if u.Kind == "service" || u.Kind == "relay" {
 		return "restarts"
 	}
 	return "reruns"

@@ -318,7 +318,26 @@ func (v *unitView) outputs(m *model) []string {
 	for _, o := range v.detail.Outputs {
 		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(o.Pattern, 30), fit(phrase.Count(o.Files, "file"), 10), phrase.Bytes(float64(o.Size))))
 	}
+	if text := sizesText(v.detail.Sizes); text != "" {
+		rows = append(rows, "  "+m.palette.dim.Render(text))
+	}
 	return append(rows, "")
+}
+
+// sizesText puts what the last run has made beside what the one before had.
+func sizesText(all []api.MadeByRun) string {
+	if len(all) < 2 {
+		return ""
+	}
+	was, is := all[len(all)-2], all[len(all)-1]
+	change := "the same"
+	switch by := is.Size - was.Size; {
+	case by > 0:
+		change = phrase.Bytes(float64(by)) + " more"
+	case by < 0:
+		change = phrase.Bytes(float64(-by)) + " less"
+	}
+	return fmt.Sprintf("run %d: %s, run %d: %s, %s", was.Run, phrase.Bytes(float64(was.Size)), is.Run, phrase.Bytes(float64(is.Size)), change)
 }
 
 // settings are the unit's, in words.
