@@ -148,9 +148,9 @@ func describe(out io.Writer, p *plan.Plan) {
 	}
 	for _, u := range p.InOrder() {
 		indent := "\n" + strings.Repeat(" ", width+13)
-		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, strings.ReplaceAll(strings.TrimSpace(u.Run.String()), "\n", indent))
+		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, strings.ReplaceAll(strings.TrimSpace(doing(u)), "\n", indent))
 		for _, item := range items[u.Name] {
-			if item.What != "is" && item.What != "runs" {
+			if item.What != "is" && item.What != "runs" && item.What != "serves pages on" {
 				fmt.Fprintf(out, "  %-*s           %s %s\n", width, "", item.What, item.Text)
 			}
 		}
@@ -158,6 +158,14 @@ func describe(out io.Writer, p *plan.Plan) {
 			fmt.Fprintf(out, "  %-*s           %s\n", width, "", fact)
 		}
 	}
+}
+
+// doing is what a unit runs, or serves.
+func doing(u *plan.Unit) string {
+	if u.Relay != nil {
+		return u.Relay.String()
+	}
+	return u.Run.String()
 }
 
 func patterns(ps []plan.Pattern) []string {
@@ -177,15 +185,25 @@ func facts(u *plan.Unit) []string {
 	}
 	add("needs", u.Needs)
 	add("follows", u.Follows)
+	if u.Relay != nil {
+		add("waits for", u.Relay.Needs)
+		add("refreshes pages for", patterns(u.Relay.Refresh))
+	}
 	for _, re := range u.Reactions {
 		switch {
 		case re.Do == plan.Nothing:
 			lines = append(lines, "on "+re.When.Text+" does nothing")
+		case re.Do == plan.RefreshPage:
+			lines = append(lines, "on "+re.When.Text+" has its pages loaded anew")
+		case re.Do == plan.SwapStyle:
+			lines = append(lines, "on "+re.When.Text+" has it swapped in its pages")
 		case re.Do == plan.Act && re.Run == nil:
 			lines = append(lines, "on "+re.When.Text+" "+u.Verb())
 		}
 	}
-	add("watches", patterns(u.Watch))
+	if u.Relay == nil {
+		add("watches", patterns(u.Watch))
+	}
 	add("ignores", patterns(u.Ignore))
 	if u.Pass != nil {
 		lines = append(lines, "takes up changes by itself")
