@@ -34,12 +34,18 @@ const fs = require("fs"), page = fs.readFileSync("page.html");
 setTimeout(() => require("http").createServer((q, a) => {
   const path = q.url.split("?")[0];
   if (path.endsWith(".css")) { a.setHeader("Content-Type", "text/css"); a.setHeader("Cache-Control", "max-age=1000"); a.end(fs.readFileSync("style" + path)); return; }
+  if (path.endsWith(".svg")) { a.setHeader("Content-Type", "image/svg+xml"); a.end(fs.readFileSync("style" + path)); return; }
   a.setHeader("Content-Type", "text/html"); a.end(page);
 }).listen(process.env.PORT, "127.0.0.1"), 100);
 `
 
 const officePage = `<!doctype html><html><head><title>ferries</title><link rel="stylesheet" href="/site.css"></head>
-<body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
+<body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><img src="/logo.svg"><form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
+
+// logo is an image so wide.
+func logo(width int) string {
+	return fmt.Sprintf(`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="10"/>`, width)
+}
 
 func openTicketOffice(t *testing.T) *ticketOffice {
 	program := build(t)
@@ -57,7 +63,7 @@ env = { PORT = "%d" }
 ready = { port = %d }
 stop = { grace = "1s" }
 [[service.tickets.reaction]]
-when = "style/*.css"
+when = "style/*.{css,svg}"
 do = "swap-style"
 [relay.site]
 listen = "127.0.0.1:%d"
@@ -68,6 +74,7 @@ debounce = "0"
 	o.write("page.html", officePage)
 	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(1, 2, 3) }\n")
 	o.write("style/colours.css", "p { color: rgb(4, 5, 6) }\n")
+	o.write("style/logo.svg", logo(20))
 	env := append(os.Environ(), "XDG_STATE_HOME="+o.dir+"/.state", "XDG_RUNTIME_DIR=")
 	o.run = func(words ...string) string {
 		cmd := exec.Command(program, words...)
@@ -159,6 +166,9 @@ func TestInTheBrowser(t *testing.T) {
 	b.comesTo(headingColour, "rgb(7, 8, 9)")
 	o.write("style/colours.css", "p { color: rgb(10, 11, 12) }\n")
 	b.comesTo(lineColour, "rgb(10, 11, 12)")
+	b.comesTo("document.images[0].naturalWidth", "20")
+	o.write("style/logo.svg", logo(30))
+	b.comesTo("document.images[0].naturalWidth", "30")
 	b.comesTo("window.sameDocument", "true")
 	b.comesTo(typedName, "Little Marram")
 

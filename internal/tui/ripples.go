@@ -195,8 +195,17 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 	if r.Resting() {
 		took = fit(phrase.Duration(r.RestAt.Sub(r.Since)), 9)
 	}
-	left := fmt.Sprintf("%s%4d  %s  %s %s ", mark, r.ID, m.palette.dim.Render(phrase.Moment(r.Since, m.now)), m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)), took)
+	left := fmt.Sprintf("%s%4d  %s  %s %s ", mark, r.ID, m.palette.dim.Render(m.moment(r.Since)), m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)), took)
 	return ends(left+title, m.palette.dim.Render(unitsOf(r, max(width/3, 10))), width)
+}
+
+// moment is a time as wide as all others of the session are: with its day, where that began on another.
+func (m *model) moment(t time.Time) string {
+	width := len("15:04:05")
+	if since := m.snap.Project.Since; since.YearDay() != m.now.YearDay() || since.Year() != m.now.Year() {
+		width = len("31 Dec 15:04")
+	}
+	return fit(phrase.Moment(t, m.now), width)
 }
 
 // unitsOf names the units that a ripple has had run, each once, or says how many.

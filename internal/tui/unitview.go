@@ -186,7 +186,7 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 			took = "goes on"
 		}
 		drawn := fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
-		rows = append(rows, fmt.Sprintf("  %-8s %s %9s %s %s", runWord(p.RunRef), m.palette.dim.Render(phrase.Moment(p.At, m.now)), took, style.Render(drawn), m.palette.dim.Render(p.Because)))
+		rows = append(rows, fmt.Sprintf("  %-8s %s %9s %s %s", runWord(p.RunRef), m.palette.dim.Render(m.moment(p.At)), took, style.Render(drawn), m.palette.dim.Render(p.Because)))
 	}
 	return append(rows, "")
 }
@@ -235,7 +235,7 @@ func (v *unitView) processes(m *model) []string {
 			depth[p.PID] = 0
 		}
 		rows = append(rows, fmt.Sprintf("  %7d  %8s %9s  %s  %s%s", p.PID, v.share(p), phrase.Bytes(float64(p.Memory)),
-			m.palette.dim.Render(phrase.Moment(p.Since, m.now)), strings.Repeat("  ", depth[p.PID]), p.Command))
+			m.palette.dim.Render(m.moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
 	}
 	return append(rows, "")
 }
