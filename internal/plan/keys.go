@@ -364,11 +364,18 @@ func readStop(r *reader, u *Unit, e *entry) {
 		case "run":
 			c := r.command(k.value, "run")
 			u.Stop.Run = &c
+		case "type":
+			if r.want(k.value, textKind, "type") {
+				u.Stop.Type = k.value.text
+			}
 		case "grace":
 			u.Stop.Grace = r.duration(k.value, "grace")
 		default:
-			r.unknown(k, "stop", []string{"signal", "run", "grace"})
+			r.unknown(k, "stop", []string{"signal", "run", "type", "grace"})
 		}
+	}
+	if typed := e.value.table.get("type"); typed != nil && e.value.table.get("run") != nil {
+		r.wrong(typed.keyAt, "keep one of them", "\"stop\" has both \"run\" and \"type\"")
 	}
 }
 

@@ -297,6 +297,7 @@ type Pass struct {
 type Stop struct {
 	Signal string        // without SIG, in capitals
 	Run    *Command      // what ends the run instead of the signal; nil: the signal
+	Type   string        // what is typed into its terminal to end it, instead of both; empty: nothing
 	Grace  time.Duration // how long the run may take before it is killed
 }
 

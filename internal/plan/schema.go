@@ -111,7 +111,7 @@ func envShape() *jsonschema.Schema {
 }
 
 func stopShape() *jsonschema.Schema {
-	return tableShape(map[string]*jsonschema.Schema{"signal": choiceShape(signals...), "run": commandShape(), "grace": durationShape()})
+	return tableShape(map[string]*jsonschema.Schema{"signal": choiceShape(signals...), "run": commandShape(), "type": textShape(), "grace": durationShape()})
 }
 
 func endpointShape() *jsonschema.Schema {

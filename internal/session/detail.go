@@ -211,5 +211,8 @@ func stopWords(stop plan.Stop) string {
 	if stop.Run != nil {
 		return fmt.Sprintf("%s, killed after %s", stop.Run, phrase.Duration(stop.Grace))
 	}
+	if stop.Type != "" {
+		return fmt.Sprintf("typing %q, killed after %s", stop.Type, phrase.Duration(stop.Grace))
+	}
 	return fmt.Sprintf("SIG%s, killed after %s", stop.Signal, phrase.Duration(stop.Grace))
 }

@@ -42,6 +42,9 @@ func (p *pageServer) AllRead() bool { return true }
 // SignalLeader implements Process: there is nobody to be told.
 func (p *pageServer) SignalLeader(string) error { return nil }
 
+// TypeEnd implements Process.
+func (p *pageServer) TypeEnd(string) error { return p.Signal("") }
+
 // Signal implements Process: whatever the signal, the server ends.
 func (p *pageServer) Signal(string) error {
 	select {

@@ -267,6 +267,8 @@ func (r *liveRun) stop(s *Session, name string) {
 	case p == nil:
 	case r.unit.Stop.Run != nil && name == r.unit.Stop.Signal:
 		go r.runStop(s)
+	case r.unit.Stop.Type != "" && name == r.unit.Stop.Signal:
+		go func() { r.complain(s, p.TypeEnd(r.unit.Stop.Type)) }()
 	default:
 		r.complain(s, p.Signal(name))
 	}
@@ -281,7 +283,7 @@ func (r *liveRun) reload(s *Session, name string) {
 
 func (r *liveRun) complain(s *Session, err error) {
 	if err != nil {
-		s.note(r.entry(logbook.Note), "could not be signalled: "+err.Error())
+		s.note(r.entry(logbook.Note), "could not be told: "+err.Error())
 	}
 }
 

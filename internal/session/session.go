@@ -103,6 +103,7 @@ type Process interface {
 	AllRead() bool                  // all that it had written has been given to Output
 	Signal(name string) error       // that is to end it
 	SignalLeader(name string) error // that is not
+	TypeEnd(text string) error      // into its terminal, to end it
 }
 
 // system is the Spawner of the system.

@@ -89,6 +89,8 @@ func (p *process) Signal(name string) error {
 	return nil
 }
 
+func (p *process) TypeEnd(text string) error { return p.Signal("typed " + text) }
+
 func (p *process) SignalLeader(name string) error {
 	p.note("leader " + name)
 	return nil

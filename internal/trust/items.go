@@ -84,6 +84,9 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 		add(true, "ready when", u.Ready.HTTP+" answers", u.Ready.HTTP)
 	}
 	command(false, "stopped by", u.Stop.Run)
+	if u.Stop.Type != "" {
+		add(false, "stopped by typing", strconv.Quote(u.Stop.Type), u.Stop.Type)
+	}
 	for _, re := range u.Reactions {
 		command(false, "on "+re.When.Text+" runs", re.Run)
 		if re.Do == plan.SendSignal {
