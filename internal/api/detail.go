@@ -34,7 +34,7 @@ type OpenPage struct {
 	Browser     string    `json:"browser"` // such as "Firefox 140"
 	Path        string    `json:"path"`
 	Since       time.Time `json:"since"`
-	RefreshedAt time.Time `json:"refreshed_at,omitzero"` // when something of it was taken anew last
+	RefreshedAt time.Time `json:"refreshed_at,omitzero"` // when it was last reloaded, or something of it swapped
 }
 
 // Setting is one of a unit's settings, in words.

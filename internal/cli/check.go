@@ -194,7 +194,7 @@ func facts(u *plan.Unit) []string {
 		case re.Do == plan.Nothing:
 			lines = append(lines, "on "+re.When.Text+" does nothing")
 		case re.Do == plan.RefreshPage:
-			lines = append(lines, "on "+re.When.Text+" has its pages loaded anew")
+			lines = append(lines, "on "+re.When.Text+" has its pages reloaded")
 		case re.Do == plan.SwapStyle:
 			lines = append(lines, "on "+re.When.Text+" has it swapped in its pages")
 		case re.Do == plan.Act && re.Run == nil:

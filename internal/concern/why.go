@@ -140,7 +140,7 @@ func does(u *plan.Unit, h engine.Hit) string {
 		case re.Do == plan.SendSignal:
 			return "is sent " + re.Signal
 		case re.Do == plan.RefreshPage:
-			return "has its pages loaded anew"
+			return "has its pages reloaded"
 		case re.Do == plan.SwapStyle:
 			return "has it swapped in its pages"
 		case re.Run != nil:

@@ -376,7 +376,7 @@ const (
 	Act         Action = iota // restart or rerun, as the unit's kind has it
 	SendSignal                // send a signal; the unit reads its files again by itself
 	Nothing                   // ignore the path
-	RefreshPage               // load the pages of relays anew that it stands behind; nothing else
+	RefreshPage               // reload the pages of relays that it stands behind; nothing else
 	SwapStyle                 // swap the file in these pages, in place
 )
 

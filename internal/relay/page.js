@@ -50,7 +50,7 @@
   const warn = text => { if (!("omnivigilTrouble" in document.documentElement.dataset)) say(text, true); };
 
   const nameOf = url => { try { return decodeURIComponent(new URL(url, location).pathname.split("/").pop()); } catch (_) { return ""; } };
-  const anew = url => { const u = new URL(url, location); u.searchParams.set("omnivigil", Date.now()); return u.href; };
+  const fresh = url => { const u = new URL(url, location); u.searchParams.set("omnivigil", Date.now()); return u.href; };
   const imports = (sheet, names) => {
     try {
       return [...sheet.cssRules].some(r => r instanceof CSSImportRule && (names.has(nameOf(r.href)) || r.styleSheet && imports(r.styleSheet, names)));
@@ -63,7 +63,7 @@
   // A new sheet is loaded beside the old one, which goes when it is there: nothing flashes.
   const swapSheet = link => new Promise(done => {
     const next = link.cloneNode();
-    next.href = anew(link.href);
+    next.href = fresh(link.href);
     next.addEventListener("load", () => { link.remove(); done(); });
     next.addEventListener("error", () => { next.remove(); done(); });
     link.after(next);
@@ -78,14 +78,14 @@
       }
     }
     for (const e of document.querySelectorAll("style")) {
-      if (e.sheet && imports(e.sheet, names)) { found = true; e.textContent = e.textContent.replace(/(@import\s+(?:url\()?["']?)([^"')\s]+)/g, (all, head, url) => names.has(nameOf(url)) ? head + anew(url) : all); }
+      if (e.sheet && imports(e.sheet, names)) { found = true; e.textContent = e.textContent.replace(/(@import\s+(?:url\()?["']?)([^"')\s]+)/g, (all, head, url) => names.has(nameOf(url)) ? head + fresh(url) : all); }
     }
-    for (const e of document.querySelectorAll("img[src], input[type=image]")) if (names.has(nameOf(e.src))) { found = true; e.src = anew(e.src); }
+    for (const e of document.querySelectorAll("img[src], input[type=image]")) if (names.has(nameOf(e.src))) { found = true; e.src = fresh(e.src); }
     for (const e of document.querySelectorAll("[srcset]")) if ([...names].some(n => e.srcset.includes(n))) {
       found = true;
-      e.srcset = e.srcset.split(",").map(s => { const [url, ...size] = s.trim().split(/\s+/); return [names.has(nameOf(url)) ? anew(url) : url, ...size].join(" "); }).join(", ");
+      e.srcset = e.srcset.split(",").map(s => { const [url, ...size] = s.trim().split(/\s+/); return [names.has(nameOf(url)) ? fresh(url) : url, ...size].join(" "); }).join(", ");
     }
-    for (const e of document.querySelectorAll('link[rel~="icon"]')) if (names.has(nameOf(e.href))) { found = true; e.href = anew(e.href); }
+    for (const e of document.querySelectorAll('link[rel~="icon"]')) if (names.has(nameOf(e.href))) { found = true; e.href = fresh(e.href); }
     if (found) say(text);
     document.documentElement.dataset.omnivigilSwaps = +(document.documentElement.dataset.omnivigilSwaps || 0) + 1;
   };

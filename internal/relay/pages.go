@@ -125,7 +125,7 @@ func (p *pages) tell(m message) int {
 	return len(p.open)
 }
 
-// Swap has pages take style sheets and images anew, without a reload, and says in how many. Files are
+// Swap has pages swap style sheets and images without a reload, and says in how many. Files are
 // paths; a page takes what has the same name. What cannot be swapped reloads the page.
 func (s *Server) Swap(files []string) int {
 	if !Swappable(files) {
@@ -139,7 +139,7 @@ func Swappable(files []string) bool {
 	return !slices.ContainsFunc(files, func(f string) bool { return !swaps[strings.ToLower(path.Ext(f))] })
 }
 
-// swaps are the endings of what pages take anew in place.
+// swaps are the endings of what pages swap in place.
 var swaps = map[string]bool{
 	".css": true, ".png": true, ".jpg": true, ".jpeg": true, ".gif": true, ".webp": true, ".avif": true, ".svg": true, ".ico": true,
 }
@@ -151,7 +151,7 @@ func listed(files []string) string {
 	return strings.Join(files, " and ")
 }
 
-// Reload has all pages loaded anew, and says how many there are.
+// Reload reloads all pages, and says how many there are.
 func (s *Server) Reload(because string) int {
 	return s.pages.tell(message{Do: "reload", Text: because})
 }

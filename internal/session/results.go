@@ -19,7 +19,7 @@ type known struct {
 	findings []api.Finding
 }
 
-// knownOf returns what is known of a unit. It is made anew only when there is something else.
+// knownOf returns what is known of a unit. It is made again only when there is something else.
 func (s *Session) knownOf(unit string) *known {
 	m := s.meanings.get(unit)
 	if m == nil {

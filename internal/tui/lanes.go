@@ -30,7 +30,7 @@ type lanes struct {
 }
 
 // drawnLane is a lane as it was drawn, and all that its looks came from, but for the styles.
-// Most of what draws the screen anew changes no lane: output does, thirty times a second.
+// Most of what draws the screen again changes no lane: output does, thirty times a second.
 type drawnLane struct {
 	from laneLooks
 	row  string
