@@ -298,6 +298,9 @@ func (s *stream) ownWords(m *model, e api.Line) string {
 	if e.Unit == "" {
 		return words.Bold(true).Render(e.Text)
 	}
+	if e.Run == 0 { // it is said of the unit
+		return m.palette.faint.Render("╶ ") + words.Render(e.Text)
+	}
 	return m.palette.faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
 }
 
