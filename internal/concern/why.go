@@ -161,7 +161,7 @@ const takesUp = "takes it up by itself"
 
 // foresee says what a save would set off, in order.
 func foresee(p *plan.Plan, all []engine.Hit) []Step {
-	hits := slices.DeleteFunc(slices.Clone(all), func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h) })
+	hits := slices.DeleteFunc(slices.Clone(all), func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h.Reaction-1) })
 	if len(hits) == 0 {
 		return nil
 	}
@@ -272,8 +272,8 @@ func Look(p *plan.Plan) (Cost, error) {
 	return c, nil
 }
 
-// PagesOnly reports whether a file is for pages alone: those of a relay, or of relays that a unit stands
-// behind. The unit itself does nothing.
-func PagesOnly(u *plan.Unit, h engine.Hit) bool {
-	return u != nil && (u.Relay != nil || h.Reaction > 0 && u.Reactions[h.Reaction-1].Do.Pages())
+// PagesOnly reports whether a file that a rule of a unit matches, by the rule's position, is for pages
+// alone: those of a relay, or of relays that the unit stands behind. The unit itself does nothing.
+func PagesOnly(u *plan.Unit, rule int) bool {
+	return u != nil && (u.Relay != nil || rule >= 0 && rule < len(u.Reactions) && u.Reactions[rule].Do.Pages())
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -14,6 +13,7 @@ import (
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/relay"
 	"omnivigil/internal/spawn"
@@ -215,6 +215,9 @@ func (b *behindPages) Explain(unit string) (lines, places []string) {
 // forPages tells relays of files that are for pages alone, and returns the other hits and the units that
 // heard of nothing else.
 func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string) {
+	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return concern.PagesOnly(s.plan.Unit(h.Key), h.Rule) }) {
+		return hits, nil // as nearly always, also of changes of many files
+	}
 	files := map[string][]string{}
 	reload := map[string]bool{}
 	acts := map[string]bool{}
@@ -224,14 +227,13 @@ func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string)
 			others = append(others, h)
 			continue
 		}
-		hit := concern.Hit(s.plan, u, h)
-		if !concern.PagesOnly(u, hit) {
+		if !concern.PagesOnly(u, h.Rule) {
 			others, acts[h.Key] = append(others, h), true
 			continue
 		}
 		for _, name := range s.relaysOf(u) {
 			files[name] = append(files[name], h.Path)
-			reload[name] = reload[name] || hit.Reaction > 0 && u.Reactions[hit.Reaction-1].Do == plan.RefreshPage
+			reload[name] = reload[name] || h.Rule < len(u.Reactions) && u.Reactions[h.Rule].Do == plan.RefreshPage
 		}
 		only = append(only, h.Key)
 	}
@@ -268,13 +270,13 @@ func (s *Session) refresh(name string, paths []string, reload bool) {
 	if server == nil {
 		return
 	}
-	verb, n := "swapped in", 0
+	files, verb, n := phrase.List(paths), "swapped in", 0 // there may be thousands
 	if reload || !relay.Swappable(paths) {
-		verb, n = "reloaded", server.Reload(strings.Join(paths, ", ")+" changed")
+		verb, n = "reloaded", server.Reload(files+" changed")
 	} else {
 		n = server.Swap(paths)
 	}
-	text := fmt.Sprintf("%s: %s %s", strings.Join(paths, ", "), verb, pagesText(n))
+	text := fmt.Sprintf("%s: %s %s", files, verb, pagesText(n))
 	go s.note(logbook.Entry{Unit: name, Tone: logbook.Current}, text)
 }
 
