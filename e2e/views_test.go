@@ -3,7 +3,9 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -29,6 +31,12 @@ run = "sleep 1000"
 needs = ["fares"]
 [group.sales]
 units = ["tickets", "fares"]
+`
+
+// tides is a suite with a failing case and a finding.
+const tides = `
+[suite.tides]
+run = "echo 'fares.csv:1:1: error: no berth'; printf '1..1\\nnot ok 1 - low tide\\n'; exit 1"
 `
 
 // TestViews goes through every view of the real program at three sizes, as a person would, and reads in
@@ -101,4 +109,69 @@ func TestViews(t *testing.T) {
 			noneLeft(t, dir)
 		})
 	}
+}
+
+// TestEveryKey presses every key of the table in every main view of the real program at three sizes: no
+// row is too wide, no view fails, and afterwards it quits in order.
+func TestEveryKey(t *testing.T) {
+	program := build(t)
+	out, err := exec.Command(program, "check", "--keys").Output()
+	require.NoError(t, err)
+	views := [][2]string{{"L", `\bberths .*\n(.*\n)*.*following`}, {"R", `ripples: what was set off`}, {"U", `─ \w+  (service|task|suite)  `},
+		{"M", `map: `}, {"C", `1 cpu`}, {"T", `low tide`}, {"F", `no berth`}}
+	// These give the terminal to another program, or end the face.
+	elsewhere := map[string]bool{"quit": true, "suspend": true, "browse": true, "edit": true}
+	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(harbour+tides), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("4"), 0o644))
+			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
+			s.shows(`BROKEN`)
+			for _, view := range views {
+				for line := range strings.Lines(string(out)) {
+					action, keys, _ := strings.Cut(strings.TrimSpace(line), " ")
+					if elsewhere[action] {
+						continue
+					}
+					for _, key := range strings.Fields(keys) {
+						s.press("-l", view[0])
+						s.press(inTmux(key)...)
+						for _, row := range strings.Split(s.text(), "\n") {
+							require.LessOrEqual(t, runewidth.StringWidth(row), size[0], "%s in %s: %s", key, view[0], row)
+						}
+						s.press(slices.Concat(escape, escape[1:])...) // a field, and the panel that it is in
+					}
+				}
+				s.press("-l", view[0])
+				s.shows(view[1])
+			}
+			crashes, err := filepath.Glob(dir + "/state/omnivigil/*/*/screen-crash.txt")
+			require.NoError(t, err)
+			require.Empty(t, crashes)
+			s.press("q")
+			s.shows(`exit code 0`)
+			noneLeft(t, dir)
+		})
+	}
+}
+
+// escape is the key as terminals send it that tell it apart from the begin of a sequence: alone, it and the
+// letter after it could be taken for one key.
+var escape = []string{"-l", "\x1b[27u"}
+
+// inTmux gives what send-keys wants for a key of the table.
+func inTmux(key string) []string {
+	named := map[string]string{"up": "Up", "down": "Down", "left": "Left", "right": "Right", "enter": "Enter", "tab": "Tab", "space": "Space",
+		"pgup": "PPage", "pgdown": "NPage", "home": "Home", "end": "End", "backspace": "BSpace", "shift+up": "S-Up", "shift+down": "S-Down"}
+	switch letter, ctrl := strings.CutPrefix(key, "ctrl+"); {
+	case key == "esc":
+		return escape
+	case ctrl:
+		return []string{"C-" + letter}
+	case named[key] != "":
+		return []string{named[key]}
+	}
+	return []string{"-l", key}
 }
