@@ -65,6 +65,7 @@ type Project interface {
 	Wait(ctx context.Context, q WaitQuery) (Waited, error)
 
 	Log
+	Terminal
 }
 
 // Log is what a project's processes and Omnivigil have written. Its methods may be called

@@ -21,6 +21,7 @@ const (
 	mostHeaders = 16 << 10
 	mostStreams = 200 // that go on at the same time
 	mostUnits   = 10_000
+	mostKind    = 32 // bytes of what a face calls itself
 )
 
 // Server carries a project over HTTP/1.1. Its methods may be called from any goroutine.
@@ -118,6 +119,9 @@ func (s *Server) handler() http.Handler {
 		page, err := s.project.Samples(r.Context(), from)
 		reply(w, page, err)
 	})
+	mux.HandleFunc("GET "+root+"/screen", s.screen)
+	mux.HandleFunc("GET "+root+"/screen/follow", s.streamed(s.followScreen))
+	mux.HandleFunc("POST "+root+"/input", s.input)
 	mux.HandleFunc("POST "+root+"/requests", s.requests)
 	mux.HandleFunc("GET "+root+"/wait", s.wait)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
@@ -210,7 +214,7 @@ func (e *events) send(name string, number int64, value any) error {
 func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	pid, _ := strconv.Atoi(r.FormValue("pid"))
 	face := Face{Kind: r.FormValue("face"), PID: pid}
-	if len(face.Kind) > 32 {
+	if len(face.Kind) > mostKind {
 		reply(w, nil, badQuery("face is too long"))
 		return
 	}

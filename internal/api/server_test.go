@@ -21,6 +21,8 @@ import (
 
 // still is a project in which nothing happens by itself.
 type still struct {
+	screens  []ScreenQuery
+	inputs   []Input
 	snaps    []*Snapshot
 	facts    []Fact
 	asked    []Request
@@ -95,6 +97,29 @@ func (p *still) Detail(_ context.Context, unit string) (Detail, error) {
 func (p *still) Samples(_ context.Context, from int64) (SamplePage, error) {
 	return SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
 }
+func (p *still) Screen(_ context.Context, unit string) (Screen, error) {
+	if unit != "tides" {
+		return Screen{}, Refuse("there is no unit %q", unit)
+	}
+	return Screen{Unit: unit, Run: 1, Size: Size{80, 24}, Lines: []ScreenLine{{Row: 1, Parts: []Cells{{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}}}}}, nil
+}
+func (p *still) FollowScreen(_ context.Context, q ScreenQuery, show func(Screen) error) error {
+	p.screens = append(p.screens, q)
+	if q.Hand && !q.Take {
+		return Refuse("another face has hands on it")
+	}
+	if err := show(Screen{Number: 1, Hand: &q.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}); err != nil {
+		return err
+	}
+	return show(Screen{Number: 2, Ended: true})
+}
+func (p *still) Input(_ context.Context, in Input) error {
+	p.inputs = append(p.inputs, in)
+	if in.Unit == "" {
+		return Refuse("which unit?")
+	}
+	return nil
+}
 func (p *still) Why(_ context.Context, path string) (Foresight, error) {
 	return Foresight{Path: path}, nil
 }
@@ -167,6 +192,23 @@ func TestThroughTheSocket(t *testing.T) {
 	samples, err := c.Samples(t.Context(), 41)
 	require.NoError(t, err)
 	assert.Equal(t, SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42}, samples)
+
+	screen, err := c.Screen(t.Context(), "tides")
+	require.NoError(t, err)
+	assert.Equal(t, Cells{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}, screen.Lines[0].Parts[0])
+	_, err = c.Screen(t.Context(), "tide")
+	require.ErrorAs(t, err, &refusal)
+	wants := ScreenQuery{Unit: "tides", Face: Face{Kind: "screen", PID: 7}, Hand: true, Size: Size{158, 44}}
+	require.ErrorAs(t, c.FollowScreen(t.Context(), wants, nil), &refusal)
+	wants.Take = true
+	var shown []Screen
+	require.NoError(t, c.FollowScreen(t.Context(), wants, func(s Screen) error { shown = append(shown, s); return nil }))
+	assert.Equal(t, []Screen{{Number: 1, Hand: &wants.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}}, shown)
+	assert.Equal(t, wants, p.screens[1])
+	input := Input{Unit: "tides", Face: 7, Size: &Size{80, 24}, Text: "yes\n", Paste: true, Keys: []string{"ctrl+c"}, Mouse: &Mouse{Does: "press", Button: "left", Col: 1, Row: 2, Alt: true}, Focus: "in"}
+	require.NoError(t, c.Input(t.Context(), input))
+	assert.Equal(t, []Input{input}, p.inputs)
+	require.ErrorAs(t, c.Input(t.Context(), Input{}), &refusal)
 
 	sq := SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
 	var found []Found

@@ -15,6 +15,7 @@ type Snapshot struct {
 	Ripples []*Ripple      `json:"ripples"` // oldest first, the newest few hundred
 	Saves   []Save         `json:"saves"`   // oldest first
 	Uses    map[string]Use `json:"uses"`    // what units take of the machine, by unit
+	Asks    map[string]Ask `json:"asks"`    // which units wait for somebody to type
 	Faces   []Face         `json:"faces"`   // who looks at it
 	Jobs    Jobs           `json:"jobs"`
 	Status

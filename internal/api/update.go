@@ -20,6 +20,7 @@ type Update struct {
 	Saves   []Save          `json:"saves,omitempty"`  // those that have come
 	Resaved bool            `json:"resaved,omitempty"`
 	Uses    map[string]Use  `json:"uses,omitempty"` // empty ones have gone
+	Asks    map[string]Ask  `json:"asks,omitempty"` // those without a kind have gone
 	Faces   []Face          `json:"faces,omitempty"`
 	Alone   bool            `json:"alone,omitempty"` // there is no face any more
 	Jobs    *Jobs           `json:"jobs,omitempty"`
@@ -53,7 +54,8 @@ func Diff(from, to *Snapshot) *Update {
 	d.diffUnits(from, to)
 	d.diffRipples(from, to)
 	d.diffSaves(from.Saves, to.Saves)
-	d.diffUses(from.Uses, to.Uses)
+	d.Uses = diffOf(from.Uses, to.Uses, sameUse)
+	d.Asks = diffOf(from.Asks, to.Asks, sameAsk)
 	return d
 }
 
@@ -155,24 +157,50 @@ func (d *Update) diffSaves(from, to []Save) {
 	d.Saves, d.Resaved = to, true // the oldest were forgotten
 }
 
-func (d *Update) diffUses(from, to map[string]Use) {
-	set := func(unit string, u Use) {
-		if d.Uses == nil {
-			d.Uses = map[string]Use{}
+// diffOf returns what has changed in what is kept of units; what has gone is there as its zero value.
+func diffOf[V any](from, to map[string]V, same func(a, b V) bool) map[string]V {
+	var changed map[string]V
+	set := func(unit string, v V) {
+		if changed == nil {
+			changed = map[string]V{}
 		}
-		d.Uses[unit] = u
+		changed[unit] = v
 	}
-	for unit, u := range to {
-		if old, known := from[unit]; !known || !sameUse(old, u) {
-			set(unit, u)
+	for unit, v := range to {
+		if old, known := from[unit]; !known || !same(old, v) {
+			set(unit, v)
 		}
 	}
 	for unit := range from {
 		if _, there := to[unit]; !there {
-			set(unit, Use{})
+			var gone V
+			set(unit, gone)
 		}
 	}
+	return changed
 }
+
+// after is what is kept of units once changes have been made to it.
+func after[V any](kept, changes map[string]V, same func(a, b V) bool) map[string]V {
+	if len(changes) == 0 {
+		return kept
+	}
+	next := maps.Clone(kept)
+	if next == nil {
+		next = map[string]V{}
+	}
+	var gone V
+	for unit, v := range changes {
+		if same(v, gone) {
+			delete(next, unit)
+		} else {
+			next[unit] = v
+		}
+	}
+	return next
+}
+
+func sameAsk(a, b Ask) bool { return a.Kind == b.Kind && a.Text == b.Text && a.Since.Equal(b.Since) }
 
 func sameUse(a, b Use) bool {
 	return a.CPU == b.CPU && a.Memory == b.Memory && a.Requests == b.Requests && a.Failed == b.Failed && a.Pages == b.Pages && slices.Equal(a.Addresses, b.Addresses)
@@ -205,19 +233,8 @@ func (s *Snapshot) Apply(d *Update) *Snapshot {
 	case len(d.Saves) > 0:
 		next.Saves = slices.Concat(s.Saves, d.Saves)
 	}
-	if len(d.Uses) > 0 {
-		next.Uses = maps.Clone(s.Uses)
-		if next.Uses == nil {
-			next.Uses = map[string]Use{}
-		}
-		for unit, u := range d.Uses {
-			if sameUse(u, Use{}) {
-				delete(next.Uses, unit)
-			} else {
-				next.Uses[unit] = u
-			}
-		}
-	}
+	next.Uses = after(s.Uses, d.Uses, sameUse)
+	next.Asks = after(s.Asks, d.Asks, sameAsk)
 	return &next
 }
 
@@ -303,5 +320,5 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 func Differ(a, b *Snapshot) bool {
 	d := Diff(a, b)
 	return d.Project != nil || d.Verdict != nil || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
-		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || d.Faces != nil || d.Alone || d.Jobs != nil || d.Status != nil
+		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || len(d.Asks) > 0 || d.Faces != nil || d.Alone || d.Jobs != nil || d.Status != nil
 }

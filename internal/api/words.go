@@ -27,6 +27,9 @@ func (s *Snapshot) Account(u *Unit) []string {
 			lines = append(lines, "it ran "+u.Run.Command)
 		}
 	}
+	if ask, asks := s.Asks[u.Name]; asks {
+		lines = append(lines, "it "+ask.Words())
+	}
 	if len(u.Owed) > 0 && u.Run.Number > 0 && !u.Moving {
 		lines = append(lines, "still to be run, since an earlier run left it undone: "+strings.Join(u.Owed, "; "))
 	}

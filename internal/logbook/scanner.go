@@ -201,6 +201,9 @@ func (s *Scanner) Rest() []string {
 // Unended reports whether something has been written after the last line's end.
 func (s *Scanner) Unended() bool { return len(s.partial) > 0 }
 
+// Said is what has been written after the last line's end, as far as Pause has returned it.
+func (s *Scanner) Said() string { return s.shown.text }
+
 // said is clean with what is to be hidden hidden.
 func (s *Scanner) said(line []byte) (string, pen) {
 	text, after := s.clean(line)

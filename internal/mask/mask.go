@@ -224,6 +224,42 @@ func (m *Mask) hidePieces(text string) string {
 	return b.String() + text[done:]
 }
 
+// Spans returns where String hides something in a text without colours, as pairs of byte offsets in
+// order that do not overlap.
+func (m *Mask) Spans(text string) [][2]int {
+	if m == nil {
+		return nil
+	}
+	var found [][2]int
+	if among(&m.heads, text) {
+		for _, form := range m.forms {
+			for at := strings.Index(text, form); at >= 0; {
+				end := at + len(form)
+				found = append(found, [2]int{at, end})
+				next := strings.Index(text[end:], form)
+				if at = end + next; next < 0 {
+					break
+				}
+			}
+		}
+	}
+	for i := nextWord(text, 0); i >= 0; i = nextWord(text, i+1) {
+		if m.isPiece(text[i : i+pieceSize]) {
+			found = append(found, [2]int{i, i + pieceSize})
+		}
+	}
+	slices.SortFunc(found, func(a, b [2]int) int { return a[0] - b[0] })
+	var spans [][2]int
+	for _, f := range found {
+		if last := len(spans) - 1; last >= 0 && f[0] <= spans[last][1] {
+			spans[last][1] = max(spans[last][1], f[1])
+			continue
+		}
+		spans = append(spans, f)
+	}
+	return spans
+}
+
 func (m *Mask) isPiece(text string) bool {
 	_, is := m.pieces[maphash.String(m.seed, text)]
 	return is

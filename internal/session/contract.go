@@ -47,7 +47,7 @@ func (s *Session) shown() *api.Snapshot {
 	}
 	next.Project = sh.about
 	next.Project.Name, next.Project.Groups = p.Name, groups(p)
-	next.Uses = uses(s)
+	next.Uses, next.Asks = uses(s), s.asking()
 	next.Faces = []api.Face{}
 	for _, f := range sh.faces {
 		if f.Kind != "" {

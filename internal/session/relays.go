@@ -26,6 +26,7 @@ import (
 // pageServer is a relay that runs.
 type pageServer struct {
 	*relay.Server
+	noTerminal
 	exited func(spawn.Exit)
 	ended  chan struct{} // closed when it was told to end
 }
@@ -41,9 +42,6 @@ func (p *pageServer) AllRead() bool { return true }
 
 // SignalLeader implements Process: there is nobody to be told.
 func (p *pageServer) SignalLeader(string) error { return nil }
-
-// TypeEnd implements Process.
-func (p *pageServer) TypeEnd(string) error { return p.Signal("") }
 
 // Signal implements Process: whatever the signal, the server ends.
 func (p *pageServer) Signal(string) error {
@@ -76,7 +74,7 @@ func (s *Session) begin(run *liveRun, spec spawn.Spec) (Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &pageServer{server, spec.Exited, make(chan struct{})}
+	p := &pageServer{Server: server, exited: spec.Exited, ended: make(chan struct{})}
 	s.relays.Store(u.Name, p)
 	go s.opened(u.Name, server.Address())
 	return p, nil

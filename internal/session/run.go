@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -13,12 +14,14 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/ready"
 	"omnivigil/internal/reuse"
 	"omnivigil/internal/spawn"
+	"omnivigil/internal/terminal"
 	"omnivigil/internal/visible"
 )
 
@@ -50,8 +53,13 @@ type liveRun struct {
 	line    *regexp.Regexp // the ready line still waited for, or nil
 	passes  passWatch
 	meaning reading
-	quiet   *time.Timer // rings when a line without an end has not gone on for a moment
+	quiet   *time.Timer // rings when nothing has come for a moment
 	pauses  int         // how often that was too early
+	rested  bool        // nothing has come for longer
+	asked   bool        // it waits for somebody to type
+	drawn   bool        // it was told that a full screen is drawn, and nothing else has come since
+
+	terminal *terminal.Terminal
 }
 
 func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
@@ -62,13 +70,15 @@ func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
 	r.scanner.MayHide = func(text []byte) bool { return s.hidden.Load().MayChange(text) }
 	r.scanner.Hold = s.hidden.Load().Longest()
+	s.renew(r)
 	return r
 }
 
 // spec is how a command of the run is spawned.
 func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
 	return spawn.Spec{
-		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: append(environment(r.unit, r.number), s.marks...), Cols: 120, Rows: 40,
+		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: append(environment(r.unit, r.number), s.marks...),
+		Cols: r.terminal.Size().Cols, Rows: r.terminal.Size().Rows,
 		Output: func(p []byte) { r.output(s, p) },
 	}
 }
@@ -111,12 +121,12 @@ func (r *liveRun) output(s *Session, p []byte) {
 	s.wrote(r.unit.Name, len(p))
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	if after := r.passes.after(p); r.passes.reader != nil || r.line != nil {
-		r.say(s, after, r.scanner.Scan(p))
-	} else {
-		lines, block := r.scanner.ScanBlock(p)
-		r.say(s, after, lines)
-		r.sayBlock(s, block)
+	after := r.passes.after(p)
+	r.terminal.Write(p, func(p []byte) { r.read(s, after, p) }, func(begins bool) { r.draws(s, begins) })
+	r.rested = false
+	if r.asked && (r.terminal.Drawing() || bytes.IndexByte(p, '\n') >= 0) {
+		r.asked = false
+		s.asks(r, api.Ask{})
 	}
 	if r.quiet == nil {
 		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
@@ -125,7 +135,27 @@ func (r *liveRun) output(s *Session, p []byte) {
 	}
 }
 
-// pause shows what has been written without a line's end.
+// read takes output that lines are made of.
+func (r *liveRun) read(s *Session, after time.Time, p []byte) {
+	r.drawn = false
+	if r.passes.reader != nil || r.line != nil {
+		r.say(s, after, r.scanner.Scan(p))
+		return
+	}
+	lines, block := r.scanner.ScanBlock(p)
+	r.say(s, after, lines)
+	r.sayBlock(s, block)
+}
+
+// draws says that a program has begun to draw the whole screen: that is no output.
+func (r *liveRun) draws(s *Session, begins bool) {
+	if begins && !r.drawn {
+		r.drawn = true
+		s.note(r.entry(logbook.Note), "draws a full screen, which is kept out of the output")
+	}
+}
+
+// pause shows what has been written without a line's end, and looks whether somebody is to type.
 func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
@@ -142,6 +172,11 @@ func (r *liveRun) pause(s *Session) {
 		r.meaning.unended += strip(line)
 	}
 	r.seeReady(s, lines)
+	r.seeAsk(s, r.rested)
+	if !r.rested && r.terminal.Drawing() {
+		r.rested = true
+		r.quiet.Reset(screenRest)
+	}
 }
 
 // rest shows what the process has left without a line's end.
@@ -246,6 +281,7 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	r.ended()
 	r.endHelpers()
 	r.rest(s)
+	s.asks(r, api.Ask{})
 	<-r.announced
 	if failed := r.meant(s, engine.Exit(x)); engine.Exit(x).OK() && !failed {
 		r.remember(s)

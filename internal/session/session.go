@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -101,6 +102,10 @@ type Process interface {
 	Signal(name string) error       // that is to end it
 	SignalLeader(name string) error // that is not
 	TypeEnd(text string) error      // into its terminal, to end it
+	Type(text []byte) error         // into its terminal
+	Answer(text []byte)             // what its terminal answers it, as far as it reads that
+	Resize(cols, rows int) error    // its terminal
+	Reading() spawn.Reading         // how it takes what is typed
 }
 
 // system is the Spawner of the system.
@@ -129,6 +134,7 @@ type Session struct {
 	meter     *usage.Meter // nil where the spawner is not the system's
 	volume    volume
 	sizes     sizes
+	terminals terminals
 	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
 	tracer    *spawn.Spawner
 	done      chan struct{}
@@ -188,7 +194,7 @@ func Start(c Config) (*Session, error) {
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
-		answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{}, verdicts: make(chan verdictNews, 1),
+		terminals: terminals{of: map[string]*unitTerminal{}}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{}, verdicts: make(chan verdictNews, 1),
 	}
 	s.showing.background = c.Background
 	s.showing.about = api.About{
@@ -280,6 +286,7 @@ func (s *Session) loop(first engine.Event) {
 		s.drain()
 	}
 	close(s.stopped)
+	s.closeTerminals()
 	if err := s.results.Save(); err != nil {
 		s.Note("files will have to be read again next time: " + err.Error())
 	}
@@ -554,12 +561,18 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	}()
 }
 
+// ofTerminals are variables that speak of the terminal in which the project was started. Units have
+// terminals of their own.
+var ofTerminals = []string{"TERM", "TERM_PROGRAM", "TERM_PROGRAM_VERSION", "TMUX", "TMUX_PANE", "STY", "WINDOWID", "LINES", "COLUMNS"}
+
+func ofAnotherTerminal(variable string) bool {
+	name, _, _ := strings.Cut(variable, "=")
+	return slices.Contains(ofTerminals, name)
+}
+
 // environment is the machine's, with the unit's own variables above it.
 func environment(u *plan.Unit, run int) []string {
-	env := os.Environ()
-	if term := os.Getenv("TERM"); term == "" || term == "dumb" {
-		env = append(env, "TERM=xterm-256color")
-	}
+	env := append(slices.DeleteFunc(os.Environ(), ofAnotherTerminal), "TERM=xterm-256color")
 	for _, v := range u.Env {
 		env = append(env, v.Name+"="+v.Value)
 	}

@@ -68,6 +68,7 @@ func (b *book) String() string {
 
 // process is one that does what the test says.
 type process struct {
+	noTerminal
 	spec spawn.Spec
 	id   int
 

@@ -17,6 +17,9 @@ type Leftover struct {
 // Working is not known here.
 func (p *Process) Working() bool { return false }
 
+// readsTerminal is not known here: who has written a line without an end is taken to wait.
+func (p *Process) readsTerminal() bool { return true }
+
 // Leftovers finds nothing here.
 func Leftovers(string) []Leftover { return nil }
 

@@ -198,23 +198,6 @@ func (p *Process) SignalLeader(name string) error {
 	return nil
 }
 
-// typePatience bounds the wait for a process that does not read what is typed.
-const typePatience = 2 * time.Second
-
-// TypeEnd types a text that is to end it into the process's terminal. It blocks while the process does
-// not read, for a moment.
-func (p *Process) TypeEnd(text string) error {
-	if p.tty == nil || p.spec.Terminal == NoTerminal {
-		return errors.New("it has no terminal")
-	}
-	p.asked.Store(true)
-	p.tty.SetWriteDeadline(time.Now().Add(typePatience)) // where it has none, the write may block
-	if _, err := p.tty.WriteString(text); err != nil && !p.ended.Load() {
-		return fmt.Errorf("type %q into the terminal of process %d: %w", text, p.PID, err)
-	}
-	return nil
-}
-
 func (p *Process) signal(name string) error {
 	sig, err := signalNumber(name)
 	if err != nil {

@@ -17,6 +17,12 @@ func (terminals) start(*exec.Cmd, int, int, bool) (*os.File, error) { return nil
 
 func startOnPipe(*exec.Cmd) (*os.File, error) { return nil, errNoTerminal }
 
+func resize(*os.File, int, int) error { return errNoTerminal }
+
+func writeNow(*os.File, []byte) {}
+
+func terminalModes(*os.File) (echoes, byLine bool) { return true, true }
+
 type reading struct{}
 
 func (reading) read(f *os.File, buf []byte) (int, error) { return f.Read(buf) }

@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/charmbracelet/x/termios"
 	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
 )
@@ -158,6 +159,27 @@ func (r *reading) isDone(tty *os.File) bool {
 		done = !r.busy && err == nil && (n == 0 || wait[0].Revents&unix.POLLIN == 0)
 	})
 	return done
+}
+
+// writeNow writes what the terminal takes at once.
+func writeNow(tty *os.File, text []byte) {
+	if conn, err := tty.SyscallConn(); err == nil {
+		conn.Control(func(fd uintptr) { unix.Write(int(fd), text) })
+	}
+}
+
+// terminalModes tells whether a terminal shows what is typed, and whether it hands it over line by line
+// (see termios(3), ECHO and ICANON).
+func terminalModes(tty *os.File) (echoes, byLine bool) {
+	echoes, byLine = true, true
+	if conn, err := tty.SyscallConn(); err == nil {
+		conn.Control(func(fd uintptr) {
+			if t, err := termios.GetTermios(int(fd)); err == nil {
+				echoes, byLine = t.Lflag&unix.ECHO != 0, t.Lflag&unix.ICANON != 0
+			}
+		})
+	}
+	return echoes, byLine
 }
 
 func resize(tty *os.File, cols, rows int) error {

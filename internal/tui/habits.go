@@ -52,9 +52,6 @@ func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 				clashes = append(clashes, fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.action, b.action))
 				continue
 			}
-			if what, kept := reserved[k]; kept {
-				clashes = append(clashes, fmt.Sprintf("the key %s of %s is kept for what is to come: %s", k, b.action, what))
-			}
 			of[k] = b
 		}
 	}

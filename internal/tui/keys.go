@@ -18,6 +18,7 @@ type binding struct {
 	hint   string   // for the bottom line; empty: not shown there
 	group  string
 	when   func(*model) bool // nil: always
+	first  func(*model) bool // when its hint is shown, and then before others; nil: always, after those
 	do     func(*model)
 }
 
@@ -56,13 +57,10 @@ const (
 	onField  = "a field"
 	onLeave  = "leaving"
 	onPicked = "chosen lines"
+	onHand   = "a terminal"
 	onTest   = "tests"
 	onFound  = "findings"
 )
-
-// reserved are keys of views that are to come, and what they will do: nothing else may
-// take them.
-var reserved = map[string]string{"h": "take the unit's terminal in hand"}
 
 // bindings is the table. It follows one rule: small letters act on the chosen unit, capital
 // letters change the view, signs and paging are for the stream, arrows move; anything for
@@ -70,7 +68,7 @@ var reserved = map[string]string{"h": "take the unit's terminal in hand"}
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, viewKeys, resultKeys, moreUnitKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
+	bindings = slices.Concat(unitKeys, viewKeys, resultKeys, moreUnitKeys, terminalKeys, handKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"

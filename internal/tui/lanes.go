@@ -41,6 +41,7 @@ type laneLooks struct {
 	chosen                 bool
 	endpoint, memory, took string
 	told                   string
+	asks                   bool // for somebody to type
 	columns                columns
 	axis                   timeline.Axis
 	now, at                int // columns
@@ -96,8 +97,8 @@ func (m *model) columns() columns {
 	}
 	if m.width >= 90 {
 		for _, u := range m.snap.Units {
-			if text := toldOf(u, m.snap.Uses[u.Name]); text != "" {
-				c.told = max(c.told, len(text)+1)
+			if text := m.toldOf(u); text != "" {
+				c.told = max(c.told, ansi.StringWidth(text)+1)
 			}
 		}
 	}
@@ -153,7 +154,7 @@ func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
 // lane returns a unit's row.
 func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	use := m.snap.Uses[u.Name]
-	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), toldOf(u, use), c, a, a.At(m.now), -1}
+	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), m.toldOf(u), m.snap.Asks[u.Name].Kind != "", c, a, a.At(m.now), -1}
 	if !m.at.IsZero() {
 		looks.at = a.At(m.at)
 	}
@@ -230,10 +231,16 @@ func outcome(u *api.Unit) string {
 	return ""
 }
 
-// toldOf is what matters to a unit's kind: outcome, or of a relay how many pages listen and what is asked of
+// toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what is asked of
 // it.
-func toldOf(u *api.Unit, use api.Use) string {
+func (m *model) toldOf(u *api.Unit) string {
+	const most = 28 // cells that a question may have
+	use, ask := m.snap.Uses[u.Name], m.snap.Asks[u.Name]
 	switch {
+	case ask.Kind == api.AskPassword:
+		return "asks a password"
+	case ask.Kind == api.AskLine:
+		return ansi.Truncate("asks "+ask.Text, most, "…")
 	case u.Kind != "relay":
 		return outcome(u)
 	case use.Failed > 0:
@@ -323,6 +330,9 @@ func (l *lanes) life(m *model, looks laneLooks) string {
 			style = style.Bold(true)
 			s.set(i, glyph, &style)
 		}
+	}
+	if i := min(looks.now, a.N-1); looks.asks && looks.now >= 0 && looks.now <= a.N {
+		s.set(i, "?", &m.palette.bright)
 	}
 	if i := looks.at; a.Has(i) {
 		style := styles[lane.Cells[i]].Reverse(true)

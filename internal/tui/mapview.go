@@ -253,7 +253,7 @@ func boxMore(m *model, b timeline.Box) string {
 	}
 	u := b.Units[0]
 	use := m.snap.Uses[u.Name]
-	return strings.Join(slices.DeleteFunc([]string{u.Kind, endpoint(use), toldOf(u, use), memory(use)}, func(s string) bool { return s == "" }), "  ")
+	return strings.Join(slices.DeleteFunc([]string{u.Kind, endpoint(use), m.toldOf(u), memory(use)}, func(s string) bool { return s == "" }), "  ")
 }
 
 // rowAt is the row of the picture at which links enter and leave a row of the map, and names stand.

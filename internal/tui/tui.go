@@ -129,15 +129,18 @@ type model struct {
 	redraw     func(context.Context) // draws all again after another program has had the terminal
 	pending    []tea.Cmd             // what is left to be asked of the project
 	cmds       []tea.Cmd             // and of the terminal
+	listening  []tea.Cmd             // what is waited for
 	lost       error                 // why the project cannot be followed any more
 
 	drawn        bool     // the screen has been
 	last         tea.View // as it was then
 	onlySnapshot bool     // the newest message was one
 
-	stack    []view
-	overview overview
-	sampling sampling
+	stack       []view
+	overview    overview
+	hands       *hands // the terminal that is shown, or nil
+	handsBeside bool   // the stream, as the person had it last
+	sampling    sampling
 
 	bodyTop, laneTop, streamTop int // rows, as last drawn, for the mouse
 }
@@ -224,6 +227,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m.now = m.clock()
 	_, m.onlySnapshot = msg.(*api.Snapshot)
 	m.guarded(func() { m.handle(msg) })
+	m.endHands()
 	m.guarded(func() {
 		for _, s := range m.overview.streams {
 			s.ask(m)
@@ -232,8 +236,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.ask(m)
 		}
 	})
-	cmds := append(m.cmds, m.pending...)
-	m.cmds, m.pending = nil, nil
+	cmds := slices.Concat(m.cmds, m.pending, m.listening)
+	m.cmds, m.pending, m.listening = nil, nil, nil
 	return m, tea.Batch(cmds...)
 }
 
@@ -254,8 +258,10 @@ func (m *model) handle(msg tea.Msg) {
 	case tea.FocusMsg:
 		m.away.reports, m.away.blurred = true, false
 		m.use()
+		m.handsFocus("in")
 	case tea.BlurMsg:
 		m.away.reports, m.away.blurred = true, true
+		m.handsFocus("out")
 	case tea.ResumeMsg:
 		m.tellTerminal(true)
 		m.drawAgain()
@@ -282,6 +288,8 @@ func (m *model) handle(msg tea.Msg) {
 		}
 	case samplesMsg:
 		m.takeSamples(msg)
+	case screenMsg:
+		msg.of.update(m, msg)
 	case troubleMsg:
 		m.goToTrouble(msg)
 	case copyMsg:
@@ -335,6 +343,9 @@ func (m *model) View() tea.View {
 		v.MouseMode = tea.MouseModeNone
 	}
 	v.ReportFocus = m.habits.Notify != "off"
+	if h, ok := m.top().(*hands); ok {
+		h.dress(m, &v)
+	}
 	m.last = v
 	return v
 }

@@ -114,9 +114,12 @@ func (m *model) fieldProblem() string {
 func (m *model) hints(of []*binding, room int) string {
 	parts := make([]string, len(of))
 	taken := map[string]bool{}
+	isFirst := func(b *binding) bool {
+		return b.hint == "help" || b.hint == "quit" || b.hint == "back" || b.first != nil
+	}
 	for _, must := range []bool{true, false} {
 		for i, b := range of {
-			if b.hint == "" || must != (b.hint == "help" || b.hint == "quit" || b.hint == "back") || b.when != nil && !b.when(m) || taken[b.keys[0]] {
+			if b.hint == "" || must != isFirst(b) || b.when != nil && !b.when(m) || b.first != nil && !b.first(m) || taken[b.keys[0]] {
 				continue
 			}
 			part := m.palette.text.Render(pairedKey(b)) + " " + m.palette.dim.Render(b.hint) + "   "

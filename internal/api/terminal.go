@@ -1,0 +1,248 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+)
+
+// Terminal is the terminals of units: what they show, and what is typed into them. Its methods may be
+// called from any goroutine.
+type Terminal interface {
+	// Screen returns what a unit's terminal shows: that of its newest run, also when that has ended.
+	Screen(ctx context.Context, unit string) (Screen, error)
+
+	// FollowScreen calls show with what a unit's terminal shows, and again whenever that has changed,
+	// at most MostPictures times a second; from the second time on with only the lines that have
+	// changed. While it goes on and q.Hand is set, the face has hands on the unit. It returns nil when
+	// the project has ended, a *Refusal where another face has hands on the unit and q.Take is not
+	// set, and otherwise the error of show or of the context.
+	FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error
+
+	// Input gives a unit's terminal what a person types or does. A *Refusal says why not: nothing
+	// runs, or another face has hands on it.
+	Input(ctx context.Context, in Input) error
+}
+
+// MostPictures is how often in a second a face gets a terminal's screen, at most.
+const MostPictures = 60
+
+// ScreenQuery says whose terminal is to be followed, and how.
+type ScreenQuery struct {
+	Unit string
+	Face Face
+	Hand bool // have hands on it
+	Take bool // also where another face has them: that one goes on watching
+	Size Size // that the terminal is to have, if Hand is set; zero: as it is
+}
+
+// Size is that of a terminal, in cells.
+type Size struct {
+	Cols int `json:"cols"`
+	Rows int `json:"rows"`
+}
+
+// MostCells is the largest number of columns or rows that a terminal is given.
+const MostCells = 1000
+
+// Screen is what a unit's terminal shows.
+type Screen struct {
+	Unit   string       `json:"unit"`
+	Run    int          `json:"run"`
+	Number int64        `json:"number"` // grows with what it shows
+	Size   Size         `json:"size"`
+	Lines  []ScreenLine `json:"lines"` // those that have changed since the one before; in the first, all
+	Cursor Cursor       `json:"cursor"`
+	// Drawing says that the program draws the whole screen, which is not in the log.
+	Drawing bool   `json:"drawing,omitempty"`
+	Title   string `json:"title,omitempty"` // that the program gives its window
+	Mouse   string `json:"mouse,omitempty"` // what it wants to hear of the mouse: "clicks", "drags", "all"
+	Ended   bool   `json:"ended,omitempty"` // the run has: this is what it left
+	Hand    *Face  `json:"hand,omitempty"`  // who has hands on it
+	Ask     *Ask   `json:"ask,omitempty"`   // what it waits for
+}
+
+// ScreenLine is one row of a terminal.
+type ScreenLine struct {
+	Row   int     `json:"row"` // from 0
+	Parts []Cells `json:"parts"`
+}
+
+// Cells are cells beside one another that look alike.
+type Cells struct {
+	Text  string `json:"text"`
+	Width int    `json:"width"` // how many cells they are
+	Style
+}
+
+// Style is how cells look. A colour is "" for the terminal's own, "0" to "255" for one of its
+// palette, or "#rrggbb".
+type Style struct {
+	Foreground string `json:"fg,omitempty"`
+	Background string `json:"bg,omitempty"`
+	Bold       bool   `json:"bold,omitempty"`
+	Faint      bool   `json:"faint,omitempty"`
+	Italic     bool   `json:"italic,omitempty"`
+	Underline  bool   `json:"underline,omitempty"`
+	Blink      bool   `json:"blink,omitempty"`
+	Reverse    bool   `json:"reverse,omitempty"`
+	Struck     bool   `json:"struck,omitempty"`
+}
+
+// Cursor is a terminal's cursor.
+type Cursor struct {
+	Col    int    `json:"col"`
+	Row    int    `json:"row"`
+	Hidden bool   `json:"hidden,omitempty"`
+	Shape  string `json:"shape,omitempty"` // "bar", "underline"; empty: a block
+	Steady bool   `json:"steady,omitempty"`
+}
+
+// Ask is that a unit waits for somebody to type.
+type Ask struct {
+	Kind  AskKind   `json:"kind"`
+	Text  string    `json:"text,omitempty"` // of a line: what it says
+	Since time.Time `json:"since"`
+}
+
+// AskKind is how a unit waits for somebody to type.
+type AskKind string
+
+const (
+	AskLine     AskKind = "line"     // at a prompt
+	AskPassword AskKind = "password" // and shows nothing of what is typed
+	AskScreen   AskKind = "screen"   // a program that draws the whole screen is at rest
+)
+
+// Words says what a unit waits for, as the end of a sentence that begins with its name.
+func (a *Ask) Words() string {
+	switch {
+	case a.Kind == AskScreen:
+		return "draws a full screen and waits for a key"
+	case a.Kind == AskPassword && a.Text == "":
+		return "waits for a password"
+	case a.Kind == AskPassword:
+		return "waits for a password: " + a.Text
+	}
+	return "waits for an answer: " + a.Text
+}
+
+// Input is what a person does at a terminal. What is set is given to the program in the order of
+// the fields.
+type Input struct {
+	Unit string `json:"unit"`
+	Face int    `json:"face,omitempty"` // the number of the face's process
+	Size *Size  `json:"size,omitempty"` // the terminal gets; only for the face that has hands on it
+	// Text is typed as it is; the end of a line is the key enter. Paste: it is pasted, which programs
+	// that ask for it can tell.
+	Text  string   `json:"text,omitempty"`
+	Paste bool     `json:"paste,omitempty"`
+	Keys  []string `json:"keys,omitempty"` // such as "enter", "ctrl+c", "shift+up", "f5", "ä"
+	Mouse *Mouse   `json:"mouse,omitempty"`
+	Focus string   `json:"focus,omitempty"` // "in" or "out": whether the person looks at it
+}
+
+// Mouse is something that was done with the mouse, in cells from 0.
+type Mouse struct {
+	Does   string `json:"does"`             // "press", "release", "move"
+	Button string `json:"button,omitempty"` // "left", "middle", "right", "wheel-up", "wheel-down"
+	Col    int    `json:"col"`
+	Row    int    `json:"row"`
+	Shift  bool   `json:"shift,omitempty"`
+	Alt    bool   `json:"alt,omitempty"`
+	Ctrl   bool   `json:"ctrl,omitempty"`
+}
+
+// screen serves Screen.
+func (s *Server) screen(w http.ResponseWriter, r *http.Request) {
+	screen, err := s.project.Screen(r.Context(), r.FormValue("unit"))
+	reply(w, screen, err)
+}
+
+// followScreen sends a terminal's screen as JSON lines.
+func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
+	q := ScreenQuery{Unit: r.FormValue("unit"), Face: Face{Kind: r.FormValue("face")}}
+	q.Face.PID, _ = strconv.Atoi(r.FormValue("pid"))
+	err := flags(r, map[string]*bool{"hand": &q.Hand, "take": &q.Take})
+	for name, n := range map[string]*int{"cols": &q.Size.Cols, "rows": &q.Size.Rows} {
+		if err == nil {
+			var v int64
+			v, err = whole(r.FormValue(name), name)
+			*n = int(min(v, MostCells))
+		}
+	}
+	if err == nil && len(q.Face.Kind) > mostKind {
+		err = badQuery("face is too long")
+	}
+	begun := false
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	if err == nil {
+		err = s.project.FollowScreen(r.Context(), q, func(screen Screen) error {
+			if !begun {
+				begun = true
+				w.Header().Set("Content-Type", "application/x-ndjson")
+			}
+			if err := out.Encode(screen); err != nil {
+				return err
+			}
+			return http.NewResponseController(w).Flush()
+		})
+	}
+	if err != nil && !begun {
+		reply(w, nil, err)
+	}
+}
+
+// input serves Input.
+func (s *Server) input(w http.ResponseWriter, r *http.Request) {
+	var in Input
+	body := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
+	body.DisallowUnknownFields()
+	if err := body.Decode(&in); err != nil {
+		reply(w, nil, badQuery("input must be JSON such as {\"unit\":\"berths\",\"text\":\"y\",\"keys\":[\"enter\"]}: %v", err))
+		return
+	}
+	reply(w, struct{}{}, s.project.Input(r.Context(), in))
+}
+
+// Screen implements Project.
+func (c *Client) Screen(ctx context.Context, unit string) (Screen, error) {
+	var screen Screen
+	err := c.get(ctx, root+"/screen", url.Values{"unit": {unit}}, &screen)
+	return screen, err
+}
+
+// FollowScreen implements Project.
+func (c *Client) FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error {
+	query := url.Values{
+		"unit": {q.Unit}, "face": {q.Face.Kind}, "pid": {strconv.Itoa(q.Face.PID)}, "hand": {strconv.FormatBool(q.Hand)},
+		"take": {strconv.FormatBool(q.Take)}, "cols": {strconv.Itoa(q.Size.Cols)}, "rows": {strconv.Itoa(q.Size.Rows)},
+	}
+	in, err := c.open(ctx, http.MethodGet, root+"/screen/follow", query, nil)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	all := json.NewDecoder(bufio.NewReaderSize(in, 64<<10))
+	for all.More() {
+		var screen Screen
+		if err := all.Decode(&screen); err != nil {
+			return lost(ctx, err)
+		}
+		if err := show(screen); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// Input implements Project.
+func (c *Client) Input(ctx context.Context, in Input) error {
+	var done struct{}
+	return c.call(ctx, http.MethodPost, root+"/input", nil, in, &done)
+}

@@ -1,0 +1,373 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/spawn"
+	"omnivigil/internal/terminal"
+)
+
+// A unit's terminal is that of its newest run, also when that has ended. It has the size that the last
+// hands on it gave it.
+
+// terminals are those of units.
+type terminals struct {
+	mu sync.Mutex
+	of map[string]*unitTerminal
+}
+
+// unitTerminal is a unit's terminal.
+type unitTerminal struct {
+	size api.Size
+	run  *liveRun  // the newest
+	hand *api.Face // who has hands on it, or nil
+	ask  api.Ask   // what it waits for; without a kind: nothing
+	told string    // the last of this run that was told
+}
+
+// firstSize is that of terminals nobody has had hands on.
+var firstSize = api.Size{Cols: 120, Rows: 40}
+
+// renew gives a run the unit's terminal.
+func (s *Session) renew(r *liveRun) {
+	t := &s.terminals
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	unit := t.of[r.unit.Name]
+	if unit == nil {
+		unit = &unitTerminal{size: firstSize}
+		t.of[r.unit.Name] = unit
+	}
+	if unit.run != nil {
+		unit.run.terminal.Close()
+	}
+	r.terminal = terminal.New(unit.size, func(answer []byte) {
+		if p := r.spawned(); p != nil {
+			p.Answer(answer)
+		}
+	})
+	unit.run, unit.ask, unit.told = r, api.Ask{}, ""
+}
+
+// closeTerminals ends what is at work for them.
+func (s *Session) closeTerminals() {
+	s.terminals.mu.Lock()
+	defer s.terminals.mu.Unlock()
+	for _, unit := range s.terminals.of {
+		unit.run.terminal.Close()
+	}
+}
+
+// terminalOf returns a unit's terminal, or a refusal that says why it has none.
+func (s *Session) terminalOf(name string) (*unitTerminal, error) {
+	u := s.Plan().Unit(name)
+	switch {
+	case u == nil:
+		return nil, api.Refuse("there is no unit %q", s.clean(name))
+	case u.Relay != nil:
+		return nil, api.Refuse("%s is a relay: it has no terminal", u.Name)
+	}
+	s.terminals.mu.Lock()
+	defer s.terminals.mu.Unlock()
+	unit := s.terminals.of[name]
+	if unit == nil {
+		return nil, api.Refuse("%s has not run yet, so it has no terminal; start it first", u.Name)
+	}
+	return unit, nil
+}
+
+// Screen implements api.Project.
+func (s *Session) Screen(_ context.Context, name string) (api.Screen, error) {
+	unit, err := s.terminalOf(name)
+	if err != nil {
+		return api.Screen{}, err
+	}
+	run := s.runOf(unit)
+	_, end := run.terminal.Look()
+	defer end()
+	return s.picture(unit, run), nil
+}
+
+func (s *Session) runOf(unit *unitTerminal) *liveRun {
+	s.terminals.mu.Lock()
+	defer s.terminals.mu.Unlock()
+	return unit.run
+}
+
+// picture is what a run's terminal shows, which somebody must look at.
+func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
+	p := run.terminal.Picture(s.hidden.Load().Spans)
+	p.Unit, p.Run, p.Title, p.Ended = run.unit.Name, run.number, strings.TrimSpace(s.clean(p.Title)), run.over.Err() != nil
+	s.terminals.mu.Lock()
+	defer s.terminals.mu.Unlock()
+	if unit.hand != nil {
+		hand := *unit.hand
+		p.Hand = &hand
+	}
+	if unit.run == run && unit.ask.Kind != "" && !p.Ended {
+		ask := unit.ask
+		p.Ask = &ask
+	}
+	return p
+}
+
+// settlePatience bounds the wait for the end of what a program wants to be shown as one.
+const settlePatience = 150 * time.Millisecond
+
+// FollowScreen implements api.Project.
+func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	unit, err := s.terminalOf(q.Unit)
+	if err != nil {
+		return err
+	}
+	if q.Hand {
+		letGo, err := s.takeHand(unit, q)
+		if err != nil {
+			return err
+		}
+		defer letGo()
+	}
+	stirred, stop := s.Changed()
+	defer stop()
+	var last api.Screen
+	for {
+		run := s.runOf(unit)
+		changed, end := run.terminal.Look()
+		err := s.followRun(ctx, unit, run, &last, show, changed, stirred)
+		end()
+		if !errors.Is(err, errNextRun) {
+			return err
+		}
+	}
+}
+
+// errNextRun says that the unit's terminal is that of another run.
+var errNextRun = errors.New("another run has begun")
+
+// followRun shows what a run's terminal shows, beyond what was shown last, until another run begins.
+func (s *Session) followRun(ctx context.Context, unit *unitTerminal, run *liveRun, last *api.Screen, show func(api.Screen) error, changed, stirred <-chan struct{}) error {
+	next := time.NewTimer(0)
+	defer next.Stop()
+	for {
+		select {
+		case <-next.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if s.runOf(unit) != run {
+			return errNextRun
+		}
+		for began := time.Now(); !run.terminal.Settled() && time.Since(began) < settlePatience; {
+			select {
+			case <-changed:
+			case <-time.After(settlePatience):
+			}
+		}
+		if now := s.picture(unit, run); differs(last, &now) {
+			shown := now
+			if last.Run == now.Run && last.Size == now.Size {
+				shown.Lines = terminal.Changed(last.Lines, now.Lines)
+			}
+			*last = now
+			if err := show(shown); err != nil {
+				return err
+			}
+		}
+		next.Reset(time.Second / api.MostPictures)
+		select {
+		case <-changed:
+		case <-stirred:
+		case <-s.done:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// differs reports whether there is something to show in a screen that was not in the last one.
+func differs(last, now *api.Screen) bool {
+	same := func(a, b *api.Face) bool { return a == b || a != nil && b != nil && a.PID == b.PID }
+	asks := func(a *api.Ask) (ask api.Ask) {
+		if a != nil {
+			ask = *a
+		}
+		return ask
+	}
+	return last.Run != now.Run || last.Number != now.Number || last.Ended != now.Ended || !same(last.Hand, now.Hand) || asks(last.Ask) != asks(now.Ask)
+}
+
+// takeHand gives a face hands on a unit until the function that it returns is called, or another face
+// takes them over.
+func (s *Session) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(), err error) {
+	face := &api.Face{Kind: q.Face.Kind, PID: q.Face.PID}
+	s.terminals.mu.Lock()
+	if other := unit.hand; other != nil && !q.Take {
+		s.terminals.mu.Unlock()
+		return nil, s.handedTo(q.Unit, other)
+	}
+	unit.hand = face
+	s.terminals.mu.Unlock()
+	if q.Size != (api.Size{}) {
+		s.resize(unit, q.Size)
+	}
+	s.notify()
+	return func() {
+		s.terminals.mu.Lock()
+		if unit.hand == face {
+			unit.hand = nil
+		}
+		s.terminals.mu.Unlock()
+		s.notify()
+	}, nil
+}
+
+// handedTo says who has hands on a unit.
+func (s *Session) handedTo(unit string, face *api.Face) error {
+	return api.Refuse("another face has hands on %s: %s, process %d", s.clean(unit), s.clean(face.Kind), face.PID)
+}
+
+// resize gives a unit's terminal a size, now and for its next runs.
+func (s *Session) resize(unit *unitTerminal, size api.Size) {
+	size = api.Size{Cols: min(max(size.Cols, 1), api.MostCells), Rows: min(max(size.Rows, 1), api.MostCells)}
+	s.terminals.mu.Lock()
+	unit.size = size
+	run := unit.run
+	s.terminals.mu.Unlock()
+	if run.terminal.Size() == size {
+		return
+	}
+	run.terminal.Resize(size)
+	if p := run.spawned(); p != nil && run.over.Err() == nil {
+		run.complain(s, p.Resize(size.Cols, size.Rows))
+	}
+}
+
+// Input implements api.Project.
+func (s *Session) Input(_ context.Context, in api.Input) error {
+	unit, err := s.terminalOf(in.Unit)
+	if err != nil {
+		return err
+	}
+	s.terminals.mu.Lock()
+	run, hand := unit.run, unit.hand
+	s.terminals.mu.Unlock()
+	if hand != nil && hand.PID != in.Face {
+		return s.handedTo(in.Unit, hand)
+	}
+	if in.Size != nil {
+		if hand == nil {
+			return api.Refuse("only who has hands on %s gives its terminal a size", run.unit.Name)
+		}
+		s.resize(unit, *in.Size)
+	}
+	text, err := run.terminal.Bytes(in)
+	if err != nil {
+		return api.Refuse("%v", err)
+	}
+	p := run.spawned()
+	switch {
+	case len(text) == 0:
+		return nil
+	case p == nil || run.over.Err() != nil:
+		return api.Refuse("%s does not run, so nothing can be typed into it; start it first", run.unit.Name)
+	}
+	if err := p.Type(text); err != nil {
+		return api.Refuse("%s: %v", run.unit.Name, err)
+	}
+	return nil
+}
+
+// screenRest is how long a program that draws the whole screen draws nothing before it is taken to
+// wait for somebody; tables that are drawn again every few seconds are at work.
+const screenRest = 5 * time.Second
+
+// seeAsk looks whether a run waits for somebody to type, when nothing has come from it for a moment.
+func (r *liveRun) seeAsk(s *Session, rested bool) {
+	p := r.spawned()
+	if p == nil || r.over.Err() != nil {
+		return
+	}
+	reading := p.Reading()
+	ask := api.Ask{Since: time.Now().Round(0)}
+	switch {
+	case !reading.Waits:
+	case r.terminal.Drawing():
+		if rested {
+			ask.Kind = api.AskScreen
+		}
+	case reading.Blind:
+		ask.Kind, ask.Text = api.AskPassword, r.scanner.Said()
+	case r.scanner.Said() != "":
+		ask.Kind, ask.Text = api.AskLine, r.scanner.Said()
+	}
+	ask.Text = strings.TrimSpace(s.clean(strip(ask.Text)))
+	r.asked = ask.Kind != ""
+	s.asks(r, ask)
+}
+
+// asks notes what a run waits for, and says it in the log if that is something else than before: what
+// a person types after a prompt is shown behind it.
+func (s *Session) asks(r *liveRun, ask api.Ask) {
+	t := &s.terminals
+	t.mu.Lock()
+	unit := t.of[r.unit.Name]
+	over := ask.Kind != "" && r.over.Err() != nil
+	if unit == nil || unit.run != r || over || unit.ask.Kind == ask.Kind && unit.ask.Text == ask.Text {
+		t.mu.Unlock()
+		return
+	}
+	if unit.ask.Kind == ask.Kind && strings.HasPrefix(ask.Text, unit.ask.Text) {
+		ask.Since = unit.ask.Since
+	}
+	words := string(ask.Kind) + ask.Text
+	tell := ask.Kind != "" && (unit.told == "" || !strings.HasPrefix(words, unit.told))
+	if unit.ask = ask; tell {
+		unit.told = words
+	}
+	t.mu.Unlock()
+	if tell {
+		s.note(r.entry(logbook.Note), ask.Words())
+	}
+	s.notify()
+}
+
+// asking are the units that wait for somebody to type.
+func (s *Session) asking() map[string]api.Ask {
+	t := &s.terminals
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	all := map[string]api.Ask{}
+	for name, unit := range t.of {
+		if unit.ask.Kind != "" {
+			all[name] = unit.ask
+		}
+	}
+	return all
+}
+
+// noTerminal is what a process has that has no terminal.
+type noTerminal struct{}
+
+var errNoTerminal = errors.New("it has no terminal")
+
+// Type implements Process.
+func (noTerminal) Type([]byte) error { return errNoTerminal }
+
+// TypeEnd implements Process.
+func (noTerminal) TypeEnd(string) error { return errNoTerminal }
+
+// Answer implements Process.
+func (noTerminal) Answer([]byte) {}
+
+// Resize implements Process.
+func (noTerminal) Resize(int, int) error { return nil }
+
+// Reading implements Process.
+func (noTerminal) Reading() spawn.Reading { return spawn.Reading{} }

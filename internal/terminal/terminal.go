@@ -1,0 +1,233 @@
+// Package terminal knows what a process's terminal shows: it keeps what was written to it, and makes
+// cells of that when somebody looks.
+//
+// While nobody looks, the last bytes are kept and nothing else: writing costs a copy and a search for
+// escape characters. When somebody looks, an emulator is fed with those bytes, and from then on with
+// all that comes; what lines scroll past the kept bytes cannot be seen on a screen any more. A program
+// that draws the whole screen builds on what it drew before, however long ago: it has an emulator
+// from its first drawing on, and so has one that asks its terminal something, which is answered.
+//
+// It does not read or write the process's terminal itself, and keeps no history: that is the log's.
+package terminal
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/charmbracelet/x/vt"
+
+	"omnivigil/internal/api"
+)
+
+// kept is how many of the last bytes are kept. Screens that are written line by line are made of fewer.
+const kept = 64 << 10
+
+// Terminal is one terminal. Its methods may be called from any goroutine and do not block.
+type Terminal struct {
+	answer func([]byte)
+
+	mu       sync.Mutex
+	size     api.Size
+	tail     []byte // the last bytes, at most twice as many as are kept
+	trimmed  bool   // there were more
+	scan     scanner
+	emulator *emulator // nil while nobody looks and nothing is drawn
+	lookers  map[chan struct{}]bool
+	since    int // how many bytes have come since the emulator was of use
+	number   int64
+}
+
+// New returns a terminal. Answers to what a program asks its terminal are given to answer, which must
+// not block.
+func New(size api.Size, answer func([]byte)) *Terminal {
+	return &Terminal{size: size, answer: answer, lookers: map[chan struct{}]bool{}, scan: newScanner()}
+}
+
+// Write takes what a process has written. What belongs to its lines of output is given to lines, in
+// pieces, as it was written; drew is called where the program begins, true, or ends, false, to draw
+// the whole screen, which is no output.
+func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
+	t.mu.Lock()
+	began := t.scan.drawing
+	asked := t.scan.scan(p, lines, drew)
+	t.keep(p)
+	if t.emulator == nil && (began || t.scan.drawing || asked) {
+		t.emulate(len(p))
+	}
+	if t.emulator != nil {
+		t.feed(p)
+		if t.since += len(p); began || t.scan.drawing || asked || len(t.lookers) > 0 {
+			t.since = 0
+		} else if t.since > 2*kept { // what is kept shows the same
+			t.emulator.close()
+			t.emulator = nil
+		}
+	}
+	t.number++
+	for c := range t.lookers {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+	t.mu.Unlock()
+}
+
+// keep keeps the last bytes.
+func (t *Terminal) keep(p []byte) {
+	if over := len(p) - kept; over > 0 {
+		p, t.tail, t.trimmed = p[over:], t.tail[:0], true
+	}
+	if len(t.tail)+len(p) > 2*kept {
+		t.tail, t.trimmed = append(t.tail[:0], t.tail[len(t.tail)-kept:]...), true
+	}
+	t.tail = append(t.tail, p...)
+}
+
+// emulate begins an emulator with what is kept, but for the last bytes.
+func (t *Terminal) emulate(but int) {
+	t.emulator, t.since = newEmulator(t.size), 0
+	go t.emulator.answer(t.answer)
+	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
+	if t.trimmed {
+		before = before[bytes.IndexByte(before, '\n')+1:]
+	}
+	t.feed(slices.Concat(t.scan.modesNow(), before))
+	t.emulator.caughtUp()
+}
+
+// feed writes to the emulator. Foreign bytes that it fails on cost what it showed.
+func (t *Terminal) feed(p []byte) {
+	defer func() {
+		if failed := recover(); failed != nil {
+			t.emulator.close()
+			t.emulator = newEmulator(t.size)
+			go t.emulator.answer(t.answer)
+			t.emulator.caughtUp()
+			fmt.Fprint(t.emulator, "(what was here could not be shown)\r\n")
+		}
+	}()
+	t.emulator.Write(p)
+}
+
+// Resize gives it another size. What was written before is not laid out again.
+func (t *Terminal) Resize(size api.Size) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if size == t.size {
+		return
+	}
+	t.size = size
+	if t.emulator != nil {
+		t.emulator.resize(size)
+	}
+	t.number++
+}
+
+// Size is its size.
+func (t *Terminal) Size() api.Size {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.size
+}
+
+// Drawing reports whether the program draws the whole screen.
+func (t *Terminal) Drawing() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.scan.drawing
+}
+
+// Number grows whenever what it shows may have changed.
+func (t *Terminal) Number() int64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.number
+}
+
+// Look has an emulator at work, and a value in the channel after every change, until the function that
+// is returned is called.
+func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
+	c := make(chan struct{}, 1)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.emulator == nil {
+		t.emulate(0)
+	}
+	t.lookers[c] = true
+	return c, func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		delete(t.lookers, c)
+	}
+}
+
+// Close ends what is at work for it. It can be looked at no more.
+func (t *Terminal) Close() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.emulator != nil {
+		t.emulator.close()
+		t.emulator = nil
+	}
+}
+
+// Settled reports whether the program is not in the midst of a change that it wants to be shown as one
+// (synchronised output, private mode 2026).
+func (t *Terminal) Settled() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return !t.scan.modes[synchronised]
+}
+
+// emulator is vt's, with what it needs around it.
+type emulator struct {
+	*vt.Emulator
+	title string // that the program gives its window
+}
+
+func newEmulator(size api.Size) *emulator {
+	e := &emulator{Emulator: vt.NewEmulator(max(size.Cols, 1), max(size.Rows, 1))}
+	e.SetScrollbackSize(1) // the log has what has scrolled away
+	e.SetCallbacks(vt.Callbacks{Title: func(title string) { e.title = title }})
+	return e
+}
+
+// caught is written among answers where those to what is written from then on begin.
+const caught = "\x00caught up\x00"
+
+// caughtUp has what is asked from now on answered: the program has had no answer to what it asked
+// before, and waits for it no longer.
+func (e *emulator) caughtUp() { io.WriteString(e.InputPipe(), caught) }
+
+// answer hands on answers until the emulator is closed. The emulator waits for it whenever it answers.
+func (e *emulator) answer(to func([]byte)) {
+	answers := false
+	buf := make([]byte, 4<<10)
+	for {
+		n, err := e.Read(buf)
+		switch {
+		case err != nil:
+			return
+		case string(buf[:n]) == caught:
+			answers = true
+		case answers:
+			to(bytes.Clone(buf[:n]))
+		}
+	}
+}
+
+// close ends answer. Emulator.Close would set what its Read looks at in another goroutine.
+func (e *emulator) close() { e.InputPipe().(io.Closer).Close() }
+
+// resize keeps the cursor's line on the screen where that gets lower, as terminals do.
+func (e *emulator) resize(size api.Size) {
+	if over := e.CursorPosition().Y - (size.Rows - 1); over > 0 && !e.IsAltScreen() {
+		e.WriteString(ansi.ScrollUp(over) + ansi.CursorUp(over))
+	}
+	e.Resize(max(size.Cols, 1), max(size.Rows, 1))
+}

@@ -1,0 +1,69 @@
+package tui
+
+import (
+	"context"
+	"os"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+)
+
+// answerField is the field in which one types a line for a unit without leaving the stream.
+type answerField struct {
+	input textinput.Model
+	unit  string
+}
+
+func (m *model) answer() {
+	u := m.chosen()
+	ask := m.snap.Asks[u.Name]
+	prompt, what := "type to "+u.Name+"  ", "a line for its terminal"
+	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {
+		prompt, what = u.Name+" asks: "+ask.Text+"  ", "the answer"
+	}
+	f := &answerField{input: m.field(prompt, what, ""), unit: u.Name}
+	f.hide(m)
+	m.open(f)
+}
+
+func (*answerField) name() string { return "answer" }
+
+func (*answerField) grabs(*model) bool { return true }
+
+func (f *answerField) field() *textinput.Model { return &f.input }
+
+// hide shows nothing of a password.
+func (f *answerField) hide(m *model) {
+	f.input.EchoMode = textinput.EchoNormal
+	if m.snap.Asks[f.unit].Kind == api.AskPassword {
+		f.input.EchoMode = textinput.EchoPassword
+	}
+}
+
+func (f *answerField) draw(m *model, width, height int) []string {
+	f.hide(m)
+	return m.overview.draw(m, width, height)
+}
+
+func (f *answerField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
+
+// submit types the line and enter.
+func (f *answerField) submit(m *model) {
+	in := api.Input{Unit: f.unit, Text: f.input.Value(), Keys: []string{"enter"}, Face: os.Getpid()}
+	m.close()
+	m.later(func(ctx context.Context) tea.Msg { return askedMsg{m.project.Input(ctx, in)} })
+}
+
+// asks reports whether the chosen unit waits for somebody to type.
+func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" }
+
+// terminalKeys are for the chosen unit's terminal.
+var terminalKeys = []binding{
+	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer", hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
+	{keys: []string{"h"}, action: "hands-on", name: "take its terminal in hand; or look at its last screen", hint: "hands on", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
+
+	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField, do: on(func(m *model, f *answerField) { f.submit(m) })},
+	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+}

@@ -1,0 +1,134 @@
+package tui
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+)
+
+// hear has the model handle what comes from a terminal next.
+func (m *model) hear(t *testing.T) {
+	t.Helper()
+	require.NotEmpty(t, m.listening)
+	next := m.listening[0]
+	m.listening = m.listening[1:]
+	m.settle(next())
+}
+
+// row is a line of a terminal's screen.
+func row(n int, text string) api.ScreenLine {
+	return api.ScreenLine{Row: n, Parts: []api.Cells{{Text: text, Width: len(text)}}}
+}
+
+// took waits until the project has had so many inputs, and returns them.
+func (p *played) took(t *testing.T, n int) []api.Input {
+	t.Helper()
+	var typed []api.Input
+	require.Eventually(t, func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		typed = p.typed
+		return len(typed) >= n
+	}, time.Minute, time.Millisecond)
+	return typed
+}
+
+// TestHandsOn takes a terminal in hand, types, and lets go.
+func TestHandsOn(t *testing.T) {
+	m, p := play(t, 5, 100, 30)
+	size := api.Size{Cols: 40, Rows: 5}
+	p.screens = []api.Screen{
+		{Unit: "u0", Run: 1, Number: 1, Size: size, Lines: []api.ScreenLine{row(0, "sailings"), row(1, ""), row(2, ""), row(3, ""), row(4, "")}, Mouse: "drags", Title: "timetable"},
+		{Unit: "u0", Run: 1, Number: 2, Size: size, Lines: []api.ScreenLine{row(1, "berths")}, Cursor: api.Cursor{Col: 3, Row: 1, Shape: "bar"}, Mouse: "drags"},
+	}
+	m.keyed("h")
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "─ hands on u0: timetable ─")
+	assert.Contains(t, m.plainScreen(), " F12 lets go ─")
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "\nsailings\nberths\n", "what has not changed stays")
+	view := m.View()
+	require.NotNil(t, view.Cursor)
+	assert.Equal(t, tea.Position{X: 3, Y: m.bodyTop + 2}, view.Cursor.Position)
+	assert.Equal(t, tea.CursorBar, view.Cursor.Shape)
+
+	m.keyed("q", "ctrl+c", "esc")
+	m.settle(tea.PasteMsg{Content: "a\nb"})
+	m.settle(tea.MouseClickMsg{X: 5, Y: m.bodyTop + 3, Button: tea.MouseLeft})
+	m.settle(tea.BlurMsg{})
+	m.handle(tea.WindowSizeMsg{Width: 80, Height: 24})
+	m.settle(nil)
+	me := os.Getpid()
+	assert.Equal(t, []api.Input{
+		{Unit: "u0", Face: me, Focus: "in"}, {Unit: "u0", Face: me, Text: "q"}, {Unit: "u0", Face: me, Keys: []string{"ctrl+c"}}, {Unit: "u0", Face: me, Keys: []string{"esc"}},
+		{Unit: "u0", Face: me, Text: "a\nb", Paste: true},
+		{Unit: "u0", Face: me, Mouse: &api.Mouse{Does: "press", Button: "left", Col: 5, Row: 2}},
+		{Unit: "u0", Face: me, Focus: "out"}, {Unit: "u0", Face: me, Size: &api.Size{Cols: 80, Rows: 21}},
+	}, p.took(t, 8))
+
+	m.keyed("shift+f12")
+	assert.Contains(t, m.plainScreen(), "all output")
+	m.keyed("f12")
+	m.endHands()
+	assert.True(t, m.isOpen("overview"))
+	assert.Nil(t, m.hands)
+	assert.Empty(t, p.requests, "no key meant anything here")
+}
+
+// TestWatched watches a terminal that another face has hands on, and takes it over; and looks at one that
+// has ended.
+func TestWatched(t *testing.T) {
+	m, p := play(t, 5, 100, 30)
+	other := &api.Face{Kind: kind, PID: 1}
+	p.screens = []api.Screen{{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}, Hand: other}}
+	m.keyed("h")
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "watching u0, which another screen, process 1 has hands on")
+	m.keyed("x")
+	p.screens[0].Hand = nil
+	m.keyed("enter")
+	m.listening = m.listening[1:] // that of what was watched
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "hands on u0")
+	m.keyed("x")
+	typed := p.took(t, 3)
+	assert.Equal(t, "x", typed[len(typed)-1].Text)
+	assert.NotContains(t, typed[:len(typed)-1], typed[len(typed)-1])
+
+	m.lanesOnly()
+	m.endHands()
+	p.screens[0].Ended = true
+	m.listening = nil
+	m.keyed("h")
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "u0 run 1 has ended; this is its last screen")
+	m.keyed("r", "esc")
+	assert.Equal(t, []string{"restart u0"}, p.requests)
+	assert.True(t, m.isOpen("overview"))
+}
+
+// TestAnswer sees that a unit asks, and answers it without leaving the stream.
+func TestAnswer(t *testing.T) {
+	m, p := play(t, 5, 120, 30)
+	p.asks = map[string]api.Ask{"u0": {Kind: api.AskLine, Text: "migrate? [y/N]"}}
+	p.see()
+	assert.Regexp(t, `u0 .*\? asks migrate\? \[y/N\]`, m.plainScreen())
+	assert.Regexp(t, `i answer +h hands on`, m.plainScreen())
+	m.keyed("i", "y")
+	assert.Contains(t, m.plainScreen(), "u0 asks: migrate? [y/N]  y")
+	m.keyed("enter")
+	assert.Equal(t, []api.Input{{Unit: "u0", Face: os.Getpid(), Text: "y", Keys: []string{"enter"}}}, p.took(t, 1))
+
+	p.asks = map[string]api.Ask{"u0": {Kind: api.AskPassword, Text: "Password:"}}
+	p.see()
+	m.keyed("i", "tide")
+	assert.NotContains(t, m.plainScreen(), "tide ")
+	assert.Contains(t, m.plainScreen(), "u0 asks: Password:  ****")
+	m.keyed("esc")
+}
