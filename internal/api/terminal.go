@@ -118,17 +118,18 @@ const (
 	AskScreen   AskKind = "screen"   // a program that draws the whole screen is at rest
 )
 
-// Words says what a unit waits for, as the end of a sentence that begins with its name.
-func (a *Ask) Words() string {
-	switch {
-	case a.Kind == AskScreen:
-		return "draws a full screen and waits for a key"
-	case a.Kind == AskPassword && a.Text == "":
-		return "waits for a password"
-	case a.Kind == AskPassword:
-		return "waits for a password: " + a.Text
+// For is what a unit waits for, as the end of a sentence such as "it waits for".
+func (a *Ask) For() string {
+	what := a.Short()
+	if a.Text != "" {
+		what += ": " + a.Text
 	}
-	return "waits for an answer: " + a.Text
+	return what
+}
+
+// Short is For without what the prompt says.
+func (a *Ask) Short() string {
+	return map[AskKind]string{AskLine: "an answer", AskPassword: "a password", AskScreen: "a key"}[a.Kind]
 }
 
 // Input is what a person does at a terminal. What is set is given to the program in the order of

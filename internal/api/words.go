@@ -28,7 +28,7 @@ func (s *Snapshot) Account(u *Unit) []string {
 		}
 	}
 	if ask, asks := s.Asks[u.Name]; asks {
-		lines = append(lines, "it "+ask.Words())
+		lines = append(lines, "it waits for "+ask.For())
 	}
 	if len(u.Owed) > 0 && u.Run.Number > 0 && !u.Moving {
 		lines = append(lines, "still to be run, since an earlier run left it undone: "+strings.Join(u.Owed, "; "))

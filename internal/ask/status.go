@@ -86,6 +86,9 @@ func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	if u.Report.Text != "" {
 		parts = append(parts, u.Report.Text)
 	}
+	if ask, asks := snap.Asks[u.Name]; asks {
+		parts = append(parts, "waits for "+ask.For())
+	}
 	for _, address := range snap.Uses[u.Name].Addresses {
 		parts = append(parts, address.String())
 	}

@@ -33,7 +33,7 @@ does not run, --trust lets it be started; it then ends with the assistant.`,
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			a := &assistant{ctx: ctx, at: at, trusted: given}
-			if err := mcp.Serve(ctx, version(), a.connect); err != nil && ctx.Err() == nil {
+			if err := mcp.Serve(ctx, version(), a.connect, assistantsMayType); err != nil && ctx.Err() == nil {
 				return exit.With(exit.Failed, err)
 			}
 			return nil
@@ -41,6 +41,13 @@ does not run, --trust lets it be started; it then ends with the assistant.`,
 	}
 	c.Flags().BoolVar(&given, "trust", false, "start the project where it does not run, without asking")
 	return c
+}
+
+// assistantsMayType reports whether the person lets assistants type into terminals, as their file says
+// now.
+func assistantsMayType() bool {
+	p, _ := readPersonal()
+	return p.AssistantsMayType
 }
 
 // assistant is a face that connects when it is first needed, and again when the project was

@@ -110,6 +110,8 @@ func (e *Engine) Step(now time.Time, event Event) []Order {
 		e.becameReady(ev)
 	case Probed:
 		e.probed(ev)
+	case Asks:
+		e.asks(ev)
 	case Listens:
 		e.listens(ev)
 	case Reported:

@@ -154,6 +154,14 @@ type Probed struct {
 	Saw  string
 }
 
+// Asks tells that a run waits for somebody to type, or that it does so no more.
+type Asks struct {
+	Unit   string
+	Run    int
+	Number int    // grows with each of a run: what comes late is old
+	For    string // what it waits for, as "an answer: migrate? [y/N]"; empty: nothing
+}
+
 // Listens tells that what a unit's run has spawned accepts connections.
 type Listens struct {
 	Unit string
@@ -196,6 +204,7 @@ func (Spawned) event()         {}
 func (NotSpawned) event()      {}
 func (BecameReady) event()     {}
 func (Probed) event()          {}
+func (Asks) event()            {}
 func (Exited) event()          {}
 func (Reported) event()        {}
 func (Listens) event()         {}

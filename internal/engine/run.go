@@ -48,6 +48,8 @@ type run struct {
 	spawned   bool
 	spawnedAt time.Time
 	seen      string // last seen by its readiness probe
+	asksFor   string // what somebody has to type before it goes on; empty: nothing
+	askedLast int    // the number of the newest of Asks
 	opening   string // what it does to the unit, to be told when it begins; empty when it has been
 	answered  bool   // its readiness probe has been answered
 	job       bool   // it counts among those that may be at work at once
@@ -289,6 +291,12 @@ func (e *Engine) serves(u *unit) {
 func (e *Engine) probed(ev Probed) {
 	if u := e.of(ev.Unit, ev.Run); u != nil {
 		u.run.seen = ev.Saw
+	}
+}
+
+func (e *Engine) asks(ev Asks) {
+	if u := e.of(ev.Unit, ev.Run); u != nil && ev.Number > u.run.askedLast {
+		u.run.asksFor, u.run.askedLast = ev.For, ev.Number
 	}
 }
 

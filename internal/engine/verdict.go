@@ -240,6 +240,8 @@ func (u *unit) motion(last string) string {
 		return u.spec.Name + " waits for " + on
 	}
 	switch {
+	case u.asks() != "":
+		return u.spec.Name + " waits for " + u.asks()
 	case u.state.InMotion():
 		text := u.spec.Name + " " + u.state.String()
 		if u.state == Running && u.report.Run == u.run.Number && u.spec.Kind.Ends() {
@@ -257,6 +259,14 @@ func (u *unit) motion(last string) string {
 		}
 	}
 	return u.spec.Name + " waits for saves to settle"
+}
+
+// asks is what the unit waits for that somebody has to type before it can go on; else empty.
+func (u *unit) asks() string {
+	if !u.live() || u.state != Running && u.state != Starting && u.state != Setup {
+		return ""
+	}
+	return u.run.asksFor
 }
 
 func (w *weights) stoppedWords() string {

@@ -26,9 +26,9 @@ import (
 type Connect func(context.Context) (api.Project, error)
 
 // Serve offers the project on standard input and output, until the other side closes them or
-// the context is done. It blocks.
-func Serve(ctx context.Context, version string, connect Connect) error {
-	return server(version, connect).Run(ctx, &mcp.StdioTransport{})
+// the context is done. mayType is asked before anything is typed into a unit's terminal. It blocks.
+func Serve(ctx context.Context, version string, connect Connect, mayType func() bool) error {
+	return server(version, connect, mayType).Run(ctx, &mcp.StdioTransport{})
 }
 
 // instructions tell an assistant when to use which tool.
@@ -40,11 +40,14 @@ effect. Use output or ripple to read more of what failed, and what_if to learn b
 units a file concerns.`
 
 // tools has the project for the tools' handlers.
-type tools struct{ connect Connect }
+type tools struct {
+	connect Connect
+	mayType func() bool
+}
 
-func server(version string, connect Connect) *mcp.Server {
+func server(version string, connect Connect, mayType func() bool) *mcp.Server {
 	s := mcp.NewServer(&mcp.Implementation{Name: "omnivigil", Version: version}, &mcp.ServerOptions{Instructions: instructions})
-	t := &tools{connect}
+	t := &tools{connect, mayType}
 	reads := &mcp.ToolAnnotations{ReadOnlyHint: true}
 	changes := func(destroys, onlyOnce bool) *mcp.ToolAnnotations {
 		return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: onlyOnce}
@@ -55,6 +58,8 @@ func server(version string, connect Connect) *mcp.Server {
 	add(s, "unit", "Tell one unit whole: its settings in words, which files concern it by which pattern, its environment with where each value comes from (secret ones without), and its processes.", reads, t.unit)
 	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
 	add(s, "output", "Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.", reads, t.output)
+	add(s, "screen", "Read what a unit's terminal shows now, or what its last run has left there: programs that draw a full screen, prompts, what was typed. Says whether the unit waits for somebody to type.", reads, t.screen)
+	add(s, "type", "Type a line into a unit's terminal, such as the answer to its question, or press keys there. Only where the person allows it in their own settings. Look at screen afterwards.", changes(true, false), t.typeInto)
 	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
 	add(s, "tests", "List tests, the newly failing ones first: message, place, what was expected and what was there; which are flaky or slow. By default only those that fail.", reads, t.tests)
 	add(s, "findings", "List what compilers, linters and stack traces tell of places in files: file, line, column, rule, message, and whether each is new since the run before. By default all that are there.", reads, t.findings)
@@ -105,6 +110,12 @@ type (
 		Only  string   `json:"only,omitempty" jsonschema:"of tests: failing (unless given), new, mended, flaky, slow, skipped, passed or all; of findings: error, warning, new, gone or all"`
 		Text  string   `json:"text,omitempty" jsonschema:"only those with this in their names, files or messages"`
 		Count int      `json:"count,omitempty" jsonschema:"how many, 50 unless given"`
+	}
+	typed struct {
+		Unit  string   `json:"unit" jsonschema:"the unit's name"`
+		Text  string   `json:"text,omitempty" jsonschema:"what is typed; enter is pressed after it"`
+		Keys  []string `json:"keys,omitempty" jsonschema:"keys that are pressed after that, such as enter, esc, ctrl+c, up, f5"`
+		Plain bool     `json:"no_enter,omitempty" jsonschema:"true: enter is not pressed after the text"`
 	}
 	narrowTo struct {
 		Unit  string   `json:"unit" jsonschema:"the suite's name"`
@@ -197,6 +208,9 @@ func (t *tools) state(ctx context.Context, _ nothing) (string, error) {
 		}
 		if u.Narrowed != "" {
 			text += "; narrowed to " + u.Narrowed
+		}
+		if ask, asks := snap.Asks[u.Name]; asks {
+			text += "; waits for " + ask.For()
 		}
 		for _, a := range snap.Uses[u.Name].Addresses {
 			text += ", listens on " + a.String()

@@ -20,6 +20,8 @@ type Personal struct {
 	Notify    string              // "desktop", "bell" or "off"; "" stands for "desktop"
 	Editor    string              // a command in which {file}, {line} and {column} stand for a place; empty: $VISUAL or $EDITOR
 	Keys      map[string][]string // by the action that they are for
+	// AssistantsMayType lets coding assistants type into the terminals of units.
+	AssistantsMayType bool
 	Shortcuts map[string]Shortcut
 }
 
@@ -90,6 +92,8 @@ func (r *reader) personal(p *Personal, actions []string) {
 			if r.want(e.value, textKind, e.key) {
 				p.Editor = e.value.text
 			}
+		case "assistants_may_type":
+			p.AssistantsMayType = r.want(e.value, flagKind, e.key) && e.value.text == "true"
 		case "keys":
 			if r.want(e.value, tablesKind, e.key) {
 				r.keys(p, e.value.table, actions)
@@ -97,7 +101,7 @@ func (r *reader) personal(p *Personal, actions []string) {
 		case "shortcut":
 			r.eachTable(e, func(e *entry) { p.Shortcuts[e.key] = r.shortcut(e) })
 		default:
-			hint := "known here: theme, notify, editor, keys, shortcut"
+			hint := "known here: theme, notify, editor, assistants_may_type, keys, shortcut"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.key) {
 				hint = "what a project runs stands in its " + FileName
 			}

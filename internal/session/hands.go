@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/spawn"
 	"omnivigil/internal/terminal"
@@ -24,11 +25,12 @@ type terminals struct {
 
 // unitTerminal is a unit's terminal.
 type unitTerminal struct {
-	size api.Size
-	run  *liveRun  // the newest
-	hand *api.Face // who has hands on it, or nil
-	ask  api.Ask   // what it waits for; without a kind: nothing
-	told string    // the last of this run that was told
+	size  api.Size
+	run   *liveRun  // the newest
+	hand  *api.Face // who has hands on it, or nil
+	ask   api.Ask   // what it waits for; without a kind: nothing
+	asked int       // how often that has changed
+	told  string    // the last of this run that was told
 }
 
 // firstSize is that of terminals nobody has had hands on.
@@ -331,10 +333,17 @@ func (s *Session) asks(r *liveRun, ask api.Ask) {
 	if unit.ask = ask; tell {
 		unit.told = words
 	}
+	unit.asked++
+	number := unit.asked
 	t.mu.Unlock()
 	if tell {
-		s.note(r.entry(logbook.Note), ask.Words())
+		s.note(r.entry(logbook.Note), "waits for "+ask.Short())
 	}
+	asks := engine.Asks{Unit: r.unit.Name, Run: r.number, Number: number}
+	if ask.Kind != "" {
+		asks.For = ask.For()
+	}
+	go s.send(asks) // from another goroutine: the loop may wait for the lock under which this is
 	s.notify()
 }
 

@@ -35,6 +35,9 @@ func (s *Session) maskedEvent(ev engine.Event) engine.Event {
 	case engine.Probed:
 		e.Saw = m.String(e.Saw)
 		return e
+	case engine.Asks:
+		e.For = m.String(e.For)
+		return e
 	case engine.NotSpawned:
 		e.Problem = m.String(e.Problem)
 		return e

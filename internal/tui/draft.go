@@ -114,13 +114,28 @@ func joined(all []api.Line) []api.Line {
 	}
 	var out []api.Line
 	for _, l := range all {
-		if n := len(out); l.Continues && n > 0 && out[n-1].Stream == api.Output && out[n-1].Unit == l.Unit && out[n-1].Run == l.Run {
-			out[n-1].Text += l.Text
+		if before := goesOn(out, l); before != nil {
+			before.Text += l.Text
 			continue
 		}
 		out = append(out, l)
 	}
 	return out
+}
+
+// goesOn returns the line that another goes on with, or nil. What Omnivigil has said of the unit may stand
+// between them: that it waits for an answer.
+func goesOn(out []api.Line, l api.Line) *api.Line {
+	for i := len(out) - 1; l.Continues && i >= 0 && out[i].Unit == l.Unit && out[i].Run == l.Run; i-- {
+		switch out[i].Stream {
+		case api.Output:
+			return &out[i]
+		case api.Note:
+		default:
+			return nil
+		}
+	}
+	return nil
 }
 
 // marker is the cell before a line: where one is, what is chosen, what was marked.
