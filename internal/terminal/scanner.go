@@ -188,11 +188,15 @@ func (s *scanner) set(mode int, on bool) {
 	}
 }
 
-// modesNow sets the modes as they are, but for screens: those are not left in what is kept.
+// lineModes are the modes that change how lines come to stand: origin, wrapping, margins.
+var lineModes = []int{6, 7, 69}
+
+// modesNow sets the modes as they are, but for those of screens and lines: what is kept was written with
+// others, as likely as not those that a terminal begins with.
 func (s *scanner) modesNow() []byte {
 	var b bytes.Buffer
 	for _, mode := range slices.Sorted(maps.Keys(s.modes)) {
-		if slices.Contains(fullScreens, mode) || mode == synchronised {
+		if slices.Contains(fullScreens, mode) || slices.Contains(lineModes, mode) || mode == synchronised {
 			continue
 		}
 		letter := 'l'

@@ -12,13 +12,8 @@ package terminal
 
 import (
 	"bytes"
-	"fmt"
-	"io"
 	"slices"
 	"sync"
-
-	"github.com/charmbracelet/x/ansi"
-	"github.com/charmbracelet/x/vt"
 
 	"omnivigil/internal/api"
 )
@@ -93,10 +88,10 @@ func (t *Terminal) emulate(but int) {
 	t.emulator, t.since = newEmulator(t.size), 0
 	go t.emulator.answer(t.answer)
 	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
-	if t.trimmed {
-		before = before[bytes.IndexByte(before, '\n')+1:]
+	if t.trimmed { // what was set before that is as it is now, at the end
+		before = slices.Concat(t.scan.modesNow(), before[bytes.IndexByte(before, '\n')+1:])
 	}
-	t.feed(slices.Concat(t.scan.modesNow(), before))
+	t.feed(before)
 	t.emulator.caughtUp()
 }
 
@@ -108,10 +103,10 @@ func (t *Terminal) feed(p []byte) {
 			t.emulator = newEmulator(t.size)
 			go t.emulator.answer(t.answer)
 			t.emulator.caughtUp()
-			fmt.Fprint(t.emulator, "(what was here could not be shown)\r\n")
+			t.emulator.WriteString("(what was here could not be shown)\r\n")
 		}
 	}()
-	t.emulator.Write(p)
+	t.emulator.write(p)
 }
 
 // Resize gives it another size. What was written before is not laid out again.
@@ -182,52 +177,4 @@ func (t *Terminal) Settled() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return !t.scan.modes[synchronised]
-}
-
-// emulator is vt's, with what it needs around it.
-type emulator struct {
-	*vt.Emulator
-	title string // that the program gives its window
-}
-
-func newEmulator(size api.Size) *emulator {
-	e := &emulator{Emulator: vt.NewEmulator(max(size.Cols, 1), max(size.Rows, 1))}
-	e.SetScrollbackSize(1) // the log has what has scrolled away
-	e.SetCallbacks(vt.Callbacks{Title: func(title string) { e.title = title }})
-	return e
-}
-
-// caught is written among answers where those to what is written from then on begin.
-const caught = "\x00caught up\x00"
-
-// caughtUp has what is asked from now on answered: the program has had no answer to what it asked
-// before, and waits for it no longer.
-func (e *emulator) caughtUp() { io.WriteString(e.InputPipe(), caught) }
-
-// answer hands on answers until the emulator is closed. The emulator waits for it whenever it answers.
-func (e *emulator) answer(to func([]byte)) {
-	answers := false
-	buf := make([]byte, 4<<10)
-	for {
-		n, err := e.Read(buf)
-		switch {
-		case err != nil:
-			return
-		case string(buf[:n]) == caught:
-			answers = true
-		case answers:
-			to(bytes.Clone(buf[:n]))
-		}
-	}
-}
-
-// close ends answer. Emulator.Close would set what its Read looks at in another goroutine.
-func (e *emulator) close() { e.InputPipe().(io.Closer).Close() }
-
-// resize keeps the cursor's line on the screen where that gets lower, as terminals do.
-func (e *emulator) resize(size api.Size) {
-	if over := e.CursorPosition().Y - (size.Rows - 1); over > 0 && !e.IsAltScreen() {
-		e.WriteString(ansi.ScrollUp(over) + ansi.CursorUp(over))
-	}
-	e.Resize(max(size.Cols, 1), max(size.Rows, 1))
 }

@@ -1,0 +1,300 @@
+package terminal
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+)
+
+// fed is a terminal with what has become of what was written to it.
+type fed struct {
+	*Terminal
+	lines   string
+	drew    string
+	answers chan string
+}
+
+func open(cols, rows int) *fed {
+	f := &fed{answers: make(chan string, 100)}
+	f.Terminal = New(api.Size{Cols: cols, Rows: rows}, func(p []byte) { f.answers <- string(p) })
+	return f
+}
+
+func (f *fed) write(text string) {
+	f.Write([]byte(text), func(p []byte) { f.lines += string(p) }, func(begins bool) {
+		f.drew += map[bool]string{true: "begins ", false: "ends "}[begins]
+	})
+}
+
+// text is what is shown, row by row.
+func (f *fed) text() string {
+	_, end := f.Look()
+	defer end()
+	var rows []string
+	for _, line := range f.Picture(nil).Lines {
+		rows = append(rows, Draw(line, f.Size().Cols, false))
+	}
+	return strings.TrimRight(strings.Join(rows, "\n"), "\n")
+}
+
+// TestLinesAndDrawing tells output from drawing, however the bytes are cut.
+func TestLinesAndDrawing(t *testing.T) {
+	for name, test := range map[string]struct{ written, lines, drew string }{
+		"lines":                    {"one\r\n\x1b[31mtwo\x1b[m\r\n", "one\r\n\x1b[31mtwo\x1b[m\r\n", ""},
+		"a screen of its own":      {"a\r\n\x1b[?1049hdrawn\x1b[5;5Hhere\x1b[?1049lb\r\n", "a\r\n\x1b[?1049hb\r\n", "begins ends "},
+		"older ways to one":        {"a\x1b[?47hx\x1b[?47l\x1b[?1047hx\x1b[?1047lb", "a\x1b[?47h\x1b[?1047hb", "begins ends begins ends "},
+		"several modes at once":    {"\x1b[?25;1049hx\x1b[?25;1049ly", "\x1b[?25;1049hy", "begins ends "},
+		"begun with a clear":       {"\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", "\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", ""},
+		"a table drawn over":       {"\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mtop\r\n\x1b[Htop 2\r\n\x1b[?25hbye\r\n", "\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mbye\r\n", "begins ends "},
+		"in place":                 {"a\r\n\x1b[3;1Hb\x1b[4;1Hc", "a\r\n\x1b[3;1H", "begins "},
+		"a bar at the bottom":      {"a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", "a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", ""},
+		"a prompt with completion": {"sql> sel\x1b[Kect\x1b[3D\x1b[1P", "sql> sel\x1b[Kect\x1b[3D\x1b[1P", ""},
+		"reset":                    {"\x1b[?1049hx\x1bcy", "\x1b[?1049hy", "begins ends "},
+		"a title":                  {"\x1b]0;\x1b[?1049h\x07a", "\x1b]0;\x1b[?1049h", "begins "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			whole := open(80, 24)
+			whole.write(test.written)
+			assert.Equal(t, test.lines, whole.lines)
+			assert.Equal(t, test.drew, whole.drew)
+			cut := open(80, 24)
+			for i := range len(test.written) {
+				cut.write(test.written[i : i+1])
+			}
+			assert.Equal(t, test.drew, cut.drew)
+			// Of what begins or ends drawing, the part before its last byte may go either way.
+			strip := func(s string) string {
+				return strings.NewReplacer("\x1b[?25;1049", "", "\x1b[?1049", "", "\x1b[?1047", "", "\x1b[?47", "", "h", "", "l", "", "\x1bc", "", "\x1b", "").Replace(s)
+			}
+			assert.Equal(t, strip(test.lines), strip(cut.lines))
+		})
+	}
+}
+
+// TestLateLook has what is shown not depend on when somebody began to look.
+func TestLateLook(t *testing.T) {
+	var long strings.Builder
+	for i := range 8_500 {
+		fmt.Fprintf(&long, "\x1b[3%dmline %d\x1b[m\r\n", i%8, i)
+	}
+	for name, written := range map[string]string{
+		"lines":          "one\r\ntwo",
+		"much":           long.String() + "> ",
+		"much and modes": "\x1b[?2004h\x1b[?25l" + long.String() + "> ",
+		"an editor":      "\x1b[?1049h\x1b[1;1Hfirst" + strings.Repeat("\x1b[5;1Hagain", 13_000),
+		"after one":      "before\r\n\x1b[?1049h\x1b[3;3Hdrawn\x1b[?1049lafter",
+	} {
+		t.Run(name, func(t *testing.T) {
+			early, late := open(80, 24), open(80, 24)
+			_, end := early.Look()
+			defer end()
+			for rest := []byte(written); len(rest) > 0; {
+				n := min(len(rest), 7_777)
+				early.write(string(rest[:n]))
+				late.write(string(rest[:n]))
+				rest = rest[n:]
+			}
+			_, endLate := late.Look()
+			defer endLate()
+			one, other := early.Picture(nil), late.Picture(nil)
+			assert.Equal(t, one.Lines, other.Lines)
+			assert.Equal(t, one.Cursor, other.Cursor)
+			in := api.Input{Text: "x", Paste: true}
+			pasted, _ := early.Bytes(in)
+			pastedLate, _ := late.Bytes(in)
+			assert.Equal(t, pasted, pastedLate)
+		})
+	}
+}
+
+// TestNobodyLooks has an emulator only as long as it is of use.
+func TestNobodyLooks(t *testing.T) {
+	f := open(80, 24)
+	f.write("one\r\n")
+	assert.Nil(t, f.emulator)
+	_, end := f.Look()
+	end()
+	require.NotNil(t, f.emulator)
+	much := strings.Repeat(strings.Repeat("x", 79)+"\r", 3*kept/80)
+	f.write(much)
+	assert.Nil(t, f.emulator, "what is kept shows the same")
+	f.write("\x1b[?1049h")
+	require.NotNil(t, f.emulator)
+	f.write(much)
+	require.NotNil(t, f.emulator, "what it draws builds on what it drew")
+	assert.LessOrEqual(t, cap(f.tail), 4*kept)
+}
+
+// TestAnswers answers what a program asks its terminal, when it asks, and not what it asked long ago.
+func TestAnswers(t *testing.T) {
+	f := open(80, 24)
+	f.write("ab\x1b[6n")
+	select {
+	case answer := <-f.answers:
+		assert.Equal(t, "\x1b[1;3R", answer)
+	case <-time.After(time.Minute):
+		t.Fatal("no answer")
+	}
+	f.write("\x1b[c")
+	select {
+	case answer := <-f.answers:
+		assert.Regexp(t, `^\x1b\[\?[\d;]+c$`, answer)
+	case <-time.After(time.Minute):
+		t.Fatal("no answer")
+	}
+	f.emulator.close()
+	f.emulator = nil
+	_, end := f.Look() // which has the questions put once more
+	end()
+	f.write("\x1b[5n")
+	select {
+	case answer := <-f.answers:
+		assert.Equal(t, "\x1b[0n", answer, "only the newest question")
+	case <-time.After(time.Minute):
+		t.Fatal("no answer")
+	}
+}
+
+// TestSecretsInCells hides what is secret also where the edge of the screen has cut it.
+func TestSecretsInCells(t *testing.T) {
+	f := open(10, 3)
+	f.write("key: swordfish!")
+	_, end := f.Look()
+	defer end()
+	p := f.Picture(func(text string) [][2]int {
+		at := strings.Index(text, "swordfish")
+		return [][2]int{{at, at + 9}}
+	})
+	var rows []string
+	for _, line := range p.Lines {
+		rows = append(rows, Draw(line, 10, false))
+	}
+	assert.Equal(t, []string{"key: *****", "****!", ""}, rows)
+}
+
+// TestPicture has cells with what belongs to them.
+func TestPicture(t *testing.T) {
+	f := open(20, 4)
+	f.write("\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l")
+	_, end := f.Look()
+	defer end()
+	p := f.Picture(nil)
+	assert.Equal(t, []api.Cells{
+		{Text: "a", Width: 1, Style: api.Style{Foreground: "1", Bold: true}}, {Text: " ", Width: 1},
+		{Text: "b", Width: 1, Style: api.Style{Background: "200"}}, {Text: "c", Width: 1, Style: api.Style{Background: "200", Foreground: "#010203"}},
+		{Text: " 渡し e\u0301", Width: 7},
+	}, p.Lines[0].Parts)
+	assert.Equal(t, api.Style{Underline: true, Struck: true}, p.Lines[1].Parts[0].Style)
+	assert.Equal(t, api.Cursor{Col: 1, Row: 1, Hidden: true, Shape: "bar"}, p.Cursor)
+	assert.Equal(t, "a bc 渡し e\u0301      ", strings.ReplaceAll(strings.NewReplacer("\x1b[1;31m", "", "\x1b[m", "", "\x1b[48;5;200m", "", "\x1b[38;2;1;2;3;48;5;200m", "").Replace(Draw(p.Lines[0], 17, true)), "\x1b[0m", ""))
+	foreign := api.ScreenLine{Parts: []api.Cells{{Text: "\x1b[2J", Width: 3}, {Text: "ab", Width: 1}, {Text: "渡し船", Width: 6, Style: api.Style{Foreground: "bad"}}}}
+	assert.Equal(t, "????渡 ", Draw(foreign, 7, true))
+}
+
+// TestResize keeps the line that one types in.
+func TestResize(t *testing.T) {
+	f := open(20, 10)
+	_, end := f.Look()
+	defer end()
+	f.write(strings.Repeat("line\r\n", 9) + "> ")
+	f.Resize(api.Size{Cols: 30, Rows: 4})
+	assert.Equal(t, "line\nline\nline\n>", f.text())
+	assert.Equal(t, 3, f.Picture(nil).Cursor.Row)
+}
+
+// TestKeysAndMouse has keys and the mouse as programs read them, in the modes that they have set.
+func TestKeysAndMouse(t *testing.T) {
+	const all = "\x1b[?1h\x1b[?2004h\x1b[?1002h\x1b[?1006h\x1b[?1004h"
+	left := func(does string) *api.Mouse { return &api.Mouse{Does: does, Button: "left", Col: 4, Row: 2} }
+	for _, test := range []struct {
+		modes string
+		in    api.Input
+		want  string
+	}{
+		{"", api.Input{Text: "yes\n", Keys: []string{"enter", "ctrl+c", "esc", "ä"}}, "yes\r\r\x03\x1bä"},
+		{"", api.Input{Keys: []string{"up", "home", "f1", "f5", "f12", "pgup", "delete"}}, "\x1b[A\x1b[H\x1bOP\x1b[15~\x1b[24~\x1b[5~\x1b[3~"},
+		{all, api.Input{Keys: []string{"up", "end", "shift+up", "ctrl+shift+right", "alt+f5"}}, "\x1bOA\x1bOF\x1b[1;2A\x1b[1;6C\x1b[15;3~"},
+		{"", api.Input{Keys: []string{"shift+tab", "alt+x", "ctrl+space", "ctrl+]", "alt+backspace", "space", "+", "ctrl++", "shift+a"}}, "\x1b[Z\x1bx\x00\x1d\x1b\x7f ++A"},
+		{"", api.Input{Text: "a\nb", Paste: true}, "a\rb"},
+		{all, api.Input{Text: "a\nb\x1b[201~\x1b[2\x1b[201~01~rm", Paste: true}, "\x1b[200~a\rbrm\x1b[201~"},
+		{"", api.Input{Mouse: left("press"), Focus: "in"}, ""},
+		{all, api.Input{Mouse: left("press"), Focus: "out"}, "\x1b[<0;5;3M\x1b[O"},
+		{all, api.Input{Mouse: left("release")}, "\x1b[<0;5;3m"},
+		{all, api.Input{Mouse: left("move")}, "\x1b[<32;5;3M"},
+		{all, api.Input{Mouse: &api.Mouse{Does: "move", Col: 4, Row: 2}}, ""},
+		{"\x1b[?1003h\x1b[?1006h", api.Input{Mouse: &api.Mouse{Does: "move", Col: 4, Row: 2}}, "\x1b[<35;5;3M"},
+		{"\x1b[?1000h", api.Input{Mouse: left("press")}, "\x1b[M %#"},
+		{"\x1b[?1000h", api.Input{Mouse: left("release")}, "\x1b[M#%#"},
+		{"\x1b[?1000h", api.Input{Mouse: &api.Mouse{Does: "press", Button: "wheel-down", Col: 150, Row: 0, Ctrl: true}}, "\x1b[Mq\xb7!"},
+	} {
+		f := open(80, 24)
+		f.write(test.modes)
+		got, err := f.Bytes(test.in)
+		require.NoError(t, err)
+		assert.Equal(t, test.want, string(got), "%+v", test.in)
+	}
+	f := open(80, 24)
+	for _, in := range []api.Input{
+		{Keys: []string{"entr"}}, {Keys: []string{""}}, {Focus: "up"}, {Mouse: &api.Mouse{Does: "jump"}}, {Mouse: &api.Mouse{Does: "press", Button: "tail"}},
+		{Mouse: &api.Mouse{Does: "press", Col: -1}},
+	} {
+		_, err := f.Bytes(in)
+		assert.Error(t, err, "%+v", in)
+	}
+}
+
+// TestSettled waits for the end of what a program wants to be shown as one.
+func TestSettled(t *testing.T) {
+	f := open(80, 24)
+	f.write("\x1b[?2026ha")
+	assert.False(t, f.Settled())
+	f.write("b\x1b[?2026l")
+	assert.True(t, f.Settled())
+}
+
+// FuzzTerminal takes any bytes, in any pieces, and shows cells that fit.
+func FuzzTerminal(f *testing.F) {
+	f.Add([]byte("\x1b[?1049h\x1b[5;5Hdrawn\x1b[2J\x1b[r\x1b[1;3r\x1bM\x1b[?1049l"), uint8(3), uint8(9))
+	f.Add([]byte("渡し\x1b[100@\x1b[100P\x1b[100L\x1b[100M\x1b[100X\x1b[5b\x1b#8\x1b[?6h\x1b[9999;9999H\xff\xfe"), uint8(1), uint8(1))
+	f.Add([]byte("\x1b[6n\x1b[c\x1b]11;?\x07\x1b[?2026$p\x1bP+q544e\x1b\\"), uint8(5), uint8(80))
+	f.Add([]byte("\x1b[999999100Xa\x1b[99999999ba\x1b[2147483647L\x1b[99999999;99999999H"), uint8(30), uint8(4))
+	f.Fuzz(func(t *testing.T, written []byte, piece, cols uint8) {
+		size := api.Size{Cols: int(cols%120) + 1, Rows: int(piece%40) + 1}
+		terminal := New(size, func([]byte) {})
+		defer terminal.Close()
+		_, end := terminal.Look()
+		defer end()
+		for i, rest := 0, written; len(rest) > 0; i++ {
+			n := min(len(rest), int(piece)+1)
+			terminal.Write(rest[:n], func([]byte) {}, func(bool) {})
+			if rest = rest[n:]; i == 3 {
+				size = api.Size{Cols: int(piece%120) + 1, Rows: int(cols%40) + 1}
+				terminal.Resize(size)
+			}
+		}
+		p := terminal.Picture(func(text string) [][2]int { return [][2]int{{0, min(3, len(text))}} })
+		require.Len(t, p.Lines, size.Rows)
+		for _, line := range p.Lines {
+			width := 0
+			for _, part := range line.Parts {
+				require.NotContains(t, part.Text, "\x1b")
+				width += part.Width
+			}
+			require.LessOrEqual(t, width, size.Cols)
+		}
+		terminal.Bytes(api.Input{Text: string(written), Paste: true, Keys: []string{string(written)}})
+		if i := bytes.IndexByte(written, 0x1b); i < 0 {
+			var lines []byte
+			quiet := New(size, func([]byte) {})
+			quiet.Write(written, func(p []byte) { lines = append(lines, p...) }, func(bool) { t.Fatal("nothing is drawn") })
+			require.Equal(t, string(written), string(lines))
+		}
+	})
+}
