@@ -104,7 +104,11 @@ func (s *Session) runOf(unit *unitTerminal) *liveRun {
 
 // picture is what a run's terminal shows, which somebody must look at.
 func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
-	p := run.terminal.Picture(s.hidden.Load().Spans)
+	var secret func(string) [][2]int
+	if hidden := s.hidden.Load(); hidden != nil {
+		secret = hidden.Spans
+	}
+	p := run.terminal.Picture(secret)
 	p.Unit, p.Run, p.Title, p.Ended = run.unit.Name, run.number, strings.TrimSpace(s.clean(p.Title)), run.over.Err() != nil
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()

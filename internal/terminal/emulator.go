@@ -19,11 +19,13 @@ type emulator struct {
 	*vt.Emulator
 	title string // that the program gives its window
 
-	top, bottom int    // the scroll region, as rows from 0, the last one not in it
-	state       byte   // of ansi.DecodeSequence
-	cut         []byte // of a character whose end has not come
-	flat        bool   // lines are not to go on in the next row
-	full        bool   // something wide has filled a row to its end: what comes next goes on below
+	top, bottom int              // the scroll region, as rows from 0, the last one not in it
+	state       byte             // of ansi.DecodeSequence
+	cut         []byte           // of a character whose end has not come
+	flat        bool             // lines are not to go on in the next row
+	last        []api.ScreenLine // of the last picture
+	other       bool             // it is another screen since
+	full        bool             // something wide has filled a row to its end: what comes next goes on below
 }
 
 func newEmulator(size api.Size) *emulator {
@@ -37,7 +39,8 @@ func newEmulator(size api.Size) *emulator {
 			}
 		}
 	}
-	e.SetCallbacks(vt.Callbacks{Title: func(title string) { e.title = title }, EnableMode: wraps(true), DisableMode: wraps(false)})
+	e.SetCallbacks(vt.Callbacks{Title: func(title string) { e.title = title }, EnableMode: wraps(true), DisableMode: wraps(false),
+		AltScreen: func(bool) { e.other = true }})
 	e.mend()
 	return e
 }
@@ -129,6 +132,10 @@ func (e *emulator) mend() {
 			e.eraseAbove()
 		}
 		return n == above
+	})
+	e.RegisterEscHandler('c', func() bool { // reset
+		e.top, e.bottom, e.other, e.flat = 0, e.Height(), true, false
+		return false
 	})
 	e.RegisterCsiHandler('r', func(params ansi.Params) bool {
 		top, _, _ := params.Param(0, 1)
@@ -232,5 +239,5 @@ func (e *emulator) resize(size api.Size) {
 		e.WriteString(ansi.ScrollUp(over) + ansi.CursorUp(over))
 	}
 	e.Resize(max(size.Cols, 1), max(size.Rows, 1))
-	e.top, e.bottom, e.full = 0, e.Height(), false
+	e.top, e.bottom, e.full, e.other = 0, e.Height(), false, true
 }

@@ -26,6 +26,8 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	if e == nil {
 		return p
 	}
+	t.catchUp()
+	e = t.emulator // which may be another now
 	p.Title = e.title
 	at := e.CursorPosition()
 	p.Cursor = api.Cursor{Col: at.X, Row: at.Y, Hidden: e.CursorHidden()}
@@ -37,7 +39,14 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	case vt.CursorBar:
 		p.Cursor.Shape = "bar"
 	}
-	cells := e.cells()
+	if secret == nil {
+		p.Lines = e.lines()
+		return p
+	}
+	cells := make([][]uv.Cell, e.Height())
+	for y := range cells {
+		cells[y] = e.row(nil, y)
+	}
 	hide(cells, secret)
 	p.Lines = make([]api.ScreenLine, len(cells))
 	for row := range cells {
@@ -46,31 +55,54 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	return p
 }
 
-// cells copies what is shown, row by row; the second half of something wide has no width.
-func (e *emulator) cells() [][]uv.Cell {
-	rows := make([][]uv.Cell, e.Height())
-	for y := range rows {
-		rows[y] = make([]uv.Cell, e.Width())
-		for x := 0; x < len(rows[y]); x++ {
-			c := e.CellAt(x, y)
-			if c == nil || c.Width == 0 || c.Content == "" || x+c.Width > len(rows[y]) {
-				rows[y][x] = uv.EmptyCell
-				if c != nil {
-					rows[y][x].Style = c.Style
-				}
-				continue
+// lines is what is shown, in which rows that nothing was written to since are those of the last time.
+func (e *emulator) lines() []api.ScreenLine {
+	lines := make([]api.ScreenLine, e.Height())
+	touched := e.Touched()
+	if len(e.last) != len(lines) {
+		e.other = true
+	}
+	var row []uv.Cell
+	for y := range lines {
+		if !e.other && (y >= len(touched) || touched[y] == nil) {
+			lines[y] = e.last[y]
+			continue
+		}
+		row = e.row(row, y)
+		lines[y] = api.ScreenLine{Row: y, Parts: parts(row)}
+	}
+	clear(touched)
+	e.last, e.other = lines, false
+	return lines
+}
+
+// row copies a row; the second half of something wide has no width.
+func (e *emulator) row(into []uv.Cell, y int) []uv.Cell {
+	row := slices.Grow(into[:0], e.Width())[:e.Width()]
+	for x := 0; x < len(row); x++ {
+		c := e.CellAt(x, y)
+		if c == nil || c.Width == 0 || c.Content == "" || x+c.Width > len(row) {
+			row[x] = uv.EmptyCell
+			if c != nil {
+				row[x].Style = c.Style
 			}
-			rows[y][x] = *c
-			if visible.Text(c.Content) != c.Content {
-				rows[y][x].Content = strings.Repeat("?", c.Width)
-			}
-			for range c.Width - 1 {
-				x++
-				rows[y][x] = uv.Cell{Style: c.Style}
-			}
+			continue
+		}
+		row[x] = *c
+		if !isPlain(c.Content) && visible.Text(c.Content) != c.Content {
+			row[x].Content = strings.Repeat("?", c.Width)
+		}
+		for range c.Width - 1 {
+			x++
+			row[x] = uv.Cell{Style: c.Style}
 		}
 	}
-	return rows
+	return row
+}
+
+// isPlain reports whether a cell has a printable ASCII character, as most have.
+func isPlain(content string) bool {
+	return len(content) == 1 && content[0] >= ' ' && content[0] <= '~'
 }
 
 // hidden stands in each cell of a secret.

@@ -42,6 +42,7 @@ type scanner struct {
 	moved  bool // the cursor has been sent to a place, and nothing has been said since
 	erased bool // the screen has been erased, and nothing has been said since
 	saved  bool // the cursor's place was saved: what is drawn elsewhere leaves lines as they are
+	odd    bool // there was more than lines with colours, since this was set back
 }
 
 func newScanner() scanner { return scanner{modes: map[int]bool{}} }
@@ -71,6 +72,10 @@ func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked boo
 		if at = end; at == len(p) {
 			break
 		}
+		if n := styling(p[at:]); n > 0 && len(s.cut) == 0 {
+			at += n
+			continue
+		}
 		seq, n := s.sequence(p[at:])
 		at += n
 		if seq == nil {
@@ -86,6 +91,23 @@ func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked boo
 		lines(p[from:])
 	}
 	return asked
+}
+
+// styling returns the length of the sequence that p begins with if that selects a style (SGR) or erases the
+// rest of a line (EL), as most do in what is written line by line; else 0.
+func styling(p []byte) int {
+	if len(p) < 3 || p[1] != '[' {
+		return 0
+	}
+	for i := 2; i < len(p); i++ {
+		switch c := p[i]; {
+		case c == 'm' || c == 'K':
+			return i + 1
+		case c < '0' || c > ';':
+			return 0
+		}
+	}
+	return 0
 }
 
 // sequence returns the sequence that begins with what was cut, or with p, and how many bytes of p are
@@ -125,6 +147,7 @@ func (s *scanner) text() (begins bool) {
 // act follows what a sequence does.
 func (s *scanner) act(seq []byte) (changed, asks bool) {
 	before := s.drawing
+	s.odd = true
 	body, isCSI := bytes.CutPrefix(seq, []byte("\x1b["))
 	switch {
 	case string(seq) == "\x1bc": // reset to the initial state

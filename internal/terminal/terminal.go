@@ -33,6 +33,7 @@ type Terminal struct {
 	emulator *emulator // nil while nobody looks and nothing is drawn
 	lookers  map[chan struct{}]bool
 	since    int // how many bytes have come since the emulator was of use
+	behind   int // how many of the last bytes it has not had yet
 	number   int64
 }
 
@@ -49,13 +50,21 @@ func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 	t.mu.Lock()
 	began := t.scan.drawing
 	asked := t.scan.scan(p, lines, drew)
+	now := began || t.scan.drawing || asked // the emulator has to have them
+	if t.emulator != nil && now {
+		t.catchUp()
+	}
 	t.keep(p)
-	if t.emulator == nil && (began || t.scan.drawing || asked) {
+	if t.emulator == nil && now {
 		t.emulate(len(p))
 	}
 	if t.emulator != nil {
-		t.feed(p)
-		if t.since += len(p); began || t.scan.drawing || asked || len(t.lookers) > 0 {
+		if now {
+			t.feed(p)
+		} else {
+			t.behind += len(p)
+		}
+		if t.since += len(p); now || len(t.lookers) > 0 {
 			t.since = 0
 		} else if t.since > 2*kept { // what is kept shows the same
 			t.emulator.close()
@@ -85,7 +94,10 @@ func (t *Terminal) keep(p []byte) {
 
 // emulate begins an emulator with what is kept, but for the last bytes.
 func (t *Terminal) emulate(but int) {
-	t.emulator, t.since = newEmulator(t.size), 0
+	if t.emulator != nil {
+		t.emulator.close()
+	}
+	t.emulator, t.since, t.behind = newEmulator(t.size), 0, 0
 	go t.emulator.answer(t.answer)
 	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
 	if t.trimmed { // what was set before that is as it is now, at the end
@@ -93,6 +105,34 @@ func (t *Terminal) emulate(but int) {
 	}
 	t.feed(before)
 	t.emulator.caughtUp()
+}
+
+// catchUp gives the emulator what it has not had yet. Of much that is nothing but lines, it gets those that
+// are still to be seen: it takes a hundred times as long over a line as the log does.
+func (t *Terminal) catchUp() {
+	if t.behind == 0 {
+		return
+	}
+	const little = 16 << 10
+	missed := t.tail[max(len(t.tail)-t.behind, 0):]
+	switch {
+	case t.behind > little && !t.scan.odd && !t.emulator.IsAltScreen():
+		t.feed(slices.Concat([]byte("\x1b[m\x1b[2J\x1b[H"), lastLines(missed, t.size.Rows)))
+	case t.behind > len(missed):
+		t.emulate(0)
+	default:
+		t.feed(missed)
+	}
+	t.behind, t.scan.odd = 0, false
+}
+
+// lastLines is the end of a text, from so many lines back.
+func lastLines(p []byte, lines int) []byte {
+	from := len(p)
+	for ; lines > 0 && from > 0; lines-- {
+		from = bytes.LastIndexByte(p[:from], '\n')
+	}
+	return p[max(from, -1)+1:]
 }
 
 // feed writes to the emulator. Foreign bytes that it fails on cost what it showed.
@@ -118,6 +158,7 @@ func (t *Terminal) Resize(size api.Size) {
 	}
 	t.size = size
 	if t.emulator != nil {
+		t.catchUp()
 		t.emulator.resize(size)
 	}
 	t.number++

@@ -274,6 +274,9 @@ func FuzzTerminal(f *testing.F) {
 		for i, rest := 0, written; len(rest) > 0; i++ {
 			n := min(len(rest), int(piece)+1)
 			terminal.Write(rest[:n], func([]byte) {}, func(bool) {})
+			if i%5 == 0 {
+				terminal.Picture(nil)
+			}
 			if rest = rest[n:]; i == 3 {
 				size = api.Size{Cols: int(piece%120) + 1, Rows: int(cols%40) + 1}
 				terminal.Resize(size)
@@ -281,6 +284,9 @@ func FuzzTerminal(f *testing.F) {
 		}
 		p := terminal.Picture(func(text string) [][2]int { return [][2]int{{0, min(3, len(text))}} })
 		require.Len(t, p.Lines, size.Rows)
+		kept := terminal.Picture(nil).Lines
+		terminal.emulator.other = true
+		require.Equal(t, terminal.Picture(nil).Lines, kept, "nothing has changed unseen")
 		for _, line := range p.Lines {
 			width := 0
 			for _, part := range line.Parts {
