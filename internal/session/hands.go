@@ -31,6 +31,7 @@ type unitTerminal struct {
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
 	told  string    // the last of this run that was told
+	typed time.Time // when somebody has last typed into it
 }
 
 // firstSize is that of terminals nobody has had hands on.
@@ -263,6 +264,9 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	}
 	s.terminals.mu.Lock()
 	run, hand := unit.run, unit.hand
+	if in.Text != "" || len(in.Keys) > 0 {
+		unit.typed = time.Now()
+	}
 	s.terminals.mu.Unlock()
 	if hand != nil && hand.PID != in.Face {
 		return s.handedTo(in.Unit, hand)
@@ -310,13 +314,22 @@ func (r *liveRun) seeAsk(s *Session, rested bool) {
 		}
 	case reading.Blind:
 		ask.Kind, ask.Text = api.AskPassword, r.scanner.Said()
-	case r.scanner.Said() != "":
+	case r.scanner.Said() != "" && !goesOn(r.scanner.Said()):
 		ask.Kind, ask.Text = api.AskLine, r.scanner.Said()
 	}
 	ask.Text = strings.TrimSpace(s.clean(strip(ask.Text)))
 	r.asked = ask.Kind != ""
 	s.asks(r, ask)
 }
+
+// goesOn reports whether a line without an end says that something is at work, and asks nothing.
+func goesOn(text string) bool {
+	text = strings.TrimSpace(strip(text))
+	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")
+}
+
+// atIt is how long after the last key somebody is taken to sit at a terminal, and to see what it asks.
+const atIt = 10 * time.Second
 
 // asks notes what a run waits for, and says it in the log if that is something else than before: what
 // a person types after a prompt is shown behind it.
@@ -333,7 +346,7 @@ func (s *Session) asks(r *liveRun, ask api.Ask) {
 		ask.Since = unit.ask.Since
 	}
 	words := string(ask.Kind) + ask.Text
-	tell := ask.Kind != "" && (unit.told == "" || !strings.HasPrefix(words, unit.told))
+	tell := ask.Kind != "" && time.Since(unit.typed) > atIt && (unit.told == "" || !strings.HasPrefix(words, unit.told))
 	if unit.ask = ask; tell {
 		unit.told = words
 	}

@@ -206,8 +206,9 @@ func (s *scanner) set(mode int, on bool) {
 	switch {
 	case slices.Contains(fullScreens, mode):
 		s.own, s.drawing = on, on
-	case mode == cursorShown && on && !s.own:
-		s.drawing, s.moved = false, false // who has hidden it to draw is done
+	case s.own:
+	case mode == cursorShown && on && !s.modes[cursorKeys], mode == cursorKeys && !on:
+		s.drawing, s.moved = false, false // who has hidden the cursor to draw, or taken keys, is done
 	}
 }
 

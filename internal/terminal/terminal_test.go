@@ -52,7 +52,7 @@ func TestLinesAndDrawing(t *testing.T) {
 		"older ways to one":        {"a\x1b[?47hx\x1b[?47l\x1b[?1047hx\x1b[?1047lb", "a\x1b[?47h\x1b[?1047hb", "begins ends begins ends "},
 		"several modes at once":    {"\x1b[?25;1049hx\x1b[?25;1049ly", "\x1b[?25;1049hy", "begins ends "},
 		"begun with a clear":       {"\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", "\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", ""},
-		"a table drawn over":       {"\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mtop\r\n\x1b[Htop 2\r\n\x1b[?25hbye\r\n", "\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mbye\r\n", "begins ends "},
+		"a table drawn over":       {"\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mtop\r\n\x1b[Htop 2\r\n\x1b[?25h\x1b[H\x1b[2Jits help\x1b[?1lbye\r\n", "\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mbye\r\n", "begins ends "},
 		"in place":                 {"a\r\n\x1b[3;1Hb\x1b[4;1Hc", "a\r\n\x1b[3;1H", "begins "},
 		"a bar at the bottom":      {"a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", "a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", ""},
 		"a prompt with completion": {"sql> sel\x1b[Kect\x1b[3D\x1b[1P", "sql> sel\x1b[Kect\x1b[3D\x1b[1P", ""},

@@ -331,7 +331,7 @@ func (v *hands) rule(m *model, width int) string {
 			text += ": " + v.screen.Title
 		}
 	case hand != nil:
-		text, way = fmt.Sprintf("watching %s, which %s %d has hands on", v.unit, cmp.Or(map[string]string{kind: "another screen, process"}[hand.Kind], hand.Kind), hand.PID), "enter takes over"
+		text, way = fmt.Sprintf("watching %s: %s has hands on it", v.unit, cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind)), "enter takes over"
 	default:
 		text, way = "watching "+v.unit, "enter takes it in hand"
 	}

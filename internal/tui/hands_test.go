@@ -89,7 +89,7 @@ func TestWatched(t *testing.T) {
 	p.screens = []api.Screen{{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}, Hand: other}}
 	m.keyed("h")
 	m.hear(t)
-	assert.Contains(t, m.plainScreen(), "watching u0, which another screen, process 1 has hands on")
+	assert.Contains(t, m.plainScreen(), "watching u0: another screen has hands on it")
 	m.keyed("x")
 	p.screens[0].Hand = nil
 	m.keyed("enter")
