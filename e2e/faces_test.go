@@ -49,7 +49,7 @@ func (b *background) command(words ...string) *exec.Cmd {
 }
 
 func (b *background) env() []string {
-	return []string{"XDG_STATE_HOME=" + b.dir + "/state", "XDG_RUNTIME_DIR="}
+	return []string{"XDG_STATE_HOME=" + b.dir + "/state", "XDG_RUNTIME_DIR=", "XDG_CONFIG_HOME=" + b.dir + "/config"}
 }
 
 // run runs a command and returns what it says, and its exit code.
@@ -171,7 +171,7 @@ func TestOnlyOneSupervisor(t *testing.T) {
 // TestAttachAndLeave closes the screen of a project in the background, which goes on, and
 // starts it again, which says that it runs.
 func TestAttachAndLeave(t *testing.T) {
-	b := inBackground(t, t.TempDir(), "[service.tides]\nrun = \"exec sleep 1000\"\n[task.fares]\nrun = \"true\"\nstart = \"manual\"\n")
+	b := inBackground(t, t.TempDir(), "[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"true\"\nstart = \"manual\"\n")
 	program := build(t)
 	s := openScreen(t, 120, 24, b.env(), b.dir, program, "start")
 	s.shows(`runs since .*, in the background; nobody looks at it\.\s+Attach to it\?`)
@@ -263,7 +263,7 @@ func TestFactsAreKept(t *testing.T) {
 // client over a real pipe.
 func TestAssistant(t *testing.T) {
 	b := &background{t, t.TempDir()}
-	b.write("omnivigil.toml", "[service.tides]\nrun = \"exec sleep 1000\"\n[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\nwatch = [\"fares.csv\"]\n")
+	b.write("omnivigil.toml", "[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\nwatch = [\"fares.csv\"]\n")
 	b.write("fares.csv", "fare\n")
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
@@ -295,7 +295,7 @@ func TestAssistant(t *testing.T) {
 	for _, tool := range listed.Tools {
 		names = append(names, tool.Name)
 	}
-	assert.ElementsMatch(t, []string{"wait", "state", "why", "unit", "ripple", "output", "what_if", "tests", "findings", "narrow", "widen", "run", "restart", "stop"}, names)
+	assert.ElementsMatch(t, []string{"wait", "state", "why", "unit", "ripple", "output", "what_if", "tests", "findings", "narrow", "widen", "run", "restart", "stop", "screen", "type"}, names)
 	says := func(tool string, args map[string]any, pattern string) {
 		t.Helper()
 		text, failed := call(s, tool, args)
@@ -308,6 +308,14 @@ func TestAssistant(t *testing.T) {
 	says("why", map[string]any{"unit": "fares"}, `fares failed(?s:.*)error: no fare in fares.csv`)
 	says("ripple", nil, `ripple 2 at .*: fares.csv\n(?s:.*)broken after(?s:.*)error: no fare`)
 	says("output", map[string]any{"unit": "fares", "lines": 3}, `error: no fare in fares.csv`)
+	require.Eventually(t, func() bool { text, _ := call(s, "state", nil); return strings.Contains(text, "tides (service): ready, current; waits for an answer: high?") }, patience, 20*time.Millisecond)
+	says("screen", map[string]any{"unit": "tides"}, `^tides run 1, 120 columns, 40 rows, now; the cursor is in row 1, column 7\nit waits for an answer: high\?\nhigh\?\n`)
+	text, failed = call(s, "type", map[string]any{"unit": "tides", "text": "low"})
+	assert.True(t, failed)
+	assert.Contains(t, text, "has not allowed assistants to type into terminals: assistants_may_type = true")
+	b.write("config/omnivigil/config.toml", "assistants_may_type = true\n")
+	says("type", map[string]any{"unit": "tides", "text": "low"}, `Typed into tides`)
+	require.Eventually(t, func() bool { text, _ := call(s, "screen", map[string]any{"unit": "tides"}); return strings.Contains(text, "high? low\nlow water\n") }, patience, 20*time.Millisecond)
 	says("what_if", map[string]any{"path": "fares.csv"}, `fares reruns: it matches "fares.csv"`)
 	says("unit", map[string]any{"unit": "fares"}, `files: fares.csv matches 1 file \(fares.csv\): reruns`)
 	b.write("fares.csv", "a fare\n")

@@ -31,7 +31,6 @@ type unitTerminal struct {
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
 	told  string    // the last of this run that was told
-	typed time.Time // when somebody has last typed into it
 }
 
 // firstSize is that of terminals nobody has had hands on.
@@ -264,9 +263,6 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	}
 	s.terminals.mu.Lock()
 	run, hand := unit.run, unit.hand
-	if in.Text != "" || len(in.Keys) > 0 {
-		unit.typed = time.Now()
-	}
 	s.terminals.mu.Unlock()
 	if hand != nil && hand.PID != in.Face {
 		return s.handedTo(in.Unit, hand)
@@ -328,11 +324,8 @@ func goesOn(text string) bool {
 	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")
 }
 
-// atIt is how long after the last key somebody is taken to sit at a terminal, and to see what it asks.
-const atIt = 10 * time.Second
-
 // asks notes what a run waits for, and says it in the log if that is something else than before: what
-// a person types after a prompt is shown behind it.
+// a person types after a prompt is shown behind it, and who has hands on the unit sees it.
 func (s *Session) asks(r *liveRun, ask api.Ask) {
 	t := &s.terminals
 	t.mu.Lock()
@@ -346,7 +339,7 @@ func (s *Session) asks(r *liveRun, ask api.Ask) {
 		ask.Since = unit.ask.Since
 	}
 	words := string(ask.Kind) + ask.Text
-	tell := ask.Kind != "" && time.Since(unit.typed) > atIt && (unit.told == "" || !strings.HasPrefix(words, unit.told))
+	tell := ask.Kind != "" && unit.hand == nil && (unit.told == "" || !strings.HasPrefix(words, unit.told))
 	if unit.ask = ask; tell {
 		unit.told = words
 	}
