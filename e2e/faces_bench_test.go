@@ -223,3 +223,42 @@ func BenchmarkFaces(b *testing.B) {
 	}
 	b.ReportMetric(0, "ns/op")
 }
+
+// BenchmarkHandsOn measures what hands on a program cost that draws 60 times a second: a gauge that
+// rewrites eight rows, and one that rewrites the whole screen; of one core, the supervisor's part and the
+// face's.
+func BenchmarkHandsOn(b *testing.B) {
+	for _, rows := range []int{8, 43} {
+		b.Run(fmt.Sprintf("%d rows", rows), func(b *testing.B) {
+			p := &background{b, b.TempDir()}
+			p.write("omnivigil.toml", fmt.Sprintf("[service.gauge]\nrun = ['perl', 'gauge.pl', '%d']\n", rows))
+			p.write("gauge.pl", `$| = 1; my $rows = shift; my $n = 0;
+print "\e[?1049h\e[?25l\e[2J";
+while (1) {
+  my $frame = "\e[?2026h";
+  for my $row (1 .. $rows) { $frame .= sprintf("\e[%d;1H\e[3%dm%s\e[m %d", $row, 1 + $row % 7, "tide " x 28, $n) }
+  print $frame, "\e[?2026l"; $n++;
+  select(undef, undef, undef, 1 / 60);
+}`)
+			face := p.command("start", "--trust")
+			s := onTerminal(b, face)
+			s.until(b, "gauge")
+			s.terminal.WriteString("h")
+			s.until(b, "lets go")
+			pids := map[string]int{"supervisor": p.status().Project.Supervisor, "face": face.Process.Pid}
+			for b.Loop() {
+				before := map[string]time.Duration{}
+				for name, pid := range pids {
+					before[name] = cpuTime(b, pid)
+				}
+				const span = 10 * time.Second
+				time.Sleep(span)
+				for name, pid := range pids {
+					b.ReportMetric(100*(cpuTime(b, pid)-before[name]).Seconds()/span.Seconds(), "%core-"+name)
+				}
+			}
+			s.terminal.WriteString("\x1b[24~q")
+			face.Wait()
+		})
+	}
+}

@@ -28,8 +28,9 @@ type Terminal interface {
 	Input(ctx context.Context, in Input) error
 }
 
-// MostPictures is how often in a second a face gets a terminal's screen, at most.
-const MostPictures = 60
+// MostPictures is how often in a second a face gets a terminal's screen, at most. The first change after a
+// pause comes at once.
+const MostPictures = 30
 
 // ScreenQuery says whose terminal is to be followed, and how.
 type ScreenQuery struct {

@@ -31,6 +31,7 @@ type unitTerminal struct {
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
 	told  string    // the last of this run that was told
+	used  time.Time // when somebody has last typed into it, or done something with the mouse
 }
 
 // firstSize is that of terminals nobody has had hands on.
@@ -185,7 +186,7 @@ func (s *Session) followRun(ctx context.Context, unit *unitTerminal, run *liveRu
 				return err
 			}
 		}
-		next.Reset(time.Second / api.MostPictures)
+		next.Reset(s.pauseOf(unit))
 		select {
 		case <-changed:
 		case <-stirred:
@@ -195,6 +196,18 @@ func (s *Session) followRun(ctx context.Context, unit *unitTerminal, run *liveRu
 			return ctx.Err()
 		}
 	}
+}
+
+// pauseOf is how long is waited before the next picture of a terminal: what a person sets off is to be seen
+// fluently; while they only watch, fewer do, since each costs the face its whole screen.
+func (s *Session) pauseOf(unit *unitTerminal) time.Duration {
+	const atIt, watched = 2 * time.Second, 12 // pictures a second
+	s.terminals.mu.Lock()
+	defer s.terminals.mu.Unlock()
+	if time.Since(unit.used) < atIt {
+		return time.Second / api.MostPictures
+	}
+	return time.Second / watched
 }
 
 // differs reports whether there is something to show in a screen that was not in the last one.
@@ -263,6 +276,7 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	}
 	s.terminals.mu.Lock()
 	run, hand := unit.run, unit.hand
+	unit.used = time.Now()
 	s.terminals.mu.Unlock()
 	if hand != nil && hand.PID != in.Face {
 		return s.handedTo(in.Unit, hand)

@@ -20,6 +20,8 @@ import (
 type hands struct {
 	unit   string
 	screen api.Screen // the newest, with all lines
+	drawn  []string   // its lines as they were drawn last; empty where they have changed
+	width  int        // that they were drawn in
 	beside bool       // the stream
 	asked  bool       // for hands on it, and not only to watch
 	size   api.Size   // that its place had when the terminal was given it
@@ -197,11 +199,11 @@ func (v *hands) take(m *model, msg screenMsg) {
 func (v *hands) merge(s api.Screen) {
 	lines := slices.Clone(v.screen.Lines)
 	if s.Run != v.screen.Run || s.Size != v.screen.Size {
-		lines = make([]api.ScreenLine, s.Size.Rows)
+		lines, v.drawn = make([]api.ScreenLine, s.Size.Rows), make([]string, s.Size.Rows)
 	}
 	for _, line := range s.Lines {
 		if line.Row >= 0 && line.Row < len(lines) {
-			lines[line.Row] = line
+			lines[line.Row], v.drawn[line.Row] = line, ""
 		}
 	}
 	v.screen = s
@@ -304,12 +306,16 @@ func (v *hands) cells(m *model, width, height int) []string {
 	if over := v.screen.Cursor.Row - height + 1; over > 0 {
 		v.first = over
 	}
+	if width != v.width {
+		v.width = width
+		clear(v.drawn)
+	}
 	var rows []string
-	for _, line := range v.screen.Lines[min(v.first, len(v.screen.Lines)):] {
-		if len(rows) == height {
-			break
+	for i := v.first; i < len(v.screen.Lines) && len(rows) < height; i++ {
+		if v.drawn[i] == "" {
+			v.drawn[i] = fit(terminal.Draw(v.screen.Lines[i], min(width, v.screen.Size.Cols), true), width)
 		}
-		rows = append(rows, fit(terminal.Draw(line, min(width, v.screen.Size.Cols), true), width))
+		rows = append(rows, v.drawn[i])
 	}
 	if v.screen.Run == 0 {
 		rows = append(rows, fit(m.palette.dim.Render("  the terminal is asked for"), width))

@@ -132,9 +132,10 @@ type model struct {
 	listening  []tea.Cmd             // what is waited for
 	lost       error                 // why the project cannot be followed any more
 
-	drawn        bool     // the screen has been
-	last         tea.View // as it was then
-	onlySnapshot bool     // the newest message was one
+	rows         []safeRow // as last drawn
+	drawn        bool      // the screen has been
+	last         tea.View  // as it was then
+	onlySnapshot bool      // the newest message was one
 
 	stack       []view
 	overview    overview
@@ -329,12 +330,7 @@ func (m *model) View() tea.View {
 	if rows == nil { // the view is closed now
 		rows = m.screen()
 	}
-	for i, row := range rows {
-		// What others wrote acts on no terminal, wherever on the screen it has come to.
-		if safe := visible.Styled(row); safe != row {
-			rows[i] = fit(safe, m.width)
-		}
-	}
+	m.makeSafe(rows)
 	m.drawn = true
 	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
@@ -348,6 +344,24 @@ func (m *model) View() tea.View {
 	}
 	m.last = v
 	return v
+}
+
+// safeRow is a row as a view has drawn it, and as it may be shown.
+type safeRow struct{ drawn, safe string }
+
+// makeSafe sees to it that what others wrote acts on no terminal, wherever on the screen it has come to.
+// Rows that are as they were last are not looked at again.
+func (m *model) makeSafe(rows []string) {
+	m.rows = slices.Grow(m.rows[:0], len(rows))[:len(rows)]
+	for i, row := range rows {
+		if m.rows[i].drawn != row {
+			m.rows[i] = safeRow{row, visible.Styled(row)}
+			if m.rows[i].safe != row {
+				m.rows[i].safe = fit(m.rows[i].safe, m.width)
+			}
+		}
+		rows[i] = m.rows[i].safe
+	}
 }
 
 // awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
