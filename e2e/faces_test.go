@@ -86,7 +86,7 @@ func TestThreeScreens(t *testing.T) {
 	env := []string{"XDG_STATE_HOME=" + state, "XDG_RUNTIME_DIR=", "TMPDIR=" + temp}
 	program := build(t)
 	first := openScreen(t, 120, 30, env, temp, program, "demo")
-	first.shows(`CURRENT +all 9 run`)
+	first.shows(`CURRENT +9 of 10 run`)
 	folders, err := filepath.Glob(temp + "/omnivigil-demo-*/saltmarsh-ferries")
 	require.NoError(t, err)
 	require.Len(t, folders, 1)
@@ -95,7 +95,7 @@ func TestThreeScreens(t *testing.T) {
 		s := openScreen(t, 120, 30, env, folders[0], "bash --norc -i; true")
 		s.shows(`(?m)[#$] *$`)
 		s.press(program+" attach & echo $! > pid.$$; fg", "Enter")
-		s.shows(`CURRENT +all 9 run`)
+		s.shows(`CURRENT +9 of 10 run`)
 		return s
 	}
 	snap := func() *api.Snapshot {
@@ -127,7 +127,7 @@ func TestThreeScreens(t *testing.T) {
 
 	edit(t, folders[0]+"/berths/rules.toml", "under_keel = 0.6", "under_keel = 0.9")
 	third.shows(`ripple 2: current after`)
-	third.shows(`CURRENT +all 9 run the code saved`)
+	third.shows(`CURRENT +9 of 10 run the code saved`)
 	after := snap()
 	for i, u := range after.Units {
 		if u.Name != "berths" && u.Name != "harbour" { // these two read the file

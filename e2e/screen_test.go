@@ -153,7 +153,7 @@ func noneLeft(t *testing.T, mark string) {
 func TestDemoOnTheScreen(t *testing.T) {
 	temp := t.TempDir()
 	s := openScreen(t, 158, 46, []string{"XDG_STATE_HOME=" + temp + "/state", "TMPDIR=" + temp}, temp, build(t), "demo")
-	s.shows(`CURRENT +all 9 run, started in`)
+	s.shows(`CURRENT +9 of 10 run, started in`)
 
 	folders, err := filepath.Glob(temp + "/omnivigil-demo-*/saltmarsh-ferries")
 	require.NoError(t, err)
@@ -169,14 +169,14 @@ func TestDemoOnTheScreen(t *testing.T) {
 	edit(t, file("berths/rules.toml"), "under_keel = 0.6", "under_keel = 0.9")
 	s.shows(`ripple 2: current after`)
 	s.shows(`run 2 restarts: berths/rules.toml changed`)
-	s.shows(`CURRENT +all 9 run the code saved`)
+	s.shows(`CURRENT +9 of 10 run the code saved`)
 	answers(t, rules, `0.90 m under keel`)
 
 	// What follows a broken task keeps its old run and says why.
 	edit(t, file("fares/fares.csv"), "4.20", "four")
 	s.shows(`STALE +tickets still runs the code from before .*: fares failed`)
 	edit(t, file("fares/fares.csv"), "four", "4.30")
-	s.shows(`CURRENT +all 9 run the code saved`)
+	s.shows(`CURRENT +9 of 10 run the code saved`)
 
 	// A broken file breaks its unit; the repair mends it.
 	edit(t, file("berths/rules.toml"), "under_keel = 0.9", "under_keel = much")

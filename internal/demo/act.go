@@ -27,6 +27,7 @@ var actors = map[string]func(ctx context.Context) error{
 	"timetable": timetable,
 	"harbour":   harbour,
 	"lint":      lint,
+	"publish":   publish,
 }
 
 // Act plays the actor of that name and returns its exit code.

@@ -1,14 +1,18 @@
 package demo
 
 import (
+	"bufio"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -75,6 +79,41 @@ func timetable(ctx context.Context) error {
 		free[s.vessel] = s
 	}
 	say("%d sailings of %d vessels %sall possible%s", len(sailings), len(free), green, plain)
+	return nil
+}
+
+// publish asks before it posts the timetable at the piers.
+func publish(ctx context.Context) error {
+	sailings, err := readTimetable("timetable/timetable.csv")
+	if err != nil {
+		return err
+	}
+	piers := map[string]int{}
+	for _, s := range sailings {
+		piers[s.from]++
+	}
+	for _, pier := range slices.Sorted(maps.Keys(piers)) {
+		say("%2d from %s", piers[pier], pier)
+	}
+	fmt.Printf("post the timetable at %d piers? [y/N] ", len(piers))
+	answer := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+		answer <- strings.ToLower(strings.TrimSpace(line))
+	}()
+	select {
+	case <-ctx.Done():
+		return errors.New("interrupted")
+	case said := <-answer:
+		if said != "y" && said != "yes" {
+			say("nothing was posted")
+			return nil
+		}
+	}
+	for _, pier := range slices.Sorted(maps.Keys(piers)) {
+		work(ctx, 200*time.Millisecond)
+		say("%sposted%s at %s", green, plain, pier)
+	}
 	return nil
 }
 
