@@ -262,3 +262,30 @@ while (1) {
 		})
 	}
 }
+
+// BenchmarkHandsEcho measures from a key to its echo by a program in hand on the terminal.
+func BenchmarkHandsEcho(b *testing.B) {
+	p := &background{b, b.TempDir()}
+	p.write("omnivigil.toml", "[service.console]\nrun = \"exec cat\"\n")
+	face := p.command("start", "--trust")
+	s := onTerminal(b, face)
+	s.until(b, "console")
+	s.terminal.WriteString("h")
+	s.until(b, "lets go")
+	var took []time.Duration
+	for range 60 {
+		for _, key := range "QXZ" {
+			time.Sleep(50 * time.Millisecond) // as one types
+			began := time.Now()
+			s.terminal.WriteString(string(key))
+			s.until(b, string(key))
+			took = append(took, time.Since(began))
+		}
+		s.terminal.WriteString("\x15") // takes the line away
+	}
+	slices.Sort(took)
+	b.ReportMetric(milliseconds(took[len(took)/2]), "ms-median")
+	b.ReportMetric(milliseconds(took[len(took)*95/100]), "ms-95%")
+	s.terminal.WriteString("\x1b[24~q")
+	face.Wait()
+}
