@@ -40,7 +40,9 @@ var programs = []struct {
 	{"python", "python3", "python3 -q", func(s *screen, _ string) {
 		s.shows(`>>>`)
 		s.press("-l", "6*7")
-		s.press("Enter", "Up", "BSpace")
+		s.press("Enter")
+		s.shows(`42\s+>>>`) // meanwhile it does not edit its line itself
+		s.press("Up", "BSpace")
 		s.press("-l", "8")
 		s.press("Enter")
 		s.shows(`42\s+>>> 6\*8\s+48`)
@@ -63,6 +65,7 @@ var programs = []struct {
 	{"store", "redis-server", "redis-cli -p PORT", func(s *screen, _ string) {
 		s.press("-l", "set tide 4")
 		s.press("Enter")
+		s.shows(`OK\s+127.0.0.1:\d+>`)
 		s.press("-l", "get tide")
 		s.press("Enter")
 		s.shows(`OK\s+127.0.0.1:\d+> get tide\s+"4"`)

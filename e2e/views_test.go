@@ -117,7 +117,7 @@ func TestEveryKey(t *testing.T) {
 	program := build(t)
 	out, err := exec.Command(program, "check", "--keys").Output()
 	require.NoError(t, err)
-	views := [][2]string{{"L", `\bberths .*\n(.*\n)*.*following`}, {"R", `ripples: what was set off`}, {"U", `─ \w+  (service|task|suite)  `},
+	views := [][2]string{{"L", `─ (all output|only \w+)`}, {"R", `ripples: what was set off`}, {"U", `─ \w+  (service|task|suite)  `},
 		{"M", `map: `}, {"C", `1 cpu`}, {"T", `low tide`}, {"F", `no berth`}}
 	// These give the terminal to another program, or end the face.
 	elsewhere := map[string]bool{"quit": true, "suspend": true, "browse": true, "edit": true}

@@ -167,16 +167,17 @@ func (s *Session) followRun(ctx context.Context, unit *unitTerminal, run *liveRu
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if s.runOf(unit) != run {
-			return errNextRun
-		}
 		for began := time.Now(); !run.terminal.Settled() && time.Since(began) < settlePatience; {
 			select {
 			case <-changed:
 			case <-time.After(settlePatience):
 			}
 		}
-		if now := s.picture(unit, run); differs(last, &now) {
+		now := s.picture(unit, run)
+		if s.runOf(unit) != run { // the terminal may have been closed meanwhile
+			return errNextRun
+		}
+		if differs(last, &now) {
 			shown := now
 			if last.Run == now.Run && last.Size == now.Size {
 				shown.Lines = terminal.Changed(last.Lines, now.Lines)
@@ -301,7 +302,18 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	if err := p.Type(text); err != nil {
 		return api.Refuse("%s: %v", run.unit.Name, err)
 	}
+	run.lookSoon()
 	return nil
+}
+
+// lookSoon looks in a moment whether the run still waits for somebody: it need not say anything when it
+// has been answered.
+func (r *liveRun) lookSoon() {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	if r.quiet != nil {
+		r.quiet.Reset(promptPause)
+	}
 }
 
 // screenRest is how long a program that draws the whole screen draws nothing before it is taken to
@@ -314,7 +326,9 @@ func (r *liveRun) seeAsk(s *Session, rested bool) {
 	if p == nil || r.over.Err() != nil {
 		return
 	}
-	reading := p.Reading()
+	said := r.scanner.Said()
+	asks := said != "" && !goesOn(said)
+	reading := p.Reading(asks)
 	ask := api.Ask{Since: time.Now().Round(0)}
 	switch {
 	case !reading.Waits:
@@ -323,9 +337,9 @@ func (r *liveRun) seeAsk(s *Session, rested bool) {
 			ask.Kind = api.AskScreen
 		}
 	case reading.Blind:
-		ask.Kind, ask.Text = api.AskPassword, r.scanner.Said()
-	case r.scanner.Said() != "" && !goesOn(r.scanner.Said()):
-		ask.Kind, ask.Text = api.AskLine, r.scanner.Said()
+		ask.Kind, ask.Text = api.AskPassword, said
+	case asks:
+		ask.Kind, ask.Text = api.AskLine, said
 	}
 	ask.Text = strings.TrimSpace(s.clean(strip(ask.Text)))
 	r.asked = ask.Kind != ""
@@ -403,4 +417,4 @@ func (noTerminal) Answer([]byte) {}
 func (noTerminal) Resize(int, int) error { return nil }
 
 // Reading implements Process.
-func (noTerminal) Reading() spawn.Reading { return spawn.Reading{} }
+func (noTerminal) Reading(bool) spawn.Reading { return spawn.Reading{} }

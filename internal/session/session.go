@@ -105,7 +105,7 @@ type Process interface {
 	Type(text []byte) error         // into its terminal
 	Answer(text []byte)             // what its terminal answers it, as far as it reads that
 	Resize(cols, rows int) error    // its terminal
-	Reading() spawn.Reading         // how it takes what is typed
+	Reading(far bool) spawn.Reading // how it takes what is typed
 }
 
 // system is the Spawner of the system.

@@ -53,11 +53,12 @@ type Reading struct {
 	Blind bool // what is typed is not shown, and taken line by line: a password
 }
 
-// Reading looks how the process takes what is typed. It does not block.
-func (p *Process) Reading() Reading {
+// Reading looks how the process takes what is typed; with far, also at what its processes wait in, which
+// takes longer. It does not block.
+func (p *Process) Reading(far bool) Reading {
 	if p.tty == nil || p.spec.Terminal == NoTerminal || p.ended.Load() {
 		return Reading{}
 	}
 	echoes, byLine := terminalModes(p.tty)
-	return Reading{Waits: !byLine || !echoes || p.readsTerminal(), Blind: byLine && !echoes}
+	return Reading{Waits: !byLine || !echoes || far && p.readsTerminal(), Blind: byLine && !echoes}
 }

@@ -397,8 +397,8 @@ func (m *model) handsFocus(way string) {
 
 // handKeys are those of a terminal in hand. All others are the program's.
 var handKeys = []binding{
-	{in: "hands on", keys: []string{"f12"}, action: "let-go", name: "let go", hint: "let go", group: onHand, do: (*model).close},
-	{in: "hands on", keys: []string{"shift+f12", "f24"}, action: "hands-beside", name: "over the whole screen, or beside the stream", hint: "beside the stream", group: onHand,
+	{in: "hands on", keys: []string{"f12"}, action: "let-go", name: "let go", hint: "let go", group: onHand, when: shown, do: (*model).close},
+	{in: "hands on", keys: []string{"shift+f12", "f24"}, action: "hands-beside", name: "over the whole screen, or beside the stream", hint: "beside the stream", group: onHand, when: shown,
 		do: on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside })},
 	{in: "hands on", keys: []string{"esc", "q"}, name: "back", hint: "back", group: onHand, when: looks, do: (*model).close},
 	{in: "hands on", keys: []string{"enter"}, name: "take it in hand, also where another face has hands on it", hint: "take in hand", group: onHand,
@@ -406,6 +406,9 @@ var handKeys = []binding{
 	{in: "hands on", keys: []string{"r"}, name: "restart or rerun the unit", hint: "restart", group: onHand,
 		when: func(m *model) bool { return looks(m) && m.hands.screen.Ended }, do: on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) })},
 }
+
+// shown reports whether a terminal is.
+func shown(m *model) bool { return m.hands != nil }
 
 // looks reports whether the terminal is only looked at.
 func looks(m *model) bool { return m.hands != nil && !m.hands.types() }
