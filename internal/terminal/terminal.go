@@ -21,9 +21,10 @@ import (
 // kept is how many of the last bytes are kept. Screens that are written line by line are made of fewer.
 const kept = 64 << 10
 
-// Terminal is one terminal. Its methods may be called from any goroutine and do not block.
+// Terminal is one terminal. Its methods may be called from any goroutine and do not block, but for Write.
 type Terminal struct {
 	answer func([]byte)
+	parts  []part // of what is being written
 
 	mu       sync.Mutex
 	size     api.Size
@@ -45,11 +46,32 @@ func New(size api.Size, answer func([]byte)) *Terminal {
 
 // Write takes what a process has written. What belongs to its lines of output is given to lines, in
 // pieces, as it was written; drew is called where the program begins, true, or ends, false, to draw
-// the whole screen, which is no output.
+// the whole screen, which is no output. Calls must come one after the other; others need not wait for lines
+// and drew.
 func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
+	t.parts = t.parts[:0]
+	t.take(p)
+	for _, part := range t.parts {
+		if part.lines != nil {
+			lines(part.lines)
+		} else {
+			drew(part.draws)
+		}
+	}
+}
+
+// part is a piece of what was written that lines are made of, or that drawing begins or ends.
+type part struct {
+	lines []byte
+	draws bool
+}
+
+// take takes what was written, and notes its parts.
+func (t *Terminal) take(p []byte) {
 	t.mu.Lock()
+	defer t.mu.Unlock()
 	began := t.scan.drawing
-	asked := t.scan.scan(p, lines, drew)
+	asked := t.scan.scan(p, func(p []byte) { t.parts = append(t.parts, part{lines: p}) }, func(begins bool) { t.parts = append(t.parts, part{draws: begins}) })
 	now := began || t.scan.drawing || asked // the emulator has to have them
 	if t.emulator != nil && now {
 		t.catchUp()
@@ -78,7 +100,6 @@ func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 		default:
 		}
 	}
-	t.mu.Unlock()
 }
 
 // keep keeps the last bytes.
