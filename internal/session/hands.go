@@ -48,7 +48,7 @@ func (s *Session) renew(r *liveRun) {
 		t.of[r.unit.Name] = unit
 	}
 	if unit.run != nil {
-		unit.run.terminal.Close()
+		go unit.run.terminal.Close() // which may wait while a picture is made
 	}
 	r.terminal = terminal.New(unit.size, func(answer []byte) {
 		if p := r.spawned(); p != nil {
@@ -110,7 +110,7 @@ func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
 		secret = hidden.Spans
 	}
 	p := run.terminal.Picture(secret)
-	p.Unit, p.Run, p.Title, p.Ended = run.unit.Name, run.number, strings.TrimSpace(s.clean(p.Title)), run.over.Err() != nil
+	p.Unit, p.Run, p.Title, p.Ended = run.unit.Name, run.number, strings.TrimSpace(s.clean(p.Title)), s.hasEnded(run)
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()
 	if unit.hand != nil {
@@ -122,6 +122,16 @@ func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
 		p.Ask = &ask
 	}
 	return p
+}
+
+// hasEnded reports whether nothing more comes from a run: its process has ended, or there is none and will
+// be none, as where an earlier result is reused.
+func (s *Session) hasEnded(run *liveRun) bool {
+	if run.spawned() != nil {
+		return run.over.Err() != nil
+	}
+	u := s.state().Unit(run.unit.Name)
+	return u == nil || u.Run.Number == run.number && !u.State.InMotion()
 }
 
 // settlePatience bounds the wait for the end of what a program wants to be shown as one.
