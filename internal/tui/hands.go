@@ -352,7 +352,7 @@ func (v *hands) rule(m *model, width int) string {
 func (m *model) keyOf(action string) string {
 	for i := range m.table {
 		if b := &m.table[i]; b.action == action {
-			return strings.ToUpper(strings.Split(b.shown(), " ")[0])
+			return strings.Split(b.shown(), " ")[0]
 		}
 	}
 	return ""

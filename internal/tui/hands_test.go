@@ -50,7 +50,7 @@ func TestHandsOn(t *testing.T) {
 	m.keyed("h")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "─ hands on u0: timetable ─")
-	assert.Contains(t, m.plainScreen(), " F12 lets go ─")
+	assert.Contains(t, m.plainScreen(), " f12 lets go ─")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "\nsailings\nberths\n", "what has not changed stays")
 	view := m.View()
