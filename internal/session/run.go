@@ -151,7 +151,7 @@ func (r *liveRun) read(s *Session, after time.Time, p []byte) {
 func (r *liveRun) draws(s *Session, begins bool) {
 	if begins && !r.drawn {
 		r.drawn = true
-		s.note(r.entry(logbook.Note), "draws a full screen, which is kept out of the output")
+		s.note(r.entry(logbook.Note), "draws a full screen, which is not part of the output")
 	}
 }
 

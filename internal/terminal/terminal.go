@@ -199,13 +199,6 @@ func (t *Terminal) Drawing() bool {
 	return t.scan.drawing
 }
 
-// Number grows whenever what it shows may have changed.
-func (t *Terminal) Number() int64 {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.number
-}
-
 // Look has an emulator at work, and a value in the channel after every change, until the function that
 // is returned is called.
 func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
