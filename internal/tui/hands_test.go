@@ -74,11 +74,25 @@ func TestHandsOn(t *testing.T) {
 
 	m.keyed("shift+f12")
 	assert.Contains(t, m.plainScreen(), "all output")
-	m.keyed("f12")
+	m.adopt(Habits{Keys: map[string][]string{"let-go": {"f9"}}}, nil)
+	assert.Contains(t, m.plainScreen(), " f9 lets go ─")
+	m.keyed("f12", "f9")
 	m.endHands()
 	assert.True(t, m.isOpen("overview"))
+	assert.Contains(t, p.took(t, 10), api.Input{Unit: "u0", Face: me, Text: "f12"}, "it is a key like any other then")
 	assert.Nil(t, m.hands)
 	assert.Empty(t, p.requests, "no key meant anything here")
+}
+
+// TestHandsFromUnit takes the terminal in hand from the unit's own view, and comes back to it.
+func TestHandsFromUnit(t *testing.T) {
+	m, p := play(t, 5, 100, 30)
+	p.screens = []api.Screen{{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}}}
+	m.keyed("U", "h")
+	m.hear(t)
+	assert.Contains(t, m.plainScreen(), "hands on u0")
+	m.keyed("f12")
+	assert.True(t, m.isOpen("unit"))
 }
 
 // TestWatched watches a terminal that another face has hands on, and takes it over; and looks at one that
