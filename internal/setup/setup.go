@@ -3,7 +3,8 @@
 // A step is done while its command, its folder, the variables that it depends on, the
 // contents of its inputs and the presence of its outputs are what they were when it last
 // ended well. Two units with the same step share it: it never runs twice at a time, and
-// what one has done counts for the other.
+// what one has done counts for the other. Steps that make the same outputs take turns as
+// well, since tools that install packages get in each other's way.
 //
 // A digest of what a step depends on is kept in the state folder, one file for each
 // step, named by a hash of the project's folder, the command and its folder.
@@ -34,7 +35,7 @@ type Record struct {
 	dir string
 
 	mu      sync.Mutex
-	running map[string]chan struct{} // by key: full while a unit runs the step
+	running map[string]chan struct{} // by what takes turns: full while a unit runs a step of it
 }
 
 // In returns the record that is kept in the state folder dir, which need not exist.
@@ -75,10 +76,14 @@ type Turn struct {
 	digest func() (string, error)
 }
 
-// Begin waits until no other unit runs the same step and finds out whether it is done.
+// Begin waits until no other unit runs the same step, or one with the same outputs, and finds out whether it
+// is done.
 // The error says which input could not be read, or that the context is over.
 func (r *Record) Begin(ctx context.Context, p *plan.Plan, u *plan.Unit, step plan.Step) (*Turn, error) {
 	k := key(p, u, step)
+	if len(step.Outputs) > 0 {
+		k = fmt.Sprintf("%q", texts(step.Outputs))
+	}
 	r.mu.Lock()
 	if r.running[k] == nil {
 		r.running[k] = make(chan struct{}, 1)

@@ -80,6 +80,18 @@ func TestOneAtATime(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, second.Done)
 	require.NoError(t, second.End(false))
+
+	// The folder of a workspace makes the same with another command.
+	makes := plan.Step{Run: plan.Command{Shell: "install"}, Outputs: []plan.Pattern{{Text: "node_modules"}}}
+	elsewhere := plan.Step{Run: plan.Command{Shell: "cd .. && install"}, Outputs: makes.Outputs}
+	third, err := steps.Begin(t.Context(), p, u, makes)
+	require.NoError(t, err)
+	_, err = steps.Begin(ctx, p, &plan.Unit{Dir: p.Root + "/desk"}, elsewhere)
+	require.ErrorIs(t, err, context.Canceled)
+	require.NoError(t, third.End(false))
+	fourth, err := steps.Begin(t.Context(), p, &plan.Unit{Dir: p.Root + "/desk"}, elsewhere)
+	require.NoError(t, err)
+	require.NoError(t, fourth.End(false))
 }
 
 func TestInputThatIsNoFile(t *testing.T) {
