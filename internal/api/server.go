@@ -366,21 +366,28 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request) {
 		err = badQuery("most must be at most %d", MostLines)
 	}
 	q.Most = int(most)
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	jsonLines(w, func(send func(Found) error) error { return s.project.Search(r.Context(), q, send) })
+}
+
+// jsonLines answers with JSON lines, each as it is sent, or with an error where that comes before the first.
+func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error) error) {
 	begun := false
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
-	if err == nil {
-		err = s.project.Search(r.Context(), q, func(f Found) error {
-			if !begun {
-				begun = true
-				w.Header().Set("Content-Type", "application/x-ndjson")
-			}
-			if err := out.Encode(f); err != nil {
-				return err
-			}
-			return http.NewResponseController(w).Flush()
-		})
-	}
+	err := from(func(line Line) error {
+		if !begun {
+			begun = true
+			w.Header().Set("Content-Type", "application/x-ndjson")
+		}
+		if err := out.Encode(line); err != nil {
+			return err
+		}
+		return http.NewResponseController(w).Flush()
+	})
 	if err != nil && !begun {
 		reply(w, nil, err)
 	}

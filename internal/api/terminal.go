@@ -180,24 +180,11 @@ func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
 	if err == nil && len(q.Face.Kind) > mostKind {
 		err = badQuery("face is too long")
 	}
-	begun := false
-	out := json.NewEncoder(w)
-	out.SetEscapeHTML(false)
-	if err == nil {
-		err = s.project.FollowScreen(r.Context(), q, func(screen Screen) error {
-			if !begun {
-				begun = true
-				w.Header().Set("Content-Type", "application/x-ndjson")
-			}
-			if err := out.Encode(screen); err != nil {
-				return err
-			}
-			return http.NewResponseController(w).Flush()
-		})
-	}
-	if err != nil && !begun {
+	if err != nil {
 		reply(w, nil, err)
+		return
 	}
+	jsonLines(w, func(send func(Screen) error) error { return s.project.FollowScreen(r.Context(), q, send) })
 }
 
 // input serves Input.

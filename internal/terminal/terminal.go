@@ -36,6 +36,7 @@ type Terminal struct {
 	since    int // how many bytes have come since the emulator was of use
 	behind   int // how many of the last bytes it has not had yet
 	number   int64
+	closed   bool
 }
 
 // New returns a terminal. Answers to what a program asks its terminal are given to answer, which must
@@ -72,7 +73,7 @@ func (t *Terminal) take(p []byte) {
 	defer t.mu.Unlock()
 	began := t.scan.drawing
 	asked := t.scan.scan(p, func(p []byte) { t.parts = append(t.parts, part{lines: p}) }, func(begins bool) { t.parts = append(t.parts, part{draws: begins}) })
-	now := began || t.scan.drawing || asked // the emulator has to have them
+	now := (began || t.scan.drawing || asked) && !t.closed // the emulator has to have them
 	if t.emulator != nil && now {
 		t.catchUp()
 	}
@@ -153,7 +154,7 @@ func lastLines(p []byte, lines int) []byte {
 	for ; lines > 0 && from > 0; lines-- {
 		from = bytes.LastIndexByte(p[:from], '\n')
 	}
-	return p[max(from, -1)+1:]
+	return p[from+1:]
 }
 
 // feed writes to the emulator. Foreign bytes that it fails on cost what it showed.
@@ -205,7 +206,7 @@ func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
 	c := make(chan struct{}, 1)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.emulator == nil {
+	if t.emulator == nil && !t.closed {
 		t.emulate(0)
 	}
 	t.lookers[c] = true
@@ -216,10 +217,11 @@ func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
 	}
 }
 
-// Close ends what is at work for it. It can be looked at no more.
+// Close ends what is at work for it. There is nothing to see any more.
 func (t *Terminal) Close() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	t.closed = true
 	if t.emulator != nil {
 		t.emulator.close()
 		t.emulator = nil

@@ -132,6 +132,18 @@ func TestNobodyLooks(t *testing.T) {
 	assert.LessOrEqual(t, cap(f.tail), 4*kept)
 }
 
+// TestClosed has nothing at work for a terminal that is closed, whoever looks.
+func TestClosed(t *testing.T) {
+	f := open(80, 24)
+	f.write("\x1b[?1049hdrawn")
+	f.Close()
+	_, end := f.Look()
+	defer end()
+	f.write("again\x1b[6n")
+	assert.Nil(t, f.emulator)
+	assert.Empty(t, f.Picture(nil).Lines)
+}
+
 // TestAnswers answers what a program asks its terminal, when it asks, and not what it asked long ago.
 func TestAnswers(t *testing.T) {
 	f := open(80, 24)
