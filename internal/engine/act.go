@@ -2,7 +2,6 @@ package engine
 
 import (
 	"slices"
-	"time"
 
 	"omnivigil/internal/plan"
 )
@@ -23,7 +22,7 @@ func (e *Engine) ask(u *unit, r *Ripple, reason string, what debt) *act {
 	a.join(r)
 	if reason != "" {
 		a.asks.add(what)
-		a.chain, a.lookout = nil, time.Time{} // whatever it was suspected of, here is a reason
+		a.chain, a.lookout = nil, Moment{} // whatever it was suspected of, here is a reason
 		if !slices.Contains(a.reasons, reason) {
 			a.reasons = append(a.reasons, reason)
 		}

@@ -21,7 +21,7 @@ func ready(n int) (*Engine, *world) {
 		}
 		p.Units = append(p.Units, u)
 	}
-	w := &world{engine: New(p), now: time.Unix(0, 0)}
+	w := &world{engine: New(p), now: noon}
 	w.send(Begin{})
 	return w.engine, w
 }
@@ -29,7 +29,7 @@ func ready(n int) (*Engine, *world) {
 // world answers every order at once, with as little work as it can.
 type world struct {
 	engine *Engine
-	now    time.Time
+	now    Moment
 	steps  int
 	queue  []Event
 	worst  time.Duration // of a step

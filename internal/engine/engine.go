@@ -39,7 +39,8 @@ type Engine struct {
 	plan      *plan.Plan
 	units     []*unit // each after all that it waits for
 	byName    map[string]*unit
-	now       time.Time
+	now       Moment
+	clockSet  Moment // when the wall clock was set last
 	rev       revision
 	orders    []Order
 	queue     rankHeap
@@ -61,7 +62,7 @@ type Engine struct {
 	// Bursts of writing to the settings and env files: the newest, and the newest
 	// that has been read. Between the two the project is updating.
 	settingsTouched, settingsRead int
-	settingsSince                 time.Time
+	settingsSince                 Moment
 	startedIn                     time.Duration // how long the start took to come to rest
 	quitting                      bool
 	gone                          bool
@@ -78,12 +79,9 @@ func New(p *plan.Plan) *Engine {
 }
 
 // Step lets one event happen at that time and returns what is to be done, in
-// order. A time before that of the step before counts as that one: clocks are set
-// back. Events about runs that are over, or said twice, change nothing.
-func (e *Engine) Step(now time.Time, event Event) []Order {
-	if now.After(e.now) {
-		e.now = now
-	}
+// order. Events about runs that are over, or said twice, change nothing.
+func (e *Engine) Step(now Moment, event Event) []Order {
+	e.passTo(now)
 	e.orders = nil
 	switch ev := event.(type) {
 	case Begin:
@@ -175,12 +173,12 @@ func hitsOf(all []Hit, unit string) []Hit {
 func (e *Engine) touched(ev Touched) {
 	e.rev++
 	var units []*unit
-	var newest time.Time
+	var newest Moment
 	for i, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
-			var written time.Time
+			var written Moment
 			if i < len(ev.Written) {
-				written = ev.Written[i]
+				written = e.written(ev.Written[i])
 			}
 			e.touch(u, ev.Burst, written)
 			units, newest = append(units, u), later(newest, written)
@@ -189,7 +187,7 @@ func (e *Engine) touched(ev Touched) {
 	e.isWritten(ev.Burst, units, newest)
 }
 
-func (e *Engine) touch(u *unit, burst int, written time.Time) {
+func (e *Engine) touch(u *unit, burst int, written Moment) {
 	e.outdate(u)
 	e.wrote(u, burst, written)
 	if u.hasRested(burst) { // told once more
@@ -552,7 +550,7 @@ func (e *Engine) setTimer(u *unit, p purpose, after time.Duration) {
 		run = u.run.Number
 	}
 	e.timers[e.lastID] = timer{u, run, p}
-	e.give(SetTimer{e.lastID, e.now.Add(after)})
+	e.give(SetTimer{e.lastID, after})
 }
 
 func (e *Engine) timerFired(ev TimerFired) {
@@ -577,7 +575,7 @@ func (e *Engine) timerFired(ev TimerFired) {
 		e.passDue(t.unit)
 	case lookoutOver:
 		if t.unit.pending != nil {
-			t.unit.pending.lookout = time.Time{}
+			t.unit.pending.lookout = Moment{}
 			e.enqueue(t.unit)
 		}
 	case provenGood:

@@ -18,23 +18,40 @@ func service(name string) *plan.Unit {
 	return &plan.Unit{Name: name, Run: plan.Command{Shell: name}, Ready: plan.Ready{After: time.Second}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
 }
 
-// TestTimeGoesForward takes a step with an earlier time for one at the same: clocks are
-// set back.
-func TestTimeGoesForward(t *testing.T) {
-	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	e := New(projectOf(service("api")))
-	e.Step(at, Begin{})
-	e.Step(at.Add(-time.Hour), Spawned{Unit: "api", Run: 1, PID: 1})
-	s := e.Snapshot()
-	assert.Equal(t, at, s.At)
-	for i := 1; i < len(s.Units[0].Marks); i++ {
-		assert.False(t, s.Units[0].Marks[i].At.Before(s.Units[0].Marks[i-1].At))
+// noon is when the tests' sessions begin.
+var noon = Moment{Wall: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)}
+
+// TestClockIsSet sets the wall clock in both directions while a service starts: what was ordered, and
+// how long it took, follow from the steady clock alone.
+func TestClockIsSet(t *testing.T) {
+	for _, set := range []time.Duration{-time.Hour, time.Hour, -10 * time.Second} {
+		t.Run(set.String(), func(t *testing.T) {
+			e := New(projectOf(service("api")))
+			e.Step(noon, Begin{})
+			at := noon.Add(2 * time.Second)
+			at.Wall = at.Wall.Add(set)
+			orders := e.Step(at, Spawned{Unit: "api", Run: 1, PID: 1})
+			timer, ok := orders[0].(SetTimer)
+			require.True(t, ok)
+			assert.Equal(t, time.Second, timer.After)
+			at = at.Add(timer.After)
+			e.Step(at, TimerFired{timer.Timer})
+			s := e.Snapshot()
+			assert.Equal(t, VerdictCurrent, s.Verdict.Word)
+			assert.Contains(t, s.Verdict.Text, "started in 3.00 s")
+			assert.Equal(t, at.Wall, s.Units[0].Run.ReadyAt.Wall, "people see the clock as it is now")
+
+			told := at.Wall.Add(time.Second)
+			assert.Zero(t, e.written(noon.Wall), "the clock was set since that time was told")
+			e.Step(at.Add(2*time.Second), TimerFired{})
+			assert.Equal(t, at.Add(time.Second), e.written(told), "and not since this one")
+		})
 	}
 }
 
 // TestRunNumbersGoOn counts on for a unit that returns after an edit of the settings.
 func TestRunNumbersGoOn(t *testing.T) {
-	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := noon
 	both, one := projectOf(service("api"), service("web")), projectOf(service("web"))
 	e := New(both)
 	e.Step(at, Begin{})
@@ -54,7 +71,7 @@ func TestRunNumbersGoOn(t *testing.T) {
 // TestSaveIsRemembered tells of the newest save however many ripples came later, and
 // counts no file that the unit's own run wrote.
 func TestSaveIsRemembered(t *testing.T) {
-	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := noon
 	e := New(projectOf(service("api"), service("web")))
 	run := map[string]int{}
 	var asked []Observe
@@ -69,7 +86,7 @@ func TestSaveIsRemembered(t *testing.T) {
 			case StopRun:
 				orders = append(orders, e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
 			case SetTimer:
-				at = o.At
+				at = at.Add(o.After)
 				orders = append(orders, e.Step(at, TimerFired{Timer: o.Timer})...)
 			case Observe:
 				asked = append(asked, o)
@@ -79,7 +96,7 @@ func TestSaveIsRemembered(t *testing.T) {
 	change := func(burst int, hits ...Hit) Change { return Change{Burst: burst, Since: at, Hits: hits} }
 	step(Begin{})
 	step(change(1, Hit{Unit: "api", Path: "a.go", What: "written"}))
-	saved := phrase.Clock(at.Add(-2 * time.Second))
+	saved := phrase.Clock(at.Add(-2 * time.Second).Wall)
 	require.Len(t, e.Snapshot().Saves, 1)
 	for range 2 * keptRipples {
 		step(Requested{Request: RestartUnit, Units: []string{"web"}})
@@ -96,7 +113,7 @@ func TestSaveIsRemembered(t *testing.T) {
 
 // TestFilesAreCountedOnce has a ripple and the reason of a run speak of the same files.
 func TestFilesAreCountedOnce(t *testing.T) {
-	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := noon
 	e := New(projectOf(service("api")))
 	e.Step(at, Begin{})
 	var hits []Hit
@@ -113,7 +130,7 @@ func TestFilesAreCountedOnce(t *testing.T) {
 // TestRippleKeepsSpans tells what every run, step and pass of a ripple was spent on, also of
 // runs before the newest.
 func TestRippleKeepsSpans(t *testing.T) {
-	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := noon
 	began := at
 	tool := service("pages")
 	tool.Pass, tool.Ready = &plan.Pass{Within: time.Second}, plan.Ready{Within: time.Minute}
@@ -155,7 +172,7 @@ func TestSpansAreBounded(t *testing.T) {
 	for i := range units {
 		specs = append(specs, &plan.Unit{Name: fmt.Sprint("t", i), Kind: plan.Task, Run: plan.Command{Shell: "t"}})
 	}
-	w := &world{engine: New(projectOf(specs...)), now: time.Unix(0, 0)}
+	w := &world{engine: New(projectOf(specs...)), now: noon}
 	w.send(Begin{})
 	for range keptSpans / units {
 		w.send(Requested{Request: RestartAll})

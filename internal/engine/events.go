@@ -49,7 +49,7 @@ type Unchanged struct {
 // Units with different debounces get the same burst in several Changes.
 type Change struct {
 	Burst int
-	Since time.Time // the burst's first file event
+	Since Moment // the burst's first file event
 	Hits  []Hit
 	Files int // how many files there are in all, where Hits do not list all
 }
@@ -80,7 +80,7 @@ type PassBegan struct {
 	Run  int
 	// After and By are two moments between which it began: at After, all that the
 	// process had written was read.
-	After, By time.Time
+	After, By Moment
 	Guessed   bool // nothing that it wrote says so
 }
 
@@ -295,7 +295,7 @@ type SendSignal struct {
 type Observe struct {
 	Burst   int
 	Units   []string
-	Noticed time.Time
+	Noticed Moment
 	Runs    []RunID
 }
 
@@ -309,11 +309,11 @@ type IgnoreFiles struct {
 // TimerID names an armed timer.
 type TimerID int
 
-// SetTimer asks for a TimerFired at that time. Timers are never called back: one that has
-// lost its meaning is ignored when it rings.
+// SetTimer asks for a TimerFired after that time on the steady clock. Timers are never called
+// back: one that has lost its meaning is ignored when it rings.
 type SetTimer struct {
 	Timer TimerID
-	At    time.Time
+	After time.Duration
 }
 
 // Tell asks for a fact to be entered into the account of what happens.

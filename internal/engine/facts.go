@@ -49,7 +49,7 @@ type Fact struct {
 	Exit    *Exit
 	Outcome Outcome
 	Took    time.Duration
-	Since   time.Time
+	Since   time.Time // on the wall clock
 	At      time.Time // when it happened
 	PID     int
 	Files   []string
@@ -107,7 +107,7 @@ func (f Fact) Quiet() bool {
 
 // tell gives a fact to the account.
 func (e *Engine) tell(f Fact) {
-	f.At = e.now
+	f.At = e.now.Wall
 	e.give(Tell{f})
 }
 

@@ -1,7 +1,5 @@
 package engine
 
-import "time"
-
 // Freshness says whether a unit runs the newest code that concerns it.
 type Freshness uint8
 
@@ -36,7 +34,7 @@ func (u *unit) freshness() Freshness {
 // Staleness is why a unit is stale: Since is the first save that it has not read,
 // zero where it is stale for another reason, Text what stands in the way.
 type Staleness struct {
-	Since time.Time
+	Since Moment
 	Text  string
 	root  *unit // whose state stands in the way
 }
@@ -55,11 +53,11 @@ func (u *unit) staleness() Staleness {
 }
 
 // unreadSince is when the unit was first touched since its newest good run, or zero.
-func (u *unit) unreadSince() time.Time {
+func (u *unit) unreadSince() Moment {
 	if u.touched > u.goodRead {
 		return u.staleSince
 	}
-	return time.Time{}
+	return Moment{}
 }
 
 // blockingWords says what keeps a unit, and all that wait for it, from the newest

@@ -16,8 +16,8 @@ import (
 // not come are zero.
 type Pass struct {
 	Number  int // within its run, from 1
-	BeganAt time.Time
-	EndedAt time.Time
+	BeganAt Moment
+	EndedAt Moment
 	Good    bool
 	Saw     string // of one that ended badly: what it said first
 }
@@ -27,8 +27,8 @@ func (p *Pass) took() time.Duration { return p.EndedAt.Sub(p.BeganAt) }
 // pass is a Pass with what only the engine knows.
 type pass struct {
 	Pass
-	after, by time.Time // between which it began
-	guessed   bool      // nothing was said at its beginning
+	after, by Moment // between which it began
+	guessed   bool   // nothing was said at its beginning
 }
 
 // write is a burst of writing that concerns a unit and that none of its passes has read
@@ -36,11 +36,11 @@ type pass struct {
 type write struct {
 	burst    int
 	rev      revision
-	first    time.Time // when the first of it can have been done
-	noticed  time.Time // when the last was noticed
-	earliest time.Time // when the last can have been done
-	undone   bool      // everything was as before in the end, so that nothing may follow
-	files    []string  // once they are at rest
+	first    Moment   // when the first of it can have been done
+	noticed  Moment   // when the last was noticed
+	earliest Moment   // when the last can have been done
+	undone   bool     // everything was as before in the end, so that nothing may follow
+	files    []string // once they are at rest
 }
 
 // noticeTime is within which a writing is noticed whose own time is not known.
@@ -53,10 +53,10 @@ type passes struct {
 	open   *pass // under way
 	last   *pass // the newest that has ended
 	unread []write
-	chain  chain     // that set off the newest
-	due    time.Time // by when the next pass should have begun
-	armed  bool      // a timer will ring by then
-	missed bool      // it is past that time, and none has begun
+	chain  chain  // that set off the newest
+	due    Moment // by when the next pass should have begun
+	armed  bool   // a timer will ring by then
+	missed bool   // it is past that time, and none has begun
 }
 
 // reading is whether a pass has read what was written.
@@ -89,14 +89,13 @@ func (u *unit) awaitsPass() bool {
 }
 
 // wrote notes a burst of writing that the unit is to take up.
-func (e *Engine) wrote(u *unit, burst int, at time.Time) {
+func (e *Engine) wrote(u *unit, burst int, at Moment) {
 	if !u.takesUp() {
 		return
 	}
-	switch {
-	case at.IsZero():
+	if at.IsZero() {
 		at = e.now.Add(-noticeTime)
-	case at.After(e.now): // a clock was set
+	} else if at.After(e.now) {
 		at = e.now
 	}
 	p := &u.passes
@@ -108,13 +107,6 @@ func (e *Engine) wrote(u *unit, burst int, at time.Time) {
 	}
 	p.missed = false
 	e.awaitPass(u)
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }
 
 // takenUp reports whether a unit deals with all the hits by itself.
@@ -166,7 +158,7 @@ func (e *Engine) passDue(u *unit) {
 	if e.ignoreResults(u); len(p.unread) > 0 && !p.missed {
 		p.missed = true
 		if u.state == Ready {
-			e.tellRun(u, Fact{Kind: FactPassMissed, Since: u.staleSince})
+			e.tellRun(u, Fact{Kind: FactPassMissed, Since: u.staleSince.Wall})
 		}
 	}
 	e.enqueue(u)
@@ -211,7 +203,7 @@ func (u *unit) missedPass() bool {
 	return u.takesUp() && u.passes.missed && u.touched > u.goodRead
 }
 
-func (u *unit) missedWords() string { return missedWords(u.staleSince) }
+func (u *unit) missedWords() string { return missedWords(u.staleSince.Wall) }
 
 func (e *Engine) passBegan(ev PassBegan) {
 	u := e.of(ev.Unit, ev.Run)
@@ -274,7 +266,7 @@ func (e *Engine) passEnded(ev PassEnded) {
 
 // partOfFailed reports whether the end of a pass of which only the end is told is one more
 // of the pass before it, which has ended badly: a tool with several results tells each.
-func (p *passes) partOfFailed(now time.Time) bool {
+func (p *passes) partOfFailed(now Moment) bool {
 	const together = 300 * time.Millisecond
 	if p.last == nil || p.last.Good || !p.open.guessed || now.Sub(p.last.EndedAt) >= together {
 		return false

@@ -18,6 +18,8 @@ type Reported struct {
 	Report Report
 	// Fails says that this is reason enough for the run to have failed, however it exits.
 	Fails bool
+	// Final says that the run has been read to its end: what still comes of it is late.
+	Final bool
 }
 
 // Report is what is known of a unit's cases and findings, in a few numbers. It lives on from
@@ -129,13 +131,15 @@ func (r Report) Totals() string {
 	return strings.Join(slices.DeleteFunc([]string{tests, strings.Join(parts, ", ")}, func(s string) bool { return s == "" }), "; ")
 }
 
-// reported notes what a run's output has meant so far.
+// reported notes what a run's output has meant so far. Reports of one run may come late, and in
+// another order than they were made: only what is newer counts, and nothing after the final one.
 func (e *Engine) reported(ev Reported) {
 	u := e.byName[ev.Unit]
-	if u == nil || u.run == nil || u.run.Number != ev.Run {
+	if u == nil || u.run == nil || u.run.Number != ev.Run || u.run.reportedAll || !ev.Final && ev.Report.Version < u.run.reported {
 		return
 	}
 	u.report = ev.Report
+	u.run.reported, u.run.reportedAll = ev.Report.Version, ev.Final
 	if u.live() {
 		u.run.fails = ev.Fails
 	}

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"slices"
-	"time"
 
 	"omnivigil/internal/phrase"
 )
@@ -316,7 +315,7 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 func (e *Engine) stopByRequest(units []*unit) {
 	var r *Ripple
 	for _, u := range units {
-		u.wanted, u.deaths, u.retryAt = false, 0, time.Time{}
+		u.wanted, u.deaths, u.retryAt = false, 0, Moment{}
 		u.dropPending()
 		e.enqueue(u)
 		if !u.live() {

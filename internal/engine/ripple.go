@@ -52,11 +52,11 @@ func (o Outcome) String() string {
 type Ripple struct {
 	ID        int
 	Cause     Cause
-	Since     time.Time // the first file event, or when the cause came
-	OpenedAt  time.Time
-	RestAt    time.Time // zero while open
-	Paths     []string  // the first hundred
-	Files     int       // how many there are in all
+	Since     Moment // the first file event, or when the cause came
+	OpenedAt  Moment
+	RestAt    Moment   // zero while open
+	Paths     []string // the first hundred
+	Files     int      // how many there are in all
 	Concerned []Concern
 	Runs      []*RunRef
 	MoreRuns  int   // how many came after those
@@ -130,7 +130,7 @@ func (r *Ripple) addRun(of *run, ref RunRef) {
 
 // account enters what one of the ripple's runs has come to by now. Faces have the old
 // entry.
-func (r *Ripple) account(i int, now time.Time) {
+func (r *Ripple) account(i int, now Moment) {
 	ref := *r.Runs[i]
 	ref.Took, ref.Spans, ref.Failed = r.runs[i].took(now), slices.Clone(r.runs[i].Spans), r.runs[i].failed
 	r.Runs[i], r.shown = &ref, nil
@@ -199,7 +199,7 @@ func (l *ledger) shown() []*Ripple {
 }
 
 // account enters what a run has come to with all ripples that are open.
-func (l *ledger) account(rn *run, now time.Time) {
+func (l *ledger) account(rn *run, now Moment) {
 	for _, r := range rn.ripples {
 		if i := slices.Index(r.runs, rn); i >= 0 && !r.Resting() {
 			r.account(i, now)
@@ -224,7 +224,7 @@ const (
 	keptSpans   = 20_000
 )
 
-func (l *ledger) open(now time.Time, c Cause) *Ripple {
+func (l *ledger) open(now Moment, c Cause) *Ripple {
 	l.lastID++
 	r := &Ripple{ID: l.lastID, Cause: c, Since: now, OpenedAt: now}
 	l.all = append(l.all, r)
@@ -406,7 +406,7 @@ func (r *Ripple) durations() string {
 }
 
 // took is how long a run needed until it was ready or over.
-func (r *run) took(now time.Time) time.Duration {
+func (r *run) took(now Moment) time.Duration {
 	switch {
 	case !r.ReadyAt.IsZero():
 		return r.ReadyAt.Sub(r.OrderedAt)

@@ -19,9 +19,9 @@ type Run struct {
 	Command   string // what it runs, where that is not simply the unit's own command
 	Ripples   []int  // that it belongs to, newest last
 	PID       int
-	OrderedAt time.Time
-	ReadyAt   time.Time
-	EndedAt   time.Time
+	OrderedAt Moment
+	ReadyAt   Moment
+	EndedAt   Moment
 	Exit      Exit
 	Reused    time.Time // when the run was whose result it took over; zero for one that really ran
 	Problem   string    // why it failed, where its exit does not say
@@ -31,32 +31,34 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	atStart   revision       // newest revision when it was ordered
-	read      revision       // and of those since, what it has taken up by itself
-	builtOn   map[string]int // generation of each of the unit's follows then
-	pays      debt           // what it was to do; owed again if it does not end well
-	good      bool           // it was ready, or ended well
-	failed    bool           // it did not end well, or was not ready in time
-	serves    bool           // it is of a task that may serve, and does
-	listens   bool           // the same, and it accepts connections
-	command   plan.Command
-	whole     bool   // command is the unit's own, not that of a reaction, and all of it
-	narrowed  string // to which cases; empty: to none
-	fails     bool   // it has failed by what it has said, however it exits
-	ripples   []*Ripple
-	killed    bool
-	spawned   bool
-	spawnedAt time.Time
-	seen      string // last seen by its readiness probe
-	asksFor   string // what somebody has to type before it goes on; empty: nothing
-	askedLast int    // the number of the newest of Asks
-	opening   string // what it does to the unit, to be told when it begins; empty when it has been
-	answered  bool   // its readiness probe has been answered
-	job       bool   // it counts among those that may be at work at once
-	heavy     bool   // its step needs a job
-	stepWaits bool   // for one
-	step      string // what comes before its process now
-	chain     chain  // that set it off
+	atStart     revision       // newest revision when it was ordered
+	read        revision       // and of those since, what it has taken up by itself
+	builtOn     map[string]int // generation of each of the unit's follows then
+	pays        debt           // what it was to do; owed again if it does not end well
+	good        bool           // it was ready, or ended well
+	failed      bool           // it did not end well, or was not ready in time
+	serves      bool           // it is of a task that may serve, and does
+	listens     bool           // the same, and it accepts connections
+	command     plan.Command
+	whole       bool   // command is the unit's own, not that of a reaction, and all of it
+	narrowed    string // to which cases; empty: to none
+	fails       bool   // it has failed by what it has said, however it exits
+	reported    int    // version of its newest report
+	reportedAll bool   // that was the final one
+	ripples     []*Ripple
+	killed      bool
+	spawned     bool
+	spawnedAt   Moment
+	seen        string // last seen by its readiness probe
+	asksFor     string // what somebody has to type before it goes on; empty: nothing
+	askedLast   int    // the number of the newest of Asks
+	opening     string // what it does to the unit, to be told when it begins; empty when it has been
+	answered    bool   // its readiness probe has been answered
+	job         bool   // it counts among those that may be at work at once
+	heavy       bool   // its step needs a job
+	stepWaits   bool   // for one
+	step        string // what comes before its process now
+	chain       chain  // that set it off
 }
 
 // start orders a new run. The unit has none that is live.
@@ -105,7 +107,7 @@ func (e *Engine) start(u *unit) {
 	}
 	a.span(e.now, Span{Phase: phase})
 	r.Spans = a.spans
-	u.state, u.run, u.retryAt, u.passes = state, r, time.Time{}, passes{chain: a.chain}
+	u.state, u.run, u.retryAt, u.passes = state, r, Moment{}, passes{chain: a.chain}
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced && len(words) == 0
@@ -498,15 +500,15 @@ func (e *Engine) crashed(u *unit, f Fact, s State) {
 	}
 }
 
-func (r *run) endSpan(now time.Time) {
+func (r *run) endSpan(now Moment) {
 	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() {
 		r.Spans[n-1].To = now
 	}
 }
 
 // span ends the run's last span and opens another. One that has taken no time is dropped.
-func (r *run) span(now time.Time, s Span) {
-	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() && r.Spans[n-1].From.Equal(now) {
+func (r *run) span(now Moment, s Span) {
+	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() && r.Spans[n-1].From == now {
 		r.Spans = r.Spans[:n-1]
 	}
 	r.endSpan(now)

@@ -3,7 +3,6 @@ package engine
 import (
 	"fmt"
 	"slices"
-	"time"
 
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
@@ -13,7 +12,7 @@ import (
 // may be handed to any goroutine. What has not changed is shared with the snapshots
 // before: it has the same address.
 type Snapshot struct {
-	At       time.Time
+	At       Moment
 	Project  string
 	Verdict  Verdict
 	Units    []*Unit   // in the order of the file
@@ -57,7 +56,7 @@ func (j Jobs) Words(alone bool) string {
 
 // Save is a change as a point on the time axis.
 type Save struct {
-	At     time.Time
+	At     Moment
 	Ripple int
 }
 
@@ -74,17 +73,17 @@ type Unit struct {
 	Narrowed  string   // to which cases the person has narrowed it; empty: to none
 	Report    Report   // what is known of its cases and findings
 	Moving    bool
-	Queued    bool      // one more run follows the one at work
-	InLine    bool      // it waits for a job: see Jobs.Words
-	Alone     bool      // nothing runs beside it
-	RetryAt   time.Time // when a crashed service is started again
-	Run       Run       // the newest; Number is 0 before the first
-	Pass      Pass      // the newest of that run; Number is 0 where it has none
-	Marks     []Mark    // its life, oldest first
-	Suspects  []string  // files that changed since it last ran well
-	Owed      []string  // commands that a failed run has left undone
-	Loop      *Loop     // that it was in, whose files are ignored; nil for none
-	MayLoop   bool      // a run may have written what set off its newest
+	Queued    bool     // one more run follows the one at work
+	InLine    bool     // it waits for a job: see Jobs.Words
+	Alone     bool     // nothing runs beside it
+	RetryAt   Moment   // when a crashed service is started again
+	Run       Run      // the newest; Number is 0 before the first
+	Pass      Pass     // the newest of that run; Number is 0 where it has none
+	Marks     []Mark   // its life, oldest first
+	Suspects  []string // files that changed since it last ran well
+	Owed      []string // commands that a failed run has left undone
+	Loop      *Loop    // that it was in, whose files are ignored; nil for none
+	MayLoop   bool     // a run may have written what set off its newest
 }
 
 // Unit returns the unit of that name, or nil.
@@ -95,17 +94,6 @@ func (s *Snapshot) Unit(name string) *Unit {
 		}
 	}
 	return nil
-}
-
-// LastSave returns when files were saved last, as seen at that moment; zero
-// before the first time.
-func (s *Snapshot) LastSave(at time.Time) time.Time {
-	for i := len(s.Saves) - 1; i >= 0; i-- {
-		if !s.Saves[i].At.After(at) {
-			return s.Saves[i].At
-		}
-	}
-	return time.Time{}
 }
 
 // Snapshot returns the project as it is after the newest step.
@@ -183,10 +171,10 @@ func (u *unit) snapshot() *Unit {
 // Span is a part of a run's life, or of the time before it.
 type Span struct {
 	Phase Phase
-	From  time.Time
-	To    time.Time // zero while it lasts
-	Step  string    // what was run, in PhaseSetup
-	On    string    // the unit it waited for, in PhaseWaiting
+	From  Moment
+	To    Moment // zero while it lasts
+	Step  string // what was run, in PhaseSetup
+	On    string // the unit it waited for, in PhaseWaiting
 }
 
 // Phase is what a Span was spent on.

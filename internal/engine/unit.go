@@ -58,7 +58,7 @@ type unit struct {
 	pending     *act   // what it will do as soon as it can
 	ending      ending
 	deaths      int // in a row, without a good stretch between
-	retryAt     time.Time
+	retryAt     Moment
 
 	passes passes // of its newest run, if that takes up changes by itself
 	news   bool   // its newest good pass has not been handed on to those downstream
@@ -71,7 +71,7 @@ type unit struct {
 	loop          *Loop      // that it was in, nil for none
 	results       []string   // files that its passes seem to write, and which it did not take up
 	missedResults int        // how often, in a row
-	staleSince    time.Time
+	staleSince    Moment
 	suspects      []string // files that changed since the last good run
 
 	// What its newest good run (ready or done) could have seen.
@@ -84,7 +84,7 @@ type unit struct {
 	obstacle *obstacle
 	moving   bool          // will be at rest only later
 	upToDate bool          // its newest good run holds the newest code
-	queuedAt time.Time     // when it began to stand in line for a job
+	queuedAt Moment        // when it began to stand in line for a job
 	lasted   time.Duration // its newest good run, until it was ready or over
 	queued   bool
 	marks    []Mark
@@ -235,12 +235,12 @@ type act struct {
 	once    bool // with its own words in place of those that were added to the unit's command
 	words   []string
 	spans   []Span
-	chain   chain     // that this would go on, if nothing else makes it act
-	lookout time.Time // until when it is looked whether somebody else does
+	chain   chain  // that this would go on, if nothing else makes it act
+	lookout Moment // until when it is looked whether somebody else does
 }
 
 // span ends the act's last span at now and opens another, unless it is the same.
-func (a *act) span(now time.Time, s Span) {
+func (a *act) span(now Moment, s Span) {
 	if n := len(a.spans); n > 0 {
 		last := &a.spans[n-1]
 		if last.Phase == s.Phase && last.On == s.On {
@@ -264,7 +264,7 @@ type obstacle struct {
 
 // Mark is a point in a unit's life: from At on it was in this state.
 type Mark struct {
-	At    time.Time
+	At    Moment
 	State State
 	Stale bool
 	Run   int

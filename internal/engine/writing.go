@@ -40,9 +40,9 @@ type writing struct {
 	burst   int
 	unit    *unit
 	writers []writer
-	asked   bool      // an observation is on its way
-	again   time.Time // when more was noticed since it was asked for; zero for nothing
-	times   int       // how often it was
+	asked   bool   // an observation is on its way
+	again   Moment // when more was noticed since it was asked for; zero for nothing
+	times   int    // how often it was
 }
 
 // writer is a unit whose run may have done a writing.
@@ -80,7 +80,7 @@ func (u *unit) writingOf(burst int) *writing {
 
 // isWritten notes who may be writing what concerns these units. Written is the time that the
 // newest of the files tells for its change, zero where that is not known.
-func (e *Engine) isWritten(burst int, units []*unit, written time.Time) {
+func (e *Engine) isWritten(burst int, units []*unit, written Moment) {
 	e.setOff = slices.DeleteFunc(e.setOff, func(u *unit) bool { return !u.isYoung(e.now) })
 	var all []*writing
 	for _, u := range units {
@@ -115,7 +115,7 @@ func (w *writing) writer(u *unit) int {
 
 // add makes a unit one that may have done the writing, unless it cannot have done the first
 // of it.
-func (w *writing) add(u *unit, now, written time.Time) {
+func (w *writing) add(u *unit, now, written Moment) {
 	switch i := w.writer(u); {
 	case i >= 0 && w.writers[i].run == u.run:
 	case i >= 0:
@@ -129,7 +129,7 @@ func (w *writing) add(u *unit, now, written time.Time) {
 
 // observe asks what those who may have done the writings of a burst have written by when
 // that was noticed.
-func (e *Engine) observe(burst int, all []*writing, noticed time.Time) {
+func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 	o := Observe{Burst: burst, Noticed: noticed}
 	has := map[RunID]bool{}
 	for _, w := range all {
@@ -137,7 +137,7 @@ func (e *Engine) observe(burst int, all []*writing, noticed time.Time) {
 			w.again = noticed
 			continue
 		}
-		w.again = time.Time{}
+		w.again = Moment{}
 		runs := w.open()
 		if len(runs) == 0 || w.times >= mostObserving {
 			continue
@@ -285,7 +285,7 @@ func (w *writing) mayBeBy(u *unit) bool {
 
 // mayHaveWritten reports whether the unit's newest run may have written what is heard of now,
 // and was written then, if that is known.
-func (u *unit) mayHaveWritten(now, written time.Time) bool {
+func (u *unit) mayHaveWritten(now, written Moment) bool {
 	switch {
 	case u.run == nil || !u.run.spawned:
 		return false
@@ -297,7 +297,7 @@ func (u *unit) mayHaveWritten(now, written time.Time) bool {
 
 // isYoung reports whether what the unit's newest run writes may still be what its start was
 // for, or that of its newest pass.
-func (u *unit) isYoung(now time.Time) bool {
+func (u *unit) isYoung(now Moment) bool {
 	switch {
 	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lastWords:
 		return false
@@ -308,7 +308,7 @@ func (u *unit) isYoung(now time.Time) bool {
 }
 
 // atItFor is how long the unit's run, or its newest pass, has been at it.
-func (u *unit) atItFor(now time.Time) time.Duration {
+func (u *unit) atItFor(now Moment) time.Duration {
 	began := u.run.spawnedAt
 	if p := u.passes.open; p != nil {
 		began = p.BeganAt

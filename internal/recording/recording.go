@@ -6,8 +6,8 @@
 // A recording is JSON lines. The first holds the plan: {"note": TEXT, "plan": {...}}. In
 // it, the values of variables stand as hashes that only this recording has; commands,
 // addresses and what probes saw stand as they are, without secret values. Each other
-// line is one step: {"at": TIME, "event": NAME, "is": {...}, "orders": [TEXT...]},
-// where NAME is the event's type in package engine, "is" its fields, and each
+// line is one step: {"at": TIME, "after": NANOSECONDS, "event": NAME, "is": {...}, "orders": [TEXT...]},
+// where "after" is the time since the session began on the steady clock, NAME is the event's type in package engine, "is" its fields, and each
 // order is written as in an account for people.
 package recording
 
@@ -47,6 +47,7 @@ type line struct {
 	Note   string          `json:"note,omitempty"`
 	Plan   *plan.Plan      `json:"plan,omitempty"`
 	At     time.Time       `json:"at,omitzero"`
+	After  time.Duration   `json:"after,omitempty"`
 	Event  string          `json:"event,omitempty"`
 	Is     json.RawMessage `json:"is,omitempty"`
 	Orders []string        `json:"orders,omitempty"`
@@ -123,7 +124,7 @@ func (r *Recorder) steps(steps []plan.Step) []plan.Step {
 }
 
 // Step writes one step down.
-func (r *Recorder) Step(now time.Time, ev engine.Event, orders []engine.Order) error {
+func (r *Recorder) Step(now engine.Moment, ev engine.Event, orders []engine.Order) error {
 	if edit, ok := ev.(engine.NewPlan); ok {
 		edit.Plan = r.withoutValues(edit.Plan)
 		ev = edit
@@ -132,16 +133,12 @@ func (r *Recorder) Step(now time.Time, ev engine.Event, orders []engine.Order) e
 	if err != nil {
 		return fmt.Errorf("record %T: %w", ev, err)
 	}
-	return r.out.Encode(line{At: now, Event: reflect.TypeOf(ev).Name(), Is: is, Orders: texts(orders)})
+	return r.out.Encode(line{At: now.Wall, After: now.Steady, Event: reflect.TypeOf(ev).Name(), Is: is, Orders: texts(orders)})
 }
 
 func texts(orders []engine.Order) []string {
 	out := make([]string, len(orders))
 	for i, o := range orders {
-		if arm, ok := o.(engine.SetTimer); ok {
-			arm.At = arm.At.UTC() // a time that was read again has lost its zone's name
-			o = arm
-		}
 		out[i] = fmt.Sprintf("%s %+v", reflect.TypeOf(o).Name(), o)
 	}
 	return out
@@ -198,7 +195,7 @@ func replayStep(e *engine.Engine, l line) ([]string, error) {
 	if err := json.Unmarshal(l.Is, ev.Interface()); err != nil {
 		return nil, fmt.Errorf("%s: %w", l.Event, err)
 	}
-	orders := e.Step(l.At, ev.Elem().Interface().(engine.Event))
+	orders := e.Step(engine.Moment{Wall: l.At, Steady: l.After}, ev.Elem().Interface().(engine.Event))
 	if len(orders) == 0 {
 		return nil, nil
 	}

@@ -30,7 +30,7 @@ func record(t *testing.T) string {
 	w := simulate.NewWorld(p, func(string, int) simulate.Behaviour {
 		return simulate.Behaviour{ReadyAfter: time.Millisecond, EndsAfter: 10 * time.Second, StopTakes: time.Millisecond}
 	})
-	w.After = func(ev engine.Event, orders []engine.Order) { require.NoError(t, r.Step(w.Now, ev, orders)) }
+	w.After = func(ev engine.Event, orders []engine.Order) { require.NoError(t, r.Step(w.Moment(), ev, orders)) }
 	w.Send(engine.Begin{})
 	w.Run(15 * time.Second)
 	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Rule: "*", Reaction: 1, Captures: map[string]string{"x": "y"}})

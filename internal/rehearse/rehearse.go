@@ -14,7 +14,9 @@ import (
 // Agenda is what will happen, in order of its time. The zero value is empty. It is not
 // safe for concurrent use.
 type Agenda struct {
-	Now    time.Time
+	Now time.Time // on the steady clock
+	// Ahead is how far the wall clock was set ahead of that; negative: back.
+	Ahead  time.Duration
 	items  items
 	serial int
 }
@@ -38,6 +40,14 @@ func (a *items) Pop() any {
 	last := old[len(old)-1]
 	*a = old[:len(old)-1]
 	return last
+}
+
+// origin is where the steady clock begins.
+var origin = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+
+// Moment is the time that it is, as an engine hears it.
+func (a *Agenda) Moment() engine.Moment {
+	return engine.Moment{Wall: a.Now.Add(a.Ahead), Steady: a.Now.Sub(origin)}
 }
 
 // In lets something happen after that time.
@@ -72,11 +82,11 @@ func (a *Agenda) Run(d time.Duration) {
 // these hits, if every process did what it should.
 func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
 	r := &rehearsal{engine: engine.New(p), plan: p}
-	r.Now = time.Unix(0, 0)
+	r.Now = origin
 	r.step(engine.Begin{})
 	r.Run(time.Hour)
 	r.orders = nil
-	r.step(engine.Change{Burst: 1, Since: r.Now, Hits: hits})
+	r.step(engine.Change{Burst: 1, Since: r.Moment(), Hits: hits})
 	for _, u := range p.Units {
 		if i := slices.IndexFunc(hits, func(h engine.Hit) bool { return h.Unit == u.Name && h.TakenUp }); i >= 0 {
 			r.pass(u.Name, r.engine.Snapshot().Unit(u.Name).Run.Number)
@@ -95,7 +105,7 @@ type rehearsal struct {
 }
 
 func (r *rehearsal) step(ev engine.Event) {
-	orders := r.engine.Step(r.Now, ev)
+	orders := r.engine.Step(r.Moment(), ev)
 	r.orders = append(r.orders, orders...)
 	for _, o := range orders {
 		r.carryOut(o)
@@ -105,7 +115,7 @@ func (r *rehearsal) step(ev engine.Event) {
 // pass has a unit that takes up changes by itself do so.
 func (r *rehearsal) pass(unit string, run int) {
 	r.In(2*time.Millisecond, func() {
-		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Now, By: r.Now})
+		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Moment(), By: r.Moment()})
 		r.step(engine.PassEnded{Unit: unit, Run: run, Good: true})
 	})
 }
@@ -125,6 +135,6 @@ func (r *rehearsal) carryOut(o engine.Order) {
 	case engine.StopRun:
 		soon(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: engine.Exit{Code: -1, Signal: "SIG" + o.Name}})
 	case engine.SetTimer:
-		r.In(o.At.Sub(r.Now), func() { r.step(engine.TimerFired{Timer: o.Timer}) })
+		r.In(o.After, func() { r.step(engine.TimerFired{Timer: o.Timer}) })
 	}
 }

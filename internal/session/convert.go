@@ -40,8 +40,8 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name: u.Name, Kind: u.Kind, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()),
 		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Words: s.cleanAll(u.Words), Narrowed: s.clean(u.Narrowed), Report: s.report(u.Report), Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
-		Alone: u.Alone, RetryAt: u.RetryAt, Run: s.run(u.Run), Suspects: s.cleanAll(u.Suspects), Owed: s.cleanAll(u.Owed),
-		Pass: api.Pass{Number: u.Pass.Number, BeganAt: u.Pass.BeganAt, EndedAt: u.Pass.EndedAt, Good: u.Pass.Good, Saw: s.clean(u.Pass.Saw)},
+		Alone: u.Alone, RetryAt: u.RetryAt.Wall, Run: s.run(u.Run), Suspects: s.cleanAll(u.Suspects), Owed: s.cleanAll(u.Owed),
+		Pass: api.Pass{Number: u.Pass.Number, BeganAt: u.Pass.BeganAt.Wall, EndedAt: u.Pass.EndedAt.Wall, Good: u.Pass.Good, Saw: s.clean(u.Pass.Saw)},
 		Loop: s.loopOf(u.Loop),
 	}
 	if spec := p.Unit(u.Name); spec != nil {
@@ -71,7 +71,7 @@ func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 		made = nil
 	}
 	for _, m := range now[len(made):] {
-		made = append(made, api.Mark{At: m.At, State: api.State(m.State.String()), Stale: m.Stale, Run: m.Run})
+		made = append(made, api.Mark{At: m.At.Wall, State: api.State(m.State.String()), Stale: m.Stale, Run: m.Run})
 	}
 	return made
 }
@@ -79,7 +79,7 @@ func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 func (s *Session) run(r engine.Run) api.Run {
 	out := api.Run{
 		Number: r.Number, Because: s.clean(r.Because), Command: s.clean(r.Command), Ripples: r.Ripples, PID: r.PID,
-		OrderedAt: r.OrderedAt, ReadyAt: r.ReadyAt, EndedAt: r.EndedAt, ReusedAt: r.Reused, Problem: s.clean(r.Problem), Spans: s.spans(r.Spans),
+		OrderedAt: r.OrderedAt.Wall, ReadyAt: r.ReadyAt.Wall, EndedAt: r.EndedAt.Wall, ReusedAt: r.Reused, Problem: s.clean(r.Problem), Spans: s.spans(r.Spans),
 	}
 	if !r.EndedAt.IsZero() && r.PID != 0 {
 		out.Exit = exit(r.Exit)
@@ -97,7 +97,7 @@ func (s *Session) spans(all []engine.Span) []api.Span {
 	}
 	out := make([]api.Span, len(all))
 	for i, sp := range all {
-		out[i] = api.Span{Phase: sp.Phase.String(), From: sp.From, To: sp.To, Step: s.clean(sp.Step), On: sp.On}
+		out[i] = api.Span{Phase: sp.Phase.String(), From: sp.From.Wall, To: sp.To.Wall, Step: s.clean(sp.Step), On: sp.On}
 	}
 	return out
 }
@@ -116,8 +116,8 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 
 func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 	out := &api.Ripple{
-		ID: r.ID, Cause: api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(r.Cause.Text)}, Since: r.Since,
-		OpenedAt: r.OpenedAt, RestAt: r.RestAt, Paths: s.cleanAll(r.Paths), Files: r.Files, MoreRuns: r.MoreRuns,
+		ID: r.ID, Cause: api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(r.Cause.Text)}, Since: r.Since.Wall,
+		OpenedAt: r.OpenedAt.Wall, RestAt: r.RestAt.Wall, Paths: s.cleanAll(r.Paths), Files: r.Files, MoreRuns: r.MoreRuns,
 		TookOver: r.TookOver, TakenBy: r.TakenBy, Outcome: api.Outcome(r.Outcome.String()), Detail: s.clean(r.Detail), Title: s.clean(r.Title()),
 	}
 	for _, c := range r.Concerned {
@@ -194,7 +194,7 @@ func Show(from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
 
 // build returns the snapshot that follows.
 func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
-	next := &api.Snapshot{At: from.At, Jobs: s.jobs(from.Jobs)}
+	next := &api.Snapshot{At: from.At.Wall, Jobs: s.jobs(from.Jobs)}
 	before := b.made
 	if before == nil {
 		before, b.of = &api.Snapshot{Saves: []api.Save{}}, &engine.Snapshot{}
@@ -225,11 +225,11 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 		}
 	}
 	next.Saves = before.Saves
-	if n := len(before.Saves); n > len(from.Saves) || n > 0 && before.Saves[0].At != from.Saves[0].At {
+	if n := len(before.Saves); n > len(from.Saves) || n > 0 && before.Saves[0].At != from.Saves[0].At.Wall {
 		next.Saves = []api.Save{}
 	}
 	for _, save := range from.Saves[len(next.Saves):] { // appended as marks are
-		next.Saves = append(next.Saves, api.Save{At: save.At, Ripple: save.Ripple})
+		next.Saves = append(next.Saves, api.Save{At: save.At.Wall, Ripple: save.Ripple})
 	}
 	b.made, b.of, b.plan = next, from, p
 	return next

@@ -167,11 +167,12 @@ func (r *liveRun) reportSoon(s *Session) {
 		return
 	}
 	m.due = true
-	time.AfterFunc(time.Until(m.toldAt.Add(reportPause)), func() { m.report(s) })
+	time.AfterFunc(time.Until(m.toldAt.Add(reportPause)), func() { m.report(s, false) })
 }
 
-// report tells the engine what the output has meant so far, of the newest run.
-func (m *meaning) report(s *Session) {
+// report tells the engine what the output has meant so far, of the newest run; final says that it was
+// read to its end.
+func (m *meaning) report(s *Session, final bool) {
 	m.mu.Lock()
 	r := m.run
 	sum := m.record.Sum()
@@ -185,7 +186,7 @@ func (m *meaning) report(s *Session) {
 	report := reportOf(sum)
 	report.FailedAt = m.failedAt
 	m.mu.Unlock()
-	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: fails(r.unit, sum)})
+	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: fails(r.unit, sum), Final: final})
 }
 
 // fails reports whether what a run has said makes it a failed one, however it exits.
@@ -246,7 +247,7 @@ func (s *Session) settleFindings(unit string) {
 	news := m.told != m.record.Version()
 	m.mu.Unlock()
 	if news {
-		go m.report(s)
+		go m.report(s, false)
 	}
 }
 
@@ -269,7 +270,7 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 	if err != nil && complete {
 		s.note(r.noteEntry(logbook.Stale), err.Error())
 	}
-	m.report(s)
+	m.report(s, true)
 	if complete && news != "" {
 		s.say(r.noteEntry(logbook.Neutral), api.Fact{Kind: api.FactResults, Text: news})
 	}

@@ -11,7 +11,7 @@ import (
 
 // passWatch follows the passes of a run whose unit takes up changes by itself.
 type passWatch struct {
-	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since 1970
+	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since liveRun.began
 
 	// Guarded by liveRun.reading.
 	reader  *passes.Reader // nil for other units
@@ -27,8 +27,8 @@ func (r *liveRun) expectPasses() []passes.Event {
 	}
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	now := time.Now().Round(0)
-	r.passes.allRead.Store(now.UnixNano())
+	now := time.Now()
+	r.passes.allRead.Store(int64(now.Sub(r.began)))
 	r.passes.midLine = false
 	var first []passes.Event
 	r.passes.reader, first = passes.New(*r.unit.Pass, now)
@@ -52,7 +52,7 @@ func (r *liveRun) readUpTo(now time.Time) {
 		at := time.Now().Add(-onTheWay + 1)
 		switch {
 		case p.AllRead():
-			r.passes.allRead.Store(max(r.passes.allRead.Load(), at.UnixNano()))
+			r.passes.allRead.Store(max(r.passes.allRead.Load(), int64(at.Sub(r.began))))
 		case left > 0: // it writes all the time, or the machine is busy
 			time.AfterFunc(look, func() { try(left - 1) })
 		}
@@ -62,8 +62,9 @@ func (r *liveRun) readUpTo(now time.Time) {
 
 // after returns a moment after which all was written that a chunk of output completes.
 // The caller holds liveRun.reading.
-func (w *passWatch) after(chunk []byte) time.Time {
-	now := time.Unix(0, w.allRead.Load())
+func (r *liveRun) after(chunk []byte) time.Time {
+	w := &r.passes
+	now := r.began.Add(time.Duration(w.allRead.Load()))
 	after := now
 	if w.midLine {
 		after = w.begun
@@ -82,7 +83,7 @@ func (r *liveRun) readPasses(s *Session, after time.Time, line string, next []st
 	if r.passes.reader == nil {
 		return
 	}
-	if events := r.passes.reader.Read(after, time.Now().Round(0), line, next); len(events) > 0 {
+	if events := r.passes.reader.Read(after, time.Now(), line, next); len(events) > 0 {
 		<-r.announced // the engine has to know the process first
 		r.tellPasses(s, events)
 	}
@@ -96,11 +97,11 @@ func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 		}
 		if ev.Ended {
 			if r.meaning.reader != nil {
-				r.meaning.report(s)
+				r.meaning.report(s, false)
 			}
 			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
 		} else {
-			s.send(engine.PassBegan{Unit: r.unit.Name, Run: r.number, After: ev.After, By: ev.By, Guessed: ev.Guessed})
+			s.send(engine.PassBegan{Unit: r.unit.Name, Run: r.number, After: s.moment(ev.After), By: s.moment(ev.By), Guessed: ev.Guessed})
 		}
 	}
 }

@@ -129,7 +129,7 @@ func (b *behindPages) Look(unit string) relay.Look {
 		look.Generation += fmt.Sprintf("%s %d.%d ", name, of.Run.Number, of.Pass.Number)
 	}
 	// Where it listens is known only a moment after it is ready.
-	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service && time.Since(u.Run.ReadyAt) < addressPatience {
+	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service && time.Since(b.s.time(u.Run.ReadyAt)) < addressPatience {
 		look.Moving = true
 	}
 	return look

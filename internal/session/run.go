@@ -121,7 +121,7 @@ func (r *liveRun) output(s *Session, p []byte) {
 	s.wrote(r.unit.Name, len(p))
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	after := r.passes.after(p)
+	after := r.after(p)
 	r.terminal.Write(p, func(p []byte) { r.read(s, after, p) }, func(begins bool) { r.draws(s, begins) })
 	r.rested = false
 	if r.asked && (r.terminal.Drawing() || bytes.IndexByte(p, '\n') >= 0) {

@@ -127,6 +127,7 @@ type Session struct {
 	once  bool     // see Config
 	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
 	ownFolder string
+	began     time.Time // where the steady clock begins
 	events    chan timedEvent
 	setup     *setup.Record
 	results   *reuse.Results
@@ -190,7 +191,7 @@ type timedEvent struct {
 func Start(c Config) (*Session, error) {
 	s := &Session{
 		plan: c.Plan, book: c.Book, watcher: c.Watcher, spawner: c.Spawner,
-		root: c.Plan.Root, marks: spawn.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
+		began: time.Now(), root: c.Plan.Root, marks: spawn.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
@@ -398,7 +399,7 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 }
 
 func (s *Session) changed(now time.Time, ev watch.Change) {
-	c := engine.Change{Burst: ev.Burst, Since: ev.Since, Files: ev.Files}
+	c := engine.Change{Burst: ev.Burst, Since: s.moment(ev.Since), Files: ev.Files}
 	settings := false
 	var elsewhere []string
 	hits, only := s.forPages(ev.Hits)
@@ -461,17 +462,25 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 func (s *Session) atWork(now time.Time) bool {
 	const moment = time.Second
 	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
-		return u.Moving || now.Sub(u.Run.EndedAt) < moment || now.Sub(u.Run.ReadyAt) < moment
+		lately := func(m engine.Moment) bool { return !m.IsZero() && now.Sub(s.time(m)) < moment }
+		return u.Moving || lately(u.Run.EndedAt) || lately(u.Run.ReadyAt)
 	})
 }
+
+// moment is a time, as time.Now returns it, for the engine.
+func (s *Session) moment(t time.Time) engine.Moment {
+	return engine.Moment{Wall: t.Round(0), Steady: t.Sub(s.began)}
+}
+
+// time is moment's inverse.
+func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
 
 // step lets the engine decide and carries out its orders.
 func (s *Session) step(now time.Time, ev engine.Event) {
 	ev = s.maskedEvent(ev)
-	now = now.Round(0) // without the monotonic clock, as a recording has it
-	orders := s.engine.Step(now, ev)
+	orders := s.engine.Step(s.moment(now), ev)
 	if s.recorder != nil {
-		if err := s.recorder.Step(now, ev, orders); err != nil {
+		if err := s.recorder.Step(s.moment(now), ev, orders); err != nil {
 			s.recorder = nil
 			s.Note("the recording ends here: " + err.Error())
 		}
@@ -501,7 +510,7 @@ func (s *Session) carryOut(order engine.Order) {
 			run.reload(s, o.Name)
 		}
 	case engine.SetTimer:
-		time.AfterFunc(time.Until(o.At), func() { s.send(engine.TimerFired{Timer: o.Timer}) })
+		time.AfterFunc(o.After, func() { s.send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.Tell:
 		s.tell(o.Fact)
 	case engine.Answer:

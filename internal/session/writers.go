@@ -97,7 +97,7 @@ func (s *Session) followWriting() {
 func (s *Session) untilNextLook(now time.Time) time.Duration {
 	pause := seldomLook
 	for _, u := range s.state().Units {
-		age := now.Sub(u.Run.OrderedAt)
+		age := now.Sub(s.time(u.Run.OrderedAt))
 		switch {
 		case u.Run.Number == 0 || !u.Run.EndedAt.IsZero():
 		case u.MayLoop && age < closeLookFor:
@@ -117,7 +117,7 @@ const aftermath = 25 * time.Millisecond
 func (s *Session) observe(o engine.Observe) {
 	looks := make([]*look, len(o.Runs))
 	for i, id := range o.Runs {
-		looks[i] = s.lookAt(o.Noticed, id)
+		looks[i] = s.lookAt(s.time(o.Noticed), id)
 	}
 	time.AfterFunc(aftermath, func() {
 		// What a run has said and nobody has read yet looks as if it had been written to

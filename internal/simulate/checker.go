@@ -27,7 +27,8 @@ import (
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
 //     beside one that runs alone;
 //
-// 11. a result is not reused when a person wants it run.
+// 11. a result is not reused when a person wants it run;
+// 12. what a run said last is what counts, however late the rest of it comes.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -47,14 +48,15 @@ type Checker struct {
 // books are what the checker itself knows of a unit.
 type books struct {
 	spec       *plan.Unit
-	live       int        // the run that was ordered and is not over; 0 for none
-	newest     int        // the newest that was ordered
-	words      []string   // that are to be added to its command
-	once       [][]string // in place of these, for the next run
-	narrowed   string     // to which cases
-	narrow     []string   // the words that do it
-	some       string     // to which cases its newest run was narrowed
-	fails      bool       // its live run has said what makes it a failed one
+	live       int           // the run that was ordered and is not over; 0 for none
+	newest     int           // the newest that was ordered
+	words      []string      // that are to be added to its command
+	once       [][]string    // in place of these, for the next run
+	narrowed   string        // to which cases
+	narrow     []string      // the words that do it
+	some       string        // to which cases its newest run was narrowed
+	fails      bool          // its live run has said what makes it a failed one
+	said       engine.Report // the last that its newest run has said
 	ready      bool
 	lived      int             // the newest run that was ready by having lived long enough
 	signalled  bool            // the live run was told to end
@@ -221,7 +223,9 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.Reported:
 		if b := c.of(ev.Unit); b.live == ev.Run {
-			b.fails = ev.Fails
+			if ev.Final {
+				b.fails, b.said = ev.Fails, ev.Report
+			}
 		}
 	case engine.Exited:
 		c.exited(ev)

@@ -55,6 +55,9 @@ func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 			w.again(c)
 			d.edits = 0
 		}
+		if r.IntN(15) == 0 {
+			w.In(d.pause(), d.setClock)
+		}
 		d.act()
 		if len(c.Broken) > 0 {
 			break
@@ -170,6 +173,9 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	if wr, writes := dr.writers[unit]; writes {
 		b.Writes, b.WriteAfter = wr.to, wr.after+d(r, 0, 50)
 	}
+	if ends && r.IntN(6) == 0 {
+		b.Late = d(r, 1, 4)
+	}
 	if dr.healthy {
 		b.ReadyAfter = time.Millisecond
 		return b
@@ -278,6 +284,15 @@ func (dr *script) act() {
 	}
 }
 
+// setClock sets the wall clock, in either direction, by a little or by hours.
+func (dr *script) setClock() {
+	by := []time.Duration{20 * time.Millisecond, 300 * time.Millisecond, 10 * time.Second, time.Hour, 9 * time.Hour}[dr.rand.IntN(5)]
+	if dr.rand.IntN(2) == 0 {
+		by = -by
+	}
+	dr.world.Ahead += by
+}
+
 // editSettings writes the settings; a moment later they are read, and now and then
 // they cannot be used.
 func (dr *script) editSettings() {
@@ -364,6 +379,9 @@ func (dr *script) save() {
 	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
 	if r.IntN(2) == 0 {
 		s.Notice = d(r, 0, 30)
+	}
+	if s.Notice > 0 && r.IntN(8) == 0 { // between the writing and its being heard of
+		w.In(d(r, 0, 30), dr.setClock)
 	}
 	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.isDeaf(h.Unit) })
 	s.Same = !s.TouchedLost && s.Debounce > 0 && r.IntN(10) == 0

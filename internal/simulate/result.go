@@ -87,7 +87,7 @@ func (w *World) finish(unit string, p *process, x engine.Exit) {
 		return
 	}
 	w.made++
-	p.input.serial, p.input.at = w.made, w.Now
+	p.input.serial, p.input.at = w.made, w.Moment().Wall
 	w.results[unit] = p.input
 }
 

@@ -56,6 +56,9 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 	for i := range snap.Units {
 		c.truth(snap.Units[i])
+		if b := c.of(snap.Units[i].Name); b.said.Run > 0 && snap.Units[i].Report.Version != b.said.Version {
+			c.broke(12, "%s is shown by report %d, not by its last, %d", snap.Units[i].Name, snap.Units[i].Report.Version, b.said.Version)
+		}
 	}
 	c.verdict(snap)
 }
@@ -158,7 +161,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 		c.jobs(o.Unit)
 	}
 	words := slices.Concat(b.words, b.narrow)
-	b.some, b.fails = b.narrowed, false
+	b.some, b.fails, b.said = b.narrowed, false, engine.Report{}
 	if n := len(b.once); n > 0 {
 		words, b.some = b.once[n-1], ""
 	}

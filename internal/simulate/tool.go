@@ -24,13 +24,13 @@ type tool struct {
 	world   *World
 	unit    string
 	process *process
-	pass    *toolPass // under way
-	wanted  bool      // another pass follows
-	began   time.Time // the newest
-	allRead time.Time // up to then, all that it had written has been read
-	unread  int       // lines that have not been read
-	last    time.Time // when the newest of them will be
-	since   time.Time // after which a pass began that no line tells of
+	pass    *toolPass     // under way
+	wanted  bool          // another pass follows
+	began   engine.Moment // the newest
+	allRead engine.Moment // up to then, all that it had written has been read
+	unread  int           // lines that have not been read
+	last    engine.Moment // when the newest of them will be
+	since   engine.Moment // after which a pass began that no line tells of
 }
 
 // toolPass is one pass. What it can read is what is written when it begins.
@@ -40,9 +40,9 @@ type toolPass struct {
 }
 
 func (w *World) runTool(unit string, p *process) {
-	t := &tool{Tool: *p.b.Tool, world: w, unit: unit, process: p, allRead: w.Now, since: w.Now}
+	t := &tool{Tool: *p.b.Tool, world: w, unit: unit, process: p, allRead: w.Moment(), since: w.Moment()}
 	p.tool = t
-	w.Send(engine.PassBegan{Unit: unit, Run: p.run, After: w.Now, By: w.Now, Guessed: true})
+	w.Send(engine.PassBegan{Unit: unit, Run: p.run, After: w.Moment(), By: w.Moment(), Guessed: true})
 	t.begin(true)
 }
 
@@ -52,15 +52,15 @@ func (t *tool) begin(first bool) {
 		return
 	}
 	w.passes++
-	t.pass, t.wanted, t.began = &toolPass{w.passes, first}, false, w.Now
+	t.pass, t.wanted, t.began = &toolPass{w.passes, first}, false, w.Moment()
 	if w.PassBegins != nil {
 		w.PassBegins(t.unit, t.pass.serial)
 	}
 	takes, good := t.Work()
 	pass := t.pass
 	if t.Says && !(first && t.Deaf) {
-		t.line(func(after time.Time) {
-			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: after, By: w.Now})
+		t.line(func(after engine.Moment) {
+			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: after, By: w.Moment()})
 		})
 	}
 	w.In(takes, func() { t.end(pass, good) })
@@ -76,9 +76,9 @@ func (t *tool) end(pass *toolPass, good bool) {
 	if t.process.b.Writes != "" && !pass.first {
 		w.make(t.unit, t.process)
 	}
-	t.line(func(after time.Time) {
+	t.line(func(after engine.Moment) {
 		if !t.Says && !pass.first {
-			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: t.since, By: w.Now, Guessed: true})
+			w.Send(engine.PassBegan{Unit: t.unit, Run: t.process.run, After: t.since, By: w.Moment(), Guessed: true})
 		}
 		t.since = after
 		w.ending = pass.serial
@@ -90,16 +90,16 @@ func (t *tool) end(pass *toolPass, good bool) {
 }
 
 // line lets the tool write a line, which is read a little later.
-func (t *tool) line(read func(after time.Time)) {
+func (t *tool) line(read func(after engine.Moment)) {
 	t.unread++
-	t.last = later(t.last, t.world.Now.Add(t.Lag())) // lines are read in their order
-	t.world.In(t.last.Sub(t.world.Now), func() {
+	t.last = later(t.last, t.world.Moment().Add(t.Lag())) // lines are read in their order
+	t.world.In(t.last.Sub(t.world.Moment()), func() {
 		t.unread--
 		read(t.allRead)
 	})
 }
 
-func later(a, b time.Time) time.Time {
+func later(a, b engine.Moment) engine.Moment {
 	if a.After(b) {
 		return a
 	}
@@ -111,7 +111,7 @@ func (t *tool) written() {
 	if t.Deaf || !t.process.alive {
 		return
 	}
-	at := t.world.Now
+	at := t.world.Moment()
 	t.world.In(t.Notice(), func() {
 		switch {
 		case t.Skips && t.began.After(at):
@@ -124,8 +124,8 @@ func (t *tool) written() {
 }
 
 // readUpTo notes, as soon as it is so, that all that the tool had written by then is read.
-func (t *tool) readUpTo(now time.Time) {
-	t.world.In(now.Add(onTheWay).Sub(t.world.Now), func() {
+func (t *tool) readUpTo(now engine.Moment) {
+	t.world.In(now.Add(onTheWay).Sub(t.world.Moment()), func() {
 		if t.unread == 0 {
 			t.allRead = later(t.allRead, now.Add(1))
 		} else if t.process.alive {

@@ -28,6 +28,7 @@ type Behaviour struct {
 	EndsAfter  time.Duration // by itself; negative: never
 	Exit       engine.Exit   // how, by itself
 	Fails      bool          // before that it says what makes it a failed one
+	Late       time.Duration // how late what it said before its last comes; 0: it said nothing before
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
 	Writes     string        // the unit that a file concerns which it writes; empty for none
 	WriteAfter time.Duration // from its process to that
@@ -91,8 +92,8 @@ type process struct {
 	went  bool  // its step has begun
 	tool  *tool // nil where it takes up no changes
 	order engine.Start
-	input *result   // what it was begun with
-	wrote time.Time // last
+	input *result       // what it was begun with
+	wrote engine.Moment // last
 }
 
 // NewWorld returns a world in which the project has not begun.
@@ -113,7 +114,7 @@ func (w *World) Send(ev engine.Event) {
 	if w.Before != nil {
 		w.Before(ev)
 	}
-	orders := w.Engine.Step(w.Now, ev)
+	orders := w.Engine.Step(w.Moment(), ev)
 	w.Steps++
 	w.Finished = w.Finished || slices.Contains(orders, engine.Order(engine.Finish{}))
 	if w.After != nil {
@@ -124,7 +125,7 @@ func (w *World) Send(ev engine.Event) {
 	}
 	if touched, ok := ev.(engine.Touched); ok {
 		for _, t := range w.tools(touched.Units) {
-			t.readUpTo(w.Now)
+			t.readUpTo(w.Moment())
 		}
 	}
 	if w.Double != nil && w.Double() {
@@ -156,7 +157,7 @@ func (w *World) carryOut(o engine.Order) {
 	case engine.StopRun:
 		w.signal(o)
 	case engine.SetTimer:
-		w.In(o.At.Sub(w.Now), func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
+		w.In(o.After, func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
 	case engine.IgnoreFiles:
 		w.left[o.Unit] = o.Files
 	case engine.Observe:
@@ -247,12 +248,34 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	if p.alive {
 		p.alive = false
 		w.finish(unit, p, x)
-		if p.b.Fails {
-			w.Send(engine.Reported{Unit: unit, Run: p.run, Fails: true, Report: engine.Report{Run: p.run, Failed: 1, Names: []string{"TestTide"}}})
-		}
-		w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x})
+		w.report(unit, p, x)
 	}
 }
+
+// report tells what a process has said, and then that it has ended. What it said before its last may
+// come after that.
+func (w *World) report(unit string, p *process, x engine.Exit) {
+	said := func(version int, fails, final bool) {
+		ev := engine.Reported{Unit: unit, Run: p.run, Fails: fails, Final: final, Report: engine.Report{Run: p.run, Version: version}}
+		if fails {
+			ev.Report.Failed, ev.Report.Names = 1, []string{"TestTide"}
+		}
+		w.Send(ev)
+	}
+	if p.b.Fails || p.b.Late > 0 {
+		said(lastVersion, p.b.Fails, true)
+	}
+	end := func() { w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x}) }
+	if p.b.Late == 0 {
+		end()
+		return
+	}
+	w.In(p.b.Late, func() { said(1, !p.b.Fails, false) })
+	w.In(time.Millisecond, end)
+}
+
+// lastVersion is that of the last report of a process.
+const lastVersion = 2
 
 // afterwards is how long it takes to be sure who has not written a file.
 const afterwards = 25 * time.Millisecond
@@ -267,7 +290,7 @@ func Made(by, unit string) string { return unit + "/by-" + by }
 // making is what a unit's processes have written and is not at rest.
 type making struct {
 	burst  int
-	since  time.Time
+	since  engine.Moment
 	writes int
 }
 
@@ -277,14 +300,14 @@ func (w *World) make(by string, p *process) {
 	if !p.alive || w.Plan.Unit(unit) == nil || slices.Contains(w.left[unit], file) {
 		return
 	}
-	p.wrote = w.Now
+	p.wrote = w.Moment()
 	if w.Made != nil {
 		w.Made(by, unit)
 	}
 	m := w.open[file]
 	if m == nil {
 		w.burst++
-		m = &making{burst: w.burst, since: w.Now}
+		m = &making{burst: w.burst, since: w.Moment()}
 		w.open[file], w.makes[w.burst] = m, true
 	}
 	m.writes++
@@ -292,7 +315,7 @@ func (w *World) make(by string, p *process) {
 	if unit != by {
 		w.written(m.burst, []string{unit}, false)
 	}
-	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Now}})
+	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Moment().Wall}})
 	w.In(debounce, func() {
 		if m.writes == writes && w.Plan.Unit(unit) != nil {
 			delete(w.open, file)
@@ -315,7 +338,7 @@ func (w *World) observe(o engine.Observe) {
 	w.In(afterwards, func() {
 		ev := engine.Observed{Burst: o.Burst, Units: o.Units}
 		for i, id := range o.Runs {
-			saw := engine.Observation{Unit: id.Unit, Run: id.Run, Wrote: engine.WroteNothing, Span: w.Now.Sub(since)}
+			saw := engine.Observation{Unit: id.Unit, Run: id.Run, Wrote: engine.WroteNothing, Span: w.Moment().Sub(since)}
 			switch p := looked[i]; {
 			case w.vague[o.Burst] && slices.Contains(o.Units, id.Unit):
 				saw.Wrote = engine.WroteSomething
@@ -345,7 +368,7 @@ type Saving struct {
 // are touched, unless that is lost, and after the debounce that they are at rest.
 func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.burst++
-	burst, since := w.burst, w.Now
+	burst, since := w.burst, w.Moment()
 	var units []string
 	for _, h := range hits {
 		if !slices.Contains(units, h.Unit) {
@@ -354,7 +377,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	}
 	w.vague[burst] = s.Vague
 	write := func() {
-		at := w.Now
+		at := w.Moment().Wall
 		w.written(burst, units, s.Same)
 		if s.TouchedLost {
 			return
