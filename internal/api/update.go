@@ -124,6 +124,9 @@ func lifeSince(old, now []Mark) (Life, bool) {
 			for from > 0 && now[from-1].At.Equal(now[i+1].At) {
 				from--
 			}
+			if from > 0 && now[from].At.Before(now[from-1].At) { // the clock was set back
+				return Life{Marks: now}, true
+			}
 			return Life{From: now[from].At, Marks: now[from:]}, true
 		}
 		if now[i].At.Before(last.At) {

@@ -58,6 +58,7 @@ type Engine struct {
 	held      []Change       // that wait until it is known who wrote them
 	begun     bool
 	paused    bool
+	unwatched string // why no files are watched; empty: they are
 	broken    string // what is wrong with the newest settings; empty when nothing is
 	// Bursts of writing to the settings and env files: the newest, and the newest
 	// that has been read. Between the two the project is updating.
@@ -128,6 +129,8 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 		e.newPlan(ev)
 	case PlanBroken:
 		e.planBroken(ev)
+	case Unwatched:
+		e.notWatched(ev)
 	}
 	e.ripples.announce(e)
 	e.settleAll()
@@ -177,19 +180,22 @@ func (e *Engine) touched(ev Touched) {
 	for i, name := range ev.Units {
 		if u := e.byName[name]; u != nil {
 			var written Moment
+			unsure := false
 			if i < len(ev.Written) {
 				written = e.written(ev.Written[i])
+				unsure = written.IsZero() && !ev.Written[i].IsZero()
 			}
-			e.touch(u, ev.Burst, written)
+			e.touch(u, ev.Burst, written, unsure)
 			units, newest = append(units, u), later(newest, written)
 		}
 	}
 	e.isWritten(ev.Burst, units, newest)
 }
 
-func (e *Engine) touch(u *unit, burst int, written Moment) {
+// touch makes a unit stale. Unsure says that the files told a time that means nothing any more.
+func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	e.outdate(u)
-	e.wrote(u, burst, written)
+	e.wrote(u, burst, written, unsure)
 	if u.hasRested(burst) { // told once more
 		u.settled = e.rev
 		e.enqueue(u)
@@ -211,7 +217,7 @@ func (e *Engine) touch(u *unit, burst int, written Moment) {
 func (e *Engine) touchLate(u *unit, ev Change) {
 	if !u.isTouched(ev.Burst) && !u.hasRested(ev.Burst) {
 		e.rev++
-		e.touch(u, ev.Burst, ev.Since)
+		e.touch(u, ev.Burst, ev.Since, false)
 	}
 }
 
@@ -466,6 +472,24 @@ func byUnit(hits []Hit) [][]Hit {
 		groups[i] = append(groups[i], h)
 	}
 	return groups
+}
+
+// notWatched notes that files are not watched any more, or again. What was being written is not going to
+// be told to be at rest.
+func (e *Engine) notWatched(ev Unwatched) {
+	if ev.Problem == e.unwatched {
+		return
+	}
+	e.unwatched = ev.Problem
+	e.tell(Fact{Kind: FactUnwatched, Problem: ev.Problem})
+	e.settingsRead = e.settingsTouched
+	for _, u := range e.units {
+		for _, t := range u.touches {
+			u.settled = max(u.settled, t.last)
+		}
+		u.touches = nil
+	}
+	e.enqueueAll()
 }
 
 // settleAll brings every queued unit, and whoever looks at it, up to date.

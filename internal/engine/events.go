@@ -58,7 +58,7 @@ type Change struct {
 type Hit struct {
 	Unit string
 	Path string // relative to the project's folder, with forward slashes
-	What string // created, written, removed
+	What string // created, written, removed, or Missed
 	Rule string // the pattern that matched
 	// Reaction is the position, from 1, of the unit's reaction that matched; 0
 	// where its watch patterns did.
@@ -72,6 +72,10 @@ type Hit struct {
 	// More is how many further files ask for the same, which are not listed.
 	More int
 }
+
+// Missed is What of a hit that stands for all that may have happened to a unit's files while they were not
+// watched.
+const Missed = "missed"
 
 // PassBegan says that a service that takes up changes by itself has begun a pass, or that
 // one has ended whose beginning nothing told.
@@ -108,6 +112,10 @@ type PlanBroken struct {
 	Problem string
 	Burst   int
 }
+
+// Unwatched says that files are not watched, for the reason that Problem tells; without one, that they
+// are again. What has changed in between is told as any other change.
+type Unwatched struct{ Problem string }
 
 // SettingUp says that a step comes next, before the run's own process. It begins when
 // that is answered by Proceed.
@@ -192,6 +200,7 @@ type Requested struct {
 func (Begin) event()           {}
 func (NewPlan) event()         {}
 func (PlanBroken) event()      {}
+func (Unwatched) event()       {}
 func (SettingsTouched) event() {}
 func (Touched) event()         {}
 func (Change) event()          {}

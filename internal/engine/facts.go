@@ -28,6 +28,7 @@ const (
 	FactLoopForgotten FactKind = "loop-forgotten"
 	FactSettingsUsed  FactKind = "settings-used" // Because; empty where only an error has gone
 	FactSettingsBad   FactKind = "settings-bad"  // Problem
+	FactUnwatched     FactKind = "unwatched"     // files are not watched: Problem; without one, they are again
 	FactPaused        FactKind = "paused"        // one unit, or without one all reactions
 	FactResumed       FactKind = "resumed"
 )
@@ -78,6 +79,11 @@ func (f Fact) Tone() Tone {
 		return ToneMoving
 	case FactRunReady, FactSignalSent, FactSettingsUsed, FactUnitCurrent:
 		return ToneCurrent
+	case FactUnwatched:
+		if f.Problem == "" {
+			return ToneCurrent
+		}
+		return ToneStale
 	case FactRunLate, FactRunKilled, FactRunStuck, FactSettingsBad:
 		return ToneBroken
 	case FactPassMissed, FactLoopStopped, FactUnitStale:

@@ -88,15 +88,16 @@ func (u *unit) awaitsPass() bool {
 	return u.takesUp() && len(u.passes.unread) > 0 && !u.passes.missed
 }
 
-// wrote notes a burst of writing that the unit is to take up.
-func (e *Engine) wrote(u *unit, burst int, at Moment) {
+// wrote notes a burst of writing that the unit is to take up; see touch.
+func (e *Engine) wrote(u *unit, burst int, at Moment, unsure bool) {
 	if !u.takesUp() {
 		return
 	}
-	if at.IsZero() {
+	switch {
+	case unsure, at.After(e.now):
+		at = e.now // only a pass that begins later has read it for sure
+	case at.IsZero():
 		at = e.now.Add(-noticeTime)
-	} else if at.After(e.now) {
-		at = e.now
 	}
 	p := &u.passes
 	if n := len(p.unread); n > 0 && p.unread[n-1].burst == burst {

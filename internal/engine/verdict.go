@@ -34,9 +34,8 @@ func (w VerdictWord) String() string {
 // verdict weighs all units. A failure that is nobody's fault but its own is
 // broken and comes first; one that keeps a running unit on old code is told as
 // that unit's staleness, because this is what hurts the person, but for a pass, whose
-// error does. It is current if
-// and only if some unit is wanted, every wanted unit is current and at rest, and
-// the saved settings are in use.
+// error does. It is current if and only if some unit is wanted, every wanted unit is
+// current and at rest, the saved settings are in use, and files are watched.
 func (e *Engine) verdict() Verdict {
 	v := e.judge()
 	if !e.gone {
@@ -69,6 +68,8 @@ func (e *Engine) judge() Verdict {
 		return Verdict{VerdictUpdating, "quitting: " + e.motions(slices.Concat(w.moving, w.ending))}
 	case w.untold:
 		return Verdict{VerdictBroken, w.brokenText()}
+	case e.unwatched != "" && w.wanted > 0:
+		return Verdict{VerdictStale, "files are not watched: " + e.unwatched}
 	case len(w.moving) > 0:
 		return Verdict{VerdictUpdating, e.motions(w.moving)}
 	case e.settingsPending():

@@ -63,6 +63,11 @@ func (f Fact) Words() string {
 		return cmp.Or(f.Because, "the settings have no error any more and are used")
 	case FactSettingsBad:
 		return "the settings just saved have an error and are not used: " + f.Problem
+	case FactUnwatched:
+		if f.Problem == "" {
+			return "files are watched again"
+		}
+		return "files are not watched: " + f.Problem
 	case FactPaused:
 		if f.Unit != "" {
 			return "is paused: changes are kept and acted on later"
@@ -176,6 +181,9 @@ func because(hits []Hit) string {
 	all := len(paths)
 	for _, h := range hits {
 		all += h.More
+	}
+	if all == 1 && hits[0].What == Missed {
+		return paths[0] + " may have changed"
 	}
 	if all == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What

@@ -31,10 +31,10 @@ func BenchmarkLargeChange(b *testing.B) {
 	require.NoError(b, os.WriteFile(file, []byte(settings), 0o600))
 	p, err := plan.Read(file)
 	require.NoError(b, err)
-	w, err := watch.Open(root)
+	w, err := watch.Open(root, 0)
 	require.NoError(b, err)
 	sp := &spawner{}
-	s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watcher: w, Spawner: sp})
+	s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watch: func(int) (Watcher, error) { return w, nil }, Spawner: sp})
 	require.NoError(b, err)
 	changed, release := s.Changed()
 	defer release()
@@ -95,7 +95,7 @@ func BenchmarkEvent(b *testing.B) {
 			p, err := plan.Read(file)
 			require.NoError(b, err)
 			w := &watcher{events: make(chan watch.Event)}
-			s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watcher: w, Spawner: &spawner{}})
+			s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watch: func(int) (Watcher, error) { return w, nil }, Spawner: &spawner{}})
 			require.NoError(b, err)
 			require.Eventually(b, func() bool { return s.state().Verdict.Word == engine.VerdictCurrent }, time.Minute, time.Millisecond)
 			b.ResetTimer()

@@ -37,7 +37,7 @@ func (s *Session) written(unit string) int64 {
 
 // paths are the files that a unit's interest hears of.
 func (s *Session) paths(unit string) []string {
-	files := s.watcher.Files(unit)
+	files := s.watcherNow().Files(unit)
 	paths := make([]string, len(files))
 	for i, f := range files {
 		paths[i] = f.Path
@@ -62,7 +62,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	if u == nil {
 		return api.Detail{}, api.Refuse("there is no unit %q", s.clean(unit))
 	}
-	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: concern.Rules(p, u, s.watcher.Files(unit))}
+	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: concern.Rules(p, u, s.watcherNow().Files(unit))}
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.cleanAll(r.Some)

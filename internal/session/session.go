@@ -60,9 +60,9 @@ type Config struct {
 	Background bool
 	// Warden is the number of the process that guards this one, 0 for none.
 	Warden int
-	// Watcher and Spawner are what the session watches files and runs processes with;
-	// nil: the system's own.
-	Watcher Watcher
+	// Watch opens what the session watches files with, whose bursts have numbers above after, and
+	// Spawner is what it runs processes with; nil: the system's own.
+	Watch   func(after int) (Watcher, error)
 	Spawner Spawner
 }
 
@@ -82,6 +82,7 @@ type Book interface {
 // Watcher tells of files, as watch.Watcher does.
 type Watcher interface {
 	Events() <-chan watch.Event
+	Err() error // why Events was closed
 	SetInterests(interests []watch.Interest, number int)
 	Files(key string) []watch.File // those that the interest with that key hears of
 	CatchUp(number int)
@@ -172,7 +173,8 @@ type Session struct {
 	first    engine.Event    // what begins the project, until its files are watched
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
-	watcher  Watcher
+	watcher  Watcher             // changed by the loop alone, and with mu held
+	watching watching
 	spawner  Spawner
 	live     map[string]*liveRun
 	ignored  map[string][]string // files that units do not react to, for this session
@@ -190,7 +192,7 @@ type timedEvent struct {
 // runs then.
 func Start(c Config) (*Session, error) {
 	s := &Session{
-		plan: c.Plan, book: c.Book, watcher: c.Watcher, spawner: c.Spawner,
+		plan: c.Plan, book: c.Book, watching: watching{open: c.Watch, since: time.Now()}, spawner: c.Spawner,
 		began: time.Now(), root: c.Plan.Root, marks: spawn.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
@@ -209,10 +211,11 @@ func Start(c Config) (*Session, error) {
 			return nil, fmt.Errorf("write the recording: %w", err)
 		}
 	}
-	if s.watcher == nil {
-		if s.watcher, err = watch.Open(c.Plan.Root); err != nil {
-			return nil, err
-		}
+	if s.watching.open == nil {
+		s.watching.open = func(after int) (Watcher, error) { return watch.Open(c.Plan.Root, after) }
+	}
+	if s.watcher, err = s.watching.open(0); err != nil {
+		return nil, err
 	}
 	if s.spawner == nil {
 		s.tracer = spawn.New()
@@ -279,10 +282,14 @@ func (s *Session) loop(first engine.Event) {
 		select {
 		case ev := <-s.events:
 			s.step(ev.at, ev.event)
-		case ev, ok := <-s.watcher.Events():
+		case ev, ok := <-s.fileEvents():
 			if ok {
 				s.watched(ev)
+			} else {
+				s.notWatched()
 			}
+		case <-s.watching.retry:
+			s.watchAgain()
 		}
 		s.drain()
 	}
@@ -309,8 +316,9 @@ func (s *Session) drain() {
 		select {
 		case ev := <-s.events:
 			s.step(ev.at, ev.event)
-		case ev, ok := <-s.watcher.Events():
+		case ev, ok := <-s.fileEvents():
 			if !ok {
+				s.notWatched()
 				return
 			}
 			s.watched(ev)
@@ -351,6 +359,7 @@ func (s *Session) watched(ev watch.Event) {
 	}
 	switch ev := ev.(type) {
 	case watch.Touched:
+		s.watching.burst = max(s.watching.burst, ev.Burst)
 		if slices.Contains(ev.Keys, concern.Settings) {
 			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
 		}
@@ -365,6 +374,9 @@ func (s *Session) watched(ev watch.Event) {
 		}
 		if ev.Number == s.edits {
 			s.adopt(now)
+			if s.watching.lost {
+				s.missed(now)
+			}
 		}
 	case watch.Unchanged:
 		if slices.Contains(ev.Keys, concern.Settings) {
@@ -519,11 +531,7 @@ func (s *Session) carryOut(order engine.Order) {
 		s.observe(o)
 	case engine.IgnoreFiles:
 		s.ignored[o.Unit] = o.Files
-		if s.edited != nil {
-			s.watchFor(s.edited)
-		} else {
-			s.watchFor(s.plan)
-		}
+		s.watchForNewest()
 	case engine.Finish:
 		s.over = true
 	}

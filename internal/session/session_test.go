@@ -2,6 +2,7 @@ package session
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
@@ -33,6 +35,7 @@ type watcher struct {
 
 func (w *watcher) Events() <-chan watch.Event { return w.events }
 func (w *watcher) Close()                     {}
+func (w *watcher) Err() error                 { return errors.New("the system is out of order") }
 func (w *watcher) CatchUp(number int)         { w.behind = append(w.behind, number) }
 func (w *watcher) Files(string) []watch.File  { return nil }
 func (w *watcher) SetInterests(_ []watch.Interest, number int) {
@@ -159,15 +162,25 @@ type stage struct {
 	spawner *spawner
 	book    *book
 	burst   int
+	unopen  error // why no watcher can be opened
+}
+
+func (s *stage) open(after int) (Watcher, error) {
+	if s.unopen != nil {
+		return nil, s.unopen
+	}
+	s.burst = after
+	s.watcher = &watcher{events: make(chan watch.Event)}
+	return s.watcher, nil
 }
 
 // play runs a test in a bubble of its own time, with a project of these settings.
 func play(t *testing.T, settings string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), watcher: &watcher{events: make(chan watch.Event)}, spawner: &spawner{}, book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
+		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), spawner: &spawner{}, book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
 		p := s.settings(settings)
 		var err error
-		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: s.watcher, Spawner: s.spawner})
+		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watch: s.open, Spawner: s.spawner})
 		require.NoError(t, err)
 		synctest.Wait()
 		test(s)
@@ -359,7 +372,7 @@ func TestTakenPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
 		p := s.settings("[service.api]\nrun = \"api\"\nready = { http = \"http://127.0.0.2:4102/\" }\n")
-		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watcher: &watcher{events: make(chan watch.Event)},
+		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watch: func(int) (Watcher, error) { return &watcher{events: make(chan watch.Event)}, nil },
 			Spawner: &spawner{taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"}}})
 		require.NoError(t, err)
 		synctest.Wait()
@@ -388,5 +401,39 @@ func TestNamesActOnNothing(t *testing.T) {
 		s.pass(time.Second)
 		s.save("a\x1b[2J\u202e.go", "api")
 		assert.Contains(t, s.book.String(), `api restarts: a\x1b[2J\u202e.go changed`)
+	})
+}
+
+// TestNotWatched has the watcher end while a save is not at rest: the verdict says so until another is
+// opened, which takes all that is watched for changed. Who waits is told of it, and waits no longer.
+func TestNotWatched(t *testing.T) {
+	play(t, "[task.fares]\nrun = \"fares\"\nwatch = [\"a\"]\n[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n", func(s *stage) {
+		s.spawner.newest("fares").exit(spawn.Exit{})
+		s.pass(5 * time.Second)
+		require.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
+
+		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", concern.Settings}}
+		s.unopen = errors.New("too many open files")
+		close(s.watcher.events)
+		synctest.Wait()
+		assert.Equal(t, engine.Verdict{Word: engine.VerdictStale, Text: "files are not watched: too many open files"}, s.state().Verdict)
+		waited, err := s.Wait(s.t.Context(), api.WaitQuery{})
+		require.NoError(t, err)
+		assert.False(t, waited.OK)
+
+		s.unopen = nil
+		s.pass(5 * time.Second)
+		assert.Contains(t, s.book.String(), "files are watched again")
+		assert.Contains(t, s.book.String(), "api restarts: the watched files may have changed")
+		assert.Contains(t, s.book.String(), "fares reruns: the watched files may have changed")
+		s.spawner.newest("fares").exit(spawn.Exit{})
+		s.pass(5 * time.Second)
+		assert.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
+
+		close(s.watcher.events) // a system that ends each new watcher is not asked more than once a second
+		synctest.Wait()
+		close(s.watcher.events)
+		synctest.Wait()
+		assert.Equal(t, engine.VerdictStale, s.state().Verdict.Word)
 	})
 }

@@ -41,6 +41,15 @@ func (s *Session) watchFor(p *plan.Plan) {
 	s.watcher.SetInterests(interests, s.edits)
 }
 
+// watchForNewest is watchFor the newest settings that can be used, whether they are in use yet or not.
+func (s *Session) watchForNewest() {
+	if s.edited != nil {
+		s.watchFor(s.edited)
+	} else {
+		s.watchFor(s.plan)
+	}
+}
+
 func (s *Session) adopt(now time.Time) {
 	if s.edited == nil {
 		return

@@ -41,7 +41,7 @@ func (s *Session) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error)
 		delete(s.waiters, number)
 		s.mu.Unlock()
 	}()
-	s.watcher.CatchUp(number)
+	s.watcherNow().CatchUp(number)
 	var timeout <-chan time.Time
 	if q.Timeout > 0 {
 		timer := time.NewTimer(q.Timeout.Duration())
@@ -77,7 +77,7 @@ func (s *Session) release(snap *engine.Snapshot) {
 		return
 	}
 	for number, w := range s.waiters {
-		if w.heard && w.atRest(snap) {
+		if (w.heard || s.watching.retry != nil) && w.atRest(snap) {
 			w.rest <- snap
 			delete(s.waiters, number)
 		}

@@ -23,7 +23,7 @@ import (
 //     ignores what is in no such loop;
 //  9. the verdict is CURRENT if and only if some unit is wanted, every wanted unit is
 //     current and at rest, and the saved settings are in use; each other word has its
-//     reason;
+//     reason; while files are not watched it is at most stale;
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
 //     beside one that runs alone;
 //
@@ -106,7 +106,7 @@ type writings map[int]int
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if heard := read[burst]; heard != times && !b.void[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
+		if heard := read[burst]; heard < times && !b.void[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
 			n++
 		}
 	}
@@ -186,6 +186,8 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.SettingsTouched:
 		c.settingsTouched = max(c.settingsTouched, ev.Burst)
+	case engine.Unwatched:
+		c.settingsRead = c.settingsTouched // they are read when files are watched again
 	case engine.PlanBroken:
 		c.settingsRead, c.settingsBroken = max(c.settingsRead, ev.Burst), true
 	case engine.Change:

@@ -58,6 +58,10 @@ func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 		if r.IntN(15) == 0 {
 			w.In(d.pause(), d.setClock)
 		}
+		if r.IntN(30) == 0 {
+			w.Unwatch("the system is out of order")
+			w.In(d.pause(), func() { w.Unwatch("") })
+		}
 		d.act()
 		if len(c.Broken) > 0 {
 			break
@@ -286,7 +290,7 @@ func (dr *script) act() {
 
 // setClock sets the wall clock, in either direction, by a little or by hours.
 func (dr *script) setClock() {
-	by := []time.Duration{20 * time.Millisecond, 300 * time.Millisecond, 10 * time.Second, time.Hour, 9 * time.Hour}[dr.rand.IntN(5)]
+	by := []time.Duration{50 * time.Millisecond, 300 * time.Millisecond, 10 * time.Second, time.Hour, 9 * time.Hour}[dr.rand.IntN(5)]
 	if dr.rand.IntN(2) == 0 {
 		by = -by
 	}

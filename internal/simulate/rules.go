@@ -109,11 +109,13 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 		may = append(may, engine.VerdictUpdating)
 	case broken > 0 && stale > 0: // told as broken, or as the cause of what is stale
 		may = []engine.VerdictWord{engine.VerdictBroken, engine.VerdictStale}
-		if moving > 0 || unread {
+		if (moving > 0 || unread) && c.world.Unwatched == "" {
 			may[1] = engine.VerdictUpdating
 		}
 	case broken > 0:
 		may = append(may, engine.VerdictBroken)
+	case c.world.Unwatched != "" && wanted > 0:
+		may = append(may, engine.VerdictStale)
 	case moving > 0 || unread || wanted == 0 && busy > 0 && !c.settingsBroken:
 		may = append(may, engine.VerdictUpdating)
 	case stale > 0 || c.settingsBroken:
@@ -295,7 +297,7 @@ func (c *Checker) AtRest() {
 // chainHolds reports whether nothing that the unit waits for, nor itself, has
 // failed, is stopped or paused, or runs by request alone.
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
-	if u := snap.Unit(spec.Name); u.State.Broken() || c.world.isDeaf(spec.Name) || c.units[spec.Name].paused || snap.Paused {
+	if u := snap.Unit(spec.Name); u.State.Broken() || c.world.isDeaf(spec.Name) || c.world.isUnsure(spec.Name) || c.units[spec.Name].paused || snap.Paused {
 		return false
 	}
 	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {

@@ -30,6 +30,7 @@ type tool struct {
 	allRead engine.Moment // up to then, all that it had written has been read
 	unread  int           // lines that have not been read
 	last    engine.Moment // when the newest of them will be
+	unsure  bool          // when a file was written is not known: the wall clock was set before that was told
 	since   engine.Moment // after which a pass began that no line tells of
 }
 
@@ -146,6 +147,11 @@ func (w *World) tools(units []string) []*tool {
 		}
 	}
 	return all
+}
+
+// isUnsure reports whether nobody can tell what a unit's process has taken up.
+func (w *World) isUnsure(unit string) bool {
+	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.unsure })
 }
 
 // isDeaf reports whether a unit's process lives and takes up no change.

@@ -62,16 +62,20 @@ type World struct {
 	// Double, if set, says whether an event reaches the engine twice.
 	Double func() bool
 
+	// Unwatched is why nothing is told of files; empty: they are watched.
+	Unwatched string
+
 	Finished bool
 	Steps    int
 
-	pids  int
-	procs map[string]*process
-	left  map[string][]string // files that units do not react to
-	open  map[string]*making  // by path
-	makes map[int]bool        // bursts of what units write
-	vague map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
-	burst int
+	pids   int
+	procs  map[string]*process
+	left   map[string][]string // files that units do not react to
+	open   map[string]*making  // by path
+	makes  map[int]bool        // bursts of what units write
+	vague  map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
+	burst  int
+	missed int // bursts up to this one will not be told any more
 
 	// What the files of each unit hold, as the bursts that have changed them for good, and
 	// the results that tasks have made.
@@ -79,6 +83,8 @@ type World struct {
 	results  map[string]*result
 	writes   map[string]int
 	made     int
+
+	heardAhead time.Duration // Ahead at the newest step
 
 	doubled bool // the event is sent for the second time
 	passes  int  // of all tools so far
@@ -108,6 +114,9 @@ func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World 
 
 // Send lets the engine step.
 func (w *World) Send(ev engine.Event) {
+	if w.isMissed(ev) {
+		return
+	}
 	if edit, ok := ev.(engine.NewPlan); ok {
 		w.Plan = edit.Plan
 	}
@@ -116,6 +125,7 @@ func (w *World) Send(ev engine.Event) {
 	}
 	orders := w.Engine.Step(w.Moment(), ev)
 	w.Steps++
+	w.heardAhead = w.Ahead
 	w.Finished = w.Finished || slices.Contains(orders, engine.Order(engine.Finish{}))
 	if w.After != nil {
 		w.After(ev, orders)
@@ -355,6 +365,55 @@ func (w *World) observe(o engine.Observe) {
 	})
 }
 
+// isMissed reports whether an event tells of files while they are not watched, or of a burst from before
+// they were watched again.
+func (w *World) isMissed(ev engine.Event) bool {
+	burst := 0
+	switch ev := ev.(type) {
+	case engine.Touched:
+		burst = ev.Burst
+	case engine.Change:
+		burst = ev.Burst
+	case engine.Unchanged:
+		burst = ev.Burst
+	case engine.SettingsTouched:
+		return w.Unwatched != ""
+	default:
+		return false
+	}
+	return w.Unwatched != "" || burst <= w.missed
+}
+
+// Unwatch ends the watching of files for that reason; without one they are watched again, and all are taken
+// for changed.
+func (w *World) Unwatch(problem string) {
+	was := w.Unwatched
+	w.Unwatched = problem
+	w.Send(engine.Unwatched{Problem: problem})
+	if was == "" || problem != "" {
+		return
+	}
+	w.missed = w.burst
+	clear(w.open)
+	w.burst++
+	touched, unchanged := engine.Touched{Burst: w.burst}, engine.Unchanged{Burst: w.burst}
+	change := engine.Change{Burst: w.burst, Since: w.Moment()}
+	for _, u := range w.Plan.Units {
+		touched.Units = append(touched.Units, u.Name)
+		if w.Wrote != nil {
+			w.Wrote(u.Name, w.burst)
+		}
+		if u.Pass != nil {
+			unchanged.Units = append(unchanged.Units, u.Name)
+		} else {
+			change.Hits = append(change.Hits, engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: u.Name + "/**"})
+		}
+	}
+	w.Send(touched)
+	w.Send(change)
+	w.Send(unchanged)
+}
+
 // Saving is how files are written.
 type Saving struct {
 	Debounce    time.Duration // until they are at rest
@@ -377,7 +436,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	}
 	w.vague[burst] = s.Vague
 	write := func() {
-		at := w.Moment().Wall
+		at, ahead := w.Moment().Wall, w.heardAhead
 		w.written(burst, units, s.Same)
 		if s.TouchedLost {
 			return
@@ -386,7 +445,12 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		for range units {
 			touched.Written = append(touched.Written, at)
 		}
-		w.soon(s.Notice, func() { w.Send(touched) })
+		w.soon(s.Notice, func() {
+			for _, t := range w.tools(units) {
+				t.unsure = t.unsure || w.Ahead != ahead
+			}
+			w.Send(touched)
+		})
 	}
 	write()
 	if s.Same && !s.TouchedLost { // written over, and then back

@@ -15,7 +15,7 @@ import (
 func BenchmarkBurst(b *testing.B) {
 	const folders, files = 1000, 100
 	root := b.TempDir()
-	w, err := Open(root)
+	w, err := Open(root, 0)
 	require.NoError(b, err)
 	defer w.Close()
 	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Debounce: 150 * time.Millisecond}}, 0)

@@ -1,9 +1,6 @@
 package watch
 
-import (
-	"errors"
-	"time"
-)
+import "errors"
 
 // kernel tells of what happens in single folders. There is one implementation for
 // Linux, and one for other systems.
@@ -12,11 +9,15 @@ type kernel interface {
 	// same id. The error is errLimit where the system allows no more.
 	add(path string) (watchID, error)
 	remove(id watchID)
-	// batches gives notices in the order of their happening.
+	// batches gives notices in the order of their happening. It is closed when none will come any
+	// more; failure says why then.
 	batches() <-chan []notice
-	// handedOut reports whether everything that happened before that moment has been given
-	// to batches.
-	handedOut(before time.Time) bool
+	failure() error
+	// catchUp returns a function that reports whether everything that happened before catchUp was
+	// called has been given to batches, however much happens since.
+	catchUp() (done func() bool)
+	// quiet reports whether nothing that the system has told is still to be given to batches.
+	quiet() bool
 	close()
 }
 

@@ -22,12 +22,24 @@ type inotify struct {
 	// The lock leaves no moment between the system's handing out bytes and our knowing
 	// of them.
 	mu   sync.Mutex
-	busy bool // the reader has notices that it has not handed out
+	busy bool  // the reader has notices that it has not handed out
+	read int   // bytes that the system has handed out
+	told int   // of those, how many were given to out
+	err  error // why nothing will be read any more
 }
 
 // openKernel returns the system's interface. The error is errLimit where this user
 // has too many open.
 func openKernel() (kernel, error) {
+	k, err := openInotify()
+	if err != nil {
+		return nil, err
+	}
+	go k.follow()
+	return k, nil
+}
+
+func openInotify() (*inotify, error) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
 	if err != nil {
 		if errors.Is(err, unix.EMFILE) {
@@ -35,9 +47,7 @@ func openKernel() (kernel, error) {
 		}
 		return nil, fmt.Errorf("ask the system for file events: %w", err)
 	}
-	k := &inotify{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, out: make(chan []notice, 256), done: make(chan struct{})}
-	go k.read()
-	return k, nil
+	return &inotify{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, out: make(chan []notice, 256), done: make(chan struct{})}, nil
 }
 
 const inotifyMask = unix.IN_MODIFY | unix.IN_CLOSE_WRITE | unix.IN_ATTRIB | unix.IN_CREATE | unix.IN_DELETE |
@@ -60,21 +70,28 @@ func (k *inotify) close() {
 	k.file.Close()
 }
 
-// read takes notices from the system as fast as it can, so that few are lost.
-func (k *inotify) read() {
+// bufferSize is how many bytes are read at once.
+const bufferSize = 256 << 10
+
+// follow takes notices from the system as fast as it can, so that few are lost.
+func (k *inotify) follow() {
 	defer close(k.out)
-	buffer := make([]byte, 256<<10)
+	buffer := make([]byte, bufferSize)
 	var pace pace
 	for {
 		asked := time.Now()
 		n, err := k.wait(buffer)
 		if err != nil {
+			k.mu.Lock()
+			k.err = err
+			k.mu.Unlock()
 			return
 		}
 		select {
 		case k.out <- parseNotices(buffer[:n]):
 			k.mu.Lock()
 			k.busy = false
+			k.told += n
 			k.mu.Unlock()
 		case <-k.done:
 			return
@@ -95,6 +112,7 @@ func (k *inotify) wait(buffer []byte) (n int, err error) {
 		for {
 			n, err = unix.Read(int(fd), buffer)
 			k.busy = n > 0
+			k.read += max(n, 0)
 			if err != unix.EINTR {
 				return err != unix.EAGAIN
 			}
@@ -103,13 +121,38 @@ func (k *inotify) wait(buffer []byte) (n int, err error) {
 	return max(n, 0), errors.Join(waited, err)
 }
 
-// handedOut: the system enters notices into its queue before the call returns that they are
-// of.
-func (k *inotify) handedOut(time.Time) bool {
+func (k *inotify) failure() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	queued, err := unix.IoctlGetInt(k.fd, unix.TIOCINQ)
-	return !k.busy && (err != nil || queued == 0)
+	return k.err
+}
+
+// queued is how many bytes the system has that were not read. The caller holds the lock.
+func (k *inotify) queued() int {
+	n, err := unix.IoctlGetInt(k.fd, unix.TIOCINQ)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// catchUp: the system enters notices into its queue before the call returns that they are of, and
+// hands them out in that order.
+func (k *inotify) catchUp() func() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	upTo := k.read + k.queued()
+	return func() bool {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		return k.told >= upTo || !k.busy && k.queued() == 0 || k.err != nil
+	}
+}
+
+func (k *inotify) quiet() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return !k.busy && k.queued() == 0
 }
 
 // pace lets notices gather that come one by one without an end, as of a file that is written a

@@ -74,9 +74,14 @@ func (k *portable) remove(id watchID) {
 // late is how long these systems may take to tell of something.
 const late = 200 * time.Millisecond
 
-func (k *portable) handedOut(before time.Time) bool {
-	return time.Since(before) > late && len(k.out) == 0
+func (k *portable) catchUp() func() bool {
+	asked := time.Now()
+	return func() bool { return time.Since(asked) > late }
 }
+
+func (k *portable) quiet() bool { return len(k.out) == 0 }
+
+func (k *portable) failure() error { return errors.New("the system tells of no files any more") }
 
 func (k *portable) batches() <-chan []notice { return k.out }
 

@@ -45,7 +45,7 @@ func beyondLimits(t *testing.T) {
 	for n := range 60 {
 		put(t, root, fmt.Sprintf("d%d/x.txt", n))
 	}
-	w, err := Open(root)
+	w, err := Open(root, 0)
 	require.NoError(t, err)
 	defer w.Close()
 	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.txt"), Debounce: 100 * time.Millisecond}}, 0)

@@ -95,9 +95,9 @@ func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
 
 func (k *lossyKernel) batches() <-chan []notice { return k.out }
 
-func (k *lossyKernel) handedOut(before time.Time) bool {
-	return k.kernel.handedOut(before) && len(k.kernel.batches()) == 0
-}
+func (k *lossyKernel) catchUp() func() bool { return k.quiet }
+
+func (k *lossyKernel) quiet() bool { return k.kernel.quiet() && len(k.kernel.batches()) == 0 }
 
 const bell = "bell.ring"
 
@@ -107,8 +107,8 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *tree
 	var err error
 	if lossy {
 		d.lossy = newLossyKernel(t, rand.New(rand.NewPCG(r.Uint64(), 2)))
-		d.w = newWatcher(d.root, d.lossy, time.Now)
-	} else if d.w, err = Open(d.root); err != nil {
+		d.w = newWatcher(d.root, 0, d.lossy, time.Now)
+	} else if d.w, err = Open(d.root, 0); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(d.w.Close)

@@ -46,31 +46,40 @@ type Watcher struct {
 	behindSince []request
 }
 
-// Open starts to watch the folder root, for nobody at first: see SetInterests. It
-// returns at once. Where the system refuses to tell of files, they are looked at,
-// and a Notice says so.
-func Open(root string) (*Watcher, error) {
+// Open starts to watch the folder root, for nobody at first: see SetInterests. Its bursts have the
+// numbers above after. It returns at once. Where the system refuses to tell of files, they are looked
+// at, and a Notice says so.
+func Open(root string, after int) (*Watcher, error) {
 	root = filepath.ToSlash(root)
 	k, err := openKernel()
 	if err != nil && !errors.Is(err, errLimit) {
 		return nil, err
 	}
-	return newWatcher(root, k, time.Now), nil
+	return newWatcher(root, after, k, time.Now), nil
 }
 
-func newWatcher(root string, k kernel, clock func() time.Time) *Watcher {
+func newWatcher(root string, after int, k kernel, clock func() time.Time) *Watcher {
 	w := &Watcher{
 		clock:  clock,
 		events: make(chan Event, 64), next: make(chan wanted, 1), asked: make(chan inquiry), behind: make(chan request, 64), closing: make(chan struct{}),
 		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
 	}
-	w.tree.kernel, w.tree.clock = k, clock
+	w.tree.kernel, w.tree.clock, w.bursts.lastID = k, clock, after
 	go w.loop()
 	return w
 }
 
-// Events returns the channel on which changes are told. It is closed after Close.
+// Events returns the channel on which changes are told. It is closed after Close, and when the system
+// tells of files no more; Err says why then.
 func (w *Watcher) Events() <-chan Event { return w.events }
+
+// Err returns why Events was closed. It must not be called before that.
+func (w *Watcher) Err() error {
+	if k := w.tree.kernel; k != nil {
+		return k.failure()
+	}
+	return nil
+}
 
 // wanted are interests that the loop has not taken up yet.
 type wanted struct {
@@ -157,8 +166,10 @@ func (w *Watcher) CatchUp(number int) {
 // catchUp hears what was written before a request.
 func (w *Watcher) catchUp(r request, batches <-chan []notice) {
 	const look = 100 * time.Microsecond
-	for k := w.tree.kernel; k != nil && !k.handedOut(r.at); time.Sleep(look) {
-		w.drain(batches)
+	if k := w.tree.kernel; k != nil {
+		for done := k.catchUp(); !done(); time.Sleep(look) {
+			w.drain(batches)
+		}
 	}
 	w.tree.lookEverywhere()
 	w.tree.lookAround(time.Now())
@@ -453,7 +464,7 @@ func (w *Watcher) settle(now time.Time) {
 func (w *Watcher) isBehind() bool {
 	const most = 200 * time.Millisecond
 	k := w.tree.kernel
-	if k == nil || len(w.tree.repos) == 0 || k.handedOut(time.Time{}) && len(k.batches()) == 0 {
+	if k == nil || len(w.tree.repos) == 0 || k.quiet() && len(k.batches()) == 0 {
 		w.unread = time.Time{}
 		return false
 	}

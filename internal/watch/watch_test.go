@@ -61,7 +61,7 @@ func open(t *testing.T, root string, interests ...Interest) *hearing {
 	k, err := openKernel()
 	require.NoError(t, err)
 	l := &hearing{root: root}
-	l.Watcher = newWatcher(filepath.ToSlash(root), k, func() time.Time { return time.Now().Add(time.Duration(l.ahead.Load())) })
+	l.Watcher = newWatcher(filepath.ToSlash(root), 0, k, func() time.Time { return time.Now().Add(time.Duration(l.ahead.Load())) })
 	t.Cleanup(l.Close)
 	l.want(0, interests...)
 	require.Equal(t, Watching{0}, <-l.Events())
