@@ -365,11 +365,13 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	e.enqueue(u)
 	r.concern(u.spec.Name, c.hits[0].Rule)
 	r.take(u)
-	if u.takesUp() && u.pending == nil && takenUp(c.hits) {
+	if u.takesUp() && takenUp(c.hits) {
 		u.passes.chain = c.chain
 		u.passes.holds(ev.Burst, c.hits)
-		e.readByPass(u, r)
-		return
+		if u.pending == nil { // else that waits for something, and its passes go on
+			e.readByPass(u, r)
+			return
+		}
 	}
 	if a := u.pending; a != nil {
 		switch {

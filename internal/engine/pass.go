@@ -115,11 +115,13 @@ func takenUp(hits []Hit) bool {
 	return !slices.ContainsFunc(hits, func(h Hit) bool { return !h.TakenUp })
 }
 
-// wroteNothing takes back that files were touched, which a pass may have read in between.
+// wroteNothing notes that files hold what they held before they were touched. Most tools begin a pass all the
+// same, which is waited for as for any other, but that none comes is no reason to be stale. Where the
+// settings say that such saves do not count, they are taken back, unless a pass may have read in between.
 func (e *Engine) wroteNothing(u *unit, t touch) {
 	p := &u.passes
 	i := slices.IndexFunc(p.unread, func(w write) bool { return w.burst == t.burst })
-	if i < 0 || p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
+	if i < 0 || u.spec.SkipUnchanged && p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
 		u.untouch(t.burst)
 		return
 	}

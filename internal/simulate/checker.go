@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
@@ -48,6 +49,7 @@ type Checker struct {
 // books are what the checker itself knows of a unit.
 type books struct {
 	spec       *plan.Unit
+	world      *World
 	live       int           // the run that was ordered and is not over; 0 for none
 	newest     int           // the newest that was ordered
 	words      []string      // that are to be added to its command
@@ -58,19 +60,21 @@ type books struct {
 	fails      bool          // its live run has said what makes it a failed one
 	said       engine.Report // the last that its newest run has said
 	ready      bool
-	lived      int             // the newest run that was ready by having lived long enough
-	signalled  bool            // the live run was told to end
-	done       bool            // its newest run ended well
-	told       writings        // that the engine has heard of
-	read       writings        // of those, what the newest run could read
-	goodRead   writings        // and what the newest good run could
-	undone     map[int]bool    // bursts that left everything as it was
-	void       map[int]bool    // bursts that do not count
-	edits      int             // of its settings
-	ignored    map[string]bool // files of loops that do not count
-	tookUp     []int           // the writings that its newest good pass has taken up
-	goodBefore int             // and how many good runs and passes there were before that
-	good       int             // number of good runs
+	lived      int               // the newest run that was ready by having lived long enough
+	signalled  bool              // the live run was told to end
+	done       bool              // its newest run ended well
+	told       writings          // that the engine has heard of
+	read       writings          // of those, what the newest run could read
+	goodRead   writings          // and what the newest good run could
+	undone     map[int]bool      // bursts that left everything as it was
+	toldAt     map[int]time.Time // when each was told of last
+	toldTo     map[int]int       // and the run that lived then
+	void       map[int]bool      // bursts that do not count
+	edits      int               // of its settings
+	ignored    map[string]bool   // files of loops that do not count
+	tookUp     []int             // the writings that its newest good pass has taken up
+	goodBefore int               // and how many good runs and passes there were before that
+	good       int               // number of good runs
 	upGood     map[string]int
 	goodUp     map[string]int // of what it follows, as the newest good run found it
 	wanted     bool
@@ -92,9 +96,9 @@ type books struct {
 	deaf   bool             // it takes up nothing, also not that a file is again as it was
 }
 
-func newBooks(spec *plan.Unit) *books {
-	return &books{spec: spec, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
-		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, void: map[int]bool{}}
+func (c *Checker) newBooks(spec *plan.Unit) *books {
+	return &books{spec: spec, world: c.world, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
+		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, toldAt: map[int]time.Time{}, toldTo: map[int]int{}, void: map[int]bool{}}
 }
 
 // writings are how often files were written in each burst. An edit of the settings
@@ -106,11 +110,16 @@ type writings map[int]int
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if heard := read[burst]; heard < times && !b.void[burst] && !(b.undone[burst] && (heard == 0 || b.deaf)) {
+		if heard := read[burst]; heard < times && !b.void[burst] && !(b.undone[burst] && (heard == 0 && b.mayPass(burst) || b.deaf)) {
 			n++
 		}
 	}
 	return n
+}
+
+// mayPass reports whether no pass need be waited for that may follow a burst which left everything as it was.
+func (b *books) mayPass(burst int) bool {
+	return b.spec.Pass == nil || b.spec.SkipUnchanged || b.live == 0 || b.live != b.toldTo[burst] || b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
 }
 
 // hasNews reports whether the newest pass of a unit in a loop has read anything but what is
@@ -132,7 +141,7 @@ func Watch(w *World) *Checker {
 	c := &Checker{world: w, plan: w.Plan, units: map[string]*books{}, gone: map[string]*books{},
 		moves: map[int]map[string]int{}, after: map[int]map[string]int{}, loops: newLoops()}
 	for _, u := range w.Plan.Units {
-		c.units[u.Name] = newBooks(u)
+		c.units[u.Name] = c.newBooks(u)
 	}
 	w.Before, w.After, w.Spawned = c.before, c.afterStep, c.spawned
 	w.Wrote, w.PassBegins, w.Made = c.wrote, c.passBegins, c.madeBy
@@ -159,6 +168,7 @@ func (c *Checker) before(ev engine.Event) {
 		for _, name := range ev.Units {
 			if b := c.units[name]; b != nil && !c.world.doubled {
 				b.told[ev.Burst]++
+				b.toldAt[ev.Burst], b.toldTo[ev.Burst] = c.world.Now, b.live
 				c.excuse(name)
 				if !c.world.makes[ev.Burst] {
 					c.savedFor(name)
@@ -288,7 +298,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 	for _, u := range p.Units {
 		if c.units[u.Name] == nil {
-			c.units[u.Name] = newBooks(u)
+			c.units[u.Name] = c.newBooks(u)
 			if back := c.gone[u.Name]; back != nil && back.live != 0 {
 				c.units[u.Name] = back
 				delete(c.gone, u.Name)
@@ -394,7 +404,7 @@ func (c *Checker) reused(ev engine.Reused) {
 func (c *Checker) again() {
 	c.plan, c.units, c.gone = c.world.Plan, map[string]*books{}, map[string]*books{}
 	for _, u := range c.plan.Units {
-		c.units[u.Name] = newBooks(u)
+		c.units[u.Name] = c.newBooks(u)
 	}
 	c.moves, c.after, c.loops = map[int]map[string]int{}, map[int]map[string]int{}, newLoops()
 	c.settingsTouched, c.settingsRead, c.settingsBroken, c.quitting = 0, 0, false, false
@@ -429,7 +439,7 @@ func (c *Checker) of(name string) *books {
 	if b := c.gone[name]; b != nil {
 		return b
 	}
-	return newBooks(&plan.Unit{Name: name})
+	return c.newBooks(&plan.Unit{Name: name})
 }
 
 func (c *Checker) requested(ev engine.Requested) {

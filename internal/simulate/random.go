@@ -125,6 +125,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 		if u.Kind == plan.Service {
 			u.Ready = plan.Ready{After: d(r, 10, 800)}
 			if r.IntN(3) == 0 {
+				u.SkipUnchanged = r.IntN(3) == 0
 				u.Pass, u.Ready = &plan.Pass{Within: d(r, 300, 3000)}, plan.Ready{Within: 5 * time.Second}
 			}
 			if r.IntN(2) == 0 {
@@ -210,7 +211,7 @@ func (dr *script) tool(pass *plan.Pass) *Tool {
 	r := dr.rand
 	slow, says := r.IntN(6) == 0, r.IntN(3) > 0
 	return &Tool{
-		Says: says, Deaf: !dr.healthy && r.IntN(10) == 0, Cuts: r.IntN(4) == 0, Skips: r.IntN(2) == 0,
+		Says: says, Deaf: !dr.healthy && r.IntN(10) == 0, Cuts: r.IntN(4) == 0, Skips: r.IntN(2) == 0, Compares: r.IntN(2) == 0,
 		Notice: func() time.Duration { return d(r, 1, int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond)) },
 		Lag:    func() time.Duration { return d(r, 0, 15) },
 		Work: func() (time.Duration, bool) {

@@ -9,13 +9,14 @@ import (
 
 // Tool is how the process of a unit that takes up changes by itself works.
 type Tool struct {
-	Says   bool                                    // it writes a line when a pass begins
-	Deaf   bool                                    // it never takes up a change
-	Cuts   bool                                    // it begins again in the midst of a pass
-	Skips  bool                                    // it begins no pass for what the newest has read
-	Notice func() time.Duration                    // from a write to its noticing that
-	Lag    func() time.Duration                    // from its writing a line to the line's being read
-	Work   func() (takes time.Duration, good bool) // of the next pass
+	Says     bool                                    // it writes a line when a pass begins
+	Deaf     bool                                    // it never takes up a change
+	Cuts     bool                                    // it begins again in the midst of a pass
+	Skips    bool                                    // it begins no pass for what the newest has read
+	Compares bool                                    // nor for files that hold what they held before
+	Notice   func() time.Duration                    // from a write to its noticing that
+	Lag      func() time.Duration                    // from its writing a line to the line's being read
+	Work     func() (takes time.Duration, good bool) // of the next pass
 }
 
 // tool is a Tool at work.
@@ -107,8 +108,9 @@ func later(a, b engine.Moment) engine.Moment {
 	return b
 }
 
-// written lets the tool notice that one of its files was written, sooner or later.
-func (t *tool) written() {
+// written lets the tool notice that one of its files was written, sooner or later. Same says that it holds
+// what it held before, from when the burst of writing began.
+func (t *tool) written(same bool, since engine.Moment) {
 	if t.Deaf || !t.process.alive {
 		return
 	}
@@ -116,6 +118,7 @@ func (t *tool) written() {
 	t.world.In(t.Notice(), func() {
 		switch {
 		case t.Skips && t.began.After(at):
+		case same && t.Compares && t.began.Before(since): // it holds what it held when that was read
 		case t.pass == nil || t.Cuts:
 			t.begin(false)
 		default:
@@ -149,7 +152,7 @@ func (w *World) tools(units []string) []*tool {
 	return all
 }
 
-// isUnsure reports whether nobody can tell what a unit's process has taken up.
+// isUnsure reports whether nothing tells what the process of a unit has taken up.
 func (w *World) isUnsure(unit string) bool {
 	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.unsure })
 }

@@ -123,6 +123,11 @@ func (w *World) Send(ev engine.Event) {
 	if w.Before != nil {
 		w.Before(ev)
 	}
+	if touched, ok := ev.(engine.Touched); ok && w.Ahead != w.heardAhead {
+		for _, t := range w.tools(touched.Units) {
+			t.unsure = true
+		}
+	}
 	orders := w.Engine.Step(w.Moment(), ev)
 	w.Steps++
 	w.heardAhead = w.Ahead
@@ -323,7 +328,7 @@ func (w *World) make(by string, p *process) {
 	m.writes++
 	writes := m.writes
 	if unit != by {
-		w.written(m.burst, []string{unit}, false)
+		w.written(m.burst, []string{unit}, false, m.since)
 	}
 	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Moment().Wall}})
 	w.In(debounce, func() {
@@ -389,6 +394,11 @@ func (w *World) isMissed(ev engine.Event) bool {
 func (w *World) Unwatch(problem string) {
 	was := w.Unwatched
 	w.Unwatched = problem
+	for _, u := range w.Plan.Units {
+		for _, t := range w.tools([]string{u.Name}) { // nobody says any more that a file is as it was
+			t.unsure = t.unsure || t.Compares
+		}
+	}
 	w.Send(engine.Unwatched{Problem: problem})
 	if was == "" || problem != "" {
 		return
@@ -437,7 +447,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.vague[burst] = s.Vague
 	write := func() {
 		at, ahead := w.Moment().Wall, w.heardAhead
-		w.written(burst, units, s.Same)
+		w.written(burst, units, s.Same, since)
 		if s.TouchedLost {
 			return
 		}
@@ -446,9 +456,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 			touched.Written = append(touched.Written, at)
 		}
 		w.soon(s.Notice, func() {
-			for _, t := range w.tools(units) {
-				t.unsure = t.unsure || w.Ahead != ahead
-			}
+			w.heardAhead = ahead
 			w.Send(touched)
 		})
 	}
@@ -466,7 +474,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 }
 
 // written lets a file that concerns these units be written.
-func (w *World) written(burst int, units []string, same bool) {
+func (w *World) written(burst int, units []string, same bool, since engine.Moment) {
 	for _, name := range units {
 		if w.Wrote != nil {
 			w.Wrote(name, burst)
@@ -474,6 +482,6 @@ func (w *World) written(burst int, units []string, same bool) {
 		w.change(name, burst, same)
 	}
 	for _, t := range w.tools(units) {
-		t.written()
+		t.written(same, since)
 	}
 }
