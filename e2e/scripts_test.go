@@ -30,7 +30,8 @@ func (c cleaned) Run() int {
 
 // TestScripts runs testdata/*.txtar. Beside testscript's own commands there is
 //
-//	until FILE REGEXP   waits until the file has such a line, at most 15 s
+//	until FILE REGEXP           waits until the file has such a line, at most 15 s
+//	until-says REGEXP COMMAND   runs the command until its output has such a line, at most 15 s
 //
 // and the variables PORT1 and PORT2, of ports that nobody listens on.
 func TestScripts(t *testing.T) {
@@ -54,7 +55,7 @@ func TestScripts(t *testing.T) {
 			}
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"until": until},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"until": until, "until-says": untilSays},
 	})
 }
 
@@ -87,4 +88,20 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 		}
 	}
 	ts.Fatalf("%s never had a line like %q:\n%s", args[0], args[1], data)
+}
+
+func untilSays(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: until-says REGEXP COMMAND")
+	}
+	want, err := regexp.Compile("(?m)" + args[0])
+	ts.Check(err)
+	said := ""
+	for limit := time.Now().Add(15 * time.Second); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
+		ts.Exec(args[1], args[2:]...)
+		if said = ts.ReadFile("stdout"); want.MatchString(said) {
+			return
+		}
+	}
+	ts.Fatalf("%q never said %q:\n%s", args[1:], args[0], said)
 }

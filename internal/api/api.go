@@ -150,6 +150,8 @@ const (
 	Stop         Action = "stop"          // stop units until they are started by request
 	Pause        Action = "pause"         // keep changes and act on none; without units: of all
 	Resume       Action = "resume"        // act on what was kept; without units: of all
+	Dismiss      Action = "dismiss"       // take back the doubts about units, or about all
+	Touch        Action = "touch"         // give the files whose times are in doubt the time that it is now
 	KeepIgnoring Action = "keep-ignoring" // agree that a unit does not react to what sets it off in a loop
 	ReactAgain   Action = "react-again"   // have it react to that again
 	WriteCure    Action = "write-cure"    // write that it does not into the settings file
@@ -280,6 +282,7 @@ type Waited struct {
 	OK       bool         `json:"ok"`        // all of it is current
 	TimedOut bool         `json:"timed_out"` // it has not come to rest in time
 	Verdict  Verdict      `json:"verdict"`   // of the project
+	Doubts   []Doubt      `json:"doubts,omitempty"`
 	Took     Seconds      `json:"took"`
 	Trouble  []WaitedUnit `json:"trouble,omitempty"` // the units that are not current, the broken ones first
 }

@@ -11,12 +11,13 @@ type Snapshot struct {
 	At      time.Time      `json:"at"`
 	Project About          `json:"project"`
 	Verdict Verdict        `json:"verdict"`
-	Units   []*Unit        `json:"units"`   // in the order of the settings file
-	Ripples []*Ripple      `json:"ripples"` // oldest first, the newest few hundred
-	Saves   []Save         `json:"saves"`   // oldest first
-	Uses    map[string]Use `json:"uses"`    // what units take of the machine, by unit
-	Asks    map[string]Ask `json:"asks"`    // which units wait for somebody to type
-	Faces   []Face         `json:"faces"`   // who looks at it
+	Doubts  []Doubt        `json:"doubts,omitempty"` // why that may be wrong where it is current
+	Units   []*Unit        `json:"units"`            // in the order of the settings file
+	Ripples []*Ripple      `json:"ripples"`          // oldest first, the newest few hundred
+	Saves   []Save         `json:"saves"`            // oldest first
+	Uses    map[string]Use `json:"uses"`             // what units take of the machine, by unit
+	Asks    map[string]Ask `json:"asks"`             // which units wait for somebody to type
+	Faces   []Face         `json:"faces"`            // who looks at it
 	Jobs    Jobs           `json:"jobs"`
 	Status
 }
@@ -60,6 +61,16 @@ type Face struct {
 type Verdict struct {
 	Word VerdictWord `json:"word"`
 	Text string      `json:"text"` // what stands behind the word
+}
+
+// Doubt is a reason why a unit may not be current although all that is known says that it is.
+type Doubt struct {
+	Unit  string    `json:"unit"`
+	Kind  string    `json:"kind"` // older-file, saved-during-run, not-watched, changed-output
+	File  string    `json:"file,omitempty"`
+	What  string    `json:"what"`
+	Ends  string    `json:"ends"` // what ends it
+	Since time.Time `json:"since"`
 }
 
 // VerdictWord is the verdict in one word.

@@ -12,6 +12,8 @@ type Update struct {
 	At      time.Time       `json:"at"`
 	Project *About          `json:"project,omitempty"`
 	Verdict *Verdict        `json:"verdict,omitempty"`
+	Doubts  []Doubt         `json:"doubts,omitempty"`
+	Sure    bool            `json:"sure,omitempty"`  // there are no doubts any more
 	Order   []string        `json:"order,omitempty"` // the names of all units, where these are others
 	Units   []*Unit         `json:"units,omitempty"` // those that have changed, without their marks
 	Lives   map[string]Life `json:"lives,omitempty"` // by unit
@@ -41,6 +43,9 @@ func Diff(from, to *Snapshot) *Update {
 	}
 	if from.Verdict != to.Verdict {
 		d.Verdict = &to.Verdict
+	}
+	if !slices.Equal(from.Doubts, to.Doubts) {
+		d.Doubts, d.Sure = to.Doubts, len(to.Doubts) == 0
 	}
 	if from.Status != to.Status {
 		d.Status = &to.Status
@@ -219,6 +224,9 @@ func (s *Snapshot) Apply(d *Update) *Snapshot {
 	if d.Verdict != nil {
 		next.Verdict = *d.Verdict
 	}
+	if d.Doubts != nil || d.Sure {
+		next.Doubts = d.Doubts
+	}
 	if d.Status != nil {
 		next.Status = *d.Status
 	}
@@ -322,6 +330,6 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 // but for their number and time.
 func Differ(a, b *Snapshot) bool {
 	d := Diff(a, b)
-	return d.Project != nil || d.Verdict != nil || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
+	return d.Project != nil || d.Verdict != nil || d.Doubts != nil || d.Sure || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
 		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || len(d.Asks) > 0 || d.Faces != nil || d.Alone || d.Jobs != nil || d.Status != nil
 }

@@ -53,7 +53,7 @@ func requestCommands(of Settings) []*cobra.Command {
 	})
 	stop.Flags().BoolVar(&all, "all", false, "stop everything in order and end the project")
 	return []*cobra.Command{
-		restart, stop,
+		restart, stop, doubtsCommand(of),
 		request("run UNIT or GROUP ...", "Start or rerun units of the running project that do not run", true, func() api.Action { return api.Start }),
 		request("pause [UNIT or GROUP ...]", "Pause reactions to changes, of units or of all", false, func() api.Action { return api.Pause }),
 		request("resume [UNIT or GROUP ...]", "Resume reactions to changes, of units or of all", false, func() api.Action { return api.Resume }),

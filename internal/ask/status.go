@@ -48,6 +48,7 @@ func statusCommand(of Settings) *cobra.Command {
 func sayStatus(w io.Writer, snap *api.Snapshot) {
 	Say(w, "%s  %s", strings.ToUpper(string(snap.Verdict.Word)), snap.Verdict.Text)
 	Say(w, "%s", Seen(snap))
+	sayDoubts(w, snap.Doubts)
 	if snap.Settings != "" {
 		problem, _, _ := strings.Cut(snap.Settings, "\n")
 		Say(w, "the settings just saved have an error and are not used: %s", problem)
@@ -59,6 +60,13 @@ func sayStatus(w io.Writer, snap *api.Snapshot) {
 	fmt.Fprintln(w)
 	for _, u := range snap.Units {
 		Say(w, "  %-*s  %-7s  %-8s  %-8s  %s", name, u.Name, u.Kind, u.State, freshnessWord(u), unitDetail(snap, u))
+	}
+}
+
+// sayDoubts lists doubts, with what ends each.
+func sayDoubts(w io.Writer, doubts []api.Doubt) {
+	for _, d := range doubts {
+		Say(w, "  ? %s; to end it: %s", d.What, d.Ends)
 	}
 }
 

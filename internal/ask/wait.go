@@ -19,6 +19,7 @@ import (
 func waitCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	var timeout time.Duration
+	strict := false
 	c := a.flag(&cobra.Command{
 		Use:   "wait [UNIT or GROUP ...]",
 		Short: "Wait until everything is at rest after the newest save, and say how it ended",
@@ -40,7 +41,7 @@ is named, and 3 where the time was up.`,
 					sayWaited(os.Stdout, waited)
 				}
 				switch {
-				case waited.OK:
+				case waited.OK && !(strict && len(waited.Doubts) > 0):
 					return nil
 				case waited.TimedOut:
 					return exit.Quietly(exit.TimedOut)
@@ -49,6 +50,7 @@ is named, and 3 where the time was up.`,
 			})
 		},
 	})
+	c.Flags().BoolVar(&strict, "strict", false, "exit with status 1 also when there are doubts")
 	c.Flags().DurationVar(&timeout, "timeout", 0, "how long to wait at most; without it there is no limit")
 	return c
 }
@@ -58,6 +60,7 @@ func sayWaited(w io.Writer, waited api.Waited) {
 		Say(w, "It has not come to rest within %s.", phrase.Duration(waited.Took.Duration()))
 	}
 	Say(w, "%s  %s", strings.ToUpper(string(waited.Verdict.Word)), waited.Verdict.Text)
+	sayDoubts(w, waited.Doubts)
 	for _, u := range waited.Trouble {
 		text := fmt.Sprintf("%s is %s", u.Unit, u.Freshness)
 		if u.State.Broken() || u.Freshness == api.NoCode {

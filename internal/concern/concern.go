@@ -7,6 +7,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"omnivigil/internal/api"
@@ -24,9 +25,37 @@ const Settings = ""
 // matches. No unit can have that name.
 const Elsewhere = "*"
 
+// outputsPrefix begins the keys of the watcher's interests in what units make. No unit's name has a blank.
+const outputsPrefix = "outputs of "
+
+// OutputsOf returns the unit in whose outputs the watcher's interest with that key is; empty: in none's.
+func OutputsOf(key string) string {
+	unit, is := strings.CutPrefix(key, outputsPrefix)
+	if !is {
+		return ""
+	}
+	return unit
+}
+
 // Units returns the keys of units among those of a watcher.
 func Units(keys []string) []string {
-	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == Settings || k == Elsewhere })
+	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool {
+		return k == Settings || k == Elsewhere || OutputsOf(k) != ""
+	})
+}
+
+// outputsRest is how long outputs must be as they are before it is looked what has become of them.
+const outputsRest = time.Second
+
+// Makers returns how many units declare a file as one of their outputs.
+func Makers(p *plan.Plan, file string) int {
+	n := 0
+	for _, u := range p.Units {
+		if slices.ContainsFunc(u.Outputs, func(o plan.Pattern) bool { return watch.Matches(p.Root, o.Text, file) }) {
+			n++
+		}
+	}
+	return n
 }
 
 // settingsDebounce is long enough for an editor's second write.
@@ -58,6 +87,13 @@ func Interests(p *plan.Plan) []watch.Interest {
 		}
 		if len(in.Rules) > 0 {
 			all = append(all, in)
+		}
+		if len(u.Outputs) > 0 && u.Kind.Ends() {
+			made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: outputsRest, Unignored: true, Poll: u.Poll}
+			for _, o := range u.Outputs {
+				made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
+			}
+			all = append(all, made)
 		}
 	}
 	return all

@@ -112,6 +112,9 @@ func (e *Engine) obstacleOf(u *unit) *obstacle {
 	if (e.paused || u.paused) && !u.pending.forced {
 		return &obstacle{final: true}
 	}
+	if u.spec.ComparesTimes && u.stirring() {
+		return &obstacle{settles: true}
+	}
 	for _, up := range u.needs {
 		if up.moving {
 			return &obstacle{on: up}

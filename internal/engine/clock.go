@@ -50,6 +50,9 @@ const (
 
 // passTo makes now the time of the step that begins. A moment before the newest one counts as that.
 func (e *Engine) passTo(now Moment) {
+	if now.Wall.After(e.latest) {
+		e.latest = now.Wall
+	}
 	if e.now.IsZero() {
 		e.now = now
 		return

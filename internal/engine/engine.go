@@ -40,7 +40,8 @@ type Engine struct {
 	units     []*unit // each after all that it waits for
 	byName    map[string]*unit
 	now       Moment
-	clockSet  Moment // when the wall clock was set last
+	clockSet  Moment    // when the wall clock was set last
+	latest    time.Time // that the wall clock has shown
 	rev       revision
 	orders    []Order
 	queue     rankHeap
@@ -129,6 +130,10 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 		e.newPlan(ev)
 	case PlanBroken:
 		e.planBroken(ev)
+	case OutputsGone:
+		e.outputsGone(ev)
+	case OutputChanged:
+		e.outputChanged(ev)
 	case Unwatched:
 		e.notWatched(ev)
 	}
@@ -202,10 +207,19 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 		return
 	}
 	t := u.stir(burst)
+	if t.latest.IsZero() {
+		t.latest = e.latest
+	}
+	if t.last == 0 && !written.IsZero() && written.Before(u.madeFrom) {
+		t.made = time.Time{}
+	}
 	if t.first == 0 {
 		t.first = e.rev
 	}
-	t.last = e.rev
+	if t.last = e.rev; u.spec.ComparesTimes && u.live() && u.run.spawned {
+		t.during = u.run
+		e.abandonAtOnce(u)
+	}
 	t.calm = t.calm && u.pending == nil && !(u.live() && u.state.InMotion())
 	if a := u.pending; a != nil && len(a.chain) > 0 && !slices.ContainsFunc(a.chain[len(a.chain)-1].by, func(s source) bool { return s.unit.mayHaveWritten(e.now, written) }) {
 		e.lookoutEnds(u)
@@ -238,6 +252,7 @@ func (e *Engine) unchanged(ev Unchanged) {
 			continue
 		}
 		t, ok := u.rest(ev.Burst)
+		e.doubtTimes(u, t, []Hit{{Path: "a file"}})
 		if ok && u.takesUp() && u.pending == nil {
 			e.wroteNothing(u, t)
 		} else if ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {
@@ -291,7 +306,8 @@ func (e *Engine) change(ev Change) {
 		r = e.ripples.open(e.now, Cause{Kind: CauseChange})
 		r.burst, r.Since = ev.Burst, ev.Since
 	}
-	if !r.saved && slices.ContainsFunc(all, func(c concerned) bool {
+	r.made = r.made || ev.Made
+	if !r.made && !r.saved && slices.ContainsFunc(all, func(c concerned) bool {
 		return c.unit.isSavedFor(ev.Burst, c.chain)
 	}) {
 		e.save(r)
@@ -361,6 +377,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	t, news := u.rest(ev.Burst)
 	u.settled = max(u.settled, t.last)
 	u.suspect(c.hits)
+	e.doubtTimes(u, t, c.hits)
 	u.deaths = 0
 	e.enqueue(u)
 	r.concern(u.spec.Name, c.hits[0].Rule)
@@ -373,7 +390,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 			return
 		}
 	}
-	if a := u.pending; a != nil {
+	if a := u.pending; a != nil && len(a.reasons) > 0 {
 		switch {
 		case !news: // told once more
 			c.chain = a.chain

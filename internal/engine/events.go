@@ -51,7 +51,8 @@ type Change struct {
 	Burst int
 	Since Moment // the burst's first file event
 	Hits  []Hit
-	Files int // how many files there are in all, where Hits do not list all
+	Files int  // how many files there are in all, where Hits do not list all
+	Made  bool // they are what the units have made, not what it is made from
 }
 
 // Hit is one path of a change that concerns one unit.
@@ -71,6 +72,8 @@ type Hit struct {
 	TakenUp bool
 	// More is how many further files ask for the same, which are not listed.
 	More int
+	// ModTime is the file's modification time, where the unit's program compares file times; else zero.
+	ModTime time.Time
 }
 
 // Missed is What of a hit that stands for all that may have happened to a unit's files while they were not
@@ -181,6 +184,26 @@ type Exited struct {
 	Unit string
 	Run  int
 	Exit Exit
+	// Wrote is a file below the unit's folder that was written after the first save during the run, where
+	// the unit's program compares file times; empty: none is known.
+	Wrote string
+	// Oldest is the oldest modification time of the unit's outputs then; zero: it has none, or its program
+	// does not compare file times.
+	Oldest time.Time
+}
+
+// OutputsGone says that what a task has made is not there any more, although nothing that it is made from
+// has changed. Its files are told of as of a change that has come to rest.
+type OutputsGone struct {
+	Unit  string
+	Burst int
+	Files []string
+}
+
+// OutputChanged says that something other than its task has changed what that has made.
+type OutputChanged struct {
+	Unit string
+	File string
 }
 
 // TimerFired says that the time of a SetTimer order has come.
@@ -201,6 +224,8 @@ func (Begin) event()           {}
 func (NewPlan) event()         {}
 func (PlanBroken) event()      {}
 func (Unwatched) event()       {}
+func (OutputsGone) event()     {}
+func (OutputChanged) event()   {}
 func (SettingsTouched) event() {}
 func (Touched) event()         {}
 func (Change) event()          {}
@@ -237,6 +262,8 @@ const (
 	ResumeAll  Request = "resume"      // act on what was kept
 	PauseUnit  Request = "pause unit"  // the same for one unit
 	ResumeUnit Request = "resume unit" //
+	// Dismiss takes back the doubts about units, or about all.
+	Dismiss Request = "dismiss doubts"
 	// KeepIgnoring agrees that a unit does not react to what sets it off in a loop;
 	// ReactAgain has it react to that again.
 	KeepIgnoring Request = "keep ignoring"

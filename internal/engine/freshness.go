@@ -67,6 +67,8 @@ func (u *unit) blockingWords() string {
 	switch {
 	case u.state.Broken():
 		return name + " " + u.state.String()
+	case u.gone != "":
+		return u.gone + " is missing, which " + name + " makes"
 	case u.narrowed != "":
 		return name + " " + u.narrowedWords()
 	case u.paused:

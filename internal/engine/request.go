@@ -80,6 +80,8 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 			e.tell(Fact{Kind: FactResumed})
 			e.resume(e.units, "all reactions resumed")
 		}
+	case Dismiss:
+		e.dismiss(units)
 	case RestartAll:
 		e.restart(e.wantedUnits(), "everything")
 	default:
@@ -269,9 +271,11 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted && !(up.satisfied() && up.upToDate) {
+		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil {
 			up.wanted = true
-			e.intend(up, r, u.spec.Name+" needs it")
+			if a := e.intend(up, r, u.spec.Name+" needs it"); up.gone != "" {
+				a.forced = true
+			}
 		}
 		e.wantNeeds(up, r, seen)
 	}
@@ -304,7 +308,7 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted && !(up.satisfied() && up.upToDate) || e.needsStart(up, seen) {
+		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil || e.needsStart(up, seen) {
 			return true
 		}
 	}

@@ -67,6 +67,7 @@ type Ripple struct {
 
 	burst   int
 	saved   bool            // it counts as a save
+	made    bool            // it is about what units have made
 	seen    map[string]bool // all paths, while open
 	members []*unit
 	runs    []*run  // beside each of Runs, while open; nil for a pass

@@ -59,6 +59,9 @@ type run struct {
 	stepWaits   bool   // for one
 	step        string // what comes before its process now
 	chain       chain  // that set it off
+	wrote       string // a file that was written after a save during it; see Exited
+	// before and latest are the latest that the wall clock had shown when its process began, and at its end.
+	before, latest time.Time
 }
 
 // start orders a new run. The unit has none that is live.
@@ -140,6 +143,7 @@ func (e *Engine) reused(ev Reused) {
 	e.ended(u, Done, Fact{Since: ev.At})
 	u.lasted = ev.Took
 	e.goodAgain(u)
+	u.madeAt, u.madeFrom = ev.At, Moment{}
 	if u.onlyWhenAsked() && u.pending == nil {
 		u.wanted = false // until it is asked for again
 	}
@@ -154,7 +158,7 @@ func (e *Engine) goodAgain(u *unit) {
 	}
 	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	u.run.pays, u.run.good = debt{}, true
-	u.suspects = nil
+	u.suspects, u.gone = nil, ""
 	for _, d := range u.downstream {
 		e.enqueue(d)
 	}
@@ -219,7 +223,7 @@ func (e *Engine) spawned(ev Spawned) {
 		return
 	}
 	e.tellOpening(u)
-	u.run.PID, u.run.spawned, u.run.spawnedAt = ev.PID, true, e.now
+	u.run.PID, u.run.spawned, u.run.spawnedAt, u.run.before = ev.PID, true, e.now, e.latest
 	u.run.job = u.takesJob()
 	if u.spec.MayServe {
 		e.setTimer(u, livedAsService, plan.ServesAfter)
@@ -372,8 +376,9 @@ func (e *Engine) finishedAgain(u *unit) {
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
 	u.run.pays, u.run.good = debt{}, true
-	u.lasted = u.run.took(e.now)
-	u.suspects = nil
+	u.lasted, u.madeAt, u.madeFrom = u.run.took(e.now), e.latest, u.run.spawnedAt // of a service that is ready
+	u.suspects, u.gone = nil, ""
+	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtOutput })
 	e.enqueue(u)
 	for _, r := range u.run.ripples {
 		if r.Resting() {
@@ -425,7 +430,8 @@ func (e *Engine) exited(ev Exited) {
 	if u == nil {
 		return
 	}
-	u.run.Exit = ev.Exit
+	u.run.Exit, u.run.wrote = ev.Exit, ev.Wrote
+	defer e.doubtSaved(u, u.run)
 	end := Fact{Exit: &ev.Exit}
 	switch why := u.ending; {
 	case why == byRequest || u.removed:
@@ -442,6 +448,7 @@ func (e *Engine) exited(ev Exited) {
 		e.ended(u, Failed, end)
 	case ev.Exit.OK():
 		e.ended(u, Done, end)
+		e.endDoubts(u, func(d Doubt) bool { return u.run.spawnedAt.After(d.Since) && ev.Oldest.After(u.run.before) })
 		switch {
 		case u.run.narrowed != "":
 			e.narrowDone(u)
@@ -459,7 +466,10 @@ func (e *Engine) exited(ev Exited) {
 // ended closes the live run and puts the unit into its next state. The fact has how it
 // ended.
 func (e *Engine) ended(u *unit, s State, f Fact) Fact {
-	u.run.EndedAt = e.now
+	u.run.EndedAt, u.run.latest = e.now, e.latest
+	if u.run.spawned {
+		u.madeAt, u.madeFrom = e.latest, u.run.spawnedAt
+	}
 	u.run.endSpan(e.now)
 	if s != Done {
 		u.owed.add(u.run.pays) // it did not

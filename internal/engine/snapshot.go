@@ -15,6 +15,7 @@ type Snapshot struct {
 	At       Moment
 	Project  string
 	Verdict  Verdict
+	Doubts   []Doubt   // about all wanted units
 	Units    []*Unit   // in the order of the file
 	Saves    []Save    // oldest first
 	Ripples  []*Ripple // oldest first
@@ -99,7 +100,7 @@ func (s *Snapshot) Unit(name string) *Unit {
 // Snapshot returns the project as it is after the newest step.
 func (e *Engine) Snapshot() *Snapshot {
 	s := &Snapshot{
-		At: e.now, Project: e.plan.Name, Verdict: e.verdict(),
+		At: e.now, Project: e.plan.Name, Verdict: e.verdict(), Doubts: e.doubts(),
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
 		Paused: e.paused, Quitting: e.quitting, Settings: e.broken, SettingsPending: e.settingsPending(),
 		Jobs: e.jobs(), Ripples: e.ripples.shown(),

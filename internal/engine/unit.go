@@ -79,6 +79,11 @@ type unit struct {
 	goodRead    revision
 	goodBuiltOn map[string]int // generation of each of follows
 	owed        debt           // what has to run before it is current again
+	madeFrom    Moment         // when the process of that run began
+	madeAt      time.Time      // the latest that the wall clock had shown when its newest run may have written files
+	doubts      []Doubt
+	saved       []saves // while runs were at work about which that leaves a doubt
+	gone        string  // outputs that are missing; empty: none
 
 	// Reckoned by settle and reckon; read by those downstream.
 	obstacle *obstacle
@@ -106,7 +111,10 @@ func (u *unit) stirring() bool { return len(u.touches) > 0 }
 type touch struct {
 	burst       int
 	first, last revision
-	calm        bool // the unit was at rest all the while
+	calm        bool      // the unit was at rest all the while
+	made        time.Time // unit.madeAt when it began; zero where the files were written before that run began
+	latest      time.Time // that the wall clock had shown when it began
+	during      *run      // that was at work meanwhile, of a unit that compares file times
 }
 
 func (u *unit) isTouched(burst int) bool {
@@ -120,7 +128,7 @@ func (u *unit) stir(burst int) *touch {
 			return &u.touches[i]
 		}
 	}
-	u.touches = append(u.touches, touch{burst: burst, calm: true})
+	u.touches = append(u.touches, touch{burst: burst, calm: true, made: u.madeAt})
 	return &u.touches[len(u.touches)-1]
 }
 
@@ -256,9 +264,10 @@ func (a *act) span(now Moment, s Span) {
 
 // obstacle says why a unit with a pending act does not act.
 type obstacle struct {
-	on      *unit // nil when paused, on the lookout, or for want of a job
+	on      *unit // nil for the others
 	lookout bool
 	job     bool // all jobs are taken
+	settles bool // its files are still being written
 	final   bool // it will not pass by itself
 }
 

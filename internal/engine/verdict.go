@@ -41,6 +41,9 @@ func (e *Engine) verdict() Verdict {
 	if !e.gone {
 		v.Text += e.addedWords()
 	}
+	if v.Word == VerdictCurrent {
+		v.Text += e.doubtWords()
+	}
 	return v
 }
 
@@ -229,6 +232,9 @@ func (e *Engine) motions(moving []*unit) string {
 func (u *unit) motion(last string) string {
 	if u.obstacle != nil && u.obstacle.lookout {
 		return u.spec.Name + " " + u.lookoutWords()
+	}
+	if u.obstacle != nil && u.obstacle.settles {
+		return u.spec.Name + " waits for saves to settle"
 	}
 	if u.inLine() {
 		return u.spec.Name + " queued"

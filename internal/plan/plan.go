@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"omnivigil/internal/phrase"
@@ -126,6 +127,8 @@ type Unit struct {
 	Outputs       []Pattern // what a task or suite makes; never counts as its own input
 	Reuse         bool      // its last good result holds while all that it depends on is the same
 	Alone         bool      // no other task, suite or setup step runs beside it
+	// ComparesTimes says that its program finds out by the times of files what it has to do.
+	ComparesTimes bool
 	MayServe      bool      // of a task: a run that listens, or has lived for ServesAfter, is a service's
 	Results       Results   // how the results of its tests are read
 	Findings      Findings  // how the places are read that tools tell of
@@ -217,6 +220,30 @@ func (c Command) Argv() []string {
 		return c.Words
 	}
 	return append([]string{"/bin/sh", "-c", c.Shell}, c.shellArgs()...)
+}
+
+// Program returns the name of the program that the command runs first, as written. Of a line for the shell
+// that is its first word that sets no variable.
+func (c Command) Program() string {
+	if c.Words != nil {
+		return c.Words[0]
+	}
+	name := ""
+	for _, word := range strings.Fields(c.Shell) {
+		if name = word; !strings.Contains(word, "=") {
+			break
+		}
+	}
+	return name
+}
+
+// makes are programs that find out by the times of files what they have to make.
+var makes = []string{"make", "gmake", "bmake", "pmake", "ninja", "samu"}
+
+// ComparesTimes reports whether the command's program finds out by the times of files what it has to do,
+// so that it does not notice a file that is older than what was made of it before.
+func (c Command) ComparesTimes() bool {
+	return slices.Contains(makes, strings.TrimSuffix(filepath.Base(c.Program()), ".exe"))
 }
 
 // shellArgs returns what follows the line: the shell's own name, which is its $0, and

@@ -285,6 +285,10 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
 	}
 	finishReady(u)
+	u.ComparesTimes = u.Relay == nil && u.Run.ComparesTimes()
+	if u.ComparesTimes && kind.Ends() && e.value.table.get("overlap") == nil && r.defaults.get("overlap") == nil {
+		u.Overlap = Abandon // what it made meanwhile would hide the change from its next run
+	}
 	if serve := e.value.table.get("may_serve"); serve != nil && u.MayServe && u.Manual {
 		r.wrong(serve.keyAt, `a task that only starts when asked does not react to changes: say [service.NAME] or leave "may_serve" out`, "\"may_serve\" and start = \"manual\" exclude each other")
 	}

@@ -236,16 +236,8 @@ func lookup(u *plan.Unit, name string) string {
 }
 
 // program returns what can be told of the program that a unit runs: its path, size and time.
-// Of a line for the shell that is its first word.
 func program(u *plan.Unit) string {
-	name := u.Run.Argv()[0]
-	if u.Run.Words == nil {
-		for _, word := range strings.Fields(u.Run.Shell) {
-			if name = word; !strings.Contains(word, "=") {
-				break
-			}
-		}
-	}
+	name := u.Run.Program()
 	path := name
 	if strings.ContainsRune(name, filepath.Separator) {
 		if !filepath.IsAbs(name) {

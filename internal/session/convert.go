@@ -200,6 +200,7 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 		before, b.of = &api.Snapshot{Saves: []api.Save{}}, &engine.Snapshot{}
 	}
 	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(from.Verdict.Text)}
+	next.Doubts = s.doubts(from.Doubts)
 	next.Status = api.Status{Paused: from.Paused, Quitting: from.Quitting, Settings: s.clean(from.Settings)}
 	next.Units = make([]*api.Unit, len(from.Units))
 	for i, u := range from.Units {
@@ -233,6 +234,16 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	}
 	b.made, b.of, b.plan = next, from, p
 	return next
+}
+
+func (s *Session) doubts(all []engine.Doubt) []api.Doubt {
+	var out []api.Doubt
+	for _, d := range all {
+		out = append(out, api.Doubt{
+			Unit: d.Unit, Kind: string(d.Kind), File: s.clean(d.File), What: s.clean(d.Words()), Ends: s.clean(d.Ends()), Since: d.Since.Wall,
+		})
+	}
+	return out
 }
 
 func quoted(patterns []string) string {

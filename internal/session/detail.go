@@ -14,7 +14,6 @@ import (
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/samples"
-	"omnivigil/internal/watch"
 )
 
 // volume is how many bytes units have written.
@@ -80,11 +79,11 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		}
 		d.Variables = append(d.Variables, shown)
 	}
-	for _, made := range madeBy(p, u) {
+	for _, made := range list(p, u).made {
 		made.Pattern = s.clean(made.Pattern)
 		d.Outputs = append(d.Outputs, made)
 	}
-	d.Sizes = s.sizes.get(unit)
+	d.Sizes = s.outputs.sizesOf(unit)
 	if server := s.pagesOf(unit); server != nil {
 		for _, b := range server.Browsers() {
 			d.Pages = append(d.Pages, api.OpenPage{Browser: s.clean(b.Agent), Path: s.clean(b.Path), Since: b.Since, RefreshedAt: b.RefreshedAt})
@@ -98,53 +97,6 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		}
 	}
 	return d, nil
-}
-
-// madeBy is what the patterns of a unit's outputs match now. It looks at files.
-func madeBy(p *plan.Plan, u *plan.Unit) []api.Made {
-	var all []api.Made
-	for _, pattern := range u.Outputs {
-		made := api.Made{Pattern: pattern.Text}
-		for _, file := range watch.Files(p.Root, []string{pattern.Text}) {
-			if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
-				made.Files++
-				made.Size += info.Size()
-			}
-		}
-		all = append(all, made)
-	}
-	return all
-}
-
-// sizes are how large what units make was after their last good runs.
-type sizes struct {
-	mu sync.Mutex
-	of map[string][]api.MadeByRun
-}
-
-// keptSizes is how many runs are remembered of a unit.
-const keptSizes = 8
-
-func (z *sizes) get(unit string) []api.MadeByRun {
-	z.mu.Lock()
-	defer z.mu.Unlock()
-	return slices.Clone(z.of[unit])
-}
-
-// weigh looks how large what a run has made is. It looks at files, and so is for a goroutine of its own.
-func (s *Session) weigh(u *plan.Unit, run int) {
-	total := api.MadeByRun{Run: run}
-	for _, made := range madeBy(s.Plan(), u) {
-		total.Size += made.Size
-	}
-	z := &s.sizes
-	z.mu.Lock()
-	defer z.mu.Unlock()
-	if z.of == nil {
-		z.of = map[string][]api.MadeByRun{}
-	}
-	all := append(z.of[u.Name], total)
-	z.of[u.Name] = all[max(len(all)-keptSizes, 0):]
 }
 
 // settingsOf are a unit's settings in words; what is as it is for most is left out.

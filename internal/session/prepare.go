@@ -40,6 +40,9 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
 		return true
 	case attempt.Holds && o.Reuse:
+		if len(r.unit.Outputs) > 0 {
+			s.outputs.note(r.unit.Name, o.Run, list(s.Plan(), r.unit))
+		}
 		s.send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
 		return true
 	}

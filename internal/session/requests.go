@@ -23,6 +23,7 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.RunWith:      {ofUnits: engine.RunWith},
 	api.Narrow:       {ofUnits: engine.Narrow},
 	api.Widen:        {ofUnits: engine.Widen},
+	api.Dismiss:      {engine.Dismiss, engine.Dismiss},
 	api.End:          {ofAll: engine.Quit},
 	api.EndNow:       {ofAll: engine.QuitNow},
 }
@@ -52,8 +53,18 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	case api.FaceUsed:
 		s.used(r.Face)
 		return api.Answer{}, nil
+	case api.Touch:
+		return s.touchDoubted(units)
 	case api.WriteCure:
 		return api.Answer{}, s.writeCures(units)
+	}
+	if r.Action == api.Start || r.Action == api.Restart || r.Action == api.SetUp || r.Action == api.RunWith {
+		needs, _ := s.Plan().WithNeeds(units)
+		for _, u := range needs { // those whose outputs are missing run first
+			if !slices.Contains(units, u.Name) {
+				s.outputsGone(u.Name)
+			}
+		}
 	}
 	request := RequestFor(r.Action, len(units) > 0)
 	switch _, known := actions[r.Action]; {

@@ -30,6 +30,7 @@ type liveRun struct {
 	unit   *plan.Unit
 	number int
 	ripple atomic.Int64 // that has brought about what it does now
+	saved  atomic.Int64 // when one of its files was saved first during it, nanoseconds since 1970; 0: none was
 	began  time.Time
 
 	mu      sync.Mutex
@@ -283,14 +284,21 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 	r.rest(s)
 	s.asks(r, api.Ask{})
 	<-r.announced
+	end := engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)}
 	if failed := r.meant(s, engine.Exit(x)); engine.Exit(x).OK() && !failed {
 		r.remember(s)
 		if len(r.unit.Outputs) > 0 {
-			go s.weigh(r.unit, r.number)
+			end.Oldest = s.madeWell(r.unit, r.number).oldest()
 		}
 	}
-	s.send(engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)})
+	if saved := r.saved.Load(); saved != 0 {
+		end.Wrote = s.wroteAfter(r.unit, time.Unix(0, saved))
+	}
+	s.send(end)
 }
+
+// isOver reports whether the run's process is gone.
+func (r *liveRun) isOver() bool { return r.over.Err() != nil }
 
 // stop sends the signal that is to end the run.
 func (r *liveRun) stop(s *Session, name string) {

@@ -135,7 +135,7 @@ type Session struct {
 	meanings  *meanings
 	meter     *usage.Meter // nil where the spawner is not the system's
 	volume    volume
-	sizes     sizes
+	outputs   outputs
 	terminals terminals
 	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
 	tracer    *spawn.Spawner
@@ -404,15 +404,19 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 	}
 	s.step(now, t)
 	for _, name := range t.Units {
-		if run := s.live[name]; run != nil && run.unit.Pass != nil {
+		switch run := s.live[name]; {
+		case run == nil:
+		case run.unit.Pass != nil:
 			run.readUpTo(now)
+		case run.unit.ComparesTimes:
+			run.saved.CompareAndSwap(0, now.Add(-noticeTime).UnixNano())
 		}
 	}
 }
 
 func (s *Session) changed(now time.Time, ev watch.Change) {
 	c := engine.Change{Burst: ev.Burst, Since: s.moment(ev.Since), Files: ev.Files}
-	settings := false
+	settings, made := false, map[string][]watch.Hit{}
 	var elsewhere []string
 	hits, only := s.forPages(ev.Hits)
 	for _, h := range hits {
@@ -422,8 +426,10 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 		case concern.Elsewhere:
 			elsewhere = append(elsewhere, h.Path)
 		default:
-			if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, concern.Hit(s.plan, unit, h))
+			if unit := concern.OutputsOf(h.Key); unit != "" {
+				made[unit] = append(made[unit], h)
+			} else if unit := s.plan.Unit(h.Key); unit != nil {
+				c.Hits = append(c.Hits, dated(s.root, unit, concern.Hit(s.plan, unit, h)))
 			}
 		}
 	}
@@ -431,6 +437,9 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 		s.readSettings(now, ev.Burst)
 	}
 	s.tellElsewhere(now, elsewhere)
+	for unit, hits := range made {
+		s.outputsMoved(unit, ev.Since, hits)
+	}
 	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}

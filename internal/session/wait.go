@@ -118,6 +118,11 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 		}
 	}
 	out.Trouble = slices.Concat(broken, stale)
+	for _, d := range s.doubts(snap.Doubts) {
+		if len(units) == 0 || slices.Contains(units, d.Unit) {
+			out.Doubts = append(out.Doubts, d)
+		}
+	}
 	out.OK = !timedOut && len(out.Trouble) == 0 && (len(units) > 0 || snap.Verdict.Word == engine.VerdictCurrent)
 	return out
 }

@@ -13,23 +13,36 @@ import (
 // Checker watches a world and holds it to the rules:
 //
 //  1. never two live runs of one unit;
+//
 //  2. no unit starts while a need is not ready or done;
+//
 //  3. a ripple runs each unit at most once, unless a later change, a request or
 //     a crash concerns it;
+//
 //  4. when all is at rest, every unit whose chain did not fail is current;
+//
 //  5. stale is never shown as current;
+//
 //  6. no request and no change is ever lost;
+//
 //  7. every order is answered or timed out; nothing waits for ever;
+//
 //  8. units that set themselves or each other off are noticed by the third time, and none
 //     ignores what is in no such loop;
+//
 //  9. the verdict is CURRENT if and only if some unit is wanted, every wanted unit is
 //     current and at rest, and the saved settings are in use; each other word has its
 //     reason; while files are not watched it is at most stale;
+//
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
 //     beside one that runs alone;
 //
-// 11. a result is not reused when a person wants it run;
-// 12. what a run said last is what counts, however late the rest of it comes.
+//  11. a result is not reused when a person wants it run;
+//
+//  12. what a run said last is what counts, however late the rest of it comes;
+//
+//  13. a unit whose program compares file times, and which is shown as current, has made what it made
+//     from the newest contents, or there is a doubt about it; no doubt is without a reason.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 

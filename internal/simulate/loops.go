@@ -46,6 +46,7 @@ const mostRounds = 3
 func (c *Checker) madeBy(by, unit string) {
 	l := &c.loops
 	l.blur(unit, c.world.Now, l.madeAt, l.savedAt)
+	l.blur(by, c.world.Now, l.madeAt, l.savedAt) // it may as well have written its own
 	if l.sets[by] == nil {
 		l.sets[by] = map[string]bool{}
 	}
@@ -85,7 +86,7 @@ func (c *Checker) setOff(unit, because string) {
 	if len(others) > 1 && slices.ContainsFunc(others, func(name string) bool { return l.sets[name][name] }) {
 		most += 2
 	}
-	if c.world.Ahead != 0 || c.world.missed > 0 {
+	if c.world.ClockSet || c.world.missed > 0 {
 		most++ // who wrote a file is not known where clocks were set
 	}
 	if rounds := roundsOf(row); rounds > most {

@@ -112,7 +112,13 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 		}
 		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
 		u.Widen = u.Kind.Ends() && r.IntN(3) == 0
-		u.MayServe = u.Kind == plan.Task && !u.Manual && r.IntN(8) == 0
+		if u.Kind.Ends() && r.IntN(4) == 0 {
+			u.ComparesTimes, u.Reuse, u.Overlap = true, false, plan.Overlap(r.IntN(4)/3)^plan.Abandon
+			if r.IntN(2) == 0 {
+				u.Outputs = []plan.Pattern{{Text: "object"}}
+			}
+		}
+		u.MayServe = u.Kind == plan.Task && !u.Manual && !u.ComparesTimes && r.IntN(8) == 0
 		switch r.IntN(6) {
 		case 0:
 			u.Reactions = []plan.Reaction{{Do: plan.SendSignal, Signal: "HUP"}}
@@ -295,7 +301,9 @@ func (dr *script) setClock() {
 	if dr.rand.IntN(2) == 0 {
 		by = -by
 	}
+	dr.world.Send(engine.TimerFired{}) // clocks are looked at all the time
 	dr.world.Ahead += by
+	dr.world.ClockSet = true
 }
 
 // editSettings writes the settings; a moment later they are read, and now and then
@@ -373,7 +381,7 @@ func (dr *script) save() {
 			h.Reaction, h.Captures = 1, map[string]string{"area": fmt.Sprint(r.IntN(3))}
 		}
 		h.TakenUp = u.Pass != nil && h.Reaction == 0
-		if h.Reaction > 0 && u.Reactions[0].Run != nil && r.IntN(8) == 0 {
+		if h.Reaction > 0 && u.Reactions[0].Run != nil && !u.ComparesTimes && r.IntN(8) == 0 {
 			h.Missing = "what it names"
 		}
 		if r.IntN(8) == 0 {
@@ -389,6 +397,9 @@ func (dr *script) save() {
 		w.In(d(r, 0, 30), dr.setClock)
 	}
 	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.isDeaf(h.Unit) })
+	if r.IntN(6) == 0 {
+		s.Older = time.Duration(1+r.IntN(100)) * time.Second
+	}
 	s.Same = !s.TouchedLost && s.Debounce > 0 && r.IntN(10) == 0
 	w.Save(s, hits...)
 }

@@ -97,7 +97,7 @@ func (w *World) again(c *Checker) {
 	for !w.Finished && w.Next(w.Now.Add(time.Minute)) {
 	}
 	w.Clear()
-	w.Unwatched = ""
+	w.Unwatched, w.unheard, w.times = "", 0, map[string]*timed{}
 	w.Engine, w.Finished, w.procs = engine.New(w.Plan), false, map[string]*process{}
 	w.left, w.open = map[string][]string{}, map[string]*making{}
 	c.again()

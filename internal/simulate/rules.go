@@ -61,6 +61,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		}
 	}
 	c.verdict(snap)
+	c.times(snap)
 }
 
 // widened enters that a unit runs all its cases again because those that it was narrowed to have

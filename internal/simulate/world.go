@@ -65,6 +65,7 @@ type World struct {
 	// Unwatched is why nothing is told of files; empty: they are watched.
 	Unwatched string
 
+	ClockSet bool // the wall clock was set
 	Finished bool
 	Steps    int
 
@@ -81,6 +82,8 @@ type World struct {
 	// the results that tasks have made.
 	contents map[string]map[int]bool
 	results  map[string]*result
+	times    map[string]*timed
+	unheard  int // files that were written and not heard of yet
 	writes   map[string]int
 	made     int
 
@@ -92,21 +95,24 @@ type World struct {
 }
 
 type process struct {
-	run   int
-	b     Behaviour
-	alive bool
-	went  bool  // its step has begun
-	tool  *tool // nil where it takes up no changes
-	order engine.Start
-	input *result       // what it was begun with
-	wrote engine.Moment // last
+	run     int
+	b       Behaviour
+	alive   bool
+	went    bool  // its step has begun
+	tool    *tool // nil where it takes up no changes
+	order   engine.Start
+	input   *result       // what it was begun with
+	wrote   engine.Moment // last
+	spawned bool
+	// Of one that compares file times: when one of its files was saved first, and its object made.
+	saved, built, ended time.Time
 }
 
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
 	w := &World{
 		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string][]string{}, open: map[string]*making{}, vague: map[int]bool{}, makes: map[int]bool{},
-		contents: map[string]map[int]bool{}, results: map[string]*result{}, writes: map[string]int{},
+		contents: map[string]map[int]bool{}, results: map[string]*result{}, times: map[string]*timed{}, writes: map[string]int{},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	return w
@@ -211,7 +217,10 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 			w.Send(engine.NotSpawned{Unit: unit, Run: p.run, Problem: "command not found"})
 			return
 		}
-		p.input = w.inputOf(unit)
+		p.input, p.spawned = w.inputOf(unit), true
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes {
+			w.build(unit, p)
+		}
 		if w.Spawned != nil {
 			w.Spawned(unit, p.run)
 		}
@@ -261,7 +270,7 @@ func (w *World) signal(o engine.StopRun) {
 
 func (w *World) exit(unit string, p *process, x engine.Exit) {
 	if p.alive {
-		p.alive = false
+		p.alive, p.ended = false, w.Now
 		w.finish(unit, p, x)
 		w.report(unit, p, x)
 	}
@@ -280,7 +289,13 @@ func (w *World) report(unit string, p *process, x engine.Exit) {
 	if p.b.Fails || p.b.Late > 0 {
 		said(lastVersion, p.b.Fails, true)
 	}
-	end := func() { w.Send(engine.Exited{Unit: unit, Run: p.run, Exit: x}) }
+	end := func() {
+		ev := engine.Exited{Unit: unit, Run: p.run, Exit: x, Wrote: w.wroteAfterSave(unit, p)}
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes && len(u.Outputs) > 0 {
+			ev.Oldest = w.timed(unit).at
+		}
+		w.Send(ev)
+	}
 	if p.b.Late == 0 {
 		end()
 		return
@@ -316,6 +331,7 @@ func (w *World) make(by string, p *process) {
 		return
 	}
 	p.wrote = w.Moment()
+	w.stamp(unit, file, 0, false)
 	if w.Made != nil {
 		w.Made(by, unit)
 	}
@@ -335,7 +351,7 @@ func (w *World) make(by string, p *process) {
 		if m.writes == writes && w.Plan.Unit(unit) != nil {
 			delete(w.open, file)
 			hit := engine.Hit{Unit: unit, Path: file, What: "written", Rule: unit + "/**", TakenUp: w.Plan.Unit(unit).Pass != nil}
-			w.Send(engine.Change{Burst: m.burst, Since: m.since, Hits: []engine.Hit{hit}})
+			w.Send(engine.Change{Burst: m.burst, Since: m.since, Hits: w.dated([]engine.Hit{hit})})
 		}
 	})
 }
@@ -392,15 +408,19 @@ func (w *World) isMissed(ev engine.Event) bool {
 // Unwatch ends the watching of files for that reason; without one they are watched again, and all are taken
 // for changed.
 func (w *World) Unwatch(problem string) {
-	was := w.Unwatched
+	if problem == w.Unwatched {
+		return
+	}
 	w.Unwatched = problem
+	w.unheard++
 	for _, u := range w.Plan.Units {
 		for _, t := range w.tools([]string{u.Name}) { // nobody says any more that a file is as it was
 			t.unsure = t.unsure || t.Compares
 		}
 	}
 	w.Send(engine.Unwatched{Problem: problem})
-	if was == "" || problem != "" {
+	if problem != "" {
+		w.unheard--
 		return
 	}
 	w.missed = w.burst
@@ -420,6 +440,7 @@ func (w *World) Unwatch(problem string) {
 		}
 	}
 	w.Send(touched)
+	w.unheard--
 	w.Send(change)
 	w.Send(unchanged)
 }
@@ -430,6 +451,7 @@ type Saving struct {
 	TouchedLost bool          // the engine does not hear of the first write
 	Vague       bool          // the units' own runs may have written them, as far as can be seen
 	Same        bool          // they hold what they held before
+	Older       time.Duration // how much older their times are than the moment
 	Notice      time.Duration // from their being written to the engine's hearing of it
 }
 
@@ -448,6 +470,13 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	write := func() {
 		at, ahead := w.Moment().Wall, w.heardAhead
 		w.written(burst, units, s.Same, since)
+		for _, h := range hits {
+			w.stamp(h.Unit, h.Path, s.Older, s.Same)
+			if s.TouchedLost { // what has ended until it is heard of is not known
+				w.timed(h.Unit).everOlder = true
+			}
+		}
+		w.unheard++
 		if s.TouchedLost {
 			return
 		}
@@ -457,6 +486,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		}
 		w.soon(s.Notice, func() {
 			w.heardAhead = ahead
+			w.unheard--
 			w.Send(touched)
 		})
 	}
@@ -465,10 +495,13 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		w.In(s.Debounce/2, write)
 	}
 	w.In(s.Notice+s.Debounce, func() {
+		if s.TouchedLost {
+			w.unheard--
+		}
 		if s.Same {
 			w.Send(engine.Unchanged{Burst: burst, Units: units})
 		} else {
-			w.Send(engine.Change{Burst: burst, Since: since, Hits: hits})
+			w.Send(engine.Change{Burst: burst, Since: since, Hits: w.dated(hits)})
 		}
 	})
 }

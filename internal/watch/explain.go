@@ -38,7 +38,7 @@ func Explain(root string, interests []Interest, file string) []Answer {
 	}
 	var answers []Answer
 	for i, c := range m.interests {
-		a := Answer{Key: c.Key, Noise: isNoise(file), Hears: hearing[i] && !isNoise(file), Rule: -1}
+		a := Answer{Key: c.Key, Noise: IsNoise(file), Hears: hearing[i] && !IsNoise(file), Rule: -1}
 		for r, p := range c.rules {
 			if p.match(file) {
 				a.Rule, a.Pattern, a.Captures = r, p.text, p.capture(file)
@@ -173,7 +173,7 @@ func (m *matcher) walkFolder(dir string, at place, visit func(string, []accept))
 	for _, entry := range entries {
 		name := entry.Name()
 		file := path.Join(dir, name)
-		if name == ".git" || isNoise(name) {
+		if name == ".git" || IsNoise(name) {
 			continue
 		}
 		if entry.IsDir() {
@@ -184,4 +184,10 @@ func (m *matcher) walkFolder(dir string, at place, visit func(string, []accept))
 			visit(file, hears)
 		}
 	}
+}
+
+// Matches reports whether a pattern, relative to root, matches the file, or a folder that it is in.
+func Matches(root, text, file string) bool {
+	root = filepath.ToSlash(root)
+	return compile(root, text).covers(absolute(root, file))
 }

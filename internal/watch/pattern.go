@@ -172,9 +172,9 @@ func (p pattern) base() string {
 // swap and lock files, backups, probes.
 var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
 
-// isNoise reports whether a file never counts, as one that editors leave beside
+// IsNoise reports whether a file never counts, as one that editors leave beside
 // another.
-func isNoise(file string) bool {
+func IsNoise(file string) bool {
 	name := path.Base(file)
 	for _, n := range noise {
 		if ok, _ := doublestar.Match(n, name); ok {

@@ -66,7 +66,7 @@ func Look(root string, interests []Interest) (Survey, error) {
 
 // count notes which rules match a file, and reports whether anybody hears of it.
 func (m *matcher) count(f *folder, name string, matched map[accept]bool) bool {
-	if isNoise(name) {
+	if IsNoise(name) {
 		return false
 	}
 	file := f.place.enter(name)

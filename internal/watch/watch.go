@@ -132,7 +132,7 @@ func (w *Watcher) files(key string) []File {
 	var files []File
 	w.tree.eachFolder(func(f *folder) {
 		for name := range f.files {
-			if isNoise(name) {
+			if IsNoise(name) {
 				continue
 			}
 			for _, a := range w.tree.matcher.hears(f.place, name, f.ignores(name, false)) {
@@ -354,7 +354,7 @@ func (w *Watcher) report() {
 // sight returns an edit with who hears of it.
 func (w *Watcher) sight(e edit, file string) sighting {
 	s := sighting{what: e.what, writing: e.writing, at: e.at}
-	if isNoise(file) {
+	if IsNoise(file) {
 		return s
 	}
 	accepts := w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false))

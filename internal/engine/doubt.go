@@ -1,0 +1,202 @@
+package engine
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"time"
+
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
+)
+
+// A make finds out by the times of files what it has to do. What it does not notice cannot be noticed here
+// either: a file that is older than what was made of it before, or one that was saved while it ran, if it
+// wrote files after that. A rerun changes nothing about that, so such a reason to doubt stays until the
+// file is newer than all that the unit has made.
+
+// DoubtKind is what a doubt is about.
+type DoubtKind string
+
+const (
+	// DoubtOlder: a file was put in place that is older than what the unit's newest run may have made.
+	DoubtOlder DoubtKind = "older-file"
+	// DoubtDuring: a file was saved while the unit ran, which wrote files after that.
+	DoubtDuring DoubtKind = "saved-during-run"
+	// DoubtMissed: files were not watched for a while, and may have been saved while the unit ran.
+	DoubtMissed DoubtKind = "not-watched"
+	// DoubtOutput: something other than its task has changed an output.
+	DoubtOutput DoubtKind = "changed-output"
+)
+
+// Doubt is a reason why a unit may not be current although all that is known says that it is.
+type Doubt struct {
+	Unit  string
+	Kind  DoubtKind
+	File  string
+	Since Moment
+	// Until is the time on the wall clock that File has to be newer than for the doubt to end; zero where that
+	// would not end it.
+	Until   time.Time
+	Program string // that compares file times
+}
+
+// Words say what is in doubt: "build compares file times, version.h is older than its last run".
+func (d Doubt) Words() string {
+	switch d.Kind {
+	case DoubtOlder:
+		return fmt.Sprintf("%s compares file times, %s is older than its last run", d.Unit, d.File)
+	case DoubtMissed:
+		return d.Unit + " compares file times, and its files were not watched for a while"
+	case DoubtDuring:
+		return fmt.Sprintf("%s was saved while %s ran", d.File, d.Program)
+	}
+	return fmt.Sprintf("%s was changed by something other than %s", d.File, d.Unit)
+}
+
+// Ends says what ends the doubt.
+func (d Doubt) Ends() string {
+	switch d.Kind {
+	case DoubtOutput:
+		return "rerun " + d.Unit
+	case DoubtMissed:
+		return "have all outputs of " + d.Unit + " made again"
+	}
+	return "touch " + d.File + ", or have all outputs of " + d.Unit + " made again"
+}
+
+// mostDoubts is how many doubts about one unit are kept, the newest.
+const mostDoubts = 20
+
+func (e *Engine) doubt(u *unit, d Doubt) {
+	d.Unit, d.Since, d.Program = u.spec.Name, e.now, path.Base(u.spec.Run.Program())
+	same := func(have Doubt) bool { return have.Kind == d.Kind && have.File == d.File }
+	u.doubts = append(slices.DeleteFunc(slices.Clone(u.doubts), same), d)
+	u.doubts = u.doubts[max(len(u.doubts)-mostDoubts, 0):]
+	e.show(u)
+}
+
+func (e *Engine) endDoubts(u *unit, over func(Doubt) bool) {
+	if slices.ContainsFunc(u.doubts, over) {
+		u.doubts = slices.DeleteFunc(slices.Clone(u.doubts), over) // snapshots have the old ones
+		e.show(u)
+	}
+}
+
+// saves are files that were saved while a run was at work.
+type saves struct {
+	files []string
+	by    *run
+}
+
+// abandonAtOnce ends a run that compares file times as soon as one of its files is written: what it makes
+// from now on would be newer than the file. What it was to do remains to be done.
+func (e *Engine) abandonAtOnce(u *unit) {
+	if u.state != Running || u.spec.Overlap != plan.Abandon || e.paused || u.paused || len(u.run.chain) > 0 {
+		return
+	}
+	for _, r := range u.run.ripples {
+		if !r.Resting() {
+			e.ask(u, r, "", u.run.pays).cut = true
+		}
+	}
+	if u.pending != nil {
+		e.stop(u, toAct)
+	}
+}
+
+// doubtTimes notes what files at rest leave in doubt about a unit whose program compares file times.
+// T is the unit's touch of the burst.
+func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) {
+	if !u.spec.ComparesTimes {
+		return
+	}
+	for _, h := range hits {
+		e.endDoubts(u, func(d Doubt) bool {
+			return d.File == h.Path && !d.Until.IsZero() && (h.What == "removed" || h.ModTime.After(d.Until))
+		})
+		if h.What == Missed {
+			e.doubt(u, Doubt{Kind: DoubtMissed, File: h.Path})
+			continue
+		}
+		made := t.made
+		if t.during != nil && h.ModTime.Before(t.latest.Add(-noticeTime)) { // it may have made something just before
+			made = e.latest
+		}
+		if !h.ModTime.IsZero() && made.After(h.ModTime) {
+			e.doubt(u, Doubt{Kind: DoubtOlder, File: h.Path, Until: made})
+		}
+	}
+	if t.during == nil {
+		return
+	}
+	u.saved = append(u.saved, saves{pathsOf(hits), t.during})
+	if !t.during.EndedAt.IsZero() {
+		e.doubtSaved(u, t.during)
+	}
+}
+
+// doubtSaved notes which files were saved while a run that is over was at work, if it has written files
+// after that.
+func (e *Engine) doubtSaved(u *unit, over *run) {
+	for _, s := range u.saved {
+		if s.by != over || over.wrote == "" {
+			continue
+		}
+		for _, f := range s.files {
+			e.doubt(u, Doubt{Kind: DoubtDuring, File: f, Until: over.latest})
+		}
+	}
+	u.saved = slices.DeleteFunc(u.saved, func(s saves) bool { return s.by == over })
+}
+
+// outputsGone has a task run again whose outputs are gone, as after a save.
+func (e *Engine) outputsGone(ev OutputsGone) {
+	u := e.byName[ev.Unit]
+	if u == nil || !u.spec.Kind.Ends() || u.live() {
+		return
+	}
+	u.gone = phrase.List(ev.Files)
+	e.touched(Touched{Burst: ev.Burst, Units: []string{ev.Unit}})
+	change := Change{Burst: ev.Burst, Since: e.now}
+	for _, f := range ev.Files {
+		change.Hits = append(change.Hits, Hit{Unit: ev.Unit, Path: f, What: "removed", Rule: f})
+	}
+	e.change(change)
+}
+
+func (e *Engine) outputChanged(ev OutputChanged) {
+	if u := e.byName[ev.Unit]; u != nil && !u.live() {
+		e.doubt(u, Doubt{Kind: DoubtOutput, File: ev.File})
+	}
+}
+
+// dismiss takes back the doubts about units, or about all.
+func (e *Engine) dismiss(units []*unit) {
+	if len(units) == 0 {
+		units = e.units
+	}
+	for _, u := range units {
+		e.endDoubts(u, func(Doubt) bool { return true })
+	}
+}
+
+// doubts are those about all wanted units, in the order of the file.
+func (e *Engine) doubts() []Doubt {
+	var all []Doubt
+	for _, u := range e.standings.doubted {
+		if u.wanted {
+			all = append(all, u.doubts...)
+		}
+	}
+	return all
+}
+
+// doubtWords count the doubts, and tell the first.
+func (e *Engine) doubtWords() string {
+	all := e.doubts()
+	if len(all) == 0 {
+		return ""
+	}
+	return "; " + phrase.Count(len(all), "doubt") + ": " + all[0].Words()
+}

@@ -1,0 +1,241 @@
+package session
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/concern"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/logbook"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/watch"
+)
+
+// outputs are what units have made in their last good runs. Its methods may be called from any goroutine.
+type outputs struct {
+	mu    sync.Mutex
+	of    map[string]listing
+	sizes map[string][]api.MadeByRun
+	burst atomic.Int64 // numbers of changes that the session tells itself, downwards from -1
+}
+
+// listing is what the patterns of a unit's outputs matched when a run had ended well.
+type listing struct {
+	run   int
+	files map[string]stamp // by path relative to the project's folder, with forward slashes
+	made  []api.Made
+}
+
+// stamp is what a file looked like.
+type stamp struct {
+	at   time.Time
+	size int64
+}
+
+// list returns what is there of a unit's outputs. It looks at files.
+func list(p *plan.Plan, u *plan.Unit) listing {
+	l := listing{files: map[string]stamp{}}
+	for _, pattern := range u.Outputs {
+		made := api.Made{Pattern: pattern.Text}
+		for _, file := range watch.Files(p.Root, []string{pattern.Text}) {
+			info, err := os.Stat(file)
+			if err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			made.Files++
+			made.Size += info.Size()
+			if rel, err := filepath.Rel(p.Root, file); err == nil {
+				l.files[filepath.ToSlash(rel)] = stamp{info.ModTime(), info.Size()}
+			}
+		}
+		l.made = append(l.made, made)
+	}
+	return l
+}
+
+// oldest is the oldest time of its files, zero where there are none.
+func (l listing) oldest() time.Time {
+	var oldest time.Time
+	for _, s := range l.files {
+		if oldest.IsZero() || s.at.Before(oldest) {
+			oldest = s.at
+		}
+	}
+	return oldest
+}
+
+// keptSizes is how many runs are remembered of a unit.
+const keptSizes = 8
+
+// note remembers what a run has made.
+func (o *outputs) note(unit string, run int, l listing) {
+	total := api.MadeByRun{Run: run}
+	for _, made := range l.made {
+		total.Size += made.Size
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.of == nil {
+		o.of, o.sizes = map[string]listing{}, map[string][]api.MadeByRun{}
+	}
+	l.run = run
+	o.of[unit] = l
+	all := append(o.sizes[unit], total)
+	o.sizes[unit] = all[max(len(all)-keptSizes, 0):]
+}
+
+func (o *outputs) sizesOf(unit string) []api.MadeByRun {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return slices.Clone(o.sizes[unit])
+}
+
+func (o *outputs) last(unit string) (l listing, known bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	l, known = o.of[unit]
+	return l, known
+}
+
+// madeWell notes what a run that has ended well has made, and says which patterns match nothing.
+func (s *Session) madeWell(u *plan.Unit, run int) listing {
+	l := list(s.Plan(), u)
+	s.outputs.note(u.Name, run, l)
+	var none []string
+	for _, made := range l.made {
+		if made.Files == 0 {
+			none = append(none, made.Pattern)
+		}
+	}
+	if len(none) > 0 {
+		s.note(logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale}, "ended well, but its outputs "+phrase.List(none)+" match no file")
+	}
+	return l
+}
+
+// mostMissing is how many missing files are told of.
+const mostMissing = 20
+
+// missing returns which files of a unit's last good result are not there any more. It looks at files.
+func (s *Session) missing(unit string) []string {
+	last, known := s.outputs.last(unit)
+	if !known {
+		return nil
+	}
+	var gone []string
+	for file := range last.files {
+		if _, err := os.Stat(filepath.Join(s.root, filepath.FromSlash(file))); err != nil {
+			gone = append(gone, file)
+		}
+	}
+	slices.Sort(gone)
+	return gone[:min(len(gone), mostMissing)]
+}
+
+// outputsGone has the engine hear that outputs are missing, if they are.
+func (s *Session) outputsGone(unit string) {
+	if gone := s.missing(unit); len(gone) > 0 {
+		s.send(engine.OutputsGone{Unit: unit, Burst: int(s.outputs.burst.Add(-1)), Files: gone})
+	}
+}
+
+// outputsMoved looks what has become of outputs that have changed since that time while their task did not
+// run. It is for the loop, and looks at files in another goroutine.
+func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
+	u := s.plan.Unit(unit)
+	last, known := s.outputs.last(unit)
+	if run := s.live[unit]; u == nil || !known || run != nil && !run.isOver() {
+		return // it is looked at again when its run has ended
+	}
+	p, looks := s.plan, s.looksAtAll(since)
+	go func() {
+		s.outputsGone(unit)
+		s.lookAgain(looks)
+		if slices.ContainsFunc(looks, func(l *look) bool { return l.Wrote != engine.WroteNothing }) {
+			return // it may have been one of them
+		}
+		for _, h := range hits {
+			was, made := last.files[h.Path]
+			info, err := os.Stat(filepath.Join(p.Root, filepath.FromSlash(h.Path)))
+			if !made || err != nil || was == (stamp{info.ModTime(), info.Size()}) || concern.Makers(p, h.Path) > 1 {
+				continue
+			}
+			s.send(engine.OutputChanged{Unit: unit, File: h.Path})
+		}
+	}()
+}
+
+// looksAtAll begins to look at all runs that live.
+func (s *Session) looksAtAll(since time.Time) []*look {
+	var looks []*look
+	for name, run := range s.live {
+		if !run.isOver() && run.unit.Relay == nil {
+			looks = append(looks, s.lookAt(since, engine.RunID{Unit: name, Run: run.number}))
+		}
+	}
+	return looks
+}
+
+// wroteAfter returns a file below a unit's folder that was written since then and is not one that concerns
+// the unit; empty: there is none. It looks at all files there.
+func (s *Session) wroteAfter(u *plan.Unit, since time.Time) string {
+	inputs := map[string]bool{}
+	for _, file := range s.paths(u.Name) {
+		inputs[file] = true
+	}
+	found := ""
+	filepath.WalkDir(u.Dir, func(file string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return nil
+		case e.IsDir() && (e.Name() == ".git" || file == s.ownFolder):
+			return filepath.SkipDir
+		case !e.Type().IsRegular() || inputs[file] || watch.IsNoise(e.Name()):
+			return nil
+		}
+		if info, err := e.Info(); err == nil && !info.ModTime().Before(since) {
+			found = file
+			return filepath.SkipAll
+		}
+		return nil
+	})
+	return found
+}
+
+// noticeTime is within which a save is noticed.
+const noticeTime = 50 * time.Millisecond
+
+// dated gives hits of units whose programs compare file times the times of their files.
+func dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {
+	if u.ComparesTimes && h.What != "removed" {
+		if info, err := os.Stat(filepath.Join(root, filepath.FromSlash(h.Path))); err == nil {
+			h.ModTime = info.ModTime()
+		}
+	}
+	return h
+}
+
+// touchDoubted gives the files that are in doubt of these units, or of all, the time that it is now.
+func (s *Session) touchDoubted(units []string) (api.Answer, error) {
+	now, touched := time.Now(), []string{}
+	for _, d := range s.state().Doubts {
+		if d.Until.IsZero() || len(units) > 0 && !slices.Contains(units, d.Unit) || !filepath.IsLocal(filepath.FromSlash(d.File)) {
+			continue
+		}
+		if err := os.Chtimes(filepath.Join(s.root, filepath.FromSlash(d.File)), now, now); err != nil {
+			return api.Answer{}, api.Refuse("%s", s.clean("cannot touch "+d.File+": "+err.Error()))
+		}
+		touched = append(touched, d.File)
+	}
+	if len(touched) == 0 {
+		return api.Answer{}, api.Refuse("there is no file to touch: no doubt is about the time of one")
+	}
+	return api.Answer{Text: "Touched " + s.clean(phrase.List(touched)) + "."}, nil
+}

@@ -1,0 +1,118 @@
+package simulate
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"omnivigil/internal/engine"
+)
+
+// timed is what a unit's program, which compares file times, has made, and from what.
+type timed struct {
+	files map[string]time.Time // its files by path: their modification times
+	made  string               // contents that the object was made from
+	at    time.Time            // the object's modification time; zero: there is none
+	// A file was put in place that was older than the moment; one was saved during a run that wrote after that.
+	everOlder, everDuring bool
+	stamped               time.Time // when a file was written last
+	everSame              bool      // one was written over and back, so that its times went back and forth
+}
+
+func (w *World) timed(unit string) *timed {
+	t := w.times[unit]
+	if t == nil {
+		t = &timed{files: map[string]time.Time{}}
+		w.times[unit] = t
+	}
+	return t
+}
+
+// stamp gives a unit's file the time that it is now, or an older one, but not one that is older than it had
+// where it holds the same as before.
+func (w *World) stamp(unit, path string, older time.Duration, same bool) {
+	t := w.timed(unit)
+	t.everSame, t.stamped = t.everSame || same, w.Now
+	if at := w.Moment().Wall.Add(-older); !same || at.After(t.files[path]) {
+		t.files[path] = at
+	}
+	t.everOlder = t.everOlder || older > 0 || w.ClockSet
+	p := w.procs[unit]
+	if p == nil || !p.spawned || !p.alive && w.Now.Sub(p.ended) > time.Second {
+		return
+	}
+	t.everOlder = true // it may be over when the file is heard of, or its end not be told yet
+	if p.alive && p.saved.IsZero() {
+		p.saved = w.Now
+	}
+}
+
+// build lets a process that compares file times make its object, if there is something to do.
+func (w *World) build(unit string, p *process) {
+	t := w.timed(unit)
+	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
+	newer := t.at.IsZero()
+	for _, at := range t.files {
+		newer = newer || at.After(t.at)
+	}
+	if !newer {
+		return
+	}
+	from := w.holding(unit)
+	w.In(p.b.EndsAfter*2/3, func() {
+		if p.alive {
+			t.made, t.at = from, w.Moment().Wall
+			p.built = w.Now
+		}
+	})
+}
+
+// holding is what a unit's files hold.
+func (w *World) holding(unit string) string { return fmt.Sprint(w.contents[unit]) }
+
+// wroteAfterSave is what the end of a process that compares file times tells of what it wrote.
+func (w *World) wroteAfterSave(unit string, p *process) string {
+	if p.saved.IsZero() || p.built.IsZero() || p.built.Before(p.saved) {
+		return ""
+	}
+	w.timed(unit).everDuring = true
+	return "object"
+}
+
+// dated gives hits the times of their files.
+func (w *World) dated(hits []engine.Hit) []engine.Hit {
+	for i, h := range hits {
+		if u := w.Plan.Unit(h.Unit); u != nil && u.ComparesTimes {
+			hits[i].ModTime = w.timed(h.Unit).files[h.Path]
+		}
+	}
+	return hits
+}
+
+// times checks what is said of units whose programs compare file times.
+func (c *Checker) times(snap *engine.Snapshot) {
+	w := c.world
+	for _, u := range snap.Units {
+		b := c.units[u.Name]
+		if b == nil || !b.spec.ComparesTimes {
+			continue
+		}
+		t := w.timed(u.Name)
+		doubted := slices.ContainsFunc(snap.Doubts, func(d engine.Doubt) bool { return d.Unit == u.Name })
+		if t.everSame && w.ClockSet {
+			continue
+		}
+		if !c.quitting && len(b.ignored) == 0 && w.unheard == 0 && w.Unwatched == "" && b.wanted && u.Freshness == engine.Current && t.made != w.holding(u.Name) && !doubted {
+			c.broke(13, "%s is shown as current without a doubt, but has made %s, and its files hold %s", u.Name, t.made, w.holding(u.Name))
+		}
+	}
+	for _, d := range snap.Doubts {
+		t := w.timed(d.Unit)
+		switch b := c.of(d.Unit); {
+		case !b.spec.ComparesTimes && d.Kind != engine.DoubtOutput:
+			c.broke(13, "there is a doubt about %s, which compares no times: %s", d.Unit, d.Words())
+		case d.Kind == engine.DoubtOlder && !t.everOlder && !w.ClockSet, d.Kind == engine.DoubtDuring && !t.everDuring:
+			c.broke(13, "there is a doubt about %s without a reason: %s", d.Unit, d.Words())
+		}
+	}
+}
