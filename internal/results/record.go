@@ -113,6 +113,18 @@ func (r *Record) Begin(run Run) {
 	r.NextRound()
 }
 
+// Reuse takes over what an earlier run has told, as Unmarshal has read it, in place of what is known: the run
+// that has begun is over, and its result is that run's. By nil means that nothing is known of it, but that it
+// was good.
+func (r *Record) Reuse(by *Record) {
+	if by == nil {
+		by = NewRecord()
+	}
+	root, run, version, epoch := r.Root, r.run, r.version, r.epoch
+	*r = *by
+	r.Root, r.run, r.version, r.epoch, r.settled = root, run, version+1, epoch, true
+}
+
 // Began implements Sink.
 func (r *Record) Began(suite, name string) {
 	if r.begun++; len(r.running) < mostCases {

@@ -93,9 +93,22 @@ func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	return a, nil
 }
 
+// Told returns what was told to EndedWell of the run whose result holds; nil where that is not known.
+func (a *Attempt) Told() []byte {
+	told, err := regular.Read(a.results.toldBy(a.unit), mostTold)
+	if err != nil {
+		return nil
+	}
+	return told
+}
+
+// mostTold bounds what is read of what was told of a run.
+const mostTold = 256 << 20
+
 // EndedWell remembers the result of an attempt that was run and ended well, unless something
-// that it depends on was written meanwhile. The error says why it cannot be reused.
-func (a *Attempt) EndedWell() error {
+// that it depends on was written meanwhile. Told is what is to be known of the run when its result is
+// reused; nil: nothing. The error says why it cannot be reused.
+func (a *Attempt) EndedWell(told []byte) error {
 	r := a.results
 	needed, stamps, err := r.needed(a.plan, a.unit)
 	if err != nil {
@@ -110,6 +123,9 @@ func (a *Attempt) EndedWell() error {
 	}
 	now := time.Now()
 	last := record{Needed: needed, Outputs: outputs, At: now, Took: now.Sub(a.began)}
+	if err := writeFile(r.toldBy(a.unit), func(w io.Writer) error { _, err := w.Write(told); return err }); err != nil {
+		return fmt.Errorf("remember what %s has told: %w", a.unit.Name, err)
+	}
 	if err := writeFile(r.recordOf(a.unit), func(w io.Writer) error { return json.NewEncoder(w).Encode(last) }); err != nil {
 		return fmt.Errorf("remember the result of %s: %w", a.unit.Name, err)
 	}
@@ -119,6 +135,11 @@ func (a *Attempt) EndedWell() error {
 func (r *Results) recordOf(u *plan.Unit) string {
 	name := sha256.Sum256([]byte(u.Name))
 	return filepath.Join(r.dir, hex.EncodeToString(name[:16])+".json")
+}
+
+// toldBy is the file of what a unit's last good run has told.
+func (r *Results) toldBy(u *plan.Unit) string {
+	return strings.TrimSuffix(r.recordOf(u), ".json") + ".told"
 }
 
 // needed returns all that a unit's result depends on, as a hash, and what its files looked

@@ -76,7 +76,7 @@ func (o *office) begin() (*Results, *Attempt) {
 
 func (o *office) runWell() {
 	r, a := o.begin()
-	require.NoError(o.t, a.EndedWell())
+	require.NoError(o.t, a.EndedWell(nil))
 	require.NoError(o.t, r.Save())
 }
 
@@ -136,7 +136,7 @@ func TestInputsWrittenDuringARun(t *testing.T) {
 			for _, text := range texts {
 				o.write("fares/a.csv", text)
 			}
-			require.NoError(t, a.EndedWell())
+			require.NoError(t, a.EndedWell(nil))
 			assert.False(t, o.holds(), "nobody knows what it has read")
 		})
 	}

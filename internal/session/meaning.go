@@ -267,6 +267,7 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 	news := m.record.News()
 	kept, keepErr := m.record.Marshal()
 	m.mu.Unlock()
+	r.told = kept
 	if err != nil && complete {
 		s.note(r.noteEntry(logbook.Stale), err.Error())
 	}
@@ -281,6 +282,22 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 		s.note(r.noteEntry(logbook.Stale), "its results will not be known next time: "+keepErr.Error())
 	}
 	return exit.OK() && fails(r.unit, sum)
+}
+
+// reuseMeaning takes over what the run has told whose result is reused, and tells the engine.
+func (r *liveRun) reuseMeaning(s *Session, told []byte) {
+	if r.meaning.reader == nil {
+		return
+	}
+	by, err := results.Unmarshal(told)
+	if err != nil {
+		by = nil
+	}
+	m := r.meaning.meaning
+	m.mu.Lock()
+	m.record.Reuse(by)
+	m.mu.Unlock()
+	m.report(s, true)
 }
 
 func (r *liveRun) noteEntry(tone logbook.Tone) logbook.Entry {

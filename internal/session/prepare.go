@@ -2,6 +2,7 @@ package session
 
 import (
 	"fmt"
+	"slices"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
@@ -43,6 +44,7 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 		if len(r.unit.Outputs) > 0 {
 			s.outputs.note(r.unit.Name, o.Run, list(s.Plan(), r.unit))
 		}
+		r.reuseMeaning(s, attempt.Told())
 		s.send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
 		return true
 	}
@@ -54,12 +56,17 @@ func (r *liveRun) isReused(s *Session, o engine.Start) bool {
 
 // remember keeps the result of a run that has ended well, if it can be reused.
 func (r *liveRun) remember(s *Session) {
-	if r.attempt == nil {
+	if r.attempt == nil || s.isInDoubt(r.unit.Name) {
 		return
 	}
-	if err := r.attempt.EndedWell(); err != nil {
+	if err := r.attempt.EndedWell(r.told); err != nil {
 		s.note(r.entry(logbook.Note), "its result cannot be reused: "+err.Error())
 	}
+}
+
+// isInDoubt reports whether what a unit has made may be from older files than those that are there.
+func (s *Session) isInDoubt(unit string) bool {
+	return slices.ContainsFunc(s.state().Doubts, func(d engine.Doubt) bool { return d.Unit == unit && d.Kind != engine.DoubtOutput })
 }
 
 // setUp runs a setup step, unless it is done. It reports whether the run can go on.

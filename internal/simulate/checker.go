@@ -132,6 +132,11 @@ func (b *books) behind(read writings) int {
 
 // mayPass reports whether no pass need be waited for that may follow a burst which left everything as it was.
 func (b *books) mayPass(burst int) bool {
+	for _, could := range b.passes {
+		if could[burst] >= b.told[burst] {
+			return true // it has come
+		}
+	}
 	return b.spec.Pass == nil || b.spec.SkipUnchanged || b.live == 0 || b.live != b.toldTo[burst] || b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
 }
 
