@@ -23,7 +23,6 @@ require (
 	github.com/go-logfmt/logfmt v0.6.1
 	github.com/google/jsonschema-go v0.4.3
 	github.com/joho/godotenv v1.5.1
-	github.com/joshdk/go-junit v1.0.0
 	github.com/lucasb-eyer/go-colorful v1.4.1
 	github.com/mattn/go-runewidth v0.0.30
 	github.com/modelcontextprotocol/go-sdk v1.8.0

@@ -80,6 +80,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 	e.connect(ev.Plan)
 	for name, u := range e.byName {
 		u.adopt(followed[name])
+		e.endDoubts(u, func(d Doubt) bool { return d.Kind != DoubtOutput && !u.spec.ComparesTimes })
 	}
 	e.enqueueAll()
 	if d.Empty() {

@@ -18,6 +18,8 @@ type Reported struct {
 	Report Report
 	// Fails says that this is reason enough for the run to have failed, however it exits.
 	Fails bool
+	// Problem is why it has failed, where Report does not say.
+	Problem string
 	// Final says that the run has been read to its end: what still comes of it is late.
 	Final bool
 }
@@ -141,7 +143,7 @@ func (e *Engine) reported(ev Reported) {
 	u.report = ev.Report
 	u.run.reported, u.run.reportedAll = ev.Report.Version, ev.Final
 	if u.live() {
-		u.run.fails = ev.Fails
+		u.run.fails, u.run.failsBy = ev.Fails, ev.Problem
 	}
 	if !slices.Contains(e.reports, u) {
 		e.reports = append(e.reports, u)

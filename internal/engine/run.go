@@ -42,6 +42,7 @@ type run struct {
 	command     plan.Command
 	whole       bool   // command is the unit's own, not that of a reaction, and all of it
 	narrowed    string // to which cases; empty: to none
+	failsBy     string // why, where its report does not say
 	fails       bool   // it has failed by what it has said, however it exits
 	reported    int    // version of its newest report
 	reportedAll bool   // that was the final one
@@ -443,7 +444,7 @@ func (e *Engine) exited(ev Exited) {
 	case u.run.serves && !ev.Exit.OK():
 		e.crashed(u, end, Failed)
 	case ev.Exit.OK() && u.run.fails:
-		end.Problem = cmp.Or(u.reportWords(), u.report.warningWords(), "it told of what counts as a failure")
+		end.Problem = cmp.Or(u.run.failsBy, u.reportWords(), u.report.warningWords(), "it told of what counts as a failure")
 		u.run.Problem = end.Problem
 		e.ended(u, Failed, end)
 	case ev.Exit.OK():
@@ -475,7 +476,7 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 		u.owed.add(u.run.pays) // it did not
 	}
 	if s == Failed && f.Problem == "" && !u.run.serves {
-		f.Problem = u.reportWords()
+		f.Problem = cmp.Or(u.run.failsBy, u.reportWords())
 	}
 	u.state, u.ending, u.run.failed = s, byItself, s.Broken()
 	e.ripples.account(u.run, e.now)

@@ -54,6 +54,7 @@ func written(t *testing.T, r Results, format string) []byte {
 func told(t *testing.T, o results.Options, files map[string][]byte, output []byte) *results.Record {
 	t.Helper()
 	o.Dir = t.TempDir()
+	o.Root = o.Dir
 	for name, data := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(o.Dir, name), data, 0o600))
 	}
@@ -64,7 +65,9 @@ func told(t *testing.T, o results.Options, files map[string][]byte, output []byt
 		reader.Read(strings.TrimSuffix(line, "\n"))
 	}
 	reader.End(true)
-	require.NoError(t, results.ReadReports(o, time.Time{}, r))
+	_, err := results.ReadCases(o, time.Time{}, false, r)
+	require.NoError(t, err)
+	require.NoError(t, results.ReadFindings(o, time.Time{}, r))
 	r.End(time.Now(), true, false)
 	return r
 }

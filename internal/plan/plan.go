@@ -142,7 +142,7 @@ type Unit struct {
 // Results is the form in which a unit tells the results of its tests.
 type Results struct {
 	Form  ResultsForm
-	JUnit string // with ResultsJUnit: a pattern of files, relative to the unit's folder
+	JUnit string // with ResultsJUnit: a pattern of files, relative to Plan.Root
 }
 
 // ResultsForm is a form of test results.
@@ -161,7 +161,7 @@ const (
 // known ones.
 type Findings struct {
 	Off     bool
-	SARIF   string // a pattern of files of that form, relative to the unit's folder
+	SARIF   string // a pattern of files of that form, relative to Plan.Root
 	Pattern string // an expression in the syntax of package regexp, with named groups
 }
 

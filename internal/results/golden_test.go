@@ -2,6 +2,7 @@ package results
 
 import (
 	"cmp"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -195,7 +196,8 @@ func TestGolden(t *testing.T) {
 				r.Read(strings.TrimSuffix(line, "\n"))
 			}
 			r.End(true)
-			if err := ReadReports(o, time.Time{}, p); err != nil {
+			_, err = ReadCases(o, time.Time{}, r.UpToDate(), p)
+			if err = errors.Join(err, ReadFindings(o, time.Time{}, p)); err != nil {
 				p.say("error: %v", err)
 			}
 			if *record || *update {

@@ -31,11 +31,13 @@ type Reader struct {
 	files    *files
 	cases    []caseReader
 	findings *findings // nil where none are looked for
+	reports  bool      // cases are in files, so that it matters whether there was something to do
+	upToDate bool
 }
 
 // NewReader returns a reader that tells sink what it finds.
 func NewReader(o Options, sink Sink) *Reader {
-	r := &Reader{sink: sink, files: newFiles(o.Dir, o.Root)}
+	r := &Reader{sink: sink, files: newFiles(o.Dir, o.Root), reports: o.Results.JUnit != ""}
 	switch f := o.Findings; {
 	case f.Off || f.SARIF != "":
 	case f.Pattern != "":
@@ -64,6 +66,9 @@ func NewReader(o Options, sink Sink) *Reader {
 
 // Read takes the next line, without colours and end, and says what it means.
 func (r *Reader) Read(line string) Mark {
+	if r.reports && !r.upToDate {
+		r.upToDate = nothingToDo.MatchString(line)
+	}
 	if len(line) > longestLine {
 		line = line[:longestLine]
 	}
@@ -90,8 +95,14 @@ func (r *Reader) Read(line string) Mark {
 // MayMatter reports whether whole lines, as a process has written them, have to be read. It is
 // quick, and errs on the side of yes.
 func (r *Reader) MayMatter(block []byte) bool {
-	return len(r.cases) > 0 || r.findings != nil && r.findings.mayMatter(block)
+	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) || r.findings != nil && r.findings.mayMatter(block)
 }
+
+// nothingToDo is how build tools say that they have not run what was asked for, because its result is there.
+var nothingToDo = regexp.MustCompile(`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b|\(cached\)`)
+
+// UpToDate reports whether the output of a unit whose cases are in files says that nothing had to be done.
+func (r *Reader) UpToDate() bool { return r.upToDate }
 
 // Skip has the reader go past lines that do not matter.
 func (r *Reader) Skip(block []byte) {

@@ -2,6 +2,7 @@ package results
 
 import (
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -10,118 +11,117 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"github.com/joshdk/go-junit"
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"omnivigil/internal/regular"
 )
 
-// reportFiles returns the files of a pattern that are newer than a run's beginning.
-func reportFiles(o Options, pattern string, since time.Time) ([]string, error) {
+// reportFiles returns the files of a pattern, relative to a folder, that are newer than a run's beginning,
+// and how many older ones there are.
+func reportFiles(dir, pattern string, since time.Time) (fresh []string, older int, err error) {
 	if !filepath.IsAbs(pattern) {
-		pattern = filepath.Join(o.Dir, filepath.FromSlash(pattern))
+		pattern = filepath.Join(dir, filepath.FromSlash(pattern))
 	}
 	found, err := doublestar.FilepathGlob(pattern, doublestar.WithFilesOnly())
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	var fresh []string
 	for _, file := range found {
 		// File systems keep times more coarsely than clocks.
 		if info, err := os.Stat(file); err == nil && info.ModTime().After(since.Add(-10*time.Millisecond)) {
 			fresh = append(fresh, file)
+		} else {
+			older++
 		}
 	}
-	return fresh, nil
+	return fresh, older, nil
 }
 
 // mostReport is how large a report file may be.
 const mostReport = 256 << 20
 
-// ReadReports reads what a run that began at that time has left in the files that the settings
-// name, and tells sink. It blocks while it reads. It returns the newest of the files; the error
-// says which file could not be read, or that there is none.
-func ReadReports(o Options, since time.Time, sink Sink) error {
-	for _, form := range []struct {
-		pattern, what string
-		read          func([]byte, *files, Sink) error
-	}{{o.Results.JUnit, "JUnit XML", readJUnit}, {o.Findings.SARIF, "SARIF", readSARIF}} {
-		if form.pattern == "" {
-			continue
-		}
-		found, err := reportFiles(o, form.pattern, since)
-		if err != nil {
-			return fmt.Errorf("look for %s at %s: %w", form.what, form.pattern, err)
-		}
-		if len(found) == 0 {
-			return fmt.Errorf("the run has written no %s at %s", form.what, form.pattern)
-		}
-		for _, file := range found {
-			data, err := regular.Read(file, mostReport)
-			if o.Hide != nil {
-				data = []byte(o.Hide(string(data)))
+// ReadCases reads the reports of test results that a run which began at that time has left, and tells sink.
+// It blocks while it reads. The error says that there is none, which is then newer than the run, or which
+// cannot be read: nothing is known of the run's cases then. Where a run's output says that there was
+// nothing to do, UpToDate, older reports still hold: nothing is told, and kept says so.
+func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept string, err error) {
+	pattern := o.Results.JUnit
+	if pattern == "" {
+		return "", nil
+	}
+	found, older, err := reportFiles(o.Root, pattern, since)
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("look for its report at %s: %w", pattern, err)
+	case len(found) == 0 && older > 0 && upToDate:
+		return "its report at " + pattern + " is from an earlier run: the output says that nothing had to be done", nil
+	case len(found) == 0:
+		if beside, _, err := reportFiles(o.Dir, pattern, since); err == nil && len(beside) > 0 && o.Dir != o.Root {
+			if rel, err := filepath.Rel(o.Root, o.Dir); err == nil {
+				return "", fmt.Errorf("its report was not written at %s, relative to the settings file; there is one in %s: write results = \"junit:%s\"",
+					pattern, rel, filepath.ToSlash(filepath.Join(rel, pattern)))
 			}
-			if err == nil {
-				err = form.read(data, newFiles(o.Dir, o.Root), sink)
-			}
-			if err != nil {
-				return fmt.Errorf("read %s: %w", form.what, err)
-			}
+		}
+		return "", fmt.Errorf("its report was not written: there is no file newer than the run at %s", pattern)
+	}
+	hide := o.Hide
+	if hide == nil {
+		hide = func(text string) string { return text }
+	}
+	for _, file := range found {
+		if err := readFile(file, func(in io.Reader) error { return readJUnit(in, newFiles(o.Dir, o.Root), hide, sink) }); err != nil {
+			return "", fmt.Errorf("its report %s cannot be read: %w", file, err)
 		}
 	}
-	return nil
+	return "", nil
 }
 
-// readJUnit reads JUnit XML, in the shapes that github.com/joshdk/go-junit knows.
-func readJUnit(data []byte, f *files, sink Sink) error {
-	suites, err := junit.Ingest(data)
+// readFile reads a regular file that is not too large.
+func readFile(file string, read func(io.Reader) error) error {
+	f, err := regular.Open(file)
 	if err != nil {
 		return err
 	}
-	for i := range suites {
-		tellSuite(&suites[i], f, sink)
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.Size() > mostReport {
+		return fmt.Errorf("it has %d bytes, and no more than %d are read", info.Size(), mostReport)
+	}
+	return read(io.LimitReader(f, mostReport))
+}
+
+// ReadFindings reads the SARIF files that a run which began at that time has left, and tells sink. It
+// blocks while it reads. The error says which file could not be read, or that there is none.
+func ReadFindings(o Options, since time.Time, sink Sink) error {
+	pattern := o.Findings.SARIF
+	if pattern == "" {
+		return nil
+	}
+	found, _, err := reportFiles(o.Root, pattern, since)
+	if err == nil && len(found) == 0 {
+		found, _, err = reportFiles(o.Dir, pattern, since)
+	}
+	switch {
+	case err != nil:
+		return fmt.Errorf("look for SARIF at %s: %w", pattern, err)
+	case len(found) == 0:
+		return fmt.Errorf("the run has written no SARIF at %s", pattern)
+	}
+	for _, file := range found {
+		data, err := regular.Read(file, mostReport)
+		if o.Hide != nil {
+			data = []byte(o.Hide(string(data)))
+		}
+		if err == nil {
+			err = readSARIF(data, newFiles(o.Dir, o.Root), sink)
+		}
+		if err != nil {
+			return fmt.Errorf("read SARIF: %w", err)
+		}
 	}
 	return nil
 }
 
-func tellSuite(s *junit.Suite, f *files, sink Sink) {
-	names := map[string]bool{}
-	for _, t := range s.Tests {
-		c := Case{Suite: t.Classname, Name: t.Name, Took: t.Duration}
-		if c.Suite == "" {
-			c.Suite = s.Name
-		}
-		switch t.Status {
-		case junit.StatusPassed:
-			c.Status = Passed
-		case junit.StatusSkipped:
-			c.Status, c.Message = Skipped, t.Message
-		default:
-			c.Status = Failed
-			text := t.Message
-			if t.Error != nil {
-				text = t.Error.Error()
-			}
-			c.Output = outputOf(text, t.SystemOut, t.SystemErr)
-			c.explain(f)
-			if t.Message != "" {
-				c.Message = t.Message
-				c.compare()
-			}
-			if c.Place.Line == 0 {
-				c.Place = Place{File: f.find(t.Properties["file"]), Line: number(t.Properties["line"])}
-			}
-		}
-		names[c.Suite] = true
-		sink.Ended(c)
-	}
-	for _, name := range slices.Sorted(maps.Keys(names)) {
-		sink.SuiteEnded(SuiteEnd{Suite: name, OK: s.Totals.Failed+s.Totals.Error == 0})
-	}
-	for i := range s.Suites {
-		tellSuite(&s.Suites[i], f, sink)
-	}
-}
+func sorted(names map[string]bool) []string { return slices.Sorted(maps.Keys(names)) }
 
 func outputOf(texts ...string) output {
 	var o output

@@ -27,6 +27,7 @@ type meaning struct {
 	toldAt   time.Time // when it was told
 	due      bool      // it will be told of a newer one in a moment
 	known    *known    // as faces see it; nil: nobody has asked
+	missing  string    // why nothing is known of the cases of the run that is read; empty: that is not so
 }
 
 // meanings are those of all units, by name.
@@ -113,7 +114,7 @@ func (r *liveRun) readMeaning(s *Session, o engine.Start) {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.run, m.failedAt = r, time.Time{}
+	m.run, m.failedAt, m.missing = r, time.Time{}, ""
 	m.record.Begin(run)
 	if m.told == 0 {
 		m.told = m.record.Version() // an empty record is no news
@@ -185,8 +186,9 @@ func (m *meaning) report(s *Session, final bool) {
 	}
 	report := reportOf(sum)
 	report.FailedAt = m.failedAt
+	missing := m.missing
 	m.mu.Unlock()
-	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: fails(r.unit, sum), Final: final})
+	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: missing != "" || fails(r.unit, sum), Problem: missing, Final: final})
 }
 
 // fails reports whether what a run has said makes it a failed one, however it exits.
@@ -261,13 +263,25 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 	m.mu.Lock()
 	complete := !r.isStopped()
 	r.meaning.reader.End(complete)
-	err := results.ReadReports(r.meaning.options, r.began, m.record)
+	missing := ""
+	kept, caseErr := results.ReadCases(r.meaning.options, r.began, r.meaning.reader.UpToDate(), m.record)
+	if caseErr != nil && complete && r.unit.Kind.Ends() {
+		missing = s.clean(caseErr.Error())
+	}
+	err := results.ReadFindings(r.meaning.options, r.began, m.record)
 	m.record.End(time.Now().Round(0), complete, exit.OK())
 	sum := m.record.Sum()
 	news := m.record.News()
-	kept, keepErr := m.record.Marshal()
+	told, keepErr := m.record.Marshal()
+	m.missing = missing
 	m.mu.Unlock()
-	r.told = kept
+	r.told = told
+	if kept != "" {
+		s.note(r.noteEntry(logbook.Neutral), kept)
+	}
+	if missing != "" {
+		s.note(r.noteEntry(logbook.Broken), missing)
+	}
 	if err != nil && complete {
 		s.note(r.noteEntry(logbook.Stale), err.Error())
 	}
@@ -276,12 +290,12 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 		s.say(r.noteEntry(logbook.Neutral), api.Fact{Kind: api.FactResults, Text: news})
 	}
 	if keepErr == nil {
-		keepErr = s.meanings.keep(r.unit.Name, kept)
+		keepErr = s.meanings.keep(r.unit.Name, told)
 	}
 	if keepErr != nil {
 		s.note(r.noteEntry(logbook.Stale), "its results will not be known next time: "+keepErr.Error())
 	}
-	return exit.OK() && fails(r.unit, sum)
+	return exit.OK() && (missing != "" || fails(r.unit, sum))
 }
 
 // reuseMeaning takes over what the run has told whose result is reused, and tells the engine.

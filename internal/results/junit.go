@@ -1,0 +1,180 @@
+package results
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html/charset"
+)
+
+// JUnit XML has no standard. What is read here is what Ant's junitreport task wrote first and what the common
+// runners write since: <testcase> with classname, name and time, in <testsuite> at any depth or directly
+// below <testsuites>, with <failure>, <error> or <skipped> where it has not passed.
+
+const (
+	deepestJUnit = 100      // elements in each other; runners nest suites in a handful
+	longestJUnit = 64 << 10 // bytes of a text that are kept
+)
+
+// junitCase is a <testcase>.
+type junitCase struct {
+	Case
+	message, text, out, err string
+}
+
+// junitSuite is a <testsuite>, or <testsuites>.
+type junitSuite struct {
+	name   string
+	failed bool            // one of its cases has, or of a suite in it
+	names  map[string]bool // of the suites that its own cases belong to
+}
+
+// junitReader reads one file as a stream: of what is read no more is kept than the case that is under way.
+type junitReader struct {
+	xml    *xml.Decoder
+	files  *files
+	sink   Sink
+	hide   func(string) string
+	path   []string // the elements that are open
+	suites []junitSuite
+	test   *junitCase // that is open, or nil
+	text   *string    // where text goes, or nil
+}
+
+// readJUnit tells sink the cases of a file. The error says what is wrong with it; what comes before that is told.
+func readJUnit(in io.Reader, f *files, hide func(string) string, sink Sink) error {
+	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
+	r.xml.CharsetReader = charset.NewReaderLabel
+	seen := false
+	for {
+		token, err := r.xml.RawToken()
+		switch {
+		case errors.Is(err, io.EOF) && len(r.path) > 0:
+			return errors.New("the file ends within <" + r.path[len(r.path)-1] + ">")
+		case errors.Is(err, io.EOF) && !seen:
+			return errors.New("there is no <testsuite> or <testsuites> in it")
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			if len(r.path) >= deepestJUnit {
+				return fmt.Errorf("line %d: elements are nested deeper than %d", r.line(), deepestJUnit)
+			}
+			r.path = append(r.path, t.Name.Local)
+			r.begin(t)
+			seen = seen || len(r.suites) > 0
+		case xml.EndElement:
+			if n := len(r.path); n == 0 || r.path[n-1] != t.Name.Local {
+				return fmt.Errorf("line %d: </%s> ends nothing", r.line(), t.Name.Local)
+			}
+			r.path = r.path[:len(r.path)-1]
+			r.end(t.Name.Local)
+		case xml.CharData:
+			if r.text != nil {
+				if room := longestJUnit - len(*r.text); room > 0 {
+					*r.text += string(t[:min(len(t), room)])
+				}
+			}
+		}
+	}
+}
+
+func (r *junitReader) line() int {
+	line, _ := r.xml.InputPos()
+	return line
+}
+
+func (r *junitReader) begin(t xml.StartElement) {
+	value := func(name string) string {
+		for _, a := range t.Attr {
+			if a.Name.Local == name {
+				return r.hide(a.Value[:min(len(a.Value), longestJUnit)])
+			}
+		}
+		return ""
+	}
+	switch name := t.Name.Local; {
+	case name == "testsuite" || name == "testsuites":
+		r.suites = append(r.suites, junitSuite{name: value("name"), names: map[string]bool{}})
+	case name == "testcase" && len(r.suites) > 0:
+		seconds, _ := strconv.ParseFloat(strings.ReplaceAll(value("time"), ",", ""), 64)
+		r.test = &junitCase{Case: Case{Suite: value("classname"), Name: value("name"), Status: Passed, Took: time.Duration(seconds * float64(time.Second))}}
+		if r.test.Suite == "" {
+			r.test.Suite = r.suites[len(r.suites)-1].name
+		}
+		r.test.Place = Place{File: r.files.find(value("file")), Line: number(value("line"))}
+	case r.test == nil:
+	case name == "failure" || name == "error":
+		r.test.Status, r.test.message, r.text = Failed, value("message"), &r.test.text
+	case name == "skipped" && r.test.Status == Passed:
+		r.test.Status, r.test.message = Skipped, value("message")
+	case name == "system-out":
+		r.text = &r.test.out
+	case name == "system-err":
+		r.text = &r.test.err
+	case name == "property" && r.test.Place.Line == 0:
+		switch value("name") {
+		case "file":
+			r.test.Place.File = r.files.find(value("value"))
+		case "line":
+			r.test.Place.Line = number(value("value"))
+		}
+	}
+}
+
+func (r *junitReader) end(name string) {
+	switch n := len(r.suites); {
+	case name == "testsuite" || name == "testsuites":
+		s := r.suites[n-1]
+		r.suites = r.suites[:n-1]
+		for _, suite := range sorted(s.names) {
+			r.sink.SuiteEnded(SuiteEnd{Suite: suite, OK: !s.failed})
+		}
+		if n > 1 && s.failed {
+			r.suites[n-2].failed = true
+		}
+	case name == "testcase" && r.test != nil:
+		s := &r.suites[n-1]
+		s.names[r.test.Suite] = true
+		s.failed = s.failed || r.test.Status == Failed
+		r.sink.Ended(r.test.told(r))
+		r.test, r.text = nil, nil
+	case r.text != nil && (name == "failure" || name == "error" || name == "system-out" || name == "system-err"):
+		r.text = nil
+	}
+}
+
+// told is the case as a sink is told it.
+func (c *junitCase) told(r *junitReader) Case {
+	out := c.Case
+	switch out.Status {
+	case Skipped:
+		out.Message = c.message
+	case Failed:
+		place := out.Place
+		out.Place = Place{}
+		out.Output = outputOf(r.hide(c.text), r.hide(c.out), r.hide(c.err))
+		if strings.TrimSpace(c.text) == "" {
+			out.Output = outputOf(c.message, r.hide(c.out), r.hide(c.err))
+		}
+		out.explain(r.files)
+		if c.message != "" {
+			out.Message = c.message
+			out.compare()
+		}
+		if out.Place.Line == 0 {
+			out.Place = place
+		}
+	default:
+		out.Place = Place{}
+	}
+	return out
+}

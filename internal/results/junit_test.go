@@ -1,0 +1,79 @@
+package results
+
+import (
+	"fmt"
+	"io"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func readReport(t *testing.T, in io.Reader) (*Record, error) {
+	r := NewRecord()
+	r.Begin(Run{Number: 1, At: noon})
+	dir := t.TempDir()
+	err := readJUnit(in, newFiles(dir, dir), func(text string) string { return strings.ReplaceAll(text, "hunter2", "***") }, r)
+	r.End(noon, true, true)
+	return r, err
+}
+
+func TestJUnit(t *testing.T) {
+	for _, test := range []struct {
+		name, xml          string
+		cases, failed, ran int
+		err                string
+	}{
+		{"a case directly below testsuites", `<testsuites name="s"><testcase name="a"><failure message="low"/></testcase></testsuites>`, 1, 1, 1, ""},
+		{"suites in suites", `<testsuites><testsuite name="s"><testsuite name="t"><testcase name="a"/></testsuite><testcase name="b"><skipped/></testcase></testsuite></testsuites>`, 2, 0, 2, ""},
+		{"an error counts", `<testsuite name="s"><testcase name="a"><error>boom</error></testcase></testsuite>`, 1, 1, 1, ""},
+		{"another encoding", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?><testsuite name=\"s\"><testcase name=\"\xe4\"/></testsuite>", 1, 0, 1, ""},
+		{"an empty report", `<testsuites/>`, 0, 0, 0, ""},
+		{"no report", `<html/>`, 0, 0, 0, "no <testsuite>"},
+		{"half a report", `<testsuite name="s"><testcase name="a"/><testcase name="b">`, 1, 0, 1, "ends within <testcase>"},
+		{"no XML", `PASS`, 0, 0, 0, "no <testsuite>"},
+		{"nested without an end", strings.Repeat("<testsuite>", 100000), 0, 0, 0, "nested deeper than 100"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			r, err := readReport(t, strings.NewReader(test.xml))
+			if test.err == "" {
+				require.NoError(t, err)
+			} else {
+				require.ErrorContains(t, err, test.err)
+			}
+			sum := r.Sum()
+			assert.Equal(t, []int{test.cases, test.failed, test.ran}, []int{sum.Cases, sum.Failed, sum.Ran})
+		})
+	}
+}
+
+func TestJUnitHidesSecrets(t *testing.T) {
+	r, err := readReport(t, strings.NewReader(`<testsuite name="s"><testcase name="a"><failure message="no hunter2">hunter2</failure><system-out>hunter2</system-out></testcase></testsuite>`))
+	require.NoError(t, err)
+	assert.NotContains(t, fmt.Sprintf("%+v", r.Cases()[0]), "hunter2")
+}
+
+// TestJUnitIsAStream reads a report of 60 MB, and one that is nested as deep as it may be, in little more
+// memory than what is kept of it takes.
+func TestJUnitIsAStream(t *testing.T) {
+	long := strings.Repeat("x", 200)
+	one := fmt.Sprintf(`<testcase name="a" classname="c"><system-out>%s</system-out></testcase>`, long)
+	deep := strings.Repeat(`<testsuite name="s">`, deepestJUnit-2)
+	for name, in := range map[string]io.Reader{
+		"flat": io.MultiReader(strings.NewReader("<testsuite>"), strings.NewReader(strings.Repeat(one, 60<<20/len(one))), strings.NewReader("</testsuite>")),
+		"deep": io.MultiReader(strings.NewReader(deep), strings.NewReader(strings.Repeat(one, 20_000)), strings.NewReader(strings.Repeat("</testsuite>", deepestJUnit-2))),
+	} {
+		t.Run(name, func(t *testing.T) {
+			var before, after runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&before)
+			_, err := readReport(t, in)
+			require.NoError(t, err)
+			runtime.GC()
+			runtime.ReadMemStats(&after)
+			assert.Less(t, int64(after.HeapSys)-int64(before.HeapSys), int64(64<<20), "bytes taken from the system")
+		})
+	}
+}
