@@ -53,7 +53,7 @@ func withColons(f *findings, line string) (Mark, bool) {
 	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
 		return NoMark, false
 	}
-	found := Finding{Place: Place{file, number(m[2]), number(column)}, Severity: Error, Rule: rule, Message: message}
+	found := Finding{Place: Place{file, number(m[2]), number(column)}, Severity: Error, Assumed: word == "", Rule: rule, Message: message}
 	if word != "" {
 		found.Severity = severityOf(word)
 	}
@@ -71,6 +71,9 @@ func withColons(f *findings, line string) (Mark, bool) {
 	case ruleBehind.MatchString(message):
 		m := ruleBehind.FindStringSubmatch(message)
 		found.Message, found.Rule = m[1], m[2]
+		if level, rule, both := strings.Cut(found.Rule, "/"); both && word == "" && (level == "Warning" || level == "Error") { // ESLint's unix format
+			found.Severity, found.Assumed, found.Rule = severityOf(level), false, rule
+		}
 	case word == "" && ruleInRound.MatchString(message):
 		m := ruleInRound.FindStringSubmatch(message)
 		found.Message, found.Rule = m[1], m[2]
@@ -118,7 +121,7 @@ func inBrackets(f *findings, line string) (Mark, bool) {
 	if m == nil || m[4] == "" && m[5] == "" {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]}), true
+	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Assumed: m[4] == "", Rule: m[5], Message: m[6]}), true
 }
 
 var dashForm = regexp.MustCompile(`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`)
@@ -158,6 +161,7 @@ func parenthesis(f *findings, line string) (Mark, bool) {
 		return NoMark, false
 	}
 	found := Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: Error, Message: m[4]}
+	found.Assumed = !strings.HasPrefix(line, "[!]") && !strings.HasPrefix(line, "(!)") && !strings.Contains(line, "Error: ")
 	if strings.HasPrefix(line, "(!)") {
 		found.Severity = Warning
 	}
@@ -184,7 +188,7 @@ const linesBelow = 6
 func headed(f *findings, line string) (Mark, bool) {
 	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
-			return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOfCode(h[1]), Rule: h[1], Message: h[2]}), true
+			return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOfCode(h[1]), Assumed: true, Rule: h[1], Message: h[2]}), true
 		}
 		return NoMark, false
 	}
@@ -194,7 +198,7 @@ func headed(f *findings, line string) (Mark, bool) {
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &Finding{Severity: severityOf(m[1] + m[4]), Rule: m[2] + m[6] + m[7] + m[9], Message: m[3] + m[5] + m[8] + m[10]}, linesBelow
+	f.header, f.left = &Finding{Severity: severityOf(m[1] + m[4]), Assumed: m[1]+m[4] == "", Rule: m[2] + m[6] + m[7] + m[9], Message: m[3] + m[5] + m[8] + m[10]}, linesBelow
 	return NoMark, true
 }
 
@@ -259,7 +263,7 @@ func linker(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3]}), true
+	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Assumed: true, Message: m[3]}), true
 }
 
 var wordForm = regexp.MustCompile(`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`)

@@ -88,9 +88,12 @@ func severityOf(word string) Severity {
 type Finding struct {
 	Place
 	Severity Severity
-	Rule     string   // the tool's name for the kind of problem; empty if it says none
-	Message  string   // in one line
-	Notes    []string // what the tool adds
+	// Assumed says that the tool has not said how much it matters: that a run has failed does not follow
+	// from it.
+	Assumed bool
+	Rule    string   // the tool's name for the kind of problem; empty if it says none
+	Message string   // in one line
+	Notes   []string // what the tool adds
 	// Trace says that it comes from a stack trace: the program said it, not a tool about the
 	// program.
 	Trace bool

@@ -36,7 +36,7 @@ func (r *Record) index() {
 
 // Found implements Sink.
 func (r *Record) Found(f Finding) {
-	if !f.Trace {
+	if !f.Trace && !f.Assumed {
 		r.fails[f.Severity] = true
 	}
 	r.version++
