@@ -38,6 +38,10 @@ type Project interface {
 	// too slow: then a snapshot tells more.
 	Subscribe(ctx context.Context, since int64, hear func(Fact) error) error
 
+	// Beats calls beat about once a second, as long as the project's own loop goes round. It returns nil when
+	// the project has ended, and otherwise the error of beat or of the context.
+	Beats(ctx context.Context, beat func() error) error
+
 	// Do does what is asked for and says what that has set off. A *Refusal says why not.
 	Do(ctx context.Context, r Request) (Answer, error)
 

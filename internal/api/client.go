@@ -25,7 +25,11 @@ type Client struct {
 	// the other process is asked for lines.
 	Near func(folder string, lastSave func() int) Log
 
+	// Patient waits for the project for as long as it takes, also where it is silent: see ErrSilent.
+	Patient bool
+
 	http   http.Client
+	guard  guard
 	socket string
 
 	mu     sync.Mutex
@@ -67,8 +71,8 @@ func (c *Client) Socket() string { return c.socket }
 // Close ends connections that nothing waits on.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
-// open sends a request and returns the answer's body, or the error that it tells.
-func (c *Client) open(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
+// ask sends a request and returns the answer's body, or the error that it tells.
+func (c *Client) ask(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
 	var in io.Reader
 	if body != nil {
 		data, err := json.Marshal(body)
@@ -104,6 +108,9 @@ func (c *Client) open(ctx context.Context, method, path string, query url.Values
 
 // lost is what an error of the connection means.
 func lost(ctx context.Context, err error) error {
+	if errors.Is(err, ErrSilent) {
+		return ErrSilent
+	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"net"
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -86,6 +88,7 @@ func (s *Server) handler() http.Handler {
 		snap, err := s.project.Snapshot(r.Context())
 		reply(w, snap, err)
 	})
+	mux.HandleFunc("GET "+root+"/beats", s.streamed(s.beats))
 	mux.HandleFunc("GET "+root+"/follow", s.streamed(s.follow))
 	mux.HandleFunc("GET "+root+"/facts", s.streamed(s.facts))
 	mux.HandleFunc("GET "+root+"/lines", s.lines)
@@ -187,8 +190,19 @@ func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 // events writes server-sent events, as the HTML standard describes them in "Server-sent
 // events".
 type events struct {
+	mu      sync.Mutex // held while something is written
 	w       http.ResponseWriter
 	session string
+}
+
+// beat writes a comment, which tells whoever reads that the project is alive.
+func (e *events) beat() error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if _, err := io.WriteString(e.w, ": beat\n\n"); err != nil {
+		return err
+	}
+	return http.NewResponseController(e.w).Flush()
 }
 
 func (s *Server) beginEvents(w http.ResponseWriter) *events {
@@ -196,7 +210,7 @@ func (s *Server) beginEvents(w http.ResponseWriter) *events {
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 	http.NewResponseController(w).Flush()
-	return &events{w, s.session}
+	return &events{w: w, session: s.session}
 }
 
 func (e *events) send(name string, number int64, value any) error {
@@ -204,10 +218,26 @@ func (e *events) send(name string, number int64, value any) error {
 	if err != nil {
 		return err
 	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	if _, err := fmt.Fprintf(e.w, "id: %s.%d\nevent: %s\ndata: %s\n\n", e.session, number, name, data); err != nil {
 		return err
 	}
 	return http.NewResponseController(e.w).Flush()
+}
+
+// beating has a stream of events carry the project's beats, until end is called.
+func (s *Server) beating(r *http.Request, out *events) (end func()) {
+	ctx, stop := context.WithCancel(r.Context())
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		s.project.Beats(ctx, out.beat)
+	}()
+	return func() {
+		stop()
+		<-over
+	}
 }
 
 // follow sends the project whole, and then what changes.
@@ -219,6 +249,7 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	out := s.beginEvents(w)
+	defer s.beating(r, out)()
 	var last *Snapshot
 	err := s.project.Follow(r.Context(), face, func(snap *Snapshot) error {
 		before := last
@@ -240,6 +271,7 @@ func (s *Server) facts(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	out := s.beginEvents(w)
+	defer s.beating(r, out)()
 	if since == elsewhere {
 		out.send("gap", 0, trouble{"that was another session: take a snapshot"})
 		return

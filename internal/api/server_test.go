@@ -11,7 +11,9 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,6 +32,7 @@ type still struct {
 	lines    []LineQuery
 	searches []SearchQuery
 	results  []ResultQuery
+	hangs    atomic.Bool // its loop does not go round
 }
 
 func (p *still) Snapshot(context.Context) (*Snapshot, error) { return p.snaps[0], nil }
@@ -41,6 +44,19 @@ func (p *still) Follow(_ context.Context, _ Face, show func(*Snapshot) error) er
 	}
 	return nil
 }
+
+// Beats implements Project.
+func (p *still) Beats(ctx context.Context, beat func() error) error {
+	for ctx.Err() == nil && !p.hangs.Load() {
+		if err := beat(); err != nil {
+			return err
+		}
+		time.Sleep(time.Millisecond)
+	}
+	<-ctx.Done()
+	return ctx.Err()
+}
+
 func (p *still) Subscribe(_ context.Context, since int64, hear func(Fact) error) error {
 	if since < 3 {
 		return ErrGap
@@ -123,7 +139,11 @@ func (p *still) Input(_ context.Context, in Input) error {
 func (p *still) Why(_ context.Context, path string) (Foresight, error) {
 	return Foresight{Path: path}, nil
 }
-func (p *still) Wait(_ context.Context, q WaitQuery) (Waited, error) {
+func (p *still) Wait(ctx context.Context, q WaitQuery) (Waited, error) {
+	if slices.Contains(q.Units, "for ever") {
+		<-ctx.Done()
+		return Waited{}, ctx.Err()
+	}
 	p.waited = q
 	return Waited{OK: true, Took: Seconds(1500 * time.Millisecond)}, nil
 }
@@ -366,4 +386,20 @@ func TestSnapshotsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, s.Number)
 	assert.Equal(t, Ready, s.Units[0].State)
+}
+
+// TestSilence gives up what waits for a project whose loop hangs, and tells a face of it.
+func TestSilence(t *testing.T) {
+	p := &still{snaps: []*Snapshot{{}}}
+	c := at(t, p)
+	told := make(chan time.Duration, 100)
+	go WatchSilence(t.Context(), c, func(silent time.Duration) { told <- silent })
+	failed := make(chan error, 1)
+	go func() {
+		_, err := c.Wait(t.Context(), WaitQuery{Units: []string{"for ever"}})
+		failed <- err
+	}()
+	p.hangs.Store(true)
+	assert.ErrorIs(t, <-failed, ErrSilent)
+	assert.Equal(t, Silence, <-told)
 }

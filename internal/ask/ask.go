@@ -65,6 +65,8 @@ func (a *asking) on(do func(ctx context.Context, p *api.Client) error) error {
 	switch {
 	case err == nil || errors.As(err, &o):
 		return err
+	case errors.Is(err, api.ErrSilent):
+		return exit.With(exit.TimedOut, err)
 	case ctx.Err() != nil:
 		return exit.Quietly(exit.Interrupted)
 	case errors.As(err, &refusal):

@@ -45,6 +45,8 @@ func Reach(ctx context.Context, of Settings) (*api.Client, error) {
 	switch {
 	case errors.Is(err, api.ErrNotRunning):
 		return nil, exit.Refuse("omnivigil: the project of %s does not run. Start it with omnivigil start, or with omnivigil start --background.", file)
+	case errors.Is(err, api.ErrSilent):
+		return nil, exit.With(exit.TimedOut, err)
 	case err != nil:
 		return nil, exit.With(exit.Failed, err)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/ask"
 	"omnivigil/internal/exit"
 	"omnivigil/internal/nearest"
@@ -31,6 +32,9 @@ func Main() int {
 		return exit.Fine
 	}
 	var o exit.Outcome
+	if errors.Is(err, api.ErrSilent) {
+		err = exit.With(exit.TimedOut, err)
+	}
 	if !errors.As(err, &o) {
 		o = exit.Outcome{Code: exit.Usage, Text: "omnivigil: " + err.Error()}
 		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {

@@ -38,9 +38,13 @@ func showProject(place api.Place, project *api.Client, asPlain bool) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := project.Snapshot(ctx)
-	if err != nil {
+	switch {
+	case errors.Is(err, api.ErrSilent):
+		return err
+	case err != nil:
 		return exit.With(exit.Failed, err)
 	}
+	project.Patient = true // it says itself that there is no answer
 	f := &face{project: project, place: place, began: time.Now()}
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/visible"
 )
 
@@ -72,6 +74,9 @@ const kind = "plain"
 // returns early when Out refuses a write. It returns how the project was when it was last
 // seen, nil where it never was.
 func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	go api.WatchSilence(ctx, p.Project, saySilence)
 	err = p.Project.Follow(ctx, api.Face{Kind: kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
 		last = snap
 		if err := p.catchUp(ctx, snap.Lines); err != nil {
@@ -87,6 +92,16 @@ func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
 		return nil
 	})
 	return last, err
+}
+
+// saySilence says when the project has stopped to answer, and when it answers again.
+func saySilence(silent time.Duration) {
+	switch {
+	case silent == api.Silence:
+		fmt.Fprintf(os.Stderr, "%s: no answer from the project for %s; its process may be stopped\n", self, phrase.Duration(silent))
+	case silent == 0:
+		fmt.Fprintln(os.Stderr, self+": the project answers again")
+	}
 }
 
 // catchUp prints what has come, up to so many lines.

@@ -129,9 +129,9 @@ type Unit struct {
 	Alone         bool      // no other task, suite or setup step runs beside it
 	// ComparesTimes says that its program finds out by the times of files what it has to do.
 	ComparesTimes bool
-	MayServe      bool      // of a task: a run that listens, or has lived for ServesAfter, is a service's
-	Results       Results   // how the results of its tests are read
-	Findings      Findings  // how the places are read that tools tell of
+	MayServe      bool     // of a task: a run that listens, or has lived for ServesAfter, is a service's
+	Results       Results  // how the results of its tests are read
+	Findings      Findings // how the places are read that tools tell of
 	FindingsFail  FindingsFail
 	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
 	Widen         bool    // all of it runs again once a run narrowed by a person is green

@@ -137,7 +137,9 @@ type Session struct {
 	volume    volume
 	outputs   outputs
 	terminals terminals
-	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
+	beats     beats
+	ahead     time.Duration // how far the wall clock has moved against the steady one
+	relays    sync.Map      // of *pageServer, by the unit's name: those that run, or did
 	tracer    *spawn.Spawner
 	done      chan struct{}
 	stopped   chan struct{} // closed when senders should no longer try
@@ -277,6 +279,8 @@ func (s *Session) send(ev engine.Event) {
 // files are watched, so that no process reads a file whose change would be missed.
 func (s *Session) loop(first engine.Event) {
 	s.first = first
+	tick := time.NewTicker(api.Beat)
+	defer tick.Stop()
 	for !s.over {
 		s.publish()
 		select {
@@ -288,6 +292,8 @@ func (s *Session) loop(first engine.Event) {
 			} else {
 				s.notWatched()
 			}
+		case now := <-tick.C:
+			s.beat(now)
 		case <-s.watching.retry:
 			s.watchAgain()
 		}

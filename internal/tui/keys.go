@@ -54,6 +54,7 @@ var groups = []string{onUnit, onView, onProject, onTime, onStream, onResults, on
 // Groups of bindings that single views show themselves.
 const (
 	onLoop   = "a loop"
+	onDoubt  = "doubts"
 	onField  = "a field"
 	onLeave  = "leaving"
 	onPicked = "chosen lines"
@@ -106,6 +107,8 @@ var moreUnitKeys = []binding{
 
 var projectKeys = []binding{
 	{keys: []string{"ctrl+r"}, action: "restart-all", name: "restart and rerun everything", group: onProject, do: func(m *model) { m.ask(api.Restart) }},
+	{keys: []string{"D"}, action: "doubts", name: "list the doubts about the verdict, and what ends them", hint: "doubts", group: onProject,
+		when: func(m *model) bool { return len(m.snap.Doubts) > 0 }, do: (*model).showDoubts},
 	{keys: []string{"ctrl+p"}, action: "pause-all", name: "pause all reactions, or resume them", group: onProject,
 		do: func(m *model) { m.ask(m.pauseOrResumeAll()) }},
 	{keys: []string{"q", "ctrl+c"}, action: "quit", name: "quit: stop everything in order; again: at once", hint: "quit", group: onProject, do: (*model).quit},
@@ -260,6 +263,11 @@ var panelKeys = []binding{
 	{in: "loop", keys: []string{"w"}, name: "write the line into omnivigil.toml", group: onLoop, do: (*model).writeCure},
 	{in: "loop", keys: []string{"u"}, name: "undo: let it react to them again", group: onLoop, do: decide(api.ReactAgain)},
 	{in: "loop", keys: []string{"esc", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},
+
+	{in: "doubts", keys: []string{"enter"}, name: "touch the files whose times are in doubt, so that they count as saved", hint: "touch the files", group: onDoubt,
+		do: func(m *model) { m.ask(api.Touch) }},
+	{in: "doubts", keys: []string{"backspace"}, name: "dismiss all of them", hint: "dismiss", group: onDoubt, do: func(m *model) { m.ask(api.Dismiss) }},
+	{in: "doubts", keys: []string{"esc", "D", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},
 
 	{in: "look for", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
 	{in: "look for", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).giveUpSearch},

@@ -71,6 +71,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.told(true)
 	defer s.told(false)
 	go s.follow(ctx)
+	go api.WatchSilence(ctx, s.Project, func(silent time.Duration) { s.program.Send(silentMsg(silent)) })
 	_, err := s.program.Run()
 	switch {
 	case s.model.lost != nil:
@@ -130,6 +131,7 @@ type model struct {
 	pending    []tea.Cmd             // what is left to be asked of the project
 	cmds       []tea.Cmd             // and of the terminal
 	listening  []tea.Cmd             // what is waited for
+	silent     time.Duration         // how long the project has not answered; 0: it does
 	lost       error                 // why the project cannot be followed any more
 
 	rows         []safeRow // as last drawn
@@ -273,6 +275,8 @@ func (m *model) handle(msg tea.Msg) {
 		m.snap = msg
 		m.meetUnits()
 		m.notify()
+	case silentMsg:
+		m.silent = time.Duration(msg)
 	case tickMsg:
 		m.reread()
 		m.cmds = append(m.cmds, m.tick())
@@ -375,7 +379,7 @@ const smallestWidth, smallestHeight = 40, 8
 
 func (m *model) screen() []string {
 	if m.width < smallestWidth || m.height < smallestHeight {
-		return pad([]string{fit(strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text, m.width),
+		return pad([]string{fit(cmp.Or(m.silence(), strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text), m.width),
 			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
 	}
 	rows := []string{m.verdictView(m.width)}

@@ -61,6 +61,7 @@ func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
 }
 
 func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) error { return nil }
+func (p *played) Beats(context.Context, func() error) error                         { return nil }
 func (p *played) Subscribe(context.Context, int64, func(api.Fact) error) error      { return nil }
 func (p *played) Wait(context.Context, api.WaitQuery) (api.Waited, error)           { return api.Waited{}, nil }
 func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {

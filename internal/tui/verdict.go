@@ -9,6 +9,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/phrase"
 	"omnivigil/internal/visible"
 )
@@ -17,7 +18,11 @@ import (
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
 	word := m.palette.banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
-	left := word + "  " + m.palette.bright.Render(v.Text)
+	mark, text := m.doubtMark()
+	if silence := m.silence(); silence != "" { // what nothing confirms is no verdict
+		word, mark, text = m.palette.banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
+	}
+	left := word + "  " + mark + m.palette.bright.Render(text)
 	// The reason matters more than what stands at the right.
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range m.cornerTexts() {
@@ -57,6 +62,9 @@ func (m *model) company() string {
 
 // title is the verdict in short, for the terminal's own title.
 func (m *model) title() string {
+	if m.silent > 0 {
+		return visible.Text("NO ANSWER  " + m.snap.Project.Name)
+	}
 	return visible.Text(strings.ToUpper(string(m.snap.Verdict.Word)) + "  " + m.snap.Project.Name)
 }
 
