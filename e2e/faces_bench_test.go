@@ -177,7 +177,7 @@ func BenchmarkFaces(b *testing.B) {
 	out, code := p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)
 	defer p.run("stop", "--all")
-	place, err := api.PlaceOf(p.dir+"/omnivigil.toml", "", p.dir+"/state/omnivigil")
+	place, err := api.PlaceOf(p.dir+"/omnivigil.toml", "", p.dir+"/state/omnivigil", p.t.TempDir())
 	require.NoError(b, err)
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()

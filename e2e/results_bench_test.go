@@ -33,7 +33,7 @@ func BenchmarkNamed(b *testing.B) {
 		stop.Dir, stop.Env = cmd.Dir, cmd.Env
 		require.NoError(b, stop.Run())
 	}()
-	place, err := api.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"))
+	place, err := api.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"), b.TempDir())
 	require.NoError(b, err)
 	client, err := api.Connect(b.Context(), place)
 	require.NoError(b, err)

@@ -7,13 +7,16 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/cli"
+	"omnivigil/internal/home"
 )
 
 func TestMain(m *testing.M) {
@@ -25,7 +28,11 @@ type cleaned struct{ *testing.M }
 
 func (c cleaned) Run() int {
 	defer func() { os.RemoveAll(binaries) }()
-	return c.M.Run()
+	code := c.M.Run()
+	if place, err := home.Place("omnivigil.toml"); err == nil { // the projects are gone by now
+		api.SweepLocks(filepath.Dir(place.Lock))
+	}
+	return code
 }
 
 // TestScripts runs testdata/*.txtar. Beside testscript's own commands there is

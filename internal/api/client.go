@@ -48,9 +48,10 @@ var ErrLost = errors.New("the process that runs the project is gone")
 // Connect returns the project that runs at a place. It returns ErrNotRunning where none
 // does, and an error in words where it speaks another version of the contract.
 func Connect(ctx context.Context, at Place) (*Client, error) {
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", at.Socket)
+	if errors.Is(at.trusted(), ErrNotRunning) { // in another environment, perhaps
+		at = at.listening()
 	}
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return at.dial(ctx) }
 	c := &Client{socket: at.Socket, http: http.Client{Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true}}}
 	var h hello
 	if err := c.get(ctx, "/hello", nil, &h); err != nil {
@@ -108,8 +109,12 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 
 // lost is what an error of the connection means.
 func lost(ctx context.Context, err error) error {
-	if errors.Is(err, ErrSilent) {
+	var foreign *ForeignError
+	switch {
+	case errors.Is(err, ErrSilent):
 		return ErrSilent
+	case errors.As(err, &foreign):
+		return foreign
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()

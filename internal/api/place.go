@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -9,11 +10,20 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
+
+	"omnivigil/internal/regular"
 )
 
 // Place is where a project's processes and its faces meet: a socket, and a lock that is
-// held as long as anything of the project may run.
-type Place struct{ Socket, Lock string }
+// held as long as anything of the project may run. The lock is the same for all of this user's processes,
+// whatever their environment; the socket is not.
+type Place struct {
+	File   string // the real path of the settings file
+	Socket string
+	Lock   string
+	before string // the lock of versions that had it beside the socket
+}
 
 // mostSocketPath is how many bytes a socket's path may have: sun_path of unix(7) has room
 // for 108 with the byte that ends it; macOS has room for 104.
@@ -21,13 +31,15 @@ const mostSocketPath = 103
 
 // PlaceOf returns the place of the project with that settings file, by its real path. It is
 // in runtime, or where that is empty in state; if the path would be too long for a socket, or
-// nothing can be written there, in a folder of this user's below /tmp.
-func PlaceOf(file, runtime, state string) (Place, error) {
+// nothing can be written there, in a folder of this user's below /tmp. Its lock is in the folder locks.
+func PlaceOf(file, runtime, state, locks string) (Place, error) {
 	abs, err := filepath.Abs(file)
 	if err != nil {
 		return Place{}, fmt.Errorf("find %s: %w", file, err)
 	}
-	sum := sha256.Sum256([]byte(realPath(abs)))
+	file = realPath(abs)
+	sum := sha256.Sum256([]byte(file))
+	lock := filepath.Join(locks, hex.EncodeToString(sum[:16])+".lock")
 	name := hex.EncodeToString(sum[:8])
 	folder := filepath.Join(state, "run")
 	if runtime != "" {
@@ -38,7 +50,7 @@ func PlaceOf(file, runtime, state string) (Place, error) {
 		folder = filepath.Join("/tmp", fmt.Sprintf("omnivigil-%d", os.Getuid()))
 		name = hex.EncodeToString(of[:4]) + name
 	}
-	return Place{filepath.Join(folder, name+".sock"), filepath.Join(folder, name+".lock")}, nil
+	return Place{File: file, Socket: filepath.Join(folder, name+".sock"), Lock: lock, before: filepath.Join(folder, name+".lock")}, nil
 }
 
 // realPath returns a path without symbolic links, as far as it is there: a project whose
@@ -51,22 +63,21 @@ func realPath(path string) string {
 	return real
 }
 
-// prepare makes the place's folder, for this user alone.
-func (p Place) prepare() error {
-	folder := filepath.Dir(p.Socket)
+// prepare makes a folder, for this user alone.
+func prepare(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fmt.Errorf("make the folder of the socket: %w", err)
+		return fmt.Errorf("make the folder %s: %w", folder, err)
 	}
 	info, err := os.Lstat(folder)
 	if err != nil {
-		return fmt.Errorf("look at the folder of the socket: %w", err)
+		return fmt.Errorf("look at the folder %s: %w", folder, err)
 	}
 	if !info.IsDir() || !ownedByUs(info) {
-		return fmt.Errorf("the folder of the socket, %s, belongs to somebody else", folder)
+		return &ForeignError{folder}
 	}
 	if info.Mode().Perm() != 0o700 {
 		if err := os.Chmod(folder, 0o700); err != nil {
-			return fmt.Errorf("keep others out of the folder of the socket: %w", err)
+			return fmt.Errorf("keep others out of %s: %w", folder, err)
 		}
 	}
 	return nil
@@ -75,7 +86,7 @@ func (p Place) prepare() error {
 // Listen begins to listen at the place, which the caller has locked. Only this user can
 // connect. A socket that was left behind is replaced.
 func (p Place) Listen() (net.Listener, error) {
-	if err := p.prepare(); err != nil {
+	if err := prepare(filepath.Dir(p.Socket)); err != nil {
 		return nil, err
 	}
 	if err := os.Remove(p.Socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -89,11 +100,26 @@ func (p Place) Listen() (net.Listener, error) {
 		l.Close()
 		return nil, fmt.Errorf("keep others from the socket: %w", err)
 	}
-	return ownOnly{l}, nil
+	l.(*net.UnixListener).SetUnlinkOnClose(false) // the path may be another's by then
+	made, err := os.Lstat(p.Socket)
+	if err != nil {
+		l.Close()
+		return nil, fmt.Errorf("look at the socket: %w", err)
+	}
+	return ownOnly{l, made}, nil
 }
 
 // ownOnly accepts connections of this user's processes alone.
-type ownOnly struct{ net.Listener }
+type ownOnly struct {
+	net.Listener
+	made fs.FileInfo // the socket
+}
+
+// isThere reports whether the socket is still at that path.
+func (l ownOnly) isThere(path string) bool {
+	there, err := os.Lstat(path)
+	return err == nil && os.SameFile(l.made, there)
+}
 
 func (l ownOnly) Accept() (net.Conn, error) {
 	for {
@@ -109,18 +135,142 @@ func (l ownOnly) Accept() (net.Conn, error) {
 var ErrLocked = errors.New("the project runs already")
 
 // TryLock takes the lock, which is free again when the file, and every copy of it that
-// other processes have inherited, is closed. It returns ErrLocked where another has it.
+// other processes have inherited, is closed. It returns ErrLocked where another has it. The file says
+// which project it is of, and where that listens.
 func (p Place) TryLock() (*os.File, error) {
-	if err := p.prepare(); err != nil {
+	if p.isLockedBefore() {
+		return nil, ErrLocked
+	}
+	if err := prepare(filepath.Dir(p.Lock)); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(p.Lock, os.O_CREATE|os.O_RDWR, 0o600)
+	for {
+		f, err := os.OpenFile(p.Lock, os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return nil, fmt.Errorf("open the project's lock: %w", err)
+		}
+		if err := flock(f); err != nil {
+			f.Close()
+			return nil, err
+		}
+		if isAt(f, p.Lock) {
+			err := f.Truncate(0)
+			if err == nil {
+				_, err = f.WriteAt([]byte(p.File+"\n"+p.Socket+"\n"), 0)
+			}
+			if err != nil {
+				f.Close()
+				return nil, fmt.Errorf("write the project's lock: %w", err)
+			}
+			return f, nil
+		}
+		f.Close() // it was removed before it was locked: another may have made and locked the next
+	}
+}
+
+// isAt reports whether a file is the one at that path.
+func isAt(f *os.File, path string) bool {
+	have, err := f.Stat()
 	if err != nil {
-		return nil, fmt.Errorf("open the project's lock: %w", err)
+		return false
 	}
-	if err := lock(f); err != nil {
-		f.Close()
+	there, err := os.Lstat(path)
+	return err == nil && os.SameFile(have, there)
+}
+
+// isLockedBefore reports whether a version runs the project that has its lock beside the socket.
+func (p Place) isLockedBefore() bool {
+	f, err := os.OpenFile(p.before, os.O_RDWR, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return errors.Is(flock(f), ErrLocked)
+}
+
+// listening returns the place as whoever holds the lock says that it is: its environment may be another.
+func (p Place) listening() Place {
+	data, err := regular.Read(p.Lock, regular.Sane)
+	if lines := strings.Split(string(data), "\n"); err == nil && len(lines) > 1 && filepath.IsAbs(lines[1]) {
+		p.Socket = lines[1]
+	}
+	return p
+}
+
+// ForeignError says that what a face is to trust belongs to another user.
+type ForeignError struct{ Path string }
+
+func (e *ForeignError) Error() string {
+	return e.Path + " belongs to another user, so nothing there is trusted; remove it, or set XDG_RUNTIME_DIR to a directory of your own"
+}
+
+// trusted returns an error where the socket, or its folder, is not this user's.
+func (p Place) trusted() error {
+	for _, path := range []string{filepath.Dir(p.Socket), p.Socket} {
+		info, err := os.Lstat(path)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return ErrNotRunning
+		case err != nil:
+			return fmt.Errorf("look at %s: %w", path, err)
+		case !ownedByUs(info) || info.Mode()&fs.ModeSymlink != 0:
+			return &ForeignError{path}
+		}
+	}
+	return nil
+}
+
+// dial connects to the project's socket, and makes sure that this user's process is behind it.
+func (p Place) dial(ctx context.Context) (net.Conn, error) {
+	if err := p.trusted(); err != nil {
 		return nil, err
 	}
-	return f, nil
+	c, err := (&net.Dialer{}).DialContext(ctx, "unix", p.Socket)
+	if err != nil {
+		return nil, err
+	}
+	if !isOurs(c) {
+		c.Close()
+		return nil, &ForeignError{p.Socket}
+	}
+	return c, nil
+}
+
+// Keep looks whether the socket and the lock that this process holds are still there, and makes them again if
+// not. It returns what was made; nil where that was not needed.
+func (p Place) Keep(l net.Listener, held *os.File) (again net.Listener, lock *os.File, err error) {
+	if !isAt(held, p.Lock) {
+		if lock, err = p.TryLock(); err != nil {
+			return nil, nil, err
+		}
+	}
+	if own, ok := l.(ownOnly); !ok || !own.isThere(p.Socket) {
+		if again, err = p.Listen(); err != nil {
+			return nil, lock, err
+		}
+	}
+	return again, lock, nil
+}
+
+// mostSwept is how many locks are looked at for being left behind.
+const mostSwept = 200
+
+// SweepLocks removes the locks of projects whose settings file is not there any more, of some in the folder.
+func SweepLocks(folder string) {
+	locks, _ := filepath.Glob(filepath.Join(folder, "*.lock"))
+	for _, path := range locks[:min(len(locks), mostSwept)] {
+		data, err := regular.Read(path, regular.Sane)
+		file, _, _ := strings.Cut(string(data), "\n")
+		if _, gone := os.Lstat(file); err != nil || file == "" || !errors.Is(gone, fs.ErrNotExist) {
+			continue
+		}
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			continue
+		}
+		if flock(f) == nil && isAt(f, path) {
+			os.Remove(path)
+		}
+		f.Close()
+	}
 }

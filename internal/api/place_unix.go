@@ -17,7 +17,7 @@ func ownedByUs(info fs.FileInfo) bool {
 	return ok && int(stat.Uid) == os.Getuid()
 }
 
-func lock(f *os.File) error {
+func flock(f *os.File) error {
 	switch err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); {
 	case errors.Is(err, unix.EWOULDBLOCK):
 		return ErrLocked

@@ -8,6 +8,6 @@ import (
 // The socket's folder lies in the user's profile, which keeps others out.
 func ownedByUs(fs.FileInfo) bool { return true }
 
-func lock(*os.File) error { return nil }
+func flock(*os.File) error { return nil }
 
 func isWritable(folder string) bool { return os.MkdirAll(folder, 0o700) == nil }

@@ -51,7 +51,7 @@ func showProject(place api.Place, project *api.Client, asPlain bool) error {
 	if !asPlain && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
 		err = f.screen(ctx, first)
 	} else {
-		inTime(f.ending.urgent, func() { err = f.stream(ctx, first) })
+		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first) })
 	}
 	stop()
 	project.Close()
@@ -114,6 +114,8 @@ func inTime(urgent <-chan struct{}, work func()) {
 type ending struct {
 	came     chan struct{} // closed when one has asked to end
 	urgent   chan struct{} // closed when nobody is to be waited for
+	toBeLeft chan struct{} // closed when that is so and the project has gone, if it ends because of this face
+	ends     atomic.Bool   // the project does
 	isUrgent bool          // it is; of the goroutine that closes it
 }
 
@@ -133,7 +135,7 @@ const sameSignal = 300 * time.Millisecond
 // After TERM, HUP and the second of any, neither the project nor a terminal that does not
 // read is waited for long.
 func (f *face) endOnSignal(closeFace func()) *ending {
-	e := &ending{came: make(chan struct{}), urgent: make(chan struct{})}
+	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	// A reader that has gone is told by an error, not by the end of the program.
@@ -155,9 +157,11 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 				close(e.urgent)
 			}
 			go func() {
-				projectEnds := f.end(again, closeFace)
+				if f.end(again, closeFace) {
+					e.ends.Store(true)
+				}
 				if urgent {
-					f.endAnyway(projectEnds)
+					f.endAnyway()
 				}
 			}()
 		}
@@ -189,13 +193,17 @@ func (f *face) end(atOnce bool, closeFace func()) bool {
 	return false
 }
 
+// longestEnd is how long the end of a project is waited for: units may take long to stop.
+const longestEnd = 10 * time.Minute
+
 // endAnyway ends this process, when the project has gone if that ends, whatever the
 // terminal does. The keeper puts that back.
-func (f *face) endAnyway(projectEnds bool) {
-	const most, patience = 30 * time.Second, 2 * time.Second
-	if projectEnds {
-		ask.WaitGone(f.place, most)
+func (f *face) endAnyway() {
+	const patience = 2 * time.Second
+	if f.ending.ends.Load() {
+		ask.WaitGone(f.place, longestEnd)
 	}
+	close(f.ending.toBeLeft)
 	time.Sleep(patience)
 	os.Exit(exit.Interrupted)
 }
@@ -218,6 +226,11 @@ func (f *face) account(err error) error {
 		return nil
 	case err != nil:
 		return exit.With(exit.Failed, err)
+	}
+	if f.ending.ends.Load() && !snap.Ended { // its last words were not waited for
+		ask.WaitGone(f.place, longestEnd)
+		fmt.Fprintf(os.Stderr, "%s was stopped.\nLogs: %s\n", visible.Text(snap.Project.Name), snap.Project.Logs)
+		return exit.Quietly(exit.Interrupted)
 	}
 	if !snap.Ended {
 		fmt.Fprintf(os.Stderr, "%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n", visible.Text(snap.Project.Name))

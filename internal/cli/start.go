@@ -134,7 +134,8 @@ func (*runsAlready) Error() string { return "the project runs already" }
 
 // launch starts a supervisor and returns its project.
 func launch(place api.Place, o supervise.Options) (*api.Client, error) {
-	const patience, pause = 10 * time.Second, 50 * time.Millisecond
+	const patience, pause = time.Second, 50 * time.Millisecond
+	told := false
 	for began := time.Now(); ; time.Sleep(pause) {
 		l, err := guard.Launch(o.Line())
 		if err == nil {
@@ -155,12 +156,35 @@ func launch(place api.Place, o supervise.Options) (*api.Client, error) {
 		}
 		// Another was started in the same moment, or one is just ending.
 		if client, err := ask.At(context.Background(), place); err == nil {
-			return nil, &runsAlready{client}
+			if snap, err := client.Snapshot(context.Background()); err == nil && !snap.Quitting {
+				return nil, &runsAlready{client}
+			}
+			client.Close()
 		}
-		if time.Since(began) > patience {
-			return nil, exit.Saying(exit.Failed, "omnivigil: the project is still being ended by another omnivigil; try again")
+		if since := time.Since(began); since > patience && !told {
+			told = true
+			fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
+		} else if since > longestEnd {
+			return nil, exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
 		}
 	}
+}
+
+// startAfterEnd waits until a project that is being stopped has ended, and starts it then.
+func startAfterEnd(place api.Place, client *api.Client, opts startOptions, units []string) error {
+	client.Close()
+	fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
+	if !ask.WaitGone(place, longestEnd) {
+		return exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
+	}
+	p, err := plan.ReadFor(place.File, filepath.Dir(place.File))
+	if err != nil {
+		return exit.With(exit.Usage, err)
+	}
+	if err := consent(p, opts.trust); err != nil {
+		return err
+	}
+	return startWith(place, p, opts, supervise.Options{File: p.File, Units: units})
 }
 
 // startAgain is start on a project that runs.
@@ -172,6 +196,9 @@ func startAgain(place api.Place, client *api.Client, err error, opts startOption
 	snap, err := client.Snapshot(ctx)
 	if err != nil {
 		return exit.With(exit.Failed, err)
+	}
+	if snap.Quitting {
+		return startAfterEnd(place, client, opts, units)
 	}
 	fmt.Fprintln(os.Stderr, visible.Text(ask.Seen(snap))+".")
 	if len(units) > 0 {

@@ -229,7 +229,8 @@ func read(report io.Reader) reported {
 
 // Supervisor is the calling process as one.
 type Supervisor struct {
-	Warden  int // number of the process that guards it
+	Warden  int      // number of the process that guards it
+	Lock    *os.File // of the project, which it holds as long as it is there
 	reports *os.File
 }
 
@@ -243,7 +244,8 @@ func Enter() (*Supervisor, error) {
 		closeOnExec(fd)
 	}
 	s := &Supervisor{Warden: warden, reports: os.NewFile(reportFD, "report")}
-	kept = append(kept, s.reports, os.NewFile(lockFD, "lock"))
+	s.Lock = os.NewFile(lockFD, "lock")
+	kept = append(kept, s.reports, s.Lock)
 	return s, spawn.BecomeSubreaper()
 }
 

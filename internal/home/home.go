@@ -5,7 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 
 	"github.com/adrg/xdg"
 
@@ -59,5 +61,17 @@ func short(text string) string {
 
 // Place returns where the project with that settings file meets its faces.
 func Place(file string) (api.Place, error) {
-	return api.PlaceOf(file, os.Getenv("XDG_RUNTIME_DIR"), State())
+	return api.PlaceOf(file, os.Getenv("XDG_RUNTIME_DIR"), State(), locks())
+}
+
+// locks is the folder of the locks of all of this user's projects. It depends on nothing that the environment
+// says, so that there is one supervisor for a project: it is below the home folder that the system knows of.
+func locks() string {
+	if u, err := user.LookupId(strconv.Itoa(os.Getuid())); err == nil && filepath.IsAbs(u.HomeDir) {
+		folder := filepath.Join(u.HomeDir, ".local", "state", "omnivigil", "locks")
+		if os.MkdirAll(folder, 0o700) == nil {
+			return folder
+		}
+	}
+	return filepath.Join("/tmp", "omnivigil-"+strconv.Itoa(os.Getuid()), "locks")
 }

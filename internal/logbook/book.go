@@ -42,6 +42,7 @@ type Book struct {
 	lost      int       // lines that had no room since then
 	limits    Limits
 	closed    bool
+	unchecked bool // it is to be looked whether the folder is there
 	grown     map[chan struct{}]bool
 
 	work  chan struct{} // there is something to write
@@ -195,6 +196,50 @@ func (b *Book) segment() *segment {
 	return s
 }
 
+// Check has the book look whether its folder is still there, and make it again if it is not. It returns at
+// once; what comes of it stands in the log.
+func (b *Book) Check() {
+	b.mu.Lock()
+	b.unchecked = true
+	b.mu.Unlock()
+	signal(b.work)
+	signal(b.much)
+}
+
+// check makes the newest segment's files again where they were removed. Those of the segments before are lost
+// with their lines. Only the writer calls it.
+func (b *Book) check() {
+	b.mu.Lock()
+	segments := b.segments
+	due := b.unchecked && len(segments) > 0
+	b.unchecked = false
+	b.mu.Unlock()
+	if !due {
+		return
+	}
+	restored, err := segments[len(segments)-1].restore()
+	switch {
+	case err != nil:
+		b.mu.Lock()
+		b.err = err
+		b.mu.Unlock()
+	case restored:
+		lost := int64(0)
+		for _, s := range segments[:len(segments)-1] {
+			if _, err := os.Lstat(s.path + textEnding); err != nil && b.forget(s.path) {
+				lost = s.end()
+			}
+		}
+		text := "the folder of the log, " + b.dir + ", was removed and has been made again"
+		if lost > 0 {
+			text += fmt.Sprintf("; the first %d lines are lost", lost)
+		}
+		b.mu.Lock()
+		b.say(Broken, text)
+		b.mu.Unlock()
+	}
+}
+
 // keep writes what is appended, until the book is closed.
 func (b *Book) keep() {
 	defer close(b.ended)
@@ -209,6 +254,7 @@ func (b *Book) keep() {
 			b.flush()
 			return
 		}
+		b.check()
 		b.flush()
 		if b.seal() || time.Since(swept) > sweepPause {
 			swept = time.Now()

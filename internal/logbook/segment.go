@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"fmt"
+	"io"
 	"iter"
 	"math"
 	"os"
@@ -157,12 +158,45 @@ func (s *segment) write(buffers []*buffer) (n int, err error) {
 	return n, nil
 }
 
+// restore makes the segment's files again where others have removed them, with all that they had, and reports
+// whether it has. The system keeps what a file had for as long as it is open.
+func (s *segment) restore() (restored bool, err error) {
+	for _, f := range []struct {
+		file   **os.File
+		ending string
+		size   int64
+	}{{&s.texts, textEnding, s.textAt}, {&s.codes, indexEnding, s.codeAt}} {
+		if *f.file == nil {
+			continue
+		}
+		have, err := (*f.file).Stat()
+		if err != nil {
+			return restored, err
+		}
+		if there, err := os.Lstat(s.path + f.ending); err == nil && os.SameFile(have, there) {
+			continue
+		}
+		again, err := create(s.path + f.ending)
+		if err != nil {
+			return restored, err
+		}
+		if _, err := io.Copy(again, io.NewSectionReader(*f.file, 0, f.size)); err != nil {
+			again.Close()
+			os.Remove(s.path + f.ending)
+			return restored, err
+		}
+		(*f.file).Close()
+		*f.file, restored = again, true
+	}
+	return restored, nil
+}
+
 // create makes a file, and its folder where that is gone or could not be made before.
 func create(path string) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 }
 
 // drop forgets buffers that are on disk and returns how many bytes they were.

@@ -77,6 +77,7 @@ type Book interface {
 	SetLimits(l logbook.Limits)
 	Grown() (<-chan struct{}, func())
 	Err() error
+	Check() // looks whether its folder is still there
 }
 
 // Watcher tells of files, as watch.Watcher does.

@@ -139,6 +139,7 @@ func ward(o Options) error {
 	case err != nil:
 		return failStart(exit.Failed, err)
 	}
+	api.SweepLocks(filepath.Dir(at.Lock))
 	if err := guard.Ward(lock); err != nil {
 		return failStart(exit.Failed, err)
 	}
@@ -184,6 +185,7 @@ func supervise(o Options) error {
 type running struct {
 	session *session.Session
 	server  *api.Server
+	place   api.Place
 	socket  net.Listener
 	book    *logbook.Book
 	logs    string
@@ -196,7 +198,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &running{logs: filepath.Join(home.Logs(p.File), time.Now().Format(logbook.SessionForm))}
+	r := &running{place: at, logs: filepath.Join(home.Logs(p.File), time.Now().Format(logbook.SessionForm))}
 	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: home.State(), Results: home.Results(p.File), Background: o.Background, Warden: self.Warden}
 	for _, path := range o.For {
 		config.Hits = append(config.Hits, concern.Why(p, path).Hits...)
@@ -261,15 +263,48 @@ func (r *running) attend(self *guard.Supervisor, o Options) {
 	if o.Demo {
 		go attendDemo(s, filepath.Dir(o.File), o.Autopilot)
 	}
+	go r.keepPlace(self)
 	<-s.Done()
 	last, _ := s.Snapshot(context.Background())
 	r.linger(last.Faces)
 	r.server.Close()
-	os.Remove(r.socket.Addr().String())
+	os.Remove(r.place.Socket)
 	guard.EndAll()
 	r.book.Close()
 	if r.records != nil {
 		r.records.Close()
+	}
+}
+
+// keepPlace has the project stay where faces look for it, also where others remove its socket or its lock.
+func (r *running) keepPlace(self *guard.Supervisor) {
+	tick := time.NewTicker(api.Beat)
+	defer tick.Stop()
+	lock, problem := self.Lock, ""
+	for {
+		select {
+		case <-tick.C:
+		case <-r.session.Done():
+			return
+		}
+		socket, again, err := r.place.Keep(r.socket, lock)
+		if err != nil && err.Error() != problem {
+			r.session.Note("the project cannot be reached by new faces: " + err.Error())
+		}
+		problem = ""
+		if err != nil {
+			problem = err.Error()
+		}
+		if again != nil {
+			lock = again
+			r.session.Note("the project's lock was removed and has been made again")
+		}
+		if socket != nil {
+			r.socket.Close()
+			r.socket = socket
+			go r.server.Serve(socket)
+			r.session.Note("the project's socket was removed and has been made again")
+		}
 	}
 }
 
