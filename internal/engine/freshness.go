@@ -72,9 +72,9 @@ func (u *unit) blockingWords() string {
 	case u.narrowed != "":
 		return name + " " + u.narrowedWords()
 	case u.paused:
-		return name + " is paused"
+		return name + " is paused" + u.onResume()
 	case u.obstacle != nil && u.obstacle.on == nil, u.stirring() && !u.moving && u.wanted:
-		return "all reactions are paused"
+		return "all reactions are paused" + u.onResume()
 	case u.missedPass():
 		return name + " " + u.missedWords()
 	case u.onlyWhenAsked() && u.run != nil:
@@ -87,6 +87,14 @@ func (u *unit) blockingWords() string {
 		return name + " was not started"
 	}
 	return name + " is " + u.state.String()
+}
+
+// onResume says what the unit will do when reactions are resumed; empty: nothing that is known.
+func (u *unit) onResume() string {
+	if u.pending == nil || len(u.pending.reasons) == 0 {
+		return ""
+	}
+	return "; on resume " + u.spec.Name + " " + u.spec.Verb() + ": " + sentence(u.pending.reasons)
 }
 
 // heldUpBy returns the unit upstream that this one cannot get past, or nil.

@@ -75,8 +75,11 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 			e.enqueueAll()
 		}
 	case ResumeAll:
-		if e.paused {
+		if e.paused || len(e.standings.paused) > 0 {
 			e.paused = false
+			for _, u := range slices.Clone(e.standings.paused) { // by name
+				u.paused = false
+			}
 			e.tell(Fact{Kind: FactResumed})
 			e.resume(e.units, "all reactions resumed")
 		}

@@ -16,6 +16,7 @@ type standing struct {
 	moving, ending       bool // of those that are wanted, and of others
 	stale, broken, loops bool
 	doubted              bool // there are doubts about it
+	paused               bool // by name
 }
 
 func (u *unit) standing() standing {
@@ -24,7 +25,7 @@ func (u *unit) standing() standing {
 		moving: u.moving && u.wanted, ending: u.moving && !u.wanted,
 		stale:  !u.moving && u.wanted && u.freshness() == Stale,
 		broken: !u.moving && u.state.Broken(),
-		loops:  u.loop != nil && !u.loop.Noted, doubted: len(u.doubts) > 0,
+		loops:  u.loop != nil && !u.loop.Noted, doubted: len(u.doubts) > 0, paused: u.paused,
 	}
 }
 
@@ -49,7 +50,7 @@ func (r *roll) set(u *unit, in bool) {
 type standings struct {
 	wanted, stopped, counted             int
 	moving, ending, stale, broken, loops roll
-	doubted                              roll
+	doubted, paused                      roll
 
 	units   []*unit // in the order of the file, those that have left it last
 	shown   []*Unit // what faces see of each of them
@@ -110,7 +111,7 @@ func (s *standings) enter(u *unit) {
 		of      *roll
 		was, is bool
 	}{{&s.moving, was.moving, is.moving}, {&s.ending, was.ending, is.ending}, {&s.stale, was.stale, is.stale},
-		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}, {&s.doubted, was.doubted, is.doubted}} {
+		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}, {&s.doubted, was.doubted, is.doubted}, {&s.paused, was.paused, is.paused}} {
 		if r.was != r.is {
 			r.of.set(u, r.is)
 		}

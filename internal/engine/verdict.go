@@ -39,7 +39,9 @@ func (w VerdictWord) String() string {
 func (e *Engine) verdict() Verdict {
 	v := e.judge()
 	if !e.gone {
-		v.Text += e.addedWords()
+		if v.Text += e.addedWords(); !strings.Contains(v.Text, "paused") { // else it is the reason for the word
+			v.Text += e.pausedWords()
+		}
 	}
 	if v.Word == VerdictCurrent {
 		v.Text += e.doubtWords()
@@ -60,6 +62,19 @@ func (e *Engine) addedWords() string {
 		return fmt.Sprintf("; %s with %s", e.worded[0].spec.Name, phrase.Typed(e.worded[0].words))
 	}
 	return fmt.Sprintf("; %d units with words added", len(e.worded))
+}
+
+// pausedWords name what does not react to changes, as long as that is so.
+func (e *Engine) pausedWords() string {
+	switch paused := e.standings.paused; {
+	case e.paused:
+		return "; all reactions are paused"
+	case len(paused) == 1:
+		return "; " + paused[0].spec.Name + " is paused"
+	case len(paused) > 1:
+		return "; " + named(paused, func(u *unit) string { return u.spec.Name }) + " are paused"
+	}
+	return ""
 }
 
 func (e *Engine) judge() Verdict {
@@ -298,9 +313,6 @@ func (e *Engine) currentText(w *weights) string {
 		notes += "; " + u.motion("")
 	}
 	notes += e.findingWords() + e.loopWords()
-	if e.paused {
-		notes += "; all reactions are paused"
-	}
 	r := e.newest
 	switch {
 	case r != nil && r.Outcome == EndedCurrent:

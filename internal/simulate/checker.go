@@ -480,6 +480,11 @@ func (c *Checker) requested(ev engine.Requested) {
 		}
 		c.requestedOf(ev.Request, unit)
 	}
+	if ev.Request == engine.ResumeAll {
+		for _, b := range c.units {
+			b.paused = false
+		}
+	}
 	if ev.Request == engine.Quit || ev.Request == engine.QuitNow {
 		c.quitting = true
 	}
