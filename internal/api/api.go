@@ -255,10 +255,12 @@ type Line struct {
 
 // Foresight is what a save of one path would set off, were everything current.
 type Foresight struct {
-	Path  string   `json:"path"`            // relative to the project's folder
-	Acts  []Act    `json:"acts,omitempty"`  // units that the path concerns
-	Order []Step   `json:"order,omitempty"` // all that would run, in order
-	Text  []string `json:"text"`            // the same in words, and why nothing would happen
+	Path       string   `json:"path"`                  // relative to the project's folder
+	Acts       []Act    `json:"acts,omitempty"`        // units that the path concerns
+	Order      []Step   `json:"order,omitempty"`       // all that would run, in order
+	Makers     []string `json:"makers,omitempty"`      // units that declare it as one of their outputs
+	NotStarted []string `json:"not_started,omitempty"` // of those that the path concerns
+	Text       []string `json:"text"`                  // the same in words, and why nothing would happen
 }
 
 // Act is a unit that a path concerns.

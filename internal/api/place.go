@@ -138,7 +138,7 @@ var ErrLocked = errors.New("the project runs already")
 // other processes have inherited, is closed. It returns ErrLocked where another has it. The file says
 // which project it is of, and where that listens.
 func (p Place) TryLock() (*os.File, error) {
-	if p.isLockedBefore() {
+	if isLocked(p.before) {
 		return nil, ErrLocked
 	}
 	if err := prepare(filepath.Dir(p.Lock)); err != nil {
@@ -178,9 +178,12 @@ func isAt(f *os.File, path string) bool {
 	return err == nil && os.SameFile(have, there)
 }
 
-// isLockedBefore reports whether a version runs the project that has its lock beside the socket.
-func (p Place) isLockedBefore() bool {
-	f, err := os.OpenFile(p.before, os.O_RDWR, 0)
+// IsLocked reports whether something of the project runs, in this version or one that has its lock beside the
+// socket.
+func (p Place) IsLocked() bool { return isLocked(p.Lock) || isLocked(p.before) }
+
+func isLocked(path string) bool {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		return false
 	}

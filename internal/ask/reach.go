@@ -58,8 +58,7 @@ func Reach(ctx context.Context, of Settings) (*api.Client, error) {
 func WaitGone(place api.Place, limit time.Duration) bool {
 	const look = 5 * time.Millisecond
 	for until := time.Now().Add(limit); time.Now().Before(until); time.Sleep(look) {
-		if lock, err := place.TryLock(); err == nil {
-			lock.Close()
+		if !place.IsLocked() {
 			return true
 		}
 	}

@@ -220,6 +220,11 @@ func keepTyped(root, settings string) (*plan.Plan, error) {
 // FindRunning implements ask.Settings.
 func (at location) FindRunning() (string, error) {
 	file, err := at.Find()
+	if err != nil && at.file == "" { // on a branch that has none, perhaps
+		if running := at.runningAbove(); running != "" {
+			return running, nil
+		}
+	}
 	if err != nil || at.file != "" || runs(file) {
 		return file, err
 	}
@@ -229,17 +234,32 @@ func (at location) FindRunning() (string, error) {
 	return file, nil
 }
 
+// runningAbove returns the settings file of the project that runs in this folder, or one above it, although the
+// file is not there; empty: none does.
+func (at location) runningAbove() string {
+	dir, err := filepath.Abs(at.dir)
+	if err != nil {
+		return ""
+	}
+	for {
+		if file := filepath.Join(dir, plan.FileName); runs(file) {
+			return file
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return ""
+		}
+		dir = up
+	}
+}
+
 // runs reports whether something of the project with that settings file is there.
 func runs(file string) bool {
 	place, err := home.Place(file)
 	if err != nil {
 		return false
 	}
-	lock, err := place.TryLock()
-	if err == nil {
-		lock.Close()
-	}
-	return errors.Is(err, api.ErrLocked)
+	return place.IsLocked()
 }
 
 // runningOn returns the settings of a command that was typed in a folder and runs, the newest

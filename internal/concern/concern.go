@@ -47,15 +47,15 @@ func Units(keys []string) []string {
 // outputsRest is how long outputs must be as they are before it is looked what has become of them.
 const outputsRest = time.Second
 
-// Makers returns how many units declare a file as one of their outputs.
-func Makers(p *plan.Plan, file string) int {
-	n := 0
+// Makers returns the units that declare a file as one of their outputs.
+func Makers(p *plan.Plan, file string) []string {
+	var makers []string
 	for _, u := range p.Units {
 		if slices.ContainsFunc(u.Outputs, func(o plan.Pattern) bool { return watch.Matches(p.Root, o.Text, file) }) {
-			n++
+			makers = append(makers, u.Name)
 		}
 	}
-	return n
+	return makers
 }
 
 // settingsDebounce is long enough for an editor's second write.
@@ -88,13 +88,22 @@ func Interests(p *plan.Plan) []watch.Interest {
 		if len(in.Rules) > 0 {
 			all = append(all, in)
 		}
-		if len(u.Outputs) > 0 && u.Kind.Ends() {
-			made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: outputsRest, Unignored: true, Poll: u.Poll}
-			for _, o := range u.Outputs {
-				made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
-			}
-			all = append(all, made)
+	}
+	return all
+}
+
+// inOutputs returns what a project's watcher has to look for among what units make.
+func inOutputs(p *plan.Plan) []watch.Interest {
+	var all []watch.Interest
+	for _, u := range p.Units {
+		if len(u.Outputs) == 0 || !u.Kind.Ends() {
+			continue
 		}
+		made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: outputsRest, Unignored: true, Poll: u.Poll}
+		for _, o := range u.Outputs {
+			made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
+		}
+		all = append(all, made)
 	}
 	return all
 }
@@ -118,7 +127,8 @@ const elsewhereDebounce = 300 * time.Millisecond
 // InterestsWithout is Interests without files that units do not react to, and with the
 // interest in files that no rule matches.
 func InterestsWithout(p *plan.Plan, ignored map[string][]string) []watch.Interest {
-	all := append(Interests(p), watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
+	all := append(Interests(p), inOutputs(p)...)
+	all = append(all, watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
 		Ignore: []string{"**/.*", "**/node_modules"}})
 	for i := range all {
 		for _, file := range ignored[all[i].Key] {

@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/rehearse"
 	"omnivigil/internal/watch"
@@ -23,6 +24,7 @@ type Report struct {
 	Kept     []Kept // units that one of their own rules keeps out of it
 	Near     *Near  // where nothing acts: the rule that almost matches
 	Noise    bool   // files of that kind never count
+	Makers   []string // units that declare it as one of their outputs
 
 	Hits []engine.Hit // the same as Acts, for an engine
 
@@ -31,7 +33,7 @@ type Report struct {
 
 // Foresight returns the report as faces have it.
 func (r Report) Foresight() api.Foresight {
-	f := api.Foresight{Path: r.Path, Text: r.Lines()}
+	f := api.Foresight{Path: r.Path, Makers: r.Makers, Text: r.Lines()}
 	for _, a := range r.Acts {
 		f.Acts = append(f.Acts, api.Act{Unit: a.Unit, Rule: a.Pattern.Text, Does: a.Does})
 	}
@@ -84,7 +86,7 @@ func Why(p *plan.Plan, path string) Report {
 			r.Kept = append(r.Kept, keptBy(u, a))
 		}
 	}
-	r.Order = foresee(p, r.Hits)
+	r.Order, r.Makers = foresee(p, r.Hits), Makers(p, r.Path)
 	if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings && !r.Noise {
 		r.Near = nearest(p, interests, path)
 	}
@@ -198,6 +200,9 @@ func (r Report) Lines() []string {
 		return lines
 	case len(r.Acts) == 0:
 		add("nothing would act")
+	}
+	if len(r.Makers) > 0 {
+		add("it is an output of %s", phrase.List(r.Makers))
 	}
 	for _, a := range r.Acts {
 		add("%s %s: it matches %s%s", a.Unit, a.Does, r.place(a.Pattern), taken(a.Captures))

@@ -406,7 +406,9 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 
 // save counts a ripple as one that a person's save has caused.
 func (e *Engine) save(r *Ripple) {
-	r.saved, r.shown, e.newest = true, nil, r
+	if r.saved, r.shown = true, nil; e.newest == nil || r.ID > e.newest.ID {
+		e.newest = r
+	}
 	e.saves = append(e.saves, Save{At: r.Since, Ripple: r.ID})
 	if len(e.saves) > 2*keptMarks {
 		e.saves = append([]Save(nil), e.saves[keptMarks:]...)

@@ -376,6 +376,8 @@ func (r *Ripple) judge() {
 			broken = append(broken, u.brokenWords())
 		} else if u.wanted && u.freshness() == Stale {
 			stale = append(stale, u.spec.Name+" is stale: "+u.staleness().Text)
+		} else if r.neverRan(u) {
+			stale = append(stale, u.spec.Name+" did not run: "+u.blockingWords())
 		}
 		for _, f := range u.followers {
 			look(f)
@@ -392,6 +394,42 @@ func (r *Ripple) judge() {
 	default:
 		r.Outcome = EndedCurrent
 	}
+}
+
+// neverRan reports whether the ripple was to move a unit that has not run for it, and is not going to.
+func (r *Ripple) neverRan(u *unit) bool {
+	return !u.wanted && !u.removed && slices.Contains(r.members, u) && (u.run == nil || u.touched > u.lastRead()) && u.touched > 0
+}
+
+// soonAfter is how long after a service was ready a crash is taken for what made it start: most servers that
+// cannot work with what they find say so within it.
+const soonAfter = 5 * time.Second
+
+// amend makes a ripple that has come to rest a broken one, because a run of it crashed soon after it was ready.
+// It reports whether there is such a ripple.
+func (e *Engine) amend(u *unit, detail string) bool {
+	l := &e.ripples
+	i := slices.IndexFunc(l.all, func(r *Ripple) bool { return r.ID == u.run.newestRipple() })
+	if i < 0 || !l.all[i].Resting() {
+		return i >= 0
+	}
+	old := l.all[i]
+	c := *old // snapshots have the old one
+	c.Outcome, c.Detail = EndedBroken, detail
+	l.all[i] = &c
+	if k := slices.Index(l.kept, old); k >= 0 {
+		l.kept[k] = &c
+	}
+	if e.newest == old {
+		e.newest = &c
+	}
+	for k, r := range u.run.ripples {
+		if r == old {
+			u.run.ripples[k] = &c
+		}
+	}
+	e.tell(Fact{Kind: FactRippleRested, Ripple: c.ID, Outcome: c.Outcome, Took: c.RestAt.Sub(c.Since), Problem: detail, RippleWas: &c})
+	return true
 }
 
 // durations tells how long each unit's run took, the last one where several were

@@ -505,6 +505,8 @@ func (e *Engine) crashed(u *unit, f Fact, s State) {
 	}
 	if u.retries() {
 		e.setTimer(u, retryNow, e.pause(u))
+	} else if since := e.now.Sub(u.run.ReadyAt); was == Ready && since < soonAfter && e.amend(u, fmt.Sprintf("%s crashed %s after it was ready", u.spec.Name, phrase.Duration(since))) {
+		return // it is what the ripple that has started the run has come to
 	} else if was == Ready || was == Failed {
 		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + f.Words()})
 		r.take(u)

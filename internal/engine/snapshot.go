@@ -73,18 +73,20 @@ type Unit struct {
 	Words     []string // that the person has added to its command
 	Narrowed  string   // to which cases the person has narrowed it; empty: to none
 	Report    Report   // what is known of its cases and findings
-	Moving    bool
-	Queued    bool     // one more run follows the one at work
-	InLine    bool     // it waits for a job: see Jobs.Words
-	Alone     bool     // nothing runs beside it
-	RetryAt   Moment   // when a crashed service is started again
-	Run       Run      // the newest; Number is 0 before the first
-	Pass      Pass     // the newest of that run; Number is 0 where it has none
-	Marks     []Mark   // its life, oldest first
-	Suspects  []string // files that changed since it last ran well
-	Owed      []string // commands that a failed run has left undone
-	Loop      *Loop    // that it was in, whose files are ignored; nil for none
-	MayLoop   bool     // a run may have written what set off its newest
+	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
+	OnlyNarrowed bool
+	Moving       bool
+	Queued       bool     // one more run follows the one at work
+	InLine       bool     // it waits for a job: see Jobs.Words
+	Alone        bool     // nothing runs beside it
+	RetryAt      Moment   // when a crashed service is started again
+	Run          Run      // the newest; Number is 0 before the first
+	Pass         Pass     // the newest of that run; Number is 0 where it has none
+	Marks        []Mark   // its life, oldest first
+	Suspects     []string // files that changed since it last ran well
+	Owed         []string // commands that a failed run has left undone
+	Loop         *Loop    // that it was in, whose files are ignored; nil for none
+	MayLoop      bool     // a run may have written what set off its newest
 }
 
 // Unit returns the unit of that name, or nil.
@@ -158,6 +160,8 @@ func (u *unit) snapshot() *Unit {
 	} else if p := u.passes.last; p != nil {
 		out.Pass = p.Pass
 	}
+	out.OnlyNarrowed = out.Freshness == Stale && u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil &&
+		u.touched <= u.run.read && u.staleness().root == u
 	switch {
 	case out.Freshness == Stale:
 		out.Why = u.staleness().Text

@@ -162,6 +162,12 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 
 func (s *Session) foresight(r concern.Report) api.Foresight {
 	out := r.Foresight()
+	for _, a := range out.Acts {
+		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
+			out.NotStarted = append(out.NotStarted, a.Unit)
+			out.Text = append(out.Text, "  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started")
+		}
+	}
 	out.Path, out.Text = s.clean(out.Path), s.cleanAll(out.Text)
 	for i := range out.Acts {
 		out.Acts[i].Rule, out.Acts[i].Does = s.clean(out.Acts[i].Rule), s.clean(out.Acts[i].Does)

@@ -105,6 +105,9 @@ func (r *liveRun) readMeaning(s *Session, o engine.Start) {
 	r.meaning.options = results.Options{
 		Dir: u.Dir, Root: s.root, Results: u.Results, Findings: u.Findings, Hide: func(text string) string { return s.hidden.Load().String(text) },
 	}
+	if r.narrow = ""; o.Narrow {
+		r.narrow = phrase.Typed(o.Words)
+	}
 	run := results.Run{Number: o.Run, Same: o.Same, At: time.Now().Round(0), Partial: o.Narrow}
 	if len(o.Words) > 0 || !o.Command.Equal(u.Run) {
 		run.Command = o.Command.Plus(o.Words).String()
@@ -269,6 +272,9 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 	kept, caseErr := results.ReadCases(r.meaning.options, r.began, r.meaning.reader.UpToDate(), m.record)
 	if caseErr != nil && complete && r.unit.Kind.Ends() {
 		missing = s.clean(caseErr.Error())
+	}
+	if sum := m.record.Sum(); missing == "" && complete && r.narrow != "" && sum.Ran == 0 && sum.Cases > 0 {
+		missing = "no test matched " + s.clean(r.narrow)
 	}
 	err := results.ReadFindings(r.meaning.options, r.began, m.record)
 	m.record.End(time.Now().Round(0), complete, exit.OK())

@@ -164,7 +164,7 @@ func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 		for _, h := range hits {
 			was, made := last.files[h.Path]
 			info, err := os.Stat(filepath.Join(p.Root, filepath.FromSlash(h.Path)))
-			if !made || err != nil || was == (stamp{info.ModTime(), info.Size()}) || concern.Makers(p, h.Path) > 1 {
+			if !made || err != nil || was == (stamp{info.ModTime(), info.Size()}) || len(concern.Makers(p, h.Path)) > 1 {
 				continue
 			}
 			s.send(engine.OutputChanged{Unit: unit, File: h.Path})

@@ -1,12 +1,14 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/phrase"
 )
 
 // actions are how what is asked for is asked of the engine: of units, and without any.
@@ -84,7 +86,36 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	for _, path := range r.For {
 		asked.Hits = append(asked.Hits, concern.Why(s.Plan(), path).Hits...)
 	}
-	return s.ask(ctx, asked)
+	answer, err := s.ask(ctx, asked)
+	if err == nil && r.Action == api.Narrow && !r.Failing {
+		answer.Text = s.unknown(units[0], r.Cases)
+	}
+	return answer, err
+}
+
+// unknown warns of tests to which a unit is narrowed and that no run of it has told of: a new one is unknown
+// before its first run, and so is one with a typing error. Empty: there is none.
+func (s *Session) unknown(unit string, cases []api.CaseName) string {
+	m := s.meanings.get(unit)
+	if m == nil {
+		return ""
+	}
+	known := map[string]bool{}
+	m.mu.Lock()
+	for _, c := range m.record.Cases() {
+		known[c.Name], known[c.Suite] = true, true
+	}
+	m.mu.Unlock()
+	var names []string
+	for _, c := range cases {
+		if !known[cmp.Or(c.Name, c.Suite)] {
+			names = append(names, cmp.Or(c.Name, c.Suite))
+		}
+	}
+	if len(names) == 0 || len(known) == 0 {
+		return ""
+	}
+	return "No known test of " + unit + " is named " + s.clean(phrase.List(names)) + ". It runs all the same."
 }
 
 // named returns the units that names of units and groups stand for, each once.

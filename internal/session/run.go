@@ -45,6 +45,7 @@ type liveRun struct {
 	proceed   chan struct{}   // the step that was told may begin
 	attempt   *reuse.Attempt  // to make a result that can be reused, or nil
 	told      []byte          // what it has told, at its end
+	narrow    string          // to which cases it is narrowed; empty: to none
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // ends when the process is gone
 	ended     func()

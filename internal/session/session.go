@@ -447,6 +447,7 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	for unit, hits := range made {
 		s.outputsMoved(unit, ev.Since, hits)
 	}
+	c.Made = len(c.Hits) > 0 && !slices.ContainsFunc(c.Hits, func(h engine.Hit) bool { return h.More > 0 || len(concern.Makers(s.plan, h.Path)) == 0 })
 	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}

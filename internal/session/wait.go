@@ -3,12 +3,16 @@ package session
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/lines"
+	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan"
 )
 
 // waiter is somebody who waits until all has come to rest.
@@ -105,9 +109,14 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
 	out.Verdict = api.Verdict{Word: verdictWord(snap), Text: s.clean(snap.Verdict.Text)}
 	var broken, stale []api.WaitedUnit
+	var passed []string
 	for _, u := range snap.Units {
 		among := slices.Contains(units, u.Name)
 		if len(units) > 0 && !among || u.Freshness == engine.Current || len(units) == 0 && !u.Wanted && !u.State.Broken() {
+			continue
+		}
+		if among && u.State == engine.Done && u.OnlyNarrowed {
+			passed = append(passed, fmt.Sprintf("%s passed, narrowed to %s", u.Name, s.clean(u.Narrowed)))
 			continue
 		}
 		one := s.waitedUnit(u)
@@ -124,12 +133,41 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 		}
 	}
 	out.OK = !timedOut && len(out.Trouble) == 0 && (len(units) > 0 || snap.Verdict.Word == engine.VerdictCurrent)
+	if len(units) > 0 {
+		out.Verdict = ofUnits(out, units, passed)
+	}
 	return out
 }
+
+// ofUnits is the verdict of some units alone.
+func ofUnits(w api.Waited, units, passed []string) api.Verdict {
+	for _, u := range w.Trouble {
+		switch text := fmt.Sprintf("%d of %d: %s", len(w.Trouble), len(units), u.Unit); {
+		case u.State.Broken():
+			return api.Verdict{Word: api.VerdictBroken, Text: text + " " + string(u.State)}
+		case u.Freshness == api.Updating:
+			return api.Verdict{Word: api.VerdictUpdating, Text: text + " " + string(u.State)}
+		default:
+			return api.Verdict{Word: api.VerdictStale, Text: text + " is not current"}
+		}
+	}
+	text := phrase.List(units)
+	if len(passed) > 0 {
+		text = strings.Join(passed, "; ")
+	}
+	return api.Verdict{Word: api.VerdictCurrent, Text: text}
+}
+
+// lastWords is how long before a service's end what it said may be why.
+const lastWords = 10 * time.Second
 
 func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	one := api.WaitedUnit{Unit: u.Name, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()), Run: u.Run.Number, Why: s.clean(u.Why)}
 	if !u.State.Broken() {
+		return one
+	}
+	if u.Pass.Number > 0 && !u.Pass.Good && u.Pass.Saw != "" { // what its output said before is of passes that are over
+		one.Why = s.clean(u.Pass.Saw)
 		return one
 	}
 	one.Why = s.clean(cmp.Or(u.Run.Problem, u.Report.WordsOf(u.Run.Number), u.Run.Exit.String()))
@@ -140,7 +178,8 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	if err != nil {
 		return one
 	}
-	if says, ok := v.Reason(u.Name, u.Run.Number); ok {
+	// A service may have said much before, of what has long been well again.
+	if says, ok := v.Reason(u.Name, u.Run.Number); ok && (u.Kind != plan.Service.String() || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
 		l := lines.Reason(says)
 		one.Line = &l
 	}
