@@ -31,9 +31,21 @@ type Status struct {
 	Trouble    bool   `json:"trouble"`    // the verdict turned broken or stale for good, and has not been current since
 	Lines      int64  `json:"lines"`      // how many the log has
 	LogProblem string `json:"log_problem,omitempty"`
+	// Broken is how many ripples have ended broken, and Longest the one of a save that took longest to come to
+	// rest: of all, also of those that are not kept any more.
+	Broken  int     `json:"broken"`
+	Longest Longest `json:"longest,omitzero"`
 	// Settings is what is wrong with the newest edit of the settings, with its place; those
 	// before are in use. Empty when nothing is wrong.
 	Settings string `json:"settings,omitempty"`
+}
+
+// Longest is the ripple of a save that took longest to come to rest.
+type Longest struct {
+	ID      int     `json:"id"`
+	Title   string  `json:"title"`
+	Outcome Outcome `json:"outcome"`
+	Took    Seconds `json:"took"`
 }
 
 // About is what stays the same of a project while it runs, but for its settings.

@@ -20,23 +20,14 @@ func sayAccount(w io.Writer, snap *api.Snapshot, now time.Time) {
 }
 
 func accountOf(snap *api.Snapshot, now time.Time) []string {
-	runs, broken := 0, 0
-	var longest *api.Ripple
+	runs := 0
 	for _, u := range snap.Units {
 		runs += u.Run.Number
 	}
-	for _, r := range snap.Ripples {
-		if r.Outcome == api.EndedBroken {
-			broken++
-		}
-		if r.Cause.Kind == "change" && r.Resting() && (longest == nil || took(r) > took(longest)) {
-			longest = r
-		}
-	}
 	lines := []string{fmt.Sprintf("%s ran for %s: %s, %s, %s ended broken.", snap.Project.Name, phrase.Duration(now.Sub(snap.Project.Since)),
-		phrase.Count(len(snap.Saves), "save"), phrase.Count(runs, "run"), phrase.Count(broken, "ripple"))}
-	if longest != nil {
-		lines = append(lines, fmt.Sprintf("The longest from a save to rest: %s, %s after %s.", longest.Title, longest.Outcome, phrase.Duration(took(longest))))
+		phrase.Count(len(snap.Saves), "save"), phrase.Count(runs, "run"), phrase.Count(snap.Broken, "ripple"))}
+	if l := snap.Longest; l.ID > 0 {
+		lines = append(lines, fmt.Sprintf("The longest from a save to rest: %s, %s after %s.", l.Title, l.Outcome, phrase.Duration(l.Took.Duration())))
 	}
 	lines = append(lines, endings(snap)...)
 	if snap.LogProblem != "" {
@@ -44,8 +35,6 @@ func accountOf(snap *api.Snapshot, now time.Time) []string {
 	}
 	return append(lines, "Logs: "+snap.Project.Logs)
 }
-
-func took(r *api.Ripple) time.Duration { return r.RestAt.Sub(r.Since) }
 
 // endings say how units ended, those that ended alike in one line, the broken ones first.
 func endings(snap *api.Snapshot) []string {

@@ -22,11 +22,7 @@ func TestAccount(t *testing.T) {
 		Project: api.About{Name: "Saltmarsh Ferries", Since: noon, Logs: "/logs/ferries"},
 		Saves:   []api.Save{{Ripple: 2}, {Ripple: 3}},
 		Units:   []*api.Unit{suite, ended("berths", api.Crashed, ""), ended("worker", api.Stopped, "KILL"), {Name: "spare", State: api.Idle}, ended("fares", api.Done, "")},
-		Ripples: []*api.Ripple{
-			{ID: 1, Cause: api.Cause{Kind: "start"}, Since: noon, RestAt: noon.Add(time.Minute), Outcome: api.EndedCurrent},
-			{ID: 2, Cause: api.Cause{Kind: "change"}, Title: "fares.csv", Since: noon, RestAt: noon.Add(3 * time.Second), Outcome: api.EndedBroken},
-			{ID: 3, Cause: api.Cause{Kind: "change"}, Title: "rules.toml", Since: noon, RestAt: noon.Add(time.Second), Outcome: api.EndedCurrent},
-		},
+		Status:  api.Status{Broken: 1, Longest: api.Longest{ID: 2, Title: "fares.csv", Outcome: api.EndedBroken, Took: api.Seconds(3 * time.Second)}},
 	}
 	for i := range 40 {
 		snap.Units = append(snap.Units, ended(fmt.Sprintf("tide%d", i), api.Stopped, ""))

@@ -241,7 +241,8 @@ func onceByRunning(client *api.Client, o onceOptions, units []string) error {
 		return exit.With(exit.Failed, err)
 	}
 	snap := untilOver(ctx, client, units, answer.Ripple, func(u *api.Unit) bool {
-		return isOver(u) && (u.Run.Number > first.Unit(u.Name).Run.Number || !u.Moving)
+		before := first.Unit(u.Name) // nil: an edit of the settings has brought it since
+		return isOver(u) && (before == nil || u.Run.Number > before.Run.Number || !u.Moving)
 	})
 	if snap == nil {
 		return exit.Saying(exit.Failed, "omnivigil: the project has ended before all had run")

@@ -210,12 +210,14 @@ func (l *ledger) account(rn *run, now Moment) {
 
 // ledger holds the session's ripples, oldest first.
 type ledger struct {
-	all    []*Ripple
-	live   []*Ripple // those not at rest
-	opened []*Ripple // opened in this step
-	kept   []*Ripple // those at rest whose spans are kept, oldest first
-	spans  int       // of all of these
-	lastID int
+	all     []*Ripple
+	live    []*Ripple // those not at rest
+	opened  []*Ripple // opened in this step
+	kept    []*Ripple // those at rest whose spans are kept, oldest first
+	spans   int       // of all of these
+	lastID  int
+	broken  int     // how many have ended broken, those that are forgotten included
+	longest *Ripple // that a save opened and that has come to rest
 }
 
 // keptRipples is how many ripples an engine remembers, and keptSpans how many spans of all of
@@ -350,6 +352,7 @@ func (e *Engine) rest(r *Ripple) {
 		e.startedIn = r.RestAt.Sub(r.OpenedAt)
 	}
 	r.judge()
+	e.ripples.count(r)
 	f := Fact{Kind: FactRippleRested, Ripple: r.ID, Outcome: r.Outcome, Took: r.RestAt.Sub(r.Since), Problem: r.Detail}
 	switch {
 	case len(r.Runs) > 0:
@@ -360,6 +363,16 @@ func (e *Engine) rest(r *Ripple) {
 	f.RippleWas = r
 	e.tell(f)
 	r.members, r.seen, r.runs, r.shown = nil, nil, nil, nil
+}
+
+// count enters how a ripple has ended into what is known of all.
+func (l *ledger) count(r *Ripple) {
+	if r.Outcome == EndedBroken {
+		l.broken++
+	}
+	if r.Cause.Kind == CauseChange && (l.longest == nil || r.RestAt.Sub(r.Since) > l.longest.RestAt.Sub(l.longest.Since)) {
+		l.longest = r
+	}
 }
 
 // judge looks at those that the ripple moved and at all that build on them.
@@ -416,6 +429,12 @@ func (e *Engine) amend(u *unit, detail string) bool {
 	old := l.all[i]
 	c := *old // snapshots have the old one
 	c.Outcome, c.Detail = EndedBroken, detail
+	if old.Outcome != EndedBroken {
+		l.broken++
+	}
+	if l.longest == old {
+		l.longest = &c
+	}
 	l.all[i] = &c
 	if k := slices.Index(l.kept, old); k >= 0 {
 		l.kept[k] = &c

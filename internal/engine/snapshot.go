@@ -19,6 +19,8 @@ type Snapshot struct {
 	Units    []*Unit   // in the order of the file
 	Saves    []Save    // oldest first
 	Ripples  []*Ripple // oldest first
+	Broken   int       // how many ripples have ended broken, those that are forgotten included
+	Longest  *Ripple   // that a save opened, of those at rest; nil: there is none
 	Paused   bool
 	Quitting bool
 	// Settings is what is wrong with the newest edit of the settings, with its
@@ -105,7 +107,7 @@ func (e *Engine) Snapshot() *Snapshot {
 		At: e.now, Project: e.plan.Name, Verdict: e.verdict(), Doubts: e.doubts(),
 		Saves:  e.saves[:len(e.saves):len(e.saves)],
 		Paused: e.paused, Quitting: e.quitting, Settings: e.broken, SettingsPending: e.settingsPending(),
-		Jobs: e.jobs(), Ripples: e.ripples.shown(),
+		Jobs: e.jobs(), Ripples: e.ripples.shown(), Broken: e.ripples.broken, Longest: e.ripples.longest,
 	}
 	st := &e.standings
 	for _, u := range st.unshown {

@@ -126,7 +126,7 @@ func sameCare(a, b *Unit) bool {
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
 		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse &&
-		sameReading(a, b) && reflect.DeepEqual(a.Narrow, b.Narrow) && a.Widen == b.Widen
+		sameReading(a, b) && a.Unstructured == b.Unstructured && reflect.DeepEqual(a.Narrow, b.Narrow) && a.Widen == b.Widen
 }
 
 func sameStep(a, b Step) bool {
@@ -145,13 +145,17 @@ func texts(patterns []Pattern) []string {
 	return out
 }
 
-// sameSet compares lists whose order means nothing.
+// sameSet compares lists whose order means nothing, but how often something is in them does.
 func sameSet[T comparable](a, b []T) bool {
 	if len(a) != len(b) {
 		return false
 	}
+	count := map[T]int{}
 	for _, x := range a {
-		if !slices.Contains(b, x) {
+		count[x]++
+	}
+	for _, x := range b {
+		if count[x]--; count[x] < 0 {
 			return false
 		}
 	}

@@ -207,7 +207,7 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	}
 	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(from.Verdict.Text)}
 	next.Doubts = s.doubts(from.Doubts)
-	next.Status = api.Status{Paused: from.Paused, Quitting: from.Quitting, Settings: s.clean(from.Settings)}
+	next.Status = api.Status{Broken: from.Broken, Longest: s.longest(from.Longest), Paused: from.Paused, Quitting: from.Quitting, Settings: s.clean(from.Settings)}
 	next.Units = make([]*api.Unit, len(from.Units))
 	for i, u := range from.Units {
 		if i < len(b.of.Units) && b.of.Units[i] == u && b.plan == p {
@@ -240,6 +240,13 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	}
 	b.made, b.of, b.plan = next, from, p
 	return next
+}
+
+func (s *Session) longest(r *engine.Ripple) api.Longest {
+	if r == nil {
+		return api.Longest{}
+	}
+	return api.Longest{ID: r.ID, Title: s.clean(r.Title()), Outcome: api.Outcome(r.Outcome.String()), Took: api.Seconds(r.RestAt.Sub(r.Since))}
 }
 
 func (s *Session) doubts(all []engine.Doubt) []api.Doubt {

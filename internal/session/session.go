@@ -570,7 +570,9 @@ func (s *Session) start(o engine.Start) {
 // spawnRun spawns the run's own process and tells the engine how that went.
 func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	if run.unit.Ready.Line != "" {
+		run.reading.Lock()
 		run.line = regexp.MustCompile(run.unit.Ready.Line) // plan.Read has seen that it compiles
+		run.reading.Unlock()
 	}
 	if held := s.taken(run); held != "" {
 		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})

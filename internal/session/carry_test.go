@@ -1,0 +1,117 @@
+package session
+
+import (
+	"reflect"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+)
+
+// full returns a value of a type in which nothing is zero.
+func full(t reflect.Type, depth int) reflect.Value {
+	v := reflect.New(t).Elem()
+	switch {
+	case t == reflect.TypeFor[time.Time]():
+		return reflect.ValueOf(time.Date(2030, 5, 4, 12, 4, 31, 0, time.UTC))
+	case depth == 0:
+		return v
+	}
+	switch t.Kind() {
+	case reflect.String:
+		v.SetString("x")
+	case reflect.Bool:
+		v.SetBool(true)
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		v.SetInt(7)
+	case reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uint:
+		v.SetUint(1)
+	case reflect.Float64:
+		v.SetFloat(7)
+	case reflect.Pointer:
+		p := reflect.New(t.Elem())
+		p.Elem().Set(full(t.Elem(), depth-1))
+		v.Set(p)
+	case reflect.Slice:
+		v = reflect.Append(v, full(t.Elem(), depth-1))
+	case reflect.Map:
+		v = reflect.MakeMap(t)
+		v.SetMapIndex(full(t.Key(), depth-1), full(t.Elem(), depth-1))
+	case reflect.Struct:
+		for i := range t.NumField() {
+			if t.Field(i).IsExported() {
+				v.Field(i).Set(full(t.Field(i).Type, depth-1))
+			}
+		}
+	}
+	return v
+}
+
+func some[T any]() T { return full(reflect.TypeFor[T](), 10).Interface().(T) }
+
+// missing are the fields of a converted value that nothing was put into.
+func missing(v reflect.Value, path string, leftOut map[string]bool) (names []string) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if v.IsNil() {
+			return []string{path}
+		}
+		return missing(v.Elem(), path, leftOut)
+	case reflect.Slice:
+		if v.Len() == 0 {
+			return []string{path}
+		}
+		return missing(v.Index(0), path, leftOut)
+	case reflect.Struct:
+		if v.Type() == reflect.TypeFor[time.Time]() {
+			break
+		}
+		for i := range v.NumField() {
+			if field := v.Type().Field(i); field.IsExported() && !leftOut[path+"."+field.Name] {
+				names = append(names, missing(v.Field(i), path+"."+field.Name, leftOut)...)
+			}
+		}
+		return names
+	}
+	if v.IsZero() {
+		return []string{path}
+	}
+	return nil
+}
+
+// TestConversionsCarryAll puts a value in which nothing is zero through each conversion between the core and
+// the contract, and requires something in every field that comes out.
+func TestConversionsCarryAll(t *testing.T) {
+	s := &Session{}
+	fact := some[engine.Fact]()
+	fact.Kind, fact.State = engine.FactRunEnded, engine.Failed
+	p := &plan.Plan{Units: []*plan.Unit{{Name: "x", Run: plan.Command{Shell: "x"}, Dir: "x", Unstructured: true, Needs: []string{"x"}, Follows: []string{"x"}}}}
+	for name, test := range map[string]struct {
+		out     any
+		leftOut []string
+	}{
+		"unit":   {*s.unit(ptr(some[engine.Unit]()), p), []string{"unit.Marks"}}, // builder adds them
+		"report": {s.report(some[engine.Report]()), nil},
+		"run":    {s.run(some[engine.Run]()), nil},
+		"ripple": {*s.ripple(ptr(some[engine.Ripple]())), nil},
+		"fact":   {s.fact(fact), []string{"fact.ID", "fact.Address"}}, // the account gives the one, addresses have facts of their own
+		"loop":   {*s.loopOf(ptr(some[engine.Loop]())), nil},
+		"jobs":   {s.jobs(some[engine.Jobs]()), nil},
+		"doubts": {s.doubts([]engine.Doubt{some[engine.Doubt]()}), nil},
+		"counts": {reportOf(some[results.Summary]()), []string{"counts.FailedAt"}}, // the session knows when
+	} {
+		t.Run(name, func(t *testing.T) {
+			leftOut := map[string]bool{}
+			for _, field := range test.leftOut {
+				leftOut[field] = true
+			}
+			assert.Empty(t, missing(reflect.ValueOf(test.out), name, leftOut))
+		})
+	}
+}
+
+func ptr[T any](v T) *T { return &v }
