@@ -277,6 +277,28 @@ func Look(p *plan.Plan) (Cost, error) {
 	return c, nil
 }
 
+// Idle returns the watch patterns and reactions of units that no file matches, ignored or not, with one walk
+// through the project's folders. Such a rule is often a typing error.
+func Idle(p *plan.Plan) []Near {
+	var all []Near
+	var patterns []string
+	for _, u := range p.Units {
+		for _, re := range u.Reactions {
+			all, patterns = append(all, Near{u.Name, re.When}), append(patterns, re.When.Text)
+		}
+		for _, w := range u.Watch {
+			all, patterns = append(all, Near{u.Name, w}), append(patterns, w.Text)
+		}
+	}
+	var idle []Near
+	for i, matched := range watch.MatchAny(p.Root, patterns) {
+		if !matched {
+			idle = append(idle, all[i])
+		}
+	}
+	return idle
+}
+
 // PagesOnly reports whether a file that a rule of a unit matches, by the rule's position, is for pages
 // alone: those of a relay, or of relays that the unit stands behind. The unit itself does nothing.
 func PagesOnly(u *plan.Unit, rule int) bool {

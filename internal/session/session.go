@@ -378,6 +378,7 @@ func (s *Session) watched(ev watch.Event) {
 			first := s.first
 			s.first = nil
 			s.step(now, first)
+			go s.tellIdleRules(s.plan)
 		}
 		if ev.Number == s.edits {
 			s.adopt(now)
@@ -503,6 +504,19 @@ func (s *Session) moment(t time.Time) engine.Moment {
 
 // time is moment's inverse.
 func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
+
+// tellIdleRules says which rules match no file. It looks at files.
+func (s *Session) tellIdleRules(p *plan.Plan) {
+	const most = 5
+	idle := concern.Idle(p)
+	for i, rule := range idle {
+		if i == most {
+			s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most))
+			return
+		}
+		s.note(logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale}, fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line))
+	}
+}
 
 // step lets the engine decide and carries out its orders.
 func (s *Session) step(now time.Time, ev engine.Event) {

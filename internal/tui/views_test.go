@@ -167,7 +167,7 @@ func TestViews(t *testing.T) {
 	first := m.snap.Ripples[0]
 	assert.Equal(t, first.Runs[1].Unit, m.overview.lanes.unit)
 	m.keyed("esc", "R", "down", "o")
-	assert.Contains(t, m.plainScreen(), "only ripple 4")
+	assert.Contains(t, m.plainScreen(), "only ripple 3")
 	m.keyed("backspace", ".")
 
 	// The map walks along lines and asks what would act.

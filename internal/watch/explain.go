@@ -138,9 +138,9 @@ func Files(root string, patterns []string) []string {
 	return slices.Sorted(maps.Keys(found))
 }
 
-// matchAny reports for each pattern whether any file that is there matches it, ignored or
+// MatchAny reports for each pattern whether any file that is there matches it, ignored or
 // not, with one walk for all.
-func matchAny(root string, patterns []string) []bool {
+func MatchAny(root string, patterns []string) []bool {
 	interests := make([]Interest, len(patterns))
 	for i, text := range patterns {
 		interests[i] = Interest{Key: strconv.Itoa(i), Rules: []Rule{{Pattern: text}}}

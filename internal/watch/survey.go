@@ -56,7 +56,7 @@ func Look(root string, interests []Interest) (Survey, error) {
 			}
 		}
 	}
-	for n, there := range matchAny(root, patterns) {
+	for n, there := range MatchAny(root, patterns) {
 		if in := t.matcher.interests[idle[n].interest]; there {
 			s.Excluded[in.Key] = append(s.Excluded[in.Key], idle[n].rule)
 		}
