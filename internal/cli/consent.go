@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
 
 	"omnivigil/internal/exit"
@@ -27,6 +29,7 @@ func consent(p *plan.Plan, given bool) error {
 	case err != nil && !given:
 		return exit.Refuse("omnivigil: %v", err)
 	case answer.Agreed():
+		store.Add(p) // what an earlier version has kept tells less
 		return nil
 	case !given:
 		page := consentPage(p, answer)
@@ -48,7 +51,7 @@ func consent(p *plan.Plan, given bool) error {
 // first, then the rest.
 func consentPage(p *plan.Plan, answer trust.Answer) []string {
 	secrets := mask.Of(p.SecretValues(os.Environ()))
-	show := func(text string) string { return visible.Text(secrets.String(text)) }
+	show := func(text string) string { return shortBlanks(visible.Text(secrets.String(text))) }
 	fresh := map[trust.Item]bool{}
 	for _, item := range answer.New {
 		fresh[item] = true
@@ -58,7 +61,10 @@ func consentPage(p *plan.Plan, answer trust.Answer) []string {
 	for _, item := range trust.Items(p) {
 		isNew := answer.Known && fresh[item]
 		if isNew || !answer.Known && !item.Usual {
-			first = append(first, "  "+show(item.String()))
+			first = append(first, map[bool]string{true: "  + ", false: "  "}[isNew]+show(item.String()))
+		}
+		if item.Late() && !answer.Known { // when and how, which nothing runs by itself
+			continue
 		}
 		if item.Unit != unit {
 			unit = item.Unit
@@ -77,34 +83,54 @@ func consentPage(p *plan.Plan, answer trust.Answer) []string {
 	lines := []string{fmt.Sprintf("%s would run, in %s:", show(p.Name), show(p.Root))}
 	switch {
 	case answer.Known:
-		lines = append(lines, "", fmt.Sprintf("New or changed since you last agreed (%d more gone):", answer.Gone))
+		lines = append(lines, "", "Changed since you last agreed (+ new, - gone):")
 	case len(first) > 0:
 		lines = append(lines, "", "Beside the units' own commands:")
 	}
 	lines = append(lines, first...)
+	if answer.Known {
+		for _, text := range answer.Gone {
+			lines = append(lines, "  - "+show(text))
+		}
+		return lines
+	}
 	return append(append(lines, "", "All of it:"), rest...)
 }
 
-// askOn shows a page of lines, a screenful at a time, and asks.
-func askOn(lines []string) bool {
-	_, height, err := term.GetSize(os.Stdout.Fd())
-	if err != nil || height < 8 {
-		height = 24
+// shortBlanks writes long runs of blanks as their number, so that nothing hides behind them.
+func shortBlanks(text string) string {
+	return manyBlanks.ReplaceAllStringFunc(text, func(blanks string) string { return fmt.Sprintf(" [%d blanks] ", len(blanks)) })
+}
+
+var manyBlanks = regexp.MustCompile(` {5,}`)
+
+// rowsOf breaks lines into the rows that they take on a terminal of that width.
+func rowsOf(lines []string, width int) []string {
+	var rows []string
+	for _, line := range lines {
+		rows = append(rows, strings.Split(ansi.Hardwrap(line, width, true), "\n")...)
 	}
+	return rows
+}
+
+// askOn shows lines, a screenful at a time, and asks when all of them have been shown.
+func askOn(lines []string) bool {
+	width, height, err := term.GetSize(os.Stdout.Fd())
+	if err != nil || height < 8 || width < 20 {
+		width, height = 80, 24
+	}
+	lines = rowsOf(lines, width)
 	in := bufio.NewReader(os.Stdin)
 	for room := height - 3; len(lines) > room; {
 		fmt.Println(strings.Join(lines[:room], "\n"))
 		lines = lines[room:]
-		fmt.Printf("\n%s more. Enter shows them, y agrees to all, n stops here: ", phrase.Count(len(lines), "line"))
-		switch answer := readAnswer(in); {
-		case answer == "y":
-			return true
-		case answer != "":
+		fmt.Printf("\n%s more. Enter shows them, n stops here: ", phrase.Count(len(lines), "line"))
+		if answer := readAnswer(in); answer != "" {
 			return false
 		}
 	}
 	fmt.Println(strings.Join(lines, "\n"))
-	fmt.Print("\nThese commands are new here. Run them, now and from now on? [y/N] ")
+	fmt.Print("\nThis is new here. Run it, now and from now on? [y/N] ")
 	return readAnswer(in) == "y"
 }
 

@@ -17,13 +17,13 @@ import (
 
 // Report is what a save of one path would set off, were everything current.
 type Report struct {
-	Path     string // relative to the project's folder
-	Settings bool   // it is the settings file, or an env file
-	Acts     []Act  // units that the path concerns, in the order of the file
-	Order    []Step // everything that would run, in order
-	Kept     []Kept // units that one of their own rules keeps out of it
-	Near     *Near  // where nothing acts: the rule that almost matches
-	Noise    bool   // files of that kind never count
+	Path     string   // relative to the project's folder
+	Settings bool     // it is the settings file, or an env file
+	Acts     []Act    // units that the path concerns, in the order of the file
+	Order    []Step   // everything that would run, in order
+	Kept     []Kept   // units that one of their own rules keeps out of it
+	Near     *Near    // where nothing acts: the rule that almost matches
+	Noise    bool     // files of that kind never count
 	Makers   []string // units that declare it as one of their outputs
 
 	Hits []engine.Hit // the same as Acts, for an engine

@@ -20,12 +20,16 @@ type Item struct {
 	Usual bool
 
 	exact string // all of it that decides what is executed
+	late  bool   // answers of versions before this one do not tell of such a thing
 }
 
 func (i Item) hash() string {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", i.Unit, i.What, i.exact))
 	return hex.EncodeToString(sum[:])
 }
+
+// Late reports whether it decides when and how something is run, and not what.
+func (i Item) Late() bool { return i.late }
 
 // String returns the item on one line.
 func (i Item) String() string { return strings.TrimSpace(i.Unit + " " + i.What + ": " + i.Text) }
@@ -36,6 +40,7 @@ func Items(p *plan.Plan) []Item {
 	for _, file := range p.EnvFiles {
 		all = append(all, Item{What: "reads variables from", Text: file, exact: file})
 	}
+	all = append(all, ofProject(p)...)
 	if c := p.OnVerdict; c != nil {
 		all = append(all, Item{What: "runs for its verdict", Text: c.String(), exact: fmt.Sprintf("%q %q", c.Shell, shown(*c))})
 	}
@@ -48,7 +53,7 @@ func Items(p *plan.Plan) []Item {
 func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 	var all []Item
 	add := func(usual bool, what, text, exact string) {
-		all = append(all, Item{u.Name, what, text, usual, exact})
+		all = append(all, Item{Unit: u.Name, What: what, Text: text, Usual: usual, exact: exact})
 	}
 	command := func(usual bool, what string, c *plan.Command) {
 		if c != nil {
@@ -106,7 +111,7 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 			add(false, "opens in the browser", "http://localhost:"+port+"/", port)
 		}
 	}
-	return all
+	return append(all, rulesOf(u)...)
 }
 
 // shown is a command's words as they stand in the file: the values of variables are the
@@ -126,7 +131,7 @@ func News(before, after *plan.Plan) []string {
 	}
 	var news []string
 	for _, item := range Items(after) {
-		if !had[item.hash()] && item.What != "is" {
+		if !had[item.hash()] && item.What != "is" && !item.late {
 			news = append(news, item.String())
 		}
 	}

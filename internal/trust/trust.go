@@ -1,10 +1,11 @@
-// Package trust remembers which projects' commands a person has agreed to run.
+// Package trust remembers which projects' settings a person has agreed to.
 //
 // A project's file comes with its repository, and starting it runs whatever the
-// file says, so the first time, and whenever what would run has changed, the
-// person sees it and says yes. What was agreed to is kept in the state folder, in
-// trust.json: an object from settings file to a list of hashes (SHA-256), one for each
-// Item, so that what has changed since can be marked.
+// file says, so the first time, and whenever what it means has changed, the
+// person sees it and says yes. What was agreed to is kept in the state folder, in one file for
+// each project: consent/HASH.json, {"file": PATH, "items": {SHA-256: TEXT}}, with one entry for each
+// Item, so that what has changed since can be shown. Versions before this one kept trust.json, an object from
+// settings file to a list of such hashes, which told of commands alone; it goes on to count for these.
 package trust
 
 import (
@@ -23,91 +24,127 @@ import (
 )
 
 // Store is the record of what was agreed to.
-type Store struct{ file string }
+type Store struct{ dir string }
 
 // In returns the store in the state folder dir, which need not exist.
-func In(dir string) Store { return Store{filepath.Join(dir, "trust.json")} }
+func In(dir string) Store { return Store{dir} }
 
 // Answer is what is known of a person's agreement to a project.
 type Answer struct {
 	Known bool // the person has agreed to something of this project
 	New   []Item
-	Gone  int // how many things that were agreed to are no longer there
+	Gone  []string // what was agreed to and is no longer there, as far as its text is known
 }
 
 // Agreed reports whether nothing is there that was not agreed to.
 func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 }
 
-// Ask compares what a project would run with what the person has agreed to.
+// record is what is kept of one project.
+type record struct {
+	File  string            `json:"file"`
+	Items map[string]string `json:"items"` // texts by hash
+	early bool              // it is of a version that did not know of late items
+}
+
+// Ask compares what a project's settings mean with what the person has agreed to.
 func (s Store) Ask(p *plan.Plan) (Answer, error) {
-	agreed, err := s.read()
-	hashes, known := agreed[p.File]
+	have, known, err := s.read(p.File)
 	a := Answer{Known: known}
-	var still int
+	there := map[string]bool{}
 	for _, item := range Items(p) {
-		if slices.Contains(hashes, item.hash()) {
-			still++
-		} else {
+		hash := item.hash()
+		there[hash] = true
+		if _, agreed := have.Items[hash]; !agreed && !(have.early && item.late) {
 			a.New = append(a.New, item)
 		}
 	}
-	a.Gone = len(hashes) - still
+	for hash, text := range have.Items {
+		if !there[hash] {
+			a.Gone = append(a.Gone, text)
+		}
+	}
+	slices.Sort(a.Gone)
 	return a, err
 }
 
-// Add notes that the person agrees to all that the project would run.
+// Add notes that the person agrees to all that the project's settings mean. It does not touch what is kept of
+// other projects, so several processes may do so at the same time.
 func (s Store) Add(p *plan.Plan) error {
-	agreed, err := s.read()
-	if err != nil {
+	if _, _, err := s.read(p.File); err != nil {
 		return err
 	}
-	var hashes []string
+	r := record{File: p.File, Items: map[string]string{}}
 	for _, item := range Items(p) {
-		hashes = append(hashes, item.hash())
+		r.Items[item.hash()] = item.String()
 	}
-	slices.Sort(hashes)
-	agreed[p.File] = slices.Compact(hashes)
-	data, err := json.MarshalIndent(agreed, "", "  ")
+	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(s.file), 0o700); err != nil {
+	file := s.of(p.File)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return fmt.Errorf("remember the answer: %w", err)
 	}
-	// Written aside and renamed, so that a crash leaves the old record whole.
-	aside := s.file + ".new"
-	err = os.WriteFile(aside, append(data, '\n'), 0o600)
-	if err == nil {
-		err = os.Rename(aside, s.file)
+	aside, err := os.CreateTemp(filepath.Dir(file), ".new-*")
+	if err != nil {
+		return fmt.Errorf("remember the answer: %w", err)
+	}
+	_, err = aside.Write(append(data, '\n'))
+	if err = errors.Join(err, aside.Close()); err == nil {
+		err = os.Rename(aside.Name(), file)
 	}
 	if err != nil {
-		os.Remove(aside)
+		os.Remove(aside.Name())
 		return fmt.Errorf("remember the answer: %w", err)
 	}
 	return nil
 }
 
-func (s Store) read() (map[string][]string, error) {
-	agreed := map[string][]string{}
-	data, err := os.ReadFile(s.file)
+// of is the file of what is kept of a project.
+func (s Store) of(file string) string {
+	sum := sha256.Sum256([]byte(file))
+	return filepath.Join(s.dir, "consent", hex.EncodeToString(sum[:16])+".json")
+}
+
+func (s Store) read(file string) (r record, known bool, err error) {
+	path := s.of(file)
+	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return agreed, nil
+		return s.readEarly(file)
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &r)
 	}
 	if err != nil {
-		return agreed, fmt.Errorf("read what was agreed to: %w", err)
+		return record{}, false, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", path, err)
 	}
-	// Answers of an earlier version are single hashes of everything: those are asked again.
+	return r, true, nil
+}
+
+// readEarly returns what an earlier version has kept of a project.
+func (s Store) readEarly(file string) (r record, known bool, err error) {
+	r = record{File: file, Items: map[string]string{}, early: true}
+	path := filepath.Join(s.dir, "trust.json")
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, false, nil
+	}
 	entries := map[string]json.RawMessage{}
-	if err := json.Unmarshal(data, &entries); err != nil {
-		return agreed, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", s.file, err)
+	if err == nil {
+		err = json.Unmarshal(data, &entries)
 	}
-	for file, entry := range entries {
-		var hashes []string
-		if json.Unmarshal(entry, &hashes) == nil {
-			agreed[file] = hashes
-		}
+	if err != nil {
+		return record{}, false, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", path, err)
 	}
-	return agreed, nil
+	var hashes []string
+	// The first answers were single hashes of everything: those are asked again.
+	if entry, there := entries[file]; !there || json.Unmarshal(entry, &hashes) != nil {
+		return r, false, nil
+	}
+	for _, hash := range hashes {
+		r.Items[hash] = "something that an earlier version was agreed to run"
+	}
+	return r, true, nil
 }
 
 // Fingerprint tells all that a project would run from anything else.
