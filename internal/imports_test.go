@@ -17,7 +17,7 @@ import (
 // direction is that of the data: plan, watch, engine, processes, log, session,
 // faces.
 var allowed = map[string]string{
-	"api":        "phrase",
+	"api":        "phrase regular",
 	"ask":        "api draw exit export home lines outcomes phrase plain plan query samples terminal timeline visible",
 	"browse":     "",
 	"capture":    "",

@@ -225,7 +225,7 @@ func (c Command) Argv() []string {
 // Program returns the name of the program that the command runs first, as written. Of a line for the shell
 // that is its first word that sets no variable.
 func (c Command) Program() string {
-	if c.Words != nil {
+	if len(c.Words) > 0 {
 		return c.Words[0]
 	}
 	name := ""

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"mime"
 	"net/http"
+	"net/url"
 	"os"
 	"path"
 	"strings"
@@ -42,12 +43,13 @@ func (f *folder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		f.missing(w, r, name)
 	case info.IsDir() && !strings.HasSuffix(r.URL.Path, "/"):
-		to := *r.URL
-		to.Path += "/"
-		http.Redirect(w, r, to.String(), http.StatusFound)
+		// Relative to where it is: a path that begins with two slashes would be another host.
+		to := url.URL{Path: "./" + path.Base(r.URL.Path) + "/", RawQuery: r.URL.RawQuery}
+		w.Header().Set("Location", to.String())
+		w.WriteHeader(http.StatusFound)
 	case info.IsDir():
 		index := path.Join(name, "index.html")
-		if _, err := f.root.Stat(index); err == nil {
+		if page, err := f.root.Stat(index); err == nil && page.Mode().IsRegular() {
 			f.file(w, r, index)
 			return
 		}
@@ -113,14 +115,23 @@ func (f *folder) page(w http.ResponseWriter, r *http.Request, file io.Reader, st
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
 	if r.Method == http.MethodGet {
-		io.Copy(w, Inject(file, "")) // whoever has asked may be gone
+		if isNavigation(r) {
+			file = Inject(file, "")
+		}
+		io.Copy(w, file) // whoever has asked may be gone
 	}
 }
 
 // missing answers a path that no file has: with the fallback, where the browser asks for a page.
 func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
 	if f.fallback != "" && strings.Contains(r.Header.Get("Accept"), "text/html") && !hidden(name) {
-		if file, err := f.root.Open(f.fallback); err == nil {
+		info, err := f.root.Stat(f.fallback)
+		if err == nil && info.Mode().IsRegular() {
+			file, err := f.root.Open(f.fallback)
+			if err != nil {
+				f.server.fail(w, r, http.StatusNotFound, Trouble{Text: "the start page " + f.fallback + " cannot be read"})
+				return
+			}
 			defer file.Close()
 			w.Header().Set("Content-Type", types[".html"])
 			f.page(w, r, file, http.StatusOK)

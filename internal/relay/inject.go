@@ -3,6 +3,7 @@ package relay
 import (
 	"bytes"
 	"io"
+	"net/http"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -11,9 +12,10 @@ import (
 // Inject returns a page with the script in it, as it comes: right after the beginning of its head, or
 // before the first that belongs to its body. The nonce, if there is one, is the script's.
 //
-// Nothing else of the page is changed, however broken it is.
+// Nothing else of the page is changed, however broken it is. What comes behind the script is not looked at,
+// and before that no more than mostHeld bytes are held back.
 func Inject(page io.Reader, nonce string) io.Reader {
-	return &injecting{z: html.NewTokenizer(page), script: scriptTag(nonce)}
+	return &injecting{page: page, script: scriptTag(nonce)}
 }
 
 func scriptTag(nonce string) []byte {
@@ -24,9 +26,13 @@ func scriptTag(nonce string) []byte {
 	return []byte(`<script src="` + own + `page.js"` + attribute + `></script>`)
 }
 
+// mostHeld is how long a tag or comment at the beginning of a page may be that the script comes behind.
+const mostHeld = 16 << 10
+
 type injecting struct {
-	z      *html.Tokenizer
+	page   io.Reader
 	script []byte
+	held   []byte // of a construct that has not ended yet
 	ready  bytes.Buffer
 	put    bool
 	err    error
@@ -34,6 +40,9 @@ type injecting struct {
 
 func (i *injecting) Read(p []byte) (int, error) {
 	for i.ready.Len() == 0 && i.err == nil {
+		if i.put {
+			return i.page.Read(p)
+		}
 		i.step()
 	}
 	if i.ready.Len() > 0 {
@@ -42,40 +51,109 @@ func (i *injecting) Read(p []byte) (int, error) {
 	return 0, i.err
 }
 
-// step takes one token. Of one that the page ends in the midst of, what there is goes through.
+// step takes what has come.
 func (i *injecting) step() {
-	kind := i.z.Next()
-	raw := bytes.Clone(i.z.Raw())
-	if kind == html.ErrorToken {
-		i.ready.Write(raw)
-		if i.err = i.z.Err(); !i.put && i.err == io.EOF {
+	chunk := make([]byte, 4<<10)
+	n, err := i.page.Read(chunk)
+	i.held = append(i.held, chunk[:n]...)
+	for !i.put && len(i.held) > 0 {
+		length, head := prologue(i.held)
+		if length == 0 && len(i.held) <= mostHeld { // the rest of it is to come
+			break
+		}
+		i.ready.Write(i.held[:max(length, 0)])
+		i.held = i.held[max(length, 0):]
+		if length <= 0 || head {
 			i.insert()
 		}
-		return
 	}
-	if i.put {
-		i.ready.Write(raw)
-		return
-	}
-	name := ""
-	if kind == html.StartTagToken || kind == html.SelfClosingTagToken || kind == html.EndTagToken {
-		tag, _ := i.z.TagName()
-		name = string(tag)
-	}
-	switch {
-	case kind == html.StartTagToken && name == "head":
-		i.ready.Write(raw)
+	if err == io.EOF && !i.put && !bytes.HasPrefix(i.held, []byte("<!")) {
 		i.insert()
-	case kind == html.DoctypeToken, kind == html.CommentToken, kind == html.StartTagToken && name == "html",
-		kind == html.TextToken && strings.TrimSpace(string(raw)) == "":
-		i.ready.Write(raw)
-	default:
+	}
+	if i.err = err; i.put || err != nil {
+		i.ready.Write(i.held)
+		i.held = nil
+	}
+	if !i.put && err == io.EOF {
 		i.insert()
-		i.ready.Write(raw)
 	}
 }
 
 func (i *injecting) insert() {
 	i.ready.Write(i.script)
 	i.put = true
+}
+
+// prologue returns the length of the first construct of a page that the script comes behind: blanks, a
+// doctype, a comment, the tag of html or of head; head says that it is that. It is 0 where more has to come to
+// tell, and -1 where the first is another.
+func prologue(text []byte) (length int, head bool) {
+	if blank := len(text) - len(bytes.TrimLeft(text, " \t\r\n\f")); blank > 0 {
+		return blank, false
+	}
+	if bom := []byte("\xef\xbb\xbf"); bytes.HasPrefix(text, bom) {
+		return len(bom), false
+	} else if bytes.HasPrefix(bom, text) {
+		return 0, false
+	}
+	ends := func(from int, end string) int {
+		if at := bytes.Index(text[min(from, len(text)):], []byte(end)); at >= 0 {
+			return from + at + len(end)
+		}
+		return 0
+	}
+	switch {
+	case text[0] != '<':
+		return -1, false
+	case bytes.HasPrefix(text, []byte("<!--")):
+		return ends(2, "-->"), false // <!--> is whole, see "comment start state" of the HTML standard
+	case bytes.HasPrefix([]byte("<!--"), text):
+		return 0, false
+	case text[1] == '!' || text[1] == '?':
+		return ends(2, ">"), false
+	}
+	for _, name := range []string{"<html", "<head"} {
+		switch {
+		case len(text) <= len(name):
+			if strings.EqualFold(string(text), name[:len(text)]) {
+				return 0, false
+			}
+		case strings.EqualFold(string(text[:len(name)]), name) && bytes.IndexByte([]byte(" \t\r\n\f/>"), text[len(name)]) >= 0:
+			return tagEnd(text), name == "<head"
+		}
+	}
+	return -1, false
+}
+
+// tagEnd returns the length of the tag that a text begins with, 0 where it has not ended.
+func tagEnd(text []byte) int {
+	quote := byte(0)
+	for at, c := range text {
+		switch {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case (c == '"' || c == '\'') && bytes.IndexByte([]byte("= \t\r\n\f"), text[at-1]) >= 0:
+			quote = c
+		case c == '>':
+			return at + 1
+		}
+	}
+	return 0
+}
+
+// isNavigation reports whether a browser asks for a document that it goes to, and not for something that a page
+// reads: see "Fetch Metadata Request Headers". Browsers that do not tell are known by what they accept.
+func isNavigation(r *http.Request) bool {
+	if r.Method != http.MethodGet {
+		return false
+	}
+	switch r.Header.Get("Sec-Fetch-Dest") {
+	case "document", "iframe", "frame":
+		return true
+	case "":
+		return strings.Contains(r.Header.Get("Accept"), "text/html") && r.Header.Get("Sec-Fetch-Mode") == ""
+	}
+	return false
 }

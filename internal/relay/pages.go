@@ -55,13 +55,28 @@ func (s *Server) Browsers() []Browser {
 	return all
 }
 
+// Bounds of what pages may have the server keep.
+const (
+	mostPages   = 200
+	longestPath = 1 << 10
+)
+
 // events tells a page of what is new, as server-sent events, until it is gone.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	one := &page{Browser{Agent: agentOf(r.UserAgent()), Path: r.FormValue("page"), Since: time.Now()}, make(chan message, 64)}
+	path := r.URL.Query().Get("page")
+	if len(path) > longestPath {
+		path = path[:longestPath]
+	}
+	one := &page{Browser{Agent: agentOf(r.UserAgent()), Path: strings.ToValidUTF8(path, ""), Since: time.Now()}, make(chan message, 64)}
 	p := &s.pages
 	p.mu.Lock()
 	if p.open == nil {
 		p.open = map[*page]bool{}
+	}
+	if len(p.open) >= mostPages {
+		p.mu.Unlock()
+		http.Error(w, fmt.Sprintf("%d pages listen already", mostPages), http.StatusServiceUnavailable)
+		return
 	}
 	p.open[one] = true
 	one.tell <- message{Do: "hello", Count: p.refreshed, Text: p.stale}

@@ -25,12 +25,15 @@ type proxiedKey struct{}
 
 // proxy answers with what a unit answers. Where that is on its way, requests wait for it.
 func (s *Server) proxy(unit string) http.Handler {
+	transport := newTransport()
+	context.AfterFunc(s.done, transport.CloseIdleConnections)
 	forward := &httputil.ReverseProxy{
-		Transport:     &waiting{s, newTransport()},
+		Transport:     &waiting{s, transport},
 		FlushInterval: -1, // what streams is to come as it comes
 		ErrorLog:      log.New(io.Discard, "", 0),
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.Out.URL.Scheme, r.Out.URL.Host = "http", r.In.Context().Value(proxiedKey{}).(*proxied).look.Address.String()
+			r.Out.URL.RawQuery = r.In.URL.RawQuery // as it is, also where it is no list of names and values
 			r.Out.Host = r.In.Host
 			r.Out.Header["X-Forwarded-For"] = r.In.Header["X-Forwarded-For"]
 			r.SetXForwarded()
@@ -175,7 +178,7 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	if kept := r.Header.Get("Cache-Control"); kept != "" && !strings.Contains(kept, "no-store") {
 		r.Header.Set("Cache-Control", "no-cache") // or a style sheet that another imports would stay as it was
 	}
-	if r.Request.Method != http.MethodGet || r.StatusCode == http.StatusSwitchingProtocols || !strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
+	if !isNavigation(r.Request) || r.StatusCode == http.StatusSwitchingProtocols || !strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
 		r.StatusCode == http.StatusPartialContent || r.StatusCode == http.StatusNotModified || r.StatusCode == http.StatusNoContent {
 		return nil
 	}

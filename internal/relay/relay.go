@@ -113,10 +113,14 @@ func Start(c Config) (*Server, error) {
 	}
 	slices.SortFunc(s.routes, func(a, b route) int { return len(b.prefix) - len(a.prefix) })
 	var err error
-	if s.listener, err = net.Listen("tcp", c.Listen.String()); err != nil {
+	family := "tcp6" // "tcp" would listen on both where the address is that of all
+	if c.Listen.Addr().Is4() {
+		family = "tcp4"
+	}
+	if s.listener, err = net.Listen(family, c.Listen.String()); err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
 	}
-	s.http = &http.Server{Handler: s, ReadHeaderTimeout: time.Minute, BaseContext: func(net.Listener) context.Context { return s.done }}
+	s.http = &http.Server{Handler: s, ReadHeaderTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return s.done }}
 	go s.http.Serve(s.listener)
 	go s.follow()
 	return s, nil
@@ -194,11 +198,16 @@ func (s *Server) refuses(r *http.Request) string {
 	if !s.isOwn(hostOf(r.Host)) {
 		return fmt.Sprintf("this server answers on this machine's names and addresses, not as %s", r.Host)
 	}
+	// A page of elsewhere can have a browser ask for a stream as for a script or an image, which tells no origin.
+	if from := r.Header.Get("Sec-Fetch-Site"); r.URL.Path == own+"events" && from != "" && from != "same-origin" {
+		return "a page of another origin asks for events"
+	}
 	origin := r.Header.Get("Origin")
 	if origin == "" || r.Method == http.MethodGet && !isUpgrade(r) && r.URL.Path != own+"events" || r.Method == http.MethodHead || r.Method == http.MethodOptions {
 		return ""
 	}
-	if at, err := url.Parse(origin); err != nil || !s.isOwn(at.Hostname()) {
+	// Another port of this machine is another origin, and so is another of its addresses.
+	if at, err := url.Parse(origin); err != nil || !strings.EqualFold(at.Host, r.Host) {
 		return "a page of another origin asks: " + origin
 	}
 	return ""
@@ -215,6 +224,7 @@ func hostOf(hostport string) string {
 
 // isOwn reports whether a host is this machine, or one of the addresses that it was told to listen on.
 func (s *Server) isOwn(host string) bool {
+	host = strings.ToLower(host)
 	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
 		return true
 	}
@@ -223,7 +233,16 @@ func (s *Server) isOwn(host string) bool {
 		name, _ := os.Hostname()
 		return host != "" && strings.EqualFold(host, name) && !s.config.Listen.Addr().IsLoopback()
 	}
-	return address.IsLoopback() || address == s.config.Listen.Addr() || s.config.Listen.Addr().IsUnspecified()
+	return address.IsLoopback() || address == s.config.Listen.Addr() || s.config.Listen.Addr().IsUnspecified() && isOfMachine(address)
+}
+
+// isOfMachine reports whether an address is one of this machine's.
+func isOfMachine(address netip.Addr) bool {
+	all, _ := net.InterfaceAddrs()
+	return slices.ContainsFunc(all, func(a net.Addr) bool {
+		of, err := netip.ParsePrefix(a.String())
+		return err == nil && of.Addr().Unmap() == address.Unmap()
+	})
 }
 
 // errGivenUp says that a request has waited for as long as it may.

@@ -103,6 +103,7 @@ func ask(t testing.TB, method, url string, header map[string]string) (*http.Resp
 	t.Helper()
 	r, err := http.NewRequest(method, url, nil)
 	require.NoError(t, err)
+	r.Header.Set("Sec-Fetch-Dest", "document") // as a browser does that goes somewhere
 	for name, value := range header {
 		if r.Header.Set(name, value); name == "Host" {
 			r.Host = value
@@ -243,6 +244,8 @@ func TestProxy(t *testing.T) {
 		seen = r.Clone(context.Background())
 		body, _ := io.ReadAll(r.Body)
 		switch r.URL.Path {
+		case "/query":
+			fmt.Fprint(w, r.URL.RawQuery)
 		case "/page":
 			w.Header().Set("Content-Type", "text/html")
 			w.Header().Set("ETag", `"1"`)
@@ -311,9 +314,17 @@ func TestProxy(t *testing.T) {
 	r, _ = ask(t, "POST", at+"/", map[string]string{"Origin": "http://evil.example"})
 	assert.Equal(t, 403, r.StatusCode)
 	r, _ = ask(t, "POST", at+"/", map[string]string{"Origin": "http://localhost:3000"})
+	assert.Equal(t, 403, r.StatusCode, "another port is another origin")
+	r, _ = ask(t, "POST", at+"/", map[string]string{"Origin": at})
 	assert.Equal(t, 200, r.StatusCode)
+	_, body = ask(t, "GET", at+"/query?a;b=%&c", nil)
+	assert.Equal(t, "a;b=%&c", body)
+	_, body = ask(t, "GET", at+"/page", map[string]string{"Sec-Fetch-Dest": "empty"})
+	assert.NotContains(t, body, tag, "a page that another reads")
+	r, _ = ask(t, "GET", at+"/.omnivigil/events", map[string]string{"Sec-Fetch-Site": "cross-site"})
+	assert.Equal(t, 403, r.StatusCode)
 	assert.Positive(t, s.Traffic().Requests)
-	assert.EqualValues(t, 1, s.Traffic().Failed)
+	assert.EqualValues(t, 3, s.Traffic().Failed)
 }
 
 type zeros struct{}
@@ -343,7 +354,10 @@ func TestStreams(t *testing.T) {
 	b.set("tickets", look)
 	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Behind: b})
 	for kind, want := range map[string]string{"text/event-stream": "data: 1\n", "text/html": "<head>" + tag} {
-		response, err := http.Get(at + "/?type=" + kind)
+		request, err := http.NewRequest("GET", at+"/?type="+kind, nil)
+		require.NoError(t, err)
+		request.Header.Set("Sec-Fetch-Dest", "document")
+		response, err := http.DefaultClient.Do(request)
 		require.NoError(t, err)
 		got := make([]byte, len(want))
 		_, err = io.ReadFull(response.Body, got) // although the answer goes on
