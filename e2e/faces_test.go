@@ -325,7 +325,7 @@ func TestAssistant(t *testing.T) {
 	says("what_if", map[string]any{"path": "fares.csv"}, `fares reruns: it matches "fares.csv"`)
 	says("unit", map[string]any{"unit": "fares"}, `files: fares.csv matches 1 file \(fares.csv\): reruns`)
 	b.write("fares.csv", "a fare\n")
-	says("wait", map[string]any{"units": []string{"fares"}}, `^CURRENT: all 2 run the code saved`)
+	says("wait", map[string]any{"units": []string{"fares"}}, `^CURRENT: fares runs the code saved`)
 	says("stop", map[string]any{"units": []string{"tides"}}, `^That is ripple 4`)
 	says("wait", nil, `^CURRENT: 1 of 2 run`)
 	says("state", nil, `tides \(service\): stopped`)

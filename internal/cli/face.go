@@ -114,7 +114,7 @@ func inTime(urgent <-chan struct{}, work func()) {
 type ending struct {
 	came     chan struct{} // closed when one has asked to end
 	urgent   chan struct{} // closed when nobody is to be waited for
-	toBeLeft chan struct{} // closed when that is so and the project has gone, if it ends because of this face
+	toBeLeft chan struct{} // closed when that is so and the project has ended, if it does because of this face
 	ends     atomic.Bool   // the project does
 	isUrgent bool          // it is; of the goroutine that closes it
 }
@@ -196,16 +196,31 @@ func (f *face) end(atOnce bool, closeFace func()) bool {
 // longestEnd is how long the end of a project is waited for: units may take long to stop.
 const longestEnd = 10 * time.Minute
 
-// endAnyway ends this process, when the project has gone if that ends, whatever the
+// endAnyway ends this process, when the project has ended if that does, whatever the
 // terminal does. The keeper puts that back.
 func (f *face) endAnyway() {
 	const patience = 2 * time.Second
 	if f.ending.ends.Load() {
-		ask.WaitGone(f.place, longestEnd)
+		f.waitEnded()
 	}
 	close(f.ending.toBeLeft)
 	time.Sleep(patience)
 	os.Exit(exit.Interrupted)
+}
+
+// waitEnded waits until everything that the project ran has ended. The process that runs it may stay
+// longer: it waits for faces that have not shown all yet, and this may be one that nobody reads.
+func (f *face) waitEnded() {
+	const look = 20 * time.Millisecond
+	ctx, stop := context.WithTimeout(context.Background(), longestEnd)
+	defer stop()
+	for {
+		snap, err := f.project.Snapshot(ctx)
+		if err != nil || snap.Ended {
+			return
+		}
+		time.Sleep(look)
+	}
 }
 
 // account is what stays in the terminal afterwards, and the exit code.

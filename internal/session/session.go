@@ -378,7 +378,9 @@ func (s *Session) watched(ev watch.Event) {
 			first := s.first
 			s.first = nil
 			s.step(now, first)
-			go s.tellIdleRules(s.plan)
+			if !s.once { // nothing is rerun on a save then
+				go s.tellIdleRules(s.plan)
+			}
 		}
 		if ev.Number == s.edits {
 			s.adopt(now)

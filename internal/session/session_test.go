@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -162,12 +163,12 @@ type stage struct {
 	spawner *spawner
 	book    *book
 	burst   int
-	unopen  error // why no watcher can be opened
+	unopen  atomic.Pointer[string] // why no watcher can be opened
 }
 
 func (s *stage) open(after int) (Watcher, error) {
-	if s.unopen != nil {
-		return nil, s.unopen
+	if why := s.unopen.Load(); why != nil {
+		return nil, errors.New(*why)
 	}
 	s.burst = after
 	s.watcher = &watcher{events: make(chan watch.Event)}
@@ -413,7 +414,8 @@ func TestNotWatched(t *testing.T) {
 		require.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 
 		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", concern.Settings}}
-		s.unopen = errors.New("too many open files")
+		why := "too many open files"
+		s.unopen.Store(&why)
 		close(s.watcher.events)
 		synctest.Wait()
 		assert.Equal(t, engine.Verdict{Word: engine.VerdictStale, Text: "files are not watched: too many open files"}, s.state().Verdict)
@@ -421,7 +423,7 @@ func TestNotWatched(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, waited.OK)
 
-		s.unopen = nil
+		s.unopen.Store(nil)
 		s.pass(5 * time.Second)
 		assert.Contains(t, s.book.String(), "files are watched again")
 		assert.Contains(t, s.book.String(), "api restarts: the watched files may have changed")

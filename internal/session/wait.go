@@ -151,11 +151,14 @@ func ofUnits(w api.Waited, units, passed []string) api.Verdict {
 			return api.Verdict{Word: api.VerdictStale, Text: text + " is not current"}
 		}
 	}
-	text := phrase.List(units)
-	if len(passed) > 0 {
-		text = strings.Join(passed, "; ")
+	return api.Verdict{Word: api.VerdictCurrent, Text: cmp.Or(strings.Join(passed, "; "), allCurrent(units))}
+}
+
+func allCurrent(units []string) string {
+	if len(units) == 1 {
+		return units[0] + " runs the code saved"
 	}
-	return api.Verdict{Word: api.VerdictCurrent, Text: text}
+	return phrase.List(units) + " run the code saved"
 }
 
 // lastWords is how long before a service's end what it said may be why.
