@@ -1,21 +1,17 @@
 // Package mask hides secret values in text, also where they stand encoded: in
 // base64 and hexadecimal (whole, within something longer, or wrapped in lines), in web
-// addresses, in JSON, with colours inside. The table in docs/settings.md says which
-// forms exactly; encodings tells the same.
+// addresses, in JSON, in HTML, quoted for a shell, with colours inside. The table in
+// docs/settings.md says which forms exactly; encodings tells the same.
 package mask
 
 import (
 	"bytes"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
-	"fmt"
 	"hash/maphash"
 	"io"
-	"net/url"
 	"slices"
 	"strings"
-	"unicode/utf16"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -86,43 +82,6 @@ func (m *Mask) add(v string) []string {
 		forms = append(forms, e)
 	}
 	return forms
-}
-
-// encodings returns a value as it may appear within one line.
-func encodings(v string) []string {
-	query := url.QueryEscape(v)
-	out := []string{v, ansi.Strip(v), query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(v), inASCII(v, `\u%04x`), inASCII(v, `\u%04X`)}
-	for _, html := range []bool{true, false} {
-		var b strings.Builder
-		e := json.NewEncoder(&b)
-		e.SetEscapeHTML(html)
-		if e.Encode(v) == nil {
-			quoted := strings.TrimSuffix(b.String(), "\n")
-			quoted = quoted[1 : len(quoted)-1]
-			out = append(out, quoted, strings.ReplaceAll(quoted, "/", `\/`))
-		}
-	}
-	return out
-}
-
-// inASCII returns a value as the inside of a JSON string in which all that is not
-// ASCII stands as UTF-16 in hexadecimal (RFC 8259, section 7).
-func inASCII(v, format string) string {
-	quoted, err := json.Marshal(v)
-	if err != nil {
-		return v
-	}
-	var b strings.Builder
-	for _, r := range string(quoted[1 : len(quoted)-1]) {
-		if r < 0x80 {
-			b.WriteRune(r)
-			continue
-		}
-		for _, unit := range utf16.Encode([]rune{r}) {
-			fmt.Fprintf(&b, format, unit)
-		}
-	}
-	return b.String()
 }
 
 // wrappable returns the forms of a value that tools wrap in lines: base64, also as a

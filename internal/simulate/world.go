@@ -492,7 +492,15 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	}
 	write()
 	if s.Same && !s.TouchedLost { // written over, and then back
-		w.In(s.Debounce/2, write)
+		w.In(s.Debounce/2, func() {
+			if burst <= w.missed { // the watcher that knew what they held before is gone
+				again := s
+				again.Same = false
+				w.Save(again, hits...)
+				return
+			}
+			write()
+		})
 	}
 	w.In(s.Notice+s.Debounce, func() {
 		if s.TouchedLost {
