@@ -161,7 +161,7 @@ func (x *exporting) into(write func(io.Writer) error) error {
 	if x.file == "" {
 		return write(os.Stdout)
 	}
-	f, err := os.OpenFile(x.file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(x.file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}

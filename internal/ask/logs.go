@@ -3,7 +3,9 @@ package ask
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,6 +23,7 @@ import (
 type logs struct {
 	asking
 	query    api.LineQuery
+	most     int // of the last lines
 	filter   []string
 	since    string
 	session  string
@@ -47,12 +50,17 @@ them is its opposite. Stack traces are printed whole.`,
   omnivigil logs --session last --only event=failure`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: CompleteUnits(of),
-		RunE:              func(_ *cobra.Command, units []string) error { return l.run(units) },
+		RunE: func(c *cobra.Command, units []string) error {
+			if c.Flags().Changed("lines") && (l.since != "" || l.total) {
+				return exit.Refuse("omnivigil: -n is how many of the last lines; --since and --count are about all of them")
+			}
+			return l.run(units)
+		},
 	})
 	// Here -f is what it is for every command of that name, so --file has no short form.
 	of.Flag(c)
 	c.Flags().BoolVarP(&l.follow, "follow", "f", false, "go on with what is written from now on, until the project ends")
-	c.Flags().IntVarP(&l.query.Count, "lines", "n", api.DefaultLines, "how many of the last lines")
+	c.Flags().IntVarP(&l.most, "lines", "n", api.DefaultLines, "how many of the last lines")
 	c.Flags().StringVar(&l.since, "since", "", "all since then: a length of time such as 10m, or a time of day such as 14:05")
 	c.Flags().StringArrayVar(&l.filter, "only", nil, "only lines with these words")
 	c.Flags().BoolVar(&l.total, "count", false, "print how many lines there are, in place of them")
@@ -62,8 +70,11 @@ them is its opposite. Stack traces are printed whole.`,
 }
 
 func (l *logs) run(units []string) error {
+	if l.most < 1 {
+		return exit.Refuse("omnivigil: -n %d: it takes at least 1 line", l.most)
+	}
 	l.query.Filter, l.query.Last = strings.Join(l.filter, " "), true
-	l.query.Count = min(l.query.Count, api.MostLines)
+	l.query.Count = min(l.most, api.MostLines)
 	if _, err := query.Parse(l.query.Filter); err != nil {
 		return exit.Refuse("omnivigil: --only: %v", err)
 	}
@@ -120,13 +131,65 @@ func (l *logs) running(ctx context.Context, p *api.Client) error {
 	}
 	format := plain.For(snap, Colours())
 	if l.follow {
+		if l.query.Last {
+			end, err := l.printLast(ctx, p, format)
+			if err != nil {
+				return err
+			}
+			l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Count: api.MostLines, From: end}
+		}
 		return api.FollowLines(ctx, p, l.query, func(all []api.Line) error { return l.show(format, all) })
 	}
 	return l.print(ctx, p, format)
 }
 
+// printLast prints the last lines, as many as are asked for, and returns the number after them. Where there
+// are fewer because older ones were removed, it says so.
+func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) (end int64, err error) {
+	var pages []api.LineQuery // the newest first
+	left, older := l.most, int64(0)
+	for q := l.query; left > 0; {
+		page, err := log.Lines(ctx, q)
+		if err != nil {
+			return 0, err
+		}
+		if end == 0 {
+			end = page.Total
+		}
+		if older = page.First; len(page.Lines) == 0 {
+			break
+		}
+		if len(pages) == 0 && len(page.Lines) == left {
+			return end, l.show(format, page.Lines)
+		}
+		pages = append(pages, api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[len(page.Lines)-1].Number + 1, Count: len(page.Lines)})
+		left -= len(page.Lines)
+		if page.Lines[0].Number <= page.First {
+			break
+		}
+		q = api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[0].Number, Count: min(left, api.MostLines)}
+	}
+	for _, q := range slices.Backward(pages) {
+		page, err := log.Lines(ctx, q)
+		if err == nil {
+			err = l.show(format, page.Lines)
+		}
+		if err != nil {
+			return 0, err
+		}
+	}
+	if left > 0 && older > 0 {
+		fmt.Fprintf(os.Stderr, "omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its limits.\n", left)
+	}
+	return end, nil
+}
+
 // print prints all that is asked for.
 func (l *logs) print(ctx context.Context, log api.Log, format plain.Format) error {
+	if l.query.Last {
+		_, err := l.printLast(ctx, log, format)
+		return err
+	}
 	total := 0
 	for q := l.query; ; {
 		page, err := log.Lines(ctx, q)
@@ -138,7 +201,7 @@ func (l *logs) print(ctx context.Context, log api.Log, format plain.Format) erro
 				return err
 			}
 		}
-		if len(page.Lines) == 0 || q.Last {
+		if len(page.Lines) == 0 {
 			break
 		}
 		q.Since, q.From = time.Time{}, page.End

@@ -206,7 +206,7 @@ func (p *Page) File(file string) error {
 	if format == "" {
 		return fmt.Errorf("the name of a drawing ends in .svg or .pdf, unlike %s", file)
 	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("write the drawing: %w", err)
 	}

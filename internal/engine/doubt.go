@@ -123,7 +123,7 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) {
 		if t.during != nil && h.ModTime.Before(t.latest.Add(-noticeTime)) { // it may have made something just before
 			made = e.latest
 		}
-		if !h.ModTime.IsZero() && made.After(h.ModTime) {
+		if !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made) { // of the same time, it is not newer
 			e.doubt(u, Doubt{Kind: DoubtOlder, File: h.Path, Until: made})
 		}
 	}

@@ -1,7 +1,7 @@
 package export
 
 import (
-	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -88,21 +88,14 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 	return r, nil
 }
 
-// ResultsFile writes results into a file, in place of what is there.
+// ResultsFile writes results into a file, in place of what is there; that stays as it is until all of it is
+// known.
 func ResultsFile(r Results, format, file string) error {
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
+	var out bytes.Buffer
+	if err := WriteResults(r, format, &out); err != nil {
 		return err
 	}
-	out := bufio.NewWriter(f)
-	err = WriteResults(r, format, out)
-	if flushed := out.Flush(); err == nil {
-		err = flushed
-	}
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	return err
+	return os.WriteFile(file, out.Bytes(), 0o600)
 }
 
 // WriteResults writes results in a format.

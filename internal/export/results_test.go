@@ -137,4 +137,9 @@ func TestResultsFormat(t *testing.T) {
 		assert.Equal(t, want, ResultsFormatOf(file))
 	}
 	assert.ErrorContains(t, WriteResults(Results{}, "", &bytes.Buffer{}), "must be")
+	file := filepath.Join(t.TempDir(), "a.xml")
+	require.NoError(t, os.WriteFile(file, []byte("before"), 0o600))
+	require.Error(t, ResultsFile(Results{}, "", file))
+	left, _ := os.ReadFile(file)
+	assert.Equal(t, "before", string(left), "what is there stays while it is not known what to write")
 }

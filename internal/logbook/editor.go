@@ -15,6 +15,7 @@ type editor struct {
 	cells  []cell
 	column int
 	pen    pen
+	leads  func(address string) bool // see Scanner.Leads
 }
 
 // tabStop is how many columns apart tab stops are.
@@ -52,7 +53,11 @@ func (e *editor) write(line []byte) {
 		case visible.IsColour(seq):
 			e.pen.selects(seq)
 		case visible.IsLink(seq):
-			e.pen.links(seq)
+			if e.leads == nil || e.leads(visible.LinkAddress(seq)) {
+				e.pen.links(seq)
+			} else {
+				e.pen.link = ""
+			}
 		case bytes.HasPrefix(seq, []byte("\x1b[")):
 			e.control(seq[2:])
 		case seq[0] >= 0x80:

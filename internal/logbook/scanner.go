@@ -27,6 +27,8 @@ type Scanner struct {
 	Hold int
 	// MayHide, which is set with Hide, reports at once whether that may change a text.
 	MayHide func([]byte) bool
+	// Leads, if set, reports whether a link may lead to an address; the text of one that may not stays.
+	Leads func(address string) bool
 
 	lines   []string
 	partial []byte
@@ -219,7 +221,7 @@ func (s *Scanner) clean(line []byte) (string, pen) {
 	if text, after, ok := coloured(line, s.pen); ok {
 		return text, after
 	}
-	e := editor{pen: s.pen}
+	e := editor{pen: s.pen, leads: s.Leads}
 	e.write(line)
 	return e.String(), e.pen
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -28,7 +29,8 @@ type Connect func(context.Context) (api.Project, error)
 // Serve offers the project on standard input and output, until the other side closes them or
 // the context is done. mayType is asked before anything is typed into a unit's terminal. It blocks.
 func Serve(ctx context.Context, version string, connect Connect, mayType func() bool) error {
-	return server(version, connect, mayType).Run(ctx, &mcp.StdioTransport{})
+	m := newMessages(os.Stdin, os.Stdout)
+	return server(version, connect, mayType).Run(ctx, &mcp.IOTransport{Reader: m, Writer: m})
 }
 
 // instructions tell an assistant when to use which tool.

@@ -133,12 +133,16 @@ func Replace(file string, data []byte) error {
 	if info, err := os.Stat(file); err == nil {
 		mode = info.Mode().Perm()
 	}
-	beside := file + ".new"
-	if err := os.WriteFile(beside, data, mode); err != nil {
+	beside, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".*.new")
+	if err != nil {
 		return fmt.Errorf("write the settings: %w", err)
 	}
-	if err := os.Rename(beside, file); err != nil {
-		os.Remove(beside)
+	_, err = beside.Write(data)
+	if err = errors.Join(err, beside.Chmod(mode), beside.Close()); err == nil {
+		err = os.Rename(beside.Name(), file)
+	}
+	if err != nil {
+		os.Remove(beside.Name())
 		return fmt.Errorf("write the settings: %w", err)
 	}
 	return nil

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -60,7 +62,7 @@ type liveRun struct {
 	pauses  int         // how often that was too early
 	rested  bool        // nothing has come for longer
 	asked   bool        // it waits for somebody to type
-	drawn   bool        // it was told that a full screen is drawn, and nothing else has come since
+	drawn   bool        // it was told that a full screen is drawn
 
 	terminal *terminal.Terminal
 }
@@ -73,8 +75,23 @@ func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
 	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
 	r.scanner.MayHide = func(text []byte) bool { return s.hidden.Load().MayChange(text) }
 	r.scanner.Hold = s.hidden.Load().Longest()
+	r.scanner.Leads = func(address string) bool { return leadsTo(address, s.root) }
 	s.renew(r)
 	return r
+}
+
+// leadsTo reports whether a link in output may lead to an address: to a page or a file of the project. A
+// terminal opens what is clicked with whatever the system has for it.
+func leadsTo(address, root string) bool {
+	u, err := url.Parse(address)
+	switch {
+	case err != nil:
+		return false
+	case u.Scheme != "file":
+		return true // a page, or the end of a link
+	}
+	below, err := filepath.Rel(root, filepath.Clean(u.Path))
+	return err == nil && filepath.IsLocal(below)
 }
 
 // spec is how a command of the run is spawned.
@@ -140,7 +157,6 @@ func (r *liveRun) output(s *Session, p []byte) {
 
 // read takes output that lines are made of.
 func (r *liveRun) read(s *Session, after time.Time, p []byte) {
-	r.drawn = false
 	if r.passes.reader != nil || r.line != nil {
 		r.say(s, after, r.scanner.Scan(p))
 		return

@@ -178,16 +178,31 @@ func IsColour(seq []byte) bool {
 func isReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }
 
 // IsLink reports whether a sequence is a whole hyperlink, as terminals have agreed on
-// it (OSC 8), with nothing in it but text.
+// it (OSC 8), with nothing in it but text. It leads to a page or a file: what else a terminal would open may
+// act.
 func IsLink(seq []byte) bool {
 	body, ok := linkBody(seq)
-	return ok && isHarmless(string(body), "")
+	if !ok || !isHarmless(string(body), "") {
+		return false
+	}
+	address := LinkAddress(seq)
+	return address == "" || hasScheme(address, "http://") || hasScheme(address, "https://") || hasScheme(address, "file:")
+}
+
+func hasScheme(address, scheme string) bool {
+	return len(address) > len(scheme) && strings.EqualFold(address[:len(scheme)], scheme)
+}
+
+// LinkAddress is where a hyperlink leads; empty for a sequence that ends one.
+func LinkAddress(seq []byte) string {
+	body, _ := linkBody(seq)
+	_, address, _ := bytes.Cut(body, []byte(";"))
+	return string(address)
 }
 
 // EndsLink reports whether a sequence for which IsLink is true ends a link: it has no address.
 func EndsLink(seq []byte) bool {
-	body, _ := linkBody(seq)
-	return bytes.HasSuffix(body, []byte(";"))
+	return LinkAddress(seq) == ""
 }
 
 func linkBody(seq []byte) ([]byte, bool) {

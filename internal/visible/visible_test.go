@@ -33,6 +33,7 @@ func TestStyled(t *testing.T) {
 		"\x1b]0;title\x07":   `\x1b]0;title\x07`,
 		"\x1b]8;;http://a/\x1b\\a\x1b]8;;\x1b\\ b": "\x1b]8;;http://a/\x1b\\a\x1b]8;;\x1b\\ b",
 		"\x1b]8;;http://a/\x1b\\for ever":          "\x1b]8;;http://a/\x1b\\for ever\x1b]8;;\x1b\\",
+		"\x1b]8;;ssh://a/\x1b\\a":                  `\x1b]8;;ssh://a/\x1b\a`,
 		"\x1b]8;;http://a/":                        `\x1b]8;;http://a/`,
 		"\u009b31mred":                             `\u009b31mred`,
 		"\x1b[?25l":                                `\x1b[?25l`,
@@ -44,7 +45,7 @@ func TestStyled(t *testing.T) {
 // FuzzShown holds that nothing comes through that a terminal acts on, but colours and
 // links that end with their line.
 func FuzzShown(f *testing.F) {
-	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;u\x07x", "\x9b\u009b", "\u202e", "\x1b", "\x1bP\x1b\\"} {
+	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;https://u\x07x", "\x9b\u009b", "\u202e", "\x1b", "\x1bP\x1b\\"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

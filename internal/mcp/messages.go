@@ -1,0 +1,134 @@
+package mcp
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/modelcontextprotocol/go-sdk/jsonrpc"
+)
+
+// longestMessage bounds a message of an assistant, in bytes.
+const longestMessage = 4 << 20
+
+// Codes of errors (JSON-RPC 2.0, section 5.1).
+const (
+	codeParse   = -32700
+	codeRequest = -32600
+)
+
+// messages passes on the messages that are read, a line each, and answers a line that is none with an error:
+// one broken line is no reason to end, as it would be for the library.
+type messages struct {
+	in  *bufio.Reader
+	end io.Closer
+
+	mu  sync.Mutex
+	out io.Writer
+
+	rest []byte // of the message that is being passed on
+}
+
+func newMessages(in io.ReadCloser, out io.Writer) *messages {
+	return &messages{in: bufio.NewReader(in), end: in, out: out}
+}
+
+// Read implements io.Reader. It blocks until a message has come.
+func (m *messages) Read(p []byte) (int, error) {
+	for len(m.rest) == 0 {
+		line, err := m.line()
+		var bad *badMessage
+		if errors.As(err, &bad) {
+			if err = m.refuse(bad); err == nil {
+				continue
+			}
+		}
+		if err != nil {
+			return 0, err
+		}
+		m.rest = line
+	}
+	n := copy(p, m.rest)
+	m.rest = m.rest[n:]
+	return n, nil
+}
+
+// badMessage is a line that is no message.
+type badMessage struct {
+	code int
+	why  string
+}
+
+func (b *badMessage) Error() string { return b.why }
+
+// line reads the next message with its line's end.
+func (m *messages) line() ([]byte, error) {
+	var line []byte
+	tooLong := false
+	for {
+		part, err := m.in.ReadSlice('\n')
+		if tooLong = tooLong || len(line)+len(part) > longestMessage; !tooLong {
+			line = append(line, part...)
+		}
+		if errors.Is(err, bufio.ErrBufferFull) {
+			continue
+		}
+		if err != nil && (!errors.Is(err, io.EOF) || len(line) == 0 && !tooLong) {
+			return nil, err
+		}
+		break
+	}
+	switch line = bytes.TrimSpace(line); {
+	case tooLong:
+		return nil, &badMessage{codeRequest, fmt.Sprintf("the message is longer than %d bytes", longestMessage)}
+	case len(line) == 0:
+		return nil, nil
+	case !json.Valid(line):
+		return nil, &badMessage{codeParse, "the line is not JSON"}
+	}
+	all := []json.RawMessage{line}
+	if line[0] == '[' { // a batch, as the protocol had them
+		all = nil // else the line would be written over
+		if err := json.Unmarshal(line, &all); err != nil || len(all) == 0 {
+			return nil, &badMessage{codeRequest, "the batch has no messages"}
+		}
+	}
+	for _, one := range all {
+		if _, err := jsonrpc.DecodeMessage(one); err != nil {
+			return nil, &badMessage{codeRequest, "the line is not a message of JSON-RPC 2.0: " + err.Error()}
+		}
+	}
+	return append(line, '\n'), nil
+}
+
+// refuse answers what is no message, whose number is not known.
+func (m *messages) refuse(b *badMessage) error {
+	var answer struct {
+		Version string          `json:"jsonrpc"`
+		ID      json.RawMessage `json:"id"`
+		Error   struct {
+			Code    int    `json:"code"`
+			Message string `json:"message"`
+		} `json:"error"`
+	}
+	answer.Version, answer.ID, answer.Error.Code, answer.Error.Message = "2.0", json.RawMessage("null"), b.code, b.why
+	data, err := json.Marshal(answer)
+	if err == nil {
+		_, err = m.Write(append(data, '\n'))
+	}
+	return err
+}
+
+// Write implements io.Writer. Each call writes whole messages.
+func (m *messages) Write(p []byte) (int, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.out.Write(p)
+}
+
+// Close ends what is read.
+func (m *messages) Close() error { return m.end.Close() }
