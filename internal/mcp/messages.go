@@ -25,7 +25,7 @@ const (
 // one broken line is no reason to end, as it would be for the library.
 type messages struct {
 	in  *bufio.Reader
-	end io.Closer
+	end func() error
 
 	mu  sync.Mutex
 	out io.Writer
@@ -34,7 +34,7 @@ type messages struct {
 }
 
 func newMessages(in io.ReadCloser, out io.Writer) *messages {
-	return &messages{in: bufio.NewReader(in), end: in, out: out}
+	return &messages{in: bufio.NewReader(in), end: sync.OnceValue(in.Close), out: out}
 }
 
 // Read implements io.Reader. It blocks until a message has come.
@@ -130,5 +130,5 @@ func (m *messages) Write(p []byte) (int, error) {
 	return m.out.Write(p)
 }
 
-// Close ends what is read.
-func (m *messages) Close() error { return m.end.Close() }
+// Close ends what is read. It may be called again: the library closes both directions.
+func (m *messages) Close() error { return m.end() }
