@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -193,6 +194,7 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, os.WriteFile(outside+"/key", []byte("secret"), 0o644))
 	require.NoError(t, os.Symlink(outside+"/key", dir+"/key"))
 	require.NoError(t, os.Symlink("css/site.css", dir+"/style.css"))
+	require.NoError(t, exec.Command("mkfifo", dir+"/pipe").Run())
 	_, at := serve(t, Config{Target: Target{Root: dir}, Fallback: "index.html"})
 	page := map[string]string{"Accept": "text/html"}
 	for _, test := range []struct {
@@ -218,6 +220,12 @@ func TestFolder(t *testing.T) {
 		{"GET", "/", map[string]string{"Host": "evil.example"}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "localhost:1"}, 200, "<head>" + tag + "ferries", ""},
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://evil.example"}, 403, "", ""},
+		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://127.0.0.1:1"}, 403, "", ""},
+		{"GET", "/.omnivigil/events", map[string]string{"Origin": "null"}, 403, "", ""},
+		{"GET", "/", map[string]string{"Host": "192.0.2.7"}, 403, "", ""},
+		{"GET", "/", map[string]string{"Host": "[::1]:80"}, 200, "<head>" + tag + "ferries", ""},
+		{"GET", "/", map[string]string{"Host": "LOCALHOST"}, 200, "<head>" + tag + "ferries", ""},
+		{"GET", "/pipe", nil, 404, "there is no file pipe\n", ""},
 		{"GET", "/.omnivigil/page.js", nil, 200, string(script), "text/javascript; charset=utf-8"},
 	} {
 		r, body := ask(t, test.method, at+test.path, test.header)
@@ -229,6 +237,8 @@ func TestFolder(t *testing.T) {
 			assert.Equal(t, test.kind, r.Header.Get("Content-Type"), test.path)
 		}
 	}
+	elsewhere, _ := ask(t, "GET", at+"//evil.example/..//docs", nil)
+	assert.Equal(t, "./docs/", elsewhere.Header.Get("Location"), "no answer leads to another host")
 	_, body := ask(t, "GET", at+"/docs/", nil)
 	assert.Contains(t, body, `href="./a%20b.txt"`)
 	assert.NotContains(t, body, ".env")
