@@ -99,8 +99,14 @@ func edit(t *testing.T, file, old, new string) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), old, new, 1)), 0o644))
 }
 
+// get asks as a browser does that goes to a page.
 func get(url string) string {
-	resp, err := http.Get(url)
+	r, err := http.NewRequest(http.MethodGet, url, nil)
+	if err != nil {
+		return err.Error()
+	}
+	r.Header.Set("Accept", "text/html, */*")
+	resp, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return err.Error()
 	}

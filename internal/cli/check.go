@@ -144,7 +144,9 @@ func describe(out io.Writer, p *plan.Plan) {
 		width = max(width, len(u.Name))
 	}
 	for _, item := range trust.Items(p) {
-		items[item.Unit] = append(items[item.Unit], item)
+		if !item.Late() { // what decides when it runs is told in words of its own
+			items[item.Unit] = append(items[item.Unit], item)
+		}
 	}
 	for _, u := range p.InOrder() {
 		indent := "\n" + strings.Repeat(" ", width+13)

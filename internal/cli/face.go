@@ -199,11 +199,15 @@ const longestEnd = 10 * time.Minute
 // endAnyway ends this process, when the project has ended if that does, whatever the
 // terminal does. The keeper puts that back.
 func (f *face) endAnyway() {
-	const patience = 2 * time.Second
-	if f.ending.ends.Load() {
+	const patience, going = 2 * time.Second, 10 * time.Second
+	ends := f.ending.ends.Load()
+	if ends {
 		f.waitEnded()
 	}
 	close(f.ending.toBeLeft)
+	if ends { // the account is about that
+		ask.WaitGone(f.place, going)
+	}
 	time.Sleep(patience)
 	os.Exit(exit.Interrupted)
 }

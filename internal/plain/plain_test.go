@@ -24,6 +24,8 @@ func (e ended) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) er
 	return show(&api.Snapshot{Status: api.Status{Ended: true, Lines: int64(len(e.lines))}})
 }
 
+func (e ended) Beats(context.Context, func() error) error { return nil }
+
 func (e ended) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
 	_, err := io.WriteString(w, strings.Join(e.lines[from:end], ""))
 	return end, err
