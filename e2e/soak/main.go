@@ -42,7 +42,7 @@ reuse = true
 run = 'exec %[1]s serve tickets.sock made/berths made/page made/fares desk.txt'
 watch = ["desk.txt"]
 follows = ["berths", "page", "fares"]
-ready = { file = "tickets.sock" }
+ready = { line = "^tickets are sold" }
 prelude = ["rm -f tickets.sock"]
 `
 

@@ -43,6 +43,7 @@ func serve(socket string, files []string) error {
 	if err != nil {
 		return err
 	}
+	fmt.Println("tickets are sold")
 	for {
 		c, err := l.Accept()
 		if err != nil {
