@@ -136,7 +136,7 @@ type Request struct {
 	Action Action   `json:"action"`
 	Units  []string `json:"units,omitempty"` // names of units and groups
 	Words  []string `json:"words,omitempty"` // of AddWords and RunWith
-	For    []string `json:"for,omitempty"`   // of Restart: paths; units run what a save of them would, in place of all
+	For    []string `json:"for,omitempty"`   // of Restart: paths; only what a save of them would run is run
 	Face   int      `json:"face,omitempty"`  // of FaceUsed: the number of its process
 	// Cases are those that Narrow narrows one unit to; Failing: to those that fail.
 	Cases   []CaseName `json:"cases,omitempty"`
@@ -159,7 +159,7 @@ const (
 	KeepIgnoring Action = "keep-ignoring" // agree that a unit does not react to what sets it off in a loop
 	ReactAgain   Action = "react-again"   // have it react to that again
 	WriteCure    Action = "write-cure"    // write that it does not into the settings file
-	AddWords     Action = "add-words"     // run units with words added to their commands, in place of those before; without words: with none
+	AddWords     Action = "add-words"     // add these words to the commands of units, in place of earlier ones; none: remove them
 	RunWith      Action = "run-with"      // rerun or restart units once with these words added, and no others
 	Narrow       Action = "narrow"        // run only some tests of a unit, until it is widened
 	Widen        Action = "widen"         // run all of its tests again

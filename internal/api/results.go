@@ -54,7 +54,7 @@ const (
 // Case is one test's result.
 type Case struct {
 	Unit    string     `json:"unit"`
-	Suite   string     `json:"suite,omitempty"` // what it stands in: a package, a class, a file
+	Suite   string     `json:"suite,omitempty"` // the package, class or file that contains it
 	Name    string     `json:"name,omitempty"`  // levels separated by "/"; empty: the suite itself
 	Status  CaseStatus `json:"status"`
 	Change  Change     `json:"change,omitempty"`

@@ -16,7 +16,7 @@ type Snapshot struct {
 	Ripples []*Ripple      `json:"ripples"`          // oldest first, the newest few hundred
 	Saves   []Save         `json:"saves"`            // oldest first
 	Uses    map[string]Use `json:"uses"`             // what units take of the machine, by unit
-	Asks    map[string]Ask `json:"asks"`             // which units wait for somebody to type
+	Asks    map[string]Ask `json:"asks"`             // the units that wait for input, and for what
 	Faces   []Face         `json:"faces"`            // who looks at it
 	Jobs    Jobs           `json:"jobs"`
 	Status
@@ -27,7 +27,7 @@ type Status struct {
 	Paused     bool   `json:"paused"`     // all reactions are
 	Quitting   bool   `json:"quitting"`   // everything is being stopped
 	Ended      bool   `json:"ended"`      // and has been
-	Background bool   `json:"background"` // it goes on when its last face is gone
+	Background bool   `json:"background"` // it keeps running when its last face closes
 	Trouble    bool   `json:"trouble"`    // the verdict turned broken or stale for good, and has not been current since
 	Lines      int64  `json:"lines"`      // how many the log has
 	LogProblem string `json:"log_problem,omitempty"`
@@ -120,7 +120,7 @@ func (s State) Broken() bool { return s == Failed || s == Crashed }
 type Freshness string
 
 const (
-	NoCode   Freshness = "none" // it does not run, and nobody wants it to; or it is broken
+	NoCode   Freshness = "none" // it is stopped and not wanted, or it is broken
 	Current  Freshness = "current"
 	Updating Freshness = "updating"
 	Stale    Freshness = "stale"
