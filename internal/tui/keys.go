@@ -107,7 +107,7 @@ var moreUnitKeys = []binding{
 
 var projectKeys = []binding{
 	{keys: []string{"ctrl+r"}, action: "restart-all", name: "restart and rerun everything", group: onProject, do: func(m *model) { m.ask(api.Restart) }},
-	{keys: []string{"D"}, action: "doubts", name: "list the doubts about the verdict, and what ends them", hint: "doubts", group: onProject,
+	{keys: []string{"D"}, action: "doubts", name: "list the doubts about the verdict", hint: "doubts", group: onProject,
 		when: func(m *model) bool { return len(m.snap.Doubts) > 0 }, do: (*model).showDoubts},
 	{keys: []string{"ctrl+p"}, action: "pause-all", name: "pause all reactions, or resume them", group: onProject,
 		do: func(m *model) { m.ask(m.pauseOrResumeAll()) }},
