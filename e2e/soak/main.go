@@ -63,8 +63,9 @@ func main() {
 	}
 	length := flag.Duration("for", time.Hour, "how long")
 	seed := flag.Uint64("seed", uint64(time.Now().UnixNano()), "of the random saves")
+	verbose := flag.Bool("v", false, "print each answer that is not CURRENT")
 	flag.Parse()
-	exitOn(soak(*length, *seed))
+	exitOn(soak(*length, *seed, *verbose))
 }
 
 func exitOn(err error) {
@@ -78,13 +79,14 @@ func exitOn(err error) {
 type soaking struct {
 	*rand.Rand
 	program, dir string
+	verbose      bool
 	texts        map[string]string // of each source now
 	saves        int
 
 	current, doubted, other, surprises int // answers
 }
 
-func soak(length time.Duration, seed uint64) error {
+func soak(length time.Duration, seed uint64, verbose bool) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -93,7 +95,7 @@ func soak(length time.Duration, seed uint64) error {
 	if err != nil {
 		return err
 	}
-	s := &soaking{Rand: rand.New(rand.NewPCG(seed, 0)), program: filepath.Join(filepath.Dir(self), "omnivigil"), dir: dir, texts: map[string]string{}}
+	s := &soaking{Rand: rand.New(rand.NewPCG(seed, 0)), program: filepath.Join(filepath.Dir(self), "omnivigil"), dir: dir, verbose: verbose, texts: map[string]string{}}
 	if err := s.begin(self); err != nil {
 		return err
 	}
@@ -222,7 +224,9 @@ func (s *soaking) compare() error {
 	case said.TimedOut:
 		return fmt.Errorf("nothing came to rest in a minute: %s", out)
 	case !said.OK:
-		s.other++
+		if s.other++; s.verbose {
+			fmt.Printf("%s: %s\n", time.Now().Format("15:04:05.000"), out)
+		}
 		return nil
 	}
 	want := strings.Join([]string{s.texts["north.txt"], s.texts["south.txt"], s.texts["page.txt"], s.texts["fares.txt"], s.texts["desk.txt"]}, "")

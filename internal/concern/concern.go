@@ -44,8 +44,8 @@ func Units(keys []string) []string {
 	})
 }
 
-// outputsRest is how long outputs must be as they are before it is looked what has become of them.
-const outputsRest = time.Second
+// OutputsRest is how long outputs must be as they are before it is looked what has become of them.
+const OutputsRest = time.Second
 
 // Makers returns the units that declare a file as one of their outputs.
 func Makers(p *plan.Plan, file string) []string {
@@ -99,7 +99,7 @@ func inOutputs(p *plan.Plan) []watch.Interest {
 		if len(u.Outputs) == 0 || !u.Kind.Ends() {
 			continue
 		}
-		made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: outputsRest, Unignored: true, Poll: u.Poll}
+		made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: OutputsRest, Unignored: true, Poll: u.Poll}
 		for _, o := range u.Outputs {
 			made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
 		}

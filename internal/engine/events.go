@@ -39,10 +39,11 @@ type Observed struct {
 }
 
 // Unchanged takes a Touched back for these units: what was written is what was
-// there before.
+// there before. Hits are the files, where they are known.
 type Unchanged struct {
 	Burst int
 	Units []string
+	Hits  []Hit
 }
 
 // Change is a burst of file events at rest, as far as these units are concerned.

@@ -54,6 +54,7 @@ type passes struct {
 	last   *pass // the newest that has ended
 	unread []write
 	chain  chain  // that set off the newest
+	counts bool   // it has taken up files that are not ignored, of which no ripple tells
 	due    Moment // by when the next pass should have begun
 	armed  bool   // a timer will ring by then
 	missed bool   // it is past that time, and none has begun
@@ -78,6 +79,11 @@ func (p *pass) read(w write) reading {
 	return mayHaveRead
 }
 
+// of returns the index of a burst among what is unread, or -1.
+func (p *passes) of(burst int) int {
+	return slices.IndexFunc(p.unread, func(w write) bool { return w.burst == burst })
+}
+
 // takesUp reports whether the unit's live run takes up changes by itself.
 func (u *unit) takesUp() bool {
 	return u.spec.Pass != nil && u.live() && u.state != Stopping
@@ -100,12 +106,12 @@ func (e *Engine) wrote(u *unit, burst int, at Moment, unsure bool) {
 		at = e.now.Add(-noticeTime)
 	}
 	p := &u.passes
-	if n := len(p.unread); n > 0 && p.unread[n-1].burst == burst {
-		w := &p.unread[n-1]
-		w.rev, w.earliest, w.noticed = e.rev, at, e.now
-	} else {
-		p.unread = append(p.unread, write{burst: burst, rev: e.rev, first: at, noticed: e.now, earliest: at})
+	w := write{burst: burst, rev: e.rev, first: at, noticed: e.now, earliest: at}
+	if i := p.of(burst); i >= 0 { // more of it: what counts is its last writing, after that of other bursts
+		w.first = p.unread[i].first
+		p.unread = slices.Delete(p.unread, i, i+1)
 	}
+	p.unread = append(p.unread, w)
 	p.missed = false
 	e.awaitPass(u)
 }
@@ -120,8 +126,12 @@ func takenUp(hits []Hit) bool {
 // settings say that such saves do not count, they are taken back, unless a pass may have read in between.
 func (e *Engine) wroteNothing(u *unit, t touch) {
 	p := &u.passes
-	i := slices.IndexFunc(p.unread, func(w write) bool { return w.burst == t.burst })
-	if i < 0 || u.spec.SkipUnchanged && p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
+	i := p.of(t.burst)
+	if i >= 0 && u.spec.SkipUnchanged && p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
+		u.untouch(t.burst)
+		return
+	}
+	if p.counts = true; i < 0 { // a pass has read it
 		u.untouch(t.burst)
 		return
 	}
@@ -169,10 +179,8 @@ func (e *Engine) passDue(u *unit) {
 
 // holds notes which files a burst of writing has changed.
 func (p *passes) holds(burst int, hits []Hit) {
-	for i := range p.unread {
-		if p.unread[i].burst == burst {
-			p.unread[i].files = pathsOf(hits)
-		}
+	if i := p.of(burst); i >= 0 {
+		p.unread[i].files = pathsOf(hits)
 	}
 }
 
@@ -317,9 +325,10 @@ func (e *Engine) handOn(u *unit) {
 	if !u.hasNews() || u.awaitsPass() || u.stirring() {
 		return
 	}
-	u.news = false
+	counts := p.counts || u.loop == nil || u.generation == 0
+	u.news, p.counts = false, false
 	u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting)
-	if len(u.run.ripples) == 0 && u.loop != nil && u.generation > 0 {
+	if len(u.run.ripples) == 0 && !counts {
 		return // it has taken up what is ignored, and so is what came of it
 	}
 	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {

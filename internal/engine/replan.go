@@ -80,7 +80,10 @@ func (e *Engine) newPlan(ev NewPlan) {
 	e.connect(ev.Plan)
 	for name, u := range e.byName {
 		u.adopt(followed[name])
-		e.endDoubts(u, func(d Doubt) bool { return d.Kind != DoubtOutput && !u.spec.ComparesTimes })
+		if !u.spec.ComparesTimes {
+			u.saved = nil
+			e.endDoubts(u, func(d Doubt) bool { return d.Kind != DoubtOutput })
+		}
 	}
 	e.enqueueAll()
 	if d.Empty() {

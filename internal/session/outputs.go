@@ -31,6 +31,8 @@ type listing struct {
 	run   int
 	files map[string]stamp // by path relative to the project's folder, with forward slashes
 	made  []api.Made
+	// vanished are the patterns that match nothing any more: something was removed in the moment that it was made.
+	vanished []string
 }
 
 // stamp is what a file looked like.
@@ -74,8 +76,8 @@ func (l listing) oldest() time.Time {
 // keptSizes is how many runs are remembered of a unit.
 const keptSizes = 8
 
-// note remembers what a run has made.
-func (o *outputs) note(unit string, run int, l listing) {
+// note remembers what a run has made, and returns which patterns match nothing that matched something before.
+func (o *outputs) note(unit string, run int, l listing) (vanished []string) {
 	total := api.MadeByRun{Run: run}
 	for _, made := range l.made {
 		total.Size += made.Size
@@ -85,10 +87,16 @@ func (o *outputs) note(unit string, run int, l listing) {
 	if o.of == nil {
 		o.of, o.sizes = map[string]listing{}, map[string][]api.MadeByRun{}
 	}
+	for _, made := range l.made {
+		if made.Files == 0 && slices.ContainsFunc(o.of[unit].made, func(before api.Made) bool { return before.Pattern == made.Pattern && before.Files > 0 }) {
+			l.vanished = append(l.vanished, made.Pattern)
+		}
+	}
 	l.run = run
 	o.of[unit] = l
 	all := append(o.sizes[unit], total)
 	o.sizes[unit] = all[max(len(all)-keptSizes, 0):]
+	return l.vanished
 }
 
 func (o *outputs) sizesOf(unit string) []api.MadeByRun {
@@ -107,7 +115,9 @@ func (o *outputs) last(unit string) (l listing, known bool) {
 // madeWell notes what a run that has ended well has made, and says which patterns match nothing.
 func (s *Session) madeWell(u *plan.Unit, run int) listing {
 	l := list(s.Plan(), u)
-	s.outputs.note(u.Name, run, l)
+	if vanished := s.outputs.note(u.Name, run, l); len(vanished) > 0 {
+		time.AfterFunc(concern.OutputsRest, func() { s.outputsGone(u.Name) })
+	}
 	var none []string
 	for _, made := range l.made {
 		if made.Files == 0 {
@@ -123,7 +133,8 @@ func (s *Session) madeWell(u *plan.Unit, run int) listing {
 // mostMissing is how many missing files are told of.
 const mostMissing = 20
 
-// missing returns which files of a unit's last good result are not there any more. It looks at files.
+// missing returns which files of a unit's last good result are not there any more, and which patterns match nothing
+// any more. It looks at files.
 func (s *Session) missing(unit string) []string {
 	last, known := s.outputs.last(unit)
 	if !known {
@@ -133,6 +144,11 @@ func (s *Session) missing(unit string) []string {
 	for file := range last.files {
 		if _, err := os.Stat(filepath.Join(s.root, filepath.FromSlash(file))); err != nil {
 			gone = append(gone, file)
+		}
+	}
+	for _, pattern := range last.vanished {
+		if len(watch.Files(s.root, []string{pattern})) == 0 {
+			gone = append(gone, pattern)
 		}
 	}
 	slices.Sort(gone)
@@ -157,6 +173,9 @@ func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 	p, looks := s.plan, s.looksAtAll(since)
 	go func() {
 		s.outputsGone(unit)
+		if len(hits) == 0 {
+			return
+		}
 		s.lookAgain(looks)
 		if slices.ContainsFunc(looks, func(l *look) bool { return l.Wrote != engine.WroteNothing }) {
 			return // it may have been one of them

@@ -22,11 +22,9 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/logbook"
 	"omnivigil/internal/mask"
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/ready"
 	"omnivigil/internal/recording"
@@ -276,6 +274,14 @@ func (s *Session) send(ev engine.Event) {
 	}
 }
 
+// moment is a time, as time.Now returns it, for the engine.
+func (s *Session) moment(t time.Time) engine.Moment {
+	return engine.Moment{Wall: t.Round(0), Steady: t.Sub(s.began)}
+}
+
+// time is moment's inverse.
+func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
+
 // loop is the one goroutine in which everything is decided. It begins when all
 // files are watched, so that no process reads a file whose change would be missed.
 func (s *Session) loop(first engine.Event) {
@@ -352,171 +358,6 @@ func (s *Session) notify() {
 		case c <- struct{}{}:
 		default:
 		}
-	}
-}
-
-// watched translates what the watcher tells into the engine's events.
-func (s *Session) watched(ev watch.Event) {
-	now := time.Now()
-	if s.once {
-		switch ev.(type) {
-		case watch.Touched, watch.Change, watch.Unchanged:
-			return
-		}
-	}
-	switch ev := ev.(type) {
-	case watch.Touched:
-		s.watching.burst = max(s.watching.burst, ev.Burst)
-		if slices.Contains(ev.Keys, concern.Settings) {
-			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
-		}
-		s.touched(now, ev)
-	case watch.Change:
-		s.changed(now, ev)
-	case watch.Watching:
-		if s.first != nil {
-			first := s.first
-			s.first = nil
-			s.step(now, first)
-			if !s.once { // nothing is rerun on a save then
-				go s.tellIdleRules(s.plan)
-			}
-		}
-		if ev.Number == s.edits {
-			s.adopt(now)
-			if s.watching.lost {
-				s.missed(now)
-			}
-		}
-	case watch.Unchanged:
-		if slices.Contains(ev.Keys, concern.Settings) {
-			s.readSettings(now, ev.Burst)
-		}
-		if units := s.heedful(concern.Units(ev.Keys)); len(units) > 0 {
-			s.step(now, engine.Unchanged{Burst: ev.Burst, Units: units})
-		}
-	case watch.CaughtUp:
-		s.caughtUp(ev.Number)
-	case watch.Notice:
-		s.note(logbook.Entry{Tone: logbook.Stale}, ev.Text)
-	}
-}
-
-func (s *Session) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: s.heedful(concern.Units(ev.Keys))}
-	if len(t.Units) == 0 {
-		return
-	}
-	for i, key := range ev.Keys {
-		if slices.Contains(t.Units, key) && i < len(ev.Written) {
-			t.Written = append(t.Written, ev.Written[i])
-		}
-	}
-	s.step(now, t)
-	for _, name := range t.Units {
-		switch run := s.live[name]; {
-		case run == nil:
-		case run.unit.Pass != nil:
-			run.readUpTo(now)
-		case run.unit.ComparesTimes:
-			run.saved.CompareAndSwap(0, now.Add(-noticeTime).UnixNano())
-		}
-	}
-}
-
-func (s *Session) changed(now time.Time, ev watch.Change) {
-	c := engine.Change{Burst: ev.Burst, Since: s.moment(ev.Since), Files: ev.Files}
-	settings, made := false, map[string][]watch.Hit{}
-	var elsewhere []string
-	hits, only := s.forPages(ev.Hits)
-	for _, h := range hits {
-		switch h.Key {
-		case concern.Settings:
-			settings = true
-		case concern.Elsewhere:
-			elsewhere = append(elsewhere, h.Path)
-		default:
-			if unit := concern.OutputsOf(h.Key); unit != "" {
-				made[unit] = append(made[unit], h)
-			} else if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, dated(s.root, unit, concern.Hit(s.plan, unit, h)))
-			}
-		}
-	}
-	if settings {
-		s.readSettings(now, ev.Burst)
-	}
-	s.tellElsewhere(now, elsewhere)
-	for unit, hits := range made {
-		s.outputsMoved(unit, ev.Since, hits)
-	}
-	c.Made = len(c.Hits) > 0 && !slices.ContainsFunc(c.Hits, func(h engine.Hit) bool { return h.More > 0 || len(concern.Makers(s.plan, h.Path)) == 0 })
-	if len(c.Hits) > 0 {
-		s.step(now, c)
-	}
-	if only = s.heedful(only); len(only) > 0 {
-		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
-	}
-}
-
-// mostNoticed bounds how many files a session remembers to have told of.
-const mostNoticed = 10000
-
-// tellElsewhere says of files that no rule matches, the first time for each, which rule
-// comes nearest. While a process is at work the files may be its own, which nobody waits
-// for.
-func (s *Session) tellElsewhere(now time.Time, paths []string) {
-	if len(paths) == 0 || s.atWork(now) {
-		return
-	}
-	var fresh []string
-	for _, p := range paths {
-		if !s.noticed[p] && len(s.noticed) < mostNoticed {
-			s.noticed[p] = true
-			fresh = append(fresh, p)
-		}
-	}
-	if len(fresh) == 0 {
-		return
-	}
-	why := concern.Why(s.plan, fresh[0])
-	if why.Near == nil && (why.Settings || why.Noise || len(why.Acts)+len(why.Kept) > 0) {
-		return // it is ignored on purpose
-	}
-	text := "no rule matches " + phrase.List(fresh)
-	if why.Near != nil {
-		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
-	}
-	s.Note(text)
-}
-
-// atWork reports whether a unit is on its way, or has been a moment ago.
-func (s *Session) atWork(now time.Time) bool {
-	const moment = time.Second
-	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
-		lately := func(m engine.Moment) bool { return !m.IsZero() && now.Sub(s.time(m)) < moment }
-		return u.Moving || lately(u.Run.EndedAt) || lately(u.Run.ReadyAt)
-	})
-}
-
-// moment is a time, as time.Now returns it, for the engine.
-func (s *Session) moment(t time.Time) engine.Moment {
-	return engine.Moment{Wall: t.Round(0), Steady: t.Sub(s.began)}
-}
-
-// time is moment's inverse.
-func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
-
-// tellIdleRules says which rules match no file. It looks at files.
-func (s *Session) tellIdleRules(p *plan.Plan) {
-	const most = 5
-	idle := concern.Idle(p)
-	for i, rule := range idle {
-		if i == most {
-			s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most))
-			return
-		}
-		s.note(logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale}, fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line))
 	}
 }
 

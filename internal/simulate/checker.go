@@ -140,14 +140,13 @@ func (b *books) mayPass(burst int) bool {
 	return b.spec.Pass == nil || b.spec.SkipUnchanged || b.live == 0 || b.live != b.toldTo[burst] || b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
 }
 
-// hasNews reports whether the newest pass of a unit in a loop has read anything but what is
-// ignored, and what was as before in the end.
+// hasNews reports whether the newest pass of a unit in a loop has read anything but what is ignored.
 func (b *books) hasNews() bool {
 	if len(b.ignored) == 0 {
 		return true
 	}
 	for burst := range b.told {
-		if b.read[burst] != b.goodRead[burst] && !b.void[burst] && !b.undone[burst] {
+		if b.read[burst] != b.goodRead[burst] && !b.void[burst] {
 			return true
 		}
 	}
@@ -233,6 +232,7 @@ func (c *Checker) before(ev engine.Event) {
 		for _, name := range ev.Units {
 			if b := c.units[name]; b != nil {
 				b.undone[ev.Burst] = true
+				b.void[ev.Burst] = c.allIgnored(b, name, ev.Hits)
 				c.excuse(name)
 			}
 		}

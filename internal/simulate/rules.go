@@ -147,6 +147,16 @@ func (c *Checker) changed(ev engine.Change) {
 	}
 }
 
+// allIgnored reports whether a unit ignores all of its files that were written and are as before.
+func (c *Checker) allIgnored(b *books, unit string, hits []engine.Hit) bool {
+	for _, h := range hits {
+		if h.Unit == unit && !b.ignored[h.Path] {
+			return false
+		}
+	}
+	return len(b.ignored) > 0 && len(hits) > 0
+}
+
 // countsAsNothing reports whether a hit's file is ignored, or its reaction could only fail, by
 // the settings in use.
 func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {

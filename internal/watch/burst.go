@@ -57,10 +57,11 @@ type Change struct {
 }
 
 // Unchanged takes a Touched back for these interests: what was written is what was
-// there before.
+// there before. Hits are the files, of which What is empty where they have come and gone.
 type Unchanged struct {
 	Burst int
 	Keys  []string
+	Hits  []Hit
 }
 
 // Notice is something about the watching itself that the person should know.
@@ -318,9 +319,9 @@ func (g *group) classOf(h *heard) int32 {
 	return int32(n)
 }
 
-// listed returns the hits to be told, in order of their paths: those that are news, or the
-// first of them with how many more there are. IsNews is nil where all are.
-func (b *bursts) listed(g *group, isNews func(path string) bool) []Hit {
+// listed returns the hits that are wanted, in order of their paths, or the first of them with how many more
+// there are.
+func (b *bursts) listed(g *group, isWanted func(met) bool) []Hit {
 	type tally struct{ first, more int }
 	var out []Hit
 	tallies := make([]tally, len(g.classes))
@@ -330,7 +331,7 @@ func (b *bursts) listed(g *group, isNews func(path string) bool) []Hit {
 		return h
 	}
 	for i, m := range g.hits {
-		if m.what == nothing || isNews != nil && !isNews(b.paths[m.path]) {
+		if !isWanted(m) {
 			continue
 		}
 		t := &tallies[m.class]
@@ -386,10 +387,10 @@ func (b *bursts) next() (time.Time, bool) {
 	return first, !first.IsZero()
 }
 
-// rested is a change, and the interests that have no part in it in the end.
+// rested is a change, and what is told to interests that have no part in it in the end.
 type rested struct {
 	Change
-	quiet []string
+	quiet Unchanged
 }
 
 // take returns the changes that are due, one for each burst, of hits that are news: news
@@ -407,15 +408,17 @@ func (b *bursts) take(now time.Time, news func(key string) func(path string) boo
 		}
 		c := byBurst[g.burst]
 		if c == nil {
-			c = &rested{Change: Change{Burst: g.burst, Since: g.since}}
+			c = &rested{Change: Change{Burst: g.burst, Since: g.since}, quiet: Unchanged{Burst: g.burst}}
 			byBurst[g.burst] = c
 		}
 		if g.since.Before(c.Since) {
 			c.Since = g.since
 		}
-		hits := b.listed(g, news(key))
+		isNews := news(key)
+		hits := b.listed(g, func(m met) bool { return m.what != nothing && (isNews == nil || isNews(b.paths[m.path])) })
 		if len(hits) == 0 {
-			c.quiet = append(c.quiet, key)
+			c.quiet.Keys = append(c.quiet.Keys, key)
+			c.quiet.Hits = append(c.quiet.Hits, b.listed(g, func(met) bool { return true })...)
 		}
 		c.Hits = append(c.Hits, hits...)
 		c.Files = len(b.paths)

@@ -451,8 +451,8 @@ func (w *Watcher) settle(now time.Time) {
 		if len(c.Hits) > 0 {
 			w.tell(c.Change)
 		}
-		if len(c.quiet) > 0 {
-			w.tell(Unchanged{c.Burst, c.quiet})
+		if len(c.quiet.Keys) > 0 {
+			w.tell(c.quiet)
 		}
 	}
 }
