@@ -2,7 +2,6 @@ package engine
 
 import (
 	"slices"
-	"time"
 )
 
 // What becomes of a burst of file events: the units that it concerns are stale from the first event on (touch). When
@@ -42,7 +41,7 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 		t.latest = e.latest
 	}
 	if t.last == 0 && !written.IsZero() && written.Before(u.madeFrom) {
-		t.made = time.Time{}
+		t.made = u.madeBefore // that run has read them, unless they are older than what it found made
 	}
 	if t.first == 0 {
 		t.first = e.rev

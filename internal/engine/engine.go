@@ -110,6 +110,8 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 		e.becameReady(ev)
 	case Probed:
 		e.probed(ev)
+	case Checked:
+		e.checked(ev)
 	case Asks:
 		e.asks(ev)
 	case Listens:

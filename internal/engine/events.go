@@ -166,6 +166,13 @@ type Probed struct {
 	Saw  string
 }
 
+// Checked tells what a look at a service that has been ready found. It may be told as often as it is looked at.
+type Checked struct {
+	Unit    string
+	Run     int
+	Problem string // empty: it is well
+}
+
 // Asks tells that a run waits for somebody to type, or that it does so no more.
 type Asks struct {
 	Unit   string
@@ -231,6 +238,7 @@ func (SettingsTouched) event() {}
 func (Touched) event()         {}
 func (Change) event()          {}
 func (Unchanged) event()       {}
+func (Checked) event()         {}
 func (Observed) event()        {}
 func (PassBegan) event()       {}
 func (PassEnded) event()       {}

@@ -9,8 +9,8 @@ type FactKind string
 // from Unit, Run and Ripple, which are set wherever they make sense.
 const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Because; Command where it is not the unit's own
-	FactRunReady      FactKind = "run-ready"      // Took
-	FactRunLate       FactKind = "run-late"       // a service was not ready in time and goes on: Problem
+	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
+	FactRunLate       FactKind = "run-late"       // a service is not ready in time, or in trouble, and goes on: Problem
 	FactRunEnded      FactKind = "run-ended"      // State; Exit, Problem, Took, Files (suspects), Since (reused)
 	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
 	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID

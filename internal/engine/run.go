@@ -54,6 +54,7 @@ type run struct {
 	asksFor     string // what somebody has to type before it goes on; empty: nothing
 	askedLast   int    // the number of the newest of Asks
 	opening     string // what it does to the unit, to be told when it begins; empty when it has been
+	ails        bool   // a look at it, although it was ready, has found it in trouble
 	answered    bool   // its readiness probe has been answered
 	job         bool   // it counts among those that may be at work at once
 	heavy       bool   // its step needs a job
@@ -144,7 +145,7 @@ func (e *Engine) reused(ev Reused) {
 	e.ended(u, Done, Fact{Since: ev.At})
 	u.lasted = ev.Took
 	e.goodAgain(u)
-	u.madeAt, u.madeFrom = ev.At, Moment{}
+	u.makes(ev.At, Moment{})
 	if u.onlyWhenAsked() && u.pending == nil {
 		u.wanted = false // until it is asked for again
 	}
@@ -310,6 +311,8 @@ func (e *Engine) asks(ev Asks) {
 func (e *Engine) ready(u *unit) {
 	switch {
 	case u.state == Starting:
+	case u.run.ails: // it is looked at by others
+		return
 	case u.state == Failed && u.live(): // it was late
 		u.run.Problem = ""
 		if u.spec.Pass == nil {
@@ -377,7 +380,8 @@ func (e *Engine) finishedAgain(u *unit) {
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
 	u.run.pays, u.run.good = debt{}, true
-	u.lasted, u.madeAt, u.madeFrom = u.run.took(e.now), e.latest, u.run.spawnedAt // of a service that is ready
+	u.lasted = u.run.took(e.now)
+	u.makes(e.latest, u.run.spawnedAt) // of a service that is ready
 	u.suspects, u.gone = nil, ""
 	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtOutput })
 	e.enqueue(u)
@@ -469,7 +473,7 @@ func (e *Engine) exited(ev Exited) {
 func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	u.run.EndedAt, u.run.latest = e.now, e.latest
 	if u.run.spawned {
-		u.madeAt, u.madeFrom = e.latest, u.run.spawnedAt
+		u.makes(e.latest, u.run.spawnedAt)
 	}
 	u.run.endSpan(e.now)
 	if s != Done {

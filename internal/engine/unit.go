@@ -81,6 +81,7 @@ type unit struct {
 	owed        debt           // what has to run before it is current again
 	madeFrom    Moment         // when the process of that run began
 	madeAt      time.Time      // the latest that the wall clock had shown when its newest run may have written files
+	madeBefore  time.Time      // madeAt of the run before that
 	doubts      []Doubt
 	saved       []saves // while runs were at work about which that leaves a doubt
 	gone        string  // outputs that are missing; empty: none
@@ -104,6 +105,14 @@ type unit struct {
 	removed bool // from the settings; it goes once it has ended
 }
 
+// makes notes that a run may have written files until the wall clock showed that time.
+func (u *unit) makes(until time.Time, from Moment) {
+	if from != u.madeFrom {
+		u.madeBefore = u.madeAt
+	}
+	u.madeAt, u.madeFrom = until, from
+}
+
 // stirring reports whether files that concern the unit are still being written.
 func (u *unit) stirring() bool { return len(u.touches) > 0 }
 
@@ -112,7 +121,7 @@ type touch struct {
 	burst       int
 	first, last revision
 	calm        bool      // the unit was at rest all the while
-	made        time.Time // unit.madeAt when it began; zero where the files were written before that run began
+	made        time.Time // unit.madeAt when it began, or unit.madeBefore where the files were written before that run
 	latest      time.Time // that the wall clock had shown when it began
 	during      *run      // that was at work meanwhile, of a unit that compares file times
 }

@@ -19,6 +19,9 @@ func (f Fact) Words() string {
 		}
 		return f.Verb + ": " + f.Because
 	case FactRunReady:
+		if f.Took == 0 {
+			return "is ready again"
+		}
 		return "is ready after " + phrase.Duration(f.Took)
 	case FactRunLate:
 		return "failed: " + f.Problem + "; it goes on running"

@@ -48,7 +48,7 @@ func (f *folder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Location", to.String())
 		w.WriteHeader(http.StatusFound)
 	case info.IsDir():
-		index := path.Join(name, "index.html")
+		index := path.Join(name, indexPage)
 		if page, err := f.root.Stat(index); err == nil && page.Mode().IsRegular() {
 			f.file(w, r, index)
 			return

@@ -7,6 +7,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -85,6 +87,7 @@ type Server struct {
 	pages    pages
 	counts   counts
 	told     sync.Map // what was noted, once each
+	started  sync.Map // folders that have had a start page
 }
 
 // route answers the paths below a prefix.
@@ -123,6 +126,7 @@ func Start(c Config) (*Server, error) {
 	s.http = &http.Server{Handler: s, ReadHeaderTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return s.done }}
 	go s.http.Serve(s.listener)
 	go s.follow()
+	s.Missing() // notes which start pages there are
 	return s, nil
 }
 
@@ -141,6 +145,32 @@ func (s *Server) handlerOf(prefix string, target Target) http.Handler {
 		f := folder{server: s, root: root, prefix: prefix, fallback: s.config.Fallback}
 		f.ServeHTTP(w, r)
 	})
+}
+
+// indexPage is what answers a folder's own path, where it is there.
+const indexPage = "index.html"
+
+// Missing returns what is not there that pages come from, and what it is: a folder, or the start page of one that
+// has had it or is to have it. Empty: all is there. It looks at files.
+func (s *Server) Missing() (what, file string) {
+	for _, r := range s.routes {
+		root := r.target.Root
+		if root == "" {
+			continue
+		}
+		if info, err := os.Stat(root); err != nil || !info.IsDir() {
+			return "directory", root
+		}
+		start := filepath.Join(root, cmp.Or(s.config.Fallback, indexPage))
+		if info, err := os.Stat(start); err == nil && info.Mode().IsRegular() {
+			s.started.Store(root, true)
+			continue
+		}
+		if _, had := s.started.Load(root); had || s.config.Fallback != "" && r.prefix == "/" {
+			return "start page", start
+		}
+	}
+	return "", ""
 }
 
 // Address is where the server listens.

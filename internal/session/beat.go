@@ -56,6 +56,7 @@ func (s *Session) beat(now time.Time) {
 	}
 	b.mu.Unlock()
 	s.book.Check()
+	s.lookAtPages()
 	// Where the wall clock was set, the engine is to hear of it now: later it could not be told from a
 	// clock that runs a little fast or slow.
 	ahead := now.Round(0).Sub(s.began.Round(0)) - now.Sub(s.began)

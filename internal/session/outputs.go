@@ -73,6 +73,14 @@ func (l listing) oldest() time.Time {
 	return oldest
 }
 
+// relativeTo is a file's path relative to a folder where it is below that, else as it is.
+func relativeTo(folder, file string) string {
+	if rel, err := filepath.Rel(folder, file); err == nil && filepath.IsLocal(rel) {
+		return filepath.ToSlash(rel)
+	}
+	return file
+}
+
 // keptSizes is how many runs are remembered of a unit.
 const keptSizes = 8
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -29,6 +30,8 @@ type pageServer struct {
 	noTerminal
 	exited func(spawn.Exit)
 	ended  chan struct{} // closed when it was told to end
+	looks  atomic.Bool   // whether what it serves is there
+	misses int           // how often in a row something was not
 }
 
 // ID implements Process: it has no number of its own.
@@ -97,6 +100,57 @@ func (p *pageServer) over() bool {
 	default:
 		return false
 	}
+}
+
+// lookAtPages finds out whether all is there that relays serve. It is for the loop, and looks at files in other
+// goroutines.
+func (s *Session) lookAtPages() {
+	for name, run := range s.live {
+		p := s.pagesOf(name)
+		if run.unit.Relay == nil || run.isOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
+			continue
+		}
+		beingMade := s.isBeingMade(run.unit)
+		go func() {
+			defer p.looks.Store(false)
+			s.lookAtPagesOf(p, run, beingMade)
+		}()
+	}
+}
+
+// lookAtPagesOf tells the engine when something has been missing for two looks in a row and nobody is at work who
+// may make it, and when it is there again.
+func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun, beingMade bool) {
+	const looks = 2
+	what, file := p.Missing()
+	look := engine.Checked{Unit: run.unit.Name, Run: run.number}
+	u := s.state().Unit(look.Unit)
+	switch {
+	case u == nil || u.Run.Number != run.number:
+	case what == "":
+		if p.misses = 0; u.State == engine.Failed {
+			s.send(look)
+		}
+	case beingMade:
+		p.misses = 0
+	default:
+		if p.misses++; p.misses >= looks && u.State == engine.Ready {
+			look.Problem = "its " + what + " " + s.clean(relativeTo(s.root, file)) + " is missing"
+			s.send(look)
+		}
+	}
+}
+
+// isBeingMade reports whether a unit is on its way that may make what a relay serves.
+func (s *Session) isBeingMade(relay *plan.Unit) bool {
+	var behind []string
+	for _, name := range relay.Relay.Behind() {
+		behind = append(behind, chainOf(s.plan, name)...)
+	}
+	return slices.ContainsFunc(s.plan.Units, func(u *plan.Unit) bool {
+		state := s.state().Unit(u.Name)
+		return state != nil && state.Moving && (len(u.Outputs) > 0 || slices.Contains(behind, u.Name))
+	})
 }
 
 // behindPages says how units stand that pages come from.

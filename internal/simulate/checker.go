@@ -42,7 +42,10 @@ import (
 //  12. what a run said last is what counts, however late the rest of it comes;
 //
 //  13. a unit whose program compares file times, and which is shown as current, has made what it made
-//     from the newest contents, or there is a doubt about it; no doubt is without a reason.
+//     from the newest contents, or there is a doubt about it; no doubt is without a reason;
+//
+//  14. a service is not shown as ready from a look that finds it in trouble to one that finds it well, and is so
+//     after that.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -73,6 +76,7 @@ type books struct {
 	fails      bool          // its live run has said what makes it a failed one
 	said       engine.Report // the last that its newest run has said
 	ready      bool
+	ails       bool              // a look at it has found it in trouble
 	lived      int               // the newest run that was ready by having lived long enough
 	signalled  bool              // the live run was told to end
 	done       bool              // its newest run ended well
@@ -269,8 +273,17 @@ func (c *Checker) before(ev engine.Event) {
 				}
 			}
 		}
-		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.signalled && b.spec.Ready.Probed() && b.spec.Pass == nil {
+		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.ails && !b.signalled && b.spec.Ready.Probed() && b.spec.Pass == nil {
 			c.succeed(ev.Unit)
+		}
+	case engine.Checked:
+		if b := c.of(ev.Unit); b.live == ev.Run && b.spec.Pass == nil && !b.signalled && b.ready != (ev.Problem == "") && (b.ready || b.ails) {
+			b.ready, b.ails = ev.Problem == "", ev.Problem != ""
+			for _, d := range c.plan.Units {
+				if slices.Contains(d.Needs, ev.Unit) {
+					c.excuse(d.Name) // it may have waited
+				}
+			}
 		}
 	case engine.Requested:
 		c.requested(ev)
@@ -390,7 +403,7 @@ func (c *Checker) exited(ev engine.Exited) {
 	if !b.signalled && (!b.spec.Kind.Ends() || !good) {
 		c.excuse(ev.Unit) // it crashed or failed, and may be tried again
 	}
-	b.live, b.ready = 0, false
+	b.live, b.ready, b.ails = 0, false, false
 }
 
 // reused enters that a task need not be run, since its last good result holds.

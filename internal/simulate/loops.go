@@ -131,9 +131,12 @@ func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	if change, ok := ev.(engine.Change); ok && slices.Equal(b.tookUp, []int{change.Burst}) {
 		b.good = b.goodBefore // its newest pass has taken up nothing that counts
 	}
+	before := b.ignored
 	b.ignored = map[string]bool{}
 	for _, f := range o.Files {
-		b.ignored[f] = true
+		if b.ignored[f] = true; before[f] {
+			continue // of a loop that was; an edit of the settings may have ended it
+		}
 		by, made := strings.CutPrefix(f, o.Unit+"/by-")
 		if !made && c.loops.blurred[o.Unit] {
 			continue

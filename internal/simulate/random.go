@@ -184,6 +184,9 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 	if wr, writes := dr.writers[unit]; writes {
 		b.Writes, b.WriteAfter = wr.to, wr.after+d(r, 0, 50)
 	}
+	if !ends && b.Tool == nil && r.IntN(6) == 0 {
+		b.Ails, b.AilsFor = d(r, 1, 3000), d(r, 10, 3000)
+	}
 	if ends && r.IntN(6) == 0 {
 		b.Late = d(r, 1, 4)
 	}

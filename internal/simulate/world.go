@@ -30,6 +30,8 @@ type Behaviour struct {
 	Fails      bool          // before that it says what makes it a failed one
 	Late       time.Duration // how late what it said before its last comes; 0: it said nothing before
 	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
+	Ails       time.Duration // from when it answers until it is found in trouble; 0: it is not
+	AilsFor    time.Duration // until it is found well again
 	Writes     string        // the unit that a file concerns which it writes; empty for none
 	WriteAfter time.Duration // from its process to that
 	Tool       *Tool         // of units that take up changes by themselves
@@ -64,6 +66,7 @@ type World struct {
 
 	// Unwatched is why nothing is told of files; empty: they are watched.
 	Unwatched string
+	blind     bool // files are not watched, or what was missed is still to be told
 
 	ClockSet bool // the wall clock was set
 	Finished bool
@@ -241,12 +244,36 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 				if p.alive {
 					w.Send(engine.BecameReady{Unit: unit, Run: p.run})
 				}
+				if p.alive && b.Ails > 0 {
+					w.ail(unit, p)
+				}
 				if p.alive && b.Listens {
 					w.Send(engine.Listens{Unit: unit, PID: pid})
 				}
 			})
 		}
 	})
+}
+
+// ail has a service found in trouble for a while, and well again. It is looked at more often than that changes.
+func (w *World) ail(unit string, p *process) {
+	look := func(after time.Duration, problem string) {
+		w.In(after, func() {
+			if p.alive {
+				w.Send(engine.Checked{Unit: unit, Run: p.run, Problem: problem})
+			}
+		})
+	}
+	well := p.b.Ails + p.b.AilsFor
+	look(p.b.Ails, "its folder is missing")
+	w.In(p.b.Ails+p.b.AilsFor/3, func() { // which says nothing of its folder
+		if p.alive {
+			w.Send(engine.BecameReady{Unit: unit, Run: p.run})
+		}
+	})
+	look((p.b.Ails+well)/2, "its folder is missing")
+	look(well, "")
+	look(well+time.Second, "")
 }
 
 func (w *World) signal(o engine.StopRun) {
@@ -411,7 +438,7 @@ func (w *World) Unwatch(problem string) {
 	if problem == w.Unwatched {
 		return
 	}
-	w.Unwatched = problem
+	w.Unwatched, w.blind = problem, true
 	w.unheard++
 	for _, u := range w.Plan.Units {
 		for _, t := range w.tools([]string{u.Name}) { // nobody says any more that a file is as it was
@@ -440,6 +467,7 @@ func (w *World) Unwatch(problem string) {
 		}
 	}
 	w.Send(touched)
+	w.blind = false
 	w.unheard--
 	w.Send(change)
 	w.Send(unchanged)

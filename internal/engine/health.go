@@ -1,0 +1,37 @@
+package engine
+
+// A service that is ready may stop doing its work although its process lives. Whoever can see that looks from time to
+// time, and the service counts as failed until it is seen to be well again. It is the same run: what follows it does
+// not act again, and what only waited for it starts.
+
+// checked takes note of what a look at a service found.
+func (e *Engine) checked(ev Checked) {
+	u := e.of(ev.Unit, ev.Run)
+	switch {
+	case u == nil || u.spec.Pass != nil:
+	case ev.Problem != "" && u.state == Ready:
+		u.state, u.run.failed, u.run.ails = Failed, true, true
+		u.run.Problem = ev.Problem
+		e.tellRun(u, Fact{Kind: FactRunLate, Problem: ev.Problem})
+		e.enqueue(u)
+	case ev.Problem == "" && u.state == Failed && u.run.ails:
+		e.recovered(u)
+	}
+}
+
+// recovered makes a service ready that was in trouble, and lets those start that wait for it.
+func (e *Engine) recovered(u *unit) {
+	u.state, u.run.failed, u.run.ails, u.run.Problem = Ready, false, false, ""
+	e.tellRun(u, Fact{Kind: FactRunReady})
+	e.enqueue(u)
+	var r *Ripple
+	for _, d := range u.downstream {
+		if e.enqueue(d); d.pending == nil || d.pending.anyOpen() {
+			continue
+		}
+		if r == nil {
+			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"})
+		}
+		e.intend(d, r, "")
+	}
+}
