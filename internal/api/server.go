@@ -126,7 +126,7 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+root+"/screen/follow", s.streamed(s.followScreen))
 	mux.HandleFunc("POST "+root+"/input", s.input)
 	mux.HandleFunc("POST "+root+"/requests", s.requests)
-	mux.HandleFunc("GET "+root+"/wait", s.wait)
+	mux.HandleFunc("GET "+root+"/wait", s.streamed(s.wait))
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		reply(w, nil, problem{http.StatusNotFound, fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, Version)})
 	})
@@ -482,16 +482,29 @@ func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
-	var request Request
+// decode reads the body of a request, which is to be JSON such as the example.
+func decode(w http.ResponseWriter, r *http.Request, into any, example string) error {
 	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
 	in.DisallowUnknownFields()
-	if err := in.Decode(&request); err != nil {
-		reply(w, nil, badQuery("a request must be JSON such as {\"action\":\"restart\",\"units\":[\"berths\"]}: %v", err))
-		return
+	err := in.Decode(into)
+	var tooLarge *http.MaxBytesError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &tooLarge):
+		return problem{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is too large: its body has at most %d bytes", mostBody)}
 	}
-	if len(request.Units) > mostUnits {
-		reply(w, nil, badQuery("these are too many units"))
+	return badQuery("the body must be JSON such as %s: %v", example, err)
+}
+
+func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
+	var request Request
+	err := decode(w, r, &request, `{"action":"restart","units":["berths"]}`)
+	if err == nil && len(request.Units) > mostUnits {
+		err = badQuery("a request for %d units is too large: it has at most %d", len(request.Units), mostUnits)
+	}
+	if err != nil {
+		reply(w, nil, err)
 		return
 	}
 	answer, err := s.project.Do(r.Context(), request)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"math"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -47,8 +48,17 @@ type Size struct {
 	Rows int `json:"rows"`
 }
 
-// MostCells is the largest number of columns or rows that a terminal is given.
-const MostCells = 1000
+// A terminal is given at most so many columns, rows, and cells in all.
+const (
+	MostCells = 1000
+	MostArea  = 250_000
+)
+
+// Bounded is the size, within what a terminal is given: at least one cell, and rows are left out where it is too large.
+func (s Size) Bounded() Size {
+	cols := min(max(s.Cols, 1), MostCells)
+	return Size{Cols: cols, Rows: min(max(s.Rows, 1), MostCells, MostArea/cols)}
+}
 
 // Screen is what a unit's terminal shows.
 type Screen struct {
@@ -174,8 +184,11 @@ func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
 		if err == nil {
 			var v int64
 			v, err = whole(r.FormValue(name), name)
-			*n = int(min(v, MostCells))
+			*n = int(min(v, math.MaxInt32))
 		}
+	}
+	if bounded := q.Size.Bounded(); err == nil && q.Size != (Size{}) && (bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
+		err = badQuery("a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells", q.Size.Cols, q.Size.Rows, MostCells, MostArea)
 	}
 	if err == nil && len(q.Face.Kind) > mostKind {
 		err = badQuery("face is too long")
@@ -190,10 +203,8 @@ func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
 // input serves Input.
 func (s *Server) input(w http.ResponseWriter, r *http.Request) {
 	var in Input
-	body := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
-	body.DisallowUnknownFields()
-	if err := body.Decode(&in); err != nil {
-		reply(w, nil, badQuery("input must be JSON such as {\"unit\":\"berths\",\"text\":\"y\",\"keys\":[\"enter\"]}: %v", err))
+	if err := decode(w, r, &in, `{"unit":"berths","text":"y","keys":["enter"]}`); err != nil {
+		reply(w, nil, err)
 		return
 	}
 	reply(w, struct{}{}, s.project.Input(r.Context(), in))

@@ -50,7 +50,11 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 		t.during = u.run
 		e.abandonAtOnce(u)
 	}
-	t.calm = t.calm && u.pending == nil && !(u.live() && u.state.InMotion())
+	since := written
+	if since.IsZero() {
+		since = e.now.Add(-noticeTime)
+	}
+	t.calm = t.calm && u.pending == nil && !u.movedSince(since)
 	if a := u.pending; a != nil && len(a.chain) > 0 && !slices.ContainsFunc(a.chain[len(a.chain)-1].by, func(s source) bool { return s.unit.mayHaveWritten(e.now, written) }) {
 		e.lookoutEnds(u)
 	}

@@ -105,6 +105,18 @@ type unit struct {
 	removed bool // from the settings; it goes once it has ended
 }
 
+// movedSince reports whether the unit's newest run was on its way at that moment or later, and may have read what was
+// there then.
+func (u *unit) movedSince(at Moment) bool {
+	switch {
+	case u.run == nil:
+		return false
+	case !u.live():
+		return u.run.EndedAt.After(at)
+	}
+	return u.state.InMotion() || u.run.ReadyAt.After(at)
+}
+
 // makes notes that a run may have written files until the wall clock showed that time.
 func (u *unit) makes(until time.Time, from Moment) {
 	if from != u.madeFrom {

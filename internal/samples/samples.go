@@ -38,8 +38,32 @@ type Sample struct {
 // Writer writes samples. It is for one goroutine.
 type Writer struct {
 	file *os.File
-	last map[string]Sample
+	size int64 // of the file
+	last map[string]kept
 }
+
+// kept is what was written last of a unit.
+type kept struct {
+	Sample
+	at time.Time
+}
+
+// The file is bounded: from freeSize on, each further step of it doubles how long a unit waits for its next row, so
+// that a unit that never rests fills it with some 20 MB in a year.
+const (
+	freeSize   = 8 << 20
+	sizeStep   = 1 << 20
+	firstPause = 4 * time.Second
+)
+
+// pause is how long a unit waits for its next row in a file of that size.
+func pause(size int64) time.Duration {
+	if size < freeSize {
+		return 0
+	}
+	return firstPause << min((size-freeSize)/sizeStep, 30)
+}
+
 
 // Create makes the file in a folder. The error says that it is there already, or cannot be made.
 func Create(dir string) (*Writer, error) {
@@ -47,7 +71,7 @@ func Create(dir string) (*Writer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make the file of samples: %w", err)
 	}
-	w := &Writer{f, map[string]Sample{}}
+	w := &Writer{file: f, last: map[string]kept{}}
 	return w, w.write([][]string{columns})
 }
 
@@ -58,7 +82,8 @@ func (w *Writer) write(rows [][]string) error {
 	var text bytes.Buffer
 	out := csv.NewWriter(&text)
 	out.WriteAll(rows) // a buffer takes all
-	if _, err := w.file.Write(text.Bytes()); err != nil {
+	n, err := w.file.Write(text.Bytes())
+	if w.size += int64(n); err != nil {
 		return fmt.Errorf("write a sample: %w", err)
 	}
 	return nil
@@ -69,10 +94,11 @@ func (w *Writer) write(rows [][]string) error {
 func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 	var rows [][]string
 	add := func(unit string, s Sample) {
-		if !moved(w.last[unit], s) {
+		before, has := w.last[unit]
+		if !moved(before.Sample, s) || has && now.Sub(before.at) < pause(w.size) {
 			return
 		}
-		w.last[unit] = s
+		w.last[unit] = kept{s, now}
 		rows = append(rows, []string{now.Format(time.RFC3339Nano), unit, fmt.Sprintf("%.3f", s.CPU), fmt.Sprint(s.Memory), fmt.Sprint(s.Output)})
 	}
 	for unit, s := range all {

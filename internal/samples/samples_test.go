@@ -45,6 +45,26 @@ func TestSamplesAreWrittenWhenTheyMove(t *testing.T) {
 	assert.ErrorContains(t, w.Add(at, map[string]Sample{"tides": {Memory: 1}}), "write a sample")
 }
 
+// TestFileIsBounded has a unit that never rests wait for longer from row to row, the larger the file is.
+func TestFileIsBounded(t *testing.T) {
+	for _, test := range []struct {
+		size int64
+		rows int // in an hour, of one sample every two seconds
+	}{{0, 1800}, {freeSize, 900}, {freeSize + 4*sizeStep, 57}, {freeSize + 12*sizeStep, 1}, {1 << 40, 1}} {
+		w, err := Create(t.TempDir())
+		require.NoError(t, err)
+		at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+		w.size = test.size
+		for i := range int64(1800) {
+			require.NoError(t, w.Add(at.Add(time.Duration(i)*2*time.Second), map[string]Sample{"tides": {Output: i + 1}}))
+		}
+		require.NoError(t, w.Close())
+		all, _, err := Read(filepath.Dir(w.file.Name()), 0)
+		require.NoError(t, err)
+		assert.Len(t, all, test.rows, "from %d bytes on", test.size)
+	}
+}
+
 func TestReadForgives(t *testing.T) {
 	dir := t.TempDir()
 	none, next, err := Read(dir, 0)

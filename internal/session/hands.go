@@ -265,7 +265,7 @@ func (s *Session) handedTo(unit string, face *api.Face) error {
 
 // resize gives a unit's terminal a size, now and for its next runs.
 func (s *Session) resize(unit *unitTerminal, size api.Size) {
-	size = api.Size{Cols: min(max(size.Cols, 1), api.MostCells), Rows: min(max(size.Rows, 1), api.MostCells)}
+	size = size.Bounded()
 	s.terminals.mu.Lock()
 	unit.size = size
 	run := unit.run

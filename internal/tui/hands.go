@@ -80,7 +80,7 @@ func (v *hands) begin(m *model, hand, take bool) {
 			return ctx.Err()
 		}
 	}
-	q := api.ScreenQuery{Unit: v.unit, Face: api.Face{Kind: kind, PID: os.Getpid()}, Hand: hand, Take: take, Size: v.size}
+	q := api.ScreenQuery{Unit: v.unit, Face: api.Face{Kind: kind, PID: os.Getpid()}, Hand: hand, Take: take, Size: v.size.Bounded()}
 	project := m.project
 	go func() {
 		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(screenMsg{of: v, screen: s}) })
