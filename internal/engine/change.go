@@ -40,8 +40,12 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	if t.latest.IsZero() {
 		t.latest = e.latest
 	}
-	if t.last == 0 && !written.IsZero() && written.Before(u.madeFrom) {
-		t.made = u.madeBefore // that run has read them, unless they are older than what it found made
+	made := u.madeAt
+	if !written.IsZero() && written.Before(u.madeFrom) {
+		made = u.madeBefore // that run has read them, unless they are older than what it found made
+	}
+	if made.After(t.made) {
+		t.made = made
 	}
 	if t.first == 0 {
 		t.first = e.rev
@@ -85,12 +89,18 @@ func (e *Engine) unchanged(ev Unchanged) {
 		if u == nil {
 			continue
 		}
-		if hits := hitsOf(ev.Hits, name); len(hits) > 0 && len(u.notIgnored(hits)) == 0 {
+		hits := hitsOf(ev.Hits, name)
+		if len(hits) > 0 && len(u.notIgnored(hits)) == 0 {
 			e.untouchBy(u, ev.Burst)
 			continue
 		}
+		if len(hits) == 0 {
+			hits = []Hit{{Unit: name, Path: "a file"}}
+		}
 		t, ok := u.rest(ev.Burst)
-		e.doubtTimes(u, t, []Hit{{Path: "a file"}})
+		if e.doubtTimes(u, t, hits) {
+			t.calm = false // what a make has not noticed it makes now
+		}
 		if ok && u.takesUp() && u.pending == nil {
 			e.wroteNothing(u, t)
 		} else if ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {

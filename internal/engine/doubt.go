@@ -106,14 +106,17 @@ func (e *Engine) abandonAtOnce(u *unit) {
 }
 
 // doubtTimes notes what files at rest leave in doubt about a unit whose program compares file times.
-// T is the unit's touch of the burst.
-func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) {
+// T is the unit's touch of the burst. It reports whether a doubt has ended, since a file is newer now than what was
+// made.
+func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 	if !u.spec.ComparesTimes {
-		return
+		return false
 	}
 	for _, h := range hits {
 		e.endDoubts(u, func(d Doubt) bool {
-			return d.File == h.Path && !d.Until.IsZero() && (h.What == "removed" || h.ModTime.After(d.Until))
+			over := d.File == h.Path && !d.Until.IsZero() && (h.What == "removed" || h.ModTime.After(d.Until))
+			ended = ended || over
+			return over
 		})
 		if h.What == Missed {
 			e.doubt(u, Doubt{Kind: DoubtMissed, File: h.Path})
@@ -128,12 +131,13 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) {
 		}
 	}
 	if t.during == nil {
-		return
+		return ended
 	}
 	u.saved = append(u.saved, saves{pathsOf(hits), t.during})
 	if !t.during.EndedAt.IsZero() {
 		e.doubtSaved(u, t.during)
 	}
+	return ended
 }
 
 // doubtSaved notes which files were saved while a run that is over was at work, if it has written files

@@ -54,7 +54,7 @@ type passes struct {
 	last   *pass // the newest that has ended
 	unread []write
 	chain  chain  // that set off the newest
-	counts bool   // it has taken up files that are not ignored, of which no ripple tells
+	counts bool   // files that are not ignored were written since a pass was handed on
 	due    Moment // by when the next pass should have begun
 	armed  bool   // a timer will ring by then
 	missed bool   // it is past that time, and none has begun
@@ -342,6 +342,7 @@ func (e *Engine) handOn(u *unit) {
 
 // readByPass lets a unit that takes up changes by itself be part of a ripple.
 func (e *Engine) readByPass(u *unit, r *Ripple) {
+	u.passes.counts = true
 	if u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting); !slices.Contains(u.run.ripples, r) {
 		u.run.ripples = append(u.run.ripples, r)
 	}

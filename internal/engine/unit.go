@@ -133,7 +133,7 @@ type touch struct {
 	burst       int
 	first, last revision
 	calm        bool      // the unit was at rest all the while
-	made        time.Time // unit.madeAt when it began, or unit.madeBefore where the files were written before that run
+	made        time.Time // when a run may have made something last, before files were written; see unit.madeAt
 	latest      time.Time // that the wall clock had shown when it began
 	during      *run      // that was at work meanwhile, of a unit that compares file times
 }
@@ -149,7 +149,7 @@ func (u *unit) stir(burst int) *touch {
 			return &u.touches[i]
 		}
 	}
-	u.touches = append(u.touches, touch{burst: burst, calm: true, made: u.madeAt})
+	u.touches = append(u.touches, touch{burst: burst, calm: true})
 	return &u.touches[len(u.touches)-1]
 }
 

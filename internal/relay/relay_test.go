@@ -195,6 +195,14 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, os.Symlink(outside+"/key", dir+"/key"))
 	require.NoError(t, os.Symlink("css/site.css", dir+"/style.css"))
 	require.NoError(t, exec.Command("mkfifo", dir+"/pipe").Run())
+	require.NoError(t, os.MkdirAll(dir+"/folders/index.html", 0o755))
+	require.NoError(t, os.Mkdir(dir+"/pipes", 0o755))
+	require.NoError(t, exec.Command("mkfifo", dir+"/pipes/index.html").Run())
+	listed := func(name, entry string) string { // what is in a folder without a start page
+		var text bytes.Buffer
+		require.NoError(t, listing.Execute(&text, map[string]any{"Name": name, "Entries": []string{entry}}))
+		return strings.Replace(text.String(), "<head>", "<head>"+tag, 1)
+	}
 	_, at := serve(t, Config{Target: Target{Root: dir}, Fallback: "index.html"})
 	page := map[string]string{"Accept": "text/html"}
 	for _, test := range []struct {
@@ -222,10 +230,15 @@ func TestFolder(t *testing.T) {
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://evil.example"}, 403, "", ""},
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://127.0.0.1:1"}, 403, "", ""},
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "null"}, 403, "", ""},
+		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://2130706433" + at[strings.LastIndex(at, ":"):]}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "192.0.2.7"}, 403, "", ""},
+		{"GET", "/", map[string]string{"Host": "2130706433"}, 403, "", ""},
+		{"GET", "/", map[string]string{"Host": "0x7f.1"}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "[::1]:80"}, 200, "<head>" + tag + "ferries", ""},
 		{"GET", "/", map[string]string{"Host": "LOCALHOST"}, 200, "<head>" + tag + "ferries", ""},
 		{"GET", "/pipe", nil, 404, "there is no file pipe\n", ""},
+		{"GET", "/pipes/", nil, 200, listed("/pipes/", "./index.html"), "text/html; charset=utf-8"},
+		{"GET", "/folders/", nil, 200, listed("/folders/", "./index.html/"), "text/html; charset=utf-8"},
 		{"GET", "/.omnivigil/page.js", nil, 200, string(script), "text/javascript; charset=utf-8"},
 	} {
 		r, body := ask(t, test.method, at+test.path, test.header)

@@ -165,7 +165,7 @@ func (s *Session) unchanged(now time.Time, ev watch.Unchanged) {
 	}
 	for _, h := range ev.Hits {
 		if unit := s.plan.Unit(h.Key); unit != nil && slices.Contains(u.Units, h.Key) {
-			u.Hits = append(u.Hits, concern.Hit(s.plan, unit, h))
+			u.Hits = append(u.Hits, dated(s.root, unit, concern.Hit(s.plan, unit, h)))
 		}
 	}
 	s.step(now, u)

@@ -535,7 +535,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 			w.unheard--
 		}
 		if s.Same {
-			w.Send(engine.Unchanged{Burst: burst, Units: units, Hits: hits})
+			w.Send(engine.Unchanged{Burst: burst, Units: units, Hits: w.dated(hits)})
 		} else {
 			w.Send(engine.Change{Burst: burst, Since: since, Hits: w.dated(hits)})
 		}

@@ -21,12 +21,12 @@ func TestWhenAndHowCount(t *testing.T) {
 	s := In(t.TempDir())
 	require.NoError(t, s.Add(project()))
 	for want, change := range map[string]func(p *plan.Plan){
-		"hides values of: *_TOKEN":                           func(p *plan.Plan) { p.Secret = []string{"*_TOKEN"} },
-		"tides needs: db":                                    func(p *plan.Plan) { p.Units[0].Needs = []string{"db"} },
-		"tides starts only when asked: yes":                  func(p *plan.Plan) { p.Units[0].Manual = true },
-		"tides is stopped by: SIGINT, killed after 5s":       func(p *plan.Plan) { p.Units[0].Stop = plan.Stop{Signal: "INT", Grace: 5 * time.Second} },
-		`tides narrows by: {"Add":"x","Join":"","First":""}`: func(p *plan.Plan) { p.Units[0].Narrow = &plan.Narrow{Add: "x"} },
-		"tides watches: **":                                  func(p *plan.Plan) { p.Units[0].Watch = []plan.Pattern{{Text: "**"}} },
+		"hides values of: *_TOKEN":                     func(p *plan.Plan) { p.Secret = []string{"*_TOKEN"} },
+		"tides needs: db":                              func(p *plan.Plan) { p.Units[0].Needs = []string{"db"} },
+		"tides starts only when asked: yes":            func(p *plan.Plan) { p.Units[0].Manual = true },
+		"tides is stopped by: SIGINT, killed after 5s": func(p *plan.Plan) { p.Units[0].Stop = plan.Stop{Signal: "INT", Grace: 5 * time.Second} },
+		`tides narrows by: adding x, joined by ""`:     func(p *plan.Plan) { p.Units[0].Narrow = &plan.Narrow{Add: "x"} },
+		"tides watches: **":                            func(p *plan.Plan) { p.Units[0].Watch = []plan.Pattern{{Text: "**"}} },
 	} {
 		t.Run(want, func(t *testing.T) {
 			p := project()
@@ -46,6 +46,19 @@ func TestWhenAndHowCount(t *testing.T) {
 	a, err := s.Ask(p)
 	require.NoError(t, err)
 	assert.Contains(t, a.Gone, "tides setup: make")
+	p.Units = p.Units[1:]
+	a, err = s.Ask(p)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"tides: a service"}, a.Gone)
+
+	p = project()
+	p.Secret, p.Units[0].Manual = []string{"*_TOKEN"}, true
+	require.NoError(t, s.Add(p))
+	a, err = s.Ask(project())
+	require.NoError(t, err)
+	assert.Empty(t, a.New)
+	assert.Equal(t, []string{"hides values of: *_TOKEN", "tides starts only when asked: yes"}, a.Gone)
+	assert.False(t, a.Agreed(), "less is hidden, and more starts by itself")
 }
 
 // TestEarlyAnswersCount asks nothing of whom an earlier version has asked, until something changes.

@@ -33,11 +33,12 @@ func In(dir string) Store { return Store{dir} }
 type Answer struct {
 	Known bool // the person has agreed to something of this project
 	New   []Item
-	Gone  []string // what was agreed to and is no longer there, as far as its text is known
+	Gone  []string // what was agreed to and is no longer there; unknown where an earlier version asked
 }
 
-// Agreed reports whether nothing is there that was not agreed to.
-func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 }
+// Agreed reports whether the settings mean what was agreed to: something that is gone can mean more than what is new,
+// such as a secret that is no longer hidden.
+func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 && len(a.Gone) == 0 }
 
 // record is what is kept of one project.
 type record struct {
@@ -59,12 +60,27 @@ func (s Store) Ask(p *plan.Plan) (Answer, error) {
 		}
 	}
 	for hash, text := range have.Items {
-		if !there[hash] {
+		if !there[hash] && !have.early {
 			a.Gone = append(a.Gone, text)
 		}
 	}
-	slices.Sort(a.Gone)
+	a.Gone = summarize(p, a.Gone)
 	return a, err
+}
+
+// summarize sorts texts of items that are gone, and tells of a unit that is gone in one of them.
+func summarize(p *plan.Plan, gone []string) []string {
+	slices.Sort(gone)
+	for _, text := range slices.Clone(gone) {
+		unit, kind, is := strings.Cut(text, " is: ")
+		if !is || p.Unit(unit) != nil {
+			continue
+		}
+		gone = slices.DeleteFunc(gone, func(other string) bool { return strings.HasPrefix(other, unit+" ") })
+		gone = append(gone, unit+": "+kind)
+	}
+	slices.Sort(gone)
+	return gone
 }
 
 // Add notes that the person agrees to all that the project's settings mean. It does not touch what is kept of
@@ -142,7 +158,7 @@ func (s Store) readEarly(file string) (r record, known bool, err error) {
 		return r, false, nil
 	}
 	for _, hash := range hashes {
-		r.Items[hash] = "something that an earlier version was agreed to run"
+		r.Items[hash] = ""
 	}
 	return r, true, nil
 }
