@@ -64,6 +64,9 @@ func (e *Engine) passTo(now Moment) {
 	}
 	if e.now = now; moved.Abs() > clockJitter+passed.Abs()/clockDrift {
 		e.clockSet = now
+		if before := now.Wall.Add(-moved); before.After(e.latest) { // it may have shown that just before it was set
+			e.latest = before
+		}
 	}
 }
 

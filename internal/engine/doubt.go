@@ -123,8 +123,14 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 			continue
 		}
 		made := t.made
-		if t.during != nil && h.ModTime.Before(t.latest.Add(-noticeTime)) { // it may have made something just before
-			made = e.latest
+		if t.during != nil {
+			soon := noticeTime // it may have made something just before
+			if e.clockSet.After(t.during.spawnedAt) {
+				soon = 0 // and at a later time than the clock has shown since
+			}
+			if h.ModTime.Before(t.latest.Add(-soon)) {
+				made = e.latest
+			}
 		}
 		if !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made) { // of the same time, it is not newer
 			e.doubt(u, Doubt{Kind: DoubtOlder, File: h.Path, Until: made})
