@@ -149,7 +149,7 @@ func (c *commandLine) submit(m *model) {
 
 // draw lists the actions in place of the stream.
 func (c *commandLine) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string {
+	return m.underLanes("commands", height, func(room int) []string {
 		var rows []string
 		first := windowed(c.at, len(c.matches), room)
 		for i := first; i < len(c.matches) && len(rows) < room; i++ {

@@ -29,7 +29,7 @@ func (m *model) showDoubts() { m.open(&doubtsPanel{}) }
 
 // draw draws the panel in place of the stream.
 func (d *doubtsPanel) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string {
+	return m.underLanes("doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
 		for i := range rows {
 			rows[i] = fit(rows[i], width)

@@ -401,7 +401,7 @@ var handKeys = []binding{
 	{in: "hands on", keys: []string{"shift+f12", "f24"}, action: "hands-beside", name: "over the whole screen, or beside the stream", hint: "beside the stream", group: onHand, when: shown,
 		do: on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside })},
 	{in: "hands on", keys: []string{"esc", "q"}, name: "back", hint: "back", group: onHand, when: looks, do: (*model).close},
-	{in: "hands on", keys: []string{"enter"}, name: "take it in hand, also where another face has hands on it", hint: "take in hand", group: onHand,
+	{in: "hands on", keys: []string{"enter"}, name: "take it over from another screen", hint: "take in hand", group: onHand,
 		when: func(m *model) bool { return looks(m) && !m.hands.screen.Ended }, do: on(func(m *model, v *hands) { v.begin(m, true, true) })},
 	{in: "hands on", keys: []string{"r"}, name: "restart or rerun the unit", hint: "restart", group: onHand,
 		when: func(m *model) bool { return looks(m) && m.hands.screen.Ended }, do: on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) })},

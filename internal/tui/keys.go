@@ -217,7 +217,7 @@ var resultViewKeys = []binding{
 	{in: "tests", keys: []string{"x"}, name: "run only the failing ones", hint: "only failing", group: onTest, do: onTests(func(m *model, t *tests) { t.runFailing(m) })},
 	{in: "tests", keys: []string{"d"}, name: "run all tests again", hint: "all again", group: onTest, when: (*model).narrowed, do: (*model).widen},
 	{in: "tests", keys: []string{"e"}, name: "open its place in the editor", hint: "editor", group: onTest, do: onTests(func(m *model, t *tests) { t.edit(m) })},
-	{in: "tests", keys: []string{"o"}, name: "list all, failing, newly failing, flaky, slow, skipped", hint: "list others", group: onTest, do: onTests(func(m *model, t *tests) { t.next(m) })},
+	{in: "tests", keys: []string{"o"}, name: "list by result: failing, new, flaky, slow, skipped", hint: "list others", group: onTest, do: onTests(func(m *model, t *tests) { t.next(m) })},
 	{in: "tests", keys: []string{"/"}, name: "look for a name", hint: "look for", group: onTest, do: (*model).seekTests},
 	{in: "tests", keys: []string{"w"}, name: "write all results to a file", group: onTest, do: (*model).writeResults},
 	{in: "tests", keys: []string{"esc", "T"}, name: "back to the lanes", hint: "back", group: onTest, do: (*model).lanesOnly},
@@ -264,7 +264,7 @@ var panelKeys = []binding{
 	{in: "loop", keys: []string{"u"}, name: "undo: let it react to them again", group: onLoop, do: decide(api.ReactAgain)},
 	{in: "loop", keys: []string{"esc", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},
 
-	{in: "doubts", keys: []string{"enter"}, name: "touch the files whose times are in doubt, so that they count as saved", hint: "touch the files", group: onDoubt,
+	{in: "doubts", keys: []string{"enter"}, name: "touch the files in doubt: they count as saved", hint: "touch the files", group: onDoubt,
 		do: func(m *model) { m.ask(api.Touch) }},
 	{in: "doubts", keys: []string{"backspace"}, name: "dismiss all of them", hint: "dismiss", group: onDoubt, do: func(m *model) { m.ask(api.Dismiss) }},
 	{in: "doubts", keys: []string{"esc", "D", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},

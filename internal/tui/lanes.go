@@ -118,8 +118,8 @@ func (m *model) spanIndex() int {
 	return timeline.YoungSpan(m.now.Sub(m.snap.Project.Since))
 }
 
-// draw draws the ticks, the lanes and the axis, in at most height rows.
-func (l *lanes) draw(m *model, height int) []string {
+// draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
+func (l *lanes) draw(m *model, title string, height int) []string {
 	c, a := m.columns(), m.axis()
 	shown, folded := l.visible(m, height-2)
 	rows := []string{l.savesRow(m, c, a)}
@@ -129,7 +129,7 @@ func (l *lanes) draw(m *model, height int) []string {
 	if text := l.foldedText(m, shown, folded); text != "" {
 		rows = append(rows, fit(m.palette.dim.Render("  "+text), m.width))
 	}
-	return append(rows, timeRule(m, c, a, m.overview.title(m), m.width))
+	return append(rows, timeRule(m, c, a, title, m.width))
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.

@@ -48,7 +48,7 @@ func (m *model) endProject() {
 }
 
 func (*leaving) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string {
+	return m.underLanes("leave", height, func(room int) []string {
 		rows := []string{"", "  " + m.snap.Project.Name + " would end with this screen, which is its only one"}
 		if company := m.company(); company != "" {
 			for i, f := range m.others() {

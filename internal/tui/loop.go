@@ -70,7 +70,7 @@ func (m *model) writeCure() {
 
 // draw draws the panel in place of the stream.
 func (l *loopPanel) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string {
+	return m.underLanes("loop", height, func(room int) []string {
 		rows := l.rows(m)
 		for i := range rows {
 			rows[i] = fit(rows[i], width)

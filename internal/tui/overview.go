@@ -42,7 +42,7 @@ func (*overview) grabs(*model) bool { return false }
 func (m *model) stream() *stream { return m.overview.streams[m.overview.focus] }
 
 func (o *overview) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string { return o.drawStreams(m, width, room) })
+	return m.underLanes(o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
 }
 
 // besides reports whether two streams lie beside each other.
@@ -154,11 +154,11 @@ func (o *overview) update(m *model, msg tea.Msg) {
 	}
 }
 
-// underLanes draws the lanes, and below them what there is room for.
-func (m *model) underLanes(height int, lower func(room int) []string) []string {
+// underLanes draws the lanes, a rule with a title, and below that what there is room for.
+func (m *model) underLanes(title string, height int, lower func(room int) []string) []string {
 	lanes := &m.overview.lanes
 	m.laneTop = m.bodyTop + 1
-	rows := lanes.draw(m, lanes.height(height))
+	rows := lanes.draw(m, title, lanes.height(height))
 	m.streamTop = m.bodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -351,6 +351,7 @@ func TestKeys(t *testing.T) {
 	for i := range bindings {
 		b := &bindings[i]
 		assert.NotEmpty(t, b.name)
+		assert.LessOrEqual(t, ansi.StringWidth(b.name), 158/2-4-keyWidth, "%q is cut in the help", b.name)
 		if b.in == "overview" {
 			assert.Contains(t, groups, b.group)
 		}

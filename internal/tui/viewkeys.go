@@ -33,7 +33,7 @@ var rippleKeys = []binding{
 	{in: "ripples", keys: []string{"left", "shift+tab"}, name: "the run before", group: onRipple, do: on(func(m *model, v *ripples) { v.moveBar(m, -1) })},
 	{in: "ripples", keys: []string{"enter"}, name: "to the moment of the run, in lanes and stream", hint: "its moment", group: onRipple, do: on(func(m *model, v *ripples) { v.goToRun(m) })},
 	{in: "ripples", keys: []string{"o"}, name: "only the output of this ripple", hint: "only its output", group: onRipple, do: on(func(m *model, v *ripples) { v.onlyOutput(m) })},
-	{in: "ripples", keys: []string{"v"}, name: "beside an earlier ripple of the same files: why was this one slower?", hint: "compare", group: onRipple,
+	{in: "ripples", keys: []string{"v"}, name: "compare with an earlier ripple of the same files", hint: "compare", group: onRipple,
 		do: on(func(_ *model, v *ripples) { v.compare = !v.compare })},
 	{in: "ripples", keys: []string{"esc", "R"}, name: "back to the lanes", hint: "back", group: onRipple, do: (*model).lanesOnly},
 }
@@ -52,7 +52,7 @@ var mapKeys = []binding{
 	{in: "map", keys: []string{"right"}, name: "along a line, to what needs or follows it", group: onMap, do: on(func(m *model, v *mapView) { v.walk(m, 1, 0) })},
 	{in: "map", keys: []string{"/"}, name: "what if I save a path?", hint: "what if I save", group: onMap, do: (*model).askPath},
 	{in: "map", keys: []string{"v"}, name: "what if the chosen unit were restarted?", hint: "what if restarted", group: onMap, do: on(func(m *model, v *mapView) { v.ifRestarted(m) })},
-	{in: "map", keys: []string{"i"}, name: "only the chosen unit and what it is linked with, or all", hint: "only linked", group: onMap,
+	{in: "map", keys: []string{"i"}, name: "only the selected unit and its links, or all", hint: "only linked", group: onMap,
 		do: on(func(_ *model, v *mapView) { v.around = !v.around })},
 	{in: "map", keys: []string{"tab"}, name: "the members of the next group", hint: "groups", group: onMap,
 		when: func(m *model) bool { return len(m.snap.Project.Groups) > 0 }, do: on(func(m *model, v *mapView) { v.nextGroup(m) })},

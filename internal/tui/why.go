@@ -110,7 +110,7 @@ func (q *question) look(m *model) {
 
 // draw draws the panel in place of the stream.
 func (q *question) draw(m *model, width, height int) []string {
-	return m.underLanes(height, func(room int) []string {
+	return m.underLanes("why", height, func(room int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)
 		rows = append(rows, "", "  "+q.input.View(), "")
 		for _, line := range q.answer {
