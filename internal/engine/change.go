@@ -38,7 +38,7 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	}
 	t := u.stir(burst)
 	if t.latest.IsZero() {
-		t.latest = e.latest
+		t.latest, t.since = e.latest, e.now.Wall.Add(-noticeTime)
 	}
 	made := u.madeAt
 	if !written.IsZero() && written.Before(u.madeFrom) {
@@ -51,7 +51,9 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 		t.first = e.rev
 	}
 	if t.last = e.rev; u.spec.ComparesTimes && u.live() && u.run.spawned {
-		t.during = u.run
+		if written.IsZero() || !written.Before(u.run.spawnedAt) {
+			t.during = u.run
+		}
 		e.abandonAtOnce(u)
 	}
 	since := written

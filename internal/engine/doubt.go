@@ -85,7 +85,8 @@ func (e *Engine) endDoubts(u *unit, over func(Doubt) bool) {
 
 // saves are files that were saved while a run was at work.
 type saves struct {
-	files []string
+	hits  []Hit
+	since time.Time // when the first of them may have been written
 	by    *run
 }
 
@@ -112,49 +113,62 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 	if !u.spec.ComparesTimes {
 		return false
 	}
+	var during []Hit // that may have been saved while a run was at work, and are not in doubt for another reason
 	for _, h := range hits {
 		e.endDoubts(u, func(d Doubt) bool {
 			over := d.File == h.Path && !d.Until.IsZero() && (h.What == "removed" || h.ModTime.After(d.Until))
 			ended = ended || over
 			return over
 		})
-		if h.What == Missed {
+		switch made := e.madeBefore(t, h); {
+		case h.What == Missed:
 			e.doubt(u, Doubt{Kind: DoubtMissed, File: h.Path})
-			continue
-		}
-		made := t.made
-		if t.during != nil {
-			soon := noticeTime // it may have made something just before
-			if e.clockSet.After(t.during.spawnedAt) {
-				soon = 0 // and at a later time than the clock has shown since
-			}
-			if h.ModTime.Before(t.latest.Add(-soon)) {
-				made = e.latest
-			}
-		}
-		if !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made) { // of the same time, it is not newer
+		case !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made): // of the same time, it is not newer
 			e.doubt(u, Doubt{Kind: DoubtOlder, File: h.Path, Until: made})
+		default:
+			during = append(during, h)
 		}
 	}
-	if t.during == nil {
-		return ended
-	}
-	u.saved = append(u.saved, saves{pathsOf(hits), t.during})
-	if !t.during.EndedAt.IsZero() {
-		e.doubtSaved(u, t.during)
+	if t.during != nil && len(during) > 0 {
+		u.saved = append(u.saved, saves{during, t.since, t.during})
+		if !t.during.EndedAt.IsZero() {
+			e.doubtSaved(u, t.during)
+		}
 	}
 	return ended
 }
 
+// madeBefore returns the latest time that the wall clock had shown when a run may have made something before a file
+// was put in its place; zero: no run has.
+func (e *Engine) madeBefore(t touch, h Hit) time.Time {
+	if t.during == nil {
+		return t.made
+	}
+	soon := noticeTime // the run may have made something just before
+	if e.clockSet.After(t.during.spawnedAt) {
+		soon = 0 // and at a later time than the clock has shown since
+	}
+	if h.ModTime.Before(t.latest.Add(-soon)) {
+		return e.latest
+	}
+	return t.made
+}
+
 // doubtSaved notes which files were saved while a run that is over was at work, if it has written files
-// after that.
+// after that: those are newer, or of the same time, and hide the save.
 func (e *Engine) doubtSaved(u *unit, over *run) {
 	for _, s := range u.saved {
-		if s.by != over || over.wrote == "" {
+		if s.by != over || over.newest.IsZero() {
 			continue
 		}
-		for _, f := range s.files {
-			e.doubt(u, Doubt{Kind: DoubtDuring, File: f, Until: over.latest})
+		for _, h := range s.hits {
+			saved := h.ModTime
+			if saved.IsZero() {
+				saved = s.since
+			}
+			if !saved.After(over.newest) || over.clockSet {
+				e.doubt(u, Doubt{Kind: DoubtDuring, File: h.Path, Until: over.latest})
+			}
 		}
 	}
 	u.saved = slices.DeleteFunc(u.saved, func(s saves) bool { return s.by == over })

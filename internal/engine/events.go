@@ -192,9 +192,9 @@ type Exited struct {
 	Unit string
 	Run  int
 	Exit Exit
-	// Wrote is a file below the unit's folder that was written after the first save during the run, where
-	// the unit's program compares file times; empty: none is known.
-	Wrote string
+	// Newest is the newest modification time of the files below the unit's folder which do not concern it and
+	// which no other unit makes; zero: there are none, or its program does not compare file times.
+	Newest time.Time
 	// Oldest is the oldest modification time of the unit's outputs then; zero: it has none, or its program
 	// does not compare file times.
 	Oldest time.Time

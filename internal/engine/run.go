@@ -50,20 +50,21 @@ type run struct {
 	killed      bool
 	spawned     bool
 	spawnedAt   Moment
-	seen        string // last seen by its readiness probe
-	asksFor     string // what somebody has to type before it goes on; empty: nothing
-	askedLast   int    // the number of the newest of Asks
-	opening     string // what it does to the unit, to be told when it begins; empty when it has been
-	ails        bool   // a look at it, although it was ready, has found it in trouble
-	answered    bool   // its readiness probe has been answered
-	job         bool   // it counts among those that may be at work at once
-	heavy       bool   // its step needs a job
-	stepWaits   bool   // for one
-	step        string // what comes before its process now
-	chain       chain  // that set it off
-	wrote       string // a file that was written after a save during it; see Exited
+	seen        string    // last seen by its readiness probe
+	asksFor     string    // what somebody has to type before it goes on; empty: nothing
+	askedLast   int       // the number of the newest of Asks
+	opening     string    // what it does to the unit, to be told when it begins; empty when it has been
+	ails        bool      // a look at it, although it was ready, has found it in trouble
+	answered    bool      // its readiness probe has been answered
+	job         bool      // it counts among those that may be at work at once
+	heavy       bool      // its step needs a job
+	stepWaits   bool      // for one
+	step        string    // what comes before its process now
+	chain       chain     // that set it off
+	newest      time.Time // of what it may have written; see Exited
 	// before and latest are the latest that the wall clock had shown when its process began, and at its end.
 	before, latest time.Time
+	clockSet       bool // while it ran
 }
 
 // start orders a new run. The unit has none that is live.
@@ -435,7 +436,7 @@ func (e *Engine) exited(ev Exited) {
 	if u == nil {
 		return
 	}
-	u.run.Exit, u.run.wrote = ev.Exit, ev.Wrote
+	u.run.Exit, u.run.newest = ev.Exit, ev.Newest
 	defer e.doubtSaved(u, u.run)
 	end := Fact{Exit: &ev.Exit}
 	switch why := u.ending; {
@@ -471,7 +472,7 @@ func (e *Engine) exited(ev Exited) {
 // ended closes the live run and puts the unit into its next state. The fact has how it
 // ended.
 func (e *Engine) ended(u *unit, s State, f Fact) Fact {
-	u.run.EndedAt, u.run.latest = e.now, e.latest
+	u.run.EndedAt, u.run.latest, u.run.clockSet = e.now, e.latest, e.clockSet.After(u.run.spawnedAt)
 	if u.run.spawned {
 		u.makes(e.latest, u.run.spawnedAt)
 	}

@@ -135,6 +135,7 @@ type touch struct {
 	calm        bool      // the unit was at rest all the while
 	made        time.Time // when a run may have made something last, before files were written; see unit.madeAt
 	latest      time.Time // that the wall clock had shown when it began
+	since       time.Time // on the wall clock: when the first of it may have been done
 	during      *run      // that was at work meanwhile, of a unit that compares file times
 }
 

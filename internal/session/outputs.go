@@ -210,14 +210,19 @@ func (s *Session) looksAtAll(since time.Time) []*look {
 	return looks
 }
 
-// wroteAfter returns a file below a unit's folder that was written since then and is not one that concerns
-// the unit; empty: there is none. It looks at all files there.
-func (s *Session) wroteAfter(u *plan.Unit, since time.Time) string {
+// newest returns the newest modification time of the files below a unit's folder which do not concern it, and which
+// no other unit makes; zero: there are none. It looks at all files there.
+func (s *Session) newest(u *plan.Unit) time.Time {
 	inputs := map[string]bool{}
 	for _, file := range s.paths(u.Name) {
 		inputs[file] = true
 	}
-	found := ""
+	p := s.Plan()
+	isOf := func(file string) bool { // rather than another unit's
+		makers := concern.Makers(p, relativeTo(p.Root, file))
+		return len(makers) == 0 || slices.Contains(makers, u.Name)
+	}
+	var newest time.Time
 	filepath.WalkDir(u.Dir, func(file string, e fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
@@ -227,17 +232,13 @@ func (s *Session) wroteAfter(u *plan.Unit, since time.Time) string {
 		case !e.Type().IsRegular() || inputs[file] || watch.IsNoise(e.Name()):
 			return nil
 		}
-		if info, err := e.Info(); err == nil && !info.ModTime().Before(since) {
-			found = file
-			return filepath.SkipAll
+		if info, err := e.Info(); err == nil && info.ModTime().After(newest) && isOf(file) {
+			newest = info.ModTime()
 		}
 		return nil
 	})
-	return found
+	return newest
 }
-
-// noticeTime is within which a save is noticed.
-const noticeTime = 50 * time.Millisecond
 
 // dated gives hits of units whose programs compare file times the times of their files.
 func dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {

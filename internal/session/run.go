@@ -32,7 +32,6 @@ type liveRun struct {
 	unit   *plan.Unit
 	number int
 	ripple atomic.Int64 // that has brought about what it does now
-	saved  atomic.Int64 // when one of its files was saved first during it, nanoseconds since 1970; 0: none was
 	began  time.Time
 
 	mu      sync.Mutex
@@ -309,8 +308,8 @@ func (r *liveRun) exited(s *Session, x spawn.Exit) {
 			end.Oldest = s.madeWell(r.unit, r.number).oldest()
 		}
 	}
-	if saved := r.saved.Load(); saved != 0 {
-		end.Wrote = s.wroteAfter(r.unit, time.Unix(0, saved))
+	if r.unit.ComparesTimes {
+		end.Newest = s.newest(r.unit)
 	}
 	s.send(end)
 }

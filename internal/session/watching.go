@@ -183,12 +183,8 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 	}
 	s.step(now, t)
 	for _, name := range t.Units {
-		switch run := s.live[name]; {
-		case run == nil:
-		case run.unit.Pass != nil:
+		if run := s.live[name]; run != nil && run.unit.Pass != nil {
 			run.readUpTo(now)
-		case run.unit.ComparesTimes:
-			run.saved.CompareAndSwap(0, now.Add(-noticeTime).UnixNano())
 		}
 	}
 }

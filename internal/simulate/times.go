@@ -42,6 +42,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 		return
 	}
 	t.everOlder = true // it may be over when the file is heard of, or its end not be told yet
+	t.everDuring = t.everDuring || p.alive && older > 0 // older than what it wrote before that, too
 	if p.alive && p.saved.IsZero() {
 		p.saved = w.Now
 	}
@@ -51,6 +52,9 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 func (w *World) build(unit string, p *process) {
 	t := w.timed(unit)
 	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
+	if t.stamped.Equal(w.Now) { // or before, nobody can tell
+		p.saved = w.Now
+	}
 	newer := t.at.IsZero()
 	for _, at := range t.files {
 		newer = newer || at.After(t.at)
@@ -70,13 +74,10 @@ func (w *World) build(unit string, p *process) {
 // holding is what a unit's files hold.
 func (w *World) holding(unit string) string { return fmt.Sprint(w.contents[unit]) }
 
-// wroteAfterSave is what the end of a process that compares file times tells of what it wrote.
-func (w *World) wroteAfterSave(unit string, p *process) string {
-	if p.saved.IsZero() || p.built.IsZero() || p.built.Before(p.saved) {
-		return ""
-	}
-	w.timed(unit).everDuring = true
-	return "object"
+// wroteAfterSave enters whether a process that compares file times may have written after a save.
+func (w *World) wroteAfterSave(unit string, p *process) {
+	t := w.timed(unit)
+	t.everDuring = t.everDuring || w.ClockSet || !p.saved.IsZero() && !p.built.IsZero() && !p.built.Before(p.saved)
 }
 
 // dated gives hits the times of their files.

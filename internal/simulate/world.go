@@ -317,7 +317,11 @@ func (w *World) report(unit string, p *process, x engine.Exit) {
 		said(lastVersion, p.b.Fails, true)
 	}
 	end := func() {
-		ev := engine.Exited{Unit: unit, Run: p.run, Exit: x, Wrote: w.wroteAfterSave(unit, p)}
+		ev := engine.Exited{Unit: unit, Run: p.run, Exit: x}
+		w.wroteAfterSave(unit, p)
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes {
+			ev.Newest = w.timed(unit).at
+		}
 		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes && len(u.Outputs) > 0 {
 			ev.Oldest = w.timed(unit).at
 		}
@@ -496,7 +500,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	}
 	w.vague[burst] = s.Vague
 	write := func() {
-		at, ahead := w.Moment().Wall, w.heardAhead
+		at, ahead, set := w.Moment().Wall, w.heardAhead, w.Ahead
 		w.written(burst, units, s.Same, since)
 		for _, h := range hits {
 			w.stamp(h.Unit, h.Path, s.Older, s.Same)
@@ -515,6 +519,9 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		w.soon(s.Notice, func() {
 			w.heardAhead = ahead
 			w.unheard--
+			for _, t := range w.tools(units) {
+				t.unsure = t.unsure || w.Ahead != set
+			}
 			w.Send(touched)
 		})
 	}
