@@ -64,7 +64,6 @@ func pause(size int64) time.Duration {
 	return firstPause << min((size-freeSize)/sizeStep, 30)
 }
 
-
 // Create makes the file in a folder. The error says that it is there already, or cannot be made.
 func Create(dir string) (*Writer, error) {
 	f, err := os.OpenFile(filepath.Join(dir, FileName), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)

@@ -41,7 +41,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 	if p == nil || !p.spawned || !p.alive && w.Now.Sub(p.ended) > time.Second {
 		return
 	}
-	t.everOlder = true // it may be over when the file is heard of, or its end not be told yet
+	t.everOlder = true                                  // it may be over when the file is heard of, or its end not be told yet
 	t.everDuring = t.everDuring || p.alive && older > 0 // older than what it wrote before that, too
 	if p.alive && p.saved.IsZero() {
 		p.saved = w.Now
@@ -52,7 +52,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 func (w *World) build(unit string, p *process) {
 	t := w.timed(unit)
 	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
-	if t.stamped.Equal(w.Now) { // or before, nobody can tell
+	if t.stamped.Equal(w.Now) {                                     // or before, nobody can tell
 		p.saved = w.Now
 	}
 	newer := t.at.IsZero()
