@@ -15,8 +15,8 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/cli"
-	"omnivigil/internal/home"
+	"omnivigil/internal/face/cli"
+	"omnivigil/internal/store/paths"
 )
 
 func TestMain(m *testing.M) {
@@ -29,7 +29,7 @@ type cleaned struct{ *testing.M }
 func (c cleaned) Run() int {
 	defer func() { os.RemoveAll(binaries) }()
 	code := c.M.Run()
-	if place, err := home.Place("omnivigil.toml"); err == nil { // the projects are gone by now
+	if place, err := paths.Place("omnivigil.toml"); err == nil { // the projects are gone by now
 		api.SweepLocks(filepath.Dir(place.Lock))
 	}
 	return code

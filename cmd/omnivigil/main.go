@@ -4,7 +4,7 @@ package main
 import (
 	"os"
 
-	"omnivigil/internal/cli"
+	"omnivigil/internal/face/cli"
 )
 
 func main() { os.Exit(cli.Main()) }

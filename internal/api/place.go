@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // Place is where a project's processes and its faces meet: a socket, and a lock that is
@@ -193,7 +193,7 @@ func isLocked(path string) bool {
 
 // listening returns the place as whoever holds the lock says that it is: its environment may be another.
 func (p Place) listening() Place {
-	data, err := regular.Read(p.Lock, regular.Sane)
+	data, err := files.Read(p.Lock, files.Sane)
 	if lines := strings.Split(string(data), "\n"); err == nil && len(lines) > 1 && filepath.IsAbs(lines[1]) {
 		p.Socket = lines[1]
 	}
@@ -262,7 +262,7 @@ const mostSwept = 200
 func SweepLocks(folder string) {
 	locks, _ := filepath.Glob(filepath.Join(folder, "*.lock"))
 	for _, path := range locks[:min(len(locks), mostSwept)] {
-		data, err := regular.Read(path, regular.Sane)
+		data, err := files.Read(path, files.Sane)
 		file, _, _ := strings.Cut(string(data), "\n")
 		if _, gone := os.Lstat(file); err != nil || file == "" || !errors.Is(gone, fs.ErrNotExist) {
 			continue

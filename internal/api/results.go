@@ -4,7 +4,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Report is what is known of a unit's tests and findings, in a few numbers. It lives on from run
@@ -103,7 +103,7 @@ type FilePlace struct {
 }
 
 // Text is the place as editors read it, with ": " behind it; empty where no file is known.
-func (p FilePlace) Text() string { return phrase.Place(p.File, p.Line, p.Column) }
+func (p FilePlace) Text() string { return format.Place(p.File, p.Line, p.Column) }
 
 // From is the place with its file as it is from a folder, if it is below that.
 func (p FilePlace) From(folder string) FilePlace {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Account says in words why a unit is as it is, a line for each thing that there is to say.
@@ -42,10 +42,10 @@ func (s *Snapshot) Account(u *Unit) []string {
 		lines = append(lines, "it ended with "+u.Run.Exit.Text)
 	}
 	if !u.RetryAt.IsZero() && u.State == Crashed {
-		lines = append(lines, "it is started again at "+phrase.Clock(u.RetryAt))
+		lines = append(lines, "it is started again at "+format.Clock(u.RetryAt))
 	}
 	if u.Loop != nil {
-		lines = append(lines, "it does not react to what set it off in a loop: "+phrase.List(u.Loop.Files))
+		lines = append(lines, "it does not react to what set it off in a loop: "+format.List(u.Loop.Files))
 	}
 	if len(u.Suspects) > 0 {
 		lines = append(lines, "changed since it last ran well: "+strings.Join(u.Suspects, ", "))
@@ -56,7 +56,7 @@ func (s *Snapshot) Account(u *Unit) []string {
 func (u *Unit) currentBecause() string {
 	switch {
 	case !u.Run.ReusedAt.IsZero():
-		return "what it made at " + phrase.Moment(u.Run.ReusedAt, u.Run.OrderedAt) + " still holds, since nothing that it depends on has changed"
+		return "what it made at " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) + " still holds, since nothing that it depends on has changed"
 	case u.Pass.Number > 0:
 		return "its newest pass has taken up the last save that concerns it"
 	}

@@ -13,7 +13,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/visible"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/watch"
 )
 
@@ -73,7 +73,7 @@ func Of(root string) (Draft, error) {
 }
 
 func (p *project) note(format string, args ...any) {
-	p.notes = append(p.notes, visible.Text(fmt.Sprintf(format, args...)))
+	p.notes = append(p.notes, escape.Text(fmt.Sprintf(format, args...)))
 }
 
 var notInNames = regexp.MustCompile(`[^A-Za-z0-9_-]+`)

@@ -10,8 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 var goModule = regexp.MustCompile(`(?m)^module\s+(\S+)`)
@@ -48,7 +48,7 @@ func readGo(p *project) {
 		if !found.isMain {
 			continue
 		}
-		name, run := path.Base(dir), phrase.Typed([]string{"go", "run", "./" + dir})
+		name, run := path.Base(dir), format.Typed([]string{"go", "run", "./" + dir})
 		if dir == "." {
 			name, run = path.Base(module), "go run ."
 		}

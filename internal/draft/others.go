@@ -11,8 +11,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v3"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 var rustServes = regexp.MustCompile(`axum|actix-web|rocket|warp|hyper|tiny_http|tonic|TcpListener`)
@@ -97,7 +97,7 @@ func readCompose(p *project) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(compose.Services)) {
 		service := compose.Services[name]
-		u := unit{kind: plan.Service, name: name, from: "the service " + name + " of " + file, run: phrase.Typed([]string{"docker", "compose", "up", name}), commented: true}
+		u := unit{kind: plan.Service, name: name, from: "the service " + name + " of " + file, run: format.Typed([]string{"docker", "compose", "up", name}), commented: true}
 		if service.Image != "" {
 			u.from += ", image " + service.Image
 		}

@@ -5,8 +5,8 @@ import (
 	"regexp"
 	"strings"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 var pythonServes = regexp.MustCompile(`serve_forever|HTTPServer|socketserver|asyncio\.start_server`)
@@ -43,11 +43,11 @@ func readPython(p *project) {
 		case script == "manage.py":
 			u.name, u.run, u.port = "server", python+" manage.py runserver --noreload", 8000
 		case strings.Contains(text, "FastAPI(") || strings.Contains(text, "Starlette("):
-			u.run, u.guess = python+" -m uvicorn "+phrase.Quoted(stem+":app"), "its application is called app"
+			u.run, u.guess = python+" -m uvicorn "+format.Quoted(stem+":app"), "its application is called app"
 		case strings.Contains(text, "Flask("):
-			u.run, u.guess = python+" -m flask --app "+phrase.Quoted(stem)+" run", "it is started by flask"
+			u.run, u.guess = python+" -m flask --app "+format.Quoted(stem)+" run", "it is started by flask"
 		case pythonServes.MatchString(text):
-			u.run, u.guess = python+" "+phrase.Quoted(script), "it serves, so it goes on running"
+			u.run, u.guess = python+" "+format.Quoted(script), "it serves, so it goes on running"
 		default:
 			continue
 		}
@@ -64,7 +64,7 @@ func readPython(p *project) {
 	case strings.Contains(said, "pytest") || p.first("pytest.ini", "conftest.py", "tests/conftest.py") != "":
 		u.run, u.from = python+" -m pytest", p.first("pytest.ini", "conftest.py", "tests/conftest.py", manifest)+", which speaks of pytest"
 	case path.Dir(tests[0]) != "." && !p.has(path.Join(path.Dir(tests[0]), "__init__.py")):
-		u.run = python + " -m unittest discover -s " + phrase.Quoted(path.Dir(tests[0]))
+		u.run = python + " -m unittest discover -s " + format.Quoted(path.Dir(tests[0]))
 	}
 	if manifest == "requirements.txt" {
 		u.guess = "packages are installed already; else: setup = [{ run = \"pip install -r requirements.txt\", inputs = [\"requirements.txt\"] }]"

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/visible"
+	"omnivigil/internal/text/escape"
 )
 
 // text is the draft as a settings file.
@@ -31,9 +31,9 @@ func (p *project) text() string {
 
 func (u unit) text() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s\n", visible.Text(u.from))
+	fmt.Fprintf(&b, "# %s\n", escape.Text(u.from))
 	if u.guess != "" {
-		fmt.Fprintf(&b, "# A guess: %s.\n", visible.Text(u.guess))
+		fmt.Fprintf(&b, "# A guess: %s.\n", escape.Text(u.guess))
 	}
 	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.kind, u.name, plan.Text(u.run))
 	line := func(key string, words []string) {

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 // A make finds out by the times of files what it has to do. What it does not notice cannot be noticed here
@@ -180,7 +180,7 @@ func (e *Engine) outputsGone(ev OutputsGone) {
 	if u == nil || !u.spec.Kind.Ends() || u.live() {
 		return
 	}
-	u.gone = phrase.List(ev.Files)
+	u.gone = format.List(ev.Files)
 	e.touched(Touched{Burst: ev.Burst, Units: []string{ev.Unit}})
 	change := Change{Burst: ev.Burst, Since: e.now}
 	for _, f := range ev.Files {
@@ -222,5 +222,5 @@ func (e *Engine) doubtWords() string {
 	if len(all) == 0 {
 		return ""
 	}
-	return "; " + phrase.Count(len(all), "doubt") + ": " + all[0].Words()
+	return "; " + format.Count(len(all), "doubt") + ": " + all[0].Words()
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 func projectOf(units ...*plan.Unit) *plan.Plan { return &plan.Plan{Name: "ferries", Units: units} }
@@ -96,7 +96,7 @@ func TestSaveIsRemembered(t *testing.T) {
 	change := func(burst int, hits ...Hit) Change { return Change{Burst: burst, Since: at, Hits: hits} }
 	step(Begin{})
 	step(change(1, Hit{Unit: "api", Path: "a.go", What: "written"}))
-	saved := phrase.Clock(at.Add(-2 * time.Second).Wall)
+	saved := format.Clock(at.Add(-2 * time.Second).Wall)
 	require.Len(t, e.Snapshot().Saves, 1)
 	for range 2 * keptRipples {
 		step(Requested{Request: RestartUnit, Units: []string{"web"}})

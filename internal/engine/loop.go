@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Units whose runs write files that concern them would run again and again, whether a unit
@@ -260,7 +260,7 @@ func (l *Loop) Alone() bool { return len(l.Round) == 1 && l.Round[0].By == l.Rou
 func (l *Loop) Words() string {
 	var parts []string
 	for i, link := range l.Round {
-		text := "writes " + phrase.List(link.Files)
+		text := "writes " + format.List(link.Files)
 		if len(link.Files) == 0 {
 			text = "is followed by " + link.Unit
 		}
@@ -359,7 +359,7 @@ func (u *unit) lookoutWords() string {
 	if !l.mayBeBy(u) {
 		who = l.by[0].unit.spec.Name
 	}
-	return "waits a moment: " + who + " may have written " + phrase.List(l.files)
+	return "waits a moment: " + who + " may have written " + format.List(l.files)
 }
 
 // loopWords names the first unit whose loop the person has not taken note of yet.

@@ -5,8 +5,8 @@ import (
 	"sort"
 	"strings"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 // connect puts the units of a plan into the order of needs and ties them to each
@@ -197,7 +197,7 @@ func settingsText(d plan.Difference) string {
 		what  string
 	}{{slices.Concat(d.Changed, d.Adjusted), "changed"}, {d.Added, "new"}, {d.Removed, "gone"}} {
 		if len(p.names) > 0 {
-			parts = append(parts, phrase.List(p.names)+" "+p.what)
+			parts = append(parts, format.List(p.names)+" "+p.what)
 		}
 	}
 	if d.Variables != "" {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Reported says what a unit's output has meant so far: the results of its tests, and the places
@@ -59,7 +59,7 @@ type Report struct {
 func (r Report) Words() string {
 	switch {
 	case r.Failed > 0:
-		text := phrase.Count(r.Failed, "test") + " failing" + newWords(r.New) + ": " + strings.Join(r.Names, ", ")
+		text := format.Count(r.Failed, "test") + " failing" + newWords(r.New) + ": " + strings.Join(r.Names, ", ")
 		if r.Failed > len(r.Names) {
 			text += ", ..."
 		}
@@ -67,7 +67,7 @@ func (r Report) Words() string {
 	case r.Errors == 1:
 		return r.First
 	case r.Errors > 1:
-		return phrase.Count(r.Errors, "error") + newWords(r.Added) + ": " + r.First
+		return format.Count(r.Errors, "error") + newWords(r.Added) + ": " + r.First
 	}
 	return ""
 }
@@ -77,7 +77,7 @@ func (r Report) warningWords() string {
 	if r.Warnings == 0 {
 		return ""
 	}
-	return phrase.Count(r.Warnings, "warning") + newWords(r.Added) + ": " + r.First
+	return format.Count(r.Warnings, "warning") + newWords(r.Added) + ": " + r.First
 }
 
 // soFar says what a run that is under way has told of failed tests; empty: nothing.
@@ -85,7 +85,7 @@ func (r Report) soFar() string {
 	if r.FailedNow == 0 {
 		return ""
 	}
-	return phrase.Count(r.FailedNow, "test") + " failing so far: " + strings.Join(r.Names[:min(len(r.Names), r.FailedNow)], ", ")
+	return format.Count(r.FailedNow, "test") + " failing so far: " + strings.Join(r.Names[:min(len(r.Names), r.FailedNow)], ", ")
 }
 
 // WordsOf is Words, but only where that run has said something.
@@ -113,7 +113,7 @@ func (r Report) Totals() string {
 	}
 	if r.Cases > 0 {
 		if !r.OnlyFailures {
-			parts = append(parts, phrase.Count(r.Cases, "test"))
+			parts = append(parts, format.Count(r.Cases, "test"))
 		}
 		add(r.Failed, "failing"+newWords(r.New))
 		add(r.Fixed, "mended")
@@ -123,10 +123,10 @@ func (r Report) Totals() string {
 	}
 	tests := strings.Join(parts, ", ")
 	if parts = nil; r.Errors > 0 {
-		parts = append(parts, phrase.Count(r.Errors, "error"))
+		parts = append(parts, format.Count(r.Errors, "error"))
 	}
 	if r.Warnings > 0 {
-		parts = append(parts, phrase.Count(r.Warnings, "warning"))
+		parts = append(parts, format.Count(r.Warnings, "warning"))
 	}
 	add(r.Added, "new")
 	add(r.Gone, "gone")
@@ -171,10 +171,10 @@ func (e *Engine) findingWords() string {
 	}
 	var parts []string
 	if errors > 0 {
-		parts = append(parts, phrase.Count(errors, "error"))
+		parts = append(parts, format.Count(errors, "error"))
 	}
 	if warnings > 0 {
-		parts = append(parts, phrase.Count(warnings, "warning"))
+		parts = append(parts, format.Count(warnings, "warning"))
 	}
 	if len(parts) == 0 {
 		return ""

@@ -3,7 +3,7 @@ package engine
 import (
 	"slices"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // requested does what a person asks for, and answers.
@@ -112,7 +112,7 @@ func unitNames(units []*unit) string {
 	for i, u := range units {
 		names[i] = u.spec.Name
 	}
-	return phrase.List(names)
+	return format.List(names)
 }
 
 func (e *Engine) setUp(units []*unit) {
@@ -188,7 +188,7 @@ func (e *Engine) restartUnits(units []*unit) {
 func (e *Engine) addWords(units []*unit, words []string) {
 	text := "you took the added words away"
 	if len(words) > 0 {
-		text = "you added " + phrase.Typed(words)
+		text = "you added " + format.Typed(words)
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {
@@ -208,7 +208,7 @@ func (e *Engine) holdWords(u *unit, words []string) {
 func (e *Engine) runWith(units []*unit, words []string) {
 	text := "you asked for the plain command once"
 	if len(words) > 0 {
-		text = "you asked for one run with " + phrase.Typed(words)
+		text = "you asked for one run with " + format.Typed(words)
 	}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
 	for _, u := range units {

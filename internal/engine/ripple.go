@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // CauseKind is what opened a ripple.
@@ -95,7 +95,7 @@ func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 // Title says in a few words what opened the ripple.
 func (r *Ripple) Title() string {
 	if r.Cause.Kind == CauseChange {
-		return phrase.ListOf(r.Paths, r.Files)
+		return format.ListOf(r.Paths, r.Files)
 	}
 	return r.Cause.Text
 }
@@ -457,7 +457,7 @@ func (r *Ripple) durations() string {
 	var parts []string
 	for i, ref := range r.Runs {
 		if !slices.ContainsFunc(r.Runs[i+1:], func(later *RunRef) bool { return later.Unit == ref.Unit }) {
-			parts = append(parts, ref.Unit+" "+phrase.Duration(ref.Took))
+			parts = append(parts, ref.Unit+" "+format.Duration(ref.Took))
 		}
 	}
 	return strings.Join(parts, ", ")

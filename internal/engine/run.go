@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 // Run is one execution of a unit. Times that have not come are zero.
@@ -361,7 +361,7 @@ func (e *Engine) notReady(u *unit) {
 	case p.last == nil:
 		waitedFor = "its first pass to end"
 	}
-	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", phrase.Duration(rd.Within), waitedFor)
+	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", format.Duration(rd.Within), waitedFor)
 	if u.run.seen != "" {
 		u.run.Problem += ", last seen: " + u.run.seen
 	}
@@ -510,7 +510,7 @@ func (e *Engine) crashed(u *unit, f Fact, s State) {
 	}
 	if u.retries() {
 		e.setTimer(u, retryNow, e.pause(u))
-	} else if since := e.now.Sub(u.run.ReadyAt); was == Ready && since < soonAfter && e.amend(u, fmt.Sprintf("%s crashed %s after it was ready", u.spec.Name, phrase.Duration(since))) {
+	} else if since := e.now.Sub(u.run.ReadyAt); was == Ready && since < soonAfter && e.amend(u, fmt.Sprintf("%s crashed %s after it was ready", u.spec.Name, format.Duration(since))) {
 		return // it is what the ripple that has started the run has come to
 	} else if was == Ready || was == Failed {
 		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + f.Words()})

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/simulate"
+	"omnivigil/internal/engine/simulate"
 )
 
 // TestShownIsTrue plays random projects and requires after each step that what is shown,

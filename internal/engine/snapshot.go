@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 // Snapshot is the project at one moment. Nothing in it changes afterwards, so it
@@ -50,11 +50,11 @@ func (j Jobs) Words(alone bool) string {
 	case j.Alone:
 		return "queued until " + j.By[0] + " has finished, which runs alone"
 	case alone:
-		return "queued to run alone, after " + phrase.ListOf(j.By, j.Taken)
+		return "queued to run alone, after " + format.ListOf(j.By, j.Taken)
 	case j.Taken < j.Most:
 		return "queued behind one that runs alone"
 	}
-	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, phrase.ListOf(j.By, j.Taken))
+	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, format.ListOf(j.By, j.Taken))
 }
 
 // Save is a change as a point on the time axis.

@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Verdict is the project's state in one line.
@@ -57,9 +57,9 @@ func (e *Engine) addedWords() string {
 		return ""
 	case 1:
 		if len(e.units) == 1 {
-			return "; with " + phrase.Typed(e.worded[0].words)
+			return "; with " + format.Typed(e.worded[0].words)
 		}
-		return fmt.Sprintf("; %s with %s", e.worded[0].spec.Name, phrase.Typed(e.worded[0].words))
+		return fmt.Sprintf("; %s with %s", e.worded[0].spec.Name, format.Typed(e.worded[0].words))
 	}
 	return fmt.Sprintf("; %d units with words added", len(e.worded))
 }
@@ -226,11 +226,11 @@ func staleTogether(stale []*unit) string {
 	case s.Since.IsZero():
 		return fmt.Sprintf("%s %s not current: %s", names(stale), one("is", "are"), s.Text)
 	case !u.live() && u.state != Done:
-		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), phrase.Clock(s.Since.Wall), s.Text)
+		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), format.Clock(s.Since.Wall), s.Text)
 	case u.ends():
-		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), phrase.Clock(s.Since.Wall), s.Text)
+		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), format.Clock(s.Since.Wall), s.Text)
 	}
-	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), phrase.Clock(s.Since.Wall), s.Text)
+	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), format.Clock(s.Since.Wall), s.Text)
 }
 
 // motions tells who is on the way, each with what it does or waits for.
@@ -273,7 +273,7 @@ func (u *unit) motion(last string) string {
 		}
 		return text
 	case u.awaitsPass():
-		return u.spec.Name + " is to take up " + "the save of " + phrase.Clock(u.staleSince.Wall)
+		return u.spec.Name + " is to take up " + "the save of " + format.Clock(u.staleSince.Wall)
 	}
 	for _, f := range u.follows {
 		if f.moving {
@@ -316,11 +316,11 @@ func (e *Engine) currentText(w *weights) string {
 	r := e.newest
 	switch {
 	case r != nil && r.Outcome == EndedCurrent:
-		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, phrase.Clock(r.Since.Wall), phrase.Duration(r.RestAt.Sub(r.Since)), notes)
+		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(r.Since.Wall), format.Duration(r.RestAt.Sub(r.Since)), notes)
 	case r != nil: // something later made it good
-		return fmt.Sprintf("%s the code saved %s%s", who, phrase.Clock(r.Since.Wall), notes)
+		return fmt.Sprintf("%s the code saved %s%s", who, format.Clock(r.Since.Wall), notes)
 	case e.ripples.lastID == 0:
 		return who + notes
 	}
-	return fmt.Sprintf("%s, started in %s%s", who, phrase.Duration(e.startedIn), notes)
+	return fmt.Sprintf("%s, started in %s%s", who, format.Duration(e.startedIn), notes)
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Words returns a fact as a sentence without its unit: "restarts: rules.toml changed".
@@ -22,13 +22,13 @@ func (f Fact) Words() string {
 		if f.Took == 0 {
 			return "is ready again"
 		}
-		return "is ready after " + phrase.Duration(f.Took)
+		return "is ready after " + format.Duration(f.Took)
 	case FactRunLate:
 		return "failed: " + f.Problem + "; it goes on running"
 	case FactRunEnded:
 		return f.endWords()
 	case FactRunKilled:
-		return "is killed: it did not end within " + phrase.Duration(f.Took)
+		return "is killed: it did not end within " + format.Duration(f.Took)
 	case FactRunStuck:
 		return "does not end, even killed: the system holds its process " + strconv.Itoa(f.PID)
 	case FactStepStarted:
@@ -37,19 +37,19 @@ func (f Fact) Words() string {
 		return "begins pass " + strconv.Itoa(f.Pass)
 	case FactPassEnded:
 		if f.State.Broken() {
-			return fmt.Sprintf("pass %d failed after %s: %s", f.Pass, phrase.Duration(f.Took), f.Problem)
+			return fmt.Sprintf("pass %d failed after %s: %s", f.Pass, format.Duration(f.Took), f.Problem)
 		}
-		return fmt.Sprintf("pass %d ended well after %s", f.Pass, phrase.Duration(f.Took))
+		return fmt.Sprintf("pass %d ended well after %s", f.Pass, format.Duration(f.Took))
 	case FactPassMissed:
 		return missedWords(f.Since)
 	case FactSignalSent:
 		return "is sent " + f.Signal + ": " + f.Because
 	case FactTargetMissing:
-		return "runs nothing for " + phrase.List(f.Files) + ": " + f.Problem + " is not there"
+		return "runs nothing for " + format.List(f.Files) + ": " + f.Problem + " is not there"
 	case FactRippleOpened:
 		return f.Because
 	case FactRippleRested:
-		text := f.Outcome.String() + " after " + phrase.Duration(f.Took)
+		text := f.Outcome.String() + " after " + format.Duration(f.Took)
 		if detail := cmp.Or(f.Problem, f.Because); detail != "" {
 			text += ": " + detail
 		}
@@ -59,7 +59,7 @@ func (f Fact) Words() string {
 	case FactUnitCurrent:
 		return "is current"
 	case FactLoopStopped:
-		return f.loopWords() + "; changes of " + phrase.List(f.Files) + " are ignored from now on"
+		return f.loopWords() + "; changes of " + format.List(f.Files) + " are ignored from now on"
 	case FactLoopForgotten:
 		return "reacts to all its files again"
 	case FactSettingsUsed:
@@ -87,17 +87,17 @@ func (f Fact) Words() string {
 
 // endWords tells how a run ended.
 func (f Fact) endWords() string {
-	lived := phrase.Duration(f.Took)
+	lived := format.Duration(f.Took)
 	switch {
 	case !f.Since.IsZero():
-		return "reused: it ran at " + phrase.Moment(f.Since, f.At) + ", and nothing that it depends on has changed"
+		return "reused: it ran at " + format.Moment(f.Since, f.At) + ", and nothing that it depends on has changed"
 	case f.State == Crashed:
 		text := "crashed: " + f.Exit.words() + " after " + lived
 		if f.Problem != "" {
 			text += ", " + f.Problem
 		}
 		if len(f.Files) > 0 {
-			text += "; changed since it last ran well: " + phrase.List(f.Files)
+			text += "; changed since it last ran well: " + format.List(f.Files)
 		}
 		return text
 	case f.State == Failed && f.Exit == nil:
@@ -122,9 +122,9 @@ func (f Fact) loopWords() string {
 	case !f.Loop.Alone():
 		return "is in a loop: " + f.Loop.Words()
 	case f.Verb == "":
-		return "writes files that it watches and does not take up: " + phrase.List(f.Files)
+		return "writes files that it watches and does not take up: " + format.List(f.Files)
 	}
-	return "writes what makes it " + f.Verb + ": " + phrase.List(f.Files)
+	return "writes what makes it " + f.Verb + ": " + format.List(f.Files)
 }
 
 // String tells a fact with all that it is about, for recordings.
@@ -132,7 +132,7 @@ func (f Fact) String() string {
 	return fmt.Sprintf("%s %s run %d pass %d ripple %d: %s", f.Kind, f.Unit, f.Run, f.Pass, f.Ripple, f.Words())
 }
 
-func missedWords(save time.Time) string { return "has not taken up the save of " + phrase.Clock(save) }
+func missedWords(save time.Time) string { return "has not taken up the save of " + format.Clock(save) }
 
 // signalWords says in words what the common deadly signals mean.
 var signalWords = map[string]string{
@@ -191,7 +191,7 @@ func because(hits []Hit) string {
 	if all == 1 && hits[0].What != "written" {
 		return paths[0] + " was " + hits[0].What
 	}
-	return phrase.ListOf(paths, all) + " changed"
+	return format.ListOf(paths, all) + " changed"
 }
 
 // pathsOf returns the paths of hits, each once.

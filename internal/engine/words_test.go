@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 func TestExitInWords(t *testing.T) {
@@ -30,7 +30,7 @@ func TestDuration(t *testing.T) {
 		"4 min 05 s":  4*time.Minute + 5*time.Second,
 		"26 h 07 min": 26*time.Hour + 7*time.Minute,
 	} {
-		assert.Equal(t, want, phrase.Duration(d))
+		assert.Equal(t, want, format.Duration(d))
 	}
 }
 

@@ -5,8 +5,8 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/capture"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/plan/capture"
+	"omnivigil/internal/text/format"
 )
 
 // With returns the command with each {name} replaced by what was captured. In a
@@ -122,7 +122,7 @@ func (c Command) shown() string {
 	line := c.Shell
 	for i, value := range c.Args {
 		argument := "${" + strconv.Itoa(i+1) + "}"
-		line = strings.NewReplacer(`'"`+argument+`"'`, value, `"`+argument+`"`, phrase.Quoted(value), argument, value).Replace(line)
+		line = strings.NewReplacer(`'"`+argument+`"'`, value, `"`+argument+`"`, format.Quoted(value), argument, value).Replace(line)
 	}
 	return line
 }

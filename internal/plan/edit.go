@@ -11,14 +11,14 @@ import (
 	"slices"
 	"strings"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // Ignore adds patterns to what a unit ignores, in the settings file itself. All
 // else in the file, comments and layout, stays as it is. Nothing is written unless
 // the file then means exactly that; the error says what to do by hand.
 func Ignore(file, unit string, patterns []string) error {
-	data, err := regular.Read(file, regular.Sane)
+	data, err := files.Read(file, files.Sane)
 	if err != nil {
 		return fmt.Errorf("read the settings: %w", err)
 	}
@@ -110,7 +110,7 @@ func quoted(words []string) string {
 // Add adds units to a settings file, which is made where there is none. All that is in it stays
 // as it is. Nothing is written unless the file then means that; the error says what is wrong.
 func Add(file, units string) error {
-	data, err := regular.Read(file, regular.Sane)
+	data, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 	case err != nil:

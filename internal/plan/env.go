@@ -11,8 +11,8 @@ import (
 	"sort"
 	"strings"
 
-	"omnivigil/internal/nearest"
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
+	"omnivigil/internal/text/suggest"
 
 	"github.com/joho/godotenv"
 )
@@ -67,7 +67,7 @@ func find(all []Variable, name string) (string, bool) {
 func (r *reader) readEnvFiles(e *entry) (names []string, found []Variable) {
 	for i, name := range r.words(e.value, e.key) {
 		names = append(names, name)
-		data, err := regular.Read(r.absolute(name), regular.Sane)
+		data, err := files.Read(r.absolute(name), files.Sane)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			if !slices.Contains(r.plan.MissingEnvFiles, name) {
@@ -75,7 +75,7 @@ func (r *reader) readEnvFiles(e *entry) (names []string, found []Variable) {
 			}
 			continue
 		case err != nil:
-			r.wrong(e.value.items[i].at, "", "%q cannot be read: %v", name, regular.Reason(err))
+			r.wrong(e.value.items[i].at, "", "%q cannot be read: %v", name, files.Reason(err))
 			continue
 		}
 		values, err := godotenv.Parse(bytes.NewReader(data))
@@ -151,7 +151,7 @@ func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at 
 			return "0"
 		}
 		hint := "set it, or give a default: ${" + m[1] + ":-value}"
-		if near := nearest.Name(m[1], r.env.names()); near != "" {
+		if near := suggest.Name(m[1], r.env.names()); near != "" {
 			hint = "did you mean ${" + near + "}?"
 		}
 		r.wrong(at, hint, "no variable %s is set, neither on this machine nor in %s", m[1], r.envFileNames())

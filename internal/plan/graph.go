@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/nearest"
+	"omnivigil/internal/text/suggest"
 )
 
 func (p *Plan) unitNames() []string {
@@ -60,7 +60,7 @@ func (r *reader) hintAtUnit(name string) string {
 		return ""
 	}
 	names := r.plan.unitNames()
-	if near := nearest.Name(name, names); near != "" {
+	if near := suggest.Name(name, names); near != "" {
 		return "did you mean " + strconv.Quote(near) + "?"
 	}
 	const few = 12
@@ -190,7 +190,7 @@ func (p *Plan) Suggest(typed string) string {
 	for _, g := range p.Groups {
 		names = append(names, g.Name)
 	}
-	return nearest.Name(typed, names)
+	return suggest.Name(typed, names)
 }
 
 // InOrder returns the units so that each comes after all that it waits for, and

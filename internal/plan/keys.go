@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/nearest"
+	"omnivigil/internal/text/suggest"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/google/jsonschema-go/jsonschema"
@@ -246,7 +246,7 @@ func (r *reader) choice(v *value, key string, choices ...string) int {
 		return i
 	}
 	hint := "it takes " + strings.Join(choices, " or ")
-	if near := nearest.Name(v.text, choices); near != "" {
+	if near := suggest.Name(v.text, choices); near != "" {
 		hint = "did you mean " + strconv.Quote(near) + "?"
 	}
 	r.wrong(v.at, hint, "%q cannot be %q", key, v.text)
@@ -327,7 +327,7 @@ func nearestFolder(dir string) string {
 			names = append(names, s.Name())
 		}
 	}
-	if near := nearest.Name(filepath.Base(dir), names); near != "" {
+	if near := suggest.Name(filepath.Base(dir), names); near != "" {
 		return "did you mean " + strconv.Quote(near) + "?"
 	}
 	return ""

@@ -8,7 +8,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/google/jsonschema-go/jsonschema"
 
-	"omnivigil/internal/shellwords"
+	"omnivigil/internal/text/shellwords"
 )
 
 // resultsForms are the forms as the settings name them.

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/nearest"
-	"omnivigil/internal/phrase"
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
+	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/suggest"
 )
 
 // Personal is a person's own file, which serves all projects. Its zero value is that of a person
@@ -43,9 +43,9 @@ func (s Shortcut) With(words []string) []string {
 	const slot = "{words}"
 	if s.Run.Words == nil {
 		if strings.Contains(s.Run.Shell, slot) {
-			return []string{strings.ReplaceAll(s.Run.Shell, slot, phrase.Typed(words))}
+			return []string{strings.ReplaceAll(s.Run.Shell, slot, format.Typed(words))}
 		}
-		return []string{strings.TrimSpace(s.Run.Shell + " " + phrase.Typed(words))}
+		return []string{strings.TrimSpace(s.Run.Shell + " " + format.Typed(words))}
 	}
 	at := slices.Index(s.Run.Words, slot)
 	if at < 0 {
@@ -62,12 +62,12 @@ func (s Shortcut) With(words []string) []string {
 // is right is returned as well.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
 	p := &Personal{Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{}}
-	data, err := regular.Read(file, regular.Sane)
+	data, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return p, nil
 	case err != nil:
-		return p, fmt.Errorf("read your own settings %s: %w", file, regular.Reason(err))
+		return p, fmt.Errorf("read your own settings %s: %w", file, files.Reason(err))
 	}
 	doc := parse(file, data)
 	if len(doc.found) > 0 {
@@ -120,7 +120,7 @@ func (r *reader) keys(p *Personal, t *table, actions []string) {
 	for _, e := range t.entries {
 		if !slices.Contains(actions, e.key) {
 			hint := "omnivigil check lists them all"
-			if near := nearest.Name(e.key, actions); near != "" {
+			if near := suggest.Name(e.key, actions); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
 			r.wrong(e.keyAt, hint, "there is no action %q", e.key)

@@ -17,7 +17,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // FileName is the name of the settings file that makes a folder a project.
@@ -264,7 +264,7 @@ func (c Command) String() string {
 	if c.Written != nil {
 		words = c.Written
 	}
-	return phrase.Typed(words)
+	return format.Typed(words)
 }
 
 // Variable is one environment variable of a unit.

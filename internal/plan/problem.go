@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"omnivigil/internal/visible"
+	"omnivigil/internal/text/escape"
 )
 
 // Problem is one thing wrong with a settings file, with its place.
@@ -25,13 +25,13 @@ type Problem struct {
 // line with a caret under what is meant.
 func (p Problem) String() string {
 	var b strings.Builder
-	b.WriteString(visible.Text(p.File))
+	b.WriteString(escape.Text(p.File))
 	if p.Line > 0 {
 		fmt.Fprintf(&b, ":%d:%d", p.Line, p.Column)
 	}
-	b.WriteString(": " + visible.Text(p.Text))
+	b.WriteString(": " + escape.Text(p.Text))
 	if p.Hint != "" {
-		b.WriteString("; " + visible.Text(p.Hint))
+		b.WriteString("; " + escape.Text(p.Hint))
 	}
 	if p.Line > 0 {
 		gutter := strconv.Itoa(p.Line) + " | "
@@ -39,14 +39,14 @@ func (p Problem) String() string {
 		source := []rune(p.Source)
 		column := min(max(p.Column-1-p.Cut, 0), len(source))
 		width := min(p.Width, len(source)-column)
-		lead := []rune(visible.Lines(string(source[:column])))
+		lead := []rune(escape.Lines(string(source[:column])))
 		for i, r := range lead {
 			if r != '\t' {
 				lead[i] = ' '
 			}
 		}
-		carets := utf8.RuneCountInString(visible.Lines(string(source[column : column+width])))
-		fmt.Fprintf(&b, "\n  %s%s\n  %s%s%s", gutter, visible.Lines(string(source)),
+		carets := utf8.RuneCountInString(escape.Lines(string(source[column : column+width])))
+		fmt.Fprintf(&b, "\n  %s%s\n  %s%s%s", gutter, escape.Lines(string(source)),
 			strings.Repeat(" ", utf8.RuneCountInString(gutter)), string(lead), strings.Repeat("^", max(carets, 1)))
 	}
 	return b.String()

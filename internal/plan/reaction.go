@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/capture"
-	"omnivigil/internal/nearest"
+	"omnivigil/internal/plan/capture"
+	"omnivigil/internal/text/suggest"
 )
 
 // readReactions reads [[service.NAME.reaction]] tables, or a list of tables.
@@ -71,7 +71,7 @@ func (r *reader) action(v *value) (Action, string) {
 	if !ok {
 		known := []string{"restart", "rerun", "signal:HUP", "refresh-page", "swap-style", "nothing"}
 		hint := "it takes " + strings.Join(known, ", ")
-		if near := nearest.Name(v.text, known); near != "" {
+		if near := suggest.Name(v.text, known); near != "" {
 			hint = "did you mean " + strconv.Quote(near) + "?"
 		}
 		r.wrong(v.at, hint, "\"do\" cannot be %q", v.text)
@@ -119,7 +119,7 @@ func (r *reader) checkCaptures(re Reaction, at place) {
 				continue
 			}
 			hint := "the pattern captures " + strings.Join(known, ", ")
-			if near := nearest.Name(name, known); near != "" {
+			if near := suggest.Name(name, known); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
 			r.wrong(at, hint, "the pattern captures no {%s}", name)

@@ -11,8 +11,8 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/nearest"
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
+	"omnivigil/internal/text/suggest"
 )
 
 // Read reads and validates the settings file at path. Where the file itself is
@@ -25,9 +25,9 @@ func ReadFor(path, root string) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find %s: %w", path, err)
 	}
-	data, err := regular.Read(abs, regular.Sane)
+	data, err := files.Read(abs, files.Sane)
 	if err != nil {
-		return nil, fmt.Errorf("read the settings %s: %w", path, regular.Reason(err))
+		return nil, fmt.Errorf("read the settings %s: %w", path, files.Reason(err))
 	}
 	return parsePlan(path, abs, root, data)
 }
@@ -90,7 +90,7 @@ func (r *reader) unknown(e *entry, where string, known []string) {
 		return
 	}
 	hint := "known here: " + strings.Join(known, ", ")
-	if near := nearest.Name(e.key, known); near != "" {
+	if near := suggest.Name(e.key, known); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	}
 	r.wrong(e.keyAt, hint, "unknown key %q in %s", e.key, where)

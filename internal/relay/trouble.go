@@ -8,7 +8,7 @@ import (
 	"net/http"
 	"strings"
 
-	"omnivigil/internal/hues"
+	"omnivigil/internal/text/theme"
 )
 
 //go:embed page.js
@@ -25,8 +25,8 @@ var troublePage = template.Must(template.New("").Parse(`<!doctype html>
 <html lang="en" data-omnivigil-trouble><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
 <script src="` + own + `page.js"></script>
 <style>
-:root{color-scheme:light dark;--dim:` + hues.Dim.OnLight + `;--broken:` + hues.Broken.OnLight + `;--rule:` + hues.Faint.OnLight + `}
-@media (prefers-color-scheme:dark){:root{--dim:` + hues.Dim.OnDark + `;--broken:` + hues.Broken.OnDark + `;--rule:` + hues.Faint.OnDark + `}body{background:#0b1220;color:#d2dae8}}
+:root{color-scheme:light dark;--dim:` + theme.Dim.OnLight + `;--broken:` + theme.Broken.OnLight + `;--rule:` + theme.Faint.OnLight + `}
+@media (prefers-color-scheme:dark){:root{--dim:` + theme.Dim.OnDark + `;--broken:` + theme.Broken.OnDark + `;--rule:` + theme.Faint.OnDark + `}body{background:#0b1220;color:#d2dae8}}
 body{font:16px/1.6 system-ui,sans-serif;margin:3rem auto;max-width:60rem;padding:0 1.5rem}
 b{color:#fff;background:var(--broken);padding:.1rem .6rem;margin-right:.8rem}
 @media (prefers-color-scheme:dark){b{color:#0b1220}}

@@ -9,7 +9,7 @@ import (
 // explain finds in what a failed case has written why it failed: the message, the place, and
 // where they stand apart what was expected and what was there. Folders are those that names of
 // files may be from, beside the unit's.
-func (c *Case) explain(f *files, folders ...string) {
+func (c *Case) explain(f *sourceFiles, folders ...string) {
 	defer func() {
 		if c.Status == Skipped {
 			c.Place = Place{}
@@ -63,7 +63,7 @@ func goOn(message string, rest []string) string {
 }
 
 // firstOwn returns the first place in lines whose file is the person's own.
-func firstOwn(f *files, lines []string) Place {
+func firstOwn(f *sourceFiles, lines []string) Place {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {
 			p := placeOf(m)

@@ -11,8 +11,8 @@ import (
 	"strings"
 )
 
-// files finds the files that output names. It is for one goroutine.
-type files struct {
+// sourceFiles finds the files that output names. It is for one goroutine.
+type sourceFiles struct {
 	dir     string
 	folders []string // that relative names may be from, the likeliest first
 	known   map[string]string
@@ -21,8 +21,8 @@ type files struct {
 	modRoot string
 }
 
-func newFiles(dir, root string) *files {
-	f := &files{dir: dir, folders: []string{dir}, known: map[string]string{}}
+func newFiles(dir, root string) *sourceFiles {
+	f := &sourceFiles{dir: dir, folders: []string{dir}, known: map[string]string{}}
 	if root != "" && root != dir {
 		f.folders = append(f.folders, root)
 	}
@@ -34,7 +34,7 @@ const mostKnown = 20000
 
 // find returns the absolute path of a file that is named, or the name where it is not there.
 // Folders that the name may also be from come after the unit's own.
-func (f *files) find(name string, also ...string) string {
+func (f *sourceFiles) find(name string, also ...string) string {
 	if strings.HasPrefix(name, "file://") {
 		if u, err := url.Parse(name); err == nil {
 			name = u.Path
@@ -69,7 +69,7 @@ func (f *files) find(name string, also ...string) string {
 }
 
 // short returns a path as it is from the unit's folder, if it is below that.
-func (f *files) short(path string) string {
+func (f *sourceFiles) short(path string) string {
 	if rel, err := filepath.Rel(f.dir, path); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
 	}
@@ -81,7 +81,7 @@ var baseNames = []string{".java", ".kt", ".scala", ".groovy"}
 
 // byBase returns the file below the unit's folder that has that name and is the only one, or
 // empty. It walks through the folders once.
-func (f *files) byBase(name string) string {
+func (f *sourceFiles) byBase(name string) string {
 	const most = 20000
 	if f.bases == nil {
 		f.bases = map[string]string{}
@@ -111,7 +111,7 @@ func (f *files) byBase(name string) string {
 
 // own reports whether a file is one of the person's: it is below the unit's folder, and in none
 // of the folders that hold what others wrote.
-func (f *files) own(path string) bool {
+func (f *sourceFiles) own(path string) bool {
 	path = f.find(path)
 	if !filepath.IsAbs(path) {
 		return false
@@ -127,7 +127,7 @@ func (f *files) own(path string) bool {
 var othersFolder = regexp.MustCompile(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
 
 // enter adds a folder that later names are from, as make tells it.
-func (f *files) enter(folder string) {
+func (f *sourceFiles) enter(folder string) {
 	if len(f.folders) < 50 {
 		f.folders = append(f.folders, folder)
 		clear(f.known)
@@ -136,7 +136,7 @@ func (f *files) enter(folder string) {
 
 // packageFolder returns the folder of a Go package of the module that the unit's folder is in,
 // empty where that is not known. It reads go.mod once.
-func (f *files) packageFolder(pkg string) string {
+func (f *sourceFiles) packageFolder(pkg string) string {
 	if f.module == "" {
 		f.module = "-"
 		for dir := f.dir; ; dir = filepath.Dir(dir) {

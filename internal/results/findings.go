@@ -10,7 +10,7 @@ import (
 // findings reads messages about places in files, in all the forms that it knows, line by line.
 type findings struct {
 	sink    Sink
-	files   *files
+	files   *sourceFiles
 	pattern *regexp.Regexp // the person's own, in place of all others; nil: none
 
 	header  *Finding // a message whose place comes in one of the next lines
@@ -22,7 +22,7 @@ type findings struct {
 	trace   trace
 }
 
-func newFindings(sink Sink, f *files, pattern *regexp.Regexp) *findings {
+func newFindings(sink Sink, f *sourceFiles, pattern *regexp.Regexp) *findings {
 	return &findings{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
 }
 

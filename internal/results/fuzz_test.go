@@ -76,7 +76,7 @@ func FuzzReader(f *testing.F) {
 }
 
 // junitOf reads JUnit XML, and requires that it takes no more memory than it should.
-func junitOf(data []byte, f *files, sink Sink) error {
+func junitOf(data []byte, f *sourceFiles, sink Sink) error {
 	return readJUnit(bytes.NewReader(data), f, func(text string) string { return text }, sink)
 }
 
@@ -87,7 +87,7 @@ func FuzzReports(f *testing.F) {
 	f.Add([]byte(`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],"findings":[{"Severity":2,"Message":"m"}]}`))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, read := range []func([]byte, *files, Sink) error{junitOf, readSARIF} {
+		for _, read := range []func([]byte, *sourceFiles, Sink) error{junitOf, readSARIF} {
 			r := NewRecord()
 			r.Begin(Run{Number: 1, At: noon})
 			_ = read(data, newFiles(dir, dir), r) // most bytes are no report

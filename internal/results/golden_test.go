@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 )
 

@@ -14,7 +14,7 @@ import (
 // write, by go help buildjson.
 type goJSON struct {
 	sink  Sink
-	files *files
+	files *sourceFiles
 	other func(line string) Mark // reads what a build says
 	open  map[caseKey]*goCase
 	seen  map[string]*goSuite
@@ -38,7 +38,7 @@ type goSuite struct {
 	cached bool
 }
 
-func newGoJSON(sink Sink, f *files, other func(string) Mark) *goJSON {
+func newGoJSON(sink Sink, f *sourceFiles, other func(string) Mark) *goJSON {
 	return &goJSON{sink: sink, files: f, other: other, open: map[caseKey]*goCase{}, seen: map[string]*goSuite{}}
 }
 
@@ -185,7 +185,7 @@ func (g *goJSON) unended() []caseKey {
 }
 
 // brokenSuite is a package as a case, of which no test has failed, but it has.
-func brokenSuite(f *files, pkg string, out output) Case {
+func brokenSuite(f *sourceFiles, pkg string, out output) Case {
 	c := Case{Suite: pkg, Status: Failed, Output: out}
 	c.explain(f, f.packageFolder(pkg))
 	for _, line := range out {
@@ -222,7 +222,7 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 // of it says only behind them, so they are told with an empty one first.
 type goText struct {
 	sink    Sink
-	files   *files
+	files   *sourceFiles
 	active  bool // within the output of a test binary
 	verbose bool
 	failed  bool                // a case of the package under way has
@@ -234,7 +234,7 @@ type goText struct {
 	unsaid  []Case              // that failed, and whose places are known when the package is
 }
 
-func newGoText(sink Sink, f *files) *goText {
+func newGoText(sink Sink, f *sourceFiles) *goText {
 	g := &goText{sink: sink, files: f}
 	g.reset()
 	return g

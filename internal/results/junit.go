@@ -37,7 +37,7 @@ type junitSuite struct {
 // junitReader reads one file as a stream: of what is read no more is kept than the case that is under way.
 type junitReader struct {
 	xml    *xml.Decoder
-	files  *files
+	files  *sourceFiles
 	sink   Sink
 	hide   func(string) string
 	path   []string // the elements that are open
@@ -47,7 +47,7 @@ type junitReader struct {
 }
 
 // readJUnit tells sink the cases of a file. The error says what is wrong with it; what comes before that is told.
-func readJUnit(in io.Reader, f *files, hide func(string) string, sink Sink) error {
+func readJUnit(in io.Reader, f *sourceFiles, hide func(string) string, sink Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
 	r.xml.CharsetReader = charset.NewReaderLabel
 	seen := false

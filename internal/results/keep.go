@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // FileOf returns the file of a unit's record in a folder.
@@ -27,7 +27,7 @@ func Keep(file string, record []byte) error {
 
 // Load returns the record that is kept in a file.
 func Load(file string) (*Record, error) {
-	data, err := regular.Read(file, mostReport)
+	data, err := files.Read(file, mostReport)
 	if err != nil {
 		return nil, err
 	}

@@ -10,7 +10,7 @@ import (
 // of Rust): a line for each test, then what those have written that failed.
 type libtest struct {
 	sink   Sink
-	files  *files
+	files  *sourceFiles
 	suite  string // the binary, as cargo names it
 	on     bool
 	failed map[string]Case // by name
@@ -18,7 +18,7 @@ type libtest struct {
 	broken bool            // a test of the suite has failed
 }
 
-func newLibtest(sink Sink, f *files) *libtest {
+func newLibtest(sink Sink, f *sourceFiles) *libtest {
 	return &libtest{sink: sink, files: f, failed: map[string]Case{}}
 }
 

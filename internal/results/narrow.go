@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/shellwords"
+	"omnivigil/internal/text/shellwords"
 )
 
 // Chosen is a case by its names.

@@ -28,7 +28,7 @@ type Options struct {
 // Reader reads the output of one run. It is for one goroutine.
 type Reader struct {
 	sink     Sink
-	files    *files
+	files    *sourceFiles
 	cases    []caseReader
 	findings *findings // nil where none are looked for
 	reports  bool      // cases are in files, so that it matters whether there was something to do

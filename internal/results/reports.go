@@ -13,7 +13,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // reportFiles returns the files of a pattern, relative to a folder, that are newer than a run's beginning,
@@ -78,7 +78,7 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept strin
 
 // readFile reads a regular file that is not too large.
 func readFile(file string, read func(io.Reader) error) error {
-	f, err := regular.Open(file)
+	f, err := files.Open(file)
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func ReadFindings(o Options, since time.Time, sink Sink) error {
 		return fmt.Errorf("the run has written no SARIF at %s", pattern)
 	}
 	for _, file := range found {
-		data, err := regular.Read(file, mostReport)
+		data, err := files.Read(file, mostReport)
 		if o.Hide != nil {
 			data = []byte(o.Hide(string(data)))
 		}
@@ -136,7 +136,7 @@ func outputOf(texts ...string) output {
 }
 
 // readSARIF reads SARIF 2.1.0.
-func readSARIF(data []byte, f *files, sink Sink) error {
+func readSARIF(data []byte, f *sourceFiles, sink Sink) error {
 	log, err := sarif.FromBytes(data)
 	if err != nil {
 		return err
@@ -154,7 +154,7 @@ func readSARIF(data []byte, f *files, sink Sink) error {
 	return nil
 }
 
-func sarifFinding(run *sarif.Run, r *sarif.Result, f *files) Finding {
+func sarifFinding(run *sarif.Run, r *sarif.Result, f *sourceFiles) Finding {
 	found := Finding{Severity: Warning, Rule: text(r.RuleID)}
 	switch r.Level { // section 3.27.10; where it is missing it is that of the rule
 	case "error":

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Status is how a case ended.
@@ -136,4 +136,4 @@ const (
 )
 
 // Text is the place as phrase.Place tells it.
-func (p Place) Text() string { return phrase.Place(p.File, p.Line, p.Column) }
+func (p Place) Text() string { return format.Place(p.File, p.Line, p.Column) }

@@ -13,7 +13,7 @@ import (
 // place.
 type spec struct {
 	sink    Sink
-	files   *files
+	files   *sourceFiles
 	on      bool
 	open    []string // names of the subtests that are open, by depth
 	last    *Case    // a failed one, whose message follows
@@ -24,7 +24,7 @@ type spec struct {
 	closed  map[string]bool
 }
 
-func newSpec(sink Sink, f *files) *spec {
+func newSpec(sink Sink, f *sourceFiles) *spec {
 	return &spec{sink: sink, files: f, closed: map[string]bool{}}
 }
 

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Summary is what there is to say of a record in a few numbers.
@@ -232,11 +232,11 @@ func (r *Record) News() string {
 		what  string
 	}{{mended, "mended"}, {found, "found new"}} {
 		if len(p.names) > 0 {
-			parts = append(parts, p.what+": "+phrase.ListOf(p.names[:min(len(p.names), mostNames)], len(p.names)))
+			parts = append(parts, p.what+": "+format.ListOf(p.names[:min(len(p.names), mostNames)], len(p.names)))
 		}
 	}
 	if gone > 0 {
-		parts = append(parts, phrase.Count(gone, "finding")+" gone")
+		parts = append(parts, format.Count(gone, "finding")+" gone")
 	}
 	return strings.Join(parts, "; ")
 }

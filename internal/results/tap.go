@@ -15,7 +15,7 @@ import (
 // diagnostics of node --test, and of Perl's Test::More and prove.
 type tap struct {
 	sink  Sink
-	files *files
+	files *sourceFiles
 	suite string   // the file whose points come, where prove tells it
 	names []string // of the subtests that points are in, by depth; empty where they have none
 	known []bool   // by depth: a deeper point has come since the last at this one
@@ -40,7 +40,7 @@ type block struct {
 	lines  []string
 }
 
-func newTAP(sink Sink, f *files) *tap {
+func newTAP(sink Sink, f *sourceFiles) *tap {
 	return &tap{sink: sink, files: f, told: map[string]Case{}}
 }
 

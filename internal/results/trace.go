@@ -8,7 +8,7 @@ import (
 // trace reads what runtimes write when a program fails: what went wrong, and the calls that led
 // there. The finding is at the innermost of these in a file of the person's own.
 type trace struct {
-	files   *files
+	files   *sourceFiles
 	in      traceKind
 	message string
 	rule    string

@@ -9,7 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 )
 
 // keptFacts is how many facts are kept for those who subscribe.

@@ -6,10 +6,10 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/browse"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/visible"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/process/browser"
+	"omnivigil/internal/text/escape"
 )
 
 // Where units listen, and whether they can.
@@ -43,10 +43,10 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 			return
 		}
 		if at.Label != "" {
-			text += " (" + visible.Text(at.Label) + ")"
+			text += " (" + escape.Text(at.Label) + ")"
 		}
 		if at.WhenUp == "browse" {
-			if err := browse.Open(a); err != nil {
+			if err := browser.Open(a); err != nil {
 				text += "; " + err.Error()
 			}
 		}

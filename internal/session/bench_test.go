@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/process"
 	"omnivigil/internal/watch"
 )
 
@@ -76,7 +76,7 @@ func (s *spawner) endAll() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range s.all {
-		p.exit(spawn.Exit{})
+		p.exit(process.Exit{})
 	}
 	return len(s.all)
 }

@@ -12,8 +12,8 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/simulate"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/process"
 	"omnivigil/internal/watch"
 )
 
@@ -91,7 +91,7 @@ func TestWait(t *testing.T) {
 		assert.True(t, (<-answer).OK)
 
 		s.spawner.newest("api").spec.Output([]byte("error: no tide\n"))
-		s.spawner.newest("api").exit(spawn.Exit{Code: 3})
+		s.spawner.newest("api").exit(process.Exit{Code: 3})
 		synctest.Wait()
 		wait(api.WaitQuery{})
 		caughtUp()
@@ -122,7 +122,7 @@ func TestWait(t *testing.T) {
 func TestWaitForARetry(t *testing.T) {
 	play(t, "[service.db]\nrun = \"db\"\nafter_exit = \"retry\"\n[task.gen]\nrun = \"gen\"\nneeds = [\"db\"]\n", func(s *stage) {
 		synctest.Wait()
-		s.spawner.newest("db").exit(spawn.Exit{Code: 1})
+		s.spawner.newest("db").exit(process.Exit{Code: 1})
 		synctest.Wait()
 		answer := make(chan api.Waited, 1)
 		go func() {
@@ -134,7 +134,7 @@ func TestWaitForARetry(t *testing.T) {
 		synctest.Wait()
 		assert.Empty(t, answer, "it is started again")
 		s.pass(5 * time.Second)
-		s.spawner.newest("gen").exit(spawn.Exit{})
+		s.spawner.newest("gen").exit(process.Exit{})
 		synctest.Wait()
 		require.Len(t, answer, 1)
 		assert.True(t, (<-answer).OK)
@@ -234,7 +234,7 @@ func TestSubscribe(t *testing.T) {
 			return nil
 		})
 		s.pass(time.Second)
-		s.spawner.newest("api").exit(spawn.Exit{})
+		s.spawner.newest("api").exit(process.Exit{})
 		s.pass(time.Second)
 		assert.Equal(t, []string{"ripple-opened", "run-started", "run-ended", "ripple-rested", "unit-current"}, kinds)
 	})

@@ -5,10 +5,10 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/visible"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/escape"
 )
 
 // What leaves the session is made here of what the engine and the log have: plain values
@@ -19,7 +19,7 @@ func (s *Session) clean(text string) string {
 	if text == "" {
 		return ""
 	}
-	return visible.Lines(s.hidden.Load().String(text))
+	return escape.Lines(s.hidden.Load().String(text))
 }
 
 func (s *Session) cleanAll(texts []string) []string {
@@ -110,7 +110,7 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 	for _, link := range l.Round {
 		out.Round = append(out.Round, api.LoopLink{By: link.By, Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does})
 	}
-	out.Cure = s.clean("ignore = [" + quoted(concern.Cure(l.Files)) + "]")
+	out.Cure = s.clean("ignore = [" + quoted(impact.Cure(l.Files)) + "]")
 	return out
 }
 
@@ -160,7 +160,7 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 	return out
 }
 
-func (s *Session) foresight(r concern.Report) api.Foresight {
+func (s *Session) foresight(r impact.Report) api.Foresight {
 	out := r.Foresight()
 	for _, a := range out.Acts {
 		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {

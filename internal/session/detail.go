@@ -10,10 +10,10 @@ import (
 	"sync/atomic"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/samples"
+	"omnivigil/internal/process/series"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/format"
 )
 
 // volume is how many bytes units have written.
@@ -46,7 +46,7 @@ func (s *Session) paths(unit string) []string {
 
 // Samples implements api.Project.
 func (s *Session) Samples(_ context.Context, from int64) (api.SamplePage, error) {
-	all, next, err := samples.Read(s.showing.about.Logs, from)
+	all, next, err := series.Read(s.showing.about.Logs, from)
 	page := api.SamplePage{Samples: make([]api.Sample, len(all)), Next: next}
 	for i, one := range all {
 		page.Samples[i] = api.Sample(one)
@@ -61,7 +61,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	if u == nil {
 		return api.Detail{}, api.Refuse("there is no unit %q", s.clean(unit))
 	}
-	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: concern.Rules(p, u, s.watcherNow().Files(unit))}
+	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: impact.Rules(p, u, s.watcherNow().Files(unit))}
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.cleanAll(r.Some)
@@ -125,10 +125,10 @@ func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 		}
 	}
 	if u.Pass != nil {
-		add("pass", "takes up changes by itself, within "+phrase.Duration(u.Pass.Within))
+		add("pass", "takes up changes by itself, within "+format.Duration(u.Pass.Within))
 	}
 	add("stop", stopWords(u.Stop))
-	add("debounce", phrase.Duration(u.Debounce))
+	add("debounce", format.Duration(u.Debounce))
 	if u.Kind.Ends() && u.Overlap == plan.Abandon {
 		add("overlap", "abandon: a change during a run cuts it short")
 	}
@@ -156,15 +156,15 @@ func within(u *plan.Unit) string {
 	if u.Ready.Within == 0 {
 		return u.Ready.String()
 	}
-	return u.Ready.String() + ", within " + phrase.Duration(u.Ready.Within)
+	return u.Ready.String() + ", within " + format.Duration(u.Ready.Within)
 }
 
 func stopWords(stop plan.Stop) string {
 	if stop.Run != nil {
-		return fmt.Sprintf("%s, killed after %s", stop.Run, phrase.Duration(stop.Grace))
+		return fmt.Sprintf("%s, killed after %s", stop.Run, format.Duration(stop.Grace))
 	}
 	if stop.Type != "" {
-		return fmt.Sprintf("typing %q, killed after %s", stop.Type, phrase.Duration(stop.Grace))
+		return fmt.Sprintf("typing %q, killed after %s", stop.Type, format.Duration(stop.Grace))
 	}
-	return fmt.Sprintf("SIG%s, killed after %s", stop.Signal, phrase.Duration(stop.Grace))
+	return fmt.Sprintf("SIG%s, killed after %s", stop.Signal, format.Duration(stop.Grace))
 }

@@ -9,9 +9,9 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/spawn"
-	"omnivigil/internal/terminal"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/terminal"
+	"omnivigil/internal/process"
 )
 
 // A unit's terminal is that of its newest run, also when that has ended. It has the size that the last
@@ -427,4 +427,4 @@ func (noTerminal) Answer([]byte) {}
 func (noTerminal) Resize(int, int) error { return nil }
 
 // Reading implements Process.
-func (noTerminal) Reading(bool) spawn.Reading { return spawn.Reading{} }
+func (noTerminal) Reading(bool) process.Reading { return process.Reading{} }

@@ -5,11 +5,11 @@ import (
 	"io"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/lines"
+	"omnivigil/internal/output/reader"
 )
 
 // log answers questions about the session's log.
-func (s *Session) log() lines.Log { return lines.Log{Source: s.book, LastSave: s.lastSave} }
+func (s *Session) log() reader.Log { return reader.Log{Source: s.book, LastSave: s.lastSave} }
 
 // lastSave returns the ripple of the newest save, 0 if there was none.
 func (s *Session) lastSave() int {

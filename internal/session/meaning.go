@@ -9,10 +9,10 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/results"
+	"omnivigil/internal/text/format"
 )
 
 // meaning is what the output of a unit has meant, from run to run.
@@ -106,7 +106,7 @@ func (r *liveRun) readMeaning(s *Session, o engine.Start) {
 		Dir: u.Dir, Root: s.root, Results: u.Results, Findings: u.Findings, Hide: func(text string) string { return s.hidden.Load().String(text) },
 	}
 	if r.narrow = ""; o.Narrow {
-		r.narrow = phrase.Typed(o.Words)
+		r.narrow = format.Typed(o.Words)
 	}
 	run := results.Run{Number: o.Run, Same: o.Same, At: time.Now().Round(0), Partial: o.Narrow}
 	if len(o.Words) > 0 || !o.Command.Equal(u.Run) {
@@ -134,7 +134,7 @@ func (r *liveRun) firstWords(s *Session, o engine.Start) []string {
 	words := results.First(r.unit, r.meaning.record.Failing())
 	r.meaning.mu.Unlock()
 	if len(words) > 0 {
-		s.note(r.entry(logbook.Note), "runs with "+phrase.Typed(words)+": what failed comes first")
+		s.note(r.entry(logbook.Note), "runs with "+format.Typed(words)+": what failed comes first")
 	}
 	return words
 }
@@ -237,7 +237,7 @@ func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string
 	sum := m.record.Sum()
 	m.told = 0 // it is told with the end of the pass
 	if good && r.unit.FindingsFail == plan.FailOnWarning && (sum.ToldErrors || sum.ToldWarnings) {
-		return true, phrase.Count(sum.Warnings+sum.Errors, "warning") + ": " + sum.First
+		return true, format.Count(sum.Warnings+sum.Errors, "warning") + ": " + sum.First
 	}
 	return false, ""
 }

@@ -10,11 +10,11 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
 )
 
@@ -124,7 +124,7 @@ func (o *outputs) last(unit string) (l listing, known bool) {
 func (s *Session) madeWell(u *plan.Unit, run int) listing {
 	l := list(s.Plan(), u)
 	if vanished := s.outputs.note(u.Name, run, l); len(vanished) > 0 {
-		time.AfterFunc(concern.OutputsRest, func() { s.outputsGone(u.Name) })
+		time.AfterFunc(impact.OutputsRest, func() { s.outputsGone(u.Name) })
 	}
 	var none []string
 	for _, made := range l.made {
@@ -133,7 +133,7 @@ func (s *Session) madeWell(u *plan.Unit, run int) listing {
 		}
 	}
 	if len(none) > 0 {
-		s.note(logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale}, "ended well, but its outputs "+phrase.List(none)+" match no file")
+		s.note(logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale}, "ended well, but its outputs "+format.List(none)+" match no file")
 	}
 	return l
 }
@@ -191,7 +191,7 @@ func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 		for _, h := range hits {
 			was, made := last.files[h.Path]
 			info, err := os.Stat(filepath.Join(p.Root, filepath.FromSlash(h.Path)))
-			if !made || err != nil || was == (stamp{info.ModTime(), info.Size()}) || len(concern.Makers(p, h.Path)) > 1 {
+			if !made || err != nil || was == (stamp{info.ModTime(), info.Size()}) || len(impact.Makers(p, h.Path)) > 1 {
 				continue
 			}
 			s.send(engine.OutputChanged{Unit: unit, File: h.Path})
@@ -219,7 +219,7 @@ func (s *Session) newest(u *plan.Unit) time.Time {
 	}
 	p := s.Plan()
 	isOf := func(file string) bool { // rather than another unit's
-		makers := concern.Makers(p, relativeTo(p.Root, file))
+		makers := impact.Makers(p, relativeTo(p.Root, file))
 		return len(makers) == 0 || slices.Contains(makers, u.Name)
 	}
 	var newest time.Time
@@ -265,5 +265,5 @@ func (s *Session) touchDoubted(units []string) (api.Answer, error) {
 	if len(touched) == 0 {
 		return api.Answer{}, api.Refuse("there is no file to touch: no doubt is about the time of one")
 	}
-	return api.Answer{Text: "Touched " + s.clean(phrase.List(touched)) + "."}, nil
+	return api.Answer{Text: "Touched " + s.clean(format.List(touched)) + "."}, nil
 }

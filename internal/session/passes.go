@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/passes"
+	"omnivigil/internal/results/passes"
 )
 
 // passWatch follows the passes of a run whose unit takes up changes by itself.

@@ -5,9 +5,9 @@ import (
 	"slices"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/process"
 )
 
 // prepare runs what comes before the unit's own command, and then that. It reports
@@ -118,10 +118,10 @@ func (r *liveRun) mayProceed(s *Session, o engine.Start, step plan.Step, heavy b
 // step runs one step to its end and reports whether it went well. If not, the
 // engine has been told.
 func (r *liveRun) step(s *Session, o engine.Start, kind string, step plan.Step) bool {
-	exited := make(chan spawn.Exit, 1)
+	exited := make(chan process.Exit, 1)
 	spec := r.spec(s, step.Run)
-	spec.Terminal = spawn.ShownTerminal
-	spec.Exited = func(x spawn.Exit) { exited <- x }
+	spec.Terminal = process.ShownTerminal
+	spec.Exited = func(x process.Exit) { exited <- x }
 	process, err := s.spawner.Start(spec)
 	if err != nil {
 		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})

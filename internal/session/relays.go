@@ -11,13 +11,13 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/process"
 	"omnivigil/internal/relay"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
 )
 
@@ -28,7 +28,7 @@ import (
 type pageServer struct {
 	*relay.Server
 	noTerminal
-	exited func(spawn.Exit)
+	exited func(process.Exit)
 	ended  chan struct{} // closed when it was told to end
 	looks  atomic.Bool   // whether what it serves is there
 	misses int           // how often in a row something was not
@@ -54,14 +54,14 @@ func (p *pageServer) Signal(string) error {
 		close(p.ended)
 		go func() {
 			p.Close()
-			p.exited(spawn.Exit{})
+			p.exited(process.Exit{})
 		}()
 	}
 	return nil
 }
 
 // begin starts a run's process, or a relay's server.
-func (s *Session) begin(run *liveRun, spec spawn.Spec) (Process, error) {
+func (s *Session) begin(run *liveRun, spec process.Spec) (Process, error) {
 	if run.unit.Relay == nil {
 		return s.spawner.Start(spec)
 	}
@@ -267,7 +267,7 @@ func (b *behindPages) Explain(unit string) (lines, places []string) {
 // forPages tells relays of files that are for pages alone, and returns the other hits and the units that
 // heard of nothing else.
 func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string) {
-	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return concern.PagesOnly(s.plan.Unit(h.Key), h.Rule) }) {
+	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return impact.PagesOnly(s.plan.Unit(h.Key), h.Rule) }) {
 		return hits, nil // as nearly always, also of changes of many files
 	}
 	files := map[string][]string{}
@@ -279,7 +279,7 @@ func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string)
 			others = append(others, h)
 			continue
 		}
-		if !concern.PagesOnly(u, h.Rule) {
+		if !impact.PagesOnly(u, h.Rule) {
 			others, acts[h.Key] = append(others, h), true
 			continue
 		}
@@ -322,7 +322,7 @@ func (s *Session) refresh(name string, paths []string, reload bool) {
 	if server == nil {
 		return
 	}
-	files, verb, n := phrase.List(paths), "swapped in", 0 // there may be thousands
+	files, verb, n := format.List(paths), "swapped in", 0 // there may be thousands
 	if reload || !relay.Swappable(paths) {
 		verb, n = "reloaded", server.Reload(files+" changed")
 	} else {

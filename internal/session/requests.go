@@ -6,9 +6,9 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/format"
 )
 
 // actions are how what is asked for is asked of the engine: of units, and without any.
@@ -84,7 +84,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		}
 	}
 	for _, path := range r.For {
-		asked.Hits = append(asked.Hits, concern.Why(s.Plan(), path).Hits...)
+		asked.Hits = append(asked.Hits, impact.Why(s.Plan(), path).Hits...)
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {
@@ -115,7 +115,7 @@ func (s *Session) unknown(unit string, cases []api.CaseName) string {
 	if len(names) == 0 || len(known) == 0 {
 		return ""
 	}
-	return "No known test of " + unit + " is named " + s.clean(phrase.List(names)) + ". It runs all the same."
+	return "No known test of " + unit + " is named " + s.clean(format.List(names)) + ". It runs all the same."
 }
 
 // named returns the units that names of units and groups stand for, each once.

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/outcomes"
-	"omnivigil/internal/phrase"
 	"omnivigil/internal/results"
+	"omnivigil/internal/session/outcomes"
+	"omnivigil/internal/text/format"
 )
 
 // known are the cases and findings of one unit, as faces see them.
@@ -216,5 +216,5 @@ func (s *Session) narrowing(units []string, r api.Request) (words []string, to s
 		}
 	}
 	const named = 3
-	return words, s.clean(phrase.ListOf(names[:min(len(names), named)], len(names))), nil
+	return words, s.clean(format.ListOf(names[:min(len(names), named)], len(names))), nil
 }

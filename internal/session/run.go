@@ -18,13 +18,13 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/terminal"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/ready"
-	"omnivigil/internal/reuse"
-	"omnivigil/internal/spawn"
-	"omnivigil/internal/terminal"
-	"omnivigil/internal/visible"
+	"omnivigil/internal/process"
+	"omnivigil/internal/process/probe"
+	"omnivigil/internal/store/reuse"
+	"omnivigil/internal/text/escape"
 )
 
 // liveRun is a run from its order to its end.
@@ -94,8 +94,8 @@ func leadsTo(address, root string) bool {
 }
 
 // spec is how a command of the run is spawned.
-func (r *liveRun) spec(s *Session, c plan.Command) spawn.Spec {
-	return spawn.Spec{
+func (r *liveRun) spec(s *Session, c plan.Command) process.Spec {
+	return process.Spec{
 		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: append(environment(r.unit, r.number), s.marks...),
 		Cols: r.terminal.Size().Cols, Rows: r.terminal.Size().Rows,
 		Output: func(p []byte) { r.output(s, p) },
@@ -295,7 +295,7 @@ func (r *liveRun) seeReady(s *Session, lines []string) {
 	}
 }
 
-func (r *liveRun) exited(s *Session, x spawn.Exit) {
+func (r *liveRun) exited(s *Session, x process.Exit) {
 	r.ended()
 	r.endHelpers()
 	r.rest(s)
@@ -359,7 +359,7 @@ func (r *liveRun) runStop(s *Session) {
 }
 
 // probe tries until the service answers or the run is over.
-func (r *liveRun) probe(s *Session, prober *ready.Prober) {
+func (r *liveRun) probe(s *Session, prober *probe.Prober) {
 	if prober == nil {
 		return
 	}
@@ -375,11 +375,11 @@ func (r *liveRun) probe(s *Session, prober *ready.Prober) {
 // error says how it failed, with the last line that it wrote.
 func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error {
 	last := tail{}
-	exited := make(chan spawn.Exit, 1)
+	exited := make(chan process.Exit, 1)
 	spec := r.spec(s, c)
-	spec.Terminal = spawn.NoTerminal
+	spec.Terminal = process.NoTerminal
 	spec.Output = last.add
-	spec.Exited = func(x spawn.Exit) { exited <- x }
+	spec.Exited = func(x process.Exit) { exited <- x }
 	p, err := s.spawner.Start(spec)
 	if err != nil {
 		return err
@@ -432,7 +432,7 @@ func (t *tail) add(p []byte) {
 func (t *tail) err(how string) error {
 	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
 	if last := strings.TrimSpace(ansi.Strip(lines[len(lines)-1])); last != "" {
-		return errors.New(how + ": " + visible.Text(last))
+		return errors.New(how + ": " + escape.Text(last))
 	}
 	return errors.New(how)
 }

@@ -23,15 +23,15 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/mask"
+	"omnivigil/internal/engine/recording"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/redact"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/ready"
-	"omnivigil/internal/recording"
-	"omnivigil/internal/reuse"
-	"omnivigil/internal/setup"
-	"omnivigil/internal/spawn"
-	"omnivigil/internal/usage"
+	"omnivigil/internal/process"
+	"omnivigil/internal/process/meter"
+	"omnivigil/internal/process/probe"
+	"omnivigil/internal/store/reuse"
+	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
 )
 
@@ -90,28 +90,28 @@ type Watcher interface {
 
 // Spawner runs processes, as spawn.Spawner does.
 type Spawner interface {
-	Start(spawn.Spec) (Process, error)
+	Start(process.Spec) (Process, error)
 	Holder(netip.AddrPort) (who string, taken bool)
 }
 
 // Process is one that runs, with all that it has started.
 type Process interface {
 	ID() int
-	Working() bool                  // it is not waiting for anything
-	AllRead() bool                  // all that it had written has been given to Output
-	Signal(name string) error       // that is to end it
-	SignalLeader(name string) error // that is not
-	TypeEnd(text string) error      // into its terminal, to end it
-	Type(text []byte) error         // into its terminal
-	Answer(text []byte)             // what its terminal answers it, as far as it reads that
-	Resize(cols, rows int) error    // its terminal
-	Reading(far bool) spawn.Reading // how it takes what is typed
+	Working() bool                    // it is not waiting for anything
+	AllRead() bool                    // all that it had written has been given to Output
+	Signal(name string) error         // that is to end it
+	SignalLeader(name string) error   // that is not
+	TypeEnd(text string) error        // into its terminal, to end it
+	Type(text []byte) error           // into its terminal
+	Answer(text []byte)               // what its terminal answers it, as far as it reads that
+	Resize(cols, rows int) error      // its terminal
+	Reading(far bool) process.Reading // how it takes what is typed
 }
 
 // system is the Spawner of the system.
-type system struct{ *spawn.Spawner }
+type system struct{ *process.Spawner }
 
-func (s system) Start(spec spawn.Spec) (Process, error) {
+func (s system) Start(spec process.Spec) (Process, error) {
 	p, err := s.Spawner.Start(spec)
 	if err != nil {
 		return nil, err
@@ -132,20 +132,20 @@ type Session struct {
 	setup     *setup.Record
 	results   *reuse.Results
 	meanings  *meanings
-	meter     *usage.Meter // nil where the spawner is not the system's
+	meter     *meter.Meter // nil where the spawner is not the system's
 	volume    volume
 	outputs   outputs
 	terminals terminals
 	beats     beats
 	ahead     time.Duration // how far the wall clock has moved against the steady one
 	relays    sync.Map      // of *pageServer, by the unit's name: those that run, or did
-	tracer    *spawn.Spawner
+	tracer    *process.Spawner
 	done      chan struct{}
 	stopped   chan struct{} // closed when senders should no longer try
 
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
-	hidden    atomic.Pointer[mask.Mask]
+	hidden    atomic.Pointer[redact.Mask]
 	traces    traceLog
 
 	account *account
@@ -194,7 +194,7 @@ type timedEvent struct {
 func Start(c Config) (*Session, error) {
 	s := &Session{
 		plan: c.Plan, book: c.Book, watching: watching{open: c.Watch, since: time.Now()}, spawner: c.Spawner,
-		began: time.Now(), root: c.Plan.Root, marks: spawn.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
+		began: time.Now(), root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
 		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
 		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
 		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
@@ -219,9 +219,9 @@ func Start(c Config) (*Session, error) {
 		return nil, err
 	}
 	if s.spawner == nil {
-		s.tracer = spawn.New()
+		s.tracer = process.New()
 		s.spawner = system{s.tracer}
-		s.meter = &usage.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note, Written: s.written}
+		s.meter = &meter.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note, Written: s.written}
 	}
 	s.meanings = &meanings{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*meaning{}}
 	s.meanings.adopt(c.Plan)
@@ -435,9 +435,9 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
 		return
 	}
-	prober := ready.New(run.unit.Ready)
+	prober := probe.New(run.unit.Ready)
 	spec := run.spec(s, o.Command.Plus(slices.Concat(o.Words, run.firstWords(s, o))))
-	spec.Exited = func(x spawn.Exit) { run.exited(s, x) }
+	spec.Exited = func(x process.Exit) { run.exited(s, x) }
 	spawned := run.expectPasses()
 	process, err := s.begin(run, spec)
 	// Told from another goroutine: the loop must never wait for its own channel.

@@ -18,11 +18,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/process"
+	"omnivigil/internal/session/impact"
 	"omnivigil/internal/watch"
 )
 
@@ -70,10 +70,10 @@ func (b *book) String() string {
 	return strings.Join(b.lines, "\n")
 }
 
-// process is one that does what the test says.
-type process struct {
+// actor is a process that does what the test says.
+type actor struct {
 	noTerminal
-	spec spawn.Spec
+	spec process.Spec
 	id   int
 
 	mu      sync.Mutex
@@ -81,39 +81,39 @@ type process struct {
 	over    bool
 }
 
-func (p *process) ID() int { return p.id }
+func (p *actor) ID() int { return p.id }
 
-func (p *process) AllRead() bool { return true }
-func (p *process) Working() bool { return false }
+func (p *actor) AllRead() bool { return true }
+func (p *actor) Working() bool { return false }
 
-func (p *process) Signal(name string) error {
+func (p *actor) Signal(name string) error {
 	p.note(name)
 	if name != "USR2" { // the one that they ignore
-		p.exit(spawn.Exit{Code: -1, Signal: "SIG" + name})
+		p.exit(process.Exit{Code: -1, Signal: "SIG" + name})
 	}
 	return nil
 }
 
-func (p *process) TypeEnd(text string) error { return p.Signal("typed " + text) }
+func (p *actor) TypeEnd(text string) error { return p.Signal("typed " + text) }
 
-func (p *process) SignalLeader(name string) error {
+func (p *actor) SignalLeader(name string) error {
 	p.note("leader " + name)
 	return nil
 }
 
-func (p *process) note(signal string) {
+func (p *actor) note(signal string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.signals = append(p.signals, signal)
 }
 
-func (p *process) heard() string {
+func (p *actor) heard() string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return strings.Join(p.signals, ", ")
 }
 
-func (p *process) exit(x spawn.Exit) {
+func (p *actor) exit(x process.Exit) {
 	p.mu.Lock()
 	was := p.over
 	p.over = true
@@ -125,14 +125,14 @@ func (p *process) exit(x spawn.Exit) {
 
 type spawner struct {
 	mu    sync.Mutex
-	all   []*process
+	all   []*actor
 	taken map[netip.AddrPort]string
 }
 
-func (s *spawner) Start(spec spawn.Spec) (Process, error) {
+func (s *spawner) Start(spec process.Spec) (Process, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	p := &process{spec: spec, id: len(s.all) + 1}
+	p := &actor{spec: spec, id: len(s.all) + 1}
 	s.all = append(s.all, p)
 	return p, nil
 }
@@ -143,7 +143,7 @@ func (s *spawner) Holder(a netip.AddrPort) (string, bool) {
 }
 
 // newest is the process that was started last with that command line.
-func (s *spawner) newest(command string) *process {
+func (s *spawner) newest(command string) *actor {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i := len(s.all) - 1; i >= 0; i-- {
@@ -251,20 +251,20 @@ watch = ["*.go"]
 func TestSettingsAreAdopted(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\n", func(s *stage) {
 		s.pass(time.Second)
-		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{concern.Settings}}
+		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{impact.Settings}}
 		synctest.Wait()
 		assert.Equal(t, "UPDATING reading the settings just saved", s.verdict())
 		s.settings("[service.api]\nrun = \"other\"\n")
-		s.watcher.events <- watch.Change{Burst: 1, Hits: []watch.Hit{{Key: concern.Settings}}}
+		s.watcher.events <- watch.Change{Burst: 1, Hits: []watch.Hit{{Key: impact.Settings}}}
 		s.pass(time.Second)
 		assert.Contains(t, s.verdict(), "CURRENT api (run 2) runs the code saved")
 		assert.NotNil(t, s.spawner.newest("other"))
 		assert.Contains(t, s.book.String(), "new in the settings: api runs: other")
 
 		// Touched without a change: they are as they were.
-		s.watcher.events <- watch.Touched{Burst: 2, Keys: []string{concern.Settings}}
+		s.watcher.events <- watch.Touched{Burst: 2, Keys: []string{impact.Settings}}
 		synctest.Wait()
-		s.watcher.events <- watch.Unchanged{Burst: 2, Keys: []string{concern.Settings}}
+		s.watcher.events <- watch.Unchanged{Burst: 2, Keys: []string{impact.Settings}}
 		s.pass(time.Second)
 		assert.Contains(t, s.verdict(), "CURRENT")
 		s.opened("gone", netip.AddrPort{}) // of a unit that an edit has just removed
@@ -283,7 +283,7 @@ do = "signal:HUP"
 		s.save("a.conf", "front")
 		p := s.spawner.newest("front")
 		assert.Equal(t, "leader HUP", p.heard())
-		p.exit(spawn.Exit{Code: 3})
+		p.exit(process.Exit{Code: 3})
 		s.pass(time.Second)
 		assert.Contains(t, s.verdict(), "BROKEN front crashed (exit 3)")
 	})
@@ -298,24 +298,24 @@ ready = { run = "is-ready", within = "1s" }
 `, func(s *stage) {
 		s.pass(5 * time.Millisecond)
 		probe := s.spawner.newest("is-ready")
-		assert.Equal(t, spawn.NoTerminal, probe.spec.Terminal)
+		assert.Equal(t, process.NoTerminal, probe.spec.Terminal)
 		assert.Contains(t, probe.spec.Env, "OMNIVIGIL_UNIT=db")
 		probe.spec.Output([]byte("starting\n\x1b[2Jno tide yet\n"))
-		probe.exit(spawn.Exit{Code: 2})
+		probe.exit(process.Exit{Code: 2})
 		s.pass(900 * time.Millisecond)
 		s.pass(time.Second)
 		assert.Contains(t, s.book.String(), "waited for is-ready, last seen: exit 2: no tide yet; it goes on running")
 		assert.Contains(t, s.verdict(), "BROKEN")
 
 		late := s.spawner.newest("is-ready")
-		late.exit(spawn.Exit{})
+		late.exit(process.Exit{})
 		s.pass(time.Second)
 		assert.Contains(t, s.verdict(), "CURRENT")
 
 		s.Request(engine.RestartUnit, "db")
 		s.pass(100 * time.Millisecond)
 		hanging := s.spawner.newest("is-ready")
-		s.spawner.newest("db").exit(spawn.Exit{Code: 1})
+		s.spawner.newest("db").exit(process.Exit{Code: 1})
 		s.pass(time.Second)
 		assert.Contains(t, hanging.heard(), "KILL", "it does not outlive its run")
 	})
@@ -325,11 +325,11 @@ ready = { run = "is-ready", within = "1s" }
 func TestPreparesIsSaidFirst(t *testing.T) {
 	play(t, "[task.gen]\nsetup = [\"install\"]\nrun = \"gen\"\n", func(s *stage) {
 		step := s.spawner.newest("install")
-		assert.Equal(t, spawn.ShownTerminal, step.spec.Terminal)
+		assert.Equal(t, process.ShownTerminal, step.spec.Terminal)
 		step.spec.Output([]byte("installing\n"))
-		step.exit(spawn.Exit{})
+		step.exit(process.Exit{})
 		synctest.Wait()
-		s.spawner.newest("gen").exit(spawn.Exit{})
+		s.spawner.newest("gen").exit(process.Exit{})
 		s.pass(time.Second)
 		lines := s.book.String()
 		assert.Less(t, strings.Index(lines, "gen prepares: install"), strings.Index(lines, "gen installing"))
@@ -337,7 +337,7 @@ func TestPreparesIsSaidFirst(t *testing.T) {
 		s.Request(engine.RestartUnit, "gen")
 		synctest.Wait()
 		assert.Same(t, step, s.spawner.newest("install"), "it is done")
-		s.spawner.newest("gen").exit(spawn.Exit{})
+		s.spawner.newest("gen").exit(process.Exit{})
 		synctest.Wait()
 		s.Request(engine.SetUpUnit, "gen")
 		synctest.Wait()
@@ -349,7 +349,7 @@ func TestPreparesIsSaidFirst(t *testing.T) {
 func TestSharedStep(t *testing.T) {
 	play(t, "[defaults]\nsetup = [\"install\"]\n[task.a]\nrun = \"a\"\n[task.b]\nrun = \"b\"\n", func(s *stage) {
 		require.Len(t, s.spawner.all, 1, "one waits for the other")
-		s.spawner.newest("install").exit(spawn.Exit{})
+		s.spawner.newest("install").exit(process.Exit{})
 		s.pass(time.Second)
 		require.Len(t, s.spawner.all, 3)
 		assert.NotNil(t, s.spawner.newest("a"))
@@ -387,11 +387,11 @@ func TestTakenPort(t *testing.T) {
 // TestElsewhere tells once of a file that no rule matches, with the nearest rule.
 func TestElsewhere(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"app/views/**/*.html\"]\n", func(s *stage) {
-		s.save("app/veiws/a.html", concern.Elsewhere)
+		s.save("app/veiws/a.html", impact.Elsewhere)
 		assert.NotContains(t, s.book.String(), "no rule", "it may be its own")
 		s.pass(5 * time.Second)
-		s.save("app/veiws/a.html", concern.Elsewhere)
-		s.save("app/veiws/a.html", concern.Elsewhere)
+		s.save("app/veiws/a.html", impact.Elsewhere)
+		s.save("app/veiws/a.html", impact.Elsewhere)
 		assert.Equal(t, 1, strings.Count(s.book.String(), `no rule matches app/veiws/a.html; nearest is "app/views/**/*.html" of api`))
 	})
 }
@@ -409,11 +409,11 @@ func TestNamesActOnNothing(t *testing.T) {
 // opened, which takes all that is watched for changed. Who waits is told of it, and waits no longer.
 func TestNotWatched(t *testing.T) {
 	play(t, "[task.fares]\nrun = \"fares\"\nwatch = [\"a\"]\n[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n", func(s *stage) {
-		s.spawner.newest("fares").exit(spawn.Exit{})
+		s.spawner.newest("fares").exit(process.Exit{})
 		s.pass(5 * time.Second)
 		require.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 
-		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", concern.Settings}}
+		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", impact.Settings}}
 		why := "too many open files"
 		s.unopen.Store(&why)
 		close(s.watcher.events)
@@ -428,7 +428,7 @@ func TestNotWatched(t *testing.T) {
 		assert.Contains(t, s.book.String(), "files are watched again")
 		assert.Contains(t, s.book.String(), "api restarts: the watched files may have changed")
 		assert.Contains(t, s.book.String(), "fares reruns: the watched files may have changed")
-		s.spawner.newest("fares").exit(spawn.Exit{})
+		s.spawner.newest("fares").exit(process.Exit{})
 		s.pass(5 * time.Second)
 		assert.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 

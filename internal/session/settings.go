@@ -7,11 +7,11 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/trust"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/store/consent"
 	"omnivigil/internal/watch"
 )
 
@@ -32,7 +32,7 @@ func (s *Session) readSettings(now time.Time, burst int) {
 // watchFor has the watcher look for what concerns a plan's units.
 func (s *Session) watchFor(p *plan.Plan) {
 	s.edits++
-	interests := concern.InterestsWithout(p, s.ignored)
+	interests := impact.InterestsWithout(p, s.ignored)
 	if own, err := filepath.Rel(s.root, s.ownFolder); err == nil && s.ownFolder != "" && filepath.IsLocal(own) {
 		for i := range interests { // what it writes itself is nobody's change
 			interests[i].Ignore = append(interests[i].Ignore, watch.Literal(filepath.ToSlash(own))+"/**")
@@ -61,7 +61,7 @@ func (s *Session) adopt(now time.Time) {
 	s.shownPlan.Store(s.plan)
 	s.meanings.adopt(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
-	for _, text := range trust.News(before, s.plan) {
+	for _, text := range consent.News(before, s.plan) {
 		s.Note("new in the settings: " + text)
 	}
 	if s.adopted != nil {
@@ -79,7 +79,7 @@ func (s *Session) writeCures(units []string) error {
 		if u == nil || u.Loop == nil {
 			return api.Refuse("%s is in no loop", unit)
 		}
-		if err := plan.Ignore(s.Plan().File, unit, concern.Cure(u.Loop.Files)); err != nil {
+		if err := plan.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
 			return api.Refuse("%s", s.clean(err.Error()))
 		}
 	}
@@ -88,5 +88,5 @@ func (s *Session) writeCures(units []string) error {
 
 // Why implements api.Project, by the settings in use.
 func (s *Session) Why(_ context.Context, path string) (api.Foresight, error) {
-	return s.foresight(concern.Why(s.Plan(), path)), nil
+	return s.foresight(impact.Why(s.Plan(), path)), nil
 }

@@ -8,9 +8,9 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/process"
 )
 
 // judge notes when the verdict turns broken or stale for good, which it is while nothing moves,
@@ -73,11 +73,11 @@ func (s *Session) followVerdicts() {
 
 // runForVerdict returns what went wrong, or "".
 func (s *Session) runForVerdict(v verdictNews) string {
-	exited := make(chan spawn.Exit, 1)
+	exited := make(chan process.Exit, 1)
 	env := append(os.Environ(), "OMNIVIGIL_VERDICT="+string(v.word), "OMNIVIGIL_VERDICT_TEXT="+v.text)
-	process, err := s.spawner.Start(spawn.Spec{
-		Name: "on_verdict", Argv: v.command.Argv(), Dir: v.plan.Root, Env: append(env, s.marks...), Terminal: spawn.ShownTerminal, Cols: 120, Rows: 40,
-		Output: func([]byte) {}, Exited: func(x spawn.Exit) { exited <- x },
+	process, err := s.spawner.Start(process.Spec{
+		Name: "on_verdict", Argv: v.command.Argv(), Dir: v.plan.Root, Env: append(env, s.marks...), Terminal: process.ShownTerminal, Cols: 120, Rows: 40,
+		Output: func([]byte) {}, Exited: func(x process.Exit) { exited <- x },
 	})
 	if err != nil {
 		return s.clean(err.Error())

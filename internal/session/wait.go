@@ -10,9 +10,9 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/lines"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
 )
 
 // waiter is somebody who waits until all has come to rest.
@@ -158,7 +158,7 @@ func allCurrent(units []string) string {
 	if len(units) == 1 {
 		return units[0] + " runs the code saved"
 	}
-	return phrase.List(units) + " run the code saved"
+	return format.List(units) + " run the code saved"
 }
 
 // lastWords is how long before a service's end what it said may be why.
@@ -183,7 +183,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	}
 	// A service may have said much before, of what has long been well again.
 	if says, ok := v.Reason(u.Name, u.Run.Number); ok && (u.Kind != plan.Service.String() || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
-		l := lines.Reason(says)
+		l := reader.Reason(says)
 		one.Line = &l
 	}
 	return one

@@ -7,11 +7,11 @@ import (
 	"slices"
 	"time"
 
-	"omnivigil/internal/concern"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/logbook"
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
 )
 
@@ -84,7 +84,7 @@ func (s *Session) missed(now time.Time) {
 	touched := engine.Touched{Burst: burst}
 	change := engine.Change{Burst: burst, Since: s.moment(now)}
 	unchanged := engine.Unchanged{Burst: burst}
-	for _, in := range concern.InterestsWithout(s.plan, s.ignored) {
+	for _, in := range impact.InterestsWithout(s.plan, s.ignored) {
 		u := s.plan.Unit(in.Key)
 		if u == nil || u.Relay != nil || len(in.Rules) == 0 {
 			continue
@@ -119,7 +119,7 @@ func (s *Session) watched(ev watch.Event) {
 	switch ev := ev.(type) {
 	case watch.Touched:
 		s.watching.burst = max(s.watching.burst, ev.Burst)
-		if slices.Contains(ev.Keys, concern.Settings) {
+		if slices.Contains(ev.Keys, impact.Settings) {
 			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
 		}
 		s.touched(now, ev)
@@ -141,11 +141,11 @@ func (s *Session) watched(ev watch.Event) {
 			}
 		}
 	case watch.Unchanged:
-		if slices.Contains(ev.Keys, concern.Settings) {
+		if slices.Contains(ev.Keys, impact.Settings) {
 			s.readSettings(now, ev.Burst)
 		}
 		for _, key := range ev.Keys {
-			if unit := concern.OutputsOf(key); unit != "" { // made, and gone again
+			if unit := impact.OutputsOf(key); unit != "" { // made, and gone again
 				s.outputsMoved(unit, now, nil)
 			}
 		}
@@ -159,20 +159,20 @@ func (s *Session) watched(ev watch.Event) {
 
 // unchanged has the units hear of files that hold what they held before.
 func (s *Session) unchanged(now time.Time, ev watch.Unchanged) {
-	u := engine.Unchanged{Burst: ev.Burst, Units: s.heedful(concern.Units(ev.Keys))}
+	u := engine.Unchanged{Burst: ev.Burst, Units: s.heedful(impact.Units(ev.Keys))}
 	if len(u.Units) == 0 {
 		return
 	}
 	for _, h := range ev.Hits {
 		if unit := s.plan.Unit(h.Key); unit != nil && slices.Contains(u.Units, h.Key) {
-			u.Hits = append(u.Hits, dated(s.root, unit, concern.Hit(s.plan, unit, h)))
+			u.Hits = append(u.Hits, dated(s.root, unit, impact.Hit(s.plan, unit, h)))
 		}
 	}
 	s.step(now, u)
 }
 
 func (s *Session) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: s.heedful(concern.Units(ev.Keys))}
+	t := engine.Touched{Burst: ev.Burst, Units: s.heedful(impact.Units(ev.Keys))}
 	if len(t.Units) == 0 {
 		return
 	}
@@ -196,15 +196,15 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	hits, only := s.forPages(ev.Hits)
 	for _, h := range hits {
 		switch h.Key {
-		case concern.Settings:
+		case impact.Settings:
 			settings = true
-		case concern.Elsewhere:
+		case impact.Elsewhere:
 			elsewhere = append(elsewhere, h.Path)
 		default:
-			if unit := concern.OutputsOf(h.Key); unit != "" {
+			if unit := impact.OutputsOf(h.Key); unit != "" {
 				made[unit] = append(made[unit], h)
 			} else if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, dated(s.root, unit, concern.Hit(s.plan, unit, h)))
+				c.Hits = append(c.Hits, dated(s.root, unit, impact.Hit(s.plan, unit, h)))
 			}
 		}
 	}
@@ -215,7 +215,7 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	for unit, hits := range made {
 		s.outputsMoved(unit, ev.Since, hits)
 	}
-	c.Made = len(c.Hits) > 0 && !slices.ContainsFunc(c.Hits, func(h engine.Hit) bool { return h.More > 0 || len(concern.Makers(s.plan, h.Path)) == 0 })
+	c.Made = len(c.Hits) > 0 && !slices.ContainsFunc(c.Hits, func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(s.plan, h.Path)) == 0 })
 	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}
@@ -244,11 +244,11 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 	if len(fresh) == 0 {
 		return
 	}
-	why := concern.Why(s.plan, fresh[0])
+	why := impact.Why(s.plan, fresh[0])
 	if why.Near == nil && (why.Settings || why.Noise || len(why.Acts)+len(why.Kept) > 0) {
 		return // it is ignored on purpose
 	}
-	text := "no rule matches " + phrase.List(fresh)
+	text := "no rule matches " + format.List(fresh)
 	if why.Near != nil {
 		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
 	}
@@ -267,7 +267,7 @@ func (s *Session) atWork(now time.Time) bool {
 // tellIdleRules says which rules match no file. It looks at files.
 func (s *Session) tellIdleRules(p *plan.Plan) {
 	const most = 5
-	idle := concern.Idle(p)
+	idle := impact.Idle(p)
 	for i, rule := range idle {
 		if i == most {
 			s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most))

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
-	"omnivigil/internal/spawn"
+	"omnivigil/internal/process"
 )
 
 // traceLog remembers what traces runs left of writing files, so that it can be told
@@ -18,7 +18,7 @@ type traceLog struct {
 
 type traces struct {
 	at time.Time
-	of map[*spawn.Process]spawn.Trace
+	of map[*process.Process]process.Trace
 }
 
 const (
@@ -46,11 +46,11 @@ func (l *traceLog) add(t traces) {
 // before returns the trace of a process from before what is heard of now, which is
 // nothing for one that is younger than that, when it was taken, and whether the process
 // writes all the time, so that its trace says nothing.
-func (l *traceLog) before(now time.Time, p *spawn.Process) (trace spawn.Trace, at time.Time, busy bool) {
+func (l *traceLog) before(now time.Time, p *process.Process) (trace process.Trace, at time.Time, busy bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	const enough = 10
-	seen, changes, last := 0, 0, spawn.Trace(0)
+	seen, changes, last := 0, 0, process.Trace(0)
 	for i := len(l.samples) - 1; i >= 0; i-- {
 		s := l.samples[i]
 		t, there := s.of[p]
@@ -141,8 +141,8 @@ func (s *Session) observe(o engine.Observe) {
 // look is what is seen of a run's writing.
 type look struct {
 	engine.Observation
-	process *spawn.Process // nil where nothing can be seen
-	then    spawn.Trace
+	process *process.Process // nil where nothing can be seen
+	then    process.Trace
 	since   time.Time
 	always  bool
 }
@@ -156,7 +156,7 @@ func (s *Session) lookAt(noticed time.Time, id engine.RunID) *look {
 	if run == nil || run.number != id.Run || s.tracer == nil {
 		return l
 	}
-	if l.process, _ = run.spawned().(*spawn.Process); l.process == nil {
+	if l.process, _ = run.spawned().(*process.Process); l.process == nil {
 		return l
 	}
 	var at time.Time

@@ -4,7 +4,7 @@ import (
 	"regexp"
 	"strings"
 
-	"omnivigil/internal/capture"
+	"omnivigil/internal/plan/capture"
 )
 
 // withoutCaptures returns the plain glob that matches what the pattern matches.

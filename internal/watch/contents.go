@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // contents remembers what files held when interests that want to hear only of
@@ -27,7 +27,7 @@ func newContents() *contents {
 
 // sum returns a fingerprint of a file, if it is there and not too large.
 func (c *contents) sum(file string) (uint64, bool) {
-	f, err := regular.Open(filepath.FromSlash(file))
+	f, err := files.Open(filepath.FromSlash(file))
 	if err != nil {
 		return 0, false
 	}

@@ -8,7 +8,7 @@ import (
 	"regexp"
 	"strings"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 )
 
 // Version control's ignore files are read as gitignore(5) describes them: the last
@@ -42,7 +42,7 @@ type scope struct {
 // with returns the scope with the rules of one more file before it. A file that is
 // not there or cannot be read has none.
 func (s *scope) with(base, file string) *scope {
-	text, err := regular.Read(filepath.FromSlash(file), regular.Sane)
+	text, err := files.Read(filepath.FromSlash(file), files.Sane)
 	if err != nil {
 		return s
 	}

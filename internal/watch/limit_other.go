@@ -5,11 +5,11 @@ package watch
 import (
 	"fmt"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // limitWords says that folders have no watch, and how to get more.
 func limitWords(folders int) string {
 	return fmt.Sprintf("the system has no watch left for %s: looked at every second instead. To raise the limit, before the next start: ulimit -n 65536",
-		phrase.Count(folders, "folder"))
+		format.Count(folders, "folder"))
 }

@@ -5,7 +5,7 @@ import (
 	"regexp"
 	"strings"
 
-	"omnivigil/internal/capture"
+	"omnivigil/internal/plan/capture"
 
 	"github.com/bmatcuk/doublestar/v4"
 )

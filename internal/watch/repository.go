@@ -10,7 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"omnivigil/internal/regular"
+	"omnivigil/internal/files"
 
 	"github.com/adrg/xdg"
 )
@@ -33,7 +33,7 @@ func openRepository(top string) *repository {
 		return nil
 	}
 	if !info.IsDir() { // a work tree beside the main one, or a submodule
-		text, _ := regular.Read(filepath.FromSlash(own), regular.Sane)
+		text, _ := files.Read(filepath.FromSlash(own), files.Sane)
 		to, ok := strings.CutPrefix(string(bytes.TrimSpace(text)), "gitdir: ")
 		if !ok {
 			return nil
@@ -41,7 +41,7 @@ func openRepository(top string) *repository {
 		own = absolute(top, to)
 	}
 	common := own
-	if text, err := regular.Read(filepath.FromSlash(path.Join(own, "commondir")), regular.Sane); err == nil {
+	if text, err := files.Read(filepath.FromSlash(path.Join(own, "commondir")), files.Sane); err == nil {
 		common = absolute(own, string(bytes.TrimSpace(text)))
 	}
 	r := &repository{top: top, own: own}

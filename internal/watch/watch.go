@@ -17,7 +17,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/phrase"
+	"omnivigil/internal/text/format"
 )
 
 // Watcher watches a tree for some interests. Its methods may be called from any
@@ -298,7 +298,7 @@ func (w *Watcher) mend() {
 			t.compare(a, missed, true)
 		}
 		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
-			phrase.Count(len(t.edits)-before, "change")))
+			format.Count(len(t.edits)-before, "change")))
 	}
 	t.lookAtTied()
 	for range 3 { // ignore files that come with the folders which other ignore files let in

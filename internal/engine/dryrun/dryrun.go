@@ -1,0 +1,140 @@
+// Package dryrun lets an engine play what would happen in a world in which everything
+// goes well, so that what is foretold is what would be decided. Time there is a number.
+package dryrun
+
+import (
+	"container/heap"
+	"slices"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+)
+
+// Agenda is what will happen, in order of its time. The zero value is empty. It is not
+// safe for concurrent use.
+type Agenda struct {
+	Now time.Time // on the steady clock
+	// Ahead is how far the wall clock was set ahead of that; negative: back.
+	Ahead  time.Duration
+	items  items
+	serial int
+}
+
+type item struct {
+	at     time.Time
+	serial int
+	do     func()
+}
+
+type items []item
+
+func (a items) Len() int { return len(a) }
+func (a items) Less(i, j int) bool {
+	return a[i].at.Before(a[j].at) || a[i].at.Equal(a[j].at) && a[i].serial < a[j].serial
+}
+func (a items) Swap(i, j int) { a[i], a[j] = a[j], a[i] }
+func (a *items) Push(x any)   { *a = append(*a, x.(item)) }
+func (a *items) Pop() any {
+	old := *a
+	last := old[len(old)-1]
+	*a = old[:len(old)-1]
+	return last
+}
+
+// origin is where the steady clock begins.
+var origin = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+
+// Moment is the time that it is, as an engine hears it.
+func (a *Agenda) Moment() engine.Moment {
+	return engine.Moment{Wall: a.Now.Add(a.Ahead), Steady: a.Now.Sub(origin)}
+}
+
+// In lets something happen after that time.
+func (a *Agenda) In(d time.Duration, do func()) {
+	a.serial++
+	heap.Push(&a.items, item{a.Now.Add(max(d, 0)), a.serial, do})
+}
+
+// Clear takes everything off the agenda.
+func (a *Agenda) Clear() { a.items = nil }
+
+// Next lets the next thing happen. It reports false when there is none before the limit.
+func (a *Agenda) Next(limit time.Time) bool {
+	if len(a.items) == 0 || a.items[0].at.After(limit) {
+		return false
+	}
+	it := heap.Pop(&a.items).(item)
+	a.Now = it.at
+	it.do()
+	return true
+}
+
+// Run lets everything happen that will happen within that time.
+func (a *Agenda) Run(d time.Duration) {
+	limit := a.Now.Add(d)
+	for a.Next(limit) {
+	}
+	a.Now = limit
+}
+
+// Save returns what a project that is current would be ordered to do after a save with
+// these hits, if every process did what it should.
+func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
+	r := &rehearsal{engine: engine.New(p), plan: p}
+	r.Now = origin
+	r.step(engine.Begin{})
+	r.Run(time.Hour)
+	r.orders = nil
+	r.step(engine.Change{Burst: 1, Since: r.Moment(), Hits: hits})
+	for _, u := range p.Units {
+		if i := slices.IndexFunc(hits, func(h engine.Hit) bool { return h.Unit == u.Name && h.TakenUp }); i >= 0 {
+			r.pass(u.Name, r.engine.Snapshot().Unit(u.Name).Run.Number)
+		}
+	}
+	r.Run(time.Hour)
+	return r.orders
+}
+
+// rehearsal is a world in which everything goes well.
+type rehearsal struct {
+	Agenda
+	engine *engine.Engine
+	plan   *plan.Plan
+	orders []engine.Order
+}
+
+func (r *rehearsal) step(ev engine.Event) {
+	orders := r.engine.Step(r.Moment(), ev)
+	r.orders = append(r.orders, orders...)
+	for _, o := range orders {
+		r.carryOut(o)
+	}
+}
+
+// pass has a unit that takes up changes by itself do so.
+func (r *rehearsal) pass(unit string, run int) {
+	r.In(2*time.Millisecond, func() {
+		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Moment(), By: r.Moment()})
+		r.step(engine.PassEnded{Unit: unit, Run: run, Good: true})
+	})
+}
+
+func (r *rehearsal) carryOut(o engine.Order) {
+	soon := func(ev engine.Event) { r.In(time.Millisecond, func() { r.step(ev) }) }
+	switch o := o.(type) {
+	case engine.Start:
+		soon(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: 1})
+		soon(engine.BecameReady{Unit: o.Unit, Run: o.Run})
+		switch u := r.plan.Unit(o.Unit); {
+		case u.Kind.Ends():
+			soon(engine.Exited{Unit: o.Unit, Run: o.Run})
+		case u.Pass != nil:
+			r.pass(o.Unit, o.Run)
+		}
+	case engine.StopRun:
+		soon(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: engine.Exit{Code: -1, Signal: "SIG" + o.Name}})
+	case engine.SetTimer:
+		r.In(o.After, func() { r.step(engine.TimerFired{Timer: o.Timer}) })
+	}
+}

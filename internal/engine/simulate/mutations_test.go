@@ -1,0 +1,57 @@
+package simulate
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/require"
+)
+
+// TestMutations breaks the engine in the ways that testdata/mutations describes,
+// one at a time, and requires the simulator to notice each: a simulator that
+// finds nothing proves nothing.
+func TestMutations(t *testing.T) {
+	if testing.Short() {
+		t.Skip("builds the engine once for each mutation")
+	}
+	files, err := filepath.Glob("testdata/mutations/*.txt")
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(files), 10)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			require.Len(t, archive.Files, 3)
+			part := func(i int) string { return strings.TrimSuffix(string(archive.Files[i].Data), "\n") }
+			original, err := filepath.Abs(filepath.Join("..", part(0)))
+			require.NoError(t, err)
+			source, err := os.ReadFile(original)
+			require.NoError(t, err)
+			require.Equal(t, 1, strings.Count(string(source), part(1)), "the mutation no longer fits %s", original)
+
+			dir := t.TempDir()
+			mutant := filepath.Join(dir, "mutant.go")
+			require.NoError(t, os.WriteFile(mutant, []byte(strings.Replace(string(source), part(1), part(2), 1)), 0o644))
+			overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{original: mutant}})
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o644))
+
+			cmd := exec.Command("go", "test", "-overlay", filepath.Join(dir, "overlay.json"), "-vet=off", "-run", "TestRulesHold", ".")
+			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=16000", "CGO_ENABLED=0")
+			out, err := cmd.CombinedOutput()
+			require.Error(t, err, "the simulator did not notice: %s", archive.Comment)
+			require.Regexp(t, `rule \d`, string(out))
+			t.Logf("%s%s", archive.Comment, firstRule(string(out)))
+		})
+	}
+}
+
+func firstRule(out string) string {
+	line, _, _ := strings.Cut(out[strings.Index(out, "rule "):], "\n")
+	return line[:min(100, len(line))]
+}

@@ -1,0 +1,563 @@
+// Package simulate plays made-up projects against the engine: processes that are
+// slow, never become ready, die or ignore their signal, files that are saved at
+// the worst moment, and persons who press keys. Time is a number, so hours pass
+// in microseconds, and one seed always gives the same story.
+//
+// A World is the outer world that an engine acts on. A Checker watches it and
+// says which of the rules that must always hold was broken; it keeps its own
+// books and believes nothing that the engine says of itself.
+package simulate
+
+import (
+	"slices"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/dryrun"
+	"omnivigil/internal/plan"
+)
+
+// Behaviour is what the process of one run does.
+type Behaviour struct {
+	NoSpawn    bool          // the command cannot be started
+	SetupTakes time.Duration // steps before the process, if any
+	Quick      bool          // they are no setup
+	SpawnTakes time.Duration // from the order, or the end of the steps, to the process
+	ReadyAfter time.Duration // of services that are probed; negative: never
+	Listens    bool          // of tasks that may serve: they do, when ReadyAfter has passed
+	EndsAfter  time.Duration // by itself; negative: never
+	Exit       engine.Exit   // how, by itself
+	Fails      bool          // before that it says what makes it a failed one
+	Late       time.Duration // how late what it said before its last comes; 0: it said nothing before
+	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
+	Ails       time.Duration // from when it answers until it is found in trouble; 0: it is not
+	AilsFor    time.Duration // until it is found well again
+	Writes     string        // the unit that a file concerns which it writes; empty for none
+	WriteAfter time.Duration // from its process to that
+	Tool       *Tool         // of units that take up changes by themselves
+}
+
+// World is the outer world of one engine. It is not safe for concurrent use.
+type World struct {
+	dryrun.Agenda
+	Engine *engine.Engine
+	Plan   *plan.Plan
+	// Behave says what a run's process will do. It is asked once for each run.
+	Behave func(unit string, run int) Behaviour
+	// Observe, if set, is called before and after each step.
+	Before func(ev engine.Event)
+	After  func(ev engine.Event, orders []engine.Order)
+	// Spawned, if set, is called when a process really begins to run.
+	Spawned func(unit string, run int)
+
+	// Wrote, if set, is called when a file that concerns a unit is really written, and
+	// PassBegins when a tool begins a pass, which has that number.
+	Wrote      func(unit string, burst int)
+	PassBegins func(unit string, pass int)
+
+	// Made, if set, is called when a unit's process writes a file that concerns a unit.
+	Made func(by, unit string)
+
+	// Noisy, if set, says whether a service is seen to write all the time.
+	Noisy func() bool
+
+	// Double, if set, says whether an event reaches the engine twice.
+	Double func() bool
+
+	// Unwatched is why nothing is told of files; empty: they are watched.
+	Unwatched string
+	blind     bool // files are not watched, or what was missed is still to be told
+
+	ClockSet bool // the wall clock was set
+	Finished bool
+	Steps    int
+
+	pids   int
+	procs  map[string]*process
+	left   map[string][]string // files that units do not react to
+	open   map[string]*making  // by path
+	makes  map[int]bool        // bursts of what units write
+	vague  map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
+	burst  int
+	missed int // bursts up to this one will not be told any more
+
+	// What the files of each unit hold, as the bursts that have changed them for good, and
+	// the results that tasks have made.
+	contents map[string]map[int]bool
+	results  map[string]*result
+	times    map[string]*timed
+	unheard  int // files that were written and not heard of yet
+	writes   map[string]int
+	made     int
+
+	heardAhead time.Duration // Ahead at the newest step
+
+	doubled bool // the event is sent for the second time
+	passes  int  // of all tools so far
+	ending  int  // the pass that PassEnded is about
+}
+
+type process struct {
+	run     int
+	b       Behaviour
+	alive   bool
+	went    bool  // its step has begun
+	tool    *tool // nil where it takes up no changes
+	order   engine.Start
+	input   *result       // what it was begun with
+	wrote   engine.Moment // last
+	spawned bool
+	// Of one that compares file times: when one of its files was saved first, and its object made.
+	saved, built, ended time.Time
+}
+
+// NewWorld returns a world in which the project has not begun.
+func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
+	w := &World{
+		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string][]string{}, open: map[string]*making{}, vague: map[int]bool{}, makes: map[int]bool{},
+		contents: map[string]map[int]bool{}, results: map[string]*result{}, times: map[string]*timed{}, writes: map[string]int{},
+	}
+	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	return w
+}
+
+// Send lets the engine step.
+func (w *World) Send(ev engine.Event) {
+	if w.isMissed(ev) {
+		return
+	}
+	if edit, ok := ev.(engine.NewPlan); ok {
+		w.Plan = edit.Plan
+	}
+	if w.Before != nil {
+		w.Before(ev)
+	}
+	if touched, ok := ev.(engine.Touched); ok && w.Ahead != w.heardAhead {
+		for _, t := range w.tools(touched.Units) {
+			t.unsure = true
+		}
+	}
+	orders := w.Engine.Step(w.Moment(), ev)
+	w.Steps++
+	w.heardAhead = w.Ahead
+	w.Finished = w.Finished || slices.Contains(orders, engine.Order(engine.Finish{}))
+	if w.After != nil {
+		w.After(ev, orders)
+	}
+	for _, o := range orders {
+		w.carryOut(o)
+	}
+	if touched, ok := ev.(engine.Touched); ok {
+		for _, t := range w.tools(touched.Units) {
+			t.readUpTo(w.Moment())
+		}
+	}
+	if w.Double != nil && w.Double() {
+		double := w.Double
+		w.Double, w.doubled = nil, true
+		w.Send(ev)
+		w.Double, w.doubled = double, false
+	}
+}
+
+// soon does something after that time, at once where that is none.
+func (w *World) soon(after time.Duration, do func()) {
+	if after == 0 {
+		do()
+		return
+	}
+	w.In(after, do)
+}
+
+func (w *World) carryOut(o engine.Order) {
+	switch o := o.(type) {
+	case engine.Start:
+		w.start(o)
+	case engine.Proceed:
+		if p := w.procs[o.Unit]; p != nil && p.run == o.Run && !p.went {
+			p.went = true
+			w.spawn(o.Unit, p, p.b.SetupTakes+p.b.SpawnTakes)
+		}
+	case engine.StopRun:
+		w.signal(o)
+	case engine.SetTimer:
+		w.In(o.After, func() { w.Send(engine.TimerFired{Timer: o.Timer}) })
+	case engine.IgnoreFiles:
+		w.left[o.Unit] = o.Files
+	case engine.Observe:
+		w.observe(o)
+	}
+}
+
+func (w *World) start(o engine.Start) {
+	b := w.Behave(o.Unit, o.Run)
+	p := &process{run: o.Run, b: b, alive: true, order: o}
+	w.procs[o.Unit] = p
+	if o.Reuse && w.holds(o.Unit) {
+		w.In(b.SpawnTakes, func() { w.reuse(o.Unit, p) })
+		return
+	}
+	if b.SetupTakes > 0 {
+		w.In(0, func() {
+			if p.alive {
+				w.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: "step", Heavy: !b.Quick})
+			}
+		})
+		return // on with Proceed
+	}
+	w.spawn(o.Unit, p, b.SpawnTakes)
+}
+
+// spawn lets the process of a run begin.
+func (w *World) spawn(unit string, p *process, after time.Duration) {
+	b := p.b
+	w.In(after, func() {
+		if !p.alive {
+			return // it was stopped during a step
+		}
+		if b.NoSpawn {
+			p.alive = false
+			w.Send(engine.NotSpawned{Unit: unit, Run: p.run, Problem: "command not found"})
+			return
+		}
+		p.input, p.spawned = w.inputOf(unit), true
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes {
+			w.build(unit, p)
+		}
+		if w.Spawned != nil {
+			w.Spawned(unit, p.run)
+		}
+		w.pids++
+		pid := w.pids
+		w.Send(engine.Spawned{Unit: unit, Run: p.run, PID: w.pids})
+		if b.Tool != nil {
+			w.runTool(unit, p)
+		}
+		if b.Writes != "" {
+			w.In(b.WriteAfter, func() { w.make(unit, p) })
+		}
+		if b.EndsAfter >= 0 {
+			w.In(b.EndsAfter, func() { w.exit(unit, p, b.Exit) })
+		}
+		if b.ReadyAfter >= 0 {
+			w.In(b.ReadyAfter, func() {
+				if p.alive {
+					w.Send(engine.BecameReady{Unit: unit, Run: p.run})
+				}
+				if p.alive && b.Ails > 0 {
+					w.ail(unit, p)
+				}
+				if p.alive && b.Listens {
+					w.Send(engine.Listens{Unit: unit, PID: pid})
+				}
+			})
+		}
+	})
+}
+
+// ail has a service found in trouble for a while, and well again. It is looked at more often than that changes.
+func (w *World) ail(unit string, p *process) {
+	look := func(after time.Duration, problem string) {
+		w.In(after, func() {
+			if p.alive {
+				w.Send(engine.Checked{Unit: unit, Run: p.run, Problem: problem})
+			}
+		})
+	}
+	well := p.b.Ails + p.b.AilsFor
+	look(p.b.Ails, "its folder is missing")
+	w.In(p.b.Ails+p.b.AilsFor/3, func() { // which says nothing of its folder
+		if p.alive {
+			w.Send(engine.BecameReady{Unit: unit, Run: p.run})
+		}
+	})
+	look((p.b.Ails+well)/2, "its folder is missing")
+	look(well, "")
+	look(well+time.Second, "")
+}
+
+func (w *World) signal(o engine.StopRun) {
+	p := w.procs[o.Unit]
+	if p == nil || p.run != o.Run || !p.alive {
+		return
+	}
+	takes := p.b.StopTakes
+	if o.Name == "KILL" {
+		takes = time.Millisecond
+	}
+	if takes >= 0 {
+		// A signal reaches a process no earlier than the process is there; during
+		// the steps before it, theirs is.
+		if p.b.SetupTakes == 0 {
+			takes = max(takes, p.b.SpawnTakes)
+		}
+		w.In(takes, func() { w.exit(o.Unit, p, engine.Exit{Code: -1, Signal: "SIG" + o.Name}) })
+	}
+}
+
+func (w *World) exit(unit string, p *process, x engine.Exit) {
+	if p.alive {
+		p.alive, p.ended = false, w.Now
+		w.finish(unit, p, x)
+		w.report(unit, p, x)
+	}
+}
+
+// report tells what a process has said, and then that it has ended. What it said before its last may
+// come after that.
+func (w *World) report(unit string, p *process, x engine.Exit) {
+	said := func(version int, fails, final bool) {
+		ev := engine.Reported{Unit: unit, Run: p.run, Fails: fails, Final: final, Report: engine.Report{Run: p.run, Version: version}}
+		if fails {
+			ev.Report.Failed, ev.Report.Names = 1, []string{"TestTide"}
+		}
+		w.Send(ev)
+	}
+	if p.b.Fails || p.b.Late > 0 {
+		said(lastVersion, p.b.Fails, true)
+	}
+	end := func() {
+		ev := engine.Exited{Unit: unit, Run: p.run, Exit: x}
+		w.wroteAfterSave(unit, p)
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes {
+			ev.Newest = w.timed(unit).at
+		}
+		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes && len(u.Outputs) > 0 {
+			ev.Oldest = w.timed(unit).at
+		}
+		w.Send(ev)
+	}
+	if p.b.Late == 0 {
+		end()
+		return
+	}
+	w.In(p.b.Late, func() { said(1, !p.b.Fails, false) })
+	w.In(time.Millisecond, end)
+}
+
+// lastVersion is that of the last report of a process.
+const lastVersion = 2
+
+// afterwards is how long it takes to be sure who has not written a file.
+const afterwards = 25 * time.Millisecond
+
+// debounce is how long files that a process writes take to be at rest.
+const debounce = 150 * time.Millisecond
+
+// Made is the path of what the processes of a unit write that concerns a unit, itself or
+// another.
+func Made(by, unit string) string { return unit + "/by-" + by }
+
+// making is what a unit's processes have written and is not at rest.
+type making struct {
+	burst  int
+	since  engine.Moment
+	writes int
+}
+
+// make lets a process write its file.
+func (w *World) make(by string, p *process) {
+	unit, file := p.b.Writes, Made(by, p.b.Writes)
+	if !p.alive || w.Plan.Unit(unit) == nil || slices.Contains(w.left[unit], file) {
+		return
+	}
+	p.wrote = w.Moment()
+	w.stamp(unit, file, 0, false)
+	if w.Made != nil {
+		w.Made(by, unit)
+	}
+	m := w.open[file]
+	if m == nil {
+		w.burst++
+		m = &making{burst: w.burst, since: w.Moment()}
+		w.open[file], w.makes[w.burst] = m, true
+	}
+	m.writes++
+	writes := m.writes
+	if unit != by {
+		w.written(m.burst, []string{unit}, false, m.since)
+	}
+	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Moment().Wall}})
+	w.In(debounce, func() {
+		if m.writes == writes && w.Plan.Unit(unit) != nil {
+			delete(w.open, file)
+			hit := engine.Hit{Unit: unit, Path: file, What: "written", Rule: unit + "/**", TakenUp: w.Plan.Unit(unit).Pass != nil}
+			w.Send(engine.Change{Burst: m.burst, Since: m.since, Hits: w.dated([]engine.Hit{hit})})
+		}
+	})
+}
+
+// sampled is how long before a write is heard of runs were looked at last.
+const sampled = 10 * time.Millisecond
+
+// observe tells, a moment later, who has written.
+func (w *World) observe(o engine.Observe) {
+	since := o.Noticed.Add(-sampled)
+	looked := make([]*process, len(o.Runs))
+	for i, id := range o.Runs {
+		looked[i] = w.procs[id.Unit]
+	}
+	w.In(afterwards, func() {
+		ev := engine.Observed{Burst: o.Burst, Units: o.Units}
+		for i, id := range o.Runs {
+			saw := engine.Observation{Unit: id.Unit, Run: id.Run, Wrote: engine.WroteNothing, Span: w.Moment().Sub(since)}
+			switch p := looked[i]; {
+			case w.vague[o.Burst] && slices.Contains(o.Units, id.Unit):
+				saw.Wrote = engine.WroteSomething
+			case p == nil || p.run != id.Run:
+				saw.Wrote = engine.WroteUnknown
+			case !p.wrote.Before(since):
+				saw.Wrote = engine.WroteSomething
+			case w.Plan.Unit(id.Unit) != nil && w.Plan.Unit(id.Unit).Kind == plan.Service && w.Noisy != nil && w.Noisy():
+				saw.Wrote = engine.WroteAlways
+			}
+			ev.Runs = append(ev.Runs, saw)
+		}
+		w.Send(ev)
+	})
+}
+
+// isMissed reports whether an event tells of files while they are not watched, or of a burst from before
+// they were watched again.
+func (w *World) isMissed(ev engine.Event) bool {
+	burst := 0
+	switch ev := ev.(type) {
+	case engine.Touched:
+		burst = ev.Burst
+	case engine.Change:
+		burst = ev.Burst
+	case engine.Unchanged:
+		burst = ev.Burst
+	case engine.SettingsTouched:
+		return w.Unwatched != ""
+	default:
+		return false
+	}
+	return w.Unwatched != "" || burst <= w.missed
+}
+
+// Unwatch ends the watching of files for that reason; without one they are watched again, and all are taken
+// for changed.
+func (w *World) Unwatch(problem string) {
+	if problem == w.Unwatched {
+		return
+	}
+	w.Unwatched, w.blind = problem, true
+	w.unheard++
+	for _, u := range w.Plan.Units {
+		for _, t := range w.tools([]string{u.Name}) { // nobody says any more that a file is as it was
+			t.unsure = t.unsure || t.Compares
+		}
+	}
+	w.Send(engine.Unwatched{Problem: problem})
+	if problem != "" {
+		w.unheard--
+		return
+	}
+	w.missed = w.burst
+	clear(w.open)
+	w.burst++
+	touched, unchanged := engine.Touched{Burst: w.burst}, engine.Unchanged{Burst: w.burst}
+	change := engine.Change{Burst: w.burst, Since: w.Moment()}
+	for _, u := range w.Plan.Units {
+		touched.Units = append(touched.Units, u.Name)
+		if w.Wrote != nil {
+			w.Wrote(u.Name, w.burst)
+		}
+		if u.Pass != nil {
+			unchanged.Units = append(unchanged.Units, u.Name)
+		} else {
+			change.Hits = append(change.Hits, engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: u.Name + "/**"})
+		}
+	}
+	w.Send(touched)
+	w.blind = false
+	w.unheard--
+	w.Send(change)
+	w.Send(unchanged)
+}
+
+// Saving is how files are written.
+type Saving struct {
+	Debounce    time.Duration // until they are at rest
+	TouchedLost bool          // the engine does not hear of the first write
+	Vague       bool          // the units' own runs may have written them, as far as can be seen
+	Same        bool          // they hold what they held before
+	Older       time.Duration // how much older their times are than the moment
+	Notice      time.Duration // from their being written to the engine's hearing of it
+}
+
+// Save writes files that concern these units: the engine hears at once that they
+// are touched, unless that is lost, and after the debounce that they are at rest.
+func (w *World) Save(s Saving, hits ...engine.Hit) {
+	w.burst++
+	burst, since := w.burst, w.Moment()
+	var units []string
+	for _, h := range hits {
+		if !slices.Contains(units, h.Unit) {
+			units = append(units, h.Unit)
+		}
+	}
+	w.vague[burst] = s.Vague
+	write := func() {
+		at, ahead, set := w.Moment().Wall, w.heardAhead, w.Ahead
+		w.written(burst, units, s.Same, since)
+		for _, h := range hits {
+			w.stamp(h.Unit, h.Path, s.Older, s.Same)
+			if s.TouchedLost { // what has ended until it is heard of is not known
+				w.timed(h.Unit).everOlder = true
+			}
+		}
+		w.unheard++
+		if s.TouchedLost {
+			return
+		}
+		touched := engine.Touched{Burst: burst, Units: units}
+		for range units {
+			touched.Written = append(touched.Written, at)
+		}
+		w.soon(s.Notice, func() {
+			w.heardAhead = ahead
+			w.unheard--
+			for _, t := range w.tools(units) {
+				t.unsure = t.unsure || w.Ahead != set
+			}
+			w.Send(touched)
+		})
+	}
+	write()
+	if s.Same && !s.TouchedLost { // written over, and then back
+		w.In(s.Debounce/2, func() {
+			if burst <= w.missed { // the watcher that knew what they held before is gone
+				again := s
+				again.Same = false
+				w.Save(again, hits...)
+				return
+			}
+			write()
+		})
+	}
+	w.In(s.Notice+s.Debounce, func() {
+		if s.TouchedLost {
+			w.unheard--
+		}
+		if s.Same {
+			w.Send(engine.Unchanged{Burst: burst, Units: units, Hits: w.dated(hits)})
+		} else {
+			w.Send(engine.Change{Burst: burst, Since: since, Hits: w.dated(hits)})
+		}
+	})
+}
+
+// written lets a file that concerns these units be written.
+func (w *World) written(burst int, units []string, same bool, since engine.Moment) {
+	for _, name := range units {
+		if w.Wrote != nil {
+			w.Wrote(name, burst)
+		}
+		w.change(name, burst, same)
+	}
+	for _, t := range w.tools(units) {
+		t.written(same, since)
+	}
+}

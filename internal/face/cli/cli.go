@@ -1,0 +1,200 @@
+// Package cli is the command line: it reads words, calls the packages that do
+// the work, and turns what they return into exit codes.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/supervisor"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/suggest"
+)
+
+// Main runs the command line of the process and returns its exit code.
+func Main() int {
+	root := command()
+	err := root.Execute()
+	if err == nil {
+		return exit.Fine
+	}
+	var o exit.Outcome
+	if errors.Is(err, api.ErrSilent) {
+		err = exit.With(exit.TimedOut, err)
+	}
+	if !errors.As(err, &o) {
+		o = exit.Outcome{Code: exit.Usage, Text: "omnivigil: " + err.Error()}
+		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {
+			o.Text += "\n" + suggestion(root, os.Args[1:])
+		}
+	}
+	if o.Text != "" {
+		fmt.Fprintln(os.Stderr, escape.Lines(o.Text))
+	}
+	return o.Code
+}
+
+// suggestion is what to try in place of a command that does not exist.
+func suggestion(root *cobra.Command, words []string) string {
+	var names []string
+	for _, c := range root.Commands() {
+		if !c.Hidden {
+			names = append(names, c.Name())
+		}
+	}
+	for _, w := range words {
+		if strings.HasPrefix(w, "-") {
+			continue
+		}
+		if near := suggest.Name(w, names); near != "" && near != w {
+			return fmt.Sprintf("Did you mean omnivigil %s?", near)
+		}
+		break
+	}
+	return "Try omnivigil --help."
+}
+
+// location says which project is meant.
+type location struct{ file, dir string }
+
+func command() *cobra.Command {
+	var at location
+	var opts startOptions
+	root := &cobra.Command{
+		Use:   "omnivigil",
+		Short: "Tells whether everything that runs is running the code just saved",
+		Long: `Omnivigil supervises the processes of a development project. Servers restart and
+tasks rerun when the files they watch change; one screen shows what everything is
+doing, whether it runs the code just saved, and why not if not.
+
+Without a command it starts the project in this folder, as "omnivigil start" does.`,
+		Version:       version(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return start(at, opts, nil)
+		},
+	}
+	root.SetVersionTemplate("omnivigil {{.Version}}\n")
+	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "the settings file to use")
+	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	opts.flags(root)
+	root.AddCommand(startCommand(&at), attachCommand(&at), onCommand(&at), onceCommand(&at), checkCommand(&at), draftCommand(&at), schemaCommand(), whyCommand(&at), demoCommand())
+	root.AddCommand(client.Commands(&at)...)
+	root.AddCommand(mcpCommand(&at), supervisor.Command(&at.file), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
+	return root
+}
+
+// version is that of the build: a module version, or the commit it was built from.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	// A version that the tool has made up of the commit says less than the commit.
+	if v := info.Main.Version; v != "" && v != "(devel)" && !strings.HasPrefix(v, "v0.0.0-") {
+		return v
+	}
+	built := map[string]string{}
+	for _, s := range info.Settings {
+		built[s.Key] = s.Value
+	}
+	commit := built["vcs.revision"]
+	if len(commit) < 12 {
+		return "built from source with " + info.GoVersion
+	}
+	text := "built from " + commit[:12]
+	if at, err := time.Parse(time.RFC3339, built["vcs.time"]); err == nil {
+		text += " of " + at.Format(time.DateOnly)
+	}
+	if built["vcs.modified"] == "true" {
+		text += ", with changes"
+	}
+	return text + ", with " + info.GoVersion
+}
+
+// open finds and reads the project's settings.
+func (at location) open() (*plan.Plan, error) {
+	file, err := at.Find()
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Read(file)
+	var problems plan.Problems
+	switch {
+	case errors.As(err, &problems):
+		return nil, exit.Refuse("%s\n%s; nothing was started.", problems, format.Count(len(problems), "problem"))
+	case err != nil:
+		return nil, exit.Refuse("omnivigil: %v", err)
+	}
+	return p, nil
+}
+
+// Flag gives a command --file without its short form, which means something else there.
+func (at *location) Flag(c *cobra.Command) {
+	c.Flags().StringVar(&at.file, "file", "", "the settings file to use")
+}
+
+// Find returns the settings file: the one named, or the nearest one in this
+// folder or above it, where the settings of a command that runs by omnivigil on count.
+func (at location) Find() (string, error) {
+	if at.file != "" {
+		return at.file, nil
+	}
+	if at.dir != "" {
+		file := filepath.Join(at.dir, plan.FileName)
+		if _, err := os.Stat(file); err != nil {
+			return "", exit.Refuse("omnivigil: there is no %s in %s", plan.FileName, at.dir)
+		}
+		return file, nil
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return "", exit.Refuse("omnivigil: find this folder: %v", err)
+	}
+	for dir := here; ; dir = filepath.Dir(dir) {
+		file := filepath.Join(dir, plan.FileName)
+		_, err := os.Stat(file)
+		if err == nil {
+			return shorten(here, file), nil
+		}
+		if file := runningOn(dir); file != "" {
+			return file, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
+			return "", exit.Refuse(noFile, here)
+		}
+	}
+}
+
+// shorten returns the file as seen from here, where that is shorter.
+func shorten(here, file string) string {
+	if rel, err := filepath.Rel(here, file); err == nil && len(rel) < len(file) {
+		return rel
+	}
+	return file
+}
+
+const noFile = `omnivigil: there is no omnivigil.toml in %s or above it.
+
+To run one command again whenever files change, none is needed:
+
+    omnivigil on -- COMMAND
+
+For a project, omnivigil draft writes one from what is there; look at it, and start it with
+omnivigil start. Name one elsewhere with -f FILE, or see a project at work: omnivigil demo`

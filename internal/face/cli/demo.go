@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/demo"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+)
+
+func demoCommand() *cobra.Command {
+	var autopilot, keep, asPlain bool
+	var pause time.Duration
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Start the demo project, a small ferry line, in a folder of its own",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
+		},
+	}
+	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files by itself every few seconds")
+	c.Flags().BoolVar(&keep, "keep", false, "leave the demo's folder in place afterwards")
+	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "how long the autopilot waits between edits")
+	return c
+}
+
+// actCommand plays one of the demo's programs.
+func actCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "act NAME",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if code := demo.Act(args[0]); code != 0 {
+				return exit.Quietly(code)
+			}
+			return nil
+		},
+	}
+}
+
+type demoOptions struct {
+	autopilot, keep, plain bool
+	pause                  time.Duration
+}
+
+func runDemo(o demoOptions) error {
+	self, err := os.Executable()
+	if err != nil {
+		return exit.Saying(exit.Failed, "omnivigil: find its own program: "+err.Error())
+	}
+	demo.RemoveAbandoned(os.TempDir(), func(folder string) bool { return runs(filepath.Join(folder, plan.FileName)) })
+	parent, err := demo.MakeFolder(os.TempDir())
+	if err != nil {
+		return exit.Saying(exit.Failed, "omnivigil: make a folder for the demo: "+err.Error())
+	}
+	folder, err := demo.Unpack(parent, self)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	p, err := plan.Read(filepath.Join(folder, plan.FileName))
+	if err != nil {
+		return exit.Saying(exit.Failed, err.Error())
+	}
+	place, err := paths.Place(p.File)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	how := supervisor.Options{File: p.File, Agreed: consent.Fingerprint(p), Demo: true}
+	if o.autopilot {
+		how.Autopilot = o.pause
+	}
+	if o.keep {
+		defer fmt.Fprintln(os.Stderr, "The demo's folder stays at", folder)
+	} else {
+		how.Remove = parent
+	}
+	client, err := launch(place, how)
+	if err != nil {
+		return err
+	}
+	return showProject(place, client, o.plain)
+}

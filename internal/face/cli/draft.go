@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/draft"
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/text/escape"
+)
+
+func draftCommand(at *location) *cobra.Command {
+	printed, yes := false, false
+	c := &cobra.Command{
+		Use:   "draft",
+		Short: "Draft an omnivigil.toml from what the project has already",
+		Long: `Reads the project's manifests, scripts and targets, and writes an omnivigil.toml with
+services, tasks and suites, what they watch and what has to come first. It says what it took
+from where and what is a guess. Nothing is run. A file that is there already is shown as a
+difference, and never replaced without a yes.`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return writeDraft(*at, printed, yes) },
+	}
+	c.Flags().BoolVar(&printed, "print", false, "only print it")
+	c.Flags().BoolVar(&yes, "yes", false, "replace a file that is there already without asking")
+	return c
+}
+
+func writeDraft(at location, printed, yes bool) error {
+	root, err := filepath.Abs(at.dir)
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	if at.file != "" {
+		return exit.Refuse("omnivigil: draft reads a folder; name one with -C")
+	}
+	d, err := draft.Of(root)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if printed {
+		fmt.Print(escape.Lines(d.Text))
+		return nil
+	}
+	file := filepath.Join(root, plan.FileName)
+	if real, err := os.Readlink(file); err == nil {
+		return exit.Refuse("omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that folder with -C, or remove the link.", file, real)
+	}
+	before, err := files.Read(file, files.Sane)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return exit.With(exit.Failed, err)
+	case string(before) == d.Text:
+		fmt.Printf("%s says the same already.\n", escape.Text(file))
+		return nil
+	case !yes:
+		fmt.Print(escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as drafted", string(before), d.Text)))
+		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+			return exit.Refuse("omnivigil: %s is there already, and was not replaced. Say --yes to replace it.", file)
+		}
+		fmt.Printf("\n%s is there already. Replace it? [y/N] ", escape.Text(file))
+		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+			return exit.Refuse("Nothing was written.")
+		}
+	}
+	if err := plan.Replace(file, []byte(d.Text)); err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	fmt.Printf("Wrote %s:\n\n  %s\n\nLook at it, then: omnivigil check, and omnivigil start.\n", escape.Text(shorten(root, file)),
+		escape.Lines(strings.Join(d.Notes, "\n  ")))
+	return nil
+}

@@ -1,0 +1,36 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/process"
+	"omnivigil/internal/text/escape"
+)
+
+// offerToEndLeftovers shows what an earlier Omnivigil of this project has left
+// running, which happens only when both of its processes were killed at once, and
+// ends it if the person says so.
+func offerToEndLeftovers(p *plan.Plan) {
+	left := process.Leftovers(p.File)
+	if len(left) == 0 {
+		return
+	}
+	fmt.Fprintln(os.Stderr, "An earlier Omnivigil of this project was killed and left these processes running:")
+	for _, l := range left {
+		fmt.Fprintf(os.Stderr, "  %7d  %-12s  %.60s\n", l.PID, escape.Text(l.Unit), escape.Text(l.Command))
+	}
+	if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+		fmt.Fprintln(os.Stderr, "They go on running: there is no terminal to ask on whether to end them.")
+		return
+	}
+	fmt.Print("End them first? [Y/n] ")
+	answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if err == nil && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n") {
+		process.EndLeftovers(p.File, 2*time.Second)
+	}
+}

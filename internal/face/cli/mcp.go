@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"sync"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/mcp"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+)
+
+func mcpCommand(at *location) *cobra.Command {
+	given := false
+	c := &cobra.Command{
+		Use:   "mcp",
+		Short: "Serve a coding assistant over the Model Context Protocol, on standard input and output",
+		Long: `Offers the running project to a coding assistant: its state and reasons, waiting until what
+was saved has come to rest, output, and restarting units of the settings. Where the project
+does not run, --trust lets it be started; it then ends with the assistant.`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			a := &assistant{ctx: ctx, at: at, trusted: given}
+			if err := mcp.Serve(ctx, version(), a.connect, assistantsMayType); err != nil && ctx.Err() == nil {
+				return exit.With(exit.Failed, err)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&given, "trust", false, "start the project where it does not run, without asking")
+	return c
+}
+
+// assistantsMayType reports whether the person lets assistants type into terminals, as their file says
+// now.
+func assistantsMayType() bool {
+	p, _ := readPersonal()
+	return p.AssistantsMayType
+}
+
+// assistant is a face that connects when it is first needed, and again when the project was
+// started again.
+type assistant struct {
+	ctx     context.Context
+	at      *location
+	trusted bool
+
+	mu      sync.Mutex
+	project *api.Client // nil while there is none
+}
+
+func (a *assistant) connect(ctx context.Context) (api.Project, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.project != nil {
+		return a.project, nil
+	}
+	p, err := a.at.open()
+	if err != nil {
+		return nil, err
+	}
+	running, err := client.Connect(ctx, p.File)
+	if errors.Is(err, api.ErrNotRunning) {
+		if !a.trusted {
+			return nil, fmt.Errorf("the project of %s does not run: start it with omnivigil start, or have it started by omnivigil mcp --trust", p.File)
+		}
+		place, err := paths.Place(p.File)
+		if err != nil {
+			return nil, err
+		}
+		running, err = launch(place, supervisor.Options{File: p.File, Agreed: consent.Fingerprint(p)})
+		var runs *runsAlready
+		if errors.As(err, &runs) {
+			running, err = runs.running, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	a.project = running
+	go a.follow(running)
+	return running, nil
+}
+
+// follow makes this one of the project's faces as long as that runs.
+func (a *assistant) follow(running *api.Client) {
+	running.Follow(a.ctx, api.Face{Kind: "assistant", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.project == running {
+		a.project = nil
+	}
+}

@@ -1,0 +1,329 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/adhoc"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+	"omnivigil/internal/watch"
+)
+
+// onOptions are what can be said of a command beside its words and patterns.
+type onOptions struct {
+	command       adhoc.Command
+	service, task bool
+	save          bool
+	start         startOptions
+}
+
+func onCommand(at *location) *cobra.Command {
+	var o onOptions
+	c := &cobra.Command{
+		Use:   "on [GLOB...] -- COMMAND [ARG...]  or  on @SHORTCUT [WORD...]",
+		Short: "Run a command, and again whenever files change; no settings file is needed",
+		Long: `Runs the command at once, and again at each change of a file that a GLOB matches; without
+a GLOB, of any file that version control does not ignore. A GLOB that is a folder stands for
+all that is in it. Put GLOBs in quotes, or the shell replaces them.
+
+What comes after -- reaches the program exactly as typed, without a shell. A single word
+that names no program is a line for the shell:
+
+    omnivigil on -- go test ./...
+    omnivigil on 'src/**/*.ts' -- node src/server.ts
+    omnivigil on docs -- 'make html && ls -l out'
+
+It counts as a service once it listens or has lived for 10 s, and as a task when it ends.
+Until then a change waits; a service is restarted.
+
+A command that you often need can stand in your own settings under a name, with {words} where
+what you type behind that goes: omnivigil on @NAME WORD...`,
+		Args: func(c *cobra.Command, words []string) error {
+			if len(words) > 0 && strings.HasPrefix(words[0], "@") {
+				command, err := shortcut(words)
+				if err != nil {
+					return err
+				}
+				o.shortcut(command)
+				return nil
+			}
+			dash := c.ArgsLenAtDash()
+			if dash < 0 {
+				return exit.Refuse("omnivigil: the command comes after --, such as: omnivigil on -- go test ./...")
+			}
+			if dash == len(words) {
+				return exit.Refuse("omnivigil: there is no command after --")
+			}
+			o.command.Globs, o.command.Words = words[:dash], words[dash:]
+			return nil
+		},
+		RunE: func(*cobra.Command, []string) error { return on(*at, o) },
+	}
+	f := c.Flags()
+	f.StringArrayVar(&o.command.Ignore, "ignore", nil, "files whose changes do not count; may be repeated")
+	f.DurationVar(&o.command.Debounce, "debounce", 0, "how long files must be quiet before changes count as one (default 150ms)")
+	f.StringVar(&o.command.Ready, "ready", "", "it is a service, ready when this port accepts connections, this address answers, it has lived for this long, or it has written a line like this")
+	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "a file of variables; may be repeated")
+	f.StringVar(&o.command.Name, "name", "", "what to call it")
+	f.StringArrayVar(&o.command.Then, "then", nil, "another command, to be run when the one before has ended well; may be repeated")
+	f.BoolVar(&o.service, "service", false, "it is a service from the beginning: a change restarts it at once")
+	f.BoolVar(&o.task, "task", false, "it is a task, however long it takes: a change waits for its end")
+	f.BoolVar(&o.save, "save", false, "also write it into omnivigil.toml, for omnivigil start")
+	o.start.flags(c)
+	f.Lookup("trust").Usage = "watch a home folder or a huge one without asking"
+	c.MarkFlagsMutuallyExclusive("service", "task")
+	return c
+}
+
+// shortcut takes over what a shortcut says and the flags do not.
+func (o *onOptions) shortcut(s adhoc.Command) {
+	said := o.command
+	o.command = s
+	o.command.Ignore = append(o.command.Ignore, said.Ignore...)
+	o.command.EnvFiles = append(o.command.EnvFiles, said.EnvFiles...)
+	o.command.Then = append(o.command.Then, said.Then...)
+	o.command.Name = cmp.Or(said.Name, s.Name)
+	o.command.Ready = cmp.Or(said.Ready, s.Ready)
+	o.command.Debounce = cmp.Or(said.Debounce, s.Debounce)
+}
+
+// on runs a command as a project of its own.
+func on(at location, o onOptions) error {
+	root, err := filepath.Abs(at.dir)
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	if root, err = filepath.EvalSymlinks(root); err == nil {
+		err = os.Chdir(root) // what was typed is meant as seen from there
+	}
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	switch {
+	case at.file != "":
+		return exit.Refuse("omnivigil: on needs no settings file; leave -f out, or use omnivigil start")
+	case o.service:
+		o.command.Kind = adhoc.Service
+	case o.task:
+		o.command.Kind = adhoc.Task
+	}
+	o.command.Globs, o.command.Ignore = inside(root, o.command.Globs), inside(root, o.command.Ignore)
+	if err := o.command.Check(); err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	kept := o.command.Settings()
+	o.command.Ignore = append(o.command.Ignore, writtenInto(root)...)
+	settings := o.command.Settings()
+	p, err := keepTyped(root, settings)
+	if err != nil {
+		return err
+	}
+	place, err := paths.Place(p.File)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if running, err := client.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+		return startAgain(place, running, err, o.start, nil)
+	}
+	if err := o.prepare(root, kept); err != nil {
+		os.RemoveAll(filepath.Dir(p.File))
+		return err
+	}
+	return startWith(place, p, o.start, supervisor.Options{File: p.File, Root: root, Remove: filepath.Dir(p.File)})
+}
+
+// prepare asks what has to be asked, and saves what is to be saved, before a command is started.
+func (o *onOptions) prepare(root, settings string) error {
+	if !o.start.trust {
+		if err := mayWatch(root); err != nil {
+			return err
+		}
+	}
+	if !o.save {
+		return nil
+	}
+	if err := plan.Add(plan.FileName, settings); err != nil {
+		return exit.Refuse("omnivigil: %v\nTry another --name.", err)
+	}
+	fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", plan.FileName, format.List(o.command.Units()))
+	return nil
+}
+
+// inside returns absolute patterns as they are seen from a folder.
+func inside(root string, globs []string) []string {
+	out := make([]string, len(globs))
+	for i, glob := range globs {
+		out[i] = glob
+		if rel, err := filepath.Rel(root, glob); err == nil && filepath.IsAbs(glob) {
+			out[i] = rel
+		}
+	}
+	return out
+}
+
+// writtenInto returns patterns for the files in a folder that the output goes to, where that is
+// known: each line would be a change.
+func writtenInto(root string) []string {
+	var files []string
+	for _, out := range []string{"/proc/self/fd/1", "/proc/self/fd/2"} {
+		file, err := os.Readlink(out)
+		if err != nil {
+			continue
+		}
+		if rel, err := filepath.Rel(root, file); err == nil && filepath.IsLocal(rel) && !slices.Contains(files, rel) {
+			files = append(files, watch.Literal(rel))
+		}
+	}
+	return files
+}
+
+// keepTyped writes the settings of a command that was typed in a folder where its supervisor
+// reads them.
+func keepTyped(root, settings string) (*plan.Plan, error) {
+	file := paths.TypedFile(root, settings)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	if err := os.WriteFile(file, []byte(settings), 0o600); err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	p, err := plan.ReadFor(file, root)
+	var problems plan.Problems
+	if errors.As(err, &problems) {
+		os.RemoveAll(filepath.Dir(file))
+		return nil, exit.Refuse("omnivigil: %s", problems.Texts())
+	}
+	if err != nil {
+		return nil, exit.With(exit.Failed, err)
+	}
+	return p, nil
+}
+
+// FindRunning implements ask.Settings.
+func (at location) FindRunning() (string, error) {
+	file, err := at.Find()
+	if err != nil && at.file == "" { // on a branch that has none, perhaps
+		if running := at.runningAbove(); running != "" {
+			return running, nil
+		}
+	}
+	if err != nil || at.file != "" || runs(file) {
+		return file, err
+	}
+	if typed := runningOn(filepath.Dir(file)); typed != "" {
+		return typed, nil
+	}
+	return file, nil
+}
+
+// runningAbove returns the settings file of the project that runs in this folder, or one above it, although the
+// file is not there; empty: none does.
+func (at location) runningAbove() string {
+	dir, err := filepath.Abs(at.dir)
+	if err != nil {
+		return ""
+	}
+	for {
+		if file := filepath.Join(dir, plan.FileName); runs(file) {
+			return file
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return ""
+		}
+		dir = up
+	}
+}
+
+// runs reports whether something of the project with that settings file is there.
+func runs(file string) bool {
+	place, err := paths.Place(file)
+	if err != nil {
+		return false
+	}
+	return place.IsLocked()
+}
+
+// runningOn returns the settings of a command that was typed in a folder and runs, the newest
+// of several, or "".
+func runningOn(folder string) string {
+	files, _ := filepath.Glob(filepath.Join(paths.Typed(folder), "*", "*.toml"))
+	newest, when := "", time.Time{}
+	for _, file := range files {
+		if info, err := os.Stat(file); err == nil && info.ModTime().After(when) && runs(file) {
+			newest, when = file, info.ModTime()
+		}
+	}
+	return newest
+}
+
+// manyFolders is from how many folders on a person is asked whether to watch them all.
+const manyFolders = 20_000
+
+// mayWatch asks before a folder is watched that hardly anybody means to have watched.
+func mayWatch(root string) error {
+	why := ""
+	if dir, err := os.UserHomeDir(); err == nil && dir != "" {
+		if real, err := filepath.EvalSymlinks(dir); err == nil {
+			dir = real
+		}
+		if rel, err := filepath.Rel(root, dir); err == nil && filepath.IsLocal(rel) {
+			why = "has your home folder in it"
+			if rel == "." {
+				why = "is your home folder"
+			}
+		}
+	}
+	if why == "" && hasMany(root) {
+		why = fmt.Sprintf("has more than %d folders", manyFolders)
+	}
+	switch {
+	case why == "":
+		return nil
+	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
+		return exit.Refuse("omnivigil: %s %s. Go to the folder that is meant, or say --trust to watch all of it; nothing was started.", root, why)
+	}
+	fmt.Printf("%s %s. Watch all of it? [y/N] ", escape.Text(root), why)
+	if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+		return exit.Refuse("Nothing was started.")
+	}
+	return nil
+}
+
+// hasMany reports whether a folder has very many in it, or so many that it takes long to find
+// out.
+func hasMany(root string) bool {
+	n, until := 0, time.Now().Add(2*time.Second)
+	filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil || !e.IsDir():
+			return nil
+		case e.Name() == ".git" || e.Name() == "node_modules":
+			return fs.SkipDir
+		}
+		if n++; n > manyFolders || n%512 == 0 && time.Now().After(until) {
+			n = manyFolders + 1
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return n > manyFolders
+}

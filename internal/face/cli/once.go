@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/export"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+)
+
+type onceOptions struct {
+	units   []string
+	words   []string
+	paths   []string
+	grouped bool
+	apart   bool
+	trust   bool
+	junit   string // file for the results of tests
+}
+
+func onceCommand(at *location) *cobra.Command {
+	var o onceOptions
+	c := &cobra.Command{
+		Use:   "once UNIT or GROUP... [-- ARG...]",
+		Short: "Run tasks or suites once, with all they need, and exit as they did",
+		Long: `Runs tasks and suites with all they need to their end, side by side as far as "jobs" allows,
+and exits with the code of the first that failed. Services that are needed are started,
+waited for, and stopped at the end. What comes after -- is added to the unit's command.
+
+With --for it runs what a save of these paths would run, and nothing else: for a hook before
+a commit, or an editor's key. It looks at the files as they are in the folder, not at what
+version control has of them, and never waits for version control's lock.
+
+A project that runs already does it itself, unless you say --apart.`,
+		ValidArgsFunction: client.CompleteUnits(at),
+		Args: func(c *cobra.Command, words []string) error {
+			o.units = words
+			if dash := c.ArgsLenAtDash(); dash >= 0 {
+				o.units, o.words = words[:dash], words[dash:]
+			}
+			switch {
+			case len(o.units) == 0 && len(o.paths) == 0:
+				return exit.Refuse("omnivigil: name what is to run: omnivigil once UNIT, or omnivigil once --for PATH")
+			case len(o.units) > 0 && len(o.paths) > 0:
+				return exit.Refuse("omnivigil: --for finds the units itself: name units or paths, not both")
+			case len(o.words) > 0 && len(o.units) != 1:
+				return exit.Refuse("omnivigil: the words after -- are for one unit: name one")
+			}
+			return nil
+		},
+		RunE: func(*cobra.Command, []string) error { return once(*at, o) },
+	}
+	f := c.Flags()
+	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run; may be repeated")
+	f.BoolVar(&o.grouped, "grouped", false, "print the output of each unit in one piece, when it has ended")
+	f.StringVar(&o.junit, "junit", "", "write the results of tests into this file, as JUnit XML")
+	f.BoolVar(&o.apart, "apart", false, "run them here, even where the project runs")
+	f.BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
+	return c
+}
+
+// once runs units to their end.
+func once(at location, o onceOptions) error {
+	p, err := at.open()
+	if err != nil {
+		return err
+	}
+	units, err := o.named(p)
+	if err != nil || len(units) == 0 {
+		return err
+	}
+	place, err := paths.Place(p.File)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if !o.apart {
+		switch running, err := client.At(context.Background(), place); {
+		case err == nil:
+			return onceByRunning(running, o, units)
+		case !errors.Is(err, api.ErrNotRunning):
+			return exit.With(exit.Failed, err)
+		}
+	}
+	if err := askConsent(p, o.trust); err != nil {
+		return err
+	}
+	how := supervisor.Options{
+		File: p.File, Units: units, Words: o.words, For: absolute(o.paths), Once: true,
+		Apart: "once-" + strconv.Itoa(os.Getpid()), Agreed: consent.Fingerprint(p),
+	}
+	if place, err = how.Place(); err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	running, err := launch(place, how)
+	if err != nil {
+		return err
+	}
+	return onceHere(place, running, o, units)
+}
+
+// named returns the tasks and suites that are to run: those named, or those that a save of
+// paths would run. Without any it says so.
+func (o onceOptions) named(p *plan.Plan) ([]string, error) {
+	var units []string
+	add := func(u *plan.Unit) {
+		if u != nil && u.Kind.Ends() && !slices.Contains(units, u.Name) {
+			units = append(units, u.Name)
+		}
+	}
+	for _, name := range o.units {
+		members := p.Members(name)
+		if members == nil {
+			hint := ""
+			if near := p.Suggest(name); near != "" {
+				hint = fmt.Sprintf("; did you mean %q?", near)
+			}
+			return nil, exit.Refuse("omnivigil: %s has no unit or group %q%s", p.File, name, hint)
+		}
+		for _, m := range members {
+			add(p.Unit(m))
+		}
+		if len(members) == 1 && len(units) == 0 {
+			return nil, exit.Refuse("omnivigil: %s is a service and does not end; once is for tasks and suites. Start it with omnivigil start %s", name, name)
+		}
+	}
+	for _, path := range absolute(o.paths) {
+		for _, step := range impact.Why(p, path).Order {
+			add(p.Unit(step.Unit))
+		}
+	}
+	if len(units) == 0 && len(o.paths) == 0 {
+		return nil, exit.Refuse("omnivigil: there is no task or suite in %s", format.List(o.units))
+	}
+	if len(units) == 0 && len(o.paths) > 0 {
+		fmt.Printf("No task or suite would run on a save of %s. omnivigil why PATH says why.\n", escape.Text(format.List(o.paths)))
+	} else if len(o.paths) > 0 {
+		fmt.Printf("%s, with the files as they are in the folder\n", escape.Text("For "+format.List(o.paths)+": "+format.List(units)))
+	}
+	return units, nil
+}
+
+func absolute(paths []string) []string {
+	out := make([]string, len(paths))
+	for i, path := range paths {
+		out[i] = path
+		if abs, err := filepath.Abs(path); err == nil {
+			out[i] = abs
+		}
+	}
+	return out
+}
+
+// onceHere sees units run to their end in a project that was started for it.
+func onceHere(place api.Place, running *api.Client, o onceOptions, units []string) error {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	first, err := running.Snapshot(ctx)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	f := &face{project: running, place: place, began: time.Now()}
+	f.last.Store(first)
+	f.ending = f.endOnSignal(stop)
+	var rested atomic.Pointer[api.Snapshot] // the project when all had come to rest
+	printer := newOncePrinter(first, o.grouped, nil)
+	var written error // set before rested
+	go func() {
+		if snap := untilOver(ctx, running, units, 1, isOver); snap != nil {
+			written = o.writeJUnit(ctx, running, units)
+			rested.Store(snap)
+			printer.until(snap, units) // it may not have begun to follow
+		}
+		running.Do(ctx, api.Request{Action: api.End})
+	}()
+	inTime(f.ending.urgent, func() { err = printer.follow(ctx, running, 0) })
+	snap := rested.Load()
+	switch {
+	case f.ending.asked() || snap == nil && err == nil:
+		client.WaitGone(place, 5*time.Second)
+		return exit.Quietly(exit.Interrupted)
+	case snap == nil:
+		return exit.With(exit.Failed, err)
+	}
+	o.account(snap, running, units, printer)
+	client.WaitGone(place, 5*time.Second)
+	return cmp.Or(written, codeOf(snap, units))
+}
+
+// writeJUnit writes the results of the units' tests, if they are wanted.
+func (o onceOptions) writeJUnit(ctx context.Context, running *api.Client, units []string) error {
+	if o.junit == "" {
+		return nil
+	}
+	r, err := export.ResultsOf(ctx, running, units)
+	if err == nil {
+		err = export.ResultsFile(r, export.JUnit, o.junit)
+	}
+	if err != nil {
+		return exit.With(exit.Failed, fmt.Errorf("write the results of tests: %w", err))
+	}
+	return nil
+}
+
+// onceByRunning has a project that runs run units, and shows their output until they have ended.
+func onceByRunning(running *api.Client, o onceOptions, units []string) error {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	first, err := running.Snapshot(ctx)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	fmt.Printf("%s runs already and does it.\n", escape.Text(first.Project.Name))
+	printer := newOncePrinter(first, o.grouped, units)
+	followed := make(chan error, 1)
+	go func() { followed <- printer.follow(ctx, running, first.Lines) }()
+	request := api.Request{Action: api.Restart, Units: units, For: absolute(o.paths)}
+	if len(o.words) > 0 {
+		request.Action, request.Words = api.RunWith, o.words
+	}
+	answer, err := running.Do(ctx, request)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	snap := untilOver(ctx, running, units, answer.Ripple, func(u *api.Unit) bool {
+		before := first.Unit(u.Name) // nil: an edit of the settings has brought it since
+		return isOver(u) && (before == nil || u.Run.Number > before.Run.Number || !u.Moving)
+	})
+	if snap == nil {
+		return exit.Saying(exit.Failed, "omnivigil: the project has ended before all had run")
+	}
+	printer.until(snap, units)
+	written := o.writeJUnit(ctx, running, units)
+	stop()
+	<-followed
+	o.account(snap, running, units, printer)
+	return cmp.Or(written, codeOf(snap, units))
+}
+
+// isOver reports whether a unit's run is over, or will not begin. Writings that have not come to
+// rest do not count: under version control's lock they never do.
+func isOver(u *api.Unit) bool {
+	if u.Run.Number == 0 || u.Queued || u.InLine {
+		return !u.Moving
+	}
+	return !u.Run.EndedAt.IsZero() && u.State != api.Waiting || !u.Moving
+}
+
+// untilOver waits until that holds for all the units, once a ripple has begun, and returns the
+// project as it is then, nil where it has ended before.
+func untilOver(ctx context.Context, running *api.Client, units []string, ripple int, over func(*api.Unit) bool) (found *api.Snapshot) {
+	errFound := errors.New("found")
+	running.Follow(ctx, api.Face{}, func(snap *api.Snapshot) error {
+		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
+		for _, name := range units {
+			if u := snap.Unit(name); u != nil && !(begun && over(u)) {
+				return nil
+			}
+		}
+		found = snap
+		return errFound
+	})
+	return found
+}
+
+// codeOf is the exit code of the first of the units that failed, or of what keeps them from
+// being done; 1 where that has none.
+func codeOf(snap *api.Snapshot, units []string) error {
+	var first *api.Unit
+	fine := true
+	for _, u := range snap.Units {
+		among := slices.Contains(units, u.Name)
+		fine = fine && (!among || u.State == api.Done && u.Freshness != api.Stale)
+		if !u.State.Broken() {
+			continue
+		}
+		closer := first != nil && among && !slices.Contains(units, first.Name)
+		earlier := first != nil && among == slices.Contains(units, first.Name) && u.Run.EndedAt.Before(first.Run.EndedAt)
+		if first == nil || closer || earlier {
+			first = u
+		}
+	}
+	switch {
+	case fine:
+		return nil
+	case first != nil && first.Run.Exit != nil && first.Run.Exit.Code > 0:
+		return exit.Quietly(first.Run.Exit.Code)
+	}
+	return exit.Quietly(exit.Failed)
+}

@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/plain"
+	"omnivigil/internal/text/format"
+)
+
+// oncePrinter prints lines as they come, or those of each unit in one piece.
+type oncePrinter struct {
+	out     io.Writer
+	format  plain.Format
+	grouped bool
+	units   []string // whose lines alone are printed; none: all
+	held    map[string][]string
+	ended   chan runEnd // runs whose ends are printed, as far as somebody hears of them
+}
+
+type runEnd struct {
+	unit string
+	run  int
+}
+
+func newOncePrinter(snap *api.Snapshot, grouped bool, units []string) *oncePrinter {
+	return &oncePrinter{
+		out: os.Stdout, format: plain.For(snap, client.Colours()), grouped: grouped, units: units,
+		held: map[string][]string{}, ended: make(chan runEnd, 1000),
+	}
+}
+
+// follow prints the lines from a number on until the project has ended.
+func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int64) error {
+	err := api.FollowLines(ctx, project, api.LineQuery{From: from, Count: api.MostLines}, func(lines []api.Line) error {
+		for _, l := range lines {
+			if err := p.print(l); err != nil {
+				return err
+			}
+			if l.Stream == api.Ends {
+				select {
+				case p.ended <- runEnd{l.Unit, l.Run}:
+				default: // nobody waits for it
+				}
+			}
+		}
+		return nil
+	})
+	for _, unit := range slices.Sorted(maps.Keys(p.held)) {
+		p.release(unit)
+	}
+	return err
+}
+
+// until waits until the ends of the units' runs are printed, but not for ever.
+func (p *oncePrinter) until(snap *api.Snapshot, units []string) {
+	awaited := map[runEnd]bool{}
+	for _, name := range units {
+		if u := snap.Unit(name); u != nil && !u.Run.EndedAt.IsZero() {
+			awaited[runEnd{name, u.Run.Number}] = true
+		}
+	}
+	for limit := time.After(5 * time.Second); len(awaited) > 0; {
+		select {
+		case end := <-p.ended:
+			delete(awaited, end)
+		case <-limit:
+			return
+		}
+	}
+}
+
+func (p *oncePrinter) print(l api.Line) error {
+	if len(p.units) > 0 && !slices.Contains(p.units, l.Unit) {
+		return nil
+	}
+	if !p.grouped || l.Unit == "" {
+		_, err := fmt.Fprintln(p.out, p.format.Line(l))
+		return err
+	}
+	p.held[l.Unit] = append(p.held[l.Unit], p.format.Line(l))
+	if l.Stream == api.Ends {
+		return p.release(l.Unit)
+	}
+	return nil
+}
+
+// release prints what was held of a unit.
+func (p *oncePrinter) release(unit string) error {
+	if len(p.held[unit]) == 0 {
+		return nil
+	}
+	_, err := fmt.Fprintln(p.out, strings.Join(p.held[unit], "\n"))
+	delete(p.held, unit)
+	return err
+}
+
+// lastLines is how many lines of a run that failed are told again.
+const lastLines = 12
+
+// account says how each unit has ended, and of those that failed the last lines again.
+func (o onceOptions) account(snap *api.Snapshot, running *api.Client, units []string, p *oncePrinter) {
+	var ran []*api.Unit
+	width, ends := 0, 0
+	for _, u := range snap.Units {
+		if slices.Contains(units, u.Name) || len(p.units) == 0 && u.Wanted {
+			ran, width, ends = append(ran, u), max(width, len(u.Name)), max(ends, len(endOf(u)))
+		}
+	}
+	fmt.Fprintln(p.out)
+	for _, u := range ran {
+		client.Say(p.out, "  %-*s  %-*s  %s", width, u.Name, ends, endOf(u), tookOf(u))
+	}
+	for _, u := range ran {
+		if !u.State.Broken() {
+			continue
+		}
+		client.Say(p.out, "\n%s %s, its last lines:", u.Name, endOf(u))
+		for _, l := range lastOf(running, u) {
+			fmt.Fprintln(p.out, "  "+plain.Text(l, p.format.Colour))
+		}
+	}
+}
+
+// lastOf returns what is most likely to say why a run has failed. The project may have ended,
+// so the log is read where it lies.
+func lastOf(running *api.Client, u *api.Unit) []api.Line {
+	page, err := running.Lines(context.Background(), api.LineQuery{Unit: u.Name, Run: u.Run.Number, Why: true, Count: lastLines})
+	if err != nil {
+		return nil
+	}
+	return page.Lines
+}
+
+// endOf says how a unit has ended, or why it has not begun.
+func endOf(u *api.Unit) string {
+	switch {
+	case u.State == api.Done && !u.Run.ReusedAt.IsZero():
+		return "done, reused of " + u.Run.ReusedAt.Format("2 Jan 15:04")
+	case u.State.Broken() && u.Run.Problem != "":
+		return string(u.State) + " (" + u.Run.Problem + ")"
+	case u.State.Broken() && u.Report.Trouble != "" && u.Report.Run == u.Run.Number:
+		return string(u.State) + " (" + u.Report.Trouble + ")"
+	case u.State.Broken() && u.Run.Exit != nil:
+		return string(u.State) + " (" + u.Run.Exit.Text + ")"
+	case u.Run.Number == 0 && u.Why != "":
+		return "not run: " + u.Why
+	case u.Run.Number == 0:
+		return "not run"
+	case u.State == api.Ready:
+		return "was ready"
+	}
+	return string(u.State)
+}
+
+func tookOf(u *api.Unit) string {
+	switch r := u.Run; {
+	case r.Number == 0 || !r.ReusedAt.IsZero():
+		return ""
+	case !r.EndedAt.IsZero():
+		return format.Duration(r.EndedAt.Sub(r.OrderedAt))
+	case !r.ReadyAt.IsZero():
+		return format.Duration(r.ReadyAt.Sub(r.OrderedAt))
+	}
+	return ""
+}

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/tui"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/adhoc"
+	"omnivigil/internal/store/paths"
+)
+
+// readPersonal reads the person's own file, and says what is wrong with it.
+func readPersonal() (*plan.Personal, []string) {
+	actions, _ := tui.Actions()
+	p, err := plan.ReadPersonal(paths.Personal(), actions)
+	var found plan.Problems
+	switch {
+	case errors.As(err, &found):
+		var problems []string
+		for _, problem := range found {
+			problems = append(problems, problem.String())
+		}
+		return p, problems
+	case err != nil:
+		return p, []string{err.Error()}
+	}
+	return p, nil
+}
+
+func habitsOf(p *plan.Personal) tui.Habits {
+	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
+}
+
+// habits returns the person's habits, and what tells later whether they have changed.
+func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string, bool)) {
+	stamp := func() (at time.Time, size int64) {
+		if info, err := os.Stat(paths.Personal()); err == nil {
+			return info.ModTime(), info.Size()
+		}
+		return time.Time{}, -1
+	}
+	at, size := stamp()
+	p, problems := readPersonal()
+	now = func() (tui.Habits, []string, bool) {
+		newAt, newSize := stamp()
+		if newAt.Equal(at) && newSize == size {
+			return tui.Habits{}, nil, false
+		}
+		at, size = newAt, newSize
+		p, problems := readPersonal()
+		return habitsOf(p), problems, true
+	}
+	return habitsOf(p), problems, now
+}
+
+// checkPersonal says what is wrong with the person's own file, if they have one, and reports
+// whether it is fine.
+func checkPersonal(out io.Writer) bool {
+	file := paths.Personal()
+	if _, err := os.Stat(file); err != nil {
+		return true
+	}
+	p, problems := readPersonal()
+	problems = append(problems, tui.Clashes(p.Keys)...)
+	if len(problems) > 0 {
+		fmt.Fprintf(out, "\nyour own settings, %s:\n%s\n", file, strings.Join(problems, "\n"))
+		return false
+	}
+	fmt.Fprintf(out, "\nyour own settings, %s, are fine", file)
+	if len(p.Shortcuts) > 0 {
+		fmt.Fprintf(out, "; shortcuts: @%s", strings.Join(slices.Sorted(maps.Keys(p.Shortcuts)), ", @"))
+	}
+	fmt.Fprintln(out)
+	return true
+}
+
+// sayKeys lists the actions that keys can be chosen for.
+func sayKeys(out io.Writer) {
+	p, _ := readPersonal()
+	names, keys := tui.Actions()
+	for _, name := range names {
+		have := keys[name]
+		if own, chosen := p.Keys[name]; chosen {
+			have = own
+		}
+		fmt.Fprintf(out, "%-20s %s\n", name, strings.Join(have, " "))
+	}
+}
+
+// shortcut returns the command that words such as "@NAME WORD..." stand for.
+func shortcut(words []string) (adhoc.Command, error) {
+	p, problems := readPersonal()
+	if len(problems) > 0 {
+		return adhoc.Command{}, exit.Refuse("omnivigil: your own settings: %s", strings.Join(problems, "\n"))
+	}
+	name := strings.TrimPrefix(words[0], "@")
+	s, ok := p.Shortcuts[name]
+	if !ok {
+		return adhoc.Command{}, exit.Refuse("omnivigil: there is no shortcut @%s in %s; write one: [shortcut.%s] with run = [\"...\"]", name, paths.Personal(), name)
+	}
+	return adhoc.Command{
+		Words: s.With(words[1:]), Globs: s.Watch, Ignore: s.Ignore, EnvFiles: s.EnvFiles, Then: s.Then,
+		Debounce: s.Debounce, Ready: s.Ready, Kind: adhoc.Kind(s.Kind), Name: name,
+	}, nil
+}

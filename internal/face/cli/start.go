@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+	"omnivigil/internal/supervisor/guard"
+	"omnivigil/internal/text/escape"
+)
+
+type startOptions struct {
+	plain      bool
+	trust      bool
+	background bool
+	// record is a file for the engine's events, to be replayed.
+	record string
+}
+
+func (o *startOptions) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().BoolVar(&o.background, "background", false, "start it without a screen and return when it runs; omnivigil attach shows it")
+	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables")
+	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
+}
+
+func startCommand(at *location) *cobra.Command {
+	var opts startOptions
+	c := &cobra.Command{
+		Use:               "start [UNIT or GROUP ...]",
+		Short:             "Start the project, or a part of it with all that it needs",
+		ValidArgsFunction: client.CompleteUnits(at),
+		RunE:              func(_ *cobra.Command, units []string) error { return start(*at, opts, units) },
+	}
+	opts.flags(c)
+	return c
+}
+
+func attachCommand(at *location) *cobra.Command {
+	asPlain := false
+	c := &cobra.Command{
+		Use:   "attach",
+		Short: "Show a project that runs already, full screen",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			running, err := client.Reach(context.Background(), at)
+			if err != nil {
+				return err
+			}
+			file, err := at.FindRunning()
+			if err != nil {
+				return err
+			}
+			place, err := paths.Place(file)
+			if err != nil {
+				return err
+			}
+			return showProject(place, running, asPlain)
+		},
+	}
+	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	return c
+}
+
+// start starts a project and shows it until the person quits. Where it runs already, it
+// offers to show that.
+func start(at location, opts startOptions, units []string) error {
+	p, err := at.open()
+	if err != nil {
+		return err
+	}
+	if _, unknown := p.WithNeeds(units); unknown != "" {
+		hint := ""
+		if near := p.Suggest(unknown); near != "" {
+			hint = fmt.Sprintf("; did you mean %q?", near)
+		}
+		return exit.Refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
+	}
+	place, err := paths.Place(p.File)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if running, err := client.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+		return startAgain(place, running, err, opts, units)
+	}
+	if err := askConsent(p, opts.trust); err != nil {
+		return err
+	}
+	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
+}
+
+// startWith starts a project that does not run, and that the person has agreed to, and shows it.
+func startWith(place api.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
+	offerToEndLeftovers(p)
+	o.Agreed, o.Background = consent.Fingerprint(p), opts.background
+	if opts.record != "" {
+		if o.Record, err = filepath.Abs(opts.record); err != nil {
+			return exit.Refuse("omnivigil: %v", err)
+		}
+	}
+	running, err := launch(place, o)
+	var runs *runsAlready
+	switch {
+	case errors.As(err, &runs):
+		return startAgain(place, runs.running, nil, opts, o.Units)
+	case err != nil:
+		return err
+	case opts.background:
+		return sayBackground(running)
+	}
+	return showProject(place, running, opts.plain)
+}
+
+func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
+
+// runsAlready is the error of a launch that another has come before.
+type runsAlready struct{ running *api.Client }
+
+func (*runsAlready) Error() string { return "the project runs already" }
+
+// launch starts a supervisor and returns its project.
+func launch(place api.Place, o supervisor.Options) (*api.Client, error) {
+	const patience, pause = time.Second, 50 * time.Millisecond
+	told := false
+	for began := time.Now(); ; time.Sleep(pause) {
+		l, err := guard.Launch(o.Line())
+		if err == nil {
+			_, err = l.Outcome()
+		}
+		var failure *guard.Failure
+		switch {
+		case err == nil:
+			running, err := client.At(context.Background(), place)
+			if err != nil {
+				return nil, exit.With(exit.Failed, err)
+			}
+			return running, nil
+		case !errors.As(err, &failure):
+			return nil, exit.With(exit.Failed, err)
+		case failure.Code != exit.Locked:
+			return nil, exit.Saying(failure.Code, "omnivigil: "+failure.Text)
+		}
+		// Another was started in the same moment, or one is just ending.
+		if running, err := client.At(context.Background(), place); err == nil {
+			if snap, err := running.Snapshot(context.Background()); err == nil && !snap.Quitting {
+				return nil, &runsAlready{running}
+			}
+			running.Close()
+		}
+		if since := time.Since(began); since > patience && !told {
+			told = true
+			fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
+		} else if since > longestEnd {
+			return nil, exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
+		}
+	}
+}
+
+// startAfterEnd waits until a project that is being stopped has ended, and starts it then.
+func startAfterEnd(place api.Place, running *api.Client, opts startOptions, units []string) error {
+	running.Close()
+	fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
+	if !client.WaitGone(place, longestEnd) {
+		return exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
+	}
+	p, err := plan.ReadFor(place.File, filepath.Dir(place.File))
+	if err != nil {
+		return exit.With(exit.Usage, err)
+	}
+	if err := askConsent(p, opts.trust); err != nil {
+		return err
+	}
+	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
+}
+
+// startAgain is start on a project that runs.
+func startAgain(place api.Place, running *api.Client, err error, opts startOptions, units []string) error {
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	ctx := context.Background()
+	snap, err := running.Snapshot(ctx)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if snap.Quitting {
+		return startAfterEnd(place, running, opts, units)
+	}
+	fmt.Fprintln(os.Stderr, escape.Text(client.Seen(snap))+".")
+	if len(units) > 0 {
+		answer, err := running.Do(ctx, api.Request{Action: api.Start, Units: units})
+		if err != nil {
+			return exit.With(exit.Failed, err)
+		}
+		client.SayAnswer(answer)
+	}
+	switch {
+	case opts.background || len(units) > 0 && !isScreenPossible():
+		return nil
+	case !isScreenPossible():
+		return exit.Refuse("Nothing was started. Look at it with omnivigil attach.")
+	}
+	fmt.Print("Attach to it? [Y/n] ")
+	if answer := readAnswer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
+		return nil
+	}
+	return showProject(place, running, opts.plain)
+}
+
+// sayBackground tells that a project runs without a face.
+func sayBackground(running *api.Client) error {
+	snap, err := running.Snapshot(context.Background())
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	fmt.Printf("%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
+		escape.Text(snap.Project.Name), snap.Project.Logs)
+	return nil
+}
+
+// keeperCommand puts a terminal back; see guard.Keep.
+func keeperCommand() *cobra.Command {
+	return &cobra.Command{Use: guard.KeeperCommand, Hidden: true, Run: func(*cobra.Command, []string) { guard.Restore() }}
+}

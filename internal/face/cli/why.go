@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/session/impact"
+)
+
+func whyCommand(at *location) *cobra.Command {
+	asJSON := false
+	c := &cobra.Command{
+		Use:   "why PATH...",
+		Short: "Say what a save of each path would set off, by which rule, or what ignores it",
+		Long: `Says for each path which units would act on a save of it, by which rule and in which order,
+or what keeps it from having an effect. Where the project runs, it also says how these units
+are now.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, paths []string) error {
+			foresee, snap, err := at.foresight()
+			if err != nil {
+				return err
+			}
+			for _, path := range paths {
+				abs, err := filepath.Abs(path)
+				if err != nil {
+					return exit.Refuse("omnivigil: %v", err)
+				}
+				f, err := foresee(abs)
+				switch {
+				case err != nil:
+					return exit.With(exit.Failed, err)
+				case asJSON:
+					if err := client.PrintJSON(f); err != nil {
+						return err
+					}
+				default:
+					sayForesight(f, snap)
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, in the shapes of docs/api.md")
+	return c
+}
+
+// foresight returns what answers, and how the project is: the running one, or where it does
+// not run its settings and nil.
+func (at location) foresight() (func(path string) (api.Foresight, error), *api.Snapshot, error) {
+	file, err := at.FindRunning()
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx := context.Background()
+	if running, err := client.Connect(ctx, file); err == nil {
+		snap, err := running.Snapshot(ctx)
+		return func(path string) (api.Foresight, error) { return running.Why(ctx, path) }, snap, err
+	} else if !errors.Is(err, api.ErrNotRunning) {
+		return nil, nil, exit.With(exit.Failed, err)
+	}
+	p, err := at.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(path string) (api.Foresight, error) { return impact.Why(p, path).Foresight(), nil }, nil, nil
+}
+
+func sayForesight(f api.Foresight, snap *api.Snapshot) {
+	client.Say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
+	if snap == nil {
+		return
+	}
+	for _, act := range f.Acts {
+		if u := snap.Unit(act.Unit); u != nil {
+			client.Say(os.Stdout, "  now %s", snap.Account(u)[0])
+		}
+	}
+}

@@ -1,0 +1,121 @@
+// Package client has the commands that ask and steer a running project. Each is a face: it
+// stands on the contract alone.
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/text/escape"
+)
+
+// Settings says which project is meant.
+type Settings interface {
+	// Find returns the settings file.
+	Find() (string, error)
+	// FindRunning is Find, but where that project does not run and a command that was typed in
+	// the same folder does, it returns the settings of that.
+	FindRunning() (string, error)
+	// Flag gives a command the flag by which the settings file is named, without a short
+	// form.
+	Flag(*cobra.Command)
+}
+
+// Commands returns the commands.
+func Commands(of Settings) []*cobra.Command {
+	return append(append(requestCommands(of), resultCommands(of)...), statusCommand(of), logsCommand(of), ripplesCommand(of), waitCommand(of), exportCommand(of), typeCommand(of), screenCommand(of))
+}
+
+// asking is what such a command has in common with the others.
+type asking struct {
+	of     Settings
+	asJSON bool
+}
+
+func (a *asking) flag(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.asJSON, "json", false, "print JSON, in the shapes of docs/api.md")
+	return c
+}
+
+// on does something with the running project, until it is interrupted.
+func (a *asking) on(do func(ctx context.Context, p *api.Client) error) error {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	p, err := Reach(ctx, a.of)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	err = do(ctx, p)
+	var refusal *api.Refusal
+	var o exit.Outcome
+	switch {
+	case err == nil || errors.As(err, &o):
+		return err
+	case errors.Is(err, api.ErrSilent):
+		return exit.With(exit.TimedOut, err)
+	case ctx.Err() != nil:
+		return exit.Quietly(exit.Interrupted)
+	case errors.As(err, &refusal):
+		return exit.Refuse("omnivigil: %s", refusal.Text)
+	case errors.Is(err, syscall.EPIPE):
+		return nil
+	}
+	return exit.With(exit.Failed, err)
+}
+
+// PrintJSON prints a value as a line of JSON.
+func PrintJSON(value any) error {
+	out := json.NewEncoder(os.Stdout)
+	out.SetEscapeHTML(false)
+	return out.Encode(value)
+}
+
+// Say prints a line in which nothing acts on the terminal.
+func Say(w io.Writer, format string, args ...any) {
+	fmt.Fprintln(w, escape.Lines(strings.TrimRight(fmt.Sprintf(format, args...), " ")))
+}
+
+// CompleteUnits returns what completes names of units and groups.
+func CompleteUnits(of Settings) cobra.CompletionFunc {
+	return func(_ *cobra.Command, taken []string, _ string) ([]string, cobra.ShellCompDirective) {
+		return completions(of, taken), cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func completions(of Settings, taken []string) []string {
+	file, err := of.Find()
+	if err != nil {
+		return nil
+	}
+	p, err := plan.Read(file)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	add := func(name, what string) {
+		if !slices.Contains(taken, name) {
+			names = append(names, name+"\t"+what)
+		}
+	}
+	for _, u := range p.Units {
+		add(u.Name, u.Kind.String())
+	}
+	for _, g := range p.Groups {
+		add(g.Name, "group of "+strings.Join(g.Units, ", "))
+	}
+	return names
+}

@@ -1,0 +1,164 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/export"
+	"omnivigil/internal/output/query"
+	"omnivigil/internal/output/reader"
+	"omnivigil/internal/session/outcomes"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+)
+
+// exporting writes what a project shows in an open format.
+type exporting struct {
+	of           Settings
+	format, file string
+	filter       []string
+	units        []string
+	ripple       int
+	span         time.Duration
+	measures     []string
+}
+
+func exportCommand(of Settings) *cobra.Command {
+	x := &exporting{of: of}
+	kinds := map[string]func() error{
+		"stream": x.stream, "results": x.results, "lanes": x.lanes, "ripple": x.rippleDrawing, "map": x.mapDrawing, "charts": x.charts,
+	}
+	names := slices.Sorted(maps.Keys(kinds))
+	c := &cobra.Command{
+		Use:   "export " + strings.Join(names, "|") + " [--format FORMAT] [-o FILE]",
+		Short: "Write what a project shows in an open format, of the running project or its newest session",
+		Long: `export stream writes the output as text, JSON lines or an HTML page. export results writes tests
+as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
+
+export lanes, ripple, map and charts draw what the full screen shows, as SVG or PDF, or write
+what it is drawn from as JSON; charts also as CSV.`,
+		Example: `  omnivigil export stream -o output.html
+  omnivigil export stream --only 'unit=berths level=warning' --format json
+  omnivigil export results --format sarif -o findings.sarif
+  omnivigil export ripple --ripple 12 -o ripple.svg
+  omnivigil export lanes --span 30m -o lanes.pdf
+  omnivigil export charts --measures cpu,memory -o use.csv`,
+		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
+		ValidArgs: names,
+		RunE:      func(_ *cobra.Command, args []string) error { return kinds[args[0]]() },
+	}
+	of.Flag(c)
+	c.Flags().StringVar(&x.format, "format", "", `of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`)
+	c.Flags().StringVarP(&x.file, "output", "o", "", "the file, which must not be there yet; else it is printed")
+	c.Flags().StringSliceVar(&x.units, "units", nil, "only of these units or groups; a stream has --only")
+	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: only lines with these words, as in omnivigil logs")
+	c.Flags().IntVar(&x.ripple, "ripple", 0, "the number of the ripple to draw; else the newest")
+	c.Flags().DurationVar(&x.span, "span", 0, "of lanes and charts: how much time, up to now or the session's end; else all of the session")
+	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest; else all")
+	return c
+}
+
+// stream writes the output.
+func (x *exporting) stream() error {
+	filter := strings.Join(x.filter, " ")
+	if _, err := query.Parse(filter); err != nil {
+		return exit.Refuse("omnivigil: --only: %v", err)
+	}
+	if x.format == "" {
+		x.format = export.FormatOf(x.file)
+	}
+	if !export.Known(x.format) {
+		return exit.Refuse("omnivigil: --format must be text, json or html, not %q", x.format)
+	}
+	log, snap, err := x.source()
+	if err != nil {
+		return err
+	}
+	if client, ok := log.(*api.Client); ok {
+		defer client.Close()
+	}
+	if x.file == "" {
+		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
+	} else {
+		var n int
+		if n, err = export.StreamFile(context.Background(), log, snap, export.Part{Filter: filter}, x.format, x.file); err == nil {
+			fmt.Printf("%d lines written to %s\n", n, x.file)
+		}
+	}
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	return nil
+}
+
+// results writes tests and findings.
+func (x *exporting) results() error {
+	if x.format == "" {
+		x.format = export.ResultsFormatOf(x.file)
+	}
+	log, snap, err := x.source()
+	if err != nil {
+		return err
+	}
+	r := export.Results{Project: snap.Project.Name, Root: snap.Project.Root, At: time.Now()}
+	if p, running := log.(*api.Client); running {
+		defer p.Close()
+		r, err = export.ResultsOf(context.Background(), p, x.units)
+	} else {
+		file, found := x.of.FindRunning()
+		r.Cases, r.Findings = outcomes.Kept(paths.Results(file), escape.Lines)
+		r.Root, err = filepath.Dir(file), found
+	}
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	if x.file == "" {
+		err = export.WriteResults(r, x.format, os.Stdout)
+	} else if err = export.ResultsFile(r, x.format, x.file); err == nil {
+		fmt.Printf("%s and %s written to %s\n", format.Count(len(r.Cases), "test"), format.Count(len(r.Findings), "finding"), x.file)
+	}
+	if err != nil {
+		return exit.Refuse("omnivigil: %v", err)
+	}
+	return nil
+}
+
+// source returns the log of the running project, or else of its newest session.
+func (x *exporting) source() (api.Log, *api.Snapshot, error) {
+	file, err := x.of.FindRunning()
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx := context.Background()
+	p, err := Connect(ctx, file)
+	if err == nil {
+		snap, err := p.Snapshot(ctx)
+		if err != nil {
+			return nil, nil, exit.With(exit.Failed, err)
+		}
+		return p, snap, nil
+	}
+	if !errors.Is(err, api.ErrNotRunning) {
+		return nil, nil, exit.With(exit.Failed, err)
+	}
+	if file, err = filepath.Abs(file); err != nil {
+		return nil, nil, exit.With(exit.Failed, err)
+	}
+	found := reader.Sessions(paths.Logs(file))
+	if len(found) == 0 {
+		return nil, nil, exit.Refuse("omnivigil: the project of %s does not run, and has left no log.", file)
+	}
+	return reader.Past(found[0]), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
+}

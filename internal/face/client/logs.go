@@ -1,0 +1,244 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/plain"
+	"omnivigil/internal/output/query"
+	"omnivigil/internal/output/reader"
+	"omnivigil/internal/store/paths"
+)
+
+// logs is the command of that name.
+type logs struct {
+	asking
+	query    api.LineQuery
+	most     int // of the last lines
+	filter   []string
+	since    string
+	session  string
+	follow   bool
+	sessions bool
+	total    bool // how many lines, in place of them
+}
+
+func logsCommand(of Settings) *cobra.Command {
+	l := &logs{asking: asking{of: of}}
+	c := l.flag(&cobra.Command{
+		Use:   "logs [UNIT] [--only WORDS]",
+		Short: "Print the output of the project, or of one unit, or search in it",
+		Long: `Print the output of the running project, or of one unit; with --session that of an
+earlier session.
+
+--only says which lines, the same words as on the full screen: text, "text with spaces",
+/an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the newest save has set
+off), level=error, warning, info or debug, event=start, end, failure or note; ! before one of
+them is its opposite. Stack traces are printed whole.`,
+		Example: `  omnivigil logs berths -f
+  omnivigil logs --only 'level=warning !health' --since 10m
+  omnivigil logs --only '/time(d )?out/ ripple=last' --count
+  omnivigil logs --session last --only event=failure`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(c *cobra.Command, units []string) error {
+			if c.Flags().Changed("lines") && (l.since != "" || l.total) {
+				return exit.Refuse("omnivigil: -n is how many of the last lines; --since and --count are about all of them")
+			}
+			return l.run(units)
+		},
+	})
+	// Here -f is what it is for every command of that name, so --file has no short form.
+	of.Flag(c)
+	c.Flags().BoolVarP(&l.follow, "follow", "f", false, "go on with what is written from now on, until the project ends")
+	c.Flags().IntVarP(&l.most, "lines", "n", api.DefaultLines, "how many of the last lines")
+	c.Flags().StringVar(&l.since, "since", "", "all since then: a length of time such as 10m, or a time of day such as 14:05")
+	c.Flags().StringArrayVar(&l.filter, "only", nil, "only lines with these words")
+	c.Flags().BoolVar(&l.total, "count", false, "print how many lines there are, in place of them")
+	c.Flags().StringVar(&l.session, "session", "", "of an earlier session: a name from --sessions, or last")
+	c.Flags().BoolVar(&l.sessions, "sessions", false, "print which sessions have a log")
+	return c
+}
+
+func (l *logs) run(units []string) error {
+	if l.most < 1 {
+		return exit.Refuse("omnivigil: -n %d: it takes at least 1 line", l.most)
+	}
+	l.query.Filter, l.query.Last = strings.Join(l.filter, " "), true
+	l.query.Count = min(l.most, api.MostLines)
+	if _, err := query.Parse(l.query.Filter); err != nil {
+		return exit.Refuse("omnivigil: --only: %v", err)
+	}
+	if len(units) > 0 {
+		l.query.Unit = units[0]
+	}
+	if l.since != "" {
+		at, err := moment(l.since, time.Now())
+		if err != nil {
+			return exit.Refuse("omnivigil: --since: %v", err)
+		}
+		l.query.Last, l.query.Since, l.query.Count = false, at, api.MostLines
+	}
+	if l.total {
+		l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Since: l.query.Since, Count: api.MostLines}
+	}
+	switch {
+	case l.sessions || l.session != "":
+		return l.past()
+	default:
+		return l.on(func(ctx context.Context, p *api.Client) error { return l.running(ctx, p) })
+	}
+}
+
+// past prints what earlier sessions have left.
+func (l *logs) past() error {
+	file, err := l.of.FindRunning()
+	if err != nil {
+		return err
+	}
+	found := reader.Sessions(paths.Logs(file))
+	if l.sessions {
+		for _, s := range found {
+			fmt.Println(filepath.Base(s))
+		}
+		return nil
+	}
+	for _, s := range found {
+		if l.session == "last" || filepath.Base(s) == l.session {
+			return l.print(context.Background(), reader.Past(s), plain.Format{Colour: Colours()})
+		}
+	}
+	return exit.Refuse("omnivigil: there is no session %s with a log. omnivigil logs --sessions tells which there are.", l.session)
+}
+
+// running prints what the running project has written.
+func (l *logs) running(ctx context.Context, p *api.Client) error {
+	snap, err := p.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	if l.query.Unit != "" && snap.Unit(l.query.Unit) == nil {
+		return api.Refuse("there is no unit %s", l.query.Unit)
+	}
+	format := plain.For(snap, Colours())
+	if l.follow {
+		if l.query.Last {
+			end, err := l.printLast(ctx, p, format)
+			if err != nil {
+				return err
+			}
+			l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Count: api.MostLines, From: end}
+		}
+		return api.FollowLines(ctx, p, l.query, func(all []api.Line) error { return l.show(format, all) })
+	}
+	return l.print(ctx, p, format)
+}
+
+// printLast prints the last lines, as many as are asked for, and returns the number after them. Where there
+// are fewer because older ones were removed, it says so.
+func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) (end int64, err error) {
+	var pages []api.LineQuery // the newest first
+	left, older := l.most, int64(0)
+	for q := l.query; left > 0; {
+		page, err := log.Lines(ctx, q)
+		if err != nil {
+			return 0, err
+		}
+		if end == 0 {
+			end = page.Total
+		}
+		if older = page.First; len(page.Lines) == 0 {
+			break
+		}
+		if len(pages) == 0 && len(page.Lines) == left {
+			return end, l.show(format, page.Lines)
+		}
+		pages = append(pages, api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[len(page.Lines)-1].Number + 1, Count: len(page.Lines)})
+		left -= len(page.Lines)
+		if page.Lines[0].Number <= page.First {
+			break
+		}
+		q = api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[0].Number, Count: min(left, api.MostLines)}
+	}
+	for _, q := range slices.Backward(pages) {
+		page, err := log.Lines(ctx, q)
+		if err == nil {
+			err = l.show(format, page.Lines)
+		}
+		if err != nil {
+			return 0, err
+		}
+	}
+	if left > 0 && older > 0 {
+		fmt.Fprintf(os.Stderr, "omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its limits.\n", left)
+	}
+	return end, nil
+}
+
+// print prints all that is asked for.
+func (l *logs) print(ctx context.Context, log api.Log, format plain.Format) error {
+	if l.query.Last {
+		_, err := l.printLast(ctx, log, format)
+		return err
+	}
+	total := 0
+	for q := l.query; ; {
+		page, err := log.Lines(ctx, q)
+		if err != nil {
+			return err
+		}
+		if total += len(page.Lines); !l.total {
+			if err := l.show(format, page.Lines); err != nil {
+				return err
+			}
+		}
+		if len(page.Lines) == 0 {
+			break
+		}
+		q.Since, q.From = time.Time{}, page.End
+	}
+	if l.total {
+		fmt.Println(total)
+	}
+	return nil
+}
+
+func (l *logs) show(format plain.Format, all []api.Line) error {
+	for _, line := range all {
+		var err error
+		if l.asJSON {
+			err = PrintJSON(line)
+		} else {
+			_, err = fmt.Println(format.Line(line))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// moment reads a length of time before now, or a time of day, or a whole date.
+func moment(text string, now time.Time) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil {
+		return now.Add(-d), nil
+	}
+	for _, form := range []string{"15:04:05", "15:04"} {
+		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location()), nil
+		}
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	return time.Time{}, fmt.Errorf("%q is neither a length of time such as 10m nor a time such as 14:05", text)
+}

@@ -1,0 +1,88 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/output/reader"
+	"omnivigil/internal/store/paths"
+)
+
+// Connect returns the running project of a settings file. It returns api.ErrNotRunning
+// where it does not run.
+func Connect(ctx context.Context, file string) (*api.Client, error) {
+	place, err := paths.Place(file)
+	if err != nil {
+		return nil, err
+	}
+	return At(ctx, place)
+}
+
+// At returns the project that runs at a place, as api.Connect does. Its log is read from its
+// files.
+func At(ctx context.Context, place api.Place) (*api.Client, error) {
+	c, err := api.Connect(ctx, place)
+	if err == nil {
+		c.Near = reader.Near
+	}
+	return c, err
+}
+
+// Reach is Connect for commands that are of no use without a running project.
+func Reach(ctx context.Context, of Settings) (*api.Client, error) {
+	file, err := of.FindRunning()
+	if err != nil {
+		return nil, err
+	}
+	c, err := Connect(ctx, file)
+	switch {
+	case errors.Is(err, api.ErrNotRunning):
+		return nil, exit.Refuse("omnivigil: the project of %s does not run. Start it with omnivigil start, or with omnivigil start --background.", file)
+	case errors.Is(err, api.ErrSilent):
+		return nil, exit.With(exit.TimedOut, err)
+	case err != nil:
+		return nil, exit.With(exit.Failed, err)
+	}
+	return c, nil
+}
+
+// WaitGone waits until nothing of a project is left, but not for ever, and reports whether
+// that is so.
+func WaitGone(place api.Place, limit time.Duration) bool {
+	const look = 5 * time.Millisecond
+	for until := time.Now().Add(limit); time.Now().Before(until); time.Sleep(look) {
+		if !place.IsLocked() {
+			return true
+		}
+	}
+	return false
+}
+
+// Seen says in words since when a project runs and who looks at it.
+func Seen(snap *api.Snapshot) string {
+	text := fmt.Sprintf("%s runs since %s", snap.Project.Name, snap.Project.Since.Format("15:04:05"))
+	switch n := len(snap.Faces); {
+	case n == 0 && snap.Background:
+		return text + ", in the background; nobody looks at it"
+	case n == 0:
+		return text + "; nobody looks at it"
+	}
+	text += ", seen by "
+	for i, f := range snap.Faces {
+		if i > 0 {
+			text += ", "
+		}
+		text += fmt.Sprintf("%s (process %d)", f.Kind, f.PID)
+	}
+	return text
+}
+
+// Colours reports whether what is printed may have them.
+func Colours() bool { return term.IsTerminal(os.Stdout.Fd()) && os.Getenv("NO_COLOR") == "" }

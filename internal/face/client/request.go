@@ -1,0 +1,93 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/store/paths"
+)
+
+// requestCommands are those that ask for something to be done.
+func requestCommands(of Settings) []*cobra.Command {
+	request := func(use, short string, needsUnits bool, action func() api.Action) *cobra.Command {
+		a := &asking{of: of}
+		return a.flag(&cobra.Command{
+			Use: use, Short: short, ValidArgsFunction: CompleteUnits(of),
+			RunE: func(c *cobra.Command, units []string) error {
+				what := action()
+				if needsUnits && len(units) == 0 && what != api.End {
+					return exit.Refuse("omnivigil: which unit or group? %s", c.UseLine())
+				}
+				return a.on(func(ctx context.Context, p *api.Client) error {
+					if what != api.End {
+						return a.do(ctx, p, api.Request{Action: what, Units: units})
+					}
+					answer, err := p.Do(ctx, api.Request{Action: what})
+					if err != nil {
+						return err
+					}
+					return a.ended(p, answer)
+				})
+			},
+		})
+	}
+	setup, all := false, false
+	restart := request("restart [UNIT or GROUP ...]", "Restart or rerun units of the running project, or everything that is wanted", false, func() api.Action {
+		if setup {
+			return api.SetUp
+		}
+		return api.Restart
+	})
+	restart.Flags().BoolVar(&setup, "setup", false, "with the setup steps, whether their inputs have changed or not")
+	stop := request("stop UNIT or GROUP ...", "Stop units until they are started again; with --all, end the project", true, func() api.Action {
+		if all {
+			return api.End
+		}
+		return api.Stop
+	})
+	stop.Flags().BoolVar(&all, "all", false, "stop everything in order and end the project")
+	return []*cobra.Command{
+		restart, stop, doubtsCommand(of),
+		request("run UNIT or GROUP ...", "Start or rerun units of the running project that do not run", true, func() api.Action { return api.Start }),
+		request("pause [UNIT or GROUP ...]", "Pause reactions to changes, of units or of all", false, func() api.Action { return api.Pause }),
+		request("resume [UNIT or GROUP ...]", "Resume reactions to changes, of units or of all", false, func() api.Action { return api.Resume }),
+	}
+}
+
+// ended waits until the project has ended.
+func (a *asking) ended(p *api.Client, answer api.Answer) error {
+	file, err := a.of.FindRunning()
+	if err != nil {
+		return err
+	}
+	place, err := paths.Place(file)
+	if err != nil {
+		return err
+	}
+	p.Close()
+	const most = time.Minute
+	if !WaitGone(place, most) {
+		return exit.Saying(exit.Failed, "omnivigil: the project is still being ended")
+	}
+	if a.asJSON {
+		return PrintJSON(answer)
+	}
+	fmt.Println("The project has ended.")
+	return nil
+}
+
+// SayAnswer tells what a request has set off.
+func SayAnswer(a api.Answer) {
+	switch {
+	case a.Text != "":
+		Say(os.Stdout, "%s", a.Text)
+	case a.Ripple > 0:
+		Say(os.Stdout, "That is ripple %d. omnivigil wait waits for it, omnivigil ripples %d tells of it.", a.Ripple, a.Ripple)
+	}
+}

@@ -1,0 +1,272 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/text/format"
+)
+
+// resultCommands are those about tests and findings.
+func resultCommands(of Settings) []*cobra.Command {
+	return []*cobra.Command{testsCommand(of), findingsCommand(of), narrowCommand(of), widenCommand(of)}
+}
+
+func testsCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	q, output := api.ResultQuery{Count: api.MostLines}, false
+	c := a.flag(&cobra.Command{
+		Use:   "tests [UNIT or GROUP ...]",
+		Short: "List the tests of the running project, the failing ones first",
+		Long: `Lists what is known of tests, the newly failing ones first. --only takes failing, new (newly
+failing), mended, flaky (changed its mind although nothing that concerns it had changed), slow
+(against its own past), skipped or passed.`,
+		Example: `  omnivigil tests --only failing --output
+  omnivigil tests harbour --text tide --json`,
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(_ *cobra.Command, units []string) error {
+			q.Units = units
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				if a.asJSON {
+					page, err := p.Cases(ctx, q)
+					if err != nil {
+						return err
+					}
+					return PrintJSON(page)
+				}
+				return sayTests(ctx, os.Stdout, p, q, output)
+			})
+		},
+	})
+	c.Flags().StringVar(&q.Only, "only", "", "only those that are failing, new, mended, flaky, slow, skipped or passed")
+	c.Flags().StringVar(&q.Text, "text", "", "only those with this in their names")
+	c.Flags().BoolVar(&output, "output", false, "with what the failing ones have written")
+	return c
+}
+
+// sayTests lists tests, with the numbers of their units before them.
+func sayTests(ctx context.Context, w io.Writer, p *api.Client, q api.ResultQuery, output bool) error {
+	snap, err := p.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	page, err := p.Cases(ctx, q)
+	if err != nil {
+		return err
+	}
+	for _, u := range snap.Units {
+		if u.Report.Cases > 0 {
+			Say(w, "%s: %s%s", u.Name, u.Report.Text, narrowedText(u))
+		}
+	}
+	for _, c := range page.Cases {
+		Say(w, "%s", testLine(snap, c))
+		if !output || c.Status != api.CaseFailed {
+			continue
+		}
+		whole, err := p.Case(ctx, c.Unit, api.CaseName{Suite: c.Suite, Name: c.Name})
+		if err != nil {
+			continue // it has gone meanwhile
+		}
+		for _, line := range whole.Output {
+			Say(w, "      %s", line)
+		}
+	}
+	switch {
+	case page.Total == 0:
+		Say(w, "There is no such test.")
+	case page.Total > len(page.Cases):
+		Say(w, "and %d more", page.Total-len(page.Cases))
+	}
+	return nil
+}
+
+func narrowedText(u *api.Unit) string {
+	if u.Narrowed == "" {
+		return ""
+	}
+	return "; narrowed to " + u.Narrowed
+}
+
+// testLine is a test in a line: how it is, which it is, and why it failed.
+func testLine(snap *api.Snapshot, c api.Case) string {
+	words := string(c.Status)
+	if c.Change != "" {
+		words = string(c.Change)
+	}
+	if c.Flaky {
+		words += ", flaky"
+	}
+	if c.Slow {
+		words += ", slow"
+	}
+	text := fmt.Sprintf("  %-14s %s  %s", words, c.Unit, c.Title())
+	if c.Name != "" && c.Suite != "" {
+		text += "  (" + c.Suite + ")"
+	}
+	if c.Took > 0 {
+		text += "  " + format.Duration(c.Took.Duration())
+	}
+	if c.Status == api.CaseFailed {
+		message, _, _ := strings.Cut(c.Message, "\n")
+		text += "\n      " + c.From(snap.Project.Root).Text() + message
+	}
+	return text
+}
+
+func findingsCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	q, format := api.ResultQuery{Count: api.MostLines}, "text"
+	c := a.flag(&cobra.Command{
+		Use:   "findings [UNIT or GROUP ...]",
+		Short: "List the messages of compilers, linters and runtimes about places in files",
+		Long: `Lists what tools have told of places in files. --only takes error, warning, new or gone.
+--format places prints file:line:column: message, and nothing else, for editors that load a
+list of errors.`,
+		Example: `  omnivigil findings --only new
+  omnivigil findings --format places`,
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(_ *cobra.Command, units []string) error {
+			q.Units = units
+			if format != "text" && format != "places" {
+				return exit.Refuse("omnivigil: --format must be text or places, not %q", format)
+			}
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				page, err := p.Findings(ctx, q)
+				if err != nil {
+					return err
+				}
+				if a.asJSON {
+					return PrintJSON(page)
+				}
+				snap, err := p.Snapshot(ctx)
+				if err != nil {
+					return err
+				}
+				if format == "places" {
+					sayPlaces(os.Stdout, snap, page.Findings)
+				} else {
+					sayFindings(os.Stdout, snap, page)
+				}
+				return nil
+			})
+		},
+	})
+	c.Flags().StringVar(&q.Only, "only", "", "only those that are error, warning, new or gone")
+	c.Flags().StringVar(&q.Text, "text", "", "only those with this in their file, rule or message")
+	c.Flags().StringVar(&format, "format", format, "text, or places for editors")
+	return c
+}
+
+func sayFindings(w io.Writer, snap *api.Snapshot, page api.FindingPage) {
+	for _, f := range page.Findings {
+		rule := ""
+		if f.Rule != "" {
+			rule = "  (" + f.Rule + ")"
+		}
+		Say(w, "  %-5s %-8s %s  %s%s%s", f.Change, f.Severity, f.Unit, f.From(snap.Project.Root).Text(), f.Message, rule)
+	}
+	switch {
+	case page.Total == 0:
+		Say(w, "There is no such finding.")
+	case page.Total > len(page.Findings):
+		Say(w, "and %d more", page.Total-len(page.Findings))
+	}
+}
+
+// sayPlaces prints places for editors, those that are gone left out. Files are told from here, as
+// an editor that was started here reads them.
+func sayPlaces(w io.Writer, snap *api.Snapshot, findings []api.Finding) {
+	here, err := os.Getwd()
+	if err != nil {
+		here = snap.Project.Root
+	}
+	for _, f := range findings {
+		if f.Change != api.GoneFinding && f.File != "" {
+			Say(w, "%s%s: %s", f.From(here).Text(), f.Severity, f.Message)
+		}
+	}
+}
+
+func narrowCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	failing := false
+	c := a.flag(&cobra.Command{
+		Use:   "narrow UNIT [TEST ...]",
+		Short: "Run only some tests of a suite, until it is widened",
+		Long: `Runs only these tests of a suite, now and on every change, until omnivigil widen. As long as it
+is narrowed the suite counts as stale, however green. --failing takes those that fail.`,
+		Example: `  omnivigil narrow harbour TestBerths/low_tide
+  omnivigil narrow harbour --failing`,
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(c *cobra.Command, args []string) error {
+			if failing == (len(args) > 1) {
+				return exit.Refuse("omnivigil: name tests, or say --failing: %s", c.UseLine())
+			}
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				r := api.Request{Action: api.Narrow, Units: args[:1], Failing: failing}
+				for _, name := range args[1:] {
+					named, err := named(ctx, p, args[0], name)
+					if err != nil {
+						return err
+					}
+					r.Cases = append(r.Cases, named)
+				}
+				return a.do(ctx, p, r)
+			})
+		},
+	})
+	c.Flags().BoolVar(&failing, "failing", false, "those that fail")
+	return c
+}
+
+// named returns the test that a name means: one that is known, or else that name alone, which
+// the runner may know.
+func named(ctx context.Context, p *api.Client, unit, name string) (api.CaseName, error) {
+	page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Text: name, Count: api.MostLines})
+	if err != nil {
+		return api.CaseName{}, err
+	}
+	for _, c := range page.Cases {
+		if c.Name == name {
+			return api.CaseName{Suite: c.Suite, Name: c.Name}, nil
+		}
+	}
+	return api.CaseName{Name: name}, nil
+}
+
+// do asks for something and says what that has set off.
+func (a *asking) do(ctx context.Context, p *api.Client, r api.Request) error {
+	answer, err := p.Do(ctx, r)
+	switch {
+	case err != nil:
+		return err
+	case a.asJSON:
+		return PrintJSON(answer)
+	}
+	SayAnswer(answer)
+	return nil
+}
+
+func widenCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	return a.flag(&cobra.Command{
+		Use:               "widen UNIT or GROUP ...",
+		Short:             "Run all tests of a suite again that was narrowed",
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(_ *cobra.Command, units []string) error {
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				return a.do(ctx, p, api.Request{Action: api.Widen, Units: units})
+			})
+		},
+	})
+}

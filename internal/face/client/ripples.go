@@ -1,0 +1,125 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/plain"
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/text/format"
+)
+
+func ripplesCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	return a.flag(&cobra.Command{
+		Use:   "ripples [NUMBER]",
+		Short: "List what was set off lately and by what, or tell one ripple whole",
+		Long: `A ripple is a save, or another cause, with every run that it brought about, until all are
+at rest. Without a number the newest twenty are listed.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			number := 0
+			if len(args) > 0 {
+				n, err := strconv.Atoi(args[0])
+				if err != nil || n < 1 {
+					return exit.Refuse("omnivigil: a ripple has a number, such as 7, not %q", args[0])
+				}
+				number = n
+			}
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				snap, err := p.Snapshot(ctx)
+				if err != nil {
+					return err
+				}
+				if number == 0 {
+					return a.sayRipples(snap)
+				}
+				r := snap.Ripple(number)
+				if r == nil {
+					return api.Refuse("ripple %d is not known; the newest is %d", number, newestRipple(snap))
+				}
+				if a.asJSON {
+					return PrintJSON(r)
+				}
+				return sayRipple(ctx, os.Stdout, p, r)
+			})
+		},
+	})
+}
+
+func newestRipple(snap *api.Snapshot) int {
+	if n := len(snap.Ripples); n > 0 {
+		return snap.Ripples[n-1].ID
+	}
+	return 0
+}
+
+func (a *asking) sayRipples(snap *api.Snapshot) error {
+	const most = 20
+	newest := snap.Ripples[max(len(snap.Ripples)-most, 0):]
+	if a.asJSON {
+		return PrintJSON(newest)
+	}
+	for _, r := range newest {
+		Say(os.Stdout, "%4d  %s  %-8s %9s  %s", r.ID, format.Clock(r.Since), r.Outcome, rippleTook(r), r.Title)
+	}
+	return nil
+}
+
+func rippleTook(r *api.Ripple) string {
+	if !r.Resting() {
+		return ""
+	}
+	return format.Duration(r.RestAt.Sub(r.Since))
+}
+
+// sayRipple tells a ripple with its runs, and the output of those that failed.
+func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) error {
+	Say(w, "ripple %d, %s: %s", r.ID, format.Clock(r.Since), r.Title)
+	switch {
+	case !r.Resting():
+		Say(w, "it is not at rest yet")
+	case r.Detail != "":
+		Say(w, "%s after %s: %s", r.Outcome, rippleTook(r), r.Detail)
+	default:
+		Say(w, "%s after %s", r.Outcome, rippleTook(r))
+	}
+	if len(r.Paths) > 1 {
+		Say(w, "files: %s", strings.Join(r.Paths, ", "))
+	}
+	for _, c := range r.Concerned {
+		Say(w, "%s: it matches %q", c.Unit, c.Rule)
+	}
+	for _, bar := range timeline.WaterfallOf(r, time.Now(), 1).Bars {
+		ref := bar.RunRef
+		what := fmt.Sprintf("run %d", ref.Number)
+		if ref.Pass > 0 {
+			what += fmt.Sprintf(", pass %d", ref.Pass)
+		}
+		failed := ""
+		if ref.Failed {
+			failed = "  failed"
+		}
+		Say(w, "  %s %s  %s%s  %s", ref.Unit, what, format.Duration(ref.Took.Duration()), failed, bar.Reason())
+		if !ref.Failed {
+			continue
+		}
+		page, err := p.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 10})
+		if err != nil {
+			return err
+		}
+		for _, l := range page.Lines {
+			fmt.Fprintln(w, "    "+plain.Text(l, Colours()))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,160 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/format"
+)
+
+func statusCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	socket := false
+	c := a.flag(&cobra.Command{
+		Use:   "status [UNIT]",
+		Short: "Say how the running project is, and each of its units; or tell one unit whole",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, units []string) error {
+			return a.on(func(ctx context.Context, p *api.Client) error {
+				if socket {
+					fmt.Println(p.Socket())
+					return nil
+				}
+				snap, err := p.Snapshot(ctx)
+				if err != nil {
+					return err
+				}
+				if len(units) > 0 {
+					return a.sayUnit(ctx, p, snap, units[0])
+				}
+				if a.asJSON {
+					return PrintJSON(snap)
+				}
+				sayStatus(os.Stdout, snap)
+				return nil
+			})
+		},
+	})
+	c.Flags().BoolVar(&socket, "socket", false, "print only the path of its socket, for curl and faces of your own: see docs/api.md")
+	return c
+}
+
+func sayStatus(w io.Writer, snap *api.Snapshot) {
+	Say(w, "%s  %s", strings.ToUpper(string(snap.Verdict.Word)), snap.Verdict.Text)
+	Say(w, "%s", Seen(snap))
+	sayDoubts(w, snap.Doubts)
+	if snap.Settings != "" {
+		problem, _, _ := strings.Cut(snap.Settings, "\n")
+		Say(w, "the settings just saved have an error and are not used: %s", problem)
+	}
+	name := 0
+	for _, u := range snap.Units {
+		name = max(name, len(u.Name))
+	}
+	fmt.Fprintln(w)
+	for _, u := range snap.Units {
+		Say(w, "  %-*s  %-7s  %-8s  %-8s  %s", name, u.Name, u.Kind, u.State, freshnessWord(u), unitDetail(snap, u))
+	}
+}
+
+// sayDoubts lists doubts, with what ends each.
+func sayDoubts(w io.Writer, doubts []api.Doubt) {
+	for _, d := range doubts {
+		Say(w, "  ? %s; to end it: %s", d.What, d.Ends)
+	}
+}
+
+func freshnessWord(u *api.Unit) string {
+	if u.Freshness == api.NoCode {
+		return ""
+	}
+	return string(u.Freshness)
+}
+
+// unitDetail is what there is to say of a unit beside its state.
+func unitDetail(snap *api.Snapshot, u *api.Unit) string {
+	var parts []string
+	if u.Paused {
+		parts = append(parts, "paused")
+	}
+	switch why := snap.WhyOf(u); {
+	case u.State.Broken() && u.Run.Problem != "":
+		parts = append(parts, u.Run.Problem)
+	case u.State.Broken() && u.Run.Exit != nil:
+		parts = append(parts, u.Run.Exit.Text)
+	case why != "":
+		parts = append(parts, why)
+	}
+	if u.Report.Text != "" {
+		parts = append(parts, u.Report.Text)
+	}
+	if ask, asks := snap.Asks[u.Name]; asks {
+		parts = append(parts, "waits for "+ask.For())
+	}
+	for _, address := range snap.Uses[u.Name].Addresses {
+		parts = append(parts, address.String())
+	}
+	return strings.Join(parts, "  ")
+}
+
+// sayUnit tells one unit whole.
+func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot, name string) error {
+	d, err := p.Detail(ctx, name)
+	if err != nil {
+		return err
+	}
+	if a.asJSON {
+		return PrintJSON(d)
+	}
+	w := os.Stdout
+	if u := snap.Unit(name); u != nil {
+		for _, line := range snap.Account(u) {
+			Say(w, "%s", line)
+		}
+	}
+	section := func(title string, rows int) {
+		if rows > 0 {
+			Say(w, "\n%s", title)
+		}
+	}
+	section("settings", len(d.Settings))
+	for _, s := range d.Settings {
+		Say(w, "  %-12s %s", s.Name, s.Text)
+	}
+	section("files that concern it", len(d.Rules))
+	for _, r := range d.Rules {
+		Say(w, "  %-30s %-8s  %s", r.Pattern, format.Count(r.Files, "file"), r.Does)
+	}
+	section("what it makes", len(d.Outputs))
+	for _, o := range d.Outputs {
+		Say(w, "  %-30s %-8s  %s", o.Pattern, format.Count(o.Files, "file"), format.Bytes(float64(o.Size)))
+	}
+	for i, made := range d.Sizes {
+		if i >= len(d.Sizes)-2 {
+			Say(w, "  after run %-20d %s", made.Run, format.Bytes(float64(made.Size)))
+		}
+	}
+	section("pages that are open", len(d.Pages))
+	for _, page := range d.Pages {
+		Say(w, "  %-14s %s", page.Browser, page.Path)
+	}
+	section("environment, beside the machine's", len(d.Variables))
+	for _, v := range d.Variables {
+		value := v.Value
+		if v.Secret {
+			value = "secret"
+		}
+		Say(w, "  %-18s %-24s from %s", v.Name, value, v.From)
+	}
+	section("processes", len(d.Processes))
+	for _, one := range d.Processes {
+		Say(w, "  %7d  cpu time %9s  %9s  %s", one.PID, format.Duration(one.CPUTime.Duration()), format.Bytes(float64(one.Memory)), one.Command)
+	}
+	return nil
+}

@@ -1,0 +1,224 @@
+// Package draw puts what package timeline lays out on pages: SVG and PDF, with text as text.
+//
+// A page is for white paper, and can be read in grey: each state has a shape of its own, as on the
+// screen. Text is set in the Go fonts; in SVG they are named and not embedded, so a viewer without
+// them takes its own, and in PDF a letter that they do not have is missing.
+package draw
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/tdewolff/canvas"
+	"github.com/tdewolff/canvas/renderers/pdf"
+	"github.com/tdewolff/canvas/renderers/svg"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goregular"
+
+	"omnivigil/internal/text/theme"
+)
+
+// Formats are the formats of drawings.
+var Formats = []string{"svg", "pdf"}
+
+// FormatOf is the format that a file's name asks for, empty for none.
+func FormatOf(file string) string {
+	format := strings.ToLower(strings.TrimPrefix(filepath.Ext(file), "."))
+	for _, known := range Formats {
+		if format == known {
+			return format
+		}
+	}
+	return ""
+}
+
+// About is what each page says of itself.
+type About struct {
+	Project string
+	What    string // such as "lanes"
+	Span    string // of what time
+	Date    time.Time
+}
+
+// Page is a drawing. Lengths are in millimetres, from the upper left corner.
+type Page struct {
+	width, height float64
+	canvas        *canvas.Canvas
+	at            *canvas.Context
+	faces         faces
+}
+
+// The page.
+const (
+	margin    = 10.0
+	headed    = margin + 13 // where the drawing begins
+	textSize  = 8.0         // points
+	smallSize = 7.0
+	pageWidth = 297.0 // of A4 on its side; pages are as high as they must be
+)
+
+// fonts are read once: they cost some milliseconds.
+var fonts = sync.OnceValues(func() (*canvas.FontFamily, error) {
+	family := canvas.NewFontFamily("Go,Arial,Helvetica,sans-serif")
+	if err := family.LoadFont(goregular.TTF, 0, canvas.FontRegular); err != nil {
+		return nil, fmt.Errorf("read the font of drawings: %w", err)
+	}
+	if err := family.LoadFont(gobold.TTF, 0, canvas.FontBold); err != nil {
+		return nil, fmt.Errorf("read the font of drawings: %w", err)
+	}
+	return family, nil
+})
+
+// ink is what a text is set in.
+type ink struct {
+	size  float64
+	bold  bool
+	color color.Color
+}
+
+type faces struct {
+	family *canvas.FontFamily
+	known  map[ink]*canvas.FontFace
+}
+
+// newPage returns an empty page with its heading.
+func newPage(a About, width, height float64) (*Page, error) {
+	family, err := fonts()
+	if err != nil {
+		return nil, err
+	}
+	p := &Page{width: width, height: height, canvas: canvas.New(width, height), faces: faces{family, map[ink]*canvas.FontFace{}}}
+	p.at = canvas.NewContext(p.canvas)
+	p.at.SetCoordSystem(canvas.CartesianIV)
+	p.box(0, 0, width, height, white)
+	p.text(margin, margin+4, a.Project, ink{12, true, black})
+	p.text(margin, margin+9, a.What+", "+a.Span, ink{textSize, false, grey})
+	p.right(width-margin, margin+4, a.Date.Format("2 January 2006, 15:04:05"), ink{textSize, false, grey})
+	return p, nil
+}
+
+// Colours on paper.
+var (
+	black = color.Color(canvas.Black)
+	white = color.Color(canvas.White)
+	grey  = on(theme.Dim)
+	faint = on(theme.Faint)
+)
+
+// on is a hue on white paper.
+func on(h theme.Hue) color.Color { return canvas.Hex(h.OnLight) }
+
+func (p *Page) face(i ink) *canvas.FontFace {
+	if p.faces.known[i] == nil {
+		style := canvas.FontRegular
+		if i.bold {
+			style = canvas.FontBold
+		}
+		p.faces.known[i] = p.faces.family.Face(i.size, i.color, style)
+	}
+	return p.faces.known[i]
+}
+
+// text sets a line whose base begins at a place.
+func (p *Page) text(x, y float64, text string, i ink) {
+	if text != "" {
+		p.at.DrawText(x, y, canvas.NewTextLine(p.face(i), text, canvas.Left))
+	}
+}
+
+// widest is how much wider than the Go fonts another may be that a viewer takes in their place.
+const widest = 1.15
+
+// wide is how wide a text may become.
+func (p *Page) wide(text string, i ink) float64 { return p.face(i).TextWidth(text) * widest }
+
+// right sets a line whose base ends there.
+func (p *Page) right(x, y float64, text string, i ink) { p.text(x-p.wide(text, i), y, text, i) }
+
+// within cuts a text so that it is no wider than some length.
+func (p *Page) within(text string, i ink, width float64) string {
+	if p.wide(text, i) <= width {
+		return text
+	}
+	letters := []rune(text)
+	for len(letters) > 0 && p.wide(string(letters)+"…", i) > width {
+		letters = letters[:len(letters)-1]
+	}
+	return string(letters) + "…"
+}
+
+// box fills a rectangle.
+func (p *Page) box(x, y, width, height float64, c color.Color) {
+	if width <= 0 || height <= 0 {
+		return
+	}
+	p.at.SetFillColor(c)
+	p.at.SetStrokeColor(canvas.Transparent)
+	p.at.DrawPath(x, y, canvas.Rectangle(width, height))
+}
+
+// line draws a line through places, dashed where lengths of dashes are given.
+func (p *Page) line(c color.Color, width float64, dashes []float64, places ...[2]float64) {
+	path := &canvas.Path{}
+	for i, at := range places {
+		if i == 0 {
+			path.MoveTo(at[0], at[1])
+		} else {
+			path.LineTo(at[0], at[1])
+		}
+	}
+	p.at.SetFillColor(canvas.Transparent)
+	p.at.SetStrokeColor(c)
+	p.at.SetStrokeWidth(width)
+	p.at.SetDashes(0, dashes...)
+	p.at.DrawPath(0, 0, path)
+	p.at.SetDashes(0)
+	p.at.SetStrokeColor(canvas.Transparent)
+}
+
+// Write writes the page in a format.
+func (p *Page) Write(w io.Writer, format string) error {
+	switch format {
+	case "svg":
+		options := svg.DefaultOptions
+		options.EmbedFonts = false
+		out := svg.New(w, p.width, p.height, &options)
+		p.canvas.RenderTo(out)
+		return out.Close()
+	case "pdf":
+		out := pdf.New(w, p.width, p.height, nil)
+		p.canvas.RenderTo(out)
+		return out.Close()
+	}
+	return fmt.Errorf("a drawing is written as %s, not %q", strings.Join(Formats, " or "), format)
+}
+
+// File writes the page into a file that is not there yet, in the format that its name asks for.
+func (p *Page) File(file string) error {
+	format := FormatOf(file)
+	if format == "" {
+		return fmt.Errorf("the name of a drawing ends in .svg or .pdf, unlike %s", file)
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("write the drawing: %w", err)
+	}
+	err = p.Write(f, format)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fmt.Errorf("write the drawing into %s: %w", file, err)
+	}
+	return nil
+}
+
+// millimetres rounds a place, so that files stay small.
+func millimetres(x float64) float64 { return math.Round(x*100) / 100 }

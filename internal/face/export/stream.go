@@ -1,0 +1,131 @@
+// Package export writes what a project shows in open formats.
+package export
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/plain"
+)
+
+// Formats of a stream: text as the plain stream prints it, a JSON object for each line, and a
+// page with colours.
+const (
+	Text  = "text"
+	JSON  = "json"
+	HTML  = "html"
+	known = `"text", "json" or "html"`
+)
+
+// FormatOf returns the format that a file's name asks for.
+func FormatOf(file string) string {
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".json", ".jsonl", ".ndjson":
+		return JSON
+	case ".html", ".htm":
+		return HTML
+	}
+	return Text
+}
+
+// Part says which lines of a log are written.
+type Part struct {
+	Filter string    // as that of api.LineQuery
+	Within *[2]int64 // only from one number to another; nil: all
+}
+
+// StreamFile writes lines into a new file, as Stream does. It returns how many there were. An
+// existing file is left as it is, which is an error.
+func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format, file string) (lines int, err error) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer func() {
+		if closed := f.Close(); err == nil {
+			err = closed
+		}
+	}()
+	return Stream(ctx, p, snap, part, format, f)
+}
+
+// Stream writes a part of a log, and returns how many lines there were.
+func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format string, w io.Writer) (lines int, err error) {
+	out := bufio.NewWriter(w)
+	write, end, err := writerOf(out, snap, part.Filter, format)
+	if err != nil {
+		return 0, err
+	}
+	q, last := api.LineQuery{Filter: part.Filter, Count: api.MostLines}, int64(math.MaxInt64)
+	if part.Within != nil {
+		q.From, last = part.Within[0], part.Within[1]
+	}
+	for more := true; more; {
+		page, err := p.Lines(ctx, q)
+		if err != nil {
+			return lines, err
+		}
+		for _, l := range page.Lines {
+			if l.Number > last {
+				break
+			}
+			if err := write(l); err != nil {
+				return lines, err
+			}
+			lines++
+		}
+		q.From = page.End
+		more = len(page.Lines) > 0 && q.From <= last
+	}
+	io.WriteString(out, end)
+	return lines, out.Flush()
+}
+
+// writerOf begins a document and returns what writes a line, and how it ends.
+func writerOf(out *bufio.Writer, snap *api.Snapshot, filter, format string) (write func(api.Line) error, end string, err error) {
+	plainly := plain.For(snap, false)
+	switch format {
+	case Text:
+		return func(l api.Line) error {
+			_, err := out.WriteString(plainly.Line(l) + "\n")
+			return err
+		}, "", nil
+	case JSON:
+		e := json.NewEncoder(out)
+		e.SetEscapeHTML(false)
+		return func(l api.Line) error {
+			l.Text = ansi.Strip(l.Text)
+			return e.Encode(l)
+		}, "", nil
+	case HTML:
+		title := snap.Project.Name
+		if filter != "" {
+			title += ": " + filter
+		}
+		fmt.Fprintf(out, pageBegin, escapeHTML(title), escapeHTML(title))
+		coloured := plain.For(snap, true)
+		return func(l api.Line) error {
+			class := "output"
+			if l.Stream != api.Output {
+				class = "own " + string(l.Tone)
+			}
+			_, err := fmt.Fprintf(out, "<div class=\"%s\">%s</div>\n", strings.TrimSpace(class), markUp(coloured.Line(l)))
+			return err
+		}, pageEnd, nil
+	}
+	return nil, "", fmt.Errorf("there is no format %q: it is %s", format, known)
+}
+
+// Known reports whether a stream can be written in a format.
+func Known(format string) bool { return slices.Contains([]string{Text, JSON, HTML}, format) }

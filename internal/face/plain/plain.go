@@ -1,0 +1,137 @@
+// Package plain is the face for pipes, files and people who want one stream: it
+// prints every line of the log once, in the form "15:04:05.000 NAME  text".
+package plain
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+)
+
+// self is the name that Omnivigil's own events carry.
+const self = "omnivigil"
+
+// Format says how lines are printed.
+type Format struct {
+	Width  int  // of the column of names
+	Colour bool // keep colours and links
+}
+
+// For returns the format for a project's units.
+func For(snap *api.Snapshot, colour bool) Format {
+	f := Format{Width: len(self), Colour: colour}
+	for _, u := range snap.Units {
+		f.Width = max(f.Width, len(u.Name))
+	}
+	return f
+}
+
+// Line returns a line as it is printed, without its end.
+func (f Format) Line(l api.Line) string {
+	name, text := l.Unit, l.Text
+	if l.Stream != api.Output {
+		name = self
+		if l.Unit != "" {
+			text = l.Unit + " " + l.Text
+		}
+	}
+	l.Text = text
+	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(f.Width, len(self)), name, Text(l, f.Colour))
+}
+
+// Text returns a line's text as it is printed.
+func Text(l api.Line, colour bool) string { return styled(l.Text, colour) }
+
+func styled(text string, colour bool) string {
+	if !colour {
+		text = ansi.Strip(text)
+	}
+	return escape.Styled(text)
+}
+
+// Printer prints the log of a project from its beginning.
+type Printer struct {
+	Project api.Project
+	Out     io.Writer
+	Format  Format
+	next    int64
+	told    bool // that the log cannot be written
+}
+
+// kind is what this face calls itself.
+const kind = "plain"
+
+// Follow prints lines as they come until the project has ended and all are printed. It
+// returns early when Out refuses a write. It returns how the project was when it was last
+// seen, nil where it never was.
+func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	go api.WatchSilence(ctx, p.Project, saySilence)
+	err = p.Project.Follow(ctx, api.Face{Kind: kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
+		last = snap
+		if err := p.catchUp(ctx, snap.Lines); err != nil {
+			return err
+		}
+		if broken := snap.LogProblem != ""; broken != p.told {
+			if p.told = broken; broken {
+				fmt.Fprintln(os.Stderr, self+":", snap.LogProblem)
+			} else {
+				fmt.Fprintln(os.Stderr, self+": the log can be written again")
+			}
+		}
+		return nil
+	})
+	return last, err
+}
+
+// saySilence says when the project has stopped to answer, and when it answers again.
+func saySilence(silent time.Duration) {
+	switch {
+	case silent == api.Silence:
+		fmt.Fprintf(os.Stderr, "%s: no answer from the project for %s; its process may be stopped\n", self, format.Duration(silent))
+	case silent == 0:
+		fmt.Fprintln(os.Stderr, self+": the project answers again")
+	}
+}
+
+// catchUp prints what has come, up to so many lines.
+func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
+	if p.next < lines {
+		p.next, err = p.Project.Text(ctx, p.next, lines, fit{p.Out, p.Format.Colour})
+	}
+	return err
+}
+
+// fit makes lines fit to be printed. Each Write is of whole lines.
+type fit struct {
+	to     io.Writer
+	colour bool
+}
+
+func (f fit) Write(lines []byte) (int, error) {
+	if escape.Plain(lines) { // as nearly all are, and a copy is ten times as fast
+		return f.to.Write(lines)
+	}
+	var b bytes.Buffer
+	for line := range bytes.Lines(lines) {
+		if !escape.Plain(line) {
+			text := string(bytes.TrimSuffix(line, []byte("\n")))
+			line = []byte(styled(text, f.colour) + "\n")
+		}
+		b.Write(line)
+	}
+	if _, err := f.to.Write(b.Bytes()); err != nil {
+		return 0, err
+	}
+	return len(lines), nil
+}

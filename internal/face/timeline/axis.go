@@ -1,0 +1,122 @@
+// Package timeline turns a project and a span of time into what can be drawn: columns,
+// ticks, lanes, labels. It knows meanings and places, and neither colours nor glyphs, so that
+// a terminal and a page show the same.
+package timeline
+
+import (
+	"time"
+
+	"omnivigil/internal/text/format"
+)
+
+// Spans are the lengths of time that lanes can show.
+var Spans = []time.Duration{
+	15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 15 * time.Minute,
+	time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 3 * 24 * time.Hour, 7 * 24 * time.Hour,
+}
+
+// FirstSpan is the one to begin with, a minute.
+const FirstSpan = 2
+
+// YoungSpan returns the span that shows all of a young project's life, larger than the
+// first one would, by its position in Spans.
+func YoungSpan(age time.Duration) int {
+	for i := range FirstSpan {
+		if age < Spans[i] {
+			return i
+		}
+	}
+	return FirstSpan
+}
+
+// Axis maps columns to moments. Its columns lie on whole multiples of their width, so that
+// what was drawn moves left unchanged as time goes on.
+type Axis struct {
+	Start  time.Time     // of the first column
+	Column time.Duration // the width of each
+	N      int           // how many there are
+	Letter int           // how many of them a letter takes; 0 is one
+}
+
+// letters is how many columns a text of so many letters takes.
+func (a Axis) letters(n int) int { return n * max(a.Letter, 1) }
+
+// To returns the axis of n columns that ends with the column of end.
+func To(end time.Time, span time.Duration, n int) Axis {
+	n = max(n, 1)
+	width := max(span/time.Duration(n), time.Millisecond).Round(time.Millisecond)
+	last := end.Truncate(width)
+	return Axis{Start: last.Add(-time.Duration(n-1) * width), Column: width, N: n}
+}
+
+// At returns the column of a moment; it may lie outside 0..N-1.
+func (a Axis) At(t time.Time) int {
+	d := t.Sub(a.Start)
+	if d < 0 {
+		return -1
+	}
+	return int(d / a.Column)
+}
+
+// Has reports whether a column is on the axis.
+func (a Axis) Has(column int) bool { return column >= 0 && column < a.N }
+
+// Time returns when a column begins.
+func (a Axis) Time(column int) time.Time { return a.Start.Add(time.Duration(column) * a.Column) }
+
+// Span is the length of time that the axis shows.
+func (a Axis) Span() time.Duration { return time.Duration(a.N) * a.Column }
+
+// Elapsed returns round lengths of time since the axis's start at which it is labelled, no closer
+// together than gap columns.
+func (a Axis) Elapsed(gap int) []time.Duration {
+	step := a.Column
+	for _, s := range []time.Duration{
+		10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
+		time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute,
+		10 * time.Minute, 30 * time.Minute, time.Hour,
+	} {
+		if step = s; int(s/a.Column) >= gap {
+			break
+		}
+	}
+	var out []time.Duration
+	for d := time.Duration(0); d < a.Span() && len(out) < a.N; d += step {
+		out = append(out, d)
+	}
+	return out
+}
+
+// Ticks returns moments at which the axis is labelled, no closer together than gap columns,
+// on round times.
+func (a Axis) Ticks(gap int) []time.Time {
+	steps := []time.Duration{
+		time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
+		time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute,
+		time.Hour, 2 * time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour,
+	}
+	step := steps[len(steps)-1]
+	for _, s := range steps {
+		if int(s/a.Column) >= gap {
+			step = s
+			break
+		}
+	}
+	var out []time.Time
+	begin := a.Start.Truncate(step)
+	if step >= 12*time.Hour { // days begin where the clock says so
+		begin = time.Date(a.Start.Year(), a.Start.Month(), a.Start.Day(), 0, 0, 0, 0, a.Start.Location())
+	}
+	for t := begin.Add(step); t.Before(a.Time(a.N)); t = t.Add(step) {
+		out = append(out, t)
+	}
+	return out
+}
+
+// Label is a moment as the axis writes it: the time of day, and where there are days the date.
+func (a Axis) Label(t time.Time) string {
+	if a.Span() > 24*time.Hour {
+		return t.Format("2 Jan 15:04")
+	}
+	return format.Clock(t)
+}

@@ -1,0 +1,232 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/face/timeline"
+)
+
+// sampling is what the screen knows of what units took over time.
+type sampling struct {
+	series  timeline.Series
+	next    int64
+	asking  bool
+	askedAt time.Time
+}
+
+// samplePause is how often newer samples are asked for.
+const samplePause = 2 * time.Second
+
+// samplesMsg is an answer.
+type samplesMsg struct {
+	next int64
+	add  func(*timeline.Series)
+	more bool
+	err  error
+}
+
+// askSamples asks for samples that have come since.
+func (m *model) askSamples() {
+	s := &m.sampling
+	if s.asking || m.now.Sub(s.askedAt) < samplePause {
+		return
+	}
+	s.asking = true
+	from := s.next
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Samples(ctx, from)
+		return samplesMsg{page.Next, func(s *timeline.Series) { s.Add(page.Samples) }, len(page.Samples) > 0, err}
+	})
+}
+
+func (m *model) takeSamples(msg samplesMsg) {
+	m.sampling.asking = false
+	if msg.err != nil {
+		m.asked(msg.err)
+		m.sampling.askedAt = m.now
+		return
+	}
+	if msg.add(&m.sampling.series); !msg.more { // else there are more, which are wanted at once
+		m.sampling.askedAt = m.now
+	}
+	m.sampling.next = msg.next
+}
+
+// charts is the view of what units take over time, on the axis of the lanes.
+type charts struct {
+	measure int // index into timeline.Measures
+	alone   bool
+	largest bool
+	top     int
+}
+
+func (m *model) showCharts() { m.show(&charts{}) }
+
+func (*charts) name() string { return "charts" }
+
+func (*charts) grabs(*model) bool { return false }
+
+func (*charts) ask(m *model) { m.askSamples() }
+
+func (v *charts) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		v.top = max(v.top+wheel(msg), 0)
+	case tea.MouseClickMsg:
+		m.clickTime(msg.X)
+	case tea.MouseMotionMsg:
+		if msg.Button == tea.MouseLeft {
+			m.clickTime(msg.X)
+		}
+	}
+}
+
+// choose shows another measure.
+func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
+
+// graphs are what is drawn.
+func (v *charts) graphs(m *model) []timeline.Graph {
+	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.sampling.series, m.axis(), m.now)
+	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
+		u := m.snap.Unit(g.Name)
+		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.overview.lanes.filter)
+	})
+	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
+		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.overview.lanes.unit })
+	}
+	if v.largest {
+		timeline.Largest(all)
+	}
+	return all
+}
+
+func (v *charts) draw(m *model, width, height int) []string {
+	c, a := m.columns(), m.axis()
+	measure := timeline.Measures[v.measure]
+	rows := []string{v.tabs(m, width), m.overview.lanes.savesRow(m, c, a)}
+	all := v.graphs(m)
+	room := height - len(rows) - 1
+	if len(all) == 0 {
+		text := "  no unit has had any in this span"
+		if v.alone {
+			text = "  " + m.overview.lanes.unit + " has had none in this span; enter shows all units"
+		}
+		rows = pad(append(rows, fit(m.palette.dim.Render(text), width)), height-1, width)
+		return append(rows, timeRule(m, c, a, "", width))
+	}
+	each := max(2, min(room/len(all), 12))
+	fits := max(room/each, 1)
+	v.top = max(0, min(v.top, len(all)-fits))
+	for _, g := range all[v.top:min(v.top+fits, len(all))] {
+		rows = append(rows, graphRows(m, measure, g, each, width)...)
+	}
+	title := ""
+	if len(all) > fits {
+		title = fmt.Sprintf("%d to %d of %d", v.top+1, v.top+fits, len(all))
+	}
+	return append(pad(rows, height-1, width), timeRule(m, c, a, title, width))
+}
+
+// tabs names the measures, and says in more words what the shown one is where that has room.
+func (v *charts) tabs(m *model, width int) string {
+	line := func(chosen func(timeline.Measure) string) string {
+		var parts []string
+		for i, measure := range timeline.Measures {
+			if i == v.measure {
+				parts = append(parts, m.palette.bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
+			} else {
+				parts = append(parts, m.palette.dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
+			}
+		}
+		return "  " + strings.Join(parts, "   ")
+	}
+	text := line(timeline.Measure.Words)
+	if ansi.StringWidth(text) > width {
+		text = line(func(measure timeline.Measure) string { return string(measure) })
+	}
+	return fit(text, width)
+}
+
+// graphRows draws a graph in so many rows, of which the last is empty where there is room.
+func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
+	c, a := m.columns(), m.axis()
+	drawn := height
+	if height > 3 {
+		drawn--
+	}
+	value, when := g.Last, "now "
+	if !m.at.IsZero() {
+		value, when = math.NaN(), "then "
+		if i := a.At(m.at); a.Has(i) {
+			value = g.Values[i]
+		}
+	}
+	if g.Single && m.at.IsZero() {
+		when = "last "
+	}
+	name, style := g.Name, m.unitStyle(g.Name)
+	if name == "" {
+		name, style = "project", m.palette.text
+	}
+	mark := "  "
+	if name == m.overview.lanes.unit {
+		mark, style = m.palette.bright.Render("▸ "), style.Bold(true)
+	}
+	left := []string{
+		mark + style.Render(name),
+		"  " + m.palette.dim.Render(when) + measure.Text(value),
+		"  " + m.palette.dim.Render("max "+measure.Text(g.Most)),
+	}
+	if drawn == 2 {
+		left = []string{mark + style.Render(fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}
+	}
+	rows := make([]string, height)
+	for i := range rows {
+		text := ""
+		if i < len(left) {
+			text = left[i]
+		}
+		rows[i] = fit(text, c.left())
+		if i < drawn {
+			rows[i] += columnsOf(m, g, a, drawn-1-i, drawn, style)
+		}
+		rows[i] = fit(rows[i], width)
+	}
+	return rows
+}
+
+// eighths are a cell filled from its bottom by so many eighths.
+var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
+
+// columnsOf draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
+func columnsOf(m *model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
+	s := newStrip(len(g.Values), " ", &m.palette.text)
+	failed := m.palette.broken
+	for i, v := range g.Values {
+		level := timeline.Level(v, g.Most, of*8) - row*8
+		switch {
+		case level <= 0:
+			if row == 0 && !math.IsNaN(v) {
+				s.set(i, "▁", &m.palette.faint)
+			}
+		case g.Failed != nil && g.Failed[i]:
+			s.set(i, "╱", &failed)
+		default:
+			s.set(i, eighths[min(level, 8)], &style)
+		}
+	}
+	if i := a.At(m.at); !m.at.IsZero() && a.Has(i) {
+		at := m.palette.text.Reverse(true)
+		s.set(i, s.glyphs[i], &at)
+	}
+	return s.String()
+}

@@ -1,0 +1,380 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"github.com/sahilm/fuzzy"
+
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/output/query"
+)
+
+// command is an action that one can ask for by name.
+type command struct {
+	name, help string
+	keys       string // that do the same; empty: none
+	args       string // what may follow, in words; empty: nothing
+	offers     func(m *model) []string
+	do         func(m *model, args []string) error
+}
+
+// commandLine is the field in which one finds an action by its name.
+type commandLine struct {
+	input   textinput.Model
+	all     []command
+	matches []command
+	at      int
+	problem string
+}
+
+func (m *model) openCommandLine() {
+	c := &commandLine{input: m.field("do  ", "an action, by any part of its name", ""), all: m.commands()}
+	c.input.ShowSuggestions = true
+	c.match(m)
+	m.open(c)
+}
+
+func (*commandLine) name() string { return "command line" }
+
+func (*commandLine) grabs(*model) bool { return true }
+
+func (c *commandLine) field() *textinput.Model { return &c.input }
+
+func (c *commandLine) update(m *model, msg tea.Msg) {
+	before := c.input.Value()
+	if m.typed(&c.input, msg); c.input.Value() != before {
+		c.match(m)
+	}
+}
+
+// match finds the actions that what is typed may mean: the one whose name it begins with, or those
+// that have its letters in their order.
+func (c *commandLine) match(m *model) {
+	c.at, c.problem = 0, ""
+	typed := c.input.Value()
+	name, rest, hasArgs := strings.Cut(typed, " ")
+	c.input.SetSuggestions(nil)
+	if exact := slices.IndexFunc(c.all, func(o command) bool { return o.name == name }); exact >= 0 && hasArgs {
+		c.matches = c.all[exact : exact+1]
+		c.offer(m, typed, rest)
+		return
+	}
+	if typed == "" {
+		c.matches = c.all
+		return
+	}
+	c.matches = nil
+	for _, found := range fuzzy.FindFrom(typed, names(c.all)) {
+		c.matches = append(c.matches, c.all[found.Index])
+	}
+	for _, o := range c.all { // a word of what it says finds it as well
+		has := func(k command) bool { return k.name == o.name }
+		if strings.Contains(strings.ToLower(o.help), strings.ToLower(typed)) && !slices.ContainsFunc(c.matches, has) {
+			c.matches = append(c.matches, o)
+		}
+	}
+}
+
+// offer suggests what may follow as the last word.
+func (c *commandLine) offer(m *model, typed, rest string) {
+	o := c.matches[0]
+	if o.offers == nil {
+		return
+	}
+	last := rest[strings.LastIndexByte(rest, ' ')+1:]
+	head := strings.TrimSuffix(typed, last)
+	var all []string
+	for _, word := range o.offers(m) {
+		all = append(all, head+word)
+	}
+	if strings.HasPrefix(o.args, "PATH") {
+		for _, path := range pathsLike(m.snap.Project.Root, last) {
+			all = append(all, head+path)
+		}
+	}
+	c.input.SetSuggestions(all)
+}
+
+type names []command
+
+func (n names) String(i int) string { return n[i].name }
+func (n names) Len() int            { return len(n) }
+
+// choose goes to another match.
+func (c *commandLine) choose(by int) {
+	c.at = max(0, min(c.at+by, len(c.matches)-1))
+}
+
+// complete writes the chosen action into the field, or the word that is suggested.
+func (c *commandLine) complete(m *model) {
+	if suggested := c.input.CurrentSuggestion(); suggested != "" {
+		c.input.SetValue(suggested)
+	} else if len(c.matches) > 0 {
+		c.input.SetValue(c.matches[c.at].name + " ")
+	}
+	c.input.CursorEnd()
+	c.match(m)
+}
+
+// submit does what is chosen. Where it cannot be done, the field stays, and says why.
+func (c *commandLine) submit(m *model) {
+	if len(c.matches) == 0 {
+		c.problem = "no action has that in its name"
+		return
+	}
+	o := c.matches[c.at]
+	var args []string
+	if name, rest, _ := strings.Cut(c.input.Value(), " "); name == o.name {
+		args = strings.Fields(rest)
+	}
+	if o.args == "" && len(args) > 0 {
+		c.problem = o.name + " takes nothing after it"
+		return
+	}
+	m.close()
+	if err := o.do(m, args); err != nil {
+		c.problem = err.Error()
+		c.input.SetValue(o.name + " " + strings.Join(args, " "))
+		c.input.CursorEnd()
+		m.open(c)
+	}
+}
+
+// draw lists the actions in place of the stream.
+func (c *commandLine) draw(m *model, width, height int) []string {
+	return m.underLanes("commands", height, func(room int) []string {
+		var rows []string
+		first := windowed(c.at, len(c.matches), room)
+		for i := first; i < len(c.matches) && len(rows) < room; i++ {
+			rows = append(rows, c.row(m, c.matches[i], i == c.at, width))
+		}
+		if len(c.matches) == 0 {
+			rows = []string{fit(m.palette.dim.Render("  no action has that in its name"), width)}
+		}
+		return pad(rows, room, width)
+	})
+}
+
+func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
+	mark, name := "  ", m.palette.text.Render(strings.TrimSpace(o.name+" "+o.args))
+	if chosen {
+		mark, name = m.palette.bright.Render("▸ "), m.palette.bright.Render(strings.TrimSpace(o.name+" "+o.args))
+	}
+	return fit(mark+fit(name, min(34, width/2))+" "+m.palette.moving.Render(fit(o.keys, 10))+m.palette.dim.Render(o.help), width)
+}
+
+// commands are all actions: those of keys, and those that take something.
+func (m *model) commands() []command {
+	all := slices.Clone(ownCommands)
+	for i := range m.table {
+		b := &m.table[i]
+		taken := func(o command) bool { return o.name == b.action }
+		if b.action == "" || b.action == "command-line" || slices.ContainsFunc(ownCommands, taken) {
+			continue
+		}
+		o := command{name: b.action, help: b.name, keys: b.shown(), do: func(m *model, _ []string) error { return m.act(b) }}
+		if b.group == onUnit {
+			o.args, o.offers, o.do = "[UNIT ...]", unitNames, func(m *model, units []string) error { return m.actOn(b, units) }
+		}
+		all = append(all, o)
+	}
+	for i := range all {
+		if all[i].keys == "" {
+			if b := slices.IndexFunc(m.table, func(b binding) bool { return b.action == all[i].name }); b >= 0 {
+				all[i].keys = m.table[b].shown()
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b command) int { return strings.Compare(a.name, b.name) })
+	return all
+}
+
+func unitNames(m *model) []string { return m.names }
+
+// act does what a key stands for.
+func (m *model) act(b *binding) error {
+	if b.when != nil && !b.when(m) {
+		return errors.New("there is nothing to do that with now")
+	}
+	b.do(m)
+	return nil
+}
+
+// actOn does it for units, or for the chosen one.
+func (m *model) actOn(b *binding, units []string) error {
+	for _, name := range units {
+		if m.snap.Unit(name) == nil {
+			return fmt.Errorf("there is no unit %q", name)
+		}
+	}
+	if len(units) == 0 {
+		return m.act(b)
+	}
+	for _, name := range units {
+		m.overview.lanes.unit = name
+		if err := m.act(b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ownCommands are actions that take something.
+var ownCommands []command
+
+func init() { // they lead back to the list
+	measures := func(*model) []string {
+		var all []string
+		for _, measure := range timeline.Measures {
+			all = append(all, string(measure))
+		}
+		return all
+	}
+	ownCommands = []command{
+		{name: "charts", args: "[MEASURE]", help: "charts of cpu, memory, output, durations, rest", offers: measures, do: (*model).chartOf},
+		{name: "choose", args: "UNIT", help: "choose a unit", offers: unitNames, do: (*model).chooseUnit},
+		{name: "find-units", args: "[WORD ...]", help: "show units with a name, kind, state or group", do: func(m *model, args []string) error {
+			if len(args) == 0 {
+				m.findUnits()
+			}
+			m.overview.lanes.filter = strings.Join(args, " ")
+			return nil
+		}},
+		{name: "go-to", args: "TIME", help: "to a moment: 12:04, 12:04:31, 5m ago", do: (*model).goToTime},
+		{name: "look-for", args: "[TEXT]", help: "look for text in the output", do: func(m *model, args []string) error {
+			if len(args) == 0 {
+				m.searchOutput()
+				return nil
+			}
+			m.stream().look(m, strings.Join(args, " "))
+			return nil
+		}},
+		{name: "only-lines", args: "[FILTER]", help: "show only some lines, by text, unit, run, level", do: func(m *model, args []string) error {
+			if len(args) == 0 {
+				m.filterOutput()
+				return nil
+			}
+			f, err := query.Parse(strings.Join(args, " "))
+			if err == nil {
+				m.stream().use(m, f)
+			}
+			return err
+		}},
+		{name: "order", args: "[file, need or trouble]", help: "order the lanes", offers: func(*model) []string { return orderNames[:] }, do: (*model).orderBy},
+		{name: "ripples", args: "[NUMBER]", help: "ripples: what each save set off, as a waterfall", do: (*model).showRipple},
+		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: (*model).spanOf},
+		{name: "what-if", args: "PATH", help: "what a save of a path would set off", offers: func(*model) []string { return nil }, do: func(m *model, args []string) error {
+			if len(args) != 1 {
+				return errors.New("what-if takes one path")
+			}
+			m.showMap()
+			m.top().(*mapView).ifSaved(m, args[0])
+			return nil
+		}},
+		{name: "write-drawing", args: "[PATH]", help: "write the lanes, or the ripple, map or charts shown, as SVG or PDF", offers: func(*model) []string { return nil }, do: func(m *model, args []string) error {
+			if len(args) == 0 {
+				m.askDrawing()
+				return nil
+			}
+			return m.writeDrawing(strings.Join(args, " "))
+		}},
+	}
+}
+
+func (m *model) chartOf(args []string) error {
+	measure := 0
+	if len(args) > 0 {
+		if measure = slices.Index(timeline.Measures, timeline.Measure(args[0])); measure < 0 {
+			return fmt.Errorf("there is no chart of %s", args[0])
+		}
+	}
+	m.showCharts()
+	m.top().(*charts).choose(measure)
+	return nil
+}
+
+func (m *model) chooseUnit(args []string) error {
+	if len(args) != 1 || m.snap.Unit(args[0]) == nil {
+		return fmt.Errorf("there is no unit %q", strings.Join(args, " "))
+	}
+	m.overview.lanes.unit = args[0]
+	return nil
+}
+
+func (m *model) showRipple(args []string) error {
+	if len(args) == 0 {
+		m.showRipples()
+		return nil
+	}
+	if len(args) == 1 {
+		if n, err := strconv.Atoi(args[0]); err == nil && m.snap.Ripple(n) != nil {
+			m.showRipples()
+			m.top().(*ripples).chosen = n
+			return nil
+		}
+	}
+	return errors.New("ripples takes the number of one that is still known")
+}
+
+// goToTime goes to a moment of today, or so long ago.
+func (m *model) goToTime(args []string) error {
+	text := strings.Join(args, " ")
+	if text == "now" {
+		m.backToNow()
+		return nil
+	}
+	if ago, ok := strings.CutSuffix(text, " ago"); ok {
+		d, err := lengthOf(ago)
+		if err == nil {
+			m.goTo(m.now.Add(-d))
+		}
+		return err
+	}
+	for _, layout := range []string{"15:04:05", "15:04"} {
+		if t, err := time.ParseInLocation(layout, text, m.now.Location()); err == nil {
+			y, mo, d := m.now.Date()
+			at := time.Date(y, mo, d, t.Hour(), t.Minute(), t.Second(), 0, m.now.Location())
+			if at.After(m.now) {
+				at = at.AddDate(0, 0, -1)
+			}
+			m.goTo(at)
+			return nil
+		}
+	}
+	return fmt.Errorf("a time is written as 12:04, 12:04:31 or 5m ago, not %q", text)
+}
+
+// lengthOf reads a length of time; "d" are days.
+func lengthOf(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	d, err := time.ParseDuration(strings.ReplaceAll(text, " ", ""))
+	if err != nil || d <= 0 {
+		return 0, fmt.Errorf("a length of time is written as 30s, 5m, 2h or 3d, not %q", text)
+	}
+	return d, nil
+}
+
+// spanOf shows the smallest span that has so much time.
+func (m *model) spanOf(args []string) error {
+	d, err := lengthOf(strings.Join(args, ""))
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(timeline.Spans, func(s time.Duration) bool { return s >= d })
+	if at < 0 {
+		at = len(timeline.Spans) - 1
+	}
+	m.overview.lanes.span = at
+	return nil
+}

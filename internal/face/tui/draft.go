@@ -1,0 +1,330 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/query"
+	"omnivigil/internal/output/structured"
+	"omnivigil/internal/text/format"
+)
+
+// times is what stands before lines.
+type times int
+
+const (
+	ofDay     times = iota // the time of day
+	sinceSave              // how long after the last save before it
+	sinceLine              // how long after the line before
+	howManyTimes
+)
+
+// shownTime is a line's time as it is shown, with the one drawn before it.
+func (s *stream) clock(m *model, e, before api.Line) string {
+	switch s.times {
+	case sinceSave:
+		if save := m.snap.LastSave(e.At); !save.IsZero() {
+			return "+" + short(e.At.Sub(save))
+		}
+	case sinceLine:
+		if before.At.IsZero() {
+			return ""
+		}
+		return "+" + short(e.At.Sub(before.At))
+	}
+	if format.Clock(e.At) == format.Clock(before.At) {
+		return ""
+	}
+	return format.Clock(e.At)
+}
+
+// short is a length of time in at most seven cells.
+func short(d time.Duration) string {
+	switch {
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.3f", d.Seconds())
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%d:%02d", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%.1f h", d.Hours())
+}
+
+// gutter is the width of the time and the unit's name before a line's text.
+func (s *stream) gutter(m *model, width int) (clockWidth, nameWidth int) {
+	clockWidth, nameWidth = 9, m.columns().name
+	if width < 70 {
+		clockWidth = 0
+		if s.times != ofDay {
+			clockWidth = 8
+		}
+	}
+	return
+}
+
+// draft draws lines from the last one up until the height is filled, then gives each its time
+// and name, said once for lines that share them.
+func (s *stream) draft(m *model, width, height int) []string {
+	entries := joined(s.page.Lines)
+	clockWidth, nameWidth := s.gutter(m, width)
+	used, first := 0, len(entries)
+	var texts [][]string
+	for first > 0 && used < height {
+		first--
+		t := s.textOf(m, entries[first], width-clockWidth-nameWidth-3)
+		used += len(t)
+		texts = append([][]string{t}, texts...)
+	}
+	s.shown, s.rows = entries[first:], s.rows[:0]
+	var rows []string
+	var before api.Line
+	for i, e := range s.shown {
+		when, who := s.clock(m, e, before), ""
+		if e.Unit != before.Unit || before.Unit == "" {
+			who = e.Unit
+		}
+		before = e
+		for k, t := range texts[i] {
+			if k > 0 {
+				when, who = "", ""
+			}
+			row := m.marker(s, e) + m.palette.faint.Render(fit(when, clockWidth))
+			if e.Unit != "" {
+				row += s.nameStyle(m, e).Render(fit(who, nameWidth)) + "  "
+			}
+			rows, s.rows = append(rows, s.finish(m, e, row+t, width)), append(s.rows, i)
+		}
+	}
+	if over := len(rows) - height; over > 0 {
+		rows, s.rows = rows[over:], s.rows[over:]
+	}
+	return rows
+}
+
+// joined puts lines that go on with the one before, such as what was typed at a prompt, behind
+// that, where nothing came in between.
+func joined(all []api.Line) []api.Line {
+	if !slices.ContainsFunc(all, func(l api.Line) bool { return l.Continues }) {
+		return all
+	}
+	var out []api.Line
+	for _, l := range all {
+		if before := goesOn(out, l); before != nil {
+			before.Text += l.Text
+			continue
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// goesOn returns the line that another goes on with, or nil. What Omnivigil has said of the unit may stand
+// between them: that it waits for an answer.
+func goesOn(out []api.Line, l api.Line) *api.Line {
+	for i := len(out) - 1; l.Continues && i >= 0 && out[i].Unit == l.Unit && out[i].Run == l.Run; i-- {
+		switch out[i].Stream {
+		case api.Output:
+			return &out[i]
+		case api.Note:
+		default:
+			return nil
+		}
+	}
+	return nil
+}
+
+// marker is the cell before a line: where one is, what is chosen, what was marked.
+func (m *model) marker(s *stream, e api.Line) string {
+	if p, ok := m.top().(*picking); ok && s == m.stream() {
+		if e.Number == p.at {
+			return m.palette.chosen.Render("▸")
+		}
+		if p.has(e.Number) {
+			return m.palette.chosen.Render(" ")
+		}
+	}
+	switch {
+	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.marks[e.Number] && s.search.hit != e.Number:
+		return m.palette.broken.Render("╱") // as a failure in the lanes
+	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.marks[e.Number] && s.search.hit != e.Number:
+		return m.palette.stale.Render("┄")
+	case m.marks[e.Number]:
+		return m.palette.bright.Render("◆")
+	case s.search.hit == e.Number:
+		return m.palette.bright.Render("▸")
+	}
+	return " "
+}
+
+// old reports whether a line steps back: it was written before the last save, and one follows
+// what goes on. So the screen need not be cleared.
+func (s *stream) old(m *model, at time.Time) bool {
+	return s.following() && at.Before(m.snap.LastSave(m.shownTime()))
+}
+
+func (s *stream) nameStyle(m *model, e api.Line) lipgloss.Style {
+	if s.old(m, e.At) {
+		return m.palette.faint
+	}
+	return m.unitStyle(e.Unit)
+}
+
+// textOf is a line's text in rows of at most width cells.
+func (s *stream) textOf(m *model, e api.Line, width int) []string {
+	if e.Stream != api.Output {
+		return []string{s.marked(m, s.ownWords(m, e))}
+	}
+	text := stops(e.Text)
+	if u := m.snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
+		if l, is := structured.Parse(ansi.Strip(e.Text)); is {
+			text = m.structured(l, e.At, width)
+		}
+	}
+	if e.Times > 1 {
+		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
+	}
+	style := m.palette.text
+	if s.old(m, e.At) {
+		text, style = ansi.Strip(text), m.palette.dim
+	}
+	text = s.marked(m, text)
+	if !s.wrap {
+		return []string{style.Render(ansi.Truncate(text, width, "…")) + "\x1b[0m"}
+	}
+	rows := strings.Split(ansi.Hardwrap(text, max(width, 1), true), "\n")
+	for i := range rows {
+		rows[i] = style.Render(rows[i]) + "\x1b[0m"
+	}
+	return rows
+}
+
+// stops puts spaces in place of tabs, up to their stops.
+func stops(text string) string {
+	const every = 8
+	if !strings.Contains(text, "\t") {
+		return text
+	}
+	var b strings.Builder
+	column := 0
+	for i, part := range strings.Split(text, "\t") {
+		if i > 0 {
+			n := every - column%every
+			b.WriteString(strings.Repeat(" ", n))
+			column += n
+		}
+		b.WriteString(part)
+		column += ansi.StringWidth(part)
+	}
+	return b.String()
+}
+
+// messageWidth is how wide a structured line's message is at least, where a third of the width
+// is not less, so that fields line up.
+const messageWidth = 32
+
+// structured is a structured line: level, message, fields, and before them its time, where
+// that is not just when the line was written, which stands at the left.
+func (m *model) structured(l structured.Line, written time.Time, width int) string {
+	const justThen = 2 * time.Second
+	var b strings.Builder
+	if at, is := l.Time(); l.At != "" && (!is || at.Sub(written).Abs() > justThen) {
+		text := l.At
+		if is {
+			text = at.Local().Format("2006-01-02 15:04:05.000")
+		}
+		b.WriteString(m.palette.faint.Render(text) + " ")
+	}
+	if l.Whole {
+		return stops(l.Message)
+	}
+	level := fit(l.Level.String(), 7)
+	message := l.Message
+	switch l.Level {
+	case query.Error:
+		level, message = m.palette.broken.Render(level), m.palette.bright.Render(message)
+	case query.Warning:
+		level = m.palette.stale.Render(level)
+	default:
+		level = m.palette.dim.Render(level)
+	}
+	if len(l.Fields) > 0 {
+		message = message + strings.Repeat(" ", max(min(messageWidth, width/3)-ansi.StringWidth(message), 0))
+	}
+	b.WriteString(level + " " + message)
+	for _, f := range l.Fields {
+		b.WriteString("  " + m.palette.faint.Render(f.Name+"=") + m.palette.dim.Render(strings.ReplaceAll(f.Value, "\n", " ")))
+	}
+	return b.String()
+}
+
+// marked shows where what is looked for stands in a text, whatever its colours.
+func (s *stream) marked(_ *model, text string) string {
+	if s.search.matcher == nil {
+		return text
+	}
+	all := s.search.matcher.All([]byte(ansi.Strip(text)))
+	if len(all) == 0 {
+		return text
+	}
+	const on, off = "\x1b[7m", "\x1b[27m"
+	var b strings.Builder
+	at, inside := 0, false // in the visible text
+	for rest := []byte(text); len(rest) > 0; {
+		seq, width, n, _ := ansi.DecodeSequence(rest, 0, nil)
+		visible := width > 0 || len(seq) > 0 && seq[0] != 0x1b
+		if !visible {
+			if b.Write(seq); inside { // it may have ended the mark
+				b.WriteString(on)
+			}
+			rest = rest[max(n, 1):]
+			continue
+		}
+		for len(all) > 0 && at >= all[0][1] {
+			all = all[1:]
+		}
+		if is := len(all) > 0 && at >= all[0][0]; is != inside {
+			if inside = is; is {
+				b.WriteString(on)
+			} else {
+				b.WriteString(off)
+			}
+		}
+		b.Write(rest[:max(n, 1)])
+		at += max(n, 1)
+		rest = rest[max(n, 1):]
+	}
+	if inside {
+		b.WriteString(off)
+	}
+	return b.String()
+}
+
+// ownWords is what Omnivigil says itself, in the colour of its meaning.
+func (s *stream) ownWords(m *model, e api.Line) string {
+	words := m.palette.toneStyle(e.Tone)
+	if s.old(m, e.At) && e.Tone != api.ToneBroken {
+		words = m.palette.dim
+	}
+	if e.Unit == "" {
+		return words.Bold(true).Render(e.Text)
+	}
+	if e.Run == 0 { // it is said of the unit
+		return m.palette.faint.Render("╶ ") + words.Render(e.Text)
+	}
+	return m.palette.faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
+}
+
+// finish brings a row to the stream's width. What opens a run or concerns the whole project
+// goes on as a thin line and so divides the output.
+func (s *stream) finish(m *model, e api.Line, row string, width int) string {
+	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
+		return fit(row, width)
+	}
+	row = ansi.Truncate(row, width-2, "…")
+	return row + m.palette.faint.Render(" "+strings.Repeat("╌", max(width-ansi.StringWidth(row)-2, 0))) + " "
+}

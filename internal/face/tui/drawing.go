@@ -1,0 +1,125 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/face/draw"
+	"omnivigil/internal/face/timeline"
+)
+
+// drawingField is the field in which one types into which file a drawing is written.
+type drawingField struct {
+	input textinput.Model
+	below view
+}
+
+// drawable is what of a view is drawn: its name, empty for none.
+func (m *model) drawable() string {
+	switch m.underField().name() {
+	case "overview":
+		return "lanes"
+	case "ripples":
+		return "ripple"
+	case "map", "charts":
+		return m.underField().name()
+	}
+	return ""
+}
+
+// underField is the view that one is in, below a field.
+func (m *model) underField() view {
+	if f, ok := m.top().(*drawingField); ok {
+		return f.below
+	}
+	return m.top()
+}
+
+func (m *model) askDrawing() {
+	name := m.drawable() + "-" + m.now.Format("150405") + ".svg"
+	m.open(&drawingField{m.field("write a drawing to  ", ".svg or .pdf", name), m.top()})
+}
+
+func (*drawingField) name() string { return "write a drawing" }
+
+func (*drawingField) grabs(*model) bool { return true }
+
+func (f *drawingField) field() *textinput.Model { return &f.input }
+
+func (f *drawingField) draw(m *model, width, height int) []string {
+	return f.below.draw(m, width, height)
+}
+
+func (f *drawingField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
+
+// submit writes the drawing.
+func (f *drawingField) submit(m *model) {
+	m.close()
+	if file := f.input.Value(); file != "" {
+		if err := m.writeDrawing(file); err != nil {
+			m.notice = err.Error()
+		}
+	}
+}
+
+// writeDrawing writes what is shown, beside the screen.
+func (m *model) writeDrawing(file string) error {
+	page, err := m.drawing()
+	if err != nil {
+		return err
+	}
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(m.snap.Project.Root, file)
+	}
+	m.later(func(context.Context) tea.Msg {
+		p, err := page()
+		if err == nil {
+			err = p.File(file)
+		}
+		return drawnMsg{file, err}
+	})
+	return nil
+}
+
+// drawnMsg says that a drawing was written.
+type drawnMsg struct {
+	file string
+	err  error
+}
+
+func (m *model) drawnFile(msg drawnMsg) {
+	if msg.err != nil {
+		m.notice = fmt.Sprintf("it was not written: %v", msg.err)
+		return
+	}
+	m.said = "drawn to " + msg.file
+}
+
+// drawing returns what draws the view that is shown.
+func (m *model) drawing() (func() (*draw.Page, error), error) {
+	snap, a, now := m.snap, m.axis(), m.now
+	page := draw.AxisOf(a.Time(0), a.Time(a.N))
+	switch v := m.underField().(type) {
+	case *overview:
+		return func() (*draw.Page, error) { return draw.Lanes(snap, page, now) }, nil
+	case *ripples:
+		if r := v.ripple(m); r != nil {
+			return func() (*draw.Page, error) { return draw.Ripple(snap.Project.Name, r, now, now) }, nil
+		}
+		return nil, errors.New("there is no ripple to draw")
+	case *mapView:
+		return func() (*draw.Page, error) { return draw.Map(snap, now) }, nil
+	case *charts:
+		measure := timeline.Measures[v.measure]
+		graphs := timeline.ChartOf(measure, snap, &m.sampling.series, page, now)
+		return func() (*draw.Page, error) {
+			return draw.Charts(snap, map[timeline.Measure][]timeline.Graph{measure: graphs}, page, now)
+		}, nil
+	}
+	return nil, fmt.Errorf("the %s view has no drawing", m.top().name())
+}

@@ -1,0 +1,49 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/location"
+)
+
+// openEditor opens a place in the person's editor.
+func (m *model) openEditor(p location.Place) {
+	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
+	cmd, terminal, err := location.Command(editor, p)
+	switch {
+	case err != nil:
+		m.notice = err.Error()
+	case terminal:
+		m.cmds = append(m.cmds, tea.ExecProcess(cmd, func(err error) tea.Msg { return backMsg{edited(cmd, err)} }))
+	default:
+		m.later(func(context.Context) tea.Msg { return askedMsg{edited(cmd, cmd.Run())} })
+	}
+}
+
+// openPlace opens the place of a test or a finding in the person's editor.
+func (m *model) openPlace(p api.FilePlace) {
+	if p.File == "" {
+		m.said = "no place in a file is known of it"
+		return
+	}
+	if _, err := os.Stat(p.File); err != nil {
+		m.notice = p.File + " is not there"
+		return
+	}
+	m.openEditor(location.Place{File: p.File, Line: p.Line, Column: p.Column})
+}
+
+// edited says what has become of an editor.
+func edited(cmd *exec.Cmd, err error) error {
+	if err != nil {
+		return fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
+	}
+	return nil
+}

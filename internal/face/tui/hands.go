@@ -1,0 +1,414 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/terminal"
+)
+
+// hands is a unit's terminal, over the whole screen or beside the stream. While this screen has hands on
+// it, all keys but those that let go are the program's; while another face has, or when the run has
+// ended, it is looked at.
+type hands struct {
+	unit   string
+	screen api.Screen // the newest, with all lines
+	drawn  []string   // its lines as they were drawn last; empty where they have changed
+	width  int        // that they were drawn in
+	beside bool       // the stream
+	asked  bool       // for hands on it, and not only to watch
+	size   api.Size   // that its place had when the terminal was given it
+
+	ctx     context.Context
+	stop    func()
+	screens chan screenMsg
+	inputs  chan api.Input
+
+	left, top, first int // where its first cell is on the screen, and which row that is
+}
+
+// screenMsg is what a terminal shows now; or, with an error, that no more comes.
+type screenMsg struct {
+	of     *hands
+	screen api.Screen
+	err    error
+	over   bool
+}
+
+// mostInputs is how much may be typed ahead of a project that does not answer.
+const mostInputs = 1000
+
+// takeInHand opens the chosen unit's terminal.
+func (m *model) takeInHand() {
+	v := &hands{unit: m.chosen().Name, beside: m.handsBeside}
+	m.open(v)
+	m.hands = v
+	v.begin(m, true, false)
+}
+
+// canType reports whether the chosen unit has a terminal that reads.
+func canType(m *model) bool {
+	u := m.chosen()
+	return u != nil && u.Kind != "relay" && slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
+}
+
+// hasTerminal reports whether the chosen unit has one, if only to look at what it has left.
+func hasTerminal(m *model) bool {
+	u := m.chosen()
+	return u != nil && u.Kind != "relay" && u.Run.Number > 0
+}
+
+// begin follows the terminal, with hands on it or only to watch.
+func (v *hands) begin(m *model, hand, take bool) {
+	v.end()
+	v.asked, v.size = hand, v.place(m)
+	ctx, stop := context.WithCancel(m.ctx)
+	screens, inputs := make(chan screenMsg), make(chan api.Input, mostInputs)
+	v.ctx, v.stop, v.screens, v.inputs = ctx, stop, screens, inputs
+	send := func(msg screenMsg) error {
+		select {
+		case screens <- msg:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	q := api.ScreenQuery{Unit: v.unit, Face: api.Face{Kind: kind, PID: os.Getpid()}, Hand: hand, Take: take, Size: v.size.Bounded()}
+	project := m.project
+	go func() {
+		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(screenMsg{of: v, screen: s}) })
+		send(screenMsg{of: v, err: err, over: true})
+	}()
+	go func() { // one after the other, as they were typed
+		defer stop()
+		for in := range inputs {
+			if err := project.Input(ctx, in); err != nil && send(screenMsg{of: v, err: err}) != nil {
+				return
+			}
+		}
+	}()
+	v.next(m)
+	v.give(m, api.Input{Focus: "in"})
+}
+
+// next waits for what the terminal shows next.
+func (v *hands) next(m *model) {
+	screens, over := v.screens, v.ctx.Done()
+	m.listening = append(m.listening, func() tea.Msg {
+		select {
+		case msg := <-screens:
+			return msg
+		case <-over:
+			return nil
+		}
+	})
+}
+
+// end lets go, once what was typed before has been given to the program.
+func (v *hands) end() {
+	if v.inputs != nil {
+		close(v.inputs)
+		v.inputs = nil
+	}
+}
+
+// endHands lets go of a terminal that is not shown any more, however its view was closed.
+func (m *model) endHands() {
+	if v := m.hands; v != nil && !slices.Contains(m.stack, view(v)) {
+		v.give(m, api.Input{Focus: "out"})
+		v.end()
+		m.hands = nil
+	}
+}
+
+// mine reports whether this screen has hands on it.
+func (v *hands) mine() bool { return v.screen.Hand != nil && v.screen.Hand.PID == os.Getpid() }
+
+// types reports whether keys are the program's.
+func (v *hands) types() bool { return v.asked && v.mine() && !v.screen.Ended }
+
+// give gives the program something that was typed or done.
+func (v *hands) give(m *model, in api.Input) {
+	if v.inputs == nil || !v.asked {
+		return
+	}
+	in.Unit, in.Face = v.unit, os.Getpid()
+	select {
+	case v.inputs <- in:
+	default:
+		m.notice = "the project does not take what is typed"
+	}
+}
+
+func (*hands) name() string { return "hands on" }
+
+// grabs implements view: even where the program gets no keys, they are for this terminal.
+func (*hands) grabs(*model) bool { return true }
+
+// ask gives the terminal the size of its place.
+func (v *hands) ask(m *model) {
+	if size := v.place(m); v.types() && size != v.size {
+		v.size = size
+		v.give(m, api.Input{Size: &size})
+	}
+}
+
+func (v *hands) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case screenMsg:
+		v.take(m, msg)
+	case tea.KeyPressMsg:
+		v.key(m, msg)
+	case tea.PasteMsg:
+		if v.types() {
+			v.give(m, api.Input{Text: msg.Content, Paste: true})
+		}
+	case tea.MouseMsg:
+		v.mouse(m, msg)
+	}
+}
+
+func (v *hands) take(m *model, msg screenMsg) {
+	if msg.of != v {
+		return
+	}
+	switch {
+	case msg.over && v.asked && v.screen.Run == 0 && msg.err != nil: // another face has hands on it, or there is nothing to see
+		v.begin(m, false, false)
+		return
+	case msg.over:
+		m.close()
+		m.asked(msg.err)
+		return
+	case msg.err != nil:
+		m.asked(msg.err)
+	default:
+		v.merge(msg.screen)
+	}
+	v.next(m)
+}
+
+// merge takes the lines that have changed.
+func (v *hands) merge(s api.Screen) {
+	lines := slices.Clone(v.screen.Lines)
+	if s.Run != v.screen.Run || s.Size != v.screen.Size {
+		lines, v.drawn = make([]api.ScreenLine, s.Size.Rows), make([]string, s.Size.Rows)
+	}
+	for _, line := range s.Lines {
+		if line.Row >= 0 && line.Row < len(lines) {
+			lines[line.Row], v.drawn[line.Row] = line, ""
+		}
+	}
+	v.screen = s
+	v.screen.Lines = lines
+}
+
+func (v *hands) key(m *model, key tea.KeyPressMsg) {
+	if !v.types() {
+		return
+	}
+	if key.Text != "" && key.Mod&^tea.ModShift == 0 {
+		v.give(m, api.Input{Text: key.Text})
+		return
+	}
+	v.give(m, api.Input{Keys: []string{key.Keystroke()}})
+}
+
+var mouseButtons = map[tea.MouseButton]string{
+	tea.MouseLeft: "left", tea.MouseMiddle: "middle", tea.MouseRight: "right", tea.MouseWheelUp: "wheel-up", tea.MouseWheelDown: "wheel-down",
+}
+
+// mouse gives the program what is done in its cells, if it wants to hear of that. A wheel that it does
+// not want presses arrows, where it draws the whole screen.
+func (v *hands) mouse(m *model, msg tea.MouseMsg) {
+	at := msg.Mouse()
+	col, row := at.X-v.left, at.Y-v.top+v.first
+	_, click := msg.(tea.MouseClickMsg)
+	_, wheel := msg.(tea.MouseWheelMsg)
+	switch {
+	case click && at.Y == v.top-1 && at.X >= v.left:
+		m.close()
+		return
+	case !v.types() || col < 0 || row < 0 || col >= v.screen.Size.Cols || row >= v.screen.Size.Rows:
+		return
+	case v.screen.Mouse == "" && wheel && v.screen.Drawing:
+		arrow := "down"
+		if at.Button == tea.MouseWheelUp {
+			arrow = "up"
+		}
+		v.give(m, api.Input{Keys: []string{arrow, arrow, arrow}})
+		return
+	case v.screen.Mouse == "":
+		return
+	}
+	does := "press"
+	switch msg.(type) {
+	case tea.MouseReleaseMsg:
+		does = "release"
+	case tea.MouseMotionMsg:
+		does = "move"
+	}
+	v.give(m, api.Input{Mouse: &api.Mouse{
+		Does: does, Button: mouseButtons[at.Button], Col: col, Row: row,
+		Shift: at.Mod.Contains(tea.ModShift), Alt: at.Mod.Contains(tea.ModAlt), Ctrl: at.Mod.Contains(tea.ModCtrl),
+	}})
+}
+
+// place is how large a terminal there is room for. Notices come and go without changing it.
+func (v *hands) place(m *model) api.Size {
+	above := 1
+	if m.height >= 30 {
+		above = 2
+	}
+	width, height := v.share(m, m.width, m.height-above-1)
+	return api.Size{Cols: max(width, 2), Rows: max(height-1, 1)}
+}
+
+// share is the terminal's part of the room, with its rule.
+func (v *hands) share(m *model, width, height int) (int, int) {
+	switch {
+	case !v.beside:
+		return width, height
+	case width >= wideEnough:
+		return width * 3 / 5, height
+	}
+	return width, height - max(height/3, 3)
+}
+
+func (v *hands) draw(m *model, width, height int) []string {
+	w, h := v.share(m, width, height)
+	rows := append([]string{v.rule(m, w)}, v.cells(m, w, h-1)...)
+	switch {
+	case !v.beside:
+		return rows
+	case w < width:
+		right := append([]string{m.titledRule(m.stream().title(), width-w-1)}, m.stream().draw(m, width-w-1, height-1)...)
+		for i := range rows {
+			rows[i] += m.palette.faint.Render("│") + right[i]
+		}
+		return rows
+	}
+	rows = append(rows, m.titledRule(m.stream().title(), width))
+	return append(rows, m.stream().draw(m, width, height-len(rows))...)
+}
+
+// cells draws what the terminal shows: from its first row on, or where it is larger than its place, the
+// rows around the cursor.
+func (v *hands) cells(m *model, width, height int) []string {
+	v.left, v.top, v.first = 0, m.bodyTop+1, 0
+	if over := v.screen.Cursor.Row - height + 1; over > 0 {
+		v.first = over
+	}
+	if width != v.width {
+		v.width = width
+		clear(v.drawn)
+	}
+	var rows []string
+	for i := v.first; i < len(v.screen.Lines) && len(rows) < height; i++ {
+		if v.drawn[i] == "" {
+			v.drawn[i] = fit(terminal.Draw(v.screen.Lines[i], min(width, v.screen.Size.Cols), true), width)
+		}
+		rows = append(rows, v.drawn[i])
+	}
+	if v.screen.Run == 0 {
+		rows = append(rows, fit(m.palette.dim.Render("  the terminal is asked for"), width))
+	}
+	return pad(rows, height, width)
+}
+
+// rule is the frame: whose terminal it is, and how one lets go.
+func (v *hands) rule(m *model, width int) string {
+	way := m.keyOf("let-go")
+	text := fmt.Sprintf("hands on %s", v.unit)
+	switch hand := v.screen.Hand; {
+	case v.screen.Run == 0:
+	case v.screen.Ended:
+		text, way = fmt.Sprintf("%s run %d has ended; this is its last screen", v.unit, v.screen.Run), "esc goes back"
+	case v.mine() && v.asked:
+		way += " lets go"
+		if v.screen.Title != "" {
+			text += ": " + v.screen.Title
+		}
+	case hand != nil:
+		text, way = fmt.Sprintf("watching %s: %s has hands on it", v.unit, cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind)), "enter takes over"
+	default:
+		text, way = "watching "+v.unit, "enter takes it in hand"
+	}
+	s := newStrip(width, "─", &m.palette.faint)
+	style := m.palette.bright
+	s.write(1, " "+fit(text, min(max(width-len(way)-8, 4), len([]rune(text))))+" ", &style)
+	s.write(max(width-len(way)-4, 1), " "+way+" ", &style)
+	return s.String()
+}
+
+// keyOf is the key that an action has, as it is written on the screen.
+func (m *model) keyOf(action string) string {
+	for i := range m.table {
+		if b := &m.table[i]; b.action == action {
+			return strings.Split(b.shown(), " ")[0]
+		}
+	}
+	return ""
+}
+
+// cursor is the program's cursor as the person's terminal is to show it, or nil.
+func (v *hands) cursor(width, height int) *tea.Cursor {
+	at := v.screen.Cursor
+	x, y := v.left+at.Col, v.top+at.Row-v.first
+	if !v.types() || at.Hidden || x >= width || y >= height-1 {
+		return nil
+	}
+	c := tea.NewCursor(x, y)
+	c.Blink = !at.Steady
+	switch at.Shape {
+	case "bar":
+		c.Shape = tea.CursorBar
+	case "underline":
+		c.Shape = tea.CursorUnderline
+	default:
+		c.Shape = tea.CursorBlock
+	}
+	return c
+}
+
+// dress gives the screen what the program has its terminal do: the cursor, and hearing of the mouse and of
+// focus.
+func (v *hands) dress(m *model, on *tea.View) {
+	on.Cursor = v.cursor(m.width, m.height)
+	on.ReportFocus = true
+	if v.screen.Mouse == "all" && !m.noMouse {
+		on.MouseMode = tea.MouseModeAllMotion
+	}
+}
+
+// handsFocus tells the program whether the person looks at it.
+func (m *model) handsFocus(way string) {
+	if v, ok := m.top().(*hands); ok {
+		v.give(m, api.Input{Focus: way})
+	}
+}
+
+// handKeys are those of a terminal in hand. All others are the program's.
+var handKeys = []binding{
+	{in: "hands on", keys: []string{"f12"}, action: "let-go", name: "let go", hint: "let go", group: onHand, when: shown, do: (*model).close},
+	{in: "hands on", keys: []string{"shift+f12", "f24"}, action: "hands-beside", name: "over the whole screen, or beside the stream", hint: "beside the stream", group: onHand, when: shown,
+		do: on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside })},
+	{in: "hands on", keys: []string{"esc", "q"}, name: "back", hint: "back", group: onHand, when: looks, do: (*model).close},
+	{in: "hands on", keys: []string{"enter"}, name: "take it over from another screen", hint: "take in hand", group: onHand,
+		when: func(m *model) bool { return looks(m) && !m.hands.screen.Ended }, do: on(func(m *model, v *hands) { v.begin(m, true, true) })},
+	{in: "hands on", keys: []string{"r"}, name: "restart or rerun the unit", hint: "restart", group: onHand,
+		when: func(m *model) bool { return looks(m) && m.hands.screen.Ended }, do: on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) })},
+}
+
+// shown reports whether a terminal is.
+func shown(m *model) bool { return m.hands != nil }
+
+// looks reports whether the terminal is only looked at.
+func looks(m *model) bool { return m.hands != nil && !m.hands.types() }

@@ -1,0 +1,409 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/text/format"
+)
+
+// lanes is the upper part of the main view: each unit's life along one axis of
+// time that ends at now, under a row of ticks for the saves.
+type lanes struct {
+	unit   string // the chosen one
+	span   int    // index into timeline.Spans; -1 until the person has zoomed
+	share  int    // index into shares
+	filter string // only units that match are shown
+	order  order
+	// unfolded has all units in the order chosen, of which a window is seen, in place of the
+	// quiet ones folded into one row.
+	unfolded bool
+
+	drawn map[string]drawnLane // by the unit's name
+}
+
+// drawnLane is a lane as it was drawn, and all that its looks came from, but for the styles.
+// Most of what draws the screen again changes no lane: output does, thirty times a second.
+type drawnLane struct {
+	from laneLooks
+	row  string
+}
+
+type laneLooks struct {
+	unit                   *api.Unit // a snapshot never changes
+	chosen                 bool
+	endpoint, memory, took string
+	told                   string
+	asks                   bool // for somebody to type
+	columns                columns
+	axis                   timeline.Axis
+	now, at                int // columns
+}
+
+// shares are how much of the screen the lanes may take, in parts of it; the stream has
+// the rest.
+var shares = []float64{0.5, 0.25, 0.75}
+
+// height is how many rows the lanes may have, of those that lanes and stream share.
+func (l *lanes) height(body int) int {
+	const least, leastStream = 4, 4
+	return max(min(int(float64(body)*shares[l.share]), body-leastStream), least)
+}
+
+// legend says what the textures mean, for the help.
+var legend = []struct {
+	cell timeline.Cell
+	text string
+}{
+	{timeline.Cell{State: api.Waiting}, "waiting for a need, or for what it follows"},
+	{timeline.Cell{State: api.Starting}, "starting, not ready yet"},
+	{timeline.Cell{State: api.Running}, "a task at work; its duration stands behind it"},
+	{timeline.Cell{State: api.Ready}, "ready, and current"},
+	{timeline.Cell{State: api.Done}, "done, and current"},
+	{timeline.Cell{State: api.Ready, Stale: true}, "ready, but stale: it runs older code"},
+	{timeline.Cell{State: api.Done, Stale: true}, "done, but stale: its result is older"},
+	{timeline.Cell{State: api.Stopping}, "stopping"},
+	{timeline.Cell{State: api.Failed}, "failed"},
+	{timeline.Cell{State: api.Crashed}, "crashed"},
+}
+
+// columns are the widths of a lane's parts on a screen of some width. What
+// matters least is dropped first as it narrows.
+type columns struct {
+	name, kind, state, lane, told, endpoint, memory, took int
+}
+
+func (m *model) columns() columns {
+	c := columns{state: 10, took: 9}
+	for _, u := range m.snap.Units {
+		c.name = max(c.name, ansi.StringWidth(u.Name))
+	}
+	c.name = min(c.name, max(8, m.width/6))
+	if m.width >= 110 {
+		c.kind, c.endpoint = 8, 7
+		if m.width >= 130 {
+			c.memory = 8
+		}
+	}
+	if m.width < 78 {
+		c.took = 0
+	}
+	if m.width >= 90 {
+		for _, u := range m.snap.Units {
+			if text := m.toldOf(u); text != "" {
+				c.told = max(c.told, ansi.StringWidth(text)+1)
+			}
+		}
+	}
+	c.lane = max(m.width-c.left()-c.told-c.endpoint-c.memory-c.took-1, 5)
+	return c
+}
+
+// left is where the lane begins.
+func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
+
+// spanIndex is the span on the screen. A young session shows all its life,
+// larger, until it has lived for longer than the first span.
+func (m *model) spanIndex() int {
+	if m.overview.lanes.span >= 0 {
+		return m.overview.lanes.span
+	}
+	return timeline.YoungSpan(m.now.Sub(m.snap.Project.Since))
+}
+
+// draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
+func (l *lanes) draw(m *model, title string, height int) []string {
+	c, a := m.columns(), m.axis()
+	shown, folded := l.visible(m, height-2)
+	rows := []string{l.savesRow(m, c, a)}
+	for _, u := range shown {
+		rows = append(rows, l.lane(m, u, c, a))
+	}
+	if text := l.foldedText(m, shown, folded); text != "" {
+		rows = append(rows, fit(m.palette.dim.Render("  "+text), m.width))
+	}
+	return append(rows, timeRule(m, c, a, title, m.width))
+}
+
+// savesRow marks each save where it fell on the axis, with its ripple's number.
+func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
+	s := newStrip(a.N, " ", &m.palette.text)
+	for _, tick := range timeline.Saves(m.snap.Saves, a) {
+		style := &m.palette.dim
+		if tick.Newest {
+			style = &m.palette.bright
+		}
+		s.set(tick.Column, "▾", style)
+		s.write(tick.Column+1, tick.Number, style)
+	}
+	label := "saves"
+	if !m.at.IsZero() {
+		label = "at " + format.Clock(m.at)
+		s.set(a.At(m.at), "▾", &m.palette.chosen)
+	}
+	return fit(fit("  "+m.palette.dim.Render(label), c.left())+s.String(), m.width)
+}
+
+// lane returns a unit's row.
+func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
+	use := m.snap.Uses[u.Name]
+	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), m.toldOf(u), m.snap.Asks[u.Name].Kind != "", c, a, a.At(m.now), -1}
+	if !m.at.IsZero() {
+		looks.at = a.At(m.at)
+	}
+	if d, ok := l.drawn[u.Name]; !ok || d.from != looks {
+		l.drawn[u.Name] = drawnLane{looks, l.drawLane(m, looks)}
+	}
+	return l.drawn[u.Name].row
+}
+
+func (l *lanes) drawLane(m *model, looks laneLooks) string {
+	u, c := looks.unit, looks.columns
+	mark, name := "  ", m.unitStyle(u.Name).Render(fit(u.Name, c.name))
+	if looks.chosen {
+		mark = m.palette.bright.Render("▸ ")
+		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(fit(u.Name, c.name), " "))
+		name = fit(name, c.name)
+	}
+	state := stateWord(u)
+	row := mark + name + " "
+	if c.kind > 0 {
+		row += m.palette.dim.Render(fit(u.Kind, c.kind))
+	}
+	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, looks)
+	if c.told > 0 {
+		row += " " + m.toldStyle(u).Render(fit(looks.told, c.told-1))
+	}
+	if c.endpoint > 0 {
+		row += " " + m.palette.dim.Render(fit(looks.endpoint, c.endpoint-1))
+	}
+	if c.memory > 0 {
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
+	}
+	if c.took > 0 {
+		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
+	}
+	return fit(row, m.width)
+}
+
+// stateWord is what a lane says of its unit in a word.
+func stateWord(u *api.Unit) string {
+	switch {
+	case u.Paused:
+		return "paused"
+	case u.Loop != nil && !u.Loop.Noted:
+		return "loop"
+	case u.InLine:
+		return "queued"
+	case u.Queued && u.State == api.Running:
+		return string(u.State) + " +1" // one more run follows
+	case u.Freshness == api.Stale && !u.State.Broken() && u.State != api.Stopped && u.Run.Number > 0:
+		return "stale"
+	}
+	return string(u.State)
+}
+
+// outcome is what a unit's output has told of tests and findings, in a few letters: how many fail of
+// how many, or how many have run; or else how many errors or warnings there are.
+func outcome(u *api.Unit) string {
+	r := u.Report
+	switch {
+	case r.Cases > 0 && u.State == api.Running && r.Run == u.Run.Number && r.Expected >= r.Ran && r.FailedNow == 0:
+		return fmt.Sprintf("%d/%d", r.Ran, r.Expected)
+	case r.Failed > 0 && r.OnlyFailures:
+		return fmt.Sprintf("%d fail", r.Failed)
+	case r.Failed > 0:
+		return fmt.Sprintf("%d/%d fail", r.Failed, r.Cases)
+	case r.Cases > 0 && !r.OnlyFailures:
+		return fmt.Sprintf("%d passed", r.Passed)
+	case r.Errors > 0:
+		return format.Count(r.Errors, "error")
+	case r.Warnings > 0:
+		return format.Count(r.Warnings, "warning")
+	}
+	return ""
+}
+
+// toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what is asked of
+// it.
+func (m *model) toldOf(u *api.Unit) string {
+	const most = 28 // cells that a question may have
+	use, ask := m.snap.Uses[u.Name], m.snap.Asks[u.Name]
+	switch {
+	case ask.Kind == api.AskPassword:
+		return "asks a password"
+	case ask.Kind == api.AskLine:
+		return ansi.Truncate("asks "+ask.Text, most, "…")
+	case u.Kind != "relay":
+		return outcome(u)
+	case use.Failed > 0:
+		return fmt.Sprintf("%.0f/s, %d failed", use.Requests, use.Failed)
+	case use.Requests > 0:
+		return fmt.Sprintf("%s, %.1f/s", format.Count(use.Pages, "page"), use.Requests)
+	case use.Pages > 0:
+		return format.Count(use.Pages, "page")
+	}
+	return ""
+}
+
+func (m *model) toldStyle(u *api.Unit) lipgloss.Style {
+	switch r := u.Report; {
+	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
+		return m.palette.broken
+	case r.Cases == 0 && r.Warnings > 0:
+		return m.palette.stale
+	}
+	return m.palette.dim
+}
+
+// endpoint is where a unit can be reached: its first port, and a sign for more.
+func endpoint(u api.Use) string {
+	if len(u.Addresses) == 0 {
+		return ""
+	}
+	text := fmt.Sprintf(":%d", u.Addresses[0].Port())
+	for _, e := range u.Addresses[1:] {
+		if e.Port() != u.Addresses[0].Port() {
+			return text + "…"
+		}
+	}
+	return text
+}
+
+// memory is what a unit's processes hold, in round figures.
+func memory(u api.Use) string {
+	if u.Memory == 0 {
+		return ""
+	}
+	return format.Bytes(float64(u.Memory))
+}
+
+// took is how long the newest run or pass needed, or has been at it; of a result that was
+// reused, when it was made.
+func took(u *api.Unit, now time.Time) string {
+	r, p := u.Run, u.Pass
+	switch {
+	case r.Number == 0:
+		return ""
+	case p.Number > 1 && p.EndedAt.IsZero():
+		return format.Duration(now.Sub(p.BeganAt).Truncate(100 * time.Millisecond))
+	case p.Number > 1:
+		return format.Duration(p.EndedAt.Sub(p.BeganAt))
+	case !r.ReusedAt.IsZero() && now.Sub(r.ReusedAt) < 12*time.Hour:
+		return "of " + r.ReusedAt.Format("15:04")
+	case !r.ReusedAt.IsZero():
+		return r.ReusedAt.Format("2 Jan")
+	case !r.ReadyAt.IsZero():
+		return format.Duration(r.ReadyAt.Sub(r.OrderedAt))
+	case !r.EndedAt.IsZero():
+		return format.Duration(r.EndedAt.Sub(r.OrderedAt))
+	}
+	return format.Duration(now.Sub(r.OrderedAt).Truncate(100 * time.Millisecond))
+}
+
+// life draws the lane itself.
+func (l *lanes) life(m *model, looks laneLooks) string {
+	a := looks.axis
+	lane := timeline.LaneOf(looks.unit.Marks, a, m.now)
+	s := newStrip(a.N, " ", &m.palette.text)
+	styles := map[timeline.Cell]*lipgloss.Style{}
+	for i, c := range lane.Cells {
+		glyph, style := m.palette.texture(c)
+		if styles[c] == nil {
+			styles[c] = &style
+		}
+		s.set(i, glyph, styles[c])
+	}
+	for _, label := range lane.Labels {
+		s.write(label.Column, label.Text, &m.palette.dim)
+	}
+	if r := looks.unit.Report; !r.FailedAt.IsZero() {
+		if i := a.At(r.FailedAt); a.Has(i) { // where it was first known to fail
+			glyph, style := m.palette.texture(timeline.Cell{State: api.Failed})
+			style = style.Bold(true)
+			s.set(i, glyph, &style)
+		}
+	}
+	if i := min(looks.now, a.N-1); looks.asks && looks.now >= 0 && looks.now <= a.N {
+		s.set(i, "?", &m.palette.bright)
+	}
+	if i := looks.at; a.Has(i) {
+		style := styles[lane.Cells[i]].Reverse(true)
+		s.set(i, s.glyphs[i], &style)
+	}
+	return s.String()
+}
+
+// timeRule is a rule that carries a title and, under the lanes, the times of day.
+func timeRule(m *model, c columns, a timeline.Axis, title string, width int) string {
+	s := newStrip(width, "─", &m.palette.faint)
+	if title != "" {
+		title = ansi.Truncate(title, width-12, "…")
+		s.write(1, " "+title+" ", &m.palette.dim)
+	}
+	left, begun := c.left(), ansi.StringWidth(title)+4
+	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
+		column, label := left+a.At(t), a.Label(t)
+		if column > begun && column+1+len(label) < left+a.N-4 {
+			s.set(column, "┴", &m.palette.faint)
+			s.write(column+1, label, &m.palette.dim)
+		}
+	}
+	if m.at.IsZero() || a.At(m.now) < a.N {
+		s.write(left+a.N-4, " now", &m.palette.dim)
+	}
+	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > ansi.StringWidth(title)+4 {
+		s.write(left-len(span)-1, span, &m.palette.dim)
+	}
+	return s.String()
+}
+
+func spanName(d time.Duration) string {
+	d = d.Round(time.Second)
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	if d <= 48*time.Hour {
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
+}
+
+// laneRoom is how many lanes there is room for, as last drawn.
+func (m *model) laneRoom() int { return max(m.streamTop-m.laneTop-1, 1) }
+
+// move chooses another unit, in the order shown.
+func (l *lanes) move(m *model, by int) {
+	units := l.ordered(m, m.laneRoom())
+	if len(units) == 0 {
+		return
+	}
+	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
+	l.unit = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
+}
+
+// nextBroken chooses the next unit that is broken.
+func (l *lanes) nextBroken(m *model) {
+	units := m.snap.Units
+	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
+	for n := range units {
+		if u := units[(at+1+n)%len(units)]; u.State.Broken() {
+			l.unit, l.filter = u.Name, ""
+			return
+		}
+	}
+}
+
+func (m *model) anyBroken() bool {
+	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
+}

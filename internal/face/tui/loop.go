@@ -1,0 +1,124 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/format"
+)
+
+// loopPanel is the panel on a unit that sets itself off, or that others do in turn: by which
+// files, what would cure it, and the keys that do.
+type loopPanel struct {
+	problem string // why the cure could not be written
+}
+
+// looping returns the first unit whose loop the person has not decided about.
+func (m *model) looping() *api.Unit {
+	for _, u := range m.snap.Units {
+		if u.Loop != nil && !u.Loop.Noted {
+			return u
+		}
+	}
+	return nil
+}
+
+func (m *model) showLoop() {
+	if u := m.chosen(); u == nil || u.Loop == nil {
+		m.overview.lanes.unit = m.looping().Name
+	}
+	m.open(&loopPanel{})
+}
+
+func (*loopPanel) name() string { return "loop" }
+
+func (*loopPanel) grabs(*model) bool { return true }
+
+// curedMsg says that the cure was written, or why not.
+type curedMsg struct{ err error }
+
+func (l *loopPanel) update(m *model, msg tea.Msg) {
+	if cured, ok := msg.(curedMsg); ok {
+		if cured.err == nil {
+			m.close()
+			return
+		}
+		l.problem = cured.err.Error()
+	}
+}
+
+// decide asks for something and closes the panel.
+func decide(a api.Action) func(*model) {
+	return func(m *model) {
+		m.request(a)
+		m.close()
+	}
+}
+
+// writeCure writes the cure into the settings; should that not go, the panel says why.
+func (m *model) writeCure() {
+	unit := m.overview.lanes.unit
+	m.later(func(ctx context.Context) tea.Msg {
+		_, err := m.project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
+		return curedMsg{err}
+	})
+}
+
+// draw draws the panel in place of the stream.
+func (l *loopPanel) draw(m *model, width, height int) []string {
+	return m.underLanes("loop", height, func(room int) []string {
+		rows := l.rows(m)
+		for i := range rows {
+			rows[i] = fit(rows[i], width)
+		}
+		return pad(rows, room, width)
+	})
+}
+
+func (l *loopPanel) rows(m *model) []string {
+	rows := []string{""}
+	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
+	u := m.chosen()
+	if u == nil || u.Loop == nil {
+		add("%s reacts to all its files", m.overview.lanes.unit)
+	} else {
+		if u.Loop.Alone() {
+			add("%s has run three times in a row for files that its own runs wrote:", u.Name)
+		} else {
+			add("this has gone round three times: %s. The last step was for:", u.Loop.Text)
+		}
+		files := u.Loop.Files
+		for _, f := range files[:min(len(files), 8)] {
+			add("  %s", m.palette.text.Render(f))
+		}
+		if more := len(files) - 8; more > 0 {
+			add("  and %d more", more)
+		}
+		add("")
+		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
+		add("  %s", m.palette.bright.Render(u.Loop.Cure))
+		add("")
+		for _, b := range m.bindingsOf("loop") {
+			if b.group == onLoop {
+				add("%s  %s", m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0])), m.palette.dim.Render(b.name))
+			}
+		}
+	}
+	for _, line := range strings.Split(l.problem, "\n") {
+		add("%s", m.palette.broken.Render(line))
+	}
+	return rows
+}
+
+// loopNotice says in one line that there is a loop, until the person has decided.
+func loopNotice(m *model, u *api.Unit) string {
+	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, format.List(u.Loop.Files))
+	if !u.Loop.Alone() {
+		text = u.Loop.Text
+	}
+	return fit(m.palette.stale.Render("  loop stopped  "+text)+m.palette.dim.Render("  (l: what to do)"), m.width)
+}

@@ -1,0 +1,441 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/timeline"
+)
+
+// mapView is the view of what needs and follows what, and of what would act if something happened.
+type mapView struct {
+	around bool   // only the chosen unit, and what it is linked with
+	group  string // whose members stand out; empty: no group's
+	unfold bool   // units that are alike have boxes of their own also where these have no room
+	asked  string
+	steps  []api.Step // what would act
+	answer []string   // in words, and why nothing would
+
+	drawn mapDrawn
+}
+
+// mapDrawn is the map as it was last drawn, for keys and mouse.
+type mapDrawn struct {
+	timeline.Map
+	left  []int // where the boxes of each layer begin, on the map
+	width []int // and how wide they are
+	x, y  int   // what of the map is at the upper left corner
+	top   int   // row of the screen at which it begins
+	pitch int   // how many rows of the screen a row of the map has
+}
+
+func (m *model) showMap() { m.show(&mapView{}) }
+
+func (*mapView) name() string { return "map" }
+
+func (*mapView) grabs(*model) bool { return false }
+
+func (v *mapView) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case api.Foresight:
+		v.steps, v.answer = msg.Order, msg.Text
+	case tea.MouseWheelMsg:
+		v.walk(m, 0, wheel(msg)/3)
+	case tea.MouseClickMsg:
+		v.click(m, msg.X, msg.Y)
+	}
+}
+
+// click chooses the unit of the box at a place.
+func (v *mapView) click(m *model, x, y int) {
+	d := &v.drawn
+	row := (y - d.top + d.y) / max(d.pitch, 1)
+	for _, b := range d.Boxes {
+		if left := d.left[b.Layer] - d.x; b.Row == row && x >= left && x < left+d.width[b.Layer] {
+			m.overview.lanes.unit = b.Units[0].Name
+		}
+	}
+}
+
+// walk chooses another unit: beside the chosen one along a line, or above or below it.
+func (v *mapView) walk(m *model, right, down int) {
+	d := &v.drawn
+	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.overview.lanes.unit) })
+	if at < 0 {
+		return
+	}
+	var among []int
+	before, after := d.Linked(at)
+	switch {
+	case right < 0:
+		among = before
+	case right > 0:
+		among = after
+	default:
+		for i, b := range d.Boxes {
+			if b.Layer == d.Boxes[at].Layer && (b.Row-d.Boxes[at].Row)*down > 0 {
+				among = append(among, i)
+			}
+		}
+	}
+	if len(among) == 0 {
+		return
+	}
+	near := func(i int) int { return max(d.Boxes[i].Row-d.Boxes[at].Row, d.Boxes[at].Row-d.Boxes[i].Row) }
+	next := slices.MinFunc(among, func(a, b int) int { return near(a) - near(b) })
+	m.overview.lanes.unit = d.Boxes[next].Units[0].Name
+}
+
+// ifRestarted lights up what would act if the chosen unit were restarted.
+func (v *mapView) ifRestarted(m *model) {
+	u := m.chosen()
+	if u == nil {
+		return
+	}
+	v.asked, v.steps = "if "+u.Name+" were restarted or rerun", timeline.IfRestarted(m.snap, u.Name)
+	v.answer = nil
+	for _, s := range v.steps {
+		v.answer = append(v.answer, fmt.Sprintf("%s %s (%s)", s.Unit, s.Does, s.Because))
+	}
+}
+
+// forget asks nothing any more, and has no group stand out.
+func (v *mapView) forget() { v.asked, v.steps, v.answer, v.group = "", nil, nil, "" }
+
+// lit reports whether the map is asked something, or shows a group.
+func (v *mapView) lit() bool { return v.asked != "" || v.group != "" }
+
+// nextGroup has the members of another group stand out, and after the last one's none.
+func (v *mapView) nextGroup(m *model) {
+	names := slices.Sorted(maps.Keys(m.snap.Project.Groups))
+	next := slices.Index(names, v.group) + 1
+	if v.forget(); next < len(names) {
+		v.group = names[next]
+	}
+}
+
+// stands reports whether a unit stands out: it would act, or is in the group.
+func (v *mapView) stands(m *model, unit string) bool {
+	return v.number(unit) > 0 || v.group != "" && slices.Contains(m.snap.Project.Groups[v.group], unit)
+}
+
+// number is which step a unit would be, from 1; 0: none.
+func (v *mapView) number(unit string) int {
+	return 1 + slices.IndexFunc(v.steps, func(s api.Step) bool { return s.Unit == unit })
+}
+
+func (v *mapView) draw(m *model, width, height int) []string {
+	title := "map: a thin line to what needs it, a thick one to what follows it"
+	if v.around {
+		title = "map: what " + m.overview.lanes.unit + " is linked with"
+	}
+	if v.group != "" {
+		title = "map: the group " + v.group
+	}
+	rows := []string{m.titledRule(title, width)}
+	foot := v.foot(m, width, max(height/3, 2))
+	room := max(height-len(rows)-len(foot), 1)
+	o := timeline.MapOptions{Rows: room, Keep: func(u *api.Unit) bool {
+		return u.Name == m.overview.lanes.unit || u.State.Broken() || u.Moving || v.stands(m, u.Name)
+	}}
+	if v.around {
+		o.Only = timeline.Around(m.snap, m.overview.lanes.unit)
+	}
+	if v.unfold {
+		o.Rows = 0
+	}
+	v.drawn.Map, v.drawn.top = timeline.MapOf(m.snap, o), m.bodyTop+1
+	rows = append(rows, v.picture(m, width, room)...)
+	return append(pad(rows, height-len(foot), width), foot...)
+}
+
+// foot says what would act.
+func (v *mapView) foot(m *model, width, most int) []string {
+	if v.asked == "" {
+		return nil
+	}
+	rows := []string{m.titledRule(v.asked, width)}
+	for _, text := range v.answer {
+		rows = append(rows, fit("  "+text, width))
+	}
+	if len(rows) > most {
+		rows = append(rows[:most-1], fit(m.palette.dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width))
+	}
+	return rows
+}
+
+// boxText is what a box says of its units.
+func (v *mapView) boxText(m *model, b timeline.Box) (name, state string) {
+	u := b.Units[0]
+	if n := v.number(u.Name); n > 0 {
+		return fmt.Sprintf("%d %s", n, b.Name()), v.steps[n-1].Does
+	}
+	return b.Name(), stateWord(u)
+}
+
+// picture draws the part of the map in which the chosen unit is.
+func (v *mapView) picture(m *model, width, height int) []string {
+	d := &v.drawn
+	d.pitch = 1
+	for _, pitch := range []int{3, 5} { // boxes of one line, or of two with a row between them
+		if d.Rows*pitch <= height {
+			d.pitch = pitch
+		}
+	}
+	v.measure(m, width)
+	total := 0
+	if n := len(d.left); n > 0 {
+		total = d.left[n-1] + d.width[n-1] + 1
+	}
+	l := newLinework(max(total, 1), max(d.Rows*d.pitch, 1))
+	for _, last := range []bool{false, true} { // so that what stands out lies over the others
+		for _, k := range d.Links {
+			if v.marked(m, k) == last {
+				v.drawLink(m, l, k)
+			}
+		}
+	}
+	for _, b := range d.Boxes {
+		v.drawBox(m, l, b)
+	}
+	v.follow(m, width, height, l)
+	var rows []string
+	for y := d.y; y < min(d.y+height, l.height); y++ {
+		rows = append(rows, fit(l.row(y, d.x, min(width, l.width-d.x)), width))
+	}
+	return rows
+}
+
+// measure finds where the layers are. What the screen has left over goes between them.
+func (v *mapView) measure(m *model, room int) {
+	d := &v.drawn
+	d.width, d.left = make([]int, d.Layers), make([]int, d.Layers)
+	for _, b := range d.Boxes {
+		name, state := v.boxText(m, b)
+		wide := ansi.StringWidth(name) + 1 + 2 + 1 + ansi.StringWidth(state)
+		if d.pitch == 5 {
+			wide = max(wide, ansi.StringWidth(boxMore(m, b)))
+		}
+		d.width[b.Layer] = max(d.width[b.Layer], wide+4)
+	}
+	total := 2
+	for i, w := range d.width {
+		if total += w; i < len(d.Tracks) {
+			total += d.Tracks[i] + 3
+		}
+	}
+	const most = 12
+	more := max(min((room-total)/max(len(d.Tracks), 1), most), 0)
+	left := 1
+	for i := range d.left {
+		d.left[i] = left
+		if left += d.width[i]; i < len(d.Tracks) {
+			left += d.Tracks[i] + 3 + more
+		}
+	}
+}
+
+// boxMore is what a box says of its unit below the name: its kind, where it listens, its tests or
+// findings, what it holds.
+func boxMore(m *model, b timeline.Box) string {
+	if len(b.Units) > 1 {
+		return ""
+	}
+	u := b.Units[0]
+	use := m.snap.Uses[u.Name]
+	return strings.Join(slices.DeleteFunc([]string{u.Kind, endpoint(use), m.toldOf(u), memory(use)}, func(s string) bool { return s == "" }), "  ")
+}
+
+// rowAt is the row of the picture at which links enter and leave a row of the map, and names stand.
+func (d *mapDrawn) rowAt(row int) int { return row*d.pitch + min(d.pitch/2, 1) }
+
+// marked reports whether a link stands out: between units that do, or else at the chosen one.
+func (v *mapView) marked(m *model, k timeline.Link) bool {
+	from, to := v.drawn.Boxes[k.From], v.drawn.Boxes[k.To]
+	if v.lit() {
+		return v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name)
+	}
+	return from.Has(m.overview.lanes.unit) || to.Has(m.overview.lanes.unit)
+}
+
+// drawLink draws a line from box to box. What would not act steps back.
+func (v *mapView) drawLink(m *model, l *linework, k timeline.Link) {
+	d := &v.drawn
+	weight, style := byte(thin), &m.palette.dim
+	if k.Follows {
+		weight = thick
+	}
+	switch marked := v.marked(m, k); {
+	case marked && v.lit():
+		style = &m.palette.moving
+	case v.lit():
+		style = &m.palette.faint
+	case marked:
+		style = &m.palette.text
+	}
+	for i, s := range k.Steps {
+		begin := d.left[s.Layer] + d.width[s.Layer]
+		track, end := begin+1+s.Track, d.left[s.Layer+1]-1
+		if i == 0 {
+			l.arm(begin, d.rowAt(s.In), armLeft, weight, style)
+		}
+		if s.In == s.Out {
+			l.across(d.rowAt(s.In), begin, end, weight, style)
+		} else {
+			l.across(d.rowAt(s.In), begin, track, weight, style)
+			l.along(track, d.rowAt(s.In), d.rowAt(s.Out), weight, style)
+			l.across(d.rowAt(s.Out), track, end, weight, style)
+		}
+		if i+1 < len(k.Steps) { // it passes the next layer
+			l.across(d.rowAt(s.Out), end, end+d.width[s.Layer+1]+1, weight, style)
+		} else {
+			l.arm(end, d.rowAt(s.Out), armRight, weight, style)
+		}
+	}
+}
+
+// drawBox draws a unit: its name, its texture and its state.
+func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
+	d := &v.drawn
+	u := b.Units[0]
+	x, y, width := d.left[b.Layer], d.rowAt(b.Row), d.width[b.Layer]
+	name, state := v.boxText(m, b)
+	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.stateStyle(u), m.palette.dim
+	if len(b.Units) > 1 {
+		nameStyle = m.palette.text
+	}
+	switch {
+	case v.stands(m, u.Name):
+		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.palette.moving, m.palette.moving
+	case v.lit():
+		nameStyle, stateStyle, frame = m.palette.dim, m.palette.dim, m.palette.faint
+	}
+	weight := byte(thin)
+	if b.Has(m.overview.lanes.unit) {
+		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.palette.bright, thick
+	}
+	if d.pitch > 1 {
+		end := y + d.pitch/2
+		l.across(y-1, x, x+width-1, weight, &frame)
+		l.across(end, x, x+width-1, weight, &frame)
+		l.along(x, y-1, end, weight, &frame)
+		l.along(x+width-1, y-1, end, weight, &frame)
+	} else {
+		side := map[byte]string{thin: "│", thick: "┃"}[weight]
+		l.write(x, y, side, &frame)
+		l.write(x+width-1, y, side, &frame)
+	}
+	glyph, texture := m.palette.texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
+	if v.lit() && !v.stands(m, u.Name) {
+		texture = m.palette.dim
+	}
+	l.write(x+1, y, strings.Repeat(" ", width-2), &m.palette.text)
+	if d.pitch == 5 {
+		l.write(x+2, y+1, boxMore(m, b), &m.palette.dim)
+	}
+	l.write(x+2, y, name, &nameStyle)
+	after := x + width - 2 - ansi.StringWidth(state)
+	l.write(after-3, y, glyph+glyph, &texture)
+	l.write(after, y, state, &stateStyle)
+}
+
+// follow moves so that the chosen unit is seen, and no farther.
+func (v *mapView) follow(m *model, width, height int, l *linework) {
+	d := &v.drawn
+	for _, b := range d.Boxes {
+		if !b.Has(m.overview.lanes.unit) {
+			continue
+		}
+		x, y := d.left[b.Layer], b.Row*d.pitch
+		d.x = max(min(d.x, x-1), x+d.width[b.Layer]+1-width)
+		d.y = max(min(d.y, y), y+d.pitch-height)
+	}
+	d.x = max(0, min(d.x, l.width-width))
+	d.y = max(0, min(d.y, l.height-height))
+}
+
+// pathField is the field in which one types a path of which a save is imagined.
+type pathField struct {
+	input textinput.Model
+	of    *mapView
+}
+
+func (m *model) askPath() {
+	on(func(m *model, v *mapView) {
+		f := &pathField{m.field("what if I save  ", "a path; tab completes it", ""), v}
+		f.input.ShowSuggestions = true
+		f.suggest(m)
+		m.open(f)
+	})(m)
+}
+
+func (*pathField) name() string { return "path" }
+
+func (*pathField) grabs(*model) bool { return true }
+
+func (f *pathField) field() *textinput.Model { return &f.input }
+
+func (f *pathField) draw(m *model, width, height int) []string { return f.of.draw(m, width, height) }
+
+func (f *pathField) update(m *model, msg tea.Msg) {
+	before := f.input.Value()
+	if m.typed(&f.input, msg); f.input.Value() != before {
+		f.suggest(m)
+	}
+}
+
+// suggest offers the files and folders that begin with what is typed.
+func (f *pathField) suggest(m *model) {
+	f.input.SetSuggestions(pathsLike(m.snap.Project.Root, f.input.Value()))
+}
+
+// pathsLike are the paths below a folder that begin with what is typed. Folders end in a slash, and
+// hidden ones are offered only when a dot is typed.
+func pathsLike(root, typed string) []string {
+	dir, base := filepath.Split(typed)
+	entries, _ := os.ReadDir(filepath.Join(root, dir))
+	var like []string
+	for _, e := range entries {
+		name := e.Name()
+		if !strings.HasPrefix(name, base) || strings.HasPrefix(name, ".") && base == "" {
+			continue
+		}
+		if e.IsDir() {
+			name += "/"
+		}
+		like = append(like, dir+name)
+	}
+	return like
+}
+
+// submit asks what a save of the path would set off.
+func (f *pathField) submit(m *model) {
+	path := strings.TrimSpace(f.input.Value())
+	m.close()
+	if path == "" {
+		return
+	}
+	f.of.ifSaved(m, path)
+}
+
+// ifSaved lights up what a save of a path would set off.
+func (v *mapView) ifSaved(m *model, path string) {
+	v.asked, v.steps, v.answer = "if "+path+" were saved", nil, nil
+	m.later(func(ctx context.Context) tea.Msg {
+		answer, err := m.project.Why(ctx, path)
+		if err != nil {
+			return askedMsg{err}
+		}
+		return answer
+	})
+}

@@ -1,0 +1,95 @@
+package tui
+
+import (
+	"context"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/escape"
+)
+
+// away is what is needed to tell a person who looks elsewhere that the verdict has turned broken
+// or stale for good, or that it is current again.
+type away struct {
+	trouble bool // as it was last seen
+	known   bool // it has been
+
+	blurred bool // the terminal has said that it is not looked at
+	reports bool // it says such things at all
+	used    time.Time
+	told    time.Time // when the project was told of that
+}
+
+const (
+	// longUnused is how long a screen must not have been used for its person to look elsewhere,
+	// where the terminal does not say.
+	longUnused = time.Minute
+	// usedAgain is how often the project is told that a screen is used.
+	usedAgain = 5 * time.Second
+)
+
+// use notes that the person uses this screen.
+func (m *model) use() {
+	n := &m.away
+	n.used = m.now
+	if m.now.Sub(n.told) < usedAgain || !slices.ContainsFunc(m.others(), func(f api.Face) bool { return f.Kind == kind }) {
+		return
+	}
+	n.told = m.now
+	m.later(func(ctx context.Context) tea.Msg {
+		m.project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
+		return nil
+	})
+}
+
+// looksElsewhere reports whether the person does not look at this screen.
+func (m *model) looksElsewhere() bool {
+	if m.away.reports {
+		return m.away.blurred
+	}
+	return m.now.Sub(m.away.used) > longUnused
+}
+
+// isUsedLast reports whether of all screens on the project this one was used last.
+func (m *model) isUsedLast() bool {
+	var mine, others time.Time
+	for _, f := range m.snap.Faces {
+		switch {
+		case f.PID == os.Getpid():
+			mine = f.UsedAt
+		case f.Kind == kind && f.UsedAt.After(others):
+			others = f.UsedAt
+		}
+	}
+	return !mine.Before(others)
+}
+
+// notify gives notice of what has changed, if that is wanted and this screen is to.
+func (m *model) notify() {
+	n := &m.away
+	changed := n.known && n.trouble != m.snap.Trouble
+	n.trouble, n.known = m.snap.Trouble, true
+	if !changed || m.habits.Notify == "off" || m.snap.Quitting || m.snap.Verdict.Word == api.VerdictStopped || !m.looksElsewhere() || !m.isUsedLast() {
+		return
+	}
+	m.cmds = append(m.cmds, tea.Raw(notice(m.habits.Notify, os.Getenv, m.snap.Project.Name, strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text)))
+}
+
+// notice is a notice as the terminal takes it: as a desktop notice (OSC 777 as rxvt and VTE have
+// it, else OSC 9), or the bell where that is wanted or a multiplexer would swallow the other.
+func notice(how string, env func(string) string, title, text string) string {
+	title, text = strings.ReplaceAll(escape.Text(title), ";", ","), escape.Text(text)
+	term := env("TERM")
+	switch {
+	case how == "bell" || env("TMUX") != "" || env("STY") != "" || strings.HasPrefix(term, "screen") || strings.HasPrefix(term, "tmux"):
+		return "\a"
+	case strings.HasPrefix(term, "rxvt") || strings.HasPrefix(term, "foot") || env("VTE_VERSION") != "":
+		return "\x1b]777;notify;" + title + ";" + text + "\x1b\\"
+	}
+	return "\x1b]9;" + title + ": " + text + "\x1b\\"
+}

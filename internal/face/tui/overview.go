@@ -1,0 +1,164 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/query"
+)
+
+// overview is the main view: the lanes above, one or two streams below.
+type overview struct {
+	lanes   lanes
+	streams []*stream
+	focus   int    // which of them has the keys
+	layout  layout // of two
+}
+
+// layout is how two streams lie.
+type layout int
+
+const (
+	asFits layout = iota // beside each other where that leaves both wide enough
+	beside
+	below
+)
+
+// wideEnough is the width from which two streams lie beside each other.
+const wideEnough = 120
+
+func newOverview() overview {
+	return overview{lanes: lanes{span: -1, drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
+}
+
+func (*overview) name() string { return "overview" }
+
+func (*overview) grabs(*model) bool { return false }
+
+// stream is the one that keys act on.
+func (m *model) stream() *stream { return m.overview.streams[m.overview.focus] }
+
+func (o *overview) draw(m *model, width, height int) []string {
+	return m.underLanes(o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
+}
+
+// besides reports whether two streams lie beside each other.
+func (o *overview) besides(width int) bool {
+	return len(o.streams) == 2 && (o.layout == beside || o.layout == asFits && width >= wideEnough)
+}
+
+func (o *overview) drawStreams(m *model, width, height int) []string {
+	if len(o.streams) == 1 {
+		return o.streams[0].draw(m, width, height)
+	}
+	if o.besides(width) {
+		left := (width - 1) / 2
+		a, b := o.streams[0].draw(m, left, height-1), o.streams[1].draw(m, width-left-1, height-1)
+		rows := []string{o.rule(m, 0, left) + m.palette.faint.Render("┬") + o.rule(m, 1, width-left-1)}
+		for i := range a {
+			rows = append(rows, a[i]+m.palette.faint.Render("│")+b[i])
+		}
+		return rows
+	}
+	upper := (height - 1) / 2
+	rows := append(o.streams[0].draw(m, width, upper), o.rule(m, 1, width))
+	return append(rows, o.streams[1].draw(m, width, height-upper-1)...)
+}
+
+// rule is the line over one of two streams that says what it shows.
+func (o *overview) rule(m *model, which, width int) string {
+	style := m.palette.dim
+	if which == o.focus {
+		style = m.palette.bright
+	}
+	title := ansi.Truncate(o.streams[which].title(), max(width-6, 1), "…")
+	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
+	return fit(m.palette.faint.Render("─")+" "+style.Render(title)+" "+m.palette.faint.Render(rest), width)
+}
+
+// title is what the rule under the lanes says of the streams.
+func (o *overview) title(m *model) string {
+	if o.besides(m.width) {
+		return ""
+	}
+	return o.streams[0].title()
+}
+
+// place returns which stream has a cell of the screen, and in which of its rows.
+func (o *overview) place(m *model, x, y int) (which, row int) {
+	row = y - m.streamTop
+	switch {
+	case len(o.streams) == 1:
+		return 0, row
+	case o.besides(m.width):
+		if x > (m.width-1)/2 {
+			which = 1
+		}
+		return which, row - 1
+	case row > o.streams[0].height:
+		return 1, row - o.streams[0].height - 1
+	}
+	return 0, row
+}
+
+// lineAt returns the line that stands in a cell of the screen, in the stream that has the keys.
+func (o *overview) lineAt(m *model, x, y int) (api.Line, bool) {
+	which, row := o.place(m, x, y)
+	if which != o.focus {
+		return api.Line{}, false
+	}
+	return o.streams[which].lineAt(row)
+}
+
+// split shows a second stream, of the chosen unit: as the screen's shape suggests, then the
+// other way, then no more.
+func (o *overview) split(m *model) {
+	switch {
+	case len(o.streams) == 1:
+		second := newStream()
+		if f := (query.Filter{{Field: query.Units, Units: []string{o.lanes.unit}}}); f.String() != o.streams[0].filter.String() {
+			second.filter = f
+		}
+		o.streams, o.focus, o.layout = append(o.streams, second), 1, asFits
+		if !m.at.IsZero() {
+			second.goTo(m.at)
+		}
+	case o.layout == asFits && o.besides(m.width):
+		o.layout = below
+	case o.layout == asFits:
+		o.layout = beside
+	default:
+		o.streams, o.focus = o.streams[:1], 0
+	}
+}
+
+// other gives the keys to the other stream.
+func (o *overview) other() { o.focus = (o.focus + 1) % len(o.streams) }
+
+func (o *overview) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		m.mouse(msg)
+	case pageMsg:
+		msg.of.take(m, msg)
+		if p, ok := m.top().(*picking); ok {
+			p.settle(msg.of)
+		}
+	case searchMsg:
+		msg.of.hear(m, msg)
+	case jumpMsg:
+		msg.of.arrive(m, msg)
+	}
+}
+
+// underLanes draws the lanes, a rule with a title, and below that what there is room for.
+func (m *model) underLanes(title string, height int, lower func(room int) []string) []string {
+	lanes := &m.overview.lanes
+	m.laneTop = m.bodyTop + 1
+	rows := lanes.draw(m, title, lanes.height(height))
+	m.streamTop = m.bodyTop + len(rows)
+	return append(rows, lower(height-len(rows))...)
+}

@@ -1,0 +1,310 @@
+package tui
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/location"
+	"omnivigil/internal/output/stacktrace"
+	"omnivigil/internal/process/browser"
+	"omnivigil/internal/text/format"
+)
+
+// picking is the view in which one points at lines of the stream, to take them away or to open
+// what they name.
+type picking struct {
+	at   int64 // the line pointed at
+	from int64 // and that up to which all between are chosen; -1: none is but this
+	edge int   // where to point when the stream has been moved: -1 at its top, 1 at its end
+}
+
+func (m *model) pick() {
+	s := m.stream()
+	if len(s.shown) == 0 {
+		return
+	}
+	at := s.shown[len(s.shown)-1].Number
+	if hit := s.search.hit; slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == hit }) {
+		at = hit
+	}
+	s.hold()
+	m.open(&picking{at: at, from: -1})
+}
+
+// hold has the stream stay where it is shown, however much comes.
+func (s *stream) hold() {
+	if s.until.IsZero() && s.move == 0 {
+		s.position = position{bottom: s.page.End, stay: true}
+		s.of.position, s.asked.position = s.position, s.position
+	}
+}
+
+func (*picking) name() string { return "lines" }
+
+func (*picking) grabs(*model) bool { return true }
+
+func (p *picking) draw(m *model, width, height int) []string {
+	return m.overview.draw(m, width, height)
+}
+
+// update points with the mouse: dragging chooses, and a click on the line that one is at opens what
+// it names.
+func (p *picking) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		m.mouse(msg)
+	case tea.MouseClickMsg:
+		l, ok := m.overview.lineAt(m, msg.X, msg.Y)
+		switch {
+		case ok && l.Number == p.at && p.from < 0:
+			p.open(m, l)
+		case ok:
+			p.at, p.from = l.Number, -1
+		}
+	case tea.MouseMotionMsg:
+		if l, ok := m.overview.lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
+			if p.from < 0 {
+				p.from = p.at
+			}
+			p.at = l.Number
+		}
+	}
+}
+
+// has reports whether a line is among those chosen.
+func (p *picking) has(number int64) bool {
+	return p.from >= 0 && number >= min(p.at, p.from) && number <= max(p.at, p.from)
+}
+
+// onLines does something with the view.
+func onLines(do func(*model, *picking)) func(*model) {
+	return func(m *model) { do(m, m.top().(*picking)) }
+}
+
+// point moves by that many lines; at an end of the screen the stream goes along.
+func (p *picking) point(m *model, by int) {
+	s := m.stream()
+	i := slices.IndexFunc(s.shown, func(l api.Line) bool { return l.Number >= p.at })
+	if i < 0 {
+		i = len(s.shown) - 1
+	}
+	next := i + by
+	switch {
+	case len(s.shown) == 0:
+	case next < 0 || next >= len(s.shown):
+		p.edge = max(-1, min(by, 1))
+		if s.scroll(by); s.following() { // it was at the end
+			s.hold()
+		}
+		p.at = s.shown[max(0, min(next, len(s.shown)-1))].Number
+	default:
+		p.at = s.shown[next].Number
+	}
+}
+
+// settle points at the edge of what the stream has come to show.
+func (p *picking) settle(s *stream) {
+	n := len(s.page.Lines)
+	if p.edge == 0 || n == 0 {
+		return
+	}
+	if p.edge < 0 {
+		p.at = s.page.Lines[max(0, n-s.height)].Number
+	} else {
+		p.at = s.page.Lines[n-1].Number
+	}
+	p.edge = 0
+}
+
+// choose begins to choose lines, or gives that up.
+func (p *picking) choose(*model) {
+	if p.from >= 0 {
+		p.from = -1
+	} else {
+		p.from = p.at
+	}
+}
+
+// mark marks the line, or takes its mark away.
+func (p *picking) mark(m *model) {
+	if m.marks[p.at] {
+		delete(m.marks, p.at)
+		return
+	}
+	m.marks[p.at] = true
+}
+
+// nextMark goes to the mark before what is shown, or, at the first, to the last one.
+func (m *model) nextMark() {
+	s := m.stream()
+	var all []int64
+	for n := range m.marks {
+		all = append(all, n)
+	}
+	if len(all) == 0 {
+		m.said = `no line is marked: " and then ' marks one`
+		return
+	}
+	slices.Sort(all)
+	here := s.top()
+	if slices.Contains(all, s.search.hit) {
+		here = s.search.hit
+	}
+	to := all[len(all)-1]
+	for _, n := range all {
+		if n < here {
+			to = n
+		}
+	}
+	s.search.hit = to
+	s.showLine(to)
+}
+
+// line is the one pointed at.
+func (p *picking) line(m *model) (api.Line, bool) {
+	for _, l := range m.stream().shown {
+		if l.Number == p.at {
+			return l, true
+		}
+	}
+	return api.Line{}, false
+}
+
+// mostCopied is how many lines are copied at most: terminals take no more.
+const mostCopied = 5000
+
+// copyMsg is text for the clipboard.
+type copyMsg struct {
+	text  string
+	lines int
+	err   error
+}
+
+// copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
+// pointed at.
+func (p *picking) copy(m *model) {
+	line, ok := p.line(m)
+	if !ok && p.from < 0 {
+		return
+	}
+	filter := m.stream().filter.String()
+	from, to := min(p.at, p.from), max(p.at, p.from)
+	single := p.from < 0
+	m.later(func(ctx context.Context) tea.Msg {
+		var texts []string
+		var err error
+		if single {
+			texts, err = blockOf(ctx, m.project, line)
+		} else {
+			var page api.Page
+			page, err = m.project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: mostCopied})
+			for _, l := range page.Lines {
+				if l.Number <= to {
+					texts = append(texts, ansi.Strip(l.Text))
+				}
+			}
+		}
+		return copyMsg{strings.Join(texts, "\n"), len(texts), err}
+	})
+	m.close()
+}
+
+// blockOf returns the texts of the trace that a line is of, or its own.
+func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) {
+	const around = 200
+	if line.Stream != api.Output {
+		return []string{ansi.Strip(line.Text)}, nil
+	}
+	before, err := log.Lines(ctx, api.LineQuery{Unit: line.Unit, Run: line.Run, End: line.Number + 1, Count: around})
+	if err != nil {
+		return nil, err
+	}
+	after, err := log.Lines(ctx, api.LineQuery{Unit: line.Unit, Run: line.Run, From: line.Number + 1, Count: around})
+	if err != nil {
+		return nil, err
+	}
+	var texts []string
+	at := 0
+	for _, l := range slices.Concat(before.Lines, after.Lines) {
+		if l.Stream != api.Output {
+			continue
+		}
+		if l.Number == line.Number {
+			at = len(texts)
+		}
+		texts = append(texts, ansi.Strip(l.Text))
+	}
+	starts := stacktrace.Blocks(texts)
+	for i := range len(starts) - 1 {
+		if at < starts[i+1] {
+			return texts[starts[i]:starts[i+1]], nil
+		}
+	}
+	return nil, nil
+}
+
+// copied puts text into the clipboard.
+func (m *model) copied(msg copyMsg) {
+	if msg.err != nil {
+		m.notice = msg.err.Error()
+		return
+	}
+	m.cmds = append(m.cmds, tea.SetClipboard(msg.text))
+	m.said = format.Count(msg.lines, "line") + " copied"
+}
+
+// edit opens the place that the line names in the person's editor.
+func (p *picking) edit(m *model) {
+	line, ok := p.line(m)
+	if !ok {
+		return
+	}
+	found := location.In(ansi.Strip(line.Text), m.foldersOf(line)...)
+	if len(found) == 0 {
+		m.said = "this line names no place in a file that is there"
+		return
+	}
+	m.openEditor(found[0])
+}
+
+// open opens the address or the place that a line names, if it names one.
+func (p *picking) open(m *model, line api.Line) {
+	switch {
+	case len(addressesIn(line)) > 0:
+		p.follow(m)
+	case len(location.In(ansi.Strip(line.Text), m.foldersOf(line)...)) > 0:
+		p.edit(m)
+	}
+}
+
+// addressesIn are the web addresses that a line has, links first.
+func addressesIn(line api.Line) []string {
+	return append(location.Links(line.Text), location.Addresses(ansi.Strip(line.Text))...)
+}
+
+// foldersOf are those to which the paths in a line may be relative.
+func (m *model) foldersOf(line api.Line) []string {
+	if u := m.snap.Unit(line.Unit); u != nil {
+		return []string{u.Dir, m.snap.Project.Root}
+	}
+	return []string{m.snap.Project.Root}
+}
+
+// follow opens the address that the line names in the browser.
+func (p *picking) follow(m *model) {
+	line, ok := p.line(m)
+	if !ok {
+		return
+	}
+	found := addressesIn(line)
+	if len(found) == 0 {
+		m.said = "this line has no web address"
+		return
+	}
+	m.later(func(context.Context) tea.Msg { return askedMsg{browser.Address(found[0])} })
+}

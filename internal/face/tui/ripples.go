@@ -1,0 +1,465 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/output/query"
+	"omnivigil/internal/text/format"
+)
+
+// ripples is the view of what was set off and by what: the newest first, and the chosen one as a
+// waterfall.
+type ripples struct {
+	chosen  int // the number of a ripple; 0: the newest there is
+	bar     int // the chosen run of it
+	compare bool
+	failing map[runKey]string // the line that says why a run failed; empty: it was asked for
+
+	listTop, barTop int // rows, as last drawn, for the mouse
+	first, firstBar int // what they begin with
+}
+
+// runKey is a run or a pass.
+type runKey struct {
+	unit      string
+	run, pass int
+}
+
+func (m *model) showRipples() { m.show(&ripples{failing: map[runKey]string{}}) }
+
+func (*ripples) name() string { return "ripples" }
+
+func (*ripples) grabs(*model) bool { return false }
+
+// ripple is the chosen one, nil where there is none.
+func (v *ripples) ripple(m *model) *api.Ripple {
+	all := m.snap.Ripples
+	if len(all) == 0 {
+		return nil
+	}
+	if r := m.snap.Ripple(v.chosen); r != nil {
+		return r
+	}
+	return all[len(all)-1]
+}
+
+// place is which row of the list, the newest first, the chosen ripple has.
+func (v *ripples) place(m *model) int {
+	if r := v.ripple(m); r != nil {
+		return len(m.snap.Ripples) - 1 - slices.Index(m.snap.Ripples, r)
+	}
+	return 0
+}
+
+// move chooses another ripple. At the newest, the choice stays with the newest.
+func (v *ripples) move(m *model, by int) { v.choose(m, v.place(m)+by) }
+
+func (v *ripples) choose(m *model, place int) {
+	n := len(m.snap.Ripples)
+	if n == 0 {
+		return
+	}
+	place = max(0, min(place, n-1))
+	v.chosen, v.bar = m.snap.Ripples[n-1-place].ID, 0
+	if place == 0 {
+		v.chosen = 0
+	}
+}
+
+// moveBar chooses another run of the ripple, and its unit.
+func (v *ripples) moveBar(m *model, by int) {
+	r := v.ripple(m)
+	if r == nil || len(r.Runs) == 0 {
+		return
+	}
+	v.bar = max(0, min(v.bar+by, len(r.Runs)-1))
+	m.overview.lanes.unit = r.Runs[v.bar].Unit
+}
+
+// run is the chosen run, nil where the ripple has none.
+func (v *ripples) run(m *model) *api.RunRef {
+	r := v.ripple(m)
+	if r == nil || len(r.Runs) == 0 {
+		return nil
+	}
+	return r.Runs[min(v.bar, len(r.Runs)-1)]
+}
+
+// ask asks for the line that says why each failed run of the chosen ripple did.
+func (v *ripples) ask(m *model) {
+	r := v.ripple(m)
+	if r == nil {
+		return
+	}
+	for _, ref := range r.Runs {
+		key := runKey{ref.Unit, ref.Number, ref.Pass}
+		if _, asked := v.failing[key]; !ref.Failed || asked {
+			continue
+		}
+		v.failing[key] = ""
+		marked := api.LineQuery{Filter: fmt.Sprintf("unit=%s run=%d event=failure", ref.Unit, ref.Number), Count: 1}
+		if len(ref.Spans) > 0 { // a pass has no lines of its own, but a time
+			marked.Since = ref.Spans[0].From
+		}
+		m.later(func(ctx context.Context) tea.Msg {
+			page, err := m.project.Lines(ctx, marked)
+			if err == nil && len(page.Lines) == 0 {
+				page, err = m.project.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
+			}
+			if err != nil {
+				return askedMsg{err}
+			}
+			msg := failingMsg{of: key}
+			if len(page.Lines) > 0 {
+				msg.text = strings.TrimSpace(ansi.Strip(page.Lines[0].Text))
+			}
+			return msg
+		})
+	}
+}
+
+// failingMsg is the line that says why a run failed.
+type failingMsg struct {
+	of   runKey
+	text string
+}
+
+func (v *ripples) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case failingMsg:
+		v.failing[msg.of] = msg.text
+	case tea.MouseWheelMsg:
+		v.move(m, wheel(msg))
+	case tea.MouseClickMsg:
+		switch {
+		case msg.Y >= v.barTop:
+			v.bar = v.firstBar
+			v.moveBar(m, msg.Y-v.barTop)
+		case msg.Y >= v.listTop:
+			v.choose(m, v.first+msg.Y-v.listTop)
+		}
+	}
+}
+
+// wheel is how many rows a turn of the wheel goes.
+func wheel(msg tea.MouseWheelMsg) int {
+	if msg.Button == tea.MouseWheelUp {
+		return -3
+	}
+	return 3
+}
+
+// windowed returns the first row to be drawn so that the one at a place is seen.
+func windowed(at, total, height int) int { return max(0, min(at-height/2, total-height)) }
+
+func (v *ripples) draw(m *model, width, height int) []string {
+	n := len(m.snap.Ripples)
+	rows := []string{m.titledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width)}
+	if n == 0 {
+		return pad(append(rows, fit(m.palette.dim.Render("  nothing has happened yet"), width)), height, width)
+	}
+	v.listTop = m.bodyTop + 1
+	// The list has the room that the waterfall does not need.
+	list := min(n, max(height-len(v.ripple(m).Runs)-8, (height-4)*2/5, 2))
+	v.first = windowed(v.place(m), n, list)
+	for i := v.first; i < v.first+list; i++ {
+		rows = append(rows, v.row(m, m.snap.Ripples[n-1-i], i == v.place(m), width))
+	}
+	r := v.ripple(m)
+	rows = append(rows, m.titledRule(rippleTitle(m, r), width))
+	v.barTop = m.bodyTop + len(rows) + 1
+	if v.compare {
+		return pad(append(rows, v.compared(m, r, width)...), height, width)
+	}
+	return pad(append(rows, v.waterfall(m, r, width, height-len(rows))...), height, width)
+}
+
+// row is a ripple in the list.
+func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
+	mark, title := "  ", m.palette.text.Render(r.Title)
+	if chosen {
+		mark, title = m.palette.bright.Render("▸ "), m.palette.bright.Render(r.Title)
+	}
+	took := m.palette.moving.Render(fit("goes on", 9))
+	if r.Resting() {
+		took = fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
+	}
+	left := fmt.Sprintf("%s%4d  %s  %s %s ", mark, r.ID, m.palette.dim.Render(m.moment(r.Since)), m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)), took)
+	return ends(left+title, m.palette.dim.Render(unitsOf(r, max(width/3, 10))), width)
+}
+
+// moment is a time as wide as all others of the session are: with its day, where that began on another.
+func (m *model) moment(t time.Time) string {
+	width := len("15:04:05")
+	if since := m.snap.Project.Since; since.YearDay() != m.now.YearDay() || since.Year() != m.now.Year() {
+		width = len("31 Dec 15:04")
+	}
+	return fit(format.Moment(t, m.now), width)
+}
+
+// unitsOf names the units that a ripple has had run, each once, or says how many.
+func unitsOf(r *api.Ripple, room int) string {
+	var names []string
+	for _, ref := range r.Runs {
+		if !slices.Contains(names, ref.Unit) {
+			names = append(names, ref.Unit)
+		}
+	}
+	if text := strings.Join(names, " "); ansi.StringWidth(text) <= room {
+		return text
+	}
+	return format.Count(len(names), "unit")
+}
+
+func (m *model) outcomeStyle(o api.Outcome) lipgloss.Style {
+	return map[api.Outcome]lipgloss.Style{api.Open: m.palette.moving, api.EndedCurrent: m.palette.current, api.EndedStale: m.palette.stale, api.EndedBroken: m.palette.broken}[o]
+}
+
+// rippleTitle says of a ripple what it is, how it ended and what it has to do with others.
+func rippleTitle(m *model, r *api.Ripple) string {
+	parts := []string{fmt.Sprintf("ripple %d  %s", r.ID, r.Title)}
+	switch {
+	case !r.Resting():
+		parts = append(parts, "goes on for "+format.Duration(m.now.Sub(r.Since).Truncate(100*time.Millisecond)))
+	case r.Detail != "":
+		parts = append(parts, fmt.Sprintf("%s after %s: %s", r.Outcome, format.Duration(r.RestAt.Sub(r.Since)), r.Detail))
+	default:
+		parts = append(parts, fmt.Sprintf("%s after %s", r.Outcome, format.Duration(r.RestAt.Sub(r.Since))))
+	}
+	if len(r.TookOver) > 0 {
+		parts = append(parts, "took over "+numbers(r.TookOver))
+	}
+	if len(r.TakenBy) > 0 {
+		parts = append(parts, "taken over by "+numbers(r.TakenBy))
+	}
+	return strings.Join(parts, "  ")
+}
+
+func numbers(of []int) string {
+	words := make([]string, len(of))
+	for i, n := range of {
+		words[i] = fmt.Sprint(n)
+	}
+	return format.List(words)
+}
+
+// fallColumns are the widths of a waterfall's parts.
+type fallColumns struct{ unit, run, bar, took, why int }
+
+func (m *model) fallColumns(r *api.Ripple, width int) fallColumns {
+	c := fallColumns{took: 9}
+	for _, ref := range r.Runs {
+		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(runWord(ref)))
+	}
+	c.unit = min(c.unit, max(8, width/6))
+	if width < 80 {
+		c.run = 0
+	}
+	rest := width - 2 - c.unit - 1 - c.run - 2 - c.took - 1
+	if width >= 100 {
+		c.why = rest * 9 / 20
+	}
+	c.bar = max(rest-c.why, 5)
+	return c
+}
+
+// left is where the bars begin.
+func (c fallColumns) left() int { return 2 + c.unit + 1 + c.run + 1 }
+
+// runWord is which run or pass a bar is.
+func runWord(ref *api.RunRef) string {
+	if ref.Pass > 0 {
+		return fmt.Sprintf("pass %d", ref.Pass)
+	}
+	return fmt.Sprintf("run %d", ref.Number)
+}
+
+// waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
+func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string {
+	if len(r.Runs) == 0 {
+		return []string{fit(m.palette.dim.Render("  it has set nothing off"), width)}
+	}
+	v.bar = min(v.bar, len(r.Runs)-1)
+	c := m.fallColumns(r, width)
+	w := timeline.WaterfallOf(r, m.now, c.bar)
+	rows := []string{fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
+	foot := v.foot(m, &w.Bars[v.bar], width)
+	room := max(height-1-len(foot), 1)
+	v.firstBar = windowed(v.bar, len(w.Bars), room)
+	for i := v.firstBar; i < len(w.Bars) && len(rows)-1 < room; i++ {
+		rows = append(rows, v.barRow(m, &w.Bars[i], c, i == v.bar, width))
+	}
+	if r.MoreRuns > 0 && len(rows)-1 < room {
+		rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width))
+	}
+	rows = pad(rows, room+1, width)
+	return append(rows, foot...)
+}
+
+// elapsedRow labels an axis with the time since its start.
+func elapsedRow(m *model, a timeline.Axis) string {
+	s := newStrip(a.N, " ", &m.palette.dim)
+	for _, d := range a.Elapsed(12) {
+		column := a.At(a.Start.Add(d))
+		if s.write(column+1, format.Duration(d), &m.palette.dim) {
+			s.set(column, "╷", &m.palette.faint)
+		}
+	}
+	return s.String()
+}
+
+// barRow draws one run.
+func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, width int) string {
+	mark, name := "  ", m.unitStyle(b.Unit).Render(fit(b.Unit, c.unit))
+	if chosen {
+		mark = m.palette.bright.Render("▸ ")
+		name = m.unitStyle(b.Unit).Bold(true).Render(fit(b.Unit, c.unit))
+	}
+	row := mark + name + " "
+	if c.run > 0 {
+		row += m.palette.dim.Render(fit(runWord(b.RunRef), c.run))
+	}
+	row += " " + m.cells(b.Cells) + " "
+	took, style := "", m.palette.dim
+	if !b.From.IsZero() {
+		took = format.Duration(b.Took())
+	}
+	if b.Failed {
+		style = m.palette.broken
+	}
+	row += style.Render(fmt.Sprintf("%*s", c.took-1, took))
+	if c.why > 0 {
+		text := v.whyOf(b)
+		if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
+			text, style = line, m.palette.broken
+		}
+		row += "  " + style.Render(fit(text, c.why-2))
+	}
+	return fit(row, width)
+}
+
+// cells draws textures side by side.
+func (m *model) cells(all []timeline.Cell) string {
+	s := newStrip(len(all), " ", &m.palette.text)
+	styles := map[timeline.Cell]*lipgloss.Style{}
+	for i, c := range all {
+		glyph, style := m.palette.texture(c)
+		if styles[c] == nil {
+			styles[c] = &style
+		}
+		s.set(i, glyph, styles[c])
+	}
+	return s.String()
+}
+
+// whyOf says in short why a run was ordered, and what it waited on.
+func (v *ripples) whyOf(b *timeline.Bar) string {
+	if b.Pass > 0 {
+		return "takes it up by itself"
+	}
+	return cmp.Or(b.Because, "")
+}
+
+// foot says of the chosen run why it ran, what it waited on, where its time went, and why it failed.
+func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
+	said := m.unitStyle(b.Unit).Render(b.Unit) + " " + runWord(b.RunRef)
+	if why := v.whyOf(b); why != "" {
+		said += m.palette.dim.Render(" because ") + why
+	}
+	var parts []string
+	for _, w := range b.Waited {
+		parts = append(parts, fmt.Sprintf("waited %s for %s", format.Duration(w.For), cmp.Or(w.On, "a job")))
+	}
+	for _, s := range b.Spans {
+		if d := s.To.Sub(s.From); s.Phase != string(api.Waiting) && s.Phase != string(timeline.Queued) && d > 0 {
+			parts = append(parts, strings.TrimSpace(s.Phase+" "+s.Step)+" "+format.Duration(d))
+		}
+	}
+	if len(b.Spans) == 0 {
+		parts = append(parts, "what its time was spent on is not kept any more")
+	}
+	rows := []string{m.titledRule("", width), fit("  "+said, width), fit("  "+m.palette.dim.Render(strings.Join(parts, ", ")), width)}
+	if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
+		rows = append(rows, fit("  "+m.palette.broken.Render(line), width))
+	}
+	return rows
+}
+
+// compared says where the time went, beside an earlier ripple of the same files.
+func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
+	e := timeline.Earlier(m.snap.Ripples, r)
+	switch {
+	case !r.Resting():
+		return []string{fit(m.palette.dim.Render("  it goes on: it can be compared when it is at rest"), width)}
+	case e == nil:
+		return []string{fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width)}
+	}
+	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
+	rows := []string{fit(fmt.Sprintf("  beside ripple %d of %s: %s then, %s now, %s", e.ID, format.Moment(e.Since, m.now), format.Duration(was), format.Duration(is), slower(is-was)), width), fit("", width)}
+	all := timeline.Compare(e, r)
+	if len(all) == 0 {
+		return append(rows, fit(m.palette.dim.Render("  no part of it differs"), width))
+	}
+	most := all[0].By().Abs()
+	rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width))
+	for _, d := range all {
+		style := m.palette.current
+		if d.By() > 0 {
+			style = m.palette.stale
+		}
+		const bar = 24
+		rows = append(rows, fit("  "+m.unitStyle(d.Unit).Render(fit(d.Unit, 16))+fmt.Sprintf(" %-10s %9s %9s  ", d.Phase, format.Duration(d.Before), format.Duration(d.Now))+
+			style.Render(strings.Repeat("█", timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar))+" "+slower(d.By())), width))
+	}
+	return rows
+}
+
+// slower says by how much longer something took.
+func slower(by time.Duration) string {
+	switch {
+	case by.Abs() < 10*time.Millisecond:
+		return "the same"
+	case by < 0:
+		return format.Duration(-by) + " faster"
+	}
+	return format.Duration(by) + " slower"
+}
+
+// goToRun shows the moment at which the chosen run began, in lanes and stream.
+func (v *ripples) goToRun(m *model) {
+	r := v.ripple(m)
+	if r == nil {
+		return
+	}
+	at := r.Since
+	if ref := v.run(m); ref != nil && len(ref.Spans) > 0 {
+		at, m.overview.lanes.unit = ref.Spans[len(ref.Spans)-1].From, ref.Unit
+	}
+	m.lanesOnly()
+	m.goTo(at)
+}
+
+// onlyOutput shows what the chosen ripple has had written, and nothing else.
+func (v *ripples) onlyOutput(m *model) {
+	r := v.ripple(m)
+	if r == nil {
+		return
+	}
+	m.lanesOnly()
+	s := m.stream()
+	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
+	if r.Resting() {
+		m.goTo(r.RestAt)
+	}
+}

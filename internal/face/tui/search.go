@@ -1,0 +1,221 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/query"
+)
+
+// search is what a stream looks for, and what it has found so far.
+type search struct {
+	text    string
+	matcher *query.Matcher // nil: nothing is looked for, or that cannot be read
+	problem string
+	hit     int64 // the line that one was brought to; -1 for none
+	found   api.Found
+	number  int    // tells it from those for other texts before
+	stop    func() // ends that
+}
+
+// searchMsg is what a search has found; more waits for what follows.
+type searchMsg struct {
+	of     *stream
+	number int
+	back   bool
+	again  bool // what is found is beside what has been counted
+	found  api.Found
+	err    error
+	more   <-chan searchMsg
+}
+
+// status says how many lines match.
+func (r *search) status(m *model) string {
+	if r.matcher == nil {
+		return ""
+	}
+	text := countOf(r.found.Matches)
+	if !r.found.Done && r.found.Total > 0 {
+		text += fmt.Sprintf(" (%d %% searched)", 100*r.found.Searched/r.found.Total)
+	}
+	return m.palette.dim.Render(text) + "  "
+}
+
+func countOf(n int64) string {
+	if n == 1 {
+		return "1 line matches"
+	}
+	return fmt.Sprintf("%d lines match", n)
+}
+
+// look looks for another text, first in what was written before the newest line shown.
+func (s *stream) look(m *model, text string) {
+	s.search.end()
+	number := s.search.number + 1
+	s.search = search{text: text, number: number, hit: -1}
+	if text == "" {
+		return
+	}
+	p := query.ParsePattern(text)
+	matcher, err := p.Compile()
+	if err != nil {
+		s.search.problem = err.Error()
+		return
+	}
+	s.search.matcher = matcher
+	s.begin(m, api.SearchQuery{Pattern: text, Filter: s.filter.String(), From: s.page.End, Back: true, Most: 1, Count: true})
+}
+
+// next goes to the next match, or to the one before.
+func (s *stream) next(m *model, by int) {
+	if s.search.matcher == nil {
+		return
+	}
+	q := api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), Most: 1, From: s.search.hit + 1}
+	if q.Back = by < 0; q.Back {
+		q.From = s.search.hit
+	}
+	if s.search.hit < 0 {
+		q.From = s.page.End
+	}
+	s.begin(m, q)
+}
+
+func (r *search) end() {
+	if r.stop != nil {
+		r.stop()
+	}
+}
+
+// begin searches beside the screen. What it finds comes as messages, one after the other.
+func (s *stream) begin(m *model, q api.SearchQuery) {
+	ctx, stop := context.WithCancel(m.ctx)
+	number := s.search.number
+	if q.Count { // it goes on while one moves from match to match
+		s.search.end()
+		s.search.stop, s.search.found = stop, api.Found{}
+	}
+	found := make(chan searchMsg)
+	go func() {
+		defer close(found)
+		defer stop()
+		send := func(msg searchMsg) error {
+			msg.of, msg.number, msg.back, msg.again, msg.more = s, number, q.Back, !q.Count, found
+			select {
+			case found <- msg:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		err := m.project.Search(ctx, q, func(f api.Found) error { return send(searchMsg{found: f}) })
+		if err != nil && ctx.Err() == nil {
+			send(searchMsg{err: err})
+		}
+	}()
+	m.await(found)
+}
+
+// await has what a search finds next come as a message.
+func (m *model) await(found <-chan searchMsg) {
+	m.later(func(ctx context.Context) tea.Msg {
+		select {
+		case msg, more := <-found:
+			if more {
+				return msg
+			}
+		case <-ctx.Done():
+		}
+		return nil
+	})
+}
+
+// hear takes up what a search has found.
+func (s *stream) hear(m *model, msg searchMsg) {
+	if msg.more != nil && !msg.found.Done && msg.err == nil {
+		m.await(msg.more)
+	}
+	switch {
+	case msg.number != s.search.number: // it was on its way when another text was typed
+		return
+	case msg.err != nil:
+		s.search.problem = msg.err.Error()
+	case len(msg.found.Lines) > 0:
+		s.search.hit = msg.found.Lines[0].Number
+		s.showLine(s.search.hit)
+	case msg.found.Done && msg.again && msg.found.Matches > 0: // it has been heard
+	case msg.found.Done && msg.again && msg.back:
+		m.said = "there is no match before this one"
+	case msg.found.Done && msg.again:
+		m.said = "there is no match after this one"
+	case msg.found.Done && s.search.hit < 0 && msg.found.Matches > 0: // all are farther down
+		s.search.found = msg.found
+		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), From: s.page.End, Most: 1})
+		return
+	}
+	if !msg.again {
+		s.search.found = msg.found
+	}
+}
+
+// lookField is the field in which one types what to look for. The stream goes along.
+type lookField struct {
+	input  textinput.Model
+	before position
+}
+
+func (m *model) searchOutput() {
+	s := m.stream()
+	in := m.field("look for  ", "text, or /an expression/", s.search.text)
+	m.open(&lookField{in, s.position})
+}
+
+// field returns a field for one line of text that has the keys.
+func (m *model) field(prompt, placeholder, value string) textinput.Model {
+	in := textinput.New()
+	in.Prompt, in.Placeholder = prompt, placeholder
+	in.SetValue(value)
+	in.SetWidth(max(min(m.width-len(prompt)-46, 60), 8))
+	m.cmds = append(m.cmds, in.Focus())
+	return in
+}
+
+func (*lookField) name() string { return "look for" }
+
+func (*lookField) grabs(*model) bool { return true }
+
+func (*lookField) draw(m *model, width, height int) []string {
+	return m.overview.draw(m, width, height)
+}
+
+func (f *lookField) field() *textinput.Model { return &f.input }
+
+func (f *lookField) update(m *model, msg tea.Msg) {
+	m.typed(&f.input, msg)
+	if s := m.stream(); f.input.Value() != s.search.text {
+		s.position = f.before
+		s.look(m, f.input.Value())
+	}
+}
+
+// typed has a field take what is typed.
+func (m *model) typed(f *textinput.Model, msg tea.Msg) {
+	var cmd tea.Cmd
+	*f, cmd = f.Update(msg)
+	m.cmds = append(m.cmds, cmd)
+}
+
+// giveUpSearch goes back to where the stream was.
+func (m *model) giveUpSearch() {
+	s := m.stream()
+	s.look(m, "")
+	s.position = m.top().(*lookField).before
+	if s.following() {
+		m.backToNow()
+	}
+	m.close()
+}

@@ -1,0 +1,292 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/output/query"
+)
+
+// stream is output: all of it or what a filter lets through. It holds the page of the log that
+// is shown, and asks for another when that is not the one any more.
+type stream struct {
+	filter query.Filter
+	position
+	wrap    bool
+	raw     bool // lines of JSON and logfmt as they are
+	times   times
+	height  int    // as last drawn
+	tied    bool   // the time cursor is to go where the stream was moved to
+	problem string // why the log could not be read
+
+	search search
+	shown  []api.Line // as last drawn, from the top
+	rows   []int      // for each row drawn, which of these
+
+	asking bool     // a page is on its way
+	asked  askedFor // the newest that was
+	page   api.Page
+	of     askedFor // what page is of
+}
+
+// position is where the stream stands: before the line of a number, or so many lines farther;
+// -1 follows the newest. Until the line is known, it is a moment.
+type position struct {
+	bottom int64
+	move   int
+	until  time.Time
+	stay   bool // also where that is at the newest line
+}
+
+// following is the position that follows the newest line.
+var following = position{bottom: -1}
+
+// askedFor is what the stream has asked for.
+type askedFor struct {
+	filter string
+	position
+	count int
+	lines int64 // that the log had
+}
+
+// pageMsg is an answer to what a stream has asked for.
+type pageMsg struct {
+	of   *stream
+	to   askedFor
+	page api.Page
+	err  error
+}
+
+func newStream() *stream { return &stream{position: following, search: search{hit: -1}} }
+
+func (s *stream) following() bool { return s.position == following }
+
+// title says what is shown, in words.
+func (s *stream) title() string {
+	if len(s.filter) == 0 {
+		return "all output"
+	}
+	return s.filter.Words()
+}
+
+// status says where the stream stands, for the bottom line.
+func (s *stream) status(m *model) string {
+	found := s.search.status(m)
+	switch {
+	case s.following():
+		return found + m.palette.dim.Render("following")
+	case len(s.filter) > 0 && !m.at.IsZero():
+		return found + m.palette.stale.Render("at "+m.at.Format("15:04:05"))
+	}
+	return found + m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
+}
+
+// ask asks for the page that is to be shown, if that is not the one that is there.
+func (s *stream) ask(m *model) {
+	want := askedFor{s.filter.String(), s.position, max(m.height, 20), m.snap.Lines}
+	if s.asking || want == s.asked {
+		return
+	}
+	s.asking, s.asked = true, want
+	q := api.LineQuery{Filter: want.filter, Count: want.count, Fold: true, Until: want.until}
+	if want.until.IsZero() {
+		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Lines(ctx, q)
+		return pageMsg{s, want, page, err}
+	})
+}
+
+// take shows a page that has come. The time cursor goes along with a stream that is moved.
+func (s *stream) take(m *model, msg pageMsg) {
+	s.asking = false
+	if msg.err != nil {
+		s.problem = msg.err.Error()
+		return
+	}
+	s.problem, s.page, s.of = "", msg.page, msg.to
+	n := len(msg.page.Lines)
+	switch {
+	case s.filter.String() != msg.to.filter || s.position != msg.to.position:
+	case !s.until.IsZero():
+		s.stand(msg.page.End)
+	case s.tied && n == 0 && s.move < 0: // there is nothing before
+		s.moveTo(msg.page.First, s.height)
+	case s.tied && s.move > 0 && !s.stay && msg.page.End >= msg.page.Total:
+		m.backToNow()
+	case s.tied:
+		s.stand(msg.page.End)
+		if s.tied = false; n > 0 {
+			m.at = msg.page.Lines[n-1].At
+		}
+	}
+}
+
+// stand has the stream stay where it is shown.
+func (s *stream) stand(bottom int64) {
+	s.position = position{bottom: bottom, stay: s.stay}
+	s.of.position, s.asked.position = s.position, s.position
+}
+
+// draw draws the last lines that fit into height rows.
+func (s *stream) draw(m *model, width, height int) []string {
+	s.height = height
+	if s.of.filter != s.filter.String() {
+		return pad(nil, height, width)
+	}
+	rows := s.draft(m, width, height)
+	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
+		rows = []string{fit(m.palette.dim.Render("  there is no such output; backspace shows all again"), width)}
+	}
+	return pad(rows, height, width)
+}
+
+// lineAt returns the line that is drawn in a row of the stream.
+func (s *stream) lineAt(row int) (api.Line, bool) {
+	if row < 0 || row >= len(s.rows) || s.rows[row] >= len(s.shown) {
+		return api.Line{}, false
+	}
+	return s.shown[s.rows[row]], true
+}
+
+// use shows what a filter lets through, at the moment that is shown.
+func (s *stream) use(m *model, f query.Filter) {
+	at := m.shownTime()
+	if s.filter = f; !s.following() {
+		s.goTo(at)
+	}
+}
+
+// only shows the chosen unit's lines alone, or everybody's again.
+func (s *stream) only(m *model) {
+	unit := m.overview.lanes.unit
+	rest := s.filter.Without(query.Units)
+	for _, t := range s.filter {
+		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
+			s.use(m, rest)
+			return
+		}
+	}
+	s.use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
+}
+
+// lastSave shows only what the newest save has set off, or all again.
+func (s *stream) lastSave(m *model) {
+	if s.filter.Has(query.Ripple) {
+		s.use(m, s.filter.Without(query.Ripple))
+		return
+	}
+	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: query.Last}))
+}
+
+// level goes from all lines to those that say at least a warning, to errors, and back.
+func (s *stream) level(m *model) {
+	next := map[query.Level]query.Level{query.NoLevel: query.Warning, query.Warning: query.Error}
+	now := query.NoLevel
+	for _, t := range s.filter {
+		if t.Field == query.AtLeast {
+			now = t.Level
+		}
+	}
+	f := s.filter.Without(query.AtLeast)
+	if l := next[now]; l != query.NoLevel {
+		f = append(f, query.Term{Field: query.AtLeast, Level: l})
+	}
+	s.use(m, f)
+}
+
+// goTo shows what had been written up to that moment.
+func (s *stream) goTo(at time.Time) {
+	s.position, s.tied = position{bottom: -1, until: at}, false
+}
+
+// pages scrolls by most of a screen and takes the time cursor along.
+func (s *stream) pages(by int) { s.scroll(by * max(s.height-2, 1)) }
+
+// scroll moves by that many lines; past the newest it follows again.
+func (s *stream) scroll(by int) {
+	bottom := s.bottom
+	switch {
+	case !s.until.IsZero(): // it will be known in a moment
+		return
+	case s.following() && by > 0:
+		return
+	case bottom < 0:
+		bottom = s.page.End
+	}
+	s.moveTo(bottom, s.move+by)
+}
+
+// moveTo moves to so many lines after the one of a number.
+func (s *stream) moveTo(bottom int64, by int) {
+	s.position, s.tied = position{bottom: bottom, move: by}, true
+}
+
+func (s *stream) first() { s.moveTo(s.page.First, s.height) }
+
+// showLine moves so that a line is seen, with some of what came after it.
+func (s *stream) showLine(number int64) {
+	s.position, s.tied = position{bottom: number + 1, move: max(s.height/3, 1), stay: true}, true
+}
+
+// jumpMsg is the line that a move by meaning goes to.
+type jumpMsg struct {
+	of    *stream
+	line  api.Line
+	found bool
+	what  string
+	err   error
+}
+
+// jump goes to the next line of a kind before what is shown, or after it.
+func (s *stream) jump(m *model, e query.Event, by int) {
+	f := append(query.Filter{{Field: query.Events, Event: e}}, s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
+	q := api.LineQuery{Filter: f.String(), Count: 1, End: s.here(), From: -1}
+	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " + map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
+	if by > 0 {
+		q.End, q.From = 0, s.here()+1
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Lines(ctx, q)
+		msg := jumpMsg{of: s, what: what, err: err}
+		if len(page.Lines) > 0 {
+			msg.line, msg.found = page.Lines[0], true
+		}
+		return msg
+	})
+}
+
+// here is the line that one is at: that of a jump or match that is shown, or else the first.
+func (s *stream) here() int64 {
+	if slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == s.search.hit }) {
+		return s.search.hit
+	}
+	return s.top()
+}
+
+// top is the number of the first line that is shown.
+func (s *stream) top() int64 {
+	if len(s.shown) == 0 {
+		return s.page.End
+	}
+	return s.shown[0].Number
+}
+
+// arrive ends a jump.
+func (s *stream) arrive(m *model, msg jumpMsg) {
+	switch {
+	case msg.err != nil:
+		m.notice = msg.err.Error()
+	case !msg.found:
+		m.said = msg.what
+	default:
+		s.search.hit = msg.line.Number
+		s.showLine(msg.line.Number)
+	}
+}

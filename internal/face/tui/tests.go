@@ -1,0 +1,563 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/format"
+)
+
+// tests is the view of suites and their tests: how the suites get on, the tests with what became
+// of them lately, and all about the chosen one.
+type tests struct {
+	list   pages[api.Case]
+	only   int // index into testKinds
+	marked map[testKey]bool
+	whole  api.Case // the chosen one, with its output
+	asked  testKey
+	of     int // version of the results that it is of
+	scroll int // of what the chosen one has written
+	room   int // rows of the list, as last drawn
+}
+
+// testKey tells tests apart.
+type testKey struct{ unit, suite, name string }
+
+func keyOf(c api.Case) testKey { return testKey{c.Unit, c.Suite, c.Name} }
+
+// testKinds are what can be listed alone, one after the other by a key.
+var testKinds = []struct{ only, words string }{
+	{"", "all tests"}, {"failing", "failing tests"}, {"new", "newly failing tests"}, {"flaky", "flaky tests"}, {"slow", "slow tests"}, {"skipped", "skipped tests"},
+}
+
+func (m *model) showTests() {
+	t := &tests{marked: map[testKey]bool{}}
+	t.list = pages[api.Case]{
+		same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
+		fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Case, int, error) {
+			page, err := p.Cases(ctx, q)
+			return page.Cases, page.Total, err
+		},
+	}
+	m.show(t)
+}
+
+func (*tests) name() string { return "tests" }
+
+func (*tests) grabs(*model) bool { return false }
+
+// onTests is a binding's deed in the view, which may lie below the field of its search.
+func onTests(do func(*model, *tests)) func(*model) {
+	return func(m *model) {
+		for _, v := range m.stack {
+			if t, ok := v.(*tests); ok {
+				do(m, t)
+			}
+		}
+	}
+}
+
+// caseMsg is one test with its output.
+type caseMsg struct {
+	of    testKey
+	whole api.Case
+}
+
+func (t *tests) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case rowsMsg[api.Case]:
+		if msg.to == &t.list {
+			t.list.take(m, msg)
+		}
+	case caseMsg:
+		if msg.of == t.asked {
+			t.whole = msg.whole
+		}
+	case tea.MouseWheelMsg:
+		if msg.Button == tea.MouseWheelUp {
+			t.list.move(-3)
+		} else {
+			t.list.move(3)
+		}
+	case tea.MouseClickMsg:
+		from, _ := t.list.window(t.room)
+		if row := msg.Y - m.bodyTop - len(t.suites(m)) - 1; row >= 0 && row < t.room {
+			t.list.at = min(from+row, max(t.list.total-1, 0))
+		}
+	}
+}
+
+// ask asks for what is to be shown and is not here.
+func (t *tests) ask(m *model) {
+	v := m.resultsVersion()
+	t.list.query.Only = testKinds[t.only].only
+	t.list.ask(m, v)
+	c, ok := t.list.chosen()
+	if !ok || keyOf(c) == t.asked && t.of == v {
+		return
+	}
+	if keyOf(c) != t.asked {
+		t.scroll = 0
+	}
+	t.asked, t.of = keyOf(c), v
+	key := t.asked
+	m.overview.lanes.unit = c.Unit
+	m.later(func(ctx context.Context) tea.Msg {
+		whole, err := m.project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
+		if err != nil {
+			whole = c // it has gone meanwhile
+		}
+		return caseMsg{key, whole}
+	})
+}
+
+func (t *tests) draw(m *model, width, height int) []string {
+	suites := t.suites(m)
+	rows := make([]string, 0, height)
+	for _, u := range suites {
+		rows = append(rows, fit(t.suiteRow(m, u, width), width))
+	}
+	rows = append(rows, t.rule(m, t.listTitle(), width))
+	left := height - len(rows)
+	t.room = max(left*11/20, 3)
+	if t.list.total > 0 && t.list.total < t.room {
+		t.room = t.list.total
+	}
+	if t.list.total == 0 {
+		rows = append(rows, fit(m.palette.dim.Render("  "+t.nothing(m)), width))
+		return pad(rows, height, width)
+	}
+	from, end := t.list.window(t.room)
+	for i := from; i < end; i++ {
+		rows = append(rows, t.row(m, i, width))
+	}
+	if c, ok := t.list.chosen(); ok {
+		rows = append(rows, t.rule(m, t.title(m, c), width))
+		rows = append(rows, t.detail(m, c, width, height-len(rows))...)
+	}
+	return pad(rows, height, width)
+}
+
+// suites are the units that have tests.
+func (t *tests) suites(m *model) []*api.Unit {
+	const most = 4
+	var units []*api.Unit
+	for _, u := range m.snap.Units {
+		if u.Report.Cases > 0 || u.Kind == "suite" {
+			units = append(units, u)
+		}
+	}
+	return units[:min(len(units), most)]
+}
+
+// barWidth is how wide the bar of a run is that is under way.
+const barWidth = 24
+
+// suiteRow tells how a suite gets on.
+func (t *tests) suiteRow(m *model, u *api.Unit, width int) string {
+	name := m.unitStyle(u.Name).Render(fit(u.Name, m.columns().name))
+	row := "  " + name + " " + m.palette.stateStyle(u).Render(fit(stateWord(u), 10)) + " "
+	r := u.Report
+	if u.State == api.Running && r.Run == u.Run.Number {
+		row += m.bar(r, barWidth) + " " + m.palette.text.Render(progressText(r))
+		if left := r.Left(u.Run.OrderedAt, m.now); left > 0 && r.Ran < max(r.Expected, r.Cases) {
+			row += m.palette.dim.Render("  about " + roughly(left) + " left")
+		}
+		if r.FailedNow > 0 {
+			row += "  " + m.palette.broken.Render(fmt.Sprintf("%d failing", r.FailedNow))
+		}
+		if r.Running != "" {
+			row += "  " + m.palette.dim.Render(r.Running)
+		}
+		return row
+	}
+	text := r.Text
+	if text == "" {
+		text = "no test is known yet"
+	}
+	row += m.palette.text.Render(text)
+	if u.Narrowed != "" {
+		row += "  " + m.palette.stale.Render("narrowed to "+u.Narrowed)
+	}
+	return row
+}
+
+// roughly is a length of time as one tells it beforehand.
+func roughly(d time.Duration) string {
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%.0f s", max(d.Seconds(), 1))
+	}
+	return fmt.Sprintf("%.0f min", d.Minutes())
+}
+
+func progressText(r api.Report) string {
+	if r.Expected < r.Ran || r.Expected == 0 {
+		return format.Count(r.Ran, "test")
+	}
+	return fmt.Sprintf("%d of %d", r.Ran, r.Expected)
+}
+
+// bar draws how far a run is, in the textures of the lanes.
+func (m *model) bar(r api.Report, width int) string {
+	done := width
+	if r.Expected > 0 {
+		done = min(width*r.Ran/max(r.Expected, r.Ran, 1), width)
+	}
+	return m.palette.moving.Render(strings.Repeat("█", done)) + m.palette.faint.Render(strings.Repeat("·", width-done))
+}
+
+// rule is a thin line with a title.
+func (t *tests) rule(m *model, title string, width int) string { return m.titledRule(title, width) }
+
+func (m *model) titledRule(title string, width int) string {
+	s := newStrip(width, "─", &m.palette.faint)
+	if title == "" {
+		return s.String()
+	}
+	s.write(1, " "+ansi.Truncate(title, max(width-6, 1), "…")+" ", &m.palette.dim)
+	return s.String()
+}
+
+func (t *tests) listTitle() string {
+	text := testKinds[t.only].words
+	if t.list.query.Text != "" {
+		text += fmt.Sprintf(" with %q", t.list.query.Text)
+	}
+	if t.list.total > 0 {
+		text += fmt.Sprintf(", %d of %d", t.list.at+1, t.list.total)
+	}
+	if n := len(t.marked); n > 0 {
+		text += ", " + fmt.Sprint(n) + " marked"
+	}
+	return text
+}
+
+func (t *tests) nothing(m *model) string {
+	switch {
+	case !t.list.loaded:
+		return "reading"
+	case t.list.query.Text != "" || t.only > 0:
+		return "there is no such test; o lists others"
+	case len(t.suites(m)) == 0:
+		return "no unit has told of a test: a suite's results are read from its output, see docs/settings.md"
+	}
+	return "no test has been told of yet"
+}
+
+// stripWidth is how many of its last results a test shows.
+const stripWidth = 12
+
+// row is a test in the list.
+func (t *tests) row(m *model, number, width int) string {
+	c, ok := t.list.row(number)
+	if !ok {
+		return fit("", width)
+	}
+	mark := "  "
+	switch {
+	case number == t.list.at:
+		mark = m.palette.bright.Render("▸ ")
+	case t.marked[keyOf(c)]:
+		mark = m.palette.bright.Render("◆ ")
+	}
+	word, style := m.testWord(c)
+	name := m.palette.text.Render(c.Title())
+	if number == t.list.at {
+		name = m.palette.bright.Render(c.Title())
+	}
+	right := ""
+	if width >= 100 {
+		right = m.palette.dim.Render(ansi.Truncate(suiteShort(c), max(width/4, 10), "…")) + " "
+	}
+	if width >= 70 {
+		right += m.palette.dim.Render(fmt.Sprintf("%9s ", tookText(c)))
+	}
+	return ends(mark+style.Render(fit(word, 15))+m.strip(c.Past)+"  "+name, right, width)
+}
+
+func tookText(c api.Case) string {
+	switch {
+	case c.Cached:
+		return "cached"
+	case c.Took == 0:
+		return ""
+	case c.Took.Duration() < 100*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(c.Took.Duration().Microseconds())/1000)
+	}
+	return format.Duration(c.Took.Duration())
+}
+
+// suiteShort is what tells a suite apart in few letters: the end of a path.
+func suiteShort(c api.Case) string {
+	if c.Name == "" {
+		return ""
+	}
+	if i := strings.LastIndexByte(strings.TrimRight(c.Suite, "/"), '/'); i >= 0 && strings.Count(c.Suite, "/") > 1 {
+		return c.Suite[i+1:]
+	}
+	return c.Suite
+}
+
+// testWord says in a word how a test is, in the colour of its meaning.
+func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
+	switch {
+	case c.Change == api.NewlyFailing:
+		return "newly failing", m.palette.broken.Bold(true)
+	case c.Status == api.CaseFailed && c.Flaky:
+		return "failing, flaky", m.palette.broken
+	case c.Status == api.CaseFailed:
+		return "failing", m.palette.broken
+	case c.Flaky:
+		return "flaky", m.palette.stale
+	case c.Change == api.NewlyPassing:
+		return "mended", m.palette.current.Bold(true)
+	case c.Slow:
+		return "slow", m.palette.stale
+	case c.Status == api.CaseSkipped:
+		return "skipped", m.palette.dim
+	}
+	return "passed", m.palette.current
+}
+
+// strip draws a test's last results, the newest at the right, in the textures of the lanes.
+func (m *model) strip(past []api.PastResult) string {
+	past = past[max(0, len(past)-stripWidth):]
+	var b strings.Builder
+	b.WriteString(strings.Repeat(" ", stripWidth-len(past)))
+	for _, p := range past {
+		switch {
+		case p.Both:
+			b.WriteString(m.palette.stale.Render("┄"))
+		case p.Status == api.CaseFailed:
+			b.WriteString(m.palette.broken.Render("╱"))
+		case p.Status == api.CaseSkipped:
+			b.WriteString(m.palette.dim.Render("·"))
+		default:
+			b.WriteString(m.palette.current.Render("─"))
+		}
+	}
+	return b.String()
+}
+
+func (t *tests) title(m *model, c api.Case) string {
+	title := c.Title()
+	if c.Name != "" && c.Suite != "" {
+		title += "  " + c.Suite
+	}
+	if c.File != "" {
+		title += "  " + strings.TrimSuffix(c.From(m.snap.Project.Root).Text(), ": ")
+	}
+	return title
+}
+
+// detail is all about the chosen test: why it failed, what was expected, what it has written.
+func (t *tests) detail(m *model, c api.Case, width, height int) []string {
+	if t.asked == keyOf(c) && keyOf(t.whole) == t.asked {
+		c = t.whole
+	}
+	var rows []string
+	add := func(style lipgloss.Style, text string) {
+		rows = append(rows, fit("  "+style.Render(stops(text)), width))
+	}
+	if c.Status == api.CaseFailed && c.Message != "" {
+		for line := range strings.SplitSeq(c.Message, "\n") {
+			add(m.palette.broken, line)
+		}
+	} else if c.Message != "" {
+		add(m.palette.dim, c.Message)
+	}
+	if c.Want != "" || c.Got != "" {
+		want, got := m.compared(c.Want, c.Got)
+		rows = append(rows, "", fit("  "+m.palette.dim.Render("expected  ")+want, width), fit("  "+m.palette.dim.Render("was       ")+got, width))
+	}
+	switch {
+	case c.Flaky:
+		add(m.palette.stale, "flaky: it changed its mind although nothing that concerns it had changed")
+	case c.Slow:
+		add(m.palette.stale, "slow: it took "+tookText(c)+", far longer than it used to")
+	}
+	if len(c.Output) > 0 {
+		rows = append(rows, "")
+		for _, line := range c.Output {
+			add(m.palette.text, line)
+		}
+	}
+	if c.Status == api.CasePassed && len(rows) == 0 {
+		add(m.palette.dim, "it passed"+within(c))
+	}
+	t.scroll = max(0, min(t.scroll, len(rows)-height))
+	rows = rows[t.scroll:]
+	if over := len(rows) - height; over > 0 && height > 0 {
+		rows = rows[:height]
+		rows[height-1] = fit(m.palette.dim.Render(fmt.Sprintf("  %d more lines: page down", over+1)), width)
+	}
+	for i := range rows {
+		rows[i] = fit(rows[i], width)
+	}
+	return rows
+}
+
+func within(c api.Case) string {
+	if c.Took == 0 {
+		return ""
+	}
+	return " within " + tookText(c)
+}
+
+// compared colours in what two values differ: all between what both begin and end with.
+func (m *model) compared(want, got string) (string, string) {
+	a, b := []rune(want), []rune(got)
+	begin := 0
+	for begin < len(a) && begin < len(b) && a[begin] == b[begin] {
+		begin++
+	}
+	end := 0
+	for end < len(a)-begin && end < len(b)-begin && a[len(a)-1-end] == b[len(b)-1-end] {
+		end++
+	}
+	mark := func(text []rune, style lipgloss.Style) string {
+		return m.palette.text.Render(string(text[:begin])) + style.Bold(true).Underline(true).Render(string(text[begin:len(text)-end])) + m.palette.text.Render(string(text[len(text)-end:]))
+	}
+	return mark(a, m.palette.current), mark(b, m.palette.broken)
+}
+
+// narrow has the units of some tests run these alone.
+func (m *model) narrow(cases []api.Case) {
+	byUnit := map[string][]api.CaseName{}
+	for _, c := range cases {
+		byUnit[c.Unit] = append(byUnit[c.Unit], api.CaseName{Suite: c.Suite, Name: c.Name})
+	}
+	for unit, names := range byUnit {
+		m.askFor(api.Request{Action: api.Narrow, Units: []string{unit}, Cases: names})
+	}
+}
+
+// askFor asks for something that has more than units.
+func (m *model) askFor(r api.Request) {
+	m.later(func(ctx context.Context) tea.Msg {
+		_, err := m.project.Do(ctx, r)
+		return askedMsg{err}
+	})
+}
+
+// run narrows to the marked tests, or the chosen one.
+func (t *tests) run(m *model) {
+	if len(t.marked) > 0 {
+		var cases []api.Case
+		for key := range t.marked {
+			cases = append(cases, api.Case{Unit: key.unit, Suite: key.suite, Name: key.name})
+		}
+		clear(t.marked)
+		m.narrow(cases)
+		return
+	}
+	if c, ok := t.list.chosen(); ok {
+		m.narrow([]api.Case{c})
+	}
+}
+
+// runFile narrows to all tests that stand in the suite or the file of the chosen one.
+func (t *tests) runFile(m *model) {
+	c, ok := t.list.chosen()
+	if !ok {
+		return
+	}
+	m.later(func(ctx context.Context) tea.Msg {
+		page, err := m.project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MostLines})
+		if err != nil {
+			return askedMsg{err}
+		}
+		r := api.Request{Action: api.Narrow, Units: []string{c.Unit}}
+		for _, other := range page.Cases {
+			if other.Suite == c.Suite && (c.Suite != "" || topLevel(other) == topLevel(c)) && other.Name != "" {
+				r.Cases = append(r.Cases, api.CaseName{Suite: other.Suite, Name: other.Name})
+			}
+		}
+		_, err = m.project.Do(ctx, r)
+		return askedMsg{err}
+	})
+}
+
+// topLevel is the first level of a test's name, by which tests stand together whose runner tells
+// no suite.
+func topLevel(c api.Case) string {
+	top, _, _ := strings.Cut(c.Name, "/")
+	return top
+}
+
+// runFailing narrows the chosen test's unit to those that fail.
+func (t *tests) runFailing(m *model) {
+	if c, ok := t.list.chosen(); ok {
+		m.askFor(api.Request{Action: api.Narrow, Units: []string{c.Unit}, Failing: true})
+	}
+}
+
+// mark marks the chosen test, or takes its mark away.
+func (t *tests) mark(*model) {
+	c, ok := t.list.chosen()
+	switch {
+	case !ok:
+	case t.marked[keyOf(c)]:
+		delete(t.marked, keyOf(c))
+	default:
+		t.marked[keyOf(c)] = true
+	}
+	t.list.move(1)
+}
+
+// next lists the next kind of tests.
+func (t *tests) next(*model) {
+	t.only = (t.only + 1) % len(testKinds)
+	t.list.at = 0
+}
+
+func (t *tests) edit(m *model) {
+	if c, ok := t.list.chosen(); ok {
+		m.openPlace(c.FilePlace)
+	}
+}
+
+// seekField is the field in which one types what the names of tests, or findings, have.
+type seekField struct {
+	input  textinput.Model
+	below  view
+	seek   func(text string)
+	before string
+}
+
+func (m *model) seekTests() {
+	onTests(func(m *model, t *tests) {
+		m.open(&seekField{m.field("tests with  ", "a part of a name", t.list.query.Text), t, t.list.seek, t.list.query.Text})
+	})(m)
+}
+
+func (*seekField) name() string { return "seek" }
+
+func (*seekField) grabs(*model) bool { return true }
+
+func (f *seekField) field() *textinput.Model { return &f.input }
+
+func (f *seekField) draw(m *model, width, height int) []string { return f.below.draw(m, width, height) }
+
+func (f *seekField) update(m *model, msg tea.Msg) {
+	before := f.input.Value()
+	if m.typed(&f.input, msg); f.input.Value() != before {
+		f.seek(f.input.Value())
+	}
+}
+
+// ask lets the view below ask.
+func (f *seekField) ask(m *model) { f.below.(asker).ask(m) }
+
+func (f *seekField) giveUp(m *model) {
+	f.seek(f.before)
+	m.close()
+}

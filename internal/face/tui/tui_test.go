@@ -1,0 +1,580 @@
+package tui
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/reader"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/session"
+)
+
+var update = flag.Bool("update", false, "write the screens into testdata")
+
+// played is a project whose processes are played by a simulated world, in a time
+// of its own.
+type played struct {
+	*simulate.World
+	screens  []api.Screen // that a terminal shows, one after the other
+	typed    []api.Input
+	asks     map[string]api.Ask
+	mu       sync.Mutex // of typed
+	book     *logbook.Book
+	requests []string
+	cases    []api.Case
+	findings []api.Finding
+	detail   api.Detail
+	samples  []api.Sample
+	root     string // the project's folder
+	m        *model
+}
+
+func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
+	p.book.Flush()
+	snap := session.Show(p.Engine.Snapshot(), p.World.Plan)
+	snap.Lines, snap.Project.Since = p.book.Published(), p.Now.Add(-time.Hour)
+	snap.Project.Root = p.root
+	snap.Uses = map[string]api.Use{"u0": {Memory: 12 << 20}}
+	snap.Asks = p.asks
+	snap.Faces = []api.Face{{Kind: kind, PID: os.Getpid()}}
+	return snap, nil
+}
+
+func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) error { return nil }
+func (p *played) Beats(context.Context, func() error) error                         { return nil }
+func (p *played) Subscribe(context.Context, int64, func(api.Fact) error) error      { return nil }
+func (p *played) Wait(context.Context, api.WaitQuery) (api.Waited, error)           { return api.Waited{}, nil }
+func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
+	return reader.Log{Source: p.book}.Lines(context.Background(), q)
+}
+func (p *played) Search(_ context.Context, q api.SearchQuery, found func(api.Found) error) error {
+	return reader.Log{Source: p.book}.Search(context.Background(), q, found)
+}
+func (p *played) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
+	return reader.Log{Source: p.book}.Text(context.Background(), from, end, w)
+}
+func (p *played) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
+	return api.CasePage{From: q.From, Total: len(p.cases), Cases: p.cases[min(q.From, len(p.cases)):min(q.From+q.Count, len(p.cases))]}, nil
+}
+func (p *played) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
+	for _, c := range p.cases {
+		if c.Unit == unit && c.Suite == name.Suite && c.Name == name.Name {
+			c.Output = []string{"    berths_test.go:9: berths = 4, want 3"}
+			return c, nil
+		}
+	}
+	return api.Case{}, api.Refuse("nothing is known of it")
+}
+func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
+	return api.FindingPage{From: q.From, Total: len(p.findings), Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))]}, nil
+}
+func (p *played) Detail(_ context.Context, unit string) (api.Detail, error) {
+	return p.detail, nil
+}
+func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {
+	return api.SamplePage{Samples: p.samples[min(from, int64(len(p.samples))):], Next: int64(len(p.samples))}, nil
+}
+func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
+	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
+}
+func (p *played) Screen(context.Context, string) (api.Screen, error) { return p.screens[0], nil }
+func (p *played) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	for _, screen := range p.screens {
+		if q.Hand && screen.Hand == nil {
+			screen.Hand = &q.Face
+		}
+		if err := show(screen); err != nil {
+			return err
+		}
+	}
+	<-ctx.Done()
+	return ctx.Err()
+}
+func (p *played) Input(_ context.Context, in api.Input) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.typed = append(p.typed, in)
+	return nil
+}
+func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
+	if r.Action == api.FaceUsed { // it goes along with many keys
+		return api.Answer{}, nil
+	}
+	asked := string(r.Action) + " " + strings.Join(r.Units, " ")
+	for _, c := range r.Cases {
+		asked += " " + c.Name
+	}
+	if r.Failing {
+		asked += " failing"
+	}
+	p.requests = append(p.requests, strings.TrimSpace(asked))
+	switch r.Action {
+	case api.WriteCure:
+		return api.Answer{}, api.Refuse("the disk is full")
+	case api.LeaveRunning:
+		return api.Answer{}, nil
+	}
+	p.Send(engine.Requested{Request: session.RequestFor(r.Action, len(r.Units) > 0), Units: r.Units})
+	return api.Answer{}, nil
+}
+
+// goRound makes a unit's runs write what makes it run, until that is noticed.
+func (p *played) goRound(unit string) {
+	for range 5 {
+		p.Save(simulate.Saving{Debounce: 150 * time.Millisecond, Vague: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
+		p.World.Run(12 * time.Second)
+	}
+}
+
+// play returns a model of n units, every fourth of them a task, after a start, a
+// save, a failure and a crash.
+func play(t testing.TB, n, width, height int) (*model, *played) {
+	t.Helper()
+	p := &plan.Plan{Name: "Saltmarsh Ferries"}
+	for i := range n {
+		u := &plan.Unit{Name: fmt.Sprintf("u%d", i), Ready: plan.Ready{After: 300 * time.Millisecond}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+		if i%4 == 3 {
+			u.Kind = plan.Task
+		}
+		if i%4 == 2 {
+			u.Follows = []string{"u0"}
+		}
+		p.Units = append(p.Units, u)
+	}
+	fails := map[string]engine.Exit{}
+	var w *simulate.World
+	w = simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
+		b := simulate.Behaviour{EndsAfter: -1, StopTakes: 20 * time.Millisecond, Exit: fails[unit]}
+		if w.Plan.Unit(unit).Kind.Ends() || b.Exit.Code != 0 {
+			b.EndsAfter = 1200 * time.Millisecond
+		}
+		return b
+	})
+	book := logbook.Open(filepath.Join(t.TempDir(), "log"), logbook.Options{})
+	t.Cleanup(func() { book.Close() })
+	book.SetClock(func() time.Time { return w.Now })
+	w.After = func(_ engine.Event, orders []engine.Order) {
+		for _, o := range orders {
+			if said, ok := o.(engine.Tell); ok && !said.Quiet() {
+				stream := logbook.Note
+				if said.Kind == engine.FactRunStarted {
+					stream = logbook.Opens
+				}
+				book.Append(logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone())}, said.Words())
+			}
+		}
+	}
+	w.Send(engine.Begin{})
+	w.Run(10 * time.Second)
+	save := func(units ...string) {
+		var hits []engine.Hit
+		for _, u := range units {
+			hits = append(hits, engine.Hit{Unit: u, Path: u + "/file.go", What: "written"})
+		}
+		w.Save(simulate.Saving{Debounce: 100 * time.Millisecond}, hits...)
+		w.Run(8 * time.Second)
+	}
+	save("u0")
+	book.Append(logbook.Entry{Unit: "u1"}, "the same", "the same", "\x1b[31mred\x1b[0m and a line that is far too long for any screen: "+strings.Repeat("word ", 60))
+	if n > 3 {
+		fails["u3"] = engine.Exit{Code: 2}
+		save("u3")
+	}
+	fails["u1"] = engine.Exit{Code: 3}
+	save("u1")
+	project := &played{World: w, book: book}
+	first, _ := project.Snapshot(t.Context())
+	m := newModel(t.Context(), project, first)
+	m.clock = func() time.Time { return w.Now }
+	m.now, m.overview.lanes.span, project.m = w.Now, timeline.FirstSpan, m
+	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
+	project.see()
+	return m, project
+}
+
+// see lets the model see the project as it is now, and the log.
+func (p *played) see() {
+	snap, _ := p.Snapshot(context.Background())
+	p.m.settle(snap)
+}
+
+// settle has the model handle a message, and all that comes of it.
+func (m *model) settle(msg tea.Msg) {
+	m.now = m.clock()
+	m.handle(msg)
+	for range 30 {
+		m.screen() // sizes are known only once it has been drawn
+		for _, s := range m.overview.streams {
+			s.ask(m)
+		}
+		if a, ok := m.top().(asker); ok {
+			a.ask(m)
+		}
+		pending := m.pending
+		m.pending = nil
+		if len(pending) == 0 {
+			return
+		}
+		for _, cmd := range pending {
+			if msg := cmd(); msg != nil {
+				m.handle(msg)
+			}
+		}
+	}
+}
+
+// keyed presses keys, one after the other.
+func (m *model) keyed(keys ...string) {
+	for _, k := range keys {
+		m.settle(key(k))
+	}
+}
+
+func (m *model) plainScreen() string {
+	rows := m.screen()
+	for i, row := range rows {
+		rows[i] = strings.TrimRight(ansi.Strip(row), " ")
+	}
+	return strings.Join(rows, "\n") + "\n"
+}
+
+// TestScreens draws the main view at several sizes, with few units and many, and
+// other states of it, and compares them with the files in testdata.
+func TestScreens(t *testing.T) {
+	for _, test := range []struct {
+		name                 string
+		units, width, height int
+		keys                 []string
+	}{
+		{"rich", 5, 158, 46, nil},
+		{"good", 5, 80, 24, nil},
+		{"small", 5, 60, 15, nil},
+		{"too-small", 5, 30, 5, nil},
+		{"many", 50, 100, 30, nil},
+		{"help", 5, 100, 50, []string{"?"}},
+		{"only-one", 5, 80, 24, []string{"down", "enter"}},
+		{"back-in-time", 5, 80, 24, []string{"[", "["}},
+		{"wrapped", 5, 80, 24, []string{"down", "enter", "\\"}},
+		{"why", 5, 100, 24, []string{"down", "y"}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			m, _ := play(t, test.units, test.width, test.height)
+			m.keyed(test.keys...)
+			rows := m.screen()
+			require.Len(t, rows, test.height)
+			for i, row := range rows {
+				assert.LessOrEqual(t, ansi.StringWidth(row), test.width, "row %d", i)
+			}
+			compareScreen(t, m, test.name)
+		})
+	}
+}
+
+// compareScreen compares what is on the screen with a file in testdata.
+func compareScreen(t *testing.T, m *model, name string) {
+	t.Helper()
+	file := filepath.Join("testdata", name+".txt")
+	got := m.plainScreen()
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), got)
+}
+
+// TestLoop decides about a loop by key.
+func TestLoop(t *testing.T) {
+	m, s := play(t, 5, 100, 24)
+	s.goRound("u0")
+	s.see()
+	assert.Contains(t, m.plainScreen(), "loop stopped  u0 writes data/u0.db itself")
+	m.overview.lanes.unit = "u2"
+	m.keyed("l")
+	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
+	m.keyed("w")
+	assert.Contains(t, m.plainScreen(), "the disk is full", "the panel stays, and says why")
+	m.keyed("enter")
+	s.see()
+	assert.NotContains(t, m.plainScreen(), "loop stopped")
+	assert.True(t, m.snap.Unit("u0").Loop.Noted)
+	m.overview.lanes.unit = "u0"
+	m.keyed("l") // it can be thought over
+	m.keyed("u")
+	s.see()
+	assert.Nil(t, m.snap.Unit("u0").Loop)
+	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
+}
+
+// TestTextures requires every state to look different without colour.
+func TestTextures(t *testing.T) {
+	p := newPalette(darkGround, colorprofile.TrueColor)
+	seen := map[string]string{}
+	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping, api.Done, api.Failed, api.Crashed} {
+		for _, stale := range []bool{false, true} {
+			if stale && state != api.Ready && state != api.Done {
+				continue
+			}
+			glyph, _ := p.texture(timeline.Cell{State: state, Stale: stale})
+			name := fmt.Sprint(state, stale)
+			assert.Empty(t, seen[glyph], "%s looks like %s", name, seen[glyph])
+			seen[glyph] = name
+		}
+	}
+}
+
+// TestKeys holds the table of keys together: every key once in a view, but for those that
+// mean another thing at another time, everything named, and each key that stands for a request sends it.
+func TestKeys(t *testing.T) {
+	used := map[string]*binding{}
+	for i := range bindings {
+		b := &bindings[i]
+		assert.NotEmpty(t, b.name)
+		assert.LessOrEqual(t, ansi.StringWidth(b.name), 158/2-4-keyWidth, "%q is cut in the help", b.name)
+		if b.in == "overview" {
+			assert.Contains(t, groups, b.group)
+		}
+		for _, k := range b.keys {
+			if before := used[b.in+" "+k]; before != nil {
+				assert.True(t, before.when != nil && b.when != nil, "%q stands twice in %s", k, b.in)
+			}
+			used[b.in+" "+k] = b
+		}
+	}
+	m, s := play(t, 5, 100, 30)
+	for _, k := range []string{"down", "r", "u", "s", "p", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
+		m.keyed(k)
+		s.see()
+	}
+	assert.Equal(t, []string{"restart u1", "set-up u1", "stop u1", "pause u1", "restart", "pause", "resume", "end", "end-now"}, s.requests)
+}
+
+// TestLeaving asks where the project would go on.
+func TestLeaving(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other screen  12:00")
+	m.keyed("q")
+	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen,\n  with 1 other screen: process 1")
+	m.keyed("esc")
+	assert.True(t, m.isOpen("overview"))
+	m.snap.Faces, m.snap.Background = nil, true
+	m.keyed("q")
+	assert.Contains(t, m.plainScreen(), "without this screen,\n  in the background")
+	assert.Empty(t, s.requests)
+	m.keyed("s")
+	assert.Equal(t, []string{"end"}, s.requests)
+}
+
+// broken is a view that cannot be drawn.
+type broken struct{ leaving }
+
+func (*broken) name() string                   { return "broken" }
+func (*broken) draw(*model, int, int) []string { panic("no rows") }
+func (*broken) update(*model, tea.Msg)         { panic("no update") }
+
+// TestPanicInAView closes the view, tells, and goes on.
+func TestPanicInAView(t *testing.T) {
+	m, _ := play(t, 5, 100, 30)
+	m.snap.Project.Logs = t.TempDir()
+	m.open(&broken{})
+	text := ansi.Strip(m.View().Content)
+	assert.Contains(t, text, "u0", "the overview is drawn")
+	assert.Contains(t, m.plainScreen(), "the broken view failed and was closed")
+	report, err := os.ReadFile(filepath.Join(m.snap.Project.Logs, crashFile))
+	require.NoError(t, err)
+	assert.Contains(t, string(report), "no rows")
+	m.open(&broken{})
+	m.Update(key("x"))
+	assert.True(t, m.isOpen("overview"))
+}
+
+func key(text string) tea.KeyPressMsg {
+	switch text {
+	case "enter":
+		return tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "esc":
+		return tea.KeyPressMsg{Code: tea.KeyEscape}
+	case "down":
+		return tea.KeyPressMsg{Code: tea.KeyDown}
+	case "pgup":
+		return tea.KeyPressMsg{Code: tea.KeyPgUp}
+	}
+	if letter, ok := strings.CutPrefix(text, "ctrl+"); ok {
+		return tea.KeyPressMsg{Code: []rune(letter)[0], Mod: tea.ModCtrl}
+	}
+	return tea.KeyPressMsg{Text: text, Code: []rune(text)[0]}
+}
+
+// TestManyUnits holds the lanes to their share, and the cursor to the order shown.
+func TestManyUnits(t *testing.T) {
+	for _, size := range [][2]int{{158, 46}, {80, 24}} {
+		m, _ := play(t, 60, size[0], size[1])
+		rows := m.screen()
+		require.Len(t, rows, size[1])
+		body := size[1] - m.laneTop
+		assert.GreaterOrEqual(t, m.height-m.streamTop-1, body/2-1, "the stream has at least half")
+		var seen []string
+		m.overview.lanes.unit = "u1" // which has crashed, and so is first
+		for range 59 {
+			seen = append(seen, m.overview.lanes.unit)
+			m.keyed("down")
+			assert.Contains(t, m.plainScreen(), "▸ "+m.overview.lanes.unit+" ")
+		}
+		assert.Equal(t, []string{"u1", "u3", "u0", "u2", "u4"}, seen[:5])
+		assert.Equal(t, "u59", m.overview.lanes.unit)
+		m.keyed("!")
+		assert.Equal(t, "u1", m.overview.lanes.unit)
+		m.keyed("!")
+		assert.Equal(t, "u3", m.overview.lanes.unit)
+
+		m.keyed("|")
+		m.screen()
+		assert.LessOrEqual(t, m.streamTop-m.laneTop, max(size[1]/4+1, 4))
+
+		m.keyed("f")
+		for _, k := range []string{"5", "7"} {
+			m.keyed(k)
+		}
+		assert.Equal(t, "u57", m.overview.lanes.unit)
+		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
+		assert.Contains(t, m.plainScreen(), `59 more; those with "57" are shown`)
+		m.keyed("esc")
+		assert.Contains(t, m.plainScreen(), "\n  u1 ")
+	}
+}
+
+// TestWhyPanel has keys act on the unit until the field is entered on purpose.
+func TestWhyPanel(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.screen()
+	m.keyed("y")
+	m.keyed("r")
+	assert.Equal(t, []string{"restart u0"}, s.requests)
+	m.keyed("enter")
+	for _, k := range []string{"a", "s"} {
+		m.keyed(k)
+	}
+	assert.Equal(t, "as", m.top().(*question).input.Value())
+	assert.Len(t, s.requests, 1)
+	m.keyed("esc")
+	m.keyed("esc")
+	assert.True(t, m.isOpen("overview"))
+}
+
+// TestLongMessages never push out the keys, and are never dropped without a word.
+func TestLongMessages(t *testing.T) {
+	for _, width := range []int{60, 80, 158} {
+		m, s := play(t, 5, width, 24)
+		s.Send(engine.PlanBroken{Problem: strings.Repeat("a long problem ", 30)})
+		s.goRound("u0")
+		s.see()
+		rows := strings.Split(strings.TrimSpace(m.plainScreen()), "\n")
+		assert.Contains(t, rows[len(rows)-1], "? help")
+		assert.Contains(t, rows[len(rows)-1], "q quit")
+		assert.Contains(t, rows[1], "settings  a long problem")
+		assert.Contains(t, rows[2], "loop stopped  u0")
+		m.height = 15
+		assert.Contains(t, m.plainScreen(), "+1 more")
+	}
+}
+
+// TestForeignText lets nothing that others wrote act on the terminal.
+func TestForeignText(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	s.Send(engine.PlanBroken{Problem: "bad \x1b[2J key \u202e\x9b"})
+	s.book.Append(logbook.Entry{Unit: "u1"}, "\x1b[31mred\x1b[?25l")
+	s.see()
+	text := m.View().Content
+	assert.NotContains(t, text, "\x1b[2J")
+	assert.NotContains(t, text, "\x1b[?25l")
+	assert.NotContains(t, text, "\u202e")
+	assert.Contains(t, ansi.Strip(text), `bad \x1b[2J key \u202e\x9b`)
+	for _, row := range strings.Split(text, "\n") {
+		assert.Equal(t, m.width, ansi.StringWidth(row))
+	}
+}
+
+// TestColours keeps the four meanings apart from each other and from the units, on both
+// grounds, and gives each tone its meaning.
+func TestColours(t *testing.T) {
+	for _, of := range []ground{darkGround, lightGround, anyGround} {
+		p := newPalette(of, colorprofile.TrueColor)
+		meanings := map[string]string{}
+		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale, "broken": p.broken} {
+			c := fmt.Sprint(style.GetForeground())
+			assert.Empty(t, meanings[c], name)
+			meanings[c] = name
+		}
+		for _, style := range p.units {
+			assert.Empty(t, meanings[fmt.Sprint(style.GetForeground())])
+		}
+		for tone, want := range map[api.Tone]lipgloss.Style{
+			"": p.dim, api.ToneCurrent: p.current, api.ToneMoving: p.moving, api.ToneStale: p.stale, api.ToneBroken: p.broken,
+		} {
+			assert.Equal(t, want.GetForeground(), p.toneStyle(tone).GetForeground())
+		}
+		for _, u := range []struct {
+			unit api.Unit
+			want lipgloss.Style
+		}{
+			{api.Unit{State: api.Crashed, Freshness: api.Stale}, p.broken},
+			{api.Unit{State: api.Ready, Freshness: api.Stale}, p.stale},
+			{api.Unit{State: api.Starting, Moving: true}, p.moving},
+			{api.Unit{State: api.Ready, Freshness: api.Current}, p.current},
+			{api.Unit{State: api.Stopped}, p.dim},
+		} {
+			assert.Equal(t, u.want.GetForeground(), p.stateStyle(&u.unit).GetForeground())
+		}
+	}
+}
+
+// TestUnitsComeAndGo edits the settings under the screen's feet.
+func TestUnitsComeAndGo(t *testing.T) {
+	m, s := play(t, 2, 100, 30) // nobody follows u0
+	edited := *s.Plan
+	edited.Units = append([]*plan.Unit{{Name: "fresh"}}, edited.Units[1:]...)
+	s.Send(engine.NewPlan{Plan: &edited})
+	s.Run(time.Second)
+	s.see()
+	assert.Equal(t, "fresh", m.overview.lanes.unit, "the chosen one has gone")
+	assert.NotEqual(t, m.palette.dim, m.unitStyle("fresh"))
+	assert.NotContains(t, m.plainScreen(), "u0  ready")
+}
+
+func TestMouse(t *testing.T) {
+	m, _ := play(t, 5, 100, 30)
+	m.screen()
+	m.settle(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, "u2", m.overview.lanes.unit)
+	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
+	assert.False(t, m.atNow())
+	m.keyed(".")
+	assert.True(t, m.atNow())
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	assert.False(t, m.stream().following())
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	assert.True(t, m.stream().following(), "past the newest line it follows again")
+}

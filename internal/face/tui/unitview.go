@@ -1,0 +1,375 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/output/query"
+	"omnivigil/internal/text/format"
+)
+
+// unitView is the chosen unit whole: how it is, its last runs, what it takes of the machine, what its
+// settings come to, and what it writes.
+type unitView struct {
+	detail  api.Detail
+	before  api.Detail // an earlier one, for what its processes have used since
+	at, was time.Time  // when these came
+	run     int        // the unit's newest then
+	asking  bool
+	problem string
+	top     int
+	output  *stream
+}
+
+// detailPause is how often a unit is looked at.
+const detailPause = 2 * time.Second
+
+// detailMsg is an answer.
+type detailMsg struct {
+	of     *unitView
+	unit   string
+	detail api.Detail
+	err    error
+}
+
+func (m *model) showUnit() {
+	v := &unitView{output: newStream()}
+	m.show(v)
+}
+
+func (*unitView) name() string { return "unit" }
+
+func (*unitView) grabs(*model) bool { return false }
+
+// ask asks for the chosen unit, whenever that is another, has run again, or was looked at a while
+// ago.
+func (v *unitView) ask(m *model) {
+	m.askSamples()
+	u := m.chosen()
+	if u == nil {
+		return
+	}
+	if unit := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.filter.String() != unit.String() {
+		v.output.filter, v.top = unit, 0
+	}
+	v.output.ask(m)
+	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.now.Sub(v.at) < detailPause {
+		return
+	}
+	v.asking, v.run = true, u.Run.Number
+	m.later(func(ctx context.Context) tea.Msg {
+		d, err := m.project.Detail(ctx, u.Name)
+		return detailMsg{v, u.Name, d, err}
+	})
+}
+
+func (v *unitView) update(m *model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case detailMsg:
+		v.take(m, msg)
+	case tea.MouseWheelMsg:
+		v.top += wheel(msg)
+	}
+}
+
+func (v *unitView) take(m *model, msg detailMsg) {
+	v.asking = false
+	if msg.err != nil {
+		v.detail, v.at, v.problem = api.Detail{Unit: msg.unit}, m.now, msg.err.Error()
+		return
+	}
+	v.before, v.was = v.detail, v.at
+	v.detail, v.at, v.problem = msg.detail, m.now, ""
+}
+
+func (v *unitView) draw(m *model, width, height int) []string {
+	u := m.chosen()
+	if u == nil {
+		return pad([]string{m.titledRule("no unit is chosen", width)}, height, width)
+	}
+	rows := []string{m.titledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, stateWord(u)), width)}
+	all := v.rows(m, u, width)
+	room := max(min(height-len(rows)-max(height/3, 3)-1, len(all)), 1)
+	v.top = max(0, min(v.top, len(all)-room))
+	part := all[v.top:min(v.top+room, len(all))]
+	for i := range part {
+		part[i] = fit(part[i], width)
+	}
+	rows = append(rows, pad(part, room, width)...)
+	title := "output of " + u.Name
+	if more := len(all) - v.top - len(part); more > 0 {
+		title = fmt.Sprintf("%s (%d more lines above: page down)", title, more)
+	}
+	rows = append(rows, m.titledRule(title, width))
+	return append(rows, v.output.draw(m, width, height-len(rows))...)
+}
+
+// beside is the width from which sections stand beside each other.
+const besideWidth = 130
+
+// rows is all that is said of the unit.
+func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
+	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
+	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.settings(m), v.environment(m)}
+	rows := append(v.now(m, u), v.use(m, u, width)...)
+	if width < besideWidth {
+		return append(rows, slices.Concat(slices.Concat(left...), slices.Concat(right...))...)
+	}
+	a, b := slices.Concat(left...), slices.Concat(right...)
+	for i := range max(len(a), len(b)) {
+		one, other := "", ""
+		if i < len(a) {
+			one = a[i]
+		}
+		if i < len(b) {
+			other = b[i]
+		}
+		rows = append(rows, fit(one, width/2-1)+" "+other)
+	}
+	return rows
+}
+
+// use draws what the unit takes of the machine, on the axis of the lanes.
+func (v *unitView) use(m *model, u *api.Unit, width int) []string {
+	rows := []string{m.overview.lanes.savesRow(m, m.columns(), m.axis())}
+	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
+		for _, g := range timeline.ChartOf(measure, m.snap, &m.sampling.series, m.axis(), m.now) {
+			if g.Name == u.Name {
+				g.Name = string(measure)
+				rows = append(rows, graphRows(m, measure, g, 2, width)...)
+			}
+		}
+	}
+	return append(rows, timeRule(m, m.columns(), m.axis(), "", width))
+}
+
+// heading begins a section.
+func heading(m *model, text string) string { return m.palette.bright.Render("  " + text) }
+
+// now says how the unit is, and why.
+func (v *unitView) now(m *model, u *api.Unit) []string {
+	var rows []string
+	for _, line := range m.snap.Account(u) {
+		rows = append(rows, "  "+line)
+	}
+	if v.problem != "" {
+		rows = append(rows, "  "+m.palette.broken.Render(v.problem))
+	}
+	return rows
+}
+
+// runs draws how long the last runs and passes took.
+func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
+	const most = 8
+	last := timeline.Runs(m.snap, u.Name, most)
+	if len(last) == 0 {
+		return nil
+	}
+	longest := slices.MaxFunc(last, func(a, b timeline.Past) int { return cmp.Compare(a.Took, b.Took) }).Took.Duration().Seconds()
+	rows := []string{heading(m, "last runs and how long they took")}
+	bar := max(width/4, 8)
+	for _, p := range slices.Backward(last) {
+		glyph, style, took := "█", m.palette.current, format.Duration(p.Took.Duration())
+		switch {
+		case p.Failed:
+			glyph, style = "╱", m.palette.broken
+		case p.Took == 0:
+			took = "goes on"
+		}
+		drawn := fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
+		rows = append(rows, fmt.Sprintf("  %-8s %s %9s %s %s", runWord(p.RunRef), m.palette.dim.Render(m.moment(p.At)), took, style.Render(drawn), m.palette.dim.Render(p.Because)))
+	}
+	return append(rows, "")
+}
+
+// rules says which files concern the unit, by its patterns.
+func (v *unitView) rules(m *model) []string {
+	if len(v.detail.Rules) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "files that concern it")}
+	for _, r := range v.detail.Rules {
+		count, style := format.Count(r.Files, "file"), m.palette.text
+		switch {
+		case r.Does == "nothing":
+			count = ""
+		case r.Files == 0:
+			count, style = "no file", m.palette.stale
+		}
+		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(r.Pattern, 30), style.Render(fit(count, 10)), m.palette.dim.Render(r.Does)))
+		if len(r.Some) > 0 {
+			text := strings.Join(r.Some, " ")
+			if r.Files > len(r.Some) {
+				text += " …"
+			}
+			rows = append(rows, "      "+m.palette.dim.Render(text))
+		}
+	}
+	if len(v.detail.Ignored) > 0 {
+		rows = append(rows, "  "+m.palette.dim.Render("ignored: "+strings.Join(v.detail.Ignored, " ")))
+	}
+	return append(rows, "")
+}
+
+// processes draws the unit's processes as a tree, with what each takes.
+func (v *unitView) processes(m *model) []string {
+	all := v.detail.Processes
+	if len(all) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "processes"), m.palette.dim.Render("      pid       cpu    memory  since     command")}
+	depth := map[int]int{}
+	for _, p := range all {
+		if d, known := depth[p.Parent]; known {
+			depth[p.PID] = d + 1
+		} else {
+			depth[p.PID] = 0
+		}
+		rows = append(rows, fmt.Sprintf("  %7d  %8s %9s  %s  %s%s", p.PID, v.share(p), format.Bytes(float64(p.Memory)),
+			m.palette.dim.Render(m.moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
+	}
+	return append(rows, "")
+}
+
+// share is how much of a core a process has used since it was looked at before, or since it began.
+func (v *unitView) share(p api.ProcessUse) string {
+	used, passed := p.CPUTime.Duration(), v.at.Sub(p.Since)
+	for _, b := range v.before.Processes {
+		if b.PID == p.PID && v.before.Unit == v.detail.Unit {
+			used, passed = p.CPUTime.Duration()-b.CPUTime.Duration(), v.at.Sub(v.was)
+		}
+	}
+	if passed <= 0 {
+		return ""
+	}
+	return format.Percent(used.Seconds() / passed.Seconds())
+}
+
+// links says what the unit is linked with: addresses, needs, followers, groups.
+func (v *unitView) links(m *model, u *api.Unit) []string {
+	var rows []string
+	add := func(name string, words []string) {
+		if len(words) > 0 {
+			rows = append(rows, "  "+m.palette.dim.Render(fit(name, 12))+strings.Join(words, "  "))
+		}
+	}
+	var addresses []string
+	for _, a := range m.snap.Uses[u.Name].Addresses {
+		addresses = append(addresses, a.String())
+	}
+	var needed, followed, groups []string
+	for _, o := range m.snap.Units {
+		if slices.Contains(o.Needs, u.Name) {
+			needed = append(needed, o.Name)
+		}
+		if slices.Contains(o.Follows, u.Name) {
+			followed = append(followed, o.Name)
+		}
+	}
+	for name, units := range m.snap.Project.Groups {
+		if slices.Contains(units, u.Name) {
+			groups = append(groups, name)
+		}
+	}
+	slices.Sort(groups)
+	add("listens on", addresses)
+	add("needs", u.Needs)
+	add("follows", u.Follows)
+	add("needed by", needed)
+	add("followed by", followed)
+	add("in groups", groups)
+	if len(rows) == 0 {
+		return nil
+	}
+	return append(rows, "")
+}
+
+// pages are those in browsers that listen to a relay.
+func (v *unitView) pages(m *model) []string {
+	if len(v.detail.Pages) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "pages that are open")}
+	for _, p := range v.detail.Pages {
+		when := "since " + format.Moment(p.Since, m.now)
+		if !p.RefreshedAt.IsZero() {
+			when = "refreshed " + format.Moment(p.RefreshedAt, m.now)
+		}
+		rows = append(rows, "  "+fit(p.Browser, 14)+" "+fit(p.Path, 24)+" "+m.palette.dim.Render(when))
+	}
+	return append(rows, "")
+}
+
+// outputs says how large what the unit makes is.
+func (v *unitView) outputs(m *model) []string {
+	if len(v.detail.Outputs) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "what it makes")}
+	for _, o := range v.detail.Outputs {
+		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(o.Pattern, 30), fit(format.Count(o.Files, "file"), 10), format.Bytes(float64(o.Size))))
+	}
+	if text := sizesText(v.detail.Sizes); text != "" {
+		rows = append(rows, "  "+m.palette.dim.Render(text))
+	}
+	return append(rows, "")
+}
+
+// sizesText puts what the last run has made beside what the one before had.
+func sizesText(all []api.MadeByRun) string {
+	if len(all) < 2 {
+		return ""
+	}
+	was, is := all[len(all)-2], all[len(all)-1]
+	change := "the same"
+	switch by := is.Size - was.Size; {
+	case by > 0:
+		change = format.Bytes(float64(by)) + " more"
+	case by < 0:
+		change = format.Bytes(float64(-by)) + " less"
+	}
+	return fmt.Sprintf("run %d: %s, run %d: %s, %s", was.Run, format.Bytes(float64(was.Size)), is.Run, format.Bytes(float64(is.Size)), change)
+}
+
+// settings are the unit's, in words.
+func (v *unitView) settings(m *model) []string {
+	if len(v.detail.Settings) == 0 {
+		return nil
+	}
+	title := "settings"
+	if v.detail.Line > 0 {
+		title += m.palette.dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.snap.Project.File), v.detail.Line))
+	}
+	rows := []string{heading(m, title)}
+	for _, s := range v.detail.Settings {
+		rows = append(rows, "  "+m.palette.dim.Render(fit(s.Name, 12))+s.Text)
+	}
+	return append(rows, "")
+}
+
+func lastOf(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
+
+// environment is what the project gives the unit beside the machine's variables.
+func (v *unitView) environment(m *model) []string {
+	if len(v.detail.Variables) == 0 {
+		return nil
+	}
+	rows := []string{heading(m, "environment, beside the machine's")}
+	for _, e := range v.detail.Variables {
+		value := e.Value
+		if e.Secret {
+			value = m.palette.dim.Render("secret, not shown")
+		}
+		rows = append(rows, "  "+fit(e.Name, max(ansi.StringWidth(e.Name), 18))+" "+fit(value, max(ansi.StringWidth(value), 24))+" "+m.palette.dim.Render("from "+e.From))
+	}
+	return append(rows, "")
+}

@@ -1,0 +1,391 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/recording"
+	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/session"
+)
+
+// sizes are the smallest that is usable, a good and a rich one.
+var sizes = [][2]int{{60, 15}, {80, 24}, {158, 46}}
+
+// whole is what is told of u0 in tests.
+func whole(now time.Time) api.Detail {
+	return api.Detail{
+		Unit: "u0", Line: 12, Settings: []api.Setting{{Name: "run", Text: "go run ./cmd/tides"}, {Name: "ready", Text: "port 4101, within 30.0 s"}},
+		Rules: []api.RuleMatch{
+			{Pattern: "cmd/tides/**/*.go", Does: "restarts", Files: 2, Some: []string{"cmd/tides/main.go", "cmd/tides/moon.go"}},
+			{Pattern: "cmd/tide/*.go", Does: "restarts"},
+			{Pattern: "**/*.md", Does: "nothing"},
+		},
+		Ignored:   []string{"dist/**"},
+		Variables: []api.Variable{{Name: "PORT", Value: "4101", From: "settings"}, {Name: "HARBOUR_TOKEN", From: ".env", Secret: true}},
+		Processes: []api.ProcessUse{
+			{PID: 4711, Parent: 1, Command: "go run ./cmd/tides", Since: now.Add(-20 * time.Second), CPUTime: api.Seconds(2 * time.Second), Memory: 40 << 20},
+			{PID: 4712, Parent: 4711, Command: "/tmp/tides", Since: now.Add(-19 * time.Second), CPUTime: api.Seconds(time.Second), Memory: 20 << 20},
+		},
+	}
+}
+
+// used are samples of u0 and u1 of the last half minute.
+func used(now time.Time) []api.Sample {
+	var all []api.Sample
+	for i := range 30 {
+		at := now.Add(time.Duration(i-30) * time.Second)
+		all = append(all, api.Sample{At: at, Unit: "u0", CPU: float64(i%7) / 6, Memory: int64(i) << 20, Output: int64(i * i * 100)},
+			api.Sample{At: at, Unit: "u1", CPU: 0.1, Memory: 5 << 20})
+	}
+	return all
+}
+
+// TestViewScreens draws every view at three sizes and compares it with the files in testdata.
+func TestViewScreens(t *testing.T) {
+	for _, test := range []struct {
+		name string
+		keys []string
+	}{
+		{"ripples", []string{"R", "down"}},
+		{"ripple-compared", []string{"R", "down", "down", "v"}},
+		{"unit", []string{"U"}},
+		{"map", []string{"M"}},
+		{"map-if-restarted", []string{"M", "v"}},
+		{"charts-cpu", []string{"C"}},
+		{"charts-durations", []string{"C", "4", "o"}},
+		{"actions", []string{":", "r", "i"}},
+	} {
+		for _, size := range sizes {
+			name := fmt.Sprintf("%s-%d", test.name, size[0])
+			t.Run(name, func(t *testing.T) {
+				m, p := play(t, 5, size[0], size[1])
+				p.detail, p.samples = whole(p.Now), used(p.Now)
+				m.keyed(test.keys...)
+				holds(t, m)
+				compareScreen(t, m, name)
+			})
+		}
+	}
+}
+
+// TestRecordedSession plays what a real session has recorded (Saltmarsh Ferries and six saves, the
+// last of which breaks two units) and compares what is on the screen in the midst of it and at its end.
+func TestRecordedSession(t *testing.T) {
+	f, err := os.Open("testdata/ferries.recording")
+	require.NoError(t, err)
+	defer f.Close()
+	step := 0
+	var m *model
+	draw := func(name string, size [2]int, keys ...string) {
+		m.handle(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		m.lanesOnly()
+		m.keyed(keys...)
+		holds(t, m)
+		compareScreen(t, m, fmt.Sprintf("ferries-%s-%d", name, size[0]))
+	}
+	require.NoError(t, recording.Replay(f, func(played recording.Played) {
+		step++
+		snap := session.Show(played.Engine.Snapshot(), played.Plan)
+		snap.Project.Since = played.At
+		if m == nil {
+			m = newModel(t.Context(), &silent{}, snap)
+		}
+		snap.Project.Since = m.snap.Project.Since
+		m.clock = func() time.Time { return played.At }
+		m.settle(snap)
+		if step == 90 { // the burst is at work
+			for _, size := range sizes {
+				draw("midst", size)
+			}
+		}
+	}))
+	for _, size := range sizes {
+		draw("lanes", size)
+		draw("ripples", size, "R", "down", "down")
+		draw("map", size, "M")
+		draw("durations", size, "C", "4")
+		draw("rest", size, "C", "5")
+	}
+}
+
+// silent is a project of which nothing but its snapshot is known.
+type silent struct{ played }
+
+func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return api.Page{}, nil }
+
+// holds requires that the screen has as many rows and cells as the terminal, and nothing acts on that.
+func holds(t require.TestingT, m *model) {
+	rows := m.screen()
+	require.Len(t, rows, m.height)
+	for i, row := range rows {
+		require.Equal(t, m.width, ansi.StringWidth(row), "row %d of the %s view at %dx%d: %q", i, m.top().name(), m.width, m.height, row)
+	}
+}
+
+// TestViews goes from view to view by key, and back, and does in each what its keys say.
+func TestViews(t *testing.T) {
+	m, p := play(t, 5, 120, 40)
+	p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(p.root, "web/app"), 0o755))
+	p.see()
+	at := func(name string) {
+		t.Helper()
+		require.Equal(t, name, m.top().name())
+		require.LessOrEqual(t, len(m.stack), 3)
+		holds(t, m)
+	}
+	for key, name := range map[string]string{"R": "ripples", "U": "unit", "M": "map", "C": "charts"} {
+		m.keyed(key)
+		at(name)
+		m.keyed("M")
+		at(map[bool]string{true: "overview", false: "map"}[name == "map"])
+		m.keyed("L")
+		at("overview")
+		m.keyed(key, "esc")
+		at("overview")
+	}
+
+	// From a ripple to its moment, and to its output alone.
+	m.keyed("R", "end", "right", "enter")
+	at("overview")
+	assert.False(t, m.at.IsZero())
+	first := m.snap.Ripples[0]
+	assert.Equal(t, first.Runs[1].Unit, m.overview.lanes.unit)
+	m.keyed("esc", "R", "down", "o")
+	assert.Contains(t, m.plainScreen(), "only ripple 3")
+	m.keyed("backspace", ".")
+
+	// The map walks along lines and asks what would act.
+	m.overview.lanes.unit = "u0"
+	m.keyed("M", "right")
+	assert.Equal(t, "u2", m.overview.lanes.unit)
+	m.keyed("left")
+	assert.Equal(t, "u0", m.overview.lanes.unit)
+	m.keyed("v")
+	assert.Contains(t, m.plainScreen(), "1 u0")
+	assert.Contains(t, m.plainScreen(), "2 u2")
+	m.keyed("/", "w", "tab")
+	assert.Contains(t, m.plainScreen(), "what if I save  web/")
+	m.keyed("enter")
+	p.see()
+	assert.Contains(t, m.plainScreen(), "nothing would act on web/")
+	m.keyed("esc", "i")
+	assert.NotContains(t, m.plainScreen(), "│ u1")
+	m.keyed("enter")
+	at("unit")
+
+	// Charts share the time cursor with the lanes.
+	m.keyed("C", "2", "left")
+	assert.Contains(t, m.plainScreen(), "then ")
+	m.keyed("enter")
+	assert.NotContains(t, m.plainScreen(), "\n  u1")
+	m.keyed("esc", "esc")
+	at("overview")
+
+	m.keyed("m")
+	assert.Equal(t, tea.MouseModeNone, m.View().MouseMode)
+	m.keyed("m", "o", "o")
+	assert.Contains(t, m.plainScreen(), "lanes ordered by trouble")
+}
+
+// TestCommandLine finds actions and gives them what they take.
+func TestCommandLine(t *testing.T) {
+	m, p := play(t, 5, 120, 40)
+	do := func(text string) string {
+		t.Helper()
+		m.lanesOnly()
+		m.keyed(":")
+		for _, r := range text {
+			m.keyed(string(r))
+		}
+		m.keyed("enter")
+		p.see()
+		return m.plainScreen()
+	}
+	do("restart u1 u3")
+	do("restart-all")
+	assert.Equal(t, []string{"restart u1", "restart u3", "restart"}, p.requests)
+	assert.Contains(t, do("restart u9"), `there is no unit "u9"`)
+	assert.Contains(t, do("nonsensical"), "no action has that in its name")
+	assert.Contains(t, do("restart-all u1"), "restart-all takes nothing after it")
+	do("span 5m")
+	assert.Equal(t, 4, m.overview.lanes.span)
+	assert.Contains(t, do("span ever"), "a length of time is written as 30s, 5m, 2h or 3d")
+	do("go-to 20s ago")
+	assert.Equal(t, p.Now.Add(-20*time.Second), m.at)
+	do("go-to now")
+	assert.True(t, m.at.IsZero())
+	assert.Contains(t, do("go-to noon"), "a time is written as 12:04")
+	do("charts memory")
+	assert.Equal(t, "charts", m.top().name())
+	assert.Contains(t, do("charts noise"), "there is no chart of noise")
+	do("ripples 2")
+	assert.Equal(t, 2, m.top().(*ripples).chosen)
+	do("order need")
+	assert.Equal(t, byNeed, m.overview.lanes.order)
+	do("find-units task")
+	assert.NotContains(t, m.plainScreen(), "\n  u1 ")
+	do("find-units")
+	m.keyed("esc")
+	do("only-lines unit=u3")
+	assert.Equal(t, "unit=u3", m.stream().filter.String())
+	do("choose u4")
+	assert.Equal(t, "u4", m.overview.lanes.unit)
+	do("rppls") // letters in their order are enough
+	assert.Equal(t, "ripples", m.top().name())
+	file := filepath.Join(t.TempDir(), "lanes.svg")
+	do("lanes")
+	do("write-drawing " + file)
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "Saltmarsh Ferries")
+	assert.Contains(t, do("write-drawing "+file), "file exists")
+	assert.Contains(t, do("what-if main.go"), "nothing would act on main.go")
+	for _, c := range m.commands() {
+		assert.NotEmpty(t, c.help, c.name)
+	}
+}
+
+// TestClicks clicks on what can be clicked, but for the lanes and the stream.
+func TestClicks(t *testing.T) {
+	m, _ := play(t, 5, 158, 46)
+	m.screen()
+	click := func(x, y int) {
+		m.settle(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
+		m.screen()
+	}
+	tick := strings.Index(ansi.Strip(m.screen()[m.laneTop-1]), "▾2")
+	click(len([]rune(ansi.Strip(m.screen()[m.laneTop-1])[:tick])), m.laneTop-1)
+	assert.Equal(t, m.snap.Saves[0].At, m.at, "a tick")
+	click(3, m.laneTop+2)
+	assert.Equal(t, "u2", m.overview.lanes.unit, "a lane")
+	c := m.columns()
+	click(c.left()+c.lane-10, m.laneTop)
+	assert.True(t, m.at.After(m.snap.Saves[0].At), "a moment")
+	m.keyed(".", "R")
+	m.screen()
+	v := m.top().(*ripples)
+	oldest := len(m.snap.Ripples) - 1
+	click(5, v.listTop+oldest)
+	assert.Equal(t, 1, v.chosen, "a ripple")
+	click(5, v.barTop+2)
+	assert.Equal(t, 2, v.bar, "a bar")
+	m.keyed("M")
+	m.screen()
+	d := &m.top().(*mapView).drawn
+	click(d.left[1]+2, d.top+d.rowAt(d.Boxes[2].Row))
+	assert.Equal(t, "u2", m.overview.lanes.unit, "a box")
+}
+
+// TestEveryKey presses every key that there is in every view and field, at three sizes: the screen stays
+// whole, and no view fails. What is asked for is not done.
+func TestEveryKey(t *testing.T) {
+	for i, size := range sizes {
+		if withRace && i > 0 {
+			break
+		}
+		m, p := play(t, 5, size[0], size[1])
+		p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
+		p.findings = []api.Finding{{Unit: "u3", FilePlace: api.FilePlace{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError, Message: "undefined: berth"}}
+		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
+		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`, "?", "q"} {
+			for _, b := range bindings {
+				m.lanesOnly()
+				m.press(key(way))
+				if b.in != "overview" && b.in != m.top().name() {
+					continue
+				}
+				m.press(key(b.keys[0]))
+				m.pending, m.cmds = nil, nil
+				holds(t, m)
+				require.NotContains(t, m.notice, "this is a defect", "%s after %s", b.keys[0], way)
+			}
+			m.keyed("L") // and once with all that it asks for
+			m.keyed(way)
+			holds(t, m)
+		}
+	}
+}
+
+// TestFewColours has the meanings told apart with sixteen colours, and readable without any.
+func TestFewColours(t *testing.T) {
+	p := newPalette(anyGround, colorprofile.ANSI)
+	seen := map[string]bool{}
+	for _, s := range []string{p.current.Render("x"), p.moving.Render("x"), p.broken.Render("x"), p.stale.Render("x"), p.dim.Render("x")} {
+		assert.False(t, seen[s], "%q", s)
+		seen[s] = true
+	}
+	for text, want := range map[string]ground{"15;0": darkGround, "0;15": lightGround, "12;8": darkGround, "0;default;15": lightGround, "": anyGround, "0;x": anyGround} {
+		assert.Equal(t, want, groundOf(text), text)
+	}
+}
+
+// TestRandomScreens draws ten thousand snapshots of random projects, each in a random view at a random
+// size after some random keys: no row is too wide or missing, and nothing panics.
+func TestRandomScreens(t *testing.T) {
+	most := 10_000
+	if testing.Short() || withRace {
+		most = 500
+	}
+	keys := []string{"up", "down", "left", "right", "tab", "enter", "v", "i", "z", "o", "1", "2", "3", "4", "5", "pgdown", "pgup", "g", "G", "+", "-", "[", "|", "?", "esc", "*", "\\"}
+	views := []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f"}
+	r := rand.New(rand.NewPCG(1, 2))
+	drawn := 0
+	for seed := uint64(0); drawn < most; seed++ {
+		var m *model
+		simulate.Play(seed, false, func(w *simulate.World) {
+			check := w.After
+			w.After = func(ev engine.Event, orders []engine.Order) {
+				check(ev, orders)
+				if w.Steps%5 != 0 || drawn >= most {
+					return
+				}
+				p := &played{World: w, detail: whole(w.Now), samples: used(w.Now)}
+				snap := session.Show(w.Engine.Snapshot(), w.Plan)
+				if len(snap.Units) > 0 {
+					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat("long ", r.IntN(40))
+				}
+				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
+					u.Name = "渡し船" + u.Name
+				}
+				for _, ripple := range snap.Ripples {
+					ripple.Title += " 港/時刻表.csv"
+				}
+				if m == nil || len(m.stack) == 0 {
+					m = newModel(t.Context(), p, snap)
+					m.clock = func() time.Time { return w.Now }
+				}
+				m.project, m.snap = p, snap
+				m.meetUnits()
+				m.now = w.Now
+				m.handle(tea.WindowSizeMsg{Width: 40 + r.IntN(260), Height: 8 + r.IntN(92)})
+				m.lanesOnly()
+				m.press(key(views[r.IntN(len(views))]))
+				for range r.IntN(4) {
+					m.press(key(keys[r.IntN(len(keys))]))
+				}
+				if a, ok := m.top().(asker); ok {
+					a.ask(m)
+				}
+				m.pending, m.cmds = nil, nil // nothing is asked, but what is drawn without an answer has to hold too
+				holds(t, m)
+				drawn++
+			}
+		})
+	}
+}

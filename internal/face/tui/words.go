@@ -1,0 +1,105 @@
+package tui
+
+import (
+	"context"
+	"slices"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/shellwords"
+)
+
+// wordsField is the field in which one types words that are added to a unit's command for its
+// next runs.
+type wordsField struct {
+	input   textinput.Model
+	unit    string
+	at      int // in the history; its length: at what is typed
+	problem string
+}
+
+func (m *model) addWords() {
+	u := m.chosen()
+	m.open(&wordsField{
+		input: m.field(u.Command+"  ", "words to add for the next runs", format.Typed(u.Words)),
+		unit:  u.Name, at: len(m.typedWords),
+	})
+}
+
+func (*wordsField) name() string { return "words" }
+
+func (*wordsField) grabs(*model) bool { return true }
+
+func (*wordsField) draw(m *model, width, height int) []string {
+	return m.overview.draw(m, width, height)
+}
+
+func (f *wordsField) field() *textinput.Model { return &f.input }
+
+func (f *wordsField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
+
+// recall shows what was typed before, or after that.
+func (f *wordsField) recall(m *model, by int) {
+	f.at = max(0, min(f.at+by, len(m.typedWords)))
+	text := ""
+	if f.at < len(m.typedWords) {
+		text = m.typedWords[f.at]
+	}
+	f.input.SetValue(text)
+	f.input.CursorEnd()
+}
+
+// submit asks for the words. They are taken apart as a shell does, but nothing in them is
+// replaced.
+func (f *wordsField) submit(m *model) {
+	text := f.input.Value()
+	words, err := shellwords.Split(text)
+	if err != nil {
+		f.problem = "a quote is not closed"
+		return
+	}
+	if len(words) > 0 {
+		m.rememberWords(text)
+	}
+	m.close()
+	if u := m.snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
+		m.setWords(f.unit, words)
+	}
+}
+
+// mostTyped is how many words, as they were typed, are remembered.
+const mostTyped = 100
+
+// rememberWords makes a text the newest that was typed.
+func (m *model) rememberWords(text string) {
+	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
+	m.typedWords = all[max(len(all)-mostTyped, 0):]
+	if remember, words := m.remember, m.typedWords; remember != nil {
+		m.later(func(context.Context) tea.Msg {
+			remember(words)
+			return nil
+		})
+	}
+}
+
+// setWords has a unit run with words added to its command, or with none.
+func (m *model) setWords(unit string, words []string) {
+	m.later(func(ctx context.Context) tea.Msg {
+		_, err := m.project.Do(ctx, api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
+		return askedMsg{err}
+	})
+}
+
+func (m *model) hasWords() bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
+
+// onWords is a binding's deed in the field.
+func onWords(do func(*model, *wordsField)) func(*model) {
+	return func(m *model) {
+		if f, ok := m.top().(*wordsField); ok {
+			do(m, f)
+		}
+	}
+}

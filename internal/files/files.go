@@ -1,0 +1,76 @@
+// Package files opens and reads regular files and nothing else. What people name in
+// settings may turn out to be a pipe, a device, a folder, or a link to one of these;
+// reading such a thing would wait for ever or never end.
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+)
+
+// Sane is the largest size, in bytes, of a file that a person writes by hand: settings,
+// env files, ignore files.
+const Sane = 4 << 20
+
+// Open opens a file for reading. It never waits: where the path leads to something else
+// than a regular file, the error, an *fs.PathError, says what that is.
+func Open(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|nonblock, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil {
+		err = refusal(info.Mode())
+	}
+	if err != nil {
+		f.Close()
+		return nil, &fs.PathError{Op: "read", Path: path, Err: err}
+	}
+	return f, nil
+}
+
+// Read returns what is in a file of at most limit bytes. A larger one is an error.
+func Read(path string, limit int64) ([]byte, error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err != nil {
+		return nil, err
+	}
+	if int64(len(data)) > limit {
+		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d MB", limit>>20)}
+	}
+	return data, nil
+}
+
+// Reason returns why a file could not be read, without its path and the operation.
+func Reason(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err
+	}
+	return err
+}
+
+func refusal(mode fs.FileMode) error {
+	switch {
+	case mode.IsRegular():
+		return nil
+	case mode.IsDir():
+		return errors.New("it is a folder, not a file")
+	case mode&fs.ModeNamedPipe != 0:
+		return errors.New("it is a pipe, not a file")
+	case mode&fs.ModeDevice != 0:
+		return errors.New("it is a device, not a file")
+	case mode&fs.ModeSocket != 0:
+		return errors.New("it is a socket, not a file")
+	}
+	return errors.New("it is not a regular file")
+}

@@ -1,0 +1,3 @@
+package files
+
+const nonblock = 0

@@ -1,0 +1,50 @@
+package location
+
+import (
+	"errors"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+)
+
+// takesLine is how editors are told a line, by their names, as their manuals say.
+var takesLine = map[string]string{
+	"vi": "+{line} {file}", "vim": "+{line} {file}", "nvim": "+{line} {file}", "view": "+{line} {file}", "ex": "+{line} {file}",
+	"nano": "+{line},{column} {file}", "emacs": "+{line}:{column} {file}", "emacsclient": "+{line}:{column} {file}",
+	"micro": "{file}:{line}:{column}", "hx": "{file}:{line}:{column}", "helix": "{file}:{line}:{column}", "kak": "+{line}:{column} {file}",
+	"joe": "+{line} {file}", "ne": "+{line},{column} {file}", "code": "--goto {file}:{line}:{column}", "codium": "--goto {file}:{line}:{column}",
+	"subl": "{file}:{line}:{column}", "zed": "{file}:{line}:{column}", "gedit": "{file} +{line}:{column}", "kate": "--line {line} --column {column} {file}",
+	"idea": "--line {line} {file}", "goland": "--line {line} {file}", "webstorm": "--line {line} {file}", "pycharm": "--line {line} {file}",
+}
+
+// windows are editors with a window of their own, which need no terminal.
+var windows = map[string]bool{
+	"code": true, "codium": true, "subl": true, "zed": true, "gedit": true, "kate": true, "idea": true, "goland": true, "webstorm": true, "pycharm": true,
+}
+
+// ErrNoEditor says that no editor is known.
+var ErrNoEditor = errors.New("no editor is set: put one into EDITOR or VISUAL")
+
+// Command returns the command that opens a place in an editor, which is a command itself, as
+// in VISUAL or EDITOR, and whether it needs the terminal. Words with {file}, {line} or
+// {column} say where these go; else they go where an editor of that name takes them.
+func Command(editor string, p Place) (cmd *exec.Cmd, terminal bool, err error) {
+	words := strings.Fields(editor)
+	if len(words) == 0 {
+		return nil, false, ErrNoEditor
+	}
+	name := strings.TrimSuffix(filepath.Base(words[0]), ".exe")
+	if !strings.Contains(editor, "{file}") {
+		form, known := takesLine[name]
+		if !known {
+			form = "{file}"
+		}
+		words = append(words, strings.Fields(form)...)
+	}
+	values := strings.NewReplacer("{file}", p.File, "{line}", strconv.Itoa(max(p.Line, 1)), "{column}", strconv.Itoa(max(p.Column, 1)))
+	for i := range words {
+		words[i] = values.Replace(words[i])
+	}
+	return exec.Command(words[0], words[1:]...), !windows[name], nil
+}

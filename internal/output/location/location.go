@@ -1,0 +1,105 @@
+// Package location finds what a line of output points at: places in files, in the spellings of
+// the common compilers, linters and runtimes, and addresses; and opens places in an editor.
+package location
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// Place is a place in a file.
+type Place struct {
+	File         string // absolute
+	Line, Column int    // from 1; 0: the line does not say
+}
+
+// spellings are how places are written. Each has the file, the line, and perhaps the column.
+var spellings = []*regexp.Regexp{
+	// Python's traceback, and whatever says it in words: File "berths.py", line 8
+	regexp.MustCompile(`(?i)file "([^"]+)", line (\d+)(?:, col(?:umn)? (\d+))?`),
+	// The Rust and Elm compilers: --> src/main.rs:8:5
+	regexp.MustCompile(`--+> ?([^\s:]+(?::\\[^\s:]+)?):(\d+)(?::(\d+))?`),
+	// TypeScript and MSBuild: src/app.ts(8,5)
+	regexp.MustCompile(`((?:[A-Za-z]:)?[\w@./\\+ -]*[\w@/\\+-]\.\w+)\((\d+)(?:[,:] ?(\d+))?\)`),
+	// In quotes or brackets, where there may be spaces: "a b.go":8, (/a b/app.js:8:5)
+	regexp.MustCompile(`["'(<\[]((?:file://)?(?:[A-Za-z]:)?[^"'()<>\[\]:]+\.\w+)["']?:(\d+)(?::(\d+))?`),
+	// Nearly all others: main.go:8:5, file:///ferries/app.js:8:5, ./Makefile:8
+	regexp.MustCompile(`((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*[\w@~/\\+-]):(\d+)(?::(\d+))?`),
+	// In words: berths.rb line 8, at line 8 of berths.rb is not known.
+	regexp.MustCompile(`([\w@.~/\\+-]+\.\w+)[,:]? line (\d+)(?:[,:]? col(?:umn)? (\d+))?`),
+}
+
+// In returns the places in a line's visible text whose files are there. Relative ones are
+// looked for in the folders, the first that has it. It reads the file system.
+func In(text string, folders ...string) []Place {
+	var found []Place
+	for _, s := range spellings {
+		for _, m := range s.FindAllStringSubmatch(text, 20) {
+			file := fileOf(m[1], folders)
+			if file == "" {
+				continue
+			}
+			p := Place{File: file, Line: number(m[2]), Column: number(m[3])}
+			if !has(found, p) {
+				found = append(found, p)
+			}
+		}
+	}
+	return found
+}
+
+func has(found []Place, p Place) bool {
+	for _, f := range found {
+		if f.File == p.File && f.Line == p.Line {
+			return true
+		}
+	}
+	return false
+}
+
+func number(text string) int {
+	n, _ := strconv.Atoi(text)
+	return n
+}
+
+// fileOf returns the file that a name means, empty if there is none.
+func fileOf(name string, folders []string) string {
+	if strings.HasPrefix(name, "file://") {
+		u, err := url.Parse(name)
+		if err != nil {
+			return ""
+		}
+		name = u.Path
+	}
+	if filepath.IsAbs(name) {
+		folders = []string{""}
+	}
+	for _, folder := range folders {
+		path := filepath.Join(folder, name)
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+			return path
+		}
+	}
+	return ""
+}
+
+var isAddress = regexp.MustCompile(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
+
+// isLink is a hyperlink of a terminal (OSC 8).
+var isLink = regexp.MustCompile(`\x1b\]8;[^;\x1b\x07]*;(https?://[^\x1b\x07]+)`)
+
+// Links returns the web addresses that a line's text leads to without showing them.
+func Links(text string) []string {
+	var found []string
+	for _, m := range isLink.FindAllStringSubmatch(text, -1) {
+		found = append(found, m[1])
+	}
+	return found
+}
+
+// Addresses returns the web addresses in a line's visible text.
+func Addresses(text string) []string { return isAddress.FindAllString(text, -1) }

@@ -1,0 +1,259 @@
+package logbook
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"omnivigil/internal/text/escape"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// longest is how many bytes of a line without an end are kept together.
+const longest = 1 << 20
+
+// Scanner turns the bytes that a process writes to its terminal into lines fit for a
+// stream. What acts on the line itself is done: carriage returns, backspaces, erasing,
+// movement within the line; so a line that was rewritten counts once, as it last stood.
+// Colours and links stay in and end with their line; all else that a terminal acts on
+// stays out. The zero value is ready for use.
+type Scanner struct {
+	// Hide, if set, is given every line before it leaves the scanner, and the
+	// pieces of one that is too long. No piece ends within Hold bytes of what is
+	// still to come, so that nothing of that length is cut in two unseen.
+	Hide func(string) string
+	Hold int
+	// MayHide, which is set with Hide, reports at once whether that may change a text.
+	MayHide func([]byte) bool
+	// Leads, if set, reports whether a link may lead to an address; the text of one that may not stays.
+	Leads func(address string) bool
+
+	lines   []string
+	partial []byte
+	pen     pen // in use at the end of the last line
+	shown   shown
+	goesOn  bool // see Continues
+}
+
+// Continues reports whether the first of the lines that were returned last, by Scan, ScanBlock,
+// Pause or Rest, goes on with what Pause returned before.
+func (s *Scanner) Continues() bool { return s.goesOn }
+
+// shown is what Pause has returned of a line that had no end.
+type shown struct {
+	text string
+	pen  pen // at its end
+}
+
+// ScanBlock is Scan for most of what processes write: the lines at the end of those that p
+// completes that are to be shown as they are, are returned as they were written, each with
+// its end, as Book.AppendBlock takes them. The block is a part of p.
+func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
+	s.goesOn = false
+	first := 0
+	if len(s.partial) > 0 || s.pen != (pen{}) || s.shown != (shown{}) {
+		first = bytes.IndexByte(p, '\n') + 1
+		if lines = s.Scan(p[:first]); first == 0 {
+			return s.Scan(p), nil
+		}
+	}
+	end := bytes.LastIndexByte(p, '\n') + 1
+	if block = p[first:end]; s.pen == (pen{}) && s.isPlain(block) {
+		s.partial = append(s.partial, p[end:]...)
+		return lines, block
+	}
+	goesOn := s.goesOn
+	lines = append(slices.Clone(lines), s.Scan(p[first:])...)
+	s.goesOn = goesOn // of the first line
+	return lines, nil
+}
+
+// isPlain reports whether whole lines are to be shown as they are.
+func (s *Scanner) isPlain(block []byte) bool {
+	for rest := block; len(rest) > 0; {
+		end := bytes.IndexByte(rest, '\n')
+		line := rest[:end]
+		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
+			line = line[:n-1]
+		}
+		if !escape.Plain(line) {
+			return false
+		}
+		rest = rest[end+1:]
+	}
+	return s.MayHide == nil || !s.MayHide(block)
+}
+
+// Scan returns the lines that p completes. They are valid until the next call.
+func (s *Scanner) Scan(p []byte) []string {
+	s.goesOn = false
+	lines := s.lines[:0]
+	if len(s.partial) > 0 {
+		end := bytes.IndexByte(p, '\n') + 1
+		s.partial = append(s.partial, p[:end]...)
+		if p = p[end:]; end > 0 {
+			lines = s.whole(lines, s.partial)
+			s.partial = s.partial[:0]
+		}
+	}
+	if end := bytes.LastIndexByte(p, '\n') + 1; end > 0 {
+		lines = s.whole(lines, p[:end])
+		p = p[end:]
+	}
+	s.partial = append(s.partial, p...)
+	for len(s.partial) > longest+s.Hold {
+		if s.Hide != nil {
+			s.partial = []byte(s.Hide(string(s.partial)))
+		}
+		cut := min(longest, len(s.partial))
+		if cut == len(s.partial) {
+			break // it has become short enough
+		}
+		for cut > longest-utf8.UTFMax && !utf8.RuneStart(s.partial[cut]) {
+			cut--
+		}
+		lines = s.add(lines, s.partial[:cut])
+		s.partial = append(s.partial[:0], s.partial[cut:]...)
+	}
+	s.lines = lines
+	return lines
+}
+
+// whole appends what whole lines say.
+func (s *Scanner) whole(lines []string, p []byte) []string {
+	all := string(p) // once, since all lines share it
+	hide := s.MayHide != nil && s.MayHide(p)
+	for len(p) > 0 {
+		end := bytes.IndexByte(p, '\n')
+		line, text := p[:end], all[:end]
+		p, all = p[end+1:], all[end+1:]
+		if s.pen != (pen{}) || s.shown != (shown{}) || hide {
+			lines = s.add(lines, line)
+			continue
+		}
+		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
+			line, text = line[:n-1], text[:n-1]
+		}
+		if !escape.Plain(line) {
+			text, s.pen = s.said(line)
+		}
+		lines = append(lines, text)
+	}
+	return lines
+}
+
+// add appends what a whole line says beyond what Pause has returned of it.
+func (s *Scanner) add(lines []string, raw []byte) []string {
+	text, after := s.said(raw)
+	s.pen = after
+	before := s.shown
+	if before.text == "" {
+		return append(lines, text)
+	}
+	s.shown = shown{}
+	rest, more := strings.CutPrefix(text, before.text)
+	switch {
+	case !more: // it was rewritten
+		return append(lines, text)
+	case ansi.Strip(rest) == "":
+		return lines
+	}
+	s.goesOn = len(lines) == 0
+	return append(lines, before.pen.String()+rest)
+}
+
+// Pause returns what has been written after the last line's end, for a stream in which
+// nothing has come for a moment: a prompt, say. It returns nothing twice; what a line
+// says beyond that comes with its end. Unsure, if set, reports whether a text may end in
+// the midst of something that is to be hidden; such a text is not returned.
+func (s *Scanner) Pause(unsure func(string) bool) []string {
+	s.goesOn = false
+	if len(s.partial) == 0 {
+		return nil
+	}
+	text, after := s.said(s.partial)
+	rest, more := strings.CutPrefix(text, s.shown.text)
+	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more || unsure != nil && unsure(string(s.partial)) {
+		return nil
+	}
+	if s.goesOn = s.shown.text != ""; s.goesOn {
+		rest = s.shown.pen.String() + rest
+	}
+	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, noLink), plainColours), after}
+	return []string{rest}
+}
+
+// Rest returns what was written after the last line's end, if anything, and was not
+// returned by Pause.
+func (s *Scanner) Rest() []string {
+	s.goesOn = false
+	if len(s.partial) == 0 {
+		return nil
+	}
+	lines := s.add(nil, s.partial)
+	s.partial = nil
+	if len(lines) == 1 && lines[0] == "" {
+		return nil
+	}
+	return lines
+}
+
+// Unended reports whether something has been written after the last line's end.
+func (s *Scanner) Unended() bool { return len(s.partial) > 0 }
+
+// Said is what has been written after the last line's end, as far as Pause has returned it.
+func (s *Scanner) Said() string { return s.shown.text }
+
+// said is clean with what is to be hidden hidden.
+func (s *Scanner) said(line []byte) (string, pen) {
+	text, after := s.clean(line)
+	if s.Hide != nil {
+		text = s.Hide(text)
+	}
+	return text, after
+}
+
+// clean returns a line as a terminal would show it, and the pen at its end.
+func (s *Scanner) clean(line []byte) (string, pen) {
+	line = bytes.TrimRight(line, "\r")
+	if text, after, ok := coloured(line, s.pen); ok {
+		return text, after
+	}
+	e := editor{pen: s.pen, leads: s.Leads}
+	e.write(line)
+	return e.String(), e.pen
+}
+
+// coloured is clean for a line in which only colours are selected, which is most often what
+// is in a line beside text. It reports false where there is more.
+func coloured(line []byte, now pen) (text string, after pen, ok bool) {
+	var b strings.Builder
+	written := pen{} // with which the text before was
+	for len(line) > 0 {
+		end := bytes.IndexByte(line, 0x1b)
+		if end < 0 {
+			end = len(line)
+		}
+		if run := line[:end]; end > 0 {
+			if !escape.Plain(run) && (!utf8.Valid(run) || escape.Lines(string(run)) != string(run)) {
+				return "", now, false
+			}
+			b.WriteString(now.from(written))
+			b.Write(run)
+			written = now
+		}
+		if line = line[end:]; len(line) == 0 {
+			break
+		}
+		end = bytes.IndexByte(line, 'm') + 1
+		if end == 0 || !escape.IsColour(line[:end]) {
+			return "", now, false
+		}
+		now.selects(line[:end])
+		line = line[end:]
+	}
+	b.WriteString(pen{}.from(written))
+	return b.String(), now, true
+}

@@ -1,0 +1,296 @@
+package process
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// BecomeSubreaper makes the calling process the parent of all its descendants
+// whose own parents have ended, so that none of them can get away by forking
+// twice (see prctl(2), PR_SET_CHILD_SUBREAPER).
+func BecomeSubreaper() error {
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		return fmt.Errorf("become the parent of orphans: %w", err)
+	}
+	return nil
+}
+
+// member is one process as /proc shows it (see proc(5), stat).
+type member struct {
+	pid, parent, group, session int // group and session are 0 once it has lost them at its end
+	state                       byte
+	threads                     int
+	born                        uint64 // in clock ticks since the system's start
+	ticks                       uint64 // of cpu time used
+	pages                       uint64 // resident
+}
+
+// readMember returns false when there is no such process any more.
+func readMember(pid int) (member, bool) {
+	stat, err := readProc("/proc/" + strconv.Itoa(pid) + "/stat")
+	if err != nil {
+		return member{}, false
+	}
+	// The name in parentheses may hold anything; fields count from its end.
+	fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
+	if len(fields) < 22 {
+		return member{}, false
+	}
+	number := func(i int) uint64 {
+		n, _ := strconv.ParseUint(string(fields[i]), 10, 64)
+		return n
+	}
+	return member{
+		pid: pid, state: fields[0][0], parent: int(number(1)), group: int(number(2)), session: int(number(3)),
+		threads: int(number(17)), ticks: number(11) + number(12), born: number(19), pages: number(21),
+	}, true
+}
+
+// gone reports whether the process's first thread has ended. Others may be about
+// to, and hold its files and ports a moment longer.
+func (m member) gone() bool { return m.state == 'Z' || m.state == 'X' }
+
+// Working reports whether the process or one that it has started is at work or waits for a
+// processor or a disk, by their first threads.
+func (p *Process) Working() bool {
+	for _, m := range withDescendants([]int{p.ID()}) {
+		if m.state == 'R' || m.state == 'D' {
+			return true
+		}
+	}
+	return false
+}
+
+// collect takes a child that has ended, with all its threads, off the kernel's
+// list, and reports whether it is off.
+func collect(pid int) bool {
+	n, err := syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+	return n == pid || err == syscall.ECHILD
+}
+
+// listsChildren reports whether the kernel was built with lists of children.
+var listsChildren = sync.OnceValue(func() bool {
+	_, err := os.Stat(childrenFile(os.Getpid(), strconv.Itoa(os.Getpid())))
+	return err == nil
+})
+
+func childrenFile(pid int, thread string) string {
+	return "/proc/" + strconv.Itoa(pid) + "/task/" + thread + "/children"
+}
+
+// adopted returns the processes that have become the calling one's children since
+// their own parents have ended, and some of its other children. It may leave some
+// out while others end.
+//
+// The kernel gives orphans to the first thread that lives (kernel/exit.c,
+// find_alive_thread), which in a Go program is always the same.
+func adopted() []int {
+	self := os.Getpid()
+	if !listsChildren() {
+		return scanChildren()(member{pid: self})
+	}
+	return childrenOfThread(self, strconv.Itoa(self))
+}
+
+// withDescendants returns processes and all below them. It may leave some out while
+// others end.
+func withDescendants(pids []int) []member {
+	if listsChildren() {
+		return walk(pids, childrenOf)
+	}
+	return walk(pids, scanChildren())
+}
+
+// walk returns processes and all below them, parents first and each once.
+func walk(pids []int, children func(member) []int) []member {
+	var all []member
+	seen := map[int]bool{}
+	for i := 0; i < len(pids); i++ {
+		m, ok := readMember(pids[i])
+		if !ok || seen[m.pid] {
+			continue
+		}
+		seen[m.pid] = true
+		all = append(all, m)
+		pids = append(pids, children(m)...)
+	}
+	return all
+}
+
+// readProc is os.ReadFile for files of /proc with a third of its system calls: dozens
+// of them are read whenever a run ends.
+func readProc(file string) ([]byte, error) {
+	fd, err := unix.Open(file, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, &os.PathError{Op: "open", Path: file, Err: err}
+	}
+	defer unix.Close(fd)
+	data := make([]byte, 0, 1024)
+	for {
+		if len(data) == cap(data) {
+			data = append(data, 0)[:len(data)]
+		}
+		n, err := unix.Read(fd, data[len(data):cap(data)])
+		switch {
+		case err == unix.EINTR:
+		case err != nil:
+			return nil, &os.PathError{Op: "read", Path: file, Err: err}
+		case n == 0:
+			return data, nil
+		default:
+			data = data[:len(data)+n]
+		}
+	}
+}
+
+// childrenOf reads the children of every thread of a process.
+func childrenOf(m member) []int {
+	if m.threads == 1 {
+		return childrenOfThread(m.pid, strconv.Itoa(m.pid))
+	}
+	var pids []int
+	for _, thread := range threads(m.pid) {
+		pids = append(pids, childrenOfThread(m.pid, thread.Name())...)
+	}
+	return pids
+}
+
+func childrenOfThread(pid int, thread string) []int {
+	list, _ := readProc(childrenFile(pid, thread))
+	return numbers(list)
+}
+
+func threads(pid int) []os.DirEntry {
+	all, _ := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task")
+	return all
+}
+
+func numbers(text []byte) []int {
+	var all []int
+	for _, word := range bytes.Fields(text) {
+		if n, err := strconv.Atoi(string(word)); err == nil {
+			all = append(all, n)
+		}
+	}
+	return all
+}
+
+// scanChildren reads from the whole of /proc who each process's children are, and
+// returns a function that knows them.
+func scanChildren() func(member) []int {
+	entries, _ := os.ReadDir("/proc")
+	children := map[int][]int{}
+	for _, entry := range entries {
+		if pid, err := strconv.Atoi(entry.Name()); err == nil {
+			if m, ok := readMember(pid); ok {
+				children[m.parent] = append(children[m.parent], pid)
+			}
+		}
+	}
+	return func(m member) []int { return children[m.pid] }
+}
+
+// mark returns the value of an environment variable that a process was started
+// with, as far as it has not overwritten it since.
+func mark(pid int, name string) string {
+	for variable := range bytes.SplitSeq(environ(pid), []byte{0}) {
+		if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
+			return string(value)
+		}
+	}
+	return ""
+}
+
+// environ returns the environment that a process was started with. A process shows
+// it no more once its first thread has ended; its others do.
+func environ(pid int) []byte {
+	dir := "/proc/" + strconv.Itoa(pid)
+	if env, _ := readProc(dir + "/environ"); len(env) > 0 {
+		return env
+	}
+	for _, thread := range threads(pid) {
+		if env, _ := readProc(dir + "/task/" + thread.Name() + "/environ"); len(env) > 0 {
+			return env
+		}
+	}
+	return nil
+}
+
+// EndDescendants ends every process below the calling one: asks them all to
+// terminate, and kills those that are left after the grace. It returns when none
+// is left, and collects those it has been made the parent of.
+func EndDescendants(grace func() bool) {
+	asked := map[int]bool{}
+	for hasChildren() {
+		within := grace()
+		if !within {
+			clear(asked)
+		}
+		// Frozen first: one that starts another and ends would always be a step ahead.
+		for _, target := range freezeDescendants(asked) {
+			if !within {
+				syscall.Kill(target, syscall.SIGKILL)
+				continue
+			}
+			asked[target] = true
+			syscall.Kill(target, syscall.SIGTERM)
+			syscall.Kill(target, syscall.SIGCONT)
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// freezeDescendants stops every process below the calling one that has not been asked to
+// end, until a look finds no new one. It returns what to signal (see kill(2)): whole
+// process groups, as negative numbers, since the kernel sends to all of one at once, but
+// single processes where the group may hold others. It collects those that have ended.
+func freezeDescendants(asked map[int]bool) []int {
+	frozen := map[int]bool{}
+	var all []int
+	for again := true; again; {
+		again = false
+		for _, m := range descendants() {
+			target := -m.group
+			if m.group == 0 || m.session == ownSession() {
+				target = m.pid
+			}
+			if m.gone() && m.parent == os.Getpid() {
+				collect(m.pid)
+			}
+			if asked[target] || frozen[target] || m.gone() && target > 0 {
+				continue
+			}
+			frozen[target] = true
+			if syscall.Kill(target, syscall.SIGSTOP) == nil {
+				again = true
+				all = append(all, target)
+			}
+		}
+	}
+	return all
+}
+
+// descendants returns all processes below the calling one, but for some that are being
+// made at the moment.
+func descendants() []member {
+	self, _ := readMember(os.Getpid())
+	if listsChildren() {
+		return walk(childrenOf(self), childrenOf)
+	}
+	children := scanChildren()
+	return walk(children(self), children)
+}
+
+// hasChildren reports whether the calling process has a child, living or not collected:
+// as the parent of orphans it has one as long as there is any process below it.
+func hasChildren() bool {
+	err := unix.Waitid(unix.P_ALL, 0, nil, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT|unix.WALL, nil)
+	return err != unix.ECHILD
+}

@@ -1,0 +1,199 @@
+// Package meter follows what units take of the machine, and where they can be reached.
+package meter
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"omnivigil/internal/process"
+	"omnivigil/internal/process/series"
+)
+
+// Use is what a unit takes of the machine, and where it can be reached.
+type Use struct {
+	CPU       float64 // of one core, since the survey before; 1 is all of it
+	Memory    int64   // resident bytes, of all its processes
+	Endpoints []netip.AddrPort
+}
+
+// Listening sockets are looked for often, since a person waits for them; it costs
+// little as long as there are no new ones. What processes take is looked at
+// seldom.
+const (
+	listenPause = 200 * time.Millisecond
+	surveyEvery = 10 // as many listenPauses
+)
+
+// Source is what a Meter reads: a spawner.
+type Source interface {
+	Listening(anyway bool) (map[*process.Process][]netip.AddrPort, bool)
+	Survey() map[*process.Process]process.Use
+}
+
+// Meter reads the use of the units of a project again and again.
+type Meter struct {
+	Source Source
+	Dir    string                       // where samples are kept, as long as they can be
+	Opened func(string, netip.AddrPort) // a unit listens on an address for the first time
+	Moved  func()                       // addresses have come or gone
+	// Listens, if set, is called when a process of a unit begins to listen.
+	Listens func(unit string, process int)
+	Note    func(string) // something that the person should know
+	// Written, if set, returns how many bytes a unit has written since the session began.
+	Written func(unit string) int64
+
+	uses   atomic.Pointer[map[string]Use]
+	told   map[opened]bool
+	listen map[*process.Process]bool
+	before map[*process.Process]process.Use
+	last   time.Time
+}
+
+type opened struct {
+	unit    string
+	address netip.AddrPort
+}
+
+// Uses returns the newest survey, by unit. The map must not be changed. It may be called
+// from any goroutine.
+func (m *Meter) Uses() map[string]Use {
+	if u := m.uses.Load(); u != nil {
+		return *u
+	}
+	return nil
+}
+
+// Run keeps Uses up to date until stopped is closed.
+func (m *Meter) Run(stopped <-chan struct{}) {
+	ticker := time.NewTicker(listenPause)
+	defer ticker.Stop()
+	m.told, m.last = map[opened]bool{}, time.Now()
+	kept, err := series.Create(m.Dir)
+	if err != nil {
+		m.Note(err.Error())
+	} else {
+		defer kept.Close()
+	}
+	for n := 0; ; n++ {
+		select {
+		case <-ticker.C:
+		case <-stopped:
+			return
+		}
+		now, surveyed := time.Now(), n%surveyEvery == 0
+		moved := m.look(now, surveyed)
+		if surveyed && err == nil {
+			if err = kept.Add(now, m.samples()); err != nil {
+				m.Note("no more samples of cpu and memory are kept: " + err.Error())
+			}
+		}
+		if moved { // figures alone can wait for the next look
+			m.Moved()
+		}
+	}
+}
+
+// samples are the newest figures.
+func (m *Meter) samples() map[string]series.Sample {
+	all := map[string]series.Sample{}
+	for unit, u := range m.Uses() {
+		if u.CPU == 0 && u.Memory == 0 {
+			continue
+		}
+		s := series.Sample{CPU: u.CPU, Memory: u.Memory}
+		if m.Written != nil {
+			s.Output = m.Written(unit)
+		}
+		all[unit] = s
+	}
+	return all
+}
+
+// look reads once and reports whether addresses have come or gone. A process that was
+// just being made may have been overlooked, so at each survey all are looked at again.
+func (m *Meter) look(now time.Time, survey bool) (moved bool) {
+	next := map[string]Use{}
+	listening, looked := m.Source.Listening(survey)
+	for unit, u := range m.Uses() {
+		if looked {
+			u.Endpoints = nil
+		}
+		if survey {
+			u.CPU, u.Memory = 0, 0
+		}
+		next[unit] = u
+	}
+	if looked {
+		for unit, addresses := range byUnit(listening) {
+			u := next[unit]
+			u.Endpoints = addresses
+			next[unit] = u
+		}
+		moved = m.tellOpened(next)
+		m.tellListening(listening)
+	}
+	if survey {
+		m.tally(next, m.Source.Survey(), now)
+	}
+	maps.DeleteFunc(next, func(_ string, u Use) bool { return u.CPU == 0 && u.Memory == 0 && len(u.Endpoints) == 0 })
+	if looked || survey {
+		m.uses.Store(&next)
+	}
+	return moved
+}
+
+// byUnit joins what the processes of each unit listen on, in order.
+func byUnit(listening map[*process.Process][]netip.AddrPort) map[string][]netip.AddrPort {
+	all := map[string][]netip.AddrPort{}
+	for p, addresses := range listening {
+		all[p.Name()] = append(all[p.Name()], addresses...)
+	}
+	for unit := range all {
+		slices.SortFunc(all[unit], netip.AddrPort.Compare)
+		all[unit] = slices.Compact(all[unit])
+	}
+	return all
+}
+
+// tellOpened tells of each address the first time that it opens: after a restart it is
+// where a person expects it. It reports whether any has come or gone.
+func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
+	for _, unit := range slices.Sorted(maps.Keys(next)) {
+		now := next[unit].Endpoints
+		for _, a := range now {
+			if key := (opened{unit, a}); !m.told[key] {
+				m.told[key] = true
+				m.Opened(unit, a)
+			}
+		}
+		moved = moved || !slices.Equal(now, m.Uses()[unit].Endpoints)
+	}
+	return moved
+}
+
+func (m *Meter) tellListening(all map[*process.Process][]netip.AddrPort) {
+	now := map[*process.Process]bool{}
+	for p, addresses := range all {
+		if now[p] = len(addresses) > 0; now[p] && !m.listen[p] && m.Listens != nil {
+			m.Listens(p.Name(), p.ID())
+		}
+	}
+	m.listen = now
+}
+
+// tally turns cpu times into shares of a core since the survey before.
+func (m *Meter) tally(uses map[string]Use, now map[*process.Process]process.Use, at time.Time) {
+	passed := at.Sub(m.last)
+	for p, used := range now {
+		u := uses[p.Name()]
+		u.Memory += used.Memory
+		if was, ok := m.before[p]; ok && passed > 0 {
+			u.CPU += max(used.CPU-was.CPU, 0).Seconds() / passed.Seconds()
+		}
+		uses[p.Name()] = u
+	}
+	m.before, m.last = now, at
+}

@@ -1,0 +1,129 @@
+// Package probe finds out from outside whether a service is ready: it tries its port, its
+// web address, a file or a command, quickly at first, since most services are ready in
+// no time, and politely later.
+package probe
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"time"
+
+	"omnivigil/internal/plan"
+)
+
+const (
+	firstPause = 10 * time.Millisecond
+	lastPause  = 500 * time.Millisecond
+	tryLimit   = 2 * time.Second // for one try
+)
+
+// Prober tries whether one run of a service is ready.
+type Prober struct {
+	// Run runs a command of the settings as a part of the run and returns an error
+	// where it does not exit with 0. It must return when the context is over.
+	Run func(context.Context, plan.Command) error
+
+	try func(context.Context) error
+}
+
+// New returns a prober for a run that is about to start, or nil where the settings have
+// it found out in another way. What it tries is compared with how things stand now.
+func New(r plan.Ready) *Prober {
+	p := &Prober{}
+	switch {
+	case r.Port != 0:
+		p.try = func(ctx context.Context) error { return tryPort(ctx, r.Port) }
+	case r.HTTP != "":
+		client := direct(r.Insecure)
+		p.try = func(ctx context.Context) error { return tryHTTP(ctx, client, r.HTTP) }
+	case r.File != "":
+		before, _ := os.Stat(r.File)
+		p.try = func(context.Context) error { return tryFile(r.File, before) }
+	case r.Run != nil:
+		p.try = func(ctx context.Context) error { return p.Run(ctx, *r.Run) }
+	default:
+		return nil
+	}
+	return p
+}
+
+// Wait tries until the service is ready, and returns true, or the context is over. It
+// calls saw whenever a try ends otherwise than the one before.
+func (p *Prober) Wait(ctx context.Context, saw func(string)) bool {
+	before := ""
+	for pause := firstPause; ; pause = min(pause*3/2, lastPause) {
+		one, stop := context.WithTimeout(ctx, tryLimit)
+		err := p.try(one)
+		stop()
+		switch {
+		case ctx.Err() != nil:
+			return false
+		case err == nil:
+			return true
+		case err.Error() != before:
+			before = err.Error()
+			saw(before)
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return false
+		}
+	}
+}
+
+// tryFile looks for a file that is another than it was before the start. Times of files
+// are coarse, so a file written right after the start may be dated before it.
+func tryFile(file string, before fs.FileInfo) error {
+	now, err := os.Stat(file)
+	switch {
+	case err != nil:
+		return errors.New("it is not there")
+	case before != nil && os.SameFile(before, now) && before.ModTime().Equal(now.ModTime()) && before.Size() == now.Size():
+		return errors.New("it is older than the start")
+	}
+	return nil
+}
+
+func tryPort(ctx context.Context, port int) error {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort("localhost", strconv.Itoa(port)))
+	if err != nil {
+		return plainly(err)
+	}
+	return conn.Close()
+}
+
+// direct asks a service itself: no proxy, no redirects, no kept connections that
+// would survive a restart.
+func direct(insecure bool) *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			TLSClientConfig:   &tls.Config{InsecureSkipVerify: insecure}, // as the settings say
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}
+
+func tryHTTP(ctx context.Context, client *http.Client, url string) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return plainly(err)
+	}
+	resp.Body.Close()
+	if resp.StatusCode < 200 || resp.StatusCode > 399 {
+		return fmt.Errorf("status %s", resp.Status)
+	}
+	return nil
+}

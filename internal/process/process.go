@@ -1,0 +1,307 @@
+// Package process runs commands, each on a pseudo-terminal and in a process group
+// of its own, and ends them to the last grandchild of that group.
+//
+// It does not know why a process runs or what its output means. On Linux a run's
+// processes are followed wherever they go, also into sessions of their own; on
+// other systems as far as they stay in the run's process group.
+package process
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"omnivigil/internal/text/suggest"
+)
+
+// Spec is what to run.
+type Spec struct {
+	Name string   // whose process it is; for the caller
+	Argv []string // the program, looked up on the PATH, and its arguments
+	Dir  string   // absolute working folder
+	Env  []string // "NAME=value", complete: nothing is inherited beside it
+	Cols int      // the terminal's size in cells
+	Rows int
+	// Terminal is what it reads from and writes to.
+	Terminal Terminal
+	// Output is called with the bytes the process writes, in order, from one
+	// goroutine. The slice is only valid during the call.
+	Output func([]byte)
+	// Exited is called once, after the last Output, when all that it started is gone.
+	Exited func(Exit)
+}
+
+// Terminal is what a process reads from and writes to. Whichever it is, the process
+// gets a session of its own, so that it cannot reach the terminal that Omnivigil has.
+type Terminal uint8
+
+const (
+	OwnTerminal   Terminal = iota // a pseudo-terminal, which controls it
+	ShownTerminal                 // a pseudo-terminal that it cannot ask questions on behind its output
+	NoTerminal                    // nothing to read, and a pipe to write to
+)
+
+// Exit is how a process ended.
+type Exit struct {
+	Code   int
+	Signal string // such as "SIGKILL"; empty when it ended by itself
+	Core   bool
+}
+
+// leftoverGrace is how long what a process started may outlive it after
+// it ended by itself, before they are killed.
+const leftoverGrace = 2 * time.Second
+
+// drainPatience bounds the wait for output after all is gone: a process
+// that could not be followed may hold its terminal open for ever.
+const drainPatience = 300 * time.Millisecond
+
+// markName is the environment variable by which a run's processes can be told.
+const markName = "OMNIVIGIL_PROCESS"
+
+// Spawner starts processes and follows all that they start in turn. Its methods
+// may be called from any goroutine.
+type Spawner struct {
+	mu      sync.Mutex
+	serial  int
+	tracker tracker
+	spare   terminals
+	seen    []listener // at the last call of Listening
+}
+
+// New returns a spawner. For orphans to be followed, the program must have called
+// BecomeSubreaper.
+func New() *Spawner { return &Spawner{tracker: newTracker(), spare: newTerminals()} }
+
+// Process is a running command and all that it started.
+type Process struct {
+	PID     int
+	spawner *Spawner
+	spec    Spec
+	mark    string
+	cmd     *exec.Cmd
+	tty     *os.File
+	asked   atomic.Bool  // it was told to end
+	ended   atomic.Bool  // its own process has been waited for
+	lastIO  []byte       // what it had done to files by then, as the system tells it
+	shown   atomic.Int64 // bytes that have been written to its terminal
+	reading reading
+	told    told
+	strays  bool // some of its processes were found outside its tree; owned by the tracker
+}
+
+// Start runs the command. An error says what was tried and why it failed; no
+// callback is called then.
+func (s *Spawner) Start(spec Spec) (*Process, error) {
+	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("its folder %s is not there", spec.Dir)
+	}
+	path, err := lookPath(spec)
+	if err != nil {
+		return nil, err
+	}
+	// The lock keeps the tracker from meeting the process before it knows of it.
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.serial++
+	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
+	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: append(slices.Clip(spec.Env), markName+"="+p.mark)}
+	if spec.Terminal == NoTerminal {
+		p.tty, err = startOnPipe(p.cmd)
+	} else {
+		p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows, spec.Terminal == OwnTerminal)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
+	}
+	p.PID = p.cmd.Process.Pid
+	s.tracker.add(p)
+	go p.follow()
+	return p, nil
+}
+
+// lookPath finds the program as the unit's own environment has it.
+func lookPath(spec Spec) (string, error) {
+	name := spec.Argv[0]
+	if strings.ContainsRune(name, filepath.Separator) {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(spec.Dir, name)
+		}
+		if _, err := os.Stat(name); err != nil {
+			return "", fmt.Errorf("there is no program %s", name)
+		}
+		return name, nil
+	}
+	for _, dir := range filepath.SplitList(lookup(spec.Env, "PATH")) {
+		if dir == "" {
+			dir = spec.Dir
+		}
+		path := filepath.Join(dir, name)
+		if found, err := exec.LookPath(path); err == nil {
+			return found, nil
+		}
+	}
+	if near := nearestProgram(name, lookup(spec.Env, "PATH")); near != "" {
+		return "", fmt.Errorf("command not found: %q; did you mean %q?", name, near)
+	}
+	return "", fmt.Errorf("command not found: %q is in no folder of its PATH", name)
+}
+
+// nearestProgram returns the program on the path whose name is most like the one
+// that was not found, or "" if none is like it.
+func nearestProgram(name, path string) string {
+	var names []string
+	for _, dir := range filepath.SplitList(path) {
+		entries, _ := os.ReadDir(dir)
+		for _, entry := range entries {
+			names = append(names, entry.Name())
+		}
+	}
+	return suggest.Name(name, names)
+}
+
+func lookup(env []string, name string) string {
+	for i := len(env) - 1; i >= 0; i-- {
+		if value, ok := strings.CutPrefix(env[i], name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+// Signal sends a signal that is to end it, named without SIG, to the process and all
+// that it started. Sending to what is gone is no error. It does not block.
+func (p *Process) Signal(name string) error {
+	p.asked.Store(true)
+	return p.signal(name)
+}
+
+// SignalLeader sends a signal that is not meant to end it, named without SIG, to the
+// process alone, not to what it started. Sending to what is gone is no error.
+func (p *Process) SignalLeader(name string) error {
+	sig, err := signalNumber(name)
+	if err != nil {
+		return err
+	}
+	if err := p.cmd.Process.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
+	}
+	return nil
+}
+
+func (p *Process) signal(name string) error {
+	sig, err := signalNumber(name)
+	if err != nil {
+		return err
+	}
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	if err := p.spawner.tracker.signal(p, sig); err != nil {
+		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
+	}
+	return nil
+}
+
+// remind hands the last signal to those who have not had it: processes that were
+// being started at that moment.
+func (p *Process) remind() {
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	p.spawner.tracker.remind(p)
+}
+
+func (p *Process) alive() bool {
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	return p.spawner.tracker.alive(p)
+}
+
+// ID is the number of the process.
+func (p *Process) ID() int { return p.PID }
+
+// Name is that of the Spec.
+func (p *Process) Name() string { return p.spec.Name }
+
+// follow reads the process to its end.
+func (p *Process) follow() {
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		p.read()
+	}()
+	p.awaitEnd()
+	err := p.cmd.Wait()
+	p.ended.Store(true)
+	p.endFamily()
+	select {
+	case <-read:
+	case <-time.After(drainPatience):
+		p.tty.SetReadDeadline(time.Now())
+		<-read
+	}
+	go p.tty.Close() // nobody waits for it
+	p.spawner.mu.Lock()
+	p.spawner.tracker.drop(p)
+	p.spawner.mu.Unlock()
+	p.spec.Exited(exitOf(p.cmd, err))
+}
+
+// AllRead reports whether all that the process had written to its terminal before the call
+// has been given to Output, as far as the system can tell. It does not block.
+func (p *Process) AllRead() bool { return p.reading.isDone(p.tty) }
+
+func (p *Process) read() {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := p.reading.read(p.tty, buf)
+		if n > 0 {
+			// A terminal makes two bytes of each newline (see termios(3), ONLCR).
+			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))
+			p.spec.Output(buf[:n])
+		}
+		if err != nil {
+			// A terminal whose last process has closed it reads as an error, not
+			// as the end of a file.
+			return
+		}
+	}
+}
+
+// endFamily waits until nothing that the process started is left. When the
+// process ended by itself, those it left behind are ended too: they are part of
+// its run.
+func (p *Process) endFamily() {
+	if !p.alive() {
+		return
+	}
+	deadline := time.Now().Add(leftoverGrace)
+	asked := p.asked.Load()
+	if !asked {
+		p.signal("TERM")
+	}
+	for wait := time.Millisecond; p.alive(); wait = min(wait*2, 50*time.Millisecond) {
+		time.Sleep(wait)
+		p.remind()
+		// Whoever asked for the end also decides when it is enough.
+		if !asked && time.Now().After(deadline) {
+			p.signal("KILL")
+		}
+	}
+}
+
+func exitOf(cmd *exec.Cmd, err error) Exit {
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, io.EOF) {
+		return Exit{Code: -1}
+	}
+	return exitFromState(cmd.ProcessState)
+}

@@ -1,0 +1,56 @@
+package process
+
+import (
+	"errors"
+	"os"
+	"os/exec"
+	"syscall"
+)
+
+var errNoTerminal = errors.New("pseudo-terminals and process groups are not supported on Windows yet")
+
+type terminals struct{}
+
+func newTerminals() terminals { return terminals{} }
+
+func (terminals) start(*exec.Cmd, int, int, bool) (*os.File, error) { return nil, errNoTerminal }
+
+func startOnPipe(*exec.Cmd) (*os.File, error) { return nil, errNoTerminal }
+
+func resize(*os.File, int, int) error { return errNoTerminal }
+
+func writeNow(*os.File, []byte) {}
+
+func terminalModes(*os.File) (echoes, byLine bool) { return true, true }
+
+type reading struct{}
+
+func (reading) read(f *os.File, buf []byte) (int, error) { return f.Read(buf) }
+
+func (reading) isDone(*os.File) bool { return true }
+
+func signalNumber(string) (syscall.Signal, error) { return 0, errNoTerminal }
+
+type tracker struct{}
+
+func newTracker() tracker { return tracker{} }
+
+func (tracker) add(*Process) {}
+
+func (tracker) drop(*Process) {}
+
+type told struct{}
+
+func (tracker) remind(*Process) {}
+
+func (tracker) signal(*Process, syscall.Signal) error { return errNoTerminal }
+
+func (tracker) alive(*Process) bool { return false }
+
+// BecomeSubreaper does nothing here.
+func BecomeSubreaper() error { return nil }
+
+// EndDescendants does nothing here.
+func EndDescendants(func() bool) {}
+
+func exitFromState(state *os.ProcessState) Exit { return Exit{Code: state.ExitCode()} }

@@ -1,0 +1,172 @@
+// Package series keeps what units take of the machine over time, for charts: a CSV file in the
+// folder of a session's log.
+//
+// There is a row whenever the figures of a unit have moved, so that an idle project writes
+// nothing: what a row says holds until the next one of its unit. The columns are the time (RFC
+// 3339), the unit, the share of one core, the resident bytes, and the bytes of output that it
+// has written since the session began.
+package series
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+)
+
+// FileName is the name of the file.
+const FileName = "use.csv"
+
+var columns = []string{"time", "unit", "cpu", "memory", "output"}
+
+// Sample is what a unit took from one moment on.
+type Sample struct {
+	At     time.Time
+	Unit   string
+	CPU    float64 // of one core; 1 is all of it
+	Memory int64   // resident bytes
+	Output int64   // bytes written since the session began
+}
+
+// Writer writes samples. It is for one goroutine.
+type Writer struct {
+	file *os.File
+	size int64 // of the file
+	last map[string]kept
+}
+
+// kept is what was written last of a unit.
+type kept struct {
+	Sample
+	at time.Time
+}
+
+// The file is bounded: from freeSize on, each further step of it doubles how long a unit waits for its next row, so
+// that a unit that never rests fills it with some 20 MB in a year.
+const (
+	freeSize   = 8 << 20
+	sizeStep   = 1 << 20
+	firstPause = 4 * time.Second
+)
+
+// pause is how long a unit waits for its next row in a file of that size.
+func pause(size int64) time.Duration {
+	if size < freeSize {
+		return 0
+	}
+	return firstPause << min((size-freeSize)/sizeStep, 30)
+}
+
+// Create makes the file in a folder. The error says that it is there already, or cannot be made.
+func Create(dir string) (*Writer, error) {
+	f, err := os.OpenFile(filepath.Join(dir, FileName), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("make the file of samples: %w", err)
+	}
+	w := &Writer{file: f, last: map[string]kept{}}
+	return w, w.write([][]string{columns})
+}
+
+// Close closes the file.
+func (w *Writer) Close() error { return w.file.Close() }
+
+func (w *Writer) write(rows [][]string) error {
+	var text bytes.Buffer
+	out := csv.NewWriter(&text)
+	out.WriteAll(rows) // a buffer takes all
+	n, err := w.file.Write(text.Bytes())
+	if w.size += int64(n); err != nil {
+		return fmt.Errorf("write a sample: %w", err)
+	}
+	return nil
+}
+
+// Add writes those units whose figures have moved since they were written last. A unit that is
+// not among the samples any more takes nothing.
+func (w *Writer) Add(now time.Time, all map[string]Sample) error {
+	var rows [][]string
+	add := func(unit string, s Sample) {
+		before, has := w.last[unit]
+		if !moved(before.Sample, s) || has && now.Sub(before.at) < pause(w.size) {
+			return
+		}
+		w.last[unit] = kept{s, now}
+		rows = append(rows, []string{now.Format(time.RFC3339Nano), unit, fmt.Sprintf("%.3f", s.CPU), fmt.Sprint(s.Memory), fmt.Sprint(s.Output)})
+	}
+	for unit, s := range all {
+		add(unit, s)
+	}
+	for unit, s := range w.last {
+		if _, has := all[unit]; !has {
+			add(unit, Sample{Output: s.Output})
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return w.write(rows)
+}
+
+// moved reports whether figures differ by more than a hundredth of a core, a twentieth of the
+// memory, or any output.
+func moved(a, b Sample) bool {
+	return math.Abs(a.CPU-b.CPU) > 0.01 || math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) || a.Output != b.Output
+}
+
+// mostRead is how many bytes are read at once.
+const mostRead = 4 << 20
+
+// Read returns samples from a place in the file of a folder on, 0 for its beginning, and the place
+// after them. There are none where it is at the end, or no file is there. It reads some
+// thousands at a time.
+func Read(dir string, from int64) ([]Sample, int64, error) {
+	f, err := os.Open(filepath.Join(dir, FileName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, from, nil
+	}
+	if err != nil {
+		return nil, from, fmt.Errorf("read samples: %w", err)
+	}
+	defer f.Close()
+	text := make([]byte, mostRead)
+	n, err := f.ReadAt(text, max(from, 0))
+	if err != nil && err != io.EOF {
+		return nil, from, fmt.Errorf("read samples: %w", err)
+	}
+	text = text[:bytes.LastIndexByte(text[:n], '\n')+1] // the last row may still be being written
+	return parse(text), max(from, 0) + int64(len(text)), nil
+}
+
+// parse reads rows; those that are none, such as the first, are passed over.
+func parse(text []byte) []Sample {
+	in := csv.NewReader(bytes.NewReader(text))
+	in.FieldsPerRecord, in.ReuseRecord, in.LazyQuotes = -1, true, true
+	var all []Sample
+	for {
+		row, err := in.Read()
+		if err == io.EOF {
+			return all
+		}
+		if err != nil || len(row) < 4 {
+			continue
+		}
+		at, err := time.Parse(time.RFC3339Nano, row[0])
+		cpu, err2 := strconv.ParseFloat(row[2], 64)
+		memory, err3 := strconv.ParseInt(row[3], 10, 64)
+		if err != nil || err2 != nil || err3 != nil {
+			continue
+		}
+		s := Sample{At: at, Unit: row[1], CPU: cpu, Memory: memory}
+		if len(row) > 4 {
+			s.Output, _ = strconv.ParseInt(row[4], 10, 64)
+		}
+		all = append(all, s)
+	}
+}

@@ -1,0 +1,198 @@
+//go:build unix
+
+package process
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/charmbracelet/x/termios"
+	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
+)
+
+// terminal is one that no process has been given yet. Its sides are ours, from which
+// output is read, and theirs.
+type terminal struct{ ours, theirs *os.File }
+
+func openTerminal() (terminal, error) {
+	master, theirs, err := pty.Open()
+	if err != nil {
+		return terminal{}, fmt.Errorf("open a terminal: %w", err)
+	}
+	defer master.Close()
+	// The duplicate is given to the runtime's poller, so that reads can be
+	// given a deadline; the original cannot.
+	fd, err := unix.FcntlInt(master.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		theirs.Close()
+		return terminal{}, fmt.Errorf("duplicate the terminal: %w", err)
+	}
+	if err := unix.SetNonblock(fd, true); err != nil {
+		unix.Close(fd)
+		theirs.Close()
+		return terminal{}, fmt.Errorf("prepare the terminal: %w", err)
+	}
+	return terminal{os.NewFile(uintptr(fd), master.Name()), theirs}, nil
+}
+
+// terminals keeps one open in advance, since a save waits for the start.
+type terminals chan terminal
+
+const spareDelay = 100 * time.Millisecond // until the start that took the last one is over
+
+func newTerminals() terminals { return make(terminals, 1) }
+
+func (spare terminals) take() (terminal, error) {
+	time.AfterFunc(spareDelay, spare.refill)
+	select {
+	case t := <-spare:
+		return t, nil
+	default:
+		return openTerminal()
+	}
+}
+
+func (spare terminals) refill() {
+	if len(spare) > 0 {
+		return
+	}
+	t, err := openTerminal()
+	if err != nil {
+		return // who needs one will meet the error
+	}
+	select {
+	case spare <- t:
+	default:
+		t.ours.Close()
+		t.theirs.Close()
+	}
+}
+
+// start starts cmd as the leader of a new session, and so of a new process group,
+// on a new terminal, and returns the terminal's other side.
+func (spare terminals) start(cmd *exec.Cmd, cols, rows int, controlled bool) (*os.File, error) {
+	t, err := spare.take()
+	if err != nil {
+		return nil, err
+	}
+	defer t.theirs.Close()
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.theirs, t.theirs, t.theirs
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: controlled}
+	if err = resize(t.ours, cols, rows); err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.ours.Close()
+		return nil, err
+	}
+	return t.ours, nil
+}
+
+// startOnPipe starts cmd as the leader of a new session without a terminal, and returns
+// the side of a pipe from which its output is read.
+func startOnPipe(cmd *exec.Cmd) (*os.File, error) {
+	ours, theirs, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("make a pipe: %w", err)
+	}
+	defer theirs.Close()
+	cmd.Stdout, cmd.Stderr = theirs, theirs
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		ours.Close()
+		return nil, err
+	}
+	return ours, nil
+}
+
+// reading reads a terminal, and knows whether all has been read and dealt with. The lock
+// leaves no moment between the system's handing out bytes and our knowing of them.
+type reading struct {
+	mu   sync.Mutex
+	busy bool // the reader has bytes that it has not dealt with
+}
+
+// read is File.Read. The reader calls it when it has dealt with what it read before.
+func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	waited := conn.Read(func(fd uintptr) bool {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		for {
+			n, err = unix.Read(int(fd), buf)
+			r.busy = n > 0
+			if err != unix.EINTR {
+				return err != unix.EAGAIN
+			}
+		}
+	})
+	if waited != nil { // its time is up
+		return 0, waited
+	}
+	if n == 0 && err == nil {
+		err = io.EOF
+	}
+	return max(n, 0), err
+}
+
+// isDone reports whether nothing is left to read and to deal with.
+func (r *reading) isDone(tty *os.File) bool {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return true
+	}
+	done := true
+	conn.Control(func(fd uintptr) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		wait := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		n, err := unix.Poll(wait, 0)
+		done = !r.busy && err == nil && (n == 0 || wait[0].Revents&unix.POLLIN == 0)
+	})
+	return done
+}
+
+// writeNow writes what the terminal takes at once.
+func writeNow(tty *os.File, text []byte) {
+	if conn, err := tty.SyscallConn(); err == nil {
+		conn.Control(func(fd uintptr) { unix.Write(int(fd), text) })
+	}
+}
+
+// terminalModes tells whether a terminal shows what is typed, and whether it hands it over line by line
+// (see termios(3), ECHO and ICANON).
+func terminalModes(tty *os.File) (echoes, byLine bool) {
+	echoes, byLine = true, true
+	if conn, err := tty.SyscallConn(); err == nil {
+		conn.Control(func(fd uintptr) {
+			if t, err := termios.GetTermios(int(fd)); err == nil {
+				echoes, byLine = t.Lflag&unix.ECHO != 0, t.Lflag&unix.ICANON != 0
+			}
+		})
+	}
+	return echoes, byLine
+}
+
+func resize(tty *os.File, cols, rows int) error {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var set error
+	err = conn.Control(func(fd uintptr) {
+		set = unix.IoctlSetWinsize(int(fd), unix.TIOCSWINSZ, &unix.Winsize{Row: uint16(rows), Col: uint16(cols)})
+	})
+	if err == nil {
+		err = set
+	}
+	return err
+}

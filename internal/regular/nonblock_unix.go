@@ -1,8 +1,0 @@
-//go:build unix
-
-package regular
-
-import "syscall"
-
-// nonblock keeps the opening of a pipe from waiting for its other side.
-const nonblock = syscall.O_NONBLOCK

@@ -1,3 +1,0 @@
-package regular
-
-const nonblock = 0

@@ -1,0 +1,232 @@
+// Package impact answers which files concern which units: it translates the
+// rules of a plan into what a watcher looks for, and back, and says beforehand
+// what a save would set off and what keeps a path out.
+package impact
+
+import (
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/api"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/watch"
+)
+
+// Settings is the key of the watcher's interest in the settings and env files. No
+// unit can have that name.
+const Settings = ""
+
+// Elsewhere is the key of the watcher's interest in files that no rule of a unit
+// matches. No unit can have that name.
+const Elsewhere = "*"
+
+// outputsPrefix begins the keys of the watcher's interests in what units make. No unit's name has a blank.
+const outputsPrefix = "outputs of "
+
+// OutputsOf returns the unit in whose outputs the watcher's interest with that key is; empty: in none's.
+func OutputsOf(key string) string {
+	unit, is := strings.CutPrefix(key, outputsPrefix)
+	if !is {
+		return ""
+	}
+	return unit
+}
+
+// Units returns the keys of units among those of a watcher.
+func Units(keys []string) []string {
+	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool {
+		return k == Settings || k == Elsewhere || OutputsOf(k) != ""
+	})
+}
+
+// OutputsRest is how long outputs must be as they are before it is looked what has become of them.
+const OutputsRest = time.Second
+
+// Makers returns the units that declare a file as one of their outputs.
+func Makers(p *plan.Plan, file string) []string {
+	var makers []string
+	for _, u := range p.Units {
+		if slices.ContainsFunc(u.Outputs, func(o plan.Pattern) bool { return watch.Matches(p.Root, o.Text, file) }) {
+			makers = append(makers, u.Name)
+		}
+	}
+	return makers
+}
+
+// settingsDebounce is long enough for an editor's second write.
+const settingsDebounce = 100 * time.Millisecond
+
+// Interests returns what a project's watcher has to look for: the settings and
+// env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
+func Interests(p *plan.Plan) []watch.Interest {
+	settings := watch.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
+	for _, file := range settingsFiles(p) {
+		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
+	}
+	all := []watch.Interest{settings}
+	for _, u := range p.Units {
+		in := watch.Interest{Key: u.Name, Debounce: u.Debounce, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged || u.Pass != nil, Poll: u.Poll}
+		for _, re := range u.Reactions {
+			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
+		}
+		for _, w := range u.Watch {
+			in.Rules = append(in.Rules, watch.Rule{Pattern: w.Text})
+		}
+		for _, step := range u.Setup {
+			for _, input := range step.Inputs {
+				in.Rules = append(in.Rules, watch.Rule{Pattern: input.Text})
+			}
+		}
+		for _, i := range slices.Concat(u.Ignore, u.Outputs) {
+			in.Ignore = append(in.Ignore, i.Text)
+		}
+		if len(in.Rules) > 0 {
+			all = append(all, in)
+		}
+	}
+	return all
+}
+
+// inOutputs returns what a project's watcher has to look for among what units make.
+func inOutputs(p *plan.Plan) []watch.Interest {
+	var all []watch.Interest
+	for _, u := range p.Units {
+		if len(u.Outputs) == 0 || !u.Kind.Ends() {
+			continue
+		}
+		made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: OutputsRest, Unignored: true, Poll: u.Poll}
+		for _, o := range u.Outputs {
+			made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
+		}
+		all = append(all, made)
+	}
+	return all
+}
+
+func settingsFiles(p *plan.Plan) []string {
+	var files []string
+	if !p.Elsewhere() {
+		files = append(files, filepath.Base(p.File))
+	}
+	files = append(files, p.EnvFiles...)
+	for _, u := range p.Units {
+		files = append(files, u.EnvFiles...)
+	}
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
+// elsewhereDebounce lets what tools write in passing come and go.
+const elsewhereDebounce = 300 * time.Millisecond
+
+// InterestsWithout is Interests without files that units do not react to, and with the
+// interest in files that no rule matches.
+func InterestsWithout(p *plan.Plan, ignored map[string][]string) []watch.Interest {
+	all := append(Interests(p), inOutputs(p)...)
+	all = append(all, watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
+		Ignore: []string{"**/.*", "**/node_modules"}})
+	for i := range all {
+		for _, file := range ignored[all[i].Key] {
+			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))
+		}
+	}
+	return all
+}
+
+// fewFiles is how many files a cure names one by one.
+const fewFiles = 4
+
+// Cure returns the ignore patterns that keep these files from concerning a unit:
+// the files themselves where they are few, or else all with the same ending in
+// their folders.
+func Cure(files []string) []string {
+	var patterns []string
+	for _, f := range files {
+		p := watch.Literal(f)
+		if len(files) > fewFiles {
+			p = watch.Literal(path.Dir(f)) + "/*" + watch.Literal(path.Ext(f))
+		}
+		if !slices.Contains(patterns, p) {
+			patterns = append(patterns, p)
+		}
+	}
+	return patterns
+}
+
+// Hit translates what the watcher heard for a unit into the engine's terms.
+func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
+	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern, More: h.More}
+	if h.Mixed { // whatever they ask for, the whole of it does
+		return hit
+	}
+	hit.TakenUp = u.Pass != nil && h.Rule >= len(u.Reactions) && h.Rule < len(u.Reactions)+len(u.Watch)
+	if h.Rule < len(u.Reactions) {
+		hit.Reaction, hit.Captures = h.Rule+1, h.Captures
+		if run := u.Reactions[h.Rule].Run; run != nil {
+			hit.Missing = missing(p, u, *run, h)
+		}
+	}
+	return hit
+}
+
+// rule returns the pattern that an interest's rule stands for.
+func rule(u *plan.Unit, i int) plan.Pattern {
+	if i < len(u.Reactions) {
+		return u.Reactions[i].When
+	}
+	i -= len(u.Reactions)
+	if i < len(u.Watch) {
+		return u.Watch[i]
+	}
+	var inputs []plan.Pattern
+	for _, step := range u.Setup {
+		inputs = append(inputs, step.Inputs...)
+	}
+	return inputs[i-len(u.Watch)]
+}
+
+// someFiles is how many of the files that a rule matches are named.
+const someFiles = 8
+
+// Rules returns the patterns of a unit in the order in which they count, with which of the
+// files that its interest hears of each matches.
+func Rules(p *plan.Plan, u *plan.Unit, files []watch.File) []api.RuleMatch {
+	var all []api.RuleMatch
+	add := func(pattern plan.Pattern, does string) {
+		all = append(all, api.RuleMatch{Pattern: pattern.Text, Line: pattern.Line, Does: does})
+	}
+	for i, re := range u.Reactions {
+		if re.Do == plan.Nothing {
+			add(re.When, "nothing")
+			continue
+		}
+		if re.Run != nil {
+			add(re.When, "runs "+re.Run.String())
+			continue
+		}
+		add(re.When, does(u, engine.Hit{Reaction: i + 1}))
+	}
+	for _, w := range u.Watch {
+		add(w, does(u, engine.Hit{TakenUp: u.Pass != nil}))
+	}
+	for _, step := range u.Setup {
+		for _, in := range step.Inputs {
+			add(in, u.Verb()+" with its setup")
+		}
+	}
+	for _, f := range files {
+		if f.Rule >= len(all) {
+			continue
+		}
+		r := &all[f.Rule]
+		if r.Files++; len(r.Some) < someFiles {
+			r.Some = append(r.Some, relative(p, f.Path))
+		}
+	}
+	return all
+}

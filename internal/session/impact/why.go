@@ -1,0 +1,306 @@
+package impact
+
+import (
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/dryrun"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/text/format"
+	"omnivigil/internal/watch"
+)
+
+// Report is what a save of one path would set off, were everything current.
+type Report struct {
+	Path     string   // relative to the project's folder
+	Settings bool     // it is the settings file, or an env file
+	Acts     []Act    // units that the path concerns, in the order of the file
+	Order    []Step   // everything that would run, in order
+	Kept     []Kept   // units that one of their own rules keeps out of it
+	Near     *Near    // where nothing acts: the rule that almost matches
+	Noise    bool     // files of that kind never count
+	Makers   []string // units that declare it as one of their outputs
+
+	Hits []engine.Hit // the same as Acts, for an engine
+
+	typed bool // nobody has written the settings
+}
+
+// Foresight returns the report as faces have it.
+func (r Report) Foresight() api.Foresight {
+	f := api.Foresight{Path: r.Path, Makers: r.Makers, Text: r.Lines()}
+	for _, a := range r.Acts {
+		f.Acts = append(f.Acts, api.Act{Unit: a.Unit, Rule: a.Pattern.Text, Does: a.Does})
+	}
+	for _, s := range r.Order {
+		f.Order = append(f.Order, api.Step(s))
+	}
+	return f
+}
+
+// Act is one unit that a path concerns.
+type Act struct {
+	Unit     string
+	Pattern  plan.Pattern
+	Captures map[string]string
+	Does     string // "restarts", "reruns", "is sent HUP", or "runs COMMAND"
+}
+
+// Step is one unit's part in what a save sets off.
+type Step struct{ Unit, Does, Because string }
+
+// Kept is a unit with a rule for the path and something that keeps the path out.
+type Kept struct {
+	Unit     string
+	By       plan.Pattern // its own rule, or
+	Excluded string       // that of version control, with its place
+}
+
+// Near is a rule that almost matches.
+type Near struct {
+	Unit    string
+	Pattern plan.Pattern
+}
+
+// Why says what a save of the path would set off. The path is absolute, or
+// relative to the project's folder.
+func Why(p *plan.Plan, path string) Report {
+	interests := Interests(p)
+	r := Report{Path: relative(p, path), typed: p.Elsewhere()}
+	for _, a := range watch.Explain(p.Root, interests, path) {
+		r.Noise = r.Noise || a.Noise
+		u := p.Unit(a.Key)
+		switch {
+		case a.Key == Settings:
+			r.Settings = a.Hears
+		case a.Hears:
+			h := Hit(p, u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
+			r.Hits = append(r.Hits, h)
+			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
+		case a.Rule >= 0 && !a.Noise:
+			r.Kept = append(r.Kept, keptBy(u, a))
+		}
+	}
+	r.Order, r.Makers = foresee(p, r.Hits), Makers(p, r.Path)
+	if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings && !r.Noise {
+		r.Near = nearest(p, interests, path)
+	}
+	return r
+}
+
+func relative(p *plan.Plan, path string) string {
+	if filepath.IsAbs(path) {
+		if rel, err := filepath.Rel(p.Root, path); err == nil {
+			path = rel
+		}
+	}
+	return filepath.ToSlash(filepath.Clean(path))
+}
+
+// keptBy says what keeps a path out: an ignore pattern, version control, or a
+// reaction that does nothing.
+func keptBy(u *plan.Unit, a watch.Answer) Kept {
+	for _, i := range slices.Concat(u.Ignore, u.Outputs) {
+		if i.Text == a.Ignored {
+			return Kept{Unit: u.Name, By: i}
+		}
+	}
+	if a.Excluded != "" {
+		return Kept{Unit: u.Name, Excluded: a.Excluded}
+	}
+	return Kept{Unit: u.Name, By: rule(u, a.Rule)}
+}
+
+func nearest(p *plan.Plan, interests []watch.Interest, path string) *Near {
+	key, pattern := watch.Nearest(p.Root, interests[1:], path)
+	if key == "" {
+		return nil
+	}
+	u := p.Unit(key)
+	for _, in := range interests {
+		if in.Key != key {
+			continue
+		}
+		for i, r := range in.Rules {
+			if r.Pattern == pattern {
+				return &Near{key, rule(u, i)}
+			}
+		}
+	}
+	return nil
+}
+
+func does(u *plan.Unit, h engine.Hit) string {
+	if h.Reaction > 0 {
+		re := u.Reactions[h.Reaction-1]
+		switch {
+		case re.Do == plan.SendSignal:
+			return "is sent " + re.Signal
+		case re.Do == plan.RefreshPage:
+			return "has its pages reloaded"
+		case re.Do == plan.SwapStyle:
+			return "has it swapped in its pages"
+		case re.Run != nil:
+			return "runs " + re.Run.With(h.Captures).String()
+		}
+	}
+	switch {
+	case u.Relay != nil:
+		return "refreshes its pages"
+	case h.TakenUp:
+		return takesUp
+	}
+	return u.Verb()
+}
+
+// takesUp is what a unit does that is not restarted by a change.
+const takesUp = "takes it up by itself"
+
+// foresee says what a save would set off, in order.
+func foresee(p *plan.Plan, all []engine.Hit) []Step {
+	hits := slices.DeleteFunc(slices.Clone(all), func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h.Reaction-1) })
+	if len(hits) == 0 {
+		return nil
+	}
+	var steps []Step
+	for _, o := range dryrun.Save(p, hits) {
+		switch o := o.(type) {
+		case engine.Tell:
+			switch o.Kind {
+			case engine.FactPassStarted:
+				steps = append(steps, Step{o.Unit, takesUp, hits[0].Path + " changed"})
+			case engine.FactRunStarted:
+				does := p.Unit(o.Unit).Verb()
+				if o.Command != "" {
+					does = "runs " + o.Command
+				}
+				steps = append(steps, Step{o.Unit, does, o.Because})
+			}
+		case engine.SendSignal:
+			steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})
+		}
+	}
+	return steps
+}
+
+// Lines returns the report as a person reads it.
+func (r Report) Lines() []string {
+	lines := []string{r.Path}
+	add := func(format string, args ...any) { lines = append(lines, "  "+fmt.Sprintf(format, args...)) }
+	switch {
+	case r.Settings:
+		add("the settings are reloaded, and only the units that they change act")
+	case r.Noise:
+		add("nothing: what editors leave beside a file never counts")
+		return lines
+	case len(r.Acts) == 0:
+		add("nothing would act")
+	}
+	if len(r.Makers) > 0 {
+		add("it is an output of %s", format.List(r.Makers))
+	}
+	for _, a := range r.Acts {
+		add("%s %s: it matches %s%s", a.Unit, a.Does, r.place(a.Pattern), taken(a.Captures))
+	}
+	if len(r.Order) > 1 {
+		add("in this order:")
+		for i, s := range r.Order {
+			add("  %d. %s %s: %s", i+1, s.Unit, s.Does, s.Because)
+		}
+	}
+	for _, k := range r.Kept {
+		if k.Excluded != "" {
+			add("%s: version control ignores it, by %s; gitignore = false would let it count", k.Unit, k.Excluded)
+		} else {
+			add("%s: ignored by %s", k.Unit, r.place(k.By))
+		}
+	}
+	if r.Near != nil {
+		add("no rule matches it; nearest is %s of %s", r.place(r.Near.Pattern), r.Near.Unit)
+	} else if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings {
+		add("no rule matches it")
+	}
+	return lines
+}
+
+// place is a pattern with its place in the settings, where a person has written them.
+func (r Report) place(p plan.Pattern) string {
+	if r.typed {
+		return fmt.Sprintf("%q", p.Text)
+	}
+	return fmt.Sprintf("%q (%s line %d)", p.Text, plan.FileName, p.Line)
+}
+
+func taken(captures map[string]string) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(captures)) {
+		parts = append(parts, name+" = "+captures[name])
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ", " + strings.Join(parts, ", ")
+}
+
+// Cost is what watching for a project takes.
+type Cost struct {
+	watch.Survey
+	Idle  []IdleRule
+	Above bool // some patterns lead out of the project's folder
+}
+
+// IdleRule is a rule of a unit that no file concerns now.
+type IdleRule struct {
+	Near
+	Excluded bool // there are files that it matches, but they are ignored
+}
+
+// Look watches for the plan for a moment and says what that takes, and which rules
+// match nothing.
+func Look(p *plan.Plan) (Cost, error) {
+	survey, err := watch.Look(p.Root, Interests(p))
+	if err != nil {
+		return Cost{}, err
+	}
+	c := Cost{Survey: survey}
+	for _, u := range p.Units {
+		c.Above = c.Above || slices.ContainsFunc(u.Watch, func(w plan.Pattern) bool { return strings.HasPrefix(w.Text, "../") })
+		for _, i := range survey.Unmatched[u.Name] {
+			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i)}, slices.Contains(survey.Excluded[u.Name], i)})
+		}
+	}
+	return c, nil
+}
+
+// Idle returns the watch patterns and reactions of units that no file matches, ignored or not, with one walk
+// through the project's folders. Such a rule is often a typing error.
+func Idle(p *plan.Plan) []Near {
+	var all []Near
+	var patterns []string
+	for _, u := range p.Units {
+		for _, re := range u.Reactions {
+			all, patterns = append(all, Near{u.Name, re.When}), append(patterns, re.When.Text)
+		}
+		for _, w := range u.Watch {
+			all, patterns = append(all, Near{u.Name, w}), append(patterns, w.Text)
+		}
+	}
+	var idle []Near
+	for i, matched := range watch.MatchAny(p.Root, patterns) {
+		if !matched {
+			idle = append(idle, all[i])
+		}
+	}
+	return idle
+}
+
+// PagesOnly reports whether a file that a rule of a unit matches, by the rule's position, is for pages
+// alone: those of a relay, or of relays that the unit stands behind. The unit itself does nothing.
+func PagesOnly(u *plan.Unit, rule int) bool {
+	return u != nil && (u.Relay != nil || rule >= 0 && rule < len(u.Reactions) && u.Reactions[rule].Do.Pages())
+}

@@ -1,0 +1,175 @@
+// Package consent remembers which projects' settings a person has agreed to.
+//
+// A project's file comes with its repository, and starting it runs whatever the
+// file says, so the first time, and whenever what it means has changed, the
+// person sees it and says yes. What was agreed to is kept in the state folder, in one file for
+// each project: consent/HASH.json, {"file": PATH, "items": {SHA-256: TEXT}}, with one entry for each
+// Item, so that what has changed since can be shown. Versions before this one kept trust.json, an object from
+// settings file to a list of such hashes, which told of commands alone; it goes on to count for these.
+package consent
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"omnivigil/internal/plan"
+)
+
+// Store is the record of what was agreed to.
+type Store struct{ dir string }
+
+// In returns the store in the state folder dir, which need not exist.
+func In(dir string) Store { return Store{dir} }
+
+// Answer is what is known of a person's agreement to a project.
+type Answer struct {
+	Known bool // the person has agreed to something of this project
+	New   []Item
+	Gone  []string // what was agreed to and is no longer there; unknown where an earlier version asked
+}
+
+// Agreed reports whether the settings mean what was agreed to: something that is gone can mean more than what is new,
+// such as a secret that is no longer hidden.
+func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 && len(a.Gone) == 0 }
+
+// record is what is kept of one project.
+type record struct {
+	File  string            `json:"file"`
+	Items map[string]string `json:"items"` // texts by hash
+	early bool              // it is of a version that did not know of late items
+}
+
+// Ask compares what a project's settings mean with what the person has agreed to.
+func (s Store) Ask(p *plan.Plan) (Answer, error) {
+	have, known, err := s.read(p.File)
+	a := Answer{Known: known}
+	there := map[string]bool{}
+	for _, item := range Items(p) {
+		hash := item.hash()
+		there[hash] = true
+		if _, agreed := have.Items[hash]; !agreed && !(have.early && item.late) {
+			a.New = append(a.New, item)
+		}
+	}
+	for hash, text := range have.Items {
+		if !there[hash] && !have.early {
+			a.Gone = append(a.Gone, text)
+		}
+	}
+	a.Gone = summarize(p, a.Gone)
+	return a, err
+}
+
+// summarize sorts texts of items that are gone, and tells of a unit that is gone in one of them.
+func summarize(p *plan.Plan, gone []string) []string {
+	slices.Sort(gone)
+	for _, text := range slices.Clone(gone) {
+		unit, kind, is := strings.Cut(text, " is: ")
+		if !is || p.Unit(unit) != nil {
+			continue
+		}
+		gone = slices.DeleteFunc(gone, func(other string) bool { return strings.HasPrefix(other, unit+" ") })
+		gone = append(gone, unit+": "+kind)
+	}
+	slices.Sort(gone)
+	return gone
+}
+
+// Add notes that the person agrees to all that the project's settings mean. It does not touch what is kept of
+// other projects, so several processes may do so at the same time.
+func (s Store) Add(p *plan.Plan) error {
+	if _, _, err := s.read(p.File); err != nil {
+		return err
+	}
+	r := record{File: p.File, Items: map[string]string{}}
+	for _, item := range Items(p) {
+		r.Items[item.hash()] = item.String()
+	}
+	data, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	file := s.of(p.File)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return fmt.Errorf("remember the answer: %w", err)
+	}
+	aside, err := os.CreateTemp(filepath.Dir(file), ".new-*")
+	if err != nil {
+		return fmt.Errorf("remember the answer: %w", err)
+	}
+	_, err = aside.Write(append(data, '\n'))
+	if err = errors.Join(err, aside.Close()); err == nil {
+		err = os.Rename(aside.Name(), file)
+	}
+	if err != nil {
+		os.Remove(aside.Name())
+		return fmt.Errorf("remember the answer: %w", err)
+	}
+	return nil
+}
+
+// of is the file of what is kept of a project.
+func (s Store) of(file string) string {
+	sum := sha256.Sum256([]byte(file))
+	return filepath.Join(s.dir, "consent", hex.EncodeToString(sum[:16])+".json")
+}
+
+func (s Store) read(file string) (r record, known bool, err error) {
+	path := s.of(file)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s.readEarly(file)
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &r)
+	}
+	if err != nil {
+		return record{}, false, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", path, err)
+	}
+	return r, true, nil
+}
+
+// readEarly returns what an earlier version has kept of a project.
+func (s Store) readEarly(file string) (r record, known bool, err error) {
+	r = record{File: file, Items: map[string]string{}, early: true}
+	path := filepath.Join(s.dir, "trust.json")
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, false, nil
+	}
+	entries := map[string]json.RawMessage{}
+	if err == nil {
+		err = json.Unmarshal(data, &entries)
+	}
+	if err != nil {
+		return record{}, false, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", path, err)
+	}
+	var hashes []string
+	// The first answers were single hashes of everything: those are asked again.
+	if entry, there := entries[file]; !there || json.Unmarshal(entry, &hashes) != nil {
+		return r, false, nil
+	}
+	for _, hash := range hashes {
+		r.Items[hash] = ""
+	}
+	return r, true, nil
+}
+
+// Fingerprint tells all that a project would run from anything else.
+func Fingerprint(p *plan.Plan) string {
+	var hashes []string
+	for _, item := range Items(p) {
+		hashes = append(hashes, item.hash())
+	}
+	slices.Sort(hashes)
+	sum := sha256.Sum256([]byte(strings.Join(hashes, "\n")))
+	return hex.EncodeToString(sum[:])
+}

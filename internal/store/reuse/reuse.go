@@ -1,0 +1,280 @@
+// Package reuse finds out whether the last good result of a task still holds, from one
+// session to the next.
+//
+// It does while all that the result depends on is what it was: the command, the program's
+// path, size and time, the steps before it, the folder, the task's variables and those that
+// its command names, the contents of its inputs, the results of what it needs and follows,
+// and its outputs. What was found is kept in the state folder: a record for each task, a JSON file
+// named by a hash of the project's folder and the task's name, and an index of the sums of
+// all files that were read (see Index).
+package reuse
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/watch"
+)
+
+// Results knows the last good results of a project's tasks. Its methods may be called from
+// any goroutine.
+type Results struct {
+	dir   string
+	index *Index
+	// inputs returns the files that concern a unit, as absolute paths in order.
+	inputs func(unit string) []string
+}
+
+// In returns the results that are kept in the state folder dir, which need not exist. Inputs
+// returns the files that concern a unit, as absolute paths in order.
+func In(dir, root string, inputs func(unit string) []string) *Results {
+	name := sha256.Sum256([]byte(root))
+	dir = filepath.Join(dir, "reuse", hex.EncodeToString(name[:8]))
+	return &Results{dir, OpenIndex(filepath.Join(dir, "index")), inputs}
+}
+
+// Save keeps what is known of files for the next session.
+func (r *Results) Save() error { return r.index.Save() }
+
+// record is what is known of a task's last good run.
+type record struct {
+	Needed  string        // what the result depends on
+	Outputs string        // what was made
+	At      time.Time     // when it ended
+	Took    time.Duration // from its process to its end
+}
+
+// Attempt is a run of a task, seen from before it began.
+type Attempt struct {
+	results *Results
+	plan    *plan.Plan
+	unit    *plan.Unit
+	needed  string
+	stamps  string
+	began   time.Time
+	// Holds says that the last good result holds: there is no need to run. At is when that
+	// run ended, Took how long it took.
+	Holds bool
+	At    time.Time
+	Took  time.Duration
+}
+
+// Begin finds out whether a task has to be run. The error says what could not be read; then
+// it has to, and its result cannot be reused.
+func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
+	a := &Attempt{results: r, plan: p, unit: u, began: time.Now()}
+	var err error
+	if a.needed, a.stamps, err = r.needed(p, u); err != nil {
+		return nil, err
+	}
+	var last record
+	data, err := files.Read(r.recordOf(u), files.Sane)
+	if err != nil || json.Unmarshal(data, &last) != nil || last.Needed != a.needed {
+		return a, nil
+	}
+	if outputs, err := r.outputs(p, u); err == nil && outputs == last.Outputs {
+		a.Holds, a.At, a.Took = true, last.At, last.Took
+	}
+	return a, nil
+}
+
+// Told returns what was told to EndedWell of the run whose result holds; nil where that is not known.
+func (a *Attempt) Told() []byte {
+	told, err := files.Read(a.results.toldBy(a.unit), mostTold)
+	if err != nil {
+		return nil
+	}
+	return told
+}
+
+// mostTold bounds what is read of what was told of a run.
+const mostTold = 256 << 20
+
+// EndedWell remembers the result of an attempt that was run and ended well, unless something
+// that it depends on was written meanwhile. Told is what is to be known of the run when its result is
+// reused; nil: nothing. The error says why it cannot be reused.
+func (a *Attempt) EndedWell(told []byte) error {
+	r := a.results
+	needed, stamps, err := r.needed(a.plan, a.unit)
+	if err != nil {
+		return err
+	}
+	if needed != a.needed || stamps != a.stamps {
+		return nil // nobody knows what it has read
+	}
+	outputs, err := r.outputs(a.plan, a.unit)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	last := record{Needed: needed, Outputs: outputs, At: now, Took: now.Sub(a.began)}
+	if err := writeFile(r.toldBy(a.unit), func(w io.Writer) error { _, err := w.Write(told); return err }); err != nil {
+		return fmt.Errorf("remember what %s has told: %w", a.unit.Name, err)
+	}
+	if err := writeFile(r.recordOf(a.unit), func(w io.Writer) error { return json.NewEncoder(w).Encode(last) }); err != nil {
+		return fmt.Errorf("remember the result of %s: %w", a.unit.Name, err)
+	}
+	return nil
+}
+
+func (r *Results) recordOf(u *plan.Unit) string {
+	name := sha256.Sum256([]byte(u.Name))
+	return filepath.Join(r.dir, hex.EncodeToString(name[:16])+".json")
+}
+
+// toldBy is the file of what a unit's last good run has told.
+func (r *Results) toldBy(u *plan.Unit) string {
+	return strings.TrimSuffix(r.recordOf(u), ".json") + ".told"
+}
+
+// needed returns all that a unit's result depends on, as a hash, and what its files looked
+// like, as another: files that were written and written back look otherwise.
+func (r *Results) needed(p *plan.Plan, u *plan.Unit) (needed, stamps string, err error) {
+	n := need{r, p, sha256.New(), sha256.New(), map[string]bool{}}
+	if err := n.unit(u, true); err != nil {
+		return "", "", err
+	}
+	return hex.EncodeToString(n.all.Sum(nil)), hex.EncodeToString(n.looks.Sum(nil)), nil
+}
+
+// need collects what a result depends on.
+type need struct {
+	*Results
+	plan  *plan.Plan
+	all   hash.Hash
+	looks hash.Hash
+	done  map[string]bool
+}
+
+// unit adds what a unit depends on, and whom it waits for.
+func (n need) unit(u *plan.Unit, inputs bool) error {
+	if n.done[u.Name] {
+		return nil
+	}
+	n.done[u.Name] = true
+	fmt.Fprintf(n.all, "%q %q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, variables(u), program(u))
+	for _, step := range slices.Concat(u.Setup, u.Prelude) {
+		fmt.Fprintf(n.all, "%q\n", step.Run.Argv())
+	}
+	if inputs {
+		if err := n.files(n.inputs(u.Name)); err != nil {
+			return err
+		}
+	}
+	ups := slices.Concat(u.Needs, u.Follows)
+	slices.Sort(ups)
+	for _, name := range slices.Compact(ups) {
+		if up := n.plan.Unit(name); up != nil {
+			if err := n.result(up); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// result adds the result of a unit: what a task has made, or what it makes that from. What a
+// service does depends on its files only where it makes something of them by itself.
+func (n need) result(u *plan.Unit) error {
+	if len(u.Outputs) > 0 {
+		return n.files(outputFiles(n.plan, u))
+	}
+	return n.unit(u, u.Kind.Ends() || u.Pass != nil)
+}
+
+func (n need) files(files []string) error {
+	for _, file := range files {
+		sum, stamp, err := n.index.Sum(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it has just gone
+		}
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(n.all, "%q %x\n", file, sum)
+		fmt.Fprintf(n.looks, "%q %v\n", file, stamp)
+	}
+	return nil
+}
+
+// outputs returns what a task has made, as a hash.
+func (r *Results) outputs(p *plan.Plan, u *plan.Unit) (string, error) {
+	n := need{r, p, sha256.New(), sha256.New(), nil}
+	if err := n.files(outputFiles(p, u)); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(n.all.Sum(nil)), nil
+}
+
+func outputFiles(p *plan.Plan, u *plan.Unit) []string {
+	patterns := make([]string, len(u.Outputs))
+	for i, o := range u.Outputs {
+		patterns[i] = o.Text
+	}
+	if len(patterns) == 0 {
+		return nil
+	}
+	return watch.Files(p.Root, patterns)
+}
+
+var named = regexp.MustCompile(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
+
+// variables returns those that a result depends on: all that the settings and their files give
+// to the unit, and those of the machine that its command names.
+func variables(u *plan.Unit) []string {
+	var out []string
+	for _, m := range named.FindAllStringSubmatch(strings.Join(u.Run.Argv(), " "), -1) {
+		out = append(out, m[1]+"="+lookup(u, m[1]))
+	}
+	for _, v := range u.Env {
+		out = append(out, v.Name+"="+v.Value)
+	}
+	return out
+}
+
+func lookup(u *plan.Unit, name string) string {
+	for i := len(u.Env) - 1; i >= 0; i-- {
+		if u.Env[i].Name == name {
+			return u.Env[i].Value
+		}
+	}
+	return os.Getenv(name)
+}
+
+// program returns what can be told of the program that a unit runs: its path, size and time.
+func program(u *plan.Unit) string {
+	name := u.Run.Program()
+	path := name
+	if strings.ContainsRune(name, filepath.Separator) {
+		if !filepath.IsAbs(name) {
+			path = filepath.Join(u.Dir, name)
+		}
+	} else {
+		for _, dir := range filepath.SplitList(lookup(u, "PATH")) {
+			if found, err := exec.LookPath(filepath.Join(dir, name)); err == nil {
+				path = found
+				break
+			}
+		}
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return name
+	}
+	return fmt.Sprint(path, info.Size(), info.ModTime().UnixNano())
+}

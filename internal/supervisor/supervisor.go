@@ -1,0 +1,365 @@
+// Package supervisor is the process that runs a project, and its warden.
+package supervisor
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/demo"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/session"
+	"omnivigil/internal/session/impact"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor/guard"
+)
+
+// Options are what a supervisor is told to do. They go from the face that launches it to
+// the supervisor as words on the command line.
+type Options struct {
+	File       string        // the settings
+	Root       string        // the folder that they are for, empty for the one that they are in
+	Units      []string      // what to start; none means all that start by themselves
+	Agreed     string        // fingerprint of what the person has agreed to run
+	For        []string      // paths for whose saves they are to run, in place of all that they would
+	Words      []string      // added to the commands of Units
+	Apart      string        // tells this project apart from another with the same settings, empty for none
+	Once       bool          // nothing reacts to changes
+	Background bool          // it goes on without a face
+	Record     string        // a file for the engine's events, to be replayed; empty for none
+	Remove     string        // a folder that is to go afterwards, or empty
+	Demo       bool          // nobody need remember what was agreed to
+	Autopilot  time.Duration // how often the demo is edited; 0 is never
+}
+
+// Place is where the project that is started meets its faces.
+func (o Options) Place() (api.Place, error) { return paths.Place(o.key()) }
+
+// key is what the project is known by: its settings file, or a name beside that.
+func (o Options) key() string {
+	if o.Apart == "" {
+		return o.File
+	}
+	return o.File + "." + o.Apart
+}
+
+// Line are the options as a command line.
+func (o Options) Line() []string {
+	words := []string{"supervise", "--file", o.File, "--agreed", o.Agreed}
+	if o.Root != "" {
+		words = append(words, "--root", o.Root)
+	}
+	for _, path := range o.For {
+		words = append(words, "--for", path)
+	}
+	for _, word := range o.Words {
+		words = append(words, "--word", word)
+	}
+	if o.Apart != "" {
+		words = append(words, "--apart", o.Apart)
+	}
+	if o.Once {
+		words = append(words, "--once")
+	}
+	if o.Background {
+		words = append(words, "--background")
+	}
+	if o.Demo {
+		words = append(words, "--demo")
+	}
+	if o.Record != "" {
+		words = append(words, "--record", o.Record)
+	}
+	if o.Remove != "" {
+		words = append(words, "--remove", o.Remove)
+	}
+	if o.Autopilot > 0 {
+		words = append(words, "--autopilot", o.Autopilot.String())
+	}
+	return append(append(words, "--"), o.Units...)
+}
+
+// Command is run by faces, never by people. The settings file is the one that file points
+// to.
+func Command(file *string) *cobra.Command {
+	var o Options
+	c := &cobra.Command{
+		Use:    "supervise",
+		Hidden: true,
+		RunE: func(_ *cobra.Command, units []string) error {
+			o.File, o.Units = *file, units
+			switch guard.Which() {
+			case guard.WardenPart:
+				return ward(o)
+			case guard.SupervisorPart:
+				return supervise(o)
+			}
+			return exit.Refuse("omnivigil: a supervisor is started by omnivigil start")
+		},
+	}
+	c.Flags().StringVar(&o.Root, "root", "", "")
+	c.Flags().StringArrayVar(&o.For, "for", nil, "")
+	c.Flags().StringArrayVar(&o.Words, "word", nil, "")
+	c.Flags().StringVar(&o.Apart, "apart", "", "")
+	c.Flags().BoolVar(&o.Once, "once", false, "")
+	c.Flags().StringVar(&o.Agreed, "agreed", "", "")
+	c.Flags().BoolVar(&o.Background, "background", false, "")
+	c.Flags().BoolVar(&o.Demo, "demo", false, "")
+	c.Flags().StringVar(&o.Record, "record", "", "")
+	c.Flags().StringVar(&o.Remove, "remove", "", "")
+	c.Flags().DurationVar(&o.Autopilot, "autopilot", 0, "")
+	return c
+}
+
+// ward is the warden's part.
+func ward(o Options) error {
+	at, err := o.Place()
+	if err != nil {
+		return failStart(exit.Failed, err)
+	}
+	lock, err := at.TryLock()
+	switch {
+	case errors.Is(err, api.ErrLocked):
+		return failStart(exit.Locked, err)
+	case err != nil:
+		return failStart(exit.Failed, err)
+	}
+	api.SweepLocks(filepath.Dir(at.Lock))
+	if err := guard.Ward(lock); err != nil {
+		return failStart(exit.Failed, err)
+	}
+	return nil
+}
+
+// failStart tells the launcher why there is no start.
+func failStart(code int, err error) error {
+	guard.Failed(code, err.Error())
+	return exit.Quietly(code)
+}
+
+// A supervisor allocates much while processes write a lot, and keeps little of it: the collector waits for longer than
+// by default, in percent of what is in use, unless the heap is near the limit in bytes.
+const (
+	collectAt = 400
+	heapLimit = 64 << 20
+)
+
+// supervise is the supervisor's part: it runs the project until that has ended.
+func supervise(o Options) error {
+	debug.SetGCPercent(collectAt)
+	debug.SetMemoryLimit(heapLimit)
+	self, err := guard.Enter()
+	if err != nil {
+		return failStart(exit.Failed, err)
+	}
+	p, err := plan.ReadFor(o.File, o.Root)
+	if err != nil {
+		return failStart(exit.Usage, err)
+	}
+	if consent.Fingerprint(p) != o.Agreed {
+		return failStart(exit.Usage, errors.New("the settings have changed since you agreed to them; nothing was started. Start again"))
+	}
+	if o.Remove != "" {
+		self.RemoveAfterwards(o.Remove)
+	}
+	r, err := open(self, p, o)
+	if err != nil {
+		return failStart(exit.Failed, err)
+	}
+	guard.Started(r.logs)
+	r.attend(self, o)
+	return nil
+}
+
+// running is a project that runs in this process.
+type running struct {
+	session *session.Session
+	server  *api.Server
+	place   api.Place
+	socket  net.Listener
+	book    *logbook.Book
+	logs    string
+	records *os.File // nil where nothing is recorded
+}
+
+// open starts the project and what faces it.
+func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
+	at, err := o.Place()
+	if err != nil {
+		return nil, err
+	}
+	r := &running{place: at, logs: filepath.Join(paths.Logs(p.File), time.Now().Format(logbook.SessionForm))}
+	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: paths.State(), Results: paths.Results(p.File), Background: o.Background, Warden: self.Warden}
+	for _, path := range o.For {
+		config.Hits = append(config.Hits, impact.Why(p, path).Hits...)
+	}
+	if o.Record != "" {
+		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+			return nil, fmt.Errorf("make the recording: %w", err)
+		}
+		config.Record = r.records
+	}
+	if r.socket, err = at.Listen(); err != nil {
+		return nil, err
+	}
+	r.book = logbook.Open(r.logs, logbook.Options{Width: widest(p), Limits: logbook.Limits(p.Logs)})
+	config.Book = r.book
+	crash := self.CatchCrash(filepath.Join(r.logs, CrashFile))
+	if !o.Demo {
+		config.Adopted = func(p *plan.Plan) { go consent.In(paths.State()).Add(p) }
+	}
+	config.Deserted = func() { go quitSoon(r.session) }
+	if r.session, err = session.Start(config); err != nil {
+		r.book.Close()
+		r.socket.Close()
+		return nil, err
+	}
+	if crash != nil {
+		r.session.Note("a crash of Omnivigil would leave no report: " + crash.Error())
+	}
+	r.server = api.NewServer(r.session, filepath.Base(r.logs))
+	go r.server.Serve(r.socket)
+	return r, nil
+}
+
+// widest is how many columns the names of a plan's units take.
+func widest(p *plan.Plan) int {
+	n := 0
+	for _, u := range p.Units {
+		n = max(n, len(u.Name))
+	}
+	return n
+}
+
+// CrashFile is the report of a crash, in the folder of the log.
+const CrashFile = "crash.txt"
+
+// attend does what happens to the supervisor, until the project has ended and its faces
+// have seen that.
+func (r *running) attend(self *guard.Supervisor, o Options) {
+	s := r.session
+	if !o.Background {
+		leave := s.Enter(api.Face{}) // whoever has launched it, until it comes as a face
+		go func() {
+			<-self.LauncherGone()
+			leave()
+		}()
+	}
+	go func() {
+		<-self.WardenGone()
+		quitSoon(s)
+	}()
+	go quitOnSignal(s)
+	if o.Demo {
+		go attendDemo(s, filepath.Dir(o.File), o.Autopilot)
+	}
+	go r.keepPlace(self)
+	<-s.Done()
+	last, _ := s.Snapshot(context.Background())
+	r.linger(last.Faces)
+	r.server.Close()
+	os.Remove(r.place.Socket)
+	guard.EndAll()
+	r.book.Close()
+	if r.records != nil {
+		r.records.Close()
+	}
+}
+
+// keepPlace has the project stay where faces look for it, also where others remove its socket or its lock.
+func (r *running) keepPlace(self *guard.Supervisor) {
+	tick := time.NewTicker(api.Beat)
+	defer tick.Stop()
+	lock, problem := self.Lock, ""
+	for {
+		select {
+		case <-tick.C:
+		case <-r.session.Done():
+			return
+		}
+		socket, again, err := r.place.Keep(r.socket, lock)
+		if err != nil && err.Error() != problem {
+			r.session.Note("the project cannot be reached by new faces: " + err.Error())
+		}
+		problem = ""
+		if err != nil {
+			problem = err.Error()
+		}
+		if again != nil {
+			lock = again
+			r.session.Note("the project's lock was removed and has been made again")
+		}
+		if socket != nil {
+			r.socket.Close()
+			r.socket = socket
+			go r.server.Serve(socket)
+			r.session.Note("the project's socket was removed and has been made again")
+		}
+	}
+}
+
+// linger waits until every face that follows the project has seen the end, but not for ever:
+// one that is suspended does not keep the project from going. A stream of lines may be read
+// slowly.
+func (r *running) linger(faces []api.Face) {
+	const look, screens, streams = 5 * time.Millisecond, time.Second, time.Minute
+	limit := screens
+	if slices.ContainsFunc(faces, func(f api.Face) bool { return f.Kind == "plain" }) {
+		limit = streams
+	}
+	for began := time.Now(); r.server.Streams() > 0 && time.Since(began) < limit; {
+		time.Sleep(look)
+	}
+}
+
+// quitSoon ends everything in order, but within the grace that there is when nobody is left
+// who could ask for more.
+func quitSoon(s *session.Session) {
+	s.Request(engine.Quit)
+	select {
+	case <-s.Done():
+	case <-time.After(guard.Grace):
+		s.Request(engine.QuitNow)
+	}
+}
+
+// quitOnSignal turns the first signal to end into quitting in order and the second into
+// quitting at once.
+func quitOnSignal(s *session.Session) {
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	request := engine.Quit
+	for range signals {
+		s.Request(request)
+		request = engine.QuitNow
+	}
+}
+
+// attendDemo edits the demo's files, if that was asked for, until the session is over.
+func attendDemo(s *session.Session, folder string, pause time.Duration) {
+	s.Note("the demo lives in " + folder + ": edit its files and see what follows")
+	if pause == 0 {
+		return
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	go func() {
+		<-s.Done()
+		stop()
+	}()
+	demo.Autopilot(ctx, folder, pause, s.Note)
+}

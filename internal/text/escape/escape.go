@@ -1,0 +1,217 @@
+// Package escape makes text that others wrote fit to be shown on a terminal: names,
+// paths, commands, the output of processes. Characters that a terminal would act on,
+// and those that make text look like another, stand as what they are: "\x1b", "\u202e".
+//
+// Everything that Omnivigil shows passes through it on its way out. Its functions may
+// be called from any goroutine.
+package escape
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Text returns one line of foreign text. Line ends and tabs are made visible as well.
+func Text(s string) string { return show(s, "") }
+
+// Lines returns foreign text that may have several lines and tabs.
+func Lines(s string) string { return show(s, "\n\t") }
+
+func show(s, keep string) string {
+	if isHarmless(s, keep) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		b.WriteString(one(s[i:i+n], r, keep))
+		i += n
+	}
+	return b.String()
+}
+
+// one returns a character as it may be shown. Text is its bytes.
+func one(text string, r rune, keep string) string {
+	switch {
+	case r == utf8.RuneError && len(text) == 1:
+		return fmt.Sprintf(`\x%02x`, text[0])
+	case strings.ContainsRune(keep, r) || !acts(r):
+		return text
+	case r == '\n':
+		return `\n`
+	case r == '\t':
+		return `\t`
+	case r < 0x80:
+		return fmt.Sprintf(`\x%02x`, r)
+	case r > 0xffff:
+		return fmt.Sprintf(`\U%08x`, r)
+	}
+	return fmt.Sprintf(`\u%04x`, r)
+}
+
+// acts reports whether a character does something to a terminal or to the text around
+// it instead of being seen: the control characters (C0 and C1, ECMA-48), those that
+// change the direction of writing (Unicode Standard Annex 9, section 2), those without
+// a width that hide in names, and tags.
+func acts(r rune) bool {
+	switch {
+	case r < 0x20, r >= 0x7f && r <= 0x9f:
+		return true
+	case r < 0x061c:
+		return false
+	}
+	switch r {
+	case 0x061c, 0x200b, 0x200e, 0x200f, 0x2028, 0x2029, 0x2060, 0xfeff:
+		return true
+	}
+	return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r >= 0xe0000 && r <= 0xe007f
+}
+
+// isHarmless reports whether nothing in the text has to be replaced.
+func isHarmless(s, keep string) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c < 0x20 || c >= 0x7f {
+			return isHarmlessWide(s[i:], keep)
+		}
+	}
+	return true
+}
+
+func isHarmlessWide(s, keep string) bool {
+	for i, r := range s {
+		if r == utf8.RuneError {
+			if _, n := utf8.DecodeRuneInString(s[i:]); n == 1 {
+				return false
+			}
+		}
+		if acts(r) && !strings.ContainsRune(keep, r) {
+			return false
+		}
+	}
+	return true
+}
+
+// Plain reports whether a text is nothing but printable ASCII, tabs and line ends, so that
+// none of it has to be replaced, and none of it is a colour. It is fast.
+func Plain(text []byte) bool {
+	const (
+		each = 0x0101010101010101
+		high = 0x8080808080808080
+	)
+	for ; len(text) >= 8; text = text[8:] {
+		w := binary.LittleEndian.Uint64(text)
+		low := w &^ high
+		// The highest bit of a byte is set where it is beyond ASCII, below a space, or DEL.
+		odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
+		// And here where it is not a line end, or not a tab.
+		if odd != 0 && odd&(low^'\n'*each+0x7f*each|w)&(low^'\t'*each+0x7f*each|w) != 0 {
+			return false
+		}
+	}
+	return plainBytes(text)
+}
+
+func plainBytes(text []byte) bool {
+	for _, c := range text {
+		if (c < 0x20 && c != '\n' && c != '\t') || c >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// Styled returns one line of text in which colours (SGR, ECMA-48) and whole links (OSC
+// 8) may stand. All other sequences and characters that act are made visible; colours
+// and links that are still open at the end are closed there.
+func Styled(s string) string {
+	if isHarmless(s, "\t") {
+		return s
+	}
+	var b strings.Builder
+	coloured, linked := false, false
+	for rest := []byte(s); len(rest) > 0; {
+		seq := rest
+		if rest[0] == 0x1b {
+			_, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
+			seq = rest[:max(n, 1)]
+			switch {
+			case IsColour(seq):
+				coloured = !isReset(seq)
+				b.Write(seq)
+			case IsLink(seq):
+				linked = !EndsLink(seq)
+				b.Write(seq)
+			default:
+				seq = rest[:1]
+				b.WriteString(`\x1b`)
+			}
+		} else {
+			r, n := utf8.DecodeRune(rest)
+			seq = rest[:n]
+			b.WriteString(one(string(seq), r, "\t"))
+		}
+		rest = rest[len(seq):]
+	}
+	if linked {
+		b.WriteString("\x1b]8;;\x1b\\")
+	}
+	if coloured {
+		b.WriteString("\x1b[m")
+	}
+	return b.String()
+}
+
+// IsColour reports whether a sequence selects colours or weight (SGR, ECMA-48).
+func IsColour(seq []byte) bool {
+	body, ok := bytes.CutPrefix(seq, []byte("\x1b["))
+	if body, ok2 := bytes.CutSuffix(body, []byte("m")); ok && ok2 {
+		return len(bytes.Trim(body, "0123456789;:")) == 0
+	}
+	return false
+}
+
+func isReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }
+
+// IsLink reports whether a sequence is a whole hyperlink, as terminals have agreed on
+// it (OSC 8), with nothing in it but text. It leads to a page or a file: what else a terminal would open may
+// act.
+func IsLink(seq []byte) bool {
+	body, ok := linkBody(seq)
+	if !ok || !isHarmless(string(body), "") {
+		return false
+	}
+	address := LinkAddress(seq)
+	return address == "" || hasScheme(address, "http://") || hasScheme(address, "https://") || hasScheme(address, "file:")
+}
+
+func hasScheme(address, scheme string) bool {
+	return len(address) > len(scheme) && strings.EqualFold(address[:len(scheme)], scheme)
+}
+
+// LinkAddress is where a hyperlink leads; empty for a sequence that ends one.
+func LinkAddress(seq []byte) string {
+	body, _ := linkBody(seq)
+	_, address, _ := bytes.Cut(body, []byte(";"))
+	return string(address)
+}
+
+// EndsLink reports whether a sequence for which IsLink is true ends a link: it has no address.
+func EndsLink(seq []byte) bool {
+	return LinkAddress(seq) == ""
+}
+
+func linkBody(seq []byte) ([]byte, bool) {
+	body, ok := bytes.CutPrefix(seq, []byte("\x1b]8;"))
+	if !ok {
+		return nil, false
+	}
+	if short, ok := bytes.CutSuffix(body, []byte("\x07")); ok {
+		return short, true
+	}
+	return bytes.CutSuffix(body, []byte("\x1b\\"))
+}

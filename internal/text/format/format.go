@@ -1,0 +1,100 @@
+// Package format has the words for lengths of time, moments, lists and numbers of things,
+// so that they are said the same way everywhere. It imports nothing but the standard
+// library and keeps nothing.
+package format
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+)
+
+// Duration formats a length of time with as many digits as a person needs:
+// "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
+func Duration(d time.Duration) string {
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.2f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// Clock formats the time of day of a save or a run.
+func Clock(t time.Time) string { return t.Format("15:04:05") }
+
+// Moment formats a time that may be of another day than now.
+func Moment(t, now time.Time) string {
+	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
+		return Clock(t)
+	}
+	return t.Format("2 Jan 15:04")
+}
+
+// List names the first two of several things and counts the rest.
+func List(names []string) string { return ListOf(names, len(names)) }
+
+// ListOf is List where names holds only the first of all.
+func ListOf(names []string, all int) string {
+	switch {
+	case all == 0:
+		return "nothing"
+	case all == 1:
+		return names[0]
+	case all == 2 && len(names) == 2:
+		return names[0] + " and " + names[1]
+	case len(names) == 1:
+		return fmt.Sprintf("%s and %d more", names[0], all-1)
+	}
+	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
+}
+
+// Place tells a place in a file as editors read it, with ": " behind it: "berths.go:8:5: ". A line or
+// column of 0 is not known; without a file it is empty.
+func Place(file string, line, column int) string {
+	switch {
+	case file == "":
+		return ""
+	case line == 0:
+		return file + ": "
+	case column == 0:
+		return fmt.Sprintf("%s:%d: ", file, line)
+	}
+	return fmt.Sprintf("%s:%d:%d: ", file, line, column)
+}
+
+// Count returns a number with the word for what is counted: "1 folder", "3 folders".
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
+}
+
+// Bytes says a number of bytes in the largest fitting unit: "512 B", "3.4 kB", "12 MB".
+func Bytes(n float64) string {
+	switch {
+	case n < 1000:
+		return strconv.FormatFloat(math.Round(n), 'f', -1, 64) + " B"
+	case n < 1000<<10:
+		return scaled(n/(1<<10)) + " kB"
+	case n < 1000<<20:
+		return scaled(n/(1<<20)) + " MB"
+	}
+	return scaled(n/(1<<30)) + " GB"
+}
+
+// scaled has one decimal below ten.
+func scaled(n float64) string {
+	if n < 9.95 {
+		return strconv.FormatFloat(n, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(math.Round(n), 'f', -1, 64)
+}
+
+// Percent says a share: "12 %", and below ten with a decimal.
+func Percent(share float64) string { return scaled(100*share) + " %" }

@@ -1,0 +1,22 @@
+package format
+
+import "strings"
+
+// Typed returns words as a person would type them for a POSIX shell.
+func Typed(words []string) string {
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		quoted[i] = Quoted(w)
+	}
+	return strings.Join(quoted, " ")
+}
+
+// Quoted puts a word in single quotes where a POSIX shell would otherwise take
+// it apart or read something into it.
+func Quoted(word string) string {
+	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+"
+	if word != "" && strings.Trim(word, plain) == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
