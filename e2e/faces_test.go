@@ -162,7 +162,7 @@ func TestOnlyOneSupervisor(t *testing.T) {
 	assert.Equal(t, 1, b.status().Unit("tides").Run.Number)
 	out, err := exec.Command("pgrep", "-fc", "supervise --file "+b.dir).Output()
 	require.NoError(t, err)
-	assert.Equal(t, "2", strings.TrimSpace(string(out)), "a warden and its supervisor")
+	assert.Equal(t, "2", strings.TrimSpace(string(out)), "a watchdog and its supervisor")
 	said, code := b.run("stop", "--all")
 	assert.Equal(t, 0, code, said)
 	noneLeft(t, b.dir)

@@ -81,8 +81,8 @@ func child(parent int, name string) int {
 
 // The processes of a project that a face has started.
 func theFace(face int) int       { return face }
-func theWarden(face int) int     { return child(face, "vigil-guard") }
-func theSupervisor(face int) int { return child(theWarden(face), "omnivigil") }
+func theWatchdog(face int) int   { return child(face, "vigil-guard") }
+func theSupervisor(face int) int { return child(theWatchdog(face), "omnivigil") }
 
 // runs reports whether a thread of a process runs: the first may have ended while another is
 // still writing. What has only not been collected does not run.
@@ -158,7 +158,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				}
 			}
 			victim := cmd.Process.Pid
-			all := []int{theWarden(victim), theSupervisor(victim), victim}
+			all := []int{theWatchdog(victim), theSupervisor(victim), victim}
 			if which := all[i%3]; which != 0 {
 				victim = which
 			}
@@ -191,15 +191,15 @@ func TestLeftoversAreOffered(t *testing.T) {
 		out, _ := exec.Command("pgrep", "-f", "^"+sleep).Output()
 		return len(out) > 0
 	}, patience, 20*time.Millisecond)
-	warden, supervisor := theWarden(cmd.Process.Pid), theSupervisor(cmd.Process.Pid)
-	for _, pid := range []int{warden, supervisor} {
+	watchdog, supervisor := theWatchdog(cmd.Process.Pid), theSupervisor(cmd.Process.Pid)
+	for _, pid := range []int{watchdog, supervisor} {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP)) // so that neither sees the other go
 	}
-	for _, pid := range []int{warden, supervisor} {
+	for _, pid := range []int{watchdog, supervisor} {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	}
 	ends(t, cmd, patience)
-	gone(t, warden, supervisor) // or they are no leftovers' Omnivigil yet
+	gone(t, watchdog, supervisor) // or they are no leftovers' Omnivigil yet
 
 	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
 	s.shows(`left these processes running:\s+\d+ +tides +` + sleep)
@@ -222,7 +222,7 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 		who  func(face int) int
 	}{
 		{"supervisor killed", syscall.SIGKILL, theSupervisor},
-		{"warden killed", syscall.SIGKILL, theWarden},
+		{"watchdog killed", syscall.SIGKILL, theWatchdog},
 		{"face killed", syscall.SIGKILL, theFace},
 		{"terminated", syscall.SIGTERM, theFace},
 		{"hung up", syscall.SIGHUP, theFace},

@@ -27,7 +27,7 @@ type Project interface {
 	Snapshot(ctx context.Context) (*Snapshot, error)
 
 	// Follow calls show with the project as it is now and again whenever that has changed,
-	// at most MostFrames times a second. It returns nil when the project has ended and show
+	// at most MaxFrames times a second. It returns nil when the project has ended and show
 	// has seen that, and otherwise the error of show or of the context. While it goes on,
 	// the face counts as one of the project's, unless its kind is empty.
 	Follow(ctx context.Context, face Face, show func(*Snapshot) error) error
@@ -47,7 +47,7 @@ type Project interface {
 
 	// Why returns what a save of a path would set off; the path is absolute or relative to
 	// the project's folder.
-	Why(ctx context.Context, path string) (Foresight, error)
+	Why(ctx context.Context, path string) (Impact, error)
 
 	// Cases returns a part of what is known of tests.
 	Cases(ctx context.Context, q ResultQuery) (CasePage, error)
@@ -89,11 +89,11 @@ type Log interface {
 	Text(ctx context.Context, from, end int64, w io.Writer) (int64, error)
 }
 
-// MostFrames is how many snapshots a face gets in a second, at most.
-const MostFrames = 30
+// MaxFrames is how many snapshots a face gets in a second, at most.
+const MaxFrames = 30
 
 // Frame is the least time between two snapshots.
-const Frame = time.Second / MostFrames
+const Frame = time.Second / MaxFrames
 
 // ErrGap says that facts in between are not to be had any more.
 var ErrGap = errors.New("facts before these are not kept any more: take a snapshot")
@@ -195,7 +195,7 @@ type LineQuery struct {
 // Limits of pages.
 const (
 	DefaultLines = 200
-	MostLines    = 5000
+	MaxLines     = 5000
 )
 
 // Page is a part of the log. The next lines are those from End on, those before it the last
@@ -253,8 +253,8 @@ type Line struct {
 	Times     int  `json:"times,omitempty"` // of one that was folded, how often in a row; else 0
 }
 
-// Foresight is what a save of one path would set off, were everything current.
-type Foresight struct {
+// Impact is what a save of one path would set off, were everything current.
+type Impact struct {
 	Path       string   `json:"path"`                  // relative to the project's folder
 	Acts       []Act    `json:"acts,omitempty"`        // units that the path concerns
 	Order      []Step   `json:"order,omitempty"`       // all that would run, in order

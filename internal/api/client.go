@@ -409,8 +409,8 @@ func (c *Client) Text(ctx context.Context, from, end int64, w io.Writer) (int64,
 }
 
 // Why implements Project.
-func (c *Client) Why(ctx context.Context, path string) (Foresight, error) {
-	var f Foresight
+func (c *Client) Why(ctx context.Context, path string) (Impact, error) {
+	var f Impact
 	return f, c.get(ctx, root+"/why", url.Values{"path": {path}}, &f)
 }
 
@@ -439,7 +439,7 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			if len(page.Lines) == 0 {
 				if next < 0 {
 					next = page.Total
-					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MostLines, From: next}
+					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
 				}
 				return nil
 			}
@@ -447,7 +447,7 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 				return err
 			}
 			next = page.End
-			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MostLines, From: next}
+			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
 		}
 	}
 	if err := catchUp(); err != nil {

@@ -25,9 +25,9 @@ type Place struct {
 	before string // the lock of versions that had it beside the socket
 }
 
-// mostSocketPath is how many bytes a socket's path may have: sun_path of unix(7) has room
+// maxSocketPath is how many bytes a socket's path may have: sun_path of unix(7) has room
 // for 108 with the byte that ends it; macOS has room for 104.
-const mostSocketPath = 103
+const maxSocketPath = 103
 
 // PlaceOf returns the place of the project with that settings file, by its real path. It is
 // in runtime, or where that is empty in state; if the path would be too long for a socket, or
@@ -45,7 +45,7 @@ func PlaceOf(file, runtime, state, locks string) (Place, error) {
 	if runtime != "" {
 		folder = filepath.Join(runtime, "omnivigil")
 	}
-	if len(filepath.Join(folder, name+".sock")) > mostSocketPath || !isWritable(folder) {
+	if len(filepath.Join(folder, name+".sock")) > maxSocketPath || !isWritable(folder) {
 		of := sha256.Sum256([]byte(folder))
 		folder = filepath.Join("/tmp", fmt.Sprintf("omnivigil-%d", os.Getuid()))
 		name = hex.EncodeToString(of[:4]) + name
@@ -255,13 +255,13 @@ func (p Place) Keep(l net.Listener, held *os.File) (again net.Listener, lock *os
 	return again, lock, nil
 }
 
-// mostSwept is how many locks are looked at for being left behind.
-const mostSwept = 200
+// maxSwept is how many locks are looked at for being left behind.
+const maxSwept = 200
 
 // SweepLocks removes the locks of projects whose settings file is not there any more, of some in the folder.
 func SweepLocks(folder string) {
 	locks, _ := filepath.Glob(filepath.Join(folder, "*.lock"))
-	for _, path := range locks[:min(len(locks), mostSwept)] {
+	for _, path := range locks[:min(len(locks), maxSwept)] {
 		data, err := files.Read(path, files.Sane)
 		file, _, _ := strings.Cut(string(data), "\n")
 		if _, gone := os.Lstat(file); err != nil || file == "" || !errors.Is(gone, fs.ErrNotExist) {

@@ -19,11 +19,11 @@ import (
 
 // Limits of what is taken from faces.
 const (
-	mostBody    = 1 << 20 // bytes of a request
-	mostHeaders = 16 << 10
-	mostStreams = 200 // that go on at the same time
-	mostUnits   = 10_000
-	mostKind    = 32 // bytes of what a face calls itself
+	maxBody    = 1 << 20 // bytes of a request
+	maxHeaders = 16 << 10
+	maxStreams = 200 // that go on at the same time
+	maxUnits   = 10_000
+	maxKind    = 32 // bytes of what a face calls itself
 )
 
 // Server carries a project over HTTP/1.1. Its methods may be called from any goroutine.
@@ -39,10 +39,10 @@ type Server struct {
 // NewServer returns a server for a project; session tells it from others, in the ids of
 // events.
 func NewServer(p Project, session string) *Server {
-	s := &Server{project: p, session: session, streams: make(chan struct{}, mostStreams)}
+	s := &Server{project: p, session: session, streams: make(chan struct{}, maxStreams)}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	s.http = http.Server{
-		Handler: s.handler(), MaxHeaderBytes: mostHeaders, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute,
+		Handler: s.handler(), MaxHeaderBytes: maxHeaders, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute,
 		BaseContext: func(net.Listener) context.Context { return s.ctx },
 	}
 	return s
@@ -182,7 +182,7 @@ func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 			defer func() { <-s.streams }()
 			serve(w, r)
 		default:
-			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("%d streams go on already", mostStreams)})
+			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("%d streams go on already", maxStreams)})
 		}
 	}
 }
@@ -244,7 +244,7 @@ func (s *Server) beating(r *http.Request, out *events) (end func()) {
 func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	pid, _ := strconv.Atoi(r.FormValue("pid"))
 	face := Face{Kind: r.FormValue("face"), PID: pid}
-	if len(face.Kind) > mostKind {
+	if len(face.Kind) > maxKind {
 		reply(w, nil, badQuery("face is too long"))
 		return
 	}
@@ -342,8 +342,8 @@ func lineQuery(r *http.Request) (LineQuery, error) {
 	if err != nil {
 		return q, err
 	}
-	if count > MostLines {
-		return q, badQuery("count must be at most %d", MostLines)
+	if count > MaxLines {
+		return q, badQuery("count must be at most %d", MaxLines)
 	}
 	q.Count = int(count)
 	if q.From, err = whole(r.FormValue("from"), "from"); err != nil {
@@ -394,8 +394,8 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		err = flags(r, map[string]*bool{"back": &q.Back, "count": &q.Count})
 	}
-	if err == nil && most > MostLines {
-		err = badQuery("most must be at most %d", MostLines)
+	if err == nil && most > MaxLines {
+		err = badQuery("most must be at most %d", MaxLines)
 	}
 	q.Most = int(most)
 	if err != nil {
@@ -484,7 +484,7 @@ func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
 
 // decode reads the body of a request, which is to be JSON such as the example.
 func decode(w http.ResponseWriter, r *http.Request, into any, example string) error {
-	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
+	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
 	in.DisallowUnknownFields()
 	err := in.Decode(into)
 	var tooLarge *http.MaxBytesError
@@ -492,7 +492,7 @@ func decode(w http.ResponseWriter, r *http.Request, into any, example string) er
 	case err == nil:
 		return nil
 	case errors.As(err, &tooLarge):
-		return problem{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is too large: its body has at most %d bytes", mostBody)}
+		return problem{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is too large: its body has at most %d bytes", maxBody)}
 	}
 	return badQuery("the body must be JSON such as %s: %v", example, err)
 }
@@ -500,8 +500,8 @@ func decode(w http.ResponseWriter, r *http.Request, into any, example string) er
 func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
 	var request Request
 	err := decode(w, r, &request, `{"action":"restart","units":["berths"]}`)
-	if err == nil && len(request.Units) > mostUnits {
-		err = badQuery("a request for %d units is too large: it has at most %d", len(request.Units), mostUnits)
+	if err == nil && len(request.Units) > maxUnits {
+		err = badQuery("a request for %d units is too large: it has at most %d", len(request.Units), maxUnits)
 	}
 	if err != nil {
 		reply(w, nil, err)

@@ -136,8 +136,8 @@ func (p *still) Input(_ context.Context, in Input) error {
 	}
 	return nil
 }
-func (p *still) Why(_ context.Context, path string) (Foresight, error) {
-	return Foresight{Path: path}, nil
+func (p *still) Why(_ context.Context, path string) (Impact, error) {
+	return Impact{Path: path}, nil
 }
 func (p *still) Wait(ctx context.Context, q WaitQuery) (Waited, error) {
 	if slices.Contains(q.Units, "for ever") {
@@ -269,9 +269,9 @@ func TestBadRequests(t *testing.T) {
 		{"DELETE", "/v2/snapshot", "", "", 404, "there is no DELETE"},
 		{"POST", "/v2/requests", "restart", "", 400, "the body must be JSON such as {\"action\""},
 		{"POST", "/v2/requests", `{"action":"stop","unit":"a"}`, "", 400, "unknown field"},
-		{"POST", "/v2/requests", `{"action":"` + strings.Repeat("x", mostBody) + `"}`, "", 413, "the request is too large: its body has at most 1048576 bytes"},
-		{"POST", "/v2/requests", `{"action":"stop","units":["a"` + strings.Repeat(`,"a"`, mostUnits) + `]}`, "", 400, "a request for 10001 units is too large: it has at most 10000"},
-		{"POST", "/v2/input", `{"unit":"a","text":"` + strings.Repeat("x", mostBody) + `"}`, "", 413, "the request is too large"},
+		{"POST", "/v2/requests", `{"action":"` + strings.Repeat("x", maxBody) + `"}`, "", 413, "the request is too large: its body has at most 1048576 bytes"},
+		{"POST", "/v2/requests", `{"action":"stop","units":["a"` + strings.Repeat(`,"a"`, maxUnits) + `]}`, "", 400, "a request for 10001 units is too large: it has at most 10000"},
+		{"POST", "/v2/input", `{"unit":"a","text":"` + strings.Repeat("x", maxBody) + `"}`, "", 413, "the request is too large"},
 		{"GET", "/v2/screen/follow?unit=a&cols=1000&rows=1000", "", "", 400, "a terminal of 1000 columns and 1000 rows is too large: it has at most 1000 of each, and 250000 cells"},
 		{"GET", "/v2/screen/follow?unit=a&cols=5000&rows=1", "", "", 400, "a terminal of 5000 columns"},
 		{"GET", "/v2/lines?count=many", "", "", 400, `count must be a whole number, not "many"`},

@@ -57,7 +57,7 @@ type About struct {
 	Since      time.Time           `json:"since"`
 	Logs       string              `json:"logs"`       // the folder of its log
 	Supervisor int                 `json:"supervisor"` // number of the process that runs it
-	Warden     int                 `json:"warden"`     // and of the one that guards that
+	Watchdog   int                 `json:"warden"`     // and of the one that guards that
 	Groups     map[string][]string `json:"groups,omitempty"`
 }
 

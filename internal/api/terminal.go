@@ -18,7 +18,7 @@ type Terminal interface {
 	Screen(ctx context.Context, unit string) (Screen, error)
 
 	// FollowScreen calls show with what a unit's terminal shows, and again whenever that has changed,
-	// at most MostPictures times a second; from the second time on with only the lines that have
+	// at most MaxPictures times a second; from the second time on with only the lines that have
 	// changed. While it goes on and q.Hand is set, the face has hands on the unit. It returns nil when
 	// the project has ended, a *Refusal where another face has hands on the unit and q.Take is not
 	// set, and otherwise the error of show or of the context.
@@ -29,9 +29,9 @@ type Terminal interface {
 	Input(ctx context.Context, in Input) error
 }
 
-// MostPictures is how often in a second a face gets a terminal's screen, at most. The first change after a
+// MaxPictures is how often in a second a face gets a terminal's screen, at most. The first change after a
 // pause comes at once.
-const MostPictures = 30
+const MaxPictures = 30
 
 // ScreenQuery says whose terminal is to be followed, and how.
 type ScreenQuery struct {
@@ -50,14 +50,14 @@ type Size struct {
 
 // A terminal is given at most so many columns, rows, and cells in all.
 const (
-	MostCells = 1000
-	MostArea  = 250_000
+	MaxCells = 1000
+	MaxArea  = 250_000
 )
 
 // Bounded is the size, within what a terminal is given: at least one cell, and rows are left out where it is too large.
 func (s Size) Bounded() Size {
-	cols := min(max(s.Cols, 1), MostCells)
-	return Size{Cols: cols, Rows: min(max(s.Rows, 1), MostCells, MostArea/cols)}
+	cols := min(max(s.Cols, 1), MaxCells)
+	return Size{Cols: cols, Rows: min(max(s.Rows, 1), MaxCells, MaxArea/cols)}
 }
 
 // Screen is what a unit's terminal shows.
@@ -188,9 +188,9 @@ func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if bounded := q.Size.Bounded(); err == nil && q.Size != (Size{}) && (bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
-		err = badQuery("a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells", q.Size.Cols, q.Size.Rows, MostCells, MostArea)
+		err = badQuery("a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells", q.Size.Cols, q.Size.Rows, MaxCells, MaxArea)
 	}
-	if err == nil && len(q.Face.Kind) > mostKind {
+	if err == nil && len(q.Face.Kind) > maxKind {
 		err = badQuery("face is too long")
 	}
 	if err != nil {

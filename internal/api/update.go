@@ -66,7 +66,7 @@ func Diff(from, to *Snapshot) *Update {
 
 func sameProject(a, b *About) bool {
 	return a.Name == b.Name && a.File == b.File && a.Root == b.Root && a.Session == b.Session && a.Logs == b.Logs &&
-		a.Supervisor == b.Supervisor && a.Warden == b.Warden &&
+		a.Supervisor == b.Supervisor && a.Watchdog == b.Watchdog &&
 		maps.EqualFunc(a.Groups, b.Groups, func(x, y []string) bool { return slices.Equal(x, y) })
 }
 
@@ -287,8 +287,8 @@ func (s *Snapshot) unitsAfter(d *Update) []*Unit {
 	return units
 }
 
-// mostMarks is how many marks a face keeps of a unit.
-const mostMarks = 20000
+// maxMarks is how many marks a face keeps of a unit.
+const maxMarks = 20000
 
 func livesOn(marks []Mark, life Life) []Mark {
 	if life.From.IsZero() {
@@ -298,8 +298,8 @@ func livesOn(marks []Mark, life Life) []Mark {
 	for n > 0 && !marks[n-1].At.Before(life.From) {
 		n--
 	}
-	if n > mostMarks {
-		marks, n = marks[n-mostMarks/2:n], mostMarks/2
+	if n > maxMarks {
+		marks, n = marks[n-maxMarks/2:n], maxMarks/2
 	}
 	return slices.Concat(marks[:n], life.Marks)
 }

@@ -126,8 +126,8 @@ func (p *project) first(names ...string) string {
 	return ""
 }
 
-// mostFiles is how many files are looked at in one project.
-const mostFiles = 20_000
+// maxFiles is how many files are looked at in one project.
+const maxFiles = 20_000
 
 // files calls take with every file with one of the endings, relative to the project's folder,
 // but for those of other people: vendored, installed or hidden ones.
@@ -144,7 +144,7 @@ func (p *project) files(take func(name string), endings ...string) {
 			}
 			return nil
 		}
-		if n++; n > mostFiles {
+		if n++; n > maxFiles {
 			return fs.SkipAll
 		}
 		if slices.Contains(endings, filepath.Ext(name)) {

@@ -9,11 +9,11 @@ import (
 // intend notes that the unit is to run as a whole, as part of ripple r. Without a
 // reason it adds only the ripple to what the unit is to do already.
 func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
-	return e.ask(u, r, reason, debt{whole: true})
+	return e.ask(u, r, reason, pendingWork{whole: true})
 }
 
 // ask notes that the unit is to run something, as part of ripple r.
-func (e *Engine) ask(u *unit, r *Ripple, reason string, what debt) *act {
+func (e *Engine) ask(u *unit, r *Ripple, reason string, what pendingWork) *act {
 	if u.pending == nil {
 		u.pending = &act{}
 		u.pending.asks.add(what)
@@ -144,9 +144,9 @@ func (e *Engine) obstacleOf(u *unit) *obstacle {
 	return nil
 }
 
-// reckon derives what others may know of a unit, after it has been settled, and
+// recompute derives what others may know of a unit, after it has been settled, and
 // queues those who look at it when that has changed.
-func (e *Engine) reckon(u *unit) {
+func (e *Engine) recompute(u *unit) {
 	moving, upToDate := e.isMoving(u), e.isUpToDate(u)
 	changed := moving != u.moving || upToDate != u.upToDate
 	u.moving, u.upToDate = moving, upToDate

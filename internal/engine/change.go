@@ -321,7 +321,7 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 		u.run.read, u.goodRead = max(u.run.read, read), max(u.goodRead, read)
 		return
 	}
-	asks := debt{}
+	asks := pendingWork{}
 	asks.note(u.spec, hits)
 	if !u.wanted || u.onlyWhenAsked() {
 		u.owed.add(asks)

@@ -65,14 +65,14 @@ func (d Doubt) Ends() string {
 	return "touch " + d.File + ", or have all outputs of " + d.Unit + " made again"
 }
 
-// mostDoubts is how many doubts about one unit are kept, the newest.
-const mostDoubts = 20
+// maxDoubts is how many doubts about one unit are kept, the newest.
+const maxDoubts = 20
 
 func (e *Engine) doubt(u *unit, d Doubt) {
 	d.Unit, d.Since, d.Program = u.spec.Name, e.now, path.Base(u.spec.Run.Program())
 	same := func(have Doubt) bool { return have.Kind == d.Kind && have.File == d.File }
 	u.doubts = append(slices.DeleteFunc(slices.Clone(u.doubts), same), d)
-	u.doubts = u.doubts[max(len(u.doubts)-mostDoubts, 0):]
+	u.doubts = u.doubts[max(len(u.doubts)-maxDoubts, 0):]
 	e.show(u)
 }
 

@@ -74,7 +74,7 @@ type Engine struct {
 func New(p *plan.Plan) *Engine {
 	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}, numbers: map[string]int{}}
 	for _, spec := range p.Units {
-		e.byName[spec.Name] = &unit{spec: spec, owed: debt{whole: true}}
+		e.byName[spec.Name] = &unit{spec: spec, owed: pendingWork{whole: true}}
 	}
 	e.connect(p)
 	return e
@@ -144,7 +144,7 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 	return e.orders
 }
 
-func (e *Engine) give(o Order) { e.orders = append(e.orders, o) }
+func (e *Engine) emit(o Order) { e.orders = append(e.orders, o) }
 
 func (e *Engine) begin(ev Begin) {
 	if e.begun {
@@ -167,7 +167,7 @@ func (e *Engine) begin(ev Begin) {
 			e.holdWords(u, ev.Words)
 		}
 		if hits := hitsOf(ev.Hits, spec.Name); len(hits) > 0 {
-			u.owed = debt{} // and nothing else
+			u.owed = pendingWork{} // and nothing else
 			e.askFor(u, r, hits)
 		} else {
 			e.intend(u, r, cause.Text)
@@ -203,14 +203,14 @@ func (e *Engine) settleAll() {
 		u := heap.Pop(&e.queue).(*unit)
 		u.queued = false
 		e.settle(u)
-		e.reckon(u)
+		e.recompute(u)
 	}
 	e.ripples.settle(e)
 	e.dropRemoved()
 	e.enter()
 	if e.quitting && !e.gone && !e.anyLive() {
 		e.gone = true
-		e.give(Finish{})
+		e.emit(Finish{})
 	}
 }
 

@@ -114,7 +114,7 @@ func (f Fact) Quiet() bool {
 // tell gives a fact to the account.
 func (e *Engine) tell(f Fact) {
 	f.At = e.now.Wall
-	e.give(Tell{f})
+	e.emit(Tell{f})
 }
 
 // tellRun tells something of a unit's newest run.

@@ -95,6 +95,6 @@ func (u *unit) chainOf(known map[*unit]time.Duration) time.Duration {
 func (e *Engine) proceed(u *unit) {
 	u.run.job = u.run.job || u.run.heavy
 	u.run.span(e.now, Span{Phase: PhaseSetup, Step: u.run.step})
-	e.give(Proceed{u.spec.Name, u.run.Number})
+	e.emit(Proceed{u.spec.Name, u.run.Number})
 	e.tellRun(u, Fact{Kind: FactStepStarted, Command: u.run.step})
 }

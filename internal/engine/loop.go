@@ -41,8 +41,8 @@ const (
 
 // The lookout lasts twice as long as the run took to write, within these limits.
 const (
-	leastLookout = time.Second
-	mostLookout  = 5 * time.Second
+	minLookout = time.Second
+	maxLookout = 5 * time.Second
 )
 
 // rounds is how often the chain has come to a unit in the same way as the last time.
@@ -186,7 +186,7 @@ func (e *Engine) carry(u *unit, c chain) {
 	}
 	a.chain = c
 	if len(c) > 0 && c.burst() != 0 && c.rounds(u) == lookoutRounds {
-		wait := min(max(2*c[len(c)-1].by[0].after, leastLookout), mostLookout)
+		wait := min(max(2*c[len(c)-1].by[0].after, minLookout), maxLookout)
 		a.lookout = e.now.Add(wait)
 		e.setTimer(u, lookoutOver, wait)
 	}
@@ -312,7 +312,7 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 		l.Round = append(l.Round, LoopLink{strings.Join(by, " or "), link.unit.spec.Name, link.files, link.unit.spec.Verb()})
 	}
 	u.loop = l
-	e.give(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})
+	e.emit(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})
 	f := Fact{Kind: FactLoopStopped, Loop: l, Files: files}
 	if !u.takesUp() || u.missedResults == 0 {
 		f.Verb = u.verb()
@@ -326,7 +326,7 @@ func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
 func (e *Engine) reactAgain(u *unit) {
 	if u.loop != nil {
 		u.loop = nil
-		e.give(IgnoreFiles{Unit: u.spec.Name})
+		e.emit(IgnoreFiles{Unit: u.spec.Name})
 	}
 }
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -94,5 +95,26 @@ func TestUndoneSaves(t *testing.T) {
 			assert.Equal(t, VerdictCurrent, e.Snapshot().Verdict.Word, e.Snapshot().Verdict.Text)
 			assert.Equal(t, c.acts, started > 1)
 		})
+	}
+}
+
+// TestReadBeforeHeard has a file written over and back, of which the first is heard of only after a run has ended
+// that may have read it: the run is repeated, unless it had ended before.
+func TestReadBeforeHeard(t *testing.T) {
+	const ms = time.Millisecond
+	for written, reruns := range map[time.Duration]bool{25 * ms: true, 35 * ms: false} {
+		e := New(projectOf(&plan.Unit{Name: "fares", Kind: plan.Task, Run: plan.Command{Shell: "fares"}}))
+		at := func(d time.Duration) Moment { return noon.Add(d) }
+		e.Step(noon, Begin{})
+		e.Step(at(20*ms), Spawned{Unit: "fares", Run: 1})
+		e.Step(at(30*ms), Exited{Unit: "fares", Run: 1})
+		e.Step(at(40*ms), Touched{Burst: 1, Units: []string{"fares"}, Written: []time.Time{at(written).Wall}})
+		e.Step(at(60*ms), Touched{Burst: 1, Units: []string{"fares"}, Written: []time.Time{at(60 * ms).Wall}})
+		orders := e.Step(at(200*ms), Unchanged{Burst: 1, Units: []string{"fares"}, Hits: []Hit{{Unit: "fares", Path: "fares.txt"}}})
+		started := slices.ContainsFunc(orders, func(o Order) bool {
+			start, is := o.(Start)
+			return is && start.Run == 2
+		})
+		assert.Equal(t, reruns, started, "written after %s", written)
 	}
 }

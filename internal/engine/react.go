@@ -6,36 +6,36 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// debt is what a unit has to run before it is current again: the whole of it, or
+// pendingWork is what a unit has to run before it is current again: the whole of it, or
 // only the commands of reactions whose files have changed. A change runs what its
 // rule says. What a failed run leaves undone stays owed, and is run once a narrow
 // run has ended well, so that one that passes never hides a wide one that did not.
-type debt struct {
+type pendingWork struct {
 	whole    bool
 	commands []plan.Command
 }
 
-// mostOwed is how many commands are told apart: where more are owed, the whole is.
-const mostOwed = 50
+// maxOwed is how many commands are told apart: where more are owed, the whole is.
+const maxOwed = 50
 
-func (d *debt) add(other debt) {
+func (d *pendingWork) add(other pendingWork) {
 	d.whole = d.whole || other.whole
 	for _, c := range other.commands {
 		d.owe(c)
 	}
 }
 
-func (d *debt) owe(c plan.Command) {
+func (d *pendingWork) owe(c plan.Command) {
 	if !slices.ContainsFunc(d.commands, func(have plan.Command) bool { return have.Equal(c) }) {
 		d.commands = append(d.commands, c)
 	}
-	if len(d.commands) > mostOwed {
+	if len(d.commands) > maxOwed {
 		d.whole = true
 	}
 }
 
 // note adds what the hits ask for.
-func (d *debt) note(spec *plan.Unit, hits []Hit) {
+func (d *pendingWork) note(spec *plan.Unit, hits []Hit) {
 	for _, h := range hits {
 		if d.whole {
 			return
@@ -52,12 +52,12 @@ func (d *debt) note(spec *plan.Unit, hits []Hit) {
 	}
 }
 
-// covered returns the part of a debt that a run pays.
-func (d debt) covered(r *run) debt {
+// covered returns the part of the pending work that a run does.
+func (d pendingWork) covered(r *run) pendingWork {
 	if r.whole {
 		return d
 	}
-	var part debt
+	var part pendingWork
 	for _, c := range d.commands {
 		if c.Equal(r.command) {
 			part.owe(c)
@@ -67,16 +67,16 @@ func (d debt) covered(r *run) debt {
 }
 
 // pay takes off what a run covers.
-func (d *debt) pay(r *run) {
+func (d *pendingWork) pay(r *run) {
 	if r.whole {
-		*d = debt{}
+		*d = pendingWork{}
 		return
 	}
 	d.commands = slices.DeleteFunc(slices.Clone(d.commands), func(c plan.Command) bool { return c.Equal(r.command) })
 }
 
 // texts names what is owed, for people.
-func (d debt) texts(spec *plan.Unit) []string {
+func (d pendingWork) texts(spec *plan.Unit) []string {
 	if d.whole {
 		return []string{spec.Run.String()}
 	}
@@ -87,11 +87,11 @@ func (d debt) texts(spec *plan.Unit) []string {
 	return out
 }
 
-func (d debt) empty() bool { return !d.whole && len(d.commands) == 0 }
+func (d pendingWork) empty() bool { return !d.whole && len(d.commands) == 0 }
 
-// narrow returns the one command that pays the debt, if that is less than the
+// narrow returns the one command that does the pending work, if that is less than the
 // whole.
-func (d debt) narrow() (plan.Command, bool) {
+func (d pendingWork) narrow() (plan.Command, bool) {
 	if d.whole || len(d.commands) != 1 {
 		return plan.Command{}, false
 	}
@@ -107,7 +107,7 @@ func (r *run) does(spec *plan.Unit, hits []Hit) bool {
 	if r.narrowed != "" {
 		return false
 	}
-	asked := debt{}
+	asked := pendingWork{}
 	asked.note(spec, hits)
 	c, ok := asked.narrow()
 	return ok && c.Equal(r.command)
@@ -133,6 +133,6 @@ func (u *unit) signalFor(hits []Hit) (string, bool) {
 // again by itself, and so its run holds the newest code from then on.
 func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 	u.suspects = nil
-	e.give(SendSignal{u.spec.Name, u.run.Number, name})
+	e.emit(SendSignal{u.spec.Name, u.run.Number, name})
 	e.tell(Fact{Kind: FactSignalSent, Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Signal: name, Because: because(hits)})
 }

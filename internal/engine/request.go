@@ -14,7 +14,7 @@ func (e *Engine) requested(ev Requested) {
 	if e.ripples.lastID > before {
 		answer.Ripple = e.ripples.lastID
 	}
-	e.give(answer)
+	e.emit(answer)
 }
 
 // carryOut does what is asked for, or says why not.
@@ -253,7 +253,7 @@ func (e *Engine) restartFor(units []*unit, hits []Hit) {
 
 // askFor notes that the unit is to run what hits ask for, as part of ripple r.
 func (e *Engine) askFor(u *unit, r *Ripple, hits []Hit) *act {
-	what := debt{}
+	what := pendingWork{}
 	what.note(u.spec, hits)
 	return e.ask(u, r, because(hits), what)
 }

@@ -117,12 +117,12 @@ func (r *Ripple) credit(u *unit, p *pass) {
 	}
 }
 
-// mostRuns is how many runs and passes of one ripple are told apart.
-const mostRuns = 500
+// maxRuns is how many runs and passes of one ripple are told apart.
+const maxRuns = 500
 
 func (r *Ripple) addRun(of *run, ref RunRef) {
 	r.shown = nil
-	if len(r.Runs) < mostRuns {
+	if len(r.Runs) < maxRuns {
 		r.Runs, r.runs = append(r.Runs, &ref), append(r.runs, of)
 	} else {
 		r.MoreRuns++

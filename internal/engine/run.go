@@ -34,7 +34,7 @@ type run struct {
 	atStart     revision       // newest revision when it was ordered
 	read        revision       // and of those since, what it has taken up by itself
 	builtOn     map[string]int // generation of each of the unit's follows then
-	pays        debt           // what it was to do; owed again if it does not end well
+	pays        pendingWork    // what it was to do; owed again if it does not end well
 	good        bool           // it was ready, or ended well
 	failed      bool           // it did not end well, or was not ready in time
 	serves      bool           // it is of a task that may serve, and does
@@ -117,7 +117,7 @@ func (e *Engine) start(u *unit) {
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced && len(words) == 0
-	e.give(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Narrow: r.narrowed != "", Same: same, Setup: a.setup, Reuse: mayReuse})
+	e.emit(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Narrow: r.narrowed != "", Same: same, Setup: a.setup, Reuse: mayReuse})
 	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
@@ -160,7 +160,7 @@ func (e *Engine) goodAgain(u *unit) {
 		return
 	}
 	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
-	u.run.pays, u.run.good = debt{}, true
+	u.run.pays, u.run.good = pendingWork{}, true
 	u.suspects, u.gone = nil, ""
 	for _, d := range u.downstream {
 		e.enqueue(d)
@@ -380,7 +380,7 @@ func (e *Engine) finishedAgain(u *unit) {
 	if u.spec.Pass == nil { // else takeUp knows
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
-	u.run.pays, u.run.good = debt{}, true
+	u.run.pays, u.run.good = pendingWork{}, true
 	u.lasted = u.run.took(e.now)
 	u.makes(e.latest, u.run.spawnedAt) // of a service that is ready
 	u.suspects, u.gone = nil, ""

@@ -29,15 +29,15 @@ func (u *unit) standing() standing {
 	}
 }
 
-// roll is a set of units in the order of the file.
-type roll []*unit
+// unitSet is a set of units in the order of the file.
+type unitSet []*unit
 
-func (r roll) find(u *unit) (int, bool) {
+func (r unitSet) find(u *unit) (int, bool) {
 	i := sort.Search(len(r), func(i int) bool { return r[i].place >= u.place })
 	return i, i < len(r) && r[i] == u
 }
 
-func (r *roll) set(u *unit, in bool) {
+func (r *unitSet) set(u *unit, in bool) {
 	switch i, has := r.find(u); {
 	case in && !has:
 		*r = slices.Insert(*r, i, u)
@@ -49,8 +49,8 @@ func (r *roll) set(u *unit, in bool) {
 // standings are all units by their standing.
 type standings struct {
 	wanted, stopped, counted             int
-	moving, ending, stale, broken, loops roll
-	doubted, paused                      roll
+	moving, ending, stale, broken, loops unitSet
+	doubted, paused                      unitSet
 
 	units   []*unit // in the order of the file, those that have left it last
 	shown   []*Unit // what faces see of each of them
@@ -108,7 +108,7 @@ func (s *standings) enter(u *unit) {
 	count(&s.stopped, was.stopped, is.stopped)
 	count(&s.counted, was.counted, is.counted)
 	for _, r := range []struct {
-		of      *roll
+		of      *unitSet
 		was, is bool
 	}{{&s.moving, was.moving, is.moving}, {&s.ending, was.ending, is.ending}, {&s.stale, was.stale, is.stale},
 		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}, {&s.doubted, was.doubted, is.doubted}, {&s.paused, was.paused, is.paused}} {

@@ -19,7 +19,7 @@ func (e *Engine) stop(u *unit, why ending) {
 	}
 	u.state = Stopping
 	u.run.span(e.now, Span{Phase: PhaseStopping})
-	e.give(StopRun{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
+	e.emit(StopRun{u.spec.Name, u.run.Number, u.spec.Stop.Signal})
 	e.setTimer(u, graceIsOver, u.spec.Stop.Grace)
 }
 
@@ -37,7 +37,7 @@ func (e *Engine) kill(u *unit) {
 		return
 	}
 	u.run.killed = true
-	e.give(StopRun{u.spec.Name, u.run.Number, "KILL"})
+	e.emit(StopRun{u.spec.Name, u.run.Number, "KILL"})
 	e.tellRun(u, Fact{Kind: FactRunKilled, Took: u.spec.Stop.Grace})
 	e.setTimer(u, graceIsOver, killPatience)
 }
@@ -47,7 +47,7 @@ func (e *Engine) killNow(u *unit) {
 	e.stop(u, byRequest)
 	if !u.run.killed {
 		u.run.killed = true
-		e.give(StopRun{u.spec.Name, u.run.Number, "KILL"})
+		e.emit(StopRun{u.spec.Name, u.run.Number, "KILL"})
 		e.setTimer(u, graceIsOver, killPatience)
 	}
 }

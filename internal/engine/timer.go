@@ -29,7 +29,7 @@ func (e *Engine) setTimer(u *unit, p purpose, after time.Duration) {
 		run = u.run.Number
 	}
 	e.timers[e.lastID] = timer{u, run, p}
-	e.give(SetTimer{e.lastID, after})
+	e.emit(SetTimer{e.lastID, after})
 }
 
 func (e *Engine) timerFired(ev TimerFired) {

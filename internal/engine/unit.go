@@ -78,7 +78,7 @@ type unit struct {
 	generation  int // how many good runs there were
 	goodRead    revision
 	goodBuiltOn map[string]int // generation of each of follows
-	owed        debt           // what has to run before it is current again
+	owed        pendingWork    // what has to run before it is current again
 	madeFrom    Moment         // when the process of that run began
 	madeAt      time.Time      // the latest that the wall clock had shown when its newest run may have written files
 	madeBefore  time.Time      // madeAt of the run before that
@@ -86,7 +86,7 @@ type unit struct {
 	saved       []saves // while runs were at work about which that leaves a doubt
 	gone        string  // outputs that are missing; empty: none
 
-	// Reckoned by settle and reckon; read by those downstream.
+	// Computed by settle and recompute; read by those downstream.
 	obstacle *obstacle
 	moving   bool          // will be at rest only later
 	upToDate bool          // its newest good run holds the newest code
@@ -258,11 +258,11 @@ const (
 type act struct {
 	ripples []*Ripple
 	reasons []string
-	forced  bool // asked for by a person: acts even when paused or held by a follow
-	cut     bool // does not let a task at work finish
-	asks    debt // what is to be run
-	setup   bool // its setup is to be done again
-	once    bool // with its own words in place of those that were added to the unit's command
+	forced  bool        // asked for by a person: acts even when paused or held by a follow
+	cut     bool        // does not let a task at work finish
+	asks    pendingWork // what is to be run
+	setup   bool        // its setup is to be done again
+	once    bool        // with its own words in place of those that were added to the unit's command
 	words   []string
 	spans   []Span
 	chain   chain  // that this would go on, if nothing else makes it act

@@ -138,16 +138,16 @@ func (e *Engine) inFileOrder() []*unit {
 	return append(units, e.units[len(units):]...)
 }
 
-// mostNamed is how many units a verdict names; the rest is counted.
-const mostNamed = 3
+// maxNamed is how many units a verdict names; the rest is counted.
+const maxNamed = 3
 
 // named joins what is said of units, the first of them in full.
 func named(units []*unit, say func(*unit) string) string {
 	var parts []string
-	for _, u := range units[:min(len(units), mostNamed)] {
+	for _, u := range units[:min(len(units), maxNamed)] {
 		parts = append(parts, say(u))
 	}
-	if more := len(units) - mostNamed; more > 0 {
+	if more := len(units) - maxNamed; more > 0 {
 		parts = append(parts, fmt.Sprintf("%d more", more))
 	}
 	return strings.Join(parts, ", ")
@@ -185,10 +185,10 @@ func (w *weights) staleText() string {
 	}
 	sort.SliceStable(causes, func(i, j int) bool { return len(by[causes[i]]) > len(by[causes[j]]) })
 	text := staleTogether(by[causes[0]])
-	for _, root := range causes[1:min(len(causes), mostNamed)] {
+	for _, root := range causes[1:min(len(causes), maxNamed)] {
 		text += fmt.Sprintf("; %s stale: %s", names(by[root]), root.blockingWords())
 	}
-	if more := len(causes) - mostNamed; more > 0 {
+	if more := len(causes) - maxNamed; more > 0 {
 		text += fmt.Sprintf("; %d more causes", more)
 	}
 	return text

@@ -55,8 +55,8 @@ type writer struct {
 }
 
 const (
-	keptWritings  = 16 // of each unit
-	mostObserving = 5  // times for each burst: who writes on and on will not be cleared any more
+	keptWritings = 16 // of each unit
+	maxObserving = 5  // times for each burst: who writes on and on will not be cleared any more
 	// youth is how long a service may take to do what its start set off.
 	youth = 30 * time.Second
 	// lastWords is how long after a run's end something that it wrote may be heard of.
@@ -139,7 +139,7 @@ func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 		}
 		w.again = Moment{}
 		runs := w.open()
-		if len(runs) == 0 || w.times >= mostObserving {
+		if len(runs) == 0 || w.times >= maxObserving {
 			continue
 		}
 		w.asked = true
@@ -153,7 +153,7 @@ func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 		}
 	}
 	if len(o.Runs) > 0 {
-		e.give(o)
+		e.emit(o)
 	}
 }
 
@@ -246,9 +246,9 @@ func (u *unit) isSavedFor(burst int, c chain) bool {
 	return (u.spec.Pass != nil || !u.writingOf(burst).mayBeBy(u)) && c.rounds(u) < lookoutRounds
 }
 
-// mostSetOff is how many units are remembered as set off lately. Those of a loop are among the
+// maxSetOff is how many units are remembered as set off lately. Those of a loop are among the
 // newest, from its second round on.
-const mostSetOff = 16
+const maxSetOff = 16
 
 // noteSetOff remembers a unit whose newest run, or pass, a change has set off.
 func (e *Engine) noteSetOff(u *unit) {
@@ -256,8 +256,8 @@ func (e *Engine) noteSetOff(u *unit) {
 		return
 	}
 	e.setOff = append(slices.DeleteFunc(e.setOff, func(old *unit) bool { return old == u }), u)
-	if n := len(e.setOff); n > mostSetOff {
-		e.setOff = slices.Delete(e.setOff, 0, n-mostSetOff)
+	if n := len(e.setOff); n > maxSetOff {
+		e.setOff = slices.Delete(e.setOff, 0, n-maxSetOff)
 	}
 }
 

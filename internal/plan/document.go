@@ -119,11 +119,11 @@ func (d *document) syntaxError(err error) {
 	d.problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
 }
 
-// mostProblems is how many problems are told; nobody reads more.
-const mostProblems = 100
+// maxProblems is how many problems are told; nobody reads more.
+const maxProblems = 100
 
 func (d *document) problem(at place, text, hint string) {
-	if len(d.found) >= mostProblems {
+	if len(d.found) >= maxProblems {
 		d.more++
 		return
 	}

@@ -227,13 +227,13 @@ func (r *reader) flag(e *entry) bool {
 	return r.want(e.value, flagKind, e.key) && e.value.text == "true"
 }
 
-// leastPoll keeps looking at files from becoming the machine's main work.
-const leastPoll = 100 * time.Millisecond
+// minPoll keeps looking at files from becoming the machine's main work.
+const minPoll = 100 * time.Millisecond
 
 func readPoll(r *reader, u *Unit, e *entry) {
 	u.Poll = r.duration(e.value, e.key)
-	if u.Poll > 0 && u.Poll < leastPoll {
-		r.wrong(e.value.at, "write at least "+leastPoll.String(), "%q would look at files all the time: %q", e.key, e.value.text)
+	if u.Poll > 0 && u.Poll < minPoll {
+		r.wrong(e.value.at, "write at least "+minPoll.String(), "%q would look at files all the time: %q", e.key, e.value.text)
 	}
 }
 
@@ -278,14 +278,14 @@ func (r *reader) pattern(v *value) Pattern {
 		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is not a pattern", v.text)
 	} else if filepath.IsAbs(filepath.FromSlash(v.text)) {
 		r.wrong(v.at, "write it relative to the folder of "+FileName+", such as \"src/**\"", "the pattern %q is absolute", v.text)
-	} else if ways(v.text) > mostWays {
+	} else if ways(v.text) > maxWays {
 		r.wrong(v.at, "write several patterns", "%q has too many choices in its braces", v.text)
 	}
 	return Pattern{v.text, v.at.line}
 }
 
-// mostWays is how many patterns without braces one with braces may stand for.
-const mostWays = 1000
+// maxWays is how many patterns without braces one with braces may stand for.
+const maxWays = 1000
 
 // ways returns how many patterns the braces of one stand for, at most.
 func ways(pattern string) int {
@@ -295,7 +295,7 @@ func ways(pattern string) int {
 		case ',':
 			group++
 		case '}':
-			all, group = min(all*group, mostWays+1), 1
+			all, group = min(all*group, maxWays+1), 1
 		}
 	}
 	return all

@@ -26,8 +26,8 @@ type RelayPath struct {
 	Root   string // absolute; with To empty
 }
 
-// Behind returns the names of the units that a relay's pages come from or wait for, each once.
-func (r *Relay) Behind() []string {
+// Backends returns the names of the units that a relay's pages come from or wait for, each once.
+func (r *Relay) Backends() []string {
 	var names []string
 	add := func(name string) {
 		if name != "" && !slices.Contains(names, name) {

@@ -150,15 +150,15 @@ func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 	return failed
 }
 
-// mostLooks is how often a run is looked at for processes that are new since the look
+// maxLooks is how often a run is looked at for processes that are new since the look
 // before; what is left then is found by the next reminder.
-const mostLooks = 50
+const maxLooks = 50
 
 // freeze stops a run's process groups, so that none can get away by making another and
 // ending, until a look finds no new one.
 func (t *tracker) freeze(p *Process) {
 	frozen := map[int]bool{}
-	for range mostLooks {
+	for range maxLooks {
 		t.look(p)
 		found := false
 		for _, group := range t.groupsOf(p) {
@@ -197,7 +197,7 @@ func (t *tracker) remind(p *Process) {
 	if p.told.groups == nil {
 		return
 	}
-	for range mostLooks {
+	for range maxLooks {
 		t.look(p)
 		late := slices.DeleteFunc(t.groupsOf(p), func(g int) bool { return p.told.groups[g] })
 		for _, group := range late {
@@ -216,7 +216,7 @@ func (t *tracker) remind(p *Process) {
 // Of every chain of parents that remains, the program has adopted the first.
 func (t *tracker) alive(p *Process) bool {
 	var before []int
-	for n := range mostLooks {
+	for n := range maxLooks {
 		now := adopted()
 		if len(t.sort(withDescendants(now))[p]) > 0 {
 			return true

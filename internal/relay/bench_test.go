@@ -19,7 +19,7 @@ func BenchmarkProxy(b *testing.B) {
 	u, look := upstream(b, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "tides") })
 	behind := &behind{}
 	behind.set("tickets", look)
-	_, ours := serve(b, Config{Target: Target{Unit: "tickets"}, Behind: behind})
+	_, ours := serve(b, Config{Target: Target{Unit: "tickets"}, Backend: behind})
 	at, _ := url.Parse(u.URL)
 	bare := httptest.NewServer(httputil.NewSingleHostReverseProxy(at))
 	defer bare.Close()

@@ -13,7 +13,7 @@ import (
 // before the first that belongs to its body. The nonce, if there is one, is the script's.
 //
 // Nothing else of the page is changed, however broken it is. What comes behind the script is not looked at,
-// and before that no more than mostHeld bytes are held back.
+// and before that no more than maxHeld bytes are held back.
 func Inject(page io.Reader, nonce string) io.Reader {
 	return &injecting{page: page, script: scriptTag(nonce)}
 }
@@ -26,8 +26,8 @@ func scriptTag(nonce string) []byte {
 	return []byte(`<script src="` + own + `page.js"` + attribute + `></script>`)
 }
 
-// mostHeld is how long a tag or comment at the beginning of a page may be that the script comes behind.
-const mostHeld = 16 << 10
+// maxHeld is how long a tag or comment at the beginning of a page may be that the script comes behind.
+const maxHeld = 16 << 10
 
 type injecting struct {
 	page   io.Reader
@@ -58,7 +58,7 @@ func (i *injecting) step() {
 	i.held = append(i.held, chunk[:n]...)
 	for !i.put && len(i.held) > 0 {
 		length, head := prologue(i.held)
-		if length == 0 && len(i.held) <= mostHeld { // the rest of it is to come
+		if length == 0 && len(i.held) <= maxHeld { // the rest of it is to come
 			break
 		}
 		i.ready.Write(i.held[:max(length, 0)])

@@ -57,7 +57,7 @@ func (s *Server) Browsers() []Browser {
 
 // Bounds of what pages may have the server keep.
 const (
-	mostPages   = 200
+	maxPages    = 200
 	longestPath = 1 << 10
 )
 
@@ -73,9 +73,9 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	if p.open == nil {
 		p.open = map[*page]bool{}
 	}
-	if len(p.open) >= mostPages {
+	if len(p.open) >= maxPages {
 		p.mu.Unlock()
-		http.Error(w, fmt.Sprintf("%d pages listen already", mostPages), http.StatusServiceUnavailable)
+		http.Error(w, fmt.Sprintf("%d pages listen already", maxPages), http.StatusServiceUnavailable)
 		return
 	}
 	p.open[one] = true
@@ -174,7 +174,7 @@ func (s *Server) Reload(because string) int {
 // follow reloads pages when what is behind them has come to rest as another than it was: once, when all
 // of it is ready, and never between. What is broken reloads nothing, but is told.
 func (s *Server) follow() {
-	changed, end := s.config.Behind.Changed()
+	changed, end := s.config.Backend.Changed()
 	defer end()
 	for {
 		s.see()
@@ -190,7 +190,7 @@ func (s *Server) follow() {
 func (s *Server) see() {
 	generations, because, stale := "", "", ""
 	for _, unit := range s.units() {
-		look := s.config.Behind.Look(unit)
+		look := s.config.Backend.Look(unit)
 		if look.Stale != "" && stale == "" {
 			stale = look.Stale
 		}

@@ -126,11 +126,11 @@ const noticePause = 300 * time.Millisecond
 // settled waits after a failure until the unit is another one than it was then, or until it is clear that
 // it does not change.
 func (s *Server) settled(ctx context.Context, unit string, was Look) (Look, error) {
-	changed, end := s.config.Behind.Changed()
+	changed, end := s.config.Backend.Changed()
 	defer end()
 	deadline := time.After(noticePause)
 	for {
-		look := s.config.Behind.Look(unit)
+		look := s.config.Backend.Look(unit)
 		if look.Moving || look.Generation != was.Generation || look.Address != was.Address || !look.Ready {
 			return s.await(ctx, unit)
 		}
@@ -157,11 +157,11 @@ func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, e
 
 // troubleOf says why there is no page of a unit.
 func (s *Server) troubleOf(unit string, err error) Trouble {
-	look := s.config.Behind.Look(unit)
+	look := s.config.Backend.Look(unit)
 	switch {
 	case look.Trouble != nil:
 		t := *look.Trouble
-		t.Lines, t.Places = s.config.Behind.Explain(t.Unit)
+		t.Lines, t.Places = s.config.Backend.Explain(t.Unit)
 		return t
 	case err != nil:
 		return Trouble{Unit: unit, Text: fmt.Sprintf("%s did not answer: %v", unit, err)}

@@ -1,7 +1,7 @@
 // Package relay is a page server for front ends: a folder or a service's address as pages, with a small
 // script put into each that reloads the page, or swaps its style sheets, when there is something new.
 //
-// It knows nothing of units and processes: who uses it says through Behind how what is behind the
+// It knows nothing of units and processes: who uses it says through Backend how what is behind the
 // pages stands, and tells the Server of files that are to be swapped. Requests wait while something
 // is on its way, in place of failing.
 package relay
@@ -23,8 +23,8 @@ import (
 	"time"
 )
 
-// Behind is what pages come from. Its methods may be called from any goroutine.
-type Behind interface {
+// Backend is what pages come from. Its methods may be called from any goroutine.
+type Backend interface {
 	// Look returns how a unit, and all that it needs and follows, stands now.
 	Look(unit string) Look
 	// Explain returns the last lines of a unit that is broken, and the places in files that it names,
@@ -70,7 +70,7 @@ type Config struct {
 	Needs    []string          // units to wait for before anything is served
 	Fallback string            // of a folder: what answers paths that no file has
 	Wait     time.Duration     // how long a request waits at most; 0 is a default
-	Behind   Behind
+	Backend  Backend
 	Note     func(string) // something that the person should know
 }
 
@@ -283,10 +283,10 @@ var errGivenUp = errors.New("it has taken too long")
 func (s *Server) await(ctx context.Context, unit string) (Look, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, s.config.Wait, errGivenUp)
 	defer cancel()
-	changed, end := s.config.Behind.Changed()
+	changed, end := s.config.Backend.Changed()
 	defer end()
 	for {
-		look := s.config.Behind.Look(unit)
+		look := s.config.Backend.Look(unit)
 		if !look.Moving {
 			return look, nil
 		}

@@ -83,8 +83,8 @@ func serve(t testing.TB, c Config) (s *Server, address string) {
 	t.Helper()
 	c.Listen = netip.MustParseAddrPort("127.0.0.1:0")
 	c.Project = "Saltmarsh Ferries"
-	if c.Behind == nil {
-		c.Behind = &behind{}
+	if c.Backend == nil {
+		c.Backend = &behind{}
 	}
 	s, err := Start(c)
 	require.NoError(t, err)
@@ -299,7 +299,7 @@ func TestProxy(t *testing.T) {
 	var notes []string
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(dir+"/logo.svg", []byte("<svg/>"), 0o644))
-	s, at := serve(t, Config{Target: Target{Unit: "tickets"}, At: map[string]Target{"/static/": {Root: dir}}, Behind: b, Note: func(text string) {
+	s, at := serve(t, Config{Target: Target{Unit: "tickets"}, At: map[string]Target{"/static/": {Root: dir}}, Backend: b, Note: func(text string) {
 		mu.Lock()
 		defer mu.Unlock()
 		notes = append(notes, text)
@@ -375,7 +375,7 @@ func TestStreams(t *testing.T) {
 	})
 	b := &behind{}
 	b.set("tickets", look)
-	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Behind: b})
+	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
 	for kind, want := range map[string]string{"text/event-stream": "data: 1\n", "text/html": "<head>" + tag} {
 		request, err := http.NewRequest("GET", at+"/?type="+kind, nil)
 		require.NoError(t, err)
@@ -410,7 +410,7 @@ func TestWaiting(t *testing.T) {
 	_, look := upstream(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "the new page") })
 	b := &behind{}
 	b.set("tickets", Look{Moving: true})
-	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Behind: b})
+	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
 	answers := make(chan string)
 	for range 3 {
 		go func() {
@@ -436,7 +436,7 @@ func TestWaiting(t *testing.T) {
 	assert.Equal(t, "fares failed (exit 1)", said["error"])
 
 	b.set("late", Look{Moving: true})
-	_, at = serve(t, Config{Target: Target{Unit: "late"}, Behind: b, Wait: time.Millisecond})
+	_, at = serve(t, Config{Target: Target{Unit: "late"}, Backend: b, Wait: time.Millisecond})
 	r, body = ask(t, "GET", at+"/", nil)
 	assert.Equal(t, http.StatusGatewayTimeout, r.StatusCode)
 	assert.Contains(t, body, "late was not ready within 1ms")
@@ -452,7 +452,7 @@ func TestNoFailedGet(t *testing.T) {
 		return u
 	}
 	u := start(0)
-	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Behind: b})
+	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
 	stop := make(chan struct{})
 	var readers sync.WaitGroup
 	for range 4 {
@@ -524,7 +524,7 @@ func (l *listener) hears() message {
 func TestPagesReload(t *testing.T) {
 	b := &behind{}
 	b.set("tickets", Look{Ready: true, Generation: "1"})
-	s, at := serve(t, Config{Target: Target{Unit: "tickets"}, Behind: b})
+	s, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
 	page := listen(t, at, "/fares")
 	assert.Equal(t, message{Do: "hello"}, page.hears())
 	require.Eventually(t, func() bool { return len(s.Browsers()) == 1 }, time.Minute, time.Millisecond)

@@ -29,8 +29,8 @@ func newFiles(dir, root string) *sourceFiles {
 	return f
 }
 
-// mostKnown bounds how many names are remembered.
-const mostKnown = 20000
+// maxKnown bounds how many names are remembered.
+const maxKnown = 20000
 
 // find returns the absolute path of a file that is named, or the name where it is not there.
 // Folders that the name may also be from come after the unit's own.
@@ -62,7 +62,7 @@ func (f *sourceFiles) find(name string, also ...string) string {
 	if path == name && slices.Contains(baseNames, filepath.Ext(name)) && !strings.ContainsAny(name, `/\`) {
 		path = cmp.Or(f.byBase(name), name)
 	}
-	if len(f.known) < mostKnown {
+	if len(f.known) < maxKnown {
 		f.known[key] = path
 	}
 	return path

@@ -114,11 +114,11 @@ func (f *findings) tellNotes() {
 	f.noted = false
 }
 
-// mostNotes bounds what is kept of what follows a finding.
-const mostNotes = 20
+// maxNotes bounds what is kept of what follows a finding.
+const maxNotes = 20
 
 func (f *findings) note(text string) {
-	if f.last != nil && len(f.last.Notes) < mostNotes {
+	if f.last != nil && len(f.last.Notes) < maxNotes {
 		f.last.Notes = append(f.last.Notes[:len(f.last.Notes):len(f.last.Notes)], strings.TrimSpace(text))
 		f.noted = true
 	}

@@ -53,7 +53,7 @@ func FuzzReader(f *testing.F) {
 			reader.End(true)
 			r.End(noon, true, true)
 			for _, c := range r.Cases() {
-				if len(c.Output) > mostOutput {
+				if len(c.Output) > maxOutput {
 					t.Fatalf("%d lines of output are kept", len(c.Output))
 				}
 			}

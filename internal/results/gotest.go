@@ -71,11 +71,11 @@ func (g *goJSON) read(line string) (Mark, bool) {
 	return NoMark, true
 }
 
-// mostOpen bounds how many tests may be under way, so that no output fills the memory.
-const mostOpen = 100_000
+// maxOpen bounds how many tests may be under way, so that no output fills the memory.
+const maxOpen = 100_000
 
 func (g *goJSON) begin(ev goEvent) {
-	if len(g.open) >= mostOpen {
+	if len(g.open) >= maxOpen {
 		return
 	}
 	g.open[caseKey{ev.Package, ev.Test}] = &goCase{}
@@ -297,7 +297,7 @@ func (g *goText) log(line string) (Mark, bool) {
 	switch {
 	case g.told != nil:
 		(*output)(&g.told.Output).add(line)
-	case g.current != "" && len(g.logs) < mostOpen:
+	case g.current != "" && len(g.logs) < maxOpen:
 		if g.logs[g.current] == nil {
 			g.logs[g.current] = &output{}
 		}

@@ -27,7 +27,7 @@ func Keep(file string, record []byte) error {
 
 // Load returns the record that is kept in a file.
 func Load(file string) (*Record, error) {
-	data, err := files.Read(file, mostReport)
+	data, err := files.Read(file, maxReport)
 	if err != nil {
 		return nil, err
 	}
@@ -103,10 +103,10 @@ func Unmarshal(data []byte) (*Record, error) {
 	}
 	r := NewRecord()
 	r.settled = true
-	r.lastWhole, r.lastTook = max(0, min(k.LastWhole, mostCases)), k.LastTook
+	r.lastWhole, r.lastTook = max(0, min(k.LastWhole, maxCases)), k.LastTook
 	for _, c := range k.Cases {
 		n := len(c.Past)
-		if n == 0 || n > mostPast || len(r.cases) >= mostCases {
+		if n == 0 || n > maxPast || len(r.cases) >= maxCases {
 			continue
 		}
 		t := &TrackedCase{Case: Case{
@@ -128,7 +128,7 @@ func Unmarshal(data []byte) (*Record, error) {
 		r.suitesOf[c.Name] = append(r.suitesOf[c.Name], c.Suite)
 	}
 	for _, f := range k.Findings {
-		if len(r.findings) < mostFindings && f.Severity >= Note && f.Severity <= Error {
+		if len(r.findings) < maxFindings && f.Severity >= Note && f.Severity <= Error {
 			r.findings = append(r.findings, &TrackedFinding{Finding: f.Finding, Change: Still, By: f.By})
 		}
 	}

@@ -126,8 +126,8 @@ func (r *Reader) End(complete bool) {
 type output []string
 
 func (o *output) add(line string) {
-	if len(*o) < mostOutput {
+	if len(*o) < maxOutput {
 		line = strings.TrimRight(line, "\r\n")
-		*o = append(*o, line[:min(len(line), mostKept)])
+		*o = append(*o, line[:min(len(line), maxKept)])
 	}
 }

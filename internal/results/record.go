@@ -24,7 +24,7 @@ type TrackedCase struct {
 	Run    int    // the newest in which it ran
 	Flaky  bool   // it changed its mind although nothing that concerns its unit had changed
 	Slow   bool   // it took far longer than it used to
-	Past   []Past // its results, oldest first, the newest included; at most mostPast
+	Past   []Past // its results, oldest first, the newest included; at most maxPast
 	// first is how a case failed that was tried again in the same run and passed. Whether that makes
 	// up for it shows in how the run ends.
 	first *Case
@@ -40,12 +40,12 @@ type Past struct {
 	Both  bool // it has passed and failed in the same run
 }
 
-// Bounds of what a record keeps; mostWritten is of what cases have written, in bytes.
+// Bounds of what a record keeps; maxWritten is of what cases have written, in bytes.
 const (
-	mostWritten  = 32 << 20
-	mostPast     = 20
-	mostCases    = 200_000
-	mostFindings = 50_000
+	maxWritten  = 32 << 20
+	maxPast     = 20
+	maxCases    = 200_000
+	maxFindings = 50_000
 )
 
 // Run is how a run begins.
@@ -127,7 +127,7 @@ func (r *Record) Reuse(by *Record) {
 
 // Began implements Sink.
 func (r *Record) Began(suite, name string) {
-	if r.begun++; len(r.running) < mostCases {
+	if r.begun++; len(r.running) < maxCases {
 		r.running[caseKey{suite, name}] = r.begun
 		r.version++
 	}
@@ -135,7 +135,7 @@ func (r *Record) Began(suite, name string) {
 
 // Planned implements Sink.
 func (r *Record) Planned(cases int) {
-	r.planned = min(r.planned+cases, mostCases)
+	r.planned = min(r.planned+cases, maxCases)
 	r.version++
 }
 
@@ -179,7 +179,7 @@ func (r *Record) enter(c Case) {
 	key := caseKey{c.Suite, c.Name}
 	t := r.cases[key]
 	if t == nil {
-		if len(r.cases) >= mostCases {
+		if len(r.cases) >= maxCases {
 			return
 		}
 		t = &TrackedCase{}
@@ -200,7 +200,7 @@ func (r *Record) enter(c Case) {
 		t.Past = t.Past[:n-1]
 	}
 	before := r.before(t)
-	if r.written += size(c.Output) - size(t.Output); r.written > mostWritten {
+	if r.written += size(c.Output) - size(t.Output); r.written > maxWritten {
 		r.written -= size(c.Output)
 		c.Output = nil
 	}
@@ -208,7 +208,7 @@ func (r *Record) enter(c Case) {
 		t.first = nil
 	}
 	t.Past = append(t.Past, Past{r.run.Number, c.Status, c.Took, r.epoch, both})
-	if over := len(t.Past) - mostPast; over > 0 {
+	if over := len(t.Past) - maxPast; over > 0 {
 		t.Past = slices.Delete(t.Past, 0, over)
 	}
 	t.Change = ""

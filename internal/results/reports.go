@@ -37,8 +37,8 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 	return fresh, older, nil
 }
 
-// mostReport is how large a report file may be.
-const mostReport = 256 << 20
+// maxReport is how large a report file may be.
+const maxReport = 256 << 20
 
 // ReadCases reads the reports of test results that a run which began at that time has left, and tells sink.
 // It blocks while it reads. The error says that there is none, which is then newer than the run, or which
@@ -83,10 +83,10 @@ func readFile(file string, read func(io.Reader) error) error {
 		return err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > mostReport {
-		return fmt.Errorf("it has %d bytes, and no more than %d are read", info.Size(), mostReport)
+	if info, err := f.Stat(); err == nil && info.Size() > maxReport {
+		return fmt.Errorf("it has %d bytes, and no more than %d are read", info.Size(), maxReport)
 	}
-	return read(io.LimitReader(f, mostReport))
+	return read(io.LimitReader(f, maxReport))
 }
 
 // ReadFindings reads the SARIF files that a run which began at that time has left, and tells sink. It
@@ -107,7 +107,7 @@ func ReadFindings(o Options, since time.Time, sink Sink) error {
 		return fmt.Errorf("the run has written no SARIF at %s", pattern)
 	}
 	for _, file := range found {
-		data, err := files.Read(file, mostReport)
+		data, err := files.Read(file, maxReport)
 		if o.Hide != nil {
 			data = []byte(o.Hide(string(data)))
 		}

@@ -35,14 +35,14 @@ type Case struct {
 	Want    string   // what was expected and what was there, where the output tells them apart
 	Got     string   //
 	Place   Place    // where it failed; zero where that is not known
-	Output  []string // what it has written, at most mostOutput lines
+	Output  []string // what it has written, at most maxOutput lines
 }
 
-// mostOutput and mostKept bound what is kept of a case's output, in lines and in bytes of a line;
+// maxOutput and maxKept bound what is kept of a case's output, in lines and in bytes of a line;
 // longestLine what is read of a line.
 const (
-	mostOutput  = 400
-	mostKept    = 4 << 10
+	maxOutput   = 400
+	maxKept     = 4 << 10
 	longestLine = 256 << 10
 )
 

@@ -49,7 +49,7 @@ func (r *Record) Found(f Finding) {
 		t.Notes = notes
 		return
 	}
-	if len(r.findings) >= mostFindings {
+	if len(r.findings) >= maxFindings {
 		return
 	}
 	t := &TrackedFinding{Finding: f, Run: r.run.Number, By: r.run.Command, round: r.round}

@@ -110,8 +110,8 @@ func weight(f *TrackedFinding) int {
 	return w
 }
 
-// mostNames is how many failed cases a summary names.
-const mostNames = 3
+// maxNames is how many failed cases a summary names.
+const maxNames = 3
 
 func (r *Record) failed() []*TrackedCase {
 	var failed []*TrackedCase
@@ -129,8 +129,8 @@ func (r *Record) failing() []string {
 	if r.live { // those of earlier runs may pass this time
 		slices.SortStableFunc(failed, func(a, b *TrackedCase) int { return b.Run - a.Run })
 	}
-	names := make([]string, 0, mostNames)
-	for _, t := range failed[:min(len(failed), mostNames)] {
+	names := make([]string, 0, maxNames)
+	for _, t := range failed[:min(len(failed), maxNames)] {
 		names = append(names, t.Title())
 	}
 	return names
@@ -232,7 +232,7 @@ func (r *Record) News() string {
 		what  string
 	}{{mended, "mended"}, {found, "found new"}} {
 		if len(p.names) > 0 {
-			parts = append(parts, p.what+": "+format.ListOf(p.names[:min(len(p.names), mostNames)], len(p.names)))
+			parts = append(parts, p.what+": "+format.ListOf(p.names[:min(len(p.names), maxNames)], len(p.names)))
 		}
 	}
 	if gone > 0 {

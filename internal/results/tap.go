@@ -302,7 +302,7 @@ func (t *tap) goesOn(line string) bool {
 		t.block = nil
 		t.learn(strings.Join(b.lines, "\n"))
 		return strings.TrimSpace(line) == "..."
-	case len(b.lines) < mostOutput:
+	case len(b.lines) < maxOutput:
 		b.lines = append(b.lines, rest)
 	}
 	return true

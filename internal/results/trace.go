@@ -101,7 +101,7 @@ func (t *trace) read(line string) (*Finding, bool) {
 
 // lookOut watches for the error that comes before the calls, of Node and Java.
 func (t *trace) lookOut(line string) (*Finding, bool) {
-	const mostLines = 10
+	const maxLines = 10
 	if line == "" {
 		return nil, false
 	}
@@ -124,7 +124,7 @@ func (t *trace) lookOut(line string) (*Finding, bool) {
 		}
 	}
 	if len(t.errors) > 0 { // its message may have several lines
-		if t.errors = append(t.errors, line); len(t.errors) > mostLines {
+		if t.errors = append(t.errors, line); len(t.errors) > maxLines {
 			t.errors = nil
 		}
 	}

@@ -47,7 +47,7 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	if spec := p.Unit(u.Name); spec != nil {
 		out.Command, out.Needs, out.Follows = s.clean(spec.Run.String()), spec.Needs, spec.Follows
 		if spec.Relay != nil {
-			out.Needs = spec.Relay.Behind()
+			out.Needs = spec.Relay.Backends()
 			out.Command = s.clean(spec.Relay.String())
 		}
 		out.Dir, out.AsWritten = s.clean(spec.Dir), spec.Unstructured
@@ -160,8 +160,8 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 	return out
 }
 
-func (s *Session) foresight(r impact.Report) api.Foresight {
-	out := r.Foresight()
+func (s *Session) impactOf(r impact.Report) api.Impact {
+	out := r.Impact()
 	for _, a := range out.Acts {
 		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
 			out.NotStarted = append(out.NotStarted, a.Unit)

@@ -216,7 +216,7 @@ func (s *Session) pauseOf(unit *unitTerminal) time.Duration {
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()
 	if time.Since(unit.used) < atIt {
-		return time.Second / api.MostPictures
+		return time.Second / api.MaxPictures
 	}
 	return time.Second / watched
 }

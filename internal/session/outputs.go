@@ -138,8 +138,8 @@ func (s *Session) madeWell(u *plan.Unit, run int) listing {
 	return l
 }
 
-// mostMissing is how many missing files are told of.
-const mostMissing = 20
+// maxMissing is how many missing files are told of.
+const maxMissing = 20
 
 // missing returns which files of a unit's last good result are not there any more, and which patterns match nothing
 // any more. It looks at files.
@@ -160,7 +160,7 @@ func (s *Session) missing(unit string) []string {
 		}
 	}
 	slices.Sort(gone)
-	return gone[:min(len(gone), mostMissing)]
+	return gone[:min(len(gone), maxMissing)]
 }
 
 // outputsGone has the engine hear that outputs are missing, if they are.

@@ -96,8 +96,8 @@ func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 			ev.Good, ev.Saw = false, saw
 		}
 		if ev.Ended {
-			if r.meaning.reader != nil {
-				r.meaning.report(s, false)
+			if r.tracking.reader != nil {
+				r.tracking.report(s, false)
 			}
 			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
 		} else {

@@ -68,7 +68,7 @@ func (s *Session) begin(run *liveRun, spec process.Spec) (Process, error) {
 	u := run.unit
 	config := relay.Config{
 		Project: s.Plan().Name, Listen: u.Relay.Listen, Target: relay.Target{Unit: u.Relay.To, Root: u.Relay.Root}, At: map[string]relay.Target{},
-		Needs: u.Relay.Needs, Fallback: u.Relay.Fallback, Behind: &behindPages{s}, Note: func(text string) { s.note(run.entry(logbook.Note), text) },
+		Needs: u.Relay.Needs, Fallback: u.Relay.Fallback, Backend: &pageBackend{s}, Note: func(text string) { s.note(run.entry(logbook.Note), text) },
 	}
 	for _, at := range u.Relay.At {
 		config.At[at.Prefix] = relay.Target{Unit: at.To, Root: at.Root}
@@ -144,7 +144,7 @@ func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun, beingMade bool) {
 // isBeingMade reports whether a unit is on its way that may make what a relay serves.
 func (s *Session) isBeingMade(relay *plan.Unit) bool {
 	var behind []string
-	for _, name := range relay.Relay.Behind() {
+	for _, name := range relay.Relay.Backends() {
 		behind = append(behind, chainOf(s.plan, name)...)
 	}
 	return slices.ContainsFunc(s.plan.Units, func(u *plan.Unit) bool {
@@ -153,14 +153,14 @@ func (s *Session) isBeingMade(relay *plan.Unit) bool {
 	})
 }
 
-// behindPages says how units stand that pages come from.
-type behindPages struct{ s *Session }
+// pageBackend says how units stand that pages come from.
+type pageBackend struct{ s *Session }
 
-// Changed implements relay.Behind.
-func (b *behindPages) Changed() (<-chan struct{}, func()) { return b.s.Changed() }
+// Changed implements relay.Backend.
+func (b *pageBackend) Changed() (<-chan struct{}, func()) { return b.s.Changed() }
 
-// Look implements relay.Behind.
-func (b *behindPages) Look(unit string) relay.Look {
+// Look implements relay.Backend.
+func (b *pageBackend) Look(unit string) relay.Look {
 	snap, p := b.s.state(), b.s.Plan()
 	u := snap.Unit(unit)
 	if u == nil {
@@ -242,8 +242,8 @@ func (s *Session) addressOf(u *plan.Unit) netip.AddrPort {
 	return netip.AddrPort{}
 }
 
-// Explain implements relay.Behind.
-func (b *behindPages) Explain(unit string) (lines, places []string) {
+// Explain implements relay.Backend.
+func (b *pageBackend) Explain(unit string) (lines, places []string) {
 	const most = 20
 	u := b.s.state().Unit(unit)
 	if u == nil {
@@ -306,7 +306,7 @@ func (s *Session) relaysOf(u *plan.Unit) []string {
 		if other.Relay == nil {
 			continue
 		}
-		for _, name := range other.Relay.Behind() {
+		for _, name := range other.Relay.Backends() {
 			if slices.Contains(chainOf(s.plan, name), u.Name) {
 				names = append(names, other.Name)
 				break
@@ -342,8 +342,8 @@ func pagesText(n int) string {
 	return fmt.Sprintf("%d pages", n)
 }
 
-// heedful leaves out relays, of whose files the engine does not hear: they do nothing themselves.
-func (s *Session) heedful(units []string) []string {
+// withoutRelays leaves out relays, of whose files the engine does not hear: they do nothing themselves.
+func (s *Session) withoutRelays(units []string) []string {
 	return slices.DeleteFunc(units, func(name string) bool {
 		u := s.plan.Unit(name)
 		return u != nil && u.Relay != nil

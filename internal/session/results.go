@@ -21,7 +21,7 @@ type known struct {
 
 // knownOf returns what is known of a unit. It is made again only when there is something else.
 func (s *Session) knownOf(unit string) *known {
-	m := s.meanings.get(unit)
+	m := s.trackers.get(unit)
 	if m == nil {
 		return &known{}
 	}
@@ -83,7 +83,7 @@ func chosen[T any](all []*T, q api.ResultQuery) ([]T, int) {
 	}
 	from := max(0, min(q.From, len(all)))
 	page := make([]T, 0, min(count, len(all)-from))
-	for _, one := range all[from:min(len(all), from+min(count, api.MostLines))] {
+	for _, one := range all[from:min(len(all), from+min(count, api.MaxLines))] {
 		page = append(page, *one)
 	}
 	return page, len(all)
@@ -129,7 +129,7 @@ func failedFirst(c *api.Case) int {
 
 // Case implements api.Project.
 func (s *Session) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
-	if m := s.meanings.get(unit); m != nil {
+	if m := s.trackers.get(unit); m != nil {
 		m.mu.Lock()
 		defer m.mu.Unlock()
 		if c, ok := m.record.Case(results.Chosen(name)); ok {
@@ -191,7 +191,7 @@ func (s *Session) narrowing(units []string, r api.Request) (words []string, to s
 	for i, c := range r.Cases {
 		chosen[i] = results.Chosen(c)
 	}
-	if m := s.meanings.get(u.Name); r.Failing && m != nil {
+	if m := s.trackers.get(u.Name); r.Failing && m != nil {
 		m.mu.Lock()
 		chosen = m.record.Failing()
 		m.mu.Unlock()

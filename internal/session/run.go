@@ -52,16 +52,16 @@ type liveRun struct {
 	ended     func()
 
 	// reading guards what turns bytes into lines.
-	reading sync.Mutex
-	scanner logbook.Scanner
-	line    *regexp.Regexp // the ready line still waited for, or nil
-	passes  passWatch
-	meaning reading
-	quiet   *time.Timer // rings when nothing has come for a moment
-	pauses  int         // how often that was too early
-	rested  bool        // nothing has come for longer
-	asked   bool        // it waits for somebody to type
-	drawn   bool        // it was told that a full screen is drawn
+	reading  sync.Mutex
+	scanner  logbook.Scanner
+	line     *regexp.Regexp // the ready line still waited for, or nil
+	passes   passWatch
+	tracking reading
+	quiet    *time.Timer // rings when nothing has come for a moment
+	pauses   int         // how often that was too early
+	rested   bool        // nothing has come for longer
+	asked    bool        // it waits for somebody to type
+	drawn    bool        // it was told that a full screen is drawn
 
 	terminal *terminal.Terminal
 }
@@ -133,8 +133,8 @@ func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
 // promptPause is how long a line without an end must not go on to be shown.
 const promptPause = 300 * time.Millisecond
 
-// mostPauses is how often in a row that is waited for while the process is at work.
-const mostPauses = 10
+// maxPauses is how often in a row that is waited for while the process is at work.
+const maxPauses = 10
 
 func (r *liveRun) output(s *Session, p []byte) {
 	s.wrote(r.unit.Name, len(p))
@@ -178,7 +178,7 @@ func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	// A busy machine can hold a process up in the midst of a line for as long.
-	if p := r.spawned(); p != nil && r.scanner.Unended() && r.pauses < mostPauses && (!p.AllRead() || p.Working()) {
+	if p := r.spawned(); p != nil && r.scanner.Unended() && r.pauses < maxPauses && (!p.AllRead() || p.Working()) {
 		r.pauses++
 		r.quiet.Reset(promptPause)
 		return
@@ -187,7 +187,7 @@ func (r *liveRun) pause(s *Session) {
 	lines := r.scanner.Pause(s.hidden.Load().Dangling)
 	r.write(s, lines, nil, r.scanner.Continues())
 	for _, line := range lines { // what it means is known when it has ended
-		r.meaning.unended += strip(line)
+		r.tracking.unended += strip(line)
 	}
 	r.seeReady(s, lines)
 	r.seeAsk(s, r.rested)
@@ -205,8 +205,8 @@ func (r *liveRun) rest(s *Session) {
 		r.quiet.Stop()
 	}
 	lines := r.scanner.Rest()
-	if len(lines) == 0 && r.meaning.unended != "" {
-		r.mean(s, r.meaning.unended)
+	if len(lines) == 0 && r.tracking.unended != "" {
+		r.mean(s, r.tracking.unended)
 	}
 	r.say(s, r.passes.begun, lines)
 }
@@ -233,7 +233,7 @@ func (r *liveRun) say(s *Session, after time.Time, lines []string) {
 		return
 	}
 	var tones []logbook.Tone
-	if r.meaning.reader != nil || r.passes.reader != nil {
+	if r.tracking.reader != nil || r.passes.reader != nil {
 		tones = r.understand(s, after, lines)
 	}
 	r.write(s, lines, tones, r.scanner.Continues())
@@ -257,8 +257,8 @@ func (r *liveRun) sayBlock(s *Session, block []byte) {
 		}
 		r.write(s, lines, tones, false)
 	default:
-		if r.meaning.reader != nil {
-			r.meaning.reader.Skip(block)
+		if r.tracking.reader != nil {
+			r.tracking.reader.Skip(block)
 		}
 		s.book.AppendBlock(r.entry(logbook.Output), block)
 	}
@@ -271,9 +271,9 @@ func (r *liveRun) understand(s *Session, after time.Time, lines []string) []logb
 		plain[i] = strip(line)
 	}
 	if r.scanner.Continues() {
-		plain[0] = r.meaning.unended + plain[0]
+		plain[0] = r.tracking.unended + plain[0]
 	}
-	r.meaning.unended = ""
+	r.tracking.unended = ""
 	for i := range plain {
 		tones[i] = r.mean(s, plain[i])
 		r.readPasses(s, after, plain[i], plain[i+1:])
@@ -419,11 +419,11 @@ func (r *liveRun) endHelpers() {
 // tail keeps the end of what a command writes.
 type tail struct{ text []byte }
 
-const mostTail = 4 << 10
+const maxTail = 4 << 10
 
 func (t *tail) add(p []byte) {
 	t.text = append(t.text, p...)
-	if over := len(t.text) - mostTail; over > 0 {
+	if over := len(t.text) - maxTail; over > 0 {
 		t.text = append(t.text[:0], t.text[over:]...)
 	}
 }

@@ -56,8 +56,8 @@ type Config struct {
 	Deserted func()
 	// Background says that the session goes on without a face.
 	Background bool
-	// Warden is the number of the process that guards this one, 0 for none.
-	Warden int
+	// Watchdog is the number of the process that guards this one, 0 for none.
+	Watchdog int
 	// Watch opens what the session watches files with, whose bursts have numbers above after, and
 	// Spawner is what it runs processes with; nil: the system's own.
 	Watch   func(after int) (Watcher, error)
@@ -131,7 +131,7 @@ type Session struct {
 	events    chan timedEvent
 	setup     *setup.Record
 	results   *reuse.Results
-	meanings  *meanings
+	trackers  *resultTrackers
 	meter     *meter.Meter // nil where the spawner is not the system's
 	volume    volume
 	outputs   outputs
@@ -203,7 +203,7 @@ func Start(c Config) (*Session, error) {
 	s.showing.background = c.Background
 	s.showing.about = api.About{
 		File: c.Plan.File, Root: c.Plan.Root, Session: filepath.Base(c.Logs), Since: time.Now().Round(0), Logs: c.Logs,
-		Supervisor: os.Getpid(), Warden: c.Warden,
+		Supervisor: os.Getpid(), Watchdog: c.Watchdog,
 	}
 	s.hide(c.Plan)
 	var err error
@@ -223,8 +223,8 @@ func Start(c Config) (*Session, error) {
 		s.spawner = system{s.tracer}
 		s.meter = &meter.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note, Written: s.written}
 	}
-	s.meanings = &meanings{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*meaning{}}
-	s.meanings.adopt(c.Plan)
+	s.trackers = &resultTrackers{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*resultTracker{}}
+	s.trackers.adopt(c.Plan)
 	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
 	s.snapshot.Store(s.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
@@ -415,7 +415,7 @@ func (s *Session) carryOut(order engine.Order) {
 // goroutine of their own.
 func (s *Session) start(o engine.Start) {
 	run := s.newRun(s.plan.Unit(o.Unit), o.Run, o.Ripple)
-	run.readMeaning(s, o)
+	run.trackResults(s, o)
 	s.live[o.Unit] = run
 	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
 		go run.prepare(s, o)

@@ -59,7 +59,7 @@ func (s *Session) adopt(now time.Time) {
 	s.hide(s.plan)
 	s.book.SetLimits(logbook.Limits(s.plan.Logs))
 	s.shownPlan.Store(s.plan)
-	s.meanings.adopt(s.plan)
+	s.trackers.adopt(s.plan)
 	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
 	for _, text := range consent.News(before, s.plan) {
 		s.Note("new in the settings: " + text)
@@ -87,6 +87,6 @@ func (s *Session) writeCures(units []string) error {
 }
 
 // Why implements api.Project, by the settings in use.
-func (s *Session) Why(_ context.Context, path string) (api.Foresight, error) {
-	return s.foresight(impact.Why(s.Plan(), path)), nil
+func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
+	return s.impactOf(impact.Why(s.Plan(), path)), nil
 }

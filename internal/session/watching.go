@@ -159,7 +159,7 @@ func (s *Session) watched(ev watch.Event) {
 
 // unchanged has the units hear of files that hold what they held before.
 func (s *Session) unchanged(now time.Time, ev watch.Unchanged) {
-	u := engine.Unchanged{Burst: ev.Burst, Units: s.heedful(impact.Units(ev.Keys))}
+	u := engine.Unchanged{Burst: ev.Burst, Units: s.withoutRelays(impact.Units(ev.Keys))}
 	if len(u.Units) == 0 {
 		return
 	}
@@ -172,7 +172,7 @@ func (s *Session) unchanged(now time.Time, ev watch.Unchanged) {
 }
 
 func (s *Session) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: s.heedful(impact.Units(ev.Keys))}
+	t := engine.Touched{Burst: ev.Burst, Units: s.withoutRelays(impact.Units(ev.Keys))}
 	if len(t.Units) == 0 {
 		return
 	}
@@ -219,13 +219,13 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}
-	if only = s.heedful(only); len(only) > 0 {
+	if only = s.withoutRelays(only); len(only) > 0 {
 		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
 	}
 }
 
-// mostNoticed bounds how many files a session remembers to have told of.
-const mostNoticed = 10000
+// maxNoticed bounds how many files a session remembers to have told of.
+const maxNoticed = 10000
 
 // tellElsewhere says of files that no rule matches, the first time for each, which rule
 // comes nearest. While a process is at work the files may be its own, which nobody waits
@@ -236,7 +236,7 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 	}
 	var fresh []string
 	for _, p := range paths {
-		if !s.noticed[p] && len(s.noticed) < mostNoticed {
+		if !s.noticed[p] && len(s.noticed) < maxNoticed {
 			s.noticed[p] = true
 			fresh = append(fresh, p)
 		}

@@ -1,4 +1,4 @@
-// Package supervisor is the process that runs a project, and its warden.
+// Package supervisor is the process that runs a project, and its watchdog.
 package supervisor
 
 import (
@@ -104,7 +104,7 @@ func Command(file *string) *cobra.Command {
 		RunE: func(_ *cobra.Command, units []string) error {
 			o.File, o.Units = *file, units
 			switch guard.Which() {
-			case guard.WardenPart:
+			case guard.WatchdogPart:
 				return ward(o)
 			case guard.SupervisorPart:
 				return supervise(o)
@@ -126,7 +126,7 @@ func Command(file *string) *cobra.Command {
 	return c
 }
 
-// ward is the warden's part.
+// ward is the watchdog's part.
 func ward(o Options) error {
 	at, err := o.Place()
 	if err != nil {
@@ -204,7 +204,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		return nil, err
 	}
 	r := &running{place: at, logs: filepath.Join(paths.Logs(p.File), time.Now().Format(logbook.SessionForm))}
-	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: paths.State(), Results: paths.Results(p.File), Background: o.Background, Warden: self.Warden}
+	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: paths.State(), Results: paths.Results(p.File), Background: o.Background, Watchdog: self.Watchdog}
 	for _, path := range o.For {
 		config.Hits = append(config.Hits, impact.Why(p, path).Hits...)
 	}
@@ -261,7 +261,7 @@ func (r *running) attend(self *guard.Supervisor, o Options) {
 		}()
 	}
 	go func() {
-		<-self.WardenGone()
+		<-self.WatchdogGone()
 		quitSoon(s)
 	}()
 	go quitOnSignal(s)

@@ -85,8 +85,8 @@ type Hit struct {
 // A change can be of any size, but nobody reads more than a few names: of each interest so
 // many hits are listed, and one more for each further pair of rule and captures.
 const (
-	mostListed  = 300
-	mostClasses = 200
+	maxListed  = 300
+	maxClasses = 200
 )
 
 // Watching says that the interests given to SetInterests with that number are
@@ -105,10 +105,10 @@ func (Unchanged) event() {}
 func (Notice) event()    {}
 
 // ceilingFactor bounds how long files that never rest can put off a change: that
-// many debounces, and no less than leastCeiling.
+// many debounces, and no less than minCeiling.
 const (
 	ceilingFactor = 10
-	leastCeiling  = 2 * time.Second
+	minCeiling    = 2 * time.Second
 )
 
 // writingPause is how long a file that its writer has not closed must be quiet,
@@ -187,7 +187,7 @@ func (g *group) due() time.Time {
 	if len(g.writing) > 0 {
 		debounce = max(debounce, writingPause)
 	}
-	due, ceiling := g.last.Add(debounce), g.counted.Add(max(ceilingFactor*g.debounce, leastCeiling))
+	due, ceiling := g.last.Add(debounce), g.counted.Add(max(ceilingFactor*g.debounce, minCeiling))
 	if due.After(ceiling) {
 		return ceiling
 	}
@@ -336,7 +336,7 @@ func (b *bursts) listed(g *group, isWanted func(met) bool) []Hit {
 		}
 		t := &tallies[m.class]
 		switch {
-		case len(out) < mostListed:
+		case len(out) < maxListed:
 			out = append(out, hit(m))
 		case t.more == 0:
 			t.first, t.more = i, 1
@@ -349,7 +349,7 @@ func (b *bursts) listed(g *group, isWanted func(met) bool) []Hit {
 	for _, t := range tallies {
 		switch {
 		case t.more == 0:
-		case classes < mostClasses:
+		case classes < maxClasses:
 			classes++
 			h := hit(g.hits[t.first])
 			h.More = t.more - 1

@@ -130,11 +130,11 @@ func (t *tree) reckonAll(how reading) {
 	t.stale = false
 	for _, a := range t.anchors {
 		a.place = t.matcher.at(a.path)
-		t.reckon(a, how)
+		t.recompute(a, how)
 	}
 }
 
-func (t *tree) reckon(f *folder, how reading) {
+func (t *tree) recompute(f *folder, how reading) {
 	_, isFile := f.files[".git"]
 	t.enterRepository(f, isFile || f.others[".git"] || f.subs[".git"] != nil)
 	f.scope = f.ownScope()
@@ -143,7 +143,7 @@ func (t *tree) reckon(f *folder, how reading) {
 		s.place, s.scope = f.place.enter(name), f.scope
 		s.out = f.ignores(name, !s.link)
 		if t.takes(s) {
-			t.reckon(s, how)
+			t.recompute(s, how)
 			continue
 		}
 		silent := t.silent
@@ -356,8 +356,8 @@ func (t *tree) meet(f *folder, name string, link bool, how reading) {
 	}
 }
 
-// mostSpares is how many folders are watched for spare interests alone.
-const mostSpares = 500
+// maxSpares is how many folders are watched for spare interests alone.
+const maxSpares = 500
 
 // takes reports whether a folder is one to be watched, and counts those that only spare
 // interests want.
@@ -366,7 +366,7 @@ func (t *tree) takes(f *folder) bool {
 		t.giveUpSpare(f)
 		return true
 	}
-	if !t.matcher.wantsAs(f.place, f.out, true) || !f.spare && t.spares >= mostSpares {
+	if !t.matcher.wantsAs(f.place, f.out, true) || !f.spare && t.spares >= maxSpares {
 		return false
 	}
 	if !f.spare {

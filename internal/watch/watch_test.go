@@ -280,23 +280,23 @@ func all(string) func(string) bool { return nil }
 // TestManyHits lists of a large change what differs in what it asks for, and counts the rest.
 func TestManyHits(t *testing.T) {
 	b := newBursts()
-	for i := range 3 * mostListed {
+	for i := range 3 * maxListed {
 		h := Hit{Key: "web", Path: fmt.Sprintf("%05d", i), What: "written"}
 		if i%3 == 2 {
 			h.Rule, h.Captures = 1, map[string]string{"area": fmt.Sprint(i % 9)}
 		}
 		b.add(time.Unix(0, 0), []sighting{{path: h.Path, what: h.What, by: []heard{{"web", h.Rule, "", h.Captures}}}}, func(string) time.Duration { return 0 })
 	}
-	b.add(time.Unix(0, 0), []sighting{seenBy("web", fmt.Sprintf("%05d", 3*mostListed-1), "removed")}, func(string) time.Duration { return 0 })
+	b.add(time.Unix(0, 0), []sighting{seenBy("web", fmt.Sprintf("%05d", 3*maxListed-1), "removed")}, func(string) time.Duration { return 0 })
 	c := b.take(time.Unix(1, 0), func(string) func(string) bool { return func(path string) bool { return path != "00000" } })[0]
-	assert.Equal(t, 3*mostListed, c.Files)
-	require.Len(t, c.Hits, mostListed+4)
+	assert.Equal(t, 3*maxListed, c.Files)
+	require.Len(t, c.Hits, maxListed+4)
 	count := map[string]int{}
 	for _, h := range c.Hits {
 		count[fmt.Sprint(h.Rule, h.Captures)] += 1 + h.More
 	}
 	// One of the first is no news, and the last has gone, which another rule told.
-	assert.Equal(t, map[string]int{"0 map[]": 2 * mostListed, "1 map[area:2]": mostListed / 3, "1 map[area:5]": mostListed / 3, "1 map[area:8]": mostListed/3 - 1}, count)
+	assert.Equal(t, map[string]int{"0 map[]": 2 * maxListed, "1 map[area:2]": maxListed / 3, "1 map[area:5]": maxListed / 3, "1 map[area:8]": maxListed/3 - 1}, count)
 	assert.Equal(t, "00001", c.Hits[0].Path, "in order")
 }
 
@@ -468,11 +468,11 @@ func TestSpare(t *testing.T) {
 	assert.Equal(t, []string{"app app/a.go written", "rest app/b.txt created", "rest docs/deep/x.md written"}, change(t, w))
 
 	tr := newTree(root)
-	for n := range 2 * mostSpares {
+	for n := range 2 * maxSpares {
 		put(t, root, fmt.Sprintf("many/%d/x.md", n))
 	}
 	tr.want([]Interest{{Key: "rest", Rules: rules("**"), Spare: true}})
-	assert.Equal(t, mostSpares, tr.spares)
+	assert.Equal(t, maxSpares, tr.spares)
 	tr.want([]Interest{{Key: "all", Rules: rules("**")}})
 	assert.Zero(t, tr.spares, "they are wanted for their own sake")
 	tr.want(nil)

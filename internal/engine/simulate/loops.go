@@ -34,13 +34,13 @@ func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Tim
 	}
 }
 
-// mostRounds is how often a row may come to a unit before that is noticed: twice, and once more
+// maxRounds is how often a row may come to a unit before that is noticed: twice, and once more
 // where somebody else's change comes to rest in between; and once for each other in it, up to
 // two. A round counts late where a pass begins before the writing that it takes up has come to
 // rest, so there are two more with units that take up changes by themselves. Where a unit in the
 // row also sets itself off, two loops go through it: rounds of the one begin anew with each of
 // the other, so there are two more again.
-const mostRounds = 3
+const maxRounds = 3
 
 // madeBy enters that a unit's process writes a file that concerns a unit.
 func (c *Checker) madeBy(by, unit string) {
@@ -79,7 +79,7 @@ func (c *Checker) setOff(unit, because string) {
 	delete(l.pardoned, unit)
 	l.rows[unit] = row
 	others := slices.Compact(slices.Sorted(slices.Values(row)))
-	most := mostRounds + min(len(others)-1, 2)
+	most := maxRounds + min(len(others)-1, 2)
 	if slices.ContainsFunc(others, func(name string) bool { return c.of(name).spec.Pass != nil }) {
 		most += 2
 	}

@@ -40,7 +40,7 @@ func newOncePrinter(snap *api.Snapshot, grouped bool, units []string) *oncePrint
 
 // follow prints the lines from a number on until the project has ended.
 func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int64) error {
-	err := api.FollowLines(ctx, project, api.LineQuery{From: from, Count: api.MostLines}, func(lines []api.Line) error {
+	err := api.FollowLines(ctx, project, api.LineQuery{From: from, Count: api.MaxLines}, func(lines []api.Line) error {
 		for _, l := range lines {
 			if err := p.print(l); err != nil {
 				return err

@@ -25,7 +25,7 @@ or what keeps it from having an effect. Where the project runs, it also says how
 are now.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
-			foresee, snap, err := at.foresight()
+			foresee, snap, err := at.impactOf()
 			if err != nil {
 				return err
 			}
@@ -43,7 +43,7 @@ are now.`,
 						return err
 					}
 				default:
-					sayForesight(f, snap)
+					sayImpact(f, snap)
 				}
 			}
 			return nil
@@ -53,9 +53,9 @@ are now.`,
 	return c
 }
 
-// foresight returns what answers, and how the project is: the running one, or where it does
+// impactOf returns what answers, and how the project is: the running one, or where it does
 // not run its settings and nil.
-func (at location) foresight() (func(path string) (api.Foresight, error), *api.Snapshot, error) {
+func (at location) impactOf() (func(path string) (api.Impact, error), *api.Snapshot, error) {
 	file, err := at.FindRunning()
 	if err != nil {
 		return nil, nil, err
@@ -63,7 +63,7 @@ func (at location) foresight() (func(path string) (api.Foresight, error), *api.S
 	ctx := context.Background()
 	if running, err := client.Connect(ctx, file); err == nil {
 		snap, err := running.Snapshot(ctx)
-		return func(path string) (api.Foresight, error) { return running.Why(ctx, path) }, snap, err
+		return func(path string) (api.Impact, error) { return running.Why(ctx, path) }, snap, err
 	} else if !errors.Is(err, api.ErrNotRunning) {
 		return nil, nil, exit.With(exit.Failed, err)
 	}
@@ -71,10 +71,10 @@ func (at location) foresight() (func(path string) (api.Foresight, error), *api.S
 	if err != nil {
 		return nil, nil, err
 	}
-	return func(path string) (api.Foresight, error) { return impact.Why(p, path).Foresight(), nil }, nil, nil
+	return func(path string) (api.Impact, error) { return impact.Why(p, path).Impact(), nil }, nil, nil
 }
 
-func sayForesight(f api.Foresight, snap *api.Snapshot) {
+func sayImpact(f api.Impact, snap *api.Snapshot) {
 	client.Say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
 	if snap == nil {
 		return

@@ -74,7 +74,7 @@ func (l *logs) run(units []string) error {
 		return exit.Refuse("omnivigil: -n %d: it takes at least 1 line", l.most)
 	}
 	l.query.Filter, l.query.Last = strings.Join(l.filter, " "), true
-	l.query.Count = min(l.most, api.MostLines)
+	l.query.Count = min(l.most, api.MaxLines)
 	if _, err := query.Parse(l.query.Filter); err != nil {
 		return exit.Refuse("omnivigil: --only: %v", err)
 	}
@@ -86,10 +86,10 @@ func (l *logs) run(units []string) error {
 		if err != nil {
 			return exit.Refuse("omnivigil: --since: %v", err)
 		}
-		l.query.Last, l.query.Since, l.query.Count = false, at, api.MostLines
+		l.query.Last, l.query.Since, l.query.Count = false, at, api.MaxLines
 	}
 	if l.total {
-		l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Since: l.query.Since, Count: api.MostLines}
+		l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Since: l.query.Since, Count: api.MaxLines}
 	}
 	switch {
 	case l.sessions || l.session != "":
@@ -136,7 +136,7 @@ func (l *logs) running(ctx context.Context, p *api.Client) error {
 			if err != nil {
 				return err
 			}
-			l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Count: api.MostLines, From: end}
+			l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Count: api.MaxLines, From: end}
 		}
 		return api.FollowLines(ctx, p, l.query, func(all []api.Line) error { return l.show(format, all) })
 	}
@@ -167,7 +167,7 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 		if page.Lines[0].Number <= page.First {
 			break
 		}
-		q = api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[0].Number, Count: min(left, api.MostLines)}
+		q = api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[0].Number, Count: min(left, api.MaxLines)}
 	}
 	for _, q := range slices.Backward(pages) {
 		page, err := log.Lines(ctx, q)

@@ -21,7 +21,7 @@ func resultCommands(of Settings) []*cobra.Command {
 
 func testsCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
-	q, output := api.ResultQuery{Count: api.MostLines}, false
+	q, output := api.ResultQuery{Count: api.MaxLines}, false
 	c := a.flag(&cobra.Command{
 		Use:   "tests [UNIT or GROUP ...]",
 		Short: "List the tests of the running project, the failing ones first",
@@ -123,7 +123,7 @@ func testLine(snap *api.Snapshot, c api.Case) string {
 
 func findingsCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
-	q, format := api.ResultQuery{Count: api.MostLines}, "text"
+	q, format := api.ResultQuery{Count: api.MaxLines}, "text"
 	c := a.flag(&cobra.Command{
 		Use:   "findings [UNIT or GROUP ...]",
 		Short: "List the messages of compilers, linters and runtimes about places in files",
@@ -231,7 +231,7 @@ is narrowed the suite counts as stale, however green. --failing takes those that
 // named returns the test that a name means: one that is known, or else that name alone, which
 // the runner may know.
 func named(ctx context.Context, p *api.Client, unit, name string) (api.CaseName, error) {
-	page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Text: name, Count: api.MostLines})
+	page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Text: name, Count: api.MaxLines})
 	if err != nil {
 		return api.CaseName{}, err
 	}

@@ -62,7 +62,7 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 	}
 	r := Results{Project: snap.Project.Name, Root: snap.Project.Root, At: snap.At}
 	for more := true; more; {
-		page, err := p.Cases(ctx, api.ResultQuery{Units: units, From: len(r.Cases), Count: api.MostLines})
+		page, err := p.Cases(ctx, api.ResultQuery{Units: units, From: len(r.Cases), Count: api.MaxLines})
 		if err != nil {
 			return r, err
 		}
@@ -78,7 +78,7 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 		}
 	}
 	for more := true; more; {
-		page, err := p.Findings(ctx, api.ResultQuery{Units: units, From: len(r.Findings), Count: api.MostLines})
+		page, err := p.Findings(ctx, api.ResultQuery{Units: units, From: len(r.Findings), Count: api.MaxLines})
 		if err != nil {
 			return r, err
 		}

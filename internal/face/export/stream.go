@@ -67,7 +67,7 @@ func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, forma
 	if err != nil {
 		return 0, err
 	}
-	q, last := api.LineQuery{Filter: part.Filter, Count: api.MostLines}, int64(math.MaxInt64)
+	q, last := api.LineQuery{Filter: part.Filter, Count: api.MaxLines}, int64(math.MaxInt64)
 	if part.Within != nil {
 		q.From, last = part.Within[0], part.Within[1]
 	}

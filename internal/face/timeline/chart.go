@@ -62,8 +62,8 @@ type Graph struct {
 // Series are the samples of a session, by unit, in the order of time. The zero value has none.
 type Series struct{ of map[string][]api.Sample }
 
-// mostSamples is how many of a unit are kept; past it every second of the older half is left out.
-const mostSamples = 40_000
+// maxSamples is how many of a unit are kept; past it every second of the older half is left out.
+const maxSamples = 40_000
 
 // Add takes samples that are newer than those that are there.
 func (s *Series) Add(all []api.Sample) {
@@ -72,7 +72,7 @@ func (s *Series) Add(all []api.Sample) {
 	}
 	for _, one := range all {
 		of := append(s.of[one.Unit], one)
-		if len(of) > mostSamples {
+		if len(of) > maxSamples {
 			of = thinned(of)
 		}
 		s.of[one.Unit] = of

@@ -147,12 +147,12 @@ func TestChart(t *testing.T) {
 
 func TestSeriesIsBounded(t *testing.T) {
 	var s Series
-	for i := range 3 * mostSamples {
+	for i := range 3 * maxSamples {
 		s.Add([]api.Sample{{At: at(i), Unit: "tides", Memory: 1}})
 	}
-	assert.LessOrEqual(t, len(s.of["tides"]), mostSamples)
+	assert.LessOrEqual(t, len(s.of["tides"]), maxSamples)
 	assert.Equal(t, at(0), s.of["tides"][0].At)
-	assert.Equal(t, at(3*mostSamples-1), s.of["tides"][len(s.of["tides"])-1].At)
+	assert.Equal(t, at(3*maxSamples-1), s.of["tides"][len(s.of["tides"])-1].At)
 }
 
 func TestLevel(t *testing.T) {

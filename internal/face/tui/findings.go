@@ -99,8 +99,8 @@ func (f *findings) ask(m *model) {
 	m.later(func(context.Context) tea.Msg { return readSource(c.File, v) })
 }
 
-// mostSource is how large a file may be whose lines are shown.
-const mostSource = 4 << 20
+// maxSource is how large a file may be whose lines are shown.
+const maxSource = 4 << 20
 
 func readSource(file string, version int) sourceMsg {
 	msg := sourceMsg{file: file, of: version}
@@ -108,7 +108,7 @@ func readSource(file string, version int) sourceMsg {
 	switch {
 	case err != nil:
 		msg.err = err
-	case !info.Mode().IsRegular() || info.Size() > mostSource:
+	case !info.Mode().IsRegular() || info.Size() > maxSource:
 		msg.err = fmt.Errorf("%s is no file of source", file)
 	default:
 		var data []byte

@@ -42,8 +42,8 @@ type screenMsg struct {
 	over   bool
 }
 
-// mostInputs is how much may be typed ahead of a project that does not answer.
-const mostInputs = 1000
+// maxInputs is how much may be typed ahead of a project that does not answer.
+const maxInputs = 1000
 
 // takeInHand opens the chosen unit's terminal.
 func (m *model) takeInHand() {
@@ -70,7 +70,7 @@ func (v *hands) begin(m *model, hand, take bool) {
 	v.end()
 	v.asked, v.size = hand, v.place(m)
 	ctx, stop := context.WithCancel(m.ctx)
-	screens, inputs := make(chan screenMsg), make(chan api.Input, mostInputs)
+	screens, inputs := make(chan screenMsg), make(chan api.Input, maxInputs)
 	v.ctx, v.stop, v.screens, v.inputs = ctx, stop, screens, inputs
 	send := func(msg screenMsg) error {
 		select {
@@ -378,9 +378,9 @@ func (v *hands) cursor(width, height int) *tea.Cursor {
 	return c
 }
 
-// dress gives the screen what the program has its terminal do: the cursor, and hearing of the mouse and of
+// applyStyles gives the screen what the program has its terminal do: the cursor, and hearing of the mouse and of
 // focus.
-func (v *hands) dress(m *model, on *tea.View) {
+func (v *hands) applyStyles(m *model, on *tea.View) {
 	on.Cursor = v.cursor(m.width, m.height)
 	on.ReportFocus = true
 	if v.screen.Mouse == "all" && !m.noMouse {

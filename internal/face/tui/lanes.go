@@ -53,8 +53,8 @@ var shares = []float64{0.5, 0.25, 0.75}
 
 // height is how many rows the lanes may have, of those that lanes and stream share.
 func (l *lanes) height(body int) int {
-	const least, leastStream = 4, 4
-	return max(min(int(float64(body)*shares[l.share]), body-leastStream), least)
+	const least, minStream = 4, 4
+	return max(min(int(float64(body)*shares[l.share]), body-minStream), least)
 }
 
 // legend says what the textures mean, for the help.

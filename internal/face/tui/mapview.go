@@ -47,7 +47,7 @@ func (*mapView) grabs(*model) bool { return false }
 
 func (v *mapView) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case api.Foresight:
+	case api.Impact:
 		v.steps, v.answer = msg.Order, msg.Text
 	case tea.MouseWheelMsg:
 		v.walk(m, 0, wheel(msg)/3)

@@ -175,8 +175,8 @@ func (p *picking) line(m *model) (api.Line, bool) {
 	return api.Line{}, false
 }
 
-// mostCopied is how many lines are copied at most: terminals take no more.
-const mostCopied = 5000
+// maxCopied is how many lines are copied at most: terminals take no more.
+const maxCopied = 5000
 
 // copyMsg is text for the clipboard.
 type copyMsg struct {
@@ -202,7 +202,7 @@ func (p *picking) copy(m *model) {
 			texts, err = blockOf(ctx, m.project, line)
 		} else {
 			var page api.Page
-			page, err = m.project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: mostCopied})
+			page, err = m.project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied})
 			for _, l := range page.Lines {
 				if l.Number <= to {
 					texts = append(texts, ansi.Strip(l.Text))

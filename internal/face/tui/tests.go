@@ -471,7 +471,7 @@ func (t *tests) runFile(m *model) {
 		return
 	}
 	m.later(func(ctx context.Context) tea.Msg {
-		page, err := m.project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MostLines})
+		page, err := m.project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MaxLines})
 		if err != nil {
 			return askedMsg{err}
 		}

@@ -24,17 +24,17 @@ type troubleMsg struct {
 	err error
 }
 
-// mostTroubles is how many are gone through.
-const mostTroubles = 2000
+// maxTroubles is how many are gone through.
+const maxTroubles = 2000
 
 // seekTrouble goes to the next place that a failed test or a finding names, or the one before.
 func (m *model) seekTrouble(by int) {
 	m.later(func(ctx context.Context) tea.Msg {
-		cases, err := m.project.Cases(ctx, api.ResultQuery{Only: "failing", Count: mostTroubles})
+		cases, err := m.project.Cases(ctx, api.ResultQuery{Only: "failing", Count: maxTroubles})
 		if err != nil {
 			return troubleMsg{err: err}
 		}
-		found, err := m.project.Findings(ctx, api.ResultQuery{Count: mostTroubles})
+		found, err := m.project.Findings(ctx, api.ResultQuery{Count: maxTroubles})
 		if err != nil {
 			return troubleMsg{err: err}
 		}

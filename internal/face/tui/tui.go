@@ -53,7 +53,7 @@ const kind = "screen"
 
 // framesDrawn is how often in a second the terminal is drawn to at most. It is more often
 // than there are snapshots, so that what a key does is seen soon.
-const framesDrawn = 2 * api.MostFrames
+const framesDrawn = 2 * api.MaxFrames
 
 // Run shows the project until it has ended or the person closes the screen, or until the
 // context is done. It returns how the project was when it was last seen. The error says why
@@ -166,7 +166,7 @@ func (m *model) meetUnits() {
 	}
 	if !slices.Equal(names, m.names) {
 		m.names = names
-		m.dress()
+		m.applyStyles()
 	}
 	if m.chosen() == nil && len(names) > 0 {
 		m.overview.lanes.unit = names[0]
@@ -183,11 +183,11 @@ func (m *model) look(of ground) {
 		of = lightGround
 	}
 	m.palette = newPalette(of, m.profile)
-	m.dress()
+	m.applyStyles()
 }
 
-// dress gives the units their colours.
-func (m *model) dress() {
+// applyStyles gives the units their colours.
+func (m *model) applyStyles() {
 	m.styles = m.palette.unitStyles(m.names)
 	clear(m.overview.lanes.drawn)
 }
@@ -287,7 +287,7 @@ func (m *model) handle(msg tea.Msg) {
 		m.cmds = append(m.cmds, tea.Quit)
 	case pageMsg, searchMsg, jumpMsg:
 		m.overview.update(m, msg)
-	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg, failingMsg, detailMsg, api.Foresight:
+	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg, failingMsg, detailMsg, api.Impact:
 		for _, v := range m.stack { // something may lie on the view that has asked
 			v.update(m, msg)
 		}
@@ -344,7 +344,7 @@ func (m *model) View() tea.View {
 	}
 	v.ReportFocus = m.habits.Notify != "off"
 	if h, ok := m.top().(*hands); ok {
-		h.dress(m, &v)
+		h.applyStyles(m, &v)
 	}
 	m.last = v
 	return v

@@ -94,8 +94,8 @@ func (p *played) Detail(_ context.Context, unit string) (api.Detail, error) {
 func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {
 	return api.SamplePage{Samples: p.samples[min(from, int64(len(p.samples))):], Next: int64(len(p.samples))}, nil
 }
-func (p *played) Why(_ context.Context, path string) (api.Foresight, error) {
-	return api.Foresight{Path: path, Text: []string{"nothing would act on " + path}}, nil
+func (p *played) Why(_ context.Context, path string) (api.Impact, error) {
+	return api.Impact{Path: path, Text: []string{"nothing would act on " + path}}, nil
 }
 func (p *played) Screen(context.Context, string) (api.Screen, error) { return p.screens[0], nil }
 func (p *played) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {

@@ -42,7 +42,7 @@ func (q *question) grabs(*model) bool { return q.input.Focused() }
 
 func (q *question) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case api.Foresight:
+	case api.Impact:
 		q.answer = msg.Text
 	case lastWords:
 		q.last = msg

@@ -70,13 +70,13 @@ func (f *wordsField) submit(m *model) {
 	}
 }
 
-// mostTyped is how many words, as they were typed, are remembered.
-const mostTyped = 100
+// maxTyped is how many words, as they were typed, are remembered.
+const maxTyped = 100
 
 // rememberWords makes a text the newest that was typed.
 func (m *model) rememberWords(text string) {
 	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
-	m.typedWords = all[max(len(all)-mostTyped, 0):]
+	m.typedWords = all[max(len(all)-maxTyped, 0):]
 	if remember, words := m.remember, m.typedWords; remember != nil {
 		m.later(func(context.Context) tea.Msg {
 			remember(words)

@@ -52,8 +52,8 @@ type Book struct {
 }
 
 const (
-	mostKept   = 32 << 20             // bytes of what cannot be written that are kept in memory
-	mostBehind = 8 << 20              // bytes that a slow disk may be behind
+	maxKept    = 32 << 20             // bytes of what cannot be written that are kept in memory
+	maxBehind  = 8 << 20              // bytes that a slow disk may be behind
 	worthWrite = 128 << 10            // bytes that are worth a write
 	segmentMax = 64 << 20             // bytes of a segment's text, and that of the smallest:
 	segmentMin = 256 << 10            //
@@ -125,7 +125,7 @@ func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	// Whoever decides what runs is not held up by what does.
-	for e.Stream == Output && b.err == nil && b.behind > mostBehind && !b.closed {
+	for e.Stream == Output && b.err == nil && b.behind > maxBehind && !b.closed {
 		if b.waiting++; b.waiting == 1 && b.waited.IsZero() {
 			b.waited = time.Now()
 		}
@@ -141,7 +141,7 @@ func (b *Book) say(tone Tone, text string) {
 }
 
 func (b *Book) append(e Entry, n int, lines iter.Seq[[]byte]) {
-	if b.err != nil && b.behind > mostKept {
+	if b.err != nil && b.behind > maxKept {
 		b.lost += n
 		return
 	}
@@ -316,7 +316,7 @@ func (b *Book) flush() {
 		b.behind -= j.segment.drop(j.written)
 	}
 	b.err = err
-	if b.passes++; b.behind < mostBehind/2 {
+	if b.passes++; b.behind < maxBehind/2 {
 		b.waited = time.Time{}
 	}
 	if err == nil && b.lost > 0 {

@@ -147,9 +147,9 @@ func (e *editor) put(text string, width int) {
 	e.column += width
 }
 
-// mostJoined is how many bytes a character may have with all that is joined to it; text that
+// maxJoined is how many bytes a character may have with all that is joined to it; text that
 // piles up more is no text.
-const mostJoined = 128
+const maxJoined = 128
 
 // join adds what has no width of its own to the character before the cursor.
 func (e *editor) join(text string) {
@@ -161,7 +161,7 @@ func (e *editor) join(text string) {
 	for at > 0 && e.cells[at].text == "" {
 		at--
 	}
-	if c := &e.cells[at]; len(c.text) < mostJoined {
+	if c := &e.cells[at]; len(c.text) < maxJoined {
 		c.text += text
 	}
 }

@@ -204,7 +204,7 @@ func TestDiskRefuses(t *testing.T) {
 	assert.EqualValues(t, 2, b.Published(), "it will not come to the disk soon")
 
 	large := strings.Repeat("x", 1<<20)
-	for range mostKept >> 20 {
+	for range maxKept >> 20 {
 		b.Append(Entry{Unit: "tides"}, large)
 	}
 	before := view(t, b).End()

@@ -102,8 +102,8 @@ func (s *segment) head(e Entry, at time.Time, width int) []byte {
 	return h
 }
 
-// mostSpare is how many buffers are kept to be used again: half of what a disk may be behind.
-const mostSpare = mostBehind / 2 / worthWrite
+// maxSpare is how many buffers are kept to be used again: half of what a disk may be behind.
+const maxSpare = maxBehind / 2 / worthWrite
 
 // buffer returns the one that lines are added to.
 func (s *segment) buffer() *buffer {
@@ -204,7 +204,7 @@ func (s *segment) drop(n int) int {
 	size := 0
 	for _, b := range s.buffers[:n] {
 		size += len(b.text) + len(b.codes)
-		if !b.seen && len(s.spare) < mostSpare && cap(b.text) <= 2*worthWrite {
+		if !b.seen && len(s.spare) < maxSpare && cap(b.text) <= 2*worthWrite {
 			s.spare = append(s.spare, &buffer{text: b.text[:0], codes: b.codes[:0]})
 		}
 	}

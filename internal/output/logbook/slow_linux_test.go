@@ -32,7 +32,7 @@ func TestSlowDisk(t *testing.T) {
 	thaw := func() error { return exec.Command("fsfreeze", "--unfreeze", disk).Run() }
 	defer thaw()
 
-	const lines = 2 * mostBehind / 1000
+	const lines = 2 * maxBehind / 1000
 	written := make(chan bool)
 	go func() {
 		for n := range lines {

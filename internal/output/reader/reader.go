@@ -69,7 +69,7 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	if q.Count <= 0 {
 		q.Count = api.DefaultLines
 	}
-	q.Count = min(q.Count, api.MostLines)
+	q.Count = min(q.Count, api.MaxLines)
 	p := pager{ctx: ctx, view: v, terms: t, page: api.Page{First: v.First(), Total: v.End()}}
 	if q.Why {
 		lines, err := v.LastWords(q.Unit, q.Run, q.Count)
@@ -173,7 +173,7 @@ func again(after *api.Line, b *logbook.Batch, text []byte) bool {
 // move returns the number that is so many lines after another one, before it if by is
 // negative.
 func (p *pager) move(end int64, by int) (int64, error) {
-	most := min(max(by, -by), api.MostLines)
+	most := min(max(by, -by), api.MaxLines)
 	if most == 0 {
 		return end, nil
 	}

@@ -66,7 +66,7 @@ func (s *searching) on() bool {
 
 // nearest finds the lines that are asked for.
 func (s *searching) nearest(ctx context.Context) error {
-	left := min(s.query.Most, api.MostLines)
+	left := min(s.query.Most, api.MaxLines)
 	sc := scan{view: s.view, terms: s.terms, from: s.query.From, back: s.query.Back}
 	sc.searched = func(lines int64) bool {
 		if !s.query.Count {

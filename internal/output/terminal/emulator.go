@@ -200,8 +200,8 @@ func (e *emulator) shift(by int) bool {
 // a thousand million cells one by one.
 func bound(params ansi.Params) {
 	for i, p := range params {
-		if p.Param(0) > api.MostCells {
-			params[i] = api.MostCells | p&parser.HasMoreFlag
+		if p.Param(0) > api.MaxCells {
+			params[i] = api.MaxCells | p&parser.HasMoreFlag
 		}
 	}
 }

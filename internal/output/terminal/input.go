@@ -182,7 +182,7 @@ func (s *scanner) mouseBytes(m api.Mouse) (string, error) {
 		return "", fmt.Errorf("the mouse has no button %q", m.Button)
 	case m.Does != "press" && m.Does != "release" && m.Does != "move":
 		return "", fmt.Errorf("the mouse does \"press\", \"release\" or \"move\", not %q", m.Does)
-	case m.Col < 0 || m.Row < 0 || m.Col >= api.MostCells || m.Row >= api.MostCells:
+	case m.Col < 0 || m.Row < 0 || m.Col >= api.MaxCells || m.Row >= api.MaxCells:
 		return "", fmt.Errorf("there is no cell %d, %d", m.Col, m.Row)
 	}
 	wants := s.mouse()

@@ -120,8 +120,8 @@ func moved(a, b Sample) bool {
 	return math.Abs(a.CPU-b.CPU) > 0.01 || math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) || a.Output != b.Output
 }
 
-// mostRead is how many bytes are read at once.
-const mostRead = 4 << 20
+// maxRead is how many bytes are read at once.
+const maxRead = 4 << 20
 
 // Read returns samples from a place in the file of a folder on, 0 for its beginning, and the place
 // after them. There are none where it is at the end, or no file is there. It reads some
@@ -135,7 +135,7 @@ func Read(dir string, from int64) ([]Sample, int64, error) {
 		return nil, from, fmt.Errorf("read samples: %w", err)
 	}
 	defer f.Close()
-	text := make([]byte, mostRead)
+	text := make([]byte, maxRead)
 	n, err := f.ReadAt(text, max(from, 0))
 	if err != nil && err != io.EOF {
 		return nil, from, fmt.Errorf("read samples: %w", err)

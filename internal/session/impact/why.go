@@ -31,9 +31,9 @@ type Report struct {
 	typed bool // nobody has written the settings
 }
 
-// Foresight returns the report as faces have it.
-func (r Report) Foresight() api.Foresight {
-	f := api.Foresight{Path: r.Path, Makers: r.Makers, Text: r.Lines()}
+// Impact returns the report as faces have it.
+func (r Report) Impact() api.Impact {
+	f := api.Impact{Path: r.Path, Makers: r.Makers, Text: r.Lines()}
 	for _, a := range r.Acts {
 		f.Acts = append(f.Acts, api.Act{Unit: a.Unit, Rule: a.Pattern.Text, Does: a.Does})
 	}

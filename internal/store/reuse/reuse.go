@@ -95,15 +95,15 @@ func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 
 // Told returns what was told to EndedWell of the run whose result holds; nil where that is not known.
 func (a *Attempt) Told() []byte {
-	told, err := files.Read(a.results.toldBy(a.unit), mostTold)
+	told, err := files.Read(a.results.toldBy(a.unit), maxTold)
 	if err != nil {
 		return nil
 	}
 	return told
 }
 
-// mostTold bounds what is read of what was told of a run.
-const mostTold = 256 << 20
+// maxTold bounds what is read of what was told of a run.
+const maxTold = 256 << 20
 
 // EndedWell remembers the result of an attempt that was run and ended well, unless something
 // that it depends on was written meanwhile. Told is what is to be known of the run when its result is

@@ -2,9 +2,9 @@
 // ends.
 //
 // A project that runs is two processes in a session of their own, without a terminal: the
-// supervisor, which does everything, and its warden, which only starts the supervisor and
-// waits. Each is the other's guard: when the supervisor is gone, the warden ends whatever it
-// left; when the warden is gone, the supervisor notices and ends in order, but soon. Both
+// supervisor, which does everything, and its watchdog, which only starts the supervisor and
+// waits. Each is the other's guard: when the supervisor is gone, the watchdog ends whatever it
+// left; when the watchdog is gone, the supervisor notices and ends in order, but soon. Both
 // are the parent of orphans, so no descendant can hide from them.
 //
 // A face is a process of its own, which may launch the other two. While it has the
@@ -30,8 +30,8 @@ import (
 	"omnivigil/internal/process"
 )
 
-// variable tells a process which part it has: launched for a warden, and for its
-// supervisor the number of the warden.
+// variable tells a process which part it has: launched for a watchdog, and for its
+// supervisor the number of the watchdog.
 const variable = "OMNIVIGIL_GUARD"
 
 const launched = "launched"
@@ -40,16 +40,16 @@ const launched = "launched"
 const Grace = 1500 * time.Millisecond
 
 // Files that a process inherits from the one that has started it. The first two go on from
-// the warden to the supervisor.
+// the watchdog to the supervisor.
 const (
 	outcomeFD  = 3 // where the launcher hears how the start went
 	launcherFD = 4 // ends when the launcher does
-	wardenFD   = 5 // ends when the warden does
-	reportFD   = 6 // what the warden is to do afterwards
+	watchdogFD = 5 // ends when the watchdog does
+	reportFD   = 6 // what the watchdog is to do afterwards
 	lockFD     = 7 // the project's lock
 )
 
-// What the supervisor reports to its warden: a line for each, a word and what it is about.
+// What the supervisor reports to its watchdog: a line for each, a word and what it is about.
 const (
 	crashFile    = "crash-file" // where the runtime writes why the program has crashed
 	removeFolder = "remove"     // a folder that is of no use afterwards
@@ -60,7 +60,7 @@ type Part int
 
 const (
 	Neither Part = iota
-	WardenPart
+	WatchdogPart
 	SupervisorPart
 )
 
@@ -70,19 +70,19 @@ func Which() Part {
 	case value == "":
 		return Neither
 	case value == launched:
-		return WardenPart
+		return WatchdogPart
 	}
 	return SupervisorPart
 }
 
-// Launched is a warden that was started, with its supervisor.
+// Launched is a watchdog that was started, with its supervisor.
 type Launched struct{ outcome *os.File }
 
 // kept are files that stay open as long as the process runs, by which others know that it
 // does: one that nobody holds any more is closed.
 var kept []*os.File
 
-// Launch starts the program again, with these words, as a warden. Its supervisor can tell
+// Launch starts the program again, with these words, as a watchdog. Its supervisor can tell
 // when the calling process has gone. It must not be called by two goroutines at once.
 func Launch(words []string) (*Launched, error) {
 	self, err := os.Executable()
@@ -98,17 +98,17 @@ func Launch(words []string) (*Launched, error) {
 		return nil, fmt.Errorf("make a pipe: %w", err)
 	}
 	kept = append(kept, life)
-	warden := exec.Command(self, words...)
-	warden.Args[0] = os.Args[0]
-	warden.Env = append(os.Environ(), variable+"="+launched)
-	warden.ExtraFiles = []*os.File{says, hears}
-	warden.SysProcAttr = ownSession()
-	if err := warden.Start(); err != nil {
+	watchdog := exec.Command(self, words...)
+	watchdog.Args[0] = os.Args[0]
+	watchdog.Env = append(os.Environ(), variable+"="+launched)
+	watchdog.ExtraFiles = []*os.File{says, hears}
+	watchdog.SysProcAttr = ownSession()
+	if err := watchdog.Start(); err != nil {
 		return nil, fmt.Errorf("start the supervisor: %w", err)
 	}
 	says.Close()
 	hears.Close()
-	go warden.Wait() // so that it is collected
+	go watchdog.Wait() // so that it is collected
 	return &Launched{outcome}, nil
 }
 
@@ -141,7 +141,7 @@ func (f *Failure) Error() string { return f.Text }
 // Started tells the launcher that the start has succeeded. It is called by the supervisor.
 func Started(text string) { tellLauncher("started " + text) }
 
-// Failed tells the launcher why there is no start. It is called by warden or supervisor.
+// Failed tells the launcher why there is no start. It is called by watchdog or supervisor.
 func Failed(code int, text string) { tellLauncher(fmt.Sprintf("failed %d %s", code, text)) }
 
 func tellLauncher(text string) {
@@ -151,7 +151,7 @@ func tellLauncher(text string) {
 }
 
 // Ward starts the program again as the supervisor, waits for it, and ends what it left. It
-// is called by the warden, with the lock of the project; only that and the supervisor have
+// is called by the watchdog, with the lock of the project; only that and the supervisor have
 // it.
 func Ward(lock *os.File) error {
 	if err := process.BecomeSubreaper(); err != nil {
@@ -229,28 +229,28 @@ func read(report io.Reader) reported {
 
 // Supervisor is the calling process as one.
 type Supervisor struct {
-	Warden  int      // number of the process that guards it
-	Lock    *os.File // of the project, which it holds as long as it is there
-	reports *os.File
+	Watchdog int      // number of the process that guards it
+	Lock     *os.File // of the project, which it holds as long as it is there
+	reports  *os.File
 }
 
 // Enter makes this the supervisor: from then on it is the parent of orphans. It must be
 // called before anything is started.
 func Enter() (*Supervisor, error) {
-	warden, _ := strconv.Atoi(os.Getenv(variable))
-	// What is started from here is not guarded by the same warden.
+	watchdog, _ := strconv.Atoi(os.Getenv(variable))
+	// What is started from here is not guarded by the same watchdog.
 	os.Unsetenv(variable)
 	for fd := outcomeFD; fd <= lockFD; fd++ {
 		closeOnExec(fd)
 	}
-	s := &Supervisor{Warden: warden, reports: os.NewFile(reportFD, "report")}
+	s := &Supervisor{Watchdog: watchdog, reports: os.NewFile(reportFD, "report")}
 	s.Lock = os.NewFile(lockFD, "lock")
 	kept = append(kept, s.reports, s.Lock)
 	return s, process.BecomeSubreaper()
 }
 
-// WardenGone is closed when the warden is no more.
-func (s *Supervisor) WardenGone() <-chan struct{} { return ended(wardenFD) }
+// WatchdogGone is closed when the watchdog is no more.
+func (s *Supervisor) WatchdogGone() <-chan struct{} { return ended(watchdogFD) }
 
 // LauncherGone is closed when the process is no more that had all of this started.
 func (s *Supervisor) LauncherGone() <-chan struct{} { return ended(launcherFD) }
@@ -265,7 +265,7 @@ func ended(fd uintptr) <-chan struct{} {
 	return gone
 }
 
-// RemoveAfterwards has the warden remove a folder when all is over.
+// RemoveAfterwards has the watchdog remove a folder when all is over.
 func (s *Supervisor) RemoveAfterwards(folder string) {
 	fmt.Fprintln(s.reports, removeFolder, folder)
 }

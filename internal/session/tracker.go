@@ -15,8 +15,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// meaning is what the output of a unit has meant, from run to run.
-type meaning struct {
+// resultTracker is what the output of a unit has meant, from run to run.
+type resultTracker struct {
 	loaded chan struct{} // closed when what an earlier session has left is known
 
 	mu       sync.Mutex
@@ -30,16 +30,16 @@ type meaning struct {
 	missing  string    // why nothing is known of the cases of the run that is read; empty: that is not so
 }
 
-// meanings are those of all units, by name.
-type meanings struct {
+// resultTrackers are those of all units, by name.
+type resultTrackers struct {
 	dir, root string // where they are kept from one session to the next; empty: nowhere
 	readOnly  bool   // another session may keep them there
 	mu        sync.Mutex
-	of        map[string]*meaning
+	of        map[string]*resultTracker
 }
 
 // get returns that of a unit, nil where nothing is known of it.
-func (m *meanings) get(unit string) *meaning {
+func (m *resultTrackers) get(unit string) *resultTracker {
 	m.mu.Lock()
 	found := m.of[unit]
 	m.mu.Unlock()
@@ -50,13 +50,13 @@ func (m *meanings) get(unit string) *meaning {
 }
 
 // open begins to read what an earlier session has left of a unit, where that was not done before.
-func (m *meanings) open(unit string) {
+func (m *resultTrackers) open(unit string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.of[unit] != nil {
 		return
 	}
-	opened := &meaning{record: results.NewRecord(), loaded: make(chan struct{})}
+	opened := &resultTracker{record: results.NewRecord(), loaded: make(chan struct{})}
 	m.of[unit] = opened
 	go func() {
 		defer close(opened.loaded)
@@ -69,10 +69,10 @@ func (m *meanings) open(unit string) {
 	}()
 }
 
-func (m *meanings) file(unit string) string { return results.FileOf(m.dir, unit) }
+func (m *resultTrackers) file(unit string) string { return results.FileOf(m.dir, unit) }
 
 // keep writes what has to be remembered of a unit. It blocks while it writes.
-func (m *meanings) keep(unit string, record []byte) error {
+func (m *resultTrackers) keep(unit string, record []byte) error {
 	if m.dir == "" || m.readOnly {
 		return nil
 	}
@@ -81,7 +81,7 @@ func (m *meanings) keep(unit string, record []byte) error {
 
 // reading is how a run's output is read for what it means. It is guarded by liveRun.reading.
 type reading struct {
-	*meaning
+	*resultTracker
 	reader  *results.Reader
 	options results.Options
 	unended string // a line that was shown before it had an end
@@ -90,19 +90,19 @@ type reading struct {
 // leavesOut are the words by which common runners are told to run some of their cases only.
 var leavesOut = []string{" -run", " -skip", " -k ", "--test-name-pattern", " -t ", "--exact", "--grep"}
 
-// readsMeaning reports whether anybody wants to know what a unit's output means.
-func readsMeaning(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit || !u.Findings.Off }
+// isTracked reports whether anybody wants to know what a unit's output means.
+func isTracked(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit || !u.Findings.Off }
 
-// readMeaning begins to read what a run's output means, if anybody wants to know.
-func (r *liveRun) readMeaning(s *Session, o engine.Start) {
+// trackResults begins to read what a run's output means, if anybody wants to know.
+func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	u := r.unit
-	if !readsMeaning(u) {
+	if !isTracked(u) {
 		return
 	}
-	s.meanings.open(u.Name)
-	m := s.meanings.get(u.Name)
-	r.meaning.meaning = m
-	r.meaning.options = results.Options{
+	s.trackers.open(u.Name)
+	m := s.trackers.get(u.Name)
+	r.tracking.resultTracker = m
+	r.tracking.options = results.Options{
 		Dir: u.Dir, Root: s.root, Results: u.Results, Findings: u.Findings, Hide: func(text string) string { return s.hidden.Load().String(text) },
 	}
 	if r.narrow = ""; o.Narrow {
@@ -122,17 +122,17 @@ func (r *liveRun) readMeaning(s *Session, o engine.Start) {
 	if m.told == 0 {
 		m.told = m.record.Version() // an empty record is no news
 	}
-	r.meaning.reader = results.NewReader(r.meaning.options, m.record)
+	r.tracking.reader = results.NewReader(r.tracking.options, m.record)
 }
 
 // firstWords are added to a whole run while cases fail, where the settings say so. They are told.
 func (r *liveRun) firstWords(s *Session, o engine.Start) []string {
-	if r.meaning.reader == nil || len(o.Words) > 0 || !o.Command.Equal(r.unit.Run) {
+	if r.tracking.reader == nil || len(o.Words) > 0 || !o.Command.Equal(r.unit.Run) {
 		return nil
 	}
-	r.meaning.mu.Lock()
-	words := results.First(r.unit, r.meaning.record.Failing())
-	r.meaning.mu.Unlock()
+	r.tracking.mu.Lock()
+	words := results.First(r.unit, r.tracking.record.Failing())
+	r.tracking.mu.Unlock()
 	if len(words) > 0 {
 		s.note(r.entry(logbook.Note), "runs with "+format.Typed(words)+": what failed comes first")
 	}
@@ -141,18 +141,18 @@ func (r *liveRun) firstWords(s *Session, o engine.Start) []string {
 
 // mayMatter reports whether a block of lines has to be read.
 func (r *liveRun) mayMatter(block []byte) bool {
-	return r.meaning.reader != nil && r.meaning.reader.MayMatter(block)
+	return r.tracking.reader != nil && r.tracking.reader.MayMatter(block)
 }
 
 // mean reads a line for what it means, and returns its tone. What was shown of it before it had
 // an end comes first.
 func (r *liveRun) mean(s *Session, line string) logbook.Tone {
-	if r.meaning.reader == nil {
+	if r.tracking.reader == nil {
 		return logbook.Neutral
 	}
-	m := r.meaning.meaning
+	m := r.tracking.resultTracker
 	m.mu.Lock()
-	mark := r.meaning.reader.Read(line)
+	mark := r.tracking.reader.Read(line)
 	m.mu.Unlock()
 	r.reportSoon(s)
 	return [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
@@ -164,7 +164,7 @@ const reportPause = 30 * time.Millisecond
 // reportSoon tells the engine what the output has meant so far: at once, or in a moment where it
 // has just been told.
 func (r *liveRun) reportSoon(s *Session) {
-	m := r.meaning.meaning
+	m := r.tracking.resultTracker
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.due || m.told == m.record.Version() {
@@ -176,7 +176,7 @@ func (r *liveRun) reportSoon(s *Session) {
 
 // report tells the engine what the output has meant so far, of the newest run; final says that it was
 // read to its end.
-func (m *meaning) report(s *Session, final bool) {
+func (m *resultTracker) report(s *Session, final bool) {
 	m.mu.Lock()
 	r := m.run
 	sum := m.record.Sum()
@@ -222,17 +222,17 @@ func reportOf(s results.Summary) engine.Report {
 // passRead follows the findings of a tool that takes up changes by itself from pass to pass. It
 // reports whether they make a good pass a bad one, and what the tool said.
 func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string) {
-	if r.meaning.reader == nil {
+	if r.tracking.reader == nil {
 		return false, ""
 	}
-	m := r.meaning.meaning
+	m := r.tracking.resultTracker
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !ended {
 		m.record.NextRound()
 		return false, ""
 	}
-	r.meaning.reader.End(false)
+	r.tracking.reader.End(false)
 	m.record.Settle()
 	sum := m.record.Sum()
 	m.told = 0 // it is told with the end of the pass
@@ -245,7 +245,7 @@ func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string
 // settleFindings ends the round of a service's findings when it is ready: what it has not told
 // again by then is gone.
 func (s *Session) settleFindings(unit string) {
-	run, m := s.live[unit], s.meanings.get(unit)
+	run, m := s.live[unit], s.trackers.get(unit)
 	if run == nil || m == nil || run.unit.Pass != nil || run.unit.Kind.Ends() {
 		return
 	}
@@ -261,22 +261,22 @@ func (s *Session) settleFindings(unit string) {
 // meant reads what a run has left when its output has ended, and tells the engine. It reports
 // whether that makes the run a failed one. It blocks while it reads the reports of tools.
 func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
-	if r.meaning.reader == nil {
+	if r.tracking.reader == nil {
 		return false
 	}
-	m := r.meaning.meaning
+	m := r.tracking.resultTracker
 	m.mu.Lock()
 	complete := !r.isStopped()
-	r.meaning.reader.End(complete)
+	r.tracking.reader.End(complete)
 	missing := ""
-	kept, caseErr := results.ReadCases(r.meaning.options, r.began, r.meaning.reader.UpToDate(), m.record)
+	kept, caseErr := results.ReadCases(r.tracking.options, r.began, r.tracking.reader.UpToDate(), m.record)
 	if caseErr != nil && complete && r.unit.Kind.Ends() {
 		missing = s.clean(caseErr.Error())
 	}
 	if sum := m.record.Sum(); missing == "" && complete && r.narrow != "" && sum.Ran == 0 && sum.Cases > 0 {
 		missing = "no test matched " + s.clean(r.narrow)
 	}
-	err := results.ReadFindings(r.meaning.options, r.began, m.record)
+	err := results.ReadFindings(r.tracking.options, r.began, m.record)
 	m.record.End(time.Now().Round(0), complete, exit.OK())
 	sum := m.record.Sum()
 	news := m.record.News()
@@ -298,7 +298,7 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 		s.say(r.noteEntry(logbook.Neutral), api.Fact{Kind: api.FactResults, Text: news})
 	}
 	if keepErr == nil {
-		keepErr = s.meanings.keep(r.unit.Name, told)
+		keepErr = s.trackers.keep(r.unit.Name, told)
 	}
 	if keepErr != nil {
 		s.note(r.noteEntry(logbook.Stale), "its results will not be known next time: "+keepErr.Error())
@@ -308,14 +308,14 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 
 // reuseMeaning takes over what the run has told whose result is reused, and tells the engine.
 func (r *liveRun) reuseMeaning(s *Session, told []byte) {
-	if r.meaning.reader == nil {
+	if r.tracking.reader == nil {
 		return
 	}
 	by, err := results.Unmarshal(told)
 	if err != nil {
 		by = nil
 	}
-	m := r.meaning.meaning
+	m := r.tracking.resultTracker
 	m.mu.Lock()
 	m.record.Reuse(by)
 	m.mu.Unlock()
@@ -338,9 +338,9 @@ func strip(line string) string {
 
 // adopt drops what is known of units that are not in the settings any more, and begins to read
 // what is known of those that are new.
-func (m *meanings) adopt(p *plan.Plan) {
+func (m *resultTrackers) adopt(p *plan.Plan) {
 	for _, u := range p.Units {
-		if readsMeaning(u) {
+		if isTracked(u) {
 			m.open(u.Name)
 		}
 	}
