@@ -14,7 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -126,15 +125,17 @@ func openBrowser(t *testing.T) *browser {
 	return &browser{t, ctx}
 }
 
-func (b *browser) do(actions ...chromedp.Action) {
+func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	require.NoError(b.t, chromedp.Run(b.ctx, actions...))
+	for _, a := range actions {
+		_, err := chromedp.Run(b.ctx, a)
+		require.NoError(b.t, err)
+	}
 }
 
 // says returns what an expression comes to, empty while a page is being loaded.
 func (b *browser) says(expression string) string {
-	var text string
-	chromedp.Run(b.ctx, chromedp.Evaluate("String("+expression+")", &text))
+	text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("String("+expression+")"))
 	return text
 }
 
@@ -160,7 +161,7 @@ func TestInTheBrowser(t *testing.T) {
 	require.True(t, holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }), "%s", o.run("status"))
 	b.comesTo(headingColour, "rgb(1, 2, 3)")
 	b.comesTo(lineColour, "rgb(4, 5, 6)")
-	b.do(chromedp.Evaluate(`window.sameDocument = true; scrollTo(0, 700)`, nil))
+	b.do(chromedp.Evaluate[chromedp.Void](`window.sameDocument = true; scrollTo(0, 700)`))
 
 	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(7, 8, 9) }\n")
 	b.comesTo(headingColour, "rgb(7, 8, 9)")
@@ -242,12 +243,12 @@ func TestStyleIsSwappedSoon(t *testing.T) {
 	var all []time.Duration
 	for n := range 11 {
 		want := fmt.Sprintf("rgb(%d, 0, 0)", 100+n)
-		b.do(chromedp.Evaluate(fmt.Sprintf(`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`, headingColour, want), nil))
+		b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`, headingColour, want)))
 		began := time.Now()
 		o.write("style/site.css", "h1 { color: "+want+" }\n")
 		b.comesTo(headingColour, want)
-		var at float64
-		b.do(chromedp.Evaluate("window.when", &at, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+		at, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64]("window.when", chromedp.EvalAwaitPromise))
+		require.NoError(t, err)
 		all = append(all, time.UnixMilli(int64(at)).Sub(began))
 	}
 	t.Logf("from a save to the new style: %v", all)

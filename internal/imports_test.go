@@ -73,7 +73,7 @@ var allowed = map[string]string{
 	"text/shellwords":   "",
 	"text/suggest":      "",
 	"text/theme":        "",
-	"watch":             "files plan/capture text/format",
+	"watch":             "files plan/capture text/format text/suggest",
 }
 
 func floorOf(pkg string) int {

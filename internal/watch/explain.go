@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/agext/levenshtein"
+	"omnivigil/internal/text/suggest"
 )
 
 // Answer is what one interest makes of a path.
@@ -105,7 +105,7 @@ func Nearest(root string, interests []Interest, file string) (key, pattern strin
 				for agree < min(len(branch), len(elements)) && reaches(branch[:agree+1], elements[:agree]) && agrees(branch[agree], elements[agree]) {
 					agree++
 				}
-				likeness := levenshtein.Similarity(below(branch, depth), below(elements, depth), nil)
+				likeness := suggest.Likeness(below(branch, depth), below(elements, depth))
 				score := float64(max(agree-depth, 0)) + likeness
 				if score > best && (agree > depth || likeness > 0.5) {
 					best, key, pattern = score, in.Key, rule.Pattern

@@ -24,6 +24,7 @@ func TestMutations(t *testing.T) {
 	require.GreaterOrEqual(t, len(files), 10)
 	for _, file := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
 			archive, err := txtar.ParseFile(file)
 			require.NoError(t, err)
 			require.Len(t, archive.Files, 3)

@@ -3,6 +3,8 @@
 // A page is for white paper, and can be read in grey: each state has a shape of its own, as on the
 // screen. Text is set in the Go fonts; in SVG they are named and not embedded, so a viewer without
 // them takes its own, and in PDF a letter that they do not have is missing.
+//
+// Start with Page, which collects shapes; svg.go and pdf.go write them.
 package draw
 
 import (
@@ -13,14 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
-
-	"github.com/tdewolff/canvas"
-	"github.com/tdewolff/canvas/renderers/pdf"
-	"github.com/tdewolff/canvas/renderers/svg"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/goregular"
 
 	"omnivigil/internal/text/theme"
 )
@@ -47,12 +42,36 @@ type About struct {
 	Date    time.Time
 }
 
-// Page is a drawing. Lengths are in millimetres, from the upper left corner.
+// Page is a drawing. Lengths are in millimetres, from the upper left corner; y grows downwards.
 type Page struct {
 	width, height float64
-	canvas        *canvas.Canvas
-	at            *canvas.Context
-	faces         faces
+	title         string
+	date          time.Time
+	shapes        []shape // those that come later cover the others
+}
+
+// shape is one of label, rectangle and stroke.
+type shape any
+
+// label is a line of text whose base begins at a place.
+type label struct {
+	x, y float64
+	text string
+	ink  ink
+}
+
+// rectangle is filled.
+type rectangle struct {
+	x, y, width, height float64
+	color               color.RGBA
+}
+
+// stroke is a line through places, dashed where lengths of dashes and gaps are given.
+type stroke struct {
+	color  color.RGBA
+	width  float64
+	dashes []float64
+	places [][2]float64
 }
 
 // The page.
@@ -64,39 +83,19 @@ const (
 	pageWidth = 297.0 // of A4 on its side; pages are as high as they must be
 )
 
-// fonts are read once: they cost some milliseconds.
-var fonts = sync.OnceValues(func() (*canvas.FontFamily, error) {
-	family := canvas.NewFontFamily("Go,Arial,Helvetica,sans-serif")
-	if err := family.LoadFont(goregular.TTF, 0, canvas.FontRegular); err != nil {
-		return nil, fmt.Errorf("read the font of drawings: %w", err)
-	}
-	if err := family.LoadFont(gobold.TTF, 0, canvas.FontBold); err != nil {
-		return nil, fmt.Errorf("read the font of drawings: %w", err)
-	}
-	return family, nil
-})
-
 // ink is what a text is set in.
 type ink struct {
-	size  float64
+	size  float64 // points
 	bold  bool
-	color color.Color
-}
-
-type faces struct {
-	family *canvas.FontFamily
-	known  map[ink]*canvas.FontFace
+	color color.RGBA
 }
 
 // newPage returns an empty page with its heading.
 func newPage(a About, width, height float64) (*Page, error) {
-	family, err := fonts()
-	if err != nil {
+	if err := fonts(); err != nil {
 		return nil, err
 	}
-	p := &Page{width: width, height: height, canvas: canvas.New(width, height), faces: faces{family, map[ink]*canvas.FontFace{}}}
-	p.at = canvas.NewContext(p.canvas)
-	p.at.SetCoordSystem(canvas.CartesianIV)
+	p := &Page{width: width, height: height, title: a.Project + ": " + a.What + ", " + a.Span, date: a.Date}
 	p.box(0, 0, width, height, white)
 	p.text(margin, margin+4, a.Project, ink{12, true, black})
 	p.text(margin, margin+9, a.What+", "+a.Span, ink{textSize, false, grey})
@@ -106,30 +105,23 @@ func newPage(a About, width, height float64) (*Page, error) {
 
 // Colours on paper.
 var (
-	black = color.Color(canvas.Black)
-	white = color.Color(canvas.White)
+	black = color.RGBA{A: 0xff}
+	white = color.RGBA{0xff, 0xff, 0xff, 0xff}
 	grey  = on(theme.Dim)
 	faint = on(theme.Faint)
 )
 
 // on is a hue on white paper.
-func on(h theme.Hue) color.Color { return canvas.Hex(h.OnLight) }
-
-func (p *Page) face(i ink) *canvas.FontFace {
-	if p.faces.known[i] == nil {
-		style := canvas.FontRegular
-		if i.bold {
-			style = canvas.FontBold
-		}
-		p.faces.known[i] = p.faces.family.Face(i.size, i.color, style)
-	}
-	return p.faces.known[i]
+func on(h theme.Hue) color.RGBA {
+	c := color.RGBA{A: 0xff}
+	fmt.Sscanf(h.OnLight, "#%02x%02x%02x", &c.R, &c.G, &c.B) // they are constants of that form
+	return c
 }
 
 // text sets a line whose base begins at a place.
 func (p *Page) text(x, y float64, text string, i ink) {
 	if text != "" {
-		p.at.DrawText(x, y, canvas.NewTextLine(p.face(i), text, canvas.Left))
+		p.shapes = append(p.shapes, label{x, y, text, i})
 	}
 }
 
@@ -137,7 +129,7 @@ func (p *Page) text(x, y float64, text string, i ink) {
 const widest = 1.15
 
 // wide is how wide a text may become.
-func (p *Page) wide(text string, i ink) float64 { return p.face(i).TextWidth(text) * widest }
+func (p *Page) wide(text string, i ink) float64 { return i.width(text) * widest }
 
 // right sets a line whose base ends there.
 func (p *Page) right(x, y float64, text string, i ink) { p.text(x-p.wide(text, i), y, text, i) }
@@ -155,47 +147,24 @@ func (p *Page) within(text string, i ink, width float64) string {
 }
 
 // box fills a rectangle.
-func (p *Page) box(x, y, width, height float64, c color.Color) {
-	if width <= 0 || height <= 0 {
-		return
+func (p *Page) box(x, y, width, height float64, c color.RGBA) {
+	if width > 0 && height > 0 {
+		p.shapes = append(p.shapes, rectangle{x, y, width, height, c})
 	}
-	p.at.SetFillColor(c)
-	p.at.SetStrokeColor(canvas.Transparent)
-	p.at.DrawPath(x, y, canvas.Rectangle(width, height))
 }
 
 // line draws a line through places, dashed where lengths of dashes are given.
-func (p *Page) line(c color.Color, width float64, dashes []float64, places ...[2]float64) {
-	path := &canvas.Path{}
-	for i, at := range places {
-		if i == 0 {
-			path.MoveTo(at[0], at[1])
-		} else {
-			path.LineTo(at[0], at[1])
-		}
-	}
-	p.at.SetFillColor(canvas.Transparent)
-	p.at.SetStrokeColor(c)
-	p.at.SetStrokeWidth(width)
-	p.at.SetDashes(0, dashes...)
-	p.at.DrawPath(0, 0, path)
-	p.at.SetDashes(0)
-	p.at.SetStrokeColor(canvas.Transparent)
+func (p *Page) line(c color.RGBA, width float64, dashes []float64, places ...[2]float64) {
+	p.shapes = append(p.shapes, stroke{c, width, dashes, places})
 }
 
 // Write writes the page in a format.
 func (p *Page) Write(w io.Writer, format string) error {
 	switch format {
 	case "svg":
-		options := svg.DefaultOptions
-		options.EmbedFonts = false
-		out := svg.New(w, p.width, p.height, &options)
-		p.canvas.RenderTo(out)
-		return out.Close()
+		return p.writeSVG(w)
 	case "pdf":
-		out := pdf.New(w, p.width, p.height, nil)
-		p.canvas.RenderTo(out)
-		return out.Close()
+		return p.writePDF(w)
 	}
 	return fmt.Errorf("a drawing is written as %s, not %q", strings.Join(Formats, " or "), format)
 }

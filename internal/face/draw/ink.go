@@ -8,7 +8,7 @@ import (
 )
 
 // outcomeInk is the colour of how a ripple ended.
-func outcomeInk(o api.Outcome) color.Color {
+func outcomeInk(o api.Outcome) color.RGBA {
 	switch o {
 	case api.EndedCurrent:
 		return on(theme.Current)
@@ -20,7 +20,7 @@ func outcomeInk(o api.Outcome) color.Color {
 	return on(theme.Moving)
 }
 
-func verdictInk(w api.VerdictWord) color.Color {
+func verdictInk(w api.VerdictWord) color.RGBA {
 	switch w {
 	case api.VerdictCurrent:
 		return on(theme.Current)
@@ -35,7 +35,7 @@ func verdictInk(w api.VerdictWord) color.Color {
 }
 
 // stateInk is the colour of a unit's state.
-func stateInk(u *api.Unit) color.Color {
+func stateInk(u *api.Unit) color.RGBA {
 	switch {
 	case u.State.Broken():
 		return on(theme.Broken)

@@ -41,9 +41,9 @@ func meaning(c timeline.Cell) timeline.Cell {
 func (p *Page) texture(c timeline.Cell, x, y, width, height float64) {
 	x, width = millimetres(x), max(millimetres(width), 0.15)
 	middle := y + height/2
-	bar := func(share float64, ink color.Color) { p.box(x, middle-height*share/2, width, height*share, ink) }
-	dashed := func(share float64, ink color.Color) {
-		p.line(ink, height*share, []float64{1.6, 0.8}, [2]float64{x, middle}, [2]float64{x + width, middle})
+	bar := func(share float64, ink color.RGBA) { p.box(x, middle-height*share/2, width, height*share, ink) }
+	dashed := func(share float64, ink color.RGBA) {
+		p.line(ink, height*share, []float64{2.4, 1.2}, [2]float64{x, middle}, [2]float64{x + width, middle})
 	}
 	switch c = meaning(c); {
 	case c.State == api.Ready && c.Stale:
@@ -77,14 +77,14 @@ func (p *Page) texture(c timeline.Cell, x, y, width, height float64) {
 }
 
 // stripes fills a rectangle with upright stripes of a width, so far apart.
-func (p *Page) stripes(c color.Color, x, y, width, height, stripe, gap float64) {
+func (p *Page) stripes(c color.RGBA, x, y, width, height, stripe, gap float64) {
 	for at := x; at < x+width; at += stripe + gap {
 		p.box(millimetres(at), y, min(stripe, x+width-at), height, c)
 	}
 }
 
 // hatch fills a rectangle with slanting lines, crossed or not, in a frame.
-func (p *Page) hatch(c color.Color, x, y, width, height float64, crossed bool) {
+func (p *Page) hatch(c color.RGBA, x, y, width, height float64, crossed bool) {
 	const gap = 1.2
 	slant := func(down bool) {
 		for from := x - height; from < x+width; from += gap {

@@ -6,7 +6,7 @@ import (
 	"io"
 	"net/netip"
 
-	"github.com/pkg/browser"
+	"github.com/cli/browser"
 )
 
 func init() {

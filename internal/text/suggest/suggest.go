@@ -1,24 +1,34 @@
-// Package suggest finds the name that somebody has probably meant.
+// Package suggest finds the known name that a mistyped one probably means. It is small because the distance comes
+// from a library; it is a package of its own because settings, commands, signals and patterns all use it.
 package suggest
 
 import (
 	"strings"
+	"unicode/utf8"
 
-	"github.com/agext/levenshtein"
+	"github.com/lithammer/fuzzysearch/fuzzy"
 )
 
-// least is how alike two names must be: two letters swapped in a word of four are still
-// alike.
-const least = 0.49
+// minLikeness is how alike two names must be: a word of four letters with two swapped is still alike.
+const minLikeness = 0.49
 
-// Name returns the name among known that is most like what was typed, or "" if none is
-// like it.
+// Name returns the known name that is most like what was typed, ignoring case, or "" if none is like it.
 func Name(typed string, known []string) string {
-	best, bestScore := "", least
+	best, bestLikeness := "", minLikeness
 	for _, k := range known {
-		if score := levenshtein.Similarity(strings.ToLower(typed), strings.ToLower(k), nil); score > bestScore {
-			best, bestScore = k, score
+		if l := Likeness(strings.ToLower(typed), strings.ToLower(k)); l > bestLikeness {
+			best, bestLikeness = k, l
 		}
 	}
 	return best
+}
+
+// Likeness returns how alike two texts are: 1 if they are equal, 0 if no letter stays. It is the share of letters that
+// the Levenshtein distance leaves.
+func Likeness(a, b string) float64 {
+	length := max(utf8.RuneCountInString(a), utf8.RuneCountInString(b))
+	if length == 0 {
+		return 1
+	}
+	return 1 - float64(fuzzy.LevenshteinDistance(a, b))/float64(length)
 }
