@@ -64,7 +64,10 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 			*times = append(*times, time.Since(began))
 		}
 	}
-	settings := fmt.Sprintf("[service.web]\nrun = %q\nwatch = [\"**/*.go\"]\ndebounce = \"0\"\nready = { after = \"1ms\" }\n", command)
+	settings := fmt.Sprintf(
+		"[service.web]\nrun = %q\nwatch = [\"**/*.go\"]\ndebounce = \"0\"\nready = { after = \"1ms\" }\n",
+		command,
+	)
 	var bare, ours []time.Duration
 	began, stolen := time.Now(), stolenTime(b)
 	for range 12 { // in turn, so that whatever else the machine does meets both
@@ -150,7 +153,14 @@ func bareLoop(t testing.TB, dir, command string) (stop func()) {
 // find -type d, in turn.
 func BenchmarkStart(b *testing.B) {
 	root := bigTree(b)
-	require.NoError(b, os.WriteFile(filepath.Join(root, "omnivigil.toml"), []byte("[service.web]\nrun = \"sleep 1000\"\nwatch = [\"**/*.go\"]\n"), 0o644))
+	require.NoError(
+		b,
+		os.WriteFile(
+			filepath.Join(root, "omnivigil.toml"),
+			[]byte("[service.web]\nrun = \"sleep 1000\"\nwatch = [\"**/*.go\"]\n"),
+			0o644,
+		),
+	)
 	program := build(b)
 	var finds, ours []time.Duration
 	for range 7 {

@@ -116,10 +116,19 @@ func openBrowser(t *testing.T) *browser {
 	if program == "" {
 		t.Skip("chromium is not installed")
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WSURLReadTimeout(patience),
-		chromedp.UserDataDir(t.TempDir()))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(program),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.WSURLReadTimeout(patience),
+		chromedp.UserDataDir(t.TempDir()),
+	)
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, close := chromedp.NewContext(allocator, chromedp.WithErrorf(func(string, ...any) {})) // it does not know all that newer browsers tell
+	ctx, close := chromedp.NewContext(
+		allocator,
+		chromedp.WithErrorf(func(string, ...any) {}),
+	) // it does not know all that newer browsers tell
 	ctx, cancel := context.WithTimeout(ctx, 3*patience)
 	t.Cleanup(func() { chromedp.Cancel(ctx); cancel(); close(); stop() })
 	return &browser{t, ctx}
@@ -143,7 +152,14 @@ func (b *browser) says(expression string) string {
 func (b *browser) comesTo(expression, want string) {
 	b.t.Helper()
 	var got string
-	require.True(b.t, holds(patience, func() bool { got = b.says(expression); return got == want }), "%s is %q, not %q", expression, got, want)
+	require.True(
+		b.t,
+		holds(patience, func() bool { got = b.says(expression); return got == want }),
+		"%s is %q, not %q",
+		expression,
+		got,
+		want,
+	)
 }
 
 const (
@@ -157,8 +173,17 @@ const (
 // broken is told, and the page comes back.
 func TestInTheBrowser(t *testing.T) {
 	o, b := openTicketOffice(t), openBrowser(t)
-	b.do(chromedp.Navigate(o.url+"/"), chromedp.SendKeys("#name", "Little Marram"), chromedp.SendKeys("#wish", "a berth by the window"))
-	require.True(t, holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }), "%s", o.run("status"))
+	b.do(
+		chromedp.Navigate(o.url+"/"),
+		chromedp.SendKeys("#name", "Little Marram"),
+		chromedp.SendKeys("#wish", "a berth by the window"),
+	)
+	require.True(
+		t,
+		holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }),
+		"%s",
+		o.run("status"),
+	)
 	b.comesTo(headingColour, "rgb(1, 2, 3)")
 	b.comesTo(lineColour, "rgb(4, 5, 6)")
 	b.do(chromedp.Evaluate[chromedp.Void](`window.sameDocument = true; scrollTo(0, 700)`))
@@ -243,7 +268,15 @@ func TestStyleIsSwappedSoon(t *testing.T) {
 	var all []time.Duration
 	for n := range 11 {
 		want := fmt.Sprintf("rgb(%d, 0, 0)", 100+n)
-		b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`, headingColour, want)))
+		b.do(
+			chromedp.Evaluate[chromedp.Void](
+				fmt.Sprintf(
+					`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`,
+					headingColour,
+					want,
+				),
+			),
+		)
 		began := time.Now()
 		o.write("style/site.css", "h1 { color: "+want+" }\n")
 		b.comesTo(headingColour, want)

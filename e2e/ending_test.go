@@ -51,7 +51,13 @@ func TestNobodyReads(t *testing.T) {
 			cmd.Stdout, cmd.Stderr = writer, writer
 			require.NoError(t, cmd.Start())
 			writer.Close()
-			require.Eventually(t, func() bool { return fillsPipe(cmd.Process.Pid) }, patience, 20*time.Millisecond, "it writes into a full pipe")
+			require.Eventually(
+				t,
+				func() bool { return fillsPipe(cmd.Process.Pid) },
+				patience,
+				20*time.Millisecond,
+				"it writes into a full pipe",
+			)
 			for i, sig := range signals {
 				if i > 0 {
 					time.Sleep(time.Second) // two within a moment are one that reached both processes
@@ -98,7 +104,12 @@ func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
 	out, errors := &safeBuffer{}, &safeBuffer{}
 	cmd.Stdout, cmd.Stderr = out, errors
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "current after") }, patience, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(out.String(), "current after") },
+		patience,
+		10*time.Millisecond,
+	)
 	require.NoError(t, syscall.Kill(theSupervisor(cmd.Process.Pid), sig))
 	ends(t, cmd, patience)
 	return cmd.ProcessState.ExitCode(), errors.String(), dir
@@ -137,7 +148,12 @@ func TestLogCannotBeWritten(t *testing.T) {
 	}
 	require.Eventually(t, has(out, "high tide"), patience, 10*time.Millisecond)
 	require.Eventually(t, has(out, "current after"), patience, 10*time.Millisecond)
-	require.Eventually(t, has(said, "the log cannot be written, output is kept in memory: not a directory"), patience, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		has(said, "the log cannot be written, output is kept in memory: not a directory"),
+		patience,
+		10*time.Millisecond,
+	)
 	assert.True(t, has(said, "you will be asked again next time")())
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	ends(t, cmd, patience)
@@ -148,7 +164,10 @@ func TestLogCannotBeWritten(t *testing.T) {
 // TestProbesLeaveNothing ends what readiness commands start with each try, and collects
 // it.
 func TestProbesLeaveNothing(t *testing.T) {
-	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\nready = { run = \"sleep 1001 & exit 1\", within = \"500ms\" }\n")
+	cmd, dir := plainProject(
+		t,
+		"[service.tides]\nrun = \"exec sleep 1000\"\nready = { run = \"sleep 1001 & exit 1\", within = \"500ms\" }\n",
+	)
 	out := &safeBuffer{}
 	cmd.Stdout = out
 	require.NoError(t, cmd.Start())
@@ -188,7 +207,10 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := &background{t, t.TempDir()}
-			b.write("omnivigil.toml", "[service.tides]\nrun = \"i=0; while :; do i=$((i+1)); echo tide $i at $RANDOM; sleep 0.01; done\"\n")
+			b.write(
+				"omnivigil.toml",
+				"[service.tides]\nrun = \"i=0; while :; do i=$((i+1)); echo tide $i at $RANDOM; sleep 0.01; done\"\n",
+			)
 			cmd := b.command("start", "--trust")
 			cmd.Env = append(cmd.Env, "TERM=xterm-256color")
 			terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 200})
@@ -198,7 +220,13 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, patience, 20*time.Millisecond)
 			count := func() int { return int(b.status().Lines) }
 			before := count()
-			require.Eventually(t, func() bool { return count() > before+50 }, patience, 20*time.Millisecond, "its output is read all the same")
+			require.Eventually(
+				t,
+				func() bool { return count() > before+50 },
+				patience,
+				20*time.Millisecond,
+				"its output is read all the same",
+			)
 			for i, sig := range signals {
 				if i > 0 {
 					time.Sleep(time.Second) // two within a moment are one

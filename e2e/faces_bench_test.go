@@ -102,7 +102,12 @@ func BenchmarkFirstFrame(b *testing.B) {
 		p.run("--version")
 		bare = append(bare, time.Since(began))
 		started = append(started, frame("start", "--trust"))
-		require.Eventually(b, func() bool { _, code := p.run("status"); return code == 2 }, patience, 5*time.Millisecond)
+		require.Eventually(
+			b,
+			func() bool { _, code := p.run("status"); return code == 2 },
+			patience,
+			5*time.Millisecond,
+		)
 	}
 	out, code = p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)
@@ -135,7 +140,10 @@ func BenchmarkKeys(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	settings := ""
 	for n := range 4 {
-		settings += fmt.Sprintf("[service.writer%d]\nrun = \"exec yes 'a line of the tide table, as long as most are'\"\n", n)
+		settings += fmt.Sprintf(
+			"[service.writer%d]\nrun = \"exec yes 'a line of the tide table, as long as most are'\"\n",
+			n,
+		)
 	}
 	p.write("omnivigil.toml", settings)
 	s := onTerminal(b, p.command("start", "--trust"))
@@ -173,7 +181,10 @@ func BenchmarkKeys(b *testing.B) {
 // writes a thousand lines a second and nobody, one face or ten follow.
 func BenchmarkFaces(b *testing.B) {
 	p := &background{b, b.TempDir()}
-	p.write("omnivigil.toml", "[service.tides]\nrun = [\"perl\", \"-e\", '$|=1; while(1){print \"tide $i\\n\"; $i++; select undef,undef,undef,0.0009}']\n"+demoLike[len("\n[service.tides]\nrun = \"exec sleep 1000\"\n"):])
+	p.write(
+		"omnivigil.toml",
+		"[service.tides]\nrun = [\"perl\", \"-e\", '$|=1; while(1){print \"tide $i\\n\"; $i++; select undef,undef,undef,0.0009}']\n"+demoLike[len("\n[service.tides]\nrun = \"exec sleep 1000\"\n"):],
+	)
 	out, code := p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)
 	defer p.run("stop", "--all")
@@ -218,7 +229,10 @@ func BenchmarkFaces(b *testing.B) {
 		const span = 5 * time.Second
 		before := cpuTime(b, snap.Project.Supervisor)
 		time.Sleep(span)
-		b.ReportMetric(100*float64(cpuTime(b, snap.Project.Supervisor)-before)/float64(span), fmt.Sprintf("%%core-%d-faces", faces))
+		b.ReportMetric(
+			100*float64(cpuTime(b, snap.Project.Supervisor)-before)/float64(span),
+			fmt.Sprintf("%%core-%d-faces", faces),
+		)
 		stop()
 	}
 	b.ReportMetric(0, "ns/op")

@@ -139,7 +139,12 @@ func TestThreeScreens(t *testing.T) {
 	third.press("Escape")
 	third.shows(`following`)
 	require.NoError(t, syscall.Kill(faces[0], syscall.SIGKILL))
-	require.Eventually(t, func() bool { return !strings.Contains(third.text(), "other screen") }, patience, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return !strings.Contains(third.text(), "other screen") },
+		patience,
+		20*time.Millisecond,
+	)
 	third.press("q")
 	third.shows(`Saltmarsh Ferries ran for`)
 	noneLeft(t, temp)
@@ -171,7 +176,11 @@ func TestOnlyOneSupervisor(t *testing.T) {
 // TestAttachAndLeave closes the screen of a project in the background, which goes on, and
 // starts it again, which says that it runs.
 func TestAttachAndLeave(t *testing.T) {
-	b := inBackground(t, t.TempDir(), "[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"true\"\nstart = \"manual\"\n")
+	b := inBackground(
+		t,
+		t.TempDir(),
+		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"true\"\nstart = \"manual\"\n",
+	)
 	program := build(t)
 	s := openScreen(t, 120, 24, b.env(), b.dir, program, "start")
 	s.shows(`runs since .*, in the background; nobody looks at it\.\s+Attach to it\?`)
@@ -263,7 +272,10 @@ func TestFactsAreKept(t *testing.T) {
 // client over a real pipe.
 func TestAssistant(t *testing.T) {
 	b := &background{t, t.TempDir()}
-	b.write("omnivigil.toml", "[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\nwatch = [\"fares.csv\"]\n")
+	b.write(
+		"omnivigil.toml",
+		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\nwatch = [\"fares.csv\"]\n",
+	)
 	b.write("fares.csv", "fare\n")
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
@@ -295,7 +307,28 @@ func TestAssistant(t *testing.T) {
 	for _, tool := range listed.Tools {
 		names = append(names, tool.Name)
 	}
-	assert.ElementsMatch(t, []string{"wait", "state", "why", "unit", "ripple", "output", "what_if", "tests", "findings", "narrow", "widen", "run", "restart", "stop", "screen", "type"}, names)
+	assert.ElementsMatch(
+		t,
+		[]string{
+			"wait",
+			"state",
+			"why",
+			"unit",
+			"ripple",
+			"output",
+			"what_if",
+			"tests",
+			"findings",
+			"narrow",
+			"widen",
+			"run",
+			"restart",
+			"stop",
+			"screen",
+			"type",
+		},
+		names,
+	)
 	says := func(tool string, args map[string]any, pattern string) {
 		t.Helper()
 		text, failed := call(s, tool, args)
@@ -312,7 +345,11 @@ func TestAssistant(t *testing.T) {
 		text, _ := call(s, "state", nil)
 		return strings.Contains(text, "tides (service): ready, current; waits for an answer: high?")
 	}, patience, 20*time.Millisecond)
-	says("screen", map[string]any{"unit": "tides"}, `^tides run 1, 120 columns, 40 rows, now; the cursor is in row 1, column 7\nit waits for an answer: high\?\nhigh\?\n`)
+	says(
+		"screen",
+		map[string]any{"unit": "tides"},
+		`^tides run 1, 120 columns, 40 rows, now; the cursor is in row 1, column 7\nit waits for an answer: high\?\nhigh\?\n`,
+	)
 	text, failed = call(s, "type", map[string]any{"unit": "tides", "text": "low"})
 	assert.True(t, failed)
 	assert.Contains(t, text, "has not allowed assistants to type into terminals: assistants_may_type = true")
@@ -336,7 +373,13 @@ func TestAssistant(t *testing.T) {
 	assert.Contains(t, text, "there is no unit or group rm -rf /")
 	assert.Equal(t, "assistant", b.status().Faces[0].Kind)
 	require.NoError(t, s.Close())
-	require.Eventually(t, func() bool { _, code := b.run("status"); return code == 2 }, patience, 20*time.Millisecond, "it ends with its only face")
+	require.Eventually(
+		t,
+		func() bool { _, code := b.run("status"); return code == 2 },
+		patience,
+		20*time.Millisecond,
+		"it ends with its only face",
+	)
 	noneLeft(t, b.dir)
 }
 

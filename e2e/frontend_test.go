@@ -76,7 +76,15 @@ func TestTicketOffice(t *testing.T) {
 	edit(t, dir+"/web/sailings.ts", "toFixed(2)", "toFixed(2) + ' in all'")
 	run("restart", "minify")
 	run("wait", "minify")
-	require.True(t, holds(patience, func() bool { return regexp.MustCompile(`after run 2 +\d+ B`).MatchString(run("status", "minify")) }), "%s", run("status", "minify"))
+	require.True(
+		t,
+		holds(
+			patience,
+			func() bool { return regexp.MustCompile(`after run 2 +\d+ B`).MatchString(run("status", "minify")) },
+		),
+		"%s",
+		run("status", "minify"),
+	)
 	run("run", "shipped")
 	run("wait", "shipped")
 	assert.Contains(t, get(at(2, "/site.css")), "#0b6e69")

@@ -114,7 +114,9 @@ func TestHandsOn(t *testing.T) {
 			dir := t.TempDir()
 			port := fmt.Sprint(freePorts(1)[0])
 			var settings, timetable strings.Builder
-			settings.WriteString("[project]\nname = \"Saltmarsh Ferries\"\n[service.database]\nrun = [\"redis-server\", \"--port\", \"" + port + "\", \"--save\", \"\"]\nready = { port = " + port + " }\n")
+			settings.WriteString(
+				"[project]\nname = \"Saltmarsh Ferries\"\n[service.database]\nrun = [\"redis-server\", \"--port\", \"" + port + "\", \"--save\", \"\"]\nready = { port = " + port + " }\n",
+			)
 			for i := range 400 {
 				fmt.Fprintf(&timetable, "sailing %d of the day\n", i+1)
 			}
@@ -128,12 +130,27 @@ func TestHandsOn(t *testing.T) {
 				if p.unit == "store" {
 					needs = "needs = [\"database\"]\n"
 				}
-				fmt.Fprintf(&settings, "[service.%s]\nrun = %q\n%s", p.unit, strings.ReplaceAll(p.run, "PORT", port), needs)
+				fmt.Fprintf(
+					&settings,
+					"[service.%s]\nrun = %q\n%s",
+					p.unit,
+					strings.ReplaceAll(p.run, "PORT", port),
+					needs,
+				)
 				taken = append(taken, p)
 			}
 			require.NotEmpty(t, taken)
 			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(settings.String()), 0o644))
-			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state", "HOME=" + dir}, dir, program, "start", "--trust")
+			s := openScreen(
+				t,
+				size[0],
+				size[1],
+				[]string{"XDG_STATE_HOME=" + dir + "/state", "HOME=" + dir},
+				dir,
+				program,
+				"start",
+				"--trust",
+			)
 			s.shows(`CURRENT`)
 			for _, p := range taken {
 				s.choose(p.unit)
@@ -158,7 +175,9 @@ func TestSQLPrompt(t *testing.T) {
 	o := openOffice(t)
 	settings, err := os.ReadFile(o.dir + "/omnivigil.toml")
 	require.NoError(t, err)
-	settings = append(settings, "\n[service.sql]\nrun = \"psql -h 127.0.0.1 -p $DB_PORT -U office -d postgres\"\nenv = { PAGER = \"less\" }\nneeds = [\"database\"]\n"...)
+	settings = append(
+		settings,
+		"\n[service.sql]\nrun = \"psql -h 127.0.0.1 -p $DB_PORT -U office -d postgres\"\nenv = { PAGER = \"less\" }\nneeds = [\"database\"]\n"...)
 	require.NoError(t, os.WriteFile(o.dir+"/omnivigil.toml", settings, 0o644))
 	s := openScreen(t, 120, 30, []string{"XDG_STATE_HOME=" + o.state}, o.dir, o.program, "start", "--trust", "sql")
 	s.shows(`sql +service .*\? asks a password`)
@@ -236,7 +255,14 @@ func TestRunner(t *testing.T) {
 // it goes.
 func TestHandsOfTwo(t *testing.T) {
 	program, dir := build(t), t.TempDir()
-	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.console]\nrun = \"sh -c 'while read -r l; do echo heard $l; done'\"\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			dir+"/omnivigil.toml",
+			[]byte("[service.console]\nrun = \"sh -c 'while read -r l; do echo heard $l; done'\"\n"),
+			0o644,
+		),
+	)
 	env := []string{"XDG_STATE_HOME=" + dir + "/state"}
 	one := openScreen(t, 90, 20, env, dir, program, "start", "--trust")
 	one.shows(`CURRENT`)

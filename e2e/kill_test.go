@@ -182,7 +182,10 @@ func TestKilledAtAnyMoment(t *testing.T) {
 func TestLeftoversAreOffered(t *testing.T) {
 	program, dir := build(t), t.TempDir()
 	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // to be told from every other
-	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"trap '' HUP; exec "+sleep+"\"\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"trap '' HUP; exec "+sleep+"\"\n"), 0o644),
+	)
 	cmd := exec.Command(program, "start", "--plain", "--trust")
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
@@ -263,7 +266,14 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 func TestSuspendAndResume(t *testing.T) {
 	program, dir := build(t), t.TempDir()
 	b := &background{t, dir}
-	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"while :; do echo tide; sleep 0.2; done\"\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			dir+"/omnivigil.toml",
+			[]byte("[service.tides]\nrun = \"while :; do echo tide; sleep 0.2; done\"\n"),
+			0o644,
+		),
+	)
 	s := openScreen(t, 100, 20, b.env(), dir, "bash --norc -i; true")
 	s.shows(`(?m)[#$] *$`)
 	s.press(program+" start --trust", "Enter")
@@ -271,7 +281,13 @@ func TestSuspendAndResume(t *testing.T) {
 	s.press("C-z")
 	s.shows(`Stopped`)
 	before := b.status().Lines
-	require.Eventually(t, func() bool { return b.status().Lines > before+3 }, patience, 50*time.Millisecond, "its output is read")
+	require.Eventually(
+		t,
+		func() bool { return b.status().Lines > before+3 },
+		patience,
+		50*time.Millisecond,
+		"its output is read",
+	)
 	s.press("echo in the' 'shell", "Enter")
 	s.shows(`(?m)^in the shell$`)
 	s.press("fg", "Enter")

@@ -114,7 +114,11 @@ debounce = "1s" # its three writes are one change, however busy the machine is
 	r.says("tides "+cut+" restart: tides.db", 1)
 	r.says("format "+cut+" rerun: a.js, b.js and 1 more", 1)
 	// By the third time, as the engine's scenarios hold; a busy machine looks later.
-	t.Logf("noticed after %d and %d runs", r.count("tides starts: ")+r.count("tides restarts: "), r.count("format starts: ")+r.count("format reruns: "))
+	t.Logf(
+		"noticed after %d and %d runs",
+		r.count("tides starts: ")+r.count("tides restarts: "),
+		r.count("format starts: ")+r.count("format reruns: "),
+	)
 
 	// It still reacts to everything else, and not to its own.
 	done, ready := r.count("format done"), r.count("tides is ready")
@@ -146,7 +150,12 @@ watch = ["pages.in", "fares.txt"]
 		for r.count("are ignored from now on") == 0 && time.Since(began) < 30*time.Second {
 			time.Sleep(20 * time.Millisecond)
 		}
-		if share := float64(stolenTime(t)-stolen) / float64(2*time.Since(began)); r.count("are ignored from now on") == 0 && share > 0.05 {
+		if share := float64(
+			stolenTime(t)-stolen,
+		) / float64(
+			2*time.Since(began),
+		); r.count("are ignored from now on") == 0 &&
+			share > 0.05 {
 			t.Skipf("%.0f %% of the processors were somebody else's: no two runs are alike", 100*share)
 		}
 		r.says("are ignored from now on", 1)
@@ -207,7 +216,10 @@ func TestPersonIsNoLoop(t *testing.T) {
 	} {
 		for _, every := range test.every {
 			t.Run(fmt.Sprint(test.name, ", every ", every), func(t *testing.T) {
-				onDiskAndInMemory(t, func(t *testing.T, dir string) { saveOften(t, runIn(t, dir, test.settings), test.kind, every) })
+				onDiskAndInMemory(
+					t,
+					func(t *testing.T, dir string) { saveOften(t, runIn(t, dir, test.settings), test.kind, every) },
+				)
 			})
 		}
 	}

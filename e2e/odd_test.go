@@ -53,7 +53,11 @@ func TestFolderWithAnOddName(t *testing.T) {
 func TestFolderDeletedUnderAUnit(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(dir+"/sub", 0o755))
-	says, leave := plainly(t, dir, "[service.gone]\nrun = \"exec sleep 1000\"\ndir = \"sub\"\nwatch = [\"go\"]\n[service.stays]\nrun = \"exec sleep 1000\"\n")
+	says, leave := plainly(
+		t,
+		dir,
+		"[service.gone]\nrun = \"exec sleep 1000\"\ndir = \"sub\"\nwatch = [\"go\"]\n[service.stays]\nrun = \"exec sleep 1000\"\n",
+	)
 	says(`ripple 1: current after`)
 	require.NoError(t, os.RemoveAll(dir+"/sub"))
 	require.NoError(t, os.WriteFile(dir+"/go", nil, 0o644))

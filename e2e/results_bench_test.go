@@ -23,7 +23,10 @@ func BenchmarkNamed(b *testing.B) {
 	write := func(name, text string) {
 		require.NoError(b, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	write("omnivigil.toml", "[suite.harbour]\nrun = \"echo not ok 1 - low-$(date +%s%N); sleep 0.3; exit 1\"\nwatch = [\"tide\"]\ndebounce = \"0\"\n")
+	write(
+		"omnivigil.toml",
+		"[suite.harbour]\nrun = \"echo not ok 1 - low-$(date +%s%N); sleep 0.3; exit 1\"\nwatch = [\"tide\"]\ndebounce = \"0\"\n",
+	)
 	write("tide", "0")
 	cmd := exec.Command(build(b), "start", "--background", "--trust")
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_RUNTIME_DIR=")

@@ -42,66 +42,121 @@ func numbered(text string) string {
 }
 
 func toldProjects() []told {
-	return []told{{
-		name: "go", settings: "[suite.harbour]\nrun = \"go test ./...\"\nwatch = [\"**/*.go\"]\n",
-		files: map[string]string{
-			"go.mod":                 "module saltmarsh.example/ferries\n\ngo 1.21\n",
-			"berths/berths.go":       "package berths\n\nfunc Depth(n int) int { return 2 * n }\n",
-			"berths/berths_test.go":  "package berths\n\nimport \"testing\"\n" + numbered("\nfunc TestDepth{n}(t *testing.T) {\n\tif got := Depth({n}); got != 2*{n} {\n\t\tt.Errorf(\"depth = %d, want %d\", got, 2*{n})\n\t}\n}\n"),
-			"fares/fares_test.go":    "package fares\n\nimport \"testing\"\n\nfunc TestFare(t *testing.T) {}\n",
-			"fares/fares.go":         "package fares\n",
-			"tides/tides.go":         "package tides\n",
-			"tides/ebb/ebb_test.go":  "package ebb\n\nimport \"testing\"\n\nfunc TestEbb(t *testing.T) {}\n",
-			"tides/ebb/ebb.go":       "package ebb\n",
-			"manifest/manifest.go":   "package manifest\n",
-			"timetable/timetable.go": "package timetable\n",
+	return []told{
+		{
+			name: "go", settings: "[suite.harbour]\nrun = \"go test ./...\"\nwatch = [\"**/*.go\"]\n",
+			files: map[string]string{
+				"go.mod":           "module saltmarsh.example/ferries\n\ngo 1.21\n",
+				"berths/berths.go": "package berths\n\nfunc Depth(n int) int { return 2 * n }\n",
+				"berths/berths_test.go": "package berths\n\nimport \"testing\"\n" + numbered(
+					"\nfunc TestDepth{n}(t *testing.T) {\n\tif got := Depth({n}); got != 2*{n} {\n\t\tt.Errorf(\"depth = %d, want %d\", got, 2*{n})\n\t}\n}\n",
+				),
+				"fares/fares_test.go":    "package fares\n\nimport \"testing\"\n\nfunc TestFare(t *testing.T) {}\n",
+				"fares/fares.go":         "package fares\n",
+				"tides/tides.go":         "package tides\n",
+				"tides/ebb/ebb_test.go":  "package ebb\n\nimport \"testing\"\n\nfunc TestEbb(t *testing.T) {}\n",
+				"tides/ebb/ebb.go":       "package ebb\n",
+				"manifest/manifest.go":   "package manifest\n",
+				"timetable/timetable.go": "package timetable\n",
+			},
+			breaks: func(round int) (string, string, string, string, string) {
+				n := round%5 + 1
+				return "berths/berths_test.go", fmt.Sprintf("got != 2*%d {", n), fmt.Sprintf("got != 3*%d {", n),
+					fmt.Sprintf(
+						`BROKEN +harbour: 1 test failing \(1 new\): TestDepth%d`,
+						n,
+					), fmt.Sprintf("berths/berths_test.go:%d", 7+6*(n-1))
+			},
 		},
-		breaks: func(round int) (string, string, string, string, string) {
-			n := round%5 + 1
-			return "berths/berths_test.go", fmt.Sprintf("got != 2*%d {", n), fmt.Sprintf("got != 3*%d {", n),
-				fmt.Sprintf(`BROKEN +harbour: 1 test failing \(1 new\): TestDepth%d`, n), fmt.Sprintf("berths/berths_test.go:%d", 7+6*(n-1))
+		{
+			name:     "node",
+			needs:    []string{"node"},
+			settings: "[suite.harbour]\nrun = \"node --test\"\nwatch = [\"**/*.mjs\"]\n",
+			files: map[string]string{
+				"test/berths.test.mjs": "import { describe, it } from 'node:test';\nimport assert from 'node:assert/strict';\ndescribe('berths', () => {\n" +
+					numbered(
+						"  it('has depth {n}', () => {\n    assert.equal(2 * {n}, {n} + {n});\n  });\n",
+					) + "});\n",
+			},
+			breaks: func(round int) (string, string, string, string, string) {
+				n := round%5 + 1
+				return "test/berths.test.mjs", fmt.Sprintf(
+						"assert.equal(2 * %d,",
+						n,
+					), fmt.Sprintf(
+						"assert.equal(3 * %d,",
+						n,
+					),
+					fmt.Sprintf(
+						`BROKEN +harbour: 1 test failing \(1 new\): berths/has depth %d`,
+						n,
+					), fmt.Sprintf(
+						"test/berths.test.mjs:%d",
+						5+3*(n-1),
+					)
+			},
 		},
-	}, {
-		name: "node", needs: []string{"node"}, settings: "[suite.harbour]\nrun = \"node --test\"\nwatch = [\"**/*.mjs\"]\n",
-		files: map[string]string{
-			"test/berths.test.mjs": "import { describe, it } from 'node:test';\nimport assert from 'node:assert/strict';\ndescribe('berths', () => {\n" +
-				numbered("  it('has depth {n}', () => {\n    assert.equal(2 * {n}, {n} + {n});\n  });\n") + "});\n",
+		{
+			name:     "typescript",
+			needs:    []string{"tsc"},
+			settings: "[service.pages]\nrun = [\"tsc\", \"--watch\", \"--noEmit\"]\nwatch = [\"web/**/*.ts\"]\npass = \"auto\"\n",
+			files: map[string]string{
+				"tsconfig.json": `{"compilerOptions": {"strict": true}, "include": ["web"]}`,
+				"web/berths.ts": numbered("export const depth{n}: number = {n};\n\n"),
+			},
+			breaks: func(round int) (string, string, string, string, string) {
+				n := round%5 + 1
+				return "web/berths.ts", fmt.Sprintf(
+						"depth%d: number = %d;",
+						n,
+						n,
+					), fmt.Sprintf(
+						"depth%d: number = 'low';",
+						n,
+					),
+					fmt.Sprintf(
+						`BROKEN +pages: web/berths\.ts:%d:14: Type 'string' is not assignable`,
+						2*n-1,
+					), fmt.Sprintf(
+						"web/berths.ts:%d",
+						2*n-1,
+					)
+			},
 		},
-		breaks: func(round int) (string, string, string, string, string) {
-			n := round%5 + 1
-			return "test/berths.test.mjs", fmt.Sprintf("assert.equal(2 * %d,", n), fmt.Sprintf("assert.equal(3 * %d,", n),
-				fmt.Sprintf(`BROKEN +harbour: 1 test failing \(1 new\): berths/has depth %d`, n), fmt.Sprintf("test/berths.test.mjs:%d", 5+3*(n-1))
+		{
+			name:     "python",
+			needs:    []string{pytest()},
+			settings: "[suite.harbour]\nrun = [\"" + pytest() + "\", \"-m\", \"pytest\", \"--junit-xml=report.xml\"]\nwatch = [\"**/*.py\"]\nresults = \"junit:report.xml\"\n",
+			files: map[string]string{
+				"tests/test_berths.py": numbered(
+					"def test_depth_{n}():\n    depth = 2 * {n}\n    assert depth == {n} + {n}\n\n",
+				),
+			},
+			breaks: func(round int) (string, string, string, string, string) {
+				n := round%5 + 1
+				return "tests/test_berths.py", fmt.Sprintf("depth = 2 * %d\n", n), fmt.Sprintf("depth = 3 * %d\n", n),
+					fmt.Sprintf(
+						`BROKEN +harbour: 1 test failing \(1 new\): test_depth_%d`,
+						n,
+					), fmt.Sprintf("tests/test_berths.py:%d", 4*n-1)
+			},
 		},
-	}, {
-		name: "typescript", needs: []string{"tsc"}, settings: "[service.pages]\nrun = [\"tsc\", \"--watch\", \"--noEmit\"]\nwatch = [\"web/**/*.ts\"]\npass = \"auto\"\n",
-		files: map[string]string{
-			"tsconfig.json": `{"compilerOptions": {"strict": true}, "include": ["web"]}`,
-			"web/berths.ts": numbered("export const depth{n}: number = {n};\n\n"),
+		{
+			name:     "c",
+			needs:    []string{"cc"},
+			settings: "[task.build]\nrun = \"cc -Wall -o berths berths.c\"\nwatch = [\"*.c\"]\nenv = { LC_ALL = \"C\" }\noutputs = [\"berths\"]\n",
+			files: map[string]string{
+				"berths.c": "#include <stdio.h>\n\nint main(void)\n{\n" + numbered(
+					"\tint depth{n} = {n};\n\tprintf(\"%d\\n\", depth{n});\n",
+				) + "\treturn 0;\n}\n",
+			},
+			breaks: func(round int) (string, string, string, string, string) {
+				n := round%5 + 1
+				return "berths.c", fmt.Sprintf("depth%d = %d;", n, n), fmt.Sprintf("depth%d = tide;", n),
+					fmt.Sprintf(`BROKEN +build: berths\.c:%d:\d+: .*tide`, 3+2*n), fmt.Sprintf("berths.c:%d", 3+2*n)
+			},
 		},
-		breaks: func(round int) (string, string, string, string, string) {
-			n := round%5 + 1
-			return "web/berths.ts", fmt.Sprintf("depth%d: number = %d;", n, n), fmt.Sprintf("depth%d: number = 'low';", n),
-				fmt.Sprintf(`BROKEN +pages: web/berths\.ts:%d:14: Type 'string' is not assignable`, 2*n-1), fmt.Sprintf("web/berths.ts:%d", 2*n-1)
-		},
-	}, {
-		name: "python", needs: []string{pytest()}, settings: "[suite.harbour]\nrun = [\"" + pytest() + "\", \"-m\", \"pytest\", \"--junit-xml=report.xml\"]\nwatch = [\"**/*.py\"]\nresults = \"junit:report.xml\"\n",
-		files: map[string]string{
-			"tests/test_berths.py": numbered("def test_depth_{n}():\n    depth = 2 * {n}\n    assert depth == {n} + {n}\n\n"),
-		},
-		breaks: func(round int) (string, string, string, string, string) {
-			n := round%5 + 1
-			return "tests/test_berths.py", fmt.Sprintf("depth = 2 * %d\n", n), fmt.Sprintf("depth = 3 * %d\n", n),
-				fmt.Sprintf(`BROKEN +harbour: 1 test failing \(1 new\): test_depth_%d`, n), fmt.Sprintf("tests/test_berths.py:%d", 4*n-1)
-		},
-	}, {
-		name: "c", needs: []string{"cc"}, settings: "[task.build]\nrun = \"cc -Wall -o berths berths.c\"\nwatch = [\"*.c\"]\nenv = { LC_ALL = \"C\" }\noutputs = [\"berths\"]\n",
-		files: map[string]string{"berths.c": "#include <stdio.h>\n\nint main(void)\n{\n" + numbered("\tint depth{n} = {n};\n\tprintf(\"%d\\n\", depth{n});\n") + "\treturn 0;\n}\n"},
-		breaks: func(round int) (string, string, string, string, string) {
-			n := round%5 + 1
-			return "berths.c", fmt.Sprintf("depth%d = %d;", n, n), fmt.Sprintf("depth%d = tide;", n),
-				fmt.Sprintf(`BROKEN +build: berths\.c:%d:\d+: .*tide`, 3+2*n), fmt.Sprintf("berths.c:%d", 3+2*n)
-		},
-	}}
+	}
 }
 
 // TestTold breaks one thing in a real project, ten times over, sees it by its name in the
@@ -127,7 +182,11 @@ func TestTold(t *testing.T) {
 			write(filepath.Join(dir, "omnivigil.toml"), p.settings, 0o644)
 			opened := filepath.Join(home, "opened")
 			write(filepath.Join(home, "my-editor"), "#!/bin/sh\necho \"$1\" >> "+opened+"\n", 0o755)
-			write(filepath.Join(home, "omnivigil", "config.toml"), "editor = \""+filepath.Join(home, "my-editor")+" {file}:{line}\"\nnotify = \"off\"\n", 0o644)
+			write(
+				filepath.Join(home, "omnivigil", "config.toml"),
+				"editor = \""+filepath.Join(home, "my-editor")+" {file}:{line}\"\nnotify = \"off\"\n",
+				0o644,
+			)
 			env := []string{"XDG_STATE_HOME=" + t.TempDir(), "XDG_CONFIG_HOME=" + home, "GOFLAGS=-mod=mod"}
 			s := openScreen(t, 158, 46, env, dir, build(t), "start", "--trust")
 			s.shows(`CURRENT`)

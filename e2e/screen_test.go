@@ -53,7 +53,20 @@ func openScreen(t *testing.T, width, height int, env []string, dir string, words
 		t.Skip("tmux is not installed")
 	}
 	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
-	args := []string{"-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), "-c", dir}
+	args := []string{
+		"-S",
+		s.socket,
+		"-f",
+		"/dev/null",
+		"new-session",
+		"-d",
+		"-x",
+		fmt.Sprint(width),
+		"-y",
+		fmt.Sprint(height),
+		"-c",
+		dir,
+	}
 	for _, e := range env {
 		args = append(args, "-e", e)
 	}
@@ -146,7 +159,10 @@ func noneLeft(t *testing.T, mark string) {
 		left = nil
 		procs, _ := filepath.Glob("/proc/[0-9]*/environ")
 		for _, p := range procs {
-			if data, err := os.ReadFile(p); err == nil && strings.Contains(string(data), mark) && strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
+			if data, err := os.ReadFile(
+				p,
+			); err == nil && strings.Contains(string(data), mark) &&
+				strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
 				cmdline, _ := os.ReadFile(filepath.Join(filepath.Dir(p), "cmdline"))
 				left = append(left, string(cmdline))
 			}
@@ -245,7 +261,9 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`CURRENT`)
 
 	s.press("q")
-	s.shows(`Saltmarsh Ferries (?s)ran for .*: 6 saves, \d+ runs, .*The longest from a save to rest: .*stopped: .*Logs:`)
+	s.shows(
+		`Saltmarsh Ferries (?s)ran for .*: 6 saves, \d+ runs, .*The longest from a save to rest: .*stopped: .*Logs:`,
+	)
 	s.shows(`exit code 0`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])

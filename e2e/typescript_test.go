@@ -41,7 +41,10 @@ func openCompiled(t *testing.T) *compiled {
 	port := freePorts(1)[0]
 	c := &compiled{t: t, dir: t.TempDir(), url: fmt.Sprintf("http://127.0.0.1:%d/", port)}
 	c.write(".gitignore", "dist/\n")
-	c.write("tsconfig.json", `{"compilerOptions": {"rootDir": "web", "outDir": "dist", "module": "commonjs", "target": "es2020"}, "include": ["web"]}`)
+	c.write(
+		"tsconfig.json",
+		`{"compilerOptions": {"rootDir": "web", "outDir": "dist", "module": "commonjs", "target": "es2020"}, "include": ["web"]}`,
+	)
 	c.write("web/main.ts", nodeServer)
 	c.write("web/greeting.ts", greeting("in the morning"))
 	c.write("omnivigil.toml", fmt.Sprintf(`
@@ -74,7 +77,9 @@ func (c *compiled) write(name, text string) {
 }
 
 func (c *compiled) git(words ...string) {
-	cmd := exec.Command("git", append([]string{"-c", "user.name=Test", "-c", "user.email=test@example.test"}, words...)...)
+	cmd := exec.Command(
+		"git",
+		append([]string{"-c", "user.name=Test", "-c", "user.email=test@example.test"}, words...)...)
 	cmd.Dir = c.dir
 	out, err := cmd.CombinedOutput()
 	require.NoError(c.t, err, string(out))
@@ -149,7 +154,8 @@ func (c *compiled) pid(unit string) int {
 	require.NoError(c.t, err)
 	for _, file := range environments {
 		env, _ := os.ReadFile(file)
-		if bytes.Contains(env, []byte("OMNIVIGIL_UNIT="+unit+"\x00")) && bytes.Contains(env, []byte("PWD="+c.dir+"\x00")) {
+		if bytes.Contains(env, []byte("OMNIVIGIL_UNIT="+unit+"\x00")) &&
+			bytes.Contains(env, []byte("PWD="+c.dir+"\x00")) {
 			pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
 			require.NoError(c.t, err)
 			return pid

@@ -54,7 +54,16 @@ func TestViews(t *testing.T) {
 			write("omnivigil.toml", harbour)
 			write("fares.csv", "4")
 			write("pages/index.html", "ferries")
-			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
+			s := openScreen(
+				t,
+				size[0],
+				size[1],
+				[]string{"XDG_STATE_HOME=" + dir + "/state"},
+				dir,
+				program,
+				"start",
+				"--trust",
+			)
 			shows := func(pattern string) {
 				t.Helper()
 				for _, row := range strings.Split(s.shows(pattern), "\n") {
@@ -117,8 +126,15 @@ func TestEveryKey(t *testing.T) {
 	program := build(t)
 	out, err := exec.Command(program, "check", "--keys").Output()
 	require.NoError(t, err)
-	views := [][2]string{{"L", `─ (all output|only \w+)`}, {"R", `ripples: what was set off`}, {"U", `─ \w+  (service|task|suite)  `},
-		{"M", `map: `}, {"C", `1 cpu`}, {"T", `low tide`}, {"F", `no berth`}}
+	views := [][2]string{
+		{"L", `─ (all output|only \w+)`},
+		{"R", `ripples: what was set off`},
+		{"U", `─ \w+  (service|task|suite)  `},
+		{"M", `map: `},
+		{"C", `1 cpu`},
+		{"T", `low tide`},
+		{"F", `no berth`},
+	}
 	// These give the terminal to another program, or end the face.
 	elsewhere := map[string]bool{"quit": true, "suspend": true, "browse": true, "edit": true}
 	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}} {
@@ -127,7 +143,16 @@ func TestEveryKey(t *testing.T) {
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(harbour+tides), 0o644))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("4"), 0o644))
-			s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
+			s := openScreen(
+				t,
+				size[0],
+				size[1],
+				[]string{"XDG_STATE_HOME=" + dir + "/state"},
+				dir,
+				program,
+				"start",
+				"--trust",
+			)
 			s.shows(`BROKEN`)
 			for _, view := range views {
 				for line := range strings.Lines(string(out)) {
@@ -139,7 +164,15 @@ func TestEveryKey(t *testing.T) {
 						s.press("-l", view[0])
 						s.press(inTmux(key)...)
 						for _, row := range strings.Split(s.text(), "\n") {
-							require.LessOrEqual(t, runewidth.StringWidth(row), size[0], "%s in %s: %s", key, view[0], row)
+							require.LessOrEqual(
+								t,
+								runewidth.StringWidth(row),
+								size[0],
+								"%s in %s: %s",
+								key,
+								view[0],
+								row,
+							)
 						}
 						s.press(slices.Concat(escape, escape[1:])...) // a field, and the panel that it is in
 					}
@@ -163,8 +196,22 @@ var escape = []string{"-l", "\x1b[27u"}
 
 // inTmux gives what send-keys wants for a key of the table.
 func inTmux(key string) []string {
-	named := map[string]string{"up": "Up", "down": "Down", "left": "Left", "right": "Right", "enter": "Enter", "tab": "Tab", "space": "Space",
-		"pgup": "PPage", "pgdown": "NPage", "home": "Home", "end": "End", "backspace": "BSpace", "shift+up": "S-Up", "shift+down": "S-Down"}
+	named := map[string]string{
+		"up":         "Up",
+		"down":       "Down",
+		"left":       "Left",
+		"right":      "Right",
+		"enter":      "Enter",
+		"tab":        "Tab",
+		"space":      "Space",
+		"pgup":       "PPage",
+		"pgdown":     "NPage",
+		"home":       "Home",
+		"end":        "End",
+		"backspace":  "BSpace",
+		"shift+up":   "S-Up",
+		"shift+down": "S-Down",
+	}
 	switch letter, ctrl := strings.CutPrefix(key, "ctrl+"); {
 	case key == "esc":
 		return escape

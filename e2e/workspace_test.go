@@ -98,7 +98,12 @@ func TestWorkspaceOfSixty(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(w.dir, "build/step-8-4")))
 	w.start()
 	runs, _ = w.tasks()
-	assert.Equal(t, 52+5+1, runs, "a chain whose first input was written while nothing ran, and a task without its output")
+	assert.Equal(
+		t,
+		52+5+1,
+		runs,
+		"a chain whose first input was written while nothing ran, and a task without its output",
+	)
 }
 
 // BenchmarkWorkspace measures the start of the workspace, from the command until everything

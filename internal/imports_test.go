@@ -17,7 +17,22 @@ import (
 // floors are the directories below this one, from the top down: no import points up. A directory that is not among
 // them has no place in the house yet.
 var floors = []string{
-	"face", "supervisor", "session", "store", "relay", "draft", "engine", "watch", "results", "process", "output", "plan", "api", "text", "files", "demo",
+	"face",
+	"supervisor",
+	"session",
+	"store",
+	"relay",
+	"draft",
+	"engine",
+	"watch",
+	"results",
+	"process",
+	"output",
+	"plan",
+	"api",
+	"text",
+	"files",
+	"demo",
 }
 
 // allowed says which packages of the project each may import, which the floors leave open between packages of one
@@ -129,7 +144,22 @@ func TestEngineIsPure(t *testing.T) {
 				t.Errorf("%s: %T: the engine has no goroutines", file, n)
 			case *ast.SelectorExpr:
 				if of, ok := n.X.(*ast.Ident); ok && of.Name == "time" {
-					require.NotContains(t, []string{"Now", "Since", "Until", "After", "AfterFunc", "Sleep", "Tick", "NewTimer", "NewTicker"}, n.Sel.Name, file)
+					require.NotContains(
+						t,
+						[]string{
+							"Now",
+							"Since",
+							"Until",
+							"After",
+							"AfterFunc",
+							"Sleep",
+							"Tick",
+							"NewTimer",
+							"NewTicker",
+						},
+						n.Sel.Name,
+						file,
+					)
 				}
 			}
 			return true

@@ -95,7 +95,13 @@ func soak(length time.Duration, seed uint64, verbose bool) error {
 	if err != nil {
 		return err
 	}
-	s := &soaking{Rand: rand.New(rand.NewPCG(seed, 0)), program: filepath.Join(filepath.Dir(self), "omnivigil"), dir: dir, verbose: verbose, texts: map[string]string{}}
+	s := &soaking{
+		Rand:    rand.New(rand.NewPCG(seed, 0)),
+		program: filepath.Join(filepath.Dir(self), "omnivigil"),
+		dir:     dir,
+		verbose: verbose,
+		texts:   map[string]string{},
+	}
 	if err := s.begin(self); err != nil {
 		return err
 	}
@@ -122,7 +128,14 @@ func soak(length time.Duration, seed uint64, verbose bool) error {
 }
 
 func (s *soaking) String() string {
-	return fmt.Sprintf("%d saves; current and so: %d; in doubt: %d, of these not so: %d; not current: %d", s.saves, s.current, s.doubted, s.surprises, s.other)
+	return fmt.Sprintf(
+		"%d saves; current and so: %d; in doubt: %d, of these not so: %d; not current: %d",
+		s.saves,
+		s.current,
+		s.doubted,
+		s.surprises,
+		s.other,
+	)
 }
 
 func (s *soaking) begin(self string) error {
@@ -190,7 +203,10 @@ func (s *soaking) change(name string) error {
 		s.texts[name] = text
 		return errors.Join(os.Chtimes(file+"~", old, old), os.Rename(file+"~", file))
 	case 5: // what was made is gone
-		if err := os.Remove(filepath.Join(s.dir, "made", [...]string{"berths", "fares"}[s.IntN(2)])); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := os.Remove(
+			filepath.Join(s.dir, "made", [...]string{"berths", "fares"}[s.IntN(2)]),
+		); err != nil &&
+			!errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 		return nil
@@ -229,7 +245,16 @@ func (s *soaking) compare() error {
 		}
 		return nil
 	}
-	want := strings.Join([]string{s.texts["north.txt"], s.texts["south.txt"], s.texts["page.txt"], s.texts["fares.txt"], s.texts["desk.txt"]}, "")
+	want := strings.Join(
+		[]string{
+			s.texts["north.txt"],
+			s.texts["south.txt"],
+			s.texts["page.txt"],
+			s.texts["fares.txt"],
+			s.texts["desk.txt"],
+		},
+		"",
+	)
 	have, err := ask(filepath.Join(s.dir, "tickets.sock"))
 	if err != nil {
 		return fmt.Errorf("CURRENT, but tickets does not answer: %w", err)
@@ -241,7 +266,12 @@ func (s *soaking) compare() error {
 		}
 		return nil
 	case have != want:
-		return fmt.Errorf("a false CURRENT: tickets runs %q, and the files hold %q; the folder is left: %s", have, want, s.dir)
+		return fmt.Errorf(
+			"a false CURRENT: tickets runs %q, and the files hold %q; the folder is left: %s",
+			have,
+			want,
+			s.dir,
+		)
 	}
 	s.current++
 	return nil

@@ -52,7 +52,12 @@ func Connect(ctx context.Context, at Place) (*Client, error) {
 		at = at.listening()
 	}
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return at.dial(ctx) }
-	c := &Client{socket: at.Socket, http: http.Client{Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true}}}
+	c := &Client{
+		socket: at.Socket,
+		http: http.Client{
+			Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true},
+		},
+	}
 	var h hello
 	if err := c.get(ctx, "/hello", nil, &h); err != nil {
 		if ctx.Err() == nil && errors.Is(err, ErrLost) {
@@ -61,7 +66,11 @@ func Connect(ctx context.Context, at Place) (*Client, error) {
 		return nil, err
 	}
 	if h.Version != Version {
-		return nil, fmt.Errorf("the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first", h.Version, Version)
+		return nil, fmt.Errorf(
+			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first",
+			h.Version,
+			Version,
+		)
 	}
 	return c, nil
 }
@@ -241,7 +250,12 @@ func (c *Client) Subscribe(ctx context.Context, since int64, hear func(Fact) err
 
 // events reads server-sent events until take has an error or the stream ends, which is
 // ErrLost.
-func (c *Client) events(ctx context.Context, path string, query url.Values, take func(name string, data []byte) error) error {
+func (c *Client) events(
+	ctx context.Context,
+	path string,
+	query url.Values,
+	take func(name string, data []byte) error,
+) error {
 	body, err := c.open(ctx, http.MethodGet, path, query, nil)
 	if err != nil {
 		return err
@@ -306,7 +320,12 @@ func (c *Client) Samples(ctx context.Context, from int64) (SamplePage, error) {
 // values is the query as it is sent.
 func (q ResultQuery) values() url.Values {
 	return url.Values{
-		"unit": q.Units, "only": {q.Only}, "text": {q.Text}, "by": {q.By}, "from": {strconv.Itoa(q.From)}, "count": {strconv.Itoa(q.Count)},
+		"unit":  q.Units,
+		"only":  {q.Only},
+		"text":  {q.Text},
+		"by":    {q.By},
+		"from":  {strconv.Itoa(q.From)},
+		"count": {strconv.Itoa(q.Count)},
 	}
 }
 
@@ -361,8 +380,14 @@ func (c *Client) Search(ctx context.Context, q SearchQuery, found func(Found) er
 		}
 	}
 	query := url.Values{
-		"pattern": {q.Pattern}, "filter": {q.Filter}, "from": {strconv.FormatInt(q.From, 10)}, "back": {strconv.FormatBool(q.Back)},
-		"most": {strconv.Itoa(q.Most)}, "count": {strconv.FormatBool(q.Count)},
+		"pattern": {
+			q.Pattern,
+		},
+		"filter": {q.Filter},
+		"from":   {strconv.FormatInt(q.From, 10)},
+		"back":   {strconv.FormatBool(q.Back)},
+		"most":   {strconv.Itoa(q.Most)},
+		"count":  {strconv.FormatBool(q.Count)},
 	}
 	in, err := c.open(ctx, http.MethodGet, root+"/search", query, nil)
 	if err != nil {

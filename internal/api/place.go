@@ -50,7 +50,12 @@ func PlaceOf(file, runtime, state, locks string) (Place, error) {
 		folder = filepath.Join("/tmp", fmt.Sprintf("omnivigil-%d", os.Getuid()))
 		name = hex.EncodeToString(of[:4]) + name
 	}
-	return Place{File: file, Socket: filepath.Join(folder, name+".sock"), Lock: lock, before: filepath.Join(folder, name+".lock")}, nil
+	return Place{
+		File:   file,
+		Socket: filepath.Join(folder, name+".sock"),
+		Lock:   lock,
+		before: filepath.Join(folder, name+".lock"),
+	}, nil
 }
 
 // realPath returns a path without symbolic links, as far as it is there: a project whose

@@ -128,7 +128,14 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("POST "+root+"/requests", s.requests)
 	mux.HandleFunc("GET "+root+"/wait", s.streamed(s.wait))
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		reply(w, nil, problem{http.StatusNotFound, fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, Version)})
+		reply(
+			w,
+			nil,
+			problem{
+				http.StatusNotFound,
+				fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, Version),
+			},
+		)
 	})
 	return mux
 }
@@ -317,7 +324,11 @@ func whole(text, name string) (int64, error) {
 }
 
 // answerQuery answers which cases or findings are asked for.
-func answerQuery[Page any](w http.ResponseWriter, r *http.Request, ask func(context.Context, ResultQuery) (Page, error)) {
+func answerQuery[Page any](
+	w http.ResponseWriter,
+	r *http.Request,
+	ask func(context.Context, ResultQuery) (Page, error),
+) {
 	q := ResultQuery{Only: r.FormValue("only"), Text: r.FormValue("text"), By: r.FormValue("by")}
 	if err := r.ParseForm(); err != nil {
 		reply(w, nil, badQuery("%v", err))
@@ -492,7 +503,10 @@ func decode(w http.ResponseWriter, r *http.Request, into any, example string) er
 	case err == nil:
 		return nil
 	case errors.As(err, &tooLarge):
-		return problem{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is too large: its body has at most %d bytes", maxBody)}
+		return problem{
+			http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("the request is too large: its body has at most %d bytes", maxBody),
+		}
 	}
 	return badQuery("the body must be JSON such as %s: %v", example, err)
 }

@@ -92,23 +92,40 @@ func (p *still) Text(_ context.Context, from, end int64, w io.Writer) (int64, er
 }
 func (p *still) Cases(_ context.Context, q ResultQuery) (CasePage, error) {
 	p.results = append(p.results, q)
-	return CasePage{From: q.From, Total: 9, Cases: []Case{{Unit: "harbour", Name: "TestTide", Status: CaseFailed, Took: Seconds(time.Second)}}}, nil
+	return CasePage{
+		From:  q.From,
+		Total: 9,
+		Cases: []Case{{Unit: "harbour", Name: "TestTide", Status: CaseFailed, Took: Seconds(time.Second)}},
+	}, nil
 }
 func (p *still) Case(_ context.Context, unit string, name CaseName) (Case, error) {
 	if name.Name == "" {
 		return Case{}, Refuse("nothing is known of a test")
 	}
-	return Case{Unit: unit, Suite: name.Suite, Name: name.Name, Output: []string{"low"}, FilePlace: FilePlace{File: "/tide.go", Line: 8}}, nil
+	return Case{
+		Unit:      unit,
+		Suite:     name.Suite,
+		Name:      name.Name,
+		Output:    []string{"low"},
+		FilePlace: FilePlace{File: "/tide.go", Line: 8},
+	}, nil
 }
 func (p *still) Findings(_ context.Context, q ResultQuery) (FindingPage, error) {
 	p.results = append(p.results, q)
-	return FindingPage{Total: 1, Findings: []Finding{{Unit: "lint", Severity: SeverityWarning, Message: "<spare>"}}}, nil
+	return FindingPage{
+		Total:    1,
+		Findings: []Finding{{Unit: "lint", Severity: SeverityWarning, Message: "<spare>"}},
+	}, nil
 }
 func (p *still) Detail(_ context.Context, unit string) (Detail, error) {
 	if unit != "tides" {
 		return Detail{}, Refuse("there is no unit %q", unit)
 	}
-	return Detail{Unit: unit, Settings: []Setting{{"run", "./tides"}}, Variables: []Variable{{Name: "PORT", Value: "4102", From: ".env"}}}, nil
+	return Detail{
+		Unit:      unit,
+		Settings:  []Setting{{"run", "./tides"}},
+		Variables: []Variable{{Name: "PORT", Value: "4102", From: ".env"}},
+	}, nil
 }
 func (p *still) Samples(_ context.Context, from int64) (SamplePage, error) {
 	return SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
@@ -117,7 +134,14 @@ func (p *still) Screen(_ context.Context, unit string) (Screen, error) {
 	if unit != "tides" {
 		return Screen{}, Refuse("there is no unit %q", unit)
 	}
-	return Screen{Unit: unit, Run: 1, Size: Size{80, 24}, Lines: []ScreenLine{{Row: 1, Parts: []Cells{{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}}}}}, nil
+	return Screen{
+		Unit: unit,
+		Run:  1,
+		Size: Size{80, 24},
+		Lines: []ScreenLine{
+			{Row: 1, Parts: []Cells{{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}}},
+		},
+	}, nil
 }
 func (p *still) FollowScreen(_ context.Context, q ScreenQuery, show func(Screen) error) error {
 	p.screens = append(p.screens, q)
@@ -176,8 +200,20 @@ func at(t testing.TB, p Project) *Client {
 func TestThroughTheSocket(t *testing.T) {
 	when := time.Date(2030, 5, 4, 12, 4, 31, 123456789, time.UTC)
 	p := &still{
-		snaps: []*Snapshot{{Number: 1, Units: []*Unit{{Name: "tides", State: Ready, Marks: []Mark{{At: when, State: Ready}}}}},
-			{Number: 2, Units: []*Unit{{Name: "tides", State: Crashed, Marks: []Mark{{At: when, State: Ready}, {At: when.Add(1), State: Crashed}}}}, Status: Status{Ended: true}}},
+		snaps: []*Snapshot{
+			{Number: 1, Units: []*Unit{{Name: "tides", State: Ready, Marks: []Mark{{At: when, State: Ready}}}}},
+			{
+				Number: 2,
+				Units: []*Unit{
+					{
+						Name:  "tides",
+						State: Crashed,
+						Marks: []Mark{{At: when, State: Ready}, {At: when.Add(1), State: Crashed}},
+					},
+				},
+				Status: Status{Ended: true},
+			},
+		},
 		facts: []Fact{{ID: 4, Kind: FactNote, Text: "a\nb"}, {ID: 5, Kind: FactEnded}},
 	}
 	c := at(t, p)
@@ -211,21 +247,45 @@ func TestThroughTheSocket(t *testing.T) {
 	require.ErrorAs(t, err, &refusal)
 	samples, err := c.Samples(t.Context(), 41)
 	require.NoError(t, err)
-	assert.Equal(t, SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42}, samples)
+	assert.Equal(
+		t,
+		SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42},
+		samples,
+	)
 
 	screen, err := c.Screen(t.Context(), "tides")
 	require.NoError(t, err)
-	assert.Equal(t, Cells{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}, screen.Lines[0].Parts[0])
+	assert.Equal(
+		t,
+		Cells{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}},
+		screen.Lines[0].Parts[0],
+	)
 	_, err = c.Screen(t.Context(), "tide")
 	require.ErrorAs(t, err, &refusal)
 	wants := ScreenQuery{Unit: "tides", Face: Face{Kind: "screen", PID: 7}, Hand: true, Size: Size{158, 44}}
 	require.ErrorAs(t, c.FollowScreen(t.Context(), wants, nil), &refusal)
 	wants.Take = true
 	var shown []Screen
-	require.NoError(t, c.FollowScreen(t.Context(), wants, func(s Screen) error { shown = append(shown, s); return nil }))
-	assert.Equal(t, []Screen{{Number: 1, Hand: &wants.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}}, shown)
+	require.NoError(
+		t,
+		c.FollowScreen(t.Context(), wants, func(s Screen) error { shown = append(shown, s); return nil }),
+	)
+	assert.Equal(
+		t,
+		[]Screen{{Number: 1, Hand: &wants.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}},
+		shown,
+	)
 	assert.Equal(t, wants, p.screens[1])
-	input := Input{Unit: "tides", Face: 7, Size: &Size{80, 24}, Text: "yes\n", Paste: true, Keys: []string{"ctrl+c"}, Mouse: &Mouse{Does: "press", Button: "left", Col: 1, Row: 2, Alt: true}, Focus: "in"}
+	input := Input{
+		Unit:  "tides",
+		Face:  7,
+		Size:  &Size{80, 24},
+		Text:  "yes\n",
+		Paste: true,
+		Keys:  []string{"ctrl+c"},
+		Mouse: &Mouse{Does: "press", Button: "left", Col: 1, Row: 2, Alt: true},
+		Focus: "in",
+	}
 	require.NoError(t, c.Input(t.Context(), input))
 	assert.Equal(t, []Input{input}, p.inputs)
 	require.ErrorAs(t, c.Input(t.Context(), Input{}), &refusal)
@@ -241,7 +301,20 @@ func TestThroughTheSocket(t *testing.T) {
 	assert.EqualValues(t, 5, next)
 	assert.Equal(t, "12:04:31.000 tides  high\n12:04:31.000 tides  high\n", text.String())
 
-	q := LineQuery{Filter: "!low", Move: -2, Unit: "tides", Count: 5, From: 9, Last: true, Until: when, Since: when, Run: 3, Why: true, End: 12, Fold: true}
+	q := LineQuery{
+		Filter: "!low",
+		Move:   -2,
+		Unit:   "tides",
+		Count:  5,
+		From:   9,
+		Last:   true,
+		Until:  when,
+		Since:  when,
+		Run:    3,
+		Why:    true,
+		End:    12,
+		Fold:   true,
+	}
 	page, err := c.Lines(t.Context(), q)
 	require.NoError(t, err)
 	assert.Equal(t, []LineQuery{q}, p.lines)
@@ -361,7 +434,10 @@ func FuzzServer(f *testing.F) {
 
 // FuzzChange applies whatever a server may send.
 func FuzzChange(f *testing.F) {
-	f.Add([]byte(`{"units":[{"name":"a"}],"order":["a","b"],"lives":{"a":{"from":"2030-05-04T12:04:31Z","marks":[]}}}`), []byte(`{"ripples":[{"id":3}],"oldest":2,"saves":[{}],"uses":{"a":{}}}`))
+	f.Add(
+		[]byte(`{"units":[{"name":"a"}],"order":["a","b"],"lives":{"a":{"from":"2030-05-04T12:04:31Z","marks":[]}}}`),
+		[]byte(`{"ripples":[{"id":3}],"oldest":2,"saves":[{}],"uses":{"a":{}}}`),
+	)
 	f.Add([]byte(`{"units":[null],"ripples":[null],"order":["a"]}`), []byte(`{}`))
 	f.Fuzz(func(t *testing.T, first, second []byte) {
 		snap := &Snapshot{}

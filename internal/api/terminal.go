@@ -187,8 +187,15 @@ func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
 			*n = int(min(v, math.MaxInt32))
 		}
 	}
-	if bounded := q.Size.Bounded(); err == nil && q.Size != (Size{}) && (bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
-		err = badQuery("a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells", q.Size.Cols, q.Size.Rows, MaxCells, MaxArea)
+	if bounded := q.Size.Bounded(); err == nil && q.Size != (Size{}) &&
+		(bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
+		err = badQuery(
+			"a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells",
+			q.Size.Cols,
+			q.Size.Rows,
+			MaxCells,
+			MaxArea,
+		)
 	}
 	if err == nil && len(q.Face.Kind) > maxKind {
 		err = badQuery("face is too long")
@@ -220,8 +227,15 @@ func (c *Client) Screen(ctx context.Context, unit string) (Screen, error) {
 // FollowScreen implements Project.
 func (c *Client) FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error {
 	query := url.Values{
-		"unit": {q.Unit}, "face": {q.Face.Kind}, "pid": {strconv.Itoa(q.Face.PID)}, "hand": {strconv.FormatBool(q.Hand)},
-		"take": {strconv.FormatBool(q.Take)}, "cols": {strconv.Itoa(q.Size.Cols)}, "rows": {strconv.Itoa(q.Size.Rows)},
+		"unit": {
+			q.Unit,
+		},
+		"face": {q.Face.Kind},
+		"pid":  {strconv.Itoa(q.Face.PID)},
+		"hand": {strconv.FormatBool(q.Hand)},
+		"take": {strconv.FormatBool(q.Take)},
+		"cols": {strconv.Itoa(q.Size.Cols)},
+		"rows": {strconv.Itoa(q.Size.Rows)},
 	}
 	in, err := c.open(ctx, http.MethodGet, root+"/screen/follow", query, nil)
 	if err != nil {

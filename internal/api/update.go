@@ -120,7 +120,8 @@ func lifeSince(old, now []Mark) (Life, bool) {
 	}
 	last := old[len(old)-1]
 	for i := len(now) - 1; i >= 0; i-- {
-		if now[i].At.Equal(last.At) && now[i].State == last.State && now[i].Stale == last.Stale && now[i].Run == last.Run {
+		if now[i].At.Equal(last.At) && now[i].State == last.State && now[i].Stale == last.Stale &&
+			now[i].Run == last.Run {
 			if i == len(now)-1 {
 				return Life{}, false
 			}
@@ -211,7 +212,9 @@ func after[V any](kept, changes map[string]V, same func(a, b V) bool) map[string
 func sameAsk(a, b Ask) bool { return a.Kind == b.Kind && a.Text == b.Text && a.Since.Equal(b.Since) }
 
 func sameUse(a, b Use) bool {
-	return a.CPU == b.CPU && a.Memory == b.Memory && a.Requests == b.Requests && a.Failed == b.Failed && a.Pages == b.Pages && slices.Equal(a.Addresses, b.Addresses)
+	return a.CPU == b.CPU && a.Memory == b.Memory && a.Requests == b.Requests && a.Failed == b.Failed &&
+		a.Pages == b.Pages &&
+		slices.Equal(a.Addresses, b.Addresses)
 }
 
 // Apply returns the snapshot that follows, and leaves the one before as it is.
@@ -331,5 +334,7 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 func Differ(a, b *Snapshot) bool {
 	d := Diff(a, b)
 	return d.Project != nil || d.Verdict != nil || d.Doubts != nil || d.Sure || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
-		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || len(d.Asks) > 0 || d.Faces != nil || d.Alone || d.Jobs != nil || d.Status != nil
+		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || len(d.Asks) > 0 || d.Faces != nil || d.Alone ||
+		d.Jobs != nil ||
+		d.Status != nil
 }

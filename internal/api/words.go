@@ -22,7 +22,10 @@ func (s *Snapshot) Account(u *Unit) []string {
 		lines = append(lines, "it "+why)
 	}
 	if u.Run.Number > 0 {
-		lines = append(lines, fmt.Sprintf("run %d, of ripple %s, ran because: %s", u.Run.Number, numbers(u.Run.Ripples), u.Run.Because))
+		lines = append(
+			lines,
+			fmt.Sprintf("run %d, of ripple %s, ran because: %s", u.Run.Number, numbers(u.Run.Ripples), u.Run.Because),
+		)
 		if u.Run.Command != "" {
 			lines = append(lines, "it ran "+u.Run.Command)
 		}
@@ -56,7 +59,10 @@ func (s *Snapshot) Account(u *Unit) []string {
 func (u *Unit) currentBecause() string {
 	switch {
 	case !u.Run.ReusedAt.IsZero():
-		return "what it made at " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) + " still holds, since nothing that it depends on has changed"
+		return "what it made at " + format.Moment(
+			u.Run.ReusedAt,
+			u.Run.OrderedAt,
+		) + " still holds, since nothing that it depends on has changed"
 	case u.Pass.Number > 0:
 		return "its newest pass has taken up the last save that concerns it"
 	}

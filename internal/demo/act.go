@@ -62,7 +62,13 @@ func readTOML(file string, into any) error {
 		return fmt.Errorf("%s:%d:%d: %w", file, line, column, err)
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		line, column := strict.Errors[0].Position()
-		return fmt.Errorf("%s:%d:%d: there is no setting %s", file, line, column, strings.Join(strict.Errors[0].Key(), "."))
+		return fmt.Errorf(
+			"%s:%d:%d: there is no setting %s",
+			file,
+			line,
+			column,
+			strings.Join(strict.Errors[0].Key(), "."),
+		)
 	}
 	return err
 }

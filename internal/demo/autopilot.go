@@ -27,8 +27,14 @@ var script = []edit{
 		"tickets/style.css":        {"#0b6e69", "#0b5a6e"},
 		"tickets/pages/index.html": {"we sail on", "we sail"},
 	}},
-	{"the test that failed expects four berths", map[string][2]string{"harbour/expected.toml": {"least = 3\nmost = 3", "least = 4\nmost = 4"}}},
-	{"a rule that does not parse", map[string][2]string{"berths/rules.toml": {"under_keel = 0.8", "under_keel = much"}}},
+	{
+		"the test that failed expects four berths",
+		map[string][2]string{"harbour/expected.toml": {"least = 3\nmost = 3", "least = 4\nmost = 4"}},
+	},
+	{
+		"a rule that does not parse",
+		map[string][2]string{"berths/rules.toml": {"under_keel = 0.8", "under_keel = much"}},
+	},
 	{"the rule mended", map[string][2]string{"berths/rules.toml": {"under_keel = much", "under_keel = 0.6"}}},
 	{"everything as it was", map[string][2]string{
 		"fares/fares.csv":          {"3.80,6.40", "3.80,6.20"},

@@ -52,7 +52,14 @@ func harbour(ctx context.Context) error {
 		}
 		problem := e.problem(got, err)
 		if problem == "" {
-			say("%sok %d%s - %s # time=%.1fms", green, i+1, plain, e.Name, float64(time.Since(began).Microseconds())/1000)
+			say(
+				"%sok %d%s - %s # time=%.1fms",
+				green,
+				i+1,
+				plain,
+				e.Name,
+				float64(time.Since(began).Microseconds())/1000,
+			)
 			continue
 		}
 		failed++
@@ -153,7 +160,13 @@ type rule struct {
 var rules = []rule{
 	{"tickets/pages/index.html", "no-inline", "a style belongs into style.css", "error", regexp.MustCompile(`style="`)},
 	{"tickets/pages/index.html", "table-head", "a table has no heading", "warning", regexp.MustCompile(`<table>`)},
-	{"tickets/style.css", "palette", "this colour is not one of the line's", "warning", regexp.MustCompile(`#(?:22303c|0b5a6e)`)},
+	{
+		"tickets/style.css",
+		"palette",
+		"this colour is not one of the line's",
+		"warning",
+		regexp.MustCompile(`#(?:22303c|0b5a6e)`),
+	},
 }
 
 // lint looks through the pages for what the line does not like, as linters do.

@@ -72,7 +72,13 @@ func timetable(ctx context.Context) error {
 		case !s.arrives.After(s.leaves):
 			return fmt.Errorf("%s:%d:5: error: %s arrives before it leaves", source, i+2, s.vessel)
 		case sailed && before.arrives.After(s.leaves):
-			return fmt.Errorf("%s:%d:4: error: %s leaves %s while still on the way there", source, i+2, s.vessel, s.from)
+			return fmt.Errorf(
+				"%s:%d:4: error: %s leaves %s while still on the way there",
+				source,
+				i+2,
+				s.vessel,
+				s.from,
+			)
 		case sailed && before.to != s.from:
 			return fmt.Errorf("%s:%d:2: error: %s leaves %s but lies at %s", source, i+2, s.vessel, s.from, before.to)
 		}

@@ -67,7 +67,15 @@ func Of(root string) (Draft, error) {
 	}
 	if !slices.ContainsFunc(p.units, func(u unit) bool { return !u.commented }) {
 		p.note("nothing was found that could be run: the draft has an example")
-		p.add(unit{kind: plan.Task, name: "hello", from: "an example: put your own command here", run: "echo hello from Omnivigil", watch: []string{"**"}})
+		p.add(
+			unit{
+				kind:  plan.Task,
+				name:  "hello",
+				from:  "an example: put your own command here",
+				run:   "echo hello from Omnivigil",
+				watch: []string{"**"},
+			},
+		)
 	}
 	return Draft{p.text(), p.notes}, nil
 }
@@ -139,7 +147,8 @@ func (p *project) files(take func(name string), endings ...string) {
 		}
 		name := e.Name()
 		if e.IsDir() {
-			if file != p.root && (strings.HasPrefix(name, ".") || slices.Contains([]string{"node_modules", "vendor", "testdata", "target", "dist", "build", "venv"}, name)) {
+			if file != p.root &&
+				(strings.HasPrefix(name, ".") || slices.Contains([]string{"node_modules", "vendor", "testdata", "target", "dist", "build", "venv"}, name)) {
 				return fs.SkipDir
 			}
 			return nil
@@ -165,7 +174,9 @@ func in(dir string, patterns ...string) []string {
 	return out
 }
 
-var portIn = regexp.MustCompile(`(?:PORT=|--port[ =]|-p |listen\(|ListenAndServe\(["'][^"']*:|[Ll]isten\([^)]*:|runserver [0-9.]*:?|http\.server )([1-9][0-9]{3,4})\b`)
+var portIn = regexp.MustCompile(
+	`(?:PORT=|--port[ =]|-p |listen\(|ListenAndServe\(["'][^"']*:|[Ll]isten\([^)]*:|runserver [0-9.]*:?|http\.server )([1-9][0-9]{3,4})\b`,
+)
 
 // portOf returns the port that a command or source seems to listen on, 0 for none.
 func portOf(text string) int {

@@ -102,7 +102,8 @@ func TestDetails(t *testing.T) {
 // TestWhatGoIsBuiltFrom has a program restart for what it is built from, and not for others.
 func TestWhatGoIsBuiltFrom(t *testing.T) {
 	p, _ := drafted(t, map[string]string{
-		"go.mod": "module saltmarsh/ferry\n", "go.sum": "",
+		"go.mod":                   "module saltmarsh/ferry\n",
+		"go.sum":                   "",
 		"cmd/berths/main.go":       "package main\nimport \"saltmarsh/ferry/internal/tide\"\nfunc main() { net.Listen() }",
 		"cmd/berths/pages/page.go": "package pages",
 		"internal/tide/tide.go":    "package tide\nimport \"saltmarsh/ferry/chart\"\n",
@@ -115,14 +116,44 @@ func TestWhatGoIsBuiltFrom(t *testing.T) {
 		}
 		return all
 	}
-	assert.Equal(t, []string{"cmd/berths/**/*.go", "internal/**/*.go", "chart/**/*.go", "chart/depths.csv", "chart/maps", "chart/maps/**", "go.mod", "go.sum"}, watches("berths"))
+	assert.Equal(
+		t,
+		[]string{
+			"cmd/berths/**/*.go",
+			"internal/**/*.go",
+			"chart/**/*.go",
+			"chart/depths.csv",
+			"chart/maps",
+			"chart/maps/**",
+			"go.mod",
+			"go.sum",
+		},
+		watches("berths"),
+	)
 	assert.Equal(t, []string{"cmd/tickets/**/*.go", "go.mod", "go.sum"}, watches("tickets"))
 }
 
 // FuzzDraft has a draft of any manifest be settings that can be read.
 func FuzzDraft(f *testing.F) {
-	f.Add(`{"scripts":{"start":"node \"x\"","test":"a\nb"},"workspaces":["*"]}`, "run: x\n\t\"\nbuild:", "services:\n  \"a b\": {image: \"x\\ny\"}", "[package]\nname = \"a.b\"")
+	f.Add(
+		`{"scripts":{"start":"node \"x\"","test":"a\nb"},"workspaces":["*"]}`,
+		"run: x\n\t\"\nbuild:",
+		"services:\n  \"a b\": {image: \"x\\ny\"}",
+		"[package]\nname = \"a.b\"",
+	)
 	f.Fuzz(func(t *testing.T, node, targets, compose, cargo string) {
-		drafted(t, map[string]string{"go.mod": "module x", "a[b{c/x.go": "package main\nimport \"x/d}e\"\n//go:embed " + targets + "\n", "package.json": node, "a[b{c/package.json": node, "Makefile": targets, "compose.yaml": compose, "Cargo.toml": cargo, "src/main.rs": "TcpListener"})
+		drafted(
+			t,
+			map[string]string{
+				"go.mod":             "module x",
+				"a[b{c/x.go":         "package main\nimport \"x/d}e\"\n//go:embed " + targets + "\n",
+				"package.json":       node,
+				"a[b{c/package.json": node,
+				"Makefile":           targets,
+				"compose.yaml":       compose,
+				"Cargo.toml":         cargo,
+				"src/main.rs":        "TcpListener",
+			},
+		)
 	})
 }

@@ -52,7 +52,13 @@ func readGo(p *project) {
 		if dir == "." {
 			name, run = path.Base(module), "go run ."
 		}
-		u := unit{name: name, from: "go.mod, and the main package in " + dir, run: run, watch: append(builtFrom(packages, dir), shared...), ignore: []string{"**/*_test.go"}}
+		u := unit{
+			name:   name,
+			from:   "go.mod, and the main package in " + dir,
+			run:    run,
+			watch:  append(builtFrom(packages, dir), shared...),
+			ignore: []string{"**/*_test.go"},
+		}
 		u.kind, u.guess, u.manual = plan.Task, "it ends by itself, and runs only when asked for", true
 		if goListens.MatchString(found.text) {
 			u.kind, u.guess, u.manual = plan.Service, "it listens, so it is a service", false
@@ -61,7 +67,15 @@ func readGo(p *project) {
 		p.add(u)
 	}
 	if tested {
-		p.add(unit{kind: plan.Suite, name: "test", from: "go.mod, and files that end in _test.go", run: "go test ./...", watch: append([]string{"**/*.go"}, shared...)})
+		p.add(
+			unit{
+				kind:  plan.Suite,
+				name:  "test",
+				from:  "go.mod, and files that end in _test.go",
+				run:   "go test ./...",
+				watch: append([]string{"**/*.go"}, shared...),
+			},
+		)
 	}
 }
 

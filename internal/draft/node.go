@@ -32,7 +32,9 @@ var nodeTools = []nodeTool{
 }
 
 // selfWatching are commands that take up changes by themselves.
-var selfWatching = regexp.MustCompile(`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro dev|nuxt dev|--hot\b`)
+var selfWatching = regexp.MustCompile(
+	`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro dev|nuxt dev|--hot\b`,
+)
 
 var compilers = regexp.MustCompile(`\b(tsc|vite build|webpack|rollup)\b.*(--watch|-w)\b`)
 
@@ -90,9 +92,15 @@ func (p *project) workspaces(m manifest) []string {
 	}
 	var dirs []string
 	for _, pattern := range patterns {
-		found, _ := filepath.Glob(filepath.Join(p.root, filepath.FromSlash(strings.ReplaceAll(pattern, "**", "*")), "package.json"))
+		found, _ := filepath.Glob(
+			filepath.Join(p.root, filepath.FromSlash(strings.ReplaceAll(pattern, "**", "*")), "package.json"),
+		)
 		for _, file := range found {
-			if rel, err := filepath.Rel(p.root, filepath.Dir(file)); err == nil && !slices.Contains(dirs, filepath.ToSlash(rel)) {
+			if rel, err := filepath.Rel(
+				p.root,
+				filepath.Dir(file),
+			); err == nil &&
+				!slices.Contains(dirs, filepath.ToSlash(rel)) {
 				dirs = append(dirs, filepath.ToSlash(rel))
 			}
 		}
@@ -136,7 +144,10 @@ func (n *node) read(dir string, m manifest, holdsOthers bool) {
 	made := in(dir, "dist/**", "build/**", "coverage/**", "node_modules/**")
 	build := ""
 	if has("build") {
-		build = add(unit{kind: plan.Task, name: base("build"), watch: sources, ignore: append(made, in(dir, "**/*.test.*")...)}, "build")
+		build = add(
+			unit{kind: plan.Task, name: base("build"), watch: sources, ignore: append(made, in(dir, "**/*.test.*")...)},
+			"build",
+		)
 	}
 	for _, script := range []string{"dev", "start", "serve"} {
 		if !has(script) {

@@ -33,7 +33,15 @@ func readCargo(p *project) {
 	}
 	watch := []string{"**/*.rs", "**/Cargo.toml", "Cargo.lock"}
 	if source := p.read("src/main.rs"); source != "" {
-		u := unit{kind: plan.Task, name: m.Package.Name, from: "Cargo.toml and src/main.rs", run: "cargo run", watch: watch, manual: true, guess: "it ends by itself, and runs only when asked for"}
+		u := unit{
+			kind:   plan.Task,
+			name:   m.Package.Name,
+			from:   "Cargo.toml and src/main.rs",
+			run:    "cargo run",
+			watch:  watch,
+			manual: true,
+			guess:  "it ends by itself, and runs only when asked for",
+		}
 		if rustServes.MatchString(text + source) {
 			u.kind, u.manual, u.guess, u.port = plan.Service, false, "it serves, so it goes on running", portOf(source)
 		}
@@ -50,9 +58,18 @@ var makeTarget = regexp.MustCompile(`(?m)^([A-Za-z][A-Za-z0-9_-]*)[ \t]*:(?:[^=]
 
 // makeKinds are targets that nearly always mean the same.
 var makeKinds = map[string]plan.Kind{
-	"run": plan.Service, "serve": plan.Service, "dev": plan.Service, "start": plan.Service,
-	"build": plan.Task, "generate": plan.Task, "gen": plan.Task, "proto": plan.Task, "lint": plan.Task, "migrate": plan.Task,
-	"test": plan.Suite, "check": plan.Suite,
+	"run":      plan.Service,
+	"serve":    plan.Service,
+	"dev":      plan.Service,
+	"start":    plan.Service,
+	"build":    plan.Task,
+	"generate": plan.Task,
+	"gen":      plan.Task,
+	"proto":    plan.Task,
+	"lint":     plan.Task,
+	"migrate":  plan.Task,
+	"test":     plan.Suite,
+	"check":    plan.Suite,
 }
 
 // readMake finds targets, as far as nothing that was found before does the same.
@@ -64,7 +81,10 @@ func readMake(p *project) {
 	found := slices.Clone(p.units)
 	for _, m := range makeTarget.FindAllStringSubmatch(p.read(file), -1) {
 		kind, known := makeKinds[m[1]]
-		covered := slices.ContainsFunc(found, func(u unit) bool { return u.kind == kind && kind != plan.Task || u.name == m[1] })
+		covered := slices.ContainsFunc(
+			found,
+			func(u unit) bool { return u.kind == kind && kind != plan.Task || u.name == m[1] },
+		)
 		if !known || covered || p.taken[m[1]] {
 			continue
 		}
@@ -97,7 +117,13 @@ func readCompose(p *project) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(compose.Services)) {
 		service := compose.Services[name]
-		u := unit{kind: plan.Service, name: name, from: "the service " + name + " of " + file, run: format.Typed([]string{"docker", "compose", "up", name}), commented: true}
+		u := unit{
+			kind:      plan.Service,
+			name:      name,
+			from:      "the service " + name + " of " + file,
+			run:       format.Typed([]string{"docker", "compose", "up", name}),
+			commented: true,
+		}
 		if service.Image != "" {
 			u.from += ", image " + service.Image
 		}
@@ -109,6 +135,10 @@ func readCompose(p *project) {
 		p.add(u)
 	}
 	if len(compose.Services) > 0 {
-		p.note("%s of %s stand as comments: take the signs away to have them run", strings.Join(slices.Sorted(maps.Keys(compose.Services)), ", "), file)
+		p.note(
+			"%s of %s stand as comments: take the signs away to have them run",
+			strings.Join(slices.Sorted(maps.Keys(compose.Services)), ", "),
+			file,
+		)
 	}
 }

@@ -25,7 +25,17 @@ func readPython(p *project) {
 	if manifest == "" && len(scripts)+len(tests) == 0 {
 		return
 	}
-	said := p.read("pyproject.toml") + p.read("requirements.txt") + p.read("requirements-dev.txt") + p.read("setup.cfg") + p.read("Pipfile")
+	said := p.read(
+		"pyproject.toml",
+	) + p.read(
+		"requirements.txt",
+	) + p.read(
+		"requirements-dev.txt",
+	) + p.read(
+		"setup.cfg",
+	) + p.read(
+		"Pipfile",
+	)
 	python := "python3"
 	switch {
 	case p.has("uv.lock"):
@@ -38,7 +48,14 @@ func readPython(p *project) {
 	sources := []string{"**/*.py"}
 	for _, script := range scripts {
 		text, stem := p.read(script), strings.TrimSuffix(script, ".py")
-		u := unit{kind: plan.Service, name: stem, from: script, watch: sources, ignore: []string{"**/test_*.py", "**/*_test.py"}, port: portOf(text)}
+		u := unit{
+			kind:   plan.Service,
+			name:   stem,
+			from:   script,
+			watch:  sources,
+			ignore: []string{"**/test_*.py", "**/*_test.py"},
+			port:   portOf(text),
+		}
 		switch {
 		case script == "manage.py":
 			u.name, u.run, u.port = "server", python+" manage.py runserver --noreload", 8000
@@ -56,13 +73,24 @@ func readPython(p *project) {
 	if len(tests) == 0 {
 		return
 	}
-	u := unit{kind: plan.Suite, name: "test", watch: append(sources, "pyproject.toml"), run: python + " -m unittest", from: tests[0] + " and its like"}
+	u := unit{
+		kind:  plan.Suite,
+		name:  "test",
+		watch: append(sources, "pyproject.toml"),
+		run:   python + " -m unittest",
+		from:  tests[0] + " and its like",
+	}
 	if !p.has("pyproject.toml") {
 		u.watch = sources
 	}
 	switch {
 	case strings.Contains(said, "pytest") || p.first("pytest.ini", "conftest.py", "tests/conftest.py") != "":
-		u.run, u.from = python+" -m pytest", p.first("pytest.ini", "conftest.py", "tests/conftest.py", manifest)+", which speaks of pytest"
+		u.run, u.from = python+" -m pytest", p.first(
+			"pytest.ini",
+			"conftest.py",
+			"tests/conftest.py",
+			manifest,
+		)+", which speaks of pytest"
 	case path.Dir(tests[0]) != "." && !p.has(path.Join(path.Dir(tests[0]), "__init__.py")):
 		u.run = python + " -m unittest discover -s " + format.Quoted(path.Dir(tests[0]))
 	}

@@ -17,7 +17,11 @@ func (p *project) text() string {
 	b.WriteString("# a save of a file sets off. omnivigil schema prints a JSON Schema for editors.\n")
 	fmt.Fprintf(&b, "\n[project]\nname = %s\n", plan.Text(filepath.Base(p.root)))
 	if len(p.envFiles) > 0 {
-		fmt.Fprintf(&b, "env_files = %s # the first that has a name wins; the machine's own variables win over all\n", plan.List(p.envFiles))
+		fmt.Fprintf(
+			&b,
+			"env_files = %s # the first that has a name wins; the machine's own variables win over all\n",
+			plan.List(p.envFiles),
+		)
 	}
 	for _, u := range p.units {
 		table := u.text()

@@ -61,7 +61,11 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 		since = e.now.Add(-noticeTime)
 	}
 	t.calm = t.calm && u.pending == nil && !u.movedSince(since)
-	if a := u.pending; a != nil && len(a.chain) > 0 && !slices.ContainsFunc(a.chain[len(a.chain)-1].by, func(s source) bool { return s.unit.mayHaveWritten(e.now, written) }) {
+	if a := u.pending; a != nil && len(a.chain) > 0 &&
+		!slices.ContainsFunc(
+			a.chain[len(a.chain)-1].by,
+			func(s source) bool { return s.unit.mayHaveWritten(e.now, written) },
+		) {
 		e.lookoutEnds(u)
 	}
 	e.enqueue(u)

@@ -15,7 +15,12 @@ import (
 func projectOf(units ...*plan.Unit) *plan.Plan { return &plan.Plan{Name: "ferries", Units: units} }
 
 func service(name string) *plan.Unit {
-	return &plan.Unit{Name: name, Run: plan.Command{Shell: name}, Ready: plan.Ready{After: time.Second}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+	return &plan.Unit{
+		Name:  name,
+		Run:   plan.Command{Shell: name},
+		Ready: plan.Ready{After: time.Second},
+		Stop:  plan.Stop{Signal: "TERM", Grace: time.Second},
+	}
 }
 
 // noon is when the tests' sessions begin.
@@ -61,7 +66,11 @@ func TestRunNumbersGoOn(t *testing.T) {
 	require.Nil(t, e.Snapshot().Unit("api"))
 	for _, o := range e.Step(at, NewPlan{Plan: both}) {
 		if start, ok := o.(Start); ok {
-			assert.Equal(t, Start{Unit: "api", Run: 2, Ripple: start.Ripple, Command: plan.Command{Shell: "api"}}, start)
+			assert.Equal(
+				t,
+				Start{Unit: "api", Run: 2, Ripple: start.Ripple, Command: plan.Command{Shell: "api"}},
+				start,
+			)
 			return
 		}
 	}
@@ -84,7 +93,9 @@ func TestSaveIsRemembered(t *testing.T) {
 				run[o.Unit] = o.Run
 				orders = append(orders, e.Step(at, Spawned{Unit: o.Unit, Run: o.Run})...)
 			case StopRun:
-				orders = append(orders, e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
+				orders = append(
+					orders,
+					e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
 			case SetTimer:
 				at = at.Add(o.After)
 				orders = append(orders, e.Step(at, TimerFired{Timer: o.Timer})...)
@@ -154,7 +165,13 @@ func TestRippleKeepsSpans(t *testing.T) {
 	for _, ref := range e.Snapshot().Ripples[0].Runs {
 		name := fmt.Sprint(ref.Unit, " ", ref.Number, ".", ref.Pass)
 		for _, s := range ref.Spans {
-			told[name] += fmt.Sprintf("%s %s %.0f-%.0f, ", s.Phase, s.Step, s.From.Sub(began).Seconds(), s.To.Sub(began).Seconds())
+			told[name] += fmt.Sprintf(
+				"%s %s %.0f-%.0f, ",
+				s.Phase,
+				s.Step,
+				s.From.Sub(began).Seconds(),
+				s.To.Sub(began).Seconds(),
+			)
 		}
 	}
 	assert.Equal(t, map[string]string{

@@ -108,7 +108,8 @@ func (f Fact) Tone() Tone {
 // Quiet reports whether the fact is told by others as well, so that an account for
 // people does without it.
 func (f Fact) Quiet() bool {
-	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed || f.Kind == FactSettingsUsed && f.Because != ""
+	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed ||
+		f.Kind == FactSettingsUsed && f.Because != ""
 }
 
 // tell gives a fact to the account.

@@ -30,7 +30,10 @@ func (e *Engine) recovered(u *unit) {
 			continue
 		}
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"})
+			r = e.ripples.open(
+				e.now,
+				Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"},
+			)
 		}
 		e.intend(d, r, "")
 	}

@@ -109,7 +109,10 @@ func (l link) like(other link) bool {
 // shared returns those who may have set off both, at a like moment of their lives.
 func (l link) shared(other link) []source {
 	return slices.DeleteFunc(slices.Clone(l.by), func(s source) bool {
-		return !slices.ContainsFunc(other.by, func(o source) bool { return o.unit == s.unit && alike(o.after, s.after) })
+		return !slices.ContainsFunc(
+			other.by,
+			func(o source) bool { return o.unit == s.unit && alike(o.after, s.after) },
+		)
 	})
 }
 
@@ -309,7 +312,10 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 		for _, s := range link.by {
 			by = append(by, s.unit.spec.Name)
 		}
-		l.Round = append(l.Round, LoopLink{strings.Join(by, " or "), link.unit.spec.Name, link.files, link.unit.spec.Verb()})
+		l.Round = append(
+			l.Round,
+			LoopLink{strings.Join(by, " or "), link.unit.spec.Name, link.files, link.unit.spec.Verb()},
+		)
 	}
 	u.loop = l
 	e.emit(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})

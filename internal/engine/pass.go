@@ -127,7 +127,8 @@ func takenUp(hits []Hit) bool {
 func (e *Engine) wroteNothing(u *unit, t touch) {
 	p := &u.passes
 	i := p.of(t.burst)
-	if i >= 0 && u.spec.SkipUnchanged && p.says && p.open == nil && u.lastRead() < t.first && (p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
+	if i >= 0 && u.spec.SkipUnchanged && p.says && p.open == nil && u.lastRead() < t.first &&
+		(p.last == nil || p.last.EndedAt.Before(p.unread[i].first)) {
 		u.untouch(t.burst)
 		return
 	}
@@ -190,7 +191,8 @@ func (e *Engine) ignoreResults(u *unit) {
 	var files []string
 	for _, r := range u.passes.unread {
 		w := u.writingOf(r.burst)
-		if w == nil || len(r.files) == 0 || !slices.ContainsFunc(w.writers, func(wr writer) bool { return wr.unit == u && wr.seen && !wr.cleared }) {
+		if w == nil || len(r.files) == 0 ||
+			!slices.ContainsFunc(w.writers, func(wr writer) bool { return wr.unit == u && wr.seen && !wr.cleared }) {
 			u.results, u.missedResults = nil, 0
 			return
 		}
@@ -263,7 +265,10 @@ func (e *Engine) passEnded(ev PassEnded) {
 		u.run.Problem = ev.Saw
 		u.run.endSpan(e.now)
 		u.state = Failed
-		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Failed, Problem: ev.Saw})
+		e.tellRun(
+			u,
+			Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Failed, Problem: ev.Saw},
+		)
 	}
 	e.takeUp(u, hasRead)
 	if p.missed = false; len(p.unread) > 0 {
@@ -332,7 +337,10 @@ func (e *Engine) handOn(u *unit) {
 		return // it has taken up what is ignored, and so is what came of it
 	}
 	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {
-		r := e.ripples.open(e.now, Cause{Kind: CausePass, Unit: u.spec.Name, Text: u.spec.Name + " took up a change by itself"})
+		r := e.ripples.open(
+			e.now,
+			Cause{Kind: CausePass, Unit: u.spec.Name, Text: u.spec.Name + " took up a change by itself"},
+		)
 		r.take(u)
 		r.credit(u, p.last)
 		u.run.ripples = append(u.run.ripples, r)

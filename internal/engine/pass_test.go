@@ -50,7 +50,9 @@ func TestUndoneSaves(t *testing.T) {
 						}
 						orders = append(orders, e.Step(at, Spawned{Unit: o.Unit, Run: o.Run})...)
 					case StopRun:
-						orders = append(orders, e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
+						orders = append(
+							orders,
+							e.Step(at, Exited{Unit: o.Unit, Run: o.Run, Exit: Exit{Code: -1, Signal: "SIGTERM"}})...)
 					case SetTimer:
 						ring[o.Timer] = at.Add(o.After)
 					}
@@ -110,7 +112,10 @@ func TestReadBeforeHeard(t *testing.T) {
 		e.Step(at(30*ms), Exited{Unit: "fares", Run: 1})
 		e.Step(at(40*ms), Touched{Burst: 1, Units: []string{"fares"}, Written: []time.Time{at(written).Wall}})
 		e.Step(at(60*ms), Touched{Burst: 1, Units: []string{"fares"}, Written: []time.Time{at(60 * ms).Wall}})
-		orders := e.Step(at(200*ms), Unchanged{Burst: 1, Units: []string{"fares"}, Hits: []Hit{{Unit: "fares", Path: "fares.txt"}}})
+		orders := e.Step(
+			at(200*ms),
+			Unchanged{Burst: 1, Units: []string{"fares"}, Hits: []Hit{{Unit: "fares", Path: "fares.txt"}}},
+		)
 		started := slices.ContainsFunc(orders, func(o Order) bool {
 			start, is := o.(Start)
 			return is && start.Run == 2

@@ -134,5 +134,14 @@ func (u *unit) signalFor(hits []Hit) (string, bool) {
 func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 	u.suspects = nil
 	e.emit(SendSignal{u.spec.Name, u.run.Number, name})
-	e.tell(Fact{Kind: FactSignalSent, Unit: u.spec.Name, Run: u.run.Number, Ripple: r.ID, Signal: name, Because: because(hits)})
+	e.tell(
+		Fact{
+			Kind:    FactSignalSent,
+			Unit:    u.spec.Name,
+			Run:     u.run.Number,
+			Ripple:  r.ID,
+			Signal:  name,
+			Because: because(hits),
+		},
+	)
 }

@@ -85,7 +85,13 @@ func (r Report) soFar() string {
 	if r.FailedNow == 0 {
 		return ""
 	}
-	return format.Count(r.FailedNow, "test") + " failing so far: " + strings.Join(r.Names[:min(len(r.Names), r.FailedNow)], ", ")
+	return format.Count(
+		r.FailedNow,
+		"test",
+	) + " failing so far: " + strings.Join(
+		r.Names[:min(len(r.Names), r.FailedNow)],
+		", ",
+	)
 }
 
 // WordsOf is Words, but only where that run has said something.
@@ -130,14 +136,18 @@ func (r Report) Totals() string {
 	}
 	add(r.Added, "new")
 	add(r.Gone, "gone")
-	return strings.Join(slices.DeleteFunc([]string{tests, strings.Join(parts, ", ")}, func(s string) bool { return s == "" }), "; ")
+	return strings.Join(
+		slices.DeleteFunc([]string{tests, strings.Join(parts, ", ")}, func(s string) bool { return s == "" }),
+		"; ",
+	)
 }
 
 // reported notes what a run's output has meant so far. Reports of one run may come late, and in
 // another order than they were made: only what is newer counts, and nothing after the final one.
 func (e *Engine) reported(ev Reported) {
 	u := e.byName[ev.Unit]
-	if u == nil || u.run == nil || u.run.Number != ev.Run || u.run.reportedAll || !ev.Final && ev.Report.Version < u.run.reported {
+	if u == nil || u.run == nil || u.run.Number != ev.Run || u.run.reportedAll ||
+		!ev.Final && ev.Report.Version < u.run.reported {
 		return
 	}
 	u.report = ev.Report

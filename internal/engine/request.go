@@ -237,7 +237,10 @@ func (e *Engine) restart(units []*unit, what string) {
 
 // restartFor has units run what changes of files ask for.
 func (e *Engine) restartFor(units []*unit, hits []Hit) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to run " + unitNames(units) + " for " + because(hits)})
+	r := e.ripples.open(
+		e.now,
+		Cause{Kind: CauseRequest, Text: "you asked to run " + unitNames(units) + " for " + because(hits)},
+	)
 	for _, u := range units {
 		own := hitsOf(hits, u.spec.Name)
 		if len(own) == 0 { // it follows one that has some
@@ -311,7 +314,8 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil || e.needsStart(up, seen) {
+		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil ||
+			e.needsStart(up, seen) {
 			return true
 		}
 	}

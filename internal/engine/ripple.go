@@ -370,7 +370,8 @@ func (l *ledger) count(r *Ripple) {
 	if r.Outcome == EndedBroken {
 		l.broken++
 	}
-	if r.Cause.Kind == CauseChange && (l.longest == nil || r.RestAt.Sub(r.Since) > l.longest.RestAt.Sub(l.longest.Since)) {
+	if r.Cause.Kind == CauseChange &&
+		(l.longest == nil || r.RestAt.Sub(r.Since) > l.longest.RestAt.Sub(l.longest.Since)) {
 		l.longest = r
 	}
 }
@@ -411,7 +412,8 @@ func (r *Ripple) judge() {
 
 // neverRan reports whether the ripple was to move a unit that has not run for it, and is not going to.
 func (r *Ripple) neverRan(u *unit) bool {
-	return !u.wanted && !u.removed && slices.Contains(r.members, u) && (u.run == nil || u.touched > u.lastRead()) && u.touched > 0
+	return !u.wanted && !u.removed && slices.Contains(r.members, u) && (u.run == nil || u.touched > u.lastRead()) &&
+		u.touched > 0
 }
 
 // soonAfter is how long after a service was ready a crash is taken for what made it start: most servers that
@@ -447,7 +449,16 @@ func (e *Engine) amend(u *unit, detail string) bool {
 			u.run.ripples[k] = &c
 		}
 	}
-	e.tell(Fact{Kind: FactRippleRested, Ripple: c.ID, Outcome: c.Outcome, Took: c.RestAt.Sub(c.Since), Problem: detail, RippleWas: &c})
+	e.tell(
+		Fact{
+			Kind:      FactRippleRested,
+			Ripple:    c.ID,
+			Outcome:   c.Outcome,
+			Took:      c.RestAt.Sub(c.Since),
+			Problem:   detail,
+			RippleWas: &c,
+		},
+	)
 	return true
 }
 

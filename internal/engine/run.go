@@ -74,7 +74,10 @@ func (e *Engine) start(u *unit) {
 	if !a.anyOpen() {
 		// It was held until its ripples had come to rest and is free by something
 		// that is nobody's ripple.
-		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " need not wait any more"})
+		r := e.ripples.open(
+			e.now,
+			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " need not wait any more"},
+		)
 		a.join(r)
 		r.take(u)
 	}
@@ -117,7 +120,19 @@ func (e *Engine) start(u *unit) {
 	e.ripples.attribute(u, r, a)
 	e.noteSetOff(u)
 	mayReuse := u.spec.Reuse && r.whole && !a.forced && len(words) == 0
-	e.emit(Start{Unit: u.spec.Name, Run: r.Number, Ripple: r.newestRipple(), Command: r.command, Words: words, Narrow: r.narrowed != "", Same: same, Setup: a.setup, Reuse: mayReuse})
+	e.emit(
+		Start{
+			Unit:    u.spec.Name,
+			Run:     r.Number,
+			Ripple:  r.newestRipple(),
+			Command: r.command,
+			Words:   words,
+			Narrow:  r.narrowed != "",
+			Same:    same,
+			Setup:   a.setup,
+			Reuse:   mayReuse,
+		},
+	)
 	r.opening = verb
 	if !mayReuse {
 		e.tellOpening(u)
@@ -319,7 +334,10 @@ func (e *Engine) ready(u *unit) {
 		if u.spec.Pass == nil {
 			u.owed.pay(u.run)
 		}
-		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready after all"})
+		r := e.ripples.open(
+			e.now,
+			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready after all"},
+		)
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
 		u.run.Ripples = append(u.run.Ripples, r.ID)
@@ -449,7 +467,12 @@ func (e *Engine) exited(ev Exited) {
 	case u.run.serves && !ev.Exit.OK():
 		e.crashed(u, end, Failed)
 	case ev.Exit.OK() && u.run.fails:
-		end.Problem = cmp.Or(u.run.failsBy, u.reportWords(), u.report.warningWords(), "it told of what counts as a failure")
+		end.Problem = cmp.Or(
+			u.run.failsBy,
+			u.reportWords(),
+			u.report.warningWords(),
+			"it told of what counts as a failure",
+		)
 		u.run.Problem = end.Problem
 		e.ended(u, Failed, end)
 	case ev.Exit.OK():

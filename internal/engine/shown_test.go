@@ -37,7 +37,8 @@ func assertSame(t *testing.T, want, got *engine.Snapshot, seed uint64, ev engine
 		t.Errorf("seed %d, %T: %d units, shown are %d", seed, ev, len(want.Units), len(got.Units))
 		return false
 	}
-	if want.Verdict != got.Verdict || !reflect.DeepEqual(want.Ripples[max(len(want.Ripples)-5, 0):], got.Ripples[max(len(got.Ripples)-5, 0):]) {
+	if want.Verdict != got.Verdict ||
+		!reflect.DeepEqual(want.Ripples[max(len(want.Ripples)-5, 0):], got.Ripples[max(len(got.Ripples)-5, 0):]) {
 		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, want.Verdict, got.Verdict)
 		return false
 	}

@@ -144,13 +144,24 @@ func (u *unit) kind() plan.Kind {
 
 func (u *unit) snapshot() *Unit {
 	out := &Unit{
-		Name: u.spec.Name, Kind: u.kind().String(), Words: u.words, Narrowed: u.narrowed, Report: u.report, State: u.state, Freshness: u.freshness(),
-		Wanted: u.wanted, Paused: u.paused, Moving: u.moving, RetryAt: u.retryAt,
-		Queued: u.pending != nil && u.live(),
-		InLine: u.inLine(), Alone: u.spec.Alone,
-		Marks:    u.marks[:len(u.marks):len(u.marks)],
-		Suspects: slices.Clone(u.suspects),
-		Owed:     u.owed.texts(u.spec), Loop: u.loop,
+		Name:      u.spec.Name,
+		Kind:      u.kind().String(),
+		Words:     u.words,
+		Narrowed:  u.narrowed,
+		Report:    u.report,
+		State:     u.state,
+		Freshness: u.freshness(),
+		Wanted:    u.wanted,
+		Paused:    u.paused,
+		Moving:    u.moving,
+		RetryAt:   u.retryAt,
+		Queued:    u.pending != nil && u.live(),
+		InLine:    u.inLine(),
+		Alone:     u.spec.Alone,
+		Marks:     u.marks[:len(u.marks):len(u.marks)],
+		Suspects:  slices.Clone(u.suspects),
+		Owed:      u.owed.texts(u.spec),
+		Loop:      u.loop,
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
@@ -163,7 +174,8 @@ func (u *unit) snapshot() *Unit {
 		out.Pass = p.Pass
 	}
 	out.OnlyNarrowed = out.Freshness == Stale && u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil &&
-		u.touched <= u.run.read && u.staleness().root == u
+		u.touched <= u.run.read &&
+		u.staleness().root == u
 	switch {
 	case out.Freshness == Stale:
 		out.Why = u.staleness().Text

@@ -115,7 +115,11 @@ type weights struct {
 }
 
 func (e *Engine) weigh() *weights {
-	w, told := &weights{standings: &e.standings, broken: slices.Clone(e.standings.broken), heldUp: map[*unit]int{}}, map[*unit]bool{}
+	w, told := &weights{
+		standings: &e.standings,
+		broken:    slices.Clone(e.standings.broken),
+		heldUp:    map[*unit]int{},
+	}, map[*unit]bool{}
 	for _, u := range w.stale {
 		if root := u.staleness().root; root != u {
 			w.heldUp[root]++
@@ -226,11 +230,29 @@ func staleTogether(stale []*unit) string {
 	case s.Since.IsZero():
 		return fmt.Sprintf("%s %s not current: %s", names(stale), one("is", "are"), s.Text)
 	case !u.live() && u.state != Done:
-		return fmt.Sprintf("%s %s not run the code saved %s: %s", names(stale), one("has", "have"), format.Clock(s.Since.Wall), s.Text)
+		return fmt.Sprintf(
+			"%s %s not run the code saved %s: %s",
+			names(stale),
+			one("has", "have"),
+			format.Clock(s.Since.Wall),
+			s.Text,
+		)
 	case u.ends():
-		return fmt.Sprintf("%s %s made from the code before %s: %s", names(stale), one("was", "were"), format.Clock(s.Since.Wall), s.Text)
+		return fmt.Sprintf(
+			"%s %s made from the code before %s: %s",
+			names(stale),
+			one("was", "were"),
+			format.Clock(s.Since.Wall),
+			s.Text,
+		)
 	}
-	return fmt.Sprintf("%s still %s the code from before %s: %s", names(stale), one("runs", "run"), format.Clock(s.Since.Wall), s.Text)
+	return fmt.Sprintf(
+		"%s still %s the code from before %s: %s",
+		names(stale),
+		one("runs", "run"),
+		format.Clock(s.Since.Wall),
+		s.Text,
+	)
 }
 
 // motions tells who is on the way, each with what it does or waits for.
@@ -316,7 +338,13 @@ func (e *Engine) currentText(w *weights) string {
 	r := e.newest
 	switch {
 	case r != nil && r.Outcome == EndedCurrent:
-		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(r.Since.Wall), format.Duration(r.RestAt.Sub(r.Since)), notes)
+		return fmt.Sprintf(
+			"%s the code saved %s, at rest after %s%s",
+			who,
+			format.Clock(r.Since.Wall),
+			format.Duration(r.RestAt.Sub(r.Since)),
+			notes,
+		)
 	case r != nil: // something later made it good
 		return fmt.Sprintf("%s the code saved %s%s", who, format.Clock(r.Since.Wall), notes)
 	case e.ripples.lastID == 0:

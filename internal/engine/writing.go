@@ -189,7 +189,10 @@ func (e *Engine) observed(ev Observed) {
 			again = append(again, w)
 		}
 	}
-	if r := e.ripples.latestOfBurst(ev.Burst); r != nil && !r.saved && !r.made && slices.ContainsFunc(r.Concerned, e.isSave(ev.Burst)) {
+	if r := e.ripples.latestOfBurst(
+		ev.Burst,
+	); r != nil && !r.saved && !r.made &&
+		slices.ContainsFunc(r.Concerned, e.isSave(ev.Burst)) {
 		e.save(r)
 	}
 	if len(again) > 0 {

@@ -122,7 +122,16 @@ func (c Command) shown() string {
 	line := c.Shell
 	for i, value := range c.Args {
 		argument := "${" + strconv.Itoa(i+1) + "}"
-		line = strings.NewReplacer(`'"`+argument+`"'`, value, `"`+argument+`"`, format.Quoted(value), argument, value).Replace(line)
+		line = strings.NewReplacer(
+			`'"`+argument+`"'`,
+			value,
+			`"`+argument+`"`,
+			format.Quoted(value),
+			argument,
+			value,
+		).Replace(
+			line,
+		)
 	}
 	return line
 }

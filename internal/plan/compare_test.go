@@ -11,7 +11,11 @@ import (
 // except for what is only how others are written.
 func TestCompareMissesNothing(t *testing.T) {
 	derived := map[string]string{
-		"Name": "another unit", "Line": "a place", "EnvFiles": "told by Env", "OwnEnv": "told by Env", "ComparesTimes": "told by Run",
+		"Name":          "another unit",
+		"Line":          "a place",
+		"EnvFiles":      "told by Env",
+		"OwnEnv":        "told by Env",
+		"ComparesTimes": "told by Run",
 	}
 	units := reflect.TypeFor[Unit]()
 	for i := range units.NumField() {

@@ -107,7 +107,8 @@ func namedByFile(vars []Variable) string {
 // environment.
 func sameProgram(a, b *Unit) bool {
 	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
-		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) && (!b.Kind.Ends() || sameReading(a, b))
+		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) &&
+		(!b.Kind.Ends() || sameReading(a, b))
 }
 
 // sameReading reports whether what both write is read in the same way: what a task has written
@@ -126,11 +127,15 @@ func sameCare(a, b *Unit) bool {
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
 		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse &&
-		sameReading(a, b) && a.Unstructured == b.Unstructured && reflect.DeepEqual(a.Narrow, b.Narrow) && a.Widen == b.Widen
+		sameReading(
+			a,
+			b,
+		) && a.Unstructured == b.Unstructured && reflect.DeepEqual(a.Narrow, b.Narrow) && a.Widen == b.Widen
 }
 
 func sameStep(a, b Step) bool {
-	return a.Run.Equal(b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs)) && sameSet(texts(a.Outputs), texts(b.Outputs))
+	return a.Run.Equal(b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs)) &&
+		sameSet(texts(a.Outputs), texts(b.Outputs))
 }
 
 func sameReaction(a, b Reaction) bool {

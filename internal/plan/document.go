@@ -84,7 +84,11 @@ func (t *table) get(key string) *entry { return t.byKey[key] }
 // parse reads data into a tree. A syntax error makes the tree useless, so it is
 // the only problem then.
 func parse(file string, data []byte) *document {
-	d := &document{file: file, lines: strings.Split(string(data), "\n"), root: &table{at: place{line: 1, column: 1, width: 1}}}
+	d := &document{
+		file:  file,
+		lines: strings.Split(string(data), "\n"),
+		root:  &table{at: place{line: 1, column: 1, width: 1}},
+	}
 	offset := 0
 	for _, l := range d.lines {
 		d.starts = append(d.starts, offset)
@@ -163,8 +167,11 @@ func (d *document) problems() Problems {
 	})
 	if d.more > 0 {
 		last := d.found[len(d.found)-1]
-		d.found = append(d.found, Problem{File: d.file, Line: last.Line, Column: last.Column, Width: 1, Source: last.Source, Cut: last.Cut,
-			Text: fmt.Sprintf("%d more problems are not shown", d.more)})
+		d.found = append(
+			d.found,
+			Problem{File: d.file, Line: last.Line, Column: last.Column, Width: 1, Source: last.Source, Cut: last.Cut,
+				Text: fmt.Sprintf("%d more problems are not shown", d.more)},
+		)
 	}
 	return d.found
 }

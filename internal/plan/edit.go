@@ -39,11 +39,19 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 	if unit == nil {
 		return nil, fmt.Errorf("%s has no such unit", file)
 	}
-	patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return slices.Contains(texts(unit.Ignore), p) })
+	patterns = slices.DeleteFunc(
+		slices.Clone(patterns),
+		func(p string) bool { return slices.Contains(texts(unit.Ignore), p) },
+	)
 	if len(patterns) == 0 {
 		return data, nil
 	}
-	byHand := fmt.Errorf("write it yourself, into [%s.%s]: ignore = [%s]", unit.Kind, name, quoted(append(texts(unit.Ignore), patterns...)))
+	byHand := fmt.Errorf(
+		"write it yourself, into [%s.%s]: ignore = [%s]",
+		unit.Kind,
+		name,
+		quoted(append(texts(unit.Ignore), patterns...)),
+	)
 	start, end, ok := tableText(data, unit)
 	if !ok {
 		return nil, byHand
@@ -68,7 +76,9 @@ var (
 // line to the next header.
 func tableText(data []byte, unit *Unit) (start, end int, ok bool) {
 	name := regexp.QuoteMeta(unit.Name)
-	header := regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*` + unit.Kind.String() + `[ \t]*\.[ \t]*["']?` + name + `["']?[ \t]*\][^\n]*\n?`)
+	header := regexp.MustCompile(
+		`(?m)^[ \t]*\[[ \t]*` + unit.Kind.String() + `[ \t]*\.[ \t]*["']?` + name + `["']?[ \t]*\][^\n]*\n?`,
+	)
 	at := header.FindIndex(data)
 	if at == nil {
 		return 0, 0, false

@@ -31,7 +31,12 @@ func (r *reader) checkNames() {
 		g := &r.plan.Groups[i]
 		g.Units = r.existing(g.Units, r.places["group "+g.Name], "")
 		if r.plan.Unit(g.Name) != nil {
-			r.wrong(r.places["group "+g.Name].keyAt, "give one of them another name", "%q is a unit and a group", g.Name)
+			r.wrong(
+				r.places["group "+g.Name].keyAt,
+				"give one of them another name",
+				"%q is a unit and a group",
+				g.Name,
+			)
 		}
 	}
 }

@@ -61,43 +61,71 @@ func init() {
 			read: readUnitEnvFiles, early: true},
 		"needs": {relay: true, says: "Units that must be ready or done before it starts.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Needs = r.references(u, e) }},
-		"follows": {says: "Units after which it restarts or reruns, whenever they have finished again.", shape: textsShape,
-			read: func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) }},
+		"follows": {
+			says:  "Units after which it restarts or reruns, whenever they have finished again.",
+			shape: textsShape,
+			read:  func(r *reader, u *Unit, e *entry) { u.Follows = r.references(u, e) },
+		},
 		"watch": {says: "Patterns of files whose changes concern it.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Watch = r.patterns(e) }},
 		"ignore": {relay: true, says: "Patterns of files whose changes do not.", shape: textsShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Ignore = r.patterns(e) }},
-		"setup": {says: "Heavy steps before its first run, skipped while their inputs stay the same.", shape: stepsShape("run", "inputs", "outputs"),
-			read: func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") }},
+		"setup": {
+			says:  "Heavy steps before its first run, skipped while their inputs stay the same.",
+			shape: stepsShape("run", "inputs", "outputs"),
+			read:  func(r *reader, u *Unit, e *entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") },
+		},
 		"prelude": {says: "Quick steps before every run.", shape: stepsShape("run"),
 			read: func(r *reader, u *Unit, e *entry) { u.Prelude = r.steps(e, "run") }},
-		"reaction": {says: "Finer rules than watch: the first that matches says what a change does.", shape: reactionsShape,
-			read: readReactions},
-		"debounce": {relay: true, says: "How long files must be quiet before their changes count as one.", shape: durationShape,
-			read: func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) }},
-		"poll": {relay: true, says: "How often to look at its files, where the system does not tell of them.", shape: durationShape,
-			read: readPoll},
+		"reaction": {
+			says:  "Finer rules than watch: the first that matches says what a change does.",
+			shape: reactionsShape,
+			read:  readReactions,
+		},
+		"debounce": {
+			relay: true,
+			says:  "How long files must be quiet before their changes count as one.",
+			shape: durationShape,
+			read:  func(r *reader, u *Unit, e *entry) { u.Debounce = r.duration(e.value, e.key) },
+		},
+		"poll": {
+			relay: true,
+			says:  "How often to look at its files, where the system does not tell of them.",
+			shape: durationShape,
+			read:  readPoll,
+		},
 		"stop": {says: "How it is stopped.", shape: stopShape,
 			read: readStop},
-		"start": {relay: true, says: "\"manual\": only when asked for.", shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
-			read: readStart},
+		"start": {
+			relay: true,
+			says:  "\"manual\": only when asked for.",
+			shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
+			read:  readStart,
+		},
 		"endpoint": {relay: true, says: "An address that it is known to listen on.", shape: endpointShape,
 			read: readEndpoint},
 		"structured": {says: "false: lines of JSON and logfmt are shown as they are.", shape: flagShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Unstructured = !r.flag(e) }},
 		"gitignore": {relay: true, says: "false: files count that version control ignores.", shape: flagShape,
 			read: func(r *reader, u *Unit, e *entry) { u.Unignored = !r.flag(e) }},
-		"skip_unchanged": {says: "true: a file that is saved with what it held before does not count.", shape: flagShape,
-			read: func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) }},
+		"skip_unchanged": {
+			says:  "true: a file that is saved with what it held before does not count.",
+			shape: flagShape,
+			read:  func(r *reader, u *Unit, e *entry) { u.SkipUnchanged = r.flag(e) },
+		},
 		"ready": {says: "When it counts as ready.", shape: readyShape,
 			kinds: []Kind{Service}, read: readReady,
 			misfit: "it is done when it exits 0"},
 		"pass": {says: "How to tell when it takes up changes by itself.", shape: passShape,
 			kinds: []Kind{Service}, read: readPass,
 			misfit: "only a service takes up changes by itself"},
-		"after_exit": {says: "What follows when it has ended by itself.", shape: func() *jsonschema.Schema { return choiceShape("wait", "retry") },
-			kinds: []Kind{Service}, read: readAfterExit,
-			misfit: "only a service is started again after it has ended"},
+		"after_exit": {
+			says:   "What follows when it has ended by itself.",
+			shape:  func() *jsonschema.Schema { return choiceShape("wait", "retry") },
+			kinds:  []Kind{Service},
+			read:   readAfterExit,
+			misfit: "only a service is started again after it has ended",
+		},
 		"outputs": {says: "Patterns of what it makes, which never counts as a change for it.", shape: textsShape,
 			kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Outputs = r.patterns(e) },
 			misfit: "leave what it writes out with \"ignore\""},
@@ -115,21 +143,35 @@ func init() {
 			misfit: "only a suite or task has test results"},
 		"findings": {says: "How the places in files are read that tools tell of.", shape: findingsShape,
 			read: readFindings},
-		"findings_fail": {says: "Which of them make a run fail that ended well.", shape: func() *jsonschema.Schema { return choiceShape(findingsFail...) },
+		"findings_fail": {
+			says:  "Which of them make a run fail that ended well.",
+			shape: func() *jsonschema.Schema { return choiceShape(findingsFail...) },
 			read: func(r *reader, u *Unit, e *entry) {
 				u.FindingsFail = FindingsFail(r.choice(e.value, e.key, findingsFail...))
-			}},
+			},
+		},
 		"narrow": {says: "How chosen cases are added to its command.", shape: narrowShape,
 			kinds: ends, read: readNarrow,
 			misfit: "only a suite or task has cases to choose from"},
 		"widen": {says: "true: all of it runs once a narrowed run is green.", shape: flagShape,
 			kinds: ends, read: func(r *reader, u *Unit, e *entry) { u.Widen = r.flag(e) },
 			misfit: "only a suite or task has cases to choose from"},
-		"overlap": {says: "What a change during a run does.", shape: func() *jsonschema.Schema { return choiceShape("finish", "abandon") },
-			kinds: ends, read: readOverlap,
-			misfit: "a change restarts a service at once"},
-		"listen": {says: "The address that the pages are served on.", shape: textShape,
-			kinds: []Kind{PageServer}, read: readListen, misfit: "a relay listens; of a service say endpoint = { port = N }"},
+		"overlap": {
+			says:   "What a change during a run does.",
+			shape:  func() *jsonschema.Schema { return choiceShape("finish", "abandon") },
+			kinds:  ends,
+			read:   readOverlap,
+			misfit: "a change restarts a service at once",
+		},
+		"listen": {
+			says:  "The address that the pages are served on.",
+			shape: textShape,
+			kinds: []Kind{
+				PageServer,
+			},
+			read:   readListen,
+			misfit: "a relay listens; of a service say endpoint = { port = N }",
+		},
 		"to": {says: "The service whose pages they are.", shape: textShape,
 			kinds: []Kind{PageServer}, read: readRelayTo, misfit: "only a relay serves what others answer"},
 		"root": {says: "The folder whose files are the pages.", shape: textShape,
@@ -144,9 +186,15 @@ func init() {
 					relayOf(u).Fallback = e.value.text
 				}
 			}},
-		"refresh": {says: "Patterns of files that refresh pages by themselves; style sheets and images are swapped in place.", shape: textsShape,
-			kinds: []Kind{PageServer}, misfit: "only a relay has pages; a reaction of a service can say do = \"refresh-page\"",
-			read: func(r *reader, u *Unit, e *entry) { relayOf(u).Refresh = r.patterns(e) }},
+		"refresh": {
+			says:  "Patterns of files that refresh pages by themselves; style sheets and images are swapped in place.",
+			shape: textsShape,
+			kinds: []Kind{
+				PageServer,
+			},
+			misfit: "only a relay has pages; a reaction of a service can say do = \"refresh-page\"",
+			read:   func(r *reader, u *Unit, e *entry) { relayOf(u).Refresh = r.patterns(e) },
+		},
 	}
 }
 
@@ -233,7 +281,13 @@ const minPoll = 100 * time.Millisecond
 func readPoll(r *reader, u *Unit, e *entry) {
 	u.Poll = r.duration(e.value, e.key)
 	if u.Poll > 0 && u.Poll < minPoll {
-		r.wrong(e.value.at, "write at least "+minPoll.String(), "%q would look at files all the time: %q", e.key, e.value.text)
+		r.wrong(
+			e.value.at,
+			"write at least "+minPoll.String(),
+			"%q would look at files all the time: %q",
+			e.key,
+			e.value.text,
+		)
 	}
 }
 
@@ -277,7 +331,12 @@ func (r *reader) pattern(v *value) Pattern {
 	if v.text == "" || !doublestar.ValidatePattern(v.text) {
 		r.wrong(v.at, "see the patterns in docs/settings.md", "%q is not a pattern", v.text)
 	} else if filepath.IsAbs(filepath.FromSlash(v.text)) {
-		r.wrong(v.at, "write it relative to the folder of "+FileName+", such as \"src/**\"", "the pattern %q is absolute", v.text)
+		r.wrong(
+			v.at,
+			"write it relative to the folder of "+FileName+", such as \"src/**\"",
+			"the pattern %q is absolute",
+			v.text,
+		)
 	} else if ways(v.text) > maxWays {
 		r.wrong(v.at, "write several patterns", "%q has too many choices in its braces", v.text)
 	}
@@ -449,14 +508,23 @@ func readReady(r *reader, u *Unit, e *entry) {
 		ways = append(ways, k)
 	}
 	if u.Ready.Insecure && !strings.HasPrefix(u.Ready.HTTP, "https:") && len(r.found) == 0 {
-		r.wrong(e.value.table.get("insecure").keyAt, `it is for ready = { http = "https://..." }`, "\"insecure\" stands beside no https address")
+		r.wrong(
+			e.value.table.get("insecure").keyAt,
+			`it is for ready = { http = "https://..." }`,
+			"\"insecure\" stands beside no https address",
+		)
 	}
 	if len(ways) != 1 && len(r.found) == 0 {
 		at := e.keyAt
 		if len(ways) > 1 {
 			at = ways[1].keyAt
 		}
-		r.wrong(at, "keep one of port, http, line, file, run, after", "\"ready\" must have one way to tell, not %d", len(ways))
+		r.wrong(
+			at,
+			"keep one of port, http, line, file, run, after",
+			"\"ready\" must have one way to tell, not %d",
+			len(ways),
+		)
 	}
 }
 

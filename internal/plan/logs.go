@@ -57,7 +57,9 @@ func (r *reader) quantity(e *entry, units map[string]float64, wanted string) flo
 }
 
 func (r *reader) size(e *entry) int64 {
-	bytes := int64(r.quantity(e, map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}, `a size, such as "500 MB"`))
+	bytes := int64(
+		r.quantity(e, map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}, `a size, such as "500 MB"`),
+	)
 	if e.value.kind == textKind && measure.MatchString(e.value.text) && bytes > 0 && bytes < minLogs {
 		r.wrong(e.value.at, "", "%q must be at least 1 MB", e.key)
 	}

@@ -21,7 +21,8 @@ func readResults(r *reader, u *Unit, e *entry) {
 		u.Results = Results{ResultsJUnit, r.files(e.value, pattern, "junit")}
 		return
 	}
-	if r.want(e.value, textKind, e.key) && !slices.Contains(resultsForms, e.value.text) && strings.HasPrefix(e.value.text, "junit") {
+	if r.want(e.value, textKind, e.key) && !slices.Contains(resultsForms, e.value.text) &&
+		strings.HasPrefix(e.value.text, "junit") {
 		r.wrong(e.value.at, `say where: results = "junit:build/report.xml"`, "%q says no file", e.value.text)
 		return
 	}
@@ -31,7 +32,12 @@ func readResults(r *reader, u *Unit, e *entry) {
 // files reads a pattern of files that a tool writes, after the word for their form.
 func (r *reader) files(v *value, pattern, word string) string {
 	if pattern = strings.TrimSpace(pattern); pattern == "" || !doublestar.ValidatePattern(pattern) {
-		r.wrong(v.at, "write a file or a pattern, such as \""+word+":build/report.xml\"", "%q is not a pattern of files", v.text)
+		r.wrong(
+			v.at,
+			"write a file or a pattern, such as \""+word+":build/report.xml\"",
+			"%q is not a pattern of files",
+			v.text,
+		)
 	}
 	return pattern
 }
@@ -58,7 +64,13 @@ func readFindings(r *reader, u *Unit, e *entry) {
 		x, err := regexp.Compile(u.Findings.Pattern)
 		for _, name := range []string{"file", "line", "message"} {
 			if err == nil && u.Findings.Pattern != "" && x.SubexpIndex(name) < 0 {
-				r.wrong(k.value.at, "it needs groups named file, line and message; column, severity and rule if there are some", "%q has no (?P<%s>...)", k.value.text, name)
+				r.wrong(
+					k.value.at,
+					"it needs groups named file, line and message; column, severity and rule if there are some",
+					"%q has no (?P<%s>...)",
+					k.value.text,
+					name,
+				)
 				break
 			}
 		}
@@ -92,7 +104,11 @@ func readNarrow(r *reader, u *Unit, e *entry) {
 		}
 	}
 	if u.Narrow.Add == "" && u.Narrow.First == "" && len(r.found) == 0 {
-		r.wrong(e.value.at, `say which words choose cases: { add = "-run ^({})$", join = "|" }`, "\"narrow\" has no \"add\"")
+		r.wrong(
+			e.value.at,
+			`say which words choose cases: { add = "-run ^({})$", join = "|" }`,
+			"\"narrow\" has no \"add\"",
+		)
 	}
 }
 
@@ -112,9 +128,17 @@ func (r *reader) addedWords(v *value, key string, slot bool) string {
 }
 
 func findingsShape() *jsonschema.Schema {
-	pattern := described("A regular expression with groups named file, line and message; column, severity and rule if there are some.", textShape())
+	pattern := described(
+		"A regular expression with groups named file, line and message; column, severity and rule if there are some.",
+		textShape(),
+	)
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{
-		choiceShape("auto", "off"), {Type: "string", Pattern: "^sarif:"}, tableShape(map[string]*jsonschema.Schema{"pattern": pattern}),
+		choiceShape(
+			"auto",
+			"off",
+		),
+		{Type: "string", Pattern: "^sarif:"},
+		tableShape(map[string]*jsonschema.Schema{"pattern": pattern}),
 	}}
 }
 

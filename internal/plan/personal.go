@@ -161,7 +161,11 @@ func (r *reader) shortcut(e *entry) Shortcut {
 		case "kind":
 			s.Kind = r.oneOf(k, "service", "task")
 		default:
-			r.unknown(k, "[shortcut."+e.key+"]", []string{"run", "watch", "ignore", "env_files", "then", "debounce", "ready", "kind"})
+			r.unknown(
+				k,
+				"[shortcut."+e.key+"]",
+				[]string{"run", "watch", "ignore", "env_files", "then", "debounce", "ready", "kind"},
+			)
 		}
 	}
 	if e.value.table.get("run") == nil {

@@ -118,8 +118,20 @@ env = { ADDRESS = "${HOST}:${PORT}", LOG = "${LOG_OF_NOBODY:-info}", M = "${FERR
 `))
 	require.NoError(t, err)
 	u := p.Unit("berths")
-	assert.Equal(t, []Variable{{"EMPTY", "", ".env.local"}, {"HOST", "wick", ".env"}, {"PORT", "1", ".env.local"},
-		{"ADDRESS", "wick:1", ""}, {"LOG", "info", ""}, {"M", "of the machine", ""}, {"D", "$5", ""}, {"E", "full", ""}}, u.Env)
+	assert.Equal(t, []Variable{
+		{"EMPTY", "", ".env.local"},
+		{"HOST", "wick", ".env"},
+		{"PORT", "1", ".env.local"},
+		{
+			"ADDRESS",
+			"wick:1",
+			"",
+		},
+		{"LOG", "info", ""},
+		{"M", "of the machine", ""},
+		{"D", "$5", ""},
+		{"E", "full", ""},
+	}, u.Env)
 	assert.Equal(t, Variable{Name: "ADDRESS", Value: "${HOST}:${PORT}"}, u.OwnEnv[0])
 	assert.Equal(t, []string{"missing.env"}, p.MissingEnvFiles)
 	p.Secret = []string{"FERRY_*"}
@@ -145,7 +157,11 @@ run = "tides $PORT"
 ready = { file = "${HOST}.ready" }
 `)
 	berths, tides := p.Unit("berths"), p.Unit("tides")
-	assert.Equal(t, []Variable{{"HOST", "wick", ".env"}, {"PORT", "2", ".env.berths"}, {"WAY", "health", ""}}, berths.Env)
+	assert.Equal(
+		t,
+		[]Variable{{"HOST", "wick", ".env"}, {"PORT", "2", ".env.berths"}, {"WAY", "health", ""}},
+		berths.Env,
+	)
 	assert.Equal(t, "http://127.0.0.1:2/health", berths.Ready.HTTP)
 	assert.Equal(t, []string{"berths", "--host=wick", "${HOST}"}, berths.Run.Argv())
 	assert.Equal(t, "berths '--host=${HOST}' '$${HOST}'", berths.Run.String(), "values are not shown")
@@ -156,8 +172,16 @@ ready = { file = "${HOST}.ready" }
 // TestBrokenEnvFile holds that what is in a file that cannot be read is not quoted.
 func TestBrokenEnvFile(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("A=1\nB=2\nhunter2 is the password\nC=3\n"), 0o644))
-	_, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, ".env"), []byte("A=1\nB=2\nhunter2 is the password\nC=3\n"), 0o644),
+	)
+	_, err := parsePlan(
+		FileName,
+		filepath.Join(dir, FileName),
+		"",
+		[]byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"),
+	)
 	require.ErrorContains(t, err, ".env:3: expected NAME=value")
 	assert.NotContains(t, err.Error(), "hunter2")
 }
@@ -166,7 +190,14 @@ func TestSpecialFiles(t *testing.T) {
 	dir := t.TempDir()
 	settings := filepath.Join(dir, FileName)
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
-	require.NoError(t, os.WriteFile(settings, []byte("[project]\nenv_files = [\"pipe\", \"/dev/zero\", \".\"]\n[task.a]\nrun = \"a\"\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			settings,
+			[]byte("[project]\nenv_files = [\"pipe\", \"/dev/zero\", \".\"]\n[task.a]\nrun = \"a\"\n"),
+			0o644,
+		),
+	)
 	_, err := Read(settings)
 	require.ErrorContains(t, err, `"pipe" cannot be read: it is a pipe, not a file`)
 	require.ErrorContains(t, err, `"/dev/zero" cannot be read: it is a device, not a file`)
@@ -200,12 +231,18 @@ func TestCaptures(t *testing.T) {
 		assert.Equal(t, want, c.Shell)
 		assert.Equal(t, []string{"/bin/sh", "-c", want, "sh", area["area"]}, c.Argv())
 	}
-	out, err := exec.Command("/bin/sh", Command{Shell: `printf %s "a {area}" 'b {area}' {area}`}.With(area).Argv()[1:]...).Output()
+	out, err := exec.Command(
+		"/bin/sh",
+		Command{Shell: `printf %s "a {area}" 'b {area}' {area}`}.With(area).Argv()[1:]...).Output()
 	require.NoError(t, err)
 	assert.Equal(t, "a "+area["area"]+"b "+area["area"]+area["area"], string(out))
 	assert.Equal(t, "go test ./internal/fares 'a fares'",
 		Command{Shell: `go test ./internal/{area} 'a {area}'`}.With(map[string]string{"area": "fares"}).String())
-	assert.Equal(t, []string{"go", "test", "./fares"}, Command{Words: []string{"go", "test", "./{area}"}}.With(map[string]string{"area": "fares"}).Argv())
+	assert.Equal(
+		t,
+		[]string{"go", "test", "./fares"},
+		Command{Words: []string{"go", "test", "./{area}"}}.With(map[string]string{"area": "fares"}).Argv(),
+	)
 }
 
 func TestCompare(t *testing.T) {

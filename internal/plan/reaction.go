@@ -24,7 +24,13 @@ func readReactions(r *reader, u *Unit, e *entry) {
 }
 
 // actions are the words that "do" takes, beside signal:NAME.
-var actions = map[string]Action{"restart": Act, "rerun": Act, "nothing": Nothing, "refresh-page": RefreshPage, "swap-style": SwapStyle}
+var actions = map[string]Action{
+	"restart":      Act,
+	"rerun":        Act,
+	"nothing":      Nothing,
+	"refresh-page": RefreshPage,
+	"swap-style":   SwapStyle,
+}
 
 func (r *reader) reaction(v *value) Reaction {
 	var out Reaction

@@ -129,7 +129,11 @@ func (r *reader) readFile() {
 	}
 	r.inFileOrder()
 	if len(r.plan.Units) == 0 && len(r.found) == 0 {
-		r.wrong(place{line: 1, column: 1, width: 1}, `add one, such as [service.web] with run = "..."`, "the file names no unit")
+		r.wrong(
+			place{line: 1, column: 1, width: 1},
+			`add one, such as [service.web] with run = "..."`,
+			"the file names no unit",
+		)
 	}
 }
 
@@ -249,7 +253,13 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(e.keyAt, "choose another name", "the name %q stands for Omnivigil itself", e.key)
 	}
 	if before := r.places[e.key]; before != nil {
-		r.wrong(e.keyAt, "give one of them another name", "a unit %q stands already in line %d", e.key, before.keyAt.line)
+		r.wrong(
+			e.keyAt,
+			"give one of them another name",
+			"a unit %q stands already in line %d",
+			e.key,
+			before.keyAt.line,
+		)
 	}
 	u := r.newUnit(e.key, kind)
 	if kind == Suite {
@@ -290,10 +300,20 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		u.Overlap = Abandon // what it made meanwhile would hide the change from its next run
 	}
 	if serve := e.value.table.get("may_serve"); serve != nil && u.MayServe && u.Manual {
-		r.wrong(serve.keyAt, `a task that only starts when asked does not react to changes: say [service.NAME] or leave "may_serve" out`, "\"may_serve\" and start = \"manual\" exclude each other")
+		r.wrong(
+			serve.keyAt,
+			`a task that only starts when asked does not react to changes: say [service.NAME] or leave "may_serve" out`,
+			"\"may_serve\" and start = \"manual\" exclude each other",
+		)
 	}
-	if u.Reuse = u.Reuse && (e.value.table.get("outputs") != nil || r.defaults.get("outputs") != nil); !u.Reuse && asksForReuse(e) {
-		r.wrong(e.value.table.get("reuse").keyAt, `say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`, "\"reuse\" needs \"outputs\"")
+	if u.Reuse = u.Reuse &&
+		(e.value.table.get("outputs") != nil || r.defaults.get("outputs") != nil); !u.Reuse &&
+		asksForReuse(e) {
+		r.wrong(
+			e.value.table.get("reuse").keyAt,
+			`say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`,
+			"\"reuse\" needs \"outputs\"",
+		)
 	}
 	u.Env = append(r.env.fileVariables(u), u.Env...)
 	r.known[u.Name] = len(r.plan.Units)

@@ -148,7 +148,13 @@ func (r *reader) checkRelay(u *Unit) {
 		case to == nil:
 			r.wrong(at.value.at, r.hintAtUnit(name), "there is no unit %q", name)
 		case to.Kind != Service:
-			r.wrong(at.value.at, "name a service, or a folder with a slash in it", "%q is a %s, which answers no requests", name, to.Kind)
+			r.wrong(
+				at.value.at,
+				"name a service, or a folder with a slash in it",
+				"%q is a %s, which answers no requests",
+				name,
+				to.Kind,
+			)
 		}
 	}
 	check(relay.To, r.places[u.Name+" to"])

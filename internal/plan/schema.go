@@ -12,18 +12,33 @@ import (
 func Schema() *jsonschema.Schema {
 	root := tableShape(map[string]*jsonschema.Schema{
 		"project": described("What concerns the whole project.", tableShape(map[string]*jsonschema.Schema{
-			"name":       described("What the project is called. Default: its folder's name.", textShape()),
-			"env_files":  described("Files of variables; the first that has a name wins.", textsShape()),
-			"secret":     described("Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".", textsShape()),
-			"jobs":       described("How many tasks, suites and setup steps may run at once.", &jsonschema.Schema{Type: "integer", Minimum: new(float64(1))}),
-			"on_verdict": described("Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT has it.", commandShape()),
-			"logs": described("What the logs of all sessions may take, oldest gone first.", tableShape(map[string]*jsonschema.Schema{
-				"size": described("Such as \"2 GB\".", textShape()),
-				"age":  described("Such as \"14 days\".", textShape()),
-			})),
+			"name":      described("What the project is called. Default: its folder's name.", textShape()),
+			"env_files": described("Files of variables; the first that has a name wins.", textsShape()),
+			"secret": described(
+				"Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".",
+				textsShape(),
+			),
+			"jobs": described(
+				"How many tasks, suites and setup steps may run at once.",
+				&jsonschema.Schema{Type: "integer", Minimum: new(float64(1))},
+			),
+			"on_verdict": described(
+				"Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT has it.",
+				commandShape(),
+			),
+			"logs": described(
+				"What the logs of all sessions may take, oldest gone first.",
+				tableShape(map[string]*jsonschema.Schema{
+					"size": described("Such as \"2 GB\".", textShape()),
+					"age":  described("Such as \"14 days\".", textShape()),
+				}),
+			),
 		})),
 		"defaults": described("Keys that all units have, where they do not say otherwise.", unitShape(0, true)),
-		"group":    described("Names for several units.", named(tableShape(map[string]*jsonschema.Schema{"units": textsShape()}))),
+		"group": described(
+			"Names for several units.",
+			named(tableShape(map[string]*jsonschema.Schema{"units": textsShape()})),
+		),
 	})
 	for kind, says := range map[Kind]string{
 		Service: "Units that should keep running.", Task: "Units that run and end.", Suite: "Units that run and end with test results.",
@@ -102,20 +117,35 @@ func stepsShape(keys ...string) func() *jsonschema.Schema {
 		properties["run"] = commandShape()
 		step := tableShape(properties)
 		step.Required = []string{"run"}
-		return &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape(), step}}}
+		return &jsonschema.Schema{
+			Type:  "array",
+			Items: &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape(), step}},
+		}
 	}
 }
 
 func envShape() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "object", AdditionalProperties: &jsonschema.Schema{Types: []string{"string", "integer"}}}
+	return &jsonschema.Schema{
+		Type:                 "object",
+		AdditionalProperties: &jsonschema.Schema{Types: []string{"string", "integer"}},
+	}
 }
 
 func stopShape() *jsonschema.Schema {
-	return tableShape(map[string]*jsonschema.Schema{"signal": choiceShape(signals...), "run": commandShape(), "type": textShape(), "grace": durationShape()})
+	return tableShape(
+		map[string]*jsonschema.Schema{
+			"signal": choiceShape(signals...),
+			"run":    commandShape(),
+			"type":   textShape(),
+			"grace":  durationShape(),
+		},
+	)
 }
 
 func endpointShape() *jsonschema.Schema {
-	return tableShape(map[string]*jsonschema.Schema{"port": portShape(), "label": textShape(), "when_up": choiceShape(whenUp...)})
+	return tableShape(
+		map[string]*jsonschema.Schema{"port": portShape(), "label": textShape(), "when_up": choiceShape(whenUp...)},
+	)
 }
 
 func readyShape() *jsonschema.Schema {
@@ -132,7 +162,14 @@ func readyShape() *jsonschema.Schema {
 }
 
 func passShape() *jsonschema.Schema {
-	said := tableShape(map[string]*jsonschema.Schema{"working": textShape(), "good": textShape(), "bad": textShape(), "within": durationShape()})
+	said := tableShape(
+		map[string]*jsonschema.Schema{
+			"working": textShape(),
+			"good":    textShape(),
+			"bad":     textShape(),
+			"within":  durationShape(),
+		},
+	)
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{choiceShape("auto"), said}}
 }
 
@@ -140,7 +177,10 @@ func reactionsShape() *jsonschema.Schema {
 	one := tableShape(map[string]*jsonschema.Schema{
 		"when": described("A pattern; {name} takes one path element, {name...} any number.", textShape()),
 		"run":  described("What runs in place of the unit's command.", commandShape()),
-		"do":   &jsonschema.Schema{Type: "string", Pattern: `^(restart|rerun|nothing|refresh-page|swap-style|signal:[A-Z0-9]+)$`},
+		"do": &jsonschema.Schema{
+			Type:    "string",
+			Pattern: `^(restart|rerun|nothing|refresh-page|swap-style|signal:[A-Z0-9]+)$`,
+		},
 	})
 	one.Required = []string{"when"}
 	return &jsonschema.Schema{Type: "array", Items: one}

@@ -51,7 +51,11 @@ func TestSchemaFits(t *testing.T) {
 				own, err := ReadPersonal(file, []string{"restart"})
 				assert.NoError(t, err)
 				assert.Equal(t, []string{"r", "f5"}, own.Keys["restart"])
-				assert.Equal(t, []string{"go", "test", "-run", "A", "B", "./..."}, own.Shortcuts["gt"].With([]string{"A", "B"}))
+				assert.Equal(
+					t,
+					[]string{"go", "test", "-run", "A", "B", "./..."},
+					own.Shortcuts["gt"].With([]string{"A", "B"}),
+				)
 				assert.Equal(t, []string{"go", "test", "-run", "", "./..."}, own.Shortcuts["gt"].With(nil))
 				continue
 			}

@@ -114,7 +114,12 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	defer s.mu.Unlock()
 	s.serial++
 	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
-	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir, Env: append(slices.Clip(spec.Env), markName+"="+p.mark)}
+	p.cmd = &exec.Cmd{
+		Path: path,
+		Args: spec.Argv,
+		Dir:  spec.Dir,
+		Env:  append(slices.Clip(spec.Env), markName+"="+p.mark),
+	}
 	if spec.Terminal == NoTerminal {
 		p.tty, err = startOnPipe(p.cmd)
 	} else {

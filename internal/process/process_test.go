@@ -110,7 +110,15 @@ func TestFlood(t *testing.T) {
 	var lines atomic.Int64
 	exited := make(chan Exit, 1)
 	_, err := spawner.Start(Spec{
-		Argv: []string{"/bin/sh", "-c", "yes 'a line of output' | head -c 100000000"}, Dir: t.TempDir(), Env: os.Environ(), Cols: 80, Rows: 24,
+		Argv: []string{
+			"/bin/sh",
+			"-c",
+			"yes 'a line of output' | head -c 100000000",
+		},
+		Dir:    t.TempDir(),
+		Env:    os.Environ(),
+		Cols:   80,
+		Rows:   24,
 		Output: func(p []byte) { lines.Add(int64(bytes.Count(p, []byte{'\n'}))) },
 		Exited: func(x Exit) { exited <- x },
 	})

@@ -181,7 +181,10 @@ func (s *Spawner) Processes(name string) []Member {
 		}
 	}
 	s.mu.Unlock()
-	slices.SortFunc(all, func(a, b member) int { return cmp.Or(cmp.Compare(a.born, b.born), cmp.Compare(a.pid, b.pid)) })
+	slices.SortFunc(
+		all,
+		func(a, b member) int { return cmp.Or(cmp.Compare(a.born, b.born), cmp.Compare(a.pid, b.pid)) },
+	)
 	boot := booted()
 	out := make([]Member, len(all))
 	for i, m := range all {

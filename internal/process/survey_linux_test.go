@@ -25,7 +25,13 @@ func TestListenersAgree(t *testing.T) {
 	}
 	for name, list := range map[string][]listener{"diagnostics": listeners(), "proc": listenersFromProc()} {
 		for _, a := range want {
-			assert.True(t, slices.ContainsFunc(list, func(l listener) bool { return l.address == a }), "%s lacks %s", name, a)
+			assert.True(
+				t,
+				slices.ContainsFunc(list, func(l listener) bool { return l.address == a }),
+				"%s lacks %s",
+				name,
+				a,
+			)
 		}
 	}
 }

@@ -93,7 +93,11 @@ func countsBytes(folder string) bool {
 		return false
 	}
 	switch uint32(s.Type) {
-	case unix.EXT4_SUPER_MAGIC, unix.XFS_SUPER_MAGIC, unix.BTRFS_SUPER_MAGIC, unix.OVERLAYFS_SUPER_MAGIC, unix.F2FS_SUPER_MAGIC:
+	case unix.EXT4_SUPER_MAGIC,
+		unix.XFS_SUPER_MAGIC,
+		unix.BTRFS_SUPER_MAGIC,
+		unix.OVERLAYFS_SUPER_MAGIC,
+		unix.F2FS_SUPER_MAGIC:
 		return true
 	}
 	return false

@@ -38,7 +38,11 @@ func TestTraces(t *testing.T) {
 					words, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", r.PID))
 					return string(words) == "tail\n"
 				})
-				eventually(t, "its trace is right", func() bool { return (trace() != 0) == test.writes }) // what it said may not have been read yet
+				eventually(
+					t,
+					"its trace is right",
+					func() bool { return (trace() != 0) == test.writes },
+				) // what it said may not have been read yet
 				require.NoError(t, r.Signal("KILL"))
 				r.wait(t)
 				wrote, seen := r.Wrote(folder)

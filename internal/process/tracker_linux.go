@@ -37,7 +37,13 @@ type ident struct {
 }
 
 func newTracker() tracker {
-	return tracker{map[int]*Process{}, map[ident]*Process{}, map[string]*Process{}, map[int]*Process{}, map[int]*group{}}
+	return tracker{
+		map[int]*Process{},
+		map[ident]*Process{},
+		map[string]*Process{},
+		map[int]*Process{},
+		map[int]*group{},
+	}
 }
 
 func (t *tracker) add(p *Process) {

@@ -167,8 +167,17 @@ func TestNothingIsKept(t *testing.T) {
 	s := New()
 	for range 5 {
 		done := make(chan Exit, 1)
-		_, err := s.Start(Spec{Argv: []string{"/bin/sh", "-c", "setsid sleep 0.05 & setsid sleep 0.05 & sleep 0.03"}, Dir: t.TempDir(), Env: os.Environ(),
-			Cols: 80, Rows: 24, Output: func([]byte) {}, Exited: func(x Exit) { done <- x }})
+		_, err := s.Start(
+			Spec{
+				Argv:   []string{"/bin/sh", "-c", "setsid sleep 0.05 & setsid sleep 0.05 & sleep 0.03"},
+				Dir:    t.TempDir(),
+				Env:    os.Environ(),
+				Cols:   80,
+				Rows:   24,
+				Output: func([]byte) {},
+				Exited: func(x Exit) { done <- x },
+			},
+		)
 		require.NoError(t, err)
 		for ended := false; !ended; {
 			s.Survey()
@@ -190,7 +199,12 @@ func TestNothingIsKept(t *testing.T) {
 // TestSignalToTheLeaderAlone leaves what the process has started as it is, and when it
 // ends by that signal its leftovers end as those of any other end.
 func TestSignalToTheLeaderAlone(t *testing.T) {
-	r := start(t, "/bin/sh", "-c", `trap 'echo heard' HUP; trap 'exit 3' USR1; sleep 1000 & echo "up $!"; while :; do wait; done`)
+	r := start(
+		t,
+		"/bin/sh",
+		"-c",
+		`trap 'echo heard' HUP; trap 'exit 3' USR1; sleep 1000 & echo "up $!"; while :; do wait; done`,
+	)
 	eventually(t, "it is up", func() bool { return strings.Contains(r.text(), "up") })
 	pid, err := strconv.Atoi(strings.Fields(r.text())[1])
 	require.NoError(t, err)
@@ -209,9 +223,18 @@ func TestWithoutATerminal(t *testing.T) {
 		var out strings.Builder
 		exited := make(chan Exit, 1)
 		_, err := spawner.Start(Spec{
-			Argv: []string{"/bin/sh", "-c", `if [ -t 1 ]; then printf 'shown, '; else printf 'none, '; fi; if (: </dev/tty) 2>/dev/null; then printf controls; else printf 'no control'; fi`},
-			Dir:  t.TempDir(), Env: os.Environ(), Cols: 80, Rows: 24, Terminal: kind,
-			Output: func(p []byte) { out.Write(p) }, Exited: func(x Exit) { exited <- x },
+			Argv: []string{
+				"/bin/sh",
+				"-c",
+				`if [ -t 1 ]; then printf 'shown, '; else printf 'none, '; fi; if (: </dev/tty) 2>/dev/null; then printf controls; else printf 'no control'; fi`,
+			},
+			Dir:      t.TempDir(),
+			Env:      os.Environ(),
+			Cols:     80,
+			Rows:     24,
+			Terminal: kind,
+			Output:   func(p []byte) { out.Write(p) },
+			Exited:   func(x Exit) { exited <- x },
 		})
 		require.NoError(t, err)
 		<-exited

@@ -73,11 +73,31 @@ func hidden(name string) bool {
 
 // types are those of the files of front ends, whatever the machine's own table says of them.
 var types = map[string]string{
-	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8",
-	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".json": "application/json", ".map": "application/json",
-	".svg": "image/svg+xml", ".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif", ".ico": "image/x-icon",
-	".woff": "font/woff", ".woff2": "font/woff2", ".ttf": "font/ttf", ".wasm": "application/wasm", ".txt": "text/plain; charset=utf-8", ".xml": "application/xml",
-	".webmanifest": "application/manifest+json", ".pdf": "application/pdf", ".mp4": "video/mp4", ".webm": "video/webm",
+	".html":        "text/html; charset=utf-8",
+	".htm":         "text/html; charset=utf-8",
+	".css":         "text/css; charset=utf-8",
+	".js":          "text/javascript; charset=utf-8",
+	".mjs":         "text/javascript; charset=utf-8",
+	".json":        "application/json",
+	".map":         "application/json",
+	".svg":         "image/svg+xml",
+	".png":         "image/png",
+	".jpg":         "image/jpeg",
+	".jpeg":        "image/jpeg",
+	".gif":         "image/gif",
+	".webp":        "image/webp",
+	".avif":        "image/avif",
+	".ico":         "image/x-icon",
+	".woff":        "font/woff",
+	".woff2":       "font/woff2",
+	".ttf":         "font/ttf",
+	".wasm":        "application/wasm",
+	".txt":         "text/plain; charset=utf-8",
+	".xml":         "application/xml",
+	".webmanifest": "application/manifest+json",
+	".pdf":         "application/pdf",
+	".mp4":         "video/mp4",
+	".webm":        "video/webm",
 }
 
 // file answers with a file: parts of it, and whether it has changed, as RFC 9110 has it. A browser may
@@ -129,7 +149,12 @@ func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
 		if err == nil && info.Mode().IsRegular() {
 			file, err := f.root.Open(f.fallback)
 			if err != nil {
-				f.server.fail(w, r, http.StatusNotFound, Trouble{Text: "the start page " + f.fallback + " cannot be read"})
+				f.server.fail(
+					w,
+					r,
+					http.StatusNotFound,
+					Trouble{Text: "the start page " + f.fallback + " cannot be read"},
+				)
 				return
 			}
 			defer file.Close()
@@ -141,10 +166,12 @@ func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
 	f.server.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no file " + name})
 }
 
-var listing = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{.Name}}</title>
+var listing = template.Must(
+	template.New("").Parse(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{.Name}}</title>
 <style>body{font:16px/1.6 system-ui,sans-serif;margin:2em;color-scheme:light dark}a{display:block}</style></head>
 <body><h1>{{.Name}}</h1>{{range .Entries}}<a href="{{.}}">{{.}}</a>{{end}}</body></html>
-`))
+`),
+)
 
 // list answers with what is in a folder, without what is hidden.
 func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {

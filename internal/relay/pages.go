@@ -67,7 +67,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	if len(path) > longestPath {
 		path = path[:longestPath]
 	}
-	one := &page{Browser{Agent: agentOf(r.UserAgent()), Path: strings.ToValidUTF8(path, ""), Since: time.Now()}, make(chan message, 64)}
+	one := &page{
+		Browser{Agent: agentOf(r.UserAgent()), Path: strings.ToValidUTF8(path, ""), Since: time.Now()},
+		make(chan message, 64),
+	}
 	p := &s.pages
 	p.mu.Lock()
 	if p.open == nil {
@@ -156,7 +159,15 @@ func Swappable(files []string) bool {
 
 // swaps are the endings of what pages swap in place.
 var swaps = map[string]bool{
-	".css": true, ".png": true, ".jpg": true, ".jpeg": true, ".gif": true, ".webp": true, ".avif": true, ".svg": true, ".ico": true,
+	".css":  true,
+	".png":  true,
+	".jpg":  true,
+	".jpeg": true,
+	".gif":  true,
+	".webp": true,
+	".avif": true,
+	".svg":  true,
+	".ico":  true,
 }
 
 func listed(files []string) string {

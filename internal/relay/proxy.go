@@ -93,7 +93,8 @@ func (t *waiting) RoundTrip(r *http.Request) (*http.Response, error) {
 	at, _ := r.Context().Value(proxiedKey{}).(*proxied)
 	for {
 		response, err := t.to.RoundTrip(r)
-		if err == nil || at == nil || r.Context().Err() != nil || !again(r, err) || time.Since(began) > t.server.config.Wait {
+		if err == nil || at == nil || r.Context().Err() != nil || !again(r, err) ||
+			time.Since(began) > t.server.config.Wait {
 			return response, err
 		}
 		look, waited := t.server.settled(r.Context(), at.unit, at.look)
@@ -149,7 +150,12 @@ func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, e
 	switch {
 	case err != nil && r.Context().Err() != nil: // nobody waits for it
 	case err != nil:
-		s.fail(w, r, http.StatusGatewayTimeout, Trouble{Unit: unit, Text: fmt.Sprintf("%s was not ready within %s", unit, s.config.Wait)})
+		s.fail(
+			w,
+			r,
+			http.StatusGatewayTimeout,
+			Trouble{Unit: unit, Text: fmt.Sprintf("%s was not ready within %s", unit, s.config.Wait)},
+		)
 	default:
 		s.fail(w, r, http.StatusServiceUnavailable, s.troubleOf(unit, nil))
 	}
@@ -179,17 +185,27 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 		r.Header.Set("Cache-Control", "no-cache") // or a style sheet that another imports would stay as it was
 	}
 	if !isNavigation(r.Request) || r.StatusCode == http.StatusSwitchingProtocols || !strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
-		r.StatusCode == http.StatusPartialContent || r.StatusCode == http.StatusNotModified || r.StatusCode == http.StatusNoContent {
+		r.StatusCode == http.StatusPartialContent ||
+		r.StatusCode == http.StatusNotModified ||
+		r.StatusCode == http.StatusNoContent {
 		return nil
 	}
 	nonce, ok := allows(r.Header)
 	if !ok {
-		s.noteOnce("pages of " + unit + " have a content security policy that lets no script of this server in: they do not refresh by themselves")
+		s.noteOnce(
+			"pages of " + unit + " have a content security policy that lets no script of this server in: they do not refresh by themselves",
+		)
 		return nil
 	}
 	body, encoded, err := decoded(r)
 	if err != nil {
-		s.noteOnce(fmt.Sprintf("pages of %s are encoded as %s: they do not refresh by themselves", unit, r.Header.Get("Content-Encoding")))
+		s.noteOnce(
+			fmt.Sprintf(
+				"pages of %s are encoded as %s: they do not refresh by themselves",
+				unit,
+				r.Header.Get("Content-Encoding"),
+			),
+		)
 		return nil
 	}
 	page := &replaced{Reader: Inject(body, nonce), closes: []io.Closer{r.Body}}

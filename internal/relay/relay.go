@@ -123,7 +123,12 @@ func Start(c Config) (*Server, error) {
 	if s.listener, err = net.Listen(family, c.Listen.String()); err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
 	}
-	s.http = &http.Server{Handler: s, ReadHeaderTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return s.done }}
+	s.http = &http.Server{
+		Handler:           s,
+		ReadHeaderTimeout: time.Minute,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return s.done },
+	}
 	go s.http.Serve(s.listener)
 	go s.follow()
 	s.Missing() // notes which start pages there are
@@ -233,7 +238,9 @@ func (s *Server) refuses(r *http.Request) string {
 		return "a page of another origin asks for events"
 	}
 	origin := r.Header.Get("Origin")
-	if origin == "" || r.Method == http.MethodGet && !isUpgrade(r) && r.URL.Path != own+"events" || r.Method == http.MethodHead || r.Method == http.MethodOptions {
+	if origin == "" || r.Method == http.MethodGet && !isUpgrade(r) && r.URL.Path != own+"events" ||
+		r.Method == http.MethodHead ||
+		r.Method == http.MethodOptions {
 		return ""
 	}
 	// Another port of this machine is another origin, and so is another of its addresses.
@@ -263,7 +270,8 @@ func (s *Server) isOwn(host string) bool {
 		name, _ := os.Hostname()
 		return host != "" && strings.EqualFold(host, name) && !s.config.Listen.Addr().IsLoopback()
 	}
-	return address.IsLoopback() || address == s.config.Listen.Addr() || s.config.Listen.Addr().IsUnspecified() && isOfMachine(address)
+	return address.IsLoopback() || address == s.config.Listen.Addr() ||
+		s.config.Listen.Addr().IsUnspecified() && isOfMachine(address)
 }
 
 // isOfMachine reports whether an address is one of this machine's.

@@ -110,7 +110,10 @@ func ask(t testing.TB, method, url string, header map[string]string) (*http.Resp
 			r.Host = value
 		}
 	}
-	client := http.Client{Transport: &http.Transport{DisableCompression: true, DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{
+		Transport:     &http.Transport{DisableCompression: true, DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	response, err := client.Do(r)
 	require.NoError(t, err)
 	defer response.Body.Close()
@@ -299,11 +302,19 @@ func TestProxy(t *testing.T) {
 	var notes []string
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(dir+"/logo.svg", []byte("<svg/>"), 0o644))
-	s, at := serve(t, Config{Target: Target{Unit: "tickets"}, At: map[string]Target{"/static/": {Root: dir}}, Backend: b, Note: func(text string) {
-		mu.Lock()
-		defer mu.Unlock()
-		notes = append(notes, text)
-	}})
+	s, at := serve(
+		t,
+		Config{
+			Target:  Target{Unit: "tickets"},
+			At:      map[string]Target{"/static/": {Root: dir}},
+			Backend: b,
+			Note: func(text string) {
+				mu.Lock()
+				defer mu.Unlock()
+				notes = append(notes, text)
+			},
+		},
+	)
 	r, body := ask(t, "GET", at+"/page", nil)
 	assert.Equal(t, "<head>"+tag+"tickets", body)
 	assert.Empty(t, r.Header.Get("ETag"))
@@ -418,7 +429,13 @@ func TestWaiting(t *testing.T) {
 			answers <- body
 		}()
 	}
-	require.Eventually(t, func() bool { return b.waiters() == 4 }, time.Minute, time.Millisecond, "three requests, and whoever follows")
+	require.Eventually(
+		t,
+		func() bool { return b.waiters() == 4 },
+		time.Minute,
+		time.Millisecond,
+		"three requests, and whoever follows",
+	)
 	b.set("tickets", look)
 	for range 3 {
 		assert.Equal(t, "the new page", <-answers)
@@ -448,7 +465,10 @@ func TestNoFailedGet(t *testing.T) {
 	b := &behind{}
 	start := func(n int) *httptest.Server {
 		u := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, n) }))
-		b.set("tickets", Look{Ready: true, Address: netip.MustParseAddrPort(u.Listener.Addr().String()), Generation: fmt.Sprint(n)})
+		b.set(
+			"tickets",
+			Look{Ready: true, Address: netip.MustParseAddrPort(u.Listener.Addr().String()), Generation: fmt.Sprint(n)},
+		)
 		return u
 	}
 	u := start(0)
@@ -532,7 +552,11 @@ func TestPagesReload(t *testing.T) {
 	assert.Equal(t, "/fares", s.Browsers()[0].Path)
 
 	assert.Equal(t, 1, s.Swap([]string{"web/site.css", "logo.png"}))
-	assert.Equal(t, message{Do: "swap", Files: []string{"web/site.css", "logo.png"}, Text: "swapped web/site.css and logo.png"}, page.hears())
+	assert.Equal(
+		t,
+		message{Do: "swap", Files: []string{"web/site.css", "logo.png"}, Text: "swapped web/site.css and logo.png"},
+		page.hears(),
+	)
 
 	s.see() // as it is now
 	for _, look := range []Look{{Moving: true}, {Moving: true, Ready: true}, {Moving: true}, {Ready: true, Generation: "2", Because: "main.go"}, {Ready: true, Generation: "2"}} {

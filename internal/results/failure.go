@@ -43,7 +43,9 @@ var (
 	goLog   = regexp.MustCompile(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
 	goPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
 	// Places in traces and messages: of Go, Node and Rust, of Python, in brackets.
-	anyPlace = regexp.MustCompile(`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", line (\d+)|(?:^|\s)at (\S+) line (\d+)`)
+	anyPlace = regexp.MustCompile(
+		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", line (\d+)|(?:^|\s)at (\S+) line (\d+)`,
+	)
 )
 
 func isRace(message string) bool { return strings.HasPrefix(message, "race detected") }
@@ -88,7 +90,10 @@ func placeOf(m []string) Place {
 
 func firstLine(lines []string) string {
 	for _, line := range lines {
-		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "===") && !strings.HasPrefix(line, "---") {
+		if line = strings.TrimSpace(
+			line,
+		); line != "" && !strings.HasPrefix(line, "===") &&
+			!strings.HasPrefix(line, "---") {
 			return line
 		}
 	}
@@ -104,7 +109,9 @@ var comparisons = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^\s*left: (?P<got>.*)\n\s*right: (?P<want>.*)$`), // assert_eq! of Rust
 	// In a sentence.
 	regexp.MustCompile(`(?i)\bgot (?P<got>[^;]+?)[,;]? (?:but )?(?:want|wanted|expected) (?P<want>[^\n]+)`),
-	regexp.MustCompile(`(?i)\b(?:want|wanted|expected) (?P<want>[^;\n]+?)[,;]? (?:but )?(?:got|was|received) (?P<got>[^\n]+)`),
+	regexp.MustCompile(
+		`(?i)\b(?:want|wanted|expected) (?P<want>[^;\n]+?)[,;]? (?:but )?(?:got|was|received) (?P<got>[^\n]+)`,
+	),
 	regexp.MustCompile(`(?i) = (?P<got>[^\n]+?)[,;] (?:want|wanted|expected) (?P<want>[^\n]+)`),
 	regexp.MustCompile(`(?m)^\s*(?P<got>\S.*) !== (?P<want>.*\S)\s*$`),           // assert of Node
 	regexp.MustCompile(`(?m)^\s*(?:E\s+)?assert (?P<got>.+?) == (?P<want>.+?)$`), // pytest
@@ -117,7 +124,11 @@ func (c *Case) compare() {
 	}
 	for _, form := range comparisons {
 		if m := form.FindStringSubmatch(c.Message); m != nil {
-			c.Want, c.Got = strings.TrimSpace(m[form.SubexpIndex("want")]), strings.TrimSpace(m[form.SubexpIndex("got")])
+			c.Want, c.Got = strings.TrimSpace(
+				m[form.SubexpIndex("want")],
+			), strings.TrimSpace(
+				m[form.SubexpIndex("got")],
+			)
 			return
 		}
 	}

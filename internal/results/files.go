@@ -117,7 +117,11 @@ func (f *sourceFiles) own(path string) bool {
 		return false
 	}
 	for _, folder := range f.folders {
-		if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) && !othersFolder.MatchString(filepath.ToSlash(rel)) {
+		if rel, err := filepath.Rel(
+			folder,
+			path,
+		); err == nil && filepath.IsLocal(rel) &&
+			!othersFolder.MatchString(filepath.ToSlash(rel)) {
 			return true
 		}
 	}

@@ -72,7 +72,8 @@ func (f *findings) mayMatter(block []byte) bool {
 // about.
 func (f *findings) skip(block []byte) {
 	block = bytes.TrimRight(block, "\r\n")
-	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' && len(line) < longestLine {
+	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' &&
+		len(line) < longestLine {
 		f.heading = string(line)
 	}
 }
@@ -199,15 +200,31 @@ func colonMatters(text []byte, at int) bool {
 	case isDigit(after), after == '[':
 		return isLetter(before) || before == '_'
 	case after == ' ' || after == '\n' || after == '\r':
-		return before == ')' || bytes.HasSuffix(text[:at], []byte("Error")) || bytes.HasSuffix(text[:at], []byte("Exception"))
+		return before == ')' || bytes.HasSuffix(text[:at], []byte("Error")) ||
+			bytes.HasSuffix(text[:at], []byte("Exception"))
 	}
 	return false
 }
 
 // beginnings are how lines begin that matter whatever stands in them.
 var beginnings = [][]byte{
-	[]byte("error"), []byte("warning"), []byte("ERROR"), []byte("WARNING"), []byte("Error:"), []byte("panic: "), []byte("fatal error: "), []byte("SyntaxError"),
-	[]byte("Traceback"), []byte("thread '"), []byte("[!]"), []byte("(!)"), []byte("✘ ["), []byte("▲ ["), []byte("make"),
+	[]byte(
+		"error",
+	),
+	[]byte("warning"),
+	[]byte("ERROR"),
+	[]byte("WARNING"),
+	[]byte("Error:"),
+	[]byte("panic: "),
+	[]byte("fatal error: "),
+	[]byte("SyntaxError"),
+	[]byte("Traceback"),
+	[]byte("thread '"),
+	[]byte("[!]"),
+	[]byte("(!)"),
+	[]byte("✘ ["),
+	[]byte("▲ ["),
+	[]byte("make"),
 }
 
 // indentedBeginnings are those that have spaces before them.
@@ -280,7 +297,12 @@ func (f *findings) byPattern(line string) Mark {
 		}
 		return ""
 	}
-	found := Finding{Place: Place{group("file"), number(group("line")), number(group("column"))}, Severity: Error, Rule: group("rule"), Message: group("message")}
+	found := Finding{
+		Place:    Place{group("file"), number(group("line")), number(group("column"))},
+		Severity: Error,
+		Rule:     group("rule"),
+		Message:  group("message"),
+	}
 	if word := group("severity"); word != "" {
 		found.Severity = severityOf(word)
 	}

@@ -28,9 +28,11 @@ var forms = []form{
 	withoutFile, // the TypeScript compiler's own settings
 }
 
-var colonForm = regexp.MustCompile(`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
-	`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
-	`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?:? +)?(\S.*)$`)
+var colonForm = regexp.MustCompile(
+	`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
+		`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
+		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?:? +)?(\S.*)$`,
+)
 
 var (
 	ruleBehind  = regexp.MustCompile(`^(.*\S)\s+\[([\w@/.=+:-]+)\]$`)
@@ -53,7 +55,13 @@ func withColons(f *findings, line string) (Mark, bool) {
 	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
 		return NoMark, false
 	}
-	found := Finding{Place: Place{file, number(m[2]), number(column)}, Severity: Error, Assumed: word == "", Rule: rule, Message: message}
+	found := Finding{
+		Place:    Place{file, number(m[2]), number(column)},
+		Severity: Error,
+		Assumed:  word == "",
+		Rule:     rule,
+		Message:  message,
+	}
 	if word != "" {
 		found.Severity = severityOf(word)
 	}
@@ -71,7 +79,11 @@ func withColons(f *findings, line string) (Mark, bool) {
 	case ruleBehind.MatchString(message):
 		m := ruleBehind.FindStringSubmatch(message)
 		found.Message, found.Rule = m[1], m[2]
-		if level, rule, both := strings.Cut(found.Rule, "/"); both && word == "" && (level == "Warning" || level == "Error") { // ESLint's unix format
+		if level, rule, both := strings.Cut(
+			found.Rule,
+			"/",
+		); both && word == "" &&
+			(level == "Warning" || level == "Error") { // ESLint's unix format
 			found.Severity, found.Assumed, found.Rule = severityOf(level), false, rule
 		}
 	case word == "" && ruleInRound.MatchString(message):
@@ -111,7 +123,9 @@ func severityOfCode(code string) Severity {
 	return Warning
 }
 
-var bracketForm = regexp.MustCompile(`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`)
+var bracketForm = regexp.MustCompile(
+	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`,
+)
 
 func inBrackets(f *findings, line string) (Mark, bool) {
 	if !strings.Contains(line, ") ") && !strings.Contains(line, "):") {
@@ -121,10 +135,20 @@ func inBrackets(f *findings, line string) (Mark, bool) {
 	if m == nil || m[4] == "" && m[5] == "" {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Assumed: m[4] == "", Rule: m[5], Message: m[6]}), true
+	return f.found(
+		Finding{
+			Place:    Place{m[1], number(m[2]), number(m[3])},
+			Severity: severityOf(m[4]),
+			Assumed:  m[4] == "",
+			Rule:     m[5],
+			Message:  m[6],
+		},
+	), true
 }
 
-var dashForm = regexp.MustCompile(`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`)
+var dashForm = regexp.MustCompile(
+	`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`,
+)
 
 func withDash(f *findings, line string) (Mark, bool) {
 	if !strings.Contains(line, " - ") {
@@ -134,7 +158,9 @@ func withDash(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]}), true
+	return f.found(
+		Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]},
+	), true
 }
 
 var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
@@ -147,10 +173,14 @@ func mavenPlace(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1]), Message: m[5]}), true
+	return f.found(
+		Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1]), Message: m[5]},
+	), true
 }
 
-var parenthesisForm = regexp.MustCompile(`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`)
+var parenthesisForm = regexp.MustCompile(
+	`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`,
+)
 
 func parenthesis(f *findings, line string) (Mark, bool) {
 	if !strings.Contains(line, "): ") {
@@ -161,7 +191,8 @@ func parenthesis(f *findings, line string) (Mark, bool) {
 		return NoMark, false
 	}
 	found := Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: Error, Message: m[4]}
-	found.Assumed = !strings.HasPrefix(line, "[!]") && !strings.HasPrefix(line, "(!)") && !strings.Contains(line, "Error: ")
+	found.Assumed = !strings.HasPrefix(line, "[!]") && !strings.HasPrefix(line, "(!)") &&
+		!strings.Contains(line, "Error: ")
 	if strings.HasPrefix(line, "(!)") {
 		found.Severity = Warning
 	}
@@ -178,7 +209,14 @@ func eslintRow(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{f.heading, number(m[1]), number(m[2])}, Severity: severityOf(m[3]), Rule: m[5], Message: m[4]}), true
+	return f.found(
+		Finding{
+			Place:    Place{f.heading, number(m[1]), number(m[2])},
+			Severity: severityOf(m[3]),
+			Rule:     m[5],
+			Message:  m[4],
+		},
+	), true
 }
 
 // linesBelow is how far below its message a place may stand.
@@ -188,7 +226,15 @@ const linesBelow = 6
 func headed(f *findings, line string) (Mark, bool) {
 	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
-			return f.found(Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOfCode(h[1]), Assumed: true, Rule: h[1], Message: h[2]}), true
+			return f.found(
+				Finding{
+					Place:    Place{m[1], number(m[2]), number(m[3])},
+					Severity: severityOfCode(h[1]),
+					Assumed:  true,
+					Rule:     h[1],
+					Message:  h[2],
+				},
+			), true
 		}
 		return NoMark, false
 	}
@@ -198,12 +244,19 @@ func headed(f *findings, line string) (Mark, bool) {
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &Finding{Severity: severityOf(m[1] + m[4]), Assumed: m[1]+m[4] == "", Rule: m[2] + m[6] + m[7] + m[9], Message: m[3] + m[5] + m[8] + m[10]}, linesBelow
+	f.header, f.left = &Finding{
+		Severity: severityOf(m[1] + m[4]),
+		Assumed:  m[1]+m[4] == "",
+		Rule:     m[2] + m[6] + m[7] + m[9],
+		Message:  m[3] + m[5] + m[8] + m[10],
+	}, linesBelow
 	return NoMark, true
 }
 
 var (
-	headForm   = regexp.MustCompile(`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`)
+	headForm = regexp.MustCompile(
+		`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`,
+	)
 	placeBare  = regexp.MustCompile(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
 	placeBelow = regexp.MustCompile(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
 	placeAlone = regexp.MustCompile(`^\s+(\S[^:]*\.\w+):(\d+):(\d+):$`)
@@ -253,7 +306,9 @@ func webpackHead(f *findings, line string) (Mark, bool) {
 	return NoMark, true
 }
 
-var linkerForm = regexp.MustCompile(`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`)
+var linkerForm = regexp.MustCompile(
+	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`,
+)
 
 func linker(f *findings, line string) (Mark, bool) {
 	if !strings.Contains(line, " of ") && !strings.Contains(line, "undefined reference") {
@@ -263,10 +318,14 @@ func linker(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Assumed: true, Message: m[3]}), true
+	return f.found(
+		Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Assumed: true, Message: m[3]},
+	), true
 }
 
-var wordForm = regexp.MustCompile(`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`)
+var wordForm = regexp.MustCompile(
+	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`,
+)
 
 func inWords(f *findings, line string) (Mark, bool) {
 	if !strings.Contains(line, " line ") || line[0] == ' ' {
@@ -276,7 +335,9 @@ func inWords(f *findings, line string) (Mark, bool) {
 	if m == nil || !filepath.IsAbs(f.files.find(m[3])) {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: severityOf(m[1]), Message: m[2], Trace: true}), true
+	return f.found(
+		Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: severityOf(m[1]), Message: m[2], Trace: true},
+	), true
 }
 
 var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
@@ -289,7 +350,9 @@ func uncaught(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: Error, Rule: m[1], Message: m[2], Trace: true}), true
+	return f.found(
+		Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: Error, Rule: m[1], Message: m[2], Trace: true},
+	), true
 }
 
 var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
@@ -302,7 +365,9 @@ func rubyError(f *findings, line string) (Mark, bool) {
 	if m == nil {
 		return NoMark, false
 	}
-	return f.found(Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3], Rule: m[4], Trace: true}), true
+	return f.found(
+		Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3], Rule: m[4], Trace: true},
+	), true
 }
 
 var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)

@@ -33,7 +33,11 @@ func seeds(f *testing.F, part string) {
 // record, and the same lines have to tell the same, whether those are skipped that do not matter.
 func FuzzReader(f *testing.F) {
 	seeds(f, "output")
-	f.Add([]byte("not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\ntest a ... FAILED\n"))
+	f.Add(
+		[]byte(
+			"not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\ntest a ... FAILED\n",
+		),
+	)
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		read := func(skip bool) string {
@@ -83,8 +87,16 @@ func junitOf(data []byte, f *sourceFiles, sink Sink) error {
 // FuzzReports gives bytes to the readers of report files, and to that of what is kept.
 func FuzzReports(f *testing.F) {
 	seeds(f, "report.xml")
-	f.Add([]byte(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a","rules":[{"id":"r","defaultConfiguration":{"level":"error"}}]}},"results":[{"ruleId":"r","message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.go"},"region":{"startLine":3}}}]}]}]}`))
-	f.Add([]byte(`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],"findings":[{"Severity":2,"Message":"m"}]}`))
+	f.Add(
+		[]byte(
+			`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a","rules":[{"id":"r","defaultConfiguration":{"level":"error"}}]}},"results":[{"ruleId":"r","message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.go"},"region":{"startLine":3}}}]}]}]}`,
+		),
+	)
+	f.Add(
+		[]byte(
+			`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],"findings":[{"Severity":2,"Message":"m"}]}`,
+		),
+	)
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, read := range []func([]byte, *sourceFiles, Sink) error{junitOf, readSARIF} {

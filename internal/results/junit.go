@@ -106,7 +106,14 @@ func (r *junitReader) begin(t xml.StartElement) {
 		r.suites = append(r.suites, junitSuite{name: value("name"), names: map[string]bool{}})
 	case name == "testcase" && len(r.suites) > 0:
 		seconds, _ := strconv.ParseFloat(strings.ReplaceAll(value("time"), ",", ""), 64)
-		r.test = &junitCase{Case: Case{Suite: value("classname"), Name: value("name"), Status: Passed, Took: time.Duration(seconds * float64(time.Second))}}
+		r.test = &junitCase{
+			Case: Case{
+				Suite:  value("classname"),
+				Name:   value("name"),
+				Status: Passed,
+				Took:   time.Duration(seconds * float64(time.Second)),
+			},
+		}
 		if r.test.Suite == "" {
 			r.test.Suite = r.suites[len(r.suites)-1].name
 		}

@@ -15,7 +15,12 @@ func readReport(t *testing.T, in io.Reader) (*Record, error) {
 	r := NewRecord()
 	r.Begin(Run{Number: 1, At: noon})
 	dir := t.TempDir()
-	err := readJUnit(in, newFiles(dir, dir), func(text string) string { return strings.ReplaceAll(text, "hunter2", "***") }, r)
+	err := readJUnit(
+		in,
+		newFiles(dir, dir),
+		func(text string) string { return strings.ReplaceAll(text, "hunter2", "***") },
+		r,
+	)
 	r.End(noon, true, true)
 	return r, err
 }
@@ -50,7 +55,12 @@ func TestJUnit(t *testing.T) {
 }
 
 func TestJUnitHidesSecrets(t *testing.T) {
-	r, err := readReport(t, strings.NewReader(`<testsuite name="s"><testcase name="a"><failure message="no hunter2">hunter2</failure><system-out>hunter2</system-out></testcase></testsuite>`))
+	r, err := readReport(
+		t,
+		strings.NewReader(
+			`<testsuite name="s"><testcase name="a"><failure message="no hunter2">hunter2</failure><system-out>hunter2</system-out></testcase></testsuite>`,
+		),
+	)
 	require.NoError(t, err)
 	assert.NotContains(t, fmt.Sprintf("%+v", r.Cases()[0]), "hunter2")
 }

@@ -25,10 +25,12 @@ func newLibtest(sink Sink, f *sourceFiles) *libtest {
 var (
 	rustBinary = regexp.MustCompile(`^ +(?:Running (?:unittests )?(\S+) \(\S+\)|(Doc-tests \S+))$`)
 	rustPlan   = regexp.MustCompile(`^running (\d+) tests?$`)
-	rustTest   = regexp.MustCompile(`^test (.+?)(?: - should panic)? \.\.\. (ok|FAILED|ignored(?:, (.*))?)(?: <(\d+\.\d+s)>)?$`)
-	rustLog    = regexp.MustCompile(`^---- (.+) stdout ----$`)
-	rustEnd    = regexp.MustCompile(`^test result: (ok|FAILED)\. \d+ passed; `)
-	rustPanic  = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
+	rustTest   = regexp.MustCompile(
+		`^test (.+?)(?: - should panic)? \.\.\. (ok|FAILED|ignored(?:, (.*))?)(?: <(\d+\.\d+s)>)?$`,
+	)
+	rustLog   = regexp.MustCompile(`^---- (.+) stdout ----$`)
+	rustEnd   = regexp.MustCompile(`^test result: (ok|FAILED)\. \d+ passed; `)
+	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
 func (l *libtest) read(line string) (Mark, bool) {
@@ -122,7 +124,8 @@ func rustMessage(lines []string) string {
 	const most = 8
 	var kept []string
 	for _, line := range lines {
-		if line == "" || strings.HasPrefix(line, "note: ") || strings.HasPrefix(line, "stack backtrace:") || len(kept) == most {
+		if line == "" || strings.HasPrefix(line, "note: ") || strings.HasPrefix(line, "stack backtrace:") ||
+			len(kept) == most {
 			break
 		}
 		kept = append(kept, line)

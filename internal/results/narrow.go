@@ -32,7 +32,10 @@ var runners = []struct {
 type ErrNoNarrow struct{ Unit string }
 
 func (e ErrNoNarrow) Error() string {
-	return fmt.Sprintf(`set narrow = "... {} ..." for %s: how its command takes the names of tests is not known`, e.Unit)
+	return fmt.Sprintf(
+		`set narrow = "... {} ..." for %s: how its command takes the names of tests is not known`,
+		e.Unit,
+	)
 }
 
 // Words returns the words to add to a unit's command so that it runs these cases only.

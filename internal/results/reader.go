@@ -53,7 +53,13 @@ func NewReader(o Options, sink Sink) *Reader {
 	}
 	switch o.Results.Form {
 	case plan.ResultsAuto:
-		r.cases = []caseReader{newGoJSON(sink, r.files, other), newGoText(sink, r.files), newTAP(sink, r.files), newSpec(sink, r.files), newLibtest(sink, r.files)}
+		r.cases = []caseReader{
+			newGoJSON(sink, r.files, other),
+			newGoText(sink, r.files),
+			newTAP(sink, r.files),
+			newSpec(sink, r.files),
+			newLibtest(sink, r.files),
+		}
 	case plan.ResultsGoJSON:
 		r.cases = []caseReader{newGoJSON(sink, r.files, other)}
 	case plan.ResultsTAP:
@@ -95,11 +101,14 @@ func (r *Reader) Read(line string) Mark {
 // MayMatter reports whether whole lines, as a process has written them, have to be read. It is
 // quick, and errs on the side of yes.
 func (r *Reader) MayMatter(block []byte) bool {
-	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) || r.findings != nil && r.findings.mayMatter(block)
+	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) ||
+		r.findings != nil && r.findings.mayMatter(block)
 }
 
 // nothingToDo is how build tools say that they have not run what was asked for, because its result is there.
-var nothingToDo = regexp.MustCompile(`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b|\(cached\)`)
+var nothingToDo = regexp.MustCompile(
+	`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b|\(cached\)`,
+)
 
 // UpToDate reports whether the output of a unit whose cases are in files says that nothing had to be done.
 func (r *Reader) UpToDate() bool { return r.upToDate }

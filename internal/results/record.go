@@ -169,7 +169,12 @@ func size(lines []string) (n int) {
 func (r *Record) drop(key caseKey) {
 	r.written -= size(r.cases[key].Output)
 	delete(r.cases, key)
-	if r.suitesOf[key.name] = slices.DeleteFunc(r.suitesOf[key.name], func(s string) bool { return s == key.suite }); len(r.suitesOf[key.name]) == 0 {
+	if r.suitesOf[key.name] = slices.DeleteFunc(
+		r.suitesOf[key.name],
+		func(s string) bool { return s == key.suite },
+	); len(
+		r.suitesOf[key.name],
+	) == 0 {
 		delete(r.suitesOf, key.name)
 	}
 }
@@ -312,7 +317,12 @@ func (r *Record) rename(key caseKey, suite string) {
 	if n := len(t.Past) - 1; n > 0 {
 		t.Past = t.Past[:n]
 		r.written -= size(t.Output)
-		t.Run, t.Case = t.Past[n-1].Run, Case{Suite: key.suite, Name: key.name, Status: t.Past[n-1].Status, Took: t.Past[n-1].Took}
+		t.Run, t.Case = t.Past[n-1].Run, Case{
+			Suite:  key.suite,
+			Name:   key.name,
+			Status: t.Past[n-1].Status,
+			Took:   t.Past[n-1].Took,
+		}
 	} else {
 		r.drop(key)
 	}

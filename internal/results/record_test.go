@@ -53,7 +53,11 @@ func TestRecord(t *testing.T) {
 					r.Begin(run)
 					live = true
 				case "pass", "fail", "skip": // SUITE NAME [TOOK]
-					c := Case{Suite: words[1], Name: words[2], Status: map[string]Status{"pass": Passed, "fail": Failed, "skip": Skipped}[words[0]]}
+					c := Case{
+						Suite:  words[1],
+						Name:   words[2],
+						Status: map[string]Status{"pass": Passed, "fail": Failed, "skip": Skipped}[words[0]],
+					}
 					if c.Suite == "?" {
 						c.Suite = ""
 					}
@@ -64,10 +68,23 @@ func TestRecord(t *testing.T) {
 					r.Ended(c)
 				case "suite": // NAME [ok] [failures-only] [unnamed] [broken]
 					has := func(word string) bool { return strings.Contains(line, " "+word) }
-					r.SuiteEnded(SuiteEnd{Suite: words[1], OK: has("ok"), OnlyFailures: has("failures-only"), Unnamed: has("unnamed"), Broken: has("broken")})
+					r.SuiteEnded(
+						SuiteEnd{
+							Suite:        words[1],
+							OK:           has("ok"),
+							OnlyFailures: has("failures-only"),
+							Unnamed:      has("unnamed"),
+							Broken:       has("broken"),
+						},
+					)
 				case "error", "warning": // FILE:LINE RULE MESSAGE
 					place, line, _ := strings.Cut(words[1], ":")
-					f := Finding{Place: Place{File: "/ferries/" + place, Line: number(line)}, Severity: severityOf(words[0]), Rule: words[2], Message: strings.Join(words[3:], " ")}
+					f := Finding{
+						Place:    Place{File: "/ferries/" + place, Line: number(line)},
+						Severity: severityOf(words[0]),
+						Rule:     words[2],
+						Message:  strings.Join(words[3:], " "),
+					}
 					if f.Rule == "-" {
 						f.Rule = ""
 					}
@@ -118,14 +135,27 @@ func tellRecord(r *Record) string {
 		fmt.Fprintf(&out, "= %s %s %s\n", f.Change, f.Severity, r.short(f.Finding).Text())
 	}
 	s := r.Sum()
-	fmt.Fprintf(&out, "= %d of %d failing, %d new, %v; first %q; news %q\n", s.Failed, s.Cases, s.New, s.Names, s.First, r.News())
+	fmt.Fprintf(
+		&out,
+		"= %d of %d failing, %d new, %v; first %q; news %q\n",
+		s.Failed,
+		s.Cases,
+		s.New,
+		s.Names,
+		s.First,
+		r.News(),
+	)
 	return out.String()
 }
 
 func TestNaturally(t *testing.T) {
 	names := []string{"case 10", "case 2", "case 1/b", "case", "case 02", "Case 3", "case 1/a", "100", "99"}
 	slices.SortFunc(names, naturally)
-	assert.Equal(t, []string{"99", "100", "Case 3", "case", "case 1/a", "case 1/b", "case 02", "case 2", "case 10"}, names)
+	assert.Equal(
+		t,
+		[]string{"99", "100", "Case 3", "case", "case 1/a", "case 1/b", "case 02", "case 2", "case 10"},
+		names,
+	)
 }
 
 // TestRecordHolds plays random runs and checks that the record's numbers are those of its lists,
@@ -136,18 +166,40 @@ func TestRecordHolds(t *testing.T) {
 		small := func(name string) int { return rapid.IntRange(0, 3).Draw(t, name) }
 		for run := range rapid.IntRange(1, 8).Draw(t, "runs") {
 			command := []string{"", "", "", "some"}[small("command")]
-			r.Begin(Run{Number: run + 1, Command: command, Same: small("same") == 0, Partial: small("partial") == 0, At: noon})
+			r.Begin(
+				Run{
+					Number:  run + 1,
+					Command: command,
+					Same:    small("same") == 0,
+					Partial: small("partial") == 0,
+					At:      noon,
+				},
+			)
 			told, found := map[caseKey]Status{}, map[string]bool{}
 			for range rapid.IntRange(0, 12).Draw(t, "steps") {
 				switch small("what") {
 				case 0:
-					f := Finding{Place: Place{File: "a", Line: small("line")}, Severity: Severity(rapid.IntRange(0, 2).Draw(t, "severity")), Message: fmt.Sprint("m", small("message"))}
+					f := Finding{
+						Place:    Place{File: "a", Line: small("line")},
+						Severity: Severity(rapid.IntRange(0, 2).Draw(t, "severity")),
+						Message:  fmt.Sprint("m", small("message")),
+					}
 					r.Found(f)
 					found[f.Text()] = true
 				case 1:
-					r.SuiteEnded(SuiteEnd{Suite: fmt.Sprint("s", small("suite")), OnlyFailures: small("only") == 0, Broken: small("broken") == 0})
+					r.SuiteEnded(
+						SuiteEnd{
+							Suite:        fmt.Sprint("s", small("suite")),
+							OnlyFailures: small("only") == 0,
+							Broken:       small("broken") == 0,
+						},
+					)
 				default:
-					c := Case{Suite: fmt.Sprint("s", small("suite")), Name: fmt.Sprint("n", small("name")), Status: []Status{Passed, Failed, Skipped, Passed}[small("status")]}
+					c := Case{
+						Suite:  fmt.Sprint("s", small("suite")),
+						Name:   fmt.Sprint("n", small("name")),
+						Status: []Status{Passed, Failed, Skipped, Passed}[small("status")],
+					}
 					r.Ended(c)
 					told[caseKey{c.Suite, c.Name}] = c.Status
 				}
@@ -176,7 +228,8 @@ func TestRecordHolds(t *testing.T) {
 				t.Fatal(err)
 			}
 			again, err := Unmarshal(data)
-			if err != nil || len(again.Cases()) != len(cases) || again.Sum().Failed != sum.Failed || again.Sum().Flaky != sum.Flaky {
+			if err != nil || len(again.Cases()) != len(cases) || again.Sum().Failed != sum.Failed ||
+				again.Sum().Flaky != sum.Flaky {
 				t.Fatalf("it is not the same when it was kept: %v", err)
 			}
 		}
@@ -193,10 +246,12 @@ func BenchmarkGoJSON(b *testing.B) {
 		if i%100 == 7 {
 			action = "fail"
 		}
-		lines = append(lines,
+		lines = append(
+			lines,
 			`{"Time":"2030-05-04T12:00:00Z","Action":"run",`+at+`}`,
 			`{"Time":"2030-05-04T12:00:00Z","Action":"output",`+at+`,"Output":"    berths_test.go:9: berths = 4, want 3\n"}`,
-			`{"Time":"2030-05-04T12:00:00Z","Action":"`+action+`",`+at+`,"Elapsed":0.01}`)
+			`{"Time":"2030-05-04T12:00:00Z","Action":"`+action+`",`+at+`,"Elapsed":0.01}`,
+		)
 	}
 	benchmarkReader(b, plan.Results{Form: plan.ResultsAuto}, lines)
 }
@@ -204,7 +259,12 @@ func BenchmarkGoJSON(b *testing.B) {
 func BenchmarkFindings(b *testing.B) {
 	var lines []string
 	for i := range 5_000 {
-		lines = append(lines, fmt.Sprintf("berths/f%d.c:%d:5: warning: unused variable 'n%d' [-Wunused-variable]", i/50, i, i), "    int n;", "        ^")
+		lines = append(
+			lines,
+			fmt.Sprintf("berths/f%d.c:%d:5: warning: unused variable 'n%d' [-Wunused-variable]", i/50, i, i),
+			"    int n;",
+			"        ^",
+		)
 	}
 	benchmarkReader(b, plan.Results{}, lines)
 }
@@ -228,7 +288,12 @@ func benchmarkReader(b *testing.B, form plan.Results, lines []string) {
 
 // BenchmarkMayMatter looks at what a service writes without end: lines of a log.
 func BenchmarkMayMatter(b *testing.B) {
-	block := []byte(strings.Repeat("2030-05-04 12:04:31.123 INFO  tides: Skerry Holm 4.31 m above datum, request 1234 from 127.0.0.1\n", 600))
+	block := []byte(
+		strings.Repeat(
+			"2030-05-04 12:04:31.123 INFO  tides: Skerry Holm 4.31 m above datum, request 1234 from 127.0.0.1\n",
+			600,
+		),
+	)
 	reader := NewReader(Options{Dir: b.TempDir()}, NewRecord())
 	for b.Loop() {
 		if reader.MayMatter(block) {

@@ -58,8 +58,12 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept strin
 	case len(found) == 0:
 		if beside, _, err := reportFiles(o.Dir, pattern, since); err == nil && len(beside) > 0 && o.Dir != o.Root {
 			if rel, err := filepath.Rel(o.Root, o.Dir); err == nil {
-				return "", fmt.Errorf("its report was not written at %s, relative to the settings file; there is one in %s: write results = \"junit:%s\"",
-					pattern, rel, filepath.ToSlash(filepath.Join(rel, pattern)))
+				return "", fmt.Errorf(
+					"its report was not written at %s, relative to the settings file; there is one in %s: write results = \"junit:%s\"",
+					pattern,
+					rel,
+					filepath.ToSlash(filepath.Join(rel, pattern)),
+				)
 			}
 		}
 		return "", fmt.Errorf("its report was not written: there is no file newer than the run at %s", pattern)
@@ -69,7 +73,10 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept strin
 		hide = func(text string) string { return text }
 	}
 	for _, file := range found {
-		if err := readFile(file, func(in io.Reader) error { return readJUnit(in, newFiles(o.Dir, o.Root), hide, sink) }); err != nil {
+		if err := readFile(
+			file,
+			func(in io.Reader) error { return readJUnit(in, newFiles(o.Dir, o.Root), hide, sink) },
+		); err != nil {
 			return "", fmt.Errorf("its report %s cannot be read: %w", file, err)
 		}
 	}

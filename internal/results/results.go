@@ -76,9 +76,19 @@ func (s Severity) String() string { return [...]string{"note", "warning", "error
 func severityOf(word string) Severity {
 	word = strings.ToLower(word)
 	switch {
-	case strings.Contains(word, "warn"), word == "w", word == "style", word == "⚠", word == "refactor", word == "convention":
+	case strings.Contains(word, "warn"),
+		word == "w",
+		word == "style",
+		word == "⚠",
+		word == "refactor",
+		word == "convention":
 		return Warning
-	case strings.Contains(word, "note"), strings.Contains(word, "info"), word == "hint", word == "help", word == "message", word == "remark":
+	case strings.Contains(word, "note"),
+		strings.Contains(word, "info"),
+		word == "hint",
+		word == "help",
+		word == "message",
+		word == "remark":
 		return Note
 	}
 	return Error

@@ -62,7 +62,10 @@ func (s *spec) sign(m []string) Mark {
 	path := name
 	if !s.failing {
 		s.open = append(s.open[:min(depth, len(s.open))], make([]string, max(0, depth-len(s.open)))...)
-		path = strings.Join(slices.DeleteFunc(append(slices.Clone(s.open[:depth]), name), func(n string) bool { return n == "" }), "/")
+		path = strings.Join(
+			slices.DeleteFunc(append(slices.Clone(s.open[:depth]), name), func(n string) bool { return n == "" }),
+			"/",
+		)
 	}
 	switch m[2] {
 	case "ℹ":
@@ -88,7 +91,11 @@ func (s *spec) sign(m []string) Mark {
 		return NoMark
 	}
 	took, _ := time.ParseDuration(m[4] + "ms")
-	c := Case{Name: path, Status: map[string]Status{"✔": Passed, "✖": Failed, "﹣": Skipped, "⚠": Skipped}[m[2]], Took: took}
+	c := Case{
+		Name:   path,
+		Status: map[string]Status{"✔": Passed, "✖": Failed, "﹣": Skipped, "⚠": Skipped}[m[2]],
+		Took:   took,
+	}
 	c.Message = strings.TrimPrefix(m[5], " # ")
 	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it is skipped, or expected to fail
 		c.Status, c.Message = Skipped, word[1]

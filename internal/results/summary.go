@@ -49,7 +49,14 @@ func (r *Record) Version() int { return r.version }
 
 // Sum returns the record in a few numbers. It looks at all that the record has.
 func (r *Record) Sum() Summary {
-	s := Summary{Run: r.run.Number, Version: r.version, ToldErrors: r.fails[Error], ToldWarnings: r.fails[Warning], Usual: r.lastTook, OnlyFailures: r.onlyFailures}
+	s := Summary{
+		Run:          r.run.Number,
+		Version:      r.version,
+		ToldErrors:   r.fails[Error],
+		ToldWarnings: r.fails[Warning],
+		Usual:        r.lastTook,
+		OnlyFailures: r.onlyFailures,
+	}
 	s.Cases, s.Expected = len(r.cases), max(r.planned, r.lastWhole)
 	if !r.whole() {
 		s.Expected = r.planned

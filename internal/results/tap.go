@@ -68,7 +68,10 @@ func (t *tap) read(line string) (Mark, bool) {
 	case text == "":
 		return NoMark, false
 	case text[0] == 'o' || text[0] == 'n':
-		if m := tapPoint.FindStringSubmatch(text); m != nil && (m[2] != "" || t.on && !strings.HasPrefix(text, "ok  \t")) {
+		if m := tapPoint.FindStringSubmatch(
+			text,
+		); m != nil &&
+			(m[2] != "" || t.on && !strings.HasPrefix(text, "ok  \t")) {
 			return t.point(m, depth), true
 		}
 	case text[0] == '#':
@@ -88,7 +91,14 @@ func (t *tap) read(line string) (Mark, bool) {
 		t.on = true
 		return NoMark, true
 	case strings.HasPrefix(text, "Bail out!"):
-		t.tell(Case{Suite: t.suite, Name: planName, Status: Failed, Message: strings.TrimSpace("bailed out: " + strings.TrimPrefix(text, "Bail out!"))})
+		t.tell(
+			Case{
+				Suite:   t.suite,
+				Name:    planName,
+				Status:  Failed,
+				Message: strings.TrimSpace("bailed out: " + strings.TrimPrefix(text, "Bail out!")),
+			},
+		)
 		return MarkFailure, true
 	default:
 		if m := proveFile.FindStringSubmatch(line); m != nil {
@@ -124,7 +134,14 @@ func (t *tap) suiteEnded() {
 		return
 	}
 	if missing := t.planned - t.points; missing > 0 && t.points > 0 {
-		t.tell(Case{Suite: t.suite, Name: planName, Status: Failed, Message: fmt.Sprintf("%d of %d planned tests did not run", missing, t.planned)})
+		t.tell(
+			Case{
+				Suite:   t.suite,
+				Name:    planName,
+				Status:  Failed,
+				Message: fmt.Sprintf("%d of %d planned tests did not run", missing, t.planned),
+			},
+		)
 	}
 	if t.suite != "" {
 		t.sink.SuiteEnded(SuiteEnd{Suite: t.suite, OK: t.failures == 0, OnlyFailures: t.points == 0})

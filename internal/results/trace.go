@@ -31,15 +31,19 @@ const (
 )
 
 var (
-	goBegins   = regexp.MustCompile(`^(?:panic|fatal error): (.*?)(?: \[recovered.*\])?$`)
-	goFrame    = regexp.MustCompile(`^\t(\S+\.go):(\d+)(?: \+0x|$)`)
-	pyBegins   = regexp.MustCompile(`^Traceback \(most recent call last\):$`)
-	pyFrame    = regexp.MustCompile(`^\s+File "([^"]+)", line (\d+)`)
-	pyError    = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
-	callFrame  = regexp.MustCompile(`^\s+at .*?\(?((?:file://)?[^\s():]*(?:[A-Za-z]:\\[^\s():]*)?\.\w+):(\d+)(?::(\d+))?\)?$`)
+	goBegins  = regexp.MustCompile(`^(?:panic|fatal error): (.*?)(?: \[recovered.*\])?$`)
+	goFrame   = regexp.MustCompile(`^\t(\S+\.go):(\d+)(?: \+0x|$)`)
+	pyBegins  = regexp.MustCompile(`^Traceback \(most recent call last\):$`)
+	pyFrame   = regexp.MustCompile(`^\s+File "([^"]+)", line (\d+)`)
+	pyError   = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
+	callFrame = regexp.MustCompile(
+		`^\s+at .*?\(?((?:file://)?[^\s():]*(?:[A-Za-z]:\\[^\s():]*)?\.\w+):(\d+)(?::(\d+))?\)?$`,
+	)
 	anyFrame   = regexp.MustCompile(`^\s+at \S`)
 	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*):(\d+)$`)
-	namesError = regexp.MustCompile(`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: \[\w+\])?(?:: (.*))?$`)
+	namesError = regexp.MustCompile(
+		`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: \[\w+\])?(?:: (.*))?$`,
+	)
 	rustBegins = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 

@@ -102,7 +102,9 @@ func (s *Session) tell(f engine.Fact) {
 	case engine.FactRippleOpened, engine.FactRippleRested:
 		text = fmt.Sprintf("ripple %d: %s", f.Ripple, text)
 	}
-	s.book.Append(logbook.Entry{Unit: f.Unit, Run: f.Run, Ripple: f.Ripple, Stream: stream, Tone: logbook.Tone(f.Tone())}, strings.Split(text, "\n")...)
+	s.book.Append(
+		logbook.Entry{Unit: f.Unit, Run: f.Run, Ripple: f.Ripple, Stream: stream, Tone: logbook.Tone(f.Tone())},
+		strings.Split(text, "\n")...)
 }
 
 // say enters something else into the account and the log.

@@ -34,7 +34,15 @@ func BenchmarkLargeChange(b *testing.B) {
 	w, err := watch.Open(root, 0)
 	require.NoError(b, err)
 	sp := &spawner{}
-	s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watch: func(int) (Watcher, error) { return w, nil }, Spawner: sp})
+	s, err := Start(
+		Config{
+			Plan:    p,
+			Book:    logbook.Open(b.TempDir(), logbook.Options{}),
+			State:   b.TempDir(),
+			Watch:   func(int) (Watcher, error) { return w, nil },
+			Spawner: sp,
+		},
+	)
 	require.NoError(b, err)
 	changed, release := s.Changed()
 	defer release()
@@ -88,16 +96,34 @@ func BenchmarkEvent(b *testing.B) {
 		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
 			settings := ""
 			for i := range n {
-				settings += fmt.Sprintf("[service.s%d]\nrun = \"s%d\"\nwatch = [\"s%d/*.go\"]\nready = { after = \"1ms\" }\n", i, i, i)
+				settings += fmt.Sprintf(
+					"[service.s%d]\nrun = \"s%d\"\nwatch = [\"s%d/*.go\"]\nready = { after = \"1ms\" }\n",
+					i,
+					i,
+					i,
+				)
 			}
 			file := filepath.Join(b.TempDir(), plan.FileName)
 			require.NoError(b, os.WriteFile(file, []byte(settings), 0o600))
 			p, err := plan.Read(file)
 			require.NoError(b, err)
 			w := &watcher{events: make(chan watch.Event)}
-			s, err := Start(Config{Plan: p, Book: logbook.Open(b.TempDir(), logbook.Options{}), State: b.TempDir(), Watch: func(int) (Watcher, error) { return w, nil }, Spawner: &spawner{}})
+			s, err := Start(
+				Config{
+					Plan:    p,
+					Book:    logbook.Open(b.TempDir(), logbook.Options{}),
+					State:   b.TempDir(),
+					Watch:   func(int) (Watcher, error) { return w, nil },
+					Spawner: &spawner{},
+				},
+			)
 			require.NoError(b, err)
-			require.Eventually(b, func() bool { return s.state().Verdict.Word == engine.VerdictCurrent }, time.Minute, time.Millisecond)
+			require.Eventually(
+				b,
+				func() bool { return s.state().Verdict.Word == engine.VerdictCurrent },
+				time.Minute,
+				time.Millisecond,
+			)
 			b.ResetTimer()
 			for i := range b.N / 2 {
 				keys := []string{fmt.Sprintf("s%d", i%n)}

@@ -89,7 +89,18 @@ func TestConversionsCarryAll(t *testing.T) {
 	s := &Session{}
 	fact := some[engine.Fact]()
 	fact.Kind, fact.State = engine.FactRunEnded, engine.Failed
-	p := &plan.Plan{Units: []*plan.Unit{{Name: "x", Run: plan.Command{Shell: "x"}, Dir: "x", Unstructured: true, Needs: []string{"x"}, Follows: []string{"x"}}}}
+	p := &plan.Plan{
+		Units: []*plan.Unit{
+			{
+				Name:         "x",
+				Run:          plan.Command{Shell: "x"},
+				Dir:          "x",
+				Unstructured: true,
+				Needs:        []string{"x"},
+				Follows:      []string{"x"},
+			},
+		},
+	}
 	for name, test := range map[string]struct {
 		out     any
 		leftOut []string

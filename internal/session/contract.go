@@ -89,7 +89,12 @@ func uses(s *Session) map[string]api.Use {
 	s.relays.Range(func(unit, _ any) bool {
 		if server := s.pagesOf(unit.(string)); server != nil {
 			t := server.Traffic()
-			out[unit.(string)] = api.Use{Addresses: []netip.AddrPort{server.Address()}, Requests: t.PerSecond, Failed: t.Failed, Pages: len(server.Browsers())}
+			out[unit.(string)] = api.Use{
+				Addresses: []netip.AddrPort{server.Address()},
+				Requests:  t.PerSecond,
+				Failed:    t.Failed,
+				Pages:     len(server.Browsers()),
+			}
 		}
 		return true
 	})

@@ -120,25 +120,29 @@ func TestWait(t *testing.T) {
 // TestWaitForARetry takes the pause before a service is started again for a movement, also
 // of who needs it.
 func TestWaitForARetry(t *testing.T) {
-	play(t, "[service.db]\nrun = \"db\"\nafter_exit = \"retry\"\n[task.gen]\nrun = \"gen\"\nneeds = [\"db\"]\n", func(s *stage) {
-		synctest.Wait()
-		s.spawner.newest("db").exit(process.Exit{Code: 1})
-		synctest.Wait()
-		answer := make(chan api.Waited, 1)
-		go func() {
-			w, _ := s.Wait(context.Background(), api.WaitQuery{Units: []string{"gen"}})
-			answer <- w
-		}()
-		synctest.Wait()
-		s.watcher.events <- watch.CaughtUp{Number: s.watcher.behind[0]}
-		synctest.Wait()
-		assert.Empty(t, answer, "it is started again")
-		s.pass(5 * time.Second)
-		s.spawner.newest("gen").exit(process.Exit{})
-		synctest.Wait()
-		require.Len(t, answer, 1)
-		assert.True(t, (<-answer).OK)
-	})
+	play(
+		t,
+		"[service.db]\nrun = \"db\"\nafter_exit = \"retry\"\n[task.gen]\nrun = \"gen\"\nneeds = [\"db\"]\n",
+		func(s *stage) {
+			synctest.Wait()
+			s.spawner.newest("db").exit(process.Exit{Code: 1})
+			synctest.Wait()
+			answer := make(chan api.Waited, 1)
+			go func() {
+				w, _ := s.Wait(context.Background(), api.WaitQuery{Units: []string{"gen"}})
+				answer <- w
+			}()
+			synctest.Wait()
+			s.watcher.events <- watch.CaughtUp{Number: s.watcher.behind[0]}
+			synctest.Wait()
+			assert.Empty(t, answer, "it is started again")
+			s.pass(5 * time.Second)
+			s.spawner.newest("gen").exit(process.Exit{})
+			synctest.Wait()
+			require.Len(t, answer, 1)
+			assert.True(t, (<-answer).OK)
+		},
+	)
 }
 
 // TestRequestsAreAnswered names the ripple that a request has opened, or refuses in words.

@@ -38,10 +38,33 @@ var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, ap
 
 func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
-		Name: u.Name, Kind: u.Kind, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()),
-		Why: s.clean(u.Why), Wanted: u.Wanted, Paused: u.Paused, Words: s.cleanAll(u.Words), Narrowed: s.clean(u.Narrowed), Report: s.report(u.Report), Moving: u.Moving, Queued: u.Queued, InLine: u.InLine,
-		Alone: u.Alone, RetryAt: u.RetryAt.Wall, Run: s.run(u.Run), Suspects: s.cleanAll(u.Suspects), Owed: s.cleanAll(u.Owed),
-		Pass: api.Pass{Number: u.Pass.Number, BeganAt: u.Pass.BeganAt.Wall, EndedAt: u.Pass.EndedAt.Wall, Good: u.Pass.Good, Saw: s.clean(u.Pass.Saw)},
+		Name:      u.Name,
+		Kind:      u.Kind,
+		State:     api.State(u.State.String()),
+		Freshness: api.Freshness(u.Freshness.String()),
+		Why: s.clean(
+			u.Why,
+		),
+		Wanted:   u.Wanted,
+		Paused:   u.Paused,
+		Words:    s.cleanAll(u.Words),
+		Narrowed: s.clean(u.Narrowed),
+		Report:   s.report(u.Report),
+		Moving:   u.Moving,
+		Queued:   u.Queued,
+		InLine:   u.InLine,
+		Alone:    u.Alone,
+		RetryAt:  u.RetryAt.Wall,
+		Run:      s.run(u.Run),
+		Suspects: s.cleanAll(u.Suspects),
+		Owed:     s.cleanAll(u.Owed),
+		Pass: api.Pass{
+			Number:  u.Pass.Number,
+			BeganAt: u.Pass.BeganAt.Wall,
+			EndedAt: u.Pass.EndedAt.Wall,
+			Good:    u.Pass.Good,
+			Saw:     s.clean(u.Pass.Saw),
+		},
 		Loop: s.loopOf(u.Loop),
 	}
 	if spec := p.Unit(u.Name); spec != nil {
@@ -57,9 +80,33 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 
 func (s *Session) report(r engine.Report) api.Report {
 	return api.Report{
-		Run: r.Run, Version: r.Version, Cases: r.Cases, OnlyFailures: r.OnlyFailures, FailedAt: r.FailedAt, Ran: r.Ran, Expected: r.Expected, Running: s.clean(r.Running), Passed: r.Passed, Failed: r.Failed, FailedNow: r.FailedNow, Skipped: r.Skipped,
-		New: r.New, Fixed: r.Fixed, Flaky: r.Flaky, Slow: r.Slow, Errors: r.Errors, Warnings: r.Warnings, Added: r.Added, Gone: r.Gone,
-		Names: s.cleanAll(r.Names), First: s.clean(r.First), Usual: api.Seconds(r.Usual), Text: r.Totals(), Trouble: s.clean(r.Words()),
+		Run:          r.Run,
+		Version:      r.Version,
+		Cases:        r.Cases,
+		OnlyFailures: r.OnlyFailures,
+		FailedAt:     r.FailedAt,
+		Ran:          r.Ran,
+		Expected:     r.Expected,
+		Running:      s.clean(r.Running),
+		Passed:       r.Passed,
+		Failed:       r.Failed,
+		FailedNow:    r.FailedNow,
+		Skipped:      r.Skipped,
+		New:          r.New,
+		Fixed:        r.Fixed,
+		Flaky:        r.Flaky,
+		Slow:         r.Slow,
+		Errors:       r.Errors,
+		Warnings:     r.Warnings,
+		Added:        r.Added,
+		Gone:         r.Gone,
+		Names: s.cleanAll(
+			r.Names,
+		),
+		First:   s.clean(r.First),
+		Usual:   api.Seconds(r.Usual),
+		Text:    r.Totals(),
+		Trouble: s.clean(r.Words()),
 	}
 }
 
@@ -78,8 +125,17 @@ func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 
 func (s *Session) run(r engine.Run) api.Run {
 	out := api.Run{
-		Number: r.Number, Because: s.clean(r.Because), Command: s.clean(r.Command), Ripples: r.Ripples, PID: r.PID,
-		OrderedAt: r.OrderedAt.Wall, ReadyAt: r.ReadyAt.Wall, EndedAt: r.EndedAt.Wall, ReusedAt: r.Reused, Problem: s.clean(r.Problem), Spans: s.spans(r.Spans),
+		Number:    r.Number,
+		Because:   s.clean(r.Because),
+		Command:   s.clean(r.Command),
+		Ripples:   r.Ripples,
+		PID:       r.PID,
+		OrderedAt: r.OrderedAt.Wall,
+		ReadyAt:   r.ReadyAt.Wall,
+		EndedAt:   r.EndedAt.Wall,
+		ReusedAt:  r.Reused,
+		Problem:   s.clean(r.Problem),
+		Spans:     s.spans(r.Spans),
 	}
 	if !r.EndedAt.IsZero() && r.PID != 0 {
 		out.Exit = exit(r.Exit)
@@ -97,7 +153,13 @@ func (s *Session) spans(all []engine.Span) []api.Span {
 	}
 	out := make([]api.Span, len(all))
 	for i, sp := range all {
-		out[i] = api.Span{Phase: sp.Phase.String(), From: sp.From.Wall, To: sp.To.Wall, Step: s.clean(sp.Step), On: sp.On}
+		out[i] = api.Span{
+			Phase: sp.Phase.String(),
+			From:  sp.From.Wall,
+			To:    sp.To.Wall,
+			Step:  s.clean(sp.Step),
+			On:    sp.On,
+		}
 	}
 	return out
 }
@@ -108,7 +170,10 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 	}
 	out := &api.Loop{Files: s.cleanAll(l.Files), Noted: l.Noted, Text: s.clean(l.Words())}
 	for _, link := range l.Round {
-		out.Round = append(out.Round, api.LoopLink{By: link.By, Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does})
+		out.Round = append(
+			out.Round,
+			api.LoopLink{By: link.By, Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does},
+		)
 	}
 	out.Cure = s.clean("ignore = [" + quoted(impact.Cure(l.Files)) + "]")
 	return out
@@ -116,15 +181,36 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 
 func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 	out := &api.Ripple{
-		ID: r.ID, Cause: api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(r.Cause.Text)}, Since: r.Since.Wall,
-		OpenedAt: r.OpenedAt.Wall, RestAt: r.RestAt.Wall, Paths: s.cleanAll(r.Paths), Files: r.Files, MoreRuns: r.MoreRuns,
-		TookOver: r.TookOver, TakenBy: r.TakenBy, Outcome: api.Outcome(r.Outcome.String()), Detail: s.clean(r.Detail), Title: s.clean(r.Title()),
+		ID:       r.ID,
+		Cause:    api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(r.Cause.Text)},
+		Since:    r.Since.Wall,
+		OpenedAt: r.OpenedAt.Wall,
+		RestAt:   r.RestAt.Wall,
+		Paths:    s.cleanAll(r.Paths),
+		Files:    r.Files,
+		MoreRuns: r.MoreRuns,
+		TookOver: r.TookOver,
+		TakenBy:  r.TakenBy,
+		Outcome:  api.Outcome(r.Outcome.String()),
+		Detail:   s.clean(r.Detail),
+		Title:    s.clean(r.Title()),
 	}
 	for _, c := range r.Concerned {
 		out.Concerned = append(out.Concerned, api.Concern{Unit: c.Unit, Rule: s.clean(c.Rule)})
 	}
 	for _, ref := range r.Runs {
-		out.Runs = append(out.Runs, &api.RunRef{Unit: ref.Unit, Number: ref.Number, Pass: ref.Pass, Because: s.clean(ref.Because), Took: api.Seconds(ref.Took), Failed: ref.Failed, Spans: s.spans(ref.Spans)})
+		out.Runs = append(
+			out.Runs,
+			&api.RunRef{
+				Unit:    ref.Unit,
+				Number:  ref.Number,
+				Pass:    ref.Pass,
+				Because: s.clean(ref.Because),
+				Took:    api.Seconds(ref.Took),
+				Failed:  ref.Failed,
+				Spans:   s.spans(ref.Spans),
+			},
+		)
 	}
 	return out
 }
@@ -140,9 +226,24 @@ func (s *Session) jobs(j engine.Jobs) api.Jobs {
 // fact makes one of the engine's facts into one that is handed out.
 func (s *Session) fact(f engine.Fact) api.Fact {
 	out := api.Fact{
-		At: f.At, Kind: string(f.Kind), Unit: f.Unit, Run: f.Run, Pass: f.Pass, Ripple: f.Ripple, Tone: tones[f.Tone()], Text: s.clean(f.Words()),
-		Verb: f.Verb, Because: s.clean(f.Because), Command: s.clean(f.Command), Signal: f.Signal, Problem: s.clean(f.Problem),
-		Took: api.Seconds(f.Took), Since: f.Since, PID: f.PID, Files: s.cleanAll(f.Files), Loop: s.loopOf(f.Loop),
+		At:      f.At,
+		Kind:    string(f.Kind),
+		Unit:    f.Unit,
+		Run:     f.Run,
+		Pass:    f.Pass,
+		Ripple:  f.Ripple,
+		Tone:    tones[f.Tone()],
+		Text:    s.clean(f.Words()),
+		Verb:    f.Verb,
+		Because: s.clean(f.Because),
+		Command: s.clean(f.Command),
+		Signal:  f.Signal,
+		Problem: s.clean(f.Problem),
+		Took:    api.Seconds(f.Took),
+		Since:   f.Since,
+		PID:     f.PID,
+		Files:   s.cleanAll(f.Files),
+		Loop:    s.loopOf(f.Loop),
 	}
 	if f.Exit != nil {
 		out.Exit = exit(*f.Exit)
@@ -165,7 +266,10 @@ func (s *Session) impactOf(r impact.Report) api.Impact {
 	for _, a := range out.Acts {
 		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
 			out.NotStarted = append(out.NotStarted, a.Unit)
-			out.Text = append(out.Text, "  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started")
+			out.Text = append(
+				out.Text,
+				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
+			)
 		}
 	}
 	out.Path, out.Text = s.clean(out.Path), s.cleanAll(out.Text)
@@ -207,7 +311,13 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	}
 	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(from.Verdict.Text)}
 	next.Doubts = s.doubts(from.Doubts)
-	next.Status = api.Status{Broken: from.Broken, Longest: s.longest(from.Longest), Paused: from.Paused, Quitting: from.Quitting, Settings: s.clean(from.Settings)}
+	next.Status = api.Status{
+		Broken:   from.Broken,
+		Longest:  s.longest(from.Longest),
+		Paused:   from.Paused,
+		Quitting: from.Quitting,
+		Settings: s.clean(from.Settings),
+	}
 	next.Units = make([]*api.Unit, len(from.Units))
 	for i, u := range from.Units {
 		if i < len(b.of.Units) && b.of.Units[i] == u && b.plan == p {
@@ -246,14 +356,24 @@ func (s *Session) longest(r *engine.Ripple) api.Longest {
 	if r == nil {
 		return api.Longest{}
 	}
-	return api.Longest{ID: r.ID, Title: s.clean(r.Title()), Outcome: api.Outcome(r.Outcome.String()), Took: api.Seconds(r.RestAt.Sub(r.Since))}
+	return api.Longest{
+		ID:      r.ID,
+		Title:   s.clean(r.Title()),
+		Outcome: api.Outcome(r.Outcome.String()),
+		Took:    api.Seconds(r.RestAt.Sub(r.Since)),
+	}
 }
 
 func (s *Session) doubts(all []engine.Doubt) []api.Doubt {
 	var out []api.Doubt
 	for _, d := range all {
 		out = append(out, api.Doubt{
-			Unit: d.Unit, Kind: string(d.Kind), File: s.clean(d.File), What: s.clean(d.Words()), Ends: s.clean(d.Ends()), Since: d.Since.Wall,
+			Unit:  d.Unit,
+			Kind:  string(d.Kind),
+			File:  s.clean(d.File),
+			What:  s.clean(d.Words()),
+			Ends:  s.clean(d.Ends()),
+			Since: d.Since.Wall,
 		})
 	}
 	return out

@@ -61,7 +61,12 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	if u == nil {
 		return api.Detail{}, api.Refuse("there is no unit %q", s.clean(unit))
 	}
-	d := api.Detail{Unit: u.Name, Line: u.Line, Settings: s.settingsOf(u), Rules: impact.Rules(p, u, s.watcherNow().Files(unit))}
+	d := api.Detail{
+		Unit:     u.Name,
+		Line:     u.Line,
+		Settings: s.settingsOf(u),
+		Rules:    impact.Rules(p, u, s.watcherNow().Files(unit)),
+	}
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.cleanAll(r.Some)
@@ -86,13 +91,26 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	d.Sizes = s.outputs.sizesOf(unit)
 	if server := s.pagesOf(unit); server != nil {
 		for _, b := range server.Browsers() {
-			d.Pages = append(d.Pages, api.OpenPage{Browser: s.clean(b.Agent), Path: s.clean(b.Path), Since: b.Since, RefreshedAt: b.RefreshedAt})
+			d.Pages = append(
+				d.Pages,
+				api.OpenPage{
+					Browser:     s.clean(b.Agent),
+					Path:        s.clean(b.Path),
+					Since:       b.Since,
+					RefreshedAt: b.RefreshedAt,
+				},
+			)
 		}
 	}
 	if s.tracer != nil {
 		for _, one := range s.tracer.Processes(unit) {
 			d.Processes = append(d.Processes, api.ProcessUse{
-				PID: one.PID, Parent: one.Parent, Command: s.clean(one.Command), Since: one.Since, CPUTime: api.Seconds(one.CPU), Memory: one.Memory,
+				PID:     one.PID,
+				Parent:  one.Parent,
+				Command: s.clean(one.Command),
+				Since:   one.Since,
+				CPUTime: api.Seconds(one.CPU),
+				Memory:  one.Memory,
 			})
 		}
 	}

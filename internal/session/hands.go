@@ -168,7 +168,14 @@ func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func
 var errNextRun = errors.New("another run has begun")
 
 // followRun shows what a run's terminal shows, beyond what was shown last, until another run begins.
-func (s *Session) followRun(ctx context.Context, unit *unitTerminal, run *liveRun, last *api.Screen, show func(api.Screen) error, changed, stirred <-chan struct{}) error {
+func (s *Session) followRun(
+	ctx context.Context,
+	unit *unitTerminal,
+	run *liveRun,
+	last *api.Screen,
+	show func(api.Screen) error,
+	changed, stirred <-chan struct{},
+) error {
 	next := time.NewTimer(0)
 	defer next.Stop()
 	for {
@@ -230,7 +237,8 @@ func differs(last, now *api.Screen) bool {
 		}
 		return ask
 	}
-	return last.Run != now.Run || last.Number != now.Number || last.Ended != now.Ended || !same(last.Hand, now.Hand) || asks(last.Ask) != asks(now.Ask)
+	return last.Run != now.Run || last.Number != now.Number || last.Ended != now.Ended || !same(last.Hand, now.Hand) ||
+		asks(last.Ask) != asks(now.Ask)
 }
 
 // takeHand gives a face hands on a unit until the function that it returns is called, or another face

@@ -96,7 +96,11 @@ func (o *outputs) note(unit string, run int, l listing) (vanished []string) {
 		o.of, o.sizes = map[string]listing{}, map[string][]api.MadeByRun{}
 	}
 	for _, made := range l.made {
-		if made.Files == 0 && slices.ContainsFunc(o.of[unit].made, func(before api.Made) bool { return before.Pattern == made.Pattern && before.Files > 0 }) {
+		if made.Files == 0 &&
+			slices.ContainsFunc(
+				o.of[unit].made,
+				func(before api.Made) bool { return before.Pattern == made.Pattern && before.Files > 0 },
+			) {
 			l.vanished = append(l.vanished, made.Pattern)
 		}
 	}
@@ -133,7 +137,10 @@ func (s *Session) madeWell(u *plan.Unit, run int) listing {
 		}
 	}
 	if len(none) > 0 {
-		s.note(logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale}, "ended well, but its outputs "+format.List(none)+" match no file")
+		s.note(
+			logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale},
+			"ended well, but its outputs "+format.List(none)+" match no file",
+		)
 	}
 	return l
 }
@@ -254,7 +261,8 @@ func dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {
 func (s *Session) touchDoubted(units []string) (api.Answer, error) {
 	now, touched := time.Now(), []string{}
 	for _, d := range s.state().Doubts {
-		if d.Until.IsZero() || len(units) > 0 && !slices.Contains(units, d.Unit) || !filepath.IsLocal(filepath.FromSlash(d.File)) {
+		if d.Until.IsZero() || len(units) > 0 && !slices.Contains(units, d.Unit) ||
+			!filepath.IsLocal(filepath.FromSlash(d.File)) {
 			continue
 		}
 		if err := os.Chtimes(filepath.Join(s.root, filepath.FromSlash(d.File)), now, now); err != nil {

@@ -101,7 +101,15 @@ func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 			}
 			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
 		} else {
-			s.send(engine.PassBegan{Unit: r.unit.Name, Run: r.number, After: s.moment(ev.After), By: s.moment(ev.By), Guessed: ev.Guessed})
+			s.send(
+				engine.PassBegan{
+					Unit:    r.unit.Name,
+					Run:     r.number,
+					After:   s.moment(ev.After),
+					By:      s.moment(ev.By),
+					Guessed: ev.Guessed,
+				},
+			)
 		}
 	}
 }

@@ -66,7 +66,10 @@ func (r *liveRun) remember(s *Session) {
 
 // isInDoubt reports whether what a unit has made may be from older files than those that are there.
 func (s *Session) isInDoubt(unit string) bool {
-	return slices.ContainsFunc(s.state().Doubts, func(d engine.Doubt) bool { return d.Unit == unit && d.Kind != engine.DoubtOutput })
+	return slices.ContainsFunc(
+		s.state().Doubts,
+		func(d engine.Doubt) bool { return d.Unit == unit && d.Kind != engine.DoubtOutput },
+	)
 }
 
 // setUp runs a setup step, unless it is done. It reports whether the run can go on.
@@ -134,7 +137,13 @@ func (r *liveRun) step(s *Session, o engine.Start, kind string, step plan.Step) 
 	case r.isStopped():
 		s.send(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: x})
 	case !x.OK():
-		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, x)})
+		s.send(
+			engine.NotSpawned{
+				Unit:    o.Unit,
+				Run:     o.Run,
+				Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, x),
+			},
+		)
 	default:
 		return true
 	}

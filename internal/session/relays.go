@@ -67,8 +67,14 @@ func (s *Session) begin(run *liveRun, spec process.Spec) (Process, error) {
 	}
 	u := run.unit
 	config := relay.Config{
-		Project: s.Plan().Name, Listen: u.Relay.Listen, Target: relay.Target{Unit: u.Relay.To, Root: u.Relay.Root}, At: map[string]relay.Target{},
-		Needs: u.Relay.Needs, Fallback: u.Relay.Fallback, Backend: &pageBackend{s}, Note: func(text string) { s.note(run.entry(logbook.Note), text) },
+		Project:  s.Plan().Name,
+		Listen:   u.Relay.Listen,
+		Target:   relay.Target{Unit: u.Relay.To, Root: u.Relay.Root},
+		At:       map[string]relay.Target{},
+		Needs:    u.Relay.Needs,
+		Fallback: u.Relay.Fallback,
+		Backend:  &pageBackend{s},
+		Note:     func(text string) { s.note(run.entry(logbook.Note), text) },
 	}
 	for _, at := range u.Relay.At {
 		config.At[at.Prefix] = relay.Target{Unit: at.To, Root: at.Root}
@@ -183,7 +189,8 @@ func (b *pageBackend) Look(unit string) relay.Look {
 		look.Generation += fmt.Sprintf("%s %d.%d ", name, of.Run.Number, of.Pass.Number)
 	}
 	// Where it listens is known only a moment after it is ready.
-	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service && time.Since(b.s.time(u.Run.ReadyAt)) < addressPatience {
+	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service &&
+		time.Since(b.s.time(u.Run.ReadyAt)) < addressPatience {
 		look.Moving = true
 	}
 	return look

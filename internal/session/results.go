@@ -97,7 +97,10 @@ func (s *Session) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, err
 	case err != nil:
 		return api.CasePage{}, err
 	case is == nil:
-		return api.CasePage{}, api.Refuse("tests can be asked for that are failing, new, mended, flaky, slow, skipped or passed, not %q", q.Only)
+		return api.CasePage{}, api.Refuse(
+			"tests can be asked for that are failing, new, mended, flaky, slow, skipped or passed, not %q",
+			q.Only,
+		)
 	}
 	var first, rest []*api.Case
 	text := strings.ToLower(q.Text)
@@ -136,7 +139,11 @@ func (s *Session) Case(_ context.Context, unit string, name api.CaseName) (api.C
 			return outcomes.Case(unit, c, s.clean), nil
 		}
 	}
-	return api.Case{}, api.Refuse("nothing is known of a test %s of %s", s.clean(name.Suite+" "+name.Name), s.clean(unit))
+	return api.Case{}, api.Refuse(
+		"nothing is known of a test %s of %s",
+		s.clean(name.Suite+" "+name.Name),
+		s.clean(unit),
+	)
 }
 
 // Findings implements api.Project.
@@ -147,7 +154,10 @@ func (s *Session) Findings(_ context.Context, q api.ResultQuery) (api.FindingPag
 	case err != nil:
 		return api.FindingPage{}, err
 	case is == nil:
-		return api.FindingPage{}, api.Refuse("findings can be asked for of the kinds error, warning, new and gone, not %q", q.Only)
+		return api.FindingPage{}, api.Refuse(
+			"findings can be asked for of the kinds error, warning, new and gone, not %q",
+			q.Only,
+		)
 	}
 	var all []*api.Finding
 	text := strings.ToLower(q.Text)

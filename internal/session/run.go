@@ -67,7 +67,14 @@ type liveRun struct {
 }
 
 func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
-	r := &liveRun{unit: u, number: number, began: time.Now(), proceed: make(chan struct{}, 1), announced: make(chan struct{}), helpers: map[Process]bool{}}
+	r := &liveRun{
+		unit:      u,
+		number:    number,
+		began:     time.Now(),
+		proceed:   make(chan struct{}, 1),
+		announced: make(chan struct{}),
+		helpers:   map[Process]bool{},
+	}
 	r.ripple.Store(int64(ripple))
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())

@@ -193,12 +193,36 @@ type timedEvent struct {
 // runs then.
 func Start(c Config) (*Session, error) {
 	s := &Session{
-		plan: c.Plan, book: c.Book, watching: watching{open: c.Watch, since: time.Now()}, spawner: c.Spawner,
-		began: time.Now(), root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State, setup: setup.In(c.State),
-		events: make(chan timedEvent, 256), done: make(chan struct{}), stopped: make(chan struct{}),
-		subs: map[chan struct{}]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{}, noticed: map[string]bool{},
-		engine: engine.New(c.Plan), adopted: c.Adopted, deserted: c.Deserted, account: newAccount(), kept: make(chan struct{}),
-		terminals: terminals{of: map[string]*unitTerminal{}}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{}, verdicts: make(chan verdictNews, 1),
+		plan:      c.Plan,
+		book:      c.Book,
+		watching:  watching{open: c.Watch, since: time.Now()},
+		spawner:   c.Spawner,
+		began:     time.Now(),
+		root:      c.Plan.Root,
+		marks:     process.Marks(cmp.Or(c.Key, c.Plan.File)),
+		once:      c.Once,
+		ownFolder: c.State,
+		setup:     setup.In(c.State),
+		events:    make(chan timedEvent, 256),
+		done:      make(chan struct{}),
+		stopped:   make(chan struct{}),
+		subs:      map[chan struct{}]bool{},
+		live:      map[string]*liveRun{},
+		ignored:   map[string][]string{},
+		noticed:   map[string]bool{},
+		engine: engine.New(
+			c.Plan,
+		),
+		adopted:  c.Adopted,
+		deserted: c.Deserted,
+		account:  newAccount(),
+		kept:     make(chan struct{}),
+		terminals: terminals{
+			of: map[string]*unitTerminal{},
+		},
+		answers:  map[int]chan<- engine.Answer{},
+		waiters:  map[int]*waiter{},
+		verdicts: make(chan verdictNews, 1),
 	}
 	s.showing.background = c.Background
 	s.showing.about = api.About{
@@ -221,7 +245,15 @@ func Start(c Config) (*Session, error) {
 	if s.spawner == nil {
 		s.tracer = process.New()
 		s.spawner = system{s.tracer}
-		s.meter = &meter.Meter{Source: s.tracer, Dir: c.Logs, Opened: s.opened, Listens: s.listens, Moved: s.notify, Note: s.Note, Written: s.written}
+		s.meter = &meter.Meter{
+			Source:  s.tracer,
+			Dir:     c.Logs,
+			Opened:  s.opened,
+			Listens: s.listens,
+			Moved:   s.notify,
+			Note:    s.Note,
+			Written: s.written,
+		}
 	}
 	s.trackers = &resultTrackers{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*resultTracker{}}
 	s.trackers.adopt(c.Plan)
@@ -456,7 +488,17 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 
 // ofTerminals are variables that speak of the terminal in which the project was started. Units have
 // terminals of their own.
-var ofTerminals = []string{"TERM", "TERM_PROGRAM", "TERM_PROGRAM_VERSION", "TMUX", "TMUX_PANE", "STY", "WINDOWID", "LINES", "COLUMNS"}
+var ofTerminals = []string{
+	"TERM",
+	"TERM_PROGRAM",
+	"TERM_PROGRAM_VERSION",
+	"TMUX",
+	"TMUX_PANE",
+	"STY",
+	"WINDOWID",
+	"LINES",
+	"COLUMNS",
+}
 
 func ofAnotherTerminal(variable string) bool {
 	name, _, _ := strings.Cut(variable, "=")

@@ -178,7 +178,12 @@ func (s *stage) open(after int) (Watcher, error) {
 // play runs a test in a bubble of its own time, with a project of these settings.
 func play(t *testing.T, settings string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), spawner: &spawner{}, book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
+		s := &stage{
+			t:       t,
+			file:    filepath.Join(t.TempDir(), plan.FileName),
+			spawner: &spawner{},
+			book:    &book{Book: logbook.Open(t.TempDir(), logbook.Options{})},
+		}
 		p := s.settings(settings)
 		var err error
 		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watch: s.open, Spawner: s.spawner})
@@ -371,10 +376,23 @@ func TestPromptAppears(t *testing.T) {
 
 func TestTakenPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &stage{t: t, file: filepath.Join(t.TempDir(), plan.FileName), book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})}}
+		s := &stage{
+			t:    t,
+			file: filepath.Join(t.TempDir(), plan.FileName),
+			book: &book{Book: logbook.Open(t.TempDir(), logbook.Options{})},
+		}
 		p := s.settings("[service.api]\nrun = \"api\"\nready = { http = \"http://127.0.0.2:4102/\" }\n")
-		session, err := Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watch: func(int) (Watcher, error) { return &watcher{events: make(chan watch.Event)}, nil },
-			Spawner: &spawner{taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"}}})
+		session, err := Start(
+			Config{
+				Plan:  p,
+				Book:  s.book,
+				State: t.TempDir(),
+				Watch: func(int) (Watcher, error) { return &watcher{events: make(chan watch.Event)}, nil },
+				Spawner: &spawner{
+					taken: map[netip.AddrPort]string{netip.MustParseAddrPort("127.0.0.2:4102"): "process 7 (nginx)"},
+				},
+			},
+		)
 		require.NoError(t, err)
 		synctest.Wait()
 		assert.Contains(t, s.book.String(), "api does not start: port 4102 is taken by process 7 (nginx)")
@@ -392,7 +410,11 @@ func TestElsewhere(t *testing.T) {
 		s.pass(5 * time.Second)
 		s.save("app/veiws/a.html", impact.Elsewhere)
 		s.save("app/veiws/a.html", impact.Elsewhere)
-		assert.Equal(t, 1, strings.Count(s.book.String(), `no rule matches app/veiws/a.html; nearest is "app/views/**/*.html" of api`))
+		assert.Equal(
+			t,
+			1,
+			strings.Count(s.book.String(), `no rule matches app/veiws/a.html; nearest is "app/views/**/*.html" of api`),
+		)
 	})
 }
 
@@ -408,34 +430,42 @@ func TestNamesActOnNothing(t *testing.T) {
 // TestNotWatched has the watcher end while a save is not at rest: the verdict says so until another is
 // opened, which takes all that is watched for changed. Who waits is told of it, and waits no longer.
 func TestNotWatched(t *testing.T) {
-	play(t, "[task.fares]\nrun = \"fares\"\nwatch = [\"a\"]\n[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n", func(s *stage) {
-		s.spawner.newest("fares").exit(process.Exit{})
-		s.pass(5 * time.Second)
-		require.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
+	play(
+		t,
+		"[task.fares]\nrun = \"fares\"\nwatch = [\"a\"]\n[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n",
+		func(s *stage) {
+			s.spawner.newest("fares").exit(process.Exit{})
+			s.pass(5 * time.Second)
+			require.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 
-		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", impact.Settings}}
-		why := "too many open files"
-		s.unopen.Store(&why)
-		close(s.watcher.events)
-		synctest.Wait()
-		assert.Equal(t, engine.Verdict{Word: engine.VerdictStale, Text: "files are not watched: too many open files"}, s.state().Verdict)
-		waited, err := s.Wait(s.t.Context(), api.WaitQuery{})
-		require.NoError(t, err)
-		assert.False(t, waited.OK)
+			s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api", impact.Settings}}
+			why := "too many open files"
+			s.unopen.Store(&why)
+			close(s.watcher.events)
+			synctest.Wait()
+			assert.Equal(
+				t,
+				engine.Verdict{Word: engine.VerdictStale, Text: "files are not watched: too many open files"},
+				s.state().Verdict,
+			)
+			waited, err := s.Wait(s.t.Context(), api.WaitQuery{})
+			require.NoError(t, err)
+			assert.False(t, waited.OK)
 
-		s.unopen.Store(nil)
-		s.pass(5 * time.Second)
-		assert.Contains(t, s.book.String(), "files are watched again")
-		assert.Contains(t, s.book.String(), "api restarts: the watched files may have changed")
-		assert.Contains(t, s.book.String(), "fares reruns: the watched files may have changed")
-		s.spawner.newest("fares").exit(process.Exit{})
-		s.pass(5 * time.Second)
-		assert.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
+			s.unopen.Store(nil)
+			s.pass(5 * time.Second)
+			assert.Contains(t, s.book.String(), "files are watched again")
+			assert.Contains(t, s.book.String(), "api restarts: the watched files may have changed")
+			assert.Contains(t, s.book.String(), "fares reruns: the watched files may have changed")
+			s.spawner.newest("fares").exit(process.Exit{})
+			s.pass(5 * time.Second)
+			assert.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 
-		close(s.watcher.events) // a system that ends each new watcher is not asked more than once a second
-		synctest.Wait()
-		close(s.watcher.events)
-		synctest.Wait()
-		assert.Equal(t, engine.VerdictStale, s.state().Verdict.Word)
-	})
+			close(s.watcher.events) // a system that ends each new watcher is not asked more than once a second
+			synctest.Wait()
+			close(s.watcher.events)
+			synctest.Wait()
+			assert.Equal(t, engine.VerdictStale, s.state().Verdict.Word)
+		},
+	)
 }

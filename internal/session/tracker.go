@@ -103,7 +103,11 @@ func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	m := s.trackers.get(u.Name)
 	r.tracking.resultTracker = m
 	r.tracking.options = results.Options{
-		Dir: u.Dir, Root: s.root, Results: u.Results, Findings: u.Findings, Hide: func(text string) string { return s.hidden.Load().String(text) },
+		Dir:      u.Dir,
+		Root:     s.root,
+		Results:  u.Results,
+		Findings: u.Findings,
+		Hide:     func(text string) string { return s.hidden.Load().String(text) },
 	}
 	if r.narrow = ""; o.Narrow {
 		r.narrow = format.Typed(o.Words)
@@ -191,7 +195,16 @@ func (m *resultTracker) report(s *Session, final bool) {
 	report.FailedAt = m.failedAt
 	missing := m.missing
 	m.mu.Unlock()
-	s.send(engine.Reported{Unit: r.unit.Name, Run: r.number, Report: report, Fails: missing != "" || fails(r.unit, sum), Problem: missing, Final: final})
+	s.send(
+		engine.Reported{
+			Unit:    r.unit.Name,
+			Run:     r.number,
+			Report:  report,
+			Fails:   missing != "" || fails(r.unit, sum),
+			Problem: missing,
+			Final:   final,
+		},
+	)
 }
 
 // fails reports whether what a run has said makes it a failed one, however it exits.
@@ -213,9 +226,28 @@ func fails(u *plan.Unit, sum results.Summary) bool {
 
 func reportOf(s results.Summary) engine.Report {
 	return engine.Report{
-		Run: s.Run, Version: s.Version, Cases: s.Cases, OnlyFailures: s.OnlyFailures, Ran: s.Ran, Expected: s.Expected, Running: s.Running, Passed: s.Passed, Failed: s.Failed, FailedNow: s.FailedNow, Skipped: s.Skipped,
-		New: s.New, Fixed: s.Fixed, Flaky: s.Flaky, Slow: s.Slow, Errors: s.Errors, Warnings: s.Warnings, Added: s.Added, Gone: s.Gone,
-		Names: s.Names, First: s.First, Usual: s.Usual,
+		Run:          s.Run,
+		Version:      s.Version,
+		Cases:        s.Cases,
+		OnlyFailures: s.OnlyFailures,
+		Ran:          s.Ran,
+		Expected:     s.Expected,
+		Running:      s.Running,
+		Passed:       s.Passed,
+		Failed:       s.Failed,
+		FailedNow:    s.FailedNow,
+		Skipped:      s.Skipped,
+		New:          s.New,
+		Fixed:        s.Fixed,
+		Flaky:        s.Flaky,
+		Slow:         s.Slow,
+		Errors:       s.Errors,
+		Warnings:     s.Warnings,
+		Added:        s.Added,
+		Gone:         s.Gone,
+		Names:        s.Names,
+		First:        s.First,
+		Usual:        s.Usual,
 	}
 }
 

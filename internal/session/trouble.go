@@ -76,8 +76,15 @@ func (s *Session) runForVerdict(v verdictNews) string {
 	exited := make(chan process.Exit, 1)
 	env := append(os.Environ(), "OMNIVIGIL_VERDICT="+string(v.word), "OMNIVIGIL_VERDICT_TEXT="+v.text)
 	process, err := s.spawner.Start(process.Spec{
-		Name: "on_verdict", Argv: v.command.Argv(), Dir: v.plan.Root, Env: append(env, s.marks...), Terminal: process.ShownTerminal, Cols: 120, Rows: 40,
-		Output: func([]byte) {}, Exited: func(x process.Exit) { exited <- x },
+		Name:     "on_verdict",
+		Argv:     v.command.Argv(),
+		Dir:      v.plan.Root,
+		Env:      append(env, s.marks...),
+		Terminal: process.ShownTerminal,
+		Cols:     120,
+		Rows:     40,
+		Output:   func([]byte) {},
+		Exited:   func(x process.Exit) { exited <- x },
 	})
 	if err != nil {
 		return s.clean(err.Error())

@@ -97,7 +97,8 @@ func (w *waiter) atRest(snap *engine.Snapshot) bool {
 	}
 	for _, u := range snap.Units {
 		retries := u.State == engine.Crashed && !u.RetryAt.IsZero()
-		if u.Moving && (all || slices.Contains(w.units, u.Name)) || retries && (all || slices.Contains(w.chain, u.Name)) {
+		if u.Moving && (all || slices.Contains(w.units, u.Name)) ||
+			retries && (all || slices.Contains(w.chain, u.Name)) {
 			return false
 		}
 	}
@@ -112,7 +113,8 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 	var passed []string
 	for _, u := range snap.Units {
 		among := slices.Contains(units, u.Name)
-		if len(units) > 0 && !among || u.Freshness == engine.Current || len(units) == 0 && !u.Wanted && !u.State.Broken() {
+		if len(units) > 0 && !among || u.Freshness == engine.Current ||
+			len(units) == 0 && !u.Wanted && !u.State.Broken() {
 			continue
 		}
 		if among && u.State == engine.Done && u.OnlyNarrowed {
@@ -165,7 +167,13 @@ func allCurrent(units []string) string {
 const lastWords = 10 * time.Second
 
 func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
-	one := api.WaitedUnit{Unit: u.Name, State: api.State(u.State.String()), Freshness: api.Freshness(u.Freshness.String()), Run: u.Run.Number, Why: s.clean(u.Why)}
+	one := api.WaitedUnit{
+		Unit:      u.Name,
+		State:     api.State(u.State.String()),
+		Freshness: api.Freshness(u.Freshness.String()),
+		Run:       u.Run.Number,
+		Why:       s.clean(u.Why),
+	}
 	if !u.State.Broken() {
 		return one
 	}
@@ -182,7 +190,11 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 		return one
 	}
 	// A service may have said much before, of what has long been well again.
-	if says, ok := v.Reason(u.Name, u.Run.Number); ok && (u.Kind != plan.Service.String() || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
+	if says, ok := v.Reason(
+		u.Name,
+		u.Run.Number,
+	); ok &&
+		(u.Kind != plan.Service.String() || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
 		l := reader.Reason(says)
 		one.Line = &l
 	}

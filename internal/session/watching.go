@@ -94,7 +94,10 @@ func (s *Session) missed(now time.Time) {
 			unchanged.Units = append(unchanged.Units, u.Name)
 			continue
 		}
-		change.Hits = append(change.Hits, engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: in.Rules[0].Pattern})
+		change.Hits = append(
+			change.Hits,
+			engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: in.Rules[0].Pattern},
+		)
 	}
 	s.step(now, touched)
 	s.step(now, change)
@@ -215,7 +218,11 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 	for unit, hits := range made {
 		s.outputsMoved(unit, ev.Since, hits)
 	}
-	c.Made = len(c.Hits) > 0 && !slices.ContainsFunc(c.Hits, func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(s.plan, h.Path)) == 0 })
+	c.Made = len(c.Hits) > 0 &&
+		!slices.ContainsFunc(
+			c.Hits,
+			func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(s.plan, h.Path)) == 0 },
+		)
 	if len(c.Hits) > 0 {
 		s.step(now, c)
 	}
@@ -270,9 +277,15 @@ func (s *Session) tellIdleRules(p *plan.Plan) {
 	idle := impact.Idle(p)
 	for i, rule := range idle {
 		if i == most {
-			s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most))
+			s.note(
+				logbook.Entry{Tone: logbook.Stale},
+				fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most),
+			)
 			return
 		}
-		s.note(logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale}, fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line))
+		s.note(
+			logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale},
+			fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line),
+		)
 	}
 }

@@ -172,7 +172,10 @@ func supervise(o Options) error {
 		return failStart(exit.Usage, err)
 	}
 	if consent.Fingerprint(p) != o.Agreed {
-		return failStart(exit.Usage, errors.New("the settings have changed since you agreed to them; nothing was started. Start again"))
+		return failStart(
+			exit.Usage,
+			errors.New("the settings have changed since you agreed to them; nothing was started. Start again"),
+		)
 	}
 	if o.Remove != "" {
 		self.RemoveAfterwards(o.Remove)
@@ -204,7 +207,18 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		return nil, err
 	}
 	r := &running{place: at, logs: filepath.Join(paths.Logs(p.File), time.Now().Format(logbook.SessionForm))}
-	config := session.Config{Plan: p, Units: o.Units, Words: o.Words, Once: o.Once, Key: o.key(), Logs: r.logs, State: paths.State(), Results: paths.Results(p.File), Background: o.Background, Watchdog: self.Watchdog}
+	config := session.Config{
+		Plan:       p,
+		Units:      o.Units,
+		Words:      o.Words,
+		Once:       o.Once,
+		Key:        o.key(),
+		Logs:       r.logs,
+		State:      paths.State(),
+		Results:    paths.Results(p.File),
+		Background: o.Background,
+		Watchdog:   self.Watchdog,
+	}
 	for _, path := range o.For {
 		config.Hits = append(config.Hits, impact.Why(p, path).Hits...)
 	}

@@ -314,7 +314,10 @@ func (g *group) classOf(h *heard) int32 {
 	n, known := g.numbers[c]
 	if !known {
 		n = len(g.classes)
-		g.numbers[c], g.classes = n, append(g.classes, Hit{Key: h.key, Rule: h.rule, Pattern: h.pattern, Captures: h.captures})
+		g.numbers[c], g.classes = n, append(
+			g.classes,
+			Hit{Key: h.key, Rule: h.rule, Pattern: h.pattern, Captures: h.captures},
+		)
 	}
 	return int32(n)
 }

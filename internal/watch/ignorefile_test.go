@@ -44,7 +44,17 @@ func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 		for _, file := range files {
 			asked++
 			got := excludedBy(path.Join(root, file))
-			require.Equal(t, ignored[file], got != "", "seed %d, tree %d: %q, kept out by %q, in\n%s", seed, n, file, got, rules)
+			require.Equal(
+				t,
+				ignored[file],
+				got != "",
+				"seed %d, tree %d: %q, kept out by %q, in\n%s",
+				seed,
+				n,
+				file,
+				got,
+				rules,
+			)
 		}
 		os.RemoveAll(root)
 	}
@@ -72,7 +82,13 @@ func git(t *testing.T, dir string, input []byte, args ...string) []byte {
 	t.Helper()
 	c := exec.Command("git", args...)
 	c.Dir, c.Stdin = dir, bytes.NewReader(input)
-	c.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Harbour", "GIT_AUTHOR_EMAIL=harbour@example.com", "GIT_COMMITTER_NAME=Harbour", "GIT_COMMITTER_EMAIL=harbour@example.com")
+	c.Env = append(
+		os.Environ(),
+		"GIT_AUTHOR_NAME=Harbour",
+		"GIT_AUTHOR_EMAIL=harbour@example.com",
+		"GIT_COMMITTER_NAME=Harbour",
+		"GIT_COMMITTER_EMAIL=harbour@example.com",
+	)
 	out, err := c.Output()
 	if x, ok := err.(*exec.ExitError); ok && x.ExitCode() > 1 {
 		t.Fatalf("git %s: %v: %s", strings.Join(args, " "), err, x.Stderr)
@@ -87,8 +103,48 @@ func randomGlob(r *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString(pick(r, "", "", "", "!", "!", "\\!", "#", "\\#"))
 	for range 1 + r.IntN(4) {
-		b.WriteString(pick(r, "a", "b", "ab", "*", "**", "?", "/", "/", "/", "**/", "/**", "a*", "*b", "[ab]", "[!a]", "[^b]", "[a-c]",
-			"[]a]", "[[:alpha:]]", "[a", "\\a", "\\*", "é", " ", "c d", ".", "*.", "***", "b/", "[a/b]", "\\", "\t", "[!-]", "[[:x:]]", "[\\]a]", "[b-\\c]", "*.mine"))
+		b.WriteString(
+			pick(
+				r,
+				"a",
+				"b",
+				"ab",
+				"*",
+				"**",
+				"?",
+				"/",
+				"/",
+				"/",
+				"**/",
+				"/**",
+				"a*",
+				"*b",
+				"[ab]",
+				"[!a]",
+				"[^b]",
+				"[a-c]",
+				"[]a]",
+				"[[:alpha:]]",
+				"[a",
+				"\\a",
+				"\\*",
+				"é",
+				" ",
+				"c d",
+				".",
+				"*.",
+				"***",
+				"b/",
+				"[a/b]",
+				"\\",
+				"\t",
+				"[!-]",
+				"[[:x:]]",
+				"[\\]a]",
+				"[b-\\c]",
+				"*.mine",
+			),
+		)
 	}
 	b.WriteString(pick(r, "", "", "", "/", " ", "\\ ", "\r"))
 	return b.String()
@@ -119,7 +175,29 @@ func randomFiles(t *testing.T, r *rand.Rand, root string) []string {
 	for range 30 {
 		var parts []string
 		for range 1 + r.IntN(4) {
-			parts = append(parts, pick(r, "a", "b", "ab", "ba", "abc", "c d", "é", "a.b", "*", "#a", "!a", "a ", "-", "]a", "b\\", "\ta", "a.mine"))
+			parts = append(
+				parts,
+				pick(
+					r,
+					"a",
+					"b",
+					"ab",
+					"ba",
+					"abc",
+					"c d",
+					"é",
+					"a.b",
+					"*",
+					"#a",
+					"!a",
+					"a ",
+					"-",
+					"]a",
+					"b\\",
+					"\ta",
+					"a.mine",
+				),
+			)
 		}
 		file := path.Join(parts...)
 		if os.MkdirAll(filepath.Join(root, path.Dir(file)), 0o755) != nil {

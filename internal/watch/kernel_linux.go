@@ -47,7 +47,12 @@ func openInotify() (*inotify, error) {
 		}
 		return nil, fmt.Errorf("ask the system for file events: %w", err)
 	}
-	return &inotify{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, out: make(chan []notice, 256), done: make(chan struct{})}, nil
+	return &inotify{
+		file: os.NewFile(uintptr(fd), "inotify"),
+		fd:   fd,
+		out:  make(chan []notice, 256),
+		done: make(chan struct{}),
+	}, nil
 }
 
 const inotifyMask = unix.IN_MODIFY | unix.IN_CLOSE_WRITE | unix.IN_ATTRIB | unix.IN_CREATE | unix.IN_DELETE |

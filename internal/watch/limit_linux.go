@@ -12,8 +12,17 @@ import (
 // limitWords says that folders have no watch, and how to get more.
 func limitWords(folders int) string {
 	const watches, instances = "fs.inotify.max_user_watches", "fs.inotify.max_user_instances"
-	return fmt.Sprintf("the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",
-		format.Count(folders, "folder"), watches, max(524288, 4*limit("max_user_watches")), instances, max(1024, 4*limit("max_user_instances")))
+	return fmt.Sprintf(
+		"the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",
+		format.Count(
+			folders,
+			"folder",
+		),
+		watches,
+		max(524288, 4*limit("max_user_watches")),
+		instances,
+		max(1024, 4*limit("max_user_instances")),
+	)
 }
 
 // limit returns a limit of inotify(7), or 0.

@@ -29,8 +29,13 @@ func TestLimits(t *testing.T) {
 			}
 			c := exec.Command(os.Args[0], "-test.run", "^TestLimits$/^"+limit.name+"$", "-test.count", "1")
 			c.Env = append(os.Environ(), "OMNIVIGIL_LIMITED="+limit.name)
-			c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER,
-				UidMappings: []syscall.SysProcIDMap{{HostID: os.Getuid(), Size: 1}}, GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}}}
+			c.SysProcAttr = &syscall.SysProcAttr{
+				Cloneflags: syscall.CLONE_NEWUSER,
+				UidMappings: []syscall.SysProcIDMap{
+					{HostID: os.Getuid(), Size: 1},
+				},
+				GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}},
+			}
 			out, err := c.CombinedOutput()
 			if err != nil && len(out) == 0 {
 				t.Skip("no user namespaces here: ", err)

@@ -35,10 +35,18 @@ func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, w
 		h.since = now
 	case now.Sub(h.since) > holdLimit:
 		h.behind, h.since = lock, time.Time{}
-		return fmt.Sprintf("version control has held %s for %s: changes wait for it no longer; if nothing is at work there, delete it", lock, holdLimit), false
+		return fmt.Sprintf(
+			"version control has held %s for %s: changes wait for it no longer; if nothing is at work there, delete it",
+			lock,
+			holdLimit,
+		), false
 	case now.Sub(h.since) > holdTold && !h.told:
 		h.told = true
-		return fmt.Sprintf("version control is at work (%s): changes wait until it has finished, %s at most", lock, holdLimit), true
+		return fmt.Sprintf(
+			"version control is at work (%s): changes wait until it has finished, %s at most",
+			lock,
+			holdLimit,
+		), true
 	}
 	return "", true
 }

@@ -70,11 +70,13 @@ func FuzzMatcher(f *testing.F) {
 	f.Fuzz(func(t *testing.T, one, two, three, file string) {
 		for _, p := range []string{one, two, three} {
 			if !doublestar.ValidatePattern(p) || !utf8.ValidString(p) || path.Clean(p) != strings.TrimSuffix(p, "/") || strings.HasPrefix(p, "/") ||
-				strings.HasPrefix(p, "..") || strings.Contains(p, "\\") || p == "." || len(p) > 40 || strings.Count(p, "{") > 3 {
+				strings.HasPrefix(p, "..") || strings.Contains(p, "\\") || p == "." || len(p) > 40 ||
+				strings.Count(p, "{") > 3 {
 				return
 			}
 		}
-		if path.Clean("/"+file) != "/"+file || file == "" || len(elements(file)) > 6 || !utf8.ValidString(file) || file == ".git" {
+		if path.Clean("/"+file) != "/"+file || file == "" || len(elements(file)) > 6 || !utf8.ValidString(file) ||
+			file == ".git" {
 			return
 		}
 		interests := []Interest{
@@ -94,7 +96,15 @@ func FuzzMatcher(f *testing.F) {
 		for i, in := range interests {
 			want := hearsPlainly("/r", in, full)
 			require.Equal(t, want, heard[i], "interest %d hears of %q by %q %q %q", i, file, one, two, three)
-			require.False(t, want >= 0 && !wanted, "%q is in a folder that is not wanted by %q %q %q", file, one, two, three)
+			require.False(
+				t,
+				want >= 0 && !wanted,
+				"%q is in a folder that is not wanted by %q %q %q",
+				file,
+				one,
+				two,
+				three,
+			)
 		}
 	})
 }

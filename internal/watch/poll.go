@@ -42,7 +42,9 @@ func (t *tree) schedule(f *folder) {
 	if f.up == nil || f.up.id.device != f.id.device {
 		kind, shared := sharedFileSystem(f.path)
 		if f.shared = shared; shared {
-			t.remark(f.path + " is on a shared file system (" + kind + "), which does not tell what others change: it is looked at every second as well")
+			t.remark(
+				f.path + " is on a shared file system (" + kind + "), which does not tell what others change: it is looked at every second as well",
+			)
 		}
 	}
 	every := t.asked(f)

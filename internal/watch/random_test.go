@@ -102,7 +102,13 @@ func (k *lossyKernel) quiet() bool { return k.kernel.quiet() && len(k.kernel.bat
 const bell = "bell.ring"
 
 func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *treeDriver {
-	d := &treeDriver{t: t, r: r, root: filepath.Join(t.TempDir(), "deep/enough/for/links/that/lead/up/and/out"), copy: map[string]string{}, pause: 35 * time.Millisecond}
+	d := &treeDriver{
+		t:     t,
+		r:     r,
+		root:  filepath.Join(t.TempDir(), "deep/enough/for/links/that/lead/up/and/out"),
+		copy:  map[string]string{},
+		pause: 35 * time.Millisecond,
+	}
 	require.NoError(t, os.MkdirAll(filepath.Join(d.root, ".git"), 0o755))
 	var err error
 	if lossy {
@@ -213,7 +219,14 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 		}
 		out := excludedBy(filepath.Join(d.root, path))
 		if (out == "") != heard["clean"][path] {
-			d.t.Fatalf("%s is kept out by %q, and heard of: %t; all heard %v\n%s", path, out, heard["clean"][path], heard, strings.Join(d.log, "\n"))
+			d.t.Fatalf(
+				"%s is kept out by %q, and heard of: %t; all heard %v\n%s",
+				path,
+				out,
+				heard["clean"][path],
+				heard,
+				strings.Join(d.log, "\n"),
+			)
 		}
 	}
 }
@@ -224,7 +237,10 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 func (d *treeDriver) quiet() map[string]map[string]bool {
 	heard := map[string]map[string]bool{}
 	for d.lossy != nil && time.Now().UnixNano()-d.lossy.last.Load() < int64(200*time.Millisecond) {
-		d.hear(heard, time.After(10*time.Millisecond)) // after a loss, the bell would be seen before all that came first
+		d.hear(
+			heard,
+			time.After(10*time.Millisecond),
+		) // after a loss, the bell would be seen before all that came first
 	}
 	for calm := 0; calm < 2; calm++ {
 		before := size(heard)

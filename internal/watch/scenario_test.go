@@ -117,7 +117,13 @@ func (s *scenario) shell(command string) {
 	s.t.Helper()
 	c := exec.Command("sh", "-ec", command)
 	c.Dir = s.root
-	c.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Harbour", "GIT_AUTHOR_EMAIL=harbour@example.com", "GIT_COMMITTER_NAME=Harbour", "GIT_COMMITTER_EMAIL=harbour@example.com")
+	c.Env = append(
+		os.Environ(),
+		"GIT_AUTHOR_NAME=Harbour",
+		"GIT_AUTHOR_EMAIL=harbour@example.com",
+		"GIT_COMMITTER_NAME=Harbour",
+		"GIT_COMMITTER_EMAIL=harbour@example.com",
+	)
 	out, err := c.CombinedOutput()
 	require.NoError(s.t, err, "%s: %s", command, out)
 }

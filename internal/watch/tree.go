@@ -78,8 +78,14 @@ type edit struct {
 
 func newTree(root string) *tree {
 	return &tree{
-		root: root, matcher: newMatcher(root, nil), subscriptions: map[watchID]*subscription{}, linked: map[identity]*inode{},
-		repos: map[*folder]*repository{}, pollGroups: map[time.Duration]*pollGroup{}, unsure: map[*folder]time.Time{}, clock: time.Now,
+		root:          root,
+		matcher:       newMatcher(root, nil),
+		subscriptions: map[watchID]*subscription{},
+		linked:        map[identity]*inode{},
+		repos:         map[*folder]*repository{},
+		pollGroups:    map[time.Duration]*pollGroup{},
+		unsure:        map[*folder]time.Time{},
+		clock:         time.Now,
 	}
 }
 
@@ -209,7 +215,16 @@ func isBelow(p, dir string) bool {
 
 // sub makes the folder of that name in f, without reading it.
 func (f *folder) sub(name string, link bool) *folder {
-	s := &folder{path: f.join(name), name: name, up: f, place: f.place.enter(name), scope: f.scope, shared: f.shared, depth: f.depth, link: link}
+	s := &folder{
+		path:   f.join(name),
+		name:   name,
+		up:     f,
+		place:  f.place.enter(name),
+		scope:  f.scope,
+		shared: f.shared,
+		depth:  f.depth,
+		link:   link,
+	}
 	if link {
 		s.depth++
 	}

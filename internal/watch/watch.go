@@ -60,9 +60,20 @@ func Open(root string, after int) (*Watcher, error) {
 
 func newWatcher(root string, after int, k kernel, clock func() time.Time) *Watcher {
 	w := &Watcher{
-		clock:  clock,
-		events: make(chan Event, 64), next: make(chan wanted, 1), asked: make(chan inquiry), behind: make(chan request, 64), closing: make(chan struct{}),
-		root: root, tree: newTree(root), bursts: newBursts(), contents: newContents(), opened: time.Now(),
+		clock: clock,
+		events: make(
+			chan Event,
+			64,
+		),
+		next:     make(chan wanted, 1),
+		asked:    make(chan inquiry),
+		behind:   make(chan request, 64),
+		closing:  make(chan struct{}),
+		root:     root,
+		tree:     newTree(root),
+		bursts:   newBursts(),
+		contents: newContents(),
+		opened:   time.Now(),
 	}
 	w.tree.kernel, w.tree.clock, w.bursts.lastID = k, clock, after
 	go w.loop()

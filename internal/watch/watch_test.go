@@ -61,7 +61,12 @@ func open(t *testing.T, root string, interests ...Interest) *hearing {
 	k, err := openKernel()
 	require.NoError(t, err)
 	l := &hearing{root: root}
-	l.Watcher = newWatcher(filepath.ToSlash(root), 0, k, func() time.Time { return time.Now().Add(time.Duration(l.ahead.Load())) })
+	l.Watcher = newWatcher(
+		filepath.ToSlash(root),
+		0,
+		k,
+		func() time.Time { return time.Now().Add(time.Duration(l.ahead.Load())) },
+	)
 	t.Cleanup(l.Close)
 	l.want(0, interests...)
 	require.Equal(t, Watching{0}, <-l.Events())
@@ -138,7 +143,12 @@ func change(t *testing.T, l *hearing) []string {
 }
 
 func TestChanges(t *testing.T) {
-	berths := Interest{Key: "berths", Rules: rules("cmd/berths/**/*.go", "internal"), Ignore: []string{"**/*_test.go", "internal/gen"}, Debounce: debounce}
+	berths := Interest{
+		Key:      "berths",
+		Rules:    rules("cmd/berths/**/*.go", "internal"),
+		Ignore:   []string{"**/*_test.go", "internal/gen"},
+		Debounce: debounce,
+	}
 	pages := Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Debounce: debounce}
 	start := []string{"cmd/berths/main.go", "internal/tide/tide.go", "internal/gen/x.go", "web/index.html"}
 	for _, test := range []struct {
@@ -253,7 +263,12 @@ func TestBursts(t *testing.T) {
 	}
 	assert.Equal(t, []Touched{{1, []string{"quick", "slow"}, make([]time.Time, 2)}}, add(0, "quick", "slow"))
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(0), all)), "debounce 0 acts at once")
-	assert.Equal(t, []Touched{{2, []string{"quick"}, make([]time.Time, 1)}}, add(10, "quick"), "a new burst for who has heard of the old one")
+	assert.Equal(
+		t,
+		[]Touched{{2, []string{"quick"}, make([]time.Time, 1)}},
+		add(10, "quick"),
+		"a new burst for who has heard of the old one",
+	)
 	assert.Equal(t, []string{"quick"}, keys(b.take(at(10), all)))
 	add(90, "slow")
 	assert.Empty(t, b.take(at(150), all), "every event begins the debounce again")
@@ -268,7 +283,12 @@ func TestBursts(t *testing.T) {
 		add(ms, "busy")
 		assert.Empty(t, b.take(at(ms), all))
 	}
-	assert.Equal(t, []string{"busy"}, keys(b.take(at(3500), all)), "files that never rest are put off no longer than that")
+	assert.Equal(
+		t,
+		[]string{"busy"},
+		keys(b.take(at(3500), all)),
+		"files that never rest are put off no longer than that",
+	)
 }
 
 func seenBy(key, path, what string) sighting {
@@ -285,9 +305,17 @@ func TestManyHits(t *testing.T) {
 		if i%3 == 2 {
 			h.Rule, h.Captures = 1, map[string]string{"area": fmt.Sprint(i % 9)}
 		}
-		b.add(time.Unix(0, 0), []sighting{{path: h.Path, what: h.What, by: []heard{{"web", h.Rule, "", h.Captures}}}}, func(string) time.Duration { return 0 })
+		b.add(
+			time.Unix(0, 0),
+			[]sighting{{path: h.Path, what: h.What, by: []heard{{"web", h.Rule, "", h.Captures}}}},
+			func(string) time.Duration { return 0 },
+		)
 	}
-	b.add(time.Unix(0, 0), []sighting{seenBy("web", fmt.Sprintf("%05d", 3*maxListed-1), "removed")}, func(string) time.Duration { return 0 })
+	b.add(
+		time.Unix(0, 0),
+		[]sighting{seenBy("web", fmt.Sprintf("%05d", 3*maxListed-1), "removed")},
+		func(string) time.Duration { return 0 },
+	)
 	c := b.take(time.Unix(1, 0), func(string) func(string) bool { return func(path string) bool { return path != "00000" } })[0]
 	assert.Equal(t, 3*maxListed, c.Files)
 	require.Len(t, c.Hits, maxListed+4)
@@ -296,7 +324,16 @@ func TestManyHits(t *testing.T) {
 		count[fmt.Sprint(h.Rule, h.Captures)] += 1 + h.More
 	}
 	// One of the first is no news, and the last has gone, which another rule told.
-	assert.Equal(t, map[string]int{"0 map[]": 2 * maxListed, "1 map[area:2]": maxListed / 3, "1 map[area:5]": maxListed / 3, "1 map[area:8]": maxListed/3 - 1}, count)
+	assert.Equal(
+		t,
+		map[string]int{
+			"0 map[]":       2 * maxListed,
+			"1 map[area:2]": maxListed / 3,
+			"1 map[area:5]": maxListed / 3,
+			"1 map[area:8]": maxListed/3 - 1,
+		},
+		count,
+	)
 	assert.Equal(t, "00001", c.Hits[0].Path, "in order")
 }
 
@@ -413,7 +450,12 @@ func TestLastInterestsCount(t *testing.T) {
 func TestTouchedIsFollowedByChange(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
 	const long = debounce
-	w := open(t, root, Interest{Key: "goes", Rules: rules("a/*"), Debounce: long}, Interest{Key: "stays", Rules: rules("b/*", "c/*"), Debounce: long})
+	w := open(
+		t,
+		root,
+		Interest{Key: "goes", Rules: rules("a/*"), Debounce: long},
+		Interest{Key: "stays", Rules: rules("b/*", "c/*"), Debounce: long},
+	)
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
 	for touched := map[string]bool{}; len(touched) < 2; {
@@ -446,7 +488,9 @@ func FuzzTranslate(f *testing.F) {
 		// Classes, choices and escapes differ in what is broken syntax; "**" within an
 		// element and names with line ends differ on purpose.
 		if strings.ContainsAny(glob, "[]{}\\") || strings.ContainsAny(path, "\n") ||
-			!utf8.ValidString(glob) || !utf8.ValidString(path) || strings.Contains(strings.ReplaceAll("/"+glob+"/", "/**/", "//"), "**") {
+			!utf8.ValidString(
+				glob,
+			) || !utf8.ValidString(path) || strings.Contains(strings.ReplaceAll("/"+glob+"/", "/**/", "//"), "**") {
 			return
 		}
 		re, err := translate(glob)
@@ -461,11 +505,20 @@ func FuzzTranslate(f *testing.F) {
 // TestSpare hears of what no other interest does, within a bounded number of folders.
 func TestSpare(t *testing.T) {
 	root := folderWith(t, "app/a.go", "docs/deep/x.md", ".gitignore")
-	w := open(t, root, Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce}, Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true})
+	w := open(
+		t,
+		root,
+		Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce},
+		Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true},
+	)
 	put(t, root, "app/a.go")
 	put(t, root, "app/b.txt")
 	put(t, root, "docs/deep/x.md")
-	assert.Equal(t, []string{"app app/a.go written", "rest app/b.txt created", "rest docs/deep/x.md written"}, change(t, w))
+	assert.Equal(
+		t,
+		[]string{"app app/a.go written", "rest app/b.txt created", "rest docs/deep/x.md written"},
+		change(t, w),
+	)
 
 	tr := newTree(root)
 	for n := range 2 * maxSpares {

@@ -133,7 +133,9 @@ func (r *Recorder) Step(now engine.Moment, ev engine.Event, orders []engine.Orde
 	if err != nil {
 		return fmt.Errorf("record %T: %w", ev, err)
 	}
-	return r.out.Encode(line{At: now.Wall, After: now.Steady, Event: reflect.TypeOf(ev).Name(), Is: is, Orders: texts(orders)})
+	return r.out.Encode(
+		line{At: now.Wall, After: now.Steady, Event: reflect.TypeOf(ev).Name(), Is: is, Orders: texts(orders)},
+	)
 }
 
 func texts(orders []engine.Order) []string {

@@ -18,8 +18,12 @@ import (
 func record(t *testing.T) string {
 	t.Helper()
 	p := &plan.Plan{Name: "ferries", Units: []*plan.Unit{
-		{Name: "fares", Kind: plan.Task, Run: plan.Command{Words: []string{"fares", "hunter2"}, Written: []string{"fares", "${TOKEN}"}},
-			Env: []plan.Variable{{Name: "TOKEN", Value: "hunter2", File: ".env"}}},
+		{
+			Name: "fares",
+			Kind: plan.Task,
+			Run:  plan.Command{Words: []string{"fares", "hunter2"}, Written: []string{"fares", "${TOKEN}"}},
+			Env:  []plan.Variable{{Name: "TOKEN", Value: "hunter2", File: ".env"}},
+		},
 		{Name: "berths", Run: plan.Command{Shell: "berths"}, Needs: []string{"fares"}, Follows: []string{"fares"},
 			Ready: plan.Ready{Port: 1, Within: time.Second}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second},
 			Reactions: []plan.Reaction{{When: plan.Pattern{Text: "*"}, Do: plan.SendSignal, Signal: "HUP"}}},
@@ -28,12 +32,26 @@ func record(t *testing.T) string {
 	r, err := NewRecorder(&out, p)
 	require.NoError(t, err)
 	w := simulate.NewWorld(p, func(string, int) simulate.Behaviour {
-		return simulate.Behaviour{ReadyAfter: time.Millisecond, EndsAfter: 10 * time.Second, StopTakes: time.Millisecond}
+		return simulate.Behaviour{
+			ReadyAfter: time.Millisecond,
+			EndsAfter:  10 * time.Second,
+			StopTakes:  time.Millisecond,
+		}
 	})
 	w.After = func(ev engine.Event, orders []engine.Order) { require.NoError(t, r.Step(w.Moment(), ev, orders)) }
 	w.Send(engine.Begin{})
 	w.Run(15 * time.Second)
-	w.Save(simulate.Saving{Debounce: time.Millisecond}, engine.Hit{Unit: "berths", Path: "a", What: "written", Rule: "*", Reaction: 1, Captures: map[string]string{"x": "y"}})
+	w.Save(
+		simulate.Saving{Debounce: time.Millisecond},
+		engine.Hit{
+			Unit:     "berths",
+			Path:     "a",
+			What:     "written",
+			Rule:     "*",
+			Reaction: 1,
+			Captures: map[string]string{"x": "y"},
+		},
+	)
 	w.Run(time.Second)
 	w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{"berths"}})
 	w.Run(time.Minute)

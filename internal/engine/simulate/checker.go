@@ -114,8 +114,20 @@ type books struct {
 }
 
 func (c *Checker) newBooks(spec *plan.Unit) *books {
-	return &books{spec: spec, world: c.world, owed: map[string]bool{"": true}, upGood: map[string]int{}, goodUp: map[string]int{},
-		told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{}, toldAt: map[int]time.Time{}, toldTo: map[int]int{}, void: map[int]bool{}}
+	return &books{
+		spec:   spec,
+		world:  c.world,
+		owed:   map[string]bool{"": true},
+		upGood: map[string]int{},
+		goodUp: map[string]int{},
+		told:   writings{},
+		really: writings{},
+		passes: map[int]writings{},
+		undone: map[int]bool{},
+		toldAt: map[int]time.Time{},
+		toldTo: map[int]int{},
+		void:   map[int]bool{},
+	}
 }
 
 // writings are how often files were written in each burst. An edit of the settings
@@ -127,7 +139,8 @@ type writings map[int]int
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
-		if heard := read[burst]; heard < times && !b.void[burst] && !(b.undone[burst] && (heard == 0 && b.mayPass(burst) || b.deaf)) {
+		if heard := read[burst]; heard < times && !b.void[burst] &&
+			!(b.undone[burst] && (heard == 0 && b.mayPass(burst) || b.deaf)) {
 			n++
 		}
 	}
@@ -141,7 +154,8 @@ func (b *books) mayPass(burst int) bool {
 			return true // it has come
 		}
 	}
-	return b.spec.Pass == nil || b.spec.SkipUnchanged || b.live == 0 || b.live != b.toldTo[burst] || b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
+	return b.spec.Pass == nil || b.spec.SkipUnchanged || b.live == 0 || b.live != b.toldTo[burst] ||
+		b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
 }
 
 // hasNews reports whether the newest pass of a unit in a loop has read anything but what is ignored.
@@ -174,8 +188,11 @@ func (c *Checker) broke(rule int, format string, args ...any) {
 	if len(c.Broken) >= most {
 		return
 	}
-	c.Broken = append(c.Broken, fmt.Sprintf("rule %d, step %d, %s: ", rule, c.world.Steps, c.world.Now.Format("15:04:05.000"))+
-		fmt.Sprintf(format, args...))
+	c.Broken = append(
+		c.Broken,
+		fmt.Sprintf("rule %d, step %d, %s: ", rule, c.world.Steps, c.world.Now.Format("15:04:05.000"))+
+			fmt.Sprintf(format, args...),
+	)
 }
 
 // before enters what the engine is about to hear.
@@ -273,11 +290,17 @@ func (c *Checker) before(ev engine.Event) {
 				}
 			}
 		}
-		if b := c.of(ev.Unit); b.live == ev.Run && !b.ready && !b.ails && !b.signalled && b.spec.Ready.Probed() && b.spec.Pass == nil {
+		if b := c.of(
+			ev.Unit,
+		); b.live == ev.Run && !b.ready && !b.ails && !b.signalled && b.spec.Ready.Probed() &&
+			b.spec.Pass == nil {
 			c.succeed(ev.Unit)
 		}
 	case engine.Checked:
-		if b := c.of(ev.Unit); b.live == ev.Run && b.spec.Pass == nil && !b.signalled && b.ready != (ev.Problem == "") && (b.ready || b.ails) {
+		if b := c.of(
+			ev.Unit,
+		); b.live == ev.Run && b.spec.Pass == nil && !b.signalled && b.ready != (ev.Problem == "") &&
+			(b.ready || b.ails) {
 			b.ready, b.ails = ev.Problem == "", ev.Problem != ""
 			for _, d := range c.plan.Units {
 				if slices.Contains(d.Needs, ev.Unit) {
@@ -509,7 +532,13 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	case engine.StopUnit:
 		b.wanted, b.must, b.once = false, 0, nil
 		c.excuse(unit) // who waited for it may go on without it
-	case engine.StartUnit, engine.RestartUnit, engine.SetUpUnit, engine.AddWords, engine.RunWith, engine.Narrow, engine.Widen:
+	case engine.StartUnit,
+		engine.RestartUnit,
+		engine.SetUpUnit,
+		engine.AddWords,
+		engine.RunWith,
+		engine.Narrow,
+		engine.Widen:
 		b.wanted = true
 		c.wantNeeds(unit, map[string]bool{})
 		c.excuse(unit)

@@ -23,7 +23,15 @@ type loops struct {
 }
 
 func newLoops() loops {
-	return loops{map[string][]string{}, map[string][]string{}, map[string]map[string]bool{}, map[string]bool{}, map[string]time.Time{}, map[string]time.Time{}, map[string]bool{}}
+	return loops{
+		map[string][]string{},
+		map[string][]string{},
+		map[string]map[string]bool{},
+		map[string]bool{},
+		map[string]time.Time{},
+		map[string]time.Time{},
+		map[string]bool{},
+	}
 }
 
 // blur notes that a file that concerns a unit was written, by one or the other.
@@ -68,9 +76,17 @@ func (c *Checker) savedFor(unit string) {
 func (c *Checker) setOff(unit, because string) {
 	l, b := &c.loops, c.of(unit)
 	var row []string
-	if file, is := strings.CutSuffix(because, " changed"); is && l.made[file] != nil || strings.Contains(file, "/by-") && is {
+	if file, is := strings.CutSuffix(
+		because,
+		" changed",
+	); is && l.made[file] != nil ||
+		strings.Contains(file, "/by-") && is {
 		row = append(slices.Clip(l.made[file]), unit)
-	} else if up, _, _ := strings.Cut(because, " "); c.onlyFollows(b.spec, because) && len(l.rows[up]) > 0 {
+	} else if up, _, _ := strings.Cut(
+		because,
+		" ",
+	); c.onlyFollows(b.spec, because) &&
+		len(l.rows[up]) > 0 {
 		row = append(slices.Clip(l.rows[up]), unit)
 	}
 	if l.pardoned[unit] {

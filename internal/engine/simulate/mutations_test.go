@@ -37,12 +37,24 @@ func TestMutations(t *testing.T) {
 
 			dir := t.TempDir()
 			mutant := filepath.Join(dir, "mutant.go")
-			require.NoError(t, os.WriteFile(mutant, []byte(strings.Replace(string(source), part(1), part(2), 1)), 0o644))
+			require.NoError(
+				t,
+				os.WriteFile(mutant, []byte(strings.Replace(string(source), part(1), part(2), 1)), 0o644),
+			)
 			overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{original: mutant}})
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o644))
 
-			cmd := exec.Command("go", "test", "-overlay", filepath.Join(dir, "overlay.json"), "-vet=off", "-run", "TestRulesHold", ".")
+			cmd := exec.Command(
+				"go",
+				"test",
+				"-overlay",
+				filepath.Join(dir, "overlay.json"),
+				"-vet=off",
+				"-run",
+				"TestRulesHold",
+				".",
+			)
 			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=16000", "CGO_ENABLED=0")
 			out, err := cmd.CombinedOutput()
 			require.Error(t, err, "the simulator did not notice: %s", archive.Comment)

@@ -220,9 +220,13 @@ func (dr *script) tool(pass *plan.Pass) *Tool {
 	r := dr.rand
 	slow, says := r.IntN(6) == 0, r.IntN(3) > 0
 	return &Tool{
-		Says: says, Deaf: !dr.healthy && r.IntN(10) == 0, Cuts: r.IntN(4) == 0, Skips: r.IntN(2) == 0, Compares: r.IntN(2) == 0,
-		Notice: func() time.Duration { return d(r, 1, int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond)) },
-		Lag:    func() time.Duration { return d(r, 0, 15) },
+		Says:     says,
+		Deaf:     !dr.healthy && r.IntN(10) == 0,
+		Cuts:     r.IntN(4) == 0,
+		Skips:    r.IntN(2) == 0,
+		Compares: r.IntN(2) == 0,
+		Notice:   func() time.Duration { return d(r, 1, int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond)) },
+		Lag:      func() time.Duration { return d(r, 0, 15) },
 		Work: func() (time.Duration, bool) {
 			takes := d(r, 1, 600)
 			switch {
@@ -343,7 +347,13 @@ func (dr *script) edit() *plan.Plan {
 			continue
 		}
 		c := *u
-		c.Needs, c.Follows = slices.DeleteFunc(slices.Clone(u.Needs), is), slices.DeleteFunc(slices.Clone(u.Follows), is)
+		c.Needs, c.Follows = slices.DeleteFunc(
+			slices.Clone(u.Needs),
+			is,
+		), slices.DeleteFunc(
+			slices.Clone(u.Follows),
+			is,
+		)
 		switch r.IntN(12) {
 		case 0:
 			c.Run = plan.Command{Shell: fmt.Sprint("whole ", r.IntN(1000))}

@@ -41,7 +41,12 @@ func (w *World) inputOf(unit string) *result {
 	if u == nil || !u.Reuse {
 		return nil
 	}
-	r := &result{command: u.Run.String(), inputs: maps.Clone(w.contents[unit]), writes: w.writes[unit], ups: map[string]string{}}
+	r := &result{
+		command: u.Run.String(),
+		inputs:  maps.Clone(w.contents[unit]),
+		writes:  w.writes[unit],
+		ups:     map[string]string{},
+	}
 	for _, name := range u.Upstream() {
 		r.ups[name] = w.resultOf(w.Plan.Unit(name))
 	}
@@ -83,7 +88,8 @@ func (w *World) finish(unit string, p *process, x engine.Exit) {
 		return
 	}
 	delete(w.results, unit) // what it made is another thing now
-	if !x.OK() || p.input.writes != w.writes[unit] || p.order.Command.String() != u.Run.String() || !p.input.sameAs(w.inputOf(unit)) {
+	if !x.OK() || p.input.writes != w.writes[unit] || p.order.Command.String() != u.Run.String() ||
+		!p.input.sameAs(w.inputOf(unit)) {
 		return
 	}
 	w.made++

@@ -16,7 +16,8 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		// Readiness by having lived long enough is found by the engine itself.
 		u := snap.Units[i]
 		b := c.of(u.Name)
-		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() && b.spec.Pass == nil {
+		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() &&
+			b.spec.Pass == nil {
 			b.lived = u.Run.Number
 			c.succeed(u.Name)
 		}
@@ -58,7 +59,13 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 		c.truth(snap.Units[i])
 		c.health(snap.Units[i], ev)
 		if b := c.of(snap.Units[i].Name); b.said.Run > 0 && snap.Units[i].Report.Version != b.said.Version {
-			c.broke(12, "%s is shown by report %d, not by its last, %d", snap.Units[i].Name, snap.Units[i].Report.Version, b.said.Version)
+			c.broke(
+				12,
+				"%s is shown by report %d, not by its last, %d",
+				snap.Units[i].Name,
+				snap.Units[i].Report.Version,
+				b.said.Version,
+			)
 		}
 	}
 	c.verdict(snap)
@@ -140,8 +147,18 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 		may = append(may, engine.VerdictCurrent)
 	}
 	if !slices.Contains(may, word) {
-		c.broke(9, "%s %q with %d wanted, %d current, %d moving, %d stale, %d broken, settings unread %t", word, snap.Verdict.Text,
-			wanted, current, moving, stale, broken, unread)
+		c.broke(
+			9,
+			"%s %q with %d wanted, %d current, %d moving, %d stale, %d broken, settings unread %t",
+			word,
+			snap.Verdict.Text,
+			wanted,
+			current,
+			moving,
+			stale,
+			broken,
+			unread,
+		)
 	}
 }
 
@@ -153,7 +170,11 @@ func (c *Checker) changed(ev engine.Change) {
 		switch {
 		case b == nil: // it went with the settings
 		case c.countsAsNothing(b, h):
-			b.void[ev.Burst] = b.void[ev.Burst] || !slices.ContainsFunc(ev.Hits, func(o engine.Hit) bool { return o.Unit == h.Unit && !c.countsAsNothing(b, o) })
+			b.void[ev.Burst] = b.void[ev.Burst] ||
+				!slices.ContainsFunc(
+					ev.Hits,
+					func(o engine.Hit) bool { return o.Unit == h.Unit && !c.countsAsNothing(b, o) },
+				)
 		default:
 			b.owe(h)
 		}
@@ -273,7 +294,8 @@ func (c *Checker) outdated(name string) string {
 		if c.units[f].good == 0 && !c.units[f].wanted && c.units[f].behind(nil) == 0 {
 			continue
 		}
-		if b.goodUp[f] != c.units[f].good && !c.world.blind { // else a pass may be taken for one more result of the one before
+		if b.goodUp[f] != c.units[f].good &&
+			!c.world.blind { // else a pass may be taken for one more result of the one before
 			return fmt.Sprintf("%s does not build on run %d of %s", name, c.units[f].good, f)
 		}
 		if why := c.outdated(f); why != "" {
@@ -304,7 +326,8 @@ func (c *Checker) AtRest() {
 		}
 		switch {
 		case b.narrowed != "":
-			if u.Freshness == engine.Current && b.some != "" || b.wanted && b.spec.Widen && b.done && b.some == b.narrowed {
+			if u.Freshness == engine.Current && b.some != "" ||
+				b.wanted && b.spec.Widen && b.done && b.some == b.narrowed {
 				c.broke(4, "%s is %s although it is narrowed to %s", u.Name, u.Freshness, b.narrowed)
 			}
 		case b.wanted && u.Freshness != engine.Current:
@@ -321,13 +344,17 @@ func (c *Checker) AtRest() {
 // chainHolds reports whether nothing that the unit waits for, nor itself, has
 // failed, is stopped or paused, or runs by request alone.
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
-	if u := snap.Unit(spec.Name); u.State.Broken() || c.world.isDeaf(spec.Name) || c.world.isUnsure(spec.Name) || c.units[spec.Name].paused || snap.Paused {
+	if u := snap.Unit(
+		spec.Name,
+	); u.State.Broken() || c.world.isDeaf(spec.Name) || c.world.isUnsure(spec.Name) || c.units[spec.Name].paused ||
+		snap.Paused {
 		return false
 	}
 	return !slices.ContainsFunc(spec.Upstream(), func(name string) bool {
 		up := c.plan.Unit(name)
 		u := snap.Unit(name)
-		return u.State == engine.Stopped || c.units[name].narrowed != "" || u.State == engine.Idle || !c.chainHolds(up, snap) ||
+		return u.State == engine.Stopped || c.units[name].narrowed != "" || u.State == engine.Idle ||
+			!c.chainHolds(up, snap) ||
 			!c.units[name].wanted && u.Freshness != engine.Current
 	})
 }

@@ -107,7 +107,14 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 	return out.String()
 }
 
-func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[string]bool, well Behaviour, command string) {
+func obey(
+	t *testing.T,
+	w *World,
+	behaviours map[string]Behaviour,
+	failing map[string]bool,
+	well Behaviour,
+	command string,
+) {
 	verb, rest, _ := strings.Cut(command, " ")
 	switch {
 	case command == "start":
@@ -134,10 +141,23 @@ func obey(t *testing.T, w *World, behaviours map[string]Behaviour, failing map[s
 		}
 	case verb == "asks": // for what comes after the colon; for nothing any more
 		unit, what, _ := strings.Cut(rest, ":")
-		w.Send(engine.Asks{Unit: unit, Run: w.Engine.Snapshot().Unit(unit).Run.Number, Number: w.Steps + 1, For: strings.TrimSpace(what)})
+		w.Send(
+			engine.Asks{
+				Unit:   unit,
+				Run:    w.Engine.Snapshot().Unit(unit).Run.Number,
+				Number: w.Steps + 1,
+				For:    strings.TrimSpace(what),
+			},
+		)
 	case verb == "look": // at a service; what comes after the colon is wrong with it
 		unit, problem, _ := strings.Cut(rest, ":")
-		w.Send(engine.Checked{Unit: unit, Run: w.Engine.Snapshot().Unit(unit).Run.Number, Problem: strings.TrimSpace(problem)})
+		w.Send(
+			engine.Checked{
+				Unit:    unit,
+				Run:     w.Engine.Snapshot().Unit(unit).Run.Number,
+				Problem: strings.TrimSpace(problem),
+			},
+		)
 	case verb == "narrow":
 		unit, to, _ := strings.Cut(rest, " to ")
 		w.Send(engine.Requested{Request: engine.Narrow, Units: []string{unit}, Words: []string{"-run", to}, To: to})

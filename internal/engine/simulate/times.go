@@ -103,8 +103,17 @@ func (c *Checker) times(snap *engine.Snapshot) {
 		if t.everSame && w.ClockSet {
 			continue
 		}
-		if !c.quitting && len(b.ignored) == 0 && w.unheard == 0 && w.Unwatched == "" && b.wanted && u.Freshness == engine.Current && t.made != w.holding(u.Name) && !doubted {
-			c.broke(13, "%s is shown as current without a doubt, but has made %s, and its files hold %s", u.Name, t.made, w.holding(u.Name))
+		if !c.quitting && len(b.ignored) == 0 && w.unheard == 0 && w.Unwatched == "" && b.wanted &&
+			u.Freshness == engine.Current &&
+			t.made != w.holding(u.Name) &&
+			!doubted {
+			c.broke(
+				13,
+				"%s is shown as current without a doubt, but has made %s, and its files hold %s",
+				u.Name,
+				t.made,
+				w.holding(u.Name),
+			)
 		}
 	}
 	for _, d := range snap.Doubts {

@@ -114,8 +114,20 @@ type process struct {
 // NewWorld returns a world in which the project has not begun.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
 	w := &World{
-		Engine: engine.New(p), Plan: p, Behave: behave, procs: map[string]*process{}, left: map[string][]string{}, open: map[string]*making{}, vague: map[int]bool{}, makes: map[int]bool{},
-		contents: map[string]map[int]bool{}, results: map[string]*result{}, times: map[string]*timed{}, writes: map[string]int{},
+		Engine: engine.New(
+			p,
+		),
+		Plan:     p,
+		Behave:   behave,
+		procs:    map[string]*process{},
+		left:     map[string][]string{},
+		open:     map[string]*making{},
+		vague:    map[int]bool{},
+		makes:    map[int]bool{},
+		contents: map[string]map[int]bool{},
+		results:  map[string]*result{},
+		times:    map[string]*timed{},
+		writes:   map[string]int{},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	return w
@@ -307,7 +319,13 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 // come after that.
 func (w *World) report(unit string, p *process, x engine.Exit) {
 	said := func(version int, fails, final bool) {
-		ev := engine.Reported{Unit: unit, Run: p.run, Fails: fails, Final: final, Report: engine.Report{Run: p.run, Version: version}}
+		ev := engine.Reported{
+			Unit:   unit,
+			Run:    p.run,
+			Fails:  fails,
+			Final:  final,
+			Report: engine.Report{Run: p.run, Version: version},
+		}
 		if fails {
 			ev.Report.Failed, ev.Report.Names = 1, []string{"TestTide"}
 		}
@@ -381,7 +399,13 @@ func (w *World) make(by string, p *process) {
 	w.In(debounce, func() {
 		if m.writes == writes && w.Plan.Unit(unit) != nil {
 			delete(w.open, file)
-			hit := engine.Hit{Unit: unit, Path: file, What: "written", Rule: unit + "/**", TakenUp: w.Plan.Unit(unit).Pass != nil}
+			hit := engine.Hit{
+				Unit:    unit,
+				Path:    file,
+				What:    "written",
+				Rule:    unit + "/**",
+				TakenUp: w.Plan.Unit(unit).Pass != nil,
+			}
 			w.Send(engine.Change{Burst: m.burst, Since: m.since, Hits: w.dated([]engine.Hit{hit})})
 		}
 	})
@@ -400,7 +424,12 @@ func (w *World) observe(o engine.Observe) {
 	w.In(afterwards, func() {
 		ev := engine.Observed{Burst: o.Burst, Units: o.Units}
 		for i, id := range o.Runs {
-			saw := engine.Observation{Unit: id.Unit, Run: id.Run, Wrote: engine.WroteNothing, Span: w.Moment().Sub(since)}
+			saw := engine.Observation{
+				Unit:  id.Unit,
+				Run:   id.Run,
+				Wrote: engine.WroteNothing,
+				Span:  w.Moment().Sub(since),
+			}
 			switch p := looked[i]; {
 			case w.vague[o.Burst] && slices.Contains(o.Units, id.Unit):
 				saw.Wrote = engine.WroteSomething
@@ -467,7 +496,10 @@ func (w *World) Unwatch(problem string) {
 		if u.Pass != nil {
 			unchanged.Units = append(unchanged.Units, u.Name)
 		} else {
-			change.Hits = append(change.Hits, engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: u.Name + "/**"})
+			change.Hits = append(
+				change.Hits,
+				engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: u.Name + "/**"},
+			)
 		}
 	}
 	w.Send(touched)

@@ -24,10 +24,26 @@ func accountOf(snap *api.Snapshot, now time.Time) []string {
 	for _, u := range snap.Units {
 		runs += u.Run.Number
 	}
-	lines := []string{fmt.Sprintf("%s ran for %s: %s, %s, %s ended broken.", snap.Project.Name, format.Duration(now.Sub(snap.Project.Since)),
-		format.Count(len(snap.Saves), "save"), format.Count(runs, "run"), format.Count(snap.Broken, "ripple"))}
+	lines := []string{
+		fmt.Sprintf(
+			"%s ran for %s: %s, %s, %s ended broken.",
+			snap.Project.Name,
+			format.Duration(now.Sub(snap.Project.Since)),
+			format.Count(len(snap.Saves), "save"),
+			format.Count(runs, "run"),
+			format.Count(snap.Broken, "ripple"),
+		),
+	}
 	if l := snap.Longest; l.ID > 0 {
-		lines = append(lines, fmt.Sprintf("The longest from a save to rest: %s, %s after %s.", l.Title, l.Outcome, format.Duration(l.Took.Duration())))
+		lines = append(
+			lines,
+			fmt.Sprintf(
+				"The longest from a save to rest: %s, %s after %s.",
+				l.Title,
+				l.Outcome,
+				format.Duration(l.Took.Duration()),
+			),
+		)
 	}
 	lines = append(lines, endings(snap)...)
 	if snap.LogProblem != "" {

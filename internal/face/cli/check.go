@@ -54,7 +54,12 @@ would run and in which order. Nothing is run.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&keys, "keys", false, "list the actions of the full screen that [keys] of your own settings can name, and their keys")
+	c.Flags().BoolVar(
+		&keys,
+		"keys",
+		false,
+		"list the actions of the full screen that [keys] of your own settings can name, and their keys",
+	)
 	return c
 }
 
@@ -89,7 +94,13 @@ func sayWaves(out io.Writer, p *plan.Plan) {
 		}
 		fmt.Fprintf(out, "  %d  %s\n", i+1, strings.Join(names, ", "))
 		if p.Jobs > 0 && tasks > p.Jobs {
-			fmt.Fprintf(out, "     %d of these %d tasks and suites queue at first: jobs is %d\n", tasks-p.Jobs, tasks, p.Jobs)
+			fmt.Fprintf(
+				out,
+				"     %d of these %d tasks and suites queue at first: jobs is %d\n",
+				tasks-p.Jobs,
+				tasks,
+				p.Jobs,
+			)
 		}
 	}
 }
@@ -102,7 +113,15 @@ func sayOwnInputs(out io.Writer, p *plan.Plan) {
 				in, _ := doublestar.Match(w.Text, o.Text)
 				around, _ := doublestar.Match(o.Text, w.Text)
 				if in || around {
-					fmt.Fprintf(out, "\n%s:%d: %s watches %q and makes %q itself: what it makes never counts as a change for it\n", p.File, w.Line, u.Name, w.Text, o.Text)
+					fmt.Fprintf(
+						out,
+						"\n%s:%d: %s watches %q and makes %q itself: what it makes never counts as a change for it\n",
+						p.File,
+						w.Line,
+						u.Name,
+						w.Text,
+						o.Text,
+					)
 				}
 			}
 		}
@@ -115,8 +134,17 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\nwatches %s with %s; a change to %d of them has an effect; ready in %s\n",
-		format.Count(cost.Folders, "folder"), format.Count(cost.Files, "file"), cost.Concerned, cost.Took.Round(time.Millisecond))
+	fmt.Fprintf(
+		out,
+		"\nwatches %s with %s; a change to %d of them has an effect; ready in %s\n",
+		format.Count(
+			cost.Folders,
+			"folder",
+		),
+		format.Count(cost.Files, "file"),
+		cost.Concerned,
+		cost.Took.Round(time.Millisecond),
+	)
 	if cost.Above {
 		fmt.Fprintf(out, "some patterns lead out of %s: what is outside is watched as far as they reach\n", p.Root)
 	}
@@ -124,7 +152,11 @@ func sayCost(out io.Writer, p *plan.Plan) error {
 		fmt.Fprintf(out, "\n%s: there is no env file %s; its variables are missing until there is\n", p.File, file)
 	}
 	if cost.Polled > 0 {
-		fmt.Fprintf(out, "looks again and again at %s that the system does not tell of\n", format.Count(cost.Polled, "folder"))
+		fmt.Fprintf(
+			out,
+			"looks again and again at %s that the system does not tell of\n",
+			format.Count(cost.Polled, "folder"),
+		)
 	}
 	for _, idle := range cost.Idle {
 		why := "matches no file that is there now"
@@ -150,7 +182,14 @@ func describe(out io.Writer, p *plan.Plan) {
 	}
 	for _, u := range p.InOrder() {
 		indent := "\n" + strings.Repeat(" ", width+13)
-		fmt.Fprintf(out, "  %-*s  %-7s  %s\n", width, u.Name, u.Kind, strings.ReplaceAll(strings.TrimSpace(doing(u)), "\n", indent))
+		fmt.Fprintf(
+			out,
+			"  %-*s  %-7s  %s\n",
+			width,
+			u.Name,
+			u.Kind,
+			strings.ReplaceAll(strings.TrimSpace(doing(u)), "\n", indent),
+		)
 		for _, item := range items[u.Name] {
 			if item.What != "is" && item.What != "runs" && item.What != "serves pages on" {
 				fmt.Fprintf(out, "  %-*s           %s %s\n", width, "", item.What, item.Text)

@@ -94,9 +94,26 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
-	root.AddCommand(startCommand(&at), attachCommand(&at), onCommand(&at), onceCommand(&at), checkCommand(&at), draftCommand(&at), schemaCommand(), whyCommand(&at), demoCommand())
+	root.AddCommand(
+		startCommand(&at),
+		attachCommand(&at),
+		onCommand(&at),
+		onceCommand(&at),
+		checkCommand(&at),
+		draftCommand(&at),
+		schemaCommand(),
+		whyCommand(&at),
+		demoCommand(),
+	)
 	root.AddCommand(client.Commands(&at)...)
-	root.AddCommand(mcpCommand(&at), supervisor.Command(&at.file), keeperCommand(), actCommand(), simulateCommand(), replayCommand())
+	root.AddCommand(
+		mcpCommand(&at),
+		supervisor.Command(&at.file),
+		keeperCommand(),
+		actCommand(),
+		simulateCommand(),
+		replayCommand(),
+	)
 	return root
 }
 

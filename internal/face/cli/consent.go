@@ -35,7 +35,9 @@ func askConsent(p *plan.Plan, given bool) error {
 		page := consentPage(p, answer)
 		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
 			fmt.Print(strings.Join(page, "\n") + "\n")
-			return exit.Refuse("\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.")
+			return exit.Refuse(
+				"\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.",
+			)
 		}
 		if !askOn(page) {
 			return exit.Refuse("Nothing was started.")
@@ -99,7 +101,10 @@ func consentPage(p *plan.Plan, answer consent.Answer) []string {
 
 // shortBlanks writes long runs of blanks as their number, so that nothing hides behind them.
 func shortBlanks(text string) string {
-	return manyBlanks.ReplaceAllStringFunc(text, func(blanks string) string { return fmt.Sprintf(" [%d blanks] ", len(blanks)) })
+	return manyBlanks.ReplaceAllStringFunc(
+		text,
+		func(blanks string) string { return fmt.Sprintf(" [%d blanks] ", len(blanks)) },
+	)
 }
 
 var manyBlanks = regexp.MustCompile(` {5,}`)

@@ -54,7 +54,11 @@ func writeDraft(at location, printed, yes bool) error {
 	}
 	file := filepath.Join(root, plan.FileName)
 	if real, err := os.Readlink(file); err == nil {
-		return exit.Refuse("omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that folder with -C, or remove the link.", file, real)
+		return exit.Refuse(
+			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that folder with -C, or remove the link.",
+			file,
+			real,
+		)
 	}
 	before, err := files.Read(file, files.Sane)
 	switch {
@@ -77,7 +81,10 @@ func writeDraft(at location, printed, yes bool) error {
 	if err := plan.Replace(file, []byte(d.Text)); err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	fmt.Printf("Wrote %s:\n\n  %s\n\nLook at it, then: omnivigil check, and omnivigil start.\n", escape.Text(shorten(root, file)),
-		escape.Lines(strings.Join(d.Notes, "\n  ")))
+	fmt.Printf(
+		"Wrote %s:\n\n  %s\n\nLook at it, then: omnivigil check, and omnivigil start.\n",
+		escape.Text(shorten(root, file)),
+		escape.Lines(strings.Join(d.Notes, "\n  ")),
+	)
 	return nil
 }

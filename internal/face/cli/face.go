@@ -256,7 +256,11 @@ func (f *face) account(err error) error {
 		return exit.Quietly(exit.Interrupted)
 	}
 	if !snap.Ended {
-		fmt.Fprintf(os.Stderr, "%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n", escape.Text(snap.Project.Name))
+		fmt.Fprintf(
+			os.Stderr,
+			"%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n",
+			escape.Text(snap.Project.Name),
+		)
 	} else {
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() { sayAccount(os.Stderr, snap, time.Now()) })
@@ -272,7 +276,13 @@ func lost(snap *api.Snapshot) error {
 	logs := "\nLogs: " + snap.Project.Logs
 	report := filepath.Join(snap.Project.Logs, supervisor.CrashFile)
 	if info, err := os.Stat(report); err == nil && info.Size() > 0 {
-		return exit.Saying(exit.Crashed, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in "+report+"."+logs)
+		return exit.Saying(
+			exit.Crashed,
+			"omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in "+report+"."+logs,
+		)
 	}
-	return exit.Saying(exit.Failed, "omnivigil: the process that ran "+snap.Project.Name+" is gone, and everything that it ran was ended."+logs)
+	return exit.Saying(
+		exit.Failed,
+		"omnivigil: the process that ran "+snap.Project.Name+" is gone, and everything that it ran was ended."+logs,
+	)
 }

@@ -74,7 +74,10 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	running, err := client.Connect(ctx, p.File)
 	if errors.Is(err, api.ErrNotRunning) {
 		if !a.trusted {
-			return nil, fmt.Errorf("the project of %s does not run: start it with omnivigil start, or have it started by omnivigil mcp --trust", p.File)
+			return nil, fmt.Errorf(
+				"the project of %s does not run: start it with omnivigil start, or have it started by omnivigil mcp --trust",
+				p.File,
+			)
 		}
 		place, err := paths.Place(p.File)
 		if err != nil {

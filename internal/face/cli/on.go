@@ -79,11 +79,26 @@ what you type behind that goes: omnivigil on @NAME WORD...`,
 	}
 	f := c.Flags()
 	f.StringArrayVar(&o.command.Ignore, "ignore", nil, "files whose changes do not count; may be repeated")
-	f.DurationVar(&o.command.Debounce, "debounce", 0, "how long files must be quiet before changes count as one (default 150ms)")
-	f.StringVar(&o.command.Ready, "ready", "", "it is a service, ready when this port accepts connections, this address answers, it has lived for this long, or it has written a line like this")
+	f.DurationVar(
+		&o.command.Debounce,
+		"debounce",
+		0,
+		"how long files must be quiet before changes count as one (default 150ms)",
+	)
+	f.StringVar(
+		&o.command.Ready,
+		"ready",
+		"",
+		"it is a service, ready when this port accepts connections, this address answers, it has lived for this long, or it has written a line like this",
+	)
 	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "a file of variables; may be repeated")
 	f.StringVar(&o.command.Name, "name", "", "what to call it")
-	f.StringArrayVar(&o.command.Then, "then", nil, "another command, to be run when the one before has ended well; may be repeated")
+	f.StringArrayVar(
+		&o.command.Then,
+		"then",
+		nil,
+		"another command, to be run when the one before has ended well; may be repeated",
+	)
 	f.BoolVar(&o.service, "service", false, "it is a service from the beginning: a change restarts it at once")
 	f.BoolVar(&o.task, "task", false, "it is a task, however long it takes: a change waits for its end")
 	f.BoolVar(&o.save, "save", false, "also write it into omnivigil.toml, for omnivigil start")
@@ -163,7 +178,12 @@ func (o *onOptions) prepare(root, settings string) error {
 	if err := plan.Add(plan.FileName, settings); err != nil {
 		return exit.Refuse("omnivigil: %v\nTry another --name.", err)
 	}
-	fmt.Fprintf(os.Stderr, "Added to %s: %s. omnivigil start runs all that is in it.\n", plan.FileName, format.List(o.command.Units()))
+	fmt.Fprintf(
+		os.Stderr,
+		"Added to %s: %s. omnivigil start runs all that is in it.\n",
+		plan.FileName,
+		format.List(o.command.Units()),
+	)
 	return nil
 }
 
@@ -299,7 +319,11 @@ func mayWatch(root string) error {
 	case why == "":
 		return nil
 	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
-		return exit.Refuse("omnivigil: %s %s. Go to the folder that is meant, or say --trust to watch all of it; nothing was started.", root, why)
+		return exit.Refuse(
+			"omnivigil: %s %s. Go to the folder that is meant, or say --trust to watch all of it; nothing was started.",
+			root,
+			why,
+		)
 	}
 	fmt.Printf("%s %s. Watch all of it? [y/N] ", escape.Text(root), why)
 	if readAnswer(bufio.NewReader(os.Stdin)) != "y" {

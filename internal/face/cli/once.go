@@ -139,7 +139,11 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 			add(p.Unit(m))
 		}
 		if len(members) == 1 && len(units) == 0 {
-			return nil, exit.Refuse("omnivigil: %s is a service and does not end; once is for tasks and suites. Start it with omnivigil start %s", name, name)
+			return nil, exit.Refuse(
+				"omnivigil: %s is a service and does not end; once is for tasks and suites. Start it with omnivigil start %s",
+				name,
+				name,
+			)
 		}
 	}
 	for _, path := range absolute(o.paths) {
@@ -151,9 +155,15 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 		return nil, exit.Refuse("omnivigil: there is no task or suite in %s", format.List(o.units))
 	}
 	if len(units) == 0 && len(o.paths) > 0 {
-		fmt.Printf("No task or suite would run on a save of %s. omnivigil why PATH says why.\n", escape.Text(format.List(o.paths)))
+		fmt.Printf(
+			"No task or suite would run on a save of %s. omnivigil why PATH says why.\n",
+			escape.Text(format.List(o.paths)),
+		)
 	} else if len(o.paths) > 0 {
-		fmt.Printf("%s, with the files as they are in the folder\n", escape.Text("For "+format.List(o.paths)+": "+format.List(units)))
+		fmt.Printf(
+			"%s, with the files as they are in the folder\n",
+			escape.Text("For "+format.List(o.paths)+": "+format.List(units)),
+		)
 	}
 	return units, nil
 }
@@ -266,7 +276,13 @@ func isOver(u *api.Unit) bool {
 
 // untilOver waits until that holds for all the units, once a ripple has begun, and returns the
 // project as it is then, nil where it has ended before.
-func untilOver(ctx context.Context, running *api.Client, units []string, ripple int, over func(*api.Unit) bool) (found *api.Snapshot) {
+func untilOver(
+	ctx context.Context,
+	running *api.Client,
+	units []string,
+	ripple int,
+	over func(*api.Unit) bool,
+) (found *api.Snapshot) {
 	errFound := errors.New("found")
 	running.Follow(ctx, api.Face{}, func(snap *api.Snapshot) error {
 		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
@@ -293,7 +309,8 @@ func codeOf(snap *api.Snapshot, units []string) error {
 			continue
 		}
 		closer := first != nil && among && !slices.Contains(units, first.Name)
-		earlier := first != nil && among == slices.Contains(units, first.Name) && u.Run.EndedAt.Before(first.Run.EndedAt)
+		earlier := first != nil && among == slices.Contains(units, first.Name) &&
+			u.Run.EndedAt.Before(first.Run.EndedAt)
 		if first == nil || closer || earlier {
 			first = u
 		}

@@ -133,7 +133,10 @@ func (o onceOptions) account(snap *api.Snapshot, running *api.Client, units []st
 // lastOf returns what is most likely to say why a run has failed. The project may have ended,
 // so the log is read where it lies.
 func lastOf(running *api.Client, u *api.Unit) []api.Line {
-	page, err := running.Lines(context.Background(), api.LineQuery{Unit: u.Name, Run: u.Run.Number, Why: true, Count: lastLines})
+	page, err := running.Lines(
+		context.Background(),
+		api.LineQuery{Unit: u.Name, Run: u.Run.Number, Why: true, Count: lastLines},
+	)
 	if err != nil {
 		return nil
 	}

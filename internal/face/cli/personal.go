@@ -104,7 +104,12 @@ func shortcut(words []string) (adhoc.Command, error) {
 	name := strings.TrimPrefix(words[0], "@")
 	s, ok := p.Shortcuts[name]
 	if !ok {
-		return adhoc.Command{}, exit.Refuse("omnivigil: there is no shortcut @%s in %s; write one: [shortcut.%s] with run = [\"...\"]", name, paths.Personal(), name)
+		return adhoc.Command{}, exit.Refuse(
+			"omnivigil: there is no shortcut @%s in %s; write one: [shortcut.%s] with run = [\"...\"]",
+			name,
+			paths.Personal(),
+			name,
+		)
 	}
 	return adhoc.Command{
 		Words: s.With(words[1:]), Globs: s.Watch, Ignore: s.Ignore, EnvFiles: s.EnvFiles, Then: s.Then,

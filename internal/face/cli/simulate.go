@@ -30,7 +30,10 @@ func simulateCommand() *cobra.Command {
 					fmt.Println(strings.Join(r.Story, "\n"))
 				}
 				if len(r.Broken) > 0 {
-					return exit.Saying(exit.Failed, fmt.Sprintf("seed %d, %d units:\n%s", seed, r.Units, strings.Join(r.Broken, "\n")))
+					return exit.Saying(
+						exit.Failed,
+						fmt.Sprintf("seed %d, %d units:\n%s", seed, r.Units, strings.Join(r.Broken, "\n")),
+					)
 				}
 			}
 			fmt.Printf("%d steps, no rule broken.\n", played)

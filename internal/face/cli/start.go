@@ -33,8 +33,18 @@ type startOptions struct {
 
 func (o *startOptions) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
-	c.Flags().BoolVar(&o.background, "background", false, "start it without a screen and return when it runs; omnivigil attach shows it")
-	c.Flags().StringVar(&o.record, "record", "", "write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables")
+	c.Flags().BoolVar(
+		&o.background,
+		"background",
+		false,
+		"start it without a screen and return when it runs; omnivigil attach shows it",
+	)
+	c.Flags().StringVar(
+		&o.record,
+		"record",
+		"",
+		"write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables",
+	)
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
 
@@ -165,7 +175,10 @@ func launch(place api.Place, o supervisor.Options) (*api.Client, error) {
 			told = true
 			fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
 		} else if since > longestEnd {
-			return nil, exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
+			return nil, exit.Saying(
+				exit.Failed,
+				"omnivigil: an earlier run of the project has not ended; see omnivigil status",
+			)
 		}
 	}
 }
@@ -227,12 +240,19 @@ func sayBackground(running *api.Client) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	fmt.Printf("%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
-		escape.Text(snap.Project.Name), snap.Project.Logs)
+	fmt.Printf(
+		"%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
+		escape.Text(snap.Project.Name),
+		snap.Project.Logs,
+	)
 	return nil
 }
 
 // keeperCommand puts a terminal back; see guard.Keep.
 func keeperCommand() *cobra.Command {
-	return &cobra.Command{Use: guard.KeeperCommand, Hidden: true, Run: func(*cobra.Command, []string) { guard.Restore() }}
+	return &cobra.Command{
+		Use:    guard.KeeperCommand,
+		Hidden: true,
+		Run:    func(*cobra.Command, []string) { guard.Restore() },
+	}
 }

@@ -36,7 +36,16 @@ type Settings interface {
 
 // Commands returns the commands.
 func Commands(of Settings) []*cobra.Command {
-	return append(append(requestCommands(of), resultCommands(of)...), statusCommand(of), logsCommand(of), ripplesCommand(of), waitCommand(of), exportCommand(of), typeCommand(of), screenCommand(of))
+	return append(
+		append(requestCommands(of), resultCommands(of)...),
+		statusCommand(of),
+		logsCommand(of),
+		ripplesCommand(of),
+		waitCommand(of),
+		exportCommand(of),
+		typeCommand(of),
+		screenCommand(of),
+	)
 }
 
 // asking is what such a command has in common with the others.

@@ -50,7 +50,12 @@ make made of it before.`,
 			})
 		},
 	})
-	c.Flags().BoolVar(&touch, "touch", false, "give the files whose times are in doubt the current time, so that they count as saved")
+	c.Flags().BoolVar(
+		&touch,
+		"touch",
+		false,
+		"give the files whose times are in doubt the current time, so that they count as saved",
+	)
 	c.Flags().BoolVar(&dismiss, "dismiss", false, "take the doubts back")
 	return c
 }

@@ -261,7 +261,15 @@ func graphRows(measure timeline.Measure, g timeline.Graph, a timeline.Axis) [][]
 	var rows [][]string
 	for i, v := range g.Values {
 		if v == v { // else there is none
-			rows = append(rows, []string{string(measure), g.Name, a.Time(i).Format(time.RFC3339Nano), strconv.FormatFloat(v, 'g', -1, 64)})
+			rows = append(
+				rows,
+				[]string{
+					string(measure),
+					g.Name,
+					a.Time(i).Format(time.RFC3339Nano),
+					strconv.FormatFloat(v, 'g', -1, 64),
+				},
+			)
 		}
 	}
 	return rows

@@ -38,7 +38,12 @@ type exporting struct {
 func exportCommand(of Settings) *cobra.Command {
 	x := &exporting{of: of}
 	kinds := map[string]func() error{
-		"stream": x.stream, "results": x.results, "lanes": x.lanes, "ripple": x.rippleDrawing, "map": x.mapDrawing, "charts": x.charts,
+		"stream":  x.stream,
+		"results": x.results,
+		"lanes":   x.lanes,
+		"ripple":  x.rippleDrawing,
+		"map":     x.mapDrawing,
+		"charts":  x.charts,
 	}
 	names := slices.Sorted(maps.Keys(kinds))
 	c := &cobra.Command{
@@ -60,12 +65,22 @@ what it is drawn from as JSON; charts also as CSV.`,
 		RunE:      func(_ *cobra.Command, args []string) error { return kinds[args[0]]() },
 	}
 	of.Flag(c)
-	c.Flags().StringVar(&x.format, "format", "", `of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`)
+	c.Flags().StringVar(
+		&x.format,
+		"format",
+		"",
+		`of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`,
+	)
 	c.Flags().StringVarP(&x.file, "output", "o", "", "the file, which must not be there yet; else it is printed")
 	c.Flags().StringSliceVar(&x.units, "units", nil, "only of these units or groups; a stream has --only")
 	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: only lines with these words, as in omnivigil logs")
 	c.Flags().IntVar(&x.ripple, "ripple", 0, "the number of the ripple to draw; else the newest")
-	c.Flags().DurationVar(&x.span, "span", 0, "of lanes and charts: how much time, up to now or the session's end; else all of the session")
+	c.Flags().DurationVar(
+		&x.span,
+		"span",
+		0,
+		"of lanes and charts: how much time, up to now or the session's end; else all of the session",
+	)
 	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest; else all")
 	return c
 }
@@ -93,7 +108,14 @@ func (x *exporting) stream() error {
 		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
 	} else {
 		var n int
-		if n, err = export.StreamFile(context.Background(), log, snap, export.Part{Filter: filter}, x.format, x.file); err == nil {
+		if n, err = export.StreamFile(
+			context.Background(),
+			log,
+			snap,
+			export.Part{Filter: filter},
+			x.format,
+			x.file,
+		); err == nil {
 			fmt.Printf("%d lines written to %s\n", n, x.file)
 		}
 	}
@@ -127,7 +149,12 @@ func (x *exporting) results() error {
 	if x.file == "" {
 		err = export.WriteResults(r, x.format, os.Stdout)
 	} else if err = export.ResultsFile(r, x.format, x.file); err == nil {
-		fmt.Printf("%s and %s written to %s\n", format.Count(len(r.Cases), "test"), format.Count(len(r.Findings), "finding"), x.file)
+		fmt.Printf(
+			"%s and %s written to %s\n",
+			format.Count(len(r.Cases), "test"),
+			format.Count(len(r.Findings), "finding"),
+			x.file,
+		)
 	}
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)

@@ -52,16 +52,29 @@ them is its opposite. Stack traces are printed whole.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(c *cobra.Command, units []string) error {
 			if c.Flags().Changed("lines") && (l.since != "" || l.total) {
-				return exit.Refuse("omnivigil: -n is how many of the last lines; --since and --count are about all of them")
+				return exit.Refuse(
+					"omnivigil: -n is how many of the last lines; --since and --count are about all of them",
+				)
 			}
 			return l.run(units)
 		},
 	})
 	// Here -f is what it is for every command of that name, so --file has no short form.
 	of.Flag(c)
-	c.Flags().BoolVarP(&l.follow, "follow", "f", false, "go on with what is written from now on, until the project ends")
+	c.Flags().BoolVarP(
+		&l.follow,
+		"follow",
+		"f",
+		false,
+		"go on with what is written from now on, until the project ends",
+	)
 	c.Flags().IntVarP(&l.most, "lines", "n", api.DefaultLines, "how many of the last lines")
-	c.Flags().StringVar(&l.since, "since", "", "all since then: a length of time such as 10m, or a time of day such as 14:05")
+	c.Flags().StringVar(
+		&l.since,
+		"since",
+		"",
+		"all since then: a length of time such as 10m, or a time of day such as 14:05",
+	)
 	c.Flags().StringArrayVar(&l.filter, "only", nil, "only lines with these words")
 	c.Flags().BoolVar(&l.total, "count", false, "print how many lines there are, in place of them")
 	c.Flags().StringVar(&l.session, "session", "", "of an earlier session: a name from --sessions, or last")
@@ -117,7 +130,10 @@ func (l *logs) past() error {
 			return l.print(context.Background(), reader.Past(s), plain.Format{Colour: Colours()})
 		}
 	}
-	return exit.Refuse("omnivigil: there is no session %s with a log. omnivigil logs --sessions tells which there are.", l.session)
+	return exit.Refuse(
+		"omnivigil: there is no session %s with a log. omnivigil logs --sessions tells which there are.",
+		l.session,
+	)
 }
 
 // running prints what the running project has written.
@@ -162,7 +178,15 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 		if len(pages) == 0 && len(page.Lines) == left {
 			return end, l.show(format, page.Lines)
 		}
-		pages = append(pages, api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[len(page.Lines)-1].Number + 1, Count: len(page.Lines)})
+		pages = append(
+			pages,
+			api.LineQuery{
+				Filter: q.Filter,
+				Unit:   q.Unit,
+				End:    page.Lines[len(page.Lines)-1].Number + 1,
+				Count:  len(page.Lines),
+			},
+		)
 		left -= len(page.Lines)
 		if page.Lines[0].Number <= page.First {
 			break
@@ -179,7 +203,11 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 		}
 	}
 	if left > 0 && older > 0 {
-		fmt.Fprintf(os.Stderr, "omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its limits.\n", left)
+		fmt.Fprintf(
+			os.Stderr,
+			"omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its limits.\n",
+			left,
+		)
 	}
 	return end, nil
 }
@@ -234,7 +262,16 @@ func moment(text string, now time.Time) (time.Time, error) {
 	}
 	for _, form := range []string{"15:04:05", "15:04"} {
 		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
-			return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location()), nil
+			return time.Date(
+				now.Year(),
+				now.Month(),
+				now.Day(),
+				t.Hour(),
+				t.Minute(),
+				t.Second(),
+				0,
+				now.Location(),
+			), nil
 		}
 	}
 	if t, err := time.Parse(time.RFC3339, text); err == nil {

@@ -44,7 +44,10 @@ func Reach(ctx context.Context, of Settings) (*api.Client, error) {
 	c, err := Connect(ctx, file)
 	switch {
 	case errors.Is(err, api.ErrNotRunning):
-		return nil, exit.Refuse("omnivigil: the project of %s does not run. Start it with omnivigil start, or with omnivigil start --background.", file)
+		return nil, exit.Refuse(
+			"omnivigil: the project of %s does not run. Start it with omnivigil start, or with omnivigil start --background.",
+			file,
+		)
 	case errors.Is(err, api.ErrSilent):
 		return nil, exit.With(exit.TimedOut, err)
 	case err != nil:

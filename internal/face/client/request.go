@@ -38,25 +38,52 @@ func requestCommands(of Settings) []*cobra.Command {
 		})
 	}
 	setup, all := false, false
-	restart := request("restart [UNIT or GROUP ...]", "Restart or rerun units of the running project, or everything that is wanted", false, func() api.Action {
-		if setup {
-			return api.SetUp
-		}
-		return api.Restart
-	})
+	restart := request(
+		"restart [UNIT or GROUP ...]",
+		"Restart or rerun units of the running project, or everything that is wanted",
+		false,
+		func() api.Action {
+			if setup {
+				return api.SetUp
+			}
+			return api.Restart
+		},
+	)
 	restart.Flags().BoolVar(&setup, "setup", false, "with the setup steps, whether their inputs have changed or not")
-	stop := request("stop UNIT or GROUP ...", "Stop units until they are started again; with --all, end the project", true, func() api.Action {
-		if all {
-			return api.End
-		}
-		return api.Stop
-	})
+	stop := request(
+		"stop UNIT or GROUP ...",
+		"Stop units until they are started again; with --all, end the project",
+		true,
+		func() api.Action {
+			if all {
+				return api.End
+			}
+			return api.Stop
+		},
+	)
 	stop.Flags().BoolVar(&all, "all", false, "stop everything in order and end the project")
 	return []*cobra.Command{
-		restart, stop, doubtsCommand(of),
-		request("run UNIT or GROUP ...", "Start or rerun units of the running project that do not run", true, func() api.Action { return api.Start }),
-		request("pause [UNIT or GROUP ...]", "Pause reactions to changes, of units or of all", false, func() api.Action { return api.Pause }),
-		request("resume [UNIT or GROUP ...]", "Resume reactions to changes, of units or of all", false, func() api.Action { return api.Resume }),
+		restart,
+		stop,
+		doubtsCommand(of),
+		request(
+			"run UNIT or GROUP ...",
+			"Start or rerun units of the running project that do not run",
+			true,
+			func() api.Action { return api.Start },
+		),
+		request(
+			"pause [UNIT or GROUP ...]",
+			"Pause reactions to changes, of units or of all",
+			false,
+			func() api.Action { return api.Pause },
+		),
+		request(
+			"resume [UNIT or GROUP ...]",
+			"Resume reactions to changes, of units or of all",
+			false,
+			func() api.Action { return api.Resume },
+		),
 	}
 }
 
@@ -88,6 +115,11 @@ func SayAnswer(a api.Answer) {
 	case a.Text != "":
 		Say(os.Stdout, "%s", a.Text)
 	case a.Ripple > 0:
-		Say(os.Stdout, "That is ripple %d. omnivigil wait waits for it, omnivigil ripples %d tells of it.", a.Ripple, a.Ripple)
+		Say(
+			os.Stdout,
+			"That is ripple %d. omnivigil wait waits for it, omnivigil ripples %d tells of it.",
+			a.Ripple,
+			a.Ripple,
+		)
 	}
 }

@@ -171,7 +171,16 @@ func sayFindings(w io.Writer, snap *api.Snapshot, page api.FindingPage) {
 		if f.Rule != "" {
 			rule = "  (" + f.Rule + ")"
 		}
-		Say(w, "  %-5s %-8s %s  %s%s%s", f.Change, f.Severity, f.Unit, f.From(snap.Project.Root).Text(), f.Message, rule)
+		Say(
+			w,
+			"  %-5s %-8s %s  %s%s%s",
+			f.Change,
+			f.Severity,
+			f.Unit,
+			f.From(snap.Project.Root).Text(),
+			f.Message,
+			rule,
+		)
 	}
 	switch {
 	case page.Total == 0:

@@ -41,7 +41,12 @@ func statusCommand(of Settings) *cobra.Command {
 			})
 		},
 	})
-	c.Flags().BoolVar(&socket, "socket", false, "print only the path of its socket, for curl and faces of your own: see docs/api.md")
+	c.Flags().BoolVar(
+		&socket,
+		"socket",
+		false,
+		"print only the path of its socket, for curl and faces of your own: see docs/api.md",
+	)
 	return c
 }
 
@@ -154,7 +159,14 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	}
 	section("processes", len(d.Processes))
 	for _, one := range d.Processes {
-		Say(w, "  %7d  cpu time %9s  %9s  %s", one.PID, format.Duration(one.CPUTime.Duration()), format.Bytes(float64(one.Memory)), one.Command)
+		Say(
+			w,
+			"  %7d  cpu time %9s  %9s  %s",
+			one.PID,
+			format.Duration(one.CPUTime.Duration()),
+			format.Bytes(float64(one.Memory)),
+			one.Command,
+		)
 	}
 	return nil
 }

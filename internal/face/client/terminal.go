@@ -33,7 +33,13 @@ shift+right. With --key alone, or --no-enter, enter is not pressed.`,
 			if len(args) == 1 && len(keys) == 0 {
 				return exit.Refuse("omnivigil: what is to be typed into %s? %s", args[0], c.UseLine())
 			}
-			in := api.Input{Unit: args[0], Text: strings.Join(args[1:], " "), Paste: paste, Keys: keys, Face: os.Getpid()}
+			in := api.Input{
+				Unit:  args[0],
+				Text:  strings.Join(args[1:], " "),
+				Paste: paste,
+				Keys:  keys,
+				Face:  os.Getpid(),
+			}
 			if len(args) > 1 && !noEnter {
 				in.Keys = append([]string{"enter"}, keys...)
 			}

@@ -9,7 +9,12 @@ import (
 )
 
 // Charts draws measures of a project's units over a span of time.
-func Charts(snap *api.Snapshot, of map[timeline.Measure][]timeline.Graph, a timeline.Axis, date time.Time) (*Page, error) {
+func Charts(
+	snap *api.Snapshot,
+	of map[timeline.Measure][]timeline.Graph,
+	a timeline.Axis,
+	date time.Time,
+) (*Page, error) {
 	const each, gap = 16.0, 5.0
 	of = moved(of)
 	height := headed + margin + 8

@@ -24,19 +24,74 @@ var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 func ferries() *api.Snapshot {
 	at := func(s int) time.Time { return noon.Add(time.Duration(s) * time.Second) }
 	return &api.Snapshot{
-		At: at(60), Project: api.About{Name: "Saltmarsh Ferries", Since: noon}, Verdict: api.Verdict{Word: api.VerdictBroken, Text: "fares failed (exit 1)"},
-		Saves: []api.Save{{At: at(30), Ripple: 2}},
+		At: at(
+			60,
+		),
+		Project: api.About{Name: "Saltmarsh Ferries", Since: noon},
+		Verdict: api.Verdict{Word: api.VerdictBroken, Text: "fares failed (exit 1)"},
+		Saves:   []api.Save{{At: at(30), Ripple: 2}},
 		Units: []*api.Unit{
-			{Name: "fares", Kind: "task", State: api.Failed, Marks: []api.Mark{{At: at(1), State: api.Running}, {At: at(5), State: api.Done}, {At: at(30), State: api.Running}, {At: at(32), State: api.Failed}}},
-			{Name: "tickets", Kind: "service", State: api.Ready, Freshness: api.Stale, Follows: []string{"fares"}, Needs: []string{"tides"},
-				Marks: []api.Mark{{At: at(0), State: api.Waiting}, {At: at(5), State: api.Starting}, {At: at(6), State: api.Ready}, {At: at(32), State: api.Ready, Stale: true}}},
-			{Name: "tides", Kind: "service", State: api.Ready, Freshness: api.Current, Marks: []api.Mark{{At: at(0), State: api.Starting}, {At: at(1), State: api.Ready}}},
+			{
+				Name:  "fares",
+				Kind:  "task",
+				State: api.Failed,
+				Marks: []api.Mark{
+					{At: at(1), State: api.Running},
+					{At: at(5), State: api.Done},
+					{At: at(30), State: api.Running},
+					{At: at(32), State: api.Failed},
+				},
+			},
+			{
+				Name:      "tickets",
+				Kind:      "service",
+				State:     api.Ready,
+				Freshness: api.Stale,
+				Follows:   []string{"fares"},
+				Needs:     []string{"tides"},
+				Marks: []api.Mark{
+					{At: at(0), State: api.Waiting},
+					{At: at(5), State: api.Starting},
+					{At: at(6), State: api.Ready},
+					{At: at(32), State: api.Ready, Stale: true},
+				},
+			},
+			{
+				Name:      "tides",
+				Kind:      "service",
+				State:     api.Ready,
+				Freshness: api.Current,
+				Marks:     []api.Mark{{At: at(0), State: api.Starting}, {At: at(1), State: api.Ready}},
+			},
 		},
-		Ripples: []*api.Ripple{{
-			ID: 2, Cause: api.Cause{Kind: "change"}, Title: "fares.csv & <more>", Since: at(30), RestAt: at(32), Outcome: api.EndedBroken, Detail: "fares failed (exit 1)",
-			Runs: []*api.RunRef{{Unit: "fares", Number: 2, Because: "fares.csv changed", Failed: true, Took: api.Seconds(2 * time.Second), Spans: []api.Span{
-				{Phase: "debounce", From: at(30), To: at(30).Add(150 * time.Millisecond)}, {Phase: "running", From: at(30).Add(150 * time.Millisecond), To: at(32)}}}},
-		}},
+		Ripples: []*api.Ripple{
+			{
+				ID:      2,
+				Cause:   api.Cause{Kind: "change"},
+				Title:   "fares.csv & <more>",
+				Since:   at(30),
+				RestAt:  at(32),
+				Outcome: api.EndedBroken,
+				Detail:  "fares failed (exit 1)",
+				Runs: []*api.RunRef{
+					{
+						Unit:    "fares",
+						Number:  2,
+						Because: "fares.csv changed",
+						Failed:  true,
+						Took:    api.Seconds(2 * time.Second),
+						Spans: []api.Span{
+							{
+								Phase: "debounce",
+								From:  at(30),
+								To:    at(30).Add(150 * time.Millisecond),
+							},
+							{Phase: "running", From: at(30).Add(150 * time.Millisecond), To: at(32)},
+						},
+					},
+				},
+			},
+		},
 	}
 }
 
@@ -44,7 +99,12 @@ func ferries() *api.Snapshot {
 func pages(t *testing.T) map[string]*Page {
 	snap, date := ferries(), noon.Add(time.Hour)
 	var s timeline.Series
-	s.Add([]api.Sample{{At: noon, Unit: "tides", CPU: 0.5, Memory: 3 << 20, Output: 100}, {At: noon.Add(20 * time.Second), Unit: "tides", CPU: 0.25, Memory: 5 << 20, Output: 4000}})
+	s.Add(
+		[]api.Sample{
+			{At: noon, Unit: "tides", CPU: 0.5, Memory: 3 << 20, Output: 100},
+			{At: noon.Add(20 * time.Second), Unit: "tides", CPU: 0.25, Memory: 5 << 20, Output: 4000},
+		},
+	)
 	a := AxisOf(noon, noon.Add(time.Minute))
 	graphs := map[timeline.Measure][]timeline.Graph{}
 	for _, m := range timeline.Measures {
@@ -68,8 +128,21 @@ func pages(t *testing.T) map[string]*Page {
 // project, span and date.
 func TestPages(t *testing.T) {
 	says := map[string][]string{
-		"lanes":  {"lanes, 12:00:00 to 12:01:00", "tickets", "stale", "fares failed (exit 1)", "4.00s", "ready, but stale"},
-		"ripple": {"ripple 2, 1 March 2026, 12:00:30, 2.00 s", "fares.csv & <more>", "because fares.csv changed", "2.00 s failed", "waiting for saves to settle"},
+		"lanes": {
+			"lanes, 12:00:00 to 12:01:00",
+			"tickets",
+			"stale",
+			"fares failed (exit 1)",
+			"4.00s",
+			"ready, but stale",
+		},
+		"ripple": {
+			"ripple 2, 1 March 2026, 12:00:30, 2.00 s",
+			"fares.csv & <more>",
+			"because fares.csv changed",
+			"2.00 s failed",
+			"waiting for saves to settle",
+		},
 		"map":    {"map, as it was at 12:01:00", "to what follows it", "tides", "service, ready"},
 		"charts": {"charts, 12:00:00 to 12:01:00", "memory", "max 5.0 MB", "from a save to rest", "max 50 %"},
 	}

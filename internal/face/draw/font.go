@@ -30,7 +30,10 @@ var fonts = sync.OnceValue(func() error {
 		if err != nil {
 			return fmt.Errorf("read the font of drawings: %w", err)
 		}
-		faces.of[bold], err = opentype.NewFace(parsed, &opentype.FaceOptions{Size: measured, DPI: 72, Hinting: font.HintingNone})
+		faces.of[bold], err = opentype.NewFace(
+			parsed,
+			&opentype.FaceOptions{Size: measured, DPI: 72, Hinting: font.HintingNone},
+		)
 		if err != nil {
 			return fmt.Errorf("read the font of drawings: %w", err)
 		}

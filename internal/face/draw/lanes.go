@@ -71,7 +71,12 @@ func Lanes(snap *api.Snapshot, a timeline.Axis, date time.Time) (*Page, error) {
 		p.lane(u, lanes[i], i, top+float64(i)*rowHeight)
 	}
 	p.text(margin, bottom+10, string(snap.Verdict.Word), ink{textSize, true, verdictInk(snap.Verdict.Word)})
-	p.text(margin+22, bottom+10, p.within(snap.Verdict.Text, ink{textSize, false, black}, p.width-2*margin-22), ink{textSize, false, black})
+	p.text(
+		margin+22,
+		bottom+10,
+		p.within(snap.Verdict.Text, ink{textSize, false, black}, p.width-2*margin-22),
+		ink{textSize, false, black},
+	)
 	p.legend(bottom+17, used)
 	return p, nil
 }

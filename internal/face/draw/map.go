@@ -34,7 +34,11 @@ func Map(snap *api.Snapshot, date time.Time) (*Page, error) {
 	}
 	width := max(left+margin, 160)
 	height := headed + 4 + float64(d.m.Rows)*boxPitch + 12
-	p, err := newPage(About{snap.Project.Name, "map", "as it was at " + snap.At.Format("15:04:05"), date}, width, height)
+	p, err := newPage(
+		About{snap.Project.Name, "map", "as it was at " + snap.At.Format("15:04:05"), date},
+		width,
+		height,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +68,12 @@ func (d *mapPage) link(k timeline.Link) {
 	places := [][2]float64{{d.left[d.m.Boxes[k.From].Layer] + boxWidth, d.row(d.m.Boxes[k.From].Row)}}
 	for _, s := range k.Steps {
 		track := d.left[s.Layer] + boxWidth + float64(s.Track+1)*trackGap
-		places = append(places, [2]float64{track, d.row(s.In)}, [2]float64{track, d.row(s.Out)}, [2]float64{d.left[s.Layer+1], d.row(s.Out)})
+		places = append(
+			places,
+			[2]float64{track, d.row(s.In)},
+			[2]float64{track, d.row(s.Out)},
+			[2]float64{d.left[s.Layer+1], d.row(s.Out)},
+		)
 	}
 	d.line(c, width, nil, places...)
 }
@@ -74,7 +83,16 @@ func (d *mapPage) unit(b timeline.Box, number int) {
 	left, top := d.left[b.Layer], d.row(b.Row)-boxHeight/2
 	d.box(left, top, boxWidth, boxHeight, white)
 	right, bottom := left+boxWidth, top+boxHeight
-	d.line(grey, 0.3, nil, [2]float64{left, top}, [2]float64{right, top}, [2]float64{right, bottom}, [2]float64{left, bottom}, [2]float64{left, top})
+	d.line(
+		grey,
+		0.3,
+		nil,
+		[2]float64{left, top},
+		[2]float64{right, top},
+		[2]float64{right, bottom},
+		[2]float64{left, bottom},
+		[2]float64{left, top},
+	)
 	name := ink{textSize, true, on(theme.Units[number%len(theme.Units)])}
 	d.text(left+2, top+3.8, d.within(u.Name, name, boxWidth-4), name)
 	d.text(left+2, top+7.6, u.Kind+", "+string(u.State), ink{smallSize, false, stateInk(u)})

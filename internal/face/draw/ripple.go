@@ -24,7 +24,11 @@ func Ripple(project string, r *api.Ripple, now, date time.Time) (*Page, error) {
 	}
 	const bar = 2 * rowHeight
 	height := headed + 14 + float64(len(w.Bars))*bar + 8 + legendHeight(used) + margin
-	span := fmt.Sprintf("%s, %s", r.Since.Format("2 January 2006, 15:04:05"), format.Duration(w.Axis.Span().Round(10*time.Millisecond)))
+	span := fmt.Sprintf(
+		"%s, %s",
+		r.Since.Format("2 January 2006, 15:04:05"),
+		format.Duration(w.Axis.Span().Round(10*time.Millisecond)),
+	)
 	p, err := newPage(About{project, fmt.Sprintf("ripple %d", r.ID), span, date}, pageWidth, height)
 	if err != nil {
 		return nil, err

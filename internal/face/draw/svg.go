@@ -15,8 +15,13 @@ const fontFamily = "Go,Arial,Helvetica,sans-serif"
 // writeSVG writes the page as SVG 1.1, https://www.w3.org/TR/SVG11/.
 func (p *Page) writeSVG(w io.Writer) error {
 	var out strings.Builder
-	fmt.Fprintf(&out, `<svg xmlns="http://www.w3.org/2000/svg" version="1.1" width="%smm" height="%smm" viewBox="0 0 %[1]s %[2]s" font-family="%s">`,
-		number(p.width), number(p.height), fontFamily)
+	fmt.Fprintf(
+		&out,
+		`<svg xmlns="http://www.w3.org/2000/svg" version="1.1" width="%smm" height="%smm" viewBox="0 0 %[1]s %[2]s" font-family="%s">`,
+		number(p.width),
+		number(p.height),
+		fontFamily,
+	)
 	out.WriteString("\n<title>" + escaped(p.title) + "</title>\n")
 	for _, s := range p.shapes {
 		switch s := s.(type) {
@@ -28,7 +33,15 @@ func (p *Page) writeSVG(w io.Writer) error {
 			fmt.Fprintf(&out, `<text x="%s" y="%s" font-size="%s"%s fill="%s" xml:space="preserve">%s</text>`,
 				number(s.x), number(s.y), number(s.ink.size*perPoint), weight, hex(s.ink.color), escaped(s.text))
 		case rectangle:
-			fmt.Fprintf(&out, `<rect x="%s" y="%s" width="%s" height="%s" fill="%s"/>`, number(s.x), number(s.y), number(s.width), number(s.height), hex(s.color))
+			fmt.Fprintf(
+				&out,
+				`<rect x="%s" y="%s" width="%s" height="%s" fill="%s"/>`,
+				number(s.x),
+				number(s.y),
+				number(s.width),
+				number(s.height),
+				hex(s.color),
+			)
 		case stroke:
 			out.WriteString(`<polyline points="`)
 			for i, at := range s.places {

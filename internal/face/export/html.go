@@ -82,8 +82,14 @@ func address(seq string) string {
 
 // switchesOn is what single parameters of SGR mean in CSS.
 var switchesOn = map[string]string{
-	"1": "font-weight:bold", "2": "opacity:.7", "3": "font-style:italic", "4": "text-decoration:underline", "21": "text-decoration:underline double",
-	"7": "filter:invert(1)", "9": "text-decoration:line-through", "53": "text-decoration:overline",
+	"1":  "font-weight:bold",
+	"2":  "opacity:.7",
+	"3":  "font-style:italic",
+	"4":  "text-decoration:underline",
+	"21": "text-decoration:underline double",
+	"7":  "filter:invert(1)",
+	"9":  "text-decoration:line-through",
+	"53": "text-decoration:overline",
 }
 
 // cssOf returns the CSS after parameters of SGR, in the few forms that a log has: what is

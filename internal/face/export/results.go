@@ -167,7 +167,13 @@ func (r Results) junit(w io.Writer) error {
 			if c.Unit != unit {
 				continue
 			}
-			out := junitCase{Class: valid(c.Suite), Name: valid(c.Title()), File: valid(r.short(c.File)), Line: c.Line, Time: secondsText(c.Took)}
+			out := junitCase{
+				Class: valid(c.Suite),
+				Name:  valid(c.Title()),
+				File:  valid(r.short(c.File)),
+				Line:  c.Line,
+				Time:  secondsText(c.Took),
+			}
 			if c.File == "" {
 				out.File = ""
 			}
@@ -250,7 +256,10 @@ func (r Results) tap(w io.Writer) error {
 		case api.CaseSkipped:
 			directive = strings.TrimRight(" # SKIP "+escape.Replace(c.Message), " ")
 		}
-		name := strings.Join(slices.DeleteFunc([]string{c.Unit, c.Suite, c.Name}, func(s string) bool { return s == "" }), " ")
+		name := strings.Join(
+			slices.DeleteFunc([]string{c.Unit, c.Suite, c.Name}, func(s string) bool { return s == "" }),
+			" ",
+		)
 		if err == nil {
 			_, err = fmt.Fprintf(w, "%s %d - %s%s\n", word, i+1, escape.Replace(name), directive)
 		}
@@ -304,9 +313,17 @@ func (r Results) sarif(w io.Writer) error {
 			rule = string(f.Severity)
 		}
 		run.AddRule(rule)
-		result := sarif.NewRuleResult(rule).WithLevel(string(f.Severity)).WithMessage(sarif.NewTextMessage(strings.Join(append([]string{f.Message}, f.Notes...), "\n")))
+		result := sarif.NewRuleResult(
+			rule,
+		).WithLevel(
+			string(f.Severity),
+		).WithMessage(
+			sarif.NewTextMessage(strings.Join(append([]string{f.Message}, f.Notes...), "\n")),
+		)
 		if f.File != "" {
-			physical := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(r.short(f.File)))
+			physical := sarif.NewPhysicalLocation().WithArtifactLocation(
+				sarif.NewSimpleArtifactLocation(r.short(f.File)),
+			)
 			if f.Line > 0 {
 				region := sarif.NewRegion().WithStartLine(f.Line)
 				if f.Column > 0 {

@@ -28,17 +28,50 @@ func some() Results {
 	return Results{
 		Project: "Saltmarsh <Ferries>", Root: "/ferries", At: time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC),
 		Cases: []api.Case{
-			{Unit: "harbour", Suite: "ferries/berths", Name: "TestLow/a # b \\ c", Status: api.CaseFailed, Took: api.Seconds(1500 * time.Millisecond), Message: "low\nwater", Want: "3", Got: "4",
-				FilePlace: at("/ferries/berths/berths_test.go", 9, 0), Output: []string{"<tide> & \x1b[31mred\x00", "]]>"}},
+			{
+				Unit:    "harbour",
+				Suite:   "ferries/berths",
+				Name:    "TestLow/a # b \\ c",
+				Status:  api.CaseFailed,
+				Took:    api.Seconds(1500 * time.Millisecond),
+				Message: "low\nwater",
+				Want:    "3",
+				Got:     "4",
+				FilePlace: at(
+					"/ferries/berths/berths_test.go",
+					9,
+					0,
+				),
+				Output: []string{"<tide> & \x1b[31mred\x00", "]]>"},
+			},
 			{Unit: "harbour", Suite: "ferries/berths", Name: "TestHigh", Status: api.CasePassed},
 			{Unit: "harbour", Suite: "ferries/fares", Status: api.CaseFailed, Message: "build failed"},
 			{Unit: "more", Name: "later", Status: api.CaseSkipped, Message: "no water"},
 		},
 		Findings: []api.Finding{
-			{Unit: "lint", Severity: api.SeverityError, Rule: "undefined", Message: `tide "x" is not`, FilePlace: at("/ferries/a b.go", 8, 5), Notes: []string{"declared here"}},
-			{Unit: "lint", Severity: api.SeverityWarning, Message: "spare", FilePlace: at("/usr/include/stdio.h", 3, 0)},
+			{
+				Unit:      "lint",
+				Severity:  api.SeverityError,
+				Rule:      "undefined",
+				Message:   `tide "x" is not`,
+				FilePlace: at("/ferries/a b.go", 8, 5),
+				Notes:     []string{"declared here"},
+			},
+			{
+				Unit:      "lint",
+				Severity:  api.SeverityWarning,
+				Message:   "spare",
+				FilePlace: at("/usr/include/stdio.h", 3, 0),
+			},
 			{Unit: "lint", Severity: api.SeverityNote, Message: "no file"},
-			{Unit: "types", Severity: api.SeverityError, Rule: "TS2304", Message: "gone", Change: api.GoneFinding, FilePlace: at("/ferries/b.ts", 1, 1)},
+			{
+				Unit:      "types",
+				Severity:  api.SeverityError,
+				Rule:      "TS2304",
+				Message:   "gone",
+				Change:    api.GoneFinding,
+				FilePlace: at("/ferries/b.ts", 1, 1),
+			},
 		},
 	}
 }
@@ -83,7 +116,12 @@ func TestJUnit(t *testing.T) {
 	} else {
 		t.Log("xmllint is not installed: the schema was not tested")
 	}
-	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsJUnit, JUnit: "*.xml"}}, map[string][]byte{"report.xml": data}, nil)
+	r := told(
+		t,
+		results.Options{Results: plan.Results{Form: plan.ResultsJUnit, JUnit: "*.xml"}},
+		map[string][]byte{"report.xml": data},
+		nil,
+	)
 	sum := r.Sum()
 	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
 	c, ok := r.Case(results.Chosen{Suite: "ferries/berths", Name: `TestLow/a # b \ c`})
@@ -106,7 +144,15 @@ func TestSARIF(t *testing.T) {
 	for _, f := range r.Findings() {
 		got = append(got, fmt.Sprintf("%s %s%s", f.Severity, f.Text(), f.Rule))
 	}
-	assert.Equal(t, []string{"note no filenote", "warning /usr/include/stdio.h:3: sparewarning", `error a b.go:8:5: tide "x" is notundefined`}, got)
+	assert.Equal(
+		t,
+		[]string{
+			"note no filenote",
+			"warning /usr/include/stdio.h:3: sparewarning",
+			`error a b.go:8:5: tide "x" is notundefined`,
+		},
+		got,
+	)
 }
 
 // TestTAP reads what is written as the results of a suite.

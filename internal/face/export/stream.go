@@ -47,7 +47,13 @@ type Part struct {
 
 // StreamFile writes lines into a new file, as Stream does. It returns how many there were. An
 // existing file is left as it is, which is an error.
-func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format, file string) (lines int, err error) {
+func StreamFile(
+	ctx context.Context,
+	p api.Log,
+	snap *api.Snapshot,
+	part Part,
+	format, file string,
+) (lines int, err error) {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return 0, err
@@ -61,7 +67,14 @@ func StreamFile(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, f
 }
 
 // Stream writes a part of a log, and returns how many lines there were.
-func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, format string, w io.Writer) (lines int, err error) {
+func Stream(
+	ctx context.Context,
+	p api.Log,
+	snap *api.Snapshot,
+	part Part,
+	format string,
+	w io.Writer,
+) (lines int, err error) {
 	out := bufio.NewWriter(w)
 	write, end, err := writerOf(out, snap, part.Filter, format)
 	if err != nil {
@@ -93,7 +106,11 @@ func Stream(ctx context.Context, p api.Log, snap *api.Snapshot, part Part, forma
 }
 
 // writerOf begins a document and returns what writes a line, and how it ends.
-func writerOf(out *bufio.Writer, snap *api.Snapshot, filter, format string) (write func(api.Line) error, end string, err error) {
+func writerOf(
+	out *bufio.Writer,
+	snap *api.Snapshot,
+	filter, format string,
+) (write func(api.Line) error, end string, err error) {
 	plainly := plain.For(snap, false)
 	switch format {
 	case Text:
@@ -120,7 +137,12 @@ func writerOf(out *bufio.Writer, snap *api.Snapshot, filter, format string) (wri
 			if l.Stream != api.Output {
 				class = "own " + string(l.Tone)
 			}
-			_, err := fmt.Fprintf(out, "<div class=\"%s\">%s</div>\n", strings.TrimSpace(class), markUp(coloured.Line(l)))
+			_, err := fmt.Fprintf(
+				out,
+				"<div class=\"%s\">%s</div>\n",
+				strings.TrimSpace(class),
+				markUp(coloured.Line(l)),
+			)
 			return err
 		}, pageEnd, nil
 	}

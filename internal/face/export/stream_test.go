@@ -19,7 +19,14 @@ type few struct{ api.Log }
 func (few) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
 	at := time.Date(2030, 5, 4, 12, 0, 0, 0, time.Local)
 	lines := []api.Line{
-		{Number: 0, At: at, Unit: "tides", Run: 1, Stream: api.Output, Text: "\x1b[1;31mhigh\x1b[0m <water> \x1b]8;;http://x/?a=1&b\x1b\\here\x1b]8;;\x1b\\ \x1b]8;;file:///etc\x1b\\no\x1b]8;;\x1b\\"},
+		{
+			Number: 0,
+			At:     at,
+			Unit:   "tides",
+			Run:    1,
+			Stream: api.Output,
+			Text:   "\x1b[1;31mhigh\x1b[0m <water> \x1b]8;;http://x/?a=1&b\x1b\\here\x1b]8;;\x1b\\ \x1b]8;;file:///etc\x1b\\no\x1b]8;;\x1b\\",
+		},
 		{Number: 1, At: at, Unit: "tides", Run: 1, Stream: api.Ends, Tone: api.ToneBroken, Text: "run 1 failed\x1b[2J"},
 	}
 	return api.Page{End: 2, Lines: lines[min(q.From, 2):]}, nil

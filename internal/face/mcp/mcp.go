@@ -48,33 +48,137 @@ type tools struct {
 }
 
 func server(version string, connect Connect, mayType func() bool) *mcp.Server {
-	s := mcp.NewServer(&mcp.Implementation{Name: "omnivigil", Version: version}, &mcp.ServerOptions{Instructions: instructions})
+	s := mcp.NewServer(
+		&mcp.Implementation{Name: "omnivigil", Version: version},
+		&mcp.ServerOptions{Instructions: instructions},
+	)
 	t := &tools{connect, mayType}
 	reads := &mcp.ToolAnnotations{ReadOnlyHint: true}
 	changes := func(destroys, onlyOnce bool) *mcp.ToolAnnotations {
 		return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: onlyOnce}
 	}
-	add(s, "wait", "Wait until all that was saved before this call has come to rest, then tell how it ended: whether everything, or the named units, runs the newest code, and if not which unit is broken or stale, why, and the first line of its output that says so. Call this after editing files, before looking at anything else.", reads, t.wait)
-	add(s, "state", "Tell how the project is now: its verdict and each unit with its state, whether it runs the newest code, why not if not, and its addresses.", reads, t.state)
-	add(s, "why", "Tell why one unit is as it is: what its newest run was for, how it ended, what holds it up, which files changed since it last ran well, and the lines of its output that say why it failed.", reads, t.why)
-	add(s, "unit", "Tell one unit whole: its settings in words, which files concern it by which pattern, its environment with where each value comes from (secret ones without), and its processes.", reads, t.unit)
-	add(s, "ripple", "Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.", reads, t.ripple)
-	add(s, "output", "Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.", reads, t.output)
-	add(s, "screen", "Read what a unit's terminal shows now, or what its last run has left there: programs that draw a full screen, prompts, what was typed. Says whether the unit waits for somebody to type.", reads, t.screen)
-	add(s, "type", "Type a line into a unit's terminal, such as the answer to its question, or press keys there. Only where the person allows it in their own settings. Look at screen afterwards.", changes(true, false), t.typeInto)
-	add(s, "what_if", "Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.", reads, t.whatIf)
-	add(s, "tests", "List tests, the newly failing ones first: message, place, what was expected and what was there; which are flaky or slow. By default only those that fail.", reads, t.tests)
-	add(s, "findings", "List what compilers, linters and stack traces tell of places in files: file, line, column, rule, message, and whether each is new since the run before. By default all that are there.", reads, t.findings)
-	add(s, "narrow", "Have a suite run only some of its tests, now and on every change, until widen: while working on these. Name the tests as the tool tests lists them, or leave them out for those that fail. A narrowed suite counts as stale, however green: call widen when done.", changes(false, true), t.narrow)
-	add(s, "widen", "Have a suite that was narrowed run all of its tests again.", changes(false, true), t.request(api.Widen))
-	add(s, "run", "Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.", changes(false, true), t.request(api.Start))
-	add(s, "restart", "Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.", changes(true, false), t.request(api.Restart))
-	add(s, "stop", "Stop units until they are started again. Stopped units do not react to edits.", changes(true, true), t.request(api.Stop))
+	add(
+		s,
+		"wait",
+		"Wait until all that was saved before this call has come to rest, then tell how it ended: whether everything, or the named units, runs the newest code, and if not which unit is broken or stale, why, and the first line of its output that says so. Call this after editing files, before looking at anything else.",
+		reads,
+		t.wait,
+	)
+	add(
+		s,
+		"state",
+		"Tell how the project is now: its verdict and each unit with its state, whether it runs the newest code, why not if not, and its addresses.",
+		reads,
+		t.state,
+	)
+	add(
+		s,
+		"why",
+		"Tell why one unit is as it is: what its newest run was for, how it ended, what holds it up, which files changed since it last ran well, and the lines of its output that say why it failed.",
+		reads,
+		t.why,
+	)
+	add(
+		s,
+		"unit",
+		"Tell one unit whole: its settings in words, which files concern it by which pattern, its environment with where each value comes from (secret ones without), and its processes.",
+		reads,
+		t.unit,
+	)
+	add(
+		s,
+		"ripple",
+		"Tell what one save, request or crash has set off: which files, which units ran in which order and for how long, how it ended, with the output of the runs that failed. Without a number it is the newest one.",
+		reads,
+		t.ripple,
+	)
+	add(
+		s,
+		"output",
+		"Read output, or search in it: the last lines of one unit, or of all units together, or of one run, or that match words. Stack traces come whole.",
+		reads,
+		t.output,
+	)
+	add(
+		s,
+		"screen",
+		"Read what a unit's terminal shows now, or what its last run has left there: programs that draw a full screen, prompts, what was typed. Says whether the unit waits for somebody to type.",
+		reads,
+		t.screen,
+	)
+	add(
+		s,
+		"type",
+		"Type a line into a unit's terminal, such as the answer to its question, or press keys there. Only where the person allows it in their own settings. Look at screen afterwards.",
+		changes(true, false),
+		t.typeInto,
+	)
+	add(
+		s,
+		"what_if",
+		"Tell what a save of a file would set off: which units would act, by which rule of the settings and in which order, or what ignores the file.",
+		reads,
+		t.whatIf,
+	)
+	add(
+		s,
+		"tests",
+		"List tests, the newly failing ones first: message, place, what was expected and what was there; which are flaky or slow. By default only those that fail.",
+		reads,
+		t.tests,
+	)
+	add(
+		s,
+		"findings",
+		"List what compilers, linters and stack traces tell of places in files: file, line, column, rule, message, and whether each is new since the run before. By default all that are there.",
+		reads,
+		t.findings,
+	)
+	add(
+		s,
+		"narrow",
+		"Have a suite run only some of its tests, now and on every change, until widen: while working on these. Name the tests as the tool tests lists them, or leave them out for those that fail. A narrowed suite counts as stale, however green: call widen when done.",
+		changes(false, true),
+		t.narrow,
+	)
+	add(
+		s,
+		"widen",
+		"Have a suite that was narrowed run all of its tests again.",
+		changes(false, true),
+		t.request(api.Widen),
+	)
+	add(
+		s,
+		"run",
+		"Start or rerun units of the settings that do not run, with what they need. Units that run are left alone.",
+		changes(false, true),
+		t.request(api.Start),
+	)
+	add(
+		s,
+		"restart",
+		"Restart or rerun units of the settings, whether anything has changed or not. Rarely needed: saved files take effect by themselves.",
+		changes(true, false),
+		t.request(api.Restart),
+	)
+	add(
+		s,
+		"stop",
+		"Stop units until they are started again. Stopped units do not react to edits.",
+		changes(true, true),
+		t.request(api.Stop),
+	)
 	return s
 }
 
 // add adds a tool that answers in words.
-func add[In any](s *mcp.Server, name, description string, hints *mcp.ToolAnnotations, do func(context.Context, In) (string, error)) {
+func add[In any](
+	s *mcp.Server,
+	name, description string,
+	hints *mcp.ToolAnnotations,
+	do func(context.Context, In) (string, error),
+) {
 	mcp.AddTool(s, &mcp.Tool{Name: name, Description: description, Annotations: hints},
 		func(ctx context.Context, _ *mcp.CallToolRequest, in In) (*mcp.CallToolResult, any, error) {
 			text, err := do(ctx, in)
@@ -156,7 +260,10 @@ func (t *tools) wait(ctx context.Context, in waitWhat) (string, error) {
 	}
 	var w words
 	if waited.TimedOut {
-		w.add("It has not come to rest within %s. Call wait again, or state to see what is under way.", format.Duration(limit))
+		w.add(
+			"It has not come to rest within %s. Call wait again, or state to see what is under way.",
+			format.Duration(limit),
+		)
 	}
 	w.verdict(waited.Verdict)
 	for _, u := range waited.Trouble {
@@ -204,7 +311,14 @@ func (t *tools) state(ctx context.Context, _ nothing) (string, error) {
 		w.add("the settings just saved have an error and are not used: %s", snap.Settings)
 	}
 	for _, u := range snap.Units {
-		text := fmt.Sprintf("%s (%s): %s, %s%s", u.Name, u.Kind, u.State, freshnessWords(u.Freshness), reason(snap.WhyOf(u)))
+		text := fmt.Sprintf(
+			"%s (%s): %s, %s%s",
+			u.Name,
+			u.Kind,
+			u.State,
+			freshnessWords(u.Freshness),
+			reason(snap.WhyOf(u)),
+		)
 		if u.Report.Text != "" {
 			text += "; " + u.Report.Text
 		}
@@ -270,7 +384,13 @@ func (t *tools) unit(ctx context.Context, in oneUnit) (string, error) {
 		w.add("%s: %s", s.Name, s.Text)
 	}
 	for _, r := range d.Rules {
-		w.add("files: %s matches %s (%s): %s", r.Pattern, format.Count(r.Files, "file"), strings.Join(r.Some, ", "), r.Does)
+		w.add(
+			"files: %s matches %s (%s): %s",
+			r.Pattern,
+			format.Count(r.Files, "file"),
+			strings.Join(r.Some, ", "),
+			r.Does,
+		)
 	}
 	for _, v := range d.Variables {
 		w.add("variable: %s=%s, from %s", v.Name, cmp.Or(v.Value, "(secret or empty)"), v.From)
@@ -302,7 +422,11 @@ func (t *tools) ripple(ctx context.Context, in oneRipple) (string, error) {
 	r := snap.Ripples[len(snap.Ripples)-1]
 	if in.Number > 0 {
 		if r = snap.Ripple(in.Number); r == nil {
-			return "", fmt.Errorf("ripple %d is not known; the newest is %d", in.Number, snap.Ripples[len(snap.Ripples)-1].ID)
+			return "", fmt.Errorf(
+				"ripple %d is not known; the newest is %d",
+				in.Number,
+				snap.Ripples[len(snap.Ripples)-1].ID,
+			)
 		}
 	}
 	var w words
@@ -344,7 +468,10 @@ func (t *tools) output(ctx context.Context, in outputOf) (string, error) {
 	if in.Lines <= 0 {
 		in.Lines = usual
 	}
-	page, err := p.Lines(ctx, api.LineQuery{Filter: in.Only, Unit: in.Unit, Run: in.Run, Last: true, Count: min(in.Lines, most)})
+	page, err := p.Lines(
+		ctx,
+		api.LineQuery{Filter: in.Only, Unit: in.Unit, Run: in.Run, Last: true, Count: min(in.Lines, most)},
+	)
 	if err != nil {
 		return "", err
 	}
@@ -404,7 +531,14 @@ func (t *tools) tests(ctx context.Context, in someResults) (string, error) {
 		}
 	}
 	for _, c := range page.Cases {
-		w.add("%s %s %s%s%s", c.Unit, c.Title(), cmp.Or(string(c.Change), string(c.Status)), mark(c.Flaky, ", flaky"), mark(c.Slow, ", slow"))
+		w.add(
+			"%s %s %s%s%s",
+			c.Unit,
+			c.Title(),
+			cmp.Or(string(c.Change), string(c.Status)),
+			mark(c.Flaky, ", flaky"),
+			mark(c.Slow, ", slow"),
+		)
 		if c.Status == api.CaseFailed {
 			w.add("    %s%s", c.FilePlace.Text(), strings.ReplaceAll(c.Message, "\n", "\n    "))
 		}
@@ -445,7 +579,15 @@ func (t *tools) findings(ctx context.Context, in someResults) (string, error) {
 		if f.Rule != "" {
 			rule = " (" + f.Rule + ")"
 		}
-		w.add("%s%s: %s%s; %s, of %s", f.FilePlace.Text(), f.Severity, f.Message, rule, cmp.Or(string(f.Change), "there"), f.Unit)
+		w.add(
+			"%s%s: %s%s; %s, of %s",
+			f.FilePlace.Text(),
+			f.Severity,
+			f.Message,
+			rule,
+			cmp.Or(string(f.Change), "there"),
+			f.Unit,
+		)
 	}
 	w.rest(page.Total, len(page.Findings), "finding")
 	return w.String(), nil

@@ -25,7 +25,16 @@ func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 	if screen.Ended {
 		state = "as it was left; the run has ended"
 	}
-	w.add("%s run %d, %d columns, %d rows, %s; the cursor is in row %d, column %d", screen.Unit, screen.Run, screen.Size.Cols, screen.Size.Rows, state, screen.Cursor.Row+1, screen.Cursor.Col+1)
+	w.add(
+		"%s run %d, %d columns, %d rows, %s; the cursor is in row %d, column %d",
+		screen.Unit,
+		screen.Run,
+		screen.Size.Cols,
+		screen.Size.Rows,
+		state,
+		screen.Cursor.Row+1,
+		screen.Cursor.Col+1,
+	)
 	if screen.Ask != nil {
 		w.add("it waits for %s", screen.Ask.For())
 	}
@@ -43,7 +52,9 @@ func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 func (t *tools) typeInto(ctx context.Context, in typed) (string, error) {
 	switch {
 	case !t.mayType():
-		return "", errors.New("the person has not allowed assistants to type into terminals: assistants_may_type = true in their own settings does; ask them to answer it themselves")
+		return "", errors.New(
+			"the person has not allowed assistants to type into terminals: assistants_may_type = true in their own settings does; ask them to answer it themselves",
+		)
 	case in.Text == "" && len(in.Keys) == 0:
 		return "", errors.New("give a text or keys")
 	}

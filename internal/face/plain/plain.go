@@ -98,7 +98,12 @@ func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
 func saySilence(silent time.Duration) {
 	switch {
 	case silent == api.Silence:
-		fmt.Fprintf(os.Stderr, "%s: no answer from the project for %s; its process may be stopped\n", self, format.Duration(silent))
+		fmt.Fprintf(
+			os.Stderr,
+			"%s: no answer from the project for %s; its process may be stopped\n",
+			self,
+			format.Duration(silent),
+		)
 	case silent == 0:
 		fmt.Fprintln(os.Stderr, self+": the project answers again")
 	}

@@ -247,6 +247,9 @@ func Runs(snap *api.Snapshot, unit string, most int) []Past {
 			all = append(all, p)
 		}
 	}
-	slices.SortFunc(all, func(a, b Past) int { return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(a.Pass, b.Pass)) })
+	slices.SortFunc(
+		all,
+		func(a, b Past) int { return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(a.Pass, b.Pass)) },
+	)
 	return all[max(len(all)-most, 0):]
 }

@@ -90,7 +90,17 @@ func boxesOf(units []*api.Unit, folded bool, keep func(*api.Unit) bool) []Box {
 				needed = append(needed, other.Name)
 			}
 		}
-		return strings.Join([]string{"", strings.Join(u.Needs, " "), strings.Join(u.Follows, " "), strings.Join(needed, " "), string(u.State), string(u.Freshness)}, "\n")
+		return strings.Join(
+			[]string{
+				"",
+				strings.Join(u.Needs, " "),
+				strings.Join(u.Follows, " "),
+				strings.Join(needed, " "),
+				string(u.State),
+				string(u.Freshness),
+			},
+			"\n",
+		)
 	}
 	for _, u := range units {
 		alike[key(u)] = append(alike[key(u)], u)
@@ -154,7 +164,10 @@ func (l *layout) link() {
 		}
 	}
 	same := func(a, b Link) bool { return a.From == b.From && a.To == b.To }
-	slices.SortStableFunc(l.Links, func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	slices.SortStableFunc(
+		l.Links,
+		func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) },
+	)
 	l.Links = slices.CompactFunc(l.Links, same)
 }
 
@@ -223,7 +236,10 @@ const sweeps = 8
 // order sorts each layer so that few links cross.
 func (l *layout) order() {
 	arrange := func(layer []*node, of func(*node) []*node) {
-		slices.SortStableFunc(layer, func(a, b *node) int { return cmp.Compare(middle(of(a), a.row), middle(of(b), b.row)) })
+		slices.SortStableFunc(
+			layer,
+			func(a, b *node) int { return cmp.Compare(middle(of(a), a.row), middle(of(b), b.row)) },
+		)
 		for i, n := range layer {
 			n.row = i
 		}
@@ -351,7 +367,10 @@ func assign(all []*bus) int {
 	track := 0
 	for ; len(open) > 0; track++ {
 		at := slices.IndexFunc(open, func(b *bus) bool {
-			return !slices.ContainsFunc(open, func(o *bus) bool { return o != b && o.from != b.from && slices.Contains(b.outs, o.from.row) })
+			return !slices.ContainsFunc(
+				open,
+				func(o *bus) bool { return o != b && o.from != b.from && slices.Contains(b.outs, o.from.row) },
+			)
 		})
 		at = max(at, 0)
 		open[at].track = track

@@ -85,7 +85,10 @@ func TestMap(t *testing.T) {
 func TestFolding(t *testing.T) {
 	snap := &api.Snapshot{Units: []*api.Unit{{Name: "db", State: api.Ready}}}
 	for i := range 20 {
-		snap.Units = append(snap.Units, &api.Unit{Name: fmt.Sprintf("api%d", i), State: api.Ready, Needs: []string{"db"}})
+		snap.Units = append(
+			snap.Units,
+			&api.Unit{Name: fmt.Sprintf("api%d", i), State: api.Ready, Needs: []string{"db"}},
+		)
 	}
 	snap.Units[3].State = api.Crashed
 	m := MapOf(snap, MapOptions{Rows: 10, Keep: func(u *api.Unit) bool { return u.State.Broken() || u.Name == "api5" }})
@@ -102,7 +105,15 @@ func TestIfRestarted(t *testing.T) {
 	u := func(name, kind string, follows ...string) *api.Unit {
 		return &api.Unit{Name: name, Kind: kind, Wanted: true, Follows: follows}
 	}
-	snap := &api.Snapshot{Units: []*api.Unit{u("site", "service", "pages"), u("pages", "task", "fares"), u("fares", "task"), u("other", "service"), u("late", "service", "pages")}}
+	snap := &api.Snapshot{
+		Units: []*api.Unit{
+			u("site", "service", "pages"),
+			u("pages", "task", "fares"),
+			u("fares", "task"),
+			u("other", "service"),
+			u("late", "service", "pages"),
+		},
+	}
 	snap.Units[4].Paused = true
 	assert.Equal(t, []api.Step{
 		{Unit: "fares", Does: "reruns", Because: "request"},

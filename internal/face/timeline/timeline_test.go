@@ -14,7 +14,12 @@ func TestAxis(t *testing.T) {
 	a := To(end, time.Minute, 60)
 	assert.Equal(t, time.Second, a.Column)
 	assert.Equal(t, 59, a.At(end))
-	assert.Equal(t, a.Start, To(end.Add(500*time.Millisecond), time.Minute, 60).Start, "what was drawn stays until a column is full")
+	assert.Equal(
+		t,
+		a.Start,
+		To(end.Add(500*time.Millisecond), time.Minute, 60).Start,
+		"what was drawn stays until a column is full",
+	)
 	ticks := a.Ticks(12)
 	assert.Equal(t, []int{45, 0, 15}, []int{ticks[0].Second(), ticks[1].Second(), ticks[2].Second()})
 

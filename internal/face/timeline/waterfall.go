@@ -200,7 +200,8 @@ func Compare(before, now *api.Ripple) []Difference {
 func Earlier(all []*api.Ripple, r *api.Ripple) *api.Ripple {
 	for i := len(all) - 1; i >= 0; i-- {
 		e := all[i]
-		if e.ID < r.ID && e.Resting() && e.Cause == r.Cause && e.Files == r.Files && slices.Equal(slices.Sorted(slices.Values(e.Paths)), slices.Sorted(slices.Values(r.Paths))) {
+		if e.ID < r.ID && e.Resting() && e.Cause == r.Cause && e.Files == r.Files &&
+			slices.Equal(slices.Sorted(slices.Values(e.Paths)), slices.Sorted(slices.Values(r.Paths))) {
 			return e
 		}
 	}

@@ -28,12 +28,28 @@ func span(phase string, from, to int, on string) api.Span {
 // fares is a save that a task takes up, and a service that follows it.
 func fares(id, slower int, outcome api.Outcome) *api.Ripple {
 	return &api.Ripple{
-		ID: id, Cause: api.Cause{Kind: "change"}, Since: noon, RestAt: at(1000 + slower), Outcome: outcome, Paths: []string{"fares.csv"}, Files: 1,
+		ID:      id,
+		Cause:   api.Cause{Kind: "change"},
+		Since:   noon,
+		RestAt:  at(1000 + slower),
+		Outcome: outcome,
+		Paths:   []string{"fares.csv"},
+		Files:   1,
 		Runs: []*api.RunRef{
 			{Unit: "fares", Number: id, Because: "fares.csv changed", Took: api.Seconds(400 * time.Millisecond),
 				Spans: []api.Span{span("debounce", 0, 100, ""), span("running", 100, 500+slower, "")}},
-			{Unit: "tickets", Number: id, Because: "fares finished again", Took: api.Seconds(300 * time.Millisecond), Failed: outcome == api.EndedBroken,
-				Spans: []api.Span{span("waiting", 100, 500+slower, "fares"), span("stopping", 500+slower, 503+slower, ""), span("starting", 503+slower, 1000+slower, "")}},
+			{
+				Unit:    "tickets",
+				Number:  id,
+				Because: "fares finished again",
+				Took:    api.Seconds(300 * time.Millisecond),
+				Failed:  outcome == api.EndedBroken,
+				Spans: []api.Span{
+					span("waiting", 100, 500+slower, "fares"),
+					span("stopping", 500+slower, 503+slower, ""),
+					span("starting", 503+slower, 1000+slower, ""),
+				},
+			},
 		},
 	}
 }
@@ -41,7 +57,15 @@ func fares(id, slower int, outcome api.Outcome) *api.Ripple {
 // drawn is a bar with a letter for each state.
 func drawn(b Bar) string {
 	letters := map[api.State]string{
-		api.Idle: " ", Debounce: "_", Queued: ":", api.Waiting: ".", api.Stopping: "-", api.Setup: "s", api.Starting: "a", api.Running: "#", api.Failed: "/",
+		api.Idle:     " ",
+		Debounce:     "_",
+		Queued:       ":",
+		api.Waiting:  ".",
+		api.Stopping: "-",
+		api.Setup:    "s",
+		api.Starting: "a",
+		api.Running:  "#",
+		api.Failed:   "/",
 	}
 	var out strings.Builder
 	for _, c := range b.Cells {
@@ -83,7 +107,17 @@ func TestWaterfall(t *testing.T) {
 			assert.Equal(t, test.name == "open", w.Bars[1].Open)
 		})
 	}
-	assert.Equal(t, 100*time.Millisecond, WaterfallOf(&api.Ripple{Since: noon, RestAt: noon, Outcome: api.EndedCurrent}, noon, 10).Axis.Span().Round(time.Millisecond))
+	assert.Equal(
+		t,
+		100*time.Millisecond,
+		WaterfallOf(
+			&api.Ripple{Since: noon, RestAt: noon, Outcome: api.EndedCurrent},
+			noon,
+			10,
+		).Axis.Span().Round(
+			time.Millisecond,
+		),
+	)
 }
 
 func TestCompare(t *testing.T) {
@@ -102,7 +136,10 @@ func TestCompare(t *testing.T) {
 
 func TestChart(t *testing.T) {
 	a := Axis{Start: noon, Column: time.Second, N: 10}
-	snap := &api.Snapshot{Units: []*api.Unit{{Name: "tides"}, {Name: "idle"}}, Ripples: []*api.Ripple{fares(1, 0, api.EndedCurrent), fares(2, 2500, api.EndedBroken)}}
+	snap := &api.Snapshot{
+		Units:   []*api.Unit{{Name: "tides"}, {Name: "idle"}},
+		Ripples: []*api.Ripple{fares(1, 0, api.EndedCurrent), fares(2, 2500, api.EndedBroken)},
+	}
 	snap.Ripples[1].Since = at(4000)
 	var s Series
 	for _, one := range []struct {

@@ -61,9 +61,13 @@ func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" 
 
 // terminalKeys are for the chosen unit's terminal.
 var terminalKeys = []binding{
-	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer", hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
-	{keys: []string{"h"}, action: "hands-on", name: "type into its terminal, or see its last screen", hint: "hands on", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
+	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer",
+		hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
+	{keys: []string{"h"}, action: "hands-on", name: "type into its terminal, or see its last screen",
+		hint: "hands on", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
 
-	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField, do: on(func(m *model, f *answerField) { f.submit(m) })},
-	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField,
+		do: on(func(m *model, f *answerField) { f.submit(m) })},
+	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+		do: (*model).close},
 }

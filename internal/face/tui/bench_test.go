@@ -23,9 +23,19 @@ func BenchmarkScreen(b *testing.B) {
 // longDay is a project of 60 units after many saves, each of which has had three of them run.
 func longDay(saves int) *api.Snapshot {
 	end := time.Date(2026, 3, 1, 18, 0, 0, 0, time.UTC)
-	snap := &api.Snapshot{At: end, Project: api.About{Name: "Saltmarsh Ferries", Since: end.Add(-time.Duration(saves+1) * 3 * time.Second)}, Uses: map[string]api.Use{}}
+	snap := &api.Snapshot{
+		At:      end,
+		Project: api.About{Name: "Saltmarsh Ferries", Since: end.Add(-time.Duration(saves+1) * 3 * time.Second)},
+		Uses:    map[string]api.Use{},
+	}
 	for i := range 60 {
-		u := &api.Unit{Name: fmt.Sprintf("unit%d", i), Kind: "service", State: api.Ready, Freshness: api.Current, Wanted: true}
+		u := &api.Unit{
+			Name:      fmt.Sprintf("unit%d", i),
+			Kind:      "service",
+			State:     api.Ready,
+			Freshness: api.Current,
+			Wanted:    true,
+		}
 		if i > 3 {
 			u.Needs = []string{fmt.Sprintf("unit%d", i/2)}
 		}
@@ -34,12 +44,31 @@ func longDay(saves int) *api.Snapshot {
 	for i := range saves {
 		at := end.Add(-time.Duration(saves-i) * 3 * time.Second)
 		snap.Saves = append(snap.Saves, api.Save{At: at, Ripple: i + 1})
-		r := &api.Ripple{ID: i + 1, Cause: api.Cause{Kind: "change"}, Title: "main.go", Since: at, RestAt: at.Add(time.Second), Outcome: api.EndedCurrent}
+		r := &api.Ripple{
+			ID:      i + 1,
+			Cause:   api.Cause{Kind: "change"},
+			Title:   "main.go",
+			Since:   at,
+			RestAt:  at.Add(time.Second),
+			Outcome: api.EndedCurrent,
+		}
 		for k := range 3 {
 			u := snap.Units[(i*3+k)%60]
 			u.Run.Number++
-			u.Marks = append(u.Marks, api.Mark{At: at, State: api.Starting, Run: u.Run.Number}, api.Mark{At: at.Add(time.Second), State: api.Ready, Run: u.Run.Number})
-			r.Runs = append(r.Runs, &api.RunRef{Unit: u.Name, Number: u.Run.Number, Took: api.Seconds(time.Second), Spans: []api.Span{{Phase: "starting", From: at, To: at.Add(time.Second)}}})
+			u.Marks = append(
+				u.Marks,
+				api.Mark{At: at, State: api.Starting, Run: u.Run.Number},
+				api.Mark{At: at.Add(time.Second), State: api.Ready, Run: u.Run.Number},
+			)
+			r.Runs = append(
+				r.Runs,
+				&api.RunRef{
+					Unit:   u.Name,
+					Number: u.Run.Number,
+					Took:   api.Seconds(time.Second),
+					Spans:  []api.Span{{Phase: "starting", From: at, To: at.Add(time.Second)}},
+				},
+			)
 		}
 		snap.Ripples = append(snap.Ripples, r)
 	}
@@ -80,7 +109,12 @@ func BenchmarkHands(b *testing.B) {
 		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: kind, PID: os.Getpid()}}
 		for row := range size.Rows {
 			screens[k].Lines = append(screens[k].Lines, api.ScreenLine{Row: row, Parts: []api.Cells{
-				{Text: strings.Repeat("tide ", 28), Width: 140, Style: api.Style{Foreground: "3"}}, {Text: fmt.Sprintf(" %d", k), Width: 2},
+				{
+					Text:  strings.Repeat("tide ", 28),
+					Width: 140,
+					Style: api.Style{Foreground: "3"},
+				},
+				{Text: fmt.Sprintf(" %d", k), Width: 2},
 			}})
 		}
 	}

@@ -45,7 +45,10 @@ func (m *model) matches(u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
 		grouped := slices.Contains(m.snap.Project.Groups[word], u.Name)
-		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) && !begins(stateWord(u)) && !begins(string(u.Freshness)) && !grouped {
+		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) &&
+			!begins(stateWord(u)) &&
+			!begins(string(u.Freshness)) &&
+			!grouped {
 			return false
 		}
 	}

@@ -167,7 +167,10 @@ func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
 	if chosen {
 		mark, name = m.palette.bright.Render("▸ "), m.palette.bright.Render(strings.TrimSpace(o.name+" "+o.args))
 	}
-	return fit(mark+fit(name, min(34, width/2))+" "+m.palette.moving.Render(fit(o.keys, 10))+m.palette.dim.Render(o.help), width)
+	return fit(
+		mark+fit(name, min(34, width/2))+" "+m.palette.moving.Render(fit(o.keys, 10))+m.palette.dim.Render(o.help),
+		width,
+	)
 }
 
 // commands are all actions: those of keys, and those that take something.
@@ -179,7 +182,12 @@ func (m *model) commands() []command {
 		if b.action == "" || b.action == "command-line" || slices.ContainsFunc(ownCommands, taken) {
 			continue
 		}
-		o := command{name: b.action, help: b.name, keys: b.shown(), do: func(m *model, _ []string) error { return m.act(b) }}
+		o := command{
+			name: b.action,
+			help: b.name,
+			keys: b.shown(),
+			do:   func(m *model, _ []string) error { return m.act(b) },
+		}
 		if b.group == onUnit {
 			o.args, o.offers, o.do = "[UNIT ...]", unitNames, func(m *model, units []string) error { return m.actOn(b, units) }
 		}
@@ -238,53 +246,97 @@ func init() { // they lead back to the list
 		return all
 	}
 	ownCommands = []command{
-		{name: "charts", args: "[MEASURE]", help: "charts of cpu, memory, output, durations, rest", offers: measures, do: (*model).chartOf},
+		{
+			name:   "charts",
+			args:   "[MEASURE]",
+			help:   "charts of cpu, memory, output, durations, rest",
+			offers: measures,
+			do:     (*model).chartOf,
+		},
 		{name: "choose", args: "UNIT", help: "choose a unit", offers: unitNames, do: (*model).chooseUnit},
-		{name: "find-units", args: "[WORD ...]", help: "show units with a name, kind, state or group", do: func(m *model, args []string) error {
-			if len(args) == 0 {
-				m.findUnits()
-			}
-			m.overview.lanes.filter = strings.Join(args, " ")
-			return nil
-		}},
+		{
+			name: "find-units",
+			args: "[WORD ...]",
+			help: "show units with a name, kind, state or group",
+			do: func(m *model, args []string) error {
+				if len(args) == 0 {
+					m.findUnits()
+				}
+				m.overview.lanes.filter = strings.Join(args, " ")
+				return nil
+			},
+		},
 		{name: "go-to", args: "TIME", help: "to a moment: 12:04, 12:04:31, 5m ago", do: (*model).goToTime},
-		{name: "look-for", args: "[TEXT]", help: "look for text in the output", do: func(m *model, args []string) error {
-			if len(args) == 0 {
-				m.searchOutput()
+		{
+			name: "look-for",
+			args: "[TEXT]",
+			help: "look for text in the output",
+			do: func(m *model, args []string) error {
+				if len(args) == 0 {
+					m.searchOutput()
+					return nil
+				}
+				m.stream().look(m, strings.Join(args, " "))
 				return nil
-			}
-			m.stream().look(m, strings.Join(args, " "))
-			return nil
-		}},
-		{name: "only-lines", args: "[FILTER]", help: "show only some lines, by text, unit, run, level", do: func(m *model, args []string) error {
-			if len(args) == 0 {
-				m.filterOutput()
-				return nil
-			}
-			f, err := query.Parse(strings.Join(args, " "))
-			if err == nil {
-				m.stream().use(m, f)
-			}
-			return err
-		}},
-		{name: "order", args: "[file, need or trouble]", help: "order the lanes", offers: func(*model) []string { return orderNames[:] }, do: (*model).orderBy},
-		{name: "ripples", args: "[NUMBER]", help: "ripples: what each save set off, as a waterfall", do: (*model).showRipple},
+			},
+		},
+		{
+			name: "only-lines",
+			args: "[FILTER]",
+			help: "show only some lines, by text, unit, run, level",
+			do: func(m *model, args []string) error {
+				if len(args) == 0 {
+					m.filterOutput()
+					return nil
+				}
+				f, err := query.Parse(strings.Join(args, " "))
+				if err == nil {
+					m.stream().use(m, f)
+				}
+				return err
+			},
+		},
+		{
+			name:   "order",
+			args:   "[file, need or trouble]",
+			help:   "order the lanes",
+			offers: func(*model) []string { return orderNames[:] },
+			do:     (*model).orderBy,
+		},
+		{
+			name: "ripples",
+			args: "[NUMBER]",
+			help: "ripples: what each save set off, as a waterfall",
+			do:   (*model).showRipple,
+		},
 		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: (*model).spanOf},
-		{name: "what-if", args: "PATH", help: "what a save of a path would set off", offers: func(*model) []string { return nil }, do: func(m *model, args []string) error {
-			if len(args) != 1 {
-				return errors.New("what-if takes one path")
-			}
-			m.showMap()
-			m.top().(*mapView).ifSaved(m, args[0])
-			return nil
-		}},
-		{name: "write-drawing", args: "[PATH]", help: "write the lanes, or the ripple, map or charts shown, as SVG or PDF", offers: func(*model) []string { return nil }, do: func(m *model, args []string) error {
-			if len(args) == 0 {
-				m.askDrawing()
+		{
+			name:   "what-if",
+			args:   "PATH",
+			help:   "what a save of a path would set off",
+			offers: func(*model) []string { return nil },
+			do: func(m *model, args []string) error {
+				if len(args) != 1 {
+					return errors.New("what-if takes one path")
+				}
+				m.showMap()
+				m.top().(*mapView).ifSaved(m, args[0])
 				return nil
-			}
-			return m.writeDrawing(strings.Join(args, " "))
-		}},
+			},
+		},
+		{
+			name:   "write-drawing",
+			args:   "[PATH]",
+			help:   "write the lanes, or the ripple, map or charts shown, as SVG or PDF",
+			offers: func(*model) []string { return nil },
+			do: func(m *model, args []string) error {
+				if len(args) == 0 {
+					m.askDrawing()
+					return nil
+				}
+				return m.writeDrawing(strings.Join(args, " "))
+			},
+		},
 	}
 }
 

@@ -50,7 +50,12 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 	add("")
 	shown := doubts[:min(len(doubts), max((room-8)/2, 1))]
 	for _, one := range shown {
-		add("%s %s  %s", m.palette.stale.Render("?"), m.palette.text.Render(one.What), m.palette.dim.Render("since "+format.Clock(one.Since)))
+		add(
+			"%s %s  %s",
+			m.palette.stale.Render("?"),
+			m.palette.text.Render(one.What),
+			m.palette.dim.Render("since "+format.Clock(one.Since)),
+		)
 		add("  %s", m.palette.dim.Render("to end it: "+one.Ends))
 	}
 	if more := len(doubts) - len(shown); more > 0 {
@@ -90,5 +95,9 @@ func (m *model) silence() string {
 	if m.silent == 0 {
 		return ""
 	}
-	return fmt.Sprintf("no answer from the project for %s; its process %d may be stopped", format.Duration(m.silent), m.snap.Project.Supervisor)
+	return fmt.Sprintf(
+		"no answer from the project for %s; its process %d may be stopped",
+		format.Duration(m.silent),
+		m.snap.Project.Supervisor,
+	)
 }

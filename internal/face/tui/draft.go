@@ -257,7 +257,9 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 	}
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {
-		b.WriteString("  " + m.palette.faint.Render(f.Name+"=") + m.palette.dim.Render(strings.ReplaceAll(f.Value, "\n", " ")))
+		b.WriteString(
+			"  " + m.palette.faint.Render(f.Name+"=") + m.palette.dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
+		)
 	}
 	return b.String()
 }

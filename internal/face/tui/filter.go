@@ -17,7 +17,16 @@ type filterField struct {
 
 func (m *model) filterOutput() {
 	s := m.stream()
-	m.open(&filterField{input: m.field("only lines with  ", `text /expression/ !text unit=NAME run=N ripple=last level=warning`, s.filter.String()), before: s.filter})
+	m.open(
+		&filterField{
+			input: m.field(
+				"only lines with  ",
+				`text /expression/ !text unit=NAME run=N ripple=last level=warning`,
+				s.filter.String(),
+			),
+			before: s.filter,
+		},
+	)
 }
 
 func (*filterField) name() string { return "filter" }

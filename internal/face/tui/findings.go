@@ -23,7 +23,14 @@ type findings struct {
 }
 
 var findingKinds = []struct{ only, words string }{
-	{"", "all findings"}, {"error", "errors"}, {"warning", "warnings"}, {"new", "new findings"}, {"gone", "what has gone"},
+	{
+		"",
+		"all findings",
+	},
+	{"error", "errors"},
+	{"warning", "warnings"},
+	{"new", "new findings"},
+	{"gone", "what has gone"},
 }
 
 func (m *model) showFindings() {
@@ -193,7 +200,18 @@ func (f *findings) row(m *model, number, width int, first bool) string {
 	case number == f.list.at:
 		message = m.palette.bright
 	}
-	row := mark + m.palette.text.Bold(c.Change == api.NewFinding).Render(fit(change, 5)) + fit(style.Render(string(c.Severity)), 8) + m.palette.dim.Render(fit(place, fileWidth)) + "  " + message.Render(c.Message)
+	row := mark + m.palette.text.Bold(
+		c.Change == api.NewFinding,
+	).Render(
+		fit(change, 5),
+	) + fit(
+		style.Render(string(c.Severity)),
+		8,
+	) + m.palette.dim.Render(
+		fit(place, fileWidth),
+	) + "  " + message.Render(
+		c.Message,
+	)
 	right := ""
 	if width >= 100 {
 		right = m.unitStyle(c.Unit).Render(c.Unit) + " "
@@ -278,6 +296,13 @@ func (f *findings) edit(m *model) {
 
 func (m *model) seekFindings() {
 	onFindings(func(m *model, f *findings) {
-		m.open(&seekField{m.field("findings with  ", "a part of a file, rule or message", f.list.query.Text), f, f.list.seek, f.list.query.Text})
+		m.open(
+			&seekField{
+				m.field("findings with  ", "a part of a file, rule or message", f.list.query.Text),
+				f,
+				f.list.seek,
+				f.list.query.Text,
+			},
+		)
 	})(m)
 }

@@ -26,14 +26,17 @@ func harmless(t testing.TB, text string) {
 	for rest := []byte(text); len(rest) > 0; {
 		if r, n := utf8.DecodeRune(rest); r != 0x1b {
 			control := r < 0x20 && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0
-			turns := r == 0x61c || r == 0x200e || r == 0x200f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+			turns := r == 0x61c || r == 0x200e || r == 0x200f || r >= 0x202a && r <= 0x202e ||
+				r >= 0x2066 && r <= 0x2069
 			require.False(t, control || turns, "%U in %q", r, text)
 			rest = rest[n:]
 			continue
 		}
 		seq, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
-		colour := bytes.HasPrefix(seq, []byte("\x1b[")) && seq[len(seq)-1] == 'm' && len(bytes.Trim(seq[2:len(seq)-1], "0123456789;:")) == 0
-		link := bytes.HasPrefix(seq, []byte("\x1b]8;")) && (bytes.HasSuffix(seq, []byte("\x1b\\")) || bytes.HasSuffix(seq, []byte("\a")))
+		colour := bytes.HasPrefix(seq, []byte("\x1b[")) && seq[len(seq)-1] == 'm' &&
+			len(bytes.Trim(seq[2:len(seq)-1], "0123456789;:")) == 0
+		link := bytes.HasPrefix(seq, []byte("\x1b]8;")) &&
+			(bytes.HasSuffix(seq, []byte("\x1b\\")) || bytes.HasSuffix(seq, []byte("\a")))
 		require.True(t, colour || link, "%q in %q", seq, text)
 		rest = rest[max(n, 1):]
 	}

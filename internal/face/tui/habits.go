@@ -49,7 +49,10 @@ func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 		}
 		for _, k := range b.keys {
 			if before := of[k]; before != nil {
-				clashes = append(clashes, fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.action, b.action))
+				clashes = append(
+					clashes,
+					fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.action, b.action),
+				)
 				continue
 			}
 			of[k] = b

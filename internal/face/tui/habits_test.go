@@ -27,7 +27,11 @@ func TestOwnKeys(t *testing.T) {
 	m.keyed("?")
 	assert.Contains(t, seen(m), "x f5                    restart or rerun it")
 
-	assert.Equal(t, []string{"the key s is that of restart and of stop: it does the first"}, Clashes(map[string][]string{"restart": {"s"}}))
+	assert.Equal(
+		t,
+		[]string{"the key s is that of restart and of stop: it does the first"},
+		Clashes(map[string][]string{"restart": {"s"}}),
+	)
 	assert.Len(t, Clashes(map[string][]string{"stop": {"T"}}), 1, "it is kept for a view to come")
 	assert.Empty(t, Clashes(map[string][]string{"restart": {"s"}, "stop": {"r"}}), "two may change places")
 	assert.Empty(t, Clashes(nil))
@@ -41,7 +45,12 @@ func TestHabitsChange(t *testing.T) {
 	m, _ := play(t, 5, 140, 40)
 	edited := false
 	m.habitsNow = func() (Habits, []string, bool) {
-		return Habits{Theme: "light", Keys: map[string][]string{"restart": {"s"}}}, []string{"config.toml:1: a mistake"}, edited
+		return Habits{
+				Theme: "light",
+				Keys:  map[string][]string{"restart": {"s"}},
+			}, []string{
+				"config.toml:1: a mistake",
+			}, edited
 	}
 	m.reread()
 	assert.NotContains(t, seen(m), "your own settings")

@@ -56,7 +56,8 @@ func (m *model) takeInHand() {
 // canType reports whether the chosen unit has a terminal that reads.
 func canType(m *model) bool {
 	u := m.chosen()
-	return u != nil && u.Kind != "relay" && slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
+	return u != nil && u.Kind != "relay" &&
+		slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
 }
 
 // hasTerminal reports whether the chosen unit has one, if only to look at what it has left.
@@ -80,7 +81,13 @@ func (v *hands) begin(m *model, hand, take bool) {
 			return ctx.Err()
 		}
 	}
-	q := api.ScreenQuery{Unit: v.unit, Face: api.Face{Kind: kind, PID: os.Getpid()}, Hand: hand, Take: take, Size: v.size.Bounded()}
+	q := api.ScreenQuery{
+		Unit: v.unit,
+		Face: api.Face{Kind: kind, PID: os.Getpid()},
+		Hand: hand,
+		Take: take,
+		Size: v.size.Bounded(),
+	}
 	project := m.project
 	go func() {
 		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(screenMsg{of: v, screen: s}) })
@@ -222,7 +229,11 @@ func (v *hands) key(m *model, key tea.KeyPressMsg) {
 }
 
 var mouseButtons = map[tea.MouseButton]string{
-	tea.MouseLeft: "left", tea.MouseMiddle: "middle", tea.MouseRight: "right", tea.MouseWheelUp: "wheel-up", tea.MouseWheelDown: "wheel-down",
+	tea.MouseLeft:      "left",
+	tea.MouseMiddle:    "middle",
+	tea.MouseRight:     "right",
+	tea.MouseWheelUp:   "wheel-up",
+	tea.MouseWheelDown: "wheel-down",
 }
 
 // mouse gives the program what is done in its cells, if it wants to hear of that. A wheel that it does
@@ -289,7 +300,9 @@ func (v *hands) draw(m *model, width, height int) []string {
 	case !v.beside:
 		return rows
 	case w < width:
-		right := append([]string{m.titledRule(m.stream().title(), width-w-1)}, m.stream().draw(m, width-w-1, height-1)...)
+		right := append(
+			[]string{m.titledRule(m.stream().title(), width-w-1)},
+			m.stream().draw(m, width-w-1, height-1)...)
 		for i := range rows {
 			rows[i] += m.palette.faint.Render("│") + right[i]
 		}
@@ -337,7 +350,11 @@ func (v *hands) rule(m *model, width int) string {
 			text += ": " + v.screen.Title
 		}
 	case hand != nil:
-		text, way = fmt.Sprintf("watching %s: %s has hands on it", v.unit, cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind)), "enter takes over"
+		text, way = fmt.Sprintf(
+			"watching %s: %s has hands on it",
+			v.unit,
+			cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind),
+		), "enter takes over"
 	default:
 		text, way = "watching "+v.unit, "enter takes it in hand"
 	}
@@ -397,14 +414,53 @@ func (m *model) handsFocus(way string) {
 
 // handKeys are those of a terminal in hand. All others are the program's.
 var handKeys = []binding{
-	{in: "hands on", keys: []string{"f12"}, action: "let-go", name: "let go", hint: "let go", group: onHand, when: shown, do: (*model).close},
-	{in: "hands on", keys: []string{"shift+f12", "f24"}, action: "hands-beside", name: "over the whole screen, or beside the stream", hint: "beside the stream", group: onHand, when: shown,
-		do: on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside })},
-	{in: "hands on", keys: []string{"esc", "q"}, name: "back", hint: "back", group: onHand, when: looks, do: (*model).close},
-	{in: "hands on", keys: []string{"enter"}, name: "take it over from another screen", hint: "take in hand", group: onHand,
-		when: func(m *model) bool { return looks(m) && !m.hands.screen.Ended }, do: on(func(m *model, v *hands) { v.begin(m, true, true) })},
-	{in: "hands on", keys: []string{"r"}, name: "restart or rerun the unit", hint: "restart", group: onHand,
-		when: func(m *model) bool { return looks(m) && m.hands.screen.Ended }, do: on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) })},
+	{
+		in:     "hands on",
+		keys:   []string{"f12"},
+		action: "let-go",
+		name:   "let go",
+		hint:   "let go",
+		group:  onHand,
+		when:   shown,
+		do:     (*model).close,
+	},
+	{
+		in:     "hands on",
+		keys:   []string{"shift+f12", "f24"},
+		action: "hands-beside",
+		name:   "over the whole screen, or beside the stream",
+		hint:   "beside the stream",
+		group:  onHand,
+		when:   shown,
+		do:     on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside }),
+	},
+	{
+		in:    "hands on",
+		keys:  []string{"esc", "q"},
+		name:  "back",
+		hint:  "back",
+		group: onHand,
+		when:  looks,
+		do:    (*model).close,
+	},
+	{
+		in:    "hands on",
+		keys:  []string{"enter"},
+		name:  "take it over from another screen",
+		hint:  "take in hand",
+		group: onHand,
+		when:  func(m *model) bool { return looks(m) && !m.hands.screen.Ended },
+		do:    on(func(m *model, v *hands) { v.begin(m, true, true) }),
+	},
+	{
+		in:    "hands on",
+		keys:  []string{"r"},
+		name:  "restart or rerun the unit",
+		hint:  "restart",
+		group: onHand,
+		when:  func(m *model) bool { return looks(m) && m.hands.screen.Ended },
+		do:    on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) }),
+	},
 }
 
 // shown reports whether a terminal is.

@@ -44,8 +44,24 @@ func TestHandsOn(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
 	size := api.Size{Cols: 40, Rows: 5}
 	p.screens = []api.Screen{
-		{Unit: "u0", Run: 1, Number: 1, Size: size, Lines: []api.ScreenLine{row(0, "sailings"), row(1, ""), row(2, ""), row(3, ""), row(4, "")}, Mouse: "drags", Title: "timetable"},
-		{Unit: "u0", Run: 1, Number: 2, Size: size, Lines: []api.ScreenLine{row(1, "berths")}, Cursor: api.Cursor{Col: 3, Row: 1, Shape: "bar"}, Mouse: "drags"},
+		{
+			Unit:   "u0",
+			Run:    1,
+			Number: 1,
+			Size:   size,
+			Lines:  []api.ScreenLine{row(0, "sailings"), row(1, ""), row(2, ""), row(3, ""), row(4, "")},
+			Mouse:  "drags",
+			Title:  "timetable",
+		},
+		{
+			Unit:   "u0",
+			Run:    1,
+			Number: 2,
+			Size:   size,
+			Lines:  []api.ScreenLine{row(1, "berths")},
+			Cursor: api.Cursor{Col: 3, Row: 1, Shape: "bar"},
+			Mouse:  "drags",
+		},
 	}
 	m.keyed("h")
 	m.hear(t)
@@ -66,10 +82,18 @@ func TestHandsOn(t *testing.T) {
 	m.settle(nil)
 	me := os.Getpid()
 	assert.Equal(t, []api.Input{
-		{Unit: "u0", Face: me, Focus: "in"}, {Unit: "u0", Face: me, Text: "q"}, {Unit: "u0", Face: me, Keys: []string{"ctrl+c"}}, {Unit: "u0", Face: me, Keys: []string{"esc"}},
+		{
+			Unit:  "u0",
+			Face:  me,
+			Focus: "in",
+		},
+		{Unit: "u0", Face: me, Text: "q"},
+		{Unit: "u0", Face: me, Keys: []string{"ctrl+c"}},
+		{Unit: "u0", Face: me, Keys: []string{"esc"}},
 		{Unit: "u0", Face: me, Text: "a\nb", Paste: true},
 		{Unit: "u0", Face: me, Mouse: &api.Mouse{Does: "press", Button: "left", Col: 5, Row: 2}},
-		{Unit: "u0", Face: me, Focus: "out"}, {Unit: "u0", Face: me, Size: &api.Size{Cols: 80, Rows: 21}},
+		{Unit: "u0", Face: me, Focus: "out"},
+		{Unit: "u0", Face: me, Size: &api.Size{Cols: 80, Rows: 21}},
 	}, p.took(t, 8))
 
 	m.keyed("shift+f12")
@@ -87,7 +111,9 @@ func TestHandsOn(t *testing.T) {
 // TestHandsFromUnit takes the terminal in hand from the unit's own view, and comes back to it.
 func TestHandsFromUnit(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
-	p.screens = []api.Screen{{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}}}
+	p.screens = []api.Screen{
+		{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}},
+	}
 	m.keyed("U", "h")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "hands on u0")
@@ -100,7 +126,16 @@ func TestHandsFromUnit(t *testing.T) {
 func TestWatched(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
 	other := &api.Face{Kind: kind, PID: 1}
-	p.screens = []api.Screen{{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}, Hand: other}}
+	p.screens = []api.Screen{
+		{
+			Unit:   "u0",
+			Run:    1,
+			Number: 1,
+			Size:   api.Size{Cols: 40, Rows: 1},
+			Lines:  []api.ScreenLine{row(0, "tides")},
+			Hand:   other,
+		},
+	}
 	m.keyed("h")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "watching u0: another screen has hands on it")

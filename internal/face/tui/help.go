@@ -95,7 +95,15 @@ func (h *help) sections(m *model) [][]string {
 		glyph, style := m.palette.texture(l.cell)
 		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
 	}
-	return append(all, append(rows, "    "+m.palette.bright.Render(fit("?", keyWidth))+"waits for somebody to type: at a prompt, or a full screen at rest"))
+	return append(
+		all,
+		append(
+			rows,
+			"    "+m.palette.bright.Render(
+				fit("?", keyWidth),
+			)+"waits for somebody to type: at a prompt, or a full screen at rest",
+		),
+	)
 }
 
 // section lists the bindings of a group; empty: all of them.

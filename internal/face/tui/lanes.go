@@ -154,7 +154,19 @@ func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
 // lane returns a unit's row.
 func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	use := m.snap.Uses[u.Name]
-	looks := laneLooks{u, u.Name == l.unit, endpoint(use), memory(use), took(u, m.now), m.toldOf(u), m.snap.Asks[u.Name].Kind != "", c, a, a.At(m.now), -1}
+	looks := laneLooks{
+		u,
+		u.Name == l.unit,
+		endpoint(use),
+		memory(use),
+		took(u, m.now),
+		m.toldOf(u),
+		m.snap.Asks[u.Name].Kind != "",
+		c,
+		a,
+		a.At(m.now),
+		-1,
+	}
 	if !m.at.IsZero() {
 		looks.at = a.At(m.at)
 	}

@@ -61,7 +61,10 @@ func (*leaving) draw(m *model, width, height int) []string {
 		}
 		rows = append(rows, "")
 		for _, b := range m.bindingsOf("leave") {
-			rows = append(rows, "  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name))
+			rows = append(
+				rows,
+				"  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name),
+			)
 		}
 		for i := range rows {
 			rows[i] = fit(rows[i], width)

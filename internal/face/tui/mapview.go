@@ -169,7 +169,10 @@ func (v *mapView) foot(m *model, width, most int) []string {
 		rows = append(rows, fit("  "+text, width))
 	}
 	if len(rows) > most {
-		rows = append(rows[:most-1], fit(m.palette.dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width))
+		rows = append(
+			rows[:most-1],
+			fit(m.palette.dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width),
+		)
 	}
 	return rows
 }
@@ -253,7 +256,13 @@ func boxMore(m *model, b timeline.Box) string {
 	}
 	u := b.Units[0]
 	use := m.snap.Uses[u.Name]
-	return strings.Join(slices.DeleteFunc([]string{u.Kind, endpoint(use), m.toldOf(u), memory(use)}, func(s string) bool { return s == "" }), "  ")
+	return strings.Join(
+		slices.DeleteFunc(
+			[]string{u.Kind, endpoint(use), m.toldOf(u), memory(use)},
+			func(s string) bool { return s == "" },
+		),
+		"  ",
+	)
 }
 
 // rowAt is the row of the picture at which links enter and leave a row of the map, and names stand.

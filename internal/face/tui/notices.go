@@ -37,7 +37,8 @@ const (
 func (m *model) use() {
 	n := &m.away
 	n.used = m.now
-	if m.now.Sub(n.told) < usedAgain || !slices.ContainsFunc(m.others(), func(f api.Face) bool { return f.Kind == kind }) {
+	if m.now.Sub(n.told) < usedAgain ||
+		!slices.ContainsFunc(m.others(), func(f api.Face) bool { return f.Kind == kind }) {
 		return
 	}
 	n.told = m.now
@@ -74,10 +75,22 @@ func (m *model) notify() {
 	n := &m.away
 	changed := n.known && n.trouble != m.snap.Trouble
 	n.trouble, n.known = m.snap.Trouble, true
-	if !changed || m.habits.Notify == "off" || m.snap.Quitting || m.snap.Verdict.Word == api.VerdictStopped || !m.looksElsewhere() || !m.isUsedLast() {
+	if !changed || m.habits.Notify == "off" || m.snap.Quitting || m.snap.Verdict.Word == api.VerdictStopped ||
+		!m.looksElsewhere() ||
+		!m.isUsedLast() {
 		return
 	}
-	m.cmds = append(m.cmds, tea.Raw(notice(m.habits.Notify, os.Getenv, m.snap.Project.Name, strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text)))
+	m.cmds = append(
+		m.cmds,
+		tea.Raw(
+			notice(
+				m.habits.Notify,
+				os.Getenv,
+				m.snap.Project.Name,
+				strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text,
+			),
+		),
+	)
 }
 
 // notice is a notice as the terminal takes it: as a desktop notice (OSC 777 as rxvt and VTE have

@@ -25,34 +25,129 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 	require.NoError(t, os.WriteFile(file, []byte("package berths\n\nfunc depth() int {\n\treturn tide\n}\n"), 0o600))
 	past := func(of string) (all []api.PastResult) {
 		for _, c := range of {
-			all = append(all, api.PastResult{Status: map[rune]api.CaseStatus{'+': api.CasePassed, '-': api.CaseFailed, '.': api.CaseSkipped}[c], Took: api.Seconds(time.Millisecond)})
+			all = append(
+				all,
+				api.PastResult{
+					Status: map[rune]api.CaseStatus{'+': api.CasePassed, '-': api.CaseFailed, '.': api.CaseSkipped}[c],
+					Took:   api.Seconds(time.Millisecond),
+				},
+			)
 		}
 		return all
 	}
 	twice := past("+++")
 	twice[1].Both = true
 	p.cases = []api.Case{
-		{Unit: "u3", Suite: "ferries/harbour/berths", Name: "TestBerths/low_tide", Status: api.CaseFailed, Change: api.NewlyFailing, Took: api.Seconds(1200 * time.Millisecond),
-			Message: "berths = 4, want 3", Want: "3 berths", Got: "4 berths", FilePlace: api.FilePlace{File: file, Line: 4, Column: 9}, Past: past("++++-")},
-		{Unit: "u3", Suite: "ferries/harbour/fares", Status: api.CaseFailed, Change: api.StillFailing, Message: "build failed", Past: past("--")},
-		{Unit: "u3", Suite: "ferries/harbour/berths", Name: "TestBuoy", Status: api.CasePassed, Flaky: true, Took: api.Seconds(80 * time.Millisecond), Past: past("+-+-+-+-+-+-+-+")},
-		{Unit: "u3", Suite: "ferries/harbour/berths", Name: "TestEbb", Status: api.CasePassed, Change: api.NewlyPassing, Past: append(past("--+"), twice...)},
-		{Unit: "u3", Suite: "ferries/harbour/berths", Name: "TestLater", Status: api.CaseSkipped, Message: "no water", Past: past(".")},
+		{
+			Unit:      "u3",
+			Suite:     "ferries/harbour/berths",
+			Name:      "TestBerths/low_tide",
+			Status:    api.CaseFailed,
+			Change:    api.NewlyFailing,
+			Took:      api.Seconds(1200 * time.Millisecond),
+			Message:   "berths = 4, want 3",
+			Want:      "3 berths",
+			Got:       "4 berths",
+			FilePlace: api.FilePlace{File: file, Line: 4, Column: 9},
+			Past:      past("++++-"),
+		},
+		{
+			Unit:    "u3",
+			Suite:   "ferries/harbour/fares",
+			Status:  api.CaseFailed,
+			Change:  api.StillFailing,
+			Message: "build failed",
+			Past:    past("--"),
+		},
+		{
+			Unit:   "u3",
+			Suite:  "ferries/harbour/berths",
+			Name:   "TestBuoy",
+			Status: api.CasePassed,
+			Flaky:  true,
+			Took:   api.Seconds(80 * time.Millisecond),
+			Past:   past("+-+-+-+-+-+-+-+"),
+		},
+		{
+			Unit:   "u3",
+			Suite:  "ferries/harbour/berths",
+			Name:   "TestEbb",
+			Status: api.CasePassed,
+			Change: api.NewlyPassing,
+			Past:   append(past("--+"), twice...),
+		},
+		{
+			Unit:    "u3",
+			Suite:   "ferries/harbour/berths",
+			Name:    "TestLater",
+			Status:  api.CaseSkipped,
+			Message: "no water",
+			Past:    past("."),
+		},
 	}
 	for i := len(p.cases); i < cases; i++ {
-		p.cases = append(p.cases, api.Case{Unit: "u3", Suite: "ferries/harbour/many", Name: fmt.Sprintf("Test%05d", i), Status: api.CasePassed, Past: past("++++++")})
+		p.cases = append(
+			p.cases,
+			api.Case{
+				Unit:   "u3",
+				Suite:  "ferries/harbour/many",
+				Name:   fmt.Sprintf("Test%05d", i),
+				Status: api.CasePassed,
+				Past:   past("++++++"),
+			},
+		)
 	}
 	p.findings = []api.Finding{
-		{Unit: "u3", Severity: api.SeverityError, Message: "undefined: tide", Change: api.NewFinding, FilePlace: api.FilePlace{File: file, Line: 4, Column: 9}, Notes: []string{"did you mean tides?"}},
-		{Unit: "u3", Severity: api.SeverityWarning, Rule: "spare", Message: "'depth' is not used", FilePlace: api.FilePlace{File: file, Line: 3, Column: 6}},
-		{Unit: "u3", Severity: api.SeverityError, Message: "wrong number of fields", Change: api.GoneFinding, FilePlace: api.FilePlace{File: "/ferries/fares.csv", Line: 7}},
+		{
+			Unit:      "u3",
+			Severity:  api.SeverityError,
+			Message:   "undefined: tide",
+			Change:    api.NewFinding,
+			FilePlace: api.FilePlace{File: file, Line: 4, Column: 9},
+			Notes:     []string{"did you mean tides?"},
+		},
+		{
+			Unit:      "u3",
+			Severity:  api.SeverityWarning,
+			Rule:      "spare",
+			Message:   "'depth' is not used",
+			FilePlace: api.FilePlace{File: file, Line: 3, Column: 6},
+		},
+		{
+			Unit:      "u3",
+			Severity:  api.SeverityError,
+			Message:   "wrong number of fields",
+			Change:    api.GoneFinding,
+			FilePlace: api.FilePlace{File: "/ferries/fares.csv", Line: 7},
+		},
 	}
 	for i := len(p.findings); i < found; i++ {
-		p.findings = append(p.findings, api.Finding{Unit: "u3", Severity: api.SeverityWarning, Message: fmt.Sprint("warning ", i), FilePlace: api.FilePlace{File: fmt.Sprintf("/ferries/f%d.go", i/50), Line: i}})
+		p.findings = append(
+			p.findings,
+			api.Finding{
+				Unit:      "u3",
+				Severity:  api.SeverityWarning,
+				Message:   fmt.Sprint("warning ", i),
+				FilePlace: api.FilePlace{File: fmt.Sprintf("/ferries/f%d.go", i/50), Line: i},
+			},
+		)
 	}
 	p.Send(engine.Reported{Unit: "u3", Run: p.Engine.Snapshot().Unit("u3").Run.Number, Report: engine.Report{
-		Run: 2, Version: 1, Cases: len(p.cases), Ran: len(p.cases), Passed: 2, Failed: 2, Skipped: 1, New: 1, Flaky: 1, Errors: 1, Warnings: 1, Added: 1, Gone: 1,
-		Names: []string{"TestBerths/low_tide"}, First: "berths.go:4:9: undefined: tide",
+		Run:      2,
+		Version:  1,
+		Cases:    len(p.cases),
+		Ran:      len(p.cases),
+		Passed:   2,
+		Failed:   2,
+		Skipped:  1,
+		New:      1,
+		Flaky:    1,
+		Errors:   1,
+		Warnings: 1,
+		Added:    1,
+		Gone:     1,
+		Names:    []string{"TestBerths/low_tide"},
+		First:    "berths.go:4:9: undefined: tide",
 	}})
 	p.root = dir
 	p.see()
@@ -97,7 +192,11 @@ func TestResultKeys(t *testing.T) {
 	assert.Contains(t, p.requests[1], "TestBerths/low_tide")
 	assert.Contains(t, p.requests[1], "TestBuoy")
 	m.keyed("home", "f", "x")
-	assert.Equal(t, []string{"narrow u3 TestBerths/low_tide TestBuoy TestEbb TestLater", "narrow u3 failing"}, p.requests[2:])
+	assert.Equal(
+		t,
+		[]string{"narrow u3 TestBerths/low_tide TestBuoy TestEbb TestLater", "narrow u3 failing"},
+		p.requests[2:],
+	)
 	m.keyed("e")
 	assert.Contains(t, m.plainScreen(), "no editor is set", "the place is there, an editor is not")
 	m.keyed("/", "e", "b", "b", "enter")

@@ -165,7 +165,9 @@ func windowed(at, total, height int) int { return max(0, min(at-height/2, total-
 
 func (v *ripples) draw(m *model, width, height int) []string {
 	n := len(m.snap.Ripples)
-	rows := []string{m.titledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width)}
+	rows := []string{
+		m.titledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
+	}
 	if n == 0 {
 		return pad(append(rows, fit(m.palette.dim.Render("  nothing has happened yet"), width)), height, width)
 	}
@@ -195,7 +197,14 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 	if r.Resting() {
 		took = fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
 	}
-	left := fmt.Sprintf("%s%4d  %s  %s %s ", mark, r.ID, m.palette.dim.Render(m.moment(r.Since)), m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)), took)
+	left := fmt.Sprintf(
+		"%s%4d  %s  %s %s ",
+		mark,
+		r.ID,
+		m.palette.dim.Render(m.moment(r.Since)),
+		m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)),
+		took,
+	)
 	return ends(left+title, m.palette.dim.Render(unitsOf(r, max(width/3, 10))), width)
 }
 
@@ -233,7 +242,10 @@ func rippleTitle(m *model, r *api.Ripple) string {
 	case !r.Resting():
 		parts = append(parts, "goes on for "+format.Duration(m.now.Sub(r.Since).Truncate(100*time.Millisecond)))
 	case r.Detail != "":
-		parts = append(parts, fmt.Sprintf("%s after %s: %s", r.Outcome, format.Duration(r.RestAt.Sub(r.Since)), r.Detail))
+		parts = append(
+			parts,
+			fmt.Sprintf("%s after %s: %s", r.Outcome, format.Duration(r.RestAt.Sub(r.Since)), r.Detail),
+		)
 	default:
 		parts = append(parts, fmt.Sprintf("%s after %s", r.Outcome, format.Duration(r.RestAt.Sub(r.Since))))
 	}
@@ -301,7 +313,10 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string
 		rows = append(rows, v.barRow(m, &w.Bars[i], c, i == v.bar, width))
 	}
 	if r.MoreRuns > 0 && len(rows)-1 < room {
-		rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width))
+		rows = append(
+			rows,
+			fit(m.palette.dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width),
+		)
 	}
 	rows = pad(rows, room+1, width)
 	return append(rows, foot...)
@@ -389,7 +404,11 @@ func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
 	if len(b.Spans) == 0 {
 		parts = append(parts, "what its time was spent on is not kept any more")
 	}
-	rows := []string{m.titledRule("", width), fit("  "+said, width), fit("  "+m.palette.dim.Render(strings.Join(parts, ", ")), width)}
+	rows := []string{
+		m.titledRule("", width),
+		fit("  "+said, width),
+		fit("  "+m.palette.dim.Render(strings.Join(parts, ", ")), width),
+	}
 	if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
 		rows = append(rows, fit("  "+m.palette.broken.Render(line), width))
 	}
@@ -403,24 +422,64 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	case !r.Resting():
 		return []string{fit(m.palette.dim.Render("  it goes on: it can be compared when it is at rest"), width)}
 	case e == nil:
-		return []string{fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width)}
+		return []string{
+			fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width),
+		}
 	}
 	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
-	rows := []string{fit(fmt.Sprintf("  beside ripple %d of %s: %s then, %s now, %s", e.ID, format.Moment(e.Since, m.now), format.Duration(was), format.Duration(is), slower(is-was)), width), fit("", width)}
+	rows := []string{
+		fit(
+			fmt.Sprintf(
+				"  beside ripple %d of %s: %s then, %s now, %s",
+				e.ID,
+				format.Moment(e.Since, m.now),
+				format.Duration(was),
+				format.Duration(is),
+				slower(is-was),
+			),
+			width,
+		),
+		fit("", width),
+	}
 	all := timeline.Compare(e, r)
 	if len(all) == 0 {
 		return append(rows, fit(m.palette.dim.Render("  no part of it differs"), width))
 	}
 	most := all[0].By().Abs()
-	rows = append(rows, fit(m.palette.dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width))
+	rows = append(
+		rows,
+		fit(m.palette.dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
+	)
 	for _, d := range all {
 		style := m.palette.current
 		if d.By() > 0 {
 			style = m.palette.stale
 		}
 		const bar = 24
-		rows = append(rows, fit("  "+m.unitStyle(d.Unit).Render(fit(d.Unit, 16))+fmt.Sprintf(" %-10s %9s %9s  ", d.Phase, format.Duration(d.Before), format.Duration(d.Now))+
-			style.Render(strings.Repeat("█", timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar))+" "+slower(d.By())), width))
+		rows = append(
+			rows,
+			fit(
+				"  "+m.unitStyle(
+					d.Unit,
+				).Render(
+					fit(d.Unit, 16),
+				)+fmt.Sprintf(
+					" %-10s %9s %9s  ",
+					d.Phase,
+					format.Duration(d.Before),
+					format.Duration(d.Now),
+				)+
+					style.Render(
+						strings.Repeat(
+							"█",
+							timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar),
+						)+" "+slower(
+							d.By(),
+						),
+					),
+				width,
+			),
+		)
 	}
 	return rows
 }

@@ -55,7 +55,9 @@ type resultsField struct {
 
 func (m *model) writeResults() {
 	name := "results-" + m.now.Format("150405") + ".xml"
-	m.open(&resultsField{m.field("write tests and findings to  ", ".xml (JUnit), .tap, .sarif or .jsonl", name), m.top()})
+	m.open(
+		&resultsField{m.field("write tests and findings to  ", ".xml (JUnit), .tap, .sarif or .jsonl", name), m.top()},
+	)
 }
 
 func (*resultsField) name() string { return "write results" }
@@ -110,7 +112,14 @@ func (m *model) save() {
 	}
 	filter, snap := m.stream().filter.String(), m.snap
 	m.later(func(ctx context.Context) tea.Msg {
-		n, err := export.StreamFile(ctx, m.project, snap, export.Part{Filter: filter, Within: f.within}, export.FormatOf(file), file)
+		n, err := export.StreamFile(
+			ctx,
+			m.project,
+			snap,
+			export.Part{Filter: filter, Within: f.within},
+			export.FormatOf(file),
+			file,
+		)
 		return savedMsg{file, n, "line", err}
 	})
 }

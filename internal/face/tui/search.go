@@ -67,7 +67,10 @@ func (s *stream) look(m *model, text string) {
 		return
 	}
 	s.search.matcher = matcher
-	s.begin(m, api.SearchQuery{Pattern: text, Filter: s.filter.String(), From: s.page.End, Back: true, Most: 1, Count: true})
+	s.begin(
+		m,
+		api.SearchQuery{Pattern: text, Filter: s.filter.String(), From: s.page.End, Back: true, Most: 1, Count: true},
+	)
 }
 
 // next goes to the next match, or to the one before.

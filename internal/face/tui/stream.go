@@ -246,7 +246,9 @@ type jumpMsg struct {
 
 // jump goes to the next line of a kind before what is shown, or after it.
 func (s *stream) jump(m *model, e query.Event, by int) {
-	f := append(query.Filter{{Field: query.Events, Event: e}}, s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
+	f := append(
+		query.Filter{{Field: query.Events, Event: e}},
+		s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
 	q := api.LineQuery{Filter: f.String(), Count: 1, End: s.here(), From: -1}
 	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " + map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
 	if by > 0 {

@@ -133,7 +133,14 @@ func TestChosenLines(t *testing.T) {
 	// A trace is copied as one, and the place that it names is opened.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app.js"), nil, 0o600))
 	t.Setenv("VISUAL", "code")
-	p.book.Append(logbook.Entry{Unit: "u1", Run: 2}, "up", "Error: no tide", "    at berth (app.js:10:11)", "    at main (node:x:1)", "down")
+	p.book.Append(
+		logbook.Entry{Unit: "u1", Run: 2},
+		"up",
+		"Error: no tide",
+		"    at berth (app.js:10:11)",
+		"    at main (node:x:1)",
+		"down",
+	)
 	m.keyed(".")
 	p.see()
 	m.snap.Project.Root = root

@@ -16,7 +16,13 @@ func TestRedraw(t *testing.T) {
 	defer file.Close()
 	m, _ := play(t, 3, 80, 24)
 	s := &Screen{model: m, out: &output{File: file}}
-	s.program = tea.NewProgram(m, tea.WithOutput(s.out), tea.WithInput(nil), tea.WithoutSignalHandler(), tea.WithContext(t.Context()))
+	s.program = tea.NewProgram(
+		m,
+		tea.WithOutput(s.out),
+		tea.WithInput(nil),
+		tea.WithoutSignalHandler(),
+		tea.WithContext(t.Context()),
+	)
 	over := make(chan struct{})
 	go func() {
 		defer close(over)

@@ -35,7 +35,15 @@ func keyOf(c api.Case) testKey { return testKey{c.Unit, c.Suite, c.Name} }
 
 // testKinds are what can be listed alone, one after the other by a key.
 var testKinds = []struct{ only, words string }{
-	{"", "all tests"}, {"failing", "failing tests"}, {"new", "newly failing tests"}, {"flaky", "flaky tests"}, {"slow", "slow tests"}, {"skipped", "skipped tests"},
+	{
+		"",
+		"all tests",
+	},
+	{"failing", "failing tests"},
+	{"new", "newly failing tests"},
+	{"flaky", "flaky tests"},
+	{"slow", "slow tests"},
+	{"skipped", "skipped tests"},
 }
 
 func (m *model) showTests() {
@@ -376,7 +384,12 @@ func (t *tests) detail(m *model, c api.Case, width, height int) []string {
 	}
 	if c.Want != "" || c.Got != "" {
 		want, got := m.compared(c.Want, c.Got)
-		rows = append(rows, "", fit("  "+m.palette.dim.Render("expected  ")+want, width), fit("  "+m.palette.dim.Render("was       ")+got, width))
+		rows = append(
+			rows,
+			"",
+			fit("  "+m.palette.dim.Render("expected  ")+want, width),
+			fit("  "+m.palette.dim.Render("was       ")+got, width),
+		)
 	}
 	switch {
 	case c.Flaky:
@@ -424,7 +437,17 @@ func (m *model) compared(want, got string) (string, string) {
 		end++
 	}
 	mark := func(text []rune, style lipgloss.Style) string {
-		return m.palette.text.Render(string(text[:begin])) + style.Bold(true).Underline(true).Render(string(text[begin:len(text)-end])) + m.palette.text.Render(string(text[len(text)-end:]))
+		return m.palette.text.Render(
+			string(text[:begin]),
+		) + style.Bold(
+			true,
+		).Underline(
+			true,
+		).Render(
+			string(text[begin:len(text)-end]),
+		) + m.palette.text.Render(
+			string(text[len(text)-end:]),
+		)
 	}
 	return mark(a, m.palette.current), mark(b, m.palette.broken)
 }
@@ -535,7 +558,14 @@ type seekField struct {
 
 func (m *model) seekTests() {
 	onTests(func(m *model, t *tests) {
-		m.open(&seekField{m.field("tests with  ", "a part of a name", t.list.query.Text), t, t.list.seek, t.list.query.Text})
+		m.open(
+			&seekField{
+				m.field("tests with  ", "a part of a name", t.list.query.Text),
+				t,
+				t.list.seek,
+				t.list.query.Text,
+			},
+		)
 	})(m)
 }
 

@@ -110,9 +110,15 @@ func (m *model) anyTests() bool {
 }
 
 func (m *model) anyFindings() bool {
-	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Errors+u.Report.Warnings+u.Report.Gone > 0 })
+	return slices.ContainsFunc(
+		m.snap.Units,
+		func(u *api.Unit) bool { return u.Report.Errors+u.Report.Warnings+u.Report.Gone > 0 },
+	)
 }
 
 func (m *model) anyTrouble() bool {
-	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Failed+u.Report.Errors+u.Report.Warnings > 0 })
+	return slices.ContainsFunc(
+		m.snap.Units,
+		func(u *api.Unit) bool { return u.Report.Failed+u.Report.Errors+u.Report.Warnings > 0 },
+	)
 }

@@ -67,7 +67,13 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.model.typedWords, s.model.remember = s.Words, s.Remember
 	s.model.redraw = s.redraw
 	s.out = &output{File: os.Stdout}
-	s.program = tea.NewProgram(s.model, tea.WithOutput(s.out), tea.WithoutSignalHandler(), tea.WithFPS(framesDrawn), tea.WithContext(ctx))
+	s.program = tea.NewProgram(
+		s.model,
+		tea.WithOutput(s.out),
+		tea.WithoutSignalHandler(),
+		tea.WithFPS(framesDrawn),
+		tea.WithContext(ctx),
+	)
 	s.told(true)
 	defer s.told(false)
 	go s.follow(ctx)
@@ -149,7 +155,18 @@ type model struct {
 }
 
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
-	m := &model{ctx: ctx, project: p, snap: first, clock: time.Now, now: time.Now(), width: 80, height: 24, overview: newOverview(), away: away{used: time.Now()}, marks: map[int64]bool{}}
+	m := &model{
+		ctx:      ctx,
+		project:  p,
+		snap:     first,
+		clock:    time.Now,
+		now:      time.Now(),
+		width:    80,
+		height:   24,
+		overview: newOverview(),
+		away:     away{used: time.Now()},
+		marks:    map[int64]bool{},
+	}
 	m.stack = []view{&m.overview}
 	m.ground = groundOf(os.Getenv("COLORFGBG"))
 	m.adopt(Habits{}, nil)
@@ -371,7 +388,8 @@ func (m *model) makeSafe(rows []string) {
 // awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
 // of are on their way: they come in a moment, and one drawing does for both.
 func (m *model) awaits() bool {
-	return m.onlySnapshot && slices.ContainsFunc(m.overview.streams, func(s *stream) bool { return s.asking && s.following() })
+	return m.onlySnapshot &&
+		slices.ContainsFunc(m.overview.streams, func(s *stream) bool { return s.asking && s.following() })
 }
 
 // smallest is the size below which nothing sensible can be drawn.
@@ -379,8 +397,17 @@ const smallestWidth, smallestHeight = 40, 8
 
 func (m *model) screen() []string {
 	if m.width < smallestWidth || m.height < smallestHeight {
-		return pad([]string{fit(cmp.Or(m.silence(), strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text), m.width),
-			fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width)}, m.height, m.width)
+		return pad(
+			[]string{
+				fit(
+					cmp.Or(m.silence(), strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text),
+					m.width,
+				),
+				fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width),
+			},
+			m.height,
+			m.width,
+		)
 	}
 	rows := []string{m.verdictView(m.width)}
 	if notices := m.notices(); len(notices) > 0 {
@@ -422,7 +449,10 @@ func (m *model) notices() []string {
 	}
 	if m.snap.Settings != "" {
 		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
-		all = append(all, m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"))
+		all = append(
+			all,
+			m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"),
+		)
 	}
 	for _, problem := range []string{m.stream().problem, m.snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {

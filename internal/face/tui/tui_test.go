@@ -74,7 +74,11 @@ func (p *played) Text(_ context.Context, from, end int64, w io.Writer) (int64, e
 	return reader.Log{Source: p.book}.Text(context.Background(), from, end, w)
 }
 func (p *played) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
-	return api.CasePage{From: q.From, Total: len(p.cases), Cases: p.cases[min(q.From, len(p.cases)):min(q.From+q.Count, len(p.cases))]}, nil
+	return api.CasePage{
+		From:  q.From,
+		Total: len(p.cases),
+		Cases: p.cases[min(q.From, len(p.cases)):min(q.From+q.Count, len(p.cases))],
+	}, nil
 }
 func (p *played) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
 	for _, c := range p.cases {
@@ -86,7 +90,11 @@ func (p *played) Case(_ context.Context, unit string, name api.CaseName) (api.Ca
 	return api.Case{}, api.Refuse("nothing is known of it")
 }
 func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
-	return api.FindingPage{From: q.From, Total: len(p.findings), Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))]}, nil
+	return api.FindingPage{
+		From:     q.From,
+		Total:    len(p.findings),
+		Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))],
+	}, nil
 }
 func (p *played) Detail(_ context.Context, unit string) (api.Detail, error) {
 	return p.detail, nil
@@ -141,7 +149,10 @@ func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
 // goRound makes a unit's runs write what makes it run, until that is noticed.
 func (p *played) goRound(unit string) {
 	for range 5 {
-		p.Save(simulate.Saving{Debounce: 150 * time.Millisecond, Vague: true}, engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"})
+		p.Save(
+			simulate.Saving{Debounce: 150 * time.Millisecond, Vague: true},
+			engine.Hit{Unit: unit, Path: "data/" + unit + ".db", What: "written"},
+		)
 		p.World.Run(12 * time.Second)
 	}
 }
@@ -152,7 +163,11 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	t.Helper()
 	p := &plan.Plan{Name: "Saltmarsh Ferries"}
 	for i := range n {
-		u := &plan.Unit{Name: fmt.Sprintf("u%d", i), Ready: plan.Ready{After: 300 * time.Millisecond}, Stop: plan.Stop{Signal: "TERM", Grace: time.Second}}
+		u := &plan.Unit{
+			Name:  fmt.Sprintf("u%d", i),
+			Ready: plan.Ready{After: 300 * time.Millisecond},
+			Stop:  plan.Stop{Signal: "TERM", Grace: time.Second},
+		}
 		if i%4 == 3 {
 			u.Kind = plan.Task
 		}
@@ -180,7 +195,10 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 				if said.Kind == engine.FactRunStarted {
 					stream = logbook.Opens
 				}
-				book.Append(logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone())}, said.Words())
+				book.Append(
+					logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone())},
+					said.Words(),
+				)
 			}
 		}
 	}
@@ -195,7 +213,12 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 		w.Run(8 * time.Second)
 	}
 	save("u0")
-	book.Append(logbook.Entry{Unit: "u1"}, "the same", "the same", "\x1b[31mred\x1b[0m and a line that is far too long for any screen: "+strings.Repeat("word ", 60))
+	book.Append(
+		logbook.Entry{Unit: "u1"},
+		"the same",
+		"the same",
+		"\x1b[31mred\x1b[0m and a line that is far too long for any screen: "+strings.Repeat("word ", 60),
+	)
 	if n > 3 {
 		fails["u3"] = engine.Exit{Code: 2}
 		save("u3")
@@ -367,7 +390,11 @@ func TestKeys(t *testing.T) {
 		m.keyed(k)
 		s.see()
 	}
-	assert.Equal(t, []string{"restart u1", "set-up u1", "stop u1", "pause u1", "restart", "pause", "resume", "end", "end-now"}, s.requests)
+	assert.Equal(
+		t,
+		[]string{"restart u1", "set-up u1", "stop u1", "pause u1", "restart", "pause", "resume", "end", "end-now"},
+		s.requests,
+	)
 }
 
 // TestLeaving asks where the project would go on.
@@ -376,7 +403,11 @@ func TestLeaving(t *testing.T) {
 	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
 	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other screen  12:00")
 	m.keyed("q")
-	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries would go on without this screen,\n  with 1 other screen: process 1")
+	assert.Contains(
+		t,
+		m.plainScreen(),
+		"Saltmarsh Ferries would go on without this screen,\n  with 1 other screen: process 1",
+	)
 	m.keyed("esc")
 	assert.True(t, m.isOpen("overview"))
 	m.snap.Faces, m.snap.Background = nil, true

@@ -174,7 +174,10 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 	if len(last) == 0 {
 		return nil
 	}
-	longest := slices.MaxFunc(last, func(a, b timeline.Past) int { return cmp.Compare(a.Took, b.Took) }).Took.Duration().Seconds()
+	longest := slices.MaxFunc(
+		last,
+		func(a, b timeline.Past) int { return cmp.Compare(a.Took, b.Took) },
+	).Took.Duration().Seconds()
 	rows := []string{heading(m, "last runs and how long they took")}
 	bar := max(width/4, 8)
 	for _, p := range slices.Backward(last) {
@@ -186,7 +189,17 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 			took = "goes on"
 		}
 		drawn := fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
-		rows = append(rows, fmt.Sprintf("  %-8s %s %9s %s %s", runWord(p.RunRef), m.palette.dim.Render(m.moment(p.At)), took, style.Render(drawn), m.palette.dim.Render(p.Because)))
+		rows = append(
+			rows,
+			fmt.Sprintf(
+				"  %-8s %s %9s %s %s",
+				runWord(p.RunRef),
+				m.palette.dim.Render(m.moment(p.At)),
+				took,
+				style.Render(drawn),
+				m.palette.dim.Render(p.Because),
+			),
+		)
 	}
 	return append(rows, "")
 }
@@ -205,7 +218,10 @@ func (v *unitView) rules(m *model) []string {
 		case r.Files == 0:
 			count, style = "no file", m.palette.stale
 		}
-		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(r.Pattern, 30), style.Render(fit(count, 10)), m.palette.dim.Render(r.Does)))
+		rows = append(
+			rows,
+			fmt.Sprintf("  %s %s  %s", fit(r.Pattern, 30), style.Render(fit(count, 10)), m.palette.dim.Render(r.Does)),
+		)
 		if len(r.Some) > 0 {
 			text := strings.Join(r.Some, " ")
 			if r.Files > len(r.Some) {
@@ -316,7 +332,15 @@ func (v *unitView) outputs(m *model) []string {
 	}
 	rows := []string{heading(m, "what it makes")}
 	for _, o := range v.detail.Outputs {
-		rows = append(rows, fmt.Sprintf("  %s %s  %s", fit(o.Pattern, 30), fit(format.Count(o.Files, "file"), 10), format.Bytes(float64(o.Size))))
+		rows = append(
+			rows,
+			fmt.Sprintf(
+				"  %s %s  %s",
+				fit(o.Pattern, 30),
+				fit(format.Count(o.Files, "file"), 10),
+				format.Bytes(float64(o.Size)),
+			),
+		)
 	}
 	if text := sizesText(v.detail.Sizes); text != "" {
 		rows = append(rows, "  "+m.palette.dim.Render(text))
@@ -337,7 +361,14 @@ func sizesText(all []api.MadeByRun) string {
 	case by < 0:
 		change = format.Bytes(float64(-by)) + " less"
 	}
-	return fmt.Sprintf("run %d: %s, run %d: %s, %s", was.Run, format.Bytes(float64(was.Size)), is.Run, format.Bytes(float64(is.Size)), change)
+	return fmt.Sprintf(
+		"run %d: %s, run %d: %s, %s",
+		was.Run,
+		format.Bytes(float64(was.Size)),
+		is.Run,
+		format.Bytes(float64(is.Size)),
+		change,
+	)
 }
 
 // settings are the unit's, in words.
@@ -369,7 +400,18 @@ func (v *unitView) environment(m *model) []string {
 		if e.Secret {
 			value = m.palette.dim.Render("secret, not shown")
 		}
-		rows = append(rows, "  "+fit(e.Name, max(ansi.StringWidth(e.Name), 18))+" "+fit(value, max(ansi.StringWidth(value), 24))+" "+m.palette.dim.Render("from "+e.From))
+		rows = append(
+			rows,
+			"  "+fit(
+				e.Name,
+				max(ansi.StringWidth(e.Name), 18),
+			)+" "+fit(
+				value,
+				max(ansi.StringWidth(value), 24),
+			)+" "+m.palette.dim.Render(
+				"from "+e.From,
+			),
+		)
 	}
 	return append(rows, "")
 }

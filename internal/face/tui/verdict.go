@@ -89,7 +89,10 @@ func (m *model) hintsView(width int) string {
 
 // unlessBound are the bindings of the overview that a view has no other meaning for.
 func (m *model) unlessBound(view string) []*binding {
-	return slices.DeleteFunc(m.bindingsOf("overview"), func(b *binding) bool { return lookUp(m, view, b.keys[0]) != nil })
+	return slices.DeleteFunc(
+		m.bindingsOf("overview"),
+		func(b *binding) bool { return lookUp(m, view, b.keys[0]) != nil },
+	)
 }
 
 // fieldState says beside a field what comes of what is typed.
@@ -127,7 +130,8 @@ func (m *model) hints(of []*binding, room int) string {
 	}
 	for _, must := range []bool{true, false} {
 		for i, b := range of {
-			if b.hint == "" || must != isFirst(b) || b.when != nil && !b.when(m) || b.first != nil && !b.first(m) || taken[b.keys[0]] {
+			if b.hint == "" || must != isFirst(b) || b.when != nil && !b.when(m) || b.first != nil && !b.first(m) ||
+				taken[b.keys[0]] {
 				continue
 			}
 			part := m.palette.text.Render(pairedKey(b)) + " " + m.palette.dim.Render(b.hint) + "   "

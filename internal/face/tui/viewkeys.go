@@ -7,11 +7,14 @@ import "omnivigil/internal/face/timeline"
 // viewKeys change the view from anywhere.
 var viewKeys = []binding{
 	{keys: []string{"L"}, action: "lanes", name: "lanes and stream", group: onView, do: (*model).lanesOnly},
-	{keys: []string{"R"}, action: "ripples", name: "ripples: what each save set off, as a waterfall", hint: "ripples", group: onView, do: (*model).showRipples},
+	{keys: []string{"R"}, action: "ripples", name: "ripples: what each save set off, as a waterfall",
+		hint: "ripples", group: onView, do: (*model).showRipples},
 	{keys: []string{"U"}, action: "unit", name: "the chosen unit whole", group: onView, do: (*model).showUnit},
-	{keys: []string{"M"}, action: "map", name: "the map, and what a save would set off", group: onView, do: (*model).showMap},
+	{keys: []string{"M"}, action: "map", name: "the map, and what a save would set off", group: onView,
+		do: (*model).showMap},
 	{keys: []string{"C"}, action: "charts", name: "charts over time", group: onView, do: (*model).showCharts},
-	{keys: []string{":"}, action: "command-line", name: "find any action by its name", hint: "actions", group: onView, do: (*model).openCommandLine},
+	{keys: []string{":"}, action: "command-line", name: "find any action by its name", hint: "actions",
+		group: onView, do: (*model).openCommandLine},
 }
 
 // Groups of single views.
@@ -23,47 +26,73 @@ const (
 )
 
 var rippleKeys = []binding{
-	{in: "ripples", keys: []string{"up", "k"}, name: "the ripple after", hint: "choose", group: onRipple, do: on(func(m *model, v *ripples) { v.move(m, -1) })},
-	{in: "ripples", keys: []string{"down", "j"}, name: "the ripple before", group: onRipple, do: on(func(m *model, v *ripples) { v.move(m, 1) })},
-	{in: "ripples", keys: []string{"pgup", "shift+up"}, name: "ten ripples later", group: onRipple, do: on(func(m *model, v *ripples) { v.move(m, -10) })},
-	{in: "ripples", keys: []string{"pgdown", "shift+down"}, name: "ten ripples earlier", group: onRipple, do: on(func(m *model, v *ripples) { v.move(m, 10) })},
-	{in: "ripples", keys: []string{"home", "g"}, name: "the newest ripple", group: onRipple, do: on(func(m *model, v *ripples) { v.choose(m, 0) })},
-	{in: "ripples", keys: []string{"end", "G"}, name: "the oldest one known", group: onRipple, do: on(func(m *model, v *ripples) { v.choose(m, len(m.snap.Ripples)) })},
-	{in: "ripples", keys: []string{"right", "tab"}, name: "the run after, in the waterfall", hint: "next run", group: onRipple, do: on(func(m *model, v *ripples) { v.moveBar(m, 1) })},
-	{in: "ripples", keys: []string{"left", "shift+tab"}, name: "the run before", group: onRipple, do: on(func(m *model, v *ripples) { v.moveBar(m, -1) })},
-	{in: "ripples", keys: []string{"enter"}, name: "to the moment of the run, in lanes and stream", hint: "its moment", group: onRipple, do: on(func(m *model, v *ripples) { v.goToRun(m) })},
-	{in: "ripples", keys: []string{"o"}, name: "only the output of this ripple", hint: "only its output", group: onRipple, do: on(func(m *model, v *ripples) { v.onlyOutput(m) })},
-	{in: "ripples", keys: []string{"v"}, name: "compare with an earlier ripple of the same files", hint: "compare", group: onRipple,
-		do: on(func(_ *model, v *ripples) { v.compare = !v.compare })},
-	{in: "ripples", keys: []string{"esc", "R"}, name: "back to the lanes", hint: "back", group: onRipple, do: (*model).lanesOnly},
+	{in: "ripples", keys: []string{"up", "k"}, name: "the ripple after", hint: "choose", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.move(m, -1) })},
+	{in: "ripples", keys: []string{"down", "j"}, name: "the ripple before", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.move(m, 1) })},
+	{in: "ripples", keys: []string{"pgup", "shift+up"}, name: "ten ripples later", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.move(m, -10) })},
+	{in: "ripples", keys: []string{"pgdown", "shift+down"}, name: "ten ripples earlier", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.move(m, 10) })},
+	{in: "ripples", keys: []string{"home", "g"}, name: "the newest ripple", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.choose(m, 0) })},
+	{in: "ripples", keys: []string{"end", "G"}, name: "the oldest one known", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.choose(m, len(m.snap.Ripples)) })},
+	{in: "ripples", keys: []string{"right", "tab"}, name: "the run after, in the waterfall", hint: "next run",
+		group: onRipple, do: on(func(m *model, v *ripples) { v.moveBar(m, 1) })},
+	{in: "ripples", keys: []string{"left", "shift+tab"}, name: "the run before", group: onRipple,
+		do: on(func(m *model, v *ripples) { v.moveBar(m, -1) })},
+	{in: "ripples", keys: []string{"enter"}, name: "to the moment of the run, in lanes and stream",
+		hint: "its moment", group: onRipple, do: on(func(m *model, v *ripples) { v.goToRun(m) })},
+	{in: "ripples", keys: []string{"o"}, name: "only the output of this ripple", hint: "only its output",
+		group: onRipple, do: on(func(m *model, v *ripples) { v.onlyOutput(m) })},
+	{in: "ripples", keys: []string{"v"}, name: "compare with an earlier ripple of the same files", hint: "compare",
+		group: onRipple,
+		do:    on(func(_ *model, v *ripples) { v.compare = !v.compare })},
+	{in: "ripples", keys: []string{"esc", "R"}, name: "back to the lanes", hint: "back", group: onRipple,
+		do: (*model).lanesOnly},
 }
 
 var unitViewKeys = []binding{
-	{in: "unit", keys: []string{"pgdown", "space"}, name: "read on", hint: "read on", group: onWhole, do: on(func(_ *model, v *unitView) { v.top += 10 })},
-	{in: "unit", keys: []string{"pgup"}, name: "read back", group: onWhole, do: on(func(_ *model, v *unitView) { v.top -= 10 })},
-	{in: "unit", keys: []string{"home", "g"}, name: "to the beginning", group: onWhole, do: on(func(_ *model, v *unitView) { v.top = 0 })},
-	{in: "unit", keys: []string{"esc", "U"}, name: "back to the lanes", hint: "back", group: onWhole, do: (*model).lanesOnly},
+	{in: "unit", keys: []string{"pgdown", "space"}, name: "read on", hint: "read on", group: onWhole,
+		do: on(func(_ *model, v *unitView) { v.top += 10 })},
+	{in: "unit", keys: []string{"pgup"}, name: "read back", group: onWhole,
+		do: on(func(_ *model, v *unitView) { v.top -= 10 })},
+	{in: "unit", keys: []string{"home", "g"}, name: "to the beginning", group: onWhole,
+		do: on(func(_ *model, v *unitView) { v.top = 0 })},
+	{in: "unit", keys: []string{"esc", "U"}, name: "back to the lanes", hint: "back", group: onWhole,
+		do: (*model).lanesOnly},
 }
 
 var mapKeys = []binding{
-	{in: "map", keys: []string{"up", "k"}, name: "the unit above", hint: "choose", group: onMap, do: on(func(m *model, v *mapView) { v.walk(m, 0, -1) })},
-	{in: "map", keys: []string{"down", "j"}, name: "the unit below", group: onMap, do: on(func(m *model, v *mapView) { v.walk(m, 0, 1) })},
-	{in: "map", keys: []string{"left"}, name: "along a line, to what it needs or follows", group: onMap, do: on(func(m *model, v *mapView) { v.walk(m, -1, 0) })},
-	{in: "map", keys: []string{"right"}, name: "along a line, to what needs or follows it", group: onMap, do: on(func(m *model, v *mapView) { v.walk(m, 1, 0) })},
-	{in: "map", keys: []string{"/"}, name: "what if I save a path?", hint: "what if I save", group: onMap, do: (*model).askPath},
-	{in: "map", keys: []string{"v"}, name: "what if the chosen unit were restarted?", hint: "what if restarted", group: onMap, do: on(func(m *model, v *mapView) { v.ifRestarted(m) })},
-	{in: "map", keys: []string{"i"}, name: "only the selected unit and its links, or all", hint: "only linked", group: onMap,
-		do: on(func(_ *model, v *mapView) { v.around = !v.around })},
+	{in: "map", keys: []string{"up", "k"}, name: "the unit above", hint: "choose", group: onMap,
+		do: on(func(m *model, v *mapView) { v.walk(m, 0, -1) })},
+	{in: "map", keys: []string{"down", "j"}, name: "the unit below", group: onMap,
+		do: on(func(m *model, v *mapView) { v.walk(m, 0, 1) })},
+	{in: "map", keys: []string{"left"}, name: "along a line, to what it needs or follows", group: onMap,
+		do: on(func(m *model, v *mapView) { v.walk(m, -1, 0) })},
+	{in: "map", keys: []string{"right"}, name: "along a line, to what needs or follows it", group: onMap,
+		do: on(func(m *model, v *mapView) { v.walk(m, 1, 0) })},
+	{in: "map", keys: []string{"/"}, name: "what if I save a path?", hint: "what if I save", group: onMap,
+		do: (*model).askPath},
+	{in: "map", keys: []string{"v"}, name: "what if the chosen unit were restarted?", hint: "what if restarted",
+		group: onMap, do: on(func(m *model, v *mapView) { v.ifRestarted(m) })},
+	{in: "map", keys: []string{"i"}, name: "only the selected unit and its links, or all", hint: "only linked",
+		group: onMap,
+		do:    on(func(_ *model, v *mapView) { v.around = !v.around })},
 	{in: "map", keys: []string{"tab"}, name: "the members of the next group", hint: "groups", group: onMap,
 		when: func(m *model) bool { return len(m.snap.Project.Groups) > 0 }, do: on(func(m *model, v *mapView) { v.nextGroup(m) })},
-	{in: "map", keys: []string{"z"}, name: "fold units that are alike, or unfold them", group: onMap, do: on(func(_ *model, v *mapView) { v.unfold = !v.unfold })},
-	{in: "map", keys: []string{"enter"}, name: "the chosen unit whole", hint: "unit", group: onMap, do: (*model).showUnit},
-	{in: "map", keys: []string{"esc"}, name: "ask nothing any more, or back to the lanes", hint: "back", group: onMap, do: on(func(m *model, v *mapView) {
-		if !v.lit() {
-			m.lanesOnly()
-		}
-		v.forget()
-	})},
+	{in: "map", keys: []string{"z"}, name: "fold units that are alike, or unfold them", group: onMap,
+		do: on(func(_ *model, v *mapView) { v.unfold = !v.unfold })},
+	{in: "map", keys: []string{"enter"}, name: "the chosen unit whole", hint: "unit", group: onMap,
+		do: (*model).showUnit},
+	{in: "map", keys: []string{"esc"}, name: "ask nothing any more, or back to the lanes", hint: "back",
+		group: onMap, do: on(func(m *model, v *mapView) {
+			if !v.lit() {
+				m.lanesOnly()
+			}
+			v.forget()
+		})},
 	{in: "map", keys: []string{"M"}, name: "back to the lanes", group: onMap, do: (*model).lanesOnly},
 }
 
@@ -73,16 +102,21 @@ var chartKeys = []binding{
 	{in: "charts", keys: []string{"3"}, name: string(timeline.Measures[2]), group: onChart, do: measured(2)},
 	{in: "charts", keys: []string{"4"}, name: timeline.Measures[3].Words(), group: onChart, do: measured(3)},
 	{in: "charts", keys: []string{"5"}, name: timeline.Measures[4].Words(), group: onChart, do: measured(4)},
-	{in: "charts", keys: []string{"enter"}, name: "only the chosen unit, or all", hint: "only this unit", group: onChart, do: on(func(_ *model, v *charts) { v.alone = !v.alone })},
-	{in: "charts", keys: []string{"o"}, name: "the largest first, or as in the file", hint: "largest first", group: onChart, do: on(func(_ *model, v *charts) { v.largest = !v.largest })},
-	{in: "charts", keys: []string{"pgdown"}, name: "more units", group: onChart, do: on(func(_ *model, v *charts) { v.top += 3 })},
-	{in: "charts", keys: []string{"pgup"}, name: "the units before", group: onChart, do: on(func(_ *model, v *charts) { v.top -= 3 })},
-	{in: "charts", keys: []string{"esc"}, name: "back to now, or back to the lanes", hint: "back", group: onChart, do: func(m *model) {
-		if m.at.IsZero() {
-			m.lanesOnly()
-		}
-		m.backToNow()
-	}},
+	{in: "charts", keys: []string{"enter"}, name: "only the chosen unit, or all", hint: "only this unit",
+		group: onChart, do: on(func(_ *model, v *charts) { v.alone = !v.alone })},
+	{in: "charts", keys: []string{"o"}, name: "the largest first, or as in the file", hint: "largest first",
+		group: onChart, do: on(func(_ *model, v *charts) { v.largest = !v.largest })},
+	{in: "charts", keys: []string{"pgdown"}, name: "more units", group: onChart,
+		do: on(func(_ *model, v *charts) { v.top += 3 })},
+	{in: "charts", keys: []string{"pgup"}, name: "the units before", group: onChart,
+		do: on(func(_ *model, v *charts) { v.top -= 3 })},
+	{in: "charts", keys: []string{"esc"}, name: "back to now, or back to the lanes", hint: "back", group: onChart,
+		do: func(m *model) {
+			if m.at.IsZero() {
+				m.lanesOnly()
+			}
+			m.backToNow()
+		}},
 	{in: "charts", keys: []string{"C"}, name: "back to the lanes", group: onChart, do: (*model).lanesOnly},
 }
 
@@ -90,15 +124,24 @@ func measured(measure int) func(*model) { return on(func(_ *model, v *charts) { 
 
 // fieldKeys are those of the fields of these views.
 var fieldKeys = []binding{
-	{in: "path", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField, do: on(func(m *model, f *pathField) { f.submit(m) })},
-	{in: "path", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+	{in: "path", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField,
+		do: on(func(m *model, f *pathField) { f.submit(m) })},
+	{in: "path", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+		do: (*model).close},
 
-	{in: "write a drawing", keys: []string{"enter"}, name: "write", hint: "write", group: onField, do: on(func(m *model, f *drawingField) { f.submit(m) })},
-	{in: "write a drawing", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+	{in: "write a drawing", keys: []string{"enter"}, name: "write", hint: "write", group: onField,
+		do: on(func(m *model, f *drawingField) { f.submit(m) })},
+	{in: "write a drawing", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+		do: (*model).close},
 
-	{in: "command line", keys: []string{"enter"}, name: "do it", hint: "do it", group: onField, do: on(func(m *model, c *commandLine) { c.submit(m) })},
-	{in: "command line", keys: []string{"tab"}, name: "complete", hint: "complete", group: onField, do: on(func(m *model, c *commandLine) { c.complete(m) })},
-	{in: "command line", keys: []string{"up"}, name: "the action above", hint: "choose", group: onField, do: on(func(_ *model, c *commandLine) { c.choose(-1) })},
-	{in: "command line", keys: []string{"down"}, name: "the action below", group: onField, do: on(func(_ *model, c *commandLine) { c.choose(1) })},
-	{in: "command line", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField, do: (*model).close},
+	{in: "command line", keys: []string{"enter"}, name: "do it", hint: "do it", group: onField,
+		do: on(func(m *model, c *commandLine) { c.submit(m) })},
+	{in: "command line", keys: []string{"tab"}, name: "complete", hint: "complete", group: onField,
+		do: on(func(m *model, c *commandLine) { c.complete(m) })},
+	{in: "command line", keys: []string{"up"}, name: "the action above", hint: "choose", group: onField,
+		do: on(func(_ *model, c *commandLine) { c.choose(-1) })},
+	{in: "command line", keys: []string{"down"}, name: "the action below", group: onField,
+		do: on(func(_ *model, c *commandLine) { c.choose(1) })},
+	{in: "command line", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+		do: (*model).close},
 }

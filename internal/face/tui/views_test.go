@@ -29,17 +29,44 @@ var sizes = [][2]int{{60, 15}, {80, 24}, {158, 46}}
 // whole is what is told of u0 in tests.
 func whole(now time.Time) api.Detail {
 	return api.Detail{
-		Unit: "u0", Line: 12, Settings: []api.Setting{{Name: "run", Text: "go run ./cmd/tides"}, {Name: "ready", Text: "port 4101, within 30.0 s"}},
+		Unit: "u0",
+		Line: 12,
+		Settings: []api.Setting{
+			{Name: "run", Text: "go run ./cmd/tides"},
+			{Name: "ready", Text: "port 4101, within 30.0 s"},
+		},
 		Rules: []api.RuleMatch{
-			{Pattern: "cmd/tides/**/*.go", Does: "restarts", Files: 2, Some: []string{"cmd/tides/main.go", "cmd/tides/moon.go"}},
+			{
+				Pattern: "cmd/tides/**/*.go",
+				Does:    "restarts",
+				Files:   2,
+				Some:    []string{"cmd/tides/main.go", "cmd/tides/moon.go"},
+			},
 			{Pattern: "cmd/tide/*.go", Does: "restarts"},
 			{Pattern: "**/*.md", Does: "nothing"},
 		},
-		Ignored:   []string{"dist/**"},
-		Variables: []api.Variable{{Name: "PORT", Value: "4101", From: "settings"}, {Name: "HARBOUR_TOKEN", From: ".env", Secret: true}},
+		Ignored: []string{"dist/**"},
+		Variables: []api.Variable{
+			{Name: "PORT", Value: "4101", From: "settings"},
+			{Name: "HARBOUR_TOKEN", From: ".env", Secret: true},
+		},
 		Processes: []api.ProcessUse{
-			{PID: 4711, Parent: 1, Command: "go run ./cmd/tides", Since: now.Add(-20 * time.Second), CPUTime: api.Seconds(2 * time.Second), Memory: 40 << 20},
-			{PID: 4712, Parent: 4711, Command: "/tmp/tides", Since: now.Add(-19 * time.Second), CPUTime: api.Seconds(time.Second), Memory: 20 << 20},
+			{
+				PID:     4711,
+				Parent:  1,
+				Command: "go run ./cmd/tides",
+				Since:   now.Add(-20 * time.Second),
+				CPUTime: api.Seconds(2 * time.Second),
+				Memory:  40 << 20,
+			},
+			{
+				PID:     4712,
+				Parent:  4711,
+				Command: "/tmp/tides",
+				Since:   now.Add(-19 * time.Second),
+				CPUTime: api.Seconds(time.Second),
+				Memory:  20 << 20,
+			},
 		},
 	}
 }
@@ -49,8 +76,11 @@ func used(now time.Time) []api.Sample {
 	var all []api.Sample
 	for i := range 30 {
 		at := now.Add(time.Duration(i-30) * time.Second)
-		all = append(all, api.Sample{At: at, Unit: "u0", CPU: float64(i%7) / 6, Memory: int64(i) << 20, Output: int64(i * i * 100)},
-			api.Sample{At: at, Unit: "u1", CPU: 0.1, Memory: 5 << 20})
+		all = append(
+			all,
+			api.Sample{At: at, Unit: "u0", CPU: float64(i%7) / 6, Memory: int64(i) << 20, Output: int64(i * i * 100)},
+			api.Sample{At: at, Unit: "u1", CPU: 0.1, Memory: 5 << 20},
+		)
 	}
 	return all
 }
@@ -133,7 +163,17 @@ func holds(t require.TestingT, m *model) {
 	rows := m.screen()
 	require.Len(t, rows, m.height)
 	for i, row := range rows {
-		require.Equal(t, m.width, ansi.StringWidth(row), "row %d of the %s view at %dx%d: %q", i, m.top().name(), m.width, m.height, row)
+		require.Equal(
+			t,
+			m.width,
+			ansi.StringWidth(row),
+			"row %d of the %s view at %dx%d: %q",
+			i,
+			m.top().name(),
+			m.width,
+			m.height,
+			row,
+		)
 	}
 }
 
@@ -301,7 +341,14 @@ func TestEveryKey(t *testing.T) {
 		}
 		m, p := play(t, 5, size[0], size[1])
 		p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
-		p.findings = []api.Finding{{Unit: "u3", FilePlace: api.FilePlace{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError, Message: "undefined: berth"}}
+		p.findings = []api.Finding{
+			{
+				Unit:      "u3",
+				FilePlace: api.FilePlace{File: p.root + "/gone.go", Line: 3},
+				Severity:  api.SeverityError,
+				Message:   "undefined: berth",
+			},
+		}
 		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
 		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`, "?", "q"} {
 			for _, b := range bindings {
@@ -342,7 +389,35 @@ func TestRandomScreens(t *testing.T) {
 	if testing.Short() || withRace {
 		most = 500
 	}
-	keys := []string{"up", "down", "left", "right", "tab", "enter", "v", "i", "z", "o", "1", "2", "3", "4", "5", "pgdown", "pgup", "g", "G", "+", "-", "[", "|", "?", "esc", "*", "\\"}
+	keys := []string{
+		"up",
+		"down",
+		"left",
+		"right",
+		"tab",
+		"enter",
+		"v",
+		"i",
+		"z",
+		"o",
+		"1",
+		"2",
+		"3",
+		"4",
+		"5",
+		"pgdown",
+		"pgup",
+		"g",
+		"G",
+		"+",
+		"-",
+		"[",
+		"|",
+		"?",
+		"esc",
+		"*",
+		"\\",
+	}
 	views := []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f"}
 	r := rand.New(rand.NewPCG(1, 2))
 	drawn := 0
@@ -358,7 +433,10 @@ func TestRandomScreens(t *testing.T) {
 				p := &played{World: w, detail: whole(w.Now), samples: used(w.Now)}
 				snap := session.Show(w.Engine.Snapshot(), w.Plan)
 				if len(snap.Units) > 0 {
-					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat("long ", r.IntN(40))
+					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat(
+						"long ",
+						r.IntN(40),
+					)
 				}
 				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
 					u.Name = "渡し船" + u.Name

@@ -10,17 +10,44 @@ import (
 
 // takesLine is how editors are told a line, by their names, as their manuals say.
 var takesLine = map[string]string{
-	"vi": "+{line} {file}", "vim": "+{line} {file}", "nvim": "+{line} {file}", "view": "+{line} {file}", "ex": "+{line} {file}",
-	"nano": "+{line},{column} {file}", "emacs": "+{line}:{column} {file}", "emacsclient": "+{line}:{column} {file}",
-	"micro": "{file}:{line}:{column}", "hx": "{file}:{line}:{column}", "helix": "{file}:{line}:{column}", "kak": "+{line}:{column} {file}",
-	"joe": "+{line} {file}", "ne": "+{line},{column} {file}", "code": "--goto {file}:{line}:{column}", "codium": "--goto {file}:{line}:{column}",
-	"subl": "{file}:{line}:{column}", "zed": "{file}:{line}:{column}", "gedit": "{file} +{line}:{column}", "kate": "--line {line} --column {column} {file}",
-	"idea": "--line {line} {file}", "goland": "--line {line} {file}", "webstorm": "--line {line} {file}", "pycharm": "--line {line} {file}",
+	"vi":          "+{line} {file}",
+	"vim":         "+{line} {file}",
+	"nvim":        "+{line} {file}",
+	"view":        "+{line} {file}",
+	"ex":          "+{line} {file}",
+	"nano":        "+{line},{column} {file}",
+	"emacs":       "+{line}:{column} {file}",
+	"emacsclient": "+{line}:{column} {file}",
+	"micro":       "{file}:{line}:{column}",
+	"hx":          "{file}:{line}:{column}",
+	"helix":       "{file}:{line}:{column}",
+	"kak":         "+{line}:{column} {file}",
+	"joe":         "+{line} {file}",
+	"ne":          "+{line},{column} {file}",
+	"code":        "--goto {file}:{line}:{column}",
+	"codium":      "--goto {file}:{line}:{column}",
+	"subl":        "{file}:{line}:{column}",
+	"zed":         "{file}:{line}:{column}",
+	"gedit":       "{file} +{line}:{column}",
+	"kate":        "--line {line} --column {column} {file}",
+	"idea":        "--line {line} {file}",
+	"goland":      "--line {line} {file}",
+	"webstorm":    "--line {line} {file}",
+	"pycharm":     "--line {line} {file}",
 }
 
 // windows are editors with a window of their own, which need no terminal.
 var windows = map[string]bool{
-	"code": true, "codium": true, "subl": true, "zed": true, "gedit": true, "kate": true, "idea": true, "goland": true, "webstorm": true, "pycharm": true,
+	"code":     true,
+	"codium":   true,
+	"subl":     true,
+	"zed":      true,
+	"gedit":    true,
+	"kate":     true,
+	"idea":     true,
+	"goland":   true,
+	"webstorm": true,
+	"pycharm":  true,
 }
 
 // ErrNoEditor says that no editor is known.
@@ -42,7 +69,14 @@ func Command(editor string, p Place) (cmd *exec.Cmd, terminal bool, err error) {
 		}
 		words = append(words, strings.Fields(form)...)
 	}
-	values := strings.NewReplacer("{file}", p.File, "{line}", strconv.Itoa(max(p.Line, 1)), "{column}", strconv.Itoa(max(p.Column, 1)))
+	values := strings.NewReplacer(
+		"{file}",
+		p.File,
+		"{line}",
+		strconv.Itoa(max(p.Line, 1)),
+		"{column}",
+		strconv.Itoa(max(p.Column, 1)),
+	)
 	for i := range words {
 		words[i] = values.Replace(words[i])
 	}

@@ -67,8 +67,18 @@ const (
 // or not be written to, the book keeps lines in memory: see Err.
 func Open(dir string, o Options) *Book {
 	b := &Book{
-		dir: dir, width: max(o.Width, len(Self)), limits: o.Limits, clock: time.Now, grown: map[chan struct{}]bool{},
-		work: make(chan struct{}, 1), much: make(chan struct{}, 1), stop: make(chan struct{}), ended: make(chan struct{}),
+		dir:    dir,
+		width:  max(o.Width, len(Self)),
+		limits: o.Limits,
+		clock:  time.Now,
+		grown:  map[chan struct{}]bool{},
+		work: make(
+			chan struct{},
+			1,
+		),
+		much:  make(chan struct{}, 1),
+		stop:  make(chan struct{}),
+		ended: make(chan struct{}),
 	}
 	b.room.L = &b.mu
 	b.err = os.MkdirAll(dir, 0o700)

@@ -32,7 +32,12 @@ func TestDiskFull(t *testing.T) {
 	}
 	until := func(full bool) {
 		t.Helper()
-		require.Eventually(t, func() bool { write(10); b.Flush(); return (b.Err() != nil) == full }, time.Minute, time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { write(10); b.Flush(); return (b.Err() != nil) == full },
+			time.Minute,
+			time.Millisecond,
+		)
 	}
 	write(1000)
 	require.NoError(t, os.WriteFile(fill, make([]byte, 1<<20), 0o600))

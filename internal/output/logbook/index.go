@@ -213,7 +213,10 @@ func (x *index) batch(r record) {
 	if n := len(x.blocks); n > 0 && x.blocks[n-1].size < blockSize {
 		b = &x.blocks[n-1]
 	} else {
-		x.blocks = append(x.blocks, block{first: x.end(), text: x.text, records: x.taken, before: x.last, at: x.last + r.later})
+		x.blocks = append(
+			x.blocks,
+			block{first: x.end(), text: x.text, records: x.taken, before: x.last, at: x.last + r.later},
+		)
 		b = &x.blocks[n]
 	}
 	id := uint32(r.id)

@@ -11,8 +11,12 @@ import (
 // How errors are said by the common languages and tools, and what stands around them:
 // the frames of a stack, which say where and not what.
 var (
-	saysError = regexp.MustCompile(`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such|denied|refused|in use|segmentation`)
-	isFrame   = regexp.MustCompile(`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+|^\S+\(.*\)$|^\s*\^+\s*$|^\s*~+\s*$|^\s+from `)
+	saysError = regexp.MustCompile(
+		`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such|denied|refused|in use|segmentation`,
+	)
+	isFrame = regexp.MustCompile(
+		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+|^\S+\(.*\)$|^\s*\^+\s*$|^\s*~+\s*$|^\s+from `,
+	)
 )
 
 // LastWords returns the lines of a run's output that are most likely to say why it ended:

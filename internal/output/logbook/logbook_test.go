@@ -58,7 +58,17 @@ func TestFind(t *testing.T) {
 	b.SetClock(func() time.Time { return now })
 	for i := range 1000 {
 		now = now.Add(time.Second)
-		b.Append(Entry{Unit: []string{"tides", "berths"}[i%2], Run: i / 10, Ripple: i / 100, Stream: Stream(i % 3), Tone: Broken, Continues: i%5 == 1}, fmt.Sprintf("line %d", i))
+		b.Append(
+			Entry{
+				Unit:      []string{"tides", "berths"}[i%2],
+				Run:       i / 10,
+				Ripple:    i / 100,
+				Stream:    Stream(i % 3),
+				Tone:      Broken,
+				Continues: i%5 == 1,
+			},
+			fmt.Sprintf("line %d", i),
+		)
 		if i == 500 {
 			b.Flush()
 		}
@@ -68,7 +78,12 @@ func TestFind(t *testing.T) {
 		lines, err := v.Find(500, false, 3, nil, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"line 500", "line 501", "line 502"}, texts(lines))
-		want := Line{Number: 501, At: now.Add(-498 * time.Second), Text: "line 501", Entry: Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken, Continues: true}}
+		want := Line{
+			Number: 501,
+			At:     now.Add(-498 * time.Second),
+			Text:   "line 501",
+			Entry:  Entry{Unit: "berths", Run: 50, Ripple: 5, Tone: Broken, Continues: true},
+		}
 		assert.True(t, want.At.Equal(lines[1].At))
 		lines[1].At = want.At
 		assert.Equal(t, want, lines[1])
@@ -122,7 +137,11 @@ func TestText(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, string(text))
 	}
-	assert.Equal(t, []string{"high", "\x1b[31mlow\x1b[0m", "ripple 1: current", "run 1 ended", ""}, texts(all(t, view(t, Read(b.Dir(), true)))))
+	assert.Equal(
+		t,
+		[]string{"high", "\x1b[31mlow\x1b[0m", "ripple 1: current", "run 1 ended", ""},
+		texts(all(t, view(t, Read(b.Dir(), true)))),
+	)
 }
 
 // TestManyWritersLoseNothing has others read all the while, in this process and as another
@@ -134,7 +153,11 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	for w := range writers {
 		writing.Go(func() {
 			for i := range each {
-				b.Append(Entry{Unit: fmt.Sprint("unit-", w)}, fmt.Sprintf("%d %s", i, strings.Repeat("x", i%100)), "and")
+				b.Append(
+					Entry{Unit: fmt.Sprint("unit-", w)},
+					fmt.Sprintf("%d %s", i, strings.Repeat("x", i%100)),
+					"and",
+				)
 			}
 		})
 	}
@@ -217,7 +240,11 @@ func TestDiskRefuses(t *testing.T) {
 	b.Append(Entry{Unit: "tides"}, "there is room again")
 	require.NoError(t, b.Close())
 	lines := texts(all(t, view(t, Read(dir, true))))
-	assert.Equal(t, []string{"the log can be written again; 2 lines had no room and are lost", "there is room again"}, lines[before:])
+	assert.Equal(
+		t,
+		[]string{"the log can be written again; 2 lines had no room and are lost", "there is room again"},
+		lines[before:],
+	)
 	assert.Equal(t, []string{"first", "second"}, lines[:2])
 }
 
@@ -291,17 +318,26 @@ func TestLimits(t *testing.T) {
 		}
 		return names
 	}
-	b := Open(filepath.Join(root, "20261125-080000.000"), Options{Limits: Limits{Size: 5 << 20, Age: 14 * 24 * time.Hour}})
+	b := Open(
+		filepath.Join(root, "20261125-080000.000"),
+		Options{Limits: Limits{Size: 5 << 20, Age: 14 * 24 * time.Hour}},
+	)
 	defer b.Close()
 	b.Append(Entry{Unit: "tides"}, "first")
 	said := func(pattern string) func() bool {
 		return func() bool {
 			b.Flush()
 			notes, err := view(t, b).Find(0, false, 10, func(e *Entry) bool { return e.Stream == Note }, nil)
-			return assert.NoError(t, err) && slices.ContainsFunc(notes, func(l Line) bool { return strings.Contains(l.Text, pattern) })
+			return assert.NoError(t, err) &&
+				slices.ContainsFunc(notes, func(l Line) bool { return strings.Contains(l.Text, pattern) })
 		}
 	}
-	require.Eventually(t, said("the log of 1 earlier session was deleted: logs are kept up to 5.243 MB and 14 days"), time.Minute, time.Millisecond)
+	require.Eventually(
+		t,
+		said("the log of 1 earlier session was deleted: logs are kept up to 5.243 MB and 14 days"),
+		time.Minute,
+		time.Millisecond,
+	)
 	assert.Equal(t, []string{"20261102-080000.000", "20261103-080000.000", "20261125-080000.000", "notes"}, sessions())
 
 	large := strings.Repeat("x", 10_000)
@@ -309,7 +345,13 @@ func TestLimits(t *testing.T) {
 		b.Append(Entry{Unit: "tides"}, large)
 	}
 	require.Eventually(t, said("what was written before "), time.Minute, time.Millisecond)
-	require.Eventually(t, func() bool { return len(sessions()) == 2 }, time.Minute, time.Millisecond, "the other sessions go first")
+	require.Eventually(
+		t,
+		func() bool { return len(sessions()) == 2 },
+		time.Minute,
+		time.Millisecond,
+		"the other sessions go first",
+	)
 	assert.Positive(t, view(t, b).First())
 	require.NoError(t, b.Close())
 	all(t, view(t, Read(b.Dir(), false)))

@@ -37,11 +37,28 @@ var weights = []struct {
 	code int
 	bit  weight
 }{
-	{1, bold}, {2, faint}, {3, italic}, {4, underlined}, {21, twiceUnderlined}, {7, inverse}, {9, struck}, {53, overlined},
+	{
+		1,
+		bold,
+	},
+	{2, faint},
+	{3, italic},
+	{4, underlined},
+	{21, twiceUnderlined},
+	{7, inverse},
+	{9, struck},
+	{53, overlined},
 }
 
 // switchedOff are the weights that SGR parameters switch off.
-var switchedOff = map[int]weight{22: bold | faint, 23: italic, 24: underlined | twiceUnderlined, 27: inverse, 29: struck, 55: overlined}
+var switchedOff = map[int]weight{
+	22: bold | faint,
+	23: italic,
+	24: underlined | twiceUnderlined,
+	27: inverse,
+	29: struck,
+	55: overlined,
+}
 
 // colour is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
 type colour uint32

@@ -175,7 +175,8 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	}
 	text, after := s.said(s.partial)
 	rest, more := strings.CutPrefix(text, s.shown.text)
-	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more || unsure != nil && unsure(string(s.partial)) {
+	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more ||
+		unsure != nil && unsure(string(s.partial)) {
 		return nil
 	}
 	if s.goesOn = s.shown.text != ""; s.goesOn {

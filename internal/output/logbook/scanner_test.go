@@ -89,7 +89,11 @@ func TestLineWithoutEnd(t *testing.T) {
 	for _, read := range []int{1000, 4096, 65536} {
 		for shift := range len(secret) {
 			text := strings.Repeat("x", longest-shift) + secret + strings.Repeat("y", longest)
-			s := Scanner{Hide: func(line string) string { return strings.ReplaceAll(line, secret, "***") }, Hold: len(secret), MayHide: func(p []byte) bool { return bytes.Contains(p, []byte(secret)) }}
+			s := Scanner{
+				Hide:    func(line string) string { return strings.ReplaceAll(line, secret, "***") },
+				Hold:    len(secret),
+				MayHide: func(p []byte) bool { return bytes.Contains(p, []byte(secret)) },
+			}
 			var got []string
 			for rest := []byte(text); len(rest) > 0; {
 				n := min(read, len(rest))
@@ -98,7 +102,14 @@ func TestLineWithoutEnd(t *testing.T) {
 			}
 			got = append(got, s.Rest()...)
 			require.Greater(t, len(got), 1)
-			require.Equal(t, strings.ReplaceAll(text, secret, "***"), strings.Join(got, ""), "reads of %d, %d before the cut", read, shift)
+			require.Equal(
+				t,
+				strings.ReplaceAll(text, secret, "***"),
+				strings.Join(got, ""),
+				"reads of %d, %d before the cut",
+				read,
+				shift,
+			)
 		}
 	}
 }

@@ -137,7 +137,13 @@ type scan struct {
 	codes []byte
 }
 
-func (s *scan) part(p *part, from int64, back bool, wanted func(*Entry) bool, visit func(*Chunk) (bool, error)) (more bool, err error) {
+func (s *scan) part(
+	p *part,
+	from int64,
+	back bool,
+	wanted func(*Entry) bool,
+	visit func(*Chunk) (bool, error),
+) (more bool, err error) {
 	opened := segmentFiles{part: p}
 	defer opened.close()
 	want := wants(p.sources, wanted)

@@ -137,7 +137,10 @@ func parseTerm(rest string) (t Term, after string, err error) {
 			err = fmt.Errorf("event= must be start, end, failure or note, not %q", value)
 		}
 	default:
-		err = fmt.Errorf(`there is no %s=: a filter knows unit=, run=, ripple=, level= and event=; text with "=" in it stands in quotes`, name)
+		err = fmt.Errorf(
+			`there is no %s=: a filter knows unit=, run=, ripple=, level= and event=; text with "=" in it stands in quotes`,
+			name,
+		)
 	}
 	return t, after, err
 }

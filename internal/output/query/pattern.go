@@ -34,7 +34,8 @@ func (p Pattern) String() string {
 	if p.Regexp {
 		return "/" + strings.ReplaceAll(p.Text, "/", `\/`) + "/"
 	}
-	if strings.ContainsAny(p.Text, ` "=`) || strings.HasPrefix(p.Text, "!") || strings.HasPrefix(p.Text, "/") || p.Text == "" {
+	if strings.ContainsAny(p.Text, ` "=`) || strings.HasPrefix(p.Text, "!") || strings.HasPrefix(p.Text, "/") ||
+		p.Text == "" {
 		return `"` + strings.NewReplacer(`"`, `\"`, `\`, `\\`).Replace(p.Text) + `"`
 	}
 	return p.Text
@@ -80,7 +81,11 @@ func (p Pattern) Compile() (*Matcher, error) {
 	}
 	tree, err := syntax.Parse(expr, flags)
 	if err != nil {
-		return nil, fmt.Errorf("/%s/ is no expression: %s", p.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil, fmt.Errorf(
+			"/%s/ is no expression: %s",
+			p.Text,
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "),
+		)
 	}
 	if m.expr, err = regexp.Compile(tree.String()); err != nil {
 		return nil, fmt.Errorf("/%s/ is no expression: %w", p.Text, err)
@@ -133,7 +138,10 @@ func literalsIn(e *syntax.Regexp, exact bool) [][]byte {
 func joined(parts []*syntax.Regexp) []*syntax.Regexp {
 	var out []*syntax.Regexp
 	for _, p := range parts {
-		if n := len(out); n > 0 && p.Op == syntax.OpLiteral && out[n-1].Op == syntax.OpLiteral && out[n-1].Flags == p.Flags {
+		if n := len(
+			out,
+		); n > 0 && p.Op == syntax.OpLiteral && out[n-1].Op == syntax.OpLiteral &&
+			out[n-1].Flags == p.Flags {
 			both := *p
 			both.Rune = slices.Concat(out[n-1].Rune, p.Rune)
 			out[n-1] = &both

@@ -45,7 +45,9 @@ func large(b *testing.B) *logbook.Book {
 			}
 			texts = append(texts, text)
 		}
-		book.Append(logbook.Entry{Unit: fmt.Sprintf("unit-%02d", i/50%20), Run: i/20_000 + 1, Ripple: i/100_000 + 1}, texts...)
+		book.Append(
+			logbook.Entry{Unit: fmt.Sprintf("unit-%02d", i/50%20), Run: i/20_000 + 1, Ripple: i/100_000 + 1},
+			texts...)
 	}
 	book.Flush()
 	return book
@@ -106,13 +108,19 @@ func BenchmarkSearch(b *testing.B) {
 				began = time.Now()
 				var last api.Found
 				seen := false
-				err := Log{Source: book}.Search(context.Background(), api.SearchQuery{Pattern: test.pattern, Back: true, From: int64(linesOfLog()), Most: 1, Count: true}, func(f api.Found) error {
-					if len(f.Lines) > 0 && !seen {
-						seen, first = true, first+time.Since(began)
-					}
-					last = f
-					return nil
-				})
+				err := Log{
+					Source: book,
+				}.Search(
+					context.Background(),
+					api.SearchQuery{Pattern: test.pattern, Back: true, From: int64(linesOfLog()), Most: 1, Count: true},
+					func(f api.Found) error {
+						if len(f.Lines) > 0 && !seen {
+							seen, first = true, first+time.Since(began)
+						}
+						last = f
+						return nil
+					},
+				)
 				ours += time.Since(began)
 				require.NoError(b, err)
 				require.Equal(b, want, last.Matches)

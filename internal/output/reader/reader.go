@@ -147,7 +147,10 @@ func (p *pager) back(end int64, count int, fold bool) error {
 		} else if n == count {
 			return false
 		} else {
-			found = append(found, Line(logbook.Line{Number: number, At: time.Unix(0, b.At), Text: string(text), Entry: *b.Entry}))
+			found = append(
+				found,
+				Line(logbook.Line{Number: number, At: time.Unix(0, b.At), Text: string(text), Entry: *b.Entry}),
+			)
 		}
 		seen++
 		return fold && seen < furthest*count || len(found) < count
@@ -167,7 +170,8 @@ func (p *pager) back(end int64, count int, fold bool) error {
 
 // again reports whether a line of output says what the one after it does.
 func again(after *api.Line, b *logbook.Batch, text []byte) bool {
-	return len(text) > 0 && after.Stream == api.Output && b.Stream == logbook.Output && after.Unit == b.Unit && after.Text == string(text)
+	return len(text) > 0 && after.Stream == api.Output && b.Stream == logbook.Output && after.Unit == b.Unit &&
+		after.Text == string(text)
 }
 
 // move returns the number that is so many lines after another one, before it if by is
@@ -239,7 +243,8 @@ func blockLength(all []api.Line) int {
 
 // sameBlock reports whether two blocks of one unit's output say the same, and something.
 func sameBlock(a, b []api.Line) bool {
-	if len(a) != len(b) || a[0].Stream != api.Output || b[0].Stream != api.Output || a[0].Unit != b[0].Unit || a[0].Text == "" {
+	if len(a) != len(b) || a[0].Stream != api.Output || b[0].Stream != api.Output || a[0].Unit != b[0].Unit ||
+		a[0].Text == "" {
 		return false
 	}
 	return slices.EqualFunc(a, b, func(x, y api.Line) bool { return x.Text == y.Text })
@@ -292,13 +297,31 @@ func afterLines(text []byte, lines int64) []byte {
 }
 
 var (
-	streams = [...]api.Stream{logbook.Output: api.Output, logbook.Opens: api.Opens, logbook.Ends: api.Ends, logbook.Note: api.Note}
-	tones   = [...]api.Tone{logbook.Current: api.ToneCurrent, logbook.Moving: api.ToneMoving, logbook.Stale: api.ToneStale, logbook.Broken: api.ToneBroken}
+	streams = [...]api.Stream{
+		logbook.Output: api.Output,
+		logbook.Opens:  api.Opens,
+		logbook.Ends:   api.Ends,
+		logbook.Note:   api.Note,
+	}
+	tones = [...]api.Tone{
+		logbook.Current: api.ToneCurrent,
+		logbook.Moving:  api.ToneMoving,
+		logbook.Stale:   api.ToneStale,
+		logbook.Broken:  api.ToneBroken,
+	}
 )
 
 // Line returns a line as faces see it.
 func Line(l logbook.Line) api.Line {
-	out := api.Line{Number: l.Number, At: l.At, Unit: l.Unit, Run: l.Run, Ripple: l.Ripple, Text: l.Text, Continues: l.Continues}
+	out := api.Line{
+		Number:    l.Number,
+		At:        l.At,
+		Unit:      l.Unit,
+		Run:       l.Run,
+		Ripple:    l.Ripple,
+		Text:      l.Text,
+		Continues: l.Continues,
+	}
 	if int(l.Stream) < len(streams) {
 		out.Stream = streams[l.Stream]
 	}

@@ -102,7 +102,10 @@ func TestLines(t *testing.T) {
 // TestTracesHoldTogether has traces of two units whose lines come in turn.
 func TestTracesHoldTogether(t *testing.T) {
 	b := bookOf(t)
-	a := strings.Split("up\nError: no tide\n    at berth (/app.js:10:11)\n    at main (/app.js:4:1)\nhealth: fine", "\n")
+	a := strings.Split(
+		"up\nError: no tide\n    at berth (/app.js:10:11)\n    at main (/app.js:4:1)\nhealth: fine",
+		"\n",
+	)
 	c := strings.Split("panic: ebb\n\ngoroutine 1 [running]:\nmain.main()\n\t/main.go:8 +0x1d", "\n")
 	for i := range a {
 		b.Append(logbook.Entry{Unit: "a", Run: 1}, a[i])
@@ -135,14 +138,35 @@ func TestTracesFold(t *testing.T) {
 	b.Append(logbook.Entry{Unit: "a", Run: 1}, "Error: no tide", "    at main (/app.js:4:1)")
 	page, err := Log{Source: b}.Lines(t.Context(), api.LineQuery{Last: true, Fold: true})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"3x Error: no tide", "    at berth (/app.js:10:11)", "Error: no tide", "    at main (/app.js:4:1)"}, said(page.Lines))
+	assert.Equal(
+		t,
+		[]string{"3x Error: no tide", "    at berth (/app.js:10:11)", "Error: no tide", "    at main (/app.js:4:1)"},
+		said(page.Lines),
+	)
 }
 
 // TestSearchIsGrep compares what a search finds, forwards and back, with what the standard
 // library finds in the same lines one by one.
 func TestSearchIsGrep(t *testing.T) {
 	b := bookOf(t)
-	words := []string{"tide", "Tide", "TIDE", "ti\x1b[1mde\x1b[0m", "berth", "kelp", "Kelp", "\u212aelp", "sea", "\u017fea", "ebb", "a.c", "12", ":", "ö", "Ö"}
+	words := []string{
+		"tide",
+		"Tide",
+		"TIDE",
+		"ti\x1b[1mde\x1b[0m",
+		"berth",
+		"kelp",
+		"Kelp",
+		"\u212aelp",
+		"sea",
+		"\u017fea",
+		"ebb",
+		"a.c",
+		"12",
+		":",
+		"ö",
+		"Ö",
+	}
 	r := regexp.MustCompile("\x1b\\[[0-9;]*m")
 	var visible []string
 	for i := range 3000 {
@@ -154,7 +178,29 @@ func TestSearchIsGrep(t *testing.T) {
 		visible = append(visible, r.ReplaceAllString(strings.Join(said, " "), ""))
 	}
 	log := Log{Source: b}
-	patterns := []string{"tide", "Tide", "kelp", "sea", "ö", "Ö", ":", "12", "/t.de/", "/^tide/", "/Tide$/", "/kelp|ebb/", "/(tide|sea) berth/", "/a\\.c/", "/\\S+ \\S+/", "/sea+ /", "none", "/e{2}/", "/(?i:TIDE)/", "/(?i)Kelp/", "/(?-i)tide/"}
+	patterns := []string{
+		"tide",
+		"Tide",
+		"kelp",
+		"sea",
+		"ö",
+		"Ö",
+		":",
+		"12",
+		"/t.de/",
+		"/^tide/",
+		"/Tide$/",
+		"/kelp|ebb/",
+		"/(tide|sea) berth/",
+		"/a\\.c/",
+		"/\\S+ \\S+/",
+		"/sea+ /",
+		"none",
+		"/e{2}/",
+		"/(?i:TIDE)/",
+		"/(?i)Kelp/",
+		"/(?-i)tide/",
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		pattern := rapid.SampledFrom(patterns).Draw(t, "pattern")
 		from := rapid.Int64Range(0, 3000).Draw(t, "from")
@@ -172,7 +218,8 @@ func TestSearchIsGrep(t *testing.T) {
 		var want []int64
 		matches := int64(0)
 		for n, text := range visible {
-			if (unit != "" && n%3 != 1) || !re.MatchString(text) || (!p.Regexp && strings.ToLower(p.Text) == p.Text && isASCII(p.Text) && !strings.Contains(lower(text), p.Text)) {
+			if (unit != "" && n%3 != 1) || !re.MatchString(text) ||
+				(!p.Regexp && strings.ToLower(p.Text) == p.Text && isASCII(p.Text) && !strings.Contains(lower(text), p.Text)) {
 				continue
 			}
 			matches++
@@ -192,22 +239,38 @@ func TestSearchIsGrep(t *testing.T) {
 		}
 		var got []int64
 		var last api.Found
-		err := log.Search(context.Background(), api.SearchQuery{Pattern: pattern, Filter: filter, From: from, Back: back, Most: 7, Count: true}, func(f api.Found) error {
-			for _, l := range f.Lines {
-				got = append(got, l.Number)
-			}
-			last = f
-			return nil
-		})
+		err := log.Search(
+			context.Background(),
+			api.SearchQuery{Pattern: pattern, Filter: filter, From: from, Back: back, Most: 7, Count: true},
+			func(f api.Found) error {
+				for _, l := range f.Lines {
+					got = append(got, l.Number)
+				}
+				last = f
+				return nil
+			},
+		)
 		require.NoError(t, err)
 		require.Equal(t, want, got)
 		require.Equal(t, matches, last.Matches)
-		require.Equal(t, api.Found{Matches: matches, Searched: 3000, Total: 3000, Done: true}, api.Found{Matches: last.Matches, Searched: last.Searched, Total: last.Total, Done: last.Done})
+		require.Equal(
+			t,
+			api.Found{Matches: matches, Searched: 3000, Total: 3000, Done: true},
+			api.Found{Matches: last.Matches, Searched: last.Searched, Total: last.Total, Done: last.Done},
+		)
 	})
 	_, err := log.Lines(t.Context(), api.LineQuery{Filter: "!"})
 	require.Error(t, err)
 	stop := errors.New("enough")
-	assert.Equal(t, stop, log.Search(t.Context(), api.SearchQuery{Pattern: "tide", Most: 1, Count: true}, func(api.Found) error { return stop }))
+	assert.Equal(
+		t,
+		stop,
+		log.Search(
+			t.Context(),
+			api.SearchQuery{Pattern: "tide", Most: 1, Count: true},
+			func(api.Found) error { return stop },
+		),
+	)
 }
 
 // lower makes ASCII letters small: plain text is looked for so, however many signs Unicode has.
@@ -254,7 +317,10 @@ func TestText(t *testing.T) {
 func TestFailures(t *testing.T) {
 	b := bookOf(t)
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "ok 1 - high", "fatal: no more")
-	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Tone: logbook.Broken}, `{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`)
+	b.Append(
+		logbook.Entry{Unit: "harbour", Run: 1, Tone: logbook.Broken},
+		`{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`,
+	)
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Tone: logbook.Stale}, "a.c:3:5: warning: spare")
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "panic: at the end")
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1, Stream: logbook.Ends, Tone: logbook.Broken}, "failed")
@@ -262,7 +328,11 @@ func TestFailures(t *testing.T) {
 	b.Flush()
 	page, err := log.Lines(t.Context(), api.LineQuery{Filter: "event=failure"})
 	require.NoError(t, err)
-	assert.Equal(t, []string{`{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`, "failed"}, said(page.Lines))
+	assert.Equal(
+		t,
+		[]string{`{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`, "failed"},
+		said(page.Lines),
+	)
 	page, err = log.Lines(t.Context(), api.LineQuery{Unit: "harbour", Run: 1, Why: true, Count: 2})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"fatal: no more", "--- FAIL: TestLow"}, said(page.Lines))

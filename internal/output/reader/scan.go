@@ -62,7 +62,12 @@ func (t *terms) wants(e *logbook.Entry) bool {
 	return t.filter.Meets(o)
 }
 
-var events = [...]query.Event{logbook.Output: "", logbook.Opens: query.Start, logbook.Ends: query.End, logbook.Note: query.Note}
+var events = [...]query.Event{
+	logbook.Output: "",
+	logbook.Opens:  query.Start,
+	logbook.Ends:   query.End,
+	logbook.Note:   query.Note,
+}
 
 // all reports whether every line of a wanted source is let through.
 func (t *terms) all() bool { return len(t.texts) == 0 && len(t.levels) == 0 }

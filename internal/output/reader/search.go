@@ -21,7 +21,14 @@ func (l Log) Search(ctx context.Context, q api.SearchQuery, found func(api.Found
 	if err := t.add(query.ParsePattern(q.Pattern), false); err != nil {
 		return api.Refuse("the search cannot be read: %v", err)
 	}
-	s := searching{view: v, terms: t, query: q, found: found, so: api.Found{Total: v.End() - v.First()}, told: time.Now()}
+	s := searching{
+		view:  v,
+		terms: t,
+		query: q,
+		found: found,
+		so:    api.Found{Total: v.End() - v.First()},
+		told:  time.Now(),
+	}
 	if q.Most > 0 {
 		if err := s.nearest(ctx); err != nil {
 			return err

@@ -27,7 +27,11 @@ func encodings(v string) []string {
 		out = append(out, inJSON(quoted)...) // as a log of lines in JSON has an answer in JSON
 	}
 	out = append(out, inPages(v)...)
-	return append(out, strings.ReplaceAll(v, "'", `'\''`), strings.ReplaceAll(v, "'", `'"'"'`)) // as shells tell what they run
+	return append(
+		out,
+		strings.ReplaceAll(v, "'", `'\''`),
+		strings.ReplaceAll(v, "'", `'"'"'`),
+	) // as shells tell what they run
 }
 
 // Characters that stand for themselves in web addresses beside letters and digits: those that RFC 3986,
@@ -46,7 +50,11 @@ func inAddresses(v string) []string {
 	for _, kept := range []string{"", unreserved, ofComponent, ofPath, ofAddress} {
 		out = append(out, percent(v, kept, "%%%02X"), percent(v, kept, "%%%02x"))
 	}
-	return append(out, strings.ReplaceAll(percent(v, "*-._ ", "%%%02X"), " ", "+"), strings.ReplaceAll(percent(v, unreserved+" ", "%%%02x"), " ", "+"))
+	return append(
+		out,
+		strings.ReplaceAll(percent(v, "*-._ ", "%%%02X"), " ", "+"),
+		strings.ReplaceAll(percent(v, unreserved+" ", "%%%02x"), " ", "+"),
+	)
 }
 
 // percent writes all bytes but letters, digits and those that are kept in hexadecimal.

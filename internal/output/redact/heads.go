@@ -46,7 +46,8 @@ func among[T string | []byte](h *heads, text T) bool {
 			continue
 		}
 		for _, g := range h.at[four] {
-			if from := i - g.offset; from >= 0 && from+len(g.form) <= len(text) && string(text[from:from+len(g.form)]) == g.form {
+			if from := i - g.offset; from >= 0 && from+len(g.form) <= len(text) &&
+				string(text[from:from+len(g.form)]) == g.form {
 				return true
 			}
 		}

@@ -227,7 +227,9 @@ func (m *Mask) isPiece(text string) bool {
 // encoded has the bytes that may stand in base64 or hexadecimal.
 var encoded = func() (set [256]bool) {
 	for c := range set {
-		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
+		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' ||
+			c == '-' ||
+			c == '_'
 	}
 	return set
 }()

@@ -82,7 +82,14 @@ func TestWrapped(t *testing.T) {
 			for i := 0; i < len(encoded); i += width {
 				line := encoded[i:min(i+width, len(encoded))]
 				for _, part := range strings.Split(m.String(line), Hidden) {
-					assert.False(t, strings.Contains(encoded, part) && len(part) > 0 && overlap(encoded, part, before, value) >= pieceSize, "%q of %q", part, line)
+					assert.False(
+						t,
+						strings.Contains(encoded, part) && len(part) > 0 &&
+							overlap(encoded, part, before, value) >= pieceSize,
+						"%q of %q",
+						part,
+						line,
+					)
 				}
 			}
 		}
@@ -118,7 +125,11 @@ func TestAmong(t *testing.T) {
 		slices.SortFunc(forms, func(a, b string) int { return len(b) - len(a) })
 		text := rapid.StringMatching(`[abc]{0,40}`).Draw(t, "text")
 		h := headsOf(forms)
-		assert.Equal(t, slices.ContainsFunc(forms, func(f string) bool { return strings.Contains(text, f) }), among(&h, []byte(text)))
+		assert.Equal(
+			t,
+			slices.ContainsFunc(forms, func(f string) bool { return strings.Contains(text, f) }),
+			among(&h, []byte(text)),
+		)
 	})
 }
 

@@ -28,16 +28,22 @@ const (
 var (
 	// Frames of Java (Throwable.printStackTrace), Node (V8's stack trace API) and Ruby
 	// (Exception#full_message), and what goes on with them.
-	isFrame = regexp.MustCompile(`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: |^\s+\[cause\]: |^\s*\^+~*\s*$`)
-	isCall  = regexp.MustCompile(`^\s+at \S`)
+	isFrame = regexp.MustCompile(
+		`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: |^\s+\[cause\]: |^\s*\^+~*\s*$`,
+	)
+	isCall = regexp.MustCompile(`^\s+at \S`)
 	// How a trace begins.
 	beginsGo     = regexp.MustCompile(`^(panic|fatal error|runtime error): |^goroutine \d+ .*\[.*\]:$|^SIG[A-Z]+: `)
 	beginsNode   = regexp.MustCompile(`^(file://|/|[A-Za-z]:\\|node:)\S*:\d+$`)
 	beginsPython = regexp.MustCompile(`^Traceback \(most recent call last\):$|^\s+\+ Exception Group Traceback`)
 	// What Go's runtime writes within one.
-	inGoTrace = regexp.MustCompile(`^$|^\s|^goroutine \d+ |^\[signal |^created by |^exit status \d+$|^\S+\(.*\)$|^panic: |^\.\.\.`)
+	inGoTrace = regexp.MustCompile(
+		`^$|^\s|^goroutine \d+ |^\[signal |^created by |^exit status \d+$|^\S+\(.*\)$|^panic: |^\.\.\.`,
+	)
 	// What joins two tracebacks of Python.
-	joinsPython = regexp.MustCompile(`^(During handling of the above exception|The above exception was the direct cause)`)
+	joinsPython = regexp.MustCompile(
+		`^(During handling of the above exception|The above exception was the direct cause)`,
+	)
 )
 
 // nodeHead is how many lines Node writes at most before the frames.

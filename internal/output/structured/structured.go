@@ -200,11 +200,15 @@ func (l Line) Time() (time.Time, bool) {
 }
 
 // beginsWith is how plain lines say their level: first of all, or after a time or a name.
-var beginsWith = regexp.MustCompile(`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`)
+var beginsWith = regexp.MustCompile(
+	`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`,
+)
 
 // saysError is how the runtimes of the common languages begin to say what went wrong: an
 // error's or exception's name, Go's panic.
-var saysError = regexp.MustCompile(`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )|^\S+:\d+:in .*\(\w*Error\)$`)
+var saysError = regexp.MustCompile(
+	`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )|^\S+:\d+:in .*\(\w*Error\)$`,
+)
 
 // LevelOf returns the level of a line, structured or not, NoLevel if it says none.
 func LevelOf(text string) query.Level {

@@ -52,7 +52,18 @@ func BenchmarkPicture(b *testing.B) {
 	_, end := t.Look()
 	defer end()
 	for i := range 46 {
-		t.Write(fmt.Appendf(nil, "\x1b[%d;1H\x1b[3%dm%s\x1b[m%s", i+1, i%8, strings.Repeat("tide ", 15), strings.Repeat("ebb ", 20)), func([]byte) {}, func(bool) {})
+		t.Write(
+			fmt.Appendf(
+				nil,
+				"\x1b[%d;1H\x1b[3%dm%s\x1b[m%s",
+				i+1,
+				i%8,
+				strings.Repeat("tide ", 15),
+				strings.Repeat("ebb ", 20),
+			),
+			func([]byte) {},
+			func(bool) {},
+		)
 	}
 	before := t.Picture(nil).Lines
 	for b.Loop() {

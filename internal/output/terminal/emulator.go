@@ -39,8 +39,10 @@ func newEmulator(size api.Size) *emulator {
 			}
 		}
 	}
-	e.SetCallbacks(vt.Callbacks{Title: func(title string) { e.title = title }, EnableMode: wraps(true), DisableMode: wraps(false),
-		AltScreen: func(bool) { e.other = true }})
+	e.SetCallbacks(
+		vt.Callbacks{Title: func(title string) { e.title = title }, EnableMode: wraps(true), DisableMode: wraps(false),
+			AltScreen: func(bool) { e.other = true }},
+	)
 	e.mend()
 	return e
 }

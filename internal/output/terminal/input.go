@@ -64,13 +64,41 @@ func (s *scanner) typed(text string, paste bool) string {
 
 // finals are keys that end their sequences with a letter.
 var finals = map[string]byte{
-	"up": 'A', "down": 'B', "right": 'C', "left": 'D', "begin": 'E', "end": 'F', "home": 'H', "f1": 'P', "f2": 'Q', "f3": 'R', "f4": 'S',
+	"up":    'A',
+	"down":  'B',
+	"right": 'C',
+	"left":  'D',
+	"begin": 'E',
+	"end":   'F',
+	"home":  'H',
+	"f1":    'P',
+	"f2":    'Q',
+	"f3":    'R',
+	"f4":    'S',
 }
 
 // numbered are keys that have a number in their sequences.
 var numbered = map[string]int{
-	"insert": 2, "delete": 3, "pgup": 5, "pgdown": 6, "f5": 15, "f6": 17, "f7": 18, "f8": 19, "f9": 20, "f10": 21, "f11": 23, "f12": 24,
-	"f13": 25, "f14": 26, "f15": 28, "f16": 29, "f17": 31, "f18": 32, "f19": 33, "f20": 34,
+	"insert": 2,
+	"delete": 3,
+	"pgup":   5,
+	"pgdown": 6,
+	"f5":     15,
+	"f6":     17,
+	"f7":     18,
+	"f8":     19,
+	"f9":     20,
+	"f10":    21,
+	"f11":    23,
+	"f12":    24,
+	"f13":    25,
+	"f14":    26,
+	"f15":    28,
+	"f16":    29,
+	"f17":    31,
+	"f18":    32,
+	"f19":    33,
+	"f20":    34,
 }
 
 // plain are keys that are one character.
@@ -131,7 +159,10 @@ func character(name, key string, shift, alt, ctrl bool) (string, error) {
 		text = "\b"
 	case named:
 	case utf8.RuneCountInString(key) != 1 && ansi.StringWidth(key) > 2 || key == "":
-		return "", fmt.Errorf("there is no key %q; keys have names such as \"enter\", \"ctrl+c\", \"shift+up\", \"f5\"", name)
+		return "", fmt.Errorf(
+			"there is no key %q; keys have names such as \"enter\", \"ctrl+c\", \"shift+up\", \"f5\"",
+			name,
+		)
 	case ctrl:
 		// The control characters of ECMA-48 are those letters and signs less their upper bits.
 		c := strings.ToUpper(key)[0]

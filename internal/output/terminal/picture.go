@@ -166,9 +166,17 @@ func parts(row []uv.Cell) []api.Cells {
 func styleOf(s uv.Style) api.Style {
 	const blinks = uv.AttrBlink | uv.AttrRapidBlink
 	return api.Style{
-		Foreground: colour(s.Fg), Background: colour(s.Bg), Bold: s.Attrs&uv.AttrBold != 0, Faint: s.Attrs&uv.AttrFaint != 0,
-		Italic: s.Attrs&uv.AttrItalic != 0, Underline: s.Underline != ansi.UnderlineNone, Blink: s.Attrs&blinks != 0,
-		Reverse: s.Attrs&uv.AttrReverse != 0, Struck: s.Attrs&uv.AttrStrikethrough != 0,
+		Foreground: colour(
+			s.Fg,
+		),
+		Background: colour(s.Bg),
+		Bold:       s.Attrs&uv.AttrBold != 0,
+		Faint:      s.Attrs&uv.AttrFaint != 0,
+		Italic:     s.Attrs&uv.AttrItalic != 0,
+		Underline:  s.Underline != ansi.UnderlineNone,
+		Blink:      s.Attrs&blinks != 0,
+		Reverse:    s.Attrs&uv.AttrReverse != 0,
+		Struck:     s.Attrs&uv.AttrStrikethrough != 0,
 	}
 }
 

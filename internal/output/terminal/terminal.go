@@ -72,7 +72,11 @@ func (t *Terminal) take(p []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	began := t.scan.drawing
-	asked := t.scan.scan(p, func(p []byte) { t.parts = append(t.parts, part{lines: p}) }, func(begins bool) { t.parts = append(t.parts, part{draws: begins}) })
+	asked := t.scan.scan(
+		p,
+		func(p []byte) { t.parts = append(t.parts, part{lines: p}) },
+		func(begins bool) { t.parts = append(t.parts, part{draws: begins}) },
+	)
 	now := (began || t.scan.drawing || asked) && !t.closed // the emulator has to have them
 	if t.emulator != nil && now {
 		t.catchUp()

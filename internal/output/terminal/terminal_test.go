@@ -71,7 +71,26 @@ func TestLinesAndDrawing(t *testing.T) {
 			assert.Equal(t, test.drew, cut.drew)
 			// Of what begins or ends drawing, the part before its last byte may go either way.
 			strip := func(s string) string {
-				return strings.NewReplacer("\x1b[?25;1049", "", "\x1b[?1049", "", "\x1b[?1047", "", "\x1b[?47", "", "h", "", "l", "", "\x1bc", "", "\x1b", "").Replace(s)
+				return strings.NewReplacer(
+					"\x1b[?25;1049",
+					"",
+					"\x1b[?1049",
+					"",
+					"\x1b[?1047",
+					"",
+					"\x1b[?47",
+					"",
+					"h",
+					"",
+					"l",
+					"",
+					"\x1bc",
+					"",
+					"\x1b",
+					"",
+				).Replace(
+					s,
+				)
 			}
 			assert.Equal(t, strip(test.lines), strip(cut.lines))
 		})
@@ -194,19 +213,52 @@ func TestSecretsInCells(t *testing.T) {
 // TestPicture has cells with what belongs to them.
 func TestPicture(t *testing.T) {
 	f := open(20, 4)
-	f.write("\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l")
+	f.write(
+		"\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l",
+	)
 	_, end := f.Look()
 	defer end()
 	p := f.Picture(nil)
 	assert.Equal(t, []api.Cells{
-		{Text: "a", Width: 1, Style: api.Style{Foreground: "1", Bold: true}}, {Text: " ", Width: 1},
-		{Text: "b", Width: 1, Style: api.Style{Background: "200"}}, {Text: "c", Width: 1, Style: api.Style{Background: "200", Foreground: "#010203"}},
+		{Text: "a", Width: 1, Style: api.Style{Foreground: "1", Bold: true}},
+		{Text: " ", Width: 1},
+		{
+			Text:  "b",
+			Width: 1,
+			Style: api.Style{Background: "200"},
+		},
+		{Text: "c", Width: 1, Style: api.Style{Background: "200", Foreground: "#010203"}},
 		{Text: " 渡し e\u0301", Width: 7},
 	}, p.Lines[0].Parts)
 	assert.Equal(t, api.Style{Underline: true, Struck: true}, p.Lines[1].Parts[0].Style)
 	assert.Equal(t, api.Cursor{Col: 1, Row: 1, Hidden: true, Shape: "bar"}, p.Cursor)
-	assert.Equal(t, "a bc 渡し e\u0301      ", strings.ReplaceAll(strings.NewReplacer("\x1b[1;31m", "", "\x1b[m", "", "\x1b[48;5;200m", "", "\x1b[38;2;1;2;3;48;5;200m", "").Replace(Draw(p.Lines[0], 17, true)), "\x1b[0m", ""))
-	foreign := api.ScreenLine{Parts: []api.Cells{{Text: "\x1b[2J", Width: 3}, {Text: "ab", Width: 1}, {Text: "渡し船", Width: 6, Style: api.Style{Foreground: "bad"}}}}
+	assert.Equal(
+		t,
+		"a bc 渡し e\u0301      ",
+		strings.ReplaceAll(
+			strings.NewReplacer(
+				"\x1b[1;31m",
+				"",
+				"\x1b[m",
+				"",
+				"\x1b[48;5;200m",
+				"",
+				"\x1b[38;2;1;2;3;48;5;200m",
+				"",
+			).Replace(
+				Draw(p.Lines[0], 17, true),
+			),
+			"\x1b[0m",
+			"",
+		),
+	)
+	foreign := api.ScreenLine{
+		Parts: []api.Cells{
+			{Text: "\x1b[2J", Width: 3},
+			{Text: "ab", Width: 1},
+			{Text: "渡し船", Width: 6, Style: api.Style{Foreground: "bad"}},
+		},
+	}
 	assert.Equal(t, "????渡 ", Draw(foreign, 7, true))
 }
 
@@ -274,7 +326,11 @@ func TestSettled(t *testing.T) {
 // FuzzTerminal takes any bytes, in any pieces, and shows cells that fit.
 func FuzzTerminal(f *testing.F) {
 	f.Add([]byte("\x1b[?1049h\x1b[5;5Hdrawn\x1b[2J\x1b[r\x1b[1;3r\x1bM\x1b[?1049l"), uint8(3), uint8(9))
-	f.Add([]byte("渡し\x1b[100@\x1b[100P\x1b[100L\x1b[100M\x1b[100X\x1b[5b\x1b#8\x1b[?6h\x1b[9999;9999H\xff\xfe"), uint8(1), uint8(1))
+	f.Add(
+		[]byte("渡し\x1b[100@\x1b[100P\x1b[100L\x1b[100M\x1b[100X\x1b[5b\x1b#8\x1b[?6h\x1b[9999;9999H\xff\xfe"),
+		uint8(1),
+		uint8(1),
+	)
 	f.Add([]byte("\x1b[6n\x1b[c\x1b]11;?\x07\x1b[?2026$p\x1bP+q544e\x1b\\"), uint8(5), uint8(80))
 	f.Add([]byte("\x1b[999999100Xa\x1b[99999999ba\x1b[2147483647L\x1b[99999999;99999999H"), uint8(30), uint8(4))
 	f.Fuzz(func(t *testing.T, written []byte, piece, cols uint8) {
@@ -311,7 +367,11 @@ func FuzzTerminal(f *testing.F) {
 		if i := bytes.IndexByte(written, 0x1b); i < 0 {
 			var lines []byte
 			quiet := New(size, func([]byte) {})
-			quiet.Write(written, func(p []byte) { lines = append(lines, p...) }, func(bool) { t.Fatal("nothing is drawn") })
+			quiet.Write(
+				written,
+				func(p []byte) { lines = append(lines, p...) },
+				func(bool) { t.Fatal("nothing is drawn") },
+			)
 			require.Equal(t, string(written), string(lines))
 		}
 	})

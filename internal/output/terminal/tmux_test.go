@@ -30,7 +30,17 @@ func openTmux(t *testing.T, size api.Size) *another {
 		t.Skip("tmux is not installed")
 	}
 	a := &another{t: t, dir: t.TempDir()}
-	a.tmux("-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(size.Cols), "-y", strconv.Itoa(size.Rows), "sleep 1000")
+	a.tmux(
+		"-f",
+		"/dev/null",
+		"new-session",
+		"-d",
+		"-x",
+		strconv.Itoa(size.Cols),
+		"-y",
+		strconv.Itoa(size.Rows),
+		"sleep 1000",
+	)
 	t.Cleanup(func() { exec.Command("tmux", "-S", filepath.Join(a.dir, "tmux"), "kill-server").Run() })
 	return a
 }
@@ -47,7 +57,12 @@ func (a *another) shows(written []byte) (text string, row, col int) {
 	file, done := filepath.Join(a.dir, "written"), fmt.Sprintf("done-%d", a.number)
 	require.NoError(a.t, os.WriteFile(file, fmt.Appendf(written, "\x1b]2;%s\x07", done), 0o600))
 	a.tmux("respawn-pane", "-k", "stty raw -echo; cat "+file+"; exec sleep 1000")
-	require.Eventually(a.t, func() bool { return strings.TrimSpace(a.tmux("display", "-p", "#{pane_title}")) == done }, time.Minute, 5*time.Millisecond)
+	require.Eventually(
+		a.t,
+		func() bool { return strings.TrimSpace(a.tmux("display", "-p", "#{pane_title}")) == done },
+		time.Minute,
+		5*time.Millisecond,
+	)
 	fmt.Sscanf(a.tmux("display", "-p", "#{cursor_y} #{cursor_x}"), "%d %d", &row, &col)
 	rows := strings.Split(a.tmux("capture-pane", "-p"), "\n")
 	for i := range rows {
@@ -89,7 +104,15 @@ func TestRandomAsTmux(t *testing.T) {
 		want, row, col := a.shows([]byte(written))
 		got := f.text()
 		at := f.Picture(nil).Cursor
-		if !assert.Equal(t, want, got, "seed %d: %q", seed, written) || !assert.Equal(t, [2]int{row, min(col, size80.Cols-1)}, [2]int{at.Row, at.Col}, "seed %d: %q", seed, written) {
+		if !assert.Equal(t, want, got, "seed %d: %q", seed, written) ||
+			!assert.Equal(
+				t,
+				[2]int{row, min(col, size80.Cols-1)},
+				[2]int{at.Row, at.Col},
+				"seed %d: %q",
+				seed,
+				written,
+			) {
 			continue
 		}
 	}

@@ -180,7 +180,9 @@ func readiness(ready string) string {
 }
 
 // tools are programs whose first plain argument says more than their names.
-var tools = regexp.MustCompile(`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn|gradle|gradlew|php|java|env|sh|bash)$`)
+var tools = regexp.MustCompile(
+	`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn|gradle|gradlew|php|java|env|sh|bash)$`,
+)
 
 // passed over are words that say nothing either.
 var passedOver = regexp.MustCompile(`^(run|exec|tool|env|-m)$`)

@@ -33,7 +33,11 @@ func TestSettings(t *testing.T) {
 	assert.Equal(t, []string{"test", "vet", "test-2"}, []string{test.Name, vet.Name, last.Name})
 	assert.Equal(t, plan.Task, test.Kind)
 	assert.False(t, test.MayServe, "what something waits for has to end")
-	assert.Equal(t, []string{"**/*.go", "go.mod", "out/**"}, []string{test.Watch[0].Text, test.Watch[1].Text, test.Ignore[0].Text})
+	assert.Equal(
+		t,
+		[]string{"**/*.go", "go.mod", "out/**"},
+		[]string{test.Watch[0].Text, test.Watch[1].Text, test.Ignore[0].Text},
+	)
 	assert.Equal(t, time.Second, test.Debounce)
 	assert.Equal(t, []string{".env"}, test.EnvFiles)
 	assert.Equal(t, "go vet ./...", vet.Run.Shell)
@@ -43,7 +47,12 @@ func TestSettings(t *testing.T) {
 	assert.True(t, open.MayServe)
 	assert.Equal(t, "sleep 3 && echo ok", open.Run.Shell, "a word that names no program is for the shell")
 	assert.Equal(t, "**", open.Watch[0].Text)
-	assert.Equal(t, []string{"true"}, read(t, adhoc.Command{Words: []string{"true"}}).Units[0].Run.Words, "and one that does is not")
+	assert.Equal(
+		t,
+		[]string{"true"},
+		read(t, adhoc.Command{Words: []string{"true"}}).Units[0].Run.Words,
+		"and one that does is not",
+	)
 	assert.Equal(t, plan.Service, read(t, adhoc.Command{Words: []string{"true"}, Kind: adhoc.Service}).Units[0].Kind)
 }
 

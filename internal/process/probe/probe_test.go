@@ -21,7 +21,9 @@ import (
 
 func TestTries(t *testing.T) {
 	status := http.StatusServiceUnavailable
-	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
+	server := httptest.NewTLSServer(
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }),
+	)
 	defer server.Close()
 	at, err := url.Parse(server.URL)
 	require.NoError(t, err)

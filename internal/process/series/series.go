@@ -98,7 +98,16 @@ func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 			return
 		}
 		w.last[unit] = kept{s, now}
-		rows = append(rows, []string{now.Format(time.RFC3339Nano), unit, fmt.Sprintf("%.3f", s.CPU), fmt.Sprint(s.Memory), fmt.Sprint(s.Output)})
+		rows = append(
+			rows,
+			[]string{
+				now.Format(time.RFC3339Nano),
+				unit,
+				fmt.Sprintf("%.3f", s.CPU),
+				fmt.Sprint(s.Memory),
+				fmt.Sprint(s.Output),
+			},
+		)
 	}
 	for unit, s := range all {
 		add(unit, s)
@@ -117,7 +126,9 @@ func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 // moved reports whether figures differ by more than a hundredth of a core, a twentieth of the
 // memory, or any output.
 func moved(a, b Sample) bool {
-	return math.Abs(a.CPU-b.CPU) > 0.01 || math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) || a.Output != b.Output
+	return math.Abs(a.CPU-b.CPU) > 0.01 ||
+		math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) ||
+		a.Output != b.Output
 }
 
 // maxRead is how many bytes are read at once.

@@ -56,7 +56,10 @@ func TestFileIsBounded(t *testing.T) {
 		at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 		w.size = test.size
 		for i := range int64(1800) {
-			require.NoError(t, w.Add(at.Add(time.Duration(i)*2*time.Second), map[string]Sample{"tides": {Output: i + 1}}))
+			require.NoError(
+				t,
+				w.Add(at.Add(time.Duration(i)*2*time.Second), map[string]Sample{"tides": {Output: i + 1}}),
+			)
 		}
 		require.NoError(t, w.Close())
 		all, _, err := Read(filepath.Dir(w.file.Name()), 0)

@@ -70,7 +70,13 @@ func Interests(p *plan.Plan) []watch.Interest {
 	}
 	all := []watch.Interest{settings}
 	for _, u := range p.Units {
-		in := watch.Interest{Key: u.Name, Debounce: u.Debounce, Unignored: u.Unignored, SkipUnchanged: u.SkipUnchanged || u.Pass != nil, Poll: u.Poll}
+		in := watch.Interest{
+			Key:           u.Name,
+			Debounce:      u.Debounce,
+			Unignored:     u.Unignored,
+			SkipUnchanged: u.SkipUnchanged || u.Pass != nil,
+			Poll:          u.Poll,
+		}
 		for _, re := range u.Reactions {
 			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
 		}
@@ -128,8 +134,11 @@ const elsewhereDebounce = 300 * time.Millisecond
 // interest in files that no rule matches.
 func InterestsWithout(p *plan.Plan, ignored map[string][]string) []watch.Interest {
 	all := append(Interests(p), inOutputs(p)...)
-	all = append(all, watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
-		Ignore: []string{"**/.*", "**/node_modules"}})
+	all = append(
+		all,
+		watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
+			Ignore: []string{"**/.*", "**/node_modules"}},
+	)
 	for i := range all {
 		for _, file := range ignored[all[i].Key] {
 			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))

@@ -40,7 +40,11 @@ func TestMissing(t *testing.T) {
 			captures = a.Captures
 		}
 		require.NotEmpty(t, captures, test.when)
-		h := Hit(p, u, watch.Hit{Key: "tests", Path: test.path, What: test.what, Pattern: test.when, Captures: captures})
+		h := Hit(
+			p,
+			u,
+			watch.Hit{Key: "tests", Path: test.path, What: test.what, Pattern: test.when, Captures: captures},
+		)
 		assert.Equal(t, test.missing, h.Missing, "%s of %s", test.run, test.path)
 	}
 }

@@ -79,7 +79,18 @@ func Why(p *plan.Plan, path string) Report {
 		case a.Key == Settings:
 			r.Settings = a.Hears
 		case a.Hears:
-			h := Hit(p, u, watch.Hit{Key: a.Key, Path: r.Path, What: "written", Rule: a.Rule, Pattern: a.Pattern, Captures: a.Captures})
+			h := Hit(
+				p,
+				u,
+				watch.Hit{
+					Key:      a.Key,
+					Path:     r.Path,
+					What:     "written",
+					Rule:     a.Rule,
+					Pattern:  a.Pattern,
+					Captures: a.Captures,
+				},
+			)
 			r.Hits = append(r.Hits, h)
 			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
 		case a.Rule >= 0 && !a.Noise:
@@ -163,7 +174,10 @@ const takesUp = "takes it up by itself"
 
 // foresee says what a save would set off, in order.
 func foresee(p *plan.Plan, all []engine.Hit) []Step {
-	hits := slices.DeleteFunc(slices.Clone(all), func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h.Reaction-1) })
+	hits := slices.DeleteFunc(
+		slices.Clone(all),
+		func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h.Reaction-1) },
+	)
 	if len(hits) == 0 {
 		return nil
 	}
@@ -269,7 +283,8 @@ func Look(p *plan.Plan) (Cost, error) {
 	}
 	c := Cost{Survey: survey}
 	for _, u := range p.Units {
-		c.Above = c.Above || slices.ContainsFunc(u.Watch, func(w plan.Pattern) bool { return strings.HasPrefix(w.Text, "../") })
+		c.Above = c.Above ||
+			slices.ContainsFunc(u.Watch, func(w plan.Pattern) bool { return strings.HasPrefix(w.Text, "../") })
 		for _, i := range survey.Unmatched[u.Name] {
 			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i)}, slices.Contains(survey.Excluded[u.Name], i)})
 		}

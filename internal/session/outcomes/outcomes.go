@@ -13,12 +13,27 @@ import (
 // Case returns a case of a unit; clean makes text fit to be shown.
 func Case(unit string, c results.TrackedCase, clean func(string) string) api.Case {
 	out := api.Case{
-		Unit: unit, Suite: clean(c.Suite), Name: clean(c.Name), Status: api.CaseStatus(c.Status), Change: api.Change(c.Change), Flaky: c.Flaky, Slow: c.Slow,
-		Cached: c.Cached, Run: c.Run, Took: api.Seconds(c.Took), Message: clean(c.Message), Want: clean(c.Want), Got: clean(c.Got),
-		FilePlace: place(c.Place, clean), Output: all(c.Output, clean),
+		Unit:      unit,
+		Suite:     clean(c.Suite),
+		Name:      clean(c.Name),
+		Status:    api.CaseStatus(c.Status),
+		Change:    api.Change(c.Change),
+		Flaky:     c.Flaky,
+		Slow:      c.Slow,
+		Cached:    c.Cached,
+		Run:       c.Run,
+		Took:      api.Seconds(c.Took),
+		Message:   clean(c.Message),
+		Want:      clean(c.Want),
+		Got:       clean(c.Got),
+		FilePlace: place(c.Place, clean),
+		Output:    all(c.Output, clean),
 	}
 	for _, p := range c.Past {
-		out.Past = append(out.Past, api.PastResult{Status: api.CaseStatus(p.Status), Took: api.Seconds(p.Took), Both: p.Both})
+		out.Past = append(
+			out.Past,
+			api.PastResult{Status: api.CaseStatus(p.Status), Took: api.Seconds(p.Took), Both: p.Both},
+		)
 	}
 	return out
 }
@@ -26,8 +41,15 @@ func Case(unit string, c results.TrackedCase, clean func(string) string) api.Cas
 // Finding returns a finding of a unit; clean makes text fit to be shown.
 func Finding(unit string, f results.TrackedFinding, clean func(string) string) api.Finding {
 	return api.Finding{
-		Unit: unit, Severity: api.Severity(f.Severity.String()), Rule: clean(f.Rule), Message: clean(f.Message), Change: api.Change(f.Change), Run: f.Run,
-		FilePlace: place(f.Place, clean), Notes: all(f.Notes, clean), Trace: f.Trace,
+		Unit:      unit,
+		Severity:  api.Severity(f.Severity.String()),
+		Rule:      clean(f.Rule),
+		Message:   clean(f.Message),
+		Change:    api.Change(f.Change),
+		Run:       f.Run,
+		FilePlace: place(f.Place, clean),
+		Notes:     all(f.Notes, clean),
+		Trace:     f.Trace,
 	}
 }
 

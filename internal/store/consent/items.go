@@ -42,7 +42,10 @@ func Items(p *plan.Plan) []Item {
 	}
 	all = append(all, ofProject(p)...)
 	if c := p.OnVerdict; c != nil {
-		all = append(all, Item{What: "runs for its verdict", Text: c.String(), exact: fmt.Sprintf("%q %q", c.Shell, shown(*c))})
+		all = append(
+			all,
+			Item{What: "runs for its verdict", Text: c.String(), exact: fmt.Sprintf("%q %q", c.Shell, shown(*c))},
+		)
 	}
 	for _, u := range p.Units {
 		all = append(all, itemsOf(p, u)...)

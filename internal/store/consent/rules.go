@@ -96,14 +96,25 @@ func rulesOf(u *plan.Unit) []Item {
 // What settings that have few values are called.
 var (
 	actions = map[plan.Action]string{
-		plan.Act: "acts", plan.SendSignal: "is sent a signal", plan.Nothing: "does nothing", plan.RefreshPage: "has pages reload",
-		plan.SwapStyle: "has the file swapped in pages",
+		plan.Act:         "acts",
+		plan.SendSignal:  "is sent a signal",
+		plan.Nothing:     "does nothing",
+		plan.RefreshPage: "has pages reload",
+		plan.SwapStyle:   "has the file swapped in pages",
 	}
 	forms = map[plan.ResultsForm]string{
-		plan.ResultsExit: "the exit status", plan.ResultsAuto: "any known form", plan.ResultsGoJSON: "go test -json", plan.ResultsTAP: "TAP",
-		plan.ResultsLibtest: "libtest", plan.ResultsJUnit: "JUnit files",
+		plan.ResultsExit:    "the exit status",
+		plan.ResultsAuto:    "any known form",
+		plan.ResultsGoJSON:  "go test -json",
+		plan.ResultsTAP:     "TAP",
+		plan.ResultsLibtest: "libtest",
+		plan.ResultsJUnit:   "JUnit files",
 	}
-	fails = map[plan.FindingsFail]string{plan.FailOnError: "errors", plan.FailOnWarning: "errors and warnings", plan.FailNever: "none"}
+	fails = map[plan.FindingsFail]string{
+		plan.FailOnError:   "errors",
+		plan.FailOnWarning: "errors and warnings",
+		plan.FailNever:     "none",
+	}
 )
 
 func readyWords(r plan.Ready) string {

@@ -126,7 +126,10 @@ func (a *Attempt) EndedWell(told []byte) error {
 	if err := writeFile(r.toldBy(a.unit), func(w io.Writer) error { _, err := w.Write(told); return err }); err != nil {
 		return fmt.Errorf("remember what %s has told: %w", a.unit.Name, err)
 	}
-	if err := writeFile(r.recordOf(a.unit), func(w io.Writer) error { return json.NewEncoder(w).Encode(last) }); err != nil {
+	if err := writeFile(
+		r.recordOf(a.unit),
+		func(w io.Writer) error { return json.NewEncoder(w).Encode(last) },
+	); err != nil {
 		return fmt.Errorf("remember the result of %s: %w", a.unit.Name, err)
 	}
 	return nil

@@ -202,7 +202,10 @@ func BenchmarkIndex(b *testing.B) {
 	for i := range files {
 		files[i] = filepath.Join(dir, fmt.Sprint(i%100), fmt.Sprint(i))
 		require.NoError(b, os.MkdirAll(filepath.Dir(files[i]), 0o700))
-		require.NoError(b, os.WriteFile(files[i], []byte(strings.Repeat(fmt.Sprintln(i), 4096/len(fmt.Sprintln(i)))), 0o600))
+		require.NoError(
+			b,
+			os.WriteFile(files[i], []byte(strings.Repeat(fmt.Sprintln(i), 4096/len(fmt.Sprintln(i)))), 0o600),
+		)
 	}
 	sums := func(b *testing.B, x *Index) {
 		for _, file := range files {

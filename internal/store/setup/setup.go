@@ -52,7 +52,10 @@ func (r *Record) Done(p *plan.Plan, u *plan.Unit, step plan.Step) (bool, error) 
 }
 
 func (r *Record) turn(p *plan.Plan, u *plan.Unit, step plan.Step) *Turn {
-	return &Turn{stamp: filepath.Join(r.dir, key(p, u, step)), digest: func() (string, error) { return digest(p, u, step) }}
+	return &Turn{
+		stamp:  filepath.Join(r.dir, key(p, u, step)),
+		digest: func() (string, error) { return digest(p, u, step) },
+	}
 }
 
 // look finds out whether the step is done.

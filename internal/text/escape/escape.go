@@ -186,7 +186,8 @@ func IsLink(seq []byte) bool {
 		return false
 	}
 	address := LinkAddress(seq)
-	return address == "" || hasScheme(address, "http://") || hasScheme(address, "https://") || hasScheme(address, "file:")
+	return address == "" || hasScheme(address, "http://") || hasScheme(address, "https://") ||
+		hasScheme(address, "file:")
 }
 
 func hasScheme(address, scheme string) bool {
