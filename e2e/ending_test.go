@@ -92,7 +92,7 @@ func TestReaderGoes(t *testing.T) {
 	assert.Contains(t, string(out), "code 0")
 	said, err := os.ReadFile(filepath.Join(dir, "err"))
 	require.NoError(t, err)
-	assert.Contains(t, string(said), "Nobody reads the output any more, so everything was stopped.")
+	assert.Contains(t, string(said), "Output closed; everything was stopped.")
 	noneLeft(t, dir)
 }
 
@@ -172,7 +172,7 @@ func TestProbesLeaveNothing(t *testing.T) {
 	cmd.Stdout = out
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
-		return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it goes on running"))
+		return bytes.Contains([]byte(out.String()), []byte("last seen: exit 1; it keeps running"))
 	}, patience, 10*time.Millisecond)
 	pid := theSupervisor(cmd.Process.Pid)
 	require.Eventually(t, func() bool {

@@ -258,7 +258,7 @@ while (1) {
 			s := onTerminal(b, face)
 			s.until(b, "gauge")
 			s.terminal.WriteString("h")
-			s.until(b, "lets go")
+			s.until(b, "to return")
 			pids := map[string]int{"supervisor": p.status().Project.Supervisor, "face": face.Process.Pid}
 			for b.Loop() {
 				before := map[string]time.Duration{}
@@ -285,7 +285,7 @@ func BenchmarkHandsEcho(b *testing.B) {
 	s := onTerminal(b, face)
 	s.until(b, "console")
 	s.terminal.WriteString("h")
-	s.until(b, "lets go")
+	s.until(b, "to return")
 	var took []time.Duration
 	for range 60 {
 		for _, key := range "QXZ" {

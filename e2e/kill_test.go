@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hostile is a project whose processes try to outlive it. SLEEP stands for a length of time
+// hostile is a project whose processes try to outlive it. SLEEP stands for a duration
 // by which a test knows its processes, also those that have lost their environment.
 const hostile = `
 [defaults]

@@ -208,7 +208,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`CURRENT`)
 	answers(t, rules, `0.70 m under keel`)
 
-	// Keys act on the chosen unit.
+	// Keys act on the selected unit.
 	s.press("Up", "Up", "Down") // tides is first, berths below it
 	s.shows(`▸ berths`)
 	s.press("r")

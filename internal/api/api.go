@@ -106,7 +106,7 @@ func (r *Refusal) Error() string { return r.Text }
 // Refuse returns a Refusal.
 func Refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
 
-// Seconds is a length of time, which JSON has as a number of seconds.
+// Seconds is a duration, which JSON has as a number of seconds.
 type Seconds time.Duration
 
 // Duration returns it as the standard library's type.

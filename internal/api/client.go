@@ -40,7 +40,7 @@ type Client struct {
 var _ Project = (*Client)(nil)
 
 // ErrNotRunning says that no project runs at a place.
-var ErrNotRunning = errors.New("the project does not run")
+var ErrNotRunning = errors.New("the project is not running")
 
 // ErrLost says that whoever runs the project has gone without having ended it.
 var ErrLost = errors.New("the process that runs the project is gone")

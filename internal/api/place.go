@@ -137,7 +137,7 @@ func (l ownOnly) Accept() (net.Conn, error) {
 }
 
 // ErrLocked says that something of the project still runs.
-var ErrLocked = errors.New("the project runs already")
+var ErrLocked = errors.New("the project is already running")
 
 // TryLock takes the lock, which is free again when the file, and every copy of it that
 // other processes have inherited, is closed. It returns ErrLocked where another has it. The file says

@@ -139,10 +139,10 @@ const (
 // ResultQuery says which cases or findings are asked for.
 type ResultQuery struct {
 	Units []string // names of units and groups; empty: all
-	// Only are those of one kind: of cases failing, new, mended, flaky, slow, skipped or passed;
+	// Only are those of one kind: of cases failing, new, fixed, flaky, slow, skipped or passed;
 	// of findings error, warning, new or gone. Empty: all.
 	Only string
-	Text string // only those with this in their names or messages, whatever its letters
+	Text string // only tests whose names contain this text or messages, whatever its letters
 	// By is how findings are ordered: "unit" has those of each unit together; else those of each
 	// file are, and files with new ones come first.
 	By    string

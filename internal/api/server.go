@@ -189,7 +189,7 @@ func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 			defer func() { <-s.streams }()
 			serve(w, r)
 		default:
-			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("%d streams go on already", maxStreams)})
+			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("too many open streams: at most %d", maxStreams)})
 		}
 	}
 }

@@ -20,7 +20,7 @@ type edit struct {
 var script = []edit{
 	{"a new rule for berths", map[string][2]string{"berths/rules.toml": {"under_keel = 0.6", "under_keel = 0.8"}}},
 	{"a price that is not a number", map[string][2]string{"fares/fares.csv": {"3.80,6.20", "3.80,6,20"}}},
-	{"the price mended", map[string][2]string{"fares/fares.csv": {"3.80,6,20", "3.80,6.40"}}},
+	{"the price fixed", map[string][2]string{"fares/fares.csv": {"3.80,6,20", "3.80,6.40"}}},
 	{"a burst: tides, berths, style and page at once", map[string][2]string{
 		"tides/harbours.toml":      {"range = 3.6", "range = 3.4"},
 		"berths/rules.toml":        {"berths = 3", "berths = 4"},
@@ -35,7 +35,7 @@ var script = []edit{
 		"a rule that does not parse",
 		map[string][2]string{"berths/rules.toml": {"under_keel = 0.8", "under_keel = much"}},
 	},
-	{"the rule mended", map[string][2]string{"berths/rules.toml": {"under_keel = much", "under_keel = 0.6"}}},
+	{"the rule fixed", map[string][2]string{"berths/rules.toml": {"under_keel = much", "under_keel = 0.6"}}},
 	{"everything as it was", map[string][2]string{
 		"fares/fares.csv":          {"3.80,6.40", "3.80,6.20"},
 		"tides/harbours.toml":      {"range = 3.4", "range = 3.6"},

@@ -153,7 +153,7 @@ func (n *node) read(dir string, m manifest, holdsOthers bool) {
 		if !has(script) {
 			continue
 		}
-		u := unit{kind: plan.Service, name: base(script), port: portOf(m.Scripts[script]), guess: "it goes on running"}
+		u := unit{kind: plan.Service, name: base(script), port: portOf(m.Scripts[script]), guess: "it keeps running"}
 		if dir != "" {
 			u.name = path.Base(dir)
 		}

@@ -43,7 +43,7 @@ func readCargo(p *project) {
 			guess:  "it ends by itself, and runs only when asked for",
 		}
 		if rustServes.MatchString(text + source) {
-			u.kind, u.manual, u.guess, u.port = plan.Service, false, "it serves, so it goes on running", portOf(source)
+			u.kind, u.manual, u.guess, u.port = plan.Service, false, "it serves, so it keeps running", portOf(source)
 		}
 		p.add(u)
 	}
@@ -91,7 +91,7 @@ func readMake(p *project) {
 		u := unit{kind: kind, name: m[1], from: fmt.Sprintf("the target %q of %s", m[1], file), run: "make " + m[1]}
 		switch kind {
 		case plan.Service:
-			u.guess = "it goes on running; say with watch what restarts it"
+			u.guess = "it keeps running; say with watch what restarts it"
 		default:
 			u.manual, u.guess = true, "it runs only when asked for: say with watch what it depends on, and take start away"
 		}

@@ -64,7 +64,7 @@ func readPython(p *project) {
 		case strings.Contains(text, "Flask("):
 			u.run, u.guess = python+" -m flask --app "+format.Quoted(stem)+" run", "it is started by flask"
 		case pythonServes.MatchString(text):
-			u.run, u.guess = python+" "+format.Quoted(script), "it serves, so it goes on running"
+			u.run, u.guess = python+" "+format.Quoted(script), "it serves, so it keeps running"
 		default:
 			continue
 		}

@@ -80,7 +80,7 @@ func (u *unit) blockingWords() string {
 	case u.onlyWhenAsked() && u.run != nil:
 		return name + " runs only when asked"
 	case !u.owed.empty() && u.state == Done:
-		return name + " has still to run " + u.owed.texts(u.spec)[0]
+		return name + " still has to run " + u.owed.texts(u.spec)[0]
 	case u.state == Stopped:
 		return name + " is stopped"
 	case u.state == Idle:

@@ -228,7 +228,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 	case p.open == nil:
 		p.count++
 	case !p.open.guessed:
-		// The tool says once more that it works, or has begun again in the midst of it:
+		// The tool says once more that it works, or has begun again in the middle of it:
 		// nobody knows.
 		p.open.by = later(p.open.by, ev.By)
 		return

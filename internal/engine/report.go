@@ -122,7 +122,7 @@ func (r Report) Totals() string {
 			parts = append(parts, format.Count(r.Cases, "test"))
 		}
 		add(r.Failed, "failing"+newWords(r.New))
-		add(r.Fixed, "mended")
+		add(r.Fixed, "fixed")
 		add(r.Skipped, "skipped")
 		add(r.Flaky, "flaky")
 		add(r.Slow, "slow")

@@ -76,7 +76,7 @@ func (e *Engine) start(u *unit) {
 		// that is nobody's ripple.
 		r := e.ripples.open(
 			e.now,
-			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " need not wait any more"},
+			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is no longer blocked"},
 		)
 		a.join(r)
 		r.take(u)
@@ -364,7 +364,7 @@ func (e *Engine) nowReady(u *unit) {
 
 // notReady counts a service as failed that is not ready in time. Its process lives
 // on, and it becomes ready when it answers after all: a compiler that started on a
-// broken file does once the file is mended.
+// broken file does once the file is fixed.
 func (e *Engine) notReady(u *unit) {
 	if u.state != Starting {
 		return

@@ -24,13 +24,13 @@ func (f Fact) Words() string {
 		}
 		return "is ready after " + format.Duration(f.Took)
 	case FactRunLate:
-		return "failed: " + f.Problem + "; it goes on running"
+		return "failed: " + f.Problem + "; it keeps running"
 	case FactRunEnded:
 		return f.endWords()
 	case FactRunKilled:
-		return "is killed: it did not end within " + format.Duration(f.Took)
+		return "killed: did not exit within " + format.Duration(f.Took)
 	case FactRunStuck:
-		return "does not end, even killed: the system holds its process " + strconv.Itoa(f.PID)
+		return "survived SIGKILL: the system holds process " + strconv.Itoa(f.PID)
 	case FactStepStarted:
 		return "prepares: " + f.Command
 	case FactPassStarted:
@@ -45,7 +45,7 @@ func (f Fact) Words() string {
 	case FactSignalSent:
 		return "is sent " + f.Signal + ": " + f.Because
 	case FactTargetMissing:
-		return "runs nothing for " + format.List(f.Files) + ": " + f.Problem + " is not there"
+		return "skipped " + format.List(f.Files) + ": " + f.Problem + " does not exist"
 	case FactRippleOpened:
 		return f.Because
 	case FactRippleRested:
@@ -63,7 +63,7 @@ func (f Fact) Words() string {
 	case FactLoopForgotten:
 		return "reacts to all its files again"
 	case FactSettingsUsed:
-		return cmp.Or(f.Because, "the settings have no error any more and are used")
+		return cmp.Or(f.Because, "settings reloaded")
 	case FactSettingsBad:
 		return "the settings just saved have an error and are not used: " + f.Problem
 	case FactUnwatched:
@@ -109,7 +109,7 @@ func (f Fact) endWords() string {
 	case f.State == Done:
 		return "done in " + lived
 	case f.Problem != "":
-		return "is left behind"
+		return "could not be killed"
 	case f.Exit == nil:
 		return "stopped before it had started"
 	}
@@ -132,7 +132,7 @@ func (f Fact) String() string {
 	return fmt.Sprintf("%s %s run %d pass %d ripple %d: %s", f.Kind, f.Unit, f.Run, f.Pass, f.Ripple, f.Words())
 }
 
-func missedWords(save time.Time) string { return "has not taken up the save of " + format.Clock(save) }
+func missedWords(save time.Time) string { return "has not picked up the save of " + format.Clock(save) }
 
 // signalWords says in words what the common deadly signals mean.
 var signalWords = map[string]string{

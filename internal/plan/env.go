@@ -212,7 +212,7 @@ func (p *Plan) SecretValues(environ []string) []string {
 // FromMachine stands in place of a file for a variable that the machine has, which wins.
 const FromMachine = "the machine"
 
-// Environment returns what the project gives a unit beside the machine's own variables, in the
+// Environment returns what the project gives a unit in addition to the system's own variables, in the
 // order of names: its Env, and those of env files that the machine (os.LookupEnv) has itself,
 // with FromMachine as their file.
 func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Variable {

@@ -511,7 +511,7 @@ func readReady(r *reader, u *Unit, e *entry) {
 		r.wrong(
 			e.value.table.get("insecure").keyAt,
 			`it is for ready = { http = "https://..." }`,
-			"\"insecure\" stands beside no https address",
+			"\"insecure\" requires an https URL",
 		)
 	}
 	if len(ways) != 1 && len(r.found) == 0 {

@@ -4,7 +4,7 @@
 //
 // It starts nothing and watches nothing. Whatever is wrong with a file is
 // reported all at once, each Problem with its place, so that a file can be
-// mended in one go.
+// fixed in one go.
 package plan
 
 import (
@@ -98,7 +98,7 @@ type Unit struct {
 	Kind      Kind
 	Run       Command
 	Dir       string     // absolute
-	Env       []Variable // beside the machine's own; where a name stands twice, the later wins
+	Env       []Variable // in addition to the system's own; where a name stands twice, the later wins
 	EnvFiles  []string   // its own, as written, which come before those of the project
 	OwnEnv    []Variable // the unit's own, as written, without what env files and references give
 	Needs     []string

@@ -256,7 +256,7 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 		r.wrong(
 			e.keyAt,
 			"give one of them another name",
-			"a unit %q stands already in line %d",
+			"a unit %q is already defined on line %d",
 			e.key,
 			before.keyAt.line,
 		)

@@ -89,7 +89,7 @@ func commandShape() *jsonschema.Schema {
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape()}}
 }
 
-// durationShape is a length of time in the form of Go's package time.
+// durationShape is a duration in the form of Go's package time.
 func durationShape() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "string", Pattern: `^(0|([0-9]+(\.[0-9]*)?|\.[0-9]+)(ns|us|µs|ms|s|m|h))+$`}
 }

@@ -158,7 +158,7 @@ func lookPath(spec Spec) (string, error) {
 	if near := nearestProgram(name, lookup(spec.Env, "PATH")); near != "" {
 		return "", fmt.Errorf("command not found: %q; did you mean %q?", name, near)
 	}
-	return "", fmt.Errorf("command not found: %q is in no folder of its PATH", name)
+	return "", fmt.Errorf("command not found: %q is not in PATH", name)
 }
 
 // nearestProgram returns the program on the path whose name is most like the one

@@ -175,7 +175,7 @@ func TestCannotStart(t *testing.T) {
 		dir  string
 		want string
 	}{
-		{[]string{"no-such-program"}, dir, `command not found: "no-such-program" is in no folder of its PATH`},
+		{[]string{"no-such-program"}, dir, `command not found: "no-such-program" is not in PATH`},
 		{[]string{"/bin/no-such-shell", "-c", "true"}, dir, "there is no program /bin/no-such-shell"},
 		{[]string{"slepe", "1"}, dir, `command not found: "slepe"; did you mean "sleep"?`},
 		{[]string{"./no-such"}, dir, "there is no program " + dir + "/no-such"},

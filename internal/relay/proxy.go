@@ -172,7 +172,7 @@ func (s *Server) troubleOf(unit string, err error) Trouble {
 	case err != nil:
 		return Trouble{Unit: unit, Text: fmt.Sprintf("%s did not answer: %v", unit, err)}
 	case !look.Ready:
-		return Trouble{Unit: unit, Text: unit + " does not run"}
+		return Trouble{Unit: unit, Text: unit + " is not running"}
 	case look.Address == (netip.AddrPort{}):
 		return Trouble{Unit: unit, Text: unit + " listens nowhere: give it an endpoint, or let it listen"}
 	}

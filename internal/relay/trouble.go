@@ -39,7 +39,7 @@ pre{font:13px/1.5 ui-monospace,monospace;white-space:pre-wrap;overflow-wrap:anyw
 {{end}}</pre>{{end}}
 {{if .Lines}}<h2>last lines of {{.Unit}}</h2><pre>{{range .Lines}}{{.}}
 {{end}}</pre>{{end}}
-<p>{{.Project}}: this page goes away by itself when it is mended.</p>
+<p>{{.Project}}: this page goes away by itself when it is fixed.</p>
 </body></html>
 `))
 

@@ -215,14 +215,14 @@ func (r *Record) Case(of Chosen) (TrackedCase, bool) {
 	return out, true
 }
 
-// News says what the newest run has changed beside what made it fail: which cases were mended,
+// News says what the newest run has changed beside what made it fail: which cases were fixed,
 // which findings are new and how many are gone. Empty: nothing.
 func (r *Record) News() string {
-	var mended, found []string
+	var fixed, found []string
 	gone := 0
 	for _, t := range r.Cases() {
 		if t.Change == NewlyPassing {
-			mended = append(mended, t.Title())
+			fixed = append(fixed, t.Title())
 		}
 	}
 	for _, f := range r.Findings() {
@@ -237,7 +237,7 @@ func (r *Record) News() string {
 	for _, p := range []struct {
 		names []string
 		what  string
-	}{{mended, "mended"}, {found, "found new"}} {
+	}{{fixed, "fixed"}, {found, "new"}} {
 		if len(p.names) > 0 {
 			parts = append(parts, p.what+": "+format.ListOf(p.names[:min(len(p.names), maxNames)], len(p.names)))
 		}

@@ -168,7 +168,7 @@ func TestRequestsAreAnswered(t *testing.T) {
 			{api.Stop, nil, "stop needs the names of units"},
 			{api.End, []string{"api"}, "end is for the whole project"},
 			{api.Restart, []string{"ap"}, "there is no unit or group ap; did you mean api?"},
-			{api.WriteCure, []string{"api"}, "api is in no loop"},
+			{api.WriteCure, []string{"api"}, "api is not in a loop"},
 		} {
 			_, err := do(test.action, test.units...)
 			var refusal *api.Refusal

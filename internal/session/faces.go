@@ -66,7 +66,7 @@ func (s *Session) Enter(face api.Face) (leave func()) {
 	s.showing.mu.Lock()
 	s.showing.faces = append(s.showing.faces, &face)
 	s.showing.mu.Unlock()
-	s.tellFace(api.FactFaceCame, "a face has come: ", face)
+	s.tellFace(api.FactFaceCame, "attached: ", face)
 	var once sync.Once
 	return func() { once.Do(func() { s.left(&face) }) }
 }

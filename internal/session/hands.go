@@ -268,7 +268,7 @@ func (s *Session) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(),
 
 // handedTo says who has hands on a unit.
 func (s *Session) handedTo(unit string, face *api.Face) error {
-	return api.Refuse("another face has hands on %s: %s, process %d", s.clean(unit), s.clean(face.Kind), face.PID)
+	return api.Refuse("another face is typing into %s: %s, process %d", s.clean(unit), s.clean(face.Kind), face.PID)
 }
 
 // resize gives a unit's terminal a size, now and for its next runs.
@@ -302,7 +302,7 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	}
 	if in.Size != nil {
 		if hand == nil {
-			return api.Refuse("only who has hands on %s gives its terminal a size", run.unit.Name)
+			return api.Refuse("only the face that types into %s sets the size of its terminal", run.unit.Name)
 		}
 		s.resize(unit, *in.Size)
 	}
@@ -315,7 +315,7 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	case len(text) == 0:
 		return nil
 	case p == nil || run.over.Err() != nil:
-		return api.Refuse("%s does not run, so nothing can be typed into it; start it first", run.unit.Name)
+		return api.Refuse("%s is not running, so nothing can be typed into it; start it first", run.unit.Name)
 	}
 	if err := p.Type(text); err != nil {
 		return api.Refuse("%s: %v", run.unit.Name, err)

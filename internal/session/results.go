@@ -60,7 +60,7 @@ var caseKinds = map[string]func(*api.Case) bool{
 	"":        func(*api.Case) bool { return true },
 	"failing": func(c *api.Case) bool { return c.Status == api.CaseFailed },
 	"new":     func(c *api.Case) bool { return c.Change == api.NewlyFailing },
-	"mended":  func(c *api.Case) bool { return c.Change == api.NewlyPassing },
+	"fixed":  func(c *api.Case) bool { return c.Change == api.NewlyPassing },
 	"flaky":   func(c *api.Case) bool { return c.Flaky },
 	"slow":    func(c *api.Case) bool { return c.Slow },
 	"skipped": func(c *api.Case) bool { return c.Status == api.CaseSkipped },
@@ -98,7 +98,7 @@ func (s *Session) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, err
 		return api.CasePage{}, err
 	case is == nil:
 		return api.CasePage{}, api.Refuse(
-			"tests can be asked for that are failing, new, mended, flaky, slow, skipped or passed, not %q",
+			"tests can be asked for that are failing, new, fixed, flaky, slow, skipped or passed, not %q",
 			q.Only,
 		)
 	}

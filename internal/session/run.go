@@ -184,7 +184,7 @@ func (r *liveRun) draws(s *Session, begins bool) {
 func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	// A busy machine can hold a process up in the midst of a line for as long.
+	// A busy machine can hold a process up in the middle of a line for as long.
 	if p := r.spawned(); p != nil && r.scanner.Unended() && r.pauses < maxPauses && (!p.AllRead() || p.Working()) {
 		r.pauses++
 		r.quiet.Reset(promptPause)
@@ -351,7 +351,7 @@ func (r *liveRun) reload(s *Session, name string) {
 
 func (r *liveRun) complain(s *Session, err error) {
 	if err != nil {
-		s.note(r.entry(logbook.Note), "could not be told: "+err.Error())
+		s.note(r.entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
 }
 

@@ -309,7 +309,7 @@ ready = { run = "is-ready", within = "1s" }
 		probe.exit(process.Exit{Code: 2})
 		s.pass(900 * time.Millisecond)
 		s.pass(time.Second)
-		assert.Contains(t, s.book.String(), "waited for is-ready, last seen: exit 2: no tide yet; it goes on running")
+		assert.Contains(t, s.book.String(), "waited for is-ready, last seen: exit 2: no tide yet; it keeps running")
 		assert.Contains(t, s.verdict(), "BROKEN")
 
 		late := s.spawner.newest("is-ready")

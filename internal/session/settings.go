@@ -77,7 +77,7 @@ func (s *Session) writeCures(units []string) error {
 	for _, unit := range units {
 		u := s.state().Unit(unit)
 		if u == nil || u.Loop == nil {
-			return api.Refuse("%s is in no loop", unit)
+			return api.Refuse("%s is not in a loop", unit)
 		}
 		if err := plan.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
 			return api.Refuse("%s", s.clean(err.Error()))

@@ -115,7 +115,7 @@ func (t *tree) tie(f *folder, name string, id identity) {
 			n.watch, n.watched = watch, true
 			t.subscriptions[watch].file = n
 		}
-		// Not at once: looking at other names in the midst of a look could take away
+		// Not at once: looking at other names in the middle of a look could take away
 		// the folder that it is about.
 		t.tied = append(t.tied, id)
 	}

@@ -10,7 +10,7 @@ const (
 	Usage       = 2  // wrong usage or a broken file; nothing was started
 	TimedOut    = 3  // the time of wait was up, or the project does not answer
 	Crashed     = 70 // Omnivigil itself did
-	Locked      = 75 // of a watchdog: the project runs already; EX_TEMPFAIL of sysexits.h
+	Locked      = 75 // of a watchdog: the project is already running; EX_TEMPFAIL of sysexits.h
 	Interrupted = 130
 )
 

@@ -158,7 +158,7 @@ func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 			continue
 		}
 		if !made || by != o.Unit && !c.leadsTo(o.Unit, by, map[string]bool{}) {
-			c.broke(8, "%s ignores %s, which is in no loop", o.Unit, f)
+			c.broke(8, "%s ignores %s, which is not in a loop", o.Unit, f)
 		}
 	}
 }

@@ -11,7 +11,7 @@ import (
 type Tool struct {
 	Says     bool                                    // it writes a line when a pass begins
 	Deaf     bool                                    // it never takes up a change
-	Cuts     bool                                    // it begins again in the midst of a pass
+	Cuts     bool                                    // it begins again in the middle of a pass
 	Skips    bool                                    // it begins no pass for what the newest has read
 	Compares bool                                    // nor for files that hold what they held before
 	Notice   func() time.Duration                    // from a write to its noticing that

@@ -24,9 +24,9 @@ func checkCommand(at *location) *cobra.Command {
 	keys := false
 	c := &cobra.Command{
 		Use:   "check",
-		Short: "Read the settings file and say what is wrong, or what would run",
-		Long: `Reads the project's settings file and your own, and says what is wrong with them, or what
-would run and in which order. Nothing is run.`,
+		Short: "Check the settings file and show what would run",
+		Long: `Check the project's settings file and your personal file. Print what is wrong with
+them, or what would run and in which order. Nothing is run.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if keys {
@@ -58,7 +58,7 @@ would run and in which order. Nothing is run.`,
 		&keys,
 		"keys",
 		false,
-		"list the actions of the full screen that [keys] of your own settings can name, and their keys",
+		"list the actions that [keys] in your personal file can name, with their keys",
 	)
 	return c
 }

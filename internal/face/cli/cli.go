@@ -75,12 +75,13 @@ func command() *cobra.Command {
 	var opts startOptions
 	root := &cobra.Command{
 		Use:   "omnivigil",
-		Short: "Tells whether everything that runs is running the code just saved",
+		Short: "Supervise the processes of a development project",
 		Long: `Omnivigil supervises the processes of a development project. Servers restart and
-tasks rerun when the files they watch change; one screen shows what everything is
-doing, whether it runs the code just saved, and why not if not.
+tasks rerun when the files they watch change. One screen shows what every process
+is doing, whether it runs the code just saved, and if not, why.
 
-Without a command it starts the project in this folder, as "omnivigil start" does.`,
+Without a command, omnivigil starts the project in the current directory, as
+"omnivigil start" does.`,
 		Version:       version(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -90,8 +91,8 @@ Without a command it starts the project in this folder, as "omnivigil start" doe
 		},
 	}
 	root.SetVersionTemplate("omnivigil {{.Version}}\n")
-	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "the settings file to use")
-	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "the project's folder, instead of this one")
+	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "settings file")
+	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "project directory (default: the current directory)")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	opts.flags(root)
 	root.AddCommand(
@@ -164,7 +165,7 @@ func (at location) open() (*plan.Plan, error) {
 
 // Flag gives a command --file without its short form, which means something else there.
 func (at *location) Flag(c *cobra.Command) {
-	c.Flags().StringVar(&at.file, "file", "", "the settings file to use")
+	c.Flags().StringVar(&at.file, "file", "", "settings file")
 }
 
 // Find returns the settings file: the one named, or the nearest one in this

@@ -36,7 +36,7 @@ func askConsent(p *plan.Plan, given bool) error {
 		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
 			fmt.Print(strings.Join(page, "\n") + "\n")
 			return exit.Refuse(
-				"\nomnivigil: there is no terminal to ask on. Look at what is new here and start with --trust; nothing was started.",
+				"\nomnivigil: cannot ask without a terminal. Review the list above and start with --trust. Nothing was started.",
 			)
 		}
 		if !askOn(page) {

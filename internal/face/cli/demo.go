@@ -21,16 +21,16 @@ func demoCommand() *cobra.Command {
 	var pause time.Duration
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Start the demo project, a small ferry line, in a folder of its own",
+		Short: "Start the demo project, a small ferry line, in its own directory",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
 		},
 	}
-	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files by itself every few seconds")
-	c.Flags().BoolVar(&keep, "keep", false, "leave the demo's folder in place afterwards")
+	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files automatically every few seconds")
+	c.Flags().BoolVar(&keep, "keep", false, "keep the demo's directory afterwards")
 	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
-	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "how long the autopilot waits between edits")
+	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "pause between the edits of the autopilot")
 	return c
 }
 

@@ -23,16 +23,16 @@ func draftCommand(at *location) *cobra.Command {
 	printed, yes := false, false
 	c := &cobra.Command{
 		Use:   "draft",
-		Short: "Draft an omnivigil.toml from what the project has already",
-		Long: `Reads the project's manifests, scripts and targets, and writes an omnivigil.toml with
-services, tasks and suites, what they watch and what has to come first. It says what it took
-from where and what is a guess. Nothing is run. A file that is there already is shown as a
-difference, and never replaced without a yes.`,
+		Short: "Draft an omnivigil.toml from the project's manifests",
+		Long: `Read the project's manifests, scripts and targets, and write an omnivigil.toml with
+services, tasks and suites, what they watch and what they need. The command reports
+where each unit comes from and what is a guess. Nothing is run. If the file exists,
+the difference is shown, and the file is replaced only after you agree.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error { return writeDraft(*at, printed, yes) },
 	}
-	c.Flags().BoolVar(&printed, "print", false, "only print it")
-	c.Flags().BoolVar(&yes, "yes", false, "replace a file that is there already without asking")
+	c.Flags().BoolVar(&printed, "print", false, "print the file instead of writing it")
+	c.Flags().BoolVar(&yes, "yes", false, "replace an existing file without asking")
 	return c
 }
 

@@ -243,7 +243,7 @@ func (f *face) account(err error) error {
 	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
-			fmt.Fprintln(os.Stderr, "Nobody reads the output any more, so everything was stopped.")
+			fmt.Fprintln(os.Stderr, "Output closed; everything was stopped.")
 			sayAccount(os.Stderr, snap, time.Now())
 		})
 		return nil
@@ -258,7 +258,7 @@ func (f *face) account(err error) error {
 	if !snap.Ended {
 		fmt.Fprintf(
 			os.Stderr,
-			"%s goes on running. omnivigil attach shows it again, omnivigil stop --all ends it.\n",
+			"%s keeps running. omnivigil attach shows it again, omnivigil stop --all ends it.\n",
 			escape.Text(snap.Project.Name),
 		)
 	} else {
@@ -278,7 +278,7 @@ func lost(snap *api.Snapshot) error {
 	if info, err := os.Stat(report); err == nil && info.Size() > 0 {
 		return exit.Saying(
 			exit.Crashed,
-			"omnivigil crashed: this is a defect in it. Everything that it ran was ended.\nThe report is in "+report+"."+logs,
+			"omnivigil crashed: this is a bug. Everything that it ran was stopped.\nThe report is in "+report+"."+logs,
 		)
 	}
 	return exit.Saying(

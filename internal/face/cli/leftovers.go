@@ -25,7 +25,7 @@ func offerToEndLeftovers(p *plan.Plan) {
 		fmt.Fprintf(os.Stderr, "  %7d  %-12s  %.60s\n", l.PID, escape.Text(l.Unit), escape.Text(l.Command))
 	}
 	if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
-		fmt.Fprintln(os.Stderr, "They go on running: there is no terminal to ask on whether to end them.")
+		fmt.Fprintln(os.Stderr, "They keep running: cannot ask without a terminal.")
 		return
 	}
 	fmt.Print("End them first? [Y/n] ")

@@ -25,9 +25,10 @@ func mcpCommand(at *location) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "mcp",
 		Short: "Serve a coding assistant over the Model Context Protocol, on standard input and output",
-		Long: `Offers the running project to a coding assistant: its state and reasons, waiting until what
-was saved has come to rest, output, and restarting units of the settings. Where the project
-does not run, --trust lets it be started; it then ends with the assistant.`,
+		Long: `Offer the running project to a coding assistant: its status with reasons, waiting
+until a save is at rest, output, tests, findings, and restarting units. If the
+project is not running, --trust allows the assistant to start it; the project then
+ends with the assistant.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -39,7 +40,7 @@ does not run, --trust lets it be started; it then ends with the assistant.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&given, "trust", false, "start the project where it does not run, without asking")
+	c.Flags().BoolVar(&given, "trust", false, "start the project without asking if it is not running")
 	return c
 }
 
@@ -75,7 +76,7 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	if errors.Is(err, api.ErrNotRunning) {
 		if !a.trusted {
 			return nil, fmt.Errorf(
-				"the project of %s does not run: start it with omnivigil start, or have it started by omnivigil mcp --trust",
+				"the project of %s is not running: start it with omnivigil start, or allow omnivigil mcp to start it with --trust",
 				p.File,
 			)
 		}

@@ -39,23 +39,24 @@ func onCommand(at *location) *cobra.Command {
 	var o onOptions
 	c := &cobra.Command{
 		Use:   "on [GLOB...] -- COMMAND [ARG...]  or  on @SHORTCUT [WORD...]",
-		Short: "Run a command, and again whenever files change; no settings file is needed",
-		Long: `Runs the command at once, and again at each change of a file that a GLOB matches; without
-a GLOB, of any file that version control does not ignore. A GLOB that is a folder stands for
-all that is in it. Put GLOBs in quotes, or the shell replaces them.
+		Short: "Run a command again whenever files change, without a settings file",
+		Long: `Run the command now, and again whenever a file changes that a GLOB matches. Without
+a GLOB, every file that version control does not ignore counts. A directory as GLOB
+means all files in it. Quote GLOBs, or the shell expands them.
 
-What comes after -- reaches the program exactly as typed, without a shell. A single word
-that names no program is a line for the shell:
+The arguments after -- are passed to the program exactly as typed, without a shell.
+A single argument that is not the name of a program is run by the shell:
 
     omnivigil on -- go test ./...
     omnivigil on 'src/**/*.ts' -- node src/server.ts
     omnivigil on docs -- 'make html && ls -l out'
 
-It counts as a service once it listens or has lived for 10 s, and as a task when it ends.
-Until then a change waits; a service is restarted.
+The command counts as a service when it listens on a port or has been running for
+10 s, and as a task when it exits. A change restarts a service; before that, a
+change waits until the command exits.
 
-A command that you often need can stand in your own settings under a name, with {words} where
-what you type behind that goes: omnivigil on @NAME WORD...`,
+Your personal file can name commands that you often use; {words} is replaced by the
+extra arguments: omnivigil on @NAME WORD...`,
 		Args: func(c *cobra.Command, words []string) error {
 			if len(words) > 0 && strings.HasPrefix(words[0], "@") {
 				command, err := shortcut(words)
@@ -78,32 +79,32 @@ what you type behind that goes: omnivigil on @NAME WORD...`,
 		RunE: func(*cobra.Command, []string) error { return on(*at, o) },
 	}
 	f := c.Flags()
-	f.StringArrayVar(&o.command.Ignore, "ignore", nil, "files whose changes do not count; may be repeated")
+	f.StringArrayVar(&o.command.Ignore, "ignore", nil, "ignore changes of these files (repeatable)")
 	f.DurationVar(
 		&o.command.Debounce,
 		"debounce",
 		0,
-		"how long files must be quiet before changes count as one (default 150ms)",
+		"duration without changes after which a burst of changes counts as one (default 150ms)",
 	)
 	f.StringVar(
 		&o.command.Ready,
 		"ready",
 		"",
-		"it is a service, ready when this port accepts connections, this address answers, it has lived for this long, or it has written a line like this",
+		"run as a service; ready when this port accepts connections, this URL answers, this duration has passed, or a line matches this expression",
 	)
-	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "a file of variables; may be repeated")
-	f.StringVar(&o.command.Name, "name", "", "what to call it")
+	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "file of environment variables (repeatable)")
+	f.StringVar(&o.command.Name, "name", "", "unit name")
 	f.StringArrayVar(
 		&o.command.Then,
 		"then",
 		nil,
-		"another command, to be run when the one before has ended well; may be repeated",
+		"run another command after the previous one has succeeded (repeatable)",
 	)
-	f.BoolVar(&o.service, "service", false, "it is a service from the beginning: a change restarts it at once")
-	f.BoolVar(&o.task, "task", false, "it is a task, however long it takes: a change waits for its end")
-	f.BoolVar(&o.save, "save", false, "also write it into omnivigil.toml, for omnivigil start")
+	f.BoolVar(&o.service, "service", false, "run as a service: a change restarts it at once")
+	f.BoolVar(&o.task, "task", false, "run as a task: a change waits until it exits")
+	f.BoolVar(&o.save, "save", false, "also add the command to omnivigil.toml")
 	o.start.flags(c)
-	f.Lookup("trust").Usage = "watch a home folder or a huge one without asking"
+	f.Lookup("trust").Usage = "watch a home directory or a very large one without asking"
 	c.MarkFlagsMutuallyExclusive("service", "task")
 	return c
 }

@@ -41,16 +41,16 @@ func onceCommand(at *location) *cobra.Command {
 	var o onceOptions
 	c := &cobra.Command{
 		Use:   "once UNIT or GROUP... [-- ARG...]",
-		Short: "Run tasks or suites once, with all they need, and exit as they did",
-		Long: `Runs tasks and suites with all they need to their end, side by side as far as "jobs" allows,
-and exits with the code of the first that failed. Services that are needed are started,
-waited for, and stopped at the end. What comes after -- is added to the unit's command.
+		Short: "Run tasks or suites once and exit with their status",
+		Long: `Run tasks and suites with everything they need, up to "jobs" at once, and exit with
+the status of the first that failed. Needed services are started first and stopped
+at the end. The arguments after -- are added to the unit's command.
 
-With --for it runs what a save of these paths would run, and nothing else: for a hook before
-a commit, or an editor's key. It looks at the files as they are in the folder, not at what
-version control has of them, and never waits for version control's lock.
+With --for, run only what a save of these paths would run, for a commit hook or an
+editor's key. The command reads the files in the directory, not in the index of
+version control, and never waits for the lock of version control.
 
-A project that runs already does it itself, unless you say --apart.`,
+If the project is running, its supervisor runs the units, unless --apart is given.`,
 		ValidArgsFunction: client.CompleteUnits(at),
 		Args: func(c *cobra.Command, words []string) error {
 			o.units = words
@@ -70,10 +70,10 @@ A project that runs already does it itself, unless you say --apart.`,
 		RunE: func(*cobra.Command, []string) error { return once(*at, o) },
 	}
 	f := c.Flags()
-	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run; may be repeated")
-	f.BoolVar(&o.grouped, "grouped", false, "print the output of each unit in one piece, when it has ended")
-	f.StringVar(&o.junit, "junit", "", "write the results of tests into this file, as JUnit XML")
-	f.BoolVar(&o.apart, "apart", false, "run them here, even where the project runs")
+	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run (repeatable)")
+	f.BoolVar(&o.grouped, "grouped", false, "print each unit's output in one piece when it exits")
+	f.StringVar(&o.junit, "junit", "", "write test results to this file as JUnit XML")
+	f.BoolVar(&o.apart, "apart", false, "use a separate supervisor even if the project is running")
 	f.BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 	return c
 }
@@ -238,7 +238,7 @@ func onceByRunning(running *api.Client, o onceOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	fmt.Printf("%s runs already and does it.\n", escape.Text(first.Project.Name))
+	fmt.Printf("%s is already running; using it.\n", escape.Text(first.Project.Name))
 	printer := newOncePrinter(first, o.grouped, units)
 	followed := make(chan error, 1)
 	go func() { followed <- printer.follow(ctx, running, first.Lines) }()

@@ -14,7 +14,7 @@ import (
 func replayCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "replay FILE",
-		Short:  "Play a recording and print the orders that follow",
+		Short:  "Replay a recording and print the resulting orders",
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -10,7 +10,7 @@ import (
 func schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
-		Short: "Print the JSON Schema of omnivigil.toml, for editors that complete and check it",
+		Short: "Print the JSON Schema of omnivigil.toml for editors",
 		Args:  cobra.NoArgs,
 		RunE:  func(*cobra.Command, []string) error { return client.PrintJSON(plan.Schema()) },
 	}

@@ -18,7 +18,7 @@ func simulateCommand() *cobra.Command {
 	var story bool
 	c := &cobra.Command{
 		Use:    "simulate",
-		Short:  "Play made-up projects against the engine and check its rules",
+		Short:  "Check the rules of the engine with random projects",
 		Hidden: true,
 		Args:   cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -41,8 +41,8 @@ func simulateCommand() *cobra.Command {
 		},
 	}
 	c.Flags().Uint64Var(&from, "from", 0, "the first seed")
-	c.Flags().IntVar(&seeds, "seeds", 1, "how many seeds to play")
-	c.Flags().IntVar(&steps, "steps", 0, "go on until that many steps are played")
-	c.Flags().BoolVar(&story, "story", false, "tell every event and order")
+	c.Flags().IntVar(&seeds, "seeds", 1, "number of seeds")
+	c.Flags().IntVar(&steps, "steps", 0, "number of steps, over as many seeds as needed")
+	c.Flags().BoolVar(&story, "story", false, "print every event and order")
 	return c
 }

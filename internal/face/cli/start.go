@@ -37,13 +37,13 @@ func (o *startOptions) flags(c *cobra.Command) {
 		&o.background,
 		"background",
 		false,
-		"start it without a screen and return when it runs; omnivigil attach shows it",
+		"start the project without a screen and return; omnivigil attach shows it",
 	)
 	c.Flags().StringVar(
 		&o.record,
 		"record",
 		"",
-		"write what happens and what is decided into this file, for a report; it has names of files and commands, but no values of variables",
+		"record events and decisions in this file, for a bug report; it contains names of files and commands, but no values of variables",
 	)
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
@@ -52,7 +52,7 @@ func startCommand(at *location) *cobra.Command {
 	var opts startOptions
 	c := &cobra.Command{
 		Use:               "start [UNIT or GROUP ...]",
-		Short:             "Start the project, or a part of it with all that it needs",
+		Short:             "Start the project, or some units with everything they need",
 		ValidArgsFunction: client.CompleteUnits(at),
 		RunE:              func(_ *cobra.Command, units []string) error { return start(*at, opts, units) },
 	}
@@ -64,7 +64,7 @@ func attachCommand(at *location) *cobra.Command {
 	asPlain := false
 	c := &cobra.Command{
 		Use:   "attach",
-		Short: "Show a project that runs already, full screen",
+		Short: "Attach to a running project",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			running, err := client.Reach(context.Background(), at)
@@ -140,7 +140,7 @@ func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 // runsAlready is the error of a launch that another has come before.
 type runsAlready struct{ running *api.Client }
 
-func (*runsAlready) Error() string { return "the project runs already" }
+func (*runsAlready) Error() string { return "the project is already running" }
 
 // launch starts a supervisor and returns its project.
 func launch(place api.Place, o supervisor.Options) (*api.Client, error) {

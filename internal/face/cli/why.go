@@ -19,10 +19,10 @@ func whyCommand(at *location) *cobra.Command {
 	asJSON := false
 	c := &cobra.Command{
 		Use:   "why PATH...",
-		Short: "Say what a save of each path would set off, by which rule, or what ignores it",
-		Long: `Says for each path which units would act on a save of it, by which rule and in which order,
-or what keeps it from having an effect. Where the project runs, it also says how these units
-are now.`,
+		Short: "Show what a save of each path would set off",
+		Long: `Show for each path which units would act on a save, by which rule and in which
+order, or which rule ignores the path. If the project is running, also show the
+present state of these units.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
 			foresee, snap, err := at.impactOf()
@@ -49,7 +49,7 @@ are now.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, in the shapes of docs/api.md")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON as described in docs/api.md")
 	return c
 }
 

@@ -55,7 +55,7 @@ type asking struct {
 }
 
 func (a *asking) flag(c *cobra.Command) *cobra.Command {
-	c.Flags().BoolVar(&a.asJSON, "json", false, "print JSON, in the shapes of docs/api.md")
+	c.Flags().BoolVar(&a.asJSON, "json", false, "print JSON as described in docs/api.md")
 	return c
 }
 

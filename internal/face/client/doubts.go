@@ -17,10 +17,10 @@ func doubtsCommand(of Settings) *cobra.Command {
 	touch, dismiss := false, false
 	c := a.flag(&cobra.Command{
 		Use:   "doubts [UNIT or GROUP ...]",
-		Short: "List why the verdict may be wrong although it is current, and end that",
-		Long: `Lists the doubts about the project, or about these units, with what ends each. A doubt is a reason why a
-unit may not be current although everything that is known says so, such as a file that is older than what a
-make made of it before.`,
+		Short: "List and end the doubts about the verdict",
+		Long: `List the doubts about the project or these units, with what ends each doubt. A doubt
+is a reason why a unit may not be current although everything known says that it is,
+such as a file that is older than the output that make produced from it.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			return a.on(func(ctx context.Context, p *api.Client) error {
@@ -54,8 +54,8 @@ make made of it before.`,
 		&touch,
 		"touch",
 		false,
-		"give the files whose times are in doubt the current time, so that they count as saved",
+		"set the modification time of the doubtful files to now, so that they count as saved",
 	)
-	c.Flags().BoolVar(&dismiss, "dismiss", false, "take the doubts back")
+	c.Flags().BoolVar(&dismiss, "dismiss", false, "dismiss the doubts")
 	return c
 }

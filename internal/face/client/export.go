@@ -48,12 +48,12 @@ func exportCommand(of Settings) *cobra.Command {
 	names := slices.Sorted(maps.Keys(kinds))
 	c := &cobra.Command{
 		Use:   "export " + strings.Join(names, "|") + " [--format FORMAT] [-o FILE]",
-		Short: "Write what a project shows in an open format, of the running project or its newest session",
-		Long: `export stream writes the output as text, JSON lines or an HTML page. export results writes tests
-as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
+		Short: "Export the running project or its newest session in an open format",
+		Long: `"export stream" writes the output as text, JSON lines or HTML. "export results" writes
+tests as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
 
-export lanes, ripple, map and charts draw what the full screen shows, as SVG or PDF, or write
-what it is drawn from as JSON; charts also as CSV.`,
+"export lanes", "ripple", "map" and "charts" write what the full screen shows as SVG
+or PDF, or the underlying data as JSON; charts also as CSV.`,
 		Example: `  omnivigil export stream -o output.html
   omnivigil export stream --only 'unit=berths level=warning' --format json
   omnivigil export results --format sarif -o findings.sarif
@@ -71,17 +71,17 @@ what it is drawn from as JSON; charts also as CSV.`,
 		"",
 		`of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`,
 	)
-	c.Flags().StringVarP(&x.file, "output", "o", "", "the file, which must not be there yet; else it is printed")
-	c.Flags().StringSliceVar(&x.units, "units", nil, "only of these units or groups; a stream has --only")
-	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: only lines with these words, as in omnivigil logs")
-	c.Flags().IntVar(&x.ripple, "ripple", 0, "the number of the ripple to draw; else the newest")
+	c.Flags().StringVarP(&x.file, "output", "o", "", "output file, which must not exist (default: standard output)")
+	c.Flags().StringSliceVar(&x.units, "units", nil, "only these units or groups (for a stream, use --only)")
+	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: filter, as in omnivigil logs")
+	c.Flags().IntVar(&x.ripple, "ripple", 0, "number of the ripple (default: the newest)")
 	c.Flags().DurationVar(
 		&x.span,
 		"span",
 		0,
-		"of lanes and charts: how much time, up to now or the session's end; else all of the session",
+		"of lanes and charts: duration up to now or the end of the session (default: the whole session)",
 	)
-	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest; else all")
+	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest (default: all)")
 	return c
 }
 
@@ -185,7 +185,7 @@ func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 	}
 	found := reader.Sessions(paths.Logs(file))
 	if len(found) == 0 {
-		return nil, nil, exit.Refuse("omnivigil: the project of %s does not run, and has left no log.", file)
+		return nil, nil, exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
 	}
 	return reader.Past(found[0]), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
 }

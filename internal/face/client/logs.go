@@ -36,14 +36,14 @@ func logsCommand(of Settings) *cobra.Command {
 	l := &logs{asking: asking{of: of}}
 	c := l.flag(&cobra.Command{
 		Use:   "logs [UNIT] [--only WORDS]",
-		Short: "Print the output of the project, or of one unit, or search in it",
-		Long: `Print the output of the running project, or of one unit; with --session that of an
+		Short: "Print or search the output of the project or one unit",
+		Long: `Print the output of the running project or of one unit; with --session, of an
 earlier session.
 
---only says which lines, the same words as on the full screen: text, "text with spaces",
-/an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the newest save has set
-off), level=error, warning, info or debug, event=start, end, failure or note; ! before one of
-them is its opposite. Stack traces are printed whole.`,
+--only filters lines with the same terms as the full screen: text, "text with
+spaces", /an expression/, unit=NAME,NAME, run=N, ripple=N or ripple=last (what the
+newest save set off), level=error, warning, info or debug, event=start, end, failure
+or note. ! negates a term. Stack traces are printed in full.`,
 		Example: `  omnivigil logs berths -f
   omnivigil logs --only 'level=warning !health' --since 10m
   omnivigil logs --only '/time(d )?out/ ripple=last' --count
@@ -66,19 +66,19 @@ them is its opposite. Stack traces are printed whole.`,
 		"follow",
 		"f",
 		false,
-		"go on with what is written from now on, until the project ends",
+		"follow new output until the project ends",
 	)
-	c.Flags().IntVarP(&l.most, "lines", "n", api.DefaultLines, "how many of the last lines")
+	c.Flags().IntVarP(&l.most, "lines", "n", api.DefaultLines, "number of last lines")
 	c.Flags().StringVar(
 		&l.since,
 		"since",
 		"",
-		"all since then: a length of time such as 10m, or a time of day such as 14:05",
+		"all lines since then: a duration such as 10m, or a time of day such as 14:05",
 	)
-	c.Flags().StringArrayVar(&l.filter, "only", nil, "only lines with these words")
-	c.Flags().BoolVar(&l.total, "count", false, "print how many lines there are, in place of them")
-	c.Flags().StringVar(&l.session, "session", "", "of an earlier session: a name from --sessions, or last")
-	c.Flags().BoolVar(&l.sessions, "sessions", false, "print which sessions have a log")
+	c.Flags().StringArrayVar(&l.filter, "only", nil, "print only lines that match this filter (repeatable)")
+	c.Flags().BoolVar(&l.total, "count", false, "print only the count")
+	c.Flags().StringVar(&l.session, "session", "", "an earlier session: a name from --sessions, or last")
+	c.Flags().BoolVar(&l.sessions, "sessions", false, "list the sessions that have a log")
 	return c
 }
 
@@ -255,7 +255,7 @@ func (l *logs) show(format plain.Format, all []api.Line) error {
 	return nil
 }
 
-// moment reads a length of time before now, or a time of day, or a whole date.
+// moment reads a duration before now, or a time of day, or a whole date.
 func moment(text string, now time.Time) (time.Time, error) {
 	if d, err := time.ParseDuration(text); err == nil {
 		return now.Add(-d), nil
@@ -277,5 +277,5 @@ func moment(text string, now time.Time) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339, text); err == nil {
 		return t, nil
 	}
-	return time.Time{}, fmt.Errorf("%q is neither a length of time such as 10m nor a time such as 14:05", text)
+	return time.Time{}, fmt.Errorf("%q is neither a duration such as 10m nor a time such as 14:05", text)
 }

@@ -45,7 +45,7 @@ func Reach(ctx context.Context, of Settings) (*api.Client, error) {
 	switch {
 	case errors.Is(err, api.ErrNotRunning):
 		return nil, exit.Refuse(
-			"omnivigil: the project of %s does not run. Start it with omnivigil start, or with omnivigil start --background.",
+			"omnivigil: the project of %s is not running. Start it with omnivigil start, or with omnivigil start --background.",
 			file,
 		)
 	case errors.Is(err, api.ErrSilent):
@@ -70,12 +70,12 @@ func WaitGone(place api.Place, limit time.Duration) bool {
 
 // Seen says in words since when a project runs and who looks at it.
 func Seen(snap *api.Snapshot) string {
-	text := fmt.Sprintf("%s runs since %s", snap.Project.Name, snap.Project.Since.Format("15:04:05"))
+	text := fmt.Sprintf("%s, running since %s", snap.Project.Name, snap.Project.Since.Format("15:04:05"))
 	switch n := len(snap.Faces); {
 	case n == 0 && snap.Background:
-		return text + ", in the background; nobody looks at it"
+		return text + ", in the background; no screen attached"
 	case n == 0:
-		return text + "; nobody looks at it"
+		return text + "; no screen attached"
 	}
 	text += ", seen by "
 	for i, f := range snap.Faces {

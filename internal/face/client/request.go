@@ -40,7 +40,7 @@ func requestCommands(of Settings) []*cobra.Command {
 	setup, all := false, false
 	restart := request(
 		"restart [UNIT or GROUP ...]",
-		"Restart or rerun units of the running project, or everything that is wanted",
+		"Restart or rerun units, or every enabled unit",
 		false,
 		func() api.Action {
 			if setup {
@@ -49,7 +49,7 @@ func requestCommands(of Settings) []*cobra.Command {
 			return api.Restart
 		},
 	)
-	restart.Flags().BoolVar(&setup, "setup", false, "with the setup steps, whether their inputs have changed or not")
+	restart.Flags().BoolVar(&setup, "setup", false, "repeat the setup steps")
 	stop := request(
 		"stop UNIT or GROUP ...",
 		"Stop units until they are started again; with --all, end the project",
@@ -61,26 +61,26 @@ func requestCommands(of Settings) []*cobra.Command {
 			return api.Stop
 		},
 	)
-	stop.Flags().BoolVar(&all, "all", false, "stop everything in order and end the project")
+	stop.Flags().BoolVar(&all, "all", false, "stop every unit in order and end the project")
 	return []*cobra.Command{
 		restart,
 		stop,
 		doubtsCommand(of),
 		request(
 			"run UNIT or GROUP ...",
-			"Start or rerun units of the running project that do not run",
+			"Start or rerun units that are not running",
 			true,
 			func() api.Action { return api.Start },
 		),
 		request(
 			"pause [UNIT or GROUP ...]",
-			"Pause reactions to changes, of units or of all",
+			"Pause reactions to changes, of some or all units",
 			false,
 			func() api.Action { return api.Pause },
 		),
 		request(
 			"resume [UNIT or GROUP ...]",
-			"Resume reactions to changes, of units or of all",
+			"Resume reactions to changes, of some or all units",
 			false,
 			func() api.Action { return api.Resume },
 		),

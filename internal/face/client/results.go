@@ -24,10 +24,10 @@ func testsCommand(of Settings) *cobra.Command {
 	q, output := api.ResultQuery{Count: api.MaxLines}, false
 	c := a.flag(&cobra.Command{
 		Use:   "tests [UNIT or GROUP ...]",
-		Short: "List the tests of the running project, the failing ones first",
-		Long: `Lists what is known of tests, the newly failing ones first. --only takes failing, new (newly
-failing), mended, flaky (changed its mind although nothing that concerns it had changed), slow
-(against its own past), skipped or passed.`,
+		Short: "List tests, failing tests first",
+		Long: `List tests, newly failing tests first. --only takes failing, new (newly failing),
+fixed (fixed), flaky (a different result without a relevant change), slow (slower
+than its usual duration), skipped or passed.`,
 		Example: `  omnivigil tests --only failing --output
   omnivigil tests harbour --text tide --json`,
 		ValidArgsFunction: CompleteUnits(of),
@@ -45,9 +45,9 @@ failing), mended, flaky (changed its mind although nothing that concerns it had 
 			})
 		},
 	})
-	c.Flags().StringVar(&q.Only, "only", "", "only those that are failing, new, mended, flaky, slow, skipped or passed")
-	c.Flags().StringVar(&q.Text, "text", "", "only those with this in their names")
-	c.Flags().BoolVar(&output, "output", false, "with what the failing ones have written")
+	c.Flags().StringVar(&q.Only, "only", "", "only tests that are failing, new, fixed, flaky, slow, skipped or passed")
+	c.Flags().StringVar(&q.Text, "text", "", "only tests whose names contain this text")
+	c.Flags().BoolVar(&output, "output", false, "with the output of failing tests")
 	return c
 }
 
@@ -126,9 +126,9 @@ func findingsCommand(of Settings) *cobra.Command {
 	q, format := api.ResultQuery{Count: api.MaxLines}, "text"
 	c := a.flag(&cobra.Command{
 		Use:   "findings [UNIT or GROUP ...]",
-		Short: "List the messages of compilers, linters and runtimes about places in files",
-		Long: `Lists what tools have told of places in files. --only takes error, warning, new or gone.
---format places prints file:line:column: message, and nothing else, for editors that load a
+		Short: "List the diagnostics of compilers, linters and runtimes",
+		Long: `List diagnostics with their locations. --only takes error, warning, new or gone.
+--format places prints only "file:line:column: message", for editors that load a
 list of errors.`,
 		Example: `  omnivigil findings --only new
   omnivigil findings --format places`,
@@ -159,8 +159,8 @@ list of errors.`,
 			})
 		},
 	})
-	c.Flags().StringVar(&q.Only, "only", "", "only those that are error, warning, new or gone")
-	c.Flags().StringVar(&q.Text, "text", "", "only those with this in their file, rule or message")
+	c.Flags().StringVar(&q.Only, "only", "", "only diagnostics that are error, warning, new or gone")
+	c.Flags().StringVar(&q.Text, "text", "", "only diagnostics whose file, rule or message contains this text")
 	c.Flags().StringVar(&format, "format", format, "text, or places for editors")
 	return c
 }
@@ -209,9 +209,10 @@ func narrowCommand(of Settings) *cobra.Command {
 	failing := false
 	c := a.flag(&cobra.Command{
 		Use:   "narrow UNIT [TEST ...]",
-		Short: "Run only some tests of a suite, until it is widened",
-		Long: `Runs only these tests of a suite, now and on every change, until omnivigil widen. As long as it
-is narrowed the suite counts as stale, however green. --failing takes those that fail.`,
+		Short: "Run only some tests of a suite",
+		Long: `Run only these tests of a suite, now and on every change, until "omnivigil widen". A
+narrowed suite counts as stale even if these tests pass. --failing takes the failing
+tests.`,
 		Example: `  omnivigil narrow harbour TestBerths/low_tide
   omnivigil narrow harbour --failing`,
 		Args:              cobra.MinimumNArgs(1),
@@ -233,7 +234,7 @@ is narrowed the suite counts as stale, however green. --failing takes those that
 			})
 		},
 	})
-	c.Flags().BoolVar(&failing, "failing", false, "those that fail")
+	c.Flags().BoolVar(&failing, "failing", false, "narrow to the failing tests")
 	return c
 }
 
@@ -269,7 +270,7 @@ func widenCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	return a.flag(&cobra.Command{
 		Use:               "widen UNIT or GROUP ...",
-		Short:             "Run all tests of a suite again that was narrowed",
+		Short:             "Run the whole suite again",
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {

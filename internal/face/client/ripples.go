@@ -22,9 +22,9 @@ func ripplesCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	return a.flag(&cobra.Command{
 		Use:   "ripples [NUMBER]",
-		Short: "List what was set off lately and by what, or tell one ripple whole",
-		Long: `A ripple is a save, or another cause, with every run that it brought about, until all are
-at rest. Without a number the newest twenty are listed.`,
+		Short: "List recent ripples, or show one ripple in full",
+		Long: `A ripple is a save or another cause with every run that it caused, until all are at
+rest. Without a number, list the newest twenty.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			number := 0

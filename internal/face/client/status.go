@@ -18,7 +18,7 @@ func statusCommand(of Settings) *cobra.Command {
 	socket := false
 	c := a.flag(&cobra.Command{
 		Use:   "status [UNIT]",
-		Short: "Say how the running project is, and each of its units; or tell one unit whole",
+		Short: "Show the project's status, or one unit in full",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, units []string) error {
 			return a.on(func(ctx context.Context, p *api.Client) error {
@@ -45,7 +45,7 @@ func statusCommand(of Settings) *cobra.Command {
 		&socket,
 		"socket",
 		false,
-		"print only the path of its socket, for curl and faces of your own: see docs/api.md",
+		"print only the path of the socket; see docs/api.md",
 	)
 	return c
 }
@@ -149,7 +149,7 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	for _, page := range d.Pages {
 		Say(w, "  %-14s %s", page.Browser, page.Path)
 	}
-	section("environment, beside the machine's", len(d.Variables))
+	section("environment, in addition to the system's", len(d.Variables))
 	for _, v := range d.Variables {
 		value := v.Value
 		if v.Secret {

@@ -21,9 +21,9 @@ func typeCommand(of Settings) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "type UNIT [TEXT ...]",
 		Short: "Type into a unit's terminal",
-		Long: `Types a text and the key enter into the terminal of a unit that runs; several words are typed with
-spaces between them. --key presses keys after the text: enter, esc, tab, up, pgdown, f5, ctrl+c, alt+x,
-shift+right. With --key alone, or --no-enter, enter is not pressed.`,
+		Long: `Type text, then Enter, into the terminal of a running unit. Several arguments are
+joined by spaces. --key presses keys after the text: enter, esc, tab, up, pgdown, f5,
+ctrl+c, alt+x, shift+right. With only --key, or with --no-enter, Enter is not pressed.`,
 		Example:           "  omnivigil type migrate y\n  omnivigil type editor --key esc --key : \n  omnivigil type console \"select 1;\"",
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -46,9 +46,9 @@ shift+right. With --key alone, or --no-enter, enter is not pressed.`,
 			return a.on(func(ctx context.Context, p *api.Client) error { return p.Input(ctx, in) })
 		},
 	}
-	c.Flags().StringArrayVar(&keys, "key", nil, "press this key after the text; may be given several times")
-	c.Flags().BoolVar(&noEnter, "no-enter", false, "do not press enter after the text")
-	c.Flags().BoolVar(&paste, "paste", false, "paste the text, which programs that ask for it can tell")
+	c.Flags().StringArrayVar(&keys, "key", nil, "press this key after the text (repeatable)")
+	c.Flags().BoolVar(&noEnter, "no-enter", false, "do not press Enter after the text")
+	c.Flags().BoolVar(&paste, "paste", false, "send the text as bracketed paste")
 	return c
 }
 
@@ -57,9 +57,10 @@ func screenCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	return a.flag(&cobra.Command{
 		Use:   "screen UNIT",
-		Short: "Show what a unit's terminal shows",
-		Long: `Prints the terminal's screen of a unit's newest run, as it is now; when that has ended, as it was left.
---json has it as cells with their colours, the cursor, and whether the unit waits for somebody to type.`,
+		Short: "Print the screen of a unit's terminal",
+		Long: `Print the terminal screen of a unit's newest run, or its last screen if the run has
+ended. --json prints cells with their colours, the cursor, and whether the unit waits
+for input.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.on(func(ctx context.Context, p *api.Client) error {

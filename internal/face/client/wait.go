@@ -22,10 +22,10 @@ func waitCommand(of Settings) *cobra.Command {
 	strict := false
 	c := a.flag(&cobra.Command{
 		Use:   "wait [UNIT or GROUP ...]",
-		Short: "Wait until everything is at rest after the newest save, and say how it ended",
-		Long: `Waits until everything, or these units, has come to rest after all that was saved before the
-call. The exit code is 0 where all is current, 1 where something is broken or stale, which
-is named, and 3 where the time was up.`,
+		Short: "Wait until the newest save is at rest and print the verdict",
+		Long: `Wait until everything, or these units, is at rest after everything that was saved
+before the call. The exit status is 0 if all is current, 1 if something is broken or
+stale (which is printed), and 3 on timeout.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			return a.on(func(ctx context.Context, p *api.Client) error {
@@ -50,8 +50,8 @@ is named, and 3 where the time was up.`,
 			})
 		},
 	})
-	c.Flags().BoolVar(&strict, "strict", false, "exit with status 1 also when there are doubts")
-	c.Flags().DurationVar(&timeout, "timeout", 0, "how long to wait at most; without it there is no limit")
+	c.Flags().BoolVar(&strict, "strict", false, "exit with status 1 if there are doubts")
+	c.Flags().DurationVar(&timeout, "timeout", 0, "timeout (default: none)")
 	return c
 }
 

@@ -213,8 +213,8 @@ type (
 	}
 	someResults struct {
 		Units []string `json:"units,omitempty" jsonschema:"names of units or groups; leave out for all"`
-		Only  string   `json:"only,omitempty" jsonschema:"of tests: failing (unless given), new, mended, flaky, slow, skipped, passed or all; of findings: error, warning, new, gone or all"`
-		Text  string   `json:"text,omitempty" jsonschema:"only those with this in their names, files or messages"`
+		Only  string   `json:"only,omitempty" jsonschema:"of tests: failing (unless given), new, fixed, flaky, slow, skipped, passed or all; of findings: error, warning, new, gone or all"`
+		Text  string   `json:"text,omitempty" jsonschema:"only tests whose names contain this text, files or messages"`
 		Count int      `json:"count,omitempty" jsonschema:"how many, 50 unless given"`
 	}
 	typed struct {

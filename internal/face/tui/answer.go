@@ -56,15 +56,15 @@ func (f *answerField) submit(m *model) {
 	m.later(func(ctx context.Context) tea.Msg { return askedMsg{m.project.Input(ctx, in)} })
 }
 
-// asks reports whether the chosen unit waits for somebody to type.
+// asks reports whether the selected unit waits for somebody to type.
 func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" }
 
-// terminalKeys are for the chosen unit's terminal.
+// terminalKeys are for the selected unit's terminal.
 var terminalKeys = []binding{
 	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer",
 		hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
 	{keys: []string{"h"}, action: "hands-on", name: "type into its terminal, or see its last screen",
-		hint: "hands on", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
+		hint: "type into it", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
 
 	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField,
 		do: on(func(m *model, f *answerField) { f.submit(m) })},

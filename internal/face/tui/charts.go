@@ -116,7 +116,7 @@ func (v *charts) draw(m *model, width, height int) []string {
 	all := v.graphs(m)
 	room := height - len(rows) - 1
 	if len(all) == 0 {
-		text := "  no unit has had any in this span"
+		text := "  no data in this range"
 		if v.alone {
 			text = "  " + m.overview.lanes.unit + " has had none in this span; enter shows all units"
 		}

@@ -403,7 +403,7 @@ func (m *model) goToTime(args []string) error {
 	return fmt.Errorf("a time is written as 12:04, 12:04:31 or 5m ago, not %q", text)
 }
 
-// lengthOf reads a length of time; "d" are days.
+// lengthOf reads a duration; "d" are days.
 func lengthOf(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(text, "d"); ok {
 		if n, err := strconv.Atoi(days); err == nil {
@@ -412,7 +412,7 @@ func lengthOf(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(strings.ReplaceAll(text, " ", ""))
 	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("a length of time is written as 30s, 5m, 2h or 3d, not %q", text)
+		return 0, fmt.Errorf("a duration is written as 30s, 5m, 2h or 3d, not %q", text)
 	}
 	return d, nil
 }

@@ -44,7 +44,7 @@ func (s *stream) clock(m *model, e, before api.Line) string {
 	return format.Clock(e.At)
 }
 
-// short is a length of time in at most seven cells.
+// short is a duration in at most seven cells.
 func short(d time.Duration) string {
 	switch {
 	case d < 100*time.Second:

@@ -30,7 +30,7 @@ func (*find) grabs(*model) bool { return true }
 
 func (*find) draw(m *model, width, height int) []string { return m.overview.draw(m, width, height) }
 
-// update takes what is typed. The chosen unit is one that is shown.
+// update takes what is typed. The selected unit is one that is shown.
 func (f *find) update(m *model, msg tea.Msg) {
 	var cmd tea.Cmd
 	f.input, cmd = f.input.Update(msg)

@@ -128,7 +128,7 @@ func readSource(file string, version int) sourceMsg {
 func (f *findings) draw(m *model, width, height int) []string {
 	rows := []string{m.titledRule(f.listTitle(), width)}
 	if f.list.total == 0 {
-		text := "no tool has told of a place in a file"
+		text := "no findings"
 		if f.only > 0 || f.list.query.Text != "" {
 			text = "there is no such finding; o lists others"
 		}

@@ -45,7 +45,7 @@ type screenMsg struct {
 // maxInputs is how much may be typed ahead of a project that does not answer.
 const maxInputs = 1000
 
-// takeInHand opens the chosen unit's terminal.
+// takeInHand opens the selected unit's terminal.
 func (m *model) takeInHand() {
 	v := &hands{unit: m.chosen().Name, beside: m.handsBeside}
 	m.open(v)
@@ -53,14 +53,14 @@ func (m *model) takeInHand() {
 	v.begin(m, true, false)
 }
 
-// canType reports whether the chosen unit has a terminal that reads.
+// canType reports whether the selected unit has a terminal that reads.
 func canType(m *model) bool {
 	u := m.chosen()
 	return u != nil && u.Kind != "relay" &&
 		slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
 }
 
-// hasTerminal reports whether the chosen unit has one, if only to look at what it has left.
+// hasTerminal reports whether the selected unit has one, if only to look at what it has left.
 func hasTerminal(m *model) bool {
 	u := m.chosen()
 	return u != nil && u.Kind != "relay" && u.Run.Number > 0
@@ -331,7 +331,7 @@ func (v *hands) cells(m *model, width, height int) []string {
 		rows = append(rows, v.drawn[i])
 	}
 	if v.screen.Run == 0 {
-		rows = append(rows, fit(m.palette.dim.Render("  the terminal is asked for"), width))
+		rows = append(rows, fit(m.palette.dim.Render("  waiting for the terminal"), width))
 	}
 	return pad(rows, height, width)
 }
@@ -339,19 +339,19 @@ func (v *hands) cells(m *model, width, height int) []string {
 // rule is the frame: whose terminal it is, and how one lets go.
 func (v *hands) rule(m *model, width int) string {
 	way := m.keyOf("let-go")
-	text := fmt.Sprintf("hands on %s", v.unit)
+	text := fmt.Sprintf("typing into %s", v.unit)
 	switch hand := v.screen.Hand; {
 	case v.screen.Run == 0:
 	case v.screen.Ended:
 		text, way = fmt.Sprintf("%s run %d has ended; this is its last screen", v.unit, v.screen.Run), "esc goes back"
 	case v.mine() && v.asked:
-		way += " lets go"
+		way += " to return"
 		if v.screen.Title != "" {
 			text += ": " + v.screen.Title
 		}
 	case hand != nil:
 		text, way = fmt.Sprintf(
-			"watching %s: %s has hands on it",
+			"watching %s: %s is typing into it",
 			v.unit,
 			cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind),
 		), "enter takes over"
@@ -418,8 +418,8 @@ var handKeys = []binding{
 		in:     "hands on",
 		keys:   []string{"f12"},
 		action: "let-go",
-		name:   "let go",
-		hint:   "let go",
+		name:   "return to the screen",
+		hint:   "return",
 		group:  onHand,
 		when:   shown,
 		do:     (*model).close,

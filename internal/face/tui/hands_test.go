@@ -65,8 +65,8 @@ func TestHandsOn(t *testing.T) {
 	}
 	m.keyed("h")
 	m.hear(t)
-	assert.Contains(t, m.plainScreen(), "─ hands on u0: timetable ─")
-	assert.Contains(t, m.plainScreen(), " f12 lets go ─")
+	assert.Contains(t, m.plainScreen(), "─ typing into u0: timetable ─")
+	assert.Contains(t, m.plainScreen(), " f12 to return ─")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "\nsailings\nberths\n", "what has not changed stays")
 	view := m.View()
@@ -99,7 +99,7 @@ func TestHandsOn(t *testing.T) {
 	m.keyed("shift+f12")
 	assert.Contains(t, m.plainScreen(), "all output")
 	m.adopt(Habits{Keys: map[string][]string{"let-go": {"f9"}}}, nil)
-	assert.Contains(t, m.plainScreen(), " f9 lets go ─")
+	assert.Contains(t, m.plainScreen(), " f9 to return ─")
 	m.keyed("f12", "f9")
 	m.endHands()
 	assert.True(t, m.isOpen("overview"))
@@ -116,7 +116,7 @@ func TestHandsFromUnit(t *testing.T) {
 	}
 	m.keyed("U", "h")
 	m.hear(t)
-	assert.Contains(t, m.plainScreen(), "hands on u0")
+	assert.Contains(t, m.plainScreen(), "typing into u0")
 	m.keyed("f12")
 	assert.True(t, m.isOpen("unit"))
 }
@@ -138,13 +138,13 @@ func TestWatched(t *testing.T) {
 	}
 	m.keyed("h")
 	m.hear(t)
-	assert.Contains(t, m.plainScreen(), "watching u0: another screen has hands on it")
+	assert.Contains(t, m.plainScreen(), "watching u0: another screen is typing into it")
 	m.keyed("x")
 	p.screens[0].Hand = nil
 	m.keyed("enter")
 	m.listening = m.listening[1:] // that of what was watched
 	m.hear(t)
-	assert.Contains(t, m.plainScreen(), "hands on u0")
+	assert.Contains(t, m.plainScreen(), "typing into u0")
 	m.keyed("x")
 	typed := p.took(t, 3)
 	assert.Equal(t, "x", typed[len(typed)-1].Text)
@@ -168,7 +168,7 @@ func TestAnswer(t *testing.T) {
 	p.asks = map[string]api.Ask{"u0": {Kind: api.AskLine, Text: "migrate? [y/N]"}}
 	p.see()
 	assert.Regexp(t, `u0 .*\? asks migrate\? \[y/N\]`, m.plainScreen())
-	assert.Regexp(t, `i answer +h hands on`, m.plainScreen())
+	assert.Regexp(t, `i answer +h type into it`, m.plainScreen())
 	m.keyed("i", "y")
 	assert.Contains(t, m.plainScreen(), "u0 asks: migrate? [y/N]  y")
 	m.keyed("enter")

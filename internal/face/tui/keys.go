@@ -40,7 +40,7 @@ func (b binding) shown() string {
 
 // Groups of bindings, in the order of the help.
 const (
-	onUnit    = "the chosen unit"
+	onUnit    = "the selected unit"
 	onProject = "the project"
 	onTime    = "time"
 	onStream  = "the stream"
@@ -63,7 +63,7 @@ const (
 	onFound  = "findings"
 )
 
-// bindings is the table. It follows one rule: small letters act on the chosen unit, capital
+// bindings is the table. It follows one rule: small letters act on the selected unit, capital
 // letters change the view, signs and paging are for the stream, arrows move; anything for
 // all holds ctrl.
 var bindings []binding
@@ -78,11 +78,11 @@ func init() { // what the bindings do leads back to the table
 }
 
 var unitKeys = []binding{
-	{keys: []string{"up", "k"}, action: "unit-above", name: "choose the unit above", hint: "choose", group: onUnit,
+	{keys: []string{"up", "k"}, action: "unit-above", name: "select the unit above", hint: "select", group: onUnit,
 		when: several, do: func(m *model) { m.overview.lanes.move(m, -1) }},
-	{keys: []string{"down", "j"}, action: "unit-below", name: "choose the unit below", group: onUnit,
+	{keys: []string{"down", "j"}, action: "unit-below", name: "select the unit below", group: onUnit,
 		do: func(m *model) { m.overview.lanes.move(m, 1) }},
-	{keys: []string{"!"}, action: "next-broken", name: "choose the next broken unit", hint: "next broken",
+	{keys: []string{"!"}, action: "next-broken", name: "select the next broken unit", hint: "next broken",
 		group: onUnit,
 		when:  (*model).anyBroken, do: func(m *model) { m.overview.lanes.nextBroken(m) }},
 	{keys: []string{"f"}, action: "find-units", name: "find units by name, kind, state or group", group: onUnit,
@@ -143,17 +143,17 @@ var timeKeys = []binding{
 }
 
 var streamKeys = []binding{
-	{keys: []string{"pgup", "ctrl+u"}, action: "scroll-back", name: "scroll back", group: onStream,
+	{keys: []string{"pgup", "ctrl+u"}, action: "scroll-back", name: "scroll up", group: onStream,
 		do: func(m *model) { m.stream().pages(-1) }},
-	{keys: []string{"pgdown", "ctrl+d", "space"}, action: "scroll-on", name: "scroll on", group: onStream,
+	{keys: []string{"pgdown", "ctrl+d", "space"}, action: "scroll-on", name: "scroll down", group: onStream,
 		do: func(m *model) { m.stream().pages(1) }},
-	{keys: []string{"shift+up"}, action: "line-back", name: "scroll back by a line", group: onStream,
+	{keys: []string{"shift+up"}, action: "line-back", name: "scroll up by a line", group: onStream,
 		do: func(m *model) { m.stream().scroll(-1) }},
-	{keys: []string{"shift+down"}, action: "line-on", name: "scroll on by a line", group: onStream,
+	{keys: []string{"shift+down"}, action: "line-on", name: "scroll down by a line", group: onStream,
 		do: func(m *model) { m.stream().scroll(1) }},
 	{keys: []string{"home", "g"}, action: "first-line", name: "to the first line", group: onStream,
 		do: func(m *model) { m.stream().first() }},
-	{keys: []string{"("}, action: "run-before", name: "to the start of a run before", group: onStream,
+	{keys: []string{"("}, action: "run-before", name: "previous run", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Start, -1) }},
 	{keys: []string{")"}, action: "run-after", name: "to the start of a run after", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Start, 1) }},
@@ -184,7 +184,7 @@ var streamKeys = []binding{
 		group: onStream, do: (*model).saveOutput},
 	{keys: []string{"@"}, action: "times", name: "times: of day, since the save, since a line", group: onStream,
 		do: func(m *model) { m.stream().times = (m.stream().times + 1) % howManyTimes }},
-	{keys: []string{"#"}, action: "raw", name: "JSON and logfmt as they are, or as columns", group: onStream,
+	{keys: []string{"#"}, action: "raw", name: "JSON and logfmt: raw or as columns", group: onStream,
 		do: func(m *model) { m.stream().raw = !m.stream().raw }},
 	{keys: []string{"\\"}, action: "wrap", name: "cut long lines, or wrap them", group: onStream,
 		do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
@@ -212,7 +212,7 @@ var screenKeys = []binding{
 	{keys: []string{"w"}, action: "write-drawing", name: "write what is shown as a drawing, SVG or PDF",
 		group: onScreen,
 		when:  func(m *model) bool { return m.drawable() != "" }, do: (*model).askDrawing},
-	{keys: []string{"m"}, action: "mouse", name: "let the mouse select text, or take it again", group: onScreen,
+	{keys: []string{"m"}, action: "mouse", name: "mouse: select text or control the screen", group: onScreen,
 		do: (*model).toggleMouse},
 	{keys: []string{"ctrl+z"}, action: "suspend", name: "suspend this screen; the shell's fg brings it back",
 		group: onScreen, do: (*model).suspend},
@@ -419,9 +419,9 @@ var panelKeys = []binding{
 	{in: "find", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
 	{in: "find", keys: []string{"esc", "ctrl+c"}, name: "show all", hint: "show all", group: onField,
 		do: (*model).showAll},
-	{in: "find", keys: []string{"up"}, name: "choose the unit above", hint: "choose", group: onField,
+	{in: "find", keys: []string{"up"}, name: "select the unit above", hint: "select", group: onField,
 		do: func(m *model) { m.overview.lanes.move(m, -1) }},
-	{in: "find", keys: []string{"down"}, name: "choose the unit below", group: onField,
+	{in: "find", keys: []string{"down"}, name: "select the unit below", group: onField,
 		do: func(m *model) { m.overview.lanes.move(m, 1) }},
 
 	{in: "leave", keys: []string{"c"}, name: "close only this screen", hint: "close the screen", group: onLeave,

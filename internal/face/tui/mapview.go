@@ -19,7 +19,7 @@ import (
 
 // mapView is the view of what needs and follows what, and of what would act if something happened.
 type mapView struct {
-	around bool   // only the chosen unit, and what it is linked with
+	around bool   // only the selected unit, and what it is linked with
 	group  string // whose members stand out; empty: no group's
 	unfold bool   // units that are alike have boxes of their own also where these have no room
 	asked  string
@@ -96,7 +96,7 @@ func (v *mapView) walk(m *model, right, down int) {
 	m.overview.lanes.unit = d.Boxes[next].Units[0].Name
 }
 
-// ifRestarted lights up what would act if the chosen unit were restarted.
+// ifRestarted lights up what would act if the selected unit were restarted.
 func (v *mapView) ifRestarted(m *model) {
 	u := m.chosen()
 	if u == nil {
@@ -186,7 +186,7 @@ func (v *mapView) boxText(m *model, b timeline.Box) (name, state string) {
 	return b.Name(), stateWord(u)
 }
 
-// picture draws the part of the map in which the chosen unit is.
+// picture draws the part of the map in which the selected unit is.
 func (v *mapView) picture(m *model, width, height int) []string {
 	d := &v.drawn
 	d.pitch = 1
@@ -358,7 +358,7 @@ func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
 	l.write(after, y, state, &stateStyle)
 }
 
-// follow moves so that the chosen unit is seen, and no farther.
+// follow moves so that the selected unit is seen, and no farther.
 func (v *mapView) follow(m *model, width, height int, l *linework) {
 	d := &v.drawn
 	for _, b := range d.Boxes {
@@ -381,7 +381,7 @@ type pathField struct {
 
 func (m *model) askPath() {
 	on(func(m *model, v *mapView) {
-		f := &pathField{m.field("what if I save  ", "a path; tab completes it", ""), v}
+		f := &pathField{m.field("if I save  ", "a path; tab completes it", ""), v}
 		f.input.ShowSuggestions = true
 		f.suggest(m)
 		m.open(f)

@@ -8,7 +8,7 @@ import (
 	"omnivigil/internal/text/shellwords"
 )
 
-// narrowField is the field in which one types to which tests the chosen unit is narrowed.
+// narrowField is the field in which one types to which tests the selected unit is narrowed.
 type narrowField struct {
 	input   textinput.Model
 	unit    string
@@ -59,16 +59,16 @@ func onNarrow(do func(*model, *narrowField)) func(*model) {
 	}
 }
 
-// hasTests reports whether the chosen unit can be narrowed to some of its tests.
+// hasTests reports whether the selected unit can be narrowed to some of its tests.
 func (m *model) hasTests() bool {
 	u := m.chosen()
 	return u != nil && u.Kind != "service" && (u.Kind == "suite" || u.Report.Cases > 0)
 }
 
-// narrowed reports whether the chosen unit is.
+// narrowed reports whether the selected unit is.
 func (m *model) narrowed() bool { u := m.chosen(); return u != nil && u.Narrowed != "" }
 
-// widen has the chosen unit run all of its tests again, and takes words away that were added.
+// widen has the selected unit run all of its tests again, and takes words away that were added.
 func (m *model) widen() {
 	if m.narrowed() {
 		m.request(api.Widen)

@@ -113,7 +113,7 @@ func (o *overview) lineAt(m *model, x, y int) (api.Line, bool) {
 	return o.streams[which].lineAt(row)
 }
 
-// split shows a second stream, of the chosen unit: as the screen's shape suggests, then the
+// split shows a second stream, of the selected unit: as the screen's shape suggests, then the
 // other way, then no more.
 func (o *overview) split(m *model) {
 	switch {

@@ -86,7 +86,7 @@ func onLines(do func(*model, *picking)) func(*model) {
 	return func(m *model) { do(m, m.top().(*picking)) }
 }
 
-// point moves by that many lines; at an end of the screen the stream goes along.
+// point moves by that many lines; at an end of the screen the stream follows.
 func (p *picking) point(m *model, by int) {
 	s := m.stream()
 	i := slices.IndexFunc(s.shown, func(l api.Line) bool { return l.Number >= p.at })

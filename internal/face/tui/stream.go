@@ -163,7 +163,7 @@ func (s *stream) use(m *model, f query.Filter) {
 	}
 }
 
-// only shows the chosen unit's lines alone, or everybody's again.
+// only shows the selected unit's lines alone, or everybody's again.
 func (s *stream) only(m *model) {
 	unit := m.overview.lanes.unit
 	rest := s.filter.Without(query.Units)

@@ -198,7 +198,7 @@ func (t *tests) suiteRow(m *model, u *api.Unit, width int) string {
 	return row
 }
 
-// roughly is a length of time as one tells it beforehand.
+// roughly is a duration as one tells it beforehand.
 func roughly(d time.Duration) string {
 	if d < 2*time.Minute {
 		return fmt.Sprintf("%.0f s", max(d.Seconds(), 1))
@@ -257,7 +257,7 @@ func (t *tests) nothing(m *model) string {
 	case len(t.suites(m)) == 0:
 		return "no unit has told of a test: a suite's results are read from its output, see docs/settings.md"
 	}
-	return "no test has been told of yet"
+	return "no tests yet"
 }
 
 // stripWidth is how many of its last results a test shows.
@@ -326,7 +326,7 @@ func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
 	case c.Flaky:
 		return "flaky", m.palette.stale
 	case c.Change == api.NewlyPassing:
-		return "mended", m.palette.current.Bold(true)
+		return "fixed", m.palette.current.Bold(true)
 	case c.Slow:
 		return "slow", m.palette.stale
 	case c.Status == api.CaseSkipped:

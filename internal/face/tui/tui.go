@@ -479,7 +479,7 @@ func (m *model) notices() []string {
 // chosen is the unit that small letters act on.
 func (m *model) chosen() *api.Unit { return m.snap.Unit(m.overview.lanes.unit) }
 
-// request asks for something, of the chosen unit.
+// request asks for something, of the selected unit.
 func (m *model) request(a api.Action) { m.ask(a, m.overview.lanes.unit) }
 
 // ask asks for something, of units or of the project.

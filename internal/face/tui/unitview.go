@@ -17,7 +17,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// unitView is the chosen unit whole: how it is, its last runs, what it takes of the machine, what its
+// unitView is the selected unit whole: how it is, its last runs, what it takes of the machine, what its
 // settings come to, and what it writes.
 type unitView struct {
 	detail  api.Detail
@@ -50,7 +50,7 @@ func (*unitView) name() string { return "unit" }
 
 func (*unitView) grabs(*model) bool { return false }
 
-// ask asks for the chosen unit, whenever that is another, has run again, or was looked at a while
+// ask asks for the selected unit, whenever that is another, has run again, or was looked at a while
 // ago.
 func (v *unitView) ask(m *model) {
 	m.askSamples()
@@ -389,12 +389,12 @@ func (v *unitView) settings(m *model) []string {
 
 func lastOf(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
-// environment is what the project gives the unit beside the machine's variables.
+// environment is what the project gives the unit in addition to the system's variables.
 func (v *unitView) environment(m *model) []string {
 	if len(v.detail.Variables) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "environment, beside the machine's")}
+	rows := []string{heading(m, "environment, in addition to the system's")}
 	for _, e := range v.detail.Variables {
 		value := e.Value
 		if e.Secret {

@@ -57,7 +57,7 @@ func (m *model) guarded(do func()) {
 const crashFile = "screen-crash.txt"
 
 func (m *model) crashed(name string, cause any, stack []byte) {
-	m.notice = fmt.Sprintf("the %s view failed and was closed: this is a defect in omnivigil", name)
+	m.notice = fmt.Sprintf("the %s view failed and was closed: this is a bug in omnivigil", name)
 	file := filepath.Join(m.snap.Project.Logs, crashFile)
 	if err := os.WriteFile(file, fmt.Appendf(nil, "%v\n\n%s", cause, stack), 0o600); err == nil {
 		m.notice += "; the report is in " + file

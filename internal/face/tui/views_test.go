@@ -114,7 +114,7 @@ func TestViewScreens(t *testing.T) {
 }
 
 // TestRecordedSession plays what a real session has recorded (Saltmarsh Ferries and six saves, the
-// last of which breaks two units) and compares what is on the screen in the midst of it and at its end.
+// last of which breaks two units) and compares what is on the screen in the middle of it and at its end.
 func TestRecordedSession(t *testing.T) {
 	f, err := os.Open("testdata/ferries.recording")
 	require.NoError(t, err)
@@ -220,7 +220,7 @@ func TestViews(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "1 u0")
 	assert.Contains(t, m.plainScreen(), "2 u2")
 	m.keyed("/", "w", "tab")
-	assert.Contains(t, m.plainScreen(), "what if I save  web/")
+	assert.Contains(t, m.plainScreen(), "if I save  web/")
 	m.keyed("enter")
 	p.see()
 	assert.Contains(t, m.plainScreen(), "nothing would act on web/")
@@ -265,7 +265,7 @@ func TestCommandLine(t *testing.T) {
 	assert.Contains(t, do("restart-all u1"), "restart-all takes nothing after it")
 	do("span 5m")
 	assert.Equal(t, 4, m.overview.lanes.span)
-	assert.Contains(t, do("span ever"), "a length of time is written as 30s, 5m, 2h or 3d")
+	assert.Contains(t, do("span ever"), "a duration is written as 30s, 5m, 2h or 3d")
 	do("go-to 20s ago")
 	assert.Equal(t, p.Now.Add(-20*time.Second), m.at)
 	do("go-to now")

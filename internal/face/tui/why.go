@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// question is the panel that answers why: why the chosen unit is as it is, and
+// question is the panel that answers why: why the selected unit is as it is, and
 // what a save of some path would set off. Keys act on the unit as they do elsewhere,
 // until the field is entered.
 type question struct {
@@ -30,7 +30,7 @@ type lastWords struct {
 
 func (m *model) askWhy() {
 	in := textinput.New()
-	in.Prompt = "what if I save  "
+	in.Prompt = "if I save  "
 	in.Placeholder = "enter, then a path"
 	in.SetWidth(max(m.width-20, 10))
 	m.open(&question{input: in})

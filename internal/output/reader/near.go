@@ -16,7 +16,7 @@ func Near(folder string, lastSave func() int) api.Log {
 	return Log{Source: logbook.Read(folder, false), LastSave: lastSave}
 }
 
-// Past returns the log that a session has left in a folder, with its torn end mended.
+// Past returns the log that a session has left in a folder, with its torn end fixed.
 func Past(folder string) api.Log {
 	return Log{Source: logbook.Read(folder, true)}
 }

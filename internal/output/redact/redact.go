@@ -113,7 +113,7 @@ func (m *Mask) String(text string) string {
 	if strings.IndexByte(text, 0x1b) < 0 {
 		return hidden
 	}
-	// Colours may stand in the midst of a secret: such a line loses them.
+	// Colours may stand in the middle of a secret: such a line loses them.
 	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
 		return m.hide(ansi.Strip(text))
 	}
@@ -234,7 +234,7 @@ var encoded = func() (set [256]bool) {
 	return set
 }()
 
-// Dangling reports whether a text may end in the midst of something that is hidden: in
+// Dangling reports whether a text may end in the middle of something that is hidden: in
 // the beginning of one of its forms.
 func (m *Mask) Dangling(text string) bool {
 	if m == nil {

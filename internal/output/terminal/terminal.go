@@ -232,7 +232,7 @@ func (t *Terminal) Close() {
 	}
 }
 
-// Settled reports whether the program is not in the midst of a change that it wants to be shown as one
+// Settled reports whether the program is not in the middle of a change that it wants to be shown as one
 // (synchronised output, private mode 2026).
 func (t *Terminal) Settled() bool {
 	t.mu.Lock()

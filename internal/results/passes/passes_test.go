@@ -14,7 +14,7 @@ import (
 )
 
 // TestKnownTools reads what the common tools really printed in watch mode: a good build,
-// the same again, one with an error, and the error mended. Each line that begins or ends a
+// the same again, one with an error, and the error fixed. Each line that begins or ends a
 // pass is followed by what it means, after ">".
 func TestKnownTools(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
