@@ -60,12 +60,14 @@ func Connect(ctx context.Context, at Place) (*Client, error) {
 	}
 	var h hello
 	if err := c.get(ctx, "/hello", nil, &h); err != nil {
+		c.Close()
 		if ctx.Err() == nil && errors.Is(err, ErrLost) {
 			return nil, ErrNotRunning
 		}
 		return nil, err
 	}
 	if h.Version != Version {
+		c.Close()
 		return nil, fmt.Errorf(
 			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first",
 			h.Version,

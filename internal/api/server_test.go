@@ -193,6 +193,7 @@ func at(t testing.TB, p Project) *Client {
 	t.Cleanup(server.Close)
 	c, err := Connect(t.Context(), place)
 	require.NoError(t, err)
+	t.Cleanup(c.Close)
 	return c
 }
 
@@ -379,8 +380,9 @@ func TestOtherVersion(t *testing.T) {
 	folder := t.TempDir()
 	l, err := net.Listen("unix", folder+"/s")
 	require.NoError(t, err)
-	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) }))
-	defer l.Close()
+	server := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) })}
+	go server.Serve(l)
+	defer server.Close()
 	_, err = Connect(t.Context(), Place{Socket: folder + "/s"})
 	assert.ErrorContains(t, err, "another version of omnivigil: it speaks version 99 of the socket, this one 2")
 }

@@ -21,9 +21,10 @@ type fed struct {
 	answers chan string
 }
 
-func open(cols, rows int) *fed {
+func open(t testing.TB, cols, rows int) *fed {
 	f := &fed{answers: make(chan string, 100)}
 	f.Terminal = New(api.Size{Cols: cols, Rows: rows}, func(p []byte) { f.answers <- string(p) })
+	t.Cleanup(f.Close)
 	return f
 }
 
@@ -60,11 +61,11 @@ func TestLinesAndDrawing(t *testing.T) {
 		"a title":                  {"\x1b]0;\x1b[?1049h\x07a", "\x1b]0;\x1b[?1049h", "begins "},
 	} {
 		t.Run(name, func(t *testing.T) {
-			whole := open(80, 24)
+			whole := open(t, 80, 24)
 			whole.write(test.written)
 			assert.Equal(t, test.lines, whole.lines)
 			assert.Equal(t, test.drew, whole.drew)
-			cut := open(80, 24)
+			cut := open(t, 80, 24)
 			for i := range len(test.written) {
 				cut.write(test.written[i : i+1])
 			}
@@ -111,7 +112,7 @@ func TestLateLook(t *testing.T) {
 		"after one":      "before\r\n\x1b[?1049h\x1b[3;3Hdrawn\x1b[?1049lafter",
 	} {
 		t.Run(name, func(t *testing.T) {
-			early, late := open(80, 24), open(80, 24)
+			early, late := open(t, 80, 24), open(t, 80, 24)
 			_, end := early.Look()
 			defer end()
 			for rest := []byte(written); len(rest) > 0; {
@@ -135,7 +136,7 @@ func TestLateLook(t *testing.T) {
 
 // TestNobodyLooks has an emulator only as long as it is of use.
 func TestNobodyLooks(t *testing.T) {
-	f := open(80, 24)
+	f := open(t, 80, 24)
 	f.write("one\r\n")
 	assert.Nil(t, f.emulator)
 	_, end := f.Look()
@@ -153,7 +154,7 @@ func TestNobodyLooks(t *testing.T) {
 
 // TestClosed has nothing at work for a terminal that is closed, whoever looks.
 func TestClosed(t *testing.T) {
-	f := open(80, 24)
+	f := open(t, 80, 24)
 	f.write("\x1b[?1049hdrawn")
 	f.Close()
 	_, end := f.Look()
@@ -165,7 +166,7 @@ func TestClosed(t *testing.T) {
 
 // TestAnswers answers what a program asks its terminal, when it asks, and not what it asked long ago.
 func TestAnswers(t *testing.T) {
-	f := open(80, 24)
+	f := open(t, 80, 24)
 	f.write("ab\x1b[6n")
 	select {
 	case answer := <-f.answers:
@@ -195,7 +196,7 @@ func TestAnswers(t *testing.T) {
 
 // TestSecretsInCells hides what is secret also where the edge of the screen has cut it.
 func TestSecretsInCells(t *testing.T) {
-	f := open(10, 3)
+	f := open(t, 10, 3)
 	f.write("key: swordfish!")
 	_, end := f.Look()
 	defer end()
@@ -212,7 +213,7 @@ func TestSecretsInCells(t *testing.T) {
 
 // TestPicture has cells with what belongs to them.
 func TestPicture(t *testing.T) {
-	f := open(20, 4)
+	f := open(t, 20, 4)
 	f.write(
 		"\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l",
 	)
@@ -264,7 +265,7 @@ func TestPicture(t *testing.T) {
 
 // TestResize keeps the line that one types in.
 func TestResize(t *testing.T) {
-	f := open(20, 10)
+	f := open(t, 20, 10)
 	_, end := f.Look()
 	defer end()
 	f.write(strings.Repeat("line\r\n", 9) + "> ")
@@ -298,13 +299,13 @@ func TestKeysAndMouse(t *testing.T) {
 		{"\x1b[?1000h", api.Input{Mouse: left("release")}, "\x1b[M#%#"},
 		{"\x1b[?1000h", api.Input{Mouse: &api.Mouse{Does: "press", Button: "wheel-down", Col: 150, Row: 0, Ctrl: true}}, "\x1b[Mq\xb7!"},
 	} {
-		f := open(80, 24)
+		f := open(t, 80, 24)
 		f.write(test.modes)
 		got, err := f.Bytes(test.in)
 		require.NoError(t, err)
 		assert.Equal(t, test.want, string(got), "%+v", test.in)
 	}
-	f := open(80, 24)
+	f := open(t, 80, 24)
 	for _, in := range []api.Input{
 		{Keys: []string{"entr"}}, {Keys: []string{""}}, {Focus: "up"}, {Mouse: &api.Mouse{Does: "jump"}}, {Mouse: &api.Mouse{Does: "press", Button: "tail"}},
 		{Mouse: &api.Mouse{Does: "press", Col: -1}},
@@ -316,7 +317,7 @@ func TestKeysAndMouse(t *testing.T) {
 
 // TestSettled waits for the end of what a program wants to be shown as one.
 func TestSettled(t *testing.T) {
-	f := open(80, 24)
+	f := open(t, 80, 24)
 	f.write("\x1b[?2026ha")
 	assert.False(t, f.Settled())
 	f.write("b\x1b[?2026l")
@@ -367,6 +368,7 @@ func FuzzTerminal(f *testing.F) {
 		if i := bytes.IndexByte(written, 0x1b); i < 0 {
 			var lines []byte
 			quiet := New(size, func([]byte) {})
+			defer quiet.Close()
 			quiet.Write(
 				written,
 				func(p []byte) { lines = append(lines, p...) },

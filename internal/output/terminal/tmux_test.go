@@ -84,7 +84,7 @@ func TestAsTmuxShows(t *testing.T) {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			written, err := os.ReadFile(file)
 			require.NoError(t, err)
-			f := open(size80.Cols, size80.Rows)
+			f := open(t, size80.Cols, size80.Rows)
 			f.write(string(written))
 			want, row, col := a.shows(written)
 			assert.Equal(t, want, f.text())
@@ -99,7 +99,7 @@ func TestRandomAsTmux(t *testing.T) {
 	a := openTmux(t, size80)
 	for seed := range uint64(100) {
 		written := randomStream(rand.New(rand.NewPCG(seed, 7)), size80, seed%2 > 0)
-		f := open(size80.Cols, size80.Rows)
+		f := open(t, size80.Cols, size80.Rows)
 		f.write(written)
 		want, row, col := a.shows([]byte(written))
 		got := f.text()
