@@ -57,7 +57,7 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 	measure := func(times *[]time.Duration) {
 		const rounds = 10
 		for n := range rounds {
-			time.Sleep(100 * time.Millisecond) // nobody saves at once
+			time.Sleep(100 * time.Millisecond) // no user saves at once
 			began := time.Now()
 			overwrite(b, file, fmt.Sprintf("package f // %d\n", n))
 			waitForByte()
@@ -216,7 +216,7 @@ func resident(t testing.TB, pid int) float64 {
 
 // BenchmarkBusyFile measures what Omnivigil takes while a service rewrites a file a thousand
 // times a second: one that concerns that service, another, a tool that takes up changes by
-// itself, all of them, or nobody.
+// itself, all of them, or none.
 func BenchmarkBusyFile(b *testing.B) {
 	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select undef,undef,undef,0.0009}']` + "\n"
 	const watch = "watch = [\"busy.txt\"]\n"

@@ -81,7 +81,7 @@ func fillsPipe(pid int) bool {
 	return false
 }
 
-// TestReaderGoes ends in order when nobody reads any more, which is no failure.
+// TestReaderGoes ends in order when its reader is gone, which is no failure.
 func TestReaderGoes(t *testing.T) {
 	cmd, dir := plainProject(t, chatty)
 	line := exec.Command("bash", "-c", cmd.Path+` start --plain --trust 2>err | head -1; echo "code ${PIPESTATUS[0]}"`)
@@ -216,7 +216,7 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 			terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 200})
 			require.NoError(t, err)
 			defer terminal.Close()
-			// What it draws fills the terminal, which nobody reads.
+			// What it draws fills the terminal, which has no reader.
 			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, patience, 20*time.Millisecond)
 			count := func() int { return int(b.status().Lines) }
 			before := count()

@@ -178,7 +178,7 @@ func BenchmarkKeys(b *testing.B) {
 
 // BenchmarkFaces measures through the socket what a request takes to its answer, and to the
 // snapshot that shows what it did; and what the supervisor takes of a core while a unit
-// writes a thousand lines a second and nobody, one face or ten follow.
+// writes a thousand lines a second and no face, one or ten follow.
 func BenchmarkFaces(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write(

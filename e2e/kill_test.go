@@ -178,7 +178,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 }
 
 // TestLeftoversAreOffered kills both of Omnivigil's processes at once, so that
-// nobody is left to clean up; the next start finds what they left and ends it.
+// nothing is left to clean up; the next start finds what they left and ends it.
 func TestLeftoversAreOffered(t *testing.T) {
 	program, dir := build(t), t.TempDir()
 	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // to be told from every other

@@ -156,7 +156,7 @@ watch = ["pages.in", "fares.txt"]
 			2*time.Since(began),
 		); r.count("are ignored from now on") == 0 &&
 			share > 0.05 {
-			t.Skipf("%.0f %% of the processors were somebody else's: no two runs are alike", 100*share)
+			t.Skipf("%.0f %% of the processors were used by other processes: no two runs are alike", 100*share)
 		}
 		r.says("are ignored from now on", 1)
 		assert.Regexp(t, `is in a loop: |writes what makes it `, r.account())

@@ -40,7 +40,7 @@ func (c cleaned) Run() int {
 //	until FILE REGEXP           waits until the file has such a line, at most 15 s
 //	until-says REGEXP COMMAND   runs the command until its output has such a line, at most 15 s
 //
-// and the variables PORT1 and PORT2, of ports that nobody listens on.
+// and the variables PORT1 and PORT2, of ports that no process listens on.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
@@ -66,7 +66,7 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-// freePorts asks the system for ports that nobody listens on. They are held
+// freePorts asks the system for ports that no process listens on. They are held
 // together, so that all differ, and then let go.
 func freePorts(n int) []int {
 	var ports []int

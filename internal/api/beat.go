@@ -53,7 +53,7 @@ func (s *Server) beats(w http.ResponseWriter, r *http.Request) {
 type guard struct {
 	mu      sync.Mutex
 	waiting map[*context.CancelCauseFunc]bool
-	stop    context.CancelFunc // ends the listening; nil: nobody listens
+	stop    context.CancelFunc // ends the listening; nil: no listener
 }
 
 // during returns a context that is cancelled with ErrSilent when the project is silent for too long, until done

@@ -42,7 +42,7 @@ var _ Project = (*Client)(nil)
 // ErrNotRunning says that no project runs at a place.
 var ErrNotRunning = errors.New("the project is not running")
 
-// ErrLost says that whoever runs the project has gone without having ended it.
+// ErrLost says that the supervisor is gone without having ended the project.
 var ErrLost = errors.New("the process that runs the project is gone")
 
 // Connect returns the project that runs at a place. It returns ErrNotRunning where none

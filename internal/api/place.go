@@ -196,7 +196,7 @@ func isLocked(path string) bool {
 	return errors.Is(flock(f), ErrLocked)
 }
 
-// listening returns the place as whoever holds the lock says that it is: its environment may be another.
+// listening returns the place as the holder of the lock says that it is: its environment may be another.
 func (p Place) listening() Place {
 	data, err := files.Read(p.Lock, files.Sane)
 	if lines := strings.Split(string(data), "\n"); err == nil && len(lines) > 1 && filepath.IsAbs(lines[1]) {

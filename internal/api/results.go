@@ -13,7 +13,7 @@ type Report struct {
 	Run     int `json:"run"`             // the newest that has said something
 	Version int `json:"version"`         // grows with every change: then Cases and Findings have others
 	Cases   int `json:"cases,omitempty"` // that are known
-	// OnlyFailures says that no tests are told but those that fail, so that nobody knows how many
+	// OnlyFailures says that no tests are told but those that fail, so that it is not known how many
 	// there are.
 	OnlyFailures bool      `json:"only_failures,omitempty"`
 	Ran          int       `json:"ran,omitempty"`      // in the newest run

@@ -178,7 +178,7 @@ func reply(w http.ResponseWriter, value any, err error) {
 	w.WriteHeader(status)
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
-	out.Encode(value) // whoever has asked may be gone
+	out.Encode(value) // the client may be gone
 }
 
 // streamed bounds how many streams go on at the same time.
@@ -202,7 +202,7 @@ type events struct {
 	session string
 }
 
-// beat writes a comment, which tells whoever reads that the project is alive.
+// beat writes a comment, which tells the reader that the project is alive.
 func (e *events) beat() error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -448,7 +448,7 @@ func (s *Server) text(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	s.project.Text(r.Context(), from, end, w) // whoever has asked may be gone
+	s.project.Text(r.Context(), from, end, w) // the client may be gone
 }
 
 func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
@@ -462,7 +462,7 @@ func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
 	}
 	if err == nil && r.Header.Get("Accept") == bulkType {
 		w.Header().Set("Content-Type", bulkType)
-		gob.NewEncoder(w).Encode(page) // whoever has asked may be gone
+		gob.NewEncoder(w).Encode(page) // the client may be gone
 		return
 	}
 	reply(w, page, err)

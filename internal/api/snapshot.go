@@ -61,7 +61,7 @@ type About struct {
 	Groups     map[string][]string `json:"groups,omitempty"`
 }
 
-// Face is somebody who looks at the project.
+// Face is one of those that show or control the project.
 type Face struct {
 	Kind string `json:"kind"` // screen, plain, or what else it calls itself
 	PID  int    `json:"pid,omitempty"`

@@ -113,14 +113,14 @@ type Cursor struct {
 	Steady bool   `json:"steady,omitempty"`
 }
 
-// Ask is that a unit waits for somebody to type.
+// Ask is that a unit waits for input.
 type Ask struct {
 	Kind  AskKind   `json:"kind"`
 	Text  string    `json:"text,omitempty"` // of a line: what it says
 	Since time.Time `json:"since"`
 }
 
-// AskKind is how a unit waits for somebody to type.
+// AskKind is how a unit waits for input.
 type AskKind string
 
 const (

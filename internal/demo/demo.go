@@ -73,7 +73,7 @@ func fill(target, text string, values map[string]string) error {
 	return os.WriteFile(target, out.Bytes(), 0o644)
 }
 
-// freePorts asks the system for ports that nobody listens on. They are held
+// freePorts asks the system for ports that no process listens on. They are held
 // together, so that all differ, and then let go.
 func freePorts(n int) ([]string, error) {
 	ports := make([]string, n)

@@ -12,13 +12,13 @@ import (
 const folderPrefix = "omnivigil-demo-"
 
 // MakeFolder makes a folder for one demo in dir, named so that RemoveAbandoned can tell
-// when nobody uses it any more.
+// when it is no longer used.
 func MakeFolder(dir string) (string, error) {
 	return os.MkdirTemp(dir, fmt.Sprintf("%s%d-", folderPrefix, os.Getpid()))
 }
 
 // RemoveAbandoned removes the folders of demos that were killed with all their processes:
-// nobody uses them any more, neither who made them nor, as inUse tells of a project's
+// they are no longer used, neither by who made them nor, as inUse tells of a project's
 // folder, a project.
 func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	folders, _ := filepath.Glob(filepath.Join(dir, folderPrefix+"*-*"))

@@ -177,8 +177,8 @@ func (e *Engine) isMoving(u *unit) bool {
 }
 
 // isUpToDate reports whether the newest good run holds the newest code, so that
-// those who follow the unit may build on it. A unit that nobody wants and nothing
-// has touched holds nobody up.
+// those who follow the unit may build on it. A unit that is not enabled and that nothing
+// has touched holds no unit up.
 func (e *Engine) isUpToDate(u *unit) bool {
 	if u.run != nil && u.run.narrowed != "" {
 		return false // it says nothing of the other cases

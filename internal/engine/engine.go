@@ -8,7 +8,7 @@
 //
 // # Revisions
 //
-// Every burst of writing that concerns somebody raises a counter, the revision.
+// Every burst of writing that concerns a unit raises a counter, the revision.
 // A unit remembers the newest revision that touched it, and each run the newest
 // revision at the moment it was ordered. A run is current only if nothing newer
 // has touched its unit and the same holds for everything the unit follows. The
@@ -197,7 +197,7 @@ func (e *Engine) notWatched(ev Unwatched) {
 	e.enqueueAll()
 }
 
-// settleAll brings every queued unit, and whoever looks at it, up to date.
+// settleAll brings every queued unit, and the units that depend on it, up to date.
 func (e *Engine) settleAll() {
 	for len(e.queue) > 0 || e.grantJob() {
 		u := heap.Pop(&e.queue).(*unit)

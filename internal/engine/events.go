@@ -173,7 +173,7 @@ type Checked struct {
 	Problem string // empty: it is well
 }
 
-// Asks tells that a run waits for somebody to type, or that it does so no more.
+// Asks tells that a run waits for input, or that it does so no more.
 type Asks struct {
 	Unit   string
 	Run    int

@@ -4,7 +4,7 @@ package engine
 type Freshness uint8
 
 const (
-	NoCode   Freshness = iota // it does not run, and nobody wants it to; or it is broken
+	NoCode   Freshness = iota // it does not run, and is not enabled; or it is broken
 	Current                   // it runs, or ended well with, the newest code
 	Updating                  // it is on its way there
 	Stale                     // it does not, and will not by itself

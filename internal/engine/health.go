@@ -1,6 +1,6 @@
 package engine
 
-// A service that is ready may stop doing its work although its process lives. Whoever can see that looks from time to
+// A service that is ready may stop doing its work although its process lives. The session looks from time to
 // time, and the service counts as failed until it is seen to be well again. It is the same run: what follows it does
 // not act again, and what only waited for it starts.
 

@@ -6,7 +6,7 @@ import (
 )
 
 // At most so many tasks, suites and setup steps are at work at once: each has a job while
-// it is. Who finds none free stands in line. Whoever keeps the longest chain of others
+// it is. Who finds none free stands in line. The unit that keeps the longest chain of others
 // waiting goes first, and who has waited long goes before that.
 
 // takesJob reports whether the unit's next run needs a job from its beginning. Services,
@@ -47,7 +47,7 @@ func (e *Engine) grantJob() bool {
 		}
 	}
 	if len(working) > 0 && (first.spec.Alone || working[0].spec.Alone) {
-		return false // nobody overtakes it
+		return false // no other overtakes it
 	}
 	switch {
 	case first.live():

@@ -234,7 +234,7 @@ func (e *Engine) reconsider(w *writing) {
 	}
 }
 
-// lookoutEnds lets a unit act at once: somebody else has written what makes it run.
+// lookoutEnds lets a unit act at once: another writer has written what makes it run.
 func (e *Engine) lookoutEnds(u *unit) {
 	if a := u.pending; a != nil && !a.lookout.IsZero() {
 		a.lookout, a.chain = Moment{}, nil

@@ -229,7 +229,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 		p.count++
 	case !p.open.guessed:
 		// The tool says once more that it works, or has begun again in the middle of it:
-		// nobody knows.
+		// which of the two is not known.
 		p.open.by = later(p.open.by, ev.By)
 		return
 	}

@@ -10,7 +10,7 @@ import (
 )
 
 // connect puts the units of a plan into the order of needs and ties them to each
-// other. Units that the plan no longer has come last, tied to nobody.
+// other. Units that the plan no longer has come last, tied to no other unit.
 func (e *Engine) connect(p *plan.Plan) {
 	e.plan = p
 	e.units = e.units[:0]
@@ -123,7 +123,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 	}
 }
 
-// adopt counts what the unit follows from now on as seen: following somebody new
+// adopt counts what the unit follows from now on as seen: following another unit
 // is no reason to run.
 func (u *unit) adopt(before map[string]int) {
 	for _, f := range u.follows {

@@ -30,12 +30,12 @@ type Report struct {
 	Run     int // the newest that has said something
 	Version int // grows with every change
 	Cases   int // that are known
-	// OnlyFailures says that no cases are told but those that fail, so that nobody knows how many
+	// OnlyFailures says that no cases are told but those that fail, so that it is not known how many
 	// there are.
 	OnlyFailures bool
 	Ran          int    // in the newest run
 	Expected     int    // how many that is to run; 0: not known
-	Running      string // the case that is under way; empty: none, or nobody knows
+	Running      string // the case that is under way; empty: none, or it is not known
 	Passed       int
 	Failed       int
 	FailedNow    int // of those, in the newest run
@@ -217,7 +217,7 @@ func (e *Engine) widen(units []*unit) {
 }
 
 // narrowDone goes on after a good run of some cases: with all of them, where the settings say
-// so. Nobody builds on such a run: it says nothing of the others.
+// so. No unit builds on such a run: it says nothing of the others.
 func (e *Engine) narrowDone(u *unit) {
 	if u.spec.Widen && u.pending == nil && u.narrowed == u.run.narrowed && u.wanted {
 		text := cmp.Or(u.narrowed, "some tests") + " passed, so all run again"

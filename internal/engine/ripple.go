@@ -18,7 +18,7 @@ const (
 	CauseCrash                     // a process ended by itself
 	CauseSettings                  // an edit of the settings
 	CauseRelease                   // what held a unit is gone
-	CausePass                      // a service has taken up a change that nobody told of
+	CausePass                      // a service has taken up a change that no event told of
 )
 
 func (k CauseKind) String() string {
@@ -82,7 +82,7 @@ type RunRef struct {
 	Unit   string
 	Number int
 	Pass   int // 0 where the run itself is meant
-	// Because is why the run was ordered; empty for a pass, which nobody orders.
+	// Because is why the run was ordered; empty for a pass, which is not ordered.
 	Because string
 	Took    time.Duration
 	Failed  bool   // it did not end well, or was not ready in time

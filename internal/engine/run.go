@@ -51,7 +51,7 @@ type run struct {
 	spawned     bool
 	spawnedAt   Moment
 	seen        string    // last seen by its readiness probe
-	asksFor     string    // what somebody has to type before it goes on; empty: nothing
+	asksFor     string    // the input that it waits for; empty: nothing
 	askedLast   int       // the number of the newest of Asks
 	opening     string    // what it does to the unit, to be told when it begins; empty when it has been
 	ails        bool      // a look at it, although it was ready, has found it in trouble
@@ -73,7 +73,7 @@ func (e *Engine) start(u *unit) {
 	u.pending = nil
 	if !a.anyOpen() {
 		// It was held until its ripples had come to rest and is free by something
-		// that is nobody's ripple.
+		// that is no ripple.
 		r := e.ripples.open(
 			e.now,
 			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is no longer blocked"},

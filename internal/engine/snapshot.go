@@ -120,7 +120,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	return s
 }
 
-// jobs tells who has the jobs, as far as somebody waits for one.
+// jobs tells who has the jobs, as far as a unit waits for one.
 func (e *Engine) jobs() Jobs {
 	j := Jobs{Most: e.plan.Jobs}
 	if len(e.line) == 0 {

@@ -52,7 +52,7 @@ func (e *Engine) killNow(u *unit) {
 	}
 }
 
-// settleQuitting stops a unit as soon as nobody downstream lives any more.
+// settleQuitting stops a unit as soon as no unit downstream lives.
 func (e *Engine) settleQuitting(u *unit) {
 	u.dropPending()
 	u.wanted, u.obstacle = false, nil

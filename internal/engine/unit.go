@@ -266,7 +266,7 @@ type act struct {
 	words   []string
 	spans   []Span
 	chain   chain  // that this would go on, if nothing else makes it act
-	lookout Moment // until when it is looked whether somebody else does
+	lookout Moment // until when other writers are looked for
 }
 
 // span ends the act's last span at now and opens another, unless it is the same.

@@ -31,7 +31,7 @@ func (w VerdictWord) String() string {
 	return [...]string{"CURRENT", "UPDATING", "STALE", "BROKEN", "STOPPED"}[w]
 }
 
-// verdict weighs all units. A failure that is nobody's fault but its own is
+// verdict weighs all units. A failure that has no other cause is
 // broken and comes first; one that keeps a running unit on old code is told as
 // that unit's staleness, because this is what hurts the person, but for a pass, whose
 // error does. It is current if and only if some unit is wanted, every wanted unit is
@@ -305,7 +305,7 @@ func (u *unit) motion(last string) string {
 	return u.spec.Name + " waits for saves to settle"
 }
 
-// asks is what the unit waits for that somebody has to type before it can go on; else empty.
+// asks is what the unit waits for in input before it can go on; else empty.
 func (u *unit) asks() string {
 	if !u.live() || u.state != Running && u.state != Starting && u.state != Setup {
 		return ""

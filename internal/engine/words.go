@@ -167,7 +167,7 @@ func (x Exit) String() string {
 	return x.Signal
 }
 
-// words is String for an end that nobody asked for.
+// words is String for an end that was not requested.
 func (x Exit) words() string {
 	switch {
 	case x.OK():

@@ -226,7 +226,7 @@ func (e *Engine) hear(w *writing, runs []Observation) (cleared bool) {
 	return cleared
 }
 
-// isSave returns a function that reports whether somebody else than a unit's own runs has
+// isSave returns a function that reports whether another writer than a unit's own runs has
 // written what concerns it, for all that is known by now.
 func (e *Engine) isSave(burst int) func(Concern) bool {
 	return func(c Concern) bool {
@@ -243,7 +243,7 @@ func (e *Engine) isSave(burst int) func(Concern) bool {
 }
 
 // isSavedFor reports whether a burst that concerns the unit, and goes on that chain, counts as
-// somebody's save. A tool that takes up changes writes its results at all times, and seldom
+// a save by a user. A tool that takes up changes writes its results at all times, and seldom
 // where it watches.
 func (u *unit) isSavedFor(burst int, c chain) bool {
 	return (u.spec.Pass != nil || !u.writingOf(burst).mayBeBy(u)) && c.rounds(u) < lookoutRounds

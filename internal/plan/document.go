@@ -123,7 +123,7 @@ func (d *document) syntaxError(err error) {
 	d.problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
 }
 
-// maxProblems is how many problems are told; nobody reads more.
+// maxProblems is how many problems are told; a user reads no more.
 const maxProblems = 100
 
 func (d *document) problem(at place, text, hint string) {

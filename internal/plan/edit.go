@@ -134,7 +134,7 @@ func Add(file, units string) error {
 	return Replace(file, []byte(units))
 }
 
-// Replace writes a file by renaming one into its place, so that nobody ever reads half of it.
+// Replace writes a file by renaming one into its place, so that no reader sees half of it.
 func Replace(file string, data []byte) error {
 	mode := fs.FileMode(0o644)
 	if real, err := filepath.EvalSymlinks(file); err == nil {

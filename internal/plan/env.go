@@ -133,7 +133,7 @@ var envReferences = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}
 // expand replaces references in a value that the unit's own variables count for.
 func (r *reader) expand(text string, at place) string { return r.expandFrom(r.env.all, text, at) }
 
-// expandFrom replaces references. A name that nobody has and that has no default is a
+// expandFrom replaces references. A name that is not set and that has no default is a
 // problem, not an empty text.
 func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at place) string {
 	return envReferences.ReplaceAllStringFunc(text, func(ref string) string {

@@ -60,7 +60,7 @@ func (r *reader) existing(names []string, e *entry, self string) []string {
 }
 
 func (r *reader) hintAtUnit(name string) string {
-	const enough = 50 // problems, after which nobody reads on
+	const enough = 50 // problems, after which has no reader on
 	if len(r.found) > enough {
 		return ""
 	}

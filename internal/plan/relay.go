@@ -53,7 +53,7 @@ func (r *Relay) String() string {
 	return "pages of " + from + " on " + r.Listen.String()
 }
 
-// relayOf returns what u serves, to be filled in. While [defaults] are read, that is nobody's.
+// relayOf returns what u serves, to be filled in. While [defaults] are read, that is no unit's.
 func relayOf(u *Unit) *Relay {
 	if u.Relay == nil {
 		u.Relay = &Relay{}

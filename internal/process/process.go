@@ -253,7 +253,7 @@ func (p *Process) follow() {
 		p.tty.SetReadDeadline(time.Now())
 		<-read
 	}
-	go p.tty.Close() // nobody waits for it
+	go p.tty.Close() // nothing waits for it
 	p.spawner.mu.Lock()
 	p.spawner.tracker.drop(p)
 	p.spawner.mu.Unlock()
@@ -296,7 +296,7 @@ func (p *Process) endFamily() {
 	for wait := time.Millisecond; p.alive(); wait = min(wait*2, 50*time.Millisecond) {
 		time.Sleep(wait)
 		p.remind()
-		// Whoever asked for the end also decides when it is enough.
+		// The caller also decides when it is enough.
 		if !asked && time.Now().After(deadline) {
 			p.signal("KILL")
 		}

@@ -45,7 +45,7 @@ type listener struct {
 	inode   string
 }
 
-// takes reports whether nobody else can listen on the address while this does: it is
+// takes reports whether no other process can listen on the address while this does: it is
 // the same, or one of the two stands for all addresses.
 func (l listener) takes(address netip.AddrPort) bool {
 	mine, other := l.address.Addr(), address.Addr()
@@ -137,7 +137,7 @@ func (s *Spawner) Listening(anyway bool) (map[*Process][]netip.AddrPort, bool) {
 }
 
 // Holder says who accepts TCP connections that an address would get, in words, and
-// whether anybody does. The process is found where the system lets it be seen.
+// whether any process does. The process is found where the system lets it be seen.
 func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	for _, l := range listeners() {
 		if !l.takes(address) {

@@ -77,7 +77,7 @@ func (t *tracker) sort(all []member) map[*Process][]member {
 	for _, m := range all {
 		owner := t.owner(m, byPID)
 		if owner == nil {
-			// Whoever it belonged to, nobody else collects it. What the program has
+			// No other process collects it. What the program has
 			// started for itself is in its own session.
 			if m.parent == self && m.gone() && m.session != session {
 				collect(m.pid)
@@ -185,7 +185,7 @@ func (t *tracker) look(p *Process) []member {
 }
 
 // groupsOf returns the process groups that a run has been seen to have a moment ago: a
-// number that was seen long ago may be somebody else's by now.
+// number that was seen long ago may be another process's by now.
 func (t *tracker) groupsOf(p *Process) []int {
 	const recent = time.Second
 	var all []int

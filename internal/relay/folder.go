@@ -138,7 +138,7 @@ func (f *folder) page(w http.ResponseWriter, r *http.Request, file io.Reader, st
 		if isNavigation(r) {
 			file = Inject(file, "")
 		}
-		io.Copy(w, file) // whoever has asked may be gone
+		io.Copy(w, file) // the client may be gone
 	}
 }
 

@@ -41,7 +41,7 @@ func (s *Server) proxy(unit string) http.Handler {
 		},
 		ModifyResponse: func(r *http.Response) error { return s.addScript(r, unit) },
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			if r.Context().Err() != nil && !errors.Is(context.Cause(r.Context()), errGivenUp) { // nobody waits for it
+			if r.Context().Err() != nil && !errors.Is(context.Cause(r.Context()), errGivenUp) { // nothing waits for it
 				return
 			}
 			s.fail(w, r, http.StatusBadGateway, s.troubleOf(unit, err))
@@ -82,7 +82,7 @@ func readable(accepted string) string {
 }
 
 // waiting is a transport that asks again where a connection is refused or lost before the first byte of
-// an answer, and the request may be asked twice: whoever listened is being restarted.
+// an answer, and the request may be asked twice: the listener is being restarted.
 type waiting struct {
 	server *Server
 	to     *http.Transport
@@ -121,7 +121,7 @@ func again(r *http.Request, err error) bool {
 	return false
 }
 
-// noticePause is how long it may take until it is noticed that somebody does not listen any more.
+// noticePause is how long it may take until it is noticed that a service no longer listens.
 const noticePause = 300 * time.Millisecond
 
 // settled waits after a failure until the unit is another one than it was then, or until it is clear that
@@ -148,7 +148,7 @@ func (s *Server) settled(ctx context.Context, unit string, was Look) (Look, erro
 // failUnit answers that there is no page of a unit, or that it was waited for too long.
 func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, err error) {
 	switch {
-	case err != nil && r.Context().Err() != nil: // nobody waits for it
+	case err != nil && r.Context().Err() != nil: // nothing waits for it
 	case err != nil:
 		s.fail(
 			w,

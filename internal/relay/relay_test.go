@@ -434,7 +434,7 @@ func TestWaiting(t *testing.T) {
 		func() bool { return b.waiters() == 4 },
 		time.Minute,
 		time.Millisecond,
-		"three requests, and whoever follows",
+		"three requests, and the followers",
 	)
 	b.set("tickets", look)
 	for range 3 {
@@ -501,7 +501,7 @@ func TestNoFailedGet(t *testing.T) {
 		u.Close()
 		u = start(n + 1)
 	}
-	// One that is gone before anybody has said so.
+	// One that is gone before it was said.
 	u.CloseClientConnections()
 	u.Close()
 	b.set("tickets", Look{Moving: true})

@@ -17,7 +17,7 @@ var script []byte
 func serveScript(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", types[".js"])
 	w.Header().Set("Cache-Control", "no-cache")
-	w.Write(script) // whoever has asked may be gone
+	w.Write(script) // the client may be gone
 }
 
 // troublePage says why there is no page, and goes away by itself: its script hears when there is one.

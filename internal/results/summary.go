@@ -20,7 +20,7 @@ type Summary struct {
 	OnlyFailures bool
 	Ran          int    // in the newest run
 	Expected     int    // how many that is to run; 0: not known
-	Running      string // the case that has begun last and not ended; empty: none, or nobody tells
+	Running      string // the case that has begun last and not ended; empty: none, or it is not told
 	Passed       int
 	Failed       int
 	// FailedNow is how many have failed in the newest run: those that it left out are in Failed.

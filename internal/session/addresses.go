@@ -14,7 +14,7 @@ import (
 
 // Where units listen, and whether they can.
 
-// taken says in words which address the unit is known to want is held by somebody
+// taken says in words which address the unit is known to want is held by another process
 // else, or "".
 func (s *Session) taken(r *liveRun) string {
 	var held []string

@@ -80,7 +80,7 @@ func TestWait(t *testing.T) {
 			s.watcher.events <- watch.CaughtUp{Number: s.watcher.behind[len(s.watcher.behind)-1]}
 		}
 		wait(api.WaitQuery{})
-		assert.False(t, over(), "there may be a write that nobody has heard of")
+		assert.False(t, over(), "there may be a write that is not known yet")
 		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api"}}
 		caughtUp()
 		assert.False(t, over(), "it has not come to rest")

@@ -111,7 +111,7 @@ func (s *Session) report(r engine.Report) api.Report {
 }
 
 // marks goes on with what was made of a unit's marks before: lives grow at their end, and
-// once in a while forget their beginning. Whoever has what was made before does not see
+// once in a while forget their beginning. A holder of what was made before does not see
 // what is appended to it.
 func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 	if n := len(of); n == 0 || n > len(now) || of[0] != now[0] || of[n-1] != now[n-1] {

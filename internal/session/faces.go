@@ -59,7 +59,7 @@ func (s *Session) used(process int) {
 	s.notify()
 }
 
-// Enter counts somebody as one of the project's faces until the function that it returns is
+// Enter counts a face as one of the project's faces until the function that it returns is
 // called. One without a kind is not shown to others.
 func (s *Session) Enter(face api.Face) (leave func()) {
 	face.UsedAt = time.Now().Round(0)

@@ -31,10 +31,10 @@ type unitTerminal struct {
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
 	told  string    // the last of this run that was told
-	used  time.Time // when somebody has last typed into it, or done something with the mouse
+	used  time.Time // when a face has last typed into it, or done something with the mouse
 }
 
-// firstSize is that of terminals nobody has had hands on.
+// firstSize is that of terminals that no face has typed into.
 var firstSize = api.Size{Cols: 120, Rows: 40}
 
 // renew gives a run the unit's terminal.
@@ -103,7 +103,7 @@ func (s *Session) runOf(unit *unitTerminal) *liveRun {
 	return unit.run
 }
 
-// picture is what a run's terminal shows, which somebody must look at.
+// picture is what a run's terminal shows, which a face must ask for.
 func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
 	var secret func(string) [][2]int
 	if hidden := s.hidden.Load(); hidden != nil {
@@ -324,7 +324,7 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	return nil
 }
 
-// lookSoon looks in a moment whether the run still waits for somebody: it need not say anything when it
+// lookSoon looks in a moment whether the run still waits for input: it need not say anything when it
 // has been answered.
 func (r *liveRun) lookSoon() {
 	r.reading.Lock()
@@ -335,10 +335,10 @@ func (r *liveRun) lookSoon() {
 }
 
 // screenRest is how long a program that draws the whole screen draws nothing before it is taken to
-// wait for somebody; tables that are drawn again every few seconds are at work.
+// wait for input; tables that are drawn again every few seconds are at work.
 const screenRest = 5 * time.Second
 
-// seeAsk looks whether a run waits for somebody to type, when nothing has come from it for a moment.
+// seeAsk looks whether a run waits for input, when nothing has come from it for a moment.
 func (r *liveRun) seeAsk(s *Session, rested bool) {
 	p := r.spawned()
 	if p == nil || r.over.Err() != nil {
@@ -403,7 +403,7 @@ func (s *Session) asks(r *liveRun, ask api.Ask) {
 	s.notify()
 }
 
-// asking are the units that wait for somebody to type.
+// asking are the units that wait for input.
 func (s *Session) asking() map[string]api.Ask {
 	t := &s.terminals
 	t.mu.Lock()

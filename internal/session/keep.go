@@ -17,7 +17,7 @@ import (
 // the session ended in a crash.
 const FactsFile = "facts.jsonl"
 
-// keepFacts writes down what happens, as it comes. A disk that is slow holds up nobody; what
+// keepFacts writes down what happens, as it comes. A disk that is slow holds nothing up; what
 // it cannot follow is not kept, and that is said.
 func (s *Session) keepFacts(dir string) {
 	defer close(s.kept)

@@ -77,7 +77,7 @@ func (r *liveRun) setUp(s *Session, o engine.Start, step plan.Step) bool {
 	if done, err := s.setup.Done(s.Plan(), r.unit, step); err == nil && done && !o.Setup {
 		return true
 	}
-	// The job comes before the turn: whoever has the turn of a step that others wait for
+	// The job comes before the turn: the unit that has the turn of a step that others wait for
 	// must not have to wait for the job that one of them has.
 	if !r.mayProceed(s, o, step, true) {
 		return false

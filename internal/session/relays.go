@@ -43,7 +43,7 @@ func (p *pageServer) Working() bool { return false }
 // AllRead implements Process.
 func (p *pageServer) AllRead() bool { return true }
 
-// SignalLeader implements Process: there is nobody to be told.
+// SignalLeader implements Process: there is no process to signal.
 func (p *pageServer) SignalLeader(string) error { return nil }
 
 // Signal implements Process: whatever the signal, the server ends.
@@ -124,7 +124,7 @@ func (s *Session) lookAtPages() {
 	}
 }
 
-// lookAtPagesOf tells the engine when something has been missing for two looks in a row and nobody is at work who
+// lookAtPagesOf tells the engine when something has been missing for two looks in a row and no unit is at work that
 // may make it, and when it is there again.
 func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun, beingMade bool) {
 	const looks = 2

@@ -60,7 +60,7 @@ var caseKinds = map[string]func(*api.Case) bool{
 	"":        func(*api.Case) bool { return true },
 	"failing": func(c *api.Case) bool { return c.Status == api.CaseFailed },
 	"new":     func(c *api.Case) bool { return c.Change == api.NewlyFailing },
-	"fixed":  func(c *api.Case) bool { return c.Change == api.NewlyPassing },
+	"fixed":   func(c *api.Case) bool { return c.Change == api.NewlyPassing },
 	"flaky":   func(c *api.Case) bool { return c.Flaky },
 	"slow":    func(c *api.Case) bool { return c.Slow },
 	"skipped": func(c *api.Case) bool { return c.Status == api.CaseSkipped },

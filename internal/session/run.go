@@ -60,7 +60,7 @@ type liveRun struct {
 	quiet    *time.Timer // rings when nothing has come for a moment
 	pauses   int         // how often that was too early
 	rested   bool        // nothing has come for longer
-	asked    bool        // it waits for somebody to type
+	asked    bool        // it waits for input
 	drawn    bool        // it was told that a full screen is drawn
 
 	terminal *terminal.Terminal
@@ -180,7 +180,7 @@ func (r *liveRun) draws(s *Session, begins bool) {
 	}
 }
 
-// pause shows what has been written without a line's end, and looks whether somebody is to type.
+// pause shows what has been written without a line's end, and looks whether it waits for input.
 func (r *liveRun) pause(s *Session) {
 	r.reading.Lock()
 	defer r.reading.Unlock()

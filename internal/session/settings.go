@@ -34,7 +34,7 @@ func (s *Session) watchFor(p *plan.Plan) {
 	s.edits++
 	interests := impact.InterestsWithout(p, s.ignored)
 	if own, err := filepath.Rel(s.root, s.ownFolder); err == nil && s.ownFolder != "" && filepath.IsLocal(own) {
-		for i := range interests { // what it writes itself is nobody's change
+		for i := range interests { // what it writes itself is not a change
 			interests[i].Ignore = append(interests[i].Ignore, watch.Literal(filepath.ToSlash(own))+"/**")
 		}
 	}

@@ -26,7 +26,7 @@ type resultTracker struct {
 	told     int       // version of the record that the engine knows
 	toldAt   time.Time // when it was told
 	due      bool      // it will be told of a newer one in a moment
-	known    *known    // as faces see it; nil: nobody has asked
+	known    *known    // as faces see it; nil: no face has asked
 	missing  string    // why nothing is known of the cases of the run that is read; empty: that is not so
 }
 
@@ -62,7 +62,7 @@ func (m *resultTrackers) open(unit string) {
 		defer close(opened.loaded)
 		if m.dir != "" {
 			if kept, err := results.Load(m.file(unit)); err == nil {
-				opened.record = kept // else there is none, or one that nobody can read any more
+				opened.record = kept // else there is none, or one that cannot be read any more
 			}
 		}
 		opened.record.Root = m.root
@@ -90,10 +90,10 @@ type reading struct {
 // leavesOut are the words by which common runners are told to run some of their cases only.
 var leavesOut = []string{" -run", " -skip", " -k ", "--test-name-pattern", " -t ", "--exact", "--grep"}
 
-// isTracked reports whether anybody wants to know what a unit's output means.
+// isTracked reports whether it is wanted to know what a unit's output means.
 func isTracked(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit || !u.Findings.Off }
 
-// trackResults begins to read what a run's output means, if anybody wants to know.
+// trackResults begins to read what a run's output means, if that is wanted.
 func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	u := r.unit
 	if !isTracked(u) {

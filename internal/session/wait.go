@@ -15,7 +15,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// waiter is somebody who waits until all has come to rest.
+// waiter is a face that waits until all has come to rest.
 type waiter struct {
 	units []string // none: all
 	chain []string // these and all that they need or follow

@@ -72,7 +72,7 @@ func (s *Session) watchAgain() {
 	s.watchForNewest()
 }
 
-// missed takes all that is watched for changed, once files are watched again: nobody has told what
+// missed takes all that is watched for changed, once files are watched again: no event has told what
 // became of them.
 func (s *Session) missed(now time.Time) {
 	s.watching.lost = false
@@ -235,7 +235,7 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 const maxNoticed = 10000
 
 // tellElsewhere says of files that no rule matches, the first time for each, which rule
-// comes nearest. While a process is at work the files may be its own, which nobody waits
+// comes nearest. While a process is at work the files may be its own, which no user waits
 // for.
 func (s *Session) tellElsewhere(now time.Time, paths []string) {
 	if len(paths) == 0 || s.atWork(now) {

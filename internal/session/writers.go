@@ -120,7 +120,7 @@ func (s *Session) observe(o engine.Observe) {
 		looks[i] = s.lookAt(s.time(o.Noticed), id)
 	}
 	time.AfterFunc(aftermath, func() {
-		// What a run has said and nobody has read yet looks as if it had been written to
+		// What a run has said and that has not been read yet looks as if it had been written to
 		// a file: on a busy machine it takes a moment until it is read.
 		const tries, pause = 5, 4 * time.Millisecond
 		for try := range tries {

@@ -43,7 +43,7 @@ type Options struct {
 	Background bool          // it goes on without a face
 	Record     string        // a file for the engine's events, to be replayed; empty for none
 	Remove     string        // a folder that is to go afterwards, or empty
-	Demo       bool          // nobody need remember what was agreed to
+	Demo       bool          // what was agreed to is not remembered
 	Autopilot  time.Duration // how often the demo is edited; 0 is never
 }
 
@@ -268,7 +268,7 @@ const CrashFile = "crash.txt"
 func (r *running) attend(self *guard.Supervisor, o Options) {
 	s := r.session
 	if !o.Background {
-		leave := s.Enter(api.Face{}) // whoever has launched it, until it comes as a face
+		leave := s.Enter(api.Face{}) // the launcher, until it comes as a face
 		go func() {
 			<-self.LauncherGone()
 			leave()
@@ -341,7 +341,7 @@ func (r *running) linger(faces []api.Face) {
 	}
 }
 
-// quitSoon ends everything in order, but within the grace that there is when nobody is left
+// quitSoon ends everything in order, but within the grace that there is when no face is left
 // who could ask for more.
 func quitSoon(s *session.Session) {
 	s.Request(engine.Quit)

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Interest is a set of files that somebody wants to hear of.
+// Interest is a set of files that a listener wants to hear of.
 type Interest struct {
 	Key      string   // names it in events
 	Rules    []Rule   // the first whose pattern matches a path decides
@@ -82,7 +82,7 @@ type Hit struct {
 	Mixed bool
 }
 
-// A change can be of any size, but nobody reads more than a few names: of each interest so
+// A change can be of any size, but a user reads no more than a few names: of each interest so
 // many hits are listed, and one more for each further pair of rule and captures.
 const (
 	maxListed  = 300
@@ -94,7 +94,7 @@ const (
 type Watching struct{ Number int }
 
 // CaughtUp answers CatchUp: what had been written when that was called has been told as
-// Touched, as far as it concerns anybody.
+// Touched, as far as it concerns any interest.
 type CaughtUp struct{ Number int }
 
 func (CaughtUp) event()  {}

@@ -44,7 +44,7 @@ const (
 
 	// What the tree says to itself about a look that no notice led to.
 	missed   // notices may have been lost
-	polled   // nobody tells of this folder
+	polled   // no notices come of this folder
 	replaced // the folder is another than before
 )
 

@@ -17,7 +17,7 @@ const maxDepth = 3
 const maxHops = 16
 
 // follow sees what a symbolic link leads to, and listens to every name on the way
-// there, if somebody wants what it leads to.
+// there, if an interest wants what it leads to.
 func (t *tree) follow(f *folder, name string) entry {
 	t.unfollow(f, name)
 	f.links[name] = []*listener{}

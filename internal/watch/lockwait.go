@@ -6,7 +6,7 @@ import (
 )
 
 // While version control holds its lock, it is changing files one after the other,
-// and what it has written so far is of no use to anybody.
+// and what it has written so far is of no use.
 const (
 	holdLook = 20 * time.Millisecond // how often is looked whether it goes on
 

@@ -14,7 +14,7 @@ type mark struct {
 	id       identity
 	size     int64
 	modified int64 // when its contents were, nanoseconds since 1970
-	changed  int64 // when anything about it was, which nobody can set; 0 where the system has none
+	changed  int64 // when anything about it was, which no program can set; 0 where the system has none
 	links    int   // how many names it has
 }
 

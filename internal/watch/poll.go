@@ -7,7 +7,7 @@ import (
 )
 
 // pollGroup is the folders that are looked at every so often, because the kernel does
-// not tell of them, or because somebody asked for it.
+// not tell of them, or because the settings ask for it.
 type pollGroup struct {
 	folders map[*folder]bool
 	next    time.Time

@@ -17,7 +17,7 @@ import (
 )
 
 // TestRandomTree does all that people and tools do to files, in any order and as
-// fast as it can, and listens. Whoever reads exactly the files that it is told of
+// fast as it can, and listens. A reader of exactly the files that it is told of
 // must, at every quiet moment, know all that the tree holds.
 //
 // OMNIVIGIL_OPERATIONS says how many operations; OMNIVIGIL_SEED repeats a run.

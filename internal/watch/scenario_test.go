@@ -70,7 +70,7 @@ func (s *scenario) play(account string) string {
 		switch {
 		case isCommand && s.w == nil && len(interests) == 0:
 			out.WriteString(line)
-			s.shell(command) // before anybody listens
+			s.shell(command) // before there is a listener
 		case isCommand:
 			if s.w == nil {
 				s.listen(interests)

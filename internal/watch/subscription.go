@@ -78,7 +78,7 @@ func (t *tree) detach(f *folder) {
 	}
 }
 
-// release ends a watch that nobody listens to.
+// release ends a watch that has no listener.
 func (t *tree) release(id watchID) {
 	if p := t.subscriptions[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
 		delete(t.subscriptions, id)

@@ -64,7 +64,7 @@ func Look(root string, interests []Interest) (Survey, error) {
 	return s, nil
 }
 
-// count notes which rules match a file, and reports whether anybody hears of it.
+// count notes which rules match a file, and reports whether any interest hears of it.
 func (m *matcher) count(f *folder, name string, matched map[accept]bool) bool {
 	if IsNoise(name) {
 		return false

@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// tree is what is known of the folders that could concern somebody, and of the
+// tree is what is known of the folders that could concern an interest, and of the
 // files in them. What the system tells only says where to look: what has become of
 // a name is decided by comparing what stands there with what was known. So a
 // notice that comes late, twice or out of order does no harm, and where notices
@@ -30,7 +30,7 @@ type tree struct {
 	pollGroups    map[time.Duration]*pollGroup
 
 	edits     []edit
-	silent    bool // what is found is how things stand, nobody has to be told
+	silent    bool // what is found is how things stand, no interest has to be told
 	stale     bool // ignore files changed: what is wanted has to be reckoned again
 	lost      bool // notices were lost
 	unstudied []*folder
@@ -63,7 +63,7 @@ type folder struct {
 	depth      int           // how many do, on the way to it
 	files      map[string]mark
 	subs       map[string]*folder
-	others     map[string]bool        // folders in it that concern nobody
+	others     map[string]bool        // folders in it that concern no interest
 	links      map[string][]*listener // symbolic links in it, and what leads on from them
 }
 

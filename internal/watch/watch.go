@@ -46,7 +46,7 @@ type Watcher struct {
 	behindSince []request
 }
 
-// Open starts to watch the folder root, for nobody at first: see SetInterests. Its bursts have the
+// Open starts to watch the folder root, for no interest at first: see SetInterests. Its bursts have the
 // numbers above after. It returns at once. Where the system refuses to tell of files, they are looked
 // at, and a Notice says so.
 func Open(root string, after int) (*Watcher, error) {
@@ -407,7 +407,7 @@ func (w *Watcher) debounce(key string) time.Duration {
 
 // replace is SetInterests in the loop. What has been touched is still told when it
 // has come to rest, by the new rules, even where no interest wants it any more:
-// whoever has heard Touched waits for it.
+// a listener that has heard Touched waits for it.
 func (w *Watcher) replace(next wanted) {
 	w.tree.want(next.interests)
 	for i := range w.tree.matcher.interests {
@@ -497,7 +497,7 @@ func (w *Watcher) news(key string) func(path string) bool {
 
 func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }
 
-// handOut tells what is to be told, all at once: whoever is woken by the first finds
+// handOut tells what is to be told, all at once: a listener that is woken by the first finds
 // the rest there too.
 func (w *Watcher) handOut() {
 	for _, ev := range w.untold {

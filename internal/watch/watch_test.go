@@ -189,7 +189,7 @@ func TestChanges(t *testing.T) {
 			t.Parallel()
 			root := folderWith(t, start...)
 			w := open(t, root, berths, pages)
-			// None of these concerns anybody; the change that follows would show them.
+			// None of these concerns an interest; the change that follows would show them.
 			put(t, root, "internal/gen/y.go")
 			put(t, root, "internal/tide/tide_test.go")
 			put(t, root, "README.md")
@@ -446,7 +446,7 @@ func TestLastInterestsCount(t *testing.T) {
 }
 
 // TestTouchedIsFollowedByChange edits the interests while files are being written:
-// whoever has heard that they are hears when they are at rest.
+// a listener that has heard that they are hears when they are at rest.
 func TestTouchedIsFollowedByChange(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
 	const long = debounce

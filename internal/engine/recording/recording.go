@@ -149,7 +149,7 @@ func texts(orders []engine.Order) []string {
 // Played is one step of a recording that is played again.
 type Played struct {
 	At     time.Time
-	Event  string // what happened, in words for whoever looks for a fault
+	Event  string // what happened, in words for however many look for a fault
 	Orders []string
 	Engine *engine.Engine // after the step; it is the next one's as well
 	Plan   *plan.Plan     // that it began with

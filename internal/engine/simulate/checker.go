@@ -369,7 +369,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 	c.plan = p
 	for _, name := range slices.Concat(d.Changed, d.Added, d.Adjusted) {
-		c.excuse(name) // also whoever follows somebody new in the middle of a ripple
+		c.excuse(name) // also a unit that follows another one from the middle of a ripple on
 	}
 	for _, name := range d.Changed {
 		b := c.units[name]

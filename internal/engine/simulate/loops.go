@@ -15,8 +15,8 @@ type loops struct {
 	// run or pass, itself last; made, for each file, the row of who wrote it last.
 	rows, made map[string][]string
 	sets       map[string]map[string]bool // who has written files that concern whom
-	pardoned   map[string]bool            // units whose next run somebody else has a part in
-	// Nobody can tell whose a file is that was saved at the very moment at which a unit wrote:
+	pardoned   map[string]bool            // units whose next run another writer has a part in
+	// It cannot be told whose a file is that was saved at the very moment at which a unit wrote:
 	// when either was done last that concerns a unit, and for which units that was so.
 	madeAt, savedAt map[string]time.Time
 	blurred         map[string]bool
@@ -43,7 +43,7 @@ func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Tim
 }
 
 // maxRounds is how often a row may come to a unit before that is noticed: twice, and once more
-// where somebody else's change comes to rest in between; and once for each other in it, up to
+// where another writer's change comes to rest in between; and once for each other in it, up to
 // two. A round counts late where a pass begins before the writing that it takes up has come to
 // rest, so there are two more with units that take up changes by themselves. Where a unit in the
 // row also sets itself off, two loops go through it: rounds of the one begin anew with each of
@@ -65,7 +65,7 @@ func (c *Checker) madeBy(by, unit string) {
 	}
 }
 
-// savedFor enters that somebody else has written what concerns a unit.
+// savedFor enters that another writer has written what concerns a unit.
 func (c *Checker) savedFor(unit string) {
 	c.loops.blur(unit, c.world.Now, c.loops.savedAt, c.loops.madeAt)
 	c.loops.pardoned[unit] = true

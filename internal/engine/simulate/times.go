@@ -52,7 +52,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 func (w *World) build(unit string, p *process) {
 	t := w.timed(unit)
 	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
-	if t.stamped.Equal(w.Now) {                                     // or before, nobody can tell
+	if t.stamped.Equal(w.Now) {                                     // or before, which cannot be told
 		p.saved = w.Now
 	}
 	newer := t.at.IsZero()

@@ -474,7 +474,7 @@ func (w *World) Unwatch(problem string) {
 	w.Unwatched, w.blind = problem, true
 	w.unheard++
 	for _, u := range w.Plan.Units {
-		for _, t := range w.tools([]string{u.Name}) { // nobody says any more that a file is as it was
+		for _, t := range w.tools([]string{u.Name}) { // it is no longer known that a file is as it was
 			t.unsure = t.unsure || t.Compares
 		}
 	}

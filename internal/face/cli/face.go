@@ -96,7 +96,7 @@ func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
 }
 
 // inTime waits for work, but not for long once it is urgent: it may be writing to where
-// nobody reads.
+// no reader.
 func inTime(urgent <-chan struct{}, work func()) {
 	const patience = time.Second
 	done := make(chan struct{})
@@ -117,7 +117,7 @@ func inTime(urgent <-chan struct{}, work func()) {
 // ending is what signals have asked for.
 type ending struct {
 	came     chan struct{} // closed when one has asked to end
-	urgent   chan struct{} // closed when nobody is to be waited for
+	urgent   chan struct{} // closed when no face is to be waited for
 	toBeLeft chan struct{} // closed when that is so and the project has ended, if it does because of this face
 	ends     atomic.Bool   // the project does
 	isUrgent bool          // it is; of the goroutine that closes it
@@ -217,7 +217,7 @@ func (f *face) endAnyway() {
 }
 
 // waitEnded waits until everything that the project ran has ended. The process that runs it may stay
-// longer: it waits for faces that have not shown all yet, and this may be one that nobody reads.
+// longer: it waits for faces that have not shown all yet, and this may be one without a reader.
 func (f *face) waitEnded() {
 	const look = 20 * time.Millisecond
 	ctx, stop := context.WithTimeout(context.Background(), longestEnd)
@@ -240,7 +240,7 @@ func (f *face) account(err error) error {
 		return lost(snap)
 	case errors.Is(err, syscall.EPIPE) && !holds(snap):
 		return nil
-	case errors.Is(err, syscall.EPIPE): // somebody has read enough, and said so by leaving
+	case errors.Is(err, syscall.EPIPE): // the reader has read enough, and left
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
 			fmt.Fprintln(os.Stderr, "Output closed; everything was stopped.")
@@ -271,7 +271,7 @@ func (f *face) account(err error) error {
 	return nil
 }
 
-// lost tells that whoever ran the project is gone.
+// lost tells that the supervisor is gone.
 func lost(snap *api.Snapshot) error {
 	logs := "\nLogs: " + snap.Project.Logs
 	report := filepath.Join(snap.Project.Logs, supervisor.CrashFile)

@@ -299,7 +299,7 @@ func runningOn(folder string) string {
 // manyFolders is from how many folders on a person is asked whether to watch them all.
 const manyFolders = 20_000
 
-// mayWatch asks before a folder is watched that hardly anybody means to have watched.
+// mayWatch asks before a folder is watched that a user hardly means to have watched.
 func mayWatch(root string) error {
 	why := ""
 	if dir, err := os.UserHomeDir(); err == nil && dir != "" {

@@ -23,7 +23,7 @@ type oncePrinter struct {
 	grouped bool
 	units   []string // whose lines alone are printed; none: all
 	held    map[string][]string
-	ended   chan runEnd // runs whose ends are printed, as far as somebody hears of them
+	ended   chan runEnd // runs whose ends are printed, as far as there is a listener
 }
 
 type runEnd struct {
@@ -48,7 +48,7 @@ func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int6
 			if l.Stream == api.Ends {
 				select {
 				case p.ended <- runEnd{l.Unit, l.Run}:
-				default: // nobody waits for it
+				default: // nothing waits for it
 				}
 			}
 		}

@@ -102,7 +102,7 @@ func server(version string, connect Connect, mayType func() bool) *mcp.Server {
 	add(
 		s,
 		"screen",
-		"Read what a unit's terminal shows now, or what its last run has left there: programs that draw a full screen, prompts, what was typed. Says whether the unit waits for somebody to type.",
+		"Read what a unit's terminal shows now, or what its last run has left there: programs that draw a full screen, prompts, what was typed. Says whether the unit waits for input.",
 		reads,
 		t.screen,
 	)

@@ -430,7 +430,7 @@ func dependants(snap *api.Snapshot, unit string, needing bool) []string {
 }
 
 // IfRestarted says what would act, and in which order, were a unit restarted or rerun and all went
-// well: the unit, then all that follow it. Paused units and those that nobody wants stay as they
+// well: the unit, then all that follow it. Paused units and those that are not enabled stay as they
 // are; those that only need it go on running.
 func IfRestarted(snap *api.Snapshot, unit string) []api.Step {
 	u := snap.Unit(unit)

@@ -56,7 +56,7 @@ func (f *answerField) submit(m *model) {
 	m.later(func(ctx context.Context) tea.Msg { return askedMsg{m.project.Input(ctx, in)} })
 }
 
-// asks reports whether the selected unit waits for somebody to type.
+// asks reports whether the selected unit waits for input.
 func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" }
 
 // terminalKeys are for the selected unit's terminal.

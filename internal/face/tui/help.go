@@ -101,7 +101,7 @@ func (h *help) sections(m *model) [][]string {
 			rows,
 			"    "+m.palette.bright.Render(
 				fit("?", keyWidth),
-			)+"waits for somebody to type: at a prompt, or a full screen at rest",
+			)+"waits for input: at a prompt, or a full screen at rest",
 		),
 	)
 }

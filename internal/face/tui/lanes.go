@@ -41,7 +41,7 @@ type laneLooks struct {
 	chosen                 bool
 	endpoint, memory, took string
 	told                   string
-	asks                   bool // for somebody to type
+	asks                   bool // for input
 	columns                columns
 	axis                   timeline.Axis
 	now, at                int // columns

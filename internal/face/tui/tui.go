@@ -57,7 +57,7 @@ const framesDrawn = 2 * api.MaxFrames
 
 // Run shows the project until it has ended or the person closes the screen, or until the
 // context is done. It returns how the project was when it was last seen. The error says why
-// the screen could not be shown, or api.ErrLost that whoever ran the project is gone.
+// the screen could not be shown, or api.ErrLost that the supervisor is gone.
 func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

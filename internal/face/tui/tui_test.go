@@ -583,7 +583,7 @@ func TestColours(t *testing.T) {
 
 // TestUnitsComeAndGo edits the settings under the screen's feet.
 func TestUnitsComeAndGo(t *testing.T) {
-	m, s := play(t, 2, 100, 30) // nobody follows u0
+	m, s := play(t, 2, 100, 30) // no unit follows u0
 	edited := *s.Plan
 	edited.Units = append([]*plan.Unit{{Name: "fresh"}}, edited.Units[1:]...)
 	s.Send(engine.NewPlan{Plan: &edited})

@@ -134,7 +134,7 @@ func blockLines(block []byte) iter.Seq[[]byte] {
 func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	// Whoever decides what runs is not held up by what does.
+	// The loop is not held up by output.
 	for e.Stream == Output && b.err == nil && b.behind > maxBehind && !b.closed {
 		if b.waiting++; b.waiting == 1 && b.waited.IsZero() {
 			b.waited = time.Now()

@@ -12,7 +12,7 @@ import (
 )
 
 // TestFolderRemoved removes the folder of a log while it is written: it is made again with all that the newest
-// segment had, which anybody can read, and that is said.
+// segment had, which any reader can read, and that is said.
 func TestFolderRemoved(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "log")
 	b := Open(dir, Options{})

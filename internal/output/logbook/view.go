@@ -127,7 +127,7 @@ func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(
 	return nil
 }
 
-// scans has what was used by earlier scans: whoever draws a screen begins many.
+// scans holds what earlier scans used: drawing a screen begins many.
 var scans = sync.Pool{New: func() any { return &scan{} }}
 
 // scan is what is used again from chunk to chunk.

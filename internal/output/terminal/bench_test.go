@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/api"
 )
 
-// BenchmarkWrite is what a block of 64 KiB costs: of lines and of coloured lines while nobody looks, beside
-// copying it; of the same with somebody looking, and of a screen that is drawn.
+// BenchmarkWrite is what a block of 64 KiB costs: of lines and of coloured lines while no face looks, beside
+// copying it; of the same with a face looking, and of a screen that is drawn.
 func BenchmarkWrite(b *testing.B) {
 	var plain, coloured, drawn bytes.Buffer
 	for i := 0; plain.Len() < 64<<10; i++ {

@@ -16,7 +16,7 @@ import (
 )
 
 // Picture returns what the terminal shows: its cells, cursor and title, and the modes that matter to
-// whoever types. Secret says which parts of a text are to be hidden, as pairs of byte offsets; nil: none.
+// the typist. Secret says which parts of a text are to be hidden, as pairs of byte offsets; nil: none.
 // What was cut in two by the right edge counts as one text. Outside of Look it is nothing.
 func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	t.mu.Lock()

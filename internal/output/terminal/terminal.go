@@ -1,8 +1,8 @@
 // Package terminal knows what a process's terminal shows: it keeps what was written to it, and makes
-// cells of that when somebody looks.
+// cells of that when a face looks.
 //
-// While nobody looks, the last bytes are kept and nothing else: writing costs a copy and a search for
-// escape characters. When somebody looks, an emulator is fed with those bytes, and from then on with
+// While no face looks, the last bytes are kept and nothing else: writing costs a copy and a search for
+// escape characters. When a face looks, an emulator is fed with those bytes, and from then on with
 // all that comes; what lines scroll past the kept bytes cannot be seen on a screen any more. A program
 // that draws the whole screen builds on what it drew before, however long ago: it has an emulator
 // from its first drawing on, and so has one that asks its terminal something, which is answered.
@@ -31,7 +31,7 @@ type Terminal struct {
 	tail     []byte // the last bytes, at most twice as many as are kept
 	trimmed  bool   // there were more
 	scan     scanner
-	emulator *emulator // nil while nobody looks and nothing is drawn
+	emulator *emulator // nil while no face looks and nothing is drawn
 	lookers  map[chan struct{}]bool
 	since    int // how many bytes have come since the emulator was of use
 	behind   int // how many of the last bytes it has not had yet

@@ -98,7 +98,7 @@ func TestLinesAndDrawing(t *testing.T) {
 	}
 }
 
-// TestLateLook has what is shown not depend on when somebody began to look.
+// TestLateLook has what is shown not depend on when a face began to look.
 func TestLateLook(t *testing.T) {
 	var long strings.Builder
 	for i := range 8_500 {
@@ -152,7 +152,7 @@ func TestNobodyLooks(t *testing.T) {
 	assert.LessOrEqual(t, cap(f.tail), 4*kept)
 }
 
-// TestClosed has nothing at work for a terminal that is closed, whoever looks.
+// TestClosed has nothing at work for a terminal that is closed, however many look.
 func TestClosed(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("\x1b[?1049hdrawn")

@@ -28,7 +28,7 @@ type Report struct {
 
 	Hits []engine.Hit // the same as Acts, for an engine
 
-	typed bool // nobody has written the settings
+	typed bool // the settings were not written by hand
 }
 
 // Impact returns the report as faces have it.

@@ -115,7 +115,7 @@ func (a *Attempt) EndedWell(told []byte) error {
 		return err
 	}
 	if needed != a.needed || stamps != a.stamps {
-		return nil // nobody knows what it has read
+		return nil // it is not known what it has read
 	}
 	outputs, err := r.outputs(a.plan, a.unit)
 	if err != nil {

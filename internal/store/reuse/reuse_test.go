@@ -137,7 +137,7 @@ func TestInputsWrittenDuringARun(t *testing.T) {
 				o.write("fares/a.csv", text)
 			}
 			require.NoError(t, a.EndedWell(nil))
-			assert.False(t, o.holds(), "nobody knows what it has read")
+			assert.False(t, o.holds(), "it is not known what it has read")
 		})
 	}
 }

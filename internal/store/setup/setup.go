@@ -69,7 +69,7 @@ func (t *Turn) look(p *plan.Plan, step plan.Step) error {
 	return nil
 }
 
-// Turn is a unit's turn at a step: nobody else runs it until End.
+// Turn is a unit's turn at a step: no other unit runs it until End.
 type Turn struct {
 	// Done says that the step need not run.
 	Done bool

@@ -79,7 +79,7 @@ func Which() Part {
 type Launched struct{ outcome *os.File }
 
 // kept are files that stay open as long as the process runs, by which others know that it
-// does: one that nobody holds any more is closed.
+// does: one that no process holds any more is closed.
 var kept []*os.File
 
 // Launch starts the program again, with these words, as a watchdog. Its supervisor can tell
@@ -183,7 +183,7 @@ func Ward(lock *os.File) error {
 		return fmt.Errorf("start the supervisor: %w", err)
 	}
 	for _, f := range []*os.File{outcome, launcher, lifeline, reports} {
-		f.Close() // else nobody would hear of the supervisor's end
+		f.Close() // else the supervisor's end would not be noticed
 	}
 	go func() {
 		for s := range forward {
@@ -255,7 +255,7 @@ func (s *Supervisor) WatchdogGone() <-chan struct{} { return ended(watchdogFD) }
 // LauncherGone is closed when the process is no more that had all of this started.
 func (s *Supervisor) LauncherGone() <-chan struct{} { return ended(launcherFD) }
 
-// ended is closed when nobody holds the other end of a pipe any more.
+// ended is closed when no process holds the other end of a pipe any more.
 func ended(fd uintptr) <-chan struct{} {
 	gone := make(chan struct{})
 	go func() {
