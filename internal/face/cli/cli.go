@@ -37,7 +37,7 @@ func Main() int {
 	}
 	if !errors.As(err, &o) {
 		o = exit.Outcome{Code: exit.Usage, Text: "omnivigil: " + err.Error()}
-		if strings.Contains(err.Error(), "unknown command") || strings.Contains(err.Error(), "flag") {
+		if errors.As(err, new(misuse)) {
 			o.Text += "\n" + suggestion(root, os.Args[1:])
 		}
 	}
@@ -45,6 +45,17 @@ func Main() int {
 		fmt.Fprintln(os.Stderr, escape.Lines(o.Text))
 	}
 	return o.Code
+}
+
+// misuse is an error in the command line itself: a command or flag that does not exist.
+type misuse struct{ error }
+
+// noCommand refuses a first argument that is not a command.
+func noCommand(_ *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	return misuse{fmt.Errorf("unknown command %q", args[0])}
 }
 
 // suggestion is what to try in place of a command that does not exist.
@@ -85,7 +96,7 @@ Without a command, omnivigil starts the project in the current directory, as
 		Version:       version(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
+		Args:          noCommand,
 		RunE: func(*cobra.Command, []string) error {
 			return start(at, opts, nil)
 		},
@@ -94,6 +105,7 @@ Without a command, omnivigil starts the project in the current directory, as
 	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "settings file")
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "project directory (default: the current directory)")
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
 	opts.flags(root)
 	root.AddCommand(
 		startCommand(&at),
