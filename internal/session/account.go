@@ -81,16 +81,16 @@ func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact
 
 // tell enters one of the engine's facts into the account, and into the log, among the
 // output.
-func (s *Session) tell(f engine.Fact) {
-	fact := s.fact(f)
-	s.account.add(fact)
+func (l *loop) tell(f engine.Fact) {
+	fact := l.fact(f)
+	l.account.add(fact)
 	if f.Kind == engine.FactRunReady {
-		s.settleFindings(f.Unit)
+		l.settleFindings(f.Unit)
 	}
 	if f.Quiet() {
 		return
 	}
-	if run := s.live[f.Unit]; f.Kind == engine.FactPassStarted && run != nil && f.Ripple > 0 {
+	if run := l.live[f.Unit]; f.Kind == engine.FactPassStarted && run != nil && f.Ripple > 0 {
 		run.ripple.Store(int64(f.Ripple))
 	}
 	stream, text := logbook.Note, fact.Text
@@ -102,7 +102,7 @@ func (s *Session) tell(f engine.Fact) {
 	case engine.FactRippleOpened, engine.FactRippleRested:
 		text = fmt.Sprintf("ripple %d: %s", f.Ripple, text)
 	}
-	s.book.Append(
+	l.book.Append(
 		logbook.Entry{Unit: f.Unit, Run: f.Run, Ripple: f.Ripple, Stream: stream, Tone: logbook.Tone(f.Tone())},
 		strings.Split(text, "\n")...)
 }

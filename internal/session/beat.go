@@ -45,8 +45,8 @@ func (s *Session) Beats(ctx context.Context, beat func() error) error {
 
 // beat tells those who want to know that the loop turns, and looks whether what it relies on is as it was.
 // Only the loop calls it, about once a second.
-func (s *Session) beat(now time.Time) {
-	b := &s.beats
+func (l *loop) beat(now time.Time) {
+	b := &l.beats
 	b.mu.Lock()
 	for c := range b.want {
 		select {
@@ -55,15 +55,15 @@ func (s *Session) beat(now time.Time) {
 		}
 	}
 	b.mu.Unlock()
-	s.book.Check()
-	s.lookAtPages()
+	l.book.Check()
+	l.lookAtPages()
 	// Where the wall clock was set, the engine is to hear of it now: later it could not be told from a
 	// clock that runs a little fast or slow.
-	ahead := now.Round(0).Sub(s.began.Round(0)) - now.Sub(s.began)
-	if (ahead - s.ahead).Abs() > clockJitter {
-		s.step(now, engine.TimerFired{})
+	ahead := now.Round(0).Sub(l.began.Round(0)) - now.Sub(l.began)
+	if (ahead - l.ahead).Abs() > clockJitter {
+		l.step(now, engine.TimerFired{})
 	}
-	s.ahead = ahead
+	l.ahead = ahead
 }
 
 // clockJitter is how much the wall clock must have moved in a second to have been set. Reading both clocks

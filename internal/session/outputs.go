@@ -179,13 +179,13 @@ func (s *Session) outputsGone(unit string) {
 
 // outputsMoved looks what has become of outputs that have changed since that time while their task did not
 // run. It is for the loop, and looks at files in another goroutine.
-func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
-	u := s.plan.Unit(unit)
-	last, known := s.outputs.last(unit)
-	if run := s.live[unit]; u == nil || !known || run != nil && !run.isOver() {
+func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
+	u := l.plan.Unit(unit)
+	last, known := l.outputs.last(unit)
+	if run := l.live[unit]; u == nil || !known || run != nil && !run.isOver() {
 		return // it is looked at again when its run has ended
 	}
-	p, looks := s.plan, s.looksAtAll(since)
+	s, p, looks := l.Session, l.plan, l.looksAtAll(since)
 	go func() {
 		s.outputsGone(unit)
 		if len(hits) == 0 {
@@ -207,11 +207,11 @@ func (s *Session) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 }
 
 // looksAtAll begins to look at all runs that live.
-func (s *Session) looksAtAll(since time.Time) []*look {
+func (l *loop) looksAtAll(since time.Time) []*look {
 	var looks []*look
-	for name, run := range s.live {
+	for name, run := range l.live {
 		if !run.isOver() && run.unit.Relay == nil {
-			looks = append(looks, s.lookAt(since, engine.RunID{Unit: name, Run: run.number}))
+			looks = append(looks, l.lookAt(since, engine.RunID{Unit: name, Run: run.number}))
 		}
 	}
 	return looks

@@ -110,13 +110,14 @@ func (p *pageServer) over() bool {
 
 // lookAtPages finds out whether all is there that relays serve. It is for the loop, and looks at files in other
 // goroutines.
-func (s *Session) lookAtPages() {
-	for name, run := range s.live {
-		p := s.pagesOf(name)
+func (l *loop) lookAtPages() {
+	s := l.Session
+	for name, run := range l.live {
+		p := l.pagesOf(name)
 		if run.unit.Relay == nil || run.isOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
 			continue
 		}
-		beingMade := s.isBeingMade(run.unit)
+		beingMade := l.isBeingMade(run.unit)
 		go func() {
 			defer p.looks.Store(false)
 			s.lookAtPagesOf(p, run, beingMade)
@@ -148,13 +149,13 @@ func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun, beingMade bool) {
 }
 
 // isBeingMade reports whether a unit is on its way that may make what a relay serves.
-func (s *Session) isBeingMade(relay *plan.Unit) bool {
+func (l *loop) isBeingMade(relay *plan.Unit) bool {
 	var behind []string
 	for _, name := range relay.Relay.Backends() {
-		behind = append(behind, chainOf(s.plan, name)...)
+		behind = append(behind, chainOf(l.plan, name)...)
 	}
-	return slices.ContainsFunc(s.plan.Units, func(u *plan.Unit) bool {
-		state := s.state().Unit(u.Name)
+	return slices.ContainsFunc(l.plan.Units, func(u *plan.Unit) bool {
+		state := l.state().Unit(u.Name)
 		return state != nil && state.Moving && (len(u.Outputs) > 0 || slices.Contains(behind, u.Name))
 	})
 }
@@ -273,15 +274,15 @@ func (b *pageBackend) Explain(unit string) (lines, places []string) {
 
 // forPages tells relays of files that are for pages alone, and returns the other hits and the units that
 // heard of nothing else.
-func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string) {
-	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return impact.PagesOnly(s.plan.Unit(h.Key), h.Rule) }) {
+func (l *loop) forPages(hits []watch.Hit) (others []watch.Hit, only []string) {
+	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return impact.PagesOnly(l.plan.Unit(h.Key), h.Rule) }) {
 		return hits, nil // as nearly always, also of changes of many files
 	}
 	files := map[string][]string{}
 	reload := map[string]bool{}
 	acts := map[string]bool{}
 	for _, h := range hits {
-		u := s.plan.Unit(h.Key)
+		u := l.plan.Unit(h.Key)
 		if u == nil {
 			others = append(others, h)
 			continue
@@ -290,31 +291,31 @@ func (s *Session) forPages(hits []watch.Hit) (others []watch.Hit, only []string)
 			others, acts[h.Key] = append(others, h), true
 			continue
 		}
-		for _, name := range s.relaysOf(u) {
+		for _, name := range l.relaysOf(u) {
 			files[name] = append(files[name], h.Path)
 			reload[name] = reload[name] || h.Rule < len(u.Reactions) && u.Reactions[h.Rule].Do == plan.RefreshPage
 		}
 		only = append(only, h.Key)
 	}
 	for name, paths := range files {
-		s.refresh(name, paths, reload[name])
+		l.refresh(name, paths, reload[name])
 	}
 	slices.Sort(only)
 	return others, slices.DeleteFunc(slices.Compact(only), func(name string) bool { return acts[name] })
 }
 
 // relaysOf are the relays that a unit is, or stands behind.
-func (s *Session) relaysOf(u *plan.Unit) []string {
+func (l *loop) relaysOf(u *plan.Unit) []string {
 	if u.Relay != nil {
 		return []string{u.Name}
 	}
 	var names []string
-	for _, other := range s.plan.Units {
+	for _, other := range l.plan.Units {
 		if other.Relay == nil {
 			continue
 		}
 		for _, name := range other.Relay.Backends() {
-			if slices.Contains(chainOf(s.plan, name), u.Name) {
+			if slices.Contains(chainOf(l.plan, name), u.Name) {
 				names = append(names, other.Name)
 				break
 			}
@@ -350,9 +351,9 @@ func pagesText(n int) string {
 }
 
 // withoutRelays leaves out relays, of whose files the engine does not hear: they do nothing themselves.
-func (s *Session) withoutRelays(units []string) []string {
+func (l *loop) withoutRelays(units []string) []string {
 	return slices.DeleteFunc(units, func(name string) bool {
-		u := s.plan.Unit(name)
+		u := l.plan.Unit(name)
 		return u != nil && u.Relay != nil
 	})
 }

@@ -119,67 +119,75 @@ func (s system) Start(spec process.Spec) (Process, error) {
 	return p, nil
 }
 
-// Session is a running project. Its methods may be called from any goroutine.
+// Session is a running project: what its goroutines share. Its methods may be called from any goroutine. What only
+// the loop may touch is in loop.
 type Session struct {
-	book  Book
+	fixed
+	memory
+	published
+	guarded
+	facts
+
+	book      Book
+	events    chan timedEvent // for the loop
+	done      chan struct{}   // closed when everything has ended
+	stopped   chan struct{}   // closed when senders should no longer try
+	meter     *meter.Meter    // nil where the spawner is not the system's
+	volume    volume
+	outputs   outputs
+	terminals terminals
+	beats     beats
+	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
+	showing   showing
+}
+
+// fixed is what does not change after the start.
+type fixed struct {
 	root  string   // the project's folder
 	marks []string // variables by which all its processes are known
 	once  bool     // see Config
 	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
 	ownFolder string
 	began     time.Time // where the steady clock begins
-	events    chan timedEvent
-	setup     *setup.Record
-	results   *reuse.Results
-	trackers  *resultTrackers
-	meter     *meter.Meter // nil where the spawner is not the system's
-	volume    volume
-	outputs   outputs
-	terminals terminals
-	beats     beats
-	ahead     time.Duration // how far the wall clock has moved against the steady one
-	relays    sync.Map      // of *pageServer, by the unit's name: those that run, or did
-	tracer    *process.Spawner
-	done      chan struct{}
-	stopped   chan struct{} // closed when senders should no longer try
+	spawner   Spawner
+	tracer    *process.Spawner // the system's; nil in tests
+	deserted  func()           // see Config
+	// adopted, if set, is called by the loop with each plan that is used from then on.
+	adopted func(*plan.Plan)
+}
 
+// memory is what is kept from one session to the next. Each part guards itself.
+type memory struct {
+	setup    *setup.Record
+	results  *reuse.Results
+	trackers *resultTrackers
+}
+
+// published is what the loop hands to everyone, each value of which does not change.
+type published struct {
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
 	hidden    atomic.Pointer[redact.Mask]
-	traces    traceLog
+}
 
-	account *account
-	kept    chan struct{} // closed when all facts are written down that will be
-	unkept  atomic.Bool   // it was told that snapshots cannot be
-	showing showing
-
+// guarded is what may be touched with mu held.
+type guarded struct {
 	mu      sync.Mutex
 	subs    map[chan struct{}]bool
 	answers map[int]chan<- engine.Answer // to requests, by their numbers
 	asked   int
 	waiters map[int]*waiter
 	waits   int
+	watcher Watcher // set by the loop alone, which may read it without mu
+}
 
+// facts are what has happened, for faces and for the files of the session.
+type facts struct {
+	account  *account
+	traces   traceLog
 	verdicts chan verdictNews
-	deserted func() // see Config
-	// adopted, if set, is called by the loop with each plan that is used from then on.
-	adopted func(*plan.Plan)
-
-	// Owned by the loop.
-	plan     *plan.Plan
-	edited   *plan.Plan      // a new plan whose files are not watched yet
-	burst    int             // of the writing that it holds
-	noticed  map[string]bool // files that no rule matches, which the person was told of
-	edits    int             // how many there have been
-	first    engine.Event    // what begins the project, until its files are watched
-	engine   *engine.Engine
-	recorder *recording.Recorder // nil where nothing is recorded
-	watcher  Watcher             // changed by the loop alone, and with mu held
-	watching watching
-	spawner  Spawner
-	live     map[string]*liveRun
-	ignored  map[string][]string // files that units do not react to, for this session
-	over     bool
+	kept     chan struct{} // closed when all facts are written down that will be
+	unkept   atomic.Bool   // it was told that snapshots cannot be
 }
 
 // timedEvent is an event with its time.
@@ -193,37 +201,22 @@ type timedEvent struct {
 // runs then.
 func Start(c Config) (*Session, error) {
 	s := &Session{
-		plan:      c.Plan,
+		fixed: fixed{
+			root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State,
+			began: time.Now(), spawner: c.Spawner, deserted: c.Deserted, adopted: c.Adopted,
+		},
+		memory: memory{setup: setup.In(c.State)},
+		guarded: guarded{
+			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
+		},
+		facts:     facts{account: newAccount(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
 		book:      c.Book,
-		watching:  watching{open: c.Watch, since: time.Now()},
-		spawner:   c.Spawner,
-		began:     time.Now(),
-		root:      c.Plan.Root,
-		marks:     process.Marks(cmp.Or(c.Key, c.Plan.File)),
-		once:      c.Once,
-		ownFolder: c.State,
-		setup:     setup.In(c.State),
 		events:    make(chan timedEvent, 256),
 		done:      make(chan struct{}),
 		stopped:   make(chan struct{}),
-		subs:      map[chan struct{}]bool{},
-		live:      map[string]*liveRun{},
-		ignored:   map[string][]string{},
-		noticed:   map[string]bool{},
-		engine: engine.New(
-			c.Plan,
-		),
-		adopted:  c.Adopted,
-		deserted: c.Deserted,
-		account:  newAccount(),
-		kept:     make(chan struct{}),
-		terminals: terminals{
-			of: map[string]*unitTerminal{},
-		},
-		answers:  map[int]chan<- engine.Answer{},
-		waiters:  map[int]*waiter{},
-		verdicts: make(chan verdictNews, 1),
+		terminals: terminals{of: map[string]*unitTerminal{}},
 	}
+	l := newLoop(s, c)
 	s.showing.background = c.Background
 	s.showing.about = api.About{
 		File: c.Plan.File, Root: c.Plan.Root, Session: filepath.Base(c.Logs), Since: time.Now().Round(0), Logs: c.Logs,
@@ -232,14 +225,14 @@ func Start(c Config) (*Session, error) {
 	s.hide(c.Plan)
 	var err error
 	if c.Record != nil {
-		if s.recorder, err = recording.NewRecorder(s.masked(c.Record), c.Plan); err != nil {
+		if l.recorder, err = recording.NewRecorder(s.masked(c.Record), c.Plan); err != nil {
 			return nil, fmt.Errorf("write the recording: %w", err)
 		}
 	}
-	if s.watching.open == nil {
-		s.watching.open = func(after int) (Watcher, error) { return watch.Open(c.Plan.Root, after) }
+	if l.watching.open == nil {
+		l.watching.open = func(after int) (Watcher, error) { return watch.Open(c.Plan.Root, after) }
 	}
-	if s.watcher, err = s.watching.open(0); err != nil {
+	if s.watcher, err = l.watching.open(0); err != nil {
 		return nil, err
 	}
 	if s.spawner == nil {
@@ -258,10 +251,10 @@ func Start(c Config) (*Session, error) {
 	s.trackers = &resultTrackers{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*resultTracker{}}
 	s.trackers.adopt(c.Plan)
 	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
-	s.snapshot.Store(s.engine.Snapshot())
+	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
-	s.watchFor(c.Plan)
-	go s.loop(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
+	l.watchFor(c.Plan)
+	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if c.Logs != "" {
 		go s.keepFacts(c.Logs)
 		go s.keepSnapshots(c.Logs)
@@ -314,73 +307,6 @@ func (s *Session) moment(t time.Time) engine.Moment {
 // time is moment's inverse.
 func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
 
-// loop is the one goroutine in which everything is decided. It begins when all
-// files are watched, so that no process reads a file whose change would be missed.
-func (s *Session) loop(first engine.Event) {
-	s.first = first
-	tick := time.NewTicker(api.Beat)
-	defer tick.Stop()
-	for !s.over {
-		s.publish()
-		select {
-		case ev := <-s.events:
-			s.step(ev.at, ev.event)
-		case ev, ok := <-s.fileEvents():
-			if ok {
-				s.watched(ev)
-			} else {
-				s.notWatched()
-			}
-		case now := <-tick.C:
-			s.beat(now)
-		case <-s.watching.retry:
-			s.watchAgain()
-		}
-		s.drain()
-	}
-	close(s.stopped)
-	s.closeTerminals()
-	if err := s.results.Save(); err != nil {
-		s.Note("files will have to be read again next time: " + err.Error())
-	}
-	s.watcher.Close()
-	s.publish()
-	s.account.add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
-	s.keptSoon()
-	s.book.Flush()
-	s.showing.mu.Lock()
-	s.showing.ended = true
-	s.showing.mu.Unlock()
-	s.keepSnapshot(s.showing.about.Logs)
-	close(s.done)
-}
-
-// drain steps through what else has come, so that one snapshot serves for all.
-func (s *Session) drain() {
-	for range cap(s.events) {
-		select {
-		case ev := <-s.events:
-			s.step(ev.at, ev.event)
-		case ev, ok := <-s.fileEvents():
-			if !ok {
-				s.notWatched()
-				return
-			}
-			s.watched(ev)
-		default:
-			return
-		}
-	}
-}
-
-func (s *Session) publish() {
-	snap := s.engine.Snapshot()
-	s.snapshot.Store(snap)
-	s.judge(snap)
-	s.release(snap)
-	s.notify()
-}
-
 // notify tells those who asked that there is something new to see.
 func (s *Session) notify() {
 	s.mu.Lock()
@@ -390,69 +316,6 @@ func (s *Session) notify() {
 		case c <- struct{}{}:
 		default:
 		}
-	}
-}
-
-// step lets the engine decide and carries out its orders.
-func (s *Session) step(now time.Time, ev engine.Event) {
-	ev = s.maskedEvent(ev)
-	orders := s.engine.Step(s.moment(now), ev)
-	if s.recorder != nil {
-		if err := s.recorder.Step(s.moment(now), ev, orders); err != nil {
-			s.recorder = nil
-			s.Note("the recording ends here: " + err.Error())
-		}
-	}
-	for _, order := range orders {
-		s.carryOut(order)
-	}
-}
-
-func (s *Session) carryOut(order engine.Order) {
-	switch o := order.(type) {
-	case engine.Start:
-		s.start(o)
-	case engine.Proceed:
-		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
-			select {
-			case run.proceed <- struct{}{}:
-			default: // it has been told
-			}
-		}
-	case engine.StopRun:
-		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
-			run.stop(s, o.Name)
-		}
-	case engine.SendSignal:
-		if run := s.live[o.Unit]; run != nil && run.number == o.Run {
-			run.reload(s, o.Name)
-		}
-	case engine.SetTimer:
-		time.AfterFunc(o.After, func() { s.send(engine.TimerFired{Timer: o.Timer}) })
-	case engine.Tell:
-		s.tell(o.Fact)
-	case engine.Answer:
-		s.answer(o)
-	case engine.Observe:
-		s.observe(o)
-	case engine.IgnoreFiles:
-		s.ignored[o.Unit] = o.Files
-		s.watchForNewest()
-	case engine.Finish:
-		s.over = true
-	}
-}
-
-// start begins a run. Steps that come before it take their time, so they have a
-// goroutine of their own.
-func (s *Session) start(o engine.Start) {
-	run := s.newRun(s.plan.Unit(o.Unit), o.Run, o.Ripple)
-	run.trackResults(s, o)
-	s.live[o.Unit] = run
-	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
-		go run.prepare(s, o)
-	} else {
-		s.spawnRun(run, o)
 	}
 }
 

@@ -17,55 +17,55 @@ import (
 
 // readSettings reads the edited file. A broken one changes nothing; a good one is
 // adopted once its files are watched, so that no write to them is missed.
-func (s *Session) readSettings(now time.Time, burst int) {
-	edited, err := plan.ReadFor(s.plan.File, s.plan.Root)
+func (l *loop) readSettings(now time.Time, burst int) {
+	edited, err := plan.ReadFor(l.plan.File, l.plan.Root)
 	if err != nil {
-		s.edited = nil
-		problem := strings.ReplaceAll(err.Error(), s.plan.File, filepath.Base(s.plan.File))
-		s.step(now, engine.PlanBroken{Problem: problem, Burst: burst})
+		l.edited = nil
+		problem := strings.ReplaceAll(err.Error(), l.plan.File, filepath.Base(l.plan.File))
+		l.step(now, engine.PlanBroken{Problem: problem, Burst: burst})
 		return
 	}
-	s.edited, s.burst = edited, burst
-	s.watchFor(edited)
+	l.edited, l.burst = edited, burst
+	l.watchFor(edited)
 }
 
 // watchFor has the watcher look for what concerns a plan's units.
-func (s *Session) watchFor(p *plan.Plan) {
-	s.edits++
-	interests := impact.InterestsWithout(p, s.ignored)
-	if own, err := filepath.Rel(s.root, s.ownFolder); err == nil && s.ownFolder != "" && filepath.IsLocal(own) {
+func (l *loop) watchFor(p *plan.Plan) {
+	l.edits++
+	interests := impact.InterestsWithout(p, l.ignored)
+	if own, err := filepath.Rel(l.root, l.ownFolder); err == nil && l.ownFolder != "" && filepath.IsLocal(own) {
 		for i := range interests { // what it writes itself is not a change
 			interests[i].Ignore = append(interests[i].Ignore, watch.Literal(filepath.ToSlash(own))+"/**")
 		}
 	}
-	s.watcher.SetInterests(interests, s.edits)
+	l.watcher.SetInterests(interests, l.edits)
 }
 
 // watchForNewest is watchFor the newest settings that can be used, whether they are in use yet or not.
-func (s *Session) watchForNewest() {
-	if s.edited != nil {
-		s.watchFor(s.edited)
+func (l *loop) watchForNewest() {
+	if l.edited != nil {
+		l.watchFor(l.edited)
 	} else {
-		s.watchFor(s.plan)
+		l.watchFor(l.plan)
 	}
 }
 
-func (s *Session) adopt(now time.Time) {
-	if s.edited == nil {
+func (l *loop) adopt(now time.Time) {
+	if l.edited == nil {
 		return
 	}
-	before := s.plan
-	s.plan, s.edited = s.edited, nil
-	s.hide(s.plan)
-	s.book.SetLimits(logbook.Limits(s.plan.Logs))
-	s.shownPlan.Store(s.plan)
-	s.trackers.adopt(s.plan)
-	s.step(now, engine.NewPlan{Plan: s.plan, Burst: s.burst})
-	for _, text := range consent.News(before, s.plan) {
-		s.Note("new in the settings: " + text)
+	before := l.plan
+	l.plan, l.edited = l.edited, nil
+	l.hide(l.plan)
+	l.book.SetLimits(logbook.Limits(l.plan.Logs))
+	l.shownPlan.Store(l.plan)
+	l.trackers.adopt(l.plan)
+	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst})
+	for _, text := range consent.News(before, l.plan) {
+		l.Note("new in the settings: " + text)
 	}
-	if s.adopted != nil {
-		s.adopted(s.plan)
+	if l.adopted != nil {
+		l.adopted(l.plan)
 	}
 }
 

@@ -276,8 +276,8 @@ func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string
 
 // settleFindings ends the round of a service's findings when it is ready: what it has not told
 // again by then is gone.
-func (s *Session) settleFindings(unit string) {
-	run, m := s.live[unit], s.trackers.get(unit)
+func (l *loop) settleFindings(unit string) {
+	run, m := l.live[unit], l.trackers.get(unit)
 	if run == nil || m == nil || run.unit.Pass != nil || run.unit.Kind.Ends() {
 		return
 	}
@@ -286,7 +286,7 @@ func (s *Session) settleFindings(unit string) {
 	news := m.told != m.record.Version()
 	m.mu.Unlock()
 	if news {
-		go m.report(s, false)
+		go m.report(l.Session, false)
 	}
 }
 

@@ -15,10 +15,10 @@ import (
 
 // judge notes when the verdict turns broken or stale for good, which it is while nothing moves,
 // and when it is current again. Only the loop calls it.
-func (s *Session) judge(snap *engine.Snapshot) {
-	s.showing.mu.Lock()
-	was := s.showing.trouble
-	s.showing.mu.Unlock()
+func (l *loop) judge(snap *engine.Snapshot) {
+	l.showing.mu.Lock()
+	was := l.showing.trouble
+	l.showing.mu.Unlock()
 	now := was
 	switch snap.Verdict.Word {
 	case engine.VerdictBroken, engine.VerdictStale:
@@ -29,15 +29,15 @@ func (s *Session) judge(snap *engine.Snapshot) {
 	if now == was {
 		return
 	}
-	s.showing.mu.Lock()
-	s.showing.trouble = now
-	s.showing.mu.Unlock()
-	if c := s.plan.OnVerdict; c != nil && !s.once && snap.Verdict.Word != engine.VerdictStopped {
+	l.showing.mu.Lock()
+	l.showing.trouble = now
+	l.showing.mu.Unlock()
+	if c := l.plan.OnVerdict; c != nil && !l.once && snap.Verdict.Word != engine.VerdictStopped {
 		select { // the newest verdict is enough
-		case <-s.verdicts:
+		case <-l.verdicts:
 		default:
 		}
-		s.verdicts <- verdictNews{*c, s.plan, verdictWord(snap), s.clean(snap.Verdict.Text)}
+		l.verdicts <- verdictNews{*c, l.plan, verdictWord(snap), l.clean(snap.Verdict.Text)}
 	}
 }
 

@@ -74,16 +74,16 @@ func (s *Session) caughtUp(number int) {
 }
 
 // release lets those go whose units have come to rest.
-func (s *Session) release(snap *engine.Snapshot) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.first != nil { // it has not begun
+func (l *loop) release(snap *engine.Snapshot) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.first != nil { // it has not begun
 		return
 	}
-	for number, w := range s.waiters {
-		if (w.heard || s.watching.retry != nil) && w.atRest(snap) {
+	for number, w := range l.waiters {
+		if (w.heard || l.watching.retry != nil) && w.atRest(snap) {
 			w.rest <- snap
-			delete(s.waiters, number)
+			delete(l.waiters, number)
 		}
 	}
 }

@@ -35,57 +35,57 @@ func (s *Session) watcherNow() Watcher {
 }
 
 // fileEvents is where files are told of, nil while they are not watched.
-func (s *Session) fileEvents() <-chan watch.Event {
-	if s.watching.retry != nil {
+func (l *loop) fileEvents() <-chan watch.Event {
+	if l.watching.retry != nil {
 		return nil
 	}
-	return s.watcher.Events()
+	return l.watcher.Events()
 }
 
 // notWatched says that files are not watched any more, and tries to watch them again.
-func (s *Session) notWatched() {
-	err := cmp.Or(s.watcher.Err(), errors.New("the watcher has ended"))
-	s.watcher.Close()
-	s.watching.lost = true
+func (l *loop) notWatched() {
+	err := cmp.Or(l.watcher.Err(), errors.New("the watcher has ended"))
+	l.watcher.Close()
+	l.watching.lost = true
 	now := time.Now()
-	s.step(now, engine.Unwatched{Problem: err.Error()})
-	if now.Sub(s.watching.since) < reopenPause {
-		s.watching.retry = time.After(reopenPause)
+	l.step(now, engine.Unwatched{Problem: err.Error()})
+	if now.Sub(l.watching.since) < reopenPause {
+		l.watching.retry = time.After(reopenPause)
 	} else {
-		s.watchAgain()
+		l.watchAgain()
 	}
 }
 
 // watchAgain opens a new watcher. What it finds is told when it watches: see missed.
-func (s *Session) watchAgain() {
-	s.watching.burst++ // for what was missed
-	w, err := s.watching.open(s.watching.burst)
+func (l *loop) watchAgain() {
+	l.watching.burst++ // for what was missed
+	w, err := l.watching.open(l.watching.burst)
 	if err != nil {
-		s.watching.retry = time.After(reopenPause)
-		s.step(time.Now(), engine.Unwatched{Problem: err.Error()})
+		l.watching.retry = time.After(reopenPause)
+		l.step(time.Now(), engine.Unwatched{Problem: err.Error()})
 		return
 	}
-	s.watching.retry, s.watching.since = nil, time.Now()
-	s.mu.Lock()
-	s.watcher = w
-	s.mu.Unlock()
-	s.watchForNewest()
+	l.watching.retry, l.watching.since = nil, time.Now()
+	l.mu.Lock()
+	l.watcher = w
+	l.mu.Unlock()
+	l.watchForNewest()
 }
 
 // missed takes all that is watched for changed, once files are watched again: no event has told what
 // became of them.
-func (s *Session) missed(now time.Time) {
-	s.watching.lost = false
-	s.step(now, engine.Unwatched{})
-	if s.once {
+func (l *loop) missed(now time.Time) {
+	l.watching.lost = false
+	l.step(now, engine.Unwatched{})
+	if l.once {
 		return
 	}
-	burst := s.watching.burst
+	burst := l.watching.burst
 	touched := engine.Touched{Burst: burst}
-	change := engine.Change{Burst: burst, Since: s.moment(now)}
+	change := engine.Change{Burst: burst, Since: l.moment(now)}
 	unchanged := engine.Unchanged{Burst: burst}
-	for _, in := range impact.InterestsWithout(s.plan, s.ignored) {
-		u := s.plan.Unit(in.Key)
+	for _, in := range impact.InterestsWithout(l.plan, l.ignored) {
+		u := l.plan.Unit(in.Key)
 		if u == nil || u.Relay != nil || len(in.Rules) == 0 {
 			continue
 		}
@@ -99,21 +99,21 @@ func (s *Session) missed(now time.Time) {
 			engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: in.Rules[0].Pattern},
 		)
 	}
-	s.step(now, touched)
-	s.step(now, change)
-	s.step(now, unchanged)
-	s.readSettings(now, burst)
-	s.mu.Lock()
-	for _, w := range s.waiters {
+	l.step(now, touched)
+	l.step(now, change)
+	l.step(now, unchanged)
+	l.readSettings(now, burst)
+	l.mu.Lock()
+	for _, w := range l.waiters {
 		w.heard = true
 	}
-	s.mu.Unlock()
+	l.mu.Unlock()
 }
 
 // watched translates what the watcher tells into the engine's events.
-func (s *Session) watched(ev watch.Event) {
+func (l *loop) watched(ev watch.Event) {
 	now := time.Now()
-	if s.once {
+	if l.once {
 		switch ev.(type) {
 		case watch.Touched, watch.Change, watch.Unchanged:
 			return
@@ -121,61 +121,61 @@ func (s *Session) watched(ev watch.Event) {
 	}
 	switch ev := ev.(type) {
 	case watch.Touched:
-		s.watching.burst = max(s.watching.burst, ev.Burst)
+		l.watching.burst = max(l.watching.burst, ev.Burst)
 		if slices.Contains(ev.Keys, impact.Settings) {
-			s.step(now, engine.SettingsTouched{Burst: ev.Burst})
+			l.step(now, engine.SettingsTouched{Burst: ev.Burst})
 		}
-		s.touched(now, ev)
+		l.touched(now, ev)
 	case watch.Change:
-		s.changed(now, ev)
+		l.changed(now, ev)
 	case watch.Watching:
-		if s.first != nil {
-			first := s.first
-			s.first = nil
-			s.step(now, first)
-			if !s.once { // nothing is rerun on a save then
-				go s.tellIdleRules(s.plan)
+		if l.first != nil {
+			first := l.first
+			l.first = nil
+			l.step(now, first)
+			if !l.once { // nothing is rerun on a save then
+				go l.tellIdleRules(l.plan)
 			}
 		}
-		if ev.Number == s.edits {
-			s.adopt(now)
-			if s.watching.lost {
-				s.missed(now)
+		if ev.Number == l.edits {
+			l.adopt(now)
+			if l.watching.lost {
+				l.missed(now)
 			}
 		}
 	case watch.Unchanged:
 		if slices.Contains(ev.Keys, impact.Settings) {
-			s.readSettings(now, ev.Burst)
+			l.readSettings(now, ev.Burst)
 		}
 		for _, key := range ev.Keys {
 			if unit := impact.OutputsOf(key); unit != "" { // made, and gone again
-				s.outputsMoved(unit, now, nil)
+				l.outputsMoved(unit, now, nil)
 			}
 		}
-		s.unchanged(now, ev)
+		l.unchanged(now, ev)
 	case watch.CaughtUp:
-		s.caughtUp(ev.Number)
+		l.caughtUp(ev.Number)
 	case watch.Notice:
-		s.note(logbook.Entry{Tone: logbook.Stale}, ev.Text)
+		l.note(logbook.Entry{Tone: logbook.Stale}, ev.Text)
 	}
 }
 
 // unchanged has the units hear of files that hold what they held before.
-func (s *Session) unchanged(now time.Time, ev watch.Unchanged) {
-	u := engine.Unchanged{Burst: ev.Burst, Units: s.withoutRelays(impact.Units(ev.Keys))}
+func (l *loop) unchanged(now time.Time, ev watch.Unchanged) {
+	u := engine.Unchanged{Burst: ev.Burst, Units: l.withoutRelays(impact.Units(ev.Keys))}
 	if len(u.Units) == 0 {
 		return
 	}
 	for _, h := range ev.Hits {
-		if unit := s.plan.Unit(h.Key); unit != nil && slices.Contains(u.Units, h.Key) {
-			u.Hits = append(u.Hits, dated(s.root, unit, impact.Hit(s.plan, unit, h)))
+		if unit := l.plan.Unit(h.Key); unit != nil && slices.Contains(u.Units, h.Key) {
+			u.Hits = append(u.Hits, dated(l.root, unit, impact.Hit(l.plan, unit, h)))
 		}
 	}
-	s.step(now, u)
+	l.step(now, u)
 }
 
-func (s *Session) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: s.withoutRelays(impact.Units(ev.Keys))}
+func (l *loop) touched(now time.Time, ev watch.Touched) {
+	t := engine.Touched{Burst: ev.Burst, Units: l.withoutRelays(impact.Units(ev.Keys))}
 	if len(t.Units) == 0 {
 		return
 	}
@@ -184,19 +184,19 @@ func (s *Session) touched(now time.Time, ev watch.Touched) {
 			t.Written = append(t.Written, ev.Written[i])
 		}
 	}
-	s.step(now, t)
+	l.step(now, t)
 	for _, name := range t.Units {
-		if run := s.live[name]; run != nil && run.unit.Pass != nil {
+		if run := l.live[name]; run != nil && run.unit.Pass != nil {
 			run.readUpTo(now)
 		}
 	}
 }
 
-func (s *Session) changed(now time.Time, ev watch.Change) {
-	c := engine.Change{Burst: ev.Burst, Since: s.moment(ev.Since), Files: ev.Files}
+func (l *loop) changed(now time.Time, ev watch.Change) {
+	c := engine.Change{Burst: ev.Burst, Since: l.moment(ev.Since), Files: ev.Files}
 	settings, made := false, map[string][]watch.Hit{}
 	var elsewhere []string
-	hits, only := s.forPages(ev.Hits)
+	hits, only := l.forPages(ev.Hits)
 	for _, h := range hits {
 		switch h.Key {
 		case impact.Settings:
@@ -206,28 +206,28 @@ func (s *Session) changed(now time.Time, ev watch.Change) {
 		default:
 			if unit := impact.OutputsOf(h.Key); unit != "" {
 				made[unit] = append(made[unit], h)
-			} else if unit := s.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, dated(s.root, unit, impact.Hit(s.plan, unit, h)))
+			} else if unit := l.plan.Unit(h.Key); unit != nil {
+				c.Hits = append(c.Hits, dated(l.root, unit, impact.Hit(l.plan, unit, h)))
 			}
 		}
 	}
 	if settings {
-		s.readSettings(now, ev.Burst)
+		l.readSettings(now, ev.Burst)
 	}
-	s.tellElsewhere(now, elsewhere)
+	l.tellElsewhere(now, elsewhere)
 	for unit, hits := range made {
-		s.outputsMoved(unit, ev.Since, hits)
+		l.outputsMoved(unit, ev.Since, hits)
 	}
 	c.Made = len(c.Hits) > 0 &&
 		!slices.ContainsFunc(
 			c.Hits,
-			func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(s.plan, h.Path)) == 0 },
+			func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(l.plan, h.Path)) == 0 },
 		)
 	if len(c.Hits) > 0 {
-		s.step(now, c)
+		l.step(now, c)
 	}
-	if only = s.withoutRelays(only); len(only) > 0 {
-		s.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
+	if only = l.withoutRelays(only); len(only) > 0 {
+		l.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
 	}
 }
 
@@ -237,21 +237,21 @@ const maxNoticed = 10000
 // tellElsewhere says of files that no rule matches, the first time for each, which rule
 // comes nearest. While a process is at work the files may be its own, which no user waits
 // for.
-func (s *Session) tellElsewhere(now time.Time, paths []string) {
-	if len(paths) == 0 || s.atWork(now) {
+func (l *loop) tellElsewhere(now time.Time, paths []string) {
+	if len(paths) == 0 || l.atWork(now) {
 		return
 	}
 	var fresh []string
 	for _, p := range paths {
-		if !s.noticed[p] && len(s.noticed) < maxNoticed {
-			s.noticed[p] = true
+		if !l.noticed[p] && len(l.noticed) < maxNoticed {
+			l.noticed[p] = true
 			fresh = append(fresh, p)
 		}
 	}
 	if len(fresh) == 0 {
 		return
 	}
-	why := impact.Why(s.plan, fresh[0])
+	why := impact.Why(l.plan, fresh[0])
 	if why.Near == nil && (why.Settings || why.Noise || len(why.Acts)+len(why.Kept) > 0) {
 		return // it is ignored on purpose
 	}
@@ -259,7 +259,7 @@ func (s *Session) tellElsewhere(now time.Time, paths []string) {
 	if why.Near != nil {
 		text += fmt.Sprintf("; nearest is %q of %s", why.Near.Pattern.Text, why.Near.Unit)
 	}
-	s.Note(text)
+	l.Note(text)
 }
 
 // atWork reports whether a unit is on its way, or has been a moment ago.

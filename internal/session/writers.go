@@ -114,11 +114,12 @@ func (s *Session) untilNextLook(now time.Time) time.Duration {
 const aftermath = 25 * time.Millisecond
 
 // observe tells the engine, when it can, what runs have written.
-func (s *Session) observe(o engine.Observe) {
+func (l *loop) observe(o engine.Observe) {
 	looks := make([]*look, len(o.Runs))
 	for i, id := range o.Runs {
-		looks[i] = s.lookAt(s.time(o.Noticed), id)
+		looks[i] = l.lookAt(l.time(o.Noticed), id)
 	}
+	s := l.Session // the loop goes on meanwhile
 	time.AfterFunc(aftermath, func() {
 		// What a run has said and that has not been read yet looks as if it had been written to
 		// a file: on a busy machine it takes a moment until it is read.
@@ -150,21 +151,21 @@ type look struct {
 func (l *look) mayChange() bool { return l.process != nil && l.Wrote == engine.WroteSomething }
 
 // lookAt begins to look at a run.
-func (s *Session) lookAt(noticed time.Time, id engine.RunID) *look {
-	l := &look{Observation: engine.Observation{Unit: id.Unit, Run: id.Run}, since: noticed}
-	run := s.live[id.Unit]
-	if run == nil || run.number != id.Run || s.tracer == nil {
-		return l
+func (l *loop) lookAt(noticed time.Time, id engine.RunID) *look {
+	at := &look{Observation: engine.Observation{Unit: id.Unit, Run: id.Run}, since: noticed}
+	run := l.live[id.Unit]
+	if run == nil || run.number != id.Run || l.tracer == nil {
+		return at
 	}
-	if l.process, _ = run.spawned().(*process.Process); l.process == nil {
-		return l
+	if at.process, _ = run.spawned().(*process.Process); at.process == nil {
+		return at
 	}
-	var at time.Time
-	if l.then, at, l.always = s.traces.before(noticed, l.process); !at.IsZero() {
-		l.since = at
+	var since time.Time
+	if at.then, since, at.always = l.traces.before(noticed, at.process); !since.IsZero() {
+		at.since = since
 	}
-	l.always = l.always && noticed.Sub(run.began) > bustle
-	return l
+	at.always = at.always && noticed.Sub(run.began) > bustle
+	return at
 }
 
 // lookAgain sees what was written by now.

@@ -1,0 +1,167 @@
+package session
+
+import (
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/recording"
+	"omnivigil/internal/plan"
+)
+
+// loop is the one goroutine in which everything is decided, and what only it may touch: a method that does has a loop
+// as its receiver, which no other goroutine is given.
+type loop struct {
+	*Session
+
+	plan     *plan.Plan
+	edited   *plan.Plan      // a new plan whose files are not watched yet
+	burst    int             // of the writing that it holds
+	noticed  map[string]bool // files that no rule matches, which the user was told of
+	edits    int             // how many there have been
+	first    engine.Event    // what begins the project, until its files are watched
+	engine   *engine.Engine
+	recorder *recording.Recorder // nil where nothing is recorded
+	watching watching
+	live     map[string]*liveRun
+	ignored  map[string][]string // files that units do not react to, for this session
+	ahead    time.Duration       // how far the wall clock has moved against the steady one
+	over     bool
+}
+
+func newLoop(s *Session, c Config) *loop {
+	return &loop{
+		Session: s, plan: c.Plan, engine: engine.New(c.Plan), watching: watching{open: c.Watch, since: time.Now()},
+		noticed: map[string]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{},
+	}
+}
+
+// run is the loop. It begins when all
+// files are watched, so that no process reads a file whose change would be missed.
+func (l *loop) run(first engine.Event) {
+	l.first = first
+	tick := time.NewTicker(api.Beat)
+	defer tick.Stop()
+	for !l.over {
+		l.publish()
+		select {
+		case ev := <-l.events:
+			l.step(ev.at, ev.event)
+		case ev, ok := <-l.fileEvents():
+			if ok {
+				l.watched(ev)
+			} else {
+				l.notWatched()
+			}
+		case now := <-tick.C:
+			l.beat(now)
+		case <-l.watching.retry:
+			l.watchAgain()
+		}
+		l.drain()
+	}
+	close(l.stopped)
+	l.closeTerminals()
+	if err := l.results.Save(); err != nil {
+		l.Note("files will have to be read again next time: " + err.Error())
+	}
+	l.watcher.Close()
+	l.publish()
+	l.account.add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
+	l.keptSoon()
+	l.book.Flush()
+	l.showing.mu.Lock()
+	l.showing.ended = true
+	l.showing.mu.Unlock()
+	l.keepSnapshot(l.showing.about.Logs)
+	close(l.done)
+}
+
+// drain steps through what else has come, so that one snapshot serves for all.
+func (l *loop) drain() {
+	for range cap(l.events) {
+		select {
+		case ev := <-l.events:
+			l.step(ev.at, ev.event)
+		case ev, ok := <-l.fileEvents():
+			if !ok {
+				l.notWatched()
+				return
+			}
+			l.watched(ev)
+		default:
+			return
+		}
+	}
+}
+
+func (l *loop) publish() {
+	snap := l.engine.Snapshot()
+	l.snapshot.Store(snap)
+	l.judge(snap)
+	l.release(snap)
+	l.notify()
+}
+
+// step lets the engine decide and carries out its orders.
+func (l *loop) step(now time.Time, ev engine.Event) {
+	ev = l.maskedEvent(ev)
+	orders := l.engine.Step(l.moment(now), ev)
+	if l.recorder != nil {
+		if err := l.recorder.Step(l.moment(now), ev, orders); err != nil {
+			l.recorder = nil
+			l.Note("the recording ends here: " + err.Error())
+		}
+	}
+	for _, order := range orders {
+		l.carryOut(order)
+	}
+}
+
+func (l *loop) carryOut(order engine.Order) {
+	switch o := order.(type) {
+	case engine.Start:
+		l.start(o)
+	case engine.Proceed:
+		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
+			select {
+			case run.proceed <- struct{}{}:
+			default: // it has been told
+			}
+		}
+	case engine.StopRun:
+		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
+			run.stop(l.Session, o.Name)
+		}
+	case engine.SendSignal:
+		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
+			run.reload(l.Session, o.Name)
+		}
+	case engine.SetTimer:
+		time.AfterFunc(o.After, func() { l.send(engine.TimerFired{Timer: o.Timer}) })
+	case engine.Tell:
+		l.tell(o.Fact)
+	case engine.Answer:
+		l.answer(o)
+	case engine.Observe:
+		l.observe(o)
+	case engine.IgnoreFiles:
+		l.ignored[o.Unit] = o.Files
+		l.watchForNewest()
+	case engine.Finish:
+		l.over = true
+	}
+}
+
+// start begins a run. Steps that come before it take their time, so they have a
+// goroutine of their own.
+func (l *loop) start(o engine.Start) {
+	run := l.newRun(l.plan.Unit(o.Unit), o.Run, o.Ripple)
+	run.trackResults(l.Session, o)
+	l.live[o.Unit] = run
+	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
+		go run.prepare(l.Session, o)
+	} else {
+		l.spawnRun(run, o)
+	}
+}
