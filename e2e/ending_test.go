@@ -127,7 +127,7 @@ func TestKilledIsTold(t *testing.T) {
 func TestCrashIsTold(t *testing.T) {
 	code, said, dir := signalled(t, syscall.SIGQUIT) // the runtime ends as after a panic
 	assert.Equal(t, 70, code)
-	assert.Contains(t, said, "omnivigil crashed: this is a defect in it. Everything that it ran was ended.")
+	assert.Contains(t, said, "omnivigil crashed: this is a bug. Everything that it ran was stopped.")
 	reports, _ := filepath.Glob(filepath.Join(dir, "state/omnivigil/logs/*/*/crash.txt"))
 	require.Len(t, reports, 1)
 	report, err := os.ReadFile(reports[0])

@@ -183,7 +183,7 @@ func TestAttachAndLeave(t *testing.T) {
 	)
 	program := build(t)
 	s := openScreen(t, 120, 24, b.env(), b.dir, program, "start")
-	s.shows(`runs since .*, in the background; no screen attached\.\s+Attach to it\?`)
+	s.shows(`running since .*, in the background; no screen attached\.\s+Attach to it\?`)
 	s.press("Enter")
 	s.shows(`CURRENT +1 of 2 run`)
 	s.press("q")
@@ -195,7 +195,7 @@ func TestAttachAndLeave(t *testing.T) {
 
 	out, code := b.run("start", "fares")
 	assert.Equal(t, 0, code)
-	assert.Contains(t, out, "runs since")
+	assert.Contains(t, out, "running since")
 	assert.Contains(t, out, "That is ripple 2")
 	out, code = b.run("start")
 	assert.Equal(t, 2, code)
@@ -297,7 +297,7 @@ func TestAssistant(t *testing.T) {
 	untrusted := connect("mcp")
 	text, failed := call(untrusted, "state", nil)
 	assert.True(t, failed)
-	assert.Contains(t, text, "does not run: start it with omnivigil start")
+	assert.Contains(t, text, "is not running: start it with omnivigil start")
 	untrusted.Close()
 
 	s := connect("mcp", "--trust")

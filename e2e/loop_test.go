@@ -187,7 +187,7 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 	for n := 1; n <= 3; n++ {
 		r.write("fares.txt", fmt.Sprintf("adult 1%d\n", n))
 		if n < 3 {
-			r.says("omnivigil  pages has not taken up", n)
+			r.says("omnivigil  pages has not picked up", n)
 		}
 	}
 	r.says("writes files that it watches and does not take up: fares.out", 1)
@@ -197,7 +197,7 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 		_, after, _ := strings.Cut(r.out.String(), "pass 5 ended well")
 		return strings.Contains(after, "current after")
 	}, patience, 5*time.Millisecond, "%s", &r.out)
-	assert.Equal(t, 2, r.count("omnivigil  pages has not taken up"), "%s", r.account())
+	assert.Equal(t, 2, r.count("omnivigil  pages has not picked up"), "%s", r.account())
 }
 
 // TestPersonIsNoLoop saves as often as it can: at regular times, and each time the

@@ -360,7 +360,7 @@ func TestEveryKey(t *testing.T) {
 				m.press(key(b.keys[0]))
 				m.pending, m.cmds = nil, nil
 				holds(t, m)
-				require.NotContains(t, m.notice, "this is a defect", "%s after %s", b.keys[0], way)
+				require.NotContains(t, m.notice, "this is a bug", "%s after %s", b.keys[0], way)
 			}
 			m.keyed("L") // and once with all that it asks for
 			m.keyed(way)
