@@ -142,7 +142,7 @@ func BenchmarkEvent(b *testing.B) {
 			for i := range b.N / 2 {
 				units := []string{fmt.Sprintf("u%d", 3*(i%(n/3)))}
 				w.now = w.now.Add(time.Millisecond)
-				e.Step(w.now, Touched{Burst: i + 1, Units: units})
+				e.Step(w.now, Touched{Burst: i + 1, Units: units, Written: []time.Time{w.now.Wall}})
 				e.Snapshot()
 				e.Step(w.now, Unchanged{Burst: i + 1, Units: units})
 				e.Snapshot()

@@ -36,45 +36,69 @@ type revision uint64
 // Engine is the state of a running project. The zero value is not usable; call
 // New. It is not safe for concurrent use.
 type Engine struct {
-	plan      *plan.Plan
-	units     []*unit // each after all that it waits for
-	byName    map[string]*unit
-	now       Moment
-	clockSet  Moment    // when the wall clock was set last
-	latest    time.Time // that the wall clock has shown
-	rev       revision
-	orders    []Order
-	queue     rankHeap
-	line      []*unit // for a job
-	ripples   ledger
-	timers    map[TimerID]timer
-	lastID    TimerID
-	saves     []Save
-	newest    *Ripple // of the newest save, however many ripples came later
+	plan   *plan.Plan
+	units  []*unit // each after all that it waits for
+	byName map[string]*unit
+	clocks
+	rev     revision
+	orders  []Order
+	queue   rankHeap
+	timers  map[TimerID]timer
+	lastID  TimerID
+	ripples ledger
+	history
+	noted
 	standings standings
+	settings
+	phase
+}
+
+// clocks are the time of the step that is taken, and what is known of the wall clock.
+type clocks struct {
+	now      Moment
+	clockSet Moment    // when the wall clock was set last
+	latest   time.Time // that the wall clock has shown
+}
+
+// history is what is remembered of saves and runs.
+type history struct {
+	saves     []Save
+	newest    *Ripple        // of the newest save, however many ripples came later
 	numbers   map[string]int // newest runs of units that left the settings and may return
-	setOff    []*unit        // by changes, lately
-	worded    []*unit        // whose commands a person has added words to
-	reports   []*unit        // that have said something of cases or findings
-	held      []Change       // that wait until it is known who wrote them
+	startedIn time.Duration  // how long the start took to come to rest
+}
+
+// noted are units of a kind that is looked for, and changes that are held back.
+type noted struct {
+	line    []*unit  // for a job
+	setOff  []*unit  // by changes, lately
+	worded  []*unit  // to whose commands the user has added words
+	reports []*unit  // that have said something of cases or findings
+	held    []Change // that wait until it is known who wrote them
+}
+
+// settings are how the settings file and what it names stand: bursts of writing, the newest, and the newest that has
+// been read. Between the two the project is updating.
+type settings struct {
+	settingsTouched, settingsRead int
+	settingsSince                 Moment
+	broken                        string // what is wrong with the newest; empty when nothing is
+}
+
+// phase is what the project does as a whole.
+type phase struct {
 	begun     bool
 	paused    bool
 	unwatched string // why no files are watched; empty: they are
-	broken    string // what is wrong with the newest settings; empty when nothing is
-	// Bursts of writing to the settings and env files: the newest, and the newest
-	// that has been read. Between the two the project is updating.
-	settingsTouched, settingsRead int
-	settingsSince                 Moment
-	startedIn                     time.Duration // how long the start took to come to rest
-	quitting                      bool
-	gone                          bool
+	quitting  bool
+	gone      bool
 }
 
 // New returns an engine for a project in which nothing runs yet.
 func New(p *plan.Plan) *Engine {
-	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}, numbers: map[string]int{}}
+	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}, history: history{numbers: map[string]int{}}}
 	for _, spec := range p.Units {
-		e.byName[spec.Name] = &unit{spec: spec, owed: pendingWork{whole: true}}
+		e.byName[spec.Name] = newUnit(spec)
 	}
 	e.connect(p)
 	return e

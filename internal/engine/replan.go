@@ -70,7 +70,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		if u := e.byName[name]; u != nil { // back before its old run had ended
 			u.removed = false
 		} else {
-			e.byName[name] = &unit{spec: ev.Plan.Unit(name), owed: pendingWork{whole: true}}
+			e.byName[name] = newUnit(ev.Plan.Unit(name))
 		}
 	}
 	followed := map[string]map[string]int{}

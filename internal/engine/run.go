@@ -31,40 +31,69 @@ type Run struct {
 // run is a Run with what only the engine knows.
 type run struct {
 	Run
-	atStart     revision       // newest revision when it was ordered
-	read        revision       // and of those since, what it has taken up by itself
-	builtOn     map[string]int // generation of each of the unit's follows then
-	pays        pendingWork    // what it was to do; owed again if it does not end well
-	good        bool           // it was ready, or ended well
-	failed      bool           // it did not end well, or was not ready in time
-	serves      bool           // it is of a task that may serve, and does
-	listens     bool           // the same, and it accepts connections
-	command     plan.Command
-	whole       bool   // command is the unit's own, not that of a reaction, and all of it
-	narrowed    string // to which cases; empty: to none
+	order
+	coverage
+	verdictOfRun
+	process
+	turn
+	clockTimes
+}
+
+// order is what a run is to do, and why.
+type order struct {
+	command  plan.Command
+	whole    bool   // command is the unit's own, not that of a reaction, and all of it
+	narrowed string // to which cases; empty: to none
+	opening  string // what it does to the unit, to be told when it begins; empty when it has been
+	chain    chain  // that set it off
+	ripples  []*Ripple
+}
+
+// coverage is what a run could have seen, and does of what is to be done.
+type coverage struct {
+	atStart revision       // newest revision when it was ordered
+	read    revision       // and of those since, what it has taken up by itself
+	builtOn map[string]int // generation of each of the unit's follows then
+	pays    pendingWork    // what it was to do; owed again if it does not end well
+}
+
+// verdictOfRun is how a run did.
+type verdictOfRun struct {
+	good        bool   // it was ready, or ended well
+	failed      bool   // it did not end well, or was not ready in time
 	failsBy     string // why, where its report does not say
 	fails       bool   // it has failed by what it has said, however it exits
 	reported    int    // version of its newest report
 	reportedAll bool   // that was the final one
-	ripples     []*Ripple
-	killed      bool
-	spawned     bool
-	spawnedAt   Moment
-	seen        string    // last seen by its readiness probe
-	asksFor     string    // the input that it waits for; empty: nothing
-	askedLast   int       // the number of the newest of Asks
-	opening     string    // what it does to the unit, to be told when it begins; empty when it has been
-	ails        bool      // a look at it, although it was ready, has found it in trouble
-	answered    bool      // its readiness probe has been answered
-	job         bool      // it counts among those that may be at work at once
-	heavy       bool      // its step needs a job
-	stepWaits   bool      // for one
-	step        string    // what comes before its process now
-	chain       chain     // that set it off
-	newest      time.Time // of what it may have written; see Exited
-	// before and latest are the latest that the wall clock had shown when its process began, and at its end.
-	before, latest time.Time
-	clockSet       bool // while it ran
+}
+
+// process is how a run's process stands.
+type process struct {
+	spawned   bool
+	spawnedAt Moment
+	killed    bool
+	serves    bool   // it is of a task that may serve, and does
+	listens   bool   // the same, and it accepts connections
+	seen      string // last seen by its readiness probe
+	answered  bool   // that has been answered
+	ails      bool   // a look at it, although it was ready, has found it in trouble
+	asksFor   string // the input that it waits for; empty: nothing
+	askedLast int    // the number of the newest of Asks
+}
+
+// turn is a run's part in the jobs that may be at work at once.
+type turn struct {
+	job       bool   // it counts among them
+	heavy     bool   // its step needs one
+	stepWaits bool   // for one
+	step      string // what comes before its process now
+}
+
+// clockTimes are what the wall clock had shown, and file times, around a run.
+type clockTimes struct {
+	before, latest time.Time // the latest that it had shown when its process began, and at its end
+	clockSet       bool      // while it ran
+	newest         time.Time // of what it may have written; see Exited
 }
 
 // start orders a new run. The unit has none that is live.
@@ -81,8 +110,11 @@ func (e *Engine) start(u *unit) {
 		a.join(r)
 		r.take(u)
 	}
-	r := &run{job: u.takesJob(), atStart: e.rev, read: e.rev, builtOn: u.generations(), chain: a.chain}
-	r.command, r.whole = u.spec.Run, true
+	r := &run{
+		order:    order{command: u.spec.Run, whole: true, chain: a.chain},
+		coverage: coverage{atStart: e.rev, read: e.rev, builtOn: u.generations()},
+		turn:     turn{job: u.takesJob()},
+	}
 	if !a.once {
 		r.narrowed = u.narrowed
 	}

@@ -37,72 +37,104 @@ func (s State) InMotion() bool {
 // Broken reports whether a unit in this state needs the person's eye.
 func (s State) Broken() bool { return s == Failed || s == Crashed }
 
-// unit is the engine's knowledge of one supervised unit.
+// unit is the engine's knowledge of one supervised unit. Its parts stand below, each with what belongs together.
 type unit struct {
-	spec       *plan.Unit
+	spec *plan.Unit
+	links
+	wishes
+
+	state   State
+	run     *run // the newest, live or ended; nil before the first
+	pending *act // what it will do as soon as it can
+	ending  ending
+	deaths  int // in a row, without a good stretch between
+	retryAt Moment
+	report  Report // what is known of its cases and findings
+	passes  passes // of its newest run, if that takes up changes by itself
+	news    bool   // its newest good pass has not been handed on to those downstream
+	removed bool   // from the settings; it goes once it has ended
+
+	inputs
+	selfMade
+	products
+	outlook
+	display
+}
+
+// newUnit returns a unit that has not run yet.
+func newUnit(spec *plan.Unit) *unit {
+	return &unit{spec: spec, inputs: inputs{owed: pendingWork{whole: true}}}
+}
+
+// links are a unit's place among the others.
+type links struct {
 	rank       int     // position among units ordered by needs and follows
 	needs      []*unit // must be ready or done before this starts
 	follows    []*unit // this acts again when one of them has finished again
 	followers  []*unit // the other direction of follows
 	downstream []*unit // of needs and follows together
+}
 
-	state  State
-	wanted bool     // the person wants it to run
-	paused bool     // the person wants it left as it is
-	words  []string // that the person has added to its command
-	// narrowed says to which cases the person has narrowed it; empty: to none. These words do it.
+// wishes are what the user wants of a unit.
+type wishes struct {
+	wanted bool     // that it runs
+	paused bool     // that it is left as it is
+	words  []string // that are added to its command
+	// narrowed says to which cases it is narrowed; empty: to none. These words do it.
 	narrowed    string
 	narrowWords []string
-	report      Report // what is known of its cases and findings
-	run         *run   // the newest, live or ended; nil before the first
-	pending     *act   // what it will do as soon as it can
-	ending      ending
-	deaths      int // in a row, without a good stretch between
-	retryAt     Moment
+}
 
-	passes passes // of its newest run, if that takes up changes by itself
-	news   bool   // its newest good pass has not been handed on to those downstream
+// inputs are what concerns a unit, and what of it its newest good run (ready or done) could have seen.
+type inputs struct {
+	touched     revision // newest writing that concerns it
+	settled     revision // newest of those that will not be taken back
+	touches     []touch  // those that have not come to rest, by burst
+	rested      []int    // the newest bursts that have come to rest
+	staleSince  Moment
+	suspects    []string // files that changed since the last good run
+	generation  int      // how many good runs there were
+	goodRead    revision
+	goodBuiltOn map[string]int // generation of each of follows
+	owed        pendingWork    // what has to run before it is current again
+}
 
-	touched       revision   // newest writing that concerns it
-	settled       revision   // newest of those that will not be taken back
-	touches       []touch    // those that have not come to rest, by burst
-	rested        []int      // the newest bursts that have come to rest
+// selfMade are files that a unit, or others in a loop with it, may write themselves.
+type selfMade struct {
 	writings      []*writing // the newest that concern it
 	loop          *Loop      // that it was in, nil for none
 	results       []string   // files that its passes seem to write, and which it did not take up
 	missedResults int        // how often, in a row
-	staleSince    Moment
-	suspects      []string // files that changed since the last good run
+}
 
-	// What its newest good run (ready or done) could have seen.
-	generation  int // how many good runs there were
-	goodRead    revision
-	goodBuiltOn map[string]int // generation of each of follows
-	owed        pendingWork    // what has to run before it is current again
-	madeFrom    Moment         // when the process of that run began
-	madeAt      time.Time      // the latest that the wall clock had shown when its newest run may have written files
-	madeBefore  time.Time      // madeAt of the run before that
-	doubts      []Doubt
-	saved       []saves // while runs were at work about which that leaves a doubt
-	gone        string  // outputs that are missing; empty: none
+// products are what a unit's runs have made, as far as file times tell, and what is in doubt about it.
+type products struct {
+	madeFrom   Moment        // when the process of its newest run began that may have written files
+	madeAt     time.Time     // the latest that the wall clock had shown when that run may have written files
+	madeBefore time.Time     // madeAt of the run before that
+	lasted     time.Duration // its newest good run, until it was ready or over
+	doubts     []Doubt
+	saved      []saves // while runs were at work about which that leaves a doubt
+	gone       string  // outputs that are missing; empty: none
+}
 
-	// Computed by settle and recompute; read by those downstream.
+// outlook is computed by settle and recompute, and read by those downstream.
+type outlook struct {
 	obstacle *obstacle
-	moving   bool          // will be at rest only later
-	upToDate bool          // its newest good run holds the newest code
-	queuedAt Moment        // when it began to stand in line for a job
-	lasted   time.Duration // its newest good run, until it was ready or over
-	queued   bool
-	marks    []Mark
+	moving   bool   // will be at rest only later
+	upToDate bool   // its newest good run holds the newest code
+	queued   bool   // stands in line for a job
+	queuedAt Moment // when it began to
+}
 
-	// See standings.
+// display is what was shown of a unit; see standings.
+type display struct {
+	marks            []Mark
 	place            int
 	changed, unshown bool
 	walked           int // the newest of standings.walks that has come by
 	standsFor        standing
 	toldFreshness    Freshness
-
-	removed bool // from the settings; it goes once it has ended
 }
 
 // movedSince reports whether the unit's newest run was on its way at that moment or later, and may have read what was

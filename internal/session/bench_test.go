@@ -127,7 +127,7 @@ func BenchmarkEvent(b *testing.B) {
 			b.ResetTimer()
 			for i := range b.N / 2 {
 				keys := []string{fmt.Sprintf("s%d", i%n)}
-				w.events <- watch.Touched{Burst: i + 1, Keys: keys}
+				w.events <- watch.Touched{Burst: i + 1, Keys: keys, Written: []time.Time{time.Now()}}
 				w.events <- watch.Unchanged{Burst: i + 1, Keys: keys}
 			}
 			b.StopTimer()
