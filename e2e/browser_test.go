@@ -125,12 +125,12 @@ func openBrowser(t *testing.T) *browser {
 		chromedp.UserDataDir(t.TempDir()),
 	)
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, close := chromedp.NewContext(
+	ctx, closeContext := chromedp.NewContext(
 		allocator,
 		chromedp.WithErrorf(func(string, ...any) {}),
 	) // it does not know all that newer browsers tell
 	ctx, cancel := context.WithTimeout(ctx, 3*patience)
-	t.Cleanup(func() { chromedp.Cancel(ctx); cancel(); close(); stop() })
+	t.Cleanup(func() { chromedp.Cancel(ctx); cancel(); closeContext(); stop() })
 	return &browser{t, ctx}
 }
 

@@ -19,7 +19,7 @@ type told struct {
 	files    map[string]string
 	// breaks returns, for a round, an edit that breaks one thing, as the verdict tells it, and its
 	// place as file:line.
-	breaks func(round int) (file, old, new, verdict, place string)
+	breaks func(round int) (file, before, after, verdict, place string)
 }
 
 // pytest is how pytest is run here: the system's own Python has it where another comes first.
@@ -191,8 +191,8 @@ func TestTold(t *testing.T) {
 			s := openScreen(t, 158, 46, env, dir, build(t), "start", "--trust")
 			s.shows(`CURRENT`)
 			for round := range 10 {
-				file, old, new, verdict, place := p.breaks(round)
-				edit(t, filepath.Join(dir, file), old, new)
+				file, before, after, verdict, place := p.breaks(round)
+				edit(t, filepath.Join(dir, file), before, after)
 				s.shows(verdict)
 				s.press(">")
 				s.shows(`1 of 1 +` + strings.ReplaceAll(place, ".", `\.`))
@@ -202,7 +202,7 @@ func TestTold(t *testing.T) {
 					text, _ := os.ReadFile(opened)
 					return strings.HasSuffix(strings.TrimSpace(string(text)), want)
 				}), "the editor was to open %s:\n%s", want, s.text())
-				edit(t, filepath.Join(dir, file), new, old)
+				edit(t, filepath.Join(dir, file), after, before)
 				s.shows(`CURRENT .*the code saved`)
 			}
 			out, err := command(env, dir, "export", "results", "--format", "json")

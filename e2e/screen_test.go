@@ -104,12 +104,12 @@ func (s *screen) press(keys ...string) {
 }
 
 // edit replaces text in a file, as a person would.
-func edit(t *testing.T, file, old, new string) {
+func edit(t *testing.T, file, before, after string) {
 	t.Helper()
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.Contains(t, string(data), old)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), old, new, 1)), 0o644))
+	require.Contains(t, string(data), before)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), before, after, 1)), 0o644))
 }
 
 // get asks as a browser does that goes to a page.

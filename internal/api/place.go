@@ -61,11 +61,11 @@ func PlaceOf(file, runtime, state, locks string) (Place, error) {
 // realPath returns a path without symbolic links, as far as it is there: a project whose
 // folder was deleted can still be ended.
 func realPath(path string) string {
-	real, err := filepath.EvalSymlinks(path)
+	found, err := filepath.EvalSymlinks(path)
 	if dir := filepath.Dir(path); err != nil && dir != path {
 		return filepath.Join(realPath(dir), filepath.Base(path))
 	}
-	return real
+	return found
 }
 
 // prepare makes a folder, for this user alone.

@@ -441,7 +441,7 @@ func FuzzChange(f *testing.F) {
 		[]byte(`{"ripples":[{"id":3}],"oldest":2,"saves":[{}],"uses":{"a":{}}}`),
 	)
 	f.Add([]byte(`{"units":[null],"ripples":[null],"order":["a"]}`), []byte(`{}`))
-	f.Fuzz(func(t *testing.T, first, second []byte) {
+	f.Fuzz(func(_ *testing.T, first, second []byte) {
 		snap := &Snapshot{}
 		for _, data := range [][]byte{first, second} {
 			u := &Update{}

@@ -137,8 +137,8 @@ func Add(file, units string) error {
 // Replace writes a file by renaming one into its place, so that no reader sees half of it.
 func Replace(file string, data []byte) error {
 	mode := fs.FileMode(0o644)
-	if real, err := filepath.EvalSymlinks(file); err == nil {
-		file = real
+	if resolved, err := filepath.EvalSymlinks(file); err == nil {
+		file = resolved
 	}
 	if info, err := os.Stat(file); err == nil {
 		mode = info.Mode().Perm()

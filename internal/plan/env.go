@@ -111,7 +111,7 @@ func readUnitEnvFiles(r *reader, u *Unit, e *entry) {
 
 // fileVariables returns those of the env files that the machine does not have, each
 // once, in the order of their names.
-func (v variables) fileVariables(u *Unit) []Variable {
+func (v variables) fileVariables() []Variable {
 	all := map[string]Variable{}
 	for _, file := range slices.Concat(v.project, v.own) {
 		all[file.Name] = file

@@ -315,7 +315,7 @@ func (r *reader) readUnit(e *entry, kind Kind) {
 			"\"reuse\" needs \"outputs\"",
 		)
 	}
-	u.Env = append(r.env.fileVariables(u), u.Env...)
+	u.Env = append(r.env.fileVariables(), u.Env...)
 	r.known[u.Name] = len(r.plan.Units)
 	r.plan.Units = append(r.plan.Units, u)
 }

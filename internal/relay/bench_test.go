@@ -16,7 +16,7 @@ import (
 // BenchmarkProxy compares the proxy with a bare one of the standard library on the same server: the
 // median of single small requests one after the other, and how many a second when eight ask at once.
 func BenchmarkProxy(b *testing.B) {
-	u, look := upstream(b, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "tides") })
+	u, look := upstream(b, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") })
 	behind := &behind{}
 	behind.set("tickets", look)
 	_, ours := serve(b, Config{Target: Target{Unit: "tickets"}, Backend: behind})

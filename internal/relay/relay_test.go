@@ -418,7 +418,7 @@ func TestStreams(t *testing.T) {
 // TestWaiting has requests wait while a unit is on its way, and says why there is no page when it is
 // broken.
 func TestWaiting(t *testing.T) {
-	_, look := upstream(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "the new page") })
+	_, look := upstream(t, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "the new page") })
 	b := &behind{}
 	b.set("tickets", Look{Moving: true})
 	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
@@ -464,7 +464,7 @@ func TestWaiting(t *testing.T) {
 func TestNoFailedGet(t *testing.T) {
 	b := &behind{}
 	start := func(n int) *httptest.Server {
-		u := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, n) }))
+		u := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, n) }))
 		b.set(
 			"tickets",
 			Look{Ready: true, Address: netip.MustParseAddrPort(u.Listener.Addr().String()), Generation: fmt.Sprint(n)},

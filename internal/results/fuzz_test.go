@@ -98,7 +98,7 @@ func FuzzReports(f *testing.F) {
 		),
 	)
 	dir := f.TempDir()
-	f.Fuzz(func(t *testing.T, data []byte) {
+	f.Fuzz(func(_ *testing.T, data []byte) {
 		for _, read := range []func([]byte, *sourceFiles, Sink) error{junitOf, readSARIF} {
 			r := NewRecord()
 			r.Begin(Run{Number: 1, At: noon})

@@ -91,7 +91,7 @@ func (r *liveRun) readPasses(s *Session, after time.Time, line string, next []st
 
 func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 	for _, ev := range events {
-		fails, saw := r.passRead(s, ev.Ended, ev.Good)
+		fails, saw := r.passRead(ev.Ended, ev.Good)
 		if fails {
 			ev.Good, ev.Saw = false, saw
 		}

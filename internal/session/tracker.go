@@ -253,7 +253,7 @@ func reportOf(s results.Summary) engine.Report {
 
 // passRead follows the findings of a tool that takes up changes by itself from pass to pass. It
 // reports whether they make a good pass a bad one, and what the tool said.
-func (r *liveRun) passRead(s *Session, ended, good bool) (fails bool, saw string) {
+func (r *liveRun) passRead(ended, good bool) (fails bool, saw string) {
 	if r.tracking.reader == nil {
 		return false, ""
 	}

@@ -170,7 +170,7 @@ func randomRules(t *testing.T, r *rand.Rand, root string) string {
 }
 
 // randomFiles makes files and folders, and returns their paths.
-func randomFiles(t *testing.T, r *rand.Rand, root string) []string {
+func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 	var files []string
 	for range 30 {
 		var parts []string
@@ -217,7 +217,7 @@ func randomFiles(t *testing.T, r *rand.Rand, root string) []string {
 func FuzzIgnoreFile(f *testing.F) {
 	f.Add([]byte("*.log\n!keep.log\n/build/**/x[a-z]\\ \n"), "build/a/xb")
 	f.Add([]byte("[[:alpha:]\xff]**/\\"), "a\xffb/c")
-	f.Fuzz(func(t *testing.T, text []byte, file string) {
+	f.Fuzz(func(_ *testing.T, text []byte, file string) {
 		s := &scope{base: "/r", rules: parseIgnore(text, ignoreName)}
 		s.ignores("/r/"+file, false)
 		s.ignores("/r/"+file, true)

@@ -39,7 +39,7 @@ func (t *tree) follow(f *folder, name string) entry {
 // or the first that is missing.
 func (t *tree) steps(link string) []string {
 	var steps []string
-	at, rest := realPath(path.Dir(link)), []string{path.Base(link)}
+	at, rest := resolved(path.Dir(link)), []string{path.Base(link)}
 	for hops := 0; len(rest) > 0 && hops < maxHops; {
 		next := path.Join(at, rest[0])
 		rest = rest[1:]
@@ -67,14 +67,14 @@ func (t *tree) steps(link string) []string {
 	return steps
 }
 
-// realPath returns where a folder really is, since a relative link starts from
+// resolved returns where a folder really is, since a relative link starts from
 // there.
-func realPath(dir string) string {
-	real, err := filepath.EvalSymlinks(filepath.FromSlash(dir))
+func resolved(dir string) string {
+	resolved, err := filepath.EvalSymlinks(filepath.FromSlash(dir))
 	if err != nil {
 		return dir
 	}
-	return filepath.ToSlash(real)
+	return filepath.ToSlash(resolved)
 }
 
 // isInside reports whether a path is in a folder from which is watched.

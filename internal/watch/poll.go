@@ -13,8 +13,8 @@ type pollGroup struct {
 	next    time.Time
 }
 
-// everySecond is how often a folder is looked at that should be told of.
-const everySecond = time.Second
+// networkPoll is how often a folder is looked at that should be told of.
+const networkPoll = time.Second
 
 // restFactor is how many times longer than a round takes the next one waits at
 // least, so that looking never takes more than a twentieth of a core.
@@ -49,7 +49,7 @@ func (t *tree) schedule(f *folder) {
 	}
 	every := t.asked(f)
 	if every == 0 && (f.shared || !f.watched) {
-		every = everySecond
+		every = networkPoll
 	}
 	if every == f.every {
 		return

@@ -213,8 +213,8 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 	}
 	for path := range heard["all"] {
 		_, exists := there[path]
-		real, err := filepath.EvalSymlinks(filepath.Join(d.root, path))
-		if !exists || err != nil || real != filepath.Join(d.root, path) {
+		resolved, err := filepath.EvalSymlinks(filepath.Join(d.root, path))
+		if !exists || err != nil || resolved != filepath.Join(d.root, path) {
 			continue
 		}
 		out := excludedBy(filepath.Join(d.root, path))
@@ -460,8 +460,8 @@ func (d *treeDriver) operate() {
 // holds reports whether a folder is there and is in dir, or is dir.
 func (d *treeDriver) holds(dir, folder string) bool {
 	in, err := filepath.EvalSymlinks(dir)
-	real, missing := filepath.EvalSymlinks(folder)
-	return err != nil || missing == nil && isBelow(real, in)
+	resolved, missing := filepath.EvalSymlinks(folder)
+	return err != nil || missing == nil && isBelow(resolved, in)
 }
 
 // target is how a symbolic link in a folder names a path.

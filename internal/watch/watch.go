@@ -443,7 +443,7 @@ func (w *Watcher) matchAnew(g *group, in *interest) {
 
 // settle tells of what has come to rest, unless version control is at work.
 func (w *Watcher) settle(now time.Time) {
-	if due, any := w.bursts.next(); !any || due.After(now) {
+	if due, has := w.bursts.next(); !has || due.After(now) {
 		return
 	}
 	lock, held := w.tree.held(now)
@@ -515,7 +515,7 @@ func (w *Watcher) sleep() time.Duration {
 		return 0
 	}
 	wake := time.Now().Add(time.Hour)
-	if due, any := w.bursts.next(); any {
+	if due, has := w.bursts.next(); has {
 		wake = time.Now().Add(due.Sub(w.clock()))
 		if !w.lockWait.since.IsZero() {
 			wake = time.Now().Add(holdLook)
@@ -524,7 +524,7 @@ func (w *Watcher) sleep() time.Duration {
 			wake = time.Now().Add(unreadLook)
 		}
 	}
-	if at, any := w.tree.nextLook(); any && at.Before(wake) {
+	if at, has := w.tree.nextLook(); has && at.Before(wake) {
 		wake = at
 	}
 	for _, r := range w.behindSince {

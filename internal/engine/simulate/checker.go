@@ -572,7 +572,7 @@ func (c *Checker) wantNeeds(name string, seen map[string]bool) {
 }
 
 // spawned notes what a process can read: all that is written by now.
-func (c *Checker) spawned(unit string, run int) {
+func (c *Checker) spawned(unit string, _ int) {
 	b := c.of(unit)
 	b.read, b.payable = maps.Clone(b.told), slices.Sorted(maps.Keys(b.owed))
 	b.upGood = map[string]int{}

@@ -53,11 +53,11 @@ func writeDraft(at location, printed, yes bool) error {
 		return nil
 	}
 	file := filepath.Join(root, plan.FileName)
-	if real, err := os.Readlink(file); err == nil {
+	if resolved, err := os.Readlink(file); err == nil {
 		return exit.Refuse(
 			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that folder with -C, or remove the link.",
 			file,
-			real,
+			resolved,
 		)
 	}
 	before, err := files.Read(file, files.Sane)

@@ -303,8 +303,8 @@ const manyFolders = 20_000
 func mayWatch(root string) error {
 	why := ""
 	if dir, err := os.UserHomeDir(); err == nil && dir != "" {
-		if real, err := filepath.EvalSymlinks(dir); err == nil {
-			dir = real
+		if resolved, err := filepath.EvalSymlinks(dir); err == nil {
+			dir = resolved
 		}
 		if rel, err := filepath.Rel(root, dir); err == nil && filepath.IsLocal(rel) {
 			why = "has your home folder in it"
@@ -337,7 +337,7 @@ func mayWatch(root string) error {
 // out.
 func hasMany(root string) bool {
 	n, until := 0, time.Now().Add(2*time.Second)
-	filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+	filepath.WalkDir(root, func(_ string, e fs.DirEntry, err error) error {
 		switch {
 		case err != nil || !e.IsDir():
 			return nil

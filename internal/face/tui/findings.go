@@ -240,7 +240,7 @@ func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
 	case f.source.err != nil:
 		rows = append(rows, "  "+m.palette.dim.Render("its source cannot be shown: "+f.source.err.Error()))
 	default:
-		rows = append(rows, f.around(m, c, width, height-len(rows))...)
+		rows = append(rows, f.around(m, c, height-len(rows))...)
 	}
 	rows = rows[:max(0, min(len(rows), height))]
 	for i := range rows {
@@ -250,7 +250,7 @@ func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
 }
 
 // around are the lines of source around a place, with the line itself pointed out.
-func (f *findings) around(m *model, c api.Finding, width, height int) []string {
+func (f *findings) around(m *model, c api.Finding, height int) []string {
 	if c.Line == 0 || height <= 0 {
 		return nil
 	}

@@ -278,12 +278,12 @@ func (v *hands) place(m *model) api.Size {
 	if m.height >= 30 {
 		above = 2
 	}
-	width, height := v.share(m, m.width, m.height-above-1)
+	width, height := v.share(m.width, m.height-above-1)
 	return api.Size{Cols: max(width, 2), Rows: max(height-1, 1)}
 }
 
 // share is the terminal's part of the room, with its rule.
-func (v *hands) share(m *model, width, height int) (int, int) {
+func (v *hands) share(width, height int) (int, int) {
 	switch {
 	case !v.beside:
 		return width, height
@@ -294,7 +294,7 @@ func (v *hands) share(m *model, width, height int) (int, int) {
 }
 
 func (v *hands) draw(m *model, width, height int) []string {
-	w, h := v.share(m, width, height)
+	w, h := v.share(width, height)
 	rows := append([]string{v.rule(m, w)}, v.cells(m, w, h-1)...)
 	switch {
 	case !v.beside:

@@ -178,7 +178,7 @@ func (v *mapView) foot(m *model, width, most int) []string {
 }
 
 // boxText is what a box says of its units.
-func (v *mapView) boxText(m *model, b timeline.Box) (name, state string) {
+func (v *mapView) boxText(b timeline.Box) (name, state string) {
 	u := b.Units[0]
 	if n := v.number(u.Name); n > 0 {
 		return fmt.Sprintf("%d %s", n, b.Name()), v.steps[n-1].Does
@@ -224,7 +224,7 @@ func (v *mapView) measure(m *model, room int) {
 	d := &v.drawn
 	d.width, d.left = make([]int, d.Layers), make([]int, d.Layers)
 	for _, b := range d.Boxes {
-		name, state := v.boxText(m, b)
+		name, state := v.boxText(b)
 		wide := ansi.StringWidth(name) + 1 + 2 + 1 + ansi.StringWidth(state)
 		if d.pitch == 5 {
 			wide = max(wide, ansi.StringWidth(boxMore(m, b)))
@@ -318,7 +318,7 @@ func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
 	d := &v.drawn
 	u := b.Units[0]
 	x, y, width := d.left[b.Layer], d.rowAt(b.Row), d.width[b.Layer]
-	name, state := v.boxText(m, b)
+	name, state := v.boxText(b)
 	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.stateStyle(u), m.palette.dim
 	if len(b.Units) > 1 {
 		nameStyle = m.palette.text

@@ -131,7 +131,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 	suites := t.suites(m)
 	rows := make([]string, 0, height)
 	for _, u := range suites {
-		rows = append(rows, fit(t.suiteRow(m, u, width), width))
+		rows = append(rows, fit(t.suiteRow(m, u), width))
 	}
 	rows = append(rows, t.rule(m, t.listTitle(), width))
 	left := height - len(rows)
@@ -170,7 +170,7 @@ func (t *tests) suites(m *model) []*api.Unit {
 const barWidth = 24
 
 // suiteRow tells how a suite gets on.
-func (t *tests) suiteRow(m *model, u *api.Unit, width int) string {
+func (t *tests) suiteRow(m *model, u *api.Unit) string {
 	name := m.unitStyle(u.Name).Render(fit(u.Name, m.columns().name))
 	row := "  " + name + " " + m.palette.stateStyle(u).Render(fit(stateWord(u), 10)) + " "
 	r := u.Report

@@ -96,7 +96,7 @@ func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage
 		Findings: p.findings[min(q.From, len(p.findings)):min(q.From+q.Count, len(p.findings))],
 	}, nil
 }
-func (p *played) Detail(_ context.Context, unit string) (api.Detail, error) {
+func (p *played) Detail(_ context.Context, _ string) (api.Detail, error) {
 	return p.detail, nil
 }
 func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {

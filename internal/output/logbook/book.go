@@ -340,15 +340,15 @@ func (b *Book) flush() {
 
 // seal closes the files of segments that will not be written to again, and reports whether
 // there were any.
-func (b *Book) seal() (any bool) {
+func (b *Book) seal() (sealed bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, s := range b.segments[:max(len(b.segments)-1, 0)] {
 		if len(s.buffers) == 0 && s.close() {
-			any = true
+			sealed = true
 		}
 	}
-	return any
+	return sealed
 }
 
 // Flush returns when all that was appended before is written, or cannot be.

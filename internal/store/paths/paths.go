@@ -23,7 +23,7 @@ func Personal() string { return filepath.Join(xdg.ConfigHome, "omnivigil", "conf
 // Logs is the folder in which the sessions of the project with that settings file have their
 // logs, each in a folder that is named by when it began.
 func Logs(file string) string {
-	file = real(file)
+	file = resolved(file)
 	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+short(file))
 }
 
@@ -33,22 +33,22 @@ func Results(file string) string { return filepath.Join(State(), "results", file
 // Typed is the folder of the settings of commands that were typed in a folder, each in a folder
 // of its own.
 func Typed(folder string) string {
-	folder = real(folder)
+	folder = resolved(folder)
 	return filepath.Join(State(), "typed", filepath.Base(folder)+"-"+short(folder))
 }
 
 // TypedFile is the settings file of a command that was typed in a folder.
 func TypedFile(folder, settings string) string {
-	return filepath.Join(Typed(folder), filepath.Base(real(folder))+"-"+short(settings), "command.toml")
+	return filepath.Join(Typed(folder), filepath.Base(resolved(folder))+"-"+short(settings), "command.toml")
 }
 
-// real is the path of a file, without links where they can be followed.
-func real(file string) string {
+// resolved is the path of a file, without links where they can be followed.
+func resolved(file string) string {
 	if abs, err := filepath.Abs(file); err == nil {
 		file = abs
 	}
-	if real, err := filepath.EvalSymlinks(file); err == nil {
-		file = real
+	if resolved, err := filepath.EvalSymlinks(file); err == nil {
+		file = resolved
 	}
 	return file
 }
