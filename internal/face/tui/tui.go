@@ -103,69 +103,95 @@ func (s *Screen) follow(ctx context.Context) {
 	s.program.Send(endMsg{err})
 }
 
-// model is the root: what all views share.
+// model is the root: what all views share, in parts.
 type model struct {
-	ctx      context.Context
-	project  api.Project
-	terminal func(taken bool)
-	clock    func() time.Time
+	outside
+	scene
+	appearance
+	preferences
+	messages
+	asking
+	picture
 
-	snap      *api.Snapshot
-	now       time.Time
-	at        time.Time // the time cursor; zero: at now
-	width     int
-	height    int
-	palette   *palette
-	styles    map[string]lipgloss.Style // of units
-	names     []string
-	table     []binding
-	habits    Habits
-	habitsNow func() (Habits, []string, bool)
-	own       string // what is wrong with the person's own file
-	ground    ground // of the terminal
-	profile   colorprofile.Profile
-	noMouse   bool // it is the terminal's, for selecting text
-	away      away
-
-	notice     string         // what the person has to know of this face, until another key
-	said       string         // the same, of what went well
-	marks      map[int64]bool // lines that the person has marked
-	trouble    *trouble       // the place at hand of a failed test or a finding; nil: none
-	typedWords []string       // that were added to commands, the newest last
-	remember   func([]string)
-	redraw     func(context.Context) // draws all again after another program has had the terminal
-	pending    []tea.Cmd             // what is left to be asked of the project
-	cmds       []tea.Cmd             // and of the terminal
-	listening  []tea.Cmd             // what is waited for
-	silent     time.Duration         // how long the project has not answered; 0: it does
-	lost       error                 // why the project cannot be followed any more
-
-	rows         []safeRow // as last drawn
-	drawn        bool      // the screen has been
-	last         tea.View  // as it was then
-	onlySnapshot bool      // the newest message was one
-
+	away        away
 	stack       []view
 	overview    overview
 	hands       *hands // the terminal that is shown, or nil
-	handsBeside bool   // the stream, as the person had it last
+	handsBeside bool   // the stream, as the user had it last
 	sampling    sampling
+}
 
-	bodyTop, laneTop, streamTop int // rows, as last drawn, for the mouse
+// outside is what the screen talks to.
+type outside struct {
+	ctx       context.Context
+	project   api.Project
+	terminal  func(taken bool)
+	clock     func() time.Time
+	remember  func([]string)
+	redraw    func(context.Context) // draws all again after another program has had the terminal
+	habitsNow func() (Habits, []string, bool)
+}
+
+// scene is what is shown: the project, and of what time.
+type scene struct {
+	snap *api.Snapshot
+	now  time.Time
+	at   time.Time // the time cursor; zero: at now
+}
+
+// appearance is how the terminal is, and what that makes of colours.
+type appearance struct {
+	width, height int
+	ground        ground // of the terminal
+	profile       colorprofile.Profile
+	palette       *palette
+	styles        map[string]lipgloss.Style // of units
+	names         []string                  // of the units that have a style
+}
+
+// preferences are what the user likes to have.
+type preferences struct {
+	table   []binding
+	habits  Habits
+	own     string // what is wrong with the user's own file
+	noMouse bool   // it is the terminal's, for selecting text
+}
+
+// messages are what the user is told, has marked and has typed.
+type messages struct {
+	notice     string         // what the user has to know of this face, until another key
+	said       string         // the same, of what went well
+	marks      map[int64]bool // lines that the user has marked
+	trouble    *trouble       // the current location of a failed test or a finding; nil: none
+	typedWords []string       // that were added to commands, the newest last
+}
+
+// asking is what is under way with the project and the terminal.
+type asking struct {
+	pending   []tea.Cmd     // what is left to be asked of the project
+	cmds      []tea.Cmd     // and of the terminal
+	listening []tea.Cmd     // what is waited for
+	silent    time.Duration // how long the project has not answered; 0: it does
+	lost      error         // why the project cannot be followed any more
+}
+
+// picture is the screen as last drawn.
+type picture struct {
+	rows                        []safeRow
+	drawn                       bool // the screen has been
+	last                        tea.View
+	onlySnapshot                bool // the newest message was one
+	bodyTop, laneTop, streamTop int  // rows, for the mouse
 }
 
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 	m := &model{
-		ctx:      ctx,
-		project:  p,
-		snap:     first,
-		clock:    time.Now,
-		now:      time.Now(),
-		width:    80,
-		height:   24,
-		overview: newOverview(),
-		away:     away{used: time.Now()},
-		marks:    map[int64]bool{},
+		outside:    outside{ctx: ctx, project: p, clock: time.Now},
+		scene:      scene{snap: first, now: time.Now()},
+		appearance: appearance{width: 80, height: 24},
+		messages:   messages{marks: map[int64]bool{}},
+		away:       away{used: time.Now()},
+		overview:   newOverview(),
 	}
 	m.stack = []view{&m.overview}
 	m.ground = groundOf(os.Getenv("COLORFGBG"))
