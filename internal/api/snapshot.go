@@ -153,7 +153,7 @@ type Unit struct {
 	Follows   []string  `json:"follows,omitempty"`
 	State     State     `json:"state"`
 	Freshness Freshness `json:"freshness"`
-	Why       string    `json:"why,omitempty"` // of stale and waiting units: what stands in the way
+	Why       string    `json:"why,omitempty"` // of stale and waiting units: what prevents them from becoming current
 	Wanted    bool      `json:"wanted"`
 	Paused    bool      `json:"paused,omitempty"`
 	Words     []string  `json:"words,omitempty"`    // that a person has added to its command

@@ -10,7 +10,7 @@ type FactKind string
 const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Because; Command where it is not the unit's own
 	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
-	FactRunLate       FactKind = "run-late"       // a service is not ready in time, or in trouble, and goes on: Problem
+	FactRunLate       FactKind = "run-late"       // a service is not ready in time, or fails a check, and keeps running: Problem
 	FactRunEnded      FactKind = "run-ended"      // State; Exit, Problem, Took, Files (suspects), Since (reused)
 	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
 	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID

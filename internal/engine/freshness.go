@@ -32,7 +32,7 @@ func (u *unit) freshness() Freshness {
 }
 
 // Staleness is why a unit is stale: Since is the first save that it has not read,
-// zero where it is stale for another reason, Text what stands in the way.
+// zero where it is stale for another reason, Text what prevents it from becoming current.
 type Staleness struct {
 	Since Moment
 	Text  string

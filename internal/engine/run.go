@@ -503,7 +503,7 @@ func (e *Engine) exited(ev Exited) {
 			u.run.failsBy,
 			u.reportWords(),
 			u.report.warningWords(),
-			"it told of what counts as a failure",
+			"its output reports a failure",
 		)
 		u.run.Problem = end.Problem
 		e.ended(u, Failed, end)

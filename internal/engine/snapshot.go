@@ -69,7 +69,7 @@ type Unit struct {
 	Kind      string
 	State     State
 	Freshness Freshness
-	Why       string // of stale and waiting units: what stands in the way
+	Why       string // of stale and waiting units: what prevents them from becoming current
 	Wanted    bool
 	Paused    bool
 	Words     []string // that the person has added to its command

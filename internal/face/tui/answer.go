@@ -68,6 +68,6 @@ var terminalKeys = []binding{
 
 	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField,
 		do: on(func(m *model, f *answerField) { f.submit(m) })},
-	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 }

@@ -155,13 +155,13 @@ var streamKeys = []binding{
 		do: func(m *model) { m.stream().first() }},
 	{keys: []string{"("}, action: "run-before", name: "previous run", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Start, -1) }},
-	{keys: []string{")"}, action: "run-after", name: "to the start of a run after", group: onStream,
+	{keys: []string{")"}, action: "run-after", name: "next run", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Start, 1) }},
 	{keys: []string{"{"}, action: "failure-before", name: "to the failure before", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Failure, -1) }},
 	{keys: []string{"}"}, action: "failure-after", name: "to the failure after", group: onStream,
 		do: func(m *model) { m.stream().jump(m, query.Failure, 1) }},
-	{keys: []string{"/"}, action: "look-for", name: "look for text in the output", hint: "look for",
+	{keys: []string{"/"}, action: "look-for", name: "search the output", hint: "look for",
 		group: onStream, do: (*model).searchOutput},
 	{keys: []string{"n"}, action: "match-after", name: "to the match after", hint: "next match", group: onStream,
 		when: looking, do: func(m *model) { m.stream().next(m, 1) }},
@@ -176,7 +176,7 @@ var streamKeys = []binding{
 	{keys: []string{"backspace"}, action: "show-all", name: "show all lines again, and end the search",
 		hint: "show all", group: onStream,
 		when: func(m *model) bool { return len(m.stream().filter) > 0 || looking(m) }, do: (*model).noFilter},
-	{keys: []string{"\""}, action: "choose-lines", name: "choose lines: to copy, mark or open what they name",
+	{keys: []string{"\""}, action: "choose-lines", name: "select lines: to copy, mark or open what they name",
 		hint: "choose lines", group: onStream, do: (*model).pick},
 	{keys: []string{"'"}, action: "mark-before", name: "to the marked line before", group: onStream,
 		do: (*model).nextMark},
@@ -222,10 +222,10 @@ var screenKeys = []binding{
 
 // wordKeys add words to a command. They come last: where there is room, the bottom line has them.
 var wordKeys = []binding{
-	{keys: []string{"a"}, action: "add-words", name: "add words to its command for the next runs",
+	{keys: []string{"a"}, action: "add-words", name: "add arguments to its command for the next runs",
 		hint: "add words", group: onUnit,
 		when: func(m *model) bool { return m.chosen() != nil }, do: (*model).addWords},
-	{keys: []string{"d"}, action: "no-words", name: "take the added words away; run all tests again",
+	{keys: []string{"d"}, action: "no-words", name: "remove the added arguments; run all tests again",
 		hint: "all again", group: onUnit,
 		when: func(m *model) bool { return m.hasWords() || m.narrowed() }, do: (*model).widen},
 	{keys: []string{"c"}, action: "once-without", name: "restart or rerun it once without them",
@@ -246,9 +246,9 @@ var resultKeys = []binding{
 		when: (*model).anyTrouble, do: func(m *model) { m.seekTrouble(-1) }},
 	{keys: []string{"e"}, action: "edit", name: "open that place in the editor", hint: "editor", group: onResults,
 		when: (*model).anyTrouble, do: (*model).editTrouble},
-	{keys: []string{"t"}, action: "narrow", name: "run only some tests of the chosen suite", group: onResults,
+	{keys: []string{"t"}, action: "narrow", name: "run only some tests of the selected suite", group: onResults,
 		when: (*model).hasTests, do: (*model).narrowUnit},
-	{keys: []string{"x"}, action: "narrow-failing", name: "run only the failing tests of the chosen suite",
+	{keys: []string{"x"}, action: "narrow-failing", name: "run only the failing tests of the selected suite",
 		group: onResults,
 		when:  func(m *model) bool { u := m.chosen(); return m.hasTests() && u.Report.Failed > 0 },
 		do: func(m *model) {
@@ -320,7 +320,7 @@ var resultViewKeys = []binding{
 		do: (*model).lanesOnly},
 
 	{in: "seek", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
-	{in: "seek", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "seek", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: func(m *model) {
 			if f, ok := m.top().(*seekField); ok {
 				f.giveUp(m)
@@ -329,12 +329,12 @@ var resultViewKeys = []binding{
 
 	{in: "write results", keys: []string{"enter"}, name: "write", hint: "write", group: onField,
 		do: (*model).saveResults},
-	{in: "write results", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "write results", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "narrow", keys: []string{"enter"}, name: "run only these", hint: "run only these", group: onField,
 		do: onNarrow(func(m *model, f *narrowField) { f.submit(m) })},
-	{in: "narrow", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "narrow", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 }
 
@@ -367,7 +367,7 @@ var panelKeys = []binding{
 		do: (*model).close},
 
 	{in: "look for", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
-	{in: "look for", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "look for", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).giveUpSearch},
 	{in: "look for", keys: []string{"up"}, name: "to the match before", hint: "before", group: onField,
 		do: func(m *model) { m.stream().next(m, -1) }},
@@ -375,7 +375,7 @@ var panelKeys = []binding{
 		do: func(m *model) { m.stream().next(m, 1) }},
 
 	{in: "filter", keys: []string{"enter"}, name: "keep", hint: "keep", group: onField, do: (*model).close},
-	{in: "filter", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "filter", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).giveUpFilter},
 
 	{in: "words", keys: []string{"enter"}, name: "run with them", hint: "run with them", group: onField,
@@ -384,11 +384,11 @@ var panelKeys = []binding{
 		do: onWords(func(m *model, f *wordsField) { f.recall(m, -1) })},
 	{in: "words", keys: []string{"down"}, name: "what was typed after", group: onField,
 		do: onWords(func(m *model, f *wordsField) { f.recall(m, 1) })},
-	{in: "words", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "words", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "write", keys: []string{"enter"}, name: "write", hint: "write", group: onField, do: (*model).save},
-	{in: "write", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "write", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "lines", keys: []string{"up", "k"}, name: "the line above", hint: "choose", group: onPicked,

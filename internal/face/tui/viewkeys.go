@@ -126,12 +126,12 @@ func measured(measure int) func(*model) { return on(func(_ *model, v *charts) { 
 var fieldKeys = []binding{
 	{in: "path", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField,
 		do: on(func(m *model, f *pathField) { f.submit(m) })},
-	{in: "path", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "path", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "write a drawing", keys: []string{"enter"}, name: "write", hint: "write", group: onField,
 		do: on(func(m *model, f *drawingField) { f.submit(m) })},
-	{in: "write a drawing", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "write a drawing", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "command line", keys: []string{"enter"}, name: "do it", hint: "do it", group: onField,
@@ -142,6 +142,6 @@ var fieldKeys = []binding{
 		do: on(func(_ *model, c *commandLine) { c.choose(-1) })},
 	{in: "command line", keys: []string{"down"}, name: "the action below", group: onField,
 		do: on(func(_ *model, c *commandLine) { c.choose(1) })},
-	{in: "command line", keys: []string{"esc", "ctrl+c"}, name: "give it up", hint: "give up", group: onField,
+	{in: "command line", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 }
