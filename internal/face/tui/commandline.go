@@ -270,7 +270,7 @@ func init() { // they lead back to the list
 		{
 			name: "look-for",
 			args: "[TEXT]",
-			help: "look for text in the output",
+			help: "search the output",
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
 					m.searchOutput()
