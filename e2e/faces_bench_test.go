@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/client"
+	"omnivigil/internal/api/socket"
 )
 
 // shownOn is a full screen in a terminal that is read as fast as it is written.
@@ -188,15 +190,15 @@ func BenchmarkFaces(b *testing.B) {
 	out, code := p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)
 	defer p.run("stop", "--all")
-	place, err := api.PlaceOf(p.dir+"/omnivigil.toml", "", p.dir+"/state/omnivigil", p.t.TempDir())
+	place, err := socket.PlaceOf(p.dir+"/omnivigil.toml", "", p.dir+"/state/omnivigil", p.t.TempDir())
 	require.NoError(b, err)
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()
-	client, err := api.Connect(ctx, place)
+	project, err := client.Connect(ctx, place)
 	require.NoError(b, err)
 
 	changes := make(chan bool, 1000)
-	go client.Follow(ctx, api.Face{Kind: "bench"}, func(s *api.Snapshot) error {
+	go project.Follow(ctx, api.Face{Kind: "bench"}, func(s *api.Snapshot) error {
 		changes <- s.Paused
 		return nil
 	})
@@ -205,7 +207,7 @@ func BenchmarkFaces(b *testing.B) {
 		action := []api.Action{api.Pause, api.Resume}[n%2]
 		time.Sleep(time.Duration(40+rand.IntN(60)) * time.Millisecond) // at any moment between two frames
 		began := time.Now()
-		_, err := client.Do(ctx, api.Request{Action: action})
+		_, err := project.Do(ctx, api.Request{Action: action})
 		require.NoError(b, err)
 		answered = append(answered, time.Since(began))
 		for <-changes != (action == api.Pause) {
@@ -215,13 +217,13 @@ func BenchmarkFaces(b *testing.B) {
 	b.ReportMetric(milliseconds(median(answered)), "answer-ms")
 	b.ReportMetric(milliseconds(median(seen)), "seen-ms")
 
-	snap, err := client.Snapshot(ctx)
+	snap, err := project.Snapshot(ctx)
 	require.NoError(b, err)
 	stop()
 	for _, faces := range []int{0, 1, 10} {
 		ctx, stop := context.WithCancel(b.Context())
 		for range faces {
-			face, err := api.Connect(ctx, place)
+			face, err := client.Connect(ctx, place)
 			require.NoError(b, err)
 			go api.FollowLines(ctx, face, api.LineQuery{Last: true}, func([]api.Line) error { return nil })
 		}

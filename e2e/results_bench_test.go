@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/client"
+	"omnivigil/internal/api/socket"
 )
 
 // BenchmarkNamed measures from the moment at which a test runner writes that a test has failed
@@ -36,9 +38,9 @@ func BenchmarkNamed(b *testing.B) {
 		stop.Dir, stop.Env = cmd.Dir, cmd.Env
 		require.NoError(b, stop.Run())
 	}()
-	place, err := api.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"), b.TempDir())
+	place, err := socket.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"), b.TempDir())
 	require.NoError(b, err)
-	client, err := api.Connect(b.Context(), place)
+	client, err := client.Connect(b.Context(), place)
 	require.NoError(b, err)
 	defer client.Close()
 	named := regexp.MustCompile(`low-(\d{19})`)

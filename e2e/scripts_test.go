@@ -14,7 +14,7 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 
-	"omnivigil/internal/api"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/cli"
 	"omnivigil/internal/store/paths"
 )
@@ -30,7 +30,7 @@ func (c cleaned) Run() int {
 	defer func() { os.RemoveAll(binaries) }()
 	code := c.M.Run()
 	if place, err := paths.Place("omnivigil.toml"); err == nil { // the projects are gone by now
-		api.SweepLocks(filepath.Dir(place.Lock))
+		socket.SweepLocks(filepath.Dir(place.Lock))
 	}
 	return code
 }

@@ -1,10 +1,9 @@
-// Package api is the one contract between a project that runs and whatever shows or steers
-// it: the full screen, the plain stream, commands in a second terminal, editors,
-// assistants. A running project implements Project; Server carries it over a Unix socket,
-// as docs/api.md describes, and Client is a Project again.
+// Package api is the contract between a running project and whatever shows or controls it: the full screen, the plain
+// stream, commands in a second terminal, editors, assistants. A running project implements Project. Package server
+// carries it over a Unix socket, as docs/api.md describes, and package client makes a Project of it again.
 //
-// All values are plain: states and the like have text names, times are RFC 3339 with
-// nanoseconds, lengths of time are seconds. What has been handed out is never changed.
+// All values are plain: states and the like are words, times are RFC 3339 with nanoseconds, durations are seconds.
+// A value that was handed out never changes. Start reading at Project and Snapshot.
 package api
 
 import (

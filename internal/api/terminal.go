@@ -1,13 +1,7 @@
 package api
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
-	"math"
-	"net/http"
-	"net/url"
-	"strconv"
 	"time"
 )
 
@@ -167,96 +161,4 @@ type Mouse struct {
 	Shift  bool   `json:"shift,omitempty"`
 	Alt    bool   `json:"alt,omitempty"`
 	Ctrl   bool   `json:"ctrl,omitempty"`
-}
-
-// screen serves Screen.
-func (s *Server) screen(w http.ResponseWriter, r *http.Request) {
-	screen, err := s.project.Screen(r.Context(), r.FormValue("unit"))
-	reply(w, screen, err)
-}
-
-// followScreen sends a terminal's screen as JSON lines.
-func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
-	q := ScreenQuery{Unit: r.FormValue("unit"), Face: Face{Kind: r.FormValue("face")}}
-	q.Face.PID, _ = strconv.Atoi(r.FormValue("pid"))
-	err := flags(r, map[string]*bool{"hand": &q.Hand, "take": &q.Take})
-	for name, n := range map[string]*int{"cols": &q.Size.Cols, "rows": &q.Size.Rows} {
-		if err == nil {
-			var v int64
-			v, err = whole(r.FormValue(name), name)
-			*n = int(min(v, math.MaxInt32))
-		}
-	}
-	if bounded := q.Size.Bounded(); err == nil && q.Size != (Size{}) &&
-		(bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
-		err = badQuery(
-			"a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells",
-			q.Size.Cols,
-			q.Size.Rows,
-			MaxCells,
-			MaxArea,
-		)
-	}
-	if err == nil && len(q.Face.Kind) > maxKind {
-		err = badQuery("face is too long")
-	}
-	if err != nil {
-		reply(w, nil, err)
-		return
-	}
-	jsonLines(w, func(send func(Screen) error) error { return s.project.FollowScreen(r.Context(), q, send) })
-}
-
-// input serves Input.
-func (s *Server) input(w http.ResponseWriter, r *http.Request) {
-	var in Input
-	if err := decode(w, r, &in, `{"unit":"berths","text":"y","keys":["enter"]}`); err != nil {
-		reply(w, nil, err)
-		return
-	}
-	reply(w, struct{}{}, s.project.Input(r.Context(), in))
-}
-
-// Screen implements Project.
-func (c *Client) Screen(ctx context.Context, unit string) (Screen, error) {
-	var screen Screen
-	err := c.get(ctx, root+"/screen", url.Values{"unit": {unit}}, &screen)
-	return screen, err
-}
-
-// FollowScreen implements Project.
-func (c *Client) FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error {
-	query := url.Values{
-		"unit": {
-			q.Unit,
-		},
-		"face": {q.Face.Kind},
-		"pid":  {strconv.Itoa(q.Face.PID)},
-		"hand": {strconv.FormatBool(q.Hand)},
-		"take": {strconv.FormatBool(q.Take)},
-		"cols": {strconv.Itoa(q.Size.Cols)},
-		"rows": {strconv.Itoa(q.Size.Rows)},
-	}
-	in, err := c.open(ctx, http.MethodGet, root+"/screen/follow", query, nil)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	all := json.NewDecoder(bufio.NewReaderSize(in, 64<<10))
-	for all.More() {
-		var screen Screen
-		if err := all.Decode(&screen); err != nil {
-			return lost(ctx, err)
-		}
-		if err := show(screen); err != nil {
-			return err
-		}
-	}
-	return ctx.Err()
-}
-
-// Input implements Project.
-func (c *Client) Input(ctx context.Context, in Input) error {
-	var done struct{}
-	return c.call(ctx, http.MethodPost, root+"/input", nil, in, &done)
 }

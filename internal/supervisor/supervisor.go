@@ -18,6 +18,8 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/server"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
@@ -48,7 +50,7 @@ type Options struct {
 }
 
 // Place is where the project that is started meets its faces.
-func (o Options) Place() (api.Place, error) { return paths.Place(o.key()) }
+func (o Options) Place() (socket.Place, error) { return paths.Place(o.key()) }
 
 // key is what the project is known by: its settings file, or a name beside that.
 func (o Options) key() string {
@@ -134,12 +136,12 @@ func ward(o Options) error {
 	}
 	lock, err := at.TryLock()
 	switch {
-	case errors.Is(err, api.ErrLocked):
+	case errors.Is(err, socket.ErrLocked):
 		return failStart(exit.Locked, err)
 	case err != nil:
 		return failStart(exit.Failed, err)
 	}
-	api.SweepLocks(filepath.Dir(at.Lock))
+	socket.SweepLocks(filepath.Dir(at.Lock))
 	if err := guard.Ward(lock); err != nil {
 		return failStart(exit.Failed, err)
 	}
@@ -192,8 +194,8 @@ func supervise(o Options) error {
 // running is a project that runs in this process.
 type running struct {
 	session *session.Session
-	server  *api.Server
-	place   api.Place
+	server  *server.Server
+	place   socket.Place
 	socket  net.Listener
 	book    *logbook.Book
 	logs    string
@@ -246,7 +248,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	if crash != nil {
 		r.session.Note("a crash of Omnivigil would leave no report: " + crash.Error())
 	}
-	r.server = api.NewServer(r.session, filepath.Base(r.logs))
+	r.server = server.NewServer(r.session, filepath.Base(r.logs))
 	go r.server.Serve(r.socket)
 	return r, nil
 }

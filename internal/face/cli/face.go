@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/tui"
@@ -24,8 +26,8 @@ import (
 
 // face is this process as one of a project's faces.
 type face struct {
-	project *api.Client
-	place   api.Place
+	project *apiclient.Client
+	place   socket.Place
 	began   time.Time
 	keeper  *guard.Keeper
 	last    atomic.Pointer[api.Snapshot] // as the project was last seen
@@ -34,7 +36,7 @@ type face struct {
 
 // showProject is a face from its start to its account. It returns when the project has
 // ended or the person has closed the face.
-func showProject(place api.Place, project *api.Client, asPlain bool) error {
+func showProject(place socket.Place, project *apiclient.Client, asPlain bool) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := project.Snapshot(ctx)
@@ -235,7 +237,7 @@ func (f *face) waitEnded() {
 func (f *face) account(err error) error {
 	snap := f.last.Load()
 	switch {
-	case errors.Is(err, api.ErrLost):
+	case errors.Is(err, apiclient.ErrLost):
 		client.WaitGone(f.place, 5*time.Second)
 		return lost(snap)
 	case errors.Is(err, syscall.EPIPE) && !holds(snap):

@@ -12,7 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/mcp"
 	"omnivigil/internal/store/consent"
@@ -59,7 +61,7 @@ type assistant struct {
 	trusted bool
 
 	mu      sync.Mutex
-	project *api.Client // nil while there is none
+	project *apiclient.Client // nil while there is none
 }
 
 func (a *assistant) connect(ctx context.Context) (api.Project, error) {
@@ -73,7 +75,7 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 		return nil, err
 	}
 	running, err := client.Connect(ctx, p.File)
-	if errors.Is(err, api.ErrNotRunning) {
+	if errors.Is(err, socket.ErrNotRunning) {
 		if !a.trusted {
 			return nil, fmt.Errorf(
 				"the project of %s is not running: start it with omnivigil start, or allow omnivigil mcp to start it with --trust",
@@ -101,7 +103,7 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 }
 
 // follow makes this one of the project's faces as long as that runs.
-func (a *assistant) follow(running *api.Client) {
+func (a *assistant) follow(running *apiclient.Client) {
 	running.Follow(a.ctx, api.Face{Kind: "assistant", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -15,8 +15,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/adhoc"
@@ -156,7 +156,7 @@ func on(at location, o onOptions) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	if running, err := client.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+	if running, err := client.At(context.Background(), place); !errors.Is(err, socket.ErrNotRunning) {
 		return startAgain(place, running, err, o.start, nil)
 	}
 	if err := o.prepare(root, kept); err != nil {

@@ -15,7 +15,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/plan"
@@ -96,7 +98,7 @@ func once(at location, o onceOptions) error {
 		switch running, err := client.At(context.Background(), place); {
 		case err == nil:
 			return onceByRunning(running, o, units)
-		case !errors.Is(err, api.ErrNotRunning):
+		case !errors.Is(err, socket.ErrNotRunning):
 			return exit.With(exit.Failed, err)
 		}
 	}
@@ -180,7 +182,7 @@ func absolute(paths []string) []string {
 }
 
 // onceHere sees units run to their end in a project that was started for it.
-func onceHere(place api.Place, running *api.Client, o onceOptions, units []string) error {
+func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, units []string) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := running.Snapshot(ctx)
@@ -216,7 +218,7 @@ func onceHere(place api.Place, running *api.Client, o onceOptions, units []strin
 }
 
 // writeJUnit writes the results of the units' tests, if they are wanted.
-func (o onceOptions) writeJUnit(ctx context.Context, running *api.Client, units []string) error {
+func (o onceOptions) writeJUnit(ctx context.Context, running *apiclient.Client, units []string) error {
 	if o.junit == "" {
 		return nil
 	}
@@ -231,7 +233,7 @@ func (o onceOptions) writeJUnit(ctx context.Context, running *api.Client, units 
 }
 
 // onceByRunning has a project that runs run units, and shows their output until they have ended.
-func onceByRunning(running *api.Client, o onceOptions, units []string) error {
+func onceByRunning(running *apiclient.Client, o onceOptions, units []string) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := running.Snapshot(ctx)
@@ -278,7 +280,7 @@ func isOver(u *api.Unit) bool {
 // project as it is then, nil where it has ended before.
 func untilOver(
 	ctx context.Context,
-	running *api.Client,
+	running *apiclient.Client,
 	units []string,
 	ripple int,
 	over func(*api.Unit) bool,

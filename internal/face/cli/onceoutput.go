@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/text/format"
@@ -107,7 +108,7 @@ func (p *oncePrinter) release(unit string) error {
 const lastLines = 12
 
 // account says how each unit has ended, and of those that failed the last lines again.
-func (o onceOptions) account(snap *api.Snapshot, running *api.Client, units []string, p *oncePrinter) {
+func (o onceOptions) account(snap *api.Snapshot, running *apiclient.Client, units []string, p *oncePrinter) {
 	var ran []*api.Unit
 	width, ends := 0, 0
 	for _, u := range snap.Units {
@@ -132,7 +133,7 @@ func (o onceOptions) account(snap *api.Snapshot, running *api.Client, units []st
 
 // lastOf returns what is most likely to say why a run has failed. The project may have ended,
 // so the log is read where it lies.
-func lastOf(running *api.Client, u *api.Unit) []api.Line {
+func lastOf(running *apiclient.Client, u *api.Unit) []api.Line {
 	page, err := running.Lines(
 		context.Background(),
 		api.LineQuery{Unit: u.Name, Run: u.Run.Number, Why: true, Count: lastLines},

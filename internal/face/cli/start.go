@@ -13,7 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/store/consent"
@@ -104,7 +106,7 @@ func start(at location, opts startOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	if running, err := client.At(context.Background(), place); !errors.Is(err, api.ErrNotRunning) {
+	if running, err := client.At(context.Background(), place); !errors.Is(err, socket.ErrNotRunning) {
 		return startAgain(place, running, err, opts, units)
 	}
 	if err := askConsent(p, opts.trust); err != nil {
@@ -114,7 +116,7 @@ func start(at location, opts startOptions, units []string) error {
 }
 
 // startWith starts a project that does not run, and that the person has agreed to, and shows it.
-func startWith(place api.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
+func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
 	offerToEndLeftovers(p)
 	o.Agreed, o.Background = consent.Fingerprint(p), opts.background
 	if opts.record != "" {
@@ -138,12 +140,12 @@ func startWith(place api.Place, p *plan.Plan, opts startOptions, o supervisor.Op
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
 // runsAlready is the error of a launch that another has come before.
-type runsAlready struct{ running *api.Client }
+type runsAlready struct{ running *apiclient.Client }
 
 func (*runsAlready) Error() string { return "the project is already running" }
 
 // launch starts a supervisor and returns its project.
-func launch(place api.Place, o supervisor.Options) (*api.Client, error) {
+func launch(place socket.Place, o supervisor.Options) (*apiclient.Client, error) {
 	const patience, pause = time.Second, 50 * time.Millisecond
 	told := false
 	for began := time.Now(); ; time.Sleep(pause) {
@@ -184,7 +186,7 @@ func launch(place api.Place, o supervisor.Options) (*api.Client, error) {
 }
 
 // startAfterEnd waits until a project that is being stopped has ended, and starts it then.
-func startAfterEnd(place api.Place, running *api.Client, opts startOptions, units []string) error {
+func startAfterEnd(place socket.Place, running *apiclient.Client, opts startOptions, units []string) error {
 	running.Close()
 	fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
 	if !client.WaitGone(place, longestEnd) {
@@ -201,7 +203,7 @@ func startAfterEnd(place api.Place, running *api.Client, opts startOptions, unit
 }
 
 // startAgain is start on a project that runs.
-func startAgain(place api.Place, running *api.Client, err error, opts startOptions, units []string) error {
+func startAgain(place socket.Place, running *apiclient.Client, err error, opts startOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
@@ -235,7 +237,7 @@ func startAgain(place api.Place, running *api.Client, err error, opts startOptio
 }
 
 // sayBackground tells that a project runs without a face.
-func sayBackground(running *api.Client) error {
+func sayBackground(running *apiclient.Client) error {
 	snap, err := running.Snapshot(context.Background())
 	if err != nil {
 		return exit.With(exit.Failed, err)

@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/session/impact"
 )
@@ -64,7 +65,7 @@ func (at location) impactOf() (func(path string) (api.Impact, error), *api.Snaps
 	if running, err := client.Connect(ctx, file); err == nil {
 		snap, err := running.Snapshot(ctx)
 		return func(path string) (api.Impact, error) { return running.Why(ctx, path) }, snap, err
-	} else if !errors.Is(err, api.ErrNotRunning) {
+	} else if !errors.Is(err, socket.ErrNotRunning) {
 		return nil, nil, exit.With(exit.Failed, err)
 	}
 	p, err := at.open()

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/escape"
@@ -60,7 +61,7 @@ func (a *asking) flag(c *cobra.Command) *cobra.Command {
 }
 
 // on does something with the running project, until it is interrupted.
-func (a *asking) on(do func(ctx context.Context, p *api.Client) error) error {
+func (a *asking) on(do func(ctx context.Context, p *apiclient.Client) error) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	p, err := Reach(ctx, a.of)

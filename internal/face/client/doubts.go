@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 )
 
@@ -23,7 +24,7 @@ is a reason why a unit may not be current although everything known says that it
 such as a file that is older than the output that make produced from it.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				switch {
 				case touch && dismiss:
 					return exit.Refuse("omnivigil: --touch and --dismiss exclude each other")

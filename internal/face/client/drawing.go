@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
@@ -36,7 +37,7 @@ func (x *exporting) show() (*shown, error) {
 		return nil, err
 	}
 	s := &shown{Snapshot: snap, now: time.Now(), close: func() {}}
-	if client, running := log.(*api.Client); running {
+	if client, running := log.(*apiclient.Client); running {
 		s.close = client.Close
 		s.samples = func() ([]api.Sample, error) { return allSamples(client) }
 	} else if err := s.past(x.of); err != nil {

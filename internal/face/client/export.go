@@ -14,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/reader"
@@ -101,7 +103,7 @@ func (x *exporting) stream() error {
 	if err != nil {
 		return err
 	}
-	if client, ok := log.(*api.Client); ok {
+	if client, ok := log.(*apiclient.Client); ok {
 		defer client.Close()
 	}
 	if x.file == "" {
@@ -135,7 +137,7 @@ func (x *exporting) results() error {
 		return err
 	}
 	r := export.Results{Project: snap.Project.Name, Root: snap.Project.Root, At: time.Now()}
-	if p, running := log.(*api.Client); running {
+	if p, running := log.(*apiclient.Client); running {
 		defer p.Close()
 		r, err = export.ResultsOf(context.Background(), p, x.units)
 	} else {
@@ -177,7 +179,7 @@ func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 		}
 		return p, snap, nil
 	}
-	if !errors.Is(err, api.ErrNotRunning) {
+	if !errors.Is(err, socket.ErrNotRunning) {
 		return nil, nil, exit.With(exit.Failed, err)
 	}
 	if file, err = filepath.Abs(file); err != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/output/query"
@@ -108,7 +109,7 @@ func (l *logs) run(units []string) error {
 	case l.sessions || l.session != "":
 		return l.past()
 	default:
-		return l.on(func(ctx context.Context, p *api.Client) error { return l.running(ctx, p) })
+		return l.on(func(ctx context.Context, p *apiclient.Client) error { return l.running(ctx, p) })
 	}
 }
 
@@ -137,7 +138,7 @@ func (l *logs) past() error {
 }
 
 // running prints what the running project has written.
-func (l *logs) running(ctx context.Context, p *api.Client) error {
+func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
 		return err

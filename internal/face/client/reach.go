@@ -10,14 +10,16 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/store/paths"
 )
 
 // Connect returns the running project of a settings file. It returns api.ErrNotRunning
 // where it does not run.
-func Connect(ctx context.Context, file string) (*api.Client, error) {
+func Connect(ctx context.Context, file string) (*apiclient.Client, error) {
 	place, err := paths.Place(file)
 	if err != nil {
 		return nil, err
@@ -27,8 +29,8 @@ func Connect(ctx context.Context, file string) (*api.Client, error) {
 
 // At returns the project that runs at a place, as api.Connect does. Its log is read from its
 // files.
-func At(ctx context.Context, place api.Place) (*api.Client, error) {
-	c, err := api.Connect(ctx, place)
+func At(ctx context.Context, place socket.Place) (*apiclient.Client, error) {
+	c, err := apiclient.Connect(ctx, place)
 	if err == nil {
 		c.Near = reader.Near
 	}
@@ -36,14 +38,14 @@ func At(ctx context.Context, place api.Place) (*api.Client, error) {
 }
 
 // Reach is Connect for commands that are of no use without a running project.
-func Reach(ctx context.Context, of Settings) (*api.Client, error) {
+func Reach(ctx context.Context, of Settings) (*apiclient.Client, error) {
 	file, err := of.FindRunning()
 	if err != nil {
 		return nil, err
 	}
 	c, err := Connect(ctx, file)
 	switch {
-	case errors.Is(err, api.ErrNotRunning):
+	case errors.Is(err, socket.ErrNotRunning):
 		return nil, exit.Refuse(
 			"omnivigil: the project of %s is not running. Start it with omnivigil start, or with omnivigil start --background.",
 			file,
@@ -58,7 +60,7 @@ func Reach(ctx context.Context, of Settings) (*api.Client, error) {
 
 // WaitGone waits until nothing of a project is left, but not for ever, and reports whether
 // that is so.
-func WaitGone(place api.Place, limit time.Duration) bool {
+func WaitGone(place socket.Place, limit time.Duration) bool {
 	const look = 5 * time.Millisecond
 	for until := time.Now().Add(limit); time.Now().Before(until); time.Sleep(look) {
 		if !place.IsLocked() {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/store/paths"
 )
@@ -24,7 +25,7 @@ func requestCommands(of Settings) []*cobra.Command {
 				if needsUnits && len(units) == 0 && what != api.End {
 					return exit.Refuse("omnivigil: which unit or group? %s", c.UseLine())
 				}
-				return a.on(func(ctx context.Context, p *api.Client) error {
+				return a.on(func(ctx context.Context, p *apiclient.Client) error {
 					if what != api.End {
 						return a.do(ctx, p, api.Request{Action: what, Units: units})
 					}
@@ -88,7 +89,7 @@ func requestCommands(of Settings) []*cobra.Command {
 }
 
 // ended waits until the project has ended.
-func (a *asking) ended(p *api.Client, answer api.Answer) error {
+func (a *asking) ended(p *apiclient.Client, answer api.Answer) error {
 	file, err := a.of.FindRunning()
 	if err != nil {
 		return err

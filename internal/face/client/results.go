@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/text/format"
 )
@@ -33,7 +34,7 @@ than its usual duration), skipped or passed.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			q.Units = units
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				if a.asJSON {
 					page, err := p.Cases(ctx, q)
 					if err != nil {
@@ -52,7 +53,7 @@ than its usual duration), skipped or passed.`,
 }
 
 // sayTests lists tests, with the numbers of their units before them.
-func sayTests(ctx context.Context, w io.Writer, p *api.Client, q api.ResultQuery, output bool) error {
+func sayTests(ctx context.Context, w io.Writer, p *apiclient.Client, q api.ResultQuery, output bool) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
 		return err
@@ -138,7 +139,7 @@ list of errors.`,
 			if format != "text" && format != "places" {
 				return exit.Refuse("omnivigil: --format must be text or places, not %q", format)
 			}
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				page, err := p.Findings(ctx, q)
 				if err != nil {
 					return err
@@ -221,7 +222,7 @@ tests.`,
 			if failing == (len(args) > 1) {
 				return exit.Refuse("omnivigil: name tests, or say --failing: %s", c.UseLine())
 			}
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				r := api.Request{Action: api.Narrow, Units: args[:1], Failing: failing}
 				for _, name := range args[1:] {
 					named, err := named(ctx, p, args[0], name)
@@ -240,7 +241,7 @@ tests.`,
 
 // named returns the test that a name means: one that is known, or else that name alone, which
 // the runner may know.
-func named(ctx context.Context, p *api.Client, unit, name string) (api.CaseName, error) {
+func named(ctx context.Context, p *apiclient.Client, unit, name string) (api.CaseName, error) {
 	page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Text: name, Count: api.MaxLines})
 	if err != nil {
 		return api.CaseName{}, err
@@ -254,7 +255,7 @@ func named(ctx context.Context, p *api.Client, unit, name string) (api.CaseName,
 }
 
 // do asks for something and says what that has set off.
-func (a *asking) do(ctx context.Context, p *api.Client, r api.Request) error {
+func (a *asking) do(ctx context.Context, p *apiclient.Client, r api.Request) error {
 	answer, err := p.Do(ctx, r)
 	switch {
 	case err != nil:
@@ -274,7 +275,7 @@ func widenCommand(of Settings) *cobra.Command {
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				return a.do(ctx, p, api.Request{Action: api.Widen, Units: units})
 			})
 		},

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/timeline"
@@ -35,7 +36,7 @@ rest. Without a number, list the newest twenty.`,
 				}
 				number = n
 			}
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err

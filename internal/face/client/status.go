@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/text/format"
 )
 
@@ -21,7 +22,7 @@ func statusCommand(of Settings) *cobra.Command {
 		Short: "Show the project's status, or one unit in full",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, units []string) error {
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				if socket {
 					fmt.Println(p.Socket())
 					return nil

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/output/terminal"
 )
@@ -43,7 +44,7 @@ ctrl+c, alt+x, shift+right. With only --key, or with --no-enter, Enter is not pr
 			if len(args) > 1 && !noEnter {
 				in.Keys = append([]string{"enter"}, keys...)
 			}
-			return a.on(func(ctx context.Context, p *api.Client) error { return p.Input(ctx, in) })
+			return a.on(func(ctx context.Context, p *apiclient.Client) error { return p.Input(ctx, in) })
 		},
 	}
 	c.Flags().StringArrayVar(&keys, "key", nil, "press this key after the text (repeatable)")
@@ -63,7 +64,7 @@ ended. --json prints cells with their colours, the cursor, and whether the unit 
 for input.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				screen, err := p.Screen(ctx, args[0])
 				if err != nil {
 					return err

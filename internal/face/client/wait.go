@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/text/format"
@@ -28,7 +29,7 @@ before the call. The exit status is 0 if all is current, 1 if something is broke
 stale (which is printed), and 3 on timeout.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
-			return a.on(func(ctx context.Context, p *api.Client) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				waited, err := p.Wait(ctx, api.WaitQuery{Units: units, Timeout: api.Seconds(timeout)})
 				if err != nil {
 					return err

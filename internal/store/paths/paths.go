@@ -11,7 +11,7 @@ import (
 
 	"github.com/adrg/xdg"
 
-	"omnivigil/internal/api"
+	"omnivigil/internal/api/socket"
 )
 
 // State is the folder of what has to be remembered: logs, answers, results.
@@ -60,8 +60,8 @@ func short(text string) string {
 }
 
 // Place returns where the project with that settings file meets its faces.
-func Place(file string) (api.Place, error) {
-	return api.PlaceOf(file, os.Getenv("XDG_RUNTIME_DIR"), State(), locks())
+func Place(file string) (socket.Place, error) {
+	return socket.PlaceOf(file, os.Getenv("XDG_RUNTIME_DIR"), State(), locks())
 }
 
 // locks is the folder of the locks of all of this user's projects. It depends on nothing that the environment

@@ -1,4 +1,9 @@
-package api
+// Package socket says where a project listens, and lets exactly one supervisor listen there.
+//
+// A Place names the Unix socket and the lock of a project, derived from the path of its settings file. Listen and
+// TryLock are for the supervisor, Dial is for clients. Both refuse directories that do not belong to this user alone.
+// What is spoken over the connection is the business of packages server and client.
+package socket
 
 import (
 	"context"
@@ -136,6 +141,9 @@ func (l ownOnly) Accept() (net.Conn, error) {
 	}
 }
 
+// ErrNotRunning says that no project runs at a place.
+var ErrNotRunning = errors.New("the project is not running")
+
 // ErrLocked says that something of the project still runs.
 var ErrLocked = errors.New("the project is already running")
 
@@ -196,8 +204,8 @@ func isLocked(path string) bool {
 	return errors.Is(flock(f), ErrLocked)
 }
 
-// listening returns the place as the holder of the lock says that it is: its environment may be another.
-func (p Place) listening() Place {
+// Listening returns the place as the holder of the lock says that it is: its environment may be another.
+func (p Place) Listening() Place {
 	data, err := files.Read(p.Lock, files.Sane)
 	if lines := strings.Split(string(data), "\n"); err == nil && len(lines) > 1 && filepath.IsAbs(lines[1]) {
 		p.Socket = lines[1]
@@ -212,8 +220,8 @@ func (e *ForeignError) Error() string {
 	return e.Path + " belongs to another user, so nothing there is trusted; remove it, or set XDG_RUNTIME_DIR to a directory of your own"
 }
 
-// trusted returns an error where the socket, or its folder, is not this user's.
-func (p Place) trusted() error {
+// Trusted returns an error where the socket, or its folder, is not this user's.
+func (p Place) Trusted() error {
 	for _, path := range []string{filepath.Dir(p.Socket), p.Socket} {
 		info, err := os.Lstat(path)
 		switch {
@@ -228,9 +236,9 @@ func (p Place) trusted() error {
 	return nil
 }
 
-// dial connects to the project's socket, and makes sure that this user's process is behind it.
-func (p Place) dial(ctx context.Context) (net.Conn, error) {
-	if err := p.trusted(); err != nil {
+// Dial connects to the project's socket, and makes sure that this user's process is behind it.
+func (p Place) Dial(ctx context.Context) (net.Conn, error) {
+	if err := p.Trusted(); err != nil {
 		return nil, err
 	}
 	c, err := (&net.Dialer{}).DialContext(ctx, "unix", p.Socket)

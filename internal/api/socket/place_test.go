@@ -1,12 +1,12 @@
 //go:build unix
 
-package api
+package socket
 
 import (
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -27,7 +27,7 @@ func TestOneLock(t *testing.T) {
 	require.NoError(t, err)
 	_, err = there.TryLock()
 	require.ErrorIs(t, err, ErrLocked)
-	assert.Equal(t, here.Socket, there.listening().Socket, "who has it says where it listens")
+	assert.Equal(t, here.Socket, there.Listening().Socket, "who has it says where it listens")
 	require.NoError(t, lock.Close())
 
 	require.NoError(t, os.MkdirAll(filepath.Dir(here.before), 0o700))
@@ -66,35 +66,6 @@ func TestKeep(t *testing.T) {
 	lock.Close()
 }
 
-// TestForeign trusts nothing that is not this user's: a folder that is a link, or belongs to another.
-func TestForeign(t *testing.T) {
-	runtime, elsewhere := t.TempDir(), t.TempDir()
-	file := filepath.Join(t.TempDir(), "omnivigil.toml")
-	place, err := PlaceOf(file, runtime, t.TempDir(), t.TempDir())
-	require.NoError(t, err)
-	require.NoError(t, os.RemoveAll(filepath.Dir(place.Socket)))
-	require.NoError(t, os.Symlink(elsewhere, filepath.Dir(place.Socket)))
-	l, err := net.Listen("unix", place.Socket)
-	require.NoError(t, err)
-	defer l.Close()
-	var foreign *ForeignError
-	_, err = Connect(t.Context(), place)
-	require.ErrorAs(t, err, &foreign)
-	_, err = place.Listen()
-	require.ErrorAs(t, err, &foreign)
-
-	if os.Getuid() != 0 {
-		t.Log("only root can make files of others: their folders were not tested")
-		return
-	}
-	require.NoError(t, os.Remove(filepath.Dir(place.Socket)))
-	require.NoError(t, os.Mkdir(filepath.Dir(place.Socket), 0o777))
-	require.NoError(t, os.Chown(filepath.Dir(place.Socket), 12345, 12345))
-	_, err = Connect(t.Context(), place)
-	require.ErrorAs(t, err, &foreign)
-	assert.Contains(t, err.Error(), "belongs to another user")
-}
-
 // TestSweepLocks removes only locks of projects that are gone and do not run.
 func TestSweepLocks(t *testing.T) {
 	locks, dir := t.TempDir(), t.TempDir()
@@ -115,4 +86,26 @@ func TestSweepLocks(t *testing.T) {
 	left, err := fs.Glob(os.DirFS(locks), "*.lock")
 	require.NoError(t, err)
 	assert.Len(t, left, 2)
+}
+
+// TestPlaces are short enough for a socket, the same by every path to the settings, and
+// others for others.
+func TestPlaces(t *testing.T) {
+	root := t.TempDir()
+	file := filepath.Join(root, "omnivigil.toml")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Symlink(file, filepath.Join(root, "link.toml")))
+	one, err := PlaceOf(file, "", root, root)
+	require.NoError(t, err)
+	other, err := PlaceOf(filepath.Join(root, "link.toml"), "", root, root)
+	require.NoError(t, err)
+	assert.Equal(t, one, other)
+	long, err := PlaceOf(file, filepath.Join(root, strings.Repeat("r", 100)), root, root)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(long.Socket), 107)
+	assert.NotEqual(t, one, long)
+	require.NoError(t, os.Remove(file))
+	gone, err := PlaceOf(file, "", root, root)
+	require.NoError(t, err)
+	assert.Equal(t, one, gone, "it can still be ended")
 }

@@ -1,4 +1,9 @@
-package api
+// Package server answers the requests of docs/api.md: it carries an api.Project over HTTP/1.1 on a Unix socket.
+// Start reading at Server.handler, the table of paths.
+//
+// It bounds what it takes from faces (sizes of requests, number of open streams) and knows nothing of how a project
+// is run.
+package server
 
 import (
 	"cmp"
@@ -11,10 +16,11 @@ import (
 	"math"
 	"net"
 	"net/http"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"omnivigil/internal/api"
 )
 
 // Limits of what is taken from faces.
@@ -23,12 +29,11 @@ const (
 	maxHeaders = 16 << 10
 	maxStreams = 200 // that go on at the same time
 	maxUnits   = 10_000
-	maxKind    = 32 // bytes of what a face calls itself
 )
 
 // Server carries a project over HTTP/1.1. Its methods may be called from any goroutine.
 type Server struct {
-	project Project
+	project api.Project
 	session string
 	http    http.Server
 	streams chan struct{} // has room for those that may still begin
@@ -38,7 +43,7 @@ type Server struct {
 
 // NewServer returns a server for a project; session tells it from others, in the ids of
 // events.
-func NewServer(p Project, session string) *Server {
+func NewServer(p api.Project, session string) *Server {
 	s := &Server{project: p, session: session, streams: make(chan struct{}, maxStreams)}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	s.http = http.Server{
@@ -70,70 +75,64 @@ func (s *Server) Close() {
 	s.http.Close()
 }
 
-// hello is what a face asks for first.
-type hello struct {
-	Version int    `json:"version"`
-	Session string `json:"session"`
-}
-
-// root is the part of every path that names the contract's version.
-var root = fmt.Sprintf("/v%d", Version)
-
 func (s *Server) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /hello", func(w http.ResponseWriter, _ *http.Request) {
-		reply(w, hello{Version, s.session}, nil)
+		reply(w, api.Hello{Version: api.Version, Session: s.session}, nil)
 	})
-	mux.HandleFunc("GET "+root+"/snapshot", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+api.Root+"/snapshot", func(w http.ResponseWriter, r *http.Request) {
 		snap, err := s.project.Snapshot(r.Context())
 		reply(w, snap, err)
 	})
-	mux.HandleFunc("GET "+root+"/beats", s.streamed(s.beats))
-	mux.HandleFunc("GET "+root+"/follow", s.streamed(s.follow))
-	mux.HandleFunc("GET "+root+"/facts", s.streamed(s.facts))
-	mux.HandleFunc("GET "+root+"/lines", s.lines)
-	mux.HandleFunc("GET "+root+"/lines/follow", s.streamed(s.followLines))
-	mux.HandleFunc("GET "+root+"/search", s.streamed(s.search))
-	mux.HandleFunc("GET "+root+"/text", s.streamed(s.text))
-	mux.HandleFunc("GET "+root+"/why", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+api.Root+"/beats", s.streamed(s.beats))
+	mux.HandleFunc("GET "+api.Root+"/follow", s.streamed(s.follow))
+	mux.HandleFunc("GET "+api.Root+"/facts", s.streamed(s.facts))
+	mux.HandleFunc("GET "+api.Root+"/lines", s.lines)
+	mux.HandleFunc("GET "+api.Root+"/lines/follow", s.streamed(s.followLines))
+	mux.HandleFunc("GET "+api.Root+"/search", s.streamed(s.search))
+	mux.HandleFunc("GET "+api.Root+"/text", s.streamed(s.text))
+	mux.HandleFunc("GET "+api.Root+"/why", func(w http.ResponseWriter, r *http.Request) {
 		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
 		reply(w, answer, err)
 	})
-	mux.HandleFunc("GET "+root+"/cases", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+api.Root+"/cases", func(w http.ResponseWriter, r *http.Request) {
 		answerQuery(w, r, s.project.Cases)
 	})
-	mux.HandleFunc("GET "+root+"/case", func(w http.ResponseWriter, r *http.Request) {
-		c, err := s.project.Case(r.Context(), r.FormValue("unit"), CaseName{r.FormValue("suite"), r.FormValue("name")})
-		reply(w, c, err)
+	mux.HandleFunc("GET "+api.Root+"/case", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, func(ctx context.Context, q api.CaseQuery) (api.Case, error) {
+			return s.project.Case(ctx, q.Unit, q.Name)
+		})
 	})
-	mux.HandleFunc("GET "+root+"/findings", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+api.Root+"/findings", func(w http.ResponseWriter, r *http.Request) {
 		answerQuery(w, r, s.project.Findings)
 	})
-	mux.HandleFunc("GET "+root+"/unit", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+api.Root+"/unit", func(w http.ResponseWriter, r *http.Request) {
 		d, err := s.project.Detail(r.Context(), r.FormValue("name"))
 		reply(w, d, err)
 	})
-	mux.HandleFunc("GET "+root+"/samples", func(w http.ResponseWriter, r *http.Request) {
-		from, err := whole(r.FormValue("from"), "from")
-		if err != nil {
+	mux.HandleFunc("GET "+api.Root+"/samples", func(w http.ResponseWriter, r *http.Request) {
+		q := api.NumberQuery{Param: "from"}
+		if err := api.Decode(r.URL.Query(), &q); err != nil {
 			reply(w, nil, err)
 			return
 		}
-		page, err := s.project.Samples(r.Context(), from)
+		page, err := s.project.Samples(r.Context(), q.Number)
 		reply(w, page, err)
 	})
-	mux.HandleFunc("GET "+root+"/screen", s.screen)
-	mux.HandleFunc("GET "+root+"/screen/follow", s.streamed(s.followScreen))
-	mux.HandleFunc("POST "+root+"/input", s.input)
-	mux.HandleFunc("POST "+root+"/requests", s.requests)
-	mux.HandleFunc("GET "+root+"/wait", s.streamed(s.wait))
+	mux.HandleFunc("GET "+api.Root+"/screen", s.screen)
+	mux.HandleFunc("GET "+api.Root+"/screen/follow", s.streamed(s.followScreen))
+	mux.HandleFunc("POST "+api.Root+"/input", s.input)
+	mux.HandleFunc("POST "+api.Root+"/requests", s.requests)
+	mux.HandleFunc("GET "+api.Root+"/wait", s.streamed(func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, s.project.Wait)
+	}))
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		reply(
 			w,
 			nil,
 			problem{
 				http.StatusNotFound,
-				fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, Version),
+				fmt.Sprintf("there is no %s %s in version %d of the socket", r.Method, r.URL.Path, api.Version),
 			},
 		)
 	})
@@ -152,19 +151,17 @@ func badQuery(format string, args ...any) error {
 	return problem{http.StatusBadRequest, fmt.Sprintf(format, args...)}
 }
 
-// trouble is an error as it is sent.
-type trouble struct {
-	Error string `json:"error"`
-}
-
 // reply answers with a value as JSON, or with an error and its status.
 func reply(w http.ResponseWriter, value any, err error) {
 	w.Header().Set("Content-Type", "application/json")
 	status := http.StatusOK
-	var refusal *Refusal
+	var refusal *api.Refusal
+	var query *api.QueryError
 	var p problem
 	switch {
 	case err == nil:
+	case errors.As(err, &query):
+		status = http.StatusBadRequest
 	case errors.As(err, &refusal):
 		status = http.StatusConflict
 	case errors.As(err, &p):
@@ -173,7 +170,7 @@ func reply(w http.ResponseWriter, value any, err error) {
 		status = http.StatusInternalServerError
 	}
 	if err != nil {
-		value = trouble{err.Error()}
+		value = api.Trouble{Error: err.Error()}
 	}
 	w.WriteHeader(status)
 	out := json.NewEncoder(w)
@@ -249,21 +246,20 @@ func (s *Server) beating(r *http.Request, out *events) (end func()) {
 
 // follow sends the project whole, and then what changes.
 func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
-	pid, _ := strconv.Atoi(r.FormValue("pid"))
-	face := Face{Kind: r.FormValue("face"), PID: pid}
-	if len(face.Kind) > maxKind {
-		reply(w, nil, badQuery("face is too long"))
+	var face api.Face
+	if err := api.Decode(r.URL.Query(), &face); err != nil {
+		reply(w, nil, err)
 		return
 	}
 	out := s.beginEvents(w)
 	defer s.beating(r, out)()
-	var last *Snapshot
-	err := s.project.Follow(r.Context(), face, func(snap *Snapshot) error {
+	var last *api.Snapshot
+	err := s.project.Follow(r.Context(), face, func(snap *api.Snapshot) error {
 		before := last
 		if last = snap; before == nil {
 			return out.send("snapshot", snap.Number, snap)
 		}
-		return out.send("change", snap.Number, Diff(before, snap))
+		return out.send("change", snap.Number, api.Diff(before, snap))
 	})
 	if err == nil { // it may still want lines: the stream is open until it has gone
 		<-r.Context().Done()
@@ -280,12 +276,12 @@ func (s *Server) facts(w http.ResponseWriter, r *http.Request) {
 	out := s.beginEvents(w)
 	defer s.beating(r, out)()
 	if since == elsewhere {
-		out.send("gap", 0, trouble{"that was another session: take a snapshot"})
+		out.send("gap", 0, api.Trouble{Error: "that was another session: take a snapshot"})
 		return
 	}
-	err = s.project.Subscribe(r.Context(), since, func(f Fact) error { return out.send("fact", f.ID, f) })
-	if errors.Is(err, ErrGap) {
-		out.send("gap", 0, trouble{ErrGap.Error()})
+	err = s.project.Subscribe(r.Context(), since, func(f api.Fact) error { return out.send("fact", f.ID, f) })
+	if errors.Is(err, api.ErrGap) {
+		out.send("gap", 0, api.Trouble{Error: api.ErrGap.Error()})
 	}
 }
 
@@ -294,126 +290,42 @@ const elsewhere = -1
 
 // since returns the number of the event after which the next ones are asked for.
 func (s *Server) since(r *http.Request) (int64, error) {
+	q := api.NumberQuery{Param: "since"}
+	values := r.URL.Query()
 	if id := r.Header.Get("Last-Event-ID"); id != "" {
-		session, number, _ := cutLast(id, ".")
-		if session != s.session {
+		at := max(strings.LastIndex(id, "."), 0)
+		if id[:at] != s.session {
 			return elsewhere, nil
 		}
-		return whole(number, "Last-Event-ID")
+		q.Param = "Last-Event-ID"
+		values.Set(q.Param, id[at+1:])
 	}
-	return whole(r.FormValue("since"), "since")
+	err := api.Decode(values, &q)
+	return q.Number, err
 }
 
-func cutLast(s, sep string) (before, after string, found bool) {
-	if i := strings.LastIndex(s, sep); i >= 0 {
-		return s[:i], s[i+len(sep):], true
-	}
-	return s, "", false
-}
-
-// whole reads a whole number from 0; empty is 0.
-func whole(text, name string) (int64, error) {
-	if text == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return 0, badQuery("%s must be a whole number, not %q", name, text)
-	}
-	return n, nil
-}
-
-// answerQuery answers which cases or findings are asked for.
-func answerQuery[Page any](
-	w http.ResponseWriter,
-	r *http.Request,
-	ask func(context.Context, ResultQuery) (Page, error),
-) {
-	q := ResultQuery{Only: r.FormValue("only"), Text: r.FormValue("text"), By: r.FormValue("by")}
-	if err := r.ParseForm(); err != nil {
-		reply(w, nil, badQuery("%v", err))
-		return
-	}
-	q.Units = r.Form["unit"]
-	from, err := whole(r.FormValue("from"), "from")
-	count, err2 := whole(r.FormValue("count"), "count")
-	if err = cmp.Or(err, err2); err != nil {
+// answerQuery answers a query with what ask returns for it.
+func answerQuery[Q any, Answer any, P interface {
+	*Q
+	api.Query
+}](w http.ResponseWriter, r *http.Request, ask func(context.Context, Q) (Answer, error)) {
+	var q Q
+	if err := api.Decode(r.URL.Query(), P(&q)); err != nil {
 		reply(w, nil, err)
 		return
 	}
-	q.From, q.Count = int(from), int(count)
-	page, err := ask(r.Context(), q)
-	reply(w, page, err)
-}
-
-// lineQuery reads which lines are asked for.
-func lineQuery(r *http.Request) (LineQuery, error) {
-	q := LineQuery{Filter: r.FormValue("filter"), Unit: r.FormValue("unit")}
-	count, err := whole(r.FormValue("count"), "count")
-	if err != nil {
-		return q, err
-	}
-	if count > MaxLines {
-		return q, badQuery("count must be at most %d", MaxLines)
-	}
-	q.Count = int(count)
-	if q.From, err = whole(r.FormValue("from"), "from"); err != nil {
-		return q, err
-	}
-	run, err := whole(r.FormValue("run"), "run")
-	if err != nil {
-		return q, err
-	}
-	q.Run = int(min(run, 1<<31))
-	for name, at := range map[string]*time.Time{"until": &q.Until, "since": &q.Since} {
-		if text := r.FormValue(name); text != "" {
-			if *at, err = time.Parse(time.RFC3339Nano, text); err != nil {
-				return q, badQuery("%s must be a time such as 2030-05-04T12:04:31.5Z, not %q", name, text)
-			}
-		}
-	}
-	if q.End, err = whole(r.FormValue("end"), "end"); err != nil {
-		return q, err
-	}
-	if text := r.FormValue("move"); text != "" {
-		if q.Move, err = strconv.Atoi(text); err != nil {
-			return q, badQuery("move must be a whole number, not %q", text)
-		}
-	}
-	return q, flags(r, map[string]*bool{"last": &q.Last, "why": &q.Why, "fold": &q.Fold})
-}
-
-// flags reads values that are true or false.
-func flags(r *http.Request, into map[string]*bool) (err error) {
-	for name, flag := range into {
-		if text := r.FormValue(name); text != "" {
-			if *flag, err = strconv.ParseBool(text); err != nil {
-				return badQuery("%s must be true or false, not %q", name, text)
-			}
-		}
-	}
-	return nil
+	answer, err := ask(r.Context(), q)
+	reply(w, answer, err)
 }
 
 // search sends what a search finds as JSON lines.
 func (s *Server) search(w http.ResponseWriter, r *http.Request) {
-	q := SearchQuery{Pattern: r.FormValue("pattern"), Filter: r.FormValue("filter")}
-	most, err := whole(r.FormValue("most"), "most")
-	if err == nil {
-		q.From, err = whole(r.FormValue("from"), "from")
-	}
-	if err == nil {
-		err = flags(r, map[string]*bool{"back": &q.Back, "count": &q.Count})
-	}
-	if err == nil && most > MaxLines {
-		err = badQuery("most must be at most %d", MaxLines)
-	}
-	q.Most = int(most)
-	if err != nil {
+	var q api.SearchQuery
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
 		reply(w, nil, err)
 		return
 	}
-	jsonLines(w, func(send func(Found) error) error { return s.project.Search(r.Context(), q, send) })
+	jsonLines(w, func(send func(api.Found) error) error { return s.project.Search(r.Context(), q, send) })
 }
 
 // jsonLines answers with JSON lines, each as it is sent, or with an error where that comes before the first.
@@ -438,44 +350,37 @@ func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error)
 
 // text sends lines as they are printed.
 func (s *Server) text(w http.ResponseWriter, r *http.Request) {
-	from, err := whole(r.FormValue("from"), "from")
-	end := int64(math.MaxInt64)
-	if err == nil && r.FormValue("end") != "" {
-		end, err = whole(r.FormValue("end"), "end")
-	}
-	if err != nil {
+	var q api.TextQuery
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
 		reply(w, nil, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	s.project.Text(r.Context(), from, end, w) // the client may be gone
+	s.project.Text(r.Context(), q.From, cmp.Or(q.End, math.MaxInt64), w) // the client may be gone
 }
 
 func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
-	q, err := lineQuery(r)
-	var page Page
+	var q api.LineQuery
+	var page api.Page
+	err := api.Decode(r.URL.Query(), &q)
 	if err == nil {
 		page, err = s.project.Lines(r.Context(), q)
 	}
 	if page.Lines == nil {
-		page.Lines = []Line{}
+		page.Lines = []api.Line{}
 	}
-	if err == nil && r.Header.Get("Accept") == bulkType {
-		w.Header().Set("Content-Type", bulkType)
+	if err == nil && r.Header.Get("Accept") == api.BulkType {
+		w.Header().Set("Content-Type", api.BulkType)
 		gob.NewEncoder(w).Encode(page) // the client may be gone
 		return
 	}
 	reply(w, page, err)
 }
 
-// bulkType is how faces of the same version take pages of lines: as encoding/gob has them,
-// since JSON takes several times as long.
-const bulkType = "application/x-omnivigil-gob"
-
 // followLines sends lines as JSON lines: those that are asked for, and then those that come.
 func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
-	q, err := lineQuery(r)
-	if err != nil {
+	var q api.LineQuery
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
 		reply(w, nil, err)
 		return
 	}
@@ -483,7 +388,7 @@ func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusOK)
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
-	FollowLines(r.Context(), s.project, q, func(lines []Line) error {
+	api.FollowLines(r.Context(), s.project, q, func(lines []api.Line) error {
 		for _, l := range lines {
 			if err := out.Encode(l); err != nil {
 				return err
@@ -512,7 +417,7 @@ func decode(w http.ResponseWriter, r *http.Request, into any, example string) er
 }
 
 func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
-	var request Request
+	var request api.Request
 	err := decode(w, r, &request, `{"action":"restart","units":["berths"]}`)
 	if err == nil && len(request.Units) > maxUnits {
 		err = badQuery("a request for %d units is too large: it has at most %d", len(request.Units), maxUnits)
@@ -525,14 +430,40 @@ func (s *Server) requests(w http.ResponseWriter, r *http.Request) {
 	reply(w, answer, err)
 }
 
-func (s *Server) wait(w http.ResponseWriter, r *http.Request) {
-	q := WaitQuery{Units: r.URL.Query()["unit"]}
-	if text := r.FormValue("timeout"); text != "" {
-		if err := q.Timeout.UnmarshalJSON([]byte(text)); err != nil || q.Timeout < 0 {
-			reply(w, nil, badQuery("timeout must be a number of seconds, not %q", text))
-			return
-		}
+// screen serves Screen.
+func (s *Server) screen(w http.ResponseWriter, r *http.Request) {
+	screen, err := s.project.Screen(r.Context(), r.FormValue("unit"))
+	reply(w, screen, err)
+}
+
+// followScreen sends a terminal's screen as JSON lines.
+func (s *Server) followScreen(w http.ResponseWriter, r *http.Request) {
+	var q api.ScreenQuery
+	err := api.Decode(r.URL.Query(), &q)
+	if bounded := q.Size.Bounded(); err == nil && q.Size != (api.Size{}) &&
+		(bounded.Cols < q.Size.Cols || bounded.Rows < q.Size.Rows) {
+		err = badQuery("a terminal of %d columns and %d rows is too large: it has at most %d of each, and %d cells",
+			q.Size.Cols, q.Size.Rows, api.MaxCells, api.MaxArea)
 	}
-	waited, err := s.project.Wait(r.Context(), q)
-	reply(w, waited, err)
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	jsonLines(w, func(send func(api.Screen) error) error { return s.project.FollowScreen(r.Context(), q, send) })
+}
+
+// input serves Input.
+func (s *Server) input(w http.ResponseWriter, r *http.Request) {
+	var in api.Input
+	if err := decode(w, r, &in, `{"unit":"berths","text":"y","keys":["enter"]}`); err != nil {
+		reply(w, nil, err)
+		return
+	}
+	reply(w, struct{}{}, s.project.Input(r.Context(), in))
+}
+
+// beats sends a comment for each beat, until the project has ended.
+func (s *Server) beats(w http.ResponseWriter, r *http.Request) {
+	out := s.beginEvents(w)
+	s.project.Beats(r.Context(), out.beat)
 }

@@ -1,6 +1,6 @@
 //go:build !linux && !darwin
 
-package api
+package socket
 
 import "net"
 

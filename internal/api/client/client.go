@@ -1,4 +1,10 @@
-package api
+// Package client is a project that runs in another process: a Client is an api.Project again, carried over the
+// project's Unix socket. Start reading at Connect.
+//
+// A request to a project that does not answer (its process is stopped, or its loop hangs) fails with api.ErrSilent
+// after a few missed heartbeats, unless the client is Patient. Lines of the log are read from its files where the
+// client can reach them.
+package client
 
 import (
 	"bufio"
@@ -13,17 +19,17 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
-	"strings"
 	"sync"
-	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/socket"
 )
 
 // Client is a project that runs in another process.
 type Client struct {
 	// Near returns a log that is read from its files, with what tells its newest save. Nil:
 	// the other process is asked for lines.
-	Near func(folder string, lastSave func() int) Log
+	Near func(folder string, lastSave func() int) api.Log
 
 	// Patient waits for the project for as long as it takes, also where it is silent: see ErrSilent.
 	Patient bool
@@ -33,45 +39,42 @@ type Client struct {
 	socket string
 
 	mu     sync.Mutex
-	newest *Snapshot // that was seen
-	near   Log
+	newest *api.Snapshot // that was seen
+	near   api.Log
 }
 
-var _ Project = (*Client)(nil)
-
-// ErrNotRunning says that no project runs at a place.
-var ErrNotRunning = errors.New("the project is not running")
+var _ api.Project = (*Client)(nil)
 
 // ErrLost says that the supervisor is gone without having ended the project.
 var ErrLost = errors.New("the process that runs the project is gone")
 
 // Connect returns the project that runs at a place. It returns ErrNotRunning where none
 // does, and an error in words where it speaks another version of the contract.
-func Connect(ctx context.Context, at Place) (*Client, error) {
-	if errors.Is(at.trusted(), ErrNotRunning) { // in another environment, perhaps
-		at = at.listening()
+func Connect(ctx context.Context, at socket.Place) (*Client, error) {
+	if errors.Is(at.Trusted(), socket.ErrNotRunning) { // in another environment, perhaps
+		at = at.Listening()
 	}
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return at.dial(ctx) }
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return at.Dial(ctx) }
 	c := &Client{
 		socket: at.Socket,
 		http: http.Client{
 			Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true},
 		},
 	}
-	var h hello
+	var h api.Hello
 	if err := c.get(ctx, "/hello", nil, &h); err != nil {
 		c.Close()
 		if ctx.Err() == nil && errors.Is(err, ErrLost) {
-			return nil, ErrNotRunning
+			return nil, socket.ErrNotRunning
 		}
 		return nil, err
 	}
-	if h.Version != Version {
+	if h.Version != api.Version {
 		c.Close()
 		return nil, fmt.Errorf(
 			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first",
 			h.Version,
-			Version,
+			api.Version,
 		)
 	}
 	return c, nil
@@ -97,8 +100,8 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	if err != nil {
 		return nil, err
 	}
-	if path == root+"/lines" {
-		r.Header.Set("Accept", bulkType)
+	if path == api.Root+"/lines" {
+		r.Header.Set("Accept", api.BulkType)
 	}
 	answer, err := c.http.Do(r)
 	if err != nil {
@@ -108,22 +111,22 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 		return answer.Body, nil
 	}
 	defer answer.Body.Close()
-	var t trouble
+	var t api.Trouble
 	if err := json.NewDecoder(answer.Body).Decode(&t); err != nil {
 		return nil, fmt.Errorf("the project answers with %s", answer.Status)
 	}
 	if answer.StatusCode == http.StatusConflict {
-		return nil, &Refusal{t.Error}
+		return nil, &api.Refusal{Text: t.Error}
 	}
-	return nil, problem{answer.StatusCode, t.Error}
+	return nil, errors.New(t.Error)
 }
 
 // lost is what an error of the connection means.
 func lost(ctx context.Context, err error) error {
-	var foreign *ForeignError
+	var foreign *socket.ForeignError
 	switch {
-	case errors.Is(err, ErrSilent):
-		return ErrSilent
+	case errors.Is(err, api.ErrSilent):
+		return api.ErrSilent
 	case errors.As(err, &foreign):
 		return foreign
 	}
@@ -150,9 +153,9 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 }
 
 // Snapshot implements Project.
-func (c *Client) Snapshot(ctx context.Context) (*Snapshot, error) {
-	s := &Snapshot{}
-	if err := c.get(ctx, root+"/snapshot", nil, s); err != nil {
+func (c *Client) Snapshot(ctx context.Context) (*api.Snapshot, error) {
+	s := &api.Snapshot{}
+	if err := c.get(ctx, api.Root+"/snapshot", nil, s); err != nil {
 		return nil, err
 	}
 	c.see(s)
@@ -160,7 +163,7 @@ func (c *Client) Snapshot(ctx context.Context) (*Snapshot, error) {
 }
 
 // see notes what is known of the project.
-func (c *Client) see(s *Snapshot) {
+func (c *Client) see(s *api.Snapshot) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.newest = s
@@ -168,7 +171,7 @@ func (c *Client) see(s *Snapshot) {
 
 // log returns the log's files, where there are any and all that is published is in them, or
 // else nil.
-func (c *Client) log() Log {
+func (c *Client) log() api.Log {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.Near == nil || c.newest == nil || c.newest.LogProblem != "" {
@@ -191,13 +194,12 @@ func (c *Client) lastSave() int {
 }
 
 // Follow implements Project.
-func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) error) error {
-	query := url.Values{"face": {face.Kind}, "pid": {strconv.Itoa(face.PID)}}
-	var snap *Snapshot
-	err := c.events(ctx, root+"/follow", query, func(name string, data []byte) error {
+func (c *Client) Follow(ctx context.Context, face api.Face, show func(*api.Snapshot) error) error {
+	var snap *api.Snapshot
+	err := c.events(ctx, api.Root+"/follow", api.Encode(&face), func(name string, data []byte) error {
 		switch name {
 		case "snapshot":
-			snap = &Snapshot{}
+			snap = &api.Snapshot{}
 			if err := json.Unmarshal(data, snap); err != nil {
 				return err
 			}
@@ -205,7 +207,7 @@ func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) err
 			if snap == nil {
 				return errors.New("a change came before a snapshot")
 			}
-			u := &Update{}
+			u := &api.Update{}
 			if err := json.Unmarshal(data, u); err != nil {
 				return err
 			}
@@ -229,17 +231,16 @@ func (c *Client) Follow(ctx context.Context, face Face, show func(*Snapshot) err
 var errOver = errors.New("the project has ended")
 
 // Subscribe implements Project.
-func (c *Client) Subscribe(ctx context.Context, since int64, hear func(Fact) error) error {
-	query := url.Values{"since": {strconv.FormatInt(since, 10)}}
-	err := c.events(ctx, root+"/facts", query, func(name string, data []byte) error {
+func (c *Client) Subscribe(ctx context.Context, since int64, hear func(api.Fact) error) error {
+	err := c.events(ctx, api.Root+"/facts", api.Encode(&api.NumberQuery{Param: "since", Number: since}), func(name string, data []byte) error {
 		if name == "gap" {
-			return ErrGap
+			return api.ErrGap
 		}
-		var f Fact
+		var f api.Fact
 		if err := json.Unmarshal(data, &f); err != nil {
 			return err
 		}
-		if err := hear(f); err != nil || f.Kind != FactEnded {
+		if err := hear(f); err != nil || f.Kind != api.FactEnded {
 			return err
 		}
 		return errOver
@@ -283,81 +284,50 @@ func (c *Client) events(
 }
 
 // Do implements Project.
-func (c *Client) Do(ctx context.Context, r Request) (Answer, error) {
-	var a Answer
-	return a, c.call(ctx, http.MethodPost, root+"/requests", nil, r, &a)
+func (c *Client) Do(ctx context.Context, r api.Request) (api.Answer, error) {
+	var a api.Answer
+	return a, c.call(ctx, http.MethodPost, api.Root+"/requests", nil, r, &a)
 }
 
 // Cases implements Project.
-func (c *Client) Cases(ctx context.Context, q ResultQuery) (CasePage, error) {
-	var p CasePage
-	return p, c.call(ctx, http.MethodGet, root+"/cases", q.values(), nil, &p)
+func (c *Client) Cases(ctx context.Context, q api.ResultQuery) (api.CasePage, error) {
+	var p api.CasePage
+	return p, c.get(ctx, api.Root+"/cases", api.Encode(&q), &p)
 }
 
 // Case implements Project.
-func (c *Client) Case(ctx context.Context, unit string, name CaseName) (Case, error) {
-	var out Case
-	query := url.Values{"unit": {unit}, "suite": {name.Suite}, "name": {name.Name}}
-	return out, c.call(ctx, http.MethodGet, root+"/case", query, nil, &out)
+func (c *Client) Case(ctx context.Context, unit string, name api.CaseName) (api.Case, error) {
+	var out api.Case
+	return out, c.get(ctx, api.Root+"/case", api.Encode(&api.CaseQuery{Unit: unit, Name: name}), &out)
 }
 
 // Findings implements Project.
-func (c *Client) Findings(ctx context.Context, q ResultQuery) (FindingPage, error) {
-	var p FindingPage
-	return p, c.call(ctx, http.MethodGet, root+"/findings", q.values(), nil, &p)
+func (c *Client) Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error) {
+	var p api.FindingPage
+	return p, c.get(ctx, api.Root+"/findings", api.Encode(&q), &p)
 }
 
 // Detail implements Project.
-func (c *Client) Detail(ctx context.Context, unit string) (Detail, error) {
-	var d Detail
-	return d, c.get(ctx, root+"/unit", url.Values{"name": {unit}}, &d)
+func (c *Client) Detail(ctx context.Context, unit string) (api.Detail, error) {
+	var d api.Detail
+	return d, c.get(ctx, api.Root+"/unit", url.Values{"name": {unit}}, &d)
 }
 
 // Samples implements Project.
-func (c *Client) Samples(ctx context.Context, from int64) (SamplePage, error) {
-	var p SamplePage
-	return p, c.get(ctx, root+"/samples", url.Values{"from": {strconv.FormatInt(from, 10)}}, &p)
-}
-
-// values is the query as it is sent.
-func (q ResultQuery) values() url.Values {
-	return url.Values{
-		"unit":  q.Units,
-		"only":  {q.Only},
-		"text":  {q.Text},
-		"by":    {q.By},
-		"from":  {strconv.Itoa(q.From)},
-		"count": {strconv.Itoa(q.Count)},
-	}
+func (c *Client) Samples(ctx context.Context, from int64) (api.SamplePage, error) {
+	var p api.SamplePage
+	return p, c.get(ctx, api.Root+"/samples", api.Encode(&api.NumberQuery{Param: "from", Number: from}), &p)
 }
 
 // Lines implements Project.
-func (c *Client) Lines(ctx context.Context, q LineQuery) (Page, error) {
+func (c *Client) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	if log := c.log(); log != nil {
 		if p, err := log.Lines(ctx, q); readable(err) {
 			return p, err
 		}
 	}
-	query := url.Values{}
-	set := func(name, value string, given bool) {
-		if given {
-			query.Set(name, value)
-		}
-	}
-	set("filter", q.Filter, q.Filter != "")
-	set("move", strconv.Itoa(q.Move), q.Move != 0)
-	set("unit", q.Unit, q.Unit != "")
-	set("count", strconv.Itoa(q.Count), q.Count > 0)
-	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
-	set("last", "true", q.Last)
-	set("end", strconv.FormatInt(q.End, 10), q.End > 0)
-	set("fold", "true", q.Fold)
-	set("until", q.Until.Format(time.RFC3339Nano), !q.Until.IsZero())
-	set("since", q.Since.Format(time.RFC3339Nano), !q.Since.IsZero())
-	set("run", strconv.Itoa(q.Run), q.Run > 0)
-	set("why", "true", q.Why)
-	var p Page
-	in, err := c.open(ctx, http.MethodGet, root+"/lines", query, nil)
+	var p api.Page
+	in, err := c.open(ctx, http.MethodGet, api.Root+"/lines", api.Encode(&q), nil)
 	if err != nil {
 		return p, err
 	}
@@ -375,29 +345,19 @@ func readable(err error) bool {
 }
 
 // Search implements Project.
-func (c *Client) Search(ctx context.Context, q SearchQuery, found func(Found) error) error {
+func (c *Client) Search(ctx context.Context, q api.SearchQuery, found func(api.Found) error) error {
 	if log := c.log(); log != nil {
 		if err := log.Search(ctx, q, found); readable(err) {
 			return err
 		}
 	}
-	query := url.Values{
-		"pattern": {
-			q.Pattern,
-		},
-		"filter": {q.Filter},
-		"from":   {strconv.FormatInt(q.From, 10)},
-		"back":   {strconv.FormatBool(q.Back)},
-		"most":   {strconv.Itoa(q.Most)},
-		"count":  {strconv.FormatBool(q.Count)},
-	}
-	in, err := c.open(ctx, http.MethodGet, root+"/search", query, nil)
+	in, err := c.open(ctx, http.MethodGet, api.Root+"/search", api.Encode(&q), nil)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
 	for d := json.NewDecoder(in); ; {
-		var f Found
+		var f api.Found
 		if err := d.Decode(&f); err != nil {
 			return lost(ctx, err)
 		}
@@ -415,8 +375,10 @@ func (c *Client) Text(ctx context.Context, from, end int64, w io.Writer) (int64,
 			return from, err
 		}
 	}
-	query := url.Values{"from": {strconv.FormatInt(from, 10)}, "end": {strconv.FormatInt(end, 10)}}
-	in, err := c.open(ctx, http.MethodGet, root+"/text", query, nil)
+	if end <= from {
+		return from, nil
+	}
+	in, err := c.open(ctx, http.MethodGet, api.Root+"/text", api.Encode(&api.TextQuery{From: from, End: end}), nil)
 	if err != nil {
 		return from, err
 	}
@@ -436,56 +398,46 @@ func (c *Client) Text(ctx context.Context, from, end int64, w io.Writer) (int64,
 }
 
 // Why implements Project.
-func (c *Client) Why(ctx context.Context, path string) (Impact, error) {
-	var f Impact
-	return f, c.get(ctx, root+"/why", url.Values{"path": {path}}, &f)
+func (c *Client) Why(ctx context.Context, path string) (api.Impact, error) {
+	var f api.Impact
+	return f, c.get(ctx, api.Root+"/why", url.Values{"path": {path}}, &f)
 }
 
 // Wait implements Project.
-func (c *Client) Wait(ctx context.Context, q WaitQuery) (Waited, error) {
-	query := url.Values{"unit": q.Units}
-	if q.Timeout > 0 {
-		seconds, _ := q.Timeout.MarshalJSON()
-		query.Set("timeout", strings.TrimSpace(string(seconds)))
-	}
-	var w Waited
-	return w, c.get(ctx, root+"/wait", query, &w)
+func (c *Client) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error) {
+	var w api.Waited
+	return w, c.get(ctx, api.Root+"/wait", api.Encode(&q), &w)
 }
 
-// FollowLines calls take with the lines that are asked for and then with those that come,
-// until the project has ended and all are told, or take has an error, or the context is
-// done.
-func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
-	next := int64(-1)
-	catchUp := func() error {
-		for {
-			page, err := p.Lines(ctx, q)
-			if err != nil {
-				return err
-			}
-			if len(page.Lines) == 0 {
-				if next < 0 {
-					next = page.Total
-					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
-				}
-				return nil
-			}
-			if err := take(page.Lines); err != nil {
-				return err
-			}
-			next = page.End
-			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
-		}
-	}
-	if err := catchUp(); err != nil {
+// Screen implements Project.
+func (c *Client) Screen(ctx context.Context, unit string) (api.Screen, error) {
+	var screen api.Screen
+	err := c.get(ctx, api.Root+"/screen", url.Values{"unit": {unit}}, &screen)
+	return screen, err
+}
+
+// FollowScreen implements Project.
+func (c *Client) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	in, err := c.open(ctx, http.MethodGet, api.Root+"/screen/follow", api.Encode(&q), nil)
+	if err != nil {
 		return err
 	}
-	lines := int64(-1)
-	return p.Follow(ctx, Face{}, func(s *Snapshot) error {
-		if s.Lines == lines && !s.Ended {
-			return nil
+	defer in.Close()
+	all := json.NewDecoder(bufio.NewReaderSize(in, 64<<10))
+	for all.More() {
+		var screen api.Screen
+		if err := all.Decode(&screen); err != nil {
+			return lost(ctx, err)
 		}
-		lines = s.Lines
-		return catchUp()
-	})
+		if err := show(screen); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// Input implements Project.
+func (c *Client) Input(ctx context.Context, in api.Input) error {
+	var done struct{}
+	return c.call(ctx, http.MethodPost, api.Root+"/input", nil, in, &done)
 }

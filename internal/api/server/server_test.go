@@ -1,4 +1,4 @@
-package api
+package server
 
 import (
 	"context"
@@ -19,24 +19,28 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/client"
+	"omnivigil/internal/api/socket"
 )
 
 // still is a project in which nothing happens by itself.
 type still struct {
-	screens  []ScreenQuery
-	inputs   []Input
-	snaps    []*Snapshot
-	facts    []Fact
-	asked    []Request
-	waited   WaitQuery
-	lines    []LineQuery
-	searches []SearchQuery
-	results  []ResultQuery
+	screens  []api.ScreenQuery
+	inputs   []api.Input
+	snaps    []*api.Snapshot
+	facts    []api.Fact
+	asked    []api.Request
+	waited   api.WaitQuery
+	lines    []api.LineQuery
+	searches []api.SearchQuery
+	results  []api.ResultQuery
 	hangs    atomic.Bool // its loop does not go round
 }
 
-func (p *still) Snapshot(context.Context) (*Snapshot, error) { return p.snaps[0], nil }
-func (p *still) Follow(_ context.Context, _ Face, show func(*Snapshot) error) error {
+func (p *still) Snapshot(context.Context) (*api.Snapshot, error) { return p.snaps[0], nil }
+func (p *still) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) error) error {
 	for _, s := range p.snaps {
 		if err := show(s); err != nil {
 			return err
@@ -57,9 +61,9 @@ func (p *still) Beats(ctx context.Context, beat func() error) error {
 	return ctx.Err()
 }
 
-func (p *still) Subscribe(_ context.Context, since int64, hear func(Fact) error) error {
+func (p *still) Subscribe(_ context.Context, since int64, hear func(api.Fact) error) error {
 	if since < 3 {
-		return ErrGap
+		return api.ErrGap
 	}
 	for _, f := range p.facts {
 		if err := hear(f); err != nil {
@@ -68,130 +72,130 @@ func (p *still) Subscribe(_ context.Context, since int64, hear func(Fact) error)
 	}
 	return nil
 }
-func (p *still) Do(_ context.Context, r Request) (Answer, error) {
+func (p *still) Do(_ context.Context, r api.Request) (api.Answer, error) {
 	p.asked = append(p.asked, r)
-	if r.Action == Stop {
-		return Answer{}, Refuse("there is no unit tide")
+	if r.Action == api.Stop {
+		return api.Answer{}, api.Refuse("there is no unit tide")
 	}
-	return Answer{Ripple: 7}, nil
+	return api.Answer{Ripple: 7}, nil
 }
-func (p *still) Lines(_ context.Context, q LineQuery) (Page, error) {
+func (p *still) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
 	p.lines = append(p.lines, q)
-	return Page{From: 1, Total: 2, Lines: []Line{{Number: 1, Text: "<high> water"}}}, nil
+	return api.Page{From: 1, Total: 2, Lines: []api.Line{{Number: 1, Text: "<high> water"}}}, nil
 }
-func (p *still) Search(_ context.Context, q SearchQuery, found func(Found) error) error {
+func (p *still) Search(_ context.Context, q api.SearchQuery, found func(api.Found) error) error {
 	p.searches = append(p.searches, q)
-	if err := found(Found{Matches: 1, Lines: []Line{{Text: "high"}}}); err != nil {
+	if err := found(api.Found{Matches: 1, Lines: []api.Line{{Text: "high"}}}); err != nil {
 		return err
 	}
-	return found(Found{Matches: 2, Done: true})
+	return found(api.Found{Matches: 2, Done: true})
 }
 func (p *still) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
 	io.WriteString(w, strings.Repeat("12:04:31.000 tides  high\n", int(end-from)))
 	return end, nil
 }
-func (p *still) Cases(_ context.Context, q ResultQuery) (CasePage, error) {
+func (p *still) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
 	p.results = append(p.results, q)
-	return CasePage{
+	return api.CasePage{
 		From:  q.From,
 		Total: 9,
-		Cases: []Case{{Unit: "harbour", Name: "TestTide", Status: CaseFailed, Took: Seconds(time.Second)}},
+		Cases: []api.Case{{Unit: "harbour", Name: "TestTide", Status: api.CaseFailed, Took: api.Seconds(time.Second)}},
 	}, nil
 }
-func (p *still) Case(_ context.Context, unit string, name CaseName) (Case, error) {
+func (p *still) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
 	if name.Name == "" {
-		return Case{}, Refuse("nothing is known of a test")
+		return api.Case{}, api.Refuse("nothing is known of a test")
 	}
-	return Case{
+	return api.Case{
 		Unit:      unit,
 		Suite:     name.Suite,
 		Name:      name.Name,
 		Output:    []string{"low"},
-		FilePlace: FilePlace{File: "/tide.go", Line: 8},
+		FilePlace: api.FilePlace{File: "/tide.go", Line: 8},
 	}, nil
 }
-func (p *still) Findings(_ context.Context, q ResultQuery) (FindingPage, error) {
+func (p *still) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
 	p.results = append(p.results, q)
-	return FindingPage{
+	return api.FindingPage{
 		Total:    1,
-		Findings: []Finding{{Unit: "lint", Severity: SeverityWarning, Message: "<spare>"}},
+		Findings: []api.Finding{{Unit: "lint", Severity: api.SeverityWarning, Message: "<spare>"}},
 	}, nil
 }
-func (p *still) Detail(_ context.Context, unit string) (Detail, error) {
+func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 	if unit != "tides" {
-		return Detail{}, Refuse("there is no unit %q", unit)
+		return api.Detail{}, api.Refuse("there is no unit %q", unit)
 	}
-	return Detail{
+	return api.Detail{
 		Unit:      unit,
-		Settings:  []Setting{{"run", "./tides"}},
-		Variables: []Variable{{Name: "PORT", Value: "4102", From: ".env"}},
+		Settings:  []api.Setting{{Name: "run", Text: "./tides"}},
+		Variables: []api.Variable{{Name: "PORT", Value: "4102", From: ".env"}},
 	}, nil
 }
-func (p *still) Samples(_ context.Context, from int64) (SamplePage, error) {
-	return SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
+func (p *still) Samples(_ context.Context, from int64) (api.SamplePage, error) {
+	return api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
 }
-func (p *still) Screen(_ context.Context, unit string) (Screen, error) {
+func (p *still) Screen(_ context.Context, unit string) (api.Screen, error) {
 	if unit != "tides" {
-		return Screen{}, Refuse("there is no unit %q", unit)
+		return api.Screen{}, api.Refuse("there is no unit %q", unit)
 	}
-	return Screen{
+	return api.Screen{
 		Unit: unit,
 		Run:  1,
-		Size: Size{80, 24},
-		Lines: []ScreenLine{
-			{Row: 1, Parts: []Cells{{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}}}},
+		Size: api.Size{Cols: 80, Rows: 24},
+		Lines: []api.ScreenLine{
+			{Row: 1, Parts: []api.Cells{{Text: "<high>", Width: 6, Style: api.Style{Foreground: "1", Bold: true}}}},
 		},
 	}, nil
 }
-func (p *still) FollowScreen(_ context.Context, q ScreenQuery, show func(Screen) error) error {
+func (p *still) FollowScreen(_ context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
 	p.screens = append(p.screens, q)
 	if q.Hand && !q.Take {
-		return Refuse("another face has hands on it")
+		return api.Refuse("another face has hands on it")
 	}
-	if err := show(Screen{Number: 1, Hand: &q.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}); err != nil {
+	if err := show(api.Screen{Number: 1, Hand: &q.Face, Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}); err != nil {
 		return err
 	}
-	return show(Screen{Number: 2, Ended: true})
+	return show(api.Screen{Number: 2, Ended: true})
 }
-func (p *still) Input(_ context.Context, in Input) error {
+func (p *still) Input(_ context.Context, in api.Input) error {
 	p.inputs = append(p.inputs, in)
 	if in.Unit == "" {
-		return Refuse("which unit?")
+		return api.Refuse("which unit?")
 	}
 	return nil
 }
-func (p *still) Why(_ context.Context, path string) (Impact, error) {
-	return Impact{Path: path}, nil
+func (p *still) Why(_ context.Context, path string) (api.Impact, error) {
+	return api.Impact{Path: path}, nil
 }
-func (p *still) Wait(ctx context.Context, q WaitQuery) (Waited, error) {
+func (p *still) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error) {
 	if slices.Contains(q.Units, "for ever") {
 		<-ctx.Done()
-		return Waited{}, ctx.Err()
+		return api.Waited{}, ctx.Err()
 	}
 	p.waited = q
-	return Waited{OK: true, Took: Seconds(1500 * time.Millisecond)}, nil
+	return api.Waited{OK: true, Took: api.Seconds(1500 * time.Millisecond)}, nil
 }
 
 // at returns a client of a project that is served in this process.
-func at(t testing.TB, p Project) *Client {
+func at(t testing.TB, p api.Project) *client.Client {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "omnivigil.toml")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	place, err := PlaceOf(file, "", t.TempDir(), t.TempDir())
+	place, err := socket.PlaceOf(file, "", t.TempDir(), t.TempDir())
 	require.NoError(t, err)
-	_, err = Connect(t.Context(), place)
-	require.ErrorIs(t, err, ErrNotRunning)
+	_, err = client.Connect(t.Context(), place)
+	require.ErrorIs(t, err, socket.ErrNotRunning)
 	lock, err := place.TryLock()
 	require.NoError(t, err)
 	t.Cleanup(func() { lock.Close() })
 	_, err = place.TryLock()
-	require.ErrorIs(t, err, ErrLocked)
+	require.ErrorIs(t, err, socket.ErrLocked)
 	l, err := place.Listen()
 	require.NoError(t, err)
 	server := NewServer(p, "20300504.1")
 	go server.Serve(l)
 	t.Cleanup(server.Close)
-	c, err := Connect(t.Context(), place)
+	c, err := client.Connect(t.Context(), place)
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c
@@ -201,43 +205,43 @@ func at(t testing.TB, p Project) *Client {
 func TestThroughTheSocket(t *testing.T) {
 	when := time.Date(2030, 5, 4, 12, 4, 31, 123456789, time.UTC)
 	p := &still{
-		snaps: []*Snapshot{
-			{Number: 1, Units: []*Unit{{Name: "tides", State: Ready, Marks: []Mark{{At: when, State: Ready}}}}},
+		snaps: []*api.Snapshot{
+			{Number: 1, Units: []*api.Unit{{Name: "tides", State: api.Ready, Marks: []api.Mark{{At: when, State: api.Ready}}}}},
 			{
 				Number: 2,
-				Units: []*Unit{
+				Units: []*api.Unit{
 					{
 						Name:  "tides",
-						State: Crashed,
-						Marks: []Mark{{At: when, State: Ready}, {At: when.Add(1), State: Crashed}},
+						State: api.Crashed,
+						Marks: []api.Mark{{At: when, State: api.Ready}, {At: when.Add(1), State: api.Crashed}},
 					},
 				},
-				Status: Status{Ended: true},
+				Status: api.Status{Ended: true},
 			},
 		},
-		facts: []Fact{{ID: 4, Kind: FactNote, Text: "a\nb"}, {ID: 5, Kind: FactEnded}},
+		facts: []api.Fact{{ID: 4, Kind: api.FactNote, Text: "a\nb"}, {ID: 5, Kind: api.FactEnded}},
 	}
 	c := at(t, p)
 	snap, err := c.Snapshot(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, p.snaps[0], snap)
 
-	var last *Snapshot
-	require.NoError(t, c.Follow(t.Context(), Face{Kind: "screen"}, func(s *Snapshot) error { last = s; return nil }))
+	var last *api.Snapshot
+	require.NoError(t, c.Follow(t.Context(), api.Face{Kind: "screen"}, func(s *api.Snapshot) error { last = s; return nil }))
 	assert.Equal(t, p.snaps[1], last)
 	failed := errors.New("the face has had enough")
-	assert.ErrorIs(t, c.Follow(t.Context(), Face{}, func(*Snapshot) error { return failed }), failed)
+	assert.ErrorIs(t, c.Follow(t.Context(), api.Face{}, func(*api.Snapshot) error { return failed }), failed)
 
-	var heard []Fact
-	require.NoError(t, c.Subscribe(t.Context(), 3, func(f Fact) error { heard = append(heard, f); return nil }))
+	var heard []api.Fact
+	require.NoError(t, c.Subscribe(t.Context(), 3, func(f api.Fact) error { heard = append(heard, f); return nil }))
 	assert.Equal(t, p.facts, heard)
-	assert.ErrorIs(t, c.Subscribe(t.Context(), 1, func(Fact) error { return nil }), ErrGap)
+	assert.ErrorIs(t, c.Subscribe(t.Context(), 1, func(api.Fact) error { return nil }), api.ErrGap)
 
-	answer, err := c.Do(t.Context(), Request{Action: Restart, Units: []string{"tides"}})
+	answer, err := c.Do(t.Context(), api.Request{Action: api.Restart, Units: []string{"tides"}})
 	require.NoError(t, err)
-	assert.Equal(t, Answer{Ripple: 7}, answer)
-	_, err = c.Do(t.Context(), Request{Action: Stop})
-	var refusal *Refusal
+	assert.Equal(t, api.Answer{Ripple: 7}, answer)
+	_, err = c.Do(t.Context(), api.Request{Action: api.Stop})
+	var refusal *api.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "there is no unit tide", refusal.Text)
 
@@ -250,7 +254,7 @@ func TestThroughTheSocket(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(
 		t,
-		SamplePage{Samples: []Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42},
+		api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42},
 		samples,
 	)
 
@@ -258,51 +262,51 @@ func TestThroughTheSocket(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(
 		t,
-		Cells{Text: "<high>", Width: 6, Style: Style{Foreground: "1", Bold: true}},
+		api.Cells{Text: "<high>", Width: 6, Style: api.Style{Foreground: "1", Bold: true}},
 		screen.Lines[0].Parts[0],
 	)
 	_, err = c.Screen(t.Context(), "tide")
 	require.ErrorAs(t, err, &refusal)
-	wants := ScreenQuery{Unit: "tides", Face: Face{Kind: "screen", PID: 7}, Hand: true, Size: Size{158, 44}}
+	wants := api.ScreenQuery{Unit: "tides", Face: api.Face{Kind: "screen", PID: 7}, Hand: true, Size: api.Size{Cols: 158, Rows: 44}}
 	require.ErrorAs(t, c.FollowScreen(t.Context(), wants, nil), &refusal)
 	wants.Take = true
-	var shown []Screen
+	var shown []api.Screen
 	require.NoError(
 		t,
-		c.FollowScreen(t.Context(), wants, func(s Screen) error { shown = append(shown, s); return nil }),
+		c.FollowScreen(t.Context(), wants, func(s api.Screen) error { shown = append(shown, s); return nil }),
 	)
 	assert.Equal(
 		t,
-		[]Screen{{Number: 1, Hand: &wants.Face, Ask: &Ask{Kind: AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}},
+		[]api.Screen{{Number: 1, Hand: &wants.Face, Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}},
 		shown,
 	)
 	assert.Equal(t, wants, p.screens[1])
-	input := Input{
+	input := api.Input{
 		Unit:  "tides",
 		Face:  7,
-		Size:  &Size{80, 24},
+		Size:  &api.Size{Cols: 80, Rows: 24},
 		Text:  "yes\n",
 		Paste: true,
 		Keys:  []string{"ctrl+c"},
-		Mouse: &Mouse{Does: "press", Button: "left", Col: 1, Row: 2, Alt: true},
+		Mouse: &api.Mouse{Does: "press", Button: "left", Col: 1, Row: 2, Alt: true},
 		Focus: "in",
 	}
 	require.NoError(t, c.Input(t.Context(), input))
-	assert.Equal(t, []Input{input}, p.inputs)
-	require.ErrorAs(t, c.Input(t.Context(), Input{}), &refusal)
+	assert.Equal(t, []api.Input{input}, p.inputs)
+	require.ErrorAs(t, c.Input(t.Context(), api.Input{}), &refusal)
 
-	sq := SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
-	var found []Found
-	require.NoError(t, c.Search(t.Context(), sq, func(f Found) error { found = append(found, f); return nil }))
-	assert.Equal(t, []SearchQuery{sq}, p.searches)
-	assert.Equal(t, []Found{{Matches: 1, Lines: []Line{{Text: "high"}}}, {Matches: 2, Done: true}}, found)
+	sq := api.SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
+	var found []api.Found
+	require.NoError(t, c.Search(t.Context(), sq, func(f api.Found) error { found = append(found, f); return nil }))
+	assert.Equal(t, []api.SearchQuery{sq}, p.searches)
+	assert.Equal(t, []api.Found{{Matches: 1, Lines: []api.Line{{Text: "high"}}}, {Matches: 2, Done: true}}, found)
 	var text strings.Builder
 	next, err := c.Text(t.Context(), 3, 5, &text)
 	require.NoError(t, err)
 	assert.EqualValues(t, 5, next)
 	assert.Equal(t, "12:04:31.000 tides  high\n12:04:31.000 tides  high\n", text.String())
 
-	q := LineQuery{
+	q := api.LineQuery{
 		Filter: "!low",
 		Move:   -2,
 		Unit:   "tides",
@@ -318,13 +322,13 @@ func TestThroughTheSocket(t *testing.T) {
 	}
 	page, err := c.Lines(t.Context(), q)
 	require.NoError(t, err)
-	assert.Equal(t, []LineQuery{q}, p.lines)
+	assert.Equal(t, []api.LineQuery{q}, p.lines)
 	assert.Equal(t, "<high> water", page.Lines[0].Text)
 
-	waited, err := c.Wait(t.Context(), WaitQuery{Units: []string{"a", "b"}, Timeout: Seconds(2500 * time.Millisecond)})
+	waited, err := c.Wait(t.Context(), api.WaitQuery{Units: []string{"a", "b"}, Timeout: api.Seconds(2500 * time.Millisecond)})
 	require.NoError(t, err)
-	assert.Equal(t, Seconds(1500*time.Millisecond), waited.Took)
-	assert.Equal(t, WaitQuery{Units: []string{"a", "b"}, Timeout: Seconds(2500 * time.Millisecond)}, p.waited)
+	assert.Equal(t, api.Seconds(1500*time.Millisecond), waited.Took)
+	assert.Equal(t, api.WaitQuery{Units: []string{"a", "b"}, Timeout: api.Seconds(2500 * time.Millisecond)}, p.waited)
 
 	f, err := c.Why(t.Context(), "a b&c.go")
 	require.NoError(t, err)
@@ -333,7 +337,7 @@ func TestThroughTheSocket(t *testing.T) {
 
 // TestBadRequests are answered in words, with a status.
 func TestBadRequests(t *testing.T) {
-	s := NewServer(&still{snaps: []*Snapshot{{}}}, "20300504.1")
+	s := NewServer(&still{snaps: []*api.Snapshot{{}}}, "20300504.1")
 	for _, test := range []struct {
 		method, path, body, header string
 		status                     int
@@ -367,7 +371,7 @@ func TestBadRequests(t *testing.T) {
 		assert.Equal(t, test.status, w.Code, test.path)
 		text := w.Body.String()
 		if test.status != 200 {
-			var told trouble
+			var told api.Trouble
 			require.NoError(t, json.Unmarshal(w.Body.Bytes(), &told), test.path)
 			text = told.Error
 		}
@@ -383,30 +387,8 @@ func TestOtherVersion(t *testing.T) {
 	server := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) })}
 	go server.Serve(l)
 	defer server.Close()
-	_, err = Connect(t.Context(), Place{Socket: folder + "/s"})
+	_, err = client.Connect(t.Context(), socket.Place{Socket: folder + "/s"})
 	assert.ErrorContains(t, err, "another version of omnivigil: it speaks version 99 of the socket, this one 2")
-}
-
-// TestPlaces are short enough for a socket, the same by every path to the settings, and
-// others for others.
-func TestPlaces(t *testing.T) {
-	root := t.TempDir()
-	file := filepath.Join(root, "omnivigil.toml")
-	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	require.NoError(t, os.Symlink(file, filepath.Join(root, "link.toml")))
-	one, err := PlaceOf(file, "", root, root)
-	require.NoError(t, err)
-	other, err := PlaceOf(filepath.Join(root, "link.toml"), "", root, root)
-	require.NoError(t, err)
-	assert.Equal(t, one, other)
-	long, err := PlaceOf(file, filepath.Join(root, strings.Repeat("r", 100)), root, root)
-	require.NoError(t, err)
-	assert.LessOrEqual(t, len(long.Socket), 107)
-	assert.NotEqual(t, one, long)
-	require.NoError(t, os.Remove(file))
-	gone, err := PlaceOf(file, "", root, root)
-	require.NoError(t, err)
-	assert.Equal(t, one, gone, "it can still be ended")
 }
 
 func FuzzServer(f *testing.F) {
@@ -414,7 +396,7 @@ func FuzzServer(f *testing.F) {
 	f.Add("POST", "/v2/requests", `{"action":"restart","units":["a"]}`, "")
 	f.Add("GET", "/v2/facts", "", "20300504.1.3")
 	f.Add("GET", "/v2/wait?timeout=1e308&unit=", "", "")
-	s := NewServer(&still{snaps: []*Snapshot{{}}}, "20300504.1")
+	s := NewServer(&still{snaps: []*api.Snapshot{{}}}, "20300504.1")
 	f.Fuzz(func(t *testing.T, method, path, body, id string) {
 		r, err := http.NewRequest(method, "http://omnivigil/", strings.NewReader(body))
 		if err != nil {
@@ -427,61 +409,54 @@ func FuzzServer(f *testing.F) {
 		w := httptest.NewRecorder()
 		s.handler().ServeHTTP(w, r)
 		if w.Code >= 400 && w.Code != http.StatusMovedPermanently {
-			var told trouble
+			var told api.Trouble
 			require.NoError(t, json.Unmarshal(w.Body.Bytes(), &told))
 			require.NotEmpty(t, told.Error)
 		}
 	})
 }
 
-// FuzzChange applies whatever a server may send.
-func FuzzChange(f *testing.F) {
-	f.Add(
-		[]byte(`{"units":[{"name":"a"}],"order":["a","b"],"lives":{"a":{"from":"2030-05-04T12:04:31Z","marks":[]}}}`),
-		[]byte(`{"ripples":[{"id":3}],"oldest":2,"saves":[{}],"uses":{"a":{}}}`),
-	)
-	f.Add([]byte(`{"units":[null],"ripples":[null],"order":["a"]}`), []byte(`{}`))
-	f.Fuzz(func(_ *testing.T, first, second []byte) {
-		snap := &Snapshot{}
-		for _, data := range [][]byte{first, second} {
-			u := &Update{}
-			if json.Unmarshal(data, u) != nil {
-				return
-			}
-			snap = snap.Apply(u)
-		}
-		snap.Ripple(3)
-		for _, u := range snap.Units {
-			snap.WhyOf(u)
-		}
-	})
-}
-
-func TestSnapshotsAreKept(t *testing.T) {
-	dir := t.TempDir()
-	_, err := KeptSnapshot(dir)
-	assert.ErrorContains(t, err, "read how the project was")
-	for n := range int64(2) {
-		require.NoError(t, KeepSnapshot(dir, &Snapshot{Number: n, Units: []*Unit{{Name: "tides", State: Ready}}}))
-	}
-	s, err := KeptSnapshot(dir)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1, s.Number)
-	assert.Equal(t, Ready, s.Units[0].State)
-}
-
 // TestSilence gives up what waits for a project whose loop hangs, and tells a face of it.
 func TestSilence(t *testing.T) {
-	p := &still{snaps: []*Snapshot{{}}}
+	p := &still{snaps: []*api.Snapshot{{}}}
 	c := at(t, p)
 	told := make(chan time.Duration, 100)
-	go WatchSilence(t.Context(), c, func(silent time.Duration) { told <- silent })
+	go api.WatchSilence(t.Context(), c, func(silent time.Duration) { told <- silent })
 	failed := make(chan error, 1)
 	go func() {
-		_, err := c.Wait(t.Context(), WaitQuery{Units: []string{"for ever"}})
+		_, err := c.Wait(t.Context(), api.WaitQuery{Units: []string{"for ever"}})
 		failed <- err
 	}()
 	p.hangs.Store(true)
-	assert.ErrorIs(t, <-failed, ErrSilent)
-	assert.Equal(t, Silence, <-told)
+	assert.ErrorIs(t, <-failed, api.ErrSilent)
+	assert.Equal(t, api.Silence, <-told)
+}
+
+// TestForeign trusts nothing that is not this user's: a folder that is a link, or belongs to another.
+func TestForeign(t *testing.T) {
+	runtime, elsewhere := t.TempDir(), t.TempDir()
+	file := filepath.Join(t.TempDir(), "omnivigil.toml")
+	place, err := socket.PlaceOf(file, runtime, t.TempDir(), t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(filepath.Dir(place.Socket)))
+	require.NoError(t, os.Symlink(elsewhere, filepath.Dir(place.Socket)))
+	l, err := net.Listen("unix", place.Socket)
+	require.NoError(t, err)
+	defer l.Close()
+	var foreign *socket.ForeignError
+	_, err = client.Connect(t.Context(), place)
+	require.ErrorAs(t, err, &foreign)
+	_, err = place.Listen()
+	require.ErrorAs(t, err, &foreign)
+
+	if os.Getuid() != 0 {
+		t.Log("only root can make files of others: their folders were not tested")
+		return
+	}
+	require.NoError(t, os.Remove(filepath.Dir(place.Socket)))
+	require.NoError(t, os.Mkdir(filepath.Dir(place.Socket), 0o777))
+	require.NoError(t, os.Chown(filepath.Dir(place.Socket), 12345, 12345))
+	_, err = client.Connect(t.Context(), place)
+	require.ErrorAs(t, err, &foreign)
+	assert.Contains(t, err.Error(), "belongs to another user")
 }

@@ -1,0 +1,41 @@
+package api
+
+import "context"
+
+// FollowLines calls take with the lines that are asked for and then with those that come,
+// until the project has ended and all are told, or take has an error, or the context is
+// done.
+func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
+	next := int64(-1)
+	catchUp := func() error {
+		for {
+			page, err := p.Lines(ctx, q)
+			if err != nil {
+				return err
+			}
+			if len(page.Lines) == 0 {
+				if next < 0 {
+					next = page.Total
+					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
+				}
+				return nil
+			}
+			if err := take(page.Lines); err != nil {
+				return err
+			}
+			next = page.End
+			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
+		}
+	}
+	if err := catchUp(); err != nil {
+		return err
+	}
+	lines := int64(-1)
+	return p.Follow(ctx, Face{}, func(s *Snapshot) error {
+		if s.Lines == lines && !s.Ended {
+			return nil
+		}
+		lines = s.Lines
+		return catchUp()
+	})
+}

@@ -1,0 +1,259 @@
+package api
+
+import (
+	"fmt"
+	"math"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Query is what a request asks for, as the parameters of its URL. The client encodes it and the server decodes it by
+// the same description, so that both agree on names, types and limits.
+type Query interface {
+	params() []param
+}
+
+// QueryError reports a parameter that cannot be used, in words for the one who sent it.
+type QueryError struct{ Text string }
+
+func (e *QueryError) Error() string { return e.Text }
+
+// Encode returns the parameters of a query. Those with the zero value are left out.
+func Encode(q Query) url.Values {
+	values := url.Values{}
+	for _, p := range q.params() {
+		if texts := p.get(); len(texts) > 0 && texts[0] != "" {
+			values[p.name] = texts
+		}
+	}
+	return values
+}
+
+// Decode fills a query from parameters. What is not given keeps its value. The error is a *QueryError.
+func Decode(values url.Values, into Query) error {
+	for _, p := range into.params() {
+		texts := values[p.name]
+		if len(texts) == 0 || texts[0] == "" {
+			continue
+		}
+		if problem := p.set(texts); problem != "" {
+			return &QueryError{p.name + " " + problem}
+		}
+	}
+	return nil
+}
+
+// param binds one parameter to a field. Set returns what is wrong with a text, to follow the parameter's name.
+type param struct {
+	name string
+	get  func() []string
+	set  func(texts []string) string
+}
+
+func textParam(name string, field *string) param {
+	return param{
+		name,
+		func() []string { return []string{*field} },
+		func(texts []string) string { *field = texts[0]; return "" },
+	}
+}
+
+func textsParam(name string, field *[]string) param {
+	return param{
+		name,
+		func() []string { return *field },
+		func(texts []string) string { *field = texts; return "" },
+	}
+}
+
+func flagParam(name string, field *bool) param {
+	return param{
+		name,
+		func() []string {
+			if *field {
+				return []string{"true"}
+			}
+			return nil
+		},
+		func(texts []string) string {
+			v, err := strconv.ParseBool(texts[0])
+			if err != nil {
+				return fmt.Sprintf("must be true or false, not %q", texts[0])
+			}
+			*field = v
+			return ""
+		},
+	}
+}
+
+// countParam is a whole number from 0 to most.
+func countParam[N int | int64](name string, field *N, most N) param {
+	return param{
+		name,
+		func() []string {
+			if *field == 0 {
+				return nil
+			}
+			return []string{strconv.FormatInt(int64(*field), 10)}
+		},
+		func(texts []string) string {
+			v, err := strconv.ParseInt(texts[0], 10, 64)
+			if err != nil || v < 0 {
+				return fmt.Sprintf("must be a whole number, not %q", texts[0])
+			}
+			if v > int64(most) {
+				return fmt.Sprintf("must be at most %d", most)
+			}
+			*field = N(v)
+			return ""
+		},
+	}
+}
+
+func timeParam(name string, field *time.Time) param {
+	return param{
+		name,
+		func() []string {
+			if field.IsZero() {
+				return nil
+			}
+			return []string{field.Format(time.RFC3339Nano)}
+		},
+		func(texts []string) string {
+			v, err := time.Parse(time.RFC3339Nano, texts[0])
+			if err != nil {
+				return fmt.Sprintf("must be a time such as 2030-05-04T12:04:31.5Z, not %q", texts[0])
+			}
+			*field = v
+			return ""
+		},
+	}
+}
+
+// maxKind is the most bytes of what a face calls itself.
+const maxKind = 32
+
+func (f *Face) params() []param {
+	kind := textParam("face", &f.Kind)
+	set := kind.set
+	kind.set = func(texts []string) string {
+		if len(texts[0]) > maxKind {
+			return fmt.Sprintf("must have at most %d bytes", maxKind)
+		}
+		return set(texts)
+	}
+	return []param{kind, countParam("pid", &f.PID, math.MaxInt32)}
+}
+
+func (q *LineQuery) params() []param {
+	move := param{
+		"move",
+		func() []string {
+			if q.Move == 0 {
+				return nil
+			}
+			return []string{strconv.Itoa(q.Move)}
+		},
+		func(texts []string) string {
+			v, err := strconv.Atoi(texts[0])
+			if err != nil {
+				return fmt.Sprintf("must be a whole number, not %q", texts[0])
+			}
+			q.Move = v
+			return ""
+		},
+	}
+	return []param{
+		textParam("filter", &q.Filter),
+		textParam("unit", &q.Unit),
+		countParam("run", &q.Run, math.MaxInt32),
+		countParam("count", &q.Count, MaxLines),
+		countParam("from", &q.From, math.MaxInt64),
+		countParam("end", &q.End, math.MaxInt64),
+		timeParam("until", &q.Until),
+		timeParam("since", &q.Since),
+		flagParam("last", &q.Last),
+		flagParam("why", &q.Why),
+		flagParam("fold", &q.Fold),
+		move,
+	}
+}
+
+func (q *SearchQuery) params() []param {
+	return []param{
+		textParam("pattern", &q.Pattern),
+		textParam("filter", &q.Filter),
+		countParam("from", &q.From, math.MaxInt64),
+		countParam("most", &q.Most, MaxLines),
+		flagParam("back", &q.Back),
+		flagParam("count", &q.Count),
+	}
+}
+
+func (q *ResultQuery) params() []param {
+	return []param{
+		textsParam("unit", &q.Units),
+		textParam("only", &q.Only),
+		textParam("text", &q.Text),
+		textParam("by", &q.By),
+		countParam("from", &q.From, math.MaxInt32),
+		countParam("count", &q.Count, math.MaxInt32),
+	}
+}
+
+func (q *ScreenQuery) params() []param {
+	return append([]param{
+		textParam("unit", &q.Unit),
+		flagParam("hand", &q.Hand),
+		flagParam("take", &q.Take),
+		countParam("cols", &q.Size.Cols, math.MaxInt32),
+		countParam("rows", &q.Size.Rows, math.MaxInt32),
+	}, q.Face.params()...)
+}
+
+func (q *WaitQuery) params() []param {
+	timeout := param{
+		"timeout",
+		func() []string {
+			if q.Timeout <= 0 {
+				return nil
+			}
+			seconds, _ := q.Timeout.MarshalJSON() // of a number: no error
+			return []string{strings.TrimSpace(string(seconds))}
+		},
+		func(texts []string) string {
+			if err := q.Timeout.UnmarshalJSON([]byte(texts[0])); err != nil || q.Timeout < 0 {
+				return fmt.Sprintf("must be a number of seconds, not %q", texts[0])
+			}
+			return ""
+		},
+	}
+	return []param{textsParam("unit", &q.Units), timeout}
+}
+
+// TextQuery is a span of lines of the log: from From up to and without End; End 0 is the end of the log.
+type TextQuery struct{ From, End int64 }
+
+func (q *TextQuery) params() []param {
+	return []param{countParam("from", &q.From, math.MaxInt64), countParam("end", &q.End, math.MaxInt64)}
+}
+
+// CaseQuery names one case of a unit.
+type CaseQuery struct {
+	Unit string
+	Name CaseName
+}
+
+func (q *CaseQuery) params() []param {
+	return []param{textParam("unit", &q.Unit), textParam("suite", &q.Name.Suite), textParam("name", &q.Name.Name)}
+}
+
+// NumberQuery is the number of an event or sample, under the parameter's own name.
+type NumberQuery struct {
+	Param  string
+	Number int64
+}
+
+func (q *NumberQuery) params() []param { return []param{countParam(q.Param, &q.Number, math.MaxInt64)} }
