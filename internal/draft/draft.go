@@ -14,7 +14,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/escape"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Draft is a first settings file.
@@ -168,8 +168,8 @@ func (p *project) files(take func(name string), endings ...string) {
 // in puts a folder, in which nothing has a meaning, before patterns.
 func in(dir string, patterns ...string) []string {
 	out := make([]string, len(patterns))
-	for i, pattern := range patterns {
-		out[i] = path.Join(watch.Literal(dir), pattern)
+	for i, p := range patterns {
+		out[i] = path.Join(pattern.Literal(dir), p)
 	}
 	return out
 }

@@ -9,6 +9,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
+	"path/filepath"
 )
 
 // Sane is the largest size, in bytes, of a file that a person writes by hand: settings,
@@ -73,4 +75,23 @@ func refusal(mode fs.FileMode) error {
 		return errors.New("it is a socket, not a file")
 	}
 	return errors.New("it is not a regular file")
+}
+
+// Absolute returns a path, which may be relative to root, as a clean absolute one with forward slashes.
+func Absolute(root, file string) string {
+	if file = filepath.ToSlash(file); !path.IsAbs(file) {
+		file = path.Join(root, file)
+	}
+	return path.Clean(file)
+}
+
+// Existing returns a path with forward slashes, or the nearest directory above it that exists.
+func Existing(p string) string {
+	for {
+		info, err := os.Stat(filepath.FromSlash(p))
+		if err == nil && info.IsDir() || p == path.Dir(p) {
+			return p
+		}
+		p = path.Dir(p)
+	}
 }

@@ -16,6 +16,7 @@ import (
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // outputs are what units have made in their last good runs. Its methods may be called from any goroutine.
@@ -44,9 +45,9 @@ type stamp struct {
 // list returns what is there of a unit's outputs. It looks at files.
 func list(p *plan.Plan, u *plan.Unit) listing {
 	l := listing{files: map[string]stamp{}}
-	for _, pattern := range u.Outputs {
-		made := api.Made{Pattern: pattern.Text}
-		for _, file := range watch.Files(p.Root, []string{pattern.Text}) {
+	for _, output := range u.Outputs {
+		made := api.Made{Pattern: output.Text}
+		for _, file := range pattern.Files(p.Root, []string{output.Text}) {
 			info, err := os.Stat(file)
 			if err != nil || !info.Mode().IsRegular() {
 				continue
@@ -161,9 +162,9 @@ func (s *Session) missing(unit string) []string {
 			gone = append(gone, file)
 		}
 	}
-	for _, pattern := range last.vanished {
-		if len(watch.Files(s.root, []string{pattern})) == 0 {
-			gone = append(gone, pattern)
+	for _, glob := range last.vanished {
+		if len(pattern.Files(s.root, []string{glob})) == 0 {
+			gone = append(gone, glob)
 		}
 	}
 	slices.Sort(gone)
@@ -236,7 +237,7 @@ func (s *Session) newest(u *plan.Unit) time.Time {
 			return nil
 		case e.IsDir() && (e.Name() == ".git" || file == s.ownFolder):
 			return filepath.SkipDir
-		case !e.Type().IsRegular() || inputs[file] || watch.IsNoise(e.Name()):
+		case !e.Type().IsRegular() || inputs[file] || pattern.IsNoise(e.Name()):
 			return nil
 		}
 		if info, err := e.Info(); err == nil && info.ModTime().After(newest) && isOf(file) {

@@ -33,6 +33,7 @@ import (
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Config is what a session starts from.
@@ -82,7 +83,7 @@ type Book interface {
 type Watcher interface {
 	Events() <-chan watch.Event
 	Err() error // why Events was closed
-	SetInterests(interests []watch.Interest, number int)
+	SetInterests(interests []pattern.Interest, number int)
 	Files(key string) []watch.File // those that the interest with that key hears of
 	CatchUp(number int)
 	Close()

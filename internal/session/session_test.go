@@ -24,6 +24,7 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // The doubles of what a session stands on: nothing is watched, run or written, and time
@@ -39,7 +40,7 @@ func (w *watcher) Close()                     {}
 func (w *watcher) Err() error                 { return errors.New("the system is out of order") }
 func (w *watcher) CatchUp(number int)         { w.behind = append(w.behind, number) }
 func (w *watcher) Files(string) []watch.File  { return nil }
-func (w *watcher) SetInterests(_ []watch.Interest, number int) {
+func (w *watcher) SetInterests(_ []pattern.Interest, number int) {
 	go func() { w.events <- watch.Watching{Number: number} }()
 }
 

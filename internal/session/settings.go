@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/store/consent"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // readSettings reads the edited file. A broken one changes nothing; a good one is
@@ -35,7 +35,7 @@ func (l *loop) watchFor(p *plan.Plan) {
 	interests := impact.InterestsWithout(p, l.ignored)
 	if own, err := filepath.Rel(l.root, l.ownFolder); err == nil && l.ownFolder != "" && filepath.IsLocal(own) {
 		for i := range interests { // what it writes itself is not a change
-			interests[i].Ignore = append(interests[i].Ignore, watch.Literal(filepath.ToSlash(own))+"/**")
+			interests[i].Ignore = append(interests[i].Ignore, pattern.Literal(filepath.ToSlash(own))+"/**")
 		}
 	}
 	l.watcher.SetInterests(interests, l.edits)

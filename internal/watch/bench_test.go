@@ -1,5 +1,7 @@
 package watch
 
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"fmt"
 	"os"
@@ -18,7 +20,7 @@ func BenchmarkBurst(b *testing.B) {
 	w, err := Open(root, 0)
 	require.NoError(b, err)
 	defer w.Close()
-	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.go"), Debounce: 150 * time.Millisecond}}, 0)
+	w.SetInterests([]pattern.Interest{{Key: "all", Rules: rules("**/*.go"), Debounce: 150 * time.Millisecond}}, 0)
 	awaitWatching(w, 0)
 	for round := range b.N {
 		told := make(chan int)

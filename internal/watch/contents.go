@@ -1,5 +1,8 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
 import (
 	"hash/maphash"
 	"io"
@@ -66,7 +69,7 @@ func (c *contents) note(key, file string, sum uint64, is bool) {
 // want has the files of all folders read, if an interest needs it.
 func (c *contents) want(t *tree) {
 	c.todo = nil
-	for _, in := range t.matcher.interests {
+	for _, in := range t.matcher.Interests {
 		if in.SkipUnchanged {
 			t.eachFolder(func(f *folder) { c.todo = append(c.todo, f) })
 			return
@@ -85,11 +88,11 @@ func (c *contents) read(t *tree, opened time.Time) bool {
 	c.todo = c.todo[1:]
 	for name := range f.files {
 		file := f.join(name)
-		if stat(file).mark.lastChange() >= opened.Add(-soonAfter).UnixNano() {
+		if stamp.Stat(file).Mark.LastChange() >= opened.Add(-stamp.SoonAfter).UnixNano() {
 			continue
 		}
-		for _, a := range t.matcher.hears(f.place, name, f.ignores(name, false)) {
-			in := &t.matcher.interests[a.interest]
+		for _, a := range t.matcher.Hears(f.place, name, f.ignores(name, false)) {
+			in := &t.matcher.Interests[a.Interest]
 			if _, known := c.sums[in.Key][file]; in.SkipUnchanged && !known {
 				sum, is := c.sum(file)
 				c.note(in.Key, file, sum, is)

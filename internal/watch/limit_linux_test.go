@@ -1,5 +1,10 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"fmt"
 	"os"
@@ -53,7 +58,7 @@ func beyondLimits(t *testing.T) {
 	w, err := Open(root, 0)
 	require.NoError(t, err)
 	defer w.Close()
-	w.SetInterests([]Interest{{Key: "all", Rules: rules("**/*.txt"), Debounce: 100 * time.Millisecond}}, 0)
+	w.SetInterests([]pattern.Interest{{Key: "all", Rules: rules("**/*.txt"), Debounce: 100 * time.Millisecond}}, 0)
 	said := ""
 	for said == "" {
 		if n, ok := (<-w.Events()).(Notice); ok {
@@ -61,7 +66,7 @@ func beyondLimits(t *testing.T) {
 		}
 	}
 	assert.Contains(t, said, "sudo sysctl -w fs.inotify.max_user_watches=")
-	time.Sleep(2 * soonAfter) // so that the files are not new
+	time.Sleep(2 * stamp.SoonAfter) // so that the files are not new
 	for n := range 60 {
 		put(t, root, fmt.Sprintf("d%d/x.txt", n))
 	}
@@ -108,7 +113,7 @@ func TestProjectIsReplaced(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "project")
 	put(t, root, "a.txt")
 	put(t, root, "deep/b.txt")
-	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: soon})
+	w := open(t, root, pattern.Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: soon})
 	require.NoError(t, os.Rename(root, root+"-old"))
 	w.tells(t, "a.txt removed", "deep/b.txt removed")
 	put(t, root, "deep/c.txt")
@@ -125,7 +130,7 @@ func TestMountGoes(t *testing.T) {
 		t.Skip("no mounts here: ", err)
 	}
 	put(t, root, "disk/a.txt")
-	w := open(t, root, Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: soon})
+	w := open(t, root, pattern.Interest{Key: "all", Rules: rules("**/*.txt"), Debounce: soon})
 	require.NoError(t, syscall.Unmount(filepath.Join(root, "disk"), 0))
 	w.tells(t, "disk/a.txt removed", "disk/under.txt created")
 	put(t, root, "disk/under.txt")

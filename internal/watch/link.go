@@ -1,5 +1,8 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
 import (
 	"maps"
 	"os"
@@ -7,6 +10,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"omnivigil/internal/watch/kernel"
 )
 
 // maxDepth bounds how many symbolic links to folders one path may go through, so
@@ -18,20 +23,20 @@ const maxHops = 16
 
 // follow sees what a symbolic link leads to, and listens to every name on the way
 // there, if an interest wants what it leads to.
-func (t *tree) follow(f *folder, name string) entry {
+func (t *tree) follow(f *folder, name string) stamp.Entry {
 	t.unfollow(f, name)
 	f.links[name] = []*listener{}
-	e := stat(f.join(name))
+	e := stamp.Stat(f.join(name))
 	out := f.ignores(name, false)
-	if len(t.matcher.hears(f.place, name, out)) == 0 && !t.matcher.wants(f.place.enter(name), out) {
+	if len(t.matcher.Hears(f.place, name, out)) == 0 && !t.matcher.Wants(f.place.Enter(name), out) {
 		return e
 	}
 	for _, at := range t.steps(f.join(name)) {
-		if w := t.listen(at, func(what signs) { t.look(f, name, what) }); w != nil {
+		if w := t.listen(at, func(what kernel.Signs) { t.look(f, name, what) }); w != nil {
 			f.links[name] = append(f.links[name], w)
 		}
 	}
-	return stat(f.join(name))
+	return stamp.Stat(f.join(name))
 }
 
 // steps returns the paths that the system goes through behind a symbolic link to
@@ -43,14 +48,14 @@ func (t *tree) steps(link string) []string {
 	for hops := 0; len(rest) > 0 && hops < maxHops; {
 		next := path.Join(at, rest[0])
 		rest = rest[1:]
-		kind := lstat(next).kind
-		if hops > 0 && (len(rest) == 0 || kind == absent || kind == isLink || t.isInside(at)) {
+		kind := stamp.Lstat(next).Kind
+		if hops > 0 && (len(rest) == 0 || kind == stamp.Absent || kind == stamp.Link || t.isInside(at)) {
 			steps = append(steps, next)
 		}
-		if kind == absent {
+		if kind == stamp.Absent {
 			break
 		}
-		if kind != isLink {
+		if kind != stamp.Link {
 			at = next
 			continue
 		}
@@ -92,7 +97,7 @@ func (t *tree) unfollow(f *folder, name string) {
 // inode is a file with more than one name. It is watched itself, since the kernel
 // tells of a change only the folder through which it was made.
 type inode struct {
-	watch   watchID
+	watch   kernel.ID
 	watched bool
 	names   map[fileName]bool
 }
@@ -103,8 +108,8 @@ type fileName struct {
 }
 
 // tie notes that a file has several names, of which this is one.
-func (t *tree) tie(f *folder, name string, id identity) {
-	if id == (identity{}) {
+func (t *tree) tie(f *folder, name string, id stamp.Identity) {
+	if id == (stamp.Identity{}) {
 		return
 	}
 	n := t.linked[id]
@@ -134,33 +139,33 @@ func (t *tree) lookAtTied() {
 	}
 }
 
-func (t *tree) findNames(id identity, n *inode) {
+func (t *tree) findNames(id stamp.Identity, n *inode) {
 	t.studyAll()
 	t.eachFolder(func(f *folder) {
 		for name, m := range f.files {
 			if f.links[name] != nil {
 				continue
 			}
-			if !m.studied {
-				m = lstat(f.join(name)).mark
+			if !m.Studied {
+				m = stamp.Lstat(f.join(name)).Mark
 			}
-			if m.id == id {
+			if m.ID == id {
 				n.names[fileName{f, name}] = true
 			}
 		}
 	})
-	n.changed(t, missed)
+	n.changed(t, kernel.Missed)
 }
 
 func (t *tree) untie(f *folder, name string) {
-	n := t.linked[f.files[name].id]
+	n := t.linked[f.files[name].ID]
 	if n == nil {
 		return
 	}
 	if delete(n.names, fileName{f, name}); len(n.names) > 0 {
 		return
 	}
-	delete(t.linked, f.files[name].id)
+	delete(t.linked, f.files[name].ID)
 	if n.watched && t.subscriptions[n.watch] != nil {
 		t.subscriptions[n.watch].file = nil
 		t.release(n.watch)
@@ -168,12 +173,12 @@ func (t *tree) untie(f *folder, name string) {
 }
 
 // changed looks at the file by each of its names.
-func (n *inode) changed(t *tree, what signs) {
-	if what&unwatched != 0 {
+func (n *inode) changed(t *tree, what kernel.Signs) {
+	if what&kernel.Unwatched != 0 {
 		delete(t.subscriptions, n.watch)
 		n.watched = false
 	}
 	for at := range maps.Clone(n.names) {
-		t.look(at.in, at.name, what&(wrote|closed|altered|missed))
+		t.look(at.in, at.name, what&(kernel.Wrote|kernel.Closed|kernel.Altered|kernel.Missed))
 	}
 }

@@ -1,9 +1,16 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"maps"
 	"slices"
 	"time"
+
+	"omnivigil/internal/watch/kernel"
 )
 
 // pollGroup is the folders that are looked at every so often, because the kernel does
@@ -24,10 +31,10 @@ const restFactor = 20
 // does.
 func (t *tree) asked(f *folder) time.Duration {
 	var least time.Duration
-	if !t.matcher.polls {
+	if !t.matcher.Polls {
 		return 0
 	}
-	t.matcher.eachReachable(f.place, f.out, func(in *interest) bool {
+	t.matcher.EachReachable(f.place, f.out, func(in *pattern.Compiled) bool {
 		if in.Poll > 0 && (least == 0 || in.Poll < least) {
 			least = in.Poll
 		}
@@ -39,8 +46,8 @@ func (t *tree) asked(f *folder) time.Duration {
 // schedule settles how often a folder is looked at, now that it is known what it
 // is and whether it is watched.
 func (t *tree) schedule(f *folder) {
-	if f.up == nil || f.up.id.device != f.id.device {
-		kind, shared := sharedFileSystem(f.path)
+	if f.up == nil || f.up.id.Device != f.id.Device {
+		kind, shared := kernel.SharedFileSystem(f.path)
 		if f.shared = shared; shared {
 			t.remark(
 				f.path + " is on a shared file system (" + kind + "), which does not tell what others change: it is looked at every second as well",
@@ -90,7 +97,7 @@ func (t *tree) resettle(f *folder) {
 
 // again has a folder looked at once more when its files are no longer so new that
 // another change might look the same.
-func (t *tree) again(f *folder) { t.unsure[f] = time.Now().Add(soonAfter) }
+func (t *tree) again(f *folder) { t.unsure[f] = time.Now().Add(stamp.SoonAfter) }
 
 // nextLook returns when a folder is to be looked at next.
 func (t *tree) nextLook() (time.Time, bool) {
@@ -114,7 +121,7 @@ func (t *tree) lookAround(now time.Time) {
 	for f, at := range maps.Clone(t.unsure) {
 		if !at.After(now) {
 			delete(t.unsure, f)
-			t.compare(f, polled, false)
+			t.compare(f, kernel.Polled, false)
 		}
 	}
 	for every, r := range maps.Clone(t.pollGroups) {
@@ -125,7 +132,7 @@ func (t *tree) lookAround(now time.Time) {
 		t.tryWatching(folders)
 		for _, f := range folders {
 			if r.folders[f] {
-				t.compare(f, polled, false)
+				t.compare(f, kernel.Polled, false)
 			}
 		}
 		r.next = now.Add(max(every, restFactor*time.Since(now)))
@@ -151,7 +158,7 @@ func (t *tree) tryWatching(folders []*folder) {
 			return
 		}
 		t.schedule(f)
-		t.compare(f, polled, false) // what happened before the watch
+		t.compare(f, kernel.Polled, false) // what happened before the watch
 	}
 }
 
@@ -165,14 +172,14 @@ func (t *tree) study() bool {
 	f := t.unstudied[0]
 	t.unstudied = t.unstudied[1:]
 	for name, m := range f.files {
-		if m.studied || f.links[name] != nil {
+		if m.Studied || f.links[name] != nil {
 			continue
 		}
-		now := lstat(f.join(name))
-		if now.kind == isFile && !m.differs(now.mark, f.read, 0) {
-			f.files[name] = now.mark
-			if now.mark.links > 1 {
-				t.tie(f, name, now.mark.id)
+		now := stamp.Lstat(f.join(name))
+		if now.Kind == stamp.File && !m.Differs(now.Mark, f.read, false) {
+			f.files[name] = now.Mark
+			if now.Mark.Links > 1 {
+				t.tie(f, name, now.Mark.ID)
 			}
 		}
 	}

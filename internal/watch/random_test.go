@@ -1,5 +1,9 @@
 package watch
 
+import "omnivigil/internal/watch/pattern"
+
+import "omnivigil/internal/watch/repository"
+
 import (
 	"fmt"
 	"io/fs"
@@ -14,6 +18,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/watch/kernel"
 )
 
 // TestRandomTree does all that people and tools do to files, in any order and as
@@ -71,20 +78,20 @@ type treeDriver struct {
 
 // lossyKernel loses notices, and says so.
 type lossyKernel struct {
-	kernel
-	out  chan []notice
+	kernel.Source
+	out  chan []kernel.Notice
 	last atomic.Int64 // when it last told anything, nanoseconds since 1970
 }
 
 func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
-	k, err := openKernel()
+	k, err := kernel.Open()
 	require.NoError(t, err)
-	l := &lossyKernel{kernel: k, out: make(chan []notice)}
+	l := &lossyKernel{Source: k, out: make(chan []kernel.Notice)}
 	go func() {
 		defer close(l.out)
-		for batch := range k.batches() {
+		for batch := range k.Batches() {
 			if r.IntN(4) == 0 {
-				batch = append(batch[:r.IntN(len(batch))], notice{what: overflowed})
+				batch = append(batch[:r.IntN(len(batch))], kernel.Notice{What: kernel.Overflowed})
 			}
 			l.last.Store(math.MaxInt64) // it is not heard yet
 			l.out <- batch
@@ -94,11 +101,11 @@ func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
 	return l
 }
 
-func (k *lossyKernel) batches() <-chan []notice { return k.out }
+func (k *lossyKernel) Batches() <-chan []kernel.Notice { return k.out }
 
-func (k *lossyKernel) catchUp() func() bool { return k.quiet }
+func (k *lossyKernel) CatchUp() func() bool { return k.Quiet }
 
-func (k *lossyKernel) quiet() bool { return k.kernel.quiet() && len(k.kernel.batches()) == 0 }
+func (k *lossyKernel) Quiet() bool { return k.Source.Quiet() && len(k.Source.Batches()) == 0 }
 
 const bell = "bell.ring"
 
@@ -122,7 +129,7 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *tree
 	if poll > 0 {
 		d.pause = 250 * time.Millisecond
 	}
-	d.w.SetInterests([]Interest{
+	d.w.SetInterests([]pattern.Interest{
 		{Key: "all", Rules: rules("**/*.txt"), Debounce: 4 * time.Millisecond, Unignored: true, Poll: poll},
 		{Key: "clean", Rules: rules("**/*.txt"), Debounce: 4 * time.Millisecond, Poll: poll},
 		{Key: "bell", Rules: rules(bell), Debounce: d.pause, Unignored: true, Poll: poll},
@@ -139,6 +146,8 @@ func awaitWatching(w *Watcher, number int) {
 		}
 	}
 }
+
+func pick[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
 
 // operateAndCompare makes some operations, waits for quiet and compares.
 func (d *treeDriver) operateAndCompare() {
@@ -228,7 +237,7 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 		if !exists || err != nil || resolved != filepath.Join(d.root, path) {
 			continue
 		}
-		out := excludedBy(filepath.Join(d.root, path))
+		out := repository.ExcludedBy(filepath.Join(d.root, path))
 		if (out == "") != heard["clean"][path] {
 			d.t.Fatalf(
 				"%s is kept out by %q, and heard of: %t; all heard %v\n%s",
@@ -441,7 +450,7 @@ func (d *treeDriver) operate() {
 		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
 		d.rules = true
 		say("copy folder", dir, to)
-		if !d.holds(dir, to) && !d.holds(dir, existing(filepath.Dir(to))) {
+		if !d.holds(dir, to) && !d.holds(dir, files.Existing(filepath.Dir(to))) {
 			d.must(os.CopyFS(to, os.DirFS(dir)))
 		}
 	case 17:
@@ -463,7 +472,7 @@ func (d *treeDriver) operate() {
 		d.rules = true
 		rules := []string{"a/", "x.txt", "!x.txt", "/b", "*.txt", "!z.txt", "b/*", "!/b/y.txt"}
 		d.r.Shuffle(len(rules), func(i, j int) { rules[i], rules[j] = rules[j], rules[i] })
-		at := filepath.Join(d.folder(), ignoreName)
+		at := filepath.Join(d.folder(), repository.IgnoreFile)
 		say("ignore", strings.Join(rules[:d.r.IntN(4)], " "), "in", at)
 		d.must(os.WriteFile(at, []byte(strings.Join(rules[:d.r.IntN(4)], "\n")), 0o644))
 	}

@@ -1,5 +1,10 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"flag"
 	"fmt"
@@ -56,14 +61,14 @@ func newScenario(t *testing.T, archive *txtar.Archive) *scenario {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, f.Data, 0o644))
 	}
-	time.Sleep(2 * soonAfter) // they are older than what the watcher is unsure of
+	time.Sleep(2 * stamp.SoonAfter) // they are older than what the watcher is unsure of
 	return s
 }
 
 // play obeys the commands and returns the whole account with what was heard.
 func (s *scenario) play(account string) string {
 	var out strings.Builder
-	var interests []Interest
+	var interests []pattern.Interest
 	for _, line := range strings.SplitAfter(account, "\n") {
 		text := strings.TrimSpace(line)
 		command, isCommand := strings.CutPrefix(text, "$ ")
@@ -88,13 +93,13 @@ func (s *scenario) play(account string) string {
 	return out.String()
 }
 
-func (s *scenario) listen(interests []Interest) {
+func (s *scenario) listen(interests []pattern.Interest) {
 	s.w = open(s.t, s.root, interests...)
 }
 
-func readInterest(line string) Interest {
+func readInterest(line string) pattern.Interest {
 	key, rest, _ := strings.Cut(line, ": ")
-	in := Interest{Key: key, Debounce: debounce}
+	in := pattern.Interest{Key: key, Debounce: debounce}
 	for _, word := range strings.Fields(rest) {
 		ignore, is := strings.CutPrefix(word, "!")
 		switch {
@@ -107,7 +112,7 @@ func readInterest(line string) Interest {
 		case is:
 			in.Ignore = append(in.Ignore, ignore)
 		default:
-			in.Rules = append(in.Rules, Rule{Pattern: word})
+			in.Rules = append(in.Rules, pattern.Rule{Pattern: word})
 		}
 	}
 	return in

@@ -1,8 +1,13 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
 import (
 	"errors"
 	"path"
+
+	"omnivigil/internal/watch/kernel"
 )
 
 // subscription is all that listens to one watch of the kernel.
@@ -14,15 +19,15 @@ type subscription struct {
 
 // listener listens to one name in one folder, whether the folder is wanted or not.
 type listener struct {
-	id   watchID
+	id   kernel.ID
 	name string
-	do   func(what signs)
+	do   func(what kernel.Signs)
 }
 
 // attach lets the kernel tell of a folder, unless it is to be looked at instead. It
 // notes which folder that is: by the time it is read, its path may lead to another.
 func (t *tree) attach(f *folder) {
-	f.id = stat(f.path).mark.id
+	f.id = stamp.Stat(f.path).Mark.ID
 	if !t.watchable(f) {
 		return
 	}
@@ -43,20 +48,20 @@ func (t *tree) verify(f *folder) {
 	if !f.watched {
 		return
 	}
-	if id, err := t.kernel.add(f.path); err != nil || id != f.watch {
+	if id, err := t.kernel.Add(f.path); err != nil || id != f.watch {
 		t.detach(f)
 		t.attach(f)
 	}
 }
 
 // subscription returns the watch of a path, and reports whether there is one.
-func (t *tree) subscription(path string) (watchID, bool) {
+func (t *tree) subscription(path string) (kernel.ID, bool) {
 	if t.kernel == nil {
 		return 0, false
 	}
-	id, err := t.kernel.add(path)
+	id, err := t.kernel.Add(path)
 	if err != nil {
-		if errors.Is(err, errLimit) {
+		if errors.Is(err, kernel.ErrLimit) {
 			t.limited++
 		}
 		return 0, false
@@ -79,15 +84,15 @@ func (t *tree) detach(f *folder) {
 }
 
 // release ends a watch that has no listener.
-func (t *tree) release(id watchID) {
+func (t *tree) release(id kernel.ID) {
 	if p := t.subscriptions[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
 		delete(t.subscriptions, id)
-		t.kernel.remove(id)
+		t.kernel.Remove(id)
 	}
 }
 
 // listen connects a listener to a path. It returns nil where its folder is not there.
-func (t *tree) listen(to string, do func(signs)) *listener {
+func (t *tree) listen(to string, do func(kernel.Signs)) *listener {
 	id, ok := t.subscription(path.Dir(to))
 	if !ok {
 		return nil
@@ -112,43 +117,43 @@ func (t *tree) cut(listeners []*listener) {
 }
 
 // hear takes what the kernel tells.
-func (t *tree) hear(n notice) {
-	if n.what&overflowed != 0 {
+func (t *tree) hear(n kernel.Notice) {
+	if n.What&kernel.Overflowed != 0 {
 		t.lost = true
 		return
 	}
-	p := t.subscriptions[n.id]
+	p := t.subscriptions[n.ID]
 	switch {
 	case p == nil:
 	case p.file != nil:
-		p.file.changed(t, n.what)
-	case n.what&(selfMoved|unwatched) != 0:
+		p.file.changed(t, n.What)
+	case n.What&(kernel.SelfMoved|kernel.Unwatched) != 0:
 		t.hearEnd(n, p)
-	case n.name != "":
+	case n.Name != "":
 		for _, f := range append([]*folder(nil), p.folders...) {
-			t.look(f, n.name, n.what)
+			t.look(f, n.Name, n.What)
 		}
-		for _, w := range append([]*listener(nil), p.names[n.name]...) {
-			w.do(n.what)
+		for _, w := range append([]*listener(nil), p.names[n.Name]...) {
+			w.do(n.What)
 		}
 	}
 }
 
 // hearEnd looks whether a folder still stands where its path says.
-func (t *tree) hearEnd(n notice, p *subscription) {
+func (t *tree) hearEnd(n kernel.Notice, p *subscription) {
 	folders := append([]*folder(nil), p.folders...)
-	if n.what&unwatched != 0 {
-		delete(t.subscriptions, n.id)
+	if n.What&kernel.Unwatched != 0 {
+		delete(t.subscriptions, n.ID)
 		for _, f := range folders {
 			f.watched = false
 		}
 	}
 	for _, f := range folders {
-		t.lookAgain(f, n.what)
+		t.lookAgain(f, n.What)
 	}
 	for _, listeners := range p.names {
 		for _, w := range append([]*listener(nil), listeners...) {
-			w.do(n.what)
+			w.do(n.What)
 		}
 	}
 }

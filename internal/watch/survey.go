@@ -1,8 +1,12 @@
 package watch
 
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"path/filepath"
 	"time"
+
+	"omnivigil/internal/watch/kernel"
 )
 
 // Survey is what watching for some interests takes.
@@ -19,20 +23,20 @@ type Survey struct {
 }
 
 // Look watches for the interests for a moment and says what that takes.
-func Look(root string, interests []Interest) (Survey, error) {
+func Look(root string, interests []pattern.Interest) (Survey, error) {
 	root = filepath.ToSlash(root)
 	t := newTree(root)
-	k, err := openKernel()
+	k, err := kernel.Open()
 	if k != nil {
-		defer k.close()
+		defer k.Close()
 		t.kernel = k
-	} else if err != errLimit {
+	} else if err != kernel.ErrLimit {
 		return Survey{}, err
 	}
 	began := time.Now()
 	t.want(interests)
 	s := Survey{Took: time.Since(began), Unmatched: map[string][]int{}, Excluded: map[string][]int{}}
-	matched := map[accept]bool{}
+	matched := map[pattern.Match]bool{}
 	t.eachFolder(func(f *folder) {
 		s.Files += len(f.files)
 		if f.watched {
@@ -41,42 +45,25 @@ func Look(root string, interests []Interest) (Survey, error) {
 			s.Polled++
 		}
 		for name := range f.files {
-			if t.matcher.count(f, name, matched) {
+			if t.matcher.Count(f.place, name, f.ignores(name, false), matched) {
 				s.Concerned++
 			}
 		}
 	})
-	var idle []accept
+	var idle []pattern.Match
 	var patterns []string
-	for i, in := range t.matcher.interests {
-		for r := range in.rules {
-			if a := (accept{i, r}); !matched[a] {
+	for i, in := range t.matcher.Interests {
+		for r := range in.Rules {
+			if a := (pattern.Match{Interest: i, Rule: r}); !matched[a] {
 				s.Unmatched[in.Key] = append(s.Unmatched[in.Key], r)
 				idle, patterns = append(idle, a), append(patterns, in.Rules[r].Pattern)
 			}
 		}
 	}
-	for n, there := range MatchAny(root, patterns) {
-		if in := t.matcher.interests[idle[n].interest]; there {
-			s.Excluded[in.Key] = append(s.Excluded[in.Key], idle[n].rule)
+	for n, there := range pattern.MatchAny(root, patterns) {
+		if in := t.matcher.Interests[idle[n].Interest]; there {
+			s.Excluded[in.Key] = append(s.Excluded[in.Key], idle[n].Rule)
 		}
 	}
 	return s, nil
-}
-
-// count notes which rules match a file, and reports whether any interest hears of it.
-func (m *matcher) count(f *folder, name string, matched map[accept]bool) bool {
-	if IsNoise(name) {
-		return false
-	}
-	file := f.place.enter(name)
-	out := f.ignores(name, false)
-	for _, n := range file.nodes {
-		for _, a := range n.accepts {
-			if m.interests[a.interest].takes(file.covered, out) {
-				matched[a] = true
-			}
-		}
-	}
-	return len(m.hears(f.place, name, out)) > 0
 }

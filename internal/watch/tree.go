@@ -1,5 +1,12 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
+import "omnivigil/internal/watch/repository"
+
 import (
 	"errors"
 	"io/fs"
@@ -9,6 +16,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/watch/kernel"
 )
 
 // tree is what is known of the folders that could concern an interest, and of the
@@ -20,13 +30,13 @@ import (
 // A tree belongs to one goroutine.
 type tree struct {
 	root          string
-	matcher       *matcher
-	kernel        kernel // nil where the system has none to give
+	matcher       *pattern.Matcher
+	kernel        kernel.Source // nil where the system has none to give
 	anchors       []*folder
-	subscriptions map[watchID]*subscription
-	linked        map[identity]*inode // files with more than one name
-	tied          []identity          // those of them that are new
-	repos         map[*folder]*repository
+	subscriptions map[kernel.ID]*subscription
+	linked        map[stamp.Identity]*inode // files with more than one name
+	tied          []stamp.Identity          // those of them that are new
+	repos         map[*folder]*workTree
 	pollGroups    map[time.Duration]*pollGroup
 
 	edits     []edit
@@ -47,21 +57,21 @@ type tree struct {
 type folder struct {
 	path, name string
 	up         *folder // nil for an anchor
-	place      place
-	scope      *scope      // the ignore files that count for what is in it
-	out        bool        // version control ignores it, and so all in it
-	spare      bool        // it is watched for spare interests alone
-	repo       *repository // of which it is the top, or nil
-	id         identity
+	place      pattern.Place
+	scope      *repository.Scope // the ignore files that count for what is in it
+	out        bool              // version control ignores it, and so all in it
+	spare      bool              // it is watched for spare interests alone
+	repo       *workTree         // of which it is the top, or nil
+	id         stamp.Identity
 	read       time.Time // when its names were first read
-	watch      watchID
+	watch      kernel.ID
 	watched    bool
 	shared     bool          // its file system does not tell what others change
 	every      time.Duration // how often it is looked at without being told; 0: never
 	gone       bool          // it has been dropped
 	link       bool          // a symbolic link leads to it
 	depth      int           // how many do, on the way to it
-	files      map[string]mark
+	files      map[string]stamp.Mark
 	subs       map[string]*folder
 	others     map[string]bool        // folders in it that concern no interest
 	links      map[string][]*listener // symbolic links in it, and what leads on from them
@@ -79,10 +89,10 @@ type edit struct {
 func newTree(root string) *tree {
 	return &tree{
 		root:          root,
-		matcher:       newMatcher(root, nil),
-		subscriptions: map[watchID]*subscription{},
-		linked:        map[identity]*inode{},
-		repos:         map[*folder]*repository{},
+		matcher:       pattern.NewMatcher(root, nil),
+		subscriptions: map[kernel.ID]*subscription{},
+		linked:        map[stamp.Identity]*inode{},
+		repos:         map[*folder]*workTree{},
 		pollGroups:    map[time.Duration]*pollGroup{},
 		unsure:        map[*folder]time.Time{},
 		clock:         time.Now,
@@ -92,23 +102,23 @@ func newTree(root string) *tree {
 func (t *tree) remark(text string) { t.remarks = append(t.remarks, text) }
 
 func (t *tree) edit(f *folder, name, what string, writing bool) {
-	if name == ignoreName {
+	if name == repository.IgnoreFile {
 		t.stale = true
 	}
 	if t.silent {
 		return
 	}
-	at := f.files[name].changed
+	at := f.files[name].Changed
 	if what == "removed" {
-		at = lstat(f.path).mark.changed
+		at = stamp.Lstat(f.path).Mark.Changed
 	}
 	t.edits = append(t.edits, edit{f, name, what, writing, at})
 }
 
 // want makes the tree one for these interests. Nothing that it finds is an edit:
 // that is how things stand.
-func (t *tree) want(interests []Interest) {
-	t.matcher = newMatcher(t.root, interests)
+func (t *tree) want(interests []pattern.Interest) {
+	t.matcher = pattern.NewMatcher(t.root, interests)
 	t.silent = true
 	defer func() { t.silent = false }()
 	dirs := t.anchorsFor()
@@ -122,7 +132,7 @@ func (t *tree) want(interests []Interest) {
 	t.reckonAll(baseline)
 	for _, dir := range dirs {
 		if !slices.ContainsFunc(t.anchors, func(a *folder) bool { return a.path == dir }) {
-			f := &folder{path: dir, name: path.Base(dir), place: t.matcher.at(dir)}
+			f := &folder{path: dir, name: path.Base(dir), place: t.matcher.At(dir)}
 			t.anchors = append(t.anchors, f)
 			t.grow(f, baseline)
 		}
@@ -135,7 +145,7 @@ func (t *tree) want(interests []Interest) {
 func (t *tree) reckonAll(how reading) {
 	t.stale = false
 	for _, a := range t.anchors {
-		a.place = t.matcher.at(a.path)
+		a.place = t.matcher.At(a.path)
 		t.recompute(a, how)
 	}
 }
@@ -146,7 +156,7 @@ func (t *tree) recompute(f *folder, how reading) {
 	f.scope = f.ownScope()
 	t.resettle(f)
 	for name, s := range f.subs {
-		s.place, s.scope = f.place.enter(name), f.scope
+		s.place, s.scope = f.place.Enter(name), f.scope
 		s.out = f.ignores(name, !s.link)
 		if t.takes(s) {
 			t.recompute(s, how)
@@ -173,9 +183,9 @@ func (t *tree) recompute(f *folder, how reading) {
 // patterns that lead out of it.
 func (t *tree) anchorsFor() []string {
 	dirs := []string{topOf(t.root)}
-	for _, in := range t.matcher.interests {
-		for i, p := range in.rules {
-			if base := existing(p.base()); !in.Rules[i].Out && !isBelow(base, dirs[0]) {
+	for _, in := range t.matcher.Interests {
+		for i, p := range in.RulePatterns {
+			if base := files.Existing(p.Base()); !in.Rules[i].Out && !isBelow(base, dirs[0]) {
 				dirs = append(dirs, topOf(base))
 			}
 		}
@@ -194,18 +204,10 @@ func (t *tree) anchorsFor() []string {
 }
 
 func topOf(dir string) string {
-	if top := repositoryTop(dir); top != "" {
+	if top := repository.Top(dir); top != "" {
 		return top
 	}
 	return dir
-}
-
-// existing returns the path, or the nearest folder above it that exists.
-func existing(p string) string {
-	for stat(p).kind != isFolder && p != path.Dir(p) {
-		p = path.Dir(p)
-	}
-	return p
 }
 
 // isBelow reports whether p is dir or in it.
@@ -219,7 +221,7 @@ func (f *folder) sub(name string, link bool) *folder {
 		path:   f.join(name),
 		name:   name,
 		up:     f,
-		place:  f.place.enter(name),
+		place:  f.place.Enter(name),
 		scope:  f.scope,
 		shared: f.shared,
 		depth:  f.depth,
@@ -242,22 +244,22 @@ func (f *folder) join(name string) string {
 // ignores reports whether version control ignores what has that name in f. Its own
 // folder counts as ignored.
 func (f *folder) ignores(name string, dir bool) bool {
-	return f.out || name == ".git" || f.scope.ignores(f.join(name), dir)
+	return f.out || name == ".git" || f.scope.Ignores(f.join(name), dir)
 }
 
 // ownScope returns the rules that count for what is in the folder.
-func (f *folder) ownScope() *scope {
-	var above *scope
+func (f *folder) ownScope() *repository.Scope {
+	var above *repository.Scope
 	switch {
 	case f.repo != nil:
-		above = f.repo.below
+		above = f.repo.Below
 	case f.up != nil:
 		above = f.up.scope
 	}
-	if _, has := f.files[ignoreName]; !has {
+	if _, has := f.files[repository.IgnoreFile]; !has {
 		return above
 	}
-	return above.with(f.path, f.join(ignoreName))
+	return above.With(f.path, f.join(repository.IgnoreFile))
 }
 
 // reading says what a folder that is read for the first time means for who listens.
@@ -276,7 +278,7 @@ const moment = 5 * time.Second
 // before it is read, so that what appears in between is told. It reports whether
 // the folder is there.
 func (t *tree) grow(f *folder, how reading) bool {
-	f.files, f.subs, f.others, f.links = map[string]mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*listener{}
+	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*listener{}
 	t.attach(f)
 	f.read = time.Now()
 	entries, err := t.list(f)
@@ -291,7 +293,7 @@ func (t *tree) grow(f *folder, how reading) bool {
 	top := false
 	for _, e := range entries {
 		switch {
-		case e.Name() == ignoreName && e.Type().IsRegular():
+		case e.Name() == repository.IgnoreFile && e.Type().IsRegular():
 			t.meetFile(f, e, how) // before all that its rules are about
 		case e.Name() == ".git":
 			top = true
@@ -306,7 +308,7 @@ func (t *tree) grow(f *folder, how reading) bool {
 		case e.Type().IsRegular():
 			t.meetFile(f, e, how)
 		default:
-			t.look(f, e.Name(), appeared)
+			t.look(f, e.Name(), kernel.Appeared)
 		}
 	}
 	t.unstudied = append(t.unstudied, f)
@@ -319,14 +321,14 @@ func (t *tree) meetFile(f *folder, e fs.DirEntry, how reading) {
 		return
 	}
 	if how == baseline || how == recent && f.unchangedSince(e, f.read.Add(-moment)) {
-		f.files[e.Name()] = mark{}
+		f.files[e.Name()] = stamp.Mark{}
 		return
 	}
-	t.look(f, e.Name(), appeared)
+	t.look(f, e.Name(), kernel.Appeared)
 }
 
 func (f *folder) unchangedSince(e fs.DirEntry, since time.Time) bool {
-	return e.Type().IsRegular() && lstat(f.join(e.Name())).mark.lastChange() < since.UnixNano()
+	return e.Type().IsRegular() && stamp.Lstat(f.join(e.Name())).Mark.LastChange() < since.UnixNano()
 }
 
 // list reads the names in a folder. If it is another one than is watched, that one
@@ -346,7 +348,7 @@ func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
 		if !info.IsDir() {
 			return nil, errors.New("not a folder")
 		}
-		if markOf(info).id == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
+		if stamp.MarkOf(info).ID == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
 			return dir.ReadDir(-1)
 		}
 		t.detach(f)
@@ -377,11 +379,11 @@ const maxSpares = 500
 // takes reports whether a folder is one to be watched, and counts those that only spare
 // interests want.
 func (t *tree) takes(f *folder) bool {
-	if t.matcher.wants(f.place, f.out) {
+	if t.matcher.Wants(f.place, f.out) {
 		t.giveUpSpare(f)
 		return true
 	}
-	if !t.matcher.wantsAs(f.place, f.out, true) || !f.spare && t.spares >= maxSpares {
+	if !t.matcher.WantsAs(f.place, f.out, true) || !f.spare && t.spares >= maxSpares {
 		return false
 	}
 	if !f.spare {
@@ -399,68 +401,68 @@ func (t *tree) giveUpSpare(f *folder) {
 }
 
 // look sees what stands at a name in a folder now, and tells what became of it.
-func (t *tree) look(f *folder, name string, what signs) {
+func (t *tree) look(f *folder, name string, what kernel.Signs) {
 	if f.gone { // a look before this one has found that out
 		return
 	}
-	e, link := lstat(f.join(name)), false
-	if e.kind == isLink {
+	e, link := stamp.Lstat(f.join(name)), false
+	if e.Kind == stamp.Link {
 		e, link = t.follow(f, name), true
 	} else {
 		t.unfollow(f, name)
 	}
-	if name == ".git" && (e.kind == absent) == (f.repo != nil) {
+	if name == ".git" && (e.Kind == stamp.Absent) == (f.repo != nil) {
 		t.stale = true
 	}
-	if _, known := f.files[name]; known && e.kind != isFile {
+	if _, known := f.files[name]; known && e.Kind != stamp.File {
 		t.untie(f, name)
 		delete(f.files, name)
 		t.edit(f, name, "removed", false)
 	}
-	if s := f.subs[name]; s != nil && e.kind != isFolder {
+	if s := f.subs[name]; s != nil && e.Kind != stamp.Directory {
 		t.drop(s)
 	}
-	switch e.kind {
-	case isFile:
+	switch e.Kind {
+	case stamp.File:
 		delete(f.others, name)
-		t.lookFile(f, name, e.mark, what, link)
-	case isFolder:
+		t.lookFile(f, name, e.Mark, what, link)
+	case stamp.Directory:
 		if link {
 			delete(f.others, name)
 		}
-		t.lookFolder(f, name, e.mark.id, link)
+		t.lookFolder(f, name, e.Mark.ID, link)
 	default:
 		delete(f.others, name)
 	}
 }
 
-func (t *tree) lookFile(f *folder, name string, now mark, what signs, link bool) {
+func (t *tree) lookFile(f *folder, name string, now stamp.Mark, what kernel.Signs, link bool) {
 	old, known := f.files[name]
-	if now.soon && what&polled != 0 {
+	if now.Soon && what&kernel.Polled != 0 {
 		t.again(f) // a look a little later will be sure
 		return
 	}
-	if known && old.id != now.id {
+	if known && old.ID != now.ID {
 		t.untie(f, name)
 	}
 	f.files[name] = now
-	if now.links > 1 && !link {
-		t.tie(f, name, now.id)
+	if now.Links > 1 && !link {
+		t.tie(f, name, now.ID)
 	}
-	writing := what&closed == 0 && now.links == 1 && !link
+	writing := what&kernel.Closed == 0 && now.Links == 1 && !link
 	switch {
 	case !known:
 		t.edit(f, name, "created", writing)
-	case what&wrote != 0:
+	case what&kernel.Wrote != 0:
 		t.edit(f, name, "written", writing)
-	case old.differs(now, f.read, what), what&missed != 0 && old.soon, what&replaced != 0 && !old.studied:
+	case old.Differs(now, f.read, what == kernel.Altered), what&kernel.Missed != 0 && old.Soon, what&kernel.Replaced != 0 && !old.Studied:
 		t.edit(f, name, "written", false)
-	case what&closed != 0:
+	case what&kernel.Closed != 0:
 		t.edit(f, name, "", false)
 	}
 }
 
-func (t *tree) lookFolder(f *folder, name string, id identity, link bool) {
+func (t *tree) lookFolder(f *folder, name string, id stamp.Identity, link bool) {
 	s := f.subs[name]
 	if s != nil && s.link != link { // ignore files take them for different things
 		t.drop(s)
@@ -477,7 +479,7 @@ func (t *tree) lookFolder(f *folder, name string, id identity, link bool) {
 }
 
 // leadsBack reports whether the folder is one on the way to f.
-func (f *folder) leadsBack(id identity) bool {
+func (f *folder) leadsBack(id stamp.Identity) bool {
 	for ; f != nil; f = f.up {
 		if f.id == id {
 			return true
@@ -490,16 +492,16 @@ func (f *folder) leadsBack(id identity) bool {
 func (t *tree) renew(f *folder) {
 	t.detach(f)
 	t.attach(f)
-	t.compare(f, replaced, true)
+	t.compare(f, kernel.Replaced, true)
 }
 
 // compare looks at everything in a folder, and in those below it if deep.
-func (t *tree) compare(f *folder, what signs, deep bool) {
+func (t *tree) compare(f *folder, what kernel.Signs, deep bool) {
 	if f.gone {
 		return
 	}
 	before := f.id
-	if what&missed != 0 {
+	if what&kernel.Missed != 0 {
 		t.verify(f)
 	}
 	entries, err := t.list(f)
@@ -508,7 +510,7 @@ func (t *tree) compare(f *folder, what signs, deep bool) {
 		return
 	}
 	if before != f.id {
-		what |= replaced
+		what |= kernel.Replaced
 	}
 	there := make(map[string]bool, len(entries))
 	for _, e := range entries {
@@ -533,18 +535,18 @@ func (t *tree) compare(f *folder, what signs, deep bool) {
 }
 
 // lookAgain sees whether a folder still stands where it was known.
-func (t *tree) lookAgain(f *folder, what signs) {
+func (t *tree) lookAgain(f *folder, what kernel.Signs) {
 	if f.up != nil {
 		t.look(f.up, f.name, what)
 		return
 	}
-	switch now := stat(f.path); {
-	case now.kind != isFolder:
+	switch now := stamp.Stat(f.path); {
+	case now.Kind != stamp.Directory:
 		t.detach(f)
 		t.empty(f)
 		t.schedule(f)
 		t.remark(f.path + " is gone: it is looked for every second")
-	case now.mark.id != f.id || !f.watched:
+	case now.Mark.ID != f.id || !f.watched:
 		t.renew(f)
 		t.schedule(f)
 	}

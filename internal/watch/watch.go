@@ -8,6 +8,11 @@
 // and a debounce.
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
 import (
 	"errors"
 	"fmt"
@@ -17,7 +22,9 @@ import (
 	"strings"
 	"time"
 
+	"omnivigil/internal/files"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/watch/kernel"
 )
 
 // Watcher watches a tree for some interests. Its methods may be called from any
@@ -51,14 +58,14 @@ type Watcher struct {
 // at, and a Notice says so.
 func Open(root string, after int) (*Watcher, error) {
 	root = filepath.ToSlash(root)
-	k, err := openKernel()
-	if err != nil && !errors.Is(err, errLimit) {
+	k, err := kernel.Open()
+	if err != nil && !errors.Is(err, kernel.ErrLimit) {
 		return nil, err
 	}
 	return newWatcher(root, after, k, time.Now), nil
 }
 
-func newWatcher(root string, after int, k kernel, clock func() time.Time) *Watcher {
+func newWatcher(root string, after int, k kernel.Source, clock func() time.Time) *Watcher {
 	w := &Watcher{
 		clock: clock,
 		events: make(
@@ -87,14 +94,14 @@ func (w *Watcher) Events() <-chan Event { return w.events }
 // Err returns why Events was closed. It must not be called before that.
 func (w *Watcher) Err() error {
 	if k := w.tree.kernel; k != nil {
-		return k.failure()
+		return k.Failure()
 	}
 	return nil
 }
 
 // wanted are interests that the loop has not taken up yet.
 type wanted struct {
-	interests []Interest
+	interests []pattern.Interest
 	number    int
 }
 
@@ -102,7 +109,7 @@ type wanted struct {
 // with that number tells when it is done: every later write to a file that concerns
 // one of them will be told. Of several that come before the watcher gets to them,
 // only the last counts. It must be called from one goroutine.
-func (w *Watcher) SetInterests(interests []Interest, number int) {
+func (w *Watcher) SetInterests(interests []pattern.Interest, number int) {
 	select {
 	case <-w.next: // not taken up, and not wanted any more
 	default:
@@ -136,19 +143,19 @@ func (w *Watcher) Files(key string) []File {
 
 // files is Files in the loop.
 func (w *Watcher) files(key string) []File {
-	at, known := w.tree.matcher.byKey[key]
+	at, known := w.tree.matcher.ByKey[key]
 	if !known {
 		return nil
 	}
 	var files []File
 	w.tree.eachFolder(func(f *folder) {
 		for name := range f.files {
-			if IsNoise(name) {
+			if pattern.IsNoise(name) {
 				continue
 			}
-			for _, a := range w.tree.matcher.hears(f.place, name, f.ignores(name, false)) {
-				if a.interest == at {
-					files = append(files, File{filepath.FromSlash(f.join(name)), a.rule})
+			for _, a := range w.tree.matcher.Hears(f.place, name, f.ignores(name, false)) {
+				if a.Interest == at {
+					files = append(files, File{filepath.FromSlash(f.join(name)), a.Rule})
 					break
 				}
 			}
@@ -174,11 +181,11 @@ func (w *Watcher) CatchUp(number int) {
 	}
 }
 
-// catchUp hears what was written before a request.
-func (w *Watcher) catchUp(r request, batches <-chan []notice) {
+// CatchUp hears what was written before a request.
+func (w *Watcher) catchUp(r request, batches <-chan []kernel.Notice) {
 	const look = 100 * time.Microsecond
 	if k := w.tree.kernel; k != nil {
-		for done := k.catchUp(); !done(); time.Sleep(look) {
+		for done := k.CatchUp(); !done(); time.Sleep(look) {
 			w.drain(batches)
 		}
 	}
@@ -186,7 +193,7 @@ func (w *Watcher) catchUp(r request, batches <-chan []notice) {
 	w.tree.lookAround(time.Now())
 	at := time.Now()
 	if len(w.tree.unsure) > 0 { // there are files too new to be told from what they were
-		at = at.Add(soonAfter)
+		at = at.Add(stamp.SoonAfter)
 	}
 	w.behindSince = append(w.behindSince, request{r.number, at})
 }
@@ -209,10 +216,10 @@ func (w *Watcher) Close() { close(w.closing) }
 // loop is the one goroutine that handles events.
 func (w *Watcher) loop() {
 	defer close(w.events)
-	var batches <-chan []notice
+	var batches <-chan []kernel.Notice
 	if w.tree.kernel != nil {
-		batches = w.tree.kernel.batches()
-		defer w.tree.kernel.close()
+		batches = w.tree.kernel.Batches()
+		defer w.tree.kernel.Close()
 	}
 	timer := time.NewTimer(time.Hour)
 	for {
@@ -247,7 +254,7 @@ func (w *Watcher) loop() {
 
 // drain hears what else the system has told already, so that nothing is called at
 // rest that is not.
-func (w *Watcher) drain(batches <-chan []notice) {
+func (w *Watcher) drain(batches <-chan []kernel.Notice) {
 	for {
 		select {
 		case batch, ok := <-batches:
@@ -261,7 +268,7 @@ func (w *Watcher) drain(batches <-chan []notice) {
 	}
 }
 
-func (w *Watcher) hear(batch []notice) {
+func (w *Watcher) hear(batch []kernel.Notice) {
 	for _, n := range together(batch) {
 		w.tree.hear(n)
 	}
@@ -269,27 +276,27 @@ func (w *Watcher) hear(batch []notice) {
 
 // together makes one notice of all about the same name: each look sees it as it is
 // now, so one is enough.
-func together(batch []notice) []notice {
+func together(batch []kernel.Notice) []kernel.Notice {
 	if len(batch) < 2 {
 		return batch
 	}
 	type about struct {
-		id   watchID
+		id   kernel.ID
 		name string
 	}
 	at := make(map[about]int, len(batch))
-	var few []notice
+	var few []kernel.Notice
 	for _, n := range batch {
-		i, known := at[about{n.id, n.name}]
+		i, known := at[about{n.ID, n.Name}]
 		if !known {
-			at[about{n.id, n.name}] = len(few)
+			at[about{n.ID, n.Name}] = len(few)
 			few = append(few, n)
 			continue
 		}
-		if n.what&wrote != 0 {
-			few[i].what &^= closed // that was another writer
+		if n.What&kernel.Wrote != 0 {
+			few[i].What &^= kernel.Closed // that was another writer
 		}
-		few[i].what |= n.what
+		few[i].What |= n.What
 	}
 	return few
 }
@@ -305,8 +312,8 @@ func (w *Watcher) mend() {
 		}
 		t.stale = true
 		for _, a := range slices.Clone(t.anchors) {
-			t.lookAgain(a, missed)
-			t.compare(a, missed, true)
+			t.lookAgain(a, kernel.Missed)
+			t.compare(a, kernel.Missed, true)
 		}
 		t.remark(fmt.Sprintf("files changed faster than the system can tell: all were compared with what was known, %s",
 			format.Count(len(t.edits)-before, "change")))
@@ -322,7 +329,7 @@ func (w *Watcher) mend() {
 	}
 	t.remarks = nil
 	if n := t.unwatched(); n > w.limited {
-		w.tell(Notice{limitWords(n)})
+		w.tell(Notice{kernel.LimitText(n)})
 		w.limited = n
 	}
 }
@@ -365,17 +372,17 @@ func (w *Watcher) report() {
 // sight returns an edit with who hears of it.
 func (w *Watcher) sight(e edit, file string) sighting {
 	s := sighting{what: e.what, writing: e.writing, at: e.at}
-	if IsNoise(file) {
+	if pattern.IsNoise(file) {
 		return s
 	}
-	accepts := w.tree.matcher.hears(e.in.place, e.name, e.in.ignores(e.name, false))
+	accepts := w.tree.matcher.Hears(e.in.place, e.name, e.in.ignores(e.name, false))
 	if len(accepts) > 0 {
 		s.path, s.by = w.relative(file), make([]heard, len(accepts))
 	}
 	for i, a := range accepts {
-		in := &w.tree.matcher.interests[a.interest]
-		p := &in.rules[a.rule]
-		s.by[i] = heard{in.Key, a.rule, p.text, p.capture(file)}
+		in := &w.tree.matcher.Interests[a.Interest]
+		p := &in.RulePatterns[a.Rule]
+		s.by[i] = heard{in.Key, a.Rule, p.Text, p.Capture(file)}
 	}
 	return s
 }
@@ -390,10 +397,10 @@ func (w *Watcher) relative(file string) string {
 	return file
 }
 
-func (w *Watcher) interest(key string) *interest {
+func (w *Watcher) interest(key string) *pattern.Compiled {
 	m := w.tree.matcher
-	if i, known := m.byKey[key]; known {
-		return &m.interests[i]
+	if i, known := m.ByKey[key]; known {
+		return &m.Interests[i]
 	}
 	return nil
 }
@@ -410,8 +417,8 @@ func (w *Watcher) debounce(key string) time.Duration {
 // a listener that has heard Touched waits for it.
 func (w *Watcher) replace(next wanted) {
 	w.tree.want(next.interests)
-	for i := range w.tree.matcher.interests {
-		in := &w.tree.matcher.interests[i]
+	for i := range w.tree.matcher.Interests {
+		in := &w.tree.matcher.Interests[i]
 		if g := w.bursts.groups[in.Key]; g != nil {
 			w.matchAnew(g, in)
 		}
@@ -422,18 +429,18 @@ func (w *Watcher) replace(next wanted) {
 
 // matchAnew gives the hits of a group the rules of an edited interest. One that no
 // rule matches any more keeps its pattern and comes after all rules.
-func (w *Watcher) matchAnew(g *group, in *interest) {
+func (w *Watcher) matchAnew(g *group, in *pattern.Compiled) {
 	old := g.classes
 	g.classes = nil
 	clear(g.numbers)
 	for i := range g.hits {
 		m := &g.hits[i]
 		h := old[m.class]
-		h.Rule, h.Captures = len(in.rules), nil
-		file := absolute(w.root, w.bursts.paths[m.path])
-		for at, p := range in.rules {
-			if p.match(file) {
-				h.Rule, h.Pattern, h.Captures = at, p.text, p.capture(file)
+		h.Rule, h.Captures = len(in.RulePatterns), nil
+		file := files.Absolute(w.root, w.bursts.paths[m.path])
+		for at, p := range in.RulePatterns {
+			if p.Match(file) {
+				h.Rule, h.Pattern, h.Captures = at, p.Text, p.Capture(file)
 				break
 			}
 		}
@@ -475,7 +482,7 @@ func (w *Watcher) settle(now time.Time) {
 func (w *Watcher) isBehind() bool {
 	const most = 200 * time.Millisecond
 	k := w.tree.kernel
-	if k == nil || len(w.tree.repos) == 0 || k.quiet() && len(k.batches()) == 0 {
+	if k == nil || len(w.tree.repos) == 0 || k.Quiet() && len(k.Batches()) == 0 {
 		w.unread = time.Time{}
 		return false
 	}
@@ -492,7 +499,7 @@ func (w *Watcher) news(key string) func(path string) bool {
 	if in == nil || !in.SkipUnchanged {
 		return nil
 	}
-	return func(path string) bool { return w.contents.isOther(key, absolute(w.root, path)) }
+	return func(path string) bool { return w.contents.isOther(key, files.Absolute(w.root, path)) }
 }
 
 func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }

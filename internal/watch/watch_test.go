@@ -1,6 +1,12 @@
 package watch
 
+import "omnivigil/internal/watch/stamp"
+
+
+import "omnivigil/internal/watch/pattern"
+
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,6 +20,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/watch/kernel"
 )
 
 // folderWith makes a folder with these files.
@@ -33,10 +41,10 @@ func put(t *testing.T, root, file string) {
 	require.NoError(t, os.WriteFile(path, []byte(time.Now().String()), 0o644))
 }
 
-func rules(patterns ...string) []Rule {
-	var all []Rule
+func rules(patterns ...string) []pattern.Rule {
+	var all []pattern.Rule
 	for _, p := range patterns {
-		all = append(all, Rule{Pattern: p})
+		all = append(all, pattern.Rule{Pattern: p})
 	}
 	return all
 }
@@ -56,9 +64,9 @@ const debounce = time.Hour
 // ring is the interest by which a test knows that all was heard: notices come in order.
 const ring = "ring"
 
-func open(t *testing.T, root string, interests ...Interest) *hearing {
+func open(t *testing.T, root string, interests ...pattern.Interest) *hearing {
 	t.Helper()
-	k, err := openKernel()
+	k, err := kernel.Open()
 	require.NoError(t, err)
 	l := &hearing{root: root}
 	l.Watcher = newWatcher(
@@ -74,8 +82,8 @@ func open(t *testing.T, root string, interests ...Interest) *hearing {
 }
 
 // want sets interests, and that in the ring.
-func (l *hearing) want(number int, interests ...Interest) {
-	l.SetInterests(append(interests, Interest{Key: ring, Rules: rules("ring-*"), Unignored: true}), number)
+func (l *hearing) want(number int, interests ...pattern.Interest) {
+	l.SetInterests(append(interests, pattern.Interest{Key: ring, Rules: rules("ring-*"), Unignored: true}), number)
 }
 
 // next waits for the next event, but not for ever.
@@ -118,7 +126,7 @@ func (l *hearing) settle(t *testing.T) (told []Event) {
 		}
 	}
 	heard()
-	time.Sleep(2 * soonAfter) // what is as new as a file's time is coarse is looked at once more
+	time.Sleep(2 * stamp.SoonAfter) // what is as new as a file's time is coarse is looked at once more
 	l.ahead.Add(int64(2 * debounce))
 	heard() // which wakes it
 	return told
@@ -143,13 +151,13 @@ func change(t *testing.T, l *hearing) []string {
 }
 
 func TestChanges(t *testing.T) {
-	berths := Interest{
+	berths := pattern.Interest{
 		Key:      "berths",
 		Rules:    rules("cmd/berths/**/*.go", "internal"),
 		Ignore:   []string{"**/*_test.go", "internal/gen"},
 		Debounce: debounce,
 	}
-	pages := Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Debounce: debounce}
+	pages := pattern.Interest{Key: "pages", Rules: rules("web/**/*.{html,css}"), Debounce: debounce}
 	start := []string{"cmd/berths/main.go", "internal/tide/tide.go", "internal/gen/x.go", "web/index.html"}
 	for _, test := range []struct {
 		name string
@@ -203,17 +211,17 @@ func TestChanges(t *testing.T) {
 func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 	root := folderWith(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
 	assert.ElementsMatch(t, []string{".", "web", "web/pages", "cmd", "cmd/a"}, watched(t, root,
-		Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Debounce: debounce},
-		Interest{Key: "b", Rules: rules("cmd/*/*.go"), Debounce: debounce}))
+		pattern.Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Debounce: debounce},
+		pattern.Interest{Key: "b", Rules: rules("cmd/*/*.go"), Debounce: debounce}))
 }
 
 // watched returns the folders that would be watched for the interests.
-func watched(t *testing.T, root string, interests ...Interest) (dirs []string) {
+func watched(t *testing.T, root string, interests ...pattern.Interest) (dirs []string) {
 	t.Helper()
 	tr := newTree(root)
-	k, err := openKernel()
+	k, err := kernel.Open()
 	require.NoError(t, err)
-	defer k.close()
+	defer k.Close()
 	tr.kernel = k
 	tr.want(interests)
 	tr.eachFolder(func(f *folder) {
@@ -227,7 +235,7 @@ func watched(t *testing.T, root string, interests ...Interest) (dirs []string) {
 
 func TestBaseThatAppearsLater(t *testing.T) {
 	root := folderWith(t, "README.md")
-	w := open(t, root, Interest{Key: "gen", Rules: rules("build/out/*.json"), Debounce: debounce})
+	w := open(t, root, pattern.Interest{Key: "gen", Rules: rules("build/out/*.json"), Debounce: debounce})
 	put(t, root, "build/out/fares.json")
 	assert.Equal(t, []string{"gen build/out/fares.json created"}, change(t, w))
 }
@@ -235,7 +243,7 @@ func TestBaseThatAppearsLater(t *testing.T) {
 func TestOddNames(t *testing.T) {
 	root := filepath.Join(folderWith(t), "it's [a] {b}\nü *")
 	require.NoError(t, os.Mkdir(root, 0o755))
-	w := open(t, root, Interest{Key: "x", Rules: rules("*.txt"), Debounce: debounce})
+	w := open(t, root, pattern.Interest{Key: "x", Rules: rules("*.txt"), Debounce: debounce})
 	put(t, root, "a b.txt")
 	assert.Equal(t, []string{"x a b.txt created"}, change(t, w))
 }
@@ -388,8 +396,8 @@ func TestWants(t *testing.T) {
 		{"*.go", "/r", true}, {"*.go", "/r/a", false}, {"../lib/**", "/lib/x", true}, {"../lib/**", "/r", false},
 		{"web", "/r/web/a", true}, {"we*", "/r/web", false}, {"we*/", "/r/web/a", true},
 	} {
-		m := newMatcher("/r", []Interest{{Rules: rules(test.pattern)}})
-		assert.Equal(t, test.want, m.wants(m.at(test.dir), false), "%s wants %s", test.pattern, test.dir)
+		m := pattern.NewMatcher("/r", []pattern.Interest{{Rules: rules(test.pattern)}})
+		assert.Equal(t, test.want, m.Wants(m.At(test.dir), false), "%s wants %s", test.pattern, test.dir)
 	}
 }
 
@@ -406,18 +414,18 @@ func TestCaptures(t *testing.T) {
 		{"{a,b}/{name}.{go,js}", "/r/b/x.js", map[string]string{"name": "x"}},
 		{"[a-c]?/{name}[!0-9].txt", "/r/bz/note.txt", map[string]string{"name": "not"}},
 	} {
-		p := compile("/r", test.pattern)
-		require.Equal(t, test.want != nil, p.match(test.path), "%s matches %s", test.pattern, test.path)
+		p := pattern.Compile("/r", test.pattern)
+		require.Equal(t, test.want != nil, p.Match(test.path), "%s matches %s", test.pattern, test.path)
 		if test.want != nil {
-			assert.Equal(t, test.want, p.capture(test.path), test.pattern)
+			assert.Equal(t, test.want, p.Capture(test.path), test.pattern)
 		}
 	}
 }
 
 func TestSetInterests(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
-	w := open(t, root, Interest{Key: "a", Rules: rules("a/*.txt"), Debounce: debounce})
-	w.want(1, Interest{Key: "b", Rules: rules("b/*.txt"), Debounce: debounce})
+	w := open(t, root, pattern.Interest{Key: "a", Rules: rules("a/*.txt"), Debounce: debounce})
+	w.want(1, pattern.Interest{Key: "b", Rules: rules("b/*.txt"), Debounce: debounce})
 	require.Equal(t, Watching{1}, <-w.Events())
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
@@ -433,7 +441,7 @@ func TestLastInterestsCount(t *testing.T) {
 	}
 	w := open(t, root)
 	for n := 1; n <= edits; n++ {
-		w.want(n, Interest{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Debounce: debounce})
+		w.want(n, pattern.Interest{Key: "x", Rules: rules(fmt.Sprintf("%d/*.txt", n)), Debounce: debounce})
 	}
 	for ev := range w.Events() {
 		if ev == (Watching{edits}) {
@@ -453,8 +461,8 @@ func TestTouchedIsFollowedByChange(t *testing.T) {
 	w := open(
 		t,
 		root,
-		Interest{Key: "goes", Rules: rules("a/*"), Debounce: long},
-		Interest{Key: "stays", Rules: rules("b/*", "c/*"), Debounce: long},
+		pattern.Interest{Key: "goes", Rules: rules("a/*"), Debounce: long},
+		pattern.Interest{Key: "stays", Rules: rules("b/*", "c/*"), Debounce: long},
 	)
 	put(t, root, "a/x.txt")
 	put(t, root, "b/y.txt")
@@ -465,7 +473,7 @@ func TestTouchedIsFollowedByChange(t *testing.T) {
 			}
 		}
 	}
-	w.want(1, Interest{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Debounce: long})
+	w.want(1, pattern.Interest{Key: "stays", Rules: rules("c/*", "{name}/y.txt"), Debounce: long})
 	told := map[string]Hit{}
 	for _, ev := range w.settle(t) {
 		if c, ok := ev.(Change); ok {
@@ -493,7 +501,7 @@ func FuzzTranslate(f *testing.F) {
 			) || !utf8.ValidString(path) || strings.Contains(strings.ReplaceAll("/"+glob+"/", "/**/", "//"), "**") {
 			return
 		}
-		re, err := translate(glob)
+		re, err := pattern.Translate(glob)
 		require.NoError(t, err)
 		want, err := doublestar.Match(glob, path)
 		if err == nil {
@@ -508,8 +516,8 @@ func TestSpare(t *testing.T) {
 	w := open(
 		t,
 		root,
-		Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce},
-		Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true},
+		pattern.Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce},
+		pattern.Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true},
 	)
 	put(t, root, "app/a.go")
 	put(t, root, "app/b.txt")
@@ -524,9 +532,9 @@ func TestSpare(t *testing.T) {
 	for n := range 2 * maxSpares {
 		put(t, root, fmt.Sprintf("many/%d/x.md", n))
 	}
-	tr.want([]Interest{{Key: "rest", Rules: rules("**"), Spare: true}})
+	tr.want([]pattern.Interest{{Key: "rest", Rules: rules("**"), Spare: true}})
 	assert.Equal(t, maxSpares, tr.spares)
-	tr.want([]Interest{{Key: "all", Rules: rules("**")}})
+	tr.want([]pattern.Interest{{Key: "all", Rules: rules("**")}})
 	assert.Zero(t, tr.spares, "they are wanted for their own sake")
 	tr.want(nil)
 	assert.Zero(t, tr.spares)
@@ -539,7 +547,7 @@ func TestCatchUp(t *testing.T) {
 	for name, poll := range map[string]time.Duration{"told": 0, "looked at": time.Hour} {
 		t.Run(name, func(t *testing.T) {
 			root := t.TempDir()
-			w := open(t, root, Interest{Key: "all", Rules: rules("**/*.go"), Debounce: debounce, Poll: poll})
+			w := open(t, root, pattern.Interest{Key: "all", Rules: rules("**/*.go"), Debounce: debounce, Poll: poll})
 			for n := range 200 {
 				switch n % 3 {
 				case 0:
@@ -559,4 +567,25 @@ func TestCatchUp(t *testing.T) {
 			}
 		})
 	}
+}
+
+// lost is a kernel that soon reports nothing any more.
+type lost struct{ kernel.Source }
+
+func (lost) Batches() <-chan []kernel.Notice {
+	none := make(chan []kernel.Notice)
+	close(none)
+	return none
+}
+func (lost) Failure() error { return errors.New("queue closed") }
+
+// TestReaderEnds closes the events, with the reason, when the kernel reports nothing any more.
+func TestReaderEnds(t *testing.T) {
+	k, err := kernel.Open()
+	require.NoError(t, err)
+	w := newWatcher(filepath.ToSlash(t.TempDir()), 0, lost{k}, time.Now)
+	defer w.Close()
+	for range w.Events() {
+	}
+	assert.ErrorContains(t, w.Err(), "queue closed")
 }

@@ -24,7 +24,7 @@ import (
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // onOptions are what can be said of a command beside its words and patterns.
@@ -210,7 +210,7 @@ func writtenInto(root string) []string {
 			continue
 		}
 		if rel, err := filepath.Rel(root, file); err == nil && filepath.IsLocal(rel) && !slices.Contains(files, rel) {
-			files = append(files, watch.Literal(rel))
+			files = append(files, pattern.Literal(rel))
 		}
 	}
 	return files

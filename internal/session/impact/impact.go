@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
-
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Settings is the key of the watcher's interest in the settings and env files. No
@@ -51,7 +51,7 @@ const OutputsRest = time.Second
 func Makers(p *plan.Plan, file string) []string {
 	var makers []string
 	for _, u := range p.Units {
-		if slices.ContainsFunc(u.Outputs, func(o plan.Pattern) bool { return watch.Matches(p.Root, o.Text, file) }) {
+		if slices.ContainsFunc(u.Outputs, func(o plan.Pattern) bool { return pattern.Matches(p.Root, o.Text, file) }) {
 			makers = append(makers, u.Name)
 		}
 	}
@@ -63,14 +63,14 @@ const settingsDebounce = 100 * time.Millisecond
 
 // Interests returns what a project's watcher has to look for: the settings and
 // env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
-func Interests(p *plan.Plan) []watch.Interest {
-	settings := watch.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
+func Interests(p *plan.Plan) []pattern.Interest {
+	settings := pattern.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
 	for _, file := range settingsFiles(p) {
-		settings.Rules = append(settings.Rules, watch.Rule{Pattern: watch.Literal(filepath.ToSlash(file))})
+		settings.Rules = append(settings.Rules, pattern.Rule{Pattern: pattern.Literal(filepath.ToSlash(file))})
 	}
-	all := []watch.Interest{settings}
+	all := []pattern.Interest{settings}
 	for _, u := range p.Units {
-		in := watch.Interest{
+		in := pattern.Interest{
 			Key:           u.Name,
 			Debounce:      u.Debounce,
 			Unignored:     u.Unignored,
@@ -78,14 +78,14 @@ func Interests(p *plan.Plan) []watch.Interest {
 			Poll:          u.Poll,
 		}
 		for _, re := range u.Reactions {
-			in.Rules = append(in.Rules, watch.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
+			in.Rules = append(in.Rules, pattern.Rule{Pattern: re.When.Text, Out: re.Do == plan.Nothing})
 		}
 		for _, w := range u.Watch {
-			in.Rules = append(in.Rules, watch.Rule{Pattern: w.Text})
+			in.Rules = append(in.Rules, pattern.Rule{Pattern: w.Text})
 		}
 		for _, step := range u.Setup {
 			for _, input := range step.Inputs {
-				in.Rules = append(in.Rules, watch.Rule{Pattern: input.Text})
+				in.Rules = append(in.Rules, pattern.Rule{Pattern: input.Text})
 			}
 		}
 		for _, i := range slices.Concat(u.Ignore, u.Outputs) {
@@ -99,15 +99,15 @@ func Interests(p *plan.Plan) []watch.Interest {
 }
 
 // inOutputs returns what a project's watcher has to look for among what units make.
-func inOutputs(p *plan.Plan) []watch.Interest {
-	var all []watch.Interest
+func inOutputs(p *plan.Plan) []pattern.Interest {
+	var all []pattern.Interest
 	for _, u := range p.Units {
 		if len(u.Outputs) == 0 || !u.Kind.Ends() {
 			continue
 		}
-		made := watch.Interest{Key: outputsPrefix + u.Name, Debounce: OutputsRest, Unignored: true, Poll: u.Poll}
+		made := pattern.Interest{Key: outputsPrefix + u.Name, Debounce: OutputsRest, Unignored: true, Poll: u.Poll}
 		for _, o := range u.Outputs {
-			made.Rules = append(made.Rules, watch.Rule{Pattern: o.Text})
+			made.Rules = append(made.Rules, pattern.Rule{Pattern: o.Text})
 		}
 		all = append(all, made)
 	}
@@ -132,16 +132,16 @@ const elsewhereDebounce = 300 * time.Millisecond
 
 // InterestsWithout is Interests without files that units do not react to, and with the
 // interest in files that no rule matches.
-func InterestsWithout(p *plan.Plan, ignored map[string][]string) []watch.Interest {
+func InterestsWithout(p *plan.Plan, ignored map[string][]string) []pattern.Interest {
 	all := append(Interests(p), inOutputs(p)...)
 	all = append(
 		all,
-		watch.Interest{Key: Elsewhere, Rules: []watch.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
+		pattern.Interest{Key: Elsewhere, Rules: []pattern.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
 			Ignore: []string{"**/.*", "**/node_modules"}},
 	)
 	for i := range all {
 		for _, file := range ignored[all[i].Key] {
-			all[i].Ignore = append(all[i].Ignore, watch.Literal(file))
+			all[i].Ignore = append(all[i].Ignore, pattern.Literal(file))
 		}
 	}
 	return all
@@ -156,9 +156,9 @@ const fewFiles = 4
 func Cure(files []string) []string {
 	var patterns []string
 	for _, f := range files {
-		p := watch.Literal(f)
+		p := pattern.Literal(f)
 		if len(files) > fewFiles {
-			p = watch.Literal(path.Dir(f)) + "/*" + watch.Literal(path.Ext(f))
+			p = pattern.Literal(path.Dir(f)) + "/*" + pattern.Literal(path.Ext(f))
 		}
 		if !slices.Contains(patterns, p) {
 			patterns = append(patterns, p)

@@ -10,6 +10,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // TestMissing finds what a command names by its captures and is not there, and takes
@@ -36,7 +37,7 @@ func TestMissing(t *testing.T) {
 		when := plan.Pattern{Text: test.when}
 		u.Reactions = []plan.Reaction{{When: when, Run: &plan.Command{Shell: test.run}}}
 		captures := map[string]string{}
-		for _, a := range watch.Explain(root, []watch.Interest{{Key: "tests", Rules: []watch.Rule{{Pattern: test.when}}}}, test.path) {
+		for _, a := range watch.Explain(root, []pattern.Interest{{Key: "tests", Rules: []pattern.Rule{{Pattern: test.when}}}}, test.path) {
 			captures = a.Captures
 		}
 		require.NotEmpty(t, captures, test.when)

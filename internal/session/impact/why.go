@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Report is what a save of one path would set off, were everything current.
@@ -127,7 +128,7 @@ func keptBy(u *plan.Unit, a watch.Answer) Kept {
 	return Kept{Unit: u.Name, By: rule(u, a.Rule)}
 }
 
-func nearest(p *plan.Plan, interests []watch.Interest, path string) *Near {
+func nearest(p *plan.Plan, interests []pattern.Interest, path string) *Near {
 	key, pattern := watch.Nearest(p.Root, interests[1:], path)
 	if key == "" {
 		return nil
@@ -306,7 +307,7 @@ func Idle(p *plan.Plan) []Near {
 		}
 	}
 	var idle []Near
-	for i, matched := range watch.MatchAny(p.Root, patterns) {
+	for i, matched := range pattern.MatchAny(p.Root, patterns) {
 		if !matched {
 			idle = append(idle, all[i])
 		}

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"omnivigil/internal/files"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/stamp"
 )
 
 // Sum is the SHA-256 of a file's contents.
@@ -22,7 +22,7 @@ type Sum [sha256.Size]byte
 
 // known is what was found when a file was read.
 type known struct {
-	Look watch.Stamp
+	Look stamp.Stamp
 	At   int64 // when the reading began
 	Sum  Sum
 }
@@ -95,7 +95,7 @@ func (x *Index) Save() error {
 
 // Sum returns the sum of a file's contents, and what the file looked like. A file that is
 // not there is an error that fs.ErrNotExist describes.
-func (x *Index) Sum(file string) (Sum, watch.Stamp, error) {
+func (x *Index) Sum(file string) (Sum, stamp.Stamp, error) {
 	k, is := x.find(file)
 	now, err := lookAt(file)
 	if err != nil {
@@ -117,15 +117,15 @@ func (x *Index) Sum(file string) (Sum, watch.Stamp, error) {
 	return k.Sum, now, nil
 }
 
-func lookAt(file string) (watch.Stamp, error) {
+func lookAt(file string) (stamp.Stamp, error) {
 	info, err := os.Stat(file)
 	if err != nil {
-		return watch.Stamp{}, err
+		return stamp.Stamp{}, err
 	}
 	if !info.Mode().IsRegular() {
-		return watch.Stamp{}, &fs.PathError{Op: "read", Path: file, Err: errors.New("not a regular file")}
+		return stamp.Stamp{}, &fs.PathError{Op: "read", Path: file, Err: errors.New("not a regular file")}
 	}
-	return watch.StampOf(info), nil
+	return stamp.Of(info), nil
 }
 
 func sumOf(file string) (sum Sum, err error) {

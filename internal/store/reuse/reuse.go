@@ -28,7 +28,7 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Results knows the last good results of a project's tasks. Its methods may be called from
@@ -232,7 +232,7 @@ func outputFiles(p *plan.Plan, u *plan.Unit) []string {
 	if len(patterns) == 0 {
 		return nil
 	}
-	return watch.Files(p.Root, patterns)
+	return pattern.Files(p.Root, patterns)
 }
 
 var named = regexp.MustCompile(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)

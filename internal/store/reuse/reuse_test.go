@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // office is a project on disk whose tasks have been run, and the folder of its results.
@@ -67,7 +67,7 @@ func (o *office) begin() (*Results, *Attempt) {
 		for _, w := range p.Unit(unit).Watch {
 			patterns = append(patterns, w.Text)
 		}
-		return watch.Files(o.root, patterns)
+		return pattern.Files(o.root, patterns)
 	})
 	a, err := r.Begin(p, p.Unit("fares"))
 	require.NoError(o.t, err)

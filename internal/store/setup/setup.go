@@ -26,7 +26,7 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Record is what is known of a project's steps. Its methods may be called from any
@@ -137,7 +137,7 @@ func key(p *plan.Plan, u *plan.Unit, step plan.Step) string {
 func digest(p *plan.Plan, u *plan.Unit, step plan.Step) (string, error) {
 	h := sha256.New()
 	fmt.Fprintf(h, "%q %q %q\n", step.Run.Argv(), u.Dir, variables(u, step.Run))
-	for _, file := range watch.Files(p.Root, texts(step.Inputs)) {
+	for _, file := range pattern.Files(p.Root, texts(step.Inputs)) {
 		fmt.Fprintf(h, "%q\n", file)
 		if err := addFile(h, file); err != nil {
 			return "", err
@@ -174,7 +174,7 @@ func addFile(h io.Writer, file string) error {
 // hasOutputs reports whether each of a step's outputs is there.
 func hasOutputs(p *plan.Plan, step plan.Step) bool {
 	for _, out := range step.Outputs {
-		pattern := path.Join(watch.Literal(filepath.ToSlash(p.Root)), out.Text)
+		pattern := path.Join(pattern.Literal(filepath.ToSlash(p.Root)), out.Text)
 		found, err := doublestar.FilepathGlob(filepath.FromSlash(pattern))
 		if err != nil || len(found) == 0 {
 			return false

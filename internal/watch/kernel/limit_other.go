@@ -1,6 +1,6 @@
 //go:build !linux
 
-package watch
+package kernel
 
 import (
 	"fmt"
@@ -8,8 +8,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// limitWords says that folders have no watch, and how to get more.
-func limitWords(folders int) string {
+// LimitText says that folders have no watch, and how to get more.
+func LimitText(folders int) string {
 	return fmt.Sprintf(
 		"the system has no watch left for %s: looked at every second instead. To raise the limit, before the next start: ulimit -n 65536",
 		format.Count(folders, "folder"),

@@ -1,4 +1,4 @@
-package watch
+package kernel
 
 import "golang.org/x/sys/unix"
 
@@ -16,9 +16,9 @@ var sharedFileSystems = map[int64]string{
 	0x786f4256:            "vboxsf",
 }
 
-// sharedFileSystem returns the kind of file system that a folder is on, if it is a
+// SharedFileSystem returns the kind of file system that a folder is on, if it is a
 // shared one.
-func sharedFileSystem(dir string) (kind string, shared bool) {
+func SharedFileSystem(dir string) (kind string, shared bool) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(dir, &s); err != nil {
 		return "", false

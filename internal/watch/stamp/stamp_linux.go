@@ -1,4 +1,4 @@
-package watch
+package stamp
 
 import "syscall"
 

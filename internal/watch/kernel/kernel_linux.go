@@ -1,4 +1,4 @@
-package watch
+package kernel
 
 import (
 	"bytes"
@@ -16,7 +16,7 @@ import (
 type inotify struct {
 	file *os.File
 	fd   int
-	out  chan []notice
+	out  chan []Notice
 	done chan struct{}
 
 	// The lock leaves no moment between the system's handing out bytes and our knowing
@@ -28,9 +28,9 @@ type inotify struct {
 	err  error // why nothing will be read any more
 }
 
-// openKernel returns the system's interface. The error is errLimit where this user
+// Open returns the system's interface. The error is ErrLimit where this user
 // has too many open.
-func openKernel() (kernel, error) {
+func Open() (Source, error) {
 	k, err := openInotify()
 	if err != nil {
 		return nil, err
@@ -43,14 +43,14 @@ func openInotify() (*inotify, error) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
 	if err != nil {
 		if errors.Is(err, unix.EMFILE) {
-			return nil, errLimit
+			return nil, ErrLimit
 		}
 		return nil, fmt.Errorf("ask the system for file events: %w", err)
 	}
 	return &inotify{
 		file: os.NewFile(uintptr(fd), "inotify"),
 		fd:   fd,
-		out:  make(chan []notice, 256),
+		out:  make(chan []Notice, 256),
 		done: make(chan struct{}),
 	}, nil
 }
@@ -58,19 +58,19 @@ func openInotify() (*inotify, error) {
 const inotifyMask = unix.IN_MODIFY | unix.IN_CLOSE_WRITE | unix.IN_ATTRIB | unix.IN_CREATE | unix.IN_DELETE |
 	unix.IN_MOVED_FROM | unix.IN_MOVED_TO | unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_EXCL_UNLINK
 
-func (k *inotify) add(path string) (watchID, error) {
+func (k *inotify) Add(path string) (ID, error) {
 	wd, err := unix.InotifyAddWatch(k.fd, path, inotifyMask)
 	if errors.Is(err, unix.ENOSPC) {
-		return 0, errLimit
+		return 0, ErrLimit
 	}
-	return watchID(wd), err
+	return ID(wd), err
 }
 
-func (k *inotify) remove(id watchID) { unix.InotifyRmWatch(k.fd, uint32(id)) }
+func (k *inotify) Remove(id ID) { unix.InotifyRmWatch(k.fd, uint32(id)) }
 
-func (k *inotify) batches() <-chan []notice { return k.out }
+func (k *inotify) Batches() <-chan []Notice { return k.out }
 
-func (k *inotify) close() {
+func (k *inotify) Close() {
 	close(k.done)
 	k.file.Close()
 }
@@ -126,7 +126,7 @@ func (k *inotify) wait(buffer []byte) (n int, err error) {
 	return max(n, 0), errors.Join(waited, err)
 }
 
-func (k *inotify) failure() error {
+func (k *inotify) Failure() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.err
@@ -141,9 +141,9 @@ func (k *inotify) queued() int {
 	return n
 }
 
-// catchUp: the system enters notices into its queue before the call returns that they are of, and
+// CatchUp: the system enters notices into its queue before the call returns that they are of, and
 // hands them out in that order.
-func (k *inotify) catchUp() func() bool {
+func (k *inotify) CatchUp() func() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	upTo := k.read + k.queued()
@@ -154,7 +154,7 @@ func (k *inotify) catchUp() func() bool {
 	}
 }
 
-func (k *inotify) quiet() bool {
+func (k *inotify) Quiet() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return !k.busy && k.queued() == 0
@@ -180,8 +180,8 @@ func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
 }
 
 // parseNotices reads records as inotify(7) describes them.
-func parseNotices(b []byte) []notice {
-	var batch []notice
+func parseNotices(b []byte) []Notice {
+	var batch []Notice
 	for len(b) >= unix.SizeofInotifyEvent {
 		wd := int32(binary.NativeEndian.Uint32(b))
 		mask := binary.NativeEndian.Uint32(b[4:])
@@ -190,7 +190,7 @@ func parseNotices(b []byte) []notice {
 			break
 		}
 		name, _, _ := bytes.Cut(b[unix.SizeofInotifyEvent:end], []byte{0})
-		n := notice{watchID(wd), string(name), signsOf(mask)}
+		n := Notice{ID(wd), string(name), signsOf(mask)}
 		b = b[end:]
 		if last := len(batch) - 1; last >= 0 && batch[last] == n {
 			continue
@@ -202,19 +202,19 @@ func parseNotices(b []byte) []notice {
 
 var inotifySigns = []struct {
 	mask uint32
-	sign signs
+	sign Signs
 }{
-	{unix.IN_MODIFY, wrote},
-	{unix.IN_CLOSE_WRITE, closed},
-	{unix.IN_ATTRIB, altered},
-	{unix.IN_CREATE | unix.IN_MOVED_TO, appeared},
-	{unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_UNMOUNT, selfMoved},
-	{unix.IN_IGNORED, unwatched},
-	{unix.IN_Q_OVERFLOW, overflowed},
+	{unix.IN_MODIFY, Wrote},
+	{unix.IN_CLOSE_WRITE, Closed},
+	{unix.IN_ATTRIB, Altered},
+	{unix.IN_CREATE | unix.IN_MOVED_TO, Appeared},
+	{unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_UNMOUNT, SelfMoved},
+	{unix.IN_IGNORED, Unwatched},
+	{unix.IN_Q_OVERFLOW, Overflowed},
 }
 
-func signsOf(mask uint32) signs {
-	var s signs
+func signsOf(mask uint32) Signs {
+	var s Signs
 	for _, m := range inotifySigns {
 		if mask&m.mask != 0 {
 			s |= m.sign

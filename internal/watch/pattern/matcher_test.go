@@ -1,4 +1,4 @@
-package watch
+package pattern
 
 import (
 	"fmt"
@@ -80,19 +80,19 @@ func FuzzMatcher(f *testing.F) {
 			return
 		}
 		interests := []Interest{
-			{Key: "0", Rules: rules(one, two, three)},
-			{Key: "1", Rules: rules(three, one), Ignore: []string{two}},
+			{Key: "0", Rules: rulesOf(one, two, three)},
+			{Key: "1", Rules: rulesOf(three, one), Ignore: []string{two}},
 			{Key: "2", Rules: []Rule{{two, true}, {one, false}, {three, false}}},
-			{Key: "3", Rules: rules(two), Ignore: []string{three, one}},
+			{Key: "3", Rules: rulesOf(two), Ignore: []string{three, one}},
 		}
-		m := newMatcher("/r", interests)
+		m := NewMatcher("/r", interests)
 		full := path.Join("/r", file)
 		heard := map[int]int{0: -1, 1: -1, 2: -1, 3: -1}
-		dir := m.at(path.Dir(full))
-		for _, a := range m.hears(dir, path.Base(full), false) {
-			heard[a.interest] = a.rule
+		dir := m.At(path.Dir(full))
+		for _, a := range m.Hears(dir, path.Base(full), false) {
+			heard[a.Interest] = a.Rule
 		}
-		wanted := m.wants(dir, false)
+		wanted := m.Wants(dir, false)
 		for i, in := range interests {
 			want := hearsPlainly("/r", in, full)
 			require.Equal(t, want, heard[i], "interest %d hears of %q by %q %q %q", i, file, one, two, three)
@@ -110,20 +110,20 @@ func FuzzMatcher(f *testing.F) {
 }
 
 func TestFirstRuleDecides(t *testing.T) {
-	m := newMatcher("/r", []Interest{
+	m := NewMatcher("/r", []Interest{
 		{Key: "a", Rules: []Rule{{"web/**/*.md", true}, {"web/{page}.html", false}, {"web", false}}},
-		{Key: "b", Rules: rules("**/*.html"), Ignore: []string{"web/old/"}},
-		{Key: "c", Rules: rules("**"), Unignored: true},
+		{Key: "b", Rules: rulesOf("**/*.html"), Ignore: []string{"web/old/"}},
+		{Key: "c", Rules: rulesOf("**"), Unignored: true},
 	})
-	for file, want := range map[string][]accept{
+	for file, want := range map[string][]Match{
 		"web/a.md":        {{2, 0}},
 		"web/x.html":      {{0, 1}, {1, 0}, {2, 0}},
 		"web/old/x.html":  {{0, 2}, {2, 0}},
 		"web/deep/er.txt": {{0, 2}, {2, 0}},
 	} {
 		full := path.Join("/r", file)
-		assert.Equal(t, want, m.hears(m.at(path.Dir(full)), path.Base(full), false), file)
-		assert.Equal(t, []accept{{2, 0}}, m.hears(m.at(path.Dir(full)), path.Base(full), true), "%s, ignored", file)
+		assert.Equal(t, want, m.Hears(m.At(path.Dir(full)), path.Base(full), false), file)
+		assert.Equal(t, []Match{{2, 0}}, m.Hears(m.At(path.Dir(full)), path.Base(full), true), "%s, ignored", file)
 	}
 }
 
@@ -135,15 +135,23 @@ func BenchmarkHears(b *testing.B) {
 			for i := range units {
 				name := fmt.Sprintf("unit%03d", i)
 				interests = append(interests, Interest{Key: name, Ignore: []string{"**/dist/**", "**/*_gen.go"},
-					Rules: rules("cmd/"+name+"/**/*.go", "internal/"+name+"/*.{go,sql}", name+"/{area}/*.css")})
+					Rules: rulesOf("cmd/"+name+"/**/*.go", "internal/"+name+"/*.{go,sql}", name+"/{area}/*.css")})
 			}
-			m := newMatcher("/r", interests)
-			dir := m.at("/r/cmd/unit007/deep")
+			m := NewMatcher("/r", interests)
+			dir := m.At("/r/cmd/unit007/deep")
 			for b.Loop() {
-				if len(m.hears(dir, "main.go", false)) != 1 {
+				if len(m.Hears(dir, "main.go", false)) != 1 {
 					b.Fatal("not heard")
 				}
 			}
 		})
 	}
+}
+
+func rulesOf(patterns ...string) []Rule {
+	var all []Rule
+	for _, p := range patterns {
+		all = append(all, Rule{Pattern: p})
+	}
+	return all
 }

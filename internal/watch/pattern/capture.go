@@ -1,4 +1,4 @@
-package watch
+package pattern
 
 import (
 	"regexp"
@@ -17,8 +17,8 @@ func withoutCaptures(text string) string {
 	})
 }
 
-// translate turns a glob with captures into a regular expression that names them.
-func translate(glob string) (*regexp.Regexp, error) {
+// Translate turns a glob with captures into a regular expression that names them.
+func Translate(glob string) (*regexp.Regexp, error) {
 	var b strings.Builder
 	b.WriteString(`\A`)
 	named := map[string]bool{}

@@ -1,27 +1,27 @@
-package watch
+package pattern
 
 import (
 	"path"
 	"regexp"
 	"strings"
 
-	"omnivigil/internal/plan/capture"
-
 	"github.com/bmatcuk/doublestar/v4"
+
+	"omnivigil/internal/plan/capture"
 )
 
 // A pattern is a glob compiled for one root folder.
-type pattern struct {
-	text     string         // as written
-	absolute string         // for matching whole paths
-	branches [][]string     // its elements, once for each way through its braces
+type Pattern struct {
+	Text     string         // as written
+	Absolute string         // for matching whole paths
+	Branches [][]string     // its elements, once for each way through its braces
 	captures *regexp.Regexp // where it has any
 }
 
-// compile reads a glob relative to root, an absolute path with forward slashes.
+// Compile reads a glob relative to root, an absolute path with forward slashes.
 // A pattern without wildcards that turns out to name a folder means everything
 // below it, as does any with a slash at its end.
-func compile(root, text string) pattern {
+func Compile(root, text string) Pattern {
 	base := root
 	rest := strings.TrimPrefix(withoutCaptures(text), "./")
 	named := strings.TrimPrefix(text, "./")
@@ -35,12 +35,12 @@ func compile(root, text string) pattern {
 	if strings.HasSuffix(text, "/") || !hasMeta(whole) {
 		whole += "/**"
 	}
-	p := pattern{text: text, absolute: whole}
+	p := Pattern{Text: text, Absolute: whole}
 	if capture.Expression.MatchString(named) {
-		p.captures, _ = translate(named) // nil only for what the plan refuses
+		p.captures, _ = Translate(named) // nil only for what the plan refuses
 	}
 	for _, b := range expand(whole) {
-		p.branches = append(p.branches, elements(b))
+		p.Branches = append(p.Branches, elements(b))
 	}
 	return p
 }
@@ -114,14 +114,14 @@ func expand(p string) []string {
 	return []string{p}
 }
 
-// match reports whether the pattern matches the absolute path.
-func (p pattern) match(file string) bool {
-	ok, _ := doublestar.Match(p.absolute, file)
+// Match reports whether the pattern matches the absolute path.
+func (p Pattern) Match(file string) bool {
+	ok, _ := doublestar.Match(p.Absolute, file)
 	return ok
 }
 
-// capture returns what the pattern's names take of a path that it matches.
-func (p pattern) capture(file string) map[string]string {
+// Capture returns what the pattern's names take of a path that it matches.
+func (p Pattern) Capture(file string) map[string]string {
 	if p.captures == nil {
 		return nil
 	}
@@ -135,19 +135,19 @@ func (p pattern) capture(file string) map[string]string {
 	return taken
 }
 
-// covers reports whether the pattern matches the path or a folder above it.
-func (p pattern) covers(file string) bool {
+// Covers reports whether the pattern matches the path or a folder above it.
+func (p Pattern) Covers(file string) bool {
 	for ; len(file) > 1; file = path.Dir(file) {
-		if p.match(file) {
+		if p.Match(file) {
 			return true
 		}
 	}
 	return false
 }
 
-// reaches reports whether the elements of a folder's path lead along the branch
+// Reaches reports whether the elements of a folder's path lead along the branch
 // of a pattern, so that something below could match.
-func reaches(branch, elements []string) bool {
+func Reaches(branch, elements []string) bool {
 	for i, el := range elements {
 		if i >= len(branch) {
 			return false
@@ -162,9 +162,9 @@ func reaches(branch, elements []string) bool {
 	return len(elements) < len(branch)
 }
 
-// base returns the deepest folder that every match is below.
-func (p pattern) base() string {
-	base, _ := doublestar.SplitPattern(p.absolute)
+// Base returns the deepest folder that every match is below.
+func (p Pattern) Base() string {
+	base, _ := doublestar.SplitPattern(p.Absolute)
 	return unescape(base)
 }
 

@@ -1,4 +1,4 @@
-package watch
+package repository
 
 import (
 	"bytes"
@@ -43,7 +43,7 @@ func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 		}
 		for _, file := range files {
 			asked++
-			got := excludedBy(path.Join(root, file))
+			got := ExcludedBy(path.Join(root, file))
 			require.Equal(
 				t,
 				ignored[file],
@@ -96,15 +96,15 @@ func git(t *testing.T, dir string, input []byte, args ...string) []byte {
 	return out
 }
 
-func pick[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
+func choose[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
 
 // randomGlob makes a rule of parts that mean something to each other.
 func randomGlob(r *rand.Rand) string {
 	var b strings.Builder
-	b.WriteString(pick(r, "", "", "", "!", "!", "\\!", "#", "\\#"))
+	b.WriteString(choose(r, "", "", "", "!", "!", "\\!", "#", "\\#"))
 	for range 1 + r.IntN(4) {
 		b.WriteString(
-			pick(
+			choose(
 				r,
 				"a",
 				"b",
@@ -146,19 +146,19 @@ func randomGlob(r *rand.Rand) string {
 			),
 		)
 	}
-	b.WriteString(pick(r, "", "", "", "/", " ", "\\ ", "\r"))
+	b.WriteString(choose(r, "", "", "", "/", " ", "\\ ", "\r"))
 	return b.String()
 }
 
 func randomRules(t *testing.T, r *rand.Rand, root string) string {
 	var all strings.Builder
 	for range 1 + r.IntN(4) {
-		file := path.Join(pick(r, "", "", "a", "b", "a/b", "ab"), ignoreName)
+		file := path.Join(choose(r, "", "", "a", "b", "a/b", "ab"), IgnoreFile)
 		if r.IntN(5) == 0 {
 			file = ".git/info/exclude"
 		}
 		var text strings.Builder
-		text.WriteString(pick(r, "", "", "", "\ufeff"))
+		text.WriteString(choose(r, "", "", "", "\ufeff"))
 		for range 1 + r.IntN(5) {
 			text.WriteString(randomGlob(r) + "\n")
 		}
@@ -177,7 +177,7 @@ func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 		for range 1 + r.IntN(4) {
 			parts = append(
 				parts,
-				pick(
+				choose(
 					r,
 					"a",
 					"b",
@@ -218,8 +218,8 @@ func FuzzIgnoreFile(f *testing.F) {
 	f.Add([]byte("*.log\n!keep.log\n/build/**/x[a-z]\\ \n"), "build/a/xb")
 	f.Add([]byte("[[:alpha:]\xff]**/\\"), "a\xffb/c")
 	f.Fuzz(func(_ *testing.T, text []byte, file string) {
-		s := &scope{base: "/r", rules: parseIgnore(text, ignoreName)}
-		s.ignores("/r/"+file, false)
-		s.ignores("/r/"+file, true)
+		s := &Scope{base: "/r", rules: parseIgnore(text, IgnoreFile)}
+		s.Ignores("/r/"+file, false)
+		s.Ignores("/r/"+file, true)
 	})
 }

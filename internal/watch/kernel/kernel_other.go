@@ -1,6 +1,6 @@
 //go:build !linux
 
-package watch
+package kernel
 
 import (
 	"errors"
@@ -17,27 +17,27 @@ import (
 // macOS and the BSDs, ReadDirectoryChangesW on Windows.
 type portable struct {
 	watcher *fsnotify.Watcher
-	out     chan []notice
+	out     chan []Notice
 	done    chan struct{}
 
 	mu    sync.Mutex
-	ids   map[string]watchID // by the real path
-	paths map[watchID]string
-	last  watchID
+	ids   map[string]ID // by the real path
+	paths map[ID]string
+	last  ID
 }
 
-func openKernel() (kernel, error) {
+func Open() (Source, error) {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
 		return nil, fmt.Errorf("ask the system for file events: %w", err)
 	}
-	k := &portable{watcher: w, out: make(chan []notice, 256), done: make(chan struct{}),
-		ids: map[string]watchID{}, paths: map[watchID]string{}}
+	k := &portable{watcher: w, out: make(chan []Notice, 256), done: make(chan struct{}),
+		ids: map[string]ID{}, paths: map[ID]string{}}
 	go k.read()
 	return k, nil
 }
 
-func (k *portable) add(path string) (watchID, error) {
+func (k *portable) Add(path string) (ID, error) {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return 0, err
@@ -50,7 +50,7 @@ func (k *portable) add(path string) (watchID, error) {
 	if err := k.watcher.Add(real); err != nil {
 		// kqueue opens every file that it watches.
 		if errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOSPC) {
-			return 0, errLimit
+			return 0, ErrLimit
 		}
 		return 0, err
 	}
@@ -59,7 +59,7 @@ func (k *portable) add(path string) (watchID, error) {
 	return k.last, nil
 }
 
-func (k *portable) remove(id watchID) {
+func (k *portable) Remove(id ID) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	real, known := k.paths[id]
@@ -74,18 +74,18 @@ func (k *portable) remove(id watchID) {
 // late is how long these systems may take to tell of something.
 const late = 200 * time.Millisecond
 
-func (k *portable) catchUp() func() bool {
+func (k *portable) CatchUp() func() bool {
 	asked := time.Now()
 	return func() bool { return time.Since(asked) > late }
 }
 
-func (k *portable) quiet() bool { return len(k.out) == 0 }
+func (k *portable) Quiet() bool { return len(k.out) == 0 }
 
-func (k *portable) failure() error { return errors.New("the system tells of no files any more") }
+func (k *portable) Failure() error { return errors.New("the system tells of no files any more") }
 
-func (k *portable) batches() <-chan []notice { return k.out }
+func (k *portable) Batches() <-chan []Notice { return k.out }
 
-func (k *portable) close() {
+func (k *portable) Close() {
 	close(k.done)
 	k.watcher.Close()
 }
@@ -93,7 +93,7 @@ func (k *portable) close() {
 func (k *portable) read() {
 	defer close(k.out)
 	for {
-		var batch []notice
+		var batch []Notice
 		select {
 		case ev, ok := <-k.watcher.Events:
 			if !ok {
@@ -104,7 +104,7 @@ func (k *portable) read() {
 			if !ok {
 				return
 			}
-			batch = []notice{{what: overflowed}}
+			batch = []Notice{{What: Overflowed}}
 		}
 		if len(batch) == 0 {
 			continue
@@ -119,27 +119,27 @@ func (k *portable) read() {
 
 // notices says which watched folder an event is about: the one that holds the
 // name, and the folder itself where it is watched too.
-func (k *portable) notices(ev fsnotify.Event) []notice {
+func (k *portable) notices(ev fsnotify.Event) []Notice {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	var batch []notice
+	var batch []Notice
 	if id, known := k.ids[ev.Name]; known {
-		n := notice{id: id, what: altered}
+		n := Notice{ID: id, What: Altered}
 		if ev.Has(fsnotify.Remove) || ev.Has(fsnotify.Rename) {
-			n.what = selfMoved
+			n.What = SelfMoved
 		}
 		batch = append(batch, n)
 	}
 	if id, known := k.ids[filepath.Dir(ev.Name)]; known {
-		n := notice{id: id, name: filepath.Base(ev.Name)}
+		n := Notice{ID: id, Name: filepath.Base(ev.Name)}
 		if ev.Has(fsnotify.Create) {
-			n.what |= appeared
+			n.What |= Appeared
 		}
 		if ev.Has(fsnotify.Write) {
-			n.what |= wrote
+			n.What |= Wrote
 		}
 		if ev.Has(fsnotify.Chmod) {
-			n.what |= altered
+			n.What |= Altered
 		}
 		batch = append(batch, n)
 	}

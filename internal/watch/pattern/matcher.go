@@ -1,4 +1,7 @@
-package watch
+// Package pattern matches paths against globs with captures: {name} is one path element, {name...} any number. A Matcher
+// answers for all patterns of all interests at once. The package reads directories only to find files that match
+// (Files, MatchAny). Start reading at Interest and Matcher.
+package pattern
 
 import (
 	"cmp"
@@ -9,23 +12,23 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// A matcher answers for all patterns of all interests at once. The elements of the
+// Matcher answers for all patterns of all interests at once. The elements of the
 // patterns form one tree of nodes, in which equal beginnings are one, so that what
 // it costs to ask for a path grows with the path and with the answer, not with the
 // number of interests.
-type matcher struct {
-	interests []interest
-	byKey     map[string]int // their positions
+type Matcher struct {
+	Interests []Compiled
+	ByKey     map[string]int // their positions
 	top       *node
-	polls     bool // some interest asks for its folders to be looked at
+	Polls     bool // some interest asks for its folders to be looked at
 }
 
-// interest is an Interest with its patterns compiled.
-type interest struct {
+// Compiled is an Interest with its patterns compiled.
+type Compiled struct {
 	Interest
-	rules  []pattern
-	ignore []pattern
-	covers map[int]bool // the numbers of its ignore patterns
+	RulePatterns   []Pattern
+	IgnorePatterns []Pattern
+	covers         map[int]bool // the numbers of its ignore patterns
 }
 
 // node is where the patterns that begin alike have got to.
@@ -36,7 +39,7 @@ type node struct {
 	any       *node            // "**"
 	globs     []globEdge       // elements of any other kind
 	star      bool             // it is behind "**": every further element leads back to it
-	accepts   []accept         // rules that match a path which ends here
+	accepts   []Match          // rules that match a path which ends here
 	covers    []int            // numbers of ignore patterns that match it
 	reachable []int            // interests that can match something further down
 }
@@ -46,51 +49,51 @@ type globEdge struct {
 	to   *node
 }
 
-type accept struct{ interest, rule int }
+type Match struct{ Interest, Rule int }
 
-// place is where a folder stands among all patterns.
-type place struct {
+// Place is where a folder stands among all patterns.
+type Place struct {
 	nodes   []*node
 	covered []int // numbers of the ignore patterns that cover the folder, and so all in it
 }
 
-func compileInterest(root string, in Interest) interest {
-	c := interest{Interest: in, covers: map[int]bool{}}
+func compileInterest(root string, in Interest) Compiled {
+	c := Compiled{Interest: in, covers: map[int]bool{}}
 	for _, r := range in.Rules {
-		c.rules = append(c.rules, compile(root, r.Pattern))
+		c.RulePatterns = append(c.RulePatterns, Compile(root, r.Pattern))
 	}
 	for _, p := range in.Ignore {
-		c.ignore = append(c.ignore, compile(root, strings.TrimSuffix(p, "/")))
+		c.IgnorePatterns = append(c.IgnorePatterns, Compile(root, strings.TrimSuffix(p, "/")))
 	}
 	return c
 }
 
-func newMatcher(root string, interests []Interest) *matcher {
-	m := &matcher{top: &node{}, byKey: map[string]int{}}
+func NewMatcher(root string, interests []Interest) *Matcher {
+	m := &Matcher{top: &node{}, ByKey: map[string]int{}}
 	numbers := map[string]int{} // of ignore patterns, by what they match
 	for i, in := range interests {
 		c := compileInterest(root, in)
-		m.polls = m.polls || in.Poll > 0
-		for r, p := range c.rules {
-			for _, branch := range p.branches {
+		m.Polls = m.Polls || in.Poll > 0
+		for r, p := range c.RulePatterns {
+			for _, branch := range p.Branches {
 				end := m.top.grow(branch)
-				end.accepts = append(end.accepts, accept{i, r})
+				end.accepts = append(end.accepts, Match{i, r})
 			}
 		}
-		for _, p := range c.ignore {
-			number, known := numbers[p.absolute]
+		for _, p := range c.IgnorePatterns {
+			number, known := numbers[p.Absolute]
 			if !known {
 				number = len(numbers)
-				numbers[p.absolute] = number
-				for _, branch := range p.branches {
+				numbers[p.Absolute] = number
+				for _, branch := range p.Branches {
 					end := m.top.grow(branch)
 					end.covers = append(end.covers, number)
 				}
 			}
 			c.covers[number] = true
 		}
-		m.byKey[in.Key] = i
-		m.interests = append(m.interests, c)
+		m.ByKey[in.Key] = i
+		m.Interests = append(m.Interests, c)
 	}
 	m.top.markReachable(m)
 	return m
@@ -142,7 +145,7 @@ func (n *node) edge(element string) *node {
 
 // markReachable notes at each node which interests can still match further down, and
 // returns those that can match there or further down.
-func (n *node) markReachable(m *matcher) map[int]bool {
+func (n *node) markReachable(m *Matcher) map[int]bool {
 	below, here := map[int]bool{}, map[int]bool{}
 	n.each(func(to *node) {
 		for i := range to.markReachable(m) {
@@ -150,8 +153,8 @@ func (n *node) markReachable(m *matcher) map[int]bool {
 		}
 	})
 	for _, a := range n.accepts {
-		if !m.interests[a.interest].Rules[a.rule].Out {
-			here[a.interest] = true
+		if !m.Interests[a.Interest].Rules[a.Rule].Out {
+			here[a.Interest] = true
 		}
 	}
 	for i := range here {
@@ -215,18 +218,18 @@ func step(nodes []*node, name string) []*node {
 	return next
 }
 
-// at returns the place of the folder with that absolute path.
-func (m *matcher) at(dir string) place {
-	p := place{nodes: reach(nil, m.top)}
+// At returns the place of the folder with that absolute path.
+func (m *Matcher) At(dir string) Place {
+	p := Place{nodes: reach(nil, m.top)}
 	for _, element := range elements(dir) {
-		p = p.enter(element)
+		p = p.Enter(element)
 	}
 	return p
 }
 
-// enter returns the place of a folder in this one.
-func (p place) enter(name string) place {
-	next := place{nodes: step(p.nodes, name), covered: p.covered}
+// Enter returns the place of a folder in this one.
+func (p Place) Enter(name string) Place {
+	next := Place{nodes: step(p.nodes, name), covered: p.covered}
 	for _, n := range next.nodes {
 		if len(n.covers) > 0 {
 			next.covered = append(slices.Clip(next.covered), n.covers...)
@@ -235,27 +238,27 @@ func (p place) enter(name string) place {
 	return next
 }
 
-// eachReachable calls do for each interest that something in the folder could concern,
+// EachReachable calls do for each interest that something in the folder could concern,
 // until it returns false. Out says that version control ignores the folder.
-func (m *matcher) eachReachable(p place, out bool, do func(*interest) bool) {
+func (m *Matcher) EachReachable(p Place, out bool, do func(*Compiled) bool) {
 	for _, n := range p.nodes {
 		for _, i := range n.reachable {
-			if in := &m.interests[i]; in.takes(p.covered, out) && !do(in) {
+			if in := &m.Interests[i]; in.takes(p.covered, out) && !do(in) {
 				return
 			}
 		}
 	}
 }
 
-// wants reports whether something in the folder could concern an interest that is not
+// Wants reports whether something in the folder could concern an interest that is not
 // spare.
-func (m *matcher) wants(p place, out bool) bool { return m.wantsAs(p, out, false) }
+func (m *Matcher) Wants(p Place, out bool) bool { return m.WantsAs(p, out, false) }
 
-// wantsAs reports whether something in the folder could concern an interest that is
+// WantsAs reports whether something in the folder could concern an interest that is
 // spare, or one that is not.
-func (m *matcher) wantsAs(p place, out, spare bool) bool {
+func (m *Matcher) WantsAs(p Place, out, spare bool) bool {
 	wanted := false
-	m.eachReachable(p, out, func(in *interest) bool {
+	m.EachReachable(p, out, func(in *Compiled) bool {
 		wanted = in.Spare == spare
 		return !wanted
 	})
@@ -264,7 +267,7 @@ func (m *matcher) wantsAs(p place, out, spare bool) bool {
 
 // takes reports whether nothing keeps the interest from what these ignore patterns
 // cover, and what version control ignores if out is set.
-func (in *interest) takes(covered []int, out bool) bool {
+func (in *Compiled) takes(covered []int, out bool) bool {
 	if out && !in.Unignored {
 		return false
 	}
@@ -276,24 +279,24 @@ func (in *interest) takes(covered []int, out bool) bool {
 	return true
 }
 
-// hears returns the first matching rule of each interest that hears of the file of
+// Hears returns the first matching rule of each interest that hears of the file of
 // that name in the folder, in the order of the interests.
-func (m *matcher) hears(p place, name string, out bool) []accept {
-	file := p.enter(name)
-	var found []accept
+func (m *Matcher) Hears(p Place, name string, out bool) []Match {
+	file := p.Enter(name)
+	var found []Match
 	for _, n := range file.nodes {
 		found = append(found, n.accepts...)
 	}
-	slices.SortFunc(found, func(a, b accept) int {
-		return cmp.Or(cmp.Compare(a.interest, b.interest), cmp.Compare(a.rule, b.rule))
+	slices.SortFunc(found, func(a, b Match) int {
+		return cmp.Or(cmp.Compare(a.Interest, b.Interest), cmp.Compare(a.Rule, b.Rule))
 	})
-	found = slices.CompactFunc(found, func(a, b accept) bool { return a.interest == b.interest })
-	found = slices.DeleteFunc(found, func(a accept) bool {
-		in := &m.interests[a.interest]
-		return in.Rules[a.rule].Out || !in.takes(file.covered, out)
+	found = slices.CompactFunc(found, func(a, b Match) bool { return a.Interest == b.Interest })
+	found = slices.DeleteFunc(found, func(a Match) bool {
+		in := &m.Interests[a.Interest]
+		return in.Rules[a.Rule].Out || !in.takes(file.covered, out)
 	})
 	if len(found) > 1 {
-		found = slices.DeleteFunc(found, func(a accept) bool { return m.interests[a.interest].Spare })
+		found = slices.DeleteFunc(found, func(a Match) bool { return m.Interests[a.Interest].Spare })
 	}
 	return found
 }
@@ -304,4 +307,21 @@ func elements(p string) []string {
 		return strings.Split(p, "/")
 	}
 	return nil
+}
+
+// Count notes which rules match a file of the folder at a place, and reports whether any interest hears of it. Out says
+// that version control ignores the file.
+func (m *Matcher) Count(at Place, name string, out bool, matched map[Match]bool) bool {
+	if IsNoise(name) {
+		return false
+	}
+	file := at.Enter(name)
+	for _, n := range file.nodes {
+		for _, a := range n.accepts {
+			if m.Interests[a.Interest].takes(file.covered, out) {
+				matched[a] = true
+			}
+		}
+	}
+	return len(m.Hears(at, name, out)) > 0
 }

@@ -1,4 +1,4 @@
-package watch
+package repository
 
 import (
 	"bytes"
@@ -16,8 +16,8 @@ import (
 // folders above it, then the repository's info/exclude, then the person's own file;
 // nothing below an ignored folder can be taken back.
 
-// ignoreName is the name of the files that hold the rules of a folder.
-const ignoreName = ".gitignore"
+// IgnoreFile is the name of the files that hold the rules of a folder.
+const IgnoreFile = ".gitignore"
 
 // ignoreRule is one line of an ignore file.
 type ignoreRule struct {
@@ -32,16 +32,16 @@ type ignoreRule struct {
 
 func (r *ignoreRule) String() string { return fmt.Sprintf("%q (%s line %d)", r.text, r.file, r.line) }
 
-// scope is the rules of one ignore file, and of those that count after it.
-type scope struct {
-	up    *scope
+// Scope is the rules of one ignore file, and of those that count after it.
+type Scope struct {
+	up    *Scope
 	base  string // the folder that its rules are about
 	rules []*ignoreRule
 }
 
-// with returns the scope with the rules of one more file before it. A file that is
+// With returns the scope with the rules of one more file before it. A file that is
 // not there or cannot be read has none.
-func (s *scope) with(base, file string) *scope {
+func (s *Scope) With(base, file string) *Scope {
 	text, err := files.Read(filepath.FromSlash(file), files.Sane)
 	if err != nil {
 		return s
@@ -50,11 +50,11 @@ func (s *scope) with(base, file string) *scope {
 	if len(rules) == 0 {
 		return s
 	}
-	return &scope{up: s, base: base, rules: rules}
+	return &Scope{up: s, base: base, rules: rules}
 }
 
 // decides returns the rule that decides about the path, or nil.
-func (s *scope) decides(file string, dir bool) *ignoreRule {
+func (s *Scope) decides(file string, dir bool) *ignoreRule {
 	name := path.Base(file)
 	for ; s != nil; s = s.up {
 		below, ok := strings.CutPrefix(file, strings.TrimSuffix(s.base, "/")+"/")
@@ -74,8 +74,8 @@ func (s *scope) decides(file string, dir bool) *ignoreRule {
 	return nil
 }
 
-// ignores reports whether the path is ignored, if no folder above it is.
-func (s *scope) ignores(file string, dir bool) bool {
+// Ignores reports whether the path is ignored, if no folder above it is.
+func (s *Scope) Ignores(file string, dir bool) bool {
 	r := s.decides(file, dir)
 	return r != nil && !r.negated
 }

@@ -1,4 +1,4 @@
-package watch
+package kernel
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// limitWords says that folders have no watch, and how to get more.
-func limitWords(folders int) string {
+// LimitText says that folders have no watch, and how to get more.
+func LimitText(folders int) string {
 	const watches, instances = "fs.inotify.max_user_watches", "fs.inotify.max_user_instances"
 	return fmt.Sprintf(
 		"the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",

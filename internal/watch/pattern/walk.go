@@ -1,0 +1,79 @@
+package pattern
+
+import (
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"omnivigil/internal/files"
+)
+
+// Files returns the files that any of the patterns matches now, as absolute paths
+// in order, whether version control ignores them or not.
+func Files(root string, patterns []string) []string {
+	root = filepath.ToSlash(root)
+	in := Interest{}
+	for _, text := range patterns {
+		in.Rules = append(in.Rules, Rule{Pattern: text})
+	}
+	found := map[string]bool{}
+	NewMatcher(root, []Interest{in}).walk(func(file string, _ []Match) { found[filepath.FromSlash(file)] = true })
+	return slices.Sorted(maps.Keys(found))
+}
+
+// MatchAny reports for each pattern whether any file that is there matches it, ignored or
+// not, with one walk for all.
+func MatchAny(root string, patterns []string) []bool {
+	interests := make([]Interest, len(patterns))
+	for i, text := range patterns {
+		interests[i] = Interest{Key: strconv.Itoa(i), Rules: []Rule{{Pattern: text}}}
+	}
+	matched := make([]bool, len(patterns))
+	NewMatcher(root, interests).walk(func(_ string, hears []Match) {
+		for _, a := range hears {
+			matched[a.Interest] = true
+		}
+	})
+	return matched
+}
+
+// walk visits every file that some interest hears of, whether version control ignores
+// it or not.
+func (m *Matcher) walk(visit func(file string, hears []Match)) {
+	walked := map[string]bool{}
+	for _, in := range m.Interests {
+		for _, p := range in.RulePatterns {
+			if base := files.Existing(p.Base()); !walked[base] {
+				walked[base] = true
+				m.walkFolder(base, m.At(base), visit)
+			}
+		}
+	}
+}
+
+func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match)) {
+	entries, _ := os.ReadDir(filepath.FromSlash(dir))
+	for _, entry := range entries {
+		name := entry.Name()
+		file := path.Join(dir, name)
+		if name == ".git" || IsNoise(name) {
+			continue
+		}
+		if entry.IsDir() {
+			if below := at.Enter(name); m.Wants(below, false) {
+				m.walkFolder(file, below, visit)
+			}
+		} else if hears := m.Hears(at, name, false); len(hears) > 0 {
+			visit(file, hears)
+		}
+	}
+}
+
+// Matches reports whether a pattern, relative to root, matches the file, or a folder that it is in.
+func Matches(root, text, file string) bool {
+	root = filepath.ToSlash(root)
+	return Compile(root, text).Covers(files.Absolute(root, file))
+}

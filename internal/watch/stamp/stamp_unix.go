@@ -1,0 +1,19 @@
+//go:build linux || darwin
+
+package stamp
+
+import (
+	"io/fs"
+	"syscall"
+)
+
+// MarkOf returns what a look at a file says.
+func MarkOf(info fs.FileInfo) Mark {
+	m := Mark{size: info.Size(), modified: info.ModTime().UnixNano(), Links: 1}
+	if s, ok := info.Sys().(*syscall.Stat_t); ok {
+		m.ID = Identity{uint64(s.Dev), s.Ino}
+		m.Changed = changeTime(s)
+		m.Links = int(s.Nlink)
+	}
+	return m
+}
