@@ -8,18 +8,16 @@ import (
 	"slices"
 	"strings"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/shellwords"
 )
-
-// Chosen is a case by its names.
-type Chosen struct{ Suite, Name string }
 
 // runners are how the common runners take the names of cases, by their commands.
 var runners = []struct {
 	command *regexp.Regexp
 	narrow  plan.Narrow
-	name    func(dir string, c Chosen) string // how it names a case, nil: as it tells it
+	name    func(dir string, c api.CaseName) string // how it names a case, nil: as it tells it
 }{
 	{regexp.MustCompile(`\bgo test\b|\bgotest\b`), plan.Narrow{Add: "-run ^({})$", Join: "|"}, nil},
 	{regexp.MustCompile(`\bnode\b.* --test\b`), plan.Narrow{Add: "--test-name-pattern ^({})$", Join: "|"}, lastLevel},
@@ -39,9 +37,9 @@ func (e ErrNoNarrow) Error() string {
 }
 
 // Words returns the words to add to a unit's command so that it runs these cases only.
-func Words(u *plan.Unit, cases []Chosen) ([]string, error) {
+func Words(u *plan.Unit, cases []api.CaseName) ([]string, error) {
 	command := strings.Join(u.Run.Argv(), " ")
-	how, name := u.Narrow, func(_ string, c Chosen) string { return c.name() }
+	how, name := u.Narrow, func(_ string, c api.CaseName) string { return fullName(c) }
 	for _, r := range runners {
 		if !r.command.MatchString(command) {
 			continue
@@ -65,13 +63,13 @@ func Words(u *plan.Unit, cases []Chosen) ([]string, error) {
 }
 
 // First returns the words to add to a whole run of a unit while cases fail, nil for none.
-func First(u *plan.Unit, failing []Chosen) []string {
+func First(u *plan.Unit, failing []api.CaseName) []string {
 	if u.Narrow == nil || u.Narrow.First == "" || len(failing) == 0 {
 		return nil
 	}
 	names := make([]string, len(failing))
 	for i, c := range failing {
-		names[i] = c.name()
+		names[i] = fullName(c)
 	}
 	words, err := fill(u.Narrow.First, u.Narrow.Join, compact(names))
 	if err != nil {
@@ -86,7 +84,7 @@ func compact(names []string) []string {
 	return slices.Compact(names)
 }
 
-func (c Chosen) name() string {
+func fullName(c api.CaseName) string {
 	if c.Name == "" {
 		return c.Suite
 	}
@@ -143,12 +141,12 @@ func alternatives(before, after string, names []string) string {
 }
 
 // lastLevel is how node --test names a case: by its own name alone.
-func lastLevel(_ string, c Chosen) string {
-	return c.name()[strings.LastIndexByte(c.name(), '/')+1:]
+func lastLevel(_ string, c api.CaseName) string {
+	return fullName(c)[strings.LastIndexByte(fullName(c), '/')+1:]
 }
 
 // suiteOf is how prove names a case: by its file.
-func suiteOf(_ string, c Chosen) string {
+func suiteOf(_ string, c api.CaseName) string {
 	if c.Suite == "" {
 		return c.Name
 	}
@@ -157,7 +155,7 @@ func suiteOf(_ string, c Chosen) string {
 
 // pytestName is how pytest names a case, made of what its JUnit XML says: of the class
 // tests.test_berths.TestTide and test_low, tests/test_berths.py::TestTide::test_low.
-func pytestName(dir string, c Chosen) string {
+func pytestName(dir string, c api.CaseName) string {
 	parts := strings.Split(c.Suite, ".")
 	for n := len(parts); n > 0; n-- {
 		file := strings.Join(parts[:n], "/") + ".py"
@@ -165,5 +163,5 @@ func pytestName(dir string, c Chosen) string {
 			return strings.Join(append(append([]string{file}, parts[n:]...), c.Name), "::")
 		}
 	}
-	return c.name()
+	return fullName(c)
 }

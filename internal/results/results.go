@@ -1,11 +1,9 @@
-// Package results reads what a run's output means: cases, which are the results of single
-// tests, and findings, which are the messages of compilers, linters and runtimes about places
-// in files. A Reader takes lines as they come and tells each case and finding as soon as it is
-// known; a Record follows them from run to run: what is new, what stays, what has gone.
+// Package results holds the types of what a run's output means: cases, which are the results of single tests, and
+// findings, which are the diagnostics of compilers, linters and runtimes with their locations. It also says how a
+// suite is narrowed to some cases (Words).
 //
-// It starts nothing, and never has a command altered: which of the known forms the output has
-// is recognised. It reads files only to find the ones that are named, and those in which a
-// tool leaves a report.
+// Package readers recognizes them in output and report files, and package record follows them from run to run. No
+// command is ever altered to get results. Start reading at Case, Finding and Sink.
 package results
 
 import (
@@ -35,16 +33,19 @@ type Case struct {
 	Want    string   // what was expected and what was there, where the output tells them apart
 	Got     string   //
 	Place   Place    // where it failed; zero where that is not known
-	Output  []string // what it has written, at most maxOutput lines
+	Output  []string // what it has written, at most MaxOutput lines
 }
 
-// maxOutput and maxKept bound what is kept of a case's output, in lines and in bytes of a line;
-// longestLine what is read of a line.
+// MaxOutput and MaxKept bound what is kept of a case's output, in lines and in bytes of a line;
+// LongestLine what is read of a line.
 const (
-	maxOutput   = 400
-	maxKept     = 4 << 10
-	longestLine = 256 << 10
+	MaxOutput   = 400
+	MaxKept     = 4 << 10
+	LongestLine = 256 << 10
 )
+
+// MaxReport is how large, in bytes, a report file may be.
+const MaxReport = 256 << 20
 
 // Title is the case's name as people see it: that of its suite where it has none.
 func (c Case) Title() string {
@@ -72,8 +73,8 @@ const (
 
 func (s Severity) String() string { return [...]string{"note", "warning", "error"}[s] }
 
-// severityOf reads a tool's word, which may be longer, such as "fatal error".
-func severityOf(word string) Severity {
+// SeverityOf reads a tool's word, which may be longer, such as "fatal error".
+func SeverityOf(word string) Severity {
 	word = strings.ToLower(word)
 	switch {
 	case strings.Contains(word, "warn"),
@@ -147,3 +148,8 @@ const (
 
 // Text is the place as phrase.Place tells it.
 func (p Place) Text() string { return format.Place(p.File, p.Line, p.Column) }
+
+// Text is a finding in a line, as editors read it: file, line, column and message.
+func (f Finding) Text() string {
+	return f.Place.Text() + f.Message
+}

@@ -9,7 +9,7 @@ import (
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/results"
+	"omnivigil/internal/results/record"
 )
 
 // full returns a value of a type in which nothing is zero.
@@ -113,7 +113,7 @@ func TestConversionsCarryAll(t *testing.T) {
 		"loop":   {*s.loopOf(ptr(some[engine.Loop]())), nil},
 		"jobs":   {s.jobs(some[engine.Jobs]()), nil},
 		"doubts": {s.doubts([]engine.Doubt{some[engine.Doubt]()}), nil},
-		"counts": {reportOf(some[results.Summary]()), []string{"counts.FailedAt"}}, // the session knows when
+		"counts": {reportOf(some[record.Summary]()), []string{"counts.FailedAt"}}, // the session knows when
 	} {
 		t.Run(name, func(t *testing.T) {
 			leftOut := map[string]bool{}

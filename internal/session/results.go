@@ -135,7 +135,7 @@ func (s *Session) Case(_ context.Context, unit string, name api.CaseName) (api.C
 	if m := s.trackers.get(unit); m != nil {
 		m.mu.Lock()
 		defer m.mu.Unlock()
-		if c, ok := m.record.Case(results.Chosen(name)); ok {
+		if c, ok := m.record.Case(name); ok {
 			return outcomes.Case(unit, c, s.clean), nil
 		}
 	}
@@ -197,9 +197,9 @@ func (s *Session) narrowing(units []string, r api.Request) (words []string, to s
 		return nil, "", api.Refuse("only one unit can be narrowed at a time, not %d", len(units))
 	}
 	u := s.Plan().Unit(units[0])
-	chosen := make([]results.Chosen, len(r.Cases))
+	chosen := make([]api.CaseName, len(r.Cases))
 	for i, c := range r.Cases {
-		chosen[i] = results.Chosen(c)
+		chosen[i] = c
 	}
 	if m := s.trackers.get(u.Name); r.Failing && m != nil {
 		m.mu.Lock()
@@ -208,7 +208,7 @@ func (s *Session) narrowing(units []string, r api.Request) (words []string, to s
 	}
 	// Whole packages that failed have no test to choose.
 	if r.Failing {
-		chosen = slices.DeleteFunc(chosen, func(c results.Chosen) bool { return c.Name == "" })
+		chosen = slices.DeleteFunc(chosen, func(c api.CaseName) bool { return c.Name == "" })
 	}
 	if len(chosen) == 0 {
 		if r.Failing {

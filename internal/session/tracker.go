@@ -12,6 +12,8 @@ import (
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/readers"
+	"omnivigil/internal/results/record"
 	"omnivigil/internal/text/format"
 )
 
@@ -20,7 +22,7 @@ type resultTracker struct {
 	loaded chan struct{} // closed when what an earlier session has left is known
 
 	mu       sync.Mutex
-	record   *results.Record
+	record   *record.Record
 	run      *liveRun  // that is read now, or was last
 	failedAt time.Time // when the first case failed of the run that is read
 	told     int       // version of the record that the engine knows
@@ -56,12 +58,12 @@ func (m *resultTrackers) open(unit string) {
 	if m.of[unit] != nil {
 		return
 	}
-	opened := &resultTracker{record: results.NewRecord(), loaded: make(chan struct{})}
+	opened := &resultTracker{record: record.NewRecord(), loaded: make(chan struct{})}
 	m.of[unit] = opened
 	go func() {
 		defer close(opened.loaded)
 		if m.dir != "" {
-			if kept, err := results.Load(m.file(unit)); err == nil {
+			if kept, err := record.Load(m.file(unit)); err == nil {
 				opened.record = kept // else there is none, or one that cannot be read any more
 			}
 		}
@@ -69,21 +71,21 @@ func (m *resultTrackers) open(unit string) {
 	}()
 }
 
-func (m *resultTrackers) file(unit string) string { return results.FileOf(m.dir, unit) }
+func (m *resultTrackers) file(unit string) string { return record.FileOf(m.dir, unit) }
 
 // keep writes what has to be remembered of a unit. It blocks while it writes.
-func (m *resultTrackers) keep(unit string, record []byte) error {
+func (m *resultTrackers) keep(unit string, data []byte) error {
 	if m.dir == "" || m.readOnly {
 		return nil
 	}
-	return results.Keep(m.file(unit), record)
+	return record.Keep(m.file(unit), data)
 }
 
 // reading is how a run's output is read for what it means. It is guarded by liveRun.reading.
 type reading struct {
 	*resultTracker
-	reader  *results.Reader
-	options results.Options
+	reader  *readers.Reader
+	options readers.Options
 	unended string // a line that was shown before it had an end
 }
 
@@ -102,7 +104,7 @@ func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	s.trackers.open(u.Name)
 	m := s.trackers.get(u.Name)
 	r.tracking.resultTracker = m
-	r.tracking.options = results.Options{
+	r.tracking.options = readers.Options{
 		Dir:      u.Dir,
 		Root:     s.root,
 		Results:  u.Results,
@@ -112,7 +114,7 @@ func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	if r.narrow = ""; o.Narrow {
 		r.narrow = format.Typed(o.Words)
 	}
-	run := results.Run{Number: o.Run, Same: o.Same, At: time.Now().Round(0), Partial: o.Narrow}
+	run := record.Run{Number: o.Run, Same: o.Same, At: time.Now().Round(0), Partial: o.Narrow}
 	if len(o.Words) > 0 || !o.Command.Equal(u.Run) {
 		run.Command = o.Command.Plus(o.Words).String()
 		for _, words := range leavesOut {
@@ -126,7 +128,7 @@ func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	if m.told == 0 {
 		m.told = m.record.Version() // an empty record is no news
 	}
-	r.tracking.reader = results.NewReader(r.tracking.options, m.record)
+	r.tracking.reader = readers.NewReader(r.tracking.options, m.record)
 }
 
 // firstWords are added to a whole run while cases fail, where the settings say so. They are told.
@@ -208,7 +210,7 @@ func (m *resultTracker) report(s *Session, final bool) {
 }
 
 // fails reports whether what a run has said makes it a failed one, however it exits.
-func fails(u *plan.Unit, sum results.Summary) bool {
+func fails(u *plan.Unit, sum record.Summary) bool {
 	switch {
 	case !u.Kind.Ends():
 		return false
@@ -224,7 +226,7 @@ func fails(u *plan.Unit, sum results.Summary) bool {
 	return false
 }
 
-func reportOf(s results.Summary) engine.Report {
+func reportOf(s record.Summary) engine.Report {
 	return engine.Report{
 		Run:          s.Run,
 		Version:      s.Version,
@@ -301,14 +303,14 @@ func (r *liveRun) meant(s *Session, exit engine.Exit) bool {
 	complete := !r.isStopped()
 	r.tracking.reader.End(complete)
 	missing := ""
-	kept, caseErr := results.ReadCases(r.tracking.options, r.began, r.tracking.reader.UpToDate(), m.record)
+	kept, caseErr := readers.ReadCases(r.tracking.options, r.began, r.tracking.reader.UpToDate(), m.record)
 	if caseErr != nil && complete && r.unit.Kind.Ends() {
 		missing = s.clean(caseErr.Error())
 	}
 	if sum := m.record.Sum(); missing == "" && complete && r.narrow != "" && sum.Ran == 0 && sum.Cases > 0 {
 		missing = "no test matched " + s.clean(r.narrow)
 	}
-	err := results.ReadFindings(r.tracking.options, r.began, m.record)
+	err := readers.ReadFindings(r.tracking.options, r.began, m.record)
 	m.record.End(time.Now().Round(0), complete, exit.OK())
 	sum := m.record.Sum()
 	news := m.record.News()
@@ -343,7 +345,7 @@ func (r *liveRun) reuseMeaning(s *Session, told []byte) {
 	if r.tracking.reader == nil {
 		return
 	}
-	by, err := results.Unmarshal(told)
+	by, err := record.Unmarshal(told)
 	if err != nil {
 		by = nil
 	}

@@ -1,8 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
 import (
 	"hash/maphash"
 	"io"
@@ -10,6 +7,7 @@ import (
 	"time"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/watch/stamp"
 )
 
 // contents remembers what files held when interests that want to hear only of

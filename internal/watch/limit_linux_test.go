@@ -1,10 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"fmt"
 	"os"
@@ -17,6 +12,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
 )
 
 // TestLimits watches more folders than the system allows, in a user namespace that

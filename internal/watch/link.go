@@ -1,8 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
 import (
 	"maps"
 	"os"
@@ -12,6 +9,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/stamp"
 )
 
 // maxDepth bounds how many symbolic links to folders one path may go through, so

@@ -1,16 +1,13 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"maps"
 	"slices"
 	"time"
 
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
 )
 
 // pollGroup is the folders that are looked at every so often, because the kernel does

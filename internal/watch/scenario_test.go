@@ -1,10 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"flag"
 	"fmt"
@@ -18,6 +13,9 @@ import (
 
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
 )
 
 var update = flag.Bool("update", false, "write what is heard into the scenarios")

@@ -1,13 +1,11 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
 import (
 	"errors"
 	"path"
 
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/stamp"
 )
 
 // subscription is all that listens to one watch of the kernel.

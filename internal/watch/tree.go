@@ -1,12 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
-import "omnivigil/internal/watch/repository"
-
 import (
 	"errors"
 	"io/fs"
@@ -19,6 +12,9 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/repository"
+	"omnivigil/internal/watch/stamp"
 )
 
 // tree is what is known of the folders that could concern an interest, and of the

@@ -8,11 +8,6 @@
 // and a debounce.
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"errors"
 	"fmt"
@@ -25,6 +20,8 @@ import (
 	"omnivigil/internal/files"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
 )
 
 // Watcher watches a tree for some interests. Its methods may be called from any

@@ -1,10 +1,5 @@
 package watch
 
-import "omnivigil/internal/watch/stamp"
-
-
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"errors"
 	"fmt"
@@ -22,6 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
 )
 
 // folderWith makes a folder with these files.

@@ -17,7 +17,8 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/results"
+	"omnivigil/internal/results/readers"
+	"omnivigil/internal/results/record"
 )
 
 // some are results of every kind, with text that has to be quoted.
@@ -84,23 +85,23 @@ func written(t *testing.T, r Results, format string) []byte {
 }
 
 // told reads results as a unit's would be.
-func told(t *testing.T, o results.Options, files map[string][]byte, output []byte) *results.Record {
+func told(t *testing.T, o readers.Options, files map[string][]byte, output []byte) *record.Record {
 	t.Helper()
 	o.Dir = t.TempDir()
 	o.Root = o.Dir
 	for name, data := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(o.Dir, name), data, 0o600))
 	}
-	r := results.NewRecord()
-	r.Begin(results.Run{Number: 1})
-	reader := results.NewReader(o, r)
+	r := record.NewRecord()
+	r.Begin(record.Run{Number: 1})
+	reader := readers.NewReader(o, r)
 	for line := range strings.Lines(string(output)) {
 		reader.Read(strings.TrimSuffix(line, "\n"))
 	}
 	reader.End(true)
-	_, err := results.ReadCases(o, time.Time{}, false, r)
+	_, err := readers.ReadCases(o, time.Time{}, false, r)
 	require.NoError(t, err)
-	require.NoError(t, results.ReadFindings(o, time.Time{}, r))
+	require.NoError(t, readers.ReadFindings(o, time.Time{}, r))
 	r.End(time.Now(), true, false)
 	return r
 }
@@ -118,13 +119,13 @@ func TestJUnit(t *testing.T) {
 	}
 	r := told(
 		t,
-		results.Options{Results: plan.Results{Form: plan.ResultsJUnit, JUnit: "*.xml"}},
+		readers.Options{Results: plan.Results{Form: plan.ResultsJUnit, JUnit: "*.xml"}},
 		map[string][]byte{"report.xml": data},
 		nil,
 	)
 	sum := r.Sum()
 	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
-	c, ok := r.Case(results.Chosen{Suite: "ferries/berths", Name: `TestLow/a # b \ c`})
+	c, ok := r.Case(api.CaseName{Suite: "ferries/berths", Name: `TestLow/a # b \ c`})
 	require.True(t, ok)
 	assert.Equal(t, "low", c.Message)
 	assert.Equal(t, 1500*time.Millisecond, c.Took)
@@ -139,7 +140,7 @@ func TestSARIF(t *testing.T) {
 	empty, err := sarif.FromBytes(written(t, Results{}, SARIF))
 	require.NoError(t, err)
 	require.NoError(t, empty.Validate())
-	r := told(t, results.Options{Findings: plan.Findings{SARIF: "*.sarif"}}, map[string][]byte{"a.sarif": data}, nil)
+	r := told(t, readers.Options{Findings: plan.Findings{SARIF: "*.sarif"}}, map[string][]byte{"a.sarif": data}, nil)
 	var got []string
 	for _, f := range r.Findings() {
 		got = append(got, fmt.Sprintf("%s %s%s", f.Severity, f.Text(), f.Rule))
@@ -157,10 +158,10 @@ func TestSARIF(t *testing.T) {
 
 // TestTAP reads what is written as the results of a suite.
 func TestTAP(t *testing.T) {
-	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsTAP}}, nil, written(t, some(), TAP))
+	r := told(t, readers.Options{Results: plan.Results{Form: plan.ResultsTAP}}, nil, written(t, some(), TAP))
 	sum := r.Sum()
 	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
-	c, ok := r.Case(results.Chosen{Name: `harbour ferries/berths TestLow/a # b \ c`})
+	c, ok := r.Case(api.CaseName{Name: `harbour ferries/berths TestLow/a # b \ c`})
 	require.True(t, ok)
 	assert.Equal(t, []string{"low\nwater", "3", "4"}, []string{c.Message, c.Want, c.Got})
 }
@@ -173,7 +174,7 @@ func TestJSONLines(t *testing.T) {
 		require.True(t, json.Valid([]byte(line)), line)
 	}
 	assert.Contains(t, lines[len(lines)-2], `"Action":"finding"`)
-	r := told(t, results.Options{Results: plan.Results{Form: plan.ResultsGoJSON}}, nil, data)
+	r := told(t, readers.Options{Results: plan.Results{Form: plan.ResultsGoJSON}}, nil, data)
 	sum := r.Sum()
 	assert.Equal(t, []int{4, 2, 1, 1}, []int{sum.Cases, sum.Failed, sum.Passed, sum.Skipped})
 }

@@ -8,10 +8,11 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/record"
 )
 
 // Case returns a case of a unit; clean makes text fit to be shown.
-func Case(unit string, c results.TrackedCase, clean func(string) string) api.Case {
+func Case(unit string, c record.TrackedCase, clean func(string) string) api.Case {
 	out := api.Case{
 		Unit:      unit,
 		Suite:     clean(c.Suite),
@@ -39,7 +40,7 @@ func Case(unit string, c results.TrackedCase, clean func(string) string) api.Cas
 }
 
 // Finding returns a finding of a unit; clean makes text fit to be shown.
-func Finding(unit string, f results.TrackedFinding, clean func(string) string) api.Finding {
+func Finding(unit string, f record.TrackedFinding, clean func(string) string) api.Finding {
 	return api.Finding{
 		Unit:      unit,
 		Severity:  api.Severity(f.Severity.String()),
@@ -71,9 +72,9 @@ func all(texts []string, clean func(string) string) []string {
 // Kept returns what is kept in a folder of results, as a session leaves it. It reads files, and
 // skips those that cannot be read.
 func Kept(dir string, clean func(string) string) (cases []api.Case, findings []api.Finding) {
-	files, _ := filepath.Glob(results.FileOf(dir, "*"))
+	files, _ := filepath.Glob(record.FileOf(dir, "*"))
 	for _, file := range files {
-		r, err := results.Load(file)
+		r, err := record.Load(file)
 		if err != nil {
 			continue
 		}

@@ -1,40 +1,46 @@
-package results
+// Package findings recognizes diagnostics in output, line by line: the forms of compilers and linters (forms.go) and
+// the stack traces of runtimes (trace.go). MayMatter tells cheaply whether a block of output can hold any. A Reader
+// is for one goroutine. Start reading at Reader.Read.
+package findings
 
 import (
 	"bytes"
 	"regexp"
 	"slices"
 	"strings"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
-// findings reads messages about places in files, in all the forms that it knows, line by line.
-type findings struct {
-	sink    Sink
-	files   *sourceFiles
+// Findings reads messages about places in files, in all the forms that it knows, line by line.
+type Findings struct {
+	sink    results.Sink
+	files   *source.Files
 	pattern *regexp.Regexp // the person's own, in place of all others; nil: none
 
-	header  *Finding // a message whose place comes in one of the next lines
-	left    int      // how many of these
-	heading string   // the newest line that is not indented: of what the rows below it are
-	last    *Finding // the newest, which notes may follow
-	since   int      // lines since then
-	noted   bool     // it has got some that have not been told
+	header  *results.Finding // a message whose place comes in one of the next lines
+	left    int              // how many of these
+	heading string           // the newest line that is not indented: of what the rows below it are
+	last    *results.Finding // the newest, which notes may follow
+	since   int              // lines since then
+	noted   bool             // it has got some that have not been told
 	trace   trace
 }
 
-func newFindings(sink Sink, f *sourceFiles, pattern *regexp.Regexp) *findings {
-	return &findings{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
+func NewFindings(sink results.Sink, f *source.Files, pattern *regexp.Regexp) *Findings {
+	return &Findings{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
 }
 
-// read takes a line and says what it means.
-func (f *findings) read(line string) Mark {
+// Read takes a line and says what it means.
+func (f *Findings) Read(line string) results.Mark {
 	if f.pattern != nil {
 		return f.byPattern(line)
 	}
 	if found, goesOn := f.trace.read(line); found != nil {
 		return f.found(*found)
 	} else if goesOn {
-		return NoMark
+		return results.NoMark
 	}
 	if f.header != nil {
 		if mark, done := f.placeOfHeader(line); done {
@@ -43,7 +49,7 @@ func (f *findings) read(line string) Mark {
 	}
 	if !matters([]byte(line)) {
 		f.follow(line)
-		return NoMark
+		return results.NoMark
 	}
 	for _, form := range forms {
 		if mark, is := form(f, line); is {
@@ -52,39 +58,39 @@ func (f *findings) read(line string) Mark {
 	}
 	if f.trace.begin(line) {
 		f.tellNotes()
-		return MarkFailure
+		return results.MarkFailure
 	}
 	f.follow(line)
-	return NoMark
+	return results.NoMark
 }
 
 // busy reports whether the next line may matter whatever it is.
-func (f *findings) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
+func (f *Findings) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
 
-func (f *findings) mayMatter(block []byte) bool {
+func (f *Findings) MayMatter(block []byte) bool {
 	if f.pattern != nil || f.busy() {
 		return true
 	}
 	return matters(block)
 }
 
-// skip goes past lines that do not matter but for their last, which may be what rows below are
+// Skip goes past lines that do not matter but for their last, which may be what rows below are
 // about.
-func (f *findings) skip(block []byte) {
+func (f *Findings) Skip(block []byte) {
 	block = bytes.TrimRight(block, "\r\n")
 	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' &&
-		len(line) < longestLine {
+		len(line) < results.LongestLine {
 		f.heading = string(line)
 	}
 }
 
-// interrupt ends what was under way: a line came that is something else.
-func (f *findings) interrupt() {
-	f.end()
+// Interrupt ends what was under way: a line came that is something else.
+func (f *Findings) Interrupt() {
+	f.End()
 	f.heading = ""
 }
 
-func (f *findings) end() {
+func (f *Findings) End() {
 	if found := f.trace.end(); found != nil {
 		f.found(*found)
 	}
@@ -92,23 +98,23 @@ func (f *findings) end() {
 	f.header, f.last = nil, nil
 }
 
-func (f *findings) found(finding Finding) Mark {
+func (f *Findings) found(finding results.Finding) results.Mark {
 	f.tellNotes()
-	finding.File = f.files.find(finding.File)
+	finding.File = f.files.Find(finding.File)
 	finding.Message = strings.TrimSpace(finding.Message)
 	f.header, f.last, f.since = nil, &finding, 0
 	f.sink.Found(finding)
 	switch finding.Severity {
-	case Error:
-		return MarkFailure
-	case Warning:
-		return MarkWarning
+	case results.Error:
+		return results.MarkFailure
+	case results.Warning:
+		return results.MarkWarning
 	}
-	return NoMark
+	return results.NoMark
 }
 
 // tellNotes tells the newest finding once more, if it has got notes.
-func (f *findings) tellNotes() {
+func (f *Findings) tellNotes() {
 	if f.last != nil && f.noted {
 		f.sink.Found(*f.last)
 	}
@@ -118,7 +124,7 @@ func (f *findings) tellNotes() {
 // maxNotes bounds what is kept of what follows a finding.
 const maxNotes = 20
 
-func (f *findings) note(text string) {
+func (f *Findings) note(text string) {
 	if f.last != nil && len(f.last.Notes) < maxNotes {
 		f.last.Notes = append(f.last.Notes[:len(f.last.Notes):len(f.last.Notes)], strings.TrimSpace(text))
 		f.noted = true
@@ -129,7 +135,7 @@ func (f *findings) note(text string) {
 var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
 
 // follow takes a line that is no finding by itself: it may go on with the one before.
-func (f *findings) follow(line string) {
+func (f *Findings) follow(line string) {
 	indented := line == "" || line[0] == ' ' || line[0] == '\t'
 	if !indented {
 		f.heading = line
@@ -286,10 +292,10 @@ func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
 // byPattern reads a line by the person's own expression.
-func (f *findings) byPattern(line string) Mark {
+func (f *Findings) byPattern(line string) results.Mark {
 	m := f.pattern.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark
+		return results.NoMark
 	}
 	group := func(name string) string {
 		if i := f.pattern.SubexpIndex(name); i >= 0 {
@@ -297,14 +303,14 @@ func (f *findings) byPattern(line string) Mark {
 		}
 		return ""
 	}
-	found := Finding{
-		Place:    Place{group("file"), number(group("line")), number(group("column"))},
-		Severity: Error,
+	found := results.Finding{
+		Place:    source.Place(group("file"), group("line"), group("column")),
+		Severity: results.Error,
 		Rule:     group("rule"),
 		Message:  group("message"),
 	}
 	if word := group("severity"); word != "" {
-		found.Severity = severityOf(word)
+		found.Severity = results.SeverityOf(word)
 	}
 	return f.found(found)
 }

@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"encoding/xml"
@@ -10,6 +10,9 @@ import (
 	"time"
 
 	"golang.org/x/net/html/charset"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // JUnit XML has no standard. What is read here is what Ant's junitreport task wrote first and what the common
@@ -23,7 +26,7 @@ const (
 
 // junitCase is a <testcase>.
 type junitCase struct {
-	Case
+	results.Case
 	message, text, out, err string
 }
 
@@ -37,8 +40,8 @@ type junitSuite struct {
 // junitReader reads one file as a stream: of what is read no more is kept than the case that is under way.
 type junitReader struct {
 	xml    *xml.Decoder
-	files  *sourceFiles
-	sink   Sink
+	files  *source.Files
+	sink   results.Sink
 	hide   func(string) string
 	path   []string // the elements that are open
 	suites []junitSuite
@@ -47,7 +50,7 @@ type junitReader struct {
 }
 
 // readJUnit tells sink the cases of a file. The error says what is wrong with it; what comes before that is told.
-func readJUnit(in io.Reader, f *sourceFiles, hide func(string) string, sink Sink) error {
+func readJUnit(in io.Reader, f *source.Files, hide func(string) string, sink results.Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
 	r.xml.CharsetReader = charset.NewReaderLabel
 	seen := false
@@ -107,22 +110,22 @@ func (r *junitReader) begin(t xml.StartElement) {
 	case name == "testcase" && len(r.suites) > 0:
 		seconds, _ := strconv.ParseFloat(strings.ReplaceAll(value("time"), ",", ""), 64)
 		r.test = &junitCase{
-			Case: Case{
+			Case: results.Case{
 				Suite:  value("classname"),
 				Name:   value("name"),
-				Status: Passed,
+				Status: results.Passed,
 				Took:   time.Duration(seconds * float64(time.Second)),
 			},
 		}
 		if r.test.Suite == "" {
 			r.test.Suite = r.suites[len(r.suites)-1].name
 		}
-		r.test.Place = Place{File: r.files.find(value("file")), Line: number(value("line"))}
+		r.test.Place = results.Place{File: r.files.Find(value("file")), Line: source.Number(value("line"))}
 	case r.test == nil:
 	case name == "failure" || name == "error":
-		r.test.Status, r.test.message, r.text = Failed, value("message"), &r.test.text
-	case name == "skipped" && r.test.Status == Passed:
-		r.test.Status, r.test.message = Skipped, value("message")
+		r.test.Status, r.test.message, r.text = results.Failed, value("message"), &r.test.text
+	case name == "skipped" && r.test.Status == results.Passed:
+		r.test.Status, r.test.message = results.Skipped, value("message")
 	case name == "system-out":
 		r.text = &r.test.out
 	case name == "system-err":
@@ -130,9 +133,9 @@ func (r *junitReader) begin(t xml.StartElement) {
 	case name == "property" && r.test.Place.Line == 0:
 		switch value("name") {
 		case "file":
-			r.test.Place.File = r.files.find(value("value"))
+			r.test.Place.File = r.files.Find(value("value"))
 		case "line":
-			r.test.Place.Line = number(value("value"))
+			r.test.Place.Line = source.Number(value("value"))
 		}
 	}
 }
@@ -143,7 +146,7 @@ func (r *junitReader) end(name string) {
 		s := r.suites[n-1]
 		r.suites = r.suites[:n-1]
 		for _, suite := range sorted(s.names) {
-			r.sink.SuiteEnded(SuiteEnd{Suite: suite, OK: !s.failed})
+			r.sink.SuiteEnded(results.SuiteEnd{Suite: suite, OK: !s.failed})
 		}
 		if n > 1 && s.failed {
 			r.suites[n-2].failed = true
@@ -151,7 +154,7 @@ func (r *junitReader) end(name string) {
 	case name == "testcase" && r.test != nil:
 		s := &r.suites[n-1]
 		s.names[r.test.Suite] = true
-		s.failed = s.failed || r.test.Status == Failed
+		s.failed = s.failed || r.test.Status == results.Failed
 		r.sink.Ended(r.test.told(r))
 		r.test, r.text = nil, nil
 	case r.text != nil && (name == "failure" || name == "error" || name == "system-out" || name == "system-err"):
@@ -160,28 +163,28 @@ func (r *junitReader) end(name string) {
 }
 
 // told is the case as a sink is told it.
-func (c *junitCase) told(r *junitReader) Case {
+func (c *junitCase) told(r *junitReader) results.Case {
 	out := c.Case
 	switch out.Status {
-	case Skipped:
+	case results.Skipped:
 		out.Message = c.message
-	case Failed:
+	case results.Failed:
 		place := out.Place
-		out.Place = Place{}
+		out.Place = results.Place{}
 		out.Output = outputOf(r.hide(c.text), r.hide(c.out), r.hide(c.err))
 		if strings.TrimSpace(c.text) == "" {
 			out.Output = outputOf(c.message, r.hide(c.out), r.hide(c.err))
 		}
-		out.explain(r.files)
+		explain(&out, r.files)
 		if c.message != "" {
 			out.Message = c.message
-			out.compare()
+			compare(&out)
 		}
 		if out.Place.Line == 0 {
 			out.Place = place
 		}
 	default:
-		out.Place = Place{}
+		out.Place = results.Place{}
 	}
 	return out
 }

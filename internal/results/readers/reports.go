@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"fmt"
@@ -14,6 +14,8 @@ import (
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // reportFiles returns the files of a pattern, relative to a folder, that are newer than a run's beginning,
@@ -37,14 +39,11 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 	return fresh, older, nil
 }
 
-// maxReport is how large a report file may be.
-const maxReport = 256 << 20
-
 // ReadCases reads the reports of test results that a run which began at that time has left, and tells sink.
 // It blocks while it reads. The error says that there is none, which is then newer than the run, or which
 // cannot be read: nothing is known of the run's cases then. Where a run's output says that there was
 // nothing to do, UpToDate, older reports still hold: nothing is told, and kept says so.
-func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept string, err error) {
+func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (kept string, err error) {
 	pattern := o.Results.JUnit
 	if pattern == "" {
 		return "", nil
@@ -75,7 +74,7 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink Sink) (kept strin
 	for _, file := range found {
 		if err := readFile(
 			file,
-			func(in io.Reader) error { return readJUnit(in, newFiles(o.Dir, o.Root), hide, sink) },
+			func(in io.Reader) error { return readJUnit(in, source.New(o.Dir, o.Root), hide, sink) },
 		); err != nil {
 			return "", fmt.Errorf("its report %s cannot be read: %w", file, err)
 		}
@@ -90,15 +89,15 @@ func readFile(file string, read func(io.Reader) error) error {
 		return err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > maxReport {
-		return fmt.Errorf("it has %d bytes, and no more than %d are read", info.Size(), maxReport)
+	if info, err := f.Stat(); err == nil && info.Size() > results.MaxReport {
+		return fmt.Errorf("it has %d bytes, and no more than %d are read", info.Size(), results.MaxReport)
 	}
-	return read(io.LimitReader(f, maxReport))
+	return read(io.LimitReader(f, results.MaxReport))
 }
 
 // ReadFindings reads the SARIF files that a run which began at that time has left, and tells sink. It
 // blocks while it reads. The error says which file could not be read, or that there is none.
-func ReadFindings(o Options, since time.Time, sink Sink) error {
+func ReadFindings(o Options, since time.Time, sink results.Sink) error {
 	pattern := o.Findings.SARIF
 	if pattern == "" {
 		return nil
@@ -114,12 +113,12 @@ func ReadFindings(o Options, since time.Time, sink Sink) error {
 		return fmt.Errorf("the run has written no SARIF at %s", pattern)
 	}
 	for _, file := range found {
-		data, err := files.Read(file, maxReport)
+		data, err := files.Read(file, results.MaxReport)
 		if o.Hide != nil {
 			data = []byte(o.Hide(string(data)))
 		}
 		if err == nil {
-			err = readSARIF(data, newFiles(o.Dir, o.Root), sink)
+			err = readSARIF(data, source.New(o.Dir, o.Root), sink)
 		}
 		if err != nil {
 			return fmt.Errorf("read SARIF: %w", err)
@@ -143,7 +142,7 @@ func outputOf(texts ...string) output {
 }
 
 // readSARIF reads SARIF 2.1.0.
-func readSARIF(data []byte, f *sourceFiles, sink Sink) error {
+func readSARIF(data []byte, f *source.Files, sink results.Sink) error {
 	log, err := sarif.FromBytes(data)
 	if err != nil {
 		return err
@@ -161,16 +160,16 @@ func readSARIF(data []byte, f *sourceFiles, sink Sink) error {
 	return nil
 }
 
-func sarifFinding(run *sarif.Run, r *sarif.Result, f *sourceFiles) Finding {
-	found := Finding{Severity: Warning, Rule: text(r.RuleID)}
+func sarifFinding(run *sarif.Run, r *sarif.Result, f *source.Files) results.Finding {
+	found := results.Finding{Severity: results.Warning, Rule: text(r.RuleID)}
 	switch r.Level { // section 3.27.10; where it is missing it is that of the rule
 	case "error":
-		found.Severity = Error
+		found.Severity = results.Error
 	case "note", "none":
-		found.Severity = Note
+		found.Severity = results.Note
 	case "":
 		if rule := ruleOf(run, r); rule != nil && rule.DefaultConfiguration != nil {
-			found.Severity = severityOf(rule.DefaultConfiguration.Level)
+			found.Severity = results.SeverityOf(rule.DefaultConfiguration.Level)
 		}
 	}
 	if r.Message != nil {
@@ -180,7 +179,7 @@ func sarifFinding(run *sarif.Run, r *sarif.Result, f *sourceFiles) Finding {
 		if l == nil || l.PhysicalLocation == nil || l.PhysicalLocation.ArtifactLocation == nil {
 			continue
 		}
-		found.File = f.find(text(l.PhysicalLocation.ArtifactLocation.URI))
+		found.File = f.Find(text(l.PhysicalLocation.ArtifactLocation.URI))
 		if at := l.PhysicalLocation.Region; at != nil {
 			found.Line, found.Column = whole(at.StartLine), whole(at.StartColumn)
 		}

@@ -1,6 +1,7 @@
-package results
+package record
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,7 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"omnivigil/internal/plan"
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 var noon = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
@@ -53,10 +56,10 @@ func TestRecord(t *testing.T) {
 					r.Begin(run)
 					live = true
 				case "pass", "fail", "skip": // SUITE NAME [TOOK]
-					c := Case{
+					c := results.Case{
 						Suite:  words[1],
 						Name:   words[2],
-						Status: map[string]Status{"pass": Passed, "fail": Failed, "skip": Skipped}[words[0]],
+						Status: map[string]results.Status{"pass": results.Passed, "fail": results.Failed, "skip": results.Skipped}[words[0]],
 					}
 					if c.Suite == "?" {
 						c.Suite = ""
@@ -69,7 +72,7 @@ func TestRecord(t *testing.T) {
 				case "suite": // NAME [ok] [failures-only] [unnamed] [broken]
 					has := func(word string) bool { return strings.Contains(line, " "+word) }
 					r.SuiteEnded(
-						SuiteEnd{
+						results.SuiteEnd{
 							Suite:        words[1],
 							OK:           has("ok"),
 							OnlyFailures: has("failures-only"),
@@ -79,9 +82,9 @@ func TestRecord(t *testing.T) {
 					)
 				case "error", "warning": // FILE:LINE RULE MESSAGE
 					place, line, _ := strings.Cut(words[1], ":")
-					f := Finding{
-						Place:    Place{File: "/ferries/" + place, Line: number(line)},
-						Severity: severityOf(words[0]),
+					f := results.Finding{
+						Place:    results.Place{File: "/ferries/" + place, Line: source.Number(line)},
+						Severity: results.SeverityOf(words[0]),
 						Rule:     words[2],
 						Message:  strings.Join(words[3:], " "),
 					}
@@ -109,13 +112,16 @@ func TestRecord(t *testing.T) {
 					out.WriteString(tellRecord(r))
 				}
 			}
-			if *update {
+			if *updateStories {
 				require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o600))
 			}
 			assert.Equal(t, string(text), out.String())
 		})
 	}
 }
+
+// updateStories rewrites the stories from what happens.
+var updateStories = flag.Bool("update-stories", false, "write what was told into the stories")
 
 func tellRecord(r *Record) string {
 	var out strings.Builder
@@ -175,33 +181,33 @@ func TestRecordHolds(t *testing.T) {
 					At:      noon,
 				},
 			)
-			told, found := map[caseKey]Status{}, map[string]bool{}
+			told, found := map[api.CaseName]results.Status{}, map[string]bool{}
 			for range rapid.IntRange(0, 12).Draw(t, "steps") {
 				switch small("what") {
 				case 0:
-					f := Finding{
-						Place:    Place{File: "a", Line: small("line")},
-						Severity: Severity(rapid.IntRange(0, 2).Draw(t, "severity")),
+					f := results.Finding{
+						Place:    results.Place{File: "a", Line: small("line")},
+						Severity: results.Severity(rapid.IntRange(0, 2).Draw(t, "severity")),
 						Message:  fmt.Sprint("m", small("message")),
 					}
 					r.Found(f)
 					found[f.Text()] = true
 				case 1:
 					r.SuiteEnded(
-						SuiteEnd{
+						results.SuiteEnd{
 							Suite:        fmt.Sprint("s", small("suite")),
 							OnlyFailures: small("only") == 0,
 							Broken:       small("broken") == 0,
 						},
 					)
 				default:
-					c := Case{
+					c := results.Case{
 						Suite:  fmt.Sprint("s", small("suite")),
 						Name:   fmt.Sprint("n", small("name")),
-						Status: []Status{Passed, Failed, Skipped, Passed}[small("status")],
+						Status: []results.Status{results.Passed, results.Failed, results.Skipped, results.Passed}[small("status")],
 					}
 					r.Ended(c)
-					told[caseKey{c.Suite, c.Name}] = c.Status
+					told[api.CaseName{Suite: c.Suite, Name: c.Name}] = c.Status
 				}
 			}
 			r.End(noon.Add(time.Second), small("complete") > 0, small("ok") > 0)
@@ -210,7 +216,7 @@ func TestRecordHolds(t *testing.T) {
 				t.Fatalf("the numbers are not those of the list: %+v, %d cases", sum, len(cases))
 			}
 			for key := range told {
-				c, ok := r.Case(Chosen{key.suite, key.name})
+				c, ok := r.Case(api.CaseName{Suite: key.Suite, Name: key.Name})
 				if !ok || c.Run != run+1 || len(c.Past) == 0 || c.Past[len(c.Past)-1].Run != run+1 {
 					t.Fatalf("%v was told and is not there: %+v", key, c)
 				}
@@ -234,72 +240,4 @@ func TestRecordHolds(t *testing.T) {
 			}
 		}
 	})
-}
-
-// BenchmarkGoJSON reads a run of ten thousand tests as go test -json tells them, and
-// BenchmarkFindings one of five thousand findings, each against a record of the run before.
-func BenchmarkGoJSON(b *testing.B) {
-	var lines []string
-	for i := range 10_000 {
-		at := fmt.Sprintf(`"Package":"ferries/p%d","Test":"Test%d"`, i/100, i)
-		action := "pass"
-		if i%100 == 7 {
-			action = "fail"
-		}
-		lines = append(
-			lines,
-			`{"Time":"2030-05-04T12:00:00Z","Action":"run",`+at+`}`,
-			`{"Time":"2030-05-04T12:00:00Z","Action":"output",`+at+`,"Output":"    berths_test.go:9: berths = 4, want 3\n"}`,
-			`{"Time":"2030-05-04T12:00:00Z","Action":"`+action+`",`+at+`,"Elapsed":0.01}`,
-		)
-	}
-	benchmarkReader(b, plan.Results{Form: plan.ResultsAuto}, lines)
-}
-
-func BenchmarkFindings(b *testing.B) {
-	var lines []string
-	for i := range 5_000 {
-		lines = append(
-			lines,
-			fmt.Sprintf("berths/f%d.c:%d:5: warning: unused variable 'n%d' [-Wunused-variable]", i/50, i, i),
-			"    int n;",
-			"        ^",
-		)
-	}
-	benchmarkReader(b, plan.Results{}, lines)
-}
-
-func benchmarkReader(b *testing.B, form plan.Results, lines []string) {
-	r, o := NewRecord(), Options{Dir: b.TempDir(), Results: form}
-	run := 0
-	for b.Loop() {
-		run++
-		r.Begin(Run{Number: run, At: noon})
-		reader := NewReader(o, r)
-		for _, line := range lines {
-			reader.Read(line)
-		}
-		reader.End(true)
-		r.End(noon, true, true)
-		r.Sum()
-	}
-	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(lines)), "ns/line")
-}
-
-// BenchmarkMayMatter looks at what a service writes without end: lines of a log.
-func BenchmarkMayMatter(b *testing.B) {
-	block := []byte(
-		strings.Repeat(
-			"2030-05-04 12:04:31.123 INFO  tides: Skerry Holm 4.31 m above datum, request 1234 from 127.0.0.1\n",
-			600,
-		),
-	)
-	reader := NewReader(Options{Dir: b.TempDir()}, NewRecord())
-	for b.Loop() {
-		if reader.MayMatter(block) {
-			b.Fatal("nothing in it matters")
-		}
-		reader.Skip(block)
-	}
-	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*600), "ns/line")
 }

@@ -1,16 +1,25 @@
-package results
+// Package readers reads cases and findings from what tools print and from the report files that they leave. A Reader
+// takes lines as they come, recognizes which of the known forms the output has, and reports each case and finding to
+// a results.Sink as soon as it is known.
+//
+// A Reader is for one goroutine. It opens files only to find those that are named. Start reading at New; each form
+// has a file of its own.
+package readers
 
 import (
 	"regexp"
 	"strings"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/findings"
+	"omnivigil/internal/results/source"
 )
 
 // caseReader reads one form of test results. Read reports whether the line is of that form,
 // so that no other need look at it.
 type caseReader interface {
-	read(line string) (mark Mark, taken bool)
+	read(line string) (mark results.Mark, taken bool)
 	// end tells what is known only now. Complete says that the run has not been stopped, so that
 	// what did not come has failed.
 	end(complete bool)
@@ -27,29 +36,29 @@ type Options struct {
 
 // Reader reads the output of one run. It is for one goroutine.
 type Reader struct {
-	sink     Sink
-	files    *sourceFiles
+	sink     results.Sink
+	files    *source.Files
 	cases    []caseReader
-	findings *findings // nil where none are looked for
-	reports  bool      // cases are in files, so that it matters whether there was something to do
+	findings *findings.Findings // nil where none are looked for
+	reports  bool               // cases are in files, so that it matters whether there was something to do
 	upToDate bool
 }
 
 // NewReader returns a reader that tells sink what it finds.
-func NewReader(o Options, sink Sink) *Reader {
-	r := &Reader{sink: sink, files: newFiles(o.Dir, o.Root), reports: o.Results.JUnit != ""}
+func NewReader(o Options, sink results.Sink) *Reader {
+	r := &Reader{sink: sink, files: source.New(o.Dir, o.Root), reports: o.Results.JUnit != ""}
 	switch f := o.Findings; {
 	case f.Off || f.SARIF != "":
 	case f.Pattern != "":
-		r.findings = newFindings(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
+		r.findings = findings.NewFindings(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
 	default:
-		r.findings = newFindings(sink, r.files, nil)
+		r.findings = findings.NewFindings(sink, r.files, nil)
 	}
-	other := func(line string) Mark {
+	other := func(line string) results.Mark {
 		if r.findings == nil {
-			return NoMark
+			return results.NoMark
 		}
-		return r.findings.read(line)
+		return r.findings.Read(line)
 	}
 	switch o.Results.Form {
 	case plan.ResultsAuto:
@@ -71,12 +80,12 @@ func NewReader(o Options, sink Sink) *Reader {
 }
 
 // Read takes the next line, without colours and end, and says what it means.
-func (r *Reader) Read(line string) Mark {
+func (r *Reader) Read(line string) results.Mark {
 	if r.reports && !r.upToDate {
 		r.upToDate = nothingToDo.MatchString(line)
 	}
-	if len(line) > longestLine {
-		line = line[:longestLine]
+	if len(line) > results.LongestLine {
+		line = line[:results.LongestLine]
 	}
 	for i, c := range r.cases {
 		mark, taken := c.read(line)
@@ -88,21 +97,21 @@ func (r *Reader) Read(line string) Mark {
 			r.cases[0] = c
 		}
 		if r.findings != nil {
-			r.findings.interrupt()
+			r.findings.Interrupt()
 		}
 		return mark
 	}
 	if r.findings == nil {
-		return NoMark
+		return results.NoMark
 	}
-	return r.findings.read(line)
+	return r.findings.Read(line)
 }
 
 // MayMatter reports whether whole lines, as a process has written them, have to be read. It is
 // quick, and errs on the side of yes.
 func (r *Reader) MayMatter(block []byte) bool {
 	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) ||
-		r.findings != nil && r.findings.mayMatter(block)
+		r.findings != nil && r.findings.MayMatter(block)
 }
 
 // nothingToDo is how build tools say that they have not run what was asked for, because its result is there.
@@ -116,7 +125,7 @@ func (r *Reader) UpToDate() bool { return r.upToDate }
 // Skip has the reader go past lines that do not matter.
 func (r *Reader) Skip(block []byte) {
 	if r.findings != nil {
-		r.findings.skip(block)
+		r.findings.Skip(block)
 	}
 }
 
@@ -127,7 +136,7 @@ func (r *Reader) End(complete bool) {
 		c.end(complete)
 	}
 	if r.findings != nil {
-		r.findings.end()
+		r.findings.End()
 	}
 }
 
@@ -135,8 +144,8 @@ func (r *Reader) End(complete bool) {
 type output []string
 
 func (o *output) add(line string) {
-	if len(*o) < maxOutput {
+	if len(*o) < results.MaxOutput {
 		line = strings.TrimRight(line, "\r\n")
-		*o = append(*o, line[:min(len(line), maxKept)])
+		*o = append(*o, line[:min(len(line), results.MaxKept)])
 	}
 }

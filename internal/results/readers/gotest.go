@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"cmp"
@@ -8,20 +8,21 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // goJSON reads go test -json, whose form is told by go doc test2json and, for what builds
 // write, by go help buildjson.
 type goJSON struct {
-	sink  Sink
-	files *sourceFiles
-	other func(line string) Mark // reads what a build says
-	open  map[caseKey]*goCase
+	sink  results.Sink
+	files *source.Files
+	other func(line string) results.Mark // reads what a build says
+	open  map[api.CaseName]*goCase
 	seen  map[string]*goSuite
 }
-
-// caseKey is what tells cases of a run apart.
-type caseKey struct{ suite, name string }
 
 // goCase is a test that has begun.
 type goCase struct {
@@ -38,8 +39,8 @@ type goSuite struct {
 	cached bool
 }
 
-func newGoJSON(sink Sink, f *sourceFiles, other func(string) Mark) *goJSON {
-	return &goJSON{sink: sink, files: f, other: other, open: map[caseKey]*goCase{}, seen: map[string]*goSuite{}}
+func newGoJSON(sink results.Sink, f *source.Files, other func(string) results.Mark) *goJSON {
+	return &goJSON{sink: sink, files: f, other: other, open: map[api.CaseName]*goCase{}, seen: map[string]*goSuite{}}
 }
 
 // goEvent is a line of it.
@@ -48,19 +49,19 @@ type goEvent struct {
 	Elapsed                                                float64
 }
 
-func (g *goJSON) read(line string) (Mark, bool) {
+func (g *goJSON) read(line string) (results.Mark, bool) {
 	if !strings.HasPrefix(line, `{"`) || !strings.Contains(line, `"Action":"`) {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	var ev goEvent
 	if json.Unmarshal([]byte(line), &ev) != nil || ev.Package == "" && ev.ImportPath == "" {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	switch ev.Action {
 	case "build-output":
 		return g.other(strings.TrimRight(ev.Output, "\n")), true
 	case "build-fail":
-		return MarkFailure, true
+		return results.MarkFailure, true
 	case "run":
 		g.begin(ev)
 	case "output":
@@ -68,7 +69,7 @@ func (g *goJSON) read(line string) (Mark, bool) {
 	case "pass", "fail", "skip":
 		return g.ended(ev), true
 	}
-	return NoMark, true
+	return results.NoMark, true
 }
 
 // maxOpen bounds how many tests may be under way, so that no output fills the memory.
@@ -78,8 +79,8 @@ func (g *goJSON) begin(ev goEvent) {
 	if len(g.open) >= maxOpen {
 		return
 	}
-	g.open[caseKey{ev.Package, ev.Test}] = &goCase{}
-	if parent := g.open[caseKey{ev.Package, parentOf(ev.Test)}]; parent != nil {
+	g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}] = &goCase{}
+	if parent := g.open[api.CaseName{Suite: ev.Package, Name: parentOf(ev.Test)}]; parent != nil {
 		parent.children = true
 	}
 	g.sink.Began(ev.Package, ev.Test)
@@ -106,7 +107,7 @@ func (g *goJSON) write(ev goEvent) {
 		s.cached = s.cached || strings.HasSuffix(text, "\t(cached)")
 		return
 	}
-	if c := g.open[caseKey{ev.Package, ev.Test}]; c != nil && !goFraming.MatchString(text) {
+	if c := g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}]; c != nil && !goFraming.MatchString(text) {
 		c.output.add(text)
 		c.logged = c.logged || goLog.MatchString(text) || goPanic.MatchString(text)
 	}
@@ -115,31 +116,31 @@ func (g *goJSON) write(ev goEvent) {
 // goFraming is what package testing writes around what tests log.
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
-func (g *goJSON) ended(ev goEvent) Mark {
-	status := map[string]Status{"pass": Passed, "fail": Failed, "skip": Skipped}[ev.Action]
+func (g *goJSON) ended(ev goEvent) results.Mark {
+	status := map[string]results.Status{"pass": results.Passed, "fail": results.Failed, "skip": results.Skipped}[ev.Action]
 	if ev.Test == "" {
 		return g.suiteEnded(ev, status)
 	}
-	key := caseKey{ev.Package, ev.Test}
+	key := api.CaseName{Suite: ev.Package, Name: ev.Test}
 	c := g.open[key]
 	if c == nil {
 		c = &goCase{}
 	}
 	delete(g.open, key)
-	if parent := g.open[caseKey{ev.Package, parentOf(ev.Test)}]; parent != nil && status == Failed {
+	if parent := g.open[api.CaseName{Suite: ev.Package, Name: parentOf(ev.Test)}]; parent != nil && status == results.Failed {
 		parent.childFailed = true
 	}
-	if c.children && (status != Failed || c.childFailed && !c.logged) {
-		return NoMark // its subtests tell
+	if c.children && (status != results.Failed || c.childFailed && !c.logged) {
+		return results.NoMark // its subtests tell
 	}
-	out := Case{Suite: ev.Package, Name: ev.Test, Status: status, Took: seconds(ev.Elapsed), Output: c.output}
-	mark := NoMark
-	if status == Failed {
+	out := results.Case{Suite: ev.Package, Name: ev.Test, Status: status, Took: seconds(ev.Elapsed), Output: c.output}
+	mark := results.NoMark
+	if status == results.Failed {
 		g.suite(ev.Package).failed = true
-		out.explain(g.files, g.files.packageFolder(ev.Package))
-		mark = MarkFailure
-	} else if status == Skipped {
-		out.explain(g.files)
+		explain(&out, g.files, g.files.PackageFolder(ev.Package))
+		mark = results.MarkFailure
+	} else if status == results.Skipped {
+		explain(&out, g.files)
 	}
 	g.sink.Ended(out)
 	return mark
@@ -147,47 +148,47 @@ func (g *goJSON) ended(ev goEvent) Mark {
 
 // suiteEnded closes a package. What it has begun and not ended has failed: it was killed, or
 // the test has ended the process.
-func (g *goJSON) suiteEnded(ev goEvent, status Status) Mark {
+func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	s := g.suite(ev.Package)
 	delete(g.seen, ev.Package)
 	for _, key := range g.unended() {
 		c := g.open[key]
-		if key.suite != ev.Package {
+		if key.Suite != ev.Package {
 			continue
 		}
 		delete(g.open, key)
-		if status == Failed && !c.children {
+		if status == results.Failed && !c.children {
 			s.failed = true
-			out := Case{Suite: key.suite, Name: key.name, Status: Failed, Output: append(c.output, s.output...)}
-			out.explain(g.files, g.files.packageFolder(ev.Package))
+			out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed, Output: append(c.output, s.output...)}
+			explain(&out, g.files, g.files.PackageFolder(ev.Package))
 			if out.Message == "" {
 				out.Message = unended
 			}
 			g.sink.Ended(out)
 		}
 	}
-	broken := status == Failed && !s.failed
+	broken := status == results.Failed && !s.failed
 	if broken {
 		g.sink.Ended(brokenSuite(g.files, ev.Package, s.output))
 	}
-	g.sink.SuiteEnded(SuiteEnd{Suite: ev.Package, OK: status != Failed, Cached: s.cached, Broken: broken})
-	if status == Failed {
-		return MarkFailure
+	g.sink.SuiteEnded(results.SuiteEnd{Suite: ev.Package, OK: status != results.Failed, Cached: s.cached, Broken: broken})
+	if status == results.Failed {
+		return results.MarkFailure
 	}
-	return NoMark
+	return results.NoMark
 }
 
 // unended returns the tests that have begun and not ended, in an order that is always the same.
-func (g *goJSON) unended() []caseKey {
-	return slices.SortedFunc(maps.Keys(g.open), func(a, b caseKey) int {
-		return cmp.Or(strings.Compare(a.suite, b.suite), strings.Compare(a.name, b.name))
+func (g *goJSON) unended() []api.CaseName {
+	return slices.SortedFunc(maps.Keys(g.open), func(a, b api.CaseName) int {
+		return cmp.Or(strings.Compare(a.Suite, b.Suite), strings.Compare(a.Name, b.Name))
 	})
 }
 
 // brokenSuite is a package as a case, of which no test has failed, but it has.
-func brokenSuite(f *sourceFiles, pkg string, out output) Case {
-	c := Case{Suite: pkg, Status: Failed, Output: out}
-	c.explain(f, f.packageFolder(pkg))
+func brokenSuite(f *source.Files, pkg string, out output) results.Case {
+	c := results.Case{Suite: pkg, Status: results.Failed, Output: out}
+	explain(&c, f, f.PackageFolder(pkg))
 	for _, line := range out {
 		if m := goBroken.FindStringSubmatch(line); m != nil {
 			c.Message = m[1]
@@ -208,7 +209,7 @@ func (g *goJSON) end(complete bool) {
 	}
 	for _, key := range g.unended() {
 		if c := g.open[key]; !c.children {
-			g.sink.Ended(Case{Suite: key.suite, Name: key.name, Status: Failed, Message: unended, Output: c.output})
+			g.sink.Ended(results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed, Message: unended, Output: c.output})
 		}
 	}
 }
@@ -221,20 +222,20 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 // goText reads what go test writes for people, with -v or without. Which package the tests are
 // of it says only behind them, so they are told with an empty one first.
 type goText struct {
-	sink    Sink
-	files   *sourceFiles
+	sink    results.Sink
+	files   *source.Files
 	active  bool // within the output of a test binary
 	verbose bool
 	failed  bool                // a case of the package under way has
 	parents map[string]bool     // tests of it that have subtests
 	logs    map[string]*output  // what tests have written, by name
 	current string              // the test that writes
-	told    *Case               // a failed one, whose output goes on
+	told    *results.Case       // a failed one, whose output goes on
 	began   map[string]struct{} // and have not ended
-	unsaid  []Case              // that failed, and whose places are known when the package is
+	unsaid  []results.Case      // that failed, and whose places are known when the package is
 }
 
-func newGoText(sink Sink, f *sourceFiles) *goText {
+func newGoText(sink results.Sink, f *source.Files) *goText {
 	g := &goText{sink: sink, files: f}
 	g.reset()
 	return g
@@ -253,14 +254,14 @@ var (
 	goNoTests = regexp.MustCompile(`^(---|\?   )\t\S+\t\[no test`)
 )
 
-func (g *goText) read(line string) (Mark, bool) {
+func (g *goText) read(line string) (results.Mark, bool) {
 	switch {
 	case line == "":
-		return NoMark, g.active && g.told != nil
+		return results.NoMark, g.active && g.told != nil
 	case line[0] == '=':
 		if m := goRun.FindStringSubmatch(line); m != nil {
 			g.run(m[1], m[2])
-			return NoMark, true
+			return results.NoMark, true
 		}
 	case strings.Contains(line, "--- "):
 		if m := goResult.FindStringSubmatch(line); m != nil {
@@ -271,10 +272,10 @@ func (g *goText) read(line string) (Mark, bool) {
 			return g.ended(m, line), true
 		}
 	case line == "PASS" || line == "FAIL" || strings.HasPrefix(line, "exit status "):
-		return NoMark, g.active
+		return results.NoMark, g.active
 	}
 	if !g.active {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return g.log(line)
 }
@@ -293,7 +294,7 @@ func (g *goText) run(what, name string) {
 }
 
 // log keeps a line that a test has written.
-func (g *goText) log(line string) (Mark, bool) {
+func (g *goText) log(line string) (results.Mark, bool) {
 	switch {
 	case g.told != nil:
 		(*output)(&g.told.Output).add(line)
@@ -303,12 +304,12 @@ func (g *goText) log(line string) (Mark, bool) {
 		}
 		g.logs[g.current].add(line)
 	default:
-		return NoMark, false
+		return results.NoMark, false
 	}
-	return NoMark, true
+	return results.NoMark, true
 }
 
-func (g *goText) result(m []string) Mark {
+func (g *goText) result(m []string) results.Mark {
 	name := m[2]
 	g.parents[parentOf(name)] = true
 	if g.told != nil && parentOf(name) == g.told.Name && len(g.told.Output) == 0 {
@@ -318,57 +319,57 @@ func (g *goText) result(m []string) Mark {
 	g.active, g.current = true, ""
 	delete(g.began, name)
 	took, _ := time.ParseDuration(m[3] + "s")
-	c := Case{Name: name, Status: map[string]Status{"PASS": Passed, "FAIL": Failed, "SKIP": Skipped}[m[1]], Took: took}
+	c := results.Case{Name: name, Status: map[string]results.Status{"PASS": results.Passed, "FAIL": results.Failed, "SKIP": results.Skipped}[m[1]], Took: took}
 	if log := g.logs[name]; log != nil {
 		c.Output = *log
 		delete(g.logs, name)
 	}
 	switch {
-	case c.Status == Failed:
+	case c.Status == results.Failed:
 		g.failed = true
 		if g.parents[name] && len(c.Output) == 0 {
-			return NoMark
+			return results.NoMark
 		}
 		g.told = &c // its output may follow
-		return MarkFailure
+		return results.MarkFailure
 	case !g.parents[name]:
 		g.told = &c
 	}
-	return NoMark
+	return results.NoMark
 }
 
 // flush tells the case whose output has ended.
 func (g *goText) flush() {
 	if c := g.told; c != nil {
-		if g.told = nil; c.Status != Passed {
-			c.explain(g.files)
+		if g.told = nil; c.Status != results.Passed {
+			explain(c, g.files)
 		}
-		if g.sink.Ended(*c); c.Status == Failed {
+		if g.sink.Ended(*c); c.Status == results.Failed {
 			g.unsaid = append(g.unsaid, *c)
 		}
 	}
 }
 
 // ended closes a package.
-func (g *goText) ended(m []string, line string) Mark {
+func (g *goText) ended(m []string, line string) results.Mark {
 	pkg, ok := m[2], m[1] != "FAIL"
-	folder := g.files.packageFolder(pkg)
+	folder := g.files.PackageFolder(pkg)
 	g.flush()
 	for _, c := range g.unsaid {
-		c.explain(g.files, folder)
+		explain(&c, g.files, folder)
 		g.sink.Ended(c)
 	}
-	end := SuiteEnd{Suite: pkg, OK: ok, Cached: m[3] == "(cached)", OnlyFailures: !g.verbose, Unnamed: true}
+	end := results.SuiteEnd{Suite: pkg, OK: ok, Cached: m[3] == "(cached)", OnlyFailures: !g.verbose, Unnamed: true}
 	if !ok {
 		for _, name := range slices.Sorted(maps.Keys(g.began)) {
 			if g.parents[name] {
 				continue
 			}
-			c := Case{Name: name, Status: Failed}
+			c := results.Case{Name: name, Status: results.Failed}
 			if log := g.logs[name]; log != nil {
 				c.Output = *log
 			}
-			if c.explain(g.files, folder); c.Message == "" {
+			if explain(&c, g.files, folder); c.Message == "" {
 				c.Message = unended
 			}
 			g.sink.Ended(c)
@@ -385,9 +386,9 @@ func (g *goText) ended(m []string, line string) Mark {
 	g.sink.SuiteEnded(end)
 	g.reset()
 	if !ok {
-		return MarkFailure
+		return results.MarkFailure
 	}
-	return NoMark
+	return results.NoMark
 }
 
 func (g *goText) end(bool) { g.flush() }

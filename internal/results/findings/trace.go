@@ -1,22 +1,25 @@
-package results
+package findings
 
 import (
 	"regexp"
 	"strings"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // trace reads what runtimes write when a program fails: what went wrong, and the calls that led
 // there. The finding is at the innermost of these in a file of the person's own.
 type trace struct {
-	files   *sourceFiles
+	files   *source.Files
 	in      traceKind
 	message string
 	rule    string
-	place   Place    // of the innermost call so far that is in a file of one's own
-	other   Place    // or else in any
-	errors  []string // the newest lines of which one may say what went wrong
-	head    Place    // that Node writes before an error
-	age     int      // lines since then
+	place   results.Place // of the innermost call so far that is in a file of one's own
+	other   results.Place // or else in any
+	errors  []string      // the newest lines of which one may say what went wrong
+	head    results.Place // that Node writes before an error
+	age     int           // lines since then
 	told    bool
 }
 
@@ -64,7 +67,7 @@ func (t *trace) begin(line string) bool {
 	case rustBegins.MatchString(line):
 		m := rustBegins.FindStringSubmatch(line)
 		t.start(rustTrace)
-		t.place, t.message = Place{m[2], number(m[3]), number(m[4])}, m[1]
+		t.place, t.message = source.Place(m[2], m[3], m[4]), m[1]
 	default:
 		return false
 	}
@@ -72,12 +75,12 @@ func (t *trace) begin(line string) bool {
 }
 
 func (t *trace) start(in traceKind) {
-	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", Place{}, Place{}, false, 0
+	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", results.Place{}, results.Place{}, false, 0
 }
 
 // read goes on with a trace. It returns the finding when that is known, and reports whether the
 // line belongs to one.
-func (t *trace) read(line string) (*Finding, bool) {
+func (t *trace) read(line string) (*results.Finding, bool) {
 	t.age++
 	switch t.in {
 	case noTrace:
@@ -104,7 +107,7 @@ func (t *trace) read(line string) (*Finding, bool) {
 }
 
 // lookOut watches for the error that comes before the calls, of Node and Java.
-func (t *trace) lookOut(line string) (*Finding, bool) {
+func (t *trace) lookOut(line string) (*results.Finding, bool) {
 	const maxLines = 10
 	if line == "" {
 		return nil, false
@@ -120,7 +123,7 @@ func (t *trace) lookOut(line string) (*Finding, bool) {
 		}
 	default:
 		if m := nodeHead.FindStringSubmatch(line); m != nil {
-			t.head, t.age = Place{File: m[1], Line: number(m[2])}, 0
+			t.head, t.age = results.Place{File: m[1], Line: source.Number(m[2])}, 0
 		}
 		if namesError.MatchString(line) {
 			t.errors = append(t.errors[:0], line)
@@ -136,7 +139,7 @@ func (t *trace) lookOut(line string) (*Finding, bool) {
 }
 
 // call reads a frame of Node or Java.
-func (t *trace) call(line string) (*Finding, bool) {
+func (t *trace) call(line string) (*results.Finding, bool) {
 	if m := callFrame.FindStringSubmatch(line); m != nil {
 		t.frame(m)
 		if t.place.Line > 0 && !t.told {
@@ -159,7 +162,7 @@ func (t *trace) call(line string) (*Finding, bool) {
 	return found, true
 }
 
-func (t *trace) python(line string) (*Finding, bool) {
+func (t *trace) python(line string) (*results.Finding, bool) {
 	switch m := pyFrame.FindStringSubmatch(line); {
 	case m != nil:
 		t.frame(append(m, "")) // the innermost comes last
@@ -177,12 +180,12 @@ func (t *trace) python(line string) (*Finding, bool) {
 
 // frame notes a call.
 func (t *trace) frame(m []string) {
-	p := Place{File: m[1], Line: number(m[2])}
+	p := results.Place{File: m[1], Line: source.Number(m[2])}
 	if len(m) > 3 {
-		p.Column = number(m[3])
+		p.Column = source.Number(m[3])
 	}
 	switch {
-	case t.files.own(p.File):
+	case t.files.Own(p.File):
 		t.place = p
 	case (t.other.Line == 0 || t.in == pythonTrace) && !strings.HasPrefix(p.File, "node:"):
 		t.other = p
@@ -190,7 +193,7 @@ func (t *trace) frame(m []string) {
 }
 
 // finding returns what the trace tells, nil where it names no file.
-func (t *trace) finding() *Finding {
+func (t *trace) finding() *results.Finding {
 	const nodeLines = 12 // between the place and the calls, at most
 	p := t.place
 	if p.Line == 0 && t.in == callTrace && t.head.Line > 0 && t.age <= nodeLines {
@@ -202,18 +205,18 @@ func (t *trace) finding() *Finding {
 	if p.Line == 0 {
 		return nil
 	}
-	return &Finding{Place: p, Severity: Error, Rule: t.rule, Message: t.message, Trace: true}
+	return &results.Finding{Place: p, Severity: results.Error, Rule: t.rule, Message: t.message, Trace: true}
 }
 
 // finish ends the trace.
-func (t *trace) finish() *Finding {
+func (t *trace) finish() *results.Finding {
 	found := t.finding()
-	t.in, t.head = noTrace, Place{}
+	t.in, t.head = noTrace, results.Place{}
 	return found
 }
 
 // end ends what is under way when no more lines come.
-func (t *trace) end() *Finding {
+func (t *trace) end() *results.Finding {
 	if t.in == noTrace || t.told {
 		t.in = noTrace
 		return nil

@@ -1,4 +1,4 @@
-package results
+package record
 
 import (
 	"encoding/json"
@@ -7,7 +7,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/files"
+	"omnivigil/internal/results"
 )
 
 // FileOf returns the file of a unit's record in a folder.
@@ -27,7 +29,7 @@ func Keep(file string, record []byte) error {
 
 // Load returns the record that is kept in a file.
 func Load(file string) (*Record, error) {
-	data, err := files.Read(file, maxReport)
+	data, err := files.Read(file, results.MaxReport)
 	if err != nil {
 		return nil, err
 	}
@@ -44,26 +46,26 @@ type kept struct {
 }
 
 type keptCase struct {
-	Suite   string     `json:"suite"`
-	Name    string     `json:"name"`
-	Message string     `json:"message,omitempty"`
-	Want    string     `json:"want,omitempty"`
-	Got     string     `json:"got,omitempty"`
-	Place   Place      `json:"place,omitzero"`
-	Output  []string   `json:"output,omitempty"`
-	Flaky   bool       `json:"flaky,omitempty"`
-	Past    []keptPast `json:"past"`
+	Suite   string        `json:"suite"`
+	Name    string        `json:"name"`
+	Message string        `json:"message,omitempty"`
+	Want    string        `json:"want,omitempty"`
+	Got     string        `json:"got,omitempty"`
+	Place   results.Place `json:"place,omitzero"`
+	Output  []string      `json:"output,omitempty"`
+	Flaky   bool          `json:"flaky,omitempty"`
+	Past    []keptPast    `json:"past"`
 }
 
 type keptPast struct {
-	Status Status        `json:"status"`
-	Took   time.Duration `json:"took"`
-	Same   bool          `json:"same,omitempty"` // as the one before, nothing had changed
-	Both   bool          `json:"both,omitempty"`
+	Status results.Status `json:"status"`
+	Took   time.Duration  `json:"took"`
+	Same   bool           `json:"same,omitempty"` // as the one before, nothing had changed
+	Both   bool           `json:"both,omitempty"`
 }
 
 type keptFinding struct {
-	Finding
+	results.Finding
 	By string `json:"by,omitempty"`
 }
 
@@ -76,7 +78,7 @@ func (r *Record) Marshal() ([]byte, error) {
 	k := kept{Format: keptFormat, LastWhole: r.lastWhole, LastTook: r.lastTook}
 	for _, t := range r.Cases() {
 		c := keptCase{Suite: t.Suite, Name: t.Name, Flaky: t.Flaky}
-		if t.Status == Failed {
+		if t.Status == results.Failed {
 			c.Message, c.Want, c.Got, c.Place, c.Output = t.Message, t.Want, t.Got, t.Place, t.Output
 		}
 		for i, p := range t.Past {
@@ -109,11 +111,11 @@ func Unmarshal(data []byte) (*Record, error) {
 		if n == 0 || n > maxPast || len(r.cases) >= maxCases {
 			continue
 		}
-		t := &TrackedCase{Case: Case{
+		t := &TrackedCase{Case: results.Case{
 			Suite: c.Suite, Name: c.Name, Status: c.Past[n-1].Status, Took: c.Past[n-1].Took,
 			Message: c.Message, Want: c.Want, Got: c.Got, Place: c.Place, Output: c.Output,
 		}, Flaky: c.Flaky}
-		if t.Status == Failed {
+		if t.Status == results.Failed {
 			t.Change = StillFailing
 		}
 		epoch := -n
@@ -123,12 +125,12 @@ func Unmarshal(data []byte) (*Record, error) {
 			}
 			t.Past = append(t.Past, Past{Run: i + 1 - n, Status: p.Status, Took: p.Took, Epoch: epoch, Both: p.Both})
 		}
-		r.cases[caseKey{c.Suite, c.Name}] = t
+		r.cases[api.CaseName{Suite: c.Suite, Name: c.Name}] = t
 		r.written += size(t.Output)
 		r.suitesOf[c.Name] = append(r.suitesOf[c.Name], c.Suite)
 	}
 	for _, f := range k.Findings {
-		if len(r.findings) < maxFindings && f.Severity >= Note && f.Severity <= Error {
+		if len(r.findings) < maxFindings && f.Severity >= results.Note && f.Severity <= results.Error {
 			r.findings = append(r.findings, &TrackedFinding{Finding: f.Finding, Change: Still, By: f.By})
 		}
 	}

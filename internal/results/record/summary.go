@@ -1,4 +1,4 @@
-package results
+package record
 
 import (
 	"cmp"
@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
 	"omnivigil/internal/text/format"
 )
 
@@ -52,8 +54,8 @@ func (r *Record) Sum() Summary {
 	s := Summary{
 		Run:          r.run.Number,
 		Version:      r.version,
-		ToldErrors:   r.fails[Error],
-		ToldWarnings: r.fails[Warning],
+		ToldErrors:   r.fails[results.Error],
+		ToldWarnings: r.fails[results.Warning],
 		Usual:        r.lastTook,
 		OnlyFailures: r.onlyFailures,
 	}
@@ -64,11 +66,11 @@ func (r *Record) Sum() Summary {
 	for _, t := range r.cases {
 		if t.Run == r.run.Number {
 			s.Ran++
-			count(t.Status == Failed, &s.FailedNow)
+			count(t.Status == results.Failed, &s.FailedNow)
 		}
-		count(t.Status == Passed, &s.Passed)
-		count(t.Status == Failed, &s.Failed)
-		count(t.Status == Skipped, &s.Skipped)
+		count(t.Status == results.Passed, &s.Passed)
+		count(t.Status == results.Failed, &s.Failed)
+		count(t.Status == results.Skipped, &s.Skipped)
 		count(t.Change == NewlyFailing, &s.New)
 		count(t.Change == NewlyPassing, &s.Fixed)
 		count(t.Flaky, &s.Flaky)
@@ -80,7 +82,7 @@ func (r *Record) Sum() Summary {
 	newest := 0
 	for key, number := range r.running {
 		if number > newest {
-			newest, s.Running = number, Case{Suite: key.suite, Name: key.name}.Title()
+			newest, s.Running = number, results.Case{Suite: key.Suite, Name: key.Name}.Title()
 		}
 	}
 	var first *TrackedFinding
@@ -89,14 +91,14 @@ func (r *Record) Sum() Summary {
 			s.Gone++
 			continue
 		}
-		count(f.Severity == Error, &s.Errors)
-		count(f.Severity == Warning, &s.Warnings)
-		count(f.Change == New && f.Severity != Note, &s.Added)
+		count(f.Severity == results.Error, &s.Errors)
+		count(f.Severity == results.Warning, &s.Warnings)
+		count(f.Change == New && f.Severity != results.Note, &s.Added)
 		if first == nil || weight(f) > weight(first) {
 			first = f
 		}
 	}
-	if first != nil && first.Severity != Note {
+	if first != nil && first.Severity != results.Note {
 		s.First = r.short(first.Finding).Text()
 	}
 	return s
@@ -123,7 +125,7 @@ const maxNames = 3
 func (r *Record) failed() []*TrackedCase {
 	var failed []*TrackedCase
 	for _, t := range r.cases {
-		if t.Status == Failed {
+		if t.Status == results.Failed {
 			failed = append(failed, t)
 		}
 	}
@@ -151,7 +153,7 @@ func compareCases(a, b *TrackedCase) int {
 // naturally compares texts as people order them: numbers in them by what they are worth.
 func naturally(a, b string) int {
 	for a != "" && b != "" {
-		if !isDigit(a[0]) || !isDigit(b[0]) {
+		if !digit(a[0]) || !digit(b[0]) {
 			if a[0] != b[0] {
 				return int(a[0]) - int(b[0])
 			}
@@ -171,7 +173,7 @@ func naturally(a, b string) int {
 // digits is how many digits a text begins with.
 func digits(text string) int {
 	n := 0
-	for n < len(text) && isDigit(text[n]) {
+	for n < len(text) && digit(text[n]) {
 		n++
 	}
 	return n
@@ -181,7 +183,7 @@ func rankOf(t *TrackedCase) int {
 	switch {
 	case t.Change == NewlyFailing:
 		return 0
-	case t.Status == Failed:
+	case t.Status == results.Failed:
 		return 1
 	case t.Change == NewlyPassing:
 		return 2
@@ -189,24 +191,24 @@ func rankOf(t *TrackedCase) int {
 		return 3
 	case t.Slow:
 		return 4
-	case t.Status == Skipped:
+	case t.Status == results.Skipped:
 		return 6
 	}
 	return 5
 }
 
 // Failing returns the cases that fail, in the order in which people should see them.
-func (r *Record) Failing() []Chosen {
-	var out []Chosen
+func (r *Record) Failing() []api.CaseName {
+	var out []api.CaseName
 	for _, t := range r.failed() {
-		out = append(out, Chosen{t.Suite, t.Name})
+		out = append(out, api.CaseName{Suite: t.Suite, Name: t.Name})
 	}
 	return out
 }
 
 // Case returns a case, a copy.
-func (r *Record) Case(of Chosen) (TrackedCase, bool) {
-	t := r.cases[caseKey{of.Suite, of.Name}]
+func (r *Record) Case(of api.CaseName) (TrackedCase, bool) {
+	t := r.cases[api.CaseName{Suite: of.Suite, Name: of.Name}]
 	if t == nil {
 		return TrackedCase{}, false
 	}
@@ -229,7 +231,7 @@ func (r *Record) News() string {
 		switch {
 		case f.Change == Gone:
 			gone++
-		case f.Change == New && f.Severity != Note:
+		case f.Change == New && f.Severity != results.Note:
 			found = append(found, strings.TrimSuffix(r.short(f.Finding).Place.Text(), ": "))
 		}
 	}
@@ -249,7 +251,7 @@ func (r *Record) News() string {
 }
 
 // short is a finding with its file as it is from the project's folder.
-func (r *Record) short(f Finding) Finding {
+func (r *Record) short(f results.Finding) results.Finding {
 	if rel, err := filepath.Rel(r.Root, f.File); err == nil && filepath.IsLocal(rel) {
 		f.File = filepath.ToSlash(rel)
 	}
@@ -283,7 +285,4 @@ func (r *Record) Findings() []TrackedFinding {
 	return out
 }
 
-// Text is a finding in a line, as editors read it: file, line, column and message.
-func (f Finding) Text() string {
-	return f.Place.Text() + f.Message
-}
+func digit(c byte) bool { return '0' <= c && c <= '9' }

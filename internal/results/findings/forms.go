@@ -1,13 +1,16 @@
-package results
+package findings
 
 import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // form reads a line of one form, and reports whether it is of that.
-type form func(f *findings, line string) (Mark, bool)
+type form func(f *Findings, line string) (results.Mark, bool)
 
 // forms are the known ones, the more particular before the more general. Each was written from
 // what the tools beside it write; testdata has that.
@@ -41,29 +44,29 @@ var (
 	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`) // javac
 )
 
-func withColons(f *findings, line string) (Mark, bool) {
+func withColons(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := colonForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	file, column, word, rule, message := m[1], m[3], m[4], m[5]+m[6], m[7]
 	// What make says of its own file, and Ruby of one that it cannot read.
 	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
 	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
-		return NoMark, false
+		return results.NoMark, false
 	}
-	found := Finding{
-		Place:    Place{file, number(m[2]), number(column)},
-		Severity: Error,
+	found := results.Finding{
+		Place:    source.Place(file, m[2], column),
+		Severity: results.Error,
 		Assumed:  word == "",
 		Rule:     rule,
 		Message:  message,
 	}
 	if word != "" {
-		found.Severity = severityOf(word)
+		found.Severity = results.SeverityOf(word)
 	}
 	switch before := ruleBefore.FindStringSubmatch(message); {
 	case rule != "":
@@ -84,23 +87,23 @@ func withColons(f *findings, line string) (Mark, bool) {
 			"/",
 		); both && word == "" &&
 			(level == "Warning" || level == "Error") { // ESLint's unix format
-			found.Severity, found.Assumed, found.Rule = severityOf(level), false, rule
+			found.Severity, found.Assumed, found.Rule = results.SeverityOf(level), false, rule
 		}
 	case word == "" && ruleInRound.MatchString(message):
 		m := ruleInRound.FindStringSubmatch(message)
 		found.Message, found.Rule = m[1], m[2]
 	}
-	if found.Severity == Note && found.Rule == "" && f.last != nil { // it explains the one before
+	if found.Severity == results.Note && found.Rule == "" && f.last != nil { // it explains the one before
 		f.note(line)
-		return NoMark, true
+		return results.NoMark, true
 	}
 	return f.found(found), true
 }
 
 // looksLikeFile keeps times of day, addresses and prose from being taken for files.
-func looksLikeFile(f *findings, name string) bool {
+func looksLikeFile(f *Findings, name string) bool {
 	switch base := filepath.Base(filepath.ToSlash(name)); {
-	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.find(name)):
+	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.Find(name)):
 		return false
 	case strings.EqualFold(base, "makefile"), strings.EqualFold(base, "dockerfile"):
 		return true
@@ -112,33 +115,33 @@ func looksLikeFile(f *findings, name string) bool {
 
 // severityOfCode tells from a linter's code how much it matters: of Pylint (four digits), E and
 // F are errors; of Flake8, pycodestyle, Pyflakes and Ruff, E9 (syntax) and F8 (undefined names).
-func severityOfCode(code string) Severity {
+func severityOfCode(code string) results.Severity {
 	letters := strings.TrimRight(code, "0123456789")
 	digits := code[len(letters):]
 	switch {
 	case len(digits) == 4 && (letters == "E" || letters == "F"),
 		letters == "E" && strings.HasPrefix(digits, "9"), letters == "F" && strings.HasPrefix(digits, "8"):
-		return Error
+		return results.Error
 	}
-	return Warning
+	return results.Warning
 }
 
 var bracketForm = regexp.MustCompile(
 	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`,
 )
 
-func inBrackets(f *findings, line string) (Mark, bool) {
+func inBrackets(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ") ") && !strings.Contains(line, "):") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := bracketForm.FindStringSubmatch(line)
 	if m == nil || m[4] == "" && m[5] == "" {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{
-			Place:    Place{m[1], number(m[2]), number(m[3])},
-			Severity: severityOf(m[4]),
+		results.Finding{
+			Place:    source.Place(m[1], m[2], m[3]),
+			Severity: results.SeverityOf(m[4]),
 			Assumed:  m[4] == "",
 			Rule:     m[5],
 			Message:  m[6],
@@ -150,31 +153,31 @@ var dashForm = regexp.MustCompile(
 	`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`,
 )
 
-func withDash(f *findings, line string) (Mark, bool) {
+func withDash(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " - ") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := dashForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: severityOf(m[4]), Rule: m[5], Message: m[6]},
+		results.Finding{Place: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5], Message: m[6]},
 	), true
 }
 
 var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
 
-func mavenPlace(f *findings, line string) (Mark, bool) {
+func mavenPlace(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":[") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := mavenForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1]), Message: m[5]},
+		results.Finding{Place: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1]), Message: m[5]},
 	), true
 }
 
@@ -182,37 +185,37 @@ var parenthesisForm = regexp.MustCompile(
 	`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`,
 )
 
-func parenthesis(f *findings, line string) (Mark, bool) {
+func parenthesis(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, "): ") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := parenthesisForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
-	found := Finding{Place: Place{m[1], number(m[2]), number(m[3])}, Severity: Error, Message: m[4]}
+	found := results.Finding{Place: source.Place(m[1], m[2], m[3]), Severity: results.Error, Message: m[4]}
 	found.Assumed = !strings.HasPrefix(line, "[!]") && !strings.HasPrefix(line, "(!)") &&
 		!strings.Contains(line, "Error: ")
 	if strings.HasPrefix(line, "(!)") {
-		found.Severity = Warning
+		found.Severity = results.Warning
 	}
 	return f.found(found), true
 }
 
 var eslintForm = regexp.MustCompile(`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`)
 
-func eslintRow(f *findings, line string) (Mark, bool) {
+func eslintRow(f *Findings, line string) (results.Mark, bool) {
 	if line[0] != ' ' || f.heading == "" {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := eslintForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{
-			Place:    Place{f.heading, number(m[1]), number(m[2])},
-			Severity: severityOf(m[3]),
+		results.Finding{
+			Place:    source.Place(f.heading, m[1], m[2]),
+			Severity: results.SeverityOf(m[3]),
 			Rule:     m[5],
 			Message:  m[4],
 		},
@@ -223,12 +226,12 @@ func eslintRow(f *findings, line string) (Mark, bool) {
 const linesBelow = 6
 
 // headed begins with a message whose place comes below it.
-func headed(f *findings, line string) (Mark, bool) {
+func headed(f *Findings, line string) (results.Mark, bool) {
 	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
 			return f.found(
-				Finding{
-					Place:    Place{m[1], number(m[2]), number(m[3])},
+				results.Finding{
+					Place:    source.Place(m[1], m[2], m[3]),
 					Severity: severityOfCode(h[1]),
 					Assumed:  true,
 					Rule:     h[1],
@@ -236,21 +239,21 @@ func headed(f *findings, line string) (Mark, bool) {
 				},
 			), true
 		}
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := headForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &Finding{
-		Severity: severityOf(m[1] + m[4]),
+	f.header, f.left = &results.Finding{
+		Severity: results.SeverityOf(m[1] + m[4]),
 		Assumed:  m[1]+m[4] == "",
 		Rule:     m[2] + m[6] + m[7] + m[9],
 		Message:  m[3] + m[5] + m[8] + m[10],
 	}, linesBelow
-	return NoMark, true
+	return results.NoMark, true
 }
 
 var (
@@ -264,7 +267,7 @@ var (
 )
 
 // placeOfHeader looks in a line for the place of the message before it.
-func (f *findings) placeOfHeader(line string) (Mark, bool) {
+func (f *Findings) placeOfHeader(line string) (results.Mark, bool) {
 	found := *f.header
 	if found.File != "" { // of webpack, which tells the place first
 		if line != "" {
@@ -274,7 +277,7 @@ func (f *findings) placeOfHeader(line string) (Mark, bool) {
 			found.Message = line
 			return f.found(found), true
 		}
-		return NoMark, true
+		return results.NoMark, true
 	}
 	m := placeBelow.FindStringSubmatch(line)
 	if m == nil {
@@ -284,42 +287,42 @@ func (f *findings) placeOfHeader(line string) (Mark, bool) {
 		m = placeBare.FindStringSubmatch(line)
 	}
 	if m != nil {
-		found.Place = Place{m[1], number(m[2]), number(m[3])}
+		found.Place = source.Place(m[1], m[2], m[3])
 		return f.found(found), true
 	}
 	if f.left--; f.left == 0 {
 		f.header = nil
 	}
-	return NoMark, false
+	return results.NoMark, false
 }
 
 var tsCode = regexp.MustCompile(`^(TS\d+): (.*)$`)
 
-func webpackHead(f *findings, line string) (Mark, bool) {
+func webpackHead(f *Findings, line string) (results.Mark, bool) {
 	m := webpackIn.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &Finding{Place: Place{m[2], number(m[3]), number(m[4])}, Severity: severityOf(m[1])}, linesBelow
-	return NoMark, true
+	f.header, f.left = &results.Finding{Place: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])}, linesBelow
+	return results.NoMark, true
 }
 
 var linkerForm = regexp.MustCompile(
 	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`,
 )
 
-func linker(f *findings, line string) (Mark, bool) {
+func linker(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " of ") && !strings.Contains(line, "undefined reference") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := linkerForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Assumed: true, Message: m[3]},
+		results.Finding{Place: results.Place{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Assumed: true, Message: m[3]},
 	), true
 }
 
@@ -327,69 +330,69 @@ var wordForm = regexp.MustCompile(
 	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`,
 )
 
-func inWords(f *findings, line string) (Mark, bool) {
+func inWords(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " line ") || line[0] == ' ' {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := wordForm.FindStringSubmatch(line)
-	if m == nil || !filepath.IsAbs(f.files.find(m[3])) {
-		return NoMark, false
+	if m == nil || !filepath.IsAbs(f.files.Find(m[3])) {
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: severityOf(m[1]), Message: m[2], Trace: true},
+		results.Finding{Place: results.Place{File: m[3], Line: source.Number(m[4])}, Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
 	), true
 }
 
 var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
 
-func uncaught(f *findings, line string) (Mark, bool) {
+func uncaught(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, "Fatal error:") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := uncaughtForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{File: m[3], Line: number(m[4])}, Severity: Error, Rule: m[1], Message: m[2], Trace: true},
+		results.Finding{Place: results.Place{File: m[3], Line: source.Number(m[4])}, Severity: results.Error, Rule: m[1], Message: m[2], Trace: true},
 	), true
 }
 
 var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
 
-func rubyError(f *findings, line string) (Mark, bool) {
+func rubyError(f *Findings, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":in ") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := rubyForm.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	return f.found(
-		Finding{Place: Place{File: m[1], Line: number(m[2])}, Severity: Error, Message: m[3], Rule: m[4], Trace: true},
+		results.Finding{Place: results.Place{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Message: m[3], Rule: m[4], Trace: true},
 	), true
 }
 
 var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
 
-func makeFolder(f *findings, line string) (Mark, bool) {
+func makeFolder(f *Findings, line string) (results.Mark, bool) {
 	if !strings.HasPrefix(line, "make") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	m := makeEnters.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
-	f.files.enter(m[1])
-	return NoMark, true
+	f.files.Enter(m[1])
+	return results.NoMark, true
 }
 
 var alone = regexp.MustCompile(`^error (TS\d+): (.*)$`)
 
-func withoutFile(f *findings, line string) (Mark, bool) {
+func withoutFile(f *Findings, line string) (results.Mark, bool) {
 	m := alone.FindStringSubmatch(line)
 	if m == nil {
-		return NoMark, false
+		return results.NoMark, false
 	}
-	return f.found(Finding{Severity: Error, Rule: m[1], Message: m[2]}), true
+	return f.found(results.Finding{Severity: results.Error, Rule: m[1], Message: m[2]}), true
 }

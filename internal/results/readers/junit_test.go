@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"fmt"
@@ -9,19 +9,22 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/results/record"
+	"omnivigil/internal/results/source"
 )
 
-func readReport(t *testing.T, in io.Reader) (*Record, error) {
-	r := NewRecord()
-	r.Begin(Run{Number: 1, At: noon})
+func readReport(t *testing.T, in io.Reader) (*record.Record, error) {
+	r := record.NewRecord()
+	r.Begin(record.Run{Number: 1, At: midday})
 	dir := t.TempDir()
 	err := readJUnit(
 		in,
-		newFiles(dir, dir),
+		source.New(dir, dir),
 		func(text string) string { return strings.ReplaceAll(text, "hunter2", "***") },
 		r,
 	)
-	r.End(noon, true, true)
+	r.End(midday, true, true)
 	return r, err
 }
 

@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"cmp"
@@ -22,10 +22,11 @@ import (
 
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
 )
 
 var (
-	record = flag.Bool("record", false, "run the tools again whose output the golden files have")
+	rerun  = flag.Bool("record", false, "run the tools again whose output the golden files have")
 	update = flag.Bool("update", false, "write what is read now into the golden files")
 )
 
@@ -127,7 +128,7 @@ func (p *printing) Began(string, string) {}
 
 func (p *printing) Planned(n int) { p.say("planned %d", n) }
 
-func (p *printing) Ended(c Case) {
+func (p *printing) Ended(c results.Case) {
 	p.say("%s %q %q%s", c.Status, c.Suite, c.Name, placeText(c.Place))
 	if c.Message != "" {
 		p.say("    %s", strings.ReplaceAll(c.Message, "\n", "\n    "))
@@ -137,7 +138,7 @@ func (p *printing) Ended(c Case) {
 	}
 }
 
-func (p *printing) SuiteEnded(e SuiteEnd) {
+func (p *printing) SuiteEnded(e results.SuiteEnd) {
 	text := ""
 	for name, is := range map[string]bool{" cached": e.Cached, " broken": e.Broken} {
 		if is {
@@ -147,7 +148,7 @@ func (p *printing) SuiteEnded(e SuiteEnd) {
 	p.say("suite %q ended, ok %t%s", e.Suite, e.OK, text)
 }
 
-func (p *printing) Found(f Finding) {
+func (p *printing) Found(f results.Finding) {
 	rule := ""
 	if f.Rule != "" {
 		rule = " (" + f.Rule + ")"
@@ -158,7 +159,7 @@ func (p *printing) Found(f Finding) {
 	}
 }
 
-func placeText(p Place) string {
+func placeText(p results.Place) string {
 	switch {
 	case p.File == "":
 		return ""
@@ -186,7 +187,7 @@ func TestGolden(t *testing.T) {
 				require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
 				require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(string(f.Data), "$ROOT", root)), 0o700))
 			}
-			if *record {
+			if *rerun {
 				g.again(t)
 			}
 			p := &printing{root: root}
@@ -200,7 +201,7 @@ func TestGolden(t *testing.T) {
 			if err = errors.Join(err, ReadFindings(o, time.Time{}, p)); err != nil {
 				p.say("error: %v", err)
 			}
-			if *record || *update {
+			if *rerun || *update {
 				g.set("want", p.String())
 				require.NoError(t, os.WriteFile(file, txtar.Format(g.Archive), 0o600))
 			}

@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"path/filepath"
@@ -6,25 +6,28 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of
 // Node): a tree of names with signs before them, and at the end each failure once more, with its
 // place.
 type spec struct {
-	sink    Sink
-	files   *sourceFiles
+	sink    results.Sink
+	files   *source.Files
 	on      bool
-	open    []string // names of the subtests that are open, by depth
-	last    *Case    // a failed one, whose message follows
-	deep    int      // how far that is indented
-	failing bool     // the list of failures has begun
-	place   Place    // of the failure that comes next in it
-	failed  []Case   // told so far
+	open    []string       // names of the subtests that are open, by depth
+	last    *results.Case  // a failed one, whose message follows
+	deep    int            // how far that is indented
+	failing bool           // the list of failures has begun
+	place   results.Place  // of the failure that comes next in it
+	failed  []results.Case // told so far
 	closed  map[string]bool
 }
 
-func newSpec(sink Sink, f *sourceFiles) *spec {
+func newSpec(sink results.Sink, f *source.Files) *spec {
 	return &spec{sink: sink, files: f, closed: map[string]bool{}}
 }
 
@@ -33,31 +36,31 @@ var (
 	specPlace = regexp.MustCompile(`^test at (.+):(\d+):(\d+)$`)
 )
 
-func (s *spec) read(line string) (Mark, bool) {
+func (s *spec) read(line string) (results.Mark, bool) {
 	if m := specLine.FindStringSubmatch(line); m != nil && (s.on || m[2] == "▶" || m[4] != "") {
 		return s.sign(m), true
 	}
 	switch {
 	case !s.on:
-		return NoMark, false
+		return results.NoMark, false
 	case specPlace.MatchString(line):
 		m := specPlace.FindStringSubmatch(line)
 		s.flush()
-		s.place = Place{File: s.files.find(m[1]), Line: number(m[2]), Column: number(m[3])}
-		return NoMark, true
+		s.place = source.Place(s.files.Find(m[1]), m[2], m[3])
+		return results.NoMark, true
 	case s.last != nil && (line == "" || strings.HasPrefix(line, strings.Repeat(" ", s.deep+2))):
 		(*output)(&s.last.Output).add(strings.TrimPrefix(line, strings.Repeat(" ", s.deep+2)))
-		return NoMark, true
+		return results.NoMark, true
 	}
-	return NoMark, false
+	return results.NoMark, false
 }
 
-func (s *spec) sign(m []string) Mark {
+func (s *spec) sign(m []string) results.Mark {
 	s.flush()
 	s.on = true
 	depth, name := len(m[1])/2, m[3]
 	if depth > 50 {
-		return NoMark
+		return results.NoMark
 	}
 	path := name
 	if !s.failing {
@@ -69,46 +72,46 @@ func (s *spec) sign(m []string) Mark {
 	}
 	switch m[2] {
 	case "ℹ":
-		return NoMark
+		return results.NoMark
 	case "▶":
 		if m[4] == "" {
 			s.open = append(s.open, name)
 			s.sink.Began("", path)
 			s.closed[path] = true
 		}
-		return NoMark
+		return results.NoMark
 	}
 	if name == "failing tests:" {
 		s.failing = true
-		return NoMark
+		return results.NoMark
 	}
 	if s.failing {
 		s.again(name, depth)
-		return MarkFailure
+		return results.MarkFailure
 	}
 	if s.closed[path] { // it ends with those below it, which have been told
 		delete(s.closed, path)
-		return NoMark
+		return results.NoMark
 	}
 	took, _ := time.ParseDuration(m[4] + "ms")
-	c := Case{
+	c := results.Case{
 		Name:   path,
-		Status: map[string]Status{"✔": Passed, "✖": Failed, "﹣": Skipped, "⚠": Skipped}[m[2]],
+		Status: map[string]results.Status{"✔": results.Passed, "✖": results.Failed, "﹣": results.Skipped, "⚠": results.Skipped}[m[2]],
 		Took:   took,
 	}
 	c.Message = strings.TrimPrefix(m[5], " # ")
 	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it is skipped, or expected to fail
-		c.Status, c.Message = Skipped, word[1]
+		c.Status, c.Message = results.Skipped, word[1]
 	}
-	if c.Status == Failed {
+	if c.Status == results.Failed {
 		c.Message = ""
 		s.failed = append(s.failed, c)
 		s.last, s.deep = &c, len(m[1])
 		s.tell(c)
-		return MarkFailure
+		return results.MarkFailure
 	}
 	s.tell(c)
-	return NoMark
+	return results.NoMark
 }
 
 // again goes on with a failure that is told once more, at the end.
@@ -148,7 +151,7 @@ func (s *spec) flush() {
 	if c.Place.Line == 0 {
 		c.Place = at
 	}
-	c.compare()
+	compare(c)
 	s.tell(*c)
 	for i := range s.failed {
 		if s.failed[i].Name == c.Name {
@@ -162,9 +165,9 @@ var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
 var specValue = regexp.MustCompile(`^\s*(actual|expected): (.+?),?$`)
 
 // tell tells a case. A file that failed as a whole has its path for a name.
-func (s *spec) tell(c Case) {
+func (s *spec) tell(c results.Case) {
 	if filepath.IsAbs(c.Name) {
-		c.Suite, c.Name = s.files.short(c.Name), ""
+		c.Suite, c.Name = s.files.Short(c.Name), ""
 	}
 	s.sink.Ended(c)
 }

@@ -1,8 +1,10 @@
-package results
+package record
+
+import "omnivigil/internal/results"
 
 // TrackedFinding is a finding with how it stands.
 type TrackedFinding struct {
-	Finding
+	results.Finding
 	Change Change // empty where nothing is known of before
 	Run    int    // the newest that told it
 	By     string // the command of that run, where it was not the unit's own
@@ -23,7 +25,7 @@ func (r *Record) NextRound() {
 	clear(r.findings[len(kept):])
 	r.findings = kept
 	r.index()
-	r.fails = [Error + 1]bool{}
+	r.fails = [results.Error + 1]bool{}
 	r.version++
 }
 
@@ -35,7 +37,7 @@ func (r *Record) index() {
 }
 
 // Found implements Sink.
-func (r *Record) Found(f Finding) {
+func (r *Record) Found(f results.Finding) {
 	if !f.Trace && !f.Assumed {
 		r.fails[f.Severity] = true
 	}
@@ -66,7 +68,7 @@ const nearby = 3
 // known returns the finding that one is: told before in this round at the same place; or of an
 // earlier one, with the same rule and message, the nearest by its line; or of the same rule
 // close by.
-func (r *Record) known(f Finding) *TrackedFinding {
+func (r *Record) known(f results.Finding) *TrackedFinding {
 	var best *TrackedFinding
 	rank := 0
 	for _, t := range r.byFile[f.File] {

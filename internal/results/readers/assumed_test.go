@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"os"
@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/results/record"
 )
 
 // TestAssumed never takes a line that does not say how much it matters for a reason to fail a run that
@@ -35,8 +36,8 @@ func TestAssumed(t *testing.T) {
 		{line: "in.c|3|low", pattern: `^(?P<file>\S+)\|(?P<line>\d+)\|(?P<message>.*)$`, fails: true},
 	} {
 		t.Run(test.line, func(t *testing.T) {
-			r := NewRecord()
-			r.Begin(Run{Number: 1, At: noon})
+			r := record.NewRecord()
+			r.Begin(record.Run{Number: 1, At: midday})
 			reader := NewReader(Options{Dir: dir, Root: dir, Findings: plan.Findings{Pattern: test.pattern}}, r)
 			reader.Read(test.line)
 			reader.End(true)

@@ -1,8 +1,14 @@
-package results
+// Package record follows a unit's cases and findings from run to run: which are new, which are still there, which are
+// gone or fixed, and which tests are flaky or slow. A Record is a results.Sink, and is kept in a file between
+// sessions (Keep, Load). It is for one goroutine. Start reading at Record and Summary.
+package record
 
 import (
 	"slices"
 	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
 )
 
 // Change is how a case or a finding stands against the run before.
@@ -19,7 +25,7 @@ const (
 
 // TrackedCase is a case with its past.
 type TrackedCase struct {
-	Case
+	results.Case
 	Change Change // empty: it passes or is skipped, as before; or nothing is known of before
 	Run    int    // the newest in which it ran
 	Flaky  bool   // it changed its mind although nothing that concerns its unit had changed
@@ -27,13 +33,13 @@ type TrackedCase struct {
 	Past   []Past // its results, oldest first, the newest included; at most maxPast
 	// first is how a case failed that was tried again in the same run and passed. Whether that makes
 	// up for it shows in how the run ends.
-	first *Case
+	first *results.Case
 }
 
 // Past is a result that a case had.
 type Past struct {
 	Run    int
-	Status Status
+	Status results.Status
 	Took   time.Duration
 	// Epoch is the same for runs between which nothing that concerns the unit has changed.
 	Epoch int
@@ -67,8 +73,8 @@ type Record struct {
 	Root string // the folder that places in a Summary are told from
 
 	version  int
-	fails    [Error + 1]bool // whether findings of a severity were told in this round
-	cases    map[caseKey]*TrackedCase
+	fails    [results.Error + 1]bool // whether findings of a severity were told in this round
+	cases    map[api.CaseName]*TrackedCase
 	written  int                 // bytes of what cases have written
 	suitesOf map[string][]string // the suites that have a case of that name
 	findings []*TrackedFinding
@@ -83,18 +89,18 @@ type Record struct {
 	lastTook  time.Duration
 	planned   int
 
-	onlyFailures bool             // it has told of suites without those of their cases that passed
-	unnamed      map[caseKey]bool // cases told in this run whose suite is not known yet
-	suites       map[string]bool  // that have ended in this run; true: broken
-	running      map[caseKey]int  // that have begun and not ended, in the order of their numbers
+	onlyFailures bool                  // it has told of suites without those of their cases that passed
+	unnamed      map[api.CaseName]bool // cases told in this run whose suite is not known yet
+	suites       map[string]bool       // that have ended in this run; true: broken
+	running      map[api.CaseName]int  // that have begun and not ended, in the order of their numbers
 	begun        int
 }
 
 // NewRecord returns a record of a unit that has not run.
 func NewRecord() *Record {
 	return &Record{
-		cases: map[caseKey]*TrackedCase{}, suitesOf: map[string][]string{}, byFile: map[string][]*TrackedFinding{},
-		suites: map[string]bool{}, running: map[caseKey]int{}, unnamed: map[caseKey]bool{},
+		cases: map[api.CaseName]*TrackedCase{}, suitesOf: map[string][]string{}, byFile: map[string][]*TrackedFinding{},
+		suites: map[string]bool{}, running: map[api.CaseName]int{}, unnamed: map[api.CaseName]bool{},
 	}
 }
 
@@ -104,9 +110,9 @@ func (r *Record) Begin(run Run) {
 		r.epoch++
 	}
 	r.run, r.live, r.planned, r.onlyFailures = run, true, 0, false
-	r.unnamed, r.suites, r.running = map[caseKey]bool{}, map[string]bool{}, map[caseKey]int{}
+	r.unnamed, r.suites, r.running = map[api.CaseName]bool{}, map[string]bool{}, map[api.CaseName]int{}
 	for _, c := range r.cases {
-		if c.Change = ""; c.Status == Failed {
+		if c.Change = ""; c.Status == results.Failed {
 			c.Change = StillFailing
 		}
 	}
@@ -128,7 +134,7 @@ func (r *Record) Reuse(by *Record) {
 // Began implements Sink.
 func (r *Record) Began(suite, name string) {
 	if r.begun++; len(r.running) < maxCases {
-		r.running[caseKey{suite, name}] = r.begun
+		r.running[api.CaseName{Suite: suite, Name: name}] = r.begun
 		r.version++
 	}
 }
@@ -140,11 +146,11 @@ func (r *Record) Planned(cases int) {
 }
 
 // Ended implements Sink.
-func (r *Record) Ended(c Case) {
-	delete(r.running, caseKey{c.Suite, c.Name})
+func (r *Record) Ended(c results.Case) {
+	delete(r.running, api.CaseName{Suite: c.Suite, Name: c.Name})
 	if c.Suite == "" {
 		c.Suite = r.onlySuite(c.Name)
-		r.unnamed[caseKey{c.Suite, c.Name}] = true
+		r.unnamed[api.CaseName{Suite: c.Suite, Name: c.Name}] = true
 	}
 	r.enter(c)
 }
@@ -152,7 +158,7 @@ func (r *Record) Ended(c Case) {
 // onlySuite returns the suite in which a case of that name is known from earlier runs, if it is
 // only one.
 func (r *Record) onlySuite(name string) string {
-	if suites := r.suitesOf[name]; len(suites) == 1 && r.cases[caseKey{suites[0], name}].Run != r.run.Number {
+	if suites := r.suitesOf[name]; len(suites) == 1 && r.cases[api.CaseName{Suite: suites[0], Name: name}].Run != r.run.Number {
 		return suites[0]
 	}
 	return ""
@@ -166,22 +172,22 @@ func size(lines []string) (n int) {
 }
 
 // drop forgets a case.
-func (r *Record) drop(key caseKey) {
+func (r *Record) drop(key api.CaseName) {
 	r.written -= size(r.cases[key].Output)
 	delete(r.cases, key)
-	if r.suitesOf[key.name] = slices.DeleteFunc(
-		r.suitesOf[key.name],
-		func(s string) bool { return s == key.suite },
+	if r.suitesOf[key.Name] = slices.DeleteFunc(
+		r.suitesOf[key.Name],
+		func(s string) bool { return s == key.Suite },
 	); len(
-		r.suitesOf[key.name],
+		r.suitesOf[key.Name],
 	) == 0 {
-		delete(r.suitesOf, key.name)
+		delete(r.suitesOf, key.Name)
 	}
 }
 
 // enter notes a result of the run under way.
-func (r *Record) enter(c Case) {
-	key := caseKey{c.Suite, c.Name}
+func (r *Record) enter(c results.Case) {
+	key := api.CaseName{Suite: c.Suite, Name: c.Name}
 	t := r.cases[key]
 	if t == nil {
 		if len(r.cases) >= maxCases {
@@ -189,11 +195,11 @@ func (r *Record) enter(c Case) {
 		}
 		t = &TrackedCase{}
 		r.cases[key] = t
-		r.suitesOf[key.name] = append(r.suitesOf[key.name], key.suite)
+		r.suitesOf[key.Name] = append(r.suitesOf[key.Name], key.Suite)
 	}
 	n, both := len(t.Past), false
 	switch again := n > 0 && t.Past[n-1].Run == r.run.Number && t.Run == r.run.Number; {
-	case again && t.Status == Failed && c.Status == Passed:
+	case again && t.Status == results.Failed && c.Status == results.Passed:
 		failed := t.Case
 		t.first, both = &failed, true
 		if c.Message = failed.Message; len(c.Output) == 0 {
@@ -201,7 +207,7 @@ func (r *Record) enter(c Case) {
 		}
 		t.Past = t.Past[:n-1]
 	case again:
-		both = t.Past[n-1].Both || t.Status == Passed && c.Status == Failed
+		both = t.Past[n-1].Both || t.Status == results.Passed && c.Status == results.Failed
 		t.Past = t.Past[:n-1]
 	}
 	before := r.before(t)
@@ -209,7 +215,7 @@ func (r *Record) enter(c Case) {
 		r.written -= size(c.Output)
 		c.Output = nil
 	}
-	if t.Case, t.Run = c, r.run.Number; c.Status == Failed {
+	if t.Case, t.Run = c, r.run.Number; c.Status == results.Failed {
 		t.first = nil
 	}
 	t.Past = append(t.Past, Past{r.run.Number, c.Status, c.Took, r.epoch, both})
@@ -218,11 +224,11 @@ func (r *Record) enter(c Case) {
 	}
 	t.Change = ""
 	switch {
-	case c.Status == Failed && before == Failed:
+	case c.Status == results.Failed && before == results.Failed:
 		t.Change = StillFailing
-	case c.Status == Failed && (before == Passed || r.settled):
+	case c.Status == results.Failed && (before == results.Passed || r.settled):
 		t.Change = NewlyFailing
-	case c.Status == Passed && before == Failed:
+	case c.Status == results.Passed && before == results.Failed:
 		t.Change = NewlyPassing
 	}
 	t.Flaky = t.changedMind()
@@ -231,9 +237,9 @@ func (r *Record) enter(c Case) {
 }
 
 // before is how a case ended before, when it was not skipped.
-func (r *Record) before(t *TrackedCase) Status {
+func (r *Record) before(t *TrackedCase) results.Status {
 	for i := len(t.Past) - 1; i >= 0; i-- {
-		if t.Past[i].Status != Skipped {
+		if t.Past[i].Status != results.Skipped {
 			return t.Past[i].Status
 		}
 	}
@@ -247,7 +253,7 @@ func (t *TrackedCase) changedMind() bool {
 		switch {
 		case p.Both:
 			return true
-		case p.Status == Skipped:
+		case p.Status == results.Skipped:
 			continue
 		}
 		if last.Status != "" && last.Status != p.Status && last.Epoch == p.Epoch {
@@ -269,7 +275,7 @@ const (
 func (t *TrackedCase) isSlow() bool {
 	var took []time.Duration
 	for _, p := range t.Past[:len(t.Past)-1] {
-		if p.Status == Passed {
+		if p.Status == results.Passed {
 			took = append(took, p.Took)
 		}
 	}
@@ -281,7 +287,7 @@ func (t *TrackedCase) isSlow() bool {
 }
 
 // SuiteEnded implements Sink.
-func (r *Record) SuiteEnded(end SuiteEnd) {
+func (r *Record) SuiteEnded(end results.SuiteEnd) {
 	if end.Unnamed {
 		for key := range r.unnamed {
 			r.rename(key, end.Suite)
@@ -292,14 +298,14 @@ func (r *Record) SuiteEnded(end SuiteEnd) {
 	r.onlyFailures = r.onlyFailures || end.OnlyFailures
 	for key, t := range r.cases {
 		switch {
-		case key.suite != end.Suite:
+		case key.Suite != end.Suite:
 		case t.Run == r.run.Number:
 			t.Cached = end.Cached
 		case end.Broken:
-		case key.name == "", !r.run.Partial && !end.OnlyFailures: // it is not there any more
+		case key.Name == "", !r.run.Partial && !end.OnlyFailures: // it is not there any more
 			r.drop(key)
-		case !r.run.Partial && t.Status == Failed:
-			r.enter(Case{Suite: key.suite, Name: key.name, Status: Passed, Cached: end.Cached})
+		case !r.run.Partial && t.Status == results.Failed:
+			r.enter(results.Case{Suite: key.Suite, Name: key.Name, Status: results.Passed, Cached: end.Cached})
 		}
 	}
 	r.version++
@@ -308,18 +314,18 @@ func (r *Record) SuiteEnded(end SuiteEnd) {
 func (r *Record) whole() bool { return r.run.Command == "" }
 
 // rename moves a result of the run under way to the suite that it is of.
-func (r *Record) rename(key caseKey, suite string) {
+func (r *Record) rename(key api.CaseName, suite string) {
 	t := r.cases[key]
-	if t == nil || key.suite == suite || t.Run != r.run.Number {
+	if t == nil || key.Suite == suite || t.Run != r.run.Number {
 		return
 	}
 	c := t.Case
 	if n := len(t.Past) - 1; n > 0 {
 		t.Past = t.Past[:n]
 		r.written -= size(t.Output)
-		t.Run, t.Case = t.Past[n-1].Run, Case{
-			Suite:  key.suite,
-			Name:   key.name,
+		t.Run, t.Case = t.Past[n-1].Run, results.Case{
+			Suite:  key.Suite,
+			Name:   key.Name,
 			Status: t.Past[n-1].Status,
 			Took:   t.Past[n-1].Took,
 		}
@@ -337,7 +343,7 @@ func (r *Record) End(at time.Time, complete, ok bool) {
 		return
 	}
 	r.live = false
-	if r.running = map[caseKey]int{}; !complete {
+	if r.running = map[api.CaseName]int{}; !complete {
 		r.version++
 		return
 	}
@@ -356,7 +362,7 @@ func (r *Record) End(at time.Time, complete, ok bool) {
 	}
 	if r.whole() && (ran > 0 || exitedWell) {
 		for key, t := range r.cases {
-			if _, ended := r.suites[key.suite]; t.Run != r.run.Number && !ended && (ran > 0 || t.Status == Failed) {
+			if _, ended := r.suites[key.Suite]; t.Run != r.run.Number && !ended && (ran > 0 || t.Status == results.Failed) {
 				r.drop(key)
 			}
 		}

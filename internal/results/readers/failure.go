@@ -1,25 +1,27 @@
-package results
+package readers
 
 import (
 	"regexp"
-	"strconv"
 	"strings"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // explain finds in what a failed case has written why it failed: the message, the place, and
 // where they stand apart what was expected and what was there. Folders are those that names of
 // files may be from, beside the unit's.
-func (c *Case) explain(f *sourceFiles, folders ...string) {
+func explain(c *results.Case, f *source.Files, folders ...string) {
 	defer func() {
-		if c.Status == Skipped {
-			c.Place = Place{}
+		if c.Status == results.Skipped {
+			c.Place = results.Place{}
 		}
 	}()
 	at := -1
 	for i, line := range c.Output {
 		if m := goLog.FindStringSubmatch(line); m != nil && (at < 0 || isRace(m[3])) {
 			at = i
-			c.Message, c.Place = m[3], Place{File: f.find(m[1], folders...), Line: number(m[2])}
+			c.Message, c.Place = m[3], results.Place{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
 			if c.Message = goOn(c.Message, c.Output[i+1:]); isRace(c.Message) {
 				c.Place = firstOwn(f, c.Output)
 			}
@@ -27,7 +29,7 @@ func (c *Case) explain(f *sourceFiles, folders ...string) {
 		if m := goPanic.FindStringSubmatch(line); m != nil {
 			c.Message = m[0]
 			c.Place = firstOwn(f, c.Output[i:])
-			c.compare()
+			compare(c)
 			return
 		}
 	}
@@ -35,7 +37,7 @@ func (c *Case) explain(f *sourceFiles, folders ...string) {
 		c.Message = firstLine(c.Output)
 		c.Place = firstOwn(f, c.Output)
 	}
-	c.compare()
+	compare(c)
 }
 
 var (
@@ -65,27 +67,27 @@ func goOn(message string, rest []string) string {
 }
 
 // firstOwn returns the first place in lines whose file is the person's own.
-func firstOwn(f *sourceFiles, lines []string) Place {
+func firstOwn(f *source.Files, lines []string) results.Place {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {
 			p := placeOf(m)
-			if f.own(p.File) {
-				p.File = f.find(p.File)
+			if f.Own(p.File) {
+				p.File = f.Find(p.File)
 				return p
 			}
 		}
 	}
-	return Place{}
+	return results.Place{}
 }
 
-func placeOf(m []string) Place {
+func placeOf(m []string) results.Place {
 	switch {
 	case m[1] != "":
-		return Place{File: m[1], Line: number(m[2]), Column: number(m[3])}
+		return source.Place(m[1], m[2], m[3])
 	case m[4] != "":
-		return Place{File: m[4], Line: number(m[5])}
+		return results.Place{File: m[4], Line: source.Number(m[5])}
 	}
-	return Place{File: m[6], Line: number(m[7])}
+	return results.Place{File: m[6], Line: source.Number(m[7])}
 }
 
 func firstLine(lines []string) string {
@@ -118,7 +120,7 @@ var comparisons = []*regexp.Regexp{
 }
 
 // compare finds what was expected and what was there in the case's message.
-func (c *Case) compare() {
+func compare(c *results.Case) {
 	if c.Want != "" || c.Got != "" {
 		return
 	}
@@ -132,12 +134,4 @@ func (c *Case) compare() {
 			return
 		}
 	}
-}
-
-func number(text string) int {
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 0 {
-		return 0
-	}
-	return n
 }

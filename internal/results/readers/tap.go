@@ -1,4 +1,4 @@
-package results
+package readers
 
 import (
 	"encoding/json"
@@ -9,22 +9,25 @@ import (
 	"time"
 
 	"go.yaml.in/yaml/v3"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // tap reads the Test Anything Protocol, versions 13 and 14 (testanything.org), with the
 // diagnostics of node --test, and of Perl's Test::More and prove.
 type tap struct {
-	sink  Sink
-	files *sourceFiles
+	sink  results.Sink
+	files *source.Files
 	suite string   // the file whose points come, where prove tells it
 	names []string // of the subtests that points are in, by depth; empty where they have none
 	known []bool   // by depth: a deeper point has come since the last at this one
 	bad   []bool   // and one of those has failed
 	block *block
-	last  *Case           // the newest point, which diagnostics are about
-	told  map[string]Case // that failed in this suite, by name; also groups, whose cases tell
-	on    bool            // there was a line that only this form has
-	again bool            // last has to be told once more
+	last  *results.Case           // the newest point, which diagnostics are about
+	told  map[string]results.Case // that failed in this suite, by name; also groups, whose cases tell
+	on    bool                    // there was a line that only this form has
+	again bool                    // last has to be told once more
 
 	planned, points int // outermost ones of this suite
 	failures        int
@@ -40,8 +43,8 @@ type block struct {
 	lines  []string
 }
 
-func newTAP(sink Sink, f *sourceFiles) *tap {
-	return &tap{sink: sink, files: f, told: map[string]Case{}}
+func newTAP(sink results.Sink, f *source.Files) *tap {
+	return &tap{sink: sink, files: f, told: map[string]results.Case{}}
 }
 
 var (
@@ -55,18 +58,18 @@ var (
 	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
 )
 
-func (t *tap) read(line string) (Mark, bool) {
+func (t *tap) read(line string) (results.Mark, bool) {
 	if t.block != nil {
-		return NoMark, t.goesOn(line)
+		return results.NoMark, t.goesOn(line)
 	}
 	text := strings.TrimLeft(line, " ")
 	depth := (len(line) - len(text)) / 4
 	if depth > 50 {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	switch {
 	case text == "":
-		return NoMark, false
+		return results.NoMark, false
 	case text[0] == 'o' || text[0] == 'n':
 		if m := tapPoint.FindStringSubmatch(
 			text,
@@ -78,38 +81,38 @@ func (t *tap) read(line string) (Mark, bool) {
 		return t.comment(text, depth)
 	case text == "---" && t.last != nil:
 		t.block = &block{indent: line[:len(line)-len(text)]}
-		return NoMark, true
+		return results.NoMark, true
 	case text[0] == '1':
 		if m := tapPlan.FindStringSubmatch(text); m != nil {
-			t.plan(number(m[1]), depth)
-			return NoMark, true
+			t.plan(source.Number(m[1]), depth)
+			return results.NoMark, true
 		}
 	case text[0] == 'T' && tapVersion.MatchString(text):
 		if depth == 0 {
 			t.suiteEnded()
 		}
 		t.on = true
-		return NoMark, true
+		return results.NoMark, true
 	case strings.HasPrefix(text, "Bail out!"):
 		t.tell(
-			Case{
+			results.Case{
 				Suite:   t.suite,
 				Name:    planName,
-				Status:  Failed,
+				Status:  results.Failed,
 				Message: strings.TrimSpace("bailed out: " + strings.TrimPrefix(text, "Bail out!")),
 			},
 		)
-		return MarkFailure, true
+		return results.MarkFailure, true
 	default:
 		if m := proveFile.FindStringSubmatch(line); m != nil {
 			if m[1] != t.suite { // it tells the same again while a file runs
 				t.suiteEnded()
 			}
 			t.suite, t.on = m[1], true
-			return NoMark, true
+			return results.NoMark, true
 		}
 	}
-	return NoMark, false
+	return results.NoMark, false
 }
 
 // reach brings the lists that are kept by depth to that depth.
@@ -135,31 +138,31 @@ func (t *tap) suiteEnded() {
 	}
 	if missing := t.planned - t.points; missing > 0 && t.points > 0 {
 		t.tell(
-			Case{
+			results.Case{
 				Suite:   t.suite,
 				Name:    planName,
-				Status:  Failed,
+				Status:  results.Failed,
 				Message: fmt.Sprintf("%d of %d planned tests did not run", missing, t.planned),
 			},
 		)
 	}
 	if t.suite != "" {
-		t.sink.SuiteEnded(SuiteEnd{Suite: t.suite, OK: t.failures == 0, OnlyFailures: t.points == 0})
+		t.sink.SuiteEnded(results.SuiteEnd{Suite: t.suite, OK: t.failures == 0, OnlyFailures: t.points == 0})
 	}
-	t.planned, t.points, t.failures, t.told = 0, 0, 0, map[string]Case{}
+	t.planned, t.points, t.failures, t.told = 0, 0, 0, map[string]results.Case{}
 	t.names, t.known, t.bad = nil, nil, nil
 }
 
-func (t *tap) point(m []string, depth int) Mark {
+func (t *tap) point(m []string, depth int) results.Mark {
 	t.flush()
 	t.on = true
 	t.reach(depth + 1)
 	if depth == 0 {
 		t.points++
 	}
-	c := Case{Suite: t.suite, Status: Passed}
+	c := results.Case{Suite: t.suite, Status: results.Passed}
 	if m[1] != "" {
-		c.Status = Failed
+		c.Status = results.Failed
 	}
 	text := m[3]
 	if at := tapTime.FindStringSubmatchIndex(text); at != nil {
@@ -167,7 +170,7 @@ func (t *tap) point(m []string, depth int) Mark {
 		text = text[:at[0]]
 	}
 	if w := tapWord.FindStringSubmatchIndex(text); w != nil {
-		c.Status, c.Message = Skipped, text[w[4]:w[5]]
+		c.Status, c.Message = results.Skipped, text[w[4]:w[5]]
 		text = text[:w[0]]
 	}
 	text = strings.TrimSpace(strings.TrimPrefix(unescapeTAP(text), "- "))
@@ -179,7 +182,7 @@ func (t *tap) point(m []string, depth int) Mark {
 		t.names[i], t.known[i], t.bad[i] = "", false, false
 	}
 	t.names[depth] = ""
-	t.known[depth], t.bad[depth] = true, t.bad[depth] || c.Status == Failed
+	t.known[depth], t.bad[depth] = true, t.bad[depth] || c.Status == results.Failed
 	c.Name = text
 	for i := depth - 1; i >= 0; i-- {
 		if t.names[i] != "" {
@@ -188,27 +191,27 @@ func (t *tap) point(m []string, depth int) Mark {
 	}
 	t.last = &c
 	switch {
-	case inner && (c.Status != Failed || innerBad): // those below tell
-		t.told[c.Name], t.last = Case{}, nil
-	case c.Status == Failed:
+	case inner && (c.Status != results.Failed || innerBad): // those below tell
+		t.told[c.Name], t.last = results.Case{}, nil
+	case c.Status == results.Failed:
 		t.tell(c)
-		return MarkFailure
+		return results.MarkFailure
 	default:
 		t.again = true
 	}
-	return NoMark
+	return results.NoMark
 }
 
 func unescapeTAP(text string) string {
 	return strings.NewReplacer(`\#`, "#", `\\`, `\`).Replace(text)
 }
 
-func (t *tap) tell(c Case) {
+func (t *tap) tell(c results.Case) {
 	if filepath.IsAbs(c.Name) { // a file that failed as a whole
-		c.Suite, c.Name = t.files.short(c.Name), ""
+		c.Suite, c.Name = t.files.Short(c.Name), ""
 	}
-	if c.Status == Failed {
-		c.compare()
+	if c.Status == results.Failed {
+		compare(&c)
 		t.failures++
 		t.told[c.Name] = c
 	}
@@ -218,9 +221,9 @@ func (t *tap) tell(c Case) {
 // flush tells the newest point, if there is more to tell of it than before.
 func (t *tap) flush() {
 	if t.last != nil && t.again {
-		if t.last.Status == Failed && t.last.Message == "" && len(t.last.Output) > 0 {
+		if t.last.Status == results.Failed && t.last.Message == "" && len(t.last.Output) > 0 {
 			at := t.last.Place
-			if t.last.explain(t.files); at.Line > 0 {
+			if explain(t.last, t.files); at.Line > 0 {
 				t.last.Place = at
 			}
 		}
@@ -231,7 +234,7 @@ func (t *tap) flush() {
 
 // comment takes what stands behind "#": the name of the subtest that follows, or what
 // Test::More says about a point.
-func (t *tap) comment(text string, depth int) (Mark, bool) {
+func (t *tap) comment(text string, depth int) (results.Mark, bool) {
 	if m := tapSubtest.FindStringSubmatch(text); m != nil {
 		t.on = true
 		t.flush()
@@ -244,40 +247,40 @@ func (t *tap) comment(text string, depth int) (Mark, bool) {
 			}
 		}
 		t.sink.Began(t.suite, path)
-		return NoMark, true
+		return results.NoMark, true
 	}
 	m := tapComment.FindStringSubmatch(text)
 	if m == nil || !t.on {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	if f := failedTest.FindStringSubmatch(m[2]); f != nil {
 		return t.failed(f[1], depth), true
 	}
-	if t.last != nil && t.last.Status == Failed {
+	if t.last != nil && t.last.Status == results.Failed {
 		t.diagnose(m[2])
 	}
-	return NoMark, true
+	return results.NoMark, true
 }
 
 // failed takes the comment that a test has failed, which comes before or after the point itself;
 // prove without -v tells no points at all.
-func (t *tap) failed(name string, depth int) Mark {
+func (t *tap) failed(name string, depth int) results.Mark {
 	t.flush()
 	for full, c := range t.told {
 		if full == name || strings.HasSuffix(full, "/"+name) {
-			if c.Status == Failed {
+			if c.Status == results.Failed {
 				t.last = &c
 			}
-			return NoMark
+			return results.NoMark
 		}
 	}
 	inner := t.deep == depth+1 && t.points == 0
 	if t.deep = depth; inner { // it failed by the one before
-		return NoMark
+		return results.NoMark
 	}
-	t.last = &Case{Suite: t.suite, Name: name, Status: Failed}
+	t.last = &results.Case{Suite: t.suite, Name: name, Status: results.Failed}
 	t.tell(*t.last)
-	return MarkFailure
+	return results.MarkFailure
 }
 
 var (
@@ -295,7 +298,7 @@ func (t *tap) diagnose(text string) {
 		return
 	case atLine.MatchString(text):
 		m := atLine.FindStringSubmatch(text)
-		c.Place = Place{File: t.files.find(m[1]), Line: number(m[2])}
+		c.Place = results.Place{File: t.files.Find(m[1]), Line: source.Number(m[2])}
 		t.again = true
 		return
 	case gotValue.MatchString(text):
@@ -319,7 +322,7 @@ func (t *tap) goesOn(line string) bool {
 		t.block = nil
 		t.learn(strings.Join(b.lines, "\n"))
 		return strings.TrimSpace(line) == "..."
-	case len(b.lines) < maxOutput:
+	case len(b.lines) < results.MaxOutput:
 		b.lines = append(b.lines, rest)
 	}
 	return true
@@ -332,7 +335,7 @@ func (t *tap) learn(text string) {
 	if c == nil {
 		return
 	}
-	if t.again = true; c.Status == Failed {
+	if t.again = true; c.Status == results.Failed {
 		c.Output = strings.Split(text, "\n")
 	}
 	values := map[string]any{}
@@ -356,7 +359,7 @@ func (t *tap) learn(text string) {
 	if ms, err := time.ParseDuration(word("duration_ms") + "ms"); err == nil && ms > 0 {
 		c.Took = ms
 	}
-	if c.Status != Failed {
+	if c.Status != results.Failed {
 		return
 	}
 	c.Message = word("error", "message")
@@ -367,7 +370,7 @@ func (t *tap) learn(text string) {
 		c.Place = p
 	} else if at, ok := values["at"].(map[string]any); ok { // as node-tap writes it
 		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])
-		c.Place = Place{File: t.files.find(file), Line: number(line)}
+		c.Place = results.Place{File: t.files.Find(file), Line: source.Number(line)}
 	}
 }
 

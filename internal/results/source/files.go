@@ -1,4 +1,7 @@
-package results
+// Package source finds the source files that output names: absolute, relative to the unit's directory or to a Go
+// package, or by their base name only. It looks at directories, remembers what it has found, and is for one
+// goroutine.
+package source
 
 import (
 	"cmp"
@@ -8,11 +11,14 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+
+	"omnivigil/internal/results"
 )
 
-// sourceFiles finds the files that output names. It is for one goroutine.
-type sourceFiles struct {
+// Files finds the files that output names. It is for one goroutine.
+type Files struct {
 	dir     string
 	folders []string // that relative names may be from, the likeliest first
 	known   map[string]string
@@ -21,8 +27,8 @@ type sourceFiles struct {
 	modRoot string
 }
 
-func newFiles(dir, root string) *sourceFiles {
-	f := &sourceFiles{dir: dir, folders: []string{dir}, known: map[string]string{}}
+func New(dir, root string) *Files {
+	f := &Files{dir: dir, folders: []string{dir}, known: map[string]string{}}
 	if root != "" && root != dir {
 		f.folders = append(f.folders, root)
 	}
@@ -32,9 +38,9 @@ func newFiles(dir, root string) *sourceFiles {
 // maxKnown bounds how many names are remembered.
 const maxKnown = 20000
 
-// find returns the absolute path of a file that is named, or the name where it is not there.
+// Find returns the absolute path of a file that is named, or the name where it is not there.
 // Folders that the name may also be from come after the unit's own.
-func (f *sourceFiles) find(name string, also ...string) string {
+func (f *Files) Find(name string, also ...string) string {
 	if strings.HasPrefix(name, "file://") {
 		if u, err := url.Parse(name); err == nil {
 			name = u.Path
@@ -68,8 +74,8 @@ func (f *sourceFiles) find(name string, also ...string) string {
 	return path
 }
 
-// short returns a path as it is from the unit's folder, if it is below that.
-func (f *sourceFiles) short(path string) string {
+// Short returns a path as it is from the unit's folder, if it is below that.
+func (f *Files) Short(path string) string {
 	if rel, err := filepath.Rel(f.dir, path); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
 	}
@@ -81,7 +87,7 @@ var baseNames = []string{".java", ".kt", ".scala", ".groovy"}
 
 // byBase returns the file below the unit's folder that has that name and is the only one, or
 // empty. It walks through the folders once.
-func (f *sourceFiles) byBase(name string) string {
+func (f *Files) byBase(name string) string {
 	const most = 20000
 	if f.bases == nil {
 		f.bases = map[string]string{}
@@ -109,10 +115,10 @@ func (f *sourceFiles) byBase(name string) string {
 	return f.bases[name]
 }
 
-// own reports whether a file is one of the person's: it is below the unit's folder, and in none
+// Own reports whether a file is one of the person's: it is below the unit's folder, and in none
 // of the folders that hold what others wrote.
-func (f *sourceFiles) own(path string) bool {
-	path = f.find(path)
+func (f *Files) Own(path string) bool {
+	path = f.Find(path)
 	if !filepath.IsAbs(path) {
 		return false
 	}
@@ -130,17 +136,17 @@ func (f *sourceFiles) own(path string) bool {
 
 var othersFolder = regexp.MustCompile(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
 
-// enter adds a folder that later names are from, as make tells it.
-func (f *sourceFiles) enter(folder string) {
+// Enter adds a folder that later names are from, as make tells it.
+func (f *Files) Enter(folder string) {
 	if len(f.folders) < 50 {
 		f.folders = append(f.folders, folder)
 		clear(f.known)
 	}
 }
 
-// packageFolder returns the folder of a Go package of the module that the unit's folder is in,
+// PackageFolder returns the folder of a Go package of the module that the unit's folder is in,
 // empty where that is not known. It reads go.mod once.
-func (f *sourceFiles) packageFolder(pkg string) string {
+func (f *Files) PackageFolder(pkg string) string {
 	if f.module == "" {
 		f.module = "-"
 		for dir := f.dir; ; dir = filepath.Dir(dir) {
@@ -167,3 +173,17 @@ func (f *sourceFiles) packageFolder(pkg string) string {
 }
 
 var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)
+
+// Number reads a line or column; 0 if it is none.
+func Number(text string) int {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+// Place is a place as a tool writes it: the line and column are numbers in text, 0 where they are none.
+func Place(file, line, column string) results.Place {
+	return results.Place{File: file, Line: Number(line), Column: Number(column)}
+}

@@ -1,25 +1,28 @@
-package results
+package readers
 
 import (
 	"regexp"
 	"strings"
 	"time"
+
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/source"
 )
 
 // libtest reads the test harness of Rust's standard toolchain (library/test/src/formatters/pretty.rs
 // of Rust): a line for each test, then what those have written that failed.
 type libtest struct {
-	sink   Sink
-	files  *sourceFiles
+	sink   results.Sink
+	files  *source.Files
 	suite  string // the binary, as cargo names it
 	on     bool
-	failed map[string]Case // by name
-	log    *Case           // whose output comes
-	broken bool            // a test of the suite has failed
+	failed map[string]results.Case // by name
+	log    *results.Case           // whose output comes
+	broken bool                    // a test of the suite has failed
 }
 
-func newLibtest(sink Sink, f *sourceFiles) *libtest {
-	return &libtest{sink: sink, files: f, failed: map[string]Case{}}
+func newLibtest(sink results.Sink, f *source.Files) *libtest {
+	return &libtest{sink: sink, files: f, failed: map[string]results.Case{}}
 }
 
 var (
@@ -33,21 +36,21 @@ var (
 	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
-func (l *libtest) read(line string) (Mark, bool) {
+func (l *libtest) read(line string) (results.Mark, bool) {
 	if !l.on && !strings.HasPrefix(line, "running ") && !strings.HasPrefix(line, " ") {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	if m := rustBinary.FindStringSubmatch(line); m != nil {
 		l.suite = m[1] + m[2]
-		return NoMark, true
+		return results.NoMark, true
 	}
 	if m := rustPlan.FindStringSubmatch(line); m != nil {
 		l.on = true
-		l.sink.Planned(number(m[1]))
-		return NoMark, true
+		l.sink.Planned(source.Number(m[1]))
+		return results.NoMark, true
 	}
 	if !l.on {
-		return NoMark, false
+		return results.NoMark, false
 	}
 	if m := rustTest.FindStringSubmatch(line); m != nil {
 		return l.test(m), true
@@ -57,43 +60,43 @@ func (l *libtest) read(line string) (Mark, bool) {
 		if c, ok := l.failed[m[1]]; ok {
 			l.log = &c
 		}
-		return NoMark, true
+		return results.NoMark, true
 	}
 	if m := rustEnd.FindStringSubmatch(line); m != nil {
 		l.flush()
-		l.sink.SuiteEnded(SuiteEnd{Suite: l.suite, OK: m[1] == "ok"})
-		l.on, l.broken, l.failed = false, false, map[string]Case{}
+		l.sink.SuiteEnded(results.SuiteEnd{Suite: l.suite, OK: m[1] == "ok"})
+		l.on, l.broken, l.failed = false, false, map[string]results.Case{}
 		if m[1] != "ok" {
-			return MarkFailure, true
+			return results.MarkFailure, true
 		}
-		return NoMark, true
+		return results.NoMark, true
 	}
 	if line == "failures:" || line == "successes:" {
 		l.flush()
-		return NoMark, true
+		return results.NoMark, true
 	}
 	if l.log != nil {
 		(*output)(&l.log.Output).add(line)
-		return NoMark, true
+		return results.NoMark, true
 	}
-	return NoMark, false
+	return results.NoMark, false
 }
 
-func (l *libtest) test(m []string) Mark {
+func (l *libtest) test(m []string) results.Mark {
 	took, _ := time.ParseDuration(m[4])
-	c := Case{Suite: l.suite, Name: m[1], Status: Passed, Took: took}
+	c := results.Case{Suite: l.suite, Name: m[1], Status: results.Passed, Took: took}
 	switch {
 	case m[2] == "FAILED":
-		c.Status = Failed
+		c.Status = results.Failed
 	case strings.HasPrefix(m[2], "ignored"):
-		c.Status, c.Message = Skipped, m[3]
+		c.Status, c.Message = results.Skipped, m[3]
 	}
 	l.sink.Ended(c)
-	if c.Status == Failed {
+	if c.Status == results.Failed {
 		l.failed[c.Name] = c
-		return MarkFailure
+		return results.MarkFailure
 	}
-	return NoMark
+	return results.NoMark
 }
 
 // flush tells once more the failed test whose output has ended.
@@ -105,7 +108,7 @@ func (l *libtest) flush() {
 	l.log = nil
 	for i, line := range c.Output {
 		if m := rustPanic.FindStringSubmatch(line); m != nil {
-			c.Place = Place{File: l.files.find(m[2]), Line: number(m[3]), Column: number(m[4])}
+			c.Place = source.Place(l.files.Find(m[2]), m[3], m[4])
 			if c.Message = m[1]; c.Message == "" {
 				c.Message = rustMessage(c.Output[i+1:])
 			}
@@ -115,7 +118,7 @@ func (l *libtest) flush() {
 	if c.Message == "" {
 		c.Message, c.Place = firstLine(c.Output), firstOwn(l.files, c.Output)
 	}
-	c.compare()
+	compare(c)
 	l.sink.Ended(*c)
 }
 

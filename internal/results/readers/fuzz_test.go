@@ -1,0 +1,126 @@
+package readers
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/record"
+	"omnivigil/internal/results/source"
+)
+
+// seeds are the outputs, or the reports, of the golden files.
+func seeds(f *testing.F, part string) {
+	pages, err := filepath.Glob("testdata/golden/*.txtar")
+	require.NoError(f, err)
+	for _, page := range pages {
+		archive, err := txtar.ParseFile(page)
+		require.NoError(f, err)
+		for _, file := range archive.Files {
+			if file.Name == part {
+				f.Add(file.Data)
+			}
+		}
+	}
+}
+
+// FuzzReader gives bytes to all readers at once. What they tell has to be bounded and fit into a
+// record, and the same lines have to tell the same, whether those are skipped that do not matter.
+func FuzzReader(f *testing.F) {
+	seeds(f, "output")
+	f.Add(
+		[]byte(
+			"not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\ntest a ... FAILED\n",
+		),
+	)
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte) {
+		read := func(skip bool) string {
+			r := record.NewRecord()
+			r.Begin(record.Run{Number: 1, At: midday})
+			reader := NewReader(Options{Dir: dir, Root: dir, Results: plan.Results{Form: plan.ResultsAuto}}, r)
+			if skip {
+				reader = NewReader(Options{Dir: dir, Root: dir}, r)
+			}
+			for line := range strings.Lines(string(data)) {
+				if skip && !reader.MayMatter([]byte(line)) {
+					reader.Skip([]byte(line))
+					continue
+				}
+				reader.Read(strings.TrimRight(line, "\r\n"))
+			}
+			reader.End(true)
+			r.End(midday, true, true)
+			for _, c := range r.Cases() {
+				if len(c.Output) > results.MaxOutput {
+					t.Fatalf("%d lines of output are kept", len(c.Output))
+				}
+			}
+			if skip {
+				return fmt.Sprint(len(r.Findings()))
+			}
+			return everything(r)
+		}
+		require.Equal(t, read(false), read(false), "the same output has to tell the same")
+		all := record.NewRecord()
+		all.Begin(record.Run{Number: 1, At: midday})
+		reader := NewReader(Options{Dir: dir, Root: dir}, all)
+		for line := range strings.Lines(string(data)) {
+			reader.Read(strings.TrimRight(line, "\r\n"))
+		}
+		reader.End(true)
+		all.End(midday, true, true)
+		require.Equal(t, fmt.Sprint(len(all.Findings())), read(true), "a line was skipped that mattered")
+	})
+}
+
+// junitOf reads JUnit XML, and requires that it takes no more memory than it should.
+func junitOf(data []byte, f *source.Files, sink results.Sink) error {
+	return readJUnit(bytes.NewReader(data), f, func(text string) string { return text }, sink)
+}
+
+// FuzzReports gives bytes to the readers of report files, and to that of what is kept.
+func FuzzReports(f *testing.F) {
+	seeds(f, "report.xml")
+	f.Add(
+		[]byte(
+			`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a","rules":[{"id":"r","defaultConfiguration":{"level":"error"}}]}},"results":[{"ruleId":"r","message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.go"},"region":{"startLine":3}}}]}]}]}`,
+		),
+	)
+	f.Add(
+		[]byte(
+			`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],"findings":[{"Severity":2,"Message":"m"}]}`,
+		),
+	)
+	dir := f.TempDir()
+	f.Fuzz(func(_ *testing.T, data []byte) {
+		for _, read := range []func([]byte, *source.Files, results.Sink) error{junitOf, readSARIF} {
+			r := record.NewRecord()
+			r.Begin(record.Run{Number: 1, At: midday})
+			_ = read(data, source.New(dir, dir), r) // most bytes are no report
+			r.End(midday, true, true)
+			everything(r)
+		}
+		if r, err := record.Unmarshal(data); err == nil {
+			r.Begin(record.Run{Number: 1, At: midday})
+			r.Ended(results.Case{Suite: "a", Name: "b", Status: results.Failed})
+			r.End(midday, true, false)
+			everything(r)
+		}
+	})
+}
+
+var midday = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
+
+// everything is all that a record knows.
+func everything(r *record.Record) string {
+	return fmt.Sprintf("%+v\n%+v\n%+v", r.Cases(), r.Findings(), r.Sum())
+}
