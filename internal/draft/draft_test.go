@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 // drafted makes a project of files, drafts it, and returns the plan of the draft.
@@ -24,7 +25,7 @@ func drafted(t testing.TB, files map[string]string) (*plan.Plan, Draft) {
 	require.NoError(t, err)
 	file := filepath.Join(dir, plan.FileName)
 	require.NoError(t, os.WriteFile(file, []byte(d.Text), 0o644))
-	p, err := plan.Read(file)
+	p, err := settings.Read(file)
 	require.NoError(t, err, d.Text)
 	return p, d
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/escape"
 )
 
@@ -15,12 +16,12 @@ func (p *project) text() string {
 	b.WriteString("# What runs in this project, for everybody who works on it.\n")
 	b.WriteString("# omnivigil check reads this file, omnivigil start runs it, and omnivigil why PATH says what\n")
 	b.WriteString("# a save of a file sets off. omnivigil schema prints a JSON Schema for editors.\n")
-	fmt.Fprintf(&b, "\n[project]\nname = %s\n", plan.Text(filepath.Base(p.root)))
+	fmt.Fprintf(&b, "\n[project]\nname = %s\n", settings.Text(filepath.Base(p.root)))
 	if len(p.envFiles) > 0 {
 		fmt.Fprintf(
 			&b,
 			"env_files = %s # the first that has a name wins; the machine's own variables win over all\n",
-			plan.List(p.envFiles),
+			settings.List(p.envFiles),
 		)
 	}
 	for _, u := range p.units {
@@ -39,21 +40,21 @@ func (u unit) text() string {
 	if u.guess != "" {
 		fmt.Fprintf(&b, "# A guess: %s.\n", escape.Text(u.guess))
 	}
-	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.kind, u.name, plan.Text(u.run))
+	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.kind, u.name, settings.Text(u.run))
 	line := func(key string, words []string) {
 		if len(words) > 0 {
-			fmt.Fprintf(&b, "%s = %s\n", key, plan.List(words))
+			fmt.Fprintf(&b, "%s = %s\n", key, settings.List(words))
 		}
 	}
 	if u.dir != "" {
-		fmt.Fprintf(&b, "dir = %s\n", plan.Text(u.dir))
+		fmt.Fprintf(&b, "dir = %s\n", settings.Text(u.dir))
 	}
 	line("needs", u.needs)
 	line("follows", u.follows)
 	if u.setup != nil {
-		fmt.Fprintf(&b, "setup = [{ run = %s, inputs = %s", plan.Text(u.setup.run), plan.List(u.setup.inputs))
+		fmt.Fprintf(&b, "setup = [{ run = %s, inputs = %s", settings.Text(u.setup.run), settings.List(u.setup.inputs))
 		if len(u.setup.outputs) > 0 {
-			fmt.Fprintf(&b, ", outputs = %s", plan.List(u.setup.outputs))
+			fmt.Fprintf(&b, ", outputs = %s", settings.List(u.setup.outputs))
 		}
 		b.WriteString(" }]\n")
 	}

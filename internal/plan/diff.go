@@ -18,12 +18,12 @@ type Difference struct {
 	// Variables names the variables of env files that are others, with their files, as
 	// in ".env: PORT and HOST". It never has a value.
 	Variables string
-	reasons   map[string]string // of those that changed for variables alone
+	Reasons   map[string]string // of those that changed for variables alone
 }
 
 // Reason says why a changed unit has to run again.
 func (d Difference) Reason(unit string) string {
-	if r := d.reasons[unit]; r != "" {
+	if r := d.Reasons[unit]; r != "" {
 		return r
 	}
 	return "its settings changed"
@@ -36,7 +36,7 @@ func (d Difference) Empty() bool {
 
 // Compare returns what it means to go from one plan to another.
 func Compare(from, to *Plan) Difference {
-	d := Difference{reasons: map[string]string{}}
+	d := Difference{Reasons: map[string]string{}}
 	var variables []Variable
 	for _, u := range to.Units {
 		before := from.Unit(u.Name)
@@ -48,7 +48,7 @@ func Compare(from, to *Plan) Difference {
 		case !sameSet(before.Env, u.Env):
 			d.Changed = append(d.Changed, u.Name)
 			if others, all := changedInFiles(before, u); all {
-				d.reasons[u.Name] = namedByFile(others) + " changed"
+				d.Reasons[u.Name] = namedByFile(others) + " changed"
 				variables = append(variables, others...)
 			}
 		case !sameCare(before, u):
@@ -121,12 +121,12 @@ func sameReading(a, b *Unit) bool {
 // things in the file do not count.
 func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
-		sameSet(texts(a.Watch), texts(b.Watch)) && sameSet(texts(a.Ignore), texts(b.Ignore)) &&
+		sameSet(Texts(a.Watch), Texts(b.Watch)) && sameSet(Texts(a.Ignore), Texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
-		sameSet(texts(a.Outputs), texts(b.Outputs)) && a.Reuse == b.Reuse &&
+		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse &&
 		sameReading(
 			a,
 			b,
@@ -134,15 +134,15 @@ func sameCare(a, b *Unit) bool {
 }
 
 func sameStep(a, b Step) bool {
-	return a.Run.Equal(b.Run) && sameSet(texts(a.Inputs), texts(b.Inputs)) &&
-		sameSet(texts(a.Outputs), texts(b.Outputs))
+	return a.Run.Equal(b.Run) && sameSet(Texts(a.Inputs), Texts(b.Inputs)) &&
+		sameSet(Texts(a.Outputs), Texts(b.Outputs))
 }
 
 func sameReaction(a, b Reaction) bool {
 	return a.When.Text == b.When.Text && a.Do == b.Do && a.Signal == b.Signal && reflect.DeepEqual(a.Run, b.Run)
 }
 
-func texts(patterns []Pattern) []string {
+func Texts(patterns []Pattern) []string {
 	out := make([]string, len(patterns))
 	for i, p := range patterns {
 		out[i] = p.Text

@@ -1,10 +1,7 @@
-// Package plan turns an omnivigil.toml into a Plan: an immutable, validated
-// description of everything that is supervised. It has the file's JSON Schema, and
-// reads a person's own settings in the same way.
+// Package plan holds what is supervised: units, their commands, needs, rules and reactions, as one immutable
+// description, and compares two of them (Compare). It is all that the engine knows of the settings.
 //
-// It starts nothing and watches nothing. Whatever is wrong with a file is
-// reported all at once, each Problem with its place, so that a file can be
-// fixed in one go.
+// It reads no files: package settings makes a Plan from an omnivigil.toml. Start reading at Plan and Unit.
 package plan
 
 import (
@@ -17,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"omnivigil/internal/plan/capture"
 	"omnivigil/internal/text/format"
 )
 
@@ -63,8 +61,8 @@ type Plan struct {
 	// Secret are patterns of names of variables whose values must not be shown.
 	Secret []string
 
-	inFiles []Variable     // all that env files say, also what the machine overrides
-	index   map[string]int // positions of Units by name, where Read has made the plan
+	InFiles []Variable     // all that env files say, also what the machine overrides
+	index   map[string]int // positions of Units by name; nil: not built
 }
 
 // Elsewhere reports whether the settings are not kept in the folder that they are for.
@@ -84,6 +82,14 @@ func (p *Plan) Unit(name string) *Unit {
 		}
 	}
 	return nil
+}
+
+// BuildIndex lets Unit find units by name without a search. It must be called again when Units has changed.
+func (p *Plan) BuildIndex() {
+	p.index = make(map[string]int, len(p.Units))
+	for i, u := range p.Units {
+		p.index[u.Name] = i
+	}
 }
 
 // Group is a name for several units.
@@ -409,3 +415,28 @@ const (
 
 // Pages reports whether the action is for pages alone, and nothing for the unit.
 func (a Action) Pages() bool { return a == RefreshPage || a == SwapStyle }
+
+// Logs are what the logs of a project's sessions may take, all together.
+type Logs struct {
+	Size int64 // bytes
+	Age  time.Duration
+}
+
+// Captures returns the names that the pattern captures, in order.
+func (p Pattern) Captures() []string {
+	var names []string
+	for _, m := range capture.Expression.FindAllStringSubmatch(p.Text, -1) {
+		names = append(names, m[1])
+	}
+	return names
+}
+
+// What a unit gets where the file says nothing.
+const (
+	DefaultDebounce = 150 * time.Millisecond
+	DefaultGrace    = 5 * time.Second
+	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
+	DefaultWithin   = 30 * time.Second
+	DefaultTakeUp   = 5 * time.Second  // of a service that takes up changes by itself
+	ServesAfter     = 10 * time.Second // of life, a task that may serve is a service
+)

@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process"
 	"omnivigil/internal/watch"
 )
@@ -23,13 +24,13 @@ import (
 func BenchmarkLargeChange(b *testing.B) {
 	const folders, files, units = 500, 100, 10
 	root := b.TempDir()
-	settings := "[project]\njobs = 10\n"
+	text := "[project]\njobs = 10\n"
 	for n := range units {
-		settings += fmt.Sprintf("[task.t%d]\nrun = \"t%d\"\nwatch = [\"**/*.txt\"]\ndebounce = \"2s\"\n", n, n)
+		text += fmt.Sprintf("[task.t%d]\nrun = \"t%d\"\nwatch = [\"**/*.txt\"]\ndebounce = \"2s\"\n", n, n)
 	}
 	file := filepath.Join(root, plan.FileName)
-	require.NoError(b, os.WriteFile(file, []byte(settings), 0o600))
-	p, err := plan.Read(file)
+	require.NoError(b, os.WriteFile(file, []byte(text), 0o600))
+	p, err := settings.Read(file)
 	require.NoError(b, err)
 	w, err := watch.Open(root, 0)
 	require.NoError(b, err)
@@ -94,9 +95,9 @@ func (s *spawner) endAll() int {
 func BenchmarkEvent(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
 		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
-			settings := ""
+			text := ""
 			for i := range n {
-				settings += fmt.Sprintf(
+				text += fmt.Sprintf(
 					"[service.s%d]\nrun = \"s%d\"\nwatch = [\"s%d/*.go\"]\nready = { after = \"1ms\" }\n",
 					i,
 					i,
@@ -104,8 +105,8 @@ func BenchmarkEvent(b *testing.B) {
 				)
 			}
 			file := filepath.Join(b.TempDir(), plan.FileName)
-			require.NoError(b, os.WriteFile(file, []byte(settings), 0o600))
-			p, err := plan.Read(file)
+			require.NoError(b, os.WriteFile(file, []byte(text), 0o600))
+			p, err := settings.Read(file)
 			require.NoError(b, err)
 			w := &watcher{events: make(chan watch.Event)}
 			s, err := Start(

@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/watch"
@@ -177,7 +178,7 @@ func (s *stage) open(after int) (Watcher, error) {
 }
 
 // play runs a test in a bubble of its own time, with a project of these settings.
-func play(t *testing.T, settings string, test func(*stage)) {
+func play(t *testing.T, text string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &stage{
 			t:       t,
@@ -185,7 +186,7 @@ func play(t *testing.T, settings string, test func(*stage)) {
 			spawner: &spawner{},
 			book:    &book{Book: logbook.Open(t.TempDir(), logbook.Options{})},
 		}
-		p := s.settings(settings)
+		p := s.settings(text)
 		var err error
 		s.Session, err = Start(Config{Plan: p, Book: s.book, State: t.TempDir(), Watch: s.open, Spawner: s.spawner})
 		require.NoError(t, err)
@@ -200,7 +201,7 @@ func play(t *testing.T, settings string, test func(*stage)) {
 
 func (s *stage) settings(text string) *plan.Plan {
 	require.NoError(s.t, os.WriteFile(s.file, []byte(text), 0o600))
-	p, err := plan.Read(s.file)
+	p, err := settings.Read(s.file)
 	require.NoError(s.t, err)
 	return p
 }

@@ -10,6 +10,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/watch/pattern"
@@ -18,7 +19,7 @@ import (
 // readSettings reads the edited file. A broken one changes nothing; a good one is
 // adopted once its files are watched, so that no write to them is missed.
 func (l *loop) readSettings(now time.Time, burst int) {
-	edited, err := plan.ReadFor(l.plan.File, l.plan.Root)
+	edited, err := settings.ReadFor(l.plan.File, l.plan.Root)
 	if err != nil {
 		l.edited = nil
 		problem := strings.ReplaceAll(err.Error(), l.plan.File, filepath.Base(l.plan.File))
@@ -79,7 +80,7 @@ func (s *Session) writeCures(units []string) error {
 		if u == nil || u.Loop == nil {
 			return api.Refuse("%s is not in a loop", unit)
 		}
-		if err := plan.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
+		if err := settings.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
 			return api.Refuse("%s", s.clean(err.Error()))
 		}
 	}

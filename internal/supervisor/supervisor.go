@@ -24,6 +24,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/store/consent"
@@ -169,7 +170,7 @@ func supervise(o Options) error {
 	if err != nil {
 		return failStart(exit.Failed, err)
 	}
-	p, err := plan.ReadFor(o.File, o.Root)
+	p, err := settings.ReadFor(o.File, o.Root)
 	if err != nil {
 		return failStart(exit.Usage, err)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 var update = flag.Bool("update", false, "write what happens into the stories")
@@ -42,9 +43,9 @@ func TestStories(t *testing.T) {
 			archive, err := txtar.ParseFile(file)
 			require.NoError(t, err)
 			require.Len(t, archive.Files, 2)
-			settings := filepath.Join(t.TempDir(), plan.FileName)
-			require.NoError(t, os.WriteFile(settings, archive.Files[0].Data, 0o644))
-			p, err := plan.Read(settings)
+			file := filepath.Join(t.TempDir(), plan.FileName)
+			require.NoError(t, os.WriteFile(file, archive.Files[0].Data, 0o644))
+			p, err := settings.Read(file)
 			require.NoError(t, err)
 			got := tell(t, p, string(archive.Files[1].Data))
 			if *update {

@@ -18,6 +18,8 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
@@ -164,8 +166,8 @@ func (at location) open() (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := plan.Read(file)
-	var problems plan.Problems
+	p, err := settings.Read(file)
+	var problems document.Problems
 	switch {
 	case errors.As(err, &problems):
 		return nil, exit.Refuse("%s\n%s; nothing was started.", problems, format.Count(len(problems), "problem"))

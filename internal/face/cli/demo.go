@@ -11,6 +11,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
@@ -68,7 +69,7 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	p, err := plan.Read(filepath.Join(folder, plan.FileName))
+	p, err := settings.Read(filepath.Join(folder, plan.FileName))
 	if err != nil {
 		return exit.Saying(exit.Failed, err.Error())
 	}

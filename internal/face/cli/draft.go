@@ -16,6 +16,7 @@ import (
 	"omnivigil/internal/draft"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/escape"
 )
 
@@ -78,7 +79,7 @@ func writeDraft(at location, printed, yes bool) error {
 			return exit.Refuse("Nothing was written.")
 		}
 	}
-	if err := plan.Replace(file, []byte(d.Text)); err != nil {
+	if err := settings.Replace(file, []byte(d.Text)); err != nil {
 		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf(

@@ -20,6 +20,8 @@ import (
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/adhoc"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/escape"
@@ -147,8 +149,8 @@ func on(at location, o onOptions) error {
 	}
 	kept := o.command.Settings()
 	o.command.Ignore = append(o.command.Ignore, writtenInto(root)...)
-	settings := o.command.Settings()
-	p, err := keepTyped(root, settings)
+	text := o.command.Settings()
+	p, err := keepTyped(root, text)
 	if err != nil {
 		return err
 	}
@@ -167,7 +169,7 @@ func on(at location, o onOptions) error {
 }
 
 // prepare asks what has to be asked, and saves what is to be saved, before a command is started.
-func (o *onOptions) prepare(root, settings string) error {
+func (o *onOptions) prepare(root, text string) error {
 	if !o.start.trust {
 		if err := mayWatch(root); err != nil {
 			return err
@@ -176,7 +178,7 @@ func (o *onOptions) prepare(root, settings string) error {
 	if !o.save {
 		return nil
 	}
-	if err := plan.Add(plan.FileName, settings); err != nil {
+	if err := settings.Add(plan.FileName, text); err != nil {
 		return exit.Refuse("omnivigil: %v\nTry another --name.", err)
 	}
 	fmt.Fprintf(
@@ -218,16 +220,16 @@ func writtenInto(root string) []string {
 
 // keepTyped writes the settings of a command that was typed in a folder where its supervisor
 // reads them.
-func keepTyped(root, settings string) (*plan.Plan, error) {
-	file := paths.TypedFile(root, settings)
+func keepTyped(root, text string) (*plan.Plan, error) {
+	file := paths.TypedFile(root, text)
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, exit.With(exit.Failed, err)
 	}
-	if err := os.WriteFile(file, []byte(settings), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return nil, exit.With(exit.Failed, err)
 	}
-	p, err := plan.ReadFor(file, root)
-	var problems plan.Problems
+	p, err := settings.ReadFor(file, root)
+	var problems document.Problems
 	if errors.As(err, &problems) {
 		os.RemoveAll(filepath.Dir(file))
 		return nil, exit.Refuse("omnivigil: %s", problems.Texts())

@@ -12,16 +12,17 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/tui"
-	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/adhoc"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/paths"
 )
 
 // readPersonal reads the person's own file, and says what is wrong with it.
-func readPersonal() (*plan.Personal, []string) {
+func readPersonal() (*settings.Personal, []string) {
 	actions, _ := tui.Actions()
-	p, err := plan.ReadPersonal(paths.Personal(), actions)
-	var found plan.Problems
+	p, err := settings.ReadPersonal(paths.Personal(), actions)
+	var found document.Problems
 	switch {
 	case errors.As(err, &found):
 		var problems []string
@@ -35,7 +36,7 @@ func readPersonal() (*plan.Personal, []string) {
 	return p, nil
 }
 
-func habitsOf(p *plan.Personal) tui.Habits {
+func habitsOf(p *settings.Personal) tui.Habits {
 	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
 }
 

@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/face/client"
-	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 func schemaCommand() *cobra.Command {
@@ -12,6 +12,6 @@ func schemaCommand() *cobra.Command {
 		Use:   "schema",
 		Short: "Print the JSON Schema of omnivigil.toml for editors",
 		Args:  cobra.NoArgs,
-		RunE:  func(*cobra.Command, []string) error { return client.PrintJSON(plan.Schema()) },
+		RunE:  func(*cobra.Command, []string) error { return client.PrintJSON(settings.Schema()) },
 	}
 }

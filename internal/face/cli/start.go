@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
@@ -192,7 +193,7 @@ func startAfterEnd(place socket.Place, running *apiclient.Client, opts startOpti
 	if !client.WaitGone(place, longestEnd) {
 		return exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
 	}
-	p, err := plan.ReadFor(place.File, filepath.Dir(place.File))
+	p, err := settings.ReadFor(place.File, filepath.Dir(place.File))
 	if err != nil {
 		return exit.With(exit.Usage, err)
 	}

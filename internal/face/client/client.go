@@ -19,7 +19,7 @@ import (
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
-	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/escape"
 )
 
@@ -111,7 +111,7 @@ func completions(of Settings, taken []string) []string {
 	if err != nil {
 		return nil
 	}
-	p, err := plan.Read(file)
+	p, err := settings.Read(file)
 	if err != nil {
 		return nil
 	}

@@ -15,7 +15,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 // Kind is what the command is known to be beforehand.
@@ -92,17 +92,17 @@ func (c Command) Settings() string {
 		b.WriteString("may_serve = true # a service once it listens or has lived for 10 s\n")
 		b.WriteString("results = \"auto\"\n")
 	}
-	fmt.Fprintf(&b, "watch = %s\n", plan.List(c.watch()))
+	fmt.Fprintf(&b, "watch = %s\n", settings.List(c.watch()))
 	for _, l := range []struct {
 		key   string
 		words []string
 	}{{"ignore", c.Ignore}, {"env_files", c.EnvFiles}} {
 		if len(l.words) > 0 {
-			fmt.Fprintf(&b, "%s = %s\n", l.key, plan.List(l.words))
+			fmt.Fprintf(&b, "%s = %s\n", l.key, settings.List(l.words))
 		}
 	}
 	if c.Debounce > 0 {
-		fmt.Fprintf(&b, "debounce = %s\n", plan.Text(c.Debounce.String()))
+		fmt.Fprintf(&b, "debounce = %s\n", settings.Text(c.Debounce.String()))
 	}
 	if c.Ready != "" {
 		fmt.Fprintf(&b, "ready = { %s }\n", readiness(c.Ready))
@@ -110,7 +110,7 @@ func (c Command) Settings() string {
 	before, taken := name, map[string]bool{name: true}
 	for _, then := range c.Then {
 		next := unused(nameOf(strings.Fields(then)), taken)
-		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), plan.Text(then), plan.Text(before))
+		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), settings.Text(then), settings.Text(before))
 		before = next
 	}
 	return b.String()
@@ -139,14 +139,14 @@ func (c Command) UnitName() string {
 func (c Command) run() string {
 	if len(c.Words) == 1 {
 		if _, err := exec.LookPath(c.Words[0]); err != nil {
-			return plan.Text(c.Words[0])
+			return settings.Text(c.Words[0])
 		}
 	}
 	words := make([]string, len(c.Words))
 	for i, w := range c.Words {
 		words[i] = strings.ReplaceAll(w, "$", "$$") // else ${NAME} in it would be a variable
 	}
-	return plan.List(words)
+	return settings.List(words)
 }
 
 // watch returns patterns for what was typed, in which a folder stands for all that is in it.
@@ -171,12 +171,12 @@ func readiness(ready string) string {
 		return fmt.Sprintf("port = %d", port)
 	}
 	if at, err := url.Parse(ready); err == nil && (at.Scheme == "http" || at.Scheme == "https") {
-		return "http = " + plan.Text(ready)
+		return "http = " + settings.Text(ready)
 	}
 	if _, err := time.ParseDuration(ready); err == nil {
-		return "after = " + plan.Text(ready)
+		return "after = " + settings.Text(ready)
 	}
-	return "line = " + plan.Text(ready)
+	return "line = " + settings.Text(ready)
 }
 
 // tools are programs whose first plain argument says more than their names.
@@ -232,7 +232,7 @@ func unused(name string, taken map[string]bool) string {
 // key is a name as a key of TOML, quoted where it has to be.
 func key(name string) string {
 	if strings.Contains(name, ".") {
-		return plan.Text(name)
+		return settings.Text(name)
 	}
 	return name
 }

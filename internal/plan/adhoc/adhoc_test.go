@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/adhoc"
+	"omnivigil/internal/plan/settings"
 )
 
 // read makes a plan of a command, as a supervisor does.
@@ -18,7 +19,7 @@ func read(t testing.TB, c adhoc.Command) *plan.Plan {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "command.toml")
 	require.NoError(t, os.WriteFile(file, []byte(c.Settings()), 0o600))
-	p, err := plan.ReadFor(file, t.TempDir())
+	p, err := settings.ReadFor(file, t.TempDir())
 	require.NoError(t, err, c.Settings())
 	return p
 }

@@ -22,6 +22,7 @@ import (
 
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/results"
 )
 
@@ -69,13 +70,13 @@ func (g *golden) set(name, text string) {
 
 // options are those of the page, as its settings would be read.
 func (g *golden) options(t *testing.T) Options {
-	settings := fmt.Sprintf("[suite.a]\nrun = \"true\"\nresults = %q\n", cmp.Or(g.line("results:"), "auto"))
+	text := fmt.Sprintf("[suite.a]\nrun = \"true\"\nresults = %q\n", cmp.Or(g.line("results:"), "auto"))
 	if findings := g.line("findings:"); findings != "" {
-		settings += "findings = " + findings + "\n"
+		text += "findings = " + findings + "\n"
 	}
 	file := filepath.Join(t.TempDir(), plan.FileName)
-	require.NoError(t, os.WriteFile(file, []byte(settings), 0o600))
-	p, err := plan.Read(file)
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	p, err := settings.Read(file)
 	require.NoError(t, err)
 	return Options{Dir: g.root, Root: g.root, Results: p.Units[0].Results, Findings: p.Units[0].Findings}
 }

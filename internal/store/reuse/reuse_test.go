@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/watch/pattern"
 )
 
@@ -22,7 +23,7 @@ type office struct {
 	root, state string
 }
 
-const settings = `
+const settingsText = `
 [service.tides]
 run = "./tides"
 watch = ["tides.csv"]
@@ -42,7 +43,7 @@ reuse = true
 
 func open(t *testing.T) *office {
 	o := &office{t, t.TempDir(), t.TempDir()}
-	o.write(plan.FileName, settings)
+	o.write(plan.FileName, settingsText)
 	for _, name := range []string{"tides.csv", "rates.csv", "fares/a.csv", "build/rates.json", "build/fares.json", "build/pages/1.html"} {
 		o.write(name, name)
 	}
@@ -60,7 +61,7 @@ func (o *office) write(name, text string) {
 
 // begin is another session in which the task fares is to run.
 func (o *office) begin() (*Results, *Attempt) {
-	p, err := plan.Read(o.at(plan.FileName))
+	p, err := settings.Read(o.at(plan.FileName))
 	require.NoError(o.t, err)
 	r := In(o.state, o.root, func(unit string) []string {
 		var patterns []string
@@ -87,7 +88,7 @@ func (o *office) holds() bool {
 
 func TestWhatAResultDependsOn(t *testing.T) {
 	edit := func(from, to string) func(*office) {
-		return func(o *office) { o.write(plan.FileName, strings.Replace(settings, from, to, 1)) }
+		return func(o *office) { o.write(plan.FileName, strings.Replace(settingsText, from, to, 1)) }
 	}
 	write := func(name string) func(*office) { return func(o *office) { o.write(name, "other") } }
 	remove := func(name string) func(*office) {

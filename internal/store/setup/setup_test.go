@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 func TestSteps(t *testing.T) {
@@ -35,7 +36,7 @@ env = { NODE_ENV = "production" }
 `)
 	steps := In(state)
 	done := func(unit string) bool {
-		p, err := plan.Read(filepath.Join(root, plan.FileName))
+		p, err := settings.Read(filepath.Join(root, plan.FileName))
 		require.NoError(t, err)
 		u := p.Unit(unit)
 		turn, err := steps.Begin(t.Context(), p, u, u.Setup[0])

@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"flag"
@@ -14,6 +14,9 @@ import (
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
 )
 
 var update = flag.Bool("update", false, "write the problems found into testdata")
@@ -30,10 +33,10 @@ func TestProblems(t *testing.T) {
 			require.NoError(t, err)
 			dir := t.TempDir()
 			require.NoError(t, os.Mkdir(filepath.Join(dir, "cmd"), 0o755))
-			_, err = parsePlan(FileName, filepath.Join(dir, FileName), "", archive.Files[0].Data)
+			_, err = parsePlan(plan.FileName, filepath.Join(dir, plan.FileName), "", archive.Files[0].Data)
 			got := "fine\n"
 			if err != nil {
-				require.IsType(t, Problems{}, err)
+				require.IsType(t, document.Problems{}, err)
 				got = err.Error() + "\n"
 			}
 			if *update {
@@ -45,9 +48,9 @@ func TestProblems(t *testing.T) {
 	}
 }
 
-func read(t *testing.T, dir, text string) *Plan {
+func read(t *testing.T, dir, text string) *plan.Plan {
 	t.Helper()
-	p, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte(text))
+	p, err := parsePlan(plan.FileName, filepath.Join(dir, plan.FileName), "", []byte(text))
 	require.NoError(t, err)
 	return p
 }
@@ -79,26 +82,26 @@ units = ["fares"]
 	assert.Equal(t, "Saltmarsh Ferries", p.Name)
 	tides, fares, berths := p.Unit("tides"), p.Unit("fares"), p.Unit("berths")
 	assert.Equal(t, []string{"/bin/sh", "-c", "tides --port 1"}, tides.Run.Argv())
-	assert.Equal(t, []Variable{{Name: "PORT", Value: "4101"}, {Name: "LOG", Value: "info"}}, tides.Env)
+	assert.Equal(t, []plan.Variable{{Name: "PORT", Value: "4101"}, {Name: "LOG", Value: "info"}}, tides.Env)
 	assert.Equal(t, 80*time.Millisecond, tides.Debounce)
-	assert.Equal(t, Ready{After: DefaultLife}, tides.Ready)
-	assert.Equal(t, Stop{Signal: "TERM", Grace: time.Second}, tides.Stop)
+	assert.Equal(t, plan.Ready{After: plan.DefaultLife}, tides.Ready)
+	assert.Equal(t, plan.Stop{Signal: "TERM", Grace: time.Second}, tides.Stop)
 	assert.Equal(t, []string{"fares", "two words", "it's"}, fares.Run.Argv())
 	assert.Equal(t, `fares 'two words' 'it'\''s'`, fares.Run.String())
 	assert.Zero(t, fares.Debounce)
-	assert.Equal(t, Abandon, fares.Overlap)
-	assert.Equal(t, DefaultWithin, berths.Ready.Within)
+	assert.Equal(t, plan.Abandon, fares.Overlap)
+	assert.Equal(t, plan.DefaultWithin, berths.Ready.Within)
 	assert.Equal(t, "[127.0.0.1:4102]", fmt.Sprint(berths.Ports()))
 	assert.True(t, berths.Manual)
-	assert.Equal(t, Retry, berths.AfterExit)
+	assert.Equal(t, plan.Retry, berths.AfterExit)
 
 	units, unknown := p.WithNeeds([]string{"back"})
 	assert.Empty(t, unknown)
-	assert.Equal(t, []*Unit{tides, fares}, units)
+	assert.Equal(t, []*plan.Unit{tides, fares}, units)
 	_, unknown = p.WithNeeds([]string{"bertsh"})
 	assert.Equal(t, "bertsh", unknown)
 	assert.Equal(t, "berths", p.Suggest("bertsh"))
-	assert.Equal(t, []*Unit{tides, fares, berths}, p.InOrder())
+	assert.Equal(t, []*plan.Unit{tides, fares, berths}, p.InOrder())
 }
 
 func TestEnvironment(t *testing.T) {
@@ -109,7 +112,7 @@ func TestEnvironment(t *testing.T) {
 	}
 	write(".env.local", "PORT=1\nFERRY_MACHINE=of a file\nEMPTY=\n")
 	write(".env", "PORT=2\nHOST=wick")
-	p, err := parsePlan(FileName, filepath.Join(dir, FileName), "", []byte(`
+	p, err := parsePlan(plan.FileName, filepath.Join(dir, plan.FileName), "", []byte(`
 [project]
 env_files = ["missing.env", ".env.local", ".env"]
 [service.berths]
@@ -118,21 +121,21 @@ env = { ADDRESS = "${HOST}:${PORT}", LOG = "${LOG_OF_NOBODY:-info}", M = "${FERR
 `))
 	require.NoError(t, err)
 	u := p.Unit("berths")
-	assert.Equal(t, []Variable{
-		{"EMPTY", "", ".env.local"},
-		{"HOST", "wick", ".env"},
-		{"PORT", "1", ".env.local"},
+	assert.Equal(t, []plan.Variable{
+		{Name: "EMPTY", Value: "", File: ".env.local"},
+		{Name: "HOST", Value: "wick", File: ".env"},
+		{Name: "PORT", Value: "1", File: ".env.local"},
 		{
-			"ADDRESS",
-			"wick:1",
-			"",
+			Name:  "ADDRESS",
+			Value: "wick:1",
+			File:  "",
 		},
-		{"LOG", "info", ""},
-		{"M", "of the machine", ""},
-		{"D", "$5", ""},
-		{"E", "full", ""},
+		{Name: "LOG", Value: "info", File: ""},
+		{Name: "M", Value: "of the machine", File: ""},
+		{Name: "D", Value: "$5", File: ""},
+		{Name: "E", Value: "full", File: ""},
 	}, u.Env)
-	assert.Equal(t, Variable{Name: "ADDRESS", Value: "${HOST}:${PORT}"}, u.OwnEnv[0])
+	assert.Equal(t, plan.Variable{Name: "ADDRESS", Value: "${HOST}:${PORT}"}, u.OwnEnv[0])
 	assert.Equal(t, []string{"missing.env"}, p.MissingEnvFiles)
 	p.Secret = []string{"FERRY_*"}
 	assert.Equal(t, []string{"of a file", "of the machine"}, p.SecretValues(os.Environ()))
@@ -159,7 +162,7 @@ ready = { file = "${HOST}.ready" }
 	berths, tides := p.Unit("berths"), p.Unit("tides")
 	assert.Equal(
 		t,
-		[]Variable{{"HOST", "wick", ".env"}, {"PORT", "2", ".env.berths"}, {"WAY", "health", ""}},
+		[]plan.Variable{{Name: "HOST", Value: "wick", File: ".env"}, {Name: "PORT", Value: "2", File: ".env.berths"}, {Name: "WAY", Value: "health", File: ""}},
 		berths.Env,
 	)
 	assert.Equal(t, "http://127.0.0.1:2/health", berths.Ready.HTTP)
@@ -177,8 +180,8 @@ func TestBrokenEnvFile(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, ".env"), []byte("A=1\nB=2\nhunter2 is the password\nC=3\n"), 0o644),
 	)
 	_, err := parsePlan(
-		FileName,
-		filepath.Join(dir, FileName),
+		plan.FileName,
+		filepath.Join(dir, plan.FileName),
 		"",
 		[]byte("[project]\nenv_files = [\".env\"]\n[task.a]\nrun = \"a\"\n"),
 	)
@@ -188,7 +191,7 @@ func TestBrokenEnvFile(t *testing.T) {
 
 func TestSpecialFiles(t *testing.T) {
 	dir := t.TempDir()
-	settings := filepath.Join(dir, FileName)
+	settings := filepath.Join(dir, plan.FileName)
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
 	require.NoError(
 		t,
@@ -227,21 +230,21 @@ func TestCaptures(t *testing.T) {
 		`go test './internal/{area}/x'`: `go test './internal/'"${1}"'/x'`,
 		`echo \"{area} {other} ${area}`: `echo \""${1}" {other} ${area}`,
 	} {
-		c := Command{Shell: line}.With(area)
+		c := plan.Command{Shell: line}.With(area)
 		assert.Equal(t, want, c.Shell)
 		assert.Equal(t, []string{"/bin/sh", "-c", want, "sh", area["area"]}, c.Argv())
 	}
 	out, err := exec.Command(
 		"/bin/sh",
-		Command{Shell: `printf %s "a {area}" 'b {area}' {area}`}.With(area).Argv()[1:]...).Output()
+		plan.Command{Shell: `printf %s "a {area}" 'b {area}' {area}`}.With(area).Argv()[1:]...).Output()
 	require.NoError(t, err)
 	assert.Equal(t, "a "+area["area"]+"b "+area["area"]+area["area"], string(out))
 	assert.Equal(t, "go test ./internal/fares 'a fares'",
-		Command{Shell: `go test ./internal/{area} 'a {area}'`}.With(map[string]string{"area": "fares"}).String())
+		plan.Command{Shell: `go test ./internal/{area} 'a {area}'`}.With(map[string]string{"area": "fares"}).String())
 	assert.Equal(
 		t,
 		[]string{"go", "test", "./fares"},
-		Command{Words: []string{"go", "test", "./{area}"}}.With(map[string]string{"area": "fares"}).Argv(),
+		plan.Command{Words: []string{"go", "test", "./{area}"}}.With(map[string]string{"area": "fares"}).Argv(),
 	)
 }
 
@@ -259,9 +262,9 @@ run = "gone"
 `
 	for _, test := range []struct {
 		name, after string
-		want        Difference
+		want        plan.Difference
 	}{
-		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", Difference{reasons: map[string]string{}}},
+		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", plan.Difference{Reasons: map[string]string{}}},
 		{"each kind of edit", `
 [service.tides]
 run = "tides"
@@ -272,22 +275,22 @@ run = ["berths"]
 run = "fares"
 [task.fresh]
 run = "fresh"
-`, Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}, reasons: map[string]string{}}},
+`, plan.Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}, Reasons: map[string]string{}}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()
-			assert.Equal(t, test.want, Compare(read(t, dir, before), read(t, dir, test.after)))
+			assert.Equal(t, test.want, plan.Compare(read(t, dir, before), read(t, dir, test.after)))
 		})
 	}
 }
 
 func TestCompareEnvironments(t *testing.T) {
 	dir := t.TempDir()
-	write := func(text string) *Plan {
+	write := func(text string) *plan.Plan {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte(text), 0o644))
 		return read(t, dir, "[project]\nenv_files = [\".env\"]\n[service.a]\nrun = \"a\"\n")
 	}
-	d := Compare(write("PORT=1\nHOST=secret\n"), write("PORT=2\nHOST=secret\nNEW=1\n"))
+	d := plan.Compare(write("PORT=1\nHOST=secret\n"), write("PORT=2\nHOST=secret\nNEW=1\n"))
 	assert.Equal(t, []string{"a"}, d.Changed)
 	assert.Equal(t, ".env: NEW, PORT changed", d.Reason("a"))
 	assert.Equal(t, ".env: NEW, PORT", d.Variables)
@@ -303,8 +306,8 @@ func FuzzRead(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		_, err := parsePlan(FileName, filepath.Join(os.TempDir(), FileName), "", data)
-		problems, _ := err.(Problems)
+		_, err := parsePlan(plan.FileName, filepath.Join(os.TempDir(), plan.FileName), "", data)
+		problems, _ := err.(document.Problems)
 		for _, p := range problems {
 			if lines := strings.Count(string(data), "\n") + 1; p.Line < 1 || p.Line > lines {
 				t.Errorf("line %d of %d: %s", p.Line, lines, p.Text)

@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
 )
 
 // Ignore adds patterns to what a unit ignores, in the settings file itself. All
@@ -41,7 +42,7 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 	}
 	patterns = slices.DeleteFunc(
 		slices.Clone(patterns),
-		func(p string) bool { return slices.Contains(texts(unit.Ignore), p) },
+		func(p string) bool { return slices.Contains(plan.Texts(unit.Ignore), p) },
 	)
 	if len(patterns) == 0 {
 		return data, nil
@@ -50,7 +51,7 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 		"write it yourself, into [%s.%s]: ignore = [%s]",
 		unit.Kind,
 		name,
-		quoted(append(texts(unit.Ignore), patterns...)),
+		quoted(append(plan.Texts(unit.Ignore), patterns...)),
 	)
 	start, end, ok := tableText(data, unit)
 	if !ok {
@@ -58,10 +59,10 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 	}
 	edited := insertIgnored(data, start, end, unit, patterns)
 	after, err := parsePlan(file, file, "", edited)
-	if err != nil || !slices.Equal(texts(after.Unit(name).Ignore), append(patterns, texts(unit.Ignore)...)) {
+	if err != nil || !slices.Equal(plan.Texts(after.Unit(name).Ignore), append(patterns, plan.Texts(unit.Ignore)...)) {
 		return nil, byHand
 	}
-	if d := Compare(before, after); len(d.Adjusted) != 1 || len(d.Added)+len(d.Removed)+len(d.Changed) > 0 {
+	if d := plan.Compare(before, after); len(d.Adjusted) != 1 || len(d.Added)+len(d.Removed)+len(d.Changed) > 0 {
 		return nil, byHand
 	}
 	return edited, nil
@@ -74,7 +75,7 @@ var (
 
 // tableText finds what stands under the unit's own header: from behind the header's
 // line to the next header.
-func tableText(data []byte, unit *Unit) (start, end int, ok bool) {
+func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 	name := regexp.QuoteMeta(unit.Name)
 	header := regexp.MustCompile(
 		`(?m)^[ \t]*\[[ \t]*` + unit.Kind.String() + `[ \t]*\.[ \t]*["']?` + name + `["']?[ \t]*\][^\n]*\n?`,
@@ -93,8 +94,8 @@ func tableText(data []byte, unit *Unit) (start, end int, ok bool) {
 // insertIgnored writes the patterns first into the unit's list, on a line of their
 // own where the list has lines, or as a new key under the header. A new key stands
 // in place of that of [defaults], so it repeats what that says.
-func insertIgnored(data []byte, start, end int, unit *Unit, patterns []string) []byte {
-	line := "ignore = [" + quoted(append(patterns, texts(unit.Ignore)...)) + "]\n"
+func insertIgnored(data []byte, start, end int, unit *plan.Unit, patterns []string) []byte {
+	line := "ignore = [" + quoted(append(patterns, plan.Texts(unit.Ignore)...)) + "]\n"
 	at := start
 	if m := ignoreKey.FindSubmatchIndex(data[start:end]); m != nil {
 		at = start + m[1]

@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"os"
@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
 )
 
 func TestIgnore(t *testing.T) {
@@ -44,7 +46,7 @@ func TestIgnore(t *testing.T) {
 		{"broken", "[service.tides]\nrun = \n", "", "omnivigil.toml:2:7"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			file := filepath.Join(t.TempDir(), FileName)
+			file := filepath.Join(t.TempDir(), plan.FileName)
 			require.NoError(t, os.WriteFile(file, []byte(test.before), 0o640))
 			err := Ignore(file, "tides", []string{"data/tides.db"})
 			text, readErr := os.ReadFile(file)

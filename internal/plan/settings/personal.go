@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"errors"
@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/suggest"
 )
@@ -27,7 +29,7 @@ type Personal struct {
 
 // Shortcut is a command for omnivigil on under a name.
 type Shortcut struct {
-	Run      Command
+	Run      plan.Command
 	Watch    []string
 	Ignore   []string
 	EnvFiles []string
@@ -69,123 +71,123 @@ func ReadPersonal(file string, actions []string) (*Personal, error) {
 	case err != nil:
 		return p, fmt.Errorf("read your own settings %s: %w", file, files.Reason(err))
 	}
-	doc := parse(file, data)
-	if len(doc.found) > 0 {
-		return p, doc.problems()
+	doc := document.Parse(file, data)
+	if len(doc.Found) > 0 {
+		return p, doc.Problems()
 	}
-	r := &reader{document: doc, plan: &Plan{}, places: map[string]*entry{}}
+	r := &reader{Document: doc, plan: &plan.Plan{}, places: map[string]*document.Entry{}}
 	r.personal(p, actions)
-	if len(doc.found) > 0 {
-		return p, doc.problems()
+	if len(doc.Found) > 0 {
+		return p, doc.Problems()
 	}
 	return p, nil
 }
 
 func (r *reader) personal(p *Personal, actions []string) {
-	for _, e := range r.root.entries {
-		switch e.key {
+	for _, e := range r.Root.Entries {
+		switch e.Key {
 		case "theme":
 			p.Theme = r.oneOf(e, "auto", "dark", "light")
 		case "notify":
 			p.Notify = r.oneOf(e, "desktop", "bell", "off")
 		case "editor":
-			if r.want(e.value, textKind, e.key) {
-				p.Editor = e.value.text
+			if r.want(e.Value, document.TextKind, e.Key) {
+				p.Editor = e.Value.Text
 			}
 		case "assistants_may_type":
-			p.AssistantsMayType = r.want(e.value, flagKind, e.key) && e.value.text == "true"
+			p.AssistantsMayType = r.want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
 		case "keys":
-			if r.want(e.value, tablesKind, e.key) {
-				r.keys(p, e.value.table, actions)
+			if r.want(e.Value, document.TablesKind, e.Key) {
+				r.keys(p, e.Value.Table, actions)
 			}
 		case "shortcut":
-			r.eachTable(e, func(e *entry) { p.Shortcuts[e.key] = r.shortcut(e) })
+			r.eachTable(e, func(e *document.Entry) { p.Shortcuts[e.Key] = r.shortcut(e) })
 		default:
 			hint := "known here: theme, notify, editor, assistants_may_type, keys, shortcut"
-			if slices.Contains([]string{"service", "task", "suite", "project"}, e.key) {
-				hint = "what a project runs stands in its " + FileName
+			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
+				hint = "what a project runs stands in its " + plan.FileName
 			}
-			r.wrong(e.keyAt, hint, "unknown key %q in your own settings", e.key)
+			r.wrong(e.KeyAt, hint, "unknown key %q in your own settings", e.Key)
 		}
 	}
 }
 
-func (r *reader) oneOf(e *entry, choices ...string) string {
-	return choices[r.choice(e.value, e.key, choices...)]
+func (r *reader) oneOf(e *document.Entry, choices ...string) string {
+	return choices[r.choice(e.Value, e.Key, choices...)]
 }
 
 // keys reads which keys actions have. That no two have the same is for the screen to say, which
 // knows the keys of all.
-func (r *reader) keys(p *Personal, t *table, actions []string) {
-	for _, e := range t.entries {
-		if !slices.Contains(actions, e.key) {
+func (r *reader) keys(p *Personal, t *document.Table, actions []string) {
+	for _, e := range t.Entries {
+		if !slices.Contains(actions, e.Key) {
 			hint := "omnivigil check lists them all"
-			if near := suggest.Name(e.key, actions); near != "" {
+			if near := suggest.Name(e.Key, actions); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
-			r.wrong(e.keyAt, hint, "there is no action %q", e.key)
+			r.wrong(e.KeyAt, hint, "there is no action %q", e.Key)
 			continue
 		}
-		keys := []string{e.value.text}
-		if e.value.kind != textKind {
-			keys = r.words(e.value, e.key)
+		keys := []string{e.Value.Text}
+		if e.Value.Kind != document.TextKind {
+			keys = r.words(e.Value, e.Key)
 		}
 		if slices.Contains(keys, "") {
-			r.wrong(e.value.at, `such as "r" or ["r", "f5"]`, "%q has a key without a name", e.key)
+			r.wrong(e.Value.At, `such as "r" or ["r", "f5"]`, "%q has a key without a name", e.Key)
 			continue
 		}
-		p.Keys[e.key] = keys
+		p.Keys[e.Key] = keys
 	}
 }
 
-func (r *reader) shortcut(e *entry) Shortcut {
+func (r *reader) shortcut(e *document.Entry) Shortcut {
 	var s Shortcut
-	for _, k := range e.value.table.entries {
-		switch k.key {
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
 		case "run":
 			s.Run = r.plainCommand(k)
 		case "watch":
-			s.Watch = r.words(k.value, k.key)
+			s.Watch = r.words(k.Value, k.Key)
 		case "ignore":
-			s.Ignore = r.words(k.value, k.key)
+			s.Ignore = r.words(k.Value, k.Key)
 		case "env_files":
-			s.EnvFiles = r.words(k.value, k.key)
+			s.EnvFiles = r.words(k.Value, k.Key)
 		case "then":
-			s.Then = r.words(k.value, k.key)
+			s.Then = r.words(k.Value, k.Key)
 		case "debounce":
-			s.Debounce = r.duration(k.value, k.key)
+			s.Debounce = r.duration(k.Value, k.Key)
 		case "ready":
-			if r.want(k.value, textKind, k.key) {
-				s.Ready = k.value.text
+			if r.want(k.Value, document.TextKind, k.Key) {
+				s.Ready = k.Value.Text
 			}
 		case "kind":
 			s.Kind = r.oneOf(k, "service", "task")
 		default:
 			r.unknown(
 				k,
-				"[shortcut."+e.key+"]",
+				"[shortcut."+e.Key+"]",
 				[]string{"run", "watch", "ignore", "env_files", "then", "debounce", "ready", "kind"},
 			)
 		}
 	}
-	if e.value.table.get("run") == nil {
-		r.wrong(e.keyAt, `say what it runs: run = ["go", "test", "./..."]`, "[shortcut.%s] has no \"run\"", e.key)
+	if e.Value.Table.Get("run") == nil {
+		r.wrong(e.KeyAt, `say what it runs: run = ["go", "test", "./..."]`, "[shortcut.%s] has no \"run\"", e.Key)
 	}
 	return s
 }
 
 // plainCommand reads a command in which nothing stands for a variable.
-func (r *reader) plainCommand(e *entry) Command {
-	switch e.value.kind {
-	case textKind:
-		return Command{Shell: e.value.text}
-	case listKind:
-		if words := r.words(e.value, e.key); len(words) > 0 {
-			return Command{Words: words}
+func (r *reader) plainCommand(e *document.Entry) plan.Command {
+	switch e.Value.Kind {
+	case document.TextKind:
+		return plan.Command{Shell: e.Value.Text}
+	case document.ListKind:
+		if words := r.words(e.Value, e.Key); len(words) > 0 {
+			return plan.Command{Words: words}
 		}
-		r.wrong(e.value.at, `write a command, such as ["go", "test", "./..."]`, "%q is empty", e.key)
+		r.wrong(e.Value.At, `write a command, such as ["go", "test", "./..."]`, "%q is empty", e.Key)
 	default:
-		r.wrong(e.value.at, "", "%q must be a string for the shell or a list of words, not %s", e.key, e.value.kind)
+		r.wrong(e.Value.At, "", "%q must be a string for the shell or a list of words, not %s", e.Key, e.Value.Kind)
 	}
-	return Command{}
+	return plan.Command{}
 }

@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"regexp"
@@ -6,92 +6,85 @@ import (
 	"strconv"
 	"strings"
 
+	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/capture"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/text/suggest"
 )
 
 // readReactions reads [[service.NAME.reaction]] tables, or a list of tables.
-func readReactions(r *reader, u *Unit, e *entry) {
-	if e.value.kind != tablesKind && !r.want(e.value, listKind, e.key) {
+func readReactions(r *reader, u *plan.Unit, e *document.Entry) {
+	if e.Value.Kind != document.TablesKind && !r.want(e.Value, document.ListKind, e.Key) {
 		return
 	}
 	u.Reactions = nil
-	for _, item := range e.value.items {
-		if r.want(item, tablesKind, e.key) {
+	for _, item := range e.Value.Items {
+		if r.want(item, document.TablesKind, e.Key) {
 			u.Reactions = append(u.Reactions, r.reaction(item))
 		}
 	}
 }
 
 // actions are the words that "do" takes, beside signal:NAME.
-var actions = map[string]Action{
-	"restart":      Act,
-	"rerun":        Act,
-	"nothing":      Nothing,
-	"refresh-page": RefreshPage,
-	"swap-style":   SwapStyle,
+var actions = map[string]plan.Action{
+	"restart":      plan.Act,
+	"rerun":        plan.Act,
+	"nothing":      plan.Nothing,
+	"refresh-page": plan.RefreshPage,
+	"swap-style":   plan.SwapStyle,
 }
 
-func (r *reader) reaction(v *value) Reaction {
-	var out Reaction
-	for _, k := range v.table.entries {
-		switch k.key {
+func (r *reader) reaction(v *document.Value) plan.Reaction {
+	var out plan.Reaction
+	for _, k := range v.Table.Entries {
+		switch k.Key {
 		case "when":
-			if r.want(k.value, textKind, "when") {
-				out.When = r.pattern(k.value)
+			if r.want(k.Value, document.TextKind, "when") {
+				out.When = r.pattern(k.Value)
 			}
 		case "run":
-			c := r.command(k.value, "run")
+			c := r.command(k.Value, "run")
 			out.Run = &c
 		case "do":
-			if r.want(k.value, textKind, "do") {
-				out.Do, out.Signal = r.action(k.value)
+			if r.want(k.Value, document.TextKind, "do") {
+				out.Do, out.Signal = r.action(k.Value)
 			}
 		default:
 			r.unknown(k, "a reaction", []string{"when", "run", "do"})
 		}
 	}
-	do := v.table.get("do")
+	do := v.Table.Get("do")
 	switch {
-	case v.table.get("when") == nil:
-		r.wrong(v.at, `say which files it is for: when = "..."`, "a reaction has no \"when\"")
+	case v.Table.Get("when") == nil:
+		r.wrong(v.At, `say which files it is for: when = "..."`, "a reaction has no \"when\"")
 	case out.Run == nil && do == nil:
-		r.wrong(v.at, `say what follows: run = "..." or do = "restart"`, "a reaction has neither \"run\" nor \"do\"")
+		r.wrong(v.At, `say what follows: run = "..." or do = "restart"`, "a reaction has neither \"run\" nor \"do\"")
 	case out.Run != nil && do != nil:
-		r.wrong(do.keyAt, "keep one of them", "a reaction has both \"run\" and \"do\"")
+		r.wrong(do.KeyAt, "keep one of them", "a reaction has both \"run\" and \"do\"")
 	case out.Run != nil:
-		r.checkCaptures(out, v.table.get("run").value.at)
-		r.checkNested(*out.Run, v.table.get("run").value.at)
+		r.checkCaptures(out, v.Table.Get("run").Value.At)
+		r.checkNested(*out.Run, v.Table.Get("run").Value.At)
 	}
 	return out
 }
 
-func (r *reader) action(v *value) (Action, string) {
-	if name, ok := strings.CutPrefix(v.text, "signal:"); ok {
+func (r *reader) action(v *document.Value) (plan.Action, string) {
+	if name, ok := strings.CutPrefix(v.Text, "signal:"); ok {
 		if !slices.Contains(signals, name) {
-			r.wrong(v.at, "known signals: "+strings.Join(signals, ", "), "there is no signal %q", name)
+			r.wrong(v.At, "known signals: "+strings.Join(signals, ", "), "there is no signal %q", name)
 		}
-		return SendSignal, name
+		return plan.SendSignal, name
 	}
-	action, ok := actions[v.text]
+	action, ok := actions[v.Text]
 	if !ok {
 		known := []string{"restart", "rerun", "signal:HUP", "refresh-page", "swap-style", "nothing"}
 		hint := "it takes " + strings.Join(known, ", ")
-		if near := suggest.Name(v.text, known); near != "" {
+		if near := suggest.Name(v.Text, known); near != "" {
 			hint = "did you mean " + strconv.Quote(near) + "?"
 		}
-		r.wrong(v.at, hint, "\"do\" cannot be %q", v.text)
+		r.wrong(v.At, hint, "\"do\" cannot be %q", v.Text)
 	}
 	return action, ""
-}
-
-// Captures returns the names that the pattern captures, in order.
-func (p Pattern) Captures() []string {
-	var names []string
-	for _, m := range capture.Expression.FindAllStringSubmatch(p.Text, -1) {
-		names = append(names, m[1])
-	}
-	return names
 }
 
 // nestedShell finds what hands text to another shell, which would read it as code.
@@ -99,7 +92,7 @@ var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\
 
 // checkNested tells of a {name} in a text that a shell inside the command would read
 // as code: what is captured is the name of a file, which may be anything.
-func (r *reader) checkNested(c Command, at place) {
+func (r *reader) checkNested(c plan.Command, at document.Place) {
 	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && capture.Expression.MatchString(c.Shell)
 	if len(c.Words) > 2 {
 		nested = nestedShell.MatchString(strings.Join(c.Words[:2], " ")) && capture.Expression.MatchString(c.Words[2])
@@ -112,7 +105,7 @@ func (r *reader) checkNested(c Command, at place) {
 
 // checkCaptures tells of a {name} in the command that the pattern does not
 // capture. ${NAME} is the shell's.
-func (r *reader) checkCaptures(re Reaction, at place) {
+func (r *reader) checkCaptures(re plan.Reaction, at document.Place) {
 	known := re.When.Captures()
 	words := re.Run.Words
 	if words == nil {

@@ -1,19 +1,16 @@
-package plan
+package settings
 
 import (
 	"regexp"
 	"strconv"
 	"time"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
 )
 
-// Logs are what the logs of a project's sessions may take, all together.
-type Logs struct {
-	Size int64 // bytes
-	Age  time.Duration
-}
-
 // defaultLogs are the limits where the file does not say.
-var defaultLogs = Logs{Size: 2e9, Age: 14 * day}
+var defaultLogs = plan.Logs{Size: 2e9, Age: 14 * day}
 
 const day = 24 * time.Hour
 
@@ -21,18 +18,18 @@ const day = 24 * time.Hour
 const minLogs = 1e6
 
 // readLogs reads the limits of the logs.
-func (r *reader) readLogs(e *entry) {
-	if !r.want(e.value, tablesKind, e.key) {
+func (r *reader) readLogs(e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
-	for _, limit := range e.value.table.entries {
-		switch limit.key {
+	for _, limit := range e.Value.Table.Entries {
+		switch limit.Key {
 		case "size":
 			r.plan.Logs.Size = r.size(limit)
 		case "age":
 			r.plan.Logs.Age = r.age(limit)
 		default:
-			r.unknown(limit, e.key, []string{"size", "age"})
+			r.unknown(limit, e.Key, []string{"size", "age"})
 		}
 	}
 }
@@ -40,33 +37,33 @@ func (r *reader) readLogs(e *entry) {
 var measure = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]+)$`)
 
 // quantity reads a number with a unit.
-func (r *reader) quantity(e *entry, units map[string]float64, wanted string) float64 {
-	if e.value.kind != textKind {
-		r.wrong(e.value.at, "", "%q must be %s, not %s", e.key, wanted, e.value.kind)
+func (r *reader) quantity(e *document.Entry, units map[string]float64, wanted string) float64 {
+	if e.Value.Kind != document.TextKind {
+		r.wrong(e.Value.At, "", "%q must be %s, not %s", e.Key, wanted, e.Value.Kind)
 		return 0
 	}
-	if m := measure.FindStringSubmatch(e.value.text); m != nil {
+	if m := measure.FindStringSubmatch(e.Value.Text); m != nil {
 		if factor, ok := units[m[2]]; ok {
 			if n, err := strconv.ParseFloat(m[1], 64); err == nil && n*factor < 1e18 {
 				return n * factor
 			}
 		}
 	}
-	r.wrong(e.value.at, "", "%q must be %s, not %q", e.key, wanted, e.value.text)
+	r.wrong(e.Value.At, "", "%q must be %s, not %q", e.Key, wanted, e.Value.Text)
 	return 0
 }
 
-func (r *reader) size(e *entry) int64 {
+func (r *reader) size(e *document.Entry) int64 {
 	bytes := int64(
 		r.quantity(e, map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}, `a size, such as "500 MB"`),
 	)
-	if e.value.kind == textKind && measure.MatchString(e.value.text) && bytes > 0 && bytes < minLogs {
-		r.wrong(e.value.at, "", "%q must be at least 1 MB", e.key)
+	if e.Value.Kind == document.TextKind && measure.MatchString(e.Value.Text) && bytes > 0 && bytes < minLogs {
+		r.wrong(e.Value.At, "", "%q must be at least 1 MB", e.Key)
 	}
 	return bytes
 }
 
-func (r *reader) age(e *entry) time.Duration {
+func (r *reader) age(e *document.Entry) time.Duration {
 	return time.Duration(r.quantity(e, map[string]float64{
 		"hour": float64(time.Hour), "hours": float64(time.Hour), "day": float64(day), "days": float64(day),
 		"week": float64(7 * day), "weeks": float64(7 * day),

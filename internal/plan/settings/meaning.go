@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"regexp"
@@ -8,6 +8,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/google/jsonschema-go/jsonschema"
 
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/text/shellwords"
 )
 
@@ -16,96 +18,96 @@ var resultsForms = []string{"exit", "auto", "go-json", "tap", "libtest"}
 
 var findingsFail = []string{"error", "warning", "never"}
 
-func readResults(r *reader, u *Unit, e *entry) {
-	if pattern, ok := strings.CutPrefix(e.value.text, "junit:"); ok && e.value.kind == textKind {
-		u.Results = Results{ResultsJUnit, r.files(e.value, pattern, "junit")}
+func readResults(r *reader, u *plan.Unit, e *document.Entry) {
+	if pattern, ok := strings.CutPrefix(e.Value.Text, "junit:"); ok && e.Value.Kind == document.TextKind {
+		u.Results = plan.Results{Form: plan.ResultsJUnit, JUnit: r.files(e.Value, pattern, "junit")}
 		return
 	}
-	if r.want(e.value, textKind, e.key) && !slices.Contains(resultsForms, e.value.text) &&
-		strings.HasPrefix(e.value.text, "junit") {
-		r.wrong(e.value.at, `say where: results = "junit:build/report.xml"`, "%q says no file", e.value.text)
+	if r.want(e.Value, document.TextKind, e.Key) && !slices.Contains(resultsForms, e.Value.Text) &&
+		strings.HasPrefix(e.Value.Text, "junit") {
+		r.wrong(e.Value.At, `say where: results = "junit:build/report.xml"`, "%q says no file", e.Value.Text)
 		return
 	}
-	u.Results = Results{Form: ResultsForm(r.choice(e.value, e.key, resultsForms...))}
+	u.Results = plan.Results{Form: plan.ResultsForm(r.choice(e.Value, e.Key, resultsForms...))}
 }
 
 // files reads a pattern of files that a tool writes, after the word for their form.
-func (r *reader) files(v *value, pattern, word string) string {
+func (r *reader) files(v *document.Value, pattern, word string) string {
 	if pattern = strings.TrimSpace(pattern); pattern == "" || !doublestar.ValidatePattern(pattern) {
 		r.wrong(
-			v.at,
+			v.At,
 			"write a file or a pattern, such as \""+word+":build/report.xml\"",
 			"%q is not a pattern of files",
-			v.text,
+			v.Text,
 		)
 	}
 	return pattern
 }
 
-func readFindings(r *reader, u *Unit, e *entry) {
-	u.Findings = Findings{}
-	if e.value.kind == textKind {
-		if pattern, ok := strings.CutPrefix(e.value.text, "sarif:"); ok {
-			u.Findings.SARIF = r.files(e.value, pattern, "sarif")
+func readFindings(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Findings = plan.Findings{}
+	if e.Value.Kind == document.TextKind {
+		if pattern, ok := strings.CutPrefix(e.Value.Text, "sarif:"); ok {
+			u.Findings.SARIF = r.files(e.Value, pattern, "sarif")
 			return
 		}
-		u.Findings.Off = r.choice(e.value, e.key, "auto", "off") == 1
+		u.Findings.Off = r.choice(e.Value, e.Key, "auto", "off") == 1
 		return
 	}
-	if !r.want(e.value, tablesKind, e.key) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
-	for _, k := range e.value.table.entries {
-		if k.key != "pattern" {
+	for _, k := range e.Value.Table.Entries {
+		if k.Key != "pattern" {
 			r.unknown(k, "findings", []string{"pattern"})
 			continue
 		}
-		u.Findings.Pattern = r.expression(k.value, k.key)
+		u.Findings.Pattern = r.expression(k.Value, k.Key)
 		x, err := regexp.Compile(u.Findings.Pattern)
 		for _, name := range []string{"file", "line", "message"} {
 			if err == nil && u.Findings.Pattern != "" && x.SubexpIndex(name) < 0 {
 				r.wrong(
-					k.value.at,
+					k.Value.At,
 					"it needs groups named file, line and message; column, severity and rule if there are some",
 					"%q has no (?P<%s>...)",
-					k.value.text,
+					k.Value.Text,
 					name,
 				)
 				break
 			}
 		}
 	}
-	if len(e.value.table.entries) == 0 {
-		r.wrong(e.value.at, `say how it is written: { pattern = "..." }`, "\"findings\" has no \"pattern\"")
+	if len(e.Value.Table.Entries) == 0 {
+		r.wrong(e.Value.At, `say how it is written: { pattern = "..." }`, "\"findings\" has no \"pattern\"")
 	}
 }
 
-func readNarrow(r *reader, u *Unit, e *entry) {
-	u.Narrow = &Narrow{}
-	if e.value.kind == textKind {
-		u.Narrow.Add = r.addedWords(e.value, e.key, true)
+func readNarrow(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Narrow = &plan.Narrow{}
+	if e.Value.Kind == document.TextKind {
+		u.Narrow.Add = r.addedWords(e.Value, e.Key, true)
 		return
 	}
-	if !r.want(e.value, tablesKind, e.key) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
-	for _, k := range e.value.table.entries {
-		switch k.key {
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
 		case "add":
-			u.Narrow.Add = r.addedWords(k.value, k.key, true)
+			u.Narrow.Add = r.addedWords(k.Value, k.Key, true)
 		case "join":
-			if r.want(k.value, textKind, k.key) {
-				u.Narrow.Join = k.value.text
+			if r.want(k.Value, document.TextKind, k.Key) {
+				u.Narrow.Join = k.Value.Text
 			}
 		case "first":
-			u.Narrow.First = r.addedWords(k.value, k.key, false)
+			u.Narrow.First = r.addedWords(k.Value, k.Key, false)
 		default:
 			r.unknown(k, "narrow", []string{"add", "join", "first"})
 		}
 	}
-	if u.Narrow.Add == "" && u.Narrow.First == "" && len(r.found) == 0 {
+	if u.Narrow.Add == "" && u.Narrow.First == "" && len(r.Found) == 0 {
 		r.wrong(
-			e.value.at,
+			e.Value.At,
 			`say which words choose cases: { add = "-run ^({})$", join = "|" }`,
 			"\"narrow\" has no \"add\"",
 		)
@@ -113,18 +115,18 @@ func readNarrow(r *reader, u *Unit, e *entry) {
 }
 
 // addedWords reads words that are added to a command, as a shell takes them apart.
-func (r *reader) addedWords(v *value, key string, slot bool) string {
-	if !r.want(v, textKind, key) {
+func (r *reader) addedWords(v *document.Value, key string, slot bool) string {
+	if !r.want(v, document.TextKind, key) {
 		return ""
 	}
-	words, err := shellwords.Split(v.text)
+	words, err := shellwords.Split(v.Text)
 	switch {
 	case err != nil:
-		r.wrong(v.at, "close the quote", "%q cannot be taken apart into words", v.text)
+		r.wrong(v.At, "close the quote", "%q cannot be taken apart into words", v.Text)
 	case slot && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "{}") }):
-		r.wrong(v.at, `put {} where the cases go, such as "-run ^({})$"`, "%q has no {}", v.text)
+		r.wrong(v.At, `put {} where the cases go, such as "-run ^({})$"`, "%q has no {}", v.Text)
 	}
-	return v.text
+	return v.Text
 }
 
 func findingsShape() *jsonschema.Schema {

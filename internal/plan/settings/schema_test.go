@@ -1,4 +1,4 @@
-package plan
+package settings
 
 import (
 	"maps"
@@ -13,6 +13,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/plan"
 )
 
 // against validates settings against the schema.
@@ -29,14 +31,14 @@ var tomlBlock = regexp.MustCompile("(?s)```toml\n(.*?)```")
 func TestSchemaFits(t *testing.T) {
 	schema, err := Schema().Resolve(nil)
 	require.NoError(t, err)
-	files, err := filepath.Glob("../../examples/*/omnivigil.toml")
+	files, err := filepath.Glob("../../../examples/*/omnivigil.toml")
 	require.NoError(t, err)
-	for _, file := range append(files, "../../omnivigil.toml") {
+	for _, file := range append(files, "../../../omnivigil.toml") {
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
 		assert.NoError(t, against(t, schema, text), file)
 	}
-	for _, doc := range []string{"../../docs/settings.md", "../../README.md"} {
+	for _, doc := range []string{"../../../docs/settings.md", "../../README.md"} {
 		text, err := os.ReadFile(doc)
 		require.NoError(t, err)
 		blocks := tomlBlock.FindAllSubmatch(text, -1)
@@ -93,7 +95,7 @@ func TestSchemaKnowsAllKeys(t *testing.T) {
 		"[service.a]\nsetup = [ { zzzzzz = 1 } ]":   unit("service", "setup").Items.AnyOf[2],
 		"[service.a]\nprelude = [ { zzzzzz = 1 } ]": unit("service", "prelude").Items.AnyOf[2],
 	} {
-		_, err := parsePlan(FileName, filepath.Join(t.TempDir(), FileName), "", []byte(text))
+		_, err := parsePlan(plan.FileName, filepath.Join(t.TempDir(), plan.FileName), "", []byte(text))
 		require.Error(t, err, text)
 		_, known, ok := strings.Cut(err.Error(), "known here: ")
 		require.True(t, ok, err.Error())

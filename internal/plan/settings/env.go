@@ -1,20 +1,21 @@
-package plan
+package settings
 
 import (
 	"bytes"
 	"errors"
 	"io/fs"
 	"maps"
-	"path"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
 
-	"omnivigil/internal/files"
-	"omnivigil/internal/text/suggest"
-
 	"github.com/joho/godotenv"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/suggest"
 )
 
 // variables are what is known of the environment while a file is read: the
@@ -22,13 +23,13 @@ import (
 // the first that has a name wins: a unit's own, then the project's.
 type variables struct {
 	machine func(string) (string, bool)
-	project []Variable // of the project's files
-	unit    *Unit      // whose keys are being read
-	own     []Variable // of that unit's files
+	project []plan.Variable // of the project's files
+	unit    *plan.Unit      // whose keys are being read
+	own     []plan.Variable // of that unit's files
 }
 
 // files returns what looks a name up as files and the machine have it.
-func (v variables) files(u *Unit) func(string) (string, bool) {
+func (v variables) files(u *plan.Unit) func(string) (string, bool) {
 	return func(name string) (string, bool) {
 		if value, ok := v.machine(name); ok {
 			return value, true
@@ -52,7 +53,7 @@ func (v variables) all(name string) (string, bool) {
 	return v.files(v.unit)(name)
 }
 
-func find(all []Variable, name string) (string, bool) {
+func find(all []plan.Variable, name string) (string, bool) {
 	for i := len(all) - 1; i >= 0; i-- {
 		if all[i].Name == name {
 			return all[i].Value, true
@@ -64,8 +65,8 @@ func find(all []Variable, name string) (string, bool) {
 // readEnvFiles reads env files and returns their names as written and their variables,
 // those of earlier files last, so that they win. A file that is not there is noted:
 // the one for a person's own secrets seldom is on a new machine.
-func (r *reader) readEnvFiles(e *entry) (names []string, found []Variable) {
-	for i, name := range r.words(e.value, e.key) {
+func (r *reader) readEnvFiles(e *document.Entry) (names []string, found []plan.Variable) {
+	for i, name := range r.words(e.Value, e.Key) {
 		names = append(names, name)
 		data, err := files.Read(r.absolute(name), files.Sane)
 		switch {
@@ -75,20 +76,20 @@ func (r *reader) readEnvFiles(e *entry) (names []string, found []Variable) {
 			}
 			continue
 		case err != nil:
-			r.wrong(e.value.items[i].at, "", "%q cannot be read: %v", name, files.Reason(err))
+			r.wrong(e.Value.Items[i].At, "", "%q cannot be read: %v", name, files.Reason(err))
 			continue
 		}
 		values, err := godotenv.Parse(bytes.NewReader(data))
 		if err != nil {
 			// The library quotes the file, which may hold secrets.
-			r.wrong(e.value.items[i].at, "", "%s:%d: expected NAME=value", name, brokenLine(data))
+			r.wrong(e.Value.Items[i].At, "", "%s:%d: expected NAME=value", name, brokenLine(data))
 			continue
 		}
-		var file []Variable
+		var file []plan.Variable
 		for _, n := range slices.Sorted(maps.Keys(values)) {
-			file = append(file, Variable{n, values[n], name})
+			file = append(file, plan.Variable{Name: n, Value: values[n], File: name})
 		}
-		r.plan.inFiles = append(r.plan.inFiles, file...)
+		r.plan.InFiles = append(r.plan.InFiles, file...)
 		found = append(file, found...)
 	}
 	return names, found
@@ -105,22 +106,22 @@ func brokenLine(data []byte) int {
 	return min(broken+1, len(lines))
 }
 
-func readUnitEnvFiles(r *reader, u *Unit, e *entry) {
+func readUnitEnvFiles(r *reader, u *plan.Unit, e *document.Entry) {
 	u.EnvFiles, r.env.own = r.readEnvFiles(e)
 }
 
 // fileVariables returns those of the env files that the machine does not have, each
 // once, in the order of their names.
-func (v variables) fileVariables() []Variable {
-	all := map[string]Variable{}
+func (v variables) fileVariables() []plan.Variable {
+	all := map[string]plan.Variable{}
 	for _, file := range slices.Concat(v.project, v.own) {
 		all[file.Name] = file
 	}
-	maps.DeleteFunc(all, func(name string, _ Variable) bool {
+	maps.DeleteFunc(all, func(name string, _ plan.Variable) bool {
 		_, has := v.machine(name)
 		return has
 	})
-	out := make([]Variable, 0, len(all))
+	out := make([]plan.Variable, 0, len(all))
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		out = append(out, all[name])
 	}
@@ -131,11 +132,13 @@ func (v variables) fileVariables() []Variable {
 var envReferences = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
 
 // expand replaces references in a value that the unit's own variables count for.
-func (r *reader) expand(text string, at place) string { return r.expandFrom(r.env.all, text, at) }
+func (r *reader) expand(text string, at document.Place) string {
+	return r.expandFrom(r.env.all, text, at)
+}
 
 // expandFrom replaces references. A name that is not set and that has no default is a
 // problem, not an empty text.
-func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at place) string {
+func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at document.Place) string {
 	return envReferences.ReplaceAllStringFunc(text, func(ref string) string {
 		if ref == "$$" {
 			return "$"
@@ -182,60 +185,4 @@ func (r *reader) envFileNames() string {
 		return "an env file (env_files in [project] names none)"
 	}
 	return strings.Join(files, ", ")
-}
-
-// SecretValues returns the values that must not be shown: those of variables with
-// a secret name, of the units, the env files and environ ("NAME=value").
-func (p *Plan) SecretValues(environ []string) []string {
-	var values []string
-	add := func(name, value string) {
-		if p.IsSecret(name) {
-			values = append(values, value)
-		}
-	}
-	for _, u := range p.Units {
-		for _, v := range u.Env {
-			add(v.Name, v.Value)
-		}
-	}
-	for _, v := range p.inFiles { // the machine may have another value, the file's is secret as well
-		add(v.Name, v.Value)
-	}
-	for _, variable := range environ {
-		name, value, _ := strings.Cut(variable, "=")
-		add(name, value)
-	}
-	slices.Sort(values)
-	return slices.Compact(values)
-}
-
-// FromMachine stands in place of a file for a variable that the machine has, which wins.
-const FromMachine = "the machine"
-
-// Environment returns what the project gives a unit in addition to the system's own variables, in the
-// order of names: its Env, and those of env files that the machine (os.LookupEnv) has itself,
-// with FromMachine as their file.
-func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Variable {
-	all := map[string]Variable{}
-	for _, v := range p.inFiles {
-		if value, ok := machine(v.Name); ok {
-			all[v.Name] = Variable{v.Name, value, FromMachine}
-		}
-	}
-	for _, v := range u.Env {
-		all[v.Name] = v
-	}
-	var out []Variable
-	for _, name := range slices.Sorted(maps.Keys(all)) {
-		out = append(out, all[name])
-	}
-	return out
-}
-
-// IsSecret reports whether the value of a variable with that name must not be shown.
-func (p *Plan) IsSecret(name string) bool {
-	return slices.ContainsFunc(p.Secret, func(pattern string) bool {
-		ok, _ := path.Match(pattern, name)
-		return ok
-	})
 }

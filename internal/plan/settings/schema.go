@@ -1,10 +1,12 @@
-package plan
+package settings
 
 import (
 	"maps"
 	"slices"
 
 	"github.com/google/jsonschema-go/jsonschema"
+
+	"omnivigil/internal/plan"
 )
 
 // Schema returns the JSON Schema (draft 2020-12) of settings files, for editors that complete
@@ -40,18 +42,18 @@ func Schema() *jsonschema.Schema {
 			named(tableShape(map[string]*jsonschema.Schema{"units": textsShape()})),
 		),
 	})
-	for kind, says := range map[Kind]string{
-		Service: "Units that should keep running.", Task: "Units that run and end.", Suite: "Units that run and end with test results.",
-		PageServer: "Servers of pages that refresh by themselves.",
+	for kind, says := range map[plan.Kind]string{
+		plan.Service: "Units that should keep running.", plan.Task: "Units that run and end.", plan.Suite: "Units that run and end with test results.",
+		plan.PageServer: "Servers of pages that refresh by themselves.",
 	} {
 		root.Properties[kind.String()] = described(says, named(unitShape(kind, false)))
 	}
-	root.Schema, root.Title = "https://json-schema.org/draft/2020-12/schema", FileName
+	root.Schema, root.Title = "https://json-schema.org/draft/2020-12/schema", plan.FileName
 	return root
 }
 
 // unitShape is the table of a unit of a kind, or of [defaults].
-func unitShape(kind Kind, defaults bool) *jsonschema.Schema {
+func unitShape(kind plan.Kind, defaults bool) *jsonschema.Schema {
 	properties := map[string]*jsonschema.Schema{}
 	for _, name := range unitKeyNames(kind, defaults) {
 		key := unitKeys[name]

@@ -1,0 +1,64 @@
+package plan
+
+import (
+	"maps"
+	"path"
+	"slices"
+	"strings"
+)
+
+// SecretValues returns the values that must not be shown: those of variables with
+// a secret name, of the units, the env files and environ ("NAME=value").
+func (p *Plan) SecretValues(environ []string) []string {
+	var values []string
+	add := func(name, value string) {
+		if p.IsSecret(name) {
+			values = append(values, value)
+		}
+	}
+	for _, u := range p.Units {
+		for _, v := range u.Env {
+			add(v.Name, v.Value)
+		}
+	}
+	for _, v := range p.InFiles { // the machine may have another value, the file's is secret as well
+		add(v.Name, v.Value)
+	}
+	for _, variable := range environ {
+		name, value, _ := strings.Cut(variable, "=")
+		add(name, value)
+	}
+	slices.Sort(values)
+	return slices.Compact(values)
+}
+
+// FromMachine stands in place of a file for a variable that the machine has, which wins.
+const FromMachine = "the machine"
+
+// Environment returns what the project gives a unit in addition to the system's own variables, in the
+// order of names: its Env, and those of env files that the machine (os.LookupEnv) has itself,
+// with FromMachine as their file.
+func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Variable {
+	all := map[string]Variable{}
+	for _, v := range p.InFiles {
+		if value, ok := machine(v.Name); ok {
+			all[v.Name] = Variable{v.Name, value, FromMachine}
+		}
+	}
+	for _, v := range u.Env {
+		all[v.Name] = v
+	}
+	var out []Variable
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[name])
+	}
+	return out
+}
+
+// IsSecret reports whether the value of a variable with that name must not be shown.
+func (p *Plan) IsSecret(name string) bool {
+	return slices.ContainsFunc(p.Secret, func(pattern string) bool {
+		ok, _ := path.Match(pattern, name)
+		return ok
+	})
+}

@@ -1,0 +1,637 @@
+package settings
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/google/jsonschema-go/jsonschema"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/suggest"
+)
+
+// unitKey is one key that a unit's table may have.
+type unitKey struct {
+	kinds  []plan.Kind // none: all
+	misfit string      // the hint where it stands in a unit of another kind
+	early  bool        // it sets variables that other keys may use
+	relay  bool        // a relay takes it as well, which takes none that does not say so
+	says   string      // what it is for, in a sentence
+	shape  func() *jsonschema.Schema
+	read   func(*reader, *plan.Unit, *document.Entry)
+}
+
+func (k unitKey) fits(kind plan.Kind) bool {
+	if kind == plan.PageServer {
+		return k.relay || slices.Contains(k.kinds, plan.PageServer)
+	}
+	return len(k.kinds) == 0 || slices.Contains(k.kinds, kind)
+}
+
+// unitKeys is the one list of what a unit's table, and so [defaults], may say.
+var unitKeys map[string]unitKey
+
+func init() {
+	ends := []plan.Kind{plan.Task, plan.Suite}
+	unitKeys = map[string]unitKey{
+		"run": {says: "What it runs: a line for the shell, or a list of words without one.", shape: commandShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Run = r.command(e.Value, e.Key) }},
+		"dir": {says: "The folder that it runs in.", shape: textShape,
+			read: readDir},
+		"env": {relay: true, says: "Variables of its own.", shape: envShape,
+			read: readEnv, early: true},
+		"env_files": {relay: true, says: "Files of variables that come before those of the project.", shape: textsShape,
+			read: readUnitEnvFiles, early: true},
+		"needs": {relay: true, says: "Units that must be ready or done before it starts.", shape: textsShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Needs = r.references(u, e) }},
+		"follows": {
+			says:  "Units after which it restarts or reruns, whenever they have finished again.",
+			shape: textsShape,
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Follows = r.references(u, e) },
+		},
+		"watch": {says: "Patterns of files whose changes concern it.", shape: textsShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Watch = r.patterns(e) }},
+		"ignore": {relay: true, says: "Patterns of files whose changes do not.", shape: textsShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Ignore = r.patterns(e) }},
+		"setup": {
+			says:  "Heavy steps before its first run, skipped while their inputs stay the same.",
+			shape: stepsShape("run", "inputs", "outputs"),
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") },
+		},
+		"prelude": {says: "Quick steps before every run.", shape: stepsShape("run"),
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Prelude = r.steps(e, "run") }},
+		"reaction": {
+			says:  "Finer rules than watch: the first that matches says what a change does.",
+			shape: reactionsShape,
+			read:  readReactions,
+		},
+		"debounce": {
+			relay: true,
+			says:  "How long files must be quiet before their changes count as one.",
+			shape: durationShape,
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Debounce = r.duration(e.Value, e.Key) },
+		},
+		"poll": {
+			relay: true,
+			says:  "How often to look at its files, where the system does not tell of them.",
+			shape: durationShape,
+			read:  readPoll,
+		},
+		"stop": {says: "How it is stopped.", shape: stopShape,
+			read: readStop},
+		"start": {
+			relay: true,
+			says:  "\"manual\": only when asked for.",
+			shape: func() *jsonschema.Schema { return choiceShape("auto", "manual") },
+			read:  readStart,
+		},
+		"endpoint": {relay: true, says: "An address that it is known to listen on.", shape: endpointShape,
+			read: readEndpoint},
+		"structured": {says: "false: lines of JSON and logfmt are shown as they are.", shape: flagShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unstructured = !r.flag(e) }},
+		"gitignore": {relay: true, says: "false: files count that version control ignores.", shape: flagShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unignored = !r.flag(e) }},
+		"skip_unchanged": {
+			says:  "true: a file that is saved with what it held before does not count.",
+			shape: flagShape,
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.SkipUnchanged = r.flag(e) },
+		},
+		"ready": {says: "When it counts as ready.", shape: readyShape,
+			kinds: []plan.Kind{plan.Service}, read: readReady,
+			misfit: "it is done when it exits 0"},
+		"pass": {says: "How to tell when it takes up changes by itself.", shape: passShape,
+			kinds: []plan.Kind{plan.Service}, read: readPass,
+			misfit: "only a service takes up changes by itself"},
+		"after_exit": {
+			says:   "What follows when it has ended by itself.",
+			shape:  func() *jsonschema.Schema { return choiceShape("wait", "retry") },
+			kinds:  []plan.Kind{plan.Service},
+			read:   readAfterExit,
+			misfit: "only a service is started again after it has ended",
+		},
+		"outputs": {says: "Patterns of what it makes, which never counts as a change for it.", shape: textsShape,
+			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Outputs = r.patterns(e) },
+			misfit: "leave what it writes out with \"ignore\""},
+		"reuse": {says: "true: its last good result holds while all that it depends on is the same.", shape: flagShape,
+			kinds: []plan.Kind{plan.Task}, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
+			misfit: "only a task's result is reused"},
+		"alone": {says: "true: no other task or suite runs beside it.", shape: flagShape,
+			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.flag(e) },
+			misfit: "services run beside whatever else runs"},
+		"may_serve": {says: "true: it is a service once it listens or has lived for 10 s.", shape: flagShape,
+			kinds: []plan.Kind{plan.Task}, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.MayServe = r.flag(e) },
+			misfit: "only a task is not known to be a service beforehand"},
+		"results": {says: "How the results of its tests are read.", shape: textShape,
+			kinds: ends, read: readResults,
+			misfit: "only a suite or task has test results"},
+		"findings": {says: "How the places in files are read that tools tell of.", shape: findingsShape,
+			read: readFindings},
+		"findings_fail": {
+			says:  "Which of them make a run fail that ended well.",
+			shape: func() *jsonschema.Schema { return choiceShape(findingsFail...) },
+			read: func(r *reader, u *plan.Unit, e *document.Entry) {
+				u.FindingsFail = plan.FindingsFail(r.choice(e.Value, e.Key, findingsFail...))
+			},
+		},
+		"narrow": {says: "How chosen cases are added to its command.", shape: narrowShape,
+			kinds: ends, read: readNarrow,
+			misfit: "only a suite or task has cases to choose from"},
+		"widen": {says: "true: all of it runs once a narrowed run is green.", shape: flagShape,
+			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Widen = r.flag(e) },
+			misfit: "only a suite or task has cases to choose from"},
+		"overlap": {
+			says:   "What a change during a run does.",
+			shape:  func() *jsonschema.Schema { return choiceShape("finish", "abandon") },
+			kinds:  ends,
+			read:   readOverlap,
+			misfit: "a change restarts a service at once",
+		},
+		"listen": {
+			says:  "The address that the pages are served on.",
+			shape: textShape,
+			kinds: []plan.Kind{
+				plan.PageServer,
+			},
+			read:   readListen,
+			misfit: "a relay listens; of a service say endpoint = { port = N }",
+		},
+		"to": {says: "The service whose pages they are.", shape: textShape,
+			kinds: []plan.Kind{plan.PageServer}, read: readRelayTo, misfit: "only a relay serves what others answer"},
+		"root": {says: "The folder whose files are the pages.", shape: textShape,
+			kinds: []plan.Kind{plan.PageServer}, read: readRelayRoot, misfit: "only a relay serves files"},
+		"at": {says: "Prefixes of paths that go elsewhere: to a service, or to a folder.",
+			shape: func() *jsonschema.Schema { return named(textShape()) },
+			kinds: []plan.Kind{plan.PageServer}, read: readRelayAt, misfit: "only a relay serves pages"},
+		"fallback": {says: "The file that answers paths that no file has.", shape: textShape,
+			kinds: []plan.Kind{plan.PageServer}, misfit: "only a relay serves files",
+			read: func(r *reader, u *plan.Unit, e *document.Entry) {
+				if r.want(e.Value, document.TextKind, e.Key) {
+					relayOf(u).Fallback = e.Value.Text
+				}
+			}},
+		"refresh": {
+			says:  "Patterns of files that refresh pages by themselves; style sheets and images are swapped in place.",
+			shape: textsShape,
+			kinds: []plan.Kind{
+				plan.PageServer,
+			},
+			misfit: "only a relay has pages; a reaction of a service can say do = \"refresh-page\"",
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { relayOf(u).Refresh = r.patterns(e) },
+		},
+	}
+}
+
+// unitKeyNames lists the keys of one kind, or of all.
+func unitKeyNames(kind plan.Kind, all bool) []string {
+	var names []string
+	for name, key := range unitKeys {
+		if all || key.fits(kind) {
+			names = append(names, name)
+		}
+	}
+	sort.Strings(names)
+	return names
+}
+
+// want reports whether v is of that kind, and notes a problem if not.
+func (r *reader) want(v *document.Value, kind document.ValueKind, key string) bool {
+	if v.Kind == kind {
+		return true
+	}
+	r.wrong(v.At, "", "%q must be %s, not %s", key, kind, v.Kind)
+	return false
+}
+
+// words reads a list of strings.
+func (r *reader) words(v *document.Value, key string) []string {
+	if !r.want(v, document.ListKind, key) {
+		return nil
+	}
+	words := make([]string, 0, len(v.Items))
+	for _, item := range v.Items {
+		if r.want(item, document.TextKind, key) {
+			words = append(words, item.Text)
+		}
+	}
+	return words
+}
+
+func (r *reader) command(v *document.Value, key string) plan.Command {
+	switch v.Kind {
+	case document.TextKind:
+		if strings.TrimSpace(v.Text) == "" {
+			r.wrong(v.At, `write a command, such as "go run ."`, "%q is empty", key)
+		}
+		return plan.Command{Shell: v.Text}
+	case document.ListKind:
+		written := r.words(v, key)
+		if len(v.Items) == 0 || len(written) > 0 && written[0] == "" {
+			r.wrong(v.At, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
+		}
+		words := make([]string, len(written))
+		for i, w := range written {
+			words[i] = r.expand(w, v.At)
+		}
+		if slices.Equal(words, written) {
+			written = nil
+		}
+		return plan.Command{Words: words, Written: written}
+	}
+	r.wrong(v.At, "", "%q must be a string for the shell or a list of words, not %s", key, v.Kind)
+	return plan.Command{}
+}
+
+func (r *reader) duration(v *document.Value, key string) time.Duration {
+	d, err := time.ParseDuration(v.Text)
+	switch {
+	case v.Kind != document.TextKind:
+		r.wrong(v.At, "", `%q must be a duration, such as "150ms", not %s`, key, v.Kind)
+	case err != nil || d < 0:
+		r.wrong(v.At, "", `%q must be a duration, such as "150ms" or "2s", not %q`, key, v.Text)
+	default:
+		return d
+	}
+	return 0
+}
+
+func (r *reader) flag(e *document.Entry) bool {
+	return r.want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
+}
+
+// minPoll keeps looking at files from becoming the machine's main work.
+const minPoll = 100 * time.Millisecond
+
+func readPoll(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Poll = r.duration(e.Value, e.Key)
+	if u.Poll > 0 && u.Poll < minPoll {
+		r.wrong(
+			e.Value.At,
+			"write at least "+minPoll.String(),
+			"%q would look at files all the time: %q",
+			e.Key,
+			e.Value.Text,
+		)
+	}
+}
+
+// choice reads a text that must be one of a few and returns its index.
+func (r *reader) choice(v *document.Value, key string, choices ...string) int {
+	if !r.want(v, document.TextKind, key) {
+		return 0
+	}
+	if i := slices.Index(choices, v.Text); i >= 0 {
+		return i
+	}
+	hint := "it takes " + strings.Join(choices, " or ")
+	if near := suggest.Name(v.Text, choices); near != "" {
+		hint = "did you mean " + strconv.Quote(near) + "?"
+	}
+	r.wrong(v.At, hint, "%q cannot be %q", key, v.Text)
+	return 0
+}
+
+// references reads names of other units; whether they exist is known only when
+// the whole file has been read.
+func (r *reader) references(u *plan.Unit, e *document.Entry) []string {
+	r.places[u.Name+" "+e.Key] = e
+	return r.words(e.Value, e.Key)
+}
+
+func (r *reader) patterns(e *document.Entry) []plan.Pattern {
+	if !r.want(e.Value, document.ListKind, e.Key) {
+		return nil
+	}
+	patterns := make([]plan.Pattern, 0, len(e.Value.Items))
+	for _, item := range e.Value.Items {
+		if r.want(item, document.TextKind, e.Key) {
+			patterns = append(patterns, r.pattern(item))
+		}
+	}
+	return patterns
+}
+
+func (r *reader) pattern(v *document.Value) plan.Pattern {
+	if v.Text == "" || !doublestar.ValidatePattern(v.Text) {
+		r.wrong(v.At, "see the patterns in docs/settings.md", "%q is not a pattern", v.Text)
+	} else if filepath.IsAbs(filepath.FromSlash(v.Text)) {
+		r.wrong(
+			v.At,
+			"write it relative to the folder of "+plan.FileName+", such as \"src/**\"",
+			"the pattern %q is absolute",
+			v.Text,
+		)
+	} else if ways(v.Text) > maxWays {
+		r.wrong(v.At, "write several patterns", "%q has too many choices in its braces", v.Text)
+	}
+	return plan.Pattern{Text: v.Text, Line: v.At.Line}
+}
+
+// maxWays is how many patterns without braces one with braces may stand for.
+const maxWays = 1000
+
+// ways returns how many patterns the braces of one stand for, at most.
+func ways(pattern string) int {
+	all, group := 1, 1
+	for _, c := range pattern {
+		switch c {
+		case ',':
+			group++
+		case '}':
+			all, group = min(all*group, maxWays+1), 1
+		}
+	}
+	return all
+}
+
+func readDir(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TextKind, e.Key) {
+		return
+	}
+	u.Dir = r.absolute(e.Value.Text)
+	info, err := os.Stat(u.Dir)
+	switch {
+	case err != nil:
+		r.wrong(e.Value.At, nearestFolder(u.Dir), "there is no folder %q", e.Value.Text)
+	case !info.IsDir():
+		r.wrong(e.Value.At, "\"dir\" must be a folder", "%q is a file", e.Value.Text)
+	}
+}
+
+// nearestFolder hints at a folder beside the missing one with a similar name.
+func nearestFolder(dir string) string {
+	siblings, err := os.ReadDir(filepath.Dir(dir))
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, s := range siblings {
+		if s.IsDir() {
+			names = append(names, s.Name())
+		}
+	}
+	if near := suggest.Name(filepath.Base(dir), names); near != "" {
+		return "did you mean " + strconv.Quote(near) + "?"
+	}
+	return ""
+}
+
+func readEnv(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	u.Env, u.OwnEnv = nil, nil
+	for _, v := range e.Value.Table.Entries {
+		if v.Value.Kind != document.TextKind && v.Value.Kind != document.NumberKind {
+			r.wrong(v.Value.At, "put it in quotes", "variable %s must be a string, not %s", v.Key, v.Value.Kind)
+			continue
+		}
+		// A variable may build on those of the machine and the files, not on its neighbours.
+		u.Env = append(u.Env, plan.Variable{Name: v.Key, Value: r.expandFrom(r.env.files(u), v.Value.Text, v.Value.At)})
+		u.OwnEnv = append(u.OwnEnv, plan.Variable{Name: v.Key, Value: v.Value.Text})
+	}
+}
+
+var signals = []string{"TERM", "INT", "HUP", "QUIT", "USR1", "USR2", "KILL"}
+
+func readStop(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
+		case "signal":
+			if r.want(k.Value, document.TextKind, "signal") {
+				u.Stop.Signal = signals[r.choice(k.Value, "signal", signals...)]
+			}
+		case "run":
+			c := r.command(k.Value, "run")
+			u.Stop.Run = &c
+		case "type":
+			if r.want(k.Value, document.TextKind, "type") {
+				u.Stop.Type = k.Value.Text
+			}
+		case "grace":
+			u.Stop.Grace = r.duration(k.Value, "grace")
+		default:
+			r.unknown(k, "stop", []string{"signal", "run", "type", "grace"})
+		}
+	}
+	if typed := e.Value.Table.Get("type"); typed != nil && e.Value.Table.Get("run") != nil {
+		r.wrong(typed.KeyAt, "keep one of them", "\"stop\" has both \"run\" and \"type\"")
+	}
+}
+
+var whenUp = []string{"tell", "browse", "quiet"}
+
+func readEndpoint(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
+		case "port":
+			u.Endpoint.Port = r.port(k.Value, k.Key)
+		case "label":
+			if r.want(k.Value, document.TextKind, k.Key) {
+				u.Endpoint.Label = k.Value.Text
+			}
+		case "when_up":
+			u.Endpoint.WhenUp = whenUp[r.choice(k.Value, k.Key, whenUp...)]
+		default:
+			r.unknown(k, "endpoint", []string{"port", "label", "when_up"})
+		}
+	}
+}
+
+func readStart(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Manual = r.choice(e.Value, e.Key, "auto", "manual") == 1
+}
+
+func readAfterExit(r *reader, u *plan.Unit, e *document.Entry) {
+	u.AfterExit = plan.AfterExit(r.choice(e.Value, e.Key, "wait", "retry"))
+}
+
+func readOverlap(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Overlap = plan.Overlap(r.choice(e.Value, e.Key, "finish", "abandon"))
+}
+
+func readReady(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	u.Ready = plan.Ready{}
+	var ways []*document.Entry
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
+		case "port":
+			u.Ready.Port = r.port(k.Value, k.Key)
+		case "http":
+			u.Ready.HTTP = r.httpURL(k.Value, k.Key)
+		case "insecure":
+			u.Ready.Insecure = r.flag(k)
+			continue
+		case "line":
+			u.Ready.Line = r.expression(k.Value, k.Key)
+		case "file":
+			if r.want(k.Value, document.TextKind, k.Key) {
+				u.Ready.File = r.absolute(r.expand(k.Value.Text, k.Value.At))
+			}
+		case "run":
+			c := r.command(k.Value, k.Key)
+			u.Ready.Run = &c
+		case "after":
+			u.Ready.After = r.duration(k.Value, k.Key)
+		case "within":
+			u.Ready.Within = r.duration(k.Value, k.Key)
+			continue
+		default:
+			r.unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within", "insecure"})
+			continue
+		}
+		ways = append(ways, k)
+	}
+	if u.Ready.Insecure && !strings.HasPrefix(u.Ready.HTTP, "https:") && len(r.Found) == 0 {
+		r.wrong(
+			e.Value.Table.Get("insecure").KeyAt,
+			`it is for ready = { http = "https://..." }`,
+			"\"insecure\" requires an https URL",
+		)
+	}
+	if len(ways) != 1 && len(r.Found) == 0 {
+		at := e.KeyAt
+		if len(ways) > 1 {
+			at = ways[1].KeyAt
+		}
+		r.wrong(
+			at,
+			"keep one of port, http, line, file, run, after",
+			"\"ready\" must have one way to tell, not %d",
+			len(ways),
+		)
+	}
+}
+
+// readPass reads how the passes of a service are told: "auto", or by expressions.
+func readPass(r *reader, u *plan.Unit, e *document.Entry) {
+	u.Pass = &plan.Pass{Within: plan.DefaultTakeUp}
+	if e.Value.Kind == document.TextKind {
+		r.choice(e.Value, e.Key, "auto")
+		u.Pass.Auto = true
+		return
+	}
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	for _, k := range e.Value.Table.Entries {
+		switch k.Key {
+		case "working":
+			u.Pass.Working = r.expression(k.Value, k.Key)
+		case "good":
+			u.Pass.Good = r.expression(k.Value, k.Key)
+		case "bad":
+			u.Pass.Bad = r.expression(k.Value, k.Key)
+		case "within":
+			u.Pass.Within = r.duration(k.Value, k.Key)
+		default:
+			r.unknown(k, "pass", []string{"working", "good", "bad", "within"})
+		}
+	}
+	phrases := e.Value.Table.Get("working") != nil || e.Value.Table.Get("bad") != nil
+	switch {
+	case e.Value.Table.Get("good") != nil:
+	case phrases:
+		r.wrong(e.KeyAt, `say which line ends a good one: good = "found 0 errors"`, "\"pass\" has no \"good\"")
+	default: // the phrases of the common tools, with a time of its own
+		u.Pass.Auto = true
+	}
+}
+
+func (r *reader) absolute(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(r.plan.Root, path)
+}
+
+// steps reads a list of commands, each a text, a list of words, or a table with
+// some of these keys.
+func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
+	if !r.want(e.Value, document.ListKind, e.Key) {
+		return nil
+	}
+	steps := make([]plan.Step, 0, len(e.Value.Items))
+	for _, item := range e.Value.Items {
+		if item.Kind != document.TablesKind {
+			steps = append(steps, plan.Step{Run: r.command(item, e.Key)})
+			continue
+		}
+		var s plan.Step
+		for _, k := range item.Table.Entries {
+			switch {
+			case !slices.Contains(keys, k.Key):
+				r.unknown(k, "a step of "+e.Key, keys)
+			case k.Key == "run":
+				s.Run = r.command(k.Value, k.Key)
+			case k.Key == "inputs":
+				s.Inputs = r.patterns(k)
+			default:
+				s.Outputs = r.patterns(k)
+			}
+		}
+		if item.Table.Get("run") == nil {
+			r.wrong(item.At, `say what it runs: { run = "..." }`, "a step of %q has no \"run\"", e.Key)
+		}
+		steps = append(steps, s)
+	}
+	return steps
+}
+
+func (r *reader) port(v *document.Value, key string) int {
+	text := strings.ReplaceAll(v.Text, "_", "")
+	switch {
+	case v.Kind == document.TextKind && envReferences.MatchString(v.Text):
+		if text = r.expand(v.Text, v.At); r.checking {
+			return 0
+		}
+	case !r.want(v, document.NumberKind, key):
+		return 0
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 65535 {
+		r.wrong(v.At, "ports go from 1 to 65535", "%s is not a port", v.Text)
+	}
+	return n
+}
+
+func (r *reader) httpURL(v *document.Value, key string) string {
+	if !r.want(v, document.TextKind, key) {
+		return ""
+	}
+	text := r.expand(v.Text, v.At)
+	u, err := url.Parse(text)
+	if !r.checking && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		r.wrong(v.At, "write it whole, such as http://127.0.0.1:4102/health", "%q is not a web address", v.Text)
+	}
+	return text
+}
+
+func (r *reader) expression(v *document.Value, key string) string {
+	if !r.want(v, document.TextKind, key) {
+		return ""
+	}
+	if _, err := regexp.Compile(v.Text); err != nil {
+		r.wrong(v.At, "the syntax is that of Go's package regexp", "%q is not a regular expression: %v", v.Text, err)
+	} else if v.Text == "" {
+		r.wrong(v.At, "the syntax is that of Go's package regexp", "%q is empty", key)
+	}
+	return v.Text
+}

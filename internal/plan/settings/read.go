@@ -1,0 +1,349 @@
+// Package settings reads an omnivigil.toml into a plan.Plan, and a user's personal file, and checks both; it has
+// their JSON Schema and writes small edits into a settings file. Every problem of a file is reported at once with its
+// location, so that a file can be fixed in one go.
+//
+// It starts nothing and watches nothing. Start reading at Read; each key of a unit has an entry in keys.go.
+package settings
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/suggest"
+)
+
+// Read reads and validates the settings file at path. Where the file itself is
+// wrong the error is a Problems that names everything wrong with it.
+func Read(path string) (*plan.Plan, error) { return ReadFor(path, "") }
+
+// ReadFor is Read for the settings of a folder that are kept elsewhere; empty: in it.
+func ReadFor(path, root string) (*plan.Plan, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, fmt.Errorf("find %s: %w", path, err)
+	}
+	data, err := files.Read(abs, files.Sane)
+	if err != nil {
+		return nil, fmt.Errorf("read the settings %s: %w", path, files.Reason(err))
+	}
+	return parsePlan(path, abs, root, data)
+}
+
+// parsePlan reads data as the settings file abs of the folder root, empty for the one that it
+// is in; shown is its name in problems.
+func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
+	if root == "" {
+		root = filepath.Dir(abs)
+	}
+	doc := document.Parse(shown, data)
+	if len(doc.Found) > 0 {
+		return nil, doc.Problems()
+	}
+	r := &reader{
+		Document: doc,
+		plan:     &plan.Plan{Jobs: defaultJobs(), Logs: defaultLogs, File: abs, Root: root, Name: filepath.Base(root)},
+		defaults: &document.Table{},
+		env:      variables{machine: os.LookupEnv},
+		places:   map[string]*document.Entry{},
+		known:    map[string]int{},
+	}
+	r.readFile()
+	r.plan.BuildIndex()
+	r.checkNames()
+	r.checkCircles()
+	if len(doc.Found) > 0 {
+		return nil, doc.Problems()
+	}
+	return r.plan, nil
+}
+
+// reader turns a document into a plan and notes every problem on the way.
+type reader struct {
+	*document.Document
+	plan     *plan.Plan
+	defaults *document.Table
+	env      variables
+	places   map[string]*document.Entry // where each unit's table and each of its references stands
+	known    map[string]int             // positions of units, by name
+	told     map[string]bool            // problems, so that what stands in [defaults] is told once
+	checking bool                       // reading [defaults] for themselves: no unit has variables yet
+}
+
+func (r *reader) wrong(at document.Place, hint, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if key := fmt.Sprint(at, text); !r.told[key] {
+		if r.told == nil {
+			r.told = map[string]bool{}
+		}
+		r.told[key] = true
+		r.Problem(at, text, hint)
+	}
+}
+
+// unknown tells of a key that is not in known.
+func (r *reader) unknown(e *document.Entry, where string, known []string) {
+	if now, old := renamedKeys[e.Key]; old && slices.Contains(known, now) {
+		r.wrong(e.KeyAt, fmt.Sprintf("write %q", now), "%q is called %q now", e.Key, now)
+		return
+	}
+	hint := "known here: " + strings.Join(known, ", ")
+	if near := suggest.Name(e.Key, known); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
+	}
+	r.wrong(e.KeyAt, hint, "unknown key %q in %s", e.Key, where)
+}
+
+// renamedKeys are keys of earlier versions, and what they are called now.
+var renamedKeys = map[string]string{"lull": "debounce"}
+
+var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+
+func (r *reader) readFile() {
+	// [project] and [defaults] come first, wherever they stand: units build on them.
+	if e := r.Root.Get("project"); e != nil {
+		r.readProject(e.Value)
+	}
+	if e := r.Root.Get("defaults"); e != nil && r.want(e.Value, document.TablesKind, "[defaults]") {
+		r.defaults = e.Value.Table
+		r.readDefaults()
+	}
+	for _, e := range r.Root.Entries {
+		switch e.Key {
+		case "project", "defaults":
+		case "service":
+			r.readUnits(e, plan.Service)
+		case "task":
+			r.readUnits(e, plan.Task)
+		case "suite":
+			r.readUnits(e, plan.Suite)
+		case "relay":
+			r.readUnits(e, plan.PageServer)
+		case "group":
+			r.eachTable(e, r.readGroup)
+		default:
+			r.unknown(e, "the file", []string{"project", "defaults", "service", "task", "suite", "relay", "group"})
+		}
+	}
+	r.inFileOrder()
+	if len(r.plan.Units) == 0 && len(r.Found) == 0 {
+		r.wrong(
+			document.Place{Line: 1, Column: 1, Width: 1},
+			`add one, such as [service.web] with run = "..."`,
+			"the file names no unit",
+		)
+	}
+}
+
+// inFileOrder puts the units into the order of the file, across kinds.
+func (r *reader) inFileOrder() {
+	slices.SortStableFunc(r.plan.Units, func(a, b *plan.Unit) int { return a.Line - b.Line })
+	for i, u := range r.plan.Units {
+		r.known[u.Name] = i
+	}
+}
+
+func (r *reader) readProject(v *document.Value) {
+	if !r.want(v, document.TablesKind, "[project]") {
+		return
+	}
+	for _, e := range v.Table.Entries {
+		switch e.Key {
+		case "name":
+			if r.want(e.Value, document.TextKind, e.Key) {
+				r.plan.Name = e.Value.Text
+			}
+		case "env_files":
+			r.plan.EnvFiles, r.env.project = r.readEnvFiles(e)
+		case "secret":
+			r.plan.Secret = r.words(e.Value, e.Key)
+			for i, p := range r.plan.Secret {
+				if _, err := path.Match(p, ""); err != nil {
+					r.wrong(e.Value.Items[i].At, `such as "*_TOKEN"`, "%q is not a pattern of names", p)
+				}
+			}
+		case "jobs":
+			r.plan.Jobs = r.jobs(e)
+		case "logs":
+			r.readLogs(e)
+		case "on_verdict":
+			c := r.plainCommand(e)
+			r.plan.OnVerdict = &c
+		default:
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "on_verdict"})
+		}
+	}
+}
+
+// jobs reads how many tasks, suites and setup steps may run at once.
+func (r *reader) jobs(e *document.Entry) int {
+	if !r.want(e.Value, document.NumberKind, e.Key) {
+		return 0
+	}
+	n, err := strconv.Atoi(strings.ReplaceAll(e.Value.Text, "_", ""))
+	if err != nil || n < 1 {
+		r.wrong(e.Value.At, "it is at least 1", "%s is not a number of jobs", e.Value.Text)
+	}
+	return n
+}
+
+// defaultJobs is how many run at once where the file does not say.
+func defaultJobs() int { return max(2, runtime.NumCPU()) }
+
+// eachTable calls read for every named table below e, such as [group.NAME].
+func (r *reader) eachTable(e *document.Entry, read func(*document.Entry)) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	for _, sub := range e.Value.Table.Entries {
+		if r.want(sub.Value, document.TablesKind, e.Key+"."+sub.Key) {
+			read(sub)
+		}
+	}
+}
+
+func (r *reader) readGroup(e *document.Entry) {
+	g := plan.Group{Name: e.Key}
+	for _, member := range e.Value.Table.Entries {
+		if member.Key != "units" {
+			r.unknown(member, "[group."+e.Key+"]", []string{"units"})
+			continue
+		}
+		g.Units = r.words(member.Value, "units")
+		r.places["group "+e.Key] = member
+	}
+	if r.places["group "+e.Key] == nil {
+		r.places["group "+e.Key] = e
+	}
+	r.plan.Groups = append(r.plan.Groups, g)
+}
+
+func (r *reader) readDefaults() {
+	scratch := r.newUnit("", plan.Service)
+	r.checking, r.env.unit = true, scratch
+	defer func() { r.checking = false }()
+	for _, e := range r.defaults.Entries {
+		if key, ok := unitKeys[e.Key]; ok {
+			key.read(r, scratch, e)
+		} else {
+			r.unknown(e, "[defaults]", unitKeyNames(0, true))
+		}
+	}
+}
+
+func (r *reader) readUnits(e *document.Entry, kind plan.Kind) {
+	r.eachTable(e, func(e *document.Entry) { r.readUnit(e, kind) })
+}
+
+func (r *reader) newUnit(name string, kind plan.Kind) *plan.Unit {
+	return &plan.Unit{
+		Name: name, Kind: kind, Dir: r.plan.Root,
+		Debounce: plan.DefaultDebounce, Stop: plan.Stop{Signal: "TERM", Grace: plan.DefaultGrace},
+	}
+}
+
+func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
+	header := fmt.Sprintf("[%s.%s]", kind, e.Key)
+	if !unitNames.MatchString(e.Key) {
+		r.wrong(e.KeyAt, "letters, digits, '-', '_' and '.' make a name", "%q cannot name a unit", e.Key)
+	}
+	if e.Key == "omnivigil" {
+		r.wrong(e.KeyAt, "choose another name", "the name %q stands for Omnivigil itself", e.Key)
+	}
+	if before := r.places[e.Key]; before != nil {
+		r.wrong(
+			e.KeyAt,
+			"give one of them another name",
+			"a unit %q is already defined on line %d",
+			e.Key,
+			before.KeyAt.Line,
+		)
+	}
+	u := r.newUnit(e.Key, kind)
+	if kind == plan.Suite {
+		u.Results.Form = plan.ResultsAuto
+	}
+	r.env.unit, r.env.own = u, nil
+	u.Line = e.KeyAt.Line
+	r.places[e.Key] = e
+
+	// What sets variables comes first: other keys may use them.
+	for _, early := range []bool{true, false} {
+		for _, d := range r.defaults.Entries {
+			if key, ok := unitKeys[d.Key]; ok && key.fits(kind) && key.early == early {
+				key.read(r, u, d)
+			}
+		}
+		for _, k := range e.Value.Table.Entries {
+			key, ok := unitKeys[k.Key]
+			switch {
+			case ok && key.early != early, !ok && early:
+			case !ok:
+				r.unknown(k, header, unitKeyNames(kind, false))
+			case !key.fits(kind):
+				r.wrong(k.KeyAt, key.misfit, "%s takes no %q", article(kind), k.Key)
+			default:
+				key.read(r, u, k)
+			}
+		}
+	}
+	if kind == plan.PageServer {
+		r.finishRelay(u, e)
+	} else if e.Value.Table.Get("run") == nil && r.defaults.Get("run") == nil {
+		r.wrong(e.KeyAt, `say what it runs: run = "..."`, "%s has no \"run\"", header)
+	}
+	finishReady(u)
+	u.ComparesTimes = u.Relay == nil && u.Run.ComparesTimes()
+	if u.ComparesTimes && kind.Ends() && e.Value.Table.Get("overlap") == nil && r.defaults.Get("overlap") == nil {
+		u.Overlap = plan.Abandon // what it made meanwhile would hide the change from its next run
+	}
+	if serve := e.Value.Table.Get("may_serve"); serve != nil && u.MayServe && u.Manual {
+		r.wrong(
+			serve.KeyAt,
+			`a task that only starts when asked does not react to changes: say [service.NAME] or leave "may_serve" out`,
+			"\"may_serve\" and start = \"manual\" exclude each other",
+		)
+	}
+	if u.Reuse = u.Reuse &&
+		(e.Value.Table.Get("outputs") != nil || r.defaults.Get("outputs") != nil); !u.Reuse &&
+		asksForReuse(e) {
+		r.wrong(
+			e.Value.Table.Get("reuse").KeyAt,
+			`say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`,
+			"\"reuse\" needs \"outputs\"",
+		)
+	}
+	u.Env = append(r.env.fileVariables(), u.Env...)
+	r.known[u.Name] = len(r.plan.Units)
+	r.plan.Units = append(r.plan.Units, u)
+}
+
+func asksForReuse(e *document.Entry) bool {
+	reuse := e.Value.Table.Get("reuse")
+	return reuse != nil && reuse.Value.Text == "true"
+}
+
+// finishReady fills in what the file leaves open about a service's readiness.
+func finishReady(u *plan.Unit) {
+	switch {
+	case u.Kind != plan.Service:
+	case u.Pass != nil && u.Ready.Within == 0: // ready after its first good pass
+		u.Ready.Within = plan.DefaultWithin
+	case u.Pass != nil:
+	case !u.Ready.Probed() && u.Ready.After == 0:
+		u.Ready.After = plan.DefaultLife
+	case u.Ready.Probed() && u.Ready.Within == 0:
+		u.Ready.Within = plan.DefaultWithin
+	}
+}
+
+func article(k plan.Kind) string { return "a " + k.String() }

@@ -1,0 +1,121 @@
+package settings
+
+import (
+	"net/netip"
+	"path/filepath"
+	"strings"
+
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
+)
+
+// relayOf returns what u serves, to be filled in. While [defaults] are read, that is no unit's.
+func relayOf(u *plan.Unit) *plan.Relay {
+	if u.Relay == nil {
+		u.Relay = &plan.Relay{}
+	}
+	return u.Relay
+}
+
+func readListen(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TextKind, e.Key) {
+		return
+	}
+	text := r.expand(e.Value.Text, e.Value.At)
+	if text == "" { // a variable is not known, which was told
+		return
+	}
+	if !strings.Contains(text, ":") {
+		text = "127.0.0.1:" + text
+	}
+	if port, ok := strings.CutPrefix(text, "localhost:"); ok {
+		text = "127.0.0.1:" + port
+	}
+	at, err := netip.ParseAddrPort(text)
+	if err != nil {
+		r.wrong(e.Value.At, `such as "127.0.0.1:4170"`, "%q is not an address to listen on", e.Value.Text)
+		return
+	}
+	relayOf(u).Listen = at
+}
+
+func readRelayTo(r *reader, u *plan.Unit, e *document.Entry) {
+	if r.want(e.Value, document.TextKind, e.Key) {
+		relayOf(u).To = e.Value.Text
+		r.places[u.Name+" to"] = e
+	}
+}
+
+func readRelayRoot(r *reader, u *plan.Unit, e *document.Entry) {
+	if r.want(e.Value, document.TextKind, e.Key) {
+		relayOf(u).Root = r.absolute(e.Value.Text)
+	}
+}
+
+func readRelayAt(r *reader, u *plan.Unit, e *document.Entry) {
+	if !r.want(e.Value, document.TablesKind, e.Key) {
+		return
+	}
+	relay := relayOf(u)
+	relay.At = nil
+	for _, k := range e.Value.Table.Entries {
+		if !r.want(k.Value, document.TextKind, k.Key) {
+			continue
+		}
+		if !strings.HasPrefix(k.Key, "/") || !strings.HasSuffix(k.Key, "/") {
+			r.wrong(k.KeyAt, `such as "/api/"`, "%q is not a prefix of paths: it begins and ends with a slash", k.Key)
+		}
+		path := plan.RelayPath{Prefix: k.Key, To: k.Value.Text}
+		if strings.ContainsAny(path.To, "/"+string(filepath.Separator)) || path.To == "." {
+			path.To, path.Root = "", r.absolute(path.To)
+		}
+		relay.At = append(relay.At, path)
+		r.places[u.Name+" at "+k.Key] = k
+	}
+}
+
+// finishRelay tells what is missing of a relay.
+func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
+	relay, table := relayOf(u), e.Value.Table
+	relay.Needs, u.Needs = u.Needs, nil // it serves a page that waits meanwhile
+	switch to, root := table.Get("to"), table.Get("root"); {
+	case to == nil && root == nil:
+		r.wrong(e.KeyAt, `say to = "SERVICE" or root = "FOLDER"`, "a relay has neither \"to\" nor \"root\"")
+	case to != nil && root != nil:
+		r.wrong(root.KeyAt, "keep one of them", "a relay has both \"to\" and \"root\"")
+	case root == nil && table.Get("fallback") != nil:
+		r.wrong(table.Get("fallback").KeyAt, "take it out", "\"fallback\" is for a folder")
+	}
+	if !relay.Listen.IsValid() && table.Get("listen") == nil {
+		r.wrong(e.KeyAt, `such as listen = "127.0.0.1:4170"`, "a relay has no \"listen\"")
+	}
+	u.Watch = relay.Refresh
+	u.Ready.After = 1 // it listens, or has not started
+}
+
+// checkRelay tells of names that are no services.
+func (r *reader) checkRelay(u *plan.Unit) {
+	relay := u.Relay
+	check := func(name string, at *document.Entry) {
+		if name == "" || at == nil {
+			return
+		}
+		switch to := r.plan.Unit(name); {
+		case to == nil:
+			r.wrong(at.Value.At, r.hintAtUnit(name), "there is no unit %q", name)
+		case to.Kind != plan.Service:
+			r.wrong(
+				at.Value.At,
+				"name a service, or a folder with a slash in it",
+				"%q is a %s, which answers no requests",
+				name,
+				to.Kind,
+			)
+		}
+	}
+	check(relay.To, r.places[u.Name+" to"])
+	for _, path := range relay.At {
+		check(path.To, r.places[u.Name+" at "+path.Prefix])
+	}
+	relay.Needs = r.existing(relay.Needs, r.places[u.Name+" needs"], u.Name)
+}
