@@ -8,6 +8,7 @@ import (
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/engine/simulate/random"
 )
 
 // TestShownIsTrue plays random projects and requires after each step that what is shown,
@@ -15,7 +16,7 @@ import (
 func TestShownIsTrue(t *testing.T) {
 	for seed := range uint64(100) {
 		var failed bool
-		simulate.Play(seed, false, func(w *simulate.World) {
+		random.Play(seed, false, func(w *simulate.World) {
 			check := w.After
 			w.After = func(ev engine.Event, orders []engine.Order) {
 				check(ev, orders)

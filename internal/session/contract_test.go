@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/process"
 	"omnivigil/internal/watch"
 )
@@ -31,7 +32,7 @@ func TestChangesAreEnough(t *testing.T) {
 		var last, seen *api.Snapshot
 		var of *engine.Engine
 		var failed bool
-		simulate.Play(seed, false, func(w *simulate.World) {
+		random.Play(seed, false, func(w *simulate.World) {
 			check := w.After
 			w.After = func(ev engine.Event, orders []engine.Order) {
 				check(ev, orders)

@@ -593,5 +593,5 @@ func (c *Checker) passBegins(unit string, pass int) {
 			can[burst] = times
 		}
 	}
-	b.passes[pass], b.deaf = can, c.world.isDeaf(unit)
+	b.passes[pass], b.deaf = can, c.world.IsDeaf(unit)
 }

@@ -97,8 +97,8 @@ func (w *World) finish(unit string, p *process, x engine.Exit) {
 	w.results[unit] = p.input
 }
 
-// again ends the session at once and begins another on the same files.
-func (w *World) again(c *Checker) {
+// Again ends the session at once and begins another on the same files.
+func (w *World) Again(c *Checker) {
 	w.Send(engine.Requested{Request: engine.QuitNow})
 	for !w.Finished && w.Next(w.Now.Add(time.Minute)) {
 	}

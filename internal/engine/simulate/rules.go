@@ -346,7 +346,7 @@ func (c *Checker) AtRest() {
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
 	if u := snap.Unit(
 		spec.Name,
-	); u.State.Broken() || c.world.isDeaf(spec.Name) || c.world.isUnsure(spec.Name) || c.units[spec.Name].paused ||
+	); u.State.Broken() || c.world.IsDeaf(spec.Name) || c.world.isUnsure(spec.Name) || c.units[spec.Name].paused ||
 		snap.Paused {
 		return false
 	}

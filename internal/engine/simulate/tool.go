@@ -157,7 +157,7 @@ func (w *World) isUnsure(unit string) bool {
 	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.unsure })
 }
 
-// isDeaf reports whether a unit's process lives and takes up no change.
-func (w *World) isDeaf(unit string) bool {
+// IsDeaf reports whether a unit's process lives and takes up no change.
+func (w *World) IsDeaf(unit string) bool {
 	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.Deaf })
 }

@@ -16,6 +16,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/summary"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/tui"
@@ -246,7 +247,7 @@ func (f *face) account(err error) error {
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
 			fmt.Fprintln(os.Stderr, "Output closed; everything was stopped.")
-			sayAccount(os.Stderr, snap, time.Now())
+			summary.Say(os.Stderr, snap, time.Now())
 		})
 		return nil
 	case err != nil:
@@ -265,7 +266,7 @@ func (f *face) account(err error) error {
 		)
 	} else {
 		client.WaitGone(f.place, 5*time.Second)
-		inTime(f.ending.urgent, func() { sayAccount(os.Stderr, snap, time.Now()) })
+		inTime(f.ending.urgent, func() { summary.Say(os.Stderr, snap, time.Now()) })
 	}
 	if f.ending.asked() {
 		return exit.Quietly(exit.Interrupted)

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api/exit"
-	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/engine/simulate/random"
 )
 
 // simulateCommand plays the engine against made-up projects for as long as one
@@ -24,7 +24,7 @@ func simulateCommand() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			played := 0
 			for seed := from; seed < from+uint64(seeds) || played < steps; seed++ {
-				r := simulate.Play(seed, story)
+				r := random.Play(seed, story)
 				played += r.Steps
 				if story {
 					fmt.Println(strings.Join(r.Story, "\n"))

@@ -20,6 +20,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/engine/simulate"
+	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/session"
 )
 
@@ -423,7 +424,7 @@ func TestRandomScreens(t *testing.T) {
 	drawn := 0
 	for seed := uint64(0); drawn < most; seed++ {
 		var m *model
-		simulate.Play(seed, false, func(w *simulate.World) {
+		random.Play(seed, false, func(w *simulate.World) {
 			check := w.After
 			w.After = func(ev engine.Event, orders []engine.Order) {
 				check(ev, orders)

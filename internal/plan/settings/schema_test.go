@@ -38,7 +38,7 @@ func TestSchemaFits(t *testing.T) {
 		require.NoError(t, err)
 		assert.NoError(t, against(t, schema, text), file)
 	}
-	for _, doc := range []string{"../../../docs/settings.md", "../../README.md"} {
+	for _, doc := range []string{"../../../docs/settings.md", "../../../README.md"} {
 		text, err := os.ReadFile(doc)
 		require.NoError(t, err)
 		blocks := tomlBlock.FindAllSubmatch(text, -1)

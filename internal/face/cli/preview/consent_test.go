@@ -1,4 +1,4 @@
-package cli
+package preview
 
 import (
 	"strings"
@@ -12,7 +12,7 @@ import (
 func TestNothingHides(t *testing.T) {
 	hidden := shortBlanks("touch a # " + strings.Repeat(" ", 2000) + "; touch b")
 	assert.Equal(t, "touch a # [2001 blanks] ; touch b", strings.ReplaceAll(hidden, "#  [", "# ["))
-	rows := rowsOf([]string{strings.Repeat("x", 205), "short"}, 80)
+	rows := Rows([]string{strings.Repeat("x", 205), "short"}, 80)
 	assert.Len(t, rows, 4)
 	for _, row := range rows {
 		assert.LessOrEqual(t, len(row), 80)

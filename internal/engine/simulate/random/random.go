@@ -1,4 +1,7 @@
-package simulate
+// Package random plays random projects against the engine: a seed decides the units, the saves, crashes, slow stops,
+// settings edits and lost events, and what every process does. Play returns the rules that were broken, if any. The
+// same seed always plays the same. Start reading at Play.
+package random
 
 import (
 	"fmt"
@@ -7,6 +10,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/plan"
 )
 
@@ -22,7 +26,7 @@ type Result struct {
 // Play plays the story of one seed: a random project, some minutes of saves,
 // requests and misfortunes, and then quiet until all is at rest. Each of also is called
 // with the world before anything happens in it.
-func Play(seed uint64, withStory bool, also ...func(*World)) Result {
+func Play(seed uint64, withStory bool, also ...func(*simulate.World)) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
 	d := &script{rand: r, writers: map[string]writer{}}
@@ -35,9 +39,9 @@ func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 			d.writers[u.Name] = writer{to.Name, time.Duration(1+r.IntN(900)) * time.Millisecond}
 		}
 	}
-	w := NewWorld(p, d.behave)
+	w := simulate.NewWorld(p, d.behave)
 	d.world = w
-	c := Watch(w)
+	c := simulate.Watch(w)
 	result := Result{Seed: seed, Units: len(p.Units)}
 	if withStory {
 		tellStory(w, &result.Story)
@@ -52,7 +56,7 @@ func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 	for range actions {
 		w.Run(d.pause())
 		if r.IntN(40) == 0 {
-			w.again(c)
+			w.Again(c)
 			d.edits = 0
 		}
 		if r.IntN(15) == 0 {
@@ -81,7 +85,7 @@ func Play(seed uint64, withStory bool, also ...func(*World)) Result {
 // script makes things happen.
 type script struct {
 	rand    *rand.Rand
-	world   *World
+	world   *simulate.World
 	healthy bool
 	added   int
 	edits   int
@@ -157,10 +161,10 @@ func d(r *rand.Rand, from, to int) time.Duration {
 }
 
 // behave makes most processes well and some of them trouble.
-func (dr *script) behave(unit string, _ int) Behaviour {
+func (dr *script) behave(unit string, _ int) simulate.Behaviour {
 	r := dr.rand
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
-	b := Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
+	b := simulate.Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
 	if r.IntN(6) == 0 {
 		b.SetupTakes, b.Quick = d(r, 1, 1500), r.IntN(3) == 0
 	}
@@ -216,10 +220,10 @@ func (dr *script) behave(unit string, _ int) Behaviour {
 }
 
 // tool makes most tools that take up changes well and some of them trouble.
-func (dr *script) tool(pass *plan.Pass) *Tool {
+func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 	r := dr.rand
 	slow, says := r.IntN(6) == 0, r.IntN(3) > 0
-	return &Tool{
+	return &simulate.Tool{
 		Says:     says,
 		Deaf:     !dr.healthy && r.IntN(10) == 0,
 		Cuts:     r.IntN(4) == 0,
@@ -402,14 +406,14 @@ func (dr *script) save() {
 		}
 		hits = append(hits, h)
 	}
-	s := Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
+	s := simulate.Saving{Debounce: d(r, 0, 400), TouchedLost: r.IntN(20) == 0}
 	if r.IntN(2) == 0 {
 		s.Notice = d(r, 0, 30)
 	}
 	if s.Notice > 0 && r.IntN(8) == 0 { // between the writing and its being heard of
 		w.In(d(r, 0, 30), dr.setClock)
 	}
-	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.isDeaf(h.Unit) })
+	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.IsDeaf(h.Unit) })
 	if r.IntN(6) == 0 {
 		s.Older = time.Duration(1+r.IntN(100)) * time.Second
 	}
@@ -418,7 +422,7 @@ func (dr *script) save() {
 }
 
 // tellStory writes down every event and order, readable.
-func tellStory(w *World, story *[]string) {
+func tellStory(w *simulate.World, story *[]string) {
 	check := w.After
 	w.After = func(ev engine.Event, orders []engine.Order) {
 		said := fmt.Sprintf("%T%+v", ev, ev)

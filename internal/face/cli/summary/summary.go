@@ -1,4 +1,6 @@
-package cli
+// Package summary says how a session went, in the few lines that are printed when the project has ended and the
+// terminal is free again.
+package summary
 
 import (
 	"fmt"
@@ -11,9 +13,9 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// sayAccount tells in at most ten lines what a session has been: how long, how many saves, the longest
+// Say tells in at most ten lines what a session has been: how long, how many saves, the longest
 // ripple, how each unit ended, what is left broken, where the logs are.
-func sayAccount(w io.Writer, snap *api.Snapshot, now time.Time) {
+func Say(w io.Writer, snap *api.Snapshot, now time.Time) {
 	for _, line := range accountOf(snap, now) {
 		fmt.Fprintln(w, escape.Text(line))
 	}

@@ -1,4 +1,4 @@
-package simulate
+package random
 
 import (
 	"encoding/json"
@@ -29,7 +29,7 @@ func TestMutations(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, archive.Files, 3)
 			part := func(i int) string { return strings.TrimSuffix(string(archive.Files[i].Data), "\n") }
-			original, err := filepath.Abs(filepath.Join("..", part(0)))
+			original, err := filepath.Abs(filepath.Join("../..", part(0)))
 			require.NoError(t, err)
 			source, err := os.ReadFile(original)
 			require.NoError(t, err)
