@@ -4,39 +4,18 @@ import (
 	"path/filepath"
 	"time"
 
+	"omnivigil/internal/api/report"
 	"omnivigil/internal/text/format"
 )
 
 // Report is what is known of a unit's tests and findings, in a few numbers. It lives on from run
 // to run: a run of some tests says nothing of the others.
 type Report struct {
-	Run     int `json:"run"`             // the newest that has said something
-	Version int `json:"version"`         // grows with every change: then Cases and Findings have others
-	Cases   int `json:"cases,omitempty"` // that are known
-	// OnlyFailures says that no tests are told but those that fail, so that it is not known how many
-	// there are.
-	OnlyFailures bool      `json:"only_failures,omitempty"`
-	Ran          int       `json:"ran,omitempty"`      // in the newest run
-	Expected     int       `json:"expected,omitempty"` // how many that is to run; 0: not known
-	Running      string    `json:"running,omitempty"`  // the test that is under way
-	Passed       int       `json:"passed,omitempty"`
-	Failed       int       `json:"failed,omitempty"`
-	FailedNow    int       `json:"failed_now,omitempty"` // of those, in the newest run
-	Skipped      int       `json:"skipped,omitempty"`
-	New          int       `json:"new,omitempty"`   // newly failing
-	Fixed        int       `json:"fixed,omitempty"` // newly passing
-	Flaky        int       `json:"flaky,omitempty"`
-	Slow         int       `json:"slow,omitempty"`
-	Errors       int       `json:"errors,omitempty"` // findings
-	Warnings     int       `json:"warnings,omitempty"`
-	Added        int       `json:"added,omitempty"` // findings that are new
-	Gone         int       `json:"gone,omitempty"`
-	Names        []string  `json:"names,omitempty"`    // of the most important of the failed cases
-	First        string    `json:"first,omitempty"`    // the most important finding, with its place
-	Usual        Seconds   `json:"usual,omitempty"`    // that a whole run takes
-	FailedAt     time.Time `json:"failed_at,omitzero"` // when the first test failed in the newest run
-	Text         string    `json:"text,omitempty"`     // the numbers in words
-	Trouble      string    `json:"trouble,omitempty"`  // what is wrong by them, in words
+	report.Counts
+	Usual    Seconds   `json:"usual,omitempty"`    // that a whole run takes
+	FailedAt time.Time `json:"failed_at,omitzero"` // when the first test failed in the newest run
+	Text     string    `json:"text,omitempty"`     // the numbers in words
+	Trouble  string    `json:"trouble,omitempty"`  // what is wrong by them, in words
 }
 
 // Change is how a case or a finding stands against the run before.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"omnivigil/internal/api/report"
 	"omnivigil/internal/text/format"
 )
 
@@ -27,31 +28,9 @@ type Reported struct {
 // Report is what is known of a unit's cases and findings, in a few numbers. It lives on from
 // run to run: a run of some cases says nothing of the others.
 type Report struct {
-	Run     int // the newest that has said something
-	Version int // grows with every change
-	Cases   int // that are known
-	// OnlyFailures says that no cases are told but those that fail, so that it is not known how many
-	// there are.
-	OnlyFailures bool
-	Ran          int    // in the newest run
-	Expected     int    // how many that is to run; 0: not known
-	Running      string // the case that is under way; empty: none, or it is not known
-	Passed       int
-	Failed       int
-	FailedNow    int // of those, in the newest run
-	Skipped      int
-	New          int // newly failing
-	Fixed        int // newly passing
-	Flaky        int
-	Slow         int
-	Errors       int
-	Warnings     int
-	Added        int           // findings that are new
-	Gone         int           // and that are gone
-	Names        []string      // of the most important of the failed cases
-	First        string        // the most important finding, with its place
-	Usual        time.Duration // that a whole run takes; 0: not known
-	FailedAt     time.Time     // when the first case failed in the newest run; zero: none has
+	report.Counts
+	Usual    time.Duration // that a whole run takes; 0: not known
+	FailedAt time.Time     // when the first case failed in the newest run; zero: none has
 }
 
 // Words says what is wrong by the report: "2 tests failing (1 new): TestBerths, TestTides", or

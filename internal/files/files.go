@@ -15,7 +15,7 @@ import (
 
 // Sane is the largest size, in bytes, of a file that a person writes by hand: settings,
 // env files, ignore files.
-const Sane = 4 << 20
+const Sane = 4_000_000
 
 // Open opens a file for reading. It never waits: where the path leads to something else
 // than a regular file, the error, an *fs.PathError, says what that is.
@@ -47,7 +47,7 @@ func Read(path string, limit int64) ([]byte, error) {
 		return nil, err
 	}
 	if int64(len(data)) > limit {
-		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d MB", limit>>20)}
+		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d MB", limit/1_000_000)}
 	}
 	return data, nil
 }

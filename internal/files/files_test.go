@@ -31,7 +31,7 @@ func TestRead(t *testing.T) {
 		"zero": "it is a device, not a file", "pipe": "it is a pipe, not a file", ".": "it is a folder, not a file",
 		"large": "it is larger than 1 MB", "none": "no such file or directory",
 	} {
-		_, err := Read(at(name), 1<<20)
+		_, err := Read(at(name), 1_000_000)
 		require.Error(t, err, name)
 		assert.Equal(t, why, Reason(err).Error())
 	}

@@ -79,34 +79,10 @@ func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 }
 
 func (s *Session) report(r engine.Report) api.Report {
+	counts := r.Counts
+	counts.Running, counts.Names, counts.First = s.clean(r.Running), s.cleanAll(r.Names), s.clean(r.First)
 	return api.Report{
-		Run:          r.Run,
-		Version:      r.Version,
-		Cases:        r.Cases,
-		OnlyFailures: r.OnlyFailures,
-		FailedAt:     r.FailedAt,
-		Ran:          r.Ran,
-		Expected:     r.Expected,
-		Running:      s.clean(r.Running),
-		Passed:       r.Passed,
-		Failed:       r.Failed,
-		FailedNow:    r.FailedNow,
-		Skipped:      r.Skipped,
-		New:          r.New,
-		Fixed:        r.Fixed,
-		Flaky:        r.Flaky,
-		Slow:         r.Slow,
-		Errors:       r.Errors,
-		Warnings:     r.Warnings,
-		Added:        r.Added,
-		Gone:         r.Gone,
-		Names: s.cleanAll(
-			r.Names,
-		),
-		First:   s.clean(r.First),
-		Usual:   api.Seconds(r.Usual),
-		Text:    r.Totals(),
-		Trouble: s.clean(r.Words()),
+		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: r.Totals(), Trouble: s.clean(r.Words()),
 	}
 }
 

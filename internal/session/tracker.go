@@ -227,30 +227,7 @@ func fails(u *plan.Unit, sum record.Summary) bool {
 }
 
 func reportOf(s record.Summary) engine.Report {
-	return engine.Report{
-		Run:          s.Run,
-		Version:      s.Version,
-		Cases:        s.Cases,
-		OnlyFailures: s.OnlyFailures,
-		Ran:          s.Ran,
-		Expected:     s.Expected,
-		Running:      s.Running,
-		Passed:       s.Passed,
-		Failed:       s.Failed,
-		FailedNow:    s.FailedNow,
-		Skipped:      s.Skipped,
-		New:          s.New,
-		Fixed:        s.Fixed,
-		Flaky:        s.Flaky,
-		Slow:         s.Slow,
-		Errors:       s.Errors,
-		Warnings:     s.Warnings,
-		Added:        s.Added,
-		Gone:         s.Gone,
-		Names:        s.Names,
-		First:        s.First,
-		Usual:        s.Usual,
-	}
+	return engine.Report{Counts: s.Counts, Usual: s.Usual}
 }
 
 // passRead follows the findings of a tool that takes up changes by itself from pass to pass. It

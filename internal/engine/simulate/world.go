@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"omnivigil/internal/api/report"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/dryrun"
 	"omnivigil/internal/plan"
@@ -324,7 +325,7 @@ func (w *World) report(unit string, p *process, x engine.Exit) {
 			Run:    p.run,
 			Fails:  fails,
 			Final:  final,
-			Report: engine.Report{Run: p.run, Version: version},
+			Report: engine.Report{Counts: report.Counts{Run: p.run, Version: version}},
 		}
 		if fails {
 			ev.Report.Failed, ev.Report.Names = 1, []string{"TestTide"}

@@ -144,7 +144,7 @@ func TestPages(t *testing.T) {
 			"waiting for saves to settle",
 		},
 		"map":    {"map, as it was at 12:01:00", "to what follows it", "tides", "service, ready"},
-		"charts": {"charts, 12:00:00 to 12:01:00", "memory", "max 5.0 MB", "from a save to rest", "max 50 %"},
+		"charts": {"charts, 12:00:00 to 12:01:00", "memory", "max 5.2 MB", "from a save to rest", "max 50 %"},
 	}
 	for name, p := range pages(t) {
 		var svg, pdf bytes.Buffer

@@ -63,10 +63,10 @@ func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" 
 var terminalKeys = []binding{
 	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer",
 		hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
-	{keys: []string{"h"}, action: "hands-on", name: "type into its terminal, or see its last screen",
+	{keys: []string{"h"}, action: "type-into", name: "type into its terminal, or see its last screen",
 		hint: "type into it", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
 
-	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type it", group: onField,
+	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type", group: onField,
 		do: on(func(m *model, f *answerField) { f.submit(m) })},
 	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},

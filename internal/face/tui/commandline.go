@@ -253,7 +253,7 @@ func init() { // they lead back to the list
 			offers: measures,
 			do:     (*model).chartOf,
 		},
-		{name: "choose", args: "UNIT", help: "choose a unit", offers: unitNames, do: (*model).chooseUnit},
+		{name: "select", args: "UNIT", help: "select a unit", offers: unitNames, do: (*model).chooseUnit},
 		{
 			name: "find-units",
 			args: "[WORD ...]",
@@ -266,9 +266,9 @@ func init() { // they lead back to the list
 				return nil
 			},
 		},
-		{name: "go-to", args: "TIME", help: "to a moment: 12:04, 12:04:31, 5m ago", do: (*model).goToTime},
+		{name: "go-to", args: "TIME", help: "go to a time: 12:04, 12:04:31, 5m ago", do: (*model).goToTime},
 		{
-			name: "look-for",
+			name: "search",
 			args: "[TEXT]",
 			help: "search the output",
 			do: func(m *model, args []string) error {
@@ -281,9 +281,9 @@ func init() { // they lead back to the list
 			},
 		},
 		{
-			name: "only-lines",
+			name: "filter",
 			args: "[FILTER]",
-			help: "show only some lines, by text, unit, run, level",
+			help: "filter lines by text, unit, run or level",
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
 					m.filterOutput()
@@ -297,7 +297,7 @@ func init() { // they lead back to the list
 			},
 		},
 		{
-			name:   "order",
+			name:   "sort-lanes",
 			args:   "[file, need or trouble]",
 			help:   "order the lanes",
 			offers: func(*model) []string { return orderNames[:] },

@@ -338,7 +338,7 @@ func (v *hands) cells(m *model, width, height int) []string {
 
 // rule is the frame: whose terminal it is, and how one lets go.
 func (v *hands) rule(m *model, width int) string {
-	way := m.keyOf("let-go")
+	way := m.keyOf("return")
 	text := fmt.Sprintf("typing into %s", v.unit)
 	switch hand := v.screen.Hand; {
 	case v.screen.Run == 0:
@@ -417,7 +417,7 @@ var handKeys = []binding{
 	{
 		in:     "hands on",
 		keys:   []string{"f12"},
-		action: "let-go",
+		action: "return",
 		name:   "return to the screen",
 		hint:   "return",
 		group:  onHand,
@@ -427,7 +427,7 @@ var handKeys = []binding{
 	{
 		in:     "hands on",
 		keys:   []string{"shift+f12", "f24"},
-		action: "hands-beside",
+		action: "terminal-beside",
 		name:   "over the whole screen, or beside the stream",
 		hint:   "beside the stream",
 		group:  onHand,
@@ -447,7 +447,7 @@ var handKeys = []binding{
 		in:    "hands on",
 		keys:  []string{"enter"},
 		name:  "take it over from another screen",
-		hint:  "take in hand",
+		hint:  "type into it",
 		group: onHand,
 		when:  func(m *model) bool { return looks(m) && !m.hands.screen.Ended },
 		do:    on(func(m *model, v *hands) { v.begin(m, true, true) }),

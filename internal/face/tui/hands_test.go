@@ -98,7 +98,7 @@ func TestHandsOn(t *testing.T) {
 
 	m.keyed("shift+f12")
 	assert.Contains(t, m.plainScreen(), "all output")
-	m.adopt(Habits{Keys: map[string][]string{"let-go": {"f9"}}}, nil)
+	m.adopt(Habits{Keys: map[string][]string{"return": {"f9"}}}, nil)
 	assert.Contains(t, m.plainScreen(), " f9 to return ─")
 	m.keyed("f12", "f9")
 	m.endHands()

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -39,8 +40,12 @@ func (m *model) toggleHelp() {
 
 func (h *help) draw(m *model, width, height int) []string {
 	rows := h.columns(m, width)
-	h.top = max(0, min(h.top, len(rows)-height))
-	rows = rows[h.top:]
+	if h.top = max(0, min(h.top, len(rows)-height)); h.top+height < len(rows) && height > 1 {
+		more := fmt.Sprintf("    %d more lines below: ↓ or page down", len(rows)-h.top-height+1)
+		rows = append(slices.Clone(rows[h.top:h.top+height-1]), m.palette.dim.Render(more))
+	} else {
+		rows = rows[h.top:]
+	}
 	for i := range rows {
 		rows[i] = fit(rows[i], width)
 	}
@@ -85,7 +90,7 @@ const keyWidth = 24
 func (h *help) sections(m *model) [][]string {
 	var all [][]string
 	if below := m.stack[max(len(m.stack)-2, 0)].name(); below != "overview" {
-		all = append(all, section(m, "in the view of "+below, m.bindingsOf(below), ""))
+		all = append(all, section(m, below+" view", m.bindingsOf(below), ""))
 	}
 	for _, g := range groups {
 		all = append(all, section(m, g, m.bindingsOf("overview"), g))
@@ -101,7 +106,7 @@ func (h *help) sections(m *model) [][]string {
 			rows,
 			"    "+m.palette.bright.Render(
 				fit("?", keyWidth),
-			)+"waits for input: at a prompt, or a full screen at rest",
+			)+"waiting for input, at a prompt or on a full screen",
 		),
 	)
 }

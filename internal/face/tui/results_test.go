@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/report"
 	"omnivigil/internal/engine"
 )
 
@@ -132,7 +133,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 			},
 		)
 	}
-	p.Send(engine.Reported{Unit: "u3", Run: p.Engine.Snapshot().Unit("u3").Run.Number, Report: engine.Report{
+	p.Send(engine.Reported{Unit: "u3", Run: p.Engine.Snapshot().Unit("u3").Run.Number, Report: engine.Report{Counts: report.Counts{
 		Run:      2,
 		Version:  1,
 		Cases:    len(p.cases),
@@ -148,7 +149,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 		Gone:     1,
 		Names:    []string{"TestBerths/low_tide"},
 		First:    "berths.go:4:9: undefined: tide",
-	}})
+	}}})
 	p.root = dir
 	p.see()
 	return m, p

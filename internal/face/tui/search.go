@@ -173,7 +173,7 @@ type lookField struct {
 
 func (m *model) searchOutput() {
 	s := m.stream()
-	in := m.field("look for  ", "text, or /an expression/", s.search.text)
+	in := m.field("search  ", "text, or /an expression/", s.search.text)
 	m.open(&lookField{in, s.position})
 }
 
@@ -187,7 +187,7 @@ func (m *model) field(prompt, placeholder, value string) textinput.Model {
 	return in
 }
 
-func (*lookField) name() string { return "look for" }
+func (*lookField) name() string { return "search" }
 
 func (*lookField) grabs(*model) bool { return true }
 

@@ -147,7 +147,7 @@ func (m *model) hints(of []*binding, room int) string {
 // pairedKey shows both keys of a pair where the hint speaks for both.
 func pairedKey(b *binding) string {
 	switch b.hint {
-	case "choose":
+	case "select":
 		return "↑↓"
 	case "time":
 		return "←→"

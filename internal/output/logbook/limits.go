@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"omnivigil/internal/text/format"
 )
 
 // Limits are what the logs of a project may take. What is beyond them is deleted, the oldest
@@ -149,7 +151,7 @@ func (b *Book) sayDeleted(l Limits, sessions, own int) {
 	defer b.mu.Unlock()
 	var limit []string
 	if l.Size > 0 {
-		limit = append(limit, sizeText(l.Size))
+		limit = append(limit, format.Bytes(float64(l.Size)))
 	}
 	if l.Age > 0 {
 		limit = append(limit, fmt.Sprintf("%d days", int(l.Age.Hours()/24)))
@@ -166,16 +168,4 @@ func (b *Book) sayDeleted(l Limits, sessions, own int) {
 		from := time.Unix(0, b.segments[0].blocks[0].at).Format("15:04:05")
 		b.say(Stale, "what was written before "+from+" was deleted: "+beyond)
 	}
-}
-
-func sizeText(n int64) string {
-	for _, unit := range []struct {
-		size int64
-		name string
-	}{{1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
-		if n >= unit.size {
-			return fmt.Sprintf("%.4g %s", float64(n)/float64(unit.size), unit.name)
-		}
-	}
-	return fmt.Sprintf("%d bytes", n)
 }

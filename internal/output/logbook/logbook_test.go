@@ -334,7 +334,7 @@ func TestLimits(t *testing.T) {
 	}
 	require.Eventually(
 		t,
-		said("the log of 1 earlier session was deleted: logs are kept up to 5.243 MB and 14 days"),
+		said("the log of 1 earlier session was deleted: logs are kept up to 5.2 MB and 14 days"),
 		time.Minute,
 		time.Millisecond,
 	)

@@ -8,39 +8,15 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/report"
 	"omnivigil/internal/results"
 	"omnivigil/internal/text/format"
 )
 
 // Summary is what there is to say of a record in a few numbers.
 type Summary struct {
-	Run     int // the newest that has begun
-	Version int // grows with every change
-	Cases   int // that are known
-	// OnlyFailures says that the runner tells no cases but those that fail, so that nobody knows
-	// how many there are.
-	OnlyFailures bool
-	Ran          int    // in the newest run
-	Expected     int    // how many that is to run; 0: not known
-	Running      string // the case that has begun last and not ended; empty: none, or it is not told
-	Passed       int
-	Failed       int
-	// FailedNow is how many have failed in the newest run: those that it left out are in Failed.
-	FailedNow int
-	Skipped   int
-	New       int // newly failing
-	Fixed     int // newly passing
-	Flaky     int
-	Slow      int
-	Errors    int // findings
-	Warnings  int
-	Added     int // findings that are new
-	Gone      int // and that are gone
-	// Names are those of failed cases, the newly failing first, a few.
-	Names []string
-	// First is the most important error or warning in a line, empty where there is none.
-	First string
-	// ToldErrors and ToldWarnings say that a tool has told of some in the newest round.
+	report.Counts
+	// ToldErrors and ToldWarnings say that a tool has reported some in the newest round.
 	ToldErrors, ToldWarnings bool
 	// Usual is how long the last whole run took; 0: not known.
 	Usual time.Duration
@@ -52,12 +28,10 @@ func (r *Record) Version() int { return r.version }
 // Sum returns the record in a few numbers. It looks at all that the record has.
 func (r *Record) Sum() Summary {
 	s := Summary{
-		Run:          r.run.Number,
-		Version:      r.version,
+		Counts:       report.Counts{Run: r.run.Number, Version: r.version, OnlyFailures: r.onlyFailures},
 		ToldErrors:   r.fails[results.Error],
 		ToldWarnings: r.fails[results.Warning],
 		Usual:        r.lastTook,
-		OnlyFailures: r.onlyFailures,
 	}
 	s.Cases, s.Expected = len(r.cases), max(r.planned, r.lastWhole)
 	if !r.whole() {

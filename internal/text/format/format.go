@@ -75,17 +75,18 @@ func Count(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
-// Bytes says a number of bytes in the largest fitting unit: "512 B", "3.4 kB", "12 MB".
+// Bytes formats a number of bytes in the largest decimal unit that fits, as sizes in the settings are counted: 1 kB is
+// 1000 bytes. "512 B", "3.4 kB", "12 MB".
 func Bytes(n float64) string {
-	switch {
-	case n < 1000:
+	units := []string{"kB", "MB", "GB", "TB"}
+	if math.Round(n) < 1000 {
 		return strconv.FormatFloat(math.Round(n), 'f', -1, 64) + " B"
-	case n < 1000<<10:
-		return scaled(n/(1<<10)) + " kB"
-	case n < 1000<<20:
-		return scaled(n/(1<<20)) + " MB"
 	}
-	return scaled(n/(1<<30)) + " GB"
+	unit := 0
+	for n /= 1000; math.Round(n) >= 1000 && unit < len(units)-1; n /= 1000 {
+		unit++
+	}
+	return scaled(n) + " " + units[unit]
 }
 
 // scaled has one decimal below ten.
