@@ -153,15 +153,17 @@ func (l *loop) carryOut(order engine.Order) {
 	}
 }
 
-// start begins a run. Steps that come before it take their time, so they have a
-// goroutine of their own.
+// start begins a run. What may block is done by the run itself; steps that come before the command take their time,
+// so they have a goroutine of their own and do not keep a signal waiting.
 func (l *loop) start(o engine.Start) {
 	run := l.newRun(l.plan.Unit(o.Unit), o.Run, o.Ripple)
-	run.trackResults(l.Session, o)
 	l.live[o.Unit] = run
-	if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
-		go run.prepare(l.Session, o)
-	} else {
-		l.spawnRun(run, o)
-	}
+	run.inOrder.do(func() {
+		run.trackResults(l.Session, o)
+		if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
+			go run.prepare(l.Session, o)
+		} else {
+			l.spawnRun(run, o)
+		}
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"regexp"
@@ -27,31 +28,51 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// liveRun is a run from its order to its end.
+// liveRun is a run from its order to its end. Its parts each have a lock of their own; the rest is set when the run is
+// made, or handed from one of its goroutines to the next.
 type liveRun struct {
-	unit   *plan.Unit
-	number int
-	ripple atomic.Int64 // that has brought about what it does now
-	began  time.Time
+	unit     *plan.Unit
+	number   int
+	ripple   atomic.Int64 // that has brought about what it does now
+	began    time.Time
+	terminal *terminal.Terminal
 
+	inOrder   serial
+	processes processes
+	lifetime
+	hearing
+	result
+}
+
+// processes are what a run has started.
+type processes struct {
 	mu      sync.Mutex
-	process Process          // its own, or that of the step before it
+	current Process          // the run's own, or that of the step before it
 	stopped bool             // it has been signalled
 	helpers map[Process]bool // commands beside it, such as a readiness probe
+}
 
+// lifetime is how far a run has got.
+type lifetime struct {
 	// cancelled ends when the run is told to stop while it waits for another unit's step.
 	cancelled context.Context
 	cancel    func()
 
 	proceed   chan struct{}   // the step that was told may begin
-	attempt   *reuse.Attempt  // to make a result that can be reused, or nil
-	told      []byte          // what it has told, at its end
-	narrow    string          // to which cases it is narrowed; empty: to none
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // ends when the process is gone
 	ended     func()
+}
 
-	// reading guards what turns bytes into lines.
+// result is what a run leaves when it has ended well.
+type result struct {
+	attempt *reuse.Attempt // to make a result that can be reused, or nil
+	told    []byte         // what it has told, at its end
+	narrow  string         // to which cases it is narrowed; empty: to none
+}
+
+// hearing turns bytes into lines. The lock guards all of it.
+type hearing struct {
 	reading  sync.Mutex
 	scanner  logbook.Scanner
 	line     *regexp.Regexp // the ready line still waited for, or nil
@@ -62,8 +83,6 @@ type liveRun struct {
 	rested   bool        // nothing has come for longer
 	asked    bool        // it waits for input
 	drawn    bool        // it was told that a full screen is drawn
-
-	terminal *terminal.Terminal
 }
 
 func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
@@ -71,10 +90,9 @@ func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
 		unit:      u,
 		number:    number,
 		began:     time.Now(),
-		proceed:   make(chan struct{}, 1),
-		announced: make(chan struct{}),
-		helpers:   map[Process]bool{},
+		processes: processes{helpers: map[Process]bool{}},
 	}
+	r.proceed, r.announced = make(chan struct{}, 1), make(chan struct{})
 	r.ripple.Store(int64(ripple))
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
@@ -109,28 +127,28 @@ func (r *liveRun) spec(s *Session, c plan.Command) process.Spec {
 	}
 }
 
-// have notes the process that signals go to. One that was to be stopped before it
-// came is stopped at once.
+// have notes the process that signals go to. One that was to be stopped before it came is stopped at once.
 func (r *liveRun) have(p Process) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.process = p
-	if r.stopped {
+	r.processes.mu.Lock()
+	r.processes.current = p
+	stopped := r.processes.stopped
+	r.processes.mu.Unlock()
+	if stopped {
 		p.Signal(r.unit.Stop.Signal)
 	}
 }
 
 // spawned is the run's own process, nil before it has one.
 func (r *liveRun) spawned() Process {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.process
+	r.processes.mu.Lock()
+	defer r.processes.mu.Unlock()
+	return r.processes.current
 }
 
 func (r *liveRun) isStopped() bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.stopped
+	r.processes.mu.Lock()
+	defer r.processes.mu.Unlock()
+	return r.processes.stopped
 }
 
 func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
@@ -324,13 +342,13 @@ func (r *liveRun) exited(s *Session, x process.Exit) {
 // isOver reports whether the run's process is gone.
 func (r *liveRun) isOver() bool { return r.over.Err() != nil }
 
-// stop sends the signal that is to end the run.
+// stop has the run end: by the signal, or as its settings say. It does not block.
 func (r *liveRun) stop(s *Session, name string) {
-	r.mu.Lock()
-	r.stopped = true
+	r.processes.mu.Lock()
+	r.processes.stopped = true
 	r.cancel()
-	p := r.process
-	r.mu.Unlock()
+	p := r.processes.current
+	r.processes.mu.Unlock()
 	switch {
 	case p == nil:
 	case r.unit.Stop.Run != nil && name == r.unit.Stop.Signal:
@@ -338,14 +356,14 @@ func (r *liveRun) stop(s *Session, name string) {
 	case r.unit.Stop.Type != "" && name == r.unit.Stop.Signal:
 		go func() { r.complain(s, p.TypeEnd(r.unit.Stop.Type)) }()
 	default:
-		r.complain(s, p.Signal(name))
+		r.inOrder.do(func() { r.complain(s, p.Signal(name)) })
 	}
 }
 
-// reload sends a signal that is not meant to end the run.
+// reload sends a signal that is not meant to end the run. It does not block.
 func (r *liveRun) reload(s *Session, name string) {
 	if p := r.spawned(); p != nil {
-		r.complain(s, p.SignalLeader(name))
+		r.inOrder.do(func() { r.complain(s, p.SignalLeader(name)) })
 	}
 }
 
@@ -391,13 +409,13 @@ func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error
 	if err != nil {
 		return err
 	}
-	r.mu.Lock()
-	r.helpers[p] = true
-	r.mu.Unlock()
+	r.processes.mu.Lock()
+	r.processes.helpers[p] = true
+	r.processes.mu.Unlock()
 	defer func() {
-		r.mu.Lock()
-		delete(r.helpers, p)
-		r.mu.Unlock()
+		r.processes.mu.Lock()
+		delete(r.processes.helpers, p)
+		r.processes.mu.Unlock()
 	}()
 	var x engine.Exit
 	select {
@@ -416,9 +434,10 @@ func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error
 
 // endHelpers ends the commands that run beside the run.
 func (r *liveRun) endHelpers() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for p := range r.helpers {
+	r.processes.mu.Lock()
+	helpers := slices.Collect(maps.Keys(r.processes.helpers))
+	r.processes.mu.Unlock()
+	for _, p := range helpers {
 		p.Signal("KILL")
 	}
 }

@@ -328,7 +328,7 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 		run.reading.Unlock()
 	}
 	if held := s.taken(run); held != "" {
-		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
 		return
 	}
 	prober := probe.New(run.unit.Ready)
@@ -336,9 +336,8 @@ func (s *Session) spawnRun(run *liveRun, o engine.Start) {
 	spec.Exited = func(x process.Exit) { run.exited(s, x) }
 	spawned := run.expectPasses()
 	process, err := s.begin(run, spec)
-	// Told from another goroutine: the loop must never wait for its own channel.
 	if err != nil {
-		go s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
 		return
 	}
 	run.have(process)

@@ -253,20 +253,26 @@ func (r *liveRun) passRead(ended, good bool) (fails bool, saw string) {
 	return false, ""
 }
 
-// settleFindings ends the round of a service's findings when it is ready: what it has not told
-// again by then is gone.
+// settleFindings ends the round of a service's findings when it is ready: what it has not told again by then is gone.
+// It does not block.
 func (l *loop) settleFindings(unit string) {
-	run, m := l.live[unit], l.trackers.get(unit)
-	if run == nil || m == nil || run.unit.Pass != nil || run.unit.Kind.Ends() {
+	run := l.live[unit]
+	if run == nil || run.unit.Pass != nil || run.unit.Kind.Ends() {
 		return
 	}
-	m.mu.Lock()
-	m.record.Settle()
-	news := m.told != m.record.Version()
-	m.mu.Unlock()
-	if news {
-		go m.report(l.Session, false)
-	}
+	run.inOrder.do(func() {
+		m := l.trackers.get(unit)
+		if m == nil {
+			return
+		}
+		m.mu.Lock()
+		m.record.Settle()
+		news := m.told != m.record.Version()
+		m.mu.Unlock()
+		if news {
+			m.report(l.Session, false)
+		}
+	})
 }
 
 // meant reads what a run has left when its output has ended, and tells the engine. It reports

@@ -51,13 +51,25 @@ func showProject(place socket.Place, project *apiclient.Client, asPlain bool) er
 	f := &face{project: project, place: place, began: time.Now()}
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
-	if !asPlain && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
+	shown := make(chan error, 1)
+	go func() { shown <- f.show(ctx, stop, first, asPlain) }()
+	select {
+	case err := <-shown:
+		return err
+	case <-f.ending.overdue: // the terminal is not read any more; the keeper puts it back
+		return exit.Quietly(exit.Interrupted)
+	}
+}
+
+// show shows the project until it has ended or the user has closed the face, and then says how it went.
+func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, asPlain bool) (err error) {
+	if !asPlain && isScreenPossible() {
 		err = f.screen(ctx, first)
 	} else {
 		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first) })
 	}
 	stop()
-	project.Close()
+	f.project.Close()
 	return f.account(err)
 }
 
@@ -122,6 +134,7 @@ type ending struct {
 	came     chan struct{} // closed when one has asked to end
 	urgent   chan struct{} // closed when no face is to be waited for
 	toBeLeft chan struct{} // closed when that is so and the project has ended, if it does because of this face
+	overdue  chan struct{} // closed when the face has had its time after that
 	ends     atomic.Bool   // the project does
 	isUrgent bool          // it is; of the goroutine that closes it
 }
@@ -142,7 +155,7 @@ const sameSignal = 300 * time.Millisecond
 // After TERM, HUP and the second of any, neither the project nor a terminal that does not
 // read is waited for long.
 func (f *face) endOnSignal(closeFace func()) *ending {
-	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{})}
+	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}), overdue: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	// A reader that has gone is told by an error, not by the end of the program.
@@ -203,8 +216,7 @@ func (f *face) end(atOnce bool, closeFace func()) bool {
 // longestEnd is how long the end of a project is waited for: units may take long to stop.
 const longestEnd = 10 * time.Minute
 
-// endAnyway ends this process, when the project has ended if that does, whatever the
-// terminal does. The keeper puts that back.
+// endAnyway stops waiting for the face, when the project has ended if that does, whatever the terminal does.
 func (f *face) endAnyway() {
 	const patience, going = 2 * time.Second, 10 * time.Second
 	ends := f.ending.ends.Load()
@@ -216,7 +228,7 @@ func (f *face) endAnyway() {
 		client.WaitGone(f.place, going)
 	}
 	time.Sleep(patience)
-	os.Exit(exit.Interrupted)
+	close(f.ending.overdue)
 }
 
 // waitEnded waits until everything that the project ran has ended. The process that runs it may stay

@@ -72,12 +72,18 @@ func Restore() {
 	if err := json.Unmarshal([]byte(os.Getenv(keeping)), &before); err != nil || !taken {
 		return
 	}
-	// One that does not read any more is not waited for.
+	restored := make(chan struct{})
+	go func() {
+		defer close(restored)
+		setTerminalModes(os.Stdin.Fd(), before)
+		io.WriteString(os.Stdout, leaveScreen)
+		setTerminalModes(os.Stdin.Fd(), before)
+	}()
 	const patience = 2 * time.Second
-	time.AfterFunc(patience, func() { os.Exit(1) })
-	setTerminalModes(os.Stdin.Fd(), before)
-	io.WriteString(os.Stdout, leaveScreen)
-	setTerminalModes(os.Stdin.Fd(), before)
+	select {
+	case <-restored:
+	case <-time.After(patience): // the terminal does not read any more
+	}
 }
 
 // leaveScreen ends what a full screen may have begun: the other screen, the

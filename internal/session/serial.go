@@ -1,0 +1,37 @@
+package session
+
+import "sync"
+
+// serial does what may block, in the order in which it is asked to, in a goroutine of its own while there is something
+// to do: spawning and signalling wait for the system, and the loop must not.
+type serial struct {
+	mu   sync.Mutex
+	todo []func()
+	busy bool
+}
+
+// do has something done after all that was asked for before. It does not block.
+func (s *serial) do(something func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.todo = append(s.todo, something)
+	if !s.busy {
+		s.busy = true
+		go s.work()
+	}
+}
+
+func (s *serial) work() {
+	for {
+		s.mu.Lock()
+		if len(s.todo) == 0 {
+			s.busy = false
+			s.mu.Unlock()
+			return
+		}
+		next := s.todo[0]
+		s.todo = s.todo[1:]
+		s.mu.Unlock()
+		next()
+	}
+}
