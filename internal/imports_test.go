@@ -185,3 +185,46 @@ func TestEngineIsPure(t *testing.T) {
 		})
 	}
 }
+
+// maxFields is how many fields a type may have that a reader must keep in mind.
+const maxFields = 20
+
+// manyFields are the types that settings and the contract with faces need as they are.
+var manyFields = []string{"api.Fact", "api.Unit", "report.Counts", "plan.Unit"}
+
+func TestStructsFitInAHead(t *testing.T) {
+	var files []string
+	for _, pattern := range []string{"*/*.go", "*/*/*.go", "*/*/*/*.go"} {
+		found, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		files = append(files, found...)
+	}
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			spec, ok := n.(*ast.TypeSpec)
+			if !ok {
+				return true
+			}
+			if s, ok := spec.Type.(*ast.StructType); ok {
+				if full := file.Name.Name + "." + spec.Name.Name; !slices.Contains(manyFields, full) {
+					require.LessOrEqual(t, fieldsOf(s), maxFields, "%s in %s: split it into parts", full, name)
+				}
+			}
+			return true
+		})
+	}
+}
+
+// fieldsOf counts the fields of a struct; what is embedded counts as one.
+func fieldsOf(s *ast.StructType) int {
+	n := 0
+	for _, field := range s.Fields.List {
+		n += max(len(field.Names), 1)
+	}
+	return n
+}

@@ -55,10 +55,13 @@ type Fact struct {
 	PID     int
 	Files   []string
 	Loop    *Loop
-	// RunWas is the run that has ended, RippleWas the ripple that has come to rest. They do
-	// not change any more.
-	RunWas    *Run
-	RippleWas *Ripple
+	Over    Over
+}
+
+// Over is what a fact says has ended. It does not change any more.
+type Over struct {
+	Run    *Run    // of FactRunEnded and FactRunReady
+	Ripple *Ripple // of FactRippleRested
 }
 
 // Tone is the meaning that a fact has for the person.

@@ -65,13 +65,18 @@ type Ripple struct {
 	Outcome   Outcome
 	Detail    string // why the outcome is not current
 
+	openRipple
+}
+
+// openRipple is what is known of a ripple only while it is open.
+type openRipple struct {
 	burst   int
 	saved   bool            // it counts as a save
 	made    bool            // it is about what units have made
-	seen    map[string]bool // all paths, while open
+	seen    map[string]bool // all paths
 	members []*unit
-	runs    []*run  // beside each of Runs, while open; nil for a pass
-	shown   *Ripple // what faces see, while open; nil where that is out of date
+	runs    []*run  // beside each of Runs; nil for a pass
+	shown   *Ripple // what faces see; nil where that is out of date
 }
 
 // Concern is a unit that a change concerns, and the pattern that says so.
@@ -360,7 +365,7 @@ func (e *Engine) rest(r *Ripple) {
 	case r.Cause.Kind == CauseChange:
 		f.Because = "nothing had to act"
 	}
-	f.RippleWas = r
+	f.Over.Ripple = r
 	e.tell(f)
 	r.members, r.seen, r.runs, r.shown = nil, nil, nil, nil
 }
@@ -451,12 +456,12 @@ func (e *Engine) amend(u *unit, detail string) bool {
 	}
 	e.tell(
 		Fact{
-			Kind:      FactRippleRested,
-			Ripple:    c.ID,
-			Outcome:   c.Outcome,
-			Took:      c.RestAt.Sub(c.Since),
-			Problem:   detail,
-			RippleWas: &c,
+			Kind:    FactRippleRested,
+			Ripple:  c.ID,
+			Outcome: c.Outcome,
+			Took:    c.RestAt.Sub(c.Since),
+			Problem: detail,
+			Over:    Over{Ripple: &c},
 		},
 	)
 	return true

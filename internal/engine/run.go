@@ -542,7 +542,7 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	e.ripples.account(u.run, e.now)
 	was := u.run.Run
 	was.Spans, was.Ripples = slices.Clone(was.Spans), slices.Clone(was.Ripples)
-	f.Kind, f.State, f.Took, f.RunWas = FactRunEnded, s, e.now.Sub(u.run.OrderedAt), &was
+	f.Kind, f.State, f.Took, f.Over.Run = FactRunEnded, s, e.now.Sub(u.run.OrderedAt), &was
 	e.tellRun(u, f)
 	e.enqueue(u)
 	if e.quitting {

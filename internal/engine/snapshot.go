@@ -78,17 +78,22 @@ type Unit struct {
 	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
 	OnlyNarrowed bool
 	Moving       bool
-	Queued       bool     // one more run follows the one at work
-	InLine       bool     // it waits for a job: see Jobs.Words
-	Alone        bool     // nothing runs beside it
-	RetryAt      Moment   // when a crashed service is started again
-	Run          Run      // the newest; Number is 0 before the first
-	Pass         Pass     // the newest of that run; Number is 0 where it has none
-	Marks        []Mark   // its life, oldest first
-	Suspects     []string // files that changed since it last ran well
-	Owed         []string // commands that a failed run has left undone
-	Loop         *Loop    // that it was in, whose files are ignored; nil for none
-	MayLoop      bool     // a run may have written what set off its newest
+	Turn
+	Run      Run      // the newest; Number is 0 before the first
+	Pass     Pass     // the newest of that run; Number is 0 where it has none
+	Marks    []Mark   // its life, oldest first
+	Suspects []string // files that changed since it last ran well
+	Owed     []string // commands that a failed run has left undone
+	Loop     *Loop    // that it was in, whose files are ignored; nil for none
+	MayLoop  bool     // a run may have written what set off its newest
+}
+
+// Turn is when it is a unit's turn to run.
+type Turn struct {
+	Queued  bool   // one more run follows the one at work
+	InLine  bool   // it waits for a job: see Jobs.Words
+	Alone   bool   // nothing runs beside it
+	RetryAt Moment // when a crashed service is started again
 }
 
 // Unit returns the unit of that name, or nil.
@@ -154,14 +159,13 @@ func (u *unit) snapshot() *Unit {
 		Wanted:    u.wanted,
 		Paused:    u.paused,
 		Moving:    u.moving,
-		RetryAt:   u.retryAt,
-		Queued:    u.pending != nil && u.live(),
-		InLine:    u.inLine(),
-		Alone:     u.spec.Alone,
-		Marks:     u.marks[:len(u.marks):len(u.marks)],
-		Suspects:  slices.Clone(u.suspects),
-		Owed:      u.owed.texts(u.spec),
-		Loop:      u.loop,
+		Turn: Turn{
+			Queued: u.pending != nil && u.live(), InLine: u.inLine(), Alone: u.spec.Alone, RetryAt: u.retryAt,
+		},
+		Marks:    u.marks[:len(u.marks):len(u.marks)],
+		Suspects: slices.Clone(u.suspects),
+		Owed:     u.owed.texts(u.spec),
+		Loop:     u.loop,
 	}
 	if u.run != nil {
 		out.Run = u.run.Run

@@ -224,15 +224,15 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 	if f.Exit != nil {
 		out.Exit = exit(*f.Exit)
 	}
-	if f.RunWas != nil {
-		was := s.run(*f.RunWas)
+	if f.Over.Run != nil {
+		was := s.run(*f.Over.Run)
 		out.RunWas = &was
 	}
 	if f.Kind == engine.FactRunEnded || f.Kind == engine.FactPassEnded {
 		out.State = api.State(f.State.String())
 	}
-	if f.RippleWas != nil {
-		out.RippleWas, out.Outcome = s.ripple(f.RippleWas), api.Outcome(f.Outcome.String())
+	if f.Over.Ripple != nil {
+		out.RippleWas, out.Outcome = s.ripple(f.Over.Ripple), api.Outcome(f.Outcome.String())
 	}
 	return out
 }

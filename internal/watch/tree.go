@@ -60,17 +60,22 @@ type folder struct {
 	repo       *workTree         // of which it is the top, or nil
 	id         stamp.Identity
 	read       time.Time // when its names were first read
-	watch      kernel.ID
-	watched    bool
-	shared     bool          // its file system does not tell what others change
-	every      time.Duration // how often it is looked at without being told; 0: never
-	gone       bool          // it has been dropped
-	link       bool          // a symbolic link leads to it
-	depth      int           // how many do, on the way to it
-	files      map[string]stamp.Mark
-	subs       map[string]*folder
-	others     map[string]bool        // folders in it that concern no interest
-	links      map[string][]*listener // symbolic links in it, and what leads on from them
+	gone       bool      // it has been dropped
+	link       bool      // a symbolic link leads to it
+	depth      int       // how many do, on the way to it
+	notification
+	files  map[string]stamp.Mark
+	subs   map[string]*folder
+	others map[string]bool        // folders in it that concern no interest
+	links  map[string][]*listener // symbolic links in it, and what leads on from them
+}
+
+// notification is how it is learned what happens in a folder.
+type notification struct {
+	watch   kernel.ID
+	watched bool
+	shared  bool          // its file system does not tell what others change
+	every   time.Duration // how often it is looked at without being told; 0: never
 }
 
 // edit is what became of one file.
@@ -214,14 +219,14 @@ func isBelow(p, dir string) bool {
 // sub makes the folder of that name in f, without reading it.
 func (f *folder) sub(name string, link bool) *folder {
 	s := &folder{
-		path:   f.join(name),
-		name:   name,
-		up:     f,
-		place:  f.place.Enter(name),
-		scope:  f.scope,
-		shared: f.shared,
-		depth:  f.depth,
-		link:   link,
+		path:         f.join(name),
+		name:         name,
+		up:           f,
+		place:        f.place.Enter(name),
+		scope:        f.scope,
+		notification: notification{shared: f.shared},
+		depth:        f.depth,
+		link:         link,
 	}
 	if link {
 		s.depth++

@@ -64,8 +64,17 @@ type Checker struct {
 
 // books are what the checker itself knows of a unit.
 type books struct {
-	spec       *plan.Unit
-	world      *World
+	spec  *plan.Unit
+	world *World
+
+	ordered
+	heard
+	wished
+	owing
+}
+
+// ordered are the runs that the engine has ordered of a unit.
+type ordered struct {
 	live       int           // the run that was ordered and is not over; 0 for none
 	newest     int           // the newest that was ordered
 	words      []string      // that are to be added to its command
@@ -76,36 +85,28 @@ type books struct {
 	fails      bool          // its live run has said what makes it a failed one
 	said       engine.Report // the last that its newest run has said
 	ready      bool
-	ails       bool              // a look at it has found it in trouble
-	lived      int               // the newest run that was ready by having lived long enough
-	signalled  bool              // the live run was told to end
-	done       bool              // its newest run ended well
-	told       writings          // that the engine has heard of
-	read       writings          // of those, what the newest run could read
-	goodRead   writings          // and what the newest good run could
-	undone     map[int]bool      // bursts that left everything as it was
-	toldAt     map[int]time.Time // when each was told of last
-	toldTo     map[int]int       // and the run that lived then
-	void       map[int]bool      // bursts that do not count
-	edits      int               // of its settings
-	ignored    map[string]bool   // files of loops that do not count
-	tookUp     []int             // the writings that its newest good pass has taken up
-	goodBefore int               // and how many good runs and passes there were before that
-	good       int               // number of good runs
+	ails       bool // a look at it has found it in trouble
+	lived      int  // the newest run that was ready by having lived long enough
+	signalled  bool // the live run was told to end
+	done       bool // its newest run ended well
+	good       int  // number of good runs
+	goodBefore int  // and how many good runs and passes there were before the newest good pass
 	upGood     map[string]int
 	goodUp     map[string]int // of what it follows, as the newest good run found it
-	wanted     bool
-	paused     bool
-	must       int  // a run of at least this number is owed to a request
-	asked      bool // its newest run is one
+}
 
-	// Commands of reactions, or "" for the whole, that have to end well before it
-	// is current again; those that the live run can pay, and which one it runs.
-	owed    map[string]bool
-	payable []string
-	command string
-	job     bool // its live run is a task's or suite's, or in a step of its setup
-	heavy   bool // the step that was told is one of the setup
+// heard is what was written of a unit's files, and who knows of it.
+type heard struct {
+	told     writings          // that the engine has heard of
+	read     writings          // of those, what the newest run could read
+	goodRead writings          // and what the newest good run could
+	undone   map[int]bool      // bursts that left everything as it was
+	toldAt   map[int]time.Time // when each was told of last
+	toldTo   map[int]int       // and the run that lived then
+	void     map[int]bool      // bursts that do not count
+	edits    int               // of its settings
+	ignored  map[string]bool   // files of loops that do not count
+	tookUp   []int             // the writings that its newest good pass has taken up
 
 	// Of a unit that takes up changes by itself.
 	really writings         // that were done, heard of or not
@@ -113,20 +114,33 @@ type books struct {
 	deaf   bool             // it takes up nothing, also not that a file is again as it was
 }
 
+// wished is what was requested of a unit.
+type wished struct {
+	wanted bool
+	paused bool
+	must   int  // a run of at least this number is owed to a request
+	asked  bool // its newest run is one
+}
+
+// owing are commands of reactions, or "" for the whole, that have to end well before a unit is current again.
+type owing struct {
+	owed    map[string]bool
+	payable []string // those that the live run can pay
+	command string   // and which one it runs
+	job     bool     // its live run is a task's or suite's, or in a step of its setup
+	heavy   bool     // the step that was told is one of the setup
+}
+
 func (c *Checker) newBooks(spec *plan.Unit) *books {
 	return &books{
-		spec:   spec,
-		world:  c.world,
-		owed:   map[string]bool{"": true},
-		upGood: map[string]int{},
-		goodUp: map[string]int{},
-		told:   writings{},
-		really: writings{},
-		passes: map[int]writings{},
-		undone: map[int]bool{},
-		toldAt: map[int]time.Time{},
-		toldTo: map[int]int{},
-		void:   map[int]bool{},
+		spec:    spec,
+		world:   c.world,
+		ordered: ordered{upGood: map[string]int{}, goodUp: map[string]int{}},
+		heard: heard{
+			told: writings{}, really: writings{}, passes: map[int]writings{}, undone: map[int]bool{},
+			toldAt: map[int]time.Time{}, toldTo: map[int]int{}, void: map[int]bool{},
+		},
+		owing: owing{owed: map[string]bool{"": true}},
 	}
 }
 

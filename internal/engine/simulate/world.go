@@ -43,6 +43,23 @@ type World struct {
 	dryrun.Agenda
 	Engine *engine.Engine
 	Plan   *plan.Plan
+	Hooks
+
+	// Unwatched is why nothing is told of files; empty: they are watched.
+	Unwatched string
+	blind     bool // files are not watched, or what was missed is still to be told
+
+	ClockSet bool // the wall clock was set
+	Finished bool
+	Steps    int
+
+	processes
+	writing
+	disk
+}
+
+// Hooks let a test decide what happens in the world, and see it.
+type Hooks struct {
 	// Behave says what a run's process will do. It is asked once for each run.
 	Behave func(unit string, run int) Behaviour
 	// Observe, if set, is called before and after each step.
@@ -64,17 +81,19 @@ type World struct {
 
 	// Double, if set, says whether an event reaches the engine twice.
 	Double func() bool
+}
 
-	// Unwatched is why nothing is told of files; empty: they are watched.
-	Unwatched string
-	blind     bool // files are not watched, or what was missed is still to be told
+// processes are those of all units.
+type processes struct {
+	pids    int
+	procs   map[string]*process
+	doubled bool // the event is sent for the second time
+	passes  int  // of all tools so far
+	ending  int  // the pass that PassEnded is about
+}
 
-	ClockSet bool // the wall clock was set
-	Finished bool
-	Steps    int
-
-	pids   int
-	procs  map[string]*process
+// writing is who writes which files, as it is told of.
+type writing struct {
 	left   map[string][]string // files that units do not react to
 	open   map[string]*making  // by path
 	makes  map[int]bool        // bursts of what units write
@@ -82,20 +101,18 @@ type World struct {
 	burst  int
 	missed int // bursts up to this one will not be told any more
 
-	// What the files of each unit hold, as the bursts that have changed them for good, and
-	// the results that tasks have made.
+	heardAhead time.Duration // Ahead at the newest step
+}
+
+// disk is what the files of each unit hold, as the bursts that have changed them for good, and the results that tasks
+// have made.
+type disk struct {
 	contents map[string]map[int]bool
 	results  map[string]*result
 	times    map[string]*timed
 	unheard  int // files that were written and not heard of yet
 	writes   map[string]int
 	made     int
-
-	heardAhead time.Duration // Ahead at the newest step
-
-	doubled bool // the event is sent for the second time
-	passes  int  // of all tools so far
-	ending  int  // the pass that PassEnded is about
 }
 
 type process struct {
@@ -118,17 +135,16 @@ func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World 
 		Engine: engine.New(
 			p,
 		),
-		Plan:     p,
-		Behave:   behave,
-		procs:    map[string]*process{},
-		left:     map[string][]string{},
-		open:     map[string]*making{},
-		vague:    map[int]bool{},
-		makes:    map[int]bool{},
-		contents: map[string]map[int]bool{},
-		results:  map[string]*result{},
-		times:    map[string]*timed{},
-		writes:   map[string]int{},
+		Plan:      p,
+		Hooks:     Hooks{Behave: behave},
+		processes: processes{procs: map[string]*process{}},
+		writing: writing{
+			left: map[string][]string{}, open: map[string]*making{}, makes: map[int]bool{}, vague: map[int]bool{},
+		},
+		disk: disk{
+			contents: map[string]map[int]bool{}, results: map[string]*result{}, times: map[string]*timed{},
+			writes: map[string]int{},
+		},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	return w

@@ -29,10 +29,23 @@ type Book struct {
 	width int
 	clock func() time.Time
 
-	mu        sync.Mutex
-	room      sync.Cond // what waits for the disk, or for a flush
-	segments  []*segment
-	last      time.Time
+	mu       sync.Mutex
+	room     sync.Cond // what waits for the disk, or for a flush
+	segments []*segment
+	last     time.Time
+	limits   Limits
+	closed   bool
+	grown    map[chan struct{}]bool
+	disk
+
+	work  chan struct{} // there is something to write
+	much  chan struct{} // it is worth a write
+	stop  chan struct{} // closed by Close
+	ended chan struct{} // and by the writer
+}
+
+// disk is how far the writer has got, and what hinders it. It is guarded by Book.mu.
+type disk struct {
 	behind    int       // bytes that are not on disk
 	published int64     // number of the line after the last that was written, or cannot be
 	passes    int       // of the writer, that have ended
@@ -40,15 +53,7 @@ type Book struct {
 	waited    time.Time // since when there have been some, for longer than an idle moment
 	err       error     // why nothing can be written at the moment
 	lost      int       // lines that had no room since then
-	limits    Limits
-	closed    bool
-	unchecked bool // it is to be looked whether the folder is there
-	grown     map[chan struct{}]bool
-
-	work  chan struct{} // there is something to write
-	much  chan struct{} // it is worth a write
-	stop  chan struct{} // closed by Close
-	ended chan struct{} // and by the writer
+	unchecked bool      // it is to be looked whether the folder is there
 }
 
 const (

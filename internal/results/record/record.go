@@ -80,27 +80,33 @@ type Record struct {
 	findings []*TrackedFinding
 	byFile   map[string][]*TrackedFinding
 
-	run       Run
-	live      bool
-	settled   bool // a round has ended, so that what comes can be new
-	epoch     int
-	round     int // of findings
-	lastWhole int // how many cases the last whole run had
-	lastTook  time.Duration
-	planned   int
+	round        int // of findings
+	lastWhole    int // how many cases the last whole run had
+	lastTook     time.Duration
+	onlyFailures bool // the runner reports suites without those of their cases that passed
+	underWay
+}
 
-	onlyFailures bool                  // it has told of suites without those of their cases that passed
-	unnamed      map[api.CaseName]bool // cases told in this run whose suite is not known yet
-	suites       map[string]bool       // that have ended in this run; true: broken
-	running      map[api.CaseName]int  // that have begun and not ended, in the order of their numbers
-	begun        int
+// underWay is what is known of the newest run so far.
+type underWay struct {
+	run     Run
+	live    bool
+	settled bool // a round has ended, so that what comes can be new
+	epoch   int
+	planned int
+	unnamed map[api.CaseName]bool // cases told in this run whose suite is not known yet
+	suites  map[string]bool       // that have ended in this run; true: broken
+	running map[api.CaseName]int  // that have begun and not ended, in the order of their numbers
+	begun   int
 }
 
 // NewRecord returns a record of a unit that has not run.
 func NewRecord() *Record {
 	return &Record{
 		cases: map[api.CaseName]*TrackedCase{}, suitesOf: map[string][]string{}, byFile: map[string][]*TrackedFinding{},
-		suites: map[string]bool{}, running: map[api.CaseName]int{}, unnamed: map[api.CaseName]bool{},
+		underWay: underWay{
+			suites: map[string]bool{}, running: map[api.CaseName]int{}, unnamed: map[api.CaseName]bool{},
+		},
 	}
 }
 
