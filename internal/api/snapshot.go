@@ -20,6 +20,8 @@ type Snapshot struct {
 	Faces   []Face         `json:"faces"`            // who looks at it
 	Jobs    Jobs           `json:"jobs"`
 	Status
+
+	change change // since the snapshot before it
 }
 
 // Status is what is true of the whole project, beside its verdict.

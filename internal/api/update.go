@@ -35,8 +35,11 @@ type Life struct {
 	Marks []Mark    `json:"marks"`
 }
 
-// Diff returns what has changed from one snapshot to a later one.
+// Diff returns what has changed from one snapshot to a later one of the same session. The result must not be changed.
 func Diff(from, to *Snapshot) *Update {
+	if to.change.update != nil && to.change.since == from.Number {
+		return to.change.update
+	}
 	d := &Update{Number: to.Number, At: to.At}
 	if !sameProject(&from.Project, &to.Project) {
 		d.Project = &to.Project
@@ -329,12 +332,25 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 	return out
 }
 
-// Differ reports whether something is not the same in two snapshots of the same project,
-// but for their number and time.
-func Differ(a, b *Snapshot) bool {
-	d := Diff(a, b)
-	return d.Project != nil || d.Verdict != nil || d.Doubts != nil || d.Sure || d.Order != nil || len(d.Units) > 0 || len(d.Ripples) > 0 || d.Oldest > 0 ||
-		len(d.Saves) > 0 || d.Resaved || len(d.Uses) > 0 || len(d.Asks) > 0 || d.Faces != nil || d.Alone ||
-		d.Jobs != nil ||
-		d.Status != nil
+// IsEmpty reports whether nothing has changed but the snapshot's number and time.
+func (d *Update) IsEmpty() bool {
+	return d.Project == nil && d.Verdict == nil && d.Doubts == nil && !d.Sure && d.Order == nil &&
+		len(d.Units) == 0 && len(d.Ripples) == 0 && d.Oldest == 0 && len(d.Saves) == 0 && !d.Resaved &&
+		len(d.Uses) == 0 && len(d.Asks) == 0 && d.Faces == nil && !d.Alone && d.Jobs == nil && d.Status == nil
+}
+
+// change is what has changed from the snapshot with a number, in the same session.
+type change struct {
+	since  int64
+	update *Update
+}
+
+// Follows reports whether a snapshot differs from an earlier one of its session in more than its number and time. The
+// difference is kept with it, so that Diff between the two does not compare them again for each face. It must be called
+// before the snapshot is handed out.
+func (s *Snapshot) Follows(before *Snapshot) bool {
+	s.change = change{}
+	d := Diff(before, s)
+	s.change = change{before.Number, d}
+	return !d.IsEmpty()
 }

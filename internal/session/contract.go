@@ -59,9 +59,9 @@ func (s *Session) shown() *api.Snapshot {
 	if err := s.book.Err(); err != nil {
 		next.LogProblem = s.clean(err.Error())
 	}
-	if sh.newest == nil || api.Differ(sh.newest, next) {
+	next.Number = sh.number + 1
+	if sh.newest == nil || next.Follows(sh.newest) {
 		sh.number++
-		next.Number = sh.number
 		sh.newest, sh.builder.made = next, next
 	}
 	return sh.newest
