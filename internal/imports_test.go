@@ -38,7 +38,7 @@ var floors = []string{
 // allowed says which packages of the project each may import, which the floors leave open between packages of one
 // floor, and so that a new arrow is decided on.
 var allowed = map[string]string{
-	"api":                    "api/report text/format",
+	"api":                    "api/report files text/format",
 	"api/client":             "api api/socket",
 	"api/exit":               "",
 	"api/report":             "",
@@ -90,7 +90,7 @@ var allowed = map[string]string{
 	"session":                "api engine engine/recording output/logbook output/reader output/redact output/terminal plan plan/settings process process/browser process/meter process/probe process/series relay results results/passes results/readers results/record session/impact session/outcomes store/consent store/reuse store/setup text/escape text/format watch watch/pattern",
 	"session/impact":         "api engine engine/dryrun plan plan/capture text/format watch watch/pattern",
 	"session/outcomes":       "api results results/record",
-	"store/consent":          "plan text/format",
+	"store/consent":          "files plan text/format",
 	"store/paths":            "api/socket",
 	"store/reuse":            "files plan watch/pattern watch/stamp",
 	"store/setup":            "files plan watch/pattern",

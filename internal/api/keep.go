@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"omnivigil/internal/files"
 )
 
 // snapshotFile has the newest snapshot of a session, in the folder of its log.
@@ -15,10 +17,7 @@ const snapshotFile = "project.json"
 func KeepSnapshot(dir string, s *Snapshot) error {
 	data, err := json.Marshal(s)
 	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, snapshotFile+".new"), data, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(filepath.Join(dir, snapshotFile+".new"), filepath.Join(dir, snapshotFile))
+		err = files.ReplaceCache(filepath.Join(dir, snapshotFile), files.Bytes(data))
 	}
 	if err != nil {
 		return fmt.Errorf("keep how the project is: %w", err)

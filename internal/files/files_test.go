@@ -3,8 +3,12 @@
 package files
 
 import (
+	"errors"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"syscall"
 	"testing"
 
@@ -35,4 +39,34 @@ func TestRead(t *testing.T) {
 		require.Error(t, err, name)
 		assert.Equal(t, why, Reason(err).Error())
 	}
+}
+
+// TestReplace leaves the old contents or the new ones, and nothing beside them.
+func TestReplace(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "settings")
+	require.NoError(t, os.WriteFile(file, []byte("old"), 0o644))
+	broken := func(w io.Writer) error {
+		io.WriteString(w, "half")
+		return errors.New("broken off")
+	}
+	require.ErrorContains(t, ReplaceCache(file, broken), "broken off")
+	read := func() string {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		return string(data)
+	}
+	assert.Equal(t, "old", read())
+	require.NoError(t, Replace(file, []byte("new"), 0o640))
+	assert.Equal(t, "new", read())
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	if runtime.GOOS != "windows" {
+		assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
+	}
+	all, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+	assert.Error(t, ReplaceCache(filepath.Join(dir, "none", "file"), Bytes(nil)))
+	require.NoError(t, KeepCache(filepath.Join(dir, "none", "file"), Bytes(nil)))
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/json"
-	"os"
 	"path/filepath"
 
 	"omnivigil/internal/files"
@@ -22,13 +21,9 @@ func typedWords() []string {
 	return words
 }
 
+// rememberWords keeps them for the next screen. They may be secret: the file is for this user only.
 func rememberWords(words []string) {
-	text, err := json.Marshal(words)
-	if err != nil || os.MkdirAll(paths.State(), 0o700) != nil {
-		return
-	}
-	// Renamed into place, so that no other screen reads half of it. Words may be secret.
-	if beside := wordsFile() + ".new"; os.WriteFile(beside, text, 0o600) == nil {
-		os.Rename(beside, wordsFile())
+	if text, err := json.Marshal(words); err == nil {
+		files.KeepCache(wordsFile(), files.Bytes(text)) // else they are typed again
 	}
 }

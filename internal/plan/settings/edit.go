@@ -135,7 +135,7 @@ func Add(file, units string) error {
 	return Replace(file, []byte(units))
 }
 
-// Replace writes a file by renaming one into its place, so that no reader sees half of it.
+// Replace writes a settings file in place of the one that is there, whose mode it keeps. A link keeps leading to it.
 func Replace(file string, data []byte) error {
 	mode := fs.FileMode(0o644)
 	if resolved, err := filepath.EvalSymlinks(file); err == nil {
@@ -144,16 +144,7 @@ func Replace(file string, data []byte) error {
 	if info, err := os.Stat(file); err == nil {
 		mode = info.Mode().Perm()
 	}
-	beside, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".*.new")
-	if err != nil {
-		return fmt.Errorf("write the settings: %w", err)
-	}
-	_, err = beside.Write(data)
-	if err = errors.Join(err, beside.Chmod(mode), beside.Close()); err == nil {
-		err = os.Rename(beside.Name(), file)
-	}
-	if err != nil {
-		os.Remove(beside.Name())
+	if err := files.Replace(file, data, mode); err != nil {
 		return fmt.Errorf("write the settings: %w", err)
 	}
 	return nil

@@ -3,7 +3,6 @@ package record
 import (
 	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -16,16 +15,7 @@ import (
 func FileOf(dir, unit string) string { return filepath.Join(dir, unit+".json") }
 
 // Keep writes what Marshal has returned, in place of what was there.
-func Keep(file string, record []byte) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	beside := file + ".new"
-	if err := os.WriteFile(beside, record, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(beside, file)
-}
+func Keep(file string, record []byte) error { return files.KeepCache(file, files.Bytes(record)) }
 
 // Load returns the record that is kept in a file.
 func Load(file string) (*Record, error) {

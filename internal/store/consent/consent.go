@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strings"
 
+	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 )
 
@@ -98,19 +99,11 @@ func (s Store) Add(p *plan.Plan) error {
 		return err
 	}
 	file := s.of(p.File)
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return fmt.Errorf("remember the answer: %w", err)
-	}
-	aside, err := os.CreateTemp(filepath.Dir(file), ".new-*")
-	if err != nil {
-		return fmt.Errorf("remember the answer: %w", err)
-	}
-	_, err = aside.Write(append(data, '\n'))
-	if err = errors.Join(err, aside.Close()); err == nil {
-		err = os.Rename(aside.Name(), file)
+	err = os.MkdirAll(filepath.Dir(file), 0o700)
+	if err == nil {
+		err = files.Replace(file, append(data, '\n'), 0o600)
 	}
 	if err != nil {
-		os.Remove(aside.Name())
 		return fmt.Errorf("remember the answer: %w", err)
 	}
 	return nil

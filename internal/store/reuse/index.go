@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -86,7 +85,7 @@ func (x *Index) Save() error {
 			delete(x.known, file)
 		}
 	}
-	if err := writeFile(x.file, func(w io.Writer) error { return gob.NewEncoder(w).Encode(x.known) }); err != nil {
+	if err := files.KeepCache(x.file, func(w io.Writer) error { return gob.NewEncoder(w).Encode(x.known) }); err != nil {
 		return fmt.Errorf("keep what is known of files: %w", err)
 	}
 	x.dirty = false
@@ -139,24 +138,4 @@ func sumOf(file string) (sum Sum, err error) {
 		return sum, fmt.Errorf("read %s: %w", file, err)
 	}
 	return Sum(h.Sum(nil)), nil
-}
-
-// writeFile writes a file that is whole or not there.
-func writeFile(file string, write func(io.Writer) error) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".new-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	if err = write(f); err != nil {
-		f.Close()
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), file)
 }
