@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"html"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/pen"
 )
 
 // The page uses the reader's own ground, dark or light.
@@ -30,22 +30,19 @@ div { white-space: pre-wrap; min-height: 1.45em; tab-size: 8; }
 
 func escapeHTML(text string) string { return html.EscapeString(escape.Text(text)) }
 
-// style is what a stretch of text has, as CSS and as an address.
-type style struct{ css, link string }
-
-// markUp turns a line with colours (SGR) and links (OSC 8) into HTML.
+// markUp turns a line with colors (SGR) and links (OSC 8) into HTML.
 func markUp(line string) string {
 	var b strings.Builder
-	var now style
+	var now pen.Pen
 	run := func(text string) {
 		if text = html.EscapeString(escape.Lines(text)); text == "" {
 			return
 		}
-		if now.link != "" {
-			text = fmt.Sprintf("<a href=\"%s\">%s</a>", html.EscapeString(now.link), text)
+		if link := address(now.Link); link != "" {
+			text = fmt.Sprintf("<a href=\"%s\">%s</a>", html.EscapeString(link), text)
 		}
-		if now.css != "" {
-			text = fmt.Sprintf("<span style=\"%s\">%s</span>", now.css, text)
+		if css := cssOf(now); css != "" {
+			text = fmt.Sprintf("<span style=\"%s\">%s</span>", css, text)
 		}
 		b.WriteString(text)
 	}
@@ -61,9 +58,9 @@ func markUp(line string) string {
 		seq, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
 		switch {
 		case escape.IsColour(seq):
-			now.css = cssOf(now.css, string(seq[2:len(seq)-1]))
+			now.Selects(seq)
 		case escape.IsLink(seq):
-			now.link = address(string(seq))
+			now.Links(seq)
 		}
 		rest = rest[max(n, 1):]
 	}
@@ -71,74 +68,48 @@ func markUp(line string) string {
 }
 
 // address returns where a link leads, if that is a page.
-func address(seq string) string {
-	_, uri, _ := strings.Cut(strings.TrimPrefix(seq, "\x1b]8;"), ";")
-	uri = strings.TrimRight(strings.TrimSuffix(uri, "\x1b\\"), "\a")
+func address(link string) string {
+	uri := escape.LinkAddress([]byte(link))
 	if u, err := url.Parse(uri); err != nil || u.Scheme != "http" && u.Scheme != "https" {
 		return ""
 	}
 	return uri
 }
 
-// switchesOn is what single parameters of SGR mean in CSS.
-var switchesOn = map[string]string{
-	"1":  "font-weight:bold",
-	"2":  "opacity:.7",
-	"3":  "font-style:italic",
-	"4":  "text-decoration:underline",
-	"21": "text-decoration:underline double",
-	"7":  "filter:invert(1)",
-	"9":  "text-decoration:line-through",
-	"53": "text-decoration:overline",
+// weightCSS is what weights mean in CSS.
+var weightCSS = []struct {
+	weight pen.Weight
+	css    string
+}{
+	{pen.Bold, "font-weight:bold"},
+	{pen.Faint, "opacity:.7"},
+	{pen.Italic, "font-style:italic"},
+	{pen.Underlined, "text-decoration:underline"},
+	{pen.TwiceUnderlined, "text-decoration:underline double"},
+	{pen.Inverse, "filter:invert(1)"},
+	{pen.Struck, "text-decoration:line-through"},
+	{pen.Overlined, "text-decoration:overline"},
 }
 
-// cssOf returns the CSS after parameters of SGR, in the few forms that a log has: what is
-// selected is added, and 0 takes all away.
-func cssOf(before, params string) string {
+// cssOf returns how text looks that a pen has written.
+func cssOf(p pen.Pen) string {
 	var parts []string
-	if before != "" {
-		parts = strings.Split(before, ";")
+	for _, w := range weightCSS {
+		if p.Weight&w.weight != 0 {
+			parts = append(parts, w.css)
+		}
 	}
-	codes := strings.Split(params, ";")
-	for i := 0; i < len(codes); i++ {
-		n, _ := strconv.Atoi(codes[i])
-		switch {
-		case n == 0:
-			parts = nil
-		case switchesOn[codes[i]] != "":
-			parts = append(parts, switchesOn[codes[i]])
-		case n == 38 || n == 48 || n == 58:
-			colour, used := extended(codes[i+1:])
-			i += used
-			if property := map[int]string{38: "color", 48: "background"}[n]; property != "" && colour != "" {
-				parts = append(parts, property+":"+colour)
-			}
-		case n >= 30 && n < 38:
-			parts = append(parts, "color:"+indexed(n-30))
-		case n >= 90 && n < 98:
-			parts = append(parts, "color:"+indexed(n-90+8))
-		case n >= 40 && n < 48:
-			parts = append(parts, "background:"+indexed(n-40))
-		case n >= 100 && n < 108:
-			parts = append(parts, "background:"+indexed(n-100+8))
+	for _, c := range []struct {
+		property string
+		color    pen.Colour
+	}{{"color", p.Ink}, {"background", p.Paper}} {
+		if n, ok := c.color.Index(); ok {
+			parts = append(parts, c.property+":"+indexed(n))
+		} else if r, g, b, ok := c.color.RGB(); ok {
+			parts = append(parts, fmt.Sprintf("%s:rgb(%d,%d,%d)", c.property, r, g, b))
 		}
 	}
 	return strings.Join(parts, ";")
-}
-
-// extended reads a colour after 38, 48 or 58, and returns how many parameters it has.
-func extended(codes []string) (colour string, used int) {
-	switch {
-	case len(codes) > 1 && codes[0] == "5":
-		n, _ := strconv.Atoi(codes[1])
-		return indexed(n), 2
-	case len(codes) > 3 && codes[0] == "2":
-		r, _ := strconv.Atoi(codes[1])
-		g, _ := strconv.Atoi(codes[2])
-		b, _ := strconv.Atoi(codes[3])
-		return fmt.Sprintf("rgb(%d,%d,%d)", r, g, b), 4
-	}
-	return "", len(codes)
 }
 
 // sixteen are the terminal's own colours, chosen so that they read on both grounds.

@@ -3,12 +3,17 @@
 package location
 
 import (
+	"bytes"
 	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/text/escape"
 )
 
 // Place is a place in a file.
@@ -89,16 +94,20 @@ func fileOf(name string, folders []string) string {
 
 var isAddress = regexp.MustCompile(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
 
-// isLink is a hyperlink of a terminal (OSC 8).
-var isLink = regexp.MustCompile(`\x1b\]8;[^;\x1b\x07]*;(https?://[^\x1b\x07]+)`)
-
-// Links returns the web addresses that a line's text leads to without showing them.
+// Links returns the web addresses that a line's hyperlinks (OSC 8) lead to, which its text need not show.
 func Links(text string) []string {
 	var found []string
-	for _, m := range isLink.FindAllStringSubmatch(text, -1) {
-		found = append(found, m[1])
+	for rest := []byte(text); ; {
+		at := bytes.IndexByte(rest, ansi.ESC)
+		if at < 0 {
+			return found
+		}
+		seq, _, n, _ := ansi.DecodeSequence(rest[at:], ansi.NormalState, nil)
+		if address := escape.LinkAddress(seq); escape.IsLink(seq) && strings.HasPrefix(address, "http") {
+			found = append(found, address)
+		}
+		rest = rest[at+max(n, 1):]
 	}
-	return found
 }
 
 // Addresses returns the web addresses in a line's visible text.

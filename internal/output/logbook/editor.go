@@ -8,13 +8,14 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/pen"
 )
 
 // editor is one line of a terminal that is as wide as it has to be.
 type editor struct {
 	cells  []cell
 	column int
-	pen    pen
+	pen    pen.Pen
 	leads  func(address string) bool // see Scanner.Leads
 }
 
@@ -24,7 +25,7 @@ const tabStop = 8
 // cell is one column. The further columns of a wide character or a tab are empty.
 type cell struct {
 	text string
-	pen  pen
+	pen  pen.Pen
 }
 
 // widest bounds how far the cursor can be moved to the right by a number: no terminal is so
@@ -51,12 +52,12 @@ func (e *editor) write(line []byte) {
 		case seq[0] == '\b':
 			e.column = max(e.column-1, 0)
 		case escape.IsColour(seq):
-			e.pen.selects(seq)
+			e.pen.Selects(seq)
 		case escape.IsLink(seq):
 			if e.leads == nil || e.leads(escape.LinkAddress(seq)) {
-				e.pen.links(seq)
+				e.pen.Links(seq)
 			} else {
-				e.pen.link = ""
+				e.pen.Link = ""
 			}
 		case bytes.HasPrefix(seq, []byte("\x1b[")):
 			e.control(seq[2:])
@@ -169,14 +170,14 @@ func (e *editor) join(text string) {
 // String returns the line as it stands.
 func (e *editor) String() string {
 	var b strings.Builder
-	now := pen{}
+	now := pen.Pen{}
 	for _, c := range e.cells {
 		if c.text != "" && c.pen != now {
-			b.WriteString(c.pen.from(now))
+			b.WriteString(c.pen.From(now))
 			now = c.pen
 		}
 		b.WriteString(c.text)
 	}
-	b.WriteString(pen{}.from(now))
+	b.WriteString(pen.Pen{}.From(now))
 	return b.String()
 }

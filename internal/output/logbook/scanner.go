@@ -6,9 +6,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"omnivigil/internal/text/escape"
-
 	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/pen"
 )
 
 // longest is how many bytes of a line without an end are kept together.
@@ -32,7 +33,7 @@ type Scanner struct {
 
 	lines   []string
 	partial []byte
-	pen     pen // in use at the end of the last line
+	pen     pen.Pen // in use at the end of the last line
 	shown   shown
 	goesOn  bool // see Continues
 }
@@ -44,7 +45,7 @@ func (s *Scanner) Continues() bool { return s.goesOn }
 // shown is what Pause has returned of a line that had no end.
 type shown struct {
 	text string
-	pen  pen // at its end
+	pen  pen.Pen // at its end
 }
 
 // ScanBlock is Scan for most of what processes write: the lines at the end of those that p
@@ -53,14 +54,14 @@ type shown struct {
 func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
 	s.goesOn = false
 	first := 0
-	if len(s.partial) > 0 || s.pen != (pen{}) || s.shown != (shown{}) {
+	if len(s.partial) > 0 || s.pen != (pen.Pen{}) || s.shown != (shown{}) {
 		first = bytes.IndexByte(p, '\n') + 1
 		if lines = s.Scan(p[:first]); first == 0 {
 			return s.Scan(p), nil
 		}
 	}
 	end := bytes.LastIndexByte(p, '\n') + 1
-	if block = p[first:end]; s.pen == (pen{}) && s.isPlain(block) {
+	if block = p[first:end]; s.pen == (pen.Pen{}) && s.isPlain(block) {
 		s.partial = append(s.partial, p[end:]...)
 		return lines, block
 	}
@@ -129,7 +130,7 @@ func (s *Scanner) whole(lines []string, p []byte) []string {
 		end := bytes.IndexByte(p, '\n')
 		line, text := p[:end], all[:end]
 		p, all = p[end+1:], all[end+1:]
-		if s.pen != (pen{}) || s.shown != (shown{}) || hide {
+		if s.pen != (pen.Pen{}) || s.shown != (shown{}) || hide {
 			lines = s.add(lines, line)
 			continue
 		}
@@ -182,7 +183,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	if s.goesOn = s.shown.text != ""; s.goesOn {
 		rest = s.shown.pen.String() + rest
 	}
-	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, noLink), plainColours), after}
+	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, pen.NoLink), pen.PlainColours), after}
 	return []string{rest}
 }
 
@@ -208,7 +209,7 @@ func (s *Scanner) Unended() bool { return len(s.partial) > 0 }
 func (s *Scanner) Said() string { return s.shown.text }
 
 // said is clean with what is to be hidden hidden.
-func (s *Scanner) said(line []byte) (string, pen) {
+func (s *Scanner) said(line []byte) (string, pen.Pen) {
 	text, after := s.clean(line)
 	if s.Hide != nil {
 		text = s.Hide(text)
@@ -217,7 +218,7 @@ func (s *Scanner) said(line []byte) (string, pen) {
 }
 
 // clean returns a line as a terminal would show it, and the pen at its end.
-func (s *Scanner) clean(line []byte) (string, pen) {
+func (s *Scanner) clean(line []byte) (string, pen.Pen) {
 	line = bytes.TrimRight(line, "\r")
 	if text, after, ok := coloured(line, s.pen); ok {
 		return text, after
@@ -229,9 +230,9 @@ func (s *Scanner) clean(line []byte) (string, pen) {
 
 // coloured is clean for a line in which only colours are selected, which is most often what
 // is in a line beside text. It reports false where there is more.
-func coloured(line []byte, now pen) (text string, after pen, ok bool) {
+func coloured(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 	var b strings.Builder
-	written := pen{} // with which the text before was
+	written := pen.Pen{} // with which the text before was
 	for len(line) > 0 {
 		end := bytes.IndexByte(line, 0x1b)
 		if end < 0 {
@@ -241,7 +242,7 @@ func coloured(line []byte, now pen) (text string, after pen, ok bool) {
 			if !escape.Plain(run) && (!utf8.Valid(run) || escape.Lines(string(run)) != string(run)) {
 				return "", now, false
 			}
-			b.WriteString(now.from(written))
+			b.WriteString(now.From(written))
 			b.Write(run)
 			written = now
 		}
@@ -252,9 +253,9 @@ func coloured(line []byte, now pen) (text string, after pen, ok bool) {
 		if end == 0 || !escape.IsColour(line[:end]) {
 			return "", now, false
 		}
-		now.selects(line[:end])
+		now.Selects(line[:end])
 		line = line[end:]
 	}
-	b.WriteString(pen{}.from(written))
+	b.WriteString(pen.Pen{}.From(written))
 	return b.String(), now, true
 }

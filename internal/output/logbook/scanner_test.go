@@ -7,10 +7,11 @@ import (
 	"testing"
 	"unicode/utf8"
 
-	"omnivigil/internal/text/escape"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/pen"
 )
 
 func TestScanner(t *testing.T) {
@@ -138,7 +139,7 @@ func FuzzScanner(f *testing.F) {
 		}
 		require.Equal(t, want, append(got, blocks.Rest()...))
 		for line := range bytes.SplitSeq(data, []byte("\n")) {
-			for _, p := range []pen{{}, {weight: bold, ink: ofPalette | 1}} {
+			for _, p := range []pen.Pen{{}, {Weight: pen.Bold, Ink: pen.OfPalette | 1}} {
 				text, after, ok := coloured(line, p)
 				if e := (editor{pen: p}); ok {
 					e.write(line)

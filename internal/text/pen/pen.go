@@ -1,4 +1,7 @@
-package logbook
+// Package pen reads and writes the sequences that select how text looks on a terminal: colors and weight (SGR,
+// ECMA-48 and ITU T.416) and links (OSC 8). It is the one place where their parameters are interpreted. A Pen is a
+// value; two pens that look the same are equal.
+package pen
 
 import (
 	"bytes"
@@ -8,100 +11,97 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// pen is how text is written: with which colours and weight (SGR, ECMA-48 and ITU T.416), and
+// Pen is how text is written: with which colours and weight (SGR, ECMA-48 and ITU T.416), and
 // the address of a link (OSC 8). Two pens that look the same are equal, by whatever
 // sequences they came about.
-type pen struct {
-	weight                weight
-	ink, paper, underline colour
-	link                  string // the sequence that opens it
+type Pen struct {
+	Weight                Weight
+	Ink, Paper, Underline Colour
+	Link                  string // the sequence that opens it
 }
 
-// weight is a set of bits.
-type weight uint16
+// Weight is a set of bits.
+type Weight uint16
 
 const (
-	bold weight = 1 << iota
-	faint
-	italic
-	underlined
-	twiceUnderlined
-	inverse
-	struck
-	overlined
+	Bold Weight = 1 << iota
+	Faint
+	Italic
+	Underlined
+	TwiceUnderlined
+	Inverse
+	Struck
+	Overlined
 )
 
 // weights are what SGR parameters switch on, and by which number each is said. What would
 // blink or be concealed is plain text here: everything can be read.
 var weights = []struct {
 	code int
-	bit  weight
+	bit  Weight
 }{
-	{
-		1,
-		bold,
-	},
-	{2, faint},
-	{3, italic},
-	{4, underlined},
-	{21, twiceUnderlined},
-	{7, inverse},
-	{9, struck},
-	{53, overlined},
+	{1, Bold},
+	{2, Faint},
+	{3, Italic},
+	{4, Underlined},
+	{21, TwiceUnderlined},
+	{7, Inverse},
+	{9, Struck},
+	{53, Overlined},
 }
 
 // switchedOff are the weights that SGR parameters switch off.
-var switchedOff = map[int]weight{
-	22: bold | faint,
-	23: italic,
-	24: underlined | twiceUnderlined,
-	27: inverse,
-	29: struck,
-	55: overlined,
+var switchedOff = map[int]Weight{
+	22: Bold | Faint,
+	23: Italic,
+	24: Underlined | TwiceUnderlined,
+	27: Inverse,
+	29: Struck,
+	55: Overlined,
 }
 
-// colour is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
-type colour uint32
+// Colour is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
+type Colour uint32
 
 const (
-	ofPalette colour = 1 << 24 // with a number of 8 bits
-	ofLight   colour = 2 << 24 // with red, green and blue
+	OfPalette Colour = 1 << 24 // with a number of 8 bits
+	OfLight   Colour = 2 << 24 // with red, green and blue
 )
 
 const (
-	plainColours = "\x1b[0m"
-	noLink       = "\x1b]8;;\x1b\\"
+	PlainColours = "\x1b[0m"
+	NoLink       = "\x1b]8;;\x1b\\"
 )
 
 // String returns the sequences that select the pen, in a line that begins.
-func (p pen) String() string { return p.from(pen{}) }
+func (p Pen) String() string { return p.From(Pen{}) }
 
-// from returns the sequences that turn another pen into this one.
-func (p pen) from(other pen) string {
+// From returns the sequences that turn another pen into this one.
+func (p Pen) From(other Pen) string {
 	var b strings.Builder
 	then, now := other, p
-	then.link, now.link = "", ""
+	then.Link, now.Link = "", ""
 	if then != now {
 		b.WriteString("\x1b[")
-		if then != (pen{}) {
+		if then != (Pen{}) {
 			b.WriteByte('0')
-			if now != (pen{}) {
+			if now != (Pen{}) {
 				b.WriteByte(';')
 			}
 		}
 		now.writeCodes(&b)
 		b.WriteByte('m')
 	}
-	if p.link != other.link {
-		if b.WriteString(p.link); p.link == "" {
-			b.WriteString(noLink)
+	if p.Link != other.Link {
+		if b.WriteString(p.Link); p.Link == "" {
+			b.WriteString(NoLink)
 		}
 	}
 	return b.String()
 }
 
 // writeCodes writes the parameters that select the pen.
-func (p pen) writeCodes(b *strings.Builder) {
+func (p Pen) writeCodes(b *strings.Builder) {
 	begun := false
 	add := func(codes ...int) {
 		for _, c := range codes {
@@ -113,18 +113,18 @@ func (p pen) writeCodes(b *strings.Builder) {
 		}
 	}
 	for _, w := range weights {
-		if p.weight&w.bit != 0 {
+		if p.Weight&w.bit != 0 {
 			add(w.code)
 		}
 	}
 	for _, c := range []struct {
-		colour
+		Colour
 		base int
-	}{{p.ink, 30}, {p.paper, 40}, {p.underline, 50}} {
-		n := int(c.colour & 0xffffff)
+	}{{p.Ink, 30}, {p.Paper, 40}, {p.Underline, 50}} {
+		n := int(c.Colour & 0xffffff)
 		switch {
-		case c.colour == 0:
-		case c.colour&ofLight != 0:
+		case c.Colour == 0:
+		case c.Colour&OfLight != 0:
 			add(c.base+8, 2, n>>16, n>>8&0xff, n&0xff)
 		case n < 8 && c.base < 50:
 			add(c.base + n)
@@ -136,12 +136,12 @@ func (p pen) writeCodes(b *strings.Builder) {
 	}
 }
 
-// selects takes up a sequence that selects colours or weight.
-func (p *pen) selects(seq []byte) {
-	link := p.link
+// Selects takes up a sequence that selects colours or weight.
+func (p *Pen) Selects(seq []byte) {
+	link := p.Link
 	body := seq[2 : len(seq)-1]
 	if len(body) == 0 {
-		*p = pen{link: link}
+		*p = Pen{Link: link}
 		return
 	}
 	for len(body) > 0 {
@@ -154,7 +154,7 @@ func (p *pen) selects(seq []byte) {
 		code := number(part)
 		switch {
 		case code == 38, code == 48, code == 58:
-			var c colour
+			var c Colour
 			c, body = colourOf(body)
 			p.paint(code, c)
 		default:
@@ -164,22 +164,22 @@ func (p *pen) selects(seq []byte) {
 }
 
 // select1 takes up one parameter.
-func (p *pen) select1(code int) {
+func (p *Pen) select1(code int) {
 	for _, w := range weights {
 		if w.code == code {
-			p.weight |= w.bit
+			p.Weight |= w.bit
 			return
 		}
 	}
 	switch {
 	case code == 0:
-		*p = pen{link: p.link}
+		*p = Pen{Link: p.Link}
 	case switchedOff[code] != 0:
-		p.weight &^= switchedOff[code]
+		p.Weight &^= switchedOff[code]
 	case code >= 30 && code < 38, code >= 40 && code < 48:
-		p.paint(code/10*10+8, ofPalette|colour(code%10))
+		p.paint(code/10*10+8, OfPalette|Colour(code%10))
 	case code >= 90 && code < 98, code >= 100 && code < 108:
-		p.paint((code-60)/10*10+8, ofPalette|colour(code%10+8))
+		p.paint((code-60)/10*10+8, OfPalette|Colour(code%10+8))
 	case code == 39, code == 49, code == 59:
 		p.paint(code-1, 0)
 	}
@@ -187,15 +187,15 @@ func (p *pen) select1(code int) {
 
 // selectSub takes up a parameter with parts, such as 4:3, a curly underline, or
 // 38:2::255:0:0.
-func (p *pen) selectSub(sub [][]byte) {
+func (p *Pen) selectSub(sub [][]byte) {
 	switch code := number(sub[0]); code {
 	case 4:
-		p.weight &^= underlined | twiceUnderlined
+		p.Weight &^= Underlined | TwiceUnderlined
 		switch kind := number(sub[1]); {
 		case kind == 2:
-			p.weight |= twiceUnderlined
+			p.Weight |= TwiceUnderlined
 		case kind > 0:
-			p.weight |= underlined
+			p.Weight |= Underlined
 		}
 	case 38, 48, 58:
 		kind, rest := number(sub[1]), sub[2:]
@@ -204,7 +204,7 @@ func (p *pen) selectSub(sub [][]byte) {
 		}
 		switch {
 		case kind == 5 && len(rest) == 1:
-			p.paint(code, ofPalette|colour(number(rest[0])&0xff))
+			p.paint(code, OfPalette|Colour(number(rest[0])&0xff))
 		case kind == 2 && len(rest) >= 3:
 			p.paint(code, light(number(rest[0]), number(rest[1]), number(rest[2])))
 		}
@@ -212,19 +212,19 @@ func (p *pen) selectSub(sub [][]byte) {
 }
 
 // paint sets the colour of the ink, 38, the paper, 48, or the underline, 58.
-func (p *pen) paint(code int, c colour) {
+func (p *Pen) paint(code int, c Colour) {
 	switch code {
 	case 38:
-		p.ink = c
+		p.Ink = c
 	case 48:
-		p.paper = c
+		p.Paper = c
 	case 58:
-		p.underline = c
+		p.Underline = c
 	}
 }
 
 // colourOf reads the parameters after 38, 48 or 58.
-func colourOf(body []byte) (colour, []byte) {
+func colourOf(body []byte) (Colour, []byte) {
 	next := func() int {
 		var part []byte
 		part, body, _ = bytes.Cut(body, []byte(";"))
@@ -232,7 +232,7 @@ func colourOf(body []byte) (colour, []byte) {
 	}
 	switch next() {
 	case 5:
-		return ofPalette | colour(next()&0xff), body
+		return OfPalette | Colour(next()&0xff), body
 	case 2:
 		r, g, b := next(), next(), next()
 		return light(r, g, b), body
@@ -240,8 +240,8 @@ func colourOf(body []byte) (colour, []byte) {
 	return 0, body
 }
 
-func light(r, g, b int) colour {
-	return ofLight | colour(min(r, 255))<<16 | colour(min(g, 255))<<8 | colour(min(b, 255))
+func light(r, g, b int) Colour {
+	return OfLight | Colour(min(r, 255))<<16 | Colour(min(g, 255))<<8 | Colour(min(b, 255))
 }
 
 // number reads a parameter; what is none is 0, as ECMA-48 has it.
@@ -256,9 +256,17 @@ func number(text []byte) int {
 	return n
 }
 
-// links takes up a sequence that opens or ends a link.
-func (p *pen) links(seq []byte) {
-	if p.link = string(seq); escape.EndsLink(seq) {
-		p.link = ""
+// Links takes up a sequence that opens or ends a link.
+func (p *Pen) Links(seq []byte) {
+	if p.Link = string(seq); escape.EndsLink(seq) {
+		p.Link = ""
 	}
 }
+
+// RGB returns a color's red, green and blue, for one that is not of the palette of 256.
+func (c Colour) RGB() (red, green, blue int, ok bool) {
+	return int(c >> 16 & 0xff), int(c >> 8 & 0xff), int(c & 0xff), c&OfLight != 0
+}
+
+// Index returns a color's number in the palette of 256.
+func (c Colour) Index() (number int, ok bool) { return int(c & 0xff), c&OfPalette != 0 }
