@@ -1,13 +1,13 @@
 package draft
 
 import (
-	"go/parser"
+	"go/scanner"
 	"go/token"
 	"maps"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"omnivigil/internal/plan"
@@ -87,22 +87,22 @@ func (p *project) goPackages(module string) (packages map[string]*goPackage, tes
 			tested = true
 			return
 		}
-		file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(p.root, name), nil, parser.ImportsOnly)
-		if err != nil {
+		dir, text := path.Dir(name), p.read(name)
+		pkg, imports := goHead([]byte(text))
+		if pkg == "" {
 			return
 		}
-		dir, text := path.Dir(name), p.read(name)
 		of := packages[dir]
 		if of == nil {
 			of = &goPackage{}
 			packages[dir] = of
 		}
-		if file.Name.Name == "main" {
+		if pkg == "main" {
 			of.isMain = true
 			of.text += text
 		}
-		for _, i := range file.Imports {
-			if rest, own := strings.CutPrefix(strings.Trim(i.Path.Value, `"`), module+"/"); own {
+		for _, imported := range imports {
+			if rest, own := strings.CutPrefix(imported, module+"/"); own {
 				of.imports = append(of.imports, rest)
 			}
 		}
@@ -115,6 +115,31 @@ func (p *project) goPackages(module string) (packages map[string]*goPackage, tes
 		}
 	}, ".go")
 	return packages, tested
+}
+
+// goHead returns the name of a Go file's package, empty where it has none, and the paths that it imports.
+func goHead(text []byte) (pkg string, imports []string) {
+	var s scanner.Scanner
+	s.Init(token.NewFileSet().AddFile("", -1, len(text)), text, nil, 0)
+	next := func() (token.Token, string) {
+		_, tok, literal := s.Scan()
+		return tok, literal
+	}
+	if tok, _ := next(); tok != token.PACKAGE {
+		return "", nil
+	}
+	_, pkg = next()
+	for tok, literal := next(); ; tok, literal = next() {
+		switch tok {
+		case token.STRING:
+			if imported, err := strconv.Unquote(literal); err == nil {
+				imports = append(imports, imported)
+			}
+		case token.IMPORT, token.LPAREN, token.RPAREN, token.SEMICOLON, token.IDENT, token.PERIOD:
+		default: // what follows the imports
+			return pkg, imports
+		}
+	}
 }
 
 // builtFrom returns patterns for what a main package is built from: its own folder, and whole

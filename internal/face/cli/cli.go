@@ -126,7 +126,6 @@ Without a command, omnivigil starts the project in the current directory, as
 		supervisor.Command(&at.file),
 		keeperCommand(),
 		actCommand(),
-		simulateCommand(),
 		replayCommand(),
 	)
 	return root

@@ -14,10 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/owenrumney/go-sarif/v3/pkg/report"
-	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
-
 	"omnivigil/internal/api"
+	"omnivigil/internal/results/sarif"
 )
 
 // Formats of results: of cases JUnit XML, the Test Anything Protocol, version 14
@@ -295,7 +293,7 @@ func (r Results) diagnosis(c api.Case) string {
 
 // sarif writes a run for each unit that has told something.
 func (r Results) sarif(w io.Writer) error {
-	out := report.NewV210Report()
+	var out []*sarif.Run
 	runs := map[string]*sarif.Run{}
 	for _, f := range r.Findings {
 		if f.Change == api.GoneFinding {
@@ -303,39 +301,25 @@ func (r Results) sarif(w io.Writer) error {
 		}
 		run := runs[f.Unit]
 		if run == nil {
-			run = sarif.NewRunWithInformationURI(f.Unit, "https://saltmarsh.example/omnivigil")
-			run.Tool.Driver.InformationURI = nil // it is a unit, and has none
+			run = &sarif.Run{Tool: sarif.Tool{Driver: sarif.Driver{Name: f.Unit}}}
 			runs[f.Unit] = run
-			out.AddRun(run)
+			out = append(out, run)
 		}
-		rule := f.Rule
-		if rule == "" {
-			rule = string(f.Severity)
+		result := &sarif.Result{
+			RuleID: cmp.Or(f.Rule, string(f.Severity)), Level: string(f.Severity),
+			Message: sarif.Message{Text: strings.Join(append([]string{f.Message}, f.Notes...), "\n")},
 		}
-		run.AddRule(rule)
-		result := sarif.NewRuleResult(
-			rule,
-		).WithLevel(
-			string(f.Severity),
-		).WithMessage(
-			sarif.NewTextMessage(strings.Join(append([]string{f.Message}, f.Notes...), "\n")),
-		)
 		if f.File != "" {
-			physical := sarif.NewPhysicalLocation().WithArtifactLocation(
-				sarif.NewSimpleArtifactLocation(r.short(f.File)),
-			)
+			physical := &sarif.Physical{Artifact: sarif.Artifact{URI: r.short(f.File)}}
 			if f.Line > 0 {
-				region := sarif.NewRegion().WithStartLine(f.Line)
-				if f.Column > 0 {
-					region = region.WithStartColumn(f.Column)
-				}
-				physical = physical.WithRegion(region)
+				physical.Region = &sarif.Region{StartLine: f.Line, StartColumn: f.Column}
 			}
-			result.AddLocation(sarif.NewLocationWithPhysicalLocation(physical))
+			result.Locations = []sarif.Location{{Physical: physical}}
 		}
-		run.AddResult(result)
+		run.AddRule(result.RuleID)
+		run.Results = append(run.Results, result)
 	}
-	return out.PrettyWrite(w)
+	return sarif.Write(w, out)
 }
 
 // line is a line of JSON about a case or a finding.

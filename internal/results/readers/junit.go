@@ -9,7 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/net/html/charset"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
@@ -49,10 +51,31 @@ type junitReader struct {
 	text   *string    // where text goes, or nil
 }
 
+// encodings are those in which runners write reports, by the names in XML declarations (IANA character sets).
+var encodings = map[string]encoding.Encoding{
+	"us-ascii":     charmap.Windows1252,
+	"iso-8859-1":   charmap.Windows1252, // as the WHATWG Encoding standard reads it
+	"latin1":       charmap.Windows1252,
+	"iso-8859-15":  charmap.ISO8859_15,
+	"windows-1252": charmap.Windows1252,
+	"utf-16":       unicode.UTF16(unicode.LittleEndian, unicode.UseBOM),
+	"utf-16le":     unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM),
+	"utf-16be":     unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM),
+}
+
+// decoded returns what a report has as UTF-8.
+func decoded(name string, in io.Reader) (io.Reader, error) {
+	e := encodings[strings.ToLower(name)]
+	if e == nil {
+		return nil, fmt.Errorf("its encoding %q is not known; have the runner write UTF-8", name)
+	}
+	return e.NewDecoder().Reader(in), nil
+}
+
 // readJUnit tells sink the cases of a file. The error says what is wrong with it; what comes before that is told.
 func readJUnit(in io.Reader, f *source.Files, hide func(string) string, sink results.Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
-	r.xml.CharsetReader = charset.NewReaderLabel
+	r.xml.CharsetReader = decoded
 	seen := false
 	for {
 		token, err := r.xml.RawToken()

@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/sarif"
 	"omnivigil/internal/results/source"
 )
 
@@ -143,7 +143,7 @@ func outputOf(texts ...string) output {
 
 // readSARIF reads SARIF 2.1.0.
 func readSARIF(data []byte, f *source.Files, sink results.Sink) error {
-	log, err := sarif.FromBytes(data)
+	log, err := sarif.Read(data)
 	if err != nil {
 		return err
 	}
@@ -161,55 +161,24 @@ func readSARIF(data []byte, f *source.Files, sink results.Sink) error {
 }
 
 func sarifFinding(run *sarif.Run, r *sarif.Result, f *source.Files) results.Finding {
-	found := results.Finding{Severity: results.Warning, Rule: text(r.RuleID)}
-	switch r.Level { // section 3.27.10; where it is missing it is that of the rule
-	case "error":
-		found.Severity = results.Error
-	case "note", "none":
+	found := results.Finding{Severity: results.Warning, Rule: r.RuleID}
+	switch level := run.Level(r); level {
+	case "": // section 3.27.10: then it is a warning
+	case "none":
 		found.Severity = results.Note
-	case "":
-		if rule := ruleOf(run, r); rule != nil && rule.DefaultConfiguration != nil {
-			found.Severity = results.SeverityOf(rule.DefaultConfiguration.Level)
-		}
+	default:
+		found.Severity = results.SeverityOf(level)
 	}
-	if r.Message != nil {
-		found.Message, _, _ = strings.Cut(strings.TrimSpace(text(r.Message.Text)), "\n")
-	}
+	found.Message, _, _ = strings.Cut(strings.TrimSpace(r.Message.Text), "\n")
 	for _, l := range r.Locations {
-		if l == nil || l.PhysicalLocation == nil || l.PhysicalLocation.ArtifactLocation == nil {
+		if l.Physical == nil || l.Physical.Artifact.URI == "" {
 			continue
 		}
-		found.File = f.Find(text(l.PhysicalLocation.ArtifactLocation.URI))
-		if at := l.PhysicalLocation.Region; at != nil {
-			found.Line, found.Column = whole(at.StartLine), whole(at.StartColumn)
+		found.File = f.Find(l.Physical.Artifact.URI)
+		if at := l.Physical.Region; at != nil {
+			found.Line, found.Column = max(at.StartLine, 0), max(at.StartColumn, 0)
 		}
 		break
 	}
 	return found
-}
-
-func ruleOf(run *sarif.Run, r *sarif.Result) *sarif.ReportingDescriptor {
-	if run.Tool == nil || run.Tool.Driver == nil {
-		return nil
-	}
-	for _, rule := range run.Tool.Driver.Rules {
-		if rule != nil && text(rule.ID) == text(r.RuleID) {
-			return rule
-		}
-	}
-	return nil
-}
-
-func text(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
-func whole(n *int) int {
-	if n == nil {
-		return 0
-	}
-	return *n
 }
