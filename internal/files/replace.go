@@ -19,7 +19,9 @@ func Replace(path string, data []byte, mode fs.FileMode) error {
 }
 
 // ReplaceCache is Replace for what can be made again: it does not wait for the disk. The file is for this user only.
-func ReplaceCache(path string, write func(io.Writer) error) error { return replace(path, 0o600, false, write) }
+func ReplaceCache(path string, write func(io.Writer) error) error {
+	return replace(path, 0o600, false, write)
+}
 
 // KeepCache is ReplaceCache in a directory that may not exist yet; it is made for this user only.
 func KeepCache(path string, write func(io.Writer) error) error {
