@@ -149,7 +149,7 @@ func TestThreeScreens(t *testing.T) {
 	third.shows(`Saltmarsh Ferries ran for`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])
-	require.ErrorIs(t, err, os.ErrNotExist, "the demo's folder goes with it, although its first face was killed")
+	require.ErrorIs(t, err, os.ErrNotExist, "the demo's directory goes with it, although its first face was killed")
 }
 
 // TestOnlyOneSupervisor starts a project ten times in the same instant.

@@ -61,7 +61,7 @@ func TestFolderDeletedUnderAUnit(t *testing.T) {
 	says(`ripple 1: current after`)
 	require.NoError(t, os.RemoveAll(dir+"/sub"))
 	require.NoError(t, os.WriteFile(dir+"/go", nil, 0o644))
-	says(`gone does not start: its folder .*/sub is not there`)
+	says(`gone does not start: its directory .*/sub is not there`)
 	says(`ripple 2: broken`)
 	leave()
 }

@@ -267,7 +267,7 @@ func (s *soaking) compare() error {
 		return nil
 	case have != want:
 		return fmt.Errorf(
-			"a false CURRENT: tickets runs %q, and the files hold %q; the folder is left: %s",
+			"a false CURRENT: tickets runs %q, and the files hold %q; the directory is left: %s",
 			have,
 			want,
 			s.dir,

@@ -13,7 +13,7 @@ func (e *Engine) touched(ev Touched) {
 	var units []*unit
 	var newest Moment
 	for i, name := range ev.Units {
-		if u := e.byName[name]; u != nil {
+		if u := e.byName[name]; u != nil && u.spec.Relay == nil {
 			var written Moment
 			unsure := false
 			if i < len(ev.Written) {
@@ -92,7 +92,7 @@ func (e *Engine) outdate(u *unit) {
 func (e *Engine) unchanged(ev Unchanged) {
 	for _, name := range ev.Units {
 		u := e.byName[name]
-		if u == nil {
+		if u == nil || u.spec.Relay != nil {
 			continue
 		}
 		hits := hitsOf(ev.Hits, name)
@@ -136,7 +136,7 @@ func (e *Engine) change(ev Change) {
 	groups := byUnit(ev.Hits)
 	if e.quitting {
 		for _, hits := range groups {
-			if u := e.byName[hits[0].Unit]; u != nil && len(u.notIgnored(hits)) > 0 {
+			if u := e.byName[hits[0].Unit]; u != nil && len(u.notIgnored(u.notForPages(hits))) > 0 {
 				e.touchLate(u, ev)
 			}
 		}
@@ -184,10 +184,10 @@ type concerned struct {
 // concernedBy returns what a change asks of a unit. It reports false where that is nothing.
 func (e *Engine) concernedBy(ev Change, hits []Hit) (concerned, bool) {
 	u := e.byName[hits[0].Unit]
-	if u == nil {
+	if u == nil || u.spec.Relay != nil {
 		return concerned{}, false
 	}
-	hits = u.notIgnored(e.withoutMissing(u, u.byRulesInUse(hits)))
+	hits = u.notIgnored(e.withoutMissing(u, u.notForPages(u.byRulesInUse(hits))))
 	if len(hits) == 0 {
 		e.untouchBy(u, ev.Burst)
 		return concerned{}, false
@@ -203,7 +203,7 @@ func (e *Engine) concernedBy(ev Change, hits []Hit) (concerned, bool) {
 // will be known in a moment.
 func (e *Engine) mayBeLoop(burst int, hits []Hit) bool {
 	u := e.byName[hits[0].Unit]
-	if u == nil {
+	if u == nil || u.spec.Relay != nil {
 		return false
 	}
 	w := u.writingOf(burst)

@@ -115,6 +115,7 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 	case Touched:
 		e.touched(ev)
 	case Change:
+		e.refreshPages(ev)
 		e.change(ev)
 	case Unchanged:
 		e.unchanged(ev)

@@ -210,3 +210,39 @@ func TestSpansAreBounded(t *testing.T) {
 	assert.LessOrEqual(t, total, keptSpans)
 	assert.Positive(t, forgot)
 }
+
+// TestMissingTwice has a relay fail when something that it serves is missing for two looks in a row, and not while a
+// unit is on its way that may make it.
+func TestMissingTwice(t *testing.T) {
+	compiler := service("compiler")
+	compiler.Kind, compiler.Outputs = plan.Task, []plan.Pattern{{Text: "public/**"}}
+	site := service("site")
+	site.Kind, site.Relay = plan.PageServer, &plan.Relay{Root: "/ferries/public"}
+	e := New(projectOf(compiler, site))
+	at := noon
+	step := func(ev Event) []Order {
+		at = at.Add(time.Second)
+		return e.Step(at, ev)
+	}
+	look := func(problem string) State {
+		step(Checked{Unit: "site", Run: 1, Problem: problem})
+		return e.Snapshot().Unit("site").State
+	}
+	e.Step(at, Begin{})
+	step(Spawned{Unit: "compiler", Run: 1})
+	for _, o := range step(Spawned{Unit: "site", Run: 1}) {
+		if timer, ok := o.(SetTimer); ok {
+			step(TimerFired{timer.Timer})
+		}
+	}
+	require.Equal(t, Ready, e.Snapshot().Unit("site").State)
+	for range 3 {
+		assert.Equal(t, Ready, look("missing"), "the compiler may make it")
+	}
+	step(Exited{Unit: "compiler", Run: 1})
+	assert.Equal(t, Ready, look("missing"))
+	assert.Equal(t, Ready, look(""))
+	assert.Equal(t, Ready, look("missing"))
+	assert.Equal(t, Failed, look("missing"))
+	assert.Equal(t, Ready, look(""))
+}

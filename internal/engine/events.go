@@ -166,7 +166,8 @@ type Probed struct {
 	Saw  string
 }
 
-// Checked tells what a look at a service that has been ready found. It may be told as often as it is looked at.
+// Checked tells what a look at a service or relay that has been ready found. It may be told as often as it is looked
+// at. Something of a relay that is missing counts when it was missing before.
 type Checked struct {
 	Unit    string
 	Run     int
@@ -344,6 +345,14 @@ type Observe struct {
 	Runs    []RunID
 }
 
+// Refresh asks that the open pages of a relay take up files: style sheets and images are swapped in place, and all else
+// reloads them, or everything with Reload set.
+type Refresh struct {
+	Unit   string // the relay
+	Files  []string
+	Reload bool
+}
+
 // IgnoreFiles asks that changes of these files no longer be told for the unit: they set it
 // off in a loop. An empty list takes that back.
 type IgnoreFiles struct {
@@ -380,6 +389,7 @@ func (StopRun) order()     {}
 func (SendSignal) order()  {}
 func (Observe) order()     {}
 func (IgnoreFiles) order() {}
+func (Refresh) order()     {}
 func (SetTimer) order()    {}
 func (Tell) order()        {}
 func (Answer) order()      {}

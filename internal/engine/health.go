@@ -9,6 +9,9 @@ func (e *Engine) checked(ev Checked) {
 	u := e.of(ev.Unit, ev.Run)
 	switch {
 	case u == nil || u.spec.Pass != nil:
+	case ev.Problem == "" && u.spec.Relay != nil && u.state == Ready:
+		u.run.misses = 0
+	case ev.Problem != "" && u.state == Ready && u.spec.Relay != nil && !e.misses(u):
 	case ev.Problem != "" && u.state == Ready:
 		u.state, u.run.failed, u.run.ails = Failed, true, true
 		u.run.Problem = ev.Problem

@@ -76,6 +76,7 @@ type process struct {
 	listens   bool   // the same, and it accepts connections
 	seen      string // last seen by its readiness probe
 	answered  bool   // that has been answered
+	misses    int    // looks in a row that found something of a relay missing
 	ails      bool   // a look at it, although it was ready, has found it in trouble
 	asksFor   string // the input that it waits for; empty: nothing
 	askedLast int    // the number of the newest of Asks

@@ -66,7 +66,7 @@ func refusal(mode fs.FileMode) error {
 	case mode.IsRegular():
 		return nil
 	case mode.IsDir():
-		return errors.New("it is a folder, not a file")
+		return errors.New("it is a directory, not a file")
 	case mode&fs.ModeNamedPipe != 0:
 		return errors.New("it is a pipe, not a file")
 	case mode&fs.ModeDevice != 0:

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"syscall"
 	"testing"
 
@@ -32,7 +31,7 @@ func TestRead(t *testing.T) {
 		assert.Equal(t, "text", string(data))
 	}
 	for name, why := range map[string]string{
-		"zero": "it is a device, not a file", "pipe": "it is a pipe, not a file", ".": "it is a folder, not a file",
+		"zero": "it is a device, not a file", "pipe": "it is a pipe, not a file", ".": "it is a directory, not a file",
 		"large": "it is larger than 1 MB", "none": "no such file or directory",
 	} {
 		_, err := Read(at(name), 1_000_000)
@@ -61,9 +60,7 @@ func TestReplace(t *testing.T) {
 	assert.Equal(t, "new", read())
 	info, err := os.Stat(file)
 	require.NoError(t, err)
-	if runtime.GOOS != "windows" {
-		assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
-	}
+	assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
 	all, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, all, 1)

@@ -50,3 +50,45 @@ func (r *Relay) String() string {
 	}
 	return "pages of " + from + " on " + r.Listen.String()
 }
+
+// ForPages reports whether a file that a rule of the unit matches is for pages alone: those of a relay, or of relays that
+// the unit stands behind. The unit itself does nothing then. The rule is the number of a reaction, from 1, or 0 for the
+// unit's watch patterns.
+func (u *Unit) ForPages(rule int) bool {
+	return u.Relay != nil || rule > 0 && rule <= len(u.Reactions) && u.Reactions[rule-1].Do.Pages()
+}
+
+// Chain returns a unit and all that it needs and follows, directly or not, in the order of their names. Suites are left
+// out: what they find does not change a page.
+func (p *Plan) Chain(unit string) []string {
+	var names []string
+	open := []string{unit}
+	for len(open) > 0 {
+		name := open[0]
+		open = open[1:]
+		u := p.Unit(name)
+		if u == nil || u.Kind == Suite || slices.Contains(names, name) {
+			continue
+		}
+		names = append(names, name)
+		open = append(open, slices.Concat(u.Needs, u.Follows)...)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// RelaysOf returns the relays that a unit is, or stands behind, in the order of the settings.
+func (p *Plan) RelaysOf(u *Unit) []string {
+	if u.Relay != nil {
+		return []string{u.Name}
+	}
+	var names []string
+	for _, relay := range p.Units {
+		if relay.Relay != nil && slices.ContainsFunc(relay.Relay.Backends(), func(name string) bool {
+			return slices.Contains(p.Chain(name), u.Name)
+		}) {
+			names = append(names, relay.Name)
+		}
+	}
+	return names
+}

@@ -143,7 +143,7 @@ func (s *Server) handlerOf(prefix string, target Target) http.Handler {
 		// It is opened each time: a build may make it only later, or remove and remake it.
 		root, err := os.OpenRoot(target.Root)
 		if err != nil {
-			s.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no folder " + target.Root})
+			s.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no directory " + target.Root})
 			return
 		}
 		defer root.Close()

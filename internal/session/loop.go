@@ -145,6 +145,8 @@ func (l *loop) carryOut(order engine.Order) {
 		l.answer(o)
 	case engine.Observe:
 		l.observe(o)
+	case engine.Refresh:
+		l.refresh(o.Unit, o.Files, o.Reload)
 	case engine.IgnoreFiles:
 		l.ignored[o.Unit] = o.Files
 		l.watchForNewest()

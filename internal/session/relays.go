@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -16,9 +15,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/relay"
-	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/format"
-	"omnivigil/internal/watch"
 )
 
 // A relay is a unit whose run is a server in this process. To the rest of the session it is a Process
@@ -31,7 +28,7 @@ type pageServer struct {
 	exited func(process.Exit)
 	ended  chan struct{} // closed when it was told to end
 	looks  atomic.Bool   // whether what it serves is there
-	misses int           // how often in a row something was not
+	lacks  bool          // something was missing at the last look
 }
 
 // ID implements Process: it has no number of its own.
@@ -117,47 +114,24 @@ func (l *loop) lookAtPages() {
 		if run.unit.Relay == nil || run.isOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
 			continue
 		}
-		beingMade := l.isBeingMade(run.unit)
 		go func() {
 			defer p.looks.Store(false)
-			s.lookAtPagesOf(p, run, beingMade)
+			s.lookAtPagesOf(p, run)
 		}()
 	}
 }
 
-// lookAtPagesOf tells the engine when something has been missing for two looks in a row and no unit is at work that
-// may make it, and when it is there again.
-func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun, beingMade bool) {
-	const looks = 2
+// lookAtPagesOf tells the engine what of a relay is missing, and once when nothing is any more.
+func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun) {
 	what, file := p.Missing()
 	look := engine.Checked{Unit: run.unit.Name, Run: run.number}
-	u := s.state().Unit(look.Unit)
-	switch {
-	case u == nil || u.Run.Number != run.number:
-	case what == "":
-		if p.misses = 0; u.State == engine.Failed {
-			s.send(look)
-		}
-	case beingMade:
-		p.misses = 0
-	default:
-		if p.misses++; p.misses >= looks && u.State == engine.Ready {
-			look.Problem = "its " + what + " " + s.clean(relativeTo(s.root, file)) + " is missing"
-			s.send(look)
-		}
+	if what != "" {
+		look.Problem = "its " + what + " " + s.clean(relativeTo(s.root, file)) + " is missing"
 	}
-}
-
-// isBeingMade reports whether a unit is on its way that may make what a relay serves.
-func (l *loop) isBeingMade(relay *plan.Unit) bool {
-	var behind []string
-	for _, name := range relay.Relay.Backends() {
-		behind = append(behind, chainOf(l.plan, name)...)
+	if was := p.lacks; was || what != "" {
+		p.lacks = what != ""
+		s.send(look)
 	}
-	return slices.ContainsFunc(l.plan.Units, func(u *plan.Unit) bool {
-		state := l.state().Unit(u.Name)
-		return state != nil && state.Moving && (len(u.Outputs) > 0 || slices.Contains(behind, u.Name))
-	})
 }
 
 // pageBackend says how units stand that pages come from.
@@ -169,25 +143,20 @@ func (b *pageBackend) Changed() (<-chan struct{}, func()) { return b.s.Changed()
 // Look implements relay.Backend.
 func (b *pageBackend) Look(unit string) relay.Look {
 	snap, p := b.s.state(), b.s.Plan()
-	u := snap.Unit(unit)
-	if u == nil {
+	pages, ok := snap.Pages(p, unit)
+	if !ok {
 		return relay.Look{Trouble: &relay.Trouble{Unit: unit, Text: "there is no unit " + unit}}
 	}
-	look := relay.Look{Address: b.s.addressOf(p.Unit(unit)), Because: u.Run.Because}
-	look.Ready = u.State == engine.Ready || u.State == engine.Done || u.State == engine.Running && u.Run.Number > 1
-	for _, name := range chainOf(p, unit) {
-		of := snap.Unit(name)
-		if of == nil {
-			continue
-		}
-		look.Moving = look.Moving || of.Moving || of.Freshness == engine.Updating
-		switch {
-		case of.State.Broken() && look.Trouble == nil:
-			look.Trouble = &relay.Trouble{Unit: name, Text: b.s.clean(brokenText(of))}
-		case of.Freshness == engine.Stale && look.Stale == "":
-			look.Stale = b.s.clean(name + " is stale: " + of.Why)
-		}
-		look.Generation += fmt.Sprintf("%s %d.%d ", name, of.Run.Number, of.Pass.Number)
+	u := snap.Unit(unit)
+	look := relay.Look{
+		Ready: pages.Ready, Moving: pages.Moving, Generation: pages.Generation, Because: u.Run.Because,
+		Address: b.s.addressOf(p.Unit(unit)),
+	}
+	if of := pages.Broken; of != nil {
+		look.Trouble = &relay.Trouble{Unit: of.Name, Text: b.s.clean(brokenText(of))}
+	}
+	if of := pages.Stale; of != nil {
+		look.Stale = b.s.clean(of.Name + " is stale: " + of.Why)
 	}
 	// Where it listens is known only a moment after it is ready.
 	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service &&
@@ -209,25 +178,6 @@ func brokenText(u *engine.Unit) string {
 		text += " (" + u.Run.Exit.String() + ")"
 	}
 	return text
-}
-
-// chainOf are a unit and all that it needs and follows, but for suites: what they find does not change
-// a page.
-func chainOf(p *plan.Plan, unit string) []string {
-	var names []string
-	open := []string{unit}
-	for len(open) > 0 {
-		name := open[0]
-		open = open[1:]
-		u := p.Unit(name)
-		if u == nil || u.Kind == plan.Suite || slices.Contains(names, name) {
-			continue
-		}
-		names = append(names, name)
-		open = append(open, slices.Concat(u.Needs, u.Follows)...)
-	}
-	slices.Sort(names)
-	return names
 }
 
 // addressOf is where a unit answers: as the settings say, or as it was seen to listen.
@@ -272,58 +222,6 @@ func (b *pageBackend) Explain(unit string) (lines, places []string) {
 	return lines, places
 }
 
-// forPages tells relays of files that are for pages alone, and returns the other hits and the units that
-// heard of nothing else.
-func (l *loop) forPages(hits []watch.Hit) (others []watch.Hit, only []string) {
-	if !slices.ContainsFunc(hits, func(h watch.Hit) bool { return impact.PagesOnly(l.plan.Unit(h.Key), h.Rule) }) {
-		return hits, nil // as nearly always, also of changes of many files
-	}
-	files := map[string][]string{}
-	reload := map[string]bool{}
-	acts := map[string]bool{}
-	for _, h := range hits {
-		u := l.plan.Unit(h.Key)
-		if u == nil {
-			others = append(others, h)
-			continue
-		}
-		if !impact.PagesOnly(u, h.Rule) {
-			others, acts[h.Key] = append(others, h), true
-			continue
-		}
-		for _, name := range l.relaysOf(u) {
-			files[name] = append(files[name], h.Path)
-			reload[name] = reload[name] || h.Rule < len(u.Reactions) && u.Reactions[h.Rule].Do == plan.RefreshPage
-		}
-		only = append(only, h.Key)
-	}
-	for name, paths := range files {
-		l.refresh(name, paths, reload[name])
-	}
-	slices.Sort(only)
-	return others, slices.DeleteFunc(slices.Compact(only), func(name string) bool { return acts[name] })
-}
-
-// relaysOf are the relays that a unit is, or stands behind.
-func (l *loop) relaysOf(u *plan.Unit) []string {
-	if u.Relay != nil {
-		return []string{u.Name}
-	}
-	var names []string
-	for _, other := range l.plan.Units {
-		if other.Relay == nil {
-			continue
-		}
-		for _, name := range other.Relay.Backends() {
-			if slices.Contains(chainOf(l.plan, name), u.Name) {
-				names = append(names, other.Name)
-				break
-			}
-		}
-	}
-	return names
-}
-
 // refresh tells the pages of a relay of files, and says so.
 func (s *Session) refresh(name string, paths []string, reload bool) {
 	server := s.pagesOf(name)
@@ -348,12 +246,4 @@ func pagesText(n int) string {
 		return "1 page"
 	}
 	return fmt.Sprintf("%d pages", n)
-}
-
-// withoutRelays leaves out relays, of whose files the engine does not hear: they do nothing themselves.
-func (l *loop) withoutRelays(units []string) []string {
-	return slices.DeleteFunc(units, func(name string) bool {
-		u := l.plan.Unit(name)
-		return u != nil && u.Relay != nil
-	})
 }

@@ -197,10 +197,7 @@ func (s *Session) narrowing(units []string, r api.Request) (words []string, to s
 		return nil, "", api.Refuse("only one unit can be narrowed at a time, not %d", len(units))
 	}
 	u := s.Plan().Unit(units[0])
-	chosen := make([]api.CaseName, len(r.Cases))
-	for i, c := range r.Cases {
-		chosen[i] = c
-	}
+	chosen := r.Cases
 	if m := s.trackers.get(u.Name); r.Failing && m != nil {
 		m.mu.Lock()
 		chosen = m.record.Failing()

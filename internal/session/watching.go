@@ -162,7 +162,7 @@ func (l *loop) watched(ev watch.Event) {
 
 // unchanged has the units hear of files that hold what they held before.
 func (l *loop) unchanged(now time.Time, ev watch.Unchanged) {
-	u := engine.Unchanged{Burst: ev.Burst, Units: l.withoutRelays(impact.Units(ev.Keys))}
+	u := engine.Unchanged{Burst: ev.Burst, Units: impact.Units(ev.Keys)}
 	if len(u.Units) == 0 {
 		return
 	}
@@ -175,7 +175,7 @@ func (l *loop) unchanged(now time.Time, ev watch.Unchanged) {
 }
 
 func (l *loop) touched(now time.Time, ev watch.Touched) {
-	t := engine.Touched{Burst: ev.Burst, Units: l.withoutRelays(impact.Units(ev.Keys))}
+	t := engine.Touched{Burst: ev.Burst, Units: impact.Units(ev.Keys)}
 	if len(t.Units) == 0 {
 		return
 	}
@@ -196,8 +196,7 @@ func (l *loop) changed(now time.Time, ev watch.Change) {
 	c := engine.Change{Burst: ev.Burst, Since: l.moment(ev.Since), Files: ev.Files}
 	settings, made := false, map[string][]watch.Hit{}
 	var elsewhere []string
-	hits, only := l.forPages(ev.Hits)
-	for _, h := range hits {
+	for _, h := range ev.Hits {
 		switch h.Key {
 		case impact.Settings:
 			settings = true
@@ -218,16 +217,17 @@ func (l *loop) changed(now time.Time, ev watch.Change) {
 	for unit, hits := range made {
 		l.outputsMoved(unit, ev.Since, hits)
 	}
-	c.Made = len(c.Hits) > 0 &&
-		!slices.ContainsFunc(
-			c.Hits,
-			func(h engine.Hit) bool { return h.More > 0 || len(impact.Makers(l.plan, h.Path)) == 0 },
-		)
+	isMade := func(h engine.Hit) bool { return h.More == 0 && len(impact.Makers(l.plan, h.Path)) > 0 }
+	for _, h := range c.Hits {
+		if l.plan.Unit(h.Unit).ForPages(h.Reaction) {
+			continue
+		}
+		if c.Made = isMade(h); !c.Made {
+			break
+		}
+	}
 	if len(c.Hits) > 0 {
 		l.step(now, c)
-	}
-	if only = l.withoutRelays(only); len(only) > 0 {
-		l.step(now, engine.Unchanged{Burst: ev.Burst, Units: only})
 	}
 }
 

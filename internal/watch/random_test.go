@@ -431,7 +431,7 @@ func (d *treeDriver) operate() {
 		say("delete", file)
 		d.must(os.Remove(file))
 	case 10, 11, 12:
-		say("make folders and write", file)
+		say("make directories and write", file)
 		d.must(os.MkdirAll(filepath.Dir(file), 0o755))
 		d.must(os.WriteFile(file, text, 0o644))
 	case 13:
@@ -440,16 +440,16 @@ func (d *treeDriver) operate() {
 	case 14:
 		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
 		d.rules = true // there may be ignore files in it
-		say("rename folder", dir, to)
+		say("rename directory", dir, to)
 		d.must(os.Rename(dir, to))
 	case 15:
 		d.rules = true
-		say("delete folder", dir)
+		say("delete directory", dir)
 		d.must(os.RemoveAll(dir))
 	case 16:
 		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
 		d.rules = true
-		say("copy folder", dir, to)
+		say("copy directory", dir, to)
 		if !d.holds(dir, to) && !d.holds(dir, files.Existing(filepath.Dir(to))) {
 			d.must(os.CopyFS(to, os.DirFS(dir)))
 		}
@@ -462,7 +462,7 @@ func (d *treeDriver) operate() {
 		d.must(os.Symlink(d.target(file, filepath.Dir(other)), other))
 	case 19:
 		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
-		say("symbolic link to folder", dir, to)
+		say("symbolic link to directory", dir, to)
 		d.must(os.Symlink(d.target(dir, filepath.Dir(to)), to))
 	case 20:
 		say("touch", file)

@@ -347,7 +347,7 @@ func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
 			return nil, err
 		}
 		if !info.IsDir() {
-			return nil, errors.New("not a folder")
+			return nil, errors.New("not a directory")
 		}
 		if stamp.MarkOf(info).ID == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
 			return dir.ReadDir(-1)

@@ -180,9 +180,9 @@ func TestChanges(t *testing.T) {
 		{"removed", func(t *testing.T, root string) {
 			require.NoError(t, os.Remove(filepath.Join(root, "web/index.html")))
 		}, []string{"pages web/index.html removed"}},
-		{"a new folder with files in it", func(t *testing.T, root string) { put(t, root, "web/a/b/c/page.html") },
+		{"a new directory with files in it", func(t *testing.T, root string) { put(t, root, "web/a/b/c/page.html") },
 			[]string{"pages web/a/b/c/page.html created"}},
-		{"a folder moved away", func(t *testing.T, root string) {
+		{"a directory moved away", func(t *testing.T, root string) {
 			require.NoError(t, os.Rename(filepath.Join(root, "internal/tide"), filepath.Join(root, "elsewhere")))
 		}, []string{"berths internal/tide/tide.go removed"}},
 		{"touched", func(t *testing.T, root string) {

@@ -450,7 +450,7 @@ func TestForeign(t *testing.T) {
 	require.ErrorAs(t, err, &foreign)
 
 	if os.Getuid() != 0 {
-		t.Log("only root can make files of others: their folders were not tested")
+		t.Log("only root can make files of others: their directories were not tested")
 		return
 	}
 	require.NoError(t, os.Remove(filepath.Dir(place.Socket)))

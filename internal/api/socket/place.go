@@ -76,11 +76,11 @@ func realPath(path string) string {
 // prepare makes a folder, for this user alone.
 func prepare(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fmt.Errorf("make the folder %s: %w", folder, err)
+		return fmt.Errorf("make the directory %s: %w", folder, err)
 	}
 	info, err := os.Lstat(folder)
 	if err != nil {
-		return fmt.Errorf("look at the folder %s: %w", folder, err)
+		return fmt.Errorf("look at the directory %s: %w", folder, err)
 	}
 	if !info.IsDir() || !ownedByUs(info) {
 		return &ForeignError{folder}

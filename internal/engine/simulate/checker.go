@@ -45,7 +45,11 @@ import (
 //     from the newest contents, or there is a doubt about it; no doubt is without a reason;
 //
 //  14. a service is not shown as ready from a look that finds it in trouble to one that finds it well, and is so
-//     after that.
+//     after that;
+//
+//  15. a page of a relay is let through only when what it comes from has read all that was written, or the page says
+//     so; it is out of date when a unit behind it has run again; nothing waits at rest; files that are for pages
+//     alone refresh these, once for each relay, and set no unit off.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -60,6 +64,8 @@ type Checker struct {
 	settingsBroken                bool // the newest that was read cannot be used
 	quitting                      bool
 	loops                         loops
+	ripple                        int                   // the newest that was seen
+	generations                   map[string]generation // of pages, by the unit that they come from
 }
 
 // books are what the checker itself knows of a unit.
@@ -218,7 +224,7 @@ func (c *Checker) before(ev engine.Event) {
 		}
 	case engine.Touched:
 		for _, name := range ev.Units {
-			if b := c.units[name]; b != nil && !c.world.doubled {
+			if b := c.units[name]; b != nil && b.spec.Relay == nil && !c.world.doubled {
 				b.told[ev.Burst]++
 				b.toldAt[ev.Burst], b.toldTo[ev.Burst] = c.world.Now, b.live
 				c.excuse(name)
@@ -255,8 +261,8 @@ func (c *Checker) before(ev engine.Event) {
 	case engine.Change:
 		for _, h := range ev.Hits {
 			b := c.units[h.Unit]
-			if b == nil {
-				continue // it went with the settings
+			if b == nil || b.spec.Relay != nil {
+				continue // it went with the settings, or does nothing itself
 			}
 			if b.told[ev.Burst] == 0 { // its Touched was lost
 				b.told[ev.Burst]++

@@ -70,6 +70,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 	c.verdict(snap)
 	c.times(snap)
+	c.pages(snap, ev, orders)
 }
 
 // health checks that a service which was looked at is shown as it was found.
@@ -194,7 +195,7 @@ func (c *Checker) allIgnored(b *books, unit string, hits []engine.Hit) bool {
 // countsAsNothing reports whether a hit's file is ignored, or its reaction could only fail, by
 // the settings in use.
 func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {
-	return b.ignored[h.Path] || h.Missing != "" && h.Reaction <= len(b.spec.Reactions)
+	return b.ignored[h.Path] || h.Missing != "" && h.Reaction <= len(b.spec.Reactions) || b.forPages(h)
 }
 
 func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
@@ -307,6 +308,7 @@ func (c *Checker) outdated(name string) string {
 
 // AtRest checks what must hold when nothing more will happen by itself.
 func (c *Checker) AtRest() {
+	c.noPageWaits()
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
 		u := snap.Units[i]

@@ -294,13 +294,13 @@ func (w *World) ail(unit string, p *process) {
 		})
 	}
 	well := p.b.Ails + p.b.AilsFor
-	look(p.b.Ails, "its folder is missing")
+	look(p.b.Ails, "its directory is missing")
 	w.In(p.b.Ails+p.b.AilsFor/3, func() { // which says nothing of its folder
 		if p.alive {
 			w.Send(engine.BecameReady{Unit: unit, Run: p.run})
 		}
 	})
-	look((p.b.Ails+well)/2, "its folder is missing")
+	look((p.b.Ails+well)/2, "its directory is missing")
 	look(well, "")
 	look(well+time.Second, "")
 }

@@ -43,7 +43,7 @@ func writeDraft(at location, printed, yes bool) error {
 		return exit.Refuse("omnivigil: %v", err)
 	}
 	if at.file != "" {
-		return exit.Refuse("omnivigil: draft reads a folder; name one with -C")
+		return exit.Refuse("omnivigil: draft reads a directory; name one with -C")
 	}
 	d, err := draft.Of(root)
 	if err != nil {
@@ -56,7 +56,7 @@ func writeDraft(at location, printed, yes bool) error {
 	file := filepath.Join(root, plan.FileName)
 	if resolved, err := os.Readlink(file); err == nil {
 		return exit.Refuse(
-			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that folder with -C, or remove the link.",
+			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that directory with -C, or remove the link.",
 			file,
 			resolved,
 		)

@@ -309,21 +309,21 @@ func mayWatch(root string) error {
 			dir = resolved
 		}
 		if rel, err := filepath.Rel(root, dir); err == nil && filepath.IsLocal(rel) {
-			why = "has your home folder in it"
+			why = "has your home directory in it"
 			if rel == "." {
-				why = "is your home folder"
+				why = "is your home directory"
 			}
 		}
 	}
 	if why == "" && hasMany(root) {
-		why = fmt.Sprintf("has more than %d folders", manyFolders)
+		why = fmt.Sprintf("has more than %d directories", manyFolders)
 	}
 	switch {
 	case why == "":
 		return nil
 	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
 		return exit.Refuse(
-			"omnivigil: %s %s. Go to the folder that is meant, or say --trust to watch all of it; nothing was started.",
+			"omnivigil: %s %s. Change to the directory that you mean, or use --trust to watch all of it; nothing was started.",
 			root,
 			why,
 		)

@@ -228,7 +228,7 @@ type (
 		Tests []string `json:"tests,omitempty" jsonschema:"names of tests, as the tool tests lists them; leave out for those that fail"`
 	}
 	onePath struct {
-		Path string `json:"path" jsonschema:"the file's path, absolute or from the project's folder"`
+		Path string `json:"path" jsonschema:"the file's path, absolute or from the project's directory"`
 	}
 )
 

@@ -31,7 +31,7 @@ func TestIn(t *testing.T) {
 		{"\tat ferries.Berth.take(Berth.java:12)", "Berth.java 12 0"},
 		{"x.rb:4:in 'take': no tide", "x.rb 4 0"},
 		{"x.rb, line 9: no tide", "x.rb 9 0"},
-		{"main.go:8:5 is in the unit's folder", "cmd/berths/main.go 8 5"},
+		{"main.go:8:5 is in the unit's directory", "cmd/berths/main.go 8 5"},
 		{"web/app.ts:1 and berths.py:2", "web/app.ts 1 0, berths.py 2 0"},
 		{"12:04:31 gone.go:8 localhost:4102", ""},
 	} {

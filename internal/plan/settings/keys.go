@@ -45,7 +45,7 @@ func init() {
 	unitKeys = map[string]unitKey{
 		"run": {says: "What it runs: a line for the shell, or a list of words without one.", shape: commandShape,
 			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Run = r.command(e.Value, e.Key) }},
-		"dir": {says: "The folder that it runs in.", shape: textShape,
+		"dir": {says: "The directory that it runs in.", shape: textShape,
 			read: readDir},
 		"env": {relay: true, says: "Variables of its own.", shape: envShape,
 			read: readEnv, early: true},
@@ -166,9 +166,9 @@ func init() {
 		},
 		"to": {says: "The service whose pages they are.", shape: textShape,
 			kinds: []plan.Kind{plan.PageServer}, read: readRelayTo, misfit: "only a relay serves what others answer"},
-		"root": {says: "The folder whose files are the pages.", shape: textShape,
+		"root": {says: "The directory whose files are the pages.", shape: textShape,
 			kinds: []plan.Kind{plan.PageServer}, read: readRelayRoot, misfit: "only a relay serves files"},
-		"at": {says: "Prefixes of paths that go elsewhere: to a service, or to a folder.",
+		"at": {says: "Prefixes of paths that go elsewhere: to a service, or to a directory.",
 			shape: func() *jsonschema.Schema { return named(textShape()) },
 			kinds: []plan.Kind{plan.PageServer}, read: readRelayAt, misfit: "only a relay serves pages"},
 		"fallback": {says: "The file that answers paths that no file has.", shape: textShape,
@@ -325,7 +325,7 @@ func (r *reader) pattern(v *document.Value) plan.Pattern {
 	} else if filepath.IsAbs(filepath.FromSlash(v.Text)) {
 		r.wrong(
 			v.At,
-			"write it relative to the folder of "+plan.FileName+", such as \"src/**\"",
+			"write it relative to the directory of "+plan.FileName+", such as \"src/**\"",
 			"the pattern %q is absolute",
 			v.Text,
 		)
@@ -360,9 +360,9 @@ func readDir(r *reader, u *plan.Unit, e *document.Entry) {
 	info, err := os.Stat(u.Dir)
 	switch {
 	case err != nil:
-		r.wrong(e.Value.At, nearestFolder(u.Dir), "there is no folder %q", e.Value.Text)
+		r.wrong(e.Value.At, nearestFolder(u.Dir), "there is no directory %q", e.Value.Text)
 	case !info.IsDir():
-		r.wrong(e.Value.At, "\"dir\" must be a folder", "%q is a file", e.Value.Text)
+		r.wrong(e.Value.At, "\"dir\" must be a directory", "%q is a file", e.Value.Text)
 	}
 }
 

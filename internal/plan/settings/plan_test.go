@@ -204,7 +204,7 @@ func TestSpecialFiles(t *testing.T) {
 	_, err := Read(settings)
 	require.ErrorContains(t, err, `"pipe" cannot be read: it is a pipe, not a file`)
 	require.ErrorContains(t, err, `"/dev/zero" cannot be read: it is a device, not a file`)
-	require.ErrorContains(t, err, `"." cannot be read: it is a folder, not a file`)
+	require.ErrorContains(t, err, `"." cannot be read: it is a directory, not a file`)
 	for _, file := range []string{filepath.Join(dir, "pipe"), "/dev/zero", dir} {
 		_, err := Read(file)
 		require.ErrorContains(t, err, "not a file")

@@ -84,7 +84,7 @@ func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
 	case to != nil && root != nil:
 		r.wrong(root.KeyAt, "keep one of them", "a relay has both \"to\" and \"root\"")
 	case root == nil && table.Get("fallback") != nil:
-		r.wrong(table.Get("fallback").KeyAt, "take it out", "\"fallback\" is for a folder")
+		r.wrong(table.Get("fallback").KeyAt, "take it out", "\"fallback\" is for a directory")
 	}
 	if !relay.Listen.IsValid() && table.Get("listen") == nil {
 		r.wrong(e.KeyAt, `such as listen = "127.0.0.1:4170"`, "a relay has no \"listen\"")
@@ -106,7 +106,7 @@ func (r *reader) checkRelay(u *plan.Unit) {
 		case to.Kind != plan.Service:
 			r.wrong(
 				at.Value.At,
-				"name a service, or a folder with a slash in it",
+				"name a service, or a directory with a slash in it",
 				"%q is a %s, which answers no requests",
 				name,
 				to.Kind,

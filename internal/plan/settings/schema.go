@@ -14,7 +14,7 @@ import (
 func Schema() *jsonschema.Schema {
 	root := tableShape(map[string]*jsonschema.Schema{
 		"project": described("What concerns the whole project.", tableShape(map[string]*jsonschema.Schema{
-			"name":      described("What the project is called. Default: its folder's name.", textShape()),
+			"name":      described("What the project is called. Default: its directory's name.", textShape()),
 			"env_files": described("Files of variables; the first that has a name wins.", textsShape()),
 			"secret": described(
 				"Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".",

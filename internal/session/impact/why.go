@@ -177,7 +177,7 @@ const takesUp = "takes it up by itself"
 func foresee(p *plan.Plan, all []engine.Hit) []Step {
 	hits := slices.DeleteFunc(
 		slices.Clone(all),
-		func(h engine.Hit) bool { return PagesOnly(p.Unit(h.Unit), h.Reaction-1) },
+		func(h engine.Hit) bool { return p.Unit(h.Unit).ForPages(h.Reaction) },
 	)
 	if len(hits) == 0 {
 		return nil
@@ -313,10 +313,4 @@ func Idle(p *plan.Plan) []Near {
 		}
 	}
 	return idle
-}
-
-// PagesOnly reports whether a file that a rule of a unit matches, by the rule's position, is for pages
-// alone: those of a relay, or of relays that the unit stands behind. The unit itself does nothing.
-func PagesOnly(u *plan.Unit, rule int) bool {
-	return u != nil && (u.Relay != nil || rule >= 0 && rule < len(u.Reactions) && u.Reactions[rule].Do.Pages())
 }

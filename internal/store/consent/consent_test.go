@@ -63,7 +63,7 @@ func TestEverythingCounts(t *testing.T) {
 	}
 	moved := project()
 	moved.File = "/elsewhere/omnivigil.toml"
-	assert.False(t, ask(moved).Agreed(), "agreed to for one folder only")
+	assert.False(t, ask(moved).Agreed(), "agreed to for one directory only")
 }
 
 func TestBrokenRecordIsToldNotOverwritten(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -67,10 +68,13 @@ func Place(file string, line, column int) string {
 	return fmt.Sprintf("%s:%d:%d: ", file, line, column)
 }
 
-// Count returns a number with the word for what is counted: "1 folder", "3 folders".
+// Count returns a number with the word for what is counted: "1 file", "3 directories".
 func Count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
+	}
+	if stem, ok := strings.CutSuffix(what, "ry"); ok {
+		return strconv.Itoa(n) + " " + stem + "ries"
 	}
 	return strconv.Itoa(n) + " " + what + "s"
 }

@@ -16,7 +16,7 @@ func LimitText(folders int) string {
 		"the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",
 		format.Count(
 			folders,
-			"folder",
+			"directory",
 		),
 		watches,
 		max(524288, 4*limit("max_user_watches")),

@@ -12,6 +12,6 @@ import (
 func LimitText(folders int) string {
 	return fmt.Sprintf(
 		"the system has no watch left for %s: looked at every second instead. To raise the limit, before the next start: ulimit -n 65536",
-		format.Count(folders, "folder"),
+		format.Count(folders, "directory"),
 	)
 }

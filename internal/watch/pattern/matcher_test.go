@@ -99,7 +99,7 @@ func FuzzMatcher(f *testing.F) {
 			require.False(
 				t,
 				want >= 0 && !wanted,
-				"%q is in a folder that is not wanted by %q %q %q",
+				"%q is in a directory that is not wanted by %q %q %q",
 				file,
 				one,
 				two,

@@ -115,7 +115,7 @@ func ExcludedBy(file string) string {
 		rules = rules.With(dir, path.Join(dir, IgnoreFile))
 		dir = path.Join(dir, name)
 		if name == ".git" {
-			return "version control's own folder"
+			return "version control's own directory"
 		}
 		last := i == len(parts)-1
 		if r := rules.decides(dir, !last || isDirectory(dir)); r != nil && !r.negated {

@@ -152,7 +152,30 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 		}
 		p.Units = append(p.Units, u)
 	}
+	if r.IntN(4) == 0 {
+		addRelay(r, p)
+	}
 	return p
+}
+
+// addRelay puts a page server before a service of the project, if it has one, and has some of what that builds on react
+// to files for pages alone.
+func addRelay(r *rand.Rand, p *plan.Plan) {
+	services := slices.DeleteFunc(slices.Clone(p.Units), func(u *plan.Unit) bool { return u.Kind != plan.Service })
+	if len(services) == 0 {
+		return
+	}
+	to := services[r.IntN(len(services))]
+	for _, name := range p.Chain(to.Name) {
+		if u := p.Unit(name); u.Kind == plan.Service && u.Pass == nil && len(u.Reactions) == 0 && r.IntN(2) == 0 {
+			do := []plan.Action{plan.RefreshPage, plan.SwapStyle}[r.IntN(2)]
+			u.Reactions = []plan.Reaction{{Do: do, When: plan.Pattern{Text: u.Name + "/**"}}}
+		}
+	}
+	p.Units = append(p.Units, &plan.Unit{
+		Name: "site", Kind: plan.PageServer, Relay: &plan.Relay{To: to.Name}, Ready: plan.Ready{After: 1},
+		Stop: plan.Stop{Signal: "TERM", Grace: d(r, 100, 3000)}, Run: plan.Command{Shell: "whole"},
+	})
 }
 
 // d is a random length of time in milliseconds.
@@ -188,7 +211,7 @@ func (dr *script) behave(unit string, _ int) simulate.Behaviour {
 	if wr, writes := dr.writers[unit]; writes {
 		b.Writes, b.WriteAfter = wr.to, wr.after+d(r, 0, 50)
 	}
-	if !ends && b.Tool == nil && r.IntN(6) == 0 {
+	if !ends && b.Tool == nil && r.IntN(6) == 0 && dr.world.Plan.Unit(unit).Relay == nil {
 		b.Ails, b.AilsFor = d(r, 1, 3000), d(r, 10, 3000)
 	}
 	if ends && r.IntN(6) == 0 {

@@ -98,7 +98,7 @@ func Cost(out io.Writer, p *plan.Plan) error {
 		"\nwatches %s with %s; a change to %d of them has an effect; ready in %s\n",
 		format.Count(
 			cost.Folders,
-			"folder",
+			"directory",
 		),
 		format.Count(cost.Files, "file"),
 		cost.Concerned,
@@ -114,7 +114,7 @@ func Cost(out io.Writer, p *plan.Plan) error {
 		fmt.Fprintf(
 			out,
 			"looks again and again at %s that the system does not tell of\n",
-			format.Count(cost.Polled, "folder"),
+			format.Count(cost.Polled, "directory"),
 		)
 	}
 	for _, idle := range cost.Idle {
