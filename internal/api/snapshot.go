@@ -128,16 +128,6 @@ const (
 	Stale    Freshness = "stale"
 )
 
-// Tone is the meaning that something said has for the person; empty for none.
-type Tone string
-
-const (
-	ToneCurrent Tone = "current"
-	ToneMoving  Tone = "moving"
-	ToneStale   Tone = "stale"
-	ToneBroken  Tone = "broken"
-)
-
 // Save is a save as a point on the time axis.
 type Save struct {
 	At     time.Time `json:"at"`

@@ -27,17 +27,14 @@ func (e *Engine) recovered(u *unit) {
 	u.state, u.run.failed, u.run.ails, u.run.Problem = Ready, false, false, ""
 	e.tellRun(u, Fact{Kind: FactRunReady})
 	e.enqueue(u)
-	var r *Ripple
 	for _, d := range u.downstream {
-		if e.enqueue(d); d.pending == nil || d.pending.anyOpen() {
-			continue
-		}
-		if r == nil {
-			r = e.ripples.open(
-				e.now,
-				Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"},
-			)
-		}
-		e.intend(d, r, "")
+		e.enqueue(d)
 	}
+	var r *Ripple // one for all, opened when there is any
+	e.release(u, func() *Ripple {
+		if r == nil {
+			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"})
+		}
+		return r
+	})
 }

@@ -450,16 +450,21 @@ func (e *Engine) finishedAgain(u *unit) {
 				e.follow(f, u, r)
 			}
 		}
-		for _, d := range u.downstream {
-			if d.pending != nil && !d.pending.anyOpen() {
-				e.intend(d, r, "")
-			}
-		}
+		e.release(u, func() *Ripple { return r })
 	}
 	for _, d := range u.downstream {
 		e.enqueue(d)
 	}
 	e.askForOwed(u)
+}
+
+// release lets those go on that wait for the unit and whose own ripples have all come to rest, as a part of another.
+func (e *Engine) release(u *unit, ripple func() *Ripple) {
+	for _, d := range u.downstream {
+		if d.pending != nil && !d.pending.anyOpen() {
+			e.intend(d, ripple(), "")
+		}
+	}
 }
 
 // askForOwed runs what earlier runs have left undone, once a narrow run has ended

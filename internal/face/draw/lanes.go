@@ -70,7 +70,7 @@ func Lanes(snap *api.Snapshot, a timeline.Axis, date time.Time) (*Page, error) {
 	for i, u := range snap.Units {
 		p.lane(u, lanes[i], i, top+float64(i)*rowHeight)
 	}
-	p.text(margin, bottom+10, string(snap.Verdict.Word), ink{textSize, true, verdictInk(snap.Verdict.Word)})
+	p.text(margin, bottom+10, string(snap.Verdict.Word), ink{textSize, true, toneInk(snap.Verdict.Word.Tone())})
 	p.text(
 		margin+22,
 		bottom+10,
@@ -111,7 +111,7 @@ func (p *Page) lane(u *api.Unit, lane timeline.Lane, number int, top float64) {
 	base := top + rowHeight*0.68
 	name := ink{textSize, true, on(theme.Units[number%len(theme.Units)])}
 	p.text(margin, base, p.within(u.Name, name, 28), name)
-	state := ink{smallSize, false, stateInk(u)}
+	state := ink{smallSize, false, toneInk(u.Tone())}
 	p.text(margin+29, base, p.within(string(u.State), state, 16), state)
 	step := laneWidth / float64(len(lane.Cells))
 	for i := 0; i < len(lane.Cells); {

@@ -95,6 +95,6 @@ func (d *mapPage) unit(b timeline.Box, number int) {
 	)
 	name := ink{textSize, true, on(theme.Units[number%len(theme.Units)])}
 	d.text(left+2, top+3.8, d.within(u.Name, name, boxWidth-4), name)
-	d.text(left+2, top+7.6, u.Kind+", "+string(u.State), ink{smallSize, false, stateInk(u)})
+	d.text(left+2, top+7.6, u.Kind+", "+string(u.State), ink{smallSize, false, toneInk(u.Tone())})
 	d.texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale}, right-8, top+5, 6, 3)
 }

@@ -42,7 +42,7 @@ func Ripple(project string, r *api.Ripple, now, date time.Time) (*Page, error) {
 	if len(r.TookOver) > 0 {
 		said += fmt.Sprintf("; took over %v", r.TookOver)
 	}
-	outcome := ink{textSize, false, outcomeInk(r.Outcome)}
+	outcome := ink{textSize, false, toneInk(r.Outcome.Tone())}
 	p.text(margin, headed+8.5, p.within(said, outcome, p.width-2*margin), outcome)
 	top := headed + 14
 	bottom := top + float64(len(w.Bars))*bar

@@ -189,7 +189,7 @@ func (l *lanes) drawLane(m *model, looks laneLooks) string {
 	if c.kind > 0 {
 		row += m.palette.dim.Render(fit(u.Kind, c.kind))
 	}
-	row += m.palette.stateStyle(u).Render(fit(state, c.state)) + " " + l.life(m, looks)
+	row += m.palette.toneStyle(u.Tone()).Render(fit(state, c.state)) + " " + l.life(m, looks)
 	if c.told > 0 {
 		row += " " + m.toldStyle(u).Render(fit(looks.told, c.told-1))
 	}

@@ -319,7 +319,7 @@ func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
 	u := b.Units[0]
 	x, y, width := d.left[b.Layer], d.rowAt(b.Row), d.width[b.Layer]
 	name, state := v.boxText(b)
-	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.stateStyle(u), m.palette.dim
+	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.toneStyle(u.Tone()), m.palette.dim
 	if len(b.Units) > 1 {
 		nameStyle = m.palette.text
 	}

@@ -188,18 +188,3 @@ func (p *palette) toneStyle(t api.Tone) lipgloss.Style {
 	}
 	return p.dim
 }
-
-// stateStyle is the colour of a unit's state word.
-func (p *palette) stateStyle(u *api.Unit) lipgloss.Style {
-	switch {
-	case u.State.Broken():
-		return p.broken
-	case u.Freshness == api.Stale:
-		return p.stale
-	case u.Moving:
-		return p.moving
-	case u.Freshness == api.Current:
-		return p.current
-	}
-	return p.dim
-}

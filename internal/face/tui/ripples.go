@@ -202,7 +202,7 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 		mark,
 		r.ID,
 		m.palette.dim.Render(m.moment(r.Since)),
-		m.outcomeStyle(r.Outcome).Render(fit(string(r.Outcome), 8)),
+		m.palette.toneStyle(r.Outcome.Tone()).Render(fit(string(r.Outcome), 8)),
 		took,
 	)
 	return ends(left+title, m.palette.dim.Render(unitsOf(r, max(width/3, 10))), width)
@@ -229,10 +229,6 @@ func unitsOf(r *api.Ripple, room int) string {
 		return text
 	}
 	return format.Count(len(names), "unit")
-}
-
-func (m *model) outcomeStyle(o api.Outcome) lipgloss.Style {
-	return map[api.Outcome]lipgloss.Style{api.Open: m.palette.moving, api.EndedCurrent: m.palette.current, api.EndedStale: m.palette.stale, api.EndedBroken: m.palette.broken}[o]
 }
 
 // rippleTitle says of a ripple what it is, how it ended and what it has to do with others.

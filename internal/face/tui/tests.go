@@ -172,7 +172,7 @@ const barWidth = 24
 // suiteRow tells how a suite gets on.
 func (t *tests) suiteRow(m *model, u *api.Unit) string {
 	name := m.unitStyle(u.Name).Render(fit(u.Name, m.columns().name))
-	row := "  " + name + " " + m.palette.stateStyle(u).Render(fit(stateWord(u), 10)) + " "
+	row := "  " + name + " " + m.palette.toneStyle(u.Tone()).Render(fit(stateWord(u), 10)) + " "
 	r := u.Report
 	if u.State == api.Running && r.Run == u.Run.Number {
 		row += m.bar(r, barWidth) + " " + m.palette.text.Render(progressText(r))

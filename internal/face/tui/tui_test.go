@@ -576,7 +576,7 @@ func TestColours(t *testing.T) {
 			{api.Unit{State: api.Ready, Freshness: api.Current}, p.current},
 			{api.Unit{State: api.Stopped}, p.dim},
 		} {
-			assert.Equal(t, u.want.GetForeground(), p.stateStyle(&u.unit).GetForeground())
+			assert.Equal(t, u.want.GetForeground(), p.toneStyle((&u.unit).Tone()).GetForeground())
 		}
 	}
 }
