@@ -58,7 +58,7 @@ func (m *resultTrackers) open(unit string) {
 	if m.of[unit] != nil {
 		return
 	}
-	opened := &resultTracker{record: record.NewRecord(), loaded: make(chan struct{})}
+	opened := &resultTracker{record: record.New(), loaded: make(chan struct{})}
 	m.of[unit] = opened
 	go func() {
 		defer close(opened.loaded)
@@ -128,7 +128,7 @@ func (r *liveRun) trackResults(s *Session, o engine.Start) {
 	if m.told == 0 {
 		m.told = m.record.Version() // an empty record is no news
 	}
-	r.tracking.reader = readers.NewReader(r.tracking.options, m.record)
+	r.tracking.reader = readers.New(r.tracking.options, m.record)
 }
 
 // firstWords are added to a whole run while cases fail, where the settings say so. They are told.

@@ -92,9 +92,9 @@ func told(t *testing.T, o readers.Options, files map[string][]byte, output []byt
 	for name, data := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(o.Dir, name), data, 0o600))
 	}
-	r := record.NewRecord()
+	r := record.New()
 	r.Begin(record.Run{Number: 1})
-	reader := readers.NewReader(o, r)
+	reader := readers.New(o, r)
 	for line := range strings.Lines(string(output)) {
 		reader.Read(strings.TrimSuffix(line, "\n"))
 	}

@@ -13,8 +13,8 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// Findings reads messages about places in files, in all the forms that it knows, line by line.
-type Findings struct {
+// Reader reads messages about places in files, in all the forms that it knows, line by line.
+type Reader struct {
 	sink    results.Sink
 	files   *source.Files
 	pattern *regexp.Regexp // the person's own, in place of all others; nil: none
@@ -28,12 +28,13 @@ type Findings struct {
 	trace   trace
 }
 
-func NewFindings(sink results.Sink, f *source.Files, pattern *regexp.Regexp) *Findings {
-	return &Findings{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
+// New returns a reader that reports to a sink. A pattern, if not nil, replaces all known forms.
+func New(sink results.Sink, f *source.Files, pattern *regexp.Regexp) *Reader {
+	return &Reader{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
 }
 
 // Read takes a line and says what it means.
-func (f *Findings) Read(line string) results.Mark {
+func (f *Reader) Read(line string) results.Mark {
 	if f.pattern != nil {
 		return f.byPattern(line)
 	}
@@ -65,9 +66,9 @@ func (f *Findings) Read(line string) results.Mark {
 }
 
 // busy reports whether the next line may matter whatever it is.
-func (f *Findings) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
+func (f *Reader) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
 
-func (f *Findings) MayMatter(block []byte) bool {
+func (f *Reader) MayMatter(block []byte) bool {
 	if f.pattern != nil || f.busy() {
 		return true
 	}
@@ -76,7 +77,7 @@ func (f *Findings) MayMatter(block []byte) bool {
 
 // Skip goes past lines that do not matter but for their last, which may be what rows below are
 // about.
-func (f *Findings) Skip(block []byte) {
+func (f *Reader) Skip(block []byte) {
 	block = bytes.TrimRight(block, "\r\n")
 	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' &&
 		len(line) < results.LongestLine {
@@ -85,12 +86,12 @@ func (f *Findings) Skip(block []byte) {
 }
 
 // Interrupt ends what was under way: a line came that is something else.
-func (f *Findings) Interrupt() {
+func (f *Reader) Interrupt() {
 	f.End()
 	f.heading = ""
 }
 
-func (f *Findings) End() {
+func (f *Reader) End() {
 	if found := f.trace.end(); found != nil {
 		f.found(*found)
 	}
@@ -98,7 +99,7 @@ func (f *Findings) End() {
 	f.header, f.last = nil, nil
 }
 
-func (f *Findings) found(finding results.Finding) results.Mark {
+func (f *Reader) found(finding results.Finding) results.Mark {
 	f.tellNotes()
 	finding.File = f.files.Find(finding.File)
 	finding.Message = strings.TrimSpace(finding.Message)
@@ -114,7 +115,7 @@ func (f *Findings) found(finding results.Finding) results.Mark {
 }
 
 // tellNotes tells the newest finding once more, if it has got notes.
-func (f *Findings) tellNotes() {
+func (f *Reader) tellNotes() {
 	if f.last != nil && f.noted {
 		f.sink.Found(*f.last)
 	}
@@ -124,7 +125,7 @@ func (f *Findings) tellNotes() {
 // maxNotes bounds what is kept of what follows a finding.
 const maxNotes = 20
 
-func (f *Findings) note(text string) {
+func (f *Reader) note(text string) {
 	if f.last != nil && len(f.last.Notes) < maxNotes {
 		f.last.Notes = append(f.last.Notes[:len(f.last.Notes):len(f.last.Notes)], strings.TrimSpace(text))
 		f.noted = true
@@ -135,7 +136,7 @@ func (f *Findings) note(text string) {
 var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
 
 // follow takes a line that is no finding by itself: it may go on with the one before.
-func (f *Findings) follow(line string) {
+func (f *Reader) follow(line string) {
 	indented := line == "" || line[0] == ' ' || line[0] == '\t'
 	if !indented {
 		f.heading = line
@@ -292,7 +293,7 @@ func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
 // byPattern reads a line by the person's own expression.
-func (f *Findings) byPattern(line string) results.Mark {
+func (f *Reader) byPattern(line string) results.Mark {
 	m := f.pattern.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark

@@ -10,7 +10,7 @@ import (
 )
 
 // form reads a line of one form, and reports whether it is of that.
-type form func(f *Findings, line string) (results.Mark, bool)
+type form func(f *Reader, line string) (results.Mark, bool)
 
 // forms are the known ones, the more particular before the more general. Each was written from
 // what the tools beside it write; testdata has that.
@@ -44,7 +44,7 @@ var (
 	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`) // javac
 )
 
-func withColons(f *Findings, line string) (results.Mark, bool) {
+func withColons(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":") {
 		return results.NoMark, false
 	}
@@ -101,7 +101,7 @@ func withColons(f *Findings, line string) (results.Mark, bool) {
 }
 
 // looksLikeFile keeps times of day, addresses and prose from being taken for files.
-func looksLikeFile(f *Findings, name string) bool {
+func looksLikeFile(f *Reader, name string) bool {
 	switch base := filepath.Base(filepath.ToSlash(name)); {
 	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.Find(name)):
 		return false
@@ -130,7 +130,7 @@ var bracketForm = regexp.MustCompile(
 	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`,
 )
 
-func inBrackets(f *Findings, line string) (results.Mark, bool) {
+func inBrackets(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ") ") && !strings.Contains(line, "):") {
 		return results.NoMark, false
 	}
@@ -153,7 +153,7 @@ var dashForm = regexp.MustCompile(
 	`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`,
 )
 
-func withDash(f *Findings, line string) (results.Mark, bool) {
+func withDash(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " - ") {
 		return results.NoMark, false
 	}
@@ -168,7 +168,7 @@ func withDash(f *Findings, line string) (results.Mark, bool) {
 
 var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
 
-func mavenPlace(f *Findings, line string) (results.Mark, bool) {
+func mavenPlace(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":[") {
 		return results.NoMark, false
 	}
@@ -185,7 +185,7 @@ var parenthesisForm = regexp.MustCompile(
 	`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`,
 )
 
-func parenthesis(f *Findings, line string) (results.Mark, bool) {
+func parenthesis(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, "): ") {
 		return results.NoMark, false
 	}
@@ -204,7 +204,7 @@ func parenthesis(f *Findings, line string) (results.Mark, bool) {
 
 var eslintForm = regexp.MustCompile(`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`)
 
-func eslintRow(f *Findings, line string) (results.Mark, bool) {
+func eslintRow(f *Reader, line string) (results.Mark, bool) {
 	if line[0] != ' ' || f.heading == "" {
 		return results.NoMark, false
 	}
@@ -226,7 +226,7 @@ func eslintRow(f *Findings, line string) (results.Mark, bool) {
 const linesBelow = 6
 
 // headed begins with a message whose place comes below it.
-func headed(f *Findings, line string) (results.Mark, bool) {
+func headed(f *Reader, line string) (results.Mark, bool) {
 	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
 			return f.found(
@@ -267,7 +267,7 @@ var (
 )
 
 // placeOfHeader looks in a line for the place of the message before it.
-func (f *Findings) placeOfHeader(line string) (results.Mark, bool) {
+func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	found := *f.header
 	if found.File != "" { // of webpack, which tells the place first
 		if line != "" {
@@ -298,7 +298,7 @@ func (f *Findings) placeOfHeader(line string) (results.Mark, bool) {
 
 var tsCode = regexp.MustCompile(`^(TS\d+): (.*)$`)
 
-func webpackHead(f *Findings, line string) (results.Mark, bool) {
+func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	m := webpackIn.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -313,7 +313,7 @@ var linkerForm = regexp.MustCompile(
 	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`,
 )
 
-func linker(f *Findings, line string) (results.Mark, bool) {
+func linker(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " of ") && !strings.Contains(line, "undefined reference") {
 		return results.NoMark, false
 	}
@@ -330,7 +330,7 @@ var wordForm = regexp.MustCompile(
 	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`,
 )
 
-func inWords(f *Findings, line string) (results.Mark, bool) {
+func inWords(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, " line ") || line[0] == ' ' {
 		return results.NoMark, false
 	}
@@ -345,7 +345,7 @@ func inWords(f *Findings, line string) (results.Mark, bool) {
 
 var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
 
-func uncaught(f *Findings, line string) (results.Mark, bool) {
+func uncaught(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, "Fatal error:") {
 		return results.NoMark, false
 	}
@@ -360,7 +360,7 @@ func uncaught(f *Findings, line string) (results.Mark, bool) {
 
 var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
 
-func rubyError(f *Findings, line string) (results.Mark, bool) {
+func rubyError(f *Reader, line string) (results.Mark, bool) {
 	if !strings.Contains(line, ":in ") {
 		return results.NoMark, false
 	}
@@ -375,7 +375,7 @@ func rubyError(f *Findings, line string) (results.Mark, bool) {
 
 var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
 
-func makeFolder(f *Findings, line string) (results.Mark, bool) {
+func makeFolder(f *Reader, line string) (results.Mark, bool) {
 	if !strings.HasPrefix(line, "make") {
 		return results.NoMark, false
 	}
@@ -389,7 +389,7 @@ func makeFolder(f *Findings, line string) (results.Mark, bool) {
 
 var alone = regexp.MustCompile(`^error (TS\d+): (.*)$`)
 
-func withoutFile(f *Findings, line string) (results.Mark, bool) {
+func withoutFile(f *Reader, line string) (results.Mark, bool) {
 	m := alone.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false

@@ -36,9 +36,9 @@ func TestAssumed(t *testing.T) {
 		{line: "in.c|3|low", pattern: `^(?P<file>\S+)\|(?P<line>\d+)\|(?P<message>.*)$`, fails: true},
 	} {
 		t.Run(test.line, func(t *testing.T) {
-			r := record.NewRecord()
+			r := record.New()
 			r.Begin(record.Run{Number: 1, At: midday})
-			reader := NewReader(Options{Dir: dir, Root: dir, Findings: plan.Findings{Pattern: test.pattern}}, r)
+			reader := New(Options{Dir: dir, Root: dir, Findings: plan.Findings{Pattern: test.pattern}}, r)
 			reader.Read(test.line)
 			reader.End(true)
 			assert.Equal(t, test.fails, r.Sum().ToldErrors)

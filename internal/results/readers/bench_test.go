@@ -43,12 +43,12 @@ func BenchmarkFindings(b *testing.B) {
 }
 
 func benchmarkReader(b *testing.B, form plan.Results, lines []string) {
-	r, o := record.NewRecord(), Options{Dir: b.TempDir(), Results: form}
+	r, o := record.New(), Options{Dir: b.TempDir(), Results: form}
 	run := 0
 	for b.Loop() {
 		run++
 		r.Begin(record.Run{Number: run, At: midday})
-		reader := NewReader(o, r)
+		reader := New(o, r)
 		for _, line := range lines {
 			reader.Read(line)
 		}
@@ -67,7 +67,7 @@ func BenchmarkMayMatter(b *testing.B) {
 			600,
 		),
 	)
-	reader := NewReader(Options{Dir: b.TempDir()}, record.NewRecord())
+	reader := New(Options{Dir: b.TempDir()}, record.New())
 	for b.Loop() {
 		if reader.MayMatter(block) {
 			b.Fatal("nothing in it matters")

@@ -44,11 +44,11 @@ func FuzzReader(f *testing.F) {
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		read := func(skip bool) string {
-			r := record.NewRecord()
+			r := record.New()
 			r.Begin(record.Run{Number: 1, At: midday})
-			reader := NewReader(Options{Dir: dir, Root: dir, Results: plan.Results{Form: plan.ResultsAuto}}, r)
+			reader := New(Options{Dir: dir, Root: dir, Results: plan.Results{Form: plan.ResultsAuto}}, r)
 			if skip {
-				reader = NewReader(Options{Dir: dir, Root: dir}, r)
+				reader = New(Options{Dir: dir, Root: dir}, r)
 			}
 			for line := range strings.Lines(string(data)) {
 				if skip && !reader.MayMatter([]byte(line)) {
@@ -70,9 +70,9 @@ func FuzzReader(f *testing.F) {
 			return everything(r)
 		}
 		require.Equal(t, read(false), read(false), "the same output has to tell the same")
-		all := record.NewRecord()
+		all := record.New()
 		all.Begin(record.Run{Number: 1, At: midday})
-		reader := NewReader(Options{Dir: dir, Root: dir}, all)
+		reader := New(Options{Dir: dir, Root: dir}, all)
 		for line := range strings.Lines(string(data)) {
 			reader.Read(strings.TrimRight(line, "\r\n"))
 		}
@@ -103,7 +103,7 @@ func FuzzReports(f *testing.F) {
 	dir := f.TempDir()
 	f.Fuzz(func(_ *testing.T, data []byte) {
 		for _, read := range []func([]byte, *source.Files, results.Sink) error{junitOf, readSARIF} {
-			r := record.NewRecord()
+			r := record.New()
 			r.Begin(record.Run{Number: 1, At: midday})
 			_ = read(data, source.New(dir, dir), r) // most bytes are no report
 			r.End(midday, true, true)

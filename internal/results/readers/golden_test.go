@@ -193,7 +193,7 @@ func TestGolden(t *testing.T) {
 			}
 			p := &printing{root: root}
 			o := g.options(t)
-			r := NewReader(o, p)
+			r := New(o, p)
 			for line := range strings.Lines(strings.ReplaceAll(g.part("output"), "$ROOT", root)) {
 				r.Read(strings.TrimSuffix(line, "\n"))
 			}

@@ -15,7 +15,7 @@ import (
 )
 
 func readReport(t *testing.T, in io.Reader) (*record.Record, error) {
-	r := record.NewRecord()
+	r := record.New()
 	r.Begin(record.Run{Number: 1, At: midday})
 	dir := t.TempDir()
 	err := readJUnit(

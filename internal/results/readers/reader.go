@@ -39,20 +39,20 @@ type Reader struct {
 	sink     results.Sink
 	files    *source.Files
 	cases    []caseReader
-	findings *findings.Findings // nil where none are looked for
-	reports  bool               // cases are in files, so that it matters whether there was something to do
+	findings *findings.Reader // nil where none are looked for
+	reports  bool             // cases are in files, so that it matters whether there was something to do
 	upToDate bool
 }
 
-// NewReader returns a reader that tells sink what it finds.
-func NewReader(o Options, sink results.Sink) *Reader {
+// New returns a reader that tells sink what it finds.
+func New(o Options, sink results.Sink) *Reader {
 	r := &Reader{sink: sink, files: source.New(o.Dir, o.Root), reports: o.Results.JUnit != ""}
 	switch f := o.Findings; {
 	case f.Off || f.SARIF != "":
 	case f.Pattern != "":
-		r.findings = findings.NewFindings(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
+		r.findings = findings.New(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
 	default:
-		r.findings = findings.NewFindings(sink, r.files, nil)
+		r.findings = findings.New(sink, r.files, nil)
 	}
 	other := func(line string) results.Mark {
 		if r.findings == nil {

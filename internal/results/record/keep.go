@@ -77,7 +77,7 @@ func (r *Record) Marshal() ([]byte, error) {
 		k.Cases = append(k.Cases, c)
 	}
 	for _, f := range r.findings {
-		if f.Change != Gone {
+		if f.Change != api.GoneFinding {
 			k.Findings = append(k.Findings, keptFinding{f.Finding, f.By})
 		}
 	}
@@ -93,7 +93,7 @@ func Unmarshal(data []byte) (*Record, error) {
 	if k.Format != keptFormat {
 		return nil, fmt.Errorf("the results were kept in format %d, not %d", k.Format, keptFormat)
 	}
-	r := NewRecord()
+	r := New()
 	r.settled = true
 	r.lastWhole, r.lastTook = max(0, min(k.LastWhole, maxCases)), k.LastTook
 	for _, c := range k.Cases {
@@ -106,7 +106,7 @@ func Unmarshal(data []byte) (*Record, error) {
 			Message: c.Message, Want: c.Want, Got: c.Got, Place: c.Place, Output: c.Output,
 		}, Flaky: c.Flaky}
 		if t.Status == results.Failed {
-			t.Change = StillFailing
+			t.Change = api.StillFailing
 		}
 		epoch := -n
 		for i, p := range c.Past {
@@ -121,7 +121,7 @@ func Unmarshal(data []byte) (*Record, error) {
 	}
 	for _, f := range k.Findings {
 		if len(r.findings) < maxFindings && f.Severity >= results.Note && f.Severity <= results.Error {
-			r.findings = append(r.findings, &TrackedFinding{Finding: f.Finding, Change: Still, By: f.By})
+			r.findings = append(r.findings, &TrackedFinding{Finding: f.Finding, Change: api.StillThere, By: f.By})
 		}
 	}
 	r.index()

@@ -11,26 +11,14 @@ import (
 	"omnivigil/internal/results"
 )
 
-// Change is how a case or a finding stands against the run before.
-type Change string
-
-const (
-	NewlyFailing Change = "newly failing"
-	StillFailing Change = "still failing"
-	NewlyPassing Change = "newly passing"
-	New          Change = "new"   // a finding that was not there
-	Still        Change = "still" // one that was
-	Gone         Change = "gone"  // one that is not there any more
-)
-
 // TrackedCase is a case with its past.
 type TrackedCase struct {
 	results.Case
-	Change Change // empty: it passes or is skipped, as before; or nothing is known of before
-	Run    int    // the newest in which it ran
-	Flaky  bool   // it changed its mind although nothing that concerns its unit had changed
-	Slow   bool   // it took far longer than it used to
-	Past   []Past // its results, oldest first, the newest included; at most maxPast
+	Change api.Change // empty: it passes or is skipped, as before; or nothing is known of before
+	Run    int        // the newest in which it ran
+	Flaky  bool       // it changed its mind although nothing that concerns its unit had changed
+	Slow   bool       // it took far longer than it used to
+	Past   []Past     // its results, oldest first, the newest included; at most maxPast
 	// first is how a case failed that was tried again in the same run and passed. Whether that makes
 	// up for it shows in how the run ends.
 	first *results.Case
@@ -100,8 +88,8 @@ type underWay struct {
 	begun   int
 }
 
-// NewRecord returns a record of a unit that has not run.
-func NewRecord() *Record {
+// New returns a record of a unit that has not run.
+func New() *Record {
 	return &Record{
 		cases: map[api.CaseName]*TrackedCase{}, suitesOf: map[string][]string{}, byFile: map[string][]*TrackedFinding{},
 		underWay: underWay{
@@ -119,7 +107,7 @@ func (r *Record) Begin(run Run) {
 	r.unnamed, r.suites, r.running = map[api.CaseName]bool{}, map[string]bool{}, map[api.CaseName]int{}
 	for _, c := range r.cases {
 		if c.Change = ""; c.Status == results.Failed {
-			c.Change = StillFailing
+			c.Change = api.StillFailing
 		}
 	}
 	r.NextRound()
@@ -130,7 +118,7 @@ func (r *Record) Begin(run Run) {
 // was good.
 func (r *Record) Reuse(by *Record) {
 	if by == nil {
-		by = NewRecord()
+		by = New()
 	}
 	root, run, version, epoch := r.Root, r.run, r.version, r.epoch
 	*r = *by
@@ -231,11 +219,11 @@ func (r *Record) enter(c results.Case) {
 	t.Change = ""
 	switch {
 	case c.Status == results.Failed && before == results.Failed:
-		t.Change = StillFailing
+		t.Change = api.StillFailing
 	case c.Status == results.Failed && (before == results.Passed || r.settled):
-		t.Change = NewlyFailing
+		t.Change = api.NewlyFailing
 	case c.Status == results.Passed && before == results.Failed:
-		t.Change = NewlyPassing
+		t.Change = api.NewlyPassing
 	}
 	t.Flaky = t.changedMind()
 	t.Slow = t.isSlow()

@@ -31,7 +31,7 @@ func TestRecord(t *testing.T) {
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			var out strings.Builder
-			r, runs, now, live := NewRecord(), 0, noon, false
+			r, runs, now, live := New(), 0, noon, false
 			r.Root = "/ferries"
 			for line := range strings.Lines(string(text)) {
 				if strings.HasPrefix(line, "=") {
@@ -168,7 +168,7 @@ func TestNaturally(t *testing.T) {
 // that nothing that was told in the newest run is missing, and that it survives being kept.
 func TestRecordHolds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		r := NewRecord()
+		r := New()
 		small := func(name string) int { return rapid.IntRange(0, 3).Draw(t, name) }
 		for run := range rapid.IntRange(1, 8).Draw(t, "runs") {
 			command := []string{"", "", "", "some"}[small("command")]
@@ -222,7 +222,7 @@ func TestRecordHolds(t *testing.T) {
 				}
 			}
 			for _, f := range r.Findings() {
-				if delete(found, f.Text()); f.Change == Gone && f.Run == run+1 {
+				if delete(found, f.Text()); f.Change == api.GoneFinding && f.Run == run+1 {
 					t.Fatalf("%s was told and is gone", f.Text())
 				}
 			}

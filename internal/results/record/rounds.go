@@ -1,14 +1,17 @@
 package record
 
-import "omnivigil/internal/results"
+import (
+	"omnivigil/internal/api"
+	"omnivigil/internal/results"
+)
 
 // TrackedFinding is a finding with how it stands.
 type TrackedFinding struct {
 	results.Finding
-	Change Change // empty where nothing is known of before
-	Run    int    // the newest that told it
-	By     string // the command of that run, where it was not the unit's own
-	round  int    // that told it
+	Change api.Change // empty where nothing is known of before
+	Run    int        // the newest that told it
+	By     string     // the command of that run, where it was not the unit's own
+	round  int        // that told it
 }
 
 // NextRound begins a round of findings: a run, or a pass of a tool that takes up changes by
@@ -17,8 +20,8 @@ func (r *Record) NextRound() {
 	r.round++
 	kept := r.findings[:0]
 	for _, f := range r.findings {
-		if f.Change != Gone {
-			f.Change = Still
+		if f.Change != api.GoneFinding {
+			f.Change = api.StillThere
 			kept = append(kept, f)
 		}
 	}
@@ -56,7 +59,7 @@ func (r *Record) Found(f results.Finding) {
 	}
 	t := &TrackedFinding{Finding: f, Run: r.run.Number, By: r.run.Command, round: r.round}
 	if r.settled {
-		t.Change = New
+		t.Change = api.NewFinding
 	}
 	r.findings = append(r.findings, t)
 	r.byFile[f.File] = append(r.byFile[f.File], t)
@@ -79,7 +82,7 @@ func (r *Record) known(f results.Finding) *TrackedFinding {
 			if same && t.Place == f.Place {
 				return t
 			}
-		case t.Change == Gone, !same && (f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):
+		case t.Change == api.GoneFinding, !same && (f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):
 		default:
 			score := off
 			if !same {
@@ -98,8 +101,8 @@ func (r *Record) known(f results.Finding) *TrackedFinding {
 func (r *Record) Settle() {
 	r.settled = true
 	for _, f := range r.findings {
-		if f.round != r.round && f.Change != Gone && (r.whole() || f.By == r.run.Command) {
-			f.Change = Gone
+		if f.round != r.round && f.Change != api.GoneFinding && (r.whole() || f.By == r.run.Command) {
+			f.Change = api.GoneFinding
 			r.version++
 		}
 	}

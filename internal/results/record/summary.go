@@ -45,8 +45,8 @@ func (r *Record) Sum() Summary {
 		count(t.Status == results.Passed, &s.Passed)
 		count(t.Status == results.Failed, &s.Failed)
 		count(t.Status == results.Skipped, &s.Skipped)
-		count(t.Change == NewlyFailing, &s.New)
-		count(t.Change == NewlyPassing, &s.Fixed)
+		count(t.Change == api.NewlyFailing, &s.New)
+		count(t.Change == api.NewlyPassing, &s.Fixed)
 		count(t.Flaky, &s.Flaky)
 		count(t.Slow, &s.Slow)
 	}
@@ -61,13 +61,13 @@ func (r *Record) Sum() Summary {
 	}
 	var first *TrackedFinding
 	for _, f := range r.findings {
-		if f.Change == Gone {
+		if f.Change == api.GoneFinding {
 			s.Gone++
 			continue
 		}
 		count(f.Severity == results.Error, &s.Errors)
 		count(f.Severity == results.Warning, &s.Warnings)
-		count(f.Change == New && f.Severity != results.Note, &s.Added)
+		count(f.Change == api.NewFinding && f.Severity != results.Note, &s.Added)
 		if first == nil || weight(f) > weight(first) {
 			first = f
 		}
@@ -87,7 +87,7 @@ func count(is bool, n *int) {
 // weight says how much a finding matters: errors before warnings, new before others.
 func weight(f *TrackedFinding) int {
 	w := 2 * int(f.Severity)
-	if f.Change == New {
+	if f.Change == api.NewFinding {
 		w++
 	}
 	return w
@@ -155,11 +155,11 @@ func digits(text string) int {
 
 func rankOf(t *TrackedCase) int {
 	switch {
-	case t.Change == NewlyFailing:
+	case t.Change == api.NewlyFailing:
 		return 0
 	case t.Status == results.Failed:
 		return 1
-	case t.Change == NewlyPassing:
+	case t.Change == api.NewlyPassing:
 		return 2
 	case t.Flaky:
 		return 3
@@ -197,15 +197,15 @@ func (r *Record) News() string {
 	var fixed, found []string
 	gone := 0
 	for _, t := range r.Cases() {
-		if t.Change == NewlyPassing {
+		if t.Change == api.NewlyPassing {
 			fixed = append(fixed, t.Title())
 		}
 	}
 	for _, f := range r.Findings() {
 		switch {
-		case f.Change == Gone:
+		case f.Change == api.GoneFinding:
 			gone++
-		case f.Change == New && f.Severity != results.Note:
+		case f.Change == api.NewFinding && f.Severity != results.Note:
 			found = append(found, strings.TrimSuffix(r.short(f.Finding).Place.Text(), ": "))
 		}
 	}
