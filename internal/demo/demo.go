@@ -1,10 +1,9 @@
-// Package demo is Saltmarsh Ferries: a made-up ferry line as a project of several
-// real processes, to see Omnivigil at work on.
+// Package demo is Saltmarsh Ferries, a fictional ferry line: a project of several real processes that shows Omnivigil
+// at work.
 //
-// Unpack writes the project's files into a folder. Act plays one of its
-// programs: they serve real ports, ask each other over HTTP, and read the
-// project's files, so that an edit changes what they do and a broken edit breaks
-// them. The package uses Omnivigil as anyone would, by an omnivigil.toml.
+// Unpack writes the project's files into a directory. Act plays one of its programs: they serve real ports, call each
+// other over HTTP and read the project's files, so an edit changes what they do and a broken edit breaks them. The
+// package uses Omnivigil only through an omnivigil.toml. Start reading at Unpack and Act.
 package demo
 
 import (

@@ -1,5 +1,5 @@
-// Package draft writes a first omnivigil.toml from what a project has already: its manifests,
-// scripts and targets. It only reads files, and runs nothing.
+// Package draft writes a first omnivigil.toml from a project's manifests, scripts and targets. It reads files and
+// runs nothing. Each ecosystem has a file. Start reading at Of.
 package draft
 
 import (

@@ -1,10 +1,9 @@
-// Package engine decides everything that Omnivigil decides: which unit starts,
-// restarts, waits or stops, when, and why; and whether what runs is current.
+// Package engine makes every decision of Omnivigil: which unit starts, restarts, waits or stops, when, and why; and
+// whether what runs is current.
 //
-// It is pure. An Engine has no clock, no goroutine, no file and no process: Step
-// takes the time and an event and returns orders, and the same events always
-// give the same orders. That makes ten minutes of a project's life a test of a
-// microsecond, and a user's recorded session a test as well.
+// It is pure. An Engine has no clock, no goroutine, no file and no process: Step takes the time and an event and
+// returns orders, and the same events always give the same orders. Ten minutes of a project can therefore be tested
+// in a microsecond, and a user's recorded session is a test as well. Start reading at Engine.Step and events.go.
 //
 // # Revisions
 //

@@ -1,6 +1,5 @@
-// Package files opens and reads regular files and nothing else. What people name in
-// settings may turn out to be a pipe, a device, a folder, or a link to one of these;
-// reading such a thing would wait for ever or never end.
+// Package files opens and reads regular files and nothing else, and replaces files as a whole. A name in the settings
+// may lead to a pipe, a device or a directory; reading such a thing would block or never end.
 package files
 
 import (

@@ -1,9 +1,9 @@
-// Package process runs commands, each on a pseudo-terminal and in a process group
-// of its own, and ends them to the last grandchild of that group.
+// Package process runs commands, each on a pseudo-terminal and in a process group of its own, and ends them with all
+// their descendants.
 //
-// It does not know why a process runs or what its output means. On Linux a run's
-// processes are followed wherever they go, also into sessions of their own; on
-// other systems as far as they stay in the run's process group.
+// It does not know why a process runs or what its output means. On Linux the processes of a run are followed wherever
+// they go, also into sessions of their own; on other systems only within the run's process group. Start reading at
+// Spawner.Start.
 package process
 
 import (

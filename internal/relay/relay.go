@@ -1,9 +1,9 @@
-// Package relay is a page server for front ends: a folder or a service's address as pages, with a small
-// script put into each that reloads the page, or swaps its style sheets, when there is something new.
+// Package relay is a page server for front ends: it serves a directory or proxies a service, and puts a small script
+// into each page that reloads it or swaps its style sheets. Requests wait while something is on its way, instead of
+// failing.
 //
-// It knows nothing of units and processes: who uses it says through Backend how what is behind the
-// pages stands, and tells the Server of files that are to be swapped. Requests wait while something
-// is on its way, in place of failing.
+// The package knows nothing of units and processes. A Backend says how things stand behind the pages, and the Server
+// is told which files to refresh. Start reading at Start and Backend.
 package relay
 
 import (

@@ -1,10 +1,8 @@
-// Package session makes a plan into a running project: it feeds the engine with
-// what happens and carries out what it orders.
+// Package session runs a project: it feeds the engine with what happens and carries out its orders.
 //
-// One goroutine, the loop, owns the engine. Everything else (watching, reading
-// processes, probing, timers, faces) sends it events and never waits for it
-// longer than a channel takes. Faces read immutable snapshots and the logbook,
-// and send requests; a face that is slow or dead slows nothing down.
+// One goroutine, the loop, owns the engine and never blocks. Everything else (watching, reading processes, probing,
+// timers, faces) sends it events. Faces read immutable snapshots and the logbook, and send requests; a slow or dead
+// face slows nothing down. Start reading at loop.go, then run.go.
 package session
 
 import (

@@ -1,4 +1,5 @@
-// Package supervisor is the process that runs a project, and its watchdog.
+// Package supervisor is the process that runs a project without a terminal: it opens the log and the socket, starts a
+// session, and ends with it. Package guard pairs it with a watchdog. Start reading at Command.
 package supervisor
 
 import (

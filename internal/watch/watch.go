@@ -1,11 +1,9 @@
-// Package watch turns the file events of a tree of folders into changes at rest.
+// Package watch turns file events in a tree of directories into changes that have settled.
 //
-// Only folders that some interest's patterns can reach, and that neither its own
-// ignore patterns nor version control's ignore files keep out, are watched. A new
-// folder among them is watched, and what is already in it is told, the moment it
-// appears. Where the system cannot tell of a folder, it is looked at every second.
-// The package knows nothing of units and processes: an interest is a key, patterns
-// and a debounce.
+// It watches only directories that the patterns of some interest can reach and that neither the interest's ignore
+// patterns nor git's ignore files exclude. A new directory is watched, and its files are reported, as soon as it
+// appears. A directory that the kernel cannot watch is looked at every second. The package knows nothing of units and
+// processes: an interest is a key, patterns and a debounce. Start reading at Watcher and burst.go.
 package watch
 
 import (

@@ -1,5 +1,5 @@
-// Package dryrun lets an engine play what would happen in a world in which everything
-// goes well, so that what is foretold is what would be decided. Time there is a number.
+// Package dryrun plays an engine in a world where every process succeeds, to predict what a save or a request would
+// set off. Time is a number. The prediction is what the engine would decide.
 package dryrun
 
 import (

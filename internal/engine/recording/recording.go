@@ -1,5 +1,5 @@
-// Package recording writes down what an engine heard and ordered, and plays it
-// again, so that a user's report can be turned into a test.
+// Package recording writes down the events and orders of an engine and replays them, so that a user's report can
+// become a test. Start reading at Recorder and Replay.
 //
 // # Format
 //

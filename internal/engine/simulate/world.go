@@ -1,11 +1,10 @@
-// Package simulate plays made-up projects against the engine: processes that are
-// slow, never become ready, die or ignore their signal, files that are saved at
-// the worst moment, and persons who press keys. Time is a number, so hours pass
-// in microseconds, and one seed always gives the same story.
+// Package simulate is a made-up world for an engine: processes that are slow, never become ready, crash or ignore
+// their signal; files that are saved at the worst moment; users who send requests. Time is a number, so hours pass in
+// microseconds.
 //
-// A World is the outer world that an engine acts on. A Checker watches it and
-// says which of the rules that must always hold was broken; it keeps its own
-// books and believes nothing that the engine says of itself.
+// A World acts on the engine. A Checker watches it and reports which of the rules was broken; it keeps its own record
+// and believes nothing that the engine says of itself. Package random plays random projects in it. Start reading at
+// the comment of Checker.
 package simulate
 
 import (

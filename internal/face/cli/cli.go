@@ -1,5 +1,6 @@
-// Package cli is the command line: it reads words, calls the packages that do
-// the work, and turns what they return into exit codes.
+// Package cli is the command line: it parses arguments, calls the packages that do the work, and turns their results
+// into exit statuses. It starts supervisors and runs the faces of this process. Commands that query a running project
+// are in package client. Start reading at Main and command.
 package cli
 
 import (

@@ -1,5 +1,5 @@
-// Package client has the commands that ask and steer a running project. Each is a face: it
-// stands on the contract alone.
+// Package client has the commands that query and control a running project. Each is a face: it uses nothing but the
+// contract in package api. Start reading at Commands.
 package client
 
 import (

@@ -1,10 +1,8 @@
-// Package draw puts what package timeline lays out on pages: SVG and PDF, with text as text.
+// Package draw writes the shapes of package timeline as SVG and PDF, with text as text.
 //
-// A page is for white paper, and can be read in grey: each state has a shape of its own, as on the
-// screen. Text is set in the Go fonts; in SVG they are named and not embedded, so a viewer without
-// them takes its own, and in PDF a letter that they do not have is missing.
-//
-// Start with Page, which collects shapes; svg.go and pdf.go write them.
+// A page is for white paper and can be read in grey: each state has a shape of its own, as on the screen. Text is set
+// in the Go fonts. In SVG they are named and not embedded, so a viewer without them uses its own; in PDF a letter
+// that they do not have is missing. Start reading at Page, which collects shapes; svg.go and pdf.go write them.
 package draw
 
 import (

@@ -1,4 +1,5 @@
-// Package export writes what a project shows in open formats.
+// Package export writes output and results in open formats: text, JSON lines and HTML; JUnit XML, TAP, SARIF and
+// JSON. Drawings are written by package draw. Start reading at Stream and Results.
 package export
 
 import (

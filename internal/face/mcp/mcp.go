@@ -1,6 +1,5 @@
-// Package mcp is the face for coding assistants: it offers a running project over the Model
-// Context Protocol (modelcontextprotocol.io), as tools. No tool runs anything that is not in
-// the project's settings.
+// Package mcp is the face for coding assistants: it offers a running project as tools over the Model Context Protocol
+// (modelcontextprotocol.io). No tool runs anything that is not in the project's settings.
 package mcp
 
 import (

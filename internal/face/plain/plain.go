@@ -1,5 +1,5 @@
-// Package plain is the face for pipes, files and people who want one stream: it
-// prints every line of the log once, in the form "15:04:05.000 NAME  text".
+// Package plain is the face for pipes, files and users who want one stream: it prints every line of the log once, as
+// "15:04:05.000 NAME text". Start reading at Printer.
 package plain
 
 import (

@@ -1,6 +1,6 @@
-// Package timeline turns a project and a span of time into what can be drawn: columns,
-// ticks, lanes, labels. It knows meanings and places, and neither colours nor glyphs, so that
-// a terminal and a page show the same.
+// Package timeline turns a snapshot and a span of time into shapes: columns, ticks, lanes, bars, boxes, graphs. It
+// knows meanings and positions, and neither colors nor characters, so that the screen and a page show the same. Start
+// reading at Axis and LaneOf.
 package timeline
 
 import (

@@ -1,9 +1,9 @@
-// Package tui is the full-screen face.
+// Package tui is the full screen.
 //
-// One root model routes messages; it holds what the views share (the project, its newest
-// snapshot, the size, the time cursor) and each view holds only what is its own. A view
-// turns a snapshot and a size into text; it decides nothing about the project, and asks
-// for what it needs through commands, so that drawing never waits.
+// One root model routes messages. It holds what the views share (the project, its newest snapshot, the size, the time
+// cursor), and each view holds only its own state. A view turns a snapshot and a size into text; it decides nothing
+// about the project and asks for what it needs through commands, so that drawing never waits. Start reading at
+// Screen, model and view.
 package tui
 
 import (

@@ -1,5 +1,5 @@
-// Package location finds what a line of output points at: places in files, in the spellings of
-// the common compilers, linters and runtimes, and addresses; and opens places in an editor.
+// Package location finds what a line of output points at: locations in files, in the forms of common compilers,
+// linters and runtimes, and web addresses. It also builds the command that opens a location in an editor.
 package location
 
 import (

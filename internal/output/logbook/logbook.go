@@ -1,5 +1,5 @@
-// Package logbook keeps every line that the processes of a session write, and reads back
-// any part of them, in time that does not depend on how many there are.
+// Package logbook stores every line that the processes of a session write, and reads any part of them in time that
+// does not depend on their number. Start reading at Book, which writes, and View, which reads.
 //
 // # Format
 //

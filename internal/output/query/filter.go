@@ -1,6 +1,6 @@
-// Package query is what is asked of a log: which lines, by filters, and what in them, by
-// patterns. Both are written in one language, the same on a screen, in a command and over the
-// socket. The package knows nothing of logs; all its values may be used from any goroutine.
+// Package query is the language in which faces ask for lines: filters select lines, patterns find text in them. It is
+// the same on the screen, in commands and over the socket. The package knows nothing of logs. Its values may be used
+// from any goroutine. Start reading at Filter.
 //
 // # The language of filters
 //

@@ -1,6 +1,5 @@
-// Package reader answers what faces ask of a log: parts of it, filtered, and searches. It
-// answers the same in the process that writes the log and in any other that can read its
-// files.
+// Package reader answers what faces ask of a log: pages, filtered and folded, and searches. It works in the process
+// that writes the log and in any other that can read its files. Start reading at Log.
 package reader
 
 import (

@@ -1,7 +1,6 @@
-// Package redact hides secret values in text, also where they stand encoded: in
-// base64 and hexadecimal (whole, within something longer, or wrapped in lines), in web
-// addresses, in JSON, in HTML, quoted for a shell, with colours inside. The table in
-// docs/settings.md says which forms exactly; encodings tells the same.
+// Package redact hides secret values in text, also in encoded forms: base64 and hexadecimal (whole, inside something
+// longer, or in wrapped lines), in web addresses, JSON and HTML, quoted for a shell, or with colors inside.
+// docs/settings.md lists the forms; encodings.go is the same list in code. Start reading at Mask.
 package redact
 
 import (

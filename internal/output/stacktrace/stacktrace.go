@@ -1,6 +1,5 @@
-// Package stacktrace tells which lines of output belong together: the stack traces of Go, Node,
-// Python, Java and Ruby, each with the line that says what went wrong. It knows them by how
-// their runtimes write them; the source of each rule stands beside it.
+// Package stacktrace says which lines of output belong together: stack traces of Go, Node, Python, Java and Ruby,
+// each with the line that states the error. The source of each rule is in a comment.
 package stacktrace
 
 import (

@@ -1,7 +1,6 @@
-// Package structured reads what programs write for programs: lines of JSON or logfmt, with a
-// time, a level, a message and fields; and the levels that other lines begin with. Its
-// functions take the visible text of one line, keep nothing, and may be called from any
-// goroutine.
+// Package structured reads lines that programs write for programs, JSON or logfmt, into time, level, message and
+// fields, and finds the level at the beginning of other lines. Its functions take the visible text of one line, keep
+// nothing, and may be called from any goroutine.
 package structured
 
 import (

@@ -1,13 +1,13 @@
-// Package terminal knows what a process's terminal shows: it keeps what was written to it, and makes
-// cells of that when a face looks.
+// Package terminal knows what a process's terminal shows: it keeps what was written to it, and computes cells when a
+// face looks.
 //
-// While no face looks, the last bytes are kept and nothing else: writing costs a copy and a search for
-// escape characters. When a face looks, an emulator is fed with those bytes, and from then on with
-// all that comes; what lines scroll past the kept bytes cannot be seen on a screen any more. A program
-// that draws the whole screen builds on what it drew before, however long ago: it has an emulator
-// from its first drawing on, and so has one that asks its terminal something, which is answered.
+// While no face looks, only the last bytes are kept: writing costs a copy and a search for escape characters. When a
+// face looks, an emulator receives those bytes and everything that follows; lines that scrolled out of the kept bytes
+// cannot be seen on a screen any more. A program that draws the whole screen builds on what it drew before, so it has
+// an emulator from its first drawing on, and so has one that queries its terminal.
 //
-// It does not read or write the process's terminal itself, and keeps no history: that is the log's.
+// The package does not read or write the process's terminal itself, and keeps no history; that is the log's job.
+// Start reading at Terminal.
 package terminal
 
 import (

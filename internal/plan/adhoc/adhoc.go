@@ -1,4 +1,4 @@
-// Package adhoc makes settings of a command that was typed: a project without a settings file.
+// Package adhoc makes a settings file for a typed command, so that omnivigil on runs a project like any other.
 package adhoc
 
 import (

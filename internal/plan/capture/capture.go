@@ -1,4 +1,5 @@
-// Package capture says how the captures of patterns are written.
+// Package capture is the syntax of captures in patterns. It is a package of its own, though small, because plan and
+// watch/pattern both use it and neither may import the other's reader.
 package capture
 
 import "regexp"

@@ -1,4 +1,4 @@
-// Package browser opens addresses in the person's browser.
+// Package browser opens addresses in the user's browser. It is apart so that only those who do so link the library.
 package browser
 
 import (

@@ -1,4 +1,5 @@
-// Package meter follows what units take of the machine, and where they can be reached.
+// Package meter measures CPU time and memory of units, and finds the addresses that they listen on. Start reading at
+// Meter.
 package meter
 
 import (

@@ -1,6 +1,5 @@
-// Package probe finds out from outside whether a service is ready: it tries its port, its
-// web address, a file or a command, quickly at first, since most services are ready in
-// no time, and politely later.
+// Package probe checks from outside whether a service is ready: its port, a URL, a file or a command. It tries often
+// at first, since most services are ready at once, and less often later. Start reading at Prober.
 package probe
 
 import (

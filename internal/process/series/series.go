@@ -1,10 +1,8 @@
-// Package series keeps what units take of the machine over time, for charts: a CSV file in the
-// folder of a session's log.
+// Package series stores the usage of units over time, for charts, as a CSV file in the directory of a session's log.
 //
-// There is a row whenever the figures of a unit have moved, so that an idle project writes
-// nothing: what a row says holds until the next one of its unit. The columns are the time (RFC
-// 3339), the unit, the share of one core, the resident bytes, and the bytes of output that it
-// has written since the session began.
+// A row is written when the figures of a unit have changed, so an idle project writes nothing; a row is valid until
+// the unit's next one. The columns are the time (RFC 3339), the unit, the share of one core, the resident bytes, and
+// the bytes of output since the session began.
 package series
 
 import (

@@ -1,8 +1,6 @@
-// Package passes reads from a tool's output when it begins a round of work and how that
-// ends: a compiler in its own watch mode, a bundler, whatever takes up changes by itself.
-//
-// It has no clock and starts nothing: it is told lines, and between which two moments they
-// were written.
+// Package passes recognizes in a tool's output when a round of work begins and how it ends: a compiler in its own
+// watch mode, a bundler, any tool that picks up changes by itself. It has no clock and starts nothing: it receives
+// lines, with the two moments between which they were written.
 package passes
 
 import (

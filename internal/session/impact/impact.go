@@ -1,6 +1,5 @@
-// Package impact answers which files concern which units: it translates the
-// rules of a plan into what a watcher looks for, and back, and says beforehand
-// what a save would set off and what keeps a path out.
+// Package impact answers which files affect which units: it translates the rules of a plan into what a watcher looks
+// for, and back, and explains what a save would set off and what excludes a path. Start reading at Interests and Why.
 package impact
 
 import (

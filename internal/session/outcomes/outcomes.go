@@ -1,5 +1,5 @@
-// Package outcomes has cases and findings as faces see them: those of a running project, and
-// what the newest session of one has left.
+// Package outcomes turns cases and findings into what faces see, for a running project and for the newest session of
+// one that has ended.
 package outcomes
 
 import (

@@ -1,11 +1,10 @@
-// Package consent remembers which projects' settings a person has agreed to.
+// Package consent remembers the settings that a user has agreed to run.
 //
-// A project's file comes with its repository, and starting it runs whatever the
-// file says, so the first time, and whenever what it means has changed, the
-// person sees it and says yes. What was agreed to is kept in the state folder, in one file for
-// each project: consent/HASH.json, {"file": PATH, "items": {SHA-256: TEXT}}, with one entry for each
-// Item, so that what has changed since can be shown. Versions before this one kept trust.json, an object from
-// settings file to a list of such hashes, which told of commands alone; it goes on to count for these.
+// A settings file comes with its repository, and starting the project runs whatever the file says. So the user sees
+// it and agrees the first time, and whenever its meaning has changed. Answers are kept in the state directory, in one
+// file for each project: consent/HASH.json, {"file": PATH, "items": {SHA-256: TEXT}}, with one entry for each Item,
+// so that later changes can be shown. Earlier versions kept trust.json, an object from settings file to a list of
+// hashes of commands; it still counts for these. Start reading at Items and Store.Ask.
 package consent
 
 import (

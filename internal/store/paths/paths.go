@@ -1,4 +1,4 @@
-// Package paths says where Omnivigil keeps files of its own, by the XDG base directories.
+// Package paths says where Omnivigil keeps its own files, by the XDG base directories.
 package paths
 
 import (

@@ -1,12 +1,10 @@
-// Package reuse finds out whether the last good result of a task still holds, from one
-// session to the next.
+// Package reuse finds out whether the last good result of a task is still valid, across sessions.
 //
-// It does while all that the result depends on is what it was: the command, the program's
-// path, size and time, the steps before it, the folder, the task's variables and those that
-// its command names, the contents of its inputs, the results of what it needs and follows,
-// and its outputs. What was found is kept in the state folder: a record for each task, a JSON file
-// named by a hash of the project's folder and the task's name, and an index of the sums of
-// all files that were read (see Index).
+// It is valid while everything that it depends on is the same: the command, the program's path, size and time, the
+// steps before it, the directory, the task's variables and those that its command names, the contents of its inputs,
+// the results of what it needs and follows, and its outputs. The state directory holds a record for each task, a JSON
+// file named by a hash of the project's directory and the task's name, and an index of the hashes of all files that
+// were read (see Index). Start reading at Results.Begin.
 package reuse
 
 import (

@@ -1,13 +1,12 @@
-// Package setup remembers which setup steps are done, from one session to the next.
+// Package setup remembers which setup steps are done, across sessions.
 //
-// A step is done while its command, its folder, the variables that it depends on, the
-// contents of its inputs and the presence of its outputs are what they were when it last
-// ended well. Two units with the same step share it: it never runs twice at a time, and
-// what one has done counts for the other. Steps that make the same outputs take turns as
-// well, since tools that install packages get in each other's way.
+// A step is done while its command, its directory, the variables that it depends on, the contents of its inputs and
+// the presence of its outputs are the same as when it last ended well. Units with the same step share it: it never
+// runs twice at a time, and one run counts for all of them. Steps that make the same outputs take turns, since
+// package managers interfere with each other.
 //
-// A digest of what a step depends on is kept in the state folder, one file for each
-// step, named by a hash of the project's folder, the command and its folder.
+// The state directory holds a digest of what each step depends on, in a file named by a hash of the project's
+// directory, the command and its directory. Start reading at Record.Begin.
 package setup
 
 import (

@@ -1,15 +1,12 @@
-// Package guard makes sure that nothing of a project outlives Omnivigil, however that
-// ends.
+// Package guard makes sure that nothing of a project outlives Omnivigil, however that ends.
 //
-// A project that runs is two processes in a session of their own, without a terminal: the
-// supervisor, which does everything, and its watchdog, which only starts the supervisor and
-// waits. Each is the other's guard: when the supervisor is gone, the watchdog ends whatever it
-// left; when the watchdog is gone, the supervisor notices and ends in order, but soon. Both
-// are the parent of orphans, so no descendant can hide from them.
+// A running project is two processes in a session of their own, without a terminal: the supervisor, which does
+// everything, and its watchdog, which starts the supervisor and waits. When the supervisor is gone, the watchdog ends
+// whatever it left; when the watchdog is gone, the supervisor ends in order, but soon. Both are the parent of
+// orphans, so no descendant can hide from them.
 //
-// A face is a process of its own, which may launch the other two. While it has the
-// terminal, a keeper stands by that puts the terminal back should the face be killed: see
-// Keep.
+// A face is a process of its own, which may launch the other two. While it has the terminal, a keeper restores the
+// terminal if the face is killed: see Keep.
 package guard
 
 import (

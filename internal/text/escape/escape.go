@@ -1,9 +1,6 @@
-// Package escape makes text that others wrote fit to be shown on a terminal: names,
-// paths, commands, the output of processes. Characters that a terminal would act on,
-// and those that make text look like another, stand as what they are: "\x1b", "\u202e".
-//
-// Everything that Omnivigil shows passes through it on its way out. Its functions may
-// be called from any goroutine.
+// Package escape makes text from others safe to show on a terminal: names, paths, commands, output. Characters that a
+// terminal would act on, and those that make text look like other text, are written as escapes: "\x1b", "\u202e".
+// Everything that Omnivigil shows passes through it. Its functions may be called from any goroutine.
 package escape
 
 import (

@@ -1,6 +1,5 @@
-// Package format has the words for lengths of time, moments, lists and numbers of things,
-// so that they are said the same way everywhere. It imports nothing but the standard
-// library and keeps nothing.
+// Package format writes durations, times, sizes, lists and counts for people, the same way everywhere. It imports
+// only the standard library.
 package format
 
 import (

@@ -3,7 +3,7 @@
 // everything, double quotes keep everything except a backslash before ", \, $, ` or a line break. Nothing
 // else in a text has a meaning: it has no comments, expansion, patterns or operators.
 //
-// phrase.Typed does the opposite.
+// format.Typed does the opposite.
 package shellwords
 
 import (

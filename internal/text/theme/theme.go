@@ -1,5 +1,5 @@
-// Package theme has every colour that Omnivigil uses, for dark and for light grounds, so that
-// screens and pages show the same.
+// Package theme has every color that Omnivigil uses, for dark and for light backgrounds, so that screens and pages
+// show the same.
 package theme
 
 import "github.com/lucasb-eyer/go-colorful"
