@@ -91,7 +91,13 @@ func (e *Engine) pause(u *unit) time.Duration {
 	return d
 }
 
+// retry starts a crashed service again when its pause is over. Where that cannot go ahead now, it is held up like any
+// other act, and no longer a matter of time.
 func (e *Engine) retry(u *unit) {
+	if !u.retryAt.After(e.now) {
+		u.retryAt = Moment{}
+		e.show(u)
+	}
 	if u.state != Crashed || !u.retries() || u.pending != nil || e.quitting {
 		return
 	}

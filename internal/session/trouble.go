@@ -3,7 +3,6 @@ package session
 import (
 	"fmt"
 	"os"
-	"slices"
 	"time"
 
 	"omnivigil/internal/api"
@@ -22,7 +21,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 	now := was
 	switch snap.Verdict.Word {
 	case engine.VerdictBroken, engine.VerdictStale:
-		now = was || !snap.Quitting && !snap.SettingsPending && !slices.ContainsFunc(snap.Units, willMove)
+		now = was || !snap.Quitting && snap.AtRest(nil, nil)
 	case engine.VerdictCurrent, engine.VerdictStopped:
 		now = false
 	}
@@ -39,11 +38,6 @@ func (l *loop) judge(snap *engine.Snapshot) {
 		}
 		l.verdicts <- verdictNews{*c, l.plan, verdictWord(snap), l.clean(snap.Verdict.Text)}
 	}
-}
-
-// willMove reports whether a unit will be in another state by itself.
-func willMove(u *engine.Unit) bool {
-	return u.Moving || u.State == engine.Crashed && !u.RetryAt.IsZero()
 }
 
 // verdictNews is a verdict that a command is to be run for.

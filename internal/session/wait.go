@@ -81,28 +81,11 @@ func (l *loop) release(snap *engine.Snapshot) {
 		return
 	}
 	for number, w := range l.waiters {
-		if (w.heard || l.watching.retry != nil) && w.atRest(snap) {
+		if (w.heard || l.watching.retry != nil) && snap.AtRest(w.units, w.chain) {
 			w.rest <- snap
 			delete(l.waiters, number)
 		}
 	}
-}
-
-// atRest reports whether units, or all, will not move by themselves any more. A pause
-// before a retry is a movement, also of what they wait for.
-func (w *waiter) atRest(snap *engine.Snapshot) bool {
-	all := len(w.units) == 0
-	if all && snap.Verdict.Word == engine.VerdictUpdating {
-		return false
-	}
-	for _, u := range snap.Units {
-		retries := u.State == engine.Crashed && !u.RetryAt.IsZero()
-		if u.Moving && (all || slices.Contains(w.units, u.Name)) ||
-			retries && (all || slices.Contains(w.chain, u.Name)) {
-			return false
-		}
-	}
-	return !snap.SettingsPending
 }
 
 // waited tells how things stand.

@@ -49,7 +49,9 @@ import (
 //
 //  15. a page of a relay is let through only when what it comes from has read all that was written, or the page says
 //     so; it is out of date when a unit behind it has run again; nothing waits at rest; files that are for pages
-//     alone refresh these, once for each relay, and set no unit off.
+//     alone refresh these, once for each relay, and set no unit off;
+//
+//  16. when nothing more will happen all is at rest, and what is at rest is moved by no timer.
 type Checker struct {
 	Broken []string // the rules that were broken, with what was seen
 
@@ -65,6 +67,7 @@ type Checker struct {
 	quitting                      bool
 	loops                         loops
 	ripple                        int                   // the newest that was seen
+	rested                        bool                  // all was at rest after the step before
 	generations                   map[string]generation // of pages, by the unit that they come from
 }
 

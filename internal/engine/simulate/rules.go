@@ -71,6 +71,22 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	c.verdict(snap)
 	c.times(snap)
 	c.pages(snap, ev, orders)
+	c.stillness(snap, ev, orders)
+}
+
+// stillness checks rule 16: what is at rest is not moved by a timer.
+func (c *Checker) stillness(snap *engine.Snapshot, ev engine.Event, orders []engine.Order) {
+	if _, is := ev.(engine.TimerFired); is && c.rested {
+		for _, o := range orders {
+			switch o := o.(type) {
+			case engine.Start:
+				c.broke(16, "%s starts by itself although all was at rest", o.Unit)
+			case engine.StopRun:
+				c.broke(16, "%s is stopped although all was at rest", o.Unit)
+			}
+		}
+	}
+	c.rested = snap.AtRest(nil, nil)
 }
 
 // health checks that a service which was looked at is shown as it was found.
@@ -309,6 +325,9 @@ func (c *Checker) outdated(name string) string {
 // AtRest checks what must hold when nothing more will happen by itself.
 func (c *Checker) AtRest() {
 	c.noPageWaits()
+	if snap := c.world.Engine.Snapshot(); !snap.AtRest(nil, nil) && !c.world.Finished {
+		c.broke(16, "nothing more will happen, and it is not at rest: %s %s", snap.Verdict.Word, snap.Verdict.Text)
+	}
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
 		u := snap.Units[i]
