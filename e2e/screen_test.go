@@ -235,7 +235,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 
 	// Why it is as it is, and what a save would set off.
 	s.press("y")
-	s.shows(`berths is ready, and current`)
+	s.shows(`berths is ready and current`)
 	s.press("Enter", "fares/fares.csv", "Enter")
 	s.shows(`fares reruns: it matches "fares/fares.csv"`)
 	s.shows(`2. tickets restarts: fares finished again`)

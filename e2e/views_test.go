@@ -103,7 +103,7 @@ func TestViews(t *testing.T) {
 			s.press(":", "rippl", "Enter")
 			shows(`ripples: what was set off`)
 			s.press("?")
-			shows(`in the view of ripples`)
+			shows(`ripples view`)
 			s.press("?", "L", "f", "sales", "Enter")
 			shows(`1 more; those with "sales"`)
 			s.press("f", "Escape") // and then a letter would be one key with it
