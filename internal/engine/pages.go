@@ -47,15 +47,19 @@ func (s *Snapshot) Pages(p *plan.Plan, unit string) (Pages, bool) {
 
 // refreshPages orders a refresh of the pages that files of a change are for, once for each relay.
 func (e *Engine) refreshPages(ev Change) {
-	if e.quitting {
+	mayRefresh := func(h Hit) bool {
+		u := e.byName[h.Unit]
+		return u != nil && (u.spec.Relay != nil || h.Reaction > 0)
+	}
+	if e.quitting || !slices.ContainsFunc(ev.Hits, mayRefresh) {
 		return
 	}
 	orders := map[string]*Refresh{}
 	for _, h := range ev.Hits {
-		u := e.byName[h.Unit]
-		if u == nil || u.spec.Relay == nil && h.Reaction == 0 {
+		if !mayRefresh(h) {
 			continue
 		}
+		u := e.byName[h.Unit]
 		if h = u.byRulesInUse([]Hit{h})[0]; !u.spec.ForPages(h.Reaction) {
 			continue
 		}
