@@ -51,9 +51,9 @@ func (r *Relay) String() string {
 	return "pages of " + from + " on " + r.Listen.String()
 }
 
-// ForPages reports whether a file that a rule of the unit matches is for pages alone: those of a relay, or of relays that
-// the unit stands behind. The unit itself does nothing then. The rule is the number of a reaction, from 1, or 0 for the
-// unit's watch patterns.
+// ForPages reports whether a file that a rule of the unit matches is for pages alone: those of a relay, or of relays
+// that the unit stands behind. The unit itself does nothing then. The rule is the number of a reaction, from 1, or 0
+// for the unit's watch patterns.
 func (u *Unit) ForPages(rule int) bool {
 	return u.Relay != nil || rule > 0 && rule <= len(u.Reactions) && u.Reactions[rule-1].Do.Pages()
 }

@@ -37,9 +37,9 @@ func (t *tree) follow(f *folder, name string) stamp.Entry {
 	return stamp.Stat(f.join(name))
 }
 
-// steps returns the paths that the system goes through behind a symbolic link to
-// get to what it leads to: those at which something else would lead elsewhere. Of folders that are outside of what is watched only the last counts,
-// or the first that is missing.
+// steps returns the paths that the system goes through behind a symbolic link to get to what it leads to: those at
+// which something else would lead elsewhere. Of folders that are outside of what is watched only the last counts, or
+// the first that is missing.
 func (t *tree) steps(link string) []string {
 	var steps []string
 	at, rest := resolved(path.Dir(link)), []string{path.Base(link)}

@@ -1,6 +1,6 @@
-// Package report holds the counts of a unit's test cases and findings: the one type in which they travel from the record
-// of results through the engine's decisions to the faces. It is apart from package api so that the engine, which knows
-// nothing of faces, can carry it. It decides nothing.
+// Package report holds the counts of a unit's test cases and findings: the one type in which they travel from the
+// record of results through the engine's decisions to the faces. It is apart from package api so that the engine,
+// which knows nothing of faces, can carry it. It decides nothing.
 package report
 
 // Counts is what is known of a unit's cases and findings, in a few numbers. They live on from run to run: a run of some

@@ -3,12 +3,11 @@
 //
 // # Format
 //
-// A recording is JSON lines. The first holds the plan: {"note": TEXT, "plan": {...}}. In
-// it, the values of variables stand as hashes that only this recording has; commands,
-// addresses and what probes saw stand as they are, without secret values. Each other
-// line is one step: {"at": TIME, "after": NANOSECONDS, "event": NAME, "is": {...}, "orders": [TEXT...]},
-// where "after" is the time since the session began on the steady clock, NAME is the event's type in package engine, "is" its fields, and each
-// order is written as in an account for people.
+// A recording is JSON lines. The first holds the plan: {"note": TEXT, "plan": {...}}. In it, the values of variables
+// stand as hashes that only this recording has; commands, addresses and what probes saw stand as they are, without
+// secret values. Each other line is one step: {"at": TIME, "after": NANOSECONDS, "event": NAME, "is": {...},
+// "orders": [TEXT...]}, where "after" is the time since the session began on the steady clock, NAME is the event's
+// type in package engine, "is" its fields, and each order is written as in an account for people.
 package recording
 
 import (

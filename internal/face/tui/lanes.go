@@ -243,8 +243,8 @@ func outcome(u *api.Unit) string {
 	return ""
 }
 
-// toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what is asked of
-// it.
+// toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
+// is asked of it.
 func (m *model) toldOf(u *api.Unit) string {
 	const most = 28 // cells that a question may have
 	use, ask := m.snap.Uses[u.Name], m.snap.Asks[u.Name]

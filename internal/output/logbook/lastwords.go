@@ -33,8 +33,8 @@ func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
 	return lines[from:min(from+most, len(lines))], nil
 }
 
-// Reason returns the line of a run's output that is most likely to say why it ended: the first
-// that is known to tell of a failure, the last that has an error, or the last one. It reports false where there is none.
+// Reason returns the line of a run's output that is most likely to say why it ended: the first that is known to tell
+// of a failure, the last that has an error, or the last one. It reports false where there is none.
 func (v *View) Reason(unit string, run int) (Line, bool) {
 	lines, says, err := v.lastLines(unit, run)
 	switch {

@@ -1,6 +1,6 @@
-// Package pattern matches paths against globs with captures: {name} is one path element, {name...} any number. A Matcher
-// answers for all patterns of all interests at once. The package reads directories only to find files that match
-// (Files, MatchAny). Start reading at Interest and Matcher.
+// Package pattern matches paths against globs with captures: {name} is one path element, {name...} any number. A
+// Matcher answers for all patterns of all interests at once. The package reads directories only to find files that
+// match (Files, MatchAny). Start reading at Interest and Matcher.
 package pattern
 
 import (

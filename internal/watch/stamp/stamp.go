@@ -1,5 +1,5 @@
-// Package stamp is what a look at a file tells without reading it: whether it has become another file, and whether it may
-// hold something else. A Mark is what the watcher remembers of a file, a Stamp what is stored about one.
+// Package stamp is what a look at a file tells without reading it: whether it has become another file, and whether it
+// may hold something else. A Mark is what the watcher remembers of a file, a Stamp what is stored about one.
 package stamp
 
 import (
