@@ -215,7 +215,7 @@ func resident(t testing.TB, pid int) float64 {
 }
 
 // BenchmarkBusyFile measures what Omnivigil takes while a service rewrites a file a thousand
-// times a second: one that concerns that service, another, a tool that takes up changes by
+// times a second: one that concerns that service, another, a tool that picks up changes by
 // itself, all of them, or none.
 func BenchmarkBusyFile(b *testing.B) {
 	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select undef,undef,undef,0.0009}']` + "\n"

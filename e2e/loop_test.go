@@ -190,7 +190,7 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 			r.says("omnivigil  pages has not picked up", n)
 		}
 	}
-	r.says("writes files that it watches and does not take up: fares.out", 1)
+	r.says("writes files that it watches and does not pick up: fares.out", 1)
 	r.write("fares.txt", "adult 20\n")
 	r.says("pass 5 ended well", 1)
 	require.Eventually(t, func() bool {

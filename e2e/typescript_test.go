@@ -120,7 +120,7 @@ func (c *compiled) runs(text string) {
 	}
 }
 
-// TestRealCompilerAndServer holds the claim to a compiler that takes up changes by itself:
+// TestRealCompilerAndServer holds the claim to a compiler that picks up changes by itself:
 // whenever the verdict is CURRENT, the server that follows it answers what was saved.
 func TestRealCompilerAndServer(t *testing.T) {
 	t.Parallel()

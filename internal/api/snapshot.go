@@ -195,7 +195,7 @@ type Exit struct {
 	Text   string `json:"text"` // "exit 3", "segmentation fault (SIGSEGV)"
 }
 
-// Pass is one round of work of a service that takes up changes by itself.
+// Pass is one round of work of a service that picks up changes by itself.
 type Pass struct {
 	Number  int       `json:"number"`
 	BeganAt time.Time `json:"began_at,omitzero"`

@@ -31,7 +31,7 @@ var nodeTools = []nodeTool{
 	{"npm", "package-lock.json", "npm ci"}, {"npm", "package.json", "npm install"},
 }
 
-// selfWatching are commands that take up changes by themselves.
+// selfWatching are commands that pick up changes by themselves.
 var selfWatching = regexp.MustCompile(
 	`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro dev|nuxt dev|--hot\b`,
 )
@@ -161,7 +161,7 @@ func (n *node) read(dir string, m manifest, holdsOthers bool) {
 		case compilers.MatchString(text):
 			u.pass, u.watch, u.ignore, u.guess = true, sources, made, "it compiles again by itself"
 		case selfWatching.MatchString(text):
-			u.guess = "it takes up changes by itself, so nothing restarts it"
+			u.guess = "it picks up changes by itself, so nothing restarts it"
 		default:
 			u.watch, u.ignore = sources, append(made, in(dir, "**/*.test.*")...)
 			if regexp.MustCompile(`\b(dist|build)/`).MatchString(text) && build != "" {

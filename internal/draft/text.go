@@ -61,7 +61,7 @@ func (u unit) text() string {
 	line("watch", u.watch)
 	line("ignore", u.ignore)
 	if u.pass {
-		b.WriteString("pass = \"auto\" # it takes up changes by itself\n")
+		b.WriteString("pass = \"auto\" # it picks up changes by itself\n")
 	}
 	if u.port != 0 {
 		fmt.Fprintf(&b, "endpoint = { port = %d }\n", u.port)

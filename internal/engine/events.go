@@ -81,7 +81,7 @@ type Hit struct {
 // watched.
 const Missed = "missed"
 
-// PassBegan says that a service that takes up changes by itself has begun a pass, or that
+// PassBegan says that a service that picks up changes by itself has begun a pass, or that
 // one has ended whose beginning nothing told.
 type PassBegan struct {
 	Unit string

@@ -5,14 +5,14 @@ import (
 	"time"
 )
 
-// A service that takes up changes by itself, such as a compiler in its own watch mode,
+// A service that picks up changes by itself, such as a compiler in its own watch mode,
 // is not restarted by a change. It is current when a pass that began after the change has
 // ended well. When a pass began and when a file was written is known only to lie between
 // two moments each; where these overlap, it is in doubt whether the pass has read what was
 // written, and that is decided by waiting: a tool that has not read it begins another pass
 // within the time that its settings give it.
 
-// Pass is one round of work of a service that takes up changes by itself. Times that have
+// Pass is one round of work of a service that picks up changes by itself. Times that have
 // not come are zero.
 type Pass struct {
 	Number  int // within its run, from 1
@@ -84,7 +84,7 @@ func (p *passes) of(burst int) int {
 	return slices.IndexFunc(p.unread, func(w write) bool { return w.burst == burst })
 }
 
-// takesUp reports whether the unit's live run takes up changes by itself.
+// takesUp reports whether the unit's live run picks up changes by itself.
 func (u *unit) takesUp() bool {
 	return u.spec.Pass != nil && u.live() && u.state != Stopping
 }
@@ -348,7 +348,7 @@ func (e *Engine) handOn(u *unit) {
 	e.finishedAgain(u)
 }
 
-// readByPass lets a unit that takes up changes by itself be part of a ripple.
+// readByPass lets a unit that picks up changes by itself be part of a ripple.
 func (e *Engine) readByPass(u *unit, r *Ripple) {
 	u.passes.counts = true
 	if u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting); !slices.Contains(u.run.ripples, r) {

@@ -17,7 +17,7 @@ const (
 	graceIsOver
 	retryNow
 	provenGood // a service has been ready for a good stretch
-	passIsDue  // one that takes up changes by itself should have
+	passIsDue  // one that picks up changes by itself should have
 	lookoutOver
 	livedAsService // a task that may serve has lived as only services do
 )

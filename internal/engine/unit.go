@@ -50,7 +50,7 @@ type unit struct {
 	deaths  int // in a row, without a good stretch between
 	retryAt Moment
 	report  Report // what is known of its cases and findings
-	passes  passes // of its newest run, if that takes up changes by itself
+	passes  passes // of its newest run, if that picks up changes by itself
 	news    bool   // its newest good pass has not been handed on to those downstream
 	removed bool   // from the settings; it goes once it has ended
 

@@ -295,7 +295,7 @@ func (u *unit) motion(last string) string {
 		}
 		return text
 	case u.awaitsPass():
-		return u.spec.Name + " is to take up " + "the save of " + format.Clock(u.staleSince.Wall)
+		return u.spec.Name + " has not picked up the save of " + format.Clock(u.staleSince.Wall)
 	}
 	for _, f := range u.follows {
 		if f.moving {

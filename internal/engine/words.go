@@ -122,7 +122,7 @@ func (f Fact) loopWords() string {
 	case !f.Loop.Alone():
 		return "is in a loop: " + f.Loop.Words()
 	case f.Verb == "":
-		return "writes files that it watches and does not take up: " + format.List(f.Files)
+		return "writes files that it watches and does not pick up: " + format.List(f.Files)
 	}
 	return "writes what makes it " + f.Verb + ": " + format.List(f.Files)
 }

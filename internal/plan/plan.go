@@ -122,7 +122,7 @@ type Unit struct {
 	SkipUnchanged bool
 	Poll          time.Duration
 	Ready         Ready
-	Pass          *Pass // of a service that takes up changes by itself; nil: a change restarts it
+	Pass          *Pass // of a service that picks up changes by itself; nil: a change restarts it
 	Stop          Stop
 	Endpoint      Endpoint
 	Setup         []Step // heavy steps before the first run, skipped while they are done
@@ -315,7 +315,7 @@ func (r Ready) String() string {
 	return r.After.String() + " of life"
 }
 
-// Pass says how the passes of a service that takes up changes by itself are told by its
+// Pass says how the passes of a service that picks up changes by itself are told by its
 // output: a compiler in its own watch mode, a bundler. The expressions have the syntax of
 // package regexp.
 type Pass struct {
@@ -437,6 +437,6 @@ const (
 	DefaultGrace    = 5 * time.Second
 	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
 	DefaultWithin   = 30 * time.Second
-	DefaultTakeUp   = 5 * time.Second  // of a service that takes up changes by itself
+	DefaultTakeUp   = 5 * time.Second  // of a service that picks up changes by itself
 	ServesAfter     = 10 * time.Second // of life, a task that may serve is a service
 )

@@ -103,7 +103,7 @@ type Process struct {
 // callback is called then.
 func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("its directory %s is not there", spec.Dir)
+		return nil, fmt.Errorf("its directory %s does not exist", spec.Dir)
 	}
 	path, err := lookPath(spec)
 	if err != nil {

@@ -179,7 +179,7 @@ func TestCannotStart(t *testing.T) {
 		{[]string{"/bin/no-such-shell", "-c", "true"}, dir, "there is no program /bin/no-such-shell"},
 		{[]string{"slepe", "1"}, dir, `command not found: "slepe"; did you mean "sleep"?`},
 		{[]string{"./no-such"}, dir, "there is no program " + dir + "/no-such"},
-		{[]string{"true"}, dir + "/gone", "its directory " + dir + "/gone is not there"},
+		{[]string{"true"}, dir + "/gone", "its directory " + dir + "/gone does not exist"},
 	} {
 		_, err := spawner.Start(Spec{Argv: test.argv, Dir: test.dir, Env: os.Environ(), Cols: 80, Rows: 24})
 		assert.ErrorContains(t, err, test.want)

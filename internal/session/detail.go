@@ -143,7 +143,7 @@ func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 		}
 	}
 	if u.Pass != nil {
-		add("pass", "takes up changes by itself, within "+format.Duration(u.Pass.Within))
+		add("pass", "picks up changes by itself, within "+format.Duration(u.Pass.Within))
 	}
 	add("stop", stopWords(u.Stop))
 	add("debounce", format.Duration(u.Debounce))
@@ -154,7 +154,7 @@ func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 		add("reuse", "its last good result holds while all it depends on is the same")
 	}
 	if u.Alone {
-		add("alone", "nothing else runs beside it")
+		add("alone", "nothing else runs at the same time")
 	}
 	if u.Manual {
 		add("start", "manual: by request only")

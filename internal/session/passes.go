@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/results/passes"
 )
 
-// passWatch follows the passes of a run whose unit takes up changes by itself.
+// passWatch follows the passes of a run whose unit picks up changes by itself.
 type passWatch struct {
 	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since liveRun.began
 

@@ -230,7 +230,7 @@ func reportOf(s record.Summary) engine.Report {
 	return engine.Report{Counts: s.Counts, Usual: s.Usual}
 }
 
-// passRead follows the findings of a tool that takes up changes by itself from pass to pass. It
+// passRead follows the findings of a tool that picks up changes by itself from pass to pass. It
 // reports whether they make a good pass a bad one, and what the tool said.
 func (r *liveRun) passRead(ended, good bool) (fails bool, saw string) {
 	if r.tracking.reader == nil {

@@ -320,13 +320,13 @@ func (r *running) keepPlace(self *guard.Supervisor) {
 		}
 		if again != nil {
 			lock = again
-			r.session.Note("the project's lock was removed and has been made again")
+			r.session.Note("the project's lock was removed and has been recreated")
 		}
 		if socket != nil {
 			r.socket.Close()
 			r.socket = socket
 			go r.server.Serve(socket)
-			r.session.Note("the project's socket was removed and has been made again")
+			r.session.Note("the project's socket was removed and has been recreated")
 		}
 	}
 }
@@ -370,7 +370,7 @@ func quitOnSignal(s *session.Session) {
 
 // attendDemo edits the demo's files, if that was asked for, until the session is over.
 func attendDemo(s *session.Session, folder string, pause time.Duration) {
-	s.Note("the demo lives in " + folder + ": edit its files and see what follows")
+	s.Note("the demo is in " + folder + ": edit its files and watch what follows")
 	if pause == 0 {
 		return
 	}

@@ -112,7 +112,7 @@ func (r *rehearsal) step(ev engine.Event) {
 	}
 }
 
-// pass has a unit that takes up changes by itself do so.
+// pass has a unit that picks up changes by itself do so.
 func (r *rehearsal) pass(unit string, run int) {
 	r.In(2*time.Millisecond, func() {
 		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Moment(), By: r.Moment()})

@@ -117,7 +117,7 @@ type heard struct {
 	ignored  map[string]bool   // files of loops that do not count
 	tookUp   []int             // the writings that its newest good pass has taken up
 
-	// Of a unit that takes up changes by itself.
+	// Of a unit that picks up changes by itself.
 	really writings         // that were done, heard of or not
 	passes map[int]writings // of them, what each pass could read
 	deaf   bool             // it takes up nothing, also not that a file is again as it was

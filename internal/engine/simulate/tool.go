@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/engine"
 )
 
-// Tool is how the process of a unit that takes up changes by itself works.
+// Tool is how the process of a unit that picks up changes by itself works.
 type Tool struct {
 	Says     bool                                    // it writes a line when a pass begins
 	Deaf     bool                                    // it never takes up a change
@@ -141,7 +141,7 @@ func (t *tool) readUpTo(now engine.Moment) {
 // onTheWay is how long what a process has written may be on its way to where it is read.
 const onTheWay = 10 * time.Millisecond
 
-// tools returns those of the units that take up changes and live.
+// tools returns those of the units that pick up changes and live.
 func (w *World) tools(units []string) []*tool {
 	var all []*tool
 	for _, name := range units {

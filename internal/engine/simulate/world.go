@@ -34,7 +34,7 @@ type Behaviour struct {
 	AilsFor    time.Duration // until it is found well again
 	Writes     string        // the unit that a file concerns which it writes; empty for none
 	WriteAfter time.Duration // from its process to that
-	Tool       *Tool         // of units that take up changes by themselves
+	Tool       *Tool         // of units that pick up changes by themselves
 }
 
 // World is the outer world of one engine. It is not safe for concurrent use.

@@ -197,7 +197,7 @@ func (at location) Find() (string, error) {
 	}
 	here, err := os.Getwd()
 	if err != nil {
-		return "", exit.Refuse("omnivigil: find this directory: %v", err)
+		return "", exit.Refuse("omnivigil: get the current directory: %v", err)
 	}
 	for dir := here; ; dir = filepath.Dir(dir) {
 		file := filepath.Join(dir, plan.FileName)

@@ -63,7 +63,7 @@ func runDemo(o demoOptions) error {
 	demo.RemoveAbandoned(os.TempDir(), func(folder string) bool { return runs(filepath.Join(folder, plan.FileName)) })
 	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
-		return exit.Saying(exit.Failed, "omnivigil: make a directory for the demo: "+err.Error())
+		return exit.Saying(exit.Failed, "omnivigil: create the demo's directory: "+err.Error())
 	}
 	folder, err := demo.Unpack(parent, self)
 	if err != nil {
@@ -82,7 +82,7 @@ func runDemo(o demoOptions) error {
 		how.Autopilot = o.pause
 	}
 	if o.keep {
-		defer fmt.Fprintln(os.Stderr, "The demo's directory stays at", folder)
+		defer fmt.Fprintln(os.Stderr, "The demo's directory is kept at", folder)
 	} else {
 		how.Remove = parent
 	}

@@ -43,7 +43,7 @@ func writeDraft(at location, printed, yes bool) error {
 		return exit.Refuse("omnivigil: %v", err)
 	}
 	if at.file != "" {
-		return exit.Refuse("omnivigil: draft reads a directory; name one with -C")
+		return exit.Refuse("omnivigil: draft reads a directory; pass one with -C")
 	}
 	d, err := draft.Of(root)
 	if err != nil {

@@ -163,7 +163,7 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 		)
 	} else if len(o.paths) > 0 {
 		fmt.Printf(
-			"%s, with the files as they are in the directory\n",
+			"%s, with the files as they are now\n",
 			escape.Text("For "+format.List(o.paths)+": "+format.List(units)),
 		)
 	}

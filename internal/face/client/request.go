@@ -118,7 +118,7 @@ func SayAnswer(a api.Answer) {
 	case a.Ripple > 0:
 		Say(
 			os.Stdout,
-			"That is ripple %d. omnivigil wait waits for it, omnivigil ripples %d tells of it.",
+			"Ripple %d. omnivigil wait waits for it; omnivigil ripples %d shows it.",
 			a.Ripple,
 			a.Ripple,
 		)

@@ -49,7 +49,7 @@ func (b *Bar) Reason() string {
 	why := "because " + b.Because
 	switch {
 	case b.Pass > 0:
-		why = "takes it up by itself"
+		why = "picks it up by itself"
 	case b.Because == "":
 		why = ""
 	}

@@ -34,7 +34,7 @@ func (m *model) openPlace(p api.FilePlace) {
 		return
 	}
 	if _, err := os.Stat(p.File); err != nil {
-		m.notice = p.File + " is not there"
+		m.notice = p.File + " does not exist"
 		return
 	}
 	m.openEditor(location.Place{File: p.File, Line: p.Line, Column: p.Column})

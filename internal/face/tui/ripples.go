@@ -193,7 +193,7 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 	if chosen {
 		mark, title = m.palette.bright.Render("▸ "), m.palette.bright.Render(r.Title)
 	}
-	took := m.palette.moving.Render(fit("goes on", 9))
+	took := m.palette.moving.Render(fit("running", 9))
 	if r.Resting() {
 		took = fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
 	}
@@ -236,7 +236,7 @@ func rippleTitle(m *model, r *api.Ripple) string {
 	parts := []string{fmt.Sprintf("ripple %d  %s", r.ID, r.Title)}
 	switch {
 	case !r.Resting():
-		parts = append(parts, "goes on for "+format.Duration(m.now.Sub(r.Since).Truncate(100*time.Millisecond)))
+		parts = append(parts, "running for "+format.Duration(m.now.Sub(r.Since).Truncate(100*time.Millisecond)))
 	case r.Detail != "":
 		parts = append(
 			parts,
@@ -377,7 +377,7 @@ func (m *model) cells(all []timeline.Cell) string {
 // whyOf says in short why a run was ordered, and what it waited on.
 func (v *ripples) whyOf(b *timeline.Bar) string {
 	if b.Pass > 0 {
-		return "takes it up by itself"
+		return "picks it up by itself"
 	}
 	return cmp.Or(b.Because, "")
 }
@@ -416,7 +416,7 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.snap.Ripples, r)
 	switch {
 	case !r.Resting():
-		return []string{fit(m.palette.dim.Render("  it goes on: it can be compared when it is at rest"), width)}
+		return []string{fit(m.palette.dim.Render("  still running: it can be compared when it is at rest"), width)}
 	case e == nil:
 		return []string{
 			fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width),

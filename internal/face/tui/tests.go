@@ -255,7 +255,7 @@ func (t *tests) nothing(m *model) string {
 	case t.list.query.Text != "" || t.only > 0:
 		return "there is no such test; o lists others"
 	case len(t.suites(m)) == 0:
-		return "no unit has told of a test: a suite's results are read from its output, see docs/settings.md"
+		return "no tests yet: results are read from a suite's output, see docs/settings.md"
 	}
 	return "no tests yet"
 }

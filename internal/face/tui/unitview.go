@@ -186,7 +186,7 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 		case p.Failed:
 			glyph, style = "╱", m.palette.broken
 		case p.Took == 0:
-			took = "goes on"
+			took = "running"
 		}
 		drawn := fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
 		rows = append(

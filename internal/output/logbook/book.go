@@ -245,7 +245,7 @@ func (b *Book) check() {
 				lost = s.end()
 			}
 		}
-		text := "the directory of the log, " + b.dir + ", was removed and has been made again"
+		text := "the log directory " + b.dir + " was removed and has been recreated"
 		if lost > 0 {
 			text += fmt.Sprintf("; the first %d lines are lost", lost)
 		}

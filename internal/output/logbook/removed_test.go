@@ -32,7 +32,7 @@ func TestFolderRemoved(t *testing.T) {
 	v, err := Read(dir, false).View()
 	require.NoError(t, err)
 	have := strings.Join(texts(all(t, v)), "\n")
-	for _, want := range []string{"before", "in between", "after", "was removed and has been made again"} {
+	for _, want := range []string{"before", "in between", "after", "was removed and has been recreated"} {
 		assert.Contains(t, have, want)
 	}
 	require.NoError(t, b.Err())

@@ -51,7 +51,7 @@ func (c Command) Check() error {
 	}
 	for _, glob := range slices.Concat(c.Globs, c.Ignore) {
 		if filepath.IsAbs(glob) || glob == ".." || strings.HasPrefix(glob, "../") {
-			return fmt.Errorf("%s is outside of this directory: go to one that has it, or name one with -C", glob)
+			return fmt.Errorf("%s is outside of this directory: change to a directory that contains it, or use -C", glob)
 		}
 	}
 	switch {

@@ -178,7 +178,7 @@ func passShape() *jsonschema.Schema {
 func reactionsShape() *jsonschema.Schema {
 	one := tableShape(map[string]*jsonschema.Schema{
 		"when": described("A pattern; {name} takes one path element, {name...} any number.", textShape()),
-		"run":  described("What runs in place of the unit's command.", commandShape()),
+		"run":  described("What runs instead of the unit's command.", commandShape()),
 		"do": &jsonschema.Schema{
 			Type:    "string",
 			Pattern: `^(restart|rerun|nothing|refresh-page|swap-style|signal:[A-Z0-9]+)$`,

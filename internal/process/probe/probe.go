@@ -84,7 +84,7 @@ func tryFile(file string, before fs.FileInfo) error {
 	now, err := os.Stat(file)
 	switch {
 	case err != nil:
-		return errors.New("it is not there")
+		return errors.New("it does not exist")
 	case before != nil && os.SameFile(before, now) && before.ModTime().Equal(now.ModTime()) && before.Size() == now.Size():
 		return errors.New("it is older than the start")
 	}

@@ -14,7 +14,7 @@ type TrackedFinding struct {
 	round  int        // that told it
 }
 
-// NextRound begins a round of findings: a run, or a pass of a tool that takes up changes by
+// NextRound begins a round of findings: a run, or a pass of a tool that picks up changes by
 // itself.
 func (r *Record) NextRound() {
 	r.round++

@@ -171,7 +171,7 @@ func does(u *plan.Unit, h engine.Hit) string {
 }
 
 // takesUp is what a unit does that is not restarted by a change.
-const takesUp = "takes it up by itself"
+const takesUp = "picks it up by itself"
 
 // foresee says what a save would set off, in order.
 func foresee(p *plan.Plan, all []engine.Hit) []Step {
@@ -211,7 +211,7 @@ func (r Report) Lines() []string {
 	case r.Settings:
 		add("the settings are reloaded, and only the units that they change act")
 	case r.Noise:
-		add("nothing: what editors leave beside a file never counts")
+		add("nothing: temporary files of editors never count")
 		return lines
 	case len(r.Acts) == 0:
 		add("nothing would act")

@@ -67,7 +67,7 @@ func rulesOf(u *plan.Unit) []Item {
 	if ready := u.Ready; ready.Run == nil { // that is told as a command
 		add("is ready by", readyWords(ready))
 	}
-	add("takes up changes by", passWords(u.Pass))
+	add("picks up changes by", passWords(u.Pass))
 	add("is stopped by", fmt.Sprintf("SIG%s, killed after %s", u.Stop.Signal, u.Stop.Grace))
 	flag("starts only when asked", u.Manual)
 	flag("is retried after a crash", u.AfterExit == plan.Retry)

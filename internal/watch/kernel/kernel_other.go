@@ -81,7 +81,7 @@ func (k *portable) CatchUp() func() bool {
 
 func (k *portable) Quiet() bool { return len(k.out) == 0 }
 
-func (k *portable) Failure() error { return errors.New("the system tells of no files any more") }
+func (k *portable) Failure() error { return errors.New("the system reports no more file events") }
 
 func (k *portable) Batches() <-chan []Notice { return k.out }
 

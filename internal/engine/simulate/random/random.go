@@ -242,7 +242,7 @@ func (dr *script) behave(unit string, _ int) simulate.Behaviour {
 	return b
 }
 
-// tool makes most tools that take up changes well and some of them trouble.
+// tool makes most tools that pick up changes well and some of them trouble.
 func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 	r := dr.rand
 	slow, says := r.IntN(6) == 0, r.IntN(3) > 0

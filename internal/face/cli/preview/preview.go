@@ -206,7 +206,7 @@ func facts(u *plan.Unit) []string {
 	}
 	add("ignores", patterns(u.Ignore))
 	if u.Pass != nil {
-		lines = append(lines, "takes up changes by itself")
+		lines = append(lines, "picks up changes by itself")
 	}
 	add("makes", patterns(u.Outputs))
 	if u.Reuse {
