@@ -16,6 +16,7 @@ import (
 // TestDocumentedExamples runs the examples of docs/api.md, and requires each answer to have
 // the fields that the document shows.
 func TestDocumentedExamples(t *testing.T) {
+	t.Parallel()
 	document, err := os.ReadFile("../docs/api.md")
 	require.NoError(t, err)
 	b := inBackground(t, t.TempDir(), `

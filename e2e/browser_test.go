@@ -172,6 +172,7 @@ const (
 // also one that another imports; new code is shown when it is ready, with scrolling and text kept; what is
 // broken is told, and the page comes back.
 func TestInTheBrowser(t *testing.T) {
+	t.Parallel()
 	o, b := openTicketOffice(t), openBrowser(t)
 	b.do(
 		chromedp.Navigate(o.url+"/"),
@@ -221,6 +222,7 @@ func TestInTheBrowser(t *testing.T) {
 // TestNoGetFails saves the server's code again and again while pages are asked for all the time:
 // OMNIVIGIL_SAVES times, 20 unless said. None fails, and after each save the new page is there.
 func TestNoGetFails(t *testing.T) {
+	t.Parallel()
 	o := openTicketOffice(t)
 	saves := 20
 	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_SAVES")); err == nil {

@@ -38,6 +38,7 @@ func plainProject(t *testing.T, settings string) (*exec.Cmd, string) {
 // TestNobodyReads ends on TERM, and on the second INT, although what it prints is read by
 // nobody.
 func TestNobodyReads(t *testing.T) {
+	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{
 		"terminated":        {syscall.SIGTERM},
 		"interrupted twice": {syscall.SIGINT, syscall.SIGINT},
@@ -83,6 +84,7 @@ func fillsPipe(pid int) bool {
 
 // TestReaderGoes ends in order when its reader is gone, which is no failure.
 func TestReaderGoes(t *testing.T) {
+	t.Parallel()
 	cmd, dir := plainProject(t, chatty)
 	line := exec.Command("bash", "-c", cmd.Path+` start --plain --trust 2>err | head -1; echo "code ${PIPESTATUS[0]}"`)
 	line.Dir, line.Env = dir, cmd.Env
@@ -117,6 +119,7 @@ func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
 
 // TestKilledIsTold says in words that the supervisor is gone, and where the log is.
 func TestKilledIsTold(t *testing.T) {
+	t.Parallel()
 	code, said, dir := signalled(t, syscall.SIGKILL)
 	assert.Equal(t, 1, code)
 	assert.Regexp(t, `the process that ran \S+ is gone, and everything that it ran was ended.\nLogs: \S+`, said)
@@ -125,6 +128,7 @@ func TestKilledIsTold(t *testing.T) {
 
 // TestCrashIsTold writes why Omnivigil has crashed into a file and says where.
 func TestCrashIsTold(t *testing.T) {
+	t.Parallel()
 	code, said, dir := signalled(t, syscall.SIGQUIT) // the runtime ends as after a panic
 	assert.Equal(t, 70, code)
 	assert.Contains(t, said, "omnivigil crashed: this is a bug. Everything that it ran was stopped.")
@@ -138,6 +142,7 @@ func TestCrashIsTold(t *testing.T) {
 
 // TestLogCannotBeWritten goes on without its state folder, and says so.
 func TestLogCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	cmd, dir := plainProject(t, "[service.tides]\nrun = \"echo high tide; exec sleep 1000\"\nsetup = [\"true\"]\n")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "state"), nil, 0o600)) // in the folder's way
 	out, said := &safeBuffer{}, &safeBuffer{}
@@ -164,6 +169,7 @@ func TestLogCannotBeWritten(t *testing.T) {
 // TestProbesLeaveNothing ends what readiness commands start with each try, and collects
 // it.
 func TestProbesLeaveNothing(t *testing.T) {
+	t.Parallel()
 	cmd, dir := plainProject(
 		t,
 		"[service.tides]\nrun = \"exec sleep 1000\"\nready = { run = \"sleep 1001 & exit 1\", within = \"500ms\" }\n",
@@ -200,6 +206,7 @@ func childrenOf(pid int) (all []string) {
 // TestTerminalThatDoesNotRead holds up the screen alone: the units go on, and the screen
 // ends on TERM and on the second INT.
 func TestTerminalThatDoesNotRead(t *testing.T) {
+	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{
 		"terminated":        {syscall.SIGTERM},
 		"interrupted twice": {syscall.SIGINT, syscall.SIGINT},

@@ -88,6 +88,7 @@ func (o *office) url(port, path string) string {
 // kills Omnivigil ten times; every edit is seen in the browser's end of it, and the
 // database comes back each time.
 func TestExampleThroughEditsAndKills(t *testing.T) {
+	t.Parallel()
 	times := 10
 	if testing.Short() {
 		times = 2

@@ -82,6 +82,7 @@ func (b *background) write(name, text string) {
 // TestThreeScreens shows the demo on three screens: one is suspended, one killed, and the
 // third goes on; no server misses a beat, and with the last nothing is left.
 func TestThreeScreens(t *testing.T) {
+	t.Parallel()
 	temp, state := t.TempDir(), t.TempDir()
 	env := []string{"XDG_STATE_HOME=" + state, "XDG_RUNTIME_DIR=", "TMPDIR=" + temp}
 	program := build(t)
@@ -154,6 +155,7 @@ func TestThreeScreens(t *testing.T) {
 
 // TestOnlyOneSupervisor starts a project ten times in the same instant.
 func TestOnlyOneSupervisor(t *testing.T) {
+	t.Parallel()
 	b := &background{t, t.TempDir()}
 	b.write("omnivigil.toml", "[service.tides]\nrun = \"exec sleep 1000\"\n")
 	var wg sync.WaitGroup
@@ -176,6 +178,7 @@ func TestOnlyOneSupervisor(t *testing.T) {
 // TestAttachAndLeave closes the screen of a project in the background, which goes on, and
 // starts it again, which says that it runs.
 func TestAttachAndLeave(t *testing.T) {
+	t.Parallel()
 	b := inBackground(
 		t,
 		t.TempDir(),
@@ -196,7 +199,7 @@ func TestAttachAndLeave(t *testing.T) {
 	out, code := b.run("start", "fares")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "running since")
-	assert.Contains(t, out, "That is ripple 2")
+	assert.Contains(t, out, "Ripple 2")
 	out, code = b.run("start")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "Nothing was started. Look at it with omnivigil attach.")
@@ -212,6 +215,7 @@ func TestAttachAndLeave(t *testing.T) {
 
 // TestSocketIsPrivate looks at the socket, also of a project whose folders have long names.
 func TestSocketIsPrivate(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), strings.Repeat("salt", 30), strings.Repeat("marsh", 20))
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	b := inBackground(t, dir, "[service.tides]\nrun = \"exec sleep 1000\"\n")
@@ -229,6 +233,7 @@ func TestSocketIsPrivate(t *testing.T) {
 
 // TestFactsAreKept reads what happened when the session is over.
 func TestFactsAreKept(t *testing.T) {
+	t.Parallel()
 	b := inBackground(t, t.TempDir(), "[task.fares]\nrun = \"test -e good\"\nwatch = [\"good\"]\n")
 	out, code := b.run("wait")
 	require.Equal(t, 1, code, out)
@@ -271,6 +276,7 @@ func TestFactsAreKept(t *testing.T) {
 // TestAssistant edits, waits, reads the failure, mends and waits, with the protocol's own
 // client over a real pipe.
 func TestAssistant(t *testing.T) {
+	t.Parallel()
 	b := &background{t, t.TempDir()}
 	b.write(
 		"omnivigil.toml",
@@ -386,6 +392,7 @@ func TestAssistant(t *testing.T) {
 // TestWaitIsExact edits a real Go server again and again, good and broken edits mixed, and
 // requires each wait to answer rightly: after a good one the new code answers at once.
 func TestWaitIsExact(t *testing.T) {
+	t.Parallel()
 	times := 60
 	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_EDITS")); err == nil {
 		times = n
@@ -429,6 +436,7 @@ debounce = "20ms"
 // TestWaitForVersionControl waits with the lock for what was written while version control
 // holds it.
 func TestWaitForVersionControl(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	out, err := exec.Command("git", "init", "-q", dir).CombinedOutput()
 	require.NoError(t, err, "%s", out)

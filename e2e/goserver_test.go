@@ -53,6 +53,7 @@ func (s *safeBuffer) String() string {
 // times, and sees the new behaviour each time. "go run" starts the server as a
 // child of its own; leaving must end that one too.
 func TestRealGoServer(t *testing.T) {
+	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	port := freePorts(1)[0]
 	write := func(name, text string) {

@@ -107,6 +107,7 @@ func editing(s *screen, dir string) {
 
 // TestHandsOn takes real programs in hand, at two sizes, and lets go of each.
 func TestHandsOn(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	for _, size := range [][2]int{{158, 46}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
@@ -169,6 +170,7 @@ func TestHandsOn(t *testing.T) {
 
 // TestSQLPrompt types into the prompt of a real database, from the stream and in hand.
 func TestSQLPrompt(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("psql"); err != nil {
 		t.Skip("psql is not installed")
 	}
@@ -254,6 +256,7 @@ func TestRunner(t *testing.T) {
 // TestHandsOfTwo has a second face watch, and take over on purpose; and neither slows the other down when
 // it goes.
 func TestHandsOfTwo(t *testing.T) {
+	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	require.NoError(
 		t,

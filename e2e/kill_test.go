@@ -134,6 +134,7 @@ func ends(t *testing.T, cmd *exec.Cmd, limit time.Duration) {
 // TestKilledAtAnyMoment kills one of Omnivigil's processes, a hundred times at random
 // moments, and finds nothing left of what they started. How soon is a figure: it is logged.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	var longest atomic.Int64
 	t.Cleanup(func() { t.Logf("nothing was left after %v at the latest", time.Duration(longest.Load())) })
@@ -180,6 +181,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 // TestLeftoversAreOffered kills both of Omnivigil's processes at once, so that
 // nothing is left to clean up; the next start finds what they left and ends it.
 func TestLeftoversAreOffered(t *testing.T) {
+	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // to be told from every other
 	require.NoError(
@@ -218,6 +220,7 @@ func TestLeftoversAreOffered(t *testing.T) {
 // TestTerminalAfterAnyEnd ends the program on the screen in every way and finds
 // the terminal usable: what is typed shows, and a line's end is one.
 func TestTerminalAfterAnyEnd(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	for _, test := range []struct {
 		name string
@@ -264,6 +267,7 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 // TestSuspendAndResume gives the terminal back to the shell and takes it again. Meanwhile
 // the project goes on.
 func TestSuspendAndResume(t *testing.T) {
+	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	b := &background{t, dir}
 	require.NoError(

@@ -203,6 +203,7 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 // TestPersonIsNoLoop saves as often as it can: at regular times, and each time the
 // unit is ready again. Its processes write a lot meanwhile, but not these files.
 func TestPersonIsNoLoop(t *testing.T) {
+	t.Parallel()
 	const person = 333 * time.Millisecond
 	for _, test := range []struct {
 		name, kind string

@@ -41,6 +41,7 @@ func TestTwoHundredUnits(t *testing.T) {
 }
 
 func TestFolderWithAnOddName(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "it's a \"fähre\" [1] {2}\nüber 海 $HOME")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	says, leave := plainly(t, dir, "[task.here]\nrun = \"cat words.txt\"\nwatch = [\"*.txt\"]\n")
@@ -51,6 +52,7 @@ func TestFolderWithAnOddName(t *testing.T) {
 }
 
 func TestFolderDeletedUnderAUnit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(dir+"/sub", 0o755))
 	says, leave := plainly(
@@ -61,7 +63,7 @@ func TestFolderDeletedUnderAUnit(t *testing.T) {
 	says(`ripple 1: current after`)
 	require.NoError(t, os.RemoveAll(dir+"/sub"))
 	require.NoError(t, os.WriteFile(dir+"/go", nil, 0o644))
-	says(`gone does not start: its directory .*/sub is not there`)
+	says(`gone does not start: its directory .*/sub does not exist`)
 	says(`ripple 2: broken`)
 	leave()
 }
@@ -69,6 +71,7 @@ func TestFolderDeletedUnderAUnit(t *testing.T) {
 // TestRealServers runs a Redis and an nginx as units: they write their own process
 // titles, fork workers, and are ended with all of them.
 func TestRealServers(t *testing.T) {
+	t.Parallel()
 	for _, program := range []string{"redis-server", "nginx"} {
 		if _, err := exec.LookPath(program); err != nil {
 			t.Skip(program + " is not installed")

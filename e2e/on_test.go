@@ -25,6 +25,7 @@ func TestBerth(t *testing.T) { t.Log("berth three is free") }
 // TestOn debugs a failing test of a module that has no settings file: with a flag passed
 // through, then with one test's name added on the way, then without again.
 func TestOn(t *testing.T) {
+	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	for name, text := range map[string]string{
 		"go.mod": "module ferry\n\ngo 1.26\n", "tide_test.go": ferryTest, "tide.go": "package ferry\n\nfunc Tide() int { return 2 }\n",
@@ -83,6 +84,7 @@ func goCache(t testing.TB) string {
 
 // TestOwnSettings moves a key in the person's own file. An edit of it is used at once.
 func TestOwnSettings(t *testing.T) {
+	t.Parallel()
 	program, dir, config := build(t), t.TempDir(), t.TempDir()
 	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte("[task.tides]\nrun = \"true\"\n"), 0o644))
 	require.NoError(t, os.MkdirAll(config+"/omnivigil", 0o755))

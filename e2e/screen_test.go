@@ -173,6 +173,7 @@ func noneLeft(t *testing.T, mark string) {
 }
 
 func TestDemoOnTheScreen(t *testing.T) {
+	t.Parallel()
 	temp := t.TempDir()
 	s := openScreen(t, 158, 46, []string{"XDG_STATE_HOME=" + temp + "/state", "TMPDIR=" + temp}, temp, build(t), "demo")
 	s.shows(`CURRENT +9 of 10 run, started in`)
@@ -271,6 +272,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 }
 
 func TestSizesAndFirstQuestion(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}, {30, 5}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {

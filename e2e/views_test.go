@@ -42,6 +42,7 @@ run = "echo 'fares.csv:1:1: error: no berth'; printf '1..1\\nnot ok 1 - low tide
 // TestViews goes through every view of the real program at three sizes, as a person would, and reads in
 // each what its keys bring.
 func TestViews(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
@@ -123,6 +124,7 @@ func TestViews(t *testing.T) {
 // TestEveryKey presses every key of the table in every main view of the real program at three sizes: no
 // row is too wide, no view fails, and afterwards it quits in order.
 func TestEveryKey(t *testing.T) {
+	t.Parallel()
 	program := build(t)
 	out, err := exec.Command(program, "check", "--keys").Output()
 	require.NoError(t, err)
