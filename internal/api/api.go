@@ -182,10 +182,10 @@ type LineQuery struct {
 	Run    int       // of this run of the unit alone
 	Count  int       // at most so many; 0 is DefaultLines
 	From   int64     // those from this line on
-	Last   bool      // in place of From: the last ones
-	End    int64     // in place of From: the last ones before that line; 0 is none
-	Until  time.Time // in place of From: the last ones that were written before
-	Since  time.Time // in place of From: the first ones that were written then or later
+	Last   bool      // instead of From: the last ones
+	End    int64     // instead of From: the last ones before that line; 0 is none
+	Until  time.Time // instead of From: the last ones that were written before
+	Since  time.Time // instead of From: the first ones that were written then or later
 	Move   int       // of the last ones: so many lines later than said; earlier if below 0
 	Why    bool      // of Run, those that are most likely to say why it ended as it did
 	Fold   bool      // of the last ones, several in a row that say the same count as one

@@ -12,7 +12,7 @@ import (
 // snapshotFile has the newest snapshot of a session, in the folder of its log.
 const snapshotFile = "project.json"
 
-// KeepSnapshot writes a snapshot into the folder of its session's log, in place of an earlier
+// KeepSnapshot writes a snapshot into the folder of its session's log, instead of an earlier
 // one. It blocks while it writes.
 func KeepSnapshot(dir string, s *Snapshot) error {
 	data, err := json.Marshal(s)

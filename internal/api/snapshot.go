@@ -50,7 +50,7 @@ type Longest struct {
 	Took    Seconds `json:"took"`
 }
 
-// About is what stays the same of a project while it runs, but for its settings.
+// About is what stays the same of a project while it runs, except its settings.
 type About struct {
 	Name       string              `json:"name"`
 	File       string              `json:"file"`    // the settings file

@@ -138,7 +138,7 @@ func (p *project) first(names ...string) string {
 const maxFiles = 20_000
 
 // files calls take with every file with one of the endings, relative to the project's folder,
-// but for those of other people: vendored, installed or hidden ones.
+// except those of other people: vendored, installed or hidden ones.
 func (p *project) files(take func(name string), endings ...string) {
 	n := 0
 	filepath.WalkDir(p.root, func(file string, e fs.DirEntry, err error) error {

@@ -14,7 +14,7 @@ type Event interface{ event() }
 // wait for included; none means all that are not manual.
 type Begin struct {
 	Units []string
-	// Hits are changes that the units are to run for, as far as they concern them, in place of
+	// Hits are changes that the units are to run for, as far as they concern them, instead of
 	// all that they would run.
 	Hits  []Hit
 	Words []string // added to the commands of Units
@@ -226,7 +226,7 @@ type Requested struct {
 	Units   []string
 	Words   []string // of AddWords, RunWith and Narrow
 	To      string   // of Narrow: to which cases, in words
-	Hits    []Hit    // of RestartUnit: changes that the units are to run for, in place of all that they would
+	Hits    []Hit    // of RestartUnit: changes that the units are to run for, instead of all that they would
 }
 
 func (Begin) event()           {}
@@ -278,11 +278,11 @@ const (
 	// ReactAgain has it react to that again.
 	KeepIgnoring Request = "keep ignoring"
 	ReactAgain   Request = "react again"
-	// AddWords has units run their commands with words added, in place of those added before;
+	// AddWords has units run their commands with words added, instead of those added before;
 	// without any, with none. RunWith is the same for one run.
 	AddWords Request = "add words"
 	RunWith  Request = "run with"
-	// Narrow has units run some of their cases, by words added to their commands, in place of
+	// Narrow has units run some of their cases, by words added to their commands, instead of
 	// those chosen before; Widen all of them again.
 	Narrow Request = "narrow"
 	Widen  Request = "widen"

@@ -89,7 +89,7 @@ func (u *unit) takesUp() bool {
 	return u.spec.Pass != nil && u.live() && u.state != Stopping
 }
 
-// awaitsPass reports whether the unit is at rest but for files that it is still to take up.
+// awaitsPass reports whether the unit is at rest apart from files that it has not picked up yet.
 func (u *unit) awaitsPass() bool {
 	return u.takesUp() && len(u.passes.unread) > 0 && !u.passes.missed
 }

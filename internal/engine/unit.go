@@ -226,7 +226,7 @@ func (u *unit) ends() bool {
 // is not started by itself does not react to changes either.
 func (u *unit) onlyWhenAsked() bool { return u.spec.Manual && u.spec.Kind.Ends() }
 
-// dropPending gives up what the unit would do. It stays owed.
+// dropPending cancels what the unit would do. It stays owed.
 func (u *unit) dropPending() {
 	if u.pending != nil {
 		u.owed.add(u.pending.asks)
@@ -294,7 +294,7 @@ type act struct {
 	cut     bool        // does not let a task at work finish
 	asks    pendingWork // what is to be run
 	setup   bool        // its setup is to be done again
-	once    bool        // with its own words in place of those that were added to the unit's command
+	once    bool        // with its own words instead of those that were added to the unit's command
 	words   []string
 	spans   []Span
 	chain   chain  // that this would go on, if nothing else makes it act

@@ -33,7 +33,7 @@ func (w VerdictWord) String() string {
 
 // verdict weighs all units. A failure that has no other cause is
 // broken and comes first; one that keeps a running unit on old code is told as
-// that unit's staleness, because this is what hurts the person, but for a pass, whose
+// that unit's staleness, because this is what hurts the person, except a pass, whose
 // error does. It is current if and only if some unit is wanted, every wanted unit is
 // current and at rest, the saved settings are in use, and files are watched.
 func (e *Engine) verdict() Verdict {

@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 )
 
-// Replace writes a file with data and that mode in place of an earlier one. A reader sees the old contents or the new
+// Replace writes a file with data and that mode instead of an earlier one. A reader sees the old contents or the new
 // ones, never a part, and after it has returned a power failure does not bring the old ones back. The directory must
 // exist.
 func Replace(path string, data []byte, mode fs.FileMode) error {

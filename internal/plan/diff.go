@@ -103,7 +103,7 @@ func namedByFile(vars []Variable) string {
 	return strings.Join(parts, "; ")
 }
 
-// sameProgram reports whether both run the same program in the same way, but for its
+// sameProgram reports whether both run the same program in the same way, except its
 // environment.
 func sameProgram(a, b *Unit) bool {
 	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&

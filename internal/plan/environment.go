@@ -32,7 +32,7 @@ func (p *Plan) SecretValues(environ []string) []string {
 	return slices.Compact(values)
 }
 
-// FromMachine stands in place of a file for a variable that the machine has, which wins.
+// FromMachine stands instead of a file for a variable that the machine has, which wins.
 const FromMachine = "the machine"
 
 // Environment returns what the project gives a unit in addition to the system's own variables, in the

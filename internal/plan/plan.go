@@ -117,7 +117,7 @@ type Unit struct {
 	Unstructured bool
 	// Unignored has files count that version control ignores; SkipUnchanged keeps
 	// those from counting that hold what they held before. Poll, if not 0, is how
-	// often files are looked at, in place of being told of them.
+	// often files are looked at, instead of being told of them.
 	Unignored     bool
 	SkipUnchanged bool
 	Poll          time.Duration
@@ -319,7 +319,7 @@ func (r Ready) String() string {
 // output: a compiler in its own watch mode, a bundler. The expressions have the syntax of
 // package regexp.
 type Pass struct {
-	Auto    bool          // by the phrases of the common tools, in place of the expressions
+	Auto    bool          // by the phrases of the common tools, instead of the expressions
 	Working string        // a line that says that a pass begins; empty: none does
 	Good    string        // a line that says that one has ended well
 	Bad     string        // a line that says that one has ended badly; empty: none does

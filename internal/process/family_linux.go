@@ -277,7 +277,7 @@ func freezeDescendants(asked map[int]bool) []int {
 	return all
 }
 
-// descendants returns all processes below the calling one, but for some that are being
+// descendants returns all processes below the calling one, except some that are being
 // made at the moment.
 func descendants() []member {
 	self, _ := readMember(os.Getpid())

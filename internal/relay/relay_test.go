@@ -143,7 +143,7 @@ func TestInject(t *testing.T) {
 	assert.Contains(t, string(out), `nonce="a&#34;b"`)
 }
 
-// FuzzInject requires of any page that nothing of it is lost or changed but for the script, which is in it
+// FuzzInject requires of any page that nothing of it is lost or changed except the script, which is in it
 // once.
 func FuzzInject(f *testing.F) {
 	for _, seed := range []string{"<html><head>", "<!doctype", "<script><head>", "a<b <head>c", "\x00<head/>", "<plaintext><head>", "<head", "</head><head>"} {

@@ -373,7 +373,7 @@ func (r *liveRun) complain(s *Session, err error) {
 	}
 }
 
-// runStop runs the command that ends the unit, in place of a signal.
+// runStop runs the command that ends the unit, instead of a signal.
 func (r *liveRun) runStop(s *Session) {
 	ctx, stop := context.WithTimeout(context.Background(), r.unit.Stop.Grace)
 	defer stop()

@@ -38,7 +38,7 @@ import (
 type Config struct {
 	Plan    *plan.Plan
 	Units   []string     // what to start; none means all that start by themselves
-	Hits    []engine.Hit // changes that these are to run for, in place of all that they would
+	Hits    []engine.Hit // changes that these are to run for, instead of all that they would
 	Words   []string     // added to the commands of Units
 	Once    bool         // nothing reacts to changes of files
 	Key     string       // by which all its processes are known; empty: the settings file

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// patience is after how many beats that did not come a request is given up.
+// patience is the number of missed heartbeats after which requests are cancelled.
 const patience = 5
 
 // Beats implements Project.
@@ -34,8 +34,8 @@ func (c *Client) Beats(ctx context.Context, beat func() error) error {
 	return ctx.Err()
 }
 
-// guard gives up what waits for a project that says nothing: not what takes long, but what waits for a
-// process that does not run at all.
+// guard cancels requests to a project that does not answer: not those that take long, but those to a process that is
+// not running at all.
 type guard struct {
 	mu      sync.Mutex
 	waiting map[*context.CancelCauseFunc]bool
@@ -73,8 +73,8 @@ func (c *Client) during(ctx context.Context) (guarded context.Context, done func
 	}
 }
 
-// listen gives up all that waits when too many beats in a row have not come. It counts, instead of looking at
-// a clock: while this process is stopped itself, it does not count either.
+// listen cancels all pending requests after too many missed heartbeats in a row. It counts ticks instead of reading a
+// clock: while this process is stopped itself, it does not count either.
 func (c *Client) listen(ctx context.Context) {
 	tick := time.NewTicker(api.Beat)
 	defer tick.Stop()
@@ -130,8 +130,8 @@ func (a *answered) Close() error {
 	return a.ReadCloser.Close()
 }
 
-// open sends a request and returns the answer's body, or the error that it tells. It gives up when the project
-// is silent.
+// open sends a request and returns the answer's body, or the error in it. It fails with api.ErrSilent when the
+// project is silent.
 func (c *Client) open(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
 	guarded, done := c.during(ctx)
 	in, err := c.ask(guarded, method, path, query, body)

@@ -416,7 +416,7 @@ func FuzzServer(f *testing.F) {
 	})
 }
 
-// TestSilence gives up what waits for a project whose loop hangs, and tells a face of it.
+// TestSilence cancels requests to a project whose loop hangs, and reports the silence to a face.
 func TestSilence(t *testing.T) {
 	p := &still{snaps: []*api.Snapshot{{}}}
 	c := at(t, p)

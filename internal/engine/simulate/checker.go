@@ -87,7 +87,7 @@ type ordered struct {
 	live       int           // the run that was ordered and is not over; 0 for none
 	newest     int           // the newest that was ordered
 	words      []string      // that are to be added to its command
-	once       [][]string    // in place of these, for the next run
+	once       [][]string    // instead of these, for the next run
 	narrowed   string        // to which cases
 	narrow     []string      // the words that do it
 	some       string        // to which cases its newest run was narrowed

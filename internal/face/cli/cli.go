@@ -61,7 +61,7 @@ func noCommand(_ *cobra.Command, args []string) error {
 	return misuse{fmt.Errorf("unknown command %q", args[0])}
 }
 
-// suggestion is what to try in place of a command that does not exist.
+// suggestion is what to try instead of a command that does not exist.
 func suggestion(root *cobra.Command, words []string) string {
 	var names []string
 	for _, c := range root.Commands() {

@@ -30,7 +30,7 @@ type logs struct {
 	session  string
 	follow   bool
 	sessions bool
-	total    bool // how many lines, in place of them
+	total    bool // how many lines, instead of them
 }
 
 func logsCommand(of Settings) *cobra.Command {

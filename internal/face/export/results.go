@@ -86,7 +86,7 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 	return r, nil
 }
 
-// ResultsFile writes results into a file, in place of what is there; that stays as it is until all of it is
+// ResultsFile writes results into a file, instead of what is there; that stays as it is until all of it is
 // known.
 func ResultsFile(r Results, format, file string) error {
 	var out bytes.Buffer

@@ -147,7 +147,7 @@ func (c *commandLine) submit(m *model) {
 	}
 }
 
-// draw lists the actions in place of the stream.
+// draw lists the actions instead of the stream.
 func (c *commandLine) draw(m *model, width, height int) []string {
 	return m.underLanes("commands", height, func(room int) []string {
 		var rows []string

@@ -27,7 +27,7 @@ func (d *doubtsPanel) update(_ *model, msg tea.Msg) {
 
 func (m *model) showDoubts() { m.open(&doubtsPanel{}) }
 
-// draw draws the panel in place of the stream.
+// draw draws the panel instead of the stream.
 func (d *doubtsPanel) draw(m *model, width, height int) []string {
 	return m.underLanes("doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
@@ -90,7 +90,7 @@ func (m *model) doubtMark() (mark, text string) {
 // silentMsg says for how long the project has not answered; 0: it does again.
 type silentMsg time.Duration
 
-// silence is what is shown in place of a verdict that nothing confirms; empty where the project answers.
+// silence is what is shown instead of a verdict that nothing confirms; empty where the project answers.
 func (m *model) silence() string {
 	if m.silent == 0 {
 		return ""

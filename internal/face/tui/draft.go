@@ -203,7 +203,7 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	return rows
 }
 
-// stops puts spaces in place of tabs, up to their stops.
+// stops puts spaces instead of tabs, up to their stops.
 func stops(text string) string {
 	const every = 8
 	if !strings.Contains(text, "\t") {

@@ -22,14 +22,14 @@ type lanes struct {
 	share  int    // index into shares
 	filter string // only units that match are shown
 	order  order
-	// unfolded has all units in the order chosen, of which a window is seen, in place of the
+	// unfolded has all units in the order chosen, of which a window is seen, instead of the
 	// quiet ones folded into one row.
 	unfolded bool
 
 	drawn map[string]drawnLane // by the unit's name
 }
 
-// drawnLane is a lane as it was drawn, and all that its looks came from, but for the styles.
+// drawnLane is a lane as it was drawn, and all that its looks came from, except the styles.
 // Most of what draws the screen again changes no lane: output does, thirty times a second.
 type drawnLane struct {
 	from laneLooks

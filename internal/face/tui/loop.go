@@ -68,7 +68,7 @@ func (m *model) writeCure() {
 	})
 }
 
-// draw draws the panel in place of the stream.
+// draw draws the panel instead of the stream.
 func (l *loopPanel) draw(m *model, width, height int) []string {
 	return m.underLanes("loop", height, func(room int) []string {
 		rows := l.rows(m)

@@ -15,7 +15,7 @@ type pages[Row any] struct {
 	fetch func(ctx context.Context, p api.Project, q api.ResultQuery) (rows []Row, total int, err error)
 	same  func(a, b Row) bool
 
-	query  api.ResultQuery // what is listed, but for its part
+	query  api.ResultQuery // what is listed, except its part
 	at     int             // the chosen row, of all
 	rows   []Row           // those that are here
 	from   int             // number of the first of these

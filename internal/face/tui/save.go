@@ -95,7 +95,7 @@ func (m *model) saveResults() {
 type savedMsg struct {
 	file  string
 	lines int
-	what  string // in place of lines
+	what  string // instead of lines
 	err   error
 }
 

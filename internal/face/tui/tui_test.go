@@ -367,7 +367,7 @@ func TestTextures(t *testing.T) {
 	}
 }
 
-// TestKeys holds the table of keys together: every key once in a view, but for those that
+// TestKeys holds the table of keys together: every key once in a view, except those that
 // mean another thing at another time, everything named, and each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
 	used := map[string]*binding{}

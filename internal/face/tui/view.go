@@ -68,7 +68,7 @@ func (m *model) crashed(name string, cause any, stack []byte) {
 	}
 }
 
-// show has a view in place of all others but the overview, which lies below.
+// show has a view instead of all others but the overview, which lies below.
 func (m *model) show(v view) { m.stack = []view{&m.overview, v} }
 
 // lanesOnly goes back to the overview.

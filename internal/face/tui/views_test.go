@@ -302,7 +302,7 @@ func TestCommandLine(t *testing.T) {
 	}
 }
 
-// TestClicks clicks on what can be clicked, but for the lanes and the stream.
+// TestClicks clicks on what can be clicked, except the lanes and the stream.
 func TestClicks(t *testing.T) {
 	m, _ := play(t, 5, 158, 46)
 	m.screen()

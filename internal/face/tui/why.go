@@ -108,7 +108,7 @@ func (q *question) look(m *model) {
 	})
 }
 
-// draw draws the panel in place of the stream.
+// draw draws the panel instead of the stream.
 func (q *question) draw(m *model, width, height int) []string {
 	return m.underLanes("why", height, func(room int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)

@@ -257,7 +257,7 @@ func (f Filter) Has(field Field) bool {
 	return slices.ContainsFunc(f, func(t Term) bool { return t.Field == field })
 }
 
-// OnLast returns the filter with a number in place of Last.
+// OnLast returns the filter with a number instead of Last.
 func (f Filter) OnLast(ripple int) Filter {
 	f = slices.Clone(f)
 	for i := range f {

@@ -115,7 +115,7 @@ func literalsIn(e *syntax.Regexp, exact bool) [][]byte {
 			text = bytes.ToLower(text)
 		}
 		if (e.Flags&syntax.FoldCase != 0 || !exact) && (!isASCII(text) || bytes.ContainsAny(text, "ks")) {
-			return [][]byte{foldable(text)} // letters beyond ASCII are the same as these but for case
+			return [][]byte{foldable(text)} // letters beyond ASCII are the same as these except case
 		}
 		return [][]byte{text}
 	case syntax.OpCapture, syntax.OpPlus:

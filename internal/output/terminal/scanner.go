@@ -215,7 +215,7 @@ func (s *scanner) set(mode int, on bool) {
 // lineModes are the modes that change how lines come to stand: origin, wrapping, margins.
 var lineModes = []int{6, 7, 69}
 
-// modesNow sets the modes as they are, but for those of screens and lines: what is kept was written with
+// modesNow sets the modes as they are, except those of screens and lines: what is kept was written with
 // others, as likely as not those that a terminal begins with.
 func (s *scanner) modesNow() []byte {
 	var b bytes.Buffer

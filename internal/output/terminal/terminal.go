@@ -21,7 +21,7 @@ import (
 // kept is how many of the last bytes are kept. Screens that are written line by line are made of fewer.
 const kept = 64 << 10
 
-// Terminal is one terminal. Its methods may be called from any goroutine and do not block, but for Write.
+// Terminal is one terminal. Its methods may be called from any goroutine and do not block, except Write.
 type Terminal struct {
 	answer func([]byte)
 	parts  []part // of what is being written
@@ -118,7 +118,7 @@ func (t *Terminal) keep(p []byte) {
 	t.tail = append(t.tail, p...)
 }
 
-// emulate begins an emulator with what is kept, but for the last bytes.
+// emulate begins an emulator with what is kept, except the last bytes.
 func (t *Terminal) emulate(but int) {
 	if t.emulator != nil {
 		t.emulator.close()

@@ -93,7 +93,7 @@ func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 
 // insertIgnored writes the patterns first into the unit's list, on a line of their
 // own where the list has lines, or as a new key under the header. A new key stands
-// in place of that of [defaults], so it repeats what that says.
+// instead of that of [defaults], so it repeats what that says.
 func insertIgnored(data []byte, start, end int, unit *plan.Unit, patterns []string) []byte {
 	line := "ignore = [" + quoted(append(patterns, plan.Texts(unit.Ignore)...)) + "]\n"
 	at := start
@@ -135,7 +135,7 @@ func Add(file, units string) error {
 	return Replace(file, []byte(units))
 }
 
-// Replace writes a settings file in place of the one that is there, whose mode it keeps. A link keeps leading to it.
+// Replace writes a settings file instead of the one that is there, whose mode it keeps. A link keeps leading to it.
 func Replace(file string, data []byte) error {
 	mode := fs.FileMode(0o644)
 	if resolved, err := filepath.EvalSymlinks(file); err == nil {

@@ -17,7 +17,7 @@ import (
 type Reader struct {
 	sink    results.Sink
 	files   *source.Files
-	pattern *regexp.Regexp // the person's own, in place of all others; nil: none
+	pattern *regexp.Regexp // the person's own, instead of all others; nil: none
 
 	header  *results.Finding // a message whose place comes in one of the next lines
 	left    int              // how many of these
@@ -75,7 +75,7 @@ func (f *Reader) MayMatter(block []byte) bool {
 	return matters(block)
 }
 
-// Skip goes past lines that do not matter but for their last, which may be what rows below are
+// Skip goes past lines that do not matter except their last, which may be what rows below are
 // about.
 func (f *Reader) Skip(block []byte) {
 	block = bytes.TrimRight(block, "\r\n")

@@ -14,7 +14,7 @@ import (
 // FileOf returns the file of a unit's record in a folder.
 func FileOf(dir, unit string) string { return filepath.Join(dir, unit+".json") }
 
-// Keep writes what Marshal has returned, in place of what was there.
+// Keep writes what Marshal has returned, instead of what was there.
 func Keep(file string, record []byte) error { return files.KeepCache(file, files.Bytes(record)) }
 
 // Load returns the record that is kept in a file.

@@ -45,7 +45,7 @@ const (
 // Run is how a run begins.
 type Run struct {
 	Number int
-	// Command is what it runs in place of the unit's whole command; empty: that. It says
+	// Command is what it runs instead of the unit's whole command; empty: that. It says
 	// nothing about what it leaves out.
 	Command string
 	// Same says that nothing that concerns the unit has changed since the run before began.
@@ -113,7 +113,7 @@ func (r *Record) Begin(run Run) {
 	r.NextRound()
 }
 
-// Reuse takes over what an earlier run has told, as Unmarshal has read it, in place of what is known: the run
+// Reuse takes over what an earlier run has told, as Unmarshal has read it, instead of what is known: the run
 // that has begun is over, and its result is that run's. By nil means that nothing is known of it, but that it
 // was good.
 func (r *Record) Reuse(by *Record) {

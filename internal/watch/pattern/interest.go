@@ -15,7 +15,7 @@ type Interest struct {
 	// Spare interests hear only of files that no other interest does. A bounded number of
 	// folders is watched for them alone.
 	Spare bool
-	// Poll, if not 0, is how often its folders are looked at, in place of being
+	// Poll, if not 0, is how often its folders are looked at, instead of being
 	// told by the system.
 	Poll time.Duration
 }
