@@ -5,6 +5,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -229,4 +230,31 @@ func fieldsOf(s *ast.StructType) int {
 		n += max(len(field.Names), 1)
 	}
 	return n
+}
+
+// maxLines is how many lines a package may have that a reader is to find their way in.
+const maxLines = 2500
+
+// large are packages that may have more: the engine, whose decisions belong together, and two that are still to be
+// divided.
+var large = []string{"engine", "session", "face/tui"}
+
+func TestPackagesFitInAHead(t *testing.T) {
+	for name := range allowed {
+		files, err := filepath.Glob(filepath.Join(filepath.FromSlash(name), "*.go"))
+		require.NoError(t, err)
+		lines := 0
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			lines += strings.Count(string(text), "\n")
+		}
+		require.Positive(t, lines, "there is no package %s", name)
+		if !slices.Contains(large, name) {
+			require.LessOrEqual(t, lines, maxLines, "package %s has too many lines: divide it", name)
+		}
+	}
 }

@@ -1,4 +1,6 @@
-// Package exit is what a command ends with: its code, and what is said.
+// Package exit holds the exit statuses of all commands, and the error that carries one with what is printed. It is
+// small and apart because the supervisor, the commands and the watchdog share it, and none of them may import
+// another.
 package exit
 
 import "fmt"

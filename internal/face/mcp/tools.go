@@ -14,7 +14,8 @@ type tools struct {
 	mayType func() bool
 }
 
-// server returns the server with all tools. The texts are what assistants, and users who look over their shoulder, read.
+// server returns the server with all tools. The texts are what assistants, and users who look over their shoulder,
+// read.
 func server(version string, connect Connect, mayType func() bool) *mcp.Server {
 	s := mcp.NewServer(
 		&mcp.Implementation{Name: "omnivigil", Version: version},

@@ -3,7 +3,8 @@
 // everything, double quotes keep everything except a backslash before ", \, $, ` or a line break. Nothing
 // else in a text has a meaning: it has no comments, expansion, patterns or operators.
 //
-// format.Typed does the opposite.
+// format.Typed does the opposite. The package is small and apart because the settings, narrowing and the screen all
+// use it.
 package shellwords
 
 import (
