@@ -7,11 +7,10 @@ package engine
 // checked takes note of what a look at a service found.
 func (e *Engine) checked(ev Checked) {
 	u := e.of(ev.Unit, ev.Run)
+	if u == nil || u.spec.Pass != nil || u.spec.Relay != nil && u.state == Ready && !e.misses(u, ev.Problem) {
+		return
+	}
 	switch {
-	case u == nil || u.spec.Pass != nil:
-	case ev.Problem == "" && u.spec.Relay != nil && u.state == Ready:
-		u.run.misses = 0
-	case ev.Problem != "" && u.state == Ready && u.spec.Relay != nil && !e.misses(u):
 	case ev.Problem != "" && u.state == Ready:
 		u.state, u.run.failed, u.run.ails = Failed, true, true
 		u.run.Problem = ev.Problem

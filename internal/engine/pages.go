@@ -95,10 +95,10 @@ func (u *unit) notForPages(hits []Hit) []Hit {
 // replaced, and are gone for a moment.
 const missingLooks = 2
 
-// misses counts looks that found something of a relay missing. It reports false while that may be for a moment only, or
-// a unit is on its way that may make it.
-func (e *Engine) misses(u *unit) bool {
-	if e.isBeingMade(u.spec.Relay) {
+// misses counts looks in a row that found something of a relay missing. It reports false while nothing is, or that may
+// be for a moment only, or a unit is on its way that may make it.
+func (e *Engine) misses(u *unit, problem string) bool {
+	if problem == "" || e.isBeingMade(u.spec.Relay) {
 		u.run.misses = 0
 		return false
 	}

@@ -1,7 +1,6 @@
 package files
 
 import (
-	"bytes"
 	"io"
 	"io/fs"
 	"os"
@@ -12,10 +11,7 @@ import (
 // ones, never a part, and after it has returned a power failure does not bring the old ones back. The directory must
 // exist.
 func Replace(path string, data []byte, mode fs.FileMode) error {
-	return replace(path, mode, true, func(w io.Writer) error {
-		_, err := io.Copy(w, bytes.NewReader(data))
-		return err
-	})
+	return replace(path, mode, true, Bytes(data))
 }
 
 // ReplaceCache is Replace for what can be made again: it does not wait for the disk. The file is for this user only.

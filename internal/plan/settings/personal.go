@@ -105,7 +105,7 @@ func (r *reader) personal(p *Personal, actions []string) {
 		default:
 			hint := "known here: theme, notify, editor, assistants_may_type, keys, shortcut"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
-				hint = "what a project runs stands in its " + plan.FileName
+				hint = "units belong in the project's " + plan.FileName
 			}
 			r.wrong(e.KeyAt, hint, "unknown key %q in your own settings", e.Key)
 		}
