@@ -8,22 +8,22 @@ import (
 
 // intend notes that the unit is to run as a whole, as part of ripple r. Without a
 // reason it adds only the ripple to what the unit is to do already.
-func (e *Engine) intend(u *unit, r *Ripple, reason string) *act {
+func (e *Engine) intend(u *unit, r *Ripple, reason Reason) *act {
 	return e.ask(u, r, reason, pendingWork{whole: true})
 }
 
 // ask notes that the unit is to run something, as part of ripple r.
-func (e *Engine) ask(u *unit, r *Ripple, reason string, what pendingWork) *act {
+func (e *Engine) ask(u *unit, r *Ripple, reason Reason, what pendingWork) *act {
 	if u.pending == nil {
 		u.pending = &act{}
 		u.pending.asks.add(what)
 	}
 	a := u.pending
 	a.join(r)
-	if reason != "" {
+	if reason.Kind != ReasonNone {
 		a.asks.add(what)
 		a.chain, a.lookout = nil, Moment{} // whatever it was suspected of, here is a reason
-		if !slices.Contains(a.reasons, reason) {
+		if !slices.ContainsFunc(a.reasons, reason.equal) {
 			a.reasons = append(a.reasons, reason)
 		}
 	}

@@ -89,7 +89,7 @@ func BenchmarkSave(b *testing.B) {
 				b.Fatalf("a save took %d steps: three units cannot have been restarted", each)
 			}
 			if v := e.verdict(); v.Word != VerdictCurrent {
-				b.Fatalf("%s %s", v.Word, v.Text)
+				b.Fatalf("%+v", v)
 			}
 		})
 	}
@@ -127,7 +127,7 @@ func BenchmarkLargeChange(b *testing.B) {
 	}
 	b.ReportMetric(float64(w.worst.Microseconds())/1000, "ms-worst")
 	if v := e.verdict(); v.Word != VerdictCurrent {
-		b.Fatalf("%s %s", v.Word, v.Text)
+		b.Fatalf("%+v", v)
 	}
 }
 
@@ -149,7 +149,7 @@ func BenchmarkEvent(b *testing.B) {
 			}
 			b.StopTimer()
 			if v := e.verdict(); v.Word != VerdictCurrent {
-				b.Fatalf("%s %s", v.Word, v.Text)
+				b.Fatalf("%+v", v)
 			}
 		})
 	}

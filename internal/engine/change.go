@@ -101,7 +101,7 @@ func (e *Engine) unchanged(ev Unchanged) {
 			continue
 		}
 		if len(hits) == 0 {
-			hits = []Hit{{Unit: name, Path: "a file"}}
+			hits = []Hit{{Unit: name}}
 		}
 		t, ok := u.rest(ev.Burst)
 		if e.doubtTimes(u, t, hits) {
@@ -110,8 +110,8 @@ func (e *Engine) unchanged(ev Unchanged) {
 		if ok && u.takesUp() && u.pending == nil {
 			e.wroteNothing(u, t)
 		} else if ok && !e.takeBack(u, t) && u.wanted && !u.onlyWhenAsked() && !e.quitting {
-			r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: name, Text: "files changed and changed back"})
-			e.intend(u, r, "files changed and changed back")
+			reason := Reason{Kind: ReasonChangedBack}
+			e.intend(u, e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: name, Reason: reason}), reason)
 		}
 		e.enqueue(u)
 	}
@@ -291,7 +291,7 @@ func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
 	if i < 0 {
 		return hits
 	}
-	e.tell(Fact{Kind: FactTargetMissing, Unit: u.spec.Name, Files: []string{hits[i].Path}, Problem: hits[i].Missing})
+	e.tell(Fact{Kind: FactTargetMissing, Unit: u.spec.Name, Files: []string{hits[i].Path}, Problem: told(hits[i].Missing)})
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
 }
 
@@ -331,7 +331,7 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 		u.owed.add(asks)
 		return
 	}
-	e.ask(u, r, because(hits), asks).span(e.now, Span{Phase: PhaseDebounce, From: ev.Since})
+	e.ask(u, r, filesChanged(hits), asks).span(e.now, Span{Phase: PhaseDebounce, From: ev.Since})
 }
 
 // byUnit splits hits into those of each unit, in the order of first mention.

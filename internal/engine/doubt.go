@@ -1,13 +1,11 @@
 package engine
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"time"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/text/format"
 )
 
 // A make finds out by the times of files what it has to do. What it does not notice cannot be noticed here
@@ -33,36 +31,12 @@ const (
 type Doubt struct {
 	Unit  string
 	Kind  DoubtKind
-	File  string
+	File  string // empty where it is not known which
 	Since Moment
 	// Until is the time on the wall clock that File has to be newer than for the doubt to end; zero where that
 	// would not end it.
 	Until   time.Time
 	Program string // that compares file times
-}
-
-// Words say what is in doubt: "build compares file times, version.h is older than its last run".
-func (d Doubt) Words() string {
-	switch d.Kind {
-	case DoubtOlder:
-		return fmt.Sprintf("%s compares file times, %s is older than its last run", d.Unit, d.File)
-	case DoubtMissed:
-		return d.Unit + " compares file times, and its files were not watched for a while"
-	case DoubtDuring:
-		return fmt.Sprintf("%s was saved while %s ran", d.File, d.Program)
-	}
-	return fmt.Sprintf("%s was changed by something other than %s", d.File, d.Unit)
-}
-
-// Ends says what ends the doubt.
-func (d Doubt) Ends() string {
-	switch d.Kind {
-	case DoubtOutput:
-		return "rerun " + d.Unit
-	case DoubtMissed:
-		return "have all outputs of " + d.Unit + " made again"
-	}
-	return "touch " + d.File + ", or have all outputs of " + d.Unit + " made again"
 }
 
 // maxDoubts is how many doubts about one unit are kept, the newest.
@@ -98,7 +72,7 @@ func (e *Engine) abandonAtOnce(u *unit) {
 	}
 	for _, r := range u.run.ripples {
 		if !r.Resting() {
-			e.ask(u, r, "", u.run.pays).cut = true
+			e.ask(u, r, Reason{}, u.run.pays).cut = true
 		}
 	}
 	if u.pending != nil {
@@ -180,7 +154,7 @@ func (e *Engine) outputsGone(ev OutputsGone) {
 	if u == nil || !u.spec.Kind.Ends() || u.live() {
 		return
 	}
-	u.gone = format.List(ev.Files)
+	u.gone = slices.Clone(ev.Files)
 	e.touched(Touched{Burst: ev.Burst, Units: []string{ev.Unit}})
 	change := Change{Burst: ev.Burst, Since: e.now}
 	for _, f := range ev.Files {
@@ -214,13 +188,4 @@ func (e *Engine) doubts() []Doubt {
 		}
 	}
 	return all
-}
-
-// doubtWords count the doubts, and tell the first.
-func (e *Engine) doubtWords() string {
-	all := e.doubts()
-	if len(all) == 0 {
-		return ""
-	}
-	return "; " + format.Count(len(all), "doubt") + ": " + all[0].Words()
 }

@@ -175,7 +175,7 @@ func (e *Engine) begin(ev Begin) {
 		return
 	}
 	e.begun = true
-	cause := Cause{Kind: CauseStart, Text: "the project starts"}
+	cause := Cause{Kind: CauseStart, Reason: Reason{Kind: ReasonProjectStart}}
 	r := e.ripples.open(e.now, cause)
 	units, _ := e.plan.WithNeeds(ev.Units)
 	if len(ev.Units) == 0 {
@@ -194,7 +194,7 @@ func (e *Engine) begin(ev Begin) {
 			u.owed = pendingWork{} // and nothing else
 			e.askFor(u, r, hits)
 		} else {
-			e.intend(u, r, cause.Text)
+			e.intend(u, r, cause.Reason)
 		}
 	}
 }
@@ -210,7 +210,7 @@ func (e *Engine) notWatched(ev Unwatched) {
 		return
 	}
 	e.unwatched = ev.Problem
-	e.tell(Fact{Kind: FactUnwatched, Problem: ev.Problem})
+	e.tell(Fact{Kind: FactUnwatched, Problem: told(ev.Problem)})
 	e.settingsRead = e.settingsTouched
 	for _, u := range e.units {
 		for _, t := range u.touches {

@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/text/format"
 )
 
 func projectOf(units ...*plan.Unit) *plan.Plan { return &plan.Plan{Name: "ferries", Units: units} }
@@ -43,7 +42,7 @@ func TestClockIsSet(t *testing.T) {
 			e.Step(at, TimerFired{timer.Timer})
 			s := e.Snapshot()
 			assert.Equal(t, VerdictCurrent, s.Verdict.Word)
-			assert.Contains(t, s.Verdict.Text, "started in 3.00 s")
+			assert.Equal(t, 3*time.Second, s.Standing.StartedIn)
 			assert.Equal(t, at.Wall, s.Units[0].Run.ReadyAt.Wall, "people see the clock as it is now")
 
 			told := at.Wall.Add(time.Second)
@@ -107,12 +106,13 @@ func TestSaveIsRemembered(t *testing.T) {
 	change := func(burst int, hits ...Hit) Change { return Change{Burst: burst, Since: at, Hits: hits} }
 	step(Begin{})
 	step(change(1, Hit{Unit: "api", Path: "a.go", What: "written"}))
-	saved := format.Clock(at.Add(-2 * time.Second).Wall)
+	saved := at.Add(-2 * time.Second)
 	require.Len(t, e.Snapshot().Saves, 1)
 	for range 2 * keptRipples {
 		step(Requested{Request: RestartUnit, Units: []string{"web"}})
 	}
-	assert.Contains(t, e.Snapshot().Verdict.Text, "all 2 run the code saved "+saved[:6], "it is not forgotten")
+	require.NotNil(t, e.Snapshot().Standing.Save, "it is not forgotten")
+	assert.WithinDuration(t, saved.Wall, e.Snapshot().Standing.Save.At.Wall, time.Minute)
 
 	step(Touched{Burst: 2, Units: []string{"api"}}) // by its own run, for all one knows
 	require.Len(t, asked, 1)
@@ -133,9 +133,9 @@ func TestFilesAreCountedOnce(t *testing.T) {
 	}
 	e.Step(at, Change{Burst: 1, Since: at, Hits: hits})
 	s := e.Snapshot()
-	assert.Equal(t, "f0.go, f1.go and 201 more", s.Ripples[1].Title())
+	assert.Equal(t, Reason{Kind: ReasonFiles, Files: []string{"f0.go", "f1.go"}, Count: 203}, s.Ripples[1].Opening())
 	assert.Len(t, s.Ripples[1].Paths, 100)
-	assert.Equal(t, "f0.go, f1.go and 201 more changed", because(hits))
+	assert.Equal(t, s.Ripples[1].Opening(), filesChanged(hits))
 }
 
 // TestRippleKeepsSpans tells what every run, step and pass of a ripple was spent on, also of

@@ -376,8 +376,8 @@ type Tell struct{ Fact }
 // Answer answers a Requested of that ID.
 type Answer struct {
 	ID      int
-	Ripple  int    // that the request has opened; 0 where nothing had to be done
-	Refusal string // why nothing is done about it; empty where it was accepted
+	Ripple  int // that the request has opened; 0 where nothing had to be done
+	Refusal Refusal
 }
 
 // Finish says that all runs have ended and the session can go.

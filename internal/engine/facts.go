@@ -8,25 +8,25 @@ type FactKind string
 // The kinds of facts. Beside each stands which fields of Fact it has, apart from Kind, and
 // from Unit, Run and Ripple, which are set wherever they make sense.
 const (
-	FactRunStarted    FactKind = "run-started"    // Verb, Because; Command where it is not the unit's own
+	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command where it is not the unit's own
 	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
 	FactRunLate       FactKind = "run-late"       // a service is not ready in time, or fails a check, and keeps running: Problem
-	FactRunEnded      FactKind = "run-ended"      // State; Exit, Problem, Took, Files (suspects), Since (reused)
+	FactRunEnded      FactKind = "run-ended"      // State, Took, Over
 	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
 	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID
 	FactStepStarted   FactKind = "step-started"   // Command
 	FactPassStarted   FactKind = "pass-started"   // Pass
 	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; State, and Problem where that is Failed
 	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not taken up
-	FactSignalSent    FactKind = "signal-sent"    // Signal, Because
+	FactSignalSent    FactKind = "signal-sent"    // Signal, Reasons
 	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (of the change), Problem (what is not there)
-	FactRippleOpened  FactKind = "ripple-opened"  // Because
-	FactRippleRested  FactKind = "ripple-rested"  // Outcome, Took; Problem where that is not current, else Because: what took how long
-	FactUnitStale     FactKind = "unit-stale"     // Because
+	FactRippleOpened  FactKind = "ripple-opened"  // Reasons
+	FactRippleRested  FactKind = "ripple-rested"  // Outcome, Took, Over.Ripple
+	FactUnitStale     FactKind = "unit-stale"     // Block
 	FactUnitCurrent   FactKind = "unit-current"
-	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (ignored from now on); Verb where the unit is alone in it
+	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (ignored from now on); Verb unless a service only writes what it does not pick up
 	FactLoopForgotten FactKind = "loop-forgotten"
-	FactSettingsUsed  FactKind = "settings-used" // Because; empty where only an error has gone
+	FactSettingsUsed  FactKind = "settings-used" // Reasons; none where only an error has gone
 	FactSettingsBad   FactKind = "settings-bad"  // Problem
 	FactUnwatched     FactKind = "unwatched"     // files are not watched: Problem; without one, they are again
 	FactPaused        FactKind = "paused"        // one unit, or without one all reactions
@@ -34,7 +34,7 @@ const (
 )
 
 // Fact is something that has happened, as the engine tells it. Which fields are set
-// stands at each FactKind; Words makes a sentence of it.
+// stands at each FactKind; package explain makes a sentence of it.
 type Fact struct {
 	Kind    FactKind
 	Unit    string // empty where the whole project is meant
@@ -42,12 +42,12 @@ type Fact struct {
 	Pass    int
 	Ripple  int // 0 where no ripple is meant
 	Verb    string
-	Because string
+	Reasons []Reason
 	Command string
 	Signal  string
-	Problem string
+	Problem Problem
 	State   State
-	Exit    *Exit
+	Block   *Block
 	Outcome Outcome
 	Took    time.Duration
 	Since   time.Time // on the wall clock
@@ -60,6 +60,7 @@ type Fact struct {
 
 // Over is what a fact says has ended. It does not change any more.
 type Over struct {
+	End    *End    // of FactRunEnded
 	Run    *Run    // of FactRunEnded and FactRunReady
 	Ripple *Ripple // of FactRippleRested
 }
@@ -83,7 +84,7 @@ func (f Fact) Tone() Tone {
 	case FactRunReady, FactSignalSent, FactSettingsUsed, FactUnitCurrent:
 		return ToneCurrent
 	case FactUnwatched:
-		if f.Problem == "" {
+		if f.Problem.IsZero() {
 			return ToneCurrent
 		}
 		return ToneStale
@@ -112,7 +113,7 @@ func (f Fact) Tone() Tone {
 // people does without it.
 func (f Fact) Quiet() bool {
 	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed ||
-		f.Kind == FactSettingsUsed && f.Because != ""
+		f.Kind == FactSettingsUsed && len(f.Reasons) > 0
 }
 
 // tell gives a fact to the account.

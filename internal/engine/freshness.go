@@ -1,5 +1,7 @@
 package engine
 
+import "slices"
+
 // Freshness says whether a unit runs the newest code that concerns it.
 type Freshness uint8
 
@@ -31,25 +33,39 @@ func (u *unit) freshness() Freshness {
 	return NoCode
 }
 
-// Staleness is why a unit is stale: Since is the first save that it has not read,
-// zero where it is stale for another reason, Text what prevents it from becoming current.
+// Staleness is why a unit is stale.
 type Staleness struct {
-	Since Moment
-	Text  string
-	root  *unit // whose state stands in the way
+	Since Moment // the first save that it has not read; zero where it is stale for another reason
+	Root  string // the unit whose state stands in the way, perhaps itself
+	Block Block  // what keeps that unit from the newest code
+	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
+	OnlyNarrowed bool
 }
 
 // staleness looks for what keeps a stale unit from the newest code, first at the
 // unit itself and then up the units that it waits for.
 func (u *unit) staleness() Staleness {
-	if up := u.heldUpBy(); up != nil {
-		s := up.staleness()
-		if u.touched > u.goodRead || s.Since.IsZero() {
-			s.Since = u.unreadSince()
-		}
-		return s
+	root, since := u.root()
+	return Staleness{Since: since, Root: root.spec.Name, Block: root.block(), OnlyNarrowed: root == u && u.onlyNarrowed()}
+}
+
+// root returns the unit whose state keeps this one from the newest code, and the first save that it has not read, zero
+// where it has read all.
+func (u *unit) root() (*unit, Moment) {
+	up := u.heldUpBy()
+	if up == nil {
+		return u, u.unreadSince()
 	}
-	return Staleness{Since: u.unreadSince(), Text: u.blockingWords(), root: u}
+	root, since := up.root()
+	if u.touched > u.goodRead || since.IsZero() {
+		since = u.unreadSince()
+	}
+	return root, since
+}
+
+// onlyNarrowed reports whether the unit would be current if it were not narrowed.
+func (u *unit) onlyNarrowed() bool {
+	return u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil && u.touched <= u.run.read
 }
 
 // unreadSince is when the unit was first touched since its newest good run, or zero.
@@ -60,41 +76,39 @@ func (u *unit) unreadSince() Moment {
 	return Moment{}
 }
 
-// blockingWords says what keeps a unit, and all that wait for it, from the newest
-// code.
-func (u *unit) blockingWords() string {
-	name := u.spec.Name
+// block returns what keeps a unit, and all that wait for it, from the newest code.
+func (u *unit) block() Block {
+	b := Block{Unit: u.spec.Name, State: u.state}
 	switch {
 	case u.state.Broken():
-		return name + " " + u.state.String()
-	case u.gone != "":
-		return u.gone + " is missing, which " + name + " makes"
+	case len(u.gone) > 0:
+		b.Kind, b.Files = BlockOutputs, u.gone
 	case u.narrowed != "":
-		return name + " " + u.narrowedWords()
+		b.Kind, b.To = BlockNarrowed, u.narrowed
 	case u.paused:
-		return name + " is paused" + u.onResume()
+		b.Kind = BlockPaused
+		b.Verb, b.Resume = u.onResume()
 	case u.obstacle != nil && u.obstacle.on == nil, u.stirring() && !u.moving && u.wanted:
-		return "all reactions are paused" + u.onResume()
+		b.Kind = BlockAll
+		b.Verb, b.Resume = u.onResume()
 	case u.missedPass():
-		return name + " " + u.missedWords()
+		b.Kind, b.Since = BlockPass, u.staleSince.Wall
 	case u.onlyWhenAsked() && u.run != nil:
-		return name + " runs only when asked"
+		b.Kind = BlockManual
 	case !u.owed.empty() && u.state == Done:
-		return name + " still has to run " + u.owed.texts(u.spec)[0]
-	case u.state == Stopped:
-		return name + " is stopped"
+		b.Kind, b.Command = BlockOwed, u.owed.texts(u.spec)[0]
 	case u.state == Idle:
-		return name + " was not started"
+		b.Kind = BlockNever
 	}
-	return name + " is " + u.state.String()
+	return b
 }
 
-// onResume says what the unit will do when reactions are resumed; empty: nothing that is known.
-func (u *unit) onResume() string {
+// onResume returns what the unit will do when reactions are resumed, and why; no reasons: nothing that is known.
+func (u *unit) onResume() (verb string, why []Reason) {
 	if u.pending == nil || len(u.pending.reasons) == 0 {
-		return ""
+		return "", nil
 	}
-	return "; on resume " + u.spec.Name + " " + u.spec.Verb() + ": " + sentence(u.pending.reasons)
+	return u.spec.Verb(), slices.Clone(u.pending.reasons)
 }
 
 // heldUpBy returns the unit upstream that this one cannot get past, or nil.
@@ -111,24 +125,4 @@ func (u *unit) heldUpBy() *unit {
 		}
 	}
 	return nil
-}
-
-func (u *unit) narrowedWords() string { return "is narrowed to " + u.narrowed }
-
-func (u *unit) brokenWords() string {
-	if u.run == nil {
-		return u.spec.Name + " " + u.state.String()
-	}
-	switch words := u.reportWords(); {
-	case words == "":
-	case u.state == Crashed:
-		return u.spec.Name + " " + u.state.String() + " (" + u.run.Exit.words() + "): " + words
-	default:
-		return u.spec.Name + ": " + words
-	}
-	detail := u.run.Problem
-	if detail == "" {
-		detail = u.run.Exit.words()
-	}
-	return u.spec.Name + " " + u.state.String() + " (" + detail + ")"
 }

@@ -13,8 +13,8 @@ func (e *Engine) checked(ev Checked) {
 	switch {
 	case ev.Problem != "" && u.state == Ready:
 		u.state, u.run.failed, u.run.ails = Failed, true, true
-		u.run.Problem = ev.Problem
-		e.tellRun(u, Fact{Kind: FactRunLate, Problem: ev.Problem})
+		u.run.Problem = told(ev.Problem)
+		e.tellRun(u, Fact{Kind: FactRunLate, Problem: u.run.Problem})
 		e.enqueue(u)
 	case ev.Problem == "" && u.state == Failed && u.run.ails:
 		e.recovered(u)
@@ -23,7 +23,7 @@ func (e *Engine) checked(ev Checked) {
 
 // recovered makes a service ready that was in trouble, and lets those start that wait for it.
 func (e *Engine) recovered(u *unit) {
-	u.state, u.run.failed, u.run.ails, u.run.Problem = Ready, false, false, ""
+	u.state, u.run.failed, u.run.ails, u.run.Problem = Ready, false, false, Problem{}
 	e.tellRun(u, Fact{Kind: FactRunReady})
 	e.enqueue(u)
 	for _, d := range u.downstream {
@@ -32,7 +32,7 @@ func (e *Engine) recovered(u *unit) {
 	var r *Ripple // one for all, opened when there is any
 	e.release(u, func() *Ripple {
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready again"})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: Reason{Kind: ReasonReadyAgain, Unit: u.spec.Name}})
 		}
 		return r
 	})

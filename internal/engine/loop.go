@@ -3,10 +3,7 @@ package engine
 import (
 	"path"
 	"slices"
-	"strings"
 	"time"
-
-	"omnivigil/internal/text/format"
 )
 
 // Units whose runs write files that concern them would run again and again, whether a unit
@@ -210,7 +207,7 @@ func (e *Engine) follow(f, u *unit, r *Ripple) {
 			c = before
 		}
 	}
-	e.intend(f, r, u.spec.Name+" "+u.finishedWord()).chain = c
+	e.intend(f, r, Reason{Kind: ReasonFollowed, Unit: u.spec.Name, Ends: u.ends()}).chain = c
 }
 
 // reconsider takes back what followed from taking a unit for one that has done a writing.
@@ -251,33 +248,15 @@ type Loop struct {
 
 // LoopLink is a unit that another has set off.
 type LoopLink struct {
-	By, Unit string   // By is "one or another" where it cannot be told which
-	Files    []string // what By wrote; empty where Unit follows By
-	Does     string   // what Unit did then: "restarts"
+	By    []string // by one of these, where it is not known which
+	Unit  string
+	Files []string // what By wrote; empty where Unit follows By
+	Does  string   // what Unit did then: "restarts"
 }
 
 // Alone reports whether the unit sets itself off.
-func (l *Loop) Alone() bool { return len(l.Round) == 1 && l.Round[0].By == l.Round[0].Unit }
-
-// Words tell how it goes round.
-func (l *Loop) Words() string {
-	var parts []string
-	for i, link := range l.Round {
-		text := "writes " + format.List(link.Files)
-		if len(link.Files) == 0 {
-			text = "is followed by " + link.Unit
-		}
-		if i == 0 {
-			text = link.By + " " + text
-		} else {
-			text = link.By + " " + l.Round[i-1].Does + " and " + text
-		}
-		parts = append(parts, text)
-	}
-	if n := len(l.Round); n > 0 {
-		parts = append(parts, l.Round[n-1].Unit+" "+l.Round[n-1].Does)
-	}
-	return strings.Join(parts, ", ")
+func (l *Loop) Alone() bool {
+	return len(l.Round) == 1 && len(l.Round[0].By) == 1 && l.Round[0].By[0] == l.Round[0].Unit
 }
 
 // stopLoop ignores what sets a unit off again and again, and returns the hits that are left.
@@ -314,19 +293,17 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 		}
 		l.Round = append(
 			l.Round,
-			LoopLink{strings.Join(by, " or "), link.unit.spec.Name, link.files, link.unit.spec.Verb()},
+			LoopLink{by, link.unit.spec.Name, link.files, link.unit.spec.Verb()},
 		)
 	}
 	u.loop = l
 	e.emit(IgnoreFiles{u.spec.Name, slices.Clone(l.Files)})
 	f := Fact{Kind: FactLoopStopped, Loop: l, Files: files}
 	if !u.takesUp() || u.missedResults == 0 {
-		f.Verb = u.verb()
+		f.Verb = u.spec.Verb()
 	}
 	e.tellRun(u, f)
 }
-
-func (u *unit) verb() string { return strings.TrimSuffix(u.spec.Verb(), "s") }
 
 // reactAgain forgets which files are ignored, because a person says so or the settings do.
 func (e *Engine) reactAgain(u *unit) {
@@ -355,28 +332,14 @@ func (e *Engine) untouchBy(u *unit, burst int) {
 	e.enqueue(u)
 }
 
-func (u *unit) lookoutWords() string {
-	round := u.pending.chain.lastRound(u)
-	if len(round) == 0 {
-		return "waits a moment"
-	}
-	l := round[len(round)-1]
-	who := "it"
-	if !l.mayBeBy(u) {
-		who = l.by[0].unit.spec.Name
-	}
-	return "waits a moment: " + who + " may have written " + format.List(l.files)
-}
-
-// loopWords names the first unit whose loop the person has not taken note of yet.
-func (e *Engine) loopWords() string {
-	for _, u := range e.standings.loops[:min(len(e.standings.loops), 1)] {
-		switch {
-		case u.loop.Alone():
-			return "; " + u.spec.Name + " writes what makes it " + u.verb() + ", which is ignored"
-		default:
-			return "; a loop of " + u.spec.Name + " and " + u.loop.Round[0].Unit + " was stopped"
+// lookout returns what a unit waits for that may be in a loop.
+func (u *unit) lookout() Wait {
+	w := Wait{Kind: WaitLookout}
+	if round := u.pending.chain.lastRound(u); len(round) > 0 {
+		last := round[len(round)-1]
+		if w.Files = last.files; !last.mayBeBy(u) {
+			w.On = last.by[0].unit.spec.Name
 		}
 	}
-	return ""
+	return w
 }

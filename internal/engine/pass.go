@@ -216,8 +216,6 @@ func (u *unit) missedPass() bool {
 	return u.takesUp() && u.passes.missed && u.touched > u.goodRead
 }
 
-func (u *unit) missedWords() string { return missedWords(u.staleSince.Wall) }
-
 func (e *Engine) passBegan(ev PassBegan) {
 	u := e.of(ev.Unit, ev.Run)
 	if u == nil || !u.run.spawned || u.spec.Pass == nil || u.state == Stopping {
@@ -262,12 +260,12 @@ func (e *Engine) passEnded(ev PassEnded) {
 		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Ready})
 		e.passedWell(u)
 	} else {
-		u.run.Problem = ev.Saw
+		u.run.Problem = told(ev.Saw)
 		u.run.endSpan(e.now)
 		u.state = Failed
 		e.tellRun(
 			u,
-			Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Failed, Problem: ev.Saw},
+			Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Failed, Problem: told(ev.Saw)},
 		)
 	}
 	e.takeUp(u, hasRead)
@@ -293,7 +291,7 @@ func (p *passes) partOfFailed(now Moment) bool {
 // passedWell makes a unit whose pass has ended well ready, once its readiness probe has
 // answered too.
 func (e *Engine) passedWell(u *unit) {
-	u.run.Problem, u.news = "", true
+	u.run.Problem, u.news = Problem{}, true
 	switch {
 	case u.run.ReadyAt.IsZero() && u.spec.Ready.Probed() && !u.run.answered:
 		if u.state != Starting {
@@ -339,7 +337,7 @@ func (e *Engine) handOn(u *unit) {
 	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {
 		r := e.ripples.open(
 			e.now,
-			Cause{Kind: CausePass, Unit: u.spec.Name, Text: u.spec.Name + " took up a change by itself"},
+			Cause{Kind: CausePass, Unit: u.spec.Name, Reason: Reason{Kind: ReasonTookUp, Unit: u.spec.Name}},
 		)
 		r.take(u)
 		r.credit(u, p.last)

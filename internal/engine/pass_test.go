@@ -94,7 +94,7 @@ func TestUndoneSaves(t *testing.T) {
 			at = at.Add(time.Minute)
 			tell(c.events...)
 			rest()
-			assert.Equal(t, VerdictCurrent, e.Snapshot().Verdict.Word, e.Snapshot().Verdict.Text)
+			assert.Equal(t, VerdictCurrent, e.Snapshot().Verdict.Word)
 			assert.Equal(t, c.acts, started > 1)
 		})
 	}

@@ -141,7 +141,7 @@ func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 			Run:     u.run.Number,
 			Ripple:  r.ID,
 			Signal:  name,
-			Because: because(hits),
+			Reasons: []Reason{filesChanged(hits)},
 		},
 	)
 }

@@ -3,10 +3,8 @@ package engine
 import (
 	"slices"
 	"sort"
-	"strings"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/text/format"
 )
 
 // connect puts the units of a plan into the order of needs and ties them to each
@@ -89,8 +87,8 @@ func (e *Engine) newPlan(ev NewPlan) {
 	if d.Empty() {
 		return
 	}
-	r := e.ripples.open(e.now, Cause{Kind: CauseSettings, Text: settingsText(d)})
-	e.tell(Fact{Kind: FactSettingsUsed, Ripple: r.ID, Because: r.Cause.Text})
+	r := e.ripples.open(e.now, Cause{Kind: CauseSettings, Reason: Reason{Kind: ReasonSettings, Settings: &d}})
+	e.tell(Fact{Kind: FactSettingsUsed, Ripple: r.ID, Reasons: []Reason{r.Cause.Reason}})
 	if !e.settingsSince.IsZero() {
 		r.Since = e.settingsSince
 	}
@@ -103,7 +101,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		r.take(u)
 		if !u.spec.Manual {
 			u.wanted = true
-			e.intend(u, r, "it is new in the settings")
+			e.intend(u, r, Reason{Kind: ReasonNewUnit})
 		}
 	}
 	e.rev++
@@ -116,7 +114,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		u.settled = e.rev
 		u.deaths = 0
 		if u.wanted {
-			e.intend(u, r, d.Reason(name)).cut = true
+			e.intend(u, r, Reason{Kind: ReasonUnitSettings, Text: d.Reason(name)}).cut = true
 		} else {
 			u.owed.whole = true
 		}
@@ -175,7 +173,7 @@ func (e *Engine) planBroken(ev PlanBroken) {
 	e.settingsRead = max(e.settingsRead, ev.Burst)
 	if ev.Problem != e.broken {
 		e.broken = ev.Problem
-		e.tell(Fact{Kind: FactSettingsBad, Problem: ev.Problem})
+		e.tell(Fact{Kind: FactSettingsBad, Problem: told(ev.Problem)})
 	}
 }
 
@@ -189,19 +187,3 @@ func (e *Engine) touchSettings(ev SettingsTouched) {
 
 // settingsPending reports whether settings were written that have not been read.
 func (e *Engine) settingsPending() bool { return e.settingsTouched > e.settingsRead }
-
-func settingsText(d plan.Difference) string {
-	var parts []string
-	for _, p := range []struct {
-		names []string
-		what  string
-	}{{slices.Concat(d.Changed, d.Adjusted), "changed"}, {d.Added, "new"}, {d.Removed, "gone"}} {
-		if len(p.names) > 0 {
-			parts = append(parts, format.List(p.names)+" "+p.what)
-		}
-	}
-	if d.Variables != "" {
-		parts = append(parts, d.Variables+" changed")
-	}
-	return "settings reloaded: " + strings.Join(parts, ", ")
-}

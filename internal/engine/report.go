@@ -1,14 +1,10 @@
 package engine
 
 import (
-	"cmp"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"omnivigil/internal/api/report"
-	"omnivigil/internal/text/format"
 )
 
 // Reported says what a unit's output has meant so far: the results of its tests, and the places
@@ -33,93 +29,8 @@ type Report struct {
 	FailedAt time.Time     // when the first case failed in the newest run; zero: none has
 }
 
-// Words says what is wrong by the report: "2 tests failing (1 new): TestBerths, TestTides", or
-// "3 errors (1 new): berths.go:8:5: undefined: tide"; empty where nothing is.
-func (r Report) Words() string {
-	switch {
-	case r.Failed > 0:
-		text := format.Count(r.Failed, "test") + " failing" + newWords(r.New) + ": " + strings.Join(r.Names, ", ")
-		if r.Failed > len(r.Names) {
-			text += ", ..."
-		}
-		return text
-	case r.Errors == 1:
-		return r.First
-	case r.Errors > 1:
-		return format.Count(r.Errors, "error") + newWords(r.Added) + ": " + r.First
-	}
-	return ""
-}
-
-// warningWords is Words for a run that has failed by warnings alone.
-func (r Report) warningWords() string {
-	if r.Warnings == 0 {
-		return ""
-	}
-	return format.Count(r.Warnings, "warning") + newWords(r.Added) + ": " + r.First
-}
-
-// soFar says what a run that is under way has told of failed tests; empty: nothing.
-func (r Report) soFar() string {
-	if r.FailedNow == 0 {
-		return ""
-	}
-	return format.Count(
-		r.FailedNow,
-		"test",
-	) + " failing so far: " + strings.Join(
-		r.Names[:min(len(r.Names), r.FailedNow)],
-		", ",
-	)
-}
-
-// WordsOf is Words, but only where that run has said something.
-func (r Report) WordsOf(run int) string {
-	if r.Run != run {
-		return ""
-	}
-	return r.Words()
-}
-
-func newWords(n int) string {
-	if n == 0 {
-		return ""
-	}
-	return fmt.Sprintf(" (%d new)", n)
-}
-
-// Totals tells the numbers: "14 tests, 1 failing, 2 skipped; 3 warnings". Empty: there are none.
-func (r Report) Totals() string {
-	var parts []string
-	add := func(n int, what string) {
-		if n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, what))
-		}
-	}
-	if r.Cases > 0 {
-		if !r.OnlyFailures {
-			parts = append(parts, format.Count(r.Cases, "test"))
-		}
-		add(r.Failed, "failing"+newWords(r.New))
-		add(r.Fixed, "fixed")
-		add(r.Skipped, "skipped")
-		add(r.Flaky, "flaky")
-		add(r.Slow, "slow")
-	}
-	tests := strings.Join(parts, ", ")
-	if parts = nil; r.Errors > 0 {
-		parts = append(parts, format.Count(r.Errors, "error"))
-	}
-	if r.Warnings > 0 {
-		parts = append(parts, format.Count(r.Warnings, "warning"))
-	}
-	add(r.Added, "new")
-	add(r.Gone, "gone")
-	return strings.Join(
-		slices.DeleteFunc([]string{tests, strings.Join(parts, ", ")}, func(s string) bool { return s == "" }),
-		"; ",
-	)
-}
+// Wrong reports whether the report says that something is wrong: a failing test or an error.
+func (r Report) Wrong() bool { return r.Failed > 0 || r.Errors > 0 }
 
 // reported notes what a run's output has meant so far. Reports of one run may come late, and in
 // another order than they were made: only what is newer counts, and nothing after the final one.
@@ -140,44 +51,22 @@ func (e *Engine) reported(ev Reported) {
 	e.show(u)
 }
 
-// reportWords says what is wrong by what the newest run has said; empty where it has said
-// nothing.
-func (u *unit) reportWords() string {
-	if u.run == nil {
-		return ""
+// reportedWrong returns what the output of the newest run said is wrong; nil: nothing.
+func (u *unit) reportedWrong() *Report {
+	if u.run == nil || u.report.Run != u.run.Number || !u.report.Wrong() {
+		return nil
 	}
-	return u.report.WordsOf(u.run.Number)
-}
-
-// findingWords tell what tools have said that breaks nothing.
-func (e *Engine) findingWords() string {
-	e.reports = slices.DeleteFunc(e.reports, func(u *unit) bool { return u.removed })
-	warnings, errors := 0, 0
-	for _, u := range e.reports {
-		if u.wanted {
-			warnings, errors = warnings+u.report.Warnings, errors+u.report.Errors
-		}
-	}
-	var parts []string
-	if errors > 0 {
-		parts = append(parts, format.Count(errors, "error"))
-	}
-	if warnings > 0 {
-		parts = append(parts, format.Count(warnings, "warning"))
-	}
-	if len(parts) == 0 {
-		return ""
-	}
-	return "; " + strings.Join(parts, ", ")
+	report := u.report
+	return &report
 }
 
 // narrow has units run some of their cases only, until they are widened.
 func (e *Engine) narrow(units []*unit, words []string, to string) {
-	text := "you narrowed " + unitNames(units) + " to " + to
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	reason := Reason{Kind: ReasonNarrowed, Units: namesOf(units), Text: to}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		u.narrowed, u.narrowWords = to, slices.Clone(words)
-		e.force(u, r, text)
+		e.force(u, r, reason)
 	}
 }
 
@@ -187,11 +76,11 @@ func (e *Engine) widen(units []*unit) {
 	if len(units) == 0 {
 		return
 	}
-	text := "you widened " + unitNames(units) + " to all tests"
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	reason := Reason{Kind: ReasonWidened, Units: namesOf(units)}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		u.narrowed, u.narrowWords = "", nil
-		e.force(u, r, text)
+		e.force(u, r, reason)
 	}
 }
 
@@ -199,10 +88,11 @@ func (e *Engine) widen(units []*unit) {
 // so. No unit builds on such a run: it says nothing of the others.
 func (e *Engine) narrowDone(u *unit) {
 	if u.spec.Widen && u.pending == nil && u.narrowed == u.run.narrowed && u.wanted {
-		text := cmp.Or(u.narrowed, "some tests") + " passed, so all run again"
+		reason := Reason{Kind: ReasonNarrowPassed, Unit: u.spec.Name, Text: u.narrowed}
 		u.narrowed, u.narrowWords = "", nil
-		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + ": " + text})
-		e.force(u, r, text)
+		r := e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: reason})
+		reason.Unit = "" // the run's own
+		e.force(u, r, reason)
 	}
 	for _, d := range u.downstream {
 		e.enqueue(d)

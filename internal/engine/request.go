@@ -2,8 +2,6 @@ package engine
 
 import (
 	"slices"
-
-	"omnivigil/internal/text/format"
 )
 
 // requested does what a person asks for, and answers.
@@ -18,31 +16,31 @@ func (e *Engine) requested(ev Requested) {
 }
 
 // carryOut does what is asked for, or says why not.
-func (e *Engine) carryOut(ev Requested) (refusal string) {
+func (e *Engine) carryOut(ev Requested) Refusal {
 	if e.quitting && ev.Request != QuitNow && ev.Request != Quit {
-		return "the project is about to end"
+		return Refusal{Kind: RefusedEnding}
 	}
 	units := make([]*unit, len(ev.Units))
 	for i, name := range ev.Units {
 		if units[i] = e.byName[name]; units[i] == nil || units[i].removed {
-			return "there is no unit " + name
+			return Refusal{Kind: RefusedUnknownUnit, Unit: name}
 		}
 	}
 	if ev.Request == RestartUnit && len(ev.Hits) > 0 {
 		e.restartFor(units, ev.Hits)
-		return ""
+		return Refusal{}
 	}
 	if of, known := ofUnits[ev.Request]; known {
 		if len(units) == 0 {
-			return "no unit was named to " + string(ev.Request)
+			return Refusal{Kind: RefusedNoUnit, Request: ev.Request}
 		}
 		of(e, units)
-		return ""
+		return Refusal{}
 	}
 	switch ev.Request {
 	case AddWords, RunWith:
 		if len(units) == 0 {
-			return "no unit was named to add words to"
+			return Refusal{Kind: RefusedNoUnit, Request: ev.Request}
 		}
 		if ev.Request == AddWords {
 			e.addWords(units, ev.Words)
@@ -51,10 +49,10 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 		}
 	case Narrow:
 		if len(units) == 0 || len(ev.Words) == 0 || ev.To == "" {
-			return "narrowing needs units and cases"
+			return Refusal{Kind: RefusedNoUnit, Request: ev.Request}
 		}
 		if i := slices.IndexFunc(units, func(u *unit) bool { return !u.spec.Kind.Ends() }); i >= 0 {
-			return units[i].spec.Name + " is a service, which has no tests to choose from"
+			return Refusal{Kind: RefusedService, Unit: units[i].spec.Name}
 		}
 		e.narrow(units, ev.Words, ev.To)
 	case Quit:
@@ -81,16 +79,16 @@ func (e *Engine) carryOut(ev Requested) (refusal string) {
 				u.paused = false
 			}
 			e.tell(Fact{Kind: FactResumed})
-			e.resume(e.units, "all reactions resumed")
+			e.resume(e.units, nil)
 		}
 	case Dismiss:
 		e.dismiss(units)
 	case RestartAll:
-		e.restart(e.wantedUnits(), "everything")
+		e.restart(e.wantedUnits(), nil)
 	default:
-		return "nothing is known of a request to " + string(ev.Request)
+		return Refusal{Kind: RefusedUnknown, Request: ev.Request}
 	}
-	return ""
+	return Refusal{}
 }
 
 // ofUnits are the requests that concern certain units.
@@ -104,15 +102,6 @@ var ofUnits = map[Request]func(*Engine, []*unit){
 	KeepIgnoring: (*Engine).keepIgnoring,
 	ReactAgain:   (*Engine).reactsAgain,
 	Widen:        (*Engine).widen,
-}
-
-// unitNames names the first of several units and counts the rest.
-func unitNames(units []*unit) string {
-	names := make([]string, len(units))
-	for i, u := range units {
-		names[i] = u.spec.Name
-	}
-	return format.List(names)
 }
 
 func (e *Engine) setUp(units []*unit) {
@@ -143,7 +132,7 @@ func (e *Engine) resumeUnits(units []*unit) {
 		u.paused = false
 		e.tell(Fact{Kind: FactResumed, Unit: u.spec.Name})
 	}
-	e.resume(units, unitNames(units)+" resumed")
+	e.resume(units, namesOf(units))
 }
 
 func (e *Engine) keepIgnoring(units []*unit) {
@@ -180,20 +169,17 @@ func (e *Engine) restartUnits(units []*unit) {
 	case len(others) == 0:
 		e.startByRequest(idle)
 	default:
-		e.restart(units, unitNames(units))
+		e.restart(units, namesOf(units))
 	}
 }
 
 // addWords has units run with words added to their commands, from now on.
 func (e *Engine) addWords(units []*unit, words []string) {
-	text := "you took the added words away"
-	if len(words) > 0 {
-		text = "you added " + format.Typed(words)
-	}
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	reason := Reason{Kind: ReasonArguments, Words: words}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		e.holdWords(u, words)
-		e.force(u, r, text)
+		e.force(u, r, reason)
 	}
 }
 
@@ -206,13 +192,10 @@ func (e *Engine) holdWords(u *unit, words []string) {
 
 // runWith reruns or restarts units once with these words added, and no others.
 func (e *Engine) runWith(units []*unit, words []string) {
-	text := "you asked for the plain command once"
-	if len(words) > 0 {
-		text = "you asked for one run with " + format.Typed(words)
-	}
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+	reason := Reason{Kind: ReasonAskedOnce, Words: words}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
-		a := e.force(u, r, text)
+		a := e.force(u, r, reason)
 		a.once, a.words = true, words
 	}
 }
@@ -227,24 +210,23 @@ func (e *Engine) wantedUnits() []*unit {
 	return units
 }
 
-// restart restarts or reruns units although nothing may have changed.
-func (e *Engine) restart(units []*unit, what string) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to restart " + what})
+// restart restarts or reruns units although nothing may have changed. Names are those that the request names.
+func (e *Engine) restart(units []*unit, names []string) {
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedRestart, Units: names}})
 	for _, u := range units {
-		e.force(u, r, "you asked")
+		e.force(u, r, Reason{Kind: ReasonAsked})
 	}
 }
 
 // restartFor has units run what changes of files ask for.
 func (e *Engine) restartFor(units []*unit, hits []Hit) {
-	r := e.ripples.open(
-		e.now,
-		Cause{Kind: CauseRequest, Text: "you asked to run " + unitNames(units) + " for " + because(hits)},
-	)
+	reason := filesChanged(hits)
+	reason.Kind, reason.Units = ReasonAskedFor, namesOf(units)
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		own := hitsOf(hits, u.spec.Name)
 		if len(own) == 0 { // it follows one that has some
-			e.force(u, r, "you asked")
+			e.force(u, r, Reason{Kind: ReasonAsked})
 			continue
 		}
 		u.wanted, u.deaths = true, 0
@@ -258,12 +240,12 @@ func (e *Engine) restartFor(units []*unit, hits []Hit) {
 func (e *Engine) askFor(u *unit, r *Ripple, hits []Hit) *act {
 	what := pendingWork{}
 	what.note(u.spec, hits)
-	return e.ask(u, r, because(hits), what)
+	return e.ask(u, r, filesChanged(hits), what)
 }
 
 // force makes a unit act although reactions may be paused, and starts what it needs
 // and does not run.
-func (e *Engine) force(u *unit, r *Ripple, reason string) *act {
+func (e *Engine) force(u *unit, r *Ripple, reason Reason) *act {
 	u.wanted, u.deaths = true, 0
 	a := e.intend(u, r, reason)
 	a.forced, a.cut = true, true
@@ -277,9 +259,9 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil {
+		if !up.wanted && !(up.satisfied() && up.upToDate) || len(up.gone) > 0 && up.pending == nil {
 			up.wanted = true
-			if a := e.intend(up, r, u.spec.Name+" needs it"); up.gone != "" {
+			if a := e.intend(up, r, Reason{Kind: ReasonNeeded, Unit: u.spec.Name}); len(up.gone) > 0 {
 				a.forced = true
 			}
 		}
@@ -297,12 +279,12 @@ func (e *Engine) startByRequest(units []*unit) {
 			continue // there is nothing to do
 		}
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to start " + unitNames(units)})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedStart, Units: namesOf(units)}})
 		}
 		if running(u) {
 			e.wantNeeds(u, r, map[*unit]bool{})
 		} else {
-			e.force(u, r, "you asked")
+			e.force(u, r, Reason{Kind: ReasonAsked})
 		}
 	}
 }
@@ -314,7 +296,7 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 			continue
 		}
 		seen[up] = true
-		if !up.wanted && !(up.satisfied() && up.upToDate) || up.gone != "" && up.pending == nil ||
+		if !up.wanted && !(up.satisfied() && up.upToDate) || len(up.gone) > 0 && up.pending == nil ||
 			e.needsStart(up, seen) {
 			return true
 		}
@@ -334,7 +316,7 @@ func (e *Engine) stopByRequest(units []*unit) {
 			continue
 		}
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: "you asked to stop " + unitNames(units)})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedStop, Units: namesOf(units)}})
 		}
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
@@ -342,13 +324,14 @@ func (e *Engine) stopByRequest(units []*unit) {
 	}
 }
 
-// resume lets units act on what was kept for them while they were paused.
-func (e *Engine) resume(units []*unit, text string) {
-	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Text: text})
+// resume lets units act on what was kept for them while they were paused. Names are those that the request names.
+func (e *Engine) resume(units []*unit, names []string) {
+	reason := Reason{Kind: ReasonResumed, Units: names}
+	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		e.enqueue(u)
 		if u.pending != nil {
-			e.intend(u, r, "")
+			e.intend(u, r, Reason{})
 		}
 	}
 }

@@ -2,10 +2,7 @@ package engine
 
 import (
 	"slices"
-	"strings"
 	"time"
-
-	"omnivigil/internal/text/format"
 )
 
 // CauseKind is what opened a ripple.
@@ -25,12 +22,11 @@ func (k CauseKind) String() string {
 	return [...]string{"start", "change", "request", "crash", "settings", "release", "pass"}[k]
 }
 
-// Cause is what opened a ripple. Text is a whole phrase; for changes it follows
-// from the ripple's paths.
+// Cause is what opened a ripple. For changes, its paths say what.
 type Cause struct {
-	Kind CauseKind
-	Unit string
-	Text string
+	Kind   CauseKind
+	Unit   string
+	Reason Reason
 }
 
 // Outcome is how things stood when a ripple came to rest.
@@ -63,7 +59,7 @@ type Ripple struct {
 	TookOver  []int // earlier ripples whose work a run of this one did as well
 	TakenBy   []int // later ones that did work of this one
 	Outcome   Outcome
-	Detail    string // why the outcome is not current
+	Troubles  []Trouble // why the outcome is not current
 
 	openRipple
 }
@@ -84,11 +80,10 @@ type Concern struct{ Unit, Rule string }
 
 // RunRef names a run, or a pass of one, with how long it took once it is ready or over.
 type RunRef struct {
-	Unit   string
-	Number int
-	Pass   int // 0 where the run itself is meant
-	// Because is why the run was ordered; empty for a pass, which is not ordered.
-	Because string
+	Unit    string
+	Number  int
+	Pass    int      // 0 where the run itself is meant
+	Reasons []Reason // why the run was ordered; none for a pass, which is not ordered
 	Took    time.Duration
 	Failed  bool   // it did not end well, or was not ready in time
 	Spans   []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
@@ -97,12 +92,12 @@ type RunRef struct {
 // Resting reports whether all that the ripple caused has come to an end.
 func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 
-// Title says in a few words what opened the ripple.
-func (r *Ripple) Title() string {
+// Opening returns what opened the ripple.
+func (r *Ripple) Opening() Reason {
 	if r.Cause.Kind == CauseChange {
-		return format.ListOf(r.Paths, r.Files)
+		return Reason{Kind: ReasonFiles, Files: r.Paths[:min(len(r.Paths), maxReasonFiles)], Count: r.Files}
 	}
-	return r.Cause.Text
+	return r.Cause.Reason
 }
 
 func (r *Ripple) take(u *unit) {
@@ -297,7 +292,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 		}
 		rn.ripples = append(rn.ripples, r)
 		rn.Ripples = append(rn.Ripples, r.ID)
-		r.addRun(rn, RunRef{Unit: u.spec.Name, Number: rn.Number, Because: rn.Because})
+		r.addRun(rn, RunRef{Unit: u.spec.Name, Number: rn.Number, Reasons: rn.Reasons})
 	}
 	newest := rn.ripples[len(rn.ripples)-1]
 	for _, r := range rn.ripples[:len(rn.ripples)-1] {
@@ -312,7 +307,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 // announce tells of the ripples that are new.
 func (l *ledger) announce(e *Engine) {
 	for _, r := range l.opened {
-		e.tell(Fact{Kind: FactRippleOpened, Ripple: r.ID, Because: r.Title()})
+		e.tell(Fact{Kind: FactRippleOpened, Ripple: r.ID, Reasons: []Reason{r.Opening()}})
 	}
 	l.opened = nil
 }
@@ -358,13 +353,7 @@ func (e *Engine) rest(r *Ripple) {
 	}
 	r.judge()
 	e.ripples.count(r)
-	f := Fact{Kind: FactRippleRested, Ripple: r.ID, Outcome: r.Outcome, Took: r.RestAt.Sub(r.Since), Problem: r.Detail}
-	switch {
-	case len(r.Runs) > 0:
-		f.Because = r.durations()
-	case r.Cause.Kind == CauseChange:
-		f.Because = "nothing had to act"
-	}
+	f := Fact{Kind: FactRippleRested, Ripple: r.ID, Outcome: r.Outcome, Took: r.RestAt.Sub(r.Since)}
 	f.Over.Ripple = r
 	e.tell(f)
 	r.members, r.seen, r.runs, r.shown = nil, nil, nil, nil
@@ -383,7 +372,7 @@ func (l *ledger) count(r *Ripple) {
 
 // judge looks at those that the ripple moved and at all that build on them.
 func (r *Ripple) judge() {
-	var stale, broken []string
+	var stale, broken []Trouble
 	seen := map[*unit]bool{}
 	var look func(u *unit)
 	look = func(u *unit) {
@@ -392,11 +381,13 @@ func (r *Ripple) judge() {
 		}
 		seen[u] = true
 		if u.state.Broken() {
-			broken = append(broken, u.brokenWords())
+			broken = append(broken, Trouble{Unit: u.spec.Name, Failure: u.failure()})
 		} else if u.wanted && u.freshness() == Stale {
-			stale = append(stale, u.spec.Name+" is stale: "+u.staleness().Text)
+			block := u.staleness().Block
+			stale = append(stale, Trouble{Unit: u.spec.Name, Block: &block, Ran: true})
 		} else if r.neverRan(u) {
-			stale = append(stale, u.spec.Name+" did not run: "+u.blockingWords())
+			block := u.block()
+			stale = append(stale, Trouble{Unit: u.spec.Name, Block: &block})
 		}
 		for _, f := range u.followers {
 			look(f)
@@ -407,9 +398,9 @@ func (r *Ripple) judge() {
 	}
 	switch {
 	case len(broken) > 0:
-		r.Outcome, r.Detail = EndedBroken, strings.Join(append(broken, stale...), ", ")
+		r.Outcome, r.Troubles = EndedBroken, append(broken, stale...)
 	case len(stale) > 0:
-		r.Outcome, r.Detail = EndedStale, strings.Join(stale, ", ")
+		r.Outcome, r.Troubles = EndedStale, stale
 	default:
 		r.Outcome = EndedCurrent
 	}
@@ -427,7 +418,7 @@ const soonAfter = 5 * time.Second
 
 // amend makes a ripple that has come to rest a broken one, because a run of it crashed soon after it was ready.
 // It reports whether there is such a ripple.
-func (e *Engine) amend(u *unit, detail string) bool {
+func (e *Engine) amend(u *unit, after time.Duration) bool {
 	l := &e.ripples
 	i := slices.IndexFunc(l.all, func(r *Ripple) bool { return r.ID == u.run.newestRipple() })
 	if i < 0 || !l.all[i].Resting() {
@@ -435,7 +426,7 @@ func (e *Engine) amend(u *unit, detail string) bool {
 	}
 	old := l.all[i]
 	c := *old // snapshots have the old one
-	c.Outcome, c.Detail = EndedBroken, detail
+	c.Outcome, c.Troubles = EndedBroken, []Trouble{{Unit: u.spec.Name, Failure: u.failure(), Crashed: after}}
 	if old.Outcome != EndedBroken {
 		l.broken++
 	}
@@ -460,23 +451,10 @@ func (e *Engine) amend(u *unit, detail string) bool {
 			Ripple:  c.ID,
 			Outcome: c.Outcome,
 			Took:    c.RestAt.Sub(c.Since),
-			Problem: detail,
 			Over:    Over{Ripple: &c},
 		},
 	)
 	return true
-}
-
-// durations tells how long each unit's run took, the last one where several were
-// needed.
-func (r *Ripple) durations() string {
-	var parts []string
-	for i, ref := range r.Runs {
-		if !slices.ContainsFunc(r.Runs[i+1:], func(later *RunRef) bool { return later.Unit == ref.Unit }) {
-			parts = append(parts, ref.Unit+" "+format.Duration(ref.Took))
-		}
-	}
-	return strings.Join(parts, ", ")
 }
 
 // took is how long a run needed until it was ready or over.

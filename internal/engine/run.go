@@ -1,21 +1,17 @@
 package engine
 
 import (
-	"cmp"
-	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/text/format"
 )
 
 // Run is one execution of a unit. Times that have not come are zero.
 type Run struct {
 	Number    int
-	Because   string
+	Reasons   []Reason
 	Command   string // what it runs, where that is not simply the unit's own command
 	Ripples   []int  // that it belongs to, newest last
 	PID       int
@@ -24,8 +20,8 @@ type Run struct {
 	EndedAt   Moment
 	Exit      Exit
 	Reused    time.Time // when the run was whose result it took over; zero for one that really ran
-	Problem   string    // why it failed, where its exit does not say
-	Spans     []Span    // what came before it was ordered, and its own
+	Problem   Problem
+	Spans     []Span // what came before it was ordered, and its own
 }
 
 // run is a Run with what only the engine knows.
@@ -106,7 +102,7 @@ func (e *Engine) start(u *unit) {
 		// that is no ripple.
 		r := e.ripples.open(
 			e.now,
-			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is no longer blocked"},
+			Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: Reason{Kind: ReasonReleased, Unit: u.spec.Name}},
 		)
 		a.join(r)
 		r.take(u)
@@ -140,12 +136,12 @@ func (e *Engine) start(u *unit) {
 		r.pays.add(u.owed.covered(r))
 		u.owed.pay(r)
 	}
-	r.OrderedAt, r.Because = e.now, sentence(a.reasons)
+	r.OrderedAt, r.Reasons = e.now, a.reasons
 	state, phase, verb := u.working()
 	if r.Number = e.numbers[u.spec.Name] + 1; u.run != nil {
 		r.Number = u.run.Number + 1
 	} else {
-		verb = "starts"
+		verb = plan.Starts
 	}
 	a.span(e.now, Span{Phase: phase})
 	r.Spans = a.spans
@@ -175,7 +171,7 @@ func (e *Engine) start(u *unit) {
 // tellOpening tells that a run was ordered, unless that has been told.
 func (e *Engine) tellOpening(u *unit) {
 	if u.run.opening != "" {
-		e.tellRun(u, Fact{Kind: FactRunStarted, Verb: u.run.opening, Because: u.run.Because, Command: u.run.Command})
+		e.tellRun(u, Fact{Kind: FactRunStarted, Verb: u.run.opening, Reasons: u.run.Reasons, Command: u.run.Command})
 		u.run.opening = ""
 	}
 }
@@ -191,7 +187,7 @@ func (e *Engine) reused(ev Reused) {
 		return
 	}
 	u.run.opening, u.run.Reused = "", ev.At
-	e.ended(u, Done, Fact{Since: ev.At})
+	e.ended(u, End{State: Done, Reused: ev.At})
 	u.lasted = ev.Took
 	e.goodAgain(u)
 	u.makes(ev.At, Moment{})
@@ -209,7 +205,7 @@ func (e *Engine) goodAgain(u *unit) {
 	}
 	u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	u.run.pays, u.run.good = pendingWork{}, true
-	u.suspects, u.gone = nil, ""
+	u.suspects, u.gone = nil, nil
 	for _, d := range u.downstream {
 		e.enqueue(d)
 	}
@@ -219,7 +215,7 @@ func (e *Engine) goodAgain(u *unit) {
 func (u *unit) working() (State, Phase, string) {
 	switch {
 	case u.run != nil && u.run.serves:
-		return Running, PhaseRunning, "restarts"
+		return Running, PhaseRunning, plan.Restarts
 	case u.spec.Kind.Ends():
 		return Running, PhaseRunning, u.spec.Verb()
 	}
@@ -301,14 +297,14 @@ func (e *Engine) notSpawned(ev NotSpawned) {
 		return
 	}
 	e.tellOpening(u)
-	u.run.Problem = ev.Problem
+	u.run.Problem = told(ev.Problem)
 	switch u.ending {
 	case byRequest:
-		e.ended(u, Stopped, Fact{})
+		e.ended(u, End{State: Stopped})
 	case toAct:
-		e.ended(u, Waiting, Fact{})
+		e.ended(u, End{State: Waiting})
 	default:
-		e.ended(u, Failed, Fact{Problem: ev.Problem})
+		e.ended(u, End{State: Failed, Problem: u.run.Problem})
 	}
 }
 
@@ -363,13 +359,13 @@ func (e *Engine) ready(u *unit) {
 	case u.run.ails: // it is looked at by others
 		return
 	case u.state == Failed && u.live(): // it was late
-		u.run.Problem = ""
+		u.run.Problem = Problem{}
 		if u.spec.Pass == nil {
 			u.owed.pay(u.run)
 		}
 		r := e.ripples.open(
 			e.now,
-			Cause{Kind: CauseRelease, Unit: u.spec.Name, Text: u.spec.Name + " is ready after all"},
+			Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: Reason{Kind: ReasonLateReady, Unit: u.spec.Name}},
 		)
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
@@ -410,12 +406,9 @@ func (e *Engine) notReady(u *unit) {
 		e.setTimer(u, notReadyInTime, rd.Within)
 		return
 	case p.last == nil:
-		waitedFor = "its first pass to end"
+		waitedFor = ""
 	}
-	u.run.Problem = fmt.Sprintf("not ready within %s: waited for %s", format.Duration(rd.Within), waitedFor)
-	if u.run.seen != "" {
-		u.run.Problem += ", last seen: " + u.run.seen
-	}
+	u.run.Problem = Problem{Kind: ProblemLate, Within: rd.Within, Text: waitedFor, Seen: u.run.seen}
 	u.state, u.run.failed = Failed, true
 	if u.spec.Pass == nil {
 		u.owed.add(u.run.pays) // else its next good pass pays
@@ -434,7 +427,7 @@ func (e *Engine) finishedAgain(u *unit) {
 	u.run.pays, u.run.good = pendingWork{}, true
 	u.lasted = u.run.took(e.now)
 	u.makes(e.latest, u.run.spawnedAt) // of a service that is ready
-	u.suspects, u.gone = nil, ""
+	u.suspects, u.gone = nil, nil
 	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtOutput })
 	e.enqueue(u)
 	for _, r := range u.run.ripples {
@@ -445,7 +438,7 @@ func (e *Engine) finishedAgain(u *unit) {
 			switch {
 			case !f.wanted || f.onlyWhenAsked() && f.pending == nil:
 			case f.run == nil:
-				e.intend(f, r, "") // it was only waiting to start
+				e.intend(f, r, Reason{}) // it was only waiting to start
 			default:
 				e.follow(f, u, r)
 			}
@@ -462,7 +455,7 @@ func (e *Engine) finishedAgain(u *unit) {
 func (e *Engine) release(u *unit, ripple func() *Ripple) {
 	for _, d := range u.downstream {
 		if d.pending != nil && !d.pending.anyOpen() {
-			e.intend(d, ripple(), "")
+			e.intend(d, ripple(), Reason{})
 		}
 	}
 }
@@ -475,16 +468,9 @@ func (e *Engine) askForOwed(u *unit) {
 	}
 	for _, r := range u.run.ripples {
 		if !r.Resting() {
-			e.ask(u, r, "an earlier run left it undone", u.owed)
+			e.ask(u, r, Reason{Kind: ReasonLeftUndone}, u.owed)
 		}
 	}
-}
-
-func (u *unit) finishedWord() string {
-	if u.ends() {
-		return "finished again"
-	}
-	return "is ready again"
 }
 
 func (e *Engine) exited(ev Exited) {
@@ -494,27 +480,25 @@ func (e *Engine) exited(ev Exited) {
 	}
 	u.run.Exit, u.run.newest = ev.Exit, ev.Newest
 	defer e.doubtSaved(u, u.run)
-	end := Fact{Exit: &ev.Exit}
+	end := End{Exit: &ev.Exit}
 	switch why := u.ending; {
 	case why == byRequest || u.removed:
-		e.ended(u, Stopped, end)
+		e.ended(u, end.as(Stopped))
 	case why == toAct:
-		e.ended(u, Waiting, end)
+		e.ended(u, end.as(Waiting))
 	case !u.spec.Kind.Ends(), u.run.listens && !ev.Exit.OK():
-		e.crashed(u, end, Crashed)
+		e.crashed(u, end.as(Crashed))
 	case u.run.serves && !ev.Exit.OK():
-		e.crashed(u, end, Failed)
+		e.crashed(u, end.as(Failed))
 	case ev.Exit.OK() && u.run.fails:
-		end.Problem = cmp.Or(
-			u.run.failsBy,
-			u.reportWords(),
-			u.report.warningWords(),
-			"its output reports a failure",
-		)
+		if end.Problem = told(u.run.failsBy); end.Problem.IsZero() {
+			report := u.report
+			end.Problem = Problem{Kind: ProblemReported, Report: &report}
+		}
 		u.run.Problem = end.Problem
-		e.ended(u, Failed, end)
+		e.ended(u, end.as(Failed))
 	case ev.Exit.OK():
-		e.ended(u, Done, end)
+		e.ended(u, end.as(Done))
 		e.endDoubts(u, func(d Doubt) bool { return u.run.spawnedAt.After(d.Since) && ev.Oldest.After(u.run.before) })
 		switch {
 		case u.run.narrowed != "":
@@ -526,13 +510,18 @@ func (e *Engine) exited(ev Exited) {
 			u.wanted = false // until it is asked for again
 		}
 	default:
-		e.ended(u, Failed, end)
+		e.ended(u, end.as(Failed))
 	}
 }
 
-// ended closes the live run and puts the unit into its next state. The fact has how it
-// ended.
-func (e *Engine) ended(u *unit, s State, f Fact) Fact {
+func (x End) as(s State) End {
+	x.State = s
+	return x
+}
+
+// ended closes the live run and puts the unit into its next state. It returns the end with all that is known of it.
+func (e *Engine) ended(u *unit, end End) End {
+	s := end.State
 	u.run.EndedAt, u.run.latest, u.run.clockSet = e.now, e.latest, e.clockSet.After(u.run.spawnedAt)
 	if u.run.spawned {
 		u.makes(e.latest, u.run.spawnedAt)
@@ -541,41 +530,52 @@ func (e *Engine) ended(u *unit, s State, f Fact) Fact {
 	if s != Done {
 		u.owed.add(u.run.pays) // it did not
 	}
-	if s == Failed && f.Problem == "" && !u.run.serves {
-		f.Problem = cmp.Or(u.run.failsBy, u.reportWords())
+	if s == Failed && end.Problem.IsZero() && !u.run.serves {
+		end.Problem = u.reportedProblem()
 	}
+	end.Lived, end.ReadyAt = e.now.Sub(u.run.OrderedAt), u.run.ReadyAt
 	u.state, u.ending, u.run.failed = s, byItself, s.Broken()
 	e.ripples.account(u.run, e.now)
 	was := u.run.Run
 	was.Spans, was.Ripples = slices.Clone(was.Spans), slices.Clone(was.Ripples)
-	f.Kind, f.State, f.Took, f.Over.Run = FactRunEnded, s, e.now.Sub(u.run.OrderedAt), &was
-	e.tellRun(u, f)
+	e.tellRun(u, Fact{Kind: FactRunEnded, State: s, Took: end.Lived, Over: Over{End: &end, Run: &was}})
 	e.enqueue(u)
 	if e.quitting {
 		e.enqueueAll()
 	}
-	return f
+	return end
 }
 
-// crashed ends the run of a service that has ended by itself, or that of a task in what it did
-// as one.
-func (e *Engine) crashed(u *unit, f Fact, s State) {
-	was := u.state
-	f.Files, f.Problem = slices.Clone(u.suspects), u.reportWords()
-	if u.run.ReadyAt.IsZero() {
-		f.Problem = strings.TrimSuffix("before it was ready: "+f.Problem, ": ")
+// reportedProblem is what the run's output said is wrong, or another reader of its results.
+func (u *unit) reportedProblem() Problem {
+	if u.run.failsBy != "" {
+		return told(u.run.failsBy)
 	}
-	f = e.ended(u, s, f)
+	if report := u.reportedWrong(); report != nil {
+		return Problem{Kind: ProblemReported, Report: report}
+	}
+	return Problem{}
+}
+
+// crashed ends the run of a service that has ended by itself, or that of a task in what it did as one.
+func (e *Engine) crashed(u *unit, end End) {
+	was := u.state
+	end.Suspects = slices.Clone(u.suspects)
+	if report := u.reportedWrong(); report != nil {
+		end.Problem = Problem{Kind: ProblemReported, Report: report}
+	}
+	end = e.ended(u, end)
 	if u.pending != nil {
 		return // it is about to start anyway
 	}
-	if u.retries() {
+	since := e.now.Sub(u.run.ReadyAt)
+	switch {
+	case u.retries():
 		e.setTimer(u, retryNow, e.pause(u))
-	} else if since := e.now.Sub(u.run.ReadyAt); was == Ready && since < soonAfter && e.amend(u, fmt.Sprintf("%s crashed %s after it was ready", u.spec.Name, format.Duration(since))) {
-		return // it is what the ripple that has started the run has come to
-	} else if was == Ready || was == Failed {
-		r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Text: u.spec.Name + " " + f.Words()})
-		r.take(u)
+	case was == Ready && since < soonAfter && e.amend(u, since): // it is what the ripple that started the run came to
+	case was == Ready || was == Failed:
+		reason := Reason{Kind: ReasonCrash, Unit: u.spec.Name, End: &end}
+		e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Reason: reason}).take(u)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
 )
@@ -38,9 +39,9 @@ func assertSame(t *testing.T, want, got *engine.Snapshot, seed uint64, ev engine
 		t.Errorf("seed %d, %T: %d units, shown are %d", seed, ev, len(want.Units), len(got.Units))
 		return false
 	}
-	if want.Verdict != got.Verdict ||
+	if explain.Verdict(want) != explain.Verdict(got) ||
 		!reflect.DeepEqual(want.Ripples[max(len(want.Ripples)-5, 0):], got.Ripples[max(len(got.Ripples)-5, 0):]) {
-		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, want.Verdict, got.Verdict)
+		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, explain.Verdict(want), explain.Verdict(got))
 		return false
 	}
 	for i, u := range want.Units {

@@ -1,11 +1,9 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 
 	"omnivigil/internal/plan"
-	"omnivigil/internal/text/format"
 )
 
 // Snapshot is the project at one moment. Nothing in it changes afterwards, so it
@@ -15,6 +13,7 @@ type Snapshot struct {
 	At       Moment
 	Project  string
 	Verdict  Verdict
+	Standing Standing
 	Doubts   []Doubt   // about all wanted units
 	Units    []*Unit   // in the order of the file
 	Saves    []Save    // oldest first
@@ -42,21 +41,6 @@ type Jobs struct {
 // namedJobs is how many of those who have a job are named.
 const namedJobs = 2
 
-// Words say what a unit in line waits for; alone says that it is to run alone.
-func (j Jobs) Words(alone bool) string {
-	switch {
-	case j.Taken == 0:
-		return "queued behind others"
-	case j.Alone:
-		return "queued until " + j.By[0] + " has finished, which runs alone"
-	case alone:
-		return "queued to run alone, after " + format.ListOf(j.By, j.Taken)
-	case j.Taken < j.Most:
-		return "queued behind one that runs alone"
-	}
-	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, format.ListOf(j.By, j.Taken))
-}
-
 // Save is a change as a point on the time axis.
 type Save struct {
 	At     Moment
@@ -66,18 +50,15 @@ type Save struct {
 // Unit is one unit at one moment.
 type Unit struct {
 	Name      string
-	Kind      string
+	Kind      plan.Kind // at the moment: a task may turn out to serve
 	State     State
 	Freshness Freshness
-	Why       string // of stale and waiting units: what prevents them from becoming current
-	Wanted    bool
-	Paused    bool
-	Words     []string // that the person has added to its command
-	Narrowed  string   // to which cases the person has narrowed it; empty: to none
-	Report    Report   // what is known of its cases and findings
-	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
-	OnlyNarrowed bool
-	Moving       bool
+	Stale     *Staleness // nil unless Freshness is Stale
+	Failure   *Failure   // nil unless State is broken
+	Wait      Wait
+	Wishes
+	Report Report // what is known of its cases and findings
+	Moving bool
 	Turn
 	Run      Run      // the newest; Number is 0 before the first
 	Pass     Pass     // the newest of that run; Number is 0 where it has none
@@ -88,10 +69,18 @@ type Unit struct {
 	MayLoop  bool     // a run may have written what set off its newest
 }
 
+// Wishes are what the user wants of a unit.
+type Wishes struct {
+	Wanted   bool
+	Paused   bool
+	Words    []string // arguments that the user has added to its command
+	Narrowed string   // to which cases the user has narrowed it; empty: to none
+}
+
 // Turn is when it is a unit's turn to run.
 type Turn struct {
 	Queued  bool   // one more run follows the one at work
-	InLine  bool   // it waits for a job: see Jobs.Words
+	InLine  bool   // it waits for a job
 	Alone   bool   // nothing runs beside it
 	RetryAt Moment // when a crashed service is started again
 }
@@ -108,12 +97,6 @@ func (s *Snapshot) Unit(name string) *Unit {
 
 // Snapshot returns the project as it is after the newest step.
 func (e *Engine) Snapshot() *Snapshot {
-	s := &Snapshot{
-		At: e.now, Project: e.plan.Name, Verdict: e.verdict(), Doubts: e.doubts(),
-		Saves:  e.saves[:len(e.saves):len(e.saves)],
-		Paused: e.paused, Quitting: e.quitting, Settings: e.broken, SettingsPending: e.settingsPending(),
-		Jobs: e.jobs(), Ripples: e.ripples.shown(), Broken: e.ripples.broken, Longest: e.ripples.longest,
-	}
 	st := &e.standings
 	for _, u := range st.unshown {
 		if u.unshown = false; st.at(u) {
@@ -121,8 +104,12 @@ func (e *Engine) Snapshot() *Snapshot {
 		}
 	}
 	st.unshown = st.unshown[:0]
-	s.Units = slices.Clone(st.shown)
-	return s
+	return &Snapshot{
+		At: e.now, Project: e.plan.Name, Verdict: e.verdict(), Standing: e.standing(), Doubts: e.doubts(),
+		Units: slices.Clone(st.shown), Saves: e.saves[:len(e.saves):len(e.saves)],
+		Paused: e.paused, Quitting: e.quitting, Settings: e.broken, SettingsPending: e.settingsPending(),
+		Jobs: e.jobs(), Ripples: e.ripples.shown(), Broken: e.ripples.broken, Longest: e.ripples.longest,
+	}
 }
 
 // jobs tells who has the jobs, as far as a unit waits for one.
@@ -150,14 +137,13 @@ func (u *unit) kind() plan.Kind {
 func (u *unit) snapshot() *Unit {
 	out := &Unit{
 		Name:      u.spec.Name,
-		Kind:      u.kind().String(),
-		Words:     u.words,
-		Narrowed:  u.narrowed,
-		Report:    u.report,
+		Kind:      u.kind(),
 		State:     u.state,
 		Freshness: u.freshness(),
-		Wanted:    u.wanted,
-		Paused:    u.paused,
+		Failure:   u.failure(),
+		Wait:      u.wait(),
+		Wishes:    Wishes{Wanted: u.wanted, Paused: u.paused, Words: u.words, Narrowed: u.narrowed},
+		Report:    u.report,
 		Moving:    u.moving,
 		Turn: Turn{
 			Queued: u.pending != nil && u.live(), InLine: u.inLine(), Alone: u.spec.Alone, RetryAt: u.retryAt,
@@ -166,6 +152,10 @@ func (u *unit) snapshot() *Unit {
 		Suspects: slices.Clone(u.suspects),
 		Owed:     u.owed.texts(u.spec),
 		Loop:     u.loop,
+	}
+	if out.Freshness == Stale {
+		s := u.staleness()
+		out.Stale = &s
 	}
 	if u.run != nil {
 		out.Run = u.run.Run
@@ -176,17 +166,6 @@ func (u *unit) snapshot() *Unit {
 		out.Pass = p.Pass
 	} else if p := u.passes.last; p != nil {
 		out.Pass = p.Pass
-	}
-	out.OnlyNarrowed = out.Freshness == Stale && u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil &&
-		u.touched <= u.run.read &&
-		u.staleness().root == u
-	switch {
-	case out.Freshness == Stale:
-		out.Why = u.staleness().Text
-	case u.obstacle != nil && u.obstacle.lookout:
-		out.Why = u.lookoutWords()
-	case u.obstacle != nil && u.obstacle.on != nil:
-		out.Why = "waits for " + u.obstacle.on.spec.Name
 	}
 	return out
 }

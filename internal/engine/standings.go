@@ -156,7 +156,8 @@ func (e *Engine) tellFreshness(u *unit) {
 	u.toldFreshness = now
 	f := Fact{Kind: FactUnitCurrent, Unit: u.spec.Name}
 	if now == Stale {
-		f.Kind, f.Because = FactUnitStale, u.staleness().Text
+		block := u.staleness().Block
+		f.Kind, f.Block = FactUnitStale, &block
 	}
 	if u.run != nil {
 		f.Run = u.run.Number

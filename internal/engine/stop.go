@@ -31,8 +31,8 @@ func (e *Engine) kill(u *unit) {
 	if u.run.killed {
 		e.tellRun(u, Fact{Kind: FactRunStuck, PID: u.run.PID})
 		if e.quitting {
-			u.run.Problem = "the system did not end it"
-			e.ended(u, Stopped, Fact{Problem: u.run.Problem})
+			u.run.Problem = Problem{Kind: ProblemSurvived}
+			e.ended(u, End{State: Stopped, Problem: u.run.Problem})
 		}
 		return
 	}
@@ -101,7 +101,7 @@ func (e *Engine) retry(u *unit) {
 	if u.state != Crashed || !u.retries() || u.pending != nil || e.quitting {
 		return
 	}
-	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name,
-		Text: u.spec.Name + " crashed: " + u.run.Exit.words()})
-	e.intend(u, r, "it crashed, "+times(u.deaths))
+	reason := Reason{Kind: ReasonRetry, Unit: u.spec.Name, End: &End{State: Crashed, Exit: &u.run.Exit}}
+	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Reason: reason})
+	e.intend(u, r, Reason{Kind: ReasonCrashedOften, Count: u.deaths})
 }

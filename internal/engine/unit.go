@@ -114,8 +114,8 @@ type products struct {
 	madeBefore time.Time     // madeAt of the run before that
 	lasted     time.Duration // its newest good run, until it was ready or over
 	doubts     []Doubt
-	saved      []saves // while runs were at work about which that leaves a doubt
-	gone       string  // outputs that are missing; empty: none
+	saved      []saves  // while runs were at work about which that leaves a doubt
+	gone       []string // outputs that are missing
 }
 
 // outlook is computed by settle and recompute, and read by those downstream.
@@ -289,7 +289,7 @@ const (
 // act is what a unit will do as soon as it can: run once more.
 type act struct {
 	ripples []*Ripple
-	reasons []string
+	reasons []Reason
 	forced  bool        // asked for by a person: acts even when paused or held by a follow
 	cut     bool        // does not let a task at work finish
 	asks    pendingWork // what is to be run

@@ -193,13 +193,20 @@ type Pattern struct {
 	Line int
 }
 
+// What a unit does when it acts.
+const (
+	Starts   = "starts" // for the first time
+	Restarts = "restarts"
+	Reruns   = "reruns"
+)
+
 // Verb is what a unit of this kind does once more: services restart, tasks and
 // suites rerun.
 func (u *Unit) Verb() string {
 	if u.Kind.Ends() {
-		return "reruns"
+		return Reruns
 	}
-	return "restarts"
+	return Restarts
 }
 
 // Command is what a unit runs: either one line for the shell, or words that

@@ -6,6 +6,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/escape"
@@ -39,25 +40,23 @@ var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, ap
 func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name:      u.Name,
-		Kind:      u.Kind,
+		Kind:      u.Kind.String(),
 		State:     api.State(u.State.String()),
 		Freshness: api.Freshness(u.Freshness.String()),
-		Why: s.clean(
-			u.Why,
-		),
-		Wanted:   u.Wanted,
-		Paused:   u.Paused,
-		Words:    s.cleanAll(u.Words),
-		Narrowed: s.clean(u.Narrowed),
-		Report:   s.report(u.Report),
-		Moving:   u.Moving,
-		Queued:   u.Queued,
-		InLine:   u.InLine,
-		Alone:    u.Alone,
-		RetryAt:  u.RetryAt.Wall,
-		Run:      s.run(u.Run),
-		Suspects: s.cleanAll(u.Suspects),
-		Owed:     s.cleanAll(u.Owed),
+		Why:       s.clean(explain.Why(u)),
+		Wanted:    u.Wanted,
+		Paused:    u.Paused,
+		Words:     s.cleanAll(u.Words),
+		Narrowed:  s.clean(u.Narrowed),
+		Report:    s.report(u.Report),
+		Moving:    u.Moving,
+		Queued:    u.Queued,
+		InLine:    u.InLine,
+		Alone:     u.Alone,
+		RetryAt:   u.RetryAt.Wall,
+		Run:       s.run(u.Run),
+		Suspects:  s.cleanAll(u.Suspects),
+		Owed:      s.cleanAll(u.Owed),
 		Pass: api.Pass{
 			Number:  u.Pass.Number,
 			BeganAt: u.Pass.BeganAt.Wall,
@@ -82,7 +81,7 @@ func (s *Session) report(r engine.Report) api.Report {
 	counts := r.Counts
 	counts.Running, counts.Names, counts.First = s.clean(r.Running), s.cleanAll(r.Names), s.clean(r.First)
 	return api.Report{
-		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: r.Totals(), Trouble: s.clean(r.Words()),
+		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: explain.Totals(r), Trouble: s.clean(explain.Report(r)),
 	}
 }
 
@@ -102,7 +101,7 @@ func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 func (s *Session) run(r engine.Run) api.Run {
 	out := api.Run{
 		Number:    r.Number,
-		Because:   s.clean(r.Because),
+		Because:   s.clean(explain.Reasons(r.Reasons)),
 		Command:   s.clean(r.Command),
 		Ripples:   r.Ripples,
 		PID:       r.PID,
@@ -110,7 +109,7 @@ func (s *Session) run(r engine.Run) api.Run {
 		ReadyAt:   r.ReadyAt.Wall,
 		EndedAt:   r.EndedAt.Wall,
 		ReusedAt:  r.Reused,
-		Problem:   s.clean(r.Problem),
+		Problem:   s.clean(explain.Problem(r.Problem)),
 		Spans:     s.spans(r.Spans),
 	}
 	if !r.EndedAt.IsZero() && r.PID != 0 {
@@ -120,7 +119,7 @@ func (s *Session) run(r engine.Run) api.Run {
 }
 
 func exit(x engine.Exit) *api.Exit {
-	return &api.Exit{Code: x.Code, Signal: x.Signal, Text: x.String()}
+	return &api.Exit{Code: x.Code, Signal: x.Signal, Text: explain.Exit(x)}
 }
 
 func (s *Session) spans(all []engine.Span) []api.Span {
@@ -144,11 +143,11 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 	if l == nil {
 		return nil
 	}
-	out := &api.Loop{Files: s.cleanAll(l.Files), Noted: l.Noted, Text: s.clean(l.Words())}
+	out := &api.Loop{Files: s.cleanAll(l.Files), Noted: l.Noted, Text: s.clean(explain.Loop(l))}
 	for _, link := range l.Round {
 		out.Round = append(
 			out.Round,
-			api.LoopLink{By: link.By, Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does},
+			api.LoopLink{By: explain.By(link), Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does},
 		)
 	}
 	out.Cure = s.clean("ignore = [" + quoted(impact.Cure(l.Files)) + "]")
@@ -158,7 +157,7 @@ func (s *Session) loopOf(l *engine.Loop) *api.Loop {
 func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 	out := &api.Ripple{
 		ID:       r.ID,
-		Cause:    api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(r.Cause.Text)},
+		Cause:    api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(explain.Cause(r.Cause))},
 		Since:    r.Since.Wall,
 		OpenedAt: r.OpenedAt.Wall,
 		RestAt:   r.RestAt.Wall,
@@ -168,8 +167,8 @@ func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 		TookOver: r.TookOver,
 		TakenBy:  r.TakenBy,
 		Outcome:  api.Outcome(r.Outcome.String()),
-		Detail:   s.clean(r.Detail),
-		Title:    s.clean(r.Title()),
+		Detail:   s.clean(explain.Detail(r)),
+		Title:    s.clean(explain.Title(r)),
 	}
 	for _, c := range r.Concerned {
 		out.Concerned = append(out.Concerned, api.Concern{Unit: c.Unit, Rule: s.clean(c.Rule)})
@@ -181,7 +180,7 @@ func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 				Unit:    ref.Unit,
 				Number:  ref.Number,
 				Pass:    ref.Pass,
-				Because: s.clean(ref.Because),
+				Because: s.clean(explain.Reasons(ref.Reasons)),
 				Took:    api.Seconds(ref.Took),
 				Failed:  ref.Failed,
 				Spans:   s.spans(ref.Spans),
@@ -194,7 +193,7 @@ func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 func (s *Session) jobs(j engine.Jobs) api.Jobs {
 	out := api.Jobs{Most: j.Most, Taken: j.Taken, By: j.By}
 	if len(j.By) > 0 || j.Taken > 0 {
-		out.Text, out.Alone = j.Words(false), j.Words(true)
+		out.Text, out.Alone = explain.Queued(j, false), explain.Queued(j, true)
 	}
 	return out
 }
@@ -209,20 +208,23 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 		Pass:    f.Pass,
 		Ripple:  f.Ripple,
 		Tone:    tones[f.Tone()],
-		Text:    s.clean(f.Words()),
+		Text:    s.clean(explain.Fact(f)),
 		Verb:    f.Verb,
-		Because: s.clean(f.Because),
+		Because: s.clean(explain.Because(f)),
 		Command: s.clean(f.Command),
 		Signal:  f.Signal,
-		Problem: s.clean(f.Problem),
+		Problem: s.clean(explain.Wrong(f)),
 		Took:    api.Seconds(f.Took),
 		Since:   f.Since,
 		PID:     f.PID,
 		Files:   s.cleanAll(f.Files),
 		Loop:    s.loopOf(f.Loop),
 	}
-	if f.Exit != nil {
-		out.Exit = exit(*f.Exit)
+	if f.Over.End != nil {
+		out.Since, out.Files = f.Over.End.Reused, s.cleanAll(f.Over.End.Suspects)
+		if f.Over.End.Exit != nil {
+			out.Exit = exit(*f.Over.End.Exit)
+		}
 	}
 	if f.Over.Run != nil {
 		was := s.run(*f.Over.Run)
@@ -285,7 +287,7 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	if before == nil {
 		before, b.of = &api.Snapshot{Saves: []api.Save{}}, &engine.Snapshot{}
 	}
-	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(from.Verdict.Text)}
+	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(explain.Verdict(from))}
 	next.Doubts = s.doubts(from.Doubts)
 	next.Status = api.Status{
 		Broken:   from.Broken,
@@ -334,7 +336,7 @@ func (s *Session) longest(r *engine.Ripple) api.Longest {
 	}
 	return api.Longest{
 		ID:      r.ID,
-		Title:   s.clean(r.Title()),
+		Title:   s.clean(explain.Title(r)),
 		Outcome: api.Outcome(r.Outcome.String()),
 		Took:    api.Seconds(r.RestAt.Sub(r.Since)),
 	}
@@ -347,8 +349,8 @@ func (s *Session) doubts(all []engine.Doubt) []api.Doubt {
 			Unit:  d.Unit,
 			Kind:  string(d.Kind),
 			File:  s.clean(d.File),
-			What:  s.clean(d.Words()),
-			Ends:  s.clean(d.Ends()),
+			What:  s.clean(explain.Doubt(d)),
+			Ends:  s.clean(explain.DoubtEnds(d)),
 			Since: d.Since.Wall,
 		})
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
@@ -141,7 +142,7 @@ func (r *liveRun) step(s *Session, o engine.Start, kind string, step plan.Step) 
 			engine.NotSpawned{
 				Unit:    o.Unit,
 				Run:     o.Run,
-				Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, x),
+				Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, explain.Exit(x)),
 			},
 		)
 	default:

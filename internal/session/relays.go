@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
@@ -149,14 +150,14 @@ func (b *pageBackend) Look(unit string) relay.Look {
 	}
 	u := snap.Unit(unit)
 	look := relay.Look{
-		Ready: pages.Ready, Moving: pages.Moving, Generation: pages.Generation, Because: u.Run.Because,
+		Ready: pages.Ready, Moving: pages.Moving, Generation: pages.Generation, Because: explain.Reasons(u.Run.Reasons),
 		Address: b.s.addressOf(p.Unit(unit)),
 	}
 	if of := pages.Broken; of != nil {
-		look.Trouble = &relay.Trouble{Unit: of.Name, Text: b.s.clean(brokenText(of))}
+		look.Trouble = &relay.Trouble{Unit: of.Name, Text: b.s.clean(explain.Broken(of))}
 	}
 	if of := pages.Stale; of != nil {
-		look.Stale = b.s.clean(of.Name + " is stale: " + of.Why)
+		look.Stale = b.s.clean(of.Name + " is stale: " + explain.Why(of))
 	}
 	// Where it listens is known only a moment after it is ready.
 	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service &&
@@ -168,17 +169,6 @@ func (b *pageBackend) Look(unit string) relay.Look {
 
 // addressPatience is how long it may take until it is known where a unit listens that is ready.
 const addressPatience = 2 * time.Second
-
-func brokenText(u *engine.Unit) string {
-	text := u.Name + " " + u.State.String()
-	switch {
-	case u.Run.Problem != "":
-		text += ": " + u.Run.Problem
-	case !u.Run.EndedAt.IsZero():
-		text += " (" + u.Run.Exit.String() + ")"
-	}
-	return text
-}
 
 // addressOf is where a unit answers: as the settings say, or as it was seen to listen.
 func (s *Session) addressOf(u *plan.Unit) netip.AddrPort {

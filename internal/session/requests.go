@@ -7,6 +7,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/format"
 )
@@ -157,8 +158,8 @@ func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, erro
 	s.send(r)
 	select {
 	case a := <-answered:
-		if a.Refusal != "" {
-			return api.Answer{}, api.Refuse("%s", s.clean(a.Refusal))
+		if refusal := explain.Refusal(a.Refusal); refusal != "" {
+			return api.Answer{}, api.Refuse("%s", s.clean(refusal))
 		}
 		answer := api.Answer{Ripple: a.Ripple}
 		switch {

@@ -19,6 +19,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/terminal"
 	"omnivigil/internal/plan"
@@ -429,7 +430,7 @@ func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error
 	if x.OK() {
 		return nil
 	}
-	return last.err(x.String())
+	return last.err(explain.Exit(x))
 }
 
 // endHelpers ends the commands that run beside the run.

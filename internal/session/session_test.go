@@ -19,6 +19,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
@@ -229,8 +230,8 @@ func (s *stage) pass(d time.Duration) {
 }
 
 func (s *stage) verdict() string {
-	v := s.state().Verdict
-	return fmt.Sprintf("%s %s", v.Word, v.Text)
+	snap := s.state()
+	return fmt.Sprintf("%s %s", snap.Verdict.Word, explain.Verdict(snap))
 }
 
 func TestSaveRestarts(t *testing.T) {
@@ -445,11 +446,7 @@ func TestNotWatched(t *testing.T) {
 			s.unopen.Store(&why)
 			close(s.watcher.events)
 			synctest.Wait()
-			assert.Equal(
-				t,
-				engine.Verdict{Word: engine.VerdictStale, Text: "files are not watched: too many open files"},
-				s.state().Verdict,
-			)
+			assert.Equal(t, "STALE files are not watched: too many open files", s.verdict())
 			waited, err := s.Wait(s.t.Context(), api.WaitQuery{})
 			require.NoError(t, err)
 			assert.False(t, waited.OK)

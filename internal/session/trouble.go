@@ -7,6 +7,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
@@ -36,7 +37,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 		case <-l.verdicts:
 		default:
 		}
-		l.verdicts <- verdictNews{*c, l.plan, verdictWord(snap), l.clean(snap.Verdict.Text)}
+		l.verdicts <- verdictNews{*c, l.plan, verdictWord(snap), l.clean(explain.Verdict(snap))}
 	}
 }
 
@@ -86,7 +87,7 @@ func (s *Session) runForVerdict(v verdictNews) string {
 	select {
 	case x := <-exited:
 		if code := engine.Exit(x); !code.OK() {
-			return code.String()
+			return explain.Exit(code)
 		}
 		return ""
 	case <-time.After(verdictPatience):

@@ -10,6 +10,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
@@ -91,7 +92,7 @@ func (l *loop) release(snap *engine.Snapshot) {
 // waited tells how things stand.
 func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
 	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
-	out.Verdict = api.Verdict{Word: verdictWord(snap), Text: s.clean(snap.Verdict.Text)}
+	out.Verdict = api.Verdict{Word: verdictWord(snap), Text: s.clean(explain.Verdict(snap))}
 	var broken, stale []api.WaitedUnit
 	var passed []string
 	for _, u := range snap.Units {
@@ -100,7 +101,7 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 			len(units) == 0 && !u.Wanted && !u.State.Broken() {
 			continue
 		}
-		if among && u.State == engine.Done && u.OnlyNarrowed {
+		if among && u.State == engine.Done && u.Stale != nil && u.Stale.OnlyNarrowed {
 			passed = append(passed, fmt.Sprintf("%s passed, narrowed to %s", u.Name, s.clean(u.Narrowed)))
 			continue
 		}
@@ -155,7 +156,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 		State:     api.State(u.State.String()),
 		Freshness: api.Freshness(u.Freshness.String()),
 		Run:       u.Run.Number,
-		Why:       s.clean(u.Why),
+		Why:       s.clean(explain.Why(u)),
 	}
 	if !u.State.Broken() {
 		return one
@@ -164,8 +165,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 		one.Why = s.clean(u.Pass.Saw)
 		return one
 	}
-	one.Why = s.clean(cmp.Or(u.Run.Problem, u.Report.WordsOf(u.Run.Number), u.Run.Exit.String()))
-	if u.Report.WordsOf(u.Run.Number) != "" {
+	if one.Why = s.clean(explain.Failed(u)); u.Failure.Report != nil {
 		return one // that says it
 	}
 	v, err := s.book.View()
@@ -177,7 +177,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 		u.Name,
 		u.Run.Number,
 	); ok &&
-		(u.Kind != plan.Service.String() || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
+		(u.Kind != plan.Service || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
 		l := reader.Reason(says)
 		one.Line = &l
 	}

@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 )
 
@@ -140,7 +141,7 @@ func (r *Recorder) Step(now engine.Moment, ev engine.Event, orders []engine.Orde
 func texts(orders []engine.Order) []string {
 	out := make([]string, len(orders))
 	for i, o := range orders {
-		out[i] = fmt.Sprintf("%s %+v", reflect.TypeOf(o).Name(), o)
+		out[i] = explain.Order(o)
 	}
 	return out
 }

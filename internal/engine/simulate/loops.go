@@ -73,21 +73,14 @@ func (c *Checker) savedFor(unit string) {
 }
 
 // setOff enters which row a run goes on, and checks that it is not too long.
-func (c *Checker) setOff(unit, because string) {
+func (c *Checker) setOff(unit string, reasons []engine.Reason) {
 	l, b := &c.loops, c.of(unit)
 	var row []string
-	if file, is := strings.CutSuffix(
-		because,
-		" changed",
-	); is && l.made[file] != nil ||
-		strings.Contains(file, "/by-") && is {
+	switch file, made := madeFile(reasons); {
+	case l.made[file] != nil || made:
 		row = append(slices.Clip(l.made[file]), unit)
-	} else if up, _, _ := strings.Cut(
-		because,
-		" ",
-	); c.onlyFollows(b.spec, because) &&
-		len(l.rows[up]) > 0 {
-		row = append(slices.Clip(l.rows[up]), unit)
+	case c.onlyFollows(b.spec, reasons) && len(l.rows[reasons[0].Unit]) > 0:
+		row = append(slices.Clip(l.rows[reasons[0].Unit]), unit)
 	}
 	if l.pardoned[unit] {
 		row = nil
@@ -110,11 +103,24 @@ func (c *Checker) setOff(unit, because string) {
 	}
 }
 
+// madeFile returns the file that alone set off a run, and reports whether one of those that did was made by a unit.
+func madeFile(reasons []engine.Reason) (file string, made bool) {
+	for _, r := range reasons {
+		if r.Kind != engine.ReasonFiles || r.Count == 1 && r.What != "written" {
+			continue
+		}
+		if len(reasons) == 1 && r.Count == 1 {
+			file = r.Files[0]
+		}
+		made = made || slices.ContainsFunc(r.Files, func(f string) bool { return strings.Contains(f, "/by-") })
+	}
+	return file, made
+}
+
 // onlyFollows reports whether all that made a unit act is that others have finished again.
-func (c *Checker) onlyFollows(spec *plan.Unit, because string) bool {
-	return !slices.ContainsFunc(strings.Split(because, "; "), func(reason string) bool {
-		up, _, _ := strings.Cut(reason, " ")
-		return !slices.Contains(spec.Follows, up)
+func (c *Checker) onlyFollows(spec *plan.Unit, reasons []engine.Reason) bool {
+	return len(reasons) > 0 && !slices.ContainsFunc(reasons, func(r engine.Reason) bool {
+		return !slices.Contains(spec.Follows, r.Unit)
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 )
 
@@ -168,7 +169,7 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 			9,
 			"%s %q with %d wanted, %d current, %d moving, %d stale, %d broken, settings unread %t",
 			word,
-			snap.Verdict.Text,
+			explain.Verdict(snap),
 			wanted,
 			current,
 			moving,
@@ -216,7 +217,7 @@ func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {
 
 func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	b := c.units[o.Unit]
-	c.setOff(o.Unit, snap.Unit(o.Unit).Run.Because)
+	c.setOff(o.Unit, snap.Unit(o.Unit).Run.Reasons)
 	if b.live != 0 {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
@@ -326,7 +327,7 @@ func (c *Checker) outdated(name string) string {
 func (c *Checker) AtRest() {
 	c.noPageWaits()
 	if snap := c.world.Engine.Snapshot(); !snap.AtRest(nil, nil) && !c.world.Finished {
-		c.broke(16, "nothing more will happen, and it is not at rest: %s %s", snap.Verdict.Word, snap.Verdict.Text)
+		c.broke(16, "nothing more will happen, and it is not at rest: %s %s", snap.Verdict.Word, explain.Verdict(snap))
 	}
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
@@ -352,7 +353,7 @@ func (c *Checker) AtRest() {
 				c.broke(4, "%s is %s although it is narrowed to %s", u.Name, u.Freshness, b.narrowed)
 			}
 		case b.wanted && u.Freshness != engine.Current:
-			c.broke(4, "%s is %s and %s at rest: %s", u.Name, u.State, u.Freshness, u.Why)
+			c.broke(4, "%s is %s and %s at rest: %s", u.Name, u.State, u.Freshness, explain.Why(u))
 		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle && !(spec.Manual && u.State == engine.Done):
 			c.broke(6, "%s is %s although it was to be stopped", u.Name, u.State)
 		}

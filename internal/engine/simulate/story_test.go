@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 )
@@ -87,7 +88,7 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 				if said.Kind == engine.FactRippleOpened || said.Kind == engine.FactRippleRested {
 					name = fmt.Sprintf("ripple %d:", said.Ripple)
 				}
-				fmt.Fprintf(&out, "  %s %s %s\n", w.Now.Format("04:05.00"), name, said.Words())
+				fmt.Fprintf(&out, "  %s %s %s\n", w.Now.Format("04:05.00"), name, explain.Fact(said.Fact))
 			}
 		}
 		check(ev, orders)
@@ -100,8 +101,8 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 		out.WriteString(line + "\n")
 		obey(t, w, behaviours, failing, well, command)
 		if strings.HasPrefix(command, "wait") {
-			v := w.Engine.Snapshot().Verdict
-			fmt.Fprintf(&out, "= %s  %s\n", v.Word, v.Text)
+			snap := w.Engine.Snapshot()
+			fmt.Fprintf(&out, "= %s  %s\n", snap.Verdict.Word, explain.Verdict(snap))
 		}
 	}
 	require.Empty(t, c.Broken)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 )
 
 // timed is what a unit's program, which compares file times, has made, and from what.
@@ -120,9 +121,9 @@ func (c *Checker) times(snap *engine.Snapshot) {
 		t := w.timed(d.Unit)
 		switch b := c.of(d.Unit); {
 		case !b.spec.ComparesTimes && d.Kind != engine.DoubtOutput:
-			c.broke(13, "there is a doubt about %s, which compares no times: %s", d.Unit, d.Words())
+			c.broke(13, "there is a doubt about %s, which compares no times: %s", d.Unit, explain.Doubt(d))
 		case d.Kind == engine.DoubtOlder && !t.everOlder && !w.ClockSet, d.Kind == engine.DoubtDuring && !t.everDuring:
-			c.broke(13, "there is a doubt about %s without a reason: %s", d.Unit, d.Words())
+			c.broke(13, "there is a doubt about %s without a reason: %s", d.Unit, explain.Doubt(d))
 		}
 	}
 }

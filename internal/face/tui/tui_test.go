@@ -21,6 +21,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/output/logbook"
@@ -197,7 +198,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 				}
 				book.Append(
 					logbook.Entry{Unit: said.Unit, Run: said.Run, Stream: stream, Tone: logbook.Tone(said.Tone())},
-					said.Words(),
+					explain.Fact(said.Fact),
 				)
 			}
 		}

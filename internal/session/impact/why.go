@@ -10,6 +10,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/dryrun"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
@@ -194,7 +195,7 @@ func foresee(p *plan.Plan, all []engine.Hit) []Step {
 				if o.Command != "" {
 					does = "runs " + o.Command
 				}
-				steps = append(steps, Step{o.Unit, does, o.Because})
+				steps = append(steps, Step{o.Unit, does, explain.Because(o.Fact)})
 			}
 		case engine.SendSignal:
 			steps = append(steps, Step{o.Unit, "is sent " + o.Name, hits[0].Path + " changed"})

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/plan"
 )
@@ -454,7 +455,7 @@ func tellStory(w *simulate.World, story *[]string) {
 		}
 		*story = append(*story, w.Now.Format("15:04:05.000")+"  "+said)
 		for _, o := range orders {
-			*story = append(*story, fmt.Sprintf("              -> %T%+v", o, o))
+			*story = append(*story, "              -> "+explain.Order(o))
 		}
 		check(ev, orders)
 	}

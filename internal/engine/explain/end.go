@@ -1,0 +1,148 @@
+package explain
+
+import (
+	"cmp"
+	"strconv"
+	"time"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/text/format"
+)
+
+// signals says what the common deadly signals mean.
+var signals = map[string]string{
+	"SIGSEGV": "segmentation fault",
+	"SIGBUS":  "bus error",
+	"SIGILL":  "illegal instruction",
+	"SIGFPE":  "arithmetic error",
+	"SIGABRT": "aborted",
+	"SIGPIPE": "broken pipe",
+	"SIGINT":  "interrupted",
+	"SIGHUP":  "hung up",
+	"SIGQUIT": "quit",
+	"SIGTERM": "terminated",
+	"SIGKILL": "killed",
+}
+
+// Exit says how a process ended: "exit 3", "segmentation fault (SIGSEGV)".
+func Exit(x engine.Exit) string {
+	switch {
+	case x.Signal != "":
+	case x.Code == 127: // what a shell says by these two is in POSIX, XCU 2.8.2
+		return "exit 127, command not found?"
+	case x.Code == 126:
+		return "exit 126, not executable?"
+	default:
+		return "exit " + strconv.Itoa(x.Code)
+	}
+	if words, ok := signals[x.Signal]; ok {
+		return words + " (" + x.Signal + ")"
+	}
+	return x.Signal
+}
+
+// exited is Exit for an end that was not requested.
+func exited(x engine.Exit) string {
+	switch {
+	case x.OK():
+		return "ended by itself (exit 0)"
+	case x.Signal == "SIGKILL":
+		return "killed (SIGKILL), out of memory?"
+	}
+	return Exit(x)
+}
+
+// end says how a run ended, as of that time on the wall clock.
+func end(x engine.End, now time.Time) string {
+	lived := format.Duration(x.Lived)
+	switch problem := endProblem(x); {
+	case !x.Reused.IsZero():
+		return "reused: it ran at " + format.Moment(x.Reused, now) + ", and nothing that it depends on has changed"
+	case x.State == engine.Crashed:
+		text := "crashed: " + exited(*x.Exit) + " after " + lived
+		if problem != "" {
+			text += ", " + problem
+		}
+		if len(x.Suspects) > 0 {
+			text += "; changed since it last ran well: " + format.List(x.Suspects)
+		}
+		return text
+	case x.State == engine.Failed && x.Exit == nil:
+		return "does not start: " + problem
+	case x.State == engine.Failed && problem != "":
+		return "failed: " + problem + " (" + Exit(*x.Exit) + " after " + lived + ")"
+	case x.State == engine.Failed:
+		return "failed: " + Exit(*x.Exit) + " after " + lived
+	case x.State == engine.Done:
+		return "done in " + lived
+	case problem != "":
+		return "could not be killed"
+	case x.Exit == nil:
+		return "stopped before it had started"
+	}
+	return "stopped after " + lived
+}
+
+// endProblem says what went wrong with a run that is over, apart from its exit; empty: nothing that is known.
+func endProblem(x engine.End) string {
+	problem := Problem(x.Problem)
+	if x.State == engine.Crashed && x.ReadyAt.IsZero() {
+		if problem == "" {
+			return "before it was ready"
+		}
+		return "before it was ready: " + problem
+	}
+	return problem
+}
+
+// Problem says why a run failed, where its exit does not say it; empty: nothing is known.
+func Problem(p engine.Problem) string {
+	switch p.Kind {
+	case engine.ProblemTold:
+		return p.Text
+	case engine.ProblemLate:
+		text := "not ready within " + format.Duration(p.Within) + ": waited for " +
+			cmp.Or(p.Text, "its first pass to end")
+		if p.Seen != "" {
+			text += ", last seen: " + p.Seen
+		}
+		return text
+	case engine.ProblemReported:
+		return cmp.Or(Report(*p.Report), warnings(*p.Report), "its output reports a failure")
+	case engine.ProblemSurvived:
+		return "the system did not end it"
+	}
+	return ""
+}
+
+// Failed says why a broken unit's newest run failed, in the words of the run, of what it reported, or of its exit.
+func Failed(u *engine.Unit) string {
+	report := ""
+	if u.Failure != nil && u.Failure.Report != nil {
+		report = Report(*u.Failure.Report)
+	}
+	return cmp.Or(Problem(u.Run.Problem), report, Exit(u.Run.Exit))
+}
+
+// Broken says how a broken unit is broken, with its name: "berths crashed (exit 3)".
+func Broken(u *engine.Unit) string {
+	if u.Failure == nil {
+		return u.Name + " " + u.State.String()
+	}
+	return failure(u.Name, *u.Failure)
+}
+
+// failure says how a unit is broken: "berths crashed (exit 3)".
+func failure(unit string, f engine.Failure) string {
+	if !f.Ran {
+		return unit + " " + f.State.String()
+	}
+	switch {
+	case f.Report == nil:
+	case f.State == engine.Crashed:
+		return unit + " " + f.State.String() + " (" + exited(f.Exit) + "): " + Report(*f.Report)
+	default:
+		return unit + ": " + Report(*f.Report)
+	}
+	return unit + " " + f.State.String() + " (" + cmp.Or(Problem(f.Problem), exited(f.Exit)) + ")"
+}
