@@ -57,7 +57,7 @@ func TestOn(t *testing.T) {
 	s.press("Escape")
 	s.shows(`[?] help`) // else the two would be one key
 	s.press("d")
-	s.shows(`ripple \d+: you took the added words away`)
+	s.shows(`ripple \d+: you took the added arguments away`)
 	s.shows(`BROKEN +test: 1 test failing.*: TestTide +`)
 	s.press("q")
 	s.shows(`exit code 0`)

@@ -138,7 +138,7 @@ func answers(t *testing.T, url, pattern string) {
 
 // patience is how long a test waits for what comes at once, except on a machine that has
 // no time for it.
-const patience = time.Minute
+const patience = 3 * time.Minute
 
 // holds waits for a condition, which it asks for every 20 ms, and reports whether it came
 // to hold within the limit.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -55,13 +56,29 @@ func TestMutations(t *testing.T) {
 				"TestRulesHold",
 				".",
 			)
-			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=16000", "CGO_ENABLED=0")
+			cmd.Env = append(os.Environ(), "OMNIVIGIL_SEEDS=16000", "CGO_ENABLED=0", "OMNIVIGIL_FIRST="+seedOf(archive))
 			out, err := cmd.CombinedOutput()
 			require.Error(t, err, "the simulator did not notice: %s", archive.Comment)
 			require.Regexp(t, `rule \d`, string(out))
 			t.Logf("%s%s", archive.Comment, firstRule(string(out)))
+			if found := foundBy.FindStringSubmatch(string(out)); found != nil && found[1] != seedOf(archive) {
+				t.Logf("noticed only by seed %s: put that into %s", found[1], file)
+			}
 		})
 	}
+}
+
+var (
+	seedLine = regexp.MustCompile(`(?m)^Seed: (\d+)$`)
+	foundBy  = regexp.MustCompile(`seed (\d+), \d+ units`)
+)
+
+// seedOf returns the seed that is known to notice a mutation, so that it is played before all others; "0" if none is.
+func seedOf(mutation *txtar.Archive) string {
+	if m := seedLine.FindSubmatch(mutation.Comment); m != nil {
+		return string(m[1])
+	}
+	return "0"
 }
 
 func firstRule(out string) string {
