@@ -77,7 +77,7 @@ func (e *Engine) written(told time.Time) Moment {
 		return Moment{}
 	}
 	at := e.now.Add(told.Sub(e.now.Wall))
-	if at.Sub(e.now) > clockTick || !e.clockSet.IsZero() && !at.After(e.clockSet) {
+	if at.Sub(e.now) > fileTimeLag || !e.clockSet.IsZero() && !at.After(e.clockSet) {
 		return Moment{}
 	}
 	return at

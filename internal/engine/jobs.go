@@ -68,8 +68,8 @@ func (e *Engine) working() []*unit {
 	return slices.DeleteFunc(slices.Clone(e.units), func(u *unit) bool { return !u.live() || !u.run.job })
 }
 
-// guess is how long a run is taken to last of which nothing is known.
-const guess = time.Second
+// assumedDuration is how long a run is taken to last of which nothing is known.
+const assumedDuration = time.Second
 
 // chainOf is how long the longest chain of units is known to take that begins with this
 // one and in which each waits for the one before it.
@@ -85,7 +85,7 @@ func (u *unit) chainOf(known map[*unit]time.Duration) time.Duration {
 	}
 	own := u.lasted
 	if own == 0 {
-		own = guess
+		own = assumedDuration
 	}
 	known[u] = own + rest
 	return known[u]

@@ -31,15 +31,27 @@ type source struct {
 	after time.Duration // how long after its process or pass began it wrote
 }
 
+// Rounds. A user who saves twice while a unit runs looks like two rounds, so two are no proof; the third follows a
+// lookout in which a user who saves often saves again.
 const (
-	lookoutRounds = 2 // after so many, others are looked out for
+	lookoutRounds = 2 // after so many, the unit waits and looks out for other writers
 	loopRounds    = 3 // after so many, it is a loop
 )
 
-// The lookout lasts twice as long as the run took to write, within these limits.
+// The lookout lasts twice as long as the run took to write, within these limits. Both are choices: a user who is taken
+// for a loop saves about as often as the unit runs, but seldom more than once a second, and a user who has just saved
+// once should not wait for more than five seconds.
 const (
 	minLookout = time.Second
 	maxLookout = 5 * time.Second
+)
+
+// Two runs wrote at a like moment of their lives when the moments differ by less than likeTime, or by less than the
+// factor likeFactor. Both are choices: the first build of a loop fills caches and takes longer than the next ones. Where
+// it takes even longer than this, the loop is noticed one round later.
+const (
+	likeTime   = 500 * time.Millisecond
+	likeFactor = 3
 )
 
 // rounds is how often the chain has come to a unit in the same way as the last time.
@@ -118,11 +130,10 @@ func (l link) mayBeBy(u *unit) bool {
 	return slices.ContainsFunc(l.by, func(s source) bool { return s.unit == u })
 }
 
-// alike reports whether two runs may have written for the same reason. Builds that
-// take much longer the first time must pass.
+// alike reports whether two runs may have written for the same reason.
 func alike(a, b time.Duration) bool {
 	less, more := min(a, b), max(a, b)
-	return more-less < 500*time.Millisecond || more < 3*less
+	return more-less < likeTime || more < likeFactor*less
 }
 
 func shareFolder(a, b []string) bool { return shareAny(a, b, path.Dir) }

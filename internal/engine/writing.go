@@ -54,18 +54,33 @@ type writer struct {
 	cleared bool          // it has not done all of it
 }
 
+// Counts that bound memory and work.
 const (
-	keptWritings = 16 // of each unit
-	maxObserving = 5  // times for each burst: who writes on and on will not be cleared any more
-	// youth is how long a service may take to do what its start set off.
-	youth = 30 * time.Second
-	// lastWords is how long after a run's end something that it wrote may be heard of.
-	lastWords = 100 * time.Millisecond
-	// clockTick is how much too early the time may be that a file tells.
-	clockTick = 20 * time.Millisecond
-	// widestSpan is between which two moments a service is suspected at most: over a longer
-	// time it writes for other reasons, and a busy machine has kept it from being looked at.
-	widestSpan = 4 * time.Second
+	keptWritings    = 16 // writings that a unit remembers
+	maxObservations = 5  // per burst and unit; a process that still writes after these is never cleared
+)
+
+// Durations that decide who may have written a file. Each errs on the side of a user's save: taking a save for a unit's
+// own writing would ignore it, while missing a loop costs one more round.
+const (
+	// startupWriting is how long after its start, or that of its newest pass, a service's writings may still be what
+	// that was for. It is a choice: tsc --watch ended its first pass after 3 s on an idle machine with two
+	// processors, and what a service writes much later has other reasons.
+	startupWriting = 30 * time.Second
+
+	// lateNotice is how long after a run's end the engine may hear of what it wrote. Linux queued the event at most
+	// 4 ms after the writer had ended, next to sixteen busy loops on two processors; the rest is for the watcher, which
+	// looks at the file before it reports it.
+	lateNotice = 100 * time.Millisecond
+
+	// fileTimeLag is how much earlier than the clock a file's time may be. Linux stamps files with the time of its last
+	// tick: up to 4.2 ms were seen with 250 ticks a second, and systems with 100 have up to 10 ms.
+	fileTimeLag = 20 * time.Millisecond
+
+	// maxSuspectSpan is the longest span between two observations in which a service that wrote something counts as
+	// the writer of a file. It is a choice: where a busy machine keeps the session from looking for longer, a service
+	// has had time to write other files.
+	maxSuspectSpan = 4 * time.Second
 )
 
 // writingOf returns the unit's writing of a burst, nil where its Touched was lost.
@@ -139,7 +154,7 @@ func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 		}
 		w.again = Moment{}
 		runs := w.open()
-		if len(runs) == 0 || w.times >= maxObserving {
+		if len(runs) == 0 || w.times >= maxObservations {
 			continue
 		}
 		w.asked = true
@@ -272,7 +287,7 @@ func (wr *writer) mayHaveDone(o Observation) bool {
 	case WroteNothing:
 		return false
 	case WroteSomething:
-		return !service || o.Span <= widestSpan
+		return !service || o.Span <= maxSuspectSpan
 	}
 	return !service
 }
@@ -292,22 +307,22 @@ func (u *unit) mayHaveWritten(now, written Moment) bool {
 	switch {
 	case u.run == nil || !u.run.spawned:
 		return false
-	case !u.live() && (now.Sub(u.run.EndedAt) >= lastWords || u.run.EndedAt.Before(written)):
+	case !u.live() && (now.Sub(u.run.EndedAt) >= lateNotice || u.run.EndedAt.Before(written)):
 		return false
 	}
-	return written.IsZero() || !u.run.OrderedAt.After(written.Add(clockTick))
+	return written.IsZero() || !u.run.OrderedAt.After(written.Add(fileTimeLag))
 }
 
 // isYoung reports whether what the unit's newest run writes may still be what its start was
 // for, or that of its newest pass.
 func (u *unit) isYoung(now Moment) bool {
 	switch {
-	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lastWords:
+	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lateNotice:
 		return false
 	case u.ends() || !u.run.spawned:
 		return true
 	}
-	return u.atItFor(now) < youth
+	return u.atItFor(now) < startupWriting
 }
 
 // atItFor is how long the unit's run, or its newest pass, has been at it.
