@@ -10,6 +10,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/session/snapshot"
 )
 
 // keptFacts is how many facts are kept for those who subscribe.
@@ -82,7 +83,7 @@ func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact
 // tell enters one of the engine's facts into the account, and into the log, among the
 // output.
 func (l *loop) tell(f engine.Fact) {
-	fact := l.fact(f)
+	fact := l.convert().Fact(f)
 	l.account.add(fact)
 	if f.Kind == engine.FactRunReady {
 		l.settleFindings(f.Unit)
@@ -110,7 +111,7 @@ func (l *loop) tell(f engine.Fact) {
 // say enters something else into the account and the log.
 func (s *Session) say(e logbook.Entry, f api.Fact) {
 	e.Stream = logbook.Note
-	f.At, f.Unit, f.Run, f.Tone, f.Text = time.Now().Round(0), e.Unit, e.Run, tones[e.Tone], s.clean(f.Text)
+	f.At, f.Unit, f.Run, f.Tone, f.Text = time.Now().Round(0), e.Unit, e.Run, snapshot.Tones[e.Tone], s.clean(f.Text)
 	s.account.add(f)
 	s.book.Append(e, strings.Split(f.Text, "\n")...)
 }

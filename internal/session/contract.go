@@ -8,6 +8,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/snapshot"
 )
 
 var _ api.Project = (*Session)(nil)
@@ -16,7 +17,7 @@ var _ api.Project = (*Session)(nil)
 type showing struct {
 	mu      sync.Mutex
 	about   api.About
-	builder builder
+	builder snapshot.Builder
 	newest  *api.Snapshot // that was made
 	of      *engine.Snapshot
 	number  int64
@@ -38,8 +39,8 @@ func (s *Session) shown() *api.Snapshot {
 	defer sh.mu.Unlock()
 	now, p := s.snapshot.Load(), s.shownPlan.Load()
 	next := sh.newest
-	if next == nil || sh.of != now || sh.builder.plan != p {
-		next = sh.builder.build(s, now, p)
+	if next == nil || sh.of != now || sh.builder.Outdated(p) {
+		next = sh.builder.Build(s.clean, now, p)
 		sh.of = now
 	} else {
 		copied := *next
@@ -62,7 +63,8 @@ func (s *Session) shown() *api.Snapshot {
 	next.Number = sh.number + 1
 	if sh.newest == nil || next.Follows(sh.newest) {
 		sh.number++
-		sh.newest, sh.builder.made = next, next
+		sh.newest = next
+		sh.builder.Show(next)
 	}
 	return sh.newest
 }

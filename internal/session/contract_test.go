@@ -15,6 +15,8 @@ import (
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/process"
+	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/watch"
 )
 
@@ -27,8 +29,7 @@ func TestChangesAreEnough(t *testing.T) {
 		return string(data)
 	}
 	for seed := range uint64(25) {
-		var s Session
-		var b builder
+		var b snapshot.Builder
 		var last, seen *api.Snapshot
 		var of *engine.Engine
 		var failed bool
@@ -40,9 +41,9 @@ func TestChangesAreEnough(t *testing.T) {
 					return
 				}
 				if of != w.Engine { // it is another session
-					of, last, b = w.Engine, nil, builder{}
+					of, last, b = w.Engine, nil, snapshot.Builder{}
 				}
-				now := b.build(&s, w.Engine.Snapshot(), w.Plan)
+				now := b.Build(escape.Lines, w.Engine.Snapshot(), w.Plan)
 				if last == nil {
 					seen = &api.Snapshot{}
 					require.NoError(t, json.Unmarshal([]byte(asJSON(now)), seen))

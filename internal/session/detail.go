@@ -69,7 +69,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	}
 	for i := range d.Rules {
 		r := &d.Rules[i]
-		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.cleanAll(r.Some)
+		r.Pattern, r.Does, r.Some = s.clean(r.Pattern), s.clean(r.Does), s.convert().All(r.Some)
 	}
 	for _, pattern := range slices.Concat(u.Ignore, u.Outputs) {
 		d.Ignored = append(d.Ignored, s.clean(pattern.Text))

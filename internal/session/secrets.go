@@ -6,6 +6,8 @@ import (
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/escape"
 )
 
 // Secrets are hidden where text enters: in the lines of processes before they are
@@ -50,3 +52,14 @@ func (s *Session) maskedEvent(ev engine.Event) engine.Event {
 	}
 	return ev
 }
+
+// clean returns text as it may be shown: others wrote what is in it.
+func (s *Session) clean(text string) string {
+	if text == "" {
+		return ""
+	}
+	return escape.Lines(s.hidden.Load().String(text))
+}
+
+// convert is how values of the engine are shown.
+func (s *Session) convert() snapshot.Converter { return s.clean }

@@ -91,3 +91,25 @@ func (s *Session) writeCures(units []string) error {
 func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
 	return s.impactOf(impact.Why(s.Plan(), path)), nil
 }
+
+// impactOf is what faces see of what a save would set off.
+func (s *Session) impactOf(r impact.Report) api.Impact {
+	out := r.Impact()
+	for _, a := range out.Acts {
+		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
+			out.NotStarted = append(out.NotStarted, a.Unit)
+			out.Text = append(
+				out.Text,
+				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
+			)
+		}
+	}
+	out.Path, out.Text = s.clean(out.Path), s.convert().All(out.Text)
+	for i := range out.Acts {
+		out.Acts[i].Rule, out.Acts[i].Does = s.clean(out.Acts[i].Rule), s.clean(out.Acts[i].Does)
+	}
+	for i := range out.Order {
+		out.Order[i].Does, out.Order[i].Because = s.clean(out.Order[i].Does), s.clean(out.Order[i].Because)
+	}
+	return out
+}

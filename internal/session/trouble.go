@@ -11,6 +11,7 @@ import (
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/session/snapshot"
 )
 
 // judge notes when the verdict turns broken or stale for good, which it is while nothing moves,
@@ -37,7 +38,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 		case <-l.verdicts:
 		default:
 		}
-		l.verdicts <- verdictNews{*c, l.plan, verdictWord(snap), l.clean(explain.Verdict(snap))}
+		l.verdicts <- verdictNews{*c, l.plan, snapshot.VerdictWord(snap), l.clean(explain.Verdict(snap))}
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/format"
 )
 
@@ -92,7 +93,7 @@ func (l *loop) release(snap *engine.Snapshot) {
 // waited tells how things stand.
 func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
 	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
-	out.Verdict = api.Verdict{Word: verdictWord(snap), Text: s.clean(explain.Verdict(snap))}
+	out.Verdict = api.Verdict{Word: snapshot.VerdictWord(snap), Text: s.clean(explain.Verdict(snap))}
 	var broken, stale []api.WaitedUnit
 	var passed []string
 	for _, u := range snap.Units {
@@ -113,7 +114,7 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 		}
 	}
 	out.Trouble = slices.Concat(broken, stale)
-	for _, d := range s.doubts(snap.Doubts) {
+	for _, d := range s.convert().Doubts(snap.Doubts) {
 		if len(units) == 0 || slices.Contains(units, d.Unit) {
 			out.Doubts = append(out.Doubts, d)
 		}

@@ -28,6 +28,7 @@ import (
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
+	"omnivigil/internal/session/snapshot"
 )
 
 var update = flag.Bool("update", false, "write the screens into testdata")
@@ -52,7 +53,7 @@ type played struct {
 
 func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
 	p.book.Flush()
-	snap := session.Show(p.Engine.Snapshot(), p.World.Plan)
+	snap := snapshot.Of(p.Engine.Snapshot(), p.World.Plan)
 	snap.Lines, snap.Project.Since = p.book.Published(), p.Now.Add(-time.Hour)
 	snap.Project.Root = p.root
 	snap.Uses = map[string]api.Use{"u0": {Memory: 12 << 20}}

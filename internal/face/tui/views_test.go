@@ -21,7 +21,7 @@ import (
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
-	"omnivigil/internal/session"
+	"omnivigil/internal/session/snapshot"
 )
 
 // sizes are the smallest that is usable, a good and a rich one.
@@ -131,7 +131,7 @@ func TestRecordedSession(t *testing.T) {
 	}
 	require.NoError(t, recording.Replay(f, func(played recording.Played) {
 		step++
-		snap := session.Show(played.Engine.Snapshot(), played.Plan)
+		snap := snapshot.Of(played.Engine.Snapshot(), played.Plan)
 		snap.Project.Since = played.At
 		if m == nil {
 			m = newModel(t.Context(), &silent{}, snap)
@@ -432,7 +432,7 @@ func TestRandomScreens(t *testing.T) {
 					return
 				}
 				p := &played{World: w, detail: whole(w.Now), samples: used(w.Now)}
-				snap := session.Show(w.Engine.Snapshot(), w.Plan)
+				snap := snapshot.Of(w.Engine.Snapshot(), w.Plan)
 				if len(snap.Units) > 0 {
 					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat(
 						"long ",

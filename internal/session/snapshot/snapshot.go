@@ -1,4 +1,7 @@
-package session
+// Package snapshot makes what faces see of what the engine and the log have: plain values with text names, in which
+// secrets are hidden and nothing acts on a terminal. What has not changed since the snapshot before is shared with it.
+// It decides nothing and knows no session. Start reading at Builder.Build and Converter.
+package snapshot
 
 import (
 	"strconv"
@@ -12,76 +15,70 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// What leaves the session is made here of what the engine and the log have: plain values
-// with text names, in which secrets are hidden and nothing acts on a terminal.
+// Converter converts values of the engine. Its function returns text as it may be shown: others wrote what is in it.
+type Converter func(text string) string
 
-// clean returns text as it may be shown: others wrote what is in it.
-func (s *Session) clean(text string) string {
-	if text == "" {
-		return ""
-	}
-	return escape.Lines(s.hidden.Load().String(text))
-}
-
-func (s *Session) cleanAll(texts []string) []string {
+// All converts several texts.
+func (c Converter) All(texts []string) []string {
 	if len(texts) == 0 {
 		return nil
 	}
 	out := make([]string, len(texts))
 	for i, text := range texts {
-		out[i] = s.clean(text)
+		out[i] = c(text)
 	}
 	return out
 }
 
-// tones are the words for an engine's and a log's tones, which are the same.
-var tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, api.ToneBroken}
+// Tones are the words for an engine's and a log's tones, which are the same.
+var Tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, api.ToneBroken}
 
-func (s *Session) unit(u *engine.Unit, p *plan.Plan) *api.Unit {
+// Unit converts all of a unit but its marks.
+func (c Converter) Unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name:      u.Name,
 		Kind:      u.Kind.String(),
 		State:     api.State(u.State.String()),
 		Freshness: api.Freshness(u.Freshness.String()),
-		Why:       s.clean(explain.Why(u)),
+		Why:       c(explain.Why(u)),
 		Wanted:    u.Wanted,
 		Paused:    u.Paused,
-		Words:     s.cleanAll(u.Words),
-		Narrowed:  s.clean(u.Narrowed),
-		Report:    s.report(u.Report),
+		Words:     c.All(u.Words),
+		Narrowed:  c(u.Narrowed),
+		Report:    c.report(u.Report),
 		Moving:    u.Moving,
 		Queued:    u.Queued,
 		InLine:    u.InLine,
 		Alone:     u.Alone,
 		RetryAt:   u.RetryAt.Wall,
-		Run:       s.run(u.Run),
-		Suspects:  s.cleanAll(u.Suspects),
-		Owed:      s.cleanAll(u.Owed),
+		Run:       c.Run(u.Run),
+		Suspects:  c.All(u.Suspects),
+		Owed:      c.All(u.Owed),
 		Pass: api.Pass{
 			Number:  u.Pass.Number,
 			BeganAt: u.Pass.BeganAt.Wall,
 			EndedAt: u.Pass.EndedAt.Wall,
 			Good:    u.Pass.Good,
-			Saw:     s.clean(u.Pass.Saw),
+			Saw:     c(u.Pass.Saw),
 		},
-		Loop: s.loopOf(u.Loop),
+		Loop: c.loop(u.Loop),
 	}
 	if spec := p.Unit(u.Name); spec != nil {
-		out.Command, out.Needs, out.Follows = s.clean(spec.Run.String()), spec.Needs, spec.Follows
+		out.Command, out.Needs, out.Follows = c(spec.Run.String()), spec.Needs, spec.Follows
 		if spec.Relay != nil {
 			out.Needs = spec.Relay.Backends()
-			out.Command = s.clean(spec.Relay.String())
+			out.Command = c(spec.Relay.String())
 		}
-		out.Dir, out.AsWritten = s.clean(spec.Dir), spec.Unstructured
+		out.Dir, out.AsWritten = c(spec.Dir), spec.Unstructured
 	}
 	return out
 }
 
-func (s *Session) report(r engine.Report) api.Report {
+func (c Converter) report(r engine.Report) api.Report {
 	counts := r.Counts
-	counts.Running, counts.Names, counts.First = s.clean(r.Running), s.cleanAll(r.Names), s.clean(r.First)
+	counts.Running, counts.Names, counts.First = c(r.Running), c.All(r.Names), c(r.First)
 	return api.Report{
-		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: explain.Totals(r), Trouble: s.clean(explain.Report(r)),
+		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: explain.Totals(r), Trouble: c(explain.Report(r)),
 	}
 }
 
@@ -98,19 +95,20 @@ func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 	return made
 }
 
-func (s *Session) run(r engine.Run) api.Run {
+// Run converts a run.
+func (c Converter) Run(r engine.Run) api.Run {
 	out := api.Run{
 		Number:    r.Number,
-		Because:   s.clean(explain.Reasons(r.Reasons)),
-		Command:   s.clean(r.Command),
+		Because:   c(explain.Reasons(r.Reasons)),
+		Command:   c(r.Command),
 		Ripples:   r.Ripples,
 		PID:       r.PID,
 		OrderedAt: r.OrderedAt.Wall,
 		ReadyAt:   r.ReadyAt.Wall,
 		EndedAt:   r.EndedAt.Wall,
 		ReusedAt:  r.Reused,
-		Problem:   s.clean(explain.Problem(r.Problem)),
-		Spans:     s.spans(r.Spans),
+		Problem:   c(explain.Problem(r.Problem)),
+		Spans:     c.spans(r.Spans),
 	}
 	if !r.EndedAt.IsZero() && r.PID != 0 {
 		out.Exit = exit(r.Exit)
@@ -122,7 +120,7 @@ func exit(x engine.Exit) *api.Exit {
 	return &api.Exit{Code: x.Code, Signal: x.Signal, Text: explain.Exit(x)}
 }
 
-func (s *Session) spans(all []engine.Span) []api.Span {
+func (c Converter) spans(all []engine.Span) []api.Span {
 	if len(all) == 0 {
 		return nil
 	}
@@ -132,46 +130,47 @@ func (s *Session) spans(all []engine.Span) []api.Span {
 			Phase: sp.Phase.String(),
 			From:  sp.From.Wall,
 			To:    sp.To.Wall,
-			Step:  s.clean(sp.Step),
+			Step:  c(sp.Step),
 			On:    sp.On,
 		}
 	}
 	return out
 }
 
-func (s *Session) loopOf(l *engine.Loop) *api.Loop {
+func (c Converter) loop(l *engine.Loop) *api.Loop {
 	if l == nil {
 		return nil
 	}
-	out := &api.Loop{Files: s.cleanAll(l.Files), Noted: l.Noted, Text: s.clean(explain.Loop(l))}
+	out := &api.Loop{Files: c.All(l.Files), Noted: l.Noted, Text: c(explain.Loop(l))}
 	for _, link := range l.Round {
 		out.Round = append(
 			out.Round,
-			api.LoopLink{By: explain.By(link), Unit: link.Unit, Files: s.cleanAll(link.Files), Does: link.Does},
+			api.LoopLink{By: explain.By(link), Unit: link.Unit, Files: c.All(link.Files), Does: link.Does},
 		)
 	}
-	out.Cure = s.clean("ignore = [" + quoted(impact.Cure(l.Files)) + "]")
+	out.Cure = c("ignore = [" + quoted(impact.Cure(l.Files)) + "]")
 	return out
 }
 
-func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
+// Ripple converts a ripple.
+func (c Converter) Ripple(r *engine.Ripple) *api.Ripple {
 	out := &api.Ripple{
 		ID:       r.ID,
-		Cause:    api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: s.clean(explain.Cause(r.Cause))},
+		Cause:    api.Cause{Kind: r.Cause.Kind.String(), Unit: r.Cause.Unit, Text: c(explain.Cause(r.Cause))},
 		Since:    r.Since.Wall,
 		OpenedAt: r.OpenedAt.Wall,
 		RestAt:   r.RestAt.Wall,
-		Paths:    s.cleanAll(r.Paths),
+		Paths:    c.All(r.Paths),
 		Files:    r.Files,
 		MoreRuns: r.MoreRuns,
 		TookOver: r.TookOver,
 		TakenBy:  r.TakenBy,
 		Outcome:  api.Outcome(r.Outcome.String()),
-		Detail:   s.clean(explain.Detail(r)),
-		Title:    s.clean(explain.Title(r)),
+		Detail:   c(explain.Detail(r)),
+		Title:    c(explain.Title(r)),
 	}
-	for _, c := range r.Concerned {
-		out.Concerned = append(out.Concerned, api.Concern{Unit: c.Unit, Rule: s.clean(c.Rule)})
+	for _, by := range r.Concerned {
+		out.Concerned = append(out.Concerned, api.Concern{Unit: by.Unit, Rule: c(by.Rule)})
 	}
 	for _, ref := range r.Runs {
 		out.Runs = append(
@@ -180,17 +179,17 @@ func (s *Session) ripple(r *engine.Ripple) *api.Ripple {
 				Unit:    ref.Unit,
 				Number:  ref.Number,
 				Pass:    ref.Pass,
-				Because: s.clean(explain.Reasons(ref.Reasons)),
+				Because: c(explain.Reasons(ref.Reasons)),
 				Took:    api.Seconds(ref.Took),
 				Failed:  ref.Failed,
-				Spans:   s.spans(ref.Spans),
+				Spans:   c.spans(ref.Spans),
 			},
 		)
 	}
 	return out
 }
 
-func (s *Session) jobs(j engine.Jobs) api.Jobs {
+func (c Converter) jobs(j engine.Jobs) api.Jobs {
 	out := api.Jobs{Most: j.Most, Taken: j.Taken, By: j.By}
 	if len(j.By) > 0 || j.Taken > 0 {
 		out.Text, out.Alone = explain.Queued(j, false), explain.Queued(j, true)
@@ -198,8 +197,8 @@ func (s *Session) jobs(j engine.Jobs) api.Jobs {
 	return out
 }
 
-// fact makes one of the engine's facts into one that is handed out.
-func (s *Session) fact(f engine.Fact) api.Fact {
+// Fact converts a fact, with its words.
+func (c Converter) Fact(f engine.Fact) api.Fact {
 	out := api.Fact{
 		At:      f.At,
 		Kind:    string(f.Kind),
@@ -207,101 +206,87 @@ func (s *Session) fact(f engine.Fact) api.Fact {
 		Run:     f.Run,
 		Pass:    f.Pass,
 		Ripple:  f.Ripple,
-		Tone:    tones[f.Tone()],
-		Text:    s.clean(explain.Fact(f)),
+		Tone:    Tones[f.Tone()],
+		Text:    c(explain.Fact(f)),
 		Verb:    f.Verb,
-		Because: s.clean(explain.Because(f)),
-		Command: s.clean(f.Command),
+		Because: c(explain.Because(f)),
+		Command: c(f.Command),
 		Signal:  f.Signal,
-		Problem: s.clean(explain.Wrong(f)),
+		Problem: c(explain.Wrong(f)),
 		Took:    api.Seconds(f.Took),
 		Since:   f.Since,
 		PID:     f.PID,
-		Files:   s.cleanAll(f.Files),
-		Loop:    s.loopOf(f.Loop),
+		Files:   c.All(f.Files),
+		Loop:    c.loop(f.Loop),
 	}
 	if f.Over.End != nil {
-		out.Since, out.Files = f.Over.End.Reused, s.cleanAll(f.Over.End.Suspects)
+		out.Since, out.Files = f.Over.End.Reused, c.All(f.Over.End.Suspects)
 		if f.Over.End.Exit != nil {
 			out.Exit = exit(*f.Over.End.Exit)
 		}
 	}
 	if f.Over.Run != nil {
-		was := s.run(*f.Over.Run)
+		was := c.Run(*f.Over.Run)
 		out.RunWas = &was
 	}
 	if f.Kind == engine.FactRunEnded || f.Kind == engine.FactPassEnded {
 		out.State = api.State(f.State.String())
 	}
 	if f.Over.Ripple != nil {
-		out.RippleWas, out.Outcome = s.ripple(f.Over.Ripple), api.Outcome(f.Outcome.String())
+		out.RippleWas, out.Outcome = c.Ripple(f.Over.Ripple), api.Outcome(f.Outcome.String())
 	}
 	return out
 }
 
-func (s *Session) impactOf(r impact.Report) api.Impact {
-	out := r.Impact()
-	for _, a := range out.Acts {
-		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
-			out.NotStarted = append(out.NotStarted, a.Unit)
-			out.Text = append(
-				out.Text,
-				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
-			)
-		}
-	}
-	out.Path, out.Text = s.clean(out.Path), s.cleanAll(out.Text)
-	for i := range out.Acts {
-		out.Acts[i].Rule, out.Acts[i].Does = s.clean(out.Acts[i].Rule), s.clean(out.Acts[i].Does)
-	}
-	for i := range out.Order {
-		out.Order[i].Does, out.Order[i].Because = s.clean(out.Order[i].Does), s.clean(out.Order[i].Because)
-	}
-	return out
-}
-
-func verdictWord(snap *engine.Snapshot) api.VerdictWord {
+// VerdictWord is a verdict's word for faces.
+func VerdictWord(snap *engine.Snapshot) api.VerdictWord {
 	return api.VerdictWord(strings.ToLower(snap.Verdict.Word.String()))
 }
 
-// builder makes snapshots, in which what has not changed is shared with the one before.
-type builder struct {
+// Builder makes snapshots, in which what has not changed is shared with the one before. Its zero value is ready to use,
+// by one goroutine at a time.
+type Builder struct {
 	made *api.Snapshot
 	of   *engine.Snapshot
 	plan *plan.Plan
 }
 
-// Show returns how faces see what an engine has decided for a plan.
-func Show(from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
-	s := &Session{}
-	b := builder{}
-	snap := b.build(s, from, p)
+// Of returns how faces see what an engine has decided for a plan, outside of a session.
+func Of(from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
+	b := Builder{}
+	snap := b.Build(escape.Lines, from, p)
 	snap.Project.Name = p.Name
 	return snap
 }
 
-// build returns the snapshot that follows.
-func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
-	next := &api.Snapshot{At: from.At.Wall, Jobs: s.jobs(from.Jobs)}
+// Outdated reports whether a snapshot of that plan would be another than the newest.
+func (b *Builder) Outdated(p *plan.Plan) bool { return b.plan != p }
+
+// Show notes that faces see this one, which has what the session added to the newest.
+func (b *Builder) Show(made *api.Snapshot) { b.made = made }
+
+// Build returns the snapshot that follows.
+func (b *Builder) Build(c Converter, from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
+	next := &api.Snapshot{At: from.At.Wall, Jobs: c.jobs(from.Jobs)}
 	before := b.made
 	if before == nil {
 		before, b.of = &api.Snapshot{Saves: []api.Save{}}, &engine.Snapshot{}
 	}
-	next.Verdict = api.Verdict{Word: verdictWord(from), Text: s.clean(explain.Verdict(from))}
-	next.Doubts = s.doubts(from.Doubts)
+	next.Verdict = api.Verdict{Word: VerdictWord(from), Text: c(explain.Verdict(from))}
+	next.Doubts = c.Doubts(from.Doubts)
 	next.Status = api.Status{
 		Broken:   from.Broken,
-		Longest:  s.longest(from.Longest),
+		Longest:  c.longest(from.Longest),
 		Paused:   from.Paused,
 		Quitting: from.Quitting,
-		Settings: s.clean(from.Settings),
+		Settings: c(from.Settings),
 	}
 	next.Units = make([]*api.Unit, len(from.Units))
 	for i, u := range from.Units {
 		if i < len(b.of.Units) && b.of.Units[i] == u && b.plan == p {
 			next.Units[i] = before.Units[i]
 		} else {
-			next.Units[i] = s.unit(u, p)
+			next.Units[i] = c.Unit(u, p)
 			if i < len(b.of.Units) && b.of.Units[i].Name == u.Name {
 				next.Units[i].Marks = marks(before.Units[i].Marks, b.of.Units[i].Marks, u.Marks)
 			} else {
@@ -316,7 +301,7 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	next.Ripples = make([]*api.Ripple, len(from.Ripples))
 	for i, r := range from.Ripples {
 		if next.Ripples[i] = known[r]; next.Ripples[i] == nil {
-			next.Ripples[i] = s.ripple(r)
+			next.Ripples[i] = c.Ripple(r)
 		}
 	}
 	next.Saves = before.Saves
@@ -330,27 +315,28 @@ func (b *builder) build(s *Session, from *engine.Snapshot, p *plan.Plan) *api.Sn
 	return next
 }
 
-func (s *Session) longest(r *engine.Ripple) api.Longest {
+func (c Converter) longest(r *engine.Ripple) api.Longest {
 	if r == nil {
 		return api.Longest{}
 	}
 	return api.Longest{
 		ID:      r.ID,
-		Title:   s.clean(explain.Title(r)),
+		Title:   c(explain.Title(r)),
 		Outcome: api.Outcome(r.Outcome.String()),
 		Took:    api.Seconds(r.RestAt.Sub(r.Since)),
 	}
 }
 
-func (s *Session) doubts(all []engine.Doubt) []api.Doubt {
+// Doubts converts doubts, with their words.
+func (c Converter) Doubts(all []engine.Doubt) []api.Doubt {
 	var out []api.Doubt
 	for _, d := range all {
 		out = append(out, api.Doubt{
 			Unit:  d.Unit,
 			Kind:  string(d.Kind),
-			File:  s.clean(d.File),
-			What:  s.clean(explain.Doubt(d)),
-			Ends:  s.clean(explain.DoubtEnds(d)),
+			File:  c(d.File),
+			What:  c(explain.Doubt(d)),
+			Ends:  c(explain.DoubtEnds(d)),
 			Since: d.Since.Wall,
 		})
 	}
