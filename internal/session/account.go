@@ -86,13 +86,15 @@ func (l *loop) tell(f engine.Fact) {
 	fact := l.convert().Fact(f)
 	l.account.add(fact)
 	if f.Kind == engine.FactRunReady {
-		l.settleFindings(f.Unit)
+		if of := l.live[f.Unit]; of != nil {
+			of.SettleFindings()
+		}
 	}
 	if f.Quiet() {
 		return
 	}
-	if run := l.live[f.Unit]; f.Kind == engine.FactPassStarted && run != nil && f.Ripple > 0 {
-		run.ripple.Store(int64(f.Ripple))
+	if of := l.live[f.Unit]; f.Kind == engine.FactPassStarted && of != nil && f.Ripple > 0 {
+		of.BelongsTo(f.Ripple)
 	}
 	stream, text := logbook.Note, fact.Text
 	switch f.Kind {

@@ -1,9 +1,7 @@
 package session
 
 import (
-	"fmt"
 	"net/netip"
-	"strings"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
@@ -13,18 +11,6 @@ import (
 )
 
 // Where units listen, and whether they can.
-
-// taken says in words which address the unit is known to want is held by another process
-// else, or "".
-func (s *Session) taken(r *liveRun) string {
-	var held []string
-	for _, address := range r.unit.Ports() {
-		if who, taken := s.spawner.Holder(address); taken {
-			held = append(held, fmt.Sprintf("port %d is taken by %s", address.Port(), who))
-		}
-	}
-	return strings.Join(held, "; ")
-}
 
 func (s *Session) listens(unit string, process int) {
 	s.send(engine.Listens{Unit: unit, PID: process})

@@ -11,10 +11,10 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/terminal"
-	"omnivigil/internal/process"
+	"omnivigil/internal/session/run"
 )
 
-// A unit's terminal is that of its newest run, also when that has ended. It has the size that the last
+// A unit's terminal is that of its newest live, also when that has ended. It has the size that the last
 // hands on it gave it.
 
 // terminals are those of units.
@@ -26,7 +26,7 @@ type terminals struct {
 // unitTerminal is a unit's terminal.
 type unitTerminal struct {
 	size  api.Size
-	run   *liveRun  // the newest
+	run   *run.Live // the newest
 	hand  *api.Face // who has hands on it, or nil
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
@@ -38,20 +38,20 @@ type unitTerminal struct {
 var firstSize = api.Size{Cols: 120, Rows: 40}
 
 // renew gives a run the unit's terminal.
-func (s *Session) renew(r *liveRun) {
+func (s *Session) renew(r *run.Live) {
 	t := &s.terminals
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	unit := t.of[r.unit.Name]
+	unit := t.of[r.Unit.Name]
 	if unit == nil {
 		unit = &unitTerminal{size: firstSize}
-		t.of[r.unit.Name] = unit
+		t.of[r.Unit.Name] = unit
 	}
 	if unit.run != nil {
-		go unit.run.terminal.Close() // which may wait while a picture is made
+		go unit.run.Terminal.Close() // which may wait while a picture is made
 	}
-	r.terminal = terminal.New(unit.size, func(answer []byte) {
-		if p := r.spawned(); p != nil {
+	r.Terminal = terminal.New(unit.size, func(answer []byte) {
+		if p := r.Process(); p != nil {
 			p.Answer(answer)
 		}
 	})
@@ -63,7 +63,7 @@ func (s *Session) closeTerminals() {
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()
 	for _, unit := range s.terminals.of {
-		unit.run.terminal.Close()
+		unit.run.Terminal.Close()
 	}
 }
 
@@ -91,33 +91,33 @@ func (s *Session) Screen(_ context.Context, name string) (api.Screen, error) {
 	if err != nil {
 		return api.Screen{}, err
 	}
-	run := s.runOf(unit)
-	_, end := run.terminal.Look()
+	live := s.runOf(unit)
+	_, end := live.Terminal.Look()
 	defer end()
-	return s.picture(unit, run), nil
+	return s.picture(unit, live), nil
 }
 
-func (s *Session) runOf(unit *unitTerminal) *liveRun {
+func (s *Session) runOf(unit *unitTerminal) *run.Live {
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()
 	return unit.run
 }
 
 // picture is what a run's terminal shows, which a face must ask for.
-func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
+func (s *Session) picture(unit *unitTerminal, live *run.Live) api.Screen {
 	var secret func(string) [][2]int
 	if hidden := s.hidden.Load(); hidden != nil {
 		secret = hidden.Spans
 	}
-	p := run.terminal.Picture(secret)
-	p.Unit, p.Run, p.Title, p.Ended = run.unit.Name, run.number, strings.TrimSpace(s.clean(p.Title)), s.hasEnded(run)
+	p := live.Terminal.Picture(secret)
+	p.Unit, p.Run, p.Title, p.Ended = live.Unit.Name, live.Number, strings.TrimSpace(s.clean(p.Title)), s.hasEnded(live)
 	s.terminals.mu.Lock()
 	defer s.terminals.mu.Unlock()
 	if unit.hand != nil {
 		hand := *unit.hand
 		p.Hand = &hand
 	}
-	if unit.run == run && unit.ask.Kind != "" && !p.Ended {
+	if unit.run == live && unit.ask.Kind != "" && !p.Ended {
 		ask := unit.ask
 		p.Ask = &ask
 	}
@@ -126,12 +126,12 @@ func (s *Session) picture(unit *unitTerminal, run *liveRun) api.Screen {
 
 // hasEnded reports whether nothing more comes from a run: its process has ended, or there is none and will
 // be none, as where an earlier result is reused.
-func (s *Session) hasEnded(run *liveRun) bool {
-	if run.spawned() != nil {
-		return run.over.Err() != nil
+func (s *Session) hasEnded(live *run.Live) bool {
+	if live.Process() != nil {
+		return live.IsOver()
 	}
-	u := s.state().Unit(run.unit.Name)
-	return u == nil || u.Run.Number == run.number && !u.State.InMotion()
+	u := s.state().Unit(live.Unit.Name)
+	return u == nil || u.Run.Number == live.Number && !u.State.InMotion()
 }
 
 // settlePatience bounds the wait for the end of what a program wants to be shown as one.
@@ -154,9 +154,9 @@ func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func
 	defer stop()
 	var last api.Screen
 	for {
-		run := s.runOf(unit)
-		changed, end := run.terminal.Look()
-		err := s.followRun(ctx, unit, run, &last, show, changed, stirred)
+		live := s.runOf(unit)
+		changed, end := live.Terminal.Look()
+		err := s.followRun(ctx, unit, live, &last, show, changed, stirred)
 		end()
 		if !errors.Is(err, errNextRun) {
 			return err
@@ -171,7 +171,7 @@ var errNextRun = errors.New("another run has begun")
 func (s *Session) followRun(
 	ctx context.Context,
 	unit *unitTerminal,
-	run *liveRun,
+	live *run.Live,
 	last *api.Screen,
 	show func(api.Screen) error,
 	changed, stirred <-chan struct{},
@@ -184,14 +184,14 @@ func (s *Session) followRun(
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		for began := time.Now(); !run.terminal.Settled() && time.Since(began) < settlePatience; {
+		for began := time.Now(); !live.Terminal.Settled() && time.Since(began) < settlePatience; {
 			select {
 			case <-changed:
 			case <-time.After(settlePatience):
 			}
 		}
-		now := s.picture(unit, run)
-		if s.runOf(unit) != run { // the terminal may have been closed meanwhile
+		now := s.picture(unit, live)
+		if s.runOf(unit) != live { // the terminal may have been closed meanwhile
 			return errNextRun
 		}
 		if differs(last, &now) {
@@ -276,14 +276,14 @@ func (s *Session) resize(unit *unitTerminal, size api.Size) {
 	size = size.Bounded()
 	s.terminals.mu.Lock()
 	unit.size = size
-	run := unit.run
+	live := unit.run
 	s.terminals.mu.Unlock()
-	if run.terminal.Size() == size {
+	if live.Terminal.Size() == size {
 		return
 	}
-	run.terminal.Resize(size)
-	if p := run.spawned(); p != nil && run.over.Err() == nil {
-		run.complain(s, p.Resize(size.Cols, size.Rows))
+	live.Terminal.Resize(size)
+	if p := live.Process(); p != nil && !live.IsOver() {
+		live.Complain(p.Resize(size.Cols, size.Rows))
 	}
 }
 
@@ -294,7 +294,7 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 		return err
 	}
 	s.terminals.mu.Lock()
-	run, hand := unit.run, unit.hand
+	live, hand := unit.run, unit.hand
 	unit.used = time.Now()
 	s.terminals.mu.Unlock()
 	if hand != nil && hand.PID != in.Face {
@@ -302,81 +302,35 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	}
 	if in.Size != nil {
 		if hand == nil {
-			return api.Refuse("only the face that types into %s sets the size of its terminal", run.unit.Name)
+			return api.Refuse("only the face that types into %s sets the size of its terminal", live.Unit.Name)
 		}
 		s.resize(unit, *in.Size)
 	}
-	text, err := run.terminal.Bytes(in)
+	text, err := live.Terminal.Bytes(in)
 	if err != nil {
 		return api.Refuse("%v", err)
 	}
-	p := run.spawned()
+	p := live.Process()
 	switch {
 	case len(text) == 0:
 		return nil
-	case p == nil || run.over.Err() != nil:
-		return api.Refuse("%s is not running, so nothing can be typed into it; start it first", run.unit.Name)
+	case p == nil || live.IsOver():
+		return api.Refuse("%s is not running, so nothing can be typed into it; start it first", live.Unit.Name)
 	}
 	if err := p.Type(text); err != nil {
-		return api.Refuse("%s: %v", run.unit.Name, err)
+		return api.Refuse("%s: %v", live.Unit.Name, err)
 	}
-	run.lookSoon()
+	live.LookSoon()
 	return nil
-}
-
-// lookSoon looks in a moment whether the run still waits for input: it need not say anything when it
-// has been answered.
-func (r *liveRun) lookSoon() {
-	r.reading.Lock()
-	defer r.reading.Unlock()
-	if r.quiet != nil {
-		r.quiet.Reset(promptPause)
-	}
-}
-
-// screenRest is how long a program that draws the whole screen draws nothing before it is taken to
-// wait for input; tables that are drawn again every few seconds are at work.
-const screenRest = 5 * time.Second
-
-// seeAsk looks whether a run waits for input, when nothing has come from it for a moment.
-func (r *liveRun) seeAsk(s *Session, rested bool) {
-	p := r.spawned()
-	if p == nil || r.over.Err() != nil {
-		return
-	}
-	said := r.scanner.Said()
-	asks := said != "" && !goesOn(said)
-	reading := p.Reading(asks)
-	ask := api.Ask{Since: time.Now().Round(0)}
-	switch {
-	case !reading.Waits:
-	case r.terminal.Drawing():
-		if rested {
-			ask.Kind = api.AskScreen
-		}
-	case reading.Blind:
-		ask.Kind, ask.Text = api.AskPassword, said
-	case asks:
-		ask.Kind, ask.Text = api.AskLine, said
-	}
-	ask.Text = strings.TrimSpace(s.clean(strip(ask.Text)))
-	r.asked = ask.Kind != ""
-	s.asks(r, ask)
-}
-
-// goesOn reports whether a line without an end says that something is at work, and asks nothing.
-func goesOn(text string) bool {
-	text = strings.TrimSpace(strip(text))
-	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")
 }
 
 // asks notes what a run waits for, and says it in the log if that is something else than before: what
 // a person types after a prompt is shown behind it, and who has hands on the unit sees it.
-func (s *Session) asks(r *liveRun, ask api.Ask) {
+func (s *Session) asks(r *run.Live, ask api.Ask) {
 	t := &s.terminals
 	t.mu.Lock()
-	unit := t.of[r.unit.Name]
-	over := ask.Kind != "" && r.over.Err() != nil
+	unit := t.of[r.Unit.Name]
+	over := ask.Kind != "" && r.IsOver()
 	if unit == nil || unit.run != r || over || unit.ask.Kind == ask.Kind && unit.ask.Text == ask.Text {
 		t.mu.Unlock()
 		return
@@ -393,9 +347,9 @@ func (s *Session) asks(r *liveRun, ask api.Ask) {
 	number := unit.asked
 	t.mu.Unlock()
 	if tell {
-		s.note(r.entry(logbook.Note), "waits for "+ask.Short())
+		s.note(r.Entry(logbook.Note), "waits for "+ask.Short())
 	}
-	asks := engine.Asks{Unit: r.unit.Name, Run: r.number, Number: number}
+	asks := engine.Asks{Unit: r.Unit.Name, Run: r.Number, Number: number}
 	if ask.Kind != "" {
 		asks.For = ask.For()
 	}
@@ -416,23 +370,3 @@ func (s *Session) asking() map[string]api.Ask {
 	}
 	return all
 }
-
-// noTerminal is what a process has that has no terminal.
-type noTerminal struct{}
-
-var errNoTerminal = errors.New("it has no terminal")
-
-// Type implements Process.
-func (noTerminal) Type([]byte) error { return errNoTerminal }
-
-// TypeEnd implements Process.
-func (noTerminal) TypeEnd(string) error { return errNoTerminal }
-
-// Answer implements Process.
-func (noTerminal) Answer([]byte) {}
-
-// Resize implements Process.
-func (noTerminal) Resize(int, int) error { return nil }
-
-// Reading implements Process.
-func (noTerminal) Reading(bool) process.Reading { return process.Reading{} }

@@ -7,6 +7,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/run"
 )
 
 // loop is the one goroutine in which everything is decided, and what only it may touch: a method that does has a loop
@@ -23,7 +24,7 @@ type loop struct {
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil where nothing is recorded
 	watching watching
-	live     map[string]*liveRun
+	live     map[string]*run.Live
 	ignored  map[string][]string // files that units do not react to, for this session
 	ahead    time.Duration       // how far the wall clock has moved against the steady one
 	over     bool
@@ -32,7 +33,7 @@ type loop struct {
 func newLoop(s *Session, c Config) *loop {
 	return &loop{
 		Session: s, plan: c.Plan, engine: engine.New(c.Plan), watching: watching{open: c.Watch, since: time.Now()},
-		noticed: map[string]bool{}, live: map[string]*liveRun{}, ignored: map[string][]string{},
+		noticed: map[string]bool{}, live: map[string]*run.Live{}, ignored: map[string][]string{},
 	}
 }
 
@@ -121,21 +122,19 @@ func (l *loop) step(now time.Time, ev engine.Event) {
 func (l *loop) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
-		l.start(o)
+		l.live[o.Unit] = run.New(l.project(), l.plan.Unit(o.Unit), o.Run, o.Ripple)
+		l.live[o.Unit].Start(o)
 	case engine.Proceed:
-		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
-			select {
-			case run.proceed <- struct{}{}:
-			default: // it has been told
-			}
+		if of := l.runOf(o.Unit, o.Run); of != nil {
+			of.Proceed()
 		}
 	case engine.StopRun:
-		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
-			run.stop(l.Session, o.Name)
+		if of := l.runOf(o.Unit, o.Run); of != nil {
+			of.Stop(o.Name)
 		}
 	case engine.SendSignal:
-		if run := l.live[o.Unit]; run != nil && run.number == o.Run {
-			run.reload(l.Session, o.Name)
+		if of := l.runOf(o.Unit, o.Run); of != nil {
+			of.Reload(o.Name)
 		}
 	case engine.SetTimer:
 		time.AfterFunc(o.After, func() { l.send(engine.TimerFired{Timer: o.Timer}) })
@@ -155,17 +154,10 @@ func (l *loop) carryOut(order engine.Order) {
 	}
 }
 
-// start begins a run. What may block is done by the run itself; steps that come before the command take their time,
-// so they have a goroutine of their own and do not keep a signal waiting.
-func (l *loop) start(o engine.Start) {
-	run := l.newRun(l.plan.Unit(o.Unit), o.Run, o.Ripple)
-	l.live[o.Unit] = run
-	run.inOrder.do(func() {
-		run.trackResults(l.Session, o)
-		if len(run.unit.Setup)+len(run.unit.Prelude) > 0 || run.unit.Reuse {
-			go run.prepare(l.Session, o)
-		} else {
-			l.spawnRun(run, o)
-		}
-	})
+// runOf returns a unit's run of that number, nil where it has another by now.
+func (l *loop) runOf(unit string, number int) *run.Live {
+	if of := l.live[unit]; of != nil && of.Number == number {
+		return of
+	}
+	return nil
 }

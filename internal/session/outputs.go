@@ -183,7 +183,7 @@ func (s *Session) outputsGone(unit string) {
 func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 	u := l.plan.Unit(unit)
 	last, known := l.outputs.last(unit)
-	if run := l.live[unit]; u == nil || !known || run != nil && !run.isOver() {
+	if live := l.live[unit]; u == nil || !known || live != nil && !live.IsOver() {
 		return // it is looked at again when its run has ended
 	}
 	s, p, looks := l.Session, l.plan, l.looksAtAll(since)
@@ -210,9 +210,9 @@ func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 // looksAtAll begins to look at all runs that live.
 func (l *loop) looksAtAll(since time.Time) []*look {
 	var looks []*look
-	for name, run := range l.live {
-		if !run.isOver() && run.unit.Relay == nil {
-			looks = append(looks, l.lookAt(since, engine.RunID{Unit: name, Run: run.number}))
+	for name, live := range l.live {
+		if !live.IsOver() && live.Unit.Relay == nil {
+			looks = append(looks, l.lookAt(since, engine.RunID{Unit: name, Run: live.Number}))
 		}
 	}
 	return looks

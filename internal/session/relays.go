@@ -16,6 +16,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/relay"
+	"omnivigil/internal/session/run"
 	"omnivigil/internal/text/format"
 )
 
@@ -25,7 +26,7 @@ import (
 // pageServer is a relay that runs.
 type pageServer struct {
 	*relay.Server
-	noTerminal
+	run.NoTerminal
 	exited func(process.Exit)
 	ended  chan struct{} // closed when it was told to end
 	looks  atomic.Bool   // whether what it serves is there
@@ -59,11 +60,11 @@ func (p *pageServer) Signal(string) error {
 }
 
 // begin starts a run's process, or a relay's server.
-func (s *Session) begin(run *liveRun, spec process.Spec) (Process, error) {
-	if run.unit.Relay == nil {
+func (s *Session) begin(live *run.Live, spec process.Spec) (run.Process, error) {
+	if live.Unit.Relay == nil {
 		return s.spawner.Start(spec)
 	}
-	u := run.unit
+	u := live.Unit
 	config := relay.Config{
 		Project:  s.Plan().Name,
 		Listen:   u.Relay.Listen,
@@ -72,7 +73,7 @@ func (s *Session) begin(run *liveRun, spec process.Spec) (Process, error) {
 		Needs:    u.Relay.Needs,
 		Fallback: u.Relay.Fallback,
 		Backend:  &pageBackend{s},
-		Note:     func(text string) { s.note(run.entry(logbook.Note), text) },
+		Note:     func(text string) { s.note(live.Entry(logbook.Note), text) },
 	}
 	for _, at := range u.Relay.At {
 		config.At[at.Prefix] = relay.Target{Unit: at.To, Root: at.Root}
@@ -110,22 +111,22 @@ func (p *pageServer) over() bool {
 // goroutines.
 func (l *loop) lookAtPages() {
 	s := l.Session
-	for name, run := range l.live {
+	for name, live := range l.live {
 		p := l.pagesOf(name)
-		if run.unit.Relay == nil || run.isOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
+		if live.Unit.Relay == nil || live.IsOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
 			continue
 		}
 		go func() {
 			defer p.looks.Store(false)
-			s.lookAtPagesOf(p, run)
+			s.lookAtPagesOf(p, live)
 		}()
 	}
 }
 
 // lookAtPagesOf tells the engine what of a relay is missing, and once when nothing is any more.
-func (s *Session) lookAtPagesOf(p *pageServer, run *liveRun) {
+func (s *Session) lookAtPagesOf(p *pageServer, live *run.Live) {
 	what, file := p.Missing()
-	look := engine.Checked{Unit: run.unit.Name, Run: run.number}
+	look := engine.Checked{Unit: live.Unit.Name, Run: live.Number}
 	if what != "" {
 		look.Problem = "its " + what + " " + s.clean(relativeTo(s.root, file)) + " is missing"
 	}

@@ -8,6 +8,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
+	"omnivigil/internal/results/record"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/format"
 )
@@ -97,16 +98,16 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 // unknown warns of tests to which a unit is narrowed and that no run of it has told of: a new one is unknown
 // before its first run, and so is one with a typing error. Empty: there is none.
 func (s *Session) unknown(unit string, cases []api.CaseName) string {
-	m := s.trackers.get(unit)
+	m := s.trackers.Get(unit)
 	if m == nil {
 		return ""
 	}
 	known := map[string]bool{}
-	m.mu.Lock()
-	for _, c := range m.record.Cases() {
-		known[c.Name], known[c.Suite] = true, true
-	}
-	m.mu.Unlock()
+	m.Read(func(by *record.Record) {
+		for _, c := range by.Cases() {
+			known[c.Name], known[c.Suite] = true, true
+		}
+	})
 	var names []string
 	for _, c := range cases {
 		if !known[cmp.Or(c.Name, c.Suite)] {

@@ -9,12 +9,8 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"net/netip"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -27,7 +23,8 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
-	"omnivigil/internal/process/probe"
+	"omnivigil/internal/session/outcomes"
+	"omnivigil/internal/session/run"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
@@ -60,14 +57,13 @@ type Config struct {
 	// Watch opens what the session watches files with, whose bursts have numbers above after, and
 	// Spawner is what it runs processes with; nil: the system's own.
 	Watch   func(after int) (Watcher, error)
-	Spawner Spawner
+	Spawner run.Spawner
 }
 
 // Book takes the lines of a session and reads them back, as logbook.Book does. Its methods
 // may be called from any goroutine.
 type Book interface {
-	Append(e logbook.Entry, texts ...string)
-	AppendBlock(e logbook.Entry, block []byte)
+	run.Book
 	View() (*logbook.View, error)
 	Published() int64
 	Flush()
@@ -85,37 +81,6 @@ type Watcher interface {
 	Files(key string) []watch.File // those that the interest with that key hears of
 	CatchUp(number int)
 	Close()
-}
-
-// Spawner runs processes, as spawn.Spawner does.
-type Spawner interface {
-	Start(process.Spec) (Process, error)
-	Holder(netip.AddrPort) (who string, taken bool)
-}
-
-// Process is one that runs, with all that it has started.
-type Process interface {
-	ID() int
-	Working() bool                    // it is not waiting for anything
-	AllRead() bool                    // all that it had written has been given to Output
-	Signal(name string) error         // that is to end it
-	SignalLeader(name string) error   // that is not
-	TypeEnd(text string) error        // into its terminal, to end it
-	Type(text []byte) error           // into its terminal
-	Answer(text []byte)               // what its terminal answers it, as far as it reads that
-	Resize(cols, rows int) error      // its terminal
-	Reading(far bool) process.Reading // how it takes what is typed
-}
-
-// system is the Spawner of the system.
-type system struct{ *process.Spawner }
-
-func (s system) Start(spec process.Spec) (Process, error) {
-	p, err := s.Spawner.Start(spec)
-	if err != nil {
-		return nil, err
-	}
-	return p, nil
 }
 
 // Session is a running project: what its goroutines share. Its methods may be called from any goroutine. What only
@@ -148,7 +113,7 @@ type fixed struct {
 	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
 	ownFolder string
 	began     time.Time // where the steady clock begins
-	spawner   Spawner
+	spawner   run.Spawner
 	tracer    *process.Spawner // the system's; nil in tests
 	deserted  func()           // see Config
 	// adopted, if set, is called by the loop with each plan that is used from then on.
@@ -159,7 +124,8 @@ type fixed struct {
 type memory struct {
 	setup    *setup.Record
 	results  *reuse.Results
-	trackers *resultTrackers
+	trackers *run.Trackers
+	outcomes *outcomes.Results
 }
 
 // published is what the loop hands to everyone, each value of which does not change.
@@ -236,7 +202,7 @@ func Start(c Config) (*Session, error) {
 	}
 	if s.spawner == nil {
 		s.tracer = process.New()
-		s.spawner = system{s.tracer}
+		s.spawner = run.System{Spawner: s.tracer}
 		s.meter = &meter.Meter{
 			Source:  s.tracer,
 			Dir:     c.Logs,
@@ -247,8 +213,9 @@ func Start(c Config) (*Session, error) {
 			Written: s.written,
 		}
 	}
-	s.trackers = &resultTrackers{dir: c.Results, root: c.Plan.Root, readOnly: c.Once, of: map[string]*resultTracker{}}
-	s.trackers.adopt(c.Plan)
+	s.trackers = run.NewTrackers(c.Results, c.Plan.Root, c.Once)
+	s.trackers.Adopt(c.Plan)
+	s.outcomes = outcomes.New(s.trackers, s.clean)
 	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
@@ -316,61 +283,4 @@ func (s *Session) notify() {
 		default:
 		}
 	}
-}
-
-// spawnRun spawns the run's own process and tells the engine how that went.
-func (s *Session) spawnRun(run *liveRun, o engine.Start) {
-	if run.unit.Ready.Line != "" {
-		run.reading.Lock()
-		run.line = regexp.MustCompile(run.unit.Ready.Line) // plan.Read has seen that it compiles
-		run.reading.Unlock()
-	}
-	if held := s.taken(run); held != "" {
-		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
-		return
-	}
-	prober := probe.New(run.unit.Ready)
-	spec := run.spec(s, o.Command.Plus(slices.Concat(o.Words, run.firstWords(s, o))))
-	spec.Exited = func(x process.Exit) { run.exited(s, x) }
-	spawned := run.expectPasses()
-	process, err := s.begin(run, spec)
-	if err != nil {
-		s.send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
-		return
-	}
-	run.have(process)
-	go func() {
-		s.send(engine.Spawned{Unit: o.Unit, Run: o.Run, PID: process.ID()})
-		run.tellPasses(s, spawned)
-		close(run.announced)
-		run.probe(s, prober)
-	}()
-}
-
-// ofTerminals are variables that speak of the terminal in which the project was started. Units have
-// terminals of their own.
-var ofTerminals = []string{
-	"TERM",
-	"TERM_PROGRAM",
-	"TERM_PROGRAM_VERSION",
-	"TMUX",
-	"TMUX_PANE",
-	"STY",
-	"WINDOWID",
-	"LINES",
-	"COLUMNS",
-}
-
-func ofAnotherTerminal(variable string) bool {
-	name, _, _ := strings.Cut(variable, "=")
-	return slices.Contains(ofTerminals, name)
-}
-
-// environment is the machine's, with the unit's own variables above it.
-func environment(u *plan.Unit, run int) []string {
-	env := append(slices.DeleteFunc(os.Environ(), ofAnotherTerminal), "TERM=xterm-256color")
-	for _, v := range u.Env {
-		env = append(env, v.Name+"="+v.Value)
-	}
-	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
 }

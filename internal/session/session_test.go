@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/run"
 	"omnivigil/internal/watch"
 	"omnivigil/internal/watch/pattern"
 )
@@ -75,7 +76,7 @@ func (b *book) String() string {
 
 // actor is a process that does what the test says.
 type actor struct {
-	noTerminal
+	run.NoTerminal
 	spec process.Spec
 	id   int
 
@@ -132,7 +133,7 @@ type spawner struct {
 	taken map[netip.AddrPort]string
 }
 
-func (s *spawner) Start(spec process.Spec) (Process, error) {
+func (s *spawner) Start(spec process.Spec) (run.Process, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p := &actor{spec: spec, id: len(s.all) + 1}
@@ -370,7 +371,7 @@ func TestPromptAppears(t *testing.T) {
 		p := s.spawner.newest("db")
 		p.spec.Output([]byte("migrate? [y/N] "))
 		assert.NotContains(t, s.book.String(), "migrate?")
-		s.pass(promptPause)
+		s.pass(run.PromptPause)
 		assert.Contains(t, s.book.String(), "db migrate? [y/N]")
 		p.spec.Output([]byte("yes\ndone\n"))
 		assert.Contains(t, s.book.String(), "db yes\ndb done")

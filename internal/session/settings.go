@@ -60,7 +60,7 @@ func (l *loop) adopt(now time.Time) {
 	l.hide(l.plan)
 	l.book.SetLimits(logbook.Limits(l.plan.Logs))
 	l.shownPlan.Store(l.plan)
-	l.trackers.adopt(l.plan)
+	l.trackers.Adopt(l.plan)
 	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst})
 	for _, text := range consent.News(before, l.plan) {
 		l.Note("new in the settings: " + text)

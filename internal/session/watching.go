@@ -186,8 +186,8 @@ func (l *loop) touched(now time.Time, ev watch.Touched) {
 	}
 	l.step(now, t)
 	for _, name := range t.Units {
-		if run := l.live[name]; run != nil && run.unit.Pass != nil {
-			run.readUpTo(now)
+		if live := l.live[name]; live != nil && live.Unit.Pass != nil {
+			live.ReadUpTo(now)
 		}
 	}
 }

@@ -153,18 +153,18 @@ func (l *look) mayChange() bool { return l.process != nil && l.Wrote == engine.W
 // lookAt begins to look at a run.
 func (l *loop) lookAt(noticed time.Time, id engine.RunID) *look {
 	at := &look{Observation: engine.Observation{Unit: id.Unit, Run: id.Run}, since: noticed}
-	run := l.live[id.Unit]
-	if run == nil || run.number != id.Run || l.tracer == nil {
+	live := l.live[id.Unit]
+	if live == nil || live.Number != id.Run || l.tracer == nil {
 		return at
 	}
-	if at.process, _ = run.spawned().(*process.Process); at.process == nil {
+	if at.process, _ = live.Process().(*process.Process); at.process == nil {
 		return at
 	}
 	var since time.Time
 	if at.then, since, at.always = l.traces.before(noticed, at.process); !since.IsZero() {
 		at.since = since
 	}
-	at.always = at.always && noticed.Sub(run.began) > bustle
+	at.always = at.always && noticed.Sub(live.Began) > bustle
 	return at
 }
 

@@ -1,4 +1,4 @@
-package session
+package run
 
 import "sync"
 

@@ -1,4 +1,4 @@
-package session
+package run
 
 import (
 	"bytes"
@@ -29,14 +29,16 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// liveRun is a run from its order to its end. Its parts each have a lock of their own; the rest is set when the run is
+// Live is a run from its order to its end. Its parts each have a lock of their own; the rest is set when the run is
 // made, or handed from one of its goroutines to the next.
-type liveRun struct {
-	unit     *plan.Unit
-	number   int
-	ripple   atomic.Int64 // that has brought about what it does now
-	began    time.Time
-	terminal *terminal.Terminal
+type Live struct {
+	Unit     *plan.Unit
+	Number   int
+	Began    time.Time
+	Terminal *terminal.Terminal
+
+	project *Project
+	ripple  atomic.Int64 // that has brought about what it does now
 
 	inOrder   serial
 	processes processes
@@ -86,22 +88,24 @@ type hearing struct {
 	drawn    bool        // it was told that a full screen is drawn
 }
 
-func (s *Session) newRun(u *plan.Unit, number, ripple int) *liveRun {
-	r := &liveRun{
-		unit:      u,
-		number:    number,
-		began:     time.Now(),
+// New returns a run that has not begun.
+func New(p *Project, u *plan.Unit, number, ripple int) *Live {
+	r := &Live{
+		project:   p,
+		Unit:      u,
+		Number:    number,
+		Began:     time.Now(),
 		processes: processes{helpers: map[Process]bool{}},
 	}
 	r.proceed, r.announced = make(chan struct{}, 1), make(chan struct{})
 	r.ripple.Store(int64(ripple))
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
-	r.scanner.Hide = func(text string) string { return s.hidden.Load().String(text) }
-	r.scanner.MayHide = func(text []byte) bool { return s.hidden.Load().MayChange(text) }
-	r.scanner.Hold = s.hidden.Load().Longest()
-	r.scanner.Leads = func(address string) bool { return leadsTo(address, s.root) }
-	s.renew(r)
+	r.scanner.Hide = func(text string) string { return r.project.Hidden().String(text) }
+	r.scanner.MayHide = func(text []byte) bool { return r.project.Hidden().MayChange(text) }
+	r.scanner.Hold = r.project.Hidden().Longest()
+	r.scanner.Leads = func(address string) bool { return leadsTo(address, p.Root) }
+	p.Attach(r)
 	return r
 }
 
@@ -120,111 +124,111 @@ func leadsTo(address, root string) bool {
 }
 
 // spec is how a command of the run is spawned.
-func (r *liveRun) spec(s *Session, c plan.Command) process.Spec {
+func (r *Live) spec(c plan.Command) process.Spec {
 	return process.Spec{
-		Name: r.unit.Name, Argv: c.Argv(), Dir: r.unit.Dir, Env: append(environment(r.unit, r.number), s.marks...),
-		Cols: r.terminal.Size().Cols, Rows: r.terminal.Size().Rows,
-		Output: func(p []byte) { r.output(s, p) },
+		Name: r.Unit.Name, Argv: c.Argv(), Dir: r.Unit.Dir, Env: append(environment(r.Unit, r.Number), r.project.Marks...),
+		Cols: r.Terminal.Size().Cols, Rows: r.Terminal.Size().Rows,
+		Output: func(p []byte) { r.output(p) },
 	}
 }
 
 // have notes the process that signals go to. One that was to be stopped before it came is stopped at once.
-func (r *liveRun) have(p Process) {
+func (r *Live) have(p Process) {
 	r.processes.mu.Lock()
 	r.processes.current = p
 	stopped := r.processes.stopped
 	r.processes.mu.Unlock()
 	if stopped {
-		p.Signal(r.unit.Stop.Signal)
+		p.Signal(r.Unit.Stop.Signal)
 	}
 }
 
-// spawned is the run's own process, nil before it has one.
-func (r *liveRun) spawned() Process {
+// Process is the run's own process, nil before it has one.
+func (r *Live) Process() Process {
 	r.processes.mu.Lock()
 	defer r.processes.mu.Unlock()
 	return r.processes.current
 }
 
-func (r *liveRun) isStopped() bool {
+func (r *Live) isStopped() bool {
 	r.processes.mu.Lock()
 	defer r.processes.mu.Unlock()
 	return r.processes.stopped
 }
 
-func (r *liveRun) entry(s logbook.Stream) logbook.Entry {
-	return logbook.Entry{Unit: r.unit.Name, Run: r.number, Ripple: int(r.ripple.Load()), Stream: s}
+func (r *Live) Entry(s logbook.Stream) logbook.Entry {
+	return logbook.Entry{Unit: r.Unit.Name, Run: r.Number, Ripple: int(r.ripple.Load()), Stream: s}
 }
 
-// promptPause is how long a line without an end must not go on to be shown.
-const promptPause = 300 * time.Millisecond
+// PromptPause is how long a line without an end must not go on to be shown.
+const PromptPause = 300 * time.Millisecond
 
 // maxPauses is how often in a row that is waited for while the process is at work.
 const maxPauses = 10
 
-func (r *liveRun) output(s *Session, p []byte) {
-	s.wrote(r.unit.Name, len(p))
+func (r *Live) output(p []byte) {
+	r.project.Wrote(r.Unit.Name, len(p))
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	after := r.after(p)
-	r.terminal.Write(p, func(p []byte) { r.read(s, after, p) }, func(begins bool) { r.draws(s, begins) })
+	r.Terminal.Write(p, func(p []byte) { r.read(after, p) }, func(begins bool) { r.draws(begins) })
 	r.rested = false
-	if r.asked && (r.terminal.Drawing() || bytes.IndexByte(p, '\n') >= 0) {
+	if r.asked && (r.Terminal.Drawing() || bytes.IndexByte(p, '\n') >= 0) {
 		r.asked = false
-		s.asks(r, api.Ask{})
+		r.project.Asks(r, api.Ask{})
 	}
 	if r.quiet == nil {
-		r.quiet = time.AfterFunc(promptPause, func() { r.pause(s) })
+		r.quiet = time.AfterFunc(PromptPause, func() { r.pause() })
 	} else {
-		r.quiet.Reset(promptPause)
+		r.quiet.Reset(PromptPause)
 	}
 }
 
 // read takes output that lines are made of.
-func (r *liveRun) read(s *Session, after time.Time, p []byte) {
+func (r *Live) read(after time.Time, p []byte) {
 	if r.passes.reader != nil || r.line != nil {
-		r.say(s, after, r.scanner.Scan(p))
+		r.say(after, r.scanner.Scan(p))
 		return
 	}
 	lines, block := r.scanner.ScanBlock(p)
-	r.say(s, after, lines)
-	r.sayBlock(s, block)
+	r.say(after, lines)
+	r.sayBlock(block)
 }
 
 // draws says that a program has begun to draw the whole screen: that is no output.
-func (r *liveRun) draws(s *Session, begins bool) {
+func (r *Live) draws(begins bool) {
 	if begins && !r.drawn {
 		r.drawn = true
-		s.note(r.entry(logbook.Note), "draws a full screen, which is not part of the output")
+		r.project.Note(r.Entry(logbook.Note), "draws a full screen, which is not part of the output")
 	}
 }
 
 // pause shows what has been written without a line's end, and looks whether it waits for input.
-func (r *liveRun) pause(s *Session) {
+func (r *Live) pause() {
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	// A busy machine can hold a process up in the middle of a line for as long.
-	if p := r.spawned(); p != nil && r.scanner.Unended() && r.pauses < maxPauses && (!p.AllRead() || p.Working()) {
+	if p := r.Process(); p != nil && r.scanner.Unended() && r.pauses < maxPauses && (!p.AllRead() || p.Working()) {
 		r.pauses++
-		r.quiet.Reset(promptPause)
+		r.quiet.Reset(PromptPause)
 		return
 	}
 	r.pauses = 0
-	lines := r.scanner.Pause(s.hidden.Load().Dangling)
-	r.write(s, lines, nil, r.scanner.Continues())
+	lines := r.scanner.Pause(r.project.Hidden().Dangling)
+	r.write(lines, nil, r.scanner.Continues())
 	for _, line := range lines { // what it means is known when it has ended
 		r.tracking.unended += strip(line)
 	}
-	r.seeReady(s, lines)
-	r.seeAsk(s, r.rested)
-	if !r.rested && r.terminal.Drawing() {
+	r.seeReady(lines)
+	r.seeAsk(r.rested)
+	if !r.rested && r.Terminal.Drawing() {
 		r.rested = true
 		r.quiet.Reset(screenRest)
 	}
 }
 
 // rest shows what the process has left without a line's end.
-func (r *liveRun) rest(s *Session) {
+func (r *Live) rest() {
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	if r.quiet != nil {
@@ -232,43 +236,43 @@ func (r *liveRun) rest(s *Session) {
 	}
 	lines := r.scanner.Rest()
 	if len(lines) == 0 && r.tracking.unended != "" {
-		r.mean(s, r.tracking.unended)
+		r.mean(r.tracking.unended)
 	}
-	r.say(s, r.passes.begun, lines)
+	r.say(r.passes.begun, lines)
 }
 
 // write writes lines, each with its tone; nil: none has one. GoesOn says that the first goes on with
 // what was shown of it before.
-func (r *liveRun) write(s *Session, lines []string, tones []logbook.Tone, goesOn bool) {
+func (r *Live) write(lines []string, tones []logbook.Tone, goesOn bool) {
 	for i := 0; i < len(lines); {
-		e, n := r.entry(logbook.Output), i+1
+		e, n := r.Entry(logbook.Output), i+1
 		if e.Continues = i == 0 && goesOn; tones != nil {
 			e.Tone = tones[i]
 		}
 		for n < len(lines) && !e.Continues && (tones == nil || tones[n] == e.Tone) {
 			n++
 		}
-		s.book.Append(e, lines[i:n]...)
+		r.project.Book.Append(e, lines[i:n]...)
 		i = n
 	}
 }
 
 // say shows lines that were written after that moment, and reads what they mean.
-func (r *liveRun) say(s *Session, after time.Time, lines []string) {
+func (r *Live) say(after time.Time, lines []string) {
 	if len(lines) == 0 {
 		return
 	}
 	var tones []logbook.Tone
 	if r.tracking.reader != nil || r.passes.reader != nil {
-		tones = r.understand(s, after, lines)
+		tones = r.understand(after, lines)
 	}
-	r.write(s, lines, tones, r.scanner.Continues())
-	r.seeReady(s, lines)
+	r.write(lines, tones, r.scanner.Continues())
+	r.seeReady(lines)
 }
 
 // sayBlock shows lines that need nothing done. Of a process that writes without end, those that
 // say nothing about places and tests are not looked at one by one.
-func (r *liveRun) sayBlock(s *Session, block []byte) {
+func (r *Live) sayBlock(block []byte) {
 	switch {
 	case len(block) == 0:
 	case r.mayMatter(block):
@@ -276,22 +280,22 @@ func (r *liveRun) sayBlock(s *Session, block []byte) {
 		for i := range lines {
 			lines[i] = strings.TrimRight(lines[i], "\r")
 		}
-		tones := r.understand(s, time.Time{}, lines)
+		tones := r.understand(time.Time{}, lines)
 		if !slices.ContainsFunc(tones, func(t logbook.Tone) bool { return t != logbook.Neutral }) {
-			s.book.AppendBlock(r.entry(logbook.Output), block)
+			r.project.Book.AppendBlock(r.Entry(logbook.Output), block)
 			return
 		}
-		r.write(s, lines, tones, false)
+		r.write(lines, tones, false)
 	default:
 		if r.tracking.reader != nil {
 			r.tracking.reader.Skip(block)
 		}
-		s.book.AppendBlock(r.entry(logbook.Output), block)
+		r.project.Book.AppendBlock(r.Entry(logbook.Output), block)
 	}
 }
 
 // understand reads what lines mean, in their order: passes, cases and findings.
-func (r *liveRun) understand(s *Session, after time.Time, lines []string) []logbook.Tone {
+func (r *Live) understand(after time.Time, lines []string) []logbook.Tone {
 	plain, tones := make([]string, len(lines)), make([]logbook.Tone, len(lines))
 	for i, line := range lines {
 		plain[i] = strip(line)
@@ -301,50 +305,50 @@ func (r *liveRun) understand(s *Session, after time.Time, lines []string) []logb
 	}
 	r.tracking.unended = ""
 	for i := range plain {
-		tones[i] = r.mean(s, plain[i])
-		r.readPasses(s, after, plain[i], plain[i+1:])
+		tones[i] = r.mean(plain[i])
+		r.readPasses(after, plain[i], plain[i+1:])
 	}
 	return tones
 }
 
 // seeReady looks for the line by which the unit is ready.
-func (r *liveRun) seeReady(s *Session, lines []string) {
+func (r *Live) seeReady(lines []string) {
 	if r.line == nil {
 		return
 	}
 	for _, l := range lines {
 		if r.line.MatchString(strip(l)) {
 			r.line = nil
-			go s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
+			go r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
 			return
 		}
 	}
 }
 
-func (r *liveRun) exited(s *Session, x process.Exit) {
+func (r *Live) exited(x process.Exit) {
 	r.ended()
 	r.endHelpers()
-	r.rest(s)
-	s.asks(r, api.Ask{})
+	r.rest()
+	r.project.Asks(r, api.Ask{})
 	<-r.announced
-	end := engine.Exited{Unit: r.unit.Name, Run: r.number, Exit: engine.Exit(x)}
-	if failed := r.meant(s, engine.Exit(x)); engine.Exit(x).OK() && !failed {
-		r.remember(s)
-		if len(r.unit.Outputs) > 0 {
-			end.Oldest = s.madeWell(r.unit, r.number).oldest()
+	end := engine.Exited{Unit: r.Unit.Name, Run: r.Number, Exit: engine.Exit(x)}
+	if failed := r.meant(engine.Exit(x)); engine.Exit(x).OK() && !failed {
+		r.remember()
+		if len(r.Unit.Outputs) > 0 {
+			end.Oldest = r.project.Made(r.Unit, r.Number)
 		}
 	}
-	if r.unit.ComparesTimes {
-		end.Newest = s.newest(r.unit)
+	if r.Unit.ComparesTimes {
+		end.Newest = r.project.Newest(r.Unit)
 	}
-	s.send(end)
+	r.project.Send(end)
 }
 
-// isOver reports whether the run's process is gone.
-func (r *liveRun) isOver() bool { return r.over.Err() != nil }
+// IsOver reports whether the run's process is gone.
+func (r *Live) IsOver() bool { return r.over.Err() != nil }
 
-// stop has the run end: by the signal, or as its settings say. It does not block.
-func (r *liveRun) stop(s *Session, name string) {
+// Stop has the run end: by the signal, or as its settings say. It does not block.
+func (r *Live) Stop(name string) {
 	r.processes.mu.Lock()
 	r.processes.stopped = true
 	r.cancel()
@@ -352,61 +356,61 @@ func (r *liveRun) stop(s *Session, name string) {
 	r.processes.mu.Unlock()
 	switch {
 	case p == nil:
-	case r.unit.Stop.Run != nil && name == r.unit.Stop.Signal:
-		go r.runStop(s)
-	case r.unit.Stop.Type != "" && name == r.unit.Stop.Signal:
-		go func() { r.complain(s, p.TypeEnd(r.unit.Stop.Type)) }()
+	case r.Unit.Stop.Run != nil && name == r.Unit.Stop.Signal:
+		go r.runStop()
+	case r.Unit.Stop.Type != "" && name == r.Unit.Stop.Signal:
+		go func() { r.Complain(p.TypeEnd(r.Unit.Stop.Type)) }()
 	default:
-		r.inOrder.do(func() { r.complain(s, p.Signal(name)) })
+		r.inOrder.do(func() { r.Complain(p.Signal(name)) })
 	}
 }
 
-// reload sends a signal that is not meant to end the run. It does not block.
-func (r *liveRun) reload(s *Session, name string) {
-	if p := r.spawned(); p != nil {
-		r.inOrder.do(func() { r.complain(s, p.SignalLeader(name)) })
+// Reload sends a signal that is not meant to end the run. It does not block.
+func (r *Live) Reload(name string) {
+	if p := r.Process(); p != nil {
+		r.inOrder.do(func() { r.Complain(p.SignalLeader(name)) })
 	}
 }
 
-func (r *liveRun) complain(s *Session, err error) {
+func (r *Live) Complain(err error) {
 	if err != nil {
-		s.note(r.entry(logbook.Note), "could not be signalled: "+err.Error())
+		r.project.Note(r.Entry(logbook.Note), "could not be signalled: "+err.Error())
 	}
 }
 
 // runStop runs the command that ends the unit, instead of a signal.
-func (r *liveRun) runStop(s *Session) {
-	ctx, stop := context.WithTimeout(context.Background(), r.unit.Stop.Grace)
+func (r *Live) runStop() {
+	ctx, stop := context.WithTimeout(context.Background(), r.Unit.Stop.Grace)
 	defer stop()
-	if err := r.command(ctx, s, *r.unit.Stop.Run); err != nil {
-		text := fmt.Sprintf("could not be stopped by %q: %v", r.unit.Stop.Run, err)
-		s.note(r.entry(logbook.Note), text)
+	if err := r.command(ctx, *r.Unit.Stop.Run); err != nil {
+		text := fmt.Sprintf("could not be stopped by %q: %v", r.Unit.Stop.Run, err)
+		r.project.Note(r.Entry(logbook.Note), text)
 	}
 }
 
 // probe tries until the service answers or the run is over.
-func (r *liveRun) probe(s *Session, prober *probe.Prober) {
+func (r *Live) probe(prober *probe.Prober) {
 	if prober == nil {
 		return
 	}
-	prober.Run = func(ctx context.Context, c plan.Command) error { return r.command(ctx, s, c) }
-	saw := func(text string) { s.send(engine.Probed{Unit: r.unit.Name, Run: r.number, Saw: text}) }
+	prober.Run = func(ctx context.Context, c plan.Command) error { return r.command(ctx, c) }
+	saw := func(text string) { r.project.Send(engine.Probed{Unit: r.Unit.Name, Run: r.Number, Saw: text}) }
 	if prober.Wait(r.over, saw) {
-		s.send(engine.BecameReady{Unit: r.unit.Name, Run: r.number})
+		r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
 	}
 }
 
 // command runs a command beside the run, as a part of it: it has its marks, is followed
 // and ends with it. It blocks until the command and all that it has started are gone; the
 // error says how it failed, with the last line that it wrote.
-func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error {
+func (r *Live) command(ctx context.Context, c plan.Command) error {
 	last := tail{}
 	exited := make(chan process.Exit, 1)
-	spec := r.spec(s, c)
+	spec := r.spec(c)
 	spec.Terminal = process.NoTerminal
 	spec.Output = last.add
 	spec.Exited = func(x process.Exit) { exited <- x }
-	p, err := s.spawner.Start(spec)
+	p, err := r.project.Spawner.Start(spec)
 	if err != nil {
 		return err
 	}
@@ -434,7 +438,7 @@ func (r *liveRun) command(ctx context.Context, s *Session, c plan.Command) error
 }
 
 // endHelpers ends the commands that run beside the run.
-func (r *liveRun) endHelpers() {
+func (r *Live) endHelpers() {
 	r.processes.mu.Lock()
 	helpers := slices.Collect(maps.Keys(r.processes.helpers))
 	r.processes.mu.Unlock()
@@ -463,3 +467,28 @@ func (t *tail) err(how string) error {
 	}
 	return errors.New(how)
 }
+
+// Start begins the run. What may block is done in the run's own order, so that a signal waits for no lock of the system;
+// steps that come before the command take their time, so they have a goroutine of their own and do not keep a signal
+// waiting. It does not block.
+func (r *Live) Start(o engine.Start) {
+	r.inOrder.do(func() {
+		r.trackResults(o)
+		if len(r.Unit.Setup)+len(r.Unit.Prelude) > 0 || r.Unit.Reuse {
+			go r.prepare(o)
+		} else {
+			r.spawn(o)
+		}
+	})
+}
+
+// Proceed lets the step begin that the engine was told of. It does not block.
+func (r *Live) Proceed() {
+	select {
+	case r.proceed <- struct{}{}:
+	default: // it has been told
+	}
+}
+
+// BelongsTo notes the ripple that has brought about what the run does now.
+func (r *Live) BelongsTo(ripple int) { r.ripple.Store(int64(ripple)) }

@@ -1,4 +1,4 @@
-package session
+package run
 
 import (
 	"bytes"
@@ -11,9 +11,9 @@ import (
 
 // passWatch follows the passes of a run whose unit picks up changes by itself.
 type passWatch struct {
-	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since liveRun.began
+	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since Live.began
 
-	// Guarded by liveRun.reading.
+	// Guarded by Live.reading.
 	reader  *passes.Reader // nil for other units
 	midLine bool           // the newest line has not ended
 	begun   time.Time      // allRead when it was begun
@@ -21,17 +21,17 @@ type passWatch struct {
 
 // expectPasses begins to follow the passes of a process that is about to be spawned, and
 // returns what is known of its first.
-func (r *liveRun) expectPasses() []passes.Event {
-	if r.unit.Pass == nil {
+func (r *Live) expectPasses() []passes.Event {
+	if r.Unit.Pass == nil {
 		return nil
 	}
 	r.reading.Lock()
 	defer r.reading.Unlock()
 	now := time.Now()
-	r.passes.allRead.Store(int64(now.Sub(r.began)))
+	r.passes.allRead.Store(int64(now.Sub(r.Began)))
 	r.passes.midLine = false
 	var first []passes.Event
-	r.passes.reader, first = passes.New(*r.unit.Pass, now)
+	r.passes.reader, first = passes.New(*r.Unit.Pass, now)
 	return first
 }
 
@@ -39,11 +39,11 @@ func (r *liveRun) expectPasses() []passes.Event {
 // where it can be read.
 const onTheWay = 10 * time.Millisecond
 
-// readUpTo notes, as soon as it is so, that all that the process had written by now is
+// ReadUpTo notes, as soon as it is so, that all that the process had written by now is
 // read: what is read later was written later. It does not block.
-func (r *liveRun) readUpTo(now time.Time) {
+func (r *Live) ReadUpTo(now time.Time) {
 	const look, looks = time.Millisecond, 100
-	p := r.spawned()
+	p := r.Process()
 	if p == nil {
 		return
 	}
@@ -52,7 +52,7 @@ func (r *liveRun) readUpTo(now time.Time) {
 		at := time.Now().Add(-onTheWay + 1)
 		switch {
 		case p.AllRead():
-			r.passes.allRead.Store(max(r.passes.allRead.Load(), int64(at.Sub(r.began))))
+			r.passes.allRead.Store(max(r.passes.allRead.Load(), int64(at.Sub(r.Began))))
 		case left > 0: // it writes all the time, or the machine is busy
 			time.AfterFunc(look, func() { try(left - 1) })
 		}
@@ -61,10 +61,10 @@ func (r *liveRun) readUpTo(now time.Time) {
 }
 
 // after returns a moment after which all was written that a chunk of output completes.
-// The caller holds liveRun.reading.
-func (r *liveRun) after(chunk []byte) time.Time {
+// The caller holds Live.reading.
+func (r *Live) after(chunk []byte) time.Time {
 	w := &r.passes
-	now := r.began.Add(time.Duration(w.allRead.Load()))
+	now := r.Began.Add(time.Duration(w.allRead.Load()))
 	after := now
 	if w.midLine {
 		after = w.begun
@@ -79,17 +79,17 @@ func (r *liveRun) after(chunk []byte) time.Time {
 
 // readPasses looks for the passes that a line tells of, which was written after that moment;
 // next are those that are known to follow it.
-func (r *liveRun) readPasses(s *Session, after time.Time, line string, next []string) {
+func (r *Live) readPasses(after time.Time, line string, next []string) {
 	if r.passes.reader == nil {
 		return
 	}
 	if events := r.passes.reader.Read(after, time.Now(), line, next); len(events) > 0 {
 		<-r.announced // the engine has to know the process first
-		r.tellPasses(s, events)
+		r.tellPasses(events)
 	}
 }
 
-func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
+func (r *Live) tellPasses(events []passes.Event) {
 	for _, ev := range events {
 		fails, saw := r.passRead(ev.Ended, ev.Good)
 		if fails {
@@ -97,16 +97,16 @@ func (r *liveRun) tellPasses(s *Session, events []passes.Event) {
 		}
 		if ev.Ended {
 			if r.tracking.reader != nil {
-				r.tracking.report(s, false)
+				r.tracking.report(false)
 			}
-			s.send(engine.PassEnded{Unit: r.unit.Name, Run: r.number, Good: ev.Good, Saw: ev.Saw})
+			r.project.Send(engine.PassEnded{Unit: r.Unit.Name, Run: r.Number, Good: ev.Good, Saw: ev.Saw})
 		} else {
-			s.send(
+			r.project.Send(
 				engine.PassBegan{
-					Unit:    r.unit.Name,
-					Run:     r.number,
-					After:   s.moment(ev.After),
-					By:      s.moment(ev.By),
+					Unit:    r.Unit.Name,
+					Run:     r.Number,
+					After:   r.project.Moment(ev.After),
+					By:      r.project.Moment(ev.By),
 					Guessed: ev.Guessed,
 				},
 			)

@@ -1,0 +1,47 @@
+package session
+
+import (
+	"slices"
+	"time"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/redact"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/process"
+	"omnivigil/internal/session/run"
+)
+
+// host is the session as its runs see it.
+type host struct{ s *Session }
+
+// project is what the session's runs share.
+func (s *Session) project() *run.Project {
+	return &run.Project{
+		Host: host{s}, Root: s.root, Marks: s.marks, Spawner: s.spawner, Book: s.book,
+		Setup: s.setup, Results: s.results, Tracked: s.trackers, Stopped: s.stopped,
+	}
+}
+
+func (h host) Send(ev engine.Event)                 { h.s.send(ev) }
+func (h host) Say(e logbook.Entry, f api.Fact)      { h.s.say(e, f) }
+func (h host) Note(e logbook.Entry, text string)    { h.s.note(e, text) }
+func (h host) Moment(t time.Time) engine.Moment     { return h.s.moment(t) }
+func (h host) Plan() *plan.Plan                     { return h.s.Plan() }
+func (h host) Hidden() *redact.Mask                 { return h.s.hidden.Load() }
+func (h host) Clean(text string) string             { return h.s.clean(text) }
+func (h host) Wrote(unit string, n int)             { h.s.wrote(unit, n) }
+func (h host) Attach(r *run.Live)                   { h.s.renew(r) }
+func (h host) Asks(r *run.Live, ask api.Ask)        { h.s.asks(r, ask) }
+func (h host) Newest(u *plan.Unit) time.Time        { return h.s.newest(u) }
+func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).oldest() }
+func (h host) Reused(u *plan.Unit, run int)         { h.s.outputs.note(u.Name, run, list(h.s.Plan(), u)) }
+
+func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) { return h.s.begin(r, spec) }
+
+func (h host) InDoubt(unit string) bool {
+	return slices.ContainsFunc(h.s.state().Doubts, func(d engine.Doubt) bool {
+		return d.Unit == unit && d.Kind != engine.DoubtOutput
+	})
+}

@@ -1,0 +1,216 @@
+package outcomes
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"sync"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/results"
+	"omnivigil/internal/results/record"
+	"omnivigil/internal/session/run"
+	"omnivigil/internal/text/format"
+)
+
+// known are the cases and findings of one unit, as faces see them.
+type known struct {
+	of       *run.Tracker
+	version  int
+	cases    []api.Case
+	findings []api.Finding
+}
+
+// Results answers queries about the cases and findings of a session's units. Its methods may be called from any goroutine.
+type Results struct {
+	of    *run.Trackers
+	clean func(string) string
+
+	mu    sync.Mutex
+	known map[string]*known // of units that some face has asked about
+}
+
+// New returns what answers queries about what trackers know. Clean returns text as it may be shown.
+func New(of *run.Trackers, clean func(string) string) *Results {
+	return &Results{of: of, clean: clean, known: map[string]*known{}}
+}
+
+// knownOf returns what is known of a unit. It is made again only when there is something else.
+func (r *Results) knownOf(unit string) *known {
+	t := r.of.Get(unit)
+	if t == nil {
+		return &known{}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	t.Read(func(by *record.Record) {
+		if old := r.known[unit]; old != nil && old.of == t && old.version == by.Version() {
+			return
+		}
+		now := &known{of: t, version: by.Version()}
+		for _, c := range by.Cases() {
+			c.Output = nil
+			now.cases = append(now.cases, Case(unit, c, r.clean))
+		}
+		for _, f := range by.Findings() {
+			now.findings = append(now.findings, Finding(unit, f, r.clean))
+		}
+		r.known[unit] = now
+	})
+	return r.known[unit]
+}
+
+// caseKinds are what a query of cases may ask for alone, and findingKinds one of findings.
+var caseKinds = map[string]func(*api.Case) bool{
+	"":        func(*api.Case) bool { return true },
+	"failing": func(c *api.Case) bool { return c.Status == api.CaseFailed },
+	"new":     func(c *api.Case) bool { return c.Change == api.NewlyFailing },
+	"fixed":   func(c *api.Case) bool { return c.Change == api.NewlyPassing },
+	"flaky":   func(c *api.Case) bool { return c.Flaky },
+	"slow":    func(c *api.Case) bool { return c.Slow },
+	"skipped": func(c *api.Case) bool { return c.Status == api.CaseSkipped },
+	"passed":  func(c *api.Case) bool { return c.Status == api.CasePassed },
+}
+
+var findingKinds = map[string]func(*api.Finding) bool{
+	"":        func(*api.Finding) bool { return true },
+	"error":   func(f *api.Finding) bool { return f.Severity == api.SeverityError && f.Change != api.GoneFinding },
+	"warning": func(f *api.Finding) bool { return f.Severity == api.SeverityWarning && f.Change != api.GoneFinding },
+	"new":     func(f *api.Finding) bool { return f.Change == api.NewFinding },
+	"gone":    func(f *api.Finding) bool { return f.Change == api.GoneFinding },
+}
+
+// chosen returns a page of those of all that a query asks for, and how many there are in all.
+func chosen[T any](all []*T, q api.ResultQuery) ([]T, int) {
+	count := q.Count
+	if count <= 0 {
+		count = api.DefaultLines
+	}
+	from := max(0, min(q.From, len(all)))
+	page := make([]T, 0, min(count, len(all)-from))
+	for _, one := range all[from:min(len(all), from+min(count, api.MaxLines))] {
+		page = append(page, *one)
+	}
+	return page, len(all)
+}
+
+// Cases returns a page of the cases of units. The failing ones of all units come first.
+func (r *Results) Cases(units []string, q api.ResultQuery) (api.CasePage, error) {
+	is := caseKinds[q.Only]
+	if is == nil {
+		return api.CasePage{}, api.Refuse(
+			"tests can be asked for that are failing, new, fixed, flaky, slow, skipped or passed, not %q",
+			q.Only,
+		)
+	}
+	var first, rest []*api.Case
+	text := strings.ToLower(q.Text)
+	for _, unit := range units {
+		cases := r.knownOf(unit).cases
+		for i := range cases {
+			c := &cases[i]
+			switch {
+			case !is(c), text != "" && !strings.Contains(strings.ToLower(c.Suite+" "+c.Name), text):
+			case c.Change == api.NewlyFailing:
+				first = append(first, c)
+			default:
+				rest = append(rest, c)
+			}
+		}
+	}
+	slices.SortStableFunc(rest, func(a, b *api.Case) int { return failedFirst(a) - failedFirst(b) })
+	page := api.CasePage{From: q.From}
+	page.Cases, page.Total = chosen(append(first, rest...), q)
+	return page, nil
+}
+
+func failedFirst(c *api.Case) int {
+	if c.Status == api.CaseFailed {
+		return 0
+	}
+	return 1
+}
+
+// Case returns one case with its output.
+func (r *Results) Case(unit string, name api.CaseName) (found api.Case, err error) {
+	err = api.Refuse("nothing is known of a test %s of %s", r.clean(name.Suite+" "+name.Name), r.clean(unit))
+	if t := r.of.Get(unit); t != nil {
+		t.Read(func(by *record.Record) {
+			if c, ok := by.Case(name); ok {
+				found, err = Case(unit, c, r.clean), nil
+			}
+		})
+	}
+	return found, err
+}
+
+// Findings returns a page of the findings of units, those of files with new ones first.
+func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, error) {
+	is := findingKinds[q.Only]
+	if is == nil {
+		return api.FindingPage{}, api.Refuse(
+			"findings can be asked for of the kinds error, warning, new and gone, not %q",
+			q.Only,
+		)
+	}
+	var all []*api.Finding
+	text := strings.ToLower(q.Text)
+	for _, unit := range units {
+		findings := r.knownOf(unit).findings
+		for i := range findings {
+			f := &findings[i]
+			if is(f) && (text == "" || strings.Contains(strings.ToLower(f.File+" "+f.Rule+" "+f.Message), text)) {
+				all = append(all, f)
+			}
+		}
+	}
+	if q.By != "unit" {
+		byFile(all)
+	}
+	page := api.FindingPage{From: q.From}
+	page.Findings, page.Total = chosen(all, q)
+	return page, nil
+}
+
+// byFile puts the findings of each file together, those of files with new ones first.
+func byFile(all []*api.Finding) {
+	fresh := map[string]int{}
+	for _, f := range all {
+		if f.Change == api.NewFinding {
+			fresh[f.File] = -1
+		}
+	}
+	slices.SortStableFunc(all, func(a, b *api.Finding) int {
+		return cmp.Or(fresh[a.File]-fresh[b.File], strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column)
+	})
+}
+
+// Narrowing returns the arguments that narrow a unit to what a request names, and to what in words.
+func (r *Results) Narrowing(u *plan.Unit, req api.Request) (words []string, to string, err error) {
+	chosen := req.Cases
+	if t := r.of.Get(u.Name); req.Failing && t != nil {
+		t.Read(func(by *record.Record) { chosen = by.Failing() })
+	}
+	// Whole packages that failed have no test to choose.
+	if req.Failing {
+		chosen = slices.DeleteFunc(chosen, func(c api.CaseName) bool { return c.Name == "" })
+	}
+	if len(chosen) == 0 {
+		if req.Failing {
+			return nil, "", api.Refuse("no test of %s fails", u.Name)
+		}
+		return nil, "", api.Refuse("narrow needs the names of tests")
+	}
+	if words, err = results.Words(u, chosen); err != nil {
+		return nil, "", api.Refuse("%s", err)
+	}
+	names := make([]string, len(chosen))
+	for i, c := range chosen {
+		if names[i] = c.Name; c.Name == "" {
+			names[i] = c.Suite
+		}
+	}
+	const named = 3
+	return words, r.clean(format.ListOf(names[:min(len(names), named)], len(names))), nil
+}

@@ -1,0 +1,54 @@
+package run
+
+import (
+	"strings"
+	"time"
+
+	"omnivigil/internal/api"
+)
+
+// LookSoon looks in a moment whether the run still waits for input: it need not say anything when it
+// has been answered.
+func (r *Live) LookSoon() {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	if r.quiet != nil {
+		r.quiet.Reset(PromptPause)
+	}
+}
+
+// screenRest is how long a program that draws the whole screen draws nothing before it is taken to
+// wait for input; tables that are drawn again every few seconds are at work.
+const screenRest = 5 * time.Second
+
+// seeAsk looks whether a run waits for input, when nothing has come from it for a moment.
+func (r *Live) seeAsk(rested bool) {
+	p := r.Process()
+	if p == nil || r.over.Err() != nil {
+		return
+	}
+	said := r.scanner.Said()
+	asks := said != "" && !goesOn(said)
+	reading := p.Reading(asks)
+	ask := api.Ask{Since: time.Now().Round(0)}
+	switch {
+	case !reading.Waits:
+	case r.Terminal.Drawing():
+		if rested {
+			ask.Kind = api.AskScreen
+		}
+	case reading.Blind:
+		ask.Kind, ask.Text = api.AskPassword, said
+	case asks:
+		ask.Kind, ask.Text = api.AskLine, said
+	}
+	ask.Text = strings.TrimSpace(r.project.Clean(strip(ask.Text)))
+	r.asked = ask.Kind != ""
+	r.project.Asks(r, ask)
+}
+
+// goesOn reports whether a line without an end says that something is at work, and asks nothing.
+func goesOn(text string) bool {
+	text = strings.TrimSpace(strip(text))
+	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")
+}

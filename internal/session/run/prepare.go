@@ -1,0 +1,143 @@
+package run
+
+import (
+	"fmt"
+
+	"omnivigil/internal/engine"
+	"omnivigil/internal/engine/explain"
+	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/process"
+)
+
+// prepare runs what comes before the unit's own command, and then that. It reports
+// to the engine how it went.
+func (r *Live) prepare(o engine.Start) {
+	if r.Unit.Reuse && r.isReused(o) {
+		return
+	}
+	for _, step := range r.Unit.Setup {
+		if !r.setUp(o, step) {
+			return
+		}
+	}
+	for _, step := range r.Unit.Prelude {
+		if !r.mayProceed(o, step, false) || !r.step(o, "prelude", step) {
+			return
+		}
+	}
+	r.spawn(o)
+}
+
+// isReused finds out whether the unit's last good result holds, and reports whether it is
+// taken. Where it is not, what the run depends on is remembered for its end.
+func (r *Live) isReused(o engine.Start) bool {
+	attempt, err := r.project.Results.Begin(r.project.Plan(), r.Unit)
+	switch {
+	case err != nil:
+		r.project.Note(r.Entry(logbook.Note), "its result cannot be reused: "+err.Error())
+		return false
+	case r.isStopped():
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		return true
+	case attempt.Holds && o.Reuse:
+		if len(r.Unit.Outputs) > 0 {
+			r.project.Reused(r.Unit, o.Run)
+		}
+		r.reuseMeaning(attempt.Told())
+		r.project.Send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
+		return true
+	}
+	if o.Command.Equal(r.Unit.Run) && len(o.Words) == 0 {
+		r.attempt = attempt
+	}
+	return false
+}
+
+// remember keeps the result of a run that has ended well, if it can be reused.
+func (r *Live) remember() {
+	if r.attempt == nil || r.project.InDoubt(r.Unit.Name) {
+		return
+	}
+	if err := r.attempt.EndedWell(r.told); err != nil {
+		r.project.Note(r.Entry(logbook.Note), "its result cannot be reused: "+err.Error())
+	}
+}
+
+// setUp runs a setup step, unless it is done. It reports whether the run can go on.
+func (r *Live) setUp(o engine.Start, step plan.Step) bool {
+	if done, err := r.project.Setup.Done(r.project.Plan(), r.Unit, step); err == nil && done && !o.Setup {
+		return true
+	}
+	// The job comes before the turn: the unit that has the turn of a step that others wait for
+	// must not have to wait for the job that one of them has.
+	if !r.mayProceed(o, step, true) {
+		return false
+	}
+	turn, err := r.project.Setup.Begin(r.cancelled, r.project.Plan(), r.Unit, step)
+	switch {
+	case r.isStopped():
+		if err == nil {
+			turn.End(false)
+		}
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		return false
+	case err != nil:
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		return false
+	case turn.Done && !o.Setup:
+		turn.End(false)
+		return true
+	}
+	well := r.step(o, "setup", step)
+	if err := turn.End(well); err != nil {
+		r.project.Note(logbook.Entry{}, "a setup step will be repeated next time: "+err.Error())
+	}
+	return well
+}
+
+// mayProceed tells the engine of a step and waits until it may begin. It reports false
+// where the run has been stopped in between; the engine has been told then.
+func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
+	r.project.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String(), Heavy: heavy})
+	select {
+	case <-r.proceed:
+		return true
+	case <-r.cancelled.Done():
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+	case <-r.project.Stopped:
+	}
+	return false
+}
+
+// step runs one step to its end and reports whether it went well. If not, the
+// engine has been told.
+func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
+	exited := make(chan process.Exit, 1)
+	spec := r.spec(step.Run)
+	spec.Terminal = process.ShownTerminal
+	spec.Exited = func(x process.Exit) { exited <- x }
+	process, err := r.project.Spawner.Start(spec)
+	if err != nil {
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})
+		return false
+	}
+	r.have(process)
+	x := engine.Exit(<-exited)
+	r.rest()
+	switch {
+	case r.isStopped():
+		r.project.Send(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: x})
+	case !x.OK():
+		r.project.Send(
+			engine.NotSpawned{
+				Unit:    o.Unit,
+				Run:     o.Run,
+				Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, explain.Exit(x)),
+			},
+		)
+	default:
+		return true
+	}
+	return false
+}
