@@ -48,7 +48,7 @@ func (s *Session) shown() *api.Snapshot {
 	}
 	next.Project = sh.about
 	next.Project.Name, next.Project.Groups = p.Name, groups(p)
-	next.Uses, next.Asks = uses(s), s.asking()
+	next.Uses, next.Asks = uses(s), s.terminals.Asking()
 	next.Faces = []api.Face{}
 	for _, f := range sh.faces {
 		if f.Kind != "" {
@@ -102,3 +102,16 @@ func uses(s *Session) map[string]api.Use {
 	})
 	return out
 }
+
+// Screen implements api.Project.
+func (s *Session) Screen(_ context.Context, unit string) (api.Screen, error) {
+	return s.terminals.Screen(unit)
+}
+
+// FollowScreen implements api.Project.
+func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	return s.terminals.Follow(ctx, q, show)
+}
+
+// Input implements api.Project.
+func (s *Session) Input(_ context.Context, in api.Input) error { return s.terminals.Input(in) }

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/session/run"
 )
 
-// host is the session as its runs see it.
+// host is the session as its parts see it.
 type host struct{ s *Session }
 
 // project is what the session's runs share.
@@ -32,13 +32,18 @@ func (h host) Plan() *plan.Plan                     { return h.s.Plan() }
 func (h host) Hidden() *redact.Mask                 { return h.s.hidden.Load() }
 func (h host) Clean(text string) string             { return h.s.clean(text) }
 func (h host) Wrote(unit string, n int)             { h.s.wrote(unit, n) }
-func (h host) Attach(r *run.Live)                   { h.s.renew(r) }
-func (h host) Asks(r *run.Live, ask api.Ask)        { h.s.asks(r, ask) }
+func (h host) Attach(r *run.Live)                   { h.s.terminals.Attach(r) }
+func (h host) Asks(r *run.Live, ask api.Ask)        { h.s.terminals.Asks(r, ask) }
 func (h host) Newest(u *plan.Unit) time.Time        { return h.s.newest(u) }
 func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).oldest() }
 func (h host) Reused(u *plan.Unit, run int)         { h.s.outputs.note(u.Name, run, list(h.s.Plan(), u)) }
 
 func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) { return h.s.begin(r, spec) }
+
+func (h host) State() *engine.Snapshot            { return h.s.state() }
+func (h host) Changed() (<-chan struct{}, func()) { return h.s.Changed() }
+func (h host) Notify()                            { h.s.notify() }
+func (h host) Done() <-chan struct{}              { return h.s.done }
 
 func (h host) InDoubt(unit string) bool {
 	return slices.ContainsFunc(h.s.state().Doubts, func(d engine.Doubt) bool {

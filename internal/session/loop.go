@@ -62,7 +62,7 @@ func (l *loop) run(first engine.Event) {
 		l.drain()
 	}
 	close(l.stopped)
-	l.closeTerminals()
+	l.terminals.Close()
 	if err := l.results.Save(); err != nil {
 		l.Note("files will have to be read again next time: " + err.Error())
 	}

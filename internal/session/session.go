@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
@@ -99,7 +100,7 @@ type Session struct {
 	meter     *meter.Meter    // nil where the spawner is not the system's
 	volume    volume
 	outputs   outputs
-	terminals terminals
+	terminals *terminals.Terminals
 	beats     beats
 	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
 	showing   showing
@@ -174,13 +175,13 @@ func Start(c Config) (*Session, error) {
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
-		facts:     facts{account: newAccount(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
-		book:      c.Book,
-		events:    make(chan timedEvent, 256),
-		done:      make(chan struct{}),
-		stopped:   make(chan struct{}),
-		terminals: terminals{of: map[string]*unitTerminal{}},
+		facts:   facts{account: newAccount(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
+		book:    c.Book,
+		events:  make(chan timedEvent, 256),
+		done:    make(chan struct{}),
+		stopped: make(chan struct{}),
 	}
+	s.terminals = terminals.New(host{s})
 	l := newLoop(s, c)
 	s.showing.background = c.Background
 	s.showing.about = api.About{

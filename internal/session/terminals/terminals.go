@@ -1,4 +1,8 @@
-package session
+// Package terminals is what faces see of units' terminals and type into them, and which face may type: at most one at a
+// time has its hands on a unit. A unit's terminal is that of its newest run, also when that has ended. It has the size
+// that the last hands on it gave it. The emulator itself is in package output/terminal. Start reading at
+// Terminals.Follow and Terminals.Input.
+package terminals
 
 import (
 	"context"
@@ -10,18 +14,35 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/output/redact"
 	"omnivigil/internal/output/terminal"
+	"omnivigil/internal/plan"
 	"omnivigil/internal/session/run"
 )
 
-// A unit's terminal is that of its newest live, also when that has ended. It has the size that the last
-// hands on it gave it.
+// Host is what terminals need of their session. Its methods may be called from any goroutine, and only Send may block.
+type Host interface {
+	Plan() *plan.Plan
+	State() *engine.Snapshot
+	Hidden() *redact.Mask               // secrets
+	Clean(text string) string           // as it may be shown
+	Note(e logbook.Entry, text string)  // into the session's account and the log
+	Changed() (<-chan struct{}, func()) // has a value when something is new to see, until the function is called
+	Notify()                            // says that something is
+	Done() <-chan struct{}              // closed when the session is over
+	Send(ev engine.Event)               // to the engine
+}
 
-// terminals are those of units.
-type terminals struct {
+// Terminals are those of a session's units. Its methods may be called from any goroutine.
+type Terminals struct {
+	Host
+
 	mu sync.Mutex
 	of map[string]*unitTerminal
 }
+
+// New returns terminals of no unit yet.
+func New(h Host) *Terminals { return &Terminals{Host: h, of: map[string]*unitTerminal{}} }
 
 // unitTerminal is a unit's terminal.
 type unitTerminal struct {
@@ -37,9 +58,8 @@ type unitTerminal struct {
 // firstSize is that of terminals that no face has typed into.
 var firstSize = api.Size{Cols: 120, Rows: 40}
 
-// renew gives a run the unit's terminal.
-func (s *Session) renew(r *run.Live) {
-	t := &s.terminals
+// Attach gives a run the unit's terminal.
+func (t *Terminals) Attach(r *run.Live) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	unit := t.of[r.Unit.Name]
@@ -58,61 +78,61 @@ func (s *Session) renew(r *run.Live) {
 	unit.run, unit.ask, unit.told = r, api.Ask{}, ""
 }
 
-// closeTerminals ends what is at work for them.
-func (s *Session) closeTerminals() {
-	s.terminals.mu.Lock()
-	defer s.terminals.mu.Unlock()
-	for _, unit := range s.terminals.of {
+// Close ends what is at work for them.
+func (t *Terminals) Close() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, unit := range t.of {
 		unit.run.Terminal.Close()
 	}
 }
 
 // terminalOf returns a unit's terminal, or a refusal that says why it has none.
-func (s *Session) terminalOf(name string) (*unitTerminal, error) {
-	u := s.Plan().Unit(name)
+func (t *Terminals) terminalOf(name string) (*unitTerminal, error) {
+	u := t.Plan().Unit(name)
 	switch {
 	case u == nil:
-		return nil, api.Refuse("there is no unit %q", s.clean(name))
+		return nil, api.Refuse("there is no unit %q", t.Clean(name))
 	case u.Relay != nil:
 		return nil, api.Refuse("%s is a relay: it has no terminal", u.Name)
 	}
-	s.terminals.mu.Lock()
-	defer s.terminals.mu.Unlock()
-	unit := s.terminals.of[name]
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	unit := t.of[name]
 	if unit == nil {
 		return nil, api.Refuse("%s has not run yet, so it has no terminal; start it first", u.Name)
 	}
 	return unit, nil
 }
 
-// Screen implements api.Project.
-func (s *Session) Screen(_ context.Context, name string) (api.Screen, error) {
-	unit, err := s.terminalOf(name)
+// Screen returns what a unit's terminal shows. See api.Project.
+func (t *Terminals) Screen(name string) (api.Screen, error) {
+	unit, err := t.terminalOf(name)
 	if err != nil {
 		return api.Screen{}, err
 	}
-	live := s.runOf(unit)
+	live := t.runOf(unit)
 	_, end := live.Terminal.Look()
 	defer end()
-	return s.picture(unit, live), nil
+	return t.picture(unit, live), nil
 }
 
-func (s *Session) runOf(unit *unitTerminal) *run.Live {
-	s.terminals.mu.Lock()
-	defer s.terminals.mu.Unlock()
+func (t *Terminals) runOf(unit *unitTerminal) *run.Live {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	return unit.run
 }
 
 // picture is what a run's terminal shows, which a face must ask for.
-func (s *Session) picture(unit *unitTerminal, live *run.Live) api.Screen {
+func (t *Terminals) picture(unit *unitTerminal, live *run.Live) api.Screen {
 	var secret func(string) [][2]int
-	if hidden := s.hidden.Load(); hidden != nil {
+	if hidden := t.Hidden(); hidden != nil {
 		secret = hidden.Spans
 	}
 	p := live.Terminal.Picture(secret)
-	p.Unit, p.Run, p.Title, p.Ended = live.Unit.Name, live.Number, strings.TrimSpace(s.clean(p.Title)), s.hasEnded(live)
-	s.terminals.mu.Lock()
-	defer s.terminals.mu.Unlock()
+	p.Unit, p.Run, p.Title, p.Ended = live.Unit.Name, live.Number, strings.TrimSpace(t.Clean(p.Title)), t.hasEnded(live)
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	if unit.hand != nil {
 		hand := *unit.hand
 		p.Hand = &hand
@@ -126,37 +146,37 @@ func (s *Session) picture(unit *unitTerminal, live *run.Live) api.Screen {
 
 // hasEnded reports whether nothing more comes from a run: its process has ended, or there is none and will
 // be none, as where an earlier result is reused.
-func (s *Session) hasEnded(live *run.Live) bool {
+func (t *Terminals) hasEnded(live *run.Live) bool {
 	if live.Process() != nil {
 		return live.IsOver()
 	}
-	u := s.state().Unit(live.Unit.Name)
+	u := t.State().Unit(live.Unit.Name)
 	return u == nil || u.Run.Number == live.Number && !u.State.InMotion()
 }
 
 // settlePatience bounds the wait for the end of what a program wants to be shown as one.
 const settlePatience = 150 * time.Millisecond
 
-// FollowScreen implements api.Project.
-func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
-	unit, err := s.terminalOf(q.Unit)
+// Follow calls show with what a unit's terminal shows, whenever that has changed. It blocks. See api.Project.
+func (t *Terminals) Follow(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	unit, err := t.terminalOf(q.Unit)
 	if err != nil {
 		return err
 	}
 	if q.Hand {
-		letGo, err := s.takeHand(unit, q)
+		letGo, err := t.takeHand(unit, q)
 		if err != nil {
 			return err
 		}
 		defer letGo()
 	}
-	stirred, stop := s.Changed()
+	stirred, stop := t.Changed()
 	defer stop()
 	var last api.Screen
 	for {
-		live := s.runOf(unit)
+		live := t.runOf(unit)
 		changed, end := live.Terminal.Look()
-		err := s.followRun(ctx, unit, live, &last, show, changed, stirred)
+		err := t.followRun(ctx, unit, live, &last, show, changed, stirred)
 		end()
 		if !errors.Is(err, errNextRun) {
 			return err
@@ -168,7 +188,7 @@ func (s *Session) FollowScreen(ctx context.Context, q api.ScreenQuery, show func
 var errNextRun = errors.New("another run has begun")
 
 // followRun shows what a run's terminal shows, beyond what was shown last, until another run begins.
-func (s *Session) followRun(
+func (t *Terminals) followRun(
 	ctx context.Context,
 	unit *unitTerminal,
 	live *run.Live,
@@ -190,8 +210,8 @@ func (s *Session) followRun(
 			case <-time.After(settlePatience):
 			}
 		}
-		now := s.picture(unit, live)
-		if s.runOf(unit) != live { // the terminal may have been closed meanwhile
+		now := t.picture(unit, live)
+		if t.runOf(unit) != live { // the terminal may have been closed meanwhile
 			return errNextRun
 		}
 		if differs(last, &now) {
@@ -204,11 +224,11 @@ func (s *Session) followRun(
 				return err
 			}
 		}
-		next.Reset(s.pauseOf(unit))
+		next.Reset(t.pauseOf(unit))
 		select {
 		case <-changed:
 		case <-stirred:
-		case <-s.done:
+		case <-t.Done():
 			return nil
 		case <-ctx.Done():
 			return ctx.Err()
@@ -218,10 +238,10 @@ func (s *Session) followRun(
 
 // pauseOf is how long is waited before the next picture of a terminal: what a person sets off is to be seen
 // fluently; while they only watch, fewer do, since each costs the face its whole screen.
-func (s *Session) pauseOf(unit *unitTerminal) time.Duration {
+func (t *Terminals) pauseOf(unit *unitTerminal) time.Duration {
 	const atIt, watched = 2 * time.Second, 12 // pictures a second
-	s.terminals.mu.Lock()
-	defer s.terminals.mu.Unlock()
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	if time.Since(unit.used) < atIt {
 		return time.Second / api.MaxPictures
 	}
@@ -243,41 +263,41 @@ func differs(last, now *api.Screen) bool {
 
 // takeHand gives a face hands on a unit until the function that it returns is called, or another face
 // takes them over.
-func (s *Session) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(), err error) {
+func (t *Terminals) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(), err error) {
 	face := &api.Face{Kind: q.Face.Kind, PID: q.Face.PID}
-	s.terminals.mu.Lock()
+	t.mu.Lock()
 	if other := unit.hand; other != nil && !q.Take {
-		s.terminals.mu.Unlock()
-		return nil, s.handedTo(q.Unit, other)
+		t.mu.Unlock()
+		return nil, t.handedTo(q.Unit, other)
 	}
 	unit.hand = face
-	s.terminals.mu.Unlock()
+	t.mu.Unlock()
 	if q.Size != (api.Size{}) {
-		s.resize(unit, q.Size)
+		t.resize(unit, q.Size)
 	}
-	s.notify()
+	t.Notify()
 	return func() {
-		s.terminals.mu.Lock()
+		t.mu.Lock()
 		if unit.hand == face {
 			unit.hand = nil
 		}
-		s.terminals.mu.Unlock()
-		s.notify()
+		t.mu.Unlock()
+		t.Notify()
 	}, nil
 }
 
 // handedTo says who has hands on a unit.
-func (s *Session) handedTo(unit string, face *api.Face) error {
-	return api.Refuse("another face is typing into %s: %s, process %d", s.clean(unit), s.clean(face.Kind), face.PID)
+func (t *Terminals) handedTo(unit string, face *api.Face) error {
+	return api.Refuse("another face is typing into %s: %s, process %d", t.Clean(unit), t.Clean(face.Kind), face.PID)
 }
 
 // resize gives a unit's terminal a size, now and for its next runs.
-func (s *Session) resize(unit *unitTerminal, size api.Size) {
+func (t *Terminals) resize(unit *unitTerminal, size api.Size) {
 	size = size.Bounded()
-	s.terminals.mu.Lock()
+	t.mu.Lock()
 	unit.size = size
 	live := unit.run
-	s.terminals.mu.Unlock()
+	t.mu.Unlock()
 	if live.Terminal.Size() == size {
 		return
 	}
@@ -287,24 +307,24 @@ func (s *Session) resize(unit *unitTerminal, size api.Size) {
 	}
 }
 
-// Input implements api.Project.
-func (s *Session) Input(_ context.Context, in api.Input) error {
-	unit, err := s.terminalOf(in.Unit)
+// Input types into a unit's terminal. See api.Project.
+func (t *Terminals) Input(in api.Input) error {
+	unit, err := t.terminalOf(in.Unit)
 	if err != nil {
 		return err
 	}
-	s.terminals.mu.Lock()
+	t.mu.Lock()
 	live, hand := unit.run, unit.hand
 	unit.used = time.Now()
-	s.terminals.mu.Unlock()
+	t.mu.Unlock()
 	if hand != nil && hand.PID != in.Face {
-		return s.handedTo(in.Unit, hand)
+		return t.handedTo(in.Unit, hand)
 	}
 	if in.Size != nil {
 		if hand == nil {
 			return api.Refuse("only the face that types into %s sets the size of its terminal", live.Unit.Name)
 		}
-		s.resize(unit, *in.Size)
+		t.resize(unit, *in.Size)
 	}
 	text, err := live.Terminal.Bytes(in)
 	if err != nil {
@@ -324,10 +344,9 @@ func (s *Session) Input(_ context.Context, in api.Input) error {
 	return nil
 }
 
-// asks notes what a run waits for, and says it in the log if that is something else than before: what
+// Asks notes what a run waits for, and says it in the log if that is something else than before: what
 // a person types after a prompt is shown behind it, and who has hands on the unit sees it.
-func (s *Session) asks(r *run.Live, ask api.Ask) {
-	t := &s.terminals
+func (t *Terminals) Asks(r *run.Live, ask api.Ask) {
 	t.mu.Lock()
 	unit := t.of[r.Unit.Name]
 	over := ask.Kind != "" && r.IsOver()
@@ -347,19 +366,18 @@ func (s *Session) asks(r *run.Live, ask api.Ask) {
 	number := unit.asked
 	t.mu.Unlock()
 	if tell {
-		s.note(r.Entry(logbook.Note), "waits for "+ask.Short())
+		t.Note(r.Entry(logbook.Note), "waits for "+ask.Short())
 	}
 	asks := engine.Asks{Unit: r.Unit.Name, Run: r.Number, Number: number}
 	if ask.Kind != "" {
 		asks.For = ask.For()
 	}
-	go s.send(asks) // from another goroutine: the loop may wait for the lock under which this is
-	s.notify()
+	go t.Send(asks) // from another goroutine: the loop may wait for the lock under which this is
+	t.Notify()
 }
 
-// asking are the units that wait for input.
-func (s *Session) asking() map[string]api.Ask {
-	t := &s.terminals
+// Asking are the units that wait for input.
+func (t *Terminals) Asking() map[string]api.Ask {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	all := map[string]api.Ask{}
