@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process/series"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/text/format"
 )
 
@@ -84,11 +85,11 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		}
 		d.Variables = append(d.Variables, shown)
 	}
-	for _, made := range list(p, u).made {
+	for _, made := range outputs.List(p, u).Made {
 		made.Pattern = s.clean(made.Pattern)
 		d.Outputs = append(d.Outputs, made)
 	}
-	d.Sizes = s.outputs.sizesOf(unit)
+	d.Sizes = s.outputs.SizesOf(unit)
 	if server := s.pagesOf(unit); server != nil {
 		for _, b := range server.Browsers() {
 			d.Pages = append(

@@ -10,6 +10,7 @@ import (
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 )
 
@@ -24,25 +25,31 @@ func (s *Session) project() *run.Project {
 	}
 }
 
-func (h host) Send(ev engine.Event)                 { h.s.send(ev) }
-func (h host) Say(e logbook.Entry, f api.Fact)      { h.s.say(e, f) }
-func (h host) Note(e logbook.Entry, text string)    { h.s.note(e, text) }
-func (h host) Moment(t time.Time) engine.Moment     { return h.s.moment(t) }
-func (h host) Plan() *plan.Plan                     { return h.s.Plan() }
-func (h host) Hidden() *redact.Mask                 { return h.s.hidden.Load() }
-func (h host) Clean(text string) string             { return h.s.clean(text) }
-func (h host) Wrote(unit string, n int)             { h.s.wrote(unit, n) }
-func (h host) Attach(r *run.Live)                   { h.s.terminals.Attach(r) }
-func (h host) Asks(r *run.Live, ask api.Ask)        { h.s.terminals.Asks(r, ask) }
-func (h host) Newest(u *plan.Unit) time.Time        { return h.s.newest(u) }
-func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).oldest() }
-func (h host) Reused(u *plan.Unit, run int)         { h.s.outputs.note(u.Name, run, list(h.s.Plan(), u)) }
+func (h host) Send(ev engine.Event)              { h.s.send(ev) }
+func (h host) Say(e logbook.Entry, f api.Fact)   { h.s.say(e, f) }
+func (h host) Note(e logbook.Entry, text string) { h.s.note(e, text) }
+func (h host) Moment(t time.Time) engine.Moment  { return h.s.moment(t) }
+func (h host) Plan() *plan.Plan                  { return h.s.Plan() }
+func (h host) Hidden() *redact.Mask              { return h.s.hidden.Load() }
+func (h host) Clean(text string) string          { return h.s.clean(text) }
+func (h host) Wrote(unit string, n int)          { h.s.wrote(unit, n) }
+func (h host) Attach(r *run.Live)                { h.s.terminals.Attach(r) }
+func (h host) Asks(r *run.Live, ask api.Ask)     { h.s.terminals.Asks(r, ask) }
+func (h host) Newest(u *plan.Unit) time.Time {
+	return outputs.Newest(h.s.Plan(), u, h.s.paths(u.Name), h.s.ownFolder)
+}
+func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).Oldest() }
+func (h host) Reused(u *plan.Unit, run int) {
+	h.s.outputs.Note(u.Name, run, outputs.List(h.s.Plan(), u))
+}
 
 func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) { return h.s.begin(r, spec) }
 
 func (h host) State() *engine.Snapshot            { return h.s.state() }
 func (h host) Changed() (<-chan struct{}, func()) { return h.s.Changed() }
 func (h host) Notify()                            { h.s.notify() }
+func (h host) Time(m engine.Moment) time.Time     { return h.s.time(m) }
+func (h host) Stopped() <-chan struct{}           { return h.s.stopped }
 func (h host) Done() <-chan struct{}              { return h.s.done }
 
 func (h host) InDoubt(unit string) bool {

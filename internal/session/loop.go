@@ -8,6 +8,7 @@ import (
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/session/writers"
 )
 
 // loop is the one goroutine in which everything is decided, and what only it may touch: a method that does has a loop
@@ -160,4 +161,14 @@ func (l *loop) runOf(unit string, number int) *run.Live {
 		return of
 	}
 	return nil
+}
+
+// observe tells the engine, when it can, what runs have written.
+func (l *loop) observe(o engine.Observe) {
+	looks := make([]*writers.Look, len(o.Runs))
+	for i, id := range o.Runs {
+		looks[i] = l.writers.LookAt(l.time(o.Noticed), id, l.runOf(id.Unit, id.Run))
+	}
+	s := l.Session
+	go func() { s.send(engine.Observed{Burst: o.Burst, Units: o.Units, Runs: s.writers.Observed(looks)}) }()
 }

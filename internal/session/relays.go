@@ -16,6 +16,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/relay"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/text/format"
 )
@@ -128,7 +129,7 @@ func (s *Session) lookAtPagesOf(p *pageServer, live *run.Live) {
 	what, file := p.Missing()
 	look := engine.Checked{Unit: live.Unit.Name, Run: live.Number}
 	if what != "" {
-		look.Problem = "its " + what + " " + s.clean(relativeTo(s.root, file)) + " is missing"
+		look.Problem = "its " + what + " " + s.clean(outputs.RelativeTo(s.root, file)) + " is missing"
 	}
 	if was := p.lacks; was || what != "" {
 		p.lacks = what != ""

@@ -24,8 +24,10 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/outcomes"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/terminals"
+	"omnivigil/internal/session/writers"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
@@ -99,7 +101,8 @@ type Session struct {
 	stopped   chan struct{}   // closed when senders should no longer try
 	meter     *meter.Meter    // nil where the spawner is not the system's
 	volume    volume
-	outputs   outputs
+	outputs   outputs.Outputs
+	ownBursts atomic.Int64 // numbers of changes that the session tells itself, downwards from -1
 	terminals *terminals.Terminals
 	beats     beats
 	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
@@ -150,7 +153,7 @@ type guarded struct {
 // facts are what has happened, for faces and for the files of the session.
 type facts struct {
 	account  *account
-	traces   traceLog
+	writers  *writers.Observer
 	verdicts chan verdictNews
 	kept     chan struct{} // closed when all facts are written down that will be
 	unkept   atomic.Bool   // it was told that snapshots cannot be
@@ -214,6 +217,7 @@ func Start(c Config) (*Session, error) {
 			Written: s.written,
 		}
 	}
+	s.writers = writers.New(s.tracer, s.root)
 	s.trackers = run.NewTrackers(c.Results, c.Plan.Root, c.Once)
 	s.trackers.Adopt(c.Plan)
 	s.outcomes = outcomes.New(s.trackers, s.clean)
@@ -231,7 +235,7 @@ func Start(c Config) (*Session, error) {
 	go s.followVerdicts()
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)
-		go s.followWriting()
+		go s.writers.Follow(host{s})
 	}
 	return s, nil
 }

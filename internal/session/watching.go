@@ -11,6 +11,7 @@ import (
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
 )
@@ -168,7 +169,7 @@ func (l *loop) unchanged(now time.Time, ev watch.Unchanged) {
 	}
 	for _, h := range ev.Hits {
 		if unit := l.plan.Unit(h.Key); unit != nil && slices.Contains(u.Units, h.Key) {
-			u.Hits = append(u.Hits, dated(l.root, unit, impact.Hit(l.plan, unit, h)))
+			u.Hits = append(u.Hits, outputs.Dated(l.root, unit, impact.Hit(l.plan, unit, h)))
 		}
 	}
 	l.step(now, u)
@@ -206,7 +207,7 @@ func (l *loop) changed(now time.Time, ev watch.Change) {
 			if unit := impact.OutputsOf(h.Key); unit != "" {
 				made[unit] = append(made[unit], h)
 			} else if unit := l.plan.Unit(h.Key); unit != nil {
-				c.Hits = append(c.Hits, dated(l.root, unit, impact.Hit(l.plan, unit, h)))
+				c.Hits = append(c.Hits, outputs.Dated(l.root, unit, impact.Hit(l.plan, unit, h)))
 			}
 		}
 	}
