@@ -6,6 +6,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
+	"omnivigil/internal/plan"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
 )
@@ -42,4 +43,24 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 		e.Run = u.Run.Number
 	}
 	s.say(e, api.Fact{Kind: api.FactAddressOpened, Text: text, Address: a.String()})
+}
+
+// addressOf is where a unit answers: as the settings say, or as it was seen to listen.
+func (s *Session) addressOf(u *plan.Unit) netip.AddrPort {
+	if u == nil {
+		return netip.AddrPort{}
+	}
+	if ports := u.Ports(); len(ports) > 0 {
+		return ports[0]
+	}
+	if s.meter != nil {
+		if seen := s.meter.Uses()[u.Name].Endpoints; len(seen) > 0 {
+			at := seen[0]
+			if at.Addr().IsUnspecified() {
+				at = netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), at.Port())
+			}
+			return at
+		}
+	}
+	return netip.AddrPort{}
 }

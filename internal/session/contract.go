@@ -88,18 +88,15 @@ func uses(s *Session) map[string]api.Use {
 	for unit, u := range s.meter.Uses() {
 		out[unit] = api.Use{CPU: u.CPU, Memory: u.Memory, Addresses: u.Endpoints}
 	}
-	s.relays.Range(func(unit, _ any) bool {
-		if server := s.pagesOf(unit.(string)); server != nil {
-			t := server.Traffic()
-			out[unit.(string)] = api.Use{
-				Addresses: []netip.AddrPort{server.Address()},
-				Requests:  t.PerSecond,
-				Failed:    t.Failed,
-				Pages:     len(server.Browsers()),
-			}
+	for unit, server := range s.pages.All() {
+		t := server.Traffic()
+		out[unit] = api.Use{
+			Addresses: []netip.AddrPort{server.Address()},
+			Requests:  t.PerSecond,
+			Failed:    t.Failed,
+			Pages:     len(server.Browsers()),
 		}
-		return true
-	})
+	}
 	return out
 }
 

@@ -90,7 +90,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		d.Outputs = append(d.Outputs, made)
 	}
 	d.Sizes = s.outputs.SizesOf(unit)
-	if server := s.pagesOf(unit); server != nil {
+	if server := s.pages.Of(unit); server != nil {
 		for _, b := range server.Browsers() {
 			d.Pages = append(
 				d.Pages,

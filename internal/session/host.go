@@ -1,6 +1,8 @@
 package session
 
 import (
+	"context"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -43,7 +45,29 @@ func (h host) Reused(u *plan.Unit, run int) {
 	h.s.outputs.Note(u.Name, run, outputs.List(h.s.Plan(), u))
 }
 
-func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) { return h.s.begin(r, spec) }
+func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) {
+	if r.Unit.Relay != nil {
+		return h.s.pages.Start(r, spec)
+	}
+	return h.s.spawner.Start(spec)
+}
+
+func (h host) Opened(unit string, at netip.AddrPort) { h.s.opened(unit, at) }
+func (h host) Address(u *plan.Unit) netip.AddrPort   { return h.s.addressOf(u) }
+
+func (h host) Explain(unit string, run, most int) (lines []string, findings []api.Finding) {
+	page, err := h.s.Lines(context.Background(), api.LineQuery{Unit: unit, Run: run, Why: true, Count: most})
+	if err == nil {
+		for _, l := range page.Lines {
+			lines = append(lines, l.Text)
+		}
+	}
+	found, err := h.s.Findings(context.Background(), api.ResultQuery{Units: []string{unit}, Only: "error", Count: most})
+	if err == nil {
+		findings = found.Findings
+	}
+	return lines, findings
+}
 
 func (h host) State() *engine.Snapshot            { return h.s.state() }
 func (h host) Changed() (<-chan struct{}, func()) { return h.s.Changed() }

@@ -146,7 +146,7 @@ func (l *loop) carryOut(order engine.Order) {
 	case engine.Observe:
 		l.observe(o)
 	case engine.Refresh:
-		l.refresh(o.Unit, o.Files, o.Reload)
+		l.pages.Refresh(o.Unit, o.Files, o.Reload)
 	case engine.IgnoreFiles:
 		l.ignored[o.Unit] = o.Files
 		l.watchForNewest()

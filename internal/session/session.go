@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/outputs"
+	"omnivigil/internal/session/pages"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/session/writers"
@@ -105,7 +106,7 @@ type Session struct {
 	ownBursts atomic.Int64 // numbers of changes that the session tells itself, downwards from -1
 	terminals *terminals.Terminals
 	beats     beats
-	relays    sync.Map // of *pageServer, by the unit's name: those that run, or did
+	pages     pages.Servers
 	showing   showing
 }
 
@@ -184,7 +185,7 @@ func Start(c Config) (*Session, error) {
 		done:    make(chan struct{}),
 		stopped: make(chan struct{}),
 	}
-	s.terminals = terminals.New(host{s})
+	s.terminals, s.pages.Host = terminals.New(host{s}), host{s}
 	l := newLoop(s, c)
 	s.showing.background = c.Background
 	s.showing.about = api.About{
