@@ -1,11 +1,10 @@
 package api
 
 import (
-	"path/filepath"
 	"time"
 
 	"omnivigil/internal/api/report"
-	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/location"
 )
 
 // Report is what is known of a unit's tests and findings, in a few numbers. It lives on from run
@@ -45,7 +44,7 @@ type Case struct {
 	Message string     `json:"message,omitempty"`
 	Want    string     `json:"want,omitempty"` // what was expected, where that is known
 	Got     string     `json:"got,omitempty"`  // and what was there
-	FilePlace
+	location.Location
 	Past   []PastResult `json:"past,omitempty"`   // oldest first, this one included
 	Output []string     `json:"output,omitempty"` // what it has written; only where one case is asked for
 }
@@ -74,24 +73,6 @@ type PastResult struct {
 	Both   bool       `json:"both,omitempty"` // it has passed and failed in the same run
 }
 
-// FilePlace is a place in a file.
-type FilePlace struct {
-	File   string `json:"file,omitempty"` // absolute where the file was found, else as it was written
-	Line   int    `json:"line,omitempty"`
-	Column int    `json:"column,omitempty"`
-}
-
-// Text is the place as editors read it, with ": " behind it; empty where no file is known.
-func (p FilePlace) Text() string { return format.Place(p.File, p.Line, p.Column) }
-
-// From is the place with its file as it is from a folder, if it is below that.
-func (p FilePlace) From(folder string) FilePlace {
-	if rel, err := filepath.Rel(folder, p.File); err == nil && p.File != "" && filepath.IsLocal(rel) {
-		p.File = filepath.ToSlash(rel)
-	}
-	return p
-}
-
 // Finding is a problem that a tool tells about a place.
 type Finding struct {
 	Unit     string   `json:"unit"`
@@ -100,7 +81,7 @@ type Finding struct {
 	Message  string   `json:"message"`
 	Change   Change   `json:"change,omitempty"`
 	Run      int      `json:"run"`
-	FilePlace
+	location.Location
 	Notes []string `json:"notes,omitempty"`
 	// Trace says that it comes from a stack trace: the program said it, not a tool about it.
 	Trace bool `json:"trace,omitempty"`

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/location"
 )
 
 // Status is how a case ended.
@@ -24,16 +24,16 @@ const (
 
 // Case is one test's result in a run.
 type Case struct {
-	Suite   string // what it stands in: a package, a class, a file; as its runner names it
-	Name    string // below the suite, levels separated by "/"; empty: the suite itself
-	Status  Status
-	Took    time.Duration
-	Cached  bool     // the runner has told an earlier result again
-	Message string   // of one that failed or was skipped: why, in a line or a few
-	Want    string   // what was expected and what was there, where the output tells them apart
-	Got     string   //
-	Place   Place    // where it failed; zero where that is not known
-	Output  []string // what it has written, at most MaxOutput lines
+	Suite    string // what it stands in: a package, a class, a file; as its runner names it
+	Name     string // below the suite, levels separated by "/"; empty: the suite itself
+	Status   Status
+	Took     time.Duration
+	Cached   bool              // the runner has told an earlier result again
+	Message  string            // of one that failed or was skipped: why, in a line or a few
+	Want     string            // what was expected and what was there, where the output tells them apart
+	Got      string            //
+	Location location.Location // where it failed; zero where that is not known
+	Output   []string          // what it has written, at most MaxOutput lines
 }
 
 // MaxOutput and MaxKept bound what is kept of a case's output, in lines and in bytes of a line;
@@ -53,13 +53,6 @@ func (c Case) Title() string {
 		return c.Suite
 	}
 	return c.Name
-}
-
-// Place is a place in a file.
-type Place struct {
-	File   string // absolute where the file was found, else as it was written
-	Line   int    // from 1; 0: not known
-	Column int    // the same
 }
 
 // Severity is how much a finding matters.
@@ -97,7 +90,7 @@ func SeverityOf(word string) Severity {
 
 // Finding is a problem that a tool tells about a place.
 type Finding struct {
-	Place
+	location.Location
 	Severity Severity
 	// Assumed says that the tool has not said how much it matters: that a run has failed does not follow
 	// from it.
@@ -146,10 +139,7 @@ const (
 	MarkFailure
 )
 
-// Text is the place as phrase.Place tells it.
-func (p Place) Text() string { return format.Place(p.File, p.Line, p.Column) }
-
 // Text is a finding in a line, as editors read it: file, line, column and message.
 func (f Finding) Text() string {
-	return f.Place.Text() + f.Message
+	return f.Location.Text() + f.Message
 }

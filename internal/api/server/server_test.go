@@ -23,6 +23,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/client"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/text/location"
 )
 
 // still is a project in which nothing happens by itself.
@@ -107,11 +108,11 @@ func (p *still) Case(_ context.Context, unit string, name api.CaseName) (api.Cas
 		return api.Case{}, api.Refuse("nothing is known of a test")
 	}
 	return api.Case{
-		Unit:      unit,
-		Suite:     name.Suite,
-		Name:      name.Name,
-		Output:    []string{"low"},
-		FilePlace: api.FilePlace{File: "/tide.go", Line: 8},
+		Unit:     unit,
+		Suite:    name.Suite,
+		Name:     name.Name,
+		Output:   []string{"low"},
+		Location: location.Location{File: "/tide.go", Line: 8},
 	}, nil
 }
 func (p *still) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {

@@ -19,12 +19,13 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/results/readers"
 	"omnivigil/internal/results/record"
+	"omnivigil/internal/text/location"
 )
 
 // some are results of every kind, with text that has to be quoted.
 func some() Results {
-	at := func(file string, line, column int) api.FilePlace {
-		return api.FilePlace{File: file, Line: line, Column: column}
+	at := func(file string, line, column int) location.Location {
+		return location.Location{File: file, Line: line, Column: column}
 	}
 	return Results{
 		Project: "Saltmarsh <Ferries>", Root: "/ferries", At: time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC),
@@ -38,7 +39,7 @@ func some() Results {
 				Message: "low\nwater",
 				Want:    "3",
 				Got:     "4",
-				FilePlace: at(
+				Location: at(
 					"/ferries/berths/berths_test.go",
 					9,
 					0,
@@ -51,27 +52,27 @@ func some() Results {
 		},
 		Findings: []api.Finding{
 			{
-				Unit:      "lint",
-				Severity:  api.SeverityError,
-				Rule:      "undefined",
-				Message:   `tide "x" is not`,
-				FilePlace: at("/ferries/a b.go", 8, 5),
-				Notes:     []string{"declared here"},
+				Unit:     "lint",
+				Severity: api.SeverityError,
+				Rule:     "undefined",
+				Message:  `tide "x" is not`,
+				Location: at("/ferries/a b.go", 8, 5),
+				Notes:    []string{"declared here"},
 			},
 			{
-				Unit:      "lint",
-				Severity:  api.SeverityWarning,
-				Message:   "spare",
-				FilePlace: at("/usr/include/stdio.h", 3, 0),
+				Unit:     "lint",
+				Severity: api.SeverityWarning,
+				Message:  "spare",
+				Location: at("/usr/include/stdio.h", 3, 0),
 			},
 			{Unit: "lint", Severity: api.SeverityNote, Message: "no file"},
 			{
-				Unit:      "types",
-				Severity:  api.SeverityError,
-				Rule:      "TS2304",
-				Message:   "gone",
-				Change:    api.GoneFinding,
-				FilePlace: at("/ferries/b.ts", 1, 1),
+				Unit:     "types",
+				Severity: api.SeverityError,
+				Rule:     "TS2304",
+				Message:  "gone",
+				Change:   api.GoneFinding,
+				Location: at("/ferries/b.ts", 1, 1),
 			},
 		},
 	}

@@ -346,7 +346,7 @@ func (t *tools) tests(ctx context.Context, in someResults) (string, error) {
 			mark(c.Slow, ", slow"),
 		)
 		if c.Status == api.CaseFailed {
-			w.add("    %s%s", c.FilePlace.Text(), strings.ReplaceAll(c.Message, "\n", "\n    "))
+			w.add("    %s%s", c.Location.Text(), strings.ReplaceAll(c.Message, "\n", "\n    "))
 		}
 	}
 	w.rest(page.Total, len(page.Cases), "test")
@@ -387,7 +387,7 @@ func (t *tools) findings(ctx context.Context, in someResults) (string, error) {
 		}
 		w.add(
 			"%s%s: %s%s; %s, of %s",
-			f.FilePlace.Text(),
+			f.Location.Text(),
 			f.Severity,
 			f.Message,
 			rule,

@@ -9,14 +9,14 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"omnivigil/internal/api"
-	"omnivigil/internal/output/location"
+	"omnivigil/internal/output/locate"
+	"omnivigil/internal/text/location"
 )
 
 // openEditor opens a place in the person's editor.
-func (m *model) openEditor(p location.Place) {
+func (m *model) openEditor(p location.Location) {
 	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
-	cmd, terminal, err := location.Command(editor, p)
+	cmd, terminal, err := locate.Command(editor, p)
 	switch {
 	case err != nil:
 		m.notice = err.Error()
@@ -28,7 +28,7 @@ func (m *model) openEditor(p location.Place) {
 }
 
 // openPlace opens the place of a test or a finding in the person's editor.
-func (m *model) openPlace(p api.FilePlace) {
+func (m *model) openPlace(p location.Location) {
 	if p.File == "" {
 		m.said = "no place in a file is known of it"
 		return
@@ -37,7 +37,7 @@ func (m *model) openPlace(p api.FilePlace) {
 		m.notice = p.File + " does not exist"
 		return
 	}
-	m.openEditor(location.Place{File: p.File, Line: p.Line, Column: p.Column})
+	m.openEditor(location.Location{File: p.File, Line: p.Line, Column: p.Column})
 }
 
 // edited says what has become of an editor.

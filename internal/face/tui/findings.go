@@ -37,7 +37,7 @@ func (m *model) showFindings() {
 	f := &findings{}
 	f.list = pages[api.Finding]{
 		same: func(a, b api.Finding) bool {
-			return a.Unit == b.Unit && a.FilePlace == b.FilePlace && a.Message == b.Message
+			return a.Unit == b.Unit && a.Location == b.Location && a.Message == b.Message
 		},
 		fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Finding, int, error) {
 			page, err := p.Findings(ctx, q)
@@ -290,7 +290,7 @@ func (f *findings) regroup() {
 
 func (f *findings) edit(m *model) {
 	if c, ok := f.list.chosen(); ok {
-		m.openPlace(c.FilePlace)
+		m.openPlace(c.Location)
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/output/location"
+	"omnivigil/internal/output/locate"
 	"omnivigil/internal/output/stacktrace"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/format"
@@ -264,7 +264,7 @@ func (p *picking) edit(m *model) {
 	if !ok {
 		return
 	}
-	found := location.In(ansi.Strip(line.Text), m.foldersOf(line)...)
+	found := locate.In(ansi.Strip(line.Text), m.foldersOf(line)...)
 	if len(found) == 0 {
 		m.said = "this line names no place in a file that is there"
 		return
@@ -277,14 +277,14 @@ func (p *picking) open(m *model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
 		p.follow(m)
-	case len(location.In(ansi.Strip(line.Text), m.foldersOf(line)...)) > 0:
+	case len(locate.In(ansi.Strip(line.Text), m.foldersOf(line)...)) > 0:
 		p.edit(m)
 	}
 }
 
 // addressesIn are the web addresses that a line has, links first.
 func addressesIn(line api.Line) []string {
-	return append(location.Links(line.Text), location.Addresses(ansi.Strip(line.Text))...)
+	return append(locate.Links(line.Text), locate.Addresses(ansi.Strip(line.Text))...)
 }
 
 // foldersOf are those to which the paths in a line may be relative.

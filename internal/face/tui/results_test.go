@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/report"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/text/location"
 )
 
 // withResults is a project whose task u3 has told of tests and findings.
@@ -40,17 +41,17 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 	twice[1].Both = true
 	p.cases = []api.Case{
 		{
-			Unit:      "u3",
-			Suite:     "ferries/harbour/berths",
-			Name:      "TestBerths/low_tide",
-			Status:    api.CaseFailed,
-			Change:    api.NewlyFailing,
-			Took:      api.Seconds(1200 * time.Millisecond),
-			Message:   "berths = 4, want 3",
-			Want:      "3 berths",
-			Got:       "4 berths",
-			FilePlace: api.FilePlace{File: file, Line: 4, Column: 9},
-			Past:      past("++++-"),
+			Unit:     "u3",
+			Suite:    "ferries/harbour/berths",
+			Name:     "TestBerths/low_tide",
+			Status:   api.CaseFailed,
+			Change:   api.NewlyFailing,
+			Took:     api.Seconds(1200 * time.Millisecond),
+			Message:  "berths = 4, want 3",
+			Want:     "3 berths",
+			Got:      "4 berths",
+			Location: location.Location{File: file, Line: 4, Column: 9},
+			Past:     past("++++-"),
 		},
 		{
 			Unit:    "u3",
@@ -100,36 +101,36 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 	}
 	p.findings = []api.Finding{
 		{
-			Unit:      "u3",
-			Severity:  api.SeverityError,
-			Message:   "undefined: tide",
-			Change:    api.NewFinding,
-			FilePlace: api.FilePlace{File: file, Line: 4, Column: 9},
-			Notes:     []string{"did you mean tides?"},
+			Unit:     "u3",
+			Severity: api.SeverityError,
+			Message:  "undefined: tide",
+			Change:   api.NewFinding,
+			Location: location.Location{File: file, Line: 4, Column: 9},
+			Notes:    []string{"did you mean tides?"},
 		},
 		{
-			Unit:      "u3",
-			Severity:  api.SeverityWarning,
-			Rule:      "spare",
-			Message:   "'depth' is not used",
-			FilePlace: api.FilePlace{File: file, Line: 3, Column: 6},
+			Unit:     "u3",
+			Severity: api.SeverityWarning,
+			Rule:     "spare",
+			Message:  "'depth' is not used",
+			Location: location.Location{File: file, Line: 3, Column: 6},
 		},
 		{
-			Unit:      "u3",
-			Severity:  api.SeverityError,
-			Message:   "wrong number of fields",
-			Change:    api.GoneFinding,
-			FilePlace: api.FilePlace{File: "/ferries/fares.csv", Line: 7},
+			Unit:     "u3",
+			Severity: api.SeverityError,
+			Message:  "wrong number of fields",
+			Change:   api.GoneFinding,
+			Location: location.Location{File: "/ferries/fares.csv", Line: 7},
 		},
 	}
 	for i := len(p.findings); i < found; i++ {
 		p.findings = append(
 			p.findings,
 			api.Finding{
-				Unit:      "u3",
-				Severity:  api.SeverityWarning,
-				Message:   fmt.Sprint("warning ", i),
-				FilePlace: api.FilePlace{File: fmt.Sprintf("/ferries/f%d.go", i/50), Line: i},
+				Unit:     "u3",
+				Severity: api.SeverityWarning,
+				Message:  fmt.Sprint("warning ", i),
+				Location: location.Location{File: fmt.Sprintf("/ferries/f%d.go", i/50), Line: i},
 			},
 		)
 	}

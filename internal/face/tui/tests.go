@@ -544,7 +544,7 @@ func (t *tests) next(*model) {
 
 func (t *tests) edit(m *model) {
 	if c, ok := t.list.chosen(); ok {
-		m.openPlace(c.FilePlace)
+		m.openPlace(c.Location)
 	}
 }
 

@@ -9,11 +9,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/text/location"
 )
 
 // trouble is a place in a file that a failed test or a finding names.
 type trouble struct {
-	api.FilePlace
+	location.Location
 	unit, text string
 }
 
@@ -47,13 +48,13 @@ func troubles(cases []api.Case, found []api.Finding) []trouble {
 	var all []trouble
 	for _, c := range cases {
 		if c.File != "" {
-			all = append(all, trouble{c.FilePlace, c.Unit, c.Title() + ": " + c.Message})
+			all = append(all, trouble{c.Location, c.Unit, c.Title() + ": " + c.Message})
 		}
 	}
 	for _, severity := range []api.Severity{api.SeverityError, api.SeverityWarning} {
 		for _, f := range found {
 			if f.File != "" && f.Severity == severity && f.Change != api.GoneFinding {
-				all = append(all, trouble{f.FilePlace, f.Unit, f.Message})
+				all = append(all, trouble{f.Location, f.Unit, f.Message})
 			}
 		}
 	}
@@ -92,14 +93,14 @@ func (m *model) goToTrouble(msg troubleMsg) {
 	m.trouble, m.overview.lanes.unit = &t, t.unit
 	m.said = fmt.Sprintf("%d of %d  %s%s", at+1, len(msg.all), t.From(m.snap.Project.Root).Text(), firstOf(t.text))
 	if msg.by == 0 {
-		m.openPlace(t.FilePlace)
+		m.openPlace(t.Location)
 	}
 }
 
 // editTrouble opens the place at hand in the editor, or else the first there is.
 func (m *model) editTrouble() {
 	if m.trouble != nil {
-		m.openPlace(m.trouble.FilePlace)
+		m.openPlace(m.trouble.Location)
 		return
 	}
 	m.seekTrouble(0)

@@ -22,6 +22,7 @@ import (
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/location"
 )
 
 // sizes are the smallest that is usable, a good and a rich one.
@@ -344,10 +345,10 @@ func TestEveryKey(t *testing.T) {
 		p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
 		p.findings = []api.Finding{
 			{
-				Unit:      "u3",
-				FilePlace: api.FilePlace{File: p.root + "/gone.go", Line: 3},
-				Severity:  api.SeverityError,
-				Message:   "undefined: berth",
+				Unit:     "u3",
+				Location: location.Location{File: p.root + "/gone.go", Line: 3},
+				Severity: api.SeverityError,
+				Message:  "undefined: berth",
 			},
 		}
 		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}

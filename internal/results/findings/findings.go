@@ -305,7 +305,7 @@ func (f *Reader) byPattern(line string) results.Mark {
 		return ""
 	}
 	found := results.Finding{
-		Place:    source.Place(group("file"), group("line"), group("column")),
+		Location: source.Place(group("file"), group("line"), group("column")),
 		Severity: results.Error,
 		Rule:     group("rule"),
 		Message:  group("message"),

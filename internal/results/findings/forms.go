@@ -7,6 +7,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // form reads a line of one form, and reports whether it is of that.
@@ -59,7 +60,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	found := results.Finding{
-		Place:    source.Place(file, m[2], column),
+		Location: source.Place(file, m[2], column),
 		Severity: results.Error,
 		Assumed:  word == "",
 		Rule:     rule,
@@ -140,7 +141,7 @@ func inBrackets(f *Reader, line string) (results.Mark, bool) {
 	}
 	return f.found(
 		results.Finding{
-			Place:    source.Place(m[1], m[2], m[3]),
+			Location: source.Place(m[1], m[2], m[3]),
 			Severity: results.SeverityOf(m[4]),
 			Assumed:  m[4] == "",
 			Rule:     m[5],
@@ -162,7 +163,7 @@ func withDash(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5], Message: m[6]},
+		results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5], Message: m[6]},
 	), true
 }
 
@@ -177,7 +178,7 @@ func mavenPlace(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1]), Message: m[5]},
+		results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1]), Message: m[5]},
 	), true
 }
 
@@ -193,7 +194,7 @@ func parenthesis(f *Reader, line string) (results.Mark, bool) {
 	if m == nil {
 		return results.NoMark, false
 	}
-	found := results.Finding{Place: source.Place(m[1], m[2], m[3]), Severity: results.Error, Message: m[4]}
+	found := results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.Error, Message: m[4]}
 	found.Assumed = !strings.HasPrefix(line, "[!]") && !strings.HasPrefix(line, "(!)") &&
 		!strings.Contains(line, "Error: ")
 	if strings.HasPrefix(line, "(!)") {
@@ -214,7 +215,7 @@ func eslintRow(f *Reader, line string) (results.Mark, bool) {
 	}
 	return f.found(
 		results.Finding{
-			Place:    source.Place(f.heading, m[1], m[2]),
+			Location: source.Place(f.heading, m[1], m[2]),
 			Severity: results.SeverityOf(m[3]),
 			Rule:     m[5],
 			Message:  m[4],
@@ -231,7 +232,7 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
 			return f.found(
 				results.Finding{
-					Place:    source.Place(m[1], m[2], m[3]),
+					Location: source.Place(m[1], m[2], m[3]),
 					Severity: severityOfCode(h[1]),
 					Assumed:  true,
 					Rule:     h[1],
@@ -287,7 +288,7 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 		m = placeBare.FindStringSubmatch(line)
 	}
 	if m != nil {
-		found.Place = source.Place(m[1], m[2], m[3])
+		found.Location = source.Place(m[1], m[2], m[3])
 		return f.found(found), true
 	}
 	if f.left--; f.left == 0 {
@@ -305,7 +306,7 @@ func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &results.Finding{Place: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])}, linesBelow
+	f.header, f.left = &results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])}, linesBelow
 	return results.NoMark, true
 }
 
@@ -322,7 +323,7 @@ func linker(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: results.Place{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Assumed: true, Message: m[3]},
+		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Assumed: true, Message: m[3]},
 	), true
 }
 
@@ -339,7 +340,7 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: results.Place{File: m[3], Line: source.Number(m[4])}, Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
+		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
 	), true
 }
 
@@ -354,7 +355,7 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: results.Place{File: m[3], Line: source.Number(m[4])}, Severity: results.Error, Rule: m[1], Message: m[2], Trace: true},
+		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.Error, Rule: m[1], Message: m[2], Trace: true},
 	), true
 }
 
@@ -369,7 +370,7 @@ func rubyError(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Place: results.Place{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Message: m[3], Rule: m[4], Trace: true},
+		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Message: m[3], Rule: m[4], Trace: true},
 	), true
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // trace reads what runtimes write when a program fails: what went wrong, and the calls that led
@@ -15,11 +16,11 @@ type trace struct {
 	in      traceKind
 	message string
 	rule    string
-	place   results.Place // of the innermost call so far that is in a file of one's own
-	other   results.Place // or else in any
-	errors  []string      // the newest lines of which one may say what went wrong
-	head    results.Place // that Node writes before an error
-	age     int           // lines since then
+	place   location.Location // of the innermost call so far that is in a file of one's own
+	other   location.Location // or else in any
+	errors  []string          // the newest lines of which one may say what went wrong
+	head    location.Location // that Node writes before an error
+	age     int               // lines since then
 	told    bool
 }
 
@@ -75,7 +76,7 @@ func (t *trace) begin(line string) bool {
 }
 
 func (t *trace) start(in traceKind) {
-	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", results.Place{}, results.Place{}, false, 0
+	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", location.Location{}, location.Location{}, false, 0
 }
 
 // read goes on with a trace. It returns the finding when that is known, and reports whether the
@@ -123,7 +124,7 @@ func (t *trace) lookOut(line string) (*results.Finding, bool) {
 		}
 	default:
 		if m := nodeHead.FindStringSubmatch(line); m != nil {
-			t.head, t.age = results.Place{File: m[1], Line: source.Number(m[2])}, 0
+			t.head, t.age = location.Location{File: m[1], Line: source.Number(m[2])}, 0
 		}
 		if namesError.MatchString(line) {
 			t.errors = append(t.errors[:0], line)
@@ -180,7 +181,7 @@ func (t *trace) python(line string) (*results.Finding, bool) {
 
 // frame notes a call.
 func (t *trace) frame(m []string) {
-	p := results.Place{File: m[1], Line: source.Number(m[2])}
+	p := location.Location{File: m[1], Line: source.Number(m[2])}
 	if len(m) > 3 {
 		p.Column = source.Number(m[3])
 	}
@@ -205,13 +206,13 @@ func (t *trace) finding() *results.Finding {
 	if p.Line == 0 {
 		return nil
 	}
-	return &results.Finding{Place: p, Severity: results.Error, Rule: t.rule, Message: t.message, Trace: true}
+	return &results.Finding{Location: p, Severity: results.Error, Rule: t.rule, Message: t.message, Trace: true}
 }
 
 // finish ends the trace.
 func (t *trace) finish() *results.Finding {
 	found := t.finding()
-	t.in, t.head = noTrace, results.Place{}
+	t.in, t.head = noTrace, location.Location{}
 	return found
 }
 

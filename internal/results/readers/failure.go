@@ -6,6 +6,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // explain finds in what a failed case has written why it failed: the message, the place, and
@@ -14,28 +15,28 @@ import (
 func explain(c *results.Case, f *source.Files, folders ...string) {
 	defer func() {
 		if c.Status == results.Skipped {
-			c.Place = results.Place{}
+			c.Location = location.Location{}
 		}
 	}()
 	at := -1
 	for i, line := range c.Output {
 		if m := goLog.FindStringSubmatch(line); m != nil && (at < 0 || isRace(m[3])) {
 			at = i
-			c.Message, c.Place = m[3], results.Place{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
+			c.Message, c.Location = m[3], location.Location{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
 			if c.Message = goOn(c.Message, c.Output[i+1:]); isRace(c.Message) {
-				c.Place = firstOwn(f, c.Output)
+				c.Location = firstOwn(f, c.Output)
 			}
 		}
 		if m := goPanic.FindStringSubmatch(line); m != nil {
 			c.Message = m[0]
-			c.Place = firstOwn(f, c.Output[i:])
+			c.Location = firstOwn(f, c.Output[i:])
 			compare(c)
 			return
 		}
 	}
 	if at < 0 {
 		c.Message = firstLine(c.Output)
-		c.Place = firstOwn(f, c.Output)
+		c.Location = firstOwn(f, c.Output)
 	}
 	compare(c)
 }
@@ -67,7 +68,7 @@ func goOn(message string, rest []string) string {
 }
 
 // firstOwn returns the first place in lines whose file is the person's own.
-func firstOwn(f *source.Files, lines []string) results.Place {
+func firstOwn(f *source.Files, lines []string) location.Location {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {
 			p := placeOf(m)
@@ -77,17 +78,17 @@ func firstOwn(f *source.Files, lines []string) results.Place {
 			}
 		}
 	}
-	return results.Place{}
+	return location.Location{}
 }
 
-func placeOf(m []string) results.Place {
+func placeOf(m []string) location.Location {
 	switch {
 	case m[1] != "":
 		return source.Place(m[1], m[2], m[3])
 	case m[4] != "":
-		return results.Place{File: m[4], Line: source.Number(m[5])}
+		return location.Location{File: m[4], Line: source.Number(m[5])}
 	}
-	return results.Place{File: m[6], Line: source.Number(m[7])}
+	return location.Location{File: m[6], Line: source.Number(m[7])}
 }
 
 func firstLine(lines []string) string {

@@ -24,6 +24,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/results"
+	"omnivigil/internal/text/location"
 )
 
 var (
@@ -130,7 +131,7 @@ func (p *printing) Began(string, string) {}
 func (p *printing) Planned(n int) { p.say("planned %d", n) }
 
 func (p *printing) Ended(c results.Case) {
-	p.say("%s %q %q%s", c.Status, c.Suite, c.Name, placeText(c.Place))
+	p.say("%s %q %q%s", c.Status, c.Suite, c.Name, placeText(c.Location))
 	if c.Message != "" {
 		p.say("    %s", strings.ReplaceAll(c.Message, "\n", "\n    "))
 	}
@@ -154,13 +155,13 @@ func (p *printing) Found(f results.Finding) {
 	if f.Rule != "" {
 		rule = " (" + f.Rule + ")"
 	}
-	p.say("%s%s%s: %s", f.Severity, placeText(f.Place), rule, f.Message)
+	p.say("%s%s%s: %s", f.Severity, placeText(f.Location), rule, f.Message)
 	for _, n := range f.Notes {
 		p.say("    %s", n)
 	}
 }
 
-func placeText(p results.Place) string {
+func placeText(p location.Location) string {
 	switch {
 	case p.File == "":
 		return ""

@@ -15,6 +15,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // JUnit XML has no standard. What is read here is what Ant's junitreport task wrote first and what the common
@@ -143,7 +144,7 @@ func (r *junitReader) begin(t xml.StartElement) {
 		if r.test.Suite == "" {
 			r.test.Suite = r.suites[len(r.suites)-1].name
 		}
-		r.test.Place = results.Place{File: r.files.Find(value("file")), Line: source.Number(value("line"))}
+		r.test.Location = location.Location{File: r.files.Find(value("file")), Line: source.Number(value("line"))}
 	case r.test == nil:
 	case name == "failure" || name == "error":
 		r.test.Status, r.test.message, r.text = results.Failed, value("message"), &r.test.text
@@ -153,12 +154,12 @@ func (r *junitReader) begin(t xml.StartElement) {
 		r.text = &r.test.out
 	case name == "system-err":
 		r.text = &r.test.err
-	case name == "property" && r.test.Place.Line == 0:
+	case name == "property" && r.test.Location.Line == 0:
 		switch value("name") {
 		case "file":
-			r.test.Place.File = r.files.Find(value("value"))
+			r.test.Location.File = r.files.Find(value("value"))
 		case "line":
-			r.test.Place.Line = source.Number(value("value"))
+			r.test.Location.Line = source.Number(value("value"))
 		}
 	}
 }
@@ -192,8 +193,8 @@ func (c *junitCase) told(r *junitReader) results.Case {
 	case results.Skipped:
 		out.Message = c.message
 	case results.Failed:
-		place := out.Place
-		out.Place = results.Place{}
+		place := out.Location
+		out.Location = location.Location{}
 		out.Output = outputOf(r.hide(c.text), r.hide(c.out), r.hide(c.err))
 		if strings.TrimSpace(c.text) == "" {
 			out.Output = outputOf(c.message, r.hide(c.out), r.hide(c.err))
@@ -203,11 +204,11 @@ func (c *junitCase) told(r *junitReader) results.Case {
 			out.Message = c.message
 			compare(&out)
 		}
-		if out.Place.Line == 0 {
-			out.Place = place
+		if out.Location.Line == 0 {
+			out.Location = place
 		}
 	default:
-		out.Place = results.Place{}
+		out.Location = location.Location{}
 	}
 	return out
 }

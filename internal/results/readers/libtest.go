@@ -108,7 +108,7 @@ func (l *libtest) flush() {
 	l.log = nil
 	for i, line := range c.Output {
 		if m := rustPanic.FindStringSubmatch(line); m != nil {
-			c.Place = source.Place(l.files.Find(m[2]), m[3], m[4])
+			c.Location = source.Place(l.files.Find(m[2]), m[3], m[4])
 			if c.Message = m[1]; c.Message == "" {
 				c.Message = rustMessage(c.Output[i+1:])
 			}
@@ -116,7 +116,7 @@ func (l *libtest) flush() {
 		}
 	}
 	if c.Message == "" {
-		c.Message, c.Place = firstLine(c.Output), firstOwn(l.files, c.Output)
+		c.Message, c.Location = firstLine(c.Output), firstOwn(l.files, c.Output)
 	}
 	compare(c)
 	l.sink.Ended(*c)

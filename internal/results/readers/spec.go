@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of
@@ -18,12 +19,12 @@ type spec struct {
 	sink    results.Sink
 	files   *source.Files
 	on      bool
-	open    []string       // names of the subtests that are open, by depth
-	last    *results.Case  // a failed one, whose message follows
-	deep    int            // how far that is indented
-	failing bool           // the list of failures has begun
-	place   results.Place  // of the failure that comes next in it
-	failed  []results.Case // told so far
+	open    []string          // names of the subtests that are open, by depth
+	last    *results.Case     // a failed one, whose message follows
+	deep    int               // how far that is indented
+	failing bool              // the list of failures has begun
+	place   location.Location // of the failure that comes next in it
+	failed  []results.Case    // told so far
 	closed  map[string]bool
 }
 
@@ -119,7 +120,7 @@ func (s *spec) again(name string, depth int) {
 	s.last = nil
 	for _, c := range s.failed {
 		if c.Name == name || strings.HasSuffix(c.Name, "/"+name) {
-			c.Output, c.Place = nil, s.place
+			c.Output, c.Location = nil, s.place
 			s.last, s.deep = &c, 2*depth
 			return
 		}
@@ -136,8 +137,8 @@ func (s *spec) flush() {
 	if len(c.Output) == 0 {
 		return
 	}
-	at := c.Place
-	c.Message, c.Place = specMessage(c.Output), firstOwn(s.files, c.Output)
+	at := c.Location
+	c.Message, c.Location = specMessage(c.Output), firstOwn(s.files, c.Output)
 	c.Want, c.Got = "", ""
 	for _, line := range c.Output {
 		if m := specValue.FindStringSubmatch(line); m != nil {
@@ -148,8 +149,8 @@ func (s *spec) flush() {
 			}
 		}
 	}
-	if c.Place.Line == 0 {
-		c.Place = at
+	if c.Location.Line == 0 {
+		c.Location = at
 	}
 	compare(c)
 	s.tell(*c)

@@ -12,6 +12,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // tap reads the Test Anything Protocol, versions 13 and 14 (testanything.org), with the
@@ -222,9 +223,9 @@ func (t *tap) tell(c results.Case) {
 func (t *tap) flush() {
 	if t.last != nil && t.again {
 		if t.last.Status == results.Failed && t.last.Message == "" && len(t.last.Output) > 0 {
-			at := t.last.Place
+			at := t.last.Location
 			if explain(t.last, t.files); at.Line > 0 {
-				t.last.Place = at
+				t.last.Location = at
 			}
 		}
 		t.tell(*t.last)
@@ -298,7 +299,7 @@ func (t *tap) diagnose(text string) {
 		return
 	case atLine.MatchString(text):
 		m := atLine.FindStringSubmatch(text)
-		c.Place = results.Place{File: t.files.Find(m[1]), Line: source.Number(m[2])}
+		c.Location = location.Location{File: t.files.Find(m[1]), Line: source.Number(m[2])}
 		t.again = true
 		return
 	case gotValue.MatchString(text):
@@ -365,12 +366,12 @@ func (t *tap) learn(text string) {
 	c.Message = word("error", "message")
 	c.Want, c.Got = word("expected", "wanted"), word("actual", "found", "got")
 	if p := firstOwn(t.files, strings.Split(word("stack"), "\n")); p.Line > 0 {
-		c.Place = p
+		c.Location = p
 	} else if p := firstOwn(t.files, []string{word("location")}); p.Line > 0 {
-		c.Place = p
+		c.Location = p
 	} else if at, ok := values["at"].(map[string]any); ok { // as node-tap writes it
 		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])
-		c.Place = results.Place{File: t.files.Find(file), Line: source.Number(line)}
+		c.Location = location.Location{File: t.files.Find(file), Line: source.Number(line)}
 	}
 }
 

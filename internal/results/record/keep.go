@@ -9,6 +9,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/files"
 	"omnivigil/internal/results"
+	"omnivigil/internal/text/location"
 )
 
 // FileOf returns the file of a unit's record in a folder.
@@ -36,15 +37,15 @@ type kept struct {
 }
 
 type keptCase struct {
-	Suite   string        `json:"suite"`
-	Name    string        `json:"name"`
-	Message string        `json:"message,omitempty"`
-	Want    string        `json:"want,omitempty"`
-	Got     string        `json:"got,omitempty"`
-	Place   results.Place `json:"place,omitzero"`
-	Output  []string      `json:"output,omitempty"`
-	Flaky   bool          `json:"flaky,omitempty"`
-	Past    []keptPast    `json:"past"`
+	Suite    string            `json:"suite"`
+	Name     string            `json:"name"`
+	Message  string            `json:"message,omitempty"`
+	Want     string            `json:"want,omitempty"`
+	Got      string            `json:"got,omitempty"`
+	Location location.Location `json:"place,omitzero"`
+	Output   []string          `json:"output,omitempty"`
+	Flaky    bool              `json:"flaky,omitempty"`
+	Past     []keptPast        `json:"past"`
 }
 
 type keptPast struct {
@@ -69,7 +70,7 @@ func (r *Record) Marshal() ([]byte, error) {
 	for _, t := range r.Cases() {
 		c := keptCase{Suite: t.Suite, Name: t.Name, Flaky: t.Flaky}
 		if t.Status == results.Failed {
-			c.Message, c.Want, c.Got, c.Place, c.Output = t.Message, t.Want, t.Got, t.Place, t.Output
+			c.Message, c.Want, c.Got, c.Location, c.Output = t.Message, t.Want, t.Got, t.Location, t.Output
 		}
 		for i, p := range t.Past {
 			c.Past = append(c.Past, keptPast{p.Status, p.Took, i > 0 && t.Past[i-1].Epoch == p.Epoch, p.Both})
@@ -103,7 +104,7 @@ func Unmarshal(data []byte) (*Record, error) {
 		}
 		t := &TrackedCase{Case: results.Case{
 			Suite: c.Suite, Name: c.Name, Status: c.Past[n-1].Status, Took: c.Past[n-1].Took,
-			Message: c.Message, Want: c.Want, Got: c.Got, Place: c.Place, Output: c.Output,
+			Message: c.Message, Want: c.Want, Got: c.Got, Location: c.Location, Output: c.Output,
 		}, Flaky: c.Flaky}
 		if t.Status == results.Failed {
 			t.Change = api.StillFailing

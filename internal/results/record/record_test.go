@@ -17,6 +17,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 var noon = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
@@ -83,7 +84,7 @@ func TestRecord(t *testing.T) {
 				case "error", "warning": // FILE:LINE RULE MESSAGE
 					place, line, _ := strings.Cut(words[1], ":")
 					f := results.Finding{
-						Place:    results.Place{File: "/ferries/" + place, Line: source.Number(line)},
+						Location: location.Location{File: "/ferries/" + place, Line: source.Number(line)},
 						Severity: results.SeverityOf(words[0]),
 						Rule:     words[2],
 						Message:  strings.Join(words[3:], " "),
@@ -186,7 +187,7 @@ func TestRecordHolds(t *testing.T) {
 				switch small("what") {
 				case 0:
 					f := results.Finding{
-						Place:    results.Place{File: "a", Line: small("line")},
+						Location: location.Location{File: "a", Line: small("line")},
 						Severity: results.Severity(rapid.IntRange(0, 2).Draw(t, "severity")),
 						Message:  fmt.Sprint("m", small("message")),
 					}

@@ -79,7 +79,7 @@ func (r *Record) known(f results.Finding) *TrackedFinding {
 		off := max(t.Line-f.Line, f.Line-t.Line)
 		switch {
 		case t.round == r.round:
-			if same && t.Place == f.Place {
+			if same && t.Location == f.Location {
 				return t
 			}
 		case t.Change == api.GoneFinding, !same && (f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):

@@ -206,7 +206,7 @@ func (r *Record) News() string {
 		case f.Change == api.GoneFinding:
 			gone++
 		case f.Change == api.NewFinding && f.Severity != results.Note:
-			found = append(found, strings.TrimSuffix(r.short(f.Finding).Place.Text(), ": "))
+			found = append(found, strings.TrimSuffix(r.short(f.Finding).Location.Text(), ": "))
 		}
 	}
 	var parts []string

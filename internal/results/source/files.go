@@ -14,7 +14,7 @@ import (
 	"strconv"
 	"strings"
 
-	"omnivigil/internal/results"
+	"omnivigil/internal/text/location"
 )
 
 // Files finds the files that output names. It is for one goroutine.
@@ -184,6 +184,6 @@ func Number(text string) int {
 }
 
 // Place is a place as a tool writes it: the line and column are numbers in text, 0 where they are none.
-func Place(file, line, column string) results.Place {
-	return results.Place{File: file, Line: Number(line), Column: Number(column)}
+func Place(file, line, column string) location.Location {
+	return location.Location{File: file, Line: Number(line), Column: Number(column)}
 }

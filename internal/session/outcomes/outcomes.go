@@ -7,28 +7,28 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/results"
 	"omnivigil/internal/results/record"
+	"omnivigil/internal/text/location"
 )
 
 // Case returns a case of a unit; clean makes text fit to be shown.
 func Case(unit string, c record.TrackedCase, clean func(string) string) api.Case {
 	out := api.Case{
-		Unit:      unit,
-		Suite:     clean(c.Suite),
-		Name:      clean(c.Name),
-		Status:    api.CaseStatus(c.Status),
-		Change:    c.Change,
-		Flaky:     c.Flaky,
-		Slow:      c.Slow,
-		Cached:    c.Cached,
-		Run:       c.Run,
-		Took:      api.Seconds(c.Took),
-		Message:   clean(c.Message),
-		Want:      clean(c.Want),
-		Got:       clean(c.Got),
-		FilePlace: place(c.Place, clean),
-		Output:    all(c.Output, clean),
+		Unit:     unit,
+		Suite:    clean(c.Suite),
+		Name:     clean(c.Name),
+		Status:   api.CaseStatus(c.Status),
+		Change:   c.Change,
+		Flaky:    c.Flaky,
+		Slow:     c.Slow,
+		Cached:   c.Cached,
+		Run:      c.Run,
+		Took:     api.Seconds(c.Took),
+		Message:  clean(c.Message),
+		Want:     clean(c.Want),
+		Got:      clean(c.Got),
+		Location: place(c.Location, clean),
+		Output:   all(c.Output, clean),
 	}
 	for _, p := range c.Past {
 		out.Past = append(
@@ -42,20 +42,20 @@ func Case(unit string, c record.TrackedCase, clean func(string) string) api.Case
 // Finding returns a finding of a unit; clean makes text fit to be shown.
 func Finding(unit string, f record.TrackedFinding, clean func(string) string) api.Finding {
 	return api.Finding{
-		Unit:      unit,
-		Severity:  api.Severity(f.Severity.String()),
-		Rule:      clean(f.Rule),
-		Message:   clean(f.Message),
-		Change:    f.Change,
-		Run:       f.Run,
-		FilePlace: place(f.Place, clean),
-		Notes:     all(f.Notes, clean),
-		Trace:     f.Trace,
+		Unit:     unit,
+		Severity: api.Severity(f.Severity.String()),
+		Rule:     clean(f.Rule),
+		Message:  clean(f.Message),
+		Change:   f.Change,
+		Run:      f.Run,
+		Location: place(f.Location, clean),
+		Notes:    all(f.Notes, clean),
+		Trace:    f.Trace,
 	}
 }
 
-func place(p results.Place, clean func(string) string) api.FilePlace {
-	return api.FilePlace{File: clean(p.File), Line: p.Line, Column: p.Column}
+func place(p location.Location, clean func(string) string) location.Location {
+	return location.Location{File: clean(p.File), Line: p.Line, Column: p.Column}
 }
 
 func all(texts []string, clean func(string) string) []string {

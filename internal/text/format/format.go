@@ -53,20 +53,6 @@ func ListOf(names []string, all int) string {
 	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
 }
 
-// Place tells a place in a file as editors read it, with ": " behind it: "berths.go:8:5: ". A line or
-// column of 0 is not known; without a file it is empty.
-func Place(file string, line, column int) string {
-	switch {
-	case file == "":
-		return ""
-	case line == 0:
-		return file + ": "
-	case column == 0:
-		return fmt.Sprintf("%s:%d: ", file, line)
-	}
-	return fmt.Sprintf("%s:%d:%d: ", file, line, column)
-}
-
 // Count returns a number with the word for what is counted: "1 file", "3 directories".
 func Count(n int, what string) string {
 	if n == 1 {

@@ -1,6 +1,6 @@
-// Package location finds what a line of output points at: locations in files, in the forms of common compilers,
+// Package locate finds what a line of output points at: locations in files, in the forms of common compilers,
 // linters and runtimes, and web addresses. It also builds the command that opens a location in an editor.
-package location
+package locate
 
 import (
 	"bytes"
@@ -14,13 +14,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/location"
 )
-
-// Place is a place in a file.
-type Place struct {
-	File         string // absolute
-	Line, Column int    // from 1; 0: the line does not say
-}
 
 // spellings are how places are written. Each has the file, the line, and perhaps the column.
 var spellings = []*regexp.Regexp{
@@ -40,15 +35,15 @@ var spellings = []*regexp.Regexp{
 
 // In returns the places in a line's visible text whose files are there. Relative ones are
 // looked for in the folders, the first that has it. It reads the file system.
-func In(text string, folders ...string) []Place {
-	var found []Place
+func In(text string, folders ...string) []location.Location {
+	var found []location.Location
 	for _, s := range spellings {
 		for _, m := range s.FindAllStringSubmatch(text, 20) {
 			file := fileOf(m[1], folders)
 			if file == "" {
 				continue
 			}
-			p := Place{File: file, Line: number(m[2]), Column: number(m[3])}
+			p := location.Location{File: file, Line: number(m[2]), Column: number(m[3])}
 			if !has(found, p) {
 				found = append(found, p)
 			}
@@ -57,7 +52,7 @@ func In(text string, folders ...string) []Place {
 	return found
 }
 
-func has(found []Place, p Place) bool {
+func has(found []location.Location, p location.Location) bool {
 	for _, f := range found {
 		if f.File == p.File && f.Line == p.Line {
 			return true

@@ -1,4 +1,4 @@
-package location
+package locate
 
 import (
 	"fmt"
@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/text/location"
 )
 
 func TestIn(t *testing.T) {
@@ -48,7 +50,7 @@ func TestIn(t *testing.T) {
 }
 
 func TestCommand(t *testing.T) {
-	p := Place{File: "/ferries/a b.go", Line: 8}
+	p := location.Location{File: "/ferries/a b.go", Line: 8}
 	for editor, want := range map[string][]string{
 		"vim":                         {"vim", "+8", "/ferries/a b.go"},
 		"/usr/bin/nano -l":            {"/usr/bin/nano", "-l", "+8,1", "/ferries/a b.go"},

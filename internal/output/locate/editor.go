@@ -1,4 +1,4 @@
-package location
+package locate
 
 import (
 	"errors"
@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"omnivigil/internal/text/location"
 )
 
 // takesLine is how editors are told a line, by their names, as their manuals say.
@@ -56,7 +58,7 @@ var ErrNoEditor = errors.New("no editor is set: put one into EDITOR or VISUAL")
 // Command returns the command that opens a place in an editor, which is a command itself, as
 // in VISUAL or EDITOR, and whether it needs the terminal. Words with {file}, {line} or
 // {column} say where these go; else they go where an editor of that name takes them.
-func Command(editor string, p Place) (cmd *exec.Cmd, terminal bool, err error) {
+func Command(editor string, p location.Location) (cmd *exec.Cmd, terminal bool, err error) {
 	words := strings.Fields(editor)
 	if len(words) == 0 {
 		return nil, false, ErrNoEditor

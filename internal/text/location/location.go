@@ -1,0 +1,37 @@
+// Package location is a location in a file, as every part of Omnivigil has it: tools' findings, failed tests, stack
+// traces, links in output, and the contract with faces. It does not find locations; packages output/locate and
+// results/source do. It is small because the contract and the core share it.
+package location
+
+import (
+	"path/filepath"
+	"strconv"
+)
+
+// Location is a location in a file. Its JSON is a part of the contract.
+type Location struct {
+	File   string `json:"file,omitempty"`   // absolute where the file was found, else as it was written
+	Line   int    `json:"line,omitempty"`   // from 1; 0: not known
+	Column int    `json:"column,omitempty"` // the same
+}
+
+// Text returns the location as editors read it, with ": " after it: "berths.go:8:5: ". Without a file it is empty.
+func (l Location) Text() string {
+	switch {
+	case l.File == "":
+		return ""
+	case l.Line == 0:
+		return l.File + ": "
+	case l.Column == 0:
+		return l.File + ":" + strconv.Itoa(l.Line) + ": "
+	}
+	return l.File + ":" + strconv.Itoa(l.Line) + ":" + strconv.Itoa(l.Column) + ": "
+}
+
+// From returns the location with its file relative to a directory, with forward slashes, if it is below that.
+func (l Location) From(dir string) Location {
+	if rel, err := filepath.Rel(dir, l.File); err == nil && l.File != "" && filepath.IsLocal(rel) {
+		l.File = filepath.ToSlash(rel)
+	}
+	return l
+}
