@@ -218,7 +218,8 @@ func resident(t testing.TB, pid int) float64 {
 // times a second: one that concerns that service, another, a tool that picks up changes by
 // itself, all of them, or none.
 func BenchmarkBusyFile(b *testing.B) {
-	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select undef,undef,undef,0.0009}']` + "\n"
+	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select ` +
+		`undef,undef,undef,0.0009}']` + "\n"
 	const watch = "watch = [\"busy.txt\"]\n"
 	const quiet = "[service.quiet]\nrun = \"exec sleep 1000\"\n"
 	const tool = "[service.tool]\nrun = \"echo good; exec sleep 1000\"\npass = { good = \"good\", within = \"1s\" }\n"

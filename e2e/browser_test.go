@@ -273,7 +273,8 @@ func TestStyleIsSwappedSoon(t *testing.T) {
 		b.do(
 			chromedp.Evaluate[chromedp.Void](
 				fmt.Sprintf(
-					`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : requestAnimationFrame(look); look(); }); 0`,
+					`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : `+
+						`requestAnimationFrame(look); look(); }); 0`,
 					headingColour,
 					want,
 				),

@@ -185,7 +185,8 @@ func BenchmarkFaces(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write(
 		"omnivigil.toml",
-		"[service.tides]\nrun = [\"perl\", \"-e\", '$|=1; while(1){print \"tide $i\\n\"; $i++; select undef,undef,undef,0.0009}']\n"+demoLike[len("\n[service.tides]\nrun = \"exec sleep 1000\"\n"):],
+		"[service.tides]\nrun = [\"perl\", \"-e\", '$|=1; while(1){print \"tide $i\\n\"; $i++; select "+
+			"undef,undef,undef,0.0009}']\n"+demoLike[len("\n[service.tides]\nrun = \"exec sleep 1000\"\n"):],
 	)
 	out, code := p.run("start", "--background", "--trust")
 	require.Equal(b, 0, code, out)

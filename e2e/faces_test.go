@@ -182,7 +182,8 @@ func TestAttachAndLeave(t *testing.T) {
 	b := inBackground(
 		t,
 		t.TempDir(),
-		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"true\"\nstart = \"manual\"\n",
+		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n"+
+			"[task.fares]\nrun = \"true\"\nstart = \"manual\"\n",
 	)
 	program := build(t)
 	s := openScreen(t, 120, 24, b.env(), b.dir, program, "start")
@@ -280,7 +281,9 @@ func TestAssistant(t *testing.T) {
 	b := &background{t, t.TempDir()}
 	b.write(
 		"omnivigil.toml",
-		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\nwatch = [\"fares.csv\"]\n",
+		"[service.tides]\nrun = \"printf 'high? '; read -r answer; echo $answer water; exec sleep 1000\"\n"+
+			"[task.fares]\nrun = \"grep -q fare fares.csv || { echo 'error: no fare in fares.csv'; exit 3; }\"\n"+
+			"watch = [\"fares.csv\"]\n",
 	)
 	b.write("fares.csv", "fare\n")
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
@@ -354,7 +357,8 @@ func TestAssistant(t *testing.T) {
 	says(
 		"screen",
 		map[string]any{"unit": "tides"},
-		`^tides run 1, 120 columns, 40 rows, now; the cursor is in row 1, column 7\nit waits for an answer: high\?\nhigh\?\n`,
+		`^tides run 1, 120 columns, 40 rows, now; the cursor is in row 1, column 7\nit waits for an answer: `+
+			`high\?\nhigh\?\n`,
 	)
 	text, failed = call(s, "type", map[string]any{"unit": "tides", "text": "low"})
 	assert.True(t, failed)

@@ -116,7 +116,8 @@ func TestHandsOn(t *testing.T) {
 			port := fmt.Sprint(freePorts(1)[0])
 			var settings, timetable strings.Builder
 			settings.WriteString(
-				"[project]\nname = \"Saltmarsh Ferries\"\n[service.database]\nrun = [\"redis-server\", \"--port\", \"" + port + "\", \"--save\", \"\"]\nready = { port = " + port + " }\n",
+				"[project]\nname = \"Saltmarsh Ferries\"\n[service.database]\nrun = [\"redis-server\", \"--port\", \"" +
+					port + "\", \"--save\", \"\"]\nready = { port = " + port + " }\n",
 			)
 			for i := range 400 {
 				fmt.Fprintf(&timetable, "sailing %d of the day\n", i+1)
@@ -179,7 +180,8 @@ func TestSQLPrompt(t *testing.T) {
 	require.NoError(t, err)
 	settings = append(
 		settings,
-		"\n[service.sql]\nrun = \"psql -h 127.0.0.1 -p $DB_PORT -U office -d postgres\"\nenv = { PAGER = \"less\" }\nneeds = [\"database\"]\n"...)
+		"\n[service.sql]\nrun = \"psql -h 127.0.0.1 -p $DB_PORT -U office -d postgres\"\n"+
+			"env = { PAGER = \"less\" }\nneeds = [\"database\"]\n"...)
 	require.NoError(t, os.WriteFile(o.dir+"/omnivigil.toml", settings, 0o644))
 	s := openScreen(t, 120, 30, []string{"XDG_STATE_HOME=" + o.state}, o.dir, o.program, "start", "--trust", "sql")
 	s.shows(`sql +service .*\? asks a password`)

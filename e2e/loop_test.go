@@ -210,10 +210,15 @@ func TestPersonIsNoLoop(t *testing.T) {
 		every      []time.Duration
 		settings   string
 	}{
-		{"a service that logs", "service", []time.Duration{0, person}, "[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a service that logs", "service", []time.Duration{0, person},
+			"[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\n" +
+				"ready = { after = \"50ms\" }\n"},
 		// A busy machine may look too late to tell what it wrote from a save within 50 ms.
-		{"a service that writes at its start", "service", []time.Duration{person}, "[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\nwatch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
-		{"a suite", "suite", []time.Duration{0, person}, "[suite.web]\nrun = \"for i in 1 2 3; do echo ok $i; sleep 0.1; done\"\nwatch = [\"*.txt\"]\n"},
+		{"a service that writes at its start", "service", []time.Duration{person},
+			"[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\n" +
+				"watch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},
+		{"a suite", "suite", []time.Duration{0, person},
+			"[suite.web]\nrun = \"for i in 1 2 3; do echo ok $i; sleep 0.1; done\"\nwatch = [\"*.txt\"]\n"},
 	} {
 		for _, every := range test.every {
 			t.Run(fmt.Sprint(test.name, ", every ", every), func(t *testing.T) {

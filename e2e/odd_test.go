@@ -58,7 +58,8 @@ func TestFolderDeletedUnderAUnit(t *testing.T) {
 	says, leave := plainly(
 		t,
 		dir,
-		"[service.gone]\nrun = \"exec sleep 1000\"\ndir = \"sub\"\nwatch = [\"go\"]\n[service.stays]\nrun = \"exec sleep 1000\"\n",
+		"[service.gone]\nrun = \"exec sleep 1000\"\ndir = \"sub\"\nwatch = [\"go\"]\n[service.stays]\n"+
+			"run = \"exec sleep 1000\"\n",
 	)
 	says(`ripple 1: current after`)
 	require.NoError(t, os.RemoveAll(dir+"/sub"))

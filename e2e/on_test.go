@@ -28,7 +28,8 @@ func TestOn(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	for name, text := range map[string]string{
-		"go.mod": "module ferry\n\ngo 1.26\n", "tide_test.go": ferryTest, "tide.go": "package ferry\n\nfunc Tide() int { return 2 }\n",
+		"go.mod": "module ferry\n\ngo 1.26\n", "tide_test.go": ferryTest,
+		"tide.go": "package ferry\n\nfunc Tide() int { return 2 }\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}

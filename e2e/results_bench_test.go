@@ -27,7 +27,8 @@ func BenchmarkNamed(b *testing.B) {
 	}
 	write(
 		"omnivigil.toml",
-		"[suite.harbour]\nrun = \"echo not ok 1 - low-$(date +%s%N); sleep 0.3; exit 1\"\nwatch = [\"tide\"]\ndebounce = \"0\"\n",
+		"[suite.harbour]\nrun = \"echo not ok 1 - low-$(date +%s%N); sleep 0.3; exit 1\"\nwatch = [\"tide\"]\n"+
+			"debounce = \"0\"\n",
 	)
 	write("tide", "0")
 	cmd := exec.Command(build(b), "start", "--background", "--trust")
@@ -38,7 +39,8 @@ func BenchmarkNamed(b *testing.B) {
 		stop.Dir, stop.Env = cmd.Dir, cmd.Env
 		require.NoError(b, stop.Run())
 	}()
-	place, err := socket.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"), b.TempDir())
+	place, err := socket.PlaceOf(filepath.Join(dir, "omnivigil.toml"), "", filepath.Join(state, "omnivigil"),
+		b.TempDir())
 	require.NoError(b, err)
 	client, err := client.Connect(b.Context(), place)
 	require.NoError(b, err)

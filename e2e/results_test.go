@@ -49,7 +49,8 @@ func toldProjects() []told {
 				"go.mod":           "module saltmarsh.example/ferries\n\ngo 1.21\n",
 				"berths/berths.go": "package berths\n\nfunc Depth(n int) int { return 2 * n }\n",
 				"berths/berths_test.go": "package berths\n\nimport \"testing\"\n" + numbered(
-					"\nfunc TestDepth{n}(t *testing.T) {\n\tif got := Depth({n}); got != 2*{n} {\n\t\tt.Errorf(\"depth = %d, want %d\", got, 2*{n})\n\t}\n}\n",
+					"\nfunc TestDepth{n}(t *testing.T) {\n\tif got := Depth({n}); got != 2*{n} {\n"+
+						"\t\tt.Errorf(\"depth = %d, want %d\", got, 2*{n})\n\t}\n}\n",
 				),
 				"fares/fares_test.go":    "package fares\n\nimport \"testing\"\n\nfunc TestFare(t *testing.T) {}\n",
 				"fares/fares.go":         "package fares\n",
@@ -73,7 +74,8 @@ func toldProjects() []told {
 			needs:    []string{"node"},
 			settings: "[suite.harbour]\nrun = \"node --test\"\nwatch = [\"**/*.mjs\"]\n",
 			files: map[string]string{
-				"test/berths.test.mjs": "import { describe, it } from 'node:test';\nimport assert from 'node:assert/strict';\ndescribe('berths', () => {\n" +
+				"test/berths.test.mjs": "import { describe, it } from 'node:test';\n" +
+					"import assert from 'node:assert/strict';\ndescribe('berths', () => {\n" +
 					numbered(
 						"  it('has depth {n}', () => {\n    assert.equal(2 * {n}, {n} + {n});\n  });\n",
 					) + "});\n",
@@ -97,9 +99,10 @@ func toldProjects() []told {
 			},
 		},
 		{
-			name:     "typescript",
-			needs:    []string{"tsc"},
-			settings: "[service.pages]\nrun = [\"tsc\", \"--watch\", \"--noEmit\"]\nwatch = [\"web/**/*.ts\"]\npass = \"auto\"\n",
+			name:  "typescript",
+			needs: []string{"tsc"},
+			settings: "[service.pages]\nrun = [\"tsc\", \"--watch\", \"--noEmit\"]\nwatch = [\"web/**/*.ts\"]\n" +
+				"pass = \"auto\"\n",
 			files: map[string]string{
 				"tsconfig.json": `{"compilerOptions": {"strict": true}, "include": ["web"]}`,
 				"web/berths.ts": numbered("export const depth{n}: number = {n};\n\n"),
@@ -124,9 +127,11 @@ func toldProjects() []told {
 			},
 		},
 		{
-			name:     "python",
-			needs:    []string{pytest()},
-			settings: "[suite.harbour]\nrun = [\"" + pytest() + "\", \"-m\", \"pytest\", \"--junit-xml=report.xml\"]\nwatch = [\"**/*.py\"]\nresults = \"junit:report.xml\"\n",
+			name:  "python",
+			needs: []string{pytest()},
+			settings: "[suite.harbour]\nrun = [\"" + pytest() +
+				"\", \"-m\", \"pytest\", \"--junit-xml=report.xml\"]\nwatch = [\"**/*.py\"]\n" +
+				"results = \"junit:report.xml\"\n",
 			files: map[string]string{
 				"tests/test_berths.py": numbered(
 					"def test_depth_{n}():\n    depth = 2 * {n}\n    assert depth == {n} + {n}\n\n",
@@ -142,9 +147,10 @@ func toldProjects() []told {
 			},
 		},
 		{
-			name:     "c",
-			needs:    []string{"cc"},
-			settings: "[task.build]\nrun = \"cc -Wall -o berths berths.c\"\nwatch = [\"*.c\"]\nenv = { LC_ALL = \"C\" }\noutputs = [\"berths\"]\n",
+			name:  "c",
+			needs: []string{"cc"},
+			settings: "[task.build]\nrun = \"cc -Wall -o berths berths.c\"\nwatch = [\"*.c\"]\n" +
+				"env = { LC_ALL = \"C\" }\noutputs = [\"berths\"]\n",
 			files: map[string]string{
 				"berths.c": "#include <stdio.h>\n\nint main(void)\n{\n" + numbered(
 					"\tint depth{n} = {n};\n\tprintf(\"%d\\n\", depth{n});\n",

@@ -50,7 +50,8 @@ func TestScripts(t *testing.T) {
 			env.Setenv("XDG_RUNTIME_DIR", "")
 			env.Setenv("GOCACHE", goCache(t))
 			env.Defer(func() { // what a script that failed has left in the background
-				for _, project := range [][]string{{"-f", env.WorkDir + "/omnivigil.toml"}, {}} { // one with settings, one that was typed
+				// one with settings, one that was typed
+				for _, project := range [][]string{{"-f", env.WorkDir + "/omnivigil.toml"}, {}} {
 					stop := exec.Command(build(t), append([]string{"stop", "--all"}, project...)...)
 					stop.Dir = env.WorkDir
 					stop.Env = append(os.Environ(), "XDG_STATE_HOME="+env.WorkDir+"/.state", "XDG_RUNTIME_DIR=")

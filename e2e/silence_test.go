@@ -33,7 +33,8 @@ func TestSilence(t *testing.T) {
 	text := s.shows("NO ANSWER")
 	assert.NotContains(t, strings.Split(text, "\n")[0], "CURRENT")
 	var commands sync.WaitGroup
-	for _, command := range [][]string{{"status"}, {"wait", "--timeout", "3s"}, {"logs", "-n", "1"}, {"restart", "tides"}, {"tests"}, {"start"}} {
+	for _, command := range [][]string{{"status"}, {"wait", "--timeout", "3s"}, {"logs", "-n", "1"},
+		{"restart", "tides"}, {"tests"}, {"start"}} {
 		commands.Go(func() {
 			out, code := b.run(command...)
 			assert.Equal(t, 3, code, "%s: %s", command, out)

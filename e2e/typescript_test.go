@@ -43,7 +43,8 @@ func openCompiled(t *testing.T) *compiled {
 	c.write(".gitignore", "dist/\n")
 	c.write(
 		"tsconfig.json",
-		`{"compilerOptions": {"rootDir": "web", "outDir": "dist", "module": "commonjs", "target": "es2020"}, "include": ["web"]}`,
+		`{"compilerOptions": {"rootDir": "web", "outDir": "dist", "module": "commonjs", "target": "es2020"}, `+
+			`"include": ["web"]}`,
 	)
 	c.write("web/main.ts", nodeServer)
 	c.write("web/greeting.ts", greeting("in the morning"))

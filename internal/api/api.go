@@ -158,7 +158,8 @@ const (
 	KeepIgnoring Action = "keep-ignoring" // agree that a unit does not react to what sets it off in a loop
 	ReactAgain   Action = "react-again"   // have it react to that again
 	WriteCure    Action = "write-cure"    // write that it does not into the settings file
-	AddWords     Action = "add-words"     // add these arguments to the commands of units instead of earlier ones; none: remove them
+	// add these arguments to the commands of units instead of earlier ones; none: remove them
+	AddWords     Action = "add-words"
 	RunWith      Action = "run-with"      // rerun or restart units once with these words added, and no others
 	Narrow       Action = "narrow"        // run only some tests of a unit, until it is widened
 	Widen        Action = "widen"         // run all of its tests again

@@ -62,7 +62,8 @@ func Of(root string) (Draft, error) {
 		return Draft{}, fmt.Errorf("read the project: %w", err)
 	}
 	p := &project{root: root, taken: map[string]bool{"omnivigil": true}}
-	for _, read := range []func(*project){readGo, readNode, readPython, readCargo, readMake, readCompose, readEnvFiles} {
+	for _, read := range []func(*project){readGo, readNode, readPython, readCargo, readMake, readCompose,
+		readEnvFiles} {
 		read(p)
 	}
 	if !slices.ContainsFunc(p.units, func(u unit) bool { return !u.commented }) {
@@ -148,7 +149,8 @@ func (p *project) files(take func(name string), endings ...string) {
 		name := e.Name()
 		if e.IsDir() {
 			if file != p.root &&
-				(strings.HasPrefix(name, ".") || slices.Contains([]string{"node_modules", "vendor", "testdata", "target", "dist", "build", "venv"}, name)) {
+				(strings.HasPrefix(name, ".") || slices.Contains([]string{"node_modules", "vendor", "testdata",
+					"target", "dist", "build", "venv"}, name)) {
 				return fs.SkipDir
 			}
 			return nil
@@ -175,7 +177,8 @@ func in(dir string, patterns ...string) []string {
 }
 
 var portIn = regexp.MustCompile(
-	`(?:PORT=|--port[ =]|-p |listen\(|ListenAndServe\(["'][^"']*:|[Ll]isten\([^)]*:|runserver [0-9.]*:?|http\.server )([1-9][0-9]{3,4})\b`,
+	`(?:PORT=|--port[ =]|-p |listen\(|ListenAndServe\(["'][^"']*:|[Ll]isten\([^)]*:|runserver [0-9.]*:?` +
+		`|http\.server )([1-9][0-9]{3,4})\b`,
 )
 
 // portOf returns the port that a command or source seems to listen on, 0 for none.

@@ -45,35 +45,48 @@ func TestDrafts(t *testing.T) {
 		want  map[string]string
 	}{
 		"a module": {map[string]string{
-			"go.mod": "module saltmarsh/ferry\n", "main.go": "package main\nfunc main() { http.ListenAndServe(\":4102\", nil) }",
-			"tools/fares/main.go": "package main\nfunc main() {}", "tides.go": "package ferry", "x_test.go": "package main",
+			"go.mod": "module saltmarsh/ferry\n", "main.go": "package main\n" +
+				"func main() { http.ListenAndServe(\":4102\", nil) }",
+			"tools/fares/main.go": "package main\nfunc main() {}", "tides.go": "package ferry",
+			"x_test.go":            "package main",
 			"vendor/other/main.go": "package main", ".hidden/main.go": "package main",
-		}, map[string]string{"service ferry": "go run .", "task fares": "go run ./tools/fares", "suite test": "go test ./..."}},
+		}, map[string]string{"service ferry": "go run .", "task fares": "go run ./tools/fares",
+			"suite test": "go test ./..."}},
 		"a package": {map[string]string{
-			"package.json":   `{"scripts":{"dev":"vite","build":"vite build","test":"echo \"Error: no test specified\" && exit 1","lint":"eslint ."},"devDependencies":{"vite":"1"}}`,
+			"package.json": `{"scripts":{"dev":"vite","build":"vite build","test":"echo \"Error: no test ` +
+				`specified\" && exit 1","lint":"eslint ."},"devDependencies":{"vite":"1"}}`,
 			"pnpm-lock.yaml": "",
-		}, map[string]string{"task build": "pnpm run build", "service dev": "pnpm run dev", "task lint": "pnpm run lint"}},
+		}, map[string]string{"task build": "pnpm run build", "service dev": "pnpm run dev",
+			"task lint": "pnpm run lint"}},
 		"workspaces": {map[string]string{
-			"package.json": `{"workspaces":{"packages":["apps/*"]},"scripts":{"build":"npm run build --workspaces","start":"node main.js"}}`, "yarn.lock": "",
+			"package.json": `{"workspaces":{"packages":["apps/*"]},"scripts":{"build":"npm run build ` +
+				`--workspaces","start":"node main.js"}}`, "yarn.lock": "",
 			"apps/desk/package.json":  `{"scripts":{"start":"node dist/server.js","build":"tsc"}}`,
 			"apps/front/package.json": `{"scripts":{"dev":"tsc --watch","test":"node --test"}}`,
 		}, map[string]string{
-			"service start": "yarn run start", "task desk-build": "yarn run build", "service desk": "yarn run start", "service front": "yarn run dev", "suite front-test": "yarn run test",
+			"service start": "yarn run start", "task desk-build": "yarn run build", "service desk": "yarn run start",
+			"service front": "yarn run dev", "suite front-test": "yarn run test",
 		}},
 		"python": {map[string]string{
-			"pyproject.toml": "[tool.pytest]\n", "uv.lock": "", "api.py": "app = FastAPI()", "tests/test_fares.py": "", "notes.py": "print()",
-		}, map[string]string{"service api": "uv run python -m uvicorn api:app", "suite test": "uv run python -m pytest"}},
+			"pyproject.toml": "[tool.pytest]\n", "uv.lock": "", "api.py": "app = FastAPI()", "tests/test_fares.py": "",
+			"notes.py": "print()",
+		}, map[string]string{"service api": "uv run python -m uvicorn api:app",
+			"suite test": "uv run python -m pytest"}},
 		"cargo": {map[string]string{
-			"Cargo.toml": "[package]\nname = \"berths\"\n[dependencies]\naxum = \"1\"\n", "src/main.rs": "fn main() { listen(4102) }",
+			"Cargo.toml":  "[package]\nname = \"berths\"\n[dependencies]\naxum = \"1\"\n",
+			"src/main.rs": "fn main() { listen(4102) }",
 		}, map[string]string{"service berths": "cargo run", "suite test": "cargo test"}},
 		"targets": {map[string]string{
-			"Makefile": "VAR := x\nall: run\nrun: gen\n\t./serve\ngen:\n\t./gen\ntest:\n\t./test\nclean:\n\trm x\n", "compose.yaml": "services: { db: { image: postgres, ports: [\"5432:5432\"] } }", ".env": "A=1",
+			"Makefile":     "VAR := x\nall: run\nrun: gen\n\t./serve\ngen:\n\t./gen\ntest:\n\t./test\nclean:\n\trm x\n",
+			"compose.yaml": "services: { db: { image: postgres, ports: [\"5432:5432\"] } }", ".env": "A=1",
 		}, map[string]string{"service run": "make run", "task gen": "make gen", "suite test": "make test"}},
 		"a module with targets": {map[string]string{
-			"go.mod": "module x\n", "x_test.go": "package x", "Makefile": "test:\n\tgo test ./...\nlint:\n\tgo vet ./...\n",
+			"go.mod": "module x\n", "x_test.go": "package x",
+			"Makefile": "test:\n\tgo test ./...\nlint:\n\tgo vet ./...\n",
 		}, map[string]string{"suite test": "go test ./...", "task lint": "make lint"}},
 		"nothing": {map[string]string{"notes.txt": ""}, map[string]string{"task hello": "echo hello from Omnivigil"}},
-		"broken":  {map[string]string{"package.json": "{", "Cargo.toml": "[", "compose.yaml": "\t- x", "go.mod": "?"}, map[string]string{"task hello": "echo hello from Omnivigil"}},
+		"broken": {map[string]string{"package.json": "{", "Cargo.toml": "[", "compose.yaml": "\t- x", "go.mod": "?"},
+			map[string]string{"task hello": "echo hello from Omnivigil"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, d := drafted(t, test.files)
@@ -103,13 +116,15 @@ func TestDetails(t *testing.T) {
 // TestWhatGoIsBuiltFrom has a program restart for what it is built from, and not for others.
 func TestWhatGoIsBuiltFrom(t *testing.T) {
 	p, _ := drafted(t, map[string]string{
-		"go.mod":                   "module saltmarsh/ferry\n",
-		"go.sum":                   "",
-		"cmd/berths/main.go":       "package main\nimport \"saltmarsh/ferry/internal/tide\"\nfunc main() { net.Listen() }",
+		"go.mod": "module saltmarsh/ferry\n",
+		"go.sum": "",
+		"cmd/berths/main.go": "package main\nimport \"saltmarsh/ferry/internal/tide\"\n" +
+			"func main() { net.Listen() }",
 		"cmd/berths/pages/page.go": "package pages",
 		"internal/tide/tide.go":    "package tide\nimport \"saltmarsh/ferry/chart\"\n",
-		"chart/chart.go":           "package chart\nimport _ \"embed\"\n//go:embed depths.csv all:maps\nvar depths string",
-		"cmd/tickets/main.go":      "package main\nfunc main() { net.Listen() }",
+		"chart/chart.go": "package chart\nimport _ \"embed\"\n//go:embed depths.csv all:maps\n" +
+			"var depths string",
+		"cmd/tickets/main.go": "package main\nfunc main() { net.Listen() }",
 	})
 	watches := func(unit string) (all []string) {
 		for _, w := range p.Unit(unit).Watch {

@@ -33,7 +33,8 @@ var nodeTools = []nodeTool{
 
 // selfWatching are commands that pick up changes by themselves.
 var selfWatching = regexp.MustCompile(
-	`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro dev|nuxt dev|--hot\b`,
+	`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro ` +
+		`dev|nuxt dev|--hot\b`,
 )
 
 var compilers = regexp.MustCompile(`\b(tsc|vite build|webpack|rollup)\b.*(--watch|-w)\b`)

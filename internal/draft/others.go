@@ -93,7 +93,8 @@ func readMake(p *project) {
 		case plan.Service:
 			u.guess = "it keeps running; say with watch what restarts it"
 		default:
-			u.manual, u.guess = true, "it runs only when asked for: say with watch what it depends on, and take start away"
+			u.manual, u.guess = true, "it runs only when asked for: say with watch what it depends on, and take "+
+				"start away"
 		}
 		p.add(u)
 	}

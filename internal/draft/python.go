@@ -95,7 +95,8 @@ func readPython(p *project) {
 		u.run = python + " -m unittest discover -s " + format.Quoted(path.Dir(tests[0]))
 	}
 	if manifest == "requirements.txt" {
-		u.guess = "packages are installed already; else: setup = [{ run = \"pip install -r requirements.txt\", inputs = [\"requirements.txt\"] }]"
+		u.guess = "packages are installed already; else: setup = [{ run = \"pip install -r requirements.txt\", " +
+			"inputs = [\"requirements.txt\"] }]"
 	}
 	p.add(u)
 }

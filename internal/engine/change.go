@@ -291,7 +291,8 @@ func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
 	if i < 0 {
 		return hits
 	}
-	e.tell(Fact{Kind: FactTargetMissing, Unit: u.spec.Name, Files: []string{hits[i].Path}, Problem: told(hits[i].Missing)})
+	e.tell(Fact{Kind: FactTargetMissing, Unit: u.spec.Name, Files: []string{hits[i].Path},
+		Problem: told(hits[i].Missing)})
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
 }
 

@@ -10,7 +10,7 @@ type FactKind string
 const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command where it is not the unit's own
 	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
-	FactRunLate       FactKind = "run-late"       // a service is not ready in time, or fails a check, and keeps running: Problem
+	FactRunLate       FactKind = "run-late"       // a service is late, or fails a check, and keeps running: Problem
 	FactRunEnded      FactKind = "run-ended"      // State, Took, Over
 	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
 	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID
@@ -19,12 +19,12 @@ const (
 	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; State, and Problem where that is Failed
 	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not taken up
 	FactSignalSent    FactKind = "signal-sent"    // Signal, Reasons
-	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (of the change), Problem (what is not there)
+	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (changed), Problem (what is missing)
 	FactRippleOpened  FactKind = "ripple-opened"  // Reasons
 	FactRippleRested  FactKind = "ripple-rested"  // Outcome, Took, Over.Ripple
 	FactUnitStale     FactKind = "unit-stale"     // Block
 	FactUnitCurrent   FactKind = "unit-current"
-	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (ignored from now on); Verb unless a service only writes what it does not pick up
+	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (now ignored), Verb (empty: see ignoreResults)
 	FactLoopForgotten FactKind = "loop-forgotten"
 	FactSettingsUsed  FactKind = "settings-used" // Reasons; none where only an error has gone
 	FactSettingsBad   FactKind = "settings-bad"  // Problem

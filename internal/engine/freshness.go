@@ -46,7 +46,8 @@ type Staleness struct {
 // unit itself and then up the units that it waits for.
 func (u *unit) staleness() Staleness {
 	root, since := u.root()
-	return Staleness{Since: since, Root: root.spec.Name, Block: root.block(), OnlyNarrowed: root == u && u.onlyNarrowed()}
+	return Staleness{Since: since, Root: root.spec.Name, Block: root.block(),
+		OnlyNarrowed: root == u && u.onlyNarrowed()}
 }
 
 // root returns the unit whose state keeps this one from the newest code, and the first save that it has not read, zero
@@ -65,7 +66,8 @@ func (u *unit) root() (*unit, Moment) {
 
 // onlyNarrowed reports whether the unit would be current if it were not narrowed.
 func (u *unit) onlyNarrowed() bool {
-	return u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil && u.touched <= u.run.read
+	return u.narrowed != "" && u.run != nil && u.run.narrowed == u.narrowed && u.pending == nil &&
+		u.touched <= u.run.read
 }
 
 // unreadSince is when the unit was first touched since its newest good run, or zero.

@@ -32,7 +32,8 @@ func (e *Engine) recovered(u *unit) {
 	var r *Ripple // one for all, opened when there is any
 	e.release(u, func() *Ripple {
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: Reason{Kind: ReasonReadyAgain, Unit: u.spec.Name}})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name,
+				Reason: Reason{Kind: ReasonReadyAgain, Unit: u.spec.Name}})
 		}
 		return r
 	})

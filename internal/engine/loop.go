@@ -47,8 +47,8 @@ const (
 )
 
 // Two runs wrote at a like moment of their lives when the moments differ by less than likeTime, or by less than the
-// factor likeFactor. Both are choices: the first build of a loop fills caches and takes longer than the next ones. Where
-// it takes even longer than this, the loop is noticed one round later.
+// factor likeFactor. Both are choices: the first build of a loop fills caches and takes longer than the next ones.
+// Where it takes even longer than this, the loop is noticed one round later.
 const (
 	likeTime   = 500 * time.Millisecond
 	likeFactor = 3

@@ -28,9 +28,11 @@ func TestUndoneSaves(t *testing.T) {
 		acts    bool    // the site restarts
 	}{
 		{"two bursts by turns", nil,
-			[]Event{PassBegan{}, touched(1), touched(2), touched(1), unchanged(1, other), touched(2), good, unchanged(2, other)}, true},
+			[]Event{PassBegan{}, touched(1), touched(2), touched(1), unchanged(1, other), touched(2), good,
+				unchanged(2, other)}, true},
 		{"an ignored file", []string{"made.txt"}, []Event{touched(1), PassBegan{}, good, unchanged(1, own)}, false},
-		{"another than the ignored file", []string{"made.txt"}, []Event{touched(1), PassBegan{}, good, unchanged(1, other)}, true},
+		{"another than the ignored file", []string{"made.txt"},
+			[]Event{touched(1), PassBegan{}, good, unchanged(1, other)}, true},
 		{"both", []string{"made.txt"}, []Event{touched(1), unchanged(1, own, other), PassBegan{}, good}, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -40,8 +40,9 @@ const (
 	ReasonArguments               // the user added arguments, or without any took them away: Words
 	ReasonNarrowed                // the user narrowed units: Units, Text (to what)
 	ReasonWidened                 // the user asked for all tests again: Units
-	ReasonNarrowPassed            // the tests that it was narrowed to passed: Text (which), and Unit unless it is the reason of its own run
-	ReasonResumed                 // reactions were resumed: Units; none: all
+	// the tests that it was narrowed to passed: Text (which), and Unit unless it is the reason of its own run
+	ReasonNarrowPassed
+	ReasonResumed // reactions were resumed: Units; none: all
 )
 
 // Reason is why a unit acts, or why a ripple was opened. It does not change.

@@ -279,7 +279,8 @@ func (e *Engine) startByRequest(units []*unit) {
 			continue // there is nothing to do
 		}
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedStart, Units: namesOf(units)}})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest,
+				Reason: Reason{Kind: ReasonAskedStart, Units: namesOf(units)}})
 		}
 		if running(u) {
 			e.wantNeeds(u, r, map[*unit]bool{})
@@ -316,7 +317,8 @@ func (e *Engine) stopByRequest(units []*unit) {
 			continue
 		}
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedStop, Units: namesOf(units)}})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest,
+				Reason: Reason{Kind: ReasonAskedStop, Units: namesOf(units)}})
 		}
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)

@@ -41,7 +41,8 @@ func assertSame(t *testing.T, want, got *engine.Snapshot, seed uint64, ev engine
 	}
 	if explain.Verdict(want) != explain.Verdict(got) ||
 		!reflect.DeepEqual(want.Ripples[max(len(want.Ripples)-5, 0):], got.Ripples[max(len(got.Ripples)-5, 0):]) {
-		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, explain.Verdict(want), explain.Verdict(got))
+		t.Errorf("seed %d, after %T: %v, shown is %v; or a ripple", seed, ev, explain.Verdict(want),
+			explain.Verdict(got))
 		return false
 	}
 	for i, u := range want.Units {

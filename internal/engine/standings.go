@@ -111,7 +111,8 @@ func (s *standings) enter(u *unit) {
 		of      *unitSet
 		was, is bool
 	}{{&s.moving, was.moving, is.moving}, {&s.ending, was.ending, is.ending}, {&s.stale, was.stale, is.stale},
-		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}, {&s.doubted, was.doubted, is.doubted}, {&s.paused, was.paused, is.paused}} {
+		{&s.broken, was.broken, is.broken}, {&s.loops, was.loops, is.loops}, {&s.doubted, was.doubted, is.doubted},
+		{&s.paused, was.paused, is.paused}} {
 		if r.was != r.is {
 			r.of.set(u, r.is)
 		}

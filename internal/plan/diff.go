@@ -106,7 +106,8 @@ func namedByFile(vars []Variable) string {
 // sameProgram reports whether both run the same program in the same way, except its
 // environment.
 func sameProgram(a, b *Unit) bool {
-	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir && reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
+	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
+		reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) &&
 		(!b.Kind.Ends() || sameReading(a, b))
 }
@@ -123,7 +124,8 @@ func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(Texts(a.Watch), Texts(b.Watch)) && sameSet(Texts(a.Ignore), Texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
-		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged && a.Poll == b.Poll &&
+		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged &&
+		a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
 		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse &&

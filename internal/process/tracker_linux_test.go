@@ -226,7 +226,8 @@ func TestWithoutATerminal(t *testing.T) {
 			Argv: []string{
 				"/bin/sh",
 				"-c",
-				`if [ -t 1 ]; then printf 'shown, '; else printf 'none, '; fi; if (: </dev/tty) 2>/dev/null; then printf controls; else printf 'no control'; fi`,
+				`if [ -t 1 ]; then printf 'shown, '; else printf 'none, '; fi; if (: </dev/tty) 2>/dev/null; then ` +
+					`printf controls; else printf 'no control'; fi`,
 			},
 			Dir:      t.TempDir(),
 			Env:      os.Environ(),

@@ -118,7 +118,8 @@ func prologue(text []byte) (length int, head bool) {
 			if strings.EqualFold(string(text), name[:len(text)]) {
 				return 0, false
 			}
-		case strings.EqualFold(string(text[:len(name)]), name) && bytes.IndexByte([]byte(" \t\r\n\f/>"), text[len(name)]) >= 0:
+		case strings.EqualFold(string(text[:len(name)]), name) &&
+			bytes.IndexByte([]byte(" \t\r\n\f/>"), text[len(name)]) >= 0:
 			return tagEnd(text), name == "<head"
 		}
 	}

@@ -248,7 +248,8 @@ func (s *Server) units() []string {
 // agentOf is a browser's name and version in short, as far as its user agent tells them.
 func agentOf(agent string) string {
 	for _, known := range []struct{ mark, name string }{
-		{"Edg/", "Edge"}, {"OPR/", "Opera"}, {"Firefox/", "Firefox"}, {"HeadlessChrome/", "Chrome"}, {"Chrome/", "Chrome"}, {"Version/", "Safari"},
+		{"Edg/", "Edge"}, {"OPR/", "Opera"}, {"Firefox/", "Firefox"}, {"HeadlessChrome/", "Chrome"},
+		{"Chrome/", "Chrome"}, {"Version/", "Safari"},
 	} {
 		if _, after, found := strings.Cut(agent, known.mark); found {
 			version, _, _ := strings.Cut(after, ".")

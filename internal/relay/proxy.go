@@ -32,7 +32,8 @@ func (s *Server) proxy(unit string) http.Handler {
 		FlushInterval: -1, // what streams is to come as it comes
 		ErrorLog:      log.New(io.Discard, "", 0),
 		Rewrite: func(r *httputil.ProxyRequest) {
-			r.Out.URL.Scheme, r.Out.URL.Host = "http", r.In.Context().Value(proxiedKey{}).(*proxied).look.Address.String()
+			r.Out.URL.Scheme, r.Out.URL.Host = "http",
+				r.In.Context().Value(proxiedKey{}).(*proxied).look.Address.String()
 			r.Out.URL.RawQuery = r.In.URL.RawQuery // as it is, also where it is no list of names and values
 			r.Out.Host = r.In.Host
 			r.Out.Header["X-Forwarded-For"] = r.In.Header["X-Forwarded-For"]
@@ -184,7 +185,8 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	if kept := r.Header.Get("Cache-Control"); kept != "" && !strings.Contains(kept, "no-store") {
 		r.Header.Set("Cache-Control", "no-cache") // or a style sheet that another imports would stay as it was
 	}
-	if !isNavigation(r.Request) || r.StatusCode == http.StatusSwitchingProtocols || !strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
+	if !isNavigation(r.Request) || r.StatusCode == http.StatusSwitchingProtocols ||
+		!strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
 		r.StatusCode == http.StatusPartialContent ||
 		r.StatusCode == http.StatusNotModified ||
 		r.StatusCode == http.StatusNoContent {
@@ -193,7 +195,8 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	nonce, ok := allows(r.Header)
 	if !ok {
 		s.noteOnce(
-			"pages of " + unit + " have a content security policy that lets no script of this server in: they do not refresh by themselves",
+			"pages of " + unit + " have a content security policy that lets no script of this server in: they do " +
+				"not refresh by themselves",
 		)
 		return nil
 	}
@@ -215,7 +218,8 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	}
 	r.Body = page
 	r.ContentLength = -1
-	for _, name := range []string{"Content-Length", "Content-MD5", "Digest", "ETag", "Accept-Ranges"} { // they are of the page without
+	// they are of the page without
+	for _, name := range []string{"Content-Length", "Content-MD5", "Digest", "ETag", "Accept-Ranges"} {
 		r.Header.Del(name)
 	}
 	r.Header.Set("Cache-Control", "no-store")

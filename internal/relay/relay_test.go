@@ -126,7 +126,8 @@ const tag = `<script src="/.omnivigil/page.js"></script>`
 
 func TestInject(t *testing.T) {
 	for _, test := range []struct{ page, want string }{
-		{"<!doctype html><html><head><title>x</title></head></html>", "<!doctype html><html><head>" + tag + "<title>x</title></head></html>"},
+		{"<!doctype html><html><head><title>x</title></head></html>",
+			"<!doctype html><html><head>" + tag + "<title>x</title></head></html>"},
 		{"<HTML>\n<HEAD lang=de>\n<body>", "<HTML>\n<HEAD lang=de>" + tag + "\n<body>"},
 		{"<!-- <head> --><p>ferries", "<!-- <head> -->" + tag + "<p>ferries"},
 		{"tides", tag + "tides"},
@@ -146,7 +147,8 @@ func TestInject(t *testing.T) {
 // FuzzInject requires of any page that nothing of it is lost or changed except the script, which is in it
 // once.
 func FuzzInject(f *testing.F) {
-	for _, seed := range []string{"<html><head>", "<!doctype", "<script><head>", "a<b <head>c", "\x00<head/>", "<plaintext><head>", "<head", "</head><head>"} {
+	for _, seed := range []string{"<html><head>", "<!doctype", "<script><head>", "a<b <head>c", "\x00<head/>",
+		"<plaintext><head>", "<head", "</head><head>"} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, page []byte) {
@@ -233,7 +235,8 @@ func TestFolder(t *testing.T) {
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://evil.example"}, 403, "", ""},
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://127.0.0.1:1"}, 403, "", ""},
 		{"GET", "/.omnivigil/events", map[string]string{"Origin": "null"}, 403, "", ""},
-		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://2130706433" + at[strings.LastIndex(at, ":"):]}, 403, "", ""},
+		{"GET", "/.omnivigil/events", map[string]string{"Origin": "http://2130706433" +
+			at[strings.LastIndex(at, ":"):]}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "192.0.2.7"}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "2130706433"}, 403, "", ""},
 		{"GET", "/", map[string]string{"Host": "0x7f.1"}, 403, "", ""},
@@ -444,7 +447,8 @@ func TestWaiting(t *testing.T) {
 	b.set("tickets", Look{Trouble: &Trouble{Unit: "fares", Text: "fares failed (exit 1)"}})
 	r, body := ask(t, "GET", at+"/", map[string]string{"Accept": "text/html"})
 	assert.Equal(t, http.StatusServiceUnavailable, r.StatusCode)
-	for _, text := range []string{"fares failed (exit 1)", "&lt;b&gt;no price&lt;/b&gt;", "fares.csv:3:1: no price", "last lines of fares", tag} {
+	for _, text := range []string{"fares failed (exit 1)", "&lt;b&gt;no price&lt;/b&gt;", "fares.csv:3:1: no price",
+		"last lines of fares", tag} {
 		assert.Contains(t, body, text)
 	}
 	_, body = ask(t, "GET", at+"/", map[string]string{"Accept": "application/json"})
@@ -559,7 +563,8 @@ func TestPagesReload(t *testing.T) {
 	)
 
 	s.see() // as it is now
-	for _, look := range []Look{{Moving: true}, {Moving: true, Ready: true}, {Moving: true}, {Ready: true, Generation: "2", Because: "main.go"}, {Ready: true, Generation: "2"}} {
+	for _, look := range []Look{{Moving: true}, {Moving: true, Ready: true}, {Moving: true},
+		{Ready: true, Generation: "2", Because: "main.go"}, {Ready: true, Generation: "2"}} {
 		b.set("tickets", look)
 		s.see()
 	}

@@ -86,7 +86,8 @@ func TestWait(t *testing.T) {
 		s.watcher.events <- watch.Touched{Burst: 1, Keys: []string{"api"}}
 		caughtUp()
 		assert.False(t, over(), "it has not come to rest")
-		s.watcher.events <- watch.Change{Burst: 1, Since: time.Now(), Hits: []watch.Hit{{Key: "api", Path: "a.go", What: "written"}}}
+		s.watcher.events <- watch.Change{Burst: 1, Since: time.Now(),
+			Hits: []watch.Hit{{Key: "api", Path: "a.go", What: "written"}}}
 		assert.False(t, over(), "it is starting")
 		s.pass(time.Second)
 		require.True(t, over())

@@ -100,7 +100,8 @@ func (s *Session) impactOf(r impact.Report) api.Impact {
 			out.NotStarted = append(out.NotStarted, a.Unit)
 			out.Text = append(
 				out.Text,
-				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started", engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
+				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started",
+					engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
 			)
 		}
 	}

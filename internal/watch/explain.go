@@ -73,7 +73,8 @@ func Nearest(root string, interests []pattern.Interest, file string) (key, text 
 		for _, rule := range in.Rules {
 			for _, branch := range pattern.Compile(root, rule.Pattern).Branches {
 				agree := 0
-				for agree < min(len(branch), len(elements)) && pattern.Reaches(branch[:agree+1], elements[:agree]) && agrees(branch[agree], elements[agree]) {
+				for agree < min(len(branch), len(elements)) && pattern.Reaches(branch[:agree+1], elements[:agree]) &&
+					agrees(branch[agree], elements[agree]) {
 					agree++
 				}
 				likeness := suggest.Likeness(below(branch, depth), below(elements, depth))

@@ -47,7 +47,8 @@ func (t *tree) schedule(f *folder) {
 		kind, shared := kernel.SharedFileSystem(f.path)
 		if f.shared = shared; shared {
 			t.remark(
-				f.path + " is on a shared file system (" + kind + "), which does not tell what others change: it is looked at every second as well",
+				f.path + " is on a shared file system (" + kind +
+					"), which does not tell what others change: it is looked at every second as well",
 			)
 		}
 	}

@@ -279,7 +279,8 @@ const moment = 5 * time.Second
 // before it is read, so that what appears in between is told. It reports whether
 // the folder is there.
 func (t *tree) grow(f *folder, how reading) bool {
-	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{}, map[string][]*listener{}
+	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{},
+		map[string][]*listener{}
 	t.attach(f)
 	f.read = time.Now()
 	entries, err := t.list(f)
@@ -456,7 +457,8 @@ func (t *tree) lookFile(f *folder, name string, now stamp.Mark, what kernel.Sign
 		t.edit(f, name, "created", writing)
 	case what&kernel.Wrote != 0:
 		t.edit(f, name, "written", writing)
-	case old.Differs(now, f.read, what == kernel.Altered), what&kernel.Missed != 0 && old.Soon, what&kernel.Replaced != 0 && !old.Studied:
+	case old.Differs(now, f.read, what == kernel.Altered), what&kernel.Missed != 0 && old.Soon,
+		what&kernel.Replaced != 0 && !old.Studied:
 		t.edit(f, name, "written", false)
 	case what&kernel.Closed != 0:
 		t.edit(f, name, "", false)

@@ -167,7 +167,8 @@ func TestChanges(t *testing.T) {
 			put(t, root, "internal/tide/tide.go")
 			put(t, root, "web/index.html")
 			put(t, root, "web/style.css")
-		}, []string{"berths internal/tide/tide.go written", "pages web/index.html written", "pages web/style.css created"}},
+		}, []string{"berths internal/tide/tide.go written", "pages web/index.html written",
+			"pages web/style.css created"}},
 		{"saved by renaming", func(t *testing.T, root string) {
 			put(t, root, "web/.index.html.swp")
 			require.NoError(t, os.WriteFile(filepath.Join(root, "web/new~"), []byte("x"), 0o644))
@@ -208,7 +209,8 @@ func TestChanges(t *testing.T) {
 func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 	root := folderWith(t, "web/pages/a.html", "web/node_modules/x/y/z.html", "docs/deep/er/x.md", "cmd/a/b/main.go")
 	assert.ElementsMatch(t, []string{".", "web", "web/pages", "cmd", "cmd/a"}, watched(t, root,
-		pattern.Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"}, Debounce: debounce},
+		pattern.Interest{Key: "a", Rules: rules("web/**/*.html"), Ignore: []string{"**/node_modules"},
+			Debounce: debounce},
 		pattern.Interest{Key: "b", Rules: rules("cmd/*/*.go"), Debounce: debounce}))
 }
 
@@ -389,7 +391,8 @@ func TestWants(t *testing.T) {
 		want         bool
 	}{
 		{"cmd/*/*.go", "/r/cmd", true}, {"cmd/*/*.go", "/r/cmd/a", true}, {"cmd/*/*.go", "/r/cmd/a/b", false},
-		{"cmd/**/*.go", "/r/cmd/a/b", true}, {"{cmd,web/x}/*.go", "/r/web", true}, {"{cmd,web/x}/*.go", "/r/docs", false},
+		{"cmd/**/*.go", "/r/cmd/a/b", true}, {"{cmd,web/x}/*.go", "/r/web", true},
+		{"{cmd,web/x}/*.go", "/r/docs", false},
 		{"*.go", "/r", true}, {"*.go", "/r/a", false}, {"../lib/**", "/lib/x", true}, {"../lib/**", "/r", false},
 		{"web", "/r/web/a", true}, {"we*", "/r/web", false}, {"we*/", "/r/web/a", true},
 	} {
@@ -514,7 +517,8 @@ func TestSpare(t *testing.T) {
 		t,
 		root,
 		pattern.Interest{Key: "app", Rules: rules("app/*.go"), Debounce: debounce},
-		pattern.Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce, Spare: true},
+		pattern.Interest{Key: "rest", Rules: rules("**"), Ignore: []string{"**/.*", "ring-*"}, Debounce: debounce,
+			Spare: true},
 	)
 	put(t, root, "app/a.go")
 	put(t, root, "app/b.txt")

@@ -72,7 +72,8 @@ func Connect(ctx context.Context, at socket.Place) (*Client, error) {
 	if h.Version != api.Version {
 		c.Close()
 		return nil, fmt.Errorf(
-			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; use that one, or end the project first",
+			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; "+
+				"use that one, or end the project first",
 			h.Version,
 			api.Version,
 		)
@@ -232,19 +233,20 @@ var errOver = errors.New("the project has ended")
 
 // Subscribe implements Project.
 func (c *Client) Subscribe(ctx context.Context, since int64, hear func(api.Fact) error) error {
-	err := c.events(ctx, api.Root+"/facts", api.Encode(&api.NumberQuery{Param: "since", Number: since}), func(name string, data []byte) error {
-		if name == "gap" {
-			return api.ErrGap
-		}
-		var f api.Fact
-		if err := json.Unmarshal(data, &f); err != nil {
-			return err
-		}
-		if err := hear(f); err != nil || f.Kind != api.FactEnded {
-			return err
-		}
-		return errOver
-	})
+	err := c.events(ctx, api.Root+"/facts", api.Encode(&api.NumberQuery{Param: "since", Number: since}),
+		func(name string, data []byte) error {
+			if name == "gap" {
+				return api.ErrGap
+			}
+			var f api.Fact
+			if err := json.Unmarshal(data, &f); err != nil {
+				return err
+			}
+			if err := hear(f); err != nil || f.Kind != api.FactEnded {
+				return err
+			}
+			return errOver
+		})
 	if errors.Is(err, errOver) {
 		return nil
 	}

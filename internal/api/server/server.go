@@ -186,7 +186,8 @@ func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 			defer func() { <-s.streams }()
 			serve(w, r)
 		default:
-			reply(w, nil, problem{http.StatusServiceUnavailable, fmt.Sprintf("too many open streams: at most %d", maxStreams)})
+			reply(w, nil, problem{http.StatusServiceUnavailable,
+				fmt.Sprintf("too many open streams: at most %d", maxStreams)})
 		}
 	}
 }

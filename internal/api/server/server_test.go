@@ -133,7 +133,8 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 	}, nil
 }
 func (p *still) Samples(_ context.Context, from int64) (api.SamplePage, error) {
-	return api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1}, nil
+	return api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1},
+		nil
 }
 func (p *still) Screen(_ context.Context, unit string) (api.Screen, error) {
 	if unit != "tides" {
@@ -153,7 +154,8 @@ func (p *still) FollowScreen(_ context.Context, q api.ScreenQuery, show func(api
 	if q.Hand && !q.Take {
 		return api.Refuse("another face has hands on it")
 	}
-	if err := show(api.Screen{Number: 1, Hand: &q.Face, Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}); err != nil {
+	if err := show(api.Screen{Number: 1, Hand: &q.Face,
+		Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}); err != nil {
 		return err
 	}
 	return show(api.Screen{Number: 2, Ended: true})
@@ -207,7 +209,8 @@ func TestThroughTheSocket(t *testing.T) {
 	when := time.Date(2030, 5, 4, 12, 4, 31, 123456789, time.UTC)
 	p := &still{
 		snaps: []*api.Snapshot{
-			{Number: 1, Units: []*api.Unit{{Name: "tides", State: api.Ready, Marks: []api.Mark{{At: when, State: api.Ready}}}}},
+			{Number: 1, Units: []*api.Unit{{Name: "tides", State: api.Ready,
+				Marks: []api.Mark{{At: when, State: api.Ready}}}}},
 			{
 				Number: 2,
 				Units: []*api.Unit{
@@ -228,7 +231,8 @@ func TestThroughTheSocket(t *testing.T) {
 	assert.Equal(t, p.snaps[0], snap)
 
 	var last *api.Snapshot
-	require.NoError(t, c.Follow(t.Context(), api.Face{Kind: "screen"}, func(s *api.Snapshot) error { last = s; return nil }))
+	require.NoError(t, c.Follow(t.Context(), api.Face{Kind: "screen"},
+		func(s *api.Snapshot) error { last = s; return nil }))
 	assert.Equal(t, p.snaps[1], last)
 	failed := errors.New("the face has had enough")
 	assert.ErrorIs(t, c.Follow(t.Context(), api.Face{}, func(*api.Snapshot) error { return failed }), failed)
@@ -268,7 +272,8 @@ func TestThroughTheSocket(t *testing.T) {
 	)
 	_, err = c.Screen(t.Context(), "tide")
 	require.ErrorAs(t, err, &refusal)
-	wants := api.ScreenQuery{Unit: "tides", Face: api.Face{Kind: "screen", PID: 7}, Hand: true, Size: api.Size{Cols: 158, Rows: 44}}
+	wants := api.ScreenQuery{Unit: "tides", Face: api.Face{Kind: "screen", PID: 7}, Hand: true,
+		Size: api.Size{Cols: 158, Rows: 44}}
 	require.ErrorAs(t, c.FollowScreen(t.Context(), wants, nil), &refusal)
 	wants.Take = true
 	var shown []api.Screen
@@ -278,7 +283,8 @@ func TestThroughTheSocket(t *testing.T) {
 	)
 	assert.Equal(
 		t,
-		[]api.Screen{{Number: 1, Hand: &wants.Face, Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}, {Number: 2, Ended: true}},
+		[]api.Screen{{Number: 1, Hand: &wants.Face, Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}},
+			{Number: 2, Ended: true}},
 		shown,
 	)
 	assert.Equal(t, wants, p.screens[1])
@@ -326,7 +332,8 @@ func TestThroughTheSocket(t *testing.T) {
 	assert.Equal(t, []api.LineQuery{q}, p.lines)
 	assert.Equal(t, "<high> water", page.Lines[0].Text)
 
-	waited, err := c.Wait(t.Context(), api.WaitQuery{Units: []string{"a", "b"}, Timeout: api.Seconds(2500 * time.Millisecond)})
+	waited, err := c.Wait(t.Context(), api.WaitQuery{Units: []string{"a", "b"},
+		Timeout: api.Seconds(2500 * time.Millisecond)})
 	require.NoError(t, err)
 	assert.Equal(t, api.Seconds(1500*time.Millisecond), waited.Took)
 	assert.Equal(t, api.WaitQuery{Units: []string{"a", "b"}, Timeout: api.Seconds(2500 * time.Millisecond)}, p.waited)
@@ -348,10 +355,14 @@ func TestBadRequests(t *testing.T) {
 		{"DELETE", "/v2/snapshot", "", "", 404, "there is no DELETE"},
 		{"POST", "/v2/requests", "restart", "", 400, "the body must be JSON such as {\"action\""},
 		{"POST", "/v2/requests", `{"action":"stop","unit":"a"}`, "", 400, "unknown field"},
-		{"POST", "/v2/requests", `{"action":"` + strings.Repeat("x", maxBody) + `"}`, "", 413, "the request is too large: its body has at most 1048576 bytes"},
-		{"POST", "/v2/requests", `{"action":"stop","units":["a"` + strings.Repeat(`,"a"`, maxUnits) + `]}`, "", 400, "a request for 10001 units is too large: it has at most 10000"},
-		{"POST", "/v2/input", `{"unit":"a","text":"` + strings.Repeat("x", maxBody) + `"}`, "", 413, "the request is too large"},
-		{"GET", "/v2/screen/follow?unit=a&cols=1000&rows=1000", "", "", 400, "a terminal of 1000 columns and 1000 rows is too large: it has at most 1000 of each, and 250000 cells"},
+		{"POST", "/v2/requests", `{"action":"` + strings.Repeat("x", maxBody) + `"}`, "", 413,
+			"the request is too large: its body has at most 1048576 bytes"},
+		{"POST", "/v2/requests", `{"action":"stop","units":["a"` + strings.Repeat(`,"a"`, maxUnits) + `]}`, "", 400,
+			"a request for 10001 units is too large: it has at most 10000"},
+		{"POST", "/v2/input", `{"unit":"a","text":"` + strings.Repeat("x", maxBody) + `"}`, "", 413,
+			"the request is too large"},
+		{"GET", "/v2/screen/follow?unit=a&cols=1000&rows=1000", "", "", 400,
+			"a terminal of 1000 columns and 1000 rows is too large: it has at most 1000 of each, and 250000 cells"},
 		{"GET", "/v2/screen/follow?unit=a&cols=5000&rows=1", "", "", 400, "a terminal of 5000 columns"},
 		{"GET", "/v2/lines?count=many", "", "", 400, `count must be a whole number, not "many"`},
 		{"GET", "/v2/lines?count=100000", "", "", 400, "count must be at most 5000"},
@@ -385,7 +396,10 @@ func TestOtherVersion(t *testing.T) {
 	folder := t.TempDir()
 	l, err := net.Listen("unix", folder+"/s")
 	require.NoError(t, err)
-	server := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"version":99}`) })}
+	server := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, `{"version":99}`)
+	})}
 	go server.Serve(l)
 	defer server.Close()
 	_, err = client.Connect(t.Context(), socket.Place{Socket: folder + "/s"})

@@ -217,7 +217,8 @@ func (p Place) Listening() Place {
 type ForeignError struct{ Path string }
 
 func (e *ForeignError) Error() string {
-	return e.Path + " belongs to another user, so nothing there is trusted; remove it, or set XDG_RUNTIME_DIR to a directory of your own"
+	return e.Path + " belongs to another user, so nothing there is trusted; remove it, or set XDG_RUNTIME_DIR to a " +
+		"directory of your own"
 }
 
 // Trusted returns an error where the socket, or its folder, is not this user's.

@@ -102,7 +102,8 @@ func Order(o engine.Order) string {
 	name := reflect.TypeOf(o).Name()
 	if t, ok := o.(engine.Tell); ok {
 		f := t.Fact
-		return fmt.Sprintf("%s %s %s run %d pass %d ripple %d: %s", name, f.Kind, f.Unit, f.Run, f.Pass, f.Ripple, Fact(f))
+		return fmt.Sprintf("%s %s %s run %d pass %d ripple %d: %s", name, f.Kind, f.Unit, f.Run, f.Pass, f.Ripple,
+			Fact(f))
 	}
 	return fmt.Sprintf("%s %+v", name, o)
 }

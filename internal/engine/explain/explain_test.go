@@ -31,19 +31,20 @@ func TestReasons(t *testing.T) {
 		return engine.Reason{Kind: engine.ReasonFiles, Files: names, Count: count, What: what}
 	}
 	for want, r := range map[string]engine.Reason{
-		"a changed":                                files(1, "written", "a"),
-		"a was removed":                            files(1, "removed", "a"),
-		"a may have changed":                       files(1, engine.Missed, "a"),
-		"a and b changed":                          files(2, "", "a", "b"),
-		"a, b and 2 more changed":                  files(4, "", "a", "b"),
-		"it crashed, once":                         {Kind: engine.ReasonCrashedOften, Count: 1},
-		"it crashed, 3 times":                      {Kind: engine.ReasonCrashedOften, Count: 3},
-		"fares finished again":                     {Kind: engine.ReasonFollowed, Unit: "fares", Ends: true},
-		"fares is ready again":                     {Kind: engine.ReasonFollowed, Unit: "fares"},
-		"you asked to restart everything":          {Kind: engine.ReasonAskedRestart},
-		"you asked to restart api and web":         {Kind: engine.ReasonAskedRestart, Units: []string{"api", "web"}},
-		"you took the added arguments away":        {Kind: engine.ReasonArguments},
-		"you added -run 'Two Words'":               {Kind: engine.ReasonArguments, Words: []string{"-run", "Two Words"}},
+		"a changed":                         files(1, "written", "a"),
+		"a was removed":                     files(1, "removed", "a"),
+		"a may have changed":                files(1, engine.Missed, "a"),
+		"a and b changed":                   files(2, "", "a", "b"),
+		"a, b and 2 more changed":           files(4, "", "a", "b"),
+		"it crashed, once":                  {Kind: engine.ReasonCrashedOften, Count: 1},
+		"it crashed, 3 times":               {Kind: engine.ReasonCrashedOften, Count: 3},
+		"fares finished again":              {Kind: engine.ReasonFollowed, Unit: "fares", Ends: true},
+		"fares is ready again":              {Kind: engine.ReasonFollowed, Unit: "fares"},
+		"you asked to restart everything":   {Kind: engine.ReasonAskedRestart},
+		"you asked to restart api and web":  {Kind: engine.ReasonAskedRestart, Units: []string{"api", "web"}},
+		"you took the added arguments away": {Kind: engine.ReasonArguments},
+		"you added -run 'Two Words'": {Kind: engine.ReasonArguments,
+			Words: []string{"-run", "Two Words"}},
 		"all reactions resumed":                    {Kind: engine.ReasonResumed},
 		"api: some tests passed, so all run again": {Kind: engine.ReasonNarrowPassed, Unit: "api"},
 	} {
@@ -55,7 +56,8 @@ func TestReasons(t *testing.T) {
 func TestEveryKindHasWords(t *testing.T) {
 	texts := map[string]engine.ReasonKind{}
 	for kind := engine.ReasonNone + 1; kind <= engine.ReasonResumed; kind++ {
-		r := engine.Reason{Kind: kind, Unit: "api", Units: []string{"web"}, Files: []string{"a.go"}, Count: 1, Text: "its tests"}
+		r := engine.Reason{Kind: kind, Unit: "api", Units: []string{"web"}, Files: []string{"a.go"}, Count: 1,
+			Text: "its tests"}
 		r.End = &engine.End{State: engine.Failed, Exit: &engine.Exit{Code: 2}}
 		r.Settings = &plan.Difference{Added: []string{"fares"}}
 		text := explain.Reason(r)
@@ -68,7 +70,8 @@ func TestEveryKindHasWords(t *testing.T) {
 	}
 	blocks := map[string]bool{}
 	for kind := engine.BlockState; kind <= engine.BlockNever; kind++ {
-		b := engine.Block{Kind: kind, Unit: "api", State: engine.Stopped, Files: []string{"a.out"}, To: "one", Command: "make"}
+		b := engine.Block{Kind: kind, Unit: "api", State: engine.Stopped, Files: []string{"a.out"}, To: "one",
+			Command: "make"}
 		blocks[explain.Stale(engine.Staleness{Block: b})] = true
 	}
 	assert.Len(t, blocks, int(engine.BlockNever)+1)

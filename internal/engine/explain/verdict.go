@@ -298,7 +298,8 @@ func current(s *engine.Snapshot) string {
 	notes += findings(st) + looping(st)
 	switch save := st.Save; {
 	case save != nil && save.Current:
-		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(save.At.Wall), format.Duration(save.Took), notes)
+		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(save.At.Wall),
+			format.Duration(save.Took), notes)
 	case save != nil: // something later made it good
 		return fmt.Sprintf("%s the code saved %s%s", who, format.Clock(save.At.Wall), notes)
 	case len(s.Ripples) == 0:

@@ -35,8 +35,11 @@ var kinds = map[string]reflect.Type{}
 func init() {
 	for _, ev := range []engine.Event{
 		engine.Begin{}, engine.Touched{}, engine.Change{}, engine.SettingUp{}, engine.Spawned{}, engine.NotSpawned{},
-		engine.Unchanged{}, engine.Observed{}, engine.BecameReady{}, engine.Listens{}, engine.Probed{}, engine.Checked{}, engine.Asks{}, engine.Exited{}, engine.Reported{}, engine.TimerFired{}, engine.Requested{}, engine.PassBegan{}, engine.Reused{}, engine.PassEnded{},
-		engine.SettingsTouched{}, engine.NewPlan{}, engine.PlanBroken{}, engine.Unwatched{}, engine.OutputsGone{}, engine.OutputChanged{},
+		engine.Unchanged{}, engine.Observed{}, engine.BecameReady{}, engine.Listens{}, engine.Probed{},
+		engine.Checked{}, engine.Asks{}, engine.Exited{}, engine.Reported{}, engine.TimerFired{},
+		engine.Requested{}, engine.PassBegan{}, engine.Reused{}, engine.PassEnded{},
+		engine.SettingsTouched{}, engine.NewPlan{}, engine.PlanBroken{}, engine.Unwatched{}, engine.OutputsGone{},
+		engine.OutputChanged{},
 	} {
 		t := reflect.TypeOf(ev)
 		kinds[t.Name()] = t

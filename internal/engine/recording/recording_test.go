@@ -75,7 +75,8 @@ func TestReplayGivesTheSameOrders(t *testing.T) {
 func TestReplayTellsWhatIsWrong(t *testing.T) {
 	recorded := record(t)
 	for _, test := range []struct{ name, in, want string }{
-		{"another order", strings.Replace(recorded, "Start {Unit:fares", "Start {Unit:tides", 1), "line 2: the engine orders something else"},
+		{"another order", strings.Replace(recorded, "Start {Unit:fares", "Start {Unit:tides", 1),
+			"line 2: the engine orders something else"},
 		{"no recording", "{}\n", "line 1: it has no plan"},
 		{"an unknown event", strings.Replace(recorded, `"Begin"`, `"Beginn"`, 1), `line 2: there is no event "Beginn"`},
 		{"no JSON", recorded + "oops\n", "invalid character 'o'"},

@@ -354,7 +354,8 @@ func (c *Checker) AtRest() {
 			}
 		case b.wanted && u.Freshness != engine.Current:
 			c.broke(4, "%s is %s and %s at rest: %s", u.Name, u.State, u.Freshness, explain.Why(u))
-		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle && !(spec.Manual && u.State == engine.Done):
+		case !b.wanted && u.State != engine.Stopped && u.State != engine.Idle &&
+			!(spec.Manual && u.State == engine.Done):
 			c.broke(6, "%s is %s although it was to be stopped", u.Name, u.State)
 		}
 		if b.must > 0 {

@@ -42,7 +42,8 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 	if p == nil || !p.spawned || !p.alive && w.Now.Sub(p.ended) > time.Second {
 		return
 	}
-	t.everOlder = true                                  // it may be over when the file is heard of, or its end not be told yet
+	// it may be over when the file is heard of, or its end not be told yet
+	t.everOlder = true
 	t.everDuring = t.everDuring || p.alive && older > 0 // older than what it wrote before that, too
 	if p.alive && p.saved.IsZero() {
 		p.saved = w.Now

@@ -453,7 +453,8 @@ func (w *World) observe(o engine.Observe) {
 				saw.Wrote = engine.WroteUnknown
 			case !p.wrote.Before(since):
 				saw.Wrote = engine.WroteSomething
-			case w.Plan.Unit(id.Unit) != nil && w.Plan.Unit(id.Unit).Kind == plan.Service && w.Noisy != nil && w.Noisy():
+			case w.Plan.Unit(id.Unit) != nil && w.Plan.Unit(id.Unit).Kind == plan.Service && w.Noisy != nil &&
+				w.Noisy():
 				saw.Wrote = engine.WroteAlways
 			}
 			ev.Runs = append(ev.Runs, saw)

@@ -34,7 +34,8 @@ func askConsent(p *plan.Plan, given bool) error {
 		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
 			fmt.Print(strings.Join(page, "\n") + "\n")
 			return exit.Refuse(
-				"\nomnivigil: cannot ask without a terminal. Review the list above and start with --trust. Nothing was started.",
+				"\nomnivigil: cannot ask without a terminal. Review the list above and start with --trust. Nothing " +
+					"was started.",
 			)
 		}
 		if !askOn(page) {

@@ -56,7 +56,8 @@ func writeDraft(at location, printed, yes bool) error {
 	file := filepath.Join(root, plan.FileName)
 	if resolved, err := os.Readlink(file); err == nil {
 		return exit.Refuse(
-			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that directory with -C, or remove the link.",
+			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that directory with -C, or "+
+				"remove the link.",
 			file,
 			resolved,
 		)

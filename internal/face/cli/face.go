@@ -155,7 +155,8 @@ const sameSignal = 300 * time.Millisecond
 // After TERM, HUP and the second of any, neither the project nor a terminal that does not
 // read is waited for long.
 func (f *face) endOnSignal(closeFace func()) *ending {
-	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}), overdue: make(chan struct{})}
+	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
+		overdue: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	// A reader that has gone is told by an error, not by the end of the program.

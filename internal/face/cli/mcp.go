@@ -78,7 +78,8 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	if errors.Is(err, socket.ErrNotRunning) {
 		if !a.trusted {
 			return nil, fmt.Errorf(
-				"the project of %s is not running: start it with omnivigil start, or allow omnivigil mcp to start it with --trust",
+				"the project of %s is not running: start it with omnivigil start, or allow omnivigil mcp to start "+
+					"it with --trust",
 				p.File,
 			)
 		}

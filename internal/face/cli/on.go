@@ -92,7 +92,8 @@ extra arguments: omnivigil on @NAME WORD...`,
 		&o.command.Ready,
 		"ready",
 		"",
-		"run as a service; ready when this port accepts connections, this URL answers, this duration has passed, or a line matches this expression",
+		"run as a service; ready when this port accepts connections, this URL answers, this duration has passed, or "+
+			"a line matches this expression",
 	)
 	f.StringArrayVar(&o.command.EnvFiles, "env-file", nil, "file of environment variables (repeatable)")
 	f.StringVar(&o.command.Name, "name", "", "unit name")
@@ -323,7 +324,8 @@ func mayWatch(root string) error {
 		return nil
 	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
 		return exit.Refuse(
-			"omnivigil: %s %s. Change to the directory that you mean, or use --trust to watch all of it; nothing was started.",
+			"omnivigil: %s %s. Change to the directory that you mean, or use --trust to watch all of it; nothing "+
+				"was started.",
 			root,
 			why,
 		)

@@ -142,7 +142,8 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 		}
 		if len(members) == 1 && len(units) == 0 {
 			return nil, exit.Refuse(
-				"omnivigil: %s is a service and does not end; once is for tasks and suites. Start it with omnivigil start %s",
+				"omnivigil: %s is a service and does not end; once is for tasks and suites. Start it with omnivigil "+
+					"start %s",
 				name,
 				name,
 			)

@@ -46,7 +46,8 @@ func (o *startOptions) flags(c *cobra.Command) {
 		&o.record,
 		"record",
 		"",
-		"record events and decisions in this file, for a bug report; it contains names of files and commands, but no values of variables",
+		"record events and decisions in this file, for a bug report; it contains names of files and commands, but "+
+			"no values of variables",
 	)
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
@@ -244,7 +245,8 @@ func sayBackground(running *apiclient.Client) error {
 		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf(
-		"%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all ends it.\nLogs: %s\n",
+		"%s runs in the background. omnivigil attach shows it, omnivigil wait waits for it, omnivigil stop --all "+
+			"ends it.\nLogs: %s\n",
 		escape.Text(snap.Project.Name),
 		snap.Project.Logs,
 	)

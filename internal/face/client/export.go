@@ -71,7 +71,8 @@ or PDF, or the underlying data as JSON; charts also as CSV.`,
 		&x.format,
 		"format",
 		"",
-		`of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, pdf or json, of charts csv too; else as the file's name says`,
+		`of a stream text, json (an object a line) or html; of results junit, tap, sarif or json; of drawings svg, `+
+			`pdf or json, of charts csv too; else as the file's name says`,
 	)
 	c.Flags().StringVarP(&x.file, "output", "o", "", "output file, which must not exist (default: standard output)")
 	c.Flags().StringSliceVar(&x.units, "units", nil, "only these units or groups (for a stream, use --only)")
@@ -83,7 +84,8 @@ or PDF, or the underlying data as JSON; charts also as CSV.`,
 		0,
 		"of lanes and charts: duration up to now or the end of the session (default: the whole session)",
 	)
-	c.Flags().StringSliceVar(&x.measures, "measures", nil, "of charts: cpu, memory, output, durations, rest (default: all)")
+	c.Flags().StringSliceVar(&x.measures, "measures", nil,
+		"of charts: cpu, memory, output, durations, rest (default: all)")
 	return c
 }
 

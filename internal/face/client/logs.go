@@ -206,7 +206,8 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 	if left > 0 && older > 0 {
 		fmt.Fprintf(
 			os.Stderr,
-			"omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its limits.\n",
+			"omnivigil: there are %d fewer lines than asked for: older ones were removed to keep the log within its "+
+				"limits.\n",
 			left,
 		)
 	}

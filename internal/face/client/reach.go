@@ -47,7 +47,8 @@ func Reach(ctx context.Context, of Settings) (*apiclient.Client, error) {
 	switch {
 	case errors.Is(err, socket.ErrNotRunning):
 		return nil, exit.Refuse(
-			"omnivigil: the project of %s is not running. Start it with omnivigil start, or with omnivigil start --background.",
+			"omnivigil: the project of %s is not running. Start it with omnivigil start, or with omnivigil start "+
+				"--background.",
 			file,
 		)
 	case errors.Is(err, api.ErrSilent):

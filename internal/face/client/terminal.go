@@ -25,7 +25,8 @@ func typeCommand(of Settings) *cobra.Command {
 		Long: `Type text, then Enter, into the terminal of a running unit. Several arguments are
 joined by spaces. --key presses keys after the text: enter, esc, tab, up, pgdown, f5,
 ctrl+c, alt+x, shift+right. With only --key, or with --no-enter, Enter is not pressed.`,
-		Example:           "  omnivigil type migrate y\n  omnivigil type editor --key esc --key : \n  omnivigil type console \"select 1;\"",
+		Example: "  omnivigil type migrate y\n  omnivigil type editor --key esc --key : \n" +
+			"  omnivigil type console \"select 1;\"",
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {

@@ -17,7 +17,8 @@ func (p *Page) writeSVG(w io.Writer) error {
 	var out strings.Builder
 	fmt.Fprintf(
 		&out,
-		`<svg xmlns="http://www.w3.org/2000/svg" version="1.1" width="%smm" height="%smm" viewBox="0 0 %[1]s %[2]s" font-family="%s">`,
+		`<svg xmlns="http://www.w3.org/2000/svg" version="1.1" width="%smm" height="%smm" viewBox="0 0 %[1]s %[2]s" `+
+			`font-family="%s">`,
 		number(p.width),
 		number(p.height),
 		fontFamily,

@@ -351,7 +351,8 @@ func (r Results) lines(w io.Writer) error {
 			}
 		}
 		one.Output, one.Elapsed = "", c.Took.Duration().Seconds()
-		one.Action = map[api.CaseStatus]string{api.CasePassed: "pass", api.CaseFailed: "fail", api.CaseSkipped: "skip"}[c.Status]
+		one.Action = map[api.CaseStatus]string{api.CasePassed: "pass", api.CaseFailed: "fail",
+			api.CaseSkipped: "skip"}[c.Status]
 		if err := out.Encode(one); err != nil {
 			return err
 		}

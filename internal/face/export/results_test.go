@@ -183,7 +183,8 @@ func TestJSONLines(t *testing.T) {
 }
 
 func TestResultsFormat(t *testing.T) {
-	for file, want := range map[string]string{"a.xml": JUnit, "a.SARIF": SARIF, "a.tap": TAP, "a.jsonl": JSONLines, "a.txt": ""} {
+	for file, want := range map[string]string{"a.xml": JUnit, "a.SARIF": SARIF, "a.tap": TAP, "a.jsonl": JSONLines,
+		"a.txt": ""} {
 		assert.Equal(t, want, ResultsFormatOf(file))
 	}
 	assert.ErrorContains(t, WriteResults(Results{}, "", &bytes.Buffer{}), "must be")

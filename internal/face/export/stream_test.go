@@ -25,7 +25,8 @@ func (few) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
 			Unit:   "tides",
 			Run:    1,
 			Stream: api.Output,
-			Text:   "\x1b[1;31mhigh\x1b[0m <water> \x1b]8;;http://x/?a=1&b\x1b\\here\x1b]8;;\x1b\\ \x1b]8;;file:///etc\x1b\\no\x1b]8;;\x1b\\",
+			Text: "\x1b[1;31mhigh\x1b[0m <water> \x1b]8;;http://x/?a=1&b\x1b\\here\x1b]8;;\x1b\\ " +
+				"\x1b]8;;file:///etc\x1b\\no\x1b]8;;\x1b\\",
 		},
 		{Number: 1, At: at, Unit: "tides", Run: 1, Stream: api.Ends, Tone: api.ToneBroken, Text: "run 1 failed\x1b[2J"},
 	}
@@ -37,7 +38,9 @@ func TestStream(t *testing.T) {
 	for format, want := range map[string][]string{
 		Text: {"12:00:00.000 tides      high <water> here no\n12:00:00.000 omnivigil  tides run 1 failed"},
 		JSON: {`"text":"high <water> here no"}` + "\n", `"tone":"broken","text":"run 1 failed"}` + "\n"},
-		HTML: {"<title>Saltmarsh &lt;Ferries&gt;: unit=tides</title>", `<span style="font-weight:bold;color:#c0392b">high</span> &lt;water&gt; <a href="http://x/?a=1&amp;b">here</a> no`, `<div class="own broken">`},
+		HTML: {"<title>Saltmarsh &lt;Ferries&gt;: unit=tides</title>",
+			`<span style="font-weight:bold;color:#c0392b">high</span> &lt;water&gt; <a ` +
+				`href="http://x/?a=1&amp;b">here</a> no`, `<div class="own broken">`},
 	} {
 		var out strings.Builder
 		n, err := Stream(t.Context(), few{}, snap, Part{Filter: "unit=tides"}, format, &out)

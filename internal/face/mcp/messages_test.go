@@ -14,15 +14,16 @@ import (
 func TestMessages(t *testing.T) {
 	const ping = `{"jsonrpc":"2.0","id":1,"method":"ping"}`
 	for name, test := range map[string]struct{ in, passed, answer string }{
-		"a message":             {ping + "\n", ping + "\n", ""},
-		"one without an end":    {ping, ping + "\n", ""},
-		"empty lines":           {"\n\r\n" + ping + "\r\n", ping + "\n", ""},
-		"no JSON":               {"{high water\n" + ping + "\n", ping + "\n", `"code":-32700`},
-		"bytes":                 {"\x00\xff\n" + ping + "\n", ping + "\n", `"code":-32700`},
-		"no message":            {"[1]\n{\"tide\":1}\n" + ping + "\n", ping + "\n", `"code":-32600`},
-		"an empty batch":        {"[]\n" + ping + "\n", ping + "\n", `"code":-32600`},
-		"a batch":               {"[" + ping + "]\n", "[" + ping + "]\n", ""},
-		"a message without end": {strings.Repeat("x", longestMessage+1) + "\n" + ping + "\n", ping + "\n", "longer than"},
+		"a message":          {ping + "\n", ping + "\n", ""},
+		"one without an end": {ping, ping + "\n", ""},
+		"empty lines":        {"\n\r\n" + ping + "\r\n", ping + "\n", ""},
+		"no JSON":            {"{high water\n" + ping + "\n", ping + "\n", `"code":-32700`},
+		"bytes":              {"\x00\xff\n" + ping + "\n", ping + "\n", `"code":-32700`},
+		"no message":         {"[1]\n{\"tide\":1}\n" + ping + "\n", ping + "\n", `"code":-32600`},
+		"an empty batch":     {"[]\n" + ping + "\n", ping + "\n", `"code":-32600`},
+		"a batch":            {"[" + ping + "]\n", "[" + ping + "]\n", ""},
+		"a message without end": {strings.Repeat("x", longestMessage+1) + "\n" + ping + "\n", ping + "\n",
+			"longer than"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer

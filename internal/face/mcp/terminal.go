@@ -53,7 +53,8 @@ func (t *tools) typeInto(ctx context.Context, in typed) (string, error) {
 	switch {
 	case !t.mayType():
 		return "", errors.New(
-			"the person has not allowed assistants to type into terminals: assistants_may_type = true in their own settings does; ask them to answer it themselves",
+			"the person has not allowed assistants to type into terminals: assistants_may_type = true in their own " +
+				"settings does; ask them to answer it themselves",
 		)
 	case in.Text == "" && len(in.Keys) == 0:
 		return "", errors.New("give a text or keys")

@@ -30,27 +30,28 @@ func server(version string, connect Connect, mayType func() bool) *mcp.Server {
 // addReading adds the tools that change nothing.
 func addReading(s *mcp.Server, t *tools) {
 	reads := &mcp.ToolAnnotations{ReadOnlyHint: true}
-	add(s, "wait", "Wait until everything saved before this call is at rest, then report the result: whether everything, "+
-		"or the named units, runs the newest code, and if not, which unit is broken or stale, why, and the first line "+
-		"of output that says so. Call this after editing files, before looking at anything else.", reads, t.wait)
-	add(s, "state", "Show the project's status: its verdict, and each unit's state, whether it runs the newest code and "+
-		"if not, why, and its addresses.", reads, t.state)
-	add(s, "why", "Explain one unit's state: why its last run started, how it ended, what blocks it, which files changed "+
-		"since its last good run, and the lines of output that say why it failed.", reads, t.why)
+	add(s, "wait", "Wait until everything saved before this call is at rest, then report the result: whether "+
+		"everything, or the named units, runs the newest code, and if not, which unit is broken or stale, why, and "+
+		"the first line of output that says so. Call this after editing files, before looking at anything else.", reads,
+		t.wait)
+	add(s, "state", "Show the project's status: its verdict, and each unit's state, whether it runs the newest code "+
+		"and if not, why, and its addresses.", reads, t.state)
+	add(s, "why", "Explain one unit's state: why its last run started, how it ended, what blocks it, which files "+
+		"changed since its last good run, and the lines of output that say why it failed.", reads, t.why)
 	add(s, "unit", "Show one unit in full: its settings in words, which files affect it and by which pattern, its "+
 		"environment and where each value comes from (secret values are masked), and its processes.", reads, t.unit)
 	add(s, "ripple", "Show what one save, request or crash set off: the files, the units that ran, in order and with "+
 		"their durations, the outcome, and the output of failed runs. Default: the newest ripple.", reads, t.ripple)
-	add(s, "output", "Read or filter output: the last lines of one unit, of all units interleaved, of one run, or those "+
-		"that match a filter. Stack traces are complete.", reads, t.output)
+	add(s, "output", "Read or filter output: the last lines of one unit, of all units interleaved, of one run, or "+
+		"those that match a filter. Stack traces are complete.", reads, t.output)
 	add(s, "screen", "Read a unit's terminal screen as it is now, or as its last run left it: full-screen programs, "+
 		"prompts, typed input. Says whether the unit is waiting for input.", reads, t.screen)
 	add(s, "what_if", "Predict what saving a file would set off: which units would act, by which rule and in which "+
 		"order, or what excludes the file.", reads, t.whatIf)
 	add(s, "tests", "List tests, newly failing ones first: message, location, expected and actual value; which are "+
 		"flaky or slow. Default: only failing tests.", reads, t.tests)
-	add(s, "findings", "List diagnostics of compilers, linters and stack traces: file, line, column, rule, message, and "+
-		"whether each is new since the previous run. Default: all current ones.", reads, t.findings)
+	add(s, "findings", "List diagnostics of compilers, linters and stack traces: file, line, column, rule, message, "+
+		"and whether each is new since the previous run. Default: all current ones.", reads, t.findings)
 }
 
 // addChanging adds the tools that change something.
@@ -58,11 +59,11 @@ func addChanging(s *mcp.Server, t *tools) {
 	changes := func(destroys, onlyOnce bool) *mcp.ToolAnnotations {
 		return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: onlyOnce}
 	}
-	add(s, "type", "Type a line into a unit's terminal, such as the answer to a prompt, or press keys there. Only if the "+
-		"user allows it in their personal settings. Call screen afterwards.", changes(true, false), t.typeInto)
-	add(s, "narrow", "Run only some tests of a suite, now and on every change, until widen is called. Name the tests as "+
-		"the tool tests lists them, or omit them to run the failing ones. A narrowed suite counts as stale even when it "+
-		"passes: call widen when done.", changes(false, true), t.narrow)
+	add(s, "type", "Type a line into a unit's terminal, such as the answer to a prompt, or press keys there. Only "+
+		"if the user allows it in their personal settings. Call screen afterwards.", changes(true, false), t.typeInto)
+	add(s, "narrow", "Run only some tests of a suite, now and on every change, until widen is called. Name the "+
+		"tests as the tool tests lists them, or omit them to run the failing ones. A narrowed suite counts as stale "+
+		"even when it passes: call widen when done.", changes(false, true), t.narrow)
 	add(s, "widen", "Run all tests of a narrowed suite again.", changes(false, true), t.request(api.Widen))
 	add(s, "run", "Start or rerun units that are not running, with what they need. Running units are not touched.",
 		changes(false, true), t.request(api.Start))

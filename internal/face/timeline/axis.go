@@ -72,8 +72,10 @@ func (a Axis) Span() time.Duration { return time.Duration(a.N) * a.Column }
 func (a Axis) Elapsed(gap int) []time.Duration {
 	step := a.Column
 	for _, s := range []time.Duration{
-		10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
-		time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute,
+		10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond,
+		200 * time.Millisecond, 500 * time.Millisecond,
+		time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute,
+		5 * time.Minute,
 		10 * time.Minute, 30 * time.Minute, time.Hour,
 	} {
 		if step = s; int(s/a.Column) >= gap {

@@ -29,8 +29,9 @@ var Measures = []Measure{CPU, Memory, Output, Durations, Rest}
 // Words says what a measure is.
 func (m Measure) Words() string {
 	return map[Measure]string{
-		CPU: "cpu, of one core", Memory: "memory", Output: "output, a second", Durations: "durations of runs and passes",
-		Rest: "from a save to rest",
+		CPU: "cpu, of one core", Memory: "memory", Output: "output, a second",
+		Durations: "durations of runs and passes",
+		Rest:      "from a save to rest",
 	}[m]
 }
 

@@ -189,7 +189,8 @@ func (m *model) commands() []command {
 			do:   func(m *model, _ []string) error { return m.act(b) },
 		}
 		if b.group == onUnit {
-			o.args, o.offers, o.do = "[UNIT ...]", unitNames, func(m *model, units []string) error { return m.actOn(b, units) }
+			o.args, o.offers, o.do = "[UNIT ...]", unitNames,
+				func(m *model, units []string) error { return m.actOn(b, units) }
 		}
 		all = append(all, o)
 	}

@@ -187,7 +187,8 @@ func (v *hands) take(m *model, msg screenMsg) {
 		return
 	}
 	switch {
-	case msg.over && v.asked && v.screen.Run == 0 && msg.err != nil: // another face has hands on it, or there is nothing to see
+	// another face has hands on it, or there is nothing to see
+	case msg.over && v.asked && v.screen.Run == 0 && msg.err != nil:
 		v.begin(m, false, false)
 		return
 	case msg.over:

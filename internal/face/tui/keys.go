@@ -69,7 +69,9 @@ const (
 var bindings []binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(unitKeys, viewKeys, resultKeys, moreUnitKeys, terminalKeys, handKeys, projectKeys, timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys, fieldKeys)
+	bindings = slices.Concat(unitKeys, viewKeys, resultKeys, moreUnitKeys, terminalKeys, handKeys, projectKeys,
+		timeKeys, streamKeys, screenKeys, wordKeys, panelKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys,
+		chartKeys, fieldKeys)
 	for i := range bindings {
 		if bindings[i].in == "" {
 			bindings[i].in = "overview"
@@ -108,7 +110,8 @@ var moreUnitKeys = []binding{
 		group: onUnit, do: (*model).askWhy},
 	{keys: []string{"l"}, action: "loop", name: "loop: decide what it reacts to", hint: "loop",
 		group: onUnit,
-		when:  func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil }, do: (*model).showLoop},
+		when:  func(m *model) bool { u := m.chosen(); return m.looping() != nil || u != nil && u.Loop != nil },
+		do:    (*model).showLoop},
 	{keys: []string{"enter"}, action: "only-its-output", name: "show only its output, or all",
 		hint: "only its output", group: onUnit, when: several,
 		do: func(m *model) { m.stream().only(m) }},
@@ -191,8 +194,9 @@ var streamKeys = []binding{
 	{keys: []string{"*"}, action: "second-stream", name: "toggle a second stream, beside or below",
 		group: onStream,
 		do:    func(m *model) { m.overview.split(m) }},
-	{keys: []string{"tab"}, action: "other-stream", name: "switch to the other stream", hint: "other stream", group: onStream,
-		when: func(m *model) bool { return len(m.overview.streams) > 1 }, do: func(m *model) { m.overview.other() }},
+	{keys: []string{"tab"}, action: "other-stream", name: "switch to the other stream", hint: "other stream",
+		group: onStream,
+		when:  func(m *model) bool { return len(m.overview.streams) > 1 }, do: func(m *model) { m.overview.other() }},
 }
 
 // several reports whether there is more than one unit.

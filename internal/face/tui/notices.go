@@ -99,7 +99,8 @@ func notice(how string, env func(string) string, title, text string) string {
 	title, text = strings.ReplaceAll(escape.Text(title), ";", ","), escape.Text(text)
 	term := env("TERM")
 	switch {
-	case how == "bell" || env("TMUX") != "" || env("STY") != "" || strings.HasPrefix(term, "screen") || strings.HasPrefix(term, "tmux"):
+	case how == "bell" || env("TMUX") != "" || env("STY") != "" || strings.HasPrefix(term, "screen") ||
+		strings.HasPrefix(term, "tmux"):
 		return "\a"
 	case strings.HasPrefix(term, "rxvt") || strings.HasPrefix(term, "foot") || env("VTE_VERSION") != "":
 		return "\x1b]777;notify;" + title + ";" + text + "\x1b\\"

@@ -134,23 +134,24 @@ func withResults(t testing.TB, width, height, cases, found int) (*model, *played
 			},
 		)
 	}
-	p.Send(engine.Reported{Unit: "u3", Run: p.Engine.Snapshot().Unit("u3").Run.Number, Report: engine.Report{Counts: report.Counts{
-		Run:      2,
-		Version:  1,
-		Cases:    len(p.cases),
-		Ran:      len(p.cases),
-		Passed:   2,
-		Failed:   2,
-		Skipped:  1,
-		New:      1,
-		Flaky:    1,
-		Errors:   1,
-		Warnings: 1,
-		Added:    1,
-		Gone:     1,
-		Names:    []string{"TestBerths/low_tide"},
-		First:    "berths.go:4:9: undefined: tide",
-	}}})
+	p.Send(engine.Reported{Unit: "u3", Run: p.Engine.Snapshot().Unit("u3").Run.Number,
+		Report: engine.Report{Counts: report.Counts{
+			Run:      2,
+			Version:  1,
+			Cases:    len(p.cases),
+			Ran:      len(p.cases),
+			Passed:   2,
+			Failed:   2,
+			Skipped:  1,
+			New:      1,
+			Flaky:    1,
+			Errors:   1,
+			Warnings: 1,
+			Added:    1,
+			Gone:     1,
+			Names:    []string{"TestBerths/low_tide"},
+			First:    "berths.go:4:9: undefined: tide",
+		}}})
 	p.root = dir
 	p.see()
 	return m, p
@@ -241,7 +242,8 @@ func benchmarkList(b *testing.B, view string, cases, found int) {
 
 // TestKeepEnd cuts places whose names are of any width; the line stays.
 func TestKeepEnd(t *testing.T) {
-	for _, text := range []string{"short.go:7", "harbour/berths/tides/deep.go:12345", "港/潮汐/泊位/船票/渡轮.go:120", "x港/潮汐/泊位/船票/渡轮.go:120"} {
+	for _, text := range []string{"short.go:7", "harbour/berths/tides/deep.go:12345", "港/潮汐/泊位/船票/渡轮.go:120",
+		"x港/潮汐/泊位/船票/渡轮.go:120"} {
 		for width := 10; width < 20; width++ {
 			got := keepEnd(text, width)
 			assert.LessOrEqual(t, ansi.StringWidth(got), width, text)

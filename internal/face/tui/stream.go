@@ -250,7 +250,8 @@ func (s *stream) jump(m *model, e query.Event, by int) {
 		query.Filter{{Field: query.Events, Event: e}},
 		s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
 	q := api.LineQuery{Filter: f.String(), Count: 1, End: s.here(), From: -1}
-	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " + map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
+	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " +
+		map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
 	if by > 0 {
 		q.End, q.From = 0, s.here()+1
 	}

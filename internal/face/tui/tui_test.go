@@ -356,7 +356,8 @@ func TestLoop(t *testing.T) {
 func TestTextures(t *testing.T) {
 	p := newPalette(darkGround, colorprofile.TrueColor)
 	seen := map[string]string{}
-	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping, api.Done, api.Failed, api.Crashed} {
+	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping,
+		api.Done, api.Failed, api.Crashed} {
 		for _, stale := range []bool{false, true} {
 			if stale && state != api.Ready && state != api.Done {
 				continue
@@ -555,7 +556,8 @@ func TestColours(t *testing.T) {
 	for _, of := range []ground{darkGround, lightGround, anyGround} {
 		p := newPalette(of, colorprofile.TrueColor)
 		meanings := map[string]string{}
-		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale, "broken": p.broken} {
+		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale,
+			"broken": p.broken} {
 			c := fmt.Sprint(style.GetForeground())
 			assert.Empty(t, meanings[c], name)
 			meanings[c] = name
@@ -564,7 +566,8 @@ func TestColours(t *testing.T) {
 			assert.Empty(t, meanings[fmt.Sprint(style.GetForeground())])
 		}
 		for tone, want := range map[api.Tone]lipgloss.Style{
-			"": p.dim, api.ToneCurrent: p.current, api.ToneMoving: p.moving, api.ToneStale: p.stale, api.ToneBroken: p.broken,
+			"": p.dim, api.ToneCurrent: p.current, api.ToneMoving: p.moving, api.ToneStale: p.stale,
+			api.ToneBroken: p.broken,
 		} {
 			assert.Equal(t, want.GetForeground(), p.toneStyle(tone).GetForeground())
 		}

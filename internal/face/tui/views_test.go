@@ -352,7 +352,8 @@ func TestEveryKey(t *testing.T) {
 			},
 		}
 		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
-		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`, "?", "q"} {
+		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`,
+			"?", "q"} {
 			for _, b := range bindings {
 				m.lanesOnly()
 				m.press(key(way))
@@ -375,11 +376,13 @@ func TestEveryKey(t *testing.T) {
 func TestFewColours(t *testing.T) {
 	p := newPalette(anyGround, colorprofile.ANSI)
 	seen := map[string]bool{}
-	for _, s := range []string{p.current.Render("x"), p.moving.Render("x"), p.broken.Render("x"), p.stale.Render("x"), p.dim.Render("x")} {
+	for _, s := range []string{p.current.Render("x"), p.moving.Render("x"), p.broken.Render("x"), p.stale.Render("x"),
+		p.dim.Render("x")} {
 		assert.False(t, seen[s], "%q", s)
 		seen[s] = true
 	}
-	for text, want := range map[string]ground{"15;0": darkGround, "0;15": lightGround, "12;8": darkGround, "0;default;15": lightGround, "": anyGround, "0;x": anyGround} {
+	for text, want := range map[string]ground{"15;0": darkGround, "0;15": lightGround, "12;8": darkGround,
+		"0;default;15": lightGround, "": anyGround, "0;x": anyGround} {
 		assert.Equal(t, want, groundOf(text), text)
 	}
 }
@@ -435,10 +438,11 @@ func TestRandomScreens(t *testing.T) {
 				p := &played{World: w, detail: whole(w.Now), samples: used(w.Now)}
 				snap := snapshot.Of(w.Engine.Snapshot(), w.Plan)
 				if len(snap.Units) > 0 {
-					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " + strings.Repeat(
-						"long ",
-						r.IntN(40),
-					)
+					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " +
+						strings.Repeat(
+							"long ",
+							r.IntN(40),
+						)
 				}
 				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
 					u.Name = "渡し船" + u.Name

@@ -15,7 +15,8 @@ import (
 
 func TestIn(t *testing.T) {
 	root := t.TempDir()
-	for _, name := range []string{"cmd/berths/main.go", "web/app.ts", "web/a b.js", "berths.py", "Makefile", "src/main.rs", "Berth.java", "x.rb"} {
+	for _, name := range []string{"cmd/berths/main.go", "web/app.ts", "web/a b.js", "berths.py", "Makefile",
+		"src/main.rs", "Berth.java", "x.rb"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, filepath.Dir(name)), 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), nil, 0o600))
 	}

@@ -12,10 +12,12 @@ import (
 // the frames of a stack, which say where and not what.
 var (
 	saysError = regexp.MustCompile(
-		`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such|denied|refused|in use|segmentation`,
+		`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such` +
+			`|denied|refused|in use|segmentation`,
 	)
 	isFrame = regexp.MustCompile(
-		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+|^\S+\(.*\)$|^\s*\^+\s*$|^\s*~+\s*$|^\s+from `,
+		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+|^\S+\(.*\)$|^\s*\^+\s*$` +
+			`|^\s*~+\s*$|^\s+from `,
 	)
 )
 

@@ -99,7 +99,8 @@ func TestFind(t *testing.T) {
 		lines, err = v.Find(0, false, 5, unit("nobody"), nil)
 		require.NoError(t, err)
 		assert.Empty(t, lines)
-		for back, want := range map[time.Duration]int64{0: 999, 999 * time.Second: 0, 200*time.Second + 1: 799, -time.Second: 1000} {
+		for back, want := range map[time.Duration]int64{0: 999, 999 * time.Second: 0, 200*time.Second + 1: 799,
+			-time.Second: 1000} {
 			at, err := v.At(now.Add(-back))
 			require.NoError(t, err)
 			assert.Equal(t, want, at, "%v before", back)

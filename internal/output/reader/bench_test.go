@@ -58,9 +58,11 @@ func large(b *testing.B) *logbook.Book {
 func BenchmarkWindow(b *testing.B) {
 	book := large(b)
 	n := int64(linesOfLog())
-	for _, filter := range []string{"", "unit=unit-07", "unit=unit-07 run=25", "ripple=5", "!unit=unit-07,unit-08 !ripple=6"} {
+	for _, filter := range []string{"", "unit=unit-07", "unit=unit-07 run=25", "ripple=5",
+		"!unit=unit-07,unit-08 !ripple=6"} {
 		for name, q := range map[string]api.LineQuery{
-			"from": {Filter: filter, Count: 50, From: n / 2}, "before": {Filter: filter, Count: 50, End: n / 2}, "last": {Filter: filter, Count: 50, Last: true},
+			"from": {Filter: filter, Count: 50, From: n / 2}, "before": {Filter: filter, Count: 50, End: n / 2},
+			"last": {Filter: filter, Count: 50, Last: true},
 		} {
 			b.Run(filter+" "+name, func(b *testing.B) {
 				for b.Loop() {

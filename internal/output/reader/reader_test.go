@@ -64,9 +64,11 @@ func TestLines(t *testing.T) {
 		{"before", api.LineQuery{End: 5, Count: 2}, 3, 5, []string{between, "error: no tide"}},
 		{"until", api.LineQuery{Until: at(5), Count: 1}, 3, 4, []string{between}},
 		{"since", api.LineQuery{Since: at(5), Count: 1}, 4, 5, []string{"error: no tide"}},
-		{"folded", api.LineQuery{Unit: "tides", Last: true, Count: 20, Fold: true}, 0, 12, []string{"3x the same", "error: no tide", low, "3x the same", "error: no tide", low}},
+		{"folded", api.LineQuery{Unit: "tides", Last: true, Count: 20, Fold: true}, 0, 12,
+			[]string{"3x the same", "error: no tide", low, "3x the same", "error: no tide", low}},
 		{"run", api.LineQuery{Unit: "tides", Run: 1, Count: 2}, 4, 12, []string{"error: no tide", low}},
-		{"why", api.LineQuery{Unit: "tides", Run: 2, Count: 2, Why: true}, 0, 0, []string{"the same", "error: no tide"}},
+		{"why", api.LineQuery{Unit: "tides", Run: 2, Count: 2, Why: true}, 0, 0,
+			[]string{"the same", "error: no tide"}},
 		{"two up", api.LineQuery{Last: true, Move: -2, Count: 1}, 9, 10, []string{between}},
 		{"one down", api.LineQuery{End: 4, Move: 1, Count: 1, Unit: "tides"}, 4, 5, []string{"error: no tide"}},
 		{"farther than there is", api.LineQuery{End: 4, Move: -50, Count: 3}, 0, 0, []string{}},
@@ -75,7 +77,8 @@ func TestLines(t *testing.T) {
 		{"and not", api.LineQuery{Filter: "Tides"}, 0, 12, []string{}},
 		{"opposites", api.LineQuery{Filter: "!unit=berths !same !/^error/"}, 5, 12, []string{low, low}},
 		{"a ripple", api.LineQuery{Filter: "ripple=last tide"}, 10, 12, []string{"error: no tide", low}},
-		{"level", api.LineQuery{Filter: "level=warning"}, 4, 12, []string{"error: no tide", low, "error: no tide", low}},
+		{"level", api.LineQuery{Filter: "level=warning"}, 4, 12,
+			[]string{"error: no tide", low, "error: no tide", low}},
 		{"below a level", api.LineQuery{Filter: "!level=error"}, 5, 12, []string{low, low}},
 		{"a run of a filter", api.LineQuery{Filter: "unit=tides run=1", Count: 1}, 0, 1, []string{"the same"}},
 	} {
@@ -219,7 +222,8 @@ func TestSearchIsGrep(t *testing.T) {
 		matches := int64(0)
 		for n, text := range visible {
 			if (unit != "" && n%3 != 1) || !re.MatchString(text) ||
-				(!p.Regexp && strings.ToLower(p.Text) == p.Text && isASCII(p.Text) && !strings.Contains(lower(text), p.Text)) {
+				(!p.Regexp && strings.ToLower(p.Text) == p.Text && isASCII(p.Text) &&
+					!strings.Contains(lower(text), p.Text)) {
 				continue
 			}
 			matches++

@@ -28,7 +28,8 @@ var (
 	// Frames of Java (Throwable.printStackTrace), Node (V8's stack trace API) and Ruby
 	// (Exception#full_message), and what goes on with them.
 	isFrame = regexp.MustCompile(
-		`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: |^\s+\[cause\]: |^\s*\^+~*\s*$`,
+		`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: ` +
+			`|^\s+\[cause\]: |^\s*\^+~*\s*$`,
 	)
 	isCall = regexp.MustCompile(`^\s+at \S`)
 	// How a trace begins.

@@ -181,7 +181,8 @@ func levelOf(value string) query.Level {
 // Time is the line's time, if it is in one of the common forms: of RFC 3339 and ISO 8601, or as
 // seconds, milliseconds or more since 1970.
 func (l Line) Time() (time.Time, bool) {
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999Z0700", "2006-01-02T15:04:05.999", "2006-01-02 15:04:05.999"} {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999Z0700", "2006-01-02T15:04:05.999",
+		"2006-01-02 15:04:05.999"} {
 		if t, err := time.ParseInLocation(form, l.At, time.Local); err == nil {
 			return t, true
 		}
@@ -200,13 +201,15 @@ func (l Line) Time() (time.Time, bool) {
 
 // beginsWith is how plain lines say their level: first of all, or after a time or a name.
 var beginsWith = regexp.MustCompile(
-	`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`,
+	`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE` +
+		`|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`,
 )
 
 // saysError is how the runtimes of the common languages begin to say what went wrong: an
 // error's or exception's name, Go's panic.
 var saysError = regexp.MustCompile(
-	`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )|^\S+:\d+:in .*\(\w*Error\)$`,
+	`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )` +
+		`|^\S+:\d+:in .*\(\w*Error\)$`,
 )
 
 // LevelOf returns the level of a line, structured or not, NoLevel if it says none.

@@ -15,21 +15,27 @@ func TestParse(t *testing.T) {
 		want Line
 	}{
 		{`{"time":"2030-05-04T12:00:00Z","level":"warn","msg":"low tide","berth":3,"on":{"a":[1]},"x":null}`,
-			Line{"2030-05-04T12:00:00Z", query.Warning, "low tide", []Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}, false}},
-		{`{"level":50,"time":1904126400000,"msg":"refused"}`, Line{"1904126400000", query.Error, "refused", nil, false}},
+			Line{"2030-05-04T12:00:00Z", query.Warning, "low tide",
+				[]Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}, false}},
+		{`{"level":50,"time":1904126400000,"msg":"refused"}`,
+			Line{"1904126400000", query.Error, "refused", nil, false}},
 		{`{"severity":"ERROR","message":"refused"}`, Line{"", query.Error, "refused", nil, false}},
 		{`ts=2030-05-04T12:00:00Z lvl=eror level=error msg="no tide" port=4102 empty=`,
-			Line{"2030-05-04T12:00:00Z", query.Error, "no tide", []Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}, false}},
-		{`{"Time":"2030-05-04T12:00:00Z","Action":"output","Package":"ferries/berths","Test":"TestTide","Output":"    tide_test.go:9: low\n"}`,
+			Line{"2030-05-04T12:00:00Z", query.Error, "no tide",
+				[]Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}, false}},
+		{`{"Time":"2030-05-04T12:00:00Z","Action":"output","Package":"ferries/berths","Test":"TestTide","Output":"  ` +
+			`  tide_test.go:9: low\n"}`,
 			Line{"2030-05-04T12:00:00Z", query.NoLevel, "    tide_test.go:9: low", nil, true}},
-		{`{"Action":"fail","Package":"ferries/berths","Test":"TestTide","Elapsed":0.1}`, Line{"", query.NoLevel, "fail TestTide", nil, true}},
+		{`{"Action":"fail","Package":"ferries/berths","Test":"TestTide","Elapsed":0.1}`,
+			Line{"", query.NoLevel, "fail TestTide", nil, true}},
 	} {
 		l, is := Parse(test.text)
 		assert.True(t, is, test.text)
 		assert.Equal(t, test.want, l, test.text)
 	}
 	for _, text := range []string{
-		"", "listening on 4102", `{"berth":3}`, `{"level":"info"`, `{"level":"info"} and more`, "[1,2]", "a=b", "PORT=4102 HOST=x", "level=info and prose",
+		"", "listening on 4102", `{"berth":3}`, `{"level":"info"`, `{"level":"info"} and more`, "[1,2]", "a=b",
+		"PORT=4102 HOST=x", "level=info and prose",
 		"export PATH=/bin level=info", `msg="not closed`,
 	} {
 		_, is := Parse(text)
@@ -39,7 +45,8 @@ func TestParse(t *testing.T) {
 
 func TestTime(t *testing.T) {
 	want := time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
-	for _, text := range []string{"2030-05-04T12:00:00Z", "2030-05-04T14:00:00.000+0200", "1904126400", "1904126400000", "1904126400.0", "1904126400000000000"} {
+	for _, text := range []string{"2030-05-04T12:00:00Z", "2030-05-04T14:00:00.000+0200", "1904126400", "1904126400000",
+		"1904126400.0", "1904126400000000000"} {
 		at, is := Line{At: text}.Time()
 		assert.True(t, is, text)
 		assert.True(t, want.Equal(at), "%s %v", text, at)
@@ -50,9 +57,12 @@ func TestTime(t *testing.T) {
 
 func TestLevelOf(t *testing.T) {
 	for text, want := range map[string]query.Level{
-		"ERROR no tide": query.Error, "2030-05-04 12:00:00,123 WARNING low": query.Warning, "[info] up": query.Info, "berths: DEBUG x": query.Debug,
-		"TypeError: no tide": query.Error, "java.lang.IllegalStateException: x": query.Error, "panic: no tide": query.Error, "an Error: no": query.NoLevel,
-		"error: no tide": query.Error, "level=warn msg=x": query.Warning, "there was no error here": query.NoLevel, "": query.NoLevel, "information": query.NoLevel,
+		"ERROR no tide": query.Error, "2030-05-04 12:00:00,123 WARNING low": query.Warning, "[info] up": query.Info,
+		"berths: DEBUG x":    query.Debug,
+		"TypeError: no tide": query.Error, "java.lang.IllegalStateException: x": query.Error,
+		"panic: no tide": query.Error, "an Error: no": query.NoLevel,
+		"error: no tide": query.Error, "level=warn msg=x": query.Warning, "there was no error here": query.NoLevel,
+		"": query.NoLevel, "information": query.NoLevel,
 	} {
 		assert.Equal(t, want, LevelOf(text), text)
 	}

@@ -29,7 +29,8 @@ func BenchmarkWrite(b *testing.B) {
 		name  string
 		bytes []byte
 		looks bool
-	}{{"lines", plain.Bytes(), false}, {"coloured", coloured.Bytes(), false}, {"lines looked at", plain.Bytes(), true}, {"drawn", append([]byte("\x1b[?1049h"), drawn.Bytes()...), true}} {
+	}{{"lines", plain.Bytes(), false}, {"coloured", coloured.Bytes(), false}, {"lines looked at", plain.Bytes(), true},
+		{"drawn", append([]byte("\x1b[?1049h"), drawn.Bytes()...), true}} {
 		b.Run(test.name, func(b *testing.B) {
 			t := New(api.Size{Cols: 158, Rows: 46}, func([]byte) {})
 			defer t.Close()

@@ -48,8 +48,10 @@ func sgr(s api.Style) string {
 		add func() ansi.Style
 	}{
 		{s.Bold, func() ansi.Style { return style.Bold() }}, {s.Faint, func() ansi.Style { return style.Faint() }},
-		{s.Italic, func() ansi.Style { return style.Italic(true) }}, {s.Underline, func() ansi.Style { return style.Underline(true) }},
-		{s.Blink, func() ansi.Style { return style.Blink(true) }}, {s.Reverse, func() ansi.Style { return style.Reverse(true) }},
+		{s.Italic, func() ansi.Style { return style.Italic(true) }},
+		{s.Underline, func() ansi.Style { return style.Underline(true) }},
+		{s.Blink, func() ansi.Style { return style.Blink(true) }},
+		{s.Reverse, func() ansi.Style { return style.Reverse(true) }},
 		{s.Struck, func() ansi.Style { return style.Strikethrough(true) }},
 	} {
 		if one.on {

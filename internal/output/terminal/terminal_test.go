@@ -48,12 +48,17 @@ func (f *fed) text() string {
 // TestLinesAndDrawing tells output from drawing, however the bytes are cut.
 func TestLinesAndDrawing(t *testing.T) {
 	for name, test := range map[string]struct{ written, lines, drew string }{
-		"lines":                    {"one\r\n\x1b[31mtwo\x1b[m\r\n", "one\r\n\x1b[31mtwo\x1b[m\r\n", ""},
-		"a screen of its own":      {"a\r\n\x1b[?1049hdrawn\x1b[5;5Hhere\x1b[?1049lb\r\n", "a\r\n\x1b[?1049hb\r\n", "begins ends "},
-		"older ways to one":        {"a\x1b[?47hx\x1b[?47l\x1b[?1047hx\x1b[?1047lb", "a\x1b[?47h\x1b[?1047hb", "begins ends begins ends "},
-		"several modes at once":    {"\x1b[?25;1049hx\x1b[?25;1049ly", "\x1b[?25;1049hy", "begins ends "},
-		"begun with a clear":       {"\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", "\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", ""},
-		"a table drawn over":       {"\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mtop\r\n\x1b[Htop 2\r\n\x1b[?25h\x1b[H\x1b[2Jits help\x1b[?1lbye\r\n", "\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mbye\r\n", "begins ends "},
+		"lines": {"one\r\n\x1b[31mtwo\x1b[m\r\n", "one\r\n\x1b[31mtwo\x1b[m\r\n", ""},
+		"a screen of its own": {"a\r\n\x1b[?1049hdrawn\x1b[5;5Hhere\x1b[?1049lb\r\n", "a\r\n\x1b[?1049hb\r\n",
+			"begins ends "},
+		"older ways to one": {"a\x1b[?47hx\x1b[?47l\x1b[?1047hx\x1b[?1047lb", "a\x1b[?47h\x1b[?1047hb",
+			"begins ends begins ends "},
+		"several modes at once": {"\x1b[?25;1049hx\x1b[?25;1049ly", "\x1b[?25;1049hy", "begins ends "},
+		"begun with a clear": {"\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n",
+			"\x1b[2J\x1b[Hpass 1\r\n\x1b[H\x1b[2Jpass 2\r\n\x1b[H\x1b[Jpass 3\r\n", ""},
+		"a table drawn over": {"\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mtop\r\n\x1b[Htop 2\r\n" +
+			"\x1b[?25h\x1b[H\x1b[2Jits help\x1b[?1lbye\r\n", "\x1b[?1h\x1b[?25l\x1b[H\x1b[2J\x1b[mbye\r\n",
+			"begins ends "},
 		"in place":                 {"a\r\n\x1b[3;1Hb\x1b[4;1Hc", "a\r\n\x1b[3;1H", "begins "},
 		"a bar at the bottom":      {"a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", "a\r\n\x1b7\x1b[24;1Hbar\x1b8b\r\n", ""},
 		"a prompt with completion": {"sql> sel\x1b[Kect\x1b[3D\x1b[1P", "sql> sel\x1b[Kect\x1b[3D\x1b[1P", ""},
@@ -215,7 +220,8 @@ func TestSecretsInCells(t *testing.T) {
 func TestPicture(t *testing.T) {
 	f := open(t, 20, 4)
 	f.write(
-		"\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l",
+		"\x1b[1;31ma\x1b[m \x1b[48;5;200mb\x1b[38;2;1;2;3mc\x1b[m 渡し e\u0301\x1b]0;\u202etimetable\x07\r\n" +
+			"\x1b[4;9mx\x1b[m\x1b[5 q\x1b[?25l",
 	)
 	_, end := f.Look()
 	defer end()
@@ -284,9 +290,12 @@ func TestKeysAndMouse(t *testing.T) {
 		want  string
 	}{
 		{"", api.Input{Text: "yes\n", Keys: []string{"enter", "ctrl+c", "esc", "ä"}}, "yes\r\r\x03\x1bä"},
-		{"", api.Input{Keys: []string{"up", "home", "f1", "f5", "f12", "pgup", "delete"}}, "\x1b[A\x1b[H\x1bOP\x1b[15~\x1b[24~\x1b[5~\x1b[3~"},
-		{all, api.Input{Keys: []string{"up", "end", "shift+up", "ctrl+shift+right", "alt+f5"}}, "\x1bOA\x1bOF\x1b[1;2A\x1b[1;6C\x1b[15;3~"},
-		{"", api.Input{Keys: []string{"shift+tab", "alt+x", "ctrl+space", "ctrl+]", "alt+backspace", "space", "+", "ctrl++", "shift+a"}}, "\x1b[Z\x1bx\x00\x1d\x1b\x7f ++A"},
+		{"", api.Input{Keys: []string{"up", "home", "f1", "f5", "f12", "pgup", "delete"}},
+			"\x1b[A\x1b[H\x1bOP\x1b[15~\x1b[24~\x1b[5~\x1b[3~"},
+		{all, api.Input{Keys: []string{"up", "end", "shift+up", "ctrl+shift+right", "alt+f5"}},
+			"\x1bOA\x1bOF\x1b[1;2A\x1b[1;6C\x1b[15;3~"},
+		{"", api.Input{Keys: []string{"shift+tab", "alt+x", "ctrl+space", "ctrl+]", "alt+backspace", "space", "+",
+			"ctrl++", "shift+a"}}, "\x1b[Z\x1bx\x00\x1d\x1b\x7f ++A"},
 		{"", api.Input{Text: "a\nb", Paste: true}, "a\rb"},
 		{all, api.Input{Text: "a\nb\x1b[201~\x1b[2\x1b[201~01~rm", Paste: true}, "\x1b[200~a\rbrm\x1b[201~"},
 		{"", api.Input{Mouse: left("press"), Focus: "in"}, ""},
@@ -297,7 +306,8 @@ func TestKeysAndMouse(t *testing.T) {
 		{"\x1b[?1003h\x1b[?1006h", api.Input{Mouse: &api.Mouse{Does: "move", Col: 4, Row: 2}}, "\x1b[<35;5;3M"},
 		{"\x1b[?1000h", api.Input{Mouse: left("press")}, "\x1b[M %#"},
 		{"\x1b[?1000h", api.Input{Mouse: left("release")}, "\x1b[M#%#"},
-		{"\x1b[?1000h", api.Input{Mouse: &api.Mouse{Does: "press", Button: "wheel-down", Col: 150, Row: 0, Ctrl: true}}, "\x1b[Mq\xb7!"},
+		{"\x1b[?1000h", api.Input{Mouse: &api.Mouse{Does: "press", Button: "wheel-down", Col: 150, Row: 0, Ctrl: true}},
+			"\x1b[Mq\xb7!"},
 	} {
 		f := open(t, 80, 24)
 		f.write(test.modes)
@@ -307,7 +317,8 @@ func TestKeysAndMouse(t *testing.T) {
 	}
 	f := open(t, 80, 24)
 	for _, in := range []api.Input{
-		{Keys: []string{"entr"}}, {Keys: []string{""}}, {Focus: "up"}, {Mouse: &api.Mouse{Does: "jump"}}, {Mouse: &api.Mouse{Does: "press", Button: "tail"}},
+		{Keys: []string{"entr"}}, {Keys: []string{""}}, {Focus: "up"}, {Mouse: &api.Mouse{Does: "jump"}},
+		{Mouse: &api.Mouse{Does: "press", Button: "tail"}},
 		{Mouse: &api.Mouse{Does: "press", Col: -1}},
 	} {
 		_, err := f.Bytes(in)

@@ -51,7 +51,8 @@ func (c Command) Check() error {
 	}
 	for _, glob := range slices.Concat(c.Globs, c.Ignore) {
 		if filepath.IsAbs(glob) || glob == ".." || strings.HasPrefix(glob, "../") {
-			return fmt.Errorf("%s is outside of this directory: change to a directory that contains it, or use -C", glob)
+			return fmt.Errorf("%s is outside of this directory: change to a directory that contains it, or use -C",
+				glob)
 		}
 	}
 	switch {
@@ -110,7 +111,8 @@ func (c Command) Settings() string {
 	before, taken := name, map[string]bool{name: true}
 	for _, then := range c.Then {
 		next := unused(nameOf(strings.Fields(then)), taken)
-		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), settings.Text(then), settings.Text(before))
+		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), settings.Text(then),
+			settings.Text(before))
 		before = next
 	}
 	return b.String()
@@ -181,7 +183,8 @@ func readiness(ready string) string {
 
 // tools are programs whose first plain argument says more than their names.
 var tools = regexp.MustCompile(
-	`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn|gradle|gradlew|php|java|env|sh|bash)$`,
+	`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn` +
+		`|gradle|gradlew|php|java|env|sh|bash)$`,
 )
 
 // passed over are words that say nothing either.
@@ -206,7 +209,8 @@ func nameOf(words []string) string {
 				}
 				if plainWord.MatchString(w) {
 					name = w
-				} else if base := filepath.Base(w); !strings.HasPrefix(w, "-") && plainWord.MatchString(strings.TrimSuffix(base, filepath.Ext(base))) {
+				} else if base := filepath.Base(w); !strings.HasPrefix(w, "-") &&
+					plainWord.MatchString(strings.TrimSuffix(base, filepath.Ext(base))) {
 					name = strings.TrimSuffix(base, filepath.Ext(base))
 				}
 				break

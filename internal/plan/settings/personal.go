@@ -18,9 +18,10 @@ import (
 // Personal is a person's own file, which serves all projects. Its zero value is that of a person
 // who has none. It is never changed after ReadPersonal has returned it.
 type Personal struct {
-	Theme  string              // "dark", "light", or "auto", which "" stands for
-	Notify string              // "desktop", "bell" or "off"; "" stands for "desktop"
-	Editor string              // a command in which {file}, {line} and {column} stand for a place; empty: $VISUAL or $EDITOR
+	Theme  string // "dark", "light", or "auto", which "" stands for
+	Notify string // "desktop", "bell" or "off"; "" stands for "desktop"
+	// a command in which {file}, {line} and {column} stand for a place; empty: $VISUAL or $EDITOR
+	Editor string
 	Keys   map[string][]string // by the action that they are for
 	// AssistantsMayType lets coding assistants type into the terminals of units.
 	AssistantsMayType bool

@@ -162,7 +162,8 @@ ready = { file = "${HOST}.ready" }
 	berths, tides := p.Unit("berths"), p.Unit("tides")
 	assert.Equal(
 		t,
-		[]plan.Variable{{Name: "HOST", Value: "wick", File: ".env"}, {Name: "PORT", Value: "2", File: ".env.berths"}, {Name: "WAY", Value: "health", File: ""}},
+		[]plan.Variable{{Name: "HOST", Value: "wick", File: ".env"}, {Name: "PORT", Value: "2", File: ".env.berths"},
+			{Name: "WAY", Value: "health", File: ""}},
 		berths.Env,
 	)
 	assert.Equal(t, "http://127.0.0.1:2/health", berths.Ready.HTTP)
@@ -264,7 +265,9 @@ run = "gone"
 		name, after string
 		want        plan.Difference
 	}{
-		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\nrun=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"", plan.Difference{Reasons: map[string]string{}}},
+		{"order and comments", "# new\n[task.gone]\nrun=\"gone\"\n[task.fares]\nrun=\"fares\"\n[service.berths]\n" +
+			"run=\"berths\"\n[service.tides]\nwatch=[\"b\",\"a\"]\nrun=\"tides\"",
+			plan.Difference{Reasons: map[string]string{}}},
 		{"each kind of edit", `
 [service.tides]
 run = "tides"

@@ -25,7 +25,8 @@ func Schema() *jsonschema.Schema {
 				&jsonschema.Schema{Type: "integer", Minimum: new(float64(1))},
 			),
 			"on_verdict": described(
-				"Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT has it.",
+				"Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT "+
+					"has it.",
 				commandShape(),
 			),
 			"logs": described(
@@ -43,7 +44,8 @@ func Schema() *jsonschema.Schema {
 		),
 	})
 	for kind, says := range map[plan.Kind]string{
-		plan.Service: "Units that should keep running.", plan.Task: "Units that run and end.", plan.Suite: "Units that run and end with test results.",
+		plan.Service: "Units that should keep running.", plan.Task: "Units that run and end.",
+		plan.Suite:      "Units that run and end with test results.",
 		plan.PageServer: "Servers of pages that refresh by themselves.",
 	} {
 		root.Properties[kind.String()] = described(says, named(unitShape(kind, false)))

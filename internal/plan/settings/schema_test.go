@@ -65,8 +65,10 @@ func TestSchemaFits(t *testing.T) {
 		}
 	}
 	for wrong, text := range map[string]string{
-		"unknown key": "[service.web]\nrun = \"a\"\nwach = []", "port": "[service.web]\nendpoint = { port = 70000 }", "choice": "[task.a]\noverlap = \"never\"",
-		"kind": "[task.a]\nready = { port = 1 }", "duration": "[task.a]\ndebounce = \"soon\"", "number": "[project]\njobs = 0",
+		"unknown key": "[service.web]\nrun = \"a\"\nwach = []", "port": "[service.web]\nendpoint = { port = 70000 }",
+		"choice": "[task.a]\noverlap = \"never\"",
+		"kind":   "[task.a]\nready = { port = 1 }", "duration": "[task.a]\ndebounce = \"soon\"",
+		"number": "[project]\njobs = 0",
 	} {
 		assert.Error(t, against(t, schema, []byte(text)), wrong)
 	}

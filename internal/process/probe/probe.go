@@ -85,7 +85,8 @@ func tryFile(file string, before fs.FileInfo) error {
 	switch {
 	case err != nil:
 		return errors.New("it does not exist")
-	case before != nil && os.SameFile(before, now) && before.ModTime().Equal(now.ModTime()) && before.Size() == now.Size():
+	case before != nil && os.SameFile(before, now) && before.ModTime().Equal(now.ModTime()) &&
+		before.Size() == now.Size():
 		return errors.New("it is older than the start")
 	}
 	return nil

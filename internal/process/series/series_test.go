@@ -16,7 +16,8 @@ func TestSamplesAreWrittenWhenTheyMove(t *testing.T) {
 	require.NoError(t, err)
 	defer w.Close()
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	for _, s := range []Sample{{}, {Memory: 100}, {Memory: 101}, {Memory: 120}, {Memory: 120, CPU: 0.005}, {Memory: 120, CPU: 0.5}, {Memory: 120, CPU: 0.5, Output: 7}} {
+	for _, s := range []Sample{{}, {Memory: 100}, {Memory: 101}, {Memory: 120}, {Memory: 120, CPU: 0.005},
+		{Memory: 120, CPU: 0.5}, {Memory: 120, CPU: 0.5, Output: 7}} {
 		require.NoError(t, w.Add(at, map[string]Sample{"tides": s}))
 	}
 	require.NoError(t, w.Add(at, nil), "it runs no more")

@@ -34,7 +34,8 @@ var forms = []form{
 
 var colonForm = regexp.MustCompile(
 	`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
-		`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
+		`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor` +
+		`|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
 		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?:? +)?(\S.*)$`,
 )
 
@@ -128,7 +129,8 @@ func severityOfCode(code string) results.Severity {
 }
 
 var bracketForm = regexp.MustCompile(
-	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) )?(?:([A-Z]+\d+) ?: )?(.*)$`,
+	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) ` +
+		`)?(?:([A-Z]+\d+) ?: )?(.*)$`,
 )
 
 func inBrackets(f *Reader, line string) (results.Mark, bool) {
@@ -163,7 +165,8 @@ func withDash(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5], Message: m[6]},
+		results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5],
+			Message: m[6]},
 	), true
 }
 
@@ -259,7 +262,8 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 
 var (
 	headForm = regexp.MustCompile(
-		`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`,
+		`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?` +
+			`|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`,
 	)
 	placeBare  = regexp.MustCompile(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
 	placeBelow = regexp.MustCompile(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
@@ -306,12 +310,14 @@ func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	}
 	f.tellNotes()
 	f.last = nil
-	f.header, f.left = &results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])}, linesBelow
+	f.header, f.left = &results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])},
+		linesBelow
 	return results.NoMark, true
 }
 
 var linkerForm = regexp.MustCompile(
-	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*|multiple definition of .*)$`,
+	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*` +
+		`|multiple definition of .*)$`,
 )
 
 func linker(f *Reader, line string) (results.Mark, bool) {
@@ -323,12 +329,14 @@ func linker(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Assumed: true, Message: m[3]},
+		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error,
+			Assumed: true, Message: m[3]},
 	), true
 }
 
 var wordForm = regexp.MustCompile(
-	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line (\d+)(?:[.,].*)?$`,
+	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line ` +
+		`(\d+)(?:[.,].*)?$`,
 )
 
 func inWords(f *Reader, line string) (results.Mark, bool) {
@@ -340,7 +348,8 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
+		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])},
+			Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
 	), true
 }
 
@@ -355,7 +364,8 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.Error, Rule: m[1], Message: m[2], Trace: true},
+		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.Error,
+			Rule: m[1], Message: m[2], Trace: true},
 	), true
 }
 
@@ -370,7 +380,8 @@ func rubyError(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	return f.found(
-		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error, Message: m[3], Rule: m[4], Trace: true},
+		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error,
+			Message: m[3], Rule: m[4], Trace: true},
 	), true
 }
 

@@ -46,7 +46,8 @@ var (
 	anyFrame   = regexp.MustCompile(`^\s+at \S`)
 	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*):(\d+)$`)
 	namesError = regexp.MustCompile(
-		`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: \[\w+\])?(?:: (.*))?$`,
+		`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: ` +
+			`\[\w+\])?(?:: (.*))?$`,
 	)
 	rustBegins = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
@@ -76,7 +77,8 @@ func (t *trace) begin(line string) bool {
 }
 
 func (t *trace) start(in traceKind) {
-	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", location.Location{}, location.Location{}, false, 0
+	t.in, t.message, t.rule, t.place, t.other, t.told, t.age = in, "", "", location.Location{}, location.Location{},
+		false, 0
 }
 
 // read goes on with a trace. It returns the finding when that is known, and reports whether the

@@ -22,7 +22,8 @@ func BenchmarkGoJSON(b *testing.B) {
 		lines = append(
 			lines,
 			`{"Time":"2030-05-04T12:00:00Z","Action":"run",`+at+`}`,
-			`{"Time":"2030-05-04T12:00:00Z","Action":"output",`+at+`,"Output":"    berths_test.go:9: berths = 4, want 3\n"}`,
+			`{"Time":"2030-05-04T12:00:00Z","Action":"output",`+at+`,"Output":"    berths_test.go:9: berths = 4, `+
+				`want 3\n"}`,
 			`{"Time":"2030-05-04T12:00:00Z","Action":"`+action+`",`+at+`,"Elapsed":0.01}`,
 		)
 	}

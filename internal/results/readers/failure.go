@@ -47,7 +47,8 @@ var (
 	goPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
 	// Places in traces and messages: of Go, Node and Rust, of Python, in brackets.
 	anyPlace = regexp.MustCompile(
-		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", line (\d+)|(?:^|\s)at (\S+) line (\d+)`,
+		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", ` +
+			`line (\d+)|(?:^|\s)at (\S+) line (\d+)`,
 	)
 )
 

@@ -38,7 +38,8 @@ func FuzzReader(f *testing.F) {
 	seeds(f, "output")
 	f.Add(
 		[]byte(
-			"not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\ntest a ... FAILED\n",
+			"not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\n" +
+				"test a ... FAILED\n",
 		),
 	)
 	dir := f.TempDir()

@@ -117,7 +117,8 @@ func (g *goJSON) write(ev goEvent) {
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
 func (g *goJSON) ended(ev goEvent) results.Mark {
-	status := map[string]results.Status{"pass": results.Passed, "fail": results.Failed, "skip": results.Skipped}[ev.Action]
+	status := map[string]results.Status{"pass": results.Passed, "fail": results.Failed,
+		"skip": results.Skipped}[ev.Action]
 	if ev.Test == "" {
 		return g.suiteEnded(ev, status)
 	}
@@ -127,7 +128,8 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 		c = &goCase{}
 	}
 	delete(g.open, key)
-	if parent := g.open[api.CaseName{Suite: ev.Package, Name: parentOf(ev.Test)}]; parent != nil && status == results.Failed {
+	if parent := g.open[api.CaseName{Suite: ev.Package, Name: parentOf(ev.Test)}]; parent != nil &&
+		status == results.Failed {
 		parent.childFailed = true
 	}
 	if c.children && (status != results.Failed || c.childFailed && !c.logged) {
@@ -159,7 +161,8 @@ func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 		delete(g.open, key)
 		if status == results.Failed && !c.children {
 			s.failed = true
-			out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed, Output: append(c.output, s.output...)}
+			out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed,
+				Output: append(c.output, s.output...)}
 			explain(&out, g.files, g.files.PackageFolder(ev.Package))
 			if out.Message == "" {
 				out.Message = unended
@@ -171,7 +174,8 @@ func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	if broken {
 		g.sink.Ended(brokenSuite(g.files, ev.Package, s.output))
 	}
-	g.sink.SuiteEnded(results.SuiteEnd{Suite: ev.Package, OK: status != results.Failed, Cached: s.cached, Broken: broken})
+	g.sink.SuiteEnded(results.SuiteEnd{Suite: ev.Package, OK: status != results.Failed, Cached: s.cached,
+		Broken: broken})
 	if status == results.Failed {
 		return results.MarkFailure
 	}
@@ -209,7 +213,8 @@ func (g *goJSON) end(complete bool) {
 	}
 	for _, key := range g.unended() {
 		if c := g.open[key]; !c.children {
-			g.sink.Ended(results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed, Message: unended, Output: c.output})
+			g.sink.Ended(results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed, Message: unended,
+				Output: c.output})
 		}
 	}
 }
@@ -319,7 +324,8 @@ func (g *goText) result(m []string) results.Mark {
 	g.active, g.current = true, ""
 	delete(g.began, name)
 	took, _ := time.ParseDuration(m[3] + "s")
-	c := results.Case{Name: name, Status: map[string]results.Status{"PASS": results.Passed, "FAIL": results.Failed, "SKIP": results.Skipped}[m[1]], Took: took}
+	c := results.Case{Name: name, Status: map[string]results.Status{"PASS": results.Passed, "FAIL": results.Failed,
+		"SKIP": results.Skipped}[m[1]], Took: took}
 	if log := g.logs[name]; log != nil {
 		c.Output = *log
 		delete(g.logs, name)

@@ -34,13 +34,18 @@ func TestJUnit(t *testing.T) {
 		cases, failed, ran int
 		err                string
 	}{
-		{"a case directly below testsuites", `<testsuites name="s"><testcase name="a"><failure message="low"/></testcase></testsuites>`, 1, 1, 1, ""},
-		{"suites in suites", `<testsuites><testsuite name="s"><testsuite name="t"><testcase name="a"/></testsuite><testcase name="b"><skipped/></testcase></testsuite></testsuites>`, 2, 0, 2, ""},
-		{"an error counts", `<testsuite name="s"><testcase name="a"><error>boom</error></testcase></testsuite>`, 1, 1, 1, ""},
-		{"another encoding", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?><testsuite name=\"s\"><testcase name=\"\xe4\"/></testsuite>", 1, 0, 1, ""},
+		{"a case directly below testsuites", `<testsuites name="s"><testcase name="a"><failure ` +
+			`message="low"/></testcase></testsuites>`, 1, 1, 1, ""},
+		{"suites in suites", `<testsuites><testsuite name="s"><testsuite name="t"><testcase ` +
+			`name="a"/></testsuite><testcase name="b"><skipped/></testcase></testsuite></testsuites>`, 2, 0, 2, ""},
+		{"an error counts", `<testsuite name="s"><testcase name="a"><error>boom</error></testcase></testsuite>`, 1, 1,
+			1, ""},
+		{"another encoding", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?><testsuite name=\"s\"><testcase " +
+			"name=\"\xe4\"/></testsuite>", 1, 0, 1, ""},
 		{"an empty report", `<testsuites/>`, 0, 0, 0, ""},
 		{"no report", `<html/>`, 0, 0, 0, "no <testsuite>"},
-		{"half a report", `<testsuite name="s"><testcase name="a"/><testcase name="b">`, 1, 0, 1, "ends within <testcase>"},
+		{"half a report", `<testsuite name="s"><testcase name="a"/><testcase name="b">`, 1, 0, 1,
+			"ends within <testcase>"},
 		{"no XML", `PASS`, 0, 0, 0, "no <testsuite>"},
 		{"nested without an end", strings.Repeat("<testsuite>", 100000), 0, 0, 0, "nested deeper than 100"},
 	} {
@@ -61,7 +66,8 @@ func TestJUnitHidesSecrets(t *testing.T) {
 	r, err := readReport(
 		t,
 		strings.NewReader(
-			`<testsuite name="s"><testcase name="a"><failure message="no hunter2">hunter2</failure><system-out>hunter2</system-out></testcase></testsuite>`,
+			`<testsuite name="s"><testcase name="a"><failure message="no `+
+				`hunter2">hunter2</failure><system-out>hunter2</system-out></testcase></testsuite>`,
 		),
 	)
 	require.NoError(t, err)
@@ -84,8 +90,10 @@ func TestJUnitIsAStream(t *testing.T) {
 	one := fmt.Sprintf(`<testcase name="a" classname="c"><system-out>%s</system-out></testcase>`, long)
 	deep := strings.Repeat(`<testsuite name="s">`, deepestJUnit-2)
 	for name, in := range map[string]io.Reader{
-		"flat": io.MultiReader(strings.NewReader("<testsuite>"), again(one, 24<<20/len(one)), strings.NewReader("</testsuite>")),
-		"deep": io.MultiReader(strings.NewReader(deep), again(one, 20_000), strings.NewReader(strings.Repeat("</testsuite>", deepestJUnit-2))),
+		"flat": io.MultiReader(strings.NewReader("<testsuite>"), again(one, 24<<20/len(one)),
+			strings.NewReader("</testsuite>")),
+		"deep": io.MultiReader(strings.NewReader(deep), again(one, 20_000),
+			strings.NewReader(strings.Repeat("</testsuite>", deepestJUnit-2))),
 	} {
 		t.Run(name, func(t *testing.T) {
 			var before, after runtime.MemStats

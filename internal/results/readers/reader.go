@@ -116,7 +116,8 @@ func (r *Reader) MayMatter(block []byte) bool {
 
 // nothingToDo is how build tools say that they have not run what was asked for, because its result is there.
 var nothingToDo = regexp.MustCompile(
-	`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b|\(cached\)`,
+	`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b` +
+		`|\(cached\)`,
 )
 
 // UpToDate reports whether the output of a unit whose cases are in files says that nothing had to be done.

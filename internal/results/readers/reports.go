@@ -58,7 +58,8 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (ke
 		if beside, _, err := reportFiles(o.Dir, pattern, since); err == nil && len(beside) > 0 && o.Dir != o.Root {
 			if rel, err := filepath.Rel(o.Root, o.Dir); err == nil {
 				return "", fmt.Errorf(
-					"its report was not written at %s, relative to the settings file; there is one in %s: write results = \"junit:%s\"",
+					"its report was not written at %s, relative to the settings file; there is one in %s: write "+
+						"results = \"junit:%s\"",
 					pattern,
 					rel,
 					filepath.ToSlash(filepath.Join(rel, pattern)),

@@ -96,9 +96,10 @@ func (s *spec) sign(m []string) results.Mark {
 	}
 	took, _ := time.ParseDuration(m[4] + "ms")
 	c := results.Case{
-		Name:   path,
-		Status: map[string]results.Status{"✔": results.Passed, "✖": results.Failed, "﹣": results.Skipped, "⚠": results.Skipped}[m[2]],
-		Took:   took,
+		Name: path,
+		Status: map[string]results.Status{"✔": results.Passed, "✖": results.Failed, "﹣": results.Skipped,
+			"⚠": results.Skipped}[m[2]],
+		Took: took,
 	}
 	c.Message = strings.TrimPrefix(m[5], " # ")
 	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it is skipped, or expected to fail

@@ -152,7 +152,8 @@ func (r *Record) Ended(c results.Case) {
 // onlySuite returns the suite in which a case of that name is known from earlier runs, if it is
 // only one.
 func (r *Record) onlySuite(name string) string {
-	if suites := r.suitesOf[name]; len(suites) == 1 && r.cases[api.CaseName{Suite: suites[0], Name: name}].Run != r.run.Number {
+	if suites := r.suitesOf[name]; len(suites) == 1 &&
+		r.cases[api.CaseName{Suite: suites[0], Name: name}].Run != r.run.Number {
 		return suites[0]
 	}
 	return ""
@@ -356,7 +357,8 @@ func (r *Record) End(at time.Time, complete, ok bool) {
 	}
 	if r.whole() && (ran > 0 || exitedWell) {
 		for key, t := range r.cases {
-			if _, ended := r.suites[key.Suite]; t.Run != r.run.Number && !ended && (ran > 0 || t.Status == results.Failed) {
+			if _, ended := r.suites[key.Suite]; t.Run != r.run.Number && !ended &&
+				(ran > 0 || t.Status == results.Failed) {
 				r.drop(key)
 			}
 		}

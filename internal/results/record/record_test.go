@@ -58,9 +58,10 @@ func TestRecord(t *testing.T) {
 					live = true
 				case "pass", "fail", "skip": // SUITE NAME [TOOK]
 					c := results.Case{
-						Suite:  words[1],
-						Name:   words[2],
-						Status: map[string]results.Status{"pass": results.Passed, "fail": results.Failed, "skip": results.Skipped}[words[0]],
+						Suite: words[1],
+						Name:  words[2],
+						Status: map[string]results.Status{"pass": results.Passed, "fail": results.Failed,
+							"skip": results.Skipped}[words[0]],
 					}
 					if c.Suite == "?" {
 						c.Suite = ""
@@ -203,9 +204,10 @@ func TestRecordHolds(t *testing.T) {
 					)
 				default:
 					c := results.Case{
-						Suite:  fmt.Sprint("s", small("suite")),
-						Name:   fmt.Sprint("n", small("name")),
-						Status: []results.Status{results.Passed, results.Failed, results.Skipped, results.Passed}[small("status")],
+						Suite: fmt.Sprint("s", small("suite")),
+						Name:  fmt.Sprint("n", small("name")),
+						Status: []results.Status{results.Passed, results.Failed, results.Skipped,
+							results.Passed}[small("status")],
 					}
 					r.Ended(c)
 					told[api.CaseName{Suite: c.Suite, Name: c.Name}] = c.Status

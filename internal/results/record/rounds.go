@@ -82,7 +82,8 @@ func (r *Record) known(f results.Finding) *TrackedFinding {
 			if same && t.Location == f.Location {
 				return t
 			}
-		case t.Change == api.GoneFinding, !same && (f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):
+		case t.Change == api.GoneFinding, !same &&
+			(f.Rule == "" || t.Rule != f.Rule || off > nearby || t.Severity != f.Severity):
 		default:
 			score := off
 			if !same {

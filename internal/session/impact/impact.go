@@ -135,7 +135,8 @@ func InterestsWithout(p *plan.Plan, ignored map[string][]string) []pattern.Inter
 	all := append(Interests(p), inOutputs(p)...)
 	all = append(
 		all,
-		pattern.Interest{Key: Elsewhere, Rules: []pattern.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce, Spare: true,
+		pattern.Interest{Key: Elsewhere, Rules: []pattern.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce,
+			Spare:  true,
 			Ignore: []string{"**/.*", "**/node_modules"}},
 	)
 	for i := range all {

@@ -29,7 +29,8 @@ func TestMissing(t *testing.T) {
 		{"internal/{area}/*.go", `go test "./internal/{area}"`, "internal/gone/a.go", "removed", "./internal/gone"},
 		{"internal/{area}/*.go", "go test ferries.example/internal/{area}", "internal/fares/a.go", "written", ""},
 		{"models/{name}.rb", "rspec spec/models/{name}_spec.rb", "models/berth.rb", "written", ""},
-		{"models/{name}.rb", "rspec spec/models/{name}_spec.rb", "models/quay.rb", "written", "spec/models/quay_spec.rb"},
+		{"models/{name}.rb", "rspec spec/models/{name}_spec.rb", "models/quay.rb", "written",
+			"spec/models/quay_spec.rb"},
 		{"models/{name}.rb", "rspec -e {name}", "models/quay.rb", "written", ""},
 		{"{file...}", "pytest {file}", "tests/gone.py", "removed", "tests/gone.py"},
 		{"{area}/{file}", "pytest --file={area}/{file}", "tests/gone.py", "removed", ""},
@@ -37,7 +38,8 @@ func TestMissing(t *testing.T) {
 		when := plan.Pattern{Text: test.when}
 		u.Reactions = []plan.Reaction{{When: when, Run: &plan.Command{Shell: test.run}}}
 		captures := map[string]string{}
-		for _, a := range watch.Explain(root, []pattern.Interest{{Key: "tests", Rules: []pattern.Rule{{Pattern: test.when}}}}, test.path) {
+		for _, a := range watch.Explain(root, []pattern.Interest{{Key: "tests",
+			Rules: []pattern.Rule{{Pattern: test.when}}}}, test.path) {
 			captures = a.Captures
 		}
 		require.NotEmpty(t, captures, test.when)

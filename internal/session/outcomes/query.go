@@ -22,7 +22,8 @@ type known struct {
 	findings []api.Finding
 }
 
-// Results answers queries about the cases and findings of a session's units. Its methods may be called from any goroutine.
+// Results answers queries about the cases and findings of a session's units. Its methods may be called from any
+// goroutine.
 type Results struct {
 	of    *run.Trackers
 	clean func(string) string

@@ -1,6 +1,7 @@
 // Package pages runs relays: units whose run is a server in this process, which serves a directory or passes requests
-// on to a service, and refreshes browsers. To the rest of the session a relay's server is a process like any other. What a
-// page has to wait for is decided by the engine; how it is served, by package relay. Start reading at Servers.Start.
+// on to a service, and refreshes browsers. To the rest of the session a relay's server is a process like any other.
+// What a page has to wait for is decided by the engine; how it is served, by package relay. Start reading at
+// Servers.Start.
 package pages
 
 import (
@@ -30,11 +31,13 @@ type Host interface {
 	State() *engine.Snapshot
 	Changed() (<-chan struct{}, func()) // has a value when the state is another, until the function is called
 	Time(m engine.Moment) time.Time
-	Send(ev engine.Event)                                                        // to the engine; it waits for room
-	Note(e logbook.Entry, text string)                                           // into the session's account and the log
-	Clean(text string) string                                                    // as it may be shown
-	Opened(unit string, at netip.AddrPort)                                       // says that a unit listens there
-	Address(u *plan.Unit) netip.AddrPort                                         // where a unit answers; zero: not known
+	Send(ev engine.Event) // to the engine; it waits for room
+	// into the session's account and the log
+	Note(e logbook.Entry, text string)
+	Clean(text string) string              // as it may be shown
+	Opened(unit string, at netip.AddrPort) // says that a unit listens there
+	// where a unit answers; zero: not known
+	Address(u *plan.Unit) netip.AddrPort
 	Explain(unit string, run, most int) (lines []string, findings []api.Finding) // why a run failed
 }
 
@@ -137,8 +140,8 @@ func (p *Server) over() bool {
 	}
 }
 
-// LookAt finds out whether all is there that a relay serves, and tells the engine what is missing, and once when nothing
-// is any more. It does not block: it looks at files in another goroutine, once at a time.
+// LookAt finds out whether all is there that a relay serves, and tells the engine what is missing, and once when
+// nothing is any more. It does not block: it looks at files in another goroutine, once at a time.
 func (s *Servers) LookAt(live *run.Live) {
 	p := s.Of(live.Unit.Name)
 	if live.Unit.Relay == nil || live.IsOver() || p == nil || !p.looks.CompareAndSwap(false, true) {

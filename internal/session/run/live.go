@@ -126,7 +126,8 @@ func leadsTo(address, root string) bool {
 // spec is how a command of the run is spawned.
 func (r *Live) spec(c plan.Command) process.Spec {
 	return process.Spec{
-		Name: r.Unit.Name, Argv: c.Argv(), Dir: r.Unit.Dir, Env: append(environment(r.Unit, r.Number), r.project.Marks...),
+		Name: r.Unit.Name, Argv: c.Argv(), Dir: r.Unit.Dir,
+		Env:  append(environment(r.Unit, r.Number), r.project.Marks...),
 		Cols: r.Terminal.Size().Cols, Rows: r.Terminal.Size().Rows,
 		Output: func(p []byte) { r.output(p) },
 	}
@@ -468,9 +469,9 @@ func (t *tail) err(how string) error {
 	return errors.New(how)
 }
 
-// Start begins the run. What may block is done in the run's own order, so that a signal waits for no lock of the system;
-// steps that come before the command take their time, so they have a goroutine of their own and do not keep a signal
-// waiting. It does not block.
+// Start begins the run. What may block is done in the run's own order, so that a signal waits for no lock of the
+// system; steps that come before the command take their time, so they have a goroutine of their own and do not keep a
+// signal waiting. It does not block.
 func (r *Live) Start(o engine.Start) {
 	r.inOrder.do(func() {
 		r.trackResults(o)

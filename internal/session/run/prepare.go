@@ -119,7 +119,8 @@ func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	spec.Exited = func(x process.Exit) { exited <- x }
 	process, err := r.project.Spawner.Start(spec)
 	if err != nil {
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})
+		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run,
+			Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})
 		return false
 	}
 	r.have(process)

@@ -37,20 +37,23 @@ type Book interface {
 	AppendBlock(e logbook.Entry, block []byte)
 }
 
-// Host is what a run needs of its session. Its methods may be called from any goroutine. Those that look at files block.
+// Host is what a run needs of its session. Its methods may be called from any goroutine. Those that look at files
+// block.
 type Host interface {
-	Send(ev engine.Event)                              // to the engine; it waits for room
-	Say(e logbook.Entry, f api.Fact)                   // into the session's account and the log
-	Note(e logbook.Entry, text string)                 // the same, of words alone
-	Moment(t time.Time) engine.Moment                  // for the engine
-	Plan() *plan.Plan                                  // that is in use
-	Hidden() *redact.Mask                              // secrets
-	Clean(text string) string                          // as it may be shown
-	Wrote(unit string, n int)                          // counts bytes of output
-	Attach(r *Live)                                    // gives the run its terminal, which is the unit's
-	Asks(r *Live, ask api.Ask)                         // what the run waits for; without a kind: nothing
-	InDoubt(unit string) bool                          // whether what a unit made may be of older files than those that are there
-	Made(u *plan.Unit, run int) time.Time              // notes the outputs of a good run; the time of the oldest. It looks at files
+	Send(ev engine.Event)              // to the engine; it waits for room
+	Say(e logbook.Entry, f api.Fact)   // into the session's account and the log
+	Note(e logbook.Entry, text string) // the same, of words alone
+	Moment(t time.Time) engine.Moment  // for the engine
+	Plan() *plan.Plan                  // that is in use
+	Hidden() *redact.Mask              // secrets
+	Clean(text string) string          // as it may be shown
+	Wrote(unit string, n int)          // counts bytes of output
+	Attach(r *Live)                    // gives the run its terminal, which is the unit's
+	Asks(r *Live, ask api.Ask)         // what the run waits for; without a kind: nothing
+	// whether what a unit made may be of older files than those that are there
+	InDoubt(unit string) bool
+	// notes the outputs of a good run; the time of the oldest. It looks at files
+	Made(u *plan.Unit, run int) time.Time
 	Reused(u *plan.Unit, run int)                      // notes the outputs of an earlier run. It looks at files
 	Newest(u *plan.Unit) time.Time                     // see engine.Exited. It looks at files
 	Begin(r *Live, spec process.Spec) (Process, error) // starts the run's process, or a relay's server

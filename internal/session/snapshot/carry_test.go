@@ -109,7 +109,8 @@ func TestConversionsCarryAll(t *testing.T) {
 		"report": {c.report(some[engine.Report]()), nil},
 		"run":    {c.Run(some[engine.Run]()), nil},
 		"ripple": {*c.Ripple(ptr(some[engine.Ripple]())), nil},
-		"fact":   {c.Fact(fact), []string{"fact.ID", "fact.Address"}}, // the account gives the one, addresses have facts of their own
+		// the account gives the one, addresses have facts of their own
+		"fact":   {c.Fact(fact), []string{"fact.ID", "fact.Address"}},
 		"loop":   {*c.loop(ptr(some[engine.Loop]())), nil},
 		"jobs":   {c.jobs(some[engine.Jobs]()), nil},
 		"doubts": {c.Doubts([]engine.Doubt{some[engine.Doubt]()}), nil},

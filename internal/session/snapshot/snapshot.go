@@ -78,7 +78,8 @@ func (c Converter) report(r engine.Report) api.Report {
 	counts := r.Counts
 	counts.Running, counts.Names, counts.First = c(r.Running), c.All(r.Names), c(r.First)
 	return api.Report{
-		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: explain.Totals(r), Trouble: c(explain.Report(r)),
+		Counts: counts, FailedAt: r.FailedAt, Usual: api.Seconds(r.Usual), Text: explain.Totals(r),
+		Trouble: c(explain.Report(r)),
 	}
 }
 

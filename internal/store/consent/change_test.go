@@ -21,12 +21,15 @@ func TestWhenAndHowCount(t *testing.T) {
 	s := In(t.TempDir())
 	require.NoError(t, s.Add(project()))
 	for want, change := range map[string]func(p *plan.Plan){
-		"hides values of: *_TOKEN":                     func(p *plan.Plan) { p.Secret = []string{"*_TOKEN"} },
-		"tides needs: db":                              func(p *plan.Plan) { p.Units[0].Needs = []string{"db"} },
-		"tides starts only when asked: yes":            func(p *plan.Plan) { p.Units[0].Manual = true },
-		"tides is stopped by: SIGINT, killed after 5s": func(p *plan.Plan) { p.Units[0].Stop = plan.Stop{Signal: "INT", Grace: 5 * time.Second} },
-		`tides narrows by: adding x, joined by ""`:     func(p *plan.Plan) { p.Units[0].Narrow = &plan.Narrow{Add: "x"} },
-		"tides watches: **":                            func(p *plan.Plan) { p.Units[0].Watch = []plan.Pattern{{Text: "**"}} },
+		"hides values of: *_TOKEN":          func(p *plan.Plan) { p.Secret = []string{"*_TOKEN"} },
+		"tides needs: db":                   func(p *plan.Plan) { p.Units[0].Needs = []string{"db"} },
+		"tides starts only when asked: yes": func(p *plan.Plan) { p.Units[0].Manual = true },
+		"tides is stopped by: SIGINT, killed after 5s": func(p *plan.Plan) {
+			p.Units[0].Stop = plan.Stop{Signal: "INT",
+				Grace: 5 * time.Second}
+		},
+		`tides narrows by: adding x, joined by ""`: func(p *plan.Plan) { p.Units[0].Narrow = &plan.Narrow{Add: "x"} },
+		"tides watches: **":                        func(p *plan.Plan) { p.Units[0].Watch = []plan.Pattern{{Text: "**"}} },
 	} {
 		t.Run(want, func(t *testing.T) {
 			p := project()

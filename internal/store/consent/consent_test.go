@@ -34,10 +34,13 @@ func TestEverythingCounts(t *testing.T) {
 
 	other := plan.Command{Shell: "something else"}
 	for want, change := range map[string]func(u *plan.Unit){
-		"tides runs: something else":                  func(u *plan.Unit) { u.Run = other },
-		"tides is: a task":                            func(u *plan.Unit) { u.Kind = plan.Task },
-		"tides in: /":                                 func(u *plan.Unit) { u.Dir = "/" },
-		"tides with: PATH=.":                          func(u *plan.Unit) { u.OwnEnv = []plan.Variable{{Name: "PATH", Value: "."}} },
+		"tides runs: something else": func(u *plan.Unit) { u.Run = other },
+		"tides is: a task":           func(u *plan.Unit) { u.Kind = plan.Task },
+		"tides in: /":                func(u *plan.Unit) { u.Dir = "/" },
+		"tides with: PATH=.": func(u *plan.Unit) {
+			u.OwnEnv = []plan.Variable{{Name: "PATH",
+				Value: "."}}
+		},
 		"tides reads variables from: .env":            func(u *plan.Unit) { u.EnvFiles = []string{".env"} },
 		"tides setup: something else":                 func(u *plan.Unit) { u.Setup[0].Run = other },
 		"tides prelude: something else":               func(u *plan.Unit) { u.Prelude = []plan.Step{{Run: other}} },
@@ -48,7 +51,10 @@ func TestEverythingCounts(t *testing.T) {
 		"tides on *.go is sent: HUP": func(u *plan.Unit) {
 			u.Reactions = []plan.Reaction{{When: plan.Pattern{Text: "*.go"}, Do: plan.SendSignal, Signal: "HUP"}}
 		},
-		"tides opens in the browser: http://localhost:1/": func(u *plan.Unit) { u.Endpoint = plan.Endpoint{Port: 1, WhenUp: "browse"} },
+		"tides opens in the browser: http://localhost:1/": func(u *plan.Unit) {
+			u.Endpoint = plan.Endpoint{Port: 1,
+				WhenUp: "browse"}
+		},
 	} {
 		t.Run(want, func(t *testing.T) {
 			p := project()

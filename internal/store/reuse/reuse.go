@@ -121,7 +121,11 @@ func (a *Attempt) EndedWell(told []byte) error {
 	}
 	now := time.Now()
 	last := record{Needed: needed, Outputs: outputs, At: now, Took: now.Sub(a.began)}
-	if err := files.KeepCache(r.toldBy(a.unit), func(w io.Writer) error { _, err := w.Write(told); return err }); err != nil {
+	if err := files.KeepCache(r.toldBy(a.unit), func(w io.Writer) error {
+		_,
+			err := w.Write(told)
+		return err
+	}); err != nil {
 		return fmt.Errorf("remember what %s has told: %w", a.unit.Name, err)
 	}
 	if err := files.KeepCache(

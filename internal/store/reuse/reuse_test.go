@@ -44,7 +44,8 @@ reuse = true
 func open(t *testing.T) *office {
 	o := &office{t, t.TempDir(), t.TempDir()}
 	o.write(plan.FileName, settingsText)
-	for _, name := range []string{"tides.csv", "rates.csv", "fares/a.csv", "build/rates.json", "build/fares.json", "build/pages/1.html"} {
+	for _, name := range []string{"tides.csv", "rates.csv", "fares/a.csv", "build/rates.json", "build/fares.json",
+		"build/pages/1.html"} {
 		o.write(name, name)
 	}
 	o.write("bin/fares", "#!/bin/sh\n")

@@ -45,7 +45,8 @@ func TestStyled(t *testing.T) {
 // FuzzShown holds that nothing comes through that a terminal acts on, but colours and
 // links that end with their line.
 func FuzzShown(f *testing.F) {
-	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;https://u\x07x", "\x9b\u009b", "\u202e", "\x1b", "\x1bP\x1b\\"} {
+	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;https://u\x07x", "\x9b\u009b", "\u202e", "\x1b",
+		"\x1bP\x1b\\"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

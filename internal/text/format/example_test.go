@@ -8,7 +8,8 @@ import (
 )
 
 func ExampleDuration() {
-	for _, d := range []time.Duration{410 * time.Millisecond, 12300 * time.Millisecond, 245 * time.Second, 127 * time.Minute} {
+	for _, d := range []time.Duration{410 * time.Millisecond, 12300 * time.Millisecond, 245 * time.Second,
+		127 * time.Minute} {
 		fmt.Println(format.Duration(d))
 	}
 	// Output:

@@ -13,7 +13,8 @@ import (
 func LimitText(folders int) string {
 	const watches, instances = "fs.inotify.max_user_watches", "fs.inotify.max_user_instances"
 	return fmt.Sprintf(
-		"the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w %s=%d %s=%d",
+		"the system has no watch left for %s: looked at every second instead. To raise the limits: sudo sysctl -w "+
+			"%s=%d %s=%d",
 		format.Count(
 			folders,
 			"directory",

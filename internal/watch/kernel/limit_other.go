@@ -11,7 +11,8 @@ import (
 // LimitText says that folders have no watch, and how to get more.
 func LimitText(folders int) string {
 	return fmt.Sprintf(
-		"the system has no watch left for %s: looked at every second instead. To raise the limit, before the next start: ulimit -n 65536",
+		"the system has no watch left for %s: looked at every second instead. To raise the limit, before the next "+
+			"start: ulimit -n 65536",
 		format.Count(folders, "directory"),
 	)
 }

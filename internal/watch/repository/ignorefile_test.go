@@ -70,7 +70,8 @@ func TestMain(m *testing.M) {
 	ignore := filepath.Join(home, "ignore")
 	os.WriteFile(ignore, []byte("*.mine\n!a/b/*.mine\n"), 0o644)
 	os.WriteFile(filepath.Join(home, "gitconfig"), []byte("[core]\n\texcludesFile = "+ignore+"\n"), 0o644)
-	for name, value := range map[string]string{"HOME": home, "XDG_CONFIG_HOME": home, "GIT_CONFIG_GLOBAL": filepath.Join(home, "gitconfig"), "GIT_CONFIG_SYSTEM": os.DevNull} {
+	for name, value := range map[string]string{"HOME": home, "XDG_CONFIG_HOME": home,
+		"GIT_CONFIG_GLOBAL": filepath.Join(home, "gitconfig"), "GIT_CONFIG_SYSTEM": os.DevNull} {
 		os.Setenv(name, value)
 	}
 	code := m.Run()

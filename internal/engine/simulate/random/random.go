@@ -253,8 +253,11 @@ func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 		Cuts:     r.IntN(4) == 0,
 		Skips:    r.IntN(2) == 0,
 		Compares: r.IntN(2) == 0,
-		Notice:   func() time.Duration { return d(r, 1, int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond)) },
-		Lag:      func() time.Duration { return d(r, 0, 15) },
+		Notice: func() time.Duration {
+			return d(r, 1,
+				int(min(pass.Within*2/3, 400*time.Millisecond)/time.Millisecond))
+		},
+		Lag: func() time.Duration { return d(r, 0, 15) },
 		Work: func() (time.Duration, bool) {
 			takes := d(r, 1, 600)
 			switch {
@@ -332,7 +335,8 @@ func (dr *script) act() {
 
 // setClock sets the wall clock, in either direction, by a little or by hours.
 func (dr *script) setClock() {
-	by := []time.Duration{50 * time.Millisecond, 300 * time.Millisecond, 10 * time.Second, time.Hour, 9 * time.Hour}[dr.rand.IntN(5)]
+	by := []time.Duration{50 * time.Millisecond, 300 * time.Millisecond, 10 * time.Second, time.Hour,
+		9 * time.Hour}[dr.rand.IntN(5)]
 	if dr.rand.IntN(2) == 0 {
 		by = -by
 	}

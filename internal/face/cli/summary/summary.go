@@ -56,7 +56,8 @@ func accountOf(snap *api.Snapshot, now time.Time) []string {
 
 // endings say how units ended, those that ended alike in one line, the broken ones first.
 func endings(snap *api.Snapshot) []string {
-	const broken, killed, stopped, done, idle = "broken", "killed, as they did not end in time", "stopped", "done", "never ran"
+	const broken, killed, stopped, done, idle = "broken", "killed, as they did not end in time", "stopped", "done",
+		"never ran"
 	by := map[string][]string{}
 	for _, u := range snap.Units {
 		switch {
