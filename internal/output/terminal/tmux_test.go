@@ -51,24 +51,26 @@ func (a *another) tmux(words ...string) string {
 	return string(out)
 }
 
-// shows returns what tmux shows of some bytes, and where its cursor is.
-func (a *another) shows(written []byte) (text string, row, col int) {
+// shows returns what tmux shows of some bytes, and where its cursor is. It waits for a moment until that is what is
+// wanted: a pane that was just respawned is empty at times on a busy machine.
+func (a *another) shows(written []byte, wanted string) (text string, row, col int) {
 	a.number++
 	file, done := filepath.Join(a.dir, "written"), fmt.Sprintf("done-%d", a.number)
 	require.NoError(a.t, os.WriteFile(file, fmt.Appendf(written, "\x1b]2;%s\x07", done), 0o600))
 	a.tmux("respawn-pane", "-k", "stty raw -echo; cat "+file+"; exec sleep 1000")
-	require.Eventually(
-		a.t,
-		func() bool { return strings.TrimSpace(a.tmux("display", "-p", "#{pane_title}")) == done },
-		time.Minute,
-		5*time.Millisecond,
-	)
-	fmt.Sscanf(a.tmux("display", "-p", "#{cursor_y} #{cursor_x}"), "%d %d", &row, &col)
-	rows := strings.Split(a.tmux("capture-pane", "-p"), "\n")
-	for i := range rows {
-		rows[i] = strings.TrimRight(rows[i], " ")
+	title := func() bool { return strings.TrimSpace(a.tmux("display", "-p", "#{pane_title}")) == done }
+	require.Eventually(a.t, title, time.Minute, 5*time.Millisecond)
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		fmt.Sscanf(a.tmux("display", "-p", "#{cursor_y} #{cursor_x}"), "%d %d", &row, &col)
+		rows := strings.Split(a.tmux("capture-pane", "-p"), "\n")
+		for i := range rows {
+			rows[i] = strings.TrimRight(rows[i], " ")
+		}
+		text = strings.TrimRight(strings.Join(rows, "\n"), "\n")
+		if text == wanted || time.Now().After(until) {
+			return text, row, col
+		}
 	}
-	return strings.TrimRight(strings.Join(rows, "\n"), "\n"), row, col
 }
 
 var size80 = api.Size{Cols: 80, Rows: 24}
@@ -86,7 +88,7 @@ func TestAsTmuxShows(t *testing.T) {
 			require.NoError(t, err)
 			f := open(t, size80.Cols, size80.Rows)
 			f.write(string(written))
-			want, row, col := a.shows(written)
+			want, row, col := a.shows(written, f.text())
 			assert.Equal(t, want, f.text())
 			at := f.Picture(nil).Cursor
 			assert.Equal(t, [2]int{row, min(col, size80.Cols-1)}, [2]int{at.Row, at.Col})
@@ -101,7 +103,7 @@ func TestRandomAsTmux(t *testing.T) {
 		written := randomStream(rand.New(rand.NewPCG(seed, 7)), size80, seed%2 > 0)
 		f := open(t, size80.Cols, size80.Rows)
 		f.write(written)
-		want, row, col := a.shows([]byte(written))
+		want, row, col := a.shows([]byte(written), f.text())
 		got := f.text()
 		at := f.Picture(nil).Cursor
 		if !assert.Equal(t, want, got, "seed %d: %q", seed, written) ||
