@@ -71,8 +71,8 @@ debounce = "0"
 `, ports[1], ports[1], ports[0]))
 	o.write("server.js", officeServer)
 	o.write("page.html", officePage)
-	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(1, 2, 3) }\n")
-	o.write("style/colours.css", "p { color: rgb(4, 5, 6) }\n")
+	o.write("style/site.css", "@import url('/colors.css');\nh1 { color: rgb(1, 2, 3) }\n")
+	o.write("style/colors.css", "p { color: rgb(4, 5, 6) }\n")
 	o.write("style/logo.svg", logo(20))
 	env := append(os.Environ(), "XDG_STATE_HOME="+o.dir+"/.state", "XDG_RUNTIME_DIR=")
 	o.run = func(words ...string) string {
@@ -163,9 +163,9 @@ func (b *browser) comesTo(expression, want string) {
 }
 
 const (
-	headingColour = `getComputedStyle(document.getElementById("heading")).color`
-	lineColour    = `getComputedStyle(document.getElementById("line")).color`
-	typedName     = `document.getElementById("name")?.value`
+	headingColor = `getComputedStyle(document.getElementById("heading")).color`
+	lineColor    = `getComputedStyle(document.getElementById("line")).color`
+	typedName    = `document.getElementById("name")?.value`
 )
 
 // TestInTheBrowser holds relays to what a person sees: a style sheet is swapped with the form's text kept,
@@ -185,14 +185,14 @@ func TestInTheBrowser(t *testing.T) {
 		"%s",
 		o.run("status"),
 	)
-	b.comesTo(headingColour, "rgb(1, 2, 3)")
-	b.comesTo(lineColour, "rgb(4, 5, 6)")
+	b.comesTo(headingColor, "rgb(1, 2, 3)")
+	b.comesTo(lineColor, "rgb(4, 5, 6)")
 	b.do(chromedp.Evaluate[chromedp.Void](`window.sameDocument = true; scrollTo(0, 700)`))
 
-	o.write("style/site.css", "@import url('/colours.css');\nh1 { color: rgb(7, 8, 9) }\n")
-	b.comesTo(headingColour, "rgb(7, 8, 9)")
-	o.write("style/colours.css", "p { color: rgb(10, 11, 12) }\n")
-	b.comesTo(lineColour, "rgb(10, 11, 12)")
+	o.write("style/site.css", "@import url('/colors.css');\nh1 { color: rgb(7, 8, 9) }\n")
+	b.comesTo(headingColor, "rgb(7, 8, 9)")
+	o.write("style/colors.css", "p { color: rgb(10, 11, 12) }\n")
+	b.comesTo(lineColor, "rgb(10, 11, 12)")
 	b.comesTo("document.images[0].naturalWidth", "20")
 	o.write("style/logo.svg", logo(30))
 	b.comesTo("document.images[0].naturalWidth", "30")
@@ -265,7 +265,7 @@ func TestNoGetFails(t *testing.T) {
 func TestStyleIsSwappedSoon(t *testing.T) {
 	o, b := openTicketOffice(t), openBrowser(t)
 	b.do(chromedp.Navigate(o.url + "/"))
-	b.comesTo(headingColour, "rgb(1, 2, 3)")
+	b.comesTo(headingColor, "rgb(1, 2, 3)")
 	require.True(t, holds(patience, func() bool { return strings.Contains(o.run("status", "--json"), `"pages":1`) }))
 	var all []time.Duration
 	for n := range 11 {
@@ -275,14 +275,14 @@ func TestStyleIsSwappedSoon(t *testing.T) {
 				fmt.Sprintf(
 					`window.when = new Promise(done => { const look = () => %s === %q ? done(Date.now()) : `+
 						`requestAnimationFrame(look); look(); }); 0`,
-					headingColour,
+					headingColor,
 					want,
 				),
 			),
 		)
 		began := time.Now()
 		o.write("style/site.css", "h1 { color: "+want+" }\n")
-		b.comesTo(headingColour, want)
+		b.comesTo(headingColor, want)
 		at, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64]("window.when", chromedp.EvalAwaitPromise))
 		require.NoError(t, err)
 		all = append(all, time.UnixMilli(int64(at)).Sub(began))

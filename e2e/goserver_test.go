@@ -50,7 +50,7 @@ func (s *safeBuffer) String() string {
 }
 
 // TestRealGoServer saves a package that a server under "go run" imports, ten
-// times, and sees the new behaviour each time. "go run" starts the server as a
+// times, and sees the new behavior each time. "go run" starts the server as a
 // child of its own; leaving must end that one too.
 func TestRealGoServer(t *testing.T) {
 	t.Parallel()

@@ -188,7 +188,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	rules := "http://127.0.0.1:" + string(port[1]) + "/rules"
 	answers(t, rules, `0.60 m under keel`)
 
-	// A save restarts what it concerns, and the new behaviour is there.
+	// A save restarts what it concerns, and the new behavior is there.
 	edit(t, file("berths/rules.toml"), "under_keel = 0.6", "under_keel = 0.9")
 	s.shows(`ripple 2: current after`)
 	s.shows(`run 2 restarts: berths/rules.toml changed`)

@@ -82,7 +82,7 @@ type Log interface {
 	// done. It returns early with the error of found or of the context.
 	Search(ctx context.Context, q SearchQuery, found func(Found) error) error
 
-	// Text writes lines as "15:04:05.000 NAME  text" with colours and links in them, from
+	// Text writes lines as "15:04:05.000 NAME  text" with colors and links in them, from
 	// one number up to another, but not farther than there are any. Each Write is of whole
 	// lines. It returns the number of the line that comes next.
 	Text(ctx context.Context, from, end int64, w io.Writer) (int64, error)
@@ -246,7 +246,7 @@ type Line struct {
 	Ripple int       `json:"ripple,omitempty"` // that has brought it about
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
-	Text   string    `json:"text"` // without its end; may hold colour sequences and links
+	Text   string    `json:"text"` // without its end; may hold color sequences and links
 	// Continues says that it goes on with the line of its run before, which was told before it
 	// had an end: a prompt and what was typed.
 	Continues bool `json:"continues,omitempty"`

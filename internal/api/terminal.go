@@ -84,7 +84,7 @@ type Cells struct {
 	Style
 }
 
-// Style is how cells look. A colour is "" for the terminal's own, "0" to "255" for one of its
+// Style is how cells look. A color is "" for the terminal's own, "0" to "255" for one of its
 // palette, or "#rrggbb".
 type Style struct {
 	Foreground string `json:"fg,omitempty"`

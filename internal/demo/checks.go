@@ -163,7 +163,7 @@ var rules = []rule{
 	{
 		"tickets/style.css",
 		"palette",
-		"this colour is not one of the line's",
+		"this color is not one of the line's",
 		"warning",
 		regexp.MustCompile(`#(?:22303c|0b5a6e)`),
 	},
@@ -183,12 +183,12 @@ func lint(ctx context.Context) error {
 			if at == nil {
 				continue
 			}
-			colour := yellow
+			color := yellow
 			if r.severity == "error" {
 				errs++
-				colour = "\x1b[31m"
+				color = "\x1b[31m"
 			}
-			say("%s:%d:%d: %s%s%s: %s [%s]", r.file, number+1, at[0]+1, colour, r.severity, plain, r.says, r.name)
+			say("%s:%d:%d: %s%s%s: %s [%s]", r.file, number+1, at[0]+1, color, r.severity, plain, r.says, r.name)
 		}
 	}
 	if errs > 0 {

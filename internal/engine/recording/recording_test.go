@@ -31,8 +31,8 @@ func record(t *testing.T) string {
 	var out bytes.Buffer
 	r, err := NewRecorder(&out, p)
 	require.NoError(t, err)
-	w := simulate.NewWorld(p, func(string, int) simulate.Behaviour {
-		return simulate.Behaviour{
+	w := simulate.NewWorld(p, func(string, int) simulate.Behavior {
+		return simulate.Behavior{
 			ReadyAfter: time.Millisecond,
 			EndsAfter:  10 * time.Second,
 			StopTakes:  time.Millisecond,

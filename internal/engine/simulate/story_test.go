@@ -61,10 +61,10 @@ func TestStories(t *testing.T) {
 // tell plays the commands of a story and returns it with what followed.
 func tell(t *testing.T, p *plan.Plan, story string) string {
 	var out strings.Builder
-	behaviours, failing := map[string]Behaviour{}, map[string]bool{}
-	well := Behaviour{ReadyAfter: 300 * time.Millisecond, EndsAfter: -1, StopTakes: 50 * time.Millisecond}
-	w := NewWorld(p, func(unit string, _ int) Behaviour {
-		if b, ok := behaviours[unit]; ok {
+	behaviors, failing := map[string]Behavior{}, map[string]bool{}
+	well := Behavior{ReadyAfter: 300 * time.Millisecond, EndsAfter: -1, StopTakes: 50 * time.Millisecond}
+	w := NewWorld(p, func(unit string, _ int) Behavior {
+		if b, ok := behaviors[unit]; ok {
 			return b
 		}
 		b := well
@@ -99,7 +99,7 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 			continue
 		}
 		out.WriteString(line + "\n")
-		obey(t, w, behaviours, failing, well, command)
+		obey(t, w, behaviors, failing, well, command)
 		if strings.HasPrefix(command, "wait") {
 			snap := w.Engine.Snapshot()
 			fmt.Fprintf(&out, "= %s  %s\n", snap.Verdict.Word, explain.Verdict(snap))
@@ -112,9 +112,9 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 func obey(
 	t *testing.T,
 	w *World,
-	behaviours map[string]Behaviour,
+	behaviors map[string]Behavior,
 	failing map[string]bool,
-	well Behaviour,
+	well Behavior,
 	command string,
 ) {
 	verb, rest, _ := strings.Cut(command, " ")
@@ -178,7 +178,7 @@ func obey(
 		for _, word := range strings.Fields(rest) {
 			b = b.with(t, word)
 		}
-		behaviours[unit] = b
+		behaviors[unit] = b
 	default:
 		request, unit := command, ""
 		if i := strings.LastIndexByte(command, ' '); i >= 0 && w.Plan.Unit(command[i+1:]) != nil {
@@ -210,7 +210,7 @@ func parseHit(t *testing.T, p *plan.Plan, path, text string) engine.Hit {
 }
 
 // with changes one trait, written as name=value.
-func (b Behaviour) with(t *testing.T, trait string) Behaviour {
+func (b Behavior) with(t *testing.T, trait string) Behavior {
 	name, value, _ := strings.Cut(trait, "=")
 	length := func() time.Duration {
 		if value == "never" || value == "ignore" {

@@ -17,8 +17,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Behaviour is what the process of one run does.
-type Behaviour struct {
+// Behavior is what the process of one run does.
+type Behavior struct {
 	NoSpawn    bool          // the command cannot be started
 	SetupTakes time.Duration // steps before the process, if any
 	Quick      bool          // they are no setup
@@ -60,7 +60,7 @@ type World struct {
 // Hooks let a test decide what happens in the world, and see it.
 type Hooks struct {
 	// Behave says what a run's process will do. It is asked once for each run.
-	Behave func(unit string, run int) Behaviour
+	Behave func(unit string, run int) Behavior
 	// Observe, if set, is called before and after each step.
 	Before func(ev engine.Event)
 	After  func(ev engine.Event, orders []engine.Order)
@@ -116,7 +116,7 @@ type disk struct {
 
 type process struct {
 	run     int
-	b       Behaviour
+	b       Behavior
 	alive   bool
 	went    bool  // its step has begun
 	tool    *tool // nil where it takes up no changes
@@ -129,7 +129,7 @@ type process struct {
 }
 
 // NewWorld returns a world in which the project has not begun.
-func NewWorld(p *plan.Plan, behave func(unit string, run int) Behaviour) *World {
+func NewWorld(p *plan.Plan, behave func(unit string, run int) Behavior) *World {
 	w := &World{
 		Engine: engine.New(
 			p,

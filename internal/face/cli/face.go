@@ -98,7 +98,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 }
 
 func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
-	format := plain.For(first, client.Colours())
+	format := plain.For(first, client.Colors())
 	printer := plain.Printer{Project: f.project, Out: os.Stdout, Format: format}
 	last, err := printer.Follow(ctx)
 	if last != nil {

@@ -34,7 +34,7 @@ type runEnd struct {
 
 func newOncePrinter(snap *api.Snapshot, grouped bool, units []string) *oncePrinter {
 	return &oncePrinter{
-		out: os.Stdout, format: plain.For(snap, client.Colours()), grouped: grouped, units: units,
+		out: os.Stdout, format: plain.For(snap, client.Colors()), grouped: grouped, units: units,
 		held: map[string][]string{}, ended: make(chan runEnd, 1000),
 	}
 }
@@ -126,7 +126,7 @@ func (o onceOptions) account(snap *api.Snapshot, running *apiclient.Client, unit
 		}
 		client.Say(p.out, "\n%s %s, its last lines:", u.Name, endOf(u))
 		for _, l := range lastOf(running, u) {
-			fmt.Fprintln(p.out, "  "+plain.Text(l, p.format.Colour))
+			fmt.Fprintln(p.out, "  "+plain.Text(l, p.format.Color))
 		}
 	}
 }

@@ -128,7 +128,7 @@ func (l *logs) past() error {
 	}
 	for _, s := range found {
 		if l.session == "last" || filepath.Base(s) == l.session {
-			return l.print(context.Background(), reader.Past(s), plain.Format{Colour: Colours()})
+			return l.print(context.Background(), reader.Past(s), plain.Format{Color: Colors()})
 		}
 	}
 	return exit.Refuse(
@@ -146,7 +146,7 @@ func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	if l.query.Unit != "" && snap.Unit(l.query.Unit) == nil {
 		return api.Refuse("there is no unit %s", l.query.Unit)
 	}
-	format := plain.For(snap, Colours())
+	format := plain.For(snap, Colors())
 	if l.follow {
 		if l.query.Last {
 			end, err := l.printLast(ctx, p, format)

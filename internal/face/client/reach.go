@@ -90,5 +90,5 @@ func Seen(snap *api.Snapshot) string {
 	return text
 }
 
-// Colours reports whether what is printed may have them.
-func Colours() bool { return term.IsTerminal(os.Stdout.Fd()) && os.Getenv("NO_COLOR") == "" }
+// Colors reports whether what is printed may have them.
+func Colors() bool { return term.IsTerminal(os.Stdout.Fd()) && os.Getenv("NO_COLOR") == "" }

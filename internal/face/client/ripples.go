@@ -119,7 +119,7 @@ func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) e
 			return err
 		}
 		for _, l := range page.Lines {
-			fmt.Fprintln(w, "    "+plain.Text(l, Colours()))
+			fmt.Fprintln(w, "    "+plain.Text(l, Colors()))
 		}
 	}
 	return nil

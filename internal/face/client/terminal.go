@@ -61,7 +61,7 @@ func screenCommand(of Settings) *cobra.Command {
 		Use:   "screen UNIT",
 		Short: "Print the screen of a unit's terminal",
 		Long: `Print the terminal screen of a unit's newest run, or its last screen if the run has
-ended. --json prints cells with their colours, the cursor, and whether the unit waits
+ended. --json prints cells with their colors, the cursor, and whether the unit waits
 for input.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -73,7 +73,7 @@ for input.`,
 				if a.asJSON {
 					return PrintJSON(screen)
 				}
-				fmt.Print(ScreenText(screen, Colours()))
+				fmt.Print(ScreenText(screen, Colors()))
 				return nil
 			})
 		},

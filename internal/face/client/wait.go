@@ -72,7 +72,7 @@ func sayWaited(w io.Writer, waited api.Waited) {
 		}
 		Say(w, "  %s", text)
 		if u.Line != nil {
-			fmt.Fprintln(w, "    "+plain.Text(*u.Line, Colours()))
+			fmt.Fprintln(w, "    "+plain.Text(*u.Line, Colors()))
 		}
 	}
 }

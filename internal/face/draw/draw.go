@@ -101,7 +101,7 @@ func newPage(a About, width, height float64) (*Page, error) {
 	return p, nil
 }
 
-// Colours on paper.
+// Colors on paper.
 var (
 	black = color.RGBA{A: 0xff}
 	white = color.RGBA{0xff, 0xff, 0xff, 0xff}

@@ -179,14 +179,14 @@ func textsOf(t *testing.T, svg string) string {
 // TestTexturesInGrey requires every state to have a shape of its own.
 func TestTexturesInGrey(t *testing.T) {
 	seen := map[string]string{}
-	colours := regexp.MustCompile(`#[0-9a-f]{3,6}`)
+	colors := regexp.MustCompile(`#[0-9a-f]{3,6}`)
 	for _, l := range legend {
 		p, err := newPage(About{}, 100, 50)
 		require.NoError(t, err)
 		p.texture(l.cell, 10, 30, 20, 5)
 		var svg bytes.Buffer
 		require.NoError(t, p.Write(&svg, "svg"))
-		shape := colours.ReplaceAllString(svg.String(), "")
+		shape := colors.ReplaceAllString(svg.String(), "")
 		assert.Empty(t, seen[shape], "%s looks like %s", l.text, seen[shape])
 		seen[shape] = l.text
 	}

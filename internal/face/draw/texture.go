@@ -37,7 +37,7 @@ func meaning(c timeline.Cell) timeline.Cell {
 }
 
 // texture draws what a unit was doing into a rectangle: the same shapes as on the screen, each told
-// apart without colour.
+// apart without color.
 func (p *Page) texture(c timeline.Cell, x, y, width, height float64) {
 	x, width = millimetres(x), max(millimetres(width), 0.15)
 	middle := y + height/2

@@ -57,7 +57,7 @@ func markUp(line string) string {
 		}
 		seq, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
 		switch {
-		case escape.IsColour(seq):
+		case escape.IsColor(seq):
 			now.Selects(seq)
 		case escape.IsLink(seq):
 			now.Links(seq)
@@ -101,7 +101,7 @@ func cssOf(p pen.Pen) string {
 	}
 	for _, c := range []struct {
 		property string
-		color    pen.Colour
+		color    pen.Color
 	}{{"color", p.Ink}, {"background", p.Paper}} {
 		if n, ok := c.color.Index(); ok {
 			parts = append(parts, c.property+":"+indexed(n))
@@ -112,13 +112,13 @@ func cssOf(p pen.Pen) string {
 	return strings.Join(parts, ";")
 }
 
-// sixteen are the terminal's own colours, chosen so that they read on both grounds.
+// sixteen are the terminal's own colors, chosen so that they read on both grounds.
 var sixteen = [16]string{
 	"#555b66", "#c0392b", "#2e8b57", "#a86e00", "#2f6fb5", "#8e4fa8", "#1b8a8f", "#8a919c",
 	"#6b7280", "#e0574a", "#3aa76d", "#c98a1b", "#4a8fd8", "#ab6bc5", "#2aa7ad", "#a9b0ba",
 }
 
-// indexed is one of the 256 colours that terminals have agreed on: 16, a cube of 6 and a ramp
+// indexed is one of the 256 colors that terminals have agreed on: 16, a cube of 6 and a ramp
 // of 24 grey ones.
 func indexed(n int) string {
 	switch {

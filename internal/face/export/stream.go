@@ -21,7 +21,7 @@ import (
 )
 
 // Formats of a stream: text as the plain stream prints it, a JSON object for each line, and a
-// page with colours.
+// page with colors.
 const (
 	Text  = "text"
 	JSON  = "json"
@@ -132,7 +132,7 @@ func writerOf(
 			title += ": " + filter
 		}
 		fmt.Fprintf(out, pageBegin, escapeHTML(title), escapeHTML(title))
-		coloured := plain.For(snap, true)
+		colored := plain.For(snap, true)
 		return func(l api.Line) error {
 			class := "output"
 			if l.Stream != api.Output {
@@ -142,7 +142,7 @@ func writerOf(
 				out,
 				"<div class=\"%s\">%s</div>\n",
 				strings.TrimSpace(class),
-				markUp(coloured.Line(l)),
+				markUp(colored.Line(l)),
 			)
 			return err
 		}, pageEnd, nil

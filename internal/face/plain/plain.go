@@ -22,13 +22,13 @@ const self = "omnivigil"
 
 // Format says how lines are printed.
 type Format struct {
-	Width  int  // of the column of names
-	Colour bool // keep colours and links
+	Width int  // of the column of names
+	Color bool // keep colors and links
 }
 
 // For returns the format for a project's units.
-func For(snap *api.Snapshot, colour bool) Format {
-	f := Format{Width: len(self), Colour: colour}
+func For(snap *api.Snapshot, color bool) Format {
+	f := Format{Width: len(self), Color: color}
 	for _, u := range snap.Units {
 		f.Width = max(f.Width, len(u.Name))
 	}
@@ -45,14 +45,14 @@ func (f Format) Line(l api.Line) string {
 		}
 	}
 	l.Text = text
-	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(f.Width, len(self)), name, Text(l, f.Colour))
+	return fmt.Sprintf("%s %-*s  %s", l.At.Format("15:04:05.000"), max(f.Width, len(self)), name, Text(l, f.Color))
 }
 
 // Text returns a line's text as it is printed.
-func Text(l api.Line, colour bool) string { return styled(l.Text, colour) }
+func Text(l api.Line, color bool) string { return styled(l.Text, color) }
 
-func styled(text string, colour bool) string {
-	if !colour {
+func styled(text string, color bool) string {
+	if !color {
 		text = ansi.Strip(text)
 	}
 	return escape.Styled(text)
@@ -112,15 +112,15 @@ func saySilence(silent time.Duration) {
 // catchUp prints what has come, up to so many lines.
 func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	if p.next < lines {
-		p.next, err = p.Project.Text(ctx, p.next, lines, fit{p.Out, p.Format.Colour})
+		p.next, err = p.Project.Text(ctx, p.next, lines, fit{p.Out, p.Format.Color})
 	}
 	return err
 }
 
 // fit makes lines fit to be printed. Each Write is of whole lines.
 type fit struct {
-	to     io.Writer
-	colour bool
+	to    io.Writer
+	color bool
 }
 
 func (f fit) Write(lines []byte) (int, error) {
@@ -131,7 +131,7 @@ func (f fit) Write(lines []byte) (int, error) {
 	for line := range bytes.Lines(lines) {
 		if !escape.Plain(line) {
 			text := string(bytes.TrimSuffix(line, []byte("\n")))
-			line = []byte(styled(text, f.colour) + "\n")
+			line = []byte(styled(text, f.color) + "\n")
 		}
 		b.Write(line)
 	}

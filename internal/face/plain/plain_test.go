@@ -41,20 +41,20 @@ func project() ended {
 
 func TestFormat(t *testing.T) {
 	for _, test := range []struct {
-		name   string
-		colour bool
-		want   string
+		name  string
+		color bool
+		want  string
 	}{
 		{"plain", false, "15:04:05.006 tides      high water\n" +
 			"15:04:05.006 omnivigil  tides restarts: model.toml\\u009b2J changed\n" +
 			"15:04:05.006 omnivigil  ripple 7: fares.csv\n"},
-		{"coloured", true, "15:04:05.006 tides      \x1b[31mhigh\x1b[0m water\n" +
+		{"colored", true, "15:04:05.006 tides      \x1b[31mhigh\x1b[0m water\n" +
 			"15:04:05.006 omnivigil  tides restarts: model.toml\\u009b2J changed\n" +
 			"15:04:05.006 omnivigil  ripple 7: fares.csv\n"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			var out bytes.Buffer
-			p := Printer{Project: project(), Out: &out, Format: Format{Colour: test.colour}}
+			p := Printer{Project: project(), Out: &out, Format: Format{Color: test.color}}
 			_, err := p.Follow(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, test.want, out.String())

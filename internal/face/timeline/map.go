@@ -14,7 +14,7 @@ import (
 // links between them. What a box needs or follows stands left of it.
 //
 // The drawing is layered after Sugiyama, Tagawa and Toda, "Methods for Visual Understanding of
-// Hierarchical System Structures" (1981): longest paths give the layers, averages of neighbours the
+// Hierarchical System Structures" (1981): longest paths give the layers, averages of neighbors the
 // order in each, and links that skip a layer pass through it at a place of their own.
 type Map struct {
 	Boxes  []Box
@@ -282,7 +282,7 @@ func (l *layout) place() {
 }
 
 // settle gives nodes of a layer rows as near as may be to those that they want, in their order and
-// each its own: the least squares, by pooling neighbours that want the same.
+// each its own: the least squares, by pooling neighbors that want the same.
 func settle(layer []*node, wants func(*node) float64) {
 	type pool struct {
 		sum float64

@@ -264,7 +264,7 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 	return b.String()
 }
 
-// marked shows where what is looked for stands in a text, whatever its colours.
+// marked shows where what is looked for stands in a text, whatever its colors.
 func (s *stream) marked(_ *model, text string) string {
 	if s.search.matcher == nil {
 		return text
@@ -306,7 +306,7 @@ func (s *stream) marked(_ *model, text string) string {
 	return b.String()
 }
 
-// ownWords is what Omnivigil says itself, in the colour of its meaning.
+// ownWords is what Omnivigil says itself, in the color of its meaning.
 func (s *stream) ownWords(m *model, e api.Line) string {
 	words := m.palette.toneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {

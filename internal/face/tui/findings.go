@@ -161,7 +161,7 @@ func (f *findings) listTitle() string {
 	return text
 }
 
-// severityStyle is the colour of how much a finding matters.
+// severityStyle is the color of how much a finding matters.
 func (m *model) severityStyle(s api.Severity) lipgloss.Style {
 	switch s {
 	case api.SeverityError:

@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/output/reader"
 )
 
-// harmless requires that nothing in what is sent to a terminal acts on it, beside colours
+// harmless requires that nothing in what is sent to a terminal acts on it, beside colors
 // (SGR), links (OSC 8), tabs and line ends.
 func harmless(t testing.TB, text string) {
 	t.Helper()
@@ -33,21 +33,21 @@ func harmless(t testing.TB, text string) {
 			continue
 		}
 		seq, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
-		colour := bytes.HasPrefix(seq, []byte("\x1b[")) && seq[len(seq)-1] == 'm' &&
+		color := bytes.HasPrefix(seq, []byte("\x1b[")) && seq[len(seq)-1] == 'm' &&
 			len(bytes.Trim(seq[2:len(seq)-1], "0123456789;:")) == 0
 		link := bytes.HasPrefix(seq, []byte("\x1b]8;")) &&
 			(bytes.HasSuffix(seq, []byte("\x1b\\")) || bytes.HasSuffix(seq, []byte("\a")))
-		require.True(t, colour || link, "%q in %q", seq, text)
+		require.True(t, color || link, "%q in %q", seq, text)
 		rest = rest[max(n, 1):]
 	}
 }
 
-// reset requires that no colour and no link goes on beyond a line's end.
+// reset requires that no color and no link goes on beyond a line's end.
 func reset(t testing.TB, text string) {
 	t.Helper()
 	for line := range strings.Lines(text) {
 		if i := strings.LastIndex(line, "\x1b["); i >= 0 {
-			require.Regexp(t, "^\x1b\\[0?m", line[i:], "a colour goes on in %q", line)
+			require.Regexp(t, "^\x1b\\[0?m", line[i:], "a color goes on in %q", line)
 		}
 		if i := strings.LastIndex(line, "\x1b]8;"); i >= 0 {
 			require.Regexp(t, "^\x1b\\]8;[^;]*;(\x1b\\\\|\a)", line[i:], "a link goes on in %q", line)
@@ -76,11 +76,11 @@ func FuzzForeign(f *testing.F) {
 		book.Append(out, s.Rest()...)
 		log := reader.Log{Source: book}
 
-		for _, colour := range []bool{false, true} {
+		for _, color := range []bool{false, true} {
 			var printed strings.Builder
 			snap, _ := p.Snapshot(t.Context())
 			snap.Lines, snap.Ended = 1<<40, true
-			printer := plain.Printer{Project: still{p, log, snap}, Out: &printed, Format: plain.Format{Colour: colour}}
+			printer := plain.Printer{Project: still{p, log, snap}, Out: &printed, Format: plain.Format{Color: color}}
 			_, err := printer.Follow(t.Context())
 			require.NoError(t, err)
 			harmless(t, printed.String())
@@ -89,7 +89,7 @@ func FuzzForeign(f *testing.F) {
 		page, err := log.Lines(t.Context(), api.LineQuery{Last: true, Fold: true})
 		require.NoError(t, err)
 		for _, l := range page.Lines {
-			harmless(t, plain.Format{Colour: true}.Line(l))
+			harmless(t, plain.Format{Color: true}.Line(l))
 		}
 		for _, format := range []string{export.Text, export.HTML} {
 			var written strings.Builder

@@ -13,9 +13,9 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// palette is every colour and weight of the screen, for one ground. Four
-// meanings have a colour each; each is also a word and a texture, so that the
-// screen can be read in grey. Text keeps the terminal's own colours.
+// palette is every color and weight of the screen, for one ground. Four
+// meanings have a color each; each is also a word and a texture, so that the
+// screen can be read in grey. Text keeps the terminal's own colors.
 type palette struct {
 	text, bright, dim, faint lipgloss.Style
 	current, moving          lipgloss.Style
@@ -25,9 +25,9 @@ type palette struct {
 	units                    []lipgloss.Style
 }
 
-// fewColours are the hues among a terminal's own sixteen colours. What steps back is the text's own
-// colour, fainter: the grey of some terminals cannot be read, nor their blue.
-var fewColours = map[theme.Hue]lipgloss.Style{
+// fewColors are the hues among a terminal's own sixteen colors. What steps back is the text's own
+// color, fainter: the grey of some terminals cannot be read, nor their blue.
+var fewColors = map[theme.Hue]lipgloss.Style{
 	theme.Current: ansi16(2), theme.Moving: ansi16(6), theme.Broken: ansi16(1), theme.Stale: ansi16(3),
 	theme.Dim: lipgloss.NewStyle().Faint(true), theme.Faint: lipgloss.NewStyle().Faint(true),
 }
@@ -41,13 +41,13 @@ func ansi16(n int) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipglo
 type ground int
 
 const (
-	anyGround ground = iota // not known: colours between those of the others read on both
+	anyGround ground = iota // not known: colors between those of the others read on both
 	darkGround
 	lightGround
 )
 
 // groundOf is the ground that COLORFGBG tells, as some terminals and multiplexers set it: the numbers
-// of the colours of text and ground, of which the ground's comes last. Of the sixteen, 0 to 6 and 8
+// of the colors of text and ground, of which the ground's comes last. Of the sixteen, 0 to 6 and 8
 // are dark. A terminal that answers when it is asked knows better.
 func groundOf(colorfgbg string) ground {
 	n, err := strconv.Atoi(colorfgbg[strings.LastIndexByte(colorfgbg, ';')+1:])
@@ -60,8 +60,8 @@ func groundOf(colorfgbg string) ground {
 	return lightGround
 }
 
-// colour is a hue as it reads on the ground.
-func (g ground) colour(h theme.Hue) string {
+// color is a hue as it reads on the ground.
+func (g ground) color(h theme.Hue) string {
 	switch g {
 	case darkGround:
 		return h.OnDark
@@ -71,25 +71,25 @@ func (g ground) colour(h theme.Hue) string {
 	return h.OnAny()
 }
 
-// newPalette is the palette for a ground. Where the terminal has no more than sixteen colours, they
+// newPalette is the palette for a ground. Where the terminal has no more than sixteen colors, they
 // are its own, which a person has chosen to read on theirs.
 func newPalette(of ground, profile colorprofile.Profile) *palette {
 	few := profile == colorprofile.ANSI
 	pick := func(h theme.Hue) lipgloss.Style {
 		if few {
-			return fewColours[h]
+			return fewColors[h]
 		}
-		return lipgloss.NewStyle().Foreground(lipgloss.Color(of.colour(h)))
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(of.color(h)))
 	}
-	banner := func(colour lipgloss.Style) lipgloss.Style {
+	banner := func(color lipgloss.Style) lipgloss.Style {
 		ink := "#ffffff"
 		switch {
-		case few || profile == colorprofile.ASCII: // without colour it stands out all the same
-			return colour.Bold(true).Reverse(true)
+		case few || profile == colorprofile.ASCII: // without color it stands out all the same
+			return color.Bold(true).Reverse(true)
 		case of == darkGround:
 			ink = "#0b1220"
 		}
-		return lipgloss.NewStyle().Bold(true).Background(colour.GetForeground()).Foreground(lipgloss.Color(ink))
+		return lipgloss.NewStyle().Bold(true).Background(color.GetForeground()).Foreground(lipgloss.Color(ink))
 	}
 	p := &palette{
 		text:    lipgloss.NewStyle(),
@@ -115,7 +115,7 @@ func newPalette(of ground, profile colorprofile.Profile) *palette {
 	return p
 }
 
-// unitStyles gives each unit a colour that stays with its name from day to day,
+// unitStyles gives each unit a color that stays with its name from day to day,
 // as far as the units of one project do not meet in the same one.
 func (p *palette) unitStyles(names []string) map[string]lipgloss.Style {
 	styles := map[string]lipgloss.Style{}
@@ -137,7 +137,7 @@ func (p *palette) unitStyles(names []string) map[string]lipgloss.Style {
 }
 
 // texture is how a state is drawn along a lane: a glyph that tells it apart
-// without colour, and the colour of its meaning.
+// without color, and the color of its meaning.
 func (p *palette) texture(c timeline.Cell) (string, lipgloss.Style) {
 	if c.Stale {
 		switch c.State {
@@ -174,7 +174,7 @@ func (p *palette) texture(c timeline.Cell) (string, lipgloss.Style) {
 	return " ", p.text
 }
 
-// toneStyle is the colour of what Omnivigil says.
+// toneStyle is the color of what Omnivigil says.
 func (p *palette) toneStyle(t api.Tone) lipgloss.Style {
 	switch t {
 	case api.ToneCurrent:

@@ -48,7 +48,7 @@ func TestSearch(t *testing.T) {
 	screen := m.plainScreen()
 	assert.Contains(t, screen, "4 lines match")
 	assert.Contains(t, screen, "tide is low 170")
-	assert.Contains(t, strings.Join(m.screen(), "\n"), "\x1b[7mtide\x1b[0m", "marked, through its colours")
+	assert.Contains(t, strings.Join(m.screen(), "\n"), "\x1b[7mtide\x1b[0m", "marked, through its colors")
 	m.keyed("enter", "N")
 	assert.Contains(t, m.plainScreen(), "tide is low 120")
 	m.keyed("N", "N", "N")

@@ -314,7 +314,7 @@ func suiteShort(c api.Case) string {
 	return c.Suite
 }
 
-// testWord says in a word how a test is, in the colour of its meaning.
+// testWord says in a word how a test is, in the color of its meaning.
 func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
 	switch {
 	case c.Change == api.NewlyFailing:
@@ -425,7 +425,7 @@ func within(c api.Case) string {
 	return " within " + tookText(c)
 }
 
-// compared colours in what two values differ: all between what both begin and end with.
+// compared colors in what two values differ: all between what both begin and end with.
 func (m *model) compared(want, got string) (string, string) {
 	a, b := []rune(want), []rune(got)
 	begin := 0

@@ -139,7 +139,7 @@ type scene struct {
 	at   time.Time // the time cursor; zero: at now
 }
 
-// appearance is how the terminal is, and what that makes of colours.
+// appearance is how the terminal is, and what that makes of colors.
 type appearance struct {
 	width, height int
 	ground        ground // of the terminal
@@ -200,7 +200,7 @@ func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 	return m
 }
 
-// meetUnits gives colours to units that an edit of the settings has brought, and
+// meetUnits gives colors to units that an edit of the settings has brought, and
 // chooses another where the chosen one has gone.
 func (m *model) meetUnits() {
 	names := make([]string, len(m.snap.Units))
@@ -216,7 +216,7 @@ func (m *model) meetUnits() {
 	}
 }
 
-// look chooses the colours for a ground, if the person has not chosen.
+// look chooses the colors for a ground, if the person has not chosen.
 func (m *model) look(of ground) {
 	m.ground = of
 	switch m.habits.Theme {
@@ -229,7 +229,7 @@ func (m *model) look(of ground) {
 	m.applyStyles()
 }
 
-// applyStyles gives the units their colours.
+// applyStyles gives the units their colors.
 func (m *model) applyStyles() {
 	m.styles = m.palette.unitStyles(m.names)
 	clear(m.overview.lanes.drawn)

@@ -180,8 +180,8 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	}
 	fails := map[string]engine.Exit{}
 	var w *simulate.World
-	w = simulate.NewWorld(p, func(unit string, _ int) simulate.Behaviour {
-		b := simulate.Behaviour{EndsAfter: -1, StopTakes: 20 * time.Millisecond, Exit: fails[unit]}
+	w = simulate.NewWorld(p, func(unit string, _ int) simulate.Behavior {
+		b := simulate.Behavior{EndsAfter: -1, StopTakes: 20 * time.Millisecond, Exit: fails[unit]}
 		if w.Plan.Unit(unit).Kind.Ends() || b.Exit.Code != 0 {
 			b.EndsAfter = 1200 * time.Millisecond
 		}
@@ -352,7 +352,7 @@ func TestLoop(t *testing.T) {
 	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
 }
 
-// TestTextures requires every state to look different without colour.
+// TestTextures requires every state to look different without color.
 func TestTextures(t *testing.T) {
 	p := newPalette(darkGround, colorprofile.TrueColor)
 	seen := map[string]string{}
@@ -550,9 +550,9 @@ func TestForeignText(t *testing.T) {
 	}
 }
 
-// TestColours keeps the four meanings apart from each other and from the units, on both
+// TestColors keeps the four meanings apart from each other and from the units, on both
 // grounds, and gives each tone its meaning.
-func TestColours(t *testing.T) {
+func TestColors(t *testing.T) {
 	for _, of := range []ground{darkGround, lightGround, anyGround} {
 		p := newPalette(of, colorprofile.TrueColor)
 		meanings := map[string]string{}

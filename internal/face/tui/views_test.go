@@ -372,8 +372,8 @@ func TestEveryKey(t *testing.T) {
 	}
 }
 
-// TestFewColours has the meanings told apart with sixteen colours, and readable without any.
-func TestFewColours(t *testing.T) {
+// TestFewColors has the meanings told apart with sixteen colors, and readable without any.
+func TestFewColors(t *testing.T) {
 	p := newPalette(anyGround, colorprofile.ANSI)
 	seen := map[string]bool{}
 	for _, s := range []string{p.current.Render("x"), p.moving.Render("x"), p.broken.Render("x"), p.stale.Render("x"),

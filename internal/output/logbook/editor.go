@@ -51,7 +51,7 @@ func (e *editor) write(line []byte) {
 			e.column = 0
 		case seq[0] == '\b':
 			e.column = max(e.column-1, 0)
-		case escape.IsColour(seq):
+		case escape.IsColor(seq):
 			e.pen.Selects(seq)
 		case escape.IsLink(seq):
 			if e.leads == nil || e.leads(escape.LinkAddress(seq)) {

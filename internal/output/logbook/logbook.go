@@ -11,7 +11,7 @@
 // The day is that of the lines, so a segment ends at midnight, or when it is large enough;
 // then it is never touched again, until it is deleted whole. The text is what the plain
 // stream prints, so that grep and less on it help: what Omnivigil says carries its own name,
-// and the unit's before the text; colours (SGR, ECMA-48) and links (OSC 8) are in it, and no
+// and the unit's before the text; colors (SGR, ECMA-48) and links (OSC 8) are in it, and no
 // other control character but tabs.
 //
 // The index begins with the eight bytes of magic, the number of the segment's first line and
@@ -77,7 +77,7 @@ type Entry struct {
 type Line struct {
 	Number int64 // in the session, from 0
 	At     time.Time
-	Text   string // without its end; may hold colours and links
+	Text   string // without its end; may hold colors and links
 	Entry
 }
 

@@ -18,7 +18,7 @@ const longest = 1 << 20
 // Scanner turns the bytes that a process writes to its terminal into lines fit for a
 // stream. What acts on the line itself is done: carriage returns, backspaces, erasing,
 // movement within the line; so a line that was rewritten counts once, as it last stood.
-// Colours and links stay in and end with their line; all else that a terminal acts on
+// Colors and links stay in and end with their line; all else that a terminal acts on
 // stays out. The zero value is ready for use.
 type Scanner struct {
 	// Hide, if set, is given every line before it leaves the scanner, and the
@@ -183,7 +183,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	if s.goesOn = s.shown.text != ""; s.goesOn {
 		rest = s.shown.pen.String() + rest
 	}
-	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, pen.NoLink), pen.PlainColours), after}
+	s.shown = shown{strings.TrimSuffix(strings.TrimSuffix(text, pen.NoLink), pen.PlainColors), after}
 	return []string{rest}
 }
 
@@ -220,7 +220,7 @@ func (s *Scanner) said(line []byte) (string, pen.Pen) {
 // clean returns a line as a terminal would show it, and the pen at its end.
 func (s *Scanner) clean(line []byte) (string, pen.Pen) {
 	line = bytes.TrimRight(line, "\r")
-	if text, after, ok := coloured(line, s.pen); ok {
+	if text, after, ok := colored(line, s.pen); ok {
 		return text, after
 	}
 	e := editor{pen: s.pen, leads: s.Leads}
@@ -228,9 +228,9 @@ func (s *Scanner) clean(line []byte) (string, pen.Pen) {
 	return e.String(), e.pen
 }
 
-// coloured is clean for a line in which only colours are selected, which is most often what
+// colored is clean for a line in which only colors are selected, which is most often what
 // is in a line beside text. It reports false where there is more.
-func coloured(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
+func colored(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 	var b strings.Builder
 	written := pen.Pen{} // with which the text before was
 	for len(line) > 0 {
@@ -250,7 +250,7 @@ func coloured(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 			break
 		}
 		end = bytes.IndexByte(line, 'm') + 1
-		if end == 0 || !escape.IsColour(line[:end]) {
+		if end == 0 || !escape.IsColor(line[:end]) {
 			return "", now, false
 		}
 		now.Selects(line[:end])

@@ -23,8 +23,8 @@ func TestScanner(t *testing.T) {
 		{"plain", []string{"one\ntwo\n"}, []string{"one", "two"}},
 		{"split anywhere", []string{"o", "ne\r", "\ntw", "o"}, []string{"one", "two"}},
 		{"a rewritten line counts once", []string{"10 %\r55 %\r100 %\n"}, []string{"100 %"}},
-		{"colours stay", []string{"\x1b[31mred\x1b[0m\n"}, []string{"\x1b[31mred\x1b[0m"}},
-		{"a colour goes on, and ends with each line", []string{"\x1b[31mred\nstill\x1b[0m\nnot\n"},
+		{"colors stay", []string{"\x1b[31mred\x1b[0m\n"}, []string{"\x1b[31mred\x1b[0m"}},
+		{"a color goes on, and ends with each line", []string{"\x1b[31mred\nstill\x1b[0m\nnot\n"},
 			[]string{"\x1b[31mred\x1b[0m", "\x1b[31mstill\x1b[0m", "not"}},
 		{"a link ends with its line", []string{"\x1b]8;;http://x\x1b\\x\n"},
 			[]string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\"}},
@@ -32,13 +32,13 @@ func TestScanner(t *testing.T) {
 		{"erased to its end", []string{"building everything\x1b[10G\x1b[Kdone\n"}, []string{"building done"}},
 		{"erased from its beginning", []string{"abc\x1b[2D\x1b[1Kxy\n"}, []string{" xy"}},
 		{"wide characters have two columns", []string{"潮潮\b\bab\n"}, []string{"潮ab"}},
-		{"overwritten with another colour", []string{"\x1b[31mabc\r\x1b[32mx\x1b[0m\n"},
+		{"overwritten with another color", []string{"\x1b[31mabc\r\x1b[32mx\x1b[0m\n"},
 			[]string{"\x1b[32mx\x1b[0;31mbc\x1b[0m"}},
-		{"a colour ends by its own end", []string{"\x1b[1;31mred\x1b[39m bold\x1b[22m\nplain\n"},
+		{"a color ends by its own end", []string{"\x1b[1;31mred\x1b[39m bold\x1b[22m\nplain\n"},
 			[]string{"\x1b[1;31mred\x1b[0;1m bold\x1b[0m", "plain"}},
 		{"other weights and papers end, too", []string{"\x1b[3;4;7;9;42mx\x1b[23;24;27;29;49m y\n"},
 			[]string{"\x1b[3;4;7;9;42mx\x1b[0m y"}},
-		{"all ways to say a colour", []string{"\x1b[38;5;9ma\x1b[91mb\x1b[38;2;1;2;3mc\x1b[38:2::1:2:3md\x1b[48;5;200;1me\n"}, []string{"\x1b[91mab\x1b[0;38;2;1;2;3mcd\x1b[0;1;38;2;1;2;3;48;5;200me\x1b[0m"}},
+		{"all ways to say a color", []string{"\x1b[38;5;9ma\x1b[91mb\x1b[38;2;1;2;3mc\x1b[38:2::1:2:3md\x1b[48;5;200;1me\n"}, []string{"\x1b[91mab\x1b[0;38;2;1;2;3mcd\x1b[0;1;38;2;1;2;3;48;5;200me\x1b[0m"}},
 		{"underlines", []string{"\x1b[4:3ma\x1b[4:0mb\x1b[58:5:9;4mc\n"},
 			[]string{"\x1b[4ma\x1b[0mb\x1b[4;58;5;9mc\x1b[0m"}},
 		{"nothing is concealed or blinks", []string{"\x1b[8mseen\x1b[5m!\n"}, []string{"seen!"}},
@@ -124,7 +124,7 @@ func TestLineWithoutEnd(t *testing.T) {
 	}
 }
 
-// FuzzScanner checks that lines hold no control characters beside colours and
+// FuzzScanner checks that lines hold no control characters beside colors and
 // links, are valid text, and do not depend on how the bytes were cut.
 func FuzzScanner(f *testing.F) {
 	f.Add([]byte("one\r\n\x1b[31mtwo\x1b[0m\r55%\n"), 3)
@@ -149,7 +149,7 @@ func FuzzScanner(f *testing.F) {
 		require.Equal(t, want, append(got, blocks.Rest()...))
 		for line := range bytes.SplitSeq(data, []byte("\n")) {
 			for _, p := range []pen.Pen{{}, {Weight: pen.Bold, Ink: pen.OfPalette | 1}} {
-				text, after, ok := coloured(line, p)
+				text, after, ok := colored(line, p)
 				if e := (editor{pen: p}); ok {
 					e.write(line)
 					require.Equal(t, e.String(), text)

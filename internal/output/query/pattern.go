@@ -169,7 +169,7 @@ func foldable(text []byte) []byte {
 func (m *Matcher) HasLiteral() bool { return len(m.literals) > 0 }
 
 // Likely returns the place at or after from in a text of many lines that may be in a match,
-// -1 for none. It is for one goroutine at a time, and for texts in which no colours stand.
+// -1 for none. It is for one goroutine at a time, and for texts in which no colors stand.
 // Prepare comes first.
 func (m *Matcher) Likely(text []byte, from int) int {
 	in := text

@@ -72,7 +72,7 @@ func TestLines(t *testing.T) {
 		{"two up", api.LineQuery{Last: true, Move: -2, Count: 1}, 9, 10, []string{between}},
 		{"one down", api.LineQuery{End: 4, Move: 1, Count: 1, Unit: "tides"}, 4, 5, []string{"error: no tide"}},
 		{"farther than there is", api.LineQuery{End: 4, Move: -50, Count: 3}, 0, 0, []string{}},
-		{"text, through colours", api.LineQuery{Filter: "tides", Last: true}, 0, 12, []string{between, between}},
+		{"text, through colors", api.LineQuery{Filter: "tides", Last: true}, 0, 12, []string{between, between}},
 		{"case by habit", api.LineQuery{Filter: "between"}, 3, 12, []string{between, between}},
 		{"and not", api.LineQuery{Filter: "Tides"}, 0, 12, []string{}},
 		{"opposites", api.LineQuery{Filter: "!unit=berths !same !/^error/"}, 5, 12, []string{low, low}},

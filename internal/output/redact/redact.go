@@ -91,7 +91,7 @@ func wrappable(v string) []string {
 	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		out = append(out, alphabet.EncodeToString([]byte(v)))
 		// Within something longer a value begins at any of three places of a group
-		// of four characters; those that depend on its neighbours are left out.
+		// of four characters; those that depend on its neighbors are left out.
 		for skip := range 3 {
 			padded := append(make([]byte, skip), v...)
 			whole := alphabet.EncodeToString(padded[:len(padded)/3*3])
@@ -112,7 +112,7 @@ func (m *Mask) String(text string) string {
 	if strings.IndexByte(text, 0x1b) < 0 {
 		return hidden
 	}
-	// Colours may stand in the middle of a secret: such a line loses them.
+	// Colors may stand in the middle of a secret: such a line loses them.
 	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
 		return m.hide(ansi.Strip(text))
 	}
@@ -182,7 +182,7 @@ func (m *Mask) hidePieces(text string) string {
 	return b.String() + text[done:]
 }
 
-// Spans returns where String hides something in a text without colours, as pairs of byte offsets in
+// Spans returns where String hides something in a text without colors, as pairs of byte offsets in
 // order that do not overlap.
 func (m *Mask) Spans(text string) [][2]int {
 	if m == nil {

@@ -40,7 +40,7 @@ func TestHides(t *testing.T) {
 		"in Go's HTML":   html.EscapeString(secret),
 		"in capitals":    strings.ToUpper(secret),
 		"in small":       strings.ToLower(secret),
-		"in colours":     "it is s3cr\x1b[31m+t/of \"Wick\"\x1b[0m Söund= here",
+		"in colors":      "it is s3cr\x1b[31m+t/of \"Wick\"\x1b[0m Söund= here",
 		"a short one":    "x short y",
 		"one of lines":   "it has a second line",
 	} {

@@ -9,13 +9,13 @@ import (
 	"omnivigil/internal/api"
 )
 
-// BenchmarkWrite is what a block of 64 KiB costs: of lines and of coloured lines while no face looks, beside
+// BenchmarkWrite is what a block of 64 KiB costs: of lines and of colored lines while no face looks, beside
 // copying it; of the same with a face looking, and of a screen that is drawn.
 func BenchmarkWrite(b *testing.B) {
-	var plain, coloured, drawn bytes.Buffer
+	var plain, colored, drawn bytes.Buffer
 	for i := 0; plain.Len() < 64<<10; i++ {
 		fmt.Fprintf(&plain, "12:04:31 berth %d is free until noon\r\n", i)
-		fmt.Fprintf(&coloured, "\x1b[32m12:04:31\x1b[m berth \x1b[1m%d\x1b[m is free\r\n", i)
+		fmt.Fprintf(&colored, "\x1b[32m12:04:31\x1b[m berth \x1b[1m%d\x1b[m is free\r\n", i)
 		fmt.Fprintf(&drawn, "\x1b[%d;1H\x1b[3%dm%s\x1b[m", i%46+1, i%8, strings.Repeat("tide ", 30))
 	}
 	into := make([]byte, 2*plain.Len())
@@ -29,7 +29,7 @@ func BenchmarkWrite(b *testing.B) {
 		name  string
 		bytes []byte
 		looks bool
-	}{{"lines", plain.Bytes(), false}, {"coloured", coloured.Bytes(), false}, {"lines looked at", plain.Bytes(), true},
+	}{{"lines", plain.Bytes(), false}, {"colored", colored.Bytes(), false}, {"lines looked at", plain.Bytes(), true},
 		{"drawn", append([]byte("\x1b[?1049h"), drawn.Bytes()...), true}} {
 		b.Run(test.name, func(b *testing.B) {
 			t := New(api.Size{Cols: 158, Rows: 46}, func([]byte) {})

@@ -58,10 +58,10 @@ func sgr(s api.Style) string {
 			style = one.add()
 		}
 	}
-	if c := colourOf(s.Foreground); c != nil {
+	if c := colorOf(s.Foreground); c != nil {
 		style = style.ForegroundColor(c)
 	}
-	if c := colourOf(s.Background); c != nil {
+	if c := colorOf(s.Background); c != nil {
 		style = style.BackgroundColor(c)
 	}
 	if len(style) == 0 {
@@ -70,8 +70,8 @@ func sgr(s api.Style) string {
 	return style.String()
 }
 
-// colourOf is the colour of that name, or nil.
-func colourOf(name string) ansi.Color {
+// colorOf is the color of that name, or nil.
+func colorOf(name string) ansi.Color {
 	if hex, ok := strings.CutPrefix(name, "#"); ok {
 		if n, err := strconv.ParseUint(hex, 16, 24); err == nil {
 			return ansi.RGBColor{R: uint8(n >> 16), G: uint8(n >> 8), B: uint8(n)}

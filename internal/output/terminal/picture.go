@@ -166,10 +166,8 @@ func parts(row []uv.Cell) []api.Cells {
 func styleOf(s uv.Style) api.Style {
 	const blinks = uv.AttrBlink | uv.AttrRapidBlink
 	return api.Style{
-		Foreground: colour(
-			s.Fg,
-		),
-		Background: colour(s.Bg),
+		Foreground: colorName(s.Fg),
+		Background: colorName(s.Bg),
 		Bold:       s.Attrs&uv.AttrBold != 0,
 		Faint:      s.Attrs&uv.AttrFaint != 0,
 		Italic:     s.Attrs&uv.AttrItalic != 0,
@@ -180,7 +178,8 @@ func styleOf(s uv.Style) api.Style {
 	}
 }
 
-func colour(c color.Color) string {
+// colorName is a color in the contract's terms.
+func colorName(c color.Color) string {
 	switch c := c.(type) {
 	case nil:
 		return ""

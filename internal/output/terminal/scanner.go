@@ -42,7 +42,7 @@ type scanner struct {
 	moved  bool // the cursor has been sent to a place, and nothing has been said since
 	erased bool // the screen has been erased, and nothing has been said since
 	saved  bool // the cursor's place was saved: what is drawn elsewhere leaves lines as they are
-	odd    bool // there was more than lines with colours, since this was set back
+	odd    bool // there was more than lines with colors, since this was set back
 }
 
 func newScanner() scanner { return scanner{modes: map[int]bool{}} }
@@ -157,7 +157,7 @@ func (s *scanner) act(seq []byte) (changed, asks bool) {
 		s.saved = true
 	case string(seq) == "\x1b8":
 		s.saved, s.moved = false, false
-	case bytes.HasPrefix(seq, []byte("\x1b]1")) && bytes.Contains(seq, []byte(";?")): // colours
+	case bytes.HasPrefix(seq, []byte("\x1b]1")) && bytes.Contains(seq, []byte(";?")): // colors
 		return false, true
 	case !isCSI || len(body) == 0:
 	default:

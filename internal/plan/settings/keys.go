@@ -394,7 +394,7 @@ func readEnv(r *reader, u *plan.Unit, e *document.Entry) {
 			r.wrong(v.Value.At, "put it in quotes", "variable %s must be a string, not %s", v.Key, v.Value.Kind)
 			continue
 		}
-		// A variable may build on those of the machine and the files, not on its neighbours.
+		// A variable may build on those of the machine and the files, not on its neighbors.
 		u.Env = append(u.Env, plan.Variable{Name: v.Key, Value: r.expandFrom(r.env.files(u), v.Value.Text, v.Value.At)})
 		u.OwnEnv = append(u.OwnEnv, plan.Variable{Name: v.Key, Value: v.Value.Text})
 	}

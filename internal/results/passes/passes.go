@@ -41,7 +41,7 @@ func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
 	return r, []Event{{After: spawned, By: spawned, Guessed: true}}
 }
 
-// Read takes a line without colours, with those that are known to follow it. They were written
+// Read takes a line without colors, with those that are known to follow it. They were written
 // between two moments: after the first all that had been written before was read, at the second
 // they were read.
 func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {

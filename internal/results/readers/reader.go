@@ -79,7 +79,7 @@ func New(o Options, sink results.Sink) *Reader {
 	return r
 }
 
-// Read takes the next line, without colours and end, and says what it means.
+// Read takes the next line, without colors and end, and says what it means.
 func (r *Reader) Read(line string) results.Mark {
 	if r.reports && !r.upToDate {
 		r.upToDate = nothingToDo.MatchString(line)

@@ -94,7 +94,7 @@ func isHarmlessWide(s, keep string) bool {
 }
 
 // Plain reports whether a text is nothing but printable ASCII, tabs and line ends, so that
-// none of it has to be replaced, and none of it is a colour. It is fast.
+// none of it has to be replaced, and none of it is a color. It is fast.
 func Plain(text []byte) bool {
 	const (
 		each = 0x0101010101010101
@@ -122,23 +122,23 @@ func plainBytes(text []byte) bool {
 	return true
 }
 
-// Styled returns one line of text in which colours (SGR, ECMA-48) and whole links (OSC
-// 8) may stand. All other sequences and characters that act are made visible; colours
+// Styled returns one line of text in which colors (SGR, ECMA-48) and whole links (OSC
+// 8) may stand. All other sequences and characters that act are made visible; colors
 // and links that are still open at the end are closed there.
 func Styled(s string) string {
 	if isHarmless(s, "\t") {
 		return s
 	}
 	var b strings.Builder
-	coloured, linked := false, false
+	colored, linked := false, false
 	for rest := []byte(s); len(rest) > 0; {
 		seq := rest
 		if rest[0] == 0x1b {
 			_, _, n, _ := ansi.DecodeSequence(rest, 0, nil)
 			seq = rest[:max(n, 1)]
 			switch {
-			case IsColour(seq):
-				coloured = !isReset(seq)
+			case IsColor(seq):
+				colored = !isReset(seq)
 				b.Write(seq)
 			case IsLink(seq):
 				linked = !EndsLink(seq)
@@ -157,14 +157,14 @@ func Styled(s string) string {
 	if linked {
 		b.WriteString("\x1b]8;;\x1b\\")
 	}
-	if coloured {
+	if colored {
 		b.WriteString("\x1b[m")
 	}
 	return b.String()
 }
 
-// IsColour reports whether a sequence selects colours or weight (SGR, ECMA-48).
-func IsColour(seq []byte) bool {
+// IsColor reports whether a sequence selects colors or weight (SGR, ECMA-48).
+func IsColor(seq []byte) bool {
 	body, ok := bytes.CutPrefix(seq, []byte("\x1b["))
 	if body, ok2 := bytes.CutSuffix(body, []byte("m")); ok && ok2 {
 		return len(bytes.Trim(body, "0123456789;:")) == 0

@@ -42,7 +42,7 @@ func TestStyled(t *testing.T) {
 	}
 }
 
-// FuzzShown holds that nothing comes through that a terminal acts on, but colours and
+// FuzzShown holds that nothing comes through that a terminal acts on, but colors and
 // links that end with their line.
 func FuzzShown(f *testing.F) {
 	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;https://u\x07x", "\x9b\u009b", "\u202e", "\x1b",
@@ -70,7 +70,7 @@ func FuzzShown(f *testing.F) {
 				}
 				require.True(t, IsLink([]byte(rest[:end+1])))
 			} else {
-				require.True(t, IsColour([]byte(rest[:end+1])))
+				require.True(t, IsColor([]byte(rest[:end+1])))
 			}
 			styled = rest[end+1:]
 		}

@@ -11,12 +11,12 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Pen is how text is written: with which colours and weight (SGR, ECMA-48 and ITU T.416), and
+// Pen is how text is written: with which colors and weight (SGR, ECMA-48 and ITU T.416), and
 // the address of a link (OSC 8). Two pens that look the same are equal, by whatever
 // sequences they came about.
 type Pen struct {
 	Weight                Weight
-	Ink, Paper, Underline Colour
+	Ink, Paper, Underline Color
 	Link                  string // the sequence that opens it
 }
 
@@ -60,17 +60,17 @@ var switchedOff = map[int]Weight{
 	55: Overlined,
 }
 
-// Colour is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
-type Colour uint32
+// Color is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
+type Color uint32
 
 const (
-	OfPalette Colour = 1 << 24 // with a number of 8 bits
-	OfLight   Colour = 2 << 24 // with red, green and blue
+	OfPalette Color = 1 << 24 // with a number of 8 bits
+	OfLight   Color = 2 << 24 // with red, green and blue
 )
 
 const (
-	PlainColours = "\x1b[0m"
-	NoLink       = "\x1b]8;;\x1b\\"
+	PlainColors = "\x1b[0m"
+	NoLink      = "\x1b]8;;\x1b\\"
 )
 
 // String returns the sequences that select the pen, in a line that begins.
@@ -118,13 +118,13 @@ func (p Pen) writeCodes(b *strings.Builder) {
 		}
 	}
 	for _, c := range []struct {
-		Colour
+		Color
 		base int
 	}{{p.Ink, 30}, {p.Paper, 40}, {p.Underline, 50}} {
-		n := int(c.Colour & 0xffffff)
+		n := int(c.Color & 0xffffff)
 		switch {
-		case c.Colour == 0:
-		case c.Colour&OfLight != 0:
+		case c.Color == 0:
+		case c.Color&OfLight != 0:
 			add(c.base+8, 2, n>>16, n>>8&0xff, n&0xff)
 		case n < 8 && c.base < 50:
 			add(c.base + n)
@@ -136,7 +136,7 @@ func (p Pen) writeCodes(b *strings.Builder) {
 	}
 }
 
-// Selects takes up a sequence that selects colours or weight.
+// Selects takes up a sequence that selects colors or weight.
 func (p *Pen) Selects(seq []byte) {
 	link := p.Link
 	body := seq[2 : len(seq)-1]
@@ -154,8 +154,8 @@ func (p *Pen) Selects(seq []byte) {
 		code := number(part)
 		switch {
 		case code == 38, code == 48, code == 58:
-			var c Colour
-			c, body = colourOf(body)
+			var c Color
+			c, body = colorOf(body)
 			p.paint(code, c)
 		default:
 			p.select1(code)
@@ -177,9 +177,9 @@ func (p *Pen) select1(code int) {
 	case switchedOff[code] != 0:
 		p.Weight &^= switchedOff[code]
 	case code >= 30 && code < 38, code >= 40 && code < 48:
-		p.paint(code/10*10+8, OfPalette|Colour(code%10))
+		p.paint(code/10*10+8, OfPalette|Color(code%10))
 	case code >= 90 && code < 98, code >= 100 && code < 108:
-		p.paint((code-60)/10*10+8, OfPalette|Colour(code%10+8))
+		p.paint((code-60)/10*10+8, OfPalette|Color(code%10+8))
 	case code == 39, code == 49, code == 59:
 		p.paint(code-1, 0)
 	}
@@ -199,20 +199,20 @@ func (p *Pen) selectSub(sub [][]byte) {
 		}
 	case 38, 48, 58:
 		kind, rest := number(sub[1]), sub[2:]
-		if kind == 2 && len(rest) > 3 { // the first is a colour space
+		if kind == 2 && len(rest) > 3 { // the first is a color space
 			rest = rest[1:]
 		}
 		switch {
 		case kind == 5 && len(rest) == 1:
-			p.paint(code, OfPalette|Colour(number(rest[0])&0xff))
+			p.paint(code, OfPalette|Color(number(rest[0])&0xff))
 		case kind == 2 && len(rest) >= 3:
 			p.paint(code, light(number(rest[0]), number(rest[1]), number(rest[2])))
 		}
 	}
 }
 
-// paint sets the colour of the ink, 38, the paper, 48, or the underline, 58.
-func (p *Pen) paint(code int, c Colour) {
+// paint sets the color of the ink, 38, the paper, 48, or the underline, 58.
+func (p *Pen) paint(code int, c Color) {
 	switch code {
 	case 38:
 		p.Ink = c
@@ -223,8 +223,8 @@ func (p *Pen) paint(code int, c Colour) {
 	}
 }
 
-// colourOf reads the parameters after 38, 48 or 58.
-func colourOf(body []byte) (Colour, []byte) {
+// colorOf reads the parameters after 38, 48 or 58.
+func colorOf(body []byte) (Color, []byte) {
 	next := func() int {
 		var part []byte
 		part, body, _ = bytes.Cut(body, []byte(";"))
@@ -232,7 +232,7 @@ func colourOf(body []byte) (Colour, []byte) {
 	}
 	switch next() {
 	case 5:
-		return OfPalette | Colour(next()&0xff), body
+		return OfPalette | Color(next()&0xff), body
 	case 2:
 		r, g, b := next(), next(), next()
 		return light(r, g, b), body
@@ -240,8 +240,8 @@ func colourOf(body []byte) (Colour, []byte) {
 	return 0, body
 }
 
-func light(r, g, b int) Colour {
-	return OfLight | Colour(min(r, 255))<<16 | Colour(min(g, 255))<<8 | Colour(min(b, 255))
+func light(r, g, b int) Color {
+	return OfLight | Color(min(r, 255))<<16 | Color(min(g, 255))<<8 | Color(min(b, 255))
 }
 
 // number reads a parameter; what is none is 0, as ECMA-48 has it.
@@ -264,9 +264,9 @@ func (p *Pen) Links(seq []byte) {
 }
 
 // RGB returns a color's red, green and blue, for one that is not of the palette of 256.
-func (c Colour) RGB() (red, green, blue int, ok bool) {
+func (c Color) RGB() (red, green, blue int, ok bool) {
 	return int(c >> 16 & 0xff), int(c >> 8 & 0xff), int(c & 0xff), c&OfLight != 0
 }
 
 // Index returns a color's number in the palette of 256.
-func (c Colour) Index() (number int, ok bool) { return int(c & 0xff), c&OfPalette != 0 }
+func (c Color) Index() (number int, ok bool) { return int(c & 0xff), c&OfPalette != 0 }

@@ -4,10 +4,10 @@ package theme
 
 import "github.com/lucasb-eyer/go-colorful"
 
-// Hue is a colour as it is on each ground, as #rrggbb.
+// Hue is a color as it is on each ground, as #rrggbb.
 type Hue struct{ OnDark, OnLight string }
 
-// OnAny is the colour for a ground that is not known: between the two, where it stands out as much
+// OnAny is the color for a ground that is not known: between the two, where it stands out as much
 // from black as from white.
 func (h Hue) OnAny() string {
 	a, _ := colorful.Hex(h.OnDark)
@@ -31,13 +31,13 @@ func (h Hue) OnAny() string {
 // halfway is the luminance whose contrast with black and with white is the same.
 const halfway = 0.1791
 
-// Luminance is the relative luminance of a colour, from 0 to 1, as WCAG 2.1 defines it.
+// Luminance is the relative luminance of a color, from 0 to 1, as WCAG 2.1 defines it.
 func Luminance(c colorful.Color) float64 {
 	r, g, b := c.LinearRgb()
 	return 0.2126*r + 0.7152*g + 0.0722*b
 }
 
-// Contrast is the contrast ratio of two colours, from 1 to 21, as WCAG 2.1 defines it.
+// Contrast is the contrast ratio of two colors, from 1 to 21, as WCAG 2.1 defines it.
 func Contrast(a, b colorful.Color) float64 {
 	l, m := Luminance(a), Luminance(b)
 	return (max(l, m) + 0.05) / (min(l, m) + 0.05)
@@ -53,7 +53,7 @@ var (
 	Faint   = Hue{"#53617b", "#a5aebf"} // rules; never text
 )
 
-// Units are the colours of units. They stay apart from the four meanings: there is no green, blue,
+// Units are the colors of units. They stay apart from the four meanings: there is no green, blue,
 // red or amber among them.
 var Units = []Hue{
 	{"#c3a6ff", "#6b46c1"}, {"#8fd3d8", "#0f6b73"}, {"#f0a6ca", "#a13670"}, {"#b8c4d6", "#4a5a70"},

@@ -7,16 +7,16 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestHuesCanBeRead holds every colour of text to the contrast that WCAG 2.1 asks for (1.4.3): 4.5 to
+// TestHuesCanBeRead holds every color of text to the contrast that WCAG 2.1 asks for (1.4.3): 4.5 to
 // 1 on dark and on light grounds, and 3 to 1 on both where the ground is not known.
 func TestHuesCanBeRead(t *testing.T) {
 	dark, light := []string{"#000000", "#0b1220", "#1e1e1e"}, []string{"#ffffff", "#fafafa"}
-	stands := func(colour string, least float64, grounds ...string) {
-		c, err := colorful.Hex(colour)
+	stands := func(color string, least float64, grounds ...string) {
+		c, err := colorful.Hex(color)
 		assert.NoError(t, err)
 		for _, ground := range grounds {
 			g, _ := colorful.Hex(ground)
-			assert.GreaterOrEqual(t, Contrast(c, g), least, "%s on %s", colour, ground)
+			assert.GreaterOrEqual(t, Contrast(c, g), least, "%s on %s", color, ground)
 		}
 	}
 	for _, h := range append([]Hue{Current, Moving, Broken, Stale, Dim}, Units...) {
@@ -24,7 +24,7 @@ func TestHuesCanBeRead(t *testing.T) {
 		stands(h.OnLight, 4.5, light...)
 		stands(h.OnAny(), 3, append(light, dark...)...)
 	}
-	// White stands on the light and the unknown ground's colours, ink on the dark one's.
+	// White stands on the light and the unknown ground's colors, ink on the dark one's.
 	for _, h := range []Hue{Current, Moving, Broken, Stale, Dim} {
 		stands(h.OnLight, 4.5, "#ffffff")
 		stands(h.OnAny(), 4.5, "#ffffff")

@@ -185,10 +185,10 @@ func d(r *rand.Rand, from, to int) time.Duration {
 }
 
 // behave makes most processes well and some of them trouble.
-func (dr *script) behave(unit string, _ int) simulate.Behaviour {
+func (dr *script) behave(unit string, _ int) simulate.Behavior {
 	r := dr.rand
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
-	b := simulate.Behaviour{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
+	b := simulate.Behavior{SpawnTakes: d(r, 0, 5), ReadyAfter: d(r, 1, 400), StopTakes: d(r, 1, 300), EndsAfter: -1}
 	if r.IntN(6) == 0 {
 		b.SetupTakes, b.Quick = d(r, 1, 1500), r.IntN(3) == 0
 	}
