@@ -27,7 +27,7 @@ func bigTree(t testing.TB) string {
 		}
 	}
 	unix.Sync()
-	time.Sleep(10 * time.Second) // the disk goes on for a while, and would be measured too
+	time.Sleep(10 * time.Second) // the disk continues for a while, and would be measured too
 	return root
 }
 
@@ -89,7 +89,7 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 }
 
 // stolenTime is how long all processors of a virtual machine have had to wait for
-// real ones (see proc(5), stat): a measurement beside a lot of it is worth little.
+// real ones (see proc(5), stat): a measurement while there is a lot of it is worth little.
 func stolenTime(t testing.TB) time.Duration {
 	stat, err := os.ReadFile("/proc/stat")
 	require.NoError(t, err)

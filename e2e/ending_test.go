@@ -140,7 +140,7 @@ func TestCrashIsTold(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// TestLogCannotBeWritten goes on without its state folder, and says so.
+// TestLogCannotBeWritten continues without its state folder, and says so.
 func TestLogCannotBeWritten(t *testing.T) {
 	t.Parallel()
 	cmd, dir := plainProject(t, "[service.tides]\nrun = \"echo high tide; exec sleep 1000\"\nsetup = [\"true\"]\n")
@@ -203,7 +203,7 @@ func childrenOf(pid int) (all []string) {
 	return all
 }
 
-// TestTerminalThatDoesNotRead holds up the screen alone: the units go on, and the screen
+// TestTerminalThatDoesNotRead holds up the screen alone: the units keep running, and the screen
 // ends on TERM and on the second INT.
 func TestTerminalThatDoesNotRead(t *testing.T) {
 	t.Parallel()

@@ -77,7 +77,7 @@ func (s *shownOn) until(b testing.TB, text string) {
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // BenchmarkFirstFrame measures from the command to the first frame with the lanes, of a
-// project that it starts and of one that runs already; beside them, what the program takes
+// project that it starts and of one that is running already; and, for comparison, what the program takes
 // to do nothing.
 func BenchmarkFirstFrame(b *testing.B) {
 	p := &background{b, b.TempDir()}
@@ -137,7 +137,7 @@ run = "true"
 `
 
 // BenchmarkKeys measures from a key to what it shows, while four units write as fast as they
-// can; and beside it what a bare program takes that says again what it reads.
+// can; and, for comparison, what a bare program takes that says again what it reads.
 func BenchmarkKeys(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	settings := ""

@@ -80,7 +80,7 @@ func (b *background) write(name, text string) {
 }
 
 // TestThreeScreens shows the demo on three screens: one is suspended, one killed, and the
-// third goes on; no server misses a beat, and with the last nothing is left.
+// third keeps running; no server misses a beat, and with the last nothing is left.
 func TestThreeScreens(t *testing.T) {
 	t.Parallel()
 	temp, state := t.TempDir(), t.TempDir()
@@ -136,7 +136,7 @@ func TestThreeScreens(t *testing.T) {
 		}
 	}
 	third.press("q")
-	third.shows(`would go on without this screen,\s+with 1 other screen`)
+	third.shows(`would keep running without this screen,\s+with 1 other screen`)
 	third.press("Escape")
 	third.shows(`following`)
 	require.NoError(t, syscall.Kill(faces[0], syscall.SIGKILL))
@@ -175,7 +175,7 @@ func TestOnlyOneSupervisor(t *testing.T) {
 	noneLeft(t, b.dir)
 }
 
-// TestAttachAndLeave closes the screen of a project in the background, which goes on, and
+// TestAttachAndLeave closes the screen of a project in the background, which continues, and
 // starts it again, which says that it runs.
 func TestAttachAndLeave(t *testing.T) {
 	t.Parallel()
@@ -191,7 +191,7 @@ func TestAttachAndLeave(t *testing.T) {
 	s.press("Enter")
 	s.shows(`CURRENT +1 of 2 run`)
 	s.press("q")
-	s.shows(`would go on without this screen,\s+in the background`)
+	s.shows(`would keep running without this screen,\s+in the background`)
 	s.press("c")
 	s.shows(`keeps running\. omnivigil attach shows it again`)
 	s.shows(`exit code 0`)

@@ -265,7 +265,7 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 }
 
 // TestSuspendAndResume gives the terminal back to the shell and takes it again. Meanwhile
-// the project goes on.
+// the project keeps running.
 func TestSuspendAndResume(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()

@@ -169,7 +169,7 @@ func BenchmarkOutput(b *testing.B) {
 
 // throughPlain runs the project with --plain into a file. It returns how long that took from
 // the first writer's start to the last line printed, give or take 20 ms, the supervisor's own processor time,
-// and how large the log is beside what was printed.
+// and how large the log is compared with what was printed.
 func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
 	state := b.TempDir()
 	require.NoError(b, os.WriteFile(dir+"/omnivigil.toml", []byte(settings), 0o600))
@@ -204,7 +204,7 @@ func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, 
 
 // throughScreen runs the project on a full screen. It returns how long that took from the first
 // writer's start to the last one's end, the supervisor's own processor time, and how large the
-// log is beside what the plain stream would have printed.
+// log is compared with what the plain stream would have printed.
 func throughScreen(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
 	p := &background{b, dir}
 	require.NoError(b, os.RemoveAll(dir+"/state"))

@@ -19,7 +19,7 @@ import (
 )
 
 // BenchmarkNamed measures from the moment at which a test runner writes that a test has failed
-// to the moment at which a face has the verdict that names it. The runner goes on meanwhile.
+// to the moment at which a face has the verdict that names it. The runner continues meanwhile.
 func BenchmarkNamed(b *testing.B) {
 	dir, state := b.TempDir(), b.TempDir()
 	write := func(name, text string) {

@@ -35,7 +35,7 @@ func (c cleaned) Run() int {
 	return code
 }
 
-// TestScripts runs testdata/*.txtar. Beside testscript's own commands there is
+// TestScripts runs testdata/*.txtar. In addition to testscript's own commands there is
 //
 //	until FILE REGEXP           waits until the file has such a line, at most 15 s
 //	until-says REGEXP COMMAND   runs the command until its output has such a line, at most 15 s

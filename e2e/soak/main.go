@@ -75,7 +75,7 @@ func exitOn(err error) {
 	}
 }
 
-// soaking is a soak that goes on.
+// soaking is a soak that continues.
 type soaking struct {
 	*rand.Rand
 	program, dir string

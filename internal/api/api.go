@@ -27,7 +27,7 @@ type Project interface {
 
 	// Follow calls show with the project as it is now and again whenever that has changed,
 	// at most MaxFrames times a second. It returns nil when the project has ended and show
-	// has seen that, and otherwise the error of show or of the context. While it goes on,
+	// has seen that, and otherwise the error of show or of the context. While it continues,
 	// the face counts as one of the project's, unless its kind is empty.
 	Follow(ctx context.Context, face Face, show func(*Snapshot) error) error
 
@@ -145,7 +145,7 @@ type Request struct {
 // Action is what is asked for.
 type Action string
 
-// The actions. Those of units need units; beside the others stands what they do without.
+// The actions. Those of units need units; the comment at each of the others says what they do without.
 const (
 	Start        Action = "start"         // start or rerun units that do not run, and what they need
 	Restart      Action = "restart"       // restart or rerun units; without any: all that is wanted
@@ -165,7 +165,7 @@ const (
 	Widen        Action = "widen"         // run all of its tests again
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
-	LeaveRunning Action = "leave-running" // go on without a face, in the background
+	LeaveRunning Action = "leave-running" // keep running without a face, in the background
 	FaceUsed     Action = "face-used"     // the person has used this face
 )
 
@@ -247,7 +247,7 @@ type Line struct {
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
 	Text   string    `json:"text"` // without its end; may hold color sequences and links
-	// Continues says that it goes on with the line of its run before, which was told before it
+	// Continues says that it continues the line of its run before, which was told before it
 	// had an end: a prompt and what was typed.
 	Continues bool `json:"continues,omitempty"`
 	Times     int  `json:"times,omitempty"` // of one that was folded, how often in a row; else 0

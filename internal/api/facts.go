@@ -2,7 +2,7 @@ package api
 
 import "time"
 
-// Fact is something that has happened. Each kind has the fields that stand beside it in
+// Fact is something that has happened. Each kind has the fields listed at it in
 // docs/api.md; Text says it in a sentence without its unit.
 type Fact struct {
 	ID      int64     `json:"id"` // from 1, in order

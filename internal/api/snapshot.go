@@ -24,7 +24,7 @@ type Snapshot struct {
 	change change // since the snapshot before it
 }
 
-// Status is what is true of the whole project, beside its verdict.
+// Status is what is true of the whole project, apart from its verdict.
 type Status struct {
 	Paused     bool   `json:"paused"`     // all reactions are
 	Quitting   bool   `json:"quitting"`   // everything is being stopped
@@ -154,7 +154,7 @@ type Unit struct {
 	Moving    bool      `json:"moving,omitempty"`   // it will be at rest only later
 	Queued    bool      `json:"queued,omitempty"`   // one more run follows the one at work
 	InLine    bool      `json:"in_line,omitempty"`  // it waits for a job
-	Alone     bool      `json:"alone,omitempty"`    // nothing runs beside it
+	Alone     bool      `json:"alone,omitempty"`    // nothing else runs at the same time
 	RetryAt   time.Time `json:"retry_at,omitzero"`  // when a crashed service is started again
 	Run       Run       `json:"run,omitzero"`       // the newest; number 0 before the first
 	Pass      Pass      `json:"pass,omitzero"`      // the newest of that run

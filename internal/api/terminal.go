@@ -13,7 +13,7 @@ type Terminal interface {
 
 	// FollowScreen calls show with what a unit's terminal shows, and again whenever that has changed,
 	// at most MaxPictures times a second; from the second time on with only the lines that have
-	// changed. While it goes on and q.Hand is set, the face has hands on the unit. It returns nil when
+	// changed. While it continues and q.Hand is set, the face has hands on the unit. It returns nil when
 	// the project has ended, a *Refusal where another face has hands on the unit and q.Take is not
 	// set, and otherwise the error of show or of the context.
 	FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error
@@ -32,7 +32,7 @@ type ScreenQuery struct {
 	Unit string
 	Face Face
 	Hand bool // have hands on it
-	Take bool // also where another face has them: that one goes on watching
+	Take bool // also where another face has them: that one continues watching
 	Size Size // that the terminal is to have, if Hand is set; zero: as it is
 }
 
@@ -77,7 +77,7 @@ type ScreenLine struct {
 	Parts []Cells `json:"parts"`
 }
 
-// Cells are cells beside one another that look alike.
+// Cells are adjacent cells that look alike.
 type Cells struct {
 	Text  string `json:"text"`
 	Width int    `json:"width"` // how many cells they are

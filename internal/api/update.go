@@ -115,7 +115,7 @@ func (d *Update) diffUnits(from, to *Snapshot) {
 	}
 }
 
-// lifeSince returns how a unit's life has gone on. Lives grow at their end; once in a while
+// lifeSince returns how a unit's life has continued. Lives grow at their end; once in a while
 // their beginning is forgotten, which another holder need not do at the same time.
 func lifeSince(old, now []Mark) (Life, bool) {
 	if len(old) == 0 {

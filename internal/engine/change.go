@@ -174,7 +174,7 @@ func (e *Engine) change(ev Change) {
 }
 
 // concerned is a unit with the hits of a change that it is to act on, and the chain that
-// this would go on.
+// this would continue.
 type concerned struct {
 	unit  *unit
 	hits  []Hit
@@ -239,7 +239,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	if u.takesUp() && takenUp(c.hits) {
 		u.passes.chain = c.chain
 		u.passes.holds(ev.Burst, c.hits)
-		if u.pending == nil { // else that waits for something, and its passes go on
+		if u.pending == nil { // else that waits for something, and its passes continue
 			e.readByPass(u, r)
 			return
 		}

@@ -5,7 +5,7 @@ import "time"
 // FactKind says what has happened.
 type FactKind string
 
-// The kinds of facts. Beside each stands which fields of Fact it has, apart from Kind, and
+// The kinds of facts. The comment at each says which fields of Fact it has, apart from Kind, and
 // from Unit, Run and Ripple, which are set wherever they make sense.
 const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command where it is not the unit's own

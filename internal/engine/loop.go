@@ -93,7 +93,7 @@ func (c chain) lastRound(u *unit) chain {
 // longestChain is more than a loop of thirty units needs to be noticed.
 const longestChain = 100
 
-// with returns the chain that goes on with one more link. Of all that may have set that off,
+// with returns the chain that continues one more link. Of all that may have set that off,
 // those remain that may have done so the last time.
 func (c chain) with(l link) chain {
 	for i := len(c) - 1; i >= 0; i-- {
@@ -150,7 +150,7 @@ func shareAny(a, b []string, what func(file string) string) bool {
 	return slices.ContainsFunc(b, func(file string) bool { return has[what(file)] })
 }
 
-// chainTo returns the chain that the unit's act on these files would go on: of those of all
+// chainTo returns the chain that the unit's act on these files would continue: of those of all
 // who may have written them, that which has come to it most often.
 func (w *writing) chainTo(files []string) chain {
 	if w == nil || !w.mayLink() {
@@ -176,7 +176,7 @@ func (w *writing) chainTo(files []string) chain {
 	return best
 }
 
-// mayLink reports whether the writing may go on a chain.
+// mayLink reports whether the writing may continue a chain.
 func (w *writing) mayLink() bool {
 	return slices.ContainsFunc(w.writers, func(wr writer) bool { return !wr.cleared && (wr.unit == w.unit || wr.seen) })
 }
@@ -189,7 +189,7 @@ func (wr writer) chain() chain {
 	return wr.run.chain
 }
 
-// carry notes which chain the unit's next run goes on, if nothing but that made it act.
+// carry notes which chain the unit's next run continues, if nothing but that made it act.
 func (e *Engine) carry(u *unit, c chain) {
 	a := u.pending
 	if a == nil {
@@ -204,7 +204,7 @@ func (e *Engine) carry(u *unit, c chain) {
 }
 
 // follow lets a unit act because one that it follows has finished again. Where that, or
-// another of them that has, is all that makes it act, its run goes on the chain.
+// another of them that has, is all that makes it act, its run continues the chain.
 func (e *Engine) follow(f, u *unit, r *Ripple) {
 	c := writer{unit: u, run: u.run}.chain()
 	if len(c) > 0 {

@@ -45,7 +45,7 @@ func (e *Engine) connect(p *plan.Plan) {
 	e.standings.place(e.inFileOrder())
 }
 
-// newPlan goes on with edited settings. Only what the edit means something to
+// newPlan continues with edited settings. Only what the edit means something to
 // acts: new units start, removed ones stop, those that run another thing restart.
 func (e *Engine) newPlan(ev NewPlan) {
 	if e.quitting {

@@ -84,7 +84,7 @@ func (e *Engine) widen(units []*unit) {
 	}
 }
 
-// narrowDone goes on after a good run of some cases: with all of them, where the settings say
+// narrowDone continues after a good run of some cases: with all of them, where the settings say
 // so. No unit builds on such a run: it says nothing of the others.
 func (e *Engine) narrowDone(u *unit) {
 	if u.spec.Widen && u.pending == nil && u.narrowed == u.run.narrowed && u.wanted {

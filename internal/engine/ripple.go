@@ -71,7 +71,7 @@ type openRipple struct {
 	made    bool            // it is about what units have made
 	seen    map[string]bool // all paths
 	members []*unit
-	runs    []*run  // beside each of Runs; nil for a pass
+	runs    []*run  // for each of Runs; nil for a pass
 	shown   *Ripple // what faces see; nil where that is out of date
 }
 

@@ -451,7 +451,7 @@ func (e *Engine) finishedAgain(u *unit) {
 	e.askForOwed(u)
 }
 
-// release lets those go on that wait for the unit and whose own ripples have all come to rest, as a part of another.
+// release lets those continue that wait for the unit and whose own ripples have all come to rest, as a part of another.
 func (e *Engine) release(u *unit, ripple func() *Ripple) {
 	for _, d := range u.downstream {
 		if d.pending != nil && !d.pending.anyOpen() {

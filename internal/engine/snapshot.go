@@ -81,7 +81,7 @@ type Wishes struct {
 type Turn struct {
 	Queued  bool   // one more run follows the one at work
 	InLine  bool   // it waits for a job
-	Alone   bool   // nothing runs beside it
+	Alone   bool   // nothing else runs at the same time
 	RetryAt Moment // when a crashed service is started again
 }
 

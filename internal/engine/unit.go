@@ -297,7 +297,7 @@ type act struct {
 	once    bool        // with its own words instead of those that were added to the unit's command
 	words   []string
 	spans   []Span
-	chain   chain  // that this would go on, if nothing else makes it act
+	chain   chain  // that this would continue, if nothing else makes it act
 	lookout Moment // until when other writers are looked for
 }
 

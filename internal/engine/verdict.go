@@ -246,7 +246,7 @@ func (u *unit) waitNow() Wait {
 	return Wait{Kind: WaitSettle}
 }
 
-// asksFor is what the unit waits for in input before it can go on; else empty.
+// asksFor is what the unit waits for in input before it can continue; else empty.
 func (u *unit) asksFor() string {
 	if !u.live() || u.state != Running && u.state != Starting && u.state != Setup {
 		return ""

@@ -257,7 +257,7 @@ func (e *Engine) isSave(burst int) func(Concern) bool {
 	}
 }
 
-// isSavedFor reports whether a burst that concerns the unit, and goes on that chain, counts as
+// isSavedFor reports whether a burst that concerns the unit, and continues that chain, counts as
 // a save by a user. A tool that picks up changes writes its results at all times, and seldom
 // where it watches.
 func (u *unit) isSavedFor(burst int, c chain) bool {

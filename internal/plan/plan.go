@@ -132,7 +132,7 @@ type Unit struct {
 	Manual        bool      // starts by request only
 	Outputs       []Pattern // what a task or suite makes; never counts as its own input
 	Reuse         bool      // its last good result holds while all that it depends on is the same
-	Alone         bool      // no other task, suite or setup step runs beside it
+	Alone         bool      // no other task, suite or setup step runs at the same time
 	// ComparesTimes says that its program finds out by the times of files what it has to do.
 	ComparesTimes bool
 	MayServe      bool     // of a task: a run that listens, or has lived for ServesAfter, is a service's

@@ -28,7 +28,7 @@ type Spec struct {
 	Name string   // whose process it is; for the caller
 	Argv []string // the program, looked up on the PATH, and its arguments
 	Dir  string   // absolute working folder
-	Env  []string // "NAME=value", complete: nothing is inherited beside it
+	Env  []string // "NAME=value", complete: nothing else is inherited
 	Cols int      // the terminal's size in cells
 	Rows int
 	// Terminal is what it reads from and writes to.

@@ -210,7 +210,7 @@ func TestSignalToTheLeaderAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.SignalLeader("HUP"))
 	eventually(t, "it has heard", func() bool { return strings.Contains(r.text(), "heard") })
-	assert.NoError(t, syscall.Kill(pid, 0), "its child goes on")
+	assert.NoError(t, syscall.Kill(pid, 0), "its child keeps running")
 	require.NoError(t, r.SignalLeader("USR1"))
 	assert.Equal(t, Exit{Code: 3}, r.wait(t))
 	assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH)

@@ -397,7 +397,7 @@ func TestStreams(t *testing.T) {
 		response, err := http.DefaultClient.Do(request)
 		require.NoError(t, err)
 		got := make([]byte, len(want))
-		_, err = io.ReadFull(response.Body, got) // although the answer goes on
+		_, err = io.ReadFull(response.Body, got) // although the answer continues
 		require.NoError(t, err)
 		assert.Equal(t, want, string(got))
 		response.Body.Close()

@@ -213,7 +213,7 @@ func TestFaces(t *testing.T) {
 		_, err := s.Do(context.Background(), api.Request{Action: api.LeaveRunning})
 		require.NoError(t, err)
 		s.Enter(api.Face{Kind: "plain"})()
-		assert.Equal(t, 1, deserted, "it may go on without a face now")
+		assert.Equal(t, 1, deserted, "it may keep running without a face now")
 		assert.NotEmpty(t, seen[0].Units)
 	})
 }

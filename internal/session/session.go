@@ -54,7 +54,7 @@ type Config struct {
 	// Deserted, if set, is called when the last face has gone of a session that is not in
 	// the background. It must not block.
 	Deserted func()
-	// Background says that the session goes on without a face.
+	// Background says that the session keeps running without a face.
 	Background bool
 	// Watchdog is the number of the process that guards this one, 0 for none.
 	Watchdog int
@@ -166,7 +166,7 @@ type timedEvent struct {
 	event engine.Event
 }
 
-// Start runs the project. It does not block; the session goes on until a request to
+// Start runs the project. It does not block; the session keeps running until a request to
 // quit has been carried out; Done tells. An error says what could not be begun; nothing
 // runs then.
 func Start(c Config) (*Session, error) {

@@ -44,7 +44,7 @@ type Options struct {
 	Words      []string      // added to the commands of Units
 	Apart      string        // tells this project apart from another with the same settings, empty for none
 	Once       bool          // nothing reacts to changes
-	Background bool          // it goes on without a face
+	Background bool          // it keeps running without a face
 	Record     string        // a file for the engine's events, to be replayed; empty for none
 	Remove     string        // a folder that is to go afterwards, or empty
 	Demo       bool          // what was agreed to is not remembered
@@ -54,7 +54,7 @@ type Options struct {
 // Place is where the project that is started meets its faces.
 func (o Options) Place() (socket.Place, error) { return paths.Place(o.key()) }
 
-// key is what the project is known by: its settings file, or a name beside that.
+// key is what the project is known by: its settings file, or a name in its directory.
 func (o Options) key() string {
 	if o.Apart == "" {
 		return o.File

@@ -8,7 +8,7 @@ import (
 // While version control holds its lock, it is changing files one after the other,
 // and what it has written so far is of no use.
 const (
-	holdLook = 20 * time.Millisecond // how often is looked whether it goes on
+	holdLook = 20 * time.Millisecond // how often is looked whether it continues
 
 	unreadLook = 200 * time.Microsecond // the same of what there is to hear
 	holdTold   = time.Second            // when the person is told what is waited for

@@ -27,7 +27,7 @@ import (
 const (
 	maxBody    = 1 << 20 // bytes of a request
 	maxHeaders = 16 << 10
-	maxStreams = 200 // that go on at the same time
+	maxStreams = 200 // that are open at the same time
 	maxUnits   = 10_000
 )
 
@@ -61,10 +61,10 @@ func (s *Server) Serve(l net.Listener) error {
 	return nil
 }
 
-// Streams is how many streams go on.
+// Streams is how many streams are open.
 func (s *Server) Streams() int { return len(s.streams) }
 
-// Close ends all that goes on. Requests that have come are answered first, if that takes no more
+// Close ends all that is under way. Requests that have come are answered first, if that takes no more
 // than a moment.
 func (s *Server) Close() {
 	const moment = 300 * time.Millisecond
@@ -178,7 +178,7 @@ func reply(w http.ResponseWriter, value any, err error) {
 	out.Encode(value) // the client may be gone
 }
 
-// streamed bounds how many streams go on at the same time.
+// streamed bounds how many streams are open at the same time.
 func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		select {

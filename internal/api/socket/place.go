@@ -27,7 +27,7 @@ type Place struct {
 	File   string // the real path of the settings file
 	Socket string
 	Lock   string
-	before string // the lock of versions that had it beside the socket
+	before string // the lock of versions that had it next to the socket
 }
 
 // maxSocketPath is how many bytes a socket's path may have: sun_path of unix(7) has room
@@ -191,7 +191,7 @@ func isAt(f *os.File, path string) bool {
 	return err == nil && os.SameFile(have, there)
 }
 
-// IsLocked reports whether something of the project runs, in this version or one that has its lock beside the
+// IsLocked reports whether something of the project runs, in this version or one that has its lock next to the
 // socket.
 func (p Place) IsLocked() bool { return isLocked(p.Lock) || isLocked(p.before) }
 

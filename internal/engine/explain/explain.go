@@ -1,5 +1,5 @@
 // Package explain puts what the engine decides into words: the verdict, why units act, wait or are stale, how runs
-// ended, and what happened, as plain technical English without the name of a unit where a face shows it beside the
+// ended, and what happened, as plain technical English without the name of a unit where a face shows it next to the
 // text.
 //
 // The engine has no words, so that a decision can be compared, counted and tested without reading prose; this is the

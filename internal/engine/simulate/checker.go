@@ -35,7 +35,7 @@ import (
 //     reason; while files are not watched it is at most stale;
 //
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
-//     beside one that runs alone;
+//     at the same time as one that runs alone;
 //
 //  11. a result is not reused when a person wants it run;
 //
@@ -554,7 +554,7 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	switch request {
 	case engine.StopUnit:
 		b.wanted, b.must, b.once = false, 0, nil
-		c.excuse(unit) // who waited for it may go on without it
+		c.excuse(unit) // who waited for it may continue without it
 	case engine.StartUnit,
 		engine.RestartUnit,
 		engine.SetUpUnit,

@@ -72,7 +72,7 @@ func (c *Checker) savedFor(unit string) {
 	delete(c.loops.rows, unit)
 }
 
-// setOff enters which row a run goes on, and checks that it is not too long.
+// setOff enters which row a run continues, and checks that it is not too long.
 func (c *Checker) setOff(unit string, reasons []engine.Reason) {
 	l, b := &c.loops, c.of(unit)
 	var row []string
@@ -141,7 +141,7 @@ func roundsOf(row []string) int {
 
 // ignored checks that a unit ignores nothing but what sets it off in a loop.
 func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
-	// What goes on from here is another loop.
+	// What continues from here is another loop.
 	for _, rows := range []map[string][]string{c.loops.rows, c.loops.made} {
 		for of, row := range rows {
 			if slices.Contains(row, o.Unit) {

@@ -269,7 +269,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	}
 }
 
-// jobs checks that a unit may be at work beside those that are.
+// jobs checks that a unit may be at work at the same time as those that are.
 func (c *Checker) jobs(name string) {
 	n, alone := 0, ""
 	for _, all := range []map[string]*books{c.units, c.gone} {
@@ -286,7 +286,7 @@ func (c *Checker) jobs(name string) {
 		c.broke(10, "%s is at work as number %d of %d", name, n, c.plan.Jobs)
 	}
 	if alone != "" && n > 1 {
-		c.broke(10, "%s is at work beside %s, which runs alone", name, alone)
+		c.broke(10, "%s is at work at the same time as %s, which runs alone", name, alone)
 	}
 }
 

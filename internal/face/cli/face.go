@@ -190,10 +190,10 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 	return e
 }
 
-// holds reports whether the project goes on only because of this face.
+// holds reports whether the project keeps running only because of this face.
 func holds(snap *api.Snapshot) bool { return !snap.Background && len(snap.Faces) <= 1 }
 
-// end ends the project, or only the face where the project would go on without it. It
+// end ends the project, or only the face where the project would keep running without it. It
 // reports whether it is the project.
 func (f *face) end(atOnce bool, closeFace func()) bool {
 	const patience = 10 * time.Second

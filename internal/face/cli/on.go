@@ -29,7 +29,7 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// onOptions are what can be said of a command beside its words and patterns.
+// onOptions are what can be said of a command in addition to its arguments and patterns.
 type onOptions struct {
 	command       adhoc.Command
 	service, task bool

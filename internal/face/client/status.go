@@ -83,7 +83,7 @@ func freshnessWord(u *api.Unit) string {
 	return string(u.Freshness)
 }
 
-// unitDetail is what there is to say of a unit beside its state.
+// unitDetail is what there is to say of a unit in addition to its state.
 func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	var parts []string
 	if u.Paused {

@@ -360,7 +360,7 @@ func mark(is bool, text string) string {
 	return text
 }
 
-// rest says how many there are beside those that were listed.
+// rest says how many there are in addition to those that were listed.
 func (w *words) rest(total, listed int, what string) {
 	switch {
 	case total == 0:

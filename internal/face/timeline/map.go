@@ -21,7 +21,7 @@ type Map struct {
 	Links  []Link
 	Layers int
 	Rows   int
-	Tracks []int // how many vertical lines there may be beside each other after each layer
+	Tracks []int // how many vertical lines there may be side by side after each layer
 }
 
 // Box is a unit in its place, or several that are alike and have been folded into one.
@@ -349,7 +349,7 @@ func (l *layout) route() {
 
 // assign gives each bus that is not straight a track, and returns how many there are. A bus that
 // leaves from a row comes left of those that end in the same row, so that no two lie on each other;
-// beside that, the order is one in which few cross.
+// apart from that, the order is one in which few cross.
 func assign(all []*bus) int {
 	var open []*bus
 	for _, b := range all {
@@ -431,7 +431,7 @@ func dependants(snap *api.Snapshot, unit string, needing bool) []string {
 
 // IfRestarted says what would act, and in which order, were a unit restarted or rerun and all went
 // well: the unit, then all that follow it. Paused units and those that are not enabled stay as they
-// are; those that only need it go on running.
+// are; those that only need it keep running.
 func IfRestarted(snap *api.Snapshot, unit string) []api.Step {
 	u := snap.Unit(unit)
 	if u == nil {

@@ -11,7 +11,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// What a unit does before its run, beside the states that it shows meanwhile.
+// What a unit does before its run, in addition to the states that it shows meanwhile.
 const (
 	Debounce api.State = "debounce" // files are to be quiet first
 	Queued   api.State = "queued"   // it waits for a job
@@ -27,10 +27,10 @@ type Waterfall struct {
 // Bar is a run, or a pass, in a ripple.
 type Bar struct {
 	*api.RunRef
-	Spans  []api.Span // each with its end: now, where it goes on
+	Spans  []api.Span // each with its end: now, where it continues
 	From   time.Time  // zero where it is not known any more what the time was spent on
 	To     time.Time
-	Open   bool   // it goes on
+	Open   bool   // it continues
 	Cells  []Cell // one for each column
 	Waited []Wait // on what, each once
 }
@@ -66,7 +66,7 @@ func (b *Bar) Reason() string {
 // shortest is what the axis of a ripple shows at least.
 const shortest = 100 * time.Millisecond
 
-// WaterfallOf draws a ripple, which may go on, in so many columns.
+// WaterfallOf draws a ripple, which may continue, in so many columns.
 func WaterfallOf(r *api.Ripple, now time.Time, columns int) Waterfall {
 	end := r.RestAt
 	if !r.Resting() || end.IsZero() {
@@ -166,7 +166,7 @@ type Difference struct {
 // By is how much longer it took.
 func (d Difference) By() time.Duration { return d.Now - d.Before }
 
-// Compare says where the time of a ripple went, beside that of an earlier one: what differs by
+// Compare says where the time of a ripple went, compared with that of an earlier one: what differs by
 // most first. What differs by less than a hundredth of a second is left out.
 func Compare(before, now *api.Ripple) []Difference {
 	type part struct{ unit, phase string }

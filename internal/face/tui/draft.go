@@ -106,7 +106,7 @@ func (s *stream) draft(m *model, width, height int) []string {
 	return rows
 }
 
-// joined puts lines that go on with the one before, such as what was typed at a prompt, behind
+// joined puts lines that continue the one before, such as what was typed at a prompt, behind
 // that, where nothing came in between.
 func joined(all []api.Line) []api.Line {
 	if !slices.ContainsFunc(all, func(l api.Line) bool { return l.Continues }) {
@@ -123,7 +123,7 @@ func joined(all []api.Line) []api.Line {
 	return out
 }
 
-// goesOn returns the line that another goes on with, or nil. What Omnivigil has said of the unit may stand
+// goesOn returns the line that another continues, or nil. What Omnivigil has said of the unit may stand
 // between them: that it waits for an answer.
 func goesOn(out []api.Line, l api.Line) *api.Line {
 	for i := len(out) - 1; l.Continues && i >= 0 && out[i].Unit == l.Unit && out[i].Run == l.Run; i-- {
@@ -162,7 +162,7 @@ func (m *model) marker(s *stream, e api.Line) string {
 }
 
 // old reports whether a line steps back: it was written before the last save, and one follows
-// what goes on. So the screen need not be cleared.
+// what continues. So the screen need not be cleared.
 func (s *stream) old(m *model, at time.Time) bool {
 	return s.following() && at.Before(m.snap.LastSave(m.shownTime()))
 }
@@ -322,7 +322,7 @@ func (s *stream) ownWords(m *model, e api.Line) string {
 }
 
 // finish brings a row to the stream's width. What opens a run or concerns the whole project
-// goes on as a thin line and so divides the output.
+// continues as a thin line and so divides the output.
 func (s *stream) finish(m *model, e api.Line, row string, width int) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return fit(row, width)

@@ -67,7 +67,7 @@ func (f *drawingField) submit(m *model) {
 	}
 }
 
-// writeDrawing writes what is shown, beside the screen.
+// writeDrawing writes what is shown to a file, in the background.
 func (m *model) writeDrawing(file string) error {
 	page, err := m.drawing()
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/output/reader"
 )
 
-// harmless requires that nothing in what is sent to a terminal acts on it, beside colors
+// harmless requires that nothing in what is sent to a terminal acts on it, apart from colors
 // (SGR), links (OSC 8), tabs and line ends.
 func harmless(t testing.TB, text string) {
 	t.Helper()
@@ -42,15 +42,15 @@ func harmless(t testing.TB, text string) {
 	}
 }
 
-// reset requires that no color and no link goes on beyond a line's end.
+// reset requires that no color and no link continues beyond a line's end.
 func reset(t testing.TB, text string) {
 	t.Helper()
 	for line := range strings.Lines(text) {
 		if i := strings.LastIndex(line, "\x1b["); i >= 0 {
-			require.Regexp(t, "^\x1b\\[0?m", line[i:], "a color goes on in %q", line)
+			require.Regexp(t, "^\x1b\\[0?m", line[i:], "a color continues in %q", line)
 		}
 		if i := strings.LastIndex(line, "\x1b]8;"); i >= 0 {
-			require.Regexp(t, "^\x1b\\]8;[^;]*;(\x1b\\\\|\a)", line[i:], "a link goes on in %q", line)
+			require.Regexp(t, "^\x1b\\]8;[^;]*;(\x1b\\\\|\a)", line[i:], "a link continues in %q", line)
 		}
 	}
 }

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/output/terminal"
 )
 
-// hands is a unit's terminal, over the whole screen or beside the stream. While this screen has hands on
+// hands is a unit's terminal, over the whole screen or next to the stream. While this screen has hands on
 // it, all keys but those that let go are the program's; while another face has, or when the run has
 // ended, it is looked at.
 type hands struct {

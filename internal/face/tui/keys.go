@@ -191,7 +191,7 @@ var streamKeys = []binding{
 		do: func(m *model) { m.stream().raw = !m.stream().raw }},
 	{keys: []string{"\\"}, action: "wrap", name: "cut long lines, or wrap them", group: onStream,
 		do: func(m *model) { m.stream().wrap = !m.stream().wrap }},
-	{keys: []string{"*"}, action: "second-stream", name: "toggle a second stream, beside or below",
+	{keys: []string{"*"}, action: "second-stream", name: "toggle a second stream, next to it or below",
 		group: onStream,
 		do:    func(m *model) { m.overview.split(m) }},
 	{keys: []string{"tab"}, action: "other-stream", name: "switch to the other stream", hint: "other stream",

@@ -11,7 +11,7 @@ import (
 )
 
 // leaving is the question whether to stop the project or only to close this screen, where
-// the project would go on without it.
+// the project would keep running without it.
 type leaving struct{}
 
 func (*leaving) name() string { return "leave" }
@@ -57,7 +57,7 @@ func (*leaving) draw(m *model, width, height int) []string {
 				}
 				company += fmt.Sprintf(" process %d", f.PID)
 			}
-			rows = []string{"", "  " + m.snap.Project.Name + " would go on without this screen,", "  " + company}
+			rows = []string{"", "  " + m.snap.Project.Name + " would keep running without this screen,", "  " + company}
 		}
 		rows = append(rows, "")
 		for _, b := range m.bindingsOf("leave") {

@@ -67,7 +67,7 @@ func (v *mapView) click(m *model, x, y int) {
 	}
 }
 
-// walk chooses another unit: beside the chosen one along a line, or above or below it.
+// walk chooses another unit: next to the selected one along a line, or above or below it.
 func (v *mapView) walk(m *model, right, down int) {
 	d := &v.drawn
 	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.overview.lanes.unit) })

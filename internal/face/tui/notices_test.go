@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// told returns what the terminal is sent beside the screen.
+// told returns what the terminal is sent in addition to the screen.
 func told(m *model, snap *api.Snapshot) string {
 	m.cmds = nil
 	m.handle(snap)

@@ -22,12 +22,12 @@ type overview struct {
 type layout int
 
 const (
-	asFits layout = iota // beside each other where that leaves both wide enough
+	asFits layout = iota // side by side where that leaves both wide enough
 	beside
 	below
 )
 
-// wideEnough is the width from which two streams lie beside each other.
+// wideEnough is the width from which two streams lie side by side.
 const wideEnough = 120
 
 func newOverview() overview {
@@ -45,7 +45,7 @@ func (o *overview) draw(m *model, width, height int) []string {
 	return m.underLanes(o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
 }
 
-// besides reports whether two streams lie beside each other.
+// besides reports whether two streams lie side by side.
 func (o *overview) besides(width int) bool {
 	return len(o.streams) == 2 && (o.layout == beside || o.layout == asFits && width >= wideEnough)
 }

@@ -411,7 +411,7 @@ func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
 	return rows
 }
 
-// compared says where the time went, beside an earlier ripple of the same files.
+// compared says where the time went, compared with an earlier ripple of the same files.
 func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.snap.Ripples, r)
 	switch {
@@ -426,7 +426,7 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	rows := []string{
 		fit(
 			fmt.Sprintf(
-				"  beside ripple %d of %s: %s then, %s now, %s",
+				"  compared with ripple %d of %s: %s then, %s now, %s",
 				e.ID,
 				format.Moment(e.Since, m.now),
 				format.Duration(was),

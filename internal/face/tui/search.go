@@ -27,7 +27,7 @@ type searchMsg struct {
 	of     *stream
 	number int
 	back   bool
-	again  bool // what is found is beside what has been counted
+	again  bool // what is found comes in addition to what has been counted
 	found  api.Found
 	err    error
 	more   <-chan searchMsg
@@ -94,11 +94,11 @@ func (r *search) end() {
 	}
 }
 
-// begin searches beside the screen. What it finds comes as messages, one after the other.
+// begin searches in the background. What it finds comes as messages, one after the other.
 func (s *stream) begin(m *model, q api.SearchQuery) {
 	ctx, stop := context.WithCancel(m.ctx)
 	number := s.search.number
-	if q.Count { // it goes on while one moves from match to match
+	if q.Count { // it continues while one moves from match to match
 		s.search.end()
 		s.search.stop, s.search.found = stop, api.Found{}
 	}

@@ -152,7 +152,7 @@ func TestChosenLines(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Error: no tide", "    at berth (app.js:10:11)", "    at main (node:x:1)"}, texts)
 	pick.edit(m)
-	assert.Len(t, m.pending, 1, "an editor with a window of its own is started beside the screen")
+	assert.Len(t, m.pending, 1, "an editor with a window of its own is started next to the screen")
 	m.pending = nil
 	m.keyed("down", "b")
 	assert.Contains(t, m.plainScreen(), "this line has no web address")

@@ -24,7 +24,7 @@ func (o *output) Write(p []byte) (int, error) {
 type backMsg struct{ err error }
 
 // redraw draws all of the screen again after another program has had the terminal, and sees to it
-// that it is drawn: Bubble Tea 2.1.1 stops the clock of its renderer beside giving the terminal
+// that it is drawn: Bubble Tea 2.1.1 stops the clock of its renderer when it gives the terminal
 // away, which can come after that clock was started again for a program that was quick; then
 // nothing is ever drawn any more. It blocks until something is drawn or the context is done.
 func (s *Screen) redraw(ctx context.Context) {

@@ -242,14 +242,14 @@ func (m *model) unitStyle(name string) lipgloss.Style {
 	return m.palette.dim
 }
 
-// Messages of the program itself, beside *api.Snapshot.
+// Messages of the program itself, in addition to *api.Snapshot.
 type (
-	tickMsg  struct{}            // time has gone on
+	tickMsg  struct{}            // time has passed
 	endMsg   struct{ err error } // the project has ended, or cannot be followed any more
 	askedMsg struct{ err error } // a request was answered
 )
 
-// Init begins to let time go on.
+// Init begins to let time pass.
 func (m *model) Init() tea.Cmd { return tea.Batch(m.tick(), tea.RequestBackgroundColor) }
 
 // tick lets the axis move: as often as its columns, at most ten times a second,
@@ -262,7 +262,7 @@ func (m *model) tick() tea.Cmd {
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
 
-// later has something done beside the screen; what comes of it comes as a message.
+// later has something done in the background; what comes of it comes as a message.
 func (m *model) later(do func(context.Context) tea.Msg) {
 	ctx := m.ctx
 	m.pending = append(m.pending, func() tea.Msg { return do(ctx) })
@@ -455,7 +455,7 @@ func (m *model) commandView() string {
 	return fit(m.palette.dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
 }
 
-// notices are what the person has to know beside the verdict, a row each; where there
+// notices are what the person has to know in addition to the verdict, a row each; where there
 // are more than have room, the last row says how many.
 func (m *model) notices() []string {
 	var all []string

@@ -400,7 +400,7 @@ func TestKeys(t *testing.T) {
 	)
 }
 
-// TestLeaving asks where the project would go on.
+// TestLeaving asks where the project would keep running.
 func TestLeaving(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
@@ -409,7 +409,7 @@ func TestLeaving(t *testing.T) {
 	assert.Contains(
 		t,
 		m.plainScreen(),
-		"Saltmarsh Ferries would go on without this screen,\n  with 1 other screen: process 1",
+		"Saltmarsh Ferries would keep running without this screen,\n  with 1 other screen: process 1",
 	)
 	m.keyed("esc")
 	assert.True(t, m.isOpen("overview"))
@@ -428,7 +428,7 @@ func (*broken) name() string                   { return "broken" }
 func (*broken) draw(*model, int, int) []string { panic("no rows") }
 func (*broken) update(*model, tea.Msg)         { panic("no update") }
 
-// TestPanicInAView closes the view, tells, and goes on.
+// TestPanicInAView closes the view, tells, and continues.
 func TestPanicInAView(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.snap.Project.Logs = t.TempDir()

@@ -113,7 +113,7 @@ func (v *unitView) draw(m *model, width, height int) []string {
 	return append(rows, v.output.draw(m, width, height-len(rows))...)
 }
 
-// beside is the width from which sections stand beside each other.
+// beside is the width from which sections are side by side.
 const besideWidth = 130
 
 // rows is all that is said of the unit.
@@ -348,7 +348,7 @@ func (v *unitView) outputs(m *model) []string {
 	return append(rows, "")
 }
 
-// sizesText puts what the last run has made beside what the one before had.
+// sizesText puts what the last run made next to what the one before had made.
 func sizesText(all []api.MadeByRun) string {
 	if len(all) < 2 {
 		return ""

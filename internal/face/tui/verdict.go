@@ -33,7 +33,7 @@ func (m *model) verdictView(width int) string {
 	return ends(left, "", width)
 }
 
-// cornerTexts are what may stand beside the verdict: which project this is, who else looks
+// cornerTexts are what may be shown next to the verdict: which project this is, who else looks
 // at it and the time of day; each shorter than the one before.
 func (m *model) cornerTexts() []string {
 	name, company, clock := m.snap.Project.Name+"  ", m.company(), m.now.Format("15:04")+" "
@@ -43,7 +43,7 @@ func (m *model) cornerTexts() []string {
 	return []string{name + company + "  " + clock, company + "  " + clock, company + " ", clock}
 }
 
-// company says who else looks at the project, and whether it goes on without this screen.
+// company says who else looks at the project, and whether it continues without this screen.
 func (m *model) company() string {
 	var parts []string
 	if m.snap.Background {
@@ -95,7 +95,7 @@ func (m *model) unlessBound(view string) []*binding {
 	)
 }
 
-// fieldState says beside a field what comes of what is typed.
+// fieldState says next to a field what becomes of what is typed.
 func (m *model) fieldState() string {
 	if _, ok := m.top().(*lookField); ok {
 		return m.stream().search.status(m)

@@ -43,7 +43,7 @@ func (m *model) close() {
 func (m *model) isOpen(name string) bool { return m.top().name() == name }
 
 // guarded does something that a view has its part in. Should it panic, that is told and the
-// view closed, and the screen goes on.
+// view closed, and the screen continues.
 func (m *model) guarded(do func()) {
 	defer func() {
 		if cause := recover(); cause != nil {

@@ -363,7 +363,7 @@ func (b *Book) Flush() {
 	if b.closed {
 		return
 	}
-	// One that goes on may have begun before.
+	// One that continues may have begun before.
 	for until := b.passes + 2; b.passes < until && b.behind > 0 && !b.closed; {
 		signal(b.work)
 		signal(b.much)

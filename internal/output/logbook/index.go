@@ -20,7 +20,7 @@ const (
 	tagBatch  = 2 // plus the source's id
 )
 
-// continuesBit marks a stream of lines that go on with the one before.
+// continuesBit marks a stream of lines that continue the one before.
 const continuesBit = 0x80
 
 // blockSize is how many bytes of text are looked up together.

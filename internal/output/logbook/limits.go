@@ -11,7 +11,7 @@ import (
 )
 
 // Limits are what the logs of a project may take. What is beyond them is deleted, the oldest
-// first, the segments of the session that goes on last. The zero value sets none.
+// first, and the segments of the running session last. The zero value sets none.
 type Limits struct {
 	Size int64 // bytes
 	Age  time.Duration
@@ -74,7 +74,7 @@ func (b *Book) sweep() {
 	b.sayDeleted(limits, sessions, own)
 }
 
-// othersOf returns what the other sessions beside a folder have left, the oldest first.
+// othersOf returns what the other sessions next to a directory have left, the oldest first.
 func othersOf(dir string) []kept {
 	entries, _ := os.ReadDir(filepath.Dir(dir)) // sorted by name, and so by age
 	var all []kept

@@ -61,14 +61,14 @@ const (
 	Broken
 )
 
-// Entry is what is written beside the text of a line.
+// Entry is what is written in addition to the text of a line.
 type Entry struct {
 	Unit   string // "" where Omnivigil speaks of the whole project
 	Run    int
 	Ripple int // that the run, or what is said, belongs to; 0 for none
 	Stream Stream
 	Tone   Tone
-	// Continues says that it goes on with the line of its run before, which was shown before
+	// Continues says that it continues the line of its run before, which was shown before
 	// it had an end.
 	Continues bool
 }

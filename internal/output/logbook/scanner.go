@@ -39,7 +39,7 @@ type Scanner struct {
 }
 
 // Continues reports whether the first of the lines that were returned last, by Scan, ScanBlock,
-// Pause or Rest, goes on with what Pause returned before.
+// Pause or Rest, continues what Pause returned before.
 func (s *Scanner) Continues() bool { return s.goesOn }
 
 // shown is what Pause has returned of a line that had no end.
@@ -229,7 +229,7 @@ func (s *Scanner) clean(line []byte) (string, pen.Pen) {
 }
 
 // colored is clean for a line in which only colors are selected, which is most often what
-// is in a line beside text. It reports false where there is more.
+// is in a line apart from text. It reports false where there is more.
 func colored(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 	var b strings.Builder
 	written := pen.Pen{} // with which the text before was

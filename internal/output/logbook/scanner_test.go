@@ -24,7 +24,7 @@ func TestScanner(t *testing.T) {
 		{"split anywhere", []string{"o", "ne\r", "\ntw", "o"}, []string{"one", "two"}},
 		{"a rewritten line counts once", []string{"10 %\r55 %\r100 %\n"}, []string{"100 %"}},
 		{"colors stay", []string{"\x1b[31mred\x1b[0m\n"}, []string{"\x1b[31mred\x1b[0m"}},
-		{"a color goes on, and ends with each line", []string{"\x1b[31mred\nstill\x1b[0m\nnot\n"},
+		{"a color continues, and ends with each line", []string{"\x1b[31mred\nstill\x1b[0m\nnot\n"},
 			[]string{"\x1b[31mred\x1b[0m", "\x1b[31mstill\x1b[0m", "not"}},
 		{"a link ends with its line", []string{"\x1b]8;;http://x\x1b\\x\n"},
 			[]string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\"}},
@@ -67,7 +67,7 @@ func TestScanner(t *testing.T) {
 	}
 }
 
-// TestPause holds that text without an end appears once, and what follows goes on.
+// TestPause holds that text without an end appears once, and what follows continues.
 func TestPause(t *testing.T) {
 	var s Scanner
 	assert.Empty(t, s.Scan([]byte("\x1b[1mmigrate? [y/N] ")))
@@ -124,7 +124,7 @@ func TestLineWithoutEnd(t *testing.T) {
 	}
 }
 
-// FuzzScanner checks that lines hold no control characters beside colors and
+// FuzzScanner checks that lines hold no control characters apart from colors and
 // links, are valid text, and do not depend on how the bytes were cut.
 func FuzzScanner(f *testing.F) {
 	f.Add([]byte("one\r\n\x1b[31mtwo\x1b[0m\r55%\n"), 3)

@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// tellPause is how often a search that goes on tells how far it is.
+// tellPause is how often a search that continues tells how far it is.
 const tellPause = 100 * time.Millisecond
 
 // Search implements api.Log.
@@ -45,7 +45,7 @@ func (l Log) Search(ctx context.Context, q api.SearchQuery, found func(api.Found
 	return s.tell()
 }
 
-// searching is a search that goes on.
+// searching is a search that continues.
 type searching struct {
 	view  *logbook.View
 	terms *terms
@@ -63,7 +63,7 @@ func (s *searching) tell() error {
 	return err
 }
 
-// on is called now and then, and reports whether the search is to go on.
+// on is called now and then, and reports whether the search is to continue.
 func (s *searching) on() bool {
 	if time.Since(s.told) > tellPause {
 		s.err = s.tell()

@@ -34,7 +34,7 @@ func encodings(v string) []string {
 	) // as shells tell what they run
 }
 
-// Characters that stand for themselves in web addresses beside letters and digits: those that RFC 3986,
+// Characters that stand for themselves in web addresses apart from letters and digits: those that RFC 3986,
 // section 2.3, calls unreserved, and those that encoders of some languages leave as well.
 const (
 	unreserved  = "-_.~"

@@ -26,7 +26,7 @@ const (
 
 var (
 	// Frames of Java (Throwable.printStackTrace), Node (V8's stack trace API) and Ruby
-	// (Exception#full_message), and what goes on with them.
+	// (Exception#full_message), and what continues them.
 	isFrame = regexp.MustCompile(
 		`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: ` +
 			`|^\s+\[cause\]: |^\s*\^+~*\s*$`,

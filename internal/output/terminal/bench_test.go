@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// BenchmarkWrite is what a block of 64 KiB costs: of lines and of colored lines while no face looks, beside
+// BenchmarkWrite is what a block of 64 KiB costs: of lines and of colored lines while no face looks, compared with
 // copying it; of the same with a face looking, and of a screen that is drawn.
 func BenchmarkWrite(b *testing.B) {
 	var plain, colored, drawn bytes.Buffer

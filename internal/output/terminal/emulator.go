@@ -22,10 +22,10 @@ type emulator struct {
 	top, bottom int              // the scroll region, as rows from 0, the last one not in it
 	state       byte             // of ansi.DecodeSequence
 	cut         []byte           // of a character whose end has not come
-	flat        bool             // lines are not to go on in the next row
+	flat        bool             // lines are not to continue in the next row
 	last        []api.ScreenLine // of the last picture
 	other       bool             // it is another screen since
-	full        bool             // something wide has filled a row to its end: what comes next goes on below
+	full        bool             // something wide has filled a row to its end: what comes next continues below
 }
 
 func newEmulator(size api.Size) *emulator {
@@ -47,7 +47,7 @@ func newEmulator(size api.Size) *emulator {
 	return e
 }
 
-// write is Write, but something wide that does not fit into a row goes on in the next one, and so does what
+// write is Write, but something wide that does not fit into a row continues in the next one, and so does what
 // comes after something wide that has just filled one.
 func (e *emulator) write(p []byte) {
 	if len(e.cut) > 0 {
@@ -89,7 +89,7 @@ func (e *emulator) write(p []byte) {
 	flush(len(p))
 }
 
-// goOn goes on in the next row: carriage return, index (ECMA-48, IND).
+// goOn continues in the next row: carriage return, index (ECMA-48, IND).
 const goOn = "\r\x1bD"
 
 func isASCII(p []byte) bool {

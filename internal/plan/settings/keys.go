@@ -366,7 +366,7 @@ func readDir(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// nearestFolder hints at a folder beside the missing one with a similar name.
+// nearestFolder hints at a directory next to the missing one with a similar name.
 func nearestFolder(dir string) string {
 	siblings, err := os.ReadDir(filepath.Dir(dir))
 	if err != nil {

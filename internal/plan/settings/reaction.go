@@ -25,7 +25,7 @@ func readReactions(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// actions are the words that "do" takes, beside signal:NAME.
+// actions are the words that "do" takes, in addition to signal:NAME.
 var actions = map[string]plan.Action{
 	"restart":      plan.Act,
 	"rerun":        plan.Act,

@@ -135,7 +135,7 @@ func (f *Reader) note(text string) {
 // sourceLine is how tools show source and point at it, below what they say about it.
 var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
 
-// follow takes a line that is no finding by itself: it may go on with the one before.
+// follow takes a line that is no finding by itself: it may continue the one before.
 func (f *Reader) follow(line string) {
 	indented := line == "" || line[0] == ' ' || line[0] == '\t'
 	if !indented {
@@ -162,7 +162,7 @@ const notesWithin = 16
 
 var (
 	rustNote = regexp.MustCompile(`^\s*= ((?:note|help): .*)$`)
-	// How the TypeScript compiler and javac go on: in an indented sentence, or a name and a value.
+	// How the TypeScript compiler and javac continue: in an indented sentence, or a name and a value.
 	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
 )
 

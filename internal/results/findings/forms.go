@@ -14,7 +14,7 @@ import (
 type form func(f *Reader, line string) (results.Mark, bool)
 
 // forms are the known ones, the more particular before the more general. Each was written from
-// what the tools beside it write; testdata has that.
+// what similar tools write; testdata has that.
 var forms = []form{
 	eslintRow,   // ESLint, stylelint: rows below the name of their file
 	inBrackets,  // the TypeScript compiler, MSBuild: file(3,5): error TS2304: ...

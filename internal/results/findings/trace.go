@@ -81,7 +81,7 @@ func (t *trace) start(in traceKind) {
 		false, 0
 }
 
-// read goes on with a trace. It returns the finding when that is known, and reports whether the
+// read continues a trace. It returns the finding when that is known, and reports whether the
 // line belongs to one.
 func (t *trace) read(line string) (*results.Finding, bool) {
 	t.age++

@@ -87,7 +87,7 @@ func (r *Reader) firstError(line string, next []string) string {
 
 var (
 	errorWord  = regexp.MustCompile(`(?i)\berrors?\b`)
-	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // beside a file's name, not yet what is wrong
+	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // next to a file's name, not yet what is wrong
 )
 
 // short bounds a line that is told in a message.

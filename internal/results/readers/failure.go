@@ -11,7 +11,7 @@ import (
 
 // explain finds in what a failed case has written why it failed: the message, the place, and
 // where they stand apart what was expected and what was there. Folders are those that names of
-// files may be from, beside the unit's.
+// files may be from, in addition to the unit's.
 func explain(c *results.Case, f *source.Files, folders ...string) {
 	defer func() {
 		if c.Status == results.Skipped {

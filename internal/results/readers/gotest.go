@@ -235,7 +235,7 @@ type goText struct {
 	parents map[string]bool     // tests of it that have subtests
 	logs    map[string]*output  // what tests have written, by name
 	current string              // the test that writes
-	told    *results.Case       // a failed one, whose output goes on
+	told    *results.Case       // a failed one, whose output continues
 	began   map[string]struct{} // and have not ended
 	unsaid  []results.Case      // that failed, and whose places are known when the package is
 }

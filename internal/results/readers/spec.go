@@ -116,7 +116,7 @@ func (s *spec) sign(m []string) results.Mark {
 	return results.NoMark
 }
 
-// again goes on with a failure that is told once more, at the end.
+// again continues a failure that is told once more, at the end.
 func (s *spec) again(name string, depth int) {
 	s.last = nil
 	for _, c := range s.failed {

@@ -191,7 +191,7 @@ func (r *Record) Case(of api.CaseName) (TrackedCase, bool) {
 	return out, true
 }
 
-// News says what the newest run has changed beside what made it fail: which cases were fixed,
+// News says what the newest run has changed apart from what made it fail: which cases were fixed,
 // which findings are new and how many are gone. Empty: nothing.
 func (r *Record) News() string {
 	var fixed, found []string

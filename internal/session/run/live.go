@@ -52,7 +52,7 @@ type processes struct {
 	mu      sync.Mutex
 	current Process          // the run's own, or that of the step before it
 	stopped bool             // it has been signalled
-	helpers map[Process]bool // commands beside it, such as a readiness probe
+	helpers map[Process]bool // commands in addition to it, such as a readiness probe
 }
 
 // lifetime is how far a run has got.
@@ -161,7 +161,7 @@ func (r *Live) Entry(s logbook.Stream) logbook.Entry {
 	return logbook.Entry{Unit: r.Unit.Name, Run: r.Number, Ripple: int(r.ripple.Load()), Stream: s}
 }
 
-// PromptPause is how long a line without an end must not go on to be shown.
+// PromptPause is how long a line without an end must not continue to be shown.
 const PromptPause = 300 * time.Millisecond
 
 // maxPauses is how often in a row that is waited for while the process is at work.
@@ -242,7 +242,7 @@ func (r *Live) rest() {
 	r.say(r.passes.begun, lines)
 }
 
-// write writes lines, each with its tone; nil: none has one. GoesOn says that the first goes on with
+// write writes lines, each with its tone; nil: none has one. GoesOn says that the first continues
 // what was shown of it before.
 func (r *Live) write(lines []string, tones []logbook.Tone, goesOn bool) {
 	for i := 0; i < len(lines); {
@@ -401,7 +401,7 @@ func (r *Live) probe(prober *probe.Prober) {
 	}
 }
 
-// command runs a command beside the run, as a part of it: it has its marks, is followed
+// command runs a command in addition to the run's own, as a part of it: it has its marks, is followed
 // and ends with it. It blocks until the command and all that it has started are gone; the
 // error says how it failed, with the last line that it wrote.
 func (r *Live) command(ctx context.Context, c plan.Command) error {
@@ -438,7 +438,7 @@ func (r *Live) command(ctx context.Context, c plan.Command) error {
 	return last.err(explain.Exit(x))
 }
 
-// endHelpers ends the commands that run beside the run.
+// endHelpers ends the commands that run in addition to the run's own.
 func (r *Live) endHelpers() {
 	r.processes.mu.Lock()
 	helpers := slices.Collect(maps.Keys(r.processes.helpers))

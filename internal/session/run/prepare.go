@@ -64,7 +64,7 @@ func (r *Live) remember() {
 	}
 }
 
-// setUp runs a setup step, unless it is done. It reports whether the run can go on.
+// setUp runs a setup step, unless it is done. It reports whether the run can continue.
 func (r *Live) setUp(o engine.Start, step plan.Step) bool {
 	if done, err := r.project.Setup.Done(r.project.Plan(), r.Unit, step); err == nil && done && !o.Setup {
 		return true

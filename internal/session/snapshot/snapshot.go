@@ -83,7 +83,7 @@ func (c Converter) report(r engine.Report) api.Report {
 	}
 }
 
-// marks goes on with what was made of a unit's marks before: lives grow at their end, and
+// marks continues what was made of a unit's marks before: lives grow at their end, and
 // once in a while forget their beginning. A holder of what was made before does not see
 // what is appended to it.
 func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {

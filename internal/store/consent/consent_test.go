@@ -80,8 +80,8 @@ func TestBrokenRecordIsToldNotOverwritten(t *testing.T) {
 	assert.Error(t, In(dir).Add(project()))
 }
 
-// TestNothingIsLeftBeside holds that a record that cannot be written leaves nothing.
-func TestNothingIsLeftBeside(t *testing.T) {
+// TestFailedWriteLeavesNothing holds that a record that cannot be written leaves nothing.
+func TestFailedWriteLeavesNothing(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "trust.json"), 0o700)) // in the way
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "trust.json", "x"), nil, 0o600))

@@ -36,7 +36,7 @@ const launched = "launched"
 // Grace is how long what is left behind may take to end before it is killed.
 const Grace = 1500 * time.Millisecond
 
-// Files that a process inherits from the one that has started it. The first two go on from
+// Files that a process inherits from the one that has started it. The first two continue from
 // the watchdog to the supervisor.
 const (
 	outcomeFD  = 3 // where the launcher hears how the start went

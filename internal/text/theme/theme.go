@@ -49,7 +49,7 @@ var (
 	Moving  = Hue{"#64b5ff", "#0b5fb0"}
 	Broken  = Hue{"#ff7575", "#b3201f"}
 	Stale   = Hue{"#e8b04b", "#8a5800"}
-	Dim     = Hue{"#8793ab", "#5f6b82"} // text beside the text
+	Dim     = Hue{"#8793ab", "#5f6b82"} // secondary text
 	Faint   = Hue{"#53617b", "#a5aebf"} // rules; never text
 )
 

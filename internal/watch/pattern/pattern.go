@@ -168,11 +168,11 @@ func (p Pattern) Base() string {
 	return unescape(base)
 }
 
-// noise are files that editors and systems write beside the ones a person means:
+// noise are files that editors and systems write next to the ones a person means:
 // swap and lock files, backups, probes.
 var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
 
-// IsNoise reports whether a file never counts, as one that editors leave beside
+// IsNoise reports whether a file never counts, as one that editors leave next to
 // another.
 func IsNoise(file string) bool {
 	name := path.Base(file)

@@ -246,7 +246,7 @@ func ignoreClass(glob string) (class string, used int) {
 	if negated {
 		i++
 	}
-	var before byte // the character that a "-" would go on from
+	var before byte // the character that a "-" would continue from
 	for first := true; ; first = false {
 		if i >= len(glob) {
 			return "", 0

@@ -22,7 +22,7 @@ import (
 type Repository struct {
 	top   string   // its work tree
 	Own   string   // where this work tree's own files are: HEAD, the index and its lock
-	Below *Scope   // the rules that count in it beside those of its folders
+	Below *Scope   // the rules that count in it in addition to those of its directories
 	Files []string // where those are
 }
 
@@ -33,7 +33,7 @@ func Open(top string) *Repository {
 	if err != nil {
 		return nil
 	}
-	if !info.IsDir() { // a work tree beside the main one, or a submodule
+	if !info.IsDir() { // a work tree in addition to the main one, or a submodule
 		text, _ := files.Read(filepath.FromSlash(own), files.Sane)
 		to, ok := strings.CutPrefix(string(bytes.TrimSpace(text)), "gitdir: ")
 		if !ok {

@@ -259,7 +259,7 @@ func Consent(p *plan.Plan, answer consent.Answer) []string {
 	case answer.Known:
 		lines = append(lines, "", "Changed since you last agreed (+ new, - gone):")
 	case len(first) > 0:
-		lines = append(lines, "", "Beside the units' own commands:")
+		lines = append(lines, "", "In addition to the units' own commands:")
 	}
 	lines = append(lines, first...)
 	if answer.Known {
