@@ -170,7 +170,7 @@ const (
 
 // TestInTheBrowser holds relays to what a person sees: a style sheet is swapped with the form's text kept,
 // also one that another imports; new code is shown when it is ready, with scrolling and text kept; what is
-// broken is told, and the page comes back.
+// broken is reported, and the page comes back.
 func TestInTheBrowser(t *testing.T) {
 	t.Parallel()
 	o, b := openTicketOffice(t), openBrowser(t)

@@ -36,7 +36,7 @@ func plainProject(t *testing.T, settings string) (*exec.Cmd, string) {
 }
 
 // TestNobodyReads ends on TERM, and on the second INT, although what it prints is read by
-// nobody.
+// no one.
 func TestNobodyReads(t *testing.T) {
 	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{

@@ -15,7 +15,7 @@ import (
 )
 
 // TestTicketOffice works on the example of a front end as a person would: the page is served when its
-// script is there, a broken bundle is told in its place, and what is shipped is made in one go.
+// script is there, a broken bundle is reported in its place, and what is shipped is made in one go.
 func TestTicketOffice(t *testing.T) {
 	t.Parallel()
 	for _, program := range []string{"node", "npm"} {

@@ -183,7 +183,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 func TestLeftoversAreOffered(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
-	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // to be told from every other
+	sleep := fmt.Sprintf("sleep %d", 100000+os.Getpid()) // unlike any other
 	require.NoError(
 		t,
 		os.WriteFile(dir+"/omnivigil.toml", []byte("[service.tides]\nrun = \"trap '' HUP; exec "+sleep+"\"\n"), 0o644),

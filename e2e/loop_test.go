@@ -24,7 +24,7 @@ type running struct {
 }
 
 // onDiskAndInMemory runs a test in a folder that counts what is written to it, and in
-// one that does not: who writes is told in two ways.
+// one that does not: who writes is reported in two ways.
 func onDiskAndInMemory(t *testing.T, test func(t *testing.T, dir string)) {
 	const memory = "/dev/shm"
 	for name, parent := range map[string]string{"on disk": os.TempDir(), "in memory": memory} {
@@ -144,7 +144,7 @@ watch = ["tides.in"]
 run = "sleep 0.1; date > tides.in"
 watch = ["pages.in", "fares.txt"]
 `)
-		// Both write at about the same time at first, so that it may be told of either. How
+		// Both write at about the same time at first, so that either may be taken for the writer. How
 		// soon, the simulator tests: a busy machine makes runs unlike each other.
 		began, stolen := time.Now(), stolenTime(t)
 		for r.count("are ignored from now on") == 0 && time.Since(began) < 30*time.Second {
@@ -213,7 +213,7 @@ func TestPersonIsNoLoop(t *testing.T) {
 		{"a service that logs", "service", []time.Duration{0, person},
 			"[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\n" +
 				"ready = { after = \"50ms\" }\n"},
-		// A busy machine may look too late to tell what it wrote from a save within 50 ms.
+		// A busy machine may look too late to say what it wrote from a save within 50 ms.
 		{"a service that writes at its start", "service", []time.Duration{person},
 			"[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\n" +
 				"watch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},

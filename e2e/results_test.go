@@ -11,13 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// told is a project whose tools tell of tests or places, and ways to break it.
+// told is a project whose tools report tests or places, and ways to break it.
 type told struct {
 	name     string
 	needs    []string // programs; the first that is missing skips it
 	settings string
 	files    map[string]string
-	// breaks returns, for a round, an edit that breaks one thing, as the verdict tells it, and its
+	// breaks returns, for a round, an edit that breaks one thing, as the verdict says it, and its
 	// place as file:line.
 	breaks func(round int) (file, before, after, verdict, place string)
 }

@@ -86,7 +86,7 @@ func (c *compiled) git(words ...string) {
 	require.NoError(c.t, err, string(out))
 }
 
-// saves does something to the files in a second of its own, so that the verdict tells it
+// saves does something to the files in a second of its own, so that the verdict says it
 // from every save before.
 func (c *compiled) saves(do func()) {
 	for c.last.Unix() == time.Now().Unix() {

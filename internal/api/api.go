@@ -54,7 +54,7 @@ type Project interface {
 	// Case returns one test with what it has written.
 	Case(ctx context.Context, unit string, name CaseName) (Case, error)
 
-	// Findings returns a part of what tools have told of places in files.
+	// Findings returns a page of the findings that tools have reported.
 	Findings(ctx context.Context, q ResultQuery) (FindingPage, error)
 
 	// Detail returns a unit whole. It looks at files and processes.
@@ -220,7 +220,7 @@ type SearchQuery struct {
 
 // Found is what a search has found.
 type Found struct {
-	Lines    []Line `json:"lines,omitempty"` // since it was told before, in the order of the search
+	Lines    []Line `json:"lines,omitempty"` // since it was reported before, in the order of the search
 	Matches  int64  `json:"matches"`         // lines that match, of those searched
 	Searched int64  `json:"searched"`        // how many lines have been looked at
 	Total    int64  `json:"total"`           // of so many
@@ -247,7 +247,7 @@ type Line struct {
 	Stream Stream    `json:"stream"`
 	Tone   Tone      `json:"tone,omitempty"`
 	Text   string    `json:"text"` // without its end; may hold color sequences and links
-	// Continues says that it continues the line of its run before, which was told before it
+	// Continues says that it continues the line of its run before, which was reported before it
 	// had an end: a prompt and what was typed.
 	Continues bool `json:"continues,omitempty"`
 	Times     int  `json:"times,omitempty"` // of one that was folded, how often in a row; else 0

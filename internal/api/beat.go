@@ -16,7 +16,7 @@ const (
 // ErrSilent says that the process that runs a project does not answer, though it is there.
 var ErrSilent = errors.New("no answer from the project: its process may be stopped")
 
-// WatchSilence tells a face how long the project has been silent: once a second from Silence on, and 0 when it
+// WatchSilence reports a face how long the project has been silent: once a second from Silence on, and 0 when it
 // answers again, until the context is done. It counts the seconds in which this process runs itself.
 func WatchSilence(ctx context.Context, p Project, tell func(silent time.Duration)) {
 	heard := make(chan struct{}, 1)

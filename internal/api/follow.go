@@ -3,7 +3,7 @@ package api
 import "context"
 
 // FollowLines calls take with the lines that are asked for and then with those that come,
-// until the project has ended and all are told, or take has an error, or the context is
+// until the project has ended and all are reported, or take has an error, or the context is
 // done.
 func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
 	next := int64(-1)

@@ -128,7 +128,7 @@ func lifeSince(old, now []Mark) (Life, bool) {
 			if i == len(now)-1 {
 				return Life{}, false
 			}
-			// Marks of the same moment are told together.
+			// Marks of the same moment are reported together.
 			from := i + 1
 			for from > 0 && now[from-1].At.Equal(now[i+1].At) {
 				from--

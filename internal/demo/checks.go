@@ -139,7 +139,7 @@ func lineOf(text []byte, name string) int {
 	return strings.Count(before, "\n") + 1
 }
 
-// tellBlock tells the YAML behind a point.
+// tellBlock reports the YAML behind a point.
 func tellBlock(message, want, got string, line int, began time.Time) {
 	say("  ---")
 	if message != "" {

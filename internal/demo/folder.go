@@ -18,7 +18,7 @@ func MakeFolder(dir string) (string, error) {
 }
 
 // RemoveAbandoned removes the folders of demos that were killed with all their processes:
-// they are no longer used, neither by who made them nor, as inUse tells of a project's
+// they are no longer used, neither by who made them nor, as inUse finds out, of a project's
 // folder, a project.
 func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	folders, _ := filepath.Glob(filepath.Join(dir, folderPrefix+"*-*"))
@@ -31,7 +31,7 @@ func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	}
 }
 
-// isAlive reports whether there is a process of that number, as far as can be told.
+// isAlive reports whether there is a process of that number, as far as can be reported.
 func isAlive(pid int) bool {
 	p, err := os.FindProcess(pid)
 	if err != nil {

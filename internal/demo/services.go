@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// tides tells how much water there is in each harbour.
+// tides says how much water there is in each harbour.
 func tides(ctx context.Context) error {
 	var model struct {
 		Period  duration

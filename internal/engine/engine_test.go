@@ -76,7 +76,7 @@ func TestRunNumbersGoOn(t *testing.T) {
 	t.Fatal("api does not start")
 }
 
-// TestSaveIsRemembered tells of the newest save however many ripples came later, and
+// TestSaveIsRemembered reports the newest save however many ripples came later, and
 // counts no file that the unit's own run wrote.
 func TestSaveIsRemembered(t *testing.T) {
 	at := noon
@@ -138,7 +138,7 @@ func TestFilesAreCountedOnce(t *testing.T) {
 	assert.Equal(t, s.Ripples[1].Opening(), filesChanged(hits))
 }
 
-// TestRippleKeepsSpans tells what every run, step and pass of a ripple was spent on, also of
+// TestRippleKeepsSpans says what every run, step and pass of a ripple was spent on, also of
 // runs before the newest.
 func TestRippleKeepsSpans(t *testing.T) {
 	at := noon

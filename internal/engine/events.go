@@ -118,7 +118,7 @@ type PlanBroken struct {
 }
 
 // Unwatched says that files are not watched, for the reason that Problem tells; without one, that they
-// are again. What has changed in between is told as any other change.
+// are again. What has changed in between is reported as any other change.
 type Unwatched struct{ Problem string }
 
 // SettingUp says that a step comes next, before the run's own process. It begins when
@@ -159,14 +159,14 @@ type BecameReady struct {
 	Run  int
 }
 
-// Probed tells what was last seen while waiting for a service to be ready.
+// Probed says what was last seen while waiting for a service to be ready.
 type Probed struct {
 	Unit string
 	Run  int
 	Saw  string
 }
 
-// Checked tells what a look at a service or relay that has been ready found. It may be told as often as it is looked
+// Checked says what a look at a service or relay that has been ready found. It may be reported as often as it is looked
 // at. Something of a relay that is missing counts when it was missing before.
 type Checked struct {
 	Unit    string
@@ -174,7 +174,7 @@ type Checked struct {
 	Problem string // empty: it is well
 }
 
-// Asks tells that a run waits for input, or that it does so no more.
+// Asks says that a run waits for input, or that it does so no more.
 type Asks struct {
 	Unit   string
 	Run    int
@@ -182,7 +182,7 @@ type Asks struct {
 	For    string // what it waits for, as "an answer: migrate? [y/N]"; empty: nothing
 }
 
-// Listens tells that what a unit's run has spawned accepts connections.
+// Listens says that what a unit's run has spawned accepts connections.
 type Listens struct {
 	Unit string
 	PID  int // of the run
@@ -202,7 +202,7 @@ type Exited struct {
 }
 
 // OutputsGone says that what a task has made is not there any more, although nothing that it is made from
-// has changed. Its files are told of as of a change that has come to rest.
+// has changed. Its files are reported as a change that has come to rest.
 type OutputsGone struct {
 	Unit  string
 	Burst int
@@ -314,7 +314,7 @@ type Start struct {
 	Reuse   bool     // its last good result will do, if it still holds: see Reused
 }
 
-// Proceed lets the step begin that was told by SettingUp.
+// Proceed lets the step begin that SettingUp announced.
 type Proceed struct {
 	Unit string
 	Run  int
@@ -353,7 +353,7 @@ type Refresh struct {
 	Reload bool
 }
 
-// IgnoreFiles asks that changes of these files no longer be told for the unit: they set it
+// IgnoreFiles asks that changes of these files no longer be reported for the unit: they set it
 // off in a loop. An empty list takes that back.
 type IgnoreFiles struct {
 	Unit  string

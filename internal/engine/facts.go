@@ -109,7 +109,7 @@ func (f Fact) Tone() Tone {
 	return ToneNone
 }
 
-// Quiet reports whether the fact is told by others as well, so that an account for
+// Quiet reports whether the fact is reported by others as well, so that an account for
 // people does without it.
 func (f Fact) Quiet() bool {
 	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed ||

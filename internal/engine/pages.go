@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// What browsers see of a project is decided here: when a page waits, what it is told in its place, when it is out of
+// What browsers see of a project is decided here: when a page waits, what it shows instead, when it is out of
 // date, and which files refresh it. Serving it is up to others.
 
 // Pages is how the units stand that a page comes from: one service or folder behind a relay, and all that it builds on.

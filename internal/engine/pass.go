@@ -49,7 +49,7 @@ const noticeTime = time.Second
 // passes is what is known of the passes of a unit's live run.
 type passes struct {
 	count  int
-	says   bool  // the tool tells when a pass begins
+	says   bool  // the tool says when a pass begins
 	open   *pass // under way
 	last   *pass // the newest that has ended
 	unread []write
@@ -185,7 +185,7 @@ func (p *passes) holds(burst int, hits []Hit) {
 	}
 }
 
-// ignoreResults ignores files that the unit's own passes have written, as far as can be told,
+// ignoreResults ignores files that the unit's own passes have written, as far as can be reported,
 // and that it did not take up for the third time: they are its results.
 func (e *Engine) ignoreResults(u *unit) {
 	var files []string
@@ -278,7 +278,7 @@ func (e *Engine) passEnded(ev PassEnded) {
 	e.enqueue(u)
 }
 
-// partOfFailed reports whether the end of a pass of which only the end is told is one more
+// partOfFailed reports whether the end of a pass of which only the end is reported is one more
 // of the pass before it, which has ended badly: a tool with several results tells each.
 func (p *passes) partOfFailed(now Moment) bool {
 	const together = 300 * time.Millisecond

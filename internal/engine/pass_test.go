@@ -24,7 +24,7 @@ func TestUndoneSaves(t *testing.T) {
 	for _, c := range []struct {
 		name    string
 		ignores []string
-		events  []Event // 10 ms apart; a PassBegan began when it is told
+		events  []Event // 10 ms apart; a PassBegan began when it is reported
 		acts    bool    // the site restarts
 	}{
 		{"two bursts by turns", nil,

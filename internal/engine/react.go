@@ -15,7 +15,7 @@ type pendingWork struct {
 	commands []plan.Command
 }
 
-// maxOwed is how many commands are told apart: where more are owed, the whole is.
+// maxOwed is how many commands are distinguished: where more are owed, the whole is.
 const maxOwed = 50
 
 func (d *pendingWork) add(other pendingWork) {

@@ -8,7 +8,7 @@ import (
 )
 
 // Reported says what a unit's output has meant so far: the results of its tests, and the places
-// in files that its tools have told of. It is made of what package results reads.
+// in files that its tools have reported. It is made of what package results reads.
 type Reported struct {
 	Unit   string
 	Run    int

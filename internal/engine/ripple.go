@@ -15,7 +15,7 @@ const (
 	CauseCrash                     // a process ended by itself
 	CauseSettings                  // an edit of the settings
 	CauseRelease                   // what held a unit is gone
-	CausePass                      // a service has taken up a change that no event told of
+	CausePass                      // a service has taken up a change that no event reported
 )
 
 func (k CauseKind) String() string {
@@ -117,7 +117,7 @@ func (r *Ripple) credit(u *unit, p *pass) {
 	}
 }
 
-// maxRuns is how many runs and passes of one ripple are told apart.
+// maxRuns is how many runs and passes of one ripple are distinguished.
 const maxRuns = 500
 
 func (r *Ripple) addRun(of *run, ref RunRef) {
@@ -304,7 +304,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 	}
 }
 
-// announce tells of the ripples that are new.
+// announce reports the ripples that are new.
 func (l *ledger) announce(e *Engine) {
 	for _, r := range l.opened {
 		e.tell(Fact{Kind: FactRippleOpened, Ripple: r.ID, Reasons: []Reason{r.Opening()}})

@@ -168,7 +168,7 @@ func (e *Engine) start(u *unit) {
 	}
 }
 
-// tellOpening tells that a run was ordered, unless that has been told.
+// tellOpening says that a run was ordered, unless that has been reported.
 func (e *Engine) tellOpening(u *unit) {
 	if u.run.opening != "" {
 		e.tellRun(u, Fact{Kind: FactRunStarted, Verb: u.run.opening, Reasons: u.run.Reasons, Command: u.run.Command})

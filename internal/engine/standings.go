@@ -130,7 +130,7 @@ func (s *standings) unshow(u *unit) {
 	}
 }
 
-// unshowBehind does so with those whose words tell of the unit: they wait for it, or are
+// unshowBehind does so with those whose texts mention the unit: they wait for it, or are
 // stale because of it, perhaps by way of others that are not up to date either.
 func (s *standings) unshowBehind(u *unit) {
 	for _, d := range u.downstream {
@@ -145,7 +145,7 @@ func (s *standings) unshowBehind(u *unit) {
 	}
 }
 
-// tellFreshness tells that a unit has become stale or current.
+// tellFreshness says that a unit has become stale or current.
 func (e *Engine) tellFreshness(u *unit) {
 	now := u.freshness()
 	if now == u.toldFreshness || now != Stale && now != Current {

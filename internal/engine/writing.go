@@ -25,7 +25,7 @@ type Observation struct {
 	Span  time.Duration // from the one moment to the other
 }
 
-// Wrote is what can be told of a run's writing.
+// Wrote is what is known of a run's writing.
 type Wrote uint8
 
 const (
@@ -280,7 +280,7 @@ func (e *Engine) noteSetOff(u *unit) {
 }
 
 // mayHaveDone decides on what was seen of a writer. Services are believed where nothing can
-// be told: it is better to miss a loop than to ignore what a person saves.
+// be reported: it is better to miss a loop than to ignore what a person saves.
 func (wr *writer) mayHaveDone(o Observation) bool {
 	service := !wr.unit.ends()
 	switch o.Wrote {

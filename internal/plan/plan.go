@@ -21,7 +21,7 @@ import (
 // FileName is the name of the settings file that makes a folder a project.
 const FileName = "omnivigil.toml"
 
-// Kind tells what a unit's end means.
+// Kind says what a unit's end means.
 type Kind uint8
 
 const (
@@ -117,7 +117,7 @@ type Unit struct {
 	Unstructured bool
 	// Unignored has files count that version control ignores; SkipUnchanged keeps
 	// those from counting that hold what they held before. Poll, if not 0, is how
-	// often files are looked at, instead of being told of them.
+	// often files are looked at, instead of waiting for events.
 	Unignored     bool
 	SkipUnchanged bool
 	Poll          time.Duration
@@ -137,7 +137,7 @@ type Unit struct {
 	ComparesTimes bool
 	MayServe      bool     // of a task: a run that listens, or has lived for ServesAfter, is a service's
 	Results       Results  // how the results of its tests are read
-	Findings      Findings // how the places are read that tools tell of
+	Findings      Findings // how findings are read
 	FindingsFail  FindingsFail
 	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
 	Widen         bool    // all of it runs again once a run narrowed by a person is green
@@ -163,7 +163,7 @@ const (
 	ResultsJUnit                      // JUnit XML in files
 )
 
-// Findings is the form in which a unit tells of places in files. The zero value recognises the
+// Findings is the form in which a unit reports places in files. The zero value recognizes the
 // known ones.
 type Findings struct {
 	Off     bool
@@ -322,7 +322,7 @@ func (r Ready) String() string {
 	return r.After.String() + " of life"
 }
 
-// Pass says how the passes of a service that picks up changes by itself are told by its
+// Pass says how the passes of a service that picks up changes by itself are reported by its
 // output: a compiler in its own watch mode, a bundler. The expressions have the syntax of
 // package regexp.
 type Pass struct {

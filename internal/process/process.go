@@ -65,7 +65,7 @@ const leftoverGrace = 2 * time.Second
 // that could not be followed may hold its terminal open for ever.
 const drainPatience = 300 * time.Millisecond
 
-// markName is the environment variable by which a run's processes can be told.
+// markName is the environment variable by which a run's processes can be reported.
 const markName = "OMNIVIGIL_PROCESS"
 
 // Spawner starts processes and follows all that they start in turn. Its methods
@@ -92,7 +92,7 @@ type Process struct {
 	tty     *os.File
 	asked   atomic.Bool  // it was told to end
 	ended   atomic.Bool  // its own process has been waited for
-	lastIO  []byte       // what it had done to files by then, as the system tells it
+	lastIO  []byte       // what it had done to files by then, as the system reports it
 	shown   atomic.Int64 // bytes that have been written to its terminal
 	reading reading
 	told    told

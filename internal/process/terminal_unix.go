@@ -168,7 +168,7 @@ func writeNow(tty *os.File, text []byte) {
 	}
 }
 
-// terminalModes tells whether a terminal shows what is typed, and whether it hands it over line by line
+// terminalModes says whether a terminal shows what is typed, and whether it hands it over line by line
 // (see termios(3), ECHO and ICANON).
 func terminalModes(tty *os.File) (echoes, byLine bool) {
 	echoes, byLine = true, true

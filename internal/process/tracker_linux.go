@@ -234,7 +234,7 @@ func (t *tracker) alive(p *Process) bool {
 		}
 		before = now
 	}
-	return true // so much comes and goes that it cannot be told yet
+	return true // too much comes and goes to be sure yet
 }
 
 // strayed reports whether something is left of a run that has had processes outside its

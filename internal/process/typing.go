@@ -39,7 +39,7 @@ func (p *Process) Answer(text []byte) {
 	}
 }
 
-// Resize gives its terminal another size, of which it is told.
+// Resize gives its terminal another size, about which it is notified.
 func (p *Process) Resize(cols, rows int) error {
 	if p.tty == nil || p.spec.Terminal == NoTerminal {
 		return errNoInput

@@ -15,9 +15,9 @@ import (
 type pages struct {
 	mu        sync.Mutex
 	open      map[*page]bool
-	seen      string // the generation that pages were told of last
+	seen      string // the generation that pages were notified of last
 	refreshed int    // how often
-	stale     string // as pages were told
+	stale     string // as pages show it
 }
 
 // page is one page in a browser.
@@ -31,10 +31,10 @@ type Browser struct {
 	Agent       string // such as "Firefox 140"
 	Path        string // of the page
 	Since       time.Time
-	RefreshedAt time.Time // when it was told last that there is something new; zero: never
+	RefreshedAt time.Time // when it was reported last that there is something new; zero: never
 }
 
-// message is what a page is told.
+// message is what is sent to a page.
 type message struct {
 	Do    string   `json:"do"` // hello, reload, swap, stale
 	Files []string `json:"files,omitempty"`
@@ -61,7 +61,7 @@ const (
 	longestPath = 1 << 10
 )
 
-// events tells a page of what is new, as server-sent events, until it is gone.
+// events reports a page of what is new, as server-sent events, until it is gone.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	path := r.URL.Query().Get("page")
 	if len(path) > longestPath {
@@ -183,7 +183,7 @@ func (s *Server) Reload(because string) int {
 }
 
 // follow reloads pages when what is behind them has come to rest as another than it was: once, when all
-// of it is ready, and never between. What is broken reloads nothing, but is told.
+// of it is ready, and never between. What is broken reloads nothing, but is reported.
 func (s *Server) follow() {
 	changed, end := s.config.Backend.Changed()
 	defer end()

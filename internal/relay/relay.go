@@ -233,7 +233,7 @@ func (s *Server) refuses(r *http.Request) string {
 	if !s.isOwn(hostOf(r.Host)) {
 		return fmt.Sprintf("this server answers on this machine's names and addresses, not as %s", r.Host)
 	}
-	// A page of elsewhere can have a browser ask for a stream as for a script or an image, which tells no origin.
+	// A page of elsewhere can have a browser ask for a stream as for a script or an image, which says no origin.
 	if from := r.Header.Get("Sec-Fetch-Site"); r.URL.Path == own+"events" && from != "" && from != "same-origin" {
 		return "a page of another origin asks for events"
 	}

@@ -103,17 +103,17 @@ type Finding struct {
 	Trace bool
 }
 
-// Sink is told what a Reader finds.
+// Sink receives what a Reader finds.
 type Sink interface {
 	// Began says that a case has begun.
 	Began(suite, name string)
-	// Ended tells a case, and tells it again when more is known of it.
+	// Ended reports a case, and tells it again when more is known of it.
 	Ended(Case)
 	// SuiteEnded says that no more cases of a suite come.
 	SuiteEnded(SuiteEnd)
 	// Planned says that so many cases more are to come.
 	Planned(cases int)
-	// Found tells a finding, and tells it again when it has got notes.
+	// Found reports a finding, and tells it again when it has got notes.
 	Found(Finding)
 }
 
@@ -124,7 +124,7 @@ type SuiteEnd struct {
 	Cached bool // the results are earlier ones
 	// OnlyFailures says that the runner has told no others: what was not told did not fail.
 	OnlyFailures bool
-	// Unnamed says that the suite's cases were told with an empty name for it.
+	// Unnamed says that the suite's cases were reported with an empty name for it.
 	Unnamed bool
 	// Broken says that the suite could not be run, so that nothing is known of its cases.
 	Broken bool

@@ -17,7 +17,7 @@ func (s *Session) listens(unit string, process int) {
 	s.send(engine.Listens{Unit: unit, PID: process})
 }
 
-// opened tells that a unit listens on an address, and opens it in the browser where the
+// opened says that a unit listens on an address, and opens it in the browser where the
 // settings say so.
 func (s *Session) opened(unit string, a netip.AddrPort) {
 	spec := s.Plan().Unit(unit)

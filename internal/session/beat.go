@@ -59,7 +59,7 @@ func (l *loop) beat(now time.Time) {
 	for _, live := range l.live {
 		l.pages.LookAt(live)
 	}
-	// Where the wall clock was set, the engine is to hear of it now: later it could not be told from a
+	// Where the wall clock was set, the engine is to hear of it now: later it could not be distinguished from a
 	// clock that runs a little fast or slow.
 	ahead := now.Round(0).Sub(l.began.Round(0)) - now.Sub(l.began)
 	if (ahead - l.ahead).Abs() > clockJitter {

@@ -19,7 +19,7 @@ type loop struct {
 	plan     *plan.Plan
 	edited   *plan.Plan      // a new plan whose files are not watched yet
 	burst    int             // of the writing that it holds
-	noticed  map[string]bool // files that no rule matches, which the user was told of
+	noticed  map[string]bool // files that no rule matches, which the user was notified of
 	edits    int             // how many there have been
 	first    engine.Event    // what begins the project, until its files are watched
 	engine   *engine.Engine
@@ -163,7 +163,7 @@ func (l *loop) runOf(unit string, number int) *run.Live {
 	return nil
 }
 
-// observe tells the engine, when it can, what runs have written.
+// observe reports to the engine, when it can, what runs have written.
 func (l *loop) observe(o engine.Observe) {
 	looks := make([]*writers.Look, len(o.Runs))
 	for i, id := range o.Runs {

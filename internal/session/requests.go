@@ -95,7 +95,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	return answer, err
 }
 
-// unknown warns of tests to which a unit is narrowed and that no run of it has told of: a new one is unknown
+// unknown warns of tests to which a unit is narrowed and that no run of it has reported: a new one is unknown
 // before its first run, and so is one with a typing error. Empty: there is none.
 func (s *Session) unknown(unit string, cases []api.CaseName) string {
 	m := s.trackers.Get(unit)

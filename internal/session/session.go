@@ -77,7 +77,7 @@ type Book interface {
 	Check() // looks whether its folder is still there
 }
 
-// Watcher tells of files, as watch.Watcher does.
+// Watcher reports files, as watch.Watcher does.
 type Watcher interface {
 	Events() <-chan watch.Event
 	Err() error // why Events was closed

@@ -208,7 +208,7 @@ func (s *stage) settings(text string) *plan.Plan {
 	return p
 }
 
-// save is what a watcher tells of a save of one file that concerns these units.
+// save is what a watcher reports when one file that concerns these units is saved.
 func (s *stage) save(path string, keys ...string) {
 	s.burst++
 	s.watcher.events <- watch.Touched{Burst: s.burst, Keys: keys}
@@ -432,7 +432,7 @@ func TestNamesActOnNothing(t *testing.T) {
 }
 
 // TestNotWatched has the watcher end while a save is not at rest: the verdict says so until another is
-// opened, which takes all that is watched for changed. Who waits is told of it, and waits no longer.
+// opened, which takes all that is watched for changed. Waiting faces are notified, and stop waiting.
 func TestNotWatched(t *testing.T) {
 	play(
 		t,

@@ -90,7 +90,7 @@ func (l *loop) release(snap *engine.Snapshot) {
 	}
 }
 
-// waited tells how things stand.
+// waited says how things stand.
 func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
 	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
 	out.Verdict = api.Verdict{Word: snapshot.VerdictWord(snap), Text: s.clean(explain.Verdict(snap))}

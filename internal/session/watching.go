@@ -20,8 +20,8 @@ import (
 type watching struct {
 	open  func(after int) (Watcher, error)
 	retry <-chan time.Time // when it is tried again to watch; nil: not at all
-	lost  bool             // files are not watched, or what was missed is still to be told
-	burst int              // the newest that was told
+	lost  bool             // files are not watched, or what was missed is still to be reported
+	burst int              // the newest that was reported
 	since time.Time        // when the watcher was opened
 }
 
@@ -35,7 +35,7 @@ func (s *Session) watcherNow() Watcher {
 	return s.watcher
 }
 
-// fileEvents is where files are told of, nil while they are not watched.
+// fileEvents is where files are reported, nil while they are not watched.
 func (l *loop) fileEvents() <-chan watch.Event {
 	if l.watching.retry != nil {
 		return nil
@@ -232,7 +232,7 @@ func (l *loop) changed(now time.Time, ev watch.Change) {
 	}
 }
 
-// maxNoticed bounds how many files a session remembers to have told of.
+// maxNoticed bounds how many files a session remembers to have reported.
 const maxNoticed = 10000
 
 // tellElsewhere says of files that no rule matches, the first time for each, which rule

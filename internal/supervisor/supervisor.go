@@ -150,7 +150,7 @@ func ward(o Options) error {
 	return nil
 }
 
-// failStart tells the launcher why there is no start.
+// failStart reports to the launcher why there is no start.
 func failStart(code int, err error) error {
 	guard.Failed(code, err.Error())
 	return exit.Quietly(code)

@@ -67,7 +67,7 @@ const (
 // watched for.
 type Watching struct{ Number int }
 
-// CaughtUp answers CatchUp: what had been written when that was called has been told as
+// CaughtUp answers CatchUp: what had been written when that was called has been reported as
 // Touched, as far as it concerns any interest.
 type CaughtUp struct{ Number int }
 

@@ -11,7 +11,7 @@ import (
 )
 
 // contents remembers what files held when interests that want to hear only of
-// other contents were last told of them.
+// other contents of them were last reported.
 type contents struct {
 	seed maphash.Seed
 	sums map[string]map[string]uint64 // by interest and absolute path

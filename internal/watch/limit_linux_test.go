@@ -80,7 +80,7 @@ func beyondLimits(t *testing.T) {
 				}
 			}
 		case <-limit:
-			t.Fatalf("only told of %v", told)
+			t.Fatalf("only reported %v", told)
 		}
 	}
 	assert.Equal(t, "removed", told["d7/x.txt"])
@@ -90,7 +90,7 @@ func beyondLimits(t *testing.T) {
 // soon is a debounce for what is noticed by looking, in the system's time.
 const soon = 50 * time.Millisecond
 
-// tells waits until all of this has been told, in one change or several.
+// tells waits until all of this has been reported, in one change or several.
 func (l *hearing) tells(t *testing.T, want ...string) {
 	t.Helper()
 	missing := map[string]bool{}

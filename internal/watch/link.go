@@ -93,7 +93,7 @@ func (t *tree) unfollow(f *folder, name string) {
 }
 
 // inode is a file with more than one name. It is watched itself, since the kernel
-// tells of a change only the folder through which it was made.
+// reports a change only to the directory through which it was made.
 type inode struct {
 	watch   kernel.ID
 	watched bool

@@ -11,7 +11,7 @@ const (
 	holdLook = 20 * time.Millisecond // how often is looked whether it continues
 
 	unreadLook = 200 * time.Microsecond // the same of what there is to hear
-	holdTold   = time.Second            // when the person is told what is waited for
+	holdTold   = time.Second            // when a notice says what it waits for
 	holdLimit  = 30 * time.Second       // after which the lock is taken to be left behind
 )
 

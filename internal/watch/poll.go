@@ -11,13 +11,13 @@ import (
 )
 
 // pollGroup is the folders that are looked at every so often, because the kernel does
-// not tell of them, or because the settings ask for it.
+// not report them, or because the settings ask for it.
 type pollGroup struct {
 	folders map[*folder]bool
 	next    time.Time
 }
 
-// networkPoll is how often a folder is looked at that should be told of.
+// networkPoll is how often a directory is read whose changes the system should report.
 const networkPoll = time.Second
 
 // restFactor is how many times longer than a round takes the next one waits at
@@ -137,7 +137,7 @@ func (t *tree) lookAround(now time.Time) {
 	}
 }
 
-// lookEverywhere looks at all folders that the system does not tell of, whether their time
+// lookEverywhere looks at all folders that the system does not report, whether their time
 // has come or not.
 func (t *tree) lookEverywhere() {
 	for _, r := range t.pollGroups {

@@ -24,7 +24,7 @@ import (
 )
 
 // TestRandomTree does all that people and tools do to files, in any order and as
-// fast as it can, and listens. A reader of exactly the files that it is told of
+// fast as it can, and listens. A reader of exactly the files that are reported to it
 // must, at every quiet moment, know all that the tree holds.
 //
 // OMNIVIGIL_OPERATIONS says how many operations; OMNIVIGIL_SEED repeats a run.
@@ -168,7 +168,7 @@ func (d *treeDriver) operateAndCompare() {
 	heard := d.quiet()
 	d.pollGroups++
 	d.hits += len(heard["all"])
-	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is told once more
+	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is reported once more
 		require.Empty(d.t, heard, "nothing was changed: %s", d.log)
 	}
 	there := d.tree()
@@ -253,7 +253,7 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 
 // quiet returns what is heard until all is at rest: until the bell is heard twice
 // with nothing in between. A look around may see the bell before it sees what was
-// done earlier elsewhere, and what comes to rest with the bell may be told after it.
+// done earlier elsewhere, and what comes to rest with the bell may be reported after it.
 func (d *treeDriver) quiet() map[string]map[string]bool {
 	heard := map[string]map[string]bool{}
 	for d.lossy != nil && time.Now().UnixNano()-d.lossy.last.Load() < int64(200*time.Millisecond) {

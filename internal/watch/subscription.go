@@ -22,7 +22,7 @@ type listener struct {
 	do   func(what kernel.Signs)
 }
 
-// attach lets the kernel tell of a folder, unless it is to be looked at instead. It
+// attach lets the kernel report a folder, unless it is to be looked at instead. It
 // notes which folder that is: by the time it is read, its path may lead to another.
 func (t *tree) attach(f *folder) {
 	f.id = stamp.Stat(f.path).Mark.ID
@@ -37,7 +37,7 @@ func (t *tree) attach(f *folder) {
 	t.subscriptions[id].folders = append(t.subscriptions[id].folders, f)
 }
 
-// watchable reports whether the kernel is to tell of the folder.
+// watchable reports whether the kernel is to report the folder.
 func (t *tree) watchable(f *folder) bool { return t.kernel != nil && t.asked(f) == 0 }
 
 // verify makes sure that a folder's watch is still one of that folder: that it went

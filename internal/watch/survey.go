@@ -14,7 +14,7 @@ type Survey struct {
 	Folders   int           // that are watched
 	Files     int           // in them
 	Concerned int           // of these, files that some interest hears of
-	Polled    int           // folders that are looked at instead of being told of
+	Polled    int           // directories that are looked at instead of waiting for events
 	Took      time.Duration // until all was watched
 	// Unmatched are, by key and index, the rules that match no file that is there.
 	Unmatched map[string][]int

@@ -36,7 +36,7 @@ type tree struct {
 	pollGroups    map[time.Duration]*pollGroup
 
 	edits     []edit
-	silent    bool // what is found is how things stand, no interest has to be told
+	silent    bool // what is found is how things stand, no interest has to be notified
 	stale     bool // ignore files changed: what is wanted has to be reckoned again
 	lost      bool // notices were lost
 	unstudied []*folder
@@ -44,7 +44,7 @@ type tree struct {
 	released  time.Time             // when version control last let go of its lock
 	limited   int                   // folders that the system had no watch for
 	spares    int                   // folders that are watched for spare interests alone
-	remarks   []string              // what a person has to be told
+	remarks   []string              // what a user has to know
 	clock     func() time.Time      // by which version control lets go of its lock
 }
 
@@ -74,7 +74,7 @@ type folder struct {
 type notification struct {
 	watch   kernel.ID
 	watched bool
-	shared  bool          // its file system does not tell what others change
+	shared  bool          // its file system does not say what others change
 	every   time.Duration // how often it is looked at without being told; 0: never
 }
 
@@ -276,7 +276,7 @@ const (
 const moment = 5 * time.Second
 
 // grow watches and then reads a folder and all in it that is wanted. It is watched
-// before it is read, so that what appears in between is told. It reports whether
+// before it is read, so that what appears in between is reported. It reports whether
 // the folder is there.
 func (t *tree) grow(f *folder, how reading) bool {
 	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{},
@@ -555,7 +555,7 @@ func (t *tree) lookAgain(f *folder, what kernel.Signs) {
 	}
 }
 
-// empty tells that everything in a folder is gone.
+// empty says that everything in a folder is gone.
 func (t *tree) empty(f *folder) {
 	for name := range f.files {
 		t.untie(f, name)

@@ -49,7 +49,7 @@ type Watcher struct {
 }
 
 // Open starts to watch the folder root, for no interest at first: see SetInterests. Its bursts have the
-// numbers above after. It returns at once. Where the system refuses to tell of files, they are looked
+// numbers above after. It returns at once. Where the system refuses to report files, they are looked
 // at, and a Notice says so.
 func Open(root string, after int) (*Watcher, error) {
 	root = filepath.ToSlash(root)
@@ -82,8 +82,8 @@ func newWatcher(root string, after int, k kernel.Source, clock func() time.Time)
 	return w
 }
 
-// Events returns the channel on which changes are told. It is closed after Close, and when the system
-// tells of files no more; Err says why then.
+// Events returns the channel on which changes are reported. It is closed after Close, and when the system
+// no longer reports files; Err says why.
 func (w *Watcher) Events() <-chan Event { return w.events }
 
 // Err returns why Events was closed. It must not be called before that.
@@ -102,7 +102,7 @@ type wanted struct {
 
 // SetInterests replaces what is watched for. It returns at once; a Watching event
 // with that number tells when it is done: every later write to a file that concerns
-// one of them will be told. Of several that come before the watcher gets to them,
+// one of them will be reported. Of several that come before the watcher gets to them,
 // only the last counts. It must be called from one goroutine.
 func (w *Watcher) SetInterests(interests []pattern.Interest, number int) {
 	select {
@@ -167,7 +167,7 @@ type request struct {
 }
 
 // CatchUp has the watcher hear of all that was written before the call, although the
-// system may not have told of it yet. It returns at once; a CaughtUp with that number
+// system may not have reported it yet. It returns at once; a CaughtUp with that number
 // comes after what there was to tell.
 func (w *Watcher) CatchUp(number int) {
 	select {
@@ -187,7 +187,7 @@ func (w *Watcher) catchUp(r request, batches <-chan []kernel.Notice) {
 	w.tree.lookEverywhere()
 	w.tree.lookAround(time.Now())
 	at := time.Now()
-	if len(w.tree.unsure) > 0 { // there are files too new to be told from what they were
+	if len(w.tree.unsure) > 0 { // there are files too new to be distinguished from what they were
 		at = at.Add(stamp.SoonAfter)
 	}
 	w.behindSince = append(w.behindSince, request{r.number, at})
@@ -443,7 +443,7 @@ func (w *Watcher) matchAnew(g *group, in *pattern.Compiled) {
 	}
 }
 
-// settle tells of what has come to rest, unless version control is at work.
+// settle reports what has come to rest, unless version control is at work.
 func (w *Watcher) settle(now time.Time) {
 	if due, has := w.bursts.next(); !has || due.After(now) {
 		return
@@ -471,7 +471,7 @@ func (w *Watcher) settle(now time.Time) {
 }
 
 // isBehind reports whether there is something to hear yet, in a tree with version control: a
-// busy machine can tell of the first file of a command when its lock is gone again, and of
+// busy machine can report the first file of a command when its lock is gone again, and of
 // the lock and the rest later. It is asked after the look at the lock. What never ends is not
 // waited for.
 func (w *Watcher) isBehind() bool {
@@ -499,7 +499,7 @@ func (w *Watcher) news(key string) func(path string) bool {
 
 func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }
 
-// handOut tells what is to be told, all at once: a listener that is woken by the first finds
+// handOut says what is to be reported, all at once: a listener that is woken by the first finds
 // the rest there too.
 func (w *Watcher) handOut() {
 	for _, ev := range w.untold {

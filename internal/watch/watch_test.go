@@ -96,7 +96,7 @@ func (l *hearing) next(t *testing.T) Event {
 }
 
 // settle waits until all that was done is heard, lets it come to rest, and returns what
-// was told meanwhile, without the rings.
+// was reported meanwhile, without the rings.
 func (l *hearing) settle(t *testing.T) (told []Event) {
 	t.Helper()
 	heard := func() {
@@ -543,7 +543,7 @@ func TestSpare(t *testing.T) {
 
 // TestCatchUp hears of every write that was finished before it was asked to, before it
 // answers: of files that are there, in new folders, and by renaming, whether the system
-// tells of them or folders are looked at.
+// reports them or folders are looked at.
 func TestCatchUp(t *testing.T) {
 	for name, poll := range map[string]time.Duration{"told": 0, "looked at": time.Hour} {
 		t.Run(name, func(t *testing.T) {

@@ -391,7 +391,7 @@ func TestBadRequests(t *testing.T) {
 	}
 }
 
-// TestOtherVersion tells a face that the project is run by another omnivigil.
+// TestOtherVersion reports a face that the project is run by another omnivigil.
 func TestOtherVersion(t *testing.T) {
 	folder := t.TempDir()
 	l, err := net.Listen("unix", folder+"/s")

@@ -111,7 +111,7 @@ func broken(st *engine.Standing) string {
 	return text
 }
 
-// stale tells the cause that keeps most units stale, and the others in short.
+// stale reports the cause that keeps most units stale, and the others in short.
 func stale(all []*engine.Unit) string {
 	by, causes := map[string][]*engine.Unit{}, []string{}
 	for _, u := range all {

@@ -110,7 +110,7 @@ type heard struct {
 	read     writings          // of those, what the newest run could read
 	goodRead writings          // and what the newest good run could
 	undone   map[int]bool      // bursts that left everything as it was
-	toldAt   map[int]time.Time // when each was told of last
+	toldAt   map[int]time.Time // when each was reported last
 	toldTo   map[int]int       // and the run that lived then
 	void     map[int]bool      // bursts that do not count
 	edits    int               // of its settings
@@ -137,7 +137,7 @@ type owing struct {
 	payable []string // those that the live run can pay
 	command string   // and which one it runs
 	job     bool     // its live run is a task's or suite's, or in a step of its setup
-	heavy   bool     // the step that was told is one of the setup
+	heavy   bool     // the step that was announced is one of the setup
 }
 
 func (c *Checker) newBooks(spec *plan.Unit) *books {

@@ -16,7 +16,7 @@ type loops struct {
 	rows, made map[string][]string
 	sets       map[string]map[string]bool // who has written files that concern whom
 	pardoned   map[string]bool            // units whose next run another writer has a part in
-	// It cannot be told whose a file is that was saved at the very moment at which a unit wrote:
+	// It is not known whose a file is that was saved at the very moment at which a unit wrote:
 	// when either was done last that concerns a unit, and for which units that was so.
 	madeAt, savedAt map[string]time.Time
 	blurred         map[string]bool

@@ -9,10 +9,10 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// generation is what pages of a unit were told to be of, and the runs that this was about.
+// generation is what pages of a unit were said to be of, and the runs that this was about.
 type generation struct{ text, runs string }
 
-// pages checks rule 15, about what browsers are told: a page that is neither made to wait nor told of trouble comes
+// pages checks rule 15, about what browsers are sent: a page that is neither made to wait nor shown trouble comes
 // from units that have read all that was written; pages are out of date whenever a unit that they come from has run
 // again; nothing waits at rest; and files that are for pages alone refresh those, and set no unit off.
 func (c *Checker) pages(snap *engine.Snapshot, ev engine.Event, orders []engine.Order) {

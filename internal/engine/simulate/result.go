@@ -53,7 +53,7 @@ func (w *World) inputOf(unit string) *result {
 	return r
 }
 
-// resultOf tells the result of a unit from all others that it has had.
+// resultOf reports the result of a unit from all others that it has had.
 func (w *World) resultOf(u *plan.Unit) string {
 	switch made := w.results[u.Name]; {
 	case made != nil:

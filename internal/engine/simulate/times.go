@@ -42,7 +42,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 	if p == nil || !p.spawned || !p.alive && w.Now.Sub(p.ended) > time.Second {
 		return
 	}
-	// it may be over when the file is heard of, or its end not be told yet
+	// it may be over when the file is heard of, or its end not be reported yet
 	t.everOlder = true
 	t.everDuring = t.everDuring || p.alive && older > 0 // older than what it wrote before that, too
 	if p.alive && p.saved.IsZero() {
@@ -54,7 +54,7 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 func (w *World) build(unit string, p *process) {
 	t := w.timed(unit)
 	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
-	if t.stamped.Equal(w.Now) {                                     // or before, which cannot be told
+	if t.stamped.Equal(w.Now) {                                     // or before, which is not known
 		p.saved = w.Now
 	}
 	newer := t.at.IsZero()

@@ -31,8 +31,8 @@ type tool struct {
 	allRead engine.Moment // up to then, all that it had written has been read
 	unread  int           // lines that have not been read
 	last    engine.Moment // when the newest of them will be
-	unsure  bool          // when a file was written is not known: the wall clock was set before that was told
-	since   engine.Moment // after which a pass began that no line tells of
+	unsure  bool          // when a file was written is not known: the wall clock was set before that was reported
+	since   engine.Moment // after which a pass began whose begin no line reports
 }
 
 // toolPass is one pass. What it can read is what is written when it begins.

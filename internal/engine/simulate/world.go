@@ -44,9 +44,9 @@ type World struct {
 	Plan   *plan.Plan
 	Hooks
 
-	// Unwatched is why nothing is told of files; empty: they are watched.
+	// Unwatched is why no file is reported; empty: they are watched.
 	Unwatched string
-	blind     bool // files are not watched, or what was missed is still to be told
+	blind     bool // files are not watched, or what was missed is still to be reported
 
 	ClockSet bool // the wall clock was set
 	Finished bool
@@ -91,14 +91,14 @@ type processes struct {
 	ending  int  // the pass that PassEnded is about
 }
 
-// writing is who writes which files, as it is told of.
+// writing is who writes which files, as it is reported.
 type writing struct {
 	left   map[string][]string // files that units do not react to
 	open   map[string]*making  // by path
 	makes  map[int]bool        // bursts of what units write
 	vague  map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
 	burst  int
-	missed int // bursts up to this one will not be told any more
+	missed int // bursts up to this one will not be reported any more
 
 	heardAhead time.Duration // Ahead at the newest step
 }
@@ -331,7 +331,7 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	}
 }
 
-// report tells what a process has said, and then that it has ended. What it said before its last may
+// report says what a process has said, and then that it has ended. What it said before its last may
 // come after that.
 func (w *World) report(unit string, p *process, x engine.Exit) {
 	said := func(version int, fails, final bool) {
@@ -463,7 +463,7 @@ func (w *World) observe(o engine.Observe) {
 	})
 }
 
-// isMissed reports whether an event tells of files while they are not watched, or of a burst from before
+// isMissed reports whether an event is about files while they are not watched, or about a burst from before
 // they were watched again.
 func (w *World) isMissed(ev engine.Event) bool {
 	burst := 0

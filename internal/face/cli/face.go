@@ -159,7 +159,7 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 		overdue: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	// A reader that has gone is told by an error, not by the end of the program.
+	// A reader that has gone shows as an error, not by the end of the program.
 	signal.Ignore(syscall.SIGPIPE)
 	go func() {
 		var last time.Time
@@ -287,7 +287,7 @@ func (f *face) account(err error) error {
 	return nil
 }
 
-// lost tells that the supervisor is gone.
+// lost says that the supervisor is gone.
 func lost(snap *api.Snapshot) error {
 	logs := "\nLogs: " + snap.Project.Logs
 	report := filepath.Join(snap.Project.Logs, supervisor.CrashFile)

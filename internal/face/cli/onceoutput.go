@@ -104,7 +104,7 @@ func (p *oncePrinter) release(unit string) error {
 	return err
 }
 
-// lastLines is how many lines of a run that failed are told again.
+// lastLines is how many lines of a run that failed are reported again.
 const lastLines = 12
 
 // account says how each unit has ended, and of those that failed the last lines again.

@@ -238,7 +238,7 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 	return showProject(place, running, opts.plain)
 }
 
-// sayBackground tells that a project runs without a face.
+// sayBackground says that a project runs without a face.
 func sayBackground(running *apiclient.Client) error {
 	snap, err := running.Snapshot(context.Background())
 	if err != nil {

@@ -110,7 +110,7 @@ func (a *asking) ended(p *apiclient.Client, answer api.Answer) error {
 	return nil
 }
 
-// SayAnswer tells what a request has set off.
+// SayAnswer says what a request has set off.
 func SayAnswer(a api.Answer) {
 	switch {
 	case a.Text != "":

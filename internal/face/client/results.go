@@ -191,7 +191,7 @@ func sayFindings(w io.Writer, snap *api.Snapshot, page api.FindingPage) {
 	}
 }
 
-// sayPlaces prints places for editors, those that are gone left out. Files are told from here, as
+// sayPlaces prints places for editors, those that are gone left out. Files are relative to here, as
 // an editor that was started here reads them.
 func sayPlaces(w io.Writer, snap *api.Snapshot, findings []api.Finding) {
 	here, err := os.Getwd()

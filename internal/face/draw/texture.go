@@ -8,7 +8,7 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// legend says what the shapes mean, in the order in which they are told.
+// legend says what the shapes mean, in the order in which they are reported.
 var legend = []struct {
 	cell timeline.Cell
 	text string

@@ -46,7 +46,7 @@ func ResultsFormatOf(file string) string {
 // Results are what is written.
 type Results struct {
 	Project  string
-	Root     string // the project's folder: places are told from there
+	Root     string // the project's folder: locations are relative to it
 	At       time.Time
 	Cases    []api.Case // with their output, if that is to be written
 	Findings []api.Finding

@@ -22,7 +22,7 @@ import (
 )
 
 // Connect returns the project that is meant; it is called again when that has gone. The
-// error is told to the assistant.
+// error is returned to the assistant.
 type Connect func(context.Context) (api.Project, error)
 
 // Serve offers the project on standard input and output, until the other side closes them or

@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// screen tells what a unit's terminal shows.
+// screen says what a unit's terminal shows.
 func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 	p, err := t.connect(ctx)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// findings is the view of what tools tell of places in files: all of them, and the source
+// findings is the view of findings: locations that tools report, all of them, and the source
 // around the chosen one.
 type findings struct {
 	list   pages[api.Finding]

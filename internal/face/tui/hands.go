@@ -406,7 +406,7 @@ func (v *hands) applyStyles(m *model, on *tea.View) {
 	}
 }
 
-// handsFocus tells the program whether the person looks at it.
+// handsFocus reports the program whether the person looks at it.
 func (m *model) handsFocus(way string) {
 	if v, ok := m.top().(*hands); ok {
 		v.give(m, api.Input{Focus: way})

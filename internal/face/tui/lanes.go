@@ -222,7 +222,7 @@ func stateWord(u *api.Unit) string {
 	return string(u.State)
 }
 
-// outcome is what a unit's output has told of tests and findings, in a few letters: how many fail of
+// outcome is what a unit's output has reported of tests and findings, in a few letters: how many fail of
 // how many, or how many have run; or else how many errors or warnings there are.
 func outcome(u *api.Unit) string {
 	r := u.Report

@@ -22,14 +22,14 @@ type away struct {
 	blurred bool // the terminal has said that it is not looked at
 	reports bool // it says such things at all
 	used    time.Time
-	told    time.Time // when the project was told of that
+	told    time.Time // when the project was notified of that
 }
 
 const (
 	// longUnused is how long a screen must not have been used for its person to look elsewhere,
 	// where the terminal does not say.
 	longUnused = time.Minute
-	// usedAgain is how often the project is told that a screen is used.
+	// usedAgain is how often the project is notified that a screen is used.
 	usedAgain = 5 * time.Second
 )
 

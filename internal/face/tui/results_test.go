@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// withResults is a project whose task u3 has told of tests and findings.
+// withResults is a project whose task u3 has reported tests and findings.
 func withResults(t testing.TB, width, height, cases, found int) (*model, *played) {
 	t.Helper()
 	m, p := play(t, 5, width, height)

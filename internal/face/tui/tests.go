@@ -169,7 +169,7 @@ func (t *tests) suites(m *model) []*api.Unit {
 // barWidth is how wide the bar of a run is that is under way.
 const barWidth = 24
 
-// suiteRow tells how a suite gets on.
+// suiteRow says how a suite gets on.
 func (t *tests) suiteRow(m *model, u *api.Unit) string {
 	name := m.unitStyle(u.Name).Render(fit(u.Name, m.columns().name))
 	row := "  " + name + " " + m.palette.toneStyle(u.Tone()).Render(fit(stateWord(u), 10)) + " "

@@ -157,7 +157,7 @@ type preferences struct {
 	noMouse bool   // it is the terminal's, for selecting text
 }
 
-// messages are what the user is told, has marked and has typed.
+// messages are what the user reads, has marked and has typed.
 type messages struct {
 	notice     string         // what the user has to know of this face, until another key
 	said       string         // the same, of what went well
@@ -544,7 +544,7 @@ func (m *model) tellTerminal(taken bool) {
 	}
 }
 
-// asked tells why something that was asked for was not done.
+// asked says why something that was asked for was not done.
 func (m *model) asked(err error) {
 	if err != nil && m.ctx.Err() == nil {
 		m.notice = err.Error()

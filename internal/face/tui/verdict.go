@@ -120,7 +120,7 @@ func (m *model) fieldProblem() string {
 	return ""
 }
 
-// hints tells what keys do, as many as have room. Help and quitting must be found on the
+// hints says what keys do, as many as have room. Help and quitting must be found on the
 // smallest screen, so they get room first.
 func (m *model) hints(of []*binding, room int) string {
 	parts := make([]string, len(of))

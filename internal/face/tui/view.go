@@ -42,7 +42,7 @@ func (m *model) close() {
 // isOpen reports whether the top view has that name.
 func (m *model) isOpen(name string) bool { return m.top().name() == name }
 
-// guarded does something that a view has its part in. Should it panic, that is told and the
+// guarded does something that a view has its part in. Should it panic, that is reported and the
 // view closed, and the screen continues.
 func (m *model) guarded(do func()) {
 	defer func() {

@@ -28,7 +28,7 @@ import (
 // sizes are the smallest that is usable, a good and a rich one.
 var sizes = [][2]int{{60, 15}, {80, 24}, {158, 46}}
 
-// whole is what is told of u0 in tests.
+// whole is what is reported of u0 in tests.
 func whole(now time.Time) api.Detail {
 	return api.Detail{
 		Unit: "u0",

@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// takesLine is how editors are told a line, by their names, as their manuals say.
+// takesLine is how a line is passed to editors, by their names, as their manuals say.
 var takesLine = map[string]string{
 	"vi":          "+{line} {file}",
 	"vim":         "+{line} {file}",

@@ -34,7 +34,7 @@
 // The text of a batch is written before its record, so whatever whole records an index has
 // stand for text that is there: its length publishes them. Anyone may read a log while it is
 // written, without asking the writer. What an end of any kind has torn off a record, readers
-// leave out; text without a record, which only a crash of the machine leaves, is told by the
+// leave out; text without a record, which only a crash of the machine leaves, is reported by the
 // beginnings of its lines.
 package logbook
 

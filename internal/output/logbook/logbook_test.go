@@ -283,7 +283,7 @@ func TestTorn(t *testing.T) {
 		require.NoError(t, os.WriteFile(base+indexEnding, append(codes[:n:n], 0, 0, 0), 0o600))
 		got := texts(all(t, view(t, Read(b.Dir(), true))))
 		if len(got) == 4 {
-			got[3] = strings.TrimPrefix(got[3], "tides ") // whose it was is not to be told any more
+			got[3] = strings.TrimPrefix(got[3], "tides ") // whose it was is not known any more
 		}
 		require.Equal(t, want, got, "index cut after %d", n)
 		live := texts(all(t, view(t, Read(b.Dir(), false))))

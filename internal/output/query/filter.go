@@ -11,7 +11,7 @@
 //	ripple=12           that ripple 12 has brought about; ripple=last: the newest save
 //	level=warning       at least a warning: error, warning, info or debug
 //	event=failure       Omnivigil's own lines of that kind: start or end of a run, failure, note;
-//	                    failures are also lines that tell of a failed test or an error
+//	                    failures are also lines that report a failed test or an error
 //	refused             its text has "refused"; "no tide" where there are spaces
 //	/time(d )?out/      its text matches an expression (Go's, RE2)
 //	!health             the opposite of any of these: its text does not have "health"
@@ -59,7 +59,7 @@ type Event string
 const (
 	Start   Event = "start"   // of a run or pass
 	End     Event = "end"     // of a run or pass
-	Failure Event = "failure" // whatever is broken by it; and output that tells of a failed test or an error
+	Failure Event = "failure" // whatever is broken by it; and output that reports a failed test or an error
 	Note    Event = "note"    // any other
 )
 

@@ -330,7 +330,7 @@ func Line(l logbook.Line) api.Line {
 	return out
 }
 
-// Reason is Line for one that says why a run ended: text that came within another is told alone.
+// Reason is Line for one that says why a run ended: text that came within another is reported alone.
 func Reason(l logbook.Line) api.Line {
 	out := Line(l)
 	if says, is := structured.Parse(ansi.Strip(l.Text)); is && says.Whole {

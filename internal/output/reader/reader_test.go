@@ -316,8 +316,8 @@ func TestText(t *testing.T) {
 	})
 }
 
-// TestFailures goes to what is known to tell of a failure: Omnivigil's own lines, and output that
-// has a mark. The reason of a run is the first of these, and text within JSON is told alone.
+// TestFailures goes to what is known to report a failure: Omnivigil's own lines, and output that
+// has a mark. The reason of a run is the first of these, and text within JSON is reported alone.
 func TestFailures(t *testing.T) {
 	b := bookOf(t)
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "ok 1 - high", "fatal: no more")

@@ -114,7 +114,7 @@ type scan struct {
 	from     int64
 	back     bool
 	whole    bool                   // stack traces are let through as a whole, or not at all
-	searched func(lines int64) bool // is told of each chunk; false ends the scan
+	searched func(lines int64) bool // is notified of each chunk; false ends the scan
 }
 
 // run calls visit with each line until it returns false.

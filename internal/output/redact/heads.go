@@ -15,7 +15,7 @@ type grain struct {
 	offset int
 }
 
-// headsOf returns what tells of these forms, the longest of which comes first; each is at least
+// headsOf returns what shows these forms, the longest of which comes first; each is at least
 // as long as shortest.
 func headsOf(forms []string) heads {
 	h := heads{at: map[uint32][]grain{}, stride: len(forms[len(forms)-1]) - shortest + 1}

@@ -139,7 +139,7 @@ func parseLogfmt(text string) (Line, bool) {
 	return lineOf(fields, 2)
 }
 
-// lineOf tells a line's time, level and message from its other fields.
+// lineOf reports a line's time, level and message from its other fields.
 func lineOf(fields []Field, least int) (Line, bool) {
 	var l Line
 	if len(fields) < least {

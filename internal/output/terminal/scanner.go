@@ -30,7 +30,7 @@ var fullScreens = []int{47, 1047, 1049}
 // longestCut is how much of a sequence that is not whole is kept. Longer ones say nothing here.
 const longestCut = 256
 
-// scanner follows which modes a program sets, and whether it draws the whole screen. Two ways are told
+// scanner follows which modes a program sets, and whether it draws the whole screen. Two ways are distinguished
 // from output that lines are made of: a screen of its own (the "alternate screen"), and going back to
 // a place of the screen to draw there, as long as that is not done to begin with an empty one.
 type scanner struct {
@@ -133,7 +133,7 @@ func (s *scanner) sequence(p []byte) (seq []byte, n int) {
 
 // text notes that something is said, and reports whether drawing has begun with it.
 func (s *scanner) text() (begins bool) {
-	// A table of processes that begins with an empty screen is told from a tool that clears it before
+	// A table of processes that begins with an empty screen is distinguished from a tool that clears it before
 	// each pass by its taking keys, without a cursor.
 	shown, known := s.modes[cursorShown]
 	begins = s.moved && !s.saved && !s.drawing && (!s.erased || s.modes[cursorKeys] && known && !shown)

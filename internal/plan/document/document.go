@@ -125,7 +125,7 @@ func (d *Document) syntaxError(err error) {
 	d.Problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
 }
 
-// maxProblems is how many problems are told; a user reads no more.
+// maxProblems is how many problems are reported; a user reads no more.
 const maxProblems = 100
 
 func (d *Document) Problem(at Place, text, hint string) {

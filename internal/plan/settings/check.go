@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// checkNames tells of references to units that do not exist, and drops them so
+// checkNames reports references to units that do not exist, and drops them so
 // that the search for circles sees units only.
 func (r *reader) checkNames() {
 	for _, u := range r.plan.Units {
@@ -34,7 +34,7 @@ func (r *reader) checkNames() {
 	}
 }
 
-// existing returns the names that are units, and tells of the others. The list stands
+// existing returns the names that are units, and reports the others. The list stands
 // at e, which may be one of [defaults]: there the unit itself is left out.
 func (r *reader) existing(names []string, e *document.Entry, self string) []string {
 	var kept []string
@@ -68,7 +68,7 @@ func (r *reader) hintAtUnit(name string) string {
 	return "the file has " + strings.Join(names, ", ")
 }
 
-// checkCircles tells of every circle of needs and follows once.
+// checkCircles reports every circle of needs and follows once.
 func (r *reader) checkCircles() {
 	const (
 		unseen = iota

@@ -82,7 +82,7 @@ func init() {
 		},
 		"poll": {
 			relay: true,
-			says:  "How often to look at its files, where the system does not tell of them.",
+			says:  "How often to look at its files, where the system does not report them.",
 			shape: durationShape,
 			read:  readPoll,
 		},
@@ -133,7 +133,7 @@ func init() {
 		"results": {says: "How the results of its tests are read.", shape: textShape,
 			kinds: ends, read: readResults,
 			misfit: "only a suite or task has test results"},
-		"findings": {says: "How the places in files are read that tools tell of.", shape: findingsShape,
+		"findings": {says: "How findings are read from the output.", shape: findingsShape,
 			read: readFindings},
 		"findings_fail": {
 			says:  "Which of them make a run fail that ended well.",
@@ -520,7 +520,7 @@ func readReady(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// readPass reads how the passes of a service are told: "auto", or by expressions.
+// readPass reads how the passes of a service are reported: "auto", or by expressions.
 func readPass(r *reader, u *plan.Unit, e *document.Entry) {
 	u.Pass = &plan.Pass{Within: plan.DefaultTakeUp}
 	if e.Value.Kind == document.TextKind {

@@ -320,7 +320,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// FuzzPersonal has any file of a person be read or told of.
+// FuzzPersonal has any file of a user be read or reported.
 func FuzzPersonal(f *testing.F) {
 	f.Add("theme = \"dark\"\n[keys]\nstop = [\"s\"]\n[shortcut.a]\nrun = [\"a\", \"{words}\"]\n", "b")
 	f.Add("[keys]\nstop = 1\n[shortcut]\na = 1\n[[shortcut.b]]\n", "")

@@ -90,7 +90,7 @@ func (r *reader) action(v *document.Value) (plan.Action, string) {
 // nestedShell finds what hands text to another shell, which would read it as code.
 var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\S+\s+)*-[a-z]*c\b`)
 
-// checkNested tells of a {name} in a text that a shell inside the command would read
+// checkNested reports a {name} in a text that a shell inside the command would read
 // as code: what is captured is the name of a file, which may be anything.
 func (r *reader) checkNested(c plan.Command, at document.Place) {
 	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && capture.Expression.MatchString(c.Shell)
@@ -103,7 +103,7 @@ func (r *reader) checkNested(c plan.Command, at document.Place) {
 	}
 }
 
-// checkCaptures tells of a {name} in the command that the pattern does not
+// checkCaptures reports a {name} in the command that the pattern does not
 // capture. ${NAME} is the shell's.
 func (r *reader) checkCaptures(re plan.Reaction, at document.Place) {
 	known := re.When.Captures()

@@ -75,7 +75,7 @@ type reader struct {
 	env      variables
 	places   map[string]*document.Entry // where each unit's table and each of its references stands
 	known    map[string]int             // positions of units, by name
-	told     map[string]bool            // problems, so that what stands in [defaults] is told once
+	told     map[string]bool            // problems, so that what stands in [defaults] is reported once
 	checking bool                       // reading [defaults] for themselves: no unit has variables yet
 }
 
@@ -90,7 +90,7 @@ func (r *reader) wrong(at document.Place, hint, format string, args ...any) {
 	}
 }
 
-// unknown tells of a key that is not in known.
+// unknown reports a key that is not in known.
 func (r *reader) unknown(e *document.Entry, where string, known []string) {
 	if now, old := renamedKeys[e.Key]; old && slices.Contains(known, now) {
 		r.wrong(e.KeyAt, fmt.Sprintf("write %q", now), "%q is called %q now", e.Key, now)

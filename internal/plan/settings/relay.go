@@ -22,7 +22,7 @@ func readListen(r *reader, u *plan.Unit, e *document.Entry) {
 		return
 	}
 	text := r.expand(e.Value.Text, e.Value.At)
-	if text == "" { // a variable is not known, which was told
+	if text == "" { // a variable is not known, which was reported
 		return
 	}
 	if !strings.Contains(text, ":") {
@@ -74,7 +74,7 @@ func readRelayAt(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// finishRelay tells what is missing of a relay.
+// finishRelay says what is missing of a relay.
 func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
 	relay, table := relayOf(u), e.Value.Table
 	relay.Needs, u.Needs = u.Needs, nil // it serves a page that waits meanwhile
@@ -93,7 +93,7 @@ func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
 	u.Ready.After = 1 // it listens, or has not started
 }
 
-// checkRelay tells of names that are no services.
+// checkRelay reports names that are no services.
 func (r *reader) checkRelay(u *plan.Unit) {
 	relay := u.Relay
 	check := func(name string, at *document.Entry) {

@@ -159,7 +159,7 @@ func byUnit(listening map[*process.Process][]netip.AddrPort) map[string][]netip.
 	return all
 }
 
-// tellOpened tells of each address the first time that it opens: after a restart it is
+// tellOpened reports each address the first time that it opens: after a restart it is
 // where a person expects it. It reports whether any has come or gone.
 func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
 	for _, unit := range slices.Sorted(maps.Keys(next)) {

@@ -114,7 +114,7 @@ func (f *Reader) found(finding results.Finding) results.Mark {
 	return results.NoMark
 }
 
-// tellNotes tells the newest finding once more, if it has got notes.
+// tellNotes reports the newest finding once more, if it has got notes.
 func (f *Reader) tellNotes() {
 	if f.last != nil && f.noted {
 		f.sink.Found(*f.last)

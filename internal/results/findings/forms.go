@@ -75,7 +75,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 	case before != nil && word == "":
 		found.Rule, found.Message = before[1], before[2]
 		found.Severity = severityOfCode(before[1])
-		if m := ruleInRound.FindStringSubmatch(found.Message); m != nil { // Pylint tells its name as well
+		if m := ruleInRound.FindStringSubmatch(found.Message); m != nil { // Pylint reports its name as well
 			found.Message, found.Rule = m[1], m[2]
 		}
 	case lintBefore.MatchString(message):

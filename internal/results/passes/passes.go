@@ -15,7 +15,7 @@ import (
 type Event struct {
 	Ended bool
 	// Of a beginning: After and By are two moments between which it was, and Guessed says
-	// that no line told of it.
+	// that no line reported it.
 	After, By time.Time
 	Guessed   bool
 	// Of an end: whether it was a good one, and if not, what the tool said first.
@@ -27,8 +27,8 @@ type Event struct {
 type Reader struct {
 	tools []phrases // that it may be; one, once a line has told
 	open  bool
-	since time.Time // after which a pass began that no line tells of
-	saw   string    // the first line of the pass that tells of an error
+	since time.Time // after which a pass began whose begin no line reports
+	saw   string    // the first line of the pass that reports an error
 }
 
 // New returns a reader for a process that was spawned at that time, which begins its first
@@ -90,7 +90,7 @@ var (
 	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // next to a file's name, not yet what is wrong
 )
 
-// short bounds a line that is told in a message.
+// short bounds a line that is reported in a message.
 func short(line string) string {
 	const most = 200
 	line = strings.TrimSpace(line)

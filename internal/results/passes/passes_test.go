@@ -57,7 +57,7 @@ func (e Event) words() string {
 	return "begins"
 }
 
-// TestReader says for every line when the pass that it tells of began.
+// TestReader says for every line when the pass that it reports began.
 func TestReader(t *testing.T) {
 	at := func(second int) time.Time { return time.Unix(int64(second), 0) }
 	for _, c := range []struct {

@@ -6,7 +6,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// phrases are the lines by which a tool's passes are told.
+// phrases are the lines by which a tool's passes are reported.
 type phrases struct {
 	tool               string
 	working, good, bad *regexp.Regexp // nil where it has no such line

@@ -116,7 +116,7 @@ func (g *golden) run(t *testing.T, command string) string {
 	return strings.ReplaceAll(text, g.root, "$ROOT")
 }
 
-// printing is a sink that writes down what it is told.
+// printing is a sink that writes down what it receives.
 type printing struct {
 	strings.Builder
 	root string

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// goJSON reads go test -json, whose form is told by go doc test2json and, for what builds
+// goJSON reads go test -json, whose form is described by go doc test2json and, for what builds
 // write, by go help buildjson.
 type goJSON struct {
 	sink  results.Sink
@@ -225,7 +225,7 @@ const unended = "it did not end"
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 // goText reads what go test writes for people, with -v or without. Which package the tests are
-// of it says only behind them, so they are told with an empty one first.
+// of it says only behind them, so they are reported with an empty one first.
 type goText struct {
 	sink    results.Sink
 	files   *source.Files
@@ -344,7 +344,7 @@ func (g *goText) result(m []string) results.Mark {
 	return results.NoMark
 }
 
-// flush tells the case whose output has ended.
+// flush reports the case whose output has ended.
 func (g *goText) flush() {
 	if c := g.told; c != nil {
 		if g.told = nil; c.Status != results.Passed {

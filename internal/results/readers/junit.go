@@ -73,7 +73,7 @@ func decoded(name string, in io.Reader) (io.Reader, error) {
 	return e.NewDecoder().Reader(in), nil
 }
 
-// readJUnit tells sink the cases of a file. The error says what is wrong with it; what comes before that is told.
+// readJUnit reports the cases of a file to sink. The error says what is wrong with it; what comes before that is reported.
 func readJUnit(in io.Reader, f *source.Files, hide func(string) string, sink results.Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
 	r.xml.CharsetReader = decoded
@@ -186,7 +186,7 @@ func (r *junitReader) end(name string) {
 	}
 }
 
-// told is the case as a sink is told it.
+// told is the case as a sink receives it.
 func (c *junitCase) told(r *junitReader) results.Case {
 	out := c.Case
 	switch out.Status {

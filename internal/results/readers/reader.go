@@ -20,7 +20,7 @@ import (
 // so that no other need look at it.
 type caseReader interface {
 	read(line string) (mark results.Mark, taken bool)
-	// end tells what is known only now. Complete says that the run has not been stopped, so that
+	// end says what is known only now. Complete says that the run has not been stopped, so that
 	// what did not come has failed.
 	end(complete bool)
 }
@@ -130,7 +130,7 @@ func (r *Reader) Skip(block []byte) {
 	}
 }
 
-// End tells what is known only when the output has ended. Complete says that the run has ended by
+// End says what is known only when the output has ended. Complete says that the run has ended by
 // itself: then what was to come and did not has failed.
 func (r *Reader) End(complete bool) {
 	for _, c := range r.cases {

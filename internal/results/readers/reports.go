@@ -42,7 +42,7 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 // ReadCases reads the reports of test results that a run which began at that time has left, and tells sink.
 // It blocks while it reads. The error says that there is none, which is then newer than the run, or which
 // cannot be read: nothing is known of the run's cases then. Where a run's output says that there was
-// nothing to do, UpToDate, older reports still hold: nothing is told, and kept says so.
+// nothing to do, UpToDate, older reports still hold: nothing is reported, and kept says so.
 func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (kept string, err error) {
 	pattern := o.Results.JUnit
 	if pattern == "" {

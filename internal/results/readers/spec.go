@@ -116,7 +116,7 @@ func (s *spec) sign(m []string) results.Mark {
 	return results.NoMark
 }
 
-// again continues a failure that is told once more, at the end.
+// again continues a failure that is reported once more, at the end.
 func (s *spec) again(name string, depth int) {
 	s.last = nil
 	for _, c := range s.failed {
@@ -128,7 +128,7 @@ func (s *spec) again(name string, depth int) {
 	}
 }
 
-// flush tells the failed case whose message has ended.
+// flush reports the failed case whose message has ended.
 func (s *spec) flush() {
 	c := s.last
 	if c == nil {
@@ -166,7 +166,7 @@ var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
 
 var specValue = regexp.MustCompile(`^\s*(actual|expected): (.+?),?$`)
 
-// tell tells a case. A file that failed as a whole has its path for a name.
+// tell reports a case. A file that failed as a whole has its path for a name.
 func (s *spec) tell(c results.Case) {
 	if filepath.IsAbs(c.Name) {
 		c.Suite, c.Name = s.files.Short(c.Name), ""

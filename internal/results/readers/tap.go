@@ -28,7 +28,7 @@ type tap struct {
 	last  *results.Case           // the newest point, which diagnostics are about
 	told  map[string]results.Case // that failed in this suite, by name; also groups, whose cases tell
 	on    bool                    // there was a line that only this form has
-	again bool                    // last has to be told once more
+	again bool                    // last has to be reported once more
 
 	planned, points int // outermost ones of this suite
 	failures        int
@@ -106,7 +106,7 @@ func (t *tap) read(line string) (results.Mark, bool) {
 		return results.MarkFailure, true
 	default:
 		if m := proveFile.FindStringSubmatch(line); m != nil {
-			if m[1] != t.suite { // it tells the same again while a file runs
+			if m[1] != t.suite { // it reports the same again while a file runs
 				t.suiteEnded()
 			}
 			t.suite, t.on = m[1], true
@@ -219,7 +219,7 @@ func (t *tap) tell(c results.Case) {
 	t.sink.Ended(c)
 }
 
-// flush tells the newest point, if there is more to tell of it than before.
+// flush reports the newest point, if more is known of it than before.
 func (t *tap) flush() {
 	if t.last != nil && t.again {
 		if t.last.Status == results.Failed && t.last.Message == "" && len(t.last.Output) > 0 {

@@ -58,10 +58,10 @@ type Run struct {
 // Record follows the cases and findings of one unit from run to run. It is a Sink for the run
 // that is under way. It is for one goroutine.
 type Record struct {
-	Root string // the folder that places in a Summary are told from
+	Root string // the folder that locations in a Summary are relative to
 
 	version  int
-	fails    [results.Error + 1]bool // whether findings of a severity were told in this round
+	fails    [results.Error + 1]bool // whether findings of a severity were reported in this round
 	cases    map[api.CaseName]*TrackedCase
 	written  int                 // bytes of what cases have written
 	suitesOf map[string][]string // the suites that have a case of that name

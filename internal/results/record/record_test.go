@@ -36,7 +36,7 @@ func TestRecord(t *testing.T) {
 			r.Root = "/ferries"
 			for line := range strings.Lines(string(text)) {
 				if strings.HasPrefix(line, "=") {
-					continue // what is told now
+					continue // what is reported now
 				}
 				out.WriteString(line)
 				words := strings.Fields(line)
@@ -167,7 +167,7 @@ func TestNaturally(t *testing.T) {
 }
 
 // TestRecordHolds plays random runs and checks that the record's numbers are those of its lists,
-// that nothing that was told in the newest run is missing, and that it survives being kept.
+// that nothing that was reported in the newest run is missing, and that it survives being kept.
 func TestRecordHolds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := New()

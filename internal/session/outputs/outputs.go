@@ -125,7 +125,7 @@ func (o *Outputs) Last(unit string) (l Listing, known bool) {
 	return l, known
 }
 
-// maxMissing is how many missing files are told of.
+// maxMissing is how many missing files are reported.
 const maxMissing = 20
 
 // Missing returns which files of a unit's last good result are not there any more, and which patterns match nothing

@@ -140,7 +140,7 @@ func (p *Server) over() bool {
 	}
 }
 
-// LookAt finds out whether all is there that a relay serves, and tells the engine what is missing, and once when
+// LookAt finds out whether all is there that a relay serves, and reports to the engine what is missing, and once when
 // nothing is any more. It does not block: it looks at files in another goroutine, once at a time.
 func (s *Servers) LookAt(live *run.Live) {
 	p := s.Of(live.Unit.Name)
@@ -217,7 +217,7 @@ func (b *backend) Explain(unit string) (lines, places []string) {
 	return lines, places
 }
 
-// Refresh tells the pages of a relay of files, and says so.
+// Refresh sends the pages of a relay which files changed, and says so.
 func (s *Servers) Refresh(name string, paths []string, reload bool) {
 	server := s.Of(name)
 	if server == nil {

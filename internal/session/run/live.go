@@ -61,7 +61,7 @@ type lifetime struct {
 	cancelled context.Context
 	cancel    func()
 
-	proceed   chan struct{}   // the step that was told may begin
+	proceed   chan struct{}   // the step that was announced may begin
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // ends when the process is gone
 	ended     func()
@@ -483,11 +483,11 @@ func (r *Live) Start(o engine.Start) {
 	})
 }
 
-// Proceed lets the step begin that the engine was told of. It does not block.
+// Proceed lets the step begin that was announced to the engine. It does not block.
 func (r *Live) Proceed() {
 	select {
 	case r.proceed <- struct{}{}:
-	default: // it has been told
+	default: // it was let proceed before
 	}
 }
 

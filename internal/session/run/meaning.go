@@ -22,7 +22,7 @@ type reading struct {
 	unended string // a line that was shown before it had an end
 }
 
-// leavesOut are the words by which common runners are told to run some of their cases only.
+// leavesOut are the words by which common runners are made to run some of their cases only.
 var leavesOut = []string{" -run", " -skip", " -k ", "--test-name-pattern", " -t ", "--exact", "--grep"}
 
 // trackResults begins to read what a run's output means, if that is wanted.
@@ -61,7 +61,7 @@ func (r *Live) trackResults(o engine.Start) {
 	r.tracking.reader = readers.New(r.tracking.options, m.record)
 }
 
-// firstWords are added to a whole run while cases fail, where the settings say so. They are told.
+// firstWords are added to a whole run while cases fail, where the settings say so. They are reported.
 func (r *Live) firstWords(o engine.Start) []string {
 	if r.tracking.reader == nil || len(o.Words) > 0 || !o.Command.Equal(r.Unit.Run) {
 		return nil
@@ -94,7 +94,7 @@ func (r *Live) mean(line string) logbook.Tone {
 	return [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
 }
 
-// reportSoon tells the engine what the output has meant so far: at once, or in a moment where it
+// reportSoon reports to the engine what the output has meant so far: at once, or in a moment where it
 // has just been told.
 func (r *Live) reportSoon() {
 	m := r.tracking.Tracker
@@ -123,7 +123,7 @@ func (r *Live) passRead(ended, good bool) (fails bool, saw string) {
 	r.tracking.reader.End(false)
 	m.record.Settle()
 	sum := m.record.Sum()
-	m.told = 0 // it is told with the end of the pass
+	m.told = 0 // it is reported with the end of the pass
 	if good && r.Unit.FindingsFail == plan.FailOnWarning && (sum.ToldErrors || sum.ToldWarnings) {
 		return true, format.Count(sum.Warnings+sum.Errors, "warning") + ": " + sum.First
 	}
@@ -151,7 +151,7 @@ func (r *Live) SettleFindings() {
 	})
 }
 
-// meant reads what a run has left when its output has ended, and tells the engine. It reports
+// meant reads what a run has left when its output has ended, and reports to the engine. It reports
 // whether that makes the run a failed one. It blocks while it reads the reports of tools.
 func (r *Live) meant(exit engine.Exit) bool {
 	if r.tracking.reader == nil {
@@ -199,7 +199,7 @@ func (r *Live) meant(exit engine.Exit) bool {
 	return exit.OK() && (missing != "" || fails(r.Unit, sum))
 }
 
-// reuseMeaning takes over what the run has told whose result is reused, and tells the engine.
+// reuseMeaning takes over what the run has told whose result is reused, and reports to the engine.
 func (r *Live) reuseMeaning(told []byte) {
 	if r.tracking.reader == nil {
 		return

@@ -77,7 +77,7 @@ func (r *Live) after(chunk []byte) time.Time {
 	return after
 }
 
-// readPasses looks for the passes that a line tells of, which was written after that moment;
+// readPasses looks for the passes that a line reports, which was written after that moment;
 // next are those that are known to follow it.
 func (r *Live) readPasses(after time.Time, line string, next []string) {
 	if r.passes.reader == nil {

@@ -96,8 +96,8 @@ func (r *Live) setUp(o engine.Start, step plan.Step) bool {
 	return well
 }
 
-// mayProceed tells the engine of a step and waits until it may begin. It reports false
-// where the run has been stopped in between; the engine has been told then.
+// mayProceed announces a step to the engine and waits until it may begin. It reports false
+// where the run has been stopped in between; the engine knows that then.
 func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 	r.project.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String(), Heavy: heavy})
 	select {
@@ -111,7 +111,7 @@ func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 }
 
 // step runs one step to its end and reports whether it went well. If not, the
-// engine has been told.
+// engine knows.
 func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	exited := make(chan process.Exit, 1)
 	spec := r.spec(step.Run)

@@ -47,7 +47,7 @@ func (s System) Start(spec process.Spec) (Process, error) {
 	return p, nil
 }
 
-// spawn spawns the run's own process and tells the engine how that went.
+// spawn spawns the run's own process and reports to the engine how that went.
 func (r *Live) spawn(o engine.Start) {
 	if r.Unit.Ready.Line != "" {
 		r.reading.Lock()

@@ -21,8 +21,8 @@ type Tracker struct {
 	run      *Live     // that is read now, or was last
 	failedAt time.Time // when the first case failed of the run that is read
 	told     int       // version of the record that the engine knows
-	toldAt   time.Time // when it was told
-	due      bool      // it will be told of a newer one in a moment
+	toldAt   time.Time // when it was reported
+	due      bool      // it will get a newer one in a moment
 	missing  string    // why nothing is known of the cases of the run that is read; empty: that is not so
 }
 
@@ -95,7 +95,7 @@ func isTracked(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit ||
 // reportPause is the least time between two reports.
 const reportPause = 30 * time.Millisecond
 
-// report tells the engine what the output has meant so far, of the newest run; final says that it was
+// report reports to the engine what the output has meant so far, of the newest run; final says that it was
 // read to its end.
 func (m *Tracker) report(final bool) {
 	m.mu.Lock()

@@ -51,7 +51,7 @@ type unitTerminal struct {
 	hand  *api.Face // who has hands on it, or nil
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
-	told  string    // the last of this run that was told
+	told  string    // the last of this run that was reported
 	used  time.Time // when a face has last typed into it, or done something with the mouse
 }
 

@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/session/run"
 )
 
-// traceLog remembers what traces runs left of writing files, so that it can be told
+// traceLog remembers what traces runs left of writing files, so that it is known
 // whether one has written anything since just before a save.
 type traceLog struct {
 	mu      sync.Mutex

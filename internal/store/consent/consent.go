@@ -68,7 +68,7 @@ func (s Store) Ask(p *plan.Plan) (Answer, error) {
 	return a, err
 }
 
-// summarize sorts texts of items that are gone, and tells of a unit that is gone in one of them.
+// summarize sorts texts of items that are gone, and reports a unit that is gone in one of them.
 func summarize(p *plan.Plan, gone []string) []string {
 	slices.Sort(gone)
 	for _, text := range slices.Clone(gone) {

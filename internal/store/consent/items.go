@@ -20,7 +20,7 @@ type Item struct {
 	Usual bool
 
 	exact string // all of it that decides what is executed
-	late  bool   // answers of versions before this one do not tell of such a thing
+	late  bool   // answers of versions before this one do not report such a thing
 }
 
 func (i Item) hash() string {

@@ -64,7 +64,7 @@ func rulesOf(u *plan.Unit) []Item {
 	every("looks at files every", u.Poll)
 	flag("counts files that version control ignores", u.Unignored)
 	flag("skips saves that change nothing", u.SkipUnchanged)
-	if ready := u.Ready; ready.Run == nil { // that is told as a command
+	if ready := u.Ready; ready.Run == nil { // that is reported as a command
 		add("is ready by", readyWords(ready))
 	}
 	add("picks up changes by", passWords(u.Pass))

@@ -100,7 +100,7 @@ func (a *Attempt) Told() []byte {
 	return told
 }
 
-// maxTold bounds what is read of what was told of a run.
+// maxTold bounds what is read of what was reported of a run.
 const maxTold = 256 << 20
 
 // EndedWell remembers the result of an attempt that was run and ended well, unless something
@@ -261,7 +261,7 @@ func lookup(u *plan.Unit, name string) string {
 	return os.Getenv(name)
 }
 
-// program returns what can be told of the program that a unit runs: its path, size and time.
+// program returns what is known of the program that a unit runs: its path, size and time.
 func program(u *plan.Unit) string {
 	name := u.Run.Program()
 	path := name

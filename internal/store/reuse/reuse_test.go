@@ -149,7 +149,7 @@ func TestARecordThatCannotBeRead(t *testing.T) {
 	o.runWell()
 	records, err := filepath.Glob(filepath.Join(o.state, "reuse", "*", "*"))
 	require.NoError(t, err)
-	require.Len(t, records, 3, "the record, what was told of it, and the index")
+	require.Len(t, records, 3, "the record, what was reported of it, and the index")
 	for _, file := range records {
 		require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
 	}

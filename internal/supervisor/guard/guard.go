@@ -27,7 +27,7 @@ import (
 	"omnivigil/internal/process"
 )
 
-// variable tells a process which part it has: launched for a watchdog, and for its
+// variable says which part a process has: launched for a watchdog, and for its
 // supervisor the number of the watchdog.
 const variable = "OMNIVIGIL_GUARD"
 
@@ -135,10 +135,10 @@ type Failure struct {
 
 func (f *Failure) Error() string { return f.Text }
 
-// Started tells the launcher that the start has succeeded. It is called by the supervisor.
+// Started reports to the launcher that the start has succeeded. It is called by the supervisor.
 func Started(text string) { tellLauncher("started " + text) }
 
-// Failed tells the launcher why there is no start. It is called by watchdog or supervisor.
+// Failed reports to the launcher why there is no start. It is called by watchdog or supervisor.
 func Failed(code int, text string) { tellLauncher(fmt.Sprintf("failed %d %s", code, text)) }
 
 func tellLauncher(text string) {

@@ -53,7 +53,7 @@ func Keep() (*Keeper, error) {
 	return &Keeper{says}, nil
 }
 
-// Taken tells whether the terminal is in use now.
+// Taken says whether the terminal is in use now.
 func (k *Keeper) Taken(taken bool) {
 	if k != nil {
 		fmt.Fprintln(k.says, taken)

@@ -1,10 +1,10 @@
-// Package kernel reports what happens in single directories, as the operating system tells it: inotify(7) on Linux,
+// Package kernel reports what happens in single directories, as the operating system reports it: inotify(7) on Linux,
 // fsnotify elsewhere. It knows nothing of patterns, trees or bursts. Start reading at Source.
 package kernel
 
 import "errors"
 
-// Source tells of what happens in single folders. There is one implementation for
+// Source reports what happens in single folders. There is one implementation for
 // Linux, and one for other systems.
 type Source interface {
 	// add watches a folder, or a single file. The same one by another path has the

@@ -71,7 +71,7 @@ func (k *portable) Remove(id ID) {
 	k.watcher.Remove(real) // the system may have done so itself
 }
 
-// late is how long these systems may take to tell of something.
+// late is how long these systems may take to report something.
 const late = 200 * time.Millisecond
 
 func (k *portable) CatchUp() func() bool {

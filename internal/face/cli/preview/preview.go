@@ -113,7 +113,7 @@ func Cost(out io.Writer, p *plan.Plan) error {
 	if cost.Polled > 0 {
 		fmt.Fprintf(
 			out,
-			"looks again and again at %s that the system does not tell of\n",
+			"looks again and again at %s that the system does not report\n",
 			format.Count(cost.Polled, "directory"),
 		)
 	}
@@ -135,7 +135,7 @@ func Describe(out io.Writer, p *plan.Plan) {
 		width = max(width, len(u.Name))
 	}
 	for _, item := range consent.Items(p) {
-		if !item.Late() { // what decides when it runs is told in words of its own
+		if !item.Late() { // what decides when it runs is reported in words of its own
 			items[item.Unit] = append(items[item.Unit], item)
 		}
 	}
