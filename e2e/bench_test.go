@@ -244,7 +244,7 @@ func BenchmarkBusyFile(b *testing.B) {
 }
 
 // BenchmarkDay saves a thousand times and edits an env file with a secret three hundred
-// times, faster than a person would, and tells what memory that takes: a day's session
+// times, faster than a user would, and tells what memory that takes: a day's session
 // is to stay flat.
 func BenchmarkDay(b *testing.B) {
 	r := runIn(b, b.TempDir(), `

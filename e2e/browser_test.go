@@ -168,7 +168,7 @@ const (
 	typedName    = `document.getElementById("name")?.value`
 )
 
-// TestInTheBrowser holds relays to what a person sees: a style sheet is swapped with the form's text kept,
+// TestInTheBrowser holds relays to what a user sees: a style sheet is swapped with the form's text kept,
 // also one that another imports; new code is shown when it is ready, with scrolling and text kept; what is
 // broken is reported, and the page comes back.
 func TestInTheBrowser(t *testing.T) {

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTicketOffice works on the example of a front end as a person would: the page is served when its
+// TestTicketOffice works on the example of a front end as a user would: the page is served when its
 // script is there, a broken bundle is reported in its place, and what is shipped is made in one go.
 func TestTicketOffice(t *testing.T) {
 	t.Parallel()

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// programs are what is taken in hand: a unit for each, and what a person does with it.
+// programs are what is taken in hand: a unit for each, and what a user does with it.
 var programs = []struct {
 	unit, needs, run string
 	do               func(s *screen, dir string)

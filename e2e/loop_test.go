@@ -239,7 +239,7 @@ func saveOften(t *testing.T, r *running, kind string, every time.Duration) {
 	for n := 1; n <= 8; n++ {
 		r.says(done, min(n, 2))
 		if every > 0 {
-			time.Sleep(every) // a person does
+			time.Sleep(every) // a user does
 		} else {
 			r.says(done, n)
 		}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNotices has a person look elsewhere while the verdict turns broken, and whole again. The
+// TestNotices has a user look elsewhere while the verdict turns broken, and whole again. The
 // project's own command hears of it as well, with a face and without.
 func TestNotices(t *testing.T) {
 	p := &background{t, t.TempDir()}

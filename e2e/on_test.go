@@ -83,7 +83,7 @@ func goCache(t testing.TB) string {
 	return filepath.Join(folder, "go-build")
 }
 
-// TestOwnSettings moves a key in the person's own file. An edit of it is used at once.
+// TestOwnSettings moves a key in the user's own file. An edit of it is used at once.
 func TestOwnSettings(t *testing.T) {
 	t.Parallel()
 	program, dir, config := build(t), t.TempDir(), t.TempDir()

@@ -103,7 +103,7 @@ func (s *screen) press(keys ...string) {
 	require.NoError(s.t, err, string(out))
 }
 
-// edit replaces text in a file, as a person would.
+// edit replaces text in a file, as a user would.
 func edit(t *testing.T, file, before, after string) {
 	t.Helper()
 	data, err := os.ReadFile(file)

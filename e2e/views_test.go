@@ -39,7 +39,7 @@ const tides = `
 run = "echo 'fares.csv:1:1: error: no berth'; printf '1..1\\nnot ok 1 - low tide\\n'; exit 1"
 `
 
-// TestViews goes through every view of the real program at three sizes, as a person would, and reads in
+// TestViews goes through every view of the real program at three sizes, as a user would, and reads in
 // each what its keys bring.
 func TestViews(t *testing.T) {
 	t.Parallel()

@@ -130,7 +130,7 @@ func (s *Seconds) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Request is what a person or program asks of a project.
+// Request is what a user or program asks of a project.
 type Request struct {
 	Action Action   `json:"action"`
 	Units  []string `json:"units,omitempty"` // names of units and groups
@@ -166,7 +166,7 @@ const (
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
 	LeaveRunning Action = "leave-running" // keep running without a face, in the background
-	FaceUsed     Action = "face-used"     // the person has used this face
+	FaceUsed     Action = "face-used"     // the user has used this face
 )
 
 // Answer is what a request has set off.

@@ -26,7 +26,7 @@ const (
 	NewlyPassing Change = "newly passing"
 	NewFinding   Change = "new"
 	StillThere   Change = "still"
-	GoneFinding  Change = "gone" // told once more, until the next run
+	GoneFinding  Change = "gone" // told again, until the next run
 )
 
 // Case is one test's result.

@@ -67,7 +67,7 @@ type About struct {
 type Face struct {
 	Kind string `json:"kind"` // screen, plain, or what else it calls itself
 	PID  int    `json:"pid,omitempty"`
-	// UsedAt is when the person has last used it, as far as it says so.
+	// UsedAt is when the user has last used it, as far as it says so.
 	UsedAt time.Time `json:"used_at,omitzero"`
 }
 
@@ -115,7 +115,7 @@ const (
 	Stopped  State = "stopped" // by request
 )
 
-// Broken reports whether a unit in this state needs the person's eye.
+// Broken reports whether a unit in this state needs the user's eye.
 func (s State) Broken() bool { return s == Failed || s == Crashed }
 
 // Freshness says whether a unit runs the newest code that concerns it.
@@ -148,8 +148,8 @@ type Unit struct {
 	Why       string    `json:"why,omitempty"` // of stale and waiting units: what prevents them from becoming current
 	Wanted    bool      `json:"wanted"`
 	Paused    bool      `json:"paused,omitempty"`
-	Words     []string  `json:"words,omitempty"`    // that a person has added to its command
-	Narrowed  string    `json:"narrowed,omitempty"` // to which tests a person has narrowed it
+	Words     []string  `json:"words,omitempty"`    // that a user has added to its command
+	Narrowed  string    `json:"narrowed,omitempty"` // to which tests a user has narrowed it
 	Report    Report    `json:"report,omitzero"`    // what is known of its tests and findings
 	Moving    bool      `json:"moving,omitempty"`   // it will be at rest only later
 	Queued    bool      `json:"queued,omitempty"`   // one more run follows the one at work
@@ -217,7 +217,7 @@ type Span struct {
 type Loop struct {
 	Files []string   `json:"files"`
 	Round []LoopLink `json:"round"` // how it went round, from the unit back to it
-	Noted bool       `json:"noted"` // the person has agreed to it
+	Noted bool       `json:"noted"` // the user has agreed to it
 	Text  string     `json:"text"`  // how it goes round, in words
 	Cure  string     `json:"cure"`  // the line in the settings that ends it for good
 }
@@ -331,7 +331,7 @@ func (s *Snapshot) Ripple(id int) *Ripple {
 	return nil
 }
 
-// WhyOf says what stands in a unit's way, or nothing.
+// WhyOf says what is in a unit's way, or nothing.
 func (s *Snapshot) WhyOf(u *Unit) string {
 	switch {
 	case !u.InLine:

@@ -18,7 +18,7 @@ type Terminal interface {
 	// set, and otherwise the error of show or of the context.
 	FollowScreen(ctx context.Context, q ScreenQuery, show func(Screen) error) error
 
-	// Input gives a unit's terminal what a person types or does. A *Refusal says why not: nothing
+	// Input gives a unit's terminal what a user types or does. A *Refusal says why not: nothing
 	// runs, or another face has hands on it.
 	Input(ctx context.Context, in Input) error
 }
@@ -137,7 +137,7 @@ func (a *Ask) Short() string {
 	return map[AskKind]string{AskLine: "an answer", AskPassword: "a password", AskScreen: "a key"}[a.Kind]
 }
 
-// Input is what a person does at a terminal. What is set is given to the program in the order of
+// Input is what a user does at a terminal. What is set is given to the program in the order of
 // the fields.
 type Input struct {
 	Unit string `json:"unit"`
@@ -149,7 +149,7 @@ type Input struct {
 	Paste bool     `json:"paste,omitempty"`
 	Keys  []string `json:"keys,omitempty"` // such as "enter", "ctrl+c", "shift+up", "f5", "ä"
 	Mouse *Mouse   `json:"mouse,omitempty"`
-	Focus string   `json:"focus,omitempty"` // "in" or "out": whether the person looks at it
+	Focus string   `json:"focus,omitempty"` // "in" or "out": whether the user looks at it
 }
 
 // Mouse is something that was done with the mouse, in cells from 0.

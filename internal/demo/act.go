@@ -73,7 +73,7 @@ func readTOML(file string, into any) error {
 	return err
 }
 
-// duration is a duration as it stands in the demo's files.
+// duration is a duration as it is in the demo's files.
 type duration struct{ time.Duration }
 
 func (d *duration) UnmarshalText(text []byte) (err error) {

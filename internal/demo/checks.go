@@ -48,7 +48,7 @@ func harbour(ctx context.Context) error {
 		case e.Shaky && nowAndThen():
 			say("not ok %d - %s", i+1, e.Name)
 			tellBlock("the buoy has not answered within 80 ms", "", "", lineOf(lines, e.Name), began)
-			work(ctx, 80*time.Millisecond) // and once more
+			work(ctx, 80*time.Millisecond) // and again
 		}
 		problem := e.problem(got, err)
 		if problem == "" {

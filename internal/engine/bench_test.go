@@ -54,7 +54,7 @@ func (w *world) carryOut(orders []Order) {
 			w.queue = append(w.queue, Exited{Unit: o.Unit, Run: o.Run})
 		case SetTimer:
 			w.queue = append(w.queue, TimerFired{o.Timer})
-		case Observe: // a person saves
+		case Observe: // a user saves
 			w.queue = append(w.queue, observed(o, WroteNothing))
 		}
 	}

@@ -31,7 +31,7 @@ func (e *Engine) touched(ev Touched) {
 func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	e.outdate(u)
 	e.wrote(u, burst, written, unsure)
-	if u.hasRested(burst) { // told once more
+	if u.hasRested(burst) { // told again
 		u.settled = e.rev
 		e.enqueue(u)
 		return
@@ -246,7 +246,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	}
 	if a := u.pending; a != nil && len(a.reasons) > 0 {
 		switch {
-		case !news: // told once more
+		case !news: // told again
 			c.chain = a.chain
 		case len(a.chain) == 0 || len(c.chain) == 0: // there is another reason
 			c.chain = nil
@@ -258,7 +258,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	e.carry(u, c.chain)
 }
 
-// save counts a ripple as one that a person's save has caused.
+// save counts a ripple as one that a user's save has caused.
 func (e *Engine) save(r *Ripple) {
 	if r.saved, r.shown = true, nil; e.newest == nil || r.ID > e.newest.ID {
 		e.newest = r

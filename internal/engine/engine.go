@@ -70,7 +70,7 @@ type history struct {
 // noted are units of a kind that is looked for, and changes that are held back.
 type noted struct {
 	line    []*unit  // for a job
-	setOff  []*unit  // by changes, lately
+	setOff  []*unit  // by changes, recently
 	worded  []*unit  // to whose commands the user has added words
 	reports []*unit  // that have said something of cases or findings
 	held    []Change // that wait until it is known who wrote them

@@ -218,7 +218,7 @@ type OutputChanged struct {
 // TimerFired says that the time of a SetTimer order has come.
 type TimerFired struct{ Timer TimerID }
 
-// Requested is something that a person or program asks for. It is answered by an Answer.
+// Requested is something that a user or program asks for. It is answered by an Answer.
 // Units is empty for requests that concern the whole project.
 type Requested struct {
 	ID      int // of the asker's choice
@@ -256,7 +256,7 @@ func (Reused) event()          {}
 func (TimerFired) event()      {}
 func (Requested) event()       {}
 
-// Request is what a person can ask for.
+// Request is what a user can ask for.
 type Request string
 
 const (

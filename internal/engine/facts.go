@@ -34,7 +34,7 @@ const (
 )
 
 // Fact is something that has happened, as the engine tells it. Which fields are set
-// stands at each FactKind; package explain makes a sentence of it.
+// is at each FactKind; package explain makes a sentence of it.
 type Fact struct {
 	Kind    FactKind
 	Unit    string // empty where the whole project is meant
@@ -65,7 +65,7 @@ type Over struct {
 	Ripple *Ripple // of FactRippleRested
 }
 
-// Tone is the meaning that a fact has for the person.
+// Tone is the meaning that a fact has for the user.
 type Tone uint8
 
 const (
@@ -76,7 +76,7 @@ const (
 	ToneBroken
 )
 
-// Tone returns the meaning that the fact has for the person.
+// Tone returns the meaning that the fact has for the user.
 func (f Fact) Tone() Tone {
 	switch f.Kind {
 	case FactRunStarted, FactStepStarted, FactPassStarted, FactRippleOpened:

@@ -36,7 +36,7 @@ func (u *unit) freshness() Freshness {
 // Staleness is why a unit is stale.
 type Staleness struct {
 	Since Moment // the first save that it has not read; zero where it is stale for another reason
-	Root  string // the unit whose state stands in the way, perhaps itself
+	Root  string // the unit whose state is in the way, perhaps itself
 	Block Block  // what keeps that unit from the newest code
 	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
 	OnlyNarrowed bool

@@ -6,7 +6,7 @@ import (
 )
 
 // At most so many tasks, suites and setup steps are at work at once: each has a job while
-// it is. Who finds none free stands in line. The unit that keeps the longest chain of others
+// it is. Who finds none free is in line. The unit that keeps the longest chain of others
 // waiting goes first, and who has waited long goes before that.
 
 // takesJob reports whether the unit's next run needs a job from its beginning. Services,

@@ -11,7 +11,7 @@ import (
 // off by nothing but what the one before it may have written, or by its having finished. A
 // unit that such a row comes back to in the same way has gone round once: by the same
 // writer, at a like moment of its life, with files of the same folder. After two rounds the
-// engine waits for a moment before it acts (the lookout): a person who saves often saves
+// engine waits for a moment before it acts (the lookout): a user who saves often saves
 // again, and that settles it. The third time the files are ignored.
 
 // chain is such a row, oldest first.
@@ -254,7 +254,7 @@ func (e *Engine) lookoutEnds(u *unit) {
 type Loop struct {
 	Files []string   // whose changes are ignored
 	Round []LoopLink // how it went round, from the unit back to it
-	Noted bool       // the person has agreed to it
+	Noted bool       // the user has agreed to it
 }
 
 // LoopLink is a unit that another has set off.
@@ -316,7 +316,7 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 	e.tellRun(u, f)
 }
 
-// reactAgain forgets which files are ignored, because a person says so or the settings do.
+// reactAgain forgets which files are ignored, because a user says so or the settings do.
 func (e *Engine) reactAgain(u *unit) {
 	if u.loop != nil {
 		u.loop = nil

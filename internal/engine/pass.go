@@ -39,7 +39,7 @@ type write struct {
 	first    Moment   // when the first of it can have been done
 	noticed  Moment   // when the last was noticed
 	earliest Moment   // when the last can have been done
-	undone   bool     // everything was as before in the end, so that nothing may follow
+	undone   bool     // everything was as before finally, so that nothing may follow
 	files    []string // once they are at rest
 }
 
@@ -226,7 +226,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 	case p.open == nil:
 		p.count++
 	case !p.open.guessed:
-		// The tool says once more that it works, or has begun again in the middle of it:
+		// The tool says again that it works, or has begun again in the middle of it:
 		// which of the two is not known.
 		p.open.by = later(p.open.by, ev.By)
 		return

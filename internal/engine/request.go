@@ -4,7 +4,7 @@ import (
 	"slices"
 )
 
-// requested does what a person asks for, and answers.
+// requested does what a user asks for, and answers.
 func (e *Engine) requested(ev Requested) {
 	answer := Answer{ID: ev.ID}
 	before := e.ripples.lastID

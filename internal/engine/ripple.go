@@ -11,7 +11,7 @@ type CauseKind uint8
 const (
 	CauseStart    CauseKind = iota // the project's start
 	CauseChange                    // files
-	CauseRequest                   // a person
+	CauseRequest                   // a user
 	CauseCrash                     // a process ended by itself
 	CauseSettings                  // an edit of the settings
 	CauseRelease                   // what held a unit is gone

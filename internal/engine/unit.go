@@ -34,7 +34,7 @@ func (s State) InMotion() bool {
 	return s == Setup || s == Starting || s == Running || s == Stopping
 }
 
-// Broken reports whether a unit in this state needs the person's eye.
+// Broken reports whether a unit in this state needs the user's eye.
 func (s State) Broken() bool { return s == Failed || s == Crashed }
 
 // unit is the engine's knowledge of one supervised unit. Its parts stand below, each with what belongs together.
@@ -123,7 +123,7 @@ type outlook struct {
 	obstacle *obstacle
 	moving   bool   // will be at rest only later
 	upToDate bool   // its newest good run holds the newest code
-	queued   bool   // stands in line for a job
+	queued   bool   // is in line for a job
 	queuedAt Moment // when it began to
 }
 
@@ -286,11 +286,11 @@ const (
 	byRequest               // it is to stay stopped
 )
 
-// act is what a unit will do as soon as it can: run once more.
+// act is what a unit will do as soon as it can: run again.
 type act struct {
 	ripples []*Ripple
 	reasons []Reason
-	forced  bool        // asked for by a person: acts even when paused or held by a follow
+	forced  bool        // asked for by a user: acts even when paused or held by a follow
 	cut     bool        // does not let a task at work finish
 	asks    pendingWork // what is to be run
 	setup   bool        // its setup is to be done again

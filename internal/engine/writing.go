@@ -264,7 +264,7 @@ func (u *unit) isSavedFor(burst int, c chain) bool {
 	return (u.spec.Pass != nil || !u.writingOf(burst).mayBeBy(u)) && c.rounds(u) < lookoutRounds
 }
 
-// maxSetOff is how many units are remembered as set off lately. Those of a loop are among the
+// maxSetOff is how many units are remembered as set off recently. Those of a loop are among the
 // newest, from its second round on.
 const maxSetOff = 16
 
@@ -280,7 +280,7 @@ func (e *Engine) noteSetOff(u *unit) {
 }
 
 // mayHaveDone decides on what was seen of a writer. Services are believed where nothing can
-// be reported: it is better to miss a loop than to ignore what a person saves.
+// be reported: it is better to miss a loop than to ignore what a user saves.
 func (wr *writer) mayHaveDone(o Observation) bool {
 	service := !wr.unit.ends()
 	switch o.Wrote {

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 )
 
-// Sane is the largest size, in bytes, of a file that a person writes by hand: settings,
+// Sane is the largest size, in bytes, of a file that a user writes by hand: settings,
 // env files, ignore files.
 const Sane = 4_000_000
 

@@ -11,7 +11,7 @@ import (
 
 // With returns the command with each {name} replaced by what was captured. In a
 // shell's line it becomes an argument of the shell, "${1}" and so on, whatever quotes
-// it stands in: a file's name is never read as code.
+// it is in: a file's name is never read as code.
 func (c Command) With(captures map[string]string) Command {
 	if c.Words == nil {
 		return c.withArgs(captures)
@@ -76,7 +76,7 @@ func (c Command) withArgs(captures map[string]string) Command {
 }
 
 // replaceCaptures replaces each {name}; quote is the kind of quotes of a POSIX shell
-// that it stands in, or 0. ${name} is the shell's.
+// that it is in, or 0. ${name} is the shell's.
 func replaceCaptures(text string, value func(name string, quote byte) (string, bool)) string {
 	var b strings.Builder
 	last := 0

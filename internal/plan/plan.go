@@ -140,7 +140,7 @@ type Unit struct {
 	Findings      Findings // how findings are read
 	FindingsFail  FindingsFail
 	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
-	Widen         bool    // all of it runs again once a run narrowed by a person is green
+	Widen         bool    // all of it runs again once a run narrowed by a user is green
 	Relay         *Relay  // of a PageServer what it serves; else nil
 	Line          int     // of its table in the file, from 1
 }
@@ -200,7 +200,7 @@ const (
 	Reruns   = "reruns"
 )
 
-// Verb is what a unit of this kind does once more: services restart, tasks and
+// Verb is what a unit of this kind does again: services restart, tasks and
 // suites rerun.
 func (u *Unit) Verb() string {
 	if u.Kind.Ends() {
@@ -268,7 +268,7 @@ func (c Command) shellArgs() []string {
 	return append([]string{"sh"}, c.Args...)
 }
 
-// String returns the command as a person would type it.
+// String returns the command as a user would type it.
 func (c Command) String() string {
 	if c.Words == nil {
 		return c.shown()
@@ -387,7 +387,7 @@ type Step struct {
 type Overlap uint8
 
 const (
-	Finish  Overlap = iota // let it end, then run once more
+	Finish  Overlap = iota // let it end, then run again
 	Abandon                // stop it and start again
 )
 

@@ -29,7 +29,7 @@ type Leftover struct {
 
 // Leftovers returns the processes that earlier sessions of a project left behind:
 // those whose Omnivigil is no more. Only processes whose environment may be read,
-// the person's own, are found.
+// the user's own, are found.
 func Leftovers(project string) []Leftover {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {

@@ -71,7 +71,7 @@ type Config struct {
 	Fallback string            // of a folder: what answers paths that no file has
 	Wait     time.Duration     // how long a request waits at most; 0 is a default
 	Backend  Backend
-	Note     func(string) // something that the person should know
+	Note     func(string) // something that the user should know
 }
 
 const defaultWait = 60 * time.Second

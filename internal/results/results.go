@@ -24,7 +24,7 @@ const (
 
 // Case is one test's result in a run.
 type Case struct {
-	Suite    string // what it stands in: a package, a class, a file; as its runner names it
+	Suite    string // what it is in: a package, a class, a file; as its runner names it
 	Name     string // below the suite, levels separated by "/"; empty: the suite itself
 	Status   Status
 	Took     time.Duration
@@ -130,7 +130,7 @@ type SuiteEnd struct {
 	Broken bool
 }
 
-// Mark says what a line means for the person who scrolls by.
+// Mark says what a line means for the user who scrolls by.
 type Mark int
 
 const (

@@ -47,7 +47,7 @@ func (s *Session) Follow(ctx context.Context, face api.Face, show func(*api.Snap
 	}
 }
 
-// used notes that the person has used a face.
+// used notes that the user has used a face.
 func (s *Session) used(process int) {
 	s.showing.mu.Lock()
 	for _, f := range s.showing.faces {

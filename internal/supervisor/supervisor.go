@@ -39,7 +39,7 @@ type Options struct {
 	File       string        // the settings
 	Root       string        // the folder that they are for, empty for the one that they are in
 	Units      []string      // what to start; none means all that start by themselves
-	Agreed     string        // fingerprint of what the person has agreed to run
+	Agreed     string        // fingerprint of what the user has agreed to run
 	For        []string      // paths for whose saves they are to run, instead of all that they would
 	Words      []string      // added to the commands of Units
 	Apart      string        // tells this project apart from another with the same settings, empty for none

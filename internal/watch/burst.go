@@ -38,7 +38,7 @@ type Unchanged struct {
 	Hits  []Hit
 }
 
-// Notice is something about the watching itself that the person should know.
+// Notice is something about the watching itself that the user should know.
 type Notice struct{ Text string }
 
 // Hit is one path that one interest hears of.
@@ -364,7 +364,7 @@ func (b *bursts) next() (time.Time, bool) {
 	return first, !first.IsZero()
 }
 
-// rested is a change, and what is told to interests that have no part in it in the end.
+// rested is a change, and what is told to interests that have no part in it finally.
 type rested struct {
 	Change
 	quiet Unchanged

@@ -22,7 +22,7 @@ type lockWait struct {
 	behind string // a lock that was waited for in vain
 }
 
-// decide returns whether changes wait for the lock, and what the person has to be
+// decide returns whether changes wait for the lock, and what the user has to be
 // told.
 func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, wait bool) {
 	switch {

@@ -93,7 +93,7 @@ func (t *tree) resettle(f *folder) {
 	t.schedule(f)
 }
 
-// again has a folder looked at once more when its files are no longer so new that
+// again has a folder looked at again when its files are no longer so new that
 // another change might look the same.
 func (t *tree) again(f *folder) { t.unsure[f] = time.Now().Add(stamp.SoonAfter) }
 

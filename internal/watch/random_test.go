@@ -168,7 +168,7 @@ func (d *treeDriver) operateAndCompare() {
 	heard := d.quiet()
 	d.pollGroups++
 	d.hits += len(heard["all"])
-	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is reported once more
+	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is reported again
 		require.Empty(d.t, heard, "nothing was changed: %s", d.log)
 	}
 	there := d.tree()

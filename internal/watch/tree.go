@@ -402,7 +402,7 @@ func (t *tree) giveUpSpare(f *folder) {
 	}
 }
 
-// look sees what stands at a name in a folder now, and tells what became of it.
+// look sees what is at a name in a folder now, and tells what became of it.
 func (t *tree) look(f *folder, name string, what kernel.Signs) {
 	if f.gone { // a look before this one has found that out
 		return

@@ -39,7 +39,7 @@ type Watcher struct {
 	bursts   bursts
 	contents *contents
 	opened   time.Time
-	limited  int // how many folders the person knows to be without a watch
+	limited  int // how many folders the user knows to be without a watch
 	lockWait lockWait
 	untold   []Event // see handOut
 	// unread is since when changes wait for what there is to hear, zero if none does.

@@ -123,7 +123,7 @@ func (l *hearing) settle(t *testing.T) (told []Event) {
 		}
 	}
 	heard()
-	time.Sleep(2 * stamp.SoonAfter) // what is as new as a file's time is coarse is looked at once more
+	time.Sleep(2 * stamp.SoonAfter) // what is as new as a file's time is coarse is looked at again
 	l.ahead.Add(int64(2 * debounce))
 	heard() // which wakes it
 	return told

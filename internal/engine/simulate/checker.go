@@ -37,7 +37,7 @@ import (
 //  10. never more tasks, suites and setup steps at once than there are jobs, and none
 //     at the same time as one that runs alone;
 //
-//  11. a result is not reused when a person wants it run;
+//  11. a result is not reused when a user wants it run;
 //
 //  12. what a run said last is what counts, however late the rest of it comes;
 //

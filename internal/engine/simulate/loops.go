@@ -42,7 +42,7 @@ func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Tim
 	}
 }
 
-// maxRounds is how often a row may come to a unit before that is noticed: twice, and once more
+// maxRounds is how often a row may come to a unit before that is noticed: twice, and again
 // where another writer's change comes to rest in between; and once for each other in it, up to
 // two. A round counts late where a pass begins before the writing that it takes up has come to
 // rest, so there are two more with units that pick up changes by themselves. Where a unit in the

@@ -36,7 +36,7 @@ type face struct {
 }
 
 // showProject is a face from its start to its account. It returns when the project has
-// ended or the person has closed the face.
+// ended or the user has closed the face.
 func showProject(place socket.Place, project *apiclient.Client, asPlain bool) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()

@@ -14,7 +14,7 @@ import (
 
 // offerToEndLeftovers shows what an earlier Omnivigil of this project has left
 // running, which happens only when both of its processes were killed at once, and
-// ends it if the person says so.
+// ends it if the user says so.
 func offerToEndLeftovers(p *plan.Plan) {
 	left := process.Leftovers(p.File)
 	if len(left) == 0 {

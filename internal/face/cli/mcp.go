@@ -46,7 +46,7 @@ ends with the assistant.`,
 	return c
 }
 
-// assistantsMayType reports whether the person lets assistants type into terminals, as their file says
+// assistantsMayType reports whether the user lets assistants type into terminals, as their file says
 // now.
 func assistantsMayType() bool {
 	p, _ := readPersonal()

@@ -299,7 +299,7 @@ func runningOn(folder string) string {
 	return newest
 }
 
-// manyFolders is from how many folders on a person is asked whether to watch them all.
+// manyFolders is from how many folders on a user is asked whether to watch them all.
 const manyFolders = 20_000
 
 // mayWatch asks before a folder is watched that a user hardly means to have watched.

@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// readPersonal reads the person's own file, and says what is wrong with it.
+// readPersonal reads the user's own file, and says what is wrong with it.
 func readPersonal() (*settings.Personal, []string) {
 	actions, _ := tui.Actions()
 	p, err := settings.ReadPersonal(paths.Personal(), actions)
@@ -40,7 +40,7 @@ func habitsOf(p *settings.Personal) tui.Habits {
 	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
 }
 
-// habits returns the person's habits, and what tells later whether they have changed.
+// habits returns the user's habits, and what tells later whether they have changed.
 func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string, bool)) {
 	stamp := func() (at time.Time, size int64) {
 		if info, err := os.Stat(paths.Personal()); err == nil {
@@ -62,7 +62,7 @@ func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string
 	return habitsOf(p), problems, now
 }
 
-// checkPersonal says what is wrong with the person's own file, if they have one, and reports
+// checkPersonal says what is wrong with the user's own file, if they have one, and reports
 // whether it is fine.
 func checkPersonal(out io.Writer) bool {
 	file := paths.Personal()

@@ -90,7 +90,7 @@ func attachCommand(at *location) *cobra.Command {
 	return c
 }
 
-// start starts a project and shows it until the person quits. Where it runs already, it
+// start starts a project and shows it until the user quits. Where it runs already, it
 // offers to show that.
 func start(at location, opts startOptions, units []string) error {
 	p, err := at.open()
@@ -117,7 +117,7 @@ func start(at location, opts startOptions, units []string) error {
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
 }
 
-// startWith starts a project that does not run, and that the person has agreed to, and shows it.
+// startWith starts a project that does not run, and that the user has agreed to, and shows it.
 func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
 	offerToEndLeftovers(p)
 	o.Agreed, o.Background = consent.Fingerprint(p), opts.background

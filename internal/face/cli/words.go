@@ -8,7 +8,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// wordsFile has the words that the person has added to commands, as a list in JSON.
+// wordsFile has the words that the user has added to commands, as a list in JSON.
 func wordsFile() string { return filepath.Join(paths.State(), "words.json") }
 
 // typedWords returns what was added to commands in earlier sessions, none where that cannot be

@@ -76,7 +76,7 @@ func number(x float64) string {
 
 func hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
-// escaped is text as it stands in XML.
+// escaped is text as it is in XML.
 func escaped(text string) string {
 	var out strings.Builder
 	xml.EscapeText(&out, []byte(text)) // a builder takes all

@@ -48,7 +48,7 @@ func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 	return strings.TrimRight(w.String(), "\n") + "\n", nil
 }
 
-// typeInto types into a unit's terminal, where the person lets assistants.
+// typeInto types into a unit's terminal, where the user lets assistants.
 func (t *tools) typeInto(ctx context.Context, in typed) (string, error) {
 	switch {
 	case !t.mayType():

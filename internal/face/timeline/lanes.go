@@ -28,7 +28,7 @@ type Lane struct {
 	Labels []Label
 }
 
-// Label is a text of narrow characters that stands at a column, over quiet cells.
+// Label is a text of narrow characters that is at a column, over quiet cells.
 type Label struct {
 	Column int
 	Text   string

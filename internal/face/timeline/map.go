@@ -453,7 +453,7 @@ func IfRestarted(snap *api.Snapshot, unit string) []api.Step {
 	return steps
 }
 
-// verb is what a unit does once more.
+// verb is what a unit does again.
 func verb(u *api.Unit) string {
 	if u.Kind == "service" || u.Kind == "relay" {
 		return "restarts"

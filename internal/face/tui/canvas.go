@@ -44,7 +44,7 @@ func (s *strip) write(i int, text string, style *lipgloss.Style) bool {
 	return true
 }
 
-// clusters are what a person takes for the letters of a text, each with how many cells it takes.
+// clusters are what a user takes for the letters of a text, each with how many cells it takes.
 func clusters(text string) iter.Seq2[string, int] {
 	return func(yield func(string, int) bool) {
 		for text != "" {

@@ -228,7 +228,7 @@ func stops(text string) string {
 const messageWidth = 32
 
 // structured is a structured line: level, message, fields, and before them its time, where
-// that is not just when the line was written, which stands at the left.
+// that is not just when the line was written, which is at the left.
 func (m *model) structured(l structured.Line, written time.Time, width int) string {
 	const justThen = 2 * time.Second
 	var b strings.Builder
@@ -264,7 +264,7 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 	return b.String()
 }
 
-// marked shows where what is looked for stands in a text, whatever its colors.
+// marked shows where what is looked for is in a text, whatever its colors.
 func (s *stream) marked(_ *model, text string) string {
 	if s.search.matcher == nil {
 		return text

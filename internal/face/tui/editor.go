@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// openEditor opens a place in the person's editor.
+// openEditor opens a place in the user's editor.
 func (m *model) openEditor(p location.Location) {
 	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
 	cmd, terminal, err := locate.Command(editor, p)
@@ -27,7 +27,7 @@ func (m *model) openEditor(p location.Location) {
 	}
 }
 
-// openPlace opens the place of a test or a finding in the person's editor.
+// openPlace opens the place of a test or a finding in the user's editor.
 func (m *model) openPlace(p location.Location) {
 	if p.File == "" {
 		m.said = "no place in a file is known of it"

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Habits are what a person likes to have in all projects. The zero value is what the screen has
+// Habits are what a user likes to have in all projects. The zero value is what the screen has
 // by itself.
 type Habits struct {
 	Theme  string              // "dark", "light"; else as the terminal's ground is
@@ -28,14 +28,14 @@ func Actions() (names []string, keys map[string][]string) {
 	return names, keys
 }
 
-// Clashes says which keys that a person has chosen mean two things. The first of them, in the
+// Clashes says which keys that a user has chosen mean two things. The first of them, in the
 // order of the help, is what such a key does.
 func Clashes(keys map[string][]string) []string {
 	_, clashes := tableWith(keys)
 	return clashes
 }
 
-// tableWith is the table of keys with those that a person has chosen.
+// tableWith is the table of keys with those that a user has chosen.
 func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 	table = slices.Clone(bindings)
 	of := map[string]*binding{}
@@ -61,7 +61,7 @@ func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 	return table, clashes
 }
 
-// adopt takes a person's habits over.
+// adopt takes a user's habits over.
 func (m *model) adopt(h Habits, problems []string) {
 	m.habits = h
 	table, clashes := tableWith(h.Keys)
@@ -70,7 +70,7 @@ func (m *model) adopt(h Habits, problems []string) {
 	m.look(m.ground)
 }
 
-// reread looks whether the person has edited their file.
+// reread looks whether the user has edited their file.
 func (m *model) reread() {
 	if m.habitsNow == nil {
 		return

@@ -40,7 +40,7 @@ func TestOwnKeys(t *testing.T) {
 	assert.Equal(t, []string{"r"}, keys["restart"])
 }
 
-// TestHabitsChange has an edit of the person's file used at once.
+// TestHabitsChange has an edit of the user's file used at once.
 func TestHabitsChange(t *testing.T) {
 	m, _ := play(t, 5, 140, 40)
 	edited := false

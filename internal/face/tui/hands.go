@@ -376,7 +376,7 @@ func (m *model) keyOf(action string) string {
 	return ""
 }
 
-// cursor is the program's cursor as the person's terminal is to show it, or nil.
+// cursor is the program's cursor as the user's terminal is to show it, or nil.
 func (v *hands) cursor(width, height int) *tea.Cursor {
 	at := v.screen.Cursor
 	x, y := v.left+at.Col, v.top+at.Row-v.first
@@ -406,7 +406,7 @@ func (v *hands) applyStyles(m *model, on *tea.View) {
 	}
 }
 
-// handsFocus reports the program whether the person looks at it.
+// handsFocus reports the program whether the user looks at it.
 func (m *model) handsFocus(way string) {
 	if v, ok := m.top().(*hands); ok {
 		v.give(m, api.Input{Focus: way})

@@ -13,7 +13,7 @@ import (
 type binding struct {
 	in     string   // the name of the view that it is for; empty: the overview, and what lies on it
 	keys   []string // as Bubble Tea names them; the first is the one shown
-	action string   // under which a person's own file gives it other keys; empty: it keeps its own
+	action string   // under which a user's own file gives it other keys; empty: it keeps its own
 	name   string   // what it does, as one would look for it
 	hint   string   // for the bottom line; empty: not shown there
 	group  string

@@ -18,7 +18,7 @@ import (
 // time that ends at now, under a row of ticks for the saves.
 type lanes struct {
 	unit   string // the chosen one
-	span   int    // index into timeline.Spans; -1 until the person has zoomed
+	span   int    // index into timeline.Spans; -1 until the user has zoomed
 	share  int    // index into shares
 	filter string // only units that match are shown
 	order  order

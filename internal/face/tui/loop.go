@@ -17,7 +17,7 @@ type loopPanel struct {
 	problem string // why the cure could not be written
 }
 
-// looping returns the first unit whose loop the person has not decided about.
+// looping returns the first unit whose loop the user has not decided about.
 func (m *model) looping() *api.Unit {
 	for _, u := range m.snap.Units {
 		if u.Loop != nil && !u.Loop.Noted {
@@ -114,7 +114,7 @@ func (l *loopPanel) rows(m *model) []string {
 	return rows
 }
 
-// loopNotice says in one line that there is a loop, until the person has decided.
+// loopNotice says in one line that there is a loop, until the user has decided.
 func loopNotice(m *model, u *api.Unit) string {
 	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, format.List(u.Loop.Files))
 	if !u.Loop.Alone() {

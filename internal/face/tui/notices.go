@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// away is what is needed to tell a person who looks elsewhere that the verdict has turned broken
+// away is what is needed to tell a user who looks elsewhere that the verdict has turned broken
 // or stale for good, or that it is current again.
 type away struct {
 	trouble bool // as it was last seen
@@ -33,7 +33,7 @@ const (
 	usedAgain = 5 * time.Second
 )
 
-// use notes that the person uses this screen.
+// use notes that the user uses this screen.
 func (m *model) use() {
 	n := &m.away
 	n.used = m.now
@@ -48,7 +48,7 @@ func (m *model) use() {
 	})
 }
 
-// looksElsewhere reports whether the person does not look at this screen.
+// looksElsewhere reports whether the user does not look at this screen.
 func (m *model) looksElsewhere() bool {
 	if m.away.reports {
 		return m.away.blurred

@@ -104,7 +104,7 @@ func (o *overview) place(m *model, x, y int) (which, row int) {
 	return 0, row
 }
 
-// lineAt returns the line that stands in a cell of the screen, in the stream that has the keys.
+// lineAt returns the line that is in a cell of the screen, in the stream that has the keys.
 func (o *overview) lineAt(m *model, x, y int) (api.Line, bool) {
 	which, row := o.place(m, x, y)
 	if which != o.focus {

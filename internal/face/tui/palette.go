@@ -72,7 +72,7 @@ func (g ground) color(h theme.Hue) string {
 }
 
 // newPalette is the palette for a ground. Where the terminal has no more than sixteen colors, they
-// are its own, which a person has chosen to read on theirs.
+// are its own, which a user has chosen to read on theirs.
 func newPalette(of ground, profile colorprofile.Profile) *palette {
 	few := profile == colorprofile.ANSI
 	pick := func(h theme.Hue) lipgloss.Style {

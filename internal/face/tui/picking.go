@@ -258,7 +258,7 @@ func (m *model) copied(msg copyMsg) {
 	m.said = format.Count(msg.lines, "line") + " copied"
 }
 
-// edit opens the place that the line names in the person's editor.
+// edit opens the place that the line names in the user's editor.
 func (p *picking) edit(m *model) {
 	line, ok := p.line(m)
 	if !ok {

@@ -16,7 +16,7 @@ import (
 )
 
 // tests is the view of suites and their tests: how the suites get on, the tests with what became
-// of them lately, and all about the chosen one.
+// of them recently, and all about the chosen one.
 type tests struct {
 	list   pages[api.Case]
 	only   int // index into testKinds
@@ -487,7 +487,7 @@ func (t *tests) run(m *model) {
 	}
 }
 
-// runFile narrows to all tests that stand in the suite or the file of the chosen one.
+// runFile narrows to all tests that are in the suite or the file of the chosen one.
 func (t *tests) runFile(m *model) {
 	c, ok := t.list.chosen()
 	if !ok {

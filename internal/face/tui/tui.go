@@ -33,7 +33,7 @@ type Screen struct {
 	// Terminal, if set, is told when the terminal is taken and when it is given back, as
 	// while the screen is suspended.
 	Terminal func(taken bool)
-	// Habits are those of the person, with what is wrong with their file. HabitsNow, if set, is
+	// Habits are those of the user, with what is wrong with their file. HabitsNow, if set, is
 	// asked now and then whether these have changed.
 	Habits    Habits
 	Problems  []string
@@ -55,7 +55,7 @@ const kind = "screen"
 // than there are snapshots, so that what a key does is seen soon.
 const framesDrawn = 2 * api.MaxFrames
 
-// Run shows the project until it has ended or the person closes the screen, or until the
+// Run shows the project until it has ended or the user closes the screen, or until the
 // context is done. It returns how the project was when it was last seen. The error says why
 // the screen could not be shown, or api.ErrLost that the supervisor is gone.
 func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
@@ -216,7 +216,7 @@ func (m *model) meetUnits() {
 	}
 }
 
-// look chooses the colors for a ground, if the person has not chosen.
+// look chooses the colors for a ground, if the user has not chosen.
 func (m *model) look(of ground) {
 	m.ground = of
 	switch m.habits.Theme {
@@ -455,7 +455,7 @@ func (m *model) commandView() string {
 	return fit(m.palette.dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
 }
 
-// notices are what the person has to know in addition to the verdict, a row each; where there
+// notices are what the user has to know in addition to the verdict, a row each; where there
 // are more than have room, the last row says how many.
 func (m *model) notices() []string {
 	var all []string

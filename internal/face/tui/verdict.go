@@ -23,7 +23,7 @@ func (m *model) verdictView(width int) string {
 		word, mark, text = m.palette.banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
 	}
 	left := word + "  " + mark + m.palette.bright.Render(text)
-	// The reason matters more than what stands at the right.
+	// The reason matters more than what is at the right.
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range m.cornerTexts() {
 		if ansi.StringWidth(right) < room {

@@ -14,7 +14,7 @@ import (
 // size into rows, and holds only what is its own. Views lie on a stack; the top one is
 // drawn and has the keys.
 type view interface {
-	// name is under which its bindings stand in the table of keys.
+	// name is under which its bindings are in the table of keys.
 	name() string
 	// draw returns height rows of width cells.
 	draw(m *model, width, height int) []string

@@ -212,7 +212,7 @@ func (b *Book) segment() *segment {
 }
 
 // Check has the book look whether its folder is still there, and make it again if it is not. It returns at
-// once; what comes of it stands in the log.
+// once; what comes of it is in the log.
 func (b *Book) Check() {
 	b.mu.Lock()
 	b.unchecked = true

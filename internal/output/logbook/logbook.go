@@ -50,7 +50,7 @@ const (
 	Note                 // anything else that Omnivigil has to say
 )
 
-// Tone is the meaning that a line has for the person, as far as Omnivigil knows.
+// Tone is the meaning that a line has for the user, as far as Omnivigil knows.
 type Tone uint8
 
 const (

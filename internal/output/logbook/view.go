@@ -25,7 +25,7 @@ type part struct {
 	codes []span // the same of the index
 }
 
-// span is bytes of a file that stand in memory.
+// span is bytes of a file that are in memory.
 type span struct {
 	at   int64 // offset in the file
 	data []byte

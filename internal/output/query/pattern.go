@@ -17,7 +17,7 @@ type Pattern struct {
 	Regexp bool // Text is an expression (Go's, RE2)
 }
 
-// ParsePattern reads what a person types into a search: text, or an expression between
+// ParsePattern reads what a user types into a search: text, or an expression between
 // slashes. The second slash may still be missing.
 func ParsePattern(text string) Pattern {
 	if expr, is := strings.CutPrefix(text, "/"); is && len(expr) > 0 {

@@ -205,7 +205,7 @@ func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 }
 
 // folded joins lines that say the same thing again, and stack traces that do. How often it was
-// said stands at the first of them.
+// said is at the first of them.
 func folded(all []api.Line) []api.Line {
 	out := all[:0]
 	var last []api.Line // the newest block in out

@@ -9,7 +9,7 @@ type heads struct {
 	stride int
 }
 
-// grain is where four bytes stand in a form.
+// grain is where four bytes are in a form.
 type grain struct {
 	form   string
 	offset int

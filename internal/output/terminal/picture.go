@@ -105,7 +105,7 @@ func isPlain(content string) bool {
 	return len(content) == 1 && content[0] >= ' ' && content[0] <= '~'
 }
 
-// hidden stands in each cell of a secret.
+// hidden is in each cell of a secret.
 const hidden = "*"
 
 // hide hides secrets in the cells.

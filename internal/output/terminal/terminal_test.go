@@ -188,7 +188,7 @@ func TestAnswers(t *testing.T) {
 	}
 	f.emulator.close()
 	f.emulator = nil
-	_, end := f.Look() // which has the questions put once more
+	_, end := f.Look() // which has the questions put again
 	end()
 	f.write("\x1b[5n")
 	select {

@@ -17,7 +17,7 @@ import (
 
 // A document is a TOML file as a tree in which every key and value knows its
 // place. The library's decoder stops at the first wrong type and knows nothing
-// of the line it stands in; the tree lets the reader continue and point.
+// of the line it is in; the tree lets the reader continue and point.
 type Document struct {
 	file   string
 	lines  []string

@@ -21,7 +21,7 @@ type Problem struct {
 	Hint   string // what to do, often the nearest right name; may be empty
 }
 
-// String returns the problem as shown to a person: place and text, then the
+// String returns the problem as shown to a user: place and text, then the
 // line with a caret under what is meant.
 func (p Problem) String() string {
 	var b strings.Builder

@@ -64,7 +64,7 @@ func find(all []plan.Variable, name string) (string, bool) {
 
 // readEnvFiles reads env files and returns their names as written and their variables,
 // those of earlier files last, so that they win. A file that is not there is noted:
-// the one for a person's own secrets seldom is on a new machine.
+// the one for a user's own secrets seldom is on a new machine.
 func (r *reader) readEnvFiles(e *document.Entry) (names []string, found []plan.Variable) {
 	for i, name := range r.words(e.Value, e.Key) {
 		names = append(names, name)

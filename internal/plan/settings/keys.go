@@ -22,7 +22,7 @@ import (
 // unitKey is one key that a unit's table may have.
 type unitKey struct {
 	kinds  []plan.Kind // none: all
-	misfit string      // the hint where it stands in a unit of another kind
+	misfit string      // the hint where it is in a unit of another kind
 	early  bool        // it sets variables that other keys may use
 	relay  bool        // a relay takes it as well, which takes none that does not say so
 	says   string      // what it is for, in a sentence

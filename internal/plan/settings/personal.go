@@ -15,7 +15,7 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// Personal is a person's own file, which serves all projects. Its zero value is that of a person
+// Personal is a user's own file, which serves all projects. Its zero value is that of a user
 // who has none. It is never changed after ReadPersonal has returned it.
 type Personal struct {
 	Theme  string // "dark", "light", or "auto", which "" stands for
@@ -60,7 +60,7 @@ func (s Shortcut) With(words []string) []string {
 	return slices.Concat(s.Run.Words[:at], words, s.Run.Words[at+1:])
 }
 
-// ReadPersonal reads a person's file; one that is not there is like an empty one. Actions are
+// ReadPersonal reads a user's file; one that is not there is like an empty one. Actions are
 // those that have keys. Where the file is wrong the error is a Problems, and the part of it that
 // is right is returned as well.
 func ReadPersonal(file string, actions []string) (*Personal, error) {

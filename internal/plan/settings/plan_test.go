@@ -22,7 +22,7 @@ import (
 var update = flag.Bool("update", false, "write the problems found into testdata")
 
 // TestProblems reads every archive in testdata: a settings file and all that is
-// to be said of it, as a person sees it.
+// to be said of it, as a user sees it.
 func TestProblems(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
 	require.NoError(t, err)

@@ -75,7 +75,7 @@ type reader struct {
 	env      variables
 	places   map[string]*document.Entry // where each unit's table and each of its references stands
 	known    map[string]int             // positions of units, by name
-	told     map[string]bool            // problems, so that what stands in [defaults] is reported once
+	told     map[string]bool            // problems, so that what is in [defaults] is reported once
 	checking bool                       // reading [defaults] for themselves: no unit has variables yet
 }
 

@@ -77,7 +77,7 @@ func tableShape(properties map[string]*jsonschema.Schema) *jsonschema.Schema {
 	}
 }
 
-// named is a table of tables, each under a name of the person's choice.
+// named is a table of tables, each under a name of the user's choice.
 func named(each *jsonschema.Schema) *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "object", AdditionalProperties: each}
 }

@@ -47,7 +47,7 @@ func TestSchemaFits(t *testing.T) {
 			if !regexp.MustCompile(`(?m)^\[`).Match(block[1]) {
 				continue // a part of a table
 			}
-			if strings.Contains(string(block[1]), "[keys]") { // a person's own
+			if strings.Contains(string(block[1]), "[keys]") { // a user's own
 				file := filepath.Join(t.TempDir(), "config.toml")
 				require.NoError(t, os.WriteFile(file, block[1], 0o600))
 				own, err := ReadPersonal(file, []string{"restart"})

@@ -14,7 +14,7 @@ func init() {
 	browser.Stdout, browser.Stderr = io.Discard, io.Discard
 }
 
-// Open opens an address in the person's browser. It blocks until the system's opener
+// Open opens an address in the user's browser. It blocks until the system's opener
 // has taken it.
 func Open(a netip.AddrPort) error {
 	host := a.Addr().String()
@@ -26,7 +26,7 @@ func Open(a netip.AddrPort) error {
 	return Address(fmt.Sprintf("http://%s:%d/", host, a.Port()))
 }
 
-// Address opens a web address in the person's browser, as Open does.
+// Address opens a web address in the user's browser, as Open does.
 func Address(url string) error {
 	if err := browser.OpenURL(url); err != nil {
 		return fmt.Errorf("open %s in the browser: %w", url, err)

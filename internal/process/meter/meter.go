@@ -20,7 +20,7 @@ type Use struct {
 	Endpoints []netip.AddrPort
 }
 
-// Listening sockets are looked for often, since a person waits for them; it costs
+// Listening sockets are looked for often, since a user waits for them; it costs
 // little as long as there are no new ones. What processes take is looked at
 // seldom.
 const (
@@ -42,7 +42,7 @@ type Meter struct {
 	Moved  func()                       // addresses have come or gone
 	// Listens, if set, is called when a process of a unit begins to listen.
 	Listens func(unit string, process int)
-	Note    func(string) // something that the person should know
+	Note    func(string) // something that the user should know
 	// Written, if set, returns how many bytes a unit has written since the session began.
 	Written func(unit string) int64
 
@@ -160,7 +160,7 @@ func byUnit(listening map[*process.Process][]netip.AddrPort) map[string][]netip.
 }
 
 // tellOpened reports each address the first time that it opens: after a restart it is
-// where a person expects it. It reports whether any has come or gone.
+// where a user expects it. It reports whether any has come or gone.
 func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
 	for _, unit := range slices.Sorted(maps.Keys(next)) {
 		now := next[unit].Endpoints

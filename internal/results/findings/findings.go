@@ -17,7 +17,7 @@ import (
 type Reader struct {
 	sink    results.Sink
 	files   *source.Files
-	pattern *regexp.Regexp // the person's own, instead of all others; nil: none
+	pattern *regexp.Regexp // the user's own, instead of all others; nil: none
 
 	header  *results.Finding // a message whose place comes in one of the next lines
 	left    int              // how many of these
@@ -114,7 +114,7 @@ func (f *Reader) found(finding results.Finding) results.Mark {
 	return results.NoMark
 }
 
-// tellNotes reports the newest finding once more, if it has got notes.
+// tellNotes reports the newest finding again, if it has got notes.
 func (f *Reader) tellNotes() {
 	if f.last != nil && f.noted {
 		f.sink.Found(*f.last)
@@ -213,7 +213,7 @@ func colonMatters(text []byte, at int) bool {
 	return false
 }
 
-// beginnings are how lines begin that matter whatever stands in them.
+// beginnings are how lines begin that matter whatever is in them.
 var beginnings = [][]byte{
 	[]byte(
 		"error",
@@ -292,7 +292,7 @@ func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
-// byPattern reads a line by the person's own expression.
+// byPattern reads a line by the user's own expression.
 func (f *Reader) byPattern(line string) results.Mark {
 	m := f.pattern.FindStringSubmatch(line)
 	if m == nil {

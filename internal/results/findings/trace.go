@@ -10,7 +10,7 @@ import (
 )
 
 // trace reads what runtimes write when a program fails: what went wrong, and the calls that led
-// there. The finding is at the innermost of these in a file of the person's own.
+// there. The finding is at the innermost of these in a file of the user's own.
 type trace struct {
 	files   *source.Files
 	in      traceKind

@@ -68,7 +68,7 @@ func goOn(message string, rest []string) string {
 	return strings.TrimSpace(b.String())
 }
 
-// firstOwn returns the first place in lines whose file is the person's own.
+// firstOwn returns the first place in lines whose file is the user's own.
 func firstOwn(f *source.Files, lines []string) location.Location {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {

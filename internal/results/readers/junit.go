@@ -73,7 +73,8 @@ func decoded(name string, in io.Reader) (io.Reader, error) {
 	return e.NewDecoder().Reader(in), nil
 }
 
-// readJUnit reports the cases of a file to sink. The error says what is wrong with it; what comes before that is reported.
+// readJUnit reports the cases of a file to sink. The error says what is wrong with it; what comes before that is
+// reported.
 func readJUnit(in io.Reader, f *source.Files, hide func(string) string, sink results.Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
 	r.xml.CharsetReader = decoded

@@ -99,7 +99,7 @@ func (l *libtest) test(m []string) results.Mark {
 	return results.NoMark
 }
 
-// flush tells once more the failed test whose output has ended.
+// flush tells again the failed test whose output has ended.
 func (l *libtest) flush() {
 	c := l.log
 	if c == nil {

@@ -13,7 +13,7 @@ import (
 )
 
 // spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of
-// Node): a tree of names with signs before them, and at the end each failure once more, with its
+// Node): a tree of names with signs before them, and at the end each failure again, with its
 // place.
 type spec struct {
 	sink    results.Sink
@@ -116,7 +116,7 @@ func (s *spec) sign(m []string) results.Mark {
 	return results.NoMark
 }
 
-// again continues a failure that is reported once more, at the end.
+// again continues a failure that is reported again, at the end.
 func (s *spec) again(name string, depth int) {
 	s.last = nil
 	for _, c := range s.failed {

@@ -28,7 +28,7 @@ type tap struct {
 	last  *results.Case           // the newest point, which diagnostics are about
 	told  map[string]results.Case // that failed in this suite, by name; also groups, whose cases tell
 	on    bool                    // there was a line that only this form has
-	again bool                    // last has to be reported once more
+	again bool                    // last has to be reported again
 
 	planned, points int // outermost ones of this suite
 	failures        int

@@ -115,7 +115,7 @@ func (f *Files) byBase(name string) string {
 	return f.bases[name]
 }
 
-// Own reports whether a file is one of the person's: it is below the unit's folder, and in none
+// Own reports whether a file is one of the user's: it is below the unit's folder, and in none
 // of the folders that hold what others wrote.
 func (f *Files) Own(path string) bool {
 	path = f.Find(path)

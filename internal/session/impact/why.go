@@ -204,7 +204,7 @@ func foresee(p *plan.Plan, all []engine.Hit) []Step {
 	return steps
 }
 
-// Lines returns the report as a person reads it.
+// Lines returns the report as a user reads it.
 func (r Report) Lines() []string {
 	lines := []string{r.Path}
 	add := func(format string, args ...any) { lines = append(lines, "  "+fmt.Sprintf(format, args...)) }
@@ -244,7 +244,7 @@ func (r Report) Lines() []string {
 	return lines
 }
 
-// place is a pattern with its place in the settings, where a person has written them.
+// place is a pattern with its place in the settings, where a user has written them.
 func (r Report) place(p plan.Pattern) string {
 	if r.typed {
 		return fmt.Sprintf("%q", p.Text)

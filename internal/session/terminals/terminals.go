@@ -236,7 +236,7 @@ func (t *Terminals) followRun(
 	}
 }
 
-// pauseOf is how long is waited before the next picture of a terminal: what a person sets off is to be seen
+// pauseOf is how long is waited before the next picture of a terminal: what a user sets off is to be seen
 // fluently; while they only watch, fewer do, since each costs the face its whole screen.
 func (t *Terminals) pauseOf(unit *unitTerminal) time.Duration {
 	const atIt, watched = 2 * time.Second, 12 // pictures a second
@@ -345,7 +345,7 @@ func (t *Terminals) Input(in api.Input) error {
 }
 
 // Asks notes what a run waits for, and says it in the log if that is something else than before: what
-// a person types after a prompt is shown behind it, and who has hands on the unit sees it.
+// a user types after a prompt is shown behind it, and who has hands on the unit sees it.
 func (t *Terminals) Asks(r *run.Live, ask api.Ask) {
 	t.mu.Lock()
 	unit := t.of[r.Unit.Name]

@@ -29,9 +29,9 @@ type Store struct{ dir string }
 // In returns the store in the state folder dir, which need not exist.
 func In(dir string) Store { return Store{dir} }
 
-// Answer is what is known of a person's agreement to a project.
+// Answer is what is known of a user's agreement to a project.
 type Answer struct {
-	Known bool // the person has agreed to something of this project
+	Known bool // the user has agreed to something of this project
 	New   []Item
 	Gone  []string // what was agreed to and is no longer there; unknown where an earlier version asked
 }
@@ -47,7 +47,7 @@ type record struct {
 	early bool              // it is of a version that did not know of late items
 }
 
-// Ask compares what a project's settings mean with what the person has agreed to.
+// Ask compares what a project's settings mean with what the user has agreed to.
 func (s Store) Ask(p *plan.Plan) (Answer, error) {
 	have, known, err := s.read(p.File)
 	a := Answer{Known: known}
@@ -83,7 +83,7 @@ func summarize(p *plan.Plan, gone []string) []string {
 	return gone
 }
 
-// Add notes that the person agrees to all that the project's settings mean. It does not touch what is kept of
+// Add notes that the user agrees to all that the project's settings mean. It does not touch what is kept of
 // other projects, so several processes may do so at the same time.
 func (s Store) Add(p *plan.Plan) error {
 	if _, _, err := s.read(p.File); err != nil {

@@ -16,7 +16,7 @@ type Item struct {
 	Unit string // empty where it is one of the whole project
 	What string // "run", "setup", "ready", ...
 	Text string // as people see it
-	// Usual says that nearly every unit has such a thing, so that a person looks for it.
+	// Usual says that nearly every unit has such a thing, so that a user looks for it.
 	Usual bool
 
 	exact string // all of it that decides what is executed
@@ -117,7 +117,7 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 	return append(all, rulesOf(u)...)
 }
 
-// shown is a command's words as they stand in the file: the values of variables are the
+// shown is a command's words as they are in the file: the values of variables are the
 // machine's, and not for the file to decide.
 func shown(c plan.Command) []string {
 	if c.Written != nil {

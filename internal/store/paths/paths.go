@@ -17,7 +17,7 @@ import (
 // State is the folder of what has to be remembered: logs, answers, results.
 func State() string { return filepath.Join(xdg.StateHome, "omnivigil") }
 
-// Personal is a person's own settings file, which serves all projects.
+// Personal is a user's own settings file, which serves all projects.
 func Personal() string { return filepath.Join(xdg.ConfigHome, "omnivigil", "config.toml") }
 
 // Logs is the folder in which the sessions of the project with that settings file have their

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Duration formats a duration with as many digits as a person needs:
+// Duration formats a duration with as many digits as a user needs:
 // "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
 func Duration(d time.Duration) string {
 	switch {

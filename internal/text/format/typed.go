@@ -2,7 +2,7 @@ package format
 
 import "strings"
 
-// Typed returns words as a person would type them for a POSIX shell.
+// Typed returns words as a user would type them for a POSIX shell.
 func Typed(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {

@@ -168,7 +168,7 @@ func (p Pattern) Base() string {
 	return unescape(base)
 }
 
-// noise are files that editors and systems write next to the ones a person means:
+// noise are files that editors and systems write next to the ones a user means:
 // swap and lock files, backups, probes.
 var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
 

@@ -13,7 +13,7 @@ import (
 
 // Version control's ignore files are read as gitignore(5) describes them: the last
 // rule that matches decides; rules of a deeper folder come before those of the
-// folders above it, then the repository's info/exclude, then the person's own file;
+// folders above it, then the repository's info/exclude, then the user's own file;
 // nothing below an ignored folder can be taken back.
 
 // IgnoreFile is the name of the files that hold the rules of a folder.

@@ -61,7 +61,7 @@ func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 	t.Logf("%d trees, %d files", trees, asked)
 }
 
-// TestMain gives the person that runs the tests an ignore file of their own.
+// TestMain gives the user that runs the tests an ignore file of their own.
 func TestMain(m *testing.M) {
 	home, err := os.MkdirTemp("", "home")
 	if err != nil {
@@ -214,7 +214,7 @@ func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 	return files
 }
 
-// FuzzIgnoreFile reads what may stand in an ignore file.
+// FuzzIgnoreFile reads what may are in an ignore file.
 func FuzzIgnoreFile(f *testing.F) {
 	f.Add([]byte("*.log\n!keep.log\n/build/**/x[a-z]\\ \n"), "build/a/xb")
 	f.Add([]byte("[[:alpha:]\xff]**/\\"), "a\xffb/c")

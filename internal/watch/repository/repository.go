@@ -55,7 +55,7 @@ func Open(top string) *Repository {
 	return r
 }
 
-// excludesFile returns the file of rules that the person has for all repositories.
+// excludesFile returns the file of rules that the user has for all repositories.
 // Where it is, git itself knows best.
 var excludesFile = sync.OnceValue(func() string {
 	if out, err := exec.Command("git", "config", "--type=path", "--get", "core.excludesFile").Output(); err == nil {
@@ -66,7 +66,7 @@ var excludesFile = sync.OnceValue(func() string {
 	return filepath.ToSlash(filepath.Join(xdg.ConfigHome, "git", "ignore"))
 })
 
-// Lock returns the file that stands in the repository while a command changes many
+// Lock returns the file that is in the repository while a command changes many
 // files, if it is there now.
 func (r *Repository) Lock() (string, bool) {
 	file := path.Join(r.Own, LockName)
@@ -76,7 +76,7 @@ func (r *Repository) Lock() (string, bool) {
 
 const LockName = "index.lock"
 
-// sequences stand in a repository while a command goes from commit to commit, and
+// sequences are in a repository while a command goes from commit to commit, and
 // holds its lock for each of them again.
 var sequences = []string{"rebase-merge", "rebase-apply", "sequencer"}
 

@@ -42,7 +42,7 @@ func (m Mark) Differs(now Mark, read time.Time, onlyAttributes bool) bool {
 // LastChange is the newest time that the file tells.
 func (m Mark) LastChange() int64 { return max(m.modified, m.Changed) }
 
-// Entry is what stands at a path.
+// Entry is what is at a path.
 type Entry struct {
 	Kind Kind
 	Mark Mark
