@@ -5,8 +5,8 @@ import "time"
 // FactKind says what has happened.
 type FactKind string
 
-// The kinds of facts. The comment at each says which fields of Fact it has, apart from Kind, and
-// from Unit, Run and Ripple, which are set wherever they make sense.
+// The kinds of facts. The comment at each says which fields of Fact it has, apart from Kind, and from Unit, Run and
+// Ripple, which are set wherever they make sense.
 const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command where it is not the unit's own
 	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
@@ -33,8 +33,8 @@ const (
 	FactResumed       FactKind = "resumed"
 )
 
-// Fact is something that has happened, as the engine tells it. Which fields are set
-// is at each FactKind; package explain makes a sentence of it.
+// Fact is something that has happened. The comment at each FactKind says which fields are set; package explain makes a
+// sentence of it.
 type Fact struct {
 	Kind    FactKind
 	Unit    string // empty where the whole project is meant

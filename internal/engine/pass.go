@@ -39,7 +39,7 @@ type write struct {
 	first    Moment   // when the first of it can have been done
 	noticed  Moment   // when the last was noticed
 	earliest Moment   // when the last can have been done
-	undone   bool     // everything was as before finally, so that nothing may follow
+	undone   bool     // everything was as before in the end, so that nothing may follow
 	files    []string // once they are at rest
 }
 

@@ -11,7 +11,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// TestUndoneSaves has a compiler that watches by itself hear of files that are as they were finally, and lets all
+// TestUndoneSaves has a compiler that watches by itself hear of files that are as they were in the end, and lets all
 // timers fire after that: it is current, and what follows it acts where a pass may have read what counts.
 func TestUndoneSaves(t *testing.T) {
 	const ms = time.Millisecond

@@ -364,7 +364,7 @@ func (b *bursts) next() (time.Time, bool) {
 	return first, !first.IsZero()
 }
 
-// rested is a change, and what is told to interests that have no part in it finally.
+// rested is a change, and what is reported to interests that have no part in it in the end.
 type rested struct {
 	Change
 	quiet Unchanged

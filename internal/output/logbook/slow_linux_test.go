@@ -14,7 +14,7 @@ import (
 )
 
 // TestSlowDisk has a disk take nothing for a while, without refusing it: what processes write
-// waits, what Omnivigil says does not, and all of it is there finally.
+// waits, what Omnivigil says does not, and all of it is there in the end.
 func TestSlowDisk(t *testing.T) {
 	image, disk := filepath.Join(t.TempDir(), "image"), t.TempDir()
 	require.NoError(t, os.WriteFile(image, nil, 0o600))

@@ -43,7 +43,7 @@ const (
 	ofAddress   = ofComponent + "/" + ";,?:@&=+$#" // encodeURI of ECMAScript
 )
 
-// inAddresses returns a value as it may are in a web address.
+// inAddresses returns a value as it may be in a web address.
 func inAddresses(v string) []string {
 	query := url.QueryEscape(v)
 	out := []string{query, url.PathEscape(v)}
@@ -71,7 +71,7 @@ func percent(v, kept, format string) string {
 	return b.String()
 }
 
-// inPages returns a value as it may are in HTML: template engines write quotation marks in several ways.
+// inPages returns a value as it may be in HTML: template engines write quotation marks in several ways.
 func inPages(v string) []string {
 	whole := html.EscapeString(v)
 	out := []string{whole, strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(v)}

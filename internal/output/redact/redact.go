@@ -112,7 +112,7 @@ func (m *Mask) String(text string) string {
 	if strings.IndexByte(text, 0x1b) < 0 {
 		return hidden
 	}
-	// Colors may are in the middle of a secret: such a line loses them.
+	// Colors may be in the middle of a secret: such a line loses them.
 	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
 		return m.hide(ansi.Strip(text))
 	}
@@ -223,7 +223,7 @@ func (m *Mask) isPiece(text string) bool {
 	return is
 }
 
-// encoded has the bytes that may are in base64 or hexadecimal.
+// encoded has the bytes that may be in base64 or hexadecimal.
 var encoded = func() (set [256]bool) {
 	for c := range set {
 		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' ||

@@ -55,7 +55,7 @@ func (s *scanner) typed(text string, paste bool) string {
 	if !paste || !s.modes[bracketed] {
 		return enter.Replace(text)
 	}
-	// What ends the brackets must not are in them: the rest would be taken for keys.
+	// What ends the brackets must not be in them: the rest would be taken for keys.
 	for strings.Contains(text, ansi.BracketedPasteEnd) {
 		text = strings.ReplaceAll(text, ansi.BracketedPasteEnd, "")
 	}

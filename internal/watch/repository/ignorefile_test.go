@@ -214,7 +214,7 @@ func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 	return files
 }
 
-// FuzzIgnoreFile reads what may are in an ignore file.
+// FuzzIgnoreFile reads what may be in an ignore file.
 func FuzzIgnoreFile(f *testing.F) {
 	f.Add([]byte("*.log\n!keep.log\n/build/**/x[a-z]\\ \n"), "build/a/xb")
 	f.Add([]byte("[[:alpha:]\xff]**/\\"), "a\xffb/c")
