@@ -67,9 +67,10 @@ var allowed = map[string]string{
 	"face/mcp":      "api text/escape text/format",
 	"face/plain":    "api text/escape text/format",
 	"face/timeline": "api text/format",
-	"face/tui": "api face/draw face/export face/timeline output/locate output/query output/stacktrace " +
-		"output/structured output/terminal process/browser text/escape text/format text/location text/shellwords " +
-		"text/theme",
+	"face/tui": "api face/draw face/export face/timeline face/tui/cells output/locate output/query " +
+		"output/stacktrace output/structured output/terminal process/browser text/escape text/format text/location " +
+		"text/shellwords",
+	"face/tui/cells":    "api face/timeline text/theme",
 	"files":             "",
 	"output/locate":     "text/escape text/location",
 	"output/logbook":    "files text/escape text/format text/pen",

@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 )
 
 // sampling is what the screen knows of what units took over time.
@@ -120,7 +121,7 @@ func (v *charts) draw(m *model, width, height int) []string {
 		if v.alone {
 			text = "  " + m.overview.lanes.unit + " has had none in this span; enter shows all units"
 		}
-		rows = pad(append(rows, fit(m.palette.dim.Render(text), width)), height-1, width)
+		rows = pad(append(rows, cells.Fit(m.palette.Dim.Render(text), width)), height-1, width)
 		return append(rows, timeRule(m, c, a, "", width))
 	}
 	each := max(2, min(room/len(all), 12))
@@ -142,9 +143,9 @@ func (v *charts) tabs(m *model, width int) string {
 		var parts []string
 		for i, measure := range timeline.Measures {
 			if i == v.measure {
-				parts = append(parts, m.palette.bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
+				parts = append(parts, m.palette.Bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
 			} else {
-				parts = append(parts, m.palette.dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
+				parts = append(parts, m.palette.Dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
 			}
 		}
 		return "  " + strings.Join(parts, "   ")
@@ -153,7 +154,7 @@ func (v *charts) tabs(m *model, width int) string {
 	if ansi.StringWidth(text) > width {
 		text = line(func(measure timeline.Measure) string { return string(measure) })
 	}
-	return fit(text, width)
+	return cells.Fit(text, width)
 }
 
 // graphRows draws a graph in so many rows, of which the last is empty where there is room.
@@ -175,19 +176,19 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 	}
 	name, style := g.Name, m.unitStyle(g.Name)
 	if name == "" {
-		name, style = "project", m.palette.text
+		name, style = "project", m.palette.Text
 	}
 	mark := "  "
 	if name == m.overview.lanes.unit {
-		mark, style = m.palette.bright.Render("▸ "), style.Bold(true)
+		mark, style = m.palette.Bright.Render("▸ "), style.Bold(true)
 	}
 	left := []string{
 		mark + style.Render(name),
-		"  " + m.palette.dim.Render(when) + measure.Text(value),
-		"  " + m.palette.dim.Render("max "+measure.Text(g.Most)),
+		"  " + m.palette.Dim.Render(when) + measure.Text(value),
+		"  " + m.palette.Dim.Render("max "+measure.Text(g.Most)),
 	}
 	if drawn == 2 {
-		left = []string{mark + style.Render(fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}
+		left = []string{mark + style.Render(cells.Fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}
 	}
 	rows := make([]string, height)
 	for i := range rows {
@@ -195,11 +196,11 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 		if i < len(left) {
 			text = left[i]
 		}
-		rows[i] = fit(text, c.left())
+		rows[i] = cells.Fit(text, c.left())
 		if i < drawn {
 			rows[i] += columnsOf(m, g, a, drawn-1-i, drawn, style)
 		}
-		rows[i] = fit(rows[i], width)
+		rows[i] = cells.Fit(rows[i], width)
 	}
 	return rows
 }
@@ -209,24 +210,24 @@ var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 
 // columnsOf draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
 func columnsOf(m *model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
-	s := newStrip(len(g.Values), " ", &m.palette.text)
-	failed := m.palette.broken
+	s := cells.NewStrip(len(g.Values), " ", &m.palette.Text)
+	failed := m.palette.Broken
 	for i, v := range g.Values {
 		level := timeline.Level(v, g.Most, of*8) - row*8
 		switch {
 		case level <= 0:
 			if row == 0 && !math.IsNaN(v) {
-				s.set(i, "▁", &m.palette.faint)
+				s.Set(i, "▁", &m.palette.Faint)
 			}
 		case g.Failed != nil && g.Failed[i]:
-			s.set(i, "╱", &failed)
+			s.Set(i, "╱", &failed)
 		default:
-			s.set(i, eighths[min(level, 8)], &style)
+			s.Set(i, eighths[min(level, 8)], &style)
 		}
 	}
 	if i := a.At(m.at); !m.at.IsZero() && a.Has(i) {
-		at := m.palette.text.Reverse(true)
-		s.set(i, s.glyphs[i], &at)
+		at := m.palette.Text.Reverse(true)
+		s.Set(i, s.Glyphs[i], &at)
 	}
 	return s.String()
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/sahilm/fuzzy"
 
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 )
 
@@ -156,19 +157,19 @@ func (c *commandLine) draw(m *model, width, height int) []string {
 			rows = append(rows, c.row(m, c.matches[i], i == c.at, width))
 		}
 		if len(c.matches) == 0 {
-			rows = []string{fit(m.palette.dim.Render("  no action has that in its name"), width)}
+			rows = []string{cells.Fit(m.palette.Dim.Render("  no action has that in its name"), width)}
 		}
 		return pad(rows, room, width)
 	})
 }
 
 func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
-	mark, name := "  ", m.palette.text.Render(strings.TrimSpace(o.name+" "+o.args))
+	mark, name := "  ", m.palette.Text.Render(strings.TrimSpace(o.name+" "+o.args))
 	if chosen {
-		mark, name = m.palette.bright.Render("▸ "), m.palette.bright.Render(strings.TrimSpace(o.name+" "+o.args))
+		mark, name = m.palette.Bright.Render("▸ "), m.palette.Bright.Render(strings.TrimSpace(o.name+" "+o.args))
 	}
-	return fit(
-		mark+fit(name, min(34, width/2))+" "+m.palette.moving.Render(fit(o.keys, 10))+m.palette.dim.Render(o.help),
+	return cells.Fit(
+		mark+cells.Fit(name, min(34, width/2))+" "+m.palette.Moving.Render(cells.Fit(o.keys, 10))+m.palette.Dim.Render(o.help),
 		width,
 	)
 }

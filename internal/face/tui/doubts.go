@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/format"
 )
 
@@ -32,7 +33,7 @@ func (d *doubtsPanel) draw(m *model, width, height int) []string {
 	return m.underLanes("doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
 		for i := range rows {
-			rows[i] = fit(rows[i], width)
+			rows[i] = cells.Fit(rows[i], width)
 		}
 		return pad(rows, room, width)
 	})
@@ -52,11 +53,11 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 	for _, one := range shown {
 		add(
 			"%s %s  %s",
-			m.palette.stale.Render("?"),
-			m.palette.text.Render(one.What),
-			m.palette.dim.Render("since "+format.Clock(one.Since)),
+			m.palette.Stale.Render("?"),
+			m.palette.Text.Render(one.What),
+			m.palette.Dim.Render("since "+format.Clock(one.Since)),
 		)
-		add("  %s", m.palette.dim.Render("to end it: "+one.Ends))
+		add("  %s", m.palette.Dim.Render("to end it: "+one.Ends))
 	}
 	if more := len(doubts) - len(shown); more > 0 {
 		add("and %d more", more)
@@ -64,11 +65,11 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 	add("")
 	for _, b := range m.bindingsOf("doubts") {
 		if b.group == onDoubt {
-			add("%s  %s", m.palette.text.Render(fmt.Sprintf("%9s", b.shown())), m.palette.dim.Render(b.name))
+			add("%s  %s", m.palette.Text.Render(fmt.Sprintf("%9s", b.shown())), m.palette.Dim.Render(b.name))
 		}
 	}
 	for _, line := range strings.Split(d.problem, "\n") {
-		add("%s", m.palette.broken.Render(line))
+		add("%s", m.palette.Broken.Render(line))
 	}
 	return rows
 }
@@ -84,7 +85,7 @@ func (m *model) doubtMark() (mark, text string) {
 	if !found {
 		return "", v.Text
 	}
-	return m.palette.stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
+	return m.palette.Stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
 }
 
 // silentMsg says for how long the project has not answered; 0: it does again.

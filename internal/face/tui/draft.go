@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/structured"
 	"omnivigil/internal/text/format"
@@ -93,9 +94,9 @@ func (s *stream) draft(m *model, width, height int) []string {
 			if k > 0 {
 				when, who = "", ""
 			}
-			row := m.marker(s, e) + m.palette.faint.Render(fit(when, clockWidth))
+			row := m.marker(s, e) + m.palette.Faint.Render(cells.Fit(when, clockWidth))
 			if e.Unit != "" {
-				row += s.nameStyle(m, e).Render(fit(who, nameWidth)) + "  "
+				row += s.nameStyle(m, e).Render(cells.Fit(who, nameWidth)) + "  "
 			}
 			rows, s.rows = append(rows, s.finish(m, e, row+t, width)), append(s.rows, i)
 		}
@@ -142,21 +143,21 @@ func goesOn(out []api.Line, l api.Line) *api.Line {
 func (m *model) marker(s *stream, e api.Line) string {
 	if p, ok := m.top().(*picking); ok && s == m.stream() {
 		if e.Number == p.at {
-			return m.palette.chosen.Render("▸")
+			return m.palette.Chosen.Render("▸")
 		}
 		if p.has(e.Number) {
-			return m.palette.chosen.Render(" ")
+			return m.palette.Chosen.Render(" ")
 		}
 	}
 	switch {
 	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.marks[e.Number] && s.search.hit != e.Number:
-		return m.palette.broken.Render("╱") // as a failure in the lanes
+		return m.palette.Broken.Render("╱") // as a failure in the lanes
 	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.marks[e.Number] && s.search.hit != e.Number:
-		return m.palette.stale.Render("┄")
+		return m.palette.Stale.Render("┄")
 	case m.marks[e.Number]:
-		return m.palette.bright.Render("◆")
+		return m.palette.Bright.Render("◆")
 	case s.search.hit == e.Number:
-		return m.palette.bright.Render("▸")
+		return m.palette.Bright.Render("▸")
 	}
 	return " "
 }
@@ -169,7 +170,7 @@ func (s *stream) old(m *model, at time.Time) bool {
 
 func (s *stream) nameStyle(m *model, e api.Line) lipgloss.Style {
 	if s.old(m, e.At) {
-		return m.palette.faint
+		return m.palette.Faint
 	}
 	return m.unitStyle(e.Unit)
 }
@@ -188,9 +189,9 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	if e.Times > 1 {
 		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
 	}
-	style := m.palette.text
+	style := m.palette.Text
 	if s.old(m, e.At) {
-		text, style = ansi.Strip(text), m.palette.dim
+		text, style = ansi.Strip(text), m.palette.Dim
 	}
 	text = s.marked(m, text)
 	if !s.wrap {
@@ -237,20 +238,20 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 		if is {
 			text = at.Local().Format("2006-01-02 15:04:05.000")
 		}
-		b.WriteString(m.palette.faint.Render(text) + " ")
+		b.WriteString(m.palette.Faint.Render(text) + " ")
 	}
 	if l.Whole {
 		return stops(l.Message)
 	}
-	level := fit(l.Level.String(), 7)
+	level := cells.Fit(l.Level.String(), 7)
 	message := l.Message
 	switch l.Level {
 	case query.Error:
-		level, message = m.palette.broken.Render(level), m.palette.bright.Render(message)
+		level, message = m.palette.Broken.Render(level), m.palette.Bright.Render(message)
 	case query.Warning:
-		level = m.palette.stale.Render(level)
+		level = m.palette.Stale.Render(level)
 	default:
-		level = m.palette.dim.Render(level)
+		level = m.palette.Dim.Render(level)
 	}
 	if len(l.Fields) > 0 {
 		message = message + strings.Repeat(" ", max(min(messageWidth, width/3)-ansi.StringWidth(message), 0))
@@ -258,7 +259,7 @@ func (m *model) structured(l structured.Line, written time.Time, width int) stri
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {
 		b.WriteString(
-			"  " + m.palette.faint.Render(f.Name+"=") + m.palette.dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
+			"  " + m.palette.Faint.Render(f.Name+"=") + m.palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
 		)
 	}
 	return b.String()
@@ -308,25 +309,25 @@ func (s *stream) marked(_ *model, text string) string {
 
 // ownWords is what Omnivigil says itself, in the color of its meaning.
 func (s *stream) ownWords(m *model, e api.Line) string {
-	words := m.palette.toneStyle(e.Tone)
+	words := m.palette.ToneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {
-		words = m.palette.dim
+		words = m.palette.Dim
 	}
 	if e.Unit == "" {
 		return words.Bold(true).Render(e.Text)
 	}
 	if e.Run == 0 { // it is said of the unit
-		return m.palette.faint.Render("╶ ") + words.Render(e.Text)
+		return m.palette.Faint.Render("╶ ") + words.Render(e.Text)
 	}
-	return m.palette.faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
+	return m.palette.Faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
 }
 
 // finish brings a row to the stream's width. What opens a run or concerns the whole project
 // continues as a thin line and so divides the output.
 func (s *stream) finish(m *model, e api.Line, row string, width int) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
-		return fit(row, width)
+		return cells.Fit(row, width)
 	}
 	row = ansi.Truncate(row, width-2, "…")
-	return row + m.palette.faint.Render(" "+strings.Repeat("╌", max(width-ansi.StringWidth(row)-2, 0))) + " "
+	return row + m.palette.Faint.Render(" "+strings.Repeat("╌", max(width-ansi.StringWidth(row)-2, 0))) + " "
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 )
 
 // findings is the view of findings: locations that tools report, all of them, and the source
@@ -132,7 +133,7 @@ func (f *findings) draw(m *model, width, height int) []string {
 		if f.only > 0 || f.list.query.Text != "" {
 			text = "there is no such finding; o lists others"
 		}
-		return pad(append(rows, fit(m.palette.dim.Render("  "+text), width)), height, width)
+		return pad(append(rows, cells.Fit(m.palette.Dim.Render("  "+text), width)), height, width)
 	}
 	f.room = min(max((height-2)*11/20, 3), f.list.total)
 	from, end := f.list.window(f.room)
@@ -165,22 +166,22 @@ func (f *findings) listTitle() string {
 func (m *model) severityStyle(s api.Severity) lipgloss.Style {
 	switch s {
 	case api.SeverityError:
-		return m.palette.broken
+		return m.palette.Broken
 	case api.SeverityWarning:
-		return m.palette.stale
+		return m.palette.Stale
 	}
-	return m.palette.dim
+	return m.palette.Dim
 }
 
 // row is a finding in the list. The file is said once for those that follow each other.
 func (f *findings) row(m *model, number, width int, first bool) string {
 	c, ok := f.list.row(number)
 	if !ok {
-		return fit("", width)
+		return cells.Fit("", width)
 	}
 	mark := "  "
 	if number == f.list.at {
-		mark = m.palette.bright.Render("▸ ")
+		mark = m.palette.Bright.Render("▸ ")
 	}
 	before, has := f.list.row(number - 1)
 	line := ""
@@ -192,23 +193,23 @@ func (f *findings) row(m *model, number, width int, first bool) string {
 	if has && !first && before.File == c.File {
 		place = strings.Repeat(" ", max(ansi.StringWidth(place)-len(line), 0)) + line
 	}
-	style, message := m.severityStyle(c.Severity), m.palette.text
+	style, message := m.severityStyle(c.Severity), m.palette.Text
 	change := map[api.Change]string{api.NewFinding: "new", api.GoneFinding: "gone"}[c.Change]
 	switch {
 	case c.Change == api.GoneFinding:
-		style, message = m.palette.dim.Strikethrough(true), m.palette.dim.Strikethrough(true)
+		style, message = m.palette.Dim.Strikethrough(true), m.palette.Dim.Strikethrough(true)
 	case number == f.list.at:
-		message = m.palette.bright
+		message = m.palette.Bright
 	}
-	row := mark + m.palette.text.Bold(
+	row := mark + m.palette.Text.Bold(
 		c.Change == api.NewFinding,
 	).Render(
-		fit(change, 5),
-	) + fit(
+		cells.Fit(change, 5),
+	) + cells.Fit(
 		style.Render(string(c.Severity)),
 		8,
-	) + m.palette.dim.Render(
-		fit(place, fileWidth),
+	) + m.palette.Dim.Render(
+		cells.Fit(place, fileWidth),
 	) + "  " + message.Render(
 		c.Message,
 	)
@@ -216,7 +217,7 @@ func (f *findings) row(m *model, number, width int, first bool) string {
 	if width >= 100 {
 		right = m.unitStyle(c.Unit).Render(c.Unit) + " "
 	}
-	return ends(row, right, width)
+	return cells.Ends(row, right, width)
 }
 
 // keepEnd cuts text to at most width cells; of what is too long the end stays.
@@ -232,19 +233,19 @@ func keepEnd(text string, width int) string {
 func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
 	rows := []string{"  " + m.severityStyle(c.Severity).Render(c.Message)}
 	for _, note := range c.Notes {
-		rows = append(rows, "  "+m.palette.dim.Render(note))
+		rows = append(rows, "  "+m.palette.Dim.Render(note))
 	}
 	rows = append(rows, "")
 	switch {
 	case c.File == "" || f.source.file != c.File:
 	case f.source.err != nil:
-		rows = append(rows, "  "+m.palette.dim.Render("its source cannot be shown: "+f.source.err.Error()))
+		rows = append(rows, "  "+m.palette.Dim.Render("its source cannot be shown: "+f.source.err.Error()))
 	default:
 		rows = append(rows, f.around(m, c, height-len(rows))...)
 	}
 	rows = rows[:max(0, min(len(rows), height))]
 	for i := range rows {
-		rows[i] = fit(rows[i], width)
+		rows[i] = cells.Fit(rows[i], width)
 	}
 	return rows
 }
@@ -258,12 +259,12 @@ func (f *findings) around(m *model, c api.Finding, height int) []string {
 	var rows []string
 	for n := from; n <= len(f.source.lines) && len(rows) < height; n++ {
 		text := stops(strings.TrimRight(f.source.lines[n-1], "\r"))
-		number := m.palette.faint.Render(fmt.Sprintf("%6d  ", n))
+		number := m.palette.Faint.Render(fmt.Sprintf("%6d  ", n))
 		if n != c.Line {
-			rows = append(rows, number+m.palette.dim.Render(text))
+			rows = append(rows, number+m.palette.Dim.Render(text))
 			continue
 		}
-		rows = append(rows, m.severityStyle(c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.bright.Render(text))
+		rows = append(rows, m.severityStyle(c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.Bright.Render(text))
 		if c.Column > 0 && len(rows) < height {
 			line := []rune(f.source.lines[n-1])
 			before := ansi.StringWidth(stops(string(line[:min(c.Column-1, len(line))])))

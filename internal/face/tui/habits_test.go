@@ -7,6 +7,8 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
+
+	"omnivigil/internal/face/tui/cells"
 )
 
 // seen is the screen as text.
@@ -57,5 +59,5 @@ func TestHabitsChange(t *testing.T) {
 	edited = true
 	m.reread()
 	assert.Contains(t, seen(m), "your own settings: config.toml:1: a mistake; the key s is that of restart and of stop")
-	assert.Equal(t, newPalette(lightGround, colorprofile.TrueColor).current, m.palette.current)
+	assert.Equal(t, cells.NewPalette(cells.LightGround, colorprofile.TrueColor).Current, m.palette.Current)
 }

@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/terminal"
 )
 
@@ -305,7 +306,7 @@ func (v *hands) draw(m *model, width, height int) []string {
 			[]string{m.titledRule(m.stream().title(), width-w-1)},
 			m.stream().draw(m, width-w-1, height-1)...)
 		for i := range rows {
-			rows[i] += m.palette.faint.Render("│") + right[i]
+			rows[i] += m.palette.Faint.Render("│") + right[i]
 		}
 		return rows
 	}
@@ -327,12 +328,12 @@ func (v *hands) cells(m *model, width, height int) []string {
 	var rows []string
 	for i := v.first; i < len(v.screen.Lines) && len(rows) < height; i++ {
 		if v.drawn[i] == "" {
-			v.drawn[i] = fit(terminal.Draw(v.screen.Lines[i], min(width, v.screen.Size.Cols), true), width)
+			v.drawn[i] = cells.Fit(terminal.Draw(v.screen.Lines[i], min(width, v.screen.Size.Cols), true), width)
 		}
 		rows = append(rows, v.drawn[i])
 	}
 	if v.screen.Run == 0 {
-		rows = append(rows, fit(m.palette.dim.Render("  waiting for the terminal"), width))
+		rows = append(rows, cells.Fit(m.palette.Dim.Render("  waiting for the terminal"), width))
 	}
 	return pad(rows, height, width)
 }
@@ -359,10 +360,10 @@ func (v *hands) rule(m *model, width int) string {
 	default:
 		text, way = "watching "+v.unit, "enter takes it in hand"
 	}
-	s := newStrip(width, "─", &m.palette.faint)
-	style := m.palette.bright
-	s.write(1, " "+fit(text, min(max(width-len(way)-8, 4), len([]rune(text))))+" ", &style)
-	s.write(max(width-len(way)-4, 1), " "+way+" ", &style)
+	s := cells.NewStrip(width, "─", &m.palette.Faint)
+	style := m.palette.Bright
+	s.Write(1, " "+cells.Fit(text, min(max(width-len(way)-8, 4), len([]rune(text))))+" ", &style)
+	s.Write(max(width-len(way)-4, 1), " "+way+" ", &style)
 	return s.String()
 }
 

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/face/tui/cells"
 )
 
 // help lists every key by what it acts on, from the one table.
@@ -42,12 +44,12 @@ func (h *help) draw(m *model, width, height int) []string {
 	rows := h.columns(m, width)
 	if h.top = max(0, min(h.top, len(rows)-height)); h.top+height < len(rows) && height > 1 {
 		more := fmt.Sprintf("    %d more lines below: ↓ or page down", len(rows)-h.top-height+1)
-		rows = append(slices.Clone(rows[h.top:h.top+height-1]), m.palette.dim.Render(more))
+		rows = append(slices.Clone(rows[h.top:h.top+height-1]), m.palette.Dim.Render(more))
 	} else {
 		rows = rows[h.top:]
 	}
 	for i := range rows {
-		rows[i] = fit(rows[i], width)
+		rows[i] = cells.Fit(rows[i], width)
 	}
 	return pad(rows, height, width)
 }
@@ -77,7 +79,7 @@ func (h *help) columns(m *model, width int) []string {
 		left = append(left, "")
 	}
 	for i := range right {
-		left[i] = fit(left[i], width/2) + right[i]
+		left[i] = cells.Fit(left[i], width/2) + right[i]
 	}
 	return left
 }
@@ -95,17 +97,17 @@ func (h *help) sections(m *model) [][]string {
 	for _, g := range groups {
 		all = append(all, section(m, g, m.bindingsOf("overview"), g))
 	}
-	rows := []string{"", m.palette.bright.Render("  the lanes")}
+	rows := []string{"", m.palette.Bright.Render("  the lanes")}
 	for _, l := range legend {
-		glyph, style := m.palette.texture(l.cell)
+		glyph, style := m.palette.Texture(l.cell)
 		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
 	}
 	return append(
 		all,
 		append(
 			rows,
-			"    "+m.palette.bright.Render(
-				fit("?", keyWidth),
+			"    "+m.palette.Bright.Render(
+				cells.Fit("?", keyWidth),
 			)+"waiting for input, at a prompt or on a full screen",
 		),
 	)
@@ -113,10 +115,10 @@ func (h *help) sections(m *model) [][]string {
 
 // section lists the bindings of a group; empty: all of them.
 func section(m *model, title string, of []*binding, group string) []string {
-	rows := []string{"", m.palette.bright.Render("  " + title)}
+	rows := []string{"", m.palette.Bright.Render("  " + title)}
 	for _, b := range of {
 		if group == "" || b.group == group {
-			rows = append(rows, "    "+m.palette.moving.Render(fit(b.shown(), keyWidth))+b.name)
+			rows = append(rows, "    "+m.palette.Moving.Render(cells.Fit(b.shown(), keyWidth))+b.name)
 		}
 	}
 	return rows

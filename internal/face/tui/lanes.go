@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/format"
 )
 
@@ -127,28 +128,28 @@ func (l *lanes) draw(m *model, title string, height int) []string {
 		rows = append(rows, l.lane(m, u, c, a))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
-		rows = append(rows, fit(m.palette.dim.Render("  "+text), m.width))
+		rows = append(rows, cells.Fit(m.palette.Dim.Render("  "+text), m.width))
 	}
 	return append(rows, timeRule(m, c, a, title, m.width))
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.
 func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
-	s := newStrip(a.N, " ", &m.palette.text)
+	s := cells.NewStrip(a.N, " ", &m.palette.Text)
 	for _, tick := range timeline.Saves(m.snap.Saves, a) {
-		style := &m.palette.dim
+		style := &m.palette.Dim
 		if tick.Newest {
-			style = &m.palette.bright
+			style = &m.palette.Bright
 		}
-		s.set(tick.Column, "▾", style)
-		s.write(tick.Column+1, tick.Number, style)
+		s.Set(tick.Column, "▾", style)
+		s.Write(tick.Column+1, tick.Number, style)
 	}
 	label := "saves"
 	if !m.at.IsZero() {
 		label = "at " + format.Clock(m.at)
-		s.set(a.At(m.at), "▾", &m.palette.chosen)
+		s.Set(a.At(m.at), "▾", &m.palette.Chosen)
 	}
-	return fit(fit("  "+m.palette.dim.Render(label), c.left())+s.String(), m.width)
+	return cells.Fit(cells.Fit("  "+m.palette.Dim.Render(label), c.left())+s.String(), m.width)
 }
 
 // lane returns a unit's row.
@@ -178,31 +179,31 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 
 func (l *lanes) drawLane(m *model, looks laneLooks) string {
 	u, c := looks.unit, looks.columns
-	mark, name := "  ", m.unitStyle(u.Name).Render(fit(u.Name, c.name))
+	mark, name := "  ", m.unitStyle(u.Name).Render(cells.Fit(u.Name, c.name))
 	if looks.chosen {
-		mark = m.palette.bright.Render("▸ ")
-		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(fit(u.Name, c.name), " "))
-		name = fit(name, c.name)
+		mark = m.palette.Bright.Render("▸ ")
+		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(cells.Fit(u.Name, c.name), " "))
+		name = cells.Fit(name, c.name)
 	}
 	state := stateWord(u)
 	row := mark + name + " "
 	if c.kind > 0 {
-		row += m.palette.dim.Render(fit(u.Kind, c.kind))
+		row += m.palette.Dim.Render(cells.Fit(u.Kind, c.kind))
 	}
-	row += m.palette.toneStyle(u.Tone()).Render(fit(state, c.state)) + " " + l.life(m, looks)
+	row += m.palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
 	if c.told > 0 {
-		row += " " + m.toldStyle(u).Render(fit(looks.told, c.told-1))
+		row += " " + m.toldStyle(u).Render(cells.Fit(looks.told, c.told-1))
 	}
 	if c.endpoint > 0 {
-		row += " " + m.palette.dim.Render(fit(looks.endpoint, c.endpoint-1))
+		row += " " + m.palette.Dim.Render(cells.Fit(looks.endpoint, c.endpoint-1))
 	}
 	if c.memory > 0 {
-		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
+		row += " " + m.palette.Dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
 	}
 	if c.took > 0 {
-		row += " " + m.palette.dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
+		row += " " + m.palette.Dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
 	}
-	return fit(row, m.width)
+	return cells.Fit(row, m.width)
 }
 
 // stateWord is what a lane says of its unit in a word.
@@ -268,11 +269,11 @@ func (m *model) toldOf(u *api.Unit) string {
 func (m *model) toldStyle(u *api.Unit) lipgloss.Style {
 	switch r := u.Report; {
 	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
-		return m.palette.broken
+		return m.palette.Broken
 	case r.Cases == 0 && r.Warnings > 0:
-		return m.palette.stale
+		return m.palette.Stale
 	}
-	return m.palette.dim
+	return m.palette.Dim
 }
 
 // endpoint is where a unit can be reached: its first port, and a sign for more.
@@ -324,55 +325,55 @@ func took(u *api.Unit, now time.Time) string {
 func (l *lanes) life(m *model, looks laneLooks) string {
 	a := looks.axis
 	lane := timeline.LaneOf(looks.unit.Marks, a, m.now)
-	s := newStrip(a.N, " ", &m.palette.text)
+	s := cells.NewStrip(a.N, " ", &m.palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range lane.Cells {
-		glyph, style := m.palette.texture(c)
+		glyph, style := m.palette.Texture(c)
 		if styles[c] == nil {
 			styles[c] = &style
 		}
-		s.set(i, glyph, styles[c])
+		s.Set(i, glyph, styles[c])
 	}
 	for _, label := range lane.Labels {
-		s.write(label.Column, label.Text, &m.palette.dim)
+		s.Write(label.Column, label.Text, &m.palette.Dim)
 	}
 	if r := looks.unit.Report; !r.FailedAt.IsZero() {
 		if i := a.At(r.FailedAt); a.Has(i) { // where it was first known to fail
-			glyph, style := m.palette.texture(timeline.Cell{State: api.Failed})
+			glyph, style := m.palette.Texture(timeline.Cell{State: api.Failed})
 			style = style.Bold(true)
-			s.set(i, glyph, &style)
+			s.Set(i, glyph, &style)
 		}
 	}
 	if i := min(looks.now, a.N-1); looks.asks && looks.now >= 0 && looks.now <= a.N {
-		s.set(i, "?", &m.palette.bright)
+		s.Set(i, "?", &m.palette.Bright)
 	}
 	if i := looks.at; a.Has(i) {
 		style := styles[lane.Cells[i]].Reverse(true)
-		s.set(i, s.glyphs[i], &style)
+		s.Set(i, s.Glyphs[i], &style)
 	}
 	return s.String()
 }
 
 // timeRule is a rule that carries a title and, under the lanes, the times of day.
 func timeRule(m *model, c columns, a timeline.Axis, title string, width int) string {
-	s := newStrip(width, "─", &m.palette.faint)
+	s := cells.NewStrip(width, "─", &m.palette.Faint)
 	if title != "" {
 		title = ansi.Truncate(title, width-12, "…")
-		s.write(1, " "+title+" ", &m.palette.dim)
+		s.Write(1, " "+title+" ", &m.palette.Dim)
 	}
 	left, begun := c.left(), ansi.StringWidth(title)+4
 	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
 		column, label := left+a.At(t), a.Label(t)
 		if column > begun && column+1+len(label) < left+a.N-4 {
-			s.set(column, "┴", &m.palette.faint)
-			s.write(column+1, label, &m.palette.dim)
+			s.Set(column, "┴", &m.palette.Faint)
+			s.Write(column+1, label, &m.palette.Dim)
 		}
 	}
 	if m.at.IsZero() || a.At(m.now) < a.N {
-		s.write(left+a.N-4, " now", &m.palette.dim)
+		s.Write(left+a.N-4, " now", &m.palette.Dim)
 	}
 	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > ansi.StringWidth(title)+4 {
-		s.write(left-len(span)-1, span, &m.palette.dim)
+		s.Write(left-len(span)-1, span, &m.palette.Dim)
 	}
 	return s.String()
 }

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 )
 
 // leaving is the question whether to stop the project or only to close this screen, where
@@ -63,11 +64,11 @@ func (*leaving) draw(m *model, width, height int) []string {
 		for _, b := range m.bindingsOf("leave") {
 			rows = append(
 				rows,
-				"  "+m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.dim.Render(b.name),
+				"  "+m.palette.Text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.Dim.Render(b.name),
 			)
 		}
 		for i := range rows {
-			rows[i] = fit(rows[i], width)
+			rows[i] = cells.Fit(rows[i], width)
 		}
 		return pad(rows, room, width)
 	})

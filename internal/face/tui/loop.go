@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/format"
 )
 
@@ -73,7 +74,7 @@ func (l *loopPanel) draw(m *model, width, height int) []string {
 	return m.underLanes("loop", height, func(room int) []string {
 		rows := l.rows(m)
 		for i := range rows {
-			rows[i] = fit(rows[i], width)
+			rows[i] = cells.Fit(rows[i], width)
 		}
 		return pad(rows, room, width)
 	})
@@ -93,23 +94,23 @@ func (l *loopPanel) rows(m *model) []string {
 		}
 		files := u.Loop.Files
 		for _, f := range files[:min(len(files), 8)] {
-			add("  %s", m.palette.text.Render(f))
+			add("  %s", m.palette.Text.Render(f))
 		}
 		if more := len(files) - 8; more > 0 {
 			add("  and %d more", more)
 		}
 		add("")
 		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
-		add("  %s", m.palette.bright.Render(u.Loop.Cure))
+		add("  %s", m.palette.Bright.Render(u.Loop.Cure))
 		add("")
 		for _, b := range m.bindingsOf("loop") {
 			if b.group == onLoop {
-				add("%s  %s", m.palette.text.Render(fmt.Sprintf("%5s", b.keys[0])), m.palette.dim.Render(b.name))
+				add("%s  %s", m.palette.Text.Render(fmt.Sprintf("%5s", b.keys[0])), m.palette.Dim.Render(b.name))
 			}
 		}
 	}
 	for _, line := range strings.Split(l.problem, "\n") {
-		add("%s", m.palette.broken.Render(line))
+		add("%s", m.palette.Broken.Render(line))
 	}
 	return rows
 }
@@ -120,5 +121,5 @@ func loopNotice(m *model, u *api.Unit) string {
 	if !u.Loop.Alone() {
 		text = u.Loop.Text
 	}
-	return fit(m.palette.stale.Render("  loop stopped  "+text)+m.palette.dim.Render("  (l: what to do)"), m.width)
+	return cells.Fit(m.palette.Stale.Render("  loop stopped  "+text)+m.palette.Dim.Render("  (l: what to do)"), m.width)
 }

@@ -15,6 +15,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 )
 
 // mapView is the view of what needs and follows what, and of what would act if something happened.
@@ -166,12 +167,12 @@ func (v *mapView) foot(m *model, width, most int) []string {
 	}
 	rows := []string{m.titledRule(v.asked, width)}
 	for _, text := range v.answer {
-		rows = append(rows, fit("  "+text, width))
+		rows = append(rows, cells.Fit("  "+text, width))
 	}
 	if len(rows) > most {
 		rows = append(
 			rows[:most-1],
-			fit(m.palette.dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width),
+			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width),
 		)
 	}
 	return rows
@@ -200,7 +201,7 @@ func (v *mapView) picture(m *model, width, height int) []string {
 	if n := len(d.left); n > 0 {
 		total = d.left[n-1] + d.width[n-1] + 1
 	}
-	l := newLinework(max(total, 1), max(d.Rows*d.pitch, 1))
+	l := cells.NewLinework(max(total, 1), max(d.Rows*d.pitch, 1))
 	for _, last := range []bool{false, true} { // so that what stands out lies over the others
 		for _, k := range d.Links {
 			if v.marked(m, k) == last {
@@ -213,8 +214,8 @@ func (v *mapView) picture(m *model, width, height int) []string {
 	}
 	v.follow(m, width, height, l)
 	var rows []string
-	for y := d.y; y < min(d.y+height, l.height); y++ {
-		rows = append(rows, fit(l.row(y, d.x, min(width, l.width-d.x)), width))
+	for y := d.y; y < min(d.y+height, l.Height); y++ {
+		rows = append(rows, cells.Fit(l.Row(y, d.x, min(width, l.Width-d.x)), width))
 	}
 	return rows
 }
@@ -278,88 +279,88 @@ func (v *mapView) marked(m *model, k timeline.Link) bool {
 }
 
 // drawLink draws a line from box to box. What would not act steps back.
-func (v *mapView) drawLink(m *model, l *linework, k timeline.Link) {
+func (v *mapView) drawLink(m *model, l *cells.Linework, k timeline.Link) {
 	d := &v.drawn
-	weight, style := byte(thin), &m.palette.dim
+	weight, style := byte(cells.Thin), &m.palette.Dim
 	if k.Follows {
-		weight = thick
+		weight = cells.Thick
 	}
 	switch marked := v.marked(m, k); {
 	case marked && v.lit():
-		style = &m.palette.moving
+		style = &m.palette.Moving
 	case v.lit():
-		style = &m.palette.faint
+		style = &m.palette.Faint
 	case marked:
-		style = &m.palette.text
+		style = &m.palette.Text
 	}
 	for i, s := range k.Steps {
 		begin := d.left[s.Layer] + d.width[s.Layer]
 		track, end := begin+1+s.Track, d.left[s.Layer+1]-1
 		if i == 0 {
-			l.arm(begin, d.rowAt(s.In), armLeft, weight, style)
+			l.Arm(begin, d.rowAt(s.In), cells.ArmLeft, weight, style)
 		}
 		if s.In == s.Out {
-			l.across(d.rowAt(s.In), begin, end, weight, style)
+			l.Across(d.rowAt(s.In), begin, end, weight, style)
 		} else {
-			l.across(d.rowAt(s.In), begin, track, weight, style)
-			l.along(track, d.rowAt(s.In), d.rowAt(s.Out), weight, style)
-			l.across(d.rowAt(s.Out), track, end, weight, style)
+			l.Across(d.rowAt(s.In), begin, track, weight, style)
+			l.Along(track, d.rowAt(s.In), d.rowAt(s.Out), weight, style)
+			l.Across(d.rowAt(s.Out), track, end, weight, style)
 		}
 		if i+1 < len(k.Steps) { // it passes the next layer
-			l.across(d.rowAt(s.Out), end, end+d.width[s.Layer+1]+1, weight, style)
+			l.Across(d.rowAt(s.Out), end, end+d.width[s.Layer+1]+1, weight, style)
 		} else {
-			l.arm(end, d.rowAt(s.Out), armRight, weight, style)
+			l.Arm(end, d.rowAt(s.Out), cells.ArmRight, weight, style)
 		}
 	}
 }
 
 // drawBox draws a unit: its name, its texture and its state.
-func (v *mapView) drawBox(m *model, l *linework, b timeline.Box) {
+func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
 	d := &v.drawn
 	u := b.Units[0]
 	x, y, width := d.left[b.Layer], d.rowAt(b.Row), d.width[b.Layer]
 	name, state := v.boxText(b)
-	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.toneStyle(u.Tone()), m.palette.dim
+	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.ToneStyle(u.Tone()), m.palette.Dim
 	if len(b.Units) > 1 {
-		nameStyle = m.palette.text
+		nameStyle = m.palette.Text
 	}
 	switch {
 	case v.stands(m, u.Name):
-		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.palette.moving, m.palette.moving
+		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.palette.Moving, m.palette.Moving
 	case v.lit():
-		nameStyle, stateStyle, frame = m.palette.dim, m.palette.dim, m.palette.faint
+		nameStyle, stateStyle, frame = m.palette.Dim, m.palette.Dim, m.palette.Faint
 	}
-	weight := byte(thin)
+	weight := byte(cells.Thin)
 	if b.Has(m.overview.lanes.unit) {
-		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.palette.bright, thick
+		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.palette.Bright, cells.Thick
 	}
 	if d.pitch > 1 {
 		end := y + d.pitch/2
-		l.across(y-1, x, x+width-1, weight, &frame)
-		l.across(end, x, x+width-1, weight, &frame)
-		l.along(x, y-1, end, weight, &frame)
-		l.along(x+width-1, y-1, end, weight, &frame)
+		l.Across(y-1, x, x+width-1, weight, &frame)
+		l.Across(end, x, x+width-1, weight, &frame)
+		l.Along(x, y-1, end, weight, &frame)
+		l.Along(x+width-1, y-1, end, weight, &frame)
 	} else {
-		side := map[byte]string{thin: "│", thick: "┃"}[weight]
-		l.write(x, y, side, &frame)
-		l.write(x+width-1, y, side, &frame)
+		side := map[byte]string{cells.Thin: "│", cells.Thick: "┃"}[weight]
+		l.Write(x, y, side, &frame)
+		l.Write(x+width-1, y, side, &frame)
 	}
-	glyph, texture := m.palette.texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
+	glyph, texture := m.palette.Texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
 	if v.lit() && !v.stands(m, u.Name) {
-		texture = m.palette.dim
+		texture = m.palette.Dim
 	}
-	l.write(x+1, y, strings.Repeat(" ", width-2), &m.palette.text)
+	l.Write(x+1, y, strings.Repeat(" ", width-2), &m.palette.Text)
 	if d.pitch == 5 {
-		l.write(x+2, y+1, boxMore(m, b), &m.palette.dim)
+		l.Write(x+2, y+1, boxMore(m, b), &m.palette.Dim)
 	}
-	l.write(x+2, y, name, &nameStyle)
+	l.Write(x+2, y, name, &nameStyle)
 	after := x + width - 2 - ansi.StringWidth(state)
-	l.write(after-3, y, glyph+glyph, &texture)
-	l.write(after, y, state, &stateStyle)
+	l.Write(after-3, y, glyph+glyph, &texture)
+	l.Write(after, y, state, &stateStyle)
 }
 
 // follow moves so that the selected unit is seen, and no farther.
-func (v *mapView) follow(m *model, width, height int, l *linework) {
+func (v *mapView) follow(m *model, width, height int, l *cells.Linework) {
 	d := &v.drawn
 	for _, b := range d.Boxes {
 		if !b.Has(m.overview.lanes.unit) {
@@ -369,8 +370,8 @@ func (v *mapView) follow(m *model, width, height int, l *linework) {
 		d.x = max(min(d.x, x-1), x+d.width[b.Layer]+1-width)
 		d.y = max(min(d.y, y), y+d.pitch-height)
 	}
-	d.x = max(0, min(d.x, l.width-width))
-	d.y = max(0, min(d.y, l.height-height))
+	d.x = max(0, min(d.x, l.Width-width))
+	d.y = max(0, min(d.y, l.Height-height))
 }
 
 // pathField is the field in which one types a path of which a save is imagined.

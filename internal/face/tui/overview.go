@@ -7,6 +7,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 )
 
@@ -57,9 +58,9 @@ func (o *overview) drawStreams(m *model, width, height int) []string {
 	if o.besides(width) {
 		left := (width - 1) / 2
 		a, b := o.streams[0].draw(m, left, height-1), o.streams[1].draw(m, width-left-1, height-1)
-		rows := []string{o.rule(m, 0, left) + m.palette.faint.Render("┬") + o.rule(m, 1, width-left-1)}
+		rows := []string{o.rule(m, 0, left) + m.palette.Faint.Render("┬") + o.rule(m, 1, width-left-1)}
 		for i := range a {
-			rows = append(rows, a[i]+m.palette.faint.Render("│")+b[i])
+			rows = append(rows, a[i]+m.palette.Faint.Render("│")+b[i])
 		}
 		return rows
 	}
@@ -70,13 +71,13 @@ func (o *overview) drawStreams(m *model, width, height int) []string {
 
 // rule is the line over one of two streams that says what it shows.
 func (o *overview) rule(m *model, which, width int) string {
-	style := m.palette.dim
+	style := m.palette.Dim
 	if which == o.focus {
-		style = m.palette.bright
+		style = m.palette.Bright
 	}
 	title := ansi.Truncate(o.streams[which].title(), max(width-6, 1), "…")
 	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
-	return fit(m.palette.faint.Render("─")+" "+style.Render(title)+" "+m.palette.faint.Render(rest), width)
+	return cells.Fit(m.palette.Faint.Render("─")+" "+style.Render(title)+" "+m.palette.Faint.Render(rest), width)
 }
 
 // title is what the rule under the lanes says of the streams.

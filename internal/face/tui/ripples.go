@@ -14,6 +14,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
 )
@@ -169,7 +170,7 @@ func (v *ripples) draw(m *model, width, height int) []string {
 		m.titledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
 	}
 	if n == 0 {
-		return pad(append(rows, fit(m.palette.dim.Render("  nothing has happened yet"), width)), height, width)
+		return pad(append(rows, cells.Fit(m.palette.Dim.Render("  nothing has happened yet"), width)), height, width)
 	}
 	v.listTop = m.bodyTop + 1
 	// The list has the room that the waterfall does not need.
@@ -189,23 +190,23 @@ func (v *ripples) draw(m *model, width, height int) []string {
 
 // row is a ripple in the list.
 func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
-	mark, title := "  ", m.palette.text.Render(r.Title)
+	mark, title := "  ", m.palette.Text.Render(r.Title)
 	if chosen {
-		mark, title = m.palette.bright.Render("▸ "), m.palette.bright.Render(r.Title)
+		mark, title = m.palette.Bright.Render("▸ "), m.palette.Bright.Render(r.Title)
 	}
-	took := m.palette.moving.Render(fit("running", 9))
+	took := m.palette.Moving.Render(cells.Fit("running", 9))
 	if r.Resting() {
-		took = fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
+		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
 	}
 	left := fmt.Sprintf(
 		"%s%4d  %s  %s %s ",
 		mark,
 		r.ID,
-		m.palette.dim.Render(m.moment(r.Since)),
-		m.palette.toneStyle(r.Outcome.Tone()).Render(fit(string(r.Outcome), 8)),
+		m.palette.Dim.Render(m.moment(r.Since)),
+		m.palette.ToneStyle(r.Outcome.Tone()).Render(cells.Fit(string(r.Outcome), 8)),
 		took,
 	)
-	return ends(left+title, m.palette.dim.Render(unitsOf(r, max(width/3, 10))), width)
+	return cells.Ends(left+title, m.palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
 }
 
 // moment is a time as wide as all others of the session are: with its day, where that began on another.
@@ -214,7 +215,7 @@ func (m *model) moment(t time.Time) string {
 	if since := m.snap.Project.Since; since.YearDay() != m.now.YearDay() || since.Year() != m.now.Year() {
 		width = len("31 Dec 15:04")
 	}
-	return fit(format.Moment(t, m.now), width)
+	return cells.Fit(format.Moment(t, m.now), width)
 }
 
 // unitsOf names the units that a ripple has had run, each once, or says how many.
@@ -296,12 +297,12 @@ func runWord(ref *api.RunRef) string {
 // waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
 func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string {
 	if len(r.Runs) == 0 {
-		return []string{fit(m.palette.dim.Render("  it has set nothing off"), width)}
+		return []string{cells.Fit(m.palette.Dim.Render("  it has set nothing off"), width)}
 	}
 	v.bar = min(v.bar, len(r.Runs)-1)
 	c := m.fallColumns(r, width)
 	w := timeline.WaterfallOf(r, m.now, c.bar)
-	rows := []string{fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
+	rows := []string{cells.Fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
 	foot := v.foot(m, &w.Bars[v.bar], width)
 	room := max(height-1-len(foot), 1)
 	v.firstBar = windowed(v.bar, len(w.Bars), room)
@@ -311,7 +312,7 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string
 	if r.MoreRuns > 0 && len(rows)-1 < room {
 		rows = append(
 			rows,
-			fit(m.palette.dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width),
+			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width),
 		)
 	}
 	rows = pad(rows, room+1, width)
@@ -320,11 +321,11 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string
 
 // elapsedRow labels an axis with the time since its start.
 func elapsedRow(m *model, a timeline.Axis) string {
-	s := newStrip(a.N, " ", &m.palette.dim)
+	s := cells.NewStrip(a.N, " ", &m.palette.Dim)
 	for _, d := range a.Elapsed(12) {
 		column := a.At(a.Start.Add(d))
-		if s.write(column+1, format.Duration(d), &m.palette.dim) {
-			s.set(column, "╷", &m.palette.faint)
+		if s.Write(column+1, format.Duration(d), &m.palette.Dim) {
+			s.Set(column, "╷", &m.palette.Faint)
 		}
 	}
 	return s.String()
@@ -332,44 +333,44 @@ func elapsedRow(m *model, a timeline.Axis) string {
 
 // barRow draws one run.
 func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, width int) string {
-	mark, name := "  ", m.unitStyle(b.Unit).Render(fit(b.Unit, c.unit))
+	mark, name := "  ", m.unitStyle(b.Unit).Render(cells.Fit(b.Unit, c.unit))
 	if chosen {
-		mark = m.palette.bright.Render("▸ ")
-		name = m.unitStyle(b.Unit).Bold(true).Render(fit(b.Unit, c.unit))
+		mark = m.palette.Bright.Render("▸ ")
+		name = m.unitStyle(b.Unit).Bold(true).Render(cells.Fit(b.Unit, c.unit))
 	}
 	row := mark + name + " "
 	if c.run > 0 {
-		row += m.palette.dim.Render(fit(runWord(b.RunRef), c.run))
+		row += m.palette.Dim.Render(cells.Fit(runWord(b.RunRef), c.run))
 	}
 	row += " " + m.cells(b.Cells) + " "
-	took, style := "", m.palette.dim
+	took, style := "", m.palette.Dim
 	if !b.From.IsZero() {
 		took = format.Duration(b.Took())
 	}
 	if b.Failed {
-		style = m.palette.broken
+		style = m.palette.Broken
 	}
 	row += style.Render(fmt.Sprintf("%*s", c.took-1, took))
 	if c.why > 0 {
 		text := v.whyOf(b)
 		if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-			text, style = line, m.palette.broken
+			text, style = line, m.palette.Broken
 		}
-		row += "  " + style.Render(fit(text, c.why-2))
+		row += "  " + style.Render(cells.Fit(text, c.why-2))
 	}
-	return fit(row, width)
+	return cells.Fit(row, width)
 }
 
 // cells draws textures side by side.
 func (m *model) cells(all []timeline.Cell) string {
-	s := newStrip(len(all), " ", &m.palette.text)
+	s := cells.NewStrip(len(all), " ", &m.palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range all {
-		glyph, style := m.palette.texture(c)
+		glyph, style := m.palette.Texture(c)
 		if styles[c] == nil {
 			styles[c] = &style
 		}
-		s.set(i, glyph, styles[c])
+		s.Set(i, glyph, styles[c])
 	}
 	return s.String()
 }
@@ -386,7 +387,7 @@ func (v *ripples) whyOf(b *timeline.Bar) string {
 func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
 	said := m.unitStyle(b.Unit).Render(b.Unit) + " " + runWord(b.RunRef)
 	if why := v.whyOf(b); why != "" {
-		said += m.palette.dim.Render(" because ") + why
+		said += m.palette.Dim.Render(" because ") + why
 	}
 	var parts []string
 	for _, w := range b.Waited {
@@ -402,11 +403,11 @@ func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
 	}
 	rows := []string{
 		m.titledRule("", width),
-		fit("  "+said, width),
-		fit("  "+m.palette.dim.Render(strings.Join(parts, ", ")), width),
+		cells.Fit("  "+said, width),
+		cells.Fit("  "+m.palette.Dim.Render(strings.Join(parts, ", ")), width),
 	}
 	if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-		rows = append(rows, fit("  "+m.palette.broken.Render(line), width))
+		rows = append(rows, cells.Fit("  "+m.palette.Broken.Render(line), width))
 	}
 	return rows
 }
@@ -416,15 +417,15 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.snap.Ripples, r)
 	switch {
 	case !r.Resting():
-		return []string{fit(m.palette.dim.Render("  still running: it can be compared when it is at rest"), width)}
+		return []string{cells.Fit(m.palette.Dim.Render("  still running: it can be compared when it is at rest"), width)}
 	case e == nil:
 		return []string{
-			fit(m.palette.dim.Render("  there is no earlier ripple of the same files that is still known"), width),
+			cells.Fit(m.palette.Dim.Render("  there is no earlier ripple of the same files that is still known"), width),
 		}
 	}
 	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
 	rows := []string{
-		fit(
+		cells.Fit(
 			fmt.Sprintf(
 				"  compared with ripple %d of %s: %s then, %s now, %s",
 				e.ID,
@@ -435,30 +436,30 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 			),
 			width,
 		),
-		fit("", width),
+		cells.Fit("", width),
 	}
 	all := timeline.Compare(e, r)
 	if len(all) == 0 {
-		return append(rows, fit(m.palette.dim.Render("  no part of it differs"), width))
+		return append(rows, cells.Fit(m.palette.Dim.Render("  no part of it differs"), width))
 	}
 	most := all[0].By().Abs()
 	rows = append(
 		rows,
-		fit(m.palette.dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
+		cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
 	)
 	for _, d := range all {
-		style := m.palette.current
+		style := m.palette.Current
 		if d.By() > 0 {
-			style = m.palette.stale
+			style = m.palette.Stale
 		}
 		const bar = 24
 		rows = append(
 			rows,
-			fit(
+			cells.Fit(
 				"  "+m.unitStyle(
 					d.Unit,
 				).Render(
-					fit(d.Unit, 16),
+					cells.Fit(d.Unit, 16),
 				)+fmt.Sprintf(
 					" %-10s %9s %9s  ",
 					d.Phase,

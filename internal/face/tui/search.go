@@ -42,7 +42,7 @@ func (r *search) status(m *model) string {
 	if !r.found.Done && r.found.Total > 0 {
 		text += fmt.Sprintf(" (%d %% searched)", 100*r.found.Searched/r.found.Total)
 	}
-	return m.palette.dim.Render(text) + "  "
+	return m.palette.Dim.Render(text) + "  "
 }
 
 func countOf(n int64) string {

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 )
 
@@ -79,11 +80,11 @@ func (s *stream) status(m *model) string {
 	found := s.search.status(m)
 	switch {
 	case s.following():
-		return found + m.palette.dim.Render("following")
+		return found + m.palette.Dim.Render("following")
 	case len(s.filter) > 0 && !m.at.IsZero():
-		return found + m.palette.stale.Render("at "+m.at.Format("15:04:05"))
+		return found + m.palette.Stale.Render("at "+m.at.Format("15:04:05"))
 	}
-	return found + m.palette.stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
+	return found + m.palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
 
 // ask asks for the page that is to be shown, if that is not the one that is there.
@@ -142,7 +143,7 @@ func (s *stream) draw(m *model, width, height int) []string {
 	}
 	rows := s.draft(m, width, height)
 	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
-		rows = []string{fit(m.palette.dim.Render("  there is no such output; backspace shows all again"), width)}
+		rows = []string{cells.Fit(m.palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
 	}
 	return pad(rows, height, width)
 }

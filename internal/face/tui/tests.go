@@ -12,6 +12,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/format"
 )
 
@@ -131,7 +132,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 	suites := t.suites(m)
 	rows := make([]string, 0, height)
 	for _, u := range suites {
-		rows = append(rows, fit(t.suiteRow(m, u), width))
+		rows = append(rows, cells.Fit(t.suiteRow(m, u), width))
 	}
 	rows = append(rows, t.rule(m, t.listTitle(), width))
 	left := height - len(rows)
@@ -140,7 +141,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 		t.room = t.list.total
 	}
 	if t.list.total == 0 {
-		rows = append(rows, fit(m.palette.dim.Render("  "+t.nothing(m)), width))
+		rows = append(rows, cells.Fit(m.palette.Dim.Render("  "+t.nothing(m)), width))
 		return pad(rows, height, width)
 	}
 	from, end := t.list.window(t.room)
@@ -171,19 +172,19 @@ const barWidth = 24
 
 // suiteRow says how a suite gets on.
 func (t *tests) suiteRow(m *model, u *api.Unit) string {
-	name := m.unitStyle(u.Name).Render(fit(u.Name, m.columns().name))
-	row := "  " + name + " " + m.palette.toneStyle(u.Tone()).Render(fit(stateWord(u), 10)) + " "
+	name := m.unitStyle(u.Name).Render(cells.Fit(u.Name, m.columns().name))
+	row := "  " + name + " " + m.palette.ToneStyle(u.Tone()).Render(cells.Fit(stateWord(u), 10)) + " "
 	r := u.Report
 	if u.State == api.Running && r.Run == u.Run.Number {
-		row += m.bar(r, barWidth) + " " + m.palette.text.Render(progressText(r))
+		row += m.bar(r, barWidth) + " " + m.palette.Text.Render(progressText(r))
 		if left := r.Left(u.Run.OrderedAt, m.now); left > 0 && r.Ran < max(r.Expected, r.Cases) {
-			row += m.palette.dim.Render("  about " + roughly(left) + " left")
+			row += m.palette.Dim.Render("  about " + roughly(left) + " left")
 		}
 		if r.FailedNow > 0 {
-			row += "  " + m.palette.broken.Render(fmt.Sprintf("%d failing", r.FailedNow))
+			row += "  " + m.palette.Broken.Render(fmt.Sprintf("%d failing", r.FailedNow))
 		}
 		if r.Running != "" {
-			row += "  " + m.palette.dim.Render(r.Running)
+			row += "  " + m.palette.Dim.Render(r.Running)
 		}
 		return row
 	}
@@ -191,9 +192,9 @@ func (t *tests) suiteRow(m *model, u *api.Unit) string {
 	if text == "" {
 		text = "no test is known yet"
 	}
-	row += m.palette.text.Render(text)
+	row += m.palette.Text.Render(text)
 	if u.Narrowed != "" {
-		row += "  " + m.palette.stale.Render("narrowed to "+u.Narrowed)
+		row += "  " + m.palette.Stale.Render("narrowed to "+u.Narrowed)
 	}
 	return row
 }
@@ -219,18 +220,18 @@ func (m *model) bar(r api.Report, width int) string {
 	if r.Expected > 0 {
 		done = min(width*r.Ran/max(r.Expected, r.Ran, 1), width)
 	}
-	return m.palette.moving.Render(strings.Repeat("█", done)) + m.palette.faint.Render(strings.Repeat("·", width-done))
+	return m.palette.Moving.Render(strings.Repeat("█", done)) + m.palette.Faint.Render(strings.Repeat("·", width-done))
 }
 
 // rule is a thin line with a title.
 func (t *tests) rule(m *model, title string, width int) string { return m.titledRule(title, width) }
 
 func (m *model) titledRule(title string, width int) string {
-	s := newStrip(width, "─", &m.palette.faint)
+	s := cells.NewStrip(width, "─", &m.palette.Faint)
 	if title == "" {
 		return s.String()
 	}
-	s.write(1, " "+ansi.Truncate(title, max(width-6, 1), "…")+" ", &m.palette.dim)
+	s.Write(1, " "+ansi.Truncate(title, max(width-6, 1), "…")+" ", &m.palette.Dim)
 	return s.String()
 }
 
@@ -267,28 +268,28 @@ const stripWidth = 12
 func (t *tests) row(m *model, number, width int) string {
 	c, ok := t.list.row(number)
 	if !ok {
-		return fit("", width)
+		return cells.Fit("", width)
 	}
 	mark := "  "
 	switch {
 	case number == t.list.at:
-		mark = m.palette.bright.Render("▸ ")
+		mark = m.palette.Bright.Render("▸ ")
 	case t.marked[keyOf(c)]:
-		mark = m.palette.bright.Render("◆ ")
+		mark = m.palette.Bright.Render("◆ ")
 	}
 	word, style := m.testWord(c)
-	name := m.palette.text.Render(c.Title())
+	name := m.palette.Text.Render(c.Title())
 	if number == t.list.at {
-		name = m.palette.bright.Render(c.Title())
+		name = m.palette.Bright.Render(c.Title())
 	}
 	right := ""
 	if width >= 100 {
-		right = m.palette.dim.Render(ansi.Truncate(suiteShort(c), max(width/4, 10), "…")) + " "
+		right = m.palette.Dim.Render(ansi.Truncate(suiteShort(c), max(width/4, 10), "…")) + " "
 	}
 	if width >= 70 {
-		right += m.palette.dim.Render(fmt.Sprintf("%9s ", tookText(c)))
+		right += m.palette.Dim.Render(fmt.Sprintf("%9s ", tookText(c)))
 	}
-	return ends(mark+style.Render(fit(word, 15))+m.strip(c.Past)+"  "+name, right, width)
+	return cells.Ends(mark+style.Render(cells.Fit(word, 15))+m.strip(c.Past)+"  "+name, right, width)
 }
 
 func tookText(c api.Case) string {
@@ -318,21 +319,21 @@ func suiteShort(c api.Case) string {
 func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
 	switch {
 	case c.Change == api.NewlyFailing:
-		return "newly failing", m.palette.broken.Bold(true)
+		return "newly failing", m.palette.Broken.Bold(true)
 	case c.Status == api.CaseFailed && c.Flaky:
-		return "failing, flaky", m.palette.broken
+		return "failing, flaky", m.palette.Broken
 	case c.Status == api.CaseFailed:
-		return "failing", m.palette.broken
+		return "failing", m.palette.Broken
 	case c.Flaky:
-		return "flaky", m.palette.stale
+		return "flaky", m.palette.Stale
 	case c.Change == api.NewlyPassing:
-		return "fixed", m.palette.current.Bold(true)
+		return "fixed", m.palette.Current.Bold(true)
 	case c.Slow:
-		return "slow", m.palette.stale
+		return "slow", m.palette.Stale
 	case c.Status == api.CaseSkipped:
-		return "skipped", m.palette.dim
+		return "skipped", m.palette.Dim
 	}
-	return "passed", m.palette.current
+	return "passed", m.palette.Current
 }
 
 // strip draws a test's last results, the newest at the right, in the textures of the lanes.
@@ -343,13 +344,13 @@ func (m *model) strip(past []api.PastResult) string {
 	for _, p := range past {
 		switch {
 		case p.Both:
-			b.WriteString(m.palette.stale.Render("┄"))
+			b.WriteString(m.palette.Stale.Render("┄"))
 		case p.Status == api.CaseFailed:
-			b.WriteString(m.palette.broken.Render("╱"))
+			b.WriteString(m.palette.Broken.Render("╱"))
 		case p.Status == api.CaseSkipped:
-			b.WriteString(m.palette.dim.Render("·"))
+			b.WriteString(m.palette.Dim.Render("·"))
 		default:
-			b.WriteString(m.palette.current.Render("─"))
+			b.WriteString(m.palette.Current.Render("─"))
 		}
 	}
 	return b.String()
@@ -373,47 +374,47 @@ func (t *tests) detail(m *model, c api.Case, width, height int) []string {
 	}
 	var rows []string
 	add := func(style lipgloss.Style, text string) {
-		rows = append(rows, fit("  "+style.Render(stops(text)), width))
+		rows = append(rows, cells.Fit("  "+style.Render(stops(text)), width))
 	}
 	if c.Status == api.CaseFailed && c.Message != "" {
 		for line := range strings.SplitSeq(c.Message, "\n") {
-			add(m.palette.broken, line)
+			add(m.palette.Broken, line)
 		}
 	} else if c.Message != "" {
-		add(m.palette.dim, c.Message)
+		add(m.palette.Dim, c.Message)
 	}
 	if c.Want != "" || c.Got != "" {
 		want, got := m.compared(c.Want, c.Got)
 		rows = append(
 			rows,
 			"",
-			fit("  "+m.palette.dim.Render("expected  ")+want, width),
-			fit("  "+m.palette.dim.Render("was       ")+got, width),
+			cells.Fit("  "+m.palette.Dim.Render("expected  ")+want, width),
+			cells.Fit("  "+m.palette.Dim.Render("was       ")+got, width),
 		)
 	}
 	switch {
 	case c.Flaky:
-		add(m.palette.stale, "flaky: it changed its mind although nothing that concerns it had changed")
+		add(m.palette.Stale, "flaky: it changed its mind although nothing that concerns it had changed")
 	case c.Slow:
-		add(m.palette.stale, "slow: it took "+tookText(c)+", far longer than it used to")
+		add(m.palette.Stale, "slow: it took "+tookText(c)+", far longer than it used to")
 	}
 	if len(c.Output) > 0 {
 		rows = append(rows, "")
 		for _, line := range c.Output {
-			add(m.palette.text, line)
+			add(m.palette.Text, line)
 		}
 	}
 	if c.Status == api.CasePassed && len(rows) == 0 {
-		add(m.palette.dim, "it passed"+within(c))
+		add(m.palette.Dim, "it passed"+within(c))
 	}
 	t.scroll = max(0, min(t.scroll, len(rows)-height))
 	rows = rows[t.scroll:]
 	if over := len(rows) - height; over > 0 && height > 0 {
 		rows = rows[:height]
-		rows[height-1] = fit(m.palette.dim.Render(fmt.Sprintf("  %d more lines: page down", over+1)), width)
+		rows[height-1] = cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  %d more lines: page down", over+1)), width)
 	}
 	for i := range rows {
-		rows[i] = fit(rows[i], width)
+		rows[i] = cells.Fit(rows[i], width)
 	}
 	return rows
 }
@@ -437,7 +438,7 @@ func (m *model) compared(want, got string) (string, string) {
 		end++
 	}
 	mark := func(text []rune, style lipgloss.Style) string {
-		return m.palette.text.Render(
+		return m.palette.Text.Render(
 			string(text[:begin]),
 		) + style.Bold(
 			true,
@@ -445,11 +446,11 @@ func (m *model) compared(want, got string) (string, string) {
 			true,
 		).Render(
 			string(text[begin:len(text)-end]),
-		) + m.palette.text.Render(
+		) + m.palette.Text.Render(
 			string(text[len(text)-end:]),
 		)
 	}
-	return mark(a, m.palette.current), mark(b, m.palette.broken)
+	return mark(a, m.palette.Current), mark(b, m.palette.Broken)
 }
 
 // narrow has the units of some tests run these alone.

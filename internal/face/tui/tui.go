@@ -22,6 +22,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
 )
@@ -142,9 +143,9 @@ type scene struct {
 // appearance is how the terminal is, and what that makes of colors.
 type appearance struct {
 	width, height int
-	ground        ground // of the terminal
+	ground        cells.Ground // of the terminal
 	profile       colorprofile.Profile
-	palette       *palette
+	palette       *cells.Palette
 	styles        map[string]lipgloss.Style // of units
 	names         []string                  // of the units that have a style
 }
@@ -194,7 +195,7 @@ func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 		overview:   newOverview(),
 	}
 	m.stack = []view{&m.overview}
-	m.ground = groundOf(os.Getenv("COLORFGBG"))
+	m.ground = cells.GroundOf(os.Getenv("COLORFGBG"))
 	m.adopt(Habits{}, nil)
 	m.meetUnits()
 	return m
@@ -217,21 +218,21 @@ func (m *model) meetUnits() {
 }
 
 // look chooses the colors for a ground, if the user has not chosen.
-func (m *model) look(of ground) {
+func (m *model) look(of cells.Ground) {
 	m.ground = of
 	switch m.habits.Theme {
 	case "dark":
-		of = darkGround
+		of = cells.DarkGround
 	case "light":
-		of = lightGround
+		of = cells.LightGround
 	}
-	m.palette = newPalette(of, m.profile)
+	m.palette = cells.NewPalette(of, m.profile)
 	m.applyStyles()
 }
 
 // applyStyles gives the units their colors.
 func (m *model) applyStyles() {
-	m.styles = m.palette.unitStyles(m.names)
+	m.styles = m.palette.UnitStyles(m.names)
 	clear(m.overview.lanes.drawn)
 }
 
@@ -239,7 +240,7 @@ func (m *model) unitStyle(name string) lipgloss.Style {
 	if st, ok := m.styles[name]; ok {
 		return st
 	}
-	return m.palette.dim
+	return m.palette.Dim
 }
 
 // Messages of the program itself, in addition to *api.Snapshot.
@@ -295,8 +296,8 @@ func (m *model) handle(msg tea.Msg) {
 		m.profile = msg.Profile
 		m.look(m.ground)
 	case tea.BackgroundColorMsg:
-		if m.look(lightGround); msg.IsDark() {
-			m.look(darkGround)
+		if m.look(cells.LightGround); msg.IsDark() {
+			m.look(cells.DarkGround)
 		}
 	case tea.KeyPressMsg:
 		m.use()
@@ -404,7 +405,7 @@ func (m *model) makeSafe(rows []string) {
 		if m.rows[i].drawn != row {
 			m.rows[i] = safeRow{row, escape.Styled(row)}
 			if m.rows[i].safe != row {
-				m.rows[i].safe = fit(m.rows[i].safe, m.width)
+				m.rows[i].safe = cells.Fit(m.rows[i].safe, m.width)
 			}
 		}
 		rows[i] = m.rows[i].safe
@@ -425,11 +426,11 @@ func (m *model) screen() []string {
 	if m.width < smallestWidth || m.height < smallestHeight {
 		return pad(
 			[]string{
-				fit(
+				cells.Fit(
 					cmp.Or(m.silence(), strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text),
 					m.width,
 				),
-				fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width),
+				cells.Fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width),
 			},
 			m.height,
 			m.width,
@@ -449,10 +450,10 @@ func (m *model) screen() []string {
 // commandView is what runs, where that is one command alone, and else empty.
 func (m *model) commandView() string {
 	if len(m.snap.Units) != 1 {
-		return fit("", m.width)
+		return cells.Fit("", m.width)
 	}
 	u := m.snap.Units[0]
-	return fit(m.palette.dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
+	return cells.Fit(m.palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
 }
 
 // notices are what the user has to know in addition to the verdict, a row each; where there
@@ -461,28 +462,28 @@ func (m *model) notices() []string {
 	var all []string
 	if m.notice != "" {
 		text, _, _ := strings.Cut(m.notice, "\n")
-		all = append(all, m.palette.broken.Render("  "+text))
+		all = append(all, m.palette.Broken.Render("  "+text))
 	}
 	if problem := m.fieldProblem(); problem != "" {
-		all = append(all, m.palette.broken.Render("  "+problem))
+		all = append(all, m.palette.Broken.Render("  "+problem))
 	}
 	if m.own != "" {
 		text, _, _ := strings.Cut(m.own, "\n")
-		all = append(all, m.palette.stale.Render("  your own settings: "+text))
+		all = append(all, m.palette.Stale.Render("  your own settings: "+text))
 	}
 	if m.said != "" {
-		all = append(all, m.palette.text.Render("  "+m.said))
+		all = append(all, m.palette.Text.Render("  "+m.said))
 	}
 	if m.snap.Settings != "" {
 		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
 		all = append(
 			all,
-			m.palette.broken.Render("  settings  "+problem)+m.palette.dim.Render("  (those before are in use)"),
+			m.palette.Broken.Render("  settings  "+problem)+m.palette.Dim.Render("  (those before are in use)"),
 		)
 	}
 	for _, problem := range []string{m.stream().problem, m.snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
-			all = append(all, m.palette.broken.Render("  "+text))
+			all = append(all, m.palette.Broken.Render("  "+text))
 		}
 	}
 	if u := m.looping(); u != nil {
@@ -494,10 +495,10 @@ func (m *model) notices() []string {
 	}
 	if more := len(all) - room; more > 0 {
 		all = all[:room]
-		all[room-1] = fit(all[room-1], m.width-9) + m.palette.dim.Render(fmt.Sprintf(" +%d more", more))
+		all[room-1] = cells.Fit(all[room-1], m.width-9) + m.palette.Dim.Render(fmt.Sprintf(" +%d more", more))
 	}
 	for i := range all {
-		all[i] = fit(all[i], m.width)
+		all[i] = cells.Fit(all[i], m.width)
 	}
 	return all
 }

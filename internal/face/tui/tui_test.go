@@ -24,6 +24,7 @@ import (
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
@@ -354,7 +355,7 @@ func TestLoop(t *testing.T) {
 
 // TestTextures requires every state to look different without color.
 func TestTextures(t *testing.T) {
-	p := newPalette(darkGround, colorprofile.TrueColor)
+	p := cells.NewPalette(cells.DarkGround, colorprofile.TrueColor)
 	seen := map[string]string{}
 	for _, state := range []api.State{api.Waiting, api.Setup, api.Starting, api.Ready, api.Running, api.Stopping,
 		api.Done, api.Failed, api.Crashed} {
@@ -362,7 +363,7 @@ func TestTextures(t *testing.T) {
 			if stale && state != api.Ready && state != api.Done {
 				continue
 			}
-			glyph, _ := p.texture(timeline.Cell{State: state, Stale: stale})
+			glyph, _ := p.Texture(timeline.Cell{State: state, Stale: stale})
 			name := fmt.Sprint(state, stale)
 			assert.Empty(t, seen[glyph], "%s looks like %s", name, seen[glyph])
 			seen[glyph] = name
@@ -553,35 +554,35 @@ func TestForeignText(t *testing.T) {
 // TestColors keeps the four meanings apart from each other and from the units, on both
 // grounds, and gives each tone its meaning.
 func TestColors(t *testing.T) {
-	for _, of := range []ground{darkGround, lightGround, anyGround} {
-		p := newPalette(of, colorprofile.TrueColor)
+	for _, of := range []cells.Ground{cells.DarkGround, cells.LightGround, cells.AnyGround} {
+		p := cells.NewPalette(of, colorprofile.TrueColor)
 		meanings := map[string]string{}
-		for name, style := range map[string]lipgloss.Style{"current": p.current, "moving": p.moving, "stale": p.stale,
-			"broken": p.broken} {
+		for name, style := range map[string]lipgloss.Style{"current": p.Current, "moving": p.Moving, "stale": p.Stale,
+			"broken": p.Broken} {
 			c := fmt.Sprint(style.GetForeground())
 			assert.Empty(t, meanings[c], name)
 			meanings[c] = name
 		}
-		for _, style := range p.units {
+		for _, style := range p.Units {
 			assert.Empty(t, meanings[fmt.Sprint(style.GetForeground())])
 		}
 		for tone, want := range map[api.Tone]lipgloss.Style{
-			"": p.dim, api.ToneCurrent: p.current, api.ToneMoving: p.moving, api.ToneStale: p.stale,
-			api.ToneBroken: p.broken,
+			"": p.Dim, api.ToneCurrent: p.Current, api.ToneMoving: p.Moving, api.ToneStale: p.Stale,
+			api.ToneBroken: p.Broken,
 		} {
-			assert.Equal(t, want.GetForeground(), p.toneStyle(tone).GetForeground())
+			assert.Equal(t, want.GetForeground(), p.ToneStyle(tone).GetForeground())
 		}
 		for _, u := range []struct {
 			unit api.Unit
 			want lipgloss.Style
 		}{
-			{api.Unit{State: api.Crashed, Freshness: api.Stale}, p.broken},
-			{api.Unit{State: api.Ready, Freshness: api.Stale}, p.stale},
-			{api.Unit{State: api.Starting, Moving: true}, p.moving},
-			{api.Unit{State: api.Ready, Freshness: api.Current}, p.current},
-			{api.Unit{State: api.Stopped}, p.dim},
+			{api.Unit{State: api.Crashed, Freshness: api.Stale}, p.Broken},
+			{api.Unit{State: api.Ready, Freshness: api.Stale}, p.Stale},
+			{api.Unit{State: api.Starting, Moving: true}, p.Moving},
+			{api.Unit{State: api.Ready, Freshness: api.Current}, p.Current},
+			{api.Unit{State: api.Stopped}, p.Dim},
 		} {
-			assert.Equal(t, u.want.GetForeground(), p.toneStyle((&u.unit).Tone()).GetForeground())
+			assert.Equal(t, u.want.GetForeground(), p.ToneStyle((&u.unit).Tone()).GetForeground())
 		}
 	}
 }
@@ -595,7 +596,7 @@ func TestUnitsComeAndGo(t *testing.T) {
 	s.Run(time.Second)
 	s.see()
 	assert.Equal(t, "fresh", m.overview.lanes.unit, "the chosen one has gone")
-	assert.NotEqual(t, m.palette.dim, m.unitStyle("fresh"))
+	assert.NotEqual(t, m.palette.Dim, m.unitStyle("fresh"))
 	assert.NotContains(t, m.plainScreen(), "u0  ready")
 }
 

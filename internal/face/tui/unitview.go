@@ -13,6 +13,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
 )
@@ -102,7 +103,7 @@ func (v *unitView) draw(m *model, width, height int) []string {
 	v.top = max(0, min(v.top, len(all)-room))
 	part := all[v.top:min(v.top+room, len(all))]
 	for i := range part {
-		part[i] = fit(part[i], width)
+		part[i] = cells.Fit(part[i], width)
 	}
 	rows = append(rows, pad(part, room, width)...)
 	title := "output of " + u.Name
@@ -133,7 +134,7 @@ func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
 		if i < len(b) {
 			other = b[i]
 		}
-		rows = append(rows, fit(one, width/2-1)+" "+other)
+		rows = append(rows, cells.Fit(one, width/2-1)+" "+other)
 	}
 	return rows
 }
@@ -153,7 +154,7 @@ func (v *unitView) use(m *model, u *api.Unit, width int) []string {
 }
 
 // heading begins a section.
-func heading(m *model, text string) string { return m.palette.bright.Render("  " + text) }
+func heading(m *model, text string) string { return m.palette.Bright.Render("  " + text) }
 
 // now says how the unit is, and why.
 func (v *unitView) now(m *model, u *api.Unit) []string {
@@ -162,7 +163,7 @@ func (v *unitView) now(m *model, u *api.Unit) []string {
 		rows = append(rows, "  "+line)
 	}
 	if v.problem != "" {
-		rows = append(rows, "  "+m.palette.broken.Render(v.problem))
+		rows = append(rows, "  "+m.palette.Broken.Render(v.problem))
 	}
 	return rows
 }
@@ -181,23 +182,23 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 	rows := []string{heading(m, "last runs and how long they took")}
 	bar := max(width/4, 8)
 	for _, p := range slices.Backward(last) {
-		glyph, style, took := "█", m.palette.current, format.Duration(p.Took.Duration())
+		glyph, style, took := "█", m.palette.Current, format.Duration(p.Took.Duration())
 		switch {
 		case p.Failed:
-			glyph, style = "╱", m.palette.broken
+			glyph, style = "╱", m.palette.Broken
 		case p.Took == 0:
 			took = "running"
 		}
-		drawn := fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
+		drawn := cells.Fit(strings.Repeat(glyph, timeline.Level(p.Took.Duration().Seconds(), longest, bar)), bar)
 		rows = append(
 			rows,
 			fmt.Sprintf(
 				"  %-8s %s %9s %s %s",
 				runWord(p.RunRef),
-				m.palette.dim.Render(m.moment(p.At)),
+				m.palette.Dim.Render(m.moment(p.At)),
 				took,
 				style.Render(drawn),
-				m.palette.dim.Render(p.Because),
+				m.palette.Dim.Render(p.Because),
 			),
 		)
 	}
@@ -211,27 +212,27 @@ func (v *unitView) rules(m *model) []string {
 	}
 	rows := []string{heading(m, "files that concern it")}
 	for _, r := range v.detail.Rules {
-		count, style := format.Count(r.Files, "file"), m.palette.text
+		count, style := format.Count(r.Files, "file"), m.palette.Text
 		switch {
 		case r.Does == "nothing":
 			count = ""
 		case r.Files == 0:
-			count, style = "no file", m.palette.stale
+			count, style = "no file", m.palette.Stale
 		}
 		rows = append(
 			rows,
-			fmt.Sprintf("  %s %s  %s", fit(r.Pattern, 30), style.Render(fit(count, 10)), m.palette.dim.Render(r.Does)),
+			fmt.Sprintf("  %s %s  %s", cells.Fit(r.Pattern, 30), style.Render(cells.Fit(count, 10)), m.palette.Dim.Render(r.Does)),
 		)
 		if len(r.Some) > 0 {
 			text := strings.Join(r.Some, " ")
 			if r.Files > len(r.Some) {
 				text += " …"
 			}
-			rows = append(rows, "      "+m.palette.dim.Render(text))
+			rows = append(rows, "      "+m.palette.Dim.Render(text))
 		}
 	}
 	if len(v.detail.Ignored) > 0 {
-		rows = append(rows, "  "+m.palette.dim.Render("ignored: "+strings.Join(v.detail.Ignored, " ")))
+		rows = append(rows, "  "+m.palette.Dim.Render("ignored: "+strings.Join(v.detail.Ignored, " ")))
 	}
 	return append(rows, "")
 }
@@ -242,7 +243,7 @@ func (v *unitView) processes(m *model) []string {
 	if len(all) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "processes"), m.palette.dim.Render("      pid       cpu    memory  since     command")}
+	rows := []string{heading(m, "processes"), m.palette.Dim.Render("      pid       cpu    memory  since     command")}
 	depth := map[int]int{}
 	for _, p := range all {
 		if d, known := depth[p.Parent]; known {
@@ -251,7 +252,7 @@ func (v *unitView) processes(m *model) []string {
 			depth[p.PID] = 0
 		}
 		rows = append(rows, fmt.Sprintf("  %7d  %8s %9s  %s  %s%s", p.PID, v.share(p), format.Bytes(float64(p.Memory)),
-			m.palette.dim.Render(m.moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
+			m.palette.Dim.Render(m.moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
 	}
 	return append(rows, "")
 }
@@ -275,7 +276,7 @@ func (v *unitView) links(m *model, u *api.Unit) []string {
 	var rows []string
 	add := func(name string, words []string) {
 		if len(words) > 0 {
-			rows = append(rows, "  "+m.palette.dim.Render(fit(name, 12))+strings.Join(words, "  "))
+			rows = append(rows, "  "+m.palette.Dim.Render(cells.Fit(name, 12))+strings.Join(words, "  "))
 		}
 	}
 	var addresses []string
@@ -320,7 +321,7 @@ func (v *unitView) pages(m *model) []string {
 		if !p.RefreshedAt.IsZero() {
 			when = "refreshed " + format.Moment(p.RefreshedAt, m.now)
 		}
-		rows = append(rows, "  "+fit(p.Browser, 14)+" "+fit(p.Path, 24)+" "+m.palette.dim.Render(when))
+		rows = append(rows, "  "+cells.Fit(p.Browser, 14)+" "+cells.Fit(p.Path, 24)+" "+m.palette.Dim.Render(when))
 	}
 	return append(rows, "")
 }
@@ -336,14 +337,14 @@ func (v *unitView) outputs(m *model) []string {
 			rows,
 			fmt.Sprintf(
 				"  %s %s  %s",
-				fit(o.Pattern, 30),
-				fit(format.Count(o.Files, "file"), 10),
+				cells.Fit(o.Pattern, 30),
+				cells.Fit(format.Count(o.Files, "file"), 10),
 				format.Bytes(float64(o.Size)),
 			),
 		)
 	}
 	if text := sizesText(v.detail.Sizes); text != "" {
-		rows = append(rows, "  "+m.palette.dim.Render(text))
+		rows = append(rows, "  "+m.palette.Dim.Render(text))
 	}
 	return append(rows, "")
 }
@@ -378,11 +379,11 @@ func (v *unitView) settings(m *model) []string {
 	}
 	title := "settings"
 	if v.detail.Line > 0 {
-		title += m.palette.dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.snap.Project.File), v.detail.Line))
+		title += m.palette.Dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.snap.Project.File), v.detail.Line))
 	}
 	rows := []string{heading(m, title)}
 	for _, s := range v.detail.Settings {
-		rows = append(rows, "  "+m.palette.dim.Render(fit(s.Name, 12))+s.Text)
+		rows = append(rows, "  "+m.palette.Dim.Render(cells.Fit(s.Name, 12))+s.Text)
 	}
 	return append(rows, "")
 }
@@ -398,17 +399,17 @@ func (v *unitView) environment(m *model) []string {
 	for _, e := range v.detail.Variables {
 		value := e.Value
 		if e.Secret {
-			value = m.palette.dim.Render("secret, not shown")
+			value = m.palette.Dim.Render("secret, not shown")
 		}
 		rows = append(
 			rows,
-			"  "+fit(
+			"  "+cells.Fit(
 				e.Name,
 				max(ansi.StringWidth(e.Name), 18),
-			)+" "+fit(
+			)+" "+cells.Fit(
 				value,
 				max(ansi.StringWidth(value), 24),
-			)+" "+m.palette.dim.Render(
+			)+" "+m.palette.Dim.Render(
 				"from "+e.From,
 			),
 		)

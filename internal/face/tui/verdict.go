@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
@@ -17,20 +18,20 @@ import (
 // verdictView is the project's state in one line, the same on every view.
 func (m *model) verdictView(width int) string {
 	v := m.snap.Verdict
-	word := m.palette.banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
+	word := m.palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
 	mark, text := m.doubtMark()
 	if silence := m.silence(); silence != "" { // what nothing confirms is no verdict
-		word, mark, text = m.palette.banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
+		word, mark, text = m.palette.Banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
 	}
-	left := word + "  " + mark + m.palette.bright.Render(text)
+	left := word + "  " + mark + m.palette.Bright.Render(text)
 	// The reason matters more than what is at the right.
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range m.cornerTexts() {
 		if ansi.StringWidth(right) < room {
-			return ends(left, m.palette.dim.Render(right), width)
+			return cells.Ends(left, m.palette.Dim.Render(right), width)
 		}
 	}
-	return ends(left, "", width)
+	return cells.Ends(left, "", width)
 }
 
 // cornerTexts are what may be shown next to the verdict: which project this is, who else looks
@@ -73,18 +74,18 @@ func (m *model) title() string {
 func (m *model) hintsView(width int) string {
 	if f, ok := m.top().(interface{ field() *textinput.Model }); ok {
 		state := m.fieldState()
-		return ends(" "+f.field().View()+"  "+m.hints(m.bindingsOf(m.top().name()), width), state, width)
+		return cells.Ends(" "+f.field().View()+"  "+m.hints(m.bindingsOf(m.top().name()), width), state, width)
 	}
 	if !m.isOpen("overview") && !m.isOpen("help") {
 		shown := m.bindingsOf(m.top().name())
 		if !m.top().grabs(m) {
 			shown = append(shown, m.unlessBound(m.top().name())...)
 		}
-		return fit(" "+m.hints(shown, width-1), width)
+		return cells.Fit(" "+m.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
 	state := ansi.Truncate(m.stream().status(m), max(width/3, 12), "…")
-	return ends(" "+m.hints(m.bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+	return cells.Ends(" "+m.hints(m.bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 
 // unlessBound are the bindings of the overview that a view has no other meaning for.
@@ -134,7 +135,7 @@ func (m *model) hints(of []*binding, room int) string {
 				taken[b.keys[0]] {
 				continue
 			}
-			part := m.palette.text.Render(pairedKey(b)) + " " + m.palette.dim.Render(b.hint) + "   "
+			part := m.palette.Text.Render(pairedKey(b)) + " " + m.palette.Dim.Render(b.hint) + "   "
 			if w := ansi.StringWidth(part); w <= room {
 				parts[i], taken[b.keys[0]] = part, true
 				room -= w

@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
+	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/location"
 )
@@ -374,16 +375,16 @@ func TestEveryKey(t *testing.T) {
 
 // TestFewColors has the meanings told apart with sixteen colors, and readable without any.
 func TestFewColors(t *testing.T) {
-	p := newPalette(anyGround, colorprofile.ANSI)
+	p := cells.NewPalette(cells.AnyGround, colorprofile.ANSI)
 	seen := map[string]bool{}
-	for _, s := range []string{p.current.Render("x"), p.moving.Render("x"), p.broken.Render("x"), p.stale.Render("x"),
-		p.dim.Render("x")} {
+	for _, s := range []string{p.Current.Render("x"), p.Moving.Render("x"), p.Broken.Render("x"), p.Stale.Render("x"),
+		p.Dim.Render("x")} {
 		assert.False(t, seen[s], "%q", s)
 		seen[s] = true
 	}
-	for text, want := range map[string]ground{"15;0": darkGround, "0;15": lightGround, "12;8": darkGround,
-		"0;default;15": lightGround, "": anyGround, "0;x": anyGround} {
-		assert.Equal(t, want, groundOf(text), text)
+	for text, want := range map[string]cells.Ground{"15;0": cells.DarkGround, "0;15": cells.LightGround, "12;8": cells.DarkGround,
+		"0;default;15": cells.LightGround, "": cells.AnyGround, "0;x": cells.AnyGround} {
+		assert.Equal(t, want, cells.GroundOf(text), text)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
 )
 
 // question is the panel that answers why: why the selected unit is as it is, and
@@ -114,10 +115,10 @@ func (q *question) draw(m *model, width, height int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)
 		rows = append(rows, "", "  "+q.input.View(), "")
 		for _, line := range q.answer {
-			rows = append(rows, "  "+m.palette.text.Render(line))
+			rows = append(rows, "  "+m.palette.Text.Render(line))
 		}
 		for i := range rows {
-			rows[i] = fit(rows[i], width)
+			rows[i] = cells.Fit(rows[i], width)
 		}
 		return pad(rows, room, width)
 	})
@@ -138,7 +139,7 @@ func (q *question) unitRows(m *model) []string {
 	if u.State.Broken() && q.last.unit == u.Name && len(q.last.lines) > 0 {
 		rows = append(rows, "  its last lines:")
 		for _, l := range q.last.lines {
-			rows = append(rows, "    "+m.palette.dim.Render(l))
+			rows = append(rows, "    "+m.palette.Dim.Render(l))
 		}
 	}
 	return rows

@@ -1,4 +1,4 @@
-package tui
+package cells
 
 import (
 	"strings"
@@ -7,10 +7,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// linework is a grid of cells on which lines are drawn that join where they meet, and text over
+// Linework is a grid of cells on which lines are drawn that join where they meet, and text over
 // them.
-type linework struct {
-	width, height int
+type Linework struct {
+	Width, Height int
 	arms          [][4]byte // weights of a cell's lines: up, right, down, left; 0 none, 1 thin, 2 thick
 	text          []string
 	covered       []bool // by text
@@ -19,56 +19,57 @@ type linework struct {
 
 const (
 	armUp = iota
-	armRight
+	ArmRight
 	armDown
-	armLeft
+	ArmLeft
 )
 
 // Weights of lines.
 const (
-	thin  = 1
-	thick = 2
+	Thin  = 1
+	Thick = 2
 )
 
-func newLinework(width, height int) *linework {
+// NewLinework returns an empty grid.
+func NewLinework(width, height int) *Linework {
 	n := width * height
-	return &linework{width, height, make([][4]byte, n), make([]string, n), make([]bool, n), make([]*lipgloss.Style, n)}
+	return &Linework{width, height, make([][4]byte, n), make([]string, n), make([]bool, n), make([]*lipgloss.Style, n)}
 }
 
-// arm gives a cell a line to one of its sides. A style wins over none that was there.
-func (l *linework) arm(x, y, side int, weight byte, style *lipgloss.Style) {
-	if x < 0 || y < 0 || x >= l.width || y >= l.height {
+// Arm gives a cell a line to one of its sides. A style wins over none that was there.
+func (l *Linework) Arm(x, y, side int, weight byte, style *lipgloss.Style) {
+	if x < 0 || y < 0 || x >= l.Width || y >= l.Height {
 		return
 	}
-	i := y*l.width + x
+	i := y*l.Width + x
 	l.arms[i][side] = max(l.arms[i][side], weight)
 	l.styles[i] = style
 }
 
-// across draws from the middle of one cell to that of another in the same row, x1 <= x2.
-func (l *linework) across(y, x1, x2 int, weight byte, style *lipgloss.Style) {
+// Across draws from the middle of one cell to that of another in the same row, x1 <= x2.
+func (l *Linework) Across(y, x1, x2 int, weight byte, style *lipgloss.Style) {
 	for x := x1; x < x2; x++ {
-		l.arm(x, y, armRight, weight, style)
-		l.arm(x+1, y, armLeft, weight, style)
+		l.Arm(x, y, ArmRight, weight, style)
+		l.Arm(x+1, y, ArmLeft, weight, style)
 	}
 }
 
-// along draws from the middle of one cell to that of another in the same column.
-func (l *linework) along(x, y1, y2 int, weight byte, style *lipgloss.Style) {
+// Along draws from the middle of one cell to that of another in the same column.
+func (l *Linework) Along(x, y1, y2 int, weight byte, style *lipgloss.Style) {
 	for y := min(y1, y2); y < max(y1, y2); y++ {
-		l.arm(x, y, armDown, weight, style)
-		l.arm(x, y+1, armUp, weight, style)
+		l.Arm(x, y, armDown, weight, style)
+		l.Arm(x, y+1, armUp, weight, style)
 	}
 }
 
-// write puts a text over what is there.
-func (l *linework) write(x, y int, text string, style *lipgloss.Style) {
-	if y < 0 || y >= l.height {
+// Write puts a text over what is there.
+func (l *Linework) Write(x, y int, text string, style *lipgloss.Style) {
+	if y < 0 || y >= l.Height {
 		return
 	}
 	put := func(x int, cluster string) {
-		if x >= 0 && x < l.width {
-			l.text[y*l.width+x], l.styles[y*l.width+x], l.covered[y*l.width+x] = cluster, style, true
+		if x >= 0 && x < l.Width {
+			l.text[y*l.Width+x], l.styles[y*l.Width+x], l.covered[y*l.Width+x] = cluster, style, true
 		}
 	}
 	for cluster, width := range clusters(text) {
@@ -80,19 +81,19 @@ func (l *linework) write(x, y int, text string, style *lipgloss.Style) {
 	}
 }
 
-// row draws a part of a row.
-func (l *linework) row(y, from, width int) string {
+// Row draws a part of a row.
+func (l *Linework) Row(y, from, width int) string {
 	blank := lipgloss.NewStyle()
-	s := newStrip(width, " ", &blank)
-	for x := from; x < from+width && x < l.width; x++ {
-		i := y*l.width + x
+	s := NewStrip(width, " ", &blank)
+	for x := from; x < from+width && x < l.Width; x++ {
+		i := y*l.Width + x
 		switch {
 		case l.covered[i] && l.text[i] == "" && x == from: // the half of what is wide
 		case l.covered[i] && x == from+width-1 && ansi.StringWidth(l.text[i]) > 1:
 		case l.covered[i]:
-			s.set(x-from, l.text[i], l.styles[i])
+			s.Set(x-from, l.text[i], l.styles[i])
 		case l.arms[i] != [4]byte{}:
-			s.set(x-from, joints[l.arms[i]], l.styles[i])
+			s.Set(x-from, joints[l.arms[i]], l.styles[i])
 		}
 	}
 	return s.String()

@@ -1,4 +1,4 @@
-package tui
+package cells
 
 import (
 	"hash/fnv"
@@ -13,16 +13,16 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// palette is every color and weight of the screen, for one ground. Four
+// Palette is every color and weight of the screen, for one ground. Four
 // meanings have a color each; each is also a word and a texture, so that the
 // screen can be read in grey. Text keeps the terminal's own colors.
-type palette struct {
-	text, bright, dim, faint lipgloss.Style
-	current, moving          lipgloss.Style
-	broken, stale            lipgloss.Style
-	chosen                   lipgloss.Style // the row and the moment one points at
-	banner                   map[api.VerdictWord]lipgloss.Style
-	units                    []lipgloss.Style
+type Palette struct {
+	Text, Bright, Dim, Faint lipgloss.Style
+	Current, Moving          lipgloss.Style
+	Broken, Stale            lipgloss.Style
+	Chosen                   lipgloss.Style // the row and the moment one points at
+	Banner                   map[api.VerdictWord]lipgloss.Style
+	Units                    []lipgloss.Style
 }
 
 // fewColors are the hues among a terminal's own sixteen colors. What steps back is the text's own
@@ -37,43 +37,43 @@ var fewUnits = []lipgloss.Style{ansi16(5), lipgloss.NewStyle(), ansi16(13), lipg
 
 func ansi16(n int) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.ANSIColor(n)) }
 
-// ground is what the screen is drawn on.
-type ground int
+// Ground is what the screen is drawn on.
+type Ground int
 
 const (
-	anyGround ground = iota // not known: colors between those of the others read on both
-	darkGround
-	lightGround
+	AnyGround Ground = iota // not known: colors between those of the others read on both
+	DarkGround
+	LightGround
 )
 
-// groundOf is the ground that COLORFGBG tells, as some terminals and multiplexers set it: the numbers
+// GroundOf is the ground that COLORFGBG tells, as some terminals and multiplexers set it: the numbers
 // of the colors of text and ground, of which the ground's comes last. Of the sixteen, 0 to 6 and 8
 // are dark. A terminal that answers when it is asked knows better.
-func groundOf(colorfgbg string) ground {
+func GroundOf(colorfgbg string) Ground {
 	n, err := strconv.Atoi(colorfgbg[strings.LastIndexByte(colorfgbg, ';')+1:])
 	switch {
 	case err != nil || n < 0 || n > 15:
-		return anyGround
+		return AnyGround
 	case n < 7 || n == 8:
-		return darkGround
+		return DarkGround
 	}
-	return lightGround
+	return LightGround
 }
 
 // color is a hue as it reads on the ground.
-func (g ground) color(h theme.Hue) string {
+func (g Ground) color(h theme.Hue) string {
 	switch g {
-	case darkGround:
+	case DarkGround:
 		return h.OnDark
-	case lightGround:
+	case LightGround:
 		return h.OnLight
 	}
 	return h.OnAny()
 }
 
-// newPalette is the palette for a ground. Where the terminal has no more than sixteen colors, they
+// NewPalette is the palette for a ground. Where the terminal has no more than sixteen colors, they
 // are its own, which a user has chosen to read on theirs.
-func newPalette(of ground, profile colorprofile.Profile) *palette {
+func NewPalette(of Ground, profile colorprofile.Profile) *Palette {
 	few := profile == colorprofile.ANSI
 	pick := func(h theme.Hue) lipgloss.Style {
 		if few {
@@ -86,105 +86,105 @@ func newPalette(of ground, profile colorprofile.Profile) *palette {
 		switch {
 		case few || profile == colorprofile.ASCII: // without color it stands out all the same
 			return color.Bold(true).Reverse(true)
-		case of == darkGround:
+		case of == DarkGround:
 			ink = "#0b1220"
 		}
 		return lipgloss.NewStyle().Bold(true).Background(color.GetForeground()).Foreground(lipgloss.Color(ink))
 	}
-	p := &palette{
-		text:    lipgloss.NewStyle(),
-		bright:  lipgloss.NewStyle().Bold(true),
-		dim:     pick(theme.Dim),
-		faint:   pick(theme.Faint),
-		current: pick(theme.Current),
-		moving:  pick(theme.Moving),
-		broken:  pick(theme.Broken),
-		stale:   pick(theme.Stale),
-		chosen:  lipgloss.NewStyle().Reverse(true),
+	p := &Palette{
+		Text:    lipgloss.NewStyle(),
+		Bright:  lipgloss.NewStyle().Bold(true),
+		Dim:     pick(theme.Dim),
+		Faint:   pick(theme.Faint),
+		Current: pick(theme.Current),
+		Moving:  pick(theme.Moving),
+		Broken:  pick(theme.Broken),
+		Stale:   pick(theme.Stale),
+		Chosen:  lipgloss.NewStyle().Reverse(true),
 	}
-	p.banner = map[api.VerdictWord]lipgloss.Style{
-		api.VerdictCurrent: banner(p.current), api.VerdictUpdating: banner(p.moving), api.VerdictStale: banner(p.stale),
-		api.VerdictBroken: banner(p.broken), api.VerdictStopped: banner(p.dim),
+	p.Banner = map[api.VerdictWord]lipgloss.Style{
+		api.VerdictCurrent: banner(p.Current), api.VerdictUpdating: banner(p.Moving), api.VerdictStale: banner(p.Stale),
+		api.VerdictBroken: banner(p.Broken), api.VerdictStopped: banner(p.Dim),
 	}
 	for _, h := range theme.Units {
-		p.units = append(p.units, pick(h))
+		p.Units = append(p.Units, pick(h))
 	}
 	if few {
-		p.units = fewUnits
+		p.Units = fewUnits
 	}
 	return p
 }
 
-// unitStyles gives each unit a color that stays with its name from day to day,
+// UnitStyles gives each unit a color that stays with its name from day to day,
 // as far as the units of one project do not meet in the same one.
-func (p *palette) unitStyles(names []string) map[string]lipgloss.Style {
+func (p *Palette) UnitStyles(names []string) map[string]lipgloss.Style {
 	styles := map[string]lipgloss.Style{}
 	taken := map[int]bool{}
 	for _, name := range names {
 		h := fnv.New32a()
 		h.Write([]byte(name))
-		i := int(h.Sum32() % uint32(len(p.units)))
-		for range p.units {
-			if !taken[i] || len(taken) >= len(p.units) {
+		i := int(h.Sum32() % uint32(len(p.Units)))
+		for range p.Units {
+			if !taken[i] || len(taken) >= len(p.Units) {
 				break
 			}
-			i = (i + 1) % len(p.units)
+			i = (i + 1) % len(p.Units)
 		}
 		taken[i] = true
-		styles[name] = p.units[i]
+		styles[name] = p.Units[i]
 	}
 	return styles
 }
 
-// texture is how a state is drawn along a lane: a glyph that tells it apart
+// Texture is how a state is drawn along a lane: a glyph that tells it apart
 // without color, and the color of its meaning.
-func (p *palette) texture(c timeline.Cell) (string, lipgloss.Style) {
+func (p *Palette) Texture(c timeline.Cell) (string, lipgloss.Style) {
 	if c.Stale {
 		switch c.State {
 		case api.Ready:
-			return "┅", p.stale
+			return "┅", p.Stale
 		case api.Done:
-			return "┄", p.stale
+			return "┄", p.Stale
 		}
 	}
 	switch c.State {
 	case timeline.Debounce:
-		return "▁", p.dim
+		return "▁", p.Dim
 	case timeline.Queued:
-		return ":", p.moving
+		return ":", p.Moving
 	case api.Waiting:
-		return "·", p.moving
+		return "·", p.Moving
 	case api.Setup:
-		return "░", p.moving
+		return "░", p.Moving
 	case api.Starting:
-		return "▒", p.moving
+		return "▒", p.Moving
 	case api.Running:
-		return "█", p.moving
+		return "█", p.Moving
 	case api.Stopping:
-		return "╌", p.moving
+		return "╌", p.Moving
 	case api.Ready:
-		return "━", p.current
+		return "━", p.Current
 	case api.Done:
-		return "─", p.current
+		return "─", p.Current
 	case api.Failed:
-		return "╱", p.broken
+		return "╱", p.Broken
 	case api.Crashed:
-		return "╳", p.broken
+		return "╳", p.Broken
 	}
-	return " ", p.text
+	return " ", p.Text
 }
 
-// toneStyle is the color of what Omnivigil says.
-func (p *palette) toneStyle(t api.Tone) lipgloss.Style {
+// ToneStyle is the color of what Omnivigil says.
+func (p *Palette) ToneStyle(t api.Tone) lipgloss.Style {
 	switch t {
 	case api.ToneCurrent:
-		return p.current
+		return p.Current
 	case api.ToneMoving:
-		return p.moving
+		return p.Moving
 	case api.ToneStale:
-		return p.stale
+		return p.Stale
 	case api.ToneBroken:
-		return p.broken
+		return p.Broken
 	}
-	return p.dim
+	return p.Dim
 }

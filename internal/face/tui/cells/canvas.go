@@ -1,0 +1,106 @@
+// Package cells makes rows of terminal cells: text that is cut or padded to a width, strips of single styled cells,
+// lines that join where they meet, and the palette of the full screen with its textures for states. It knows no view and
+// no project. Start reading at Fit, Strip, Linework and Palette.
+package cells
+
+import (
+	"iter"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Strip is one row of single cells, each with a style, for drawings that are put
+// together cell by cell.
+type Strip struct {
+	Glyphs []string
+	styles []*lipgloss.Style
+}
+
+// NewStrip returns a row of n cells that all have a glyph and a style.
+func NewStrip(n int, glyph string, style *lipgloss.Style) *Strip {
+	s := &Strip{make([]string, n), make([]*lipgloss.Style, n)}
+	for i := range n {
+		s.Glyphs[i], s.styles[i] = glyph, style
+	}
+	return s
+}
+
+// Set changes cell i, if there is one.
+func (s *Strip) Set(i int, glyph string, style *lipgloss.Style) {
+	if i >= 0 && i < len(s.Glyphs) {
+		s.Glyphs[i], s.styles[i] = glyph, style
+	}
+}
+
+// Write puts a text at column i, if all of it fits.
+func (s *Strip) Write(i int, text string, style *lipgloss.Style) bool {
+	if i < 0 || i+ansi.StringWidth(text) > len(s.Glyphs) {
+		return false
+	}
+	for cluster, width := range clusters(text) {
+		s.Set(i, cluster, style)
+		for k := 1; k < width; k++ { // what is wide takes the next cell as well
+			s.Set(i+k, "", style)
+		}
+		i += width
+	}
+	return true
+}
+
+// clusters are what a user takes for the letters of a text, each with how many cells it takes.
+func clusters(text string) iter.Seq2[string, int] {
+	return func(yield func(string, int) bool) {
+		for text != "" {
+			cluster, width := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)
+			if text = text[len(cluster):]; width > 0 && !yield(cluster, width) {
+				return
+			}
+		}
+	}
+}
+
+// String draws the row, with one styled piece for each stretch of the same style.
+func (s *Strip) String() string {
+	var b strings.Builder
+	for i := 0; i < len(s.Glyphs); {
+		j := i + 1
+		for j < len(s.Glyphs) && s.styles[j] == s.styles[i] {
+			j++
+		}
+		b.WriteString(s.styles[i].Render(strings.Join(s.Glyphs[i:j], "")))
+		i = j
+	}
+	return b.String()
+}
+
+// Fit cuts or pads text to exactly width cells. Text that was cut ends in an
+// ellipsis.
+func Fit(text string, width int) string {
+	if width <= 0 {
+		return ""
+	}
+	w := ansi.StringWidth(text)
+	if w > width { // where something wide is cut, a cell is left
+		text = ansi.Truncate(text, width, "…")
+		w = ansi.StringWidth(text)
+	}
+	return text + strings.Repeat(" ", max(width-w, 0))
+}
+
+// Ends puts left and right at the two ends of a row; left is cut where both do
+// not fit.
+func Ends(left, right string, width int) string {
+	room := width - ansi.StringWidth(right)
+	if right != "" {
+		room--
+	}
+	if room < width/3 {
+		return Fit(left, width)
+	}
+	if right == "" {
+		return Fit(left, width)
+	}
+	return Fit(left, room) + " " + right
+}
