@@ -57,7 +57,7 @@ func (f *answerField) submit(m *model) {
 }
 
 // asks reports whether the selected unit waits for input.
-func asks(m *model) bool { return m.snap.Asks[m.overview.lanes.unit].Kind != "" }
+func asks(m *model) bool { return m.snap.Asks[m.selected].Kind != "" }
 
 // terminalKeys are for the selected unit's terminal.
 var terminalKeys = []binding{

@@ -102,7 +102,7 @@ func (v *charts) graphs(m *model) []timeline.Graph {
 		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.overview.lanes.filter)
 	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
-		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.overview.lanes.unit })
+		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.selected })
 	}
 	if v.largest {
 		timeline.Largest(all)
@@ -119,7 +119,7 @@ func (v *charts) draw(m *model, width, height int) []string {
 	if len(all) == 0 {
 		text := "  no data in this range"
 		if v.alone {
-			text = "  " + m.overview.lanes.unit + " has had none in this span; enter shows all units"
+			text = "  " + m.selected + " has had none in this span; enter shows all units"
 		}
 		rows = pad(append(rows, cells.Fit(m.palette.Dim.Render(text), width)), height-1, width)
 		return append(rows, timeRule(m, c, a, "", width))
@@ -179,7 +179,7 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 		name, style = "project", m.palette.Text
 	}
 	mark := "  "
-	if name == m.overview.lanes.unit {
+	if name == m.selected {
 		mark, style = m.palette.Bright.Render("▸ "), style.Bold(true)
 	}
 	left := []string{

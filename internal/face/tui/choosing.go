@@ -118,13 +118,13 @@ func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 	}
 	keep := max(room-1, 1)
 	if l.unfolded {
-		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
+		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
 		first := windowed(max(at, 0), len(units), keep)
 		return units[first : first+keep], len(units) - keep
 	}
 	shown := slices.Clone(units[:keep])
 	for _, u := range units[keep:] {
-		if u.Name == l.unit {
+		if u.Name == m.selected {
 			shown[keep-1] = u
 		}
 	}

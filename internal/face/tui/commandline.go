@@ -228,7 +228,7 @@ func (m *model) actOn(b *binding, units []string) error {
 		return m.act(b)
 	}
 	for _, name := range units {
-		m.overview.lanes.unit = name
+		m.selected = name
 		if err := m.act(b); err != nil {
 			return err
 		}
@@ -358,7 +358,7 @@ func (m *model) chooseUnit(args []string) error {
 	if len(args) != 1 || m.snap.Unit(args[0]) == nil {
 		return fmt.Errorf("there is no unit %q", strings.Join(args, " "))
 	}
-	m.overview.lanes.unit = args[0]
+	m.selected = args[0]
 	return nil
 }
 

@@ -128,7 +128,7 @@ func (m *model) clickStream(at tea.Mouse) {
 func (m *model) clickLane(at tea.Mouse) {
 	shown, _ := m.overview.lanes.visible(m, m.laneRoom())
 	if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
-		m.overview.lanes.unit = shown[i].Name
+		m.selected = shown[i].Name
 	}
 	m.clickTime(at.X)
 }

@@ -38,8 +38,8 @@ func (f *find) update(m *model, msg tea.Msg) {
 	lanes := &m.overview.lanes
 	lanes.filter = f.input.Value()
 	shown, _ := lanes.visible(m, m.laneRoom())
-	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == lanes.unit }) {
-		lanes.unit = shown[0].Name
+	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.selected }) {
+		m.selected = shown[0].Name
 	}
 }
 

@@ -102,7 +102,7 @@ func (f *findings) ask(m *model) {
 	if !ok || c.File == "" || f.source.file == c.File && f.source.of == v {
 		return
 	}
-	m.overview.lanes.unit = c.Unit
+	m.selected = c.Unit
 	f.source = sourceMsg{file: c.File, of: v, lines: f.source.lines}
 	m.later(func(context.Context) tea.Msg { return readSource(c.File, v) })
 }

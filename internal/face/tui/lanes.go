@@ -18,7 +18,6 @@ import (
 // lanes is the upper part of the main view: each unit's life along one axis of
 // time that ends at now, under a row of ticks for the saves.
 type lanes struct {
-	unit   string // the chosen one
 	span   int    // index into timeline.Spans; -1 until the user has zoomed
 	share  int    // index into shares
 	filter string // only units that match are shown
@@ -157,7 +156,7 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	use := m.snap.Uses[u.Name]
 	looks := laneLooks{
 		u,
-		u.Name == l.unit,
+		u.Name == m.selected,
 		endpoint(use),
 		memory(use),
 		took(u, m.now),
@@ -401,17 +400,17 @@ func (l *lanes) move(m *model, by int) {
 	if len(units) == 0 {
 		return
 	}
-	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
-	l.unit = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
+	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
+	m.selected = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
 }
 
 // nextBroken chooses the next unit that is broken.
 func (l *lanes) nextBroken(m *model) {
 	units := m.snap.Units
-	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == l.unit })
+	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
 	for n := range units {
 		if u := units[(at+1+n)%len(units)]; u.State.Broken() {
-			l.unit, l.filter = u.Name, ""
+			m.selected, l.filter = u.Name, ""
 			return
 		}
 	}

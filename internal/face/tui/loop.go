@@ -30,7 +30,7 @@ func (m *model) looping() *api.Unit {
 
 func (m *model) showLoop() {
 	if u := m.chosen(); u == nil || u.Loop == nil {
-		m.overview.lanes.unit = m.looping().Name
+		m.selected = m.looping().Name
 	}
 	m.open(&loopPanel{})
 }
@@ -62,7 +62,7 @@ func decide(a api.Action) func(*model) {
 
 // writeCure writes the cure into the settings; should that not go, the panel says why.
 func (m *model) writeCure() {
-	unit := m.overview.lanes.unit
+	unit := m.selected
 	m.later(func(ctx context.Context) tea.Msg {
 		_, err := m.project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
 		return curedMsg{err}
@@ -85,7 +85,7 @@ func (l *loopPanel) rows(m *model) []string {
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
 	u := m.chosen()
 	if u == nil || u.Loop == nil {
-		add("%s reacts to all its files", m.overview.lanes.unit)
+		add("%s reacts to all its files", m.selected)
 	} else {
 		if u.Loop.Alone() {
 			add("%s has run three times in a row for files that its own runs wrote:", u.Name)

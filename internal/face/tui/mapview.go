@@ -63,7 +63,7 @@ func (v *mapView) click(m *model, x, y int) {
 	row := (y - d.top + d.y) / max(d.pitch, 1)
 	for _, b := range d.Boxes {
 		if left := d.left[b.Layer] - d.x; b.Row == row && x >= left && x < left+d.width[b.Layer] {
-			m.overview.lanes.unit = b.Units[0].Name
+			m.selected = b.Units[0].Name
 		}
 	}
 }
@@ -71,7 +71,7 @@ func (v *mapView) click(m *model, x, y int) {
 // walk chooses another unit: next to the selected one along a line, or above or below it.
 func (v *mapView) walk(m *model, right, down int) {
 	d := &v.drawn
-	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.overview.lanes.unit) })
+	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.selected) })
 	if at < 0 {
 		return
 	}
@@ -94,7 +94,7 @@ func (v *mapView) walk(m *model, right, down int) {
 	}
 	near := func(i int) int { return max(d.Boxes[i].Row-d.Boxes[at].Row, d.Boxes[at].Row-d.Boxes[i].Row) }
 	next := slices.MinFunc(among, func(a, b int) int { return near(a) - near(b) })
-	m.overview.lanes.unit = d.Boxes[next].Units[0].Name
+	m.selected = d.Boxes[next].Units[0].Name
 }
 
 // ifRestarted lights up what would act if the selected unit were restarted.
@@ -138,7 +138,7 @@ func (v *mapView) number(unit string) int {
 func (v *mapView) draw(m *model, width, height int) []string {
 	title := "map: a thin line to what needs it, a thick one to what follows it"
 	if v.around {
-		title = "map: what " + m.overview.lanes.unit + " is linked with"
+		title = "map: what " + m.selected + " is linked with"
 	}
 	if v.group != "" {
 		title = "map: the group " + v.group
@@ -147,10 +147,10 @@ func (v *mapView) draw(m *model, width, height int) []string {
 	foot := v.foot(m, width, max(height/3, 2))
 	room := max(height-len(rows)-len(foot), 1)
 	o := timeline.MapOptions{Rows: room, Keep: func(u *api.Unit) bool {
-		return u.Name == m.overview.lanes.unit || u.State.Broken() || u.Moving || v.stands(m, u.Name)
+		return u.Name == m.selected || u.State.Broken() || u.Moving || v.stands(m, u.Name)
 	}}
 	if v.around {
-		o.Only = timeline.Around(m.snap, m.overview.lanes.unit)
+		o.Only = timeline.Around(m.snap, m.selected)
 	}
 	if v.unfold {
 		o.Rows = 0
@@ -275,7 +275,7 @@ func (v *mapView) marked(m *model, k timeline.Link) bool {
 	if v.lit() {
 		return v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name)
 	}
-	return from.Has(m.overview.lanes.unit) || to.Has(m.overview.lanes.unit)
+	return from.Has(m.selected) || to.Has(m.selected)
 }
 
 // drawLink draws a line from box to box. What would not act steps back.
@@ -331,7 +331,7 @@ func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
 		nameStyle, stateStyle, frame = m.palette.Dim, m.palette.Dim, m.palette.Faint
 	}
 	weight := byte(cells.Thin)
-	if b.Has(m.overview.lanes.unit) {
+	if b.Has(m.selected) {
 		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.palette.Bright, cells.Thick
 	}
 	if d.pitch > 1 {
@@ -363,7 +363,7 @@ func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
 func (v *mapView) follow(m *model, width, height int, l *cells.Linework) {
 	d := &v.drawn
 	for _, b := range d.Boxes {
-		if !b.Has(m.overview.lanes.unit) {
+		if !b.Has(m.selected) {
 			continue
 		}
 		x, y := d.left[b.Layer], b.Row*d.pitch

@@ -121,7 +121,7 @@ func (o *overview) split(m *model) {
 	case len(o.streams) == 1:
 		second := newStream()
 		if f := (query.Filter{{Field: query.Units,
-			Units: []string{o.lanes.unit}}}); f.String() != o.streams[0].filter.String() {
+			Units: []string{m.selected}}}); f.String() != o.streams[0].filter.String() {
 			second.filter = f
 		}
 		o.streams, o.focus, o.layout = append(o.streams, second), 1, asFits

@@ -85,7 +85,7 @@ func (v *ripples) moveBar(m *model, by int) {
 		return
 	}
 	v.bar = max(0, min(v.bar+by, len(r.Runs)-1))
-	m.overview.lanes.unit = r.Runs[v.bar].Unit
+	m.selected = r.Runs[v.bar].Unit
 }
 
 // run is the chosen run, nil where the ripple has none.
@@ -500,7 +500,7 @@ func (v *ripples) goToRun(m *model) {
 	}
 	at := r.Since
 	if ref := v.run(m); ref != nil && len(ref.Spans) > 0 {
-		at, m.overview.lanes.unit = ref.Spans[len(ref.Spans)-1].From, ref.Unit
+		at, m.selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
 	}
 	m.lanesOnly()
 	m.goTo(at)

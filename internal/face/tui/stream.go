@@ -166,7 +166,7 @@ func (s *stream) use(m *model, f query.Filter) {
 
 // only shows the selected unit's lines alone, or everybody's again.
 func (s *stream) only(m *model) {
-	unit := m.overview.lanes.unit
+	unit := m.selected
 	rest := s.filter.Without(query.Units)
 	for _, t := range s.filter {
 		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {

@@ -118,7 +118,7 @@ func (t *tests) ask(m *model) {
 	}
 	t.asked, t.of = keyOf(c), v
 	key := t.asked
-	m.overview.lanes.unit = c.Unit
+	m.selected = c.Unit
 	m.later(func(ctx context.Context) tea.Msg {
 		whole, err := m.project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
 		if err != nil {

@@ -90,7 +90,7 @@ func (m *model) goToTrouble(msg troubleMsg) {
 		at = (at + msg.by + len(msg.all)) % len(msg.all)
 	}
 	t := msg.all[at]
-	m.trouble, m.overview.lanes.unit = &t, t.unit
+	m.trouble, m.selected = &t, t.unit
 	m.said = fmt.Sprintf("%d of %d  %s%s", at+1, len(msg.all), t.From(m.snap.Project.Root).Text(), firstOf(t.text))
 	if msg.by == 0 {
 		m.openPlace(t.Location)

@@ -133,11 +133,12 @@ type outside struct {
 	habitsNow func() (Habits, []string, bool)
 }
 
-// scene is what is shown: the project, and of what time.
+// scene is what is shown: the project, of what time, and which unit is selected.
 type scene struct {
-	snap *api.Snapshot
-	now  time.Time
-	at   time.Time // the time cursor; zero: at now
+	snap     *api.Snapshot
+	now      time.Time
+	at       time.Time // the time cursor; zero: at now
+	selected string    // the unit that lowercase letters act on
 }
 
 // appearance is how the terminal is, and what that makes of colors.
@@ -213,7 +214,7 @@ func (m *model) meetUnits() {
 		m.applyStyles()
 	}
 	if m.chosen() == nil && len(names) > 0 {
-		m.overview.lanes.unit = names[0]
+		m.selected = names[0]
 	}
 }
 
@@ -504,10 +505,10 @@ func (m *model) notices() []string {
 }
 
 // chosen is the unit that small letters act on.
-func (m *model) chosen() *api.Unit { return m.snap.Unit(m.overview.lanes.unit) }
+func (m *model) chosen() *api.Unit { return m.snap.Unit(m.selected) }
 
 // request asks for something, of the selected unit.
-func (m *model) request(a api.Action) { m.ask(a, m.overview.lanes.unit) }
+func (m *model) request(a api.Action) { m.ask(a, m.selected) }
 
 // ask asks for something, of units or of the project.
 func (m *model) ask(a api.Action, units ...string) {
@@ -517,7 +518,7 @@ func (m *model) ask(a api.Action, units ...string) {
 	})
 }
 
-func (m *model) addresses() api.Use { return m.snap.Uses[m.overview.lanes.unit] }
+func (m *model) addresses() api.Use { return m.snap.Uses[m.selected] }
 
 func (m *model) browse() {
 	address := m.addresses().Addresses[0]

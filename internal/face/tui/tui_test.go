@@ -336,7 +336,7 @@ func TestLoop(t *testing.T) {
 	s.goRound("u0")
 	s.see()
 	assert.Contains(t, m.plainScreen(), "loop stopped  u0 writes data/u0.db itself")
-	m.overview.lanes.unit = "u2"
+	m.selected = "u2"
 	m.keyed("l")
 	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
 	m.keyed("w")
@@ -345,7 +345,7 @@ func TestLoop(t *testing.T) {
 	s.see()
 	assert.NotContains(t, m.plainScreen(), "loop stopped")
 	assert.True(t, m.snap.Unit("u0").Loop.Noted)
-	m.overview.lanes.unit = "u0"
+	m.selected = "u0"
 	m.keyed("l") // it can be thought over
 	m.keyed("u")
 	s.see()
@@ -471,18 +471,18 @@ func TestManyUnits(t *testing.T) {
 		body := size[1] - m.laneTop
 		assert.GreaterOrEqual(t, m.height-m.streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
-		m.overview.lanes.unit = "u1" // which has crashed, and so is first
+		m.selected = "u1" // which has crashed, and so is first
 		for range 59 {
-			seen = append(seen, m.overview.lanes.unit)
+			seen = append(seen, m.selected)
 			m.keyed("down")
-			assert.Contains(t, m.plainScreen(), "▸ "+m.overview.lanes.unit+" ")
+			assert.Contains(t, m.plainScreen(), "▸ "+m.selected+" ")
 		}
 		assert.Equal(t, []string{"u1", "u3", "u0", "u2", "u4"}, seen[:5])
-		assert.Equal(t, "u59", m.overview.lanes.unit)
+		assert.Equal(t, "u59", m.selected)
 		m.keyed("!")
-		assert.Equal(t, "u1", m.overview.lanes.unit)
+		assert.Equal(t, "u1", m.selected)
 		m.keyed("!")
-		assert.Equal(t, "u3", m.overview.lanes.unit)
+		assert.Equal(t, "u3", m.selected)
 
 		m.keyed("|")
 		m.screen()
@@ -492,7 +492,7 @@ func TestManyUnits(t *testing.T) {
 		for _, k := range []string{"5", "7"} {
 			m.keyed(k)
 		}
-		assert.Equal(t, "u57", m.overview.lanes.unit)
+		assert.Equal(t, "u57", m.selected)
 		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
 		assert.Contains(t, m.plainScreen(), `59 more; those with "57" are shown`)
 		m.keyed("esc")
@@ -595,7 +595,7 @@ func TestUnitsComeAndGo(t *testing.T) {
 	s.Send(engine.NewPlan{Plan: &edited})
 	s.Run(time.Second)
 	s.see()
-	assert.Equal(t, "fresh", m.overview.lanes.unit, "the chosen one has gone")
+	assert.Equal(t, "fresh", m.selected, "the chosen one has gone")
 	assert.NotEqual(t, m.palette.Dim, m.unitStyle("fresh"))
 	assert.NotContains(t, m.plainScreen(), "u0  ready")
 }
@@ -604,7 +604,7 @@ func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
 	m.settle(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, "u2", m.overview.lanes.unit)
+	assert.Equal(t, "u2", m.selected)
 	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
 	assert.False(t, m.atNow())
 	m.keyed(".")

@@ -208,17 +208,17 @@ func TestViews(t *testing.T) {
 	at("overview")
 	assert.False(t, m.at.IsZero())
 	first := m.snap.Ripples[0]
-	assert.Equal(t, first.Runs[1].Unit, m.overview.lanes.unit)
+	assert.Equal(t, first.Runs[1].Unit, m.selected)
 	m.keyed("esc", "R", "down", "o")
 	assert.Contains(t, m.plainScreen(), "only ripple 3")
 	m.keyed("backspace", ".")
 
 	// The map walks along lines and asks what would act.
-	m.overview.lanes.unit = "u0"
+	m.selected = "u0"
 	m.keyed("M", "right")
-	assert.Equal(t, "u2", m.overview.lanes.unit)
+	assert.Equal(t, "u2", m.selected)
 	m.keyed("left")
-	assert.Equal(t, "u0", m.overview.lanes.unit)
+	assert.Equal(t, "u0", m.selected)
 	m.keyed("v")
 	assert.Contains(t, m.plainScreen(), "1 u0")
 	assert.Contains(t, m.plainScreen(), "2 u2")
@@ -288,7 +288,7 @@ func TestCommandLine(t *testing.T) {
 	do("filter unit=u3")
 	assert.Equal(t, "unit=u3", m.stream().filter.String())
 	do("select u4")
-	assert.Equal(t, "u4", m.overview.lanes.unit)
+	assert.Equal(t, "u4", m.selected)
 	do("rppls") // letters in their order are enough
 	assert.Equal(t, "ripples", m.top().name())
 	file := filepath.Join(t.TempDir(), "lanes.svg")
@@ -316,7 +316,7 @@ func TestClicks(t *testing.T) {
 	click(len([]rune(ansi.Strip(m.screen()[m.laneTop-1])[:tick])), m.laneTop-1)
 	assert.Equal(t, m.snap.Saves[0].At, m.at, "a tick")
 	click(3, m.laneTop+2)
-	assert.Equal(t, "u2", m.overview.lanes.unit, "a lane")
+	assert.Equal(t, "u2", m.selected, "a lane")
 	c := m.columns()
 	click(c.left()+c.lane-10, m.laneTop)
 	assert.True(t, m.at.After(m.snap.Saves[0].At), "a moment")
@@ -332,7 +332,7 @@ func TestClicks(t *testing.T) {
 	m.screen()
 	d := &m.top().(*mapView).drawn
 	click(d.left[1]+2, d.top+d.rowAt(d.Boxes[2].Row))
-	assert.Equal(t, "u2", m.overview.lanes.unit, "a box")
+	assert.Equal(t, "u2", m.selected, "a box")
 }
 
 // TestEveryKey presses every key that there is in every view and field, at three sizes: the screen stays

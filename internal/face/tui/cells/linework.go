@@ -17,10 +17,11 @@ type Linework struct {
 	styles        []*lipgloss.Style
 }
 
+// Sides of a cell.
 const (
-	armUp = iota
+	ArmUp = iota
 	ArmRight
-	armDown
+	ArmDown
 	ArmLeft
 )
 
@@ -57,8 +58,8 @@ func (l *Linework) Across(y, x1, x2 int, weight byte, style *lipgloss.Style) {
 // Along draws from the middle of one cell to that of another in the same column.
 func (l *Linework) Along(x, y1, y2 int, weight byte, style *lipgloss.Style) {
 	for y := min(y1, y2); y < max(y1, y2); y++ {
-		l.Arm(x, y, armDown, weight, style)
-		l.Arm(x, y+1, armUp, weight, style)
+		l.Arm(x, y, ArmDown, weight, style)
+		l.Arm(x, y+1, ArmUp, weight, style)
 	}
 }
 
