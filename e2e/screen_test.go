@@ -88,13 +88,10 @@ func (s *screen) shows(pattern string) string {
 	s.t.Helper()
 	re := regexp.MustCompile(pattern)
 	var text string
-	for limit := time.Now().Add(patience); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
-		if text = s.text(); re.MatchString(text) {
-			return text
-		}
+	if !holds(patience, func() bool { text = s.text(); return re.MatchString(text) }) {
+		s.t.Fatalf("the screen never showed %q:\n%s", pattern, text)
 	}
-	s.t.Fatalf("the screen never showed %q:\n%s", pattern, text)
-	return ""
+	return text
 }
 
 func (s *screen) press(keys ...string) {
@@ -140,13 +137,20 @@ func answers(t *testing.T, url, pattern string) {
 // no time for it.
 const patience = 3 * time.Minute
 
-// holds waits for a condition, which it asks for every 20 ms, and reports whether it came
-// to hold within the limit.
+// Pauses between two looks: looking costs a process or more, and what is not there soon takes longer.
+const (
+	firstPause   = 15 * time.Millisecond
+	longestPause = 60 * time.Millisecond
+)
+
+// holds waits for a condition, for which it looks again and again, and reports whether it came to hold within the limit.
 func holds(limit time.Duration, condition func() bool) bool {
-	for began := time.Now(); !condition(); time.Sleep(20 * time.Millisecond) {
+	pause := firstPause
+	for began := time.Now(); !condition(); time.Sleep(pause) {
 		if time.Since(began) > limit {
 			return false
 		}
+		pause = min(pause*5/4, longestPause)
 	}
 	return true
 }

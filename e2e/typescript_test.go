@@ -108,8 +108,8 @@ func (c *compiled) isCurrent() bool {
 // source says then. A server that does not answer is no old code: the compiler may have begun another pass by itself.
 func (c *compiled) runs(text string) {
 	c.t.Helper()
-	for until := time.Now().Add(time.Minute); ; {
-		if !assert.Eventually(c.t, c.isCurrent, time.Minute, 10*time.Millisecond) {
+	for until := time.Now().Add(patience); ; {
+		if !assert.Eventually(c.t, c.isCurrent, patience, longestPause) {
 			require.FailNow(c.t, "never current", c.on.text())
 		}
 		answer := get(c.url)

@@ -15,7 +15,7 @@ import (
 // TestShownIsTrue plays random projects and requires after each step that what is shown,
 // of which only what has changed was made again, is what the units are.
 func TestShownIsTrue(t *testing.T) {
-	for seed := range uint64(100) {
+	for seed := range uint64(40) {
 		var failed bool
 		random.Play(seed, false, func(w *simulate.World) {
 			check := w.After

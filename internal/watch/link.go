@@ -111,18 +111,23 @@ func (t *tree) tie(f *folder, name string, id stamp.Identity) {
 		return
 	}
 	n := t.linked[id]
-	if n == nil {
-		n = &inode{names: map[fileName]bool{{f, name}: true}}
+	news := n == nil
+	if news {
+		n = &inode{names: map[fileName]bool{}}
 		t.linked[id] = n
+	}
+	n.names[fileName{f, name}] = true
+	if !n.watched { // also where another file had this identity before, and its watch has ended with it
 		if watch, ok := t.subscription(f.join(name)); ok && len(t.subscriptions[watch].folders) == 0 {
-			n.watch, n.watched = watch, true
+			n.watch, n.watched, news = watch, true, true
 			t.subscriptions[watch].file = n
 		}
+	}
+	if news {
 		// Not at once: looking at other names in the middle of a look could take away
 		// the folder that it is about.
 		t.tied = append(t.tied, id)
 	}
-	n.names[fileName{f, name}] = true
 }
 
 // lookAtTied looks for the other names of files that have several, and at what they
@@ -170,7 +175,8 @@ func (t *tree) untie(f *folder, name string) {
 	}
 }
 
-// changed looks at the file by each of its names.
+// changed looks at the file by each of its names. Where its watch has ended, the file is gone; at its names there may
+// be another one by now, even one with its identity, since systems use these again at once.
 func (n *inode) changed(t *tree, what kernel.Signs) {
 	if what&kernel.Unwatched != 0 {
 		delete(t.subscriptions, n.watch)
