@@ -101,7 +101,8 @@ func (e *Engine) retry(u *unit) {
 	if u.state != Crashed || !u.retries() || u.pending != nil || e.quitting {
 		return
 	}
-	reason := Reason{Kind: ReasonRetry, Unit: u.spec.Name, End: &End{State: Crashed, Exit: &u.run.Exit}}
+	exit := u.run.Exit // a copy: the ripple is kept for longer than the run
+	reason := Reason{Kind: ReasonRetry, Unit: u.spec.Name, End: &End{State: Crashed, Exit: &exit}}
 	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Reason: reason})
 	e.intend(u, r, Reason{Kind: ReasonCrashedOften, Count: u.deaths})
 }

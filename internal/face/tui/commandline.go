@@ -169,7 +169,8 @@ func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
 		mark, name = m.palette.Bright.Render("▸ "), m.palette.Bright.Render(strings.TrimSpace(o.name+" "+o.args))
 	}
 	return cells.Fit(
-		mark+cells.Fit(name, min(34, width/2))+" "+m.palette.Moving.Render(cells.Fit(o.keys, 10))+m.palette.Dim.Render(o.help),
+		mark+cells.Fit(name, min(34, width/2))+" "+m.palette.Moving.Render(cells.Fit(o.keys,
+			10))+m.palette.Dim.Render(o.help),
 		width,
 	)
 }

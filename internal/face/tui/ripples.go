@@ -312,7 +312,8 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string
 	if r.MoreRuns > 0 && len(rows)-1 < room {
 		rows = append(
 			rows,
-			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))), width),
+			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))),
+				width),
 		)
 	}
 	rows = pad(rows, room+1, width)
@@ -417,10 +418,12 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.snap.Ripples, r)
 	switch {
 	case !r.Resting():
-		return []string{cells.Fit(m.palette.Dim.Render("  still running: it can be compared when it is at rest"), width)}
+		return []string{cells.Fit(m.palette.Dim.Render("  still running: it can be compared when it is at rest"),
+			width)}
 	case e == nil:
 		return []string{
-			cells.Fit(m.palette.Dim.Render("  there is no earlier ripple of the same files that is still known"), width),
+			cells.Fit(m.palette.Dim.Render("  there is no earlier ripple of the same files that is still known"),
+				width),
 		}
 	}
 	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)

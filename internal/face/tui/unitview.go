@@ -221,7 +221,8 @@ func (v *unitView) rules(m *model) []string {
 		}
 		rows = append(
 			rows,
-			fmt.Sprintf("  %s %s  %s", cells.Fit(r.Pattern, 30), style.Render(cells.Fit(count, 10)), m.palette.Dim.Render(r.Does)),
+			fmt.Sprintf("  %s %s  %s", cells.Fit(r.Pattern, 30), style.Render(cells.Fit(count, 10)),
+				m.palette.Dim.Render(r.Does)),
 		)
 		if len(r.Some) > 0 {
 			text := strings.Join(r.Some, " ")

@@ -382,7 +382,8 @@ func TestFewColors(t *testing.T) {
 		assert.False(t, seen[s], "%q", s)
 		seen[s] = true
 	}
-	for text, want := range map[string]cells.Ground{"15;0": cells.DarkGround, "0;15": cells.LightGround, "12;8": cells.DarkGround,
+	for text, want := range map[string]cells.Ground{"15;0": cells.DarkGround, "0;15": cells.LightGround,
+		"12;8":         cells.DarkGround,
 		"0;default;15": cells.LightGround, "": cells.AnyGround, "0;x": cells.AnyGround} {
 		assert.Equal(t, want, cells.GroundOf(text), text)
 	}

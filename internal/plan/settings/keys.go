@@ -65,7 +65,9 @@ func init() {
 		"setup": {
 			says:  "Heavy steps before its first run, skipped while their inputs stay the same.",
 			shape: stepsShape("run", "inputs", "outputs"),
-			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Setup = r.steps(e, "run", "inputs", "outputs") },
+			read: func(r *reader, u *plan.Unit, e *document.Entry) {
+				u.Setup = r.steps(e, "run", "inputs", "outputs")
+			},
 		},
 		"prelude": {says: "Quick steps before every run.", shape: stepsShape("run"),
 			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Prelude = r.steps(e, "run") }},
@@ -122,13 +124,15 @@ func init() {
 			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Outputs = r.patterns(e) },
 			misfit: "leave what it writes out with \"ignore\""},
 		"reuse": {says: "true: its last good result holds while all that it depends on is the same.", shape: flagShape,
-			kinds: []plan.Kind{plan.Task}, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
+			kinds:  []plan.Kind{plan.Task},
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
 		"alone": {says: "true: no other task or suite runs at the same time.", shape: flagShape,
 			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.flag(e) },
 			misfit: "services run at the same time as everything else"},
 		"may_serve": {says: "true: it is a service once it listens or has lived for 10 s.", shape: flagShape,
-			kinds: []plan.Kind{plan.Task}, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.MayServe = r.flag(e) },
+			kinds:  []plan.Kind{plan.Task},
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.MayServe = r.flag(e) },
 			misfit: "only a task is not known to be a service beforehand"},
 		"results": {says: "How the results of its tests are read.", shape: textShape,
 			kinds: ends, read: readResults,
