@@ -53,7 +53,7 @@ func (f *answerField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
 func (f *answerField) submit(m *model) {
 	in := api.Input{Unit: f.unit, Text: f.input.Value(), Keys: []string{"enter"}, Face: os.Getpid()}
 	m.close()
-	m.later(func(ctx context.Context) tea.Msg { return askedMsg{m.project.Input(ctx, in)} })
+	m.later(func(ctx context.Context) then { return m.report(m.project.Input(ctx, in)) })
 }
 
 // asks reports whether the selected unit waits for input.

@@ -10,7 +10,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/face/timeline"
 )
 
 func BenchmarkScreen(b *testing.B) {
@@ -88,7 +87,7 @@ func BenchmarkFrame(b *testing.B) {
 				m.now = snap.At
 				m.handle(tea.WindowSizeMsg{Width: 158, Height: 46})
 				m.press(key(view))
-				m.handle(samplesMsg{add: func(s *timeline.Series) { s.Add(p.samples) }})
+				m.sampling.series.Add(p.samples)
 				for b.Loop() {
 					m.now = m.now.Add(400 * time.Millisecond)
 					m.screen()

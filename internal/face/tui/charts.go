@@ -27,14 +27,6 @@ type sampling struct {
 // samplePause is how often newer samples are asked for.
 const samplePause = 2 * time.Second
 
-// samplesMsg is an answer.
-type samplesMsg struct {
-	next int64
-	add  func(*timeline.Series)
-	more bool
-	err  error
-}
-
 // askSamples asks for samples that have come since.
 func (m *model) askSamples() {
 	s := &m.sampling
@@ -43,23 +35,21 @@ func (m *model) askSamples() {
 	}
 	s.asking = true
 	from := s.next
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		page, err := m.project.Samples(ctx, from)
-		return samplesMsg{page.Next, func(s *timeline.Series) { s.Add(page.Samples) }, len(page.Samples) > 0, err}
+		return func() {
+			s.asking = false
+			if err != nil || len(page.Samples) == 0 { // else there may be more, which are wanted at once
+				s.askedAt = m.now
+			}
+			if err != nil {
+				m.asked(err)
+				return
+			}
+			s.series.Add(page.Samples)
+			s.next = page.Next
+		}
 	})
-}
-
-func (m *model) takeSamples(msg samplesMsg) {
-	m.sampling.asking = false
-	if msg.err != nil {
-		m.asked(msg.err)
-		m.sampling.askedAt = m.now
-		return
-	}
-	if msg.add(&m.sampling.series); !msg.more { // else there are more, which are wanted at once
-		m.sampling.askedAt = m.now
-	}
-	m.sampling.next = msg.next
 }
 
 // charts is the view of what units take over time, on the axis of the lanes.

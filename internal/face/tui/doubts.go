@@ -14,17 +14,13 @@ import (
 
 // doubtsPanel lists why the verdict may be wrong although it is current, what ends each doubt, and the keys
 // that do.
-type doubtsPanel struct{ problem string }
+type doubtsPanel struct{}
 
 func (*doubtsPanel) name() string { return "doubts" }
 
 func (*doubtsPanel) grabs(*model) bool { return true }
 
-func (d *doubtsPanel) update(_ *model, msg tea.Msg) {
-	if asked, ok := msg.(askedMsg); ok && asked.err != nil {
-		d.problem = asked.err.Error()
-	}
-}
+func (*doubtsPanel) update(*model, tea.Msg) {}
 
 func (m *model) showDoubts() { m.open(&doubtsPanel{}) }
 
@@ -67,9 +63,6 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 		if b.group == onDoubt {
 			add("%s  %s", m.palette.Text.Render(fmt.Sprintf("%9s", b.shown())), m.palette.Dim.Render(b.name))
 		}
-	}
-	for _, line := range strings.Split(d.problem, "\n") {
-		add("%s", m.palette.Broken.Render(line))
 	}
 	return rows
 }

@@ -76,28 +76,14 @@ func (m *model) writeDrawing(file string) error {
 	if !filepath.IsAbs(file) {
 		file = filepath.Join(m.snap.Project.Root, file)
 	}
-	m.later(func(context.Context) tea.Msg {
+	m.later(func(context.Context) then {
 		p, err := page()
 		if err == nil {
 			err = p.File(file)
 		}
-		return drawnMsg{file, err}
+		return func() { m.saved(err, "drawn to "+file) }
 	})
 	return nil
-}
-
-// drawnMsg says that a drawing was written.
-type drawnMsg struct {
-	file string
-	err  error
-}
-
-func (m *model) drawnFile(msg drawnMsg) {
-	if msg.err != nil {
-		m.notice = fmt.Sprintf("it was not written: %v", msg.err)
-		return
-	}
-	m.said = "drawn to " + msg.file
 }
 
 // drawing returns what draws the view that is shown.

@@ -23,7 +23,7 @@ func (m *model) openEditor(p location.Location) {
 	case terminal:
 		m.cmds = append(m.cmds, tea.ExecProcess(cmd, func(err error) tea.Msg { return backMsg{edited(cmd, err)} }))
 	default:
-		m.later(func(context.Context) tea.Msg { return askedMsg{edited(cmd, cmd.Run())} })
+		m.later(func(context.Context) then { return m.report(edited(cmd, cmd.Run())) })
 	}
 }
 

@@ -19,7 +19,7 @@ import (
 type findings struct {
 	list   pages[api.Finding]
 	only   int // index into findingKinds
-	source sourceMsg
+	source source
 	room   int
 }
 
@@ -63,8 +63,8 @@ func onFindings(do func(*model, *findings)) func(*model) {
 	}
 }
 
-// sourceMsg is a file, line by line.
-type sourceMsg struct {
+// source is a file, line by line.
+type source struct {
 	file  string
 	of    int // version of the results then: it may have been saved since
 	lines []string
@@ -73,18 +73,8 @@ type sourceMsg struct {
 
 func (f *findings) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case rowsMsg[api.Finding]:
-		if msg.to == &f.list {
-			f.list.take(m, msg)
-		}
-	case sourceMsg:
-		f.source = msg
 	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			f.list.move(-3)
-		} else {
-			f.list.move(3)
-		}
+		f.list.move(wheel(msg))
 	case tea.MouseClickMsg:
 		from, _ := f.list.window(f.room)
 		if row := msg.Y - m.bodyTop - 1; row >= 0 && row < f.room {
@@ -103,27 +93,30 @@ func (f *findings) ask(m *model) {
 		return
 	}
 	m.selected = c.Unit
-	f.source = sourceMsg{file: c.File, of: v, lines: f.source.lines}
-	m.later(func(context.Context) tea.Msg { return readSource(c.File, v) })
+	f.source = source{file: c.File, of: v, lines: f.source.lines}
+	m.later(func(context.Context) then {
+		read := readSource(c.File, v)
+		return func() { f.source = read }
+	})
 }
 
 // maxSource is how large a file may be whose lines are shown.
 const maxSource = 4 << 20
 
-func readSource(file string, version int) sourceMsg {
-	msg := sourceMsg{file: file, of: version}
+func readSource(file string, version int) source {
+	read := source{file: file, of: version}
 	info, err := os.Stat(file)
 	switch {
 	case err != nil:
-		msg.err = err
+		read.err = err
 	case !info.Mode().IsRegular() || info.Size() > maxSource:
-		msg.err = fmt.Errorf("%s is no file of source", file)
+		read.err = fmt.Errorf("%s is not a source file", file)
 	default:
 		var data []byte
-		data, msg.err = os.ReadFile(file)
-		msg.lines = strings.Split(string(data), "\n")
+		data, read.err = os.ReadFile(file)
+		read.lines = strings.Split(string(data), "\n")
 	}
-	return msg
+	return read
 }
 
 func (f *findings) draw(m *model, width, height int) []string {

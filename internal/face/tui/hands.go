@@ -29,15 +29,14 @@ type hands struct {
 
 	ctx     context.Context
 	stop    func()
-	screens chan screenMsg
+	screens chan shown
 	inputs  chan api.Input
 
 	left, top, first int // where its first cell is on the screen, and which row that is
 }
 
-// screenMsg is what a terminal shows now; or, with an error, that no more comes.
-type screenMsg struct {
-	of     *hands
+// shown is what a terminal shows now; or, with an error, that no more comes.
+type shown struct {
 	screen api.Screen
 	err    error
 	over   bool
@@ -72,9 +71,9 @@ func (v *hands) begin(m *model, hand, take bool) {
 	v.end()
 	v.asked, v.size = hand, v.place(m)
 	ctx, stop := context.WithCancel(m.ctx)
-	screens, inputs := make(chan screenMsg), make(chan api.Input, maxInputs)
+	screens, inputs := make(chan shown), make(chan api.Input, maxInputs)
 	v.ctx, v.stop, v.screens, v.inputs = ctx, stop, screens, inputs
-	send := func(msg screenMsg) error {
+	send := func(msg shown) error {
 		select {
 		case screens <- msg:
 			return nil
@@ -91,13 +90,13 @@ func (v *hands) begin(m *model, hand, take bool) {
 	}
 	project := m.project
 	go func() {
-		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(screenMsg{of: v, screen: s}) })
-		send(screenMsg{of: v, err: err, over: true})
+		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(shown{screen: s}) })
+		send(shown{err: err, over: true})
 	}()
 	go func() { // one after the other, as they were typed
 		defer stop()
 		for in := range inputs {
-			if err := project.Input(ctx, in); err != nil && send(screenMsg{of: v, err: err}) != nil {
+			if err := project.Input(ctx, in); err != nil && send(shown{err: err}) != nil {
 				return
 			}
 		}
@@ -111,8 +110,8 @@ func (v *hands) next(m *model) {
 	screens, over := v.screens, v.ctx.Done()
 	m.listening = append(m.listening, func() tea.Msg {
 		select {
-		case msg := <-screens:
-			return msg
+		case s := <-screens:
+			return then(func() { v.take(m, s) })
 		case <-over:
 			return nil
 		}
@@ -170,8 +169,6 @@ func (v *hands) ask(m *model) {
 
 func (v *hands) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case screenMsg:
-		v.take(m, msg)
 	case tea.KeyPressMsg:
 		v.key(m, msg)
 	case tea.PasteMsg:
@@ -183,23 +180,20 @@ func (v *hands) update(m *model, msg tea.Msg) {
 	}
 }
 
-func (v *hands) take(m *model, msg screenMsg) {
-	if msg.of != v {
-		return
-	}
+func (v *hands) take(m *model, s shown) {
 	switch {
 	// another face has hands on it, or there is nothing to see
-	case msg.over && v.asked && v.screen.Run == 0 && msg.err != nil:
+	case s.over && v.asked && v.screen.Run == 0 && s.err != nil:
 		v.begin(m, false, false)
 		return
-	case msg.over:
+	case s.over:
 		m.close()
-		m.asked(msg.err)
+		m.asked(s.err)
 		return
-	case msg.err != nil:
-		m.asked(msg.err)
+	case s.err != nil:
+		m.asked(s.err)
 	default:
-		v.merge(msg.screen)
+		v.merge(s.screen)
 	}
 	v.next(m)
 }
@@ -423,7 +417,7 @@ var handKeys = []binding{
 		name:   "return to the screen",
 		hint:   "return",
 		group:  onHand,
-		when:   shown,
+		when:   inHand,
 		do:     (*model).close,
 	},
 	{
@@ -433,7 +427,7 @@ var handKeys = []binding{
 		name:   "full screen, or next to the stream",
 		hint:   "next to the stream",
 		group:  onHand,
-		when:   shown,
+		when:   inHand,
 		do:     on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside }),
 	},
 	{
@@ -465,8 +459,8 @@ var handKeys = []binding{
 	},
 }
 
-// shown reports whether a terminal is.
-func shown(m *model) bool { return m.hands != nil }
+// inHand reports whether a terminal is shown.
+func inHand(m *model) bool { return m.hands != nil }
 
 // looks reports whether the terminal is only looked at.
 func looks(m *model) bool { return m.hands != nil && !m.hands.types() }

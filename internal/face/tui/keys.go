@@ -357,7 +357,7 @@ var panelKeys = []binding{
 	{in: "loop", keys: []string{"enter"}, name: "ignore these files for this session", group: onLoop,
 		do: decide(api.KeepIgnoring)},
 	{in: "loop", keys: []string{"w"}, name: "write the fix into omnivigil.toml", group: onLoop,
-		do: (*model).writeCure},
+		do: on(func(m *model, l *loopPanel) { l.writeCure(m) })},
 	{in: "loop", keys: []string{"u"}, name: "undo: react to these files again", group: onLoop,
 		do: decide(api.ReactAgain)},
 	{in: "loop", keys: []string{"esc", "ctrl+c"}, name: "close", hint: "close", group: onField, do: (*model).close},

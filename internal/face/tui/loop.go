@@ -39,18 +39,7 @@ func (*loopPanel) name() string { return "loop" }
 
 func (*loopPanel) grabs(*model) bool { return true }
 
-// curedMsg says that the cure was written, or why not.
-type curedMsg struct{ err error }
-
-func (l *loopPanel) update(m *model, msg tea.Msg) {
-	if cured, ok := msg.(curedMsg); ok {
-		if cured.err == nil {
-			m.close()
-			return
-		}
-		l.problem = cured.err.Error()
-	}
-}
+func (*loopPanel) update(*model, tea.Msg) {}
 
 // decide asks for something and closes the panel.
 func decide(a api.Action) func(*model) {
@@ -60,12 +49,18 @@ func decide(a api.Action) func(*model) {
 	}
 }
 
-// writeCure writes the cure into the settings; should that not go, the panel says why.
-func (m *model) writeCure() {
+// writeCure writes the cure into the settings and closes the panel; on failure, the panel says why.
+func (l *loopPanel) writeCure(m *model) {
 	unit := m.selected
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		_, err := m.project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
-		return curedMsg{err}
+		return func() {
+			if err != nil {
+				l.problem = err.Error()
+			} else if m.top() == view(l) {
+				m.close()
+			}
+		}
 	})
 }
 

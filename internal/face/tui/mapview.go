@@ -48,8 +48,6 @@ func (*mapView) grabs(*model) bool { return false }
 
 func (v *mapView) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case api.Impact:
-		v.steps, v.answer = msg.Order, msg.Text
 	case tea.MouseWheelMsg:
 		v.walk(m, 0, wheel(msg)/3)
 	case tea.MouseClickMsg:
@@ -441,11 +439,11 @@ func (f *pathField) submit(m *model) {
 // ifSaved lights up what a save of a path would set off.
 func (v *mapView) ifSaved(m *model, path string) {
 	v.asked, v.steps, v.answer = "if "+path+" were saved", nil, nil
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		answer, err := m.project.Why(ctx, path)
 		if err != nil {
-			return askedMsg{err}
+			return m.report(err)
 		}
-		return answer
+		return func() { v.steps, v.answer = answer.Order, answer.Text }
 	})
 }

@@ -42,7 +42,7 @@ func (m *model) use() {
 		return
 	}
 	n.told = m.now
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		m.project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
 		return nil
 	})

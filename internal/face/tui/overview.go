@@ -144,15 +144,6 @@ func (o *overview) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
 		m.mouse(msg)
-	case pageMsg:
-		msg.of.take(m, msg)
-		if p, ok := m.top().(*picking); ok {
-			p.settle(msg.of)
-		}
-	case searchMsg:
-		msg.of.hear(m, msg)
-	case jumpMsg:
-		msg.of.arrive(m, msg)
 	}
 }
 

@@ -4,8 +4,6 @@ import (
 	"context"
 	"slices"
 
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 )
 
@@ -35,15 +33,6 @@ type pageAsked struct {
 // pageRows is how many rows are asked for at once.
 const pageRows = 200
 
-// rowsMsg is an answer to what a list has asked for.
-type rowsMsg[Row any] struct {
-	to    *pages[Row]
-	from  int
-	rows  []Row
-	total int
-	err   error
-}
-
 // ask asks for rows where others are to be shown than are here. Version says which state of the
 // project they are of.
 func (p *pages[Row]) ask(m *model, version int) {
@@ -58,21 +47,22 @@ func (p *pages[Row]) ask(m *model, version int) {
 	p.asking, p.asked = true, want
 	q := p.query
 	q.From, q.Count = from, pageRows
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		rows, total, err := p.fetch(ctx, m.project, q)
-		return rowsMsg[Row]{p, from, rows, total, err}
+		return func() {
+			if p.asking, p.loaded = false, true; err != nil {
+				m.notice = err.Error()
+				return
+			}
+			p.take(from, rows, total)
+		}
 	})
 }
 
 // take takes rows that have come. The chosen one is looked for among them.
-func (p *pages[Row]) take(m *model, msg rowsMsg[Row]) {
-	p.asking, p.loaded = false, true
-	if msg.err != nil {
-		m.notice = msg.err.Error()
-		return
-	}
+func (p *pages[Row]) take(from int, rows []Row, total int) {
 	chosen, was := p.chosen()
-	p.from, p.rows, p.total = msg.from, msg.rows, msg.total
+	p.from, p.rows, p.total = from, rows, total
 	if was {
 		if i := slices.IndexFunc(p.rows, func(r Row) bool { return p.same(r, chosen) }); i >= 0 {
 			p.at = p.from + i

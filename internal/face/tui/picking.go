@@ -178,13 +178,6 @@ func (p *picking) line(m *model) (api.Line, bool) {
 // maxCopied is how many lines are copied at most: terminals take no more.
 const maxCopied = 5000
 
-// copyMsg is text for the clipboard.
-type copyMsg struct {
-	text  string
-	lines int
-	err   error
-}
-
 // copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
 // pointed at.
 func (p *picking) copy(m *model) {
@@ -195,7 +188,7 @@ func (p *picking) copy(m *model) {
 	filter := m.stream().filter.String()
 	from, to := min(p.at, p.from), max(p.at, p.from)
 	single := p.from < 0
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		var texts []string
 		var err error
 		if single {
@@ -209,7 +202,13 @@ func (p *picking) copy(m *model) {
 				}
 			}
 		}
-		return copyMsg{strings.Join(texts, "\n"), len(texts), err}
+		if err != nil {
+			return m.report(err)
+		}
+		return func() {
+			m.cmds = append(m.cmds, tea.SetClipboard(strings.Join(texts, "\n")))
+			m.said = format.Count(len(texts), "line") + " copied"
+		}
 	})
 	m.close()
 }
@@ -246,16 +245,6 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 		}
 	}
 	return nil, nil
-}
-
-// copied puts text into the clipboard.
-func (m *model) copied(msg copyMsg) {
-	if msg.err != nil {
-		m.notice = msg.err.Error()
-		return
-	}
-	m.cmds = append(m.cmds, tea.SetClipboard(msg.text))
-	m.said = format.Count(msg.lines, "line") + " copied"
 }
 
 // edit opens the place that the line names in the user's editor.
@@ -306,5 +295,5 @@ func (p *picking) follow(m *model) {
 		m.said = "this line has no web address"
 		return
 	}
-	m.later(func(context.Context) tea.Msg { return askedMsg{browser.Address(found[0])} })
+	m.later(func(context.Context) then { return m.report(browser.Address(found[0])) })
 }

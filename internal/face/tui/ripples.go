@@ -113,33 +113,21 @@ func (v *ripples) ask(m *model) {
 		if len(ref.Spans) > 0 { // a pass has no lines of its own, but a time
 			marked.Since = ref.Spans[0].From
 		}
-		m.later(func(ctx context.Context) tea.Msg {
+		m.later(func(ctx context.Context) then {
 			page, err := m.project.Lines(ctx, marked)
 			if err == nil && len(page.Lines) == 0 {
 				page, err = m.project.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
 			}
-			if err != nil {
-				return askedMsg{err}
+			if err != nil || len(page.Lines) == 0 {
+				return m.report(err)
 			}
-			msg := failingMsg{of: key}
-			if len(page.Lines) > 0 {
-				msg.text = strings.TrimSpace(ansi.Strip(page.Lines[0].Text))
-			}
-			return msg
+			return func() { v.failing[key] = strings.TrimSpace(ansi.Strip(page.Lines[0].Text)) }
 		})
 	}
 }
 
-// failingMsg is the line that says why a run failed.
-type failingMsg struct {
-	of   runKey
-	text string
-}
-
 func (v *ripples) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case failingMsg:
-		v.failing[msg.of] = msg.text
 	case tea.MouseWheelMsg:
 		v.move(m, wheel(msg))
 	case tea.MouseClickMsg:

@@ -82,21 +82,13 @@ func (m *model) saveResults() {
 	if !filepath.IsAbs(file) {
 		file = filepath.Join(m.snap.Project.Root, file)
 	}
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		r, err := export.ResultsOf(ctx, m.project, nil)
 		if err == nil {
 			err = export.ResultsFile(r, export.ResultsFormatOf(file), file)
 		}
-		return savedMsg{file, len(r.Cases) + len(r.Findings), "result", err}
+		return func() { m.saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
 	})
-}
-
-// savedMsg says that the stream was written.
-type savedMsg struct {
-	file  string
-	lines int
-	what  string // instead of lines
-	err   error
 }
 
 // save writes the stream: all that its filter lets through, as far as the log goes.
@@ -111,7 +103,7 @@ func (m *model) save() {
 		file = filepath.Join(m.snap.Project.Root, file)
 	}
 	filter, snap := m.stream().filter.String(), m.snap
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		n, err := export.StreamFile(
 			ctx,
 			m.project,
@@ -120,14 +112,15 @@ func (m *model) save() {
 			export.FormatOf(file),
 			file,
 		)
-		return savedMsg{file, n, "line", err}
+		return func() { m.saved(err, format.Count(n, "line")+" written to "+file) }
 	})
 }
 
-func (m *model) saved(msg savedMsg) {
-	if msg.err != nil {
-		m.notice = fmt.Sprintf("it was not written: %v", msg.err)
+// saved says how writing a file went: why it failed, or what was done.
+func (m *model) saved(err error, done string) {
+	if err != nil {
+		m.notice = fmt.Sprintf("it was not written: %v", err)
 		return
 	}
-	m.said = format.Count(msg.lines, msg.what) + " written to " + msg.file
+	m.said = done
 }

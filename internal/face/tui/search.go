@@ -22,15 +22,13 @@ type search struct {
 	stop    func() // ends that
 }
 
-// searchMsg is what a search has found; more waits for what follows.
-type searchMsg struct {
-	of     *stream
-	number int
+// result is what a search has found so far.
+type result struct {
+	number int // of the search
 	back   bool
 	again  bool // what is found comes in addition to what has been counted
 	found  api.Found
 	err    error
-	more   <-chan searchMsg
 }
 
 // status says how many lines match.
@@ -102,66 +100,69 @@ func (s *stream) begin(m *model, q api.SearchQuery) {
 		s.search.end()
 		s.search.stop, s.search.found = stop, api.Found{}
 	}
-	found := make(chan searchMsg)
+	found := make(chan result)
 	go func() {
 		defer close(found)
 		defer stop()
-		send := func(msg searchMsg) error {
-			msg.of, msg.number, msg.back, msg.again, msg.more = s, number, q.Back, !q.Count, found
+		send := func(r result) error {
+			r.number, r.back, r.again = number, q.Back, !q.Count
 			select {
-			case found <- msg:
+			case found <- r:
 				return nil
 			case <-ctx.Done():
 				return ctx.Err()
 			}
 		}
-		err := m.project.Search(ctx, q, func(f api.Found) error { return send(searchMsg{found: f}) })
+		err := m.project.Search(ctx, q, func(f api.Found) error { return send(result{found: f}) })
 		if err != nil && ctx.Err() == nil {
-			send(searchMsg{err: err})
+			send(result{err: err})
 		}
 	}()
-	m.await(found)
+	s.await(m, found)
 }
 
-// await has what a search finds next come as a message.
-func (m *model) await(found <-chan searchMsg) {
-	m.later(func(ctx context.Context) tea.Msg {
+// await takes what a search finds next, until it is done.
+func (s *stream) await(m *model, found <-chan result) {
+	m.later(func(ctx context.Context) then {
 		select {
-		case msg, more := <-found:
-			if more {
-				return msg
+		case r, more := <-found:
+			if !more {
+				return nil
+			}
+			return func() {
+				if !r.found.Done && r.err == nil {
+					s.await(m, found)
+				}
+				s.takeResult(m, r)
 			}
 		case <-ctx.Done():
+			return nil
 		}
-		return nil
 	})
 }
 
-// hear takes up what a search has found.
-func (s *stream) hear(m *model, msg searchMsg) {
-	if msg.more != nil && !msg.found.Done && msg.err == nil {
-		m.await(msg.more)
-	}
+// takeResult shows what a search has found.
+func (s *stream) takeResult(m *model, r result) {
 	switch {
-	case msg.number != s.search.number: // it was on its way when another text was typed
+	case r.number != s.search.number: // it was on its way when another text was typed
 		return
-	case msg.err != nil:
-		s.search.problem = msg.err.Error()
-	case len(msg.found.Lines) > 0:
-		s.search.hit = msg.found.Lines[0].Number
+	case r.err != nil:
+		s.search.problem = r.err.Error()
+	case len(r.found.Lines) > 0:
+		s.search.hit = r.found.Lines[0].Number
 		s.showLine(s.search.hit)
-	case msg.found.Done && msg.again && msg.found.Matches > 0: // it has been heard
-	case msg.found.Done && msg.again && msg.back:
+	case r.found.Done && r.again && r.found.Matches > 0: // it was shown before
+	case r.found.Done && r.again && r.back:
 		m.said = "there is no match before this one"
-	case msg.found.Done && msg.again:
+	case r.found.Done && r.again:
 		m.said = "there is no match after this one"
-	case msg.found.Done && s.search.hit < 0 && msg.found.Matches > 0: // all are farther down
-		s.search.found = msg.found
+	case r.found.Done && s.search.hit < 0 && r.found.Matches > 0: // all are farther down
+		s.search.found = r.found
 		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), From: s.page.End, Most: 1})
 		return
 	}
-	if !msg.again {
-		s.search.found = msg.found
+	if !r.again {
+		s.search.found = r.found
 	}
 }
 

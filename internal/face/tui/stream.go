@@ -6,8 +6,6 @@ import (
 	"slices"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/output/query"
@@ -55,14 +53,6 @@ type askedFor struct {
 	lines int64 // that the log had
 }
 
-// pageMsg is an answer to what a stream has asked for.
-type pageMsg struct {
-	of   *stream
-	to   askedFor
-	page api.Page
-	err  error
-}
-
 func newStream() *stream { return &stream{position: following, search: search{hit: -1}} }
 
 func (s *stream) following() bool { return s.position == following }
@@ -98,33 +88,37 @@ func (s *stream) ask(m *model) {
 	if want.until.IsZero() {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		page, err := m.project.Lines(ctx, q)
-		return pageMsg{s, want, page, err}
+		return func() {
+			if s.asking = false; err != nil {
+				s.problem = err.Error()
+				return
+			}
+			s.take(m, want, page)
+			if p, ok := m.top().(*picking); ok {
+				p.settle(s)
+			}
+		}
 	})
 }
 
 // take shows a page that has come. The time cursor goes along with a stream that is moved.
-func (s *stream) take(m *model, msg pageMsg) {
-	s.asking = false
-	if msg.err != nil {
-		s.problem = msg.err.Error()
-		return
-	}
-	s.problem, s.page, s.of = "", msg.page, msg.to
-	n := len(msg.page.Lines)
+func (s *stream) take(m *model, asked askedFor, page api.Page) {
+	s.problem, s.page, s.of = "", page, asked
+	n := len(page.Lines)
 	switch {
-	case s.filter.String() != msg.to.filter || s.position != msg.to.position:
+	case s.filter.String() != asked.filter || s.position != asked.position:
 	case !s.until.IsZero():
-		s.stand(msg.page.End)
+		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // there is nothing before
-		s.moveTo(msg.page.First, s.height)
-	case s.tied && s.move > 0 && !s.stay && msg.page.End >= msg.page.Total:
+		s.moveTo(page.First, s.height)
+	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
 		m.backToNow()
 	case s.tied:
-		s.stand(msg.page.End)
+		s.stand(page.End)
 		if s.tied = false; n > 0 {
-			m.at = msg.page.Lines[n-1].At
+			m.at = page.Lines[n-1].At
 		}
 	}
 }
@@ -236,15 +230,6 @@ func (s *stream) showLine(number int64) {
 	s.position, s.tied = position{bottom: number + 1, move: max(s.height/3, 1), stay: true}, true
 }
 
-// jumpMsg is the line that a move by meaning goes to.
-type jumpMsg struct {
-	of    *stream
-	line  api.Line
-	found bool
-	what  string
-	err   error
-}
-
 // jump goes to the next line of a kind before what is shown, or after it.
 func (s *stream) jump(m *model, e query.Event, by int) {
 	f := append(
@@ -256,13 +241,19 @@ func (s *stream) jump(m *model, e query.Event, by int) {
 	if by > 0 {
 		q.End, q.From = 0, s.here()+1
 	}
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		page, err := m.project.Lines(ctx, q)
-		msg := jumpMsg{of: s, what: what, err: err}
-		if len(page.Lines) > 0 {
-			msg.line, msg.found = page.Lines[0], true
+		return func() {
+			switch {
+			case err != nil:
+				m.notice = err.Error()
+			case len(page.Lines) == 0:
+				m.said = what
+			default:
+				s.search.hit = page.Lines[0].Number
+				s.showLine(s.search.hit)
+			}
 		}
-		return msg
 	})
 }
 
@@ -280,17 +271,4 @@ func (s *stream) top() int64 {
 		return s.page.End
 	}
 	return s.shown[0].Number
-}
-
-// arrive ends a jump.
-func (s *stream) arrive(m *model, msg jumpMsg) {
-	switch {
-	case msg.err != nil:
-		m.notice = msg.err.Error()
-	case !msg.found:
-		m.said = msg.what
-	default:
-		s.search.hit = msg.line.Number
-		s.showLine(msg.line.Number)
-	}
 }

@@ -75,7 +75,7 @@ func TestSearchIsForTheNewestText(t *testing.T) {
 	s.look(m, "tide")
 	late := s.search.number
 	s.look(m, "crossing 100")
-	s.hear(m, searchMsg{of: s, number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
+	s.takeResult(m, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
 	assert.EqualValues(t, -1, s.search.hit)
 	assert.Zero(t, s.search.found.Matches)
 }
@@ -118,12 +118,13 @@ func TestChosenLines(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "▸ ")
 	m.top().(*picking).copy(m)
 	for _, cmd := range m.pending {
-		if msg, ok := cmd().(copyMsg); ok {
-			copied = msg.text
-		}
+		m.handle(cmd())
+	}
+	for _, cmd := range m.cmds {
+		copied += fmt.Sprint(cmd())
 	}
 	assert.Equal(t, "crossing 196\ncrossing 197\ncrossing 198", copied)
-	m.pending = nil
+	m.pending, m.cmds = nil, nil
 	assert.Equal(t, "overview", m.top().name())
 
 	m.keyed(".", "g", "'")

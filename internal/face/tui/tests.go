@@ -74,28 +74,10 @@ func onTests(do func(*model, *tests)) func(*model) {
 	}
 }
 
-// caseMsg is one test with its output.
-type caseMsg struct {
-	of    testKey
-	whole api.Case
-}
-
 func (t *tests) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case rowsMsg[api.Case]:
-		if msg.to == &t.list {
-			t.list.take(m, msg)
-		}
-	case caseMsg:
-		if msg.of == t.asked {
-			t.whole = msg.whole
-		}
 	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			t.list.move(-3)
-		} else {
-			t.list.move(3)
-		}
+		t.list.move(wheel(msg))
 	case tea.MouseClickMsg:
 		from, _ := t.list.window(t.room)
 		if row := msg.Y - m.bodyTop - len(t.suites(m)) - 1; row >= 0 && row < t.room {
@@ -119,12 +101,16 @@ func (t *tests) ask(m *model) {
 	t.asked, t.of = keyOf(c), v
 	key := t.asked
 	m.selected = c.Unit
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		whole, err := m.project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
 		if err != nil {
 			whole = c // it has gone meanwhile
 		}
-		return caseMsg{key, whole}
+		return func() {
+			if key == t.asked {
+				t.whole = whole
+			}
+		}
 	})
 }
 
@@ -464,14 +450,6 @@ func (m *model) narrow(cases []api.Case) {
 	}
 }
 
-// askFor asks for something that has more than units.
-func (m *model) askFor(r api.Request) {
-	m.later(func(ctx context.Context) tea.Msg {
-		_, err := m.project.Do(ctx, r)
-		return askedMsg{err}
-	})
-}
-
 // run narrows to the marked tests, or the chosen one.
 func (t *tests) run(m *model) {
 	if len(t.marked) > 0 {
@@ -494,10 +472,10 @@ func (t *tests) runFile(m *model) {
 	if !ok {
 		return
 	}
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		page, err := m.project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MaxLines})
 		if err != nil {
-			return askedMsg{err}
+			return m.report(err)
 		}
 		r := api.Request{Action: api.Narrow, Units: []string{c.Unit}}
 		for _, other := range page.Cases {
@@ -506,7 +484,7 @@ func (t *tests) runFile(m *model) {
 			}
 		}
 		_, err = m.project.Do(ctx, r)
-		return askedMsg{err}
+		return m.report(err)
 	})
 }
 

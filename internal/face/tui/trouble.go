@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/text/location"
 )
@@ -18,28 +16,21 @@ type trouble struct {
 	unit, text string
 }
 
-// troubleMsg are all of them, and which way to go from the one that one is at.
-type troubleMsg struct {
-	all []trouble
-	by  int
-	err error
-}
-
 // maxTroubles is how many are gone through.
 const maxTroubles = 2000
 
 // seekTrouble goes to the next place that a failed test or a finding names, or the one before.
 func (m *model) seekTrouble(by int) {
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		cases, err := m.project.Cases(ctx, api.ResultQuery{Only: "failing", Count: maxTroubles})
 		if err != nil {
-			return troubleMsg{err: err}
+			return m.report(err)
 		}
 		found, err := m.project.Findings(ctx, api.ResultQuery{Count: maxTroubles})
 		if err != nil {
-			return troubleMsg{err: err}
+			return m.report(err)
 		}
-		return troubleMsg{all: troubles(cases.Cases, found.Findings), by: by}
+		return func() { m.goToTrouble(troubles(cases.Cases, found.Findings), by) }
 	})
 }
 
@@ -67,32 +58,29 @@ func firstOf(text string) string {
 	return first
 }
 
-// goToTrouble makes one of the places the one that is at hand.
-func (m *model) goToTrouble(msg troubleMsg) {
-	switch {
-	case msg.err != nil:
-		m.notice = msg.err.Error()
-		return
-	case len(msg.all) == 0:
-		m.trouble, m.said = nil, "no failed test and no finding names a place in a file"
+// goToTrouble makes one of the locations the current one: the next or the one before, or, by 0, the same again
+// in the editor.
+func (m *model) goToTrouble(all []trouble, by int) {
+	if len(all) == 0 {
+		m.trouble, m.said = nil, "no failed test or finding has a location in a file"
 		return
 	}
 	at := -1
 	if m.trouble != nil {
-		at = slices.Index(msg.all, *m.trouble)
+		at = slices.Index(all, *m.trouble)
 	}
 	switch {
-	case at < 0 && msg.by < 0:
-		at = len(msg.all) - 1
+	case at < 0 && by < 0:
+		at = len(all) - 1
 	case at < 0:
 		at = 0
 	default:
-		at = (at + msg.by + len(msg.all)) % len(msg.all)
+		at = (at + by + len(all)) % len(all)
 	}
-	t := msg.all[at]
+	t := all[at]
 	m.trouble, m.selected = &t, t.unit
-	m.said = fmt.Sprintf("%d of %d  %s%s", at+1, len(msg.all), t.From(m.snap.Project.Root).Text(), firstOf(t.text))
-	if msg.by == 0 {
+	m.said = fmt.Sprintf("%d of %d  %s%s", at+1, len(all), t.From(m.snap.Project.Root).Text(), firstOf(t.text))
+	if by == 0 {
 		m.openPlace(t.Location)
 	}
 }

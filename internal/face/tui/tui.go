@@ -246,9 +246,10 @@ func (m *model) unitStyle(name string) lipgloss.Style {
 
 // Messages of the program itself, in addition to *api.Snapshot.
 type (
-	tickMsg  struct{}            // time has passed
-	endMsg   struct{ err error } // the project has ended, or cannot be followed any more
-	askedMsg struct{ err error } // a request was answered
+	tickMsg struct{}            // time has passed
+	endMsg  struct{ err error } // the project has ended, or cannot be followed any more
+	// then is what to do in the loop with the answer to something done in the background; nil: nothing.
+	then func()
 )
 
 // Init begins to let time pass.
@@ -264,8 +265,8 @@ func (m *model) tick() tea.Cmd {
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
 
-// later has something done in the background; what comes of it comes as a message.
-func (m *model) later(do func(context.Context) tea.Msg) {
+// later does something in the background. What do returns is called in the loop.
+func (m *model) later(do func(context.Context) then) {
 	ctx := m.ctx
 	m.pending = append(m.pending, func() tea.Msg { return do(ctx) })
 }
@@ -325,29 +326,13 @@ func (m *model) handle(msg tea.Msg) {
 	case tickMsg:
 		m.reread()
 		m.cmds = append(m.cmds, m.tick())
-	case askedMsg:
-		m.asked(msg.err)
+	case then:
+		if msg != nil {
+			msg()
+		}
 	case endMsg:
 		m.lost = msg.err
 		m.cmds = append(m.cmds, tea.Quit)
-	case pageMsg, searchMsg, jumpMsg:
-		m.overview.update(m, msg)
-	case rowsMsg[api.Case], rowsMsg[api.Finding], caseMsg, sourceMsg, failingMsg, detailMsg, api.Impact:
-		for _, v := range m.stack { // something may lie on the view that has asked
-			v.update(m, msg)
-		}
-	case samplesMsg:
-		m.takeSamples(msg)
-	case screenMsg:
-		msg.of.update(m, msg)
-	case troubleMsg:
-		m.goToTrouble(msg)
-	case copyMsg:
-		m.copied(msg)
-	case savedMsg:
-		m.saved(msg)
-	case drawnMsg:
-		m.drawnFile(msg)
 	default:
 		m.top().update(m, msg)
 	}
@@ -512,9 +497,14 @@ func (m *model) request(a api.Action) { m.ask(a, m.selected) }
 
 // ask asks for something, of units or of the project.
 func (m *model) ask(a api.Action, units ...string) {
-	m.later(func(ctx context.Context) tea.Msg {
-		_, err := m.project.Do(ctx, api.Request{Action: a, Units: units})
-		return askedMsg{err}
+	m.askFor(api.Request{Action: a, Units: units})
+}
+
+// askFor asks for something that has more than units.
+func (m *model) askFor(r api.Request) {
+	m.later(func(ctx context.Context) then {
+		_, err := m.project.Do(ctx, r)
+		return m.report(err)
 	})
 }
 
@@ -522,7 +512,7 @@ func (m *model) addresses() api.Use { return m.snap.Uses[m.selected] }
 
 func (m *model) browse() {
 	address := m.addresses().Addresses[0]
-	m.later(func(context.Context) tea.Msg { return askedMsg{browser.Open(address)} })
+	m.later(func(context.Context) then { return m.report(browser.Open(address)) })
 }
 
 func (m *model) pauseOrResume() api.Action {
@@ -553,10 +543,13 @@ func (m *model) asked(err error) {
 	}
 }
 
+// report returns what says why something that was asked for was not done.
+func (m *model) report(err error) then { return func() { m.asked(err) } }
+
 // drawAgain draws all of the screen again, once it has the terminal back.
 func (m *model) drawAgain() {
 	if redraw := m.redraw; redraw != nil {
-		m.later(func(ctx context.Context) tea.Msg {
+		m.later(func(ctx context.Context) then {
 			redraw(ctx)
 			return nil
 		})

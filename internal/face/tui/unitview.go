@@ -34,14 +34,6 @@ type unitView struct {
 // detailPause is how often a unit is looked at.
 const detailPause = 2 * time.Second
 
-// detailMsg is an answer.
-type detailMsg struct {
-	of     *unitView
-	unit   string
-	detail api.Detail
-	err    error
-}
-
 func (m *model) showUnit() {
 	v := &unitView{output: newStream()}
 	m.show(v)
@@ -67,29 +59,23 @@ func (v *unitView) ask(m *model) {
 		return
 	}
 	v.asking, v.run = true, u.Run.Number
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		d, err := m.project.Detail(ctx, u.Name)
-		return detailMsg{v, u.Name, d, err}
+		return func() {
+			if v.asking = false; err != nil {
+				v.detail, v.at, v.problem = api.Detail{Unit: u.Name}, m.now, err.Error()
+				return
+			}
+			v.before, v.was = v.detail, v.at
+			v.detail, v.at, v.problem = d, m.now, ""
+		}
 	})
 }
 
-func (v *unitView) update(m *model, msg tea.Msg) {
-	switch msg := msg.(type) {
-	case detailMsg:
-		v.take(m, msg)
-	case tea.MouseWheelMsg:
+func (v *unitView) update(_ *model, msg tea.Msg) {
+	if msg, ok := msg.(tea.MouseWheelMsg); ok {
 		v.top += wheel(msg)
 	}
-}
-
-func (v *unitView) take(m *model, msg detailMsg) {
-	v.asking = false
-	if msg.err != nil {
-		v.detail, v.at, v.problem = api.Detail{Unit: msg.unit}, m.now, msg.err.Error()
-		return
-	}
-	v.before, v.was = v.detail, v.at
-	v.detail, v.at, v.problem = msg.detail, m.now, ""
 }
 
 func (v *unitView) draw(m *model, width, height int) []string {

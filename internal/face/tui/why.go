@@ -43,10 +43,6 @@ func (q *question) grabs(*model) bool { return q.input.Focused() }
 
 func (q *question) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
-	case api.Impact:
-		q.answer = msg.Text
-	case lastWords:
-		q.last = msg
 	case tea.MouseMsg:
 		m.mouse(msg)
 	default:
@@ -78,12 +74,12 @@ func (q *question) submit(m *model) {
 	if path == "" {
 		return
 	}
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		answer, err := m.project.Why(ctx, path)
 		if err != nil {
-			return askedMsg{err}
+			return m.report(err)
 		}
-		return answer
+		return func() { q.answer = answer.Text }
 	})
 }
 
@@ -97,15 +93,15 @@ func (q *question) look(m *model) {
 	const most = 6
 	q.last = lastWords{u.Name, u.Run.Number, nil}
 	last := q.last
-	m.later(func(ctx context.Context) tea.Msg {
+	m.later(func(ctx context.Context) then {
 		page, err := m.project.Lines(ctx, api.LineQuery{Unit: last.unit, Run: last.run, Why: true, Count: most})
 		if err != nil {
-			return askedMsg{err}
+			return m.report(err)
 		}
 		for _, l := range page.Lines {
 			last.lines = append(last.lines, ansi.Strip(l.Text))
 		}
-		return last
+		return func() { q.last = last }
 	})
 }
 

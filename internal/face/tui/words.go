@@ -78,7 +78,7 @@ func (m *model) rememberWords(text string) {
 	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
 	m.typedWords = all[max(len(all)-maxTyped, 0):]
 	if remember, words := m.remember, m.typedWords; remember != nil {
-		m.later(func(context.Context) tea.Msg {
+		m.later(func(context.Context) then {
 			remember(words)
 			return nil
 		})
@@ -87,10 +87,7 @@ func (m *model) rememberWords(text string) {
 
 // setWords has a unit run with words added to its command, or with none.
 func (m *model) setWords(unit string, words []string) {
-	m.later(func(ctx context.Context) tea.Msg {
-		_, err := m.project.Do(ctx, api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
-		return askedMsg{err}
-	})
+	m.askFor(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
 }
 
 func (m *model) hasWords() bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
