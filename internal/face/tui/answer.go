@@ -5,15 +5,14 @@ import (
 	"os"
 
 	"charm.land/bubbles/v2/textinput"
-	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
 )
 
-// answerField is the field in which one types a line for a unit without leaving the stream.
+// answerField asks for a line for a unit's terminal, without leaving the stream.
 type answerField struct {
-	input textinput.Model
-	unit  string
+	field
+	unit string
 }
 
 func (m *model) answer() {
@@ -23,16 +22,10 @@ func (m *model) answer() {
 	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {
 		prompt, what = u.Name+" asks: "+ask.Text+"  ", "the answer"
 	}
-	f := &answerField{input: m.field(prompt, what, ""), unit: u.Name}
+	f := &answerField{m.fieldOver(&m.overview, "answer", prompt, what, ""), u.Name}
 	f.hide(m)
 	m.open(f)
 }
-
-func (*answerField) name() string { return "answer" }
-
-func (*answerField) grabs(*model) bool { return true }
-
-func (f *answerField) field() *textinput.Model { return &f.input }
 
 // hide shows nothing of a password.
 func (f *answerField) hide(m *model) {
@@ -44,10 +37,8 @@ func (f *answerField) hide(m *model) {
 
 func (f *answerField) draw(m *model, width, height int) []string {
 	f.hide(m)
-	return m.overview.draw(m, width, height)
+	return f.field.draw(m, width, height)
 }
-
-func (f *answerField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
 
 // submit types the line and enter.
 func (f *answerField) submit(m *model) {

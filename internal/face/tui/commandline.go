@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"github.com/sahilm/fuzzy"
 
@@ -26,31 +25,24 @@ type command struct {
 	do         func(m *model, args []string) error
 }
 
-// commandLine is the field in which one finds an action by its name.
+// commandLine is the field in which the user finds an action by its name.
 type commandLine struct {
-	input   textinput.Model
+	field
 	all     []command
 	matches []command
 	at      int
-	problem string
 }
 
 func (m *model) openCommandLine() {
-	c := &commandLine{input: m.field("do  ", "an action, by any part of its name", ""), all: m.commands()}
+	f := m.fieldOver(&m.overview, "command line", "do  ", "an action, by any part of its name", "")
+	c := &commandLine{field: f, all: m.commands()}
 	c.input.ShowSuggestions = true
 	c.match(m)
 	m.open(c)
 }
 
-func (*commandLine) name() string { return "command line" }
-
-func (*commandLine) grabs(*model) bool { return true }
-
-func (c *commandLine) field() *textinput.Model { return &c.input }
-
 func (c *commandLine) update(m *model, msg tea.Msg) {
-	before := c.input.Value()
-	if m.typed(&c.input, msg); c.input.Value() != before {
+	if c.typed(m, msg) {
 		c.match(m)
 	}
 }
@@ -116,11 +108,10 @@ func (c *commandLine) choose(by int) {
 // complete writes the chosen action into the field, or the word that is suggested.
 func (c *commandLine) complete(m *model) {
 	if suggested := c.input.CurrentSuggestion(); suggested != "" {
-		c.input.SetValue(suggested)
+		c.fill(suggested)
 	} else if len(c.matches) > 0 {
-		c.input.SetValue(c.matches[c.at].name + " ")
+		c.fill(c.matches[c.at].name + " ")
 	}
-	c.input.CursorEnd()
 	c.match(m)
 }
 
@@ -142,8 +133,7 @@ func (c *commandLine) submit(m *model) {
 	m.close()
 	if err := o.do(m, args); err != nil {
 		c.problem = err.Error()
-		c.input.SetValue(o.name + " " + strings.Join(args, " "))
-		c.input.CursorEnd()
+		c.fill(o.name + " " + strings.Join(args, " "))
 		m.open(c)
 	}
 }

@@ -4,20 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
-
-	"charm.land/bubbles/v2/textinput"
-	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 )
-
-// drawingField is the field in which one types into which file a drawing is written.
-type drawingField struct {
-	input textinput.Model
-	below view
-}
 
 // drawable is what of a view is drawn: its name, empty for none.
 func (m *model) drawable() string {
@@ -32,39 +22,14 @@ func (m *model) drawable() string {
 	return ""
 }
 
-// underField is the view that one is in, below a field.
-func (m *model) underField() view {
-	if f, ok := m.top().(*drawingField); ok {
-		return f.below
-	}
-	return m.top()
-}
-
+// askDrawing asks for the file that the view is drawn to.
 func (m *model) askDrawing() {
 	name := m.drawable() + "-" + m.now.Format("150405") + ".svg"
-	m.open(&drawingField{m.field("write a drawing to  ", ".svg or .pdf", name), m.top()})
-}
-
-func (*drawingField) name() string { return "write a drawing" }
-
-func (*drawingField) grabs(*model) bool { return true }
-
-func (f *drawingField) field() *textinput.Model { return &f.input }
-
-func (f *drawingField) draw(m *model, width, height int) []string {
-	return f.below.draw(m, width, height)
-}
-
-func (f *drawingField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
-
-// submit writes the drawing.
-func (f *drawingField) submit(m *model) {
-	m.close()
-	if file := f.input.Value(); file != "" {
+	m.askFile(m.top(), "write a drawing to  ", ".svg or .pdf", name, func(file string) {
 		if err := m.writeDrawing(file); err != nil {
 			m.notice = err.Error()
 		}
-	}
+	})
 }
 
 // writeDrawing writes what is shown to a file, in the background.
@@ -73,9 +38,7 @@ func (m *model) writeDrawing(file string) error {
 	if err != nil {
 		return err
 	}
-	if !filepath.IsAbs(file) {
-		file = filepath.Join(m.snap.Project.Root, file)
-	}
+	file = m.pathOf(file)
 	m.later(func(context.Context) then {
 		p, err := page()
 		if err == nil {

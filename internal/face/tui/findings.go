@@ -52,17 +52,6 @@ func (*findings) name() string { return "findings" }
 
 func (*findings) grabs(*model) bool { return false }
 
-// onFindings is a binding's deed in the view.
-func onFindings(do func(*model, *findings)) func(*model) {
-	return func(m *model) {
-		for _, v := range m.stack {
-			if f, ok := v.(*findings); ok {
-				do(m, f)
-			}
-		}
-	}
-}
-
 // source is a file, line by line.
 type source struct {
 	file  string
@@ -288,15 +277,6 @@ func (f *findings) edit(m *model) {
 	}
 }
 
-func (m *model) seekFindings() {
-	onFindings(func(m *model, f *findings) {
-		m.open(
-			&seekField{
-				m.field("findings with  ", "a part of a file, rule or message", f.list.query.Text),
-				f,
-				f.list.seek,
-				f.list.query.Text,
-			},
-		)
-	})(m)
+func (f *findings) find(m *model) {
+	m.seekIn(f, "findings with  ", "a part of a file, rule or message", &f.list, f.list.query.Text)
 }

@@ -29,7 +29,7 @@ func (h *help) update(_ *model, msg tea.Msg) {
 
 // onHelp moves the help.
 func onHelp(by int) func(*model) {
-	return func(m *model) { m.top().(*help).top += by }
+	return on(func(_ *model, h *help) { h.top += by })
 }
 
 func (m *model) toggleHelp() {

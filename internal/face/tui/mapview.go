@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
@@ -372,32 +371,21 @@ func (v *mapView) follow(m *model, width, height int, l *cells.Linework) {
 	d.y = max(0, min(d.y, l.Height-height))
 }
 
-// pathField is the field in which one types a path of which a save is imagined.
+// pathField asks for a path of which a save is imagined.
 type pathField struct {
-	input textinput.Model
-	of    *mapView
+	field
+	of *mapView
 }
 
-func (m *model) askPath() {
-	on(func(m *model, v *mapView) {
-		f := &pathField{m.field("if I save  ", "a path; tab completes it", ""), v}
-		f.input.ShowSuggestions = true
-		f.suggest(m)
-		m.open(f)
-	})(m)
+func (v *mapView) askPath(m *model) {
+	f := &pathField{m.fieldOver(v, "path", "if I save  ", "a path; tab completes it", ""), v}
+	f.input.ShowSuggestions = true
+	f.suggest(m)
+	m.open(f)
 }
-
-func (*pathField) name() string { return "path" }
-
-func (*pathField) grabs(*model) bool { return true }
-
-func (f *pathField) field() *textinput.Model { return &f.input }
-
-func (f *pathField) draw(m *model, width, height int) []string { return f.of.draw(m, width, height) }
 
 func (f *pathField) update(m *model, msg tea.Msg) {
-	before := f.input.Value()
-	if m.typed(&f.input, msg); f.input.Value() != before {
+	if f.typed(m, msg) {
 		f.suggest(m)
 	}
 }

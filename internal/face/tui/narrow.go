@@ -1,36 +1,21 @@
 package tui
 
 import (
-	"charm.land/bubbles/v2/textinput"
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/text/shellwords"
 )
 
-// narrowField is the field in which one types to which tests the selected unit is narrowed.
+// narrowField asks for the tests that the selected unit is narrowed to.
 type narrowField struct {
-	input   textinput.Model
-	unit    string
-	problem string
+	field
+	unit string
 }
 
 func (m *model) narrowUnit() {
 	u := m.chosen()
-	m.open(&narrowField{input: m.field("only these tests of "+u.Name+"  ", "their names", ""), unit: u.Name})
+	prompt := "only these tests of " + u.Name + "  "
+	m.open(&narrowField{m.fieldOver(&m.overview, "narrow", prompt, "their names", ""), u.Name})
 }
-
-func (*narrowField) name() string { return "narrow" }
-
-func (*narrowField) grabs(*model) bool { return true }
-
-func (*narrowField) draw(m *model, width, height int) []string {
-	return m.overview.draw(m, width, height)
-}
-
-func (f *narrowField) field() *textinput.Model { return &f.input }
-
-func (f *narrowField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
 
 // submit asks for it. Names are taken apart as words of a shell are.
 func (f *narrowField) submit(m *model) {
@@ -49,14 +34,6 @@ func (f *narrowField) submit(m *model) {
 		r.Cases = append(r.Cases, api.CaseName{Name: name})
 	}
 	m.askFor(r)
-}
-
-func onNarrow(do func(*model, *narrowField)) func(*model) {
-	return func(m *model) {
-		if f, ok := m.top().(*narrowField); ok {
-			do(m, f)
-		}
-	}
 }
 
 // hasTests reports whether the selected unit can be narrowed to some of its tests.

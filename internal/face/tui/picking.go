@@ -81,11 +81,6 @@ func (p *picking) has(number int64) bool {
 	return p.from >= 0 && number >= min(p.at, p.from) && number <= max(p.at, p.from)
 }
 
-// onLines does something with the view.
-func onLines(do func(*model, *picking)) func(*model) {
-	return func(m *model) { do(m, m.top().(*picking)) }
-}
-
 // point moves by that many lines; at an end of the screen the stream follows.
 func (p *picking) point(m *model, by int) {
 	s := m.stream()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
@@ -166,58 +165,34 @@ func (s *stream) takeResult(m *model, r result) {
 	}
 }
 
-// lookField is the field in which one types what to look for. The stream goes along.
+// lookField asks what to search for. The stream moves to the first match while the user types.
 type lookField struct {
-	input  textinput.Model
+	field
 	before position
 }
 
 func (m *model) searchOutput() {
 	s := m.stream()
-	in := m.field("search  ", "text, or /an expression/", s.search.text)
-	m.open(&lookField{in, s.position})
+	m.open(&lookField{m.fieldOver(&m.overview, "search", "search  ", "text, or /an expression/", s.search.text), s.position})
 }
-
-// field returns a field for one line of text that has the keys.
-func (m *model) field(prompt, placeholder, value string) textinput.Model {
-	in := textinput.New()
-	in.Prompt, in.Placeholder = prompt, placeholder
-	in.SetValue(value)
-	in.SetWidth(max(min(m.width-len(prompt)-46, 60), 8))
-	m.cmds = append(m.cmds, in.Focus())
-	return in
-}
-
-func (*lookField) name() string { return "search" }
-
-func (*lookField) grabs(*model) bool { return true }
-
-func (*lookField) draw(m *model, width, height int) []string {
-	return m.overview.draw(m, width, height)
-}
-
-func (f *lookField) field() *textinput.Model { return &f.input }
 
 func (f *lookField) update(m *model, msg tea.Msg) {
-	m.typed(&f.input, msg)
+	f.typed(m, msg)
 	if s := m.stream(); f.input.Value() != s.search.text {
 		s.position = f.before
 		s.look(m, f.input.Value())
 	}
 }
 
-// typed has a field take what is typed.
-func (m *model) typed(f *textinput.Model, msg tea.Msg) {
-	var cmd tea.Cmd
-	*f, cmd = f.Update(msg)
-	m.cmds = append(m.cmds, cmd)
-}
+func (*lookField) trouble(m *model) string { return m.stream().search.problem }
 
-// giveUpSearch goes back to where the stream was.
-func (m *model) giveUpSearch() {
+func (*lookField) status(m *model) string { return m.stream().search.status(m) }
+
+// cancel goes back to where the stream was.
+func (f *lookField) cancel(m *model) {
 	s := m.stream()
 	s.look(m, "")
-	s.position = m.top().(*lookField).before
+	s.position = f.before
 	if s.following() {
 		m.backToNow()
 	}

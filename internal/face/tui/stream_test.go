@@ -160,7 +160,7 @@ func TestChosenLines(t *testing.T) {
 	m.keyed("esc")
 
 	m.keyed("%")
-	for range m.top().(*saveField).input.Value() {
+	for range m.top().(*writeField).input.Value() {
 		m.keyed("backspace")
 	}
 	m.types("out.jsonl")

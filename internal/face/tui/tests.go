@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -62,17 +61,6 @@ func (m *model) showTests() {
 func (*tests) name() string { return "tests" }
 
 func (*tests) grabs(*model) bool { return false }
-
-// onTests is a binding's deed in the view, which may lie below the field of its search.
-func onTests(do func(*model, *tests)) func(*model) {
-	return func(m *model) {
-		for _, v := range m.stack {
-			if t, ok := v.(*tests); ok {
-				do(m, t)
-			}
-		}
-	}
-}
 
 func (t *tests) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
@@ -527,46 +515,29 @@ func (t *tests) edit(m *model) {
 	}
 }
 
-// seekField is the field in which one types what the names of tests, or findings, have.
+// seekField asks for a part of the names of tests, or of findings.
 type seekField struct {
-	input  textinput.Model
-	below  view
-	seek   func(text string)
+	field
+	list   interface{ seek(text string) }
 	before string
 }
 
-func (m *model) seekTests() {
-	onTests(func(m *model, t *tests) {
-		m.open(
-			&seekField{
-				m.field("tests with  ", "a part of a name", t.list.query.Text),
-				t,
-				t.list.seek,
-				t.list.query.Text,
-			},
-		)
-	})(m)
+// seekIn opens a field over a view that lists only what has the text typed.
+func (m *model) seekIn(below view, prompt, what string, list interface{ seek(text string) }, text string) {
+	m.open(&seekField{m.fieldOver(below, "seek", prompt, what, text), list, text})
 }
 
-func (*seekField) name() string { return "seek" }
-
-func (*seekField) grabs(*model) bool { return true }
-
-func (f *seekField) field() *textinput.Model { return &f.input }
-
-func (f *seekField) draw(m *model, width, height int) []string { return f.below.draw(m, width, height) }
+func (t *tests) find(m *model) {
+	m.seekIn(t, "tests with  ", "a part of a name", &t.list, t.list.query.Text)
+}
 
 func (f *seekField) update(m *model, msg tea.Msg) {
-	before := f.input.Value()
-	if m.typed(&f.input, msg); f.input.Value() != before {
-		f.seek(f.input.Value())
+	if f.typed(m, msg) {
+		f.list.seek(f.input.Value())
 	}
 }
 
-// ask lets the view below ask.
-func (f *seekField) ask(m *model) { f.below.(asker).ask(m) }
-
-func (f *seekField) giveUp(m *model) {
-	f.seek(f.before)
+func (f *seekField) cancel(m *model) {
+	f.list.seek(f.before)
 	m.close()
 }

@@ -450,8 +450,8 @@ func (m *model) notices() []string {
 		text, _, _ := strings.Cut(m.notice, "\n")
 		all = append(all, m.palette.Broken.Render("  "+text))
 	}
-	if problem := m.fieldProblem(); problem != "" {
-		all = append(all, m.palette.Broken.Render("  "+problem))
+	if f, ok := m.top().(typingView); ok && f.trouble(m) != "" {
+		all = append(all, m.palette.Broken.Render("  "+f.trouble(m)))
 	}
 	if m.own != "" {
 		text, _, _ := strings.Cut(m.own, "\n")

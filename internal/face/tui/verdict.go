@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
@@ -72,9 +71,8 @@ func (m *model) title() string {
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (m *model) hintsView(width int) string {
-	if f, ok := m.top().(interface{ field() *textinput.Model }); ok {
-		state := m.fieldState()
-		return cells.Ends(" "+f.field().View()+"  "+m.hints(m.bindingsOf(m.top().name()), width), state, width)
+	if f, ok := m.top().(typingView); ok {
+		return cells.Ends(" "+f.line().input.View()+"  "+m.hints(m.bindingsOf(f.name()), width), f.status(m), width)
 	}
 	if !m.isOpen("overview") && !m.isOpen("help") {
 		shown := m.bindingsOf(m.top().name())
@@ -94,31 +92,6 @@ func (m *model) unlessBound(view string) []*binding {
 		m.bindingsOf("overview"),
 		func(b *binding) bool { return lookUp(m, view, b.keys[0]) != nil },
 	)
-}
-
-// fieldState says next to a field what becomes of what is typed.
-func (m *model) fieldState() string {
-	if _, ok := m.top().(*lookField); ok {
-		return m.stream().search.status(m)
-	}
-	return ""
-}
-
-// fieldProblem is why what is typed cannot be used.
-func (m *model) fieldProblem() string {
-	switch f := m.top().(type) {
-	case *lookField:
-		return m.stream().search.problem
-	case *filterField:
-		return f.problem
-	case *wordsField:
-		return f.problem
-	case *narrowField:
-		return f.problem
-	case *commandLine:
-		return f.problem
-	}
-	return ""
 }
 
 // hints says what keys do, as many as have room. Help and quitting must be found on the

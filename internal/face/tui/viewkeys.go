@@ -75,7 +75,7 @@ var mapKeys = []binding{
 	{in: "map", keys: []string{"right"}, name: "go along a line to what needs or follows it", group: onMap,
 		do: on(func(m *model, v *mapView) { v.walk(m, 1, 0) })},
 	{in: "map", keys: []string{"/"}, name: "if I save a path?", hint: "if I save", group: onMap,
-		do: (*model).askPath},
+		do: on(func(m *model, v *mapView) { v.askPath(m) })},
 	{in: "map", keys: []string{"v"}, name: "what if the selected unit were restarted?", hint: "if restarted",
 		group: onMap, do: on(func(m *model, v *mapView) { v.ifRestarted(m) })},
 	{in: "map", keys: []string{"i"}, name: "show the selected unit and its links, or all", hint: "linked units",
@@ -129,11 +129,6 @@ var fieldKeys = []binding{
 	{in: "path", keys: []string{"enter"}, name: "ask", hint: "ask", group: onField,
 		do: on(func(m *model, f *pathField) { f.submit(m) })},
 	{in: "path", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
-		do: (*model).close},
-
-	{in: "write a drawing", keys: []string{"enter"}, name: "write", hint: "write", group: onField,
-		do: on(func(m *model, f *drawingField) { f.submit(m) })},
-	{in: "write a drawing", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
 		do: (*model).close},
 
 	{in: "command line", keys: []string{"enter"}, name: "do it", hint: "do it", group: onField,

@@ -50,21 +50,12 @@ func (q *question) update(m *model, msg tea.Msg) {
 		q.input, cmd = q.input.Update(msg)
 		m.cmds = append(m.cmds, cmd)
 	}
-	q.look(m)
-}
-
-// onQuestion does something with the panel, which is the top view.
-func onQuestion(do func(*model, *question)) func(*model) {
-	return func(m *model) {
-		q := m.top().(*question)
-		do(m, q)
-		q.look(m)
-	}
 }
 
 func typing(m *model) bool    { return m.top().grabs(m) }
 func notTyping(m *model) bool { return !typing(m) }
 
+// enter has the field take the keys.
 func (q *question) enter(m *model) { m.cmds = append(m.cmds, q.input.Focus()) }
 
 // submit asks what the path in the field would set off.
@@ -83,9 +74,8 @@ func (q *question) submit(m *model) {
 	})
 }
 
-// look asks for the last lines of a unit that is broken, when they are others than those
-// that are there.
-func (q *question) look(m *model) {
+// ask asks for the last lines of a unit that is broken, unless they are there.
+func (q *question) ask(m *model) {
 	u := m.chosen()
 	if u == nil || !u.State.Broken() || q.last.unit == u.Name && q.last.run == u.Run.Number {
 		return

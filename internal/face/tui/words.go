@@ -4,42 +4,23 @@ import (
 	"context"
 	"slices"
 
-	"charm.land/bubbles/v2/textinput"
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/shellwords"
 )
 
-// wordsField is the field in which one types words that are added to a unit's command for its
-// next runs.
+// wordsField asks for arguments that are added to a unit's command for its next runs.
 type wordsField struct {
-	input   textinput.Model
-	unit    string
-	at      int // in the history; its length: at what is typed
-	problem string
+	field
+	unit string
+	at   int // in the history; its length: at what is typed
 }
 
 func (m *model) addWords() {
 	u := m.chosen()
-	m.open(&wordsField{
-		input: m.field(u.Command+"  ", "words to add for the next runs", format.Typed(u.Words)),
-		unit:  u.Name, at: len(m.typedWords),
-	})
+	f := m.fieldOver(&m.overview, "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
+	m.open(&wordsField{f, u.Name, len(m.typedWords)})
 }
-
-func (*wordsField) name() string { return "words" }
-
-func (*wordsField) grabs(*model) bool { return true }
-
-func (*wordsField) draw(m *model, width, height int) []string {
-	return m.overview.draw(m, width, height)
-}
-
-func (f *wordsField) field() *textinput.Model { return &f.input }
-
-func (f *wordsField) update(m *model, msg tea.Msg) { m.typed(&f.input, msg) }
 
 // recall shows what was typed before, or after that.
 func (f *wordsField) recall(m *model, by int) {
@@ -48,8 +29,7 @@ func (f *wordsField) recall(m *model, by int) {
 	if f.at < len(m.typedWords) {
 		text = m.typedWords[f.at]
 	}
-	f.input.SetValue(text)
-	f.input.CursorEnd()
+	f.fill(text)
 }
 
 // submit asks for the words. They are taken apart as a shell does, but nothing in them is
@@ -91,12 +71,3 @@ func (m *model) setWords(unit string, words []string) {
 }
 
 func (m *model) hasWords() bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
-
-// onWords is a binding's deed in the field.
-func onWords(do func(*model, *wordsField)) func(*model) {
-	return func(m *model) {
-		if f, ok := m.top().(*wordsField); ok {
-			do(m, f)
-		}
-	}
-}
