@@ -87,7 +87,7 @@ func BenchmarkFrame(b *testing.B) {
 				m.now = snap.At
 				m.handle(tea.WindowSizeMsg{Width: 158, Height: 46})
 				m.press(key(view))
-				m.sampling.series.Add(p.samples)
+				m.samples.series.Add(p.samples)
 				for b.Loop() {
 					m.now = m.now.Add(400 * time.Millisecond)
 					m.screen()

@@ -1,12 +1,10 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
@@ -15,42 +13,6 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 )
-
-// sampling is what the screen knows of what units took over time.
-type sampling struct {
-	series  timeline.Series
-	next    int64
-	asking  bool
-	askedAt time.Time
-}
-
-// samplePause is how often newer samples are asked for.
-const samplePause = 2 * time.Second
-
-// askSamples asks for samples that have come since.
-func (m *model) askSamples() {
-	s := &m.sampling
-	if s.asking || m.now.Sub(s.askedAt) < samplePause {
-		return
-	}
-	s.asking = true
-	from := s.next
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Samples(ctx, from)
-		return func() {
-			s.asking = false
-			if err != nil || len(page.Samples) == 0 { // else there may be more, which are wanted at once
-				s.askedAt = m.now
-			}
-			if err != nil {
-				m.asked(err)
-				return
-			}
-			s.series.Add(page.Samples)
-			s.next = page.Next
-		}
-	})
-}
 
 // charts is the view of what units take over time, on the axis of the lanes.
 type charts struct {
@@ -66,7 +28,7 @@ func (*charts) name() string { return "charts" }
 
 func (*charts) grabs(*model) bool { return false }
 
-func (*charts) ask(m *model) { m.askSamples() }
+func (*charts) ask(m *model) { m.samples.ask(m) }
 
 func (v *charts) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
@@ -86,10 +48,10 @@ func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 
 // graphs are what is drawn.
 func (v *charts) graphs(m *model) []timeline.Graph {
-	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.sampling.series, m.axis(), m.now)
+	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.samples.series, m.axis(), m.now)
 	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
 		u := m.snap.Unit(g.Name)
-		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.overview.lanes.filter)
+		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.filter)
 	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
 		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.selected })

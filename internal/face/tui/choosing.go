@@ -73,7 +73,7 @@ func rank(u *api.Unit) int {
 func (l *lanes) ordered(m *model, room int) []*api.Unit {
 	var units []*api.Unit
 	for _, u := range m.snap.Units {
-		if m.matches(u, l.filter) {
+		if m.matches(u, m.filter) {
 			units = append(units, u)
 		}
 	}
@@ -110,7 +110,7 @@ func depths(snap *api.Snapshot) map[string]int {
 // have none. Unfolded, the lanes are a window on all units that goes along with the choice.
 func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 	units := l.ordered(m, room)
-	if l.filter != "" {
+	if m.filter != "" {
 		room-- // for the row that says so
 	}
 	if len(units) <= room {
@@ -134,10 +134,10 @@ func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 // foldedText says how many units have no row.
 func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
 	switch {
-	case l.filter != "" && len(shown) == 0:
-		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", l.filter)
-	case l.filter != "":
-		return fmt.Sprintf("%d more; those with %q are shown", len(m.snap.Units)-len(shown), l.filter)
+	case m.filter != "" && len(shown) == 0:
+		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.filter)
+	case m.filter != "":
+		return fmt.Sprintf("%d more; those with %q are shown", len(m.snap.Units)-len(shown), m.filter)
 	case folded == 0:
 		return ""
 	case l.unfolded:

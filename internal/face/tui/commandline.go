@@ -255,7 +255,7 @@ func init() { // they lead back to the list
 				if len(args) == 0 {
 					m.findUnits()
 				}
-				m.overview.lanes.filter = strings.Join(args, " ")
+				m.filter = strings.Join(args, " ")
 				return nil
 			},
 		},
@@ -420,6 +420,6 @@ func (m *model) spanOf(args []string) error {
 	if at < 0 {
 		at = len(timeline.Spans) - 1
 	}
-	m.overview.lanes.span = at
+	m.span = at
 	return nil
 }

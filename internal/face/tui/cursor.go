@@ -72,7 +72,7 @@ func (m *model) moveSave(by int) {
 }
 
 func (m *model) zoom(by int) {
-	m.overview.lanes.span = max(0, min(m.spanIndex()+by, len(timeline.Spans)-1))
+	m.span = max(0, min(m.spanIndex()+by, len(timeline.Spans)-1))
 }
 
 // toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
@@ -98,9 +98,9 @@ func (m *model) mouse(msg tea.MouseMsg) {
 	case tea.MouseClickMsg:
 		switch {
 		case at.Button != tea.MouseLeft:
-		case at.Y >= m.streamTop:
+		case at.Y >= m.overview.streamTop:
 			m.clickStream(at)
-		case at.Y == m.laneTop-1:
+		case at.Y == m.overview.laneTop-1:
 			m.clickSave(at.X)
 		default:
 			m.clickLane(at)
@@ -109,7 +109,7 @@ func (m *model) mouse(msg tea.MouseMsg) {
 			}
 		}
 	case tea.MouseMotionMsg:
-		if at.Button == tea.MouseLeft && at.Y < m.streamTop {
+		if at.Button == tea.MouseLeft && at.Y < m.overview.streamTop {
 			m.clickLane(at)
 		}
 	}
@@ -127,7 +127,7 @@ func (m *model) clickStream(at tea.Mouse) {
 // clickLane chooses the unit in a row, and the moment in a column.
 func (m *model) clickLane(at tea.Mouse) {
 	shown, _ := m.overview.lanes.visible(m, m.laneRoom())
-	if i := at.Y - m.laneTop; i >= 0 && i < len(shown) {
+	if i := at.Y - m.overview.laneTop; i >= 0 && i < len(shown) {
 		m.selected = shown[i].Name
 	}
 	m.clickTime(at.X)

@@ -141,7 +141,7 @@ func goesOn(out []api.Line, l api.Line) *api.Line {
 
 // marker is the cell before a line: where one is, what is chosen, what was marked.
 func (m *model) marker(s *stream, e api.Line) string {
-	if p, ok := m.top().(*picking); ok && s == m.stream() {
+	if p := s.selection; p != nil {
 		if e.Number == p.at {
 			return m.palette.Chosen.Render("▸")
 		}

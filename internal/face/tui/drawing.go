@@ -65,7 +65,7 @@ func (m *model) drawing() (func() (*draw.Page, error), error) {
 		return func() (*draw.Page, error) { return draw.Map(snap, now) }, nil
 	case *charts:
 		measure := timeline.Measures[v.measure]
-		graphs := timeline.ChartOf(measure, snap, &m.sampling.series, page, now)
+		graphs := timeline.ChartOf(measure, snap, &m.samples.series, page, now)
 		return func() (*draw.Page, error) {
 			return draw.Charts(snap, map[timeline.Measure][]timeline.Graph{measure: graphs}, page, now)
 		}, nil

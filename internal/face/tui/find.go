@@ -12,14 +12,14 @@ import (
 type find struct{ field }
 
 func (m *model) findUnits() {
-	m.open(&find{m.fieldOver(&m.overview, "find", "units with  ", "a name, kind, state or group", m.overview.lanes.filter)})
+	m.open(&find{m.fieldOver(&m.overview, "find", "units with  ", "a name, kind, state or group", m.filter)})
 }
 
 // update takes what is typed. The selected unit is one that is shown.
 func (f *find) update(m *model, msg tea.Msg) {
 	f.typed(m, msg)
 	lanes := &m.overview.lanes
-	lanes.filter = f.input.Value()
+	m.filter = f.input.Value()
 	shown, _ := lanes.visible(m, m.laneRoom())
 	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.selected }) {
 		m.selected = shown[0].Name
@@ -28,6 +28,6 @@ func (f *find) update(m *model, msg tea.Msg) {
 
 // showAll removes the filter.
 func (m *model) showAll() {
-	m.overview.lanes.filter = ""
+	m.filter = ""
 	m.close()
 }

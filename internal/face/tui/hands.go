@@ -47,9 +47,8 @@ const maxInputs = 1000
 
 // takeInHand opens the selected unit's terminal.
 func (m *model) takeInHand() {
-	v := &hands{unit: m.chosen().Name, beside: m.handsBeside}
+	v := &hands{unit: m.chosen().Name, beside: m.beside}
 	m.open(v)
-	m.hands = v
 	v.begin(m, true, false)
 }
 
@@ -126,13 +125,10 @@ func (v *hands) end() {
 	}
 }
 
-// endHands lets go of a terminal that is not shown any more, however its view was closed.
-func (m *model) endHands() {
-	if v := m.hands; v != nil && !slices.Contains(m.stack, view(v)) {
-		v.give(m, api.Input{Focus: "out"})
-		v.end()
-		m.hands = nil
-	}
+// closed implements closer: it lets go of the terminal.
+func (v *hands) closed(m *model) {
+	v.give(m, api.Input{Focus: "out"})
+	v.end()
 }
 
 // mine reports whether this screen has hands on it.
@@ -182,6 +178,8 @@ func (v *hands) update(m *model, msg tea.Msg) {
 
 func (v *hands) take(m *model, s shown) {
 	switch {
+	case !m.isOnStack(v):
+		return
 	// another face has hands on it, or there is nothing to see
 	case s.over && v.asked && v.screen.Run == 0 && s.err != nil:
 		v.begin(m, false, false)
@@ -417,7 +415,6 @@ var handKeys = []binding{
 		name:   "return to the screen",
 		hint:   "return",
 		group:  onHand,
-		when:   inHand,
 		do:     (*model).close,
 	},
 	{
@@ -427,8 +424,7 @@ var handKeys = []binding{
 		name:   "full screen, or next to the stream",
 		hint:   "next to the stream",
 		group:  onHand,
-		when:   inHand,
-		do:     on(func(m *model, v *hands) { v.beside = !v.beside; m.handsBeside = v.beside }),
+		do:     on(func(m *model, v *hands) { v.beside = !v.beside; m.beside = v.beside }),
 	},
 	{
 		in:    "hands on",
@@ -436,7 +432,7 @@ var handKeys = []binding{
 		name:  "back",
 		hint:  "back",
 		group: onHand,
-		when:  looks,
+		when:  isWatched,
 		do:    (*model).close,
 	},
 	{
@@ -445,7 +441,7 @@ var handKeys = []binding{
 		name:  "take it over from another screen",
 		hint:  "type into it",
 		group: onHand,
-		when:  func(m *model) bool { return looks(m) && !m.hands.screen.Ended },
+		when:  func(m *model) bool { return isWatched(m) && !inHand(m).screen.Ended },
 		do:    on(func(m *model, v *hands) { v.begin(m, true, true) }),
 	},
 	{
@@ -454,13 +450,16 @@ var handKeys = []binding{
 		name:  "restart or rerun the unit",
 		hint:  "restart",
 		group: onHand,
-		when:  func(m *model) bool { return looks(m) && m.hands.screen.Ended },
+		when:  func(m *model) bool { return isWatched(m) && inHand(m).screen.Ended },
 		do:    on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) }),
 	},
 }
 
-// inHand reports whether a terminal is shown.
-func inHand(m *model) bool { return m.hands != nil }
+// inHand returns the terminal that is shown, or nil.
+func inHand(m *model) *hands {
+	v, _ := m.top().(*hands)
+	return v
+}
 
-// looks reports whether the terminal is only looked at.
-func looks(m *model) bool { return m.hands != nil && !m.hands.types() }
+// isWatched reports whether a terminal is shown that gets no keys.
+func isWatched(m *model) bool { v := inHand(m); return v != nil && !v.types() }

@@ -102,10 +102,9 @@ func TestHandsOn(t *testing.T) {
 	m.adopt(Habits{Keys: map[string][]string{"return": {"f9"}}}, nil)
 	assert.Contains(t, m.plainScreen(), " f9 to return ─")
 	m.keyed("f12", "f9")
-	m.endHands()
 	assert.True(t, m.isOpen("overview"))
 	assert.Contains(t, p.took(t, 10), api.Input{Unit: "u0", Face: me, Text: "f12"}, "it is a key like any other then")
-	assert.Nil(t, m.hands)
+	assert.Nil(t, inHand(m))
 	assert.Empty(t, p.requests, "no key meant anything here")
 }
 
@@ -151,7 +150,6 @@ func TestWatched(t *testing.T) {
 	assert.Len(t, typed, 1, "what is typed while another has the terminal is not sent")
 
 	m.lanesOnly()
-	m.endHands()
 	p.screens[0].Ended = true
 	m.listening = nil
 	m.keyed("h")

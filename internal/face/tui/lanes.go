@@ -18,10 +18,8 @@ import (
 // lanes is the upper part of the main view: each unit's life along one axis of
 // time that ends at now, under a row of ticks for the saves.
 type lanes struct {
-	span   int    // index into timeline.Spans; -1 until the user has zoomed
-	share  int    // index into shares
-	filter string // only units that match are shown
-	order  order
+	share int // index into shares
+	order order
 	// unfolded has all units in the order chosen, of which a window is seen, instead of the
 	// quiet ones folded into one row.
 	unfolded bool
@@ -45,6 +43,7 @@ type laneLooks struct {
 	columns                columns
 	axis                   timeline.Axis
 	now, at                int // columns
+	styles                 int // their generation
 }
 
 // shares are how much of the screen the lanes may take, in parts of it; the stream has
@@ -112,8 +111,8 @@ func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
 // spanIndex is the span on the screen. A young session shows all its life,
 // larger, until it has lived for longer than the first span.
 func (m *model) spanIndex() int {
-	if m.overview.lanes.span >= 0 {
-		return m.overview.lanes.span
+	if m.span >= 0 {
+		return m.span
 	}
 	return timeline.YoungSpan(m.now.Sub(m.snap.Project.Since))
 }
@@ -166,6 +165,7 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 		a,
 		a.At(m.now),
 		-1,
+		m.generation,
 	}
 	if !m.at.IsZero() {
 		looks.at = a.At(m.at)
@@ -392,7 +392,7 @@ func spanName(d time.Duration) string {
 }
 
 // laneRoom is how many lanes there is room for, as last drawn.
-func (m *model) laneRoom() int { return max(m.streamTop-m.laneTop-1, 1) }
+func (m *model) laneRoom() int { return max(m.overview.streamTop-m.overview.laneTop-1, 1) }
 
 // move chooses another unit, in the order shown.
 func (l *lanes) move(m *model, by int) {
@@ -410,7 +410,7 @@ func (l *lanes) nextBroken(m *model) {
 	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
 	for n := range units {
 		if u := units[(at+1+n)%len(units)]; u.State.Broken() {
-			m.selected, l.filter = u.Name, ""
+			m.selected, m.filter = u.Name, ""
 			return
 		}
 	}

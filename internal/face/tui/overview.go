@@ -17,6 +17,8 @@ type overview struct {
 	streams []*stream
 	focus   int    // which of them has the keys
 	layout  layout // of two
+
+	laneTop, streamTop int // rows of the screen, for the mouse
 }
 
 // layout is how two streams lie.
@@ -32,12 +34,19 @@ const (
 const wideEnough = 120
 
 func newOverview() overview {
-	return overview{lanes: lanes{span: -1, drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
+	return overview{lanes: lanes{drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
 }
 
 func (*overview) name() string { return "overview" }
 
 func (*overview) grabs(*model) bool { return false }
+
+// ask implements asker for the streams.
+func (o *overview) ask(m *model) {
+	for _, s := range o.streams {
+		s.ask(m)
+	}
+}
 
 // stream is the one that keys act on.
 func (m *model) stream() *stream { return m.overview.streams[m.overview.focus] }
@@ -90,7 +99,7 @@ func (o *overview) title(m *model) string {
 
 // place returns which stream has a cell of the screen, and in which of its rows.
 func (o *overview) place(m *model, x, y int) (which, row int) {
-	row = y - m.streamTop
+	row = y - o.streamTop
 	switch {
 	case len(o.streams) == 1:
 		return 0, row
@@ -150,8 +159,8 @@ func (o *overview) update(m *model, msg tea.Msg) {
 // underLanes draws the lanes, a rule with a title, and below that what there is room for.
 func (m *model) underLanes(title string, height int, lower func(room int) []string) []string {
 	lanes := &m.overview.lanes
-	m.laneTop = m.bodyTop + 1
+	m.overview.laneTop = m.bodyTop + 1
 	rows := lanes.draw(m, title, lanes.height(height))
-	m.streamTop = m.bodyTop + len(rows)
+	m.overview.streamTop = m.bodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -18,9 +18,8 @@ import (
 // picking is the view in which one points at lines of the stream, to take them away or to open
 // what they name.
 type picking struct {
-	at   int64 // the line pointed at
-	from int64 // and that up to which all between are chosen; -1: none is but this
-	edge int   // where to point when the stream has been moved: -1 at its top, 1 at its end
+	of *stream
+	*selection
 }
 
 func (m *model) pick() {
@@ -32,17 +31,11 @@ func (m *model) pick() {
 	if hit := s.search.hit; slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == hit }) {
 		at = hit
 	}
-	s.hold()
-	m.open(&picking{at: at, from: -1})
+	m.open(&picking{s, s.selectFrom(at)})
 }
 
-// hold has the stream stay where it is shown, however much comes.
-func (s *stream) hold() {
-	if s.until.IsZero() && s.move == 0 {
-		s.position = position{bottom: s.page.End, stay: true}
-		s.of.position, s.asked.position = s.position, s.position
-	}
-}
+// closed implements closer.
+func (p *picking) closed(*model) { p.of.selection = nil }
 
 func (*picking) name() string { return "lines" }
 
@@ -76,14 +69,9 @@ func (p *picking) update(m *model, msg tea.Msg) {
 	}
 }
 
-// has reports whether a line is among those chosen.
-func (p *picking) has(number int64) bool {
-	return p.from >= 0 && number >= min(p.at, p.from) && number <= max(p.at, p.from)
-}
-
-// point moves by that many lines; at an end of the screen the stream follows.
-func (p *picking) point(m *model, by int) {
-	s := m.stream()
+// point moves by that many lines; at an end of the screen the stream scrolls.
+func (p *picking) point(by int) {
+	s := p.of
 	i := slices.IndexFunc(s.shown, func(l api.Line) bool { return l.Number >= p.at })
 	if i < 0 {
 		i = len(s.shown) - 1
@@ -100,20 +88,6 @@ func (p *picking) point(m *model, by int) {
 	default:
 		p.at = s.shown[next].Number
 	}
-}
-
-// settle points at the edge of what the stream has come to show.
-func (p *picking) settle(s *stream) {
-	n := len(s.page.Lines)
-	if p.edge == 0 || n == 0 {
-		return
-	}
-	if p.edge < 0 {
-		p.at = s.page.Lines[max(0, n-s.height)].Number
-	} else {
-		p.at = s.page.Lines[n-1].Number
-	}
-	p.edge = 0
 }
 
 // choose begins to choose lines, or gives that up.
@@ -161,8 +135,8 @@ func (m *model) nextMark() {
 }
 
 // line is the one pointed at.
-func (p *picking) line(m *model) (api.Line, bool) {
-	for _, l := range m.stream().shown {
+func (p *picking) line() (api.Line, bool) {
+	for _, l := range p.of.shown {
 		if l.Number == p.at {
 			return l, true
 		}
@@ -176,11 +150,11 @@ const maxCopied = 5000
 // copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
 // pointed at.
 func (p *picking) copy(m *model) {
-	line, ok := p.line(m)
+	line, ok := p.line()
 	if !ok && p.from < 0 {
 		return
 	}
-	filter := m.stream().filter.String()
+	filter := p.of.filter.String()
 	from, to := min(p.at, p.from), max(p.at, p.from)
 	single := p.from < 0
 	m.later(func(ctx context.Context) then {
@@ -244,7 +218,7 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 
 // edit opens the place that the line names in the user's editor.
 func (p *picking) edit(m *model) {
-	line, ok := p.line(m)
+	line, ok := p.line()
 	if !ok {
 		return
 	}
@@ -281,7 +255,7 @@ func (m *model) foldersOf(line api.Line) []string {
 
 // follow opens the address that the line names in the browser.
 func (p *picking) follow(m *model) {
-	line, ok := p.line(m)
+	line, ok := p.line()
 	if !ok {
 		return
 	}

@@ -23,9 +23,10 @@ type stream struct {
 	tied    bool   // the time cursor is to go where the stream was moved to
 	problem string // why the log could not be read
 
-	search search
-	shown  []api.Line // as last drawn, from the top
-	rows   []int      // for each row drawn, which of these
+	search    search
+	selection *selection // nil: none
+	shown     []api.Line // as last drawn, from the top
+	rows      []int      // for each row drawn, which of these
 
 	asking bool     // a page is on its way
 	asked  askedFor // the newest that was
@@ -96,8 +97,8 @@ func (s *stream) ask(m *model) {
 				return
 			}
 			s.take(m, want, page)
-			if p, ok := m.top().(*picking); ok {
-				p.settle(s)
+			if s.selection != nil {
+				s.selection.settle(s)
 			}
 		}
 	})

@@ -147,7 +147,7 @@ func TestChosenLines(t *testing.T) {
 	m.snap.Project.Root = root
 	m.keyed("\"", "up", "up")
 	pick := m.top().(*picking)
-	line, ok := pick.line(m)
+	line, ok := pick.line()
 	require.True(t, ok)
 	texts, err := blockOf(t.Context(), p, line)
 	require.NoError(t, err)
@@ -193,7 +193,7 @@ func TestTwoStreams(t *testing.T) {
 	}
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")
-	m.settle(tea.MouseClickMsg{X: 70, Y: m.streamTop + 2, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 70, Y: m.overview.streamTop + 2, Button: tea.MouseLeft})
 	assert.Equal(t, 1, m.overview.focus)
 	m.keyed("esc", "*")
 	assert.Len(t, m.overview.streams, 1)

@@ -112,14 +112,12 @@ type model struct {
 	preferences
 	messages
 	asking
+	samples samples
 	picture
 
-	away        away
-	stack       []view
-	overview    overview
-	hands       *hands // the terminal that is shown, or nil
-	handsBeside bool   // the stream, as the user had it last
-	sampling    sampling
+	away     away
+	stack    []view
+	overview overview
 }
 
 // outside is what the screen talks to.
@@ -139,16 +137,20 @@ type scene struct {
 	now      time.Time
 	at       time.Time // the time cursor; zero: at now
 	selected string    // the unit that lowercase letters act on
+	filter   string    // only units that match it have lanes and charts
+	span     int       // of the axis, an index into timeline.Spans; -1 until the user has zoomed
 }
 
 // appearance is how the terminal is, and what that makes of colors.
 type appearance struct {
 	width, height int
+	bodyTop       int          // the first row below the verdict and the notices
 	ground        cells.Ground // of the terminal
 	profile       colorprofile.Profile
 	palette       *cells.Palette
 	styles        map[string]lipgloss.Style // of units
 	names         []string                  // of the units that have a style
+	generation    int                       // of the styles
 }
 
 // preferences are what the user likes to have.
@@ -157,6 +159,7 @@ type preferences struct {
 	habits  Habits
 	own     string // what is wrong with the user's own file
 	noMouse bool   // it is the terminal's, for selecting text
+	beside  bool   // a unit's terminal is shown next to the stream, not on the whole screen
 }
 
 // messages are what the user reads, has marked and has typed.
@@ -179,17 +182,16 @@ type asking struct {
 
 // picture is the screen as last drawn.
 type picture struct {
-	rows                        []safeRow
-	drawn                       bool // the screen has been
-	last                        tea.View
-	onlySnapshot                bool // the newest message was one
-	bodyTop, laneTop, streamTop int  // rows, for the mouse
+	rows         []safeRow
+	drawn        bool // the screen has been
+	last         tea.View
+	onlySnapshot bool // the newest message was one
 }
 
 func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
 	m := &model{
 		outside:    outside{ctx: ctx, project: p, clock: time.Now},
-		scene:      scene{snap: first, now: time.Now()},
+		scene:      scene{snap: first, now: time.Now(), span: -1},
 		appearance: appearance{width: 80, height: 24},
 		messages:   messages{marks: map[int64]bool{}},
 		away:       away{used: time.Now()},
@@ -234,7 +236,7 @@ func (m *model) look(of cells.Ground) {
 // applyStyles gives the units their colors.
 func (m *model) applyStyles() {
 	m.styles = m.palette.UnitStyles(m.names)
-	clear(m.overview.lanes.drawn)
+	m.generation++
 }
 
 func (m *model) unitStyle(name string) lipgloss.Style {
@@ -276,12 +278,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m.now = m.clock()
 	_, m.onlySnapshot = msg.(*api.Snapshot)
 	m.guarded(func() { m.handle(msg) })
-	m.endHands()
 	m.guarded(func() {
-		for _, s := range m.overview.streams {
-			s.ask(m)
-		}
-		if a, ok := m.top().(asker); ok {
+		m.overview.ask(m)
+		if a, ok := m.top().(asker); ok && m.top() != view(&m.overview) {
 			a.ask(m)
 		}
 	})

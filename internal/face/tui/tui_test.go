@@ -232,7 +232,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	first, _ := project.Snapshot(t.Context())
 	m := newModel(t.Context(), project, first)
 	m.clock = func() time.Time { return w.Now }
-	m.now, m.overview.lanes.span, project.m = w.Now, timeline.FirstSpan, m
+	m.now, m.span, project.m = w.Now, timeline.FirstSpan, m
 	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
 	project.see()
 	return m, project
@@ -468,8 +468,8 @@ func TestManyUnits(t *testing.T) {
 		m, _ := play(t, 60, size[0], size[1])
 		rows := m.screen()
 		require.Len(t, rows, size[1])
-		body := size[1] - m.laneTop
-		assert.GreaterOrEqual(t, m.height-m.streamTop-1, body/2-1, "the stream has at least half")
+		body := size[1] - m.overview.laneTop
+		assert.GreaterOrEqual(t, m.height-m.overview.streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
 		m.selected = "u1" // which has crashed, and so is first
 		for range 59 {
@@ -486,7 +486,7 @@ func TestManyUnits(t *testing.T) {
 
 		m.keyed("|")
 		m.screen()
-		assert.LessOrEqual(t, m.streamTop-m.laneTop, max(size[1]/4+1, 4))
+		assert.LessOrEqual(t, m.overview.streamTop-m.overview.laneTop, max(size[1]/4+1, 4))
 
 		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
@@ -603,9 +603,9 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: m.laneTop + 2, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 3, Y: m.overview.laneTop + 2, Button: tea.MouseLeft})
 	assert.Equal(t, "u2", m.selected)
-	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.laneTop, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.overview.laneTop, Button: tea.MouseLeft})
 	assert.False(t, m.atNow())
 	m.keyed(".")
 	assert.True(t, m.atNow())

@@ -46,7 +46,7 @@ func (*unitView) grabs(*model) bool { return false }
 // ask asks for the selected unit, whenever that is another, has run again, or was looked at a while
 // ago.
 func (v *unitView) ask(m *model) {
-	m.askSamples()
+	m.samples.ask(m)
 	u := m.chosen()
 	if u == nil {
 		return
@@ -129,7 +129,7 @@ func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
 func (v *unitView) use(m *model, u *api.Unit, width int) []string {
 	rows := []string{m.overview.lanes.savesRow(m, m.columns(), m.axis())}
 	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
-		for _, g := range timeline.ChartOf(measure, m.snap, &m.sampling.series, m.axis(), m.now) {
+		for _, g := range timeline.ChartOf(measure, m.snap, &m.samples.series, m.axis(), m.now) {
 			if g.Name == u.Name {
 				g.Name = string(measure)
 				rows = append(rows, graphRows(m, measure, g, 2, width)...)

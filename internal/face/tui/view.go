@@ -24,6 +24,9 @@ type view interface {
 	grabs(m *model) bool
 }
 
+// closer is a view that has something to end. It is told once when it leaves the stack.
+type closer interface{ closed(m *model) }
+
 // asker is a view that asks the project for what it shows. It is let ask after each message, and
 // keeps itself from asking for what it has.
 type asker interface{ ask(m *model) }
@@ -32,12 +35,22 @@ func (m *model) top() view { return m.stack[len(m.stack)-1] }
 
 func (m *model) open(v view) { m.stack = append(m.stack, v) }
 
-// close takes the top view away; the first one stays.
-func (m *model) close() {
-	if len(m.stack) > 1 {
-		m.stack = m.stack[:len(m.stack)-1]
+// close closes the top view; the first one stays.
+func (m *model) close() { m.closeTo(max(len(m.stack)-1, 1)) }
+
+// closeTo closes all views above the lowest n.
+func (m *model) closeTo(n int) {
+	above := m.stack[n:]
+	m.stack = m.stack[:n:n]
+	for _, v := range slices.Backward(above) {
+		if c, ok := v.(closer); ok {
+			c.closed(m)
+		}
 	}
 }
+
+// isOnStack reports whether a view has not been closed.
+func (m *model) isOnStack(v view) bool { return slices.Contains(m.stack, v) }
 
 // isOpen reports whether the top view has that name.
 func (m *model) isOpen(name string) bool { return m.top().name() == name }
@@ -69,10 +82,13 @@ func (m *model) crashed(name string, cause any, stack []byte) {
 }
 
 // show has a view instead of all others but the overview, which lies below.
-func (m *model) show(v view) { m.stack = []view{&m.overview, v} }
+func (m *model) show(v view) {
+	m.lanesOnly()
+	m.open(v)
+}
 
 // lanesOnly goes back to the overview.
-func (m *model) lanesOnly() { m.stack = m.stack[:1] }
+func (m *model) lanesOnly() { m.closeTo(1) }
 
 // on is a binding's deed in the topmost view of a type.
 func on[V view](do func(*model, V)) func(*model) {
