@@ -15,14 +15,14 @@ type answerField struct {
 	unit string
 }
 
-func (m *model) answer() {
+func openAnswer(m *model) {
 	u := m.chosen()
 	ask := m.snap.Asks[u.Name]
 	prompt, what := "type to "+u.Name+"  ", "a line for its terminal"
 	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {
 		prompt, what = u.Name+" asks: "+ask.Text+"  ", "the answer"
 	}
-	f := &answerField{m.fieldOver(&m.overview, "answer", prompt, what, ""), u.Name}
+	f := &answerField{m.fieldOver(overviewOf(m), "answer", prompt, what, ""), u.Name}
 	f.hide(m)
 	m.open(f)
 }
@@ -53,9 +53,9 @@ func asks(m *model) bool { return m.snap.Asks[m.selected].Kind != "" }
 // terminalKeys are for the selected unit's terminal.
 var terminalKeys = []binding{
 	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer",
-		hint: "answer", group: onUnit, when: canType, first: asks, do: (*model).answer},
+		hint: "answer", group: onUnit, when: canType, first: asks, do: openAnswer},
 	{keys: []string{"h"}, action: "type-into", name: "type into its terminal, or see its last screen",
-		hint: "type into it", group: onUnit, when: hasTerminal, first: asks, do: (*model).takeInHand},
+		hint: "type into it", group: onUnit, when: hasTerminal, first: asks, do: takeInHand},
 
 	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type", group: onField,
 		do: on(func(m *model, f *answerField) { f.submit(m) })},

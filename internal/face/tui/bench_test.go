@@ -83,7 +83,7 @@ func BenchmarkFrame(b *testing.B) {
 			b.Run(fmt.Sprintf("%s/saves=%d", view, saves), func(b *testing.B) {
 				snap := longDay(saves)
 				p := &played{detail: whole(snap.At), samples: used(snap.At)}
-				m := newModel(b.Context(), p, snap)
+				m := newRoot(b.Context(), p, snap)
 				m.now = snap.At
 				m.handle(tea.WindowSizeMsg{Width: 158, Height: 46})
 				m.press(key(view))
@@ -102,7 +102,7 @@ func BenchmarkHands(b *testing.B) {
 	m, _ := play(b, 5, 158, 46)
 	v := &hands{unit: "u0", asked: true}
 	m.open(v)
-	size := v.place(m)
+	size := v.place(m.model)
 	screens := [2]api.Screen{}
 	for k := range screens {
 		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: kind, PID: os.Getpid()}}

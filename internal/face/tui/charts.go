@@ -22,7 +22,7 @@ type charts struct {
 	top     int
 }
 
-func (m *model) showCharts() { m.show(&charts{}) }
+func showCharts(m *model) { m.show(&charts{}) }
 
 func (*charts) name() string { return "charts" }
 
@@ -35,10 +35,10 @@ func (v *charts) update(m *model, msg tea.Msg) {
 	case tea.MouseWheelMsg:
 		v.top = max(v.top+wheel(msg), 0)
 	case tea.MouseClickMsg:
-		m.clickTime(msg.X)
+		clickTime(m, msg.X)
 	case tea.MouseMotionMsg:
 		if msg.Button == tea.MouseLeft {
-			m.clickTime(msg.X)
+			clickTime(m, msg.X)
 		}
 	}
 }
@@ -48,10 +48,10 @@ func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 
 // graphs are what is drawn.
 func (v *charts) graphs(m *model) []timeline.Graph {
-	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.samples.series, m.axis(), m.now)
+	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.samples.series, axisOf(m), m.now)
 	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
 		u := m.snap.Unit(g.Name)
-		return g.Most == 0 && !g.Single || u != nil && !m.matches(u, m.filter)
+		return g.Most == 0 && !g.Single || u != nil && !matches(m, u, m.filter)
 	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
 		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.selected })
@@ -63,9 +63,9 @@ func (v *charts) graphs(m *model) []timeline.Graph {
 }
 
 func (v *charts) draw(m *model, width, height int) []string {
-	c, a := m.columns(), m.axis()
+	c, a := columnsOf(m), axisOf(m)
 	measure := timeline.Measures[v.measure]
-	rows := []string{v.tabs(m, width), m.overview.lanes.savesRow(m, c, a)}
+	rows := []string{v.tabs(m, width), overviewOf(m).lanes.savesRow(m, c, a)}
 	all := v.graphs(m)
 	room := height - len(rows) - 1
 	if len(all) == 0 {
@@ -111,7 +111,7 @@ func (v *charts) tabs(m *model, width int) string {
 
 // graphRows draws a graph in so many rows, of which the last is empty where there is room.
 func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
-	c, a := m.columns(), m.axis()
+	c, a := columnsOf(m), axisOf(m)
 	drawn := height
 	if height > 3 {
 		drawn--
@@ -150,7 +150,7 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 		}
 		rows[i] = cells.Fit(text, c.left())
 		if i < drawn {
-			rows[i] += columnsOf(m, g, a, drawn-1-i, drawn, style)
+			rows[i] += graphColumns(m, g, a, drawn-1-i, drawn, style)
 		}
 		rows[i] = cells.Fit(rows[i], width)
 	}
@@ -160,8 +160,8 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 // eighths are a cell filled from its bottom by so many eighths.
 var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
-// columnsOf draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
-func columnsOf(m *model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
+// graphColumns draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
+func graphColumns(m *model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
 	s := cells.NewStrip(len(g.Values), " ", &m.palette.Text)
 	failed := m.palette.Broken
 	for i, v := range g.Values {

@@ -24,24 +24,24 @@ const (
 var orderNames = [...]string{"file", "need", "trouble"}
 
 // nextOrder orders the lanes in another way.
-func (m *model) nextOrder() {
-	l := &m.overview.lanes
+func nextOrder(m *model) {
+	l := &overviewOf(m).lanes
 	l.order = (l.order + 1) % order(len(orderNames))
 	m.said = "lanes ordered by " + orderNames[l.order]
 }
 
-func (m *model) orderBy(args []string) error {
+func orderBy(m *model, args []string) error {
 	i := slices.Index(orderNames[:], strings.Join(args, " "))
 	if i < 0 {
 		return fmt.Errorf("lanes are ordered by file, need or trouble, not %q", strings.Join(args, " "))
 	}
-	m.overview.lanes.order = order(i)
+	overviewOf(m).lanes.order = order(i)
 	return nil
 }
 
 // matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
 // its kind, its state or its freshness, or as the name of a group that it is in.
-func (m *model) matches(u *api.Unit, filter string) bool {
+func matches(m *model, u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
 		grouped := slices.Contains(m.snap.Project.Groups[word], u.Name)
@@ -73,7 +73,7 @@ func rank(u *api.Unit) int {
 func (l *lanes) ordered(m *model, room int) []*api.Unit {
 	var units []*api.Unit
 	for _, u := range m.snap.Units {
-		if m.matches(u, m.filter) {
+		if matches(m, u, m.filter) {
 			units = append(units, u)
 		}
 	}

@@ -33,9 +33,9 @@ type commandLine struct {
 	at      int
 }
 
-func (m *model) openCommandLine() {
-	f := m.fieldOver(&m.overview, "command line", "do  ", "an action, by any part of its name", "")
-	c := &commandLine{field: f, all: m.commands()}
+func openCommandLine(m *model) {
+	f := m.fieldOver(overviewOf(m), "command line", "do  ", "an action, by any part of its name", "")
+	c := &commandLine{field: f, all: commandsOf(m)}
 	c.input.ShowSuggestions = true
 	c.match(m)
 	m.open(c)
@@ -140,7 +140,7 @@ func (c *commandLine) submit(m *model) {
 
 // draw lists the actions instead of the stream.
 func (c *commandLine) draw(m *model, width, height int) []string {
-	return m.underLanes("commands", height, func(room int) []string {
+	return underLanes(m, "commands", height, func(room int) []string {
 		var rows []string
 		first := windowed(c.at, len(c.matches), room)
 		for i := first; i < len(c.matches) && len(rows) < room; i++ {
@@ -165,8 +165,8 @@ func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
 	)
 }
 
-// commands are all actions: those of keys, and those that take something.
-func (m *model) commands() []command {
+// commandsOf are all actions: those of keys, and those that take something.
+func commandsOf(m *model) []command {
 	all := slices.Clone(ownCommands)
 	for i := range m.table {
 		b := &m.table[i]
@@ -178,11 +178,11 @@ func (m *model) commands() []command {
 			name: b.action,
 			help: b.name,
 			keys: b.shown(),
-			do:   func(m *model, _ []string) error { return m.act(b) },
+			do:   func(m *model, _ []string) error { return act(m, b) },
 		}
 		if b.group == onUnit {
 			o.args, o.offers, o.do = "[UNIT ...]", unitNames,
-				func(m *model, units []string) error { return m.actOn(b, units) }
+				func(m *model, units []string) error { return actOn(m, b, units) }
 		}
 		all = append(all, o)
 	}
@@ -200,7 +200,7 @@ func (m *model) commands() []command {
 func unitNames(m *model) []string { return m.names }
 
 // act does what a key stands for.
-func (m *model) act(b *binding) error {
+func act(m *model, b *binding) error {
 	if b.when != nil && !b.when(m) {
 		return errors.New("there is nothing to do that with now")
 	}
@@ -209,18 +209,18 @@ func (m *model) act(b *binding) error {
 }
 
 // actOn does it for units, or for the chosen one.
-func (m *model) actOn(b *binding, units []string) error {
+func actOn(m *model, b *binding, units []string) error {
 	for _, name := range units {
 		if m.snap.Unit(name) == nil {
 			return fmt.Errorf("there is no unit %q", name)
 		}
 	}
 	if len(units) == 0 {
-		return m.act(b)
+		return act(m, b)
 	}
 	for _, name := range units {
 		m.selected = name
-		if err := m.act(b); err != nil {
+		if err := act(m, b); err != nil {
 			return err
 		}
 	}
@@ -244,32 +244,32 @@ func init() { // they lead back to the list
 			args:   "[MEASURE]",
 			help:   "charts of cpu, memory, output, durations, rest",
 			offers: measures,
-			do:     (*model).chartOf,
+			do:     chartOf,
 		},
-		{name: "select", args: "UNIT", help: "select a unit", offers: unitNames, do: (*model).chooseUnit},
+		{name: "select", args: "UNIT", help: "select a unit", offers: unitNames, do: chooseUnit},
 		{
 			name: "find-units",
 			args: "[WORD ...]",
 			help: "show units with a name, kind, state or group",
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
-					m.findUnits()
+					findUnits(m)
 				}
 				m.filter = strings.Join(args, " ")
 				return nil
 			},
 		},
-		{name: "go-to", args: "TIME", help: "go to a time: 12:04, 12:04:31, 5m ago", do: (*model).goToTime},
+		{name: "go-to", args: "TIME", help: "go to a time: 12:04, 12:04:31, 5m ago", do: goToTime},
 		{
 			name: "search",
 			args: "[TEXT]",
 			help: "search the output",
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
-					m.searchOutput()
+					searchOutput(m)
 					return nil
 				}
-				m.stream().look(m, strings.Join(args, " "))
+				focused(m).look(m, strings.Join(args, " "))
 				return nil
 			},
 		},
@@ -279,12 +279,12 @@ func init() { // they lead back to the list
 			help: "filter lines by text, unit, run or level",
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
-					m.filterOutput()
+					filterOutput(m)
 					return nil
 				}
 				f, err := query.Parse(strings.Join(args, " "))
 				if err == nil {
-					m.stream().use(m, f)
+					focused(m).use(m, f)
 				}
 				return err
 			},
@@ -294,15 +294,15 @@ func init() { // they lead back to the list
 			args:   "[file, need or trouble]",
 			help:   "order the lanes",
 			offers: func(*model) []string { return orderNames[:] },
-			do:     (*model).orderBy,
+			do:     orderBy,
 		},
 		{
 			name: "ripples",
 			args: "[NUMBER]",
 			help: "ripples: what each save set off, as a waterfall",
-			do:   (*model).showRipple,
+			do:   showRipple,
 		},
-		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: (*model).spanOf},
+		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: spanOf},
 		{
 			name:   "what-if",
 			args:   "PATH",
@@ -312,7 +312,7 @@ func init() { // they lead back to the list
 				if len(args) != 1 {
 					return errors.New("what-if takes one path")
 				}
-				m.showMap()
+				showMap(m)
 				m.top().(*mapView).ifSaved(m, args[0])
 				return nil
 			},
@@ -324,28 +324,28 @@ func init() { // they lead back to the list
 			offers: func(*model) []string { return nil },
 			do: func(m *model, args []string) error {
 				if len(args) == 0 {
-					m.askDrawing()
+					askDrawing(m)
 					return nil
 				}
-				return m.writeDrawing(strings.Join(args, " "))
+				return writeDrawing(m, strings.Join(args, " "))
 			},
 		},
 	}
 }
 
-func (m *model) chartOf(args []string) error {
+func chartOf(m *model, args []string) error {
 	measure := 0
 	if len(args) > 0 {
 		if measure = slices.Index(timeline.Measures, timeline.Measure(args[0])); measure < 0 {
 			return fmt.Errorf("there is no chart of %s", args[0])
 		}
 	}
-	m.showCharts()
+	showCharts(m)
 	m.top().(*charts).choose(measure)
 	return nil
 }
 
-func (m *model) chooseUnit(args []string) error {
+func chooseUnit(m *model, args []string) error {
 	if len(args) != 1 || m.snap.Unit(args[0]) == nil {
 		return fmt.Errorf("there is no unit %q", strings.Join(args, " "))
 	}
@@ -353,14 +353,14 @@ func (m *model) chooseUnit(args []string) error {
 	return nil
 }
 
-func (m *model) showRipple(args []string) error {
+func showRipple(m *model, args []string) error {
 	if len(args) == 0 {
-		m.showRipples()
+		showRipples(m)
 		return nil
 	}
 	if len(args) == 1 {
 		if n, err := strconv.Atoi(args[0]); err == nil && m.snap.Ripple(n) != nil {
-			m.showRipples()
+			showRipples(m)
 			m.top().(*ripples).chosen = n
 			return nil
 		}
@@ -369,16 +369,16 @@ func (m *model) showRipple(args []string) error {
 }
 
 // goToTime goes to a moment of today, or so long ago.
-func (m *model) goToTime(args []string) error {
+func goToTime(m *model, args []string) error {
 	text := strings.Join(args, " ")
 	if text == "now" {
-		m.backToNow()
+		backToNow(m)
 		return nil
 	}
 	if ago, ok := strings.CutSuffix(text, " ago"); ok {
 		d, err := lengthOf(ago)
 		if err == nil {
-			m.goTo(m.now.Add(-d))
+			goTo(m, m.now.Add(-d))
 		}
 		return err
 	}
@@ -389,7 +389,7 @@ func (m *model) goToTime(args []string) error {
 			if at.After(m.now) {
 				at = at.AddDate(0, 0, -1)
 			}
-			m.goTo(at)
+			goTo(m, at)
 			return nil
 		}
 	}
@@ -411,7 +411,7 @@ func lengthOf(text string) (time.Duration, error) {
 }
 
 // spanOf shows the smallest span that has so much time.
-func (m *model) spanOf(args []string) error {
+func spanOf(m *model, args []string) error {
 	d, err := lengthOf(strings.Join(args, ""))
 	if err != nil {
 		return err

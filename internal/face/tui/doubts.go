@@ -22,11 +22,11 @@ func (*doubtsPanel) grabs(*model) bool { return true }
 
 func (*doubtsPanel) update(*model, tea.Msg) {}
 
-func (m *model) showDoubts() { m.open(&doubtsPanel{}) }
+func showDoubts(m *model) { m.open(&doubtsPanel{}) }
 
 // draw draws the panel instead of the stream.
 func (d *doubtsPanel) draw(m *model, width, height int) []string {
-	return m.underLanes("doubts", height, func(room int) []string {
+	return underLanes(m, "doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)
@@ -69,7 +69,7 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 
 // doubtMark is what stands behind the verdict's word where there are doubts, and the verdict's text without
 // them.
-func (m *model) doubtMark() (mark, text string) {
+func doubtMark(m *model) (mark, text string) {
 	v, n := m.snap.Verdict, len(m.snap.Doubts)
 	if v.Word != api.VerdictCurrent || n == 0 {
 		return "", v.Text
@@ -85,7 +85,7 @@ func (m *model) doubtMark() (mark, text string) {
 type silentMsg time.Duration
 
 // silence is what is shown instead of a verdict that nothing confirms; empty where the project answers.
-func (m *model) silence() string {
+func silence(m *model) string {
 	if m.silent == 0 {
 		return ""
 	}

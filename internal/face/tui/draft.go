@@ -58,7 +58,7 @@ func short(d time.Duration) string {
 
 // gutter is the width of the time and the unit's name before a line's text.
 func (s *stream) gutter(m *model, width int) (clockWidth, nameWidth int) {
-	clockWidth, nameWidth = 9, m.columns().name
+	clockWidth, nameWidth = 9, columnsOf(m).name
 	if width < 70 {
 		clockWidth = 0
 		if s.times != ofDay {
@@ -183,7 +183,7 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	text := stops(e.Text)
 	if u := m.snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
 		if l, is := structured.Parse(ansi.Strip(e.Text)); is {
-			text = m.structured(l, e.At, width)
+			text = structuredText(m, l, e.At, width)
 		}
 	}
 	if e.Times > 1 {
@@ -204,33 +204,13 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	return rows
 }
 
-// stops puts spaces instead of tabs, up to their stops.
-func stops(text string) string {
-	const every = 8
-	if !strings.Contains(text, "\t") {
-		return text
-	}
-	var b strings.Builder
-	column := 0
-	for i, part := range strings.Split(text, "\t") {
-		if i > 0 {
-			n := every - column%every
-			b.WriteString(strings.Repeat(" ", n))
-			column += n
-		}
-		b.WriteString(part)
-		column += ansi.StringWidth(part)
-	}
-	return b.String()
-}
-
 // messageWidth is how wide a structured line's message is at least, where a third of the width
 // is not less, so that fields line up.
 const messageWidth = 32
 
-// structured is a structured line: level, message, fields, and before them its time, where
+// structuredText is a structured line: level, message, fields, and before them its time, where
 // that is not just when the line was written, which is at the left.
-func (m *model) structured(l structured.Line, written time.Time, width int) string {
+func structuredText(m *model, l structured.Line, written time.Time, width int) string {
 	const justThen = 2 * time.Second
 	var b strings.Builder
 	if at, is := l.Time(); l.At != "" && (!is || at.Sub(written).Abs() > justThen) {

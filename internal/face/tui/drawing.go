@@ -10,7 +10,7 @@ import (
 )
 
 // drawable is what of a view is drawn: its name, empty for none.
-func (m *model) drawable() string {
+func drawable(m *model) string {
 	switch m.underField().name() {
 	case "overview":
 		return "lanes"
@@ -23,18 +23,18 @@ func (m *model) drawable() string {
 }
 
 // askDrawing asks for the file that the view is drawn to.
-func (m *model) askDrawing() {
-	name := m.drawable() + "-" + m.now.Format("150405") + ".svg"
+func askDrawing(m *model) {
+	name := drawable(m) + "-" + m.now.Format("150405") + ".svg"
 	m.askFile(m.top(), "write a drawing to  ", ".svg or .pdf", name, func(file string) {
-		if err := m.writeDrawing(file); err != nil {
+		if err := writeDrawing(m, file); err != nil {
 			m.notice = err.Error()
 		}
 	})
 }
 
 // writeDrawing writes what is shown to a file, in the background.
-func (m *model) writeDrawing(file string) error {
-	page, err := m.drawing()
+func writeDrawing(m *model, file string) error {
+	page, err := drawingOf(m)
 	if err != nil {
 		return err
 	}
@@ -49,9 +49,9 @@ func (m *model) writeDrawing(file string) error {
 	return nil
 }
 
-// drawing returns what draws the view that is shown.
-func (m *model) drawing() (func() (*draw.Page, error), error) {
-	snap, a, now := m.snap, m.axis(), m.now
+// drawingOf returns what draws the view that is shown.
+func drawingOf(m *model) (func() (*draw.Page, error), error) {
+	snap, a, now := m.snap, axisOf(m), m.now
 	page := draw.AxisOf(a.Time(0), a.Time(a.N))
 	switch v := m.underField().(type) {
 	case *overview:

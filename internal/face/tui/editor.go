@@ -15,7 +15,7 @@ import (
 
 // openEditor opens a place in the user's editor.
 func (m *model) openEditor(p location.Location) {
-	editor := cmp.Or(m.habits.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
+	editor := cmp.Or(m.editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
 	cmd, terminal, err := locate.Command(editor, p)
 	switch {
 	case err != nil:

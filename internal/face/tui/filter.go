@@ -12,10 +12,10 @@ type filterField struct {
 	before query.Filter
 }
 
-func (m *model) filterOutput() {
-	s := m.stream()
+func filterOutput(m *model) {
+	s := focused(m)
 	const examples = `text /expression/ !text unit=NAME run=N ripple=last level=warning`
-	m.open(&filterField{m.fieldOver(&m.overview, "filter", "only lines with  ", examples, s.filter.String()), s.filter})
+	m.open(&filterField{m.fieldOver(overviewOf(m), "filter", "only lines with  ", examples, s.filter.String()), s.filter})
 }
 
 func (f *filterField) update(m *model, msg tea.Msg) {
@@ -28,17 +28,17 @@ func (f *filterField) update(m *model, msg tea.Msg) {
 		return
 	}
 	f.problem = ""
-	m.stream().use(m, filter)
+	focused(m).use(m, filter)
 }
 
 // cancel shows what was shown before.
 func (f *filterField) cancel(m *model) {
-	m.stream().use(m, f.before)
+	focused(m).use(m, f.before)
 	m.close()
 }
 
 // noFilter shows all lines again.
-func (m *model) noFilter() {
-	m.stream().look(m, "")
-	m.stream().use(m, nil)
+func noFilter(m *model) {
+	focused(m).look(m, "")
+	focused(m).use(m, nil)
 }

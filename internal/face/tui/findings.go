@@ -34,7 +34,7 @@ var findingKinds = []struct{ only, words string }{
 	{"gone", "what has gone"},
 }
 
-func (m *model) showFindings() {
+func showFindings(m *model) {
 	f := &findings{}
 	f.list = pages[api.Finding]{
 		same: func(a, b api.Finding) bool {
@@ -74,7 +74,7 @@ func (f *findings) update(m *model, msg tea.Msg) {
 
 // ask asks for what is to be shown and is not here.
 func (f *findings) ask(m *model) {
-	v := m.resultsVersion()
+	v := resultsVersion(m)
 	f.list.query.Only = findingKinds[f.only].only
 	f.list.ask(m, v)
 	c, ok := f.list.chosen()
@@ -145,7 +145,7 @@ func (f *findings) listTitle() string {
 }
 
 // severityStyle is the color of how much a finding matters.
-func (m *model) severityStyle(s api.Severity) lipgloss.Style {
+func severityStyle(m *model, s api.Severity) lipgloss.Style {
 	switch s {
 	case api.SeverityError:
 		return m.palette.Broken
@@ -175,7 +175,7 @@ func (f *findings) row(m *model, number, width int, first bool) string {
 	if has && !first && before.File == c.File {
 		place = strings.Repeat(" ", max(ansi.StringWidth(place)-len(line), 0)) + line
 	}
-	style, message := m.severityStyle(c.Severity), m.palette.Text
+	style, message := severityStyle(m, c.Severity), m.palette.Text
 	change := map[api.Change]string{api.NewFinding: "new", api.GoneFinding: "gone"}[c.Change]
 	switch {
 	case c.Change == api.GoneFinding:
@@ -213,7 +213,7 @@ func keepEnd(text string, width int) string {
 
 // detail is the chosen finding with the source around it.
 func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
-	rows := []string{"  " + m.severityStyle(c.Severity).Render(c.Message)}
+	rows := []string{"  " + severityStyle(m, c.Severity).Render(c.Message)}
 	for _, note := range c.Notes {
 		rows = append(rows, "  "+m.palette.Dim.Render(note))
 	}
@@ -246,11 +246,11 @@ func (f *findings) around(m *model, c api.Finding, height int) []string {
 			rows = append(rows, number+m.palette.Dim.Render(text))
 			continue
 		}
-		rows = append(rows, m.severityStyle(c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.Bright.Render(text))
+		rows = append(rows, severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.Bright.Render(text))
 		if c.Column > 0 && len(rows) < height {
 			line := []rune(f.source.lines[n-1])
 			before := ansi.StringWidth(stops(string(line[:min(c.Column-1, len(line))])))
-			rows = append(rows, strings.Repeat(" ", 8+before)+m.severityStyle(c.Severity).Render("▔"))
+			rows = append(rows, strings.Repeat(" ", 8+before)+severityStyle(m, c.Severity).Render("▔"))
 		}
 	}
 	return rows
@@ -278,5 +278,5 @@ func (f *findings) edit(m *model) {
 }
 
 func (f *findings) find(m *model) {
-	m.seekIn(f, "findings with  ", "a part of a file, rule or message", &f.list, f.list.query.Text)
+	seekIn(m, f, "findings with  ", "a part of a file, rule or message", &f.list, f.list.query.Text)
 }

@@ -98,7 +98,7 @@ func FuzzForeign(f *testing.F) {
 			harmless(t, written.String())
 		}
 
-		st := m.stream()
+		st := focused(m.model)
 		m.notice, m.said, m.snap.LogProblem = string(data), string(data), string(data)
 		for _, wrap := range []bool{false, true} {
 			st.wrap, st.page, st.of = wrap, page, askedFor{}

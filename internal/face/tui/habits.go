@@ -62,20 +62,20 @@ func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 }
 
 // adopt takes a user's habits over.
-func (m *model) adopt(h Habits, problems []string) {
-	m.habits = h
+func (r *root) adopt(h Habits, problems []string) {
+	r.habits, r.theme, r.editor = h, h.Theme, h.Editor
 	table, clashes := tableWith(h.Keys)
-	m.table = table
-	m.own = strings.Join(append(problems, clashes...), "; ")
-	m.look(m.ground)
+	r.table = table
+	r.own = strings.Join(append(problems, clashes...), "; ")
+	r.look(r.ground)
 }
 
 // reread looks whether the user has edited their file.
-func (m *model) reread() {
-	if m.habitsNow == nil {
+func (r *root) reread() {
+	if r.habitsNow == nil {
 		return
 	}
-	if h, problems, changed := m.habitsNow(); changed {
-		m.adopt(h, problems)
+	if h, problems, changed := r.habitsNow(); changed {
+		r.adopt(h, problems)
 	}
 }

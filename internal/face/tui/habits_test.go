@@ -12,7 +12,7 @@ import (
 )
 
 // seen is the screen as text.
-func seen(m *model) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
+func seen(m *root) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
 
 func TestOwnKeys(t *testing.T) {
 	m, s := play(t, 5, 140, 40)

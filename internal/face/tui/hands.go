@@ -46,7 +46,7 @@ type shown struct {
 const maxInputs = 1000
 
 // takeInHand opens the selected unit's terminal.
-func (m *model) takeInHand() {
+func takeInHand(m *model) {
 	v := &hands{unit: m.chosen().Name, beside: m.beside}
 	m.open(v)
 	v.begin(m, true, false)
@@ -107,10 +107,10 @@ func (v *hands) begin(m *model, hand, take bool) {
 // next waits for what the terminal shows next.
 func (v *hands) next(m *model) {
 	screens, over := v.screens, v.ctx.Done()
-	m.listening = append(m.listening, func() tea.Msg {
+	m.listen(func() then {
 		select {
 		case s := <-screens:
-			return then(func() { v.take(m, s) })
+			return func() { v.take(m, s) }
 		case <-over:
 			return nil
 		}
@@ -295,15 +295,15 @@ func (v *hands) draw(m *model, width, height int) []string {
 		return rows
 	case w < width:
 		right := append(
-			[]string{m.titledRule(m.stream().title(), width-w-1)},
-			m.stream().draw(m, width-w-1, height-1)...)
+			[]string{m.titledRule(focused(m).title(), width-w-1)},
+			focused(m).draw(m, width-w-1, height-1)...)
 		for i := range rows {
 			rows[i] += m.palette.Faint.Render("│") + right[i]
 		}
 		return rows
 	}
-	rows = append(rows, m.titledRule(m.stream().title(), width))
-	return append(rows, m.stream().draw(m, width, height-len(rows))...)
+	rows = append(rows, m.titledRule(focused(m).title(), width))
+	return append(rows, focused(m).draw(m, width, height-len(rows))...)
 }
 
 // cells draws what the terminal shows: from its first row on, or where it is larger than its place, the
@@ -400,7 +400,7 @@ func (v *hands) applyStyles(m *model, on *tea.View) {
 }
 
 // handsFocus reports the program whether the user looks at it.
-func (m *model) handsFocus(way string) {
+func handsFocus(m *model, way string) {
 	if v, ok := m.top().(*hands); ok {
 		v.give(m, api.Input{Focus: way})
 	}

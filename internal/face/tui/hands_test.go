@@ -14,7 +14,7 @@ import (
 )
 
 // hear has the model handle what comes from a terminal next.
-func (m *model) hear(t *testing.T) {
+func (m *root) hear(t *testing.T) {
 	t.Helper()
 	require.NotEmpty(t, m.listening)
 	next := m.listening[0]
@@ -104,7 +104,7 @@ func TestHandsOn(t *testing.T) {
 	m.keyed("f12", "f9")
 	assert.True(t, m.isOpen("overview"))
 	assert.Contains(t, p.took(t, 10), api.Input{Unit: "u0", Face: me, Text: "f12"}, "it is a key like any other then")
-	assert.Nil(t, inHand(m))
+	assert.Nil(t, inHand(m.model))
 	assert.Empty(t, p.requests, "no key meant anything here")
 }
 

@@ -32,7 +32,7 @@ func onHelp(by int) func(*model) {
 	return on(func(_ *model, h *help) { h.top += by })
 }
 
-func (m *model) toggleHelp() {
+func toggleHelp(m *model) {
 	if m.isOpen("help") {
 		m.close()
 	} else {
@@ -122,12 +122,4 @@ func section(m *model, title string, of []*binding, group string) []string {
 		}
 	}
 	return rows
-}
-
-// pad cuts rows to height or fills up with empty ones.
-func pad(rows []string, height, width int) []string {
-	for len(rows) < height {
-		rows = append(rows, strings.Repeat(" ", width))
-	}
-	return rows[:max(height, 0)]
 }

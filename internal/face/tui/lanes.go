@@ -79,7 +79,7 @@ type columns struct {
 	name, kind, state, lane, told, endpoint, memory, took int
 }
 
-func (m *model) columns() columns {
+func columnsOf(m *model) columns {
 	c := columns{state: 10, took: 9}
 	for _, u := range m.snap.Units {
 		c.name = max(c.name, ansi.StringWidth(u.Name))
@@ -96,7 +96,7 @@ func (m *model) columns() columns {
 	}
 	if m.width >= 90 {
 		for _, u := range m.snap.Units {
-			if text := m.toldOf(u); text != "" {
+			if text := toldOf(m, u); text != "" {
 				c.told = max(c.told, ansi.StringWidth(text)+1)
 			}
 		}
@@ -110,7 +110,7 @@ func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
 
 // spanIndex is the span on the screen. A young session shows all its life,
 // larger, until it has lived for longer than the first span.
-func (m *model) spanIndex() int {
+func spanIndex(m *model) int {
 	if m.span >= 0 {
 		return m.span
 	}
@@ -119,7 +119,7 @@ func (m *model) spanIndex() int {
 
 // draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
 func (l *lanes) draw(m *model, title string, height int) []string {
-	c, a := m.columns(), m.axis()
+	c, a := columnsOf(m), axisOf(m)
 	shown, folded := l.visible(m, height-2)
 	rows := []string{l.savesRow(m, c, a)}
 	for _, u := range shown {
@@ -159,7 +159,7 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 		endpoint(use),
 		memory(use),
 		took(u, m.now),
-		m.toldOf(u),
+		toldOf(m, u),
 		m.snap.Asks[u.Name].Kind != "",
 		c,
 		a,
@@ -191,7 +191,7 @@ func (l *lanes) drawLane(m *model, looks laneLooks) string {
 	}
 	row += m.palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
 	if c.told > 0 {
-		row += " " + m.toldStyle(u).Render(cells.Fit(looks.told, c.told-1))
+		row += " " + toldStyle(m, u).Render(cells.Fit(looks.told, c.told-1))
 	}
 	if c.endpoint > 0 {
 		row += " " + m.palette.Dim.Render(cells.Fit(looks.endpoint, c.endpoint-1))
@@ -245,7 +245,7 @@ func outcome(u *api.Unit) string {
 
 // toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
 // is asked of it.
-func (m *model) toldOf(u *api.Unit) string {
+func toldOf(m *model, u *api.Unit) string {
 	const most = 28 // cells that a question may have
 	use, ask := m.snap.Uses[u.Name], m.snap.Asks[u.Name]
 	switch {
@@ -265,7 +265,7 @@ func (m *model) toldOf(u *api.Unit) string {
 	return ""
 }
 
-func (m *model) toldStyle(u *api.Unit) lipgloss.Style {
+func toldStyle(m *model, u *api.Unit) lipgloss.Style {
 	switch r := u.Report; {
 	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
 		return m.palette.Broken
@@ -392,11 +392,11 @@ func spanName(d time.Duration) string {
 }
 
 // laneRoom is how many lanes there is room for, as last drawn.
-func (m *model) laneRoom() int { return max(m.overview.streamTop-m.overview.laneTop-1, 1) }
+func laneRoom(m *model) int { return max(overviewOf(m).streamTop-overviewOf(m).laneTop-1, 1) }
 
 // move chooses another unit, in the order shown.
 func (l *lanes) move(m *model, by int) {
-	units := l.ordered(m, m.laneRoom())
+	units := l.ordered(m, laneRoom(m))
 	if len(units) == 0 {
 		return
 	}
@@ -416,6 +416,6 @@ func (l *lanes) nextBroken(m *model) {
 	}
 }
 
-func (m *model) anyBroken() bool {
+func anyBroken(m *model) bool {
 	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
 }

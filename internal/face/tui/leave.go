@@ -21,18 +21,18 @@ func (*leaving) grabs(*model) bool { return true }
 
 func (*leaving) update(*model, tea.Msg) {}
 
-// others are the project's faces but this one.
-func (m *model) others() []api.Face {
+// otherFaces are the project's faces but this one.
+func otherFaces(m *model) []api.Face {
 	return slices.DeleteFunc(slices.Clone(m.snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
 }
 
 // quit stops everything in order; asked again, at once. Where others look at the project,
 // or it runs in the background, it asks first.
-func (m *model) quit() {
+func quit(m *model) {
 	switch {
 	case m.snap.Quitting:
 		m.ask(api.EndNow)
-	case m.snap.Background || len(m.others()) > 0:
+	case m.snap.Background || len(otherFaces(m)) > 0:
 		m.open(&leaving{})
 	default:
 		m.ask(api.End)
@@ -40,19 +40,19 @@ func (m *model) quit() {
 }
 
 // closeScreen leaves the project as it is.
-func (m *model) closeScreen() { m.cmds = append(m.cmds, tea.Quit) }
+func closeScreen(m *model) { m.cmds = append(m.cmds, tea.Quit) }
 
 // endProject stops everything.
-func (m *model) endProject() {
+func endProject(m *model) {
 	m.close()
 	m.ask(api.End)
 }
 
 func (*leaving) draw(m *model, width, height int) []string {
-	return m.underLanes("leave", height, func(room int) []string {
+	return underLanes(m, "leave", height, func(room int) []string {
 		rows := []string{"", "  " + m.snap.Project.Name + " would end with this screen, which is its only one"}
-		if company := m.company(); company != "" {
-			for i, f := range m.others() {
+		if company := company(m); company != "" {
+			for i, f := range otherFaces(m) {
 				if i == 0 {
 					company += ":"
 				}

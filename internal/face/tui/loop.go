@@ -19,7 +19,7 @@ type loopPanel struct {
 }
 
 // looping returns the first unit whose loop the user has not decided about.
-func (m *model) looping() *api.Unit {
+func looping(m *model) *api.Unit {
 	for _, u := range m.snap.Units {
 		if u.Loop != nil && !u.Loop.Noted {
 			return u
@@ -28,9 +28,9 @@ func (m *model) looping() *api.Unit {
 	return nil
 }
 
-func (m *model) showLoop() {
+func showLoop(m *model) {
 	if u := m.chosen(); u == nil || u.Loop == nil {
-		m.selected = m.looping().Name
+		m.selected = looping(m).Name
 	}
 	m.open(&loopPanel{})
 }
@@ -66,7 +66,7 @@ func (l *loopPanel) writeCure(m *model) {
 
 // draw draws the panel instead of the stream.
 func (l *loopPanel) draw(m *model, width, height int) []string {
-	return m.underLanes("loop", height, func(room int) []string {
+	return underLanes(m, "loop", height, func(room int) []string {
 		rows := l.rows(m)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)

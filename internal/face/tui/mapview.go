@@ -39,7 +39,7 @@ type mapDrawn struct {
 	pitch int   // how many rows of the screen a row of the map has
 }
 
-func (m *model) showMap() { m.show(&mapView{}) }
+func showMap(m *model) { m.show(&mapView{}) }
 
 func (*mapView) name() string { return "map" }
 
@@ -256,7 +256,7 @@ func boxMore(m *model, b timeline.Box) string {
 	use := m.snap.Uses[u.Name]
 	return strings.Join(
 		slices.DeleteFunc(
-			[]string{u.Kind, endpoint(use), m.toldOf(u), memory(use)},
+			[]string{u.Kind, endpoint(use), toldOf(m, u), memory(use)},
 			func(s string) bool { return s == "" },
 		),
 		"  ",

@@ -11,10 +11,10 @@ type narrowField struct {
 	unit string
 }
 
-func (m *model) narrowUnit() {
+func narrowUnit(m *model) {
 	u := m.chosen()
 	prompt := "only these tests of " + u.Name + "  "
-	m.open(&narrowField{m.fieldOver(&m.overview, "narrow", prompt, "their names", ""), u.Name})
+	m.open(&narrowField{m.fieldOver(overviewOf(m), "narrow", prompt, "their names", ""), u.Name})
 }
 
 // submit asks for it. Names are taken apart as words of a shell are.
@@ -37,20 +37,20 @@ func (f *narrowField) submit(m *model) {
 }
 
 // hasTests reports whether the selected unit can be narrowed to some of its tests.
-func (m *model) hasTests() bool {
+func hasTests(m *model) bool {
 	u := m.chosen()
 	return u != nil && u.Kind != "service" && (u.Kind == "suite" || u.Report.Cases > 0)
 }
 
 // narrowed reports whether the selected unit is.
-func (m *model) narrowed() bool { u := m.chosen(); return u != nil && u.Narrowed != "" }
+func narrowed(m *model) bool { u := m.chosen(); return u != nil && u.Narrowed != "" }
 
 // widen has the selected unit run all of its tests again, and takes words away that were added.
-func (m *model) widen() {
-	if m.narrowed() {
+func widen(m *model) {
+	if narrowed(m) {
 		m.request(api.Widen)
 	}
-	if m.hasWords() {
-		m.setWords(m.chosen().Name, nil)
+	if hasWords(m) {
+		setWords(m, m.chosen().Name, nil)
 	}
 }

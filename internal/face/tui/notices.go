@@ -34,32 +34,32 @@ const (
 )
 
 // use notes that the user uses this screen.
-func (m *model) use() {
-	n := &m.away
-	n.used = m.now
-	if m.now.Sub(n.told) < usedAgain ||
-		!slices.ContainsFunc(m.others(), func(f api.Face) bool { return f.Kind == kind }) {
+func (r *root) use() {
+	n := &r.away
+	n.used = r.now
+	if r.now.Sub(n.told) < usedAgain ||
+		!slices.ContainsFunc(otherFaces(r.model), func(f api.Face) bool { return f.Kind == kind }) {
 		return
 	}
-	n.told = m.now
-	m.later(func(ctx context.Context) then {
-		m.project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
+	n.told = r.now
+	r.later(func(ctx context.Context) then {
+		r.project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
 		return nil
 	})
 }
 
 // looksElsewhere reports whether the user does not look at this screen.
-func (m *model) looksElsewhere() bool {
-	if m.away.reports {
-		return m.away.blurred
+func (r *root) looksElsewhere() bool {
+	if r.away.reports {
+		return r.away.blurred
 	}
-	return m.now.Sub(m.away.used) > longUnused
+	return r.now.Sub(r.away.used) > longUnused
 }
 
 // isUsedLast reports whether of all screens on the project this one was used last.
-func (m *model) isUsedLast() bool {
+func (r *root) isUsedLast() bool {
 	var mine, others time.Time
-	for _, f := range m.snap.Faces {
+	for _, f := range r.snap.Faces {
 		switch {
 		case f.PID == os.Getpid():
 			mine = f.UsedAt
@@ -71,23 +71,23 @@ func (m *model) isUsedLast() bool {
 }
 
 // notify gives notice of what has changed, if that is wanted and this screen is to.
-func (m *model) notify() {
-	n := &m.away
-	changed := n.known && n.trouble != m.snap.Trouble
-	n.trouble, n.known = m.snap.Trouble, true
-	if !changed || m.habits.Notify == "off" || m.snap.Quitting || m.snap.Verdict.Word == api.VerdictStopped ||
-		!m.looksElsewhere() ||
-		!m.isUsedLast() {
+func (r *root) notify() {
+	n := &r.away
+	changed := n.known && n.trouble != r.snap.Trouble
+	n.trouble, n.known = r.snap.Trouble, true
+	if !changed || r.habits.Notify == "off" || r.snap.Quitting || r.snap.Verdict.Word == api.VerdictStopped ||
+		!r.looksElsewhere() ||
+		!r.isUsedLast() {
 		return
 	}
-	m.cmds = append(
-		m.cmds,
+	r.cmds = append(
+		r.cmds,
 		tea.Raw(
 			notice(
-				m.habits.Notify,
+				r.habits.Notify,
 				os.Getenv,
-				m.snap.Project.Name,
-				strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text,
+				r.snap.Project.Name,
+				strings.ToUpper(string(r.snap.Verdict.Word))+"  "+r.snap.Verdict.Text,
 			),
 		),
 	)

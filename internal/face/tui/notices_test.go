@@ -13,7 +13,7 @@ import (
 )
 
 // told returns what the terminal is sent in addition to the screen.
-func told(m *model, snap *api.Snapshot) string {
+func told(m *root, snap *api.Snapshot) string {
 	m.cmds = nil
 	m.handle(snap)
 	text := ""

@@ -33,8 +33,8 @@ const (
 // wideEnough is the width from which two streams lie side by side.
 const wideEnough = 120
 
-func newOverview() overview {
-	return overview{lanes: lanes{drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
+func newOverview() *overview {
+	return &overview{lanes: lanes{drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
 }
 
 func (*overview) name() string { return "overview" }
@@ -48,11 +48,14 @@ func (o *overview) ask(m *model) {
 	}
 }
 
-// stream is the one that keys act on.
-func (m *model) stream() *stream { return m.overview.streams[m.overview.focus] }
+// overviewOf returns the overview, which is at the bottom of the stack.
+func overviewOf(m *model) *overview { return m.stack[0].(*overview) }
+
+// focused is the one that keys act on.
+func focused(m *model) *stream { return overviewOf(m).streams[overviewOf(m).focus] }
 
 func (o *overview) draw(m *model, width, height int) []string {
-	return m.underLanes(o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
+	return underLanes(m, o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
 }
 
 // besides reports whether two streams lie side by side.
@@ -152,15 +155,15 @@ func (o *overview) other() { o.focus = (o.focus + 1) % len(o.streams) }
 func (o *overview) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
-		m.mouse(msg)
+		handleMouse(m, msg)
 	}
 }
 
 // underLanes draws the lanes, a rule with a title, and below that what there is room for.
-func (m *model) underLanes(title string, height int, lower func(room int) []string) []string {
-	lanes := &m.overview.lanes
-	m.overview.laneTop = m.bodyTop + 1
+func underLanes(m *model, title string, height int, lower func(room int) []string) []string {
+	lanes := &overviewOf(m).lanes
+	overviewOf(m).laneTop = m.bodyTop + 1
 	rows := lanes.draw(m, title, lanes.height(height))
-	m.overview.streamTop = m.bodyTop + len(rows)
+	overviewOf(m).streamTop = m.bodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -100,7 +100,7 @@ func (p *pages[Row]) row(number int) (row Row, ok bool) {
 func (p *pages[Row]) seek(text string) { p.query.Text, p.at = text, 0 }
 
 // resultsVersion tells states of the project apart in which tests or findings differ.
-func (m *model) resultsVersion() int {
+func resultsVersion(m *model) int {
 	v := len(m.snap.Units)
 	for _, u := range m.snap.Units {
 		v += u.Report.Version + 1_000_000*u.Report.Run

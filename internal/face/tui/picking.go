@@ -22,8 +22,8 @@ type picking struct {
 	*selection
 }
 
-func (m *model) pick() {
-	s := m.stream()
+func pick(m *model) {
+	s := focused(m)
 	if len(s.shown) == 0 {
 		return
 	}
@@ -42,7 +42,7 @@ func (*picking) name() string { return "lines" }
 func (*picking) grabs(*model) bool { return true }
 
 func (p *picking) draw(m *model, width, height int) []string {
-	return m.overview.draw(m, width, height)
+	return overviewOf(m).draw(m, width, height)
 }
 
 // update points with the mouse: dragging chooses, and a click on the line that one is at opens what
@@ -50,9 +50,9 @@ func (p *picking) draw(m *model, width, height int) []string {
 func (p *picking) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		m.mouse(msg)
+		handleMouse(m, msg)
 	case tea.MouseClickMsg:
-		l, ok := m.overview.lineAt(m, msg.X, msg.Y)
+		l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y)
 		switch {
 		case ok && l.Number == p.at && p.from < 0:
 			p.open(m, l)
@@ -60,7 +60,7 @@ func (p *picking) update(m *model, msg tea.Msg) {
 			p.at, p.from = l.Number, -1
 		}
 	case tea.MouseMotionMsg:
-		if l, ok := m.overview.lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
+		if l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
 			if p.from < 0 {
 				p.from = p.at
 			}
@@ -109,8 +109,8 @@ func (p *picking) mark(m *model) {
 }
 
 // nextMark goes to the mark before what is shown, or, at the first, to the last one.
-func (m *model) nextMark() {
-	s := m.stream()
+func nextMark(m *model) {
+	s := focused(m)
 	var all []int64
 	for n := range m.marks {
 		all = append(all, n)
@@ -222,7 +222,7 @@ func (p *picking) edit(m *model) {
 	if !ok {
 		return
 	}
-	found := locate.In(ansi.Strip(line.Text), m.foldersOf(line)...)
+	found := locate.In(ansi.Strip(line.Text), foldersOf(m, line)...)
 	if len(found) == 0 {
 		m.said = "this line names no place in a file that is there"
 		return
@@ -235,7 +235,7 @@ func (p *picking) open(m *model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
 		p.follow(m)
-	case len(locate.In(ansi.Strip(line.Text), m.foldersOf(line)...)) > 0:
+	case len(locate.In(ansi.Strip(line.Text), foldersOf(m, line)...)) > 0:
 		p.edit(m)
 	}
 }
@@ -246,7 +246,7 @@ func addressesIn(line api.Line) []string {
 }
 
 // foldersOf are those to which the paths in a line may be relative.
-func (m *model) foldersOf(line api.Line) []string {
+func foldersOf(m *model, line api.Line) []string {
 	if u := m.snap.Unit(line.Unit); u != nil {
 		return []string{u.Dir, m.snap.Project.Root}
 	}

@@ -19,7 +19,7 @@ import (
 )
 
 // withResults is a project whose task u3 has reported tests and findings.
-func withResults(t testing.TB, width, height, cases, found int) (*model, *played) {
+func withResults(t testing.TB, width, height, cases, found int) (*root, *played) {
 	t.Helper()
 	m, p := play(t, 5, width, height)
 	dir := t.TempDir()

@@ -37,7 +37,7 @@ type runKey struct {
 	run, pass int
 }
 
-func (m *model) showRipples() { m.show(&ripples{failing: map[runKey]string{}}) }
+func showRipples(m *model) { m.show(&ripples{failing: map[runKey]string{}}) }
 
 func (*ripples) name() string { return "ripples" }
 
@@ -141,17 +141,6 @@ func (v *ripples) update(m *model, msg tea.Msg) {
 	}
 }
 
-// wheel is how many rows a turn of the wheel goes.
-func wheel(msg tea.MouseWheelMsg) int {
-	if msg.Button == tea.MouseWheelUp {
-		return -3
-	}
-	return 3
-}
-
-// windowed returns the first row to be drawn so that the one at a place is seen.
-func windowed(at, total, height int) int { return max(0, min(at-height/2, total-height)) }
-
 func (v *ripples) draw(m *model, width, height int) []string {
 	n := len(m.snap.Ripples)
 	rows := []string{
@@ -195,15 +184,6 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 		took,
 	)
 	return cells.Ends(left+title, m.palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
-}
-
-// moment is a time as wide as all others of the session are: with its day, where that began on another.
-func (m *model) moment(t time.Time) string {
-	width := len("15:04:05")
-	if since := m.snap.Project.Since; since.YearDay() != m.now.YearDay() || since.Year() != m.now.Year() {
-		width = len("31 Dec 15:04")
-	}
-	return cells.Fit(format.Moment(t, m.now), width)
 }
 
 // unitsOf names the units that a ripple has had run, each once, or says how many.
@@ -254,7 +234,7 @@ func numbers(of []int) string {
 // fallColumns are the widths of a waterfall's parts.
 type fallColumns struct{ unit, run, bar, took, why int }
 
-func (m *model) fallColumns(r *api.Ripple, width int) fallColumns {
+func fallColumnsOf(m *model, r *api.Ripple, width int) fallColumns {
 	c := fallColumns{took: 9}
 	for _, ref := range r.Runs {
 		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(runWord(ref)))
@@ -288,7 +268,7 @@ func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string
 		return []string{cells.Fit(m.palette.Dim.Render("  it has set nothing off"), width)}
 	}
 	v.bar = min(v.bar, len(r.Runs)-1)
-	c := m.fallColumns(r, width)
+	c := fallColumnsOf(m, r, width)
 	w := timeline.WaterfallOf(r, m.now, c.bar)
 	rows := []string{cells.Fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
 	foot := v.foot(m, &w.Bars[v.bar], width)
@@ -331,7 +311,7 @@ func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, 
 	if c.run > 0 {
 		row += m.palette.Dim.Render(cells.Fit(runWord(b.RunRef), c.run))
 	}
-	row += " " + m.cells(b.Cells) + " "
+	row += " " + textures(m, b.Cells) + " "
 	took, style := "", m.palette.Dim
 	if !b.From.IsZero() {
 		took = format.Duration(b.Took())
@@ -350,8 +330,8 @@ func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, 
 	return cells.Fit(row, width)
 }
 
-// cells draws textures side by side.
-func (m *model) cells(all []timeline.Cell) string {
+// textures draws textures side by side.
+func textures(m *model, all []timeline.Cell) string {
 	s := cells.NewStrip(len(all), " ", &m.palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range all {
@@ -494,7 +474,7 @@ func (v *ripples) goToRun(m *model) {
 		at, m.selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
 	}
 	m.lanesOnly()
-	m.goTo(at)
+	goTo(m, at)
 }
 
 // onlyOutput shows what the chosen ripple has had written, and nothing else.
@@ -504,9 +484,9 @@ func (v *ripples) onlyOutput(m *model) {
 		return
 	}
 	m.lanesOnly()
-	s := m.stream()
+	s := focused(m)
 	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
 	if r.Resting() {
-		m.goTo(r.RestAt)
+		goTo(m, r.RestAt)
 	}
 }

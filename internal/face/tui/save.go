@@ -2,20 +2,19 @@ package tui
 
 import (
 	"context"
-	"fmt"
 
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/text/format"
 )
 
 // saveOutput asks for the file that the stream is written to: all that its filter lets through, as far as the log goes.
-func (m *model) saveOutput() { m.saveLines("write what is shown to  ", nil) }
+func saveOutput(m *model) { saveLines(m, "write what is shown to  ", nil) }
 
 // saveLines asks for the file that lines are written to: within these numbers, or all.
-func (m *model) saveLines(prompt string, within *[2]int64) {
+func saveLines(m *model, prompt string, within *[2]int64) {
 	name := "output-" + m.now.Format("150405") + ".txt"
-	m.askFile(&m.overview, prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap := export.Part{Filter: m.stream().filter.String(), Within: within}, m.snap
+	m.askFile(overviewOf(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
+		part, snap := export.Part{Filter: focused(m).filter.String(), Within: within}, m.snap
 		m.later(func(ctx context.Context) then {
 			n, err := export.StreamFile(ctx, m.project, snap, part, export.FormatOf(file), file)
 			return func() { m.saved(err, format.Count(n, "line")+" written to "+file) }
@@ -30,11 +29,11 @@ func (p *picking) write(m *model) {
 		within = [2]int64{min(p.at, p.from), max(p.at, p.from)}
 	}
 	m.close()
-	m.saveLines("write these lines to  ", &within)
+	saveLines(m, "write these lines to  ", &within)
 }
 
 // writeResults asks for the file that tests and findings are written to, in the format that its name asks for.
-func (m *model) writeResults() {
+func writeResults(m *model) {
 	const formats = ".xml (JUnit), .tap, .sarif or .jsonl"
 	name := "results-" + m.now.Format("150405") + ".xml"
 	m.askFile(m.top(), "write tests and findings to  ", formats, name, func(file string) {
@@ -46,13 +45,4 @@ func (m *model) writeResults() {
 			return func() { m.saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
 		})
 	})
-}
-
-// saved says how writing a file went: why it failed, or what was done.
-func (m *model) saved(err error, done string) {
-	if err != nil {
-		m.notice = fmt.Sprintf("it was not written: %v", err)
-		return
-	}
-	m.said = done
 }

@@ -171,30 +171,30 @@ type lookField struct {
 	before position
 }
 
-func (m *model) searchOutput() {
-	s := m.stream()
-	m.open(&lookField{m.fieldOver(&m.overview, "search", "search  ", "text, or /an expression/", s.search.text), s.position})
+func searchOutput(m *model) {
+	s := focused(m)
+	m.open(&lookField{m.fieldOver(overviewOf(m), "search", "search  ", "text, or /an expression/", s.search.text), s.position})
 }
 
 func (f *lookField) update(m *model, msg tea.Msg) {
 	f.typed(m, msg)
-	if s := m.stream(); f.input.Value() != s.search.text {
+	if s := focused(m); f.input.Value() != s.search.text {
 		s.position = f.before
 		s.look(m, f.input.Value())
 	}
 }
 
-func (*lookField) trouble(m *model) string { return m.stream().search.problem }
+func (*lookField) trouble(m *model) string { return focused(m).search.problem }
 
-func (*lookField) status(m *model) string { return m.stream().search.status(m) }
+func (*lookField) status(m *model) string { return focused(m).search.status(m) }
 
 // cancel goes back to where the stream was.
 func (f *lookField) cancel(m *model) {
-	s := m.stream()
+	s := focused(m)
 	s.look(m, "")
 	s.position = f.before
 	if s.following() {
-		m.backToNow()
+		backToNow(m)
 	}
 	m.close()
 }

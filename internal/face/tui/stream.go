@@ -115,7 +115,7 @@ func (s *stream) take(m *model, asked askedFor, page api.Page) {
 	case s.tied && n == 0 && s.move < 0: // there is nothing before
 		s.moveTo(page.First, s.height)
 	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
-		m.backToNow()
+		backToNow(m)
 	case s.tied:
 		s.stand(page.End)
 		if s.tied = false; n > 0 {

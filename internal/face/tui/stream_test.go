@@ -16,14 +16,14 @@ import (
 )
 
 // typing types a text, key by key.
-func (m *model) types(text string) {
+func (m *root) types(text string) {
 	for _, r := range text {
 		m.settle(tea.KeyPressMsg{Code: r, Text: string(r)})
 	}
 }
 
 // written is a screen with some more output than fits.
-func written(t *testing.T) (*model, *played) {
+func written(t *testing.T) (*root, *played) {
 	m, p := play(t, 4, 100, 30)
 	for i := range 200 {
 		p.book.Append(logbook.Entry{Unit: "u1", Run: 2, Ripple: 4}, fmt.Sprintf("crossing %03d", i))
@@ -65,17 +65,17 @@ func TestSearch(t *testing.T) {
 	m.types("crossing 001")
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
-	assert.True(t, m.stream().following())
+	assert.True(t, focused(m.model).following())
 }
 
 // TestSearchIsForTheNewestText has what was found for another text come late.
 func TestSearchIsForTheNewestText(t *testing.T) {
 	m, _ := written(t)
-	s := m.stream()
-	s.look(m, "tide")
+	s := focused(m.model)
+	s.look(m.model, "tide")
 	late := s.search.number
-	s.look(m, "crossing 100")
-	s.takeResult(m, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
+	s.look(m.model, "crossing 100")
+	s.takeResult(m.model, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
 	assert.EqualValues(t, -1, s.search.hit)
 	assert.Zero(t, s.search.found.Matches)
 }
@@ -116,7 +116,7 @@ func TestChosenLines(t *testing.T) {
 	var copied string
 	m.keyed("\"", "up", "'", "space", "up", "up")
 	assert.Contains(t, m.plainScreen(), "▸ ")
-	m.top().(*picking).copy(m)
+	m.top().(*picking).copy(m.model)
 	for _, cmd := range m.pending {
 		m.handle(cmd())
 	}
@@ -152,7 +152,7 @@ func TestChosenLines(t *testing.T) {
 	texts, err := blockOf(t.Context(), p, line)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Error: no tide", "    at berth (app.js:10:11)", "    at main (node:x:1)"}, texts)
-	pick.edit(m)
+	pick.edit(m.model)
 	assert.Len(t, m.pending, 1, "an editor with a window of its own is started next to the screen")
 	m.pending = nil
 	m.keyed("down", "b")
@@ -185,17 +185,17 @@ func TestTwoStreams(t *testing.T) {
 	m.keyed("*")
 	assert.Contains(t, m.plainScreen(), "─ only u0 ─", "below, since the screen is narrow")
 	m.keyed("pgup")
-	assert.False(t, m.stream().following())
-	assert.True(t, m.overview.streams[0].following(), "each scrolls by itself")
+	assert.False(t, focused(m.model).following())
+	assert.True(t, overviewOf(m.model).streams[0].following(), "each scrolls by itself")
 	m.keyed("tab", "left")
-	for _, s := range m.overview.streams {
+	for _, s := range overviewOf(m.model).streams {
 		assert.False(t, s.following(), "both follow the time cursor")
 	}
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")
-	m.settle(tea.MouseClickMsg{X: 70, Y: m.overview.streamTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, 1, m.overview.focus)
+	m.settle(tea.MouseClickMsg{X: 70, Y: overviewOf(m.model).streamTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, 1, overviewOf(m.model).focus)
 	m.keyed("esc", "*")
-	assert.Len(t, m.overview.streams, 1)
+	assert.Len(t, overviewOf(m.model).streams, 1)
 	p.see()
 }

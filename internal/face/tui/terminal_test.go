@@ -15,7 +15,7 @@ func TestRedraw(t *testing.T) {
 	require.NoError(t, err)
 	defer file.Close()
 	m, _ := play(t, 3, 80, 24)
-	s := &Screen{model: m, out: &output{File: file}}
+	s := &Screen{root: m, out: &output{File: file}}
 	s.program = tea.NewProgram(
 		m,
 		tea.WithOutput(s.out),

@@ -46,7 +46,7 @@ var testKinds = []struct{ only, words string }{
 	{"skipped", "skipped tests"},
 }
 
-func (m *model) showTests() {
+func showTests(m *model) {
 	t := &tests{marked: map[testKey]bool{}}
 	t.list = pages[api.Case]{
 		same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
@@ -76,7 +76,7 @@ func (t *tests) update(m *model, msg tea.Msg) {
 
 // ask asks for what is to be shown and is not here.
 func (t *tests) ask(m *model) {
-	v := m.resultsVersion()
+	v := resultsVersion(m)
 	t.list.query.Only = testKinds[t.only].only
 	t.list.ask(m, v)
 	c, ok := t.list.chosen()
@@ -108,7 +108,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 	for _, u := range suites {
 		rows = append(rows, cells.Fit(t.suiteRow(m, u), width))
 	}
-	rows = append(rows, t.rule(m, t.listTitle(), width))
+	rows = append(rows, m.titledRule(t.listTitle(), width))
 	left := height - len(rows)
 	t.room = max(left*11/20, 3)
 	if t.list.total > 0 && t.list.total < t.room {
@@ -123,7 +123,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 		rows = append(rows, t.row(m, i, width))
 	}
 	if c, ok := t.list.chosen(); ok {
-		rows = append(rows, t.rule(m, t.title(m, c), width))
+		rows = append(rows, m.titledRule(t.title(m, c), width))
 		rows = append(rows, t.detail(m, c, width, height-len(rows))...)
 	}
 	return pad(rows, height, width)
@@ -146,11 +146,11 @@ const barWidth = 24
 
 // suiteRow says how a suite gets on.
 func (t *tests) suiteRow(m *model, u *api.Unit) string {
-	name := m.unitStyle(u.Name).Render(cells.Fit(u.Name, m.columns().name))
+	name := m.unitStyle(u.Name).Render(cells.Fit(u.Name, columnsOf(m).name))
 	row := "  " + name + " " + m.palette.ToneStyle(u.Tone()).Render(cells.Fit(stateWord(u), 10)) + " "
 	r := u.Report
 	if u.State == api.Running && r.Run == u.Run.Number {
-		row += m.bar(r, barWidth) + " " + m.palette.Text.Render(progressText(r))
+		row += progressBar(m, r, barWidth) + " " + m.palette.Text.Render(progressText(r))
 		if left := r.Left(u.Run.OrderedAt, m.now); left > 0 && r.Ran < max(r.Expected, r.Cases) {
 			row += m.palette.Dim.Render("  about " + roughly(left) + " left")
 		}
@@ -188,25 +188,13 @@ func progressText(r api.Report) string {
 	return fmt.Sprintf("%d of %d", r.Ran, r.Expected)
 }
 
-// bar draws how far a run is, in the textures of the lanes.
-func (m *model) bar(r api.Report, width int) string {
+// progressBar draws how far a run is, in the textures of the lanes.
+func progressBar(m *model, r api.Report, width int) string {
 	done := width
 	if r.Expected > 0 {
 		done = min(width*r.Ran/max(r.Expected, r.Ran, 1), width)
 	}
 	return m.palette.Moving.Render(strings.Repeat("█", done)) + m.palette.Faint.Render(strings.Repeat("·", width-done))
-}
-
-// rule is a thin line with a title.
-func (t *tests) rule(m *model, title string, width int) string { return m.titledRule(title, width) }
-
-func (m *model) titledRule(title string, width int) string {
-	s := cells.NewStrip(width, "─", &m.palette.Faint)
-	if title == "" {
-		return s.String()
-	}
-	s.Write(1, " "+ansi.Truncate(title, max(width-6, 1), "…")+" ", &m.palette.Dim)
-	return s.String()
 }
 
 func (t *tests) listTitle() string {
@@ -251,7 +239,7 @@ func (t *tests) row(m *model, number, width int) string {
 	case t.marked[keyOf(c)]:
 		mark = m.palette.Bright.Render("◆ ")
 	}
-	word, style := m.testWord(c)
+	word, style := testWord(m, c)
 	name := m.palette.Text.Render(c.Title())
 	if number == t.list.at {
 		name = m.palette.Bright.Render(c.Title())
@@ -263,7 +251,7 @@ func (t *tests) row(m *model, number, width int) string {
 	if width >= 70 {
 		right += m.palette.Dim.Render(fmt.Sprintf("%9s ", tookText(c)))
 	}
-	return cells.Ends(mark+style.Render(cells.Fit(word, 15))+m.strip(c.Past)+"  "+name, right, width)
+	return cells.Ends(mark+style.Render(cells.Fit(word, 15))+stripOf(m, c.Past)+"  "+name, right, width)
 }
 
 func tookText(c api.Case) string {
@@ -290,7 +278,7 @@ func suiteShort(c api.Case) string {
 }
 
 // testWord says in a word how a test is, in the color of its meaning.
-func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
+func testWord(m *model, c api.Case) (string, lipgloss.Style) {
 	switch {
 	case c.Change == api.NewlyFailing:
 		return "newly failing", m.palette.Broken.Bold(true)
@@ -310,8 +298,8 @@ func (m *model) testWord(c api.Case) (string, lipgloss.Style) {
 	return "passed", m.palette.Current
 }
 
-// strip draws a test's last results, the newest at the right, in the textures of the lanes.
-func (m *model) strip(past []api.PastResult) string {
+// stripOf draws a test's last results, the newest at the right, in the textures of the lanes.
+func stripOf(m *model, past []api.PastResult) string {
 	past = past[max(0, len(past)-stripWidth):]
 	var b strings.Builder
 	b.WriteString(strings.Repeat(" ", stripWidth-len(past)))
@@ -358,7 +346,7 @@ func (t *tests) detail(m *model, c api.Case, width, height int) []string {
 		add(m.palette.Dim, c.Message)
 	}
 	if c.Want != "" || c.Got != "" {
-		want, got := m.compared(c.Want, c.Got)
+		want, got := compared(m, c.Want, c.Got)
 		rows = append(
 			rows,
 			"",
@@ -401,7 +389,7 @@ func within(c api.Case) string {
 }
 
 // compared colors in what two values differ: all between what both begin and end with.
-func (m *model) compared(want, got string) (string, string) {
+func compared(m *model, want, got string) (string, string) {
 	a, b := []rune(want), []rune(got)
 	begin := 0
 	for begin < len(a) && begin < len(b) && a[begin] == b[begin] {
@@ -427,8 +415,8 @@ func (m *model) compared(want, got string) (string, string) {
 	return mark(a, m.palette.Current), mark(b, m.palette.Broken)
 }
 
-// narrow has the units of some tests run these alone.
-func (m *model) narrow(cases []api.Case) {
+// narrowTo has the units of some tests run these alone.
+func narrowTo(m *model, cases []api.Case) {
 	byUnit := map[string][]api.CaseName{}
 	for _, c := range cases {
 		byUnit[c.Unit] = append(byUnit[c.Unit], api.CaseName{Suite: c.Suite, Name: c.Name})
@@ -446,11 +434,11 @@ func (t *tests) run(m *model) {
 			cases = append(cases, api.Case{Unit: key.unit, Suite: key.suite, Name: key.name})
 		}
 		clear(t.marked)
-		m.narrow(cases)
+		narrowTo(m, cases)
 		return
 	}
 	if c, ok := t.list.chosen(); ok {
-		m.narrow([]api.Case{c})
+		narrowTo(m, []api.Case{c})
 	}
 }
 
@@ -523,12 +511,12 @@ type seekField struct {
 }
 
 // seekIn opens a field over a view that lists only what has the text typed.
-func (m *model) seekIn(below view, prompt, what string, list interface{ seek(text string) }, text string) {
+func seekIn(m *model, below view, prompt, what string, list interface{ seek(text string) }, text string) {
 	m.open(&seekField{m.fieldOver(below, "seek", prompt, what, text), list, text})
 }
 
 func (t *tests) find(m *model) {
-	m.seekIn(t, "tests with  ", "a part of a name", &t.list, t.list.query.Text)
+	seekIn(m, t, "tests with  ", "a part of a name", &t.list, t.list.query.Text)
 }
 
 func (f *seekField) update(m *model, msg tea.Msg) {

@@ -7,20 +7,13 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/text/location"
 )
-
-// trouble is a place in a file that a failed test or a finding names.
-type trouble struct {
-	location.Location
-	unit, text string
-}
 
 // maxTroubles is how many are gone through.
 const maxTroubles = 2000
 
 // seekTrouble goes to the next place that a failed test or a finding names, or the one before.
-func (m *model) seekTrouble(by int) {
+func seekTrouble(m *model, by int) {
 	m.later(func(ctx context.Context) then {
 		cases, err := m.project.Cases(ctx, api.ResultQuery{Only: "failing", Count: maxTroubles})
 		if err != nil {
@@ -30,7 +23,7 @@ func (m *model) seekTrouble(by int) {
 		if err != nil {
 			return m.report(err)
 		}
-		return func() { m.goToTrouble(troubles(cases.Cases, found.Findings), by) }
+		return func() { goToTrouble(m, troubles(cases.Cases, found.Findings), by) }
 	})
 }
 
@@ -60,7 +53,7 @@ func firstOf(text string) string {
 
 // goToTrouble makes one of the locations the current one: the next or the one before, or, by 0, the same again
 // in the editor.
-func (m *model) goToTrouble(all []trouble, by int) {
+func goToTrouble(m *model, all []trouble, by int) {
 	if len(all) == 0 {
 		m.trouble, m.said = nil, "no failed test or finding has a location in a file"
 		return
@@ -86,26 +79,26 @@ func (m *model) goToTrouble(all []trouble, by int) {
 }
 
 // editTrouble opens the place at hand in the editor, or else the first there is.
-func (m *model) editTrouble() {
+func editTrouble(m *model) {
 	if m.trouble != nil {
 		m.openPlace(m.trouble.Location)
 		return
 	}
-	m.seekTrouble(0)
+	seekTrouble(m, 0)
 }
 
-func (m *model) anyTests() bool {
+func anyTests(m *model) bool {
 	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.Report.Cases > 0 || u.Kind == "suite" })
 }
 
-func (m *model) anyFindings() bool {
+func anyFindings(m *model) bool {
 	return slices.ContainsFunc(
 		m.snap.Units,
 		func(u *api.Unit) bool { return u.Report.Errors+u.Report.Warnings+u.Report.Gone > 0 },
 	)
 }
 
-func (m *model) anyTrouble() bool {
+func anyTrouble(m *model) bool {
 	return slices.ContainsFunc(
 		m.snap.Units,
 		func(u *api.Unit) bool { return u.Report.Failed+u.Report.Errors+u.Report.Warnings > 0 },

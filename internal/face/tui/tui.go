@@ -17,8 +17,6 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/colorprofile"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
@@ -46,7 +44,7 @@ type Screen struct {
 
 	program *tea.Program
 	out     *output
-	model   *model
+	root    *root
 }
 
 // kind is what this face calls itself.
@@ -62,14 +60,14 @@ const framesDrawn = 2 * api.MaxFrames
 func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	s.model = newModel(ctx, s.Project, s.First)
-	s.model.terminal, s.model.habitsNow = s.Terminal, s.HabitsNow
-	s.model.adopt(s.Habits, s.Problems)
-	s.model.typedWords, s.model.remember = s.Words, s.Remember
-	s.model.redraw = s.redraw
+	s.root = newRoot(ctx, s.Project, s.First)
+	s.root.terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
+	s.root.adopt(s.Habits, s.Problems)
+	s.root.typedWords, s.root.remember = s.Words, s.Remember
+	s.root.redraw = s.redraw
 	s.out = &output{File: os.Stdout}
 	s.program = tea.NewProgram(
-		s.model,
+		s.root,
 		tea.WithOutput(s.out),
 		tea.WithoutSignalHandler(),
 		tea.WithFPS(framesDrawn),
@@ -81,12 +79,12 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	go api.WatchSilence(ctx, s.Project, func(silent time.Duration) { s.program.Send(silentMsg(silent)) })
 	_, err := s.program.Run()
 	switch {
-	case s.model.lost != nil:
-		err = s.model.lost
+	case s.root.lost != nil:
+		err = s.root.lost
 	case errors.Is(err, tea.ErrProgramKilled), errors.Is(err, context.Canceled):
 		err = nil
 	}
-	return s.model.snap, err
+	return s.root.snap, err
 }
 
 func (s *Screen) told(taken bool) {
@@ -104,80 +102,17 @@ func (s *Screen) follow(ctx context.Context) {
 	s.program.Send(endMsg{err})
 }
 
-// model is the root: what all views share, in parts.
-type model struct {
-	outside
-	scene
-	appearance
-	preferences
-	messages
-	asking
-	samples samples
-	picture
-
-	away     away
-	stack    []view
-	overview overview
-}
-
-// outside is what the screen talks to.
-type outside struct {
-	ctx       context.Context
-	project   api.Project
-	terminal  func(taken bool)
+// root is the program: it routes messages, and draws what every view has around it.
+type root struct {
+	*model
 	clock     func() time.Time
-	remember  func([]string)
 	redraw    func(context.Context) // draws all again after another program has had the terminal
+	habits    Habits
 	habitsNow func() (Habits, []string, bool)
-}
-
-// scene is what is shown: the project, of what time, and which unit is selected.
-type scene struct {
-	snap     *api.Snapshot
-	now      time.Time
-	at       time.Time // the time cursor; zero: at now
-	selected string    // the unit that lowercase letters act on
-	filter   string    // only units that match it have lanes and charts
-	span     int       // of the axis, an index into timeline.Spans; -1 until the user has zoomed
-}
-
-// appearance is how the terminal is, and what that makes of colors.
-type appearance struct {
-	width, height int
-	bodyTop       int          // the first row below the verdict and the notices
-	ground        cells.Ground // of the terminal
-	profile       colorprofile.Profile
-	palette       *cells.Palette
-	styles        map[string]lipgloss.Style // of units
-	names         []string                  // of the units that have a style
-	generation    int                       // of the styles
-}
-
-// preferences are what the user likes to have.
-type preferences struct {
-	table   []binding
-	habits  Habits
-	own     string // what is wrong with the user's own file
-	noMouse bool   // it is the terminal's, for selecting text
-	beside  bool   // a unit's terminal is shown next to the stream, not on the whole screen
-}
-
-// messages are what the user reads, has marked and has typed.
-type messages struct {
-	notice     string         // what the user has to know of this face, until another key
-	said       string         // the same, of what went well
-	marks      map[int64]bool // lines that the user has marked
-	trouble    *trouble       // the current location of a failed test or a finding; nil: none
-	typedWords []string       // that were added to commands, the newest last
-}
-
-// asking is what is under way with the project and the terminal.
-type asking struct {
-	pending   []tea.Cmd     // what is left to be asked of the project
-	cmds      []tea.Cmd     // and of the terminal
-	listening []tea.Cmd     // what is waited for
-	silent    time.Duration // how long the project has not answered; 0: it does
-	lost      error         // why the project cannot be followed any more
+	own       string // what is wrong with the user's own file
+	lost      error  // why the project cannot be followed any more
+	away      away
+	picture
 }
 
 // picture is the screen as last drawn.
@@ -188,194 +123,137 @@ type picture struct {
 	onlySnapshot bool // the newest message was one
 }
 
-func newModel(ctx context.Context, p api.Project, first *api.Snapshot) *model {
-	m := &model{
-		outside:    outside{ctx: ctx, project: p, clock: time.Now},
-		scene:      scene{snap: first, now: time.Now(), span: -1},
-		appearance: appearance{width: 80, height: 24},
-		messages:   messages{marks: map[int64]bool{}},
-		away:       away{used: time.Now()},
-		overview:   newOverview(),
-	}
-	m.stack = []view{&m.overview}
-	m.ground = cells.GroundOf(os.Getenv("COLORFGBG"))
-	m.adopt(Habits{}, nil)
-	m.meetUnits()
-	return m
-}
-
-// meetUnits gives colors to units that an edit of the settings has brought, and
-// chooses another where the chosen one has gone.
-func (m *model) meetUnits() {
-	names := make([]string, len(m.snap.Units))
-	for i, u := range m.snap.Units {
-		names[i] = u.Name
-	}
-	if !slices.Equal(names, m.names) {
-		m.names = names
-		m.applyStyles()
-	}
-	if m.chosen() == nil && len(names) > 0 {
-		m.selected = names[0]
-	}
-}
-
-// look chooses the colors for a ground, if the user has not chosen.
-func (m *model) look(of cells.Ground) {
-	m.ground = of
-	switch m.habits.Theme {
-	case "dark":
-		of = cells.DarkGround
-	case "light":
-		of = cells.LightGround
-	}
-	m.palette = cells.NewPalette(of, m.profile)
-	m.applyStyles()
-}
-
-// applyStyles gives the units their colors.
-func (m *model) applyStyles() {
-	m.styles = m.palette.UnitStyles(m.names)
-	m.generation++
-}
-
-func (m *model) unitStyle(name string) lipgloss.Style {
-	if st, ok := m.styles[name]; ok {
-		return st
-	}
-	return m.palette.Dim
+func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
+	r := &root{model: newModel(ctx, p, first, newOverview()), clock: time.Now, away: away{used: time.Now()}}
+	r.ground = cells.GroundOf(os.Getenv("COLORFGBG"))
+	r.adopt(Habits{}, nil)
+	r.meetUnits()
+	return r
 }
 
 // Messages of the program itself, in addition to *api.Snapshot.
 type (
 	tickMsg struct{}            // time has passed
 	endMsg  struct{ err error } // the project has ended, or cannot be followed any more
-	// then is what to do in the loop with the answer to something done in the background; nil: nothing.
-	then func()
 )
 
 // Init begins to let time pass.
-func (m *model) Init() tea.Cmd { return tea.Batch(m.tick(), tea.RequestBackgroundColor) }
+func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackgroundColor) }
 
 // tick lets the axis move: as often as its columns, at most ten times a second,
 // while something moves; seldom otherwise, so that an idle screen costs nothing.
-func (m *model) tick() tea.Cmd {
+func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
-	if m.snap.Verdict.Word == api.VerdictUpdating {
-		pause = max(min(m.axis().Column, pause), 100*time.Millisecond)
+	if r.snap.Verdict.Word == api.VerdictUpdating {
+		pause = max(min(axisOf(r.model).Column, pause), 100*time.Millisecond)
 	}
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
 
-// later does something in the background. What do returns is called in the loop.
-func (m *model) later(do func(context.Context) then) {
-	ctx := m.ctx
-	m.pending = append(m.pending, func() tea.Msg { return do(ctx) })
-}
-
 // Update handles one message.
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	m.now = m.clock()
-	_, m.onlySnapshot = msg.(*api.Snapshot)
-	m.guarded(func() { m.handle(msg) })
-	m.guarded(func() {
-		m.overview.ask(m)
-		if a, ok := m.top().(asker); ok && m.top() != view(&m.overview) {
-			a.ask(m)
+func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	r.now = r.clock()
+	_, r.onlySnapshot = msg.(*api.Snapshot)
+	r.guarded(func() { r.handle(msg) })
+	r.guarded(func() {
+		for _, v := range []view{r.stack[0], r.top()} {
+			if a, ok := v.(asker); ok {
+				a.ask(r.model)
+			}
 		}
 	})
-	cmds := slices.Concat(m.cmds, m.pending, m.listening)
-	m.cmds, m.pending, m.listening = nil, nil, nil
-	return m, tea.Batch(cmds...)
+	cmds := slices.Concat(r.cmds, r.pending, r.listening)
+	r.cmds, r.pending, r.listening = nil, nil, nil
+	return r, tea.Batch(cmds...)
 }
 
-func (m *model) handle(msg tea.Msg) {
+func (r *root) handle(msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
-		m.width, m.height = msg.Width, msg.Height
+		r.width, r.height = msg.Width, msg.Height
 	case tea.ColorProfileMsg:
-		m.profile = msg.Profile
-		m.look(m.ground)
+		r.profile = msg.Profile
+		r.look(r.ground)
 	case tea.BackgroundColorMsg:
-		if m.look(cells.LightGround); msg.IsDark() {
-			m.look(cells.DarkGround)
+		if r.look(cells.LightGround); msg.IsDark() {
+			r.look(cells.DarkGround)
 		}
 	case tea.KeyPressMsg:
-		m.use()
-		m.press(msg)
+		r.use()
+		r.press(msg)
 	case tea.FocusMsg:
-		m.away.reports, m.away.blurred = true, false
-		m.use()
-		m.handsFocus("in")
+		r.away.reports, r.away.blurred = true, false
+		r.use()
+		handsFocus(r.model, "in")
 	case tea.BlurMsg:
-		m.away.reports, m.away.blurred = true, true
-		m.handsFocus("out")
+		r.away.reports, r.away.blurred = true, true
+		handsFocus(r.model, "out")
 	case tea.ResumeMsg:
-		m.tellTerminal(true)
-		m.drawAgain()
+		r.tellTerminal(true)
+		r.drawAgain()
 	case backMsg:
-		m.asked(msg.err)
-		m.drawAgain()
+		r.asked(msg.err)
+		r.drawAgain()
 	case *api.Snapshot:
-		m.snap = msg
-		m.meetUnits()
-		m.notify()
+		r.snap = msg
+		r.meetUnits()
+		r.notify()
 	case silentMsg:
-		m.silent = time.Duration(msg)
+		r.silent = time.Duration(msg)
 	case tickMsg:
-		m.reread()
-		m.cmds = append(m.cmds, m.tick())
+		r.reread()
+		r.cmds = append(r.cmds, r.tick())
 	case then:
 		if msg != nil {
 			msg()
 		}
 	case endMsg:
-		m.lost = msg.err
-		m.cmds = append(m.cmds, tea.Quit)
+		r.lost = msg.err
+		r.cmds = append(r.cmds, tea.Quit)
 	default:
-		m.top().update(m, msg)
+		r.top().update(r.model, msg)
 	}
 }
 
 // press does what a key stands for: in the top view, or else, unless that has all keys for
 // itself, in the overview below it.
-func (m *model) press(key tea.KeyPressMsg) {
-	m.notice, m.said = "", ""
-	v := m.top()
-	b := lookUp(m, v.name(), key.String())
-	if b == nil && !v.grabs(m) {
-		b = lookUp(m, m.overview.name(), key.String())
+func (r *root) press(key tea.KeyPressMsg) {
+	r.notice, r.said = "", ""
+	v := r.top()
+	b := lookUp(r.model, v.name(), key.String())
+	if b == nil && !v.grabs(r.model) {
+		b = lookUp(r.model, r.stack[0].name(), key.String())
 	}
 	if b == nil {
-		v.update(m, key)
+		v.update(r.model, key)
 		return
 	}
-	b.do(m)
+	b.do(r.model)
 }
 
 // View draws the screen.
-func (m *model) View() tea.View {
-	if m.drawn && m.awaits() {
-		return m.last
+func (r *root) View() tea.View {
+	if r.drawn && r.awaits() {
+		return r.last
 	}
 	var rows []string
-	m.guarded(func() { rows = m.screen() })
+	r.guarded(func() { rows = r.screen() })
 	if rows == nil { // the view is closed now
-		rows = m.screen()
+		rows = r.screen()
 	}
-	m.makeSafe(rows)
-	m.drawn = true
+	r.makeSafe(rows)
+	r.drawn = true
 	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
-	v.WindowTitle = m.title()
-	if v.MouseMode = tea.MouseModeCellMotion; m.noMouse {
+	v.WindowTitle = r.title()
+	if v.MouseMode = tea.MouseModeCellMotion; r.noMouse {
 		v.MouseMode = tea.MouseModeNone
 	}
-	v.ReportFocus = m.habits.Notify != "off"
-	if h, ok := m.top().(*hands); ok {
-		h.applyStyles(m, &v)
+	v.ReportFocus = r.habits.Notify != "off"
+	if h, ok := r.top().(*hands); ok {
+		h.applyStyles(r.model, &v)
 	}
-	m.last = v
+	r.last = v
 	return v
 }
 
@@ -384,144 +262,125 @@ type safeRow struct{ drawn, safe string }
 
 // makeSafe sees to it that what others wrote acts on no terminal, wherever on the screen it has come to.
 // Rows that are as they were last are not looked at again.
-func (m *model) makeSafe(rows []string) {
-	m.rows = slices.Grow(m.rows[:0], len(rows))[:len(rows)]
+func (r *root) makeSafe(rows []string) {
+	r.rows = slices.Grow(r.rows[:0], len(rows))[:len(rows)]
 	for i, row := range rows {
-		if m.rows[i].drawn != row {
-			m.rows[i] = safeRow{row, escape.Styled(row)}
-			if m.rows[i].safe != row {
-				m.rows[i].safe = cells.Fit(m.rows[i].safe, m.width)
+		if r.rows[i].drawn != row {
+			r.rows[i] = safeRow{row, escape.Styled(row)}
+			if r.rows[i].safe != row {
+				r.rows[i].safe = cells.Fit(r.rows[i].safe, r.width)
 			}
 		}
-		rows[i] = m.rows[i].safe
+		rows[i] = r.rows[i].safe
 	}
 }
 
 // awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
 // of are on their way: they come in a moment, and one drawing does for both.
-func (m *model) awaits() bool {
-	return m.onlySnapshot &&
-		slices.ContainsFunc(m.overview.streams, func(s *stream) bool { return s.asking && s.following() })
+func (r *root) awaits() bool {
+	return r.onlySnapshot &&
+		slices.ContainsFunc(overviewOf(r.model).streams, func(s *stream) bool { return s.asking && s.following() })
 }
 
 // smallest is the size below which nothing sensible can be drawn.
 const smallestWidth, smallestHeight = 40, 8
 
-func (m *model) screen() []string {
-	if m.width < smallestWidth || m.height < smallestHeight {
+func (r *root) screen() []string {
+	if r.width < smallestWidth || r.height < smallestHeight {
 		return pad(
 			[]string{
 				cells.Fit(
-					cmp.Or(m.silence(), strings.ToUpper(string(m.snap.Verdict.Word))+"  "+m.snap.Verdict.Text),
-					m.width,
+					cmp.Or(silence(r.model), strings.ToUpper(string(r.snap.Verdict.Word))+"  "+r.snap.Verdict.Text),
+					r.width,
 				),
-				cells.Fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), m.width),
+				cells.Fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), r.width),
 			},
-			m.height,
-			m.width,
+			r.height,
+			r.width,
 		)
 	}
-	rows := []string{m.verdictView(m.width)}
-	if notices := m.notices(); len(notices) > 0 {
+	rows := []string{r.verdictView(r.width)}
+	if notices := r.notices(); len(notices) > 0 {
 		rows = append(rows, notices...)
-	} else if m.height >= 30 {
-		rows = append(rows, m.commandView())
+	} else if r.height >= 30 {
+		rows = append(rows, r.commandView())
 	}
-	m.bodyTop = len(rows)
-	rows = append(rows, m.top().draw(m, m.width, m.height-len(rows)-1)...)
-	return append(rows, m.hintsView(m.width))
+	r.bodyTop = len(rows)
+	rows = append(rows, r.top().draw(r.model, r.width, r.height-len(rows)-1)...)
+	return append(rows, r.hintsView(r.width))
 }
 
 // commandView is what runs, where that is one command alone, and else empty.
-func (m *model) commandView() string {
-	if len(m.snap.Units) != 1 {
-		return cells.Fit("", m.width)
+func (r *root) commandView() string {
+	if len(r.snap.Units) != 1 {
+		return cells.Fit("", r.width)
 	}
-	u := m.snap.Units[0]
-	return cells.Fit(m.palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), m.width)
+	u := r.snap.Units[0]
+	return cells.Fit(r.palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), r.width)
 }
 
 // notices are what the user has to know in addition to the verdict, a row each; where there
 // are more than have room, the last row says how many.
-func (m *model) notices() []string {
+func (r *root) notices() []string {
 	var all []string
-	if m.notice != "" {
-		text, _, _ := strings.Cut(m.notice, "\n")
-		all = append(all, m.palette.Broken.Render("  "+text))
+	if r.notice != "" {
+		text, _, _ := strings.Cut(r.notice, "\n")
+		all = append(all, r.palette.Broken.Render("  "+text))
 	}
-	if f, ok := m.top().(typingView); ok && f.trouble(m) != "" {
-		all = append(all, m.palette.Broken.Render("  "+f.trouble(m)))
+	if f, ok := r.top().(typingView); ok && f.trouble(r.model) != "" {
+		all = append(all, r.palette.Broken.Render("  "+f.trouble(r.model)))
 	}
-	if m.own != "" {
-		text, _, _ := strings.Cut(m.own, "\n")
-		all = append(all, m.palette.Stale.Render("  your own settings: "+text))
+	if r.own != "" {
+		text, _, _ := strings.Cut(r.own, "\n")
+		all = append(all, r.palette.Stale.Render("  your own settings: "+text))
 	}
-	if m.said != "" {
-		all = append(all, m.palette.Text.Render("  "+m.said))
+	if r.said != "" {
+		all = append(all, r.palette.Text.Render("  "+r.said))
 	}
-	if m.snap.Settings != "" {
-		problem, _, _ := strings.Cut(m.snap.Settings, "\n")
+	if r.snap.Settings != "" {
+		problem, _, _ := strings.Cut(r.snap.Settings, "\n")
 		all = append(
 			all,
-			m.palette.Broken.Render("  settings  "+problem)+m.palette.Dim.Render("  (those before are in use)"),
+			r.palette.Broken.Render("  settings  "+problem)+r.palette.Dim.Render("  (those before are in use)"),
 		)
 	}
-	for _, problem := range []string{m.stream().problem, m.snap.LogProblem} {
+	for _, problem := range []string{focused(r.model).problem, r.snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
-			all = append(all, m.palette.Broken.Render("  "+text))
+			all = append(all, r.palette.Broken.Render("  "+text))
 		}
 	}
-	if u := m.looping(); u != nil {
-		all = append(all, loopNotice(m, u))
+	if u := looping(r.model); u != nil {
+		all = append(all, loopNotice(r.model, u))
 	}
 	room := 1
-	if m.height >= 20 {
+	if r.height >= 20 {
 		room = 3
 	}
 	if more := len(all) - room; more > 0 {
 		all = all[:room]
-		all[room-1] = cells.Fit(all[room-1], m.width-9) + m.palette.Dim.Render(fmt.Sprintf(" +%d more", more))
+		all[room-1] = cells.Fit(all[room-1], r.width-9) + r.palette.Dim.Render(fmt.Sprintf(" +%d more", more))
 	}
 	for i := range all {
-		all[i] = cells.Fit(all[i], m.width)
+		all[i] = cells.Fit(all[i], r.width)
 	}
 	return all
 }
 
-// chosen is the unit that small letters act on.
-func (m *model) chosen() *api.Unit { return m.snap.Unit(m.selected) }
+func addresses(m *model) api.Use { return m.snap.Uses[m.selected] }
 
-// request asks for something, of the selected unit.
-func (m *model) request(a api.Action) { m.ask(a, m.selected) }
-
-// ask asks for something, of units or of the project.
-func (m *model) ask(a api.Action, units ...string) {
-	m.askFor(api.Request{Action: a, Units: units})
-}
-
-// askFor asks for something that has more than units.
-func (m *model) askFor(r api.Request) {
-	m.later(func(ctx context.Context) then {
-		_, err := m.project.Do(ctx, r)
-		return m.report(err)
-	})
-}
-
-func (m *model) addresses() api.Use { return m.snap.Uses[m.selected] }
-
-func (m *model) browse() {
-	address := m.addresses().Addresses[0]
+func browse(m *model) {
+	address := addresses(m).Addresses[0]
 	m.later(func(context.Context) then { return m.report(browser.Open(address)) })
 }
 
-func (m *model) pauseOrResume() api.Action {
+func pauseOrResume(m *model) api.Action {
 	if u := m.chosen(); u != nil && u.Paused {
 		return api.Resume
 	}
 	return api.Pause
 }
 
-func (m *model) pauseOrResumeAll() api.Action {
+func pauseOrResumeAll(m *model) api.Action {
 	if m.snap.Paused {
 		return api.Resume
 	}
@@ -535,20 +394,10 @@ func (m *model) tellTerminal(taken bool) {
 	}
 }
 
-// asked says why something that was asked for was not done.
-func (m *model) asked(err error) {
-	if err != nil && m.ctx.Err() == nil {
-		m.notice = err.Error()
-	}
-}
-
-// report returns what says why something that was asked for was not done.
-func (m *model) report(err error) then { return func() { m.asked(err) } }
-
 // drawAgain draws all of the screen again, once it has the terminal back.
-func (m *model) drawAgain() {
-	if redraw := m.redraw; redraw != nil {
-		m.later(func(ctx context.Context) then {
+func (r *root) drawAgain() {
+	if redraw := r.redraw; redraw != nil {
+		r.later(func(ctx context.Context) then {
 			redraw(ctx)
 			return nil
 		})
@@ -556,14 +405,14 @@ func (m *model) drawAgain() {
 }
 
 // suspend gives the terminal to the shell until that brings the screen back.
-func (m *model) suspend() {
+func suspend(m *model) {
 	m.tellTerminal(false)
 	m.cmds = append(m.cmds, tea.Suspend)
 }
 
-// axis is the stretch of time that is on the screen.
-func (m *model) axis() timeline.Axis {
-	n, span := m.columns().lane, timeline.Spans[m.spanIndex()]
+// axisOf is the stretch of time that is on the screen.
+func axisOf(m *model) timeline.Axis {
+	n, span := columnsOf(m).lane, timeline.Spans[spanIndex(m)]
 	end := m.now
 	if !m.at.IsZero() && m.at.Before(m.now.Add(-span*9/10)) {
 		end = m.at.Add(span / 2)

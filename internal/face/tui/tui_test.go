@@ -49,7 +49,7 @@ type played struct {
 	detail   api.Detail
 	samples  []api.Sample
 	root     string // the project's folder
-	m        *model
+	m        *root
 }
 
 func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
@@ -162,7 +162,7 @@ func (p *played) goRound(unit string) {
 
 // play returns a model of n units, every fourth of them a task, after a start, a
 // save, a failure and a crash.
-func play(t testing.TB, n, width, height int) (*model, *played) {
+func play(t testing.TB, n, width, height int) (*root, *played) {
 	t.Helper()
 	p := &plan.Plan{Name: "Saltmarsh Ferries"}
 	for i := range n {
@@ -230,7 +230,7 @@ func play(t testing.TB, n, width, height int) (*model, *played) {
 	save("u1")
 	project := &played{World: w, book: book}
 	first, _ := project.Snapshot(t.Context())
-	m := newModel(t.Context(), project, first)
+	m := newRoot(t.Context(), project, first)
 	m.clock = func() time.Time { return w.Now }
 	m.now, m.span, project.m = w.Now, timeline.FirstSpan, m
 	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
@@ -245,16 +245,16 @@ func (p *played) see() {
 }
 
 // settle has the model handle a message, and all that comes of it.
-func (m *model) settle(msg tea.Msg) {
+func (m *root) settle(msg tea.Msg) {
 	m.now = m.clock()
 	m.handle(msg)
 	for range 30 {
 		m.screen() // sizes are known only once it has been drawn
-		for _, s := range m.overview.streams {
-			s.ask(m)
+		for _, s := range overviewOf(m.model).streams {
+			s.ask(m.model)
 		}
 		if a, ok := m.top().(asker); ok {
-			a.ask(m)
+			a.ask(m.model)
 		}
 		pending := m.pending
 		m.pending = nil
@@ -270,13 +270,13 @@ func (m *model) settle(msg tea.Msg) {
 }
 
 // keyed presses keys, one after the other.
-func (m *model) keyed(keys ...string) {
+func (m *root) keyed(keys ...string) {
 	for _, k := range keys {
 		m.settle(key(k))
 	}
 }
 
-func (m *model) plainScreen() string {
+func (m *root) plainScreen() string {
 	rows := m.screen()
 	for i, row := range rows {
 		rows[i] = strings.TrimRight(ansi.Strip(row), " ")
@@ -317,7 +317,7 @@ func TestScreens(t *testing.T) {
 }
 
 // compareScreen compares what is on the screen with a file in testdata.
-func compareScreen(t *testing.T, m *model, name string) {
+func compareScreen(t *testing.T, m *root, name string) {
 	t.Helper()
 	file := filepath.Join("testdata", name+".txt")
 	got := m.plainScreen()
@@ -468,8 +468,8 @@ func TestManyUnits(t *testing.T) {
 		m, _ := play(t, 60, size[0], size[1])
 		rows := m.screen()
 		require.Len(t, rows, size[1])
-		body := size[1] - m.overview.laneTop
-		assert.GreaterOrEqual(t, m.height-m.overview.streamTop-1, body/2-1, "the stream has at least half")
+		body := size[1] - overviewOf(m.model).laneTop
+		assert.GreaterOrEqual(t, m.height-overviewOf(m.model).streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
 		m.selected = "u1" // which has crashed, and so is first
 		for range 59 {
@@ -486,7 +486,7 @@ func TestManyUnits(t *testing.T) {
 
 		m.keyed("|")
 		m.screen()
-		assert.LessOrEqual(t, m.overview.streamTop-m.overview.laneTop, max(size[1]/4+1, 4))
+		assert.LessOrEqual(t, overviewOf(m.model).streamTop-overviewOf(m.model).laneTop, max(size[1]/4+1, 4))
 
 		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
@@ -603,15 +603,15 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: m.overview.laneTop + 2, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.model).laneTop + 2, Button: tea.MouseLeft})
 	assert.Equal(t, "u2", m.selected)
-	m.settle(tea.MouseClickMsg{X: m.columns().left() + 30, Y: m.overview.laneTop, Button: tea.MouseLeft})
-	assert.False(t, m.atNow())
+	m.settle(tea.MouseClickMsg{X: columnsOf(m.model).left() + 30, Y: overviewOf(m.model).laneTop, Button: tea.MouseLeft})
+	assert.False(t, atNow(m.model))
 	m.keyed(".")
-	assert.True(t, m.atNow())
+	assert.True(t, atNow(m.model))
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, m.stream().following())
+	assert.False(t, focused(m.model).following())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, m.stream().following(), "past the newest line it follows again")
+	assert.True(t, focused(m.model).following(), "past the newest line it follows again")
 }

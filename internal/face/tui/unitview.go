@@ -34,7 +34,7 @@ type unitView struct {
 // detailPause is how often a unit is looked at.
 const detailPause = 2 * time.Second
 
-func (m *model) showUnit() {
+func showUnit(m *model) {
 	v := &unitView{output: newStream()}
 	m.show(v)
 }
@@ -127,16 +127,16 @@ func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
 
 // use draws what the unit takes of the machine, on the axis of the lanes.
 func (v *unitView) use(m *model, u *api.Unit, width int) []string {
-	rows := []string{m.overview.lanes.savesRow(m, m.columns(), m.axis())}
+	rows := []string{overviewOf(m).lanes.savesRow(m, columnsOf(m), axisOf(m))}
 	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
-		for _, g := range timeline.ChartOf(measure, m.snap, &m.samples.series, m.axis(), m.now) {
+		for _, g := range timeline.ChartOf(measure, m.snap, &m.samples.series, axisOf(m), m.now) {
 			if g.Name == u.Name {
 				g.Name = string(measure)
 				rows = append(rows, graphRows(m, measure, g, 2, width)...)
 			}
 		}
 	}
-	return append(rows, timeRule(m, m.columns(), m.axis(), "", width))
+	return append(rows, timeRule(m, columnsOf(m), axisOf(m), "", width))
 }
 
 // heading begins a section.

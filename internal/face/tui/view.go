@@ -57,10 +57,10 @@ func (m *model) isOpen(name string) bool { return m.top().name() == name }
 
 // guarded does something that a view has its part in. Should it panic, that is reported and the
 // view closed, and the screen continues.
-func (m *model) guarded(do func()) {
+func (r *root) guarded(do func()) {
 	defer func() {
 		if cause := recover(); cause != nil {
-			m.crashed(m.top().name(), cause, debug.Stack())
+			r.crashed(r.top().name(), cause, debug.Stack())
 		}
 	}()
 	do()
@@ -69,15 +69,14 @@ func (m *model) guarded(do func()) {
 // crashFile is the report of a view's panic, in the folder of the log.
 const crashFile = "screen-crash.txt"
 
-func (m *model) crashed(name string, cause any, stack []byte) {
-	m.notice = fmt.Sprintf("the %s view failed and was closed: this is a bug in omnivigil", name)
-	file := filepath.Join(m.snap.Project.Logs, crashFile)
+func (r *root) crashed(name string, cause any, stack []byte) {
+	r.notice = fmt.Sprintf("the %s view failed and was closed: this is a bug in omnivigil", name)
+	file := filepath.Join(r.snap.Project.Logs, crashFile)
 	if err := os.WriteFile(file, fmt.Appendf(nil, "%v\n\n%s", cause, stack), 0o600); err == nil {
-		m.notice += "; the report is in " + file
+		r.notice += "; the report is in " + file
 	}
-	if m.close(); name == m.overview.name() {
-		m.overview = newOverview()
-		m.stack = []view{&m.overview}
+	if r.close(); name == r.stack[0].name() {
+		r.stack = []view{newOverview()}
 	}
 }
 

@@ -8,14 +8,14 @@ import "omnivigil/internal/face/timeline"
 var viewKeys = []binding{
 	{keys: []string{"L"}, action: "lanes", name: "lanes and stream", group: onView, do: (*model).lanesOnly},
 	{keys: []string{"R"}, action: "ripples", name: "ripples: what each save set off, as a waterfall",
-		hint: "ripples", group: onView, do: (*model).showRipples},
+		hint: "ripples", group: onView, do: showRipples},
 	{keys: []string{"U"}, action: "unit", name: "unit: the selected unit in full", group: onView,
-		do: (*model).showUnit},
+		do: showUnit},
 	{keys: []string{"M"}, action: "map", name: "map: units, links, what a save would do", group: onView,
-		do: (*model).showMap},
-	{keys: []string{"C"}, action: "charts", name: "charts over time", group: onView, do: (*model).showCharts},
+		do: showMap},
+	{keys: []string{"C"}, action: "charts", name: "charts over time", group: onView, do: showCharts},
 	{keys: []string{":"}, action: "command-line", name: "find an action by name", hint: "actions",
-		group: onView, do: (*model).openCommandLine},
+		group: onView, do: openCommandLine},
 }
 
 // Groups of single views.
@@ -87,7 +87,7 @@ var mapKeys = []binding{
 	{in: "map", keys: []string{"z"}, name: "fold or unfold similar units", group: onMap,
 		do: on(func(_ *model, v *mapView) { v.unfold = !v.unfold })},
 	{in: "map", keys: []string{"enter"}, name: "unit: the selected unit in full", hint: "unit", group: onMap,
-		do: (*model).showUnit},
+		do: showUnit},
 	{in: "map", keys: []string{"esc"}, name: "clear the question, or back to the lanes", hint: "back",
 		group: onMap, do: on(func(m *model, v *mapView) {
 			if !v.lit() {
@@ -117,7 +117,7 @@ var chartKeys = []binding{
 			if m.at.IsZero() {
 				m.lanesOnly()
 			}
-			m.backToNow()
+			backToNow(m)
 		}},
 	{in: "charts", keys: []string{"C"}, name: "back to the lanes", group: onChart, do: (*model).lanesOnly},
 }

@@ -123,7 +123,7 @@ func TestRecordedSession(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	step := 0
-	var m *model
+	var m *root
 	draw := func(name string, size [2]int, keys ...string) {
 		m.handle(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		m.lanesOnly()
@@ -136,7 +136,7 @@ func TestRecordedSession(t *testing.T) {
 		snap := snapshot.Of(played.Engine.Snapshot(), played.Plan)
 		snap.Project.Since = played.At
 		if m == nil {
-			m = newModel(t.Context(), &silent{}, snap)
+			m = newRoot(t.Context(), &silent{}, snap)
 		}
 		snap.Project.Since = m.snap.Project.Since
 		m.clock = func() time.Time { return played.At }
@@ -162,7 +162,7 @@ type silent struct{ played }
 func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return api.Page{}, nil }
 
 // holds requires that the screen has as many rows and cells as the terminal, and nothing acts on that.
-func holds(t require.TestingT, m *model) {
+func holds(t require.TestingT, m *root) {
 	rows := m.screen()
 	require.Len(t, rows, m.height)
 	for i, row := range rows {
@@ -280,13 +280,13 @@ func TestCommandLine(t *testing.T) {
 	do("ripples 2")
 	assert.Equal(t, 2, m.top().(*ripples).chosen)
 	do("sort-lanes need")
-	assert.Equal(t, byNeed, m.overview.lanes.order)
+	assert.Equal(t, byNeed, overviewOf(m.model).lanes.order)
 	do("find-units task")
 	assert.NotContains(t, m.plainScreen(), "\n  u1 ")
 	do("find-units")
 	m.keyed("esc")
 	do("filter unit=u3")
-	assert.Equal(t, "unit=u3", m.stream().filter.String())
+	assert.Equal(t, "unit=u3", focused(m.model).filter.String())
 	do("select u4")
 	assert.Equal(t, "u4", m.selected)
 	do("rppls") // letters in their order are enough
@@ -299,7 +299,7 @@ func TestCommandLine(t *testing.T) {
 	assert.Contains(t, string(data), "Saltmarsh Ferries")
 	assert.Contains(t, do("write-drawing "+file), "file exists")
 	assert.Contains(t, do("what-if main.go"), "nothing would act on main.go")
-	for _, c := range m.commands() {
+	for _, c := range commandsOf(m.model) {
 		assert.NotEmpty(t, c.help, c.name)
 	}
 }
@@ -312,13 +312,13 @@ func TestClicks(t *testing.T) {
 		m.settle(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 		m.screen()
 	}
-	tick := strings.Index(ansi.Strip(m.screen()[m.overview.laneTop-1]), "▾2")
-	click(len([]rune(ansi.Strip(m.screen()[m.overview.laneTop-1])[:tick])), m.overview.laneTop-1)
+	tick := strings.Index(ansi.Strip(m.screen()[overviewOf(m.model).laneTop-1]), "▾2")
+	click(len([]rune(ansi.Strip(m.screen()[overviewOf(m.model).laneTop-1])[:tick])), overviewOf(m.model).laneTop-1)
 	assert.Equal(t, m.snap.Saves[0].At, m.at, "a tick")
-	click(3, m.overview.laneTop+2)
+	click(3, overviewOf(m.model).laneTop+2)
 	assert.Equal(t, "u2", m.selected, "a lane")
-	c := m.columns()
-	click(c.left()+c.lane-10, m.overview.laneTop)
+	c := columnsOf(m.model)
+	click(c.left()+c.lane-10, overviewOf(m.model).laneTop)
 	assert.True(t, m.at.After(m.snap.Saves[0].At), "a moment")
 	m.keyed(".", "R")
 	m.screen()
@@ -429,7 +429,7 @@ func TestRandomScreens(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	drawn := 0
 	for seed := uint64(0); drawn < most; seed++ {
-		var m *model
+		var m *root
 		random.Play(seed, false, func(w *simulate.World) {
 			check := w.After
 			w.After = func(ev engine.Event, orders []engine.Order) {
@@ -453,7 +453,7 @@ func TestRandomScreens(t *testing.T) {
 					ripple.Title += " 港/時刻表.csv"
 				}
 				if m == nil || len(m.stack) == 0 {
-					m = newModel(t.Context(), p, snap)
+					m = newRoot(t.Context(), p, snap)
 					m.clock = func() time.Time { return w.Now }
 				}
 				m.project, m.snap = p, snap
@@ -466,7 +466,7 @@ func TestRandomScreens(t *testing.T) {
 					m.press(key(keys[r.IntN(len(keys))]))
 				}
 				if a, ok := m.top().(asker); ok {
-					a.ask(m)
+					a.ask(m.model)
 				}
 				m.pending, m.cmds = nil, nil // nothing is asked, but what is drawn without an answer has to hold too
 				holds(t, m)

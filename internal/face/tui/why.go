@@ -29,7 +29,7 @@ type lastWords struct {
 	lines []string
 }
 
-func (m *model) askWhy() {
+func askWhy(m *model) {
 	in := textinput.New()
 	in.Prompt = "if I save  "
 	in.Placeholder = "enter, then a path"
@@ -44,7 +44,7 @@ func (q *question) grabs(*model) bool { return q.input.Focused() }
 func (q *question) update(m *model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
-		m.mouse(msg)
+		handleMouse(m, msg)
 	default:
 		var cmd tea.Cmd
 		q.input, cmd = q.input.Update(msg)
@@ -97,7 +97,7 @@ func (q *question) ask(m *model) {
 
 // draw draws the panel instead of the stream.
 func (q *question) draw(m *model, width, height int) []string {
-	return m.underLanes("why", height, func(room int) []string {
+	return underLanes(m, "why", height, func(room int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)
 		rows = append(rows, "", "  "+q.input.View(), "")
 		for _, line := range q.answer {

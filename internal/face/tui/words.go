@@ -16,9 +16,9 @@ type wordsField struct {
 	at   int // in the history; its length: at what is typed
 }
 
-func (m *model) addWords() {
+func addWords(m *model) {
 	u := m.chosen()
-	f := m.fieldOver(&m.overview, "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
+	f := m.fieldOver(overviewOf(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
 	m.open(&wordsField{f, u.Name, len(m.typedWords)})
 }
 
@@ -42,11 +42,11 @@ func (f *wordsField) submit(m *model) {
 		return
 	}
 	if len(words) > 0 {
-		m.rememberWords(text)
+		rememberWords(m, text)
 	}
 	m.close()
 	if u := m.snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
-		m.setWords(f.unit, words)
+		setWords(m, f.unit, words)
 	}
 }
 
@@ -54,7 +54,7 @@ func (f *wordsField) submit(m *model) {
 const maxTyped = 100
 
 // rememberWords makes a text the newest that was typed.
-func (m *model) rememberWords(text string) {
+func rememberWords(m *model, text string) {
 	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
 	m.typedWords = all[max(len(all)-maxTyped, 0):]
 	if remember, words := m.remember, m.typedWords; remember != nil {
@@ -66,8 +66,8 @@ func (m *model) rememberWords(text string) {
 }
 
 // setWords has a unit run with words added to its command, or with none.
-func (m *model) setWords(unit string, words []string) {
+func setWords(m *model, unit string, words []string) {
 	m.askFor(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
 }
 
-func (m *model) hasWords() bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
+func hasWords(m *model) bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
