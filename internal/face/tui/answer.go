@@ -16,7 +16,7 @@ type answerField struct {
 }
 
 func openAnswer(m *model) {
-	u := m.chosen()
+	u := m.selectedUnit()
 	ask := m.snap.Asks[u.Name]
 	prompt, what := "type to "+u.Name+"  ", "a line for its terminal"
 	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {

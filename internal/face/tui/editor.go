@@ -21,7 +21,7 @@ func (m *model) openEditor(p location.Location) {
 	case err != nil:
 		m.notice = err.Error()
 	case terminal:
-		m.cmds = append(m.cmds, tea.ExecProcess(cmd, func(err error) tea.Msg { return backMsg{edited(cmd, err)} }))
+		m.run(tea.ExecProcess(cmd, func(err error) tea.Msg { return backMsg{edited(cmd, err)} }))
 	default:
 		m.later(func(context.Context) then { return m.report(edited(cmd, cmd.Run())) })
 	}
@@ -47,3 +47,6 @@ func edited(cmd *exec.Cmd, err error) error {
 	}
 	return nil
 }
+
+// backMsg is that an editor has given the terminal back.
+type backMsg struct{ err error }

@@ -22,7 +22,7 @@ func (m *model) fieldOver(below view, title, prompt, placeholder, value string) 
 	in.Prompt, in.Placeholder = prompt, placeholder
 	in.SetValue(value)
 	in.SetWidth(max(min(m.width-len(prompt)-46, 60), 8))
-	m.cmds = append(m.cmds, in.Focus())
+	m.run(in.Focus())
 	return field{input: in, below: below, title: title}
 }
 
@@ -46,7 +46,7 @@ func (f *field) typed(m *model, msg tea.Msg) bool {
 	before := f.input.Value()
 	var cmd tea.Cmd
 	f.input, cmd = f.input.Update(msg)
-	m.cmds = append(m.cmds, cmd)
+	m.run(cmd)
 	return f.input.Value() != before
 }
 
@@ -59,15 +59,15 @@ func (f *field) fill(value string) {
 // status is what is shown next to the field about what is typed.
 func (*field) status(*model) string { return "" }
 
-// trouble is why what is typed cannot be used.
-func (f *field) trouble(*model) string { return f.problem }
+// wrong is why what is typed cannot be used; empty: it can be.
+func (f *field) wrong(*model) string { return f.problem }
 
 // typingView is a view that embeds a field.
 type typingView interface {
 	view
 	line() *field
 	status(*model) string
-	trouble(*model) string
+	wrong(*model) string
 }
 
 func (f *field) line() *field { return f }

@@ -77,7 +77,7 @@ func (f *findings) ask(m *model) {
 	v := resultsVersion(m)
 	f.list.query.Only = findingKinds[f.only].only
 	f.list.ask(m, v)
-	c, ok := f.list.chosen()
+	c, ok := f.list.selected()
 	if !ok || c.File == "" || f.source.file == c.File && f.source.of == v {
 		return
 	}
@@ -122,7 +122,7 @@ func (f *findings) draw(m *model, width, height int) []string {
 	for i := from; i < end; i++ {
 		rows = append(rows, f.row(m, i, width, i == from))
 	}
-	if c, ok := f.list.chosen(); ok {
+	if c, ok := f.list.selected(); ok {
 		place := strings.TrimSuffix(c.From(m.snap.Project.Root).Text(), ": ")
 		rows = append(rows, m.titledRule(strings.TrimSpace(place+"  "+c.Rule), width))
 		rows = append(rows, f.detail(m, c, width, height-len(rows))...)
@@ -272,7 +272,7 @@ func (f *findings) regroup() {
 }
 
 func (f *findings) edit(m *model) {
-	if c, ok := f.list.chosen(); ok {
+	if c, ok := f.list.selected(); ok {
 		m.openPlace(c.Location)
 	}
 }

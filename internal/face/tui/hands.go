@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -47,21 +46,21 @@ const maxInputs = 1000
 
 // takeInHand opens the selected unit's terminal.
 func takeInHand(m *model) {
-	v := &hands{unit: m.chosen().Name, beside: m.beside}
+	v := &hands{unit: m.selectedUnit().Name, beside: m.beside}
 	m.open(v)
 	v.begin(m, true, false)
 }
 
 // canType reports whether the selected unit has a terminal that reads.
 func canType(m *model) bool {
-	u := m.chosen()
+	u := m.selectedUnit()
 	return u != nil && u.Kind != "relay" &&
 		slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
 }
 
 // hasTerminal reports whether the selected unit has one, if only to look at what it has left.
 func hasTerminal(m *model) bool {
-	u := m.chosen()
+	u := m.selectedUnit()
 	return u != nil && u.Kind != "relay" && u.Run.Number > 0
 }
 
@@ -357,16 +356,6 @@ func (v *hands) rule(m *model, width int) string {
 	s.Write(1, " "+cells.Fit(text, min(max(width-len(way)-8, 4), len([]rune(text))))+" ", &style)
 	s.Write(max(width-len(way)-4, 1), " "+way+" ", &style)
 	return s.String()
-}
-
-// keyOf is the key that an action has, as it is written on the screen.
-func (m *model) keyOf(action string) string {
-	for i := range m.table {
-		if b := &m.table[i]; b.action == action {
-			return strings.Split(b.shown(), " ")[0]
-		}
-	}
-	return ""
 }
 
 // cursor is the program's cursor as the user's terminal is to show it, or nil.

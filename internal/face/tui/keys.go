@@ -2,65 +2,9 @@ package tui
 
 import (
 	"slices"
-	"strings"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/output/query"
-)
-
-// binding is one key's meaning. The table of bindings is the only place where
-// keys stand: input, help, hints and tests all come from it.
-type binding struct {
-	in     string   // the name of the view that it is for; empty: the overview, and what lies on it
-	keys   []string // as Bubble Tea names them; the first is the one shown
-	action string   // under which a user's own file gives it other keys; empty: it keeps its own
-	name   string   // what it does, as one would look for it
-	hint   string   // for the bottom line; empty: not shown there
-	group  string
-	when   func(*model) bool // nil: always
-	first  func(*model) bool // when its hint is shown, and then before others; nil: always, after those
-	do     func(*model)
-}
-
-// shown is how a key is written on the screen.
-func (b binding) shown() string {
-	nice := map[string]string{
-		"up": "↑", "down": "↓", "left": "←", "right": "→", "enter": "enter", "space": "space",
-		"pgup": "page up", "pgdown": "page down", "esc": "esc",
-	}
-	parts := make([]string, len(b.keys))
-	for i, k := range b.keys {
-		parts[i] = k
-		if n, ok := nice[k]; ok {
-			parts[i] = n
-		}
-	}
-	return strings.Join(parts, " ")
-}
-
-// Groups of bindings, in the order of the help.
-const (
-	onUnit    = "the selected unit"
-	onProject = "the project"
-	onTime    = "time"
-	onStream  = "the stream"
-	onResults = "tests and findings"
-	onView    = "views"
-	onScreen  = "the screen"
-)
-
-var groups = []string{onUnit, onView, onProject, onTime, onStream, onResults, onScreen}
-
-// Groups of bindings that single views show themselves.
-const (
-	onLoop   = "a loop"
-	onDoubt  = "doubts"
-	onField  = "a field"
-	onLeave  = "leaving"
-	onPicked = "chosen lines"
-	onHand   = "a terminal"
-	onTest   = "tests"
-	onFound  = "findings"
 )
 
 // bindings is the table. It follows one rule: small letters act on the selected unit, capital
@@ -95,7 +39,7 @@ var unitKeys = []binding{
 	{keys: []string{"u"}, action: "restart-with-setup", name: "restart or rerun it with its setup steps", group: onUnit,
 		do: func(m *model) { m.request(api.SetUp) }},
 	{keys: []string{"s"}, action: "stop", name: "stop it", hint: "stop", group: onUnit,
-		when: func(m *model) bool { u := m.chosen(); return u != nil && u.Wanted },
+		when: func(m *model) bool { u := m.selectedUnit(); return u != nil && u.Wanted },
 		do:   func(m *model) { m.request(api.Stop) }},
 }
 
@@ -110,7 +54,7 @@ var moreUnitKeys = []binding{
 		group: onUnit, do: askWhy},
 	{keys: []string{"l"}, action: "loop", name: "loop: decide what it reacts to", hint: "loop",
 		group: onUnit,
-		when:  func(m *model) bool { u := m.chosen(); return looping(m) != nil || u != nil && u.Loop != nil },
+		when:  func(m *model) bool { u := m.selectedUnit(); return looping(m) != nil || u != nil && u.Loop != nil },
 		do:    showLoop},
 	{keys: []string{"enter"}, action: "only-its-output", name: "show only its output, or all",
 		hint: "only its output", group: onUnit, when: several,
@@ -228,7 +172,7 @@ var screenKeys = []binding{
 var wordKeys = []binding{
 	{keys: []string{"a"}, action: "add-arguments", name: "add arguments to its command for the next runs",
 		hint: "add arguments", group: onUnit,
-		when: func(m *model) bool { return m.chosen() != nil }, do: addWords},
+		when: func(m *model) bool { return m.selectedUnit() != nil }, do: addWords},
 	{keys: []string{"d"}, action: "remove-arguments", name: "remove the added arguments; run all tests again",
 		hint: "run all", group: onUnit,
 		when: func(m *model) bool { return hasWords(m) || narrowed(m) }, do: widen},
@@ -254,9 +198,9 @@ var resultKeys = []binding{
 		when: hasTests, do: narrowUnit},
 	{keys: []string{"x"}, action: "narrow-failing", name: "narrow the selected suite to its failing tests",
 		group: onResults,
-		when:  func(m *model) bool { u := m.chosen(); return hasTests(m) && u.Report.Failed > 0 },
+		when:  func(m *model) bool { u := m.selectedUnit(); return hasTests(m) && u.Report.Failed > 0 },
 		do: func(m *model) {
-			m.askFor(api.Request{Action: api.Narrow, Units: []string{m.chosen().Name}, Failing: true})
+			m.askFor(api.Request{Action: api.Narrow, Units: []string{m.selectedUnit().Name}, Failing: true})
 		}},
 }
 
@@ -430,25 +374,4 @@ var panelKeys = []binding{
 	{in: "help", keys: []string{"esc"}, name: "close", group: onField, do: (*model).close},
 	{in: "help", keys: []string{"down", "j", "pgdown"}, name: "scroll down", group: onField, do: onHelp(1)},
 	{in: "help", keys: []string{"up", "k", "pgup"}, name: "scroll up", group: onField, do: onHelp(-1)},
-}
-
-// bindingsOf returns the bindings of the view with that name.
-func (m *model) bindingsOf(view string) []*binding {
-	var of []*binding
-	for i := range m.table {
-		if m.table[i].in == view {
-			of = append(of, &m.table[i])
-		}
-	}
-	return of
-}
-
-// lookUp returns the binding of a key in a view that has a meaning now, or nil.
-func lookUp(m *model, view, key string) *binding {
-	for _, b := range m.bindingsOf(view) {
-		if slices.Contains(b.keys, key) && (b.when == nil || b.when(m)) {
-			return b
-		}
-	}
-	return nil
 }

@@ -40,7 +40,7 @@ func quit(m *model) {
 }
 
 // closeScreen leaves the project as it is.
-func closeScreen(m *model) { m.cmds = append(m.cmds, tea.Quit) }
+func closeScreen(m *model) { m.run(tea.Quit) }
 
 // endProject stops everything.
 func endProject(m *model) {

@@ -29,7 +29,7 @@ func looping(m *model) *api.Unit {
 }
 
 func showLoop(m *model) {
-	if u := m.chosen(); u == nil || u.Loop == nil {
+	if u := m.selectedUnit(); u == nil || u.Loop == nil {
 		m.selected = looping(m).Name
 	}
 	m.open(&loopPanel{})
@@ -78,7 +78,7 @@ func (l *loopPanel) draw(m *model, width, height int) []string {
 func (l *loopPanel) rows(m *model) []string {
 	rows := []string{""}
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil || u.Loop == nil {
 		add("%s reacts to all its files", m.selected)
 	} else {

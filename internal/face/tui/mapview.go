@@ -96,7 +96,7 @@ func (v *mapView) walk(m *model, right, down int) {
 
 // ifRestarted lights up what would act if the selected unit were restarted.
 func (v *mapView) ifRestarted(m *model) {
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil {
 		return
 	}

@@ -115,7 +115,7 @@ func (m *model) meetUnits() {
 		m.names = names
 		m.applyStyles()
 	}
-	if m.chosen() == nil && len(names) > 0 {
+	if m.selectedUnit() == nil && len(names) > 0 {
 		m.selected = names[0]
 	}
 }
@@ -145,8 +145,8 @@ func (m *model) unitStyle(name string) lipgloss.Style {
 	return m.palette.Dim
 }
 
-// chosen returns the selected unit, or nil.
-func (m *model) chosen() *api.Unit { return m.snap.Unit(m.selected) }
+// selectedUnit returns the selected unit, or nil.
+func (m *model) selectedUnit() *api.Unit { return m.snap.Unit(m.selected) }
 
 // shownTime is the time that the screen shows.
 func (m *model) shownTime() time.Time {
@@ -161,6 +161,9 @@ func (m *model) later(do func(context.Context) then) {
 	ctx := m.ctx
 	m.pending = append(m.pending, func() tea.Msg { return do(ctx) })
 }
+
+// run has the program run a command of Bubble Tea.
+func (m *model) run(cmd tea.Cmd) { m.cmds = append(m.cmds, cmd) }
 
 // listen is later for what may wait for as long as a view is open.
 func (m *model) listen(wait func() then) {

@@ -12,7 +12,7 @@ type narrowField struct {
 }
 
 func narrowUnit(m *model) {
-	u := m.chosen()
+	u := m.selectedUnit()
 	prompt := "only these tests of " + u.Name + "  "
 	m.open(&narrowField{m.fieldOver(overviewOf(m), "narrow", prompt, "their names", ""), u.Name})
 }
@@ -38,12 +38,12 @@ func (f *narrowField) submit(m *model) {
 
 // hasTests reports whether the selected unit can be narrowed to some of its tests.
 func hasTests(m *model) bool {
-	u := m.chosen()
+	u := m.selectedUnit()
 	return u != nil && u.Kind != "service" && (u.Kind == "suite" || u.Report.Cases > 0)
 }
 
 // narrowed reports whether the selected unit is.
-func narrowed(m *model) bool { u := m.chosen(); return u != nil && u.Narrowed != "" }
+func narrowed(m *model) bool { u := m.selectedUnit(); return u != nil && u.Narrowed != "" }
 
 // widen has the selected unit run all of its tests again, and takes words away that were added.
 func widen(m *model) {
@@ -51,6 +51,6 @@ func widen(m *model) {
 		m.request(api.Widen)
 	}
 	if hasWords(m) {
-		setWords(m, m.chosen().Name, nil)
+		setWords(m, m.selectedUnit().Name, nil)
 	}
 }

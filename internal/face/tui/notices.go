@@ -80,17 +80,8 @@ func (r *root) notify() {
 		!r.isUsedLast() {
 		return
 	}
-	r.cmds = append(
-		r.cmds,
-		tea.Raw(
-			notice(
-				r.habits.Notify,
-				os.Getenv,
-				r.snap.Project.Name,
-				strings.ToUpper(string(r.snap.Verdict.Word))+"  "+r.snap.Verdict.Text,
-			),
-		),
-	)
+	verdict := strings.ToUpper(string(r.snap.Verdict.Word)) + "  " + r.snap.Verdict.Text
+	r.run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.snap.Project.Name, verdict)))
 }
 
 // notice is a notice as the terminal takes it: as a desktop notice (OSC 777 as rxvt and VTE have

@@ -175,7 +175,7 @@ func (p *picking) copy(m *model) {
 			return m.report(err)
 		}
 		return func() {
-			m.cmds = append(m.cmds, tea.SetClipboard(strings.Join(texts, "\n")))
+			m.run(tea.SetClipboard(strings.Join(texts, "\n")))
 			m.said = format.Count(len(texts), "line") + " copied"
 		}
 	})

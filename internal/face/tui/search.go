@@ -184,7 +184,7 @@ func (f *lookField) update(m *model, msg tea.Msg) {
 	}
 }
 
-func (*lookField) trouble(m *model) string { return focused(m).search.problem }
+func (*lookField) wrong(m *model) string { return focused(m).search.problem }
 
 func (*lookField) status(m *model) string { return focused(m).search.status(m) }
 

@@ -20,9 +20,6 @@ func (o *output) Write(p []byte) (int, error) {
 	return o.File.Write(p)
 }
 
-// backMsg is that an editor has given the terminal back.
-type backMsg struct{ err error }
-
 // redraw draws all of the screen again after another program has had the terminal, and sees to it
 // that it is drawn: Bubble Tea 2.1.1 stops the clock of its renderer when it gives the terminal
 // away, which can come after that clock was started again for a program that was quick; then

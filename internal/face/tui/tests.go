@@ -79,7 +79,7 @@ func (t *tests) ask(m *model) {
 	v := resultsVersion(m)
 	t.list.query.Only = testKinds[t.only].only
 	t.list.ask(m, v)
-	c, ok := t.list.chosen()
+	c, ok := t.list.selected()
 	if !ok || keyOf(c) == t.asked && t.of == v {
 		return
 	}
@@ -122,7 +122,7 @@ func (t *tests) draw(m *model, width, height int) []string {
 	for i := from; i < end; i++ {
 		rows = append(rows, t.row(m, i, width))
 	}
-	if c, ok := t.list.chosen(); ok {
+	if c, ok := t.list.selected(); ok {
 		rows = append(rows, m.titledRule(t.title(m, c), width))
 		rows = append(rows, t.detail(m, c, width, height-len(rows))...)
 	}
@@ -437,14 +437,14 @@ func (t *tests) run(m *model) {
 		narrowTo(m, cases)
 		return
 	}
-	if c, ok := t.list.chosen(); ok {
+	if c, ok := t.list.selected(); ok {
 		narrowTo(m, []api.Case{c})
 	}
 }
 
 // runFile narrows to all tests that are in the suite or the file of the chosen one.
 func (t *tests) runFile(m *model) {
-	c, ok := t.list.chosen()
+	c, ok := t.list.selected()
 	if !ok {
 		return
 	}
@@ -473,14 +473,14 @@ func topLevel(c api.Case) string {
 
 // runFailing narrows the chosen test's unit to those that fail.
 func (t *tests) runFailing(m *model) {
-	if c, ok := t.list.chosen(); ok {
+	if c, ok := t.list.selected(); ok {
 		m.askFor(api.Request{Action: api.Narrow, Units: []string{c.Unit}, Failing: true})
 	}
 }
 
 // mark marks the chosen test, or takes its mark away.
 func (t *tests) mark(*model) {
-	c, ok := t.list.chosen()
+	c, ok := t.list.selected()
 	switch {
 	case !ok:
 	case t.marked[keyOf(c)]:
@@ -498,7 +498,7 @@ func (t *tests) next(*model) {
 }
 
 func (t *tests) edit(m *model) {
-	if c, ok := t.list.chosen(); ok {
+	if c, ok := t.list.selected(); ok {
 		m.openPlace(c.Location)
 	}
 }

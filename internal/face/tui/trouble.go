@@ -104,3 +104,12 @@ func anyTrouble(m *model) bool {
 		func(u *api.Unit) bool { return u.Report.Failed+u.Report.Errors+u.Report.Warnings > 0 },
 	)
 }
+
+// resultsVersion tells states of the project apart in which tests or findings differ.
+func resultsVersion(m *model) int {
+	v := len(m.snap.Units)
+	for _, u := range m.snap.Units {
+		v += u.Report.Version + 1_000_000*u.Report.Run
+	}
+	return v
+}

@@ -202,14 +202,14 @@ func (r *root) handle(msg tea.Msg) {
 		r.silent = time.Duration(msg)
 	case tickMsg:
 		r.reread()
-		r.cmds = append(r.cmds, r.tick())
+		r.run(r.tick())
 	case then:
 		if msg != nil {
 			msg()
 		}
 	case endMsg:
 		r.lost = msg.err
-		r.cmds = append(r.cmds, tea.Quit)
+		r.run(tea.Quit)
 	default:
 		r.top().update(r.model, msg)
 	}
@@ -327,8 +327,8 @@ func (r *root) notices() []string {
 		text, _, _ := strings.Cut(r.notice, "\n")
 		all = append(all, r.palette.Broken.Render("  "+text))
 	}
-	if f, ok := r.top().(typingView); ok && f.trouble(r.model) != "" {
-		all = append(all, r.palette.Broken.Render("  "+f.trouble(r.model)))
+	if f, ok := r.top().(typingView); ok && f.wrong(r.model) != "" {
+		all = append(all, r.palette.Broken.Render("  "+f.wrong(r.model)))
 	}
 	if r.own != "" {
 		text, _, _ := strings.Cut(r.own, "\n")
@@ -374,7 +374,7 @@ func browse(m *model) {
 }
 
 func pauseOrResume(m *model) api.Action {
-	if u := m.chosen(); u != nil && u.Paused {
+	if u := m.selectedUnit(); u != nil && u.Paused {
 		return api.Resume
 	}
 	return api.Pause
@@ -407,7 +407,7 @@ func (r *root) drawAgain() {
 // suspend gives the terminal to the shell until that brings the screen back.
 func suspend(m *model) {
 	m.tellTerminal(false)
-	m.cmds = append(m.cmds, tea.Suspend)
+	m.run(tea.Suspend)
 }
 
 // axisOf is the stretch of time that is on the screen.

@@ -47,7 +47,7 @@ func (*unitView) grabs(*model) bool { return false }
 // ago.
 func (v *unitView) ask(m *model) {
 	m.samples.ask(m)
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil {
 		return
 	}
@@ -79,7 +79,7 @@ func (v *unitView) update(_ *model, msg tea.Msg) {
 }
 
 func (v *unitView) draw(m *model, width, height int) []string {
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil {
 		return pad([]string{m.titledRule("no unit is chosen", width)}, height, width)
 	}

@@ -18,14 +18,6 @@ var viewKeys = []binding{
 		group: onView, do: openCommandLine},
 }
 
-// Groups of single views.
-const (
-	onRipple = "ripples"
-	onWhole  = "a unit whole"
-	onMap    = "the map"
-	onChart  = "charts"
-)
-
 var rippleKeys = []binding{
 	{in: "ripples", keys: []string{"up", "k"}, name: "next ripple", hint: "select", group: onRipple,
 		do: on(func(m *model, v *ripples) { v.move(m, -1) })},

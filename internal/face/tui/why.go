@@ -48,7 +48,7 @@ func (q *question) update(m *model, msg tea.Msg) {
 	default:
 		var cmd tea.Cmd
 		q.input, cmd = q.input.Update(msg)
-		m.cmds = append(m.cmds, cmd)
+		m.run(cmd)
 	}
 }
 
@@ -56,7 +56,7 @@ func typing(m *model) bool    { return m.top().grabs(m) }
 func notTyping(m *model) bool { return !typing(m) }
 
 // enter has the field take the keys.
-func (q *question) enter(m *model) { m.cmds = append(m.cmds, q.input.Focus()) }
+func (q *question) enter(m *model) { m.run(q.input.Focus()) }
 
 // submit asks what the path in the field would set off.
 func (q *question) submit(m *model) {
@@ -76,7 +76,7 @@ func (q *question) submit(m *model) {
 
 // ask asks for the last lines of a unit that is broken, unless they are there.
 func (q *question) ask(m *model) {
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil || !u.State.Broken() || q.last.unit == u.Name && q.last.run == u.Run.Number {
 		return
 	}
@@ -111,7 +111,7 @@ func (q *question) draw(m *model, width, height int) []string {
 }
 
 func (q *question) unitRows(m *model) []string {
-	u := m.chosen()
+	u := m.selectedUnit()
 	if u == nil {
 		return nil
 	}

@@ -17,7 +17,7 @@ type wordsField struct {
 }
 
 func addWords(m *model) {
-	u := m.chosen()
+	u := m.selectedUnit()
 	f := m.fieldOver(overviewOf(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
 	m.open(&wordsField{f, u.Name, len(m.typedWords)})
 }
@@ -70,4 +70,4 @@ func setWords(m *model, unit string, words []string) {
 	m.askFor(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
 }
 
-func hasWords(m *model) bool { u := m.chosen(); return u != nil && len(u.Words) > 0 }
+func hasWords(m *model) bool { u := m.selectedUnit(); return u != nil && len(u.Words) > 0 }

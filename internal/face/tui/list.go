@@ -61,7 +61,7 @@ func (p *pages[Row]) ask(m *model, version int) {
 
 // take takes rows that have come. The chosen one is looked for among them.
 func (p *pages[Row]) take(from int, rows []Row, total int) {
-	chosen, was := p.chosen()
+	chosen, was := p.selected()
 	p.from, p.rows, p.total = from, rows, total
 	if was {
 		if i := slices.IndexFunc(p.rows, func(r Row) bool { return p.same(r, chosen) }); i >= 0 {
@@ -71,8 +71,8 @@ func (p *pages[Row]) take(from int, rows []Row, total int) {
 	p.at = max(0, min(p.at, p.total-1))
 }
 
-// chosen returns the chosen row, if it is here.
-func (p *pages[Row]) chosen() (row Row, ok bool) {
+// selected returns the selected row, if it is here.
+func (p *pages[Row]) selected() (row Row, ok bool) {
 	if i := p.at - p.from; i >= 0 && i < len(p.rows) {
 		return p.rows[i], true
 	}
@@ -98,12 +98,3 @@ func (p *pages[Row]) row(number int) (row Row, ok bool) {
 
 // seek lists what has a text, from its beginning.
 func (p *pages[Row]) seek(text string) { p.query.Text, p.at = text, 0 }
-
-// resultsVersion tells states of the project apart in which tests or findings differ.
-func resultsVersion(m *model) int {
-	v := len(m.snap.Units)
-	for _, u := range m.snap.Units {
-		v += u.Report.Version + 1_000_000*u.Report.Run
-	}
-	return v
-}
