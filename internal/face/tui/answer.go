@@ -7,58 +7,59 @@ import (
 	"charm.land/bubbles/v2/textinput"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 // answerField asks for a line for a unit's terminal, without leaving the stream.
 type answerField struct {
-	field
+	view.Field
 	unit string
 }
 
-func openAnswer(m *model) {
-	u := m.selectedUnit()
-	ask := m.snap.Asks[u.Name]
+func openAnswer(m *view.Model) {
+	u := m.SelectedUnit()
+	ask := m.Snap.Asks[u.Name]
 	prompt, what := "type to "+u.Name+"  ", "a line for its terminal"
 	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {
 		prompt, what = u.Name+" asks: "+ask.Text+"  ", "the answer"
 	}
-	f := &answerField{m.fieldOver(overviewOf(m), "answer", prompt, what, ""), u.Name}
+	f := &answerField{m.NewField(overviewOf(m), "answer", prompt, what, ""), u.Name}
 	f.hide(m)
-	m.open(f)
+	m.Open(f)
 }
 
 // hide shows nothing of a password.
-func (f *answerField) hide(m *model) {
-	f.input.EchoMode = textinput.EchoNormal
-	if m.snap.Asks[f.unit].Kind == api.AskPassword {
-		f.input.EchoMode = textinput.EchoPassword
+func (f *answerField) hide(m *view.Model) {
+	f.Input.EchoMode = textinput.EchoNormal
+	if m.Snap.Asks[f.unit].Kind == api.AskPassword {
+		f.Input.EchoMode = textinput.EchoPassword
 	}
 }
 
-func (f *answerField) draw(m *model, width, height int) []string {
+func (f *answerField) Draw(m *view.Model, width, height int) []string {
 	f.hide(m)
-	return f.field.draw(m, width, height)
+	return f.Field.Draw(m, width, height)
 }
 
 // submit types the line and enter.
-func (f *answerField) submit(m *model) {
-	in := api.Input{Unit: f.unit, Text: f.input.Value(), Keys: []string{"enter"}, Face: os.Getpid()}
-	m.close()
-	m.later(func(ctx context.Context) then { return m.report(m.project.Input(ctx, in)) })
+func (f *answerField) submit(m *view.Model) {
+	in := api.Input{Unit: f.unit, Text: f.Input.Value(), Keys: []string{"enter"}, Face: os.Getpid()}
+	m.Close()
+	m.Later(func(ctx context.Context) view.Then { return m.Report(m.Project.Input(ctx, in)) })
 }
 
 // asks reports whether the selected unit waits for input.
-func asks(m *model) bool { return m.snap.Asks[m.selected].Kind != "" }
+func asks(m *view.Model) bool { return m.Snap.Asks[m.Selected].Kind != "" }
 
 // terminalKeys are for the selected unit's terminal.
-var terminalKeys = []binding{
-	{keys: []string{"i"}, action: "answer", name: "type a line into its terminal, such as an answer",
-		hint: "answer", group: onUnit, when: canType, first: asks, do: openAnswer},
-	{keys: []string{"h"}, action: "type-into", name: "type into its terminal, or see its last screen",
-		hint: "type into it", group: onUnit, when: hasTerminal, first: asks, do: takeInHand},
+var terminalKeys = []view.Binding{
+	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
+		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
+	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
+		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: takeInHand},
 
-	{in: "answer", keys: []string{"enter"}, name: "type it", hint: "type", group: onField,
-		do: on(func(m *model, f *answerField) { f.submit(m) })},
-	{in: "answer", keys: []string{"esc", "ctrl+c"}, name: "cancel", hint: "cancel", group: onField,
-		do: (*model).close},
+	{In: "answer", Keys: []string{"enter"}, Name: "type it", Hint: "type", Group: view.GroupField,
+		Do: view.On(func(m *view.Model, f *answerField) { f.submit(m) })},
+	{In: "answer", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
+		Do: (*view.Model).Close},
 }

@@ -84,12 +84,12 @@ func BenchmarkFrame(b *testing.B) {
 				snap := longDay(saves)
 				p := &played{detail: whole(snap.At), samples: used(snap.At)}
 				m := newRoot(b.Context(), p, snap)
-				m.now = snap.At
+				m.Now = snap.At
 				m.handle(tea.WindowSizeMsg{Width: 158, Height: 46})
 				m.press(key(view))
-				m.samples.series.Add(p.samples)
+				m.Samples.Series.Add(p.samples)
 				for b.Loop() {
-					m.now = m.now.Add(400 * time.Millisecond)
+					m.Now = m.Now.Add(400 * time.Millisecond)
 					m.screen()
 				}
 			})
@@ -101,8 +101,8 @@ func BenchmarkFrame(b *testing.B) {
 func BenchmarkHands(b *testing.B) {
 	m, _ := play(b, 5, 158, 46)
 	v := &hands{unit: "u0", asked: true}
-	m.open(v)
-	size := v.place(m.model)
+	m.Open(v)
+	size := v.place(m.Model)
 	screens := [2]api.Screen{}
 	for k := range screens {
 		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: kind, PID: os.Getpid()}}

@@ -12,6 +12,7 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // charts is the view of what units take over time, on the axis of the lanes.
@@ -22,18 +23,18 @@ type charts struct {
 	top     int
 }
 
-func showCharts(m *model) { m.show(&charts{}) }
+func showCharts(m *view.Model) { m.Show(&charts{}) }
 
-func (*charts) name() string { return "charts" }
+func (*charts) Name() string { return "charts" }
 
-func (*charts) grabs(*model) bool { return false }
+func (*charts) Grabs(*view.Model) bool { return false }
 
-func (*charts) ask(m *model) { m.samples.ask(m) }
+func (*charts) Ask(m *view.Model) { m.Samples.Ask(m) }
 
-func (v *charts) update(m *model, msg tea.Msg) {
+func (v *charts) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		v.top = max(v.top+wheel(msg), 0)
+		v.top = max(v.top+view.Wheel(msg), 0)
 	case tea.MouseClickMsg:
 		clickTime(m, msg.X)
 	case tea.MouseMotionMsg:
@@ -47,14 +48,14 @@ func (v *charts) update(m *model, msg tea.Msg) {
 func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 
 // graphs are what is drawn.
-func (v *charts) graphs(m *model) []timeline.Graph {
-	all := timeline.ChartOf(timeline.Measures[v.measure], m.snap, &m.samples.series, axisOf(m), m.now)
+func (v *charts) graphs(m *view.Model) []timeline.Graph {
+	all := timeline.ChartOf(timeline.Measures[v.measure], m.Snap, &m.Samples.Series, axisOf(m), m.Now)
 	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
-		u := m.snap.Unit(g.Name)
-		return g.Most == 0 && !g.Single || u != nil && !matches(m, u, m.filter)
+		u := m.Snap.Unit(g.Name)
+		return g.Most == 0 && !g.Single || u != nil && !matches(m, u, m.Filter)
 	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
-		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.selected })
+		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.Selected })
 	}
 	if v.largest {
 		timeline.Largest(all)
@@ -62,7 +63,7 @@ func (v *charts) graphs(m *model) []timeline.Graph {
 	return all
 }
 
-func (v *charts) draw(m *model, width, height int) []string {
+func (v *charts) Draw(m *view.Model, width, height int) []string {
 	c, a := columnsOf(m), axisOf(m)
 	measure := timeline.Measures[v.measure]
 	rows := []string{v.tabs(m, width), overviewOf(m).lanes.savesRow(m, c, a)}
@@ -71,9 +72,9 @@ func (v *charts) draw(m *model, width, height int) []string {
 	if len(all) == 0 {
 		text := "  no data in this range"
 		if v.alone {
-			text = "  " + m.selected + " has had none in this span; enter shows all units"
+			text = "  " + m.Selected + " has had none in this span; enter shows all units"
 		}
-		rows = pad(append(rows, cells.Fit(m.palette.Dim.Render(text), width)), height-1, width)
+		rows = view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render(text), width)), height-1, width)
 		return append(rows, timeRule(m, c, a, "", width))
 	}
 	each := max(2, min(room/len(all), 12))
@@ -86,18 +87,18 @@ func (v *charts) draw(m *model, width, height int) []string {
 	if len(all) > fits {
 		title = fmt.Sprintf("%d to %d of %d", v.top+1, v.top+fits, len(all))
 	}
-	return append(pad(rows, height-1, width), timeRule(m, c, a, title, width))
+	return append(view.Pad(rows, height-1, width), timeRule(m, c, a, title, width))
 }
 
 // tabs names the measures, and says in more words what the shown one is where that has room.
-func (v *charts) tabs(m *model, width int) string {
+func (v *charts) tabs(m *view.Model, width int) string {
 	line := func(chosen func(timeline.Measure) string) string {
 		var parts []string
 		for i, measure := range timeline.Measures {
 			if i == v.measure {
-				parts = append(parts, m.palette.Bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
+				parts = append(parts, m.Palette.Bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
 			} else {
-				parts = append(parts, m.palette.Dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
+				parts = append(parts, m.Palette.Dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
 			}
 		}
 		return "  " + strings.Join(parts, "   ")
@@ -110,34 +111,34 @@ func (v *charts) tabs(m *model, width int) string {
 }
 
 // graphRows draws a graph in so many rows, of which the last is empty where there is room.
-func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
+func graphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
 	c, a := columnsOf(m), axisOf(m)
 	drawn := height
 	if height > 3 {
 		drawn--
 	}
 	value, when := g.Last, "now "
-	if !m.at.IsZero() {
+	if !m.At.IsZero() {
 		value, when = math.NaN(), "then "
-		if i := a.At(m.at); a.Has(i) {
+		if i := a.At(m.At); a.Has(i) {
 			value = g.Values[i]
 		}
 	}
-	if g.Single && m.at.IsZero() {
+	if g.Single && m.At.IsZero() {
 		when = "last "
 	}
-	name, style := g.Name, m.unitStyle(g.Name)
+	name, style := g.Name, m.UnitStyle(g.Name)
 	if name == "" {
-		name, style = "project", m.palette.Text
+		name, style = "project", m.Palette.Text
 	}
 	mark := "  "
-	if name == m.selected {
-		mark, style = m.palette.Bright.Render("▸ "), style.Bold(true)
+	if name == m.Selected {
+		mark, style = m.Palette.Bright.Render("▸ "), style.Bold(true)
 	}
 	left := []string{
 		mark + style.Render(name),
-		"  " + m.palette.Dim.Render(when) + measure.Text(value),
-		"  " + m.palette.Dim.Render("max "+measure.Text(g.Most)),
+		"  " + m.Palette.Dim.Render(when) + measure.Text(value),
+		"  " + m.Palette.Dim.Render("max "+measure.Text(g.Most)),
 	}
 	if drawn == 2 {
 		left = []string{mark + style.Render(cells.Fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}
@@ -161,15 +162,15 @@ func graphRows(m *model, measure timeline.Measure, g timeline.Graph, height, wid
 var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
 // graphColumns draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
-func graphColumns(m *model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
-	s := cells.NewStrip(len(g.Values), " ", &m.palette.Text)
-	failed := m.palette.Broken
+func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
+	s := cells.NewStrip(len(g.Values), " ", &m.Palette.Text)
+	failed := m.Palette.Broken
 	for i, v := range g.Values {
 		level := timeline.Level(v, g.Most, of*8) - row*8
 		switch {
 		case level <= 0:
 			if row == 0 && !math.IsNaN(v) {
-				s.Set(i, "▁", &m.palette.Faint)
+				s.Set(i, "▁", &m.Palette.Faint)
 			}
 		case g.Failed != nil && g.Failed[i]:
 			s.Set(i, "╱", &failed)
@@ -177,8 +178,8 @@ func graphColumns(m *model, g timeline.Graph, a timeline.Axis, row, of int, styl
 			s.Set(i, eighths[min(level, 8)], &style)
 		}
 	}
-	if i := a.At(m.at); !m.at.IsZero() && a.Has(i) {
-		at := m.palette.Text.Reverse(true)
+	if i := a.At(m.At); !m.At.IsZero() && a.Has(i) {
+		at := m.Palette.Text.Reverse(true)
 		s.Set(i, s.Glyphs[i], &at)
 	}
 	return s.String()

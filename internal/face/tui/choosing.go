@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 // Which units have lanes, and in which order.
@@ -24,13 +25,13 @@ const (
 var orderNames = [...]string{"file", "need", "trouble"}
 
 // nextOrder orders the lanes in another way.
-func nextOrder(m *model) {
+func nextOrder(m *view.Model) {
 	l := &overviewOf(m).lanes
 	l.order = (l.order + 1) % order(len(orderNames))
-	m.said = "lanes ordered by " + orderNames[l.order]
+	m.Said = "lanes ordered by " + orderNames[l.order]
 }
 
-func orderBy(m *model, args []string) error {
+func orderBy(m *view.Model, args []string) error {
 	i := slices.Index(orderNames[:], strings.Join(args, " "))
 	if i < 0 {
 		return fmt.Errorf("lanes are ordered by file, need or trouble, not %q", strings.Join(args, " "))
@@ -41,10 +42,10 @@ func orderBy(m *model, args []string) error {
 
 // matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
 // its kind, its state or its freshness, or as the name of a group that it is in.
-func matches(m *model, u *api.Unit, filter string) bool {
+func matches(m *view.Model, u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
-		grouped := slices.Contains(m.snap.Project.Groups[word], u.Name)
+		grouped := slices.Contains(m.Snap.Project.Groups[word], u.Name)
 		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) &&
 			!begins(stateWord(u)) &&
 			!begins(string(u.Freshness)) &&
@@ -70,16 +71,16 @@ func rank(u *api.Unit) int {
 
 // ordered returns the units in the order in which the cursor moves. A filter leaves out those that
 // do not match it.
-func (l *lanes) ordered(m *model, room int) []*api.Unit {
+func (l *lanes) ordered(m *view.Model, room int) []*api.Unit {
 	var units []*api.Unit
-	for _, u := range m.snap.Units {
-		if matches(m, u, m.filter) {
+	for _, u := range m.Snap.Units {
+		if matches(m, u, m.Filter) {
 			units = append(units, u)
 		}
 	}
 	switch {
 	case l.order == byNeed:
-		depth := depths(m.snap)
+		depth := depths(m.Snap)
 		slices.SortStableFunc(units, func(a, b *api.Unit) int { return cmp.Compare(depth[a.Name], depth[b.Name]) })
 	case l.order == byTrouble, len(units) > room && !l.unfolded:
 		sort.SliceStable(units, func(i, j int) bool { return rank(units[i]) < rank(units[j]) })
@@ -108,9 +109,9 @@ func depths(snap *api.Snapshot) map[string]int {
 
 // visible returns the units that have a row of their own, the chosen one among them, and how many
 // have none. Unfolded, the lanes are a window on all units that goes along with the choice.
-func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
+func (l *lanes) visible(m *view.Model, room int) ([]*api.Unit, int) {
 	units := l.ordered(m, room)
-	if m.filter != "" {
+	if m.Filter != "" {
 		room-- // for the row that says so
 	}
 	if len(units) <= room {
@@ -118,13 +119,13 @@ func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 	}
 	keep := max(room-1, 1)
 	if l.unfolded {
-		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
-		first := windowed(max(at, 0), len(units), keep)
+		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })
+		first := view.Windowed(max(at, 0), len(units), keep)
 		return units[first : first+keep], len(units) - keep
 	}
 	shown := slices.Clone(units[:keep])
 	for _, u := range units[keep:] {
-		if u.Name == m.selected {
+		if u.Name == m.Selected {
 			shown[keep-1] = u
 		}
 	}
@@ -132,12 +133,12 @@ func (l *lanes) visible(m *model, room int) ([]*api.Unit, int) {
 }
 
 // foldedText says how many units have no row.
-func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
+func (l *lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string {
 	switch {
-	case m.filter != "" && len(shown) == 0:
-		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.filter)
-	case m.filter != "":
-		return fmt.Sprintf("%d more; those with %q are shown", len(m.snap.Units)-len(shown), m.filter)
+	case m.Filter != "" && len(shown) == 0:
+		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.Filter)
+	case m.Filter != "":
+		return fmt.Sprintf("%d more; those with %q are shown", len(m.Snap.Units)-len(shown), m.Filter)
 	case folded == 0:
 		return ""
 	case l.unfolded:
@@ -147,14 +148,14 @@ func (l *lanes) foldedText(m *model, shown []*api.Unit, folded int) string {
 }
 
 // foldedStates says what the folded units do: "28 ready, 4 done".
-func (l *lanes) foldedStates(m *model, shown []*api.Unit) string {
+func (l *lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
 	has := map[string]bool{}
 	for _, u := range shown {
 		has[u.Name] = true
 	}
 	counts := map[string]int{}
 	var order []string
-	for _, u := range m.snap.Units {
+	for _, u := range m.Snap.Units {
 		if has[u.Name] {
 			continue
 		}

@@ -13,6 +13,7 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
@@ -21,39 +22,39 @@ type command struct {
 	name, help string
 	keys       string // that do the same; empty: none
 	args       string // what may follow, in words; empty: nothing
-	offers     func(m *model) []string
-	do         func(m *model, args []string) error
+	offers     func(m *view.Model) []string
+	do         func(m *view.Model, args []string) error
 }
 
 // commandLine is the field in which the user finds an action by its name.
 type commandLine struct {
-	field
+	view.Field
 	all     []command
 	matches []command
 	at      int
 }
 
-func openCommandLine(m *model) {
-	f := m.fieldOver(overviewOf(m), "command line", "do  ", "an action, by any part of its name", "")
-	c := &commandLine{field: f, all: commandsOf(m)}
-	c.input.ShowSuggestions = true
+func openCommandLine(m *view.Model) {
+	f := m.NewField(overviewOf(m), "command line", "do  ", "an action, by any part of its name", "")
+	c := &commandLine{Field: f, all: commandsOf(m)}
+	c.Input.ShowSuggestions = true
 	c.match(m)
-	m.open(c)
+	m.Open(c)
 }
 
-func (c *commandLine) update(m *model, msg tea.Msg) {
-	if c.typed(m, msg) {
+func (c *commandLine) Update(m *view.Model, msg tea.Msg) {
+	if c.Typed(m, msg) {
 		c.match(m)
 	}
 }
 
 // match finds the actions that what is typed may mean: the one whose name it begins with, or those
 // that have its letters in their order.
-func (c *commandLine) match(m *model) {
-	c.at, c.problem = 0, ""
-	typed := c.input.Value()
+func (c *commandLine) match(m *view.Model) {
+	c.at, c.Problem = 0, ""
+	typed := c.Input.Value()
 	name, rest, hasArgs := strings.Cut(typed, " ")
-	c.input.SetSuggestions(nil)
+	c.Input.SetSuggestions(nil)
 	if exact := slices.IndexFunc(c.all, func(o command) bool { return o.name == name }); exact >= 0 && hasArgs {
 		c.matches = c.all[exact : exact+1]
 		c.offer(m, typed, rest)
@@ -76,7 +77,7 @@ func (c *commandLine) match(m *model) {
 }
 
 // offer suggests what may follow as the last word.
-func (c *commandLine) offer(m *model, typed, rest string) {
+func (c *commandLine) offer(m *view.Model, typed, rest string) {
 	o := c.matches[0]
 	if o.offers == nil {
 		return
@@ -88,11 +89,11 @@ func (c *commandLine) offer(m *model, typed, rest string) {
 		all = append(all, head+word)
 	}
 	if strings.HasPrefix(o.args, "PATH") {
-		for _, path := range pathsLike(m.snap.Project.Root, last) {
+		for _, path := range pathsLike(m.Snap.Project.Root, last) {
 			all = append(all, head+path)
 		}
 	}
-	c.input.SetSuggestions(all)
+	c.Input.SetSuggestions(all)
 }
 
 type names []command
@@ -106,90 +107,90 @@ func (c *commandLine) choose(by int) {
 }
 
 // complete writes the chosen action into the field, or the word that is suggested.
-func (c *commandLine) complete(m *model) {
-	if suggested := c.input.CurrentSuggestion(); suggested != "" {
-		c.fill(suggested)
+func (c *commandLine) complete(m *view.Model) {
+	if suggested := c.Input.CurrentSuggestion(); suggested != "" {
+		c.Fill(suggested)
 	} else if len(c.matches) > 0 {
-		c.fill(c.matches[c.at].name + " ")
+		c.Fill(c.matches[c.at].name + " ")
 	}
 	c.match(m)
 }
 
 // submit does what is chosen. Where it cannot be done, the field stays, and says why.
-func (c *commandLine) submit(m *model) {
+func (c *commandLine) submit(m *view.Model) {
 	if len(c.matches) == 0 {
-		c.problem = "no action has that in its name"
+		c.Problem = "no action has that in its name"
 		return
 	}
 	o := c.matches[c.at]
 	var args []string
-	if name, rest, _ := strings.Cut(c.input.Value(), " "); name == o.name {
+	if name, rest, _ := strings.Cut(c.Input.Value(), " "); name == o.name {
 		args = strings.Fields(rest)
 	}
 	if o.args == "" && len(args) > 0 {
-		c.problem = o.name + " takes nothing after it"
+		c.Problem = o.name + " takes nothing after it"
 		return
 	}
-	m.close()
+	m.Close()
 	if err := o.do(m, args); err != nil {
-		c.problem = err.Error()
-		c.fill(o.name + " " + strings.Join(args, " "))
-		m.open(c)
+		c.Problem = err.Error()
+		c.Fill(o.name + " " + strings.Join(args, " "))
+		m.Open(c)
 	}
 }
 
-// draw lists the actions instead of the stream.
-func (c *commandLine) draw(m *model, width, height int) []string {
+// Draw lists the actions instead of the stream.
+func (c *commandLine) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, "commands", height, func(room int) []string {
 		var rows []string
-		first := windowed(c.at, len(c.matches), room)
+		first := view.Windowed(c.at, len(c.matches), room)
 		for i := first; i < len(c.matches) && len(rows) < room; i++ {
 			rows = append(rows, c.row(m, c.matches[i], i == c.at, width))
 		}
 		if len(c.matches) == 0 {
-			rows = []string{cells.Fit(m.palette.Dim.Render("  no action has that in its name"), width)}
+			rows = []string{cells.Fit(m.Palette.Dim.Render("  no action has that in its name"), width)}
 		}
-		return pad(rows, room, width)
+		return view.Pad(rows, room, width)
 	})
 }
 
-func (c *commandLine) row(m *model, o command, chosen bool, width int) string {
-	mark, name := "  ", m.palette.Text.Render(strings.TrimSpace(o.name+" "+o.args))
+func (c *commandLine) row(m *view.Model, o command, chosen bool, width int) string {
+	mark, name := "  ", m.Palette.Text.Render(strings.TrimSpace(o.name+" "+o.args))
 	if chosen {
-		mark, name = m.palette.Bright.Render("▸ "), m.palette.Bright.Render(strings.TrimSpace(o.name+" "+o.args))
+		mark, name = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(strings.TrimSpace(o.name+" "+o.args))
 	}
 	return cells.Fit(
-		mark+cells.Fit(name, min(34, width/2))+" "+m.palette.Moving.Render(cells.Fit(o.keys,
-			10))+m.palette.Dim.Render(o.help),
+		mark+cells.Fit(name, min(34, width/2))+" "+m.Palette.Moving.Render(cells.Fit(o.keys,
+			10))+m.Palette.Dim.Render(o.help),
 		width,
 	)
 }
 
 // commandsOf are all actions: those of keys, and those that take something.
-func commandsOf(m *model) []command {
+func commandsOf(m *view.Model) []command {
 	all := slices.Clone(ownCommands)
-	for i := range m.table {
-		b := &m.table[i]
-		taken := func(o command) bool { return o.name == b.action }
-		if b.action == "" || b.action == "command-line" || slices.ContainsFunc(ownCommands, taken) {
+	for i := range m.Table {
+		b := &m.Table[i]
+		taken := func(o command) bool { return o.name == b.Action }
+		if b.Action == "" || b.Action == "command-line" || slices.ContainsFunc(ownCommands, taken) {
 			continue
 		}
 		o := command{
-			name: b.action,
-			help: b.name,
-			keys: b.shown(),
-			do:   func(m *model, _ []string) error { return act(m, b) },
+			name: b.Action,
+			help: b.Name,
+			keys: b.Shown(),
+			do:   func(m *view.Model, _ []string) error { return act(m, b) },
 		}
-		if b.group == onUnit {
+		if b.Group == view.GroupUnit {
 			o.args, o.offers, o.do = "[UNIT ...]", unitNames,
-				func(m *model, units []string) error { return actOn(m, b, units) }
+				func(m *view.Model, units []string) error { return actOn(m, b, units) }
 		}
 		all = append(all, o)
 	}
 	for i := range all {
 		if all[i].keys == "" {
-			if b := slices.IndexFunc(m.table, func(b binding) bool { return b.action == all[i].name }); b >= 0 {
-				all[i].keys = m.table[b].shown()
+			if b := slices.IndexFunc(m.Table, func(b view.Binding) bool { return b.Action == all[i].name }); b >= 0 {
+				all[i].keys = m.Table[b].Shown()
 			}
 		}
 	}
@@ -197,21 +198,21 @@ func commandsOf(m *model) []command {
 	return all
 }
 
-func unitNames(m *model) []string { return m.names }
+func unitNames(m *view.Model) []string { return m.Names }
 
 // act does what a key stands for.
-func act(m *model, b *binding) error {
-	if b.when != nil && !b.when(m) {
+func act(m *view.Model, b *view.Binding) error {
+	if b.When != nil && !b.When(m) {
 		return errors.New("there is nothing to do that with now")
 	}
-	b.do(m)
+	b.Do(m)
 	return nil
 }
 
 // actOn does it for units, or for the chosen one.
-func actOn(m *model, b *binding, units []string) error {
+func actOn(m *view.Model, b *view.Binding, units []string) error {
 	for _, name := range units {
-		if m.snap.Unit(name) == nil {
+		if m.Snap.Unit(name) == nil {
 			return fmt.Errorf("there is no unit %q", name)
 		}
 	}
@@ -219,7 +220,7 @@ func actOn(m *model, b *binding, units []string) error {
 		return act(m, b)
 	}
 	for _, name := range units {
-		m.selected = name
+		m.Selected = name
 		if err := act(m, b); err != nil {
 			return err
 		}
@@ -231,7 +232,7 @@ func actOn(m *model, b *binding, units []string) error {
 var ownCommands []command
 
 func init() { // they lead back to the list
-	measures := func(*model) []string {
+	measures := func(*view.Model) []string {
 		var all []string
 		for _, measure := range timeline.Measures {
 			all = append(all, string(measure))
@@ -251,11 +252,11 @@ func init() { // they lead back to the list
 			name: "find-units",
 			args: "[WORD ...]",
 			help: "show units with a name, kind, state or group",
-			do: func(m *model, args []string) error {
+			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
 					findUnits(m)
 				}
-				m.filter = strings.Join(args, " ")
+				m.Filter = strings.Join(args, " ")
 				return nil
 			},
 		},
@@ -264,7 +265,7 @@ func init() { // they lead back to the list
 			name: "search",
 			args: "[TEXT]",
 			help: "search the output",
-			do: func(m *model, args []string) error {
+			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
 					searchOutput(m)
 					return nil
@@ -277,7 +278,7 @@ func init() { // they lead back to the list
 			name: "filter",
 			args: "[FILTER]",
 			help: "filter lines by text, unit, run or level",
-			do: func(m *model, args []string) error {
+			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
 					filterOutput(m)
 					return nil
@@ -293,7 +294,7 @@ func init() { // they lead back to the list
 			name:   "sort-lanes",
 			args:   "[file, need or trouble]",
 			help:   "order the lanes",
-			offers: func(*model) []string { return orderNames[:] },
+			offers: func(*view.Model) []string { return orderNames[:] },
 			do:     orderBy,
 		},
 		{
@@ -307,13 +308,13 @@ func init() { // they lead back to the list
 			name:   "what-if",
 			args:   "PATH",
 			help:   "what a save of a path would set off",
-			offers: func(*model) []string { return nil },
-			do: func(m *model, args []string) error {
+			offers: func(*view.Model) []string { return nil },
+			do: func(m *view.Model, args []string) error {
 				if len(args) != 1 {
 					return errors.New("what-if takes one path")
 				}
 				showMap(m)
-				m.top().(*mapView).ifSaved(m, args[0])
+				m.Top().(*mapView).ifSaved(m, args[0])
 				return nil
 			},
 		},
@@ -321,8 +322,8 @@ func init() { // they lead back to the list
 			name:   "write-drawing",
 			args:   "[PATH]",
 			help:   "write the lanes, or the ripple, map or charts shown, as SVG or PDF",
-			offers: func(*model) []string { return nil },
-			do: func(m *model, args []string) error {
+			offers: func(*view.Model) []string { return nil },
+			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
 					askDrawing(m)
 					return nil
@@ -333,7 +334,7 @@ func init() { // they lead back to the list
 	}
 }
 
-func chartOf(m *model, args []string) error {
+func chartOf(m *view.Model, args []string) error {
 	measure := 0
 	if len(args) > 0 {
 		if measure = slices.Index(timeline.Measures, timeline.Measure(args[0])); measure < 0 {
@@ -341,27 +342,27 @@ func chartOf(m *model, args []string) error {
 		}
 	}
 	showCharts(m)
-	m.top().(*charts).choose(measure)
+	m.Top().(*charts).choose(measure)
 	return nil
 }
 
-func chooseUnit(m *model, args []string) error {
-	if len(args) != 1 || m.snap.Unit(args[0]) == nil {
+func chooseUnit(m *view.Model, args []string) error {
+	if len(args) != 1 || m.Snap.Unit(args[0]) == nil {
 		return fmt.Errorf("there is no unit %q", strings.Join(args, " "))
 	}
-	m.selected = args[0]
+	m.Selected = args[0]
 	return nil
 }
 
-func showRipple(m *model, args []string) error {
+func showRipple(m *view.Model, args []string) error {
 	if len(args) == 0 {
 		showRipples(m)
 		return nil
 	}
 	if len(args) == 1 {
-		if n, err := strconv.Atoi(args[0]); err == nil && m.snap.Ripple(n) != nil {
+		if n, err := strconv.Atoi(args[0]); err == nil && m.Snap.Ripple(n) != nil {
 			showRipples(m)
-			m.top().(*ripples).chosen = n
+			m.Top().(*ripples).chosen = n
 			return nil
 		}
 	}
@@ -369,7 +370,7 @@ func showRipple(m *model, args []string) error {
 }
 
 // goToTime goes to a moment of today, or so long ago.
-func goToTime(m *model, args []string) error {
+func goToTime(m *view.Model, args []string) error {
 	text := strings.Join(args, " ")
 	if text == "now" {
 		backToNow(m)
@@ -378,15 +379,15 @@ func goToTime(m *model, args []string) error {
 	if ago, ok := strings.CutSuffix(text, " ago"); ok {
 		d, err := lengthOf(ago)
 		if err == nil {
-			goTo(m, m.now.Add(-d))
+			goTo(m, m.Now.Add(-d))
 		}
 		return err
 	}
 	for _, layout := range []string{"15:04:05", "15:04"} {
-		if t, err := time.ParseInLocation(layout, text, m.now.Location()); err == nil {
-			y, mo, d := m.now.Date()
-			at := time.Date(y, mo, d, t.Hour(), t.Minute(), t.Second(), 0, m.now.Location())
-			if at.After(m.now) {
+		if t, err := time.ParseInLocation(layout, text, m.Now.Location()); err == nil {
+			y, mo, d := m.Now.Date()
+			at := time.Date(y, mo, d, t.Hour(), t.Minute(), t.Second(), 0, m.Now.Location())
+			if at.After(m.Now) {
 				at = at.AddDate(0, 0, -1)
 			}
 			goTo(m, at)
@@ -411,7 +412,7 @@ func lengthOf(text string) (time.Duration, error) {
 }
 
 // spanOf shows the smallest span that has so much time.
-func spanOf(m *model, args []string) error {
+func spanOf(m *view.Model, args []string) error {
 	d, err := lengthOf(strings.Join(args, ""))
 	if err != nil {
 		return err
@@ -420,6 +421,6 @@ func spanOf(m *model, args []string) error {
 	if at < 0 {
 		at = len(timeline.Spans) - 1
 	}
-	m.span = at
+	m.Span = at
 	return nil
 }

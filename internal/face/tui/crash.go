@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+
+	"omnivigil/internal/face/tui/view"
 )
 
 // guarded does something that a view has its part in. Should it panic, that is reported and the
@@ -12,7 +14,7 @@ import (
 func (r *root) guarded(do func()) {
 	defer func() {
 		if cause := recover(); cause != nil {
-			r.crashed(r.top().name(), cause, debug.Stack())
+			r.crashed(r.Top().Name(), cause, debug.Stack())
 		}
 	}()
 	do()
@@ -22,12 +24,12 @@ func (r *root) guarded(do func()) {
 const crashFile = "screen-crash.txt"
 
 func (r *root) crashed(name string, cause any, stack []byte) {
-	r.notice = fmt.Sprintf("the %s view failed and was closed: this is a bug in omnivigil", name)
-	file := filepath.Join(r.snap.Project.Logs, crashFile)
+	r.Notice = fmt.Sprintf("the %s view failed and was closed: this is a bug in omnivigil", name)
+	file := filepath.Join(r.Snap.Project.Logs, crashFile)
 	if err := os.WriteFile(file, fmt.Appendf(nil, "%v\n\n%s", cause, stack), 0o600); err == nil {
-		r.notice += "; the report is in " + file
+		r.Notice += "; the report is in " + file
 	}
-	if r.close(); name == r.stack[0].name() {
-		r.stack = []view{newOverview()}
+	if r.Close(); name == r.Stack[0].Name() {
+		r.Stack = []view.View{newOverview()}
 	}
 }

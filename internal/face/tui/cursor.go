@@ -7,44 +7,45 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/view"
 )
 
 // The time cursor ties lanes and stream together: where it stands, the stream
 // shows what had been written by then, and scrolling the stream moves it.
 
-func atNow(m *model) bool {
-	return m.at.IsZero() && !slices.ContainsFunc(overviewOf(m).streams, func(s *stream) bool { return !s.following() })
+func atNow(m *view.Model) bool {
+	return m.At.IsZero() && !slices.ContainsFunc(overviewOf(m).streams, func(s *stream) bool { return !s.following() })
 }
 
-func backToNow(m *model) {
-	m.at = time.Time{}
+func backToNow(m *view.Model) {
+	m.At = time.Time{}
 	for _, s := range overviewOf(m).streams {
 		s.position, s.tied, s.search.hit = following, false, -1
 	}
 }
 
 // goTo puts the cursor on a moment; one that has not come is now.
-func goTo(m *model, at time.Time) {
-	if !at.Before(m.now) {
+func goTo(m *view.Model, at time.Time) {
+	if !at.Before(m.Now) {
 		backToNow(m)
 		return
 	}
-	m.at = at
+	m.At = at
 	for _, s := range overviewOf(m).streams {
 		s.goTo(at)
 	}
 }
 
 // moveTime moves by whole columns.
-func moveTime(m *model, by int) {
+func moveTime(m *view.Model, by int) {
 	a := axisOf(m)
-	goTo(m, a.Time(a.At(m.shownTime())+by).Add(a.Column-1))
+	goTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
 }
 
 // moveSave goes to the save before or after the shown moment, to just when its
 // consequences begin.
-func moveSave(m *model, by int) {
-	saves, at := m.snap.Saves, m.shownTime()
+func moveSave(m *view.Model, by int) {
+	saves, at := m.Snap.Saves, m.ShownTime()
 	if by < 0 {
 		for i := len(saves) - 1; i >= 0; i-- {
 			if saves[i].At.Before(at) {
@@ -63,21 +64,21 @@ func moveSave(m *model, by int) {
 	backToNow(m)
 }
 
-func zoom(m *model, by int) {
-	m.span = max(0, min(spanIndex(m)+by, len(timeline.Spans)-1))
+func zoom(m *view.Model, by int) {
+	m.Span = max(0, min(spanIndex(m)+by, len(timeline.Spans)-1))
 }
 
 // toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
-func toggleMouse(m *model) {
-	if m.noMouse = !m.noMouse; m.noMouse {
-		m.said = "the mouse selects text now; m takes it again"
+func toggleMouse(m *view.Model) {
+	if m.NoMouse = !m.NoMouse; m.NoMouse {
+		m.Said = "the mouse selects text now; m takes it again"
 	} else {
-		m.said = "the mouse chooses and scrolls here again"
+		m.Said = "the mouse chooses and scrolls here again"
 	}
 }
 
 // handleMouse chooses a lane, drags the time cursor, scrolls the stream.
-func handleMouse(m *model, msg tea.MouseMsg) {
+func handleMouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	switch msg.(type) {
 	case tea.MouseWheelMsg:
@@ -108,34 +109,34 @@ func handleMouse(m *model, msg tea.MouseMsg) {
 }
 
 // clickStream gives the keys to the stream, and points at a line of it.
-func clickStream(m *model, at tea.Mouse) {
+func clickStream(m *view.Model, at tea.Mouse) {
 	overviewOf(m).focus, _ = overviewOf(m).place(m, at.X, at.Y)
-	if l, ok := overviewOf(m).lineAt(m, at.X, at.Y); ok && m.isOpen("overview") {
+	if l, ok := overviewOf(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
 		pick(m)
-		m.top().(*picking).at = l.Number
+		m.Top().(*picking).at = l.Number
 	}
 }
 
 // clickLane chooses the unit in a row, and the moment in a column.
-func clickLane(m *model, at tea.Mouse) {
+func clickLane(m *view.Model, at tea.Mouse) {
 	shown, _ := overviewOf(m).lanes.visible(m, laneRoom(m))
 	if i := at.Y - overviewOf(m).laneTop; i >= 0 && i < len(shown) {
-		m.selected = shown[i].Name
+		m.Selected = shown[i].Name
 	}
 	clickTime(m, at.X)
 }
 
 // onAddress reports whether x is where lanes have their addresses.
-func onAddress(m *model, x int) bool {
+func onAddress(m *view.Model, x int) bool {
 	c := columnsOf(m)
 	from := c.left() + c.lane + c.told
 	return c.endpoint > 0 && x > from && x <= from+c.endpoint
 }
 
 // clickSave goes to the save whose tick or number is at x.
-func clickSave(m *model, x int) {
+func clickSave(m *view.Model, x int) {
 	a, left := axisOf(m), columnsOf(m).left()
-	for _, tick := range timeline.Saves(m.snap.Saves, a) {
+	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
 		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
 			goTo(m, tick.At)
 		}
@@ -143,7 +144,7 @@ func clickSave(m *model, x int) {
 }
 
 // clickTime puts the time cursor into the column of the axis that is at x.
-func clickTime(m *model, x int) {
+func clickTime(m *view.Model, x int) {
 	c := columnsOf(m)
 	if column := x - c.left(); column >= 0 && column < c.lane {
 		goTo(m, axisOf(m).Time(column+1).Add(-1))

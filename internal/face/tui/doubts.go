@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
 
@@ -16,29 +17,29 @@ import (
 // that do.
 type doubtsPanel struct{}
 
-func (*doubtsPanel) name() string { return "doubts" }
+func (*doubtsPanel) Name() string { return "doubts" }
 
-func (*doubtsPanel) grabs(*model) bool { return true }
+func (*doubtsPanel) Grabs(*view.Model) bool { return true }
 
-func (*doubtsPanel) update(*model, tea.Msg) {}
+func (*doubtsPanel) Update(*view.Model, tea.Msg) {}
 
-func showDoubts(m *model) { m.open(&doubtsPanel{}) }
+func showDoubts(m *view.Model) { m.Open(&doubtsPanel{}) }
 
-// draw draws the panel instead of the stream.
-func (d *doubtsPanel) draw(m *model, width, height int) []string {
+// Draw draws the panel instead of the stream.
+func (d *doubtsPanel) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, "doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)
 		}
-		return pad(rows, room, width)
+		return view.Pad(rows, room, width)
 	})
 }
 
-func (d *doubtsPanel) rows(m *model, room int) []string {
+func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 	rows := []string{""}
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
-	doubts := m.snap.Doubts
+	doubts := m.Snap.Doubts
 	if len(doubts) == 0 {
 		add("there are no doubts")
 		return rows
@@ -49,19 +50,19 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 	for _, one := range shown {
 		add(
 			"%s %s  %s",
-			m.palette.Stale.Render("?"),
-			m.palette.Text.Render(one.What),
-			m.palette.Dim.Render("since "+format.Clock(one.Since)),
+			m.Palette.Stale.Render("?"),
+			m.Palette.Text.Render(one.What),
+			m.Palette.Dim.Render("since "+format.Clock(one.Since)),
 		)
-		add("  %s", m.palette.Dim.Render("to end it: "+one.Ends))
+		add("  %s", m.Palette.Dim.Render("to end it: "+one.Ends))
 	}
 	if more := len(doubts) - len(shown); more > 0 {
 		add("and %d more", more)
 	}
 	add("")
-	for _, b := range m.bindingsOf("doubts") {
-		if b.group == onDoubt {
-			add("%s  %s", m.palette.Text.Render(fmt.Sprintf("%9s", b.shown())), m.palette.Dim.Render(b.name))
+	for _, b := range m.BindingsOf("doubts") {
+		if b.Group == view.GroupDoubts {
+			add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%9s", b.Shown())), m.Palette.Dim.Render(b.Name))
 		}
 	}
 	return rows
@@ -69,8 +70,8 @@ func (d *doubtsPanel) rows(m *model, room int) []string {
 
 // doubtMark is what stands behind the verdict's word where there are doubts, and the verdict's text without
 // them.
-func doubtMark(m *model) (mark, text string) {
-	v, n := m.snap.Verdict, len(m.snap.Doubts)
+func doubtMark(m *view.Model) (mark, text string) {
+	v, n := m.Snap.Verdict, len(m.Snap.Doubts)
 	if v.Word != api.VerdictCurrent || n == 0 {
 		return "", v.Text
 	}
@@ -78,20 +79,20 @@ func doubtMark(m *model) (mark, text string) {
 	if !found {
 		return "", v.Text
 	}
-	return m.palette.Stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
+	return m.Palette.Stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
 }
 
 // silentMsg says for how long the project has not answered; 0: it does again.
 type silentMsg time.Duration
 
 // silence is what is shown instead of a verdict that nothing confirms; empty where the project answers.
-func silence(m *model) string {
-	if m.silent == 0 {
+func silence(m *view.Model) string {
+	if m.Silent == 0 {
 		return ""
 	}
 	return fmt.Sprintf(
 		"no answer from the project for %s; its process %d may be stopped",
-		format.Duration(m.silent),
-		m.snap.Project.Supervisor,
+		format.Duration(m.Silent),
+		m.Snap.Project.Supervisor,
 	)
 }

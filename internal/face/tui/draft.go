@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/structured"
 	"omnivigil/internal/text/format"
@@ -27,10 +28,10 @@ const (
 )
 
 // shownTime is a line's time as it is shown, with the one drawn before it.
-func (s *stream) clock(m *model, e, before api.Line) string {
+func (s *stream) clock(m *view.Model, e, before api.Line) string {
 	switch s.times {
 	case sinceSave:
-		if save := m.snap.LastSave(e.At); !save.IsZero() {
+		if save := m.Snap.LastSave(e.At); !save.IsZero() {
 			return "+" + short(e.At.Sub(save))
 		}
 	case sinceLine:
@@ -57,7 +58,7 @@ func short(d time.Duration) string {
 }
 
 // gutter is the width of the time and the unit's name before a line's text.
-func (s *stream) gutter(m *model, width int) (clockWidth, nameWidth int) {
+func (s *stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
 	clockWidth, nameWidth = 9, columnsOf(m).name
 	if width < 70 {
 		clockWidth = 0
@@ -70,7 +71,7 @@ func (s *stream) gutter(m *model, width int) (clockWidth, nameWidth int) {
 
 // draft draws lines from the last one up until the height is filled, then gives each its time
 // and name, said once for lines that share them.
-func (s *stream) draft(m *model, width, height int) []string {
+func (s *stream) draft(m *view.Model, width, height int) []string {
 	entries := joined(s.page.Lines)
 	clockWidth, nameWidth := s.gutter(m, width)
 	used, first := 0, len(entries)
@@ -94,7 +95,7 @@ func (s *stream) draft(m *model, width, height int) []string {
 			if k > 0 {
 				when, who = "", ""
 			}
-			row := m.marker(s, e) + m.palette.Faint.Render(cells.Fit(when, clockWidth))
+			row := s.marker(m, e) + m.Palette.Faint.Render(cells.Fit(when, clockWidth))
 			if e.Unit != "" {
 				row += s.nameStyle(m, e).Render(cells.Fit(who, nameWidth)) + "  "
 			}
@@ -140,48 +141,48 @@ func goesOn(out []api.Line, l api.Line) *api.Line {
 }
 
 // marker is the cell before a line: where one is, what is chosen, what was marked.
-func (m *model) marker(s *stream, e api.Line) string {
+func (s *stream) marker(m *view.Model, e api.Line) string {
 	if p := s.selection; p != nil {
 		if e.Number == p.at {
-			return m.palette.Chosen.Render("▸")
+			return m.Palette.Chosen.Render("▸")
 		}
 		if p.has(e.Number) {
-			return m.palette.Chosen.Render(" ")
+			return m.Palette.Chosen.Render(" ")
 		}
 	}
 	switch {
-	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.marks[e.Number] && s.search.hit != e.Number:
-		return m.palette.Broken.Render("╱") // as a failure in the lanes
-	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.marks[e.Number] && s.search.hit != e.Number:
-		return m.palette.Stale.Render("┄")
-	case m.marks[e.Number]:
-		return m.palette.Bright.Render("◆")
+	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.Marks[e.Number] && s.search.hit != e.Number:
+		return m.Palette.Broken.Render("╱") // as a failure in the lanes
+	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.Marks[e.Number] && s.search.hit != e.Number:
+		return m.Palette.Stale.Render("┄")
+	case m.Marks[e.Number]:
+		return m.Palette.Bright.Render("◆")
 	case s.search.hit == e.Number:
-		return m.palette.Bright.Render("▸")
+		return m.Palette.Bright.Render("▸")
 	}
 	return " "
 }
 
 // old reports whether a line steps back: it was written before the last save, and one follows
 // what continues. So the screen need not be cleared.
-func (s *stream) old(m *model, at time.Time) bool {
-	return s.following() && at.Before(m.snap.LastSave(m.shownTime()))
+func (s *stream) old(m *view.Model, at time.Time) bool {
+	return s.following() && at.Before(m.Snap.LastSave(m.ShownTime()))
 }
 
-func (s *stream) nameStyle(m *model, e api.Line) lipgloss.Style {
+func (s *stream) nameStyle(m *view.Model, e api.Line) lipgloss.Style {
 	if s.old(m, e.At) {
-		return m.palette.Faint
+		return m.Palette.Faint
 	}
-	return m.unitStyle(e.Unit)
+	return m.UnitStyle(e.Unit)
 }
 
 // textOf is a line's text in rows of at most width cells.
-func (s *stream) textOf(m *model, e api.Line, width int) []string {
+func (s *stream) textOf(m *view.Model, e api.Line, width int) []string {
 	if e.Stream != api.Output {
 		return []string{s.marked(m, s.ownWords(m, e))}
 	}
-	text := stops(e.Text)
-	if u := m.snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
+	text := view.Stops(e.Text)
+	if u := m.Snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
 		if l, is := structured.Parse(ansi.Strip(e.Text)); is {
 			text = structuredText(m, l, e.At, width)
 		}
@@ -189,9 +190,9 @@ func (s *stream) textOf(m *model, e api.Line, width int) []string {
 	if e.Times > 1 {
 		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
 	}
-	style := m.palette.Text
+	style := m.Palette.Text
 	if s.old(m, e.At) {
-		text, style = ansi.Strip(text), m.palette.Dim
+		text, style = ansi.Strip(text), m.Palette.Dim
 	}
 	text = s.marked(m, text)
 	if !s.wrap {
@@ -210,7 +211,7 @@ const messageWidth = 32
 
 // structuredText is a structured line: level, message, fields, and before them its time, where
 // that is not just when the line was written, which is at the left.
-func structuredText(m *model, l structured.Line, written time.Time, width int) string {
+func structuredText(m *view.Model, l structured.Line, written time.Time, width int) string {
 	const justThen = 2 * time.Second
 	var b strings.Builder
 	if at, is := l.Time(); l.At != "" && (!is || at.Sub(written).Abs() > justThen) {
@@ -218,20 +219,20 @@ func structuredText(m *model, l structured.Line, written time.Time, width int) s
 		if is {
 			text = at.Local().Format("2006-01-02 15:04:05.000")
 		}
-		b.WriteString(m.palette.Faint.Render(text) + " ")
+		b.WriteString(m.Palette.Faint.Render(text) + " ")
 	}
 	if l.Whole {
-		return stops(l.Message)
+		return view.Stops(l.Message)
 	}
 	level := cells.Fit(l.Level.String(), 7)
 	message := l.Message
 	switch l.Level {
 	case query.Error:
-		level, message = m.palette.Broken.Render(level), m.palette.Bright.Render(message)
+		level, message = m.Palette.Broken.Render(level), m.Palette.Bright.Render(message)
 	case query.Warning:
-		level = m.palette.Stale.Render(level)
+		level = m.Palette.Stale.Render(level)
 	default:
-		level = m.palette.Dim.Render(level)
+		level = m.Palette.Dim.Render(level)
 	}
 	if len(l.Fields) > 0 {
 		message = message + strings.Repeat(" ", max(min(messageWidth, width/3)-ansi.StringWidth(message), 0))
@@ -239,14 +240,14 @@ func structuredText(m *model, l structured.Line, written time.Time, width int) s
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {
 		b.WriteString(
-			"  " + m.palette.Faint.Render(f.Name+"=") + m.palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
+			"  " + m.Palette.Faint.Render(f.Name+"=") + m.Palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
 		)
 	}
 	return b.String()
 }
 
 // marked shows where what is looked for is in a text, whatever its colors.
-func (s *stream) marked(_ *model, text string) string {
+func (s *stream) marked(_ *view.Model, text string) string {
 	if s.search.matcher == nil {
 		return text
 	}
@@ -288,26 +289,26 @@ func (s *stream) marked(_ *model, text string) string {
 }
 
 // ownWords is what Omnivigil says itself, in the color of its meaning.
-func (s *stream) ownWords(m *model, e api.Line) string {
-	words := m.palette.ToneStyle(e.Tone)
+func (s *stream) ownWords(m *view.Model, e api.Line) string {
+	words := m.Palette.ToneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {
-		words = m.palette.Dim
+		words = m.Palette.Dim
 	}
 	if e.Unit == "" {
 		return words.Bold(true).Render(e.Text)
 	}
 	if e.Run == 0 { // it is said of the unit
-		return m.palette.Faint.Render("╶ ") + words.Render(e.Text)
+		return m.Palette.Faint.Render("╶ ") + words.Render(e.Text)
 	}
-	return m.palette.Faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
+	return m.Palette.Faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
 }
 
 // finish brings a row to the stream's width. What opens a run or concerns the whole project
 // continues as a thin line and so divides the output.
-func (s *stream) finish(m *model, e api.Line, row string, width int) string {
+func (s *stream) finish(m *view.Model, e api.Line, row string, width int) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return cells.Fit(row, width)
 	}
 	row = ansi.Truncate(row, width-2, "…")
-	return row + m.palette.Faint.Render(" "+strings.Repeat("╌", max(width-ansi.StringWidth(row)-2, 0))) + " "
+	return row + m.Palette.Faint.Render(" "+strings.Repeat("╌", max(width-ansi.StringWidth(row)-2, 0))) + " "
 }

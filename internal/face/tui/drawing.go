@@ -7,53 +7,54 @@ import (
 
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/view"
 )
 
 // drawable is what of a view is drawn: its name, empty for none.
-func drawable(m *model) string {
-	switch m.underField().name() {
+func drawable(m *view.Model) string {
+	switch m.UnderField().Name() {
 	case "overview":
 		return "lanes"
 	case "ripples":
 		return "ripple"
 	case "map", "charts":
-		return m.underField().name()
+		return m.UnderField().Name()
 	}
 	return ""
 }
 
 // askDrawing asks for the file that the view is drawn to.
-func askDrawing(m *model) {
-	name := drawable(m) + "-" + m.now.Format("150405") + ".svg"
-	m.askFile(m.top(), "write a drawing to  ", ".svg or .pdf", name, func(file string) {
+func askDrawing(m *view.Model) {
+	name := drawable(m) + "-" + m.Now.Format("150405") + ".svg"
+	m.AskFile(m.Top(), "write a drawing to  ", ".svg or .pdf", name, func(file string) {
 		if err := writeDrawing(m, file); err != nil {
-			m.notice = err.Error()
+			m.Notice = err.Error()
 		}
 	})
 }
 
 // writeDrawing writes what is shown to a file, in the background.
-func writeDrawing(m *model, file string) error {
+func writeDrawing(m *view.Model, file string) error {
 	page, err := drawingOf(m)
 	if err != nil {
 		return err
 	}
-	file = m.pathOf(file)
-	m.later(func(context.Context) then {
+	file = m.PathOf(file)
+	m.Later(func(context.Context) view.Then {
 		p, err := page()
 		if err == nil {
 			err = p.File(file)
 		}
-		return func() { m.saved(err, "drawn to "+file) }
+		return func() { m.Saved(err, "drawn to "+file) }
 	})
 	return nil
 }
 
 // drawingOf returns what draws the view that is shown.
-func drawingOf(m *model) (func() (*draw.Page, error), error) {
-	snap, a, now := m.snap, axisOf(m), m.now
+func drawingOf(m *view.Model) (func() (*draw.Page, error), error) {
+	snap, a, now := m.Snap, axisOf(m), m.Now
 	page := draw.AxisOf(a.Time(0), a.Time(a.N))
-	switch v := m.underField().(type) {
+	switch v := m.UnderField().(type) {
 	case *overview:
 		return func() (*draw.Page, error) { return draw.Lanes(snap, page, now) }, nil
 	case *ripples:
@@ -65,10 +66,10 @@ func drawingOf(m *model) (func() (*draw.Page, error), error) {
 		return func() (*draw.Page, error) { return draw.Map(snap, now) }, nil
 	case *charts:
 		measure := timeline.Measures[v.measure]
-		graphs := timeline.ChartOf(measure, snap, &m.samples.series, page, now)
+		graphs := timeline.ChartOf(measure, snap, &m.Samples.Series, page, now)
 		return func() (*draw.Page, error) {
 			return draw.Charts(snap, map[timeline.Measure][]timeline.Graph{measure: graphs}, page, now)
 		}, nil
 	}
-	return nil, fmt.Errorf("the %s view has no drawing", m.top().name())
+	return nil, fmt.Errorf("the %s view has no drawing", m.Top().Name())
 }

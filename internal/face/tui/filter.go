@@ -3,42 +3,43 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
 // filterField asks which lines are shown. The stream follows as soon as what is typed can be parsed.
 type filterField struct {
-	field
+	view.Field
 	before query.Filter
 }
 
-func filterOutput(m *model) {
+func filterOutput(m *view.Model) {
 	s := focused(m)
 	const examples = `text /expression/ !text unit=NAME run=N ripple=last level=warning`
-	m.open(&filterField{m.fieldOver(overviewOf(m), "filter", "only lines with  ", examples, s.filter.String()), s.filter})
+	m.Open(&filterField{m.NewField(overviewOf(m), "filter", "only lines with  ", examples, s.filter.String()), s.filter})
 }
 
-func (f *filterField) update(m *model, msg tea.Msg) {
-	if !f.typed(m, msg) {
+func (f *filterField) Update(m *view.Model, msg tea.Msg) {
+	if !f.Typed(m, msg) {
 		return
 	}
-	filter, err := query.Parse(f.input.Value())
+	filter, err := query.Parse(f.Input.Value())
 	if err != nil {
-		f.problem = err.Error()
+		f.Problem = err.Error()
 		return
 	}
-	f.problem = ""
+	f.Problem = ""
 	focused(m).use(m, filter)
 }
 
 // cancel shows what was shown before.
-func (f *filterField) cancel(m *model) {
+func (f *filterField) cancel(m *view.Model) {
 	focused(m).use(m, f.before)
-	m.close()
+	m.Close()
 }
 
 // noFilter shows all lines again.
-func noFilter(m *model) {
+func noFilter(m *view.Model) {
 	focused(m).look(m, "")
 	focused(m).use(m, nil)
 }

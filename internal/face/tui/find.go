@@ -6,28 +6,29 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 // find is the field that filters the lanes while the user types.
-type find struct{ field }
+type find struct{ view.Field }
 
-func findUnits(m *model) {
-	m.open(&find{m.fieldOver(overviewOf(m), "find", "units with  ", "a name, kind, state or group", m.filter)})
+func findUnits(m *view.Model) {
+	m.Open(&find{m.NewField(overviewOf(m), "find", "units with  ", "a name, kind, state or group", m.Filter)})
 }
 
-// update takes what is typed. The selected unit is one that is shown.
-func (f *find) update(m *model, msg tea.Msg) {
-	f.typed(m, msg)
+// Update takes what is typed. The selected unit is one that is shown.
+func (f *find) Update(m *view.Model, msg tea.Msg) {
+	f.Typed(m, msg)
 	lanes := &overviewOf(m).lanes
-	m.filter = f.input.Value()
+	m.Filter = f.Input.Value()
 	shown, _ := lanes.visible(m, laneRoom(m))
-	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.selected }) {
-		m.selected = shown[0].Name
+	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.Selected }) {
+		m.Selected = shown[0].Name
 	}
 }
 
 // showAll removes the filter.
-func showAll(m *model) {
-	m.filter = ""
-	m.close()
+func showAll(m *view.Model) {
+	m.Filter = ""
+	m.Close()
 }

@@ -12,12 +12,13 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // findings is the view of findings: locations that tools report, all of them, and the source
 // around the chosen one.
 type findings struct {
-	list   pages[api.Finding]
+	list   view.List[api.Finding]
 	only   int // index into findingKinds
 	source source
 	room   int
@@ -34,23 +35,23 @@ var findingKinds = []struct{ only, words string }{
 	{"gone", "what has gone"},
 }
 
-func showFindings(m *model) {
+func showFindings(m *view.Model) {
 	f := &findings{}
-	f.list = pages[api.Finding]{
-		same: func(a, b api.Finding) bool {
+	f.list = view.List[api.Finding]{
+		Same: func(a, b api.Finding) bool {
 			return a.Unit == b.Unit && a.Location == b.Location && a.Message == b.Message
 		},
-		fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Finding, int, error) {
+		Fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Finding, int, error) {
 			page, err := p.Findings(ctx, q)
 			return page.Findings, page.Total, err
 		},
 	}
-	m.show(f)
+	m.Show(f)
 }
 
-func (*findings) name() string { return "findings" }
+func (*findings) Name() string { return "findings" }
 
-func (*findings) grabs(*model) bool { return false }
+func (*findings) Grabs(*view.Model) bool { return false }
 
 // source is a file, line by line.
 type source struct {
@@ -60,30 +61,30 @@ type source struct {
 	err   error
 }
 
-func (f *findings) update(m *model, msg tea.Msg) {
+func (f *findings) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		f.list.move(wheel(msg))
+		f.list.Move(view.Wheel(msg))
 	case tea.MouseClickMsg:
-		from, _ := f.list.window(f.room)
-		if row := msg.Y - m.bodyTop - 1; row >= 0 && row < f.room {
-			f.list.at = min(from+row, max(f.list.total-1, 0))
+		from, _ := f.list.Window(f.room)
+		if row := msg.Y - m.BodyTop - 1; row >= 0 && row < f.room {
+			f.list.At = min(from+row, max(f.list.Total-1, 0))
 		}
 	}
 }
 
-// ask asks for what is to be shown and is not here.
-func (f *findings) ask(m *model) {
+// Ask asks for what is to be shown and is not here.
+func (f *findings) Ask(m *view.Model) {
 	v := resultsVersion(m)
-	f.list.query.Only = findingKinds[f.only].only
-	f.list.ask(m, v)
-	c, ok := f.list.selected()
+	f.list.Query.Only = findingKinds[f.only].only
+	f.list.Ask(m, v)
+	c, ok := f.list.Selected()
 	if !ok || c.File == "" || f.source.file == c.File && f.source.of == v {
 		return
 	}
-	m.selected = c.Unit
+	m.Selected = c.Unit
 	f.source = source{file: c.File, of: v, lines: f.source.lines}
-	m.later(func(context.Context) then {
+	m.Later(func(context.Context) view.Then {
 		read := readSource(c.File, v)
 		return func() { f.source = read }
 	})
@@ -108,96 +109,96 @@ func readSource(file string, version int) source {
 	return read
 }
 
-func (f *findings) draw(m *model, width, height int) []string {
-	rows := []string{m.titledRule(f.listTitle(), width)}
-	if f.list.total == 0 {
+func (f *findings) Draw(m *view.Model, width, height int) []string {
+	rows := []string{m.TitledRule(f.listTitle(), width)}
+	if f.list.Total == 0 {
 		text := "no findings"
-		if f.only > 0 || f.list.query.Text != "" {
+		if f.only > 0 || f.list.Query.Text != "" {
 			text = "there is no such finding; o lists others"
 		}
-		return pad(append(rows, cells.Fit(m.palette.Dim.Render("  "+text), width)), height, width)
+		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  "+text), width)), height, width)
 	}
-	f.room = min(max((height-2)*11/20, 3), f.list.total)
-	from, end := f.list.window(f.room)
+	f.room = min(max((height-2)*11/20, 3), f.list.Total)
+	from, end := f.list.Window(f.room)
 	for i := from; i < end; i++ {
 		rows = append(rows, f.row(m, i, width, i == from))
 	}
-	if c, ok := f.list.selected(); ok {
-		place := strings.TrimSuffix(c.From(m.snap.Project.Root).Text(), ": ")
-		rows = append(rows, m.titledRule(strings.TrimSpace(place+"  "+c.Rule), width))
+	if c, ok := f.list.Selected(); ok {
+		place := strings.TrimSuffix(c.From(m.Snap.Project.Root).Text(), ": ")
+		rows = append(rows, m.TitledRule(strings.TrimSpace(place+"  "+c.Rule), width))
 		rows = append(rows, f.detail(m, c, width, height-len(rows))...)
 	}
-	return pad(rows, height, width)
+	return view.Pad(rows, height, width)
 }
 
 func (f *findings) listTitle() string {
 	text := findingKinds[f.only].words
-	if f.list.query.Text != "" {
-		text += fmt.Sprintf(" with %q", f.list.query.Text)
+	if f.list.Query.Text != "" {
+		text += fmt.Sprintf(" with %q", f.list.Query.Text)
 	}
-	if f.list.query.By == "unit" {
+	if f.list.Query.By == "unit" {
 		text += ", by unit"
 	}
-	if f.list.total > 0 {
-		text += fmt.Sprintf(", %d of %d", f.list.at+1, f.list.total)
+	if f.list.Total > 0 {
+		text += fmt.Sprintf(", %d of %d", f.list.At+1, f.list.Total)
 	}
 	return text
 }
 
 // severityStyle is the color of how much a finding matters.
-func severityStyle(m *model, s api.Severity) lipgloss.Style {
+func severityStyle(m *view.Model, s api.Severity) lipgloss.Style {
 	switch s {
 	case api.SeverityError:
-		return m.palette.Broken
+		return m.Palette.Broken
 	case api.SeverityWarning:
-		return m.palette.Stale
+		return m.Palette.Stale
 	}
-	return m.palette.Dim
+	return m.Palette.Dim
 }
 
 // row is a finding in the list. The file is said once for those that follow each other.
-func (f *findings) row(m *model, number, width int, first bool) string {
-	c, ok := f.list.row(number)
+func (f *findings) row(m *view.Model, number, width int, first bool) string {
+	c, ok := f.list.Row(number)
 	if !ok {
 		return cells.Fit("", width)
 	}
 	mark := "  "
-	if number == f.list.at {
-		mark = m.palette.Bright.Render("▸ ")
+	if number == f.list.At {
+		mark = m.Palette.Bright.Render("▸ ")
 	}
-	before, has := f.list.row(number - 1)
+	before, has := f.list.Row(number - 1)
 	line := ""
 	if c.Line > 0 {
 		line = fmt.Sprintf(":%d", c.Line)
 	}
 	fileWidth := min(max(width/4, 16), 40)
-	place := keepEnd(c.From(m.snap.Project.Root).File+line, fileWidth)
+	place := keepEnd(c.From(m.Snap.Project.Root).File+line, fileWidth)
 	if has && !first && before.File == c.File {
 		place = strings.Repeat(" ", max(ansi.StringWidth(place)-len(line), 0)) + line
 	}
-	style, message := severityStyle(m, c.Severity), m.palette.Text
+	style, message := severityStyle(m, c.Severity), m.Palette.Text
 	change := map[api.Change]string{api.NewFinding: "new", api.GoneFinding: "gone"}[c.Change]
 	switch {
 	case c.Change == api.GoneFinding:
-		style, message = m.palette.Dim.Strikethrough(true), m.palette.Dim.Strikethrough(true)
-	case number == f.list.at:
-		message = m.palette.Bright
+		style, message = m.Palette.Dim.Strikethrough(true), m.Palette.Dim.Strikethrough(true)
+	case number == f.list.At:
+		message = m.Palette.Bright
 	}
-	row := mark + m.palette.Text.Bold(
+	row := mark + m.Palette.Text.Bold(
 		c.Change == api.NewFinding,
 	).Render(
 		cells.Fit(change, 5),
 	) + cells.Fit(
 		style.Render(string(c.Severity)),
 		8,
-	) + m.palette.Dim.Render(
+	) + m.Palette.Dim.Render(
 		cells.Fit(place, fileWidth),
 	) + "  " + message.Render(
 		c.Message,
 	)
 	right := ""
 	if width >= 100 {
-		right = m.unitStyle(c.Unit).Render(c.Unit) + " "
+		right = m.UnitStyle(c.Unit).Render(c.Unit) + " "
 	}
 	return cells.Ends(row, right, width)
 }
@@ -212,16 +213,16 @@ func keepEnd(text string, width int) string {
 }
 
 // detail is the chosen finding with the source around it.
-func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
+func (f *findings) detail(m *view.Model, c api.Finding, width, height int) []string {
 	rows := []string{"  " + severityStyle(m, c.Severity).Render(c.Message)}
 	for _, note := range c.Notes {
-		rows = append(rows, "  "+m.palette.Dim.Render(note))
+		rows = append(rows, "  "+m.Palette.Dim.Render(note))
 	}
 	rows = append(rows, "")
 	switch {
 	case c.File == "" || f.source.file != c.File:
 	case f.source.err != nil:
-		rows = append(rows, "  "+m.palette.Dim.Render("its source cannot be shown: "+f.source.err.Error()))
+		rows = append(rows, "  "+m.Palette.Dim.Render("its source cannot be shown: "+f.source.err.Error()))
 	default:
 		rows = append(rows, f.around(m, c, height-len(rows))...)
 	}
@@ -233,50 +234,50 @@ func (f *findings) detail(m *model, c api.Finding, width, height int) []string {
 }
 
 // around are the lines of source around a place, with the line itself pointed out.
-func (f *findings) around(m *model, c api.Finding, height int) []string {
+func (f *findings) around(m *view.Model, c api.Finding, height int) []string {
 	if c.Line == 0 || height <= 0 {
 		return nil
 	}
 	from := max(1, min(c.Line-height/2+1, len(f.source.lines)-height+2))
 	var rows []string
 	for n := from; n <= len(f.source.lines) && len(rows) < height; n++ {
-		text := stops(strings.TrimRight(f.source.lines[n-1], "\r"))
-		number := m.palette.Faint.Render(fmt.Sprintf("%6d  ", n))
+		text := view.Stops(strings.TrimRight(f.source.lines[n-1], "\r"))
+		number := m.Palette.Faint.Render(fmt.Sprintf("%6d  ", n))
 		if n != c.Line {
-			rows = append(rows, number+m.palette.Dim.Render(text))
+			rows = append(rows, number+m.Palette.Dim.Render(text))
 			continue
 		}
-		rows = append(rows, severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.palette.Bright.Render(text))
+		rows = append(rows, severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.Palette.Bright.Render(text))
 		if c.Column > 0 && len(rows) < height {
 			line := []rune(f.source.lines[n-1])
-			before := ansi.StringWidth(stops(string(line[:min(c.Column-1, len(line))])))
+			before := ansi.StringWidth(view.Stops(string(line[:min(c.Column-1, len(line))])))
 			rows = append(rows, strings.Repeat(" ", 8+before)+severityStyle(m, c.Severity).Render("▔"))
 		}
 	}
 	return rows
 }
 
-func (f *findings) next(*model) {
+func (f *findings) next(*view.Model) {
 	f.only = (f.only + 1) % len(findingKinds)
-	f.list.at = 0
+	f.list.At = 0
 }
 
 // regroup lists by unit, or by file again.
 func (f *findings) regroup() {
-	if f.list.query.By == "" {
-		f.list.query.By = "unit"
+	if f.list.Query.By == "" {
+		f.list.Query.By = "unit"
 	} else {
-		f.list.query.By = ""
+		f.list.Query.By = ""
 	}
-	f.list.at = 0
+	f.list.At = 0
 }
 
-func (f *findings) edit(m *model) {
-	if c, ok := f.list.selected(); ok {
-		m.openPlace(c.Location)
+func (f *findings) edit(m *view.Model) {
+	if c, ok := f.list.Selected(); ok {
+		m.OpenLocation(c.Location)
 	}
 }
 
-func (f *findings) find(m *model) {
-	seekIn(m, f, "findings with  ", "a part of a file, rule or message", &f.list, f.list.query.Text)
+func (f *findings) find(m *view.Model) {
+	seekIn(m, f, "findings with  ", "a part of a file, rule or message", &f.list, f.list.Query.Text)
 }

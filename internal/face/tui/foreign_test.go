@@ -98,8 +98,8 @@ func FuzzForeign(f *testing.F) {
 			harmless(t, written.String())
 		}
 
-		st := focused(m.model)
-		m.notice, m.said, m.snap.LogProblem = string(data), string(data), string(data)
+		st := focused(m.Model)
+		m.Notice, m.Said, m.Snap.LogProblem = string(data), string(data), string(data)
 		for _, wrap := range []bool{false, true} {
 			st.wrap, st.page, st.of = wrap, page, askedFor{}
 			view := m.View()

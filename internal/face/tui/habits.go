@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"omnivigil/internal/face/tui/view"
 )
 
 // Habits are what a user likes to have in all projects. The zero value is what the screen has
@@ -20,9 +22,9 @@ type Habits struct {
 func Actions() (names []string, keys map[string][]string) {
 	keys = map[string][]string{}
 	for _, b := range bindings {
-		if b.action != "" {
-			names = append(names, b.action)
-			keys[b.action] = b.keys
+		if b.Action != "" {
+			names = append(names, b.Action)
+			keys[b.Action] = b.Keys
 		}
 	}
 	return names, keys
@@ -36,22 +38,22 @@ func Clashes(keys map[string][]string) []string {
 }
 
 // tableWith is the table of keys with those that a user has chosen.
-func tableWith(keys map[string][]string) (table []binding, clashes []string) {
+func tableWith(keys map[string][]string) (table []view.Binding, clashes []string) {
 	table = slices.Clone(bindings)
-	of := map[string]*binding{}
+	of := map[string]*view.Binding{}
 	for i := range table {
 		b := &table[i]
-		if own, chosen := keys[b.action]; chosen && b.action != "" {
-			b.keys = own
+		if own, chosen := keys[b.Action]; chosen && b.Action != "" {
+			b.Keys = own
 		}
-		if b.action == "" {
+		if b.Action == "" {
 			continue
 		}
-		for _, k := range b.keys {
+		for _, k := range b.Keys {
 			if before := of[k]; before != nil {
 				clashes = append(
 					clashes,
-					fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.action, b.action),
+					fmt.Sprintf("the key %s is that of %s and of %s: it does the first", k, before.Action, b.Action),
 				)
 				continue
 			}
@@ -63,11 +65,11 @@ func tableWith(keys map[string][]string) (table []binding, clashes []string) {
 
 // adopt takes a user's habits over.
 func (r *root) adopt(h Habits, problems []string) {
-	r.habits, r.theme, r.editor = h, h.Theme, h.Editor
+	r.habits, r.Theme, r.Editor = h, h.Theme, h.Editor
 	table, clashes := tableWith(h.Keys)
-	r.table = table
+	r.Table = table
 	r.own = strings.Join(append(problems, clashes...), "; ")
-	r.look(r.ground)
+	r.Look(r.Ground)
 }
 
 // reread looks whether the user has edited their file.

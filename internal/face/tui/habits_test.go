@@ -59,5 +59,5 @@ func TestHabitsChange(t *testing.T) {
 	edited = true
 	m.reread()
 	assert.Contains(t, seen(m), "your own settings: config.toml:1: a mistake; the key s is that of restart and of stop")
-	assert.Equal(t, cells.NewPalette(cells.LightGround, colorprofile.TrueColor).Current, m.palette.Current)
+	assert.Equal(t, cells.NewPalette(cells.LightGround, colorprofile.TrueColor).Current, m.Palette.Current)
 }

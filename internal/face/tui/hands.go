@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/terminal"
 )
 
@@ -45,30 +46,30 @@ type shown struct {
 const maxInputs = 1000
 
 // takeInHand opens the selected unit's terminal.
-func takeInHand(m *model) {
-	v := &hands{unit: m.selectedUnit().Name, beside: m.beside}
-	m.open(v)
+func takeInHand(m *view.Model) {
+	v := &hands{unit: m.SelectedUnit().Name, beside: m.Beside}
+	m.Open(v)
 	v.begin(m, true, false)
 }
 
 // canType reports whether the selected unit has a terminal that reads.
-func canType(m *model) bool {
-	u := m.selectedUnit()
+func canType(m *view.Model) bool {
+	u := m.SelectedUnit()
 	return u != nil && u.Kind != "relay" &&
 		slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
 }
 
 // hasTerminal reports whether the selected unit has one, if only to look at what it has left.
-func hasTerminal(m *model) bool {
-	u := m.selectedUnit()
+func hasTerminal(m *view.Model) bool {
+	u := m.SelectedUnit()
 	return u != nil && u.Kind != "relay" && u.Run.Number > 0
 }
 
 // begin follows the terminal, with hands on it or only to watch.
-func (v *hands) begin(m *model, hand, take bool) {
+func (v *hands) begin(m *view.Model, hand, take bool) {
 	v.end()
 	v.asked, v.size = hand, v.place(m)
-	ctx, stop := context.WithCancel(m.ctx)
+	ctx, stop := context.WithCancel(m.Ctx)
 	screens, inputs := make(chan shown), make(chan api.Input, maxInputs)
 	v.ctx, v.stop, v.screens, v.inputs = ctx, stop, screens, inputs
 	send := func(msg shown) error {
@@ -86,7 +87,7 @@ func (v *hands) begin(m *model, hand, take bool) {
 		Take: take,
 		Size: v.size.Bounded(),
 	}
-	project := m.project
+	project := m.Project
 	go func() {
 		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(shown{screen: s}) })
 		send(shown{err: err, over: true})
@@ -104,9 +105,9 @@ func (v *hands) begin(m *model, hand, take bool) {
 }
 
 // next waits for what the terminal shows next.
-func (v *hands) next(m *model) {
+func (v *hands) next(m *view.Model) {
 	screens, over := v.screens, v.ctx.Done()
-	m.listen(func() then {
+	m.Listen(func() view.Then {
 		select {
 		case s := <-screens:
 			return func() { v.take(m, s) }
@@ -124,8 +125,8 @@ func (v *hands) end() {
 	}
 }
 
-// closed implements closer: it lets go of the terminal.
-func (v *hands) closed(m *model) {
+// Closed implements closer: it lets go of the terminal.
+func (v *hands) Closed(m *view.Model) {
 	v.give(m, api.Input{Focus: "out"})
 	v.end()
 }
@@ -137,7 +138,7 @@ func (v *hands) mine() bool { return v.screen.Hand != nil && v.screen.Hand.PID =
 func (v *hands) types() bool { return v.asked && v.mine() && !v.screen.Ended }
 
 // give gives the program something that was typed or done.
-func (v *hands) give(m *model, in api.Input) {
+func (v *hands) give(m *view.Model, in api.Input) {
 	if v.inputs == nil || !v.asked {
 		return
 	}
@@ -145,24 +146,24 @@ func (v *hands) give(m *model, in api.Input) {
 	select {
 	case v.inputs <- in:
 	default:
-		m.notice = "the project does not take what is typed"
+		m.Notice = "the project does not take what is typed"
 	}
 }
 
-func (*hands) name() string { return "hands on" }
+func (*hands) Name() string { return "hands on" }
 
-// grabs implements view: even where the program gets no keys, they are for this terminal.
-func (*hands) grabs(*model) bool { return true }
+// Grabs implements view: even where the program gets no keys, they are for this terminal.
+func (*hands) Grabs(*view.Model) bool { return true }
 
-// ask gives the terminal the size of its place.
-func (v *hands) ask(m *model) {
+// Ask gives the terminal the size of its place.
+func (v *hands) Ask(m *view.Model) {
 	if size := v.place(m); v.types() && size != v.size {
 		v.size = size
 		v.give(m, api.Input{Size: &size})
 	}
 }
 
-func (v *hands) update(m *model, msg tea.Msg) {
+func (v *hands) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.KeyPressMsg:
 		v.key(m, msg)
@@ -175,20 +176,20 @@ func (v *hands) update(m *model, msg tea.Msg) {
 	}
 }
 
-func (v *hands) take(m *model, s shown) {
+func (v *hands) take(m *view.Model, s shown) {
 	switch {
-	case !m.isOnStack(v):
+	case !m.IsOnStack(v):
 		return
 	// another face has hands on it, or there is nothing to see
 	case s.over && v.asked && v.screen.Run == 0 && s.err != nil:
 		v.begin(m, false, false)
 		return
 	case s.over:
-		m.close()
-		m.asked(s.err)
+		m.Close()
+		m.ShowError(s.err)
 		return
 	case s.err != nil:
-		m.asked(s.err)
+		m.ShowError(s.err)
 	default:
 		v.merge(s.screen)
 	}
@@ -210,7 +211,7 @@ func (v *hands) merge(s api.Screen) {
 	v.screen.Lines = lines
 }
 
-func (v *hands) key(m *model, key tea.KeyPressMsg) {
+func (v *hands) key(m *view.Model, key tea.KeyPressMsg) {
 	if !v.types() {
 		return
 	}
@@ -231,14 +232,14 @@ var mouseButtons = map[tea.MouseButton]string{
 
 // mouse gives the program what is done in its cells, if it wants to hear of that. A wheel that it does
 // not want presses arrows, where it draws the whole screen.
-func (v *hands) mouse(m *model, msg tea.MouseMsg) {
+func (v *hands) mouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	col, row := at.X-v.left, at.Y-v.top+v.first
 	_, click := msg.(tea.MouseClickMsg)
 	_, wheel := msg.(tea.MouseWheelMsg)
 	switch {
 	case click && at.Y == v.top-1 && at.X >= v.left:
-		m.close()
+		m.Close()
 		return
 	case !v.types() || col < 0 || row < 0 || col >= v.screen.Size.Cols || row >= v.screen.Size.Rows:
 		return
@@ -266,12 +267,12 @@ func (v *hands) mouse(m *model, msg tea.MouseMsg) {
 }
 
 // place is how large a terminal there is room for. Notices come and go without changing it.
-func (v *hands) place(m *model) api.Size {
+func (v *hands) place(m *view.Model) api.Size {
 	above := 1
-	if m.height >= 30 {
+	if m.Height >= 30 {
 		above = 2
 	}
-	width, height := v.share(m.width, m.height-above-1)
+	width, height := v.share(m.Width, m.Height-above-1)
 	return api.Size{Cols: max(width, 2), Rows: max(height-1, 1)}
 }
 
@@ -286,7 +287,7 @@ func (v *hands) share(width, height int) (int, int) {
 	return width, height - max(height/3, 3)
 }
 
-func (v *hands) draw(m *model, width, height int) []string {
+func (v *hands) Draw(m *view.Model, width, height int) []string {
 	w, h := v.share(width, height)
 	rows := append([]string{v.rule(m, w)}, v.cells(m, w, h-1)...)
 	switch {
@@ -294,21 +295,21 @@ func (v *hands) draw(m *model, width, height int) []string {
 		return rows
 	case w < width:
 		right := append(
-			[]string{m.titledRule(focused(m).title(), width-w-1)},
+			[]string{m.TitledRule(focused(m).title(), width-w-1)},
 			focused(m).draw(m, width-w-1, height-1)...)
 		for i := range rows {
-			rows[i] += m.palette.Faint.Render("│") + right[i]
+			rows[i] += m.Palette.Faint.Render("│") + right[i]
 		}
 		return rows
 	}
-	rows = append(rows, m.titledRule(focused(m).title(), width))
+	rows = append(rows, m.TitledRule(focused(m).title(), width))
 	return append(rows, focused(m).draw(m, width, height-len(rows))...)
 }
 
 // cells draws what the terminal shows: from its first row on, or where it is larger than its place, the
 // rows around the cursor.
-func (v *hands) cells(m *model, width, height int) []string {
-	v.left, v.top, v.first = 0, m.bodyTop+1, 0
+func (v *hands) cells(m *view.Model, width, height int) []string {
+	v.left, v.top, v.first = 0, m.BodyTop+1, 0
 	if over := v.screen.Cursor.Row - height + 1; over > 0 {
 		v.first = over
 	}
@@ -324,14 +325,14 @@ func (v *hands) cells(m *model, width, height int) []string {
 		rows = append(rows, v.drawn[i])
 	}
 	if v.screen.Run == 0 {
-		rows = append(rows, cells.Fit(m.palette.Dim.Render("  waiting for the terminal"), width))
+		rows = append(rows, cells.Fit(m.Palette.Dim.Render("  waiting for the terminal"), width))
 	}
-	return pad(rows, height, width)
+	return view.Pad(rows, height, width)
 }
 
 // rule is the frame: whose terminal it is, and how one lets go.
-func (v *hands) rule(m *model, width int) string {
-	way := m.keyOf("return")
+func (v *hands) rule(m *view.Model, width int) string {
+	way := m.KeyOf("return")
 	text := fmt.Sprintf("typing into %s", v.unit)
 	switch hand := v.screen.Hand; {
 	case v.screen.Run == 0:
@@ -351,8 +352,8 @@ func (v *hands) rule(m *model, width int) string {
 	default:
 		text, way = "watching "+v.unit, "enter takes it in hand"
 	}
-	s := cells.NewStrip(width, "─", &m.palette.Faint)
-	style := m.palette.Bright
+	s := cells.NewStrip(width, "─", &m.Palette.Faint)
+	style := m.Palette.Bright
 	s.Write(1, " "+cells.Fit(text, min(max(width-len(way)-8, 4), len([]rune(text))))+" ", &style)
 	s.Write(max(width-len(way)-4, 1), " "+way+" ", &style)
 	return s.String()
@@ -380,75 +381,75 @@ func (v *hands) cursor(width, height int) *tea.Cursor {
 
 // applyStyles gives the screen what the program has its terminal do: the cursor, and hearing of the mouse and of
 // focus.
-func (v *hands) applyStyles(m *model, on *tea.View) {
-	on.Cursor = v.cursor(m.width, m.height)
+func (v *hands) applyStyles(m *view.Model, on *tea.View) {
+	on.Cursor = v.cursor(m.Width, m.Height)
 	on.ReportFocus = true
-	if v.screen.Mouse == "all" && !m.noMouse {
+	if v.screen.Mouse == "all" && !m.NoMouse {
 		on.MouseMode = tea.MouseModeAllMotion
 	}
 }
 
 // handsFocus reports the program whether the user looks at it.
-func handsFocus(m *model, way string) {
-	if v, ok := m.top().(*hands); ok {
+func handsFocus(m *view.Model, way string) {
+	if v, ok := m.Top().(*hands); ok {
 		v.give(m, api.Input{Focus: way})
 	}
 }
 
 // handKeys are those of a terminal in hand. All others are the program's.
-var handKeys = []binding{
+var handKeys = []view.Binding{
 	{
-		in:     "hands on",
-		keys:   []string{"f12"},
-		action: "return",
-		name:   "return to the screen",
-		hint:   "return",
-		group:  onHand,
-		do:     (*model).close,
+		In:     "hands on",
+		Keys:   []string{"f12"},
+		Action: "return",
+		Name:   "return to the screen",
+		Hint:   "return",
+		Group:  view.GroupTerminal,
+		Do:     (*view.Model).Close,
 	},
 	{
-		in:     "hands on",
-		keys:   []string{"shift+f12", "f24"},
-		action: "terminal-beside",
-		name:   "full screen, or next to the stream",
-		hint:   "next to the stream",
-		group:  onHand,
-		do:     on(func(m *model, v *hands) { v.beside = !v.beside; m.beside = v.beside }),
+		In:     "hands on",
+		Keys:   []string{"shift+f12", "f24"},
+		Action: "terminal-beside",
+		Name:   "full screen, or next to the stream",
+		Hint:   "next to the stream",
+		Group:  view.GroupTerminal,
+		Do:     view.On(func(m *view.Model, v *hands) { v.beside = !v.beside; m.Beside = v.beside }),
 	},
 	{
-		in:    "hands on",
-		keys:  []string{"esc", "q"},
-		name:  "back",
-		hint:  "back",
-		group: onHand,
-		when:  isWatched,
-		do:    (*model).close,
+		In:    "hands on",
+		Keys:  []string{"esc", "q"},
+		Name:  "back",
+		Hint:  "back",
+		Group: view.GroupTerminal,
+		When:  isWatched,
+		Do:    (*view.Model).Close,
 	},
 	{
-		in:    "hands on",
-		keys:  []string{"enter"},
-		name:  "take it over from another screen",
-		hint:  "type into it",
-		group: onHand,
-		when:  func(m *model) bool { return isWatched(m) && !inHand(m).screen.Ended },
-		do:    on(func(m *model, v *hands) { v.begin(m, true, true) }),
+		In:    "hands on",
+		Keys:  []string{"enter"},
+		Name:  "take it over from another screen",
+		Hint:  "type into it",
+		Group: view.GroupTerminal,
+		When:  func(m *view.Model) bool { return isWatched(m) && !inHand(m).screen.Ended },
+		Do:    view.On(func(m *view.Model, v *hands) { v.begin(m, true, true) }),
 	},
 	{
-		in:    "hands on",
-		keys:  []string{"r"},
-		name:  "restart or rerun the unit",
-		hint:  "restart",
-		group: onHand,
-		when:  func(m *model) bool { return isWatched(m) && inHand(m).screen.Ended },
-		do:    on(func(m *model, v *hands) { m.ask(api.Restart, v.unit) }),
+		In:    "hands on",
+		Keys:  []string{"r"},
+		Name:  "restart or rerun the unit",
+		Hint:  "restart",
+		Group: view.GroupTerminal,
+		When:  func(m *view.Model) bool { return isWatched(m) && inHand(m).screen.Ended },
+		Do:    view.On(func(m *view.Model, v *hands) { m.Ask(api.Restart, v.unit) }),
 	},
 }
 
 // inHand returns the terminal that is shown, or nil.
-func inHand(m *model) *hands {
-	v, _ := m.top().(*hands)
+func inHand(m *view.Model) *hands {
+	v, _ := m.Top().(*hands)
 	return v
 }
 
 // isWatched reports whether a terminal is shown that gets no keys.
-func isWatched(m *model) bool { v := inHand(m); return v != nil && !v.types() }
+func isWatched(m *view.Model) bool { v := inHand(m); return v != nil && !v.types() }

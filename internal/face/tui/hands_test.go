@@ -16,9 +16,9 @@ import (
 // hear has the model handle what comes from a terminal next.
 func (m *root) hear(t *testing.T) {
 	t.Helper()
-	require.NotEmpty(t, m.listening)
-	next := m.listening[0]
-	m.listening = m.listening[1:]
+	require.NotEmpty(t, m.Listeners)
+	next := m.Listeners[0]
+	m.Listeners = m.Listeners[1:]
 	m.settle(next())
 }
 
@@ -72,12 +72,12 @@ func TestHandsOn(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "\nsailings\nberths\n", "what has not changed stays")
 	view := m.View()
 	require.NotNil(t, view.Cursor)
-	assert.Equal(t, tea.Position{X: 3, Y: m.bodyTop + 2}, view.Cursor.Position)
+	assert.Equal(t, tea.Position{X: 3, Y: m.BodyTop + 2}, view.Cursor.Position)
 	assert.Equal(t, tea.CursorBar, view.Cursor.Shape)
 
 	m.keyed("q", "ctrl+c", "esc")
 	m.settle(tea.PasteMsg{Content: "a\nb"})
-	m.settle(tea.MouseClickMsg{X: 5, Y: m.bodyTop + 3, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 5, Y: m.BodyTop + 3, Button: tea.MouseLeft})
 	m.settle(tea.BlurMsg{})
 	m.handle(tea.WindowSizeMsg{Width: 80, Height: 24})
 	m.settle(nil)
@@ -102,9 +102,9 @@ func TestHandsOn(t *testing.T) {
 	m.adopt(Habits{Keys: map[string][]string{"return": {"f9"}}}, nil)
 	assert.Contains(t, m.plainScreen(), " f9 to return ─")
 	m.keyed("f12", "f9")
-	assert.True(t, m.isOpen("overview"))
+	assert.True(t, m.IsOpen("overview"))
 	assert.Contains(t, p.took(t, 10), api.Input{Unit: "u0", Face: me, Text: "f12"}, "it is a key like any other then")
-	assert.Nil(t, inHand(m.model))
+	assert.Nil(t, inHand(m.Model))
 	assert.Empty(t, p.requests, "no key meant anything here")
 }
 
@@ -118,7 +118,7 @@ func TestHandsFromUnit(t *testing.T) {
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "typing into u0")
 	m.keyed("f12")
-	assert.True(t, m.isOpen("unit"))
+	assert.True(t, m.IsOpen("unit"))
 }
 
 // TestWatched watches a terminal that another face has hands on, and takes it over; and looks at one that
@@ -142,22 +142,22 @@ func TestWatched(t *testing.T) {
 	m.keyed("x")
 	p.screens[0].Hand = nil
 	m.keyed("enter")
-	m.listening = m.listening[1:] // that of what was watched
+	m.Listeners = m.Listeners[1:] // that of what was watched
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "typing into u0")
 	m.keyed("x")
 	typed := slices.DeleteFunc(p.took(t, 3), func(in api.Input) bool { return in.Text != "x" })
 	assert.Len(t, typed, 1, "what is typed while another has the terminal is not sent")
 
-	m.lanesOnly()
+	m.BackToLanes()
 	p.screens[0].Ended = true
-	m.listening = nil
+	m.Listeners = nil
 	m.keyed("h")
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "u0 run 1 has ended; this is its last screen")
 	m.keyed("r", "esc")
 	assert.Equal(t, []string{"restart u0"}, p.requests)
-	assert.True(t, m.isOpen("overview"))
+	assert.True(t, m.IsOpen("overview"))
 }
 
 // TestAnswer sees that a unit asks, and answers it without leaving the stream.

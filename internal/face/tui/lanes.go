@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
 
@@ -79,29 +80,29 @@ type columns struct {
 	name, kind, state, lane, told, endpoint, memory, took int
 }
 
-func columnsOf(m *model) columns {
+func columnsOf(m *view.Model) columns {
 	c := columns{state: 10, took: 9}
-	for _, u := range m.snap.Units {
+	for _, u := range m.Snap.Units {
 		c.name = max(c.name, ansi.StringWidth(u.Name))
 	}
-	c.name = min(c.name, max(8, m.width/6))
-	if m.width >= 110 {
+	c.name = min(c.name, max(8, m.Width/6))
+	if m.Width >= 110 {
 		c.kind, c.endpoint = 8, 7
-		if m.width >= 130 {
+		if m.Width >= 130 {
 			c.memory = 8
 		}
 	}
-	if m.width < 78 {
+	if m.Width < 78 {
 		c.took = 0
 	}
-	if m.width >= 90 {
-		for _, u := range m.snap.Units {
+	if m.Width >= 90 {
+		for _, u := range m.Snap.Units {
 			if text := toldOf(m, u); text != "" {
 				c.told = max(c.told, ansi.StringWidth(text)+1)
 			}
 		}
 	}
-	c.lane = max(m.width-c.left()-c.told-c.endpoint-c.memory-c.took-1, 5)
+	c.lane = max(m.Width-c.left()-c.told-c.endpoint-c.memory-c.took-1, 5)
 	return c
 }
 
@@ -110,15 +111,15 @@ func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
 
 // spanIndex is the span on the screen. A young session shows all its life,
 // larger, until it has lived for longer than the first span.
-func spanIndex(m *model) int {
-	if m.span >= 0 {
-		return m.span
+func spanIndex(m *view.Model) int {
+	if m.Span >= 0 {
+		return m.Span
 	}
-	return timeline.YoungSpan(m.now.Sub(m.snap.Project.Since))
+	return timeline.YoungSpan(m.Now.Sub(m.Snap.Project.Since))
 }
 
 // draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
-func (l *lanes) draw(m *model, title string, height int) []string {
+func (l *lanes) draw(m *view.Model, title string, height int) []string {
 	c, a := columnsOf(m), axisOf(m)
 	shown, folded := l.visible(m, height-2)
 	rows := []string{l.savesRow(m, c, a)}
@@ -126,49 +127,49 @@ func (l *lanes) draw(m *model, title string, height int) []string {
 		rows = append(rows, l.lane(m, u, c, a))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
-		rows = append(rows, cells.Fit(m.palette.Dim.Render("  "+text), m.width))
+		rows = append(rows, cells.Fit(m.Palette.Dim.Render("  "+text), m.Width))
 	}
-	return append(rows, timeRule(m, c, a, title, m.width))
+	return append(rows, timeRule(m, c, a, title, m.Width))
 }
 
 // savesRow marks each save where it fell on the axis, with its ripple's number.
-func (l *lanes) savesRow(m *model, c columns, a timeline.Axis) string {
-	s := cells.NewStrip(a.N, " ", &m.palette.Text)
-	for _, tick := range timeline.Saves(m.snap.Saves, a) {
-		style := &m.palette.Dim
+func (l *lanes) savesRow(m *view.Model, c columns, a timeline.Axis) string {
+	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
+	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
+		style := &m.Palette.Dim
 		if tick.Newest {
-			style = &m.palette.Bright
+			style = &m.Palette.Bright
 		}
 		s.Set(tick.Column, "▾", style)
 		s.Write(tick.Column+1, tick.Number, style)
 	}
 	label := "saves"
-	if !m.at.IsZero() {
-		label = "at " + format.Clock(m.at)
-		s.Set(a.At(m.at), "▾", &m.palette.Chosen)
+	if !m.At.IsZero() {
+		label = "at " + format.Clock(m.At)
+		s.Set(a.At(m.At), "▾", &m.Palette.Chosen)
 	}
-	return cells.Fit(cells.Fit("  "+m.palette.Dim.Render(label), c.left())+s.String(), m.width)
+	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.left())+s.String(), m.Width)
 }
 
 // lane returns a unit's row.
-func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
-	use := m.snap.Uses[u.Name]
+func (l *lanes) lane(m *view.Model, u *api.Unit, c columns, a timeline.Axis) string {
+	use := m.Snap.Uses[u.Name]
 	looks := laneLooks{
 		u,
-		u.Name == m.selected,
+		u.Name == m.Selected,
 		endpoint(use),
 		memory(use),
-		took(u, m.now),
+		took(u, m.Now),
 		toldOf(m, u),
-		m.snap.Asks[u.Name].Kind != "",
+		m.Snap.Asks[u.Name].Kind != "",
 		c,
 		a,
-		a.At(m.now),
+		a.At(m.Now),
 		-1,
-		m.generation,
+		m.Generation,
 	}
-	if !m.at.IsZero() {
-		looks.at = a.At(m.at)
+	if !m.At.IsZero() {
+		looks.at = a.At(m.At)
 	}
 	if d, ok := l.drawn[u.Name]; !ok || d.from != looks {
 		l.drawn[u.Name] = drawnLane{looks, l.drawLane(m, looks)}
@@ -176,33 +177,33 @@ func (l *lanes) lane(m *model, u *api.Unit, c columns, a timeline.Axis) string {
 	return l.drawn[u.Name].row
 }
 
-func (l *lanes) drawLane(m *model, looks laneLooks) string {
+func (l *lanes) drawLane(m *view.Model, looks laneLooks) string {
 	u, c := looks.unit, looks.columns
-	mark, name := "  ", m.unitStyle(u.Name).Render(cells.Fit(u.Name, c.name))
+	mark, name := "  ", m.UnitStyle(u.Name).Render(cells.Fit(u.Name, c.name))
 	if looks.chosen {
-		mark = m.palette.Bright.Render("▸ ")
-		name = m.unitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(cells.Fit(u.Name, c.name), " "))
+		mark = m.Palette.Bright.Render("▸ ")
+		name = m.UnitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(cells.Fit(u.Name, c.name), " "))
 		name = cells.Fit(name, c.name)
 	}
 	state := stateWord(u)
 	row := mark + name + " "
 	if c.kind > 0 {
-		row += m.palette.Dim.Render(cells.Fit(u.Kind, c.kind))
+		row += m.Palette.Dim.Render(cells.Fit(u.Kind, c.kind))
 	}
-	row += m.palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
+	row += m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
 	if c.told > 0 {
 		row += " " + toldStyle(m, u).Render(cells.Fit(looks.told, c.told-1))
 	}
 	if c.endpoint > 0 {
-		row += " " + m.palette.Dim.Render(cells.Fit(looks.endpoint, c.endpoint-1))
+		row += " " + m.Palette.Dim.Render(cells.Fit(looks.endpoint, c.endpoint-1))
 	}
 	if c.memory > 0 {
-		row += " " + m.palette.Dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
+		row += " " + m.Palette.Dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
 	}
 	if c.took > 0 {
-		row += " " + m.palette.Dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
+		row += " " + m.Palette.Dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
 	}
-	return cells.Fit(row, m.width)
+	return cells.Fit(row, m.Width)
 }
 
 // stateWord is what a lane says of its unit in a word.
@@ -245,9 +246,9 @@ func outcome(u *api.Unit) string {
 
 // toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
 // is asked of it.
-func toldOf(m *model, u *api.Unit) string {
+func toldOf(m *view.Model, u *api.Unit) string {
 	const most = 28 // cells that a question may have
-	use, ask := m.snap.Uses[u.Name], m.snap.Asks[u.Name]
+	use, ask := m.Snap.Uses[u.Name], m.Snap.Asks[u.Name]
 	switch {
 	case ask.Kind == api.AskPassword:
 		return "asks a password"
@@ -265,14 +266,14 @@ func toldOf(m *model, u *api.Unit) string {
 	return ""
 }
 
-func toldStyle(m *model, u *api.Unit) lipgloss.Style {
+func toldStyle(m *view.Model, u *api.Unit) lipgloss.Style {
 	switch r := u.Report; {
 	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
-		return m.palette.Broken
+		return m.Palette.Broken
 	case r.Cases == 0 && r.Warnings > 0:
-		return m.palette.Stale
+		return m.Palette.Stale
 	}
-	return m.palette.Dim
+	return m.Palette.Dim
 }
 
 // endpoint is where a unit can be reached: its first port, and a sign for more.
@@ -321,30 +322,30 @@ func took(u *api.Unit, now time.Time) string {
 }
 
 // life draws the lane itself.
-func (l *lanes) life(m *model, looks laneLooks) string {
+func (l *lanes) life(m *view.Model, looks laneLooks) string {
 	a := looks.axis
-	lane := timeline.LaneOf(looks.unit.Marks, a, m.now)
-	s := cells.NewStrip(a.N, " ", &m.palette.Text)
+	lane := timeline.LaneOf(looks.unit.Marks, a, m.Now)
+	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range lane.Cells {
-		glyph, style := m.palette.Texture(c)
+		glyph, style := m.Palette.Texture(c)
 		if styles[c] == nil {
 			styles[c] = &style
 		}
 		s.Set(i, glyph, styles[c])
 	}
 	for _, label := range lane.Labels {
-		s.Write(label.Column, label.Text, &m.palette.Dim)
+		s.Write(label.Column, label.Text, &m.Palette.Dim)
 	}
 	if r := looks.unit.Report; !r.FailedAt.IsZero() {
 		if i := a.At(r.FailedAt); a.Has(i) { // where it was first known to fail
-			glyph, style := m.palette.Texture(timeline.Cell{State: api.Failed})
+			glyph, style := m.Palette.Texture(timeline.Cell{State: api.Failed})
 			style = style.Bold(true)
 			s.Set(i, glyph, &style)
 		}
 	}
 	if i := min(looks.now, a.N-1); looks.asks && looks.now >= 0 && looks.now <= a.N {
-		s.Set(i, "?", &m.palette.Bright)
+		s.Set(i, "?", &m.Palette.Bright)
 	}
 	if i := looks.at; a.Has(i) {
 		style := styles[lane.Cells[i]].Reverse(true)
@@ -354,25 +355,25 @@ func (l *lanes) life(m *model, looks laneLooks) string {
 }
 
 // timeRule is a rule that carries a title and, under the lanes, the times of day.
-func timeRule(m *model, c columns, a timeline.Axis, title string, width int) string {
-	s := cells.NewStrip(width, "─", &m.palette.Faint)
+func timeRule(m *view.Model, c columns, a timeline.Axis, title string, width int) string {
+	s := cells.NewStrip(width, "─", &m.Palette.Faint)
 	if title != "" {
 		title = ansi.Truncate(title, width-12, "…")
-		s.Write(1, " "+title+" ", &m.palette.Dim)
+		s.Write(1, " "+title+" ", &m.Palette.Dim)
 	}
 	left, begun := c.left(), ansi.StringWidth(title)+4
 	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
 		column, label := left+a.At(t), a.Label(t)
 		if column > begun && column+1+len(label) < left+a.N-4 {
-			s.Set(column, "┴", &m.palette.Faint)
-			s.Write(column+1, label, &m.palette.Dim)
+			s.Set(column, "┴", &m.Palette.Faint)
+			s.Write(column+1, label, &m.Palette.Dim)
 		}
 	}
-	if m.at.IsZero() || a.At(m.now) < a.N {
-		s.Write(left+a.N-4, " now", &m.palette.Dim)
+	if m.At.IsZero() || a.At(m.Now) < a.N {
+		s.Write(left+a.N-4, " now", &m.Palette.Dim)
 	}
 	if span := " " + spanName(a.Span()) + " "; left-len(span)-1 > ansi.StringWidth(title)+4 {
-		s.Write(left-len(span)-1, span, &m.palette.Dim)
+		s.Write(left-len(span)-1, span, &m.Palette.Dim)
 	}
 	return s.String()
 }
@@ -392,30 +393,30 @@ func spanName(d time.Duration) string {
 }
 
 // laneRoom is how many lanes there is room for, as last drawn.
-func laneRoom(m *model) int { return max(overviewOf(m).streamTop-overviewOf(m).laneTop-1, 1) }
+func laneRoom(m *view.Model) int { return max(overviewOf(m).streamTop-overviewOf(m).laneTop-1, 1) }
 
 // move chooses another unit, in the order shown.
-func (l *lanes) move(m *model, by int) {
+func (l *lanes) move(m *view.Model, by int) {
 	units := l.ordered(m, laneRoom(m))
 	if len(units) == 0 {
 		return
 	}
-	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
-	m.selected = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
+	i := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })
+	m.Selected = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
 }
 
 // nextBroken chooses the next unit that is broken.
-func (l *lanes) nextBroken(m *model) {
-	units := m.snap.Units
-	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.selected })
+func (l *lanes) nextBroken(m *view.Model) {
+	units := m.Snap.Units
+	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })
 	for n := range units {
 		if u := units[(at+1+n)%len(units)]; u.State.Broken() {
-			m.selected, m.filter = u.Name, ""
+			m.Selected, m.Filter = u.Name, ""
 			return
 		}
 	}
 }
 
-func anyBroken(m *model) bool {
-	return slices.ContainsFunc(m.snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
+func anyBroken(m *view.Model) bool {
+	return slices.ContainsFunc(m.Snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
 }

@@ -9,48 +9,49 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // leaving is the question whether to stop the project or only to close this screen, where
 // the project would keep running without it.
 type leaving struct{}
 
-func (*leaving) name() string { return "leave" }
+func (*leaving) Name() string { return "leave" }
 
-func (*leaving) grabs(*model) bool { return true }
+func (*leaving) Grabs(*view.Model) bool { return true }
 
-func (*leaving) update(*model, tea.Msg) {}
+func (*leaving) Update(*view.Model, tea.Msg) {}
 
 // otherFaces are the project's faces but this one.
-func otherFaces(m *model) []api.Face {
-	return slices.DeleteFunc(slices.Clone(m.snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
+func otherFaces(m *view.Model) []api.Face {
+	return slices.DeleteFunc(slices.Clone(m.Snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
 }
 
 // quit stops everything in order; asked again, at once. Where others look at the project,
 // or it runs in the background, it asks first.
-func quit(m *model) {
+func quit(m *view.Model) {
 	switch {
-	case m.snap.Quitting:
-		m.ask(api.EndNow)
-	case m.snap.Background || len(otherFaces(m)) > 0:
-		m.open(&leaving{})
+	case m.Snap.Quitting:
+		m.Ask(api.EndNow)
+	case m.Snap.Background || len(otherFaces(m)) > 0:
+		m.Open(&leaving{})
 	default:
-		m.ask(api.End)
+		m.Ask(api.End)
 	}
 }
 
 // closeScreen leaves the project as it is.
-func closeScreen(m *model) { m.run(tea.Quit) }
+func closeScreen(m *view.Model) { m.Run(tea.Quit) }
 
 // endProject stops everything.
-func endProject(m *model) {
-	m.close()
-	m.ask(api.End)
+func endProject(m *view.Model) {
+	m.Close()
+	m.Ask(api.End)
 }
 
-func (*leaving) draw(m *model, width, height int) []string {
+func (*leaving) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, "leave", height, func(room int) []string {
-		rows := []string{"", "  " + m.snap.Project.Name + " would end with this screen, which is its only one"}
+		rows := []string{"", "  " + m.Snap.Project.Name + " would end with this screen, which is its only one"}
 		if company := company(m); company != "" {
 			for i, f := range otherFaces(m) {
 				if i == 0 {
@@ -58,18 +59,18 @@ func (*leaving) draw(m *model, width, height int) []string {
 				}
 				company += fmt.Sprintf(" process %d", f.PID)
 			}
-			rows = []string{"", "  " + m.snap.Project.Name + " would keep running without this screen,", "  " + company}
+			rows = []string{"", "  " + m.Snap.Project.Name + " would keep running without this screen,", "  " + company}
 		}
 		rows = append(rows, "")
-		for _, b := range m.bindingsOf("leave") {
+		for _, b := range m.BindingsOf("leave") {
 			rows = append(
 				rows,
-				"  "+m.palette.Text.Render(fmt.Sprintf("%5s", b.keys[0]))+"  "+m.palette.Dim.Render(b.name),
+				"  "+m.Palette.Text.Render(fmt.Sprintf("%5s", b.Keys[0]))+"  "+m.Palette.Dim.Render(b.Name),
 			)
 		}
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)
 		}
-		return pad(rows, room, width)
+		return view.Pad(rows, room, width)
 	})
 }

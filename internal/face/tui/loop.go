@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
 
@@ -19,8 +20,8 @@ type loopPanel struct {
 }
 
 // looping returns the first unit whose loop the user has not decided about.
-func looping(m *model) *api.Unit {
-	for _, u := range m.snap.Units {
+func looping(m *view.Model) *api.Unit {
+	for _, u := range m.Snap.Units {
 		if u.Loop != nil && !u.Loop.Noted {
 			return u
 		}
@@ -28,59 +29,59 @@ func looping(m *model) *api.Unit {
 	return nil
 }
 
-func showLoop(m *model) {
-	if u := m.selectedUnit(); u == nil || u.Loop == nil {
-		m.selected = looping(m).Name
+func showLoop(m *view.Model) {
+	if u := m.SelectedUnit(); u == nil || u.Loop == nil {
+		m.Selected = looping(m).Name
 	}
-	m.open(&loopPanel{})
+	m.Open(&loopPanel{})
 }
 
-func (*loopPanel) name() string { return "loop" }
+func (*loopPanel) Name() string { return "loop" }
 
-func (*loopPanel) grabs(*model) bool { return true }
+func (*loopPanel) Grabs(*view.Model) bool { return true }
 
-func (*loopPanel) update(*model, tea.Msg) {}
+func (*loopPanel) Update(*view.Model, tea.Msg) {}
 
 // decide asks for something and closes the panel.
-func decide(a api.Action) func(*model) {
-	return func(m *model) {
-		m.request(a)
-		m.close()
+func decide(a api.Action) func(*view.Model) {
+	return func(m *view.Model) {
+		m.AskUnit(a)
+		m.Close()
 	}
 }
 
 // writeCure writes the cure into the settings and closes the panel; on failure, the panel says why.
-func (l *loopPanel) writeCure(m *model) {
-	unit := m.selected
-	m.later(func(ctx context.Context) then {
-		_, err := m.project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
+func (l *loopPanel) writeCure(m *view.Model) {
+	unit := m.Selected
+	m.Later(func(ctx context.Context) view.Then {
+		_, err := m.Project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
 		return func() {
 			if err != nil {
 				l.problem = err.Error()
-			} else if m.top() == view(l) {
-				m.close()
+			} else if m.Top() == view.View(l) {
+				m.Close()
 			}
 		}
 	})
 }
 
-// draw draws the panel instead of the stream.
-func (l *loopPanel) draw(m *model, width, height int) []string {
+// Draw draws the panel instead of the stream.
+func (l *loopPanel) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, "loop", height, func(room int) []string {
 		rows := l.rows(m)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)
 		}
-		return pad(rows, room, width)
+		return view.Pad(rows, room, width)
 	})
 }
 
-func (l *loopPanel) rows(m *model) []string {
+func (l *loopPanel) rows(m *view.Model) []string {
 	rows := []string{""}
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
-	u := m.selectedUnit()
+	u := m.SelectedUnit()
 	if u == nil || u.Loop == nil {
-		add("%s reacts to all its files", m.selected)
+		add("%s reacts to all its files", m.Selected)
 	} else {
 		if u.Loop.Alone() {
 			add("%s has run three times in a row for files that its own runs wrote:", u.Name)
@@ -89,32 +90,32 @@ func (l *loopPanel) rows(m *model) []string {
 		}
 		files := u.Loop.Files
 		for _, f := range files[:min(len(files), 8)] {
-			add("  %s", m.palette.Text.Render(f))
+			add("  %s", m.Palette.Text.Render(f))
 		}
 		if more := len(files) - 8; more > 0 {
 			add("  and %d more", more)
 		}
 		add("")
 		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
-		add("  %s", m.palette.Bright.Render(u.Loop.Cure))
+		add("  %s", m.Palette.Bright.Render(u.Loop.Cure))
 		add("")
-		for _, b := range m.bindingsOf("loop") {
-			if b.group == onLoop {
-				add("%s  %s", m.palette.Text.Render(fmt.Sprintf("%5s", b.keys[0])), m.palette.Dim.Render(b.name))
+		for _, b := range m.BindingsOf("loop") {
+			if b.Group == view.GroupLoop {
+				add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%5s", b.Keys[0])), m.Palette.Dim.Render(b.Name))
 			}
 		}
 	}
 	for _, line := range strings.Split(l.problem, "\n") {
-		add("%s", m.palette.Broken.Render(line))
+		add("%s", m.Palette.Broken.Render(line))
 	}
 	return rows
 }
 
 // loopNotice says in one line that there is a loop, until the user has decided.
-func loopNotice(m *model, u *api.Unit) string {
+func loopNotice(m *view.Model, u *api.Unit) string {
 	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, format.List(u.Loop.Files))
 	if !u.Loop.Alone() {
 		text = u.Loop.Text
 	}
-	return cells.Fit(m.palette.Stale.Render("  loop stopped  "+text)+m.palette.Dim.Render("  (l: what to do)"), m.width)
+	return cells.Fit(m.Palette.Stale.Render("  loop stopped  "+text)+m.Palette.Dim.Render("  (l: what to do)"), m.Width)
 }

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // mapView is the view of what needs and follows what, and of what would act if something happened.
@@ -39,36 +40,36 @@ type mapDrawn struct {
 	pitch int   // how many rows of the screen a row of the map has
 }
 
-func showMap(m *model) { m.show(&mapView{}) }
+func showMap(m *view.Model) { m.Show(&mapView{}) }
 
-func (*mapView) name() string { return "map" }
+func (*mapView) Name() string { return "map" }
 
-func (*mapView) grabs(*model) bool { return false }
+func (*mapView) Grabs(*view.Model) bool { return false }
 
-func (v *mapView) update(m *model, msg tea.Msg) {
+func (v *mapView) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		v.walk(m, 0, wheel(msg)/3)
+		v.walk(m, 0, view.Wheel(msg)/3)
 	case tea.MouseClickMsg:
 		v.click(m, msg.X, msg.Y)
 	}
 }
 
 // click chooses the unit of the box at a place.
-func (v *mapView) click(m *model, x, y int) {
+func (v *mapView) click(m *view.Model, x, y int) {
 	d := &v.drawn
 	row := (y - d.top + d.y) / max(d.pitch, 1)
 	for _, b := range d.Boxes {
 		if left := d.left[b.Layer] - d.x; b.Row == row && x >= left && x < left+d.width[b.Layer] {
-			m.selected = b.Units[0].Name
+			m.Selected = b.Units[0].Name
 		}
 	}
 }
 
 // walk chooses another unit: next to the selected one along a line, or above or below it.
-func (v *mapView) walk(m *model, right, down int) {
+func (v *mapView) walk(m *view.Model, right, down int) {
 	d := &v.drawn
-	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.selected) })
+	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.Selected) })
 	if at < 0 {
 		return
 	}
@@ -91,16 +92,16 @@ func (v *mapView) walk(m *model, right, down int) {
 	}
 	near := func(i int) int { return max(d.Boxes[i].Row-d.Boxes[at].Row, d.Boxes[at].Row-d.Boxes[i].Row) }
 	next := slices.MinFunc(among, func(a, b int) int { return near(a) - near(b) })
-	m.selected = d.Boxes[next].Units[0].Name
+	m.Selected = d.Boxes[next].Units[0].Name
 }
 
 // ifRestarted lights up what would act if the selected unit were restarted.
-func (v *mapView) ifRestarted(m *model) {
-	u := m.selectedUnit()
+func (v *mapView) ifRestarted(m *view.Model) {
+	u := m.SelectedUnit()
 	if u == nil {
 		return
 	}
-	v.asked, v.steps = "if "+u.Name+" were restarted or rerun", timeline.IfRestarted(m.snap, u.Name)
+	v.asked, v.steps = "if "+u.Name+" were restarted or rerun", timeline.IfRestarted(m.Snap, u.Name)
 	v.answer = nil
 	for _, s := range v.steps {
 		v.answer = append(v.answer, fmt.Sprintf("%s %s (%s)", s.Unit, s.Does, s.Because))
@@ -114,8 +115,8 @@ func (v *mapView) forget() { v.asked, v.steps, v.answer, v.group = "", nil, nil,
 func (v *mapView) lit() bool { return v.asked != "" || v.group != "" }
 
 // nextGroup has the members of another group stand out, and after the last one's none.
-func (v *mapView) nextGroup(m *model) {
-	names := slices.Sorted(maps.Keys(m.snap.Project.Groups))
+func (v *mapView) nextGroup(m *view.Model) {
+	names := slices.Sorted(maps.Keys(m.Snap.Project.Groups))
 	next := slices.Index(names, v.group) + 1
 	if v.forget(); next < len(names) {
 		v.group = names[next]
@@ -123,8 +124,8 @@ func (v *mapView) nextGroup(m *model) {
 }
 
 // stands reports whether a unit stands out: it would act, or is in the group.
-func (v *mapView) stands(m *model, unit string) bool {
-	return v.number(unit) > 0 || v.group != "" && slices.Contains(m.snap.Project.Groups[v.group], unit)
+func (v *mapView) stands(m *view.Model, unit string) bool {
+	return v.number(unit) > 0 || v.group != "" && slices.Contains(m.Snap.Project.Groups[v.group], unit)
 }
 
 // number is which step a unit would be, from 1; 0: none.
@@ -132,44 +133,44 @@ func (v *mapView) number(unit string) int {
 	return 1 + slices.IndexFunc(v.steps, func(s api.Step) bool { return s.Unit == unit })
 }
 
-func (v *mapView) draw(m *model, width, height int) []string {
+func (v *mapView) Draw(m *view.Model, width, height int) []string {
 	title := "map: a thin line to what needs it, a thick one to what follows it"
 	if v.around {
-		title = "map: what " + m.selected + " is linked with"
+		title = "map: what " + m.Selected + " is linked with"
 	}
 	if v.group != "" {
 		title = "map: the group " + v.group
 	}
-	rows := []string{m.titledRule(title, width)}
+	rows := []string{m.TitledRule(title, width)}
 	foot := v.foot(m, width, max(height/3, 2))
 	room := max(height-len(rows)-len(foot), 1)
 	o := timeline.MapOptions{Rows: room, Keep: func(u *api.Unit) bool {
-		return u.Name == m.selected || u.State.Broken() || u.Moving || v.stands(m, u.Name)
+		return u.Name == m.Selected || u.State.Broken() || u.Moving || v.stands(m, u.Name)
 	}}
 	if v.around {
-		o.Only = timeline.Around(m.snap, m.selected)
+		o.Only = timeline.Around(m.Snap, m.Selected)
 	}
 	if v.unfold {
 		o.Rows = 0
 	}
-	v.drawn.Map, v.drawn.top = timeline.MapOf(m.snap, o), m.bodyTop+1
+	v.drawn.Map, v.drawn.top = timeline.MapOf(m.Snap, o), m.BodyTop+1
 	rows = append(rows, v.picture(m, width, room)...)
-	return append(pad(rows, height-len(foot), width), foot...)
+	return append(view.Pad(rows, height-len(foot), width), foot...)
 }
 
 // foot says what would act.
-func (v *mapView) foot(m *model, width, most int) []string {
+func (v *mapView) foot(m *view.Model, width, most int) []string {
 	if v.asked == "" {
 		return nil
 	}
-	rows := []string{m.titledRule(v.asked, width)}
+	rows := []string{m.TitledRule(v.asked, width)}
 	for _, text := range v.answer {
 		rows = append(rows, cells.Fit("  "+text, width))
 	}
 	if len(rows) > most {
 		rows = append(
 			rows[:most-1],
-			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width),
+			cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  and %d more lines", len(rows)-most+1)), width),
 		)
 	}
 	return rows
@@ -185,7 +186,7 @@ func (v *mapView) boxText(b timeline.Box) (name, state string) {
 }
 
 // picture draws the part of the map in which the selected unit is.
-func (v *mapView) picture(m *model, width, height int) []string {
+func (v *mapView) picture(m *view.Model, width, height int) []string {
 	d := &v.drawn
 	d.pitch = 1
 	for _, pitch := range []int{3, 5} { // boxes of one line, or of two with a row between them
@@ -218,7 +219,7 @@ func (v *mapView) picture(m *model, width, height int) []string {
 }
 
 // measure finds where the layers are. What the screen has left over goes between them.
-func (v *mapView) measure(m *model, room int) {
+func (v *mapView) measure(m *view.Model, room int) {
 	d := &v.drawn
 	d.width, d.left = make([]int, d.Layers), make([]int, d.Layers)
 	for _, b := range d.Boxes {
@@ -248,12 +249,12 @@ func (v *mapView) measure(m *model, room int) {
 
 // boxMore is what a box says of its unit below the name: its kind, where it listens, its tests or
 // findings, what it holds.
-func boxMore(m *model, b timeline.Box) string {
+func boxMore(m *view.Model, b timeline.Box) string {
 	if len(b.Units) > 1 {
 		return ""
 	}
 	u := b.Units[0]
-	use := m.snap.Uses[u.Name]
+	use := m.Snap.Uses[u.Name]
 	return strings.Join(
 		slices.DeleteFunc(
 			[]string{u.Kind, endpoint(use), toldOf(m, u), memory(use)},
@@ -267,28 +268,28 @@ func boxMore(m *model, b timeline.Box) string {
 func (d *mapDrawn) rowAt(row int) int { return row*d.pitch + min(d.pitch/2, 1) }
 
 // marked reports whether a link stands out: between units that do, or else at the chosen one.
-func (v *mapView) marked(m *model, k timeline.Link) bool {
+func (v *mapView) marked(m *view.Model, k timeline.Link) bool {
 	from, to := v.drawn.Boxes[k.From], v.drawn.Boxes[k.To]
 	if v.lit() {
 		return v.stands(m, from.Units[0].Name) && v.stands(m, to.Units[0].Name)
 	}
-	return from.Has(m.selected) || to.Has(m.selected)
+	return from.Has(m.Selected) || to.Has(m.Selected)
 }
 
 // drawLink draws a line from box to box. What would not act steps back.
-func (v *mapView) drawLink(m *model, l *cells.Linework, k timeline.Link) {
+func (v *mapView) drawLink(m *view.Model, l *cells.Linework, k timeline.Link) {
 	d := &v.drawn
-	weight, style := byte(cells.Thin), &m.palette.Dim
+	weight, style := byte(cells.Thin), &m.Palette.Dim
 	if k.Follows {
 		weight = cells.Thick
 	}
 	switch marked := v.marked(m, k); {
 	case marked && v.lit():
-		style = &m.palette.Moving
+		style = &m.Palette.Moving
 	case v.lit():
-		style = &m.palette.Faint
+		style = &m.Palette.Faint
 	case marked:
-		style = &m.palette.Text
+		style = &m.Palette.Text
 	}
 	for i, s := range k.Steps {
 		begin := d.left[s.Layer] + d.width[s.Layer]
@@ -312,24 +313,24 @@ func (v *mapView) drawLink(m *model, l *cells.Linework, k timeline.Link) {
 }
 
 // drawBox draws a unit: its name, its texture and its state.
-func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
+func (v *mapView) drawBox(m *view.Model, l *cells.Linework, b timeline.Box) {
 	d := &v.drawn
 	u := b.Units[0]
 	x, y, width := d.left[b.Layer], d.rowAt(b.Row), d.width[b.Layer]
 	name, state := v.boxText(b)
-	nameStyle, stateStyle, frame := m.unitStyle(u.Name), m.palette.ToneStyle(u.Tone()), m.palette.Dim
+	nameStyle, stateStyle, frame := m.UnitStyle(u.Name), m.Palette.ToneStyle(u.Tone()), m.Palette.Dim
 	if len(b.Units) > 1 {
-		nameStyle = m.palette.Text
+		nameStyle = m.Palette.Text
 	}
 	switch {
 	case v.stands(m, u.Name):
-		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.palette.Moving, m.palette.Moving
+		nameStyle, stateStyle, frame = nameStyle.Bold(true), m.Palette.Moving, m.Palette.Moving
 	case v.lit():
-		nameStyle, stateStyle, frame = m.palette.Dim, m.palette.Dim, m.palette.Faint
+		nameStyle, stateStyle, frame = m.Palette.Dim, m.Palette.Dim, m.Palette.Faint
 	}
 	weight := byte(cells.Thin)
-	if b.Has(m.selected) {
-		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.palette.Bright, cells.Thick
+	if b.Has(m.Selected) {
+		nameStyle, frame, weight = nameStyle.Bold(true).Underline(true), m.Palette.Bright, cells.Thick
 	}
 	if d.pitch > 1 {
 		end := y + d.pitch/2
@@ -342,13 +343,13 @@ func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
 		l.Write(x, y, side, &frame)
 		l.Write(x+width-1, y, side, &frame)
 	}
-	glyph, texture := m.palette.Texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
+	glyph, texture := m.Palette.Texture(timeline.Cell{State: u.State, Stale: u.Freshness == api.Stale})
 	if v.lit() && !v.stands(m, u.Name) {
-		texture = m.palette.Dim
+		texture = m.Palette.Dim
 	}
-	l.Write(x+1, y, strings.Repeat(" ", width-2), &m.palette.Text)
+	l.Write(x+1, y, strings.Repeat(" ", width-2), &m.Palette.Text)
 	if d.pitch == 5 {
-		l.Write(x+2, y+1, boxMore(m, b), &m.palette.Dim)
+		l.Write(x+2, y+1, boxMore(m, b), &m.Palette.Dim)
 	}
 	l.Write(x+2, y, name, &nameStyle)
 	after := x + width - 2 - ansi.StringWidth(state)
@@ -357,10 +358,10 @@ func (v *mapView) drawBox(m *model, l *cells.Linework, b timeline.Box) {
 }
 
 // follow moves so that the selected unit is seen, and no farther.
-func (v *mapView) follow(m *model, width, height int, l *cells.Linework) {
+func (v *mapView) follow(m *view.Model, width, height int, l *cells.Linework) {
 	d := &v.drawn
 	for _, b := range d.Boxes {
-		if !b.Has(m.selected) {
+		if !b.Has(m.Selected) {
 			continue
 		}
 		x, y := d.left[b.Layer], b.Row*d.pitch
@@ -373,26 +374,26 @@ func (v *mapView) follow(m *model, width, height int, l *cells.Linework) {
 
 // pathField asks for a path of which a save is imagined.
 type pathField struct {
-	field
+	view.Field
 	of *mapView
 }
 
-func (v *mapView) askPath(m *model) {
-	f := &pathField{m.fieldOver(v, "path", "if I save  ", "a path; tab completes it", ""), v}
-	f.input.ShowSuggestions = true
+func (v *mapView) askPath(m *view.Model) {
+	f := &pathField{m.NewField(v, "path", "if I save  ", "a path; tab completes it", ""), v}
+	f.Input.ShowSuggestions = true
 	f.suggest(m)
-	m.open(f)
+	m.Open(f)
 }
 
-func (f *pathField) update(m *model, msg tea.Msg) {
-	if f.typed(m, msg) {
+func (f *pathField) Update(m *view.Model, msg tea.Msg) {
+	if f.Typed(m, msg) {
 		f.suggest(m)
 	}
 }
 
 // suggest offers the files and folders that begin with what is typed.
-func (f *pathField) suggest(m *model) {
-	f.input.SetSuggestions(pathsLike(m.snap.Project.Root, f.input.Value()))
+func (f *pathField) suggest(m *view.Model) {
+	f.Input.SetSuggestions(pathsLike(m.Snap.Project.Root, f.Input.Value()))
 }
 
 // pathsLike are the paths below a folder that begin with what is typed. Folders end in a slash, and
@@ -415,9 +416,9 @@ func pathsLike(root, typed string) []string {
 }
 
 // submit asks what a save of the path would set off.
-func (f *pathField) submit(m *model) {
-	path := strings.TrimSpace(f.input.Value())
-	m.close()
+func (f *pathField) submit(m *view.Model) {
+	path := strings.TrimSpace(f.Input.Value())
+	m.Close()
 	if path == "" {
 		return
 	}
@@ -425,12 +426,12 @@ func (f *pathField) submit(m *model) {
 }
 
 // ifSaved lights up what a save of a path would set off.
-func (v *mapView) ifSaved(m *model, path string) {
+func (v *mapView) ifSaved(m *view.Model, path string) {
 	v.asked, v.steps, v.answer = "if "+path+" were saved", nil, nil
-	m.later(func(ctx context.Context) then {
-		answer, err := m.project.Why(ctx, path)
+	m.Later(func(ctx context.Context) view.Then {
+		answer, err := m.Project.Why(ctx, path)
 		if err != nil {
-			return m.report(err)
+			return m.Report(err)
 		}
 		return func() { v.steps, v.answer = answer.Order, answer.Text }
 	})

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 )
 
@@ -36,14 +37,14 @@ const (
 // use notes that the user uses this screen.
 func (r *root) use() {
 	n := &r.away
-	n.used = r.now
-	if r.now.Sub(n.told) < usedAgain ||
-		!slices.ContainsFunc(otherFaces(r.model), func(f api.Face) bool { return f.Kind == kind }) {
+	n.used = r.Now
+	if r.Now.Sub(n.told) < usedAgain ||
+		!slices.ContainsFunc(otherFaces(r.Model), func(f api.Face) bool { return f.Kind == kind }) {
 		return
 	}
-	n.told = r.now
-	r.later(func(ctx context.Context) then {
-		r.project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
+	n.told = r.Now
+	r.Later(func(ctx context.Context) view.Then {
+		r.Project.Do(ctx, api.Request{Action: api.FaceUsed, Face: os.Getpid()})
 		return nil
 	})
 }
@@ -53,13 +54,13 @@ func (r *root) looksElsewhere() bool {
 	if r.away.reports {
 		return r.away.blurred
 	}
-	return r.now.Sub(r.away.used) > longUnused
+	return r.Now.Sub(r.away.used) > longUnused
 }
 
 // isUsedLast reports whether of all screens on the project this one was used last.
 func (r *root) isUsedLast() bool {
 	var mine, others time.Time
-	for _, f := range r.snap.Faces {
+	for _, f := range r.Snap.Faces {
 		switch {
 		case f.PID == os.Getpid():
 			mine = f.UsedAt
@@ -73,15 +74,15 @@ func (r *root) isUsedLast() bool {
 // notify gives notice of what has changed, if that is wanted and this screen is to.
 func (r *root) notify() {
 	n := &r.away
-	changed := n.known && n.trouble != r.snap.Trouble
-	n.trouble, n.known = r.snap.Trouble, true
-	if !changed || r.habits.Notify == "off" || r.snap.Quitting || r.snap.Verdict.Word == api.VerdictStopped ||
+	changed := n.known && n.trouble != r.Snap.Trouble
+	n.trouble, n.known = r.Snap.Trouble, true
+	if !changed || r.habits.Notify == "off" || r.Snap.Quitting || r.Snap.Verdict.Word == api.VerdictStopped ||
 		!r.looksElsewhere() ||
 		!r.isUsedLast() {
 		return
 	}
-	verdict := strings.ToUpper(string(r.snap.Verdict.Word)) + "  " + r.snap.Verdict.Text
-	r.run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.snap.Project.Name, verdict)))
+	verdict := strings.ToUpper(string(r.Snap.Verdict.Word)) + "  " + r.Snap.Verdict.Text
+	r.Run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.Snap.Project.Name, verdict)))
 }
 
 // notice is a notice as the terminal takes it: as a desktop notice (OSC 777 as rxvt and VTE have

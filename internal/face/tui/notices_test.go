@@ -14,10 +14,10 @@ import (
 
 // told returns what the terminal is sent in addition to the screen.
 func told(m *root, snap *api.Snapshot) string {
-	m.cmds = nil
+	m.Commands = nil
 	m.handle(snap)
 	text := ""
-	for _, cmd := range m.cmds {
+	for _, cmd := range m.Commands {
 		if raw, ok := cmd().(tea.RawMsg); ok {
 			text += fmt.Sprint(raw.Msg)
 		}
@@ -33,7 +33,7 @@ func TestNotices(t *testing.T) {
 	m, _ := play(t, 3, 140, 40)
 	m.adopt(Habits{}, nil)
 	snapshot := func(trouble bool, faces ...api.Face) *api.Snapshot {
-		snap := *m.snap
+		snap := *m.Snap
 		snap.Trouble, snap.Faces = trouble, faces
 		snap.Verdict = api.Verdict{Word: api.VerdictCurrent, Text: "all 3 run"}
 		if trouble {

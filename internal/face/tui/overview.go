@@ -8,6 +8,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
@@ -37,24 +38,24 @@ func newOverview() *overview {
 	return &overview{lanes: lanes{drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
 }
 
-func (*overview) name() string { return "overview" }
+func (*overview) Name() string { return "overview" }
 
-func (*overview) grabs(*model) bool { return false }
+func (*overview) Grabs(*view.Model) bool { return false }
 
-// ask implements asker for the streams.
-func (o *overview) ask(m *model) {
+// Ask implements asker for the streams.
+func (o *overview) Ask(m *view.Model) {
 	for _, s := range o.streams {
-		s.ask(m)
+		s.Ask(m)
 	}
 }
 
 // overviewOf returns the overview, which is at the bottom of the stack.
-func overviewOf(m *model) *overview { return m.stack[0].(*overview) }
+func overviewOf(m *view.Model) *overview { return m.Stack[0].(*overview) }
 
 // focused is the one that keys act on.
-func focused(m *model) *stream { return overviewOf(m).streams[overviewOf(m).focus] }
+func focused(m *view.Model) *stream { return overviewOf(m).streams[overviewOf(m).focus] }
 
-func (o *overview) draw(m *model, width, height int) []string {
+func (o *overview) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
 }
 
@@ -63,16 +64,16 @@ func (o *overview) besides(width int) bool {
 	return len(o.streams) == 2 && (o.layout == beside || o.layout == asFits && width >= wideEnough)
 }
 
-func (o *overview) drawStreams(m *model, width, height int) []string {
+func (o *overview) drawStreams(m *view.Model, width, height int) []string {
 	if len(o.streams) == 1 {
 		return o.streams[0].draw(m, width, height)
 	}
 	if o.besides(width) {
 		left := (width - 1) / 2
 		a, b := o.streams[0].draw(m, left, height-1), o.streams[1].draw(m, width-left-1, height-1)
-		rows := []string{o.rule(m, 0, left) + m.palette.Faint.Render("┬") + o.rule(m, 1, width-left-1)}
+		rows := []string{o.rule(m, 0, left) + m.Palette.Faint.Render("┬") + o.rule(m, 1, width-left-1)}
 		for i := range a {
-			rows = append(rows, a[i]+m.palette.Faint.Render("│")+b[i])
+			rows = append(rows, a[i]+m.Palette.Faint.Render("│")+b[i])
 		}
 		return rows
 	}
@@ -82,32 +83,32 @@ func (o *overview) drawStreams(m *model, width, height int) []string {
 }
 
 // rule is the line over one of two streams that says what it shows.
-func (o *overview) rule(m *model, which, width int) string {
-	style := m.palette.Dim
+func (o *overview) rule(m *view.Model, which, width int) string {
+	style := m.Palette.Dim
 	if which == o.focus {
-		style = m.palette.Bright
+		style = m.Palette.Bright
 	}
 	title := ansi.Truncate(o.streams[which].title(), max(width-6, 1), "…")
 	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
-	return cells.Fit(m.palette.Faint.Render("─")+" "+style.Render(title)+" "+m.palette.Faint.Render(rest), width)
+	return cells.Fit(m.Palette.Faint.Render("─")+" "+style.Render(title)+" "+m.Palette.Faint.Render(rest), width)
 }
 
 // title is what the rule under the lanes says of the streams.
-func (o *overview) title(m *model) string {
-	if o.besides(m.width) {
+func (o *overview) title(m *view.Model) string {
+	if o.besides(m.Width) {
 		return ""
 	}
 	return o.streams[0].title()
 }
 
 // place returns which stream has a cell of the screen, and in which of its rows.
-func (o *overview) place(m *model, x, y int) (which, row int) {
+func (o *overview) place(m *view.Model, x, y int) (which, row int) {
 	row = y - o.streamTop
 	switch {
 	case len(o.streams) == 1:
 		return 0, row
-	case o.besides(m.width):
-		if x > (m.width-1)/2 {
+	case o.besides(m.Width):
+		if x > (m.Width-1)/2 {
 			which = 1
 		}
 		return which, row - 1
@@ -118,7 +119,7 @@ func (o *overview) place(m *model, x, y int) (which, row int) {
 }
 
 // lineAt returns the line that is in a cell of the screen, in the stream that has the keys.
-func (o *overview) lineAt(m *model, x, y int) (api.Line, bool) {
+func (o *overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 	which, row := o.place(m, x, y)
 	if which != o.focus {
 		return api.Line{}, false
@@ -128,19 +129,19 @@ func (o *overview) lineAt(m *model, x, y int) (api.Line, bool) {
 
 // split shows a second stream, of the selected unit: as the screen's shape suggests, then the
 // other way, then no more.
-func (o *overview) split(m *model) {
+func (o *overview) split(m *view.Model) {
 	switch {
 	case len(o.streams) == 1:
 		second := newStream()
 		if f := (query.Filter{{Field: query.Units,
-			Units: []string{m.selected}}}); f.String() != o.streams[0].filter.String() {
+			Units: []string{m.Selected}}}); f.String() != o.streams[0].filter.String() {
 			second.filter = f
 		}
 		o.streams, o.focus, o.layout = append(o.streams, second), 1, asFits
-		if !m.at.IsZero() {
-			second.goTo(m.at)
+		if !m.At.IsZero() {
+			second.goTo(m.At)
 		}
-	case o.layout == asFits && o.besides(m.width):
+	case o.layout == asFits && o.besides(m.Width):
 		o.layout = below
 	case o.layout == asFits:
 		o.layout = beside
@@ -152,7 +153,7 @@ func (o *overview) split(m *model) {
 // other gives the keys to the other stream.
 func (o *overview) other() { o.focus = (o.focus + 1) % len(o.streams) }
 
-func (o *overview) update(m *model, msg tea.Msg) {
+func (o *overview) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
 		handleMouse(m, msg)
@@ -160,10 +161,10 @@ func (o *overview) update(m *model, msg tea.Msg) {
 }
 
 // underLanes draws the lanes, a rule with a title, and below that what there is room for.
-func underLanes(m *model, title string, height int, lower func(room int) []string) []string {
+func underLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
 	lanes := &overviewOf(m).lanes
-	overviewOf(m).laneTop = m.bodyTop + 1
+	overviewOf(m).laneTop = m.BodyTop + 1
 	rows := lanes.draw(m, title, lanes.height(height))
-	overviewOf(m).streamTop = m.bodyTop + len(rows)
+	overviewOf(m).streamTop = m.BodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/locate"
 	"omnivigil/internal/output/stacktrace"
 	"omnivigil/internal/process/browser"
@@ -22,7 +23,7 @@ type picking struct {
 	*selection
 }
 
-func pick(m *model) {
+func pick(m *view.Model) {
 	s := focused(m)
 	if len(s.shown) == 0 {
 		return
@@ -31,23 +32,23 @@ func pick(m *model) {
 	if hit := s.search.hit; slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == hit }) {
 		at = hit
 	}
-	m.open(&picking{s, s.selectFrom(at)})
+	m.Open(&picking{s, s.selectFrom(at)})
 }
 
-// closed implements closer.
-func (p *picking) closed(*model) { p.of.selection = nil }
+// Closed implements closer.
+func (p *picking) Closed(*view.Model) { p.of.selection = nil }
 
-func (*picking) name() string { return "lines" }
+func (*picking) Name() string { return "lines" }
 
-func (*picking) grabs(*model) bool { return true }
+func (*picking) Grabs(*view.Model) bool { return true }
 
-func (p *picking) draw(m *model, width, height int) []string {
-	return overviewOf(m).draw(m, width, height)
+func (p *picking) Draw(m *view.Model, width, height int) []string {
+	return overviewOf(m).Draw(m, width, height)
 }
 
-// update points with the mouse: dragging chooses, and a click on the line that one is at opens what
+// Update points with the mouse: dragging chooses, and a click on the line that one is at opens what
 // it names.
-func (p *picking) update(m *model, msg tea.Msg) {
+func (p *picking) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
 		handleMouse(m, msg)
@@ -91,7 +92,7 @@ func (p *picking) point(by int) {
 }
 
 // choose begins to choose lines, or gives that up.
-func (p *picking) choose(*model) {
+func (p *picking) choose(*view.Model) {
 	if p.from >= 0 {
 		p.from = -1
 	} else {
@@ -100,23 +101,23 @@ func (p *picking) choose(*model) {
 }
 
 // mark marks the line, or takes its mark away.
-func (p *picking) mark(m *model) {
-	if m.marks[p.at] {
-		delete(m.marks, p.at)
+func (p *picking) mark(m *view.Model) {
+	if m.Marks[p.at] {
+		delete(m.Marks, p.at)
 		return
 	}
-	m.marks[p.at] = true
+	m.Marks[p.at] = true
 }
 
 // nextMark goes to the mark before what is shown, or, at the first, to the last one.
-func nextMark(m *model) {
+func nextMark(m *view.Model) {
 	s := focused(m)
 	var all []int64
-	for n := range m.marks {
+	for n := range m.Marks {
 		all = append(all, n)
 	}
 	if len(all) == 0 {
-		m.said = `no line is marked: " and then ' marks one`
+		m.Said = `no line is marked: " and then ' marks one`
 		return
 	}
 	slices.Sort(all)
@@ -149,7 +150,7 @@ const maxCopied = 5000
 
 // copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
 // pointed at.
-func (p *picking) copy(m *model) {
+func (p *picking) copy(m *view.Model) {
 	line, ok := p.line()
 	if !ok && p.from < 0 {
 		return
@@ -157,14 +158,14 @@ func (p *picking) copy(m *model) {
 	filter := p.of.filter.String()
 	from, to := min(p.at, p.from), max(p.at, p.from)
 	single := p.from < 0
-	m.later(func(ctx context.Context) then {
+	m.Later(func(ctx context.Context) view.Then {
 		var texts []string
 		var err error
 		if single {
-			texts, err = blockOf(ctx, m.project, line)
+			texts, err = blockOf(ctx, m.Project, line)
 		} else {
 			var page api.Page
-			page, err = m.project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied})
+			page, err = m.Project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied})
 			for _, l := range page.Lines {
 				if l.Number <= to {
 					texts = append(texts, ansi.Strip(l.Text))
@@ -172,14 +173,14 @@ func (p *picking) copy(m *model) {
 			}
 		}
 		if err != nil {
-			return m.report(err)
+			return m.Report(err)
 		}
 		return func() {
-			m.run(tea.SetClipboard(strings.Join(texts, "\n")))
-			m.said = format.Count(len(texts), "line") + " copied"
+			m.Run(tea.SetClipboard(strings.Join(texts, "\n")))
+			m.Said = format.Count(len(texts), "line") + " copied"
 		}
 	})
-	m.close()
+	m.Close()
 }
 
 // blockOf returns the texts of the trace that a line is of, or its own.
@@ -217,21 +218,21 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 }
 
 // edit opens the place that the line names in the user's editor.
-func (p *picking) edit(m *model) {
+func (p *picking) edit(m *view.Model) {
 	line, ok := p.line()
 	if !ok {
 		return
 	}
 	found := locate.In(ansi.Strip(line.Text), foldersOf(m, line)...)
 	if len(found) == 0 {
-		m.said = "this line names no place in a file that is there"
+		m.Said = "this line names no place in a file that is there"
 		return
 	}
-	m.openEditor(found[0])
+	m.OpenEditor(found[0])
 }
 
 // open opens the address or the place that a line names, if it names one.
-func (p *picking) open(m *model, line api.Line) {
+func (p *picking) open(m *view.Model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
 		p.follow(m)
@@ -246,23 +247,23 @@ func addressesIn(line api.Line) []string {
 }
 
 // foldersOf are those to which the paths in a line may be relative.
-func foldersOf(m *model, line api.Line) []string {
-	if u := m.snap.Unit(line.Unit); u != nil {
-		return []string{u.Dir, m.snap.Project.Root}
+func foldersOf(m *view.Model, line api.Line) []string {
+	if u := m.Snap.Unit(line.Unit); u != nil {
+		return []string{u.Dir, m.Snap.Project.Root}
 	}
-	return []string{m.snap.Project.Root}
+	return []string{m.Snap.Project.Root}
 }
 
 // follow opens the address that the line names in the browser.
-func (p *picking) follow(m *model) {
+func (p *picking) follow(m *view.Model) {
 	line, ok := p.line()
 	if !ok {
 		return
 	}
 	found := addressesIn(line)
 	if len(found) == 0 {
-		m.said = "this line has no web address"
+		m.Said = "this line has no web address"
 		return
 	}
-	m.later(func(context.Context) then { return m.report(browser.Address(found[0])) })
+	m.Later(func(context.Context) view.Then { return m.Report(browser.Address(found[0])) })
 }

@@ -205,7 +205,7 @@ func TestResultKeys(t *testing.T) {
 	m.keyed("/", "e", "b", "b", "enter")
 	assert.Contains(t, m.plainScreen(), `tests with "ebb"`)
 	m.keyed("esc")
-	assert.True(t, m.isOpen("overview"))
+	assert.True(t, m.IsOpen("overview"))
 
 	m.keyed("F", "o")
 	assert.Contains(t, m.plainScreen(), "errors, 1 of")

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
 )
@@ -37,59 +38,59 @@ type runKey struct {
 	run, pass int
 }
 
-func showRipples(m *model) { m.show(&ripples{failing: map[runKey]string{}}) }
+func showRipples(m *view.Model) { m.Show(&ripples{failing: map[runKey]string{}}) }
 
-func (*ripples) name() string { return "ripples" }
+func (*ripples) Name() string { return "ripples" }
 
-func (*ripples) grabs(*model) bool { return false }
+func (*ripples) Grabs(*view.Model) bool { return false }
 
 // ripple is the chosen one, nil where there is none.
-func (v *ripples) ripple(m *model) *api.Ripple {
-	all := m.snap.Ripples
+func (v *ripples) ripple(m *view.Model) *api.Ripple {
+	all := m.Snap.Ripples
 	if len(all) == 0 {
 		return nil
 	}
-	if r := m.snap.Ripple(v.chosen); r != nil {
+	if r := m.Snap.Ripple(v.chosen); r != nil {
 		return r
 	}
 	return all[len(all)-1]
 }
 
 // place is which row of the list, the newest first, the chosen ripple has.
-func (v *ripples) place(m *model) int {
+func (v *ripples) place(m *view.Model) int {
 	if r := v.ripple(m); r != nil {
-		return len(m.snap.Ripples) - 1 - slices.Index(m.snap.Ripples, r)
+		return len(m.Snap.Ripples) - 1 - slices.Index(m.Snap.Ripples, r)
 	}
 	return 0
 }
 
 // move chooses another ripple. At the newest, the choice stays with the newest.
-func (v *ripples) move(m *model, by int) { v.choose(m, v.place(m)+by) }
+func (v *ripples) move(m *view.Model, by int) { v.choose(m, v.place(m)+by) }
 
-func (v *ripples) choose(m *model, place int) {
-	n := len(m.snap.Ripples)
+func (v *ripples) choose(m *view.Model, place int) {
+	n := len(m.Snap.Ripples)
 	if n == 0 {
 		return
 	}
 	place = max(0, min(place, n-1))
-	v.chosen, v.bar = m.snap.Ripples[n-1-place].ID, 0
+	v.chosen, v.bar = m.Snap.Ripples[n-1-place].ID, 0
 	if place == 0 {
 		v.chosen = 0
 	}
 }
 
 // moveBar chooses another run of the ripple, and its unit.
-func (v *ripples) moveBar(m *model, by int) {
+func (v *ripples) moveBar(m *view.Model, by int) {
 	r := v.ripple(m)
 	if r == nil || len(r.Runs) == 0 {
 		return
 	}
 	v.bar = max(0, min(v.bar+by, len(r.Runs)-1))
-	m.selected = r.Runs[v.bar].Unit
+	m.Selected = r.Runs[v.bar].Unit
 }
 
 // run is the chosen run, nil where the ripple has none.
-func (v *ripples) run(m *model) *api.RunRef {
+func (v *ripples) run(m *view.Model) *api.RunRef {
 	r := v.ripple(m)
 	if r == nil || len(r.Runs) == 0 {
 		return nil
@@ -97,8 +98,8 @@ func (v *ripples) run(m *model) *api.RunRef {
 	return r.Runs[min(v.bar, len(r.Runs)-1)]
 }
 
-// ask asks for the line that says why each failed run of the chosen ripple did.
-func (v *ripples) ask(m *model) {
+// Ask asks for the line that says why each failed run of the chosen ripple did.
+func (v *ripples) Ask(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
 		return
@@ -113,23 +114,23 @@ func (v *ripples) ask(m *model) {
 		if len(ref.Spans) > 0 { // a pass has no lines of its own, but a time
 			marked.Since = ref.Spans[0].From
 		}
-		m.later(func(ctx context.Context) then {
-			page, err := m.project.Lines(ctx, marked)
+		m.Later(func(ctx context.Context) view.Then {
+			page, err := m.Project.Lines(ctx, marked)
 			if err == nil && len(page.Lines) == 0 {
-				page, err = m.project.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
+				page, err = m.Project.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
 			}
 			if err != nil || len(page.Lines) == 0 {
-				return m.report(err)
+				return m.Report(err)
 			}
 			return func() { v.failing[key] = strings.TrimSpace(ansi.Strip(page.Lines[0].Text)) }
 		})
 	}
 }
 
-func (v *ripples) update(m *model, msg tea.Msg) {
+func (v *ripples) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		v.move(m, wheel(msg))
+		v.move(m, view.Wheel(msg))
 	case tea.MouseClickMsg:
 		switch {
 		case msg.Y >= v.barTop:
@@ -141,37 +142,37 @@ func (v *ripples) update(m *model, msg tea.Msg) {
 	}
 }
 
-func (v *ripples) draw(m *model, width, height int) []string {
-	n := len(m.snap.Ripples)
+func (v *ripples) Draw(m *view.Model, width, height int) []string {
+	n := len(m.Snap.Ripples)
 	rows := []string{
-		m.titledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
+		m.TitledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
 	}
 	if n == 0 {
-		return pad(append(rows, cells.Fit(m.palette.Dim.Render("  nothing has happened yet"), width)), height, width)
+		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  nothing has happened yet"), width)), height, width)
 	}
-	v.listTop = m.bodyTop + 1
+	v.listTop = m.BodyTop + 1
 	// The list has the room that the waterfall does not need.
 	list := min(n, max(height-len(v.ripple(m).Runs)-8, (height-4)*2/5, 2))
-	v.first = windowed(v.place(m), n, list)
+	v.first = view.Windowed(v.place(m), n, list)
 	for i := v.first; i < v.first+list; i++ {
-		rows = append(rows, v.row(m, m.snap.Ripples[n-1-i], i == v.place(m), width))
+		rows = append(rows, v.row(m, m.Snap.Ripples[n-1-i], i == v.place(m), width))
 	}
 	r := v.ripple(m)
-	rows = append(rows, m.titledRule(rippleTitle(m, r), width))
-	v.barTop = m.bodyTop + len(rows) + 1
+	rows = append(rows, m.TitledRule(rippleTitle(m, r), width))
+	v.barTop = m.BodyTop + len(rows) + 1
 	if v.compare {
-		return pad(append(rows, v.compared(m, r, width)...), height, width)
+		return view.Pad(append(rows, v.compared(m, r, width)...), height, width)
 	}
-	return pad(append(rows, v.waterfall(m, r, width, height-len(rows))...), height, width)
+	return view.Pad(append(rows, v.waterfall(m, r, width, height-len(rows))...), height, width)
 }
 
 // row is a ripple in the list.
-func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
-	mark, title := "  ", m.palette.Text.Render(r.Title)
+func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) string {
+	mark, title := "  ", m.Palette.Text.Render(r.Title)
 	if chosen {
-		mark, title = m.palette.Bright.Render("▸ "), m.palette.Bright.Render(r.Title)
+		mark, title = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(r.Title)
 	}
-	took := m.palette.Moving.Render(cells.Fit("running", 9))
+	took := m.Palette.Moving.Render(cells.Fit("running", 9))
 	if r.Resting() {
 		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
 	}
@@ -179,11 +180,11 @@ func (v *ripples) row(m *model, r *api.Ripple, chosen bool, width int) string {
 		"%s%4d  %s  %s %s ",
 		mark,
 		r.ID,
-		m.palette.Dim.Render(m.moment(r.Since)),
-		m.palette.ToneStyle(r.Outcome.Tone()).Render(cells.Fit(string(r.Outcome), 8)),
+		m.Palette.Dim.Render(m.Moment(r.Since)),
+		m.Palette.ToneStyle(r.Outcome.Tone()).Render(cells.Fit(string(r.Outcome), 8)),
 		took,
 	)
-	return cells.Ends(left+title, m.palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
+	return cells.Ends(left+title, m.Palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
 }
 
 // unitsOf names the units that a ripple has had run, each once, or says how many.
@@ -201,11 +202,11 @@ func unitsOf(r *api.Ripple, room int) string {
 }
 
 // rippleTitle says of a ripple what it is, how it ended and what it has to do with others.
-func rippleTitle(m *model, r *api.Ripple) string {
+func rippleTitle(m *view.Model, r *api.Ripple) string {
 	parts := []string{fmt.Sprintf("ripple %d  %s", r.ID, r.Title)}
 	switch {
 	case !r.Resting():
-		parts = append(parts, "running for "+format.Duration(m.now.Sub(r.Since).Truncate(100*time.Millisecond)))
+		parts = append(parts, "running for "+format.Duration(m.Now.Sub(r.Since).Truncate(100*time.Millisecond)))
 	case r.Detail != "":
 		parts = append(
 			parts,
@@ -234,7 +235,7 @@ func numbers(of []int) string {
 // fallColumns are the widths of a waterfall's parts.
 type fallColumns struct{ unit, run, bar, took, why int }
 
-func fallColumnsOf(m *model, r *api.Ripple, width int) fallColumns {
+func fallColumnsOf(m *view.Model, r *api.Ripple, width int) fallColumns {
 	c := fallColumns{took: 9}
 	for _, ref := range r.Runs {
 		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(runWord(ref)))
@@ -263,67 +264,67 @@ func runWord(ref *api.RunRef) string {
 }
 
 // waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
-func (v *ripples) waterfall(m *model, r *api.Ripple, width, height int) []string {
+func (v *ripples) waterfall(m *view.Model, r *api.Ripple, width, height int) []string {
 	if len(r.Runs) == 0 {
-		return []string{cells.Fit(m.palette.Dim.Render("  it has set nothing off"), width)}
+		return []string{cells.Fit(m.Palette.Dim.Render("  it has set nothing off"), width)}
 	}
 	v.bar = min(v.bar, len(r.Runs)-1)
 	c := fallColumnsOf(m, r, width)
-	w := timeline.WaterfallOf(r, m.now, c.bar)
+	w := timeline.WaterfallOf(r, m.Now, c.bar)
 	rows := []string{cells.Fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
 	foot := v.foot(m, &w.Bars[v.bar], width)
 	room := max(height-1-len(foot), 1)
-	v.firstBar = windowed(v.bar, len(w.Bars), room)
+	v.firstBar = view.Windowed(v.bar, len(w.Bars), room)
 	for i := v.firstBar; i < len(w.Bars) && len(rows)-1 < room; i++ {
 		rows = append(rows, v.barRow(m, &w.Bars[i], c, i == v.bar, width))
 	}
 	if r.MoreRuns > 0 && len(rows)-1 < room {
 		rows = append(
 			rows,
-			cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))),
+			cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))),
 				width),
 		)
 	}
-	rows = pad(rows, room+1, width)
+	rows = view.Pad(rows, room+1, width)
 	return append(rows, foot...)
 }
 
 // elapsedRow labels an axis with the time since its start.
-func elapsedRow(m *model, a timeline.Axis) string {
-	s := cells.NewStrip(a.N, " ", &m.palette.Dim)
+func elapsedRow(m *view.Model, a timeline.Axis) string {
+	s := cells.NewStrip(a.N, " ", &m.Palette.Dim)
 	for _, d := range a.Elapsed(12) {
 		column := a.At(a.Start.Add(d))
-		if s.Write(column+1, format.Duration(d), &m.palette.Dim) {
-			s.Set(column, "╷", &m.palette.Faint)
+		if s.Write(column+1, format.Duration(d), &m.Palette.Dim) {
+			s.Set(column, "╷", &m.Palette.Faint)
 		}
 	}
 	return s.String()
 }
 
 // barRow draws one run.
-func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, width int) string {
-	mark, name := "  ", m.unitStyle(b.Unit).Render(cells.Fit(b.Unit, c.unit))
+func (v *ripples) barRow(m *view.Model, b *timeline.Bar, c fallColumns, chosen bool, width int) string {
+	mark, name := "  ", m.UnitStyle(b.Unit).Render(cells.Fit(b.Unit, c.unit))
 	if chosen {
-		mark = m.palette.Bright.Render("▸ ")
-		name = m.unitStyle(b.Unit).Bold(true).Render(cells.Fit(b.Unit, c.unit))
+		mark = m.Palette.Bright.Render("▸ ")
+		name = m.UnitStyle(b.Unit).Bold(true).Render(cells.Fit(b.Unit, c.unit))
 	}
 	row := mark + name + " "
 	if c.run > 0 {
-		row += m.palette.Dim.Render(cells.Fit(runWord(b.RunRef), c.run))
+		row += m.Palette.Dim.Render(cells.Fit(runWord(b.RunRef), c.run))
 	}
 	row += " " + textures(m, b.Cells) + " "
-	took, style := "", m.palette.Dim
+	took, style := "", m.Palette.Dim
 	if !b.From.IsZero() {
 		took = format.Duration(b.Took())
 	}
 	if b.Failed {
-		style = m.palette.Broken
+		style = m.Palette.Broken
 	}
 	row += style.Render(fmt.Sprintf("%*s", c.took-1, took))
 	if c.why > 0 {
 		text := v.whyOf(b)
 		if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-			text, style = line, m.palette.Broken
+			text, style = line, m.Palette.Broken
 		}
 		row += "  " + style.Render(cells.Fit(text, c.why-2))
 	}
@@ -331,11 +332,11 @@ func (v *ripples) barRow(m *model, b *timeline.Bar, c fallColumns, chosen bool, 
 }
 
 // textures draws textures side by side.
-func textures(m *model, all []timeline.Cell) string {
-	s := cells.NewStrip(len(all), " ", &m.palette.Text)
+func textures(m *view.Model, all []timeline.Cell) string {
+	s := cells.NewStrip(len(all), " ", &m.Palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range all {
-		glyph, style := m.palette.Texture(c)
+		glyph, style := m.Palette.Texture(c)
 		if styles[c] == nil {
 			styles[c] = &style
 		}
@@ -353,10 +354,10 @@ func (v *ripples) whyOf(b *timeline.Bar) string {
 }
 
 // foot says of the chosen run why it ran, what it waited on, where its time went, and why it failed.
-func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
-	said := m.unitStyle(b.Unit).Render(b.Unit) + " " + runWord(b.RunRef)
+func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
+	said := m.UnitStyle(b.Unit).Render(b.Unit) + " " + runWord(b.RunRef)
 	if why := v.whyOf(b); why != "" {
-		said += m.palette.Dim.Render(" because ") + why
+		said += m.Palette.Dim.Render(" because ") + why
 	}
 	var parts []string
 	for _, w := range b.Waited {
@@ -371,26 +372,26 @@ func (v *ripples) foot(m *model, b *timeline.Bar, width int) []string {
 		parts = append(parts, "what its time was spent on is not kept any more")
 	}
 	rows := []string{
-		m.titledRule("", width),
+		m.TitledRule("", width),
 		cells.Fit("  "+said, width),
-		cells.Fit("  "+m.palette.Dim.Render(strings.Join(parts, ", ")), width),
+		cells.Fit("  "+m.Palette.Dim.Render(strings.Join(parts, ", ")), width),
 	}
 	if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-		rows = append(rows, cells.Fit("  "+m.palette.Broken.Render(line), width))
+		rows = append(rows, cells.Fit("  "+m.Palette.Broken.Render(line), width))
 	}
 	return rows
 }
 
 // compared says where the time went, compared with an earlier ripple of the same files.
-func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
-	e := timeline.Earlier(m.snap.Ripples, r)
+func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
+	e := timeline.Earlier(m.Snap.Ripples, r)
 	switch {
 	case !r.Resting():
-		return []string{cells.Fit(m.palette.Dim.Render("  still running: it can be compared when it is at rest"),
+		return []string{cells.Fit(m.Palette.Dim.Render("  still running: it can be compared when it is at rest"),
 			width)}
 	case e == nil:
 		return []string{
-			cells.Fit(m.palette.Dim.Render("  there is no earlier ripple of the same files that is still known"),
+			cells.Fit(m.Palette.Dim.Render("  there is no earlier ripple of the same files that is still known"),
 				width),
 		}
 	}
@@ -400,7 +401,7 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 			fmt.Sprintf(
 				"  compared with ripple %d of %s: %s then, %s now, %s",
 				e.ID,
-				format.Moment(e.Since, m.now),
+				format.Moment(e.Since, m.Now),
 				format.Duration(was),
 				format.Duration(is),
 				slower(is-was),
@@ -411,23 +412,23 @@ func (v *ripples) compared(m *model, r *api.Ripple, width int) []string {
 	}
 	all := timeline.Compare(e, r)
 	if len(all) == 0 {
-		return append(rows, cells.Fit(m.palette.Dim.Render("  no part of it differs"), width))
+		return append(rows, cells.Fit(m.Palette.Dim.Render("  no part of it differs"), width))
 	}
 	most := all[0].By().Abs()
 	rows = append(
 		rows,
-		cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
+		cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
 	)
 	for _, d := range all {
-		style := m.palette.Current
+		style := m.Palette.Current
 		if d.By() > 0 {
-			style = m.palette.Stale
+			style = m.Palette.Stale
 		}
 		const bar = 24
 		rows = append(
 			rows,
 			cells.Fit(
-				"  "+m.unitStyle(
+				"  "+m.UnitStyle(
 					d.Unit,
 				).Render(
 					cells.Fit(d.Unit, 16),
@@ -464,26 +465,26 @@ func slower(by time.Duration) string {
 }
 
 // goToRun shows the moment at which the chosen run began, in lanes and stream.
-func (v *ripples) goToRun(m *model) {
+func (v *ripples) goToRun(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
 		return
 	}
 	at := r.Since
 	if ref := v.run(m); ref != nil && len(ref.Spans) > 0 {
-		at, m.selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
+		at, m.Selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
 	}
-	m.lanesOnly()
+	m.BackToLanes()
 	goTo(m, at)
 }
 
 // onlyOutput shows what the chosen ripple has had written, and nothing else.
-func (v *ripples) onlyOutput(m *model) {
+func (v *ripples) onlyOutput(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
 		return
 	}
-	m.lanesOnly()
+	m.BackToLanes()
 	s := focused(m)
 	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
 	if r.Resting() {

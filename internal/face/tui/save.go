@@ -4,45 +4,46 @@ import (
 	"context"
 
 	"omnivigil/internal/face/export"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
 
 // saveOutput asks for the file that the stream is written to: all that its filter lets through, as far as the log goes.
-func saveOutput(m *model) { saveLines(m, "write what is shown to  ", nil) }
+func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 
 // saveLines asks for the file that lines are written to: within these numbers, or all.
-func saveLines(m *model, prompt string, within *[2]int64) {
-	name := "output-" + m.now.Format("150405") + ".txt"
-	m.askFile(overviewOf(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap := export.Part{Filter: focused(m).filter.String(), Within: within}, m.snap
-		m.later(func(ctx context.Context) then {
-			n, err := export.StreamFile(ctx, m.project, snap, part, export.FormatOf(file), file)
-			return func() { m.saved(err, format.Count(n, "line")+" written to "+file) }
+func saveLines(m *view.Model, prompt string, within *[2]int64) {
+	name := "output-" + m.Now.Format("150405") + ".txt"
+	m.AskFile(overviewOf(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
+		part, snap := export.Part{Filter: focused(m).filter.String(), Within: within}, m.Snap
+		m.Later(func(ctx context.Context) view.Then {
+			n, err := export.StreamFile(ctx, m.Project, snap, part, export.FormatOf(file), file)
+			return func() { m.Saved(err, format.Count(n, "line")+" written to "+file) }
 		})
 	})
 }
 
 // write asks for the file that the selected lines are written to.
-func (p *picking) write(m *model) {
+func (p *picking) write(m *view.Model) {
 	within := [2]int64{p.at, p.at}
 	if p.from >= 0 {
 		within = [2]int64{min(p.at, p.from), max(p.at, p.from)}
 	}
-	m.close()
+	m.Close()
 	saveLines(m, "write these lines to  ", &within)
 }
 
 // writeResults asks for the file that tests and findings are written to, in the format that its name asks for.
-func writeResults(m *model) {
+func writeResults(m *view.Model) {
 	const formats = ".xml (JUnit), .tap, .sarif or .jsonl"
-	name := "results-" + m.now.Format("150405") + ".xml"
-	m.askFile(m.top(), "write tests and findings to  ", formats, name, func(file string) {
-		m.later(func(ctx context.Context) then {
-			r, err := export.ResultsOf(ctx, m.project, nil)
+	name := "results-" + m.Now.Format("150405") + ".xml"
+	m.AskFile(m.Top(), "write tests and findings to  ", formats, name, func(file string) {
+		m.Later(func(ctx context.Context) view.Then {
+			r, err := export.ResultsOf(ctx, m.Project, nil)
 			if err == nil {
 				err = export.ResultsFile(r, export.ResultsFormatOf(file), file)
 			}
-			return func() { m.saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
+			return func() { m.Saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
 		})
 	})
 }

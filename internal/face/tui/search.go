@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
@@ -31,7 +32,7 @@ type result struct {
 }
 
 // status says how many lines match.
-func (r *search) status(m *model) string {
+func (r *search) status(m *view.Model) string {
 	if r.matcher == nil {
 		return ""
 	}
@@ -39,7 +40,7 @@ func (r *search) status(m *model) string {
 	if !r.found.Done && r.found.Total > 0 {
 		text += fmt.Sprintf(" (%d %% searched)", 100*r.found.Searched/r.found.Total)
 	}
-	return m.palette.Dim.Render(text) + "  "
+	return m.Palette.Dim.Render(text) + "  "
 }
 
 func countOf(n int64) string {
@@ -50,7 +51,7 @@ func countOf(n int64) string {
 }
 
 // look looks for another text, first in what was written before the newest line shown.
-func (s *stream) look(m *model, text string) {
+func (s *stream) look(m *view.Model, text string) {
 	s.search.end()
 	number := s.search.number + 1
 	s.search = search{text: text, number: number, hit: -1}
@@ -71,7 +72,7 @@ func (s *stream) look(m *model, text string) {
 }
 
 // next goes to the next match, or to the one before.
-func (s *stream) next(m *model, by int) {
+func (s *stream) next(m *view.Model, by int) {
 	if s.search.matcher == nil {
 		return
 	}
@@ -92,8 +93,8 @@ func (r *search) end() {
 }
 
 // begin searches in the background. What it finds comes as messages, one after the other.
-func (s *stream) begin(m *model, q api.SearchQuery) {
-	ctx, stop := context.WithCancel(m.ctx)
+func (s *stream) begin(m *view.Model, q api.SearchQuery) {
+	ctx, stop := context.WithCancel(m.Ctx)
 	number := s.search.number
 	if q.Count { // it continues while one moves from match to match
 		s.search.end()
@@ -112,7 +113,7 @@ func (s *stream) begin(m *model, q api.SearchQuery) {
 				return ctx.Err()
 			}
 		}
-		err := m.project.Search(ctx, q, func(f api.Found) error { return send(result{found: f}) })
+		err := m.Project.Search(ctx, q, func(f api.Found) error { return send(result{found: f}) })
 		if err != nil && ctx.Err() == nil {
 			send(result{err: err})
 		}
@@ -121,8 +122,8 @@ func (s *stream) begin(m *model, q api.SearchQuery) {
 }
 
 // await takes what a search finds next, until it is done.
-func (s *stream) await(m *model, found <-chan result) {
-	m.later(func(ctx context.Context) then {
+func (s *stream) await(m *view.Model, found <-chan result) {
+	m.Later(func(ctx context.Context) view.Then {
 		select {
 		case r, more := <-found:
 			if !more {
@@ -141,7 +142,7 @@ func (s *stream) await(m *model, found <-chan result) {
 }
 
 // takeResult shows what a search has found.
-func (s *stream) takeResult(m *model, r result) {
+func (s *stream) takeResult(m *view.Model, r result) {
 	switch {
 	case r.number != s.search.number: // it was on its way when another text was typed
 		return
@@ -152,9 +153,9 @@ func (s *stream) takeResult(m *model, r result) {
 		s.showLine(s.search.hit)
 	case r.found.Done && r.again && r.found.Matches > 0: // it was shown before
 	case r.found.Done && r.again && r.back:
-		m.said = "there is no match before this one"
+		m.Said = "there is no match before this one"
 	case r.found.Done && r.again:
-		m.said = "there is no match after this one"
+		m.Said = "there is no match after this one"
 	case r.found.Done && s.search.hit < 0 && r.found.Matches > 0: // all are farther down
 		s.search.found = r.found
 		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), From: s.page.End, Most: 1})
@@ -167,34 +168,34 @@ func (s *stream) takeResult(m *model, r result) {
 
 // lookField asks what to search for. The stream moves to the first match while the user types.
 type lookField struct {
-	field
+	view.Field
 	before position
 }
 
-func searchOutput(m *model) {
+func searchOutput(m *view.Model) {
 	s := focused(m)
-	m.open(&lookField{m.fieldOver(overviewOf(m), "search", "search  ", "text, or /an expression/", s.search.text), s.position})
+	m.Open(&lookField{m.NewField(overviewOf(m), "search", "search  ", "text, or /an expression/", s.search.text), s.position})
 }
 
-func (f *lookField) update(m *model, msg tea.Msg) {
-	f.typed(m, msg)
-	if s := focused(m); f.input.Value() != s.search.text {
+func (f *lookField) Update(m *view.Model, msg tea.Msg) {
+	f.Typed(m, msg)
+	if s := focused(m); f.Input.Value() != s.search.text {
 		s.position = f.before
-		s.look(m, f.input.Value())
+		s.look(m, f.Input.Value())
 	}
 }
 
-func (*lookField) wrong(m *model) string { return focused(m).search.problem }
+func (*lookField) Wrong(m *view.Model) string { return focused(m).search.problem }
 
-func (*lookField) status(m *model) string { return focused(m).search.status(m) }
+func (*lookField) Status(m *view.Model) string { return focused(m).search.status(m) }
 
 // cancel goes back to where the stream was.
-func (f *lookField) cancel(m *model) {
+func (f *lookField) cancel(m *view.Model) {
 	s := focused(m)
 	s.look(m, "")
 	s.position = f.before
 	if s.following() {
 		backToNow(m)
 	}
-	m.close()
+	m.Close()
 }

@@ -8,6 +8,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
@@ -67,20 +68,20 @@ func (s *stream) title() string {
 }
 
 // status says where the stream stands, for the bottom line.
-func (s *stream) status(m *model) string {
+func (s *stream) status(m *view.Model) string {
 	found := s.search.status(m)
 	switch {
 	case s.following():
-		return found + m.palette.Dim.Render("following")
-	case len(s.filter) > 0 && !m.at.IsZero():
-		return found + m.palette.Stale.Render("at "+m.at.Format("15:04:05"))
+		return found + m.Palette.Dim.Render("following")
+	case len(s.filter) > 0 && !m.At.IsZero():
+		return found + m.Palette.Stale.Render("at "+m.At.Format("15:04:05"))
 	}
-	return found + m.palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
+	return found + m.Palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
 
-// ask asks for the page that is to be shown, if that is not the one that is there.
-func (s *stream) ask(m *model) {
-	want := askedFor{s.filter.String(), s.position, max(m.height, 20), m.snap.Lines}
+// Ask asks for the page that is to be shown, if that is not the one that is there.
+func (s *stream) Ask(m *view.Model) {
+	want := askedFor{s.filter.String(), s.position, max(m.Height, 20), m.Snap.Lines}
 	if s.asking || want == s.asked {
 		return
 	}
@@ -89,8 +90,8 @@ func (s *stream) ask(m *model) {
 	if want.until.IsZero() {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Lines(ctx, q)
+	m.Later(func(ctx context.Context) view.Then {
+		page, err := m.Project.Lines(ctx, q)
 		return func() {
 			if s.asking = false; err != nil {
 				s.problem = err.Error()
@@ -105,7 +106,7 @@ func (s *stream) ask(m *model) {
 }
 
 // take shows a page that has come. The time cursor goes along with a stream that is moved.
-func (s *stream) take(m *model, asked askedFor, page api.Page) {
+func (s *stream) take(m *view.Model, asked askedFor, page api.Page) {
 	s.problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
@@ -119,7 +120,7 @@ func (s *stream) take(m *model, asked askedFor, page api.Page) {
 	case s.tied:
 		s.stand(page.End)
 		if s.tied = false; n > 0 {
-			m.at = page.Lines[n-1].At
+			m.At = page.Lines[n-1].At
 		}
 	}
 }
@@ -131,16 +132,16 @@ func (s *stream) stand(bottom int64) {
 }
 
 // draw draws the last lines that fit into height rows.
-func (s *stream) draw(m *model, width, height int) []string {
+func (s *stream) draw(m *view.Model, width, height int) []string {
 	s.height = height
 	if s.of.filter != s.filter.String() {
-		return pad(nil, height, width)
+		return view.Pad(nil, height, width)
 	}
 	rows := s.draft(m, width, height)
 	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
-		rows = []string{cells.Fit(m.palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
+		rows = []string{cells.Fit(m.Palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
 	}
-	return pad(rows, height, width)
+	return view.Pad(rows, height, width)
 }
 
 // lineAt returns the line that is drawn in a row of the stream.
@@ -152,16 +153,16 @@ func (s *stream) lineAt(row int) (api.Line, bool) {
 }
 
 // use shows what a filter lets through, at the moment that is shown.
-func (s *stream) use(m *model, f query.Filter) {
-	at := m.shownTime()
+func (s *stream) use(m *view.Model, f query.Filter) {
+	at := m.ShownTime()
 	if s.filter = f; !s.following() {
 		s.goTo(at)
 	}
 }
 
 // only shows the selected unit's lines alone, or everybody's again.
-func (s *stream) only(m *model) {
-	unit := m.selected
+func (s *stream) only(m *view.Model) {
+	unit := m.Selected
 	rest := s.filter.Without(query.Units)
 	for _, t := range s.filter {
 		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
@@ -173,7 +174,7 @@ func (s *stream) only(m *model) {
 }
 
 // lastSave shows only what the newest save has set off, or all again.
-func (s *stream) lastSave(m *model) {
+func (s *stream) lastSave(m *view.Model) {
 	if s.filter.Has(query.Ripple) {
 		s.use(m, s.filter.Without(query.Ripple))
 		return
@@ -182,7 +183,7 @@ func (s *stream) lastSave(m *model) {
 }
 
 // level goes from all lines to those that say at least a warning, to errors, and back.
-func (s *stream) level(m *model) {
+func (s *stream) level(m *view.Model) {
 	next := map[query.Level]query.Level{query.NoLevel: query.Warning, query.Warning: query.Error}
 	now := query.NoLevel
 	for _, t := range s.filter {
@@ -232,7 +233,7 @@ func (s *stream) showLine(number int64) {
 }
 
 // jump goes to the next line of a kind before what is shown, or after it.
-func (s *stream) jump(m *model, e query.Event, by int) {
+func (s *stream) jump(m *view.Model, e query.Event, by int) {
 	f := append(
 		query.Filter{{Field: query.Events, Event: e}},
 		s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
@@ -242,14 +243,14 @@ func (s *stream) jump(m *model, e query.Event, by int) {
 	if by > 0 {
 		q.End, q.From = 0, s.here()+1
 	}
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Lines(ctx, q)
+	m.Later(func(ctx context.Context) view.Then {
+		page, err := m.Project.Lines(ctx, q)
 		return func() {
 			switch {
 			case err != nil:
-				m.notice = err.Error()
+				m.Notice = err.Error()
 			case len(page.Lines) == 0:
-				m.said = what
+				m.Said = what
 			default:
 				s.search.hit = page.Lines[0].Number
 				s.showLine(s.search.hit)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 )
 
@@ -65,17 +66,17 @@ func TestSearch(t *testing.T) {
 	m.types("crossing 001")
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
-	assert.True(t, focused(m.model).following())
+	assert.True(t, focused(m.Model).following())
 }
 
 // TestSearchIsForTheNewestText has what was found for another text come late.
 func TestSearchIsForTheNewestText(t *testing.T) {
 	m, _ := written(t)
-	s := focused(m.model)
-	s.look(m.model, "tide")
+	s := focused(m.Model)
+	s.look(m.Model, "tide")
 	late := s.search.number
-	s.look(m.model, "crossing 100")
-	s.takeResult(m.model, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
+	s.look(m.Model, "crossing 100")
+	s.takeResult(m.Model, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
 	assert.EqualValues(t, -1, s.search.hit)
 	assert.Zero(t, s.search.found.Matches)
 }
@@ -112,20 +113,20 @@ func TestChosenLines(t *testing.T) {
 	m, p := written(t)
 	root := t.TempDir()
 	p.see()
-	m.snap.Project.Root = root
+	m.Snap.Project.Root = root
 	var copied string
 	m.keyed("\"", "up", "'", "space", "up", "up")
 	assert.Contains(t, m.plainScreen(), "▸ ")
-	m.top().(*picking).copy(m.model)
-	for _, cmd := range m.pending {
+	m.Top().(*picking).copy(m.Model)
+	for _, cmd := range m.Requests {
 		m.handle(cmd())
 	}
-	for _, cmd := range m.cmds {
+	for _, cmd := range m.Commands {
 		copied += fmt.Sprint(cmd())
 	}
 	assert.Equal(t, "crossing 196\ncrossing 197\ncrossing 198", copied)
-	m.pending, m.cmds = nil, nil
-	assert.Equal(t, "overview", m.top().name())
+	m.Requests, m.Commands = nil, nil
+	assert.Equal(t, "overview", m.Top().Name())
 
 	m.keyed(".", "g", "'")
 	assert.Contains(t, m.plainScreen(), "▸", "the mark")
@@ -144,23 +145,23 @@ func TestChosenLines(t *testing.T) {
 	)
 	m.keyed(".")
 	p.see()
-	m.snap.Project.Root = root
+	m.Snap.Project.Root = root
 	m.keyed("\"", "up", "up")
-	pick := m.top().(*picking)
+	pick := m.Top().(*picking)
 	line, ok := pick.line()
 	require.True(t, ok)
 	texts, err := blockOf(t.Context(), p, line)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Error: no tide", "    at berth (app.js:10:11)", "    at main (node:x:1)"}, texts)
-	pick.edit(m.model)
-	assert.Len(t, m.pending, 1, "an editor with a window of its own is started next to the screen")
-	m.pending = nil
+	pick.edit(m.Model)
+	assert.Len(t, m.Requests, 1, "an editor with a window of its own is started next to the screen")
+	m.Requests = nil
 	m.keyed("down", "b")
 	assert.Contains(t, m.plainScreen(), "this line has no web address")
 	m.keyed("esc")
 
 	m.keyed("%")
-	for range m.top().(*writeField).input.Value() {
+	for range m.Top().(*view.WriteField).Input.Value() {
 		m.keyed("backspace")
 	}
 	m.types("out.jsonl")
@@ -185,17 +186,17 @@ func TestTwoStreams(t *testing.T) {
 	m.keyed("*")
 	assert.Contains(t, m.plainScreen(), "─ only u0 ─", "below, since the screen is narrow")
 	m.keyed("pgup")
-	assert.False(t, focused(m.model).following())
-	assert.True(t, overviewOf(m.model).streams[0].following(), "each scrolls by itself")
+	assert.False(t, focused(m.Model).following())
+	assert.True(t, overviewOf(m.Model).streams[0].following(), "each scrolls by itself")
 	m.keyed("tab", "left")
-	for _, s := range overviewOf(m.model).streams {
+	for _, s := range overviewOf(m.Model).streams {
 		assert.False(t, s.following(), "both follow the time cursor")
 	}
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")
-	m.settle(tea.MouseClickMsg{X: 70, Y: overviewOf(m.model).streamTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, 1, overviewOf(m.model).focus)
+	m.settle(tea.MouseClickMsg{X: 70, Y: overviewOf(m.Model).streamTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, 1, overviewOf(m.Model).focus)
 	m.keyed("esc", "*")
-	assert.Len(t, overviewOf(m.model).streams, 1)
+	assert.Len(t, overviewOf(m.Model).streams, 1)
 	p.see()
 }

@@ -12,13 +12,14 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
 
 // tests is the view of suites and their tests: how the suites get on, the tests with what became
 // of them recently, and all about the chosen one.
 type tests struct {
-	list   pages[api.Case]
+	list   view.List[api.Case]
 	only   int // index into testKinds
 	marked map[testKey]bool
 	whole  api.Case // the chosen one, with its output
@@ -46,40 +47,40 @@ var testKinds = []struct{ only, words string }{
 	{"skipped", "skipped tests"},
 }
 
-func showTests(m *model) {
+func showTests(m *view.Model) {
 	t := &tests{marked: map[testKey]bool{}}
-	t.list = pages[api.Case]{
-		same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
-		fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Case, int, error) {
+	t.list = view.List[api.Case]{
+		Same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
+		Fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Case, int, error) {
 			page, err := p.Cases(ctx, q)
 			return page.Cases, page.Total, err
 		},
 	}
-	m.show(t)
+	m.Show(t)
 }
 
-func (*tests) name() string { return "tests" }
+func (*tests) Name() string { return "tests" }
 
-func (*tests) grabs(*model) bool { return false }
+func (*tests) Grabs(*view.Model) bool { return false }
 
-func (t *tests) update(m *model, msg tea.Msg) {
+func (t *tests) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		t.list.move(wheel(msg))
+		t.list.Move(view.Wheel(msg))
 	case tea.MouseClickMsg:
-		from, _ := t.list.window(t.room)
-		if row := msg.Y - m.bodyTop - len(t.suites(m)) - 1; row >= 0 && row < t.room {
-			t.list.at = min(from+row, max(t.list.total-1, 0))
+		from, _ := t.list.Window(t.room)
+		if row := msg.Y - m.BodyTop - len(t.suites(m)) - 1; row >= 0 && row < t.room {
+			t.list.At = min(from+row, max(t.list.Total-1, 0))
 		}
 	}
 }
 
-// ask asks for what is to be shown and is not here.
-func (t *tests) ask(m *model) {
+// Ask asks for what is to be shown and is not here.
+func (t *tests) Ask(m *view.Model) {
 	v := resultsVersion(m)
-	t.list.query.Only = testKinds[t.only].only
-	t.list.ask(m, v)
-	c, ok := t.list.selected()
+	t.list.Query.Only = testKinds[t.only].only
+	t.list.Ask(m, v)
+	c, ok := t.list.Selected()
 	if !ok || keyOf(c) == t.asked && t.of == v {
 		return
 	}
@@ -88,9 +89,9 @@ func (t *tests) ask(m *model) {
 	}
 	t.asked, t.of = keyOf(c), v
 	key := t.asked
-	m.selected = c.Unit
-	m.later(func(ctx context.Context) then {
-		whole, err := m.project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
+	m.Selected = c.Unit
+	m.Later(func(ctx context.Context) view.Then {
+		whole, err := m.Project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
 		if err != nil {
 			whole = c // it has gone meanwhile
 		}
@@ -102,38 +103,38 @@ func (t *tests) ask(m *model) {
 	})
 }
 
-func (t *tests) draw(m *model, width, height int) []string {
+func (t *tests) Draw(m *view.Model, width, height int) []string {
 	suites := t.suites(m)
 	rows := make([]string, 0, height)
 	for _, u := range suites {
 		rows = append(rows, cells.Fit(t.suiteRow(m, u), width))
 	}
-	rows = append(rows, m.titledRule(t.listTitle(), width))
+	rows = append(rows, m.TitledRule(t.listTitle(), width))
 	left := height - len(rows)
 	t.room = max(left*11/20, 3)
-	if t.list.total > 0 && t.list.total < t.room {
-		t.room = t.list.total
+	if t.list.Total > 0 && t.list.Total < t.room {
+		t.room = t.list.Total
 	}
-	if t.list.total == 0 {
-		rows = append(rows, cells.Fit(m.palette.Dim.Render("  "+t.nothing(m)), width))
-		return pad(rows, height, width)
+	if t.list.Total == 0 {
+		rows = append(rows, cells.Fit(m.Palette.Dim.Render("  "+t.nothing(m)), width))
+		return view.Pad(rows, height, width)
 	}
-	from, end := t.list.window(t.room)
+	from, end := t.list.Window(t.room)
 	for i := from; i < end; i++ {
 		rows = append(rows, t.row(m, i, width))
 	}
-	if c, ok := t.list.selected(); ok {
-		rows = append(rows, m.titledRule(t.title(m, c), width))
+	if c, ok := t.list.Selected(); ok {
+		rows = append(rows, m.TitledRule(t.title(m, c), width))
 		rows = append(rows, t.detail(m, c, width, height-len(rows))...)
 	}
-	return pad(rows, height, width)
+	return view.Pad(rows, height, width)
 }
 
 // suites are the units that have tests.
-func (t *tests) suites(m *model) []*api.Unit {
+func (t *tests) suites(m *view.Model) []*api.Unit {
 	const most = 4
 	var units []*api.Unit
-	for _, u := range m.snap.Units {
+	for _, u := range m.Snap.Units {
 		if u.Report.Cases > 0 || u.Kind == "suite" {
 			units = append(units, u)
 		}
@@ -145,20 +146,20 @@ func (t *tests) suites(m *model) []*api.Unit {
 const barWidth = 24
 
 // suiteRow says how a suite gets on.
-func (t *tests) suiteRow(m *model, u *api.Unit) string {
-	name := m.unitStyle(u.Name).Render(cells.Fit(u.Name, columnsOf(m).name))
-	row := "  " + name + " " + m.palette.ToneStyle(u.Tone()).Render(cells.Fit(stateWord(u), 10)) + " "
+func (t *tests) suiteRow(m *view.Model, u *api.Unit) string {
+	name := m.UnitStyle(u.Name).Render(cells.Fit(u.Name, columnsOf(m).name))
+	row := "  " + name + " " + m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(stateWord(u), 10)) + " "
 	r := u.Report
 	if u.State == api.Running && r.Run == u.Run.Number {
-		row += progressBar(m, r, barWidth) + " " + m.palette.Text.Render(progressText(r))
-		if left := r.Left(u.Run.OrderedAt, m.now); left > 0 && r.Ran < max(r.Expected, r.Cases) {
-			row += m.palette.Dim.Render("  about " + roughly(left) + " left")
+		row += progressBar(m, r, barWidth) + " " + m.Palette.Text.Render(progressText(r))
+		if left := r.Left(u.Run.OrderedAt, m.Now); left > 0 && r.Ran < max(r.Expected, r.Cases) {
+			row += m.Palette.Dim.Render("  about " + roughly(left) + " left")
 		}
 		if r.FailedNow > 0 {
-			row += "  " + m.palette.Broken.Render(fmt.Sprintf("%d failing", r.FailedNow))
+			row += "  " + m.Palette.Broken.Render(fmt.Sprintf("%d failing", r.FailedNow))
 		}
 		if r.Running != "" {
-			row += "  " + m.palette.Dim.Render(r.Running)
+			row += "  " + m.Palette.Dim.Render(r.Running)
 		}
 		return row
 	}
@@ -166,9 +167,9 @@ func (t *tests) suiteRow(m *model, u *api.Unit) string {
 	if text == "" {
 		text = "no test is known yet"
 	}
-	row += m.palette.Text.Render(text)
+	row += m.Palette.Text.Render(text)
 	if u.Narrowed != "" {
-		row += "  " + m.palette.Stale.Render("narrowed to "+u.Narrowed)
+		row += "  " + m.Palette.Stale.Render("narrowed to "+u.Narrowed)
 	}
 	return row
 }
@@ -189,21 +190,21 @@ func progressText(r api.Report) string {
 }
 
 // progressBar draws how far a run is, in the textures of the lanes.
-func progressBar(m *model, r api.Report, width int) string {
+func progressBar(m *view.Model, r api.Report, width int) string {
 	done := width
 	if r.Expected > 0 {
 		done = min(width*r.Ran/max(r.Expected, r.Ran, 1), width)
 	}
-	return m.palette.Moving.Render(strings.Repeat("█", done)) + m.palette.Faint.Render(strings.Repeat("·", width-done))
+	return m.Palette.Moving.Render(strings.Repeat("█", done)) + m.Palette.Faint.Render(strings.Repeat("·", width-done))
 }
 
 func (t *tests) listTitle() string {
 	text := testKinds[t.only].words
-	if t.list.query.Text != "" {
-		text += fmt.Sprintf(" with %q", t.list.query.Text)
+	if t.list.Query.Text != "" {
+		text += fmt.Sprintf(" with %q", t.list.Query.Text)
 	}
-	if t.list.total > 0 {
-		text += fmt.Sprintf(", %d of %d", t.list.at+1, t.list.total)
+	if t.list.Total > 0 {
+		text += fmt.Sprintf(", %d of %d", t.list.At+1, t.list.Total)
 	}
 	if n := len(t.marked); n > 0 {
 		text += ", " + fmt.Sprint(n) + " marked"
@@ -211,11 +212,11 @@ func (t *tests) listTitle() string {
 	return text
 }
 
-func (t *tests) nothing(m *model) string {
+func (t *tests) nothing(m *view.Model) string {
 	switch {
-	case !t.list.loaded:
+	case !t.list.Loaded:
 		return "reading"
-	case t.list.query.Text != "" || t.only > 0:
+	case t.list.Query.Text != "" || t.only > 0:
 		return "there is no such test; o lists others"
 	case len(t.suites(m)) == 0:
 		return "no tests yet: results are read from a suite's output, see docs/settings.md"
@@ -227,29 +228,29 @@ func (t *tests) nothing(m *model) string {
 const stripWidth = 12
 
 // row is a test in the list.
-func (t *tests) row(m *model, number, width int) string {
-	c, ok := t.list.row(number)
+func (t *tests) row(m *view.Model, number, width int) string {
+	c, ok := t.list.Row(number)
 	if !ok {
 		return cells.Fit("", width)
 	}
 	mark := "  "
 	switch {
-	case number == t.list.at:
-		mark = m.palette.Bright.Render("▸ ")
+	case number == t.list.At:
+		mark = m.Palette.Bright.Render("▸ ")
 	case t.marked[keyOf(c)]:
-		mark = m.palette.Bright.Render("◆ ")
+		mark = m.Palette.Bright.Render("◆ ")
 	}
 	word, style := testWord(m, c)
-	name := m.palette.Text.Render(c.Title())
-	if number == t.list.at {
-		name = m.palette.Bright.Render(c.Title())
+	name := m.Palette.Text.Render(c.Title())
+	if number == t.list.At {
+		name = m.Palette.Bright.Render(c.Title())
 	}
 	right := ""
 	if width >= 100 {
-		right = m.palette.Dim.Render(ansi.Truncate(suiteShort(c), max(width/4, 10), "…")) + " "
+		right = m.Palette.Dim.Render(ansi.Truncate(suiteShort(c), max(width/4, 10), "…")) + " "
 	}
 	if width >= 70 {
-		right += m.palette.Dim.Render(fmt.Sprintf("%9s ", tookText(c)))
+		right += m.Palette.Dim.Render(fmt.Sprintf("%9s ", tookText(c)))
 	}
 	return cells.Ends(mark+style.Render(cells.Fit(word, 15))+stripOf(m, c.Past)+"  "+name, right, width)
 }
@@ -278,102 +279,102 @@ func suiteShort(c api.Case) string {
 }
 
 // testWord says in a word how a test is, in the color of its meaning.
-func testWord(m *model, c api.Case) (string, lipgloss.Style) {
+func testWord(m *view.Model, c api.Case) (string, lipgloss.Style) {
 	switch {
 	case c.Change == api.NewlyFailing:
-		return "newly failing", m.palette.Broken.Bold(true)
+		return "newly failing", m.Palette.Broken.Bold(true)
 	case c.Status == api.CaseFailed && c.Flaky:
-		return "failing, flaky", m.palette.Broken
+		return "failing, flaky", m.Palette.Broken
 	case c.Status == api.CaseFailed:
-		return "failing", m.palette.Broken
+		return "failing", m.Palette.Broken
 	case c.Flaky:
-		return "flaky", m.palette.Stale
+		return "flaky", m.Palette.Stale
 	case c.Change == api.NewlyPassing:
-		return "fixed", m.palette.Current.Bold(true)
+		return "fixed", m.Palette.Current.Bold(true)
 	case c.Slow:
-		return "slow", m.palette.Stale
+		return "slow", m.Palette.Stale
 	case c.Status == api.CaseSkipped:
-		return "skipped", m.palette.Dim
+		return "skipped", m.Palette.Dim
 	}
-	return "passed", m.palette.Current
+	return "passed", m.Palette.Current
 }
 
 // stripOf draws a test's last results, the newest at the right, in the textures of the lanes.
-func stripOf(m *model, past []api.PastResult) string {
+func stripOf(m *view.Model, past []api.PastResult) string {
 	past = past[max(0, len(past)-stripWidth):]
 	var b strings.Builder
 	b.WriteString(strings.Repeat(" ", stripWidth-len(past)))
 	for _, p := range past {
 		switch {
 		case p.Both:
-			b.WriteString(m.palette.Stale.Render("┄"))
+			b.WriteString(m.Palette.Stale.Render("┄"))
 		case p.Status == api.CaseFailed:
-			b.WriteString(m.palette.Broken.Render("╱"))
+			b.WriteString(m.Palette.Broken.Render("╱"))
 		case p.Status == api.CaseSkipped:
-			b.WriteString(m.palette.Dim.Render("·"))
+			b.WriteString(m.Palette.Dim.Render("·"))
 		default:
-			b.WriteString(m.palette.Current.Render("─"))
+			b.WriteString(m.Palette.Current.Render("─"))
 		}
 	}
 	return b.String()
 }
 
-func (t *tests) title(m *model, c api.Case) string {
+func (t *tests) title(m *view.Model, c api.Case) string {
 	title := c.Title()
 	if c.Name != "" && c.Suite != "" {
 		title += "  " + c.Suite
 	}
 	if c.File != "" {
-		title += "  " + strings.TrimSuffix(c.From(m.snap.Project.Root).Text(), ": ")
+		title += "  " + strings.TrimSuffix(c.From(m.Snap.Project.Root).Text(), ": ")
 	}
 	return title
 }
 
 // detail is all about the chosen test: why it failed, what was expected, what it has written.
-func (t *tests) detail(m *model, c api.Case, width, height int) []string {
+func (t *tests) detail(m *view.Model, c api.Case, width, height int) []string {
 	if t.asked == keyOf(c) && keyOf(t.whole) == t.asked {
 		c = t.whole
 	}
 	var rows []string
 	add := func(style lipgloss.Style, text string) {
-		rows = append(rows, cells.Fit("  "+style.Render(stops(text)), width))
+		rows = append(rows, cells.Fit("  "+style.Render(view.Stops(text)), width))
 	}
 	if c.Status == api.CaseFailed && c.Message != "" {
 		for line := range strings.SplitSeq(c.Message, "\n") {
-			add(m.palette.Broken, line)
+			add(m.Palette.Broken, line)
 		}
 	} else if c.Message != "" {
-		add(m.palette.Dim, c.Message)
+		add(m.Palette.Dim, c.Message)
 	}
 	if c.Want != "" || c.Got != "" {
 		want, got := compared(m, c.Want, c.Got)
 		rows = append(
 			rows,
 			"",
-			cells.Fit("  "+m.palette.Dim.Render("expected  ")+want, width),
-			cells.Fit("  "+m.palette.Dim.Render("was       ")+got, width),
+			cells.Fit("  "+m.Palette.Dim.Render("expected  ")+want, width),
+			cells.Fit("  "+m.Palette.Dim.Render("was       ")+got, width),
 		)
 	}
 	switch {
 	case c.Flaky:
-		add(m.palette.Stale, "flaky: it changed its mind although nothing that concerns it had changed")
+		add(m.Palette.Stale, "flaky: it changed its mind although nothing that concerns it had changed")
 	case c.Slow:
-		add(m.palette.Stale, "slow: it took "+tookText(c)+", far longer than it used to")
+		add(m.Palette.Stale, "slow: it took "+tookText(c)+", far longer than it used to")
 	}
 	if len(c.Output) > 0 {
 		rows = append(rows, "")
 		for _, line := range c.Output {
-			add(m.palette.Text, line)
+			add(m.Palette.Text, line)
 		}
 	}
 	if c.Status == api.CasePassed && len(rows) == 0 {
-		add(m.palette.Dim, "it passed"+within(c))
+		add(m.Palette.Dim, "it passed"+within(c))
 	}
 	t.scroll = max(0, min(t.scroll, len(rows)-height))
 	rows = rows[t.scroll:]
 	if over := len(rows) - height; over > 0 && height > 0 {
 		rows = rows[:height]
-		rows[height-1] = cells.Fit(m.palette.Dim.Render(fmt.Sprintf("  %d more lines: page down", over+1)), width)
+		rows[height-1] = cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  %d more lines: page down", over+1)), width)
 	}
 	for i := range rows {
 		rows[i] = cells.Fit(rows[i], width)
@@ -389,7 +390,7 @@ func within(c api.Case) string {
 }
 
 // compared colors in what two values differ: all between what both begin and end with.
-func compared(m *model, want, got string) (string, string) {
+func compared(m *view.Model, want, got string) (string, string) {
 	a, b := []rune(want), []rune(got)
 	begin := 0
 	for begin < len(a) && begin < len(b) && a[begin] == b[begin] {
@@ -400,7 +401,7 @@ func compared(m *model, want, got string) (string, string) {
 		end++
 	}
 	mark := func(text []rune, style lipgloss.Style) string {
-		return m.palette.Text.Render(
+		return m.Palette.Text.Render(
 			string(text[:begin]),
 		) + style.Bold(
 			true,
@@ -408,26 +409,26 @@ func compared(m *model, want, got string) (string, string) {
 			true,
 		).Render(
 			string(text[begin:len(text)-end]),
-		) + m.palette.Text.Render(
+		) + m.Palette.Text.Render(
 			string(text[len(text)-end:]),
 		)
 	}
-	return mark(a, m.palette.Current), mark(b, m.palette.Broken)
+	return mark(a, m.Palette.Current), mark(b, m.Palette.Broken)
 }
 
 // narrowTo has the units of some tests run these alone.
-func narrowTo(m *model, cases []api.Case) {
+func narrowTo(m *view.Model, cases []api.Case) {
 	byUnit := map[string][]api.CaseName{}
 	for _, c := range cases {
 		byUnit[c.Unit] = append(byUnit[c.Unit], api.CaseName{Suite: c.Suite, Name: c.Name})
 	}
 	for unit, names := range byUnit {
-		m.askFor(api.Request{Action: api.Narrow, Units: []string{unit}, Cases: names})
+		m.Send(api.Request{Action: api.Narrow, Units: []string{unit}, Cases: names})
 	}
 }
 
 // run narrows to the marked tests, or the chosen one.
-func (t *tests) run(m *model) {
+func (t *tests) run(m *view.Model) {
 	if len(t.marked) > 0 {
 		var cases []api.Case
 		for key := range t.marked {
@@ -437,21 +438,21 @@ func (t *tests) run(m *model) {
 		narrowTo(m, cases)
 		return
 	}
-	if c, ok := t.list.selected(); ok {
+	if c, ok := t.list.Selected(); ok {
 		narrowTo(m, []api.Case{c})
 	}
 }
 
 // runFile narrows to all tests that are in the suite or the file of the chosen one.
-func (t *tests) runFile(m *model) {
-	c, ok := t.list.selected()
+func (t *tests) runFile(m *view.Model) {
+	c, ok := t.list.Selected()
 	if !ok {
 		return
 	}
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MaxLines})
+	m.Later(func(ctx context.Context) view.Then {
+		page, err := m.Project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MaxLines})
 		if err != nil {
-			return m.report(err)
+			return m.Report(err)
 		}
 		r := api.Request{Action: api.Narrow, Units: []string{c.Unit}}
 		for _, other := range page.Cases {
@@ -459,8 +460,8 @@ func (t *tests) runFile(m *model) {
 				r.Cases = append(r.Cases, api.CaseName{Suite: other.Suite, Name: other.Name})
 			}
 		}
-		_, err = m.project.Do(ctx, r)
-		return m.report(err)
+		_, err = m.Project.Do(ctx, r)
+		return m.Report(err)
 	})
 }
 
@@ -472,15 +473,15 @@ func topLevel(c api.Case) string {
 }
 
 // runFailing narrows the chosen test's unit to those that fail.
-func (t *tests) runFailing(m *model) {
-	if c, ok := t.list.selected(); ok {
-		m.askFor(api.Request{Action: api.Narrow, Units: []string{c.Unit}, Failing: true})
+func (t *tests) runFailing(m *view.Model) {
+	if c, ok := t.list.Selected(); ok {
+		m.Send(api.Request{Action: api.Narrow, Units: []string{c.Unit}, Failing: true})
 	}
 }
 
 // mark marks the chosen test, or takes its mark away.
-func (t *tests) mark(*model) {
-	c, ok := t.list.selected()
+func (t *tests) mark(*view.Model) {
+	c, ok := t.list.Selected()
 	switch {
 	case !ok:
 	case t.marked[keyOf(c)]:
@@ -488,44 +489,44 @@ func (t *tests) mark(*model) {
 	default:
 		t.marked[keyOf(c)] = true
 	}
-	t.list.move(1)
+	t.list.Move(1)
 }
 
 // next lists the next kind of tests.
-func (t *tests) next(*model) {
+func (t *tests) next(*view.Model) {
 	t.only = (t.only + 1) % len(testKinds)
-	t.list.at = 0
+	t.list.At = 0
 }
 
-func (t *tests) edit(m *model) {
-	if c, ok := t.list.selected(); ok {
-		m.openPlace(c.Location)
+func (t *tests) edit(m *view.Model) {
+	if c, ok := t.list.Selected(); ok {
+		m.OpenLocation(c.Location)
 	}
 }
 
 // seekField asks for a part of the names of tests, or of findings.
 type seekField struct {
-	field
-	list   interface{ seek(text string) }
+	view.Field
+	list   interface{ Seek(text string) }
 	before string
 }
 
 // seekIn opens a field over a view that lists only what has the text typed.
-func seekIn(m *model, below view, prompt, what string, list interface{ seek(text string) }, text string) {
-	m.open(&seekField{m.fieldOver(below, "seek", prompt, what, text), list, text})
+func seekIn(m *view.Model, below view.View, prompt, what string, list interface{ Seek(text string) }, text string) {
+	m.Open(&seekField{m.NewField(below, "seek", prompt, what, text), list, text})
 }
 
-func (t *tests) find(m *model) {
-	seekIn(m, t, "tests with  ", "a part of a name", &t.list, t.list.query.Text)
+func (t *tests) find(m *view.Model) {
+	seekIn(m, t, "tests with  ", "a part of a name", &t.list, t.list.Query.Text)
 }
 
-func (f *seekField) update(m *model, msg tea.Msg) {
-	if f.typed(m, msg) {
-		f.list.seek(f.input.Value())
+func (f *seekField) Update(m *view.Model, msg tea.Msg) {
+	if f.Typed(m, msg) {
+		f.list.Seek(f.Input.Value())
 	}
 }
 
-func (f *seekField) cancel(m *model) {
-	f.list.seek(f.before)
-	m.close()
+func (f *seekField) cancel(m *view.Model) {
+	f.list.Seek(f.before)
+	m.Close()
 }

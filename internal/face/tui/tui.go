@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
 )
@@ -61,9 +62,9 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	s.root = newRoot(ctx, s.Project, s.First)
-	s.root.terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
+	s.root.Terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
 	s.root.adopt(s.Habits, s.Problems)
-	s.root.typedWords, s.root.remember = s.Words, s.Remember
+	s.root.TypedWords, s.root.Remember = s.Words, s.Remember
 	s.root.redraw = s.redraw
 	s.out = &output{File: os.Stdout}
 	s.program = tea.NewProgram(
@@ -84,7 +85,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	case errors.Is(err, tea.ErrProgramKilled), errors.Is(err, context.Canceled):
 		err = nil
 	}
-	return s.root.snap, err
+	return s.root.Snap, err
 }
 
 func (s *Screen) told(taken bool) {
@@ -104,7 +105,7 @@ func (s *Screen) follow(ctx context.Context) {
 
 // root is the program: it routes messages, and draws what every view has around it.
 type root struct {
-	*model
+	*view.Model
 	clock     func() time.Time
 	redraw    func(context.Context) // draws all again after another program has had the terminal
 	habits    Habits
@@ -124,10 +125,10 @@ type picture struct {
 }
 
 func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
-	r := &root{model: newModel(ctx, p, first, newOverview()), clock: time.Now, away: away{used: time.Now()}}
-	r.ground = cells.GroundOf(os.Getenv("COLORFGBG"))
+	r := &root{Model: view.NewModel(ctx, p, first, newOverview()), clock: time.Now, away: away{used: time.Now()}}
+	r.Ground = cells.GroundOf(os.Getenv("COLORFGBG"))
 	r.adopt(Habits{}, nil)
-	r.meetUnits()
+	r.MeetUnits()
 	return r
 }
 
@@ -144,39 +145,39 @@ func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackground
 // while something moves; seldom otherwise, so that an idle screen costs nothing.
 func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
-	if r.snap.Verdict.Word == api.VerdictUpdating {
-		pause = max(min(axisOf(r.model).Column, pause), 100*time.Millisecond)
+	if r.Snap.Verdict.Word == api.VerdictUpdating {
+		pause = max(min(axisOf(r.Model).Column, pause), 100*time.Millisecond)
 	}
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
 
 // Update handles one message.
 func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	r.now = r.clock()
+	r.Now = r.clock()
 	_, r.onlySnapshot = msg.(*api.Snapshot)
 	r.guarded(func() { r.handle(msg) })
 	r.guarded(func() {
-		for _, v := range []view{r.stack[0], r.top()} {
-			if a, ok := v.(asker); ok {
-				a.ask(r.model)
+		for _, v := range []view.View{r.Stack[0], r.Top()} {
+			if a, ok := v.(view.Asker); ok {
+				a.Ask(r.Model)
 			}
 		}
 	})
-	cmds := slices.Concat(r.cmds, r.pending, r.listening)
-	r.cmds, r.pending, r.listening = nil, nil, nil
+	cmds := slices.Concat(r.Commands, r.Requests, r.Listeners)
+	r.Commands, r.Requests, r.Listeners = nil, nil, nil
 	return r, tea.Batch(cmds...)
 }
 
 func (r *root) handle(msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
-		r.width, r.height = msg.Width, msg.Height
+		r.Width, r.Height = msg.Width, msg.Height
 	case tea.ColorProfileMsg:
-		r.profile = msg.Profile
-		r.look(r.ground)
+		r.Profile = msg.Profile
+		r.Look(r.Ground)
 	case tea.BackgroundColorMsg:
-		if r.look(cells.LightGround); msg.IsDark() {
-			r.look(cells.DarkGround)
+		if r.Look(cells.LightGround); msg.IsDark() {
+			r.Look(cells.DarkGround)
 		}
 	case tea.KeyPressMsg:
 		r.use()
@@ -184,51 +185,51 @@ func (r *root) handle(msg tea.Msg) {
 	case tea.FocusMsg:
 		r.away.reports, r.away.blurred = true, false
 		r.use()
-		handsFocus(r.model, "in")
+		handsFocus(r.Model, "in")
 	case tea.BlurMsg:
 		r.away.reports, r.away.blurred = true, true
-		handsFocus(r.model, "out")
+		handsFocus(r.Model, "out")
 	case tea.ResumeMsg:
-		r.tellTerminal(true)
+		r.TellTerminal(true)
 		r.drawAgain()
-	case backMsg:
-		r.asked(msg.err)
+	case view.TerminalBackMsg:
+		r.ShowError(msg.Err)
 		r.drawAgain()
 	case *api.Snapshot:
-		r.snap = msg
-		r.meetUnits()
+		r.Snap = msg
+		r.MeetUnits()
 		r.notify()
 	case silentMsg:
-		r.silent = time.Duration(msg)
+		r.Silent = time.Duration(msg)
 	case tickMsg:
 		r.reread()
-		r.run(r.tick())
-	case then:
+		r.Run(r.tick())
+	case view.Then:
 		if msg != nil {
 			msg()
 		}
 	case endMsg:
 		r.lost = msg.err
-		r.run(tea.Quit)
+		r.Run(tea.Quit)
 	default:
-		r.top().update(r.model, msg)
+		r.Top().Update(r.Model, msg)
 	}
 }
 
 // press does what a key stands for: in the top view, or else, unless that has all keys for
 // itself, in the overview below it.
 func (r *root) press(key tea.KeyPressMsg) {
-	r.notice, r.said = "", ""
-	v := r.top()
-	b := lookUp(r.model, v.name(), key.String())
-	if b == nil && !v.grabs(r.model) {
-		b = lookUp(r.model, r.stack[0].name(), key.String())
+	r.Notice, r.Said = "", ""
+	v := r.Top()
+	b := view.LookUp(r.Model, v.Name(), key.String())
+	if b == nil && !v.Grabs(r.Model) {
+		b = view.LookUp(r.Model, r.Stack[0].Name(), key.String())
 	}
 	if b == nil {
-		v.update(r.model, key)
+		v.Update(r.Model, key)
 		return
 	}
-	b.do(r.model)
+	b.Do(r.Model)
 }
 
 // View draws the screen.
@@ -246,12 +247,12 @@ func (r *root) View() tea.View {
 	v := tea.NewView(strings.Join(rows, "\n"))
 	v.AltScreen = true
 	v.WindowTitle = r.title()
-	if v.MouseMode = tea.MouseModeCellMotion; r.noMouse {
+	if v.MouseMode = tea.MouseModeCellMotion; r.NoMouse {
 		v.MouseMode = tea.MouseModeNone
 	}
 	v.ReportFocus = r.habits.Notify != "off"
-	if h, ok := r.top().(*hands); ok {
-		h.applyStyles(r.model, &v)
+	if h, ok := r.Top().(*hands); ok {
+		h.applyStyles(r.Model, &v)
 	}
 	r.last = v
 	return v
@@ -268,7 +269,7 @@ func (r *root) makeSafe(rows []string) {
 		if r.rows[i].drawn != row {
 			r.rows[i] = safeRow{row, escape.Styled(row)}
 			if r.rows[i].safe != row {
-				r.rows[i].safe = cells.Fit(r.rows[i].safe, r.width)
+				r.rows[i].safe = cells.Fit(r.rows[i].safe, r.Width)
 			}
 		}
 		rows[i] = r.rows[i].safe
@@ -279,125 +280,118 @@ func (r *root) makeSafe(rows []string) {
 // of are on their way: they come in a moment, and one drawing does for both.
 func (r *root) awaits() bool {
 	return r.onlySnapshot &&
-		slices.ContainsFunc(overviewOf(r.model).streams, func(s *stream) bool { return s.asking && s.following() })
+		slices.ContainsFunc(overviewOf(r.Model).streams, func(s *stream) bool { return s.asking && s.following() })
 }
 
 // smallest is the size below which nothing sensible can be drawn.
 const smallestWidth, smallestHeight = 40, 8
 
 func (r *root) screen() []string {
-	if r.width < smallestWidth || r.height < smallestHeight {
-		return pad(
+	if r.Width < smallestWidth || r.Height < smallestHeight {
+		return view.Pad(
 			[]string{
 				cells.Fit(
-					cmp.Or(silence(r.model), strings.ToUpper(string(r.snap.Verdict.Word))+"  "+r.snap.Verdict.Text),
-					r.width,
+					cmp.Or(silence(r.Model), strings.ToUpper(string(r.Snap.Verdict.Word))+"  "+r.Snap.Verdict.Text),
+					r.Width,
 				),
-				cells.Fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), r.width),
+				cells.Fit(fmt.Sprintf("needs %dx%d cells", smallestWidth, smallestHeight), r.Width),
 			},
-			r.height,
-			r.width,
+			r.Height,
+			r.Width,
 		)
 	}
-	rows := []string{r.verdictView(r.width)}
+	rows := []string{r.verdictView(r.Width)}
 	if notices := r.notices(); len(notices) > 0 {
 		rows = append(rows, notices...)
-	} else if r.height >= 30 {
+	} else if r.Height >= 30 {
 		rows = append(rows, r.commandView())
 	}
-	r.bodyTop = len(rows)
-	rows = append(rows, r.top().draw(r.model, r.width, r.height-len(rows)-1)...)
-	return append(rows, r.hintsView(r.width))
+	r.BodyTop = len(rows)
+	rows = append(rows, r.Top().Draw(r.Model, r.Width, r.Height-len(rows)-1)...)
+	return append(rows, r.hintsView(r.Width))
 }
 
 // commandView is what runs, where that is one command alone, and else empty.
 func (r *root) commandView() string {
-	if len(r.snap.Units) != 1 {
-		return cells.Fit("", r.width)
+	if len(r.Snap.Units) != 1 {
+		return cells.Fit("", r.Width)
 	}
-	u := r.snap.Units[0]
-	return cells.Fit(r.palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), r.width)
+	u := r.Snap.Units[0]
+	return cells.Fit(r.Palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), r.Width)
 }
 
 // notices are what the user has to know in addition to the verdict, a row each; where there
 // are more than have room, the last row says how many.
 func (r *root) notices() []string {
 	var all []string
-	if r.notice != "" {
-		text, _, _ := strings.Cut(r.notice, "\n")
-		all = append(all, r.palette.Broken.Render("  "+text))
+	if r.Notice != "" {
+		text, _, _ := strings.Cut(r.Notice, "\n")
+		all = append(all, r.Palette.Broken.Render("  "+text))
 	}
-	if f, ok := r.top().(typingView); ok && f.wrong(r.model) != "" {
-		all = append(all, r.palette.Broken.Render("  "+f.wrong(r.model)))
+	if f, ok := r.Top().(view.Typing); ok && f.Wrong(r.Model) != "" {
+		all = append(all, r.Palette.Broken.Render("  "+f.Wrong(r.Model)))
 	}
 	if r.own != "" {
 		text, _, _ := strings.Cut(r.own, "\n")
-		all = append(all, r.palette.Stale.Render("  your own settings: "+text))
+		all = append(all, r.Palette.Stale.Render("  your own settings: "+text))
 	}
-	if r.said != "" {
-		all = append(all, r.palette.Text.Render("  "+r.said))
+	if r.Said != "" {
+		all = append(all, r.Palette.Text.Render("  "+r.Said))
 	}
-	if r.snap.Settings != "" {
-		problem, _, _ := strings.Cut(r.snap.Settings, "\n")
+	if r.Snap.Settings != "" {
+		problem, _, _ := strings.Cut(r.Snap.Settings, "\n")
 		all = append(
 			all,
-			r.palette.Broken.Render("  settings  "+problem)+r.palette.Dim.Render("  (those before are in use)"),
+			r.Palette.Broken.Render("  settings  "+problem)+r.Palette.Dim.Render("  (those before are in use)"),
 		)
 	}
-	for _, problem := range []string{focused(r.model).problem, r.snap.LogProblem} {
+	for _, problem := range []string{focused(r.Model).problem, r.Snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
-			all = append(all, r.palette.Broken.Render("  "+text))
+			all = append(all, r.Palette.Broken.Render("  "+text))
 		}
 	}
-	if u := looping(r.model); u != nil {
-		all = append(all, loopNotice(r.model, u))
+	if u := looping(r.Model); u != nil {
+		all = append(all, loopNotice(r.Model, u))
 	}
 	room := 1
-	if r.height >= 20 {
+	if r.Height >= 20 {
 		room = 3
 	}
 	if more := len(all) - room; more > 0 {
 		all = all[:room]
-		all[room-1] = cells.Fit(all[room-1], r.width-9) + r.palette.Dim.Render(fmt.Sprintf(" +%d more", more))
+		all[room-1] = cells.Fit(all[room-1], r.Width-9) + r.Palette.Dim.Render(fmt.Sprintf(" +%d more", more))
 	}
 	for i := range all {
-		all[i] = cells.Fit(all[i], r.width)
+		all[i] = cells.Fit(all[i], r.Width)
 	}
 	return all
 }
 
-func addresses(m *model) api.Use { return m.snap.Uses[m.selected] }
+func addresses(m *view.Model) api.Use { return m.Snap.Uses[m.Selected] }
 
-func browse(m *model) {
+func browse(m *view.Model) {
 	address := addresses(m).Addresses[0]
-	m.later(func(context.Context) then { return m.report(browser.Open(address)) })
+	m.Later(func(context.Context) view.Then { return m.Report(browser.Open(address)) })
 }
 
-func pauseOrResume(m *model) api.Action {
-	if u := m.selectedUnit(); u != nil && u.Paused {
+func pauseOrResume(m *view.Model) api.Action {
+	if u := m.SelectedUnit(); u != nil && u.Paused {
 		return api.Resume
 	}
 	return api.Pause
 }
 
-func pauseOrResumeAll(m *model) api.Action {
-	if m.snap.Paused {
+func pauseOrResumeAll(m *view.Model) api.Action {
+	if m.Snap.Paused {
 		return api.Resume
 	}
 	return api.Pause
-}
-
-// tellTerminal says whether the screen has the terminal.
-func (m *model) tellTerminal(taken bool) {
-	if m.terminal != nil {
-		m.terminal(taken)
-	}
 }
 
 // drawAgain draws all of the screen again, once it has the terminal back.
 func (r *root) drawAgain() {
 	if redraw := r.redraw; redraw != nil {
-		r.later(func(ctx context.Context) then {
+		r.Later(func(ctx context.Context) view.Then {
 			redraw(ctx)
 			return nil
 		})
@@ -405,17 +399,17 @@ func (r *root) drawAgain() {
 }
 
 // suspend gives the terminal to the shell until that brings the screen back.
-func suspend(m *model) {
-	m.tellTerminal(false)
-	m.run(tea.Suspend)
+func suspend(m *view.Model) {
+	m.TellTerminal(false)
+	m.Run(tea.Suspend)
 }
 
 // axisOf is the stretch of time that is on the screen.
-func axisOf(m *model) timeline.Axis {
+func axisOf(m *view.Model) timeline.Axis {
 	n, span := columnsOf(m).lane, timeline.Spans[spanIndex(m)]
-	end := m.now
-	if !m.at.IsZero() && m.at.Before(m.now.Add(-span*9/10)) {
-		end = m.at.Add(span / 2)
+	end := m.Now
+	if !m.At.IsZero() && m.At.Before(m.Now.Add(-span*9/10)) {
+		end = m.At.Add(span / 2)
 	}
 	return timeline.To(end, span, n)
 }

@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
@@ -232,7 +233,7 @@ func play(t testing.TB, n, width, height int) (*root, *played) {
 	first, _ := project.Snapshot(t.Context())
 	m := newRoot(t.Context(), project, first)
 	m.clock = func() time.Time { return w.Now }
-	m.now, m.span, project.m = w.Now, timeline.FirstSpan, m
+	m.Now, m.Span, project.m = w.Now, timeline.FirstSpan, m
 	m.handle(tea.WindowSizeMsg{Width: width, Height: height})
 	project.see()
 	return m, project
@@ -246,18 +247,18 @@ func (p *played) see() {
 
 // settle has the model handle a message, and all that comes of it.
 func (m *root) settle(msg tea.Msg) {
-	m.now = m.clock()
+	m.Now = m.clock()
 	m.handle(msg)
 	for range 30 {
 		m.screen() // sizes are known only once it has been drawn
-		for _, s := range overviewOf(m.model).streams {
-			s.ask(m.model)
+		for _, s := range overviewOf(m.Model).streams {
+			s.Ask(m.Model)
 		}
-		if a, ok := m.top().(asker); ok {
-			a.ask(m.model)
+		if a, ok := m.Top().(view.Asker); ok {
+			a.Ask(m.Model)
 		}
-		pending := m.pending
-		m.pending = nil
+		pending := m.Requests
+		m.Requests = nil
 		if len(pending) == 0 {
 			return
 		}
@@ -336,7 +337,7 @@ func TestLoop(t *testing.T) {
 	s.goRound("u0")
 	s.see()
 	assert.Contains(t, m.plainScreen(), "loop stopped  u0 writes data/u0.db itself")
-	m.selected = "u2"
+	m.Selected = "u2"
 	m.keyed("l")
 	assert.Contains(t, m.plainScreen(), `ignore = ["data/u0.db"]`)
 	m.keyed("w")
@@ -344,12 +345,12 @@ func TestLoop(t *testing.T) {
 	m.keyed("enter")
 	s.see()
 	assert.NotContains(t, m.plainScreen(), "loop stopped")
-	assert.True(t, m.snap.Unit("u0").Loop.Noted)
-	m.selected = "u0"
+	assert.True(t, m.Snap.Unit("u0").Loop.Noted)
+	m.Selected = "u0"
 	m.keyed("l") // it can be thought over
 	m.keyed("u")
 	s.see()
-	assert.Nil(t, m.snap.Unit("u0").Loop)
+	assert.Nil(t, m.Snap.Unit("u0").Loop)
 	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
 }
 
@@ -374,19 +375,19 @@ func TestTextures(t *testing.T) {
 // TestKeys holds the table of keys together: every key once in a view, except those that
 // mean another thing at another time, everything named, and each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
-	used := map[string]*binding{}
+	used := map[string]*view.Binding{}
 	for i := range bindings {
 		b := &bindings[i]
-		assert.NotEmpty(t, b.name)
-		assert.LessOrEqual(t, ansi.StringWidth(b.name), 158/2-4-keyWidth, "%q is cut in the help", b.name)
-		if b.in == "overview" {
-			assert.Contains(t, groups, b.group)
+		assert.NotEmpty(t, b.Name)
+		assert.LessOrEqual(t, ansi.StringWidth(b.Name), 158/2-4-keyWidth, "%q is cut in the help", b.Name)
+		if b.In == "overview" {
+			assert.Contains(t, view.Groups, b.Group)
 		}
-		for _, k := range b.keys {
-			if before := used[b.in+" "+k]; before != nil {
-				assert.True(t, before.when != nil && b.when != nil, "%q stands twice in %s", k, b.in)
+		for _, k := range b.Keys {
+			if before := used[b.In+" "+k]; before != nil {
+				assert.True(t, before.When != nil && b.When != nil, "%q stands twice in %s", k, b.In)
 			}
-			used[b.in+" "+k] = b
+			used[b.In+" "+k] = b
 		}
 	}
 	m, s := play(t, 5, 100, 30)
@@ -404,7 +405,7 @@ func TestKeys(t *testing.T) {
 // TestLeaving asks where the project would keep running.
 func TestLeaving(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
-	m.snap.Faces = append(m.snap.Faces, api.Face{Kind: "screen", PID: 1})
+	m.Snap.Faces = append(m.Snap.Faces, api.Face{Kind: "screen", PID: 1})
 	assert.Contains(t, m.plainScreen(), "Saltmarsh Ferries  with 1 other screen  12:00")
 	m.keyed("q")
 	assert.Contains(
@@ -413,8 +414,8 @@ func TestLeaving(t *testing.T) {
 		"Saltmarsh Ferries would keep running without this screen,\n  with 1 other screen: process 1",
 	)
 	m.keyed("esc")
-	assert.True(t, m.isOpen("overview"))
-	m.snap.Faces, m.snap.Background = nil, true
+	assert.True(t, m.IsOpen("overview"))
+	m.Snap.Faces, m.Snap.Background = nil, true
 	m.keyed("q")
 	assert.Contains(t, m.plainScreen(), "without this screen,\n  in the background")
 	assert.Empty(t, s.requests)
@@ -425,24 +426,24 @@ func TestLeaving(t *testing.T) {
 // broken is a view that cannot be drawn.
 type broken struct{ leaving }
 
-func (*broken) name() string                   { return "broken" }
-func (*broken) draw(*model, int, int) []string { panic("no rows") }
-func (*broken) update(*model, tea.Msg)         { panic("no update") }
+func (*broken) Name() string                        { return "broken" }
+func (*broken) Draw(*view.Model, int, int) []string { panic("no rows") }
+func (*broken) Update(*view.Model, tea.Msg)         { panic("no update") }
 
 // TestPanicInAView closes the view, tells, and continues.
 func TestPanicInAView(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
-	m.snap.Project.Logs = t.TempDir()
-	m.open(&broken{})
+	m.Snap.Project.Logs = t.TempDir()
+	m.Open(&broken{})
 	text := ansi.Strip(m.View().Content)
 	assert.Contains(t, text, "u0", "the overview is drawn")
 	assert.Contains(t, m.plainScreen(), "the broken view failed and was closed")
-	report, err := os.ReadFile(filepath.Join(m.snap.Project.Logs, crashFile))
+	report, err := os.ReadFile(filepath.Join(m.Snap.Project.Logs, crashFile))
 	require.NoError(t, err)
 	assert.Contains(t, string(report), "no rows")
-	m.open(&broken{})
+	m.Open(&broken{})
 	m.Update(key("x"))
-	assert.True(t, m.isOpen("overview"))
+	assert.True(t, m.IsOpen("overview"))
 }
 
 func key(text string) tea.KeyPressMsg {
@@ -468,31 +469,31 @@ func TestManyUnits(t *testing.T) {
 		m, _ := play(t, 60, size[0], size[1])
 		rows := m.screen()
 		require.Len(t, rows, size[1])
-		body := size[1] - overviewOf(m.model).laneTop
-		assert.GreaterOrEqual(t, m.height-overviewOf(m.model).streamTop-1, body/2-1, "the stream has at least half")
+		body := size[1] - overviewOf(m.Model).laneTop
+		assert.GreaterOrEqual(t, m.Height-overviewOf(m.Model).streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
-		m.selected = "u1" // which has crashed, and so is first
+		m.Selected = "u1" // which has crashed, and so is first
 		for range 59 {
-			seen = append(seen, m.selected)
+			seen = append(seen, m.Selected)
 			m.keyed("down")
-			assert.Contains(t, m.plainScreen(), "▸ "+m.selected+" ")
+			assert.Contains(t, m.plainScreen(), "▸ "+m.Selected+" ")
 		}
 		assert.Equal(t, []string{"u1", "u3", "u0", "u2", "u4"}, seen[:5])
-		assert.Equal(t, "u59", m.selected)
+		assert.Equal(t, "u59", m.Selected)
 		m.keyed("!")
-		assert.Equal(t, "u1", m.selected)
+		assert.Equal(t, "u1", m.Selected)
 		m.keyed("!")
-		assert.Equal(t, "u3", m.selected)
+		assert.Equal(t, "u3", m.Selected)
 
 		m.keyed("|")
 		m.screen()
-		assert.LessOrEqual(t, overviewOf(m.model).streamTop-overviewOf(m.model).laneTop, max(size[1]/4+1, 4))
+		assert.LessOrEqual(t, overviewOf(m.Model).streamTop-overviewOf(m.Model).laneTop, max(size[1]/4+1, 4))
 
 		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
 			m.keyed(k)
 		}
-		assert.Equal(t, "u57", m.selected)
+		assert.Equal(t, "u57", m.Selected)
 		assert.NotContains(t, m.plainScreen(), "\n  u1 ")
 		assert.Contains(t, m.plainScreen(), `59 more; those with "57" are shown`)
 		m.keyed("esc")
@@ -511,11 +512,11 @@ func TestWhyPanel(t *testing.T) {
 	for _, k := range []string{"a", "s"} {
 		m.keyed(k)
 	}
-	assert.Equal(t, "as", m.top().(*question).input.Value())
+	assert.Equal(t, "as", m.Top().(*question).input.Value())
 	assert.Len(t, s.requests, 1)
 	m.keyed("esc")
 	m.keyed("esc")
-	assert.True(t, m.isOpen("overview"))
+	assert.True(t, m.IsOpen("overview"))
 }
 
 // TestLongMessages never push out the keys, and are never dropped without a word.
@@ -530,7 +531,7 @@ func TestLongMessages(t *testing.T) {
 		assert.Contains(t, rows[len(rows)-1], "q quit")
 		assert.Contains(t, rows[1], "settings  a long problem")
 		assert.Contains(t, rows[2], "loop stopped  u0")
-		m.height = 15
+		m.Height = 15
 		assert.Contains(t, m.plainScreen(), "+1 more")
 	}
 }
@@ -547,7 +548,7 @@ func TestForeignText(t *testing.T) {
 	assert.NotContains(t, text, "\u202e")
 	assert.Contains(t, ansi.Strip(text), `bad \x1b[2J key \u202e\x9b`)
 	for _, row := range strings.Split(text, "\n") {
-		assert.Equal(t, m.width, ansi.StringWidth(row))
+		assert.Equal(t, m.Width, ansi.StringWidth(row))
 	}
 }
 
@@ -595,23 +596,23 @@ func TestUnitsComeAndGo(t *testing.T) {
 	s.Send(engine.NewPlan{Plan: &edited})
 	s.Run(time.Second)
 	s.see()
-	assert.Equal(t, "fresh", m.selected, "the chosen one has gone")
-	assert.NotEqual(t, m.palette.Dim, m.unitStyle("fresh"))
+	assert.Equal(t, "fresh", m.Selected, "the chosen one has gone")
+	assert.NotEqual(t, m.Palette.Dim, m.UnitStyle("fresh"))
 	assert.NotContains(t, m.plainScreen(), "u0  ready")
 }
 
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.model).laneTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, "u2", m.selected)
-	m.settle(tea.MouseClickMsg{X: columnsOf(m.model).left() + 30, Y: overviewOf(m.model).laneTop, Button: tea.MouseLeft})
-	assert.False(t, atNow(m.model))
+	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.Model).laneTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, "u2", m.Selected)
+	m.settle(tea.MouseClickMsg{X: columnsOf(m.Model).left() + 30, Y: overviewOf(m.Model).laneTop, Button: tea.MouseLeft})
+	assert.False(t, atNow(m.Model))
 	m.keyed(".")
-	assert.True(t, atNow(m.model))
+	assert.True(t, atNow(m.Model))
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, focused(m.model).following())
+	assert.False(t, focused(m.Model).following())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, focused(m.model).following(), "past the newest line it follows again")
+	assert.True(t, focused(m.Model).following(), "past the newest line it follows again")
 }

@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
 )
@@ -34,56 +35,56 @@ type unitView struct {
 // detailPause is how often a unit is looked at.
 const detailPause = 2 * time.Second
 
-func showUnit(m *model) {
+func showUnit(m *view.Model) {
 	v := &unitView{output: newStream()}
-	m.show(v)
+	m.Show(v)
 }
 
-func (*unitView) name() string { return "unit" }
+func (*unitView) Name() string { return "unit" }
 
-func (*unitView) grabs(*model) bool { return false }
+func (*unitView) Grabs(*view.Model) bool { return false }
 
-// ask asks for the selected unit, whenever that is another, has run again, or was looked at a while
+// Ask asks for the selected unit, whenever that is another, has run again, or was looked at a while
 // ago.
-func (v *unitView) ask(m *model) {
-	m.samples.ask(m)
-	u := m.selectedUnit()
+func (v *unitView) Ask(m *view.Model) {
+	m.Samples.Ask(m)
+	u := m.SelectedUnit()
 	if u == nil {
 		return
 	}
 	if unit := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.filter.String() != unit.String() {
 		v.output.filter, v.top = unit, 0
 	}
-	v.output.ask(m)
-	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.now.Sub(v.at) < detailPause {
+	v.output.Ask(m)
+	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.Now.Sub(v.at) < detailPause {
 		return
 	}
 	v.asking, v.run = true, u.Run.Number
-	m.later(func(ctx context.Context) then {
-		d, err := m.project.Detail(ctx, u.Name)
+	m.Later(func(ctx context.Context) view.Then {
+		d, err := m.Project.Detail(ctx, u.Name)
 		return func() {
 			if v.asking = false; err != nil {
-				v.detail, v.at, v.problem = api.Detail{Unit: u.Name}, m.now, err.Error()
+				v.detail, v.at, v.problem = api.Detail{Unit: u.Name}, m.Now, err.Error()
 				return
 			}
 			v.before, v.was = v.detail, v.at
-			v.detail, v.at, v.problem = d, m.now, ""
+			v.detail, v.at, v.problem = d, m.Now, ""
 		}
 	})
 }
 
-func (v *unitView) update(_ *model, msg tea.Msg) {
+func (v *unitView) Update(_ *view.Model, msg tea.Msg) {
 	if msg, ok := msg.(tea.MouseWheelMsg); ok {
-		v.top += wheel(msg)
+		v.top += view.Wheel(msg)
 	}
 }
 
-func (v *unitView) draw(m *model, width, height int) []string {
-	u := m.selectedUnit()
+func (v *unitView) Draw(m *view.Model, width, height int) []string {
+	u := m.SelectedUnit()
 	if u == nil {
-		return pad([]string{m.titledRule("no unit is chosen", width)}, height, width)
+		return view.Pad([]string{m.TitledRule("no unit is chosen", width)}, height, width)
 	}
-	rows := []string{m.titledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, stateWord(u)), width)}
+	rows := []string{m.TitledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, stateWord(u)), width)}
 	all := v.rows(m, u, width)
 	room := max(min(height-len(rows)-max(height/3, 3)-1, len(all)), 1)
 	v.top = max(0, min(v.top, len(all)-room))
@@ -91,12 +92,12 @@ func (v *unitView) draw(m *model, width, height int) []string {
 	for i := range part {
 		part[i] = cells.Fit(part[i], width)
 	}
-	rows = append(rows, pad(part, room, width)...)
+	rows = append(rows, view.Pad(part, room, width)...)
 	title := "output of " + u.Name
 	if more := len(all) - v.top - len(part); more > 0 {
 		title = fmt.Sprintf("%s (%d more lines above: page down)", title, more)
 	}
-	rows = append(rows, m.titledRule(title, width))
+	rows = append(rows, m.TitledRule(title, width))
 	return append(rows, v.output.draw(m, width, height-len(rows))...)
 }
 
@@ -104,7 +105,7 @@ func (v *unitView) draw(m *model, width, height int) []string {
 const besideWidth = 130
 
 // rows is all that is said of the unit.
-func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
+func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
 	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.settings(m), v.environment(m)}
 	rows := append(v.now(m, u), v.use(m, u, width)...)
@@ -126,10 +127,10 @@ func (v *unitView) rows(m *model, u *api.Unit, width int) []string {
 }
 
 // use draws what the unit takes of the machine, on the axis of the lanes.
-func (v *unitView) use(m *model, u *api.Unit, width int) []string {
+func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
 	rows := []string{overviewOf(m).lanes.savesRow(m, columnsOf(m), axisOf(m))}
 	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
-		for _, g := range timeline.ChartOf(measure, m.snap, &m.samples.series, axisOf(m), m.now) {
+		for _, g := range timeline.ChartOf(measure, m.Snap, &m.Samples.Series, axisOf(m), m.Now) {
 			if g.Name == u.Name {
 				g.Name = string(measure)
 				rows = append(rows, graphRows(m, measure, g, 2, width)...)
@@ -140,24 +141,24 @@ func (v *unitView) use(m *model, u *api.Unit, width int) []string {
 }
 
 // heading begins a section.
-func heading(m *model, text string) string { return m.palette.Bright.Render("  " + text) }
+func heading(m *view.Model, text string) string { return m.Palette.Bright.Render("  " + text) }
 
 // now says how the unit is, and why.
-func (v *unitView) now(m *model, u *api.Unit) []string {
+func (v *unitView) now(m *view.Model, u *api.Unit) []string {
 	var rows []string
-	for _, line := range m.snap.Account(u) {
+	for _, line := range m.Snap.Account(u) {
 		rows = append(rows, "  "+line)
 	}
 	if v.problem != "" {
-		rows = append(rows, "  "+m.palette.Broken.Render(v.problem))
+		rows = append(rows, "  "+m.Palette.Broken.Render(v.problem))
 	}
 	return rows
 }
 
 // runs draws how long the last runs and passes took.
-func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
+func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 	const most = 8
-	last := timeline.Runs(m.snap, u.Name, most)
+	last := timeline.Runs(m.Snap, u.Name, most)
 	if len(last) == 0 {
 		return nil
 	}
@@ -168,10 +169,10 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 	rows := []string{heading(m, "last runs and how long they took")}
 	bar := max(width/4, 8)
 	for _, p := range slices.Backward(last) {
-		glyph, style, took := "█", m.palette.Current, format.Duration(p.Took.Duration())
+		glyph, style, took := "█", m.Palette.Current, format.Duration(p.Took.Duration())
 		switch {
 		case p.Failed:
-			glyph, style = "╱", m.palette.Broken
+			glyph, style = "╱", m.Palette.Broken
 		case p.Took == 0:
 			took = "running"
 		}
@@ -181,10 +182,10 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 			fmt.Sprintf(
 				"  %-8s %s %9s %s %s",
 				runWord(p.RunRef),
-				m.palette.Dim.Render(m.moment(p.At)),
+				m.Palette.Dim.Render(m.Moment(p.At)),
 				took,
 				style.Render(drawn),
-				m.palette.Dim.Render(p.Because),
+				m.Palette.Dim.Render(p.Because),
 			),
 		)
 	}
@@ -192,45 +193,45 @@ func (v *unitView) runs(m *model, u *api.Unit, width int) []string {
 }
 
 // rules says which files concern the unit, by its patterns.
-func (v *unitView) rules(m *model) []string {
+func (v *unitView) rules(m *view.Model) []string {
 	if len(v.detail.Rules) == 0 {
 		return nil
 	}
 	rows := []string{heading(m, "files that concern it")}
 	for _, r := range v.detail.Rules {
-		count, style := format.Count(r.Files, "file"), m.palette.Text
+		count, style := format.Count(r.Files, "file"), m.Palette.Text
 		switch {
 		case r.Does == "nothing":
 			count = ""
 		case r.Files == 0:
-			count, style = "no file", m.palette.Stale
+			count, style = "no file", m.Palette.Stale
 		}
 		rows = append(
 			rows,
 			fmt.Sprintf("  %s %s  %s", cells.Fit(r.Pattern, 30), style.Render(cells.Fit(count, 10)),
-				m.palette.Dim.Render(r.Does)),
+				m.Palette.Dim.Render(r.Does)),
 		)
 		if len(r.Some) > 0 {
 			text := strings.Join(r.Some, " ")
 			if r.Files > len(r.Some) {
 				text += " …"
 			}
-			rows = append(rows, "      "+m.palette.Dim.Render(text))
+			rows = append(rows, "      "+m.Palette.Dim.Render(text))
 		}
 	}
 	if len(v.detail.Ignored) > 0 {
-		rows = append(rows, "  "+m.palette.Dim.Render("ignored: "+strings.Join(v.detail.Ignored, " ")))
+		rows = append(rows, "  "+m.Palette.Dim.Render("ignored: "+strings.Join(v.detail.Ignored, " ")))
 	}
 	return append(rows, "")
 }
 
 // processes draws the unit's processes as a tree, with what each takes.
-func (v *unitView) processes(m *model) []string {
+func (v *unitView) processes(m *view.Model) []string {
 	all := v.detail.Processes
 	if len(all) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "processes"), m.palette.Dim.Render("      pid       cpu    memory  since     command")}
+	rows := []string{heading(m, "processes"), m.Palette.Dim.Render("      pid       cpu    memory  since     command")}
 	depth := map[int]int{}
 	for _, p := range all {
 		if d, known := depth[p.Parent]; known {
@@ -239,7 +240,7 @@ func (v *unitView) processes(m *model) []string {
 			depth[p.PID] = 0
 		}
 		rows = append(rows, fmt.Sprintf("  %7d  %8s %9s  %s  %s%s", p.PID, v.share(p), format.Bytes(float64(p.Memory)),
-			m.palette.Dim.Render(m.moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
+			m.Palette.Dim.Render(m.Moment(p.Since)), strings.Repeat("  ", depth[p.PID]), p.Command))
 	}
 	return append(rows, "")
 }
@@ -259,19 +260,19 @@ func (v *unitView) share(p api.ProcessUse) string {
 }
 
 // links says what the unit is linked with: addresses, needs, followers, groups.
-func (v *unitView) links(m *model, u *api.Unit) []string {
+func (v *unitView) links(m *view.Model, u *api.Unit) []string {
 	var rows []string
 	add := func(name string, words []string) {
 		if len(words) > 0 {
-			rows = append(rows, "  "+m.palette.Dim.Render(cells.Fit(name, 12))+strings.Join(words, "  "))
+			rows = append(rows, "  "+m.Palette.Dim.Render(cells.Fit(name, 12))+strings.Join(words, "  "))
 		}
 	}
 	var addresses []string
-	for _, a := range m.snap.Uses[u.Name].Addresses {
+	for _, a := range m.Snap.Uses[u.Name].Addresses {
 		addresses = append(addresses, a.String())
 	}
 	var needed, followed, groups []string
-	for _, o := range m.snap.Units {
+	for _, o := range m.Snap.Units {
 		if slices.Contains(o.Needs, u.Name) {
 			needed = append(needed, o.Name)
 		}
@@ -279,7 +280,7 @@ func (v *unitView) links(m *model, u *api.Unit) []string {
 			followed = append(followed, o.Name)
 		}
 	}
-	for name, units := range m.snap.Project.Groups {
+	for name, units := range m.Snap.Project.Groups {
 		if slices.Contains(units, u.Name) {
 			groups = append(groups, name)
 		}
@@ -298,23 +299,23 @@ func (v *unitView) links(m *model, u *api.Unit) []string {
 }
 
 // pages are those in browsers that listen to a relay.
-func (v *unitView) pages(m *model) []string {
+func (v *unitView) pages(m *view.Model) []string {
 	if len(v.detail.Pages) == 0 {
 		return nil
 	}
 	rows := []string{heading(m, "pages that are open")}
 	for _, p := range v.detail.Pages {
-		when := "since " + format.Moment(p.Since, m.now)
+		when := "since " + format.Moment(p.Since, m.Now)
 		if !p.RefreshedAt.IsZero() {
-			when = "refreshed " + format.Moment(p.RefreshedAt, m.now)
+			when = "refreshed " + format.Moment(p.RefreshedAt, m.Now)
 		}
-		rows = append(rows, "  "+cells.Fit(p.Browser, 14)+" "+cells.Fit(p.Path, 24)+" "+m.palette.Dim.Render(when))
+		rows = append(rows, "  "+cells.Fit(p.Browser, 14)+" "+cells.Fit(p.Path, 24)+" "+m.Palette.Dim.Render(when))
 	}
 	return append(rows, "")
 }
 
 // outputs says how large what the unit makes is.
-func (v *unitView) outputs(m *model) []string {
+func (v *unitView) outputs(m *view.Model) []string {
 	if len(v.detail.Outputs) == 0 {
 		return nil
 	}
@@ -331,7 +332,7 @@ func (v *unitView) outputs(m *model) []string {
 		)
 	}
 	if text := sizesText(v.detail.Sizes); text != "" {
-		rows = append(rows, "  "+m.palette.Dim.Render(text))
+		rows = append(rows, "  "+m.Palette.Dim.Render(text))
 	}
 	return append(rows, "")
 }
@@ -360,17 +361,17 @@ func sizesText(all []api.MadeByRun) string {
 }
 
 // settings are the unit's, in words.
-func (v *unitView) settings(m *model) []string {
+func (v *unitView) settings(m *view.Model) []string {
 	if len(v.detail.Settings) == 0 {
 		return nil
 	}
 	title := "settings"
 	if v.detail.Line > 0 {
-		title += m.palette.Dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.snap.Project.File), v.detail.Line))
+		title += m.Palette.Dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.Snap.Project.File), v.detail.Line))
 	}
 	rows := []string{heading(m, title)}
 	for _, s := range v.detail.Settings {
-		rows = append(rows, "  "+m.palette.Dim.Render(cells.Fit(s.Name, 12))+s.Text)
+		rows = append(rows, "  "+m.Palette.Dim.Render(cells.Fit(s.Name, 12))+s.Text)
 	}
 	return append(rows, "")
 }
@@ -378,7 +379,7 @@ func (v *unitView) settings(m *model) []string {
 func lastOf(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
 // environment is what the project gives the unit in addition to the system's variables.
-func (v *unitView) environment(m *model) []string {
+func (v *unitView) environment(m *view.Model) []string {
 	if len(v.detail.Variables) == 0 {
 		return nil
 	}
@@ -386,7 +387,7 @@ func (v *unitView) environment(m *model) []string {
 	for _, e := range v.detail.Variables {
 		value := e.Value
 		if e.Secret {
-			value = m.palette.Dim.Render("secret, not shown")
+			value = m.Palette.Dim.Render("secret, not shown")
 		}
 		rows = append(
 			rows,
@@ -396,7 +397,7 @@ func (v *unitView) environment(m *model) []string {
 			)+" "+cells.Fit(
 				value,
 				max(ansi.StringWidth(value), 24),
-			)+" "+m.palette.Dim.Render(
+			)+" "+m.Palette.Dim.Render(
 				"from "+e.From,
 			),
 		)

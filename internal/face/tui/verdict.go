@@ -10,24 +10,25 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
 // verdictView is the project's state in one line, the same on every view.
 func (r *root) verdictView(width int) string {
-	v := r.snap.Verdict
-	word := r.palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
-	mark, text := doubtMark(r.model)
-	if silence := silence(r.model); silence != "" { // what nothing confirms is no verdict
-		word, mark, text = r.palette.Banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
+	v := r.Snap.Verdict
+	word := r.Palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
+	mark, text := doubtMark(r.Model)
+	if silence := silence(r.Model); silence != "" { // what nothing confirms is no verdict
+		word, mark, text = r.Palette.Banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
 	}
-	left := word + "  " + mark + r.palette.Bright.Render(text)
+	left := word + "  " + mark + r.Palette.Bright.Render(text)
 	// The reason matters more than what is at the right.
 	room := width - ansi.StringWidth(left) - 1
-	for _, right := range cornerTexts(r.model) {
+	for _, right := range cornerTexts(r.Model) {
 		if ansi.StringWidth(right) < room {
-			return cells.Ends(left, r.palette.Dim.Render(right), width)
+			return cells.Ends(left, r.Palette.Dim.Render(right), width)
 		}
 	}
 	return cells.Ends(left, "", width)
@@ -35,8 +36,8 @@ func (r *root) verdictView(width int) string {
 
 // cornerTexts are what may be shown next to the verdict: which project this is, who else looks
 // at it and the time of day; each shorter than the one before.
-func cornerTexts(m *model) []string {
-	name, company, clock := m.snap.Project.Name+"  ", company(m), m.now.Format("15:04")+" "
+func cornerTexts(m *view.Model) []string {
+	name, company, clock := m.Snap.Project.Name+"  ", company(m), m.Now.Format("15:04")+" "
 	if company == "" {
 		return []string{name + clock, clock}
 	}
@@ -44,9 +45,9 @@ func cornerTexts(m *model) []string {
 }
 
 // company says who else looks at the project, and whether it continues without this screen.
-func company(m *model) string {
+func company(m *view.Model) string {
 	var parts []string
-	if m.snap.Background {
+	if m.Snap.Background {
 		parts = append(parts, "in the background")
 	}
 	counts := map[string]int{}
@@ -62,55 +63,55 @@ func company(m *model) string {
 
 // title is the verdict in short, for the terminal's own title.
 func (r *root) title() string {
-	if r.silent > 0 {
-		return escape.Text("NO ANSWER  " + r.snap.Project.Name)
+	if r.Silent > 0 {
+		return escape.Text("NO ANSWER  " + r.Snap.Project.Name)
 	}
-	return escape.Text(strings.ToUpper(string(r.snap.Verdict.Word)) + "  " + r.snap.Project.Name)
+	return escape.Text(strings.ToUpper(string(r.Snap.Verdict.Word)) + "  " + r.Snap.Project.Name)
 }
 
 // hintsView is the bottom line: the few keys that make sense now, and where the
 // stream stands.
 func (r *root) hintsView(width int) string {
-	if f, ok := r.top().(typingView); ok {
-		return cells.Ends(" "+f.line().input.View()+"  "+r.hints(r.bindingsOf(f.name()), width), f.status(r.model), width)
+	if f, ok := r.Top().(view.Typing); ok {
+		return cells.Ends(" "+f.Line().Input.View()+"  "+r.hints(r.BindingsOf(f.Name()), width), f.Status(r.Model), width)
 	}
-	if !r.isOpen("overview") && !r.isOpen("help") {
-		shown := r.bindingsOf(r.top().name())
-		if !r.top().grabs(r.model) {
-			shown = append(shown, r.unlessBound(r.top().name())...)
+	if !r.IsOpen("overview") && !r.IsOpen("help") {
+		shown := r.BindingsOf(r.Top().Name())
+		if !r.Top().Grabs(r.Model) {
+			shown = append(shown, r.unlessBound(r.Top().Name())...)
 		}
 		return cells.Fit(" "+r.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
-	state := ansi.Truncate(focused(r.model).status(r.model), max(width/3, 12), "…")
-	return cells.Ends(" "+r.hints(r.bindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
+	state := ansi.Truncate(focused(r.Model).status(r.Model), max(width/3, 12), "…")
+	return cells.Ends(" "+r.hints(r.BindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 
 // unlessBound are the bindings of the overview that a view has no other meaning for.
-func (r *root) unlessBound(view string) []*binding {
+func (r *root) unlessBound(name string) []*view.Binding {
 	return slices.DeleteFunc(
-		r.bindingsOf("overview"),
-		func(b *binding) bool { return lookUp(r.model, view, b.keys[0]) != nil },
+		r.BindingsOf("overview"),
+		func(b *view.Binding) bool { return view.LookUp(r.Model, name, b.Keys[0]) != nil },
 	)
 }
 
 // hints says what keys do, as many as have room. Help and quitting must be found on the
 // smallest screen, so they get room first.
-func (r *root) hints(of []*binding, room int) string {
+func (r *root) hints(of []*view.Binding, room int) string {
 	parts := make([]string, len(of))
 	taken := map[string]bool{}
-	isFirst := func(b *binding) bool {
-		return b.hint == "help" || b.hint == "quit" || b.hint == "back" || b.first != nil
+	isFirst := func(b *view.Binding) bool {
+		return b.Hint == "help" || b.Hint == "quit" || b.Hint == "back" || b.First != nil
 	}
 	for _, must := range []bool{true, false} {
 		for i, b := range of {
-			if b.hint == "" || must != isFirst(b) || b.when != nil && !b.when(r.model) || b.first != nil && !b.first(r.model) ||
-				taken[b.keys[0]] {
+			if b.Hint == "" || must != isFirst(b) || b.When != nil && !b.When(r.Model) || b.First != nil && !b.First(r.Model) ||
+				taken[b.Keys[0]] {
 				continue
 			}
-			part := r.palette.Text.Render(pairedKey(b)) + " " + r.palette.Dim.Render(b.hint) + "   "
+			part := r.Palette.Text.Render(pairedKey(b)) + " " + r.Palette.Dim.Render(b.Hint) + "   "
 			if w := ansi.StringWidth(part); w <= room {
-				parts[i], taken[b.keys[0]] = part, true
+				parts[i], taken[b.Keys[0]] = part, true
 				room -= w
 			}
 		}
@@ -119,8 +120,8 @@ func (r *root) hints(of []*binding, room int) string {
 }
 
 // pairedKey shows both keys of a pair where the hint speaks for both.
-func pairedKey(b *binding) string {
-	switch b.hint {
+func pairedKey(b *view.Binding) string {
+	switch b.Hint {
 	case "select":
 		return "↑↓"
 	case "time":
@@ -129,6 +130,6 @@ func pairedKey(b *binding) string {
 		return "+-"
 	}
 	first := *b
-	first.keys = b.keys[:1]
-	return first.shown()
+	first.Keys = b.Keys[:1]
+	return first.Shown()
 }

@@ -22,6 +22,7 @@ import (
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/location"
 )
@@ -126,7 +127,7 @@ func TestRecordedSession(t *testing.T) {
 	var m *root
 	draw := func(name string, size [2]int, keys ...string) {
 		m.handle(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		m.lanesOnly()
+		m.BackToLanes()
 		m.keyed(keys...)
 		holds(t, m)
 		compareScreen(t, m, fmt.Sprintf("ferries-%s-%d", name, size[0]))
@@ -138,7 +139,7 @@ func TestRecordedSession(t *testing.T) {
 		if m == nil {
 			m = newRoot(t.Context(), &silent{}, snap)
 		}
-		snap.Project.Since = m.snap.Project.Since
+		snap.Project.Since = m.Snap.Project.Since
 		m.clock = func() time.Time { return played.At }
 		m.settle(snap)
 		if step == 90 { // the burst is at work
@@ -164,17 +165,17 @@ func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return 
 // holds requires that the screen has as many rows and cells as the terminal, and nothing acts on that.
 func holds(t require.TestingT, m *root) {
 	rows := m.screen()
-	require.Len(t, rows, m.height)
+	require.Len(t, rows, m.Height)
 	for i, row := range rows {
 		require.Equal(
 			t,
-			m.width,
+			m.Width,
 			ansi.StringWidth(row),
 			"row %d of the %s view at %dx%d: %q",
 			i,
-			m.top().name(),
-			m.width,
-			m.height,
+			m.Top().Name(),
+			m.Width,
+			m.Height,
 			row,
 		)
 	}
@@ -188,8 +189,8 @@ func TestViews(t *testing.T) {
 	p.see()
 	at := func(name string) {
 		t.Helper()
-		require.Equal(t, name, m.top().name())
-		require.LessOrEqual(t, len(m.stack), 3)
+		require.Equal(t, name, m.Top().Name())
+		require.LessOrEqual(t, len(m.Stack), 3)
 		holds(t, m)
 	}
 	for key, name := range map[string]string{"R": "ripples", "U": "unit", "M": "map", "C": "charts"} {
@@ -206,19 +207,19 @@ func TestViews(t *testing.T) {
 	// From a ripple to its moment, and to its output alone.
 	m.keyed("R", "end", "right", "enter")
 	at("overview")
-	assert.False(t, m.at.IsZero())
-	first := m.snap.Ripples[0]
-	assert.Equal(t, first.Runs[1].Unit, m.selected)
+	assert.False(t, m.At.IsZero())
+	first := m.Snap.Ripples[0]
+	assert.Equal(t, first.Runs[1].Unit, m.Selected)
 	m.keyed("esc", "R", "down", "o")
 	assert.Contains(t, m.plainScreen(), "only ripple 3")
 	m.keyed("backspace", ".")
 
 	// The map walks along lines and asks what would act.
-	m.selected = "u0"
+	m.Selected = "u0"
 	m.keyed("M", "right")
-	assert.Equal(t, "u2", m.selected)
+	assert.Equal(t, "u2", m.Selected)
 	m.keyed("left")
-	assert.Equal(t, "u0", m.selected)
+	assert.Equal(t, "u0", m.Selected)
 	m.keyed("v")
 	assert.Contains(t, m.plainScreen(), "1 u0")
 	assert.Contains(t, m.plainScreen(), "2 u2")
@@ -251,7 +252,7 @@ func TestCommandLine(t *testing.T) {
 	m, p := play(t, 5, 120, 40)
 	do := func(text string) string {
 		t.Helper()
-		m.lanesOnly()
+		m.BackToLanes()
 		m.keyed(":")
 		for _, r := range text {
 			m.keyed(string(r))
@@ -267,30 +268,30 @@ func TestCommandLine(t *testing.T) {
 	assert.Contains(t, do("nonsensical"), "no action has that in its name")
 	assert.Contains(t, do("restart-all u1"), "restart-all takes nothing after it")
 	do("span 5m")
-	assert.Equal(t, 4, m.span)
+	assert.Equal(t, 4, m.Span)
 	assert.Contains(t, do("span ever"), "a duration is written as 30s, 5m, 2h or 3d")
 	do("go-to 20s ago")
-	assert.Equal(t, p.Now.Add(-20*time.Second), m.at)
+	assert.Equal(t, p.Now.Add(-20*time.Second), m.At)
 	do("go-to now")
-	assert.True(t, m.at.IsZero())
+	assert.True(t, m.At.IsZero())
 	assert.Contains(t, do("go-to noon"), "a time is written as 12:04")
 	do("charts memory")
-	assert.Equal(t, "charts", m.top().name())
+	assert.Equal(t, "charts", m.Top().Name())
 	assert.Contains(t, do("charts noise"), "there is no chart of noise")
 	do("ripples 2")
-	assert.Equal(t, 2, m.top().(*ripples).chosen)
+	assert.Equal(t, 2, m.Top().(*ripples).chosen)
 	do("sort-lanes need")
-	assert.Equal(t, byNeed, overviewOf(m.model).lanes.order)
+	assert.Equal(t, byNeed, overviewOf(m.Model).lanes.order)
 	do("find-units task")
 	assert.NotContains(t, m.plainScreen(), "\n  u1 ")
 	do("find-units")
 	m.keyed("esc")
 	do("filter unit=u3")
-	assert.Equal(t, "unit=u3", focused(m.model).filter.String())
+	assert.Equal(t, "unit=u3", focused(m.Model).filter.String())
 	do("select u4")
-	assert.Equal(t, "u4", m.selected)
+	assert.Equal(t, "u4", m.Selected)
 	do("rppls") // letters in their order are enough
-	assert.Equal(t, "ripples", m.top().name())
+	assert.Equal(t, "ripples", m.Top().Name())
 	file := filepath.Join(t.TempDir(), "lanes.svg")
 	do("lanes")
 	do("write-drawing " + file)
@@ -299,7 +300,7 @@ func TestCommandLine(t *testing.T) {
 	assert.Contains(t, string(data), "Saltmarsh Ferries")
 	assert.Contains(t, do("write-drawing "+file), "file exists")
 	assert.Contains(t, do("what-if main.go"), "nothing would act on main.go")
-	for _, c := range commandsOf(m.model) {
+	for _, c := range commandsOf(m.Model) {
 		assert.NotEmpty(t, c.help, c.name)
 	}
 }
@@ -312,27 +313,27 @@ func TestClicks(t *testing.T) {
 		m.settle(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 		m.screen()
 	}
-	tick := strings.Index(ansi.Strip(m.screen()[overviewOf(m.model).laneTop-1]), "▾2")
-	click(len([]rune(ansi.Strip(m.screen()[overviewOf(m.model).laneTop-1])[:tick])), overviewOf(m.model).laneTop-1)
-	assert.Equal(t, m.snap.Saves[0].At, m.at, "a tick")
-	click(3, overviewOf(m.model).laneTop+2)
-	assert.Equal(t, "u2", m.selected, "a lane")
-	c := columnsOf(m.model)
-	click(c.left()+c.lane-10, overviewOf(m.model).laneTop)
-	assert.True(t, m.at.After(m.snap.Saves[0].At), "a moment")
+	tick := strings.Index(ansi.Strip(m.screen()[overviewOf(m.Model).laneTop-1]), "▾2")
+	click(len([]rune(ansi.Strip(m.screen()[overviewOf(m.Model).laneTop-1])[:tick])), overviewOf(m.Model).laneTop-1)
+	assert.Equal(t, m.Snap.Saves[0].At, m.At, "a tick")
+	click(3, overviewOf(m.Model).laneTop+2)
+	assert.Equal(t, "u2", m.Selected, "a lane")
+	c := columnsOf(m.Model)
+	click(c.left()+c.lane-10, overviewOf(m.Model).laneTop)
+	assert.True(t, m.At.After(m.Snap.Saves[0].At), "a moment")
 	m.keyed(".", "R")
 	m.screen()
-	v := m.top().(*ripples)
-	oldest := len(m.snap.Ripples) - 1
+	v := m.Top().(*ripples)
+	oldest := len(m.Snap.Ripples) - 1
 	click(5, v.listTop+oldest)
 	assert.Equal(t, 1, v.chosen, "a ripple")
 	click(5, v.barTop+2)
 	assert.Equal(t, 2, v.bar, "a bar")
 	m.keyed("M")
 	m.screen()
-	d := &m.top().(*mapView).drawn
+	d := &m.Top().(*mapView).drawn
 	click(d.left[1]+2, d.top+d.rowAt(d.Boxes[2].Row))
-	assert.Equal(t, "u2", m.selected, "a box")
+	assert.Equal(t, "u2", m.Selected, "a box")
 }
 
 // TestEveryKey presses every key that there is in every view and field, at three sizes: the screen stays
@@ -356,15 +357,15 @@ func TestEveryKey(t *testing.T) {
 		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`,
 			"?", "q"} {
 			for _, b := range bindings {
-				m.lanesOnly()
+				m.BackToLanes()
 				m.press(key(way))
-				if b.in != "overview" && b.in != m.top().name() {
+				if b.In != "overview" && b.In != m.Top().Name() {
 					continue
 				}
-				m.press(key(b.keys[0]))
-				m.pending, m.cmds = nil, nil
+				m.press(key(b.Keys[0]))
+				m.Requests, m.Commands = nil, nil
 				holds(t, m)
-				require.NotContains(t, m.notice, "this is a bug", "%s after %s", b.keys[0], way)
+				require.NotContains(t, m.Notice, "this is a bug", "%s after %s", b.Keys[0], way)
 			}
 			m.keyed("L") // and once with all that it asks for
 			m.keyed(way)
@@ -452,23 +453,23 @@ func TestRandomScreens(t *testing.T) {
 				for _, ripple := range snap.Ripples {
 					ripple.Title += " 港/時刻表.csv"
 				}
-				if m == nil || len(m.stack) == 0 {
+				if m == nil || len(m.Stack) == 0 {
 					m = newRoot(t.Context(), p, snap)
 					m.clock = func() time.Time { return w.Now }
 				}
-				m.project, m.snap = p, snap
-				m.meetUnits()
-				m.now = w.Now
+				m.Project, m.Snap = p, snap
+				m.MeetUnits()
+				m.Now = w.Now
 				m.handle(tea.WindowSizeMsg{Width: 40 + r.IntN(260), Height: 8 + r.IntN(92)})
-				m.lanesOnly()
+				m.BackToLanes()
 				m.press(key(views[r.IntN(len(views))]))
 				for range r.IntN(4) {
 					m.press(key(keys[r.IntN(len(keys))]))
 				}
-				if a, ok := m.top().(asker); ok {
-					a.ask(m.model)
+				if a, ok := m.Top().(view.Asker); ok {
+					a.Ask(m.Model)
 				}
-				m.pending, m.cmds = nil, nil // nothing is asked, but what is drawn without an answer has to hold too
+				m.Requests, m.Commands = nil, nil // nothing is asked, but what is drawn without an answer has to hold too
 				holds(t, m)
 				drawn++
 			}

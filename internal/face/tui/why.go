@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // question is the panel that answers why: why the selected unit is as it is, and
@@ -29,64 +30,64 @@ type lastWords struct {
 	lines []string
 }
 
-func askWhy(m *model) {
+func askWhy(m *view.Model) {
 	in := textinput.New()
 	in.Prompt = "if I save  "
 	in.Placeholder = "enter, then a path"
-	in.SetWidth(max(m.width-20, 10))
-	m.open(&question{input: in})
+	in.SetWidth(max(m.Width-20, 10))
+	m.Open(&question{input: in})
 }
 
-func (*question) name() string { return "why" }
+func (*question) Name() string { return "why" }
 
-func (q *question) grabs(*model) bool { return q.input.Focused() }
+func (q *question) Grabs(*view.Model) bool { return q.input.Focused() }
 
-func (q *question) update(m *model, msg tea.Msg) {
+func (q *question) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
 		handleMouse(m, msg)
 	default:
 		var cmd tea.Cmd
 		q.input, cmd = q.input.Update(msg)
-		m.run(cmd)
+		m.Run(cmd)
 	}
 }
 
-func typing(m *model) bool    { return m.top().grabs(m) }
-func notTyping(m *model) bool { return !typing(m) }
+func typing(m *view.Model) bool    { return m.Top().Grabs(m) }
+func notTyping(m *view.Model) bool { return !typing(m) }
 
 // enter has the field take the keys.
-func (q *question) enter(m *model) { m.run(q.input.Focus()) }
+func (q *question) enter(m *view.Model) { m.Run(q.input.Focus()) }
 
 // submit asks what the path in the field would set off.
-func (q *question) submit(m *model) {
+func (q *question) submit(m *view.Model) {
 	q.answer = nil
 	path := strings.TrimSpace(q.input.Value())
 	if path == "" {
 		return
 	}
-	m.later(func(ctx context.Context) then {
-		answer, err := m.project.Why(ctx, path)
+	m.Later(func(ctx context.Context) view.Then {
+		answer, err := m.Project.Why(ctx, path)
 		if err != nil {
-			return m.report(err)
+			return m.Report(err)
 		}
 		return func() { q.answer = answer.Text }
 	})
 }
 
-// ask asks for the last lines of a unit that is broken, unless they are there.
-func (q *question) ask(m *model) {
-	u := m.selectedUnit()
+// Ask asks for the last lines of a unit that is broken, unless they are there.
+func (q *question) Ask(m *view.Model) {
+	u := m.SelectedUnit()
 	if u == nil || !u.State.Broken() || q.last.unit == u.Name && q.last.run == u.Run.Number {
 		return
 	}
 	const most = 6
 	q.last = lastWords{u.Name, u.Run.Number, nil}
 	last := q.last
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Lines(ctx, api.LineQuery{Unit: last.unit, Run: last.run, Why: true, Count: most})
+	m.Later(func(ctx context.Context) view.Then {
+		page, err := m.Project.Lines(ctx, api.LineQuery{Unit: last.unit, Run: last.run, Why: true, Count: most})
 		if err != nil {
-			return m.report(err)
+			return m.Report(err)
 		}
 		for _, l := range page.Lines {
 			last.lines = append(last.lines, ansi.Strip(l.Text))
@@ -95,37 +96,37 @@ func (q *question) ask(m *model) {
 	})
 }
 
-// draw draws the panel instead of the stream.
-func (q *question) draw(m *model, width, height int) []string {
+// Draw draws the panel instead of the stream.
+func (q *question) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, "why", height, func(room int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)
 		rows = append(rows, "", "  "+q.input.View(), "")
 		for _, line := range q.answer {
-			rows = append(rows, "  "+m.palette.Text.Render(line))
+			rows = append(rows, "  "+m.Palette.Text.Render(line))
 		}
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)
 		}
-		return pad(rows, room, width)
+		return view.Pad(rows, room, width)
 	})
 }
 
-func (q *question) unitRows(m *model) []string {
-	u := m.selectedUnit()
+func (q *question) unitRows(m *view.Model) []string {
+	u := m.SelectedUnit()
 	if u == nil {
 		return nil
 	}
 	var rows []string
-	for _, line := range m.snap.Account(u) {
+	for _, line := range m.Snap.Account(u) {
 		rows = append(rows, "  "+line)
 	}
-	if use := m.snap.Uses[u.Name]; use.Memory > 0 {
+	if use := m.Snap.Uses[u.Name]; use.Memory > 0 {
 		rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, memory(use)))
 	}
 	if u.State.Broken() && q.last.unit == u.Name && len(q.last.lines) > 0 {
 		rows = append(rows, "  its last lines:")
 		for _, l := range q.last.lines {
-			rows = append(rows, "    "+m.palette.Dim.Render(l))
+			rows = append(rows, "    "+m.Palette.Dim.Render(l))
 		}
 	}
 	return rows

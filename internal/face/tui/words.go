@@ -5,47 +5,48 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/shellwords"
 )
 
 // wordsField asks for arguments that are added to a unit's command for its next runs.
 type wordsField struct {
-	field
+	view.Field
 	unit string
 	at   int // in the history; its length: at what is typed
 }
 
-func addWords(m *model) {
-	u := m.selectedUnit()
-	f := m.fieldOver(overviewOf(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
-	m.open(&wordsField{f, u.Name, len(m.typedWords)})
+func addWords(m *view.Model) {
+	u := m.SelectedUnit()
+	f := m.NewField(overviewOf(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
+	m.Open(&wordsField{f, u.Name, len(m.TypedWords)})
 }
 
 // recall shows what was typed before, or after that.
-func (f *wordsField) recall(m *model, by int) {
-	f.at = max(0, min(f.at+by, len(m.typedWords)))
+func (f *wordsField) recall(m *view.Model, by int) {
+	f.at = max(0, min(f.at+by, len(m.TypedWords)))
 	text := ""
-	if f.at < len(m.typedWords) {
-		text = m.typedWords[f.at]
+	if f.at < len(m.TypedWords) {
+		text = m.TypedWords[f.at]
 	}
-	f.fill(text)
+	f.Fill(text)
 }
 
 // submit asks for the words. They are taken apart as a shell does, but nothing in them is
 // replaced.
-func (f *wordsField) submit(m *model) {
-	text := f.input.Value()
+func (f *wordsField) submit(m *view.Model) {
+	text := f.Input.Value()
 	words, err := shellwords.Split(text)
 	if err != nil {
-		f.problem = "a quote is not closed"
+		f.Problem = "a quote is not closed"
 		return
 	}
 	if len(words) > 0 {
 		rememberWords(m, text)
 	}
-	m.close()
-	if u := m.snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
+	m.Close()
+	if u := m.Snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
 		setWords(m, f.unit, words)
 	}
 }
@@ -54,11 +55,11 @@ func (f *wordsField) submit(m *model) {
 const maxTyped = 100
 
 // rememberWords makes a text the newest that was typed.
-func rememberWords(m *model, text string) {
-	all := append(slices.DeleteFunc(slices.Clone(m.typedWords), func(old string) bool { return old == text }), text)
-	m.typedWords = all[max(len(all)-maxTyped, 0):]
-	if remember, words := m.remember, m.typedWords; remember != nil {
-		m.later(func(context.Context) then {
+func rememberWords(m *view.Model, text string) {
+	all := append(slices.DeleteFunc(slices.Clone(m.TypedWords), func(old string) bool { return old == text }), text)
+	m.TypedWords = all[max(len(all)-maxTyped, 0):]
+	if remember, words := m.Remember, m.TypedWords; remember != nil {
+		m.Later(func(context.Context) view.Then {
 			remember(words)
 			return nil
 		})
@@ -66,8 +67,8 @@ func rememberWords(m *model, text string) {
 }
 
 // setWords has a unit run with words added to its command, or with none.
-func setWords(m *model, unit string, words []string) {
-	m.askFor(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
+func setWords(m *view.Model, unit string, words []string) {
+	m.Send(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
 }
 
-func hasWords(m *model) bool { u := m.selectedUnit(); return u != nil && len(u.Words) > 0 }
+func hasWords(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && len(u.Words) > 0 }

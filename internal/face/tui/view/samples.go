@@ -1,4 +1,4 @@
-package tui
+package view
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 
 // samples is what units used over time. Views that show it ask for what has come since.
 type samples struct {
-	series  timeline.Series
+	Series  timeline.Series
 	next    int64
 	asking  bool
 	askedAt time.Time
@@ -18,24 +18,24 @@ type samples struct {
 // samplePause is how often newer samples are asked for.
 const samplePause = 2 * time.Second
 
-func (s *samples) ask(m *model) {
-	if s.asking || m.now.Sub(s.askedAt) < samplePause {
+func (s *samples) Ask(m *Model) {
+	if s.asking || m.Now.Sub(s.askedAt) < samplePause {
 		return
 	}
 	s.asking = true
 	from := s.next
-	m.later(func(ctx context.Context) then {
-		page, err := m.project.Samples(ctx, from)
+	m.Later(func(ctx context.Context) Then {
+		page, err := m.Project.Samples(ctx, from)
 		return func() {
 			s.asking = false
 			if err != nil || len(page.Samples) == 0 { // else there may be more, which are wanted at once
-				s.askedAt = m.now
+				s.askedAt = m.Now
 			}
 			if err != nil {
-				m.asked(err)
+				m.ShowError(err)
 				return
 			}
-			s.series.Add(page.Samples)
+			s.Series.Add(page.Samples)
 			s.next = page.Next
 		}
 	})

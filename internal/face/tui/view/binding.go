@@ -1,0 +1,96 @@
+package view
+
+import (
+	"slices"
+	"strings"
+)
+
+// Binding is one key's meaning. The table of bindings is the only place where
+// keys stand: input, help, hints and tests all come from it.
+type Binding struct {
+	In     string   // the name of the view that it is for; empty: the overview, and what lies on it
+	Keys   []string // as Bubble Tea names them; the first is the one shown
+	Action string   // under which a user's own file gives it other keys; empty: it keeps its own
+	Name   string   // what it does, as one would look for it
+	Hint   string   // for the bottom line; empty: not shown there
+	Group  string
+	When   func(*Model) bool // nil: always
+	First  func(*Model) bool // when its hint is shown, and then before others; nil: always, after those
+	Do     func(*Model)
+}
+
+// Shown is how a key is written on the screen.
+func (b Binding) Shown() string {
+	nice := map[string]string{
+		"up": "↑", "down": "↓", "left": "←", "right": "→", "enter": "enter", "space": "space",
+		"pgup": "page up", "pgdown": "page down", "esc": "esc",
+	}
+	parts := make([]string, len(b.Keys))
+	for i, k := range b.Keys {
+		parts[i] = k
+		if n, ok := nice[k]; ok {
+			parts[i] = n
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// Groups of bindings, in the order of the help.
+const (
+	GroupUnit    = "the selected unit"
+	GroupProject = "the project"
+	GroupTime    = "time"
+	GroupStream  = "the stream"
+	GroupResults = "tests and findings"
+	GroupView    = "views"
+	GroupScreen  = "the screen"
+)
+
+var Groups = []string{GroupUnit, GroupView, GroupProject, GroupTime, GroupStream, GroupResults, GroupScreen}
+
+// Groups of bindings that single views show themselves.
+const (
+	GroupLoop     = "a loop"
+	GroupDoubts   = "doubts"
+	GroupField    = "a field"
+	GroupLeave    = "leaving"
+	GroupLines    = "chosen lines"
+	GroupTerminal = "a terminal"
+	GroupTests    = "tests"
+	GroupFindings = "findings"
+	GroupRipples  = "ripples"
+	GroupUnitView = "a unit whole"
+	GroupMap      = "the map"
+	GroupCharts   = "charts"
+)
+
+// BindingsOf returns the bindings of the view with that name.
+func (m *Model) BindingsOf(view string) []*Binding {
+	var of []*Binding
+	for i := range m.Table {
+		if m.Table[i].In == view {
+			of = append(of, &m.Table[i])
+		}
+	}
+	return of
+}
+
+// LookUp returns the binding of a key in a view that has a meaning now, or nil.
+func LookUp(m *Model, view, key string) *Binding {
+	for _, b := range m.BindingsOf(view) {
+		if slices.Contains(b.Keys, key) && (b.When == nil || b.When(m)) {
+			return b
+		}
+	}
+	return nil
+}
+
+// KeyOf is the key that an action has, as it is written on the screen.
+func (m *Model) KeyOf(action string) string {
+	for i := range m.Table {
+		if b := &m.Table[i]; b.Action == action {
+			return strings.Split(b.Shown(), " ")[0]
+		}
+	}
+	return ""
+}

@@ -1,0 +1,52 @@
+package view
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+
+	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/output/locate"
+	"omnivigil/internal/text/location"
+)
+
+// OpenEditor opens a place in the user's editor.
+func (m *Model) OpenEditor(p location.Location) {
+	editor := cmp.Or(m.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
+	cmd, terminal, err := locate.Command(editor, p)
+	switch {
+	case err != nil:
+		m.Notice = err.Error()
+	case terminal:
+		m.Run(tea.ExecProcess(cmd, func(err error) tea.Msg { return TerminalBackMsg{edited(cmd, err)} }))
+	default:
+		m.Later(func(context.Context) Then { return m.Report(edited(cmd, cmd.Run())) })
+	}
+}
+
+// OpenLocation opens the place of a test or a finding in the user's editor.
+func (m *Model) OpenLocation(p location.Location) {
+	if p.File == "" {
+		m.Said = "no place in a file is known of it"
+		return
+	}
+	if _, err := os.Stat(p.File); err != nil {
+		m.Notice = p.File + " does not exist"
+		return
+	}
+	m.OpenEditor(location.Location{File: p.File, Line: p.Line, Column: p.Column})
+}
+
+// edited says what has become of an editor.
+func edited(cmd *exec.Cmd, err error) error {
+	if err != nil {
+		return fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
+	}
+	return nil
+}
+
+// TerminalBackMsg is that an editor has given the terminal back.
+type TerminalBackMsg struct{ Err error }
