@@ -12,6 +12,7 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -49,10 +50,10 @@ func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 
 // graphs are what is drawn.
 func (v *charts) graphs(m *view.Model) []timeline.Graph {
-	all := timeline.ChartOf(timeline.Measures[v.measure], m.Snap, &m.Samples.Series, axisOf(m), m.Now)
+	all := timeline.ChartOf(timeline.Measures[v.measure], m.Snap, &m.Samples.Series, lanes.AxisOf(m), m.Now)
 	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
 		u := m.Snap.Unit(g.Name)
-		return g.Most == 0 && !g.Single || u != nil && !matches(m, u, m.Filter)
+		return g.Most == 0 && !g.Single || u != nil && !lanes.Matches(m, u, m.Filter)
 	})
 	if v.alone && timeline.Measures[v.measure] != timeline.Rest {
 		all = slices.DeleteFunc(all, func(g timeline.Graph) bool { return g.Name != m.Selected })
@@ -64,9 +65,9 @@ func (v *charts) graphs(m *view.Model) []timeline.Graph {
 }
 
 func (v *charts) Draw(m *view.Model, width, height int) []string {
-	c, a := columnsOf(m), axisOf(m)
+	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
 	measure := timeline.Measures[v.measure]
-	rows := []string{v.tabs(m, width), overviewOf(m).lanes.savesRow(m, c, a)}
+	rows := []string{v.tabs(m, width), lanes.SavesRow(m, c, a)}
 	all := v.graphs(m)
 	room := height - len(rows) - 1
 	if len(all) == 0 {
@@ -75,7 +76,7 @@ func (v *charts) Draw(m *view.Model, width, height int) []string {
 			text = "  " + m.Selected + " has had none in this span; enter shows all units"
 		}
 		rows = view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render(text), width)), height-1, width)
-		return append(rows, timeRule(m, c, a, "", width))
+		return append(rows, lanes.TimeRule(m, c, a, "", width))
 	}
 	each := max(2, min(room/len(all), 12))
 	fits := max(room/each, 1)
@@ -87,7 +88,7 @@ func (v *charts) Draw(m *view.Model, width, height int) []string {
 	if len(all) > fits {
 		title = fmt.Sprintf("%d to %d of %d", v.top+1, v.top+fits, len(all))
 	}
-	return append(view.Pad(rows, height-1, width), timeRule(m, c, a, title, width))
+	return append(view.Pad(rows, height-1, width), lanes.TimeRule(m, c, a, title, width))
 }
 
 // tabs names the measures, and says in more words what the shown one is where that has room.
@@ -112,7 +113,7 @@ func (v *charts) tabs(m *view.Model, width int) string {
 
 // graphRows draws a graph in so many rows, of which the last is empty where there is room.
 func graphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
-	c, a := columnsOf(m), axisOf(m)
+	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
 	drawn := height
 	if height > 3 {
 		drawn--
@@ -141,7 +142,7 @@ func graphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height
 		"  " + m.Palette.Dim.Render("max "+measure.Text(g.Most)),
 	}
 	if drawn == 2 {
-		left = []string{mark + style.Render(cells.Fit(name, max(c.left()-14, 6))) + " " + measure.Text(value), left[2]}
+		left = []string{mark + style.Render(cells.Fit(name, max(c.Left()-14, 6))) + " " + measure.Text(value), left[2]}
 	}
 	rows := make([]string, height)
 	for i := range rows {
@@ -149,7 +150,7 @@ func graphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height
 		if i < len(left) {
 			text = left[i]
 		}
-		rows[i] = cells.Fit(text, c.left())
+		rows[i] = cells.Fit(text, c.Left())
 		if i < drawn {
 			rows[i] += graphColumns(m, g, a, drawn-1-i, drawn, style)
 		}

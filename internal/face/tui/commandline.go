@@ -13,6 +13,7 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -294,8 +295,8 @@ func init() { // they lead back to the list
 			name:   "sort-lanes",
 			args:   "[file, need or trouble]",
 			help:   "order the lanes",
-			offers: func(*view.Model) []string { return orderNames[:] },
-			do:     orderBy,
+			offers: func(*view.Model) []string { return lanes.OrderNames[:] },
+			do:     func(m *view.Model, args []string) error { return overviewOf(m).lanes.OrderBy(m, args) },
 		},
 		{
 			name: "ripples",

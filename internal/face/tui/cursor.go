@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -38,7 +39,7 @@ func goTo(m *view.Model, at time.Time) {
 
 // moveTime moves by whole columns.
 func moveTime(m *view.Model, by int) {
-	a := axisOf(m)
+	a := lanes.AxisOf(m)
 	goTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
 }
 
@@ -65,7 +66,7 @@ func moveSave(m *view.Model, by int) {
 }
 
 func zoom(m *view.Model, by int) {
-	m.Span = max(0, min(spanIndex(m)+by, len(timeline.Spans)-1))
+	m.Span = max(0, min(lanes.SpanIndex(m)+by, len(timeline.Spans)-1))
 }
 
 // toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
@@ -93,7 +94,7 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 		case at.Button != tea.MouseLeft:
 		case at.Y >= overviewOf(m).streamTop:
 			clickStream(m, at)
-		case at.Y == overviewOf(m).laneTop-1:
+		case at.Y == overviewOf(m).lanes.Top-1:
 			clickSave(m, at.X)
 		default:
 			clickLane(m, at)
@@ -119,8 +120,8 @@ func clickStream(m *view.Model, at tea.Mouse) {
 
 // clickLane chooses the unit in a row, and the moment in a column.
 func clickLane(m *view.Model, at tea.Mouse) {
-	shown, _ := overviewOf(m).lanes.visible(m, laneRoom(m))
-	if i := at.Y - overviewOf(m).laneTop; i >= 0 && i < len(shown) {
+	shown := overviewOf(m).lanes.Visible(m)
+	if i := at.Y - overviewOf(m).lanes.Top; i >= 0 && i < len(shown) {
 		m.Selected = shown[i].Name
 	}
 	clickTime(m, at.X)
@@ -128,14 +129,14 @@ func clickLane(m *view.Model, at tea.Mouse) {
 
 // onAddress reports whether x is where lanes have their addresses.
 func onAddress(m *view.Model, x int) bool {
-	c := columnsOf(m)
-	from := c.left() + c.lane + c.told
-	return c.endpoint > 0 && x > from && x <= from+c.endpoint
+	c := lanes.ColumnsOf(m)
+	from := c.Left() + c.Lane + c.Note
+	return c.Endpoint > 0 && x > from && x <= from+c.Endpoint
 }
 
 // clickSave goes to the save whose tick or number is at x.
 func clickSave(m *view.Model, x int) {
-	a, left := axisOf(m), columnsOf(m).left()
+	a, left := lanes.AxisOf(m), lanes.ColumnsOf(m).Left()
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
 		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
 			goTo(m, tick.At)
@@ -145,8 +146,8 @@ func clickSave(m *view.Model, x int) {
 
 // clickTime puts the time cursor into the column of the axis that is at x.
 func clickTime(m *view.Model, x int) {
-	c := columnsOf(m)
-	if column := x - c.left(); column >= 0 && column < c.lane {
-		goTo(m, axisOf(m).Time(column+1).Add(-1))
+	c := lanes.ColumnsOf(m)
+	if column := x - c.Left(); column >= 0 && column < c.Lane {
+		goTo(m, lanes.AxisOf(m).Time(column+1).Add(-1))
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/structured"
@@ -59,7 +60,7 @@ func short(d time.Duration) string {
 
 // gutter is the width of the time and the unit's name before a line's text.
 func (s *stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
-	clockWidth, nameWidth = 9, columnsOf(m).name
+	clockWidth, nameWidth = 9, lanes.ColumnsOf(m).Name
 	if width < 70 {
 		clockWidth = 0
 		if s.times != ofDay {

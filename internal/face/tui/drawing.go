@@ -7,6 +7,7 @@ import (
 
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -52,7 +53,7 @@ func writeDrawing(m *view.Model, file string) error {
 
 // drawingOf returns what draws the view that is shown.
 func drawingOf(m *view.Model) (func() (*draw.Page, error), error) {
-	snap, a, now := m.Snap, axisOf(m), m.Now
+	snap, a, now := m.Snap, lanes.AxisOf(m), m.Now
 	page := draw.AxisOf(a.Time(0), a.Time(a.N))
 	switch v := m.UnderField().(type) {
 	case *overview:

@@ -19,9 +19,8 @@ func findUnits(m *view.Model) {
 // Update takes what is typed. The selected unit is one that is shown.
 func (f *find) Update(m *view.Model, msg tea.Msg) {
 	f.Typed(m, msg)
-	lanes := &overviewOf(m).lanes
 	m.Filter = f.Input.Value()
-	shown, _ := lanes.visible(m, laneRoom(m))
+	shown := overviewOf(m).lanes.Visible(m)
 	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.Selected }) {
 		m.Selected = shown[0].Name
 	}

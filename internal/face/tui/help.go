@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -99,9 +100,9 @@ func (h *help) sections(m *view.Model) [][]string {
 		all = append(all, section(m, g, m.BindingsOf("overview"), g))
 	}
 	rows := []string{"", m.Palette.Bright.Render("  the lanes")}
-	for _, l := range legend {
-		glyph, style := m.Palette.Texture(l.cell)
-		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.text)
+	for _, l := range lanes.Legend {
+		glyph, style := m.Palette.Texture(l.Cell)
+		rows = append(rows, "    "+style.Render(strings.Repeat(glyph, 6))+strings.Repeat(" ", keyWidth-6)+l.Text)
 	}
 	return append(
 		all,

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -26,12 +27,12 @@ func init() { // what the bindings do leads back to the table
 
 var unitKeys = []view.Binding{
 	{Keys: []string{"up", "k"}, Action: "previous-unit", Name: "previous unit", Hint: "select", Group: view.GroupUnit,
-		When: several, Do: func(m *view.Model) { overviewOf(m).lanes.move(m, -1) }},
+		When: several, Do: func(m *view.Model) { overviewOf(m).lanes.Move(m, -1) }},
 	{Keys: []string{"down", "j"}, Action: "next-unit", Name: "next unit", Group: view.GroupUnit,
-		Do: func(m *view.Model) { overviewOf(m).lanes.move(m, 1) }},
+		Do: func(m *view.Model) { overviewOf(m).lanes.Move(m, 1) }},
 	{Keys: []string{"!"}, Action: "next-broken", Name: "next broken unit", Hint: "next broken",
 		Group: view.GroupUnit,
-		When:  anyBroken, Do: func(m *view.Model) { overviewOf(m).lanes.nextBroken(m) }},
+		When:  lanes.AnyBroken, Do: func(m *view.Model) { overviewOf(m).lanes.NextBroken(m) }},
 	{Keys: []string{"f"}, Action: "find-units", Name: "find units by name, kind, state or group", Group: view.GroupUnit,
 		Do: findUnits},
 	{Keys: []string{"r"}, Action: "restart", Name: "restart or rerun it; start it if it is stopped",
@@ -152,12 +153,12 @@ func looking(m *view.Model) bool { return focused(m).search.matcher != nil }
 
 var screenKeys = []view.Binding{
 	{Keys: []string{"|"}, Action: "lane-height", Name: "height of the lanes: half, a quarter, most", Group: view.GroupScreen,
-		Do: func(m *view.Model) { overviewOf(m).lanes.share = (overviewOf(m).lanes.share + 1) % len(shares) }},
+		Do: func(m *view.Model) { overviewOf(m).lanes.NextHeight() }},
 	{Keys: []string{"o"}, Action: "sort-lanes", Name: "sort lanes by file, need or problem", Group: view.GroupScreen,
-		When: several, Do: nextOrder},
+		When: several, Do: func(m *view.Model) { overviewOf(m).lanes.NextOrder(m) }},
 	{Keys: []string{"z"}, Action: "fold", Name: "fold or unfold quiet units", Group: view.GroupScreen,
 		When: several,
-		Do:   func(m *view.Model) { overviewOf(m).lanes.unfolded = !overviewOf(m).lanes.unfolded }},
+		Do:   func(m *view.Model) { overviewOf(m).lanes.Fold() }},
 	{Keys: []string{"w"}, Action: "write-drawing", Name: "write the view as SVG or PDF",
 		Group: view.GroupScreen,
 		When:  func(m *view.Model) bool { return drawable(m) != "" }, Do: askDrawing},
@@ -361,9 +362,9 @@ var panelKeys = []view.Binding{
 	{In: "find", Keys: []string{"esc", "ctrl+c"}, Name: "show all", Hint: "show all", Group: view.GroupField,
 		Do: showAll},
 	{In: "find", Keys: []string{"up"}, Name: "previous unit", Hint: "select", Group: view.GroupField,
-		Do: func(m *view.Model) { overviewOf(m).lanes.move(m, -1) }},
+		Do: func(m *view.Model) { overviewOf(m).lanes.Move(m, -1) }},
 	{In: "find", Keys: []string{"down"}, Name: "next unit", Group: view.GroupField,
-		Do: func(m *view.Model) { overviewOf(m).lanes.move(m, 1) }},
+		Do: func(m *view.Model) { overviewOf(m).lanes.Move(m, 1) }},
 
 	{In: "leave", Keys: []string{"c"}, Name: "close only this screen", Hint: "close the screen", Group: view.GroupLeave,
 		Do: closeScreen},

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -182,7 +183,7 @@ func (v *mapView) boxText(b timeline.Box) (name, state string) {
 	if n := v.number(u.Name); n > 0 {
 		return fmt.Sprintf("%d %s", n, b.Name()), v.steps[n-1].Does
 	}
-	return b.Name(), stateWord(u)
+	return b.Name(), lanes.StateWord(u)
 }
 
 // picture draws the part of the map in which the selected unit is.
@@ -257,7 +258,7 @@ func boxMore(m *view.Model, b timeline.Box) string {
 	use := m.Snap.Uses[u.Name]
 	return strings.Join(
 		slices.DeleteFunc(
-			[]string{u.Kind, endpoint(use), toldOf(m, u), memory(use)},
+			[]string{u.Kind, lanes.Endpoint(use), lanes.NoteOf(m, u), lanes.Memory(use)},
 			func(s string) bool { return s == "" },
 		),
 		"  ",

@@ -8,18 +8,19 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
 
 // overview is the main view: the lanes above, one or two streams below.
 type overview struct {
-	lanes   lanes
+	lanes   lanes.Lanes
 	streams []*stream
 	focus   int    // which of them has the keys
 	layout  layout // of two
 
-	laneTop, streamTop int // rows of the screen, for the mouse
+	streamTop int // the row of the screen at which they begin
 }
 
 // layout is how two streams lie.
@@ -35,7 +36,7 @@ const (
 const wideEnough = 120
 
 func newOverview() *overview {
-	return &overview{lanes: lanes{drawn: map[string]drawnLane{}}, streams: []*stream{newStream()}}
+	return &overview{lanes: lanes.NewLanes(), streams: []*stream{newStream()}}
 }
 
 func (*overview) Name() string { return "overview" }
@@ -163,8 +164,7 @@ func (o *overview) Update(m *view.Model, msg tea.Msg) {
 // underLanes draws the lanes, a rule with a title, and below that what there is room for.
 func underLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
 	lanes := &overviewOf(m).lanes
-	overviewOf(m).laneTop = m.BodyTop + 1
-	rows := lanes.draw(m, title, lanes.height(height))
+	rows := lanes.Draw(m, title, lanes.Height(height))
 	overviewOf(m).streamTop = m.BodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -12,6 +12,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -147,8 +148,8 @@ const barWidth = 24
 
 // suiteRow says how a suite gets on.
 func (t *tests) suiteRow(m *view.Model, u *api.Unit) string {
-	name := m.UnitStyle(u.Name).Render(cells.Fit(u.Name, columnsOf(m).name))
-	row := "  " + name + " " + m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(stateWord(u), 10)) + " "
+	name := m.UnitStyle(u.Name).Render(cells.Fit(u.Name, lanes.ColumnsOf(m).Name))
+	row := "  " + name + " " + m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(lanes.StateWord(u), 10)) + " "
 	r := u.Report
 	if u.State == api.Running && r.Run == u.Run.Number {
 		row += progressBar(m, r, barWidth) + " " + m.Palette.Text.Render(progressText(r))

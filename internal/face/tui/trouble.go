@@ -33,13 +33,13 @@ func troubles(cases []api.Case, found []api.Finding) []view.Trouble {
 	var all []view.Trouble
 	for _, c := range cases {
 		if c.File != "" {
-			all = append(all, view.Trouble{c.Location, c.Unit, c.Title() + ": " + c.Message})
+			all = append(all, view.Trouble{Location: c.Location, Unit: c.Unit, Text: c.Title() + ": " + c.Message})
 		}
 	}
 	for _, severity := range []api.Severity{api.SeverityError, api.SeverityWarning} {
 		for _, f := range found {
 			if f.File != "" && f.Severity == severity && f.Change != api.GoneFinding {
-				all = append(all, view.Trouble{f.Location, f.Unit, f.Message})
+				all = append(all, view.Trouble{Location: f.Location, Unit: f.Unit, Text: f.Message})
 			}
 		}
 	}

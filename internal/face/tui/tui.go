@@ -19,8 +19,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
@@ -146,7 +146,7 @@ func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackground
 func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
 	if r.Snap.Verdict.Word == api.VerdictUpdating {
-		pause = max(min(axisOf(r.Model).Column, pause), 100*time.Millisecond)
+		pause = max(min(lanes.AxisOf(r.Model).Column, pause), 100*time.Millisecond)
 	}
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
 }
@@ -402,14 +402,4 @@ func (r *root) drawAgain() {
 func suspend(m *view.Model) {
 	m.TellTerminal(false)
 	m.Run(tea.Suspend)
-}
-
-// axisOf is the stretch of time that is on the screen.
-func axisOf(m *view.Model) timeline.Axis {
-	n, span := columnsOf(m).lane, timeline.Spans[spanIndex(m)]
-	end := m.Now
-	if !m.At.IsZero() && m.At.Before(m.Now.Add(-span*9/10)) {
-		end = m.At.Add(span / 2)
-	}
-	return timeline.To(end, span, n)
 }

@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/engine/simulate"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/reader"
@@ -469,7 +470,7 @@ func TestManyUnits(t *testing.T) {
 		m, _ := play(t, 60, size[0], size[1])
 		rows := m.screen()
 		require.Len(t, rows, size[1])
-		body := size[1] - overviewOf(m.Model).laneTop
+		body := size[1] - overviewOf(m.Model).lanes.Top
 		assert.GreaterOrEqual(t, m.Height-overviewOf(m.Model).streamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
 		m.Selected = "u1" // which has crashed, and so is first
@@ -487,7 +488,7 @@ func TestManyUnits(t *testing.T) {
 
 		m.keyed("|")
 		m.screen()
-		assert.LessOrEqual(t, overviewOf(m.Model).streamTop-overviewOf(m.Model).laneTop, max(size[1]/4+1, 4))
+		assert.LessOrEqual(t, overviewOf(m.Model).streamTop-overviewOf(m.Model).lanes.Top, max(size[1]/4+1, 4))
 
 		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
@@ -604,9 +605,9 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.Model).laneTop + 2, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.Model).lanes.Top + 2, Button: tea.MouseLeft})
 	assert.Equal(t, "u2", m.Selected)
-	m.settle(tea.MouseClickMsg{X: columnsOf(m.Model).left() + 30, Y: overviewOf(m.Model).laneTop, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: lanes.ColumnsOf(m.Model).Left() + 30, Y: overviewOf(m.Model).lanes.Top, Button: tea.MouseLeft})
 	assert.False(t, atNow(m.Model))
 	m.keyed(".")
 	assert.True(t, atNow(m.Model))

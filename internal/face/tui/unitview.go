@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
@@ -84,7 +85,7 @@ func (v *unitView) Draw(m *view.Model, width, height int) []string {
 	if u == nil {
 		return view.Pad([]string{m.TitledRule("no unit is chosen", width)}, height, width)
 	}
-	rows := []string{m.TitledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, stateWord(u)), width)}
+	rows := []string{m.TitledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, lanes.StateWord(u)), width)}
 	all := v.rows(m, u, width)
 	room := max(min(height-len(rows)-max(height/3, 3)-1, len(all)), 1)
 	v.top = max(0, min(v.top, len(all)-room))
@@ -128,16 +129,16 @@ func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 
 // use draws what the unit takes of the machine, on the axis of the lanes.
 func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
-	rows := []string{overviewOf(m).lanes.savesRow(m, columnsOf(m), axisOf(m))}
+	rows := []string{lanes.SavesRow(m, lanes.ColumnsOf(m), lanes.AxisOf(m))}
 	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
-		for _, g := range timeline.ChartOf(measure, m.Snap, &m.Samples.Series, axisOf(m), m.Now) {
+		for _, g := range timeline.ChartOf(measure, m.Snap, &m.Samples.Series, lanes.AxisOf(m), m.Now) {
 			if g.Name == u.Name {
 				g.Name = string(measure)
 				rows = append(rows, graphRows(m, measure, g, 2, width)...)
 			}
 		}
 	}
-	return append(rows, timeRule(m, columnsOf(m), axisOf(m), "", width))
+	return append(rows, lanes.TimeRule(m, lanes.ColumnsOf(m), lanes.AxisOf(m), "", width))
 }
 
 // heading begins a section.

@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -121,7 +122,7 @@ func (q *question) unitRows(m *view.Model) []string {
 		rows = append(rows, "  "+line)
 	}
 	if use := m.Snap.Uses[u.Name]; use.Memory > 0 {
-		rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, memory(use)))
+		rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, lanes.Memory(use)))
 	}
 	if u.State.Broken() && q.last.unit == u.Name && len(q.last.lines) > 0 {
 		rows = append(rows, "  its last lines:")

@@ -1,4 +1,4 @@
-package tui
+package lanes
 
 import (
 	"cmp"
@@ -22,32 +22,36 @@ const (
 	byTrouble              // broken, moving, stale, others
 )
 
-var orderNames = [...]string{"file", "need", "trouble"}
+var OrderNames = [...]string{"file", "need", "trouble"}
 
-// nextOrder orders the lanes in another way.
-func nextOrder(m *view.Model) {
-	l := &overviewOf(m).lanes
-	l.order = (l.order + 1) % order(len(orderNames))
-	m.Said = "lanes ordered by " + orderNames[l.order]
+// NextOrder orders the lanes in another way.
+func (l *Lanes) NextOrder(m *view.Model) {
+	l.use(m, (l.order+1)%order(len(OrderNames)))
 }
 
-func orderBy(m *view.Model, args []string) error {
-	i := slices.Index(orderNames[:], strings.Join(args, " "))
+func (l *Lanes) use(m *view.Model, o order) {
+	l.order = o
+	m.Said = "lanes ordered by " + OrderNames[l.order]
+}
+
+// OrderBy orders them by a name that the user types.
+func (l *Lanes) OrderBy(m *view.Model, args []string) error {
+	i := slices.Index(OrderNames[:], strings.Join(args, " "))
 	if i < 0 {
 		return fmt.Errorf("lanes are ordered by file, need or trouble, not %q", strings.Join(args, " "))
 	}
-	overviewOf(m).lanes.order = order(i)
+	l.use(m, order(i))
 	return nil
 }
 
-// matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
+// Matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
 // its kind, its state or its freshness, or as the name of a group that it is in.
-func matches(m *view.Model, u *api.Unit, filter string) bool {
+func Matches(m *view.Model, u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
 		grouped := slices.Contains(m.Snap.Project.Groups[word], u.Name)
 		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) &&
-			!begins(stateWord(u)) &&
+			!begins(StateWord(u)) &&
 			!begins(string(u.Freshness)) &&
 			!grouped {
 			return false
@@ -71,10 +75,10 @@ func rank(u *api.Unit) int {
 
 // ordered returns the units in the order in which the cursor moves. A filter leaves out those that
 // do not match it.
-func (l *lanes) ordered(m *view.Model, room int) []*api.Unit {
+func (l *Lanes) ordered(m *view.Model, room int) []*api.Unit {
 	var units []*api.Unit
 	for _, u := range m.Snap.Units {
-		if matches(m, u, m.Filter) {
+		if Matches(m, u, m.Filter) {
 			units = append(units, u)
 		}
 	}
@@ -107,9 +111,15 @@ func depths(snap *api.Snapshot) map[string]int {
 	return depth
 }
 
-// visible returns the units that have a row of their own, the chosen one among them, and how many
-// have none. Unfolded, the lanes are a window on all units that goes along with the choice.
-func (l *lanes) visible(m *view.Model, room int) ([]*api.Unit, int) {
+// Visible returns the units that have a row of their own, as last drawn.
+func (l *Lanes) Visible(m *view.Model) []*api.Unit {
+	units, _ := l.visibleIn(m, l.room)
+	return units
+}
+
+// visibleIn returns the units that have one of the rows that there is room for, the selected one among them, and how
+// many have none. Unfolded, the lanes are a window on all units that follows the selection.
+func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	units := l.ordered(m, room)
 	if m.Filter != "" {
 		room-- // for the row that says so
@@ -133,7 +143,7 @@ func (l *lanes) visible(m *view.Model, room int) ([]*api.Unit, int) {
 }
 
 // foldedText says how many units have no row.
-func (l *lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string {
+func (l *Lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string {
 	switch {
 	case m.Filter != "" && len(shown) == 0:
 		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.Filter)
@@ -148,7 +158,7 @@ func (l *lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string 
 }
 
 // foldedStates says what the folded units do: "28 ready, 4 done".
-func (l *lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
+func (l *Lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
 	has := map[string]bool{}
 	for _, u := range shown {
 		has[u.Name] = true
@@ -159,7 +169,7 @@ func (l *lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
 		if has[u.Name] {
 			continue
 		}
-		word := stateWord(u)
+		word := StateWord(u)
 		if counts[word]++; counts[word] == 1 {
 			order = append(order, word)
 		}

@@ -1,4 +1,4 @@
-package tui
+package lanes
 
 import (
 	"fmt"
@@ -16,17 +16,20 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// lanes is the upper part of the main view: each unit's life along one axis of
+// Lanes is the upper part of the main view: each unit's life along one axis of
 // time that ends at now, under a row of ticks for the saves.
-type lanes struct {
+type Lanes struct {
 	share int // index into shares
 	order order
 	// unfolded has all units in the order chosen, of which a window is seen, instead of the
 	// quiet ones folded into one row.
 	unfolded bool
 
-	drawn map[string]drawnLane // by the unit's name
+	Top, room int                  // the row of the screen of the first lane, and how many rows lanes have, as last drawn
+	drawn     map[string]drawnLane // by the unit's name
 }
+
+func NewLanes() Lanes { return Lanes{room: 1, drawn: map[string]drawnLane{}} }
 
 // drawnLane is a lane as it was drawn, and all that its looks came from, except the styles.
 // Most of what draws the screen again changes no lane: output does, thirty times a second.
@@ -39,9 +42,9 @@ type laneLooks struct {
 	unit                   *api.Unit // a snapshot never changes
 	chosen                 bool
 	endpoint, memory, took string
-	told                   string
+	note                   string
 	asks                   bool // for input
-	columns                columns
+	columns                Columns
 	axis                   timeline.Axis
 	now, at                int // columns
 	styles                 int // their generation
@@ -51,16 +54,22 @@ type laneLooks struct {
 // the rest.
 var shares = []float64{0.5, 0.25, 0.75}
 
-// height is how many rows the lanes may have, of those that lanes and stream share.
-func (l *lanes) height(body int) int {
+// Height is how many rows the lanes may have, of those that lanes and stream share.
+func (l *Lanes) Height(body int) int {
 	const least, minStream = 4, 4
 	return max(min(int(float64(body)*shares[l.share]), body-minStream), least)
 }
 
-// legend says what the textures mean, for the help.
-var legend = []struct {
-	cell timeline.Cell
-	text string
+// NextHeight gives the lanes another share of the screen.
+func (l *Lanes) NextHeight() { l.share = (l.share + 1) % len(shares) }
+
+// Fold folds the quiet units into one row, or unfolds them.
+func (l *Lanes) Fold() { l.unfolded = !l.unfolded }
+
+// Legend says what the textures mean, for the help.
+var Legend = []struct {
+	Cell timeline.Cell
+	Text string
 }{
 	{timeline.Cell{State: api.Waiting}, "waiting for a need, or for what it follows"},
 	{timeline.Cell{State: api.Starting}, "starting, not ready yet"},
@@ -74,20 +83,20 @@ var legend = []struct {
 	{timeline.Cell{State: api.Crashed}, "crashed"},
 }
 
-// columns are the widths of a lane's parts on a screen of some width. What
+// Columns are the widths of a lane's parts on a screen of some width. What
 // matters least is dropped first as it narrows.
-type columns struct {
-	name, kind, state, lane, told, endpoint, memory, took int
+type Columns struct {
+	Name, kind, state, Lane, Note, Endpoint, memory, took int
 }
 
-func columnsOf(m *view.Model) columns {
-	c := columns{state: 10, took: 9}
+func ColumnsOf(m *view.Model) Columns {
+	c := Columns{state: 10, took: 9}
 	for _, u := range m.Snap.Units {
-		c.name = max(c.name, ansi.StringWidth(u.Name))
+		c.Name = max(c.Name, ansi.StringWidth(u.Name))
 	}
-	c.name = min(c.name, max(8, m.Width/6))
+	c.Name = min(c.Name, max(8, m.Width/6))
 	if m.Width >= 110 {
-		c.kind, c.endpoint = 8, 7
+		c.kind, c.Endpoint = 8, 7
 		if m.Width >= 130 {
 			c.memory = 8
 		}
@@ -97,43 +106,54 @@ func columnsOf(m *view.Model) columns {
 	}
 	if m.Width >= 90 {
 		for _, u := range m.Snap.Units {
-			if text := toldOf(m, u); text != "" {
-				c.told = max(c.told, ansi.StringWidth(text)+1)
+			if text := NoteOf(m, u); text != "" {
+				c.Note = max(c.Note, ansi.StringWidth(text)+1)
 			}
 		}
 	}
-	c.lane = max(m.Width-c.left()-c.told-c.endpoint-c.memory-c.took-1, 5)
+	c.Lane = max(m.Width-c.Left()-c.Note-c.Endpoint-c.memory-c.took-1, 5)
 	return c
 }
 
-// left is where the lane begins.
-func (c columns) left() int { return 2 + c.name + 1 + c.kind + c.state + 1 }
+// Left is where the lane begins.
+func (c Columns) Left() int { return 2 + c.Name + 1 + c.kind + c.state + 1 }
 
-// spanIndex is the span on the screen. A young session shows all its life,
+// AxisOf is the stretch of time that is on the screen.
+func AxisOf(m *view.Model) timeline.Axis {
+	n, span := ColumnsOf(m).Lane, timeline.Spans[SpanIndex(m)]
+	end := m.Now
+	if !m.At.IsZero() && m.At.Before(m.Now.Add(-span*9/10)) {
+		end = m.At.Add(span / 2)
+	}
+	return timeline.To(end, span, n)
+}
+
+// SpanIndex is the span on the screen. A young session shows all its life,
 // larger, until it has lived for longer than the first span.
-func spanIndex(m *view.Model) int {
+func SpanIndex(m *view.Model) int {
 	if m.Span >= 0 {
 		return m.Span
 	}
 	return timeline.YoungSpan(m.Now.Sub(m.Snap.Project.Since))
 }
 
-// draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
-func (l *lanes) draw(m *view.Model, title string, height int) []string {
-	c, a := columnsOf(m), axisOf(m)
-	shown, folded := l.visible(m, height-2)
-	rows := []string{l.savesRow(m, c, a)}
+// Draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
+func (l *Lanes) Draw(m *view.Model, title string, height int) []string {
+	c, a := ColumnsOf(m), AxisOf(m)
+	shown, folded := l.visibleIn(m, height-2)
+	rows := []string{SavesRow(m, c, a)}
 	for _, u := range shown {
 		rows = append(rows, l.lane(m, u, c, a))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
 		rows = append(rows, cells.Fit(m.Palette.Dim.Render("  "+text), m.Width))
 	}
-	return append(rows, timeRule(m, c, a, title, m.Width))
+	l.Top, l.room = m.BodyTop+1, max(len(rows)-1, 1)
+	return append(rows, TimeRule(m, c, a, title, m.Width))
 }
 
-// savesRow marks each save where it fell on the axis, with its ripple's number.
-func (l *lanes) savesRow(m *view.Model, c columns, a timeline.Axis) string {
+// SavesRow marks each save where it fell on the axis, with its ripple's number.
+func SavesRow(m *view.Model, c Columns, a timeline.Axis) string {
 	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
 		style := &m.Palette.Dim
@@ -148,19 +168,19 @@ func (l *lanes) savesRow(m *view.Model, c columns, a timeline.Axis) string {
 		label = "at " + format.Clock(m.At)
 		s.Set(a.At(m.At), "▾", &m.Palette.Chosen)
 	}
-	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.left())+s.String(), m.Width)
+	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.Left())+s.String(), m.Width)
 }
 
 // lane returns a unit's row.
-func (l *lanes) lane(m *view.Model, u *api.Unit, c columns, a timeline.Axis) string {
+func (l *Lanes) lane(m *view.Model, u *api.Unit, c Columns, a timeline.Axis) string {
 	use := m.Snap.Uses[u.Name]
 	looks := laneLooks{
 		u,
 		u.Name == m.Selected,
-		endpoint(use),
-		memory(use),
+		Endpoint(use),
+		Memory(use),
 		took(u, m.Now),
-		toldOf(m, u),
+		NoteOf(m, u),
 		m.Snap.Asks[u.Name].Kind != "",
 		c,
 		a,
@@ -177,25 +197,25 @@ func (l *lanes) lane(m *view.Model, u *api.Unit, c columns, a timeline.Axis) str
 	return l.drawn[u.Name].row
 }
 
-func (l *lanes) drawLane(m *view.Model, looks laneLooks) string {
+func (l *Lanes) drawLane(m *view.Model, looks laneLooks) string {
 	u, c := looks.unit, looks.columns
-	mark, name := "  ", m.UnitStyle(u.Name).Render(cells.Fit(u.Name, c.name))
+	mark, name := "  ", m.UnitStyle(u.Name).Render(cells.Fit(u.Name, c.Name))
 	if looks.chosen {
 		mark = m.Palette.Bright.Render("▸ ")
-		name = m.UnitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(cells.Fit(u.Name, c.name), " "))
-		name = cells.Fit(name, c.name)
+		name = m.UnitStyle(u.Name).Bold(true).Underline(true).Render(strings.TrimRight(cells.Fit(u.Name, c.Name), " "))
+		name = cells.Fit(name, c.Name)
 	}
-	state := stateWord(u)
+	state := StateWord(u)
 	row := mark + name + " "
 	if c.kind > 0 {
 		row += m.Palette.Dim.Render(cells.Fit(u.Kind, c.kind))
 	}
 	row += m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
-	if c.told > 0 {
-		row += " " + toldStyle(m, u).Render(cells.Fit(looks.told, c.told-1))
+	if c.Note > 0 {
+		row += " " + noteStyle(m, u).Render(cells.Fit(looks.note, c.Note-1))
 	}
-	if c.endpoint > 0 {
-		row += " " + m.Palette.Dim.Render(cells.Fit(looks.endpoint, c.endpoint-1))
+	if c.Endpoint > 0 {
+		row += " " + m.Palette.Dim.Render(cells.Fit(looks.endpoint, c.Endpoint-1))
 	}
 	if c.memory > 0 {
 		row += " " + m.Palette.Dim.Render(fmt.Sprintf("%*s", c.memory-1, looks.memory))
@@ -206,8 +226,8 @@ func (l *lanes) drawLane(m *view.Model, looks laneLooks) string {
 	return cells.Fit(row, m.Width)
 }
 
-// stateWord is what a lane says of its unit in a word.
-func stateWord(u *api.Unit) string {
+// StateWord is what a lane says of its unit in a word.
+func StateWord(u *api.Unit) string {
 	switch {
 	case u.Paused:
 		return "paused"
@@ -244,9 +264,9 @@ func outcome(u *api.Unit) string {
 	return ""
 }
 
-// toldOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
+// NoteOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
 // is asked of it.
-func toldOf(m *view.Model, u *api.Unit) string {
+func NoteOf(m *view.Model, u *api.Unit) string {
 	const most = 28 // cells that a question may have
 	use, ask := m.Snap.Uses[u.Name], m.Snap.Asks[u.Name]
 	switch {
@@ -266,7 +286,7 @@ func toldOf(m *view.Model, u *api.Unit) string {
 	return ""
 }
 
-func toldStyle(m *view.Model, u *api.Unit) lipgloss.Style {
+func noteStyle(m *view.Model, u *api.Unit) lipgloss.Style {
 	switch r := u.Report; {
 	case r.Failed > 0, r.Cases == 0 && r.Errors > 0:
 		return m.Palette.Broken
@@ -276,8 +296,8 @@ func toldStyle(m *view.Model, u *api.Unit) lipgloss.Style {
 	return m.Palette.Dim
 }
 
-// endpoint is where a unit can be reached: its first port, and a sign for more.
-func endpoint(u api.Use) string {
+// Endpoint is where a unit can be reached: its first port, and a sign for more.
+func Endpoint(u api.Use) string {
 	if len(u.Addresses) == 0 {
 		return ""
 	}
@@ -290,8 +310,8 @@ func endpoint(u api.Use) string {
 	return text
 }
 
-// memory is what a unit's processes hold, in round figures.
-func memory(u api.Use) string {
+// Memory is what a unit's processes hold, in round figures.
+func Memory(u api.Use) string {
 	if u.Memory == 0 {
 		return ""
 	}
@@ -322,7 +342,7 @@ func took(u *api.Unit, now time.Time) string {
 }
 
 // life draws the lane itself.
-func (l *lanes) life(m *view.Model, looks laneLooks) string {
+func (l *Lanes) life(m *view.Model, looks laneLooks) string {
 	a := looks.axis
 	lane := timeline.LaneOf(looks.unit.Marks, a, m.Now)
 	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
@@ -354,14 +374,14 @@ func (l *lanes) life(m *view.Model, looks laneLooks) string {
 	return s.String()
 }
 
-// timeRule is a rule that carries a title and, under the lanes, the times of day.
-func timeRule(m *view.Model, c columns, a timeline.Axis, title string, width int) string {
+// TimeRule is a rule that carries a title and, under the lanes, the times of day.
+func TimeRule(m *view.Model, c Columns, a timeline.Axis, title string, width int) string {
 	s := cells.NewStrip(width, "─", &m.Palette.Faint)
 	if title != "" {
 		title = ansi.Truncate(title, width-12, "…")
 		s.Write(1, " "+title+" ", &m.Palette.Dim)
 	}
-	left, begun := c.left(), ansi.StringWidth(title)+4
+	left, begun := c.Left(), ansi.StringWidth(title)+4
 	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
 		column, label := left+a.At(t), a.Label(t)
 		if column > begun && column+1+len(label) < left+a.N-4 {
@@ -392,12 +412,9 @@ func spanName(d time.Duration) string {
 	return fmt.Sprintf("%.0f days", d.Hours()/24)
 }
 
-// laneRoom is how many lanes there is room for, as last drawn.
-func laneRoom(m *view.Model) int { return max(overviewOf(m).streamTop-overviewOf(m).laneTop-1, 1) }
-
-// move chooses another unit, in the order shown.
-func (l *lanes) move(m *view.Model, by int) {
-	units := l.ordered(m, laneRoom(m))
+// Move chooses another unit, in the order shown.
+func (l *Lanes) Move(m *view.Model, by int) {
+	units := l.ordered(m, l.room)
 	if len(units) == 0 {
 		return
 	}
@@ -405,8 +422,8 @@ func (l *lanes) move(m *view.Model, by int) {
 	m.Selected = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
 }
 
-// nextBroken chooses the next unit that is broken.
-func (l *lanes) nextBroken(m *view.Model) {
+// NextBroken chooses the next unit that is broken.
+func (l *Lanes) NextBroken(m *view.Model) {
 	units := m.Snap.Units
 	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })
 	for n := range units {
@@ -417,6 +434,6 @@ func (l *lanes) nextBroken(m *view.Model) {
 	}
 }
 
-func anyBroken(m *view.Model) bool {
+func AnyBroken(m *view.Model) bool {
 	return slices.ContainsFunc(m.Snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
 }
