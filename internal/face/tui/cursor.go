@@ -21,7 +21,7 @@ func atNow(m *view.Model) bool {
 func backToNow(m *view.Model) {
 	m.At = time.Time{}
 	for _, s := range overviewOf(m).streams {
-		s.position, s.tied, s.search.hit = following, false, -1
+		s.toNow()
 	}
 }
 
@@ -114,7 +114,7 @@ func clickStream(m *view.Model, at tea.Mouse) {
 	overviewOf(m).focus, _ = overviewOf(m).place(m, at.X, at.Y)
 	if l, ok := overviewOf(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
 		pick(m)
-		m.Top().(*picking).at = l.Number
+		focused(m).pointAt(l.Number)
 	}
 }
 

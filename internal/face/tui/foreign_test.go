@@ -98,10 +98,13 @@ func FuzzForeign(f *testing.F) {
 			harmless(t, written.String())
 		}
 
-		st := focused(m.Model)
-		m.Notice, m.Said, m.Snap.LogProblem = string(data), string(data), string(data)
-		for _, wrap := range []bool{false, true} {
-			st.wrap, st.page, st.of = wrap, page, askedFor{}
+		snap, _ := p.Snapshot(t.Context())
+		snap.Lines, snap.LogProblem = m.Snap.Lines+1, string(data) // others than it has
+		m.Project = still{p, log, snap}
+		for range 2 {
+			m.keyed("\\") // lines are cut, or wrapped
+			m.settle(snap)
+			m.Notice, m.Said = string(data), string(data)
 			view := m.View()
 			harmless(t, view.Content)
 			harmless(t, view.WindowTitle)
@@ -118,6 +121,10 @@ type still struct {
 
 func (s still) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) error) error {
 	return show(s.snap)
+}
+
+func (s still) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
+	return s.log.Lines(ctx, q)
 }
 
 func (s still) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {

@@ -128,15 +128,15 @@ var streamKeys = []view.Binding{
 	{Keys: []string{"\""}, Action: "select-lines", Name: "select lines to copy, mark or open",
 		Hint: "select lines", Group: view.GroupStream, Do: pick},
 	{Keys: []string{"'"}, Action: "previous-mark", Name: "previous marked line", Group: view.GroupStream,
-		Do: nextMark},
+		Do: previousMark},
 	{Keys: []string{"%"}, Action: "write-output", Name: "write the output as text, JSON lines or HTML",
 		Group: view.GroupStream, Do: saveOutput},
 	{Keys: []string{"@"}, Action: "times", Name: "times: of day, since the save, since a line", Group: view.GroupStream,
-		Do: func(m *view.Model) { focused(m).times = (focused(m).times + 1) % howManyTimes }},
+		Do: func(m *view.Model) { focused(m).nextTimes() }},
 	{Keys: []string{"#"}, Action: "raw", Name: "JSON and logfmt: raw or as columns", Group: view.GroupStream,
-		Do: func(m *view.Model) { focused(m).raw = !focused(m).raw }},
+		Do: func(m *view.Model) { focused(m).toggleRaw() }},
 	{Keys: []string{"\\"}, Action: "wrap", Name: "cut long lines, or wrap them", Group: view.GroupStream,
-		Do: func(m *view.Model) { focused(m).wrap = !focused(m).wrap }},
+		Do: func(m *view.Model) { focused(m).toggleWrap() }},
 	{Keys: []string{"*"}, Action: "second-stream", Name: "toggle a second stream, next to it or below",
 		Group: view.GroupStream,
 		Do:    func(m *view.Model) { overviewOf(m).split(m) }},
@@ -149,7 +149,7 @@ var streamKeys = []view.Binding{
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
 
 // looking reports whether something is looked for.
-func looking(m *view.Model) bool { return focused(m).search.matcher != nil }
+func looking(m *view.Model) bool { return focused(m).isSearching() }
 
 var screenKeys = []view.Binding{
 	{Keys: []string{"|"}, Action: "lane-height", Name: "height of the lanes: half, a quarter, most", Group: view.GroupScreen,
@@ -334,15 +334,15 @@ var panelKeys = []view.Binding{
 		Do: (*view.Model).Close},
 
 	{In: "lines", Keys: []string{"up", "k"}, Name: "previous line", Hint: "select", Group: view.GroupLines,
-		Do: view.On(func(_ *view.Model, p *picking) { p.point(-1) })},
+		Do: view.On(func(_ *view.Model, p *picking) { p.of.point(-1) })},
 	{In: "lines", Keys: []string{"down", "j"}, Name: "next line", Group: view.GroupLines,
-		Do: view.On(func(_ *view.Model, p *picking) { p.point(1) })},
+		Do: view.On(func(_ *view.Model, p *picking) { p.of.point(1) })},
 	{In: "lines", Keys: []string{"pgup"}, Name: "page up", Group: view.GroupLines,
-		Do: view.On(func(_ *view.Model, p *picking) { p.point(-p.of.height) })},
+		Do: view.On(func(_ *view.Model, p *picking) { p.of.point(-p.of.height) })},
 	{In: "lines", Keys: []string{"pgdown"}, Name: "page down", Group: view.GroupLines,
-		Do: view.On(func(_ *view.Model, p *picking) { p.point(p.of.height) })},
+		Do: view.On(func(_ *view.Model, p *picking) { p.of.point(p.of.height) })},
 	{In: "lines", Keys: []string{"space"}, Name: "start selecting here", Hint: "from here", Group: view.GroupLines,
-		Do: view.On(func(m *view.Model, p *picking) { p.choose(m) })},
+		Do: view.On(func(_ *view.Model, p *picking) { p.of.toggleSelecting() })},
 	{In: "lines", Keys: []string{"c", "enter"}, Name: "copy", Hint: "copy", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.copy(m) })},
 	{In: "lines", Keys: []string{"w"}, Name: "write to a file", Hint: "write", Group: view.GroupLines,
@@ -354,7 +354,7 @@ var panelKeys = []view.Binding{
 	{In: "lines", Keys: []string{"'"}, Name: "mark or unmark", Hint: "mark", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.mark(m) })},
 	{In: "lines", Keys: []string{"#"}, Name: "raw or as columns", Hint: "raw", Group: view.GroupLines,
-		Do: func(m *view.Model) { focused(m).raw = !focused(m).raw }},
+		Do: func(m *view.Model) { focused(m).toggleRaw() }},
 	{In: "lines", Keys: []string{"esc", "ctrl+c", "q"}, Name: "back", Hint: "back", Group: view.GroupLines,
 		Do: (*view.Model).Close},
 

@@ -36,7 +36,7 @@ const (
 const wideEnough = 120
 
 func newOverview() *overview {
-	return &overview{lanes: lanes.NewLanes(), streams: []*stream{newStream()}}
+	return &overview{lanes: lanes.NewLanes(), streams: []*stream{newStream(backToNow)}}
 }
 
 func (*overview) Name() string { return "overview" }
@@ -133,7 +133,7 @@ func (o *overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 func (o *overview) split(m *view.Model) {
 	switch {
 	case len(o.streams) == 1:
-		second := newStream()
+		second := newStream(backToNow)
 		if f := (query.Filter{{Field: query.Units,
 			Units: []string{m.Selected}}}); f.String() != o.streams[0].filter.String() {
 			second.filter = f

@@ -16,27 +16,17 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// picking is the view in which one points at lines of the stream, to take them away or to open
-// what they name.
-type picking struct {
-	of *stream
-	*selection
-}
+// picking is the view in which the user points at lines of a stream, to copy them or to open what they name.
+type picking struct{ of *stream }
 
 func pick(m *view.Model) {
-	s := focused(m)
-	if len(s.shown) == 0 {
-		return
+	if s := focused(m); s.beginSelection() {
+		m.Open(&picking{s})
 	}
-	at := s.shown[len(s.shown)-1].Number
-	if hit := s.search.hit; slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == hit }) {
-		at = hit
-	}
-	m.Open(&picking{s, s.selectFrom(at)})
 }
 
-// Closed implements closer.
-func (p *picking) Closed(*view.Model) { p.of.selection = nil }
+// Closed implements the interface of view for a view that has something to end.
+func (p *picking) Closed(*view.Model) { p.of.endSelection() }
 
 func (*picking) Name() string { return "lines" }
 
@@ -46,103 +36,37 @@ func (p *picking) Draw(m *view.Model, width, height int) []string {
 	return overviewOf(m).Draw(m, width, height)
 }
 
-// Update points with the mouse: dragging chooses, and a click on the line that one is at opens what
-// it names.
+// Update points with the mouse: dragging selects, and a click on the line pointed at opens what it names.
 func (p *picking) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
 		handleMouse(m, msg)
 	case tea.MouseClickMsg:
 		l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y)
+		at, _, several := p.of.selected()
 		switch {
-		case ok && l.Number == p.at && p.from < 0:
+		case ok && l.Number == at && !several:
 			p.open(m, l)
 		case ok:
-			p.at, p.from = l.Number, -1
+			p.of.pointAt(l.Number)
 		}
 	case tea.MouseMotionMsg:
 		if l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
-			if p.from < 0 {
-				p.from = p.at
-			}
-			p.at = l.Number
+			p.of.selectTo(l.Number)
 		}
 	}
 }
 
-// point moves by that many lines; at an end of the screen the stream scrolls.
-func (p *picking) point(by int) {
-	s := p.of
-	i := slices.IndexFunc(s.shown, func(l api.Line) bool { return l.Number >= p.at })
-	if i < 0 {
-		i = len(s.shown) - 1
-	}
-	next := i + by
-	switch {
-	case len(s.shown) == 0:
-	case next < 0 || next >= len(s.shown):
-		p.edge = max(-1, min(by, 1))
-		if s.scroll(by); s.following() { // it was at the end
-			s.hold()
-		}
-		p.at = s.shown[max(0, min(next, len(s.shown)-1))].Number
-	default:
-		p.at = s.shown[next].Number
-	}
-}
-
-// choose begins to choose lines, or gives that up.
-func (p *picking) choose(*view.Model) {
-	if p.from >= 0 {
-		p.from = -1
-	} else {
-		p.from = p.at
-	}
-}
-
-// mark marks the line, or takes its mark away.
+// mark marks the line, or removes its mark.
 func (p *picking) mark(m *view.Model) {
-	if m.Marks[p.at] {
-		delete(m.Marks, p.at)
-		return
+	at, ok := p.of.pointed()
+	switch {
+	case !ok:
+	case m.Marks[at.Number]:
+		delete(m.Marks, at.Number)
+	default:
+		m.Marks[at.Number] = true
 	}
-	m.Marks[p.at] = true
-}
-
-// nextMark goes to the mark before what is shown, or, at the first, to the last one.
-func nextMark(m *view.Model) {
-	s := focused(m)
-	var all []int64
-	for n := range m.Marks {
-		all = append(all, n)
-	}
-	if len(all) == 0 {
-		m.Said = `no line is marked: " and then ' marks one`
-		return
-	}
-	slices.Sort(all)
-	here := s.top()
-	if slices.Contains(all, s.search.hit) {
-		here = s.search.hit
-	}
-	to := all[len(all)-1]
-	for _, n := range all {
-		if n < here {
-			to = n
-		}
-	}
-	s.search.hit = to
-	s.showLine(to)
-}
-
-// line is the one pointed at.
-func (p *picking) line() (api.Line, bool) {
-	for _, l := range p.of.shown {
-		if l.Number == p.at {
-			return l, true
-		}
-	}
-	return api.Line{}, false
 }
 
 // maxCopied is how many lines are copied at most: terminals take no more.
@@ -151,17 +75,16 @@ const maxCopied = 5000
 // copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
 // pointed at.
 func (p *picking) copy(m *view.Model) {
-	line, ok := p.line()
-	if !ok && p.from < 0 {
+	line, ok := p.of.pointed()
+	from, to, several := p.of.selected()
+	if !ok && !several {
 		return
 	}
 	filter := p.of.filter.String()
-	from, to := min(p.at, p.from), max(p.at, p.from)
-	single := p.from < 0
 	m.Later(func(ctx context.Context) view.Then {
 		var texts []string
 		var err error
-		if single {
+		if !several {
 			texts, err = blockOf(ctx, m.Project, line)
 		} else {
 			var page api.Page
@@ -219,7 +142,7 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 
 // edit opens the place that the line names in the user's editor.
 func (p *picking) edit(m *view.Model) {
-	line, ok := p.line()
+	line, ok := p.of.pointed()
 	if !ok {
 		return
 	}
@@ -256,7 +179,7 @@ func foldersOf(m *view.Model, line api.Line) []string {
 
 // follow opens the address that the line names in the browser.
 func (p *picking) follow(m *view.Model) {
-	line, ok := p.line()
+	line, ok := p.of.pointed()
 	if !ok {
 		return
 	}
@@ -266,4 +189,11 @@ func (p *picking) follow(m *view.Model) {
 		return
 	}
 	m.Later(func(context.Context) view.Then { return m.Report(browser.Address(found[0])) })
+}
+
+// previousMark goes to the marked line before what is shown.
+func previousMark(m *view.Model) {
+	if !focused(m).previousMark(m.Marks) {
+		m.Said = `no line is marked: " and then ' marks one`
+	}
 }

@@ -25,12 +25,9 @@ func saveLines(m *view.Model, prompt string, within *[2]int64) {
 
 // write asks for the file that the selected lines are written to.
 func (p *picking) write(m *view.Model) {
-	within := [2]int64{p.at, p.at}
-	if p.from >= 0 {
-		within = [2]int64{min(p.at, p.from), max(p.at, p.from)}
-	}
+	from, to, _ := p.of.selected()
 	m.Close()
-	saveLines(m, "write these lines to  ", &within)
+	saveLines(m, "write these lines to  ", &[2]int64{from, to})
 }
 
 // writeResults asks for the file that tests and findings are written to, in the format that its name asks for.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
@@ -49,6 +47,9 @@ func countOf(n int64) string {
 	}
 	return fmt.Sprintf("%d lines match", n)
 }
+
+// isSearching reports whether something is searched for.
+func (s *stream) isSearching() bool { return s.search.matcher != nil }
 
 // look looks for another text, first in what was written before the newest line shown.
 func (s *stream) look(m *view.Model, text string) {
@@ -164,38 +165,4 @@ func (s *stream) takeResult(m *view.Model, r result) {
 	if !r.again {
 		s.search.found = r.found
 	}
-}
-
-// lookField asks what to search for. The stream moves to the first match while the user types.
-type lookField struct {
-	view.Field
-	before position
-}
-
-func searchOutput(m *view.Model) {
-	s := focused(m)
-	m.Open(&lookField{m.NewField(overviewOf(m), "search", "search  ", "text, or /an expression/", s.search.text), s.position})
-}
-
-func (f *lookField) Update(m *view.Model, msg tea.Msg) {
-	f.Typed(m, msg)
-	if s := focused(m); f.Input.Value() != s.search.text {
-		s.position = f.before
-		s.look(m, f.Input.Value())
-	}
-}
-
-func (*lookField) Wrong(m *view.Model) string { return focused(m).search.problem }
-
-func (*lookField) Status(m *view.Model) string { return focused(m).search.status(m) }
-
-// cancel goes back to where the stream was.
-func (f *lookField) cancel(m *view.Model) {
-	s := focused(m)
-	s.look(m, "")
-	s.position = f.before
-	if s.following() {
-		backToNow(m)
-	}
-	m.Close()
 }

@@ -1,18 +1,34 @@
 package tui
 
-// selection is the line that the user points at in a stream, and those up to which all are selected.
+import (
+	"slices"
+
+	"omnivigil/internal/api"
+)
+
+// selection is the line that the user points at in a stream, and the lines up to another that are selected with it.
 type selection struct {
 	at   int64
-	from int64 // -1: only the line itself
+	from int64 // the other end; -1: only the line itself is selected
 	edge int   // where to point when the stream has scrolled: -1 at its top, 1 at its end, 0 nowhere else
 }
 
-// selectFrom begins a selection at a line. The stream stays where it is shown, however much comes.
-func (s *stream) selectFrom(number int64) *selection {
+// beginSelection begins a selection at the last match that is shown, or else at the last line. The stream stays where
+// it is, however much is written. It returns false where no line is shown.
+func (s *stream) beginSelection() bool {
+	if len(s.shown) == 0 {
+		return false
+	}
+	at := s.shown[len(s.shown)-1].Number
+	if s.shows(s.search.hit) {
+		at = s.search.hit
+	}
 	s.hold()
-	s.selection = &selection{at: number, from: -1}
-	return s.selection
+	s.selection = &selection{at: at, from: -1}
+	return true
 }
+
+func (s *stream) endSelection() { s.selection = nil }
 
 // hold has the stream stay where it is shown.
 func (s *stream) hold() {
@@ -22,7 +38,65 @@ func (s *stream) hold() {
 	}
 }
 
-// has reports whether a line is among those chosen.
+// point moves by so many lines. At the first and the last line of the screen the stream scrolls.
+func (s *stream) point(by int) {
+	p, n := s.selection, len(s.shown)
+	if n == 0 {
+		return
+	}
+	i := slices.IndexFunc(s.shown, func(l api.Line) bool { return l.Number >= p.at })
+	if i < 0 {
+		i = n - 1
+	}
+	if i += by; i < 0 || i >= n {
+		p.edge = max(-1, min(by, 1))
+		if s.scroll(by); s.following() { // it was at the end
+			s.hold()
+		}
+	}
+	p.at = s.shown[max(0, min(i, n-1))].Number
+}
+
+// pointAt points at a line, and selects only that.
+func (s *stream) pointAt(number int64) { s.selection.at, s.selection.from = number, -1 }
+
+// selectTo selects all lines from the one pointed at to another.
+func (s *stream) selectTo(number int64) {
+	if p := s.selection; p.from < 0 {
+		p.from = p.at
+	}
+	s.selection.at = number
+}
+
+// toggleSelecting begins to select lines from the one pointed at, or selects only that again.
+func (s *stream) toggleSelecting() {
+	if p := s.selection; p.from >= 0 {
+		p.from = -1
+	} else {
+		p.from = p.at
+	}
+}
+
+// pointed returns the line pointed at, if it is shown.
+func (s *stream) pointed() (api.Line, bool) {
+	for _, l := range s.shown {
+		if l.Number == s.selection.at {
+			return l, true
+		}
+	}
+	return api.Line{}, false
+}
+
+// selected returns the numbers of the first and the last line selected, and whether more than one can be.
+func (s *stream) selected() (from, to int64, several bool) {
+	p := s.selection
+	if p.from < 0 {
+		return p.at, p.at, false
+	}
+	return min(p.at, p.from), max(p.at, p.from), true
+}
+
+// has reports whether a line is among several that are selected.
 func (p *selection) has(number int64) bool {
 	return p.from >= 0 && number >= min(p.at, p.from) && number <= max(p.at, p.from)
 }

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -24,6 +25,7 @@ type stream struct {
 	tied    bool   // the time cursor is to go where the stream was moved to
 	problem string // why the log could not be read
 
+	atNow     func(*view.Model) // called when scrolling has reached the newest line
 	search    search
 	selection *selection // nil: none
 	shown     []api.Line // as last drawn, from the top
@@ -55,7 +57,10 @@ type askedFor struct {
 	lines int64 // that the log had
 }
 
-func newStream() *stream { return &stream{position: following, search: search{hit: -1}} }
+// newStream returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
+func newStream(atNow func(*view.Model)) *stream {
+	return &stream{atNow: atNow, position: following, search: search{hit: -1}}
+}
 
 func (s *stream) following() bool { return s.position == following }
 
@@ -116,7 +121,7 @@ func (s *stream) take(m *view.Model, asked askedFor, page api.Page) {
 	case s.tied && n == 0 && s.move < 0: // there is nothing before
 		s.moveTo(page.First, s.height)
 	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
-		backToNow(m)
+		s.atNow(m)
 	case s.tied:
 		s.stand(page.End)
 		if s.tied = false; n > 0 {
@@ -150,6 +155,39 @@ func (s *stream) lineAt(row int) (api.Line, bool) {
 		return api.Line{}, false
 	}
 	return s.shown[s.rows[row]], true
+}
+
+// toNow follows the newest line.
+func (s *stream) toNow() { s.position, s.tied, s.search.hit = following, false, -1 }
+
+// nextTimes shows another kind of times, toggleRaw and toggleWrap toggle how lines are drawn.
+func (s *stream) nextTimes()  { s.times = (s.times + 1) % howManyTimes }
+func (s *stream) toggleRaw()  { s.raw = !s.raw }
+func (s *stream) toggleWrap() { s.wrap = !s.wrap }
+
+// awaits reports whether the newest lines are on their way.
+func (s *stream) awaits() bool { return s.asking && s.following() }
+
+// previousMark goes to the marked line before what is shown, or, at the first, to the last one. It returns false where
+// no line is marked.
+func (s *stream) previousMark(marks map[int64]bool) bool {
+	all := slices.Sorted(maps.Keys(marks))
+	if len(all) == 0 {
+		return false
+	}
+	here := s.top()
+	if slices.Contains(all, s.search.hit) {
+		here = s.search.hit
+	}
+	to := all[len(all)-1]
+	for _, n := range all {
+		if n < here {
+			to = n
+		}
+	}
+	s.search.hit = to
+	s.showLine(to)
+	return true
 }
 
 // use shows what a filter lets through, at the moment that is shown.
@@ -261,10 +299,15 @@ func (s *stream) jump(m *view.Model, e query.Event, by int) {
 
 // here is the line that one is at: that of a jump or match that is shown, or else the first.
 func (s *stream) here() int64 {
-	if slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == s.search.hit }) {
+	if s.shows(s.search.hit) {
 		return s.search.hit
 	}
 	return s.top()
+}
+
+// shows reports whether a line is on the screen.
+func (s *stream) shows(number int64) bool {
+	return slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == number })
 }
 
 // top is the number of the first line that is shown.

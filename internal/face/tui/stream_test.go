@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 )
@@ -67,18 +66,6 @@ func TestSearch(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
 	assert.True(t, focused(m.Model).following())
-}
-
-// TestSearchIsForTheNewestText has what was found for another text come late.
-func TestSearchIsForTheNewestText(t *testing.T) {
-	m, _ := written(t)
-	s := focused(m.Model)
-	s.look(m.Model, "tide")
-	late := s.search.number
-	s.look(m.Model, "crossing 100")
-	s.takeResult(m.Model, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
-	assert.EqualValues(t, -1, s.search.hit)
-	assert.Zero(t, s.search.found.Matches)
 }
 
 func TestFilters(t *testing.T) {
@@ -148,7 +135,7 @@ func TestChosenLines(t *testing.T) {
 	m.Snap.Project.Root = root
 	m.keyed("\"", "up", "up")
 	pick := m.Top().(*picking)
-	line, ok := pick.line()
+	line, ok := pick.of.pointed()
 	require.True(t, ok)
 	texts, err := blockOf(t.Context(), p, line)
 	require.NoError(t, err)

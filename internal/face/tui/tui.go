@@ -280,7 +280,7 @@ func (r *root) makeSafe(rows []string) {
 // of are on their way: they come in a moment, and one drawing does for both.
 func (r *root) awaits() bool {
 	return r.onlySnapshot &&
-		slices.ContainsFunc(overviewOf(r.Model).streams, func(s *stream) bool { return s.asking && s.following() })
+		slices.ContainsFunc(overviewOf(r.Model).streams, (*stream).awaits)
 }
 
 // smallest is the size below which nothing sensible can be drawn.

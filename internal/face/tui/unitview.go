@@ -37,7 +37,7 @@ type unitView struct {
 const detailPause = 2 * time.Second
 
 func showUnit(m *view.Model) {
-	v := &unitView{output: newStream()}
+	v := &unitView{output: newStream(backToNow)}
 	m.Show(v)
 }
 
