@@ -271,7 +271,7 @@ func init() { // they lead back to the list
 					searchOutput(m)
 					return nil
 				}
-				focused(m).look(m, strings.Join(args, " "))
+				focused(m).Look(m, strings.Join(args, " "))
 				return nil
 			},
 		},
@@ -286,7 +286,7 @@ func init() { // they lead back to the list
 				}
 				f, err := query.Parse(strings.Join(args, " "))
 				if err == nil {
-					focused(m).use(m, f)
+					focused(m).Use(m, f)
 				}
 				return err
 			},

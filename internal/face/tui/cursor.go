@@ -8,6 +8,7 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -15,13 +16,13 @@ import (
 // shows what had been written by then, and scrolling the stream moves it.
 
 func atNow(m *view.Model) bool {
-	return m.At.IsZero() && !slices.ContainsFunc(overviewOf(m).streams, func(s *stream) bool { return !s.following() })
+	return m.At.IsZero() && !slices.ContainsFunc(overviewOf(m).streams, func(s *stream.Stream) bool { return !s.Following() })
 }
 
 func backToNow(m *view.Model) {
 	m.At = time.Time{}
 	for _, s := range overviewOf(m).streams {
-		s.toNow()
+		s.ToNow()
 	}
 }
 
@@ -33,7 +34,7 @@ func goTo(m *view.Model, at time.Time) {
 	}
 	m.At = at
 	for _, s := range overviewOf(m).streams {
-		s.goTo(at)
+		s.GoTo(at)
 	}
 }
 
@@ -88,7 +89,7 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 			by = -3
 		}
 		which, _ := overviewOf(m).place(m, at.X, at.Y)
-		overviewOf(m).streams[which].scroll(by)
+		overviewOf(m).streams[which].Scroll(by)
 	case tea.MouseClickMsg:
 		switch {
 		case at.Button != tea.MouseLeft:
@@ -114,7 +115,7 @@ func clickStream(m *view.Model, at tea.Mouse) {
 	overviewOf(m).focus, _ = overviewOf(m).place(m, at.X, at.Y)
 	if l, ok := overviewOf(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
 		pick(m)
-		focused(m).pointAt(l.Number)
+		focused(m).PointAt(l.Number)
 	}
 }
 

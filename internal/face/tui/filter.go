@@ -16,7 +16,7 @@ type filterField struct {
 func filterOutput(m *view.Model) {
 	s := focused(m)
 	const examples = `text /expression/ !text unit=NAME run=N ripple=last level=warning`
-	m.Open(&filterField{m.NewField(overviewOf(m), "filter", "only lines with  ", examples, s.filter.String()), s.filter})
+	m.Open(&filterField{m.NewField(overviewOf(m), "filter", "only lines with  ", examples, s.Filter.String()), s.Filter})
 }
 
 func (f *filterField) Update(m *view.Model, msg tea.Msg) {
@@ -29,17 +29,17 @@ func (f *filterField) Update(m *view.Model, msg tea.Msg) {
 		return
 	}
 	f.Problem = ""
-	focused(m).use(m, filter)
+	focused(m).Use(m, filter)
 }
 
 // cancel shows what was shown before.
 func (f *filterField) cancel(m *view.Model) {
-	focused(m).use(m, f.before)
+	focused(m).Use(m, f.before)
 	m.Close()
 }
 
 // noFilter shows all lines again.
 func noFilter(m *view.Model) {
-	focused(m).look(m, "")
-	focused(m).use(m, nil)
+	focused(m).Look(m, "")
+	focused(m).Use(m, nil)
 }

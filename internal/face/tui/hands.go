@@ -295,15 +295,15 @@ func (v *hands) Draw(m *view.Model, width, height int) []string {
 		return rows
 	case w < width:
 		right := append(
-			[]string{m.TitledRule(focused(m).title(), width-w-1)},
-			focused(m).draw(m, width-w-1, height-1)...)
+			[]string{m.TitledRule(focused(m).Title(), width-w-1)},
+			focused(m).Draw(m, width-w-1, height-1)...)
 		for i := range rows {
 			rows[i] += m.Palette.Faint.Render("│") + right[i]
 		}
 		return rows
 	}
-	rows = append(rows, m.TitledRule(focused(m).title(), width))
-	return append(rows, focused(m).draw(m, width, height-len(rows))...)
+	rows = append(rows, m.TitledRule(focused(m).Title(), width))
+	return append(rows, focused(m).Draw(m, width, height-len(rows))...)
 }
 
 // cells draws what the terminal shows: from its first row on, or where it is larger than its place, the

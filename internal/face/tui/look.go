@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 
 	tea "charm.land/bubbletea/v2"
@@ -9,31 +10,31 @@ import (
 // lookField asks what to search for. The stream moves to the first match while the user types.
 type lookField struct {
 	view.Field
-	before position
+	before stream.Position
 }
 
 func searchOutput(m *view.Model) {
 	s := focused(m)
-	m.Open(&lookField{m.NewField(overviewOf(m), "search", "search  ", "text, or /an expression/", s.search.text), s.position})
+	m.Open(&lookField{m.NewField(overviewOf(m), "search", "search  ", "text, or /an expression/", s.SearchText()), s.Position})
 }
 
 func (f *lookField) Update(m *view.Model, msg tea.Msg) {
 	f.Typed(m, msg)
-	if s := focused(m); f.Input.Value() != s.search.text {
-		s.position = f.before
-		s.look(m, f.Input.Value())
+	if s := focused(m); f.Input.Value() != s.SearchText() {
+		s.Position = f.before
+		s.Look(m, f.Input.Value())
 	}
 }
 
-func (*lookField) Wrong(m *view.Model) string { return focused(m).search.problem }
+func (*lookField) Wrong(m *view.Model) string { return focused(m).SearchProblem() }
 
-func (*lookField) Status(m *view.Model) string { return focused(m).search.status(m) }
+func (*lookField) Status(m *view.Model) string { return focused(m).SearchStatus(m) }
 
 // cancel goes back to where the stream was.
 func (f *lookField) cancel(m *view.Model) {
 	s := focused(m)
-	s.look(m, "")
-	if s.position = f.before; s.following() {
+	s.Look(m, "")
+	if s.Position = f.before; s.Following() {
 		backToNow(m)
 	}
 	m.Close()

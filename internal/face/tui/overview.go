@@ -9,6 +9,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -16,7 +17,7 @@ import (
 // overview is the main view: the lanes above, one or two streams below.
 type overview struct {
 	lanes   lanes.Lanes
-	streams []*stream
+	streams []*stream.Stream
 	focus   int    // which of them has the keys
 	layout  layout // of two
 
@@ -36,7 +37,7 @@ const (
 const wideEnough = 120
 
 func newOverview() *overview {
-	return &overview{lanes: lanes.NewLanes(), streams: []*stream{newStream(backToNow)}}
+	return &overview{lanes: lanes.NewLanes(), streams: []*stream.Stream{stream.New(backToNow)}}
 }
 
 func (*overview) Name() string { return "overview" }
@@ -54,7 +55,7 @@ func (o *overview) Ask(m *view.Model) {
 func overviewOf(m *view.Model) *overview { return m.Stack[0].(*overview) }
 
 // focused is the one that keys act on.
-func focused(m *view.Model) *stream { return overviewOf(m).streams[overviewOf(m).focus] }
+func focused(m *view.Model) *stream.Stream { return overviewOf(m).streams[overviewOf(m).focus] }
 
 func (o *overview) Draw(m *view.Model, width, height int) []string {
 	return underLanes(m, o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
@@ -67,11 +68,11 @@ func (o *overview) besides(width int) bool {
 
 func (o *overview) drawStreams(m *view.Model, width, height int) []string {
 	if len(o.streams) == 1 {
-		return o.streams[0].draw(m, width, height)
+		return o.streams[0].Draw(m, width, height)
 	}
 	if o.besides(width) {
 		left := (width - 1) / 2
-		a, b := o.streams[0].draw(m, left, height-1), o.streams[1].draw(m, width-left-1, height-1)
+		a, b := o.streams[0].Draw(m, left, height-1), o.streams[1].Draw(m, width-left-1, height-1)
 		rows := []string{o.rule(m, 0, left) + m.Palette.Faint.Render("┬") + o.rule(m, 1, width-left-1)}
 		for i := range a {
 			rows = append(rows, a[i]+m.Palette.Faint.Render("│")+b[i])
@@ -79,8 +80,8 @@ func (o *overview) drawStreams(m *view.Model, width, height int) []string {
 		return rows
 	}
 	upper := (height - 1) / 2
-	rows := append(o.streams[0].draw(m, width, upper), o.rule(m, 1, width))
-	return append(rows, o.streams[1].draw(m, width, height-upper-1)...)
+	rows := append(o.streams[0].Draw(m, width, upper), o.rule(m, 1, width))
+	return append(rows, o.streams[1].Draw(m, width, height-upper-1)...)
 }
 
 // rule is the line over one of two streams that says what it shows.
@@ -89,7 +90,7 @@ func (o *overview) rule(m *view.Model, which, width int) string {
 	if which == o.focus {
 		style = m.Palette.Bright
 	}
-	title := ansi.Truncate(o.streams[which].title(), max(width-6, 1), "…")
+	title := ansi.Truncate(o.streams[which].Title(), max(width-6, 1), "…")
 	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
 	return cells.Fit(m.Palette.Faint.Render("─")+" "+style.Render(title)+" "+m.Palette.Faint.Render(rest), width)
 }
@@ -99,7 +100,7 @@ func (o *overview) title(m *view.Model) string {
 	if o.besides(m.Width) {
 		return ""
 	}
-	return o.streams[0].title()
+	return o.streams[0].Title()
 }
 
 // place returns which stream has a cell of the screen, and in which of its rows.
@@ -113,8 +114,8 @@ func (o *overview) place(m *view.Model, x, y int) (which, row int) {
 			which = 1
 		}
 		return which, row - 1
-	case row > o.streams[0].height:
-		return 1, row - o.streams[0].height - 1
+	case row > o.streams[0].Height:
+		return 1, row - o.streams[0].Height - 1
 	}
 	return 0, row
 }
@@ -125,7 +126,7 @@ func (o *overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 	if which != o.focus {
 		return api.Line{}, false
 	}
-	return o.streams[which].lineAt(row)
+	return o.streams[which].LineAt(row)
 }
 
 // split shows a second stream, of the selected unit: as the screen's shape suggests, then the
@@ -133,14 +134,14 @@ func (o *overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 func (o *overview) split(m *view.Model) {
 	switch {
 	case len(o.streams) == 1:
-		second := newStream(backToNow)
+		second := stream.New(backToNow)
 		if f := (query.Filter{{Field: query.Units,
-			Units: []string{m.Selected}}}); f.String() != o.streams[0].filter.String() {
-			second.filter = f
+			Units: []string{m.Selected}}}); f.String() != o.streams[0].Filter.String() {
+			second.Filter = f
 		}
 		o.streams, o.focus, o.layout = append(o.streams, second), 1, asFits
 		if !m.At.IsZero() {
-			second.goTo(m.At)
+			second.GoTo(m.At)
 		}
 	case o.layout == asFits && o.besides(m.Width):
 		o.layout = below

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/locate"
 	"omnivigil/internal/output/stacktrace"
@@ -17,16 +18,16 @@ import (
 )
 
 // picking is the view in which the user points at lines of a stream, to copy them or to open what they name.
-type picking struct{ of *stream }
+type picking struct{ of *stream.Stream }
 
 func pick(m *view.Model) {
-	if s := focused(m); s.beginSelection() {
+	if s := focused(m); s.BeginSelection() {
 		m.Open(&picking{s})
 	}
 }
 
 // Closed implements the interface of view for a view that has something to end.
-func (p *picking) Closed(*view.Model) { p.of.endSelection() }
+func (p *picking) Closed(*view.Model) { p.of.EndSelection() }
 
 func (*picking) Name() string { return "lines" }
 
@@ -43,23 +44,23 @@ func (p *picking) Update(m *view.Model, msg tea.Msg) {
 		handleMouse(m, msg)
 	case tea.MouseClickMsg:
 		l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y)
-		at, _, several := p.of.selected()
+		at, _, several := p.of.Selected()
 		switch {
 		case ok && l.Number == at && !several:
 			p.open(m, l)
 		case ok:
-			p.of.pointAt(l.Number)
+			p.of.PointAt(l.Number)
 		}
 	case tea.MouseMotionMsg:
 		if l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
-			p.of.selectTo(l.Number)
+			p.of.SelectTo(l.Number)
 		}
 	}
 }
 
 // mark marks the line, or removes its mark.
 func (p *picking) mark(m *view.Model) {
-	at, ok := p.of.pointed()
+	at, ok := p.of.Pointed()
 	switch {
 	case !ok:
 	case m.Marks[at.Number]:
@@ -75,12 +76,12 @@ const maxCopied = 5000
 // copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
 // pointed at.
 func (p *picking) copy(m *view.Model) {
-	line, ok := p.of.pointed()
-	from, to, several := p.of.selected()
+	line, ok := p.of.Pointed()
+	from, to, several := p.of.Selected()
 	if !ok && !several {
 		return
 	}
-	filter := p.of.filter.String()
+	filter := p.of.Filter.String()
 	m.Later(func(ctx context.Context) view.Then {
 		var texts []string
 		var err error
@@ -142,7 +143,7 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 
 // edit opens the place that the line names in the user's editor.
 func (p *picking) edit(m *view.Model) {
-	line, ok := p.of.pointed()
+	line, ok := p.of.Pointed()
 	if !ok {
 		return
 	}
@@ -179,7 +180,7 @@ func foldersOf(m *view.Model, line api.Line) []string {
 
 // follow opens the address that the line names in the browser.
 func (p *picking) follow(m *view.Model) {
-	line, ok := p.of.pointed()
+	line, ok := p.of.Pointed()
 	if !ok {
 		return
 	}
@@ -193,7 +194,7 @@ func (p *picking) follow(m *view.Model) {
 
 // previousMark goes to the marked line before what is shown.
 func previousMark(m *view.Model) {
-	if !focused(m).previousMark(m.Marks) {
+	if !focused(m).PreviousMark(m.Marks) {
 		m.Said = `no line is marked: " and then ' marks one`
 	}
 }

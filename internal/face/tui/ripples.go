@@ -486,7 +486,7 @@ func (v *ripples) onlyOutput(m *view.Model) {
 	}
 	m.BackToLanes()
 	s := focused(m)
-	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
+	s.Use(m, append(s.Filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
 	if r.Resting() {
 		goTo(m, r.RestAt)
 	}

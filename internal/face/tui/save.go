@@ -15,7 +15,7 @@ func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	name := "output-" + m.Now.Format("150405") + ".txt"
 	m.AskFile(overviewOf(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap := export.Part{Filter: focused(m).filter.String(), Within: within}, m.Snap
+		part, snap := export.Part{Filter: focused(m).Filter.String(), Within: within}, m.Snap
 		m.Later(func(ctx context.Context) view.Then {
 			n, err := export.StreamFile(ctx, m.Project, snap, part, export.FormatOf(file), file)
 			return func() { m.Saved(err, format.Count(n, "line")+" written to "+file) }
@@ -25,7 +25,7 @@ func saveLines(m *view.Model, prompt string, within *[2]int64) {
 
 // write asks for the file that the selected lines are written to.
 func (p *picking) write(m *view.Model) {
-	from, to, _ := p.of.selected()
+	from, to, _ := p.of.Selected()
 	m.Close()
 	saveLines(m, "write these lines to  ", &[2]int64{from, to})
 }

@@ -65,7 +65,7 @@ func TestSearch(t *testing.T) {
 	m.types("crossing 001")
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
-	assert.True(t, focused(m.Model).following())
+	assert.True(t, focused(m.Model).Following())
 }
 
 func TestFilters(t *testing.T) {
@@ -135,7 +135,7 @@ func TestChosenLines(t *testing.T) {
 	m.Snap.Project.Root = root
 	m.keyed("\"", "up", "up")
 	pick := m.Top().(*picking)
-	line, ok := pick.of.pointed()
+	line, ok := pick.of.Pointed()
 	require.True(t, ok)
 	texts, err := blockOf(t.Context(), p, line)
 	require.NoError(t, err)
@@ -173,11 +173,11 @@ func TestTwoStreams(t *testing.T) {
 	m.keyed("*")
 	assert.Contains(t, m.plainScreen(), "─ only u0 ─", "below, since the screen is narrow")
 	m.keyed("pgup")
-	assert.False(t, focused(m.Model).following())
-	assert.True(t, overviewOf(m.Model).streams[0].following(), "each scrolls by itself")
+	assert.False(t, focused(m.Model).Following())
+	assert.True(t, overviewOf(m.Model).streams[0].Following(), "each scrolls by itself")
 	m.keyed("tab", "left")
 	for _, s := range overviewOf(m.Model).streams {
-		assert.False(t, s.following(), "both follow the time cursor")
+		assert.False(t, s.Following(), "both follow the time cursor")
 	}
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")

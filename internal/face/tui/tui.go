@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
@@ -280,7 +281,7 @@ func (r *root) makeSafe(rows []string) {
 // of are on their way: they come in a moment, and one drawing does for both.
 func (r *root) awaits() bool {
 	return r.onlySnapshot &&
-		slices.ContainsFunc(overviewOf(r.Model).streams, (*stream).awaits)
+		slices.ContainsFunc(overviewOf(r.Model).streams, (*stream.Stream).Awaits)
 }
 
 // smallest is the size below which nothing sensible can be drawn.
@@ -345,7 +346,7 @@ func (r *root) notices() []string {
 			r.Palette.Broken.Render("  settings  "+problem)+r.Palette.Dim.Render("  (those before are in use)"),
 		)
 	}
-	for _, problem := range []string{focused(r.Model).problem, r.Snap.LogProblem} {
+	for _, problem := range []string{focused(r.Model).Problem, r.Snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
 			all = append(all, r.Palette.Broken.Render("  "+text))
 		}

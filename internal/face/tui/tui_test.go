@@ -612,8 +612,8 @@ func TestMouse(t *testing.T) {
 	m.keyed(".")
 	assert.True(t, atNow(m.Model))
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, focused(m.Model).following())
+	assert.False(t, focused(m.Model).Following())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, focused(m.Model).following(), "past the newest line it follows again")
+	assert.True(t, focused(m.Model).Following(), "past the newest line it follows again")
 }

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
@@ -30,14 +31,14 @@ type unitView struct {
 	asking  bool
 	problem string
 	top     int
-	output  *stream
+	output  *stream.Stream
 }
 
 // detailPause is how often a unit is looked at.
 const detailPause = 2 * time.Second
 
 func showUnit(m *view.Model) {
-	v := &unitView{output: newStream(backToNow)}
+	v := &unitView{output: stream.New(backToNow)}
 	m.Show(v)
 }
 
@@ -53,8 +54,8 @@ func (v *unitView) Ask(m *view.Model) {
 	if u == nil {
 		return
 	}
-	if unit := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.filter.String() != unit.String() {
-		v.output.filter, v.top = unit, 0
+	if unit := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.Filter.String() != unit.String() {
+		v.output.Filter, v.top = unit, 0
 	}
 	v.output.Ask(m)
 	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.Now.Sub(v.at) < detailPause {
@@ -99,7 +100,7 @@ func (v *unitView) Draw(m *view.Model, width, height int) []string {
 		title = fmt.Sprintf("%s (%d more lines above: page down)", title, more)
 	}
 	rows = append(rows, m.TitledRule(title, width))
-	return append(rows, v.output.draw(m, width, height-len(rows))...)
+	return append(rows, v.output.Draw(m, width, height-len(rows))...)
 }
 
 // beside is the width from which sections are side by side.

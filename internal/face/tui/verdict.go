@@ -83,7 +83,7 @@ func (r *root) hintsView(width int) string {
 		return cells.Fit(" "+r.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
-	state := ansi.Truncate(focused(r.Model).status(r.Model), max(width/3, 12), "…")
+	state := ansi.Truncate(focused(r.Model).Status(r.Model), max(width/3, 12), "…")
 	return cells.Ends(" "+r.hints(r.BindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 

@@ -288,7 +288,7 @@ func TestCommandLine(t *testing.T) {
 	do("find-units")
 	m.keyed("esc")
 	do("filter unit=u3")
-	assert.Equal(t, "unit=u3", focused(m.Model).filter.String())
+	assert.Equal(t, "unit=u3", focused(m.Model).Filter.String())
 	do("select u4")
 	assert.Equal(t, "u4", m.Selected)
 	do("rppls") // letters in their order are enough

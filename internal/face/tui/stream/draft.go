@@ -1,4 +1,4 @@
-package tui
+package stream
 
 import (
 	"fmt"
@@ -29,7 +29,7 @@ const (
 )
 
 // shownTime is a line's time as it is shown, with the one drawn before it.
-func (s *stream) clock(m *view.Model, e, before api.Line) string {
+func (s *Stream) clock(m *view.Model, e, before api.Line) string {
 	switch s.times {
 	case sinceSave:
 		if save := m.Snap.LastSave(e.At); !save.IsZero() {
@@ -59,7 +59,7 @@ func short(d time.Duration) string {
 }
 
 // gutter is the width of the time and the unit's name before a line's text.
-func (s *stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
+func (s *Stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
 	clockWidth, nameWidth = 9, lanes.ColumnsOf(m).Name
 	if width < 70 {
 		clockWidth = 0
@@ -72,7 +72,7 @@ func (s *stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
 
 // draft draws lines from the last one up until the height is filled, then gives each its time
 // and name, said once for lines that share them.
-func (s *stream) draft(m *view.Model, width, height int) []string {
+func (s *Stream) draft(m *view.Model, width, height int) []string {
 	entries := joined(s.page.Lines)
 	clockWidth, nameWidth := s.gutter(m, width)
 	used, first := 0, len(entries)
@@ -142,7 +142,7 @@ func goesOn(out []api.Line, l api.Line) *api.Line {
 }
 
 // marker is the cell before a line: where one is, what is chosen, what was marked.
-func (s *stream) marker(m *view.Model, e api.Line) string {
+func (s *Stream) marker(m *view.Model, e api.Line) string {
 	if p := s.selection; p != nil {
 		if e.Number == p.at {
 			return m.Palette.Chosen.Render("▸")
@@ -166,11 +166,11 @@ func (s *stream) marker(m *view.Model, e api.Line) string {
 
 // old reports whether a line steps back: it was written before the last save, and one follows
 // what continues. So the screen need not be cleared.
-func (s *stream) old(m *view.Model, at time.Time) bool {
-	return s.following() && at.Before(m.Snap.LastSave(m.ShownTime()))
+func (s *Stream) old(m *view.Model, at time.Time) bool {
+	return s.Following() && at.Before(m.Snap.LastSave(m.ShownTime()))
 }
 
-func (s *stream) nameStyle(m *view.Model, e api.Line) lipgloss.Style {
+func (s *Stream) nameStyle(m *view.Model, e api.Line) lipgloss.Style {
 	if s.old(m, e.At) {
 		return m.Palette.Faint
 	}
@@ -178,7 +178,7 @@ func (s *stream) nameStyle(m *view.Model, e api.Line) lipgloss.Style {
 }
 
 // textOf is a line's text in rows of at most width cells.
-func (s *stream) textOf(m *view.Model, e api.Line, width int) []string {
+func (s *Stream) textOf(m *view.Model, e api.Line, width int) []string {
 	if e.Stream != api.Output {
 		return []string{s.marked(m, s.ownWords(m, e))}
 	}
@@ -248,7 +248,7 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 }
 
 // marked shows where what is looked for is in a text, whatever its colors.
-func (s *stream) marked(_ *view.Model, text string) string {
+func (s *Stream) marked(_ *view.Model, text string) string {
 	if s.search.matcher == nil {
 		return text
 	}
@@ -290,7 +290,7 @@ func (s *stream) marked(_ *view.Model, text string) string {
 }
 
 // ownWords is what Omnivigil says itself, in the color of its meaning.
-func (s *stream) ownWords(m *view.Model, e api.Line) string {
+func (s *Stream) ownWords(m *view.Model, e api.Line) string {
 	words := m.Palette.ToneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {
 		words = m.Palette.Dim
@@ -306,7 +306,7 @@ func (s *stream) ownWords(m *view.Model, e api.Line) string {
 
 // finish brings a row to the stream's width. What opens a run or concerns the whole project
 // continues as a thin line and so divides the output.
-func (s *stream) finish(m *view.Model, e api.Line, row string, width int) string {
+func (s *Stream) finish(m *view.Model, e api.Line, row string, width int) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return cells.Fit(row, width)
 	}

@@ -1,4 +1,4 @@
-package tui
+package stream
 
 import (
 	"slices"
@@ -13,9 +13,9 @@ type selection struct {
 	edge int   // where to point when the stream has scrolled: -1 at its top, 1 at its end, 0 nowhere else
 }
 
-// beginSelection begins a selection at the last match that is shown, or else at the last line. The stream stays where
+// BeginSelection begins a selection at the last match that is shown, or else at the last line. The stream stays where
 // it is, however much is written. It returns false where no line is shown.
-func (s *stream) beginSelection() bool {
+func (s *Stream) BeginSelection() bool {
 	if len(s.shown) == 0 {
 		return false
 	}
@@ -28,18 +28,18 @@ func (s *stream) beginSelection() bool {
 	return true
 }
 
-func (s *stream) endSelection() { s.selection = nil }
+func (s *Stream) EndSelection() { s.selection = nil }
 
 // hold has the stream stay where it is shown.
-func (s *stream) hold() {
+func (s *Stream) hold() {
 	if s.until.IsZero() && s.move == 0 {
-		s.position = position{bottom: s.page.End, stay: true}
-		s.of.position, s.asked.position = s.position, s.position
+		s.Position = Position{bottom: s.page.End, stay: true}
+		s.of.Position, s.asked.Position = s.Position, s.Position
 	}
 }
 
-// point moves by so many lines. At the first and the last line of the screen the stream scrolls.
-func (s *stream) point(by int) {
+// Point moves by so many lines. At the first and the last line of the screen the stream scrolls.
+func (s *Stream) Point(by int) {
 	p, n := s.selection, len(s.shown)
 	if n == 0 {
 		return
@@ -50,26 +50,26 @@ func (s *stream) point(by int) {
 	}
 	if i += by; i < 0 || i >= n {
 		p.edge = max(-1, min(by, 1))
-		if s.scroll(by); s.following() { // it was at the end
+		if s.Scroll(by); s.Following() { // it was at the end
 			s.hold()
 		}
 	}
 	p.at = s.shown[max(0, min(i, n-1))].Number
 }
 
-// pointAt points at a line, and selects only that.
-func (s *stream) pointAt(number int64) { s.selection.at, s.selection.from = number, -1 }
+// PointAt points at a line, and selects only that.
+func (s *Stream) PointAt(number int64) { s.selection.at, s.selection.from = number, -1 }
 
-// selectTo selects all lines from the one pointed at to another.
-func (s *stream) selectTo(number int64) {
+// SelectTo selects all lines from the one pointed at to another.
+func (s *Stream) SelectTo(number int64) {
 	if p := s.selection; p.from < 0 {
 		p.from = p.at
 	}
 	s.selection.at = number
 }
 
-// toggleSelecting begins to select lines from the one pointed at, or selects only that again.
-func (s *stream) toggleSelecting() {
+// ToggleSelecting begins to select lines from the one pointed at, or selects only that again.
+func (s *Stream) ToggleSelecting() {
 	if p := s.selection; p.from >= 0 {
 		p.from = -1
 	} else {
@@ -77,8 +77,8 @@ func (s *stream) toggleSelecting() {
 	}
 }
 
-// pointed returns the line pointed at, if it is shown.
-func (s *stream) pointed() (api.Line, bool) {
+// Pointed returns the line pointed at, if it is shown.
+func (s *Stream) Pointed() (api.Line, bool) {
 	for _, l := range s.shown {
 		if l.Number == s.selection.at {
 			return l, true
@@ -87,8 +87,8 @@ func (s *stream) pointed() (api.Line, bool) {
 	return api.Line{}, false
 }
 
-// selected returns the numbers of the first and the last line selected, and whether more than one can be.
-func (s *stream) selected() (from, to int64, several bool) {
+// Selected returns the numbers of the first and the last line selected, and whether more than one can be.
+func (s *Stream) Selected() (from, to int64, several bool) {
 	p := s.selection
 	if p.from < 0 {
 		return p.at, p.at, false
@@ -102,13 +102,13 @@ func (p *selection) has(number int64) bool {
 }
 
 // settle points at the edge of the lines that a scrolled stream shows.
-func (p *selection) settle(s *stream) {
+func (p *selection) settle(s *Stream) {
 	n := len(s.page.Lines)
 	if p.edge == 0 || n == 0 {
 		return
 	}
 	if p.edge < 0 {
-		p.at = s.page.Lines[max(0, n-s.height)].Number
+		p.at = s.page.Lines[max(0, n-s.Height)].Number
 	} else {
 		p.at = s.page.Lines[n-1].Number
 	}

@@ -1,4 +1,4 @@
-package tui
+package stream
 
 import (
 	"context"
@@ -48,11 +48,16 @@ func countOf(n int64) string {
 	return fmt.Sprintf("%d lines match", n)
 }
 
-// isSearching reports whether something is searched for.
-func (s *stream) isSearching() bool { return s.search.matcher != nil }
+// SearchText is what is searched for, SearchProblem why it cannot be, and SearchStatus how many lines match.
+func (s *Stream) SearchText() string                { return s.search.text }
+func (s *Stream) SearchProblem() string             { return s.search.problem }
+func (s *Stream) SearchStatus(m *view.Model) string { return s.search.status(m) }
 
-// look looks for another text, first in what was written before the newest line shown.
-func (s *stream) look(m *view.Model, text string) {
+// IsSearching reports whether something is searched for.
+func (s *Stream) IsSearching() bool { return s.search.matcher != nil }
+
+// Look looks for another text, first in what was written before the newest line shown.
+func (s *Stream) Look(m *view.Model, text string) {
 	s.search.end()
 	number := s.search.number + 1
 	s.search = search{text: text, number: number, hit: -1}
@@ -68,16 +73,16 @@ func (s *stream) look(m *view.Model, text string) {
 	s.search.matcher = matcher
 	s.begin(
 		m,
-		api.SearchQuery{Pattern: text, Filter: s.filter.String(), From: s.page.End, Back: true, Most: 1, Count: true},
+		api.SearchQuery{Pattern: text, Filter: s.Filter.String(), From: s.page.End, Back: true, Most: 1, Count: true},
 	)
 }
 
-// next goes to the next match, or to the one before.
-func (s *stream) next(m *view.Model, by int) {
+// Next goes to the next match, or to the one before.
+func (s *Stream) Next(m *view.Model, by int) {
 	if s.search.matcher == nil {
 		return
 	}
-	q := api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), Most: 1, From: s.search.hit + 1}
+	q := api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), Most: 1, From: s.search.hit + 1}
 	if q.Back = by < 0; q.Back {
 		q.From = s.search.hit
 	}
@@ -94,7 +99,7 @@ func (r *search) end() {
 }
 
 // begin searches in the background. What it finds comes as messages, one after the other.
-func (s *stream) begin(m *view.Model, q api.SearchQuery) {
+func (s *Stream) begin(m *view.Model, q api.SearchQuery) {
 	ctx, stop := context.WithCancel(m.Ctx)
 	number := s.search.number
 	if q.Count { // it continues while one moves from match to match
@@ -123,7 +128,7 @@ func (s *stream) begin(m *view.Model, q api.SearchQuery) {
 }
 
 // await takes what a search finds next, until it is done.
-func (s *stream) await(m *view.Model, found <-chan result) {
+func (s *Stream) await(m *view.Model, found <-chan result) {
 	m.Later(func(ctx context.Context) view.Then {
 		select {
 		case r, more := <-found:
@@ -143,7 +148,7 @@ func (s *stream) await(m *view.Model, found <-chan result) {
 }
 
 // takeResult shows what a search has found.
-func (s *stream) takeResult(m *view.Model, r result) {
+func (s *Stream) takeResult(m *view.Model, r result) {
 	switch {
 	case r.number != s.search.number: // it was on its way when another text was typed
 		return
@@ -159,7 +164,7 @@ func (s *stream) takeResult(m *view.Model, r result) {
 		m.Said = "there is no match after this one"
 	case r.found.Done && s.search.hit < 0 && r.found.Matches > 0: // all are farther down
 		s.search.found = r.found
-		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.filter.String(), From: s.page.End, Most: 1})
+		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), From: s.page.End, Most: 1})
 		return
 	}
 	if !r.again {

@@ -1,4 +1,4 @@
-package tui
+package stream
 
 import (
 	"context"
@@ -13,17 +13,17 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// stream is output: all of it or what a filter lets through. It holds the page of the log that
+// Stream is output: all of it or what a filter lets through. It holds the page of the log that
 // is shown, and asks for another when that is not the one any more.
-type stream struct {
-	filter query.Filter
-	position
+type Stream struct {
+	Filter query.Filter
+	Position
 	wrap    bool
 	raw     bool // lines of JSON and logfmt as they are
 	times   times
-	height  int    // as last drawn
+	Height  int    // as last drawn
 	tied    bool   // the time cursor is to go where the stream was moved to
-	problem string // why the log could not be read
+	Problem string // why the log could not be read
 
 	atNow     func(*view.Model) // called when scrolling has reached the newest line
 	search    search
@@ -37,9 +37,9 @@ type stream struct {
 	of     askedFor // what page is of
 }
 
-// position is where the stream stands: before the line of a number, or so many lines farther;
+// Position is where the stream stands: before the line of a number, or so many lines farther;
 // -1 follows the newest. Until the line is known, it is a moment.
-type position struct {
+type Position struct {
 	bottom int64
 	move   int
 	until  time.Time
@@ -47,46 +47,46 @@ type position struct {
 }
 
 // following is the position that follows the newest line.
-var following = position{bottom: -1}
+var following = Position{bottom: -1}
 
 // askedFor is what the stream has asked for.
 type askedFor struct {
 	filter string
-	position
+	Position
 	count int
 	lines int64 // that the log had
 }
 
-// newStream returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
-func newStream(atNow func(*view.Model)) *stream {
-	return &stream{atNow: atNow, position: following, search: search{hit: -1}}
+// New returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
+func New(atNow func(*view.Model)) *Stream {
+	return &Stream{atNow: atNow, Position: following, search: search{hit: -1}}
 }
 
-func (s *stream) following() bool { return s.position == following }
+func (s *Stream) Following() bool { return s.Position == following }
 
-// title says what is shown, in words.
-func (s *stream) title() string {
-	if len(s.filter) == 0 {
+// Title says what is shown, in words.
+func (s *Stream) Title() string {
+	if len(s.Filter) == 0 {
 		return "all output"
 	}
-	return s.filter.Words()
+	return s.Filter.Words()
 }
 
-// status says where the stream stands, for the bottom line.
-func (s *stream) status(m *view.Model) string {
+// Status says where the stream stands, for the bottom line.
+func (s *Stream) Status(m *view.Model) string {
 	found := s.search.status(m)
 	switch {
-	case s.following():
+	case s.Following():
 		return found + m.Palette.Dim.Render("following")
-	case len(s.filter) > 0 && !m.At.IsZero():
+	case len(s.Filter) > 0 && !m.At.IsZero():
 		return found + m.Palette.Stale.Render("at "+m.At.Format("15:04:05"))
 	}
 	return found + m.Palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
 
 // Ask asks for the page that is to be shown, if that is not the one that is there.
-func (s *stream) Ask(m *view.Model) {
-	want := askedFor{s.filter.String(), s.position, max(m.Height, 20), m.Snap.Lines}
+func (s *Stream) Ask(m *view.Model) {
+	want := askedFor{s.Filter.String(), s.Position, max(m.Height, 20), m.Snap.Lines}
 	if s.asking || want == s.asked {
 		return
 	}
@@ -99,7 +99,7 @@ func (s *stream) Ask(m *view.Model) {
 		page, err := m.Project.Lines(ctx, q)
 		return func() {
 			if s.asking = false; err != nil {
-				s.problem = err.Error()
+				s.Problem = err.Error()
 				return
 			}
 			s.take(m, want, page)
@@ -111,15 +111,15 @@ func (s *stream) Ask(m *view.Model) {
 }
 
 // take shows a page that has come. The time cursor goes along with a stream that is moved.
-func (s *stream) take(m *view.Model, asked askedFor, page api.Page) {
-	s.problem, s.page, s.of = "", page, asked
+func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
+	s.Problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
-	case s.filter.String() != asked.filter || s.position != asked.position:
+	case s.Filter.String() != asked.filter || s.Position != asked.Position:
 	case !s.until.IsZero():
 		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // there is nothing before
-		s.moveTo(page.First, s.height)
+		s.moveTo(page.First, s.Height)
 	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
 		s.atNow(m)
 	case s.tied:
@@ -131,46 +131,46 @@ func (s *stream) take(m *view.Model, asked askedFor, page api.Page) {
 }
 
 // stand has the stream stay where it is shown.
-func (s *stream) stand(bottom int64) {
-	s.position = position{bottom: bottom, stay: s.stay}
-	s.of.position, s.asked.position = s.position, s.position
+func (s *Stream) stand(bottom int64) {
+	s.Position = Position{bottom: bottom, stay: s.stay}
+	s.of.Position, s.asked.Position = s.Position, s.Position
 }
 
-// draw draws the last lines that fit into height rows.
-func (s *stream) draw(m *view.Model, width, height int) []string {
-	s.height = height
-	if s.of.filter != s.filter.String() {
+// Draw draws the last lines that fit into height rows.
+func (s *Stream) Draw(m *view.Model, width, height int) []string {
+	s.Height = height
+	if s.of.filter != s.Filter.String() {
 		return view.Pad(nil, height, width)
 	}
 	rows := s.draft(m, width, height)
-	if len(rows) == 0 && s.following() && len(s.filter) > 0 {
+	if len(rows) == 0 && s.Following() && len(s.Filter) > 0 {
 		rows = []string{cells.Fit(m.Palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
 	}
 	return view.Pad(rows, height, width)
 }
 
-// lineAt returns the line that is drawn in a row of the stream.
-func (s *stream) lineAt(row int) (api.Line, bool) {
+// LineAt returns the line that is drawn in a row of the stream.
+func (s *Stream) LineAt(row int) (api.Line, bool) {
 	if row < 0 || row >= len(s.rows) || s.rows[row] >= len(s.shown) {
 		return api.Line{}, false
 	}
 	return s.shown[s.rows[row]], true
 }
 
-// toNow follows the newest line.
-func (s *stream) toNow() { s.position, s.tied, s.search.hit = following, false, -1 }
+// ToNow follows the newest line.
+func (s *Stream) ToNow() { s.Position, s.tied, s.search.hit = following, false, -1 }
 
-// nextTimes shows another kind of times, toggleRaw and toggleWrap toggle how lines are drawn.
-func (s *stream) nextTimes()  { s.times = (s.times + 1) % howManyTimes }
-func (s *stream) toggleRaw()  { s.raw = !s.raw }
-func (s *stream) toggleWrap() { s.wrap = !s.wrap }
+// NextTimes shows another kind of times, toggleRaw and toggleWrap toggle how lines are drawn.
+func (s *Stream) NextTimes()  { s.times = (s.times + 1) % howManyTimes }
+func (s *Stream) ToggleRaw()  { s.raw = !s.raw }
+func (s *Stream) ToggleWrap() { s.wrap = !s.wrap }
 
-// awaits reports whether the newest lines are on their way.
-func (s *stream) awaits() bool { return s.asking && s.following() }
+// Awaits reports whether the newest lines are on their way.
+func (s *Stream) Awaits() bool { return s.asking && s.Following() }
 
-// previousMark goes to the marked line before what is shown, or, at the first, to the last one. It returns false where
+// PreviousMark goes to the marked line before what is shown, or, at the first, to the last one. It returns false where
 // no line is marked.
-func (s *stream) previousMark(marks map[int64]bool) bool {
+func (s *Stream) PreviousMark(marks map[int64]bool) bool {
 	all := slices.Sorted(maps.Keys(marks))
 	if len(all) == 0 {
 		return false
@@ -190,67 +190,67 @@ func (s *stream) previousMark(marks map[int64]bool) bool {
 	return true
 }
 
-// use shows what a filter lets through, at the moment that is shown.
-func (s *stream) use(m *view.Model, f query.Filter) {
+// Use shows what a filter lets through, at the moment that is shown.
+func (s *Stream) Use(m *view.Model, f query.Filter) {
 	at := m.ShownTime()
-	if s.filter = f; !s.following() {
-		s.goTo(at)
+	if s.Filter = f; !s.Following() {
+		s.GoTo(at)
 	}
 }
 
-// only shows the selected unit's lines alone, or everybody's again.
-func (s *stream) only(m *view.Model) {
+// Only shows the selected unit's lines alone, or everybody's again.
+func (s *Stream) Only(m *view.Model) {
 	unit := m.Selected
-	rest := s.filter.Without(query.Units)
-	for _, t := range s.filter {
+	rest := s.Filter.Without(query.Units)
+	for _, t := range s.Filter {
 		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
-			s.use(m, rest)
+			s.Use(m, rest)
 			return
 		}
 	}
-	s.use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
+	s.Use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
 }
 
-// lastSave shows only what the newest save has set off, or all again.
-func (s *stream) lastSave(m *view.Model) {
-	if s.filter.Has(query.Ripple) {
-		s.use(m, s.filter.Without(query.Ripple))
+// LastSave shows only what the newest save has set off, or all again.
+func (s *Stream) LastSave(m *view.Model) {
+	if s.Filter.Has(query.Ripple) {
+		s.Use(m, s.Filter.Without(query.Ripple))
 		return
 	}
-	s.use(m, append(s.filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: query.Last}))
+	s.Use(m, append(s.Filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: query.Last}))
 }
 
-// level goes from all lines to those that say at least a warning, to errors, and back.
-func (s *stream) level(m *view.Model) {
+// Level goes from all lines to those that say at least a warning, to errors, and back.
+func (s *Stream) Level(m *view.Model) {
 	next := map[query.Level]query.Level{query.NoLevel: query.Warning, query.Warning: query.Error}
 	now := query.NoLevel
-	for _, t := range s.filter {
+	for _, t := range s.Filter {
 		if t.Field == query.AtLeast {
 			now = t.Level
 		}
 	}
-	f := s.filter.Without(query.AtLeast)
+	f := s.Filter.Without(query.AtLeast)
 	if l := next[now]; l != query.NoLevel {
 		f = append(f, query.Term{Field: query.AtLeast, Level: l})
 	}
-	s.use(m, f)
+	s.Use(m, f)
 }
 
-// goTo shows what had been written up to that moment.
-func (s *stream) goTo(at time.Time) {
-	s.position, s.tied = position{bottom: -1, until: at}, false
+// GoTo shows what had been written up to that moment.
+func (s *Stream) GoTo(at time.Time) {
+	s.Position, s.tied = Position{bottom: -1, until: at}, false
 }
 
-// pages scrolls by most of a screen and takes the time cursor along.
-func (s *stream) pages(by int) { s.scroll(by * max(s.height-2, 1)) }
+// Pages scrolls by most of a screen and takes the time cursor along.
+func (s *Stream) Pages(by int) { s.Scroll(by * max(s.Height-2, 1)) }
 
-// scroll moves by that many lines; past the newest it follows again.
-func (s *stream) scroll(by int) {
+// Scroll moves by that many lines; past the newest it follows again.
+func (s *Stream) Scroll(by int) {
 	bottom := s.bottom
 	switch {
 	case !s.until.IsZero(): // it will be known in a moment
 		return
-	case s.following() && by > 0:
+	case s.Following() && by > 0:
 		return
 	case bottom < 0:
 		bottom = s.page.End
@@ -259,22 +259,22 @@ func (s *stream) scroll(by int) {
 }
 
 // moveTo moves to so many lines after the one of a number.
-func (s *stream) moveTo(bottom int64, by int) {
-	s.position, s.tied = position{bottom: bottom, move: by}, true
+func (s *Stream) moveTo(bottom int64, by int) {
+	s.Position, s.tied = Position{bottom: bottom, move: by}, true
 }
 
-func (s *stream) first() { s.moveTo(s.page.First, s.height) }
+func (s *Stream) First() { s.moveTo(s.page.First, s.Height) }
 
 // showLine moves so that a line is seen, with some of what came after it.
-func (s *stream) showLine(number int64) {
-	s.position, s.tied = position{bottom: number + 1, move: max(s.height/3, 1), stay: true}, true
+func (s *Stream) showLine(number int64) {
+	s.Position, s.tied = Position{bottom: number + 1, move: max(s.Height/3, 1), stay: true}, true
 }
 
-// jump goes to the next line of a kind before what is shown, or after it.
-func (s *stream) jump(m *view.Model, e query.Event, by int) {
+// Jump goes to the next line of a kind before what is shown, or after it.
+func (s *Stream) Jump(m *view.Model, e query.Event, by int) {
 	f := append(
 		query.Filter{{Field: query.Events, Event: e}},
-		s.filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
+		s.Filter.Without(query.Events).Without(query.Text).Without(query.AtLeast)...)
 	q := api.LineQuery{Filter: f.String(), Count: 1, End: s.here(), From: -1}
 	what := map[int]string{-1: "before", 1: "after"}[by] + " these lines there is no " +
 		map[query.Event]string{query.Start: "start of a run", query.Failure: "failure"}[e]
@@ -298,7 +298,7 @@ func (s *stream) jump(m *view.Model, e query.Event, by int) {
 }
 
 // here is the line that one is at: that of a jump or match that is shown, or else the first.
-func (s *stream) here() int64 {
+func (s *Stream) here() int64 {
 	if s.shows(s.search.hit) {
 		return s.search.hit
 	}
@@ -306,12 +306,12 @@ func (s *stream) here() int64 {
 }
 
 // shows reports whether a line is on the screen.
-func (s *stream) shows(number int64) bool {
+func (s *Stream) shows(number int64) bool {
 	return slices.ContainsFunc(s.shown, func(l api.Line) bool { return l.Number == number })
 }
 
 // top is the number of the first line that is shown.
-func (s *stream) top() int64 {
+func (s *Stream) top() int64 {
 	if len(s.shown) == 0 {
 		return s.page.End
 	}

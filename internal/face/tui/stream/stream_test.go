@@ -1,0 +1,28 @@
+package stream
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
+)
+
+// project is one in whose output nothing is found.
+type project struct{ api.Project }
+
+func (project) Search(context.Context, api.SearchQuery, func(api.Found) error) error { return nil }
+
+// TestSearchIsForTheNewestText finds something for another text late.
+func TestSearchIsForTheNewestText(t *testing.T) {
+	m := view.NewModel(t.Context(), project{}, &api.Snapshot{}, nil)
+	s := New(nil)
+	s.Look(m, "tide")
+	late := s.search.number
+	s.Look(m, "crossing 100")
+	s.takeResult(m, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
+	assert.EqualValues(t, -1, s.search.hit)
+	assert.Zero(t, s.search.found.Matches)
+}
