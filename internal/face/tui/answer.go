@@ -50,16 +50,3 @@ func (f *answerField) submit(m *view.Model) {
 
 // asks reports whether the selected unit waits for input.
 func asks(m *view.Model) bool { return m.Snap.Asks[m.Selected].Kind != "" }
-
-// terminalKeys are for the selected unit's terminal.
-var terminalKeys = []view.Binding{
-	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
-		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
-	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
-		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: takeInHand},
-
-	{In: "answer", Keys: []string{"enter"}, Name: "type it", Hint: "type", Group: view.GroupField,
-		Do: view.On(func(m *view.Model, f *answerField) { f.submit(m) })},
-	{In: "answer", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
-		Do: (*view.Model).Close},
-}

@@ -185,3 +185,33 @@ func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int,
 	}
 	return s.String()
 }
+
+// chartKeys are those of the view.
+var chartKeys = []view.Binding{
+	{In: "charts", Keys: []string{"1"}, Name: string(timeline.Measures[0]), Group: view.GroupCharts, Do: measured(0)},
+	{In: "charts", Keys: []string{"2"}, Name: string(timeline.Measures[1]), Group: view.GroupCharts, Do: measured(1)},
+	{In: "charts", Keys: []string{"3"}, Name: string(timeline.Measures[2]), Group: view.GroupCharts, Do: measured(2)},
+	{In: "charts", Keys: []string{"4"}, Name: timeline.Measures[3].Words(), Group: view.GroupCharts, Do: measured(3)},
+	{In: "charts", Keys: []string{"5"}, Name: timeline.Measures[4].Words(), Group: view.GroupCharts, Do: measured(4)},
+	{In: "charts", Keys: []string{"enter"}, Name: "show the selected unit, or all", Hint: "this unit",
+		Group: view.GroupCharts, Do: view.On(func(_ *view.Model, v *charts) { v.alone = !v.alone })},
+	{In: "charts", Keys: []string{"o"}, Name: "sort by size, or as in the file", Hint: "sort by size",
+		Group: view.GroupCharts, Do: view.On(func(_ *view.Model, v *charts) { v.largest = !v.largest })},
+	{In: "charts", Keys: []string{"pgdown"}, Name: "next units", Group: view.GroupCharts,
+		Do: view.On(func(_ *view.Model, v *charts) { v.top += 3 })},
+	{In: "charts", Keys: []string{"pgup"}, Name: "previous units", Group: view.GroupCharts,
+		Do: view.On(func(_ *view.Model, v *charts) { v.top -= 3 })},
+	{In: "charts", Keys: []string{"esc"}, Name: "back to now, or to the lanes", Hint: "back", Group: view.GroupCharts,
+		Do: func(m *view.Model) {
+			if m.At.IsZero() {
+				m.BackToLanes()
+			}
+			backToNow(m)
+		}},
+	{In: "charts", Keys: []string{"C"}, Name: "back to the lanes", Group: view.GroupCharts, Do: (*view.Model).BackToLanes},
+}
+
+// measured shows another measure.
+func measured(measure int) func(*view.Model) {
+	return view.On(func(_ *view.Model, v *charts) { v.choose(measure) })
+}

@@ -425,3 +425,17 @@ func spanOf(m *view.Model, args []string) error {
 	m.Span = at
 	return nil
 }
+
+// commandLineKeys are those of the command line.
+var commandLineKeys = []view.Binding{
+	{In: "command line", Keys: []string{"enter"}, Name: "do it", Hint: "do it", Group: view.GroupField,
+		Do: view.On(func(m *view.Model, c *commandLine) { c.submit(m) })},
+	{In: "command line", Keys: []string{"tab"}, Name: "complete", Hint: "complete", Group: view.GroupField,
+		Do: view.On(func(m *view.Model, c *commandLine) { c.complete(m) })},
+	{In: "command line", Keys: []string{"up"}, Name: "previous action", Hint: "select", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, c *commandLine) { c.choose(-1) })},
+	{In: "command line", Keys: []string{"down"}, Name: "next action", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, c *commandLine) { c.choose(1) })},
+	{In: "command line", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
+		Do: (*view.Model).Close},
+}

@@ -96,3 +96,14 @@ func silence(m *view.Model) string {
 		m.Snap.Project.Supervisor,
 	)
 }
+
+// doubtKeys are those of the panel.
+var doubtKeys = []view.Binding{
+	{In: "doubts", Keys: []string{"enter"}, Name: "touch the files in doubt (as if saved)",
+		Hint: "touch the files", Group: view.GroupDoubts,
+		Do: func(m *view.Model) { m.Ask(api.Touch) }},
+	{In: "doubts", Keys: []string{"backspace"}, Name: "dismiss all", Hint: "dismiss", Group: view.GroupDoubts,
+		Do: func(m *view.Model) { m.Ask(api.Dismiss) }},
+	{In: "doubts", Keys: []string{"esc", "D", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
+		Do: (*view.Model).Close},
+}

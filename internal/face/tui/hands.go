@@ -396,7 +396,24 @@ func handsFocus(m *view.Model, way string) {
 	}
 }
 
-// handKeys are those of a terminal in hand. All others are the program's.
+// inHand returns the terminal that is shown, or nil.
+func inHand(m *view.Model) *hands {
+	v, _ := m.Top().(*hands)
+	return v
+}
+
+// isWatched reports whether a terminal is shown that gets no keys.
+func isWatched(m *view.Model) bool { v := inHand(m); return v != nil && !v.types() }
+
+// terminalKeys are for the selected unit's terminal, in every view.
+var terminalKeys = []view.Binding{
+	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
+		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
+	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
+		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: takeInHand},
+}
+
+// handKeys are those of a terminal in hand, where all other keys are the program's, and of the field for an answer.
 var handKeys = []view.Binding{
 	{
 		In:     "hands on",
@@ -443,13 +460,8 @@ var handKeys = []view.Binding{
 		When:  func(m *view.Model) bool { return isWatched(m) && inHand(m).screen.Ended },
 		Do:    view.On(func(m *view.Model, v *hands) { m.Ask(api.Restart, v.unit) }),
 	},
+	{In: "answer", Keys: []string{"enter"}, Name: "type it", Hint: "type", Group: view.GroupField,
+		Do: view.On(func(m *view.Model, f *answerField) { f.submit(m) })},
+	{In: "answer", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
+		Do: (*view.Model).Close},
 }
-
-// inHand returns the terminal that is shown, or nil.
-func inHand(m *view.Model) *hands {
-	v, _ := m.Top().(*hands)
-	return v
-}
-
-// isWatched reports whether a terminal is shown that gets no keys.
-func isWatched(m *view.Model) bool { v := inHand(m); return v != nil && !v.types() }

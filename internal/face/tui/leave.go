@@ -74,3 +74,13 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 		return view.Pad(rows, room, width)
 	})
 }
+
+// leaveKeys are those of the question.
+var leaveKeys = []view.Binding{
+	{In: "leave", Keys: []string{"c"}, Name: "close only this screen", Hint: "close the screen", Group: view.GroupLeave,
+		Do: closeScreen},
+	{In: "leave", Keys: []string{"s"}, Name: "stop the project, in order", Hint: "stop the project", Group: view.GroupLeave,
+		Do: endProject},
+	{In: "leave", Keys: []string{"esc", "q", "ctrl+c"}, Name: "go back", Hint: "back", Group: view.GroupLeave,
+		Do: (*view.Model).Close},
+}

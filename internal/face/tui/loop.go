@@ -119,3 +119,14 @@ func loopNotice(m *view.Model, u *api.Unit) string {
 	}
 	return cells.Fit(m.Palette.Stale.Render("  loop stopped  "+text)+m.Palette.Dim.Render("  (l: what to do)"), m.Width)
 }
+
+// loopKeys are those of the panel.
+var loopKeys = []view.Binding{
+	{In: "loop", Keys: []string{"enter"}, Name: "ignore these files for this session", Group: view.GroupLoop,
+		Do: decide(api.KeepIgnoring)},
+	{In: "loop", Keys: []string{"w"}, Name: "write the fix into omnivigil.toml", Group: view.GroupLoop,
+		Do: view.On(func(m *view.Model, l *loopPanel) { l.writeCure(m) })},
+	{In: "loop", Keys: []string{"u"}, Name: "undo: react to these files again", Group: view.GroupLoop,
+		Do: decide(api.ReactAgain)},
+	{In: "loop", Keys: []string{"esc", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField, Do: (*view.Model).Close},
+}

@@ -437,3 +437,41 @@ func (v *mapView) ifSaved(m *view.Model, path string) {
 		return func() { v.steps, v.answer = answer.Order, answer.Text }
 	})
 }
+
+// mapKeys are those of the view, and of the field that asks for a path.
+var mapKeys = []view.Binding{
+	{In: "map", Keys: []string{"up", "k"}, Name: "previous unit", Hint: "select", Group: view.GroupMap,
+		Do: view.On(func(m *view.Model, v *mapView) { v.walk(m, 0, -1) })},
+	{In: "map", Keys: []string{"down", "j"}, Name: "next unit", Group: view.GroupMap,
+		Do: view.On(func(m *view.Model, v *mapView) { v.walk(m, 0, 1) })},
+	{In: "map", Keys: []string{"left"}, Name: "go along a line to what it needs or follows", Group: view.GroupMap,
+		Do: view.On(func(m *view.Model, v *mapView) { v.walk(m, -1, 0) })},
+	{In: "map", Keys: []string{"right"}, Name: "go along a line to what needs or follows it", Group: view.GroupMap,
+		Do: view.On(func(m *view.Model, v *mapView) { v.walk(m, 1, 0) })},
+	{In: "map", Keys: []string{"/"}, Name: "if I save a path?", Hint: "if I save", Group: view.GroupMap,
+		Do: view.On(func(m *view.Model, v *mapView) { v.askPath(m) })},
+	{In: "map", Keys: []string{"v"}, Name: "what if the selected unit were restarted?", Hint: "if restarted",
+		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) { v.ifRestarted(m) })},
+	{In: "map", Keys: []string{"i"}, Name: "show the selected unit and its links, or all", Hint: "linked units",
+		Group: view.GroupMap,
+		Do:    view.On(func(_ *view.Model, v *mapView) { v.around = !v.around })},
+	{In: "map", Keys: []string{"tab"}, Name: "members of the next group", Hint: "groups", Group: view.GroupMap,
+		When: func(m *view.Model) bool { return len(m.Snap.Project.Groups) > 0 },
+		Do:   view.On(func(m *view.Model, v *mapView) { v.nextGroup(m) })},
+	{In: "map", Keys: []string{"z"}, Name: "fold or unfold similar units", Group: view.GroupMap,
+		Do: view.On(func(_ *view.Model, v *mapView) { v.unfold = !v.unfold })},
+	{In: "map", Keys: []string{"enter"}, Name: "unit: the selected unit in full", Hint: "unit", Group: view.GroupMap,
+		Do: showUnit},
+	{In: "map", Keys: []string{"esc"}, Name: "clear the question, or back to the lanes", Hint: "back",
+		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) {
+			if !v.lit() {
+				m.BackToLanes()
+			}
+			v.forget()
+		})},
+	{In: "map", Keys: []string{"M"}, Name: "back to the lanes", Group: view.GroupMap, Do: (*view.Model).BackToLanes},
+	{In: "path", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField,
+		Do: view.On(func(m *view.Model, f *pathField) { f.submit(m) })},
+	{In: "path", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
+		Do: (*view.Model).Close},
+}

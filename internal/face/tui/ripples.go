@@ -491,3 +491,32 @@ func (v *ripples) onlyOutput(m *view.Model) {
 		goTo(m, r.RestAt)
 	}
 }
+
+// rippleKeys are those of the view.
+var rippleKeys = []view.Binding{
+	{In: "ripples", Keys: []string{"up", "k"}, Name: "next ripple", Hint: "select", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -1) })},
+	{In: "ripples", Keys: []string{"down", "j"}, Name: "previous ripple", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 1) })},
+	{In: "ripples", Keys: []string{"pgup", "shift+up"}, Name: "10 ripples forward", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -10) })},
+	{In: "ripples", Keys: []string{"pgdown", "shift+down"}, Name: "10 ripples back", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 10) })},
+	{In: "ripples", Keys: []string{"home", "g"}, Name: "newest ripple", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, 0) })},
+	{In: "ripples", Keys: []string{"end", "G"}, Name: "oldest known ripple", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, len(m.Snap.Ripples)) })},
+	{In: "ripples", Keys: []string{"right", "tab"}, Name: "next run in the waterfall", Hint: "next run",
+		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, 1) })},
+	{In: "ripples", Keys: []string{"left", "shift+tab"}, Name: "previous run in the waterfall", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, -1) })},
+	{In: "ripples", Keys: []string{"enter"}, Name: "go to the run's time in lanes and stream",
+		Hint: "go to that time", Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.goToRun(m) })},
+	{In: "ripples", Keys: []string{"o"}, Name: "show only this ripple's output", Hint: "only its output",
+		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.onlyOutput(m) })},
+	{In: "ripples", Keys: []string{"v"}, Name: "compare with an earlier ripple of the same files", Hint: "compare",
+		Group: view.GroupRipples,
+		Do:    view.On(func(_ *view.Model, v *ripples) { v.compare = !v.compare })},
+	{In: "ripples", Keys: []string{"esc", "R"}, Name: "back to the lanes", Hint: "back", Group: view.GroupRipples,
+		Do: (*view.Model).BackToLanes},
+}

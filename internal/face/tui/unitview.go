@@ -406,3 +406,15 @@ func (v *unitView) environment(m *view.Model) []string {
 	}
 	return append(rows, "")
 }
+
+// unitViewKeys are those of the view.
+var unitViewKeys = []view.Binding{
+	{In: "unit", Keys: []string{"pgdown", "space"}, Name: "scroll down", Hint: "scroll down", Group: view.GroupUnitView,
+		Do: view.On(func(_ *view.Model, v *unitView) { v.top += 10 })},
+	{In: "unit", Keys: []string{"pgup"}, Name: "scroll up", Group: view.GroupUnitView,
+		Do: view.On(func(_ *view.Model, v *unitView) { v.top -= 10 })},
+	{In: "unit", Keys: []string{"home", "g"}, Name: "to the beginning", Group: view.GroupUnitView,
+		Do: view.On(func(_ *view.Model, v *unitView) { v.top = 0 })},
+	{In: "unit", Keys: []string{"esc", "U"}, Name: "back to the lanes", Hint: "back", Group: view.GroupUnitView,
+		Do: (*view.Model).BackToLanes},
+}

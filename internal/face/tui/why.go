@@ -132,3 +132,16 @@ func (q *question) unitRows(m *view.Model) []string {
 	}
 	return rows
 }
+
+// whyKeys are those of the panel.
+var whyKeys = []view.Binding{
+	{In: "why", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField, When: typing,
+		Do: view.On(func(m *view.Model, q *question) { q.submit(m) })},
+	{In: "why", Keys: []string{"esc", "ctrl+c"}, Name: "leave the field", Hint: "leave the field", Group: view.GroupField,
+		When: typing,
+		Do:   view.On(func(_ *view.Model, q *question) { q.input.Blur() })},
+	{In: "why", Keys: []string{"enter"}, Name: "type a path", Hint: "type a path", Group: view.GroupField, When: notTyping,
+		Do: view.On(func(m *view.Model, q *question) { q.enter(m) })},
+	{In: "why", Keys: []string{"esc", "y"}, Name: "close", Hint: "close", Group: view.GroupField, When: notTyping,
+		Do: (*view.Model).Close},
+}

@@ -105,3 +105,11 @@ func (m *Model) PathOf(file string) string {
 	}
 	return filepath.Join(m.Snap.Project.Root, file)
 }
+
+// FieldBindings are those of fields that views share.
+var FieldBindings = []Binding{
+	{In: "write", Keys: []string{"enter"}, Name: "write", Hint: "write", Group: GroupField,
+		Do: On(func(m *Model, f *WriteField) { f.Submit(m) })},
+	{In: "write", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: GroupField,
+		Do: (*Model).Close},
+}
