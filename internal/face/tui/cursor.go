@@ -70,15 +70,6 @@ func zoom(m *view.Model, by int) {
 	m.Span = max(0, min(lanes.SpanIndex(m)+by, len(timeline.Spans)-1))
 }
 
-// toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
-func toggleMouse(m *view.Model) {
-	if m.NoMouse = !m.NoMouse; m.NoMouse {
-		m.Said = "the mouse selects text now; m takes it again"
-	} else {
-		m.Said = "the mouse chooses and scrolls here again"
-	}
-}
-
 // handleMouse chooses a lane, drags the time cursor, scrolls the stream.
 func handleMouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
@@ -99,8 +90,8 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 			clickSave(m, at.X)
 		default:
 			clickLane(m, at)
-			if onAddress(m, at.X) && len(addresses(m).Addresses) > 0 {
-				browse(m)
+			if onAddress(m, at.X) && len(m.Addresses()) > 0 {
+				m.Browse()
 			}
 		}
 	case tea.MouseMotionMsg:

@@ -42,7 +42,7 @@ var moreUnitKeys = []view.Binding{
 		Group: view.GroupUnit,
 		Do:    func(m *view.Model) { m.AskUnit(pauseOrResume(m)) }},
 	{Keys: []string{"b"}, Action: "open-in-browser", Name: "open its address in the browser", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { return len(addresses(m).Addresses) > 0 }, Do: browse},
+		When: func(m *view.Model) bool { return len(m.Addresses()) > 0 }, Do: (*view.Model).Browse},
 	{Keys: []string{"y"}, Action: "why", Name: "explain its state, and what a save would do", Hint: "why",
 		Group: view.GroupUnit, Do: askWhy},
 	{Keys: []string{"l"}, Action: "loop", Name: "loop: decide what it reacts to", Hint: "loop",

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -128,6 +129,9 @@ func (o *overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 	}
 	return o.streams[which].LineAt(row)
 }
+
+// awaits reports whether the newest lines of a stream are on their way.
+func (o *overview) awaits() bool { return slices.ContainsFunc(o.streams, (*stream.Stream).Awaits) }
 
 // split shows a second stream, of the selected unit: as the screen's shape suggests, then the
 // other way, then no more.

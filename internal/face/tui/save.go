@@ -29,18 +29,3 @@ func (p *picking) write(m *view.Model) {
 	m.Close()
 	saveLines(m, "write these lines to  ", &[2]int64{from, to})
 }
-
-// writeResults asks for the file that tests and findings are written to, in the format that its name asks for.
-func writeResults(m *view.Model) {
-	const formats = ".xml (JUnit), .tap, .sarif or .jsonl"
-	name := "results-" + m.Now.Format("150405") + ".xml"
-	m.AskFile(m.Top(), "write tests and findings to  ", formats, name, func(file string) {
-		m.Later(func(ctx context.Context) view.Then {
-			r, err := export.ResultsOf(ctx, m.Project, nil)
-			if err == nil {
-				err = export.ResultsFile(r, export.ResultsFormatOf(file), file)
-			}
-			return func() { m.Saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
-		})
-	})
-}

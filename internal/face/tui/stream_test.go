@@ -96,23 +96,25 @@ func TestFilters(t *testing.T) {
 	assert.Regexp(t, ` \+1\.\d{3} +(u1 +)?╶ run \d crashed`, m.plainScreen())
 }
 
+// copied copies the selected lines, and returns what the terminal gets for its clipboard.
+func (m *root) copied() string {
+	m.Commands = nil
+	m.keyed("c")
+	var text string
+	for _, cmd := range m.Commands {
+		text += fmt.Sprint(cmd())
+	}
+	return text
+}
+
 func TestChosenLines(t *testing.T) {
 	m, p := written(t)
 	root := t.TempDir()
 	p.see()
 	m.Snap.Project.Root = root
-	var copied string
 	m.keyed("\"", "up", "'", "space", "up", "up")
 	assert.Contains(t, m.plainScreen(), "▸ ")
-	m.Top().(*picking).copy(m.Model)
-	for _, cmd := range m.Requests {
-		m.handle(cmd())
-	}
-	for _, cmd := range m.Commands {
-		copied += fmt.Sprint(cmd())
-	}
-	assert.Equal(t, "crossing 196\ncrossing 197\ncrossing 198", copied)
-	m.Requests, m.Commands = nil, nil
+	assert.Equal(t, "crossing 196\ncrossing 197\ncrossing 198", m.copied())
 	assert.Equal(t, "overview", m.Top().Name())
 
 	m.keyed(".", "g", "'")
@@ -134,13 +136,9 @@ func TestChosenLines(t *testing.T) {
 	p.see()
 	m.Snap.Project.Root = root
 	m.keyed("\"", "up", "up")
-	pick := m.Top().(*picking)
-	line, ok := pick.of.Pointed()
-	require.True(t, ok)
-	texts, err := blockOf(t.Context(), p, line)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"Error: no tide", "    at berth (app.js:10:11)", "    at main (node:x:1)"}, texts)
-	pick.edit(m.Model)
+	assert.Equal(t, "Error: no tide\n    at berth (app.js:10:11)\n    at main (node:x:1)", m.copied())
+	m.keyed("\"", "up", "up")
+	view.LookUp(m.Model, "lines", "e").Do(m.Model)
 	assert.Len(t, m.Requests, 1, "an editor with a window of its own is started next to the screen")
 	m.Requests = nil
 	m.keyed("down", "b")
@@ -182,7 +180,7 @@ func TestTwoStreams(t *testing.T) {
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")
 	m.settle(tea.MouseClickMsg{X: 70, Y: overviewOf(m.Model).streamTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, 1, overviewOf(m.Model).focus)
+	assert.Equal(t, overviewOf(m.Model).streams[1], focused(m.Model))
 	m.keyed("esc", "*")
 	assert.Len(t, overviewOf(m.Model).streams, 1)
 	p.see()

@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/export"
 	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/text/format"
 )
 
 // maxTroubles is how many are gone through.
@@ -113,4 +115,19 @@ func resultsVersion(m *view.Model) int {
 		v += u.Report.Version + 1_000_000*u.Report.Run
 	}
 	return v
+}
+
+// writeResults asks for the file that tests and findings are written to, in the format that its name asks for.
+func writeResults(m *view.Model) {
+	const formats = ".xml (JUnit), .tap, .sarif or .jsonl"
+	name := "results-" + m.Now.Format("150405") + ".xml"
+	m.AskFile(m.Top(), "write tests and findings to  ", formats, name, func(file string) {
+		m.Later(func(ctx context.Context) view.Then {
+			r, err := export.ResultsOf(ctx, m.Project, nil)
+			if err == nil {
+				err = export.ResultsFile(r, export.ResultsFormatOf(file), file)
+			}
+			return func() { m.Saved(err, format.Count(len(r.Cases)+len(r.Findings), "result")+" written to "+file) }
+		})
+	})
 }

@@ -21,9 +21,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
-	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
-	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
 )
 
@@ -280,8 +278,7 @@ func (r *root) makeSafe(rows []string) {
 // awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
 // of are on their way: they come in a moment, and one drawing does for both.
 func (r *root) awaits() bool {
-	return r.onlySnapshot &&
-		slices.ContainsFunc(overviewOf(r.Model).streams, (*stream.Stream).Awaits)
+	return r.onlySnapshot && overviewOf(r.Model).awaits()
 }
 
 // smallest is the size below which nothing sensible can be drawn.
@@ -368,13 +365,6 @@ func (r *root) notices() []string {
 	return all
 }
 
-func addresses(m *view.Model) api.Use { return m.Snap.Uses[m.Selected] }
-
-func browse(m *view.Model) {
-	address := addresses(m).Addresses[0]
-	m.Later(func(context.Context) view.Then { return m.Report(browser.Open(address)) })
-}
-
 func pauseOrResume(m *view.Model) api.Action {
 	if u := m.SelectedUnit(); u != nil && u.Paused {
 		return api.Resume
@@ -403,4 +393,13 @@ func (r *root) drawAgain() {
 func suspend(m *view.Model) {
 	m.TellTerminal(false)
 	m.Run(tea.Suspend)
+}
+
+// toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
+func toggleMouse(m *view.Model) {
+	if m.NoMouse = !m.NoMouse; m.NoMouse {
+		m.Said = "the mouse selects text now; m takes it again"
+	} else {
+		m.Said = "the mouse chooses and scrolls here again"
+	}
 }

@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/output/locate"
+	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/location"
 )
 
@@ -46,6 +48,15 @@ func edited(cmd *exec.Cmd, err error) error {
 		return fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
 	}
 	return nil
+}
+
+// Addresses are where the selected unit can be reached.
+func (m *Model) Addresses() []netip.AddrPort { return m.Snap.Uses[m.Selected].Addresses }
+
+// Browse opens the first address of the selected unit in the browser.
+func (m *Model) Browse() {
+	address := m.Addresses()[0]
+	m.Later(func(context.Context) Then { return m.Report(browser.Open(address)) })
 }
 
 // TerminalBackMsg is that an editor has given the terminal back.
