@@ -7,6 +7,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -23,7 +24,7 @@ func openAnswer(m *view.Model) {
 	if ask.Kind == api.AskLine || ask.Kind == api.AskPassword {
 		prompt, what = u.Name+" asks: "+ask.Text+"  ", "the answer"
 	}
-	f := &answerField{m.NewField(overviewOf(m), "answer", prompt, what, ""), u.Name}
+	f := &answerField{m.NewField(overview.Of(m), "answer", prompt, what, ""), u.Name}
 	f.hide(m)
 	m.Open(f)
 }

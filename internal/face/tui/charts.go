@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -37,10 +38,10 @@ func (v *charts) Update(m *view.Model, msg tea.Msg) {
 	case tea.MouseWheelMsg:
 		v.top = max(v.top+view.Wheel(msg), 0)
 	case tea.MouseClickMsg:
-		clickTime(m, msg.X)
+		overview.ClickTime(m, msg.X)
 	case tea.MouseMotionMsg:
 		if msg.Button == tea.MouseLeft {
-			clickTime(m, msg.X)
+			overview.ClickTime(m, msg.X)
 		}
 	}
 }
@@ -206,7 +207,7 @@ var chartKeys = []view.Binding{
 			if m.At.IsZero() {
 				m.BackToLanes()
 			}
-			backToNow(m)
+			overview.BackToNow(m)
 		}},
 	{In: "charts", Keys: []string{"C"}, Name: "back to the lanes", Group: view.GroupCharts, Do: (*view.Model).BackToLanes},
 }

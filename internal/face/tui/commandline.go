@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -36,7 +37,7 @@ type commandLine struct {
 }
 
 func openCommandLine(m *view.Model) {
-	f := m.NewField(overviewOf(m), "command line", "do  ", "an action, by any part of its name", "")
+	f := m.NewField(overview.Of(m), "command line", "do  ", "an action, by any part of its name", "")
 	c := &commandLine{Field: f, all: commandsOf(m)}
 	c.Input.ShowSuggestions = true
 	c.match(m)
@@ -142,7 +143,7 @@ func (c *commandLine) submit(m *view.Model) {
 
 // Draw lists the actions instead of the stream.
 func (c *commandLine) Draw(m *view.Model, width, height int) []string {
-	return underLanes(m, "commands", height, func(room int) []string {
+	return overview.UnderLanes(m, "commands", height, func(room int) []string {
 		var rows []string
 		first := view.Windowed(c.at, len(c.matches), room)
 		for i := first; i < len(c.matches) && len(rows) < room; i++ {
@@ -255,7 +256,7 @@ func init() { // they lead back to the list
 			help: "show units with a name, kind, state or group",
 			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
-					findUnits(m)
+					overview.FindUnits(m)
 				}
 				m.Filter = strings.Join(args, " ")
 				return nil
@@ -268,10 +269,10 @@ func init() { // they lead back to the list
 			help: "search the output",
 			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
-					searchOutput(m)
+					overview.SearchOutput(m)
 					return nil
 				}
-				focused(m).Look(m, strings.Join(args, " "))
+				overview.Focused(m).Look(m, strings.Join(args, " "))
 				return nil
 			},
 		},
@@ -281,12 +282,12 @@ func init() { // they lead back to the list
 			help: "filter lines by text, unit, run or level",
 			do: func(m *view.Model, args []string) error {
 				if len(args) == 0 {
-					filterOutput(m)
+					overview.FilterOutput(m)
 					return nil
 				}
 				f, err := query.Parse(strings.Join(args, " "))
 				if err == nil {
-					focused(m).Use(m, f)
+					overview.Focused(m).Use(m, f)
 				}
 				return err
 			},
@@ -296,7 +297,7 @@ func init() { // they lead back to the list
 			args:   "[file, need or trouble]",
 			help:   "order the lanes",
 			offers: func(*view.Model) []string { return lanes.OrderNames[:] },
-			do:     func(m *view.Model, args []string) error { return overviewOf(m).lanes.OrderBy(m, args) },
+			do:     func(m *view.Model, args []string) error { return overview.Of(m).Lanes.OrderBy(m, args) },
 		},
 		{
 			name: "ripples",
@@ -374,13 +375,13 @@ func showRipple(m *view.Model, args []string) error {
 func goToTime(m *view.Model, args []string) error {
 	text := strings.Join(args, " ")
 	if text == "now" {
-		backToNow(m)
+		overview.BackToNow(m)
 		return nil
 	}
 	if ago, ok := strings.CutSuffix(text, " ago"); ok {
 		d, err := lengthOf(ago)
 		if err == nil {
-			goTo(m, m.Now.Add(-d))
+			overview.GoTo(m, m.Now.Add(-d))
 		}
 		return err
 	}
@@ -391,7 +392,7 @@ func goToTime(m *view.Model, args []string) error {
 			if at.After(m.Now) {
 				at = at.AddDate(0, 0, -1)
 			}
-			goTo(m, at)
+			overview.GoTo(m, at)
 			return nil
 		}
 	}

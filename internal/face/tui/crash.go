@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -30,6 +31,6 @@ func (r *root) crashed(name string, cause any, stack []byte) {
 		r.Notice += "; the report is in " + file
 	}
 	if r.Close(); name == r.Stack[0].Name() {
-		r.Stack = []view.View{newOverview()}
+		r.Stack = []view.View{overview.New()}
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -27,7 +28,7 @@ func showDoubts(m *view.Model) { m.Open(&doubtsPanel{}) }
 
 // Draw draws the panel instead of the stream.
 func (d *doubtsPanel) Draw(m *view.Model, width, height int) []string {
-	return underLanes(m, "doubts", height, func(room int) []string {
+	return overview.UnderLanes(m, "doubts", height, func(room int) []string {
 		rows := d.rows(m, room)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)

@@ -8,6 +8,7 @@ import (
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -56,7 +57,7 @@ func drawingOf(m *view.Model) (func() (*draw.Page, error), error) {
 	snap, a, now := m.Snap, lanes.AxisOf(m), m.Now
 	page := draw.AxisOf(a.Time(0), a.Time(a.N))
 	switch v := m.UnderField().(type) {
-	case *overview:
+	case *overview.Overview:
 		return func() (*draw.Page, error) { return draw.Lanes(snap, page, now) }, nil
 	case *ripples:
 		if r := v.ripple(m); r != nil {

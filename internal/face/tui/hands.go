@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/terminal"
 )
@@ -281,7 +282,7 @@ func (v *hands) share(width, height int) (int, int) {
 	switch {
 	case !v.beside:
 		return width, height
-	case width >= wideEnough:
+	case width >= overview.WideEnough:
 		return width * 3 / 5, height
 	}
 	return width, height - max(height/3, 3)
@@ -295,15 +296,15 @@ func (v *hands) Draw(m *view.Model, width, height int) []string {
 		return rows
 	case w < width:
 		right := append(
-			[]string{m.TitledRule(focused(m).Title(), width-w-1)},
-			focused(m).Draw(m, width-w-1, height-1)...)
+			[]string{m.TitledRule(overview.Focused(m).Title(), width-w-1)},
+			overview.Focused(m).Draw(m, width-w-1, height-1)...)
 		for i := range rows {
 			rows[i] += m.Palette.Faint.Render("│") + right[i]
 		}
 		return rows
 	}
-	rows = append(rows, m.TitledRule(focused(m).Title(), width))
-	return append(rows, focused(m).Draw(m, width, height-len(rows))...)
+	rows = append(rows, m.TitledRule(overview.Focused(m).Title(), width))
+	return append(rows, overview.Focused(m).Draw(m, width, height-len(rows))...)
 }
 
 // cells draws what the terminal shows: from its first row on, or where it is larger than its place, the

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -13,9 +14,9 @@ import (
 var bindings []view.Binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(selectKeys, unitKeys, viewKeys, resultKeys, moreUnitKeys, onlyKeys, terminalKeys, projectKeys,
-		timeKeys, streamKeys, laneKeys, screenKeys, argumentKeys, whyKeys, loopKeys, doubtKeys, leaveKeys, helpKeys,
-		commandLineKeys, overviewKeys, argumentFieldKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys,
+	bindings = slices.Concat(overview.SelectKeys, unitKeys, viewKeys, resultKeys, moreUnitKeys, overview.OnlyKeys, terminalKeys, projectKeys,
+		overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, argumentKeys, whyKeys, loopKeys, doubtKeys, leaveKeys, helpKeys,
+		commandLineKeys, overview.Bindings, argumentFieldKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys,
 		handKeys, view.FieldBindings)
 	for i := range bindings {
 		if bindings[i].In == "" {

@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -50,7 +51,7 @@ func endProject(m *view.Model) {
 }
 
 func (*leaving) Draw(m *view.Model, width, height int) []string {
-	return underLanes(m, "leave", height, func(room int) []string {
+	return overview.UnderLanes(m, "leave", height, func(room int) []string {
 		rows := []string{"", "  " + m.Snap.Project.Name + " would end with this screen, which is its only one"}
 		if company := company(m); company != "" {
 			for i, f := range otherFaces(m) {

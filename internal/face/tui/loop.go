@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -67,7 +68,7 @@ func (l *loopPanel) writeCure(m *view.Model) {
 
 // Draw draws the panel instead of the stream.
 func (l *loopPanel) Draw(m *view.Model, width, height int) []string {
-	return underLanes(m, "loop", height, func(room int) []string {
+	return overview.UnderLanes(m, "loop", height, func(room int) []string {
 		rows := l.rows(m)
 		for i := range rows {
 			rows[i] = cells.Fit(rows[i], width)

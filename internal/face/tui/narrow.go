@@ -2,6 +2,7 @@ package tui
 
 import (
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/shellwords"
 )
@@ -15,7 +16,7 @@ type narrowField struct {
 func narrowUnit(m *view.Model) {
 	u := m.SelectedUnit()
 	prompt := "only these tests of " + u.Name + "  "
-	m.Open(&narrowField{m.NewField(overviewOf(m), "narrow", prompt, "their names", ""), u.Name})
+	m.Open(&narrowField{m.NewField(overview.Of(m), "narrow", prompt, "their names", ""), u.Name})
 }
 
 // submit asks for it. Names are taken apart as words of a shell are.

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/format"
@@ -475,7 +476,7 @@ func (v *ripples) goToRun(m *view.Model) {
 		at, m.Selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
 	}
 	m.BackToLanes()
-	goTo(m, at)
+	overview.GoTo(m, at)
 }
 
 // onlyOutput shows what the chosen ripple has had written, and nothing else.
@@ -485,10 +486,10 @@ func (v *ripples) onlyOutput(m *view.Model) {
 		return
 	}
 	m.BackToLanes()
-	s := focused(m)
+	s := overview.Focused(m)
 	s.Use(m, append(s.Filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
 	if r.Resting() {
-		goTo(m, r.RestAt)
+		overview.GoTo(m, r.RestAt)
 	}
 }
 

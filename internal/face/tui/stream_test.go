@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 )
@@ -65,7 +66,7 @@ func TestSearch(t *testing.T) {
 	m.types("crossing 001")
 	assert.Contains(t, m.plainScreen(), "crossing 001")
 	m.keyed("esc", ".")
-	assert.True(t, focused(m.Model).Following())
+	assert.True(t, overview.Focused(m.Model).Following())
 }
 
 func TestFilters(t *testing.T) {
@@ -171,17 +172,17 @@ func TestTwoStreams(t *testing.T) {
 	m.keyed("*")
 	assert.Contains(t, m.plainScreen(), "─ only u0 ─", "below, since the screen is narrow")
 	m.keyed("pgup")
-	assert.False(t, focused(m.Model).Following())
-	assert.True(t, overviewOf(m.Model).streams[0].Following(), "each scrolls by itself")
+	assert.False(t, overview.Focused(m.Model).Following())
+	assert.True(t, overview.Of(m.Model).Streams[0].Following(), "each scrolls by itself")
 	m.keyed("tab", "left")
-	for _, s := range overviewOf(m.Model).streams {
+	for _, s := range overview.Of(m.Model).Streams {
 		assert.False(t, s.Following(), "both follow the time cursor")
 	}
 	m.keyed(".", "*")
 	assert.Contains(t, m.plainScreen(), "┬─ only u0 ─", "the other way")
-	m.settle(tea.MouseClickMsg{X: 70, Y: overviewOf(m.Model).streamTop + 2, Button: tea.MouseLeft})
-	assert.Equal(t, overviewOf(m.Model).streams[1], focused(m.Model))
+	m.settle(tea.MouseClickMsg{X: 70, Y: overview.Of(m.Model).StreamTop + 2, Button: tea.MouseLeft})
+	assert.Equal(t, overview.Of(m.Model).Streams[1], overview.Focused(m.Model))
 	m.keyed("esc", "*")
-	assert.Len(t, overviewOf(m.Model).streams, 1)
+	assert.Len(t, overview.Of(m.Model).Streams, 1)
 	p.see()
 }

@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 )
@@ -124,7 +125,7 @@ type picture struct {
 }
 
 func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
-	r := &root{Model: view.NewModel(ctx, p, first, newOverview()), clock: time.Now, away: away{used: time.Now()}}
+	r := &root{Model: view.NewModel(ctx, p, first, overview.New()), clock: time.Now, away: away{used: time.Now()}}
 	r.Ground = cells.GroundOf(os.Getenv("COLORFGBG"))
 	r.adopt(Habits{}, nil)
 	r.MeetUnits()
@@ -278,7 +279,7 @@ func (r *root) makeSafe(rows []string) {
 // awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
 // of are on their way: they come in a moment, and one drawing does for both.
 func (r *root) awaits() bool {
-	return r.onlySnapshot && overviewOf(r.Model).awaits()
+	return r.onlySnapshot && overview.Of(r.Model).Awaits()
 }
 
 // smallest is the size below which nothing sensible can be drawn.
@@ -343,7 +344,7 @@ func (r *root) notices() []string {
 			r.Palette.Broken.Render("  settings  "+problem)+r.Palette.Dim.Render("  (those before are in use)"),
 		)
 	}
-	for _, problem := range []string{focused(r.Model).Problem, r.Snap.LogProblem} {
+	for _, problem := range []string{overview.Focused(r.Model).Problem, r.Snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
 			all = append(all, r.Palette.Broken.Render("  "+text))
 		}

@@ -26,6 +26,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/reader"
@@ -252,7 +253,7 @@ func (m *root) settle(msg tea.Msg) {
 	m.handle(msg)
 	for range 30 {
 		m.screen() // sizes are known only once it has been drawn
-		for _, s := range overviewOf(m.Model).streams {
+		for _, s := range overview.Of(m.Model).Streams {
 			s.Ask(m.Model)
 		}
 		if a, ok := m.Top().(view.Asker); ok {
@@ -470,8 +471,8 @@ func TestManyUnits(t *testing.T) {
 		m, _ := play(t, 60, size[0], size[1])
 		rows := m.screen()
 		require.Len(t, rows, size[1])
-		body := size[1] - overviewOf(m.Model).lanes.Top
-		assert.GreaterOrEqual(t, m.Height-overviewOf(m.Model).streamTop-1, body/2-1, "the stream has at least half")
+		body := size[1] - overview.Of(m.Model).Lanes.Top
+		assert.GreaterOrEqual(t, m.Height-overview.Of(m.Model).StreamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
 		m.Selected = "u1" // which has crashed, and so is first
 		for range 59 {
@@ -488,7 +489,7 @@ func TestManyUnits(t *testing.T) {
 
 		m.keyed("|")
 		m.screen()
-		assert.LessOrEqual(t, overviewOf(m.Model).streamTop-overviewOf(m.Model).lanes.Top, max(size[1]/4+1, 4))
+		assert.LessOrEqual(t, overview.Of(m.Model).StreamTop-overview.Of(m.Model).Lanes.Top, max(size[1]/4+1, 4))
 
 		m.keyed("f")
 		for _, k := range []string{"5", "7"} {
@@ -605,15 +606,15 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: overviewOf(m.Model).lanes.Top + 2, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: 3, Y: overview.Of(m.Model).Lanes.Top + 2, Button: tea.MouseLeft})
 	assert.Equal(t, "u2", m.Selected)
-	m.settle(tea.MouseClickMsg{X: lanes.ColumnsOf(m.Model).Left() + 30, Y: overviewOf(m.Model).lanes.Top, Button: tea.MouseLeft})
-	assert.False(t, atNow(m.Model))
+	m.settle(tea.MouseClickMsg{X: lanes.ColumnsOf(m.Model).Left() + 30, Y: overview.Of(m.Model).Lanes.Top, Button: tea.MouseLeft})
+	assert.False(t, overview.IsAtNow(m.Model))
 	m.keyed(".")
-	assert.True(t, atNow(m.Model))
+	assert.True(t, overview.IsAtNow(m.Model))
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.False(t, focused(m.Model).Following())
+	assert.False(t, overview.Focused(m.Model).Following())
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	m.settle(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	assert.True(t, focused(m.Model).Following(), "past the newest line it follows again")
+	assert.True(t, overview.Focused(m.Model).Following(), "past the newest line it follows again")
 }

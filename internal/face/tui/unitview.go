@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
@@ -38,7 +39,7 @@ type unitView struct {
 const detailPause = 2 * time.Second
 
 func showUnit(m *view.Model) {
-	v := &unitView{output: stream.New(backToNow)}
+	v := &unitView{output: stream.New(overview.BackToNow)}
 	m.Show(v)
 }
 

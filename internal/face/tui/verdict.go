@@ -10,6 +10,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
@@ -83,7 +84,7 @@ func (r *root) hintsView(width int) string {
 		return cells.Fit(" "+r.hints(shown, width-1), width)
 	}
 	// However long it is, the keys keep their room.
-	state := ansi.Truncate(focused(r.Model).Status(r.Model), max(width/3, 12), "…")
+	state := ansi.Truncate(overview.Focused(r.Model).Status(r.Model), max(width/3, 12), "…")
 	return cells.Ends(" "+r.hints(r.BindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 

@@ -23,6 +23,7 @@ import (
 	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/location"
@@ -288,7 +289,7 @@ func TestCommandLine(t *testing.T) {
 	do("find-units")
 	m.keyed("esc")
 	do("filter unit=u3")
-	assert.Equal(t, "unit=u3", focused(m.Model).Filter.String())
+	assert.Equal(t, "unit=u3", overview.Focused(m.Model).Filter.String())
 	do("select u4")
 	assert.Equal(t, "u4", m.Selected)
 	do("rppls") // letters in their order are enough
@@ -314,13 +315,13 @@ func TestClicks(t *testing.T) {
 		m.settle(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 		m.screen()
 	}
-	tick := strings.Index(ansi.Strip(m.screen()[overviewOf(m.Model).lanes.Top-1]), "▾2")
-	click(len([]rune(ansi.Strip(m.screen()[overviewOf(m.Model).lanes.Top-1])[:tick])), overviewOf(m.Model).lanes.Top-1)
+	tick := strings.Index(ansi.Strip(m.screen()[overview.Of(m.Model).Lanes.Top-1]), "▾2")
+	click(len([]rune(ansi.Strip(m.screen()[overview.Of(m.Model).Lanes.Top-1])[:tick])), overview.Of(m.Model).Lanes.Top-1)
 	assert.Equal(t, m.Snap.Saves[0].At, m.At, "a tick")
-	click(3, overviewOf(m.Model).lanes.Top+2)
+	click(3, overview.Of(m.Model).Lanes.Top+2)
 	assert.Equal(t, "u2", m.Selected, "a lane")
 	c := lanes.ColumnsOf(m.Model)
-	click(c.Left()+c.Lane-10, overviewOf(m.Model).lanes.Top)
+	click(c.Left()+c.Lane-10, overview.Of(m.Model).Lanes.Top)
 	assert.True(t, m.At.After(m.Snap.Saves[0].At), "a moment")
 	m.keyed(".", "R")
 	m.screen()

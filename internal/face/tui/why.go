@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -46,7 +47,7 @@ func (q *question) Grabs(*view.Model) bool { return q.input.Focused() }
 func (q *question) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
-		handleMouse(m, msg)
+		overview.HandleMouse(m, msg)
 	default:
 		var cmd tea.Cmd
 		q.input, cmd = q.input.Update(msg)
@@ -99,7 +100,7 @@ func (q *question) Ask(m *view.Model) {
 
 // Draw draws the panel instead of the stream.
 func (q *question) Draw(m *view.Model, width, height int) []string {
-	return underLanes(m, "why", height, func(room int) []string {
+	return overview.UnderLanes(m, "why", height, func(room int) []string {
 		rows := append([]string{""}, q.unitRows(m)...)
 		rows = append(rows, "", "  "+q.input.View(), "")
 		for _, line := range q.answer {

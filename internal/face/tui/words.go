@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/shellwords"
@@ -19,7 +20,7 @@ type wordsField struct {
 
 func addWords(m *view.Model) {
 	u := m.SelectedUnit()
-	f := m.NewField(overviewOf(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
+	f := m.NewField(overview.Of(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
 	m.Open(&wordsField{f, u.Name, len(m.TypedWords)})
 }
 

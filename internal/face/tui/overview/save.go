@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	"context"
@@ -14,8 +14,8 @@ func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 // saveLines asks for the file that lines are written to: within these numbers, or all.
 func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	name := "output-" + m.Now.Format("150405") + ".txt"
-	m.AskFile(overviewOf(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap := export.Part{Filter: focused(m).Filter.String(), Within: within}, m.Snap
+	m.AskFile(Of(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
+		part, snap := export.Part{Filter: Focused(m).Filter.String(), Within: within}, m.Snap
 		m.Later(func(ctx context.Context) view.Then {
 			n, err := export.StreamFile(ctx, m.Project, snap, part, export.FormatOf(file), file)
 			return func() { m.Saved(err, format.Count(n, "line")+" written to "+file) }

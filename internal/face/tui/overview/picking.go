@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	"context"
@@ -21,7 +21,7 @@ import (
 type picking struct{ of *stream.Stream }
 
 func pick(m *view.Model) {
-	if s := focused(m); s.BeginSelection() {
+	if s := Focused(m); s.BeginSelection() {
 		m.Open(&picking{s})
 	}
 }
@@ -34,16 +34,16 @@ func (*picking) Name() string { return "lines" }
 func (*picking) Grabs(*view.Model) bool { return true }
 
 func (p *picking) Draw(m *view.Model, width, height int) []string {
-	return overviewOf(m).Draw(m, width, height)
+	return Of(m).Draw(m, width, height)
 }
 
 // Update points with the mouse: dragging selects, and a click on the line pointed at opens what it names.
 func (p *picking) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseWheelMsg:
-		handleMouse(m, msg)
+		HandleMouse(m, msg)
 	case tea.MouseClickMsg:
-		l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y)
+		l, ok := Of(m).lineAt(m, msg.X, msg.Y)
 		at, _, several := p.of.Selected()
 		switch {
 		case ok && l.Number == at && !several:
@@ -52,7 +52,7 @@ func (p *picking) Update(m *view.Model, msg tea.Msg) {
 			p.of.PointAt(l.Number)
 		}
 	case tea.MouseMotionMsg:
-		if l, ok := overviewOf(m).lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
+		if l, ok := Of(m).lineAt(m, msg.X, msg.Y); ok && msg.Button == tea.MouseLeft {
 			p.of.SelectTo(l.Number)
 		}
 	}
@@ -194,7 +194,7 @@ func (p *picking) follow(m *view.Model) {
 
 // previousMark goes to the marked line before what is shown.
 func previousMark(m *view.Model) {
-	if !focused(m).PreviousMark(m.Marks) {
+	if !Focused(m).PreviousMark(m.Marks) {
 		m.Said = `no line is marked: " and then ' marks one`
 	}
 }

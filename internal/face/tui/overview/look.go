@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	"omnivigil/internal/face/tui/stream"
@@ -13,29 +13,29 @@ type lookField struct {
 	before stream.Position
 }
 
-func searchOutput(m *view.Model) {
-	s := focused(m)
-	m.Open(&lookField{m.NewField(overviewOf(m), "search", "search  ", "text, or /an expression/", s.SearchText()), s.Position})
+func SearchOutput(m *view.Model) {
+	s := Focused(m)
+	m.Open(&lookField{m.NewField(Of(m), "search", "search  ", "text, or /an expression/", s.SearchText()), s.Position})
 }
 
 func (f *lookField) Update(m *view.Model, msg tea.Msg) {
 	f.Typed(m, msg)
-	if s := focused(m); f.Input.Value() != s.SearchText() {
+	if s := Focused(m); f.Input.Value() != s.SearchText() {
 		s.Position = f.before
 		s.Look(m, f.Input.Value())
 	}
 }
 
-func (*lookField) Wrong(m *view.Model) string { return focused(m).SearchProblem() }
+func (*lookField) Wrong(m *view.Model) string { return Focused(m).SearchProblem() }
 
-func (*lookField) Status(m *view.Model) string { return focused(m).SearchStatus(m) }
+func (*lookField) Status(m *view.Model) string { return Focused(m).SearchStatus(m) }
 
 // cancel goes back to where the stream was.
 func (f *lookField) cancel(m *view.Model) {
-	s := focused(m)
+	s := Focused(m)
 	s.Look(m, "")
 	if s.Position = f.before; s.Following() {
-		backToNow(m)
+		BackToNow(m)
 	}
 	m.Close()
 }

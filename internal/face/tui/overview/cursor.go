@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	"slices"
@@ -15,25 +15,25 @@ import (
 // The time cursor ties lanes and stream together: where it stands, the stream
 // shows what had been written by then, and scrolling the stream moves it.
 
-func atNow(m *view.Model) bool {
-	return m.At.IsZero() && !slices.ContainsFunc(overviewOf(m).streams, func(s *stream.Stream) bool { return !s.Following() })
+func IsAtNow(m *view.Model) bool {
+	return m.At.IsZero() && !slices.ContainsFunc(Of(m).Streams, func(s *stream.Stream) bool { return !s.Following() })
 }
 
-func backToNow(m *view.Model) {
+func BackToNow(m *view.Model) {
 	m.At = time.Time{}
-	for _, s := range overviewOf(m).streams {
+	for _, s := range Of(m).Streams {
 		s.ToNow()
 	}
 }
 
-// goTo puts the cursor on a moment; one that has not come is now.
-func goTo(m *view.Model, at time.Time) {
+// GoTo puts the cursor on a moment; one that has not come is now.
+func GoTo(m *view.Model, at time.Time) {
 	if !at.Before(m.Now) {
-		backToNow(m)
+		BackToNow(m)
 		return
 	}
 	m.At = at
-	for _, s := range overviewOf(m).streams {
+	for _, s := range Of(m).Streams {
 		s.GoTo(at)
 	}
 }
@@ -41,7 +41,7 @@ func goTo(m *view.Model, at time.Time) {
 // moveTime moves by whole columns.
 func moveTime(m *view.Model, by int) {
 	a := lanes.AxisOf(m)
-	goTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
+	GoTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
 }
 
 // moveSave goes to the save before or after the shown moment, to just when its
@@ -51,7 +51,7 @@ func moveSave(m *view.Model, by int) {
 	if by < 0 {
 		for i := len(saves) - 1; i >= 0; i-- {
 			if saves[i].At.Before(at) {
-				goTo(m, saves[i].At)
+				GoTo(m, saves[i].At)
 				return
 			}
 		}
@@ -59,19 +59,19 @@ func moveSave(m *view.Model, by int) {
 	}
 	for _, s := range saves {
 		if s.At.After(at) {
-			goTo(m, s.At)
+			GoTo(m, s.At)
 			return
 		}
 	}
-	backToNow(m)
+	BackToNow(m)
 }
 
 func zoom(m *view.Model, by int) {
 	m.Span = max(0, min(lanes.SpanIndex(m)+by, len(timeline.Spans)-1))
 }
 
-// handleMouse chooses a lane, drags the time cursor, scrolls the stream.
-func handleMouse(m *view.Model, msg tea.MouseMsg) {
+// HandleMouse chooses a lane, drags the time cursor, scrolls the stream.
+func HandleMouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	switch msg.(type) {
 	case tea.MouseWheelMsg:
@@ -79,14 +79,14 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 		if at.Button == tea.MouseWheelUp {
 			by = -3
 		}
-		which, _ := overviewOf(m).place(m, at.X, at.Y)
-		overviewOf(m).streams[which].Scroll(by)
+		which, _ := Of(m).place(m, at.X, at.Y)
+		Of(m).Streams[which].Scroll(by)
 	case tea.MouseClickMsg:
 		switch {
 		case at.Button != tea.MouseLeft:
-		case at.Y >= overviewOf(m).streamTop:
+		case at.Y >= Of(m).StreamTop:
 			clickStream(m, at)
-		case at.Y == overviewOf(m).lanes.Top-1:
+		case at.Y == Of(m).Lanes.Top-1:
 			clickSave(m, at.X)
 		default:
 			clickLane(m, at)
@@ -95,7 +95,7 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 			}
 		}
 	case tea.MouseMotionMsg:
-		if at.Button == tea.MouseLeft && at.Y < overviewOf(m).streamTop {
+		if at.Button == tea.MouseLeft && at.Y < Of(m).StreamTop {
 			clickLane(m, at)
 		}
 	}
@@ -103,20 +103,20 @@ func handleMouse(m *view.Model, msg tea.MouseMsg) {
 
 // clickStream gives the keys to the stream, and points at a line of it.
 func clickStream(m *view.Model, at tea.Mouse) {
-	overviewOf(m).focus, _ = overviewOf(m).place(m, at.X, at.Y)
-	if l, ok := overviewOf(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
+	Of(m).focus, _ = Of(m).place(m, at.X, at.Y)
+	if l, ok := Of(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
 		pick(m)
-		focused(m).PointAt(l.Number)
+		Focused(m).PointAt(l.Number)
 	}
 }
 
 // clickLane chooses the unit in a row, and the moment in a column.
 func clickLane(m *view.Model, at tea.Mouse) {
-	shown := overviewOf(m).lanes.Visible(m)
-	if i := at.Y - overviewOf(m).lanes.Top; i >= 0 && i < len(shown) {
+	shown := Of(m).Lanes.Visible(m)
+	if i := at.Y - Of(m).Lanes.Top; i >= 0 && i < len(shown) {
 		m.Selected = shown[i].Name
 	}
-	clickTime(m, at.X)
+	ClickTime(m, at.X)
 }
 
 // onAddress reports whether x is where lanes have their addresses.
@@ -131,15 +131,15 @@ func clickSave(m *view.Model, x int) {
 	a, left := lanes.AxisOf(m), lanes.ColumnsOf(m).Left()
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
 		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
-			goTo(m, tick.At)
+			GoTo(m, tick.At)
 		}
 	}
 }
 
-// clickTime puts the time cursor into the column of the axis that is at x.
-func clickTime(m *view.Model, x int) {
+// ClickTime puts the time cursor into the column of the axis that is at x.
+func ClickTime(m *view.Model, x int) {
 	c := lanes.ColumnsOf(m)
 	if column := x - c.Left(); column >= 0 && column < c.Lane {
-		goTo(m, lanes.AxisOf(m).Time(column+1).Add(-1))
+		GoTo(m, lanes.AxisOf(m).Time(column+1).Add(-1))
 	}
 }

@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	tea "charm.land/bubbletea/v2"
@@ -13,10 +13,10 @@ type filterField struct {
 	before query.Filter
 }
 
-func filterOutput(m *view.Model) {
-	s := focused(m)
+func FilterOutput(m *view.Model) {
+	s := Focused(m)
 	const examples = `text /expression/ !text unit=NAME run=N ripple=last level=warning`
-	m.Open(&filterField{m.NewField(overviewOf(m), "filter", "only lines with  ", examples, s.Filter.String()), s.Filter})
+	m.Open(&filterField{m.NewField(Of(m), "filter", "only lines with  ", examples, s.Filter.String()), s.Filter})
 }
 
 func (f *filterField) Update(m *view.Model, msg tea.Msg) {
@@ -29,17 +29,17 @@ func (f *filterField) Update(m *view.Model, msg tea.Msg) {
 		return
 	}
 	f.Problem = ""
-	focused(m).Use(m, filter)
+	Focused(m).Use(m, filter)
 }
 
 // cancel shows what was shown before.
 func (f *filterField) cancel(m *view.Model) {
-	focused(m).Use(m, f.before)
+	Focused(m).Use(m, f.before)
 	m.Close()
 }
 
 // noFilter shows all lines again.
 func noFilter(m *view.Model) {
-	focused(m).Look(m, "")
-	focused(m).Use(m, nil)
+	Focused(m).Look(m, "")
+	Focused(m).Use(m, nil)
 }

@@ -1,4 +1,4 @@
-package tui
+package overview
 
 import (
 	"slices"
@@ -12,15 +12,15 @@ import (
 // find is the field that filters the lanes while the user types.
 type find struct{ view.Field }
 
-func findUnits(m *view.Model) {
-	m.Open(&find{m.NewField(overviewOf(m), "find", "units with  ", "a name, kind, state or group", m.Filter)})
+func FindUnits(m *view.Model) {
+	m.Open(&find{m.NewField(Of(m), "find", "units with  ", "a name, kind, state or group", m.Filter)})
 }
 
 // Update takes what is typed. The selected unit is one that is shown.
 func (f *find) Update(m *view.Model, msg tea.Msg) {
 	f.Typed(m, msg)
 	m.Filter = f.Input.Value()
-	shown := overviewOf(m).lanes.Visible(m)
+	shown := Of(m).Lanes.Visible(m)
 	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.Selected }) {
 		m.Selected = shown[0].Name
 	}

@@ -1,0 +1,175 @@
+package overview
+
+import (
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/stream"
+	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/output/query"
+)
+
+// Overview is the main view: the lanes above, one or two streams below.
+type Overview struct {
+	Lanes   lanes.Lanes
+	Streams []*stream.Stream
+	focus   int    // which of them has the keys
+	layout  layout // of two
+
+	StreamTop int // the row of the screen at which they begin
+}
+
+// layout is how two streams lie.
+type layout int
+
+const (
+	asFits layout = iota // side by side where that leaves both wide enough
+	beside
+	below
+)
+
+// WideEnough is the width from which two streams lie side by side.
+const WideEnough = 120
+
+func New() *Overview {
+	return &Overview{Lanes: lanes.NewLanes(), Streams: []*stream.Stream{stream.New(BackToNow)}}
+}
+
+func (*Overview) Name() string { return "overview" }
+
+func (*Overview) Grabs(*view.Model) bool { return false }
+
+// Ask implements asker for the streams.
+func (o *Overview) Ask(m *view.Model) {
+	for _, s := range o.Streams {
+		s.Ask(m)
+	}
+}
+
+// Of returns the overview, which is at the bottom of the stack.
+func Of(m *view.Model) *Overview { return m.Stack[0].(*Overview) }
+
+// Focused is the one that keys act on.
+func Focused(m *view.Model) *stream.Stream { return Of(m).Streams[Of(m).focus] }
+
+func (o *Overview) Draw(m *view.Model, width, height int) []string {
+	return UnderLanes(m, o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
+}
+
+// besides reports whether two streams lie side by side.
+func (o *Overview) besides(width int) bool {
+	return len(o.Streams) == 2 && (o.layout == beside || o.layout == asFits && width >= WideEnough)
+}
+
+func (o *Overview) drawStreams(m *view.Model, width, height int) []string {
+	if len(o.Streams) == 1 {
+		return o.Streams[0].Draw(m, width, height)
+	}
+	if o.besides(width) {
+		left := (width - 1) / 2
+		a, b := o.Streams[0].Draw(m, left, height-1), o.Streams[1].Draw(m, width-left-1, height-1)
+		rows := []string{o.rule(m, 0, left) + m.Palette.Faint.Render("┬") + o.rule(m, 1, width-left-1)}
+		for i := range a {
+			rows = append(rows, a[i]+m.Palette.Faint.Render("│")+b[i])
+		}
+		return rows
+	}
+	upper := (height - 1) / 2
+	rows := append(o.Streams[0].Draw(m, width, upper), o.rule(m, 1, width))
+	return append(rows, o.Streams[1].Draw(m, width, height-upper-1)...)
+}
+
+// rule is the line over one of two streams that says what it shows.
+func (o *Overview) rule(m *view.Model, which, width int) string {
+	style := m.Palette.Dim
+	if which == o.focus {
+		style = m.Palette.Bright
+	}
+	title := ansi.Truncate(o.Streams[which].Title(), max(width-6, 1), "…")
+	rest := strings.Repeat("─", max(width-ansi.StringWidth(title)-3, 0))
+	return cells.Fit(m.Palette.Faint.Render("─")+" "+style.Render(title)+" "+m.Palette.Faint.Render(rest), width)
+}
+
+// title is what the rule under the lanes says of the streams.
+func (o *Overview) title(m *view.Model) string {
+	if o.besides(m.Width) {
+		return ""
+	}
+	return o.Streams[0].Title()
+}
+
+// place returns which stream has a cell of the screen, and in which of its rows.
+func (o *Overview) place(m *view.Model, x, y int) (which, row int) {
+	row = y - o.StreamTop
+	switch {
+	case len(o.Streams) == 1:
+		return 0, row
+	case o.besides(m.Width):
+		if x > (m.Width-1)/2 {
+			which = 1
+		}
+		return which, row - 1
+	case row > o.Streams[0].Height:
+		return 1, row - o.Streams[0].Height - 1
+	}
+	return 0, row
+}
+
+// lineAt returns the line that is in a cell of the screen, in the stream that has the keys.
+func (o *Overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
+	which, row := o.place(m, x, y)
+	if which != o.focus {
+		return api.Line{}, false
+	}
+	return o.Streams[which].LineAt(row)
+}
+
+// Awaits reports whether the newest lines of a stream are on their way.
+func (o *Overview) Awaits() bool { return slices.ContainsFunc(o.Streams, (*stream.Stream).Awaits) }
+
+// split shows a second stream, of the selected unit: as the screen's shape suggests, then the
+// other way, then no more.
+func (o *Overview) split(m *view.Model) {
+	switch {
+	case len(o.Streams) == 1:
+		second := stream.New(BackToNow)
+		if f := (query.Filter{{Field: query.Units,
+			Units: []string{m.Selected}}}); f.String() != o.Streams[0].Filter.String() {
+			second.Filter = f
+		}
+		o.Streams, o.focus, o.layout = append(o.Streams, second), 1, asFits
+		if !m.At.IsZero() {
+			second.GoTo(m.At)
+		}
+	case o.layout == asFits && o.besides(m.Width):
+		o.layout = below
+	case o.layout == asFits:
+		o.layout = beside
+	default:
+		o.Streams, o.focus = o.Streams[:1], 0
+	}
+}
+
+// other gives the keys to the other stream.
+func (o *Overview) other() { o.focus = (o.focus + 1) % len(o.Streams) }
+
+func (o *Overview) Update(m *view.Model, msg tea.Msg) {
+	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		HandleMouse(m, msg)
+	}
+}
+
+// UnderLanes draws the lanes, a rule with a title, and below that what there is room for.
+func UnderLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
+	lanes := &Of(m).Lanes
+	rows := lanes.Draw(m, title, lanes.Height(height))
+	Of(m).StreamTop = m.BodyTop + len(rows)
+	return append(rows, lower(height-len(rows))...)
+}
