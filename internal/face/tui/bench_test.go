@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 func BenchmarkScreen(b *testing.B) {
@@ -105,7 +106,7 @@ func BenchmarkHands(b *testing.B) {
 	size := v.place(m.Model)
 	screens := [2]api.Screen{}
 	for k := range screens {
-		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: kind, PID: os.Getpid()}}
+		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: view.Kind, PID: os.Getpid()}}
 		for row := range size.Rows {
 			screens[k].Lines = append(screens[k].Lines, api.ScreenLine{Row: row, Parts: []api.Cells{
 				{

@@ -10,6 +10,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
@@ -25,7 +26,10 @@ type charts struct {
 	top     int
 }
 
-func showCharts(m *view.Model) { m.Show(&charts{}) }
+// showCharts shows the first chart, showChart the one of a measure, an index into timeline.Measures.
+func showCharts(m *view.Model) { showChart(m, 0) }
+
+func showChart(m *view.Model, measure int) { m.Show(&charts{measure: measure}) }
 
 func (*charts) Name() string { return "charts" }
 
@@ -185,6 +189,15 @@ func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int,
 		s.Set(i, s.Glyphs[i], &at)
 	}
 	return s.String()
+}
+
+// Drawing implements view.Drawable.
+func (v *charts) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
+	snap, axis, now, measure := m.Snap, lanes.DrawnAxis(m), m.Now, timeline.Measures[v.measure]
+	graphs := timeline.ChartOf(measure, snap, &m.Samples.Series, axis, now)
+	return "charts", func() (*draw.Page, error) {
+		return draw.Charts(snap, map[timeline.Measure][]timeline.Graph{measure: graphs}, axis, now)
+	}
 }
 
 // chartKeys are those of the view.

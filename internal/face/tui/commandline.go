@@ -91,7 +91,7 @@ func (c *commandLine) offer(m *view.Model, typed, rest string) {
 		all = append(all, head+word)
 	}
 	if strings.HasPrefix(o.args, "PATH") {
-		for _, path := range pathsLike(m.Snap.Project.Root, last) {
+		for _, path := range view.PathsLike(m.Snap.Project.Root, last) {
 			all = append(all, head+path)
 		}
 	}
@@ -303,7 +303,7 @@ func init() { // they lead back to the list
 			name: "ripples",
 			args: "[NUMBER]",
 			help: "ripples: what each save set off, as a waterfall",
-			do:   showRipple,
+			do:   rippleOf,
 		},
 		{name: "span", args: "TIME", help: "how much time is shown: 30s, 5m, 2h, 3d", do: spanOf},
 		{
@@ -315,8 +315,7 @@ func init() { // they lead back to the list
 				if len(args) != 1 {
 					return errors.New("what-if takes one path")
 				}
-				showMap(m)
-				m.Top().(*mapView).ifSaved(m, args[0])
+				showIfSaved(m, args[0])
 				return nil
 			},
 		},
@@ -343,8 +342,7 @@ func chartOf(m *view.Model, args []string) error {
 			return fmt.Errorf("there is no chart of %s", args[0])
 		}
 	}
-	showCharts(m)
-	m.Top().(*charts).choose(measure)
+	showChart(m, measure)
 	return nil
 }
 
@@ -356,15 +354,14 @@ func chooseUnit(m *view.Model, args []string) error {
 	return nil
 }
 
-func showRipple(m *view.Model, args []string) error {
+func rippleOf(m *view.Model, args []string) error {
 	if len(args) == 0 {
 		showRipples(m)
 		return nil
 	}
 	if len(args) == 1 {
 		if n, err := strconv.Atoi(args[0]); err == nil && m.Snap.Ripple(n) != nil {
-			showRipples(m)
-			m.Top().(*ripples).chosen = n
+			showRipple(m, n)
 			return nil
 		}
 	}

@@ -2,8 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -67,35 +65,6 @@ func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 		}
 	}
 	return rows
-}
-
-// doubtMark is what stands behind the verdict's word where there are doubts, and the verdict's text without
-// them.
-func doubtMark(m *view.Model) (mark, text string) {
-	v, n := m.Snap.Verdict, len(m.Snap.Doubts)
-	if v.Word != api.VerdictCurrent || n == 0 {
-		return "", v.Text
-	}
-	text, first, found := strings.Cut(v.Text, "; "+format.Count(n, "doubt")+": ")
-	if !found {
-		return "", v.Text
-	}
-	return m.Palette.Stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
-}
-
-// silentMsg says for how long the project has not answered; 0: it does again.
-type silentMsg time.Duration
-
-// silence is what is shown instead of a verdict that nothing confirms; empty where the project answers.
-func silence(m *view.Model) string {
-	if m.Silent == 0 {
-		return ""
-	}
-	return fmt.Sprintf(
-		"no answer from the project for %s; its process %d may be stopped",
-		format.Duration(m.Silent),
-		m.Snap.Project.Supervisor,
-	)
 }
 
 // doubtKeys are those of the panel.

@@ -83,7 +83,7 @@ func (v *hands) begin(m *view.Model, hand, take bool) {
 	}
 	q := api.ScreenQuery{
 		Unit: v.unit,
-		Face: api.Face{Kind: kind, PID: os.Getpid()},
+		Face: api.Face{Kind: view.Kind, PID: os.Getpid()},
 		Hand: hand,
 		Take: take,
 		Size: v.size.Bounded(),
@@ -348,7 +348,7 @@ func (v *hands) rule(m *view.Model, width int) string {
 		text, way = fmt.Sprintf(
 			"watching %s: %s is typing into it",
 			v.unit,
-			cmp.Or(map[string]string{kind: "another screen"}[hand.Kind], hand.Kind),
+			cmp.Or(map[string]string{view.Kind: "another screen"}[hand.Kind], hand.Kind),
 		), "enter takes over"
 	default:
 		text, way = "watching "+v.unit, "enter takes it in hand"

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 // hear has the model handle what comes from a terminal next.
@@ -125,7 +126,7 @@ func TestHandsFromUnit(t *testing.T) {
 // has ended.
 func TestWatched(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
-	other := &api.Face{Kind: kind, PID: 1}
+	other := &api.Face{Kind: view.Kind, PID: 1}
 	p.screens = []api.Screen{
 		{
 			Unit:   "u0",

@@ -82,7 +82,7 @@ var projectKeys = []view.Binding{
 var screenKeys = []view.Binding{
 	{Keys: []string{"w"}, Action: "write-drawing", Name: "write the view as SVG or PDF",
 		Group: view.GroupScreen,
-		When:  func(m *view.Model) bool { return drawable(m) != "" }, Do: askDrawing},
+		When:  canDraw, Do: askDrawing},
 	{Keys: []string{"m"}, Action: "mouse", Name: "mouse: select text or control the screen", Group: view.GroupScreen,
 		Do: toggleMouse},
 	{Keys: []string{"ctrl+z"}, Action: "suspend", Name: "suspend this screen (fg resumes it)",

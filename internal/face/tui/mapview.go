@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -13,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
@@ -42,6 +41,13 @@ type mapDrawn struct {
 }
 
 func showMap(m *view.Model) { m.Show(&mapView{}) }
+
+// showIfSaved shows on the map what a save of a path would set off.
+func showIfSaved(m *view.Model, path string) {
+	v := &mapView{}
+	m.Show(v)
+	v.ifSaved(m, path)
+}
 
 func (*mapView) Name() string { return "map" }
 
@@ -394,26 +400,7 @@ func (f *pathField) Update(m *view.Model, msg tea.Msg) {
 
 // suggest offers the files and folders that begin with what is typed.
 func (f *pathField) suggest(m *view.Model) {
-	f.Input.SetSuggestions(pathsLike(m.Snap.Project.Root, f.Input.Value()))
-}
-
-// pathsLike are the paths below a folder that begin with what is typed. Folders end in a slash, and
-// hidden ones are offered only when a dot is typed.
-func pathsLike(root, typed string) []string {
-	dir, base := filepath.Split(typed)
-	entries, _ := os.ReadDir(filepath.Join(root, dir))
-	var like []string
-	for _, e := range entries {
-		name := e.Name()
-		if !strings.HasPrefix(name, base) || strings.HasPrefix(name, ".") && base == "" {
-			continue
-		}
-		if e.IsDir() {
-			name += "/"
-		}
-		like = append(like, dir+name)
-	}
-	return like
+	f.Input.SetSuggestions(view.PathsLike(m.Snap.Project.Root, f.Input.Value()))
 }
 
 // submit asks what a save of the path would set off.
@@ -436,6 +423,12 @@ func (v *mapView) ifSaved(m *view.Model, path string) {
 		}
 		return func() { v.steps, v.answer = answer.Order, answer.Text }
 	})
+}
+
+// Drawing implements view.Drawable.
+func (*mapView) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
+	snap, now := m.Snap, m.Now
+	return "map", func() (*draw.Page, error) { return draw.Map(snap, now) }
 }
 
 // mapKeys are those of the view, and of the field that asks for a path.

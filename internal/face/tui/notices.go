@@ -39,7 +39,7 @@ func (r *root) use() {
 	n := &r.away
 	n.used = r.Now
 	if r.Now.Sub(n.told) < usedAgain ||
-		!slices.ContainsFunc(otherFaces(r.Model), func(f api.Face) bool { return f.Kind == kind }) {
+		!slices.ContainsFunc(otherFaces(r.Model), func(f api.Face) bool { return f.Kind == view.Kind }) {
 		return
 	}
 	n.told = r.Now
@@ -64,7 +64,7 @@ func (r *root) isUsedLast() bool {
 		switch {
 		case f.PID == os.Getpid():
 			mine = f.UsedAt
-		case f.Kind == kind && f.UsedAt.After(others):
+		case f.Kind == view.Kind && f.UsedAt.After(others):
 			others = f.UsedAt
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/overview"
@@ -39,7 +40,12 @@ type runKey struct {
 	run, pass int
 }
 
-func showRipples(m *view.Model) { m.Show(&ripples{failing: map[runKey]string{}}) }
+// showRipples shows the newest ripple, showRipple the one with a number.
+func showRipples(m *view.Model) { showRipple(m, 0) }
+
+func showRipple(m *view.Model, number int) {
+	m.Show(&ripples{chosen: number, failing: map[runKey]string{}})
+}
 
 func (*ripples) Name() string { return "ripples" }
 
@@ -239,7 +245,7 @@ type fallColumns struct{ unit, run, bar, took, why int }
 func fallColumnsOf(m *view.Model, r *api.Ripple, width int) fallColumns {
 	c := fallColumns{took: 9}
 	for _, ref := range r.Runs {
-		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(runWord(ref)))
+		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(view.RunName(ref)))
 	}
 	c.unit = min(c.unit, max(8, width/6))
 	if width < 80 {
@@ -255,14 +261,6 @@ func fallColumnsOf(m *view.Model, r *api.Ripple, width int) fallColumns {
 
 // left is where the bars begin.
 func (c fallColumns) left() int { return 2 + c.unit + 1 + c.run + 1 }
-
-// runWord is which run or pass a bar is.
-func runWord(ref *api.RunRef) string {
-	if ref.Pass > 0 {
-		return fmt.Sprintf("pass %d", ref.Pass)
-	}
-	return fmt.Sprintf("run %d", ref.Number)
-}
 
 // waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
 func (v *ripples) waterfall(m *view.Model, r *api.Ripple, width, height int) []string {
@@ -311,7 +309,7 @@ func (v *ripples) barRow(m *view.Model, b *timeline.Bar, c fallColumns, chosen b
 	}
 	row := mark + name + " "
 	if c.run > 0 {
-		row += m.Palette.Dim.Render(cells.Fit(runWord(b.RunRef), c.run))
+		row += m.Palette.Dim.Render(cells.Fit(view.RunName(b.RunRef), c.run))
 	}
 	row += " " + textures(m, b.Cells) + " "
 	took, style := "", m.Palette.Dim
@@ -356,7 +354,7 @@ func (v *ripples) whyOf(b *timeline.Bar) string {
 
 // foot says of the chosen run why it ran, what it waited on, where its time went, and why it failed.
 func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
-	said := m.UnitStyle(b.Unit).Render(b.Unit) + " " + runWord(b.RunRef)
+	said := m.UnitStyle(b.Unit).Render(b.Unit) + " " + view.RunName(b.RunRef)
 	if why := v.whyOf(b); why != "" {
 		said += m.Palette.Dim.Render(" because ") + why
 	}
@@ -491,6 +489,15 @@ func (v *ripples) onlyOutput(m *view.Model) {
 	if r.Resting() {
 		overview.GoTo(m, r.RestAt)
 	}
+}
+
+// Drawing implements view.Drawable.
+func (v *ripples) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
+	r, name, now := v.ripple(m), m.Snap.Project.Name, m.Now
+	if r == nil {
+		return "ripple", nil
+	}
+	return "ripple", func() (*draw.Page, error) { return draw.Ripple(name, r, now, now) }
 }
 
 // rippleKeys are those of the view.

@@ -48,9 +48,6 @@ type Screen struct {
 	root    *root
 }
 
-// kind is what this face calls itself.
-const kind = "screen"
-
 // framesDrawn is how often in a second the terminal is drawn to at most. It is more often
 // than there are snapshots, so that what a key does is seen soon.
 const framesDrawn = 2 * api.MaxFrames
@@ -96,7 +93,7 @@ func (s *Screen) told(taken bool) {
 
 // follow hands the project on as it changes.
 func (s *Screen) follow(ctx context.Context) {
-	err := s.Project.Follow(ctx, api.Face{Kind: kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
+	err := s.Project.Follow(ctx, api.Face{Kind: view.Kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
 		s.program.Send(snap)
 		return nil
 	})

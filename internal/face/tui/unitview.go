@@ -184,7 +184,7 @@ func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 			rows,
 			fmt.Sprintf(
 				"  %-8s %s %9s %s %s",
-				runWord(p.RunRef),
+				view.RunName(p.RunRef),
 				m.Palette.Dim.Render(m.Moment(p.At)),
 				took,
 				style.Render(drawn),

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -281,7 +282,7 @@ func TestCommandLine(t *testing.T) {
 	assert.Equal(t, "charts", m.Top().Name())
 	assert.Contains(t, do("charts noise"), "there is no chart of noise")
 	do("ripples 2")
-	assert.Equal(t, 2, m.Top().(*ripples).chosen)
+	assert.Contains(t, m.plainScreen(), "─ ripple 2  ")
 	do("sort-lanes need")
 	assert.Contains(t, m.plainScreen(), "lanes ordered by need")
 	do("find-units task")
@@ -325,16 +326,22 @@ func TestClicks(t *testing.T) {
 	assert.True(t, m.At.After(m.Snap.Saves[0].At), "a moment")
 	m.keyed(".", "R")
 	m.screen()
-	v := m.Top().(*ripples)
-	oldest := len(m.Snap.Ripples) - 1
-	click(5, v.listTop+oldest)
-	assert.Equal(t, 1, v.chosen, "a ripple")
-	click(5, v.barTop+2)
-	assert.Equal(t, 2, v.bar, "a bar")
+	clickOn := func(expression string) {
+		t.Helper()
+		for y, row := range m.screen() {
+			if at := regexp.MustCompile(expression).FindStringIndex(ansi.Strip(row)); at != nil {
+				click(ansi.StringWidth(ansi.Strip(row)[:at[0]]), y)
+				return
+			}
+		}
+		t.Errorf("nothing on the screen is like %s", expression)
+	}
+	clickOn(`1  12:00:00  current`)
+	assert.Contains(t, m.plainScreen(), "─ ripple 1  ", "a ripple")
+	clickOn(`u4 +run 1`)
+	assert.Regexp(t, `▸ u4 +run 1`, m.plainScreen(), "a bar")
 	m.keyed("M")
-	m.screen()
-	d := &m.Top().(*mapView).drawn
-	click(d.left[1]+2, d.top+d.rowAt(d.Boxes[2].Row))
+	clickOn(`u2`)
 	assert.Equal(t, "u2", m.Selected, "a box")
 }
 

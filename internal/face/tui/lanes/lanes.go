@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/view"
@@ -126,6 +127,12 @@ func AxisOf(m *view.Model) timeline.Axis {
 		end = m.At.Add(span / 2)
 	}
 	return timeline.To(end, span, n)
+}
+
+// DrawnAxis is the same stretch of time on a drawing.
+func DrawnAxis(m *view.Model) timeline.Axis {
+	a := AxisOf(m)
+	return draw.AxisOf(a.Time(0), a.Time(a.N))
 }
 
 // SpanIndex is the span on the screen. A young session shows all its life,

@@ -8,6 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/stream"
@@ -172,4 +173,10 @@ func UnderLanes(m *view.Model, title string, height int, lower func(room int) []
 	rows := lanes.Draw(m, title, lanes.Height(height))
 	Of(m).StreamTop = m.BodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
+}
+
+// Drawing implements view.Drawable.
+func (*Overview) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
+	snap, axis, now := m.Snap, lanes.DrawnAxis(m), m.Now
+	return "lanes", func() (*draw.Page, error) { return draw.Lanes(snap, axis, now) }
 }

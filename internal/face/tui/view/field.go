@@ -1,7 +1,9 @@
 package view
 
 import (
+	"os"
 	"path/filepath"
+	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -112,4 +114,23 @@ var FieldBindings = []Binding{
 		Do: On(func(m *Model, f *WriteField) { f.Submit(m) })},
 	{In: "write", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: GroupField,
 		Do: (*Model).Close},
+}
+
+// PathsLike are the paths below a folder that begin with what is typed. Folders end in a slash, and
+// hidden ones are offered only when a dot is typed.
+func PathsLike(root, typed string) []string {
+	dir, base := filepath.Split(typed)
+	entries, _ := os.ReadDir(filepath.Join(root, dir))
+	var like []string
+	for _, e := range entries {
+		name := e.Name()
+		if !strings.HasPrefix(name, base) || strings.HasPrefix(name, ".") && base == "" {
+			continue
+		}
+		if e.IsDir() {
+			name += "/"
+		}
+		like = append(like, dir+name)
+	}
+	return like
 }

@@ -15,6 +15,9 @@ import (
 	"omnivigil/internal/text/location"
 )
 
+// Kind is what this face calls itself.
+const Kind = "screen"
+
 // Model is what all views of a screen share, in parts. It belongs to the loop of the program: only what later runs
 // runs elsewhere.
 type Model struct {

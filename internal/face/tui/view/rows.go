@@ -1,12 +1,14 @@
 package view
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/text/format"
 )
@@ -67,4 +69,12 @@ func Stops(text string) string {
 		column += ansi.StringWidth(part)
 	}
 	return b.String()
+}
+
+// RunName is which run or pass a bar is.
+func RunName(ref *api.RunRef) string {
+	if ref.Pass > 0 {
+		return fmt.Sprintf("pass %d", ref.Pass)
+	}
+	return fmt.Sprintf("run %d", ref.Number)
 }

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"omnivigil/internal/face/draw"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -26,6 +27,13 @@ type closer interface{ Closed(m *Model) }
 // Asker is a view that asks the project for what it shows. It is let ask after each message, and
 // keeps itself from asking for what it has.
 type Asker interface{ Ask(m *Model) }
+
+// Drawable is a view that can be written as a drawing.
+type Drawable interface {
+	// Drawing returns what the drawing is of, in a word, and what makes it, which may run in the background; nil where
+	// there is nothing to draw.
+	Drawing(m *Model) (name string, page func() (*draw.Page, error))
+}
 
 func (m *Model) Top() View { return m.Stack[len(m.Stack)-1] }
 
