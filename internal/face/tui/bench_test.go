@@ -2,15 +2,12 @@ package tui
 
 import (
 	"fmt"
-	"os"
-	"strings"
 	"testing"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/face/tui/view"
 )
 
 func BenchmarkScreen(b *testing.B) {
@@ -95,31 +92,5 @@ func BenchmarkFrame(b *testing.B) {
 				}
 			})
 		}
-	}
-}
-
-// BenchmarkHands draws a terminal in hand in which all rows have changed.
-func BenchmarkHands(b *testing.B) {
-	m, _ := play(b, 5, 158, 46)
-	v := &hands{unit: "u0", asked: true}
-	m.Open(v)
-	size := v.place(m.Model)
-	screens := [2]api.Screen{}
-	for k := range screens {
-		screens[k] = api.Screen{Unit: "u0", Run: 1, Size: size, Hand: &api.Face{Kind: view.Kind, PID: os.Getpid()}}
-		for row := range size.Rows {
-			screens[k].Lines = append(screens[k].Lines, api.ScreenLine{Row: row, Parts: []api.Cells{
-				{
-					Text:  strings.Repeat("tide ", 28),
-					Width: 140,
-					Style: api.Style{Foreground: "3"},
-				},
-				{Text: fmt.Sprintf(" %d", k), Width: 2},
-			}})
-		}
-	}
-	for i := 0; b.Loop(); i++ {
-		v.merge(screens[i%2])
-		m.View()
 	}
 }

@@ -182,10 +182,10 @@ func (r *root) handle(msg tea.Msg) {
 	case tea.FocusMsg:
 		r.away.reports, r.away.blurred = true, false
 		r.use()
-		handsFocus(r.Model, "in")
+		r.Top().Update(r.Model, msg)
 	case tea.BlurMsg:
 		r.away.reports, r.away.blurred = true, true
-		handsFocus(r.Model, "out")
+		r.Top().Update(r.Model, msg)
 	case tea.ResumeMsg:
 		r.TellTerminal(true)
 		r.drawAgain()
@@ -248,8 +248,8 @@ func (r *root) View() tea.View {
 		v.MouseMode = tea.MouseModeNone
 	}
 	v.ReportFocus = r.habits.Notify != "off"
-	if h, ok := r.Top().(*hands); ok {
-		h.applyStyles(r.Model, &v)
+	if f, ok := r.Top().(view.Framer); ok {
+		f.Frame(r.Model, &v)
 	}
 	r.last = v
 	return v

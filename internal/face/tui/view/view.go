@@ -28,6 +28,11 @@ type closer interface{ Closed(m *Model) }
 // keeps itself from asking for what it has.
 type Asker interface{ Ask(m *Model) }
 
+// Framer is a view that has wishes for the terminal: the cursor, the mouse, focus.
+type Framer interface {
+	Frame(m *Model, frame *tea.View)
+}
+
 // Drawable is a view that can be written as a drawing.
 type Drawable interface {
 	// Drawing returns what the drawing is of, in a word, and what makes it, which may run in the background; nil where

@@ -16,10 +16,10 @@ import (
 	"omnivigil/internal/output/terminal"
 )
 
-// hands is a unit's terminal, over the whole screen or next to the stream. While this screen has hands on
+// Terminal is a unit's terminal, over the whole screen or next to the stream. While this screen has hands on
 // it, all keys but those that let go are the program's; while another face has, or when the run has
 // ended, it is looked at.
-type hands struct {
+type Terminal struct {
 	unit   string
 	screen api.Screen // the newest, with all lines
 	drawn  []string   // its lines as they were drawn last; empty where they have changed
@@ -46,9 +46,9 @@ type shown struct {
 // maxInputs is how much may be typed ahead of a project that does not answer.
 const maxInputs = 1000
 
-// takeInHand opens the selected unit's terminal.
-func takeInHand(m *view.Model) {
-	v := &hands{unit: m.SelectedUnit().Name, beside: m.Beside}
+// open opens the selected unit's terminal.
+func open(m *view.Model) {
+	v := &Terminal{unit: m.SelectedUnit().Name, beside: m.Beside}
 	m.Open(v)
 	v.begin(m, true, false)
 }
@@ -67,7 +67,7 @@ func hasTerminal(m *view.Model) bool {
 }
 
 // begin follows the terminal, with hands on it or only to watch.
-func (v *hands) begin(m *view.Model, hand, take bool) {
+func (v *Terminal) begin(m *view.Model, hand, take bool) {
 	v.end()
 	v.asked, v.size = hand, v.place(m)
 	ctx, stop := context.WithCancel(m.Ctx)
@@ -106,7 +106,7 @@ func (v *hands) begin(m *view.Model, hand, take bool) {
 }
 
 // next waits for what the terminal shows next.
-func (v *hands) next(m *view.Model) {
+func (v *Terminal) next(m *view.Model) {
 	screens, over := v.screens, v.ctx.Done()
 	m.Listen(func() view.Then {
 		select {
@@ -119,7 +119,7 @@ func (v *hands) next(m *view.Model) {
 }
 
 // end lets go, once what was typed before has been given to the program.
-func (v *hands) end() {
+func (v *Terminal) end() {
 	if v.inputs != nil {
 		close(v.inputs)
 		v.inputs = nil
@@ -127,19 +127,19 @@ func (v *hands) end() {
 }
 
 // Closed implements closer: it lets go of the terminal.
-func (v *hands) Closed(m *view.Model) {
+func (v *Terminal) Closed(m *view.Model) {
 	v.give(m, api.Input{Focus: "out"})
 	v.end()
 }
 
 // mine reports whether this screen has hands on it.
-func (v *hands) mine() bool { return v.screen.Hand != nil && v.screen.Hand.PID == os.Getpid() }
+func (v *Terminal) mine() bool { return v.screen.Hand != nil && v.screen.Hand.PID == os.Getpid() }
 
 // types reports whether keys are the program's.
-func (v *hands) types() bool { return v.asked && v.mine() && !v.screen.Ended }
+func (v *Terminal) types() bool { return v.asked && v.mine() && !v.screen.Ended }
 
 // give gives the program something that was typed or done.
-func (v *hands) give(m *view.Model, in api.Input) {
+func (v *Terminal) give(m *view.Model, in api.Input) {
 	if v.inputs == nil || !v.asked {
 		return
 	}
@@ -151,20 +151,20 @@ func (v *hands) give(m *view.Model, in api.Input) {
 	}
 }
 
-func (*hands) Name() string { return "hands on" }
+func (*Terminal) Name() string { return "terminal" }
 
 // Grabs implements view: even where the program gets no keys, they are for this terminal.
-func (*hands) Grabs(*view.Model) bool { return true }
+func (*Terminal) Grabs(*view.Model) bool { return true }
 
 // Ask gives the terminal the size of its place.
-func (v *hands) Ask(m *view.Model) {
+func (v *Terminal) Ask(m *view.Model) {
 	if size := v.place(m); v.types() && size != v.size {
 		v.size = size
 		v.give(m, api.Input{Size: &size})
 	}
 }
 
-func (v *hands) Update(m *view.Model, msg tea.Msg) {
+func (v *Terminal) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.KeyPressMsg:
 		v.key(m, msg)
@@ -174,10 +174,14 @@ func (v *hands) Update(m *view.Model, msg tea.Msg) {
 		}
 	case tea.MouseMsg:
 		v.mouse(m, msg)
+	case tea.FocusMsg:
+		v.give(m, api.Input{Focus: "in"})
+	case tea.BlurMsg:
+		v.give(m, api.Input{Focus: "out"})
 	}
 }
 
-func (v *hands) take(m *view.Model, s shown) {
+func (v *Terminal) take(m *view.Model, s shown) {
 	switch {
 	case !m.IsOnStack(v):
 		return
@@ -198,7 +202,7 @@ func (v *hands) take(m *view.Model, s shown) {
 }
 
 // merge takes the lines that have changed.
-func (v *hands) merge(s api.Screen) {
+func (v *Terminal) merge(s api.Screen) {
 	lines := slices.Clone(v.screen.Lines)
 	if s.Run != v.screen.Run || s.Size != v.screen.Size {
 		lines, v.drawn = make([]api.ScreenLine, s.Size.Rows), make([]string, s.Size.Rows)
@@ -212,7 +216,7 @@ func (v *hands) merge(s api.Screen) {
 	v.screen.Lines = lines
 }
 
-func (v *hands) key(m *view.Model, key tea.KeyPressMsg) {
+func (v *Terminal) key(m *view.Model, key tea.KeyPressMsg) {
 	if !v.types() {
 		return
 	}
@@ -233,7 +237,7 @@ var mouseButtons = map[tea.MouseButton]string{
 
 // mouse gives the program what is done in its cells, if it wants to hear of that. A wheel that it does
 // not want presses arrows, where it draws the whole screen.
-func (v *hands) mouse(m *view.Model, msg tea.MouseMsg) {
+func (v *Terminal) mouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	col, row := at.X-v.left, at.Y-v.top+v.first
 	_, click := msg.(tea.MouseClickMsg)
@@ -268,7 +272,7 @@ func (v *hands) mouse(m *view.Model, msg tea.MouseMsg) {
 }
 
 // place is how large a terminal there is room for. Notices come and go without changing it.
-func (v *hands) place(m *view.Model) api.Size {
+func (v *Terminal) place(m *view.Model) api.Size {
 	above := 1
 	if m.Height >= 30 {
 		above = 2
@@ -278,7 +282,7 @@ func (v *hands) place(m *view.Model) api.Size {
 }
 
 // share is the terminal's part of the room, with its rule.
-func (v *hands) share(width, height int) (int, int) {
+func (v *Terminal) share(width, height int) (int, int) {
 	switch {
 	case !v.beside:
 		return width, height
@@ -288,7 +292,7 @@ func (v *hands) share(width, height int) (int, int) {
 	return width, height - max(height/3, 3)
 }
 
-func (v *hands) Draw(m *view.Model, width, height int) []string {
+func (v *Terminal) Draw(m *view.Model, width, height int) []string {
 	w, h := v.share(width, height)
 	rows := append([]string{v.rule(m, w)}, v.cells(m, w, h-1)...)
 	switch {
@@ -309,7 +313,7 @@ func (v *hands) Draw(m *view.Model, width, height int) []string {
 
 // cells draws what the terminal shows: from its first row on, or where it is larger than its place, the
 // rows around the cursor.
-func (v *hands) cells(m *view.Model, width, height int) []string {
+func (v *Terminal) cells(m *view.Model, width, height int) []string {
 	v.left, v.top, v.first = 0, m.BodyTop+1, 0
 	if over := v.screen.Cursor.Row - height + 1; over > 0 {
 		v.first = over
@@ -332,7 +336,7 @@ func (v *hands) cells(m *view.Model, width, height int) []string {
 }
 
 // rule is the frame: whose terminal it is, and how one lets go.
-func (v *hands) rule(m *view.Model, width int) string {
+func (v *Terminal) rule(m *view.Model, width int) string {
 	way := m.KeyOf("return")
 	text := fmt.Sprintf("typing into %s", v.unit)
 	switch hand := v.screen.Hand; {
@@ -361,7 +365,7 @@ func (v *hands) rule(m *view.Model, width int) string {
 }
 
 // cursor is the program's cursor as the user's terminal is to show it, or nil.
-func (v *hands) cursor(width, height int) *tea.Cursor {
+func (v *Terminal) cursor(width, height int) *tea.Cursor {
 	at := v.screen.Cursor
 	x, y := v.left+at.Col, v.top+at.Row-v.first
 	if !v.types() || at.Hidden || x >= width || y >= height-1 {
@@ -380,9 +384,8 @@ func (v *hands) cursor(width, height int) *tea.Cursor {
 	return c
 }
 
-// applyStyles gives the screen what the program has its terminal do: the cursor, and hearing of the mouse and of
-// focus.
-func (v *hands) applyStyles(m *view.Model, on *tea.View) {
+// Frame implements view.Framer with what the program asks of its terminal.
+func (v *Terminal) Frame(m *view.Model, on *tea.View) {
 	on.Cursor = v.cursor(m.Width, m.Height)
 	on.ReportFocus = true
 	if v.screen.Mouse == "all" && !m.NoMouse {
@@ -390,16 +393,9 @@ func (v *hands) applyStyles(m *view.Model, on *tea.View) {
 	}
 }
 
-// handsFocus reports the program whether the user looks at it.
-func handsFocus(m *view.Model, way string) {
-	if v, ok := m.Top().(*hands); ok {
-		v.give(m, api.Input{Focus: way})
-	}
-}
-
 // inHand returns the terminal that is shown, or nil.
-func inHand(m *view.Model) *hands {
-	v, _ := m.Top().(*hands)
+func inHand(m *view.Model) *Terminal {
+	v, _ := m.Top().(*Terminal)
 	return v
 }
 
@@ -411,13 +407,13 @@ var terminalKeys = []view.Binding{
 	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
 		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
 	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
-		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: takeInHand},
+		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: open},
 }
 
 // handKeys are those of a terminal in hand, where all other keys are the program's, and of the field for an answer.
 var handKeys = []view.Binding{
 	{
-		In:     "hands on",
+		In:     "terminal",
 		Keys:   []string{"f12"},
 		Action: "return",
 		Name:   "return to the screen",
@@ -426,16 +422,16 @@ var handKeys = []view.Binding{
 		Do:     (*view.Model).Close,
 	},
 	{
-		In:     "hands on",
+		In:     "terminal",
 		Keys:   []string{"shift+f12", "f24"},
 		Action: "terminal-beside",
 		Name:   "full screen, or next to the stream",
 		Hint:   "next to the stream",
 		Group:  view.GroupTerminal,
-		Do:     view.On(func(m *view.Model, v *hands) { v.beside = !v.beside; m.Beside = v.beside }),
+		Do:     view.On(func(m *view.Model, v *Terminal) { v.beside = !v.beside; m.Beside = v.beside }),
 	},
 	{
-		In:    "hands on",
+		In:    "terminal",
 		Keys:  []string{"esc", "q"},
 		Name:  "back",
 		Hint:  "back",
@@ -444,22 +440,22 @@ var handKeys = []view.Binding{
 		Do:    (*view.Model).Close,
 	},
 	{
-		In:    "hands on",
+		In:    "terminal",
 		Keys:  []string{"enter"},
 		Name:  "take it over from another screen",
 		Hint:  "type into it",
 		Group: view.GroupTerminal,
 		When:  func(m *view.Model) bool { return isWatched(m) && !inHand(m).screen.Ended },
-		Do:    view.On(func(m *view.Model, v *hands) { v.begin(m, true, true) }),
+		Do:    view.On(func(m *view.Model, v *Terminal) { v.begin(m, true, true) }),
 	},
 	{
-		In:    "hands on",
+		In:    "terminal",
 		Keys:  []string{"r"},
 		Name:  "restart or rerun the unit",
 		Hint:  "restart",
 		Group: view.GroupTerminal,
 		When:  func(m *view.Model) bool { return isWatched(m) && inHand(m).screen.Ended },
-		Do:    view.On(func(m *view.Model, v *hands) { m.Ask(api.Restart, v.unit) }),
+		Do:    view.On(func(m *view.Model, v *Terminal) { m.Ask(api.Restart, v.unit) }),
 	},
 	{In: "answer", Keys: []string{"enter"}, Name: "type it", Hint: "type", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *answerField) { f.submit(m) })},
