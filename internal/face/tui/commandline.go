@@ -13,8 +13,11 @@ import (
 
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/charts"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/mapview"
 	"omnivigil/internal/face/tui/overview"
+	"omnivigil/internal/face/tui/ripples"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -315,7 +318,7 @@ func init() { // they lead back to the list
 				if len(args) != 1 {
 					return errors.New("what-if takes one path")
 				}
-				showIfSaved(m, args[0])
+				mapview.ShowIfSaved(m, args[0])
 				return nil
 			},
 		},
@@ -342,7 +345,7 @@ func chartOf(m *view.Model, args []string) error {
 			return fmt.Errorf("there is no chart of %s", args[0])
 		}
 	}
-	showChart(m, measure)
+	charts.ShowMeasure(m, measure)
 	return nil
 }
 
@@ -356,12 +359,12 @@ func chooseUnit(m *view.Model, args []string) error {
 
 func rippleOf(m *view.Model, args []string) error {
 	if len(args) == 0 {
-		showRipples(m)
+		ripples.Show(m)
 		return nil
 	}
 	if len(args) == 1 {
 		if n, err := strconv.Atoi(args[0]); err == nil && m.Snap.Ripple(n) != nil {
-			showRipple(m, n)
+			ripples.ShowNumber(m, n)
 			return nil
 		}
 	}

@@ -4,7 +4,15 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/arguments"
+	"omnivigil/internal/face/tui/charts"
+	"omnivigil/internal/face/tui/mapview"
 	"omnivigil/internal/face/tui/overview"
+	"omnivigil/internal/face/tui/panels"
+	"omnivigil/internal/face/tui/results"
+	"omnivigil/internal/face/tui/ripples"
+	"omnivigil/internal/face/tui/typing"
+	"omnivigil/internal/face/tui/unitview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -14,10 +22,10 @@ import (
 var bindings []view.Binding
 
 func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(overview.SelectKeys, unitKeys, viewKeys, resultKeys, moreUnitKeys, overview.OnlyKeys, terminalKeys, projectKeys,
-		overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, argumentKeys, whyKeys, loopKeys, doubtKeys, leaveKeys, helpKeys,
-		commandLineKeys, overview.Bindings, argumentFieldKeys, resultViewKeys, rippleKeys, unitViewKeys, mapKeys, chartKeys,
-		handKeys, view.FieldBindings)
+	bindings = slices.Concat(overview.SelectKeys, unitKeys, viewKeys, results.Keys, moreUnitKeys, overview.OnlyKeys, typing.Keys, projectKeys,
+		overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, arguments.Keys, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, leaveKeys, helpKeys,
+		commandLineKeys, overview.Bindings, arguments.Bindings, results.Bindings, ripples.Bindings, unitview.Bindings, mapview.Bindings, charts.Bindings,
+		typing.Bindings, view.FieldBindings)
 	for i := range bindings {
 		if bindings[i].In == "" {
 			bindings[i].In = "overview"
@@ -45,23 +53,26 @@ var moreUnitKeys = []view.Binding{
 	{Keys: []string{"b"}, Action: "open-in-browser", Name: "open its address in the browser", Group: view.GroupUnit,
 		When: func(m *view.Model) bool { return len(m.Addresses()) > 0 }, Do: (*view.Model).Browse},
 	{Keys: []string{"y"}, Action: "why", Name: "explain its state, and what a save would do", Hint: "why",
-		Group: view.GroupUnit, Do: askWhy},
+		Group: view.GroupUnit, Do: panels.AskWhy},
 	{Keys: []string{"l"}, Action: "loop", Name: "loop: decide what it reacts to", Hint: "loop",
 		Group: view.GroupUnit,
-		When:  func(m *view.Model) bool { u := m.SelectedUnit(); return looping(m) != nil || u != nil && u.Loop != nil },
-		Do:    showLoop},
+		When: func(m *view.Model) bool {
+			u := m.SelectedUnit()
+			return panels.Looping(m) != nil || u != nil && u.Loop != nil
+		},
+		Do: panels.ShowLoop},
 }
 
 // viewKeys change the view from anywhere.
 var viewKeys = []view.Binding{
 	{Keys: []string{"L"}, Action: "lanes", Name: "lanes and stream", Group: view.GroupView, Do: (*view.Model).BackToLanes},
 	{Keys: []string{"R"}, Action: "ripples", Name: "ripples: what each save set off, as a waterfall",
-		Hint: "ripples", Group: view.GroupView, Do: showRipples},
+		Hint: "ripples", Group: view.GroupView, Do: ripples.Show},
 	{Keys: []string{"U"}, Action: "unit", Name: "unit: the selected unit in full", Group: view.GroupView,
-		Do: showUnit},
+		Do: unitview.Show},
 	{Keys: []string{"M"}, Action: "map", Name: "map: units, links, what a save would do", Group: view.GroupView,
-		Do: showMap},
-	{Keys: []string{"C"}, Action: "charts", Name: "charts over time", Group: view.GroupView, Do: showCharts},
+		Do: mapview.Show},
+	{Keys: []string{"C"}, Action: "charts", Name: "charts over time", Group: view.GroupView, Do: charts.Show},
 	{Keys: []string{":"}, Action: "command-line", Name: "find an action by name", Hint: "actions",
 		Group: view.GroupView, Do: openCommandLine},
 }
@@ -71,7 +82,7 @@ var projectKeys = []view.Binding{
 	{Keys: []string{"ctrl+r"}, Action: "restart-all", Name: "restart and rerun everything", Group: view.GroupProject,
 		Do: func(m *view.Model) { m.Ask(api.Restart) }},
 	{Keys: []string{"D"}, Action: "doubts", Name: "list the doubts about the verdict", Hint: "doubts", Group: view.GroupProject,
-		When: func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: showDoubts},
+		When: func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: panels.ShowDoubts},
 	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them", Group: view.GroupProject,
 		Do: func(m *view.Model) { m.Ask(pauseOrResumeAll(m)) }},
 	{Keys: []string{"q", "ctrl+c"}, Action: "quit", Name: "quit: stop everything in order; again: at once",

@@ -22,6 +22,7 @@ import (
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
+	"omnivigil/internal/face/tui/panels"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 )
@@ -346,8 +347,8 @@ func (r *root) notices() []string {
 			all = append(all, r.Palette.Broken.Render("  "+text))
 		}
 	}
-	if u := looping(r.Model); u != nil {
-		all = append(all, loopNotice(r.Model, u))
+	if u := panels.Looping(r.Model); u != nil {
+		all = append(all, panels.LoopNotice(r.Model, u))
 	}
 	room := 1
 	if r.Height >= 20 {

@@ -1,4 +1,4 @@
-package tui
+package panels
 
 import (
 	"context"
@@ -32,7 +32,7 @@ type lastWords struct {
 	lines []string
 }
 
-func askWhy(m *view.Model) {
+func AskWhy(m *view.Model) {
 	in := textinput.New()
 	in.Prompt = "if I save  "
 	in.Placeholder = "enter, then a path"
@@ -134,8 +134,8 @@ func (q *question) unitRows(m *view.Model) []string {
 	return rows
 }
 
-// whyKeys are those of the panel.
-var whyKeys = []view.Binding{
+// WhyKeys are those of the panel.
+var WhyKeys = []view.Binding{
 	{In: "why", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField, When: typing,
 		Do: view.On(func(m *view.Model, q *question) { q.submit(m) })},
 	{In: "why", Keys: []string{"esc", "ctrl+c"}, Name: "leave the field", Hint: "leave the field", Group: view.GroupField,

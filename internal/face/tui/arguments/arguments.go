@@ -1,4 +1,4 @@
-package tui
+package arguments
 
 import (
 	"context"
@@ -74,21 +74,21 @@ func setWords(m *view.Model, unit string, words []string) {
 
 func hasWords(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && len(u.Words) > 0 }
 
-// argumentKeys change the arguments of the selected unit. They come last: the bottom line has them where there is room.
-var argumentKeys = []view.Binding{
+// Keys change the arguments of the selected unit. They come last: the bottom line has them where there is room.
+var Keys = []view.Binding{
 	{Keys: []string{"a"}, Action: "add-arguments", Name: "add arguments to its command for the next runs",
 		Hint: "add arguments", Group: view.GroupUnit,
 		When: func(m *view.Model) bool { return m.SelectedUnit() != nil }, Do: addWords},
 	{Keys: []string{"d"}, Action: "remove-arguments", Name: "remove the added arguments; run all tests again",
 		Hint: "run all", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { return hasWords(m) || narrowed(m) }, Do: widen},
+		When: func(m *view.Model) bool { return hasWords(m) || Narrowed(m) }, Do: Widen},
 	{Keys: []string{"c"}, Action: "run-without-arguments", Name: "restart or rerun once without the arguments",
 		Hint: "once without", Group: view.GroupUnit,
 		When: hasWords, Do: func(m *view.Model) { m.AskUnit(api.RunWith) }},
 }
 
-// argumentFieldKeys are those of the fields for arguments and tests.
-var argumentFieldKeys = []view.Binding{
+// Bindings are those of the fields for arguments and tests.
+var Bindings = []view.Binding{
 	{In: "words", Keys: []string{"enter"}, Name: "run with these arguments", Hint: "run with them", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *wordsField) { f.submit(m) })},
 	{In: "words", Keys: []string{"up"}, Name: "previous entry", Hint: "previous", Group: view.GroupField,

@@ -1,4 +1,4 @@
-package tui
+package unitview
 
 import (
 	"cmp"
@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/charts"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/stream"
@@ -38,7 +39,7 @@ type unitView struct {
 // detailPause is how often a unit is looked at.
 const detailPause = 2 * time.Second
 
-func showUnit(m *view.Model) {
+func Show(m *view.Model) {
 	v := &unitView{output: stream.New(overview.BackToNow)}
 	m.Show(v)
 }
@@ -136,7 +137,7 @@ func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
 		for _, g := range timeline.ChartOf(measure, m.Snap, &m.Samples.Series, lanes.AxisOf(m), m.Now) {
 			if g.Name == u.Name {
 				g.Name = string(measure)
-				rows = append(rows, graphRows(m, measure, g, 2, width)...)
+				rows = append(rows, charts.GraphRows(m, measure, g, 2, width)...)
 			}
 		}
 	}
@@ -408,8 +409,8 @@ func (v *unitView) environment(m *view.Model) []string {
 	return append(rows, "")
 }
 
-// unitViewKeys are those of the view.
-var unitViewKeys = []view.Binding{
+// Bindings are those of the view.
+var Bindings = []view.Binding{
 	{In: "unit", Keys: []string{"pgdown", "space"}, Name: "scroll down", Hint: "scroll down", Group: view.GroupUnitView,
 		Do: view.On(func(_ *view.Model, v *unitView) { v.top += 10 })},
 	{In: "unit", Keys: []string{"pgup"}, Name: "scroll up", Group: view.GroupUnitView,

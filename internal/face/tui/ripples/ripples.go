@@ -1,4 +1,4 @@
-package tui
+package ripples
 
 import (
 	"cmp"
@@ -40,10 +40,10 @@ type runKey struct {
 	run, pass int
 }
 
-// showRipples shows the newest ripple, showRipple the one with a number.
-func showRipples(m *view.Model) { showRipple(m, 0) }
+// Show shows the newest ripple, showRipple the one with a number.
+func Show(m *view.Model) { ShowNumber(m, 0) }
 
-func showRipple(m *view.Model, number int) {
+func ShowNumber(m *view.Model, number int) {
 	m.Show(&ripples{chosen: number, failing: map[runKey]string{}})
 }
 
@@ -500,8 +500,8 @@ func (v *ripples) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
 	return "ripple", func() (*draw.Page, error) { return draw.Ripple(name, r, now, now) }
 }
 
-// rippleKeys are those of the view.
-var rippleKeys = []view.Binding{
+// Bindings are those of the view.
+var Bindings = []view.Binding{
 	{In: "ripples", Keys: []string{"up", "k"}, Name: "next ripple", Hint: "select", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -1) })},
 	{In: "ripples", Keys: []string{"down", "j"}, Name: "previous ripple", Group: view.GroupRipples,

@@ -1,4 +1,4 @@
-package tui
+package typing
 
 import (
 	"cmp"
@@ -402,16 +402,16 @@ func inHand(m *view.Model) *Terminal {
 // isWatched reports whether a terminal is shown that gets no keys.
 func isWatched(m *view.Model) bool { v := inHand(m); return v != nil && !v.types() }
 
-// terminalKeys are for the selected unit's terminal, in every view.
-var terminalKeys = []view.Binding{
+// Keys are for the selected unit's terminal, in every view.
+var Keys = []view.Binding{
 	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
 		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
 	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
 		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: open},
 }
 
-// handKeys are those of a terminal in hand, where all other keys are the program's, and of the field for an answer.
-var handKeys = []view.Binding{
+// Bindings are those of a terminal in hand, where all other keys are the program's, and of the field for an answer.
+var Bindings = []view.Binding{
 	{
 		In:     "terminal",
 		Keys:   []string{"f12"},

@@ -1,4 +1,4 @@
-package tui
+package panels
 
 import (
 	"context"
@@ -20,8 +20,8 @@ type loopPanel struct {
 	problem string // why the cure could not be written
 }
 
-// looping returns the first unit whose loop the user has not decided about.
-func looping(m *view.Model) *api.Unit {
+// Looping returns the first unit whose loop the user has not decided about.
+func Looping(m *view.Model) *api.Unit {
 	for _, u := range m.Snap.Units {
 		if u.Loop != nil && !u.Loop.Noted {
 			return u
@@ -30,9 +30,9 @@ func looping(m *view.Model) *api.Unit {
 	return nil
 }
 
-func showLoop(m *view.Model) {
+func ShowLoop(m *view.Model) {
 	if u := m.SelectedUnit(); u == nil || u.Loop == nil {
-		m.Selected = looping(m).Name
+		m.Selected = Looping(m).Name
 	}
 	m.Open(&loopPanel{})
 }
@@ -112,8 +112,8 @@ func (l *loopPanel) rows(m *view.Model) []string {
 	return rows
 }
 
-// loopNotice says in one line that there is a loop, until the user has decided.
-func loopNotice(m *view.Model, u *api.Unit) string {
+// LoopNotice says in one line that there is a loop, until the user has decided.
+func LoopNotice(m *view.Model, u *api.Unit) string {
 	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, format.List(u.Loop.Files))
 	if !u.Loop.Alone() {
 		text = u.Loop.Text
@@ -121,8 +121,8 @@ func loopNotice(m *view.Model, u *api.Unit) string {
 	return cells.Fit(m.Palette.Stale.Render("  loop stopped  "+text)+m.Palette.Dim.Render("  (l: what to do)"), m.Width)
 }
 
-// loopKeys are those of the panel.
-var loopKeys = []view.Binding{
+// LoopKeys are those of the panel.
+var LoopKeys = []view.Binding{
 	{In: "loop", Keys: []string{"enter"}, Name: "ignore these files for this session", Group: view.GroupLoop,
 		Do: decide(api.KeepIgnoring)},
 	{In: "loop", Keys: []string{"w"}, Name: "write the fix into omnivigil.toml", Group: view.GroupLoop,

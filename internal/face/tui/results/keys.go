@@ -1,12 +1,13 @@
-package tui
+package results
 
 import (
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/arguments"
 	"omnivigil/internal/face/tui/view"
 )
 
-// resultKeys are about tests and findings, in every view.
-var resultKeys = []view.Binding{
+// Keys are about tests and findings, in every view.
+var Keys = []view.Binding{
 	{Keys: []string{"T"}, Action: "tests", Name: "tests: failing ones first", Hint: "tests", Group: view.GroupView,
 		When: anyTests, Do: showTests},
 	{Keys: []string{"F"}, Action: "findings", Name: "findings: what compilers and linters report", Hint: "findings",
@@ -19,17 +20,17 @@ var resultKeys = []view.Binding{
 	{Keys: []string{"e"}, Action: "edit", Name: "open the location in the editor", Hint: "editor", Group: view.GroupResults,
 		When: anyTrouble, Do: editTrouble},
 	{Keys: []string{"t"}, Action: "narrow", Name: "narrow the selected suite to some tests", Group: view.GroupResults,
-		When: hasTests, Do: narrowUnit},
+		When: arguments.HasTests, Do: arguments.AskTests},
 	{Keys: []string{"x"}, Action: "narrow-failing", Name: "narrow the selected suite to its failing tests",
 		Group: view.GroupResults,
-		When:  func(m *view.Model) bool { u := m.SelectedUnit(); return hasTests(m) && u.Report.Failed > 0 },
+		When:  func(m *view.Model) bool { u := m.SelectedUnit(); return arguments.HasTests(m) && u.Report.Failed > 0 },
 		Do: func(m *view.Model) {
 			m.Send(api.Request{Action: api.Narrow, Units: []string{m.SelectedUnit().Name}, Failing: true})
 		}},
 }
 
-// resultViewKeys are those of the views of tests and findings, and of the field that searches them.
-var resultViewKeys = []view.Binding{
+// Bindings are those of the views of tests and findings, and of the field that searches them.
+var Bindings = []view.Binding{
 	{In: "tests", Keys: []string{"up", "k"}, Name: "previous test", Hint: "select", Group: view.GroupTests,
 		Do: view.On(func(_ *view.Model, t *tests) { t.list.Move(-1) })},
 	{In: "tests", Keys: []string{"down", "j"}, Name: "next test", Group: view.GroupTests,
@@ -55,7 +56,7 @@ var resultViewKeys = []view.Binding{
 	{In: "tests", Keys: []string{"x"}, Name: "run only the failing tests", Hint: "only failing", Group: view.GroupTests,
 		Do: view.On(func(m *view.Model, t *tests) { t.runFailing(m) })},
 	{In: "tests", Keys: []string{"d"}, Name: "run all tests again", Hint: "run all", Group: view.GroupTests,
-		When: narrowed, Do: widen},
+		When: arguments.Narrowed, Do: arguments.Widen},
 	{In: "tests", Keys: []string{"e"}, Name: "open in the editor", Hint: "editor", Group: view.GroupTests,
 		Do: view.On(func(m *view.Model, t *tests) { t.edit(m) })},
 	{In: "tests", Keys: []string{"o"}, Name: "filter: failing, new, flaky, slow, skipped",

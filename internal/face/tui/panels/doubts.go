@@ -1,4 +1,4 @@
-package tui
+package panels
 
 import (
 	"fmt"
@@ -22,7 +22,7 @@ func (*doubtsPanel) Grabs(*view.Model) bool { return true }
 
 func (*doubtsPanel) Update(*view.Model, tea.Msg) {}
 
-func showDoubts(m *view.Model) { m.Open(&doubtsPanel{}) }
+func ShowDoubts(m *view.Model) { m.Open(&doubtsPanel{}) }
 
 // Draw draws the panel instead of the stream.
 func (d *doubtsPanel) Draw(m *view.Model, width, height int) []string {
@@ -67,8 +67,8 @@ func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 	return rows
 }
 
-// doubtKeys are those of the panel.
-var doubtKeys = []view.Binding{
+// DoubtKeys are those of the panel.
+var DoubtKeys = []view.Binding{
 	{In: "doubts", Keys: []string{"enter"}, Name: "touch the files in doubt (as if saved)",
 		Hint: "touch the files", Group: view.GroupDoubts,
 		Do: func(m *view.Model) { m.Ask(api.Touch) }},

@@ -1,4 +1,4 @@
-package tui
+package charts
 
 import (
 	"fmt"
@@ -26,10 +26,10 @@ type charts struct {
 	top     int
 }
 
-// showCharts shows the first chart, showChart the one of a measure, an index into timeline.Measures.
-func showCharts(m *view.Model) { showChart(m, 0) }
+// Show shows the first chart, showChart the one of a measure, an index into timeline.Measures.
+func Show(m *view.Model) { ShowMeasure(m, 0) }
 
-func showChart(m *view.Model, measure int) { m.Show(&charts{measure: measure}) }
+func ShowMeasure(m *view.Model, measure int) { m.Show(&charts{measure: measure}) }
 
 func (*charts) Name() string { return "charts" }
 
@@ -87,7 +87,7 @@ func (v *charts) Draw(m *view.Model, width, height int) []string {
 	fits := max(room/each, 1)
 	v.top = max(0, min(v.top, len(all)-fits))
 	for _, g := range all[v.top:min(v.top+fits, len(all))] {
-		rows = append(rows, graphRows(m, measure, g, each, width)...)
+		rows = append(rows, GraphRows(m, measure, g, each, width)...)
 	}
 	title := ""
 	if len(all) > fits {
@@ -116,8 +116,8 @@ func (v *charts) tabs(m *view.Model, width int) string {
 	return cells.Fit(text, width)
 }
 
-// graphRows draws a graph in so many rows, of which the last is empty where there is room.
-func graphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
+// GraphRows draws a graph in so many rows, of which the last is empty where there is room.
+func GraphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
 	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
 	drawn := height
 	if height > 3 {
@@ -200,8 +200,8 @@ func (v *charts) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
 	}
 }
 
-// chartKeys are those of the view.
-var chartKeys = []view.Binding{
+// Bindings are those of the view.
+var Bindings = []view.Binding{
 	{In: "charts", Keys: []string{"1"}, Name: string(timeline.Measures[0]), Group: view.GroupCharts, Do: measured(0)},
 	{In: "charts", Keys: []string{"2"}, Name: string(timeline.Measures[1]), Group: view.GroupCharts, Do: measured(1)},
 	{In: "charts", Keys: []string{"3"}, Name: string(timeline.Measures[2]), Group: view.GroupCharts, Do: measured(2)},

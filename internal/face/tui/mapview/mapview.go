@@ -1,4 +1,4 @@
-package tui
+package mapview
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
+	"omnivigil/internal/face/tui/unitview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -40,10 +41,10 @@ type mapDrawn struct {
 	pitch int   // how many rows of the screen a row of the map has
 }
 
-func showMap(m *view.Model) { m.Show(&mapView{}) }
+func Show(m *view.Model) { m.Show(&mapView{}) }
 
-// showIfSaved shows on the map what a save of a path would set off.
-func showIfSaved(m *view.Model, path string) {
+// ShowIfSaved shows on the map what a save of a path would set off.
+func ShowIfSaved(m *view.Model, path string) {
 	v := &mapView{}
 	m.Show(v)
 	v.ifSaved(m, path)
@@ -431,8 +432,8 @@ func (*mapView) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
 	return "map", func() (*draw.Page, error) { return draw.Map(snap, now) }
 }
 
-// mapKeys are those of the view, and of the field that asks for a path.
-var mapKeys = []view.Binding{
+// Bindings are those of the view, and of the field that asks for a path.
+var Bindings = []view.Binding{
 	{In: "map", Keys: []string{"up", "k"}, Name: "previous unit", Hint: "select", Group: view.GroupMap,
 		Do: view.On(func(m *view.Model, v *mapView) { v.walk(m, 0, -1) })},
 	{In: "map", Keys: []string{"down", "j"}, Name: "next unit", Group: view.GroupMap,
@@ -454,7 +455,7 @@ var mapKeys = []view.Binding{
 	{In: "map", Keys: []string{"z"}, Name: "fold or unfold similar units", Group: view.GroupMap,
 		Do: view.On(func(_ *view.Model, v *mapView) { v.unfold = !v.unfold })},
 	{In: "map", Keys: []string{"enter"}, Name: "unit: the selected unit in full", Hint: "unit", Group: view.GroupMap,
-		Do: showUnit},
+		Do: unitview.Show},
 	{In: "map", Keys: []string{"esc"}, Name: "clear the question, or back to the lanes", Hint: "back",
 		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) {
 			if !v.lit() {

@@ -1,4 +1,4 @@
-package tui
+package arguments
 
 import (
 	"omnivigil/internal/api"
@@ -13,7 +13,7 @@ type narrowField struct {
 	unit string
 }
 
-func narrowUnit(m *view.Model) {
+func AskTests(m *view.Model) {
 	u := m.SelectedUnit()
 	prompt := "only these tests of " + u.Name + "  "
 	m.Open(&narrowField{m.NewField(overview.Of(m), "narrow", prompt, "their names", ""), u.Name})
@@ -38,18 +38,18 @@ func (f *narrowField) submit(m *view.Model) {
 	m.Send(r)
 }
 
-// hasTests reports whether the selected unit can be narrowed to some of its tests.
-func hasTests(m *view.Model) bool {
+// HasTests reports whether the selected unit can be narrowed to some of its tests.
+func HasTests(m *view.Model) bool {
 	u := m.SelectedUnit()
 	return u != nil && u.Kind != "service" && (u.Kind == "suite" || u.Report.Cases > 0)
 }
 
-// narrowed reports whether the selected unit is.
-func narrowed(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Narrowed != "" }
+// Narrowed reports whether the selected unit is.
+func Narrowed(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Narrowed != "" }
 
-// widen has the selected unit run all of its tests again, and takes words away that were added.
-func widen(m *view.Model) {
-	if narrowed(m) {
+// Widen has the selected unit run all of its tests again, and takes words away that were added.
+func Widen(m *view.Model) {
+	if Narrowed(m) {
 		m.AskUnit(api.Widen)
 	}
 	if hasWords(m) {
