@@ -292,7 +292,7 @@ func TestHandsOfTwo(t *testing.T) {
 	two.shows(`stop the project`)
 	two.press("-l", "c")
 	two.shows(`exit code 0`)
-	one.shows(`watching console.*enter takes it in hand`)
+	one.shows(`watching console.*enter types into it`)
 	one.press("Enter")
 	one.shows(`typing into console .*f12 to return`)
 	one.press("F12")

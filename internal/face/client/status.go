@@ -133,11 +133,11 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	for _, s := range d.Settings {
 		Say(w, "  %-12s %s", s.Name, s.Text)
 	}
-	section("files that concern it", len(d.Rules))
+	section("files that affect it", len(d.Rules))
 	for _, r := range d.Rules {
 		Say(w, "  %-30s %-8s  %s", r.Pattern, format.Count(r.Files, "file"), r.Does)
 	}
-	section("what it makes", len(d.Outputs))
+	section("outputs", len(d.Outputs))
 	for _, o := range d.Outputs {
 		Say(w, "  %-30s %-8s  %s", o.Pattern, format.Count(o.Files, "file"), format.Bytes(float64(o.Size)))
 	}
@@ -146,7 +146,7 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 			Say(w, "  after run %-20d %s", made.Run, format.Bytes(float64(made.Size)))
 		}
 	}
-	section("pages that are open", len(d.Pages))
+	section("open pages", len(d.Pages))
 	for _, page := range d.Pages {
 		Say(w, "  %-14s %s", page.Browser, page.Path)
 	}

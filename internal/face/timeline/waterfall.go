@@ -28,7 +28,7 @@ type Waterfall struct {
 type Bar struct {
 	*api.RunRef
 	Spans  []api.Span // each with its end: now, where it continues
-	From   time.Time  // zero where it is not known any more what the time was spent on
+	From   time.Time  // zero: the spans are no longer kept
 	To     time.Time
 	Open   bool   // it continues
 	Cells  []Cell // one for each column
@@ -49,7 +49,7 @@ func (b *Bar) Reason() string {
 	why := "because " + b.Because
 	switch {
 	case b.Pass > 0:
-		why = "picks it up by itself"
+		why = "picks up changes by itself"
 	case b.Because == "":
 		why = ""
 	}

@@ -22,11 +22,11 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// command is an action that one can ask for by name.
+// command is an action that the user finds by name.
 type command struct {
 	name, help string
-	keys       string // that do the same; empty: none
-	args       string // what may follow, in words; empty: nothing
+	keys       string // those of the same action; empty: none
+	args       string // what may follow, as the list shows it; empty: nothing
 	offers     func(m *view.Model) []string
 	do         func(m *view.Model, args []string) error
 }
@@ -53,8 +53,8 @@ func (c *commandLine) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// match finds the actions that what is typed may mean: the one whose name it begins with, or those
-// that have its letters in their order.
+// match finds the actions that match what is typed: the one that it names, or those whose names have its letters in the
+// same order, and those whose descriptions contain it.
 func (c *commandLine) match(m *view.Model) {
 	c.at, c.Problem = 0, ""
 	typed := c.Input.Value()
@@ -73,7 +73,7 @@ func (c *commandLine) match(m *view.Model) {
 	for _, found := range fuzzy.FindFrom(typed, names(c.all)) {
 		c.matches = append(c.matches, c.all[found.Index])
 	}
-	for _, o := range c.all { // a word of what it says finds it as well
+	for _, o := range c.all { // by description
 		has := func(k command) bool { return k.name == o.name }
 		if strings.Contains(strings.ToLower(o.help), strings.ToLower(typed)) && !slices.ContainsFunc(c.matches, has) {
 			c.matches = append(c.matches, o)
@@ -106,12 +106,12 @@ type names []command
 func (n names) String(i int) string { return n[i].name }
 func (n names) Len() int            { return len(n) }
 
-// choose goes to another match.
+// choose selects another match.
 func (c *commandLine) choose(by int) {
 	c.at = max(0, min(c.at+by, len(c.matches)-1))
 }
 
-// complete writes the chosen action into the field, or the word that is suggested.
+// complete writes the suggested word into the field, or else the selected action.
 func (c *commandLine) complete(m *view.Model) {
 	if suggested := c.Input.CurrentSuggestion(); suggested != "" {
 		c.Fill(suggested)
@@ -121,7 +121,7 @@ func (c *commandLine) complete(m *view.Model) {
 	c.match(m)
 }
 
-// submit does what is chosen. Where it cannot be done, the field stays, and says why.
+// submit runs the selected action. On failure the field stays open and shows why.
 func (c *commandLine) submit(m *view.Model) {
 	if len(c.matches) == 0 {
 		c.Problem = "no action has that in its name"
@@ -171,7 +171,7 @@ func (c *commandLine) row(m *view.Model, o command, chosen bool, width int) stri
 	)
 }
 
-// commandsOf are all actions: those of keys, and those that take something.
+// commandsOf are all actions: those of keys, and those that take arguments.
 func commandsOf(m *view.Model) []command {
 	all := slices.Clone(ownCommands)
 	for i := range m.Table {
@@ -205,7 +205,7 @@ func commandsOf(m *view.Model) []command {
 
 func unitNames(m *view.Model) []string { return m.Names }
 
-// act does what a key stands for.
+// act does what a binding does, if that is possible now.
 func act(m *view.Model, b *view.Binding) error {
 	if b.When != nil && !b.When(m) {
 		return errors.New("there is nothing to do that with now")
@@ -214,7 +214,7 @@ func act(m *view.Model, b *view.Binding) error {
 	return nil
 }
 
-// actOn does it for units, or for the chosen one.
+// actOn does it for units, or for the selected one.
 func actOn(m *view.Model, b *view.Binding, units []string) error {
 	for _, name := range units {
 		if m.Snap.Unit(name) == nil {
@@ -233,10 +233,10 @@ func actOn(m *view.Model, b *view.Binding, units []string) error {
 	return nil
 }
 
-// ownCommands are actions that take something.
+// ownCommands are actions that take arguments.
 var ownCommands []command
 
-func init() { // they lead back to the list
+func init() { // they refer to the list
 	measures := func(*view.Model) []string {
 		var all []string
 		for _, measure := range timeline.Measures {
@@ -275,7 +275,7 @@ func init() { // they lead back to the list
 					overview.SearchOutput(m)
 					return nil
 				}
-				overview.Focused(m).Look(m, strings.Join(args, " "))
+				overview.Focused(m).Search(m, strings.Join(args, " "))
 				return nil
 			},
 		},
@@ -371,7 +371,7 @@ func rippleOf(m *view.Model, args []string) error {
 	return errors.New("ripples takes the number of one that is still known")
 }
 
-// goToTime goes to a moment of today, or so long ago.
+// goToTime goes to a time of the last 24 hours, or back by a duration.
 func goToTime(m *view.Model, args []string) error {
 	text := strings.Join(args, " ")
 	if text == "now" {
@@ -399,7 +399,7 @@ func goToTime(m *view.Model, args []string) error {
 	return fmt.Errorf("a time is written as 12:04, 12:04:31 or 5m ago, not %q", text)
 }
 
-// lengthOf reads a duration; "d" are days.
+// lengthOf parses a duration; "d" are days.
 func lengthOf(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(text, "d"); ok {
 		if n, err := strconv.Atoi(days); err == nil {
@@ -413,7 +413,7 @@ func lengthOf(text string) (time.Duration, error) {
 	return d, nil
 }
 
-// spanOf shows the smallest span that has so much time.
+// spanOf zooms to the smallest span that is not shorter than a duration.
 func spanOf(m *view.Model, args []string) error {
 	d, err := lengthOf(strings.Join(args, ""))
 	if err != nil {

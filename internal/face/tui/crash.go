@@ -10,8 +10,8 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// guarded does something that a view has its part in. Should it panic, that is reported and the
-// view closed, and the screen continues.
+// guarded calls a function that runs code of a view. If it panics, the panic is reported and the view is closed; the
+// screen continues.
 func (r *root) guarded(do func()) {
 	defer func() {
 		if cause := recover(); cause != nil {
@@ -21,7 +21,7 @@ func (r *root) guarded(do func()) {
 	do()
 }
 
-// crashFile is the report of a view's panic, in the folder of the log.
+// crashFile is the report of a view's panic, in the directory of the log.
 const crashFile = "screen-crash.txt"
 
 func (r *root) crashed(name string, cause any, stack []byte) {

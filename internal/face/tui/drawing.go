@@ -19,7 +19,8 @@ func canDraw(m *view.Model) bool { _, ok := drawable(m); return ok }
 func askDrawing(m *view.Model) {
 	v, _ := drawable(m)
 	name, _ := v.Drawing(m)
-	m.AskFile(m.Top(), "write a drawing to  ", ".svg or .pdf", name+"-"+m.Now.Format("150405")+".svg", func(file string) {
+	name += "-" + m.Now.Format("150405") + ".svg"
+	m.AskFile(m.Top(), "write a drawing to  ", ".svg or .pdf", name, func(file string) {
 		if err := writeDrawing(m, file); err != nil {
 			m.Notice = err.Error()
 		}

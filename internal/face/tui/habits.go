@@ -8,17 +8,15 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// Habits are what a user likes to have in all projects. The zero value is what the screen has
-// by itself.
+// Habits are a user's preferences for all projects. The zero value has the defaults.
 type Habits struct {
-	Theme  string              // "dark", "light"; else as the terminal's ground is
-	Notify string              // "desktop", "bell", "off"; else "desktop"
+	Theme  string              // "dark" or "light"; otherwise the terminal's background decides
+	Notify string              // "desktop" (the default), "bell" or "off"
 	Editor string              // a command; empty: $VISUAL, $EDITOR
 	Keys   map[string][]string // by action
 }
 
-// Actions returns the names of what keys can be chosen for, in the order of the help, and which
-// keys they have by themselves.
+// Actions returns the names of the actions whose keys can be changed, in the order of the help, and their default keys.
 func Actions() (names []string, keys map[string][]string) {
 	keys = map[string][]string{}
 	for _, b := range bindings {
@@ -30,14 +28,13 @@ func Actions() (names []string, keys map[string][]string) {
 	return names, keys
 }
 
-// Clashes says which keys that a user has chosen mean two things. The first of them, in the
-// order of the help, is what such a key does.
+// Clashes reports the keys of a user that have two meanings. Such a key has the first of them in the order of the help.
 func Clashes(keys map[string][]string) []string {
 	_, clashes := tableWith(keys)
 	return clashes
 }
 
-// tableWith is the table of keys with those that a user has chosen.
+// tableWith returns the bindings with a user's keys, and the keys that have two meanings.
 func tableWith(keys map[string][]string) (table []view.Binding, clashes []string) {
 	table = slices.Clone(bindings)
 	of := map[string]*view.Binding{}
@@ -63,16 +60,16 @@ func tableWith(keys map[string][]string) (table []view.Binding, clashes []string
 	return table, clashes
 }
 
-// adopt takes a user's habits over.
+// adopt applies a user's preferences, and shows what is wrong with the file.
 func (r *root) adopt(h Habits, problems []string) {
 	r.habits, r.Theme, r.Editor = h, h.Theme, h.Editor
 	table, clashes := tableWith(h.Keys)
 	r.Table = table
 	r.own = strings.Join(append(problems, clashes...), "; ")
-	r.Look(r.Ground)
+	r.SetGround(r.Ground)
 }
 
-// reread looks whether the user has edited their file.
+// reread applies the personal file if the user has edited it.
 func (r *root) reread() {
 	if r.habitsNow == nil {
 		return

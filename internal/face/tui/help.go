@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// help lists every key by what it acts on, from the one table.
+// help lists every key by what it acts on.
 type help struct{ top int }
 
 func (*help) Name() string { return "help" }
@@ -29,7 +29,7 @@ func (h *help) Update(_ *view.Model, msg tea.Msg) {
 	}
 }
 
-// onHelp moves the help.
+// onHelp scrolls the help.
 func onHelp(by int) func(*view.Model) {
 	return view.On(func(_ *view.Model, h *help) { h.top += by })
 }
@@ -56,10 +56,10 @@ func (h *help) Draw(m *view.Model, width, height int) []string {
 	return view.Pad(rows, height, width)
 }
 
-// columnWidth is how wide one of two columns has to be.
+// columnWidth is the width of one of two columns.
 const columnWidth = 78
 
-// columns puts the sections below each other, or in two columns where they have room.
+// columns arranges the sections below each other, or on a wide screen in two columns.
 func (h *help) columns(m *view.Model, width int) []string {
 	sections := h.sections(m)
 	if width < 2*columnWidth {
@@ -86,11 +86,11 @@ func (h *help) columns(m *view.Model, width int) []string {
 	return left
 }
 
-// keyWidth is how wide the column of keys is.
+// keyWidth is the width of the column of keys.
 const keyWidth = 24
 
-// sections are the keys of the view that one is in, where that is another than the overview, the
-// groups of those of all views, and what the lanes show.
+// sections are the keys of the current view, if it is not the overview, then the groups of keys of all views, then the
+// textures of the lanes.
 func (h *help) sections(m *view.Model) [][]string {
 	var all [][]string
 	if below := m.Stack[max(len(m.Stack)-2, 0)].Name(); below != "overview" {

@@ -16,16 +16,18 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// bindings is the table. It follows one rule: small letters act on the selected unit, capital
-// letters change the view, signs and paging are for the stream, arrows move; anything for
-// all holds ctrl.
+// bindings are the keys of all views. Lowercase letters act on the selected unit, uppercase letters change the view,
+// punctuation and paging keys are for the stream, arrow keys move, and ctrl acts on the whole project.
 var bindings []view.Binding
 
-func init() { // what the bindings do leads back to the table
-	bindings = slices.Concat(overview.SelectKeys, unitKeys, viewKeys, results.Keys, moreUnitKeys, overview.OnlyKeys, typing.Keys, projectKeys,
-		overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, arguments.Keys, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, leaveKeys, helpKeys,
-		commandLineKeys, overview.Bindings, arguments.Bindings, results.Bindings, ripples.Bindings, unitview.Bindings, mapview.Bindings, charts.Bindings,
-		typing.Bindings, view.FieldBindings)
+func init() { // what the bindings do refers to them
+	bindings = slices.Concat(
+		overview.SelectKeys, unitKeys, viewKeys, results.Keys, moreUnitKeys, overview.OnlyKeys, typing.Keys,
+		projectKeys, overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, arguments.Keys,
+		overview.Bindings, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, leaveKeys, helpKeys, commandLineKeys,
+		arguments.Bindings, results.Bindings, ripples.Bindings, unitview.Bindings, mapview.Bindings, charts.Bindings,
+		typing.Bindings, view.FieldBindings,
+	)
 	for i := range bindings {
 		if bindings[i].In == "" {
 			bindings[i].In = "overview"
@@ -38,14 +40,14 @@ var unitKeys = []view.Binding{
 	{Keys: []string{"r"}, Action: "restart", Name: "restart or rerun it; start it if it is stopped",
 		Hint: "restart", Group: view.GroupUnit,
 		Do: func(m *view.Model) { m.AskUnit(api.Restart) }},
-	{Keys: []string{"u"}, Action: "restart-with-setup", Name: "restart or rerun it with its setup steps", Group: view.GroupUnit,
-		Do: func(m *view.Model) { m.AskUnit(api.SetUp) }},
+	{Keys: []string{"u"}, Action: "restart-with-setup", Name: "restart or rerun it with its setup steps",
+		Group: view.GroupUnit, Do: func(m *view.Model) { m.AskUnit(api.SetUp) }},
 	{Keys: []string{"s"}, Action: "stop", Name: "stop it", Hint: "stop", Group: view.GroupUnit,
 		When: func(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Wanted },
 		Do:   func(m *view.Model) { m.AskUnit(api.Stop) }},
 }
 
-// moreUnitKeys come after those for results, for which there is room on the bottom line first.
+// moreUnitKeys come after those for results, which matter more on the bottom line.
 var moreUnitKeys = []view.Binding{
 	{Keys: []string{"p"}, Action: "pause", Name: "pause its reactions to changes, or resume them", Hint: "pause",
 		Group: view.GroupUnit,
@@ -65,7 +67,8 @@ var moreUnitKeys = []view.Binding{
 
 // viewKeys change the view from anywhere.
 var viewKeys = []view.Binding{
-	{Keys: []string{"L"}, Action: "lanes", Name: "lanes and stream", Group: view.GroupView, Do: (*view.Model).BackToLanes},
+	{Keys: []string{"L"}, Action: "lanes", Name: "lanes and stream", Group: view.GroupView,
+		Do: (*view.Model).BackToLanes},
 	{Keys: []string{"R"}, Action: "ripples", Name: "ripples: what each save set off, as a waterfall",
 		Hint: "ripples", Group: view.GroupView, Do: ripples.Show},
 	{Keys: []string{"U"}, Action: "unit", Name: "unit: the selected unit in full", Group: view.GroupView,
@@ -81,10 +84,12 @@ var viewKeys = []view.Binding{
 var projectKeys = []view.Binding{
 	{Keys: []string{"ctrl+r"}, Action: "restart-all", Name: "restart and rerun everything", Group: view.GroupProject,
 		Do: func(m *view.Model) { m.Ask(api.Restart) }},
-	{Keys: []string{"D"}, Action: "doubts", Name: "list the doubts about the verdict", Hint: "doubts", Group: view.GroupProject,
-		When: func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: panels.ShowDoubts},
-	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them", Group: view.GroupProject,
-		Do: func(m *view.Model) { m.Ask(pauseOrResumeAll(m)) }},
+	{Keys: []string{"D"}, Action: "doubts", Name: "list the doubts about the verdict", Hint: "doubts",
+		Group: view.GroupProject,
+		When:  func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: panels.ShowDoubts},
+	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them",
+		Group: view.GroupProject,
+		Do:    func(m *view.Model) { m.Ask(pauseOrResumeAll(m)) }},
 	{Keys: []string{"q", "ctrl+c"}, Action: "quit", Name: "quit: stop everything in order; again: at once",
 		Hint: "quit", Group: view.GroupProject, Do: quit},
 }

@@ -13,8 +13,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// leaving is the question whether to stop the project or only to close this screen, where
-// the project would keep running without it.
+// leaving asks whether to stop the project or only to close this screen, if the project would keep running without it.
 type leaving struct{}
 
 func (*leaving) Name() string { return "leave" }
@@ -23,13 +22,13 @@ func (*leaving) Grabs(*view.Model) bool { return true }
 
 func (*leaving) Update(*view.Model, tea.Msg) {}
 
-// otherFaces are the project's faces but this one.
+// otherFaces are the project's faces except this one.
 func otherFaces(m *view.Model) []api.Face {
 	return slices.DeleteFunc(slices.Clone(m.Snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
 }
 
-// quit stops everything in order; asked again, at once. Where others look at the project,
-// or it runs in the background, it asks first.
+// quit stops everything in order, and the second time at once. It asks first if other faces are attached or the project
+// runs in the background.
 func quit(m *view.Model) {
 	switch {
 	case m.Snap.Quitting:
@@ -41,7 +40,7 @@ func quit(m *view.Model) {
 	}
 }
 
-// closeScreen leaves the project as it is.
+// closeScreen closes the screen and leaves the project running.
 func closeScreen(m *view.Model) { m.Run(tea.Quit) }
 
 // endProject stops everything.
@@ -52,7 +51,7 @@ func endProject(m *view.Model) {
 
 func (*leaving) Draw(m *view.Model, width, height int) []string {
 	return overview.UnderLanes(m, "leave", height, func(room int) []string {
-		rows := []string{"", "  " + m.Snap.Project.Name + " would end with this screen, which is its only one"}
+		rows := []string{"", "  " + m.Snap.Project.Name + " would end with this screen, the only one"}
 		if company := company(m); company != "" {
 			for i, f := range otherFaces(m) {
 				if i == 0 {
@@ -80,8 +79,9 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 var leaveKeys = []view.Binding{
 	{In: "leave", Keys: []string{"c"}, Name: "close only this screen", Hint: "close the screen", Group: view.GroupLeave,
 		Do: closeScreen},
-	{In: "leave", Keys: []string{"s"}, Name: "stop the project, in order", Hint: "stop the project", Group: view.GroupLeave,
-		Do: endProject},
+	{In: "leave", Keys: []string{"s"}, Name: "stop the project, in order", Hint: "stop the project",
+		Group: view.GroupLeave,
+		Do:    endProject},
 	{In: "leave", Keys: []string{"esc", "q", "ctrl+c"}, Name: "go back", Hint: "back", Group: view.GroupLeave,
 		Do: (*view.Model).Close},
 }

@@ -14,27 +14,27 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// away is what is needed to tell a user who looks elsewhere that the verdict has turned broken
-// or stale for good, or that it is current again.
+// away is what decides about notices to a user who is looking elsewhere: that the verdict has become broken or stale,
+// or that it is current again.
 type away struct {
-	trouble bool // as it was last seen
-	known   bool // it has been
+	trouble bool // in the last snapshot
+	known   bool // there was a snapshot
 
-	blurred bool // the terminal has said that it is not looked at
-	reports bool // it says such things at all
+	blurred bool // the terminal has reported that it lost the focus
+	reports bool // it reports the focus
 	used    time.Time
-	told    time.Time // when the project was notified of that
+	told    time.Time // when the project was last notified of that
 }
 
 const (
-	// longUnused is how long a screen must not have been used for its person to look elsewhere,
-	// where the terminal does not say.
+	// longUnused is the time without a key after which the user is assumed to look elsewhere, if the terminal does not
+	// report the focus.
 	longUnused = time.Minute
-	// usedAgain is how often the project is notified that a screen is used.
+	// usedAgain is how often the project is notified that this screen is used.
 	usedAgain = 5 * time.Second
 )
 
-// use notes that the user uses this screen.
+// use records that the user uses this screen, and tells the project if it has other screens.
 func (r *root) use() {
 	n := &r.away
 	n.used = r.Now
@@ -49,7 +49,7 @@ func (r *root) use() {
 	})
 }
 
-// looksElsewhere reports whether the user does not look at this screen.
+// looksElsewhere reports whether the user is looking elsewhere.
 func (r *root) looksElsewhere() bool {
 	if r.away.reports {
 		return r.away.blurred
@@ -57,7 +57,7 @@ func (r *root) looksElsewhere() bool {
 	return r.Now.Sub(r.away.used) > longUnused
 }
 
-// isUsedLast reports whether of all screens on the project this one was used last.
+// isUsedLast reports whether this is the screen on the project that was used last.
 func (r *root) isUsedLast() bool {
 	var mine, others time.Time
 	for _, f := range r.Snap.Faces {
@@ -71,7 +71,7 @@ func (r *root) isUsedLast() bool {
 	return !mine.Before(others)
 }
 
-// notify gives notice of what has changed, if that is wanted and this screen is to.
+// notify sends a notice if the verdict has changed, the user is looking elsewhere, and no other screen was used later.
 func (r *root) notify() {
 	n := &r.away
 	changed := n.known && n.trouble != r.Snap.Trouble
@@ -85,8 +85,8 @@ func (r *root) notify() {
 	r.Run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.Snap.Project.Name, verdict)))
 }
 
-// notice is a notice as the terminal takes it: as a desktop notice (OSC 777 as rxvt and VTE have
-// it, else OSC 9), or the bell where that is wanted or a multiplexer would swallow the other.
+// notice is the sequence for a notice: a desktop notice (OSC 777 in rxvt, foot and VTE terminals, otherwise OSC 9), or
+// the bell if the user prefers it or a multiplexer would discard the notice.
 func notice(how string, env func(string) string, title, text string) string {
 	title, text = strings.ReplaceAll(escape.Text(title), ";", ","), escape.Text(text)
 	term := env("TERM")

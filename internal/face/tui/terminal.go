@@ -9,7 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// output is the terminal, which counts how often it was written to.
+// output is the terminal; it counts the writes.
 type output struct {
 	*os.File
 	writes atomic.Int64
@@ -20,10 +20,10 @@ func (o *output) Write(p []byte) (int, error) {
 	return o.File.Write(p)
 }
 
-// redraw draws all of the screen again after another program has had the terminal, and sees to it
-// that it is drawn: Bubble Tea 2.1.1 stops the clock of its renderer when it gives the terminal
-// away, which can come after that clock was started again for a program that was quick; then
-// nothing is ever drawn any more. It blocks until something is drawn or the context is done.
+// redraw draws the whole screen after another program had the terminal, and verifies that it is drawn: Bubble Tea
+// 2.1.1 stops the renderer's ticker when it releases the terminal, and if the other program ends quickly, that can
+// happen after the ticker was restarted; then nothing is drawn again. It blocks until something is drawn or the
+// context is done.
 func (s *Screen) redraw(ctx context.Context) {
 	const soon, look = time.Second, 10 * time.Millisecond
 	for ctx.Err() == nil {

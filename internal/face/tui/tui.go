@@ -1,9 +1,9 @@
 // Package tui is the full screen.
 //
-// One root model routes messages. It holds what the views share (the project, its newest snapshot, the size, the time
-// cursor), and each view holds only its own state. A view turns a snapshot and a size into text; it decides nothing
-// about the project and asks for what it needs through commands, so that drawing never waits. Start reading at
-// Screen, model and view.
+// Screen runs it. The root is the Bubble Tea program: it routes messages and draws what surrounds every view: the
+// verdict, the notices, the bottom line, the help, the command line. Views are in packages of their own, behind the
+// interface view.View, and share view.Model. A view decides nothing about the project, and fetches what it shows in the
+// background, so that drawing never waits. Start reading at view.View, view.Model and root.
 package tui
 
 import (
@@ -30,17 +30,17 @@ import (
 // Screen is a full screen on a project.
 type Screen struct {
 	Project api.Project
-	First   *api.Snapshot // the project as it was last seen
-	// Terminal, if set, is told when the terminal is taken and when it is given back, as
-	// while the screen is suspended.
+	First   *api.Snapshot // the newest snapshot
+	// Terminal, if set, is called when the screen takes the terminal and when it gives it back, for example while it is
+	// suspended.
 	Terminal func(taken bool)
-	// Habits are those of the user, with what is wrong with their file. HabitsNow, if set, is
-	// asked now and then whether these have changed.
+	// Habits are the user's preferences, Problems what is wrong with the personal file. HabitsNow, if set, is called
+	// every few seconds to learn whether they have changed.
 	Habits    Habits
 	Problems  []string
 	HabitsNow func() (h Habits, problems []string, changed bool)
-	// Words are what was added to commands before, the newest last. Remember, if set, is called
-	// with them when there are others; it may block.
+	// Words are the arguments that were added to commands before, the newest last. Remember, if set, is called with
+	// them when they change; it may block.
 	Words    []string
 	Remember func(words []string)
 
@@ -49,13 +49,12 @@ type Screen struct {
 	root    *root
 }
 
-// framesDrawn is how often in a second the terminal is drawn to at most. It is more often
-// than there are snapshots, so that what a key does is seen soon.
+// framesDrawn is the maximum number of frames a second. It is twice that of snapshots, so that a key's effect shows
+// soon.
 const framesDrawn = 2 * api.MaxFrames
 
-// Run shows the project until it has ended or the user closes the screen, or until the
-// context is done. It returns how the project was when it was last seen. The error says why
-// the screen could not be shown, or api.ErrLost that the supervisor is gone.
+// Run shows the project until it has ended, the user closes the screen, or the context is done. It returns the newest
+// snapshot. The error tells why the screen could not be shown, or is api.ErrLost if the supervisor is gone.
 func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -92,7 +91,7 @@ func (s *Screen) told(taken bool) {
 	}
 }
 
-// follow hands the project on as it changes.
+// follow sends each new snapshot to the program.
 func (s *Screen) follow(ctx context.Context) {
 	err := s.Project.Follow(ctx, api.Face{Kind: view.Kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
 		s.program.Send(snap)
@@ -101,15 +100,15 @@ func (s *Screen) follow(ctx context.Context) {
 	s.program.Send(endMsg{err})
 }
 
-// root is the program: it routes messages, and draws what every view has around it.
+// root is the Bubble Tea program. It routes messages, and draws what surrounds every view.
 type root struct {
 	*view.Model
 	clock     func() time.Time
-	redraw    func(context.Context) // draws all again after another program has had the terminal
+	redraw    func(context.Context) // draws the whole screen after another program had the terminal
 	habits    Habits
 	habitsNow func() (Habits, []string, bool)
-	own       string // what is wrong with the user's own file
-	lost      error  // why the project cannot be followed any more
+	own       string // what is wrong with the personal file
+	lost      error  // why the project can no longer be followed
 	away      away
 	picture
 }
@@ -117,9 +116,9 @@ type root struct {
 // picture is the screen as last drawn.
 type picture struct {
 	rows         []safeRow
-	drawn        bool // the screen has been
+	drawn        bool // a frame has been drawn
 	last         tea.View
-	onlySnapshot bool // the newest message was one
+	onlySnapshot bool // the last message was a snapshot
 }
 
 func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
@@ -133,14 +132,14 @@ func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
 // Messages of the program itself, in addition to *api.Snapshot.
 type (
 	tickMsg struct{}            // time has passed
-	endMsg  struct{ err error } // the project has ended, or cannot be followed any more
+	endMsg  struct{ err error } // the project has ended, or can no longer be followed
 )
 
-// Init begins to let time pass.
+// Init starts the clock, and asks the terminal for its background.
 func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackgroundColor) }
 
-// tick lets the axis move: as often as its columns, at most ten times a second,
-// while something moves; seldom otherwise, so that an idle screen costs nothing.
+// tick moves the axis: while something is moving, once a column but at most ten times a second; otherwise every two
+// seconds, so that an idle screen costs nothing.
 func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
 	if r.Snap.Verdict.Word == api.VerdictUpdating {
@@ -172,10 +171,10 @@ func (r *root) handle(msg tea.Msg) {
 		r.Width, r.Height = msg.Width, msg.Height
 	case tea.ColorProfileMsg:
 		r.Profile = msg.Profile
-		r.Look(r.Ground)
+		r.SetGround(r.Ground)
 	case tea.BackgroundColorMsg:
-		if r.Look(cells.LightGround); msg.IsDark() {
-			r.Look(cells.DarkGround)
+		if r.SetGround(cells.LightGround); msg.IsDark() {
+			r.SetGround(cells.DarkGround)
 		}
 	case tea.KeyPressMsg:
 		r.use()
@@ -214,8 +213,7 @@ func (r *root) handle(msg tea.Msg) {
 	}
 }
 
-// press does what a key stands for: in the top view, or else, unless that has all keys for
-// itself, in the overview below it.
+// press does what a key means in the top view or, unless that view gets all keys, in the overview.
 func (r *root) press(key tea.KeyPressMsg) {
 	r.Notice, r.Said = "", ""
 	v := r.Top()
@@ -237,7 +235,7 @@ func (r *root) View() tea.View {
 	}
 	var rows []string
 	r.guarded(func() { rows = r.screen() })
-	if rows == nil { // the view is closed now
+	if rows == nil { // it panicked, and the view was closed
 		rows = r.screen()
 	}
 	r.makeSafe(rows)
@@ -256,11 +254,11 @@ func (r *root) View() tea.View {
 	return v
 }
 
-// safeRow is a row as a view has drawn it, and as it may be shown.
+// safeRow is a row as a view has drawn it, and without what could act on the terminal.
 type safeRow struct{ drawn, safe string }
 
-// makeSafe sees to it that what others wrote acts on no terminal, wherever on the screen it has come to.
-// Rows that are as they were last are not looked at again.
+// makeSafe removes everything that could act on the terminal, whichever view drew it. Unchanged rows are not checked
+// again.
 func (r *root) makeSafe(rows []string) {
 	r.rows = slices.Grow(r.rows[:0], len(rows))[:len(rows)]
 	for i, row := range rows {
@@ -274,13 +272,13 @@ func (r *root) makeSafe(rows []string) {
 	}
 }
 
-// awaits reports whether nothing has happened but a new snapshot, and the lines that it speaks
-// of are on their way: they come in a moment, and one drawing does for both.
+// awaits reports whether the last message was a snapshot whose newest lines are being fetched. They arrive soon, and
+// one frame shows both.
 func (r *root) awaits() bool {
 	return r.onlySnapshot && overview.Of(r.Model).Awaits()
 }
 
-// smallest is the size below which nothing sensible can be drawn.
+// Below this size only the verdict is drawn.
 const smallestWidth, smallestHeight = 40, 8
 
 func (r *root) screen() []string {
@@ -308,7 +306,7 @@ func (r *root) screen() []string {
 	return append(rows, r.hintsView(r.Width))
 }
 
-// commandView is what runs, where that is one command alone, and else empty.
+// commandView is the command of a project with only one unit; otherwise it is empty.
 func (r *root) commandView() string {
 	if len(r.Snap.Units) != 1 {
 		return cells.Fit("", r.Width)
@@ -317,8 +315,8 @@ func (r *root) commandView() string {
 	return cells.Fit(r.Palette.Dim.Render("  "+cmp.Or(u.Run.Command, u.Command)), r.Width)
 }
 
-// notices are what the user has to know in addition to the verdict, a row each; where there
-// are more than have room, the last row says how many.
+// notices are what the user has to know in addition to the verdict, in a row each. If there is not enough room, the
+// last row tells how many more there are.
 func (r *root) notices() []string {
 	var all []string
 	if r.Notice != "" {
@@ -378,7 +376,7 @@ func pauseOrResumeAll(m *view.Model) api.Action {
 	return api.Pause
 }
 
-// drawAgain draws all of the screen again, once it has the terminal back.
+// drawAgain draws the whole screen after it got the terminal back.
 func (r *root) drawAgain() {
 	if redraw := r.redraw; redraw != nil {
 		r.Later(func(ctx context.Context) view.Then {
@@ -388,17 +386,17 @@ func (r *root) drawAgain() {
 	}
 }
 
-// suspend gives the terminal to the shell until that brings the screen back.
+// suspend gives the terminal to the shell until the shell resumes the screen.
 func suspend(m *view.Model) {
 	m.TellTerminal(false)
 	m.Run(tea.Suspend)
 }
 
-// toggleMouse gives the mouse to the terminal, which selects text with it, or takes it again.
+// toggleMouse gives the mouse to the terminal, for selecting text, or takes it back.
 func toggleMouse(m *view.Model) {
 	if m.NoMouse = !m.NoMouse; m.NoMouse {
-		m.Said = "the mouse selects text now; m takes it again"
+		m.Said = "mouse: selects text"
 	} else {
-		m.Said = "the mouse chooses and scrolls here again"
+		m.Said = "mouse: controls the screen"
 	}
 }

@@ -606,9 +606,10 @@ func TestUnitsComeAndGo(t *testing.T) {
 func TestMouse(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.screen()
-	m.settle(tea.MouseClickMsg{X: 3, Y: overview.Of(m.Model).Lanes.Top + 2, Button: tea.MouseLeft})
+	top := overview.Of(m.Model).Lanes.Top
+	m.settle(tea.MouseClickMsg{X: 3, Y: top + 2, Button: tea.MouseLeft})
 	assert.Equal(t, "u2", m.Selected)
-	m.settle(tea.MouseClickMsg{X: lanes.ColumnsOf(m.Model).Left() + 30, Y: overview.Of(m.Model).Lanes.Top, Button: tea.MouseLeft})
+	m.settle(tea.MouseClickMsg{X: lanes.ColumnsOf(m.Model).Left() + 30, Y: top, Button: tea.MouseLeft})
 	assert.False(t, overview.IsAtNow(m.Model))
 	m.keyed(".")
 	assert.True(t, overview.IsAtNow(m.Model))

@@ -18,16 +18,16 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// verdictView is the project's state in one line, the same on every view.
+// verdictView is the verdict in one line, the same in every view.
 func (r *root) verdictView(width int) string {
 	v := r.Snap.Verdict
 	word := r.Palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
 	mark, text := doubtMark(r.Model)
-	if silence := silence(r.Model); silence != "" { // what nothing confirms is no verdict
+	if silence := silence(r.Model); silence != "" { // an unconfirmed verdict is not a verdict
 		word, mark, text = r.Palette.Banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
 	}
 	left := word + "  " + mark + r.Palette.Bright.Render(text)
-	// The reason matters more than what is at the right.
+	// The reason matters more than the right corner.
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range cornerTexts(r.Model) {
 		if ansi.StringWidth(right) < room {
@@ -37,8 +37,8 @@ func (r *root) verdictView(width int) string {
 	return cells.Ends(left, "", width)
 }
 
-// cornerTexts are what may be shown next to the verdict: which project this is, who else looks
-// at it and the time of day; each shorter than the one before.
+// cornerTexts are what may be shown in the right corner: the project, the other faces and the time of day; each is
+// shorter than the one before.
 func cornerTexts(m *view.Model) []string {
 	name, company, clock := m.Snap.Project.Name+"  ", company(m), m.Now.Format("15:04")+" "
 	if company == "" {
@@ -47,7 +47,7 @@ func cornerTexts(m *view.Model) []string {
 	return []string{name + company + "  " + clock, company + "  " + clock, company + " ", clock}
 }
 
-// company says who else looks at the project, and whether it continues without this screen.
+// company tells which other faces are attached, and whether the project runs in the background.
 func company(m *view.Model) string {
 	var parts []string
 	if m.Snap.Background {
@@ -64,7 +64,7 @@ func company(m *view.Model) string {
 	return strings.Join(parts, ", ")
 }
 
-// title is the verdict in short, for the terminal's own title.
+// title is the verdict in short, for the terminal's title.
 func (r *root) title() string {
 	if r.Silent > 0 {
 		return escape.Text("NO ANSWER  " + r.Snap.Project.Name)
@@ -72,11 +72,11 @@ func (r *root) title() string {
 	return escape.Text(strings.ToUpper(string(r.Snap.Verdict.Word)) + "  " + r.Snap.Project.Name)
 }
 
-// hintsView is the bottom line: the few keys that make sense now, and where the
-// stream stands.
+// hintsView is the bottom line: the few keys that are useful now, and the stream's position.
 func (r *root) hintsView(width int) string {
 	if f, ok := r.Top().(view.Typing); ok {
-		return cells.Ends(" "+f.Line().Input.View()+"  "+r.hints(r.BindingsOf(f.Name()), width), f.Status(r.Model), width)
+		line := " " + f.Line().Input.View() + "  " + r.hints(r.BindingsOf(f.Name()), width)
+		return cells.Ends(line, f.Status(r.Model), width)
 	}
 	if !r.IsOpen("overview") && !r.IsOpen("help") {
 		shown := r.BindingsOf(r.Top().Name())
@@ -85,12 +85,12 @@ func (r *root) hintsView(width int) string {
 		}
 		return cells.Fit(" "+r.hints(shown, width-1), width)
 	}
-	// However long it is, the keys keep their room.
+	// A long position leaves room for the keys.
 	state := ansi.Truncate(overview.Focused(r.Model).Status(r.Model), max(width/3, 12), "…")
 	return cells.Ends(" "+r.hints(r.BindingsOf("overview"), width-ansi.StringWidth(state)-2), state+" ", width)
 }
 
-// unlessBound are the bindings of the overview that a view has no other meaning for.
+// unlessBound are the bindings of the overview whose keys have no other meaning in a view.
 func (r *root) unlessBound(name string) []*view.Binding {
 	return slices.DeleteFunc(
 		r.BindingsOf("overview"),
@@ -98,8 +98,8 @@ func (r *root) unlessBound(name string) []*view.Binding {
 	)
 }
 
-// hints says what keys do, as many as have room. Help and quitting must be found on the
-// smallest screen, so they get room first.
+// hints tells what keys do, as many as there is room for. Help and quit come first: they must be found on the smallest
+// screen.
 func (r *root) hints(of []*view.Binding, room int) string {
 	parts := make([]string, len(of))
 	taken := map[string]bool{}
@@ -108,8 +108,8 @@ func (r *root) hints(of []*view.Binding, room int) string {
 	}
 	for _, must := range []bool{true, false} {
 		for i, b := range of {
-			if b.Hint == "" || must != isFirst(b) || b.When != nil && !b.When(r.Model) || b.First != nil && !b.First(r.Model) ||
-				taken[b.Keys[0]] {
+			off := b.When != nil && !b.When(r.Model) || b.First != nil && !b.First(r.Model)
+			if off || b.Hint == "" || must != isFirst(b) || taken[b.Keys[0]] {
 				continue
 			}
 			part := r.Palette.Text.Render(pairedKey(b)) + " " + r.Palette.Dim.Render(b.Hint) + "   "
@@ -122,7 +122,7 @@ func (r *root) hints(of []*view.Binding, room int) string {
 	return strings.TrimRight(strings.Join(parts, ""), " ")
 }
 
-// pairedKey shows both keys of a pair where the hint speaks for both.
+// pairedKey shows both keys of a pair if the hint is about both.
 func pairedKey(b *view.Binding) string {
 	switch b.Hint {
 	case "select":
@@ -137,8 +137,7 @@ func pairedKey(b *view.Binding) string {
 	return first.Shown()
 }
 
-// doubtMark is what stands behind the verdict's word where there are doubts, and the verdict's text without
-// them.
+// doubtMark returns what is shown after the verdict's word if there are doubts, and the verdict's text without them.
 func doubtMark(m *view.Model) (mark, text string) {
 	v, n := m.Snap.Verdict, len(m.Snap.Doubts)
 	if v.Word != api.VerdictCurrent || n == 0 {
@@ -151,10 +150,10 @@ func doubtMark(m *view.Model) (mark, text string) {
 	return m.Palette.Stale.Render("? "+format.Count(n, "doubt")+": "+first) + "  ", text
 }
 
-// silentMsg says for how long the project has not answered; 0: it does again.
+// silentMsg is sent while the project does not answer, with the time since it last did; 0: it answers again.
 type silentMsg time.Duration
 
-// silence is what is shown instead of a verdict that nothing confirms; empty where the project answers.
+// silence is what is shown instead of an unconfirmed verdict; empty: the project answers.
 func silence(m *view.Model) string {
 	if m.Silent == 0 {
 		return ""

@@ -316,13 +316,14 @@ func TestClicks(t *testing.T) {
 		m.settle(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 		m.screen()
 	}
-	tick := strings.Index(ansi.Strip(m.screen()[overview.Of(m.Model).Lanes.Top-1]), "▾2")
-	click(len([]rune(ansi.Strip(m.screen()[overview.Of(m.Model).Lanes.Top-1])[:tick])), overview.Of(m.Model).Lanes.Top-1)
+	top := overview.Of(m.Model).Lanes.Top
+	saves := ansi.Strip(m.screen()[top-1])
+	click(ansi.StringWidth(saves[:strings.Index(saves, "▾2")]), top-1)
 	assert.Equal(t, m.Snap.Saves[0].At, m.At, "a tick")
-	click(3, overview.Of(m.Model).Lanes.Top+2)
+	click(3, top+2)
 	assert.Equal(t, "u2", m.Selected, "a lane")
 	c := lanes.ColumnsOf(m.Model)
-	click(c.Left()+c.Lane-10, overview.Of(m.Model).Lanes.Top)
+	click(c.Left()+c.Lane-10, top)
 	assert.True(t, m.At.After(m.Snap.Saves[0].At), "a moment")
 	m.keyed(".", "R")
 	m.screen()
@@ -478,7 +479,7 @@ func TestRandomScreens(t *testing.T) {
 				if a, ok := m.Top().(view.Asker); ok {
 					a.Ask(m.Model)
 				}
-				m.Requests, m.Commands = nil, nil // nothing is asked, but what is drawn without an answer has to hold too
+				m.Requests, m.Commands = nil, nil // what is drawn without an answer has to hold, too
 				holds(t, m)
 				drawn++
 			}

@@ -1,3 +1,5 @@
+// Package arguments has the fields that change what the selected unit runs: arguments that are added to its command,
+// and tests that it is narrowed to. Start reading at Keys.
 package arguments
 
 import (
@@ -15,16 +17,17 @@ import (
 type wordsField struct {
 	view.Field
 	unit string
-	at   int // in the history; its length: at what is typed
+	at   int // index into the history; its length: a new entry
 }
 
 func addWords(m *view.Model) {
 	u := m.SelectedUnit()
-	f := m.NewField(overview.Of(m), "words", u.Command+"  ", "arguments to add for the next runs", format.Typed(u.Words))
+	const what = "arguments to add for the next runs"
+	f := m.NewField(overview.Of(m), "words", u.Command+"  ", what, format.Typed(u.Words))
 	m.Open(&wordsField{f, u.Name, len(m.TypedWords)})
 }
 
-// recall shows what was typed before, or after that.
+// recall shows an earlier or later entry of the history.
 func (f *wordsField) recall(m *view.Model, by int) {
 	f.at = max(0, min(f.at+by, len(m.TypedWords)))
 	text := ""
@@ -34,8 +37,7 @@ func (f *wordsField) recall(m *view.Model, by int) {
 	f.Fill(text)
 }
 
-// submit asks for the words. They are taken apart as a shell does, but nothing in them is
-// replaced.
+// submit requests the arguments. They are split as by a shell, but nothing in them is expanded.
 func (f *wordsField) submit(m *view.Model) {
 	text := f.Input.Value()
 	words, err := shellwords.Split(text)
@@ -47,15 +49,15 @@ func (f *wordsField) submit(m *view.Model) {
 		rememberWords(m, text)
 	}
 	m.Close()
-	if u := m.Snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed it
+	if u := m.Snap.Unit(f.unit); u != nil && len(words)+len(u.Words) > 0 { // an edit may have removed the unit
 		setWords(m, f.unit, words)
 	}
 }
 
-// maxTyped is how many words, as they were typed, are remembered.
+// maxTyped limits the history.
 const maxTyped = 100
 
-// rememberWords makes a text the newest that was typed.
+// rememberWords makes a text the newest entry of the history.
 func rememberWords(m *view.Model, text string) {
 	all := append(slices.DeleteFunc(slices.Clone(m.TypedWords), func(old string) bool { return old == text }), text)
 	m.TypedWords = all[max(len(all)-maxTyped, 0):]
@@ -67,14 +69,14 @@ func rememberWords(m *view.Model, text string) {
 	}
 }
 
-// setWords has a unit run with words added to its command, or with none.
+// setWords requests that a unit runs with these arguments added to its command.
 func setWords(m *view.Model, unit string, words []string) {
 	m.Send(api.Request{Action: api.AddWords, Units: []string{unit}, Words: words})
 }
 
 func hasWords(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && len(u.Words) > 0 }
 
-// Keys change the arguments of the selected unit. They come last: the bottom line has them where there is room.
+// Keys change the arguments of the selected unit.
 var Keys = []view.Binding{
 	{Keys: []string{"a"}, Action: "add-arguments", Name: "add arguments to its command for the next runs",
 		Hint: "add arguments", Group: view.GroupUnit,
@@ -89,8 +91,9 @@ var Keys = []view.Binding{
 
 // Bindings are those of the fields for arguments and tests.
 var Bindings = []view.Binding{
-	{In: "words", Keys: []string{"enter"}, Name: "run with these arguments", Hint: "run with them", Group: view.GroupField,
-		Do: view.On(func(m *view.Model, f *wordsField) { f.submit(m) })},
+	{In: "words", Keys: []string{"enter"}, Name: "run with these arguments", Hint: "run with them",
+		Group: view.GroupField,
+		Do:    view.On(func(m *view.Model, f *wordsField) { f.submit(m) })},
 	{In: "words", Keys: []string{"up"}, Name: "previous entry", Hint: "previous", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *wordsField) { f.recall(m, -1) })},
 	{In: "words", Keys: []string{"down"}, Name: "next entry", Group: view.GroupField,

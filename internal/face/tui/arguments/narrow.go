@@ -19,7 +19,7 @@ func AskTests(m *view.Model) {
 	m.Open(&narrowField{m.NewField(overview.Of(m), "narrow", prompt, "their names", ""), u.Name})
 }
 
-// submit asks for it. Names are taken apart as words of a shell are.
+// submit requests it. Names are split as by a shell.
 func (f *narrowField) submit(m *view.Model) {
 	words, err := shellwords.Split(f.Input.Value())
 	switch {
@@ -38,16 +38,16 @@ func (f *narrowField) submit(m *view.Model) {
 	m.Send(r)
 }
 
-// HasTests reports whether the selected unit can be narrowed to some of its tests.
+// HasTests reports whether the selected unit has tests, so that it can be narrowed.
 func HasTests(m *view.Model) bool {
 	u := m.SelectedUnit()
 	return u != nil && u.Kind != "service" && (u.Kind == "suite" || u.Report.Cases > 0)
 }
 
-// Narrowed reports whether the selected unit is.
+// Narrowed reports whether the selected unit is narrowed to some of its tests.
 func Narrowed(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Narrowed != "" }
 
-// Widen has the selected unit run all of its tests again, and takes words away that were added.
+// Widen lets the selected unit run all of its tests again, and removes the arguments that were added.
 func Widen(m *view.Model) {
 	if Narrowed(m) {
 		m.AskUnit(api.Widen)

@@ -1,6 +1,6 @@
 // Package cells makes rows of terminal cells: text that is cut or padded to a width, strips of single styled cells,
-// lines that join where they meet, and the palette of the full screen with its textures for states. It knows no view and
-// no project. Start reading at Fit, Strip, Linework and Palette.
+// lines that join where they meet, and the palette of the full screen with its textures for states. It knows no view
+// and no project. Start reading at Fit, Strip, Linework and Palette.
 package cells
 
 import (

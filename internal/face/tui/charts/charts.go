@@ -1,3 +1,5 @@
+// Package charts is the view of what units use over time. Its graphs are part of the view of one unit, too. Start
+// reading at charts.
 package charts
 
 import (
@@ -18,7 +20,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// charts is the view of what units take over time, on the axis of the lanes.
+// charts is the view of what units use over time, on the axis of the lanes.
 type charts struct {
 	measure int // index into timeline.Measures
 	alone   bool
@@ -26,7 +28,7 @@ type charts struct {
 	top     int
 }
 
-// Show shows the first chart, showChart the one of a measure, an index into timeline.Measures.
+// Show shows the first chart, ShowMeasure the one of a measure, an index into timeline.Measures.
 func Show(m *view.Model) { ShowMeasure(m, 0) }
 
 func ShowMeasure(m *view.Model, measure int) { m.Show(&charts{measure: measure}) }
@@ -53,7 +55,7 @@ func (v *charts) Update(m *view.Model, msg tea.Msg) {
 // choose shows another measure.
 func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
 
-// graphs are what is drawn.
+// graphs are the graphs to draw.
 func (v *charts) graphs(m *view.Model) []timeline.Graph {
 	all := timeline.ChartOf(timeline.Measures[v.measure], m.Snap, &m.Samples.Series, lanes.AxisOf(m), m.Now)
 	all = slices.DeleteFunc(all, func(g timeline.Graph) bool {
@@ -78,7 +80,7 @@ func (v *charts) Draw(m *view.Model, width, height int) []string {
 	if len(all) == 0 {
 		text := "  no data in this range"
 		if v.alone {
-			text = "  " + m.Selected + " has had none in this span; enter shows all units"
+			text = "  " + m.Selected + " has no data in this range; enter shows all units"
 		}
 		rows = view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render(text), width)), height-1, width)
 		return append(rows, lanes.TimeRule(m, c, a, "", width))
@@ -96,7 +98,7 @@ func (v *charts) Draw(m *view.Model, width, height int) []string {
 	return append(view.Pad(rows, height-1, width), lanes.TimeRule(m, c, a, title, width))
 }
 
-// tabs names the measures, and says in more words what the shown one is where that has room.
+// tabs names the measures, and describes the selected one if there is room.
 func (v *charts) tabs(m *view.Model, width int) string {
 	line := func(chosen func(timeline.Measure) string) string {
 		var parts []string
@@ -116,7 +118,7 @@ func (v *charts) tabs(m *view.Model, width int) string {
 	return cells.Fit(text, width)
 }
 
-// GraphRows draws a graph in so many rows, of which the last is empty where there is room.
+// GraphRows draws a graph in so many rows. From four rows on the last one is empty.
 func GraphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height, width int) []string {
 	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
 	drawn := height
@@ -164,10 +166,10 @@ func GraphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height
 	return rows
 }
 
-// eighths are a cell filled from its bottom by so many eighths.
+// eighths are cells filled from the bottom by 0 to 8 eighths.
 var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
-// graphColumns draws one row of a graph, the lowest is 0, of so many. What has failed is hatched.
+// graphColumns draws a row of a graph, counted from 0 at the bottom. Failed runs are hatched.
 func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
 	s := cells.NewStrip(len(g.Values), " ", &m.Palette.Text)
 	failed := m.Palette.Broken
@@ -222,7 +224,8 @@ var Bindings = []view.Binding{
 			}
 			overview.BackToNow(m)
 		}},
-	{In: "charts", Keys: []string{"C"}, Name: "back to the lanes", Group: view.GroupCharts, Do: (*view.Model).BackToLanes},
+	{In: "charts", Keys: []string{"C"}, Name: "back to the lanes", Group: view.GroupCharts,
+		Do: (*view.Model).BackToLanes},
 }
 
 // measured shows another measure.

@@ -1,3 +1,6 @@
+// Package lanes draws the states of the units along an axis of time: the upper part of the overview. It also has what
+// other views share with it: the axis, the row of saves, the widths of columns, and the words for states. Start reading
+// at Lanes.Draw.
 package lanes
 
 import (
@@ -17,23 +20,23 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Lanes is the upper part of the main view: each unit's life along one axis of
-// time that ends at now, under a row of ticks for the saves.
+// Lanes is the upper part of the overview: the states of each unit along an axis of time that ends now, under a row of
+// ticks for the saves.
 type Lanes struct {
 	share int // index into shares
 	order order
-	// unfolded has all units in the order chosen, of which a window is seen, instead of the
-	// quiet ones folded into one row.
+	// unfolded shows a window of all units, instead of folding the quiet ones into one row.
 	unfolded bool
 
-	Top, room int                  // the row of the screen of the first lane, and how many rows lanes have, as last drawn
-	drawn     map[string]drawnLane // by the unit's name
+	Top   int                  // the row of the first lane on the screen, as last drawn
+	room  int                  // how many rows lanes had then
+	drawn map[string]drawnLane // by the unit's name
 }
 
 func NewLanes() Lanes { return Lanes{room: 1, drawn: map[string]drawnLane{}} }
 
-// drawnLane is a lane as it was drawn, and all that its looks came from, except the styles.
-// Most of what draws the screen again changes no lane: output does, thirty times a second.
+// drawnLane is a lane as it was drawn, and everything that it was drawn from. Most of what redraws the screen changes
+// no lane: output, thirty times a second.
 type drawnLane struct {
 	from laneLooks
 	row  string
@@ -51,23 +54,22 @@ type laneLooks struct {
 	styles                 int // their generation
 }
 
-// shares are how much of the screen the lanes may take, in parts of it; the stream has
-// the rest.
+// shares are the parts of the screen that the lanes may take; the stream has the rest.
 var shares = []float64{0.5, 0.25, 0.75}
 
-// Height is how many rows the lanes may have, of those that lanes and stream share.
+// Height is how many of the rows that lanes and stream share the lanes may have.
 func (l *Lanes) Height(body int) int {
 	const least, minStream = 4, 4
 	return max(min(int(float64(body)*shares[l.share]), body-minStream), least)
 }
 
-// NextHeight gives the lanes another share of the screen.
+// NextHeight gives the lanes the next share of the screen.
 func (l *Lanes) NextHeight() { l.share = (l.share + 1) % len(shares) }
 
 // Fold folds the quiet units into one row, or unfolds them.
 func (l *Lanes) Fold() { l.unfolded = !l.unfolded }
 
-// Legend says what the textures mean, for the help.
+// Legend explains the textures, for the help.
 var Legend = []struct {
 	Cell timeline.Cell
 	Text string
@@ -84,8 +86,7 @@ var Legend = []struct {
 	{timeline.Cell{State: api.Crashed}, "crashed"},
 }
 
-// Columns are the widths of a lane's parts on a screen of some width. What
-// matters least is dropped first as it narrows.
+// Columns are the widths of the parts of a lane. On a narrow screen the parts that matter least are dropped.
 type Columns struct {
 	Name, kind, state, Lane, Note, Endpoint, memory, took int
 }
@@ -116,10 +117,10 @@ func ColumnsOf(m *view.Model) Columns {
 	return c
 }
 
-// Left is where the lane begins.
+// Left is the column at which the axis begins.
 func (c Columns) Left() int { return 2 + c.Name + 1 + c.kind + c.state + 1 }
 
-// AxisOf is the stretch of time that is on the screen.
+// AxisOf is the range of time that is on the screen.
 func AxisOf(m *view.Model) timeline.Axis {
 	n, span := ColumnsOf(m).Lane, timeline.Spans[SpanIndex(m)]
 	end := m.Now
@@ -129,14 +130,14 @@ func AxisOf(m *view.Model) timeline.Axis {
 	return timeline.To(end, span, n)
 }
 
-// DrawnAxis is the same stretch of time on a drawing.
+// DrawnAxis is the same range of time on a drawing.
 func DrawnAxis(m *view.Model) timeline.Axis {
 	a := AxisOf(m)
 	return draw.AxisOf(a.Time(0), a.Time(a.N))
 }
 
-// SpanIndex is the span on the screen. A young session shows all its life,
-// larger, until it has lived for longer than the first span.
+// SpanIndex is the index into timeline.Spans of the range on the screen. Until the user zooms, it shows all of a
+// session that is younger than the first span.
 func SpanIndex(m *view.Model) int {
 	if m.Span >= 0 {
 		return m.Span
@@ -159,7 +160,7 @@ func (l *Lanes) Draw(m *view.Model, title string, height int) []string {
 	return append(rows, TimeRule(m, c, a, title, m.Width))
 }
 
-// SavesRow marks each save where it fell on the axis, with its ripple's number.
+// SavesRow marks each save on the axis, with the number of its ripple.
 func SavesRow(m *view.Model, c Columns, a timeline.Axis) string {
 	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
@@ -233,7 +234,7 @@ func (l *Lanes) drawLane(m *view.Model, looks laneLooks) string {
 	return cells.Fit(row, m.Width)
 }
 
-// StateWord is what a lane says of its unit in a word.
+// StateWord is the state of a unit in one word, as a lane shows it.
 func StateWord(u *api.Unit) string {
 	switch {
 	case u.Paused:
@@ -243,15 +244,15 @@ func StateWord(u *api.Unit) string {
 	case u.InLine:
 		return "queued"
 	case u.Queued && u.State == api.Running:
-		return string(u.State) + " +1" // one more run follows
+		return string(u.State) + " +1" // another run follows
 	case u.Freshness == api.Stale && !u.State.Broken() && u.State != api.Stopped && u.Run.Number > 0:
 		return "stale"
 	}
 	return string(u.State)
 }
 
-// outcome is what a unit's output has reported of tests and findings, in a few letters: how many fail of
-// how many, or how many have run; or else how many errors or warnings there are.
+// outcome is the result of a unit's tests in a few letters: how many failed, or how many have run; without tests, how
+// many errors or warnings were found.
 func outcome(u *api.Unit) string {
 	r := u.Report
 	switch {
@@ -271,10 +272,10 @@ func outcome(u *api.Unit) string {
 	return ""
 }
 
-// NoteOf is what a unit asks, or else what matters to its kind: outcome, or of a relay how many pages listen and what
-// is asked of it.
+// NoteOf is the question of a unit that waits for input, or else what matters for its kind: its outcome, or the pages
+// and requests of a relay.
 func NoteOf(m *view.Model, u *api.Unit) string {
-	const most = 28 // cells that a question may have
+	const most = 28 // cells of a question
 	use, ask := m.Snap.Uses[u.Name], m.Snap.Asks[u.Name]
 	switch {
 	case ask.Kind == api.AskPassword:
@@ -303,7 +304,7 @@ func noteStyle(m *view.Model, u *api.Unit) lipgloss.Style {
 	return m.Palette.Dim
 }
 
-// Endpoint is where a unit can be reached: its first port, and a sign for more.
+// Endpoint is the first port that a unit listens on, with a mark if there are others.
 func Endpoint(u api.Use) string {
 	if len(u.Addresses) == 0 {
 		return ""
@@ -317,7 +318,7 @@ func Endpoint(u api.Use) string {
 	return text
 }
 
-// Memory is what a unit's processes hold, in round figures.
+// Memory is the memory of a unit's processes, rounded.
 func Memory(u api.Use) string {
 	if u.Memory == 0 {
 		return ""
@@ -325,8 +326,7 @@ func Memory(u api.Use) string {
 	return format.Bytes(float64(u.Memory))
 }
 
-// took is how long the newest run or pass needed, or has been at it; of a result that was
-// reused, when it was made.
+// took is the duration of the newest run or pass; for a reused result, the time when it was made.
 func took(u *api.Unit, now time.Time) string {
 	r, p := u.Run, u.Pass
 	switch {
@@ -365,7 +365,7 @@ func (l *Lanes) life(m *view.Model, looks laneLooks) string {
 		s.Write(label.Column, label.Text, &m.Palette.Dim)
 	}
 	if r := looks.unit.Report; !r.FailedAt.IsZero() {
-		if i := a.At(r.FailedAt); a.Has(i) { // where it was first known to fail
+		if i := a.At(r.FailedAt); a.Has(i) { // where the first failure was reported
 			glyph, style := m.Palette.Texture(timeline.Cell{State: api.Failed})
 			style = style.Bold(true)
 			s.Set(i, glyph, &style)
@@ -381,7 +381,7 @@ func (l *Lanes) life(m *view.Model, looks laneLooks) string {
 	return s.String()
 }
 
-// TimeRule is a rule that carries a title and, under the lanes, the times of day.
+// TimeRule is a rule with a title and, under the axis, the times of day.
 func TimeRule(m *view.Model, c Columns, a timeline.Axis, title string, width int) string {
 	s := cells.NewStrip(width, "─", &m.Palette.Faint)
 	if title != "" {
@@ -419,7 +419,7 @@ func spanName(d time.Duration) string {
 	return fmt.Sprintf("%.0f days", d.Hours()/24)
 }
 
-// Move chooses another unit, in the order shown.
+// Move selects another unit, in the order shown.
 func (l *Lanes) Move(m *view.Model, by int) {
 	units := l.ordered(m, l.room)
 	if len(units) == 0 {
@@ -429,7 +429,7 @@ func (l *Lanes) Move(m *view.Model, by int) {
 	m.Selected = units[max(0, min(max(i, 0)+by, len(units)-1))].Name
 }
 
-// NextBroken chooses the next unit that is broken.
+// NextBroken selects the next broken unit.
 func (l *Lanes) NextBroken(m *view.Model) {
 	units := m.Snap.Units
 	at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })

@@ -11,20 +11,20 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// Which units have lanes, and in which order.
+// This file decides which units have lanes, and in which order.
 
 // order is how lanes are ordered.
 type order int
 
 const (
-	byFile    order = iota // as the settings file has them; broken and moving ones first where not all have room
-	byNeed                 // what others need or follow above these
+	byFile    order = iota // as in the settings file; if not all have room, broken and moving ones first
+	byNeed                 // a unit below those that it needs or follows
 	byTrouble              // broken, moving, stale, others
 )
 
 var OrderNames = [...]string{"file", "need", "trouble"}
 
-// NextOrder orders the lanes in another way.
+// NextOrder sorts the lanes by the next order.
 func (l *Lanes) NextOrder(m *view.Model) {
 	l.use(m, (l.order+1)%order(len(OrderNames)))
 }
@@ -34,7 +34,7 @@ func (l *Lanes) use(m *view.Model, o order) {
 	m.Said = "lanes ordered by " + OrderNames[l.order]
 }
 
-// OrderBy orders them by a name that the user types.
+// OrderBy sorts the lanes by the order of a name.
 func (l *Lanes) OrderBy(m *view.Model, args []string) error {
 	i := slices.Index(OrderNames[:], strings.Join(args, " "))
 	if i < 0 {
@@ -44,8 +44,8 @@ func (l *Lanes) OrderBy(m *view.Model, args []string) error {
 	return nil
 }
 
-// Matches reports whether a unit has all words of a filter: each in its name, or as the beginning of
-// its kind, its state or its freshness, or as the name of a group that it is in.
+// Matches reports whether a unit matches all words of a filter: each is a part of its name, the beginning of its kind,
+// its state or its freshness, or the name of one of its groups.
 func Matches(m *view.Model, u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
@@ -60,7 +60,7 @@ func Matches(m *view.Model, u *api.Unit, filter string) bool {
 	return true
 }
 
-// rank is how urgent a unit is, the smallest first.
+// rank is the urgency of a unit; the smallest comes first.
 func rank(u *api.Unit) int {
 	switch {
 	case u.State.Broken():
@@ -73,8 +73,7 @@ func rank(u *api.Unit) int {
 	return 3
 }
 
-// ordered returns the units in the order in which the cursor moves. A filter leaves out those that
-// do not match it.
+// ordered returns the units that match the filter, in the order in which the cursor moves.
 func (l *Lanes) ordered(m *view.Model, room int) []*api.Unit {
 	var units []*api.Unit
 	for _, u := range m.Snap.Units {
@@ -92,7 +91,7 @@ func (l *Lanes) ordered(m *view.Model, room int) []*api.Unit {
 	return units
 }
 
-// depths are how many links lie between a unit and what needs and follows nothing.
+// depths are the lengths of the longest chains of needs and follows below each unit.
 func depths(snap *api.Snapshot) map[string]int {
 	depth := map[string]int{}
 	for range snap.Units {
@@ -111,18 +110,18 @@ func depths(snap *api.Snapshot) map[string]int {
 	return depth
 }
 
-// Visible returns the units that have a row of their own, as last drawn.
+// Visible returns the units with a row of their own, as last drawn.
 func (l *Lanes) Visible(m *view.Model) []*api.Unit {
 	units, _ := l.visibleIn(m, l.room)
 	return units
 }
 
-// visibleIn returns the units that have one of the rows that there is room for, the selected one among them, and how
-// many have none. Unfolded, the lanes are a window on all units that follows the selection.
+// visibleIn returns the units that get one of the available rows, the selected one among them, and how many get none.
+// Unfolded, the lanes are a window that follows the selection.
 func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	units := l.ordered(m, room)
 	if m.Filter != "" {
-		room-- // for the row that says so
+		room-- // for the row that shows the filter
 	}
 	if len(units) <= room {
 		return units, 0
@@ -142,7 +141,7 @@ func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	return shown, len(units) - keep
 }
 
-// foldedText says how many units have no row.
+// foldedText tells how many units have no row.
 func (l *Lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string {
 	switch {
 	case m.Filter != "" && len(shown) == 0:
@@ -157,7 +156,7 @@ func (l *Lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string 
 	return fmt.Sprintf("%d more: %s", folded, l.foldedStates(m, shown))
 }
 
-// foldedStates says what the folded units do: "28 ready, 4 done".
+// foldedStates is a summary of the folded units: "28 ready, 4 done".
 func (l *Lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
 	has := map[string]bool{}
 	for _, u := range shown {

@@ -1,3 +1,5 @@
+// Package mapview is the view of units as boxes, with needs and follows as lines, and the answer to what a save or a
+// restart would set off. The layout comes from package timeline. Start reading at mapView.
 package mapview
 
 import (
@@ -19,14 +21,14 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// mapView is the view of what needs and follows what, and of what would act if something happened.
+// mapView is the view of needs and follows, and of what a save or a restart would set off.
 type mapView struct {
-	around bool   // only the selected unit, and what it is linked with
-	group  string // whose members stand out; empty: no group's
-	unfold bool   // units that are alike have boxes of their own also where these have no room
+	around bool   // only the selected unit and its links
+	group  string // whose members are highlighted; empty: none
+	unfold bool   // similar units have boxes of their own, even if there is no room
 	asked  string
-	steps  []api.Step // what would act
-	answer []string   // in words, and why nothing would
+	steps  []api.Step // the answer: what would act
+	answer []string   // the same as text, or why nothing would act
 
 	drawn mapDrawn
 }
@@ -34,16 +36,16 @@ type mapView struct {
 // mapDrawn is the map as it was last drawn, for keys and mouse.
 type mapDrawn struct {
 	timeline.Map
-	left  []int // where the boxes of each layer begin, on the map
-	width []int // and how wide they are
-	x, y  int   // what of the map is at the upper left corner
-	top   int   // row of the screen at which it begins
-	pitch int   // how many rows of the screen a row of the map has
+	left  []int // the columns at which the boxes of each layer begin, on the map
+	width []int // the widths of these boxes
+	x, y  int   // the cell of the map at the upper left corner
+	top   int   // the first row of the map on the screen
+	pitch int   // the height of a row of the map
 }
 
 func Show(m *view.Model) { m.Show(&mapView{}) }
 
-// ShowIfSaved shows on the map what a save of a path would set off.
+// ShowIfSaved shows the map with what a save of a path would set off.
 func ShowIfSaved(m *view.Model, path string) {
 	v := &mapView{}
 	m.Show(v)
@@ -63,7 +65,7 @@ func (v *mapView) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// click chooses the unit of the box at a place.
+// click selects the unit of the box at a cell.
 func (v *mapView) click(m *view.Model, x, y int) {
 	d := &v.drawn
 	row := (y - d.top + d.y) / max(d.pitch, 1)
@@ -74,7 +76,7 @@ func (v *mapView) click(m *view.Model, x, y int) {
 	}
 }
 
-// walk chooses another unit: next to the selected one along a line, or above or below it.
+// walk selects another unit: along a line from the selected one, or above or below it.
 func (v *mapView) walk(m *view.Model, right, down int) {
 	d := &v.drawn
 	at := slices.IndexFunc(d.Boxes, func(b timeline.Box) bool { return b.Has(m.Selected) })
@@ -103,7 +105,7 @@ func (v *mapView) walk(m *view.Model, right, down int) {
 	m.Selected = d.Boxes[next].Units[0].Name
 }
 
-// ifRestarted lights up what would act if the selected unit were restarted.
+// ifRestarted highlights what a restart of the selected unit would set off.
 func (v *mapView) ifRestarted(m *view.Model) {
 	u := m.SelectedUnit()
 	if u == nil {
@@ -116,13 +118,13 @@ func (v *mapView) ifRestarted(m *view.Model) {
 	}
 }
 
-// forget asks nothing any more, and has no group stand out.
+// forget removes the question and the highlighted group.
 func (v *mapView) forget() { v.asked, v.steps, v.answer, v.group = "", nil, nil, "" }
 
-// lit reports whether the map is asked something, or shows a group.
+// lit reports whether there is a question or a highlighted group.
 func (v *mapView) lit() bool { return v.asked != "" || v.group != "" }
 
-// nextGroup has the members of another group stand out, and after the last one's none.
+// nextGroup highlights the members of the next group, and after the last group none.
 func (v *mapView) nextGroup(m *view.Model) {
 	names := slices.Sorted(maps.Keys(m.Snap.Project.Groups))
 	next := slices.Index(names, v.group) + 1
@@ -131,12 +133,12 @@ func (v *mapView) nextGroup(m *view.Model) {
 	}
 }
 
-// stands reports whether a unit stands out: it would act, or is in the group.
+// stands reports whether a unit is highlighted: it would act, or is in the group.
 func (v *mapView) stands(m *view.Model, unit string) bool {
 	return v.number(unit) > 0 || v.group != "" && slices.Contains(m.Snap.Project.Groups[v.group], unit)
 }
 
-// number is which step a unit would be, from 1; 0: none.
+// number is the unit's step in the answer, from 1; 0: none.
 func (v *mapView) number(unit string) int {
 	return 1 + slices.IndexFunc(v.steps, func(s api.Step) bool { return s.Unit == unit })
 }
@@ -166,7 +168,7 @@ func (v *mapView) Draw(m *view.Model, width, height int) []string {
 	return append(view.Pad(rows, height-len(foot), width), foot...)
 }
 
-// foot says what would act.
+// foot is the question and the answer.
 func (v *mapView) foot(m *view.Model, width, most int) []string {
 	if v.asked == "" {
 		return nil
@@ -184,7 +186,7 @@ func (v *mapView) foot(m *view.Model, width, most int) []string {
 	return rows
 }
 
-// boxText is what a box says of its units.
+// boxText is the name and the state in a box.
 func (v *mapView) boxText(b timeline.Box) (name, state string) {
 	u := b.Units[0]
 	if n := v.number(u.Name); n > 0 {
@@ -193,7 +195,7 @@ func (v *mapView) boxText(b timeline.Box) (name, state string) {
 	return b.Name(), lanes.StateWord(u)
 }
 
-// picture draws the part of the map in which the selected unit is.
+// picture draws the part of the map around the selected unit.
 func (v *mapView) picture(m *view.Model, width, height int) []string {
 	d := &v.drawn
 	d.pitch = 1
@@ -208,7 +210,7 @@ func (v *mapView) picture(m *view.Model, width, height int) []string {
 		total = d.left[n-1] + d.width[n-1] + 1
 	}
 	l := cells.NewLinework(max(total, 1), max(d.Rows*d.pitch, 1))
-	for _, last := range []bool{false, true} { // so that what stands out lies over the others
+	for _, last := range []bool{false, true} { // highlighted lines are drawn over the others
 		for _, k := range d.Links {
 			if v.marked(m, k) == last {
 				v.drawLink(m, l, k)
@@ -226,7 +228,7 @@ func (v *mapView) picture(m *view.Model, width, height int) []string {
 	return rows
 }
 
-// measure finds where the layers are. What the screen has left over goes between them.
+// measure computes the columns of the layers. Spare room is distributed between them.
 func (v *mapView) measure(m *view.Model, room int) {
 	d := &v.drawn
 	d.width, d.left = make([]int, d.Layers), make([]int, d.Layers)
@@ -255,8 +257,7 @@ func (v *mapView) measure(m *view.Model, room int) {
 	}
 }
 
-// boxMore is what a box says of its unit below the name: its kind, where it listens, its tests or
-// findings, what it holds.
+// boxMore is the second line of a box: the unit's kind, port, test results or findings, and memory.
 func boxMore(m *view.Model, b timeline.Box) string {
 	if len(b.Units) > 1 {
 		return ""
@@ -272,10 +273,10 @@ func boxMore(m *view.Model, b timeline.Box) string {
 	)
 }
 
-// rowAt is the row of the picture at which links enter and leave a row of the map, and names stand.
+// rowAt is the row of the picture at which names are written and links begin and end, for a row of the map.
 func (d *mapDrawn) rowAt(row int) int { return row*d.pitch + min(d.pitch/2, 1) }
 
-// marked reports whether a link stands out: between units that do, or else at the chosen one.
+// marked reports whether a link is highlighted: it is between highlighted units or, without any, at the selected one.
 func (v *mapView) marked(m *view.Model, k timeline.Link) bool {
 	from, to := v.drawn.Boxes[k.From], v.drawn.Boxes[k.To]
 	if v.lit() {
@@ -284,7 +285,7 @@ func (v *mapView) marked(m *view.Model, k timeline.Link) bool {
 	return from.Has(m.Selected) || to.Has(m.Selected)
 }
 
-// drawLink draws a line from box to box. What would not act steps back.
+// drawLink draws a line from box to box. With a question, the lines of units that would not act are dimmed.
 func (v *mapView) drawLink(m *view.Model, l *cells.Linework, k timeline.Link) {
 	d := &v.drawn
 	weight, style := byte(cells.Thin), &m.Palette.Dim
@@ -365,7 +366,7 @@ func (v *mapView) drawBox(m *view.Model, l *cells.Linework, b timeline.Box) {
 	l.Write(after, y, state, &stateStyle)
 }
 
-// follow moves so that the selected unit is seen, and no farther.
+// follow scrolls until the selected unit is visible, and no further.
 func (v *mapView) follow(m *view.Model, width, height int, l *cells.Linework) {
 	d := &v.drawn
 	for _, b := range d.Boxes {
@@ -380,7 +381,7 @@ func (v *mapView) follow(m *view.Model, width, height int, l *cells.Linework) {
 	d.y = max(0, min(d.y, l.Height-height))
 }
 
-// pathField asks for a path of which a save is imagined.
+// pathField asks for a path: what would a save of it set off?
 type pathField struct {
 	view.Field
 	of *mapView
@@ -399,7 +400,7 @@ func (f *pathField) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// suggest offers the files and folders that begin with what is typed.
+// suggest offers the paths that begin with what is typed.
 func (f *pathField) suggest(m *view.Model) {
 	f.Input.SetSuggestions(view.PathsLike(m.Snap.Project.Root, f.Input.Value()))
 }
@@ -414,7 +415,7 @@ func (f *pathField) submit(m *view.Model) {
 	f.of.ifSaved(m, path)
 }
 
-// ifSaved lights up what a save of a path would set off.
+// ifSaved highlights what a save of a path would set off.
 func (v *mapView) ifSaved(m *view.Model, path string) {
 	v.asked, v.steps, v.answer = "if "+path+" were saved", nil, nil
 	m.Later(func(ctx context.Context) view.Then {

@@ -12,8 +12,8 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// The time cursor ties lanes and stream together: where it stands, the stream
-// shows what had been written by then, and scrolling the stream moves it.
+// The time cursor connects lanes and stream: the stream shows what was written up to that time, and scrolling the
+// stream moves the cursor.
 
 func IsAtNow(m *view.Model) bool {
 	return m.At.IsZero() && !slices.ContainsFunc(Of(m).Streams, func(s *stream.Stream) bool { return !s.Following() })
@@ -26,7 +26,7 @@ func BackToNow(m *view.Model) {
 	}
 }
 
-// GoTo puts the cursor on a moment; one that has not come is now.
+// GoTo moves the cursor to a time; a later time than now is now.
 func GoTo(m *view.Model, at time.Time) {
 	if !at.Before(m.Now) {
 		BackToNow(m)
@@ -44,8 +44,7 @@ func moveTime(m *view.Model, by int) {
 	GoTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
 }
 
-// moveSave goes to the save before or after the shown moment, to just when its
-// consequences begin.
+// moveSave moves to the next save or, by -1, to the previous one.
 func moveSave(m *view.Model, by int) {
 	saves, at := m.Snap.Saves, m.ShownTime()
 	if by < 0 {
@@ -70,7 +69,7 @@ func zoom(m *view.Model, by int) {
 	m.Span = max(0, min(lanes.SpanIndex(m)+by, len(timeline.Spans)-1))
 }
 
-// HandleMouse chooses a lane, drags the time cursor, scrolls the stream.
+// HandleMouse selects a lane, drags the time cursor, scrolls a stream.
 func HandleMouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	switch msg.(type) {
@@ -101,7 +100,7 @@ func HandleMouse(m *view.Model, msg tea.MouseMsg) {
 	}
 }
 
-// clickStream gives the keys to the stream, and points at a line of it.
+// clickStream gives the keys to the stream that was clicked, and points at the line.
 func clickStream(m *view.Model, at tea.Mouse) {
 	Of(m).focus, _ = Of(m).place(m, at.X, at.Y)
 	if l, ok := Of(m).lineAt(m, at.X, at.Y); ok && m.IsOpen("overview") {
@@ -110,7 +109,7 @@ func clickStream(m *view.Model, at tea.Mouse) {
 	}
 }
 
-// clickLane chooses the unit in a row, and the moment in a column.
+// clickLane selects the unit in a row and the time in a column.
 func clickLane(m *view.Model, at tea.Mouse) {
 	shown := Of(m).Lanes.Visible(m)
 	if i := at.Y - Of(m).Lanes.Top; i >= 0 && i < len(shown) {
@@ -119,14 +118,14 @@ func clickLane(m *view.Model, at tea.Mouse) {
 	ClickTime(m, at.X)
 }
 
-// onAddress reports whether x is where lanes have their addresses.
+// onAddress reports whether lanes show addresses in column x.
 func onAddress(m *view.Model, x int) bool {
 	c := lanes.ColumnsOf(m)
 	from := c.Left() + c.Lane + c.Note
 	return c.Endpoint > 0 && x > from && x <= from+c.Endpoint
 }
 
-// clickSave goes to the save whose tick or number is at x.
+// clickSave moves to the save whose tick or number is in column x.
 func clickSave(m *view.Model, x int) {
 	a, left := lanes.AxisOf(m), lanes.ColumnsOf(m).Left()
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
@@ -136,7 +135,7 @@ func clickSave(m *view.Model, x int) {
 	}
 }
 
-// ClickTime puts the time cursor into the column of the axis that is at x.
+// ClickTime moves the time cursor to column x.
 func ClickTime(m *view.Model, x int) {
 	c := lanes.ColumnsOf(m)
 	if column := x - c.Left(); column >= 0 && column < c.Lane {

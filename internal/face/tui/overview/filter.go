@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// filterField asks which lines are shown. The stream follows as soon as what is typed can be parsed.
+// filterField asks which lines are shown. The stream changes while the user types.
 type filterField struct {
 	view.Field
 	before query.Filter
@@ -32,14 +32,14 @@ func (f *filterField) Update(m *view.Model, msg tea.Msg) {
 	Focused(m).Use(m, filter)
 }
 
-// cancel shows what was shown before.
+// cancel restores the filter from before.
 func (f *filterField) cancel(m *view.Model) {
 	Focused(m).Use(m, f.before)
 	m.Close()
 }
 
-// noFilter shows all lines again.
+// noFilter removes the filter and the search.
 func noFilter(m *view.Model) {
-	Focused(m).Look(m, "")
+	Focused(m).Search(m, "")
 	Focused(m).Use(m, nil)
 }

@@ -16,7 +16,7 @@ func FindUnits(m *view.Model) {
 	m.Open(&find{m.NewField(Of(m), "find", "units with  ", "a name, kind, state or group", m.Filter)})
 }
 
-// Update takes what is typed. The selected unit is one that is shown.
+// Update filters the lanes. The selected unit is always one that is shown.
 func (f *find) Update(m *view.Model, msg tea.Msg) {
 	f.Typed(m, msg)
 	m.Filter = f.Input.Value()

@@ -67,8 +67,8 @@ var StreamKeys = []view.Binding{
 	{Keys: []string{"/"}, Action: "search", Name: "search the output", Hint: "search",
 		Group: view.GroupStream, Do: SearchOutput},
 	{Keys: []string{"n"}, Action: "next-match", Name: "next match", Hint: "next match", Group: view.GroupStream,
-		When: looking, Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
-	{Keys: []string{"N"}, Action: "previous-match", Name: "previous match", Group: view.GroupStream, When: looking,
+		When: isSearching, Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
+	{Keys: []string{"N"}, Action: "previous-match", Name: "previous match", Group: view.GroupStream, When: isSearching,
 		Do: func(m *view.Model) { Focused(m).Next(m, -1) }},
 	{Keys: []string{"&"}, Action: "filter", Name: "filter lines by text, unit, run or level",
 		Hint: "filter", Group: view.GroupStream, Do: FilterOutput},
@@ -78,7 +78,7 @@ var StreamKeys = []view.Binding{
 		Do: func(m *view.Model) { Focused(m).Level(m) }},
 	{Keys: []string{"backspace"}, Action: "show-all", Name: "show all lines and end the search",
 		Hint: "show all", Group: view.GroupStream,
-		When: func(m *view.Model) bool { return len(Focused(m).Filter) > 0 || looking(m) }, Do: noFilter},
+		When: func(m *view.Model) bool { return len(Focused(m).Filter) > 0 || isSearching(m) }, Do: noFilter},
 	{Keys: []string{"\""}, Action: "select-lines", Name: "select lines to copy, mark or open",
 		Hint: "select lines", Group: view.GroupStream, Do: pick},
 	{Keys: []string{"'"}, Action: "previous-mark", Name: "previous marked line", Group: view.GroupStream,
@@ -101,8 +101,9 @@ var StreamKeys = []view.Binding{
 
 // LaneKeys set how lanes are shown.
 var LaneKeys = []view.Binding{
-	{Keys: []string{"|"}, Action: "lane-height", Name: "height of the lanes: half, a quarter, most", Group: view.GroupScreen,
-		Do: func(m *view.Model) { Of(m).Lanes.NextHeight() }},
+	{Keys: []string{"|"}, Action: "lane-height", Name: "height of the lanes: half, a quarter, most",
+		Group: view.GroupScreen,
+		Do:    func(m *view.Model) { Of(m).Lanes.NextHeight() }},
 	{Keys: []string{"o"}, Action: "sort-lanes", Name: "sort lanes by file, need or problem", Group: view.GroupScreen,
 		When: several, Do: func(m *view.Model) { Of(m).Lanes.NextOrder(m) }},
 	{Keys: []string{"z"}, Action: "fold", Name: "fold or unfold quiet units", Group: view.GroupScreen,
@@ -112,14 +113,16 @@ var LaneKeys = []view.Binding{
 
 // Bindings are those of the fields over the overview, and of selecting lines.
 var Bindings = []view.Binding{
-	{In: "search", Keys: []string{"enter"}, Name: "keep", Hint: "keep", Group: view.GroupField, Do: (*view.Model).Close},
+	{In: "search", Keys: []string{"enter"}, Name: "keep", Hint: "keep", Group: view.GroupField,
+		Do: (*view.Model).Close},
 	{In: "search", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
-		Do: view.On(func(m *view.Model, f *lookField) { f.cancel(m) })},
+		Do: view.On(func(m *view.Model, f *searchField) { f.cancel(m) })},
 	{In: "search", Keys: []string{"up"}, Name: "previous match", Hint: "previous", Group: view.GroupField,
 		Do: func(m *view.Model) { Focused(m).Next(m, -1) }},
 	{In: "search", Keys: []string{"down"}, Name: "next match", Hint: "next", Group: view.GroupField,
 		Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
-	{In: "filter", Keys: []string{"enter"}, Name: "keep", Hint: "keep", Group: view.GroupField, Do: (*view.Model).Close},
+	{In: "filter", Keys: []string{"enter"}, Name: "keep", Hint: "keep", Group: view.GroupField,
+		Do: (*view.Model).Close},
 	{In: "filter", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *filterField) { f.cancel(m) })},
 	{In: "lines", Keys: []string{"up", "k"}, Name: "previous line", Hint: "select", Group: view.GroupLines,
@@ -158,5 +161,5 @@ var Bindings = []view.Binding{
 // several reports whether there is more than one unit.
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
 
-// looking reports whether something is looked for.
-func looking(m *view.Model) bool { return Focused(m).IsSearching() }
+// isSearching reports whether the stream is searched.
+func isSearching(m *view.Model) bool { return Focused(m).IsSearching() }

@@ -1,3 +1,5 @@
+// Package overview is the main view: lanes above, one or two streams below, and the time cursor that connects them. It
+// is always the lowest view of the stack. Start reading at Overview.
 package overview
 
 import (
@@ -20,22 +22,22 @@ import (
 type Overview struct {
 	Lanes   lanes.Lanes
 	Streams []*stream.Stream
-	focus   int    // which of them has the keys
+	focus   int    // the index of the one that has the keys
 	layout  layout // of two
 
-	StreamTop int // the row of the screen at which they begin
+	StreamTop int // the first row of the streams on the screen
 }
 
-// layout is how two streams lie.
+// layout is how two streams are arranged.
 type layout int
 
 const (
-	asFits layout = iota // side by side where that leaves both wide enough
+	asFits layout = iota // side by side on a wide screen
 	beside
 	below
 )
 
-// WideEnough is the width from which two streams lie side by side.
+// WideEnough is the width from which two streams fit side by side.
 const WideEnough = 120
 
 func New() *Overview {
@@ -46,24 +48,24 @@ func (*Overview) Name() string { return "overview" }
 
 func (*Overview) Grabs(*view.Model) bool { return false }
 
-// Ask implements asker for the streams.
+// Ask implements view.Asker for the streams.
 func (o *Overview) Ask(m *view.Model) {
 	for _, s := range o.Streams {
 		s.Ask(m)
 	}
 }
 
-// Of returns the overview, which is at the bottom of the stack.
+// Of returns the overview, the lowest view on the stack.
 func Of(m *view.Model) *Overview { return m.Stack[0].(*Overview) }
 
-// Focused is the one that keys act on.
+// Focused returns the stream that keys act on.
 func Focused(m *view.Model) *stream.Stream { return Of(m).Streams[Of(m).focus] }
 
 func (o *Overview) Draw(m *view.Model, width, height int) []string {
 	return UnderLanes(m, o.title(m), height, func(room int) []string { return o.drawStreams(m, width, room) })
 }
 
-// besides reports whether two streams lie side by side.
+// besides reports whether two streams are side by side.
 func (o *Overview) besides(width int) bool {
 	return len(o.Streams) == 2 && (o.layout == beside || o.layout == asFits && width >= WideEnough)
 }
@@ -86,7 +88,7 @@ func (o *Overview) drawStreams(m *view.Model, width, height int) []string {
 	return append(rows, o.Streams[1].Draw(m, width, height-upper-1)...)
 }
 
-// rule is the line over one of two streams that says what it shows.
+// rule is the title line of one of two streams.
 func (o *Overview) rule(m *view.Model, which, width int) string {
 	style := m.Palette.Dim
 	if which == o.focus {
@@ -97,7 +99,7 @@ func (o *Overview) rule(m *view.Model, which, width int) string {
 	return cells.Fit(m.Palette.Faint.Render("─")+" "+style.Render(title)+" "+m.Palette.Faint.Render(rest), width)
 }
 
-// title is what the rule under the lanes says of the streams.
+// title is the title on the rule below the lanes.
 func (o *Overview) title(m *view.Model) string {
 	if o.besides(m.Width) {
 		return ""
@@ -105,7 +107,7 @@ func (o *Overview) title(m *view.Model) string {
 	return o.Streams[0].Title()
 }
 
-// place returns which stream has a cell of the screen, and in which of its rows.
+// place returns the stream at a cell of the screen, and the row in it.
 func (o *Overview) place(m *view.Model, x, y int) (which, row int) {
 	row = y - o.StreamTop
 	switch {
@@ -122,7 +124,7 @@ func (o *Overview) place(m *view.Model, x, y int) (which, row int) {
 	return 0, row
 }
 
-// lineAt returns the line that is in a cell of the screen, in the stream that has the keys.
+// lineAt returns the line at a cell of the screen, if it is in the stream that has the keys.
 func (o *Overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 	which, row := o.place(m, x, y)
 	if which != o.focus {
@@ -131,11 +133,10 @@ func (o *Overview) lineAt(m *view.Model, x, y int) (api.Line, bool) {
 	return o.Streams[which].LineAt(row)
 }
 
-// Awaits reports whether the newest lines of a stream are on their way.
+// Awaits reports whether the newest lines of a stream are being fetched.
 func (o *Overview) Awaits() bool { return slices.ContainsFunc(o.Streams, (*stream.Stream).Awaits) }
 
-// split shows a second stream, of the selected unit: as the screen's shape suggests, then the
-// other way, then no more.
+// split shows a second stream, of the selected unit: arranged as fits the screen, then the other way, then no longer.
 func (o *Overview) split(m *view.Model) {
 	switch {
 	case len(o.Streams) == 1:
@@ -167,7 +168,7 @@ func (o *Overview) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// UnderLanes draws the lanes, a rule with a title, and below that what there is room for.
+// UnderLanes draws the lanes, a rule with a title, and what lower draws in the rows below.
 func UnderLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
 	lanes := &Of(m).Lanes
 	rows := lanes.Draw(m, title, lanes.Height(height))

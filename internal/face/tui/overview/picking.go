@@ -26,7 +26,7 @@ func pick(m *view.Model) {
 	}
 }
 
-// Closed implements the interface of view for a view that has something to end.
+// Closed ends the selection when the view is closed.
 func (p *picking) Closed(*view.Model) { p.of.EndSelection() }
 
 func (*picking) Name() string { return "lines" }
@@ -70,11 +70,11 @@ func (p *picking) mark(m *view.Model) {
 	}
 }
 
-// maxCopied is how many lines are copied at most: terminals take no more.
+// maxCopied limits the lines that are copied: terminals accept no more.
 const maxCopied = 5000
 
-// copy puts the chosen lines into the clipboard: all of a stack trace where one line of it is
-// pointed at.
+// copy copies the selected lines to the clipboard; or, of a stack trace in which only one line is pointed at, all
+// lines.
 func (p *picking) copy(m *view.Model) {
 	line, ok := p.of.Pointed()
 	from, to, several := p.of.Selected()
@@ -107,7 +107,7 @@ func (p *picking) copy(m *view.Model) {
 	m.Close()
 }
 
-// blockOf returns the texts of the trace that a line is of, or its own.
+// blockOf returns the texts of the stack trace that a line belongs to, or only its own.
 func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) {
 	const around = 200
 	if line.Stream != api.Output {
@@ -141,7 +141,7 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 	return nil, nil
 }
 
-// edit opens the place that the line names in the user's editor.
+// edit opens the location that the line names in the user's editor.
 func (p *picking) edit(m *view.Model) {
 	line, ok := p.of.Pointed()
 	if !ok {
@@ -155,7 +155,7 @@ func (p *picking) edit(m *view.Model) {
 	m.OpenEditor(found[0])
 }
 
-// open opens the address or the place that a line names, if it names one.
+// open opens the address or the location that a line names, if it names one.
 func (p *picking) open(m *view.Model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
@@ -165,12 +165,12 @@ func (p *picking) open(m *view.Model, line api.Line) {
 	}
 }
 
-// addressesIn are the web addresses that a line has, links first.
+// addressesIn are the web addresses in a line, links first.
 func addressesIn(line api.Line) []string {
 	return append(locate.Links(line.Text), locate.Addresses(ansi.Strip(line.Text))...)
 }
 
-// foldersOf are those to which the paths in a line may be relative.
+// foldersOf are the directories that the paths in a line may be relative to.
 func foldersOf(m *view.Model, line api.Line) []string {
 	if u := m.Snap.Unit(line.Unit); u != nil {
 		return []string{u.Dir, m.Snap.Project.Root}
@@ -192,7 +192,7 @@ func (p *picking) follow(m *view.Model) {
 	m.Later(func(context.Context) view.Then { return m.Report(browser.Address(found[0])) })
 }
 
-// previousMark goes to the marked line before what is shown.
+// previousMark goes to the last marked line before those shown.
 func previousMark(m *view.Model) {
 	if !Focused(m).PreviousMark(m.Marks) {
 		m.Said = `no line is marked: " and then ' marks one`

@@ -8,10 +8,10 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// saveOutput asks for the file that the stream is written to: all that its filter lets through, as far as the log goes.
+// saveOutput asks for a file and writes the stream to it: all lines of the log that match the filter.
 func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 
-// saveLines asks for the file that lines are written to: within these numbers, or all.
+// saveLines asks for a file and writes lines to it: those within two numbers, or all.
 func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	name := "output-" + m.Now.Format("150405") + ".txt"
 	m.AskFile(Of(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
@@ -23,7 +23,7 @@ func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	})
 }
 
-// write asks for the file that the selected lines are written to.
+// write asks for a file and writes the selected lines to it.
 func (p *picking) write(m *view.Model) {
 	from, to, _ := p.of.Selected()
 	m.Close()

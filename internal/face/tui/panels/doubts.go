@@ -12,8 +12,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// doubtsPanel lists why the verdict may be wrong although it is current, what ends each doubt, and the keys
-// that do.
+// doubtsPanel lists the doubts about the verdict, what ends each of them, and the keys for that.
 type doubtsPanel struct{}
 
 func (*doubtsPanel) Name() string { return "doubts" }
@@ -40,10 +39,10 @@ func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 	add := func(format string, args ...any) { rows = append(rows, "  "+fmt.Sprintf(format, args...)) }
 	doubts := m.Snap.Doubts
 	if len(doubts) == 0 {
-		add("there are no doubts")
+		add("no doubts")
 		return rows
 	}
-	add("%s: what follows is not known, so what is shown as current may not be", format.Count(len(doubts), "doubt"))
+	add("%s: reasons why what is shown as current may not be", format.Count(len(doubts), "doubt"))
 	add("")
 	shown := doubts[:min(len(doubts), max((room-8)/2, 1))]
 	for _, one := range shown {

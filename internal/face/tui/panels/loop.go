@@ -14,10 +14,10 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// loopPanel is the panel on a unit that sets itself off, or that others do in turn: by which
-// files, what would cure it, and the keys that do.
+// loopPanel shows a loop: a unit that sets itself off, or units that set off each other. It shows the files, the fix
+// and the keys for it.
 type loopPanel struct {
-	problem string // why the cure could not be written
+	problem string // why the fix could not be written
 }
 
 // Looping returns the first unit whose loop the user has not decided about.
@@ -43,7 +43,7 @@ func (*loopPanel) Grabs(*view.Model) bool { return true }
 
 func (*loopPanel) Update(*view.Model, tea.Msg) {}
 
-// decide asks for something and closes the panel.
+// decide requests an action and closes the panel.
 func decide(a api.Action) func(*view.Model) {
 	return func(m *view.Model) {
 		m.AskUnit(a)
@@ -51,7 +51,7 @@ func decide(a api.Action) func(*view.Model) {
 	}
 }
 
-// writeCure writes the cure into the settings and closes the panel; on failure, the panel says why.
+// writeCure writes the fix into the settings and closes the panel; on failure the panel shows why.
 func (l *loopPanel) writeCure(m *view.Model) {
 	unit := m.Selected
 	m.Later(func(ctx context.Context) view.Then {
@@ -85,9 +85,9 @@ func (l *loopPanel) rows(m *view.Model) []string {
 		add("%s reacts to all its files", m.Selected)
 	} else {
 		if u.Loop.Alone() {
-			add("%s has run three times in a row for files that its own runs wrote:", u.Name)
+			add("%s has run three times in a row because of files that its own runs wrote:", u.Name)
 		} else {
-			add("this has gone round three times: %s. The last step was for:", u.Loop.Text)
+			add("this loop has run three times: %s. The last step was because of:", u.Loop.Text)
 		}
 		files := u.Loop.Files
 		for _, f := range files[:min(len(files), 8)] {
@@ -97,7 +97,7 @@ func (l *loopPanel) rows(m *view.Model) []string {
 			add("  and %d more", more)
 		}
 		add("")
-		add("%s does not react to them any more. This line in [%s.%s] says so for good:", u.Name, u.Kind, u.Name)
+		add("%s no longer reacts to them. To make this permanent, add to [%s.%s]:", u.Name, u.Kind, u.Name)
 		add("  %s", m.Palette.Bright.Render(u.Loop.Cure))
 		add("")
 		for _, b := range m.BindingsOf("loop") {
@@ -112,9 +112,9 @@ func (l *loopPanel) rows(m *view.Model) []string {
 	return rows
 }
 
-// LoopNotice says in one line that there is a loop, until the user has decided.
+// LoopNotice tells in one line that there is a loop.
 func LoopNotice(m *view.Model, u *api.Unit) string {
-	text := fmt.Sprintf("%s writes %s itself, and ran again for it", u.Name, format.List(u.Loop.Files))
+	text := fmt.Sprintf("%s writes %s itself, and ran again because of it", u.Name, format.List(u.Loop.Files))
 	if !u.Loop.Alone() {
 		text = u.Loop.Text
 	}
@@ -129,5 +129,6 @@ var LoopKeys = []view.Binding{
 		Do: view.On(func(m *view.Model, l *loopPanel) { l.writeCure(m) })},
 	{In: "loop", Keys: []string{"u"}, Name: "undo: react to these files again", Group: view.GroupLoop,
 		Do: decide(api.ReactAgain)},
-	{In: "loop", Keys: []string{"esc", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField, Do: (*view.Model).Close},
+	{In: "loop", Keys: []string{"esc", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
+		Do: (*view.Model).Close},
 }

@@ -1,3 +1,5 @@
+// Package panels has the panels that replace the stream below the lanes: why a unit is in its state, a loop, and the
+// doubts about the verdict. Start reading at question, loopPanel and doubtsPanel.
 package panels
 
 import (
@@ -16,16 +18,15 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// question is the panel that answers why: why the selected unit is as it is, and
-// what a save of some path would set off. Keys act on the unit as they do elsewhere,
-// until the field is entered.
+// question is the panel that explains the state of the selected unit, and what a save of a path would set off. Keys act
+// on the unit as elsewhere, until the user enters the field.
 type question struct {
 	input  textinput.Model
 	answer []string
 	last   lastWords
 }
 
-// lastWords are the lines of a run that are most likely to say why it ended.
+// lastWords are the lines of a run that most likely tell why it ended.
 type lastWords struct {
 	unit  string
 	run   int
@@ -58,10 +59,10 @@ func (q *question) Update(m *view.Model, msg tea.Msg) {
 func typing(m *view.Model) bool    { return m.Top().Grabs(m) }
 func notTyping(m *view.Model) bool { return !typing(m) }
 
-// enter has the field take the keys.
+// enter gives the keys to the field.
 func (q *question) enter(m *view.Model) { m.Run(q.input.Focus()) }
 
-// submit asks what the path in the field would set off.
+// submit asks what a save of the path in the field would set off.
 func (q *question) submit(m *view.Model) {
 	q.answer = nil
 	path := strings.TrimSpace(q.input.Value())
@@ -77,7 +78,7 @@ func (q *question) submit(m *view.Model) {
 	})
 }
 
-// Ask asks for the last lines of a unit that is broken, unless they are there.
+// Ask fetches the last lines of a broken unit.
 func (q *question) Ask(m *view.Model) {
 	u := m.SelectedUnit()
 	if u == nil || !u.State.Broken() || q.last.unit == u.Name && q.last.run == u.Run.Number {
@@ -123,10 +124,10 @@ func (q *question) unitRows(m *view.Model) []string {
 		rows = append(rows, "  "+line)
 	}
 	if use := m.Snap.Uses[u.Name]; use.Memory > 0 {
-		rows = append(rows, fmt.Sprintf("  it takes %.1f %% of a core and %s", 100*use.CPU, lanes.Memory(use)))
+		rows = append(rows, fmt.Sprintf("  it uses %.1f %% of a core and %s", 100*use.CPU, lanes.Memory(use)))
 	}
 	if u.State.Broken() && q.last.unit == u.Name && len(q.last.lines) > 0 {
-		rows = append(rows, "  its last lines:")
+		rows = append(rows, "  last lines:")
 		for _, l := range q.last.lines {
 			rows = append(rows, "    "+m.Palette.Dim.Render(l))
 		}
@@ -138,11 +139,13 @@ func (q *question) unitRows(m *view.Model) []string {
 var WhyKeys = []view.Binding{
 	{In: "why", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField, When: typing,
 		Do: view.On(func(m *view.Model, q *question) { q.submit(m) })},
-	{In: "why", Keys: []string{"esc", "ctrl+c"}, Name: "leave the field", Hint: "leave the field", Group: view.GroupField,
-		When: typing,
-		Do:   view.On(func(_ *view.Model, q *question) { q.input.Blur() })},
-	{In: "why", Keys: []string{"enter"}, Name: "type a path", Hint: "type a path", Group: view.GroupField, When: notTyping,
-		Do: view.On(func(m *view.Model, q *question) { q.enter(m) })},
+	{In: "why", Keys: []string{"esc", "ctrl+c"}, Name: "leave the field", Hint: "leave the field",
+		Group: view.GroupField,
+		When:  typing,
+		Do:    view.On(func(_ *view.Model, q *question) { q.input.Blur() })},
+	{In: "why", Keys: []string{"enter"}, Name: "type a path", Hint: "type a path", Group: view.GroupField,
+		When: notTyping,
+		Do:   view.On(func(m *view.Model, q *question) { q.enter(m) })},
 	{In: "why", Keys: []string{"esc", "y"}, Name: "close", Hint: "close", Group: view.GroupField, When: notTyping,
 		Do: (*view.Model).Close},
 }

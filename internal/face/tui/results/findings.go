@@ -15,8 +15,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// findings is the view of findings: locations that tools report, all of them, and the source
-// around the chosen one.
+// findings is the view of findings: what tools report, with the source around the selected one.
 type findings struct {
 	list   view.List[api.Finding]
 	only   int // index into findingKinds
@@ -32,7 +31,7 @@ var findingKinds = []struct{ only, words string }{
 	{"error", "errors"},
 	{"warning", "warnings"},
 	{"new", "new findings"},
-	{"gone", "what has gone"},
+	{"gone", "gone findings"},
 }
 
 func showFindings(m *view.Model) {
@@ -53,10 +52,10 @@ func (*findings) Name() string { return "findings" }
 
 func (*findings) Grabs(*view.Model) bool { return false }
 
-// source is a file, line by line.
+// source is the lines of a file.
 type source struct {
 	file  string
-	of    int // version of the results then: it may have been saved since
+	of    int // the version of the results when it was read: it may have been saved since
 	lines []string
 	err   error
 }
@@ -73,7 +72,7 @@ func (f *findings) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// Ask asks for what is to be shown and is not here.
+// Ask implements view.Asker.
 func (f *findings) Ask(m *view.Model) {
 	v := resultsVersion(m)
 	f.list.Query.Only = findingKinds[f.only].only
@@ -90,7 +89,7 @@ func (f *findings) Ask(m *view.Model) {
 	})
 }
 
-// maxSource is how large a file may be whose lines are shown.
+// maxSource limits the size of files whose lines are shown.
 const maxSource = 4 << 20
 
 func readSource(file string, version int) source {
@@ -114,7 +113,7 @@ func (f *findings) Draw(m *view.Model, width, height int) []string {
 	if f.list.Total == 0 {
 		text := "no findings"
 		if f.only > 0 || f.list.Query.Text != "" {
-			text = "there is no such finding; o lists others"
+			text = "no such findings; o changes the filter"
 		}
 		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  "+text), width)), height, width)
 	}
@@ -145,7 +144,7 @@ func (f *findings) listTitle() string {
 	return text
 }
 
-// severityStyle is the color of how much a finding matters.
+// severityStyle is the color of a severity.
 func severityStyle(m *view.Model, s api.Severity) lipgloss.Style {
 	switch s {
 	case api.SeverityError:
@@ -156,7 +155,7 @@ func severityStyle(m *view.Model, s api.Severity) lipgloss.Style {
 	return m.Palette.Dim
 }
 
-// row is a finding in the list. The file is said once for those that follow each other.
+// row is a finding in the list. Consecutive findings in a file show its name once.
 func (f *findings) row(m *view.Model, number, width int, first bool) string {
 	c, ok := f.list.Row(number)
 	if !ok {
@@ -203,16 +202,16 @@ func (f *findings) row(m *view.Model, number, width int, first bool) string {
 	return cells.Ends(row, right, width)
 }
 
-// keepEnd cuts text to at most width cells; of what is too long the end stays.
+// keepEnd cuts text to at most width cells, and keeps its end.
 func keepEnd(text string, width int) string {
 	kept := text
-	for over := 1; ansi.StringWidth(kept) > width; over++ { // a wide letter at the cut is kept whole
+	for over := 1; ansi.StringWidth(kept) > width; over++ { // a wide character at the cut stays whole
 		kept = ansi.TruncateLeft(text, ansi.StringWidth(text)-width+over, "…")
 	}
 	return kept
 }
 
-// detail is the chosen finding with the source around it.
+// detail is the selected finding with the source around it.
 func (f *findings) detail(m *view.Model, c api.Finding, width, height int) []string {
 	rows := []string{"  " + severityStyle(m, c.Severity).Render(c.Message)}
 	for _, note := range c.Notes {
@@ -222,7 +221,7 @@ func (f *findings) detail(m *view.Model, c api.Finding, width, height int) []str
 	switch {
 	case c.File == "" || f.source.file != c.File:
 	case f.source.err != nil:
-		rows = append(rows, "  "+m.Palette.Dim.Render("its source cannot be shown: "+f.source.err.Error()))
+		rows = append(rows, "  "+m.Palette.Dim.Render("the source cannot be shown: "+f.source.err.Error()))
 	default:
 		rows = append(rows, f.around(m, c, height-len(rows))...)
 	}
@@ -233,7 +232,7 @@ func (f *findings) detail(m *view.Model, c api.Finding, width, height int) []str
 	return rows
 }
 
-// around are the lines of source around a place, with the line itself pointed out.
+// around is the source around a finding, with its line marked.
 func (f *findings) around(m *view.Model, c api.Finding, height int) []string {
 	if c.Line == 0 || height <= 0 {
 		return nil
@@ -247,7 +246,8 @@ func (f *findings) around(m *view.Model, c api.Finding, height int) []string {
 			rows = append(rows, number+m.Palette.Dim.Render(text))
 			continue
 		}
-		rows = append(rows, severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))+m.Palette.Bright.Render(text))
+		number = severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))
+		rows = append(rows, number+m.Palette.Bright.Render(text))
 		if c.Column > 0 && len(rows) < height {
 			line := []rune(f.source.lines[n-1])
 			before := ansi.StringWidth(view.Stops(string(line[:min(c.Column-1, len(line))])))
@@ -262,7 +262,7 @@ func (f *findings) next(*view.Model) {
 	f.list.At = 0
 }
 
-// regroup lists by unit, or by file again.
+// regroup sorts by unit, or by file again.
 func (f *findings) regroup() {
 	if f.list.Query.By == "" {
 		f.list.Query.By = "unit"

@@ -1,3 +1,5 @@
+// Package results has the views of tests and of findings, and moves between the locations that these name. Start
+// reading at tests and findings.
 package results
 
 import (
@@ -17,25 +19,25 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// tests is the view of suites and their tests: how the suites get on, the tests with what became
-// of them recently, and all about the chosen one.
+// tests is the view of suites and their tests: the progress of the suites, the tests with their last results, and all
+// about the selected one.
 type tests struct {
 	list   view.List[api.Case]
 	only   int // index into testKinds
 	marked map[testKey]bool
-	whole  api.Case // the chosen one, with its output
+	whole  api.Case // the selected one, with its output
 	asked  testKey
-	of     int // version of the results that it is of
-	scroll int // of what the chosen one has written
-	room   int // rows of the list, as last drawn
+	of     int // the version of the results that it is from
+	scroll int // of the output of the selected one
+	room   int // the rows of the list, as last drawn
 }
 
-// testKey tells tests apart.
+// testKey identifies a test.
 type testKey struct{ unit, suite, name string }
 
 func keyOf(c api.Case) testKey { return testKey{c.Unit, c.Suite, c.Name} }
 
-// testKinds are what can be listed alone, one after the other by a key.
+// testKinds are the filters of the list, in the order of the key.
 var testKinds = []struct{ only, words string }{
 	{
 		"",
@@ -76,7 +78,7 @@ func (t *tests) Update(m *view.Model, msg tea.Msg) {
 	}
 }
 
-// Ask asks for what is to be shown and is not here.
+// Ask implements view.Asker.
 func (t *tests) Ask(m *view.Model) {
 	v := resultsVersion(m)
 	t.list.Query.Only = testKinds[t.only].only
@@ -94,7 +96,7 @@ func (t *tests) Ask(m *view.Model) {
 	m.Later(func(ctx context.Context) view.Then {
 		whole, err := m.Project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
 		if err != nil {
-			whole = c // it has gone meanwhile
+			whole = c // it was removed in the meantime
 		}
 		return func() {
 			if key == t.asked {
@@ -143,10 +145,10 @@ func (t *tests) suites(m *view.Model) []*api.Unit {
 	return units[:min(len(units), most)]
 }
 
-// barWidth is how wide the bar of a run is that is under way.
+// barWidth is the width of the progress bar.
 const barWidth = 24
 
-// suiteRow says how a suite gets on.
+// suiteRow is the progress of a suite or, after its run, the result.
 func (t *tests) suiteRow(m *view.Model, u *api.Unit) string {
 	name := m.UnitStyle(u.Name).Render(cells.Fit(u.Name, lanes.ColumnsOf(m).Name))
 	row := "  " + name + " " + m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(lanes.StateWord(u), 10)) + " "
@@ -166,7 +168,7 @@ func (t *tests) suiteRow(m *view.Model, u *api.Unit) string {
 	}
 	text := r.Text
 	if text == "" {
-		text = "no test is known yet"
+		text = "no tests yet"
 	}
 	row += m.Palette.Text.Render(text)
 	if u.Narrowed != "" {
@@ -175,7 +177,7 @@ func (t *tests) suiteRow(m *view.Model, u *api.Unit) string {
 	return row
 }
 
-// roughly is a duration as one tells it beforehand.
+// roughly is an estimated duration.
 func roughly(d time.Duration) string {
 	if d < 2*time.Minute {
 		return fmt.Sprintf("%.0f s", max(d.Seconds(), 1))
@@ -190,13 +192,14 @@ func progressText(r api.Report) string {
 	return fmt.Sprintf("%d of %d", r.Ran, r.Expected)
 }
 
-// progressBar draws how far a run is, in the textures of the lanes.
+// progressBar draws the progress of a run, in the textures of the lanes.
 func progressBar(m *view.Model, r api.Report, width int) string {
 	done := width
 	if r.Expected > 0 {
 		done = min(width*r.Ran/max(r.Expected, r.Ran, 1), width)
 	}
-	return m.Palette.Moving.Render(strings.Repeat("█", done)) + m.Palette.Faint.Render(strings.Repeat("·", width-done))
+	left := m.Palette.Faint.Render(strings.Repeat("·", width-done))
+	return m.Palette.Moving.Render(strings.Repeat("█", done)) + left
 }
 
 func (t *tests) listTitle() string {
@@ -218,14 +221,14 @@ func (t *tests) nothing(m *view.Model) string {
 	case !t.list.Loaded:
 		return "reading"
 	case t.list.Query.Text != "" || t.only > 0:
-		return "there is no such test; o lists others"
+		return "no such tests; o changes the filter"
 	case len(t.suites(m)) == 0:
 		return "no tests yet: results are read from a suite's output, see docs/settings.md"
 	}
 	return "no tests yet"
 }
 
-// stripWidth is how many of its last results a test shows.
+// stripWidth is how many of a test's last results are shown.
 const stripWidth = 12
 
 // row is a test in the list.
@@ -268,7 +271,7 @@ func tookText(c api.Case) string {
 	return format.Duration(c.Took.Duration())
 }
 
-// suiteShort is what tells a suite apart in few letters: the end of a path.
+// suiteShort is the short name of a suite: the end of its path.
 func suiteShort(c api.Case) string {
 	if c.Name == "" {
 		return ""
@@ -279,7 +282,7 @@ func suiteShort(c api.Case) string {
 	return c.Suite
 }
 
-// testWord says in a word how a test is, in the color of its meaning.
+// testWord is the state of a test, in a word and its color.
 func testWord(m *view.Model, c api.Case) (string, lipgloss.Style) {
 	switch {
 	case c.Change == api.NewlyFailing:
@@ -300,7 +303,7 @@ func testWord(m *view.Model, c api.Case) (string, lipgloss.Style) {
 	return "passed", m.Palette.Current
 }
 
-// stripOf draws a test's last results, the newest at the right, in the textures of the lanes.
+// stripOf draws the last results of a test, the newest at the right, in the textures of the lanes.
 func stripOf(m *view.Model, past []api.PastResult) string {
 	past = past[max(0, len(past)-stripWidth):]
 	var b strings.Builder
@@ -331,7 +334,7 @@ func (t *tests) title(m *view.Model, c api.Case) string {
 	return title
 }
 
-// detail is all about the chosen test: why it failed, what was expected, what it has written.
+// detail is all about a test: why it failed, what was expected, its output.
 func (t *tests) detail(m *view.Model, c api.Case, width, height int) []string {
 	if t.asked == keyOf(c) && keyOf(t.whole) == t.asked {
 		c = t.whole
@@ -358,9 +361,9 @@ func (t *tests) detail(m *view.Model, c api.Case, width, height int) []string {
 	}
 	switch {
 	case c.Flaky:
-		add(m.Palette.Stale, "flaky: it changed its mind although nothing that concerns it had changed")
+		add(m.Palette.Stale, "flaky: its result changed without a change that affects it")
 	case c.Slow:
-		add(m.Palette.Stale, "slow: it took "+tookText(c)+", far longer than it used to")
+		add(m.Palette.Stale, "slow: "+tookText(c)+", much longer than before")
 	}
 	if len(c.Output) > 0 {
 		rows = append(rows, "")
@@ -369,7 +372,7 @@ func (t *tests) detail(m *view.Model, c api.Case, width, height int) []string {
 		}
 	}
 	if c.Status == api.CasePassed && len(rows) == 0 {
-		add(m.Palette.Dim, "it passed"+within(c))
+		add(m.Palette.Dim, "passed"+within(c))
 	}
 	t.scroll = max(0, min(t.scroll, len(rows)-height))
 	rows = rows[t.scroll:]
@@ -387,10 +390,10 @@ func within(c api.Case) string {
 	if c.Took == 0 {
 		return ""
 	}
-	return " within " + tookText(c)
+	return " in " + tookText(c)
 }
 
-// compared colors in what two values differ: all between what both begin and end with.
+// compared highlights the difference of two values: everything between their common beginning and end.
 func compared(m *view.Model, want, got string) (string, string) {
 	a, b := []rune(want), []rune(got)
 	begin := 0
@@ -417,7 +420,7 @@ func compared(m *view.Model, want, got string) (string, string) {
 	return mark(a, m.Palette.Current), mark(b, m.Palette.Broken)
 }
 
-// narrowTo has the units of some tests run these alone.
+// narrowTo narrows the units of some tests to these.
 func narrowTo(m *view.Model, cases []api.Case) {
 	byUnit := map[string][]api.CaseName{}
 	for _, c := range cases {
@@ -428,7 +431,7 @@ func narrowTo(m *view.Model, cases []api.Case) {
 	}
 }
 
-// run narrows to the marked tests, or the chosen one.
+// run narrows to the marked tests or, without any, to the selected one.
 func (t *tests) run(m *view.Model) {
 	if len(t.marked) > 0 {
 		var cases []api.Case
@@ -444,7 +447,7 @@ func (t *tests) run(m *view.Model) {
 	}
 }
 
-// runFile narrows to all tests that are in the suite or the file of the chosen one.
+// runFile narrows to all tests in the suite or the file of the selected one.
 func (t *tests) runFile(m *view.Model) {
 	c, ok := t.list.Selected()
 	if !ok {
@@ -466,21 +469,20 @@ func (t *tests) runFile(m *view.Model) {
 	})
 }
 
-// topLevel is the first level of a test's name, by which tests stand together whose runner tells
-// no suite.
+// topLevel is the first level of a test's name. It groups the tests of runners that report no suite.
 func topLevel(c api.Case) string {
 	top, _, _ := strings.Cut(c.Name, "/")
 	return top
 }
 
-// runFailing narrows the chosen test's unit to those that fail.
+// runFailing narrows the selected test's unit to its failing tests.
 func (t *tests) runFailing(m *view.Model) {
 	if c, ok := t.list.Selected(); ok {
 		m.Send(api.Request{Action: api.Narrow, Units: []string{c.Unit}, Failing: true})
 	}
 }
 
-// mark marks the chosen test, or takes its mark away.
+// mark marks the selected test, or removes its mark.
 func (t *tests) mark(*view.Model) {
 	c, ok := t.list.Selected()
 	switch {
@@ -493,7 +495,7 @@ func (t *tests) mark(*view.Model) {
 	t.list.Move(1)
 }
 
-// next lists the next kind of tests.
+// next applies the next filter.
 func (t *tests) next(*view.Model) {
 	t.only = (t.only + 1) % len(testKinds)
 	t.list.At = 0
@@ -512,7 +514,7 @@ type seekField struct {
 	before string
 }
 
-// seekIn opens a field over a view that lists only what has the text typed.
+// seekIn opens a field over a view; the list shows only what contains the text typed.
 func seekIn(m *view.Model, below view.View, prompt, what string, list interface{ Seek(text string) }, text string) {
 	m.Open(&seekField{m.NewField(below, "seek", prompt, what, text), list, text})
 }

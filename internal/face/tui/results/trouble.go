@@ -12,10 +12,10 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// maxTroubles is how many are gone through.
+// maxTroubles limits the locations.
 const maxTroubles = 2000
 
-// seekTrouble goes to the next place that a failed test or a finding names, or the one before.
+// seekTrouble goes to the next location of a failed test or a finding, or by -1 to the previous one.
 func seekTrouble(m *view.Model, by int) {
 	m.Later(func(ctx context.Context) view.Then {
 		cases, err := m.Project.Cases(ctx, api.ResultQuery{Only: "failing", Count: maxTroubles})
@@ -30,7 +30,7 @@ func seekTrouble(m *view.Model, by int) {
 	})
 }
 
-// troubles are the places of failed tests, then of errors, then of warnings.
+// troubles are the locations of failed tests, then of errors, then of warnings.
 func troubles(cases []api.Case, found []api.Finding) []view.Trouble {
 	var all []view.Trouble
 	for _, c := range cases {
@@ -54,8 +54,8 @@ func firstOf(text string) string {
 	return first
 }
 
-// goToTrouble makes one of the locations the current one: the next or the one before, or, by 0, the same again
-// in the editor.
+// goToTrouble makes another location the current one: by 1 the next, by -1 the previous one, by 0 the same or else the
+// first, which is opened in the editor.
 func goToTrouble(m *view.Model, all []view.Trouble, by int) {
 	if len(all) == 0 {
 		m.Trouble, m.Said = nil, "no failed test or finding has a location in a file"
@@ -81,7 +81,7 @@ func goToTrouble(m *view.Model, all []view.Trouble, by int) {
 	}
 }
 
-// editTrouble opens the place at hand in the editor, or else the first there is.
+// editTrouble opens the current location in the editor, or else the first one.
 func editTrouble(m *view.Model) {
 	if m.Trouble != nil {
 		m.OpenLocation(m.Trouble.Location)
@@ -108,7 +108,7 @@ func anyTrouble(m *view.Model) bool {
 	)
 }
 
-// resultsVersion tells states of the project apart in which tests or findings differ.
+// resultsVersion changes whenever the tests or findings of the project have changed.
 func resultsVersion(m *view.Model) int {
 	v := len(m.Snap.Units)
 	for _, u := range m.Snap.Units {
@@ -117,7 +117,7 @@ func resultsVersion(m *view.Model) int {
 	return v
 }
 
-// writeResults asks for the file that tests and findings are written to, in the format that its name asks for.
+// writeResults asks for a file and writes tests and findings to it, in the format of its extension.
 func writeResults(m *view.Model) {
 	const formats = ".xml (JUnit), .tap, .sarif or .jsonl"
 	name := "results-" + m.Now.Format("150405") + ".xml"

@@ -1,3 +1,5 @@
+// Package ripples is the view of ripples: what each save set off, with a waterfall of the selected ripple's runs. Start
+// reading at ripples.
 package ripples
 
 import (
@@ -22,16 +24,15 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// ripples is the view of what was set off and by what: the newest first, and the chosen one as a
-// waterfall.
+// ripples is the view of ripples, the newest first, with the selected one as a waterfall.
 type ripples struct {
-	chosen  int // the number of a ripple; 0: the newest there is
-	bar     int // the chosen run of it
+	chosen  int // the number of the selected ripple; 0: always the newest
+	bar     int // the index of its selected run
 	compare bool
-	failing map[runKey]string // the line that says why a run failed; empty: it was asked for
+	failing map[runKey]string // the line that tells why a run failed; empty: it is being fetched
 
-	listTop, barTop int // rows, as last drawn, for the mouse
-	first, firstBar int // what they begin with
+	listTop, barTop int // the first rows of both parts on the screen
+	first, firstBar int // the first ripple and run in them
 }
 
 // runKey is a run or a pass.
@@ -40,7 +41,7 @@ type runKey struct {
 	run, pass int
 }
 
-// Show shows the newest ripple, showRipple the one with a number.
+// Show shows the newest ripple, ShowNumber the one with a number.
 func Show(m *view.Model) { ShowNumber(m, 0) }
 
 func ShowNumber(m *view.Model, number int) {
@@ -51,7 +52,7 @@ func (*ripples) Name() string { return "ripples" }
 
 func (*ripples) Grabs(*view.Model) bool { return false }
 
-// ripple is the chosen one, nil where there is none.
+// ripple returns the selected ripple; nil: there is none.
 func (v *ripples) ripple(m *view.Model) *api.Ripple {
 	all := m.Snap.Ripples
 	if len(all) == 0 {
@@ -63,7 +64,7 @@ func (v *ripples) ripple(m *view.Model) *api.Ripple {
 	return all[len(all)-1]
 }
 
-// place is which row of the list, the newest first, the chosen ripple has.
+// place is the row of the selected ripple in the list.
 func (v *ripples) place(m *view.Model) int {
 	if r := v.ripple(m); r != nil {
 		return len(m.Snap.Ripples) - 1 - slices.Index(m.Snap.Ripples, r)
@@ -71,7 +72,7 @@ func (v *ripples) place(m *view.Model) int {
 	return 0
 }
 
-// move chooses another ripple. At the newest, the choice stays with the newest.
+// move selects another ripple. At the top the newest ripple stays selected when others come.
 func (v *ripples) move(m *view.Model, by int) { v.choose(m, v.place(m)+by) }
 
 func (v *ripples) choose(m *view.Model, place int) {
@@ -86,7 +87,7 @@ func (v *ripples) choose(m *view.Model, place int) {
 	}
 }
 
-// moveBar chooses another run of the ripple, and its unit.
+// moveBar selects another run of the ripple, and its unit.
 func (v *ripples) moveBar(m *view.Model, by int) {
 	r := v.ripple(m)
 	if r == nil || len(r.Runs) == 0 {
@@ -96,7 +97,7 @@ func (v *ripples) moveBar(m *view.Model, by int) {
 	m.Selected = r.Runs[v.bar].Unit
 }
 
-// run is the chosen run, nil where the ripple has none.
+// run returns the selected run; nil: the ripple has none.
 func (v *ripples) run(m *view.Model) *api.RunRef {
 	r := v.ripple(m)
 	if r == nil || len(r.Runs) == 0 {
@@ -105,7 +106,7 @@ func (v *ripples) run(m *view.Model) *api.RunRef {
 	return r.Runs[min(v.bar, len(r.Runs)-1)]
 }
 
-// Ask asks for the line that says why each failed run of the chosen ripple did.
+// Ask fetches, for each failed run of the selected ripple, the line that tells why it failed.
 func (v *ripples) Ask(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
@@ -118,7 +119,7 @@ func (v *ripples) Ask(m *view.Model) {
 		}
 		v.failing[key] = ""
 		marked := api.LineQuery{Filter: fmt.Sprintf("unit=%s run=%d event=failure", ref.Unit, ref.Number), Count: 1}
-		if len(ref.Spans) > 0 { // a pass has no lines of its own, but a time
+		if len(ref.Spans) > 0 { // a pass is found by its time
 			marked.Since = ref.Spans[0].From
 		}
 		m.Later(func(ctx context.Context) view.Then {
@@ -155,10 +156,10 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 		m.TitledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
 	}
 	if n == 0 {
-		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  nothing has happened yet"), width)), height, width)
+		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  no ripples yet"), width)), height, width)
 	}
 	v.listTop = m.BodyTop + 1
-	// The list has the room that the waterfall does not need.
+	// The list gets the room that the waterfall does not need.
 	list := min(n, max(height-len(v.ripple(m).Runs)-8, (height-4)*2/5, 2))
 	v.first = view.Windowed(v.place(m), n, list)
 	for i := v.first; i < v.first+list; i++ {
@@ -194,7 +195,7 @@ func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) stri
 	return cells.Ends(left+title, m.Palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
 }
 
-// unitsOf names the units that a ripple has had run, each once, or says how many.
+// unitsOf names the units that a ripple has run or, if there is no room, tells how many.
 func unitsOf(r *api.Ripple, room int) string {
 	var names []string
 	for _, ref := range r.Runs {
@@ -208,7 +209,7 @@ func unitsOf(r *api.Ripple, room int) string {
 	return format.Count(len(names), "unit")
 }
 
-// rippleTitle says of a ripple what it is, how it ended and what it has to do with others.
+// rippleTitle tells what set off the ripple, how it ended, and which ripples took over from which.
 func rippleTitle(m *view.Model, r *api.Ripple) string {
 	parts := []string{fmt.Sprintf("ripple %d  %s", r.ID, r.Title)}
 	switch {
@@ -259,13 +260,13 @@ func fallColumnsOf(m *view.Model, r *api.Ripple, width int) fallColumns {
 	return c
 }
 
-// left is where the bars begin.
+// left is the column at which the bars begin.
 func (c fallColumns) left() int { return 2 + c.unit + 1 + c.run + 1 }
 
-// waterfall draws the ripple's runs below each other, and says of the chosen one all there is to say.
+// waterfall draws the ripple's runs below each other, and all about the selected one.
 func (v *ripples) waterfall(m *view.Model, r *api.Ripple, width, height int) []string {
 	if len(r.Runs) == 0 {
-		return []string{cells.Fit(m.Palette.Dim.Render("  it has set nothing off"), width)}
+		return []string{cells.Fit(m.Palette.Dim.Render("  it set nothing off"), width)}
 	}
 	v.bar = min(v.bar, len(r.Runs)-1)
 	c := fallColumnsOf(m, r, width)
@@ -330,7 +331,7 @@ func (v *ripples) barRow(m *view.Model, b *timeline.Bar, c fallColumns, chosen b
 	return cells.Fit(row, width)
 }
 
-// textures draws textures side by side.
+// textures draws cells of a lane.
 func textures(m *view.Model, all []timeline.Cell) string {
 	s := cells.NewStrip(len(all), " ", &m.Palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
@@ -344,15 +345,15 @@ func textures(m *view.Model, all []timeline.Cell) string {
 	return s.String()
 }
 
-// whyOf says in short why a run was ordered, and what it waited on.
+// whyOf tells in short why a run was ordered.
 func (v *ripples) whyOf(b *timeline.Bar) string {
 	if b.Pass > 0 {
-		return "picks it up by itself"
+		return "picks up changes by itself"
 	}
 	return cmp.Or(b.Because, "")
 }
 
-// foot says of the chosen run why it ran, what it waited on, where its time went, and why it failed.
+// foot tells about the selected run why it ran, what it waited for, where its time went, and why it failed.
 func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
 	said := m.UnitStyle(b.Unit).Render(b.Unit) + " " + view.RunName(b.RunRef)
 	if why := v.whyOf(b); why != "" {
@@ -368,7 +369,7 @@ func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
 		}
 	}
 	if len(b.Spans) == 0 {
-		parts = append(parts, "what its time was spent on is not kept any more")
+		parts = append(parts, "its spans are no longer kept")
 	}
 	rows := []string{
 		m.TitledRule("", width),
@@ -381,7 +382,7 @@ func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
 	return rows
 }
 
-// compared says where the time went, compared with an earlier ripple of the same files.
+// compared shows where the time went, compared with an earlier ripple of the same files.
 func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.Snap.Ripples, r)
 	switch {
@@ -411,7 +412,7 @@ func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
 	}
 	all := timeline.Compare(e, r)
 	if len(all) == 0 {
-		return append(rows, cells.Fit(m.Palette.Dim.Render("  no part of it differs"), width))
+		return append(rows, cells.Fit(m.Palette.Dim.Render("  no difference"), width))
 	}
 	most := all[0].By().Abs()
 	rows = append(
@@ -452,7 +453,7 @@ func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
 	return rows
 }
 
-// slower says by how much longer something took.
+// slower is the difference of two durations, in words.
 func slower(by time.Duration) string {
 	switch {
 	case by.Abs() < 10*time.Millisecond:
@@ -463,7 +464,7 @@ func slower(by time.Duration) string {
 	return format.Duration(by) + " slower"
 }
 
-// goToRun shows the moment at which the chosen run began, in lanes and stream.
+// goToRun moves the time cursor to the start of the selected run.
 func (v *ripples) goToRun(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
@@ -477,7 +478,7 @@ func (v *ripples) goToRun(m *view.Model) {
 	overview.GoTo(m, at)
 }
 
-// onlyOutput shows what the chosen ripple has had written, and nothing else.
+// onlyOutput shows only the output of the selected ripple's runs.
 func (v *ripples) onlyOutput(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
@@ -516,10 +517,12 @@ var Bindings = []view.Binding{
 		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, len(m.Snap.Ripples)) })},
 	{In: "ripples", Keys: []string{"right", "tab"}, Name: "next run in the waterfall", Hint: "next run",
 		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, 1) })},
-	{In: "ripples", Keys: []string{"left", "shift+tab"}, Name: "previous run in the waterfall", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, -1) })},
+	{In: "ripples", Keys: []string{"left", "shift+tab"}, Name: "previous run in the waterfall",
+		Group: view.GroupRipples,
+		Do:    view.On(func(m *view.Model, v *ripples) { v.moveBar(m, -1) })},
 	{In: "ripples", Keys: []string{"enter"}, Name: "go to the run's time in lanes and stream",
-		Hint: "go to that time", Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.goToRun(m) })},
+		Hint: "go to that time", Group: view.GroupRipples,
+		Do: view.On(func(m *view.Model, v *ripples) { v.goToRun(m) })},
 	{In: "ripples", Keys: []string{"o"}, Name: "show only this ripple's output", Hint: "only its output",
 		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.onlyOutput(m) })},
 	{In: "ripples", Keys: []string{"v"}, Name: "compare with an earlier ripple of the same files", Hint: "compare",

@@ -9,27 +9,27 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// search is what a stream looks for, and what it has found so far.
+// search is what a stream is searched for, and what has been found so far.
 type search struct {
 	text    string
-	matcher *query.Matcher // nil: nothing is looked for, or that cannot be read
+	matcher *query.Matcher // nil: there is no search, or its expression is invalid
 	problem string
-	hit     int64 // the line that one was brought to; -1 for none
+	hit     int64 // the line of the current match; -1: none
 	found   api.Found
-	number  int    // tells it from those for other texts before
-	stop    func() // ends that
+	number  int    // identifies the search
+	stop    func() // ends it
 }
 
 // result is what a search has found so far.
 type result struct {
 	number int // of the search
 	back   bool
-	again  bool // what is found comes in addition to what has been counted
+	again  bool // it moves to another match; the matches have been counted before
 	found  api.Found
 	err    error
 }
 
-// status says how many lines match.
+// status tells how many lines match.
 func (r *search) status(m *view.Model) string {
 	if r.matcher == nil {
 		return ""
@@ -48,7 +48,7 @@ func countOf(n int64) string {
 	return fmt.Sprintf("%d lines match", n)
 }
 
-// SearchText is what is searched for, SearchProblem why it cannot be, and SearchStatus how many lines match.
+// SearchText is what is searched for, SearchProblem why it cannot be, SearchStatus how many lines match.
 func (s *Stream) SearchText() string                { return s.search.text }
 func (s *Stream) SearchProblem() string             { return s.search.problem }
 func (s *Stream) SearchStatus(m *view.Model) string { return s.search.status(m) }
@@ -56,8 +56,8 @@ func (s *Stream) SearchStatus(m *view.Model) string { return s.search.status(m) 
 // IsSearching reports whether something is searched for.
 func (s *Stream) IsSearching() bool { return s.search.matcher != nil }
 
-// Look looks for another text, first in what was written before the newest line shown.
-func (s *Stream) Look(m *view.Model, text string) {
+// Search searches for another text, up from the newest line shown; empty: for nothing.
+func (s *Stream) Search(m *view.Model, text string) {
 	s.search.end()
 	number := s.search.number + 1
 	s.search = search{text: text, number: number, hit: -1}
@@ -77,7 +77,7 @@ func (s *Stream) Look(m *view.Model, text string) {
 	)
 }
 
-// Next goes to the next match, or to the one before.
+// Next goes to the next match, or by -1 to the previous one.
 func (s *Stream) Next(m *view.Model, by int) {
 	if s.search.matcher == nil {
 		return
@@ -98,11 +98,11 @@ func (r *search) end() {
 	}
 }
 
-// begin searches in the background. What it finds comes as messages, one after the other.
+// begin searches in the background, and shows what is found as it is found.
 func (s *Stream) begin(m *view.Model, q api.SearchQuery) {
 	ctx, stop := context.WithCancel(m.Ctx)
 	number := s.search.number
-	if q.Count { // it continues while one moves from match to match
+	if q.Count { // it keeps counting while the user moves from match to match
 		s.search.end()
 		s.search.stop, s.search.found = stop, api.Found{}
 	}
@@ -150,7 +150,7 @@ func (s *Stream) await(m *view.Model, found <-chan result) {
 // takeResult shows what a search has found.
 func (s *Stream) takeResult(m *view.Model, r result) {
 	switch {
-	case r.number != s.search.number: // it was on its way when another text was typed
+	case r.number != s.search.number: // of a search for an earlier text
 		return
 	case r.err != nil:
 		s.search.problem = r.err.Error()

@@ -1,3 +1,5 @@
+// Package stream shows output: a page of the log, with its search, its filter and its selection. It has no keys; views
+// that show a stream give it theirs. Start reading at Stream.
 package stream
 
 import (
@@ -13,8 +15,8 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// Stream is output: all of it or what a filter lets through. It holds the page of the log that
-// is shown, and asks for another when that is not the one any more.
+// Stream is output: all lines, or those that match a filter. It holds the page of the log that is shown, and fetches
+// another one when the position, the filter or the log has changed.
 type Stream struct {
 	Filter query.Filter
 	Position
@@ -22,39 +24,39 @@ type Stream struct {
 	raw     bool // lines of JSON and logfmt as they are
 	times   times
 	Height  int    // as last drawn
-	tied    bool   // the time cursor is to go where the stream was moved to
+	tied    bool   // the time cursor is to follow the stream when the page is here
 	Problem string // why the log could not be read
 
 	atNow     func(*view.Model) // called when scrolling has reached the newest line
 	search    search
 	selection *selection // nil: none
 	shown     []api.Line // as last drawn, from the top
-	rows      []int      // for each row drawn, which of these
+	rows      []int      // the index of the line in each row
 
-	asking bool     // a page is on its way
-	asked  askedFor // the newest that was
+	asking bool     // a page is being fetched
+	asked  askedFor // the last request
 	page   api.Page
-	of     askedFor // what page is of
+	of     askedFor // the request that page answers
 }
 
-// Position is where the stream stands: before the line of a number, or so many lines farther;
-// -1 follows the newest. Until the line is known, it is a moment.
+// Position is where a stream ends: before the line of a number, moved by so many lines; -1 follows the newest. Until
+// the line is known, it is a time.
 type Position struct {
 	bottom int64
 	move   int
 	until  time.Time
-	stay   bool // also where that is at the newest line
+	stay   bool // also at the newest line, where it would follow otherwise
 }
 
 // following is the position that follows the newest line.
 var following = Position{bottom: -1}
 
-// askedFor is what the stream has asked for.
+// askedFor is a request for a page.
 type askedFor struct {
 	filter string
 	Position
 	count int
-	lines int64 // that the log had
+	lines int64 // the number of lines in the log
 }
 
 // New returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
@@ -64,7 +66,7 @@ func New(atNow func(*view.Model)) *Stream {
 
 func (s *Stream) Following() bool { return s.Position == following }
 
-// Title says what is shown, in words.
+// Title describes what is shown.
 func (s *Stream) Title() string {
 	if len(s.Filter) == 0 {
 		return "all output"
@@ -72,7 +74,7 @@ func (s *Stream) Title() string {
 	return s.Filter.Words()
 }
 
-// Status says where the stream stands, for the bottom line.
+// Status describes the position, for the bottom line.
 func (s *Stream) Status(m *view.Model) string {
 	found := s.search.status(m)
 	switch {
@@ -84,7 +86,7 @@ func (s *Stream) Status(m *view.Model) string {
 	return found + m.Palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
 
-// Ask asks for the page that is to be shown, if that is not the one that is there.
+// Ask implements view.Asker.
 func (s *Stream) Ask(m *view.Model) {
 	want := askedFor{s.Filter.String(), s.Position, max(m.Height, 20), m.Snap.Lines}
 	if s.asking || want == s.asked {
@@ -110,7 +112,7 @@ func (s *Stream) Ask(m *view.Model) {
 	})
 }
 
-// take shows a page that has come. The time cursor goes along with a stream that is moved.
+// take shows a page. If the user has scrolled to it, the time cursor follows.
 func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	s.Problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
@@ -118,7 +120,7 @@ func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	case s.Filter.String() != asked.filter || s.Position != asked.Position:
 	case !s.until.IsZero():
 		s.stand(page.End)
-	case s.tied && n == 0 && s.move < 0: // there is nothing before
+	case s.tied && n == 0 && s.move < 0: // this is the first line
 		s.moveTo(page.First, s.Height)
 	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
 		s.atNow(m)
@@ -130,7 +132,7 @@ func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	}
 }
 
-// stand has the stream stay where it is shown.
+// stand keeps the stream where it is shown.
 func (s *Stream) stand(bottom int64) {
 	s.Position = Position{bottom: bottom, stay: s.stay}
 	s.of.Position, s.asked.Position = s.Position, s.Position
@@ -142,14 +144,14 @@ func (s *Stream) Draw(m *view.Model, width, height int) []string {
 	if s.of.filter != s.Filter.String() {
 		return view.Pad(nil, height, width)
 	}
-	rows := s.draft(m, width, height)
+	rows := s.drawLines(m, width, height)
 	if len(rows) == 0 && s.Following() && len(s.Filter) > 0 {
 		rows = []string{cells.Fit(m.Palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
 	}
 	return view.Pad(rows, height, width)
 }
 
-// LineAt returns the line that is drawn in a row of the stream.
+// LineAt returns the line in a row of the stream, as last drawn.
 func (s *Stream) LineAt(row int) (api.Line, bool) {
 	if row < 0 || row >= len(s.rows) || s.rows[row] >= len(s.shown) {
 		return api.Line{}, false
@@ -160,16 +162,16 @@ func (s *Stream) LineAt(row int) (api.Line, bool) {
 // ToNow follows the newest line.
 func (s *Stream) ToNow() { s.Position, s.tied, s.search.hit = following, false, -1 }
 
-// NextTimes shows another kind of times, toggleRaw and toggleWrap toggle how lines are drawn.
+// NextTimes shows the next kind of times. ToggleRaw and ToggleWrap toggle how lines are drawn.
 func (s *Stream) NextTimes()  { s.times = (s.times + 1) % howManyTimes }
 func (s *Stream) ToggleRaw()  { s.raw = !s.raw }
 func (s *Stream) ToggleWrap() { s.wrap = !s.wrap }
 
-// Awaits reports whether the newest lines are on their way.
+// Awaits reports whether the newest lines are being fetched.
 func (s *Stream) Awaits() bool { return s.asking && s.Following() }
 
-// PreviousMark goes to the marked line before what is shown, or, at the first, to the last one. It returns false where
-// no line is marked.
+// PreviousMark goes to the last marked line before those shown, or else to the last one of all. It returns false if no
+// line is marked.
 func (s *Stream) PreviousMark(marks map[int64]bool) bool {
 	all := slices.Sorted(maps.Keys(marks))
 	if len(all) == 0 {
@@ -190,7 +192,7 @@ func (s *Stream) PreviousMark(marks map[int64]bool) bool {
 	return true
 }
 
-// Use shows what a filter lets through, at the moment that is shown.
+// Use shows the lines that match a filter, at the time that is shown.
 func (s *Stream) Use(m *view.Model, f query.Filter) {
 	at := m.ShownTime()
 	if s.Filter = f; !s.Following() {
@@ -198,7 +200,7 @@ func (s *Stream) Use(m *view.Model, f query.Filter) {
 	}
 }
 
-// Only shows the selected unit's lines alone, or everybody's again.
+// Only shows only the lines of the selected unit, or those of all units again.
 func (s *Stream) Only(m *view.Model) {
 	unit := m.Selected
 	rest := s.Filter.Without(query.Units)
@@ -211,7 +213,7 @@ func (s *Stream) Only(m *view.Model) {
 	s.Use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
 }
 
-// LastSave shows only what the newest save has set off, or all again.
+// LastSave shows only the output that the newest save has caused, or all output again.
 func (s *Stream) LastSave(m *view.Model) {
 	if s.Filter.Has(query.Ripple) {
 		s.Use(m, s.Filter.Without(query.Ripple))
@@ -220,7 +222,7 @@ func (s *Stream) LastSave(m *view.Model) {
 	s.Use(m, append(s.Filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: query.Last}))
 }
 
-// Level goes from all lines to those that say at least a warning, to errors, and back.
+// Level shows only warnings and errors, then only errors, then all lines again.
 func (s *Stream) Level(m *view.Model) {
 	next := map[query.Level]query.Level{query.NoLevel: query.Warning, query.Warning: query.Error}
 	now := query.NoLevel
@@ -236,19 +238,19 @@ func (s *Stream) Level(m *view.Model) {
 	s.Use(m, f)
 }
 
-// GoTo shows what had been written up to that moment.
+// GoTo shows what was written up to a time.
 func (s *Stream) GoTo(at time.Time) {
 	s.Position, s.tied = Position{bottom: -1, until: at}, false
 }
 
-// Pages scrolls by most of a screen and takes the time cursor along.
+// Pages scrolls by most of a screen. The time cursor follows.
 func (s *Stream) Pages(by int) { s.Scroll(by * max(s.Height-2, 1)) }
 
-// Scroll moves by that many lines; past the newest it follows again.
+// Scroll moves by so many lines. Below the newest line the stream follows again.
 func (s *Stream) Scroll(by int) {
 	bottom := s.bottom
 	switch {
-	case !s.until.IsZero(): // it will be known in a moment
+	case !s.until.IsZero(): // the line is being fetched
 		return
 	case s.Following() && by > 0:
 		return
@@ -258,19 +260,19 @@ func (s *Stream) Scroll(by int) {
 	s.moveTo(bottom, s.move+by)
 }
 
-// moveTo moves to so many lines after the one of a number.
+// moveTo moves to so many lines after a line.
 func (s *Stream) moveTo(bottom int64, by int) {
 	s.Position, s.tied = Position{bottom: bottom, move: by}, true
 }
 
 func (s *Stream) First() { s.moveTo(s.page.First, s.Height) }
 
-// showLine moves so that a line is seen, with some of what came after it.
+// showLine moves so that a line is visible, with some of those after it.
 func (s *Stream) showLine(number int64) {
 	s.Position, s.tied = Position{bottom: number + 1, move: max(s.Height/3, 1), stay: true}, true
 }
 
-// Jump goes to the next line of a kind before what is shown, or after it.
+// Jump goes to the next start of a run or failure after the lines shown, or by -1 to the last one before them.
 func (s *Stream) Jump(m *view.Model, e query.Event, by int) {
 	f := append(
 		query.Filter{{Field: query.Events, Event: e}},
@@ -297,7 +299,7 @@ func (s *Stream) Jump(m *view.Model, e query.Event, by int) {
 	})
 }
 
-// here is the line that one is at: that of a jump or match that is shown, or else the first.
+// here is the current line: that of a jump or match if it is shown, or else the first line.
 func (s *Stream) here() int64 {
 	if s.shows(s.search.hit) {
 		return s.search.hit

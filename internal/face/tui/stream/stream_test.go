@@ -10,18 +10,18 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// project is one in whose output nothing is found.
+// project is a project without a match in its output.
 type project struct{ api.Project }
 
 func (project) Search(context.Context, api.SearchQuery, func(api.Found) error) error { return nil }
 
-// TestSearchIsForTheNewestText finds something for another text late.
+// TestSearchIsForTheNewestText has a search for an earlier text find something late.
 func TestSearchIsForTheNewestText(t *testing.T) {
 	m := view.NewModel(t.Context(), project{}, &api.Snapshot{}, nil)
 	s := New(nil)
-	s.Look(m, "tide")
+	s.Search(m, "tide")
 	late := s.search.number
-	s.Look(m, "crossing 100")
+	s.Search(m, "crossing 100")
 	s.takeResult(m, result{number: late, found: api.Found{Matches: 4, Lines: []api.Line{{Number: 3}}}})
 	assert.EqualValues(t, -1, s.search.hit)
 	assert.Zero(t, s.search.found.Matches)

@@ -11,7 +11,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// answerField asks for a line for a unit's terminal, without leaving the stream.
+// answerField asks for a line of input for a unit. The stream stays visible.
 type answerField struct {
 	view.Field
 	unit string
@@ -29,7 +29,7 @@ func openAnswer(m *view.Model) {
 	m.Open(f)
 }
 
-// hide shows nothing of a password.
+// hide hides a password.
 func (f *answerField) hide(m *view.Model) {
 	f.Input.EchoMode = textinput.EchoNormal
 	if m.Snap.Asks[f.unit].Kind == api.AskPassword {
@@ -42,7 +42,7 @@ func (f *answerField) Draw(m *view.Model, width, height int) []string {
 	return f.Field.Draw(m, width, height)
 }
 
-// submit types the line and enter.
+// submit types the line and Enter.
 func (f *answerField) submit(m *view.Model) {
 	in := api.Input{Unit: f.unit, Text: f.Input.Value(), Keys: []string{"enter"}, Face: os.Getpid()}
 	m.Close()

@@ -14,7 +14,7 @@ import (
 func BenchmarkTerminal(b *testing.B) {
 	m := view.NewModel(b.Context(), nil, &api.Snapshot{}, nil)
 	m.Width, m.Height = 158, 46
-	m.Look(cells.DarkGround)
+	m.SetGround(cells.DarkGround)
 	v := &Terminal{unit: "u0", asked: true}
 	size := v.place(m)
 	screens := [2]api.Screen{}

@@ -1,3 +1,5 @@
+// Package typing shows a unit's terminal and types into it. It draws the cells that the project computes, and emulates
+// no terminal itself. Start reading at Terminal.
 package typing
 
 import (
@@ -16,34 +18,34 @@ import (
 	"omnivigil/internal/output/terminal"
 )
 
-// Terminal is a unit's terminal, over the whole screen or next to the stream. While this screen has hands on
-// it, all keys but those that let go are the program's; while another face has, or when the run has
-// ended, it is looked at.
+// Terminal is a unit's terminal, on the whole screen or next to the stream. While the user types into it, the program
+// gets all keys except those that return. While another face types into it, and after the run has ended, it is only
+// watched.
 type Terminal struct {
 	unit   string
-	screen api.Screen // the newest, with all lines
-	drawn  []string   // its lines as they were drawn last; empty where they have changed
-	width  int        // that they were drawn in
-	beside bool       // the stream
-	asked  bool       // for hands on it, and not only to watch
-	size   api.Size   // that its place had when the terminal was given it
+	screen api.Screen // the newest contents, with all lines
+	drawn  []string   // its lines as last drawn; empty: changed since
+	width  int        // at which they were drawn
+	beside bool       // next to the stream
+	asked  bool       // the user wants to type, not only to watch
+	size   api.Size   // that the program was last told
 
 	ctx     context.Context
 	stop    func()
 	screens chan shown
 	inputs  chan api.Input
 
-	left, top, first int // where its first cell is on the screen, and which row that is
+	left, top, first int // the place of the first cell on the screen, and its row in the terminal
 }
 
-// shown is what a terminal shows now; or, with an error, that no more comes.
+// shown is a new screen of the terminal, or an error; over: there will be no other.
 type shown struct {
 	screen api.Screen
 	err    error
 	over   bool
 }
 
-// maxInputs is how much may be typed ahead of a project that does not answer.
+// maxInputs limits the inputs that wait for a project that does not answer.
 const maxInputs = 1000
 
 // open opens the selected unit's terminal.
@@ -53,20 +55,20 @@ func open(m *view.Model) {
 	v.begin(m, true, false)
 }
 
-// canType reports whether the selected unit has a terminal that reads.
+// canType reports whether the selected unit has a running process that can read input.
 func canType(m *view.Model) bool {
 	u := m.SelectedUnit()
 	return u != nil && u.Kind != "relay" &&
 		slices.Contains([]api.State{api.Setup, api.Starting, api.Ready, api.Running, api.Stopping}, u.State)
 }
 
-// hasTerminal reports whether the selected unit has one, if only to look at what it has left.
+// hasTerminal reports whether the selected unit has a terminal, or the last screen of one.
 func hasTerminal(m *view.Model) bool {
 	u := m.SelectedUnit()
 	return u != nil && u.Kind != "relay" && u.Run.Number > 0
 }
 
-// begin follows the terminal, with hands on it or only to watch.
+// begin follows the terminal, to type or only to watch. With take it takes over from another face.
 func (v *Terminal) begin(m *view.Model, hand, take bool) {
 	v.end()
 	v.asked, v.size = hand, v.place(m)
@@ -93,7 +95,7 @@ func (v *Terminal) begin(m *view.Model, hand, take bool) {
 		err := project.FollowScreen(ctx, q, func(s api.Screen) error { return send(shown{screen: s}) })
 		send(shown{err: err, over: true})
 	}()
-	go func() { // one after the other, as they were typed
+	go func() { // in the order in which they were typed
 		defer stop()
 		for in := range inputs {
 			if err := project.Input(ctx, in); err != nil && send(shown{err: err}) != nil {
@@ -105,7 +107,7 @@ func (v *Terminal) begin(m *view.Model, hand, take bool) {
 	v.give(m, api.Input{Focus: "in"})
 }
 
-// next waits for what the terminal shows next.
+// next waits for the next screen.
 func (v *Terminal) next(m *view.Model) {
 	screens, over := v.screens, v.ctx.Done()
 	m.Listen(func() view.Then {
@@ -118,7 +120,7 @@ func (v *Terminal) next(m *view.Model) {
 	})
 }
 
-// end lets go, once what was typed before has been given to the program.
+// end stops following, after the program has got what was typed.
 func (v *Terminal) end() {
 	if v.inputs != nil {
 		close(v.inputs)
@@ -126,19 +128,19 @@ func (v *Terminal) end() {
 	}
 }
 
-// Closed implements closer: it lets go of the terminal.
+// Closed lets go of the terminal when the view is closed.
 func (v *Terminal) Closed(m *view.Model) {
 	v.give(m, api.Input{Focus: "out"})
 	v.end()
 }
 
-// mine reports whether this screen has hands on it.
+// mine reports whether this is the face that types into it.
 func (v *Terminal) mine() bool { return v.screen.Hand != nil && v.screen.Hand.PID == os.Getpid() }
 
-// types reports whether keys are the program's.
+// types reports whether the program gets the keys.
 func (v *Terminal) types() bool { return v.asked && v.mine() && !v.screen.Ended }
 
-// give gives the program something that was typed or done.
+// give sends an input to the program.
 func (v *Terminal) give(m *view.Model, in api.Input) {
 	if v.inputs == nil || !v.asked {
 		return
@@ -147,16 +149,16 @@ func (v *Terminal) give(m *view.Model, in api.Input) {
 	select {
 	case v.inputs <- in:
 	default:
-		m.Notice = "the project does not take what is typed"
+		m.Notice = "the project does not read what is typed"
 	}
 }
 
 func (*Terminal) Name() string { return "terminal" }
 
-// Grabs implements view: even where the program gets no keys, they are for this terminal.
+// Grabs returns true: even when the program gets no keys, the overview must not get them.
 func (*Terminal) Grabs(*view.Model) bool { return true }
 
-// Ask gives the terminal the size of its place.
+// Ask tells the program when the size of its place has changed.
 func (v *Terminal) Ask(m *view.Model) {
 	if size := v.place(m); v.types() && size != v.size {
 		v.size = size
@@ -185,7 +187,7 @@ func (v *Terminal) take(m *view.Model, s shown) {
 	switch {
 	case !m.IsOnStack(v):
 		return
-	// another face has hands on it, or there is nothing to see
+	// another face is typing into it, or there is nothing to see
 	case s.over && v.asked && v.screen.Run == 0 && s.err != nil:
 		v.begin(m, false, false)
 		return
@@ -201,7 +203,7 @@ func (v *Terminal) take(m *view.Model, s shown) {
 	v.next(m)
 }
 
-// merge takes the lines that have changed.
+// merge updates the lines that have changed.
 func (v *Terminal) merge(s api.Screen) {
 	lines := slices.Clone(v.screen.Lines)
 	if s.Run != v.screen.Run || s.Size != v.screen.Size {
@@ -235,8 +237,8 @@ var mouseButtons = map[tea.MouseButton]string{
 	tea.MouseWheelDown: "wheel-down",
 }
 
-// mouse gives the program what is done in its cells, if it wants to hear of that. A wheel that it does
-// not want presses arrows, where it draws the whole screen.
+// mouse sends the program what happens in its cells, if it asked for the mouse. Otherwise the wheel presses arrow
+// keys in a program that draws the whole screen.
 func (v *Terminal) mouse(m *view.Model, msg tea.MouseMsg) {
 	at := msg.Mouse()
 	col, row := at.X-v.left, at.Y-v.top+v.first
@@ -271,7 +273,7 @@ func (v *Terminal) mouse(m *view.Model, msg tea.MouseMsg) {
 	}})
 }
 
-// place is how large a terminal there is room for. Notices come and go without changing it.
+// place is the size of the terminal's place. It does not change with the notices, which come and go.
 func (v *Terminal) place(m *view.Model) api.Size {
 	above := 1
 	if m.Height >= 30 {
@@ -281,7 +283,7 @@ func (v *Terminal) place(m *view.Model) api.Size {
 	return api.Size{Cols: max(width, 2), Rows: max(height-1, 1)}
 }
 
-// share is the terminal's part of the room, with its rule.
+// share returns the terminal's part of the room, with its title line.
 func (v *Terminal) share(width, height int) (int, int) {
 	switch {
 	case !v.beside:
@@ -311,8 +313,7 @@ func (v *Terminal) Draw(m *view.Model, width, height int) []string {
 	return append(rows, overview.Focused(m).Draw(m, width, height-len(rows))...)
 }
 
-// cells draws what the terminal shows: from its first row on, or where it is larger than its place, the
-// rows around the cursor.
+// cells draws the terminal: from its first row or, if it is larger than its place, the rows up to the cursor.
 func (v *Terminal) cells(m *view.Model, width, height int) []string {
 	v.left, v.top, v.first = 0, m.BodyTop+1, 0
 	if over := v.screen.Cursor.Row - height + 1; over > 0 {
@@ -335,7 +336,7 @@ func (v *Terminal) cells(m *view.Model, width, height int) []string {
 	return view.Pad(rows, height, width)
 }
 
-// rule is the frame: whose terminal it is, and how one lets go.
+// rule is the title line: whose terminal this is, and how to return.
 func (v *Terminal) rule(m *view.Model, width int) string {
 	way := m.KeyOf("return")
 	text := fmt.Sprintf("typing into %s", v.unit)
@@ -355,7 +356,7 @@ func (v *Terminal) rule(m *view.Model, width int) string {
 			cmp.Or(map[string]string{view.Kind: "another screen"}[hand.Kind], hand.Kind),
 		), "enter takes over"
 	default:
-		text, way = "watching "+v.unit, "enter takes it in hand"
+		text, way = "watching "+v.unit, "enter types into it"
 	}
 	s := cells.NewStrip(width, "─", &m.Palette.Faint)
 	style := m.Palette.Bright
@@ -364,7 +365,7 @@ func (v *Terminal) rule(m *view.Model, width int) string {
 	return s.String()
 }
 
-// cursor is the program's cursor as the user's terminal is to show it, or nil.
+// cursor is the program's cursor on the user's terminal, or nil.
 func (v *Terminal) cursor(width, height int) *tea.Cursor {
 	at := v.screen.Cursor
 	x, y := v.left+at.Col, v.top+at.Row-v.first
@@ -393,14 +394,14 @@ func (v *Terminal) Frame(m *view.Model, on *tea.View) {
 	}
 }
 
-// inHand returns the terminal that is shown, or nil.
-func inHand(m *view.Model) *Terminal {
+// onTop returns the terminal that is shown, or nil.
+func onTop(m *view.Model) *Terminal {
 	v, _ := m.Top().(*Terminal)
 	return v
 }
 
-// isWatched reports whether a terminal is shown that gets no keys.
-func isWatched(m *view.Model) bool { v := inHand(m); return v != nil && !v.types() }
+// isWatched reports whether a terminal is shown whose program gets no keys.
+func isWatched(m *view.Model) bool { v := onTop(m); return v != nil && !v.types() }
 
 // Keys are for the selected unit's terminal, in every view.
 var Keys = []view.Binding{
@@ -410,7 +411,7 @@ var Keys = []view.Binding{
 		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: open},
 }
 
-// Bindings are those of a terminal in hand, where all other keys are the program's, and of the field for an answer.
+// Bindings are those of a terminal, where the program gets all other keys, and of the field for an answer.
 var Bindings = []view.Binding{
 	{
 		In:     "terminal",
@@ -445,7 +446,7 @@ var Bindings = []view.Binding{
 		Name:  "take it over from another screen",
 		Hint:  "type into it",
 		Group: view.GroupTerminal,
-		When:  func(m *view.Model) bool { return isWatched(m) && !inHand(m).screen.Ended },
+		When:  func(m *view.Model) bool { return isWatched(m) && !onTop(m).screen.Ended },
 		Do:    view.On(func(m *view.Model, v *Terminal) { v.begin(m, true, true) }),
 	},
 	{
@@ -454,7 +455,7 @@ var Bindings = []view.Binding{
 		Name:  "restart or rerun the unit",
 		Hint:  "restart",
 		Group: view.GroupTerminal,
-		When:  func(m *view.Model) bool { return isWatched(m) && inHand(m).screen.Ended },
+		When:  func(m *view.Model) bool { return isWatched(m) && onTop(m).screen.Ended },
 		Do:    view.On(func(m *view.Model, v *Terminal) { m.Ask(api.Restart, v.unit) }),
 	},
 	{In: "answer", Keys: []string{"enter"}, Name: "type it", Hint: "type", Group: view.GroupField,

@@ -1,3 +1,5 @@
+// Package unitview is the view of the selected unit in full: its state, runs, rules, processes, settings and output.
+// Start reading at unitView.
 package unitview
 
 import (
@@ -23,20 +25,20 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// unitView is the selected unit whole: how it is, its last runs, what it takes of the machine, what its
-// settings come to, and what it writes.
+// unitView is the selected unit in full: its state, its last runs, what it uses of the machine, its settings, and its
+// output.
 type unitView struct {
 	detail  api.Detail
-	before  api.Detail // an earlier one, for what its processes have used since
-	at, was time.Time  // when these came
-	run     int        // the unit's newest then
+	before  api.Detail // the one before, for what processes have used since
+	at, was time.Time  // when these were fetched
+	run     int        // the unit's newest run then
 	asking  bool
 	problem string
 	top     int
 	output  *stream.Stream
 }
 
-// detailPause is how often a unit is looked at.
+// detailPause is how often the details of a unit are fetched.
 const detailPause = 2 * time.Second
 
 func Show(m *view.Model) {
@@ -48,16 +50,15 @@ func (*unitView) Name() string { return "unit" }
 
 func (*unitView) Grabs(*view.Model) bool { return false }
 
-// Ask asks for the selected unit, whenever that is another, has run again, or was looked at a while
-// ago.
+// Ask fetches the details of the selected unit when it is another, has run again, or after a pause.
 func (v *unitView) Ask(m *view.Model) {
 	m.Samples.Ask(m)
 	u := m.SelectedUnit()
 	if u == nil {
 		return
 	}
-	if unit := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.Filter.String() != unit.String() {
-		v.output.Filter, v.top = unit, 0
+	if own := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.Filter.String() != own.String() {
+		v.output.Filter, v.top = own, 0
 	}
 	v.output.Ask(m)
 	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.Now.Sub(v.at) < detailPause {
@@ -86,7 +87,7 @@ func (v *unitView) Update(_ *view.Model, msg tea.Msg) {
 func (v *unitView) Draw(m *view.Model, width, height int) []string {
 	u := m.SelectedUnit()
 	if u == nil {
-		return view.Pad([]string{m.TitledRule("no unit is chosen", width)}, height, width)
+		return view.Pad([]string{m.TitledRule("no unit selected", width)}, height, width)
 	}
 	rows := []string{m.TitledRule(fmt.Sprintf("%s  %s  %s", u.Name, u.Kind, lanes.StateWord(u)), width)}
 	all := v.rows(m, u, width)
@@ -105,10 +106,10 @@ func (v *unitView) Draw(m *view.Model, width, height int) []string {
 	return append(rows, v.output.Draw(m, width, height-len(rows))...)
 }
 
-// beside is the width from which sections are side by side.
+// besideWidth is the width from which sections are side by side.
 const besideWidth = 130
 
-// rows is all that is said of the unit.
+// rows are all sections.
 func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
 	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.settings(m), v.environment(m)}
@@ -130,7 +131,7 @@ func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 	return rows
 }
 
-// use draws what the unit takes of the machine, on the axis of the lanes.
+// use draws the CPU and memory of the unit, on the axis of the lanes.
 func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
 	rows := []string{lanes.SavesRow(m, lanes.ColumnsOf(m), lanes.AxisOf(m))}
 	for _, measure := range []timeline.Measure{timeline.CPU, timeline.Memory} {
@@ -147,7 +148,7 @@ func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
 // heading begins a section.
 func heading(m *view.Model, text string) string { return m.Palette.Bright.Render("  " + text) }
 
-// now says how the unit is, and why.
+// now is the state of the unit and the reason.
 func (v *unitView) now(m *view.Model, u *api.Unit) []string {
 	var rows []string
 	for _, line := range m.Snap.Account(u) {
@@ -159,7 +160,7 @@ func (v *unitView) now(m *view.Model, u *api.Unit) []string {
 	return rows
 }
 
-// runs draws how long the last runs and passes took.
+// runs draws the durations of the last runs and passes.
 func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 	const most = 8
 	last := timeline.Runs(m.Snap, u.Name, most)
@@ -170,7 +171,7 @@ func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 		last,
 		func(a, b timeline.Past) int { return cmp.Compare(a.Took, b.Took) },
 	).Took.Duration().Seconds()
-	rows := []string{heading(m, "last runs and how long they took")}
+	rows := []string{heading(m, "last runs and their durations")}
 	bar := max(width/4, 8)
 	for _, p := range slices.Backward(last) {
 		glyph, style, took := "█", m.Palette.Current, format.Duration(p.Took.Duration())
@@ -196,12 +197,12 @@ func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 	return append(rows, "")
 }
 
-// rules says which files concern the unit, by its patterns.
+// rules lists the unit's patterns, and how many files match each.
 func (v *unitView) rules(m *view.Model) []string {
 	if len(v.detail.Rules) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "files that concern it")}
+	rows := []string{heading(m, "files that affect it")}
 	for _, r := range v.detail.Rules {
 		count, style := format.Count(r.Files, "file"), m.Palette.Text
 		switch {
@@ -229,7 +230,7 @@ func (v *unitView) rules(m *view.Model) []string {
 	return append(rows, "")
 }
 
-// processes draws the unit's processes as a tree, with what each takes.
+// processes lists the unit's processes as a tree, with what each uses.
 func (v *unitView) processes(m *view.Model) []string {
 	all := v.detail.Processes
 	if len(all) == 0 {
@@ -249,7 +250,7 @@ func (v *unitView) processes(m *view.Model) []string {
 	return append(rows, "")
 }
 
-// share is how much of a core a process has used since it was looked at before, or since it began.
+// share is the part of a core that a process has used since the last look, or since its start.
 func (v *unitView) share(p api.ProcessUse) string {
 	used, passed := p.CPUTime.Duration(), v.at.Sub(p.Since)
 	for _, b := range v.before.Processes {
@@ -263,7 +264,7 @@ func (v *unitView) share(p api.ProcessUse) string {
 	return format.Percent(used.Seconds() / passed.Seconds())
 }
 
-// links says what the unit is linked with: addresses, needs, followers, groups.
+// links lists addresses, needs, followers and groups.
 func (v *unitView) links(m *view.Model, u *api.Unit) []string {
 	var rows []string
 	add := func(name string, words []string) {
@@ -302,12 +303,12 @@ func (v *unitView) links(m *view.Model, u *api.Unit) []string {
 	return append(rows, "")
 }
 
-// pages are those in browsers that listen to a relay.
+// pages lists the pages in browsers that are connected to a relay.
 func (v *unitView) pages(m *view.Model) []string {
 	if len(v.detail.Pages) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "pages that are open")}
+	rows := []string{heading(m, "open pages")}
 	for _, p := range v.detail.Pages {
 		when := "since " + format.Moment(p.Since, m.Now)
 		if !p.RefreshedAt.IsZero() {
@@ -318,12 +319,12 @@ func (v *unitView) pages(m *view.Model) []string {
 	return append(rows, "")
 }
 
-// outputs says how large what the unit makes is.
+// outputs lists the unit's outputs and their sizes.
 func (v *unitView) outputs(m *view.Model) []string {
 	if len(v.detail.Outputs) == 0 {
 		return nil
 	}
-	rows := []string{heading(m, "what it makes")}
+	rows := []string{heading(m, "outputs")}
 	for _, o := range v.detail.Outputs {
 		rows = append(
 			rows,
@@ -341,7 +342,7 @@ func (v *unitView) outputs(m *view.Model) []string {
 	return append(rows, "")
 }
 
-// sizesText puts what the last run made next to what the one before had made.
+// sizesText compares the outputs of the last two runs.
 func sizesText(all []api.MadeByRun) string {
 	if len(all) < 2 {
 		return ""
@@ -364,7 +365,7 @@ func sizesText(all []api.MadeByRun) string {
 	)
 }
 
-// settings are the unit's, in words.
+// settings lists the unit's settings.
 func (v *unitView) settings(m *view.Model) []string {
 	if len(v.detail.Settings) == 0 {
 		return nil
@@ -382,7 +383,7 @@ func (v *unitView) settings(m *view.Model) []string {
 
 func lastOf(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
-// environment is what the project gives the unit in addition to the system's variables.
+// environment lists the variables that the project sets for the unit.
 func (v *unitView) environment(m *view.Model) []string {
 	if len(v.detail.Variables) == 0 {
 		return nil

@@ -5,21 +5,20 @@ import (
 	"strings"
 )
 
-// Binding is one key's meaning. The table of bindings is the only place where
-// keys stand: input, help, hints and tests all come from it.
+// Binding is the meaning of a key. Input, help, hints and tests all come from the bindings.
 type Binding struct {
-	In     string   // the name of the view that it is for; empty: the overview, and what lies on it
+	In     string   // the name of the view that it is for; empty: the overview, and the views over it
 	Keys   []string // as Bubble Tea names them; the first is the one shown
-	Action string   // under which a user's own file gives it other keys; empty: it keeps its own
-	Name   string   // what it does, as one would look for it
+	Action string   // its name in the personal file, which can give it other keys; empty: its keys are fixed
+	Name   string   // what it does, for the help and the command line
 	Hint   string   // for the bottom line; empty: not shown there
 	Group  string
 	When   func(*Model) bool // nil: always
-	First  func(*Model) bool // when its hint is shown, and then before others; nil: always, after those
+	First  func(*Model) bool // its hint is shown before all others while this is true; nil: after them, always
 	Do     func(*Model)
 }
 
-// Shown is how a key is written on the screen.
+// Shown is the keys as they are written on the screen.
 func (b Binding) Shown() string {
 	nice := map[string]string{
 		"up": "↑", "down": "↓", "left": "←", "right": "→", "enter": "enter", "space": "space",
@@ -48,7 +47,7 @@ const (
 
 var Groups = []string{GroupUnit, GroupView, GroupProject, GroupTime, GroupStream, GroupResults, GroupScreen}
 
-// Groups of bindings that single views show themselves.
+// Groups of the bindings of single views.
 const (
 	GroupLoop     = "a loop"
 	GroupDoubts   = "doubts"
@@ -75,7 +74,7 @@ func (m *Model) BindingsOf(view string) []*Binding {
 	return of
 }
 
-// LookUp returns the binding of a key in a view that has a meaning now, or nil.
+// LookUp returns the binding that a key has in a view now, or nil.
 func LookUp(m *Model, view, key string) *Binding {
 	for _, b := range m.BindingsOf(view) {
 		if slices.Contains(b.Keys, key) && (b.When == nil || b.When(m)) {
@@ -85,7 +84,7 @@ func LookUp(m *Model, view, key string) *Binding {
 	return nil
 }
 
-// KeyOf is the key that an action has, as it is written on the screen.
+// KeyOf is the first key of an action, as it is written on the screen.
 func (m *Model) KeyOf(action string) string {
 	for i := range m.Table {
 		if b := &m.Table[i]; b.Action == action {

@@ -36,14 +36,14 @@ func (f *Field) Draw(m *Model, width, height int) []string { return f.below.Draw
 
 func (f *Field) Update(m *Model, msg tea.Msg) { f.Typed(m, msg) }
 
-// Ask implements asker for the view below.
+// Ask implements Asker for the view below.
 func (f *Field) Ask(m *Model) {
 	if a, ok := f.below.(Asker); ok {
 		a.Ask(m)
 	}
 }
 
-// Typed takes what is typed, and reports whether that has changed the value.
+// Typed handles what is typed, and reports whether it changed the value.
 func (f *Field) Typed(m *Model, msg tea.Msg) bool {
 	before := f.Input.Value()
 	var cmd tea.Cmd
@@ -74,7 +74,7 @@ type Typing interface {
 
 func (f *Field) Line() *Field { return f }
 
-// UnderField returns the view that the user is in, below a field.
+// UnderField returns the top view, without a field over it.
 func (m *Model) UnderField() View {
 	if f, ok := m.Top().(Typing); ok {
 		return f.Line().below
@@ -100,7 +100,7 @@ func (f *WriteField) Submit(m *Model) {
 	}
 }
 
-// PathOf is a path as the user types it, made absolute.
+// PathOf makes a path that the user has typed absolute.
 func (m *Model) PathOf(file string) string {
 	if filepath.IsAbs(file) {
 		return file
@@ -116,8 +116,8 @@ var FieldBindings = []Binding{
 		Do: (*Model).Close},
 }
 
-// PathsLike are the paths below a folder that begin with what is typed. Folders end in a slash, and
-// hidden ones are offered only when a dot is typed.
+// PathsLike returns the paths below a directory that begin with what is typed. Directories end in a slash, and hidden
+// names are among them only if a dot is typed.
 func PathsLike(root, typed string) []string {
 	dir, base := filepath.Split(typed)
 	entries, _ := os.ReadDir(filepath.Join(root, dir))

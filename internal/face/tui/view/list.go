@@ -7,34 +7,34 @@ import (
 	"omnivigil/internal/api"
 )
 
-// List is a list of which the project is asked for no more than what is near the screen. One
-// row of it is chosen, and stays that as the list changes.
+// List is a list of results that is fetched in parts, around what is on the screen. One row is selected, and stays
+// selected when the list changes.
 type List[Row any] struct {
 	Fetch func(ctx context.Context, p api.Project, q api.ResultQuery) (rows []Row, total int, err error)
 	Same  func(a, b Row) bool
 
-	Query  api.ResultQuery // what is listed, except its part
-	At     int             // the chosen row, of all
-	rows   []Row           // those that are here
-	from   int             // number of the first of these
+	Query  api.ResultQuery // what is listed; its part of the list is not used
+	At     int             // the number of the selected row
+	rows   []Row           // those that have been fetched
+	from   int             // the number of the first of these
 	Total  int
 	asked  pageAsked
 	asking bool
 	Loaded bool
 }
 
-// pageAsked is what was asked for last.
+// pageAsked identifies the last request.
 type pageAsked struct {
 	version, from int
 	text, only    string
 	by            string
 }
 
-// pageRows is how many rows are asked for at once.
+// pageRows is how many rows are fetched at once.
 const pageRows = 200
 
-// Ask asks for rows where others are to be shown than are here. Version says which state of the
-// project they are of.
+// Ask fetches rows that are to be shown and are missing. Version identifies the state of the project; with another one
+// all rows are fetched again.
 func (p *List[Row]) Ask(m *Model, version int) {
 	from := p.from
 	if p.At < p.from+pageRows/4 || p.At > p.from+pageRows*3/4 {
@@ -59,7 +59,7 @@ func (p *List[Row]) Ask(m *Model, version int) {
 	})
 }
 
-// take takes rows that have come. The chosen one is looked for among them.
+// take shows rows that have been fetched. The selected row stays selected if it is among them.
 func (p *List[Row]) take(from int, rows []Row, total int) {
 	chosen, was := p.Selected()
 	p.from, p.rows, p.Total = from, rows, total
@@ -71,7 +71,7 @@ func (p *List[Row]) take(from int, rows []Row, total int) {
 	p.At = max(0, min(p.At, p.Total-1))
 }
 
-// Selected returns the selected row, if it is here.
+// Selected returns the selected row, if it has been fetched.
 func (p *List[Row]) Selected() (row Row, ok bool) {
 	if i := p.At - p.from; i >= 0 && i < len(p.rows) {
 		return p.rows[i], true
@@ -79,16 +79,16 @@ func (p *List[Row]) Selected() (row Row, ok bool) {
 	return row, false
 }
 
-// Move chooses another row.
+// Move selects a row so many rows below.
 func (p *List[Row]) Move(by int) { p.At = max(0, min(p.At+by, p.Total-1)) }
 
-// Window returns which rows are drawn so that the chosen one is among them.
+// Window returns the numbers of the first row to draw and of the one after the last, so that the selected row is drawn.
 func (p *List[Row]) Window(height int) (from, end int) {
 	from = max(0, min(p.At-height/2, p.Total-height))
 	return from, min(from+height, p.Total)
 }
 
-// Row returns a row by its number, if it is here.
+// Row returns a row by its number, if it has been fetched.
 func (p *List[Row]) Row(number int) (row Row, ok bool) {
 	if i := number - p.from; i >= 0 && i < len(p.rows) {
 		return p.rows[i], true
@@ -96,5 +96,5 @@ func (p *List[Row]) Row(number int) (row Row, ok bool) {
 	return row, false
 }
 
-// Seek lists what has a text, from its beginning.
+// Seek lists only rows with a text, from the first.
 func (p *List[Row]) Seek(text string) { p.Query.Text, p.At = text, 0 }

@@ -18,8 +18,8 @@ import (
 // Kind is what this face calls itself.
 const Kind = "screen"
 
-// Model is what all views of a screen share, in parts. It belongs to the loop of the program: only what later runs
-// runs elsewhere.
+// Model is what all views of a screen share, in parts. Only the program's loop uses it; work in the background gets
+// what it needs as values.
 type Model struct {
 	outside
 	scene
@@ -35,17 +35,17 @@ type Model struct {
 type outside struct {
 	Ctx      context.Context
 	Project  api.Project
-	Terminal func(taken bool) // called when the screen takes the terminal and when it gives it back; nil: not
-	Remember func([]string)   // called in the background with the arguments that were typed; nil: not
+	Terminal func(taken bool) // called when the screen takes the terminal and when it gives it back; may be nil
+	Remember func([]string)   // called in the background with the arguments that the user has typed; may be nil
 }
 
-// scene is what is shown: the project, which time of it, and which units.
+// scene is what is shown: the project, at which time, and which of its units.
 type scene struct {
 	Snap     *api.Snapshot
 	Now      time.Time
 	At       time.Time // the time cursor; zero: at now
 	Selected string    // the unit that lowercase letters act on
-	Filter   string    // only units that match it have lanes and charts
+	Filter   string    // only units that match it have lanes and charts; empty: all
 	Span     int       // of the axis, an index into timeline.Spans; -1 until the user has zoomed
 }
 
@@ -58,8 +58,8 @@ type appearance struct {
 	Profile       colorprofile.Profile
 	Palette       *cells.Palette
 	styles        map[string]lipgloss.Style // of units
-	Names         []string                  // of the units that have a style
-	Generation    int                       // of the styles
+	Names         []string                  // of all units
+	Generation    int                       // changes with the styles
 }
 
 // preferences are what the user has set: in the personal file, or by a key.
@@ -72,8 +72,8 @@ type preferences struct {
 
 // messages are what this screen reports to the user, and what the user has marked and typed in it.
 type messages struct {
-	Notice     string         // what went wrong, until the next key
-	Said       string         // what went well, until the next key
+	Notice     string         // an error, until the next key
+	Said       string         // a confirmation, until the next key
 	Marks      map[int64]bool // lines that the user has marked
 	Trouble    *Trouble       // the current location of a failed test or a finding; nil: none
 	TypedWords []string       // arguments that were added to commands, the newest last
@@ -89,11 +89,11 @@ type Trouble struct {
 type asking struct {
 	Requests  []tea.Cmd     // requests to the project that have not been sent
 	Commands  []tea.Cmd     // commands for the terminal
-	Listeners []tea.Cmd     // what waits for as long as something goes on
+	Listeners []tea.Cmd     // what waits for as long as a view is open
 	Silent    time.Duration // how long the project has not answered; 0: it does
 }
 
-// Then is what to do in the loop with the answer to something done in the background; nil: nothing.
+// Then is what the loop does with the result of work in the background; nil: nothing.
 type Then func()
 
 // NewModel returns a model that shows a project, with a view at the bottom of the stack.
@@ -107,8 +107,8 @@ func NewModel(ctx context.Context, project api.Project, first *api.Snapshot, low
 	}
 }
 
-// MeetUnits gives colors to units that an edit of the settings has added, and selects another where the selected one
-// has been removed.
+// MeetUnits gives colors to units that an edit of the settings has added, and selects another unit if the selected one
+// was removed.
 func (m *Model) MeetUnits() {
 	names := make([]string, len(m.Snap.Units))
 	for i, u := range m.Snap.Units {
@@ -123,8 +123,8 @@ func (m *Model) MeetUnits() {
 	}
 }
 
-// Look sets the colors for the terminal's background, or for the one that the user has set.
-func (m *Model) Look(of cells.Ground) {
+// SetGround sets the colors for a background of the terminal. The user's theme overrides it.
+func (m *Model) SetGround(of cells.Ground) {
 	m.Ground = of
 	switch m.Theme {
 	case "dark":
@@ -159,16 +159,16 @@ func (m *Model) ShownTime() time.Time {
 	return m.At
 }
 
-// Later does something in the background. What do returns is called in the loop.
+// Later runs do in the background, and what it returns in the loop.
 func (m *Model) Later(do func(context.Context) Then) {
 	ctx := m.Ctx
 	m.Requests = append(m.Requests, func() tea.Msg { return do(ctx) })
 }
 
-// Run has the program run a command of Bubble Tea.
+// Run runs a Bubble Tea command.
 func (m *Model) Run(cmd tea.Cmd) { m.Commands = append(m.Commands, cmd) }
 
-// Listen is later for what may wait for as long as a view is open.
+// Listen is Later for work that may wait for as long as a view is open.
 func (m *Model) Listen(wait func() Then) {
 	m.Listeners = append(m.Listeners, func() tea.Msg { return wait() })
 }
@@ -180,13 +180,13 @@ func (m *Model) TellTerminal(taken bool) {
 	}
 }
 
-// AskUnit asks for something, of the selected unit.
+// AskUnit requests an action on the selected unit.
 func (m *Model) AskUnit(a api.Action) { m.Ask(a, m.Selected) }
 
-// Ask asks for something, of units or of the project.
+// Ask requests an action on units or, without any, on the project.
 func (m *Model) Ask(a api.Action, units ...string) { m.Send(api.Request{Action: a, Units: units}) }
 
-// Send sends a request to the project. A refusal is shown.
+// Send sends a request to the project, and shows a refusal.
 func (m *Model) Send(r api.Request) {
 	m.Later(func(ctx context.Context) Then {
 		_, err := m.Project.Do(ctx, r)
@@ -194,14 +194,14 @@ func (m *Model) Send(r api.Request) {
 	})
 }
 
-// ShowError shows why something that was asked for was not done.
+// ShowError shows why something that was requested was not done; nil: it was.
 func (m *Model) ShowError(err error) {
 	if err != nil && m.Ctx.Err() == nil {
 		m.Notice = err.Error()
 	}
 }
 
-// Report returns asked for the loop.
+// Report returns what shows an error in the loop.
 func (m *Model) Report(err error) Then { return func() { m.ShowError(err) } }
 
 // Saved shows why writing a file failed, or what was written.

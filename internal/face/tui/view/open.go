@@ -15,7 +15,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// OpenEditor opens a place in the user's editor.
+// OpenEditor opens a location in the user's editor.
 func (m *Model) OpenEditor(p location.Location) {
 	editor := cmp.Or(m.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
 	cmd, terminal, err := locate.Command(editor, p)
@@ -29,7 +29,7 @@ func (m *Model) OpenEditor(p location.Location) {
 	}
 }
 
-// OpenLocation opens the place of a test or a finding in the user's editor.
+// OpenLocation opens the location of a test or a finding in the user's editor, if the file exists.
 func (m *Model) OpenLocation(p location.Location) {
 	if p.File == "" {
 		m.Said = "no place in a file is known of it"
@@ -42,7 +42,7 @@ func (m *Model) OpenLocation(p location.Location) {
 	m.OpenEditor(location.Location{File: p.File, Line: p.Line, Column: p.Column})
 }
 
-// edited says what has become of an editor.
+// edited explains the error of an editor.
 func edited(cmd *exec.Cmd, err error) error {
 	if err != nil {
 		return fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
@@ -50,7 +50,7 @@ func edited(cmd *exec.Cmd, err error) error {
 	return nil
 }
 
-// Addresses are where the selected unit can be reached.
+// Addresses are the addresses that the selected unit listens on.
 func (m *Model) Addresses() []netip.AddrPort { return m.Snap.Uses[m.Selected].Addresses }
 
 // Browse opens the first address of the selected unit in the browser.
@@ -59,5 +59,5 @@ func (m *Model) Browse() {
 	m.Later(func(context.Context) Then { return m.Report(browser.Open(address)) })
 }
 
-// TerminalBackMsg is that an editor has given the terminal back.
+// TerminalBackMsg is sent when an editor has given the terminal back. Err is the editor's error.
 type TerminalBackMsg struct{ Err error }

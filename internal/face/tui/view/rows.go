@@ -21,7 +21,7 @@ func Pad(rows []string, height, width int) []string {
 	return rows[:max(height, 0)]
 }
 
-// Windowed returns the first of height rows to draw, of total, so that the one at a place is among them.
+// Windowed returns the first of height rows to draw, of total, so that a row is among them.
 func Windowed(at, total, height int) int { return max(0, min(at-height/2, total-height)) }
 
 // Wheel is how many rows a turn of the mouse wheel scrolls.
@@ -42,7 +42,7 @@ func (m *Model) TitledRule(title string, width int) string {
 	return s.String()
 }
 
-// Moment is a time that is as wide as all others of the session: with its day, if the session began on another.
+// Moment is a time, as wide as all others of the session: with the day, if the session began on another day.
 func (m *Model) Moment(t time.Time) string {
 	width := len("15:04:05")
 	if since := m.Snap.Project.Since; since.YearDay() != m.Now.YearDay() || since.Year() != m.Now.Year() {
@@ -71,7 +71,7 @@ func Stops(text string) string {
 	return b.String()
 }
 
-// RunName is which run or pass a bar is.
+// RunName is the number of a run, or of a pass of it.
 func RunName(ref *api.RunRef) string {
 	if ref.Pass > 0 {
 		return fmt.Sprintf("pass %d", ref.Pass)

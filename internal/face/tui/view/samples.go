@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/face/timeline"
 )
 
-// samples is what units used over time. Views that show it ask for what has come since.
+// samples is what units have used over time. Views that show it ask for newer samples.
 type samples struct {
 	Series  timeline.Series
 	next    int64
@@ -15,7 +15,7 @@ type samples struct {
 	askedAt time.Time
 }
 
-// samplePause is how often newer samples are asked for.
+// samplePause is how often newer samples are fetched.
 const samplePause = 2 * time.Second
 
 func (s *samples) Ask(m *Model) {
@@ -28,7 +28,7 @@ func (s *samples) Ask(m *Model) {
 		page, err := m.Project.Samples(ctx, from)
 		return func() {
 			s.asking = false
-			if err != nil || len(page.Samples) == 0 { // else there may be more, which are wanted at once
+			if err != nil || len(page.Samples) == 0 { // otherwise there may be more, which are fetched at once
 				s.askedAt = m.Now
 			}
 			if err != nil {

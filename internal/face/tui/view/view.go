@@ -1,3 +1,6 @@
+// Package view is what a view of the full screen is, and what it gets: the model that all views share, the bindings of
+// keys, and building blocks such as fields, lists in parts, and rules with a title. It contains no view. Start reading
+// at View, Model and Binding.
 package view
 
 import (
@@ -7,36 +10,34 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// View is one of the things that the screen can show. It turns what the model shares and a
-// size into rows, and holds only what is its own. Views lie on a stack; the top one is
-// drawn and has the keys.
+// View is one of the things that the screen can show. It draws the model into rows, and holds only its own state
+// (cursor, scroll position, query). Views form a stack; the top one is drawn and gets the keys.
 type View interface {
-	// Name is under which its bindings are in the table of keys.
+	// Name is the name of the view in its bindings.
 	Name() string
 	// Draw returns height rows of width cells.
 	Draw(m *Model, width, height int) []string
-	// Update takes a message that no binding is for.
+	// Update handles a message for which there is no binding.
 	Update(m *Model, msg tea.Msg)
-	// Grabs reports whether all keys are for it alone, as while one types.
+	// Grabs reports whether it gets all keys, as when the user types.
 	Grabs(m *Model) bool
 }
 
-// closer is a view that has something to end. It is told once when it leaves the stack.
+// closer is a view that releases something when it is closed. Closed is called once, when the view leaves the stack.
 type closer interface{ Closed(m *Model) }
 
-// Asker is a view that asks the project for what it shows. It is let ask after each message, and
-// keeps itself from asking for what it has.
+// Asker is a view that fetches what it shows. Ask is called after each message, and requests only what is missing.
 type Asker interface{ Ask(m *Model) }
 
-// Framer is a view that has wishes for the terminal: the cursor, the mouse, focus.
+// Framer is a view that sets more of the terminal than its rows: the cursor, the mouse, reports of focus.
 type Framer interface {
 	Frame(m *Model, frame *tea.View)
 }
 
 // Drawable is a view that can be written as a drawing.
 type Drawable interface {
-	// Drawing returns what the drawing is of, in a word, and what makes it, which may run in the background; nil where
-	// there is nothing to draw.
+	// Drawing returns a name for the drawing and the function that makes it, which may run in the background. The
+	// function is nil if there is nothing to draw.
 	Drawing(m *Model) (name string, page func() (*draw.Page, error))
 }
 
@@ -64,16 +65,16 @@ func (m *Model) IsOnStack(v View) bool { return slices.Contains(m.Stack, v) }
 // IsOpen reports whether the top view has that name.
 func (m *Model) IsOpen(name string) bool { return m.Top().Name() == name }
 
-// Show has a view instead of all others but the overview, which lies below.
+// Show closes all views except the overview, and opens another.
 func (m *Model) Show(v View) {
 	m.BackToLanes()
 	m.Open(v)
 }
 
-// BackToLanes goes back to the overview.
+// BackToLanes closes all views except the overview.
 func (m *Model) BackToLanes() { m.closeTo(1) }
 
-// On is a binding's deed in the topmost view of a type.
+// On returns what a binding does in the topmost view of a type.
 func On[V View](do func(*Model, V)) func(*Model) {
 	return func(m *Model) {
 		for _, v := range slices.Backward(m.Stack) {

@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// times is what stands before lines.
+// times is the kind of time that is shown before lines.
 type times int
 
 const (
@@ -28,7 +28,7 @@ const (
 	howManyTimes
 )
 
-// shownTime is a line's time as it is shown, with the one drawn before it.
+// clock is the time of a line as it is shown after another line; empty where they have the same.
 func (s *Stream) clock(m *view.Model, e, before api.Line) string {
 	switch s.times {
 	case sinceSave:
@@ -58,7 +58,7 @@ func short(d time.Duration) string {
 	return fmt.Sprintf("%.1f h", d.Hours())
 }
 
-// gutter is the width of the time and the unit's name before a line's text.
+// gutter returns the widths of the time and of the unit's name, before a line's text.
 func (s *Stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
 	clockWidth, nameWidth = 9, lanes.ColumnsOf(m).Name
 	if width < 70 {
@@ -70,9 +70,9 @@ func (s *Stream) gutter(m *view.Model, width int) (clockWidth, nameWidth int) {
 	return
 }
 
-// draft draws lines from the last one up until the height is filled, then gives each its time
-// and name, said once for lines that share them.
-func (s *Stream) draft(m *view.Model, width, height int) []string {
+// drawLines draws lines from the last one up until the height is filled. Consecutive lines show the time and the unit
+// only where these change.
+func (s *Stream) drawLines(m *view.Model, width, height int) []string {
 	entries := joined(s.page.Lines)
 	clockWidth, nameWidth := s.gutter(m, width)
 	used, first := 0, len(entries)
@@ -109,15 +109,15 @@ func (s *Stream) draft(m *view.Model, width, height int) []string {
 	return rows
 }
 
-// joined puts lines that continue the one before, such as what was typed at a prompt, behind
-// that, where nothing came in between.
+// joined appends lines that continue another, such as what was typed at a prompt, to that line, unless there is other
+// output between them.
 func joined(all []api.Line) []api.Line {
 	if !slices.ContainsFunc(all, func(l api.Line) bool { return l.Continues }) {
 		return all
 	}
 	var out []api.Line
 	for _, l := range all {
-		if before := goesOn(out, l); before != nil {
+		if before := continued(out, l); before != nil {
 			before.Text += l.Text
 			continue
 		}
@@ -126,9 +126,9 @@ func joined(all []api.Line) []api.Line {
 	return out
 }
 
-// goesOn returns the line that another continues, or nil. What Omnivigil has said of the unit may stand
-// between them: that it waits for an answer.
-func goesOn(out []api.Line, l api.Line) *api.Line {
+// continued returns the line that another continues, or nil. A note that the unit waits for an answer may be between
+// them.
+func continued(out []api.Line, l api.Line) *api.Line {
 	for i := len(out) - 1; l.Continues && i >= 0 && out[i].Unit == l.Unit && out[i].Run == l.Run; i-- {
 		switch out[i].Stream {
 		case api.Output:
@@ -141,7 +141,7 @@ func goesOn(out []api.Line, l api.Line) *api.Line {
 	return nil
 }
 
-// marker is the cell before a line: where one is, what is chosen, what was marked.
+// marker is the cell before a line: whether it is pointed at, selected, marked, found, or reports a failure.
 func (s *Stream) marker(m *view.Model, e api.Line) string {
 	if p := s.selection; p != nil {
 		if e.Number == p.at {
@@ -164,8 +164,8 @@ func (s *Stream) marker(m *view.Model, e api.Line) string {
 	return " "
 }
 
-// old reports whether a line steps back: it was written before the last save, and one follows
-// what continues. So the screen need not be cleared.
+// old reports whether a line is dimmed: it was written before the last save, and the stream follows. So nobody has to
+// clear the screen.
 func (s *Stream) old(m *view.Model, at time.Time) bool {
 	return s.Following() && at.Before(m.Snap.LastSave(m.ShownTime()))
 }
@@ -206,12 +206,12 @@ func (s *Stream) textOf(m *view.Model, e api.Line, width int) []string {
 	return rows
 }
 
-// messageWidth is how wide a structured line's message is at least, where a third of the width
-// is not less, so that fields line up.
+// messageWidth is the minimum width of a structured line's message, so that fields line up; on a narrow screen it is a
+// third of the width.
 const messageWidth = 32
 
-// structuredText is a structured line: level, message, fields, and before them its time, where
-// that is not just when the line was written, which is at the left.
+// structuredText is a structured line: its level, message and fields. Its own time comes first if it differs from the
+// time when the line was written, which is at the left.
 func structuredText(m *view.Model, l structured.Line, written time.Time, width int) string {
 	const justThen = 2 * time.Second
 	var b strings.Builder
@@ -247,7 +247,7 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 	return b.String()
 }
 
-// marked shows where what is looked for is in a text, whatever its colors.
+// marked highlights the matches of the search in a text with any colors.
 func (s *Stream) marked(_ *view.Model, text string) string {
 	if s.search.matcher == nil {
 		return text
@@ -289,7 +289,7 @@ func (s *Stream) marked(_ *view.Model, text string) string {
 	return b.String()
 }
 
-// ownWords is what Omnivigil says itself, in the color of its meaning.
+// ownWords is an event of Omnivigil, in the color of its meaning.
 func (s *Stream) ownWords(m *view.Model, e api.Line) string {
 	words := m.Palette.ToneStyle(e.Tone)
 	if s.old(m, e.At) && e.Tone != api.ToneBroken {
@@ -298,14 +298,14 @@ func (s *Stream) ownWords(m *view.Model, e api.Line) string {
 	if e.Unit == "" {
 		return words.Bold(true).Render(e.Text)
 	}
-	if e.Run == 0 { // it is said of the unit
+	if e.Run == 0 { // about the unit, not about a run
 		return m.Palette.Faint.Render("╶ ") + words.Render(e.Text)
 	}
 	return m.Palette.Faint.Render("╶ ") + words.Render(fmt.Sprintf("run %d %s", e.Run, e.Text))
 }
 
-// finish brings a row to the stream's width. What opens a run or concerns the whole project
-// continues as a thin line and so divides the output.
+// finish fits a row to the stream's width. After the start of a run and after events of the project a thin line divides
+// the output.
 func (s *Stream) finish(m *view.Model, e api.Line, row string, width int) string {
 	if e.Stream != api.Opens && (e.Unit != "" || e.Stream == api.Output) || strings.HasPrefix(e.Text, " ") {
 		return cells.Fit(row, width)
