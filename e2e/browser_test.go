@@ -32,14 +32,16 @@ const officeServer = `
 const fs = require("fs"), page = fs.readFileSync("page.html");
 setTimeout(() => require("http").createServer((q, a) => {
   const path = q.url.split("?")[0];
-  if (path.endsWith(".css")) { a.setHeader("Content-Type", "text/css"); a.setHeader("Cache-Control", "max-age=1000"); a.end(fs.readFileSync("style" + path)); return; }
-  if (path.endsWith(".svg")) { a.setHeader("Content-Type", "image/svg+xml"); a.end(fs.readFileSync("style" + path)); return; }
+  const type = path.endsWith(".css") ? "text/css" : path.endsWith(".svg") ? "image/svg+xml" : "";
+  if (path.endsWith(".css")) a.setHeader("Cache-Control", "max-age=1000");
+  if (type) { a.setHeader("Content-Type", type); a.end(fs.readFileSync("style" + path)); return; }
   a.setHeader("Content-Type", "text/html"); a.end(page);
 }).listen(process.env.PORT, "127.0.0.1"), 100);
 `
 
 const officePage = `<!doctype html><html><head><title>ferries</title><link rel="stylesheet" href="/site.css"></head>
-<body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><img src="/logo.svg"><form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
+<body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><img src="/logo.svg">
+<form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
 
 // logo is an image so wide.
 func logo(width int) string {

@@ -60,7 +60,8 @@ func TestBrowseOnce(t *testing.T) {
 	p.write("xdg-open", "#!/bin/sh\necho \"$1\" >> "+p.dir+"/opened\n")
 	require.NoError(t, os.Chmod(p.dir+"/xdg-open", 0o755))
 	p.write("page.pl", `use IO::Socket::INET;
-my $server = IO::Socket::INET->new(LocalAddr => "127.0.0.1", LocalPort => $ENV{PORT}, Listen => 1, ReuseAddr => 1) or die $!;
+my $server = IO::Socket::INET->new(
+  LocalAddr => "127.0.0.1", LocalPort => $ENV{PORT}, Listen => 1, ReuseAddr => 1) or die $!;
 while (my $visitor = $server->accept()) { close $visitor }
 `)
 	port := freePorts(1)[0]

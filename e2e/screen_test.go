@@ -143,7 +143,7 @@ const (
 	longestPause = 60 * time.Millisecond
 )
 
-// holds waits for a condition, for which it looks again and again, and reports whether it came to hold within the limit.
+// holds polls a condition, and reports whether it became true within the limit.
 func holds(limit time.Duration, condition func() bool) bool {
 	pause := firstPause
 	for began := time.Now(); !condition(); time.Sleep(pause) {

@@ -20,13 +20,17 @@ func serveScript(w http.ResponseWriter, _ *http.Request) {
 	w.Write(script) // the client may be gone
 }
 
-// troublePage says why there is no page, and goes away by itself: its script hears when there is one.
+// troublePage shows why there is no page. Its script reloads it when there is one.
 var troublePage = template.Must(template.New("").Parse(`<!doctype html>
-<html lang="en" data-omnivigil-trouble><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
+<html lang="en" data-omnivigil-trouble><head><meta charset="utf-8">
+<meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
 <script src="` + own + `page.js"></script>
 <style>
-:root{color-scheme:light dark;--dim:` + theme.Dim.OnLight + `;--broken:` + theme.Broken.OnLight + `;--rule:` + theme.Faint.OnLight + `}
-@media (prefers-color-scheme:dark){:root{--dim:` + theme.Dim.OnDark + `;--broken:` + theme.Broken.OnDark + `;--rule:` + theme.Faint.OnDark + `}body{background:#0b1220;color:#d2dae8}}
+:root{color-scheme:light dark;--dim:` + theme.Dim.OnLight + `;--broken:` + theme.Broken.OnLight + `;
+--rule:` + theme.Faint.OnLight + `}
+@media (prefers-color-scheme:dark){
+:root{--dim:` + theme.Dim.OnDark + `;--broken:` + theme.Broken.OnDark + `;--rule:` + theme.Faint.OnDark + `}
+body{background:#0b1220;color:#d2dae8}}
 body{font:16px/1.6 system-ui,sans-serif;margin:3rem auto;max-width:60rem;padding:0 1.5rem}
 b{color:#fff;background:var(--broken);padding:.1rem .6rem;margin-right:.8rem}
 @media (prefers-color-scheme:dark){b{color:#0b1220}}

@@ -323,7 +323,8 @@ func TestManyHits(t *testing.T) {
 		[]sighting{seenBy("web", fmt.Sprintf("%05d", 3*maxListed-1), "removed")},
 		func(string) time.Duration { return 0 },
 	)
-	c := b.take(time.Unix(1, 0), func(string) func(string) bool { return func(path string) bool { return path != "00000" } })[0]
+	differs := func(string) func(string) bool { return func(path string) bool { return path != "00000" } }
+	c := b.take(time.Unix(1, 0), differs)[0]
 	assert.Equal(t, 3*maxListed, c.Files)
 	require.Len(t, c.Hits, maxListed+4)
 	count := map[string]int{}

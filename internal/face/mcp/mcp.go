@@ -34,9 +34,10 @@ func Serve(ctx context.Context, version string, connect Connect, mayType func() 
 
 // instructions tell an assistant when to use which tool.
 const instructions = `Omnivigil runs this project's development processes: servers restart and tests rerun by themselves
-when watched files change. After editing files, call wait: it returns when everything that the edit set off is at rest, and
-reports whether the running code is the edited code, or what failed and where. Nothing has to be started or restarted for an
-edit to take effect. Use output or ripple to read more about a failure, and what_if to predict which units a file affects.`
+when watched files change. After editing files, call wait: it returns when everything that the edit set off is at rest,
+and reports whether the running code is the edited code, or what failed and where. Nothing has to be started or restarted
+for an edit to take effect. Use output or ripple to read more about a failure, and what_if to predict which units a file
+affects.`
 
 // words collects lines of an answer.
 type words struct{ strings.Builder }

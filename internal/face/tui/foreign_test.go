@@ -58,7 +58,8 @@ func reset(t testing.TB, text string) {
 // FuzzForeign gives bytes to all that shows output, as a process writes them and as a file's
 // name or an error may have them.
 func FuzzForeign(f *testing.F) {
-	f.Add([]byte("\x1b[31mred\n\x1b[2J\u009b2J\x1b]0;title\x07\x1b]8;;http://x\x07x\n\t潮\u202e\r50%\x9b1m\xff\x00"), 3)
+	f.Add([]byte("\x1b[31mred\n\x1b[2J\u009b2J\x1b]0;title\x07\x1b]8;;http://x\x07x\n"+
+		"\t潮\u202e\r50%\x9b1m\xff\x00"), 3)
 	f.Add([]byte(`{"level":"error","msg":"a\u001b[2Jb","x":"\u009b"}`+"\n\x1b[8mhid\x1b[5mden\x1b[?25l\x1bc\x1b(0"), 9)
 	m, p := play(f, 3, 100, 30)
 	f.Fuzz(func(t *testing.T, data []byte, cut int) {

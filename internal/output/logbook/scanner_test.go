@@ -38,7 +38,11 @@ func TestScanner(t *testing.T) {
 			[]string{"\x1b[1;31mred\x1b[0;1m bold\x1b[0m", "plain"}},
 		{"other weights and papers end, too", []string{"\x1b[3;4;7;9;42mx\x1b[23;24;27;29;49m y\n"},
 			[]string{"\x1b[3;4;7;9;42mx\x1b[0m y"}},
-		{"all ways to say a color", []string{"\x1b[38;5;9ma\x1b[91mb\x1b[38;2;1;2;3mc\x1b[38:2::1:2:3md\x1b[48;5;200;1me\n"}, []string{"\x1b[91mab\x1b[0;38;2;1;2;3mcd\x1b[0;1;38;2;1;2;3;48;5;200me\x1b[0m"}},
+		{
+			"all notations of a color",
+			[]string{"\x1b[38;5;9ma\x1b[91mb\x1b[38;2;1;2;3mc\x1b[38:2::1:2:3md\x1b[48;5;200;1me\n"},
+			[]string{"\x1b[91mab\x1b[0;38;2;1;2;3mcd\x1b[0;1;38;2;1;2;3;48;5;200me\x1b[0m"},
+		},
 		{"underlines", []string{"\x1b[4:3ma\x1b[4:0mb\x1b[58:5:9;4mc\n"},
 			[]string{"\x1b[4ma\x1b[0mb\x1b[4;58;5;9mc\x1b[0m"}},
 		{"nothing is concealed or blinks", []string{"\x1b[8mseen\x1b[5m!\n"}, []string{"seen!"}},

@@ -138,7 +138,8 @@ func parseTerm(rest string) (t Term, after string, err error) {
 		}
 	default:
 		err = fmt.Errorf(
-			`there is no %s=: a filter knows unit=, run=, ripple=, level= and event=; put text that contains "=" in quotes`,
+			`there is no %s=: a filter knows unit=, run=, ripple=, level= and event=; `+
+				`put text that contains "=" in quotes`,
 			name,
 		)
 	}

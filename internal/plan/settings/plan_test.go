@@ -278,7 +278,10 @@ run = ["berths"]
 run = "fares"
 [task.fresh]
 run = "fresh"
-`, plan.Difference{Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"}, Adjusted: []string{"tides"}, Reasons: map[string]string{}}},
+`, plan.Difference{
+			Added: []string{"fresh"}, Removed: []string{"gone"}, Changed: []string{"berths", "fares"},
+			Adjusted: []string{"tides"}, Reasons: map[string]string{},
+		}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()

@@ -206,7 +206,9 @@ func parenthesis(f *Reader, line string) (results.Mark, bool) {
 	return f.found(found), true
 }
 
-var eslintForm = regexp.MustCompile(`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`)
+var eslintForm = regexp.MustCompile(
+	`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`,
+)
 
 func eslintRow(f *Reader, line string) (results.Mark, bool) {
 	if line[0] != ' ' || f.heading == "" {

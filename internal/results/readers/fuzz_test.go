@@ -91,16 +91,12 @@ func junitOf(data []byte, f *source.Files, sink results.Sink) error {
 // FuzzReports gives bytes to the readers of report files, and to that of what is kept.
 func FuzzReports(f *testing.F) {
 	seeds(f, "report.xml")
-	f.Add(
-		[]byte(
-			`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a","rules":[{"id":"r","defaultConfiguration":{"level":"error"}}]}},"results":[{"ruleId":"r","message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.go"},"region":{"startLine":3}}}]}]}]}`,
-		),
-	)
-	f.Add(
-		[]byte(
-			`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],"findings":[{"Severity":2,"Message":"m"}]}`,
-		),
-	)
+	f.Add([]byte(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a",
+		"rules":[{"id":"r","defaultConfiguration":{"level":"error"}}]}},
+		"results":[{"ruleId":"r","message":{"text":"m"},"locations":[{"physicalLocation":
+			{"artifactLocation":{"uri":"a.go"},"region":{"startLine":3}}}]}]}]}`))
+	f.Add([]byte(`{"format":1,"cases":[{"suite":"a","name":"b","past":[{"status":"failed","took":3}]}],
+		"findings":[{"Severity":2,"Message":"m"}]}`))
 	dir := f.TempDir()
 	f.Fuzz(func(_ *testing.T, data []byte) {
 		for _, read := range []func([]byte, *source.Files, results.Sink) error{junitOf, readSARIF} {

@@ -29,7 +29,9 @@ func TestWhenAndHowCount(t *testing.T) {
 				Grace: 5 * time.Second}
 		},
 		`tides narrows by: adding x, joined by ""`: func(p *plan.Plan) { p.Units[0].Narrow = &plan.Narrow{Add: "x"} },
-		"tides watches: **":                        func(p *plan.Plan) { p.Units[0].Watch = []plan.Pattern{{Text: "**"}} },
+		"tides watches: **": func(p *plan.Plan) {
+			p.Units[0].Watch = []plan.Pattern{{Text: "**"}}
+		},
 	} {
 		t.Run(want, func(t *testing.T) {
 			p := project()

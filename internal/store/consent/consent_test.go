@@ -47,7 +47,9 @@ func TestEverythingCounts(t *testing.T) {
 		"tides ready when: something else":            func(u *plan.Unit) { u.Ready.Run = &other },
 		"tides ready when: http://elsewhere/ answers": func(u *plan.Unit) { u.Ready.HTTP = "http://elsewhere/" },
 		"tides stopped by: something else":            func(u *plan.Unit) { u.Stop.Run = &other },
-		"tides on *.go runs: something else":          func(u *plan.Unit) { u.Reactions = []plan.Reaction{{When: plan.Pattern{Text: "*.go"}, Run: &other}} },
+		"tides on *.go runs: something else": func(u *plan.Unit) {
+			u.Reactions = []plan.Reaction{{When: plan.Pattern{Text: "*.go"}, Run: &other}}
+		},
 		"tides on *.go is sent: HUP": func(u *plan.Unit) {
 			u.Reactions = []plan.Reaction{{When: plan.Pattern{Text: "*.go"}, Do: plan.SendSignal, Signal: "HUP"}}
 		},

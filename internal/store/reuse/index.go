@@ -85,7 +85,8 @@ func (x *Index) Save() error {
 			delete(x.known, file)
 		}
 	}
-	if err := files.KeepCache(x.file, func(w io.Writer) error { return gob.NewEncoder(w).Encode(x.known) }); err != nil {
+	write := func(w io.Writer) error { return gob.NewEncoder(w).Encode(x.known) }
+	if err := files.KeepCache(x.file, write); err != nil {
 		return fmt.Errorf("keep what is known of files: %w", err)
 	}
 	x.dirty = false

@@ -88,4 +88,5 @@ func Restore() {
 
 // leaveScreen ends what a full screen may have begun: the other screen, the
 // hidden cursor, mouse and paste reports, key reports, synchronized output.
-const leaveScreen = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l\x1b[?1004l\x1b[?2004l\x1b[<u\x1b[>4m\x1b[0m\r"
+const leaveScreen = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l" +
+	"\x1b[?1004l\x1b[?2004l\x1b[<u\x1b[>4m\x1b[0m\r"
