@@ -6,22 +6,22 @@ import (
 	"time"
 )
 
-// Beat is how often a project says that it is alive, and Silence how long it may say nothing until a face
-// says that there is no answer.
+// Beat is the interval of a project's heartbeats, and Silence how long none may arrive until a face reports that
+// there is no answer.
 const (
 	Beat    = time.Second
 	Silence = 3 * time.Second
 )
 
-// ErrSilent says that the process that runs a project does not answer, though it is there.
+// ErrSilent: the process that runs a project exists, but does not answer.
 var ErrSilent = errors.New("no answer from the project: its process may be stopped")
 
-// WatchSilence reports a face how long the project has been silent: once a second from Silence on, and 0 when it
-// answers again, until the context is done. It counts the seconds in which this process runs itself.
+// WatchSilence reports how long a project has been silent: once a second from Silence on, and 0 when it answers
+// again, until the context is done. It counts only seconds in which this process runs.
 func WatchSilence(ctx context.Context, p Project, tell func(silent time.Duration)) {
 	heard := make(chan struct{}, 1)
 	go func() {
-		for ctx.Err() == nil { // a stream that is lost is begun again
+		for ctx.Err() == nil { // a lost stream is opened again
 			p.Beats(ctx, func() error {
 				select {
 				case heard <- struct{}{}:

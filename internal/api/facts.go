@@ -2,10 +2,10 @@ package api
 
 import "time"
 
-// Fact is something that has happened. Each kind has the fields listed at it in
-// docs/api.md; Text says it in a sentence without its unit.
+// Fact is something that has happened. docs/api.md lists the fields of each kind. Text tells it in a sentence without
+// the unit.
 type Fact struct {
-	ID      int64     `json:"id"` // from 1, in order
+	ID      int64     `json:"id"` // ascending, from 1
 	At      time.Time `json:"at"`
 	Kind    string    `json:"kind"`
 	Unit    string    `json:"unit,omitempty"`
@@ -28,17 +28,17 @@ type Fact struct {
 	Files   []string  `json:"files,omitempty"`
 	Loop    *Loop     `json:"loop,omitempty"`
 	Address string    `json:"address,omitempty"`
-	// RunWas is the run that has ended, RippleWas the ripple that has come to rest, whole.
+	// RunWas is the run that has ended, RippleWas the ripple that has come to rest.
 	RunWas    *Run    `json:"run_was,omitempty"`
 	RippleWas *Ripple `json:"ripple_was,omitempty"`
 }
 
-// The kinds of facts that do not come from the engine; the others are its own names.
+// The kinds of facts that do not come from the engine. The others have the engine's names.
 const (
-	FactNote          = "note"           // anything else that there is to say: Text
+	FactNote          = "note"           // any other event: Text
 	FactAddressOpened = "address-opened" // Address
-	FactResults       = "results"        // what a run has changed of cases and findings: Text
+	FactResults       = "results"        // the change of cases and findings by a run: Text
 	FactFaceCame      = "face-came"
 	FactFaceLeft      = "face-left"
-	FactEnded         = "ended" // the last of a session: everything has ended
+	FactEnded         = "ended" // the last fact of a session: everything has ended
 )

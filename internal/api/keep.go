@@ -9,11 +9,11 @@ import (
 	"omnivigil/internal/files"
 )
 
-// snapshotFile has the newest snapshot of a session, in the folder of its log.
+// snapshotFile has the newest snapshot of a session, in the directory of its log.
 const snapshotFile = "project.json"
 
-// KeepSnapshot writes a snapshot into the folder of its session's log, instead of an earlier
-// one. It blocks while it writes.
+// KeepSnapshot writes a snapshot into the directory of its session's log, and replaces an earlier one. It blocks
+// while it writes.
 func KeepSnapshot(dir string, s *Snapshot) error {
 	data, err := json.Marshal(s)
 	if err == nil {
@@ -25,7 +25,7 @@ func KeepSnapshot(dir string, s *Snapshot) error {
 	return nil
 }
 
-// KeptSnapshot reads what KeepSnapshot has written last.
+// KeptSnapshot reads the last snapshot that KeepSnapshot wrote.
 func KeptSnapshot(dir string) (*Snapshot, error) {
 	data, err := os.ReadFile(filepath.Join(dir, snapshotFile))
 	if err != nil {

@@ -9,18 +9,18 @@ import (
 	"time"
 )
 
-// Query is what a request asks for, as the parameters of its URL. The client encodes it and the server decodes it by
-// the same description, so that both agree on names, types and limits.
+// Query is the parameters of a request's URL. Client and server use the same description for encoding and decoding,
+// so that both agree on names, types and limits.
 type Query interface {
 	params() []param
 }
 
-// QueryError reports a parameter that cannot be used, in words for the one who sent it.
+// QueryError reports a parameter that cannot be used, for the sender.
 type QueryError struct{ Text string }
 
 func (e *QueryError) Error() string { return e.Text }
 
-// Encode returns the parameters of a query. Those with the zero value are left out.
+// Encode returns the parameters of a query, without those that have the zero value.
 func Encode(q Query) url.Values {
 	values := url.Values{}
 	for _, p := range q.params() {
@@ -31,7 +31,7 @@ func Encode(q Query) url.Values {
 	return values
 }
 
-// Decode fills a query from parameters. What is not given keeps its value. The error is a *QueryError.
+// Decode sets a query from parameters. Missing parameters keep their values. The error is a *QueryError.
 func Decode(values url.Values, into Query) error {
 	for _, p := range into.params() {
 		texts := values[p.name]
@@ -45,7 +45,8 @@ func Decode(values url.Values, into Query) error {
 	return nil
 }
 
-// param binds one parameter to a field. Set returns what is wrong with a text, to follow the parameter's name.
+// param binds one parameter to a field. Set returns what is wrong with a text, for a message that begins with the
+// parameter's name.
 type param struct {
 	name string
 	get  func() []string
@@ -132,7 +133,7 @@ func timeParam(name string, field *time.Time) param {
 	}
 }
 
-// maxKind is the most bytes of what a face calls itself.
+// maxKind is the maximum length of a face's kind, in bytes.
 const maxKind = 32
 
 func (f *Face) params() []param {
@@ -220,7 +221,7 @@ func (q *WaitQuery) params() []param {
 			if q.Timeout <= 0 {
 				return nil
 			}
-			seconds, _ := q.Timeout.MarshalJSON() // of a number: no error
+			seconds, _ := q.Timeout.MarshalJSON() // a number never fails
 			return []string{strings.TrimSpace(string(seconds))}
 		},
 		func(texts []string) string {
@@ -233,14 +234,14 @@ func (q *WaitQuery) params() []param {
 	return []param{textsParam("unit", &q.Units), timeout}
 }
 
-// TextQuery is a span of lines of the log: from From up to and without End; End 0 is the end of the log.
+// TextQuery is the lines of the log from From up to and without End; End 0 is the end of the log.
 type TextQuery struct{ From, End int64 }
 
 func (q *TextQuery) params() []param {
 	return []param{countParam("from", &q.From, math.MaxInt64), countParam("end", &q.End, math.MaxInt64)}
 }
 
-// CaseQuery names one case of a unit.
+// CaseQuery is one case of a unit.
 type CaseQuery struct {
 	Unit string
 	Name CaseName
@@ -250,7 +251,7 @@ func (q *CaseQuery) params() []param {
 	return []param{textParam("unit", &q.Unit), textParam("suite", &q.Name.Suite), textParam("name", &q.Name.Name)}
 }
 
-// NumberQuery is the number of an event or sample, under the parameter's own name.
+// NumberQuery is the number of an event or sample, with its own parameter name.
 type NumberQuery struct {
 	Param  string
 	Number int64

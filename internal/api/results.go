@@ -7,17 +7,17 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// Report is what is known of a unit's tests and findings, in a few numbers. It lives on from run
-// to run: a run of some tests says nothing of the others.
+// Report is a summary of a unit's tests and findings. It is kept from run to run: a run of some tests does not change
+// the others.
 type Report struct {
 	report.Counts
-	Usual    Seconds   `json:"usual,omitempty"`    // that a whole run takes
-	FailedAt time.Time `json:"failed_at,omitzero"` // when the first test failed in the newest run
-	Text     string    `json:"text,omitempty"`     // the numbers in words
-	Trouble  string    `json:"trouble,omitempty"`  // what is wrong by them, in words
+	Usual    Seconds   `json:"usual,omitempty"`    // the duration of a whole run
+	FailedAt time.Time `json:"failed_at,omitzero"` // the time of the first failed test in the newest run
+	Text     string    `json:"text,omitempty"`     // the counts in words
+	Trouble  string    `json:"trouble,omitempty"`  // the problems in words
 }
 
-// Change is how a case or a finding stands against the run before.
+// Change is the difference of a case or a finding from the run before.
 type Change string
 
 const (
@@ -26,7 +26,7 @@ const (
 	NewlyPassing Change = "newly passing"
 	NewFinding   Change = "new"
 	StillThere   Change = "still"
-	GoneFinding  Change = "gone" // told again, until the next run
+	GoneFinding  Change = "gone" // reported until the next run
 )
 
 // Case is one test's result.
@@ -36,20 +36,20 @@ type Case struct {
 	Name    string     `json:"name,omitempty"`  // levels separated by "/"; empty: the suite itself
 	Status  CaseStatus `json:"status"`
 	Change  Change     `json:"change,omitempty"`
-	Flaky   bool       `json:"flaky,omitempty"` // it changed its mind although nothing that concerns it had changed
-	Slow    bool       `json:"slow,omitempty"`  // it took far longer than it used to
+	Flaky   bool       `json:"flaky,omitempty"` // its result changed without a change that affects it
+	Slow    bool       `json:"slow,omitempty"`  // it took much longer than before
 	Cached  bool       `json:"cached,omitempty"`
-	Run     int        `json:"run"`  // the newest in which it ran; below 1: of an earlier session
+	Run     int        `json:"run"`  // the newest in which it ran; below 1: in an earlier session
 	Took    Seconds    `json:"took"` //
 	Message string     `json:"message,omitempty"`
-	Want    string     `json:"want,omitempty"` // what was expected, where that is known
-	Got     string     `json:"got,omitempty"`  // and what was there
+	Want    string     `json:"want,omitempty"` // the expected value, if known
+	Got     string     `json:"got,omitempty"`  // the actual value
 	location.Location
-	Past   []PastResult `json:"past,omitempty"`   // oldest first, this one included
-	Output []string     `json:"output,omitempty"` // what it has written; only where one case is asked for
+	Past   []PastResult `json:"past,omitempty"`   // oldest first, including this one
+	Output []string     `json:"output,omitempty"` // only if one case is requested
 }
 
-// Title is the case's name as people see it.
+// Title is the case's name for people.
 func (c Case) Title() string {
 	if c.Name == "" {
 		return c.Suite
@@ -57,7 +57,7 @@ func (c Case) Title() string {
 	return c.Name
 }
 
-// CaseStatus is how a case ended.
+// CaseStatus is the result of a case.
 type CaseStatus string
 
 const (
@@ -73,7 +73,7 @@ type PastResult struct {
 	Both   bool       `json:"both,omitempty"` // it has passed and failed in the same run
 }
 
-// Finding is a problem that a tool tells about a place.
+// Finding is a problem that a tool reports, with a location.
 type Finding struct {
 	Unit     string   `json:"unit"`
 	Severity Severity `json:"severity"`
@@ -83,11 +83,11 @@ type Finding struct {
 	Run      int      `json:"run"`
 	location.Location
 	Notes []string `json:"notes,omitempty"`
-	// Trace says that it comes from a stack trace: the program said it, not a tool about it.
+	// Trace: it comes from a stack trace, so the program reported it, not a tool about it.
 	Trace bool `json:"trace,omitempty"`
 }
 
-// Severity is how much a finding matters.
+// Severity is the importance of a finding.
 type Severity string
 
 const (
@@ -96,42 +96,41 @@ const (
 	SeverityNote    Severity = "note"
 )
 
-// ResultQuery says which cases or findings are asked for.
+// ResultQuery selects cases or findings.
 type ResultQuery struct {
 	Units []string // names of units and groups; empty: all
-	// Only are those of one kind: of cases failing, new, fixed, flaky, slow, skipped or passed;
-	// of findings error, warning, new or gone. Empty: all.
+	// Only is a kind: of cases failing, new, fixed, flaky, slow, skipped or passed; of findings error, warning, new
+	// or gone. Empty: all.
 	Only string
-	Text string // only tests whose names contain this text or messages, whatever its letters
-	// By is how findings are ordered: "unit" has those of each unit together; else those of each
-	// file are, and files with new ones come first.
+	Text string // only tests or findings that contain this text, in any case
+	// By is the order of findings: "unit" groups them by unit. Otherwise they are grouped by file, and files with new
+	// ones come first.
 	By    string
-	From  int // how many to leave out at the beginning
+	From  int // how many to skip
 	Count int // at most so many; 0 is DefaultLines
 }
 
-// CasePage is a part of the cases, those that matter first.
+// CasePage is a page of cases, the most important ones first.
 type CasePage struct {
 	From  int    `json:"from"`
-	Total int    `json:"total"` // how many there are, in all pages
+	Total int    `json:"total"` // the number in all pages
 	Cases []Case `json:"cases"`
 }
 
-// FindingPage is a part of the findings, those of each file together.
+// FindingPage is a page of findings, grouped by file.
 type FindingPage struct {
 	From     int       `json:"from"`
 	Total    int       `json:"total"`
 	Findings []Finding `json:"findings"`
 }
 
-// CaseName names a case of a unit.
+// CaseName identifies a case of a unit.
 type CaseName struct {
 	Suite string `json:"suite,omitempty"`
 	Name  string `json:"name,omitempty"`
 }
 
-// Left is how long a run that has begun at that time has still to go, as far as its past tells; 0
-// where that is not known.
+// Left is the estimated remaining time of a run that began at a time, from its earlier durations; 0: unknown.
 func (r Report) Left(began, now time.Time) time.Duration {
 	usual := r.Usual.Duration()
 	return max(usual-now.Sub(began), 0)

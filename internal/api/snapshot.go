@@ -5,44 +5,44 @@ import (
 	"time"
 )
 
-// Snapshot is a project at one moment. What is the same in two snapshots may be shared.
+// Snapshot is the state of a project at one moment. Snapshots share what is the same in them.
 type Snapshot struct {
-	Number  int64          `json:"number"` // grows from one to the next
+	Number  int64          `json:"number"` // ascending
 	At      time.Time      `json:"at"`
 	Project About          `json:"project"`
 	Verdict Verdict        `json:"verdict"`
-	Doubts  []Doubt        `json:"doubts,omitempty"` // why that may be wrong where it is current
+	Doubts  []Doubt        `json:"doubts,omitempty"` // why the verdict may be wrong although it is CURRENT
 	Units   []*Unit        `json:"units"`            // in the order of the settings file
 	Ripples []*Ripple      `json:"ripples"`          // oldest first, the newest few hundred
 	Saves   []Save         `json:"saves"`            // oldest first
-	Uses    map[string]Use `json:"uses"`             // what units take of the machine, by unit
-	Asks    map[string]Ask `json:"asks"`             // the units that wait for input, and for what
-	Faces   []Face         `json:"faces"`            // who looks at it
+	Uses    map[string]Use `json:"uses"`             // what units use of the machine, by unit
+	Asks    map[string]Ask `json:"asks"`             // the units that wait for input
+	Faces   []Face         `json:"faces"`            // the attached faces
 	Jobs    Jobs           `json:"jobs"`
 	Status
 
-	change change // since the snapshot before it
+	change change // from the snapshot before
 }
 
-// Status is what is true of the whole project, apart from its verdict.
+// Status is the state of the whole project, without its verdict.
 type Status struct {
-	Paused     bool   `json:"paused"`     // all reactions are
+	Paused     bool   `json:"paused"`     // all reactions are paused
 	Quitting   bool   `json:"quitting"`   // everything is being stopped
-	Ended      bool   `json:"ended"`      // and has been
+	Ended      bool   `json:"ended"`      // everything has ended
 	Background bool   `json:"background"` // it keeps running when its last face closes
-	Trouble    bool   `json:"trouble"`    // the verdict turned broken or stale for good, and has not been current since
-	Lines      int64  `json:"lines"`      // how many the log has
+	Trouble    bool   `json:"trouble"`    // the verdict became broken or stale and stayed so, and has not been current since
+	Lines      int64  `json:"lines"`      // the number of lines in the log
 	LogProblem string `json:"log_problem,omitempty"`
-	// Broken is how many ripples have ended broken, and Longest the one of a save that took longest to come to
-	// rest: of all, also of those that are not kept any more.
+	// Broken is the number of ripples that ended broken, and Longest the save's ripple with the longest time to rest.
+	// Both include ripples that are no longer kept.
 	Broken  int     `json:"broken"`
 	Longest Longest `json:"longest,omitzero"`
-	// Settings is what is wrong with the newest edit of the settings, with its place; those
-	// before are in use. Empty when nothing is wrong.
+	// Settings is what is wrong with the newest edit of the settings, with its location; the earlier settings are in
+	// use. Empty: nothing is wrong.
 	Settings string `json:"settings,omitempty"`
 }
 
-// Longest is the ripple of a save that took longest to come to rest.
+// Longest is the save's ripple with the longest time to rest.
 type Longest struct {
 	ID      int     `json:"id"`
 	Title   string  `json:"title"`
@@ -50,34 +50,34 @@ type Longest struct {
 	Took    Seconds `json:"took"`
 }
 
-// About is what stays the same of a project while it runs, except its settings.
+// About is what does not change while a project runs, except by an edit of the settings.
 type About struct {
 	Name       string              `json:"name"`
 	File       string              `json:"file"`    // the settings file
-	Root       string              `json:"root"`    // its folder
-	Session    string              `json:"session"` // tells this session from all others of the project
+	Root       string              `json:"root"`    // its directory
+	Session    string              `json:"session"` // identifies this session of the project
 	Since      time.Time           `json:"since"`
-	Logs       string              `json:"logs"`       // the folder of its log
-	Supervisor int                 `json:"supervisor"` // number of the process that runs it
-	Watchdog   int                 `json:"warden"`     // and of the one that guards that
+	Logs       string              `json:"logs"`       // the directory of its log
+	Supervisor int                 `json:"supervisor"` // the process that runs it
+	Watchdog   int                 `json:"warden"`     // the process that guards the supervisor
 	Groups     map[string][]string `json:"groups,omitempty"`
 }
 
-// Face is one of those that show or control the project.
+// Face is an attached face.
 type Face struct {
-	Kind string `json:"kind"` // screen, plain, or what else it calls itself
+	Kind string `json:"kind"` // screen, plain, or another name
 	PID  int    `json:"pid,omitempty"`
-	// UsedAt is when the user has last used it, as far as it says so.
+	// UsedAt is when the user last used it, as far as the face reports that.
 	UsedAt time.Time `json:"used_at,omitzero"`
 }
 
 // Verdict is the project's state in one line.
 type Verdict struct {
 	Word VerdictWord `json:"word"`
-	Text string      `json:"text"` // what stands behind the word
+	Text string      `json:"text"` // what follows the word
 }
 
-// Doubt is a reason why a unit may not be current although all that is known says that it is.
+// Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
 	Unit  string    `json:"unit"`
 	Kind  string    `json:"kind"` // older-file, saved-during-run, not-watched, changed-output
@@ -95,40 +95,40 @@ const (
 	VerdictUpdating VerdictWord = "updating"
 	VerdictStale    VerdictWord = "stale"
 	VerdictBroken   VerdictWord = "broken"
-	VerdictStopped  VerdictWord = "stopped" // nothing is wanted
+	VerdictStopped  VerdictWord = "stopped" // no unit is enabled
 )
 
 // State is what a unit is doing.
 type State string
 
 const (
-	Idle     State = "idle"    // never asked to run
-	Waiting  State = "waiting" // wants to run, on a need
+	Idle     State = "idle"    // never requested to run
+	Waiting  State = "waiting" // for a need
 	Setup    State = "setup"
-	Starting State = "starting" // a service on its way to ready
+	Starting State = "starting" // a service that is not ready yet
 	Ready    State = "ready"
-	Running  State = "running" // a task or suite at work
+	Running  State = "running" // a task or suite
 	Stopping State = "stopping"
-	Done     State = "done"    // a task or suite that ended well
-	Failed   State = "failed"  // one that did not, or a service that was not ready in time
-	Crashed  State = "crashed" // a service that ended by itself
+	Done     State = "done"    // a task or suite that succeeded
+	Failed   State = "failed"  // a task or suite that failed, or a service that was not ready in time
+	Crashed  State = "crashed" // a service that exited without a request
 	Stopped  State = "stopped" // by request
 )
 
-// Broken reports whether a unit in this state needs the user's eye.
+// Broken reports whether a unit in this state needs the user's attention.
 func (s State) Broken() bool { return s == Failed || s == Crashed }
 
-// Freshness says whether a unit runs the newest code that concerns it.
+// Freshness tells whether a unit runs the newest code that affects it.
 type Freshness string
 
 const (
-	NoCode   Freshness = "none" // it is stopped and not wanted, or it is broken
+	NoCode   Freshness = "none" // it is stopped and not enabled, or broken
 	Current  Freshness = "current"
 	Updating Freshness = "updating"
 	Stale    Freshness = "stale"
 )
 
-// Save is a save as a point on the time axis.
+// Save is a save on the time axis.
 type Save struct {
 	At     time.Time `json:"at"`
 	Ripple int       `json:"ripple"`
@@ -139,32 +139,32 @@ type Unit struct {
 	Name      string    `json:"name"`
 	Kind      string    `json:"kind"` // service, task, suite, relay
 	Command   string    `json:"command"`
-	Dir       string    `json:"dir"`                  // in which it runs
-	AsWritten bool      `json:"as_written,omitempty"` // lines of JSON and logfmt are shown as they are
+	Dir       string    `json:"dir"`                  // the working directory
+	AsWritten bool      `json:"as_written,omitempty"` // JSON and logfmt lines are shown raw
 	Needs     []string  `json:"needs,omitempty"`
 	Follows   []string  `json:"follows,omitempty"`
 	State     State     `json:"state"`
 	Freshness Freshness `json:"freshness"`
-	Why       string    `json:"why,omitempty"` // of stale and waiting units: what prevents them from becoming current
+	Why       string    `json:"why,omitempty"` // of a stale or waiting unit: what prevents it from becoming current
 	Wanted    bool      `json:"wanted"`
 	Paused    bool      `json:"paused,omitempty"`
-	Words     []string  `json:"words,omitempty"`    // that a user has added to its command
-	Narrowed  string    `json:"narrowed,omitempty"` // to which tests a user has narrowed it
-	Report    Report    `json:"report,omitzero"`    // what is known of its tests and findings
-	Moving    bool      `json:"moving,omitempty"`   // it will be at rest only later
-	Queued    bool      `json:"queued,omitempty"`   // one more run follows the one at work
+	Words     []string  `json:"words,omitempty"`    // the arguments that a user has added to its command
+	Narrowed  string    `json:"narrowed,omitempty"` // the tests that a user has narrowed it to
+	Report    Report    `json:"report,omitzero"`    // its tests and findings
+	Moving    bool      `json:"moving,omitempty"`   // it is not at rest
+	Queued    bool      `json:"queued,omitempty"`   // another run follows the current one
 	InLine    bool      `json:"in_line,omitempty"`  // it waits for a job
-	Alone     bool      `json:"alone,omitempty"`    // nothing else runs at the same time
-	RetryAt   time.Time `json:"retry_at,omitzero"`  // when a crashed service is started again
-	Run       Run       `json:"run,omitzero"`       // the newest; number 0 before the first
-	Pass      Pass      `json:"pass,omitzero"`      // the newest of that run
-	Suspects  []string  `json:"suspects,omitempty"` // files that changed since it last ran well
+	Alone     bool      `json:"alone,omitempty"`    // it runs only while nothing else does
+	RetryAt   time.Time `json:"retry_at,omitzero"`  // when a crashed service is restarted
+	Run       Run       `json:"run,omitzero"`       // the newest; number 0: none
+	Pass      Pass      `json:"pass,omitzero"`      // the newest pass of that run
+	Suspects  []string  `json:"suspects,omitempty"` // the files that changed since it last ran well
 	Owed      []string  `json:"owed,omitempty"`     // commands that a failed run has left undone
-	Loop      *Loop     `json:"loop,omitempty"`     // that it was in, whose files are ignored
-	Marks     []Mark    `json:"marks,omitempty"`    // its life, oldest first
+	Loop      *Loop     `json:"loop,omitempty"`     // a loop that was stopped; its files are ignored
+	Marks     []Mark    `json:"marks,omitempty"`    // its states over time, oldest first
 }
 
-// Mark is a point in a unit's life: from At on it was in this state.
+// Mark is a point in a unit's life: the state from At on.
 type Mark struct {
 	At    time.Time `json:"at"`
 	State State     `json:"state"`
@@ -172,17 +172,17 @@ type Mark struct {
 	Run   int       `json:"run,omitempty"`
 }
 
-// Run is one execution of a unit. Times that have not come are missing.
+// Run is one execution of a unit. Missing times have not come yet.
 type Run struct {
 	Number    int       `json:"number"`
 	Because   string    `json:"because,omitempty"`
-	Command   string    `json:"command,omitempty"` // where that is not the unit's own
-	Ripples   []int     `json:"ripples,omitempty"` // that it belongs to, newest last
+	Command   string    `json:"command,omitempty"` // if it is not the unit's own
+	Ripples   []int     `json:"ripples,omitempty"` // that it is part of, newest last
 	PID       int       `json:"pid,omitempty"`
 	OrderedAt time.Time `json:"ordered_at,omitzero"`
 	ReadyAt   time.Time `json:"ready_at,omitzero"`
 	EndedAt   time.Time `json:"ended_at,omitzero"`
-	Exit      *Exit     `json:"exit,omitempty"` // once its process has ended
+	Exit      *Exit     `json:"exit,omitempty"` // set when its process has ended
 	ReusedAt  time.Time `json:"reused_at,omitzero"`
 	Problem   string    `json:"problem,omitempty"`
 	Spans     []Span    `json:"spans,omitempty"`
@@ -190,7 +190,7 @@ type Run struct {
 
 // Exit is how a process ended.
 type Exit struct {
-	Code   int    `json:"code"` // meaningful where Signal is empty
+	Code   int    `json:"code"` // valid if Signal is empty
 	Signal string `json:"signal,omitempty"`
 	Text   string `json:"text"` // "exit 3", "segmentation fault (SIGSEGV)"
 }
@@ -201,58 +201,58 @@ type Pass struct {
 	BeganAt time.Time `json:"began_at,omitzero"`
 	EndedAt time.Time `json:"ended_at,omitzero"`
 	Good    bool      `json:"good,omitempty"`
-	Saw     string    `json:"saw,omitempty"` // of one that ended badly: what it said first
+	Saw     string    `json:"saw,omitempty"` // of a bad pass: its first message
 }
 
-// Span is a part of a run's life, or of the time before it.
+// Span is a part of a run's duration, or of the time before it.
 type Span struct {
 	Phase string    `json:"phase"` // debounce, queued, waiting, stopping, setup, starting, running
 	From  time.Time `json:"from"`
 	To    time.Time `json:"to,omitzero"`
-	Step  string    `json:"step,omitempty"` // what was run, in setup
-	On    string    `json:"on,omitempty"`   // the unit it waited for, in waiting
+	Step  string    `json:"step,omitempty"` // in setup: the command
+	On    string    `json:"on,omitempty"`   // in waiting: the unit that it waited for
 }
 
-// Loop is what set a unit off again and again, and is ignored since.
+// Loop is a loop that was stopped: what set a unit off repeatedly is now ignored.
 type Loop struct {
 	Files []string   `json:"files"`
-	Round []LoopLink `json:"round"` // how it went round, from the unit back to it
-	Noted bool       `json:"noted"` // the user has agreed to it
-	Text  string     `json:"text"`  // how it goes round, in words
-	Cure  string     `json:"cure"`  // the line in the settings that ends it for good
+	Round []LoopLink `json:"round"` // the units, from this unit back to it
+	Noted bool       `json:"noted"` // the user has seen and accepted it
+	Text  string     `json:"text"`  // Round in words
+	Cure  string     `json:"cure"`  // the line in the settings that ends it permanently
 }
 
 // Alone reports whether the unit sets itself off.
 func (l *Loop) Alone() bool { return len(l.Round) == 1 && l.Round[0].By == l.Round[0].Unit }
 
-// LoopLink is a unit that another has set off.
+// LoopLink is a unit that was set off by another one.
 type LoopLink struct {
 	By    string   `json:"by"`
 	Unit  string   `json:"unit"`
-	Files []string `json:"files,omitempty"` // what By wrote; empty where Unit follows By
+	Files []string `json:"files,omitempty"` // what By wrote; empty: Unit follows By
 	Does  string   `json:"does"`
 }
 
-// Ripple is a cause and every run that it brought about, until all are at rest.
+// Ripple is a cause and every run that it caused, until all are at rest.
 type Ripple struct {
 	ID        int       `json:"id"`
 	Cause     Cause     `json:"cause"`
-	Since     time.Time `json:"since"` // the first file event, or when the cause came
+	Since     time.Time `json:"since"` // the first file event, or the time of the cause
 	OpenedAt  time.Time `json:"opened_at"`
 	RestAt    time.Time `json:"rest_at,omitzero"`
 	Paths     []string  `json:"paths,omitempty"` // the first hundred
-	Files     int       `json:"files,omitempty"` // how many there are in all
+	Files     int       `json:"files,omitempty"` // the number of all paths
 	Concerned []Concern `json:"concerned,omitempty"`
 	Runs      []*RunRef `json:"runs,omitempty"`
-	MoreRuns  int       `json:"more_runs,omitempty"` // how many came after those
-	TookOver  []int     `json:"took_over,omitempty"` // earlier ripples whose work a run of this one did as well
-	TakenBy   []int     `json:"taken_by,omitempty"`  // later ones that did work of this one
+	MoreRuns  int       `json:"more_runs,omitempty"` // how many runs came after those
+	TookOver  []int     `json:"took_over,omitempty"` // earlier ripples whose work a run of this one did, too
+	TakenBy   []int     `json:"taken_by,omitempty"`  // later ripples that did work of this one
 	Outcome   Outcome   `json:"outcome"`
 	Detail    string    `json:"detail,omitempty"` // why the outcome is not current
-	Title     string    `json:"title"`            // what opened it, in a few words
+	Title     string    `json:"title"`            // the cause in a few words
 }
 
-// Resting reports whether all that the ripple caused has come to an end.
+// Resting reports whether everything that the ripple caused has ended.
 func (r *Ripple) Resting() bool { return r.Outcome != Open }
 
 // Cause is what opened a ripple: start, change, request, crash, settings, release or pass.
@@ -262,23 +262,23 @@ type Cause struct {
 	Text string `json:"text,omitempty"`
 }
 
-// Outcome is how things stood when a ripple came to rest.
+// Outcome is the project's state when a ripple came to rest.
 type Outcome string
 
 const (
-	Open         Outcome = "open" // it has not
+	Open         Outcome = "open" // it is not at rest
 	EndedCurrent Outcome = "current"
 	EndedStale   Outcome = "stale"
 	EndedBroken  Outcome = "broken"
 )
 
-// Concern is a unit that a change concerns, and the pattern that says so.
+// Concern is a unit that a change affects, and the pattern that matched.
 type Concern struct {
 	Unit string `json:"unit"`
 	Rule string `json:"rule"`
 }
 
-// RunRef names a run, or a pass of one, with how long it took once it is ready or over.
+// RunRef is a run, or a pass of one, with its duration when it is ready or over.
 type RunRef struct {
 	Unit   string `json:"unit"`
 	Number int    `json:"number"`
@@ -286,26 +286,26 @@ type RunRef struct {
 	// Because is why the run was ordered; empty for a pass, which a tool begins by itself.
 	Because string  `json:"because,omitempty"`
 	Took    Seconds `json:"took,omitempty"`
-	Failed  bool    `json:"failed,omitempty"` // it did not end well, or was not ready in time
+	Failed  bool    `json:"failed,omitempty"` // it failed, or was not ready in time
 	Spans   []Span  `json:"spans,omitempty"`
 }
 
-// Jobs is who has those that there are.
+// Jobs is how many tasks may run at once, and which do.
 type Jobs struct {
-	Most  int      `json:"most,omitempty"` // how many there are; 0 is no limit
+	Most  int      `json:"most,omitempty"` // the maximum; 0: no limit
 	Taken int      `json:"taken"`
-	Text  string   `json:"text,omitempty"`  // what those in line wait for
-	Alone string   `json:"alone,omitempty"` // and those who are to run alone
-	By    []string `json:"by,omitempty"`    // who has them, the first few
+	Text  string   `json:"text,omitempty"`  // what waiting units wait for
+	Alone string   `json:"alone,omitempty"` // what units that run alone wait for
+	By    []string `json:"by,omitempty"`    // the units that have a job; the first few
 }
 
-// Use is what a unit takes of the machine, and where it can be reached.
+// Use is what a unit uses of the machine, and its addresses.
 type Use struct {
-	CPU       float64          `json:"cpu"`    // of one core; 1 is all of it
+	CPU       float64          `json:"cpu"`    // of one core; 1 is a whole core
 	Memory    int64            `json:"memory"` // resident bytes, of all its processes
 	Addresses []netip.AddrPort `json:"addresses,omitempty"`
-	// Of a relay: requests a second over the last ten, how many it had to answer with an error of its
-	// own, and how many pages listen to it.
+	// Of a relay: requests a second over the last ten seconds, how many of them it answered with an error of its own,
+	// and how many pages are connected.
 	Requests float64 `json:"requests,omitempty"`
 	Failed   int64   `json:"failed,omitempty"`
 	Pages    int     `json:"pages,omitempty"`
@@ -331,7 +331,7 @@ func (s *Snapshot) Ripple(id int) *Ripple {
 	return nil
 }
 
-// WhyOf says what is in a unit's way, or nothing.
+// WhyOf is what prevents a unit from becoming current; may be empty.
 func (s *Snapshot) WhyOf(u *Unit) string {
 	switch {
 	case !u.InLine:
@@ -342,8 +342,7 @@ func (s *Snapshot) WhyOf(u *Unit) string {
 	return s.Jobs.Text
 }
 
-// LastSave returns when files were saved last, as seen at that moment; zero before the
-// first time.
+// LastSave returns the time of the last save before a time; zero: there is none.
 func (s *Snapshot) LastSave(at time.Time) time.Time {
 	for i := len(s.Saves) - 1; i >= 0; i-- {
 		if !s.Saves[i].At.After(at) {

@@ -1,6 +1,6 @@
 package api
 
-// Tone is the meaning that something has for the user, of which each has a color; empty for none.
+// Tone is the meaning of something for the user. Each tone has a color; empty: none.
 type Tone string
 
 const (
@@ -10,7 +10,7 @@ const (
 	ToneBroken  Tone = "broken"
 )
 
-// Tone is what a ripple's outcome means; an open one is moving.
+// Tone is the meaning of a ripple's outcome; an open ripple is moving.
 func (o Outcome) Tone() Tone {
 	switch o {
 	case EndedCurrent:
@@ -23,7 +23,7 @@ func (o Outcome) Tone() Tone {
 	return ToneMoving
 }
 
-// Tone is what a verdict means; a stopped project has none.
+// Tone is the meaning of a verdict; a stopped project has none.
 func (w VerdictWord) Tone() Tone {
 	switch w {
 	case VerdictCurrent:
@@ -38,7 +38,7 @@ func (w VerdictWord) Tone() Tone {
 	return ""
 }
 
-// Tone is what a unit's state means. What hurts most comes first.
+// Tone is the meaning of a unit's state. The worst applies.
 func (u *Unit) Tone() Tone {
 	switch {
 	case u.State.Broken():

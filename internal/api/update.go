@@ -6,36 +6,36 @@ import (
 	"time"
 )
 
-// Update is what has changed from one snapshot to the next; what has not is missing.
+// Update is the difference between two snapshots; what has not changed is missing.
 type Update struct {
 	Number  int64           `json:"number"`
 	At      time.Time       `json:"at"`
 	Project *About          `json:"project,omitempty"`
 	Verdict *Verdict        `json:"verdict,omitempty"`
 	Doubts  []Doubt         `json:"doubts,omitempty"`
-	Sure    bool            `json:"sure,omitempty"`  // there are no doubts any more
-	Order   []string        `json:"order,omitempty"` // the names of all units, where these are others
-	Units   []*Unit         `json:"units,omitempty"` // those that have changed, without their marks
-	Lives   map[string]Life `json:"lives,omitempty"` // by unit
+	Sure    bool            `json:"sure,omitempty"`  // there are no more doubts
+	Order   []string        `json:"order,omitempty"` // the names of all units, if they have changed
+	Units   []*Unit         `json:"units,omitempty"` // the changed ones, without their marks
+	Lives   map[string]Life `json:"lives,omitempty"` // the changed ones, by unit
 	Ripples []*Ripple       `json:"ripples,omitempty"`
-	Oldest  int             `json:"oldest,omitempty"` // number of the oldest ripple that is kept, where that is another
-	Saves   []Save          `json:"saves,omitempty"`  // those that have come
+	Oldest  int             `json:"oldest,omitempty"` // the number of the oldest ripple that is kept, if it has changed
+	Saves   []Save          `json:"saves,omitempty"`  // the new ones
 	Resaved bool            `json:"resaved,omitempty"`
-	Uses    map[string]Use  `json:"uses,omitempty"` // empty ones have gone
-	Asks    map[string]Ask  `json:"asks,omitempty"` // those without a kind have gone
+	Uses    map[string]Use  `json:"uses,omitempty"` // empty values were removed
+	Asks    map[string]Ask  `json:"asks,omitempty"` // those without a kind were removed
 	Faces   []Face          `json:"faces,omitempty"`
-	Alone   bool            `json:"alone,omitempty"` // there is no face any more
+	Alone   bool            `json:"alone,omitempty"` // the last face was detached
 	Jobs    *Jobs           `json:"jobs,omitempty"`
 	Status  *Status         `json:"status,omitempty"`
 }
 
-// Life replaces all of a unit's marks from that moment on.
+// Life replaces a unit's marks from a time on.
 type Life struct {
 	From  time.Time `json:"from,omitzero"` // zero: all
 	Marks []Mark    `json:"marks"`
 }
 
-// Diff returns what has changed from one snapshot to a later one of the same session. The result must not be changed.
+// Diff returns the difference between two snapshots of one session. The result must not be changed.
 func Diff(from, to *Snapshot) *Update {
 	if to.change.update != nil && to.change.since == from.Number {
 		return to.change.update
@@ -115,8 +115,8 @@ func (d *Update) diffUnits(from, to *Snapshot) {
 	}
 }
 
-// lifeSince returns how a unit's life has continued. Lives grow at their end; once in a while
-// their beginning is forgotten, which another holder need not do at the same time.
+// lifeSince returns how a unit's life has continued. Lives grow at the end; sometimes the oldest marks are dropped,
+// which another holder need not do at the same time.
 func lifeSince(old, now []Mark) (Life, bool) {
 	if len(old) == 0 {
 		return Life{Marks: now}, len(now) > 0
@@ -128,7 +128,7 @@ func lifeSince(old, now []Mark) (Life, bool) {
 			if i == len(now)-1 {
 				return Life{}, false
 			}
-			// Marks of the same moment are reported together.
+			// Marks of the same time are reported together.
 			from := i + 1
 			for from > 0 && now[from-1].At.Equal(now[i+1].At) {
 				from--
@@ -166,10 +166,10 @@ func (d *Update) diffSaves(from, to []Save) {
 		d.Saves = to[n:]
 		return
 	}
-	d.Saves, d.Resaved = to, true // the oldest were forgotten
+	d.Saves, d.Resaved = to, true // the oldest were dropped
 }
 
-// diffOf returns what has changed in what is kept of units; what has gone is there as its zero value.
+// diffOf returns the difference of two maps by unit; a removed entry is there as its zero value.
 func diffOf[V any](from, to map[string]V, same func(a, b V) bool) map[string]V {
 	var changed map[string]V
 	set := func(unit string, v V) {
@@ -192,7 +192,7 @@ func diffOf[V any](from, to map[string]V, same func(a, b V) bool) map[string]V {
 	return changed
 }
 
-// after is what is kept of units once changes have been made to it.
+// after returns a map by unit with a difference applied.
 func after[V any](kept, changes map[string]V, same func(a, b V) bool) map[string]V {
 	if len(changes) == 0 {
 		return kept
@@ -220,7 +220,7 @@ func sameUse(a, b Use) bool {
 		slices.Equal(a.Addresses, b.Addresses)
 }
 
-// Apply returns the snapshot that follows, and leaves the one before as it is.
+// Apply returns the next snapshot, and does not change the one before.
 func (s *Snapshot) Apply(d *Update) *Snapshot {
 	next := *s
 	next.Number, next.At = d.Number, d.At
@@ -293,7 +293,7 @@ func (s *Snapshot) unitsAfter(d *Update) []*Unit {
 	return units
 }
 
-// maxMarks is how many marks a face keeps of a unit.
+// maxMarks is how many marks of a unit a face keeps.
 const maxMarks = 20000
 
 func livesOn(marks []Mark, life Life) []Mark {
@@ -332,22 +332,22 @@ func (s *Snapshot) ripplesAfter(d *Update) []*Ripple {
 	return out
 }
 
-// IsEmpty reports whether nothing has changed but the snapshot's number and time.
+// IsEmpty reports whether only the snapshot's number and time have changed.
 func (d *Update) IsEmpty() bool {
 	return d.Project == nil && d.Verdict == nil && d.Doubts == nil && !d.Sure && d.Order == nil &&
 		len(d.Units) == 0 && len(d.Ripples) == 0 && d.Oldest == 0 && len(d.Saves) == 0 && !d.Resaved &&
 		len(d.Uses) == 0 && len(d.Asks) == 0 && d.Faces == nil && !d.Alone && d.Jobs == nil && d.Status == nil
 }
 
-// change is what has changed from the snapshot with a number, in the same session.
+// change is the difference from the snapshot with a number, in the same session.
 type change struct {
 	since  int64
 	update *Update
 }
 
 // Follows reports whether a snapshot differs from an earlier one of its session in more than its number and time. The
-// difference is kept with it, so that Diff between the two does not compare them again for each face. It must be called
-// before the snapshot is handed out.
+// difference is kept with it, so that Diff need not compare the two again for each face. It must be called before the
+// snapshot is published.
 func (s *Snapshot) Follows(before *Snapshot) bool {
 	s.change = change{}
 	d := Diff(before, s)

@@ -2,13 +2,13 @@ package api
 
 import "fmt"
 
-// Hello is what a face asks for first, at /hello.
+// Hello is the answer to a face's first request, /hello.
 type Hello struct {
 	Version int    `json:"version"`
 	Session string `json:"session"`
 }
 
-// Root is the part of every path that names the contract's version.
+// Root is the beginning of every path, with the contract's version.
 var Root = fmt.Sprintf("/v%d", Version)
 
 // Trouble is an error as it is sent.
@@ -16,6 +16,6 @@ type Trouble struct {
 	Error string `json:"error"`
 }
 
-// BulkType is how faces of the same version take pages of lines: as encoding/gob has them,
-// since JSON takes several times as long.
+// BulkType is the content type of pages of lines for faces of the same version: encoding/gob, because JSON takes
+// several times as long.
 const BulkType = "application/x-omnivigil-gob"

@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Account says in words why a unit is as it is, a line for each thing that there is to say.
+// Account explains the state of a unit in words, one line for each aspect.
 func (s *Snapshot) Account(u *Unit) []string {
 	lines := []string{u.Name + " " + u.State.verb()}
 	switch u.Freshness {
@@ -67,7 +67,7 @@ func (u *Unit) currentBecause() string {
 	return "its last run started after the last relevant save"
 }
 
-// verb says in a sentence what a unit does or how it ended.
+// verb is what a unit does, or how it ended, in a sentence.
 func (s State) verb() string {
 	if s.Broken() {
 		return string(s)

@@ -7,68 +7,64 @@ import (
 	"time"
 )
 
-// Event is what a Watcher tells: a Touched, a Change, an Unchanged, a Notice or a
-// Watching.
+// Event is what a Watcher reports: a Touched, a Change, an Unchanged, a Notice or a Watching.
 type Event interface{ event() }
 
-// Touched says at once that files of these interests are being written. Each is
-// followed by a Change with the same burst and key when they have come to rest.
+// Touched reports at once that files of these interests are being written. After the debounce a Change, or an
+// Unchanged, with the same burst and key follows for each.
 type Touched struct {
 	Burst int
 	Keys  []string
-	// Written holds, for each of Keys, the newest time that the files which were touched
-	// tell for their change; zero where none does.
+	// Written holds, for each of Keys, the newest change time of the touched files; zero if none is known.
 	Written []time.Time
 }
 
-// Change is a burst of writing that has come to rest, for those interests whose
-// debounce is over.
+// Change is a burst of writes that has settled, for the interests whose debounce has passed.
 type Change struct {
 	Burst int
 	Since time.Time
 	Hits  []Hit
-	Files int // how many files there are in all, about, where not all are listed
+	Files int // the number of files; about right if not all are listed
 }
 
-// Unchanged takes a Touched back for these interests: what was written is what was
-// there before. Hits are the files, of which What is empty where they have come and gone.
+// Unchanged takes a Touched back for these interests: the files are what they were before. Hits are the files; What
+// is empty for a file that was created and removed.
 type Unchanged struct {
 	Burst int
 	Keys  []string
 	Hits  []Hit
 }
 
-// Notice is something about the watching itself that the user should know.
+// Notice is a message to the user about the watching itself.
 type Notice struct{ Text string }
 
-// Hit is one path that one interest hears of.
+// Hit is one path that affects one interest.
 type Hit struct {
 	Key      string
 	Path     string // relative to the root, with forward slashes
 	What     string // created, written, removed
-	Rule     int    // index of the rule that matched
+	Rule     int    // the index of the rule that matched
 	Pattern  string // its pattern
 	Captures map[string]string
-	// More is how many further files this interest hears of that the same rule has matched
-	// with the same captures, and which are not listed.
+	// More is how many further files of this interest are not listed that the same rule matched with the same
+	// captures.
 	More int
-	// Mixed says that More counts files of different rules and captures, this one's among them.
+	// Mixed: More counts files of different rules and captures.
 	Mixed bool
 }
 
-// A change can be of any size, but a user reads no more than a few names: of each interest so
-// many hits are listed, and one more for each further pair of rule and captures.
+// A change can be of any size, but users read only a few names: for each interest so many hits are listed, and one
+// more for each other pair of rule and captures.
 const (
 	maxListed  = 300
 	maxClasses = 200
 )
 
-// Watching says that the interests given to SetInterests with that number are
-// watched for.
+// Watching reports that the interests given to SetInterests with this number are being watched.
 type Watching struct{ Number int }
 
-// CaughtUp answers CatchUp: what had been written when that was called has been reported as
-// Touched, as far as it concerns any interest.
+// CaughtUp answers CatchUp: what was written before that call has been reported as Touched, as far as it affects any
+// interest.
 type CaughtUp struct{ Number int }
 
 func (CaughtUp) event()  {}
@@ -78,26 +74,25 @@ func (Change) event()    {}
 func (Unchanged) event() {}
 func (Notice) event()    {}
 
-// ceilingFactor bounds how long files that never rest can put off a change: that
-// many debounces, and no less than minCeiling.
+// ceilingFactor limits how long files that never settle can delay a change: so many debounces, and at least
+// minCeiling.
 const (
 	ceilingFactor = 10
 	minCeiling    = 2 * time.Second
 )
 
-// writingPause is how long a file that its writer has not closed must be quiet,
-// where the debounce is shorter.
+// writingPause is how long a file that its writer has not closed must be quiet, if the debounce is shorter.
 const writingPause = 25 * time.Millisecond
 
-// sighting is what happened to a file as it comes in, and who hears of it.
+// sighting is what happened to a file, and which interests it affects.
 type sighting struct {
 	path, what string
 	writing    bool  // the writer has not closed the file
-	at         int64 // when it changed, as it tells, nanoseconds since 1970; 0: it does not
+	at         int64 // its change time, in nanoseconds since 1970; 0: unknown
 	by         []heard
 }
 
-// heard is an interest that hears of a file, and by which of its rules.
+// heard is an interest that a file affects, and the rule that matched.
 type heard struct {
 	key      string
 	rule     int
@@ -105,41 +100,41 @@ type heard struct {
 	captures map[string]string
 }
 
-// group collects what one interest will hear of when its files are at rest.
+// group collects the hits of one interest until the files have settled.
 type group struct {
 	key      string
 	burst    int
 	since    time.Time
 	last     time.Time
-	counted  time.Time // from when on the ceiling counts
+	counted  time.Time // the start of the ceiling
 	debounce time.Duration
-	hits     []met         // in the order in which their paths were met
-	at       map[int32]int // where each path is among them
-	classes  []Hit         // one that stands for each class
+	hits     []met         // in the order in which the paths were seen
+	at       map[int32]int // the index of each path in hits
+	classes  []Hit         // one hit for each class
 	numbers  map[class]int // of the classes
 	writing  map[string]bool
-	call     int   // the newest of bursts.add in which it had a part
-	newest   int64 // time that a file of that call has told
+	call     int   // the last call of bursts.add that added to it
+	newest   int64 // the newest change time in that call
 }
 
-// class is what hits have in common that ask for the same.
+// class is what hits with the same consequences have in common.
 type class struct {
 	rule     int
 	captures string
 }
 
-// met is a hit, small: there may be a million of them.
+// met is a hit in compact form: there may be a million of them.
 type met struct {
-	path  int32 // its number among those of bursts
+	path  int32 // the index of its path in bursts
 	class int32
 	what  what
 }
 
-// what is Hit.What, small.
+// what is Hit.What in compact form.
 type what uint8
 
 const (
-	nothing what = iota // it has come and gone
+	nothing what = iota // created and removed
 	created
 	written
 	removed
@@ -168,13 +163,13 @@ func (g *group) due() time.Time {
 	return due
 }
 
-// bursts groups raw hits into changes at rest. It has no clock of its own.
+// bursts groups hits into changes that have settled. It has no clock of its own.
 type bursts struct {
 	groups map[string]*group
-	told   map[string]bool // interests that have heard of the newest burst already
+	told   map[string]bool // interests to which the newest burst has been reported
 	paths  []string        // of all groups
 	number map[string]int32
-	calls  int // of add
+	calls  int // the number of calls of add
 	lastID int
 }
 
@@ -182,8 +177,7 @@ func newBursts() bursts {
 	return bursts{groups: map[string]*group{}, told: map[string]bool{}, number: map[string]int32{}}
 }
 
-// add notes sightings at that time and returns what to tell at once: one Touched for
-// each burst that they belong to.
+// add adds sightings of a time and returns what to report at once: one Touched for each burst that they belong to.
 func (b *bursts) add(now time.Time, seen []sighting, debounce func(key string) time.Duration) []Touched {
 	b.calls++
 	var having []*group
@@ -196,7 +190,7 @@ func (b *bursts) add(now time.Time, seen []sighting, debounce func(key string) t
 			if g == nil {
 				g = newGroup(by.key, b.burstFor(by.key), now, debounce(by.key))
 				b.groups[by.key] = g
-				path = b.numberOf(s.path) // it may be the first of all
+				path = b.numberOf(s.path) // it may be the first one
 			}
 			if g.call != b.calls {
 				g.call, g.newest = b.calls, 0
@@ -217,7 +211,7 @@ func (b *bursts) add(now time.Time, seen []sighting, debounce func(key string) t
 	return touched
 }
 
-// numberOf returns the number of a path.
+// numberOf returns the index of a path.
 func (b *bursts) numberOf(path string) int32 {
 	n, known := b.number[path]
 	if !known {
@@ -234,8 +228,8 @@ func timeOf(nanoseconds int64) time.Time {
 	return time.Unix(0, nanoseconds)
 }
 
-// burstFor returns the burst that a new group belongs to: the newest one, unless
-// all is quiet or the interest has heard of that one already.
+// burstFor returns the burst that a new group belongs to: the newest one, or a new one if everything has settled or
+// the newest one was already reported to the interest.
 func (b *bursts) burstFor(key string) int {
 	if len(b.groups) == 0 || b.told[key] {
 		b.lastID++
@@ -248,7 +242,7 @@ func (b *bursts) burstFor(key string) int {
 	return b.lastID
 }
 
-// add folds what happened to a path before with what happens now.
+// add combines what happened to a path before with what happens now.
 func (g *group) add(s *sighting, by *heard, path int32) {
 	if len(g.writing) > 0 {
 		delete(g.writing, s.path)
@@ -269,15 +263,15 @@ func (g *group) add(s *sighting, by *heard, path int32) {
 	case (before == created || before == nothing) && now.what == removed:
 		now.what = nothing
 	case before == removed && now.what == created:
-		now.what = written // saved by renaming or by deleting first
+		now.what = written // saved by renaming, or by deleting first
 	}
 	g.hits[at] = now
 }
 
-// classOf returns the number of the class of what an interest hears.
+// classOf returns the number of the class of a hit.
 func (g *group) classOf(h *heard) int32 {
 	if len(g.classes) == 1 && len(h.captures) == 0 && g.classes[0].Rule == h.rule && len(g.classes[0].Captures) == 0 {
-		return 0 // as it is nearly always
+		return 0 // as in nearly all cases
 	}
 	c := class{rule: h.rule}
 	if len(h.captures) > 0 {
@@ -296,8 +290,7 @@ func (g *group) classOf(h *heard) int32 {
 	return int32(n)
 }
 
-// listed returns the hits that are wanted, in order of their paths, or the first of them with how many more
-// there are.
+// listed returns the hits to list, ordered by path, and counts the others in More.
 func (b *bursts) listed(g *group, isWanted func(met) bool) []Hit {
 	type tally struct{ first, more int }
 	var out []Hit
@@ -339,14 +332,14 @@ func (b *bursts) listed(g *group, isWanted func(met) bool) []Hit {
 	return out
 }
 
-// closed notes that the writer of a file has closed it.
+// closed records that the writer of a file has closed it.
 func (b *bursts) closed(path string) {
 	for _, g := range b.groups {
 		delete(g.writing, path)
 	}
 }
 
-// putOff lets every debounce begin again.
+// putOff restarts every debounce.
 func (b *bursts) putOff(now time.Time) {
 	for _, g := range b.groups {
 		g.last, g.counted = now, now
@@ -364,14 +357,14 @@ func (b *bursts) next() (time.Time, bool) {
 	return first, !first.IsZero()
 }
 
-// rested is a change, and what is reported to interests that have no part in it in the end.
+// rested is a change, and what is reported to interests without a part in it.
 type rested struct {
 	Change
 	quiet Unchanged
 }
 
-// take returns the changes that are due, one for each burst, of hits that are news: news
-// returns what tells those of an interest, or nil where all are.
+// take returns the changes that are due, one for each burst, with the hits that are news. For an interest, news
+// returns the function that tells them apart, or nil if all are news.
 func (b *bursts) take(now time.Time, news func(key string) func(path string) bool) []rested {
 	byBurst := map[int]*rested{}
 	for _, key := range slices.Sorted(maps.Keys(b.groups)) {

@@ -10,23 +10,22 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// contents remembers what files held when interests that want to hear only of
-// other contents of them were last reported.
+// contents remembers what files contained when they were last reported, for interests that want to know only of
+// changed contents.
 type contents struct {
 	seed maphash.Seed
 	sums map[string]map[string]uint64 // by interest and absolute path
 	todo []*folder                    // whose files have not been read yet
 }
 
-// largest is how large a file may be to be compared; reading more would take
-// longer than acting.
+// largest is the maximum size of a file to compare; reading a larger one would take longer than acting.
 const largest = 32 << 20
 
 func newContents() *contents {
 	return &contents{seed: maphash.MakeSeed(), sums: map[string]map[string]uint64{}}
 }
 
-// sum returns a fingerprint of a file, if it is there and not too large.
+// sum returns a fingerprint of a file, if it exists and is not too large.
 func (c *contents) sum(file string) (uint64, bool) {
 	f, err := files.Open(filepath.FromSlash(file))
 	if err != nil {
@@ -44,8 +43,8 @@ func (c *contents) sum(file string) (uint64, bool) {
 	return h.Sum64(), true
 }
 
-// isOther reports whether a file holds something else than when it was last asked
-// about for the interest, as far as can be said.
+// isOther reports whether the contents of a file differ from when it was last asked about for the interest, as far as
+// is known.
 func (c *contents) isOther(key, file string) bool {
 	known, was := c.sums[key][file]
 	now, is := c.sum(file)
@@ -64,7 +63,7 @@ func (c *contents) note(key, file string, sum uint64, is bool) {
 	c.sums[key][file] = sum
 }
 
-// want has the files of all folders read, if an interest needs it.
+// want schedules reading the files of all directories, if an interest needs it.
 func (c *contents) want(t *tree) {
 	c.todo = nil
 	for _, in := range t.matcher.Interests {
@@ -75,9 +74,8 @@ func (c *contents) want(t *tree) {
 	}
 }
 
-// read takes the fingerprints of the files of one folder and reports whether there
-// was one to read. A file that changed since it was first seen is left out: it
-// cannot be said any more what it held then.
+// read reads the files of one directory and reports whether there was one to read. A file that changed since it was
+// first seen is left out: its earlier contents are unknown.
 func (c *contents) read(t *tree, opened time.Time) bool {
 	if len(c.todo) == 0 {
 		return false

@@ -13,20 +13,20 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// Answer is what one interest makes of a path.
+// Answer is what a write to a path means for one interest.
 type Answer struct {
 	Key      string
 	Hears    bool
-	Rule     int    // index of the rule that matched; -1 if none did
+	Rule     int    // the index of the rule that matched; -1: none did
 	Pattern  string // its pattern
 	Captures map[string]string
-	Ignored  string // its own pattern that keeps the path out, if one does
-	Excluded string // the rule of version control that does, with its place
-	Noise    bool   // no interest ever hears of such a path
+	Ignored  string // the ignore pattern of the interest that excludes the path
+	Excluded string // the rule of version control that excludes it, with its location
+	Noise    bool   // such a path never affects any interest
 }
 
-// Explain says for each interest whether it would hear of a write to the path,
-// which may be absolute or relative to root, and by which pattern or why not.
+// Explain returns for each interest whether a write to the path would affect it, and by which pattern; or why not.
+// The path may be absolute or relative to root.
 func Explain(root string, interests []pattern.Interest, file string) []Answer {
 	root = filepath.ToSlash(root)
 	file = files.Absolute(root, file)
@@ -60,9 +60,8 @@ func Explain(root string, interests []pattern.Interest, file string) []Answer {
 	return answers
 }
 
-// Nearest returns the key and the pattern that almost match the path: whose
-// folders agree furthest, and then whose text is most like it. It returns ""
-// where none comes near.
+// Nearest returns the key and the pattern that almost match the path: those whose directories agree furthest, and
+// among them the most similar text. It returns "" if none is similar.
 func Nearest(root string, interests []pattern.Interest, file string) (key, text string) {
 	root = filepath.ToSlash(root)
 	file = files.Absolute(root, file)
@@ -88,7 +87,7 @@ func Nearest(root string, interests []pattern.Interest, file string) (key, text 
 	return key, text
 }
 
-// below joins the elements that are below the root.
+// below returns the elements of a path below root.
 func below(elements []string, depth int) string {
 	return strings.Join(elements[min(depth, len(elements)):], "/")
 }

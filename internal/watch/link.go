@@ -12,15 +12,15 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// maxDepth bounds how many symbolic links to folders one path may go through, so
-// that folders which link to each other do not grow without end.
+// maxDepth limits the symbolic links to directories on one path, so that directories that link to each other do not
+// grow without end.
 const maxDepth = 3
 
-// maxHops bounds how many links in a row are followed, as systems do.
+// maxHops limits the symbolic links that are followed one after another, as systems do.
 const maxHops = 16
 
-// follow sees what a symbolic link leads to, and listens to every name on the way
-// there, if an interest wants what it leads to.
+// follow finds the target of a symbolic link, and listens to every name on the way to it, if an interest wants the
+// target.
 func (t *tree) follow(f *folder, name string) stamp.Entry {
 	t.unfollow(f, name)
 	f.links[name] = []*listener{}
@@ -37,9 +37,8 @@ func (t *tree) follow(f *folder, name string) stamp.Entry {
 	return stamp.Stat(f.join(name))
 }
 
-// steps returns the paths that the system goes through behind a symbolic link to get to what it leads to: those at
-// which something else would lead elsewhere. Of folders that are outside of what is watched only the last counts, or
-// the first that is missing.
+// steps returns the paths on the way to the target of a symbolic link: those where another entry would lead
+// elsewhere. Of directories outside the watched ones only the last counts, or the first that is missing.
 func (t *tree) steps(link string) []string {
 	var steps []string
 	at, rest := resolved(path.Dir(link)), []string{path.Base(link)}
@@ -70,8 +69,7 @@ func (t *tree) steps(link string) []string {
 	return steps
 }
 
-// resolved returns where a folder really is, since a relative link starts from
-// there.
+// resolved returns the real path of a directory, which is where a relative link starts.
 func resolved(dir string) string {
 	resolved, err := filepath.EvalSymlinks(filepath.FromSlash(dir))
 	if err != nil {
@@ -80,7 +78,7 @@ func resolved(dir string) string {
 	return filepath.ToSlash(resolved)
 }
 
-// isInside reports whether a path is in a folder from which is watched.
+// isInside reports whether a path is in a watched directory.
 func (t *tree) isInside(p string) bool {
 	return slices.ContainsFunc(t.anchors, func(a *folder) bool { return isBelow(p, a.path) })
 }
@@ -92,8 +90,8 @@ func (t *tree) unfollow(f *folder, name string) {
 	}
 }
 
-// inode is a file with more than one name. It is watched itself, since the kernel
-// reports a change only to the directory through which it was made.
+// inode is a file with more than one name. It is watched itself, because the kernel reports a change only to the
+// directory through which it was made.
 type inode struct {
 	watch   kernel.ID
 	watched bool
@@ -105,7 +103,7 @@ type fileName struct {
 	name string
 }
 
-// tie notes that a file has several names, of which this is one.
+// tie records that a file has several names, and this is one of them.
 func (t *tree) tie(f *folder, name string, id stamp.Identity) {
 	if id == (stamp.Identity{}) {
 		return
@@ -117,21 +115,20 @@ func (t *tree) tie(f *folder, name string, id stamp.Identity) {
 		t.linked[id] = n
 	}
 	n.names[fileName{f, name}] = true
-	if !n.watched { // also where another file had this identity before, and its watch has ended with it
+	if !n.watched { // also if another file had this identity before, and its watch ended with it
 		if watch, ok := t.subscription(f.join(name)); ok && len(t.subscriptions[watch].folders) == 0 {
 			n.watch, n.watched, news = watch, true, true
 			t.subscriptions[watch].file = n
 		}
 	}
 	if news {
-		// Not at once: looking at other names in the middle of a look could take away
-		// the folder that it is about.
+		// Not at once: looking at other names during a look could drop the directory that is being looked at.
 		t.tied = append(t.tied, id)
 	}
 }
 
-// lookAtTied looks for the other names of files that have several, and at what they
-// hold under them: they may have changed before they were watched.
+// lookAtTied looks at the other names of files that have several, and at their contents: these may have changed
+// before they were watched.
 func (t *tree) lookAtTied() {
 	for len(t.tied) > 0 {
 		id := t.tied[0]
@@ -175,8 +172,8 @@ func (t *tree) untie(f *folder, name string) {
 	}
 }
 
-// changed looks at the file by each of its names. Where its watch has ended, the file is gone; at its names there may
-// be another one by now, even one with its identity, since systems use these again at once.
+// changed looks at the file under each of its names. If its watch has ended, the file is gone. Another one may have
+// its names by now, even one with the same identity, because systems reuse these at once.
 func (n *inode) changed(t *tree, what kernel.Signs) {
 	if what&kernel.Unwatched != 0 {
 		delete(t.subscriptions, n.watch)

@@ -5,25 +5,24 @@ import (
 	"time"
 )
 
-// While version control holds its lock, it is changing files one after the other,
-// and what it has written so far is of no use.
+// While version control holds its lock, it is changing files one after another, and what it has written so far is of
+// no use.
 const (
-	holdLook = 20 * time.Millisecond // how often is looked whether it continues
+	holdLook = 20 * time.Millisecond // how often the lock is checked
 
-	unreadLook = 200 * time.Microsecond // the same of what there is to hear
-	holdTold   = time.Second            // when a notice says what it waits for
-	holdLimit  = 30 * time.Second       // after which the lock is taken to be left behind
+	unreadLook = 200 * time.Microsecond // how often unread events are checked
+	holdTold   = time.Second            // after which a notice tells what is being waited for
+	holdLimit  = 30 * time.Second       // after which the lock counts as abandoned
 )
 
-// lockWait is the waiting for version control.
+// lockWait is waiting for version control.
 type lockWait struct {
-	since  time.Time // zero while there is none
+	since  time.Time // zero: not waiting
 	told   bool
 	behind string // a lock that was waited for in vain
 }
 
-// decide returns whether changes wait for the lock, and what the user has to be
-// told.
+// decide returns whether changes wait for the lock, and a message for the user.
 func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, wait bool) {
 	switch {
 	case !held:

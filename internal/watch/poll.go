@@ -10,22 +10,21 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// pollGroup is the folders that are looked at every so often, because the kernel does
-// not report them, or because the settings ask for it.
+// pollGroup is the directories that are polled, because the kernel does not report their changes or because the
+// settings ask for it.
 type pollGroup struct {
 	folders map[*folder]bool
 	next    time.Time
 }
 
-// networkPoll is how often a directory is read whose changes the system should report.
+// networkPoll is how often a directory on a shared file system is polled.
 const networkPoll = time.Second
 
-// restFactor is how many times longer than a round takes the next one waits at
-// least, so that looking never takes more than a twentieth of a core.
+// restFactor is how many times the duration of a round the pause after it takes at least, so that polling never takes
+// more than a twentieth of a core.
 const restFactor = 20
 
-// asked returns how often interests ask for the folder to be looked at; 0 if none
-// does.
+// asked returns how often interests ask for the directory to be polled; 0: none does.
 func (t *tree) asked(f *folder) time.Duration {
 	var least time.Duration
 	if !t.matcher.Polls {
@@ -40,8 +39,7 @@ func (t *tree) asked(f *folder) time.Duration {
 	return least
 }
 
-// schedule settles how often a folder is looked at, now that it is known what it
-// is and whether it is watched.
+// schedule sets how often a directory is polled, when its kind is known and whether it is watched.
 func (t *tree) schedule(f *folder) {
 	if f.up == nil || f.up.id.Device != f.id.Device {
 		kind, shared := kernel.SharedFileSystem(f.path)
@@ -81,7 +79,7 @@ func (t *tree) unschedule(f *folder) {
 	delete(t.unsure, f)
 }
 
-// resettle takes up a change of how often a folder is to be looked at.
+// resettle applies a changed poll interval.
 func (t *tree) resettle(f *folder) {
 	if asked := t.asked(f) > 0; asked == f.watched {
 		if asked {
@@ -93,11 +91,11 @@ func (t *tree) resettle(f *folder) {
 	t.schedule(f)
 }
 
-// again has a folder looked at again when its files are no longer so new that
-// another change might look the same.
+// again schedules another look at a directory, when its files are no longer so new that another change could go
+// unnoticed.
 func (t *tree) again(f *folder) { t.unsure[f] = time.Now().Add(stamp.SoonAfter) }
 
-// nextLook returns when a folder is to be looked at next.
+// nextLook returns when the next directory is to be polled.
 func (t *tree) nextLook() (time.Time, bool) {
 	var first time.Time
 	earliest := func(at time.Time) {
@@ -114,7 +112,7 @@ func (t *tree) nextLook() (time.Time, bool) {
 	return first, !first.IsZero()
 }
 
-// lookAround looks at the folders whose time has come.
+// lookAround polls the directories that are due.
 func (t *tree) lookAround(now time.Time) {
 	for f, at := range maps.Clone(t.unsure) {
 		if !at.After(now) {
@@ -137,16 +135,14 @@ func (t *tree) lookAround(now time.Time) {
 	}
 }
 
-// lookEverywhere looks at all folders that the system does not report, whether their time
-// has come or not.
+// lookEverywhere polls all directories at once, whether they are due or not.
 func (t *tree) lookEverywhere() {
 	for _, r := range t.pollGroups {
 		r.next = time.Time{}
 	}
 }
 
-// tryWatching sees whether the limit that kept folders from being watched is gone,
-// by trying with one of them.
+// tryWatching tries with one directory whether the limit that prevented watches still holds.
 func (t *tree) tryWatching(folders []*folder) {
 	for _, f := range folders {
 		if f.watched || t.asked(f) > 0 || f.files == nil {
@@ -160,8 +156,8 @@ func (t *tree) tryWatching(folders []*folder) {
 	}
 }
 
-// study looks at the files of one folder that was read without doing so, so that a
-// later look can compare more than their times. It reports whether there was one.
+// study looks at the files of one directory that was only listed, so that a later look can compare more than their
+// times. It reports whether there was such a directory.
 func (t *tree) study() bool {
 	if len(t.unstudied) == 0 {
 		t.unstudied = nil

@@ -8,22 +8,22 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// subscription is all that listens to one watch of the kernel.
+// subscription is everything that listens to one watch of the kernel.
 type subscription struct {
-	folders []*folder              // that are this folder, by whatever path
+	folders []*folder              // those that are this directory, by whatever path
 	names   map[string][]*listener // who listens to a single name in it
-	file    *inode                 // where it is no folder
+	file    *inode                 // if it is not a directory
 }
 
-// listener listens to one name in one folder, whether the folder is wanted or not.
+// listener listens to one name in a directory, whether the directory is wanted or not.
 type listener struct {
 	id   kernel.ID
 	name string
 	do   func(what kernel.Signs)
 }
 
-// attach lets the kernel report a folder, unless it is to be looked at instead. It
-// notes which folder that is: by the time it is read, its path may lead to another.
+// attach watches a directory, unless it is polled instead. It records its identity: by the time it is read, the path
+// may lead to another one.
 func (t *tree) attach(f *folder) {
 	f.id = stamp.Stat(f.path).Mark.ID
 	if !t.watchable(f) {
@@ -37,11 +37,10 @@ func (t *tree) attach(f *folder) {
 	t.subscriptions[id].folders = append(t.subscriptions[id].folders, f)
 }
 
-// watchable reports whether the kernel is to report the folder.
+// watchable reports whether the directory is to be watched.
 func (t *tree) watchable(f *folder) bool { return t.kernel != nil && t.asked(f) == 0 }
 
-// verify makes sure that a folder's watch is still one of that folder: that it went
-// may be among what was not told.
+// verify makes sure that a directory's watch is still on that directory: its removal may be among the lost events.
 func (t *tree) verify(f *folder) {
 	if !f.watched {
 		return
@@ -52,7 +51,7 @@ func (t *tree) verify(f *folder) {
 	}
 }
 
-// subscription returns the watch of a path, and reports whether there is one.
+// subscription returns the watch of a path, and whether there is one.
 func (t *tree) subscription(path string) (kernel.ID, bool) {
 	if t.kernel == nil {
 		return 0, false
@@ -81,7 +80,7 @@ func (t *tree) detach(f *folder) {
 	}
 }
 
-// release ends a watch that has no listener.
+// release ends a watch without listeners.
 func (t *tree) release(id kernel.ID) {
 	if p := t.subscriptions[id]; p != nil && len(p.folders) == 0 && len(p.names) == 0 && p.file == nil {
 		delete(t.subscriptions, id)
@@ -89,7 +88,7 @@ func (t *tree) release(id kernel.ID) {
 	}
 }
 
-// listen connects a listener to a path. It returns nil where its folder is not there.
+// listen adds a listener to a path. It returns nil if the directory does not exist.
 func (t *tree) listen(to string, do func(kernel.Signs)) *listener {
 	id, ok := t.subscription(path.Dir(to))
 	if !ok {
@@ -114,7 +113,7 @@ func (t *tree) cut(listeners []*listener) {
 	}
 }
 
-// hear takes what the kernel tells.
+// hear handles an event of the kernel.
 func (t *tree) hear(n kernel.Notice) {
 	if n.What&kernel.Overflowed != 0 {
 		t.lost = true
@@ -137,7 +136,7 @@ func (t *tree) hear(n kernel.Notice) {
 	}
 }
 
-// hearEnd looks whether a folder still stands where its path says.
+// hearEnd checks whether a directory is still at its path.
 func (t *tree) hearEnd(n kernel.Notice, p *subscription) {
 	folders := append([]*folder(nil), p.folders...)
 	if n.What&kernel.Unwatched != 0 {

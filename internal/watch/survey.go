@@ -9,20 +9,20 @@ import (
 	"omnivigil/internal/watch/kernel"
 )
 
-// Survey is what watching for some interests takes.
+// Survey is what watching for some interests costs.
 type Survey struct {
-	Folders   int           // that are watched
-	Files     int           // in them
-	Concerned int           // of these, files that some interest hears of
-	Polled    int           // directories that are looked at instead of waiting for events
-	Took      time.Duration // until all was watched
-	// Unmatched are, by key and index, the rules that match no file that is there.
+	Folders   int           // watched directories
+	Files     int           // the files in them
+	Concerned int           // those of these files that affect an interest
+	Polled    int           // directories that are polled
+	Took      time.Duration // until everything was watched
+	// Unmatched are, by key and index, the rules that match no existing file.
 	Unmatched map[string][]int
-	// Excluded are those of them that match files which are kept out.
+	// Excluded are those of them that match only excluded files.
 	Excluded map[string][]int
 }
 
-// Look watches for the interests for a moment and says what that takes.
+// Look watches for the interests for a moment and returns what that costs.
 func Look(root string, interests []pattern.Interest) (Survey, error) {
 	root = filepath.ToSlash(root)
 	t := newTree(root)

@@ -17,74 +17,71 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// tree is what is known of the folders that could concern an interest, and of the
-// files in them. What the system tells only says where to look: what has become of
-// a name is decided by comparing what stands there with what was known. So a
-// notice that comes late, twice or out of order does no harm, and where notices
-// were lost, looking everywhere repairs it.
+// tree is the known state of the directories that could concern an interest, and of the files in them. Events of the
+// system only say where to look: what happened to a name is decided by comparing what is there with what was known.
+// So events that are late, doubled or out of order do no harm, and after a loss it is enough to look everywhere.
 //
 // A tree belongs to one goroutine.
 type tree struct {
 	root          string
 	matcher       *pattern.Matcher
-	kernel        kernel.Source // nil where the system has none to give
+	kernel        kernel.Source // nil if the system has none left
 	anchors       []*folder
 	subscriptions map[kernel.ID]*subscription
 	linked        map[stamp.Identity]*inode // files with more than one name
-	tied          []stamp.Identity          // those of them that are new
+	tied          []stamp.Identity          // the new ones of them
 	repos         map[*folder]*workTree
 	pollGroups    map[time.Duration]*pollGroup
 
 	edits     []edit
-	silent    bool // what is found is how things stand, no interest has to be notified
-	stale     bool // ignore files changed: what is wanted has to be reckoned again
-	lost      bool // notices were lost
+	silent    bool // what is found is the initial state; no interest is notified
+	stale     bool // ignore files changed: the wanted directories must be recomputed
+	lost      bool // events were lost
 	unstudied []*folder
-	unsure    map[*folder]time.Time // folders with files so new that a look could not be sure, and when it can
-	released  time.Time             // when version control last let go of its lock
-	limited   int                   // folders that the system had no watch for
-	spares    int                   // folders that are watched for spare interests alone
-	remarks   []string              // what a user has to know
-	clock     func() time.Time      // by which version control lets go of its lock
+	unsure    map[*folder]time.Time // directories with files so new that a look could not be certain, and the time when it can be
+	released  time.Time             // when version control last released its lock
+	limited   int                   // directories for which the system had no watch left
+	spares    int                   // directories that are watched only for spare interests
+	remarks   []string              // messages for the user
+	clock     func() time.Time      // the clock for released
 }
 
-// folder is a folder as a path leads to it. One that symbolic links lead to has
-// one for each path.
+// folder is a directory as one path leads to it. A directory with symbolic links to it has one for each path.
 type folder struct {
 	path, name string
 	up         *folder // nil for an anchor
 	place      pattern.Place
-	scope      *repository.Scope // the ignore files that count for what is in it
-	out        bool              // version control ignores it, and so all in it
-	spare      bool              // it is watched for spare interests alone
-	repo       *workTree         // of which it is the top, or nil
+	scope      *repository.Scope // the ignore files that apply in it
+	out        bool              // version control ignores it and everything in it
+	spare      bool              // it is watched only for spare interests
+	repo       *workTree         // the work tree of which it is the top, or nil
 	id         stamp.Identity
-	read       time.Time // when its names were first read
-	gone       bool      // it has been dropped
-	link       bool      // a symbolic link leads to it
-	depth      int       // how many do, on the way to it
+	read       time.Time // when its entries were first read
+	gone       bool      // it was dropped
+	link       bool      // it was reached through a symbolic link
+	depth      int       // how many symbolic links lead to it
 	notification
 	files  map[string]stamp.Mark
 	subs   map[string]*folder
-	others map[string]bool        // folders in it that concern no interest
-	links  map[string][]*listener // symbolic links in it, and what leads on from them
+	others map[string]bool        // directories in it that concern no interest
+	links  map[string][]*listener // symbolic links in it, and the listeners on what they lead to
 }
 
-// notification is how it is learned what happens in a folder.
+// notification is how changes in a directory are learned of.
 type notification struct {
 	watch   kernel.ID
 	watched bool
-	shared  bool          // its file system does not say what others change
-	every   time.Duration // how often it is looked at without being told; 0: never
+	shared  bool          // its file system does not report changes made by others
+	every   time.Duration // how often it is polled; 0: never
 }
 
-// edit is what became of one file.
+// edit is what happened to one file.
 type edit struct {
 	in      *folder
 	name    string
-	what    string // created, written, removed; empty where its writer has just closed it
+	what    string // created, written, removed; empty if its writer has only closed it
 	writing bool   // its writer has not closed it
-	at      int64  // when the file changed, or of what is gone the folder, nanoseconds since 1970; 0: not known
+	at      int64  // when the file, or the directory of a removed file, changed, in nanoseconds since 1970; 0: unknown
 }
 
 func newTree(root string) *tree {
@@ -116,8 +113,7 @@ func (t *tree) edit(f *folder, name, what string, writing bool) {
 	t.edits = append(t.edits, edit{f, name, what, writing, at})
 }
 
-// want makes the tree one for these interests. Nothing that it finds is an edit:
-// that is how things stand.
+// want extends and cuts the tree for these interests. What it finds is the initial state, not an edit.
 func (t *tree) want(interests []pattern.Interest) {
 	t.matcher = pattern.NewMatcher(t.root, interests)
 	t.silent = true
@@ -141,8 +137,7 @@ func (t *tree) want(interests []pattern.Interest) {
 	t.stale = false
 }
 
-// reckonAll finds out again which folders are wanted, after the interests or the
-// ignore files have become others.
+// reckonAll recomputes which directories are wanted, after the interests or the ignore files have changed.
 func (t *tree) reckonAll(how reading) {
 	t.stale = false
 	for _, a := range t.anchors {
@@ -179,9 +174,8 @@ func (t *tree) recompute(f *folder, how reading) {
 	}
 }
 
-// anchorsFor returns the folders from which all that is wanted can be reached, none
-// of them in another: the project's, or the top of its repository, and the like for
-// patterns that lead out of it.
+// anchorsFor returns the directories below which everything wanted is, none of them in another: the project's, or the
+// top of its repository, and the same for patterns that lead out of it.
 func (t *tree) anchorsFor() []string {
 	dirs := []string{topOf(t.root)}
 	for _, in := range t.matcher.Interests {
@@ -216,7 +210,7 @@ func isBelow(p, dir string) bool {
 	return p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
 }
 
-// sub makes the folder of that name in f, without reading it.
+// sub creates the directory of that name in f, without reading it.
 func (f *folder) sub(name string, link bool) *folder {
 	s := &folder{
 		path:         f.join(name),
@@ -242,13 +236,12 @@ func (f *folder) join(name string) string {
 	return f.path + "/" + name
 }
 
-// ignores reports whether version control ignores what has that name in f. Its own
-// folder counts as ignored.
+// ignores reports whether version control ignores a name in f. Its own directory counts as ignored.
 func (f *folder) ignores(name string, dir bool) bool {
 	return f.out || name == ".git" || f.scope.Ignores(f.join(name), dir)
 }
 
-// ownScope returns the rules that count for what is in the folder.
+// ownScope returns the rules that apply in the directory.
 func (f *folder) ownScope() *repository.Scope {
 	var above *repository.Scope
 	switch {
@@ -263,21 +256,20 @@ func (f *folder) ownScope() *repository.Scope {
 	return above.With(f.path, f.join(repository.IgnoreFile))
 }
 
-// reading says what a folder that is read for the first time means for who listens.
+// reading is what the first reading of a directory means for its listeners.
 type reading uint8
 
 const (
-	baseline reading = iota // nothing: that is how things stand
-	novel                   // all that is in it has just been made
-	recent                  // what has changed a moment ago may not have been told
+	baseline reading = iota // nothing: this is the initial state
+	novel                   // everything in it is new
+	recent                  // recent changes may not have been reported
 )
 
-// moment is longer than any notice takes to be heard.
+// moment is longer than any event takes to arrive.
 const moment = 5 * time.Second
 
-// grow watches and then reads a folder and all in it that is wanted. It is watched
-// before it is read, so that what appears in between is reported. It reports whether
-// the folder is there.
+// grow watches and then reads a directory and everything wanted in it. It is watched first, so that what appears in
+// between is reported. It reports whether the directory exists.
 func (t *tree) grow(f *folder, how reading) bool {
 	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{},
 		map[string][]*listener{}
@@ -296,7 +288,7 @@ func (t *tree) grow(f *folder, how reading) bool {
 	for _, e := range entries {
 		switch {
 		case e.Name() == repository.IgnoreFile && e.Type().IsRegular():
-			t.meetFile(f, e, how) // before all that its rules are about
+			t.meetFile(f, e, how) // before the files that its rules are about
 		case e.Name() == ".git":
 			top = true
 		}
@@ -317,7 +309,7 @@ func (t *tree) grow(f *folder, how reading) bool {
 	return true
 }
 
-// meetFile takes up a file that was found when its folder was read.
+// meetFile adds a file that was found when its directory was read.
 func (t *tree) meetFile(f *folder, e fs.DirEntry, how reading) {
 	if _, known := f.files[e.Name()]; known {
 		return
@@ -333,8 +325,8 @@ func (f *folder) unchangedSince(e fs.DirEntry, since time.Time) bool {
 	return e.Type().IsRegular() && stamp.Lstat(f.join(e.Name())).Mark.LastChange() < since.UnixNano()
 }
 
-// list reads the names in a folder. If it is another one than is watched, that one
-// is watched first.
+// list reads the entries of a directory. If the path leads to another directory than the watched one, that is watched
+// first.
 func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
 	limited := t.limited
 	for {
@@ -358,7 +350,7 @@ func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
 	}
 }
 
-// meet takes up the folder of that name in f, if it is wanted.
+// meet adds a directory in f, if it is wanted.
 func (t *tree) meet(f *folder, name string, link bool, how reading) {
 	s := f.sub(name, link)
 	if s.depth > maxDepth || !t.takes(s) {
@@ -375,11 +367,10 @@ func (t *tree) meet(f *folder, name string, link bool, how reading) {
 	}
 }
 
-// maxSpares is how many folders are watched for spare interests alone.
+// maxSpares limits the directories that are watched only for spare interests.
 const maxSpares = 500
 
-// takes reports whether a folder is one to be watched, and counts those that only spare
-// interests want.
+// takes reports whether a directory is to be watched, and counts those that only spare interests want.
 func (t *tree) takes(f *folder) bool {
 	if t.matcher.Wants(f.place, f.out) {
 		t.giveUpSpare(f)
@@ -402,9 +393,9 @@ func (t *tree) giveUpSpare(f *folder) {
 	}
 }
 
-// look sees what is at a name in a folder now, and tells what became of it.
+// look compares a name in a directory with what was known, and reports the difference.
 func (t *tree) look(f *folder, name string, what kernel.Signs) {
-	if f.gone { // a look before this one has found that out
+	if f.gone { // an earlier look found that out
 		return
 	}
 	e, link := stamp.Lstat(f.join(name)), false
@@ -441,7 +432,7 @@ func (t *tree) look(f *folder, name string, what kernel.Signs) {
 func (t *tree) lookFile(f *folder, name string, now stamp.Mark, what kernel.Signs, link bool) {
 	old, known := f.files[name]
 	if now.Soon && what&kernel.Polled != 0 {
-		t.again(f) // a look a little later will be sure
+		t.again(f) // a later look will be certain
 		return
 	}
 	if known && old.ID != now.ID {
@@ -467,12 +458,12 @@ func (t *tree) lookFile(f *folder, name string, now stamp.Mark, what kernel.Sign
 
 func (t *tree) lookFolder(f *folder, name string, id stamp.Identity, link bool) {
 	s := f.subs[name]
-	if s != nil && s.link != link { // ignore files take them for different things
+	if s != nil && s.link != link { // ignore rules distinguish them
 		t.drop(s)
 		s = nil
 	}
 	switch {
-	case s == nil && f.others[name]: // who wants it does not depend on what it is
+	case s == nil && f.others[name]: // the interests do not depend on what it is
 	case s == nil && link && f.leadsBack(id):
 	case s == nil:
 		t.meet(f, name, link, novel)
@@ -481,7 +472,7 @@ func (t *tree) lookFolder(f *folder, name string, id stamp.Identity, link bool) 
 	}
 }
 
-// leadsBack reports whether the folder is one on the way to f.
+// leadsBack reports whether a directory is also on the path to f.
 func (f *folder) leadsBack(id stamp.Identity) bool {
 	for ; f != nil; f = f.up {
 		if f.id == id {
@@ -491,14 +482,14 @@ func (f *folder) leadsBack(id stamp.Identity) bool {
 	return false
 }
 
-// renew compares a folder that is another than the one known at its path.
+// renew compares a directory with the one that was known at its path.
 func (t *tree) renew(f *folder) {
 	t.detach(f)
 	t.attach(f)
 	t.compare(f, kernel.Replaced, true)
 }
 
-// compare looks at everything in a folder, and in those below it if deep.
+// compare looks at everything in a directory, and with deep in those below it.
 func (t *tree) compare(f *folder, what kernel.Signs, deep bool) {
 	if f.gone {
 		return
@@ -537,7 +528,7 @@ func (t *tree) compare(f *folder, what kernel.Signs, deep bool) {
 	}
 }
 
-// lookAgain sees whether a folder still stands where it was known.
+// lookAgain looks whether a directory is still where it was.
 func (t *tree) lookAgain(f *folder, what kernel.Signs) {
 	if f.up != nil {
 		t.look(f.up, f.name, what)
@@ -555,7 +546,7 @@ func (t *tree) lookAgain(f *folder, what kernel.Signs) {
 	}
 }
 
-// empty says that everything in a folder is gone.
+// empty reports that everything in a directory is gone.
 func (t *tree) empty(f *folder) {
 	for name := range f.files {
 		t.untie(f, name)
@@ -571,7 +562,7 @@ func (t *tree) empty(f *folder) {
 	clear(f.others)
 }
 
-// drop forgets a folder and tells that what was in it is gone.
+// drop forgets a directory and reports that what was in it is gone.
 func (t *tree) drop(f *folder) {
 	f.gone = true
 	t.giveUpSpare(f)

@@ -22,8 +22,7 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// Watcher watches a tree for some interests. Its methods may be called from any
-// goroutine.
+// Watcher watches a tree of directories for some interests. Its methods may be called from any goroutine.
 type Watcher struct {
 	events  chan Event
 	next    chan wanted
@@ -31,26 +30,25 @@ type Watcher struct {
 	behind  chan request
 	closing chan struct{}
 
-	clock func() time.Time // by which files come to rest
+	clock func() time.Time // for the debounces
 
-	// Owned by the loop.
+	// The rest belongs to the loop.
 	root     string // with forward slashes
 	tree     *tree
 	bursts   bursts
 	contents *contents
 	opened   time.Time
-	limited  int // how many folders the user knows to be without a watch
+	limited  int // how many directories without a watch the user knows of
 	lockWait lockWait
 	untold   []Event // see handOut
-	// unread is since when changes wait for what there is to hear, zero if none does.
+	// unread is the time since when changes wait for unread events; zero: none does.
 	unread time.Time
-	// behindSince are the requests that are to be answered, and when.
+	// behindSince are the requests to answer, with their times.
 	behindSince []request
 }
 
-// Open starts to watch the folder root, for no interest at first: see SetInterests. Its bursts have the
-// numbers above after. It returns at once. Where the system refuses to report files, they are looked
-// at, and a Notice says so.
+// Open starts watching the directory root, without any interest: see SetInterests. Its bursts have numbers above
+// after. It returns at once. If the system refuses to report files, they are polled, and a Notice tells so.
 func Open(root string, after int) (*Watcher, error) {
 	root = filepath.ToSlash(root)
 	k, err := kernel.Open()
@@ -82,11 +80,11 @@ func newWatcher(root string, after int, k kernel.Source, clock func() time.Time)
 	return w
 }
 
-// Events returns the channel on which changes are reported. It is closed after Close, and when the system
-// no longer reports files; Err says why.
+// Events returns the channel on which changes are reported. It is closed after Close, and when the system no longer
+// reports files; Err returns the reason.
 func (w *Watcher) Events() <-chan Event { return w.events }
 
-// Err returns why Events was closed. It must not be called before that.
+// Err returns why Events was closed. It must not be called before.
 func (w *Watcher) Err() error {
 	if k := w.tree.kernel; k != nil {
 		return k.Failure()
@@ -94,38 +92,37 @@ func (w *Watcher) Err() error {
 	return nil
 }
 
-// wanted are interests that the loop has not taken up yet.
+// wanted are interests that the loop has not yet adopted.
 type wanted struct {
 	interests []pattern.Interest
 	number    int
 }
 
-// SetInterests replaces what is watched for. It returns at once; a Watching event
-// with that number tells when it is done: every later write to a file that concerns
-// one of them will be reported. Of several that come before the watcher gets to them,
+// SetInterests replaces the interests. It returns at once; a Watching event with the number follows when every later
+// write to a file that affects one of them will be reported. Of several calls that the watcher has not yet handled,
 // only the last counts. It must be called from one goroutine.
 func (w *Watcher) SetInterests(interests []pattern.Interest, number int) {
 	select {
-	case <-w.next: // not taken up, and not wanted any more
+	case <-w.next: // not adopted, and superseded
 	default:
 	}
 	w.next <- wanted{interests, number}
 }
 
-// inquiry asks which files an interest hears of.
+// inquiry asks which files affect an interest.
 type inquiry struct {
 	key    string
 	answer chan<- []File
 }
 
-// File is one that is there which an interest hears of.
+// File is an existing file that affects an interest.
 type File struct {
 	Path string // absolute
-	Rule int    // index of the first of the interest's rules that matches it
+	Rule int    // the index of the first rule that matches it
 }
 
-// Files returns the files that are there which the interest with that key hears of, in the
-// order of their paths. It blocks until the watcher gets to it; after Close there are none.
+// Files returns the existing files that affect the interest with a key, ordered by path. It blocks until the watcher
+// answers; after Close there are none.
 func (w *Watcher) Files(key string) []File {
 	answer := make(chan []File, 1)
 	select {
@@ -160,15 +157,14 @@ func (w *Watcher) files(key string) []File {
 	return slices.Compact(files)
 }
 
-// request is a call of CatchUp, with its time or that of its answer.
+// request is a call of CatchUp, with its time or the time of its answer.
 type request struct {
 	number int
 	at     time.Time
 }
 
-// CatchUp has the watcher hear of all that was written before the call, although the
-// system may not have reported it yet. It returns at once; a CaughtUp with that number
-// comes after what there was to tell.
+// CatchUp makes the watcher read everything that was written before the call, even if the system has not reported it
+// yet. It returns at once; a CaughtUp with the number follows after everything that there was to report.
 func (w *Watcher) CatchUp(number int) {
 	select {
 	case w.behind <- request{number, time.Now()}:
@@ -176,7 +172,7 @@ func (w *Watcher) CatchUp(number int) {
 	}
 }
 
-// CatchUp hears what was written before a request.
+// CatchUp reads what was written before a request.
 func (w *Watcher) catchUp(r request, batches <-chan []kernel.Notice) {
 	const look = 100 * time.Microsecond
 	if k := w.tree.kernel; k != nil {
@@ -187,14 +183,13 @@ func (w *Watcher) catchUp(r request, batches <-chan []kernel.Notice) {
 	w.tree.lookEverywhere()
 	w.tree.lookAround(time.Now())
 	at := time.Now()
-	if len(w.tree.unsure) > 0 { // there are files too new to be distinguished from what they were
+	if len(w.tree.unsure) > 0 { // some files are too new to be compared
 		at = at.Add(stamp.SoonAfter)
 	}
 	w.behindSince = append(w.behindSince, request{r.number, at})
 }
 
-// answerBehind answers the requests whose time has come: what there was to hear has been
-// told.
+// answerBehind answers the requests that are due: everything before them has been reported.
 func (w *Watcher) answerBehind(now time.Time) {
 	w.behindSince = slices.DeleteFunc(w.behindSince, func(r request) bool {
 		if r.at.After(now) {
@@ -247,8 +242,7 @@ func (w *Watcher) loop() {
 	}
 }
 
-// drain hears what else the system has told already, so that nothing is called at
-// rest that is not.
+// drain reads what the system has reported already, so that nothing counts as settled that is not.
 func (w *Watcher) drain(batches <-chan []kernel.Notice) {
 	for {
 		select {
@@ -269,8 +263,8 @@ func (w *Watcher) hear(batch []kernel.Notice) {
 	}
 }
 
-// together makes one notice of all about the same name: each look sees it as it is
-// now, so one is enough.
+// together makes one notice of all that are about the same name: a look sees the name as it is now, so one look is
+// enough.
 func together(batch []kernel.Notice) []kernel.Notice {
 	if len(batch) < 2 {
 		return batch
@@ -289,21 +283,21 @@ func together(batch []kernel.Notice) []kernel.Notice {
 			continue
 		}
 		if n.What&kernel.Wrote != 0 {
-			few[i].What &^= kernel.Closed // that was another writer
+			few[i].What &^= kernel.Closed // by another writer
 		}
 		few[i].What |= n.What
 	}
 	return few
 }
 
-// mend takes up what notices showed to be wrong with all that is known.
+// mend repairs what notices have shown to be outdated in the tree.
 func (w *Watcher) mend() {
 	t := w.tree
 	if t.lost {
 		t.lost = false
 		before := len(t.edits)
 		for f := range maps.Clone(t.repos) {
-			t.leaveRepository(f) // and enter it again, with watches that are alive
+			t.leaveRepository(f) // and enter it again, with live watches
 		}
 		t.stale = true
 		for _, a := range slices.Clone(t.anchors) {
@@ -314,7 +308,7 @@ func (w *Watcher) mend() {
 			format.Count(len(t.edits)-before, "change")))
 	}
 	t.lookAtTied()
-	for range 3 { // ignore files that come with the folders which other ignore files let in
+	for range 3 { // directories that ignore files include can bring other ignore files
 		if t.stale {
 			t.reckonAll(recent)
 		}
@@ -329,7 +323,7 @@ func (w *Watcher) mend() {
 	}
 }
 
-// unwatched returns how many folders the system has no watch for.
+// unwatched returns how many directories the system has no watch for.
 func (t *tree) unwatched() int {
 	if t.limited == 0 && t.kernel != nil {
 		return 0
@@ -345,7 +339,7 @@ func (t *tree) unwatched() int {
 	return n
 }
 
-// report tells at once of what was touched.
+// report reports at once what was touched.
 func (w *Watcher) report() {
 	var seen []sighting
 	for _, e := range w.tree.edits {
@@ -364,7 +358,7 @@ func (w *Watcher) report() {
 	}
 }
 
-// sight returns an edit with who hears of it.
+// sight returns an edit with the interests that it affects.
 func (w *Watcher) sight(e edit, file string) sighting {
 	s := sighting{what: e.what, writing: e.writing, at: e.at}
 	if pattern.IsNoise(file) {
@@ -407,9 +401,8 @@ func (w *Watcher) debounce(key string) time.Duration {
 	return 0
 }
 
-// replace is SetInterests in the loop. What has been touched is still told when it
-// has come to rest, by the new rules, even where no interest wants it any more:
-// a listener that has heard Touched waits for it.
+// replace is SetInterests in the loop. What was touched is still reported when it has settled, by the new rules, even
+// if no interest wants it now: a listener that got Touched waits for it.
 func (w *Watcher) replace(next wanted) {
 	w.tree.want(next.interests)
 	for i := range w.tree.matcher.Interests {
@@ -422,8 +415,8 @@ func (w *Watcher) replace(next wanted) {
 	w.tell(Watching{next.number})
 }
 
-// matchAnew gives the hits of a group the rules of an edited interest. One that no
-// rule matches any more keeps its pattern and comes after all rules.
+// matchAnew gives the hits of a group the rules of an edited interest. A hit that no rule matches now keeps its
+// pattern and comes after all rules.
 func (w *Watcher) matchAnew(g *group, in *pattern.Compiled) {
 	old := g.classes
 	g.classes = nil
@@ -443,7 +436,7 @@ func (w *Watcher) matchAnew(g *group, in *pattern.Compiled) {
 	}
 }
 
-// settle reports what has come to rest, unless version control is at work.
+// settle reports what has settled, unless version control is at work.
 func (w *Watcher) settle(now time.Time) {
 	if due, has := w.bursts.next(); !has || due.After(now) {
 		return
@@ -470,10 +463,9 @@ func (w *Watcher) settle(now time.Time) {
 	}
 }
 
-// isBehind reports whether there is something to hear yet, in a tree with version control: a
-// busy machine can report the first file of a command when its lock is gone again, and of
-// the lock and the rest later. It is asked after the look at the lock. What never ends is not
-// waited for.
+// isBehind reports whether there are unread events in a tree with version control: a busy machine can report the
+// first file of a command when its lock is gone again, and the lock and the rest later. It is called after the look
+// at the lock. It does not wait for events that never end.
 func (w *Watcher) isBehind() bool {
 	const most = 200 * time.Millisecond
 	k := w.tree.kernel
@@ -487,8 +479,8 @@ func (w *Watcher) isBehind() bool {
 	return time.Since(w.unread) < most
 }
 
-// news returns what tells whether a file is one for an interest that skips what is unchanged,
-// nil for others.
+// news returns the function that reports whether a file is news for an interest that skips unchanged files; nil: all
+// are.
 func (w *Watcher) news(key string) func(path string) bool {
 	in := w.interest(key)
 	if in == nil || !in.SkipUnchanged {
@@ -499,8 +491,8 @@ func (w *Watcher) news(key string) func(path string) bool {
 
 func (w *Watcher) tell(ev Event) { w.untold = append(w.untold, ev) }
 
-// handOut says what is to be reported, all at once: a listener that is woken by the first finds
-// the rest there too.
+// handOut delivers what is to be reported all at once: a listener that is woken by the first event finds the others,
+// too.
 func (w *Watcher) handOut() {
 	for _, ev := range w.untold {
 		select {
@@ -511,7 +503,7 @@ func (w *Watcher) handOut() {
 	w.untold = w.untold[:0]
 }
 
-// sleep returns how long nothing is to be done by itself.
+// sleep returns for how long nothing is due.
 func (w *Watcher) sleep() time.Duration {
 	if len(w.tree.unstudied) > 0 || len(w.contents.todo) > 0 {
 		return 0
@@ -537,7 +529,7 @@ func (w *Watcher) sleep() time.Duration {
 	return time.Until(wake)
 }
 
-// idle does a piece of what can wait until nothing else is to be done.
+// idle does a piece of the work that can wait until there is no other.
 func (w *Watcher) idle() {
 	if !w.tree.study() {
 		w.contents.read(w.tree, w.opened)

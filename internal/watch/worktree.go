@@ -9,20 +9,19 @@ import (
 	"omnivigil/internal/watch/kernel"
 )
 
-// workTree is a repository among the watched folders, and who listens for its files.
+// workTree is a repository among the watched directories, and the listeners to its files.
 type workTree struct {
 	*repository.Repository
 	listeners []*listener
 }
 
-// After version control has let go of its lock, a command that takes it again and
-// again gets this long to do so.
+// After version control has released its lock, a command that takes it repeatedly gets this long to take it again.
 const (
 	lockPause     = 100 * time.Millisecond
-	sequencePause = 300 * time.Millisecond // in the middle of a rebase and the like
+	sequencePause = 300 * time.Millisecond // during a rebase and the like
 )
 
-// enterRepository notes whether a folder is the top of a repository.
+// enterRepository checks whether a directory is the top of a repository.
 func (t *tree) enterRepository(f *folder, is bool) {
 	if is == (f.repo != nil) {
 		return
@@ -44,7 +43,7 @@ func (t *tree) enterRepository(f *folder, is bool) {
 	}
 	for _, file := range r.Files {
 		listen(file, func(kernel.Signs) {
-			t.leaveRepository(f) // it is read again when the tree is reckoned
+			t.leaveRepository(f) // it is read again when the tree is recomputed
 			t.stale = true
 		})
 	}
@@ -63,8 +62,7 @@ func (t *tree) leaveRepository(f *folder) {
 	}
 }
 
-// held returns the lock by which version control asks to be left alone at the
-// moment, if it does.
+// held returns the lock that version control holds now, or "".
 func (t *tree) held(now time.Time) (lock string, held bool) {
 	pause := lockPause
 	for _, r := range t.repos {

@@ -25,13 +25,13 @@ import (
 	"omnivigil/internal/api/socket"
 )
 
-// Client is a project that runs in another process.
+// Client is a project in another process.
 type Client struct {
-	// Near returns a log that is read from its files, with what tells its newest save. Nil:
-	// the other process is asked for lines.
+	// Near returns a log that is read from files, and the number of the newest ripple in it. Nil: the other process
+	// is asked for lines.
 	Near func(folder string, lastSave func() int) api.Log
 
-	// Patient waits for the project for as long as it takes, also where it is silent: see ErrSilent.
+	// Patient waits for the project without a limit, even if it is silent: see ErrSilent.
 	Patient bool
 
 	http   http.Client
@@ -39,19 +39,19 @@ type Client struct {
 	socket string
 
 	mu     sync.Mutex
-	newest *api.Snapshot // that was seen
+	newest *api.Snapshot // the newest snapshot received
 	near   api.Log
 }
 
 var _ api.Project = (*Client)(nil)
 
-// ErrLost says that the supervisor is gone without having ended the project.
+// ErrLost: the supervisor is gone, but the project has not ended in order.
 var ErrLost = errors.New("the process that runs the project is gone")
 
-// Connect returns the project that runs at a place. It returns ErrNotRunning where none
-// does, and an error in words where it speaks another version of the contract.
+// Connect returns the project that runs at a place. It returns ErrNotRunning if none does, and an explanation if it
+// has another version of the contract.
 func Connect(ctx context.Context, at socket.Place) (*Client, error) {
-	if errors.Is(at.Trusted(), socket.ErrNotRunning) { // in another environment, perhaps
+	if errors.Is(at.Trusted(), socket.ErrNotRunning) { // perhaps it runs in another environment
 		at = at.Listening()
 	}
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return at.Dial(ctx) }
@@ -81,13 +81,13 @@ func Connect(ctx context.Context, at socket.Place) (*Client, error) {
 	return c, nil
 }
 
-// Socket is the path of the socket that the project listens on.
+// Socket is the path of the project's socket.
 func (c *Client) Socket() string { return c.socket }
 
-// Close ends connections that nothing waits on.
+// Close closes idle connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
-// ask sends a request and returns the answer's body, or the error that it tells.
+// ask sends a request and returns the answer's body, or the error in it.
 func (c *Client) ask(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
 	var in io.Reader
 	if body != nil {
@@ -122,7 +122,7 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	return nil, errors.New(t.Error)
 }
 
-// lost is what an error of the connection means.
+// lost returns the meaning of a connection error.
 func lost(ctx context.Context, err error) error {
 	var foreign *socket.ForeignError
 	switch {
@@ -163,15 +163,14 @@ func (c *Client) Snapshot(ctx context.Context) (*api.Snapshot, error) {
 	return s, nil
 }
 
-// see notes what is known of the project.
+// see keeps what is known of the project.
 func (c *Client) see(s *api.Snapshot) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.newest = s
 }
 
-// log returns the log's files, where there are any and all that is published is in them, or
-// else nil.
+// log returns the log's files if everything published is in them, and otherwise nil.
 func (c *Client) log() api.Log {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -228,7 +227,7 @@ func (c *Client) Follow(ctx context.Context, face api.Face, show func(*api.Snaps
 	return err
 }
 
-// errOver ends the reading of a stream of which no more is to come.
+// errOver ends reading a complete stream.
 var errOver = errors.New("the project has ended")
 
 // Subscribe implements Project.
@@ -253,8 +252,7 @@ func (c *Client) Subscribe(ctx context.Context, since int64, hear func(api.Fact)
 	return err
 }
 
-// events reads server-sent events until take has an error or the stream ends, which is
-// ErrLost.
+// events reads server-sent events until take returns an error or the stream ends, which is ErrLost.
 func (c *Client) events(
 	ctx context.Context,
 	path string,
@@ -340,7 +338,7 @@ func (c *Client) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	return p, nil
 }
 
-// readable reports whether an error is none of reading files that cannot be read here.
+// readable reports whether an error is not about files that this process cannot read.
 func readable(err error) bool {
 	var file *fs.PathError
 	return !errors.As(err, &file)

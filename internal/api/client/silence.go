@@ -34,16 +34,15 @@ func (c *Client) Beats(ctx context.Context, beat func() error) error {
 	return ctx.Err()
 }
 
-// guard cancels requests to a project that does not answer: not those that take long, but those to a process that is
-// not running at all.
+// guard cancels requests to a silent project: not slow requests, but those to a process that does not run at all.
 type guard struct {
 	mu      sync.Mutex
 	waiting map[*context.CancelCauseFunc]bool
-	stop    context.CancelFunc // ends the listening; nil: no listener
+	stop    context.CancelFunc // stops listening; nil: there is no listener
 }
 
-// during returns a context that is cancelled with ErrSilent when the project is silent for too long, until done
-// is called.
+// during returns a context that is cancelled with ErrSilent if the project is silent for too long, until done is
+// called.
 func (c *Client) during(ctx context.Context) (guarded context.Context, done func()) {
 	guarded, cancel := context.WithCancelCause(ctx)
 	if c.Patient {
@@ -74,7 +73,7 @@ func (c *Client) during(ctx context.Context) (guarded context.Context, done func
 }
 
 // listen cancels all pending requests after too many missed heartbeats in a row. It counts ticks instead of reading a
-// clock: while this process is stopped itself, it does not count either.
+// clock: while this process itself is stopped, it does not count.
 func (c *Client) listen(ctx context.Context) {
 	tick := time.NewTicker(api.Beat)
 	defer tick.Stop()
@@ -110,7 +109,7 @@ func (c *Client) listen(ctx context.Context) {
 	}
 }
 
-// answered is the body of an answer, which is read as long as the project is not silent.
+// answered is the body of an answer, which can be read until the project is silent.
 type answered struct {
 	io.ReadCloser
 	guarded context.Context
@@ -130,8 +129,8 @@ func (a *answered) Close() error {
 	return a.ReadCloser.Close()
 }
 
-// open sends a request and returns the answer's body, or the error in it. It fails with api.ErrSilent when the
-// project is silent.
+// open sends a request and returns the answer's body, or the error in it. It fails with api.ErrSilent if the project
+// is silent.
 func (c *Client) open(ctx context.Context, method, path string, query url.Values, body any) (io.ReadCloser, error) {
 	guarded, done := c.during(ctx)
 	in, err := c.ask(guarded, method, path, query, body)

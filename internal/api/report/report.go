@@ -3,18 +3,17 @@
 // which knows nothing of faces, can carry it. It decides nothing.
 package report
 
-// Counts is what is known of a unit's cases and findings, in a few numbers. They live on from run to run: a run of some
-// cases says nothing about the others.
+// Counts is a summary of a unit's cases and findings. It is kept from run to run: a run of some cases does not change
+// the others.
 type Counts struct {
 	Run     int `json:"run"`             // the newest that has reported something
-	Version int `json:"version"`         // grows with every change
+	Version int `json:"version"`         // changes with every change
 	Cases   int `json:"cases,omitempty"` // known cases
-	// OnlyFailures says that the runner reports no cases but those that fail, so that the number of all cases is not
-	// known.
+	// OnlyFailures: the runner reports only failing cases, so that the number of all cases is unknown.
 	OnlyFailures bool   `json:"only_failures,omitempty"`
 	Ran          int    `json:"ran,omitempty"`      // cases in the newest run
-	Expected     int    `json:"expected,omitempty"` // cases that it is going to run; 0: not known
-	Running      string `json:"running,omitempty"`  // the case that is running; empty: none, or not known
+	Expected     int    `json:"expected,omitempty"` // cases that it will run; 0: unknown
+	Running      string `json:"running,omitempty"`  // the case that is running; empty: none, or unknown
 	Passed       int    `json:"passed,omitempty"`
 	Failed       int    `json:"failed,omitempty"`
 	FailedNow    int    `json:"failed_now,omitempty"` // of those, in the newest run
@@ -27,7 +26,7 @@ type Counts struct {
 	Warnings     int    `json:"warnings,omitempty"`
 	Added        int    `json:"added,omitempty"` // new findings
 	Gone         int    `json:"gone,omitempty"`  // findings that the newest run no longer reports
-	// Names are some of the failed cases, the newly failing first.
+	// Names are some of the failed cases, newly failing ones first.
 	Names []string `json:"names,omitempty"`
 	First string   `json:"first,omitempty"` // the most important finding, with its location
 }

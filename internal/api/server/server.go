@@ -1,8 +1,8 @@
 // Package server answers the requests of docs/api.md: it carries an api.Project over HTTP/1.1 on a Unix socket.
 // Start reading at Server.handler, the table of paths.
 //
-// It bounds what it takes from faces (sizes of requests, number of open streams) and knows nothing of how a project
-// is run.
+// It limits what faces can send (sizes of requests, number of open streams) and knows nothing of how a project is
+// run.
 package server
 
 import (
@@ -23,11 +23,11 @@ import (
 	"omnivigil/internal/api"
 )
 
-// Limits of what is taken from faces.
+// Limits for faces.
 const (
 	maxBody    = 1 << 20 // bytes of a request
 	maxHeaders = 16 << 10
-	maxStreams = 200 // that are open at the same time
+	maxStreams = 200 // open at the same time
 	maxUnits   = 10_000
 )
 
@@ -36,13 +36,12 @@ type Server struct {
 	project api.Project
 	session string
 	http    http.Server
-	streams chan struct{} // has room for those that may still begin
+	streams chan struct{} // has one entry for each stream that may still be opened
 	ctx     context.Context
 	stop    func()
 }
 
-// NewServer returns a server for a project; session tells it from others, in the ids of
-// events.
+// NewServer returns a server for a project. The session is part of the event ids, to distinguish sessions.
 func NewServer(p api.Project, session string) *Server {
 	s := &Server{project: p, session: session, streams: make(chan struct{}, maxStreams)}
 	s.ctx, s.stop = context.WithCancel(context.Background())
@@ -61,11 +60,10 @@ func (s *Server) Serve(l net.Listener) error {
 	return nil
 }
 
-// Streams is how many streams are open.
+// Streams is the number of open streams.
 func (s *Server) Streams() int { return len(s.streams) }
 
-// Close ends all that is under way. Requests that have come are answered first, if that takes no more
-// than a moment.
+// Close ends all streams. Requests that have arrived are answered first, if that takes no more than a moment.
 func (s *Server) Close() {
 	const moment = 300 * time.Millisecond
 	ctx, stop := context.WithTimeout(context.Background(), moment)
@@ -139,7 +137,7 @@ func (s *Server) handler() http.Handler {
 	return mux
 }
 
-// problem is an error with the HTTP status that it is answered by.
+// problem is an error with its HTTP status.
 type problem struct {
 	status int
 	text   string
@@ -178,7 +176,7 @@ func reply(w http.ResponseWriter, value any, err error) {
 	out.Encode(value) // the client may be gone
 }
 
-// streamed bounds how many streams are open at the same time.
+// streamed limits the number of streams that are open at the same time.
 func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		select {
@@ -192,15 +190,14 @@ func (s *Server) streamed(serve http.HandlerFunc) http.HandlerFunc {
 	}
 }
 
-// events writes server-sent events, as the HTML standard describes them in "Server-sent
-// events".
+// events writes server-sent events, as described in the HTML standard, "Server-sent events".
 type events struct {
-	mu      sync.Mutex // held while something is written
+	mu      sync.Mutex // held while writing
 	w       http.ResponseWriter
 	session string
 }
 
-// beat writes a comment, which tells the reader that the project is alive.
+// beat writes a comment as a heartbeat.
 func (e *events) beat() error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -231,7 +228,7 @@ func (e *events) send(name string, number int64, value any) error {
 	return http.NewResponseController(e.w).Flush()
 }
 
-// beating has a stream of events carry the project's beats, until end is called.
+// beating adds the project's heartbeats to a stream of events, until end is called.
 func (s *Server) beating(r *http.Request, out *events) (end func()) {
 	ctx, stop := context.WithCancel(r.Context())
 	over := make(chan struct{})
@@ -245,7 +242,7 @@ func (s *Server) beating(r *http.Request, out *events) (end func()) {
 	}
 }
 
-// follow sends the project whole, and then what changes.
+// follow sends a snapshot, and then the differences.
 func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	var face api.Face
 	if err := api.Decode(r.URL.Query(), &face); err != nil {
@@ -262,12 +259,12 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 		}
 		return out.send("change", snap.Number, api.Diff(before, snap))
 	})
-	if err == nil { // it may still want lines: the stream is open until it has gone
+	if err == nil { // the face may still request lines: the stream is open until the face closes it
 		<-r.Context().Done()
 	}
 }
 
-// facts sends what happens.
+// facts sends facts.
 func (s *Server) facts(w http.ResponseWriter, r *http.Request) {
 	since, err := s.since(r)
 	if err != nil {
@@ -286,10 +283,10 @@ func (s *Server) facts(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// elsewhere stands for an event of another session.
+// elsewhere is the number for an event of another session.
 const elsewhere = -1
 
-// since returns the number of the event after which the next ones are asked for.
+// since returns the number after which events are requested.
 func (s *Server) since(r *http.Request) (int64, error) {
 	q := api.NumberQuery{Param: "since"}
 	values := r.URL.Query()
@@ -305,7 +302,7 @@ func (s *Server) since(r *http.Request) (int64, error) {
 	return q.Number, err
 }
 
-// answerQuery answers a query with what ask returns for it.
+// answerQuery answers a query with the result of ask.
 func answerQuery[Q any, Answer any, P interface {
 	*Q
 	api.Query
@@ -319,7 +316,7 @@ func answerQuery[Q any, Answer any, P interface {
 	reply(w, answer, err)
 }
 
-// search sends what a search finds as JSON lines.
+// search sends what a search finds, as JSON lines.
 func (s *Server) search(w http.ResponseWriter, r *http.Request) {
 	var q api.SearchQuery
 	if err := api.Decode(r.URL.Query(), &q); err != nil {
@@ -329,7 +326,7 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request) {
 	jsonLines(w, func(send func(api.Found) error) error { return s.project.Search(r.Context(), q, send) })
 }
 
-// jsonLines answers with JSON lines, each as it is sent, or with an error where that comes before the first.
+// jsonLines answers with JSON lines, each as it is sent, or with an error if that comes before the first line.
 func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error) error) {
 	begun := false
 	out := json.NewEncoder(w)
@@ -349,7 +346,7 @@ func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error)
 	}
 }
 
-// text sends lines as they are printed.
+// text sends lines as printed text.
 func (s *Server) text(w http.ResponseWriter, r *http.Request) {
 	var q api.TextQuery
 	if err := api.Decode(r.URL.Query(), &q); err != nil {
@@ -378,7 +375,7 @@ func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
 	reply(w, page, err)
 }
 
-// followLines sends lines as JSON lines: those that are asked for, and then those that come.
+// followLines sends lines as JSON lines: those requested, and then new ones.
 func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
 	var q api.LineQuery
 	if err := api.Decode(r.URL.Query(), &q); err != nil {
@@ -399,7 +396,7 @@ func (s *Server) followLines(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// decode reads the body of a request, which is to be JSON such as the example.
+// decode reads the body of a request, which must be JSON like the example.
 func decode(w http.ResponseWriter, r *http.Request, into any, example string) error {
 	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
 	in.DisallowUnknownFields()
@@ -463,7 +460,7 @@ func (s *Server) input(w http.ResponseWriter, r *http.Request) {
 	reply(w, struct{}{}, s.project.Input(r.Context(), in))
 }
 
-// beats sends a comment for each beat, until the project has ended.
+// beats sends a comment for each heartbeat, until the project has ended.
 func (s *Server) beats(w http.ResponseWriter, r *http.Request) {
 	out := s.beginEvents(w)
 	s.project.Beats(r.Context(), out.beat)

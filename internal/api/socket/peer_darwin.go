@@ -7,8 +7,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// isOurs reports whether a process of this user is at the other end; see LOCAL_PEERCRED in
-// unix(4).
+// isOurs reports whether the process at the other end belongs to this user; see LOCAL_PEERCRED in unix(4).
 func isOurs(c net.Conn) bool {
 	raw, err := c.(*net.UnixConn).SyscallConn()
 	if err != nil {

@@ -4,5 +4,5 @@ package socket
 
 import "net"
 
-// isOurs relies on the rights of the socket and its folder.
+// isOurs relies on the permissions of the socket and its directory.
 func isOurs(net.Conn) bool { return true }

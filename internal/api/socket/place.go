@@ -1,8 +1,8 @@
-// Package socket says where a project listens, and lets exactly one supervisor listen there.
+// Package socket determines where a project listens, and lets exactly one supervisor listen there.
 //
-// A Place names the Unix socket and the lock of a project, derived from the path of its settings file. Listen and
+// A Place is the Unix socket and the lock of a project, derived from the path of its settings file. Listen and
 // TryLock are for the supervisor, Dial is for clients. Both refuse directories that do not belong to this user alone.
-// What is spoken over the connection is the business of packages server and client.
+// The protocol is in packages server and client.
 package socket
 
 import (
@@ -20,23 +20,22 @@ import (
 	"omnivigil/internal/files"
 )
 
-// Place is where a project's processes and its faces meet: a socket, and a lock that is
-// held as long as anything of the project may run. The lock is the same for all of this user's processes,
-// whatever their environment; the socket is not.
+// Place is where a project's processes and its faces meet: a socket, and a lock that is held as long as anything of
+// the project may run. The lock is the same for all of this user's processes, in any environment; the socket is not.
 type Place struct {
 	File   string // the real path of the settings file
 	Socket string
 	Lock   string
-	before string // the lock of versions that had it next to the socket
+	before string // the lock of versions that kept it next to the socket
 }
 
-// maxSocketPath is how many bytes a socket's path may have: sun_path of unix(7) has room
-// for 108 with the byte that ends it; macOS has room for 104.
+// maxSocketPath is the maximum length of a socket's path in bytes: sun_path in unix(7) has room for 108 with the
+// terminating byte; macOS has room for 104.
 const maxSocketPath = 103
 
-// PlaceOf returns the place of the project with that settings file, by its real path. It is
-// in runtime, or where that is empty in state; if the path would be too long for a socket, or
-// nothing can be written there, in a folder of this user's below /tmp. Its lock is in the folder locks.
+// PlaceOf returns the place of the project with a settings file, by its real path. The socket is in runtime or, if
+// that is empty, in state; if the path would be too long for a socket, or the directory is not writable, in a
+// directory of this user below /tmp. The lock is in the directory locks.
 func PlaceOf(file, runtime, state, locks string) (Place, error) {
 	abs, err := filepath.Abs(file)
 	if err != nil {
@@ -63,8 +62,8 @@ func PlaceOf(file, runtime, state, locks string) (Place, error) {
 	}, nil
 }
 
-// realPath returns a path without symbolic links, as far as it is there: a project whose
-// folder was deleted can still be ended.
+// realPath returns a path without symbolic links, as far as it exists: a project whose directory was deleted can
+// still be ended.
 func realPath(path string) string {
 	found, err := filepath.EvalSymlinks(path)
 	if dir := filepath.Dir(path); err != nil && dir != path {
@@ -73,7 +72,7 @@ func realPath(path string) string {
 	return found
 }
 
-// prepare makes a folder, for this user alone.
+// prepare creates a directory for this user only.
 func prepare(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return fmt.Errorf("make the directory %s: %w", folder, err)
@@ -93,8 +92,8 @@ func prepare(folder string) error {
 	return nil
 }
 
-// Listen begins to listen at the place, which the caller has locked. Only this user can
-// connect. A socket that was left behind is replaced.
+// Listen starts listening at the place, which the caller has locked. Only this user can connect. A socket of an
+// earlier process is replaced.
 func (p Place) Listen() (net.Listener, error) {
 	if err := prepare(filepath.Dir(p.Socket)); err != nil {
 		return nil, err
@@ -110,7 +109,7 @@ func (p Place) Listen() (net.Listener, error) {
 		l.Close()
 		return nil, fmt.Errorf("keep others from the socket: %w", err)
 	}
-	l.(*net.UnixListener).SetUnlinkOnClose(false) // the path may be another's by then
+	l.(*net.UnixListener).SetUnlinkOnClose(false) // by then the path may belong to another process
 	made, err := os.Lstat(p.Socket)
 	if err != nil {
 		l.Close()
@@ -119,7 +118,7 @@ func (p Place) Listen() (net.Listener, error) {
 	return ownOnly{l, made}, nil
 }
 
-// ownOnly accepts connections of this user's processes alone.
+// ownOnly accepts connections only from this user's processes.
 type ownOnly struct {
 	net.Listener
 	made fs.FileInfo // the socket
@@ -141,15 +140,15 @@ func (l ownOnly) Accept() (net.Conn, error) {
 	}
 }
 
-// ErrNotRunning says that no project runs at a place.
+// ErrNotRunning: no project runs at a place.
 var ErrNotRunning = errors.New("the project is not running")
 
-// ErrLocked says that something of the project still runs.
+// ErrLocked: something of the project is still running.
 var ErrLocked = errors.New("the project is already running")
 
-// TryLock takes the lock, which is free again when the file, and every copy of it that
-// other processes have inherited, is closed. It returns ErrLocked where another has it. The file says
-// which project it is of, and where that listens.
+// TryLock takes the lock. The lock is free again when the file, and every copy of it that other processes have
+// inherited, is closed. It returns ErrLocked if another process has it. The file tells which project it is for, and
+// where that listens.
 func (p Place) TryLock() (*os.File, error) {
 	if isLocked(p.before) {
 		return nil, ErrLocked
@@ -177,11 +176,11 @@ func (p Place) TryLock() (*os.File, error) {
 			}
 			return f, nil
 		}
-		f.Close() // it was removed before it was locked: another may have made and locked the next
+		f.Close() // it was removed before it was locked: another process may have created and locked the next one
 	}
 }
 
-// isAt reports whether a file is the one at that path.
+// isAt reports whether a file is the one at a path.
 func isAt(f *os.File, path string) bool {
 	have, err := f.Stat()
 	if err != nil {
@@ -191,8 +190,8 @@ func isAt(f *os.File, path string) bool {
 	return err == nil && os.SameFile(have, there)
 }
 
-// IsLocked reports whether something of the project runs, in this version or one that has its lock next to the
-// socket.
+// IsLocked reports whether something of the project is running, in this version or one that keeps its lock next to
+// the socket.
 func (p Place) IsLocked() bool { return isLocked(p.Lock) || isLocked(p.before) }
 
 func isLocked(path string) bool {
@@ -204,7 +203,7 @@ func isLocked(path string) bool {
 	return errors.Is(flock(f), ErrLocked)
 }
 
-// Listening returns the place as the holder of the lock says that it is: its environment may be another.
+// Listening returns the place from the file of the lock: the holder's environment may be another.
 func (p Place) Listening() Place {
 	data, err := files.Read(p.Lock, files.Sane)
 	if lines := strings.Split(string(data), "\n"); err == nil && len(lines) > 1 && filepath.IsAbs(lines[1]) {
@@ -213,7 +212,7 @@ func (p Place) Listening() Place {
 	return p
 }
 
-// ForeignError says that what a face is to trust belongs to another user.
+// ForeignError: something that a face must trust belongs to another user.
 type ForeignError struct{ Path string }
 
 func (e *ForeignError) Error() string {
@@ -221,7 +220,7 @@ func (e *ForeignError) Error() string {
 		"directory of your own"
 }
 
-// Trusted returns an error where the socket, or its folder, is not this user's.
+// Trusted returns an error if the socket, or its directory, does not belong to this user.
 func (p Place) Trusted() error {
 	for _, path := range []string{filepath.Dir(p.Socket), p.Socket} {
 		info, err := os.Lstat(path)
@@ -237,7 +236,7 @@ func (p Place) Trusted() error {
 	return nil
 }
 
-// Dial connects to the project's socket, and makes sure that this user's process is behind it.
+// Dial connects to the project's socket, and verifies that a process of this user is listening.
 func (p Place) Dial(ctx context.Context) (net.Conn, error) {
 	if err := p.Trusted(); err != nil {
 		return nil, err
@@ -253,8 +252,8 @@ func (p Place) Dial(ctx context.Context) (net.Conn, error) {
 	return c, nil
 }
 
-// Keep looks whether the socket and the lock that this process holds are still there, and makes them again if
-// not. It returns what was made; nil where that was not needed.
+// Keep creates the socket and the lock of this process again if they were removed. It returns what it created; nil:
+// nothing.
 func (p Place) Keep(l net.Listener, held *os.File) (again net.Listener, lock *os.File, err error) {
 	if !isAt(held, p.Lock) {
 		if lock, err = p.TryLock(); err != nil {
@@ -269,10 +268,10 @@ func (p Place) Keep(l net.Listener, held *os.File) (again net.Listener, lock *os
 	return again, lock, nil
 }
 
-// maxSwept is how many locks are looked at for being left behind.
+// maxSwept limits the locks that are checked at a time.
 const maxSwept = 200
 
-// SweepLocks removes the locks of projects whose settings file is not there any more, of some in the folder.
+// SweepLocks removes locks of projects whose settings file no longer exists.
 func SweepLocks(folder string) {
 	locks, _ := filepath.Glob(filepath.Join(folder, "*.lock"))
 	for _, path := range locks[:min(len(locks), maxSwept)] {

@@ -27,8 +27,7 @@ func flock(f *os.File) error {
 	return nil
 }
 
-// isWritable makes a folder, if it is not there, and reports whether files can be made in
-// it.
+// isWritable creates a directory, if it does not exist, and reports whether files can be created in it.
 func isWritable(folder string) bool {
 	return os.MkdirAll(folder, 0o700) == nil && unix.Access(folder, unix.W_OK|unix.X_OK) == nil
 }

@@ -5,7 +5,7 @@ import (
 	"os"
 )
 
-// The socket's folder lies in the user's profile, which keeps others out.
+// The socket's directory is in the user's profile, which others cannot access.
 func ownedByUs(fs.FileInfo) bool { return true }
 
 func flock(*os.File) error { return nil }

@@ -2,8 +2,7 @@ package kernel
 
 import "golang.org/x/sys/unix"
 
-// sharedFileSystems are those on which others may change files without the system
-// telling, by the numbers of statfs(2).
+// sharedFileSystems are those on which others may change files without an event, by their numbers in statfs(2).
 var sharedFileSystems = map[int64]string{
 	unix.NFS_SUPER_MAGIC:  "nfs",
 	unix.SMB_SUPER_MAGIC:  "smb",
@@ -16,8 +15,7 @@ var sharedFileSystems = map[int64]string{
 	0x786f4256:            "vboxsf",
 }
 
-// SharedFileSystem returns the kind of file system that a folder is on, if it is a
-// shared one.
+// SharedFileSystem returns the kind of file system that a directory is on, if it is a shared one.
 func SharedFileSystem(dir string) (kind string, shared bool) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(dir, &s); err != nil {

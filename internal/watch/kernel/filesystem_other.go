@@ -2,6 +2,5 @@
 
 package kernel
 
-// SharedFileSystem knows no shared file systems on this system: there, poll has to
-// be asked for.
+// SharedFileSystem recognizes no shared file systems on this system: polling has to be set.
 func SharedFileSystem(string) (kind string, shared bool) { return "", false }

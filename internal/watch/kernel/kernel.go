@@ -4,50 +4,50 @@ package kernel
 
 import "errors"
 
-// Source reports what happens in single folders. There is one implementation for
-// Linux, and one for other systems.
+// Source reports what happens in single directories. There is one implementation for Linux, and one for other
+// systems.
 type Source interface {
-	// add watches a folder, or a single file. The same one by another path has the
-	// same id. The error is ErrLimit where the system allows no more.
+	// Add watches a directory, or a single file. The same one under another path gets the same id. The error is
+	// ErrLimit if the system allows no more.
 	Add(path string) (ID, error)
 	Remove(id ID)
-	// batches gives notices in the order of their happening. It is closed when none will come any
-	// more; failure says why then.
+	// Batches delivers notices in the order of the events. It is closed when there will be no more; Failure returns
+	// the reason.
 	Batches() <-chan []Notice
 	Failure() error
-	// CatchUp returns a function that reports whether everything that happened before CatchUp was
-	// called has been given to batches, however much happens since.
+	// CatchUp returns a function that reports whether everything that happened before this call has been delivered to
+	// Batches, no matter how much happens since.
 	CatchUp() (done func() bool)
-	// quiet reports whether nothing that the system has told is still to be given to batches.
+	// Quiet reports whether everything that the system has reported has been delivered to Batches.
 	Quiet() bool
 	Close()
 }
 
 type ID int
 
-// Notice says that something may have happened to a name in a watched folder.
+// Notice reports that something may have happened to a name in a watched directory.
 type Notice struct {
 	ID   ID
-	Name string // empty where the folder itself is meant
+	Name string // empty: the directory itself
 	What Signs
 }
 
-// Signs are what a notice says. They tell where to look; what is so is seen there.
+// Signs are what a notice reports. They tell where to look; the look tells what is so.
 type Signs uint16
 
 const (
 	Wrote      Signs = 1 << iota // contents changed
-	Closed                       // who wrote it has closed it
-	Appeared                     // it is there, and was not, or was another
-	Altered                      // attributes changed, its times among them
-	SelfMoved                    // the folder itself is no longer where it was
-	Unwatched                    // nothing will be heard of this id again
+	Closed                       // its writer has closed it
+	Appeared                     // it is new, or was another before
+	Altered                      // attributes changed, such as times
+	SelfMoved                    // the directory itself has moved
+	Unwatched                    // there will be no more notices of this id
 	Overflowed                   // notices were lost
 
-	// What the tree says to itself about a look that no notice led to.
+	// Signs for looks of the tree that no notice has caused:
 	Missed   // notices may have been lost
-	Polled   // no notices come of this folder
-	Replaced // the folder is another than before
+	Polled   // the directory is polled
+	Replaced // the directory is another one than before
 )
 
 var ErrLimit = errors.New("the system allows no more watches")

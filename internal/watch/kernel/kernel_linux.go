@@ -19,17 +19,15 @@ type inotify struct {
 	out  chan []Notice
 	done chan struct{}
 
-	// The lock leaves no moment between the system's handing out bytes and our knowing
-	// of them.
+	// The lock makes reading bytes from the system and counting them one step.
 	mu   sync.Mutex
-	busy bool  // the reader has notices that it has not handed out
-	read int   // bytes that the system has handed out
-	told int   // of those, how many were given to out
-	err  error // why nothing will be read any more
+	busy bool  // the reader has notices that it has not delivered
+	read int   // bytes read from the system
+	told int   // those of them that were delivered to out
+	err  error // why nothing more will be read
 }
 
-// Open returns the system's interface. The error is ErrLimit where this user
-// has too many open.
+// Open returns the system's source. The error is ErrLimit if this user has too many open.
 func Open() (Source, error) {
 	k, err := openInotify()
 	if err != nil {
@@ -75,10 +73,10 @@ func (k *inotify) Close() {
 	k.file.Close()
 }
 
-// bufferSize is how many bytes are read at once.
+// bufferSize is the size of one read.
 const bufferSize = 256 << 10
 
-// follow takes notices from the system as fast as it can, so that few are lost.
+// follow reads notices as fast as it can, so that few are lost.
 func (k *inotify) follow() {
 	defer close(k.out)
 	buffer := make([]byte, bufferSize)
@@ -105,7 +103,7 @@ func (k *inotify) follow() {
 	}
 }
 
-// wait reads when there is something to be read.
+// wait waits until there is something to read, and reads it.
 func (k *inotify) wait(buffer []byte) (n int, err error) {
 	conn, err := k.file.SyscallConn()
 	if err != nil {
@@ -132,7 +130,7 @@ func (k *inotify) Failure() error {
 	return k.err
 }
 
-// queued is how many bytes the system has that were not read. The caller holds the lock.
+// queued is how many bytes of the system have not been read. The caller holds the lock.
 func (k *inotify) queued() int {
 	n, err := unix.IoctlGetInt(k.fd, unix.TIOCINQ)
 	if err != nil {
@@ -141,8 +139,8 @@ func (k *inotify) queued() int {
 	return n
 }
 
-// CatchUp: the system enters notices into its queue before the call returns that they are of, and
-// hands them out in that order.
+// CatchUp: the system queues a notice before the system call that it is about returns, and delivers notices in that
+// order.
 func (k *inotify) CatchUp() func() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -160,17 +158,16 @@ func (k *inotify) Quiet() bool {
 	return !k.busy && k.queued() == 0
 }
 
-// pace lets notices gather that come one by one without an end, as of a file that is written a
-// thousand times a second: to be woken for each costs more than all the rest.
+// pace lets notices gather that arrive one by one without end, as from a file that is written a thousand times a
+// second: waking up for each of them costs more than all the rest.
 type pace struct{ level float64 } // rises with each read, falls with the time between
 
-// pause returns for how long not to read, after a read that has waited for so long and got so
-// many bytes.
+// pause returns how long to wait before the next read, after a read that waited so long and returned so many bytes.
 func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
 	const (
-		slow = 5 * time.Millisecond // between two reads: with less, the level rises
-		few  = 4096                 // bytes: with more, the queue fills, which holds but so many
-		full = 64                   // reads: who saves is heard at once
+		slow = 5 * time.Millisecond // between two reads: below, the level rises
+		few  = 4096                 // bytes: above, the queue fills, which is limited
+		full = 64                   // reads: after a save, no pause
 	)
 	p.level = min(max(p.level-float64(waited)/float64(slow), 0)+1, 2*full)
 	if p.level < full || bytes > few {
@@ -179,7 +176,7 @@ func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
 	return 30 * time.Millisecond
 }
 
-// parseNotices reads records as inotify(7) describes them.
+// parseNotices parses records as described in inotify(7).
 func parseNotices(b []byte) []Notice {
 	var batch []Notice
 	for len(b) >= unix.SizeofInotifyEvent {

@@ -13,8 +13,8 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// portable is the kernel interface of the systems that fsnotify knows: kqueue on
-// macOS and the BSDs, ReadDirectoryChangesW on Windows.
+// portable is the source of the systems that fsnotify supports: kqueue on macOS and the BSDs, ReadDirectoryChangesW
+// on Windows.
 type portable struct {
 	watcher *fsnotify.Watcher
 	out     chan []Notice
@@ -68,10 +68,10 @@ func (k *portable) Remove(id ID) {
 	}
 	delete(k.ids, real)
 	delete(k.paths, id)
-	k.watcher.Remove(real) // the system may have done so itself
+	k.watcher.Remove(real) // the system may have removed it
 }
 
-// late is how long these systems may take to report something.
+// late is how long these systems may take to report an event.
 const late = 200 * time.Millisecond
 
 func (k *portable) CatchUp() func() bool {
@@ -117,8 +117,8 @@ func (k *portable) read() {
 	}
 }
 
-// notices says which watched folder an event is about: the one that holds the
-// name, and the folder itself where it is watched too.
+// notices returns which watched directory an event is about: the one with the name, and the directory itself if it is
+// watched, too.
 func (k *portable) notices(ev fsnotify.Event) []Notice {
 	k.mu.Lock()
 	defer k.mu.Unlock()

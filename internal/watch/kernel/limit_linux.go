@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// LimitText says that folders have no watch, and how to get more.
+// LimitText tells that directories have no watch, and how to raise the limit.
 func LimitText(folders int) string {
 	const watches, instances = "fs.inotify.max_user_watches", "fs.inotify.max_user_instances"
 	return fmt.Sprintf(

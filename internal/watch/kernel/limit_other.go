@@ -8,7 +8,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// LimitText says that folders have no watch, and how to get more.
+// LimitText tells that directories have no watch, and how to raise the limit.
 func LimitText(folders int) string {
 	return fmt.Sprintf(
 		"the system has no watch left for %s: looked at every second instead. To raise the limit, before the next "+

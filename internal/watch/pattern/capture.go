@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/plan/capture"
 )
 
-// withoutCaptures returns the plain glob that matches what the pattern matches.
+// withoutCaptures returns the plain glob that matches the same paths as the pattern.
 func withoutCaptures(text string) string {
 	return capture.Expression.ReplaceAllStringFunc(text, func(c string) string {
 		if strings.HasSuffix(c, "...}") {
@@ -68,8 +68,8 @@ func Translate(glob string) (*regexp.Regexp, error) {
 	return regexp.Compile(b.String())
 }
 
-// writeCapture writes one capture and returns how much of the glob it used. A
-// name that stands twice is captured the first time.
+// writeCapture writes one capture and returns how much of the glob it used. Of two captures with one name the first
+// counts.
 func writeCapture(b *strings.Builder, m []string, rest string, named map[string]bool) int {
 	open := "(?P<" + m[1] + ">"
 	if named[m[1]] {

@@ -12,15 +12,14 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// Matcher answers for all patterns of all interests at once. The elements of the
-// patterns form one tree of nodes, in which equal beginnings are one, so that what
-// it costs to ask for a path grows with the path and with the answer, not with the
+// Matcher answers for all patterns of all interests at once. The elements of the patterns form one tree of nodes, in
+// which common beginnings are shared, so that the cost of a question grows with the path and the answer, not with the
 // number of interests.
 type Matcher struct {
 	Interests []Compiled
-	ByKey     map[string]int // their positions
+	ByKey     map[string]int // the index of each interest
 	top       *node
-	Polls     bool // some interest asks for its folders to be looked at
+	Polls     bool // some interest is polled
 }
 
 // Compiled is an Interest with its patterns compiled.
@@ -31,17 +30,17 @@ type Compiled struct {
 	covers         map[int]bool // the numbers of its ignore patterns
 }
 
-// node is where the patterns that begin alike have got to.
+// node is a position in the patterns that begin alike.
 type node struct {
 	literal   map[string]*node
 	suffix    map[string]*node // elements like "*.go", by ".go"
 	one       *node            // "*"
 	any       *node            // "**"
 	globs     []globEdge       // elements of any other kind
-	star      bool             // it is behind "**": every further element leads back to it
-	accepts   []Match          // rules that match a path which ends here
-	covers    []int            // numbers of ignore patterns that match it
-	reachable []int            // interests that can match something further down
+	star      bool             // it follows "**": every further element leads back to it
+	accepts   []Match          // rules that match a path that ends here
+	covers    []int            // the numbers of the ignore patterns that match it
+	reachable []int            // the interests that can match something below
 }
 
 type globEdge struct {
@@ -51,10 +50,10 @@ type globEdge struct {
 
 type Match struct{ Interest, Rule int }
 
-// Place is where a folder stands among all patterns.
+// Place is the position of a directory in all patterns.
 type Place struct {
 	nodes   []*node
-	covered []int // numbers of the ignore patterns that cover the folder, and so all in it
+	covered []int // the numbers of the ignore patterns that cover the directory and everything in it
 }
 
 func compileInterest(root string, in Interest) Compiled {
@@ -70,7 +69,7 @@ func compileInterest(root string, in Interest) Compiled {
 
 func NewMatcher(root string, interests []Interest) *Matcher {
 	m := &Matcher{top: &node{}, ByKey: map[string]int{}}
-	numbers := map[string]int{} // of ignore patterns, by what they match
+	numbers := map[string]int{} // of ignore patterns, by text
 	for i, in := range interests {
 		c := compileInterest(root, in)
 		m.Polls = m.Polls || in.Poll > 0
@@ -99,7 +98,7 @@ func NewMatcher(root string, interests []Interest) *Matcher {
 	return m
 }
 
-// grow returns the node that the elements lead to, and makes what is missing.
+// grow returns the node at the end of the elements, and creates missing ones.
 func (n *node) grow(elements []string) *node {
 	for _, element := range elements {
 		n = n.edge(element)
@@ -143,8 +142,8 @@ func (n *node) edge(element string) *node {
 	return to
 }
 
-// markReachable notes at each node which interests can still match further down, and
-// returns those that can match there or further down.
+// markReachable records at each node which interests can match below, and returns those that can match there or
+// below.
 func (n *node) markReachable(m *Matcher) map[int]bool {
 	below, here := map[int]bool{}, map[int]bool{}
 	n.each(func(to *node) {
@@ -187,7 +186,7 @@ func (n *node) each(do func(*node)) {
 	}
 }
 
-// reach adds the node, and what "**" reaches from it without any element.
+// reach adds the node, and those that "**" reaches from it without an element.
 func reach(nodes []*node, n *node) []*node {
 	for ; n != nil && !slices.Contains(nodes, n); n = n.any {
 		nodes = append(nodes, n)
@@ -195,7 +194,7 @@ func reach(nodes []*node, n *node) []*node {
 	return nodes
 }
 
-// step returns where one more element leads.
+// step returns the nodes after one more element.
 func step(nodes []*node, name string) []*node {
 	var next []*node
 	for _, n := range nodes {
@@ -218,7 +217,7 @@ func step(nodes []*node, name string) []*node {
 	return next
 }
 
-// At returns the place of the folder with that absolute path.
+// At returns the place of a directory with an absolute path.
 func (m *Matcher) At(dir string) Place {
 	p := Place{nodes: reach(nil, m.top)}
 	for _, element := range elements(dir) {
@@ -227,7 +226,7 @@ func (m *Matcher) At(dir string) Place {
 	return p
 }
 
-// Enter returns the place of a folder in this one.
+// Enter returns the place of a directory in this one.
 func (p Place) Enter(name string) Place {
 	next := Place{nodes: step(p.nodes, name), covered: p.covered}
 	for _, n := range next.nodes {
@@ -238,8 +237,8 @@ func (p Place) Enter(name string) Place {
 	return next
 }
 
-// EachReachable calls do for each interest that something in the folder could concern,
-// until it returns false. Out says that version control ignores the folder.
+// EachReachable calls do for each interest that something in the directory could affect, until do returns false. Out:
+// version control ignores the directory.
 func (m *Matcher) EachReachable(p Place, out bool, do func(*Compiled) bool) {
 	for _, n := range p.nodes {
 		for _, i := range n.reachable {
@@ -250,12 +249,10 @@ func (m *Matcher) EachReachable(p Place, out bool, do func(*Compiled) bool) {
 	}
 }
 
-// Wants reports whether something in the folder could concern an interest that is not
-// spare.
+// Wants reports whether something in the directory could affect an interest that is not spare.
 func (m *Matcher) Wants(p Place, out bool) bool { return m.WantsAs(p, out, false) }
 
-// WantsAs reports whether something in the folder could concern an interest that is
-// spare, or one that is not.
+// WantsAs reports whether something in the directory could affect an interest that is spare, or one that is not.
 func (m *Matcher) WantsAs(p Place, out, spare bool) bool {
 	wanted := false
 	m.EachReachable(p, out, func(in *Compiled) bool {
@@ -265,8 +262,8 @@ func (m *Matcher) WantsAs(p Place, out, spare bool) bool {
 	return wanted
 }
 
-// takes reports whether nothing keeps the interest from what these ignore patterns
-// cover, and what version control ignores if out is set.
+// takes reports whether the interest includes what these ignore patterns cover and, with out, what version control
+// ignores.
 func (in *Compiled) takes(covered []int, out bool) bool {
 	if out && !in.Unignored {
 		return false
@@ -279,8 +276,8 @@ func (in *Compiled) takes(covered []int, out bool) bool {
 	return true
 }
 
-// Hears returns the first matching rule of each interest that hears of the file of
-// that name in the folder, in the order of the interests.
+// Hears returns, for each interest that a file in the directory affects, the first matching rule, in the order of the
+// interests.
 func (m *Matcher) Hears(p Place, name string, out bool) []Match {
 	file := p.Enter(name)
 	var found []Match
@@ -301,7 +298,7 @@ func (m *Matcher) Hears(p Place, name string, out bool) []Match {
 	return found
 }
 
-// elements returns the parts of an absolute path.
+// elements returns the elements of an absolute path.
 func elements(p string) []string {
 	if p = strings.Trim(path.Clean(p), "/"); p != "" {
 		return strings.Split(p, "/")
@@ -309,8 +306,8 @@ func elements(p string) []string {
 	return nil
 }
 
-// Count notes which rules match a file of the folder at a place, and reports whether any interest hears of it. Out says
-// that version control ignores the file.
+// Count records which rules match a file of the directory at a place, and reports whether it affects any interest.
+// Out: version control ignores the file.
 func (m *Matcher) Count(at Place, name string, out bool, matched map[Match]bool) bool {
 	if IsNoise(name) {
 		return false

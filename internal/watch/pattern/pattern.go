@@ -10,17 +10,16 @@ import (
 	"omnivigil/internal/plan/capture"
 )
 
-// A pattern is a glob compiled for one root folder.
+// A pattern is a glob compiled for one root directory.
 type Pattern struct {
 	Text     string         // as written
 	Absolute string         // for matching whole paths
-	Branches [][]string     // its elements, once for each way through its braces
-	captures *regexp.Regexp // where it has any
+	Branches [][]string     // its elements, once for each choice of its braces
+	captures *regexp.Regexp // nil: it has no captures
 }
 
-// Compile reads a glob relative to root, an absolute path with forward slashes.
-// A pattern without wildcards that turns out to name a folder means everything
-// below it, as does any with a slash at its end.
+// Compile compiles a glob relative to root, an absolute path with forward slashes. A pattern without wildcards that
+// is the name of a directory means everything below it, as does any pattern with a slash at its end.
 func Compile(root, text string) Pattern {
 	base := root
 	rest := strings.TrimPrefix(withoutCaptures(text), "./")
@@ -45,12 +44,12 @@ func Compile(root, text string) Pattern {
 	return p
 }
 
-// escape makes every character of a path stand for itself in a glob.
+// escape makes every character of a path literal in a glob.
 func escape(p string) string { return escaper.Replace(p) }
 
 var escaper = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`)
 
-// hasMeta reports whether something in the pattern does not stand for itself.
+// hasMeta reports whether a pattern has characters that are not literal.
 func hasMeta(p string) bool {
 	for i := 0; i < len(p); i++ {
 		switch p[i] {
@@ -120,7 +119,7 @@ func (p Pattern) Match(file string) bool {
 	return ok
 }
 
-// Capture returns what the pattern's names take of a path that it matches.
+// Capture returns the captures of a path that matches the pattern.
 func (p Pattern) Capture(file string) map[string]string {
 	if p.captures == nil {
 		return nil
@@ -135,7 +134,7 @@ func (p Pattern) Capture(file string) map[string]string {
 	return taken
 }
 
-// Covers reports whether the pattern matches the path or a folder above it.
+// Covers reports whether the pattern matches the path or a directory above it.
 func (p Pattern) Covers(file string) bool {
 	for ; len(file) > 1; file = path.Dir(file) {
 		if p.Match(file) {
@@ -145,8 +144,8 @@ func (p Pattern) Covers(file string) bool {
 	return false
 }
 
-// Reaches reports whether the elements of a folder's path lead along the branch
-// of a pattern, so that something below could match.
+// Reaches reports whether the path of a directory is a beginning of a branch of the pattern, so that something below
+// could match.
 func Reaches(branch, elements []string) bool {
 	for i, el := range elements {
 		if i >= len(branch) {
@@ -162,18 +161,17 @@ func Reaches(branch, elements []string) bool {
 	return len(elements) < len(branch)
 }
 
-// Base returns the deepest folder that every match is below.
+// Base returns the deepest directory that contains every match.
 func (p Pattern) Base() string {
 	base, _ := doublestar.SplitPattern(p.Absolute)
 	return unescape(base)
 }
 
-// noise are files that editors and systems write next to the ones a user means:
-// swap and lock files, backups, probes.
+// noise are files that editors and systems write next to the ones that users mean: swap and lock files, backups,
+// probes.
 var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*"}
 
-// IsNoise reports whether a file never counts, as one that editors leave next to
-// another.
+// IsNoise reports whether a file never counts, such as an editor's swap file.
 func IsNoise(file string) bool {
 	name := path.Base(file)
 	for _, n := range noise {
@@ -184,5 +182,5 @@ func IsNoise(file string) bool {
 	return false
 }
 
-// Literal returns the pattern that matches just that relative path.
+// Literal returns the pattern that matches only this relative path.
 func Literal(file string) string { return escape(file) }

@@ -11,8 +11,8 @@ import (
 	"omnivigil/internal/files"
 )
 
-// Files returns the files that any of the patterns matches now, as absolute paths
-// in order, whether version control ignores them or not.
+// Files returns the files that match any of the patterns now, as absolute paths in order, whether version control
+// ignores them or not.
 func Files(root string, patterns []string) []string {
 	root = filepath.ToSlash(root)
 	in := Interest{}
@@ -24,8 +24,7 @@ func Files(root string, patterns []string) []string {
 	return slices.Sorted(maps.Keys(found))
 }
 
-// MatchAny reports for each pattern whether any file that is there matches it, ignored or
-// not, with one walk for all.
+// MatchAny reports for each pattern whether any existing file matches it, ignored or not, with one walk for all.
 func MatchAny(root string, patterns []string) []bool {
 	interests := make([]Interest, len(patterns))
 	for i, text := range patterns {
@@ -40,8 +39,7 @@ func MatchAny(root string, patterns []string) []bool {
 	return matched
 }
 
-// walk visits every file that some interest hears of, whether version control ignores
-// it or not.
+// walk visits every file that affects some interest, whether version control ignores it or not.
 func (m *Matcher) walk(visit func(file string, hears []Match)) {
 	walked := map[string]bool{}
 	for _, in := range m.Interests {
@@ -72,7 +70,7 @@ func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match)) 
 	}
 }
 
-// Matches reports whether a pattern, relative to root, matches the file, or a folder that it is in.
+// Matches reports whether a pattern, relative to root, matches the file or a directory above it.
 func Matches(root, text, file string) bool {
 	root = filepath.ToSlash(root)
 	return Compile(root, text).Covers(files.Absolute(root, file))

@@ -11,12 +11,11 @@ import (
 	"omnivigil/internal/files"
 )
 
-// Version control's ignore files are read as gitignore(5) describes them: the last
-// rule that matches decides; rules of a deeper folder come before those of the
-// folders above it, then the repository's info/exclude, then the user's own file;
-// nothing below an ignored folder can be taken back.
+// Ignore files are read as described in gitignore(5): the last matching rule decides; rules of a deeper directory
+// come before those of the directories above it, then the repository's info/exclude, then the user's own file;
+// nothing below an ignored directory can be included again.
 
-// IgnoreFile is the name of the files that hold the rules of a folder.
+// IgnoreFile is the name of the files with the rules of a directory.
 const IgnoreFile = ".gitignore"
 
 // ignoreRule is one line of an ignore file.
@@ -24,23 +23,23 @@ type ignoreRule struct {
 	text     string // as written
 	file     string
 	line     int
-	negated  bool // "!": takes back what an earlier rule ignores
+	negated  bool // "!": includes what an earlier rule ignores
 	dirOnly  bool // "/" at the end
-	nameOnly bool // without any other "/": it is about a name in any folder below
+	nameOnly bool // without any other "/": it applies to a name in any directory below
 	match    func(name string) bool
 }
 
 func (r *ignoreRule) String() string { return fmt.Sprintf("%q (%s line %d)", r.text, r.file, r.line) }
 
-// Scope is the rules of one ignore file, and of those that count after it.
+// Scope is the rules of one ignore file, and of those with lower precedence.
 type Scope struct {
 	up    *Scope
-	base  string // the folder that its rules are about
+	base  string // the directory that its rules are relative to
 	rules []*ignoreRule
 }
 
-// With returns the scope with the rules of one more file before it. A file that is
-// not there or cannot be read has none.
+// With returns the scope with the rules of another file before it. A file that does not exist or cannot be read has
+// none.
 func (s *Scope) With(base, file string) *Scope {
 	text, err := files.Read(filepath.FromSlash(file), files.Sane)
 	if err != nil {
@@ -74,7 +73,7 @@ func (s *Scope) decides(file string, dir bool) *ignoreRule {
 	return nil
 }
 
-// Ignores reports whether the path is ignored, if no folder above it is.
+// Ignores reports whether the path is ignored, provided that no directory above it is.
 func (s *Scope) Ignores(file string, dir bool) bool {
 	r := s.decides(file, dir)
 	return r != nil && !r.negated
@@ -110,7 +109,7 @@ func parseIgnoreLine(line string) *ignoreRule {
 	return r
 }
 
-// trimSpaces takes off spaces at the end that no backslash keeps.
+// trimSpaces removes trailing spaces that are not escaped by a backslash.
 func trimSpaces(line string) string {
 	end := 0
 	for i := 0; i < len(line); i++ {
@@ -125,8 +124,8 @@ func trimSpaces(line string) string {
 	return line[:end]
 }
 
-// ignoreMatch compiles a glob of an ignore file. Plain names and endings, which are
-// nearly all there are, do without an expression.
+// ignoreMatch compiles a glob of an ignore file. Plain names and extensions, nearly all there are, need no
+// expression.
 func ignoreMatch(glob string, nameOnly bool) func(string) bool {
 	if !strings.ContainsAny(glob, `*?[\`) {
 		return func(name string) bool { return name == glob }
@@ -141,7 +140,7 @@ func ignoreMatch(glob string, nameOnly bool) func(string) bool {
 	return func(name string) bool { return re.MatchString(asRunes(name)) }
 }
 
-// asRunes makes a rune of each byte, since the rules are about bytes.
+// asRunes makes a rune of each byte, because the rules are about bytes.
 func asRunes(s string) string {
 	ascii := true
 	for i := 0; i < len(s) && ascii; i++ {
@@ -157,12 +156,12 @@ func asRunes(s string) string {
 	return string(runes)
 }
 
-// ignoreExpression translates a glob of an ignore file, or returns nil for one that
-// matches nothing because it is cut off.
+// ignoreExpression translates a glob of an ignore file, or returns nil for one that matches nothing because it is
+// incomplete.
 func ignoreExpression(glob string) *regexp.Regexp {
 	var b strings.Builder
 	b.WriteString(`(?s)\A`)
-	start := strings.IndexAny(glob, `*?[\`) // what is before is compared as it is, and does not count as "before **"
+	start := strings.IndexAny(glob, `*?[\`) // the part before is compared literally, and does not count as "before **"
 	b.WriteString(regexp.QuoteMeta(asRunes(glob[:start])))
 	for i := start; i < len(glob); {
 		switch glob[i] {
@@ -194,13 +193,12 @@ func ignoreExpression(glob string) *regexp.Regexp {
 		}
 	}
 	b.WriteString(`\z`)
-	re, _ := regexp.Compile(b.String()) // nil where it is too large
+	re, _ := regexp.Compile(b.String()) // nil: too large
 	return re
 }
 
-// writeStars writes glob[i:end], which are all stars, and returns how much of the
-// glob that used. Two or more that stand alone between slashes take any number of
-// folders; others stay within a name.
+// writeStars writes glob[i:end], which are all stars, and returns how much of the glob was used. Two or more alone
+// between slashes match any number of directories; others stay within a name.
 func writeStars(b *strings.Builder, glob string, start, i, end int) int {
 	alone := end-i >= 2 && (i == start || glob[i-1] == '/')
 	rest := glob[end:]
@@ -218,7 +216,7 @@ func writeStars(b *strings.Builder, glob string, start, i, end int) int {
 	return end - i
 }
 
-// namedClasses are the classes of POSIX, for bytes.
+// namedClasses are the POSIX classes, for bytes.
 var namedClasses = map[string]func(byte) bool{
 	"alnum":  func(c byte) bool { return isAlpha(c) || isDigit(c) },
 	"alpha":  isAlpha,
@@ -237,8 +235,8 @@ var namedClasses = map[string]func(byte) bool{
 func isAlpha(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }
 func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 
-// ignoreClass translates the [class] that glob begins with, and returns how much of
-// the glob it is: 0 if it does not end or names a class that there is not.
+// ignoreClass translates the [class] at the beginning of glob, and returns its length: 0 if it does not end or names
+// an unknown class.
 func ignoreClass(glob string) (class string, used int) {
 	var in [256]bool
 	i := 1
@@ -246,7 +244,7 @@ func ignoreClass(glob string) (class string, used int) {
 	if negated {
 		i++
 	}
-	var before byte // the character that a "-" would continue from
+	var before byte // the first byte of a possible range
 	for first := true; ; first = false {
 		if i >= len(glob) {
 			return "", 0
@@ -296,7 +294,7 @@ func ignoreClass(glob string) (class string, used int) {
 	}
 }
 
-// bytesClass writes a set of bytes, never a slash, as a class of an expression.
+// bytesClass writes a set of bytes, without the slash, as a class of an expression.
 func bytesClass(in [256]bool, negated bool) string {
 	var b strings.Builder
 	for c := range in {

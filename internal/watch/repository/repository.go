@@ -17,23 +17,23 @@ import (
 	"omnivigil/internal/files"
 )
 
-// Repository is the part of a version control repository that watching needs, as
-// gitrepository-layout(5) describes it.
+// Repository is the part of a version control repository that watching needs, as described in
+// gitrepository-layout(5).
 type Repository struct {
 	top   string   // its work tree
-	Own   string   // where this work tree's own files are: HEAD, the index and its lock
-	Below *Scope   // the rules that count in it in addition to those of its directories
-	Files []string // where those are
+	Own   string   // the directory of this work tree's own files: HEAD, the index and its lock
+	Below *Scope   // the rules that apply in addition to those of its directories
+	Files []string // the files with these rules
 }
 
-// Open returns the repository whose work tree is the folder, or nil.
+// Open returns the repository whose work tree is the directory, or nil.
 func Open(top string) *Repository {
 	own := path.Join(top, ".git")
 	info, err := os.Stat(filepath.FromSlash(own))
 	if err != nil {
 		return nil
 	}
-	if !info.IsDir() { // a work tree in addition to the main one, or a submodule
+	if !info.IsDir() { // an additional work tree, or a submodule
 		text, _ := files.Read(filepath.FromSlash(own), files.Sane)
 		to, ok := strings.CutPrefix(string(bytes.TrimSpace(text)), "gitdir: ")
 		if !ok {
@@ -55,8 +55,7 @@ func Open(top string) *Repository {
 	return r
 }
 
-// excludesFile returns the file of rules that the user has for all repositories.
-// Where it is, git itself knows best.
+// excludesFile returns the user's file of rules for all repositories. git itself knows best where that is.
 var excludesFile = sync.OnceValue(func() string {
 	if out, err := exec.Command("git", "config", "--type=path", "--get", "core.excludesFile").Output(); err == nil {
 		if file := strings.TrimSpace(string(out)); file != "" {
@@ -66,8 +65,7 @@ var excludesFile = sync.OnceValue(func() string {
 	return filepath.ToSlash(filepath.Join(xdg.ConfigHome, "git", "ignore"))
 })
 
-// Lock returns the file that is in the repository while a command changes many
-// files, if it is there now.
+// Lock returns the file that exists in the repository while a command changes many files, if it exists now.
 func (r *Repository) Lock() (string, bool) {
 	file := path.Join(r.Own, LockName)
 	_, err := os.Lstat(filepath.FromSlash(file))
@@ -76,8 +74,7 @@ func (r *Repository) Lock() (string, bool) {
 
 const LockName = "index.lock"
 
-// sequences are in a repository while a command goes from commit to commit, and
-// holds its lock for each of them again.
+// sequences exist in a repository while a command goes from commit to commit and takes its lock for each of them.
 var sequences = []string{"rebase-merge", "rebase-apply", "sequencer"}
 
 func (r *Repository) InSequence() bool {
@@ -89,8 +86,7 @@ func (r *Repository) InSequence() bool {
 	return false
 }
 
-// Top returns the nearest folder at or above dir that is the top of a
-// repository, or "".
+// Top returns the nearest directory at or above dir that is the top of a repository, or "".
 func Top(dir string) string {
 	for ; ; dir = path.Dir(dir) {
 		if _, err := os.Lstat(filepath.FromSlash(path.Join(dir, ".git"))); err == nil {
@@ -102,8 +98,8 @@ func Top(dir string) string {
 	}
 }
 
-// ExcludedBy returns the rule by which version control ignores a file, with its
-// place, or "". It need not be there.
+// ExcludedBy returns the rule by which version control ignores a file, with its location, or "". The file need not
+// exist.
 func ExcludedBy(file string) string {
 	var rules *Scope
 	dir := "/"

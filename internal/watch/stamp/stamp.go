@@ -9,28 +9,26 @@ import (
 	"time"
 )
 
-// Mark is what is known of a file: enough to see that it has become another.
+// Mark is what is known of a file: enough to notice that it has changed.
 type Mark struct {
-	Studied  bool // the rest is set; a folder is first read without looking at each file
-	Soon     bool // it was looked at so soon after a change that another might look the same
+	Studied  bool // the rest is set; a directory is first listed without looking at each file
+	Soon     bool // it was looked at so soon after a change that another one might look the same
 	ID       Identity
 	size     int64
-	modified int64 // when its contents were, nanoseconds since 1970
-	Changed  int64 // when anything about it was, which no program can set; 0 where the system has none
-	Links    int   // how many names it has
+	modified int64 // the modification time, in nanoseconds since 1970
+	Changed  int64 // the change time, which no program can set; 0: the system has none
+	Links    int   // the number of names
 }
 
-// Identity tells files and folders of a system apart. It is zero where the system
-// has none.
+// Identity distinguishes the files and directories of a system. It is zero if the system has none.
 type Identity struct{ Device, number uint64 }
 
-// SoonAfter is how near to a change a look must be to be unsure: systems keep times
-// no finer than their clock's tick.
+// SoonAfter is how soon after a change a look is uncertain: file times are no finer than the tick of the system's
+// clock.
 const SoonAfter = 20 * time.Millisecond
 
-// Differs reports whether a file that had this mark has other contents now, by all
-// that is known. One that was never studied counts as other if it changed since its
-// folder was read.
+// Differs reports whether a file with this mark has other contents now, as far as is known. A file that was never
+// studied differs if it changed since its directory was listed.
 func (m Mark) Differs(now Mark, read time.Time, onlyAttributes bool) bool {
 	if !m.Studied {
 		since := read.Add(-SoonAfter).UnixNano()
@@ -39,7 +37,7 @@ func (m Mark) Differs(now Mark, read time.Time, onlyAttributes bool) bool {
 	return m.ID != now.ID || m.size != now.size || m.modified != now.modified
 }
 
-// LastChange is the newest time that the file tells.
+// LastChange is the newest time of the file.
 func (m Mark) LastChange() int64 { return max(m.modified, m.Changed) }
 
 // Entry is what is at a path.
@@ -48,7 +46,7 @@ type Entry struct {
 	Mark Mark
 }
 
-// Kind is what a path leads to.
+// Kind is the kind of file at a path.
 type Kind uint8
 
 const (
@@ -58,8 +56,7 @@ const (
 	Link // only from lstat
 )
 
-// Lstat looks at a path, and Stat where its links lead. A path that cannot be looked at
-// is as good as absent.
+// Lstat looks at a path, and Stat at the target of its links. A path that cannot be looked at counts as absent.
 func Lstat(p string) Entry {
 	info, err := os.Lstat(filepath.FromSlash(p))
 	return entryOf(info, err)
@@ -88,12 +85,12 @@ func entryOf(info fs.FileInfo, err error) Entry {
 	return e
 }
 
-// Stamp is what a look at a file tells without reading it. A file with the same stamp holds
-// the same, unless it was written within a tick of the system's clock.
+// Stamp is what a look at a file tells without reading it. A file with the same stamp has the same contents, unless
+// it was written within a tick of the system's clock.
 type Stamp struct {
-	Device, Number    uint64 // zero where the system has none
+	Device, Number    uint64 // zero if the system has none
 	Size              int64
-	Modified, Changed int64 // nanoseconds since 1970; Changed cannot be set, and is 0 where there is none
+	Modified, Changed int64 // nanoseconds since 1970; Changed cannot be set, and is 0 if there is none
 }
 
 // Of returns the stamp of a file.
@@ -102,5 +99,5 @@ func Of(info fs.FileInfo) Stamp {
 	return Stamp{m.ID.Device, m.ID.number, m.size, m.modified, m.Changed}
 }
 
-// LastChange is the newest time that the stamp tells, nanoseconds since 1970.
+// LastChange is the newest time of the stamp, in nanoseconds since 1970.
 func (s Stamp) LastChange() int64 { return max(s.Modified, s.Changed) }

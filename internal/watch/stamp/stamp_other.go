@@ -4,7 +4,7 @@ package stamp
 
 import "io/fs"
 
-// MarkOf returns what a look at a file says.
+// MarkOf returns the mark of a file.
 func MarkOf(info fs.FileInfo) Mark {
 	return Mark{size: info.Size(), modified: info.ModTime().UnixNano(), Links: 1}
 }

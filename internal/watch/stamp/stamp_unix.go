@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// MarkOf returns what a look at a file says.
+// MarkOf returns the mark of a file.
 func MarkOf(info fs.FileInfo) Mark {
 	m := Mark{size: info.Size(), modified: info.ModTime().UnixNano(), Links: 1}
 	if s, ok := info.Sys().(*syscall.Stat_t); ok {
