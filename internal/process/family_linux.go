@@ -12,9 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// BecomeSubreaper makes the calling process the parent of all its descendants
-// whose own parents have ended, so that none of them can get away by forking
-// twice (see prctl(2), PR_SET_CHILD_SUBREAPER).
+// BecomeSubreaper makes the calling process the parent of all its descendants whose own parents have ended, so that
+// none of them can escape by forking twice (see prctl(2), PR_SET_CHILD_SUBREAPER).
 func BecomeSubreaper() error {
 	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
 		return fmt.Errorf("become the parent of orphans: %w", err)
@@ -22,23 +21,23 @@ func BecomeSubreaper() error {
 	return nil
 }
 
-// member is one process as /proc shows it (see proc(5), stat).
+// member is one process, from /proc (see proc(5), stat).
 type member struct {
-	pid, parent, group, session int // group and session are 0 once it has lost them at its end
+	pid, parent, group, session int // group and session are 0 when it is exiting
 	state                       byte
 	threads                     int
-	born                        uint64 // in clock ticks since the system's start
-	ticks                       uint64 // of cpu time used
+	born                        uint64 // start time, in clock ticks since boot
+	ticks                       uint64 // of CPU time
 	pages                       uint64 // resident
 }
 
-// readMember returns false when there is no such process any more.
+// readMember returns false if the process does not exist.
 func readMember(pid int) (member, bool) {
 	stat, err := readProc("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
 		return member{}, false
 	}
-	// The name in parentheses may hold anything; fields count from its end.
+	// The name in parentheses may contain anything; fields are counted from its end.
 	fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
 	if len(fields) < 22 {
 		return member{}, false
@@ -53,12 +52,12 @@ func readMember(pid int) (member, bool) {
 	}, true
 }
 
-// gone reports whether the process's first thread has ended. Others may be about
-// to, and hold its files and ports a moment longer.
+// gone reports whether the process's first thread has ended. Other threads may still be ending, and hold its files
+// and ports a moment longer.
 func (m member) gone() bool { return m.state == 'Z' || m.state == 'X' }
 
-// Working reports whether the process or one that it has started is at work or waits for a
-// processor or a disk, by their first threads.
+// Working reports whether the process or one of its descendants is running or waits for a processor or a disk,
+// judging by their first threads.
 func (p *Process) Working() bool {
 	for _, m := range withDescendants([]int{p.ID()}) {
 		if m.state == 'R' || m.state == 'D' {
@@ -68,8 +67,7 @@ func (p *Process) Working() bool {
 	return false
 }
 
-// collect takes a child that has ended, with all its threads, off the kernel's
-// list, and reports whether it is off.
+// collect reaps a child all of whose threads have ended, and reports whether it is gone.
 func collect(pid int) bool {
 	n, err := syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 	return n == pid || err == syscall.ECHILD
@@ -85,12 +83,11 @@ func childrenFile(pid int, thread string) string {
 	return "/proc/" + strconv.Itoa(pid) + "/task/" + thread + "/children"
 }
 
-// adopted returns the processes that have become the calling one's children since
-// their own parents have ended, and some of its other children. It may leave some
-// out while others end.
+// adopted returns the orphans that have become children of the calling process, and some of its other children. It
+// may miss some while others are ending.
 //
-// The kernel gives orphans to the first thread that lives (kernel/exit.c,
-// find_alive_thread), which in a Go program is always the same.
+// The kernel gives orphans to the first living thread (kernel/exit.c, find_alive_thread), which in a Go program is
+// always the same.
 func adopted() []int {
 	self := os.Getpid()
 	if !listsChildren() {
@@ -99,8 +96,7 @@ func adopted() []int {
 	return childrenOfThread(self, strconv.Itoa(self))
 }
 
-// withDescendants returns processes and all below them. It may leave some out while
-// others end.
+// withDescendants returns processes and all their descendants. It may miss some while others are ending.
 func withDescendants(pids []int) []member {
 	if listsChildren() {
 		return walk(pids, childrenOf)
@@ -108,7 +104,7 @@ func withDescendants(pids []int) []member {
 	return walk(pids, scanChildren())
 }
 
-// walk returns processes and all below them, parents first and each once.
+// walk returns processes and all their descendants, parents first and each once.
 func walk(pids []int, children func(member) []int) []member {
 	var all []member
 	seen := map[int]bool{}
@@ -124,8 +120,8 @@ func walk(pids []int, children func(member) []int) []member {
 	return all
 }
 
-// readProc is os.ReadFile for files of /proc with a third of its system calls: dozens
-// of them are read whenever a run ends.
+// readProc is os.ReadFile for files of /proc, with a third of its system calls: dozens of them are read whenever a
+// run ends.
 func readProc(file string) ([]byte, error) {
 	fd, err := unix.Open(file, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -182,8 +178,7 @@ func numbers(text []byte) []int {
 	return all
 }
 
-// scanChildren reads from the whole of /proc who each process's children are, and
-// returns a function that knows them.
+// scanChildren reads the parents of all processes in /proc, and returns a function for the children of a process.
 func scanChildren() func(member) []int {
 	entries, _ := os.ReadDir("/proc")
 	children := map[int][]int{}
@@ -197,8 +192,7 @@ func scanChildren() func(member) []int {
 	return func(m member) []int { return children[m.pid] }
 }
 
-// mark returns the value of an environment variable that a process was started
-// with, as far as it has not overwritten it since.
+// mark returns the value of an environment variable that a process was started with, if it has not overwritten it.
 func mark(pid int, name string) string {
 	for variable := range bytes.SplitSeq(environ(pid), []byte{0}) {
 		if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
@@ -208,8 +202,8 @@ func mark(pid int, name string) string {
 	return ""
 }
 
-// environ returns the environment that a process was started with. A process shows
-// it no more once its first thread has ended; its others do.
+// environ returns the environment that a process was started with. The first thread no longer shows it once it has
+// ended; the others do.
 func environ(pid int) []byte {
 	dir := "/proc/" + strconv.Itoa(pid)
 	if env, _ := readProc(dir + "/environ"); len(env) > 0 {
@@ -223,9 +217,8 @@ func environ(pid int) []byte {
 	return nil
 }
 
-// EndDescendants ends every process below the calling one: asks them all to
-// terminate, and kills those that are left after the grace. It returns when none
-// is left, and collects those it has been made the parent of.
+// EndDescendants ends every descendant of the calling process: it sends SIGTERM to all of them, and after the grace
+// period SIGKILL. It returns when none is left, and reaps those that were adopted.
 func EndDescendants(grace func() bool) {
 	asked := map[int]bool{}
 	for hasChildren() {
@@ -233,7 +226,7 @@ func EndDescendants(grace func() bool) {
 		if !within {
 			clear(asked)
 		}
-		// Frozen first: one that starts another and ends would always be a step ahead.
+		// Frozen first: a process that starts another one and exits would always be a step ahead.
 		for _, target := range freezeDescendants(asked) {
 			if !within {
 				syscall.Kill(target, syscall.SIGKILL)
@@ -247,10 +240,9 @@ func EndDescendants(grace func() bool) {
 	}
 }
 
-// freezeDescendants stops every process below the calling one that has not been asked to
-// end, until a look finds no new one. It returns what to signal (see kill(2)): whole
-// process groups, as negative numbers, since the kernel sends to all of one at once, but
-// single processes where the group may hold others. It collects those that have ended.
+// freezeDescendants stops every descendant of the calling process that has not been told to end, until a look finds
+// no new one. It returns what to signal (see kill(2)): whole process groups, as negative numbers, because the kernel
+// signals all of a group at once, but single processes if the group may have others. It reaps those that have ended.
 func freezeDescendants(asked map[int]bool) []int {
 	frozen := map[int]bool{}
 	var all []int
@@ -277,8 +269,7 @@ func freezeDescendants(asked map[int]bool) []int {
 	return all
 }
 
-// descendants returns all processes below the calling one, except some that are being
-// made at the moment.
+// descendants returns all descendants of the calling process, except some that are just being created.
 func descendants() []member {
 	self, _ := readMember(os.Getpid())
 	if listsChildren() {
@@ -288,8 +279,8 @@ func descendants() []member {
 	return walk(children(self), children)
 }
 
-// hasChildren reports whether the calling process has a child, living or not collected:
-// as the parent of orphans it has one as long as there is any process below it.
+// hasChildren reports whether the calling process has a child, living or not reaped: as the parent of orphans it has
+// one as long as it has any descendant.
 func hasChildren() bool {
 	err := unix.Waitid(unix.P_ALL, 0, nil, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT|unix.WALL, nil)
 	return err != unix.ECHILD

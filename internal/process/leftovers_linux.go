@@ -9,27 +9,26 @@ import (
 	"time"
 )
 
-// Variables by which what an Omnivigil has left behind is found again.
+// Variables that identify the processes of an earlier session.
 const (
 	projectMark = "OMNIVIGIL_PROJECT"
 	sessionMark = "OMNIVIGIL_SESSION"
 )
 
-// Marks returns the variables that every process of a project's session gets.
+// Marks returns the variables for all processes of a project's session.
 func Marks(project string) []string {
 	return []string{projectMark + "=" + project, fmt.Sprintf("%s=%d", sessionMark, os.Getpid())}
 }
 
-// Leftover is a process of a session that is over.
+// Leftover is a process of an earlier session.
 type Leftover struct {
 	PID     int
 	Unit    string
 	Command string
 }
 
-// Leftovers returns the processes that earlier sessions of a project left behind:
-// those whose Omnivigil is no more. Only processes whose environment may be read,
-// the user's own, are found.
+// Leftovers returns the processes that earlier sessions of a project have left: those whose supervisor no longer
+// exists. Only processes with a readable environment are found, which are the user's own.
 func Leftovers(project string) []Leftover {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
@@ -56,8 +55,7 @@ func Leftovers(project string) []Leftover {
 	return left
 }
 
-// EndLeftovers asks them to terminate, kills those that do not within the grace,
-// and returns when none is left.
+// EndLeftovers sends SIGTERM, after the grace period SIGKILL, and returns when none is left.
 func EndLeftovers(project string, grace time.Duration) {
 	sig, deadline := syscall.SIGTERM, time.Now().Add(grace)
 	for {

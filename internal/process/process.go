@@ -1,8 +1,8 @@
-// Package process runs commands, each on a pseudo-terminal and in a process group of its own, and ends them with all
-// their descendants.
+// Package process runs commands, each on a pseudo-terminal and in its own process group, and ends them with all their
+// descendants.
 //
 // It does not know why a process runs or what its output means. On Linux the processes of a run are followed wherever
-// they go, also into sessions of their own; on other systems only within the run's process group. Start reading at
+// they go, also into their own sessions; on other systems only within the run's process group. Start reading at
 // Spawner.Start.
 package process
 
@@ -25,51 +25,49 @@ import (
 
 // Spec is what to run.
 type Spec struct {
-	Name string   // whose process it is; for the caller
-	Argv []string // the program, looked up on the PATH, and its arguments
-	Dir  string   // absolute working folder
+	Name string   // for the caller: whose process it is
+	Argv []string // the program, looked up in PATH, and its arguments
+	Dir  string   // the working directory, absolute
 	Env  []string // "NAME=value", complete: nothing else is inherited
 	Cols int      // the terminal's size in cells
 	Rows int
 	// Terminal is what it reads from and writes to.
 	Terminal Terminal
-	// Output is called with the bytes the process writes, in order, from one
-	// goroutine. The slice is only valid during the call.
+	// Output is called with the bytes that the process writes, in order, from one goroutine. The slice is valid only
+	// during the call.
 	Output func([]byte)
-	// Exited is called once, after the last Output, when all that it started is gone.
+	// Exited is called once, after the last Output, when all of its processes are gone.
 	Exited func(Exit)
 }
 
-// Terminal is what a process reads from and writes to. Whichever it is, the process
-// gets a session of its own, so that it cannot reach the terminal that Omnivigil has.
+// Terminal is what a process reads from and writes to. In any case the process gets its own session, so that it
+// cannot reach Omnivigil's terminal.
 type Terminal uint8
 
 const (
-	OwnTerminal   Terminal = iota // a pseudo-terminal, which controls it
-	ShownTerminal                 // a pseudo-terminal that it cannot ask questions on behind its output
+	OwnTerminal   Terminal = iota // a pseudo-terminal, as the controlling terminal
+	ShownTerminal                 // a pseudo-terminal that is not the controlling terminal, so that it cannot prompt on it directly
 	NoTerminal                    // nothing to read, and a pipe to write to
 )
 
 // Exit is how a process ended.
 type Exit struct {
 	Code   int
-	Signal string // such as "SIGKILL"; empty when it ended by itself
+	Signal string // such as "SIGKILL"; empty: it exited
 	Core   bool
 }
 
-// leftoverGrace is how long what a process started may outlive it after
-// it ended by itself, before they are killed.
+// leftoverGrace is how long descendants may outlive a process that exited without a request, before they are killed.
 const leftoverGrace = 2 * time.Second
 
-// drainPatience bounds the wait for output after all is gone: a process
-// that could not be followed may hold its terminal open for ever.
+// drainPatience limits the wait for output after all processes are gone: a process that could not be followed may
+// hold the terminal open for ever.
 const drainPatience = 300 * time.Millisecond
 
-// markName is the environment variable by which a run's processes can be reported.
+// markName is the environment variable that identifies a run's processes.
 const markName = "OMNIVIGIL_PROCESS"
 
-// Spawner starts processes and follows all that they start in turn. Its methods
-// may be called from any goroutine.
+// Spawner starts processes and follows their descendants. Its methods may be called from any goroutine.
 type Spawner struct {
 	mu      sync.Mutex
 	serial  int
@@ -78,11 +76,10 @@ type Spawner struct {
 	seen    []listener // at the last call of Listening
 }
 
-// New returns a spawner. For orphans to be followed, the program must have called
-// BecomeSubreaper.
+// New returns a spawner. Orphans are followed only if the program has called BecomeSubreaper.
 func New() *Spawner { return &Spawner{tracker: newTracker(), spare: newTerminals()} }
 
-// Process is a running command and all that it started.
+// Process is a running command with all of its descendants.
 type Process struct {
 	PID     int
 	spawner *Spawner
@@ -91,16 +88,15 @@ type Process struct {
 	cmd     *exec.Cmd
 	tty     *os.File
 	asked   atomic.Bool  // it was told to end
-	ended   atomic.Bool  // its own process has been waited for
-	lastIO  []byte       // what it had done to files by then, as the system reports it
-	shown   atomic.Int64 // bytes that have been written to its terminal
+	ended   atomic.Bool  // its first process has been reaped
+	lastIO  []byte       // its file activity until then, as the system reports it
+	shown   atomic.Int64 // bytes written to its terminal
 	reading reading
 	told    told
 	strays  bool // some of its processes were found outside its tree; owned by the tracker
 }
 
-// Start runs the command. An error says what was tried and why it failed; no
-// callback is called then.
+// Start runs the command. An error tells what was tried and why it failed; no callback is called then.
 func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("its directory %s does not exist", spec.Dir)
@@ -109,7 +105,7 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	// The lock keeps the tracker from meeting the process before it knows of it.
+	// The lock prevents the tracker from finding the process before it is known.
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.serial++
@@ -134,7 +130,7 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	return p, nil
 }
 
-// lookPath finds the program as the unit's own environment has it.
+// lookPath finds the program in the PATH of the unit's own environment.
 func lookPath(spec Spec) (string, error) {
 	name := spec.Argv[0]
 	if strings.ContainsRune(name, filepath.Separator) {
@@ -161,8 +157,7 @@ func lookPath(spec Spec) (string, error) {
 	return "", fmt.Errorf("command not found: %q is not in PATH", name)
 }
 
-// nearestProgram returns the program on the path whose name is most like the one
-// that was not found, or "" if none is like it.
+// nearestProgram returns the program in PATH with the most similar name, or "" if none is similar.
 func nearestProgram(name, path string) string {
 	var names []string
 	for _, dir := range filepath.SplitList(path) {
@@ -183,15 +178,15 @@ func lookup(env []string, name string) string {
 	return ""
 }
 
-// Signal sends a signal that is to end it, named without SIG, to the process and all
-// that it started. Sending to what is gone is no error. It does not block.
+// Signal sends a signal that should end it, named without SIG, to the process and all descendants. Processes that are
+// gone are no error. It does not block.
 func (p *Process) Signal(name string) error {
 	p.asked.Store(true)
 	return p.signal(name)
 }
 
-// SignalLeader sends a signal that is not meant to end it, named without SIG, to the
-// process alone, not to what it started. Sending to what is gone is no error.
+// SignalLeader sends a signal that should not end it, named without SIG, only to the process itself. A process that
+// is gone is no error.
 func (p *Process) SignalLeader(name string) error {
 	sig, err := signalNumber(name)
 	if err != nil {
@@ -216,8 +211,7 @@ func (p *Process) signal(name string) error {
 	return nil
 }
 
-// remind hands the last signal to those who have not had it: processes that were
-// being started at that moment.
+// remind sends the last signal to processes that have not got it because they were just being started.
 func (p *Process) remind() {
 	p.spawner.mu.Lock()
 	defer p.spawner.mu.Unlock()
@@ -253,15 +247,15 @@ func (p *Process) follow() {
 		p.tty.SetReadDeadline(time.Now())
 		<-read
 	}
-	go p.tty.Close() // nothing waits for it
+	go p.tty.Close() // does not have to be waited for
 	p.spawner.mu.Lock()
 	p.spawner.tracker.drop(p)
 	p.spawner.mu.Unlock()
 	p.spec.Exited(exitOf(p.cmd, err))
 }
 
-// AllRead reports whether all that the process had written to its terminal before the call
-// has been given to Output, as far as the system can tell. It does not block.
+// AllRead reports whether everything that the process had written to its terminal before the call has been passed to
+// Output, as far as the system can tell. It does not block.
 func (p *Process) AllRead() bool { return p.reading.isDone(p.tty) }
 
 func (p *Process) read() {
@@ -269,21 +263,19 @@ func (p *Process) read() {
 	for {
 		n, err := p.reading.read(p.tty, buf)
 		if n > 0 {
-			// A terminal makes two bytes of each newline (see termios(3), ONLCR).
+			// A terminal turns each newline into two bytes (see termios(3), ONLCR).
 			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))
 			p.spec.Output(buf[:n])
 		}
 		if err != nil {
-			// A terminal whose last process has closed it reads as an error, not
-			// as the end of a file.
+			// Reading a terminal whose last process has closed it is an error, not the end of a file.
 			return
 		}
 	}
 }
 
-// endFamily waits until nothing that the process started is left. When the
-// process ended by itself, those it left behind are ended too: they are part of
-// its run.
+// endFamily waits until no descendant of the process is left. When the process exited without a request, those it
+// left are ended, too: they are part of its run.
 func (p *Process) endFamily() {
 	if !p.alive() {
 		return
@@ -296,7 +288,7 @@ func (p *Process) endFamily() {
 	for wait := time.Millisecond; p.alive(); wait = min(wait*2, 50*time.Millisecond) {
 		time.Sleep(wait)
 		p.remind()
-		// The caller also decides when it is enough.
+		// The caller decides when it is enough.
 		if !asked && time.Now().After(deadline) {
 			p.signal("KILL")
 		}

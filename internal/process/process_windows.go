@@ -47,10 +47,10 @@ func (tracker) signal(*Process, syscall.Signal) error { return errNoTerminal }
 
 func (tracker) alive(*Process) bool { return false }
 
-// BecomeSubreaper does nothing here.
+// BecomeSubreaper does nothing on this system.
 func BecomeSubreaper() error { return nil }
 
-// EndDescendants does nothing here.
+// EndDescendants does nothing on this system.
 func EndDescendants(func() bool) {}
 
 func exitFromState(state *os.ProcessState) Exit { return Exit{Code: state.ExitCode()} }

@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// readsTerminal reports whether one of the run's processes waits in a read of its terminal. Where the
-// system does not tell, it is taken to.
+// readsTerminal reports whether one of the run's processes is blocked reading its terminal; true if the system does
+// not tell.
 func (p *Process) readsTerminal() bool {
 	terminal := p.terminalName()
 	for _, m := range withDescendants([]int{p.ID()}) {
@@ -32,7 +32,7 @@ func (p *Process) readsTerminal() bool {
 	return false
 }
 
-// terminalName is the path of the terminal's side that the process has.
+// terminalName is the path of the process's side of the terminal.
 func (p *Process) terminalName() string {
 	name := ""
 	if conn, err := p.tty.SyscallConn(); err == nil {

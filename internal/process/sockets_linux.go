@@ -11,9 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// The kernel's socket diagnostics (see sock_diag(7)) list listening sockets alone,
-// while /proc/net/tcp walks through all connections that could be: a hundred times
-// the work, several times a second. These are the sizes and numbers of its
+// The kernel's socket diagnostics (see sock_diag(7)) list only listening sockets, while /proc/net/tcp walks through
+// all possible connections: a hundred times the work, several times a second. These are the sizes and numbers of its
 // messages, which x/sys does not have.
 const (
 	sockDiagByFamily = 20
@@ -22,7 +21,7 @@ const (
 	tcpListening     = 10 // TCP_LISTEN, of enum in net/tcp_states.h
 )
 
-// askForListeners lists the system's listening TCP sockets of one family.
+// askForListeners requests the system's listening TCP sockets of one address family.
 func askForListeners(family uint8) ([]listener, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
@@ -57,7 +56,7 @@ func askForListeners(family uint8) ([]listener, error) {
 	}
 }
 
-// readAnswers adds the sockets of one datagram. It reports false after the last.
+// readAnswers adds the sockets of one datagram. It returns false after the last one.
 func readAnswers(data []byte, all *[]listener) (more bool, err error) {
 	for len(data) >= unix.NLMSG_HDRLEN {
 		size := int(binary.NativeEndian.Uint32(data))
@@ -88,7 +87,7 @@ func readAnswer(m []byte) listener {
 	}
 }
 
-// listeners returns all listening TCP sockets of the system, in no order.
+// listeners returns all listening TCP sockets of the system, in any order.
 func listeners() []listener {
 	four, err := askForListeners(unix.AF_INET)
 	if err != nil {

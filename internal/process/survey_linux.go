@@ -13,17 +13,16 @@ import (
 	"time"
 )
 
-// clockTick is the unit of cpu times in /proc; it is 100 a second on every
-// architecture that Go runs on.
+// clockTick is the unit of CPU times in /proc: 100 a second on every architecture that Go supports.
 const clockTick = 10 * time.Millisecond
 
-// Use is what a run's processes take of the machine, all together.
+// Use is what all processes of a run use of the machine.
 type Use struct {
-	CPU    time.Duration // since each began
+	CPU    time.Duration // since each process started
 	Memory int64         // resident bytes
 }
 
-// Survey returns what each living run takes of the machine.
+// Survey returns what each living run uses of the machine.
 func (s *Spawner) Survey() map[*Process]Use {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -45,15 +44,14 @@ type listener struct {
 	inode   string
 }
 
-// takes reports whether no other process can listen on the address while this does: it is
-// the same, or one of the two stands for all addresses.
+// takes reports whether no other process can listen on the address while this one does: it is the same, or one of the
+// two is the wildcard address.
 func (l listener) takes(address netip.AddrPort) bool {
 	mine, other := l.address.Addr(), address.Addr()
 	return l.address.Port() == address.Port() && (mine == other || mine.IsUnspecified() || other.IsUnspecified())
 }
 
-// listenersFromProc reads the system's listening sockets where there are no socket
-// diagnostics (see proc(5), net/tcp).
+// listenersFromProc reads the system's listening sockets if there are no socket diagnostics (see proc(5), net/tcp).
 func listenersFromProc() []listener {
 	var all []listener
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
@@ -76,8 +74,8 @@ func listenersFromProc() []listener {
 	return all
 }
 
-// parseAddress reads an address as the kernel writes it: 32-bit words in the
-// machine's byte order, which is little-endian on all that matter here.
+// parseAddress parses an address as the kernel writes it: 32-bit words in the machine's byte order, which is
+// little-endian on all supported ones.
 func parseAddress(text string) (netip.AddrPort, bool) {
 	host, port, ok := strings.Cut(text, ":")
 	raw, err := hex.DecodeString(host)
@@ -109,9 +107,8 @@ func sockets(pid int) map[string]bool {
 	return inodes
 }
 
-// Listening returns the addresses that each living run accepts TCP connections
-// on, in order. It returns false, and looks at no process, when the system's
-// listening sockets are the same as at the last call, unless it is to look anyway.
+// Listening returns the addresses on which each living run accepts TCP connections, in order. It returns false, and
+// looks at no process, if the system's listening sockets are the same as at the last call, unless anyway is set.
 func (s *Spawner) Listening(anyway bool) (map[*Process][]netip.AddrPort, bool) {
 	all := listeners()
 	slices.SortFunc(all, func(a, b listener) int { return strings.Compare(a.inode, b.inode) })
@@ -136,8 +133,8 @@ func (s *Spawner) Listening(anyway bool) (map[*Process][]netip.AddrPort, bool) {
 	return out, true
 }
 
-// Holder says who accepts TCP connections that an address would get, in words, and
-// whether any process does. The process is found where the system lets it be seen.
+// Holder describes the process that would get TCP connections to an address, and returns whether there is one. The
+// process is named if the system shows it.
 func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	for _, l := range listeners() {
 		if !l.takes(address) {
@@ -166,12 +163,12 @@ type Member struct {
 	PID, Parent int
 	Command     string
 	Since       time.Time
-	CPU         time.Duration // since it began
+	CPU         time.Duration // since its start
 	Memory      int64         // resident bytes
 }
 
-// Processes returns the living processes of the run with that name, parents before what they
-// have started. It reads /proc, and so blocks for a moment.
+// Processes returns the living processes of the run with a name, parents before their children. It reads /proc, and
+// so blocks for a moment.
 func (s *Spawner) Processes(name string) []Member {
 	s.mu.Lock()
 	var all []member
@@ -198,7 +195,7 @@ func (s *Spawner) Processes(name string) []Member {
 	return out
 }
 
-// booted is when the system was started (see proc(5), uptime).
+// booted is the boot time of the system (see proc(5), uptime).
 func booted() time.Time {
 	text, _ := os.ReadFile("/proc/uptime")
 	var seconds float64

@@ -10,19 +10,19 @@ import (
 
 type listener struct{}
 
-// Use is what a run's processes take of the machine, all together.
+// Use is what all processes of a run use of the machine.
 type Use struct {
 	CPU    time.Duration
 	Memory int64
 }
 
-// Survey finds nothing here.
+// Survey finds nothing on this system.
 func (s *Spawner) Survey() map[*Process]Use { return nil }
 
-// Listening finds nothing here.
+// Listening finds nothing on this system.
 func (s *Spawner) Listening(bool) (map[*Process][]netip.AddrPort, bool) { return nil, false }
 
-// Holder tries to listen on the address itself, and so cannot say who does.
+// Holder tries to listen on the address itself, and so cannot name the process.
 func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	l, err := net.Listen("tcp", address.String())
 	if err != nil {
@@ -41,5 +41,5 @@ type Member struct {
 	Memory      int64
 }
 
-// Processes finds nothing here.
+// Processes finds nothing on this system.
 func (s *Spawner) Processes(string) []Member { return nil }

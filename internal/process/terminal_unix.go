@@ -16,8 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// terminal is one that no process has been given yet. Its sides are ours, from which
-// output is read, and theirs.
+// terminal is a terminal that no process has yet. Its sides are ours, from which output is read, and theirs.
 type terminal struct{ ours, theirs *os.File }
 
 func openTerminal() (terminal, error) {
@@ -26,8 +25,7 @@ func openTerminal() (terminal, error) {
 		return terminal{}, fmt.Errorf("open a terminal: %w", err)
 	}
 	defer master.Close()
-	// The duplicate is given to the runtime's poller, so that reads can be
-	// given a deadline; the original cannot.
+	// The duplicate is added to the runtime's poller, so that reads can have a deadline; the original cannot.
 	fd, err := unix.FcntlInt(master.Fd(), unix.F_DUPFD_CLOEXEC, 0)
 	if err != nil {
 		theirs.Close()
@@ -41,10 +39,10 @@ func openTerminal() (terminal, error) {
 	return terminal{os.NewFile(uintptr(fd), master.Name()), theirs}, nil
 }
 
-// terminals keeps one open in advance, since a save waits for the start.
+// terminals keeps one open in advance, because a save waits for the start.
 type terminals chan terminal
 
-const spareDelay = 100 * time.Millisecond // until the start that took the last one is over
+const spareDelay = 100 * time.Millisecond // until the start that took the last one has finished
 
 func newTerminals() terminals { return make(terminals, 1) }
 
@@ -64,7 +62,7 @@ func (spare terminals) refill() {
 	}
 	t, err := openTerminal()
 	if err != nil {
-		return // who needs one will meet the error
+		return // the next start will get the error
 	}
 	select {
 	case spare <- t:
@@ -74,8 +72,8 @@ func (spare terminals) refill() {
 	}
 }
 
-// start starts cmd as the leader of a new session, and so of a new process group,
-// on a new terminal, and returns the terminal's other side.
+// start starts cmd as the leader of a new session, and so of a new process group, on a new terminal, and returns our
+// side of the terminal.
 func (spare terminals) start(cmd *exec.Cmd, cols, rows int, controlled bool) (*os.File, error) {
 	t, err := spare.take()
 	if err != nil {
@@ -94,8 +92,8 @@ func (spare terminals) start(cmd *exec.Cmd, cols, rows int, controlled bool) (*o
 	return t.ours, nil
 }
 
-// startOnPipe starts cmd as the leader of a new session without a terminal, and returns
-// the side of a pipe from which its output is read.
+// startOnPipe starts cmd as the leader of a new session without a terminal, and returns the reading side of a pipe
+// for its output.
 func startOnPipe(cmd *exec.Cmd) (*os.File, error) {
 	ours, theirs, err := os.Pipe()
 	if err != nil {
@@ -111,14 +109,14 @@ func startOnPipe(cmd *exec.Cmd) (*os.File, error) {
 	return ours, nil
 }
 
-// reading reads a terminal, and knows whether all has been read and dealt with. The lock
-// leaves no moment between the system's handing out bytes and our knowing of them.
+// reading reads a terminal, and knows whether everything has been read and handled. The lock makes reading bytes from
+// the system and knowing of them one step.
 type reading struct {
 	mu   sync.Mutex
-	busy bool // the reader has bytes that it has not dealt with
+	busy bool // the reader has bytes that it has not handled
 }
 
-// read is File.Read. The reader calls it when it has dealt with what it read before.
+// read is File.Read. The reader calls it when it has handled what it read before.
 func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
 	conn, err := tty.SyscallConn()
 	if err != nil {
@@ -135,7 +133,7 @@ func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
 			}
 		}
 	})
-	if waited != nil { // its time is up
+	if waited != nil { // its deadline has passed
 		return 0, waited
 	}
 	if n == 0 && err == nil {
@@ -144,7 +142,7 @@ func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
 	return max(n, 0), err
 }
 
-// isDone reports whether nothing is left to read and to deal with.
+// isDone reports whether nothing is left to read and to handle.
 func (r *reading) isDone(tty *os.File) bool {
 	conn, err := tty.SyscallConn()
 	if err != nil {
@@ -161,15 +159,15 @@ func (r *reading) isDone(tty *os.File) bool {
 	return done
 }
 
-// writeNow writes what the terminal takes at once.
+// writeNow writes what the terminal accepts at once.
 func writeNow(tty *os.File, text []byte) {
 	if conn, err := tty.SyscallConn(); err == nil {
 		conn.Control(func(fd uintptr) { unix.Write(int(fd), text) })
 	}
 }
 
-// terminalModes says whether a terminal shows what is typed, and whether it hands it over line by line
-// (see termios(3), ECHO and ICANON).
+// terminalModes returns whether a terminal echoes what is typed, and whether it passes it on line by line (see
+// termios(3), ECHO and ICANON).
 func terminalModes(tty *os.File) (echoes, byLine bool) {
 	echoes, byLine = true, true
 	if conn, err := tty.SyscallConn(); err == nil {

@@ -7,17 +7,15 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Trace is how much a run has written so far, of what can be seen. Where it has not
-// grown, no file was written in between. It begins at 0.
+// Trace is how much a run has written so far, as far as visible. If it has not grown, no file was written in between.
+// It begins at 0.
 type Trace int64
 
-// Traces returns the trace of each living run whose processes let it be seen, and
-// whether this system shows traces at all. Folder is where the files in question
-// are: most file systems count what is written to them; on others, all counts that
-// is not written to the terminal, so that pipes and sockets leave a trace too.
+// Traces returns the trace of each living run with visible processes, and whether this system has traces at all. The
+// directory is where the files in question are: most file systems count what is written to them; on others,
+// everything counts that is not written to the terminal, so that pipes and sockets leave a trace, too.
 //
-// The counters are those of proc(5), /proc/PID/io. A process's own include those of
-// its children that have ended.
+// The counters are in proc(5), /proc/PID/io. A process's counters include those of its reaped children.
 func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 	c := counterFor(folder)
 	s.mu.Lock()
@@ -37,8 +35,7 @@ func (s *Spawner) Traces(folder string) (map[*Process]Trace, bool) {
 	return out, true
 }
 
-// Wrote returns the trace that a process of the run has left at its end, with those
-// of its children that it has waited for, once it has ended.
+// Wrote returns the final trace of a process of the run, with those of its reaped children, once it has ended.
 func (p *Process) Wrote(folder string) (Trace, bool) {
 	if !p.ended.Load() {
 		return 0, false
@@ -48,8 +45,7 @@ func (p *Process) Wrote(folder string) (Trace, bool) {
 	return c.withoutTerminal(n, p), ok
 }
 
-// awaitEnd waits until the process has ended, and reads what it has written before
-// it is collected.
+// awaitEnd waits until the process has ended, and reads what it has written before it is reaped.
 func (p *Process) awaitEnd() {
 	for unix.Waitid(unix.P_PID, p.PID, nil, unix.WEXITED|unix.WNOWAIT, nil) == unix.EINTR {
 	}
@@ -58,7 +54,7 @@ func (p *Process) awaitEnd() {
 
 func ioFile(pid int) string { return "/proc/" + strconv.Itoa(pid) + "/io" }
 
-// counter is the line of /proc/PID/io that says most of a file system.
+// counter is the line of /proc/PID/io that tells most about a file system.
 type counter struct {
 	name      string
 	filesOnly bool
@@ -85,8 +81,7 @@ func (c counter) withoutTerminal(t Trace, p *Process) Trace {
 	return t - Trace(p.shown.Load())
 }
 
-// countsBytes reports whether the file system counts what a process writes to it
-// when it is written.
+// countsBytes reports whether the file system counts what a process writes at the time of the write.
 func countsBytes(folder string) bool {
 	var s unix.Statfs_t
 	if unix.Statfs(folder, &s) != nil {

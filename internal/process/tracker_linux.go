@@ -11,10 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// tracker knows which of the program's descendants belong to which run, wherever
-// they have gone: into sessions of their own, or orphaned by forking twice. It
-// relies on the program being the parent of orphans (BecomeSubreaper), and goes
-// by parents first, then by the mark in the environment, then by session and group.
+// tracker knows which descendants of the program belong to which run, wherever they are: in their own sessions, or
+// orphaned by forking twice. It relies on the program being the parent of orphans (BecomeSubreaper), and goes by
+// parents first, then by the mark in the environment, then by session and group.
 type tracker struct {
 	leaders  map[int]*Process
 	known    map[ident]*Process
@@ -23,14 +22,14 @@ type tracker struct {
 	groups   map[int]*group // process groups, by number
 }
 
-// group is a process group of a run. It is of no other: each run has sessions of its
-// own, and a group lies within one session (see setpgid(2)).
+// group is a process group of a run. It belongs to no other run: each run has its own sessions, and a group lies
+// within one session (see setpgid(2)).
 type group struct {
 	owner *Process
-	seen  time.Time // when a process of it was seen last
+	seen  time.Time // when one of its processes was last seen
 }
 
-// ident names a process for good: numbers are used again, with another birth.
+// ident identifies a process: numbers are reused, with another start time.
 type ident struct {
 	pid  int
 	born uint64
@@ -51,7 +50,7 @@ func (t *tracker) add(p *Process) {
 	t.groups[p.PID] = &group{p, time.Now()}
 }
 
-// drop forgets a run whose leader has been collected and whose members are gone.
+// drop forgets a run whose leader has been reaped and whose members are gone.
 func (t *tracker) drop(p *Process) {
 	delete(t.leaders, p.PID)
 	delete(t.marks, p.mark)
@@ -65,8 +64,7 @@ func (t *tracker) members() map[*Process][]member {
 	return t.sort(withDescendants(slices.AppendSeq(adopted(), maps.Keys(t.leaders))))
 }
 
-// sort gives each living process to the run that it belongs to, and collects
-// adopted ones that have ended.
+// sort assigns each living process to its run, and reaps adopted ones that have ended.
 func (t *tracker) sort(all []member) map[*Process][]member {
 	self, session, now := os.Getpid(), ownSession(), time.Now()
 	byPID := make(map[int]member, len(all))
@@ -77,8 +75,7 @@ func (t *tracker) sort(all []member) map[*Process][]member {
 	for _, m := range all {
 		owner := t.owner(m, byPID)
 		if owner == nil {
-			// No other process collects it. What the program has
-			// started for itself is in its own session.
+			// No other code reaps it. What the program has started for itself is in its own session.
 			if m.parent == self && m.gone() && m.session != session {
 				collect(m.pid)
 			}
@@ -131,15 +128,14 @@ func (t *tracker) owner(m member, byPID map[int]member) *Process {
 	return nil
 }
 
-// told is which signal a run was sent last, and which of its process groups have had it.
+// told is the last signal to a run, and which of its process groups have got it.
 type told struct {
 	signal syscall.Signal
 	groups map[int]bool
 }
 
-// signal sends to each process group of a run. The kernel sends to a whole group at
-// once, so that none of it gets away by starting another and ending. Groups are looked
-// up first: once one is gone, others may be harder to find.
+// signal signals each process group of a run. The kernel signals a whole group at once, so that none of it escapes by
+// starting another one and exiting. Groups are looked up first: once one is gone, others may be harder to find.
 func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 	if sig == syscall.SIGKILL {
 		t.freeze(p)
@@ -156,12 +152,11 @@ func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 	return failed
 }
 
-// maxLooks is how often a run is looked at for processes that are new since the look
-// before; what is left then is found by the next reminder.
+// maxLooks is how often a run is searched for new processes; what is left then is found by the next reminder.
 const maxLooks = 50
 
-// freeze stops a run's process groups, so that none can get away by making another and
-// ending, until a look finds no new one.
+// freeze stops a run's process groups, so that none escapes by starting another one and exiting, until a look finds
+// no new one.
 func (t *tracker) freeze(p *Process) {
 	frozen := map[int]bool{}
 	for range maxLooks {
@@ -179,13 +174,13 @@ func (t *tracker) freeze(p *Process) {
 	}
 }
 
-// look brings what is known of a run up to date and returns its living processes.
+// look updates what is known of a run and returns its living processes.
 func (t *tracker) look(p *Process) []member {
 	return t.sort(withDescendants(append(adopted(), p.PID)))[p]
 }
 
-// groupsOf returns the process groups that a run has been seen to have a moment ago: a
-// number that was seen long ago may be another process's by now.
+// groupsOf returns the process groups of a run that were seen a moment ago: a number that was seen long ago may
+// belong to another process by now.
 func (t *tracker) groupsOf(p *Process) []int {
 	const recent = time.Second
 	var all []int
@@ -197,8 +192,8 @@ func (t *tracker) groupsOf(p *Process) []int {
 	return all
 }
 
-// remind sends the last signal to process groups that have not had it: the kernel's
-// lists of children may leave out one that is just being made.
+// remind sends the last signal to process groups that have not got it: the kernel's lists of children may miss one
+// that is just being created.
 func (t *tracker) remind(p *Process) {
 	if p.told.groups == nil {
 		return
@@ -218,8 +213,8 @@ func (t *tracker) remind(p *Process) {
 	}
 }
 
-// alive reports whether a run whose leader has been collected has a living process.
-// Of every chain of parents that remains, the program has adopted the first.
+// alive reports whether a run whose leader has been reaped has a living process. Of every chain of parents that is
+// left, the program has adopted the first.
 func (t *tracker) alive(p *Process) bool {
 	var before []int
 	for n := range maxLooks {
@@ -227,25 +222,24 @@ func (t *tracker) alive(p *Process) bool {
 		if len(t.sort(withDescendants(now))[p]) > 0 {
 			return true
 		}
-		// One that has just ended may have left another, and the list was not
-		// complete then. Two that agree are, and one without a single process.
+		// A process that has just ended may have left another one, and the list was not complete then. Two lists that
+		// agree are, and so is one without any process.
 		if len(now) == 0 || n > 0 && slices.Equal(now, before) {
 			return p.strays && t.strayed(p)
 		}
 		before = now
 	}
-	return true // too much comes and goes to be sure yet
+	return true // too many start and exit to be certain
 }
 
-// strayed reports whether something is left of a run that has had processes outside its
-// tree. One that starts another and ends, again and again, may be in no list at the
-// moment that it is read, but its process group is there.
+// strayed reports whether something is left of a run that has had processes outside its tree. A process that
+// repeatedly starts another one and exits may be in no list when it is read, but its process group exists.
 func (t *tracker) strayed(p *Process) bool {
 	for _, group := range t.groupsOf(p) {
 		if syscall.Kill(-group, 0) != nil {
 			continue
 		}
-		// Some of the group may have ended and wait to be collected.
+		// Some of the group may have ended and not been reaped.
 		if len(t.look(p)) > 0 || syscall.Kill(-group, 0) == nil {
 			return true
 		}

@@ -6,8 +6,8 @@ import (
 	"syscall"
 )
 
-// tracker knows of each run's process group only: the system has no way to become
-// the parent of orphans, so a process that leaves the group is not followed.
+// tracker knows only each run's process group: the system has no way to become the parent of orphans, so a process
+// that leaves the group is not followed.
 type tracker struct{}
 
 func newTracker() tracker { return tracker{} }
@@ -29,8 +29,8 @@ func (tracker) signal(p *Process, sig syscall.Signal) error {
 
 func (tracker) alive(p *Process) bool { return syscall.Kill(-p.PID, 0) != syscall.ESRCH }
 
-// BecomeSubreaper does nothing here.
+// BecomeSubreaper does nothing on this system.
 func BecomeSubreaper() error { return nil }
 
-// EndDescendants does nothing here.
+// EndDescendants does nothing on this system.
 func EndDescendants(func() bool) {}

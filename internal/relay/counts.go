@@ -5,11 +5,11 @@ import (
 	"time"
 )
 
-// counts are how many requests there have been.
+// counts count requests.
 type counts struct {
 	mu            sync.Mutex
 	total, failed int64
-	recent        [10]int64 // of each of the last seconds, by its number
+	recent        [10]int64 // of each of the last seconds, by its number modulo ten
 	newest        int64     // the number of the newest of these
 }
 
@@ -20,7 +20,7 @@ func (c *counts) add() {
 	c.recent[c.reach(time.Now().Unix())]++
 }
 
-// reach forgets seconds that are over, and returns the place of one.
+// reach drops seconds that are over, and returns the index of one.
 func (c *counts) reach(second int64) int64 {
 	n := int64(len(c.recent))
 	if second-c.newest > n {
@@ -38,14 +38,14 @@ func (c *counts) fail() {
 	c.failed++
 }
 
-// Traffic is what a Server has been asked for.
+// Traffic is the requests to a Server.
 type Traffic struct {
 	Requests  int64
-	Failed    int64   // answered by an error of the server's own
-	PerSecond float64 // over the last ten seconds
+	Failed    int64   // answered with an error of the server's own
+	PerSecond float64 // the average of the last ten seconds
 }
 
-// Traffic returns how many requests there have been.
+// Traffic returns the requests so far.
 func (s *Server) Traffic() Traffic {
 	c := &s.counts
 	c.mu.Lock()

@@ -14,8 +14,7 @@ import (
 	"strings"
 )
 
-// folder answers with files. Nothing outside of it is served, also not by way of links: os.Root sees to
-// that.
+// folder serves files. Nothing outside of it is served, not even through links: os.Root prevents that.
 type folder struct {
 	server   *Server
 	root     *os.Root
@@ -43,7 +42,7 @@ func (f *folder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		f.missing(w, r, name)
 	case info.IsDir() && !strings.HasSuffix(r.URL.Path, "/"):
-		// Relative to where it is: a path that begins with two slashes would be another host.
+		// Relative to the request: a path that begins with two slashes would be another host.
 		to := url.URL{Path: "./" + path.Base(r.URL.Path) + "/", RawQuery: r.URL.RawQuery}
 		w.Header().Set("Location", to.String())
 		w.WriteHeader(http.StatusFound)
@@ -61,7 +60,7 @@ func (f *folder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// hidden reports whether a part of a path begins with a dot, as settings and version control have it.
+// hidden reports whether an element of a path begins with a dot, as those of settings and version control do.
 func hidden(name string) bool {
 	for _, part := range strings.Split(name, "/") {
 		if strings.HasPrefix(part, ".") && part != "." {
@@ -71,7 +70,7 @@ func hidden(name string) bool {
 	return false
 }
 
-// types are those of the files of front ends, whatever the machine's own table says of them.
+// types are the content types of front-end files, whatever the machine's own table has.
 var types = map[string]string{
 	".html":        "text/html; charset=utf-8",
 	".htm":         "text/html; charset=utf-8",
@@ -100,8 +99,7 @@ var types = map[string]string{
 	".webm":        "video/webm",
 }
 
-// file answers with a file: parts of it, and whether it has changed, as RFC 9110 has it. A browser may
-// keep it, but has to ask each time.
+// file serves a file: ranges and conditional requests, see RFC 9110. A browser may keep it, but must ask each time.
 func (f *folder) file(w http.ResponseWriter, r *http.Request, name string) {
 	file, err := f.root.Open(name)
 	if err != nil {
@@ -130,7 +128,7 @@ func (f *folder) file(w http.ResponseWriter, r *http.Request, name string) {
 	http.ServeContent(w, r, name, info.ModTime(), file)
 }
 
-// page answers with a page and the script in it. It is never kept: the script belongs to this server.
+// page serves a page with the script in it. It is never stored: the script belongs to this server.
 func (f *folder) page(w http.ResponseWriter, r *http.Request, file io.Reader, status int) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
@@ -142,7 +140,7 @@ func (f *folder) page(w http.ResponseWriter, r *http.Request, file io.Reader, st
 	}
 }
 
-// missing answers a path that no file has: with the fallback, where the browser asks for a page.
+// missing answers for a path without a file: with the fallback, if the browser requests a page.
 func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
 	if f.fallback != "" && strings.Contains(r.Header.Get("Accept"), "text/html") && !hidden(name) {
 		info, err := f.root.Stat(f.fallback)
@@ -173,7 +171,7 @@ var listing = template.Must(
 `),
 )
 
-// list answers with what is in a folder, without what is hidden.
+// list serves the names in a directory, without hidden ones.
 func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {
 	entries, err := fs.ReadDir(f.root.FS(), name)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -188,14 +186,14 @@ func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {
 		if hidden(e.Name()) {
 			continue
 		}
-		shown := "./" + e.Name() // a name with a colon is no address
+		shown := "./" + e.Name() // a name with a colon is not a relative address
 		if e.IsDir() {
 			shown += "/"
 		}
 		page.Entries = append(page.Entries, shown)
 	}
 	var text bytes.Buffer
-	listing.Execute(&text, page) // a buffer takes all
+	listing.Execute(&text, page) // a buffer never fails
 	w.Header().Set("Content-Type", types[".html"])
 	f.page(w, r, &text, http.StatusOK)
 }

@@ -9,11 +9,11 @@ import (
 	"golang.org/x/net/html"
 )
 
-// Inject returns a page with the script in it, as it comes: right after the beginning of its head, or
-// before the first that belongs to its body. The nonce, if there is one, is the script's.
+// Inject returns a page with the script in it, as a stream: right after the start tag of its head, or before the
+// first element of its body. The nonce, if there is one, is for the script.
 //
-// Nothing else of the page is changed, however broken it is. What comes behind the script is not looked at,
-// and before that no more than maxHeld bytes are held back.
+// Nothing else in the page changes, however malformed it is. What follows the script is not parsed, and before that
+// no more than maxHeld bytes are held back.
 func Inject(page io.Reader, nonce string) io.Reader {
 	return &injecting{page: page, script: scriptTag(nonce)}
 }
@@ -26,13 +26,13 @@ func scriptTag(nonce string) []byte {
 	return []byte(`<script src="` + own + `page.js"` + attribute + `></script>`)
 }
 
-// maxHeld is how long a tag or comment at the beginning of a page may be that the script comes behind.
+// maxHeld is the maximum length of a tag or comment before the script.
 const maxHeld = 16 << 10
 
 type injecting struct {
 	page   io.Reader
 	script []byte
-	held   []byte // of a construct that has not ended yet
+	held   []byte // of an incomplete construct
 	ready  bytes.Buffer
 	put    bool
 	err    error
@@ -51,14 +51,14 @@ func (i *injecting) Read(p []byte) (int, error) {
 	return 0, i.err
 }
 
-// step takes what has come.
+// step handles the next bytes.
 func (i *injecting) step() {
 	chunk := make([]byte, 4<<10)
 	n, err := i.page.Read(chunk)
 	i.held = append(i.held, chunk[:n]...)
 	for !i.put && len(i.held) > 0 {
 		length, head := prologue(i.held)
-		if length == 0 && len(i.held) <= maxHeld { // the rest of it is to come
+		if length == 0 && len(i.held) <= maxHeld { // the rest is missing
 			break
 		}
 		i.ready.Write(i.held[:max(length, 0)])
@@ -84,9 +84,9 @@ func (i *injecting) insert() {
 	i.put = true
 }
 
-// prologue returns the length of the first construct of a page that the script comes behind: blanks, a
-// doctype, a comment, the tag of html or of head; head says that it is that. It is 0 where more has to come to
-// tell, and -1 where the first is another.
+// prologue returns the length of the first construct of a page if the script goes after it: white space, a doctype, a
+// comment, the tag of html or of head; head reports that it is the head. The length is 0 if more bytes are needed,
+// and -1 if the construct is another one.
 func prologue(text []byte) (length int, head bool) {
 	if blank := len(text) - len(bytes.TrimLeft(text, " \t\r\n\f")); blank > 0 {
 		return blank, false
@@ -106,7 +106,7 @@ func prologue(text []byte) (length int, head bool) {
 	case text[0] != '<':
 		return -1, false
 	case bytes.HasPrefix(text, []byte("<!--")):
-		return ends(2, "-->"), false // <!--> is whole, see "comment start state" of the HTML standard
+		return ends(2, "-->"), false // <!--> is complete, see "comment start state" in the HTML standard
 	case bytes.HasPrefix([]byte("<!--"), text):
 		return 0, false
 	case text[1] == '!' || text[1] == '?':
@@ -126,7 +126,7 @@ func prologue(text []byte) (length int, head bool) {
 	return -1, false
 }
 
-// tagEnd returns the length of the tag that a text begins with, 0 where it has not ended.
+// tagEnd returns the length of the tag at the beginning of a text; 0: it is incomplete.
 func tagEnd(text []byte) int {
 	quote := byte(0)
 	for at, c := range text {
@@ -144,8 +144,8 @@ func tagEnd(text []byte) int {
 	return 0
 }
 
-// isNavigation reports whether a browser asks for a document that it goes to, and not for something that a page
-// reads: see "Fetch Metadata Request Headers". Browsers that do not tell are known by what they accept.
+// isNavigation reports whether a browser requests a document to navigate to, and not something for a page: see "Fetch
+// Metadata Request Headers". Browsers without these headers are recognized by what they accept.
 func isNavigation(r *http.Request) bool {
 	if r.Method != http.MethodGet {
 		return false

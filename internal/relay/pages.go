@@ -11,38 +11,38 @@ import (
 	"time"
 )
 
-// pages are the browsers that listen.
+// pages are the connected browsers.
 type pages struct {
 	mu        sync.Mutex
 	open      map[*page]bool
-	seen      string // the generation that pages were notified of last
-	refreshed int    // how often
-	stale     string // as pages show it
+	seen      string // the generation that pages were last told about
+	refreshed int    // how often they were told to refresh
+	stale     string // as pages show it; empty: they are current
 }
 
 // page is one page in a browser.
 type page struct {
 	Browser
-	tell chan message // those that it is behind with; one that is too far behind is cut off
+	tell chan message // pending messages; a page that is too far behind is disconnected
 }
 
-// Browser is one that listens.
+// Browser is a connected page.
 type Browser struct {
 	Agent       string // such as "Firefox 140"
 	Path        string // of the page
 	Since       time.Time
-	RefreshedAt time.Time // when it was reported last that there is something new; zero: never
+	RefreshedAt time.Time // when it was last told to refresh; zero: never
 }
 
-// message is what is sent to a page.
+// message is a message to a page.
 type message struct {
 	Do    string   `json:"do"` // hello, reload, swap, stale
 	Files []string `json:"files,omitempty"`
 	Text  string   `json:"text,omitempty"`
-	Count int      `json:"count"` // how often pages have been reloaded: one that has another number is old
+	Count int      `json:"count"` // the number of reloads so far: a page with another number is outdated
 }
 
-// Browsers returns those that listen, the oldest first.
+// Browsers returns the connected pages, oldest first.
 func (s *Server) Browsers() []Browser {
 	p := &s.pages
 	p.mu.Lock()
@@ -55,13 +55,13 @@ func (s *Server) Browsers() []Browser {
 	return all
 }
 
-// Bounds of what pages may have the server keep.
+// Limits of what pages can make the server store.
 const (
 	maxPages    = 200
 	longestPath = 1 << 10
 )
 
-// events reports a page of what is new, as server-sent events, until it is gone.
+// events sends messages to a page as server-sent events, until it disconnects.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	path := r.URL.Query().Get("page")
 	if len(path) > longestPath {
@@ -93,7 +93,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	out := http.NewResponseController(w)
-	const alive = 20 * time.Second // so that whatever is between does not take the line for dead
+	const alive = 20 * time.Second // so that proxies do not close the connection
 	ticker := time.NewTicker(alive)
 	defer ticker.Stop()
 	for {
@@ -121,7 +121,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// tell tells all pages something, and returns how many there are.
+// tell sends a message to all pages, and returns how many there are.
 func (p *pages) tell(m message) int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -143,8 +143,8 @@ func (p *pages) tell(m message) int {
 	return len(p.open)
 }
 
-// Swap has pages swap style sheets and images without a reload, and says in how many. Files are
-// paths; a page takes what has the same name. What cannot be swapped reloads the page.
+// Swap tells pages to swap style sheets and images without a reload, and returns how many there are. Files are paths;
+// a page swaps what has the same name, and reloads if it has none.
 func (s *Server) Swap(files []string) int {
 	if !Swappable(files) {
 		return s.Reload(listed(files) + " changed")
@@ -152,12 +152,12 @@ func (s *Server) Swap(files []string) int {
 	return s.pages.tell(message{Do: "swap", Files: files, Text: "swapped " + listed(files)})
 }
 
-// Swappable reports whether all of some files can be swapped in pages.
+// Swappable reports whether pages can swap all of some files.
 func Swappable(files []string) bool {
 	return !slices.ContainsFunc(files, func(f string) bool { return !swaps[strings.ToLower(path.Ext(f))] })
 }
 
-// swaps are the endings of what pages swap in place.
+// swaps are the extensions of files that pages swap in place.
 var swaps = map[string]bool{
 	".css":  true,
 	".png":  true,
@@ -177,13 +177,13 @@ func listed(files []string) string {
 	return strings.Join(files, " and ")
 }
 
-// Reload reloads all pages, and says how many there are.
+// Reload reloads all pages, and returns how many there are.
 func (s *Server) Reload(because string) int {
 	return s.pages.tell(message{Do: "reload", Text: because})
 }
 
-// follow reloads pages when what is behind them has come to rest as another than it was: once, when all
-// of it is ready, and never between. What is broken reloads nothing, but is reported.
+// follow reloads pages when what they come from is at rest in another state than before: once, when all of it is
+// ready. A broken state reloads nothing, but is shown.
 func (s *Server) follow() {
 	changed, end := s.config.Backend.Changed()
 	defer end()
@@ -197,7 +197,7 @@ func (s *Server) follow() {
 	}
 }
 
-// see looks at what is behind the pages.
+// see checks the state of what pages come from.
 func (s *Server) see() {
 	generations, because, stale := "", "", ""
 	for _, unit := range s.units() {
@@ -232,7 +232,7 @@ func (s *Server) see() {
 	}
 }
 
-// units are those behind the pages.
+// units are the units that pages come from.
 func (s *Server) units() []string {
 	var units []string
 	units = append(units, s.config.Needs...)
@@ -245,7 +245,7 @@ func (s *Server) units() []string {
 	return units
 }
 
-// agentOf is a browser's name and version in short, as far as its user agent tells them.
+// agentOf is a browser's name and version in short, from its user agent.
 func agentOf(agent string) string {
 	for _, known := range []struct{ mark, name string }{
 		{"Edg/", "Edge"}, {"OPR/", "Opera"}, {"Firefox/", "Firefox"}, {"HeadlessChrome/", "Chrome"},

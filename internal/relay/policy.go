@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// allows reports whether a page's content security policies let the script in and let it listen, and
-// with which nonce; see "Content Security Policy Level 3", 6.7. What is not understood forbids.
+// allows reports whether a page's content security policies allow the script and its connection, and with which
+// nonce; see "Content Security Policy Level 3", 6.7. What is not understood forbids.
 func allows(h http.Header) (nonce string, ok bool) {
 	ok = true
 	for _, header := range h.Values("Content-Security-Policy") {
@@ -28,7 +28,7 @@ func policyAllows(policy string) (nonce string, ok bool) {
 			continue
 		}
 		name := strings.ToLower(words[0])
-		if _, twice := directives[name]; !twice { // of several the first counts
+		if _, twice := directives[name]; !twice { // the first of several counts
 			directives[name] = words[1:]
 		}
 	}

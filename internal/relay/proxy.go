@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// proxied is what a request that goes to a unit brings along.
+// proxied is the context of a request to a unit.
 type proxied struct {
 	unit string
 	look Look
@@ -23,18 +23,18 @@ type proxied struct {
 
 type proxiedKey struct{}
 
-// proxy answers with what a unit answers. Where that is on its way, requests wait for it.
+// proxy answers with a unit's answer. While the unit is starting, requests wait for it.
 func (s *Server) proxy(unit string) http.Handler {
 	transport := newTransport()
 	context.AfterFunc(s.done, transport.CloseIdleConnections)
 	forward := &httputil.ReverseProxy{
 		Transport:     &waiting{s, transport},
-		FlushInterval: -1, // what streams is to come as it comes
+		FlushInterval: -1, // streams are passed on immediately
 		ErrorLog:      log.New(io.Discard, "", 0),
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.Out.URL.Scheme, r.Out.URL.Host = "http",
 				r.In.Context().Value(proxiedKey{}).(*proxied).look.Address.String()
-			r.Out.URL.RawQuery = r.In.URL.RawQuery // as it is, also where it is no list of names and values
+			r.Out.URL.RawQuery = r.In.URL.RawQuery // unchanged, even if it is not a list of parameters
 			r.Out.Host = r.In.Host
 			r.Out.Header["X-Forwarded-For"] = r.In.Header["X-Forwarded-For"]
 			r.SetXForwarded()
@@ -42,7 +42,7 @@ func (s *Server) proxy(unit string) http.Handler {
 		},
 		ModifyResponse: func(r *http.Response) error { return s.addScript(r, unit) },
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			if r.Context().Err() != nil && !errors.Is(context.Cause(r.Context()), errGivenUp) { // nothing waits for it
+			if r.Context().Err() != nil && !errors.Is(context.Cause(r.Context()), errGivenUp) { // the client is gone
 				return
 			}
 			s.fail(w, r, http.StatusBadGateway, s.troubleOf(unit, err))
@@ -62,11 +62,11 @@ func newTransport() *http.Transport {
 	return &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
 		MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second,
-		DisableCompression: true, // what is compressed goes through as it is
+		DisableCompression: true, // compressed bodies are passed on unchanged
 	}
 }
 
-// readable are those of the accepted encodings that a script can be put into.
+// readable are the accepted encodings in which a script can be inserted.
 func readable(accepted string) string {
 	var kept []string
 	for _, one := range strings.Split(accepted, ",") {
@@ -82,8 +82,8 @@ func readable(accepted string) string {
 	return strings.Join(kept, ", ")
 }
 
-// waiting is a transport that asks again where a connection is refused or lost before the first byte of
-// an answer, and the request may be asked twice: the listener is being restarted.
+// waiting is a transport that tries again if a connection is refused or lost before the first byte of an answer, and
+// the request may be repeated: the listener is being restarted.
 type waiting struct {
 	server *Server
 	to     *http.Transport
@@ -108,8 +108,8 @@ func (t *waiting) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 }
 
-// again reports whether a request that failed may be asked again: nothing of it was sent, or asking twice
-// does no harm (RFC 9110, 9.2) and it has no body that is gone.
+// again reports whether a failed request may be repeated: nothing of it was sent, or repeating does no harm (RFC
+// 9110, 9.2) and its body is not consumed.
 func again(r *http.Request, err error) bool {
 	var op *net.OpError
 	if errors.As(err, &op) && op.Op == "dial" {
@@ -122,11 +122,11 @@ func again(r *http.Request, err error) bool {
 	return false
 }
 
-// noticePause is how long it may take until it is noticed that a service no longer listens.
+// noticePause is how long it may take to notice that a service no longer listens.
 const noticePause = 300 * time.Millisecond
 
-// settled waits after a failure until the unit is another one than it was then, or until it is clear that
-// it does not change.
+// settled waits after a failure until the unit is another one than then, or until it is certain that it does not
+// change.
 func (s *Server) settled(ctx context.Context, unit string, was Look) (Look, error) {
 	changed, end := s.config.Backend.Changed()
 	defer end()
@@ -146,10 +146,10 @@ func (s *Server) settled(ctx context.Context, unit string, was Look) (Look, erro
 	}
 }
 
-// failUnit answers that there is no page of a unit, or that it was waited for too long.
+// failUnit answers that a unit has no page, or that the wait for it was too long.
 func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, err error) {
 	switch {
-	case err != nil && r.Context().Err() != nil: // nothing waits for it
+	case err != nil && r.Context().Err() != nil: // the client is gone
 	case err != nil:
 		s.fail(
 			w,
@@ -162,7 +162,7 @@ func (s *Server) failUnit(w http.ResponseWriter, r *http.Request, unit string, e
 	}
 }
 
-// troubleOf says why there is no page of a unit.
+// troubleOf tells why a unit has no page.
 func (s *Server) troubleOf(unit string, err error) Trouble {
 	look := s.config.Backend.Look(unit)
 	switch {
@@ -180,10 +180,10 @@ func (s *Server) troubleOf(unit string, err error) Trouble {
 	return Trouble{Unit: unit, Text: unit + " is not ready"}
 }
 
-// addScript puts the script into a page, and has nothing be kept by browsers without asking.
+// addScript inserts the script into a page, and forbids browsers to store it without asking.
 func (s *Server) addScript(r *http.Response, unit string) error {
 	if kept := r.Header.Get("Cache-Control"); kept != "" && !strings.Contains(kept, "no-store") {
-		r.Header.Set("Cache-Control", "no-cache") // or a style sheet that another imports would stay as it was
+		r.Header.Set("Cache-Control", "no-cache") // otherwise an imported style sheet would stay outdated
 	}
 	if !isNavigation(r.Request) || r.StatusCode == http.StatusSwitchingProtocols ||
 		!strings.HasPrefix(strings.ToLower(r.Header.Get("Content-Type")), "text/html") ||
@@ -218,7 +218,7 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	}
 	r.Body = page
 	r.ContentLength = -1
-	// they are of the page without
+	// they are of the page without the script
 	for _, name := range []string{"Content-Length", "Content-MD5", "Digest", "ETag", "Accept-Ranges"} {
 		r.Header.Del(name)
 	}
@@ -226,7 +226,7 @@ func (s *Server) addScript(r *http.Response, unit string) error {
 	return nil
 }
 
-// replaced is a body that was changed; closing closes what it is made from.
+// replaced is a changed body; Close closes the original.
 type replaced struct {
 	io.Reader
 	closes []io.Closer
@@ -239,21 +239,21 @@ func (b *replaced) Close() (err error) {
 	return err
 }
 
-// decoded is a body as it was before it was compressed.
+// decoded is a decompressed body.
 func decoded(r *http.Response) (body io.Reader, encoded bool, err error) {
 	switch encoding := strings.ToLower(strings.TrimSpace(r.Header.Get("Content-Encoding"))); encoding {
 	case "", "identity":
 		return r.Body, false, nil
 	case "gzip", "x-gzip":
 		r.Header.Set("Content-Encoding", "gzip")
-		body := r.Body // which will be another
+		body := r.Body // replaced later
 		return &lazy{open: func() (io.Reader, error) { return gzip.NewReader(body) }}, true, nil
 	default:
 		return nil, false, fmt.Errorf("encoding %s", encoding)
 	}
 }
 
-// lazy opens a reader with the first read: a page that streams has not begun yet.
+// lazy opens a reader at the first read: a streamed page has not begun yet.
 type lazy struct {
 	open func() (io.Reader, error)
 	in   io.Reader
@@ -270,7 +270,7 @@ func (l *lazy) Read(p []byte) (int, error) {
 	return l.in.Read(p)
 }
 
-// compressed is a page as gzip, in pieces as they come.
+// compressed is a page compressed with gzip, flushed in pieces.
 func compressed(page io.Reader) io.ReadCloser {
 	out, in := io.Pipe()
 	go func() {

@@ -1,9 +1,9 @@
-// Package relay is a page server for front ends: it serves a directory or proxies a service, and puts a small script
-// into each page that reloads it or swaps its style sheets. Requests wait while something is on its way, instead of
+// Package relay is a page server for front ends: it serves a directory or proxies a service, and inserts a small
+// script into each page that reloads it or swaps its style sheets. While a unit is starting, requests wait instead of
 // failing.
 //
-// The package knows nothing of units and processes. A Backend says how things stand behind the pages, and the Server
-// is told which files to refresh. Start reading at Start and Backend.
+// The package knows nothing of units and processes. A Backend reports the state behind the pages, and the Server is
+// told which files to refresh. Start reading at Start and Backend.
 package relay
 
 import (
@@ -23,55 +23,54 @@ import (
 	"time"
 )
 
-// Backend is what pages come from. Its methods may be called from any goroutine.
+// Backend is the state of what pages come from. Its methods may be called from any goroutine.
 type Backend interface {
-	// Look returns how a unit, and all that it needs and follows, stands now.
+	// Look returns the state of a unit and everything that it needs and follows.
 	Look(unit string) Look
-	// Explain returns the last lines of a unit that is broken, and the places in files that it names,
-	// as "file:line:column: message".
+	// Explain returns the last lines of a broken unit, and the locations in files that they name, as
+	// "file:line:column: message".
 	Explain(unit string) (lines, places []string)
-	// Changed returns a channel that has a value whenever that may have changed, and a function
-	// that ends this.
+	// Changed returns a channel that has a value whenever that state may have changed, and a function that ends this.
 	Changed() (<-chan struct{}, func())
 }
 
-// Look is how a unit stands.
+// Look is the state of a unit.
 type Look struct {
-	Address netip.AddrPort // where it listens; not valid: nowhere that is known
+	Address netip.AddrPort // its address; invalid: unknown
 	Ready   bool           // it runs and answers
-	Moving  bool           // it, or something that it needs or follows, will be at rest only later
-	Trouble *Trouble       // what is broken of it or of these
-	Stale   string         // why it runs older code than was saved; empty: it does not
-	// Generation tells states apart in which it may serve other pages.
+	Moving  bool           // it, or something that it needs or follows, is not at rest
+	Trouble *Trouble       // what is broken; nil: nothing
+	Stale   string         // why it runs older code than was saved; empty: it is current
+	// Generation differs between states in which the unit may serve different pages.
 	Generation string
-	Because    string // what has brought the newest one about
+	Because    string // what caused the newest one
 }
 
 // Trouble is why there is no page.
 type Trouble struct {
 	Unit   string
-	Text   string   // what is wrong, in a line
-	Lines  []string // the last it has written, plain text
+	Text   string   // the problem in one line
+	Lines  []string // its last output, as plain text
 	Places []string // as "file:line:column: message"
 }
 
-// Target is what answers a path: a unit or a folder.
+// Target is what a path is served from: a unit or a directory.
 type Target struct {
 	Unit string
 	Root string // absolute
 }
 
-// Config is what a Server serves.
+// Config is the configuration of a Server.
 type Config struct {
 	Project string
-	Listen  netip.AddrPort // its port may be 0: any
+	Listen  netip.AddrPort // port 0: any
 	Target
-	At       map[string]Target // by prefixes of paths, which end in a slash
-	Needs    []string          // units to wait for before anything is served
-	Fallback string            // of a folder: what answers paths that no file has
-	Wait     time.Duration     // how long a request waits at most; 0 is a default
+	At       map[string]Target // by path prefix, which ends in a slash
+	Needs    []string          // units that must be ready before anything is served
+	Fallback string            // for a directory: served for paths without a file
+	Wait     time.Duration     // the maximum wait of a request; 0: a default
 	Backend  Backend
-	Note     func(string) // something that the user should know
+	Note     func(string) // a message for the user
 }
 
 const defaultWait = 60 * time.Second
@@ -83,21 +82,21 @@ type Server struct {
 	http     *http.Server
 	stop     context.CancelFunc
 	done     context.Context
-	routes   []route // the longest prefix first
+	routes   []route // longest prefix first
 	pages    pages
 	counts   counts
-	told     sync.Map // what was noted, once each
-	started  sync.Map // folders that have had a start page
+	told     sync.Map // messages that were sent, once each
+	started  sync.Map // directories that had a start page
 }
 
-// route answers the paths below a prefix.
+// route serves the paths below a prefix.
 type route struct {
 	prefix  string
 	target  Target
 	handler http.Handler
 }
 
-// Start listens and serves. The error says what could not be done.
+// Start listens and serves. The error tells what failed.
 func Start(c Config) (*Server, error) {
 	if c.Wait == 0 {
 		c.Wait = defaultWait
@@ -116,7 +115,7 @@ func Start(c Config) (*Server, error) {
 	}
 	slices.SortFunc(s.routes, func(a, b route) int { return len(b.prefix) - len(a.prefix) })
 	var err error
-	family := "tcp6" // "tcp" would listen on both where the address is that of all
+	family := "tcp6" // "tcp" would listen on both families for the wildcard address
 	if c.Listen.Addr().Is4() {
 		family = "tcp4"
 	}
@@ -131,7 +130,7 @@ func Start(c Config) (*Server, error) {
 	}
 	go s.http.Serve(s.listener)
 	go s.follow()
-	s.Missing() // notes which start pages there are
+	s.Missing() // records which start pages exist
 	return s, nil
 }
 
@@ -140,7 +139,7 @@ func (s *Server) handlerOf(prefix string, target Target) http.Handler {
 		return s.proxy(target.Unit)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		// It is opened each time: a build may make it only later, or remove and remake it.
+		// It is opened each time: a build may create it later, or remove and recreate it.
 		root, err := os.OpenRoot(target.Root)
 		if err != nil {
 			s.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no directory " + target.Root})
@@ -152,11 +151,11 @@ func (s *Server) handlerOf(prefix string, target Target) http.Handler {
 	})
 }
 
-// indexPage is what answers a folder's own path, where it is there.
+// indexPage is the file that is served for a directory.
 const indexPage = "index.html"
 
-// Missing returns what is not there that pages come from, and what it is: a folder, or the start page of one that
-// has had it or is to have it. Empty: all is there. It looks at files.
+// Missing returns what does not exist of what pages come from: a directory, or the start page of one that had it or
+// should have it. Empty: nothing is missing. It looks at files.
 func (s *Server) Missing() (what, file string) {
 	for _, r := range s.routes {
 		root := r.target.Root
@@ -178,13 +177,13 @@ func (s *Server) Missing() (what, file string) {
 	return "", ""
 }
 
-// Address is where the server listens.
+// Address is the address that the server listens on.
 func (s *Server) Address() netip.AddrPort {
 	address, _ := netip.ParseAddrPort(s.listener.Addr().String())
 	return address
 }
 
-// Close ends the server. Requests that are answered get a moment.
+// Close ends the server. Pending requests get a moment.
 func (s *Server) Close() {
 	const moment = 200 * time.Millisecond
 	ctx, cancel := context.WithTimeout(context.Background(), moment)
@@ -194,10 +193,10 @@ func (s *Server) Close() {
 	s.http.Close()
 }
 
-// own is under which paths the server answers itself.
+// own is the prefix of the server's own paths.
 const own = "/.omnivigil/"
 
-// ServeHTTP answers a request.
+// ServeHTTP serves a request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.counts.add()
 	if why := s.refuses(r); why != "" {
@@ -227,13 +226,13 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// refuses says why a request is not answered: a page of elsewhere must not read or change what is
-// served here, also not by a name of its own that it has lead to this machine.
+// refuses returns why a request is refused: a page of another site must not read or change what is served here, not
+// even through a name of its own that resolves to this machine.
 func (s *Server) refuses(r *http.Request) string {
 	if !s.isOwn(hostOf(r.Host)) {
 		return fmt.Sprintf("this server answers on this machine's names and addresses, not as %s", r.Host)
 	}
-	// A page of elsewhere can have a browser ask for a stream as for a script or an image, which says no origin.
+	// A page of another site can request a stream as a script or an image, which has no origin.
 	if from := r.Header.Get("Sec-Fetch-Site"); r.URL.Path == own+"events" && from != "" && from != "same-origin" {
 		return "a page of another origin asks for events"
 	}
@@ -259,7 +258,7 @@ func hostOf(hostport string) string {
 	return strings.Trim(hostport, "[]")
 }
 
-// isOwn reports whether a host is this machine, or one of the addresses that it was told to listen on.
+// isOwn reports whether a host is this machine, or an address that the relay was told to listen on.
 func (s *Server) isOwn(host string) bool {
 	host = strings.ToLower(host)
 	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
@@ -274,7 +273,7 @@ func (s *Server) isOwn(host string) bool {
 		s.config.Listen.Addr().IsUnspecified() && isOfMachine(address)
 }
 
-// isOfMachine reports whether an address is one of this machine's.
+// isOfMachine reports whether an address belongs to this machine.
 func isOfMachine(address netip.Addr) bool {
 	all, _ := net.InterfaceAddrs()
 	return slices.ContainsFunc(all, func(a net.Addr) bool {
@@ -283,11 +282,11 @@ func isOfMachine(address netip.Addr) bool {
 	})
 }
 
-// errGivenUp says that a request has waited for as long as it may.
+// errGivenUp: a request has waited for the maximum time.
 var errGivenUp = errors.New("it has taken too long")
 
-// await blocks until a unit is ready and nothing that it stands on is on its way, or broken, or the
-// request has gone or waited long enough.
+// await blocks until a unit and everything behind it is ready, or broken, or the client is gone, or the maximum wait
+// is over.
 func (s *Server) await(ctx context.Context, unit string) (Look, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, s.config.Wait, errGivenUp)
 	defer cancel()
@@ -306,7 +305,7 @@ func (s *Server) await(ctx context.Context, unit string) (Look, error) {
 	}
 }
 
-// noteOnce says something the first time.
+// noteOnce sends a message the first time.
 func (s *Server) noteOnce(text string) {
 	if _, said := s.told.LoadOrStore(text, true); !said {
 		s.config.Note(text)

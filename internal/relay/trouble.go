@@ -47,7 +47,7 @@ pre{font:13px/1.5 ui-monospace,monospace;white-space:pre-wrap;overflow-wrap:anyw
 </body></html>
 `))
 
-// fail answers with an error: a page where the browser asks for one, else as JSON or in a line.
+// fail answers with an error: as a page if the browser requests one, otherwise as JSON or one line.
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, status int, t Trouble) {
 	s.counts.fail()
 	h := w.Header()
@@ -57,7 +57,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, status int, t Trou
 	case strings.Contains(accepts, "text/html"):
 		word := map[bool]string{true: "BROKEN", false: http.StatusText(status)}[t.Unit != ""]
 		var page bytes.Buffer
-		troublePage.Execute(&page, struct { // a buffer takes all
+		troublePage.Execute(&page, struct { // a buffer never fails
 			Trouble
 			Word, Title, Project string
 		}{t, word, word + "  " + s.config.Project, s.config.Project})

@@ -13,21 +13,21 @@ import (
 	"omnivigil/internal/session/snapshot"
 )
 
-// keptFacts is how many facts are kept for those who subscribe.
+// keptFacts is how many facts are kept for subscribers.
 const keptFacts = 5_000
 
-// account is what has happened, as facts with numbers, the newest of them.
+// account is the newest facts, with their numbers.
 type account struct {
 	mu    sync.Mutex
-	facts []api.Fact // the newest is the last; their numbers have no gaps
+	facts []api.Fact // oldest first; their numbers have no gaps
 	last  int64
-	more  chan struct{} // closed when there is another
+	more  chan struct{} // closed when there is another one
 	over  bool          // there will be no more
 }
 
 func newAccount() *account { return &account{more: make(chan struct{})} }
 
-// add enters a fact and gives it its number.
+// add adds a fact and sets its number.
 func (a *account) add(f api.Fact) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -41,8 +41,8 @@ func (a *account) add(f api.Fact) {
 	a.more = make(chan struct{})
 }
 
-// after returns the facts after the one with that number, and what is closed when there are
-// more; over says that there will be none. ErrGap says that some are not kept any more.
+// after returns the facts after the one with a number, and a channel that is closed when there are more; over: there
+// will be none. ErrGap: some are no longer kept.
 func (a *account) after(number int64) (facts []api.Fact, more <-chan struct{}, over bool, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -67,7 +67,7 @@ func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact
 			since = f.ID
 		}
 		switch {
-		case len(facts) > 0: // meanwhile there may be more
+		case len(facts) > 0: // there may be more now
 			continue
 		case over:
 			return nil
@@ -80,8 +80,7 @@ func (s *Session) Subscribe(ctx context.Context, since int64, hear func(api.Fact
 	}
 }
 
-// tell enters one of the engine's facts into the account, and into the log, among the
-// output.
+// tell adds one of the engine's facts to the account, and to the log, among the output.
 func (l *loop) tell(f engine.Fact) {
 	fact := l.convert().Fact(f)
 	l.account.add(fact)
@@ -110,7 +109,7 @@ func (l *loop) tell(f engine.Fact) {
 		strings.Split(text, "\n")...)
 }
 
-// say enters something else into the account and the log.
+// say adds another fact to the account and the log.
 func (s *Session) say(e logbook.Entry, f api.Fact) {
 	e.Stream = logbook.Note
 	f.At, f.Unit, f.Run, f.Tone, f.Text = time.Now().Round(0), e.Unit, e.Run, snapshot.Tones[e.Tone], s.clean(f.Text)
@@ -118,10 +117,10 @@ func (s *Session) say(e logbook.Entry, f api.Fact) {
 	s.book.Append(e, strings.Split(f.Text, "\n")...)
 }
 
-// note says something in words alone.
+// note adds a fact that is only text.
 func (s *Session) note(e logbook.Entry, text string) {
 	s.say(e, api.Fact{Kind: api.FactNote, Text: text})
 }
 
-// Note says something in the log.
+// Note writes an event into the log.
 func (s *Session) Note(text string) { s.note(logbook.Entry{}, text) }

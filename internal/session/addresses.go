@@ -11,18 +11,17 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Where units listen, and whether they can.
+// The addresses that units listen on, and whether they can.
 
 func (s *Session) listens(unit string, process int) {
 	s.send(engine.Listens{Unit: unit, PID: process})
 }
 
-// opened says that a unit listens on an address, and opens it in the browser where the
-// settings say so.
+// opened reports that a unit listens on an address, and opens it in the browser if the settings say so.
 func (s *Session) opened(unit string, a netip.AddrPort) {
 	spec := s.Plan().Unit(unit)
 	if spec == nil {
-		return // an edit has just removed it
+		return // an edit has just removed the unit
 	}
 	text := "listens on " + a.String()
 	if at := spec.Endpoint; int(a.Port()) == at.Port || spec.Relay != nil {
@@ -45,7 +44,7 @@ func (s *Session) opened(unit string, a netip.AddrPort) {
 	s.say(e, api.Fact{Kind: api.FactAddressOpened, Text: text, Address: a.String()})
 }
 
-// addressOf is where a unit answers: as the settings say, or as it was seen to listen.
+// addressOf is the address of a unit: from the settings, or as it was seen to listen.
 func (s *Session) addressOf(u *plan.Unit) netip.AddrPort {
 	if u == nil {
 		return netip.AddrPort{}

@@ -8,13 +8,13 @@ import (
 	"omnivigil/internal/engine"
 )
 
-// beats are those who want to know that the loop turns.
+// beats are the listeners to the loop's heartbeat.
 type beats struct {
 	mu   sync.Mutex
 	want map[chan struct{}]bool
 }
 
-// Beats implements api.Project. The loop itself is what beats: where it hangs, nothing does.
+// Beats implements api.Project. The loop itself sends the heartbeats: if it hangs, there are none.
 func (s *Session) Beats(ctx context.Context, beat func() error) error {
 	c := make(chan struct{}, 1)
 	b := &s.beats
@@ -43,15 +43,14 @@ func (s *Session) Beats(ctx context.Context, beat func() error) error {
 	}
 }
 
-// beat tells those who want to know that the loop turns, and looks whether what it relies on is as it was.
-// Only the loop calls it, about once a second.
+// beat sends a heartbeat, and checks what the loop relies on. Only the loop calls it, about once a second.
 func (l *loop) beat(now time.Time) {
 	b := &l.beats
 	b.mu.Lock()
 	for c := range b.want {
 		select {
 		case c <- struct{}{}:
-		default: // it has one to look at
+		default: // one is pending
 		}
 	}
 	b.mu.Unlock()
@@ -59,8 +58,8 @@ func (l *loop) beat(now time.Time) {
 	for _, live := range l.live {
 		l.pages.LookAt(live)
 	}
-	// Where the wall clock was set, the engine is to hear of it now: later it could not be distinguished from a
-	// clock that runs a little fast or slow.
+	// If the wall clock was set, the engine must learn of it now: later that could not be distinguished from a clock
+	// that runs a little fast or slow.
 	ahead := now.Round(0).Sub(l.began.Round(0)) - now.Sub(l.began)
 	if (ahead - l.ahead).Abs() > clockJitter {
 		l.step(now, engine.TimerFired{})
@@ -68,6 +67,6 @@ func (l *loop) beat(now time.Time) {
 	l.ahead = ahead
 }
 
-// clockJitter is how much the wall clock must have moved in a second to have been set. Reading both clocks
-// takes a moment on a busy machine.
+// clockJitter is how much the wall clock must have moved in a second to count as set. Reading both clocks takes a
+// moment on a busy machine.
 const clockJitter = 10 * time.Millisecond

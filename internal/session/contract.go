@@ -13,12 +13,12 @@ import (
 
 var _ api.Project = (*Session)(nil)
 
-// showing is what faces see of the session, and who they are.
+// showing is what faces see of the session, and which faces are attached.
 type showing struct {
 	mu      sync.Mutex
 	about   api.About
 	builder snapshot.Builder
-	newest  *api.Snapshot // that was made
+	newest  *api.Snapshot // the last one that was made
 	of      *engine.Snapshot
 	number  int64
 	faces   []*api.Face
@@ -31,8 +31,7 @@ type showing struct {
 // Snapshot implements api.Project.
 func (s *Session) Snapshot(context.Context) (*api.Snapshot, error) { return s.shown(), nil }
 
-// shown returns the project as it is now: the newest snapshot that was made, if nothing has
-// changed since.
+// shown returns the current state of the project: the last snapshot, if nothing has changed since.
 func (s *Session) shown() *api.Snapshot {
 	sh := &s.showing
 	sh.mu.Lock()

@@ -35,7 +35,7 @@ func (s *Session) written(unit string) int64 {
 	return 0
 }
 
-// paths are the files that a unit's interest hears of.
+// paths are the files that affect a unit.
 func (s *Session) paths(unit string) []string {
 	files := s.watcherNow().Files(unit)
 	paths := make([]string, len(files))
@@ -118,7 +118,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	return d, nil
 }
 
-// settingsOf are a unit's settings in words; what is as it is for most is left out.
+// settingsOf are a unit's settings in words, without the defaults.
 func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 	var all []api.Setting
 	add := func(name, text string) {

@@ -47,7 +47,7 @@ func (s *Session) Follow(ctx context.Context, face api.Face, show func(*api.Snap
 	}
 }
 
-// used notes that the user has used a face.
+// used records that the user has used a face.
 func (s *Session) used(process int) {
 	s.showing.mu.Lock()
 	for _, f := range s.showing.faces {
@@ -59,8 +59,7 @@ func (s *Session) used(process int) {
 	s.notify()
 }
 
-// Enter counts a face as one of the project's faces until the function that it returns is
-// called. One without a kind is not shown to others.
+// Enter attaches a face until the returned function is called. A face without a kind is not shown to others.
 func (s *Session) Enter(face api.Face) (leave func()) {
 	face.UsedAt = time.Now().Round(0)
 	s.showing.mu.Lock()

@@ -12,13 +12,12 @@ import (
 	"omnivigil/internal/engine"
 )
 
-// FactsFile is where the facts of a session are kept, in the folder of its log: JSON lines,
-// each an api.Fact as docs/api.md describes it, in order. The last line may be torn where
-// the session ended in a crash.
+// FactsFile is the file of a session's facts, in the directory of its log: JSON lines, each an api.Fact as described
+// in docs/api.md, in order. The last line may be incomplete after a crash.
 const FactsFile = "facts.jsonl"
 
-// keepFacts writes down what happens, as it comes. A disk that is slow holds nothing up; what
-// it cannot follow is not kept, and that is said.
+// keepFacts writes facts as they come. A slow disk delays nothing; facts that it cannot follow are not kept, which is
+// reported.
 func (s *Session) keepFacts(dir string) {
 	defer close(s.kept)
 	err := os.MkdirAll(dir, 0o700)
@@ -38,9 +37,8 @@ func (s *Session) keepFacts(dir string) {
 	}
 }
 
-// keepSnapshots writes down how the project is, once a minute while that changes, so that it can
-// be drawn when the session is over. However often it is written, an idle project writes
-// nothing.
+// keepSnapshots writes the project's state once a minute while it changes, so that it can be drawn after the session.
+// An idle project writes nothing.
 func (s *Session) keepSnapshots(dir string) {
 	const pause = time.Minute
 	ticker := time.NewTicker(pause)
@@ -59,7 +57,7 @@ func (s *Session) keepSnapshots(dir string) {
 	}
 }
 
-// keepSnapshot writes down how the project is.
+// keepSnapshot writes the project's state.
 func (s *Session) keepSnapshot(dir string) {
 	if dir == "" {
 		return
@@ -70,7 +68,7 @@ func (s *Session) keepSnapshot(dir string) {
 	}
 }
 
-// keptSoon waits until all facts are written down, but not long.
+// keptSoon waits until all facts are written, but not long.
 func (s *Session) keptSoon() {
 	const patience = time.Second
 	select {

@@ -11,23 +11,23 @@ import (
 	"omnivigil/internal/session/writers"
 )
 
-// loop is the one goroutine in which everything is decided, and what only it may touch: a method that does has a loop
-// as its receiver, which no other goroutine is given.
+// loop is the one goroutine that decides everything, and what only it may use: a method that does has a loop as its
+// receiver, and no other goroutine gets one.
 type loop struct {
 	*Session
 
 	plan     *plan.Plan
 	edited   *plan.Plan      // a new plan whose files are not watched yet
 	burst    int             // of the writing that it holds
-	noticed  map[string]bool // files that no rule matches, which the user was notified of
-	edits    int             // how many there have been
-	first    engine.Event    // what begins the project, until its files are watched
+	noticed  map[string]bool // files without a matching rule that the user was told about
+	edits    int             // the number of edits
+	first    engine.Event    // the event that starts the project, until its files are watched
 	engine   *engine.Engine
-	recorder *recording.Recorder // nil where nothing is recorded
+	recorder *recording.Recorder // nil: nothing is recorded
 	watching watching
 	live     map[string]*run.Live
-	ignored  map[string][]string // files that units do not react to, for this session
-	ahead    time.Duration       // how far the wall clock has moved against the steady one
+	ignored  map[string][]string // files that units ignore, in this session
+	ahead    time.Duration       // how far the wall clock has moved relative to the steady one
 	over     bool
 }
 
@@ -38,8 +38,8 @@ func newLoop(s *Session, c Config) *loop {
 	}
 }
 
-// run is the loop. It begins when all
-// files are watched, so that no process reads a file whose change would be missed.
+// run is the loop. It starts when all files are watched, so that no process reads a file whose change would be
+// missed.
 func (l *loop) run(first engine.Event) {
 	l.first = first
 	tick := time.NewTicker(api.Beat)
@@ -79,7 +79,7 @@ func (l *loop) run(first engine.Event) {
 	close(l.done)
 }
 
-// drain steps through what else has come, so that one snapshot serves for all.
+// drain handles the other events that have arrived, so that one snapshot is enough for all.
 func (l *loop) drain() {
 	for range cap(l.events) {
 		select {
@@ -105,7 +105,7 @@ func (l *loop) publish() {
 	l.notify()
 }
 
-// step lets the engine decide and carries out its orders.
+// step lets the engine decide, and carries out its orders.
 func (l *loop) step(now time.Time, ev engine.Event) {
 	ev = l.maskedEvent(ev)
 	orders := l.engine.Step(l.moment(now), ev)
@@ -155,7 +155,7 @@ func (l *loop) carryOut(order engine.Order) {
 	}
 }
 
-// runOf returns a unit's run of that number, nil where it has another by now.
+// runOf returns a unit's run with a number, or nil if it has another one by now.
 func (l *loop) runOf(unit string, number int) *run.Live {
 	if of := l.live[unit]; of != nil && of.Number == number {
 		return of
@@ -163,7 +163,7 @@ func (l *loop) runOf(unit string, number int) *run.Live {
 	return nil
 }
 
-// observe reports to the engine, when it can, what runs have written.
+// observe reports to the engine what runs have written, if that is known.
 func (l *loop) observe(o engine.Observe) {
 	looks := make([]*writers.Look, len(o.Runs))
 	for i, id := range o.Runs {

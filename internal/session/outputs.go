@@ -17,7 +17,7 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// madeWell notes what a run that has ended well has made, and says which patterns match nothing.
+// madeWell records what a successful run has made, and reports patterns that match nothing.
 func (s *Session) madeWell(u *plan.Unit, run int) outputs.Listing {
 	l := outputs.List(s.Plan(), u)
 	if vanished := s.outputs.Note(u.Name, run, l); len(vanished) > 0 {
@@ -38,20 +38,20 @@ func (s *Session) madeWell(u *plan.Unit, run int) outputs.Listing {
 	return l
 }
 
-// outputsGone has the engine hear that outputs are missing, if they are.
+// outputsGone tells the engine that outputs are missing, if some are.
 func (s *Session) outputsGone(unit string) {
 	if gone := s.outputs.Missing(s.root, unit); len(gone) > 0 {
 		s.send(engine.OutputsGone{Unit: unit, Burst: int(s.ownBursts.Add(-1)), Files: gone})
 	}
 }
 
-// outputsMoved looks what has become of outputs that have changed since that time while their task did not
-// run. It is for the loop, and looks at files in another goroutine.
+// outputsMoved checks outputs that have changed since a time while their task did not run. It is for the loop, and
+// looks at files in another goroutine.
 func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 	u := l.plan.Unit(unit)
 	last, known := l.outputs.Last(unit)
 	if live := l.live[unit]; u == nil || !known || live != nil && !live.IsOver() {
-		return // it is looked at again when its run has ended
+		return // they are checked when the run has ended
 	}
 	s, p, looks := l.Session, l.plan, l.looksAtAll(since)
 	go func() {
@@ -61,7 +61,7 @@ func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 		}
 		s.writers.LookAgain(looks)
 		if slices.ContainsFunc(looks, func(l *writers.Look) bool { return l.Wrote != engine.WroteNothing }) {
-			return // it may have been one of them
+			return // the writer may have been one of them
 		}
 		for _, h := range hits {
 			if !last.IsAsMade(p.Root, h.Path) && len(impact.Makers(p, h.Path)) <= 1 {
@@ -71,7 +71,7 @@ func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 	}()
 }
 
-// looksAtAll begins to look at all runs that live.
+// looksAtAll starts observing all living runs.
 func (l *loop) looksAtAll(since time.Time) []*writers.Look {
 	var looks []*writers.Look
 	for name, live := range l.live {
@@ -82,7 +82,7 @@ func (l *loop) looksAtAll(since time.Time) []*writers.Look {
 	return looks
 }
 
-// touchDoubted gives the files that are in doubt of these units, or of all, the time that it is now.
+// touchDoubted sets the times of the files in doubt, of these units or of all, to now.
 func (s *Session) touchDoubted(units []string) (api.Answer, error) {
 	now, touched := time.Now(), []string{}
 	for _, d := range s.state().Doubts {

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// actions are how what is asked for is asked of the engine: of units, and without any.
+// actions are the engine's requests for each action: of units, and without any.
 var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.Start:        {ofUnits: engine.StartUnit},
 	api.Restart:      {engine.RestartUnit, engine.RestartAll},
@@ -32,8 +32,7 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.EndNow:       {ofAll: engine.QuitNow},
 }
 
-// RequestFor returns how an action is asked of the engine, of units or without any; empty
-// where that makes no sense.
+// RequestFor returns the engine's request for an action, of units or without any; empty: there is none.
 func RequestFor(a api.Action, ofUnits bool) engine.Request {
 	if ofUnits {
 		return actions[a].ofUnits
@@ -64,7 +63,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	}
 	if r.Action == api.Start || r.Action == api.Restart || r.Action == api.SetUp || r.Action == api.RunWith {
 		needs, _ := s.Plan().WithNeeds(units)
-		for _, u := range needs { // those whose outputs are missing run first
+		for _, u := range needs { // units with missing outputs run first
 			if !slices.Contains(units, u.Name) {
 				s.outputsGone(u.Name)
 			}
@@ -95,8 +94,8 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	return answer, err
 }
 
-// unknown warns of tests to which a unit is narrowed and that no run of it has reported: a new one is unknown
-// before its first run, and so is one with a typing error. Empty: there is none.
+// unknown warns of tests that a unit is narrowed to and that no run of it has reported: a new one is unknown before
+// its first run, and so is one with a typing error. Empty: there is none.
 func (s *Session) unknown(unit string, cases []api.CaseName) string {
 	m := s.trackers.Get(unit)
 	if m == nil {
@@ -120,7 +119,7 @@ func (s *Session) unknown(unit string, cases []api.CaseName) string {
 	return "No known test of " + unit + " is named " + s.clean(format.List(names)) + ". It runs all the same."
 }
 
-// named returns the units that names of units and groups stand for, each once.
+// named returns the units for names of units and groups, each once.
 func (s *Session) named(names []string) ([]string, error) {
 	p := s.Plan()
 	var units []string
@@ -173,7 +172,7 @@ func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, erro
 		return answer, nil
 	case <-s.done:
 		select {
-		case <-answered: // it has ended because of this
+		case <-answered: // the session has ended because of this
 			return api.Answer{}, nil
 		default:
 		}
@@ -183,7 +182,7 @@ func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, erro
 	}
 }
 
-// answer hands on what the engine says to a request.
+// answer passes on the engine's answer to a request.
 func (s *Session) answer(a engine.Answer) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -192,8 +191,7 @@ func (s *Session) answer(a engine.Answer) {
 	}
 }
 
-// Request asks for something and does not wait for the answer. It returns when the loop
-// has room to hear of it.
+// Request sends a request and does not wait for the answer. It returns when the loop has room for it.
 func (s *Session) Request(r engine.Request, units ...string) {
 	s.send(engine.Requested{Request: r, Units: units})
 }

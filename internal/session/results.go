@@ -45,7 +45,7 @@ func (s *Session) Findings(_ context.Context, q api.ResultQuery) (api.FindingPag
 	return s.outcomes.Findings(units, q)
 }
 
-// narrowing returns the arguments that narrow a unit to what a request names, and to what in words.
+// narrowing returns the arguments that narrow a unit to what a request names, and a description of that.
 func (s *Session) narrowing(units []string, r api.Request) (words []string, to string, err error) {
 	if len(units) != 1 {
 		return nil, "", api.Refuse("only one unit can be narrowed at a time, not %d", len(units))

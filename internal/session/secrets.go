@@ -10,19 +10,17 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Secrets are hidden where text enters: in the lines of processes before they are
-// logged, and in what the engine hears. So no log, no screen, no recording and no
-// export ever has them. The processes themselves get the real values.
+// Secrets are masked where text enters: in the lines of processes before they are logged, and in the engine's events.
+// So no log, screen, recording or export ever has them. The processes themselves get the real values.
 
-// hide adds a plan's secrets to those that are hidden. Values that were secret
-// before stay so: a process may still say them.
+// hide adds a plan's secrets to the mask. Earlier values stay secret: a process may still print them.
 func (s *Session) hide(p *plan.Plan) {
 	s.hidden.Store(s.hidden.Load().With(p.SecretValues(os.Environ())))
 }
 
 func (s *Session) masked(w io.Writer) io.Writer { return lateWriter{s, w} }
 
-// lateWriter hides what is secret at the moment of each write.
+// lateWriter masks with the secrets at the time of each write.
 type lateWriter struct {
 	s  *Session
 	to io.Writer
@@ -30,7 +28,7 @@ type lateWriter struct {
 
 func (w lateWriter) Write(p []byte) (int, error) { return w.s.hidden.Load().Writer(w.to).Write(p) }
 
-// maskedEvent hides secrets in the texts of an event.
+// maskedEvent masks secrets in the texts of an event.
 func (s *Session) maskedEvent(ev engine.Event) engine.Event {
 	m := s.hidden.Load()
 	switch e := ev.(type) {
@@ -53,7 +51,7 @@ func (s *Session) maskedEvent(ev engine.Event) engine.Event {
 	return ev
 }
 
-// clean returns text as it may be shown: others wrote what is in it.
+// clean makes text of others safe to show.
 func (s *Session) clean(text string) string {
 	if text == "" {
 		return ""
@@ -61,5 +59,5 @@ func (s *Session) clean(text string) string {
 	return escape.Lines(s.hidden.Load().String(text))
 }
 
-// convert is how values of the engine are shown.
+// convert is the conversion of the engine's values for faces.
 func (s *Session) convert() snapshot.Converter { return s.clean }

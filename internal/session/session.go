@@ -1,4 +1,4 @@
-// Package session runs a project: it feeds the engine with what happens and carries out its orders.
+// Package session runs a project: it feeds events to the engine and carries out its orders.
 //
 // One goroutine, the loop, owns the engine and never blocks. Everything else (watching, reading processes, probing,
 // timers, faces) sends it events. Faces read immutable snapshots and the logbook, and send requests; a slow or dead
@@ -35,37 +35,37 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Config is what a session starts from.
+// Config is the configuration of a session.
 type Config struct {
 	Plan    *plan.Plan
-	Units   []string     // what to start; none means all that start by themselves
-	Hits    []engine.Hit // changes that these are to run for, instead of all that they would
+	Units   []string     // what to start; none: all that start automatically
+	Hits    []engine.Hit // run only what these changes set off
 	Words   []string     // added to the commands of Units
-	Once    bool         // nothing reacts to changes of files
-	Key     string       // by which all its processes are known; empty: the settings file
-	Book    Book         // where output and Omnivigil's own account go
-	Logs    string       // folder for facts, and samples of cpu and memory; empty: they are not kept
-	State   string       // folder for what has to be remembered
-	Results string       // folder for what has to be remembered of tests and findings
-	// Record, if set, gets a recording of all that happens and is decided.
+	Once    bool         // changes of files are ignored
+	Key     string       // identifies all its processes; empty: the settings file
+	Book    Book         // the log
+	Logs    string       // the directory for facts and samples; empty: they are not kept
+	State   string       // the directory for persistent state
+	Results string       // the directory for what is kept of tests and findings
+	// Record, if set, gets a recording of all events and decisions.
 	Record io.Writer
-	// Adopted, if set, is called with each edited plan once it is used. It must not block.
+	// Adopted, if set, is called with each edited plan when it is in use. It must not block.
 	Adopted func(*plan.Plan)
-	// Deserted, if set, is called when the last face has gone of a session that is not in
-	// the background. It must not block.
+	// Deserted, if set, is called when the last face of a session that is not in the background was detached. It must
+	// not block.
 	Deserted func()
-	// Background says that the session keeps running without a face.
+	// Background: the session keeps running without a face.
 	Background bool
-	// Watchdog is the number of the process that guards this one, 0 for none.
+	// Watchdog is the process that guards this one; 0: none.
 	Watchdog int
-	// Watch opens what the session watches files with, whose bursts have numbers above after, and
-	// Spawner is what it runs processes with; nil: the system's own.
+	// Watch opens the watcher, whose bursts have numbers above after, and Spawner runs processes; nil: the system's
+	// own.
 	Watch   func(after int) (Watcher, error)
 	Spawner run.Spawner
 }
 
-// Book takes the lines of a session and reads them back, as logbook.Book does. Its methods
-// may be called from any goroutine.
+// Book stores the lines of a session and reads them, as logbook.Book does. Its methods may be called from any
+// goroutine.
 type Book interface {
 	run.Book
 	View() (*logbook.View, error)
@@ -74,7 +74,7 @@ type Book interface {
 	SetLimits(l logbook.Limits)
 	Grown() (<-chan struct{}, func())
 	Err() error
-	Check() // looks whether its folder is still there
+	Check() // checks whether its directory still exists
 }
 
 // Watcher reports files, as watch.Watcher does.
@@ -82,13 +82,13 @@ type Watcher interface {
 	Events() <-chan watch.Event
 	Err() error // why Events was closed
 	SetInterests(interests []pattern.Interest, number int)
-	Files(key string) []watch.File // those that the interest with that key hears of
+	Files(key string) []watch.File // the existing files that affect the interest with a key
 	CatchUp(number int)
 	Close()
 }
 
 // Session is a running project: what its goroutines share. Its methods may be called from any goroutine. What only
-// the loop may touch is in loop.
+// the loop may use is in loop.
 type Session struct {
 	fixed
 	memory
@@ -100,10 +100,10 @@ type Session struct {
 	events    chan timedEvent // for the loop
 	done      chan struct{}   // closed when everything has ended
 	stopped   chan struct{}   // closed when senders should no longer try
-	meter     *meter.Meter    // nil where the spawner is not the system's
+	meter     *meter.Meter    // nil: the spawner is not the system's
 	volume    volume
 	outputs   outputs.Outputs
-	ownBursts atomic.Int64 // numbers of changes that the session tells itself, downwards from -1
+	ownBursts atomic.Int64 // numbers of the session's own changes, downwards from -1
 	terminals *terminals.Terminals
 	beats     beats
 	pages     pages.Servers
@@ -112,20 +112,20 @@ type Session struct {
 
 // fixed is what does not change after the start.
 type fixed struct {
-	root  string   // the project's folder
-	marks []string // variables by which all its processes are known
+	root  string   // the project's directory
+	marks []string // variables that identify all its processes
 	once  bool     // see Config
-	// ownFolder is where Omnivigil keeps what it remembers, and the logs.
+	// ownFolder is the directory for Omnivigil's own state and logs.
 	ownFolder string
-	began     time.Time // where the steady clock begins
+	began     time.Time // the zero of the steady clock
 	spawner   run.Spawner
 	tracer    *process.Spawner // the system's; nil in tests
 	deserted  func()           // see Config
-	// adopted, if set, is called by the loop with each plan that is used from then on.
+	// adopted, if set, is called by the loop with each plan when it is adopted.
 	adopted func(*plan.Plan)
 }
 
-// memory is what is kept from one session to the next. Each part guards itself.
+// memory is what is kept across sessions. Each part has its own lock.
 type memory struct {
 	setup    *setup.Record
 	results  *reuse.Results
@@ -133,31 +133,31 @@ type memory struct {
 	outcomes *outcomes.Results
 }
 
-// published is what the loop hands to everyone, each value of which does not change.
+// published is what the loop publishes; each value is immutable.
 type published struct {
 	snapshot  atomic.Pointer[engine.Snapshot]
 	shownPlan atomic.Pointer[plan.Plan]
 	hidden    atomic.Pointer[redact.Mask]
 }
 
-// guarded is what may be touched with mu held.
+// guarded is what mu guards.
 type guarded struct {
 	mu      sync.Mutex
 	subs    map[chan struct{}]bool
-	answers map[int]chan<- engine.Answer // to requests, by their numbers
+	answers map[int]chan<- engine.Answer // to requests, by number
 	asked   int
 	waiters map[int]*waiter
 	waits   int
-	watcher Watcher // set by the loop alone, which may read it without mu
+	watcher Watcher // set only by the loop, which may read it without mu
 }
 
-// facts are what has happened, for faces and for the files of the session.
+// facts are what has happened, for faces and for the session's files.
 type facts struct {
 	account  *account
 	writers  *writers.Observer
 	verdicts chan verdictNews
-	kept     chan struct{} // closed when all facts are written down that will be
-	unkept   atomic.Bool   // it was told that snapshots cannot be
+	kept     chan struct{} // closed when all facts are written
+	unkept   atomic.Bool   // a failure to write snapshots was reported
 }
 
 // timedEvent is an event with its time.
@@ -166,9 +166,8 @@ type timedEvent struct {
 	event engine.Event
 }
 
-// Start runs the project. It does not block; the session keeps running until a request to
-// quit has been carried out; Done tells. An error says what could not be begun; nothing
-// runs then.
+// Start runs the project. It does not block; the session runs until a request to quit has been carried out, which
+// Done reports. An error tells what could not be started; nothing runs then.
 func Start(c Config) (*Session, error) {
 	s := &Session{
 		fixed: fixed{
@@ -241,17 +240,16 @@ func Start(c Config) (*Session, error) {
 	return s, nil
 }
 
-// Plan returns what the session runs at the moment.
+// Plan returns the settings in use.
 func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 
-// state returns the project as the engine has it now.
+// state returns the current state of the engine.
 func (s *Session) state() *engine.Snapshot { return s.snapshot.Load() }
 
 // Done is closed when everything has ended after a request to quit.
 func (s *Session) Done() <-chan struct{} { return s.done }
 
-// Changed returns a channel that has a value whenever the snapshot is a new one,
-// and a function that ends this.
+// Changed returns a channel that has a value whenever there is a new snapshot, and a function that ends this.
 func (s *Session) Changed() (<-chan struct{}, func()) {
 	c := make(chan struct{}, 1)
 	s.mu.Lock()
@@ -271,15 +269,15 @@ func (s *Session) send(ev engine.Event) {
 	}
 }
 
-// moment is a time, as time.Now returns it, for the engine.
+// moment is a time of time.Now for the engine.
 func (s *Session) moment(t time.Time) engine.Moment {
 	return engine.Moment{Wall: t.Round(0), Steady: t.Sub(s.began)}
 }
 
-// time is moment's inverse.
+// time is the inverse of moment.
 func (s *Session) time(m engine.Moment) time.Time { return s.began.Add(m.Steady) }
 
-// notify tells those who asked that there is something new to see.
+// notify wakes the listeners to new snapshots.
 func (s *Session) notify() {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -16,8 +16,8 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// readSettings reads the edited file. A broken one changes nothing; a good one is
-// adopted once its files are watched, so that no write to them is missed.
+// readSettings reads the edited file. An invalid one changes nothing; a valid one is adopted when its files are
+// watched, so that no write to them is missed.
 func (l *loop) readSettings(now time.Time, burst int) {
 	edited, err := settings.ReadFor(l.plan.File, l.plan.Root)
 	if err != nil {
@@ -30,7 +30,7 @@ func (l *loop) readSettings(now time.Time, burst int) {
 	l.watchFor(edited)
 }
 
-// watchFor has the watcher look for what concerns a plan's units.
+// watchFor sets the interests of a plan's units.
 func (l *loop) watchFor(p *plan.Plan) {
 	l.edits++
 	interests := impact.InterestsWithout(p, l.ignored)
@@ -42,7 +42,7 @@ func (l *loop) watchFor(p *plan.Plan) {
 	l.watcher.SetInterests(interests, l.edits)
 }
 
-// watchForNewest is watchFor the newest settings that can be used, whether they are in use yet or not.
+// watchForNewest is watchFor for the newest valid settings, even if they are not yet in use.
 func (l *loop) watchForNewest() {
 	if l.edited != nil {
 		l.watchFor(l.edited)
@@ -70,7 +70,7 @@ func (l *loop) adopt(now time.Time) {
 	}
 }
 
-// writeCures writes into the settings file that units ignore what sets them off in a loop.
+// writeCures writes into the settings file that units ignore the files of a loop.
 func (s *Session) writeCures(units []string) error {
 	if s.Plan().Elsewhere() {
 		return api.Refuse("there is no settings file to write to; add --ignore to the command")
@@ -87,12 +87,12 @@ func (s *Session) writeCures(units []string) error {
 	return nil
 }
 
-// Why implements api.Project, by the settings in use.
+// Why implements api.Project, for the settings in use.
 func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
 	return s.impactOf(impact.Why(s.Plan(), path)), nil
 }
 
-// impactOf is what faces see of what a save would set off.
+// impactOf converts an impact for faces.
 func (s *Session) impactOf(r impact.Report) api.Impact {
 	out := r.Impact()
 	for _, a := range out.Acts {

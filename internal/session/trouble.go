@@ -14,8 +14,8 @@ import (
 	"omnivigil/internal/session/snapshot"
 )
 
-// judge notes when the verdict turns broken or stale for good, which it is while nothing moves,
-// and when it is current again. Only the loop calls it.
+// judge records when the verdict has become broken or stale and nothing is moving, and when it is current again. Only
+// the loop calls it.
 func (l *loop) judge(snap *engine.Snapshot) {
 	l.showing.mu.Lock()
 	was := l.showing.trouble
@@ -34,7 +34,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 	l.showing.trouble = now
 	l.showing.mu.Unlock()
 	if c := l.plan.OnVerdict; c != nil && !l.once && snap.Verdict.Word != engine.VerdictStopped {
-		select { // the newest verdict is enough
+		select { // only the newest verdict matters
 		case <-l.verdicts:
 		default:
 		}
@@ -42,7 +42,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 	}
 }
 
-// verdictNews is a verdict that a command is to be run for.
+// verdictNews is a verdict for which a command is run.
 type verdictNews struct {
 	command plan.Command
 	plan    *plan.Plan
@@ -50,10 +50,10 @@ type verdictNews struct {
 	text    string
 }
 
-// verdictPatience is how long the command for a verdict may take.
+// verdictPatience is the time limit of the command for a verdict.
 const verdictPatience = 30 * time.Second
 
-// followVerdicts runs the project's command for verdicts, one after the other.
+// followVerdicts runs the project's command for each verdict, one after another.
 func (s *Session) followVerdicts() {
 	for {
 		select {

@@ -17,11 +17,11 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// waiter is a face that waits until all has come to rest.
+// waiter is a face that waits until everything is at rest.
 type waiter struct {
 	units []string // none: all
-	chain []string // these and all that they need or follow
-	heard bool     // what had been written when it began to wait is known
+	chain []string // the units and all that they need or follow
+	heard bool     // everything written before the wait is known
 	rest  chan *engine.Snapshot
 }
 
@@ -66,7 +66,7 @@ func (s *Session) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error)
 	}
 }
 
-// caughtUp notes that the engine knows what a waiter waits for.
+// caughtUp records that the engine knows what a waiter waits for.
 func (s *Session) caughtUp(number int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -75,11 +75,11 @@ func (s *Session) caughtUp(number int) {
 	}
 }
 
-// release lets those go whose units have come to rest.
+// release answers the waiters whose units are at rest.
 func (l *loop) release(snap *engine.Snapshot) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.first != nil { // it has not begun
+	if l.first != nil { // the project has not started
 		return
 	}
 	for number, w := range l.waiters {
@@ -90,7 +90,7 @@ func (l *loop) release(snap *engine.Snapshot) {
 	}
 }
 
-// waited says how things stand.
+// waited is the result of waiting.
 func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
 	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
 	out.Verdict = api.Verdict{Word: snapshot.VerdictWord(snap), Text: s.clean(explain.Verdict(snap))}
@@ -126,7 +126,7 @@ func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time,
 	return out
 }
 
-// ofUnits is the verdict of some units alone.
+// ofUnits is the verdict about some units.
 func ofUnits(w api.Waited, units, passed []string) api.Verdict {
 	for _, u := range w.Trouble {
 		switch text := fmt.Sprintf("%d of %d: %s", len(w.Trouble), len(units), u.Unit); {
@@ -148,7 +148,7 @@ func allCurrent(units []string) string {
 	return format.List(units) + " run the code saved"
 }
 
-// lastWords is how long before a service's end what it said may be why.
+// lastWords is how long before a service's end its output may tell the reason.
 const lastWords = 10 * time.Second
 
 func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
@@ -162,7 +162,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	if !u.State.Broken() {
 		return one
 	}
-	if u.Pass.Number > 0 && !u.Pass.Good && u.Pass.Saw != "" { // what its output said before is of passes that are over
+	if u.Pass.Number > 0 && !u.Pass.Good && u.Pass.Saw != "" { // earlier output is from passes that are over
 		one.Why = s.clean(u.Pass.Saw)
 		return one
 	}
@@ -173,7 +173,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 	if err != nil {
 		return one
 	}
-	// A service may have said much before, of what has long been well again.
+	// A service may have written much earlier, about problems that are long solved.
 	if says, ok := v.Reason(
 		u.Name,
 		u.Run.Number,

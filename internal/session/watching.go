@@ -16,16 +16,16 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// watching is what the session watches files with. Only current may be used from any goroutine.
+// watching is the session's watcher. Only current may be used from any goroutine.
 type watching struct {
 	open  func(after int) (Watcher, error)
-	retry <-chan time.Time // when it is tried again to watch; nil: not at all
-	lost  bool             // files are not watched, or what was missed is still to be reported
+	retry <-chan time.Time // when to try again; nil: not at all
+	lost  bool             // files are not watched, or what was missed has not been reported
 	burst int              // the newest that was reported
 	since time.Time        // when the watcher was opened
 }
 
-// reopenPause is how long after a failed attempt to watch files the next one is made.
+// reopenPause is the pause after a failed attempt to watch files.
 const reopenPause = time.Second
 
 // watcherNow returns the watcher in use. It may be called from any goroutine.
@@ -35,7 +35,7 @@ func (s *Session) watcherNow() Watcher {
 	return s.watcher
 }
 
-// fileEvents is where files are reported, nil while they are not watched.
+// fileEvents returns the watcher's events; nil while files are not watched.
 func (l *loop) fileEvents() <-chan watch.Event {
 	if l.watching.retry != nil {
 		return nil
@@ -43,7 +43,7 @@ func (l *loop) fileEvents() <-chan watch.Event {
 	return l.watcher.Events()
 }
 
-// notWatched says that files are not watched any more, and tries to watch them again.
+// notWatched reports that files are no longer watched, and tries to watch them again.
 func (l *loop) notWatched() {
 	err := cmp.Or(l.watcher.Err(), errors.New("the watcher has ended"))
 	l.watcher.Close()
@@ -57,7 +57,7 @@ func (l *loop) notWatched() {
 	}
 }
 
-// watchAgain opens a new watcher. What it finds is told when it watches: see missed.
+// watchAgain opens a new watcher. What it finds is reported when it watches: see missed.
 func (l *loop) watchAgain() {
 	l.watching.burst++ // for what was missed
 	w, err := l.watching.open(l.watching.burst)
@@ -73,8 +73,8 @@ func (l *loop) watchAgain() {
 	l.watchForNewest()
 }
 
-// missed takes all that is watched for changed, once files are watched again: no event has told what
-// became of them.
+// missed reports everything that is watched as changed, when files are watched again: no event has told what happened
+// to them.
 func (l *loop) missed(now time.Time) {
 	l.watching.lost = false
 	l.step(now, engine.Unwatched{})
@@ -91,7 +91,7 @@ func (l *loop) missed(now time.Time) {
 			continue
 		}
 		touched.Units = append(touched.Units, u.Name)
-		if u.Pass != nil { // it may have taken up all that there is
+		if u.Pass != nil { // it may have picked up everything
 			unchanged.Units = append(unchanged.Units, u.Name)
 			continue
 		}
@@ -111,7 +111,7 @@ func (l *loop) missed(now time.Time) {
 	l.mu.Unlock()
 }
 
-// watched translates what the watcher tells into the engine's events.
+// watched translates the watcher's events into the engine's.
 func (l *loop) watched(ev watch.Event) {
 	now := time.Now()
 	if l.once {
@@ -134,7 +134,7 @@ func (l *loop) watched(ev watch.Event) {
 			first := l.first
 			l.first = nil
 			l.step(now, first)
-			if !l.once { // nothing is rerun on a save then
+			if !l.once { // otherwise nothing is rerun on a save
 				go l.tellIdleRules(l.plan)
 			}
 		}
@@ -149,7 +149,7 @@ func (l *loop) watched(ev watch.Event) {
 			l.readSettings(now, ev.Burst)
 		}
 		for _, key := range ev.Keys {
-			if unit := impact.OutputsOf(key); unit != "" { // made, and gone again
+			if unit := impact.OutputsOf(key); unit != "" { // created and removed
 				l.outputsMoved(unit, now, nil)
 			}
 		}
@@ -161,7 +161,7 @@ func (l *loop) watched(ev watch.Event) {
 	}
 }
 
-// unchanged has the units hear of files that hold what they held before.
+// unchanged tells the units about files whose contents are the same as before.
 func (l *loop) unchanged(now time.Time, ev watch.Unchanged) {
 	u := engine.Unchanged{Burst: ev.Burst, Units: impact.Units(ev.Keys)}
 	if len(u.Units) == 0 {
@@ -232,12 +232,11 @@ func (l *loop) changed(now time.Time, ev watch.Change) {
 	}
 }
 
-// maxNoticed bounds how many files a session remembers to have reported.
+// maxNoticed limits the files that a session remembers to have reported.
 const maxNoticed = 10000
 
-// tellElsewhere says of files that no rule matches, the first time for each, which rule
-// comes nearest. While a process is at work the files may be its own, which no user waits
-// for.
+// tellElsewhere reports files that no rule matches, once each, with the rule that almost matches. While a process is
+// running the files may be its own, which are of no interest.
 func (l *loop) tellElsewhere(now time.Time, paths []string) {
 	if len(paths) == 0 || l.atWork(now) {
 		return
@@ -263,7 +262,7 @@ func (l *loop) tellElsewhere(now time.Time, paths []string) {
 	l.Note(text)
 }
 
-// atWork reports whether a unit is on its way, or has been a moment ago.
+// atWork reports whether a unit is running a process that ends, or did a moment ago.
 func (s *Session) atWork(now time.Time) bool {
 	const moment = time.Second
 	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
@@ -272,7 +271,7 @@ func (s *Session) atWork(now time.Time) bool {
 	})
 }
 
-// tellIdleRules says which rules match no file. It looks at files.
+// tellIdleRules reports rules that match no file. It reads directories.
 func (s *Session) tellIdleRules(p *plan.Plan) {
 	const most = 5
 	idle := impact.Idle(p)

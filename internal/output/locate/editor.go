@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// takesLine is how a line is passed to editors, by their names, as their manuals say.
+// takesLine is how editors accept a line, by their names, from their manuals.
 var takesLine = map[string]string{
 	"vi":          "+{line} {file}",
 	"vim":         "+{line} {file}",
@@ -38,7 +38,7 @@ var takesLine = map[string]string{
 	"pycharm":     "--line {line} {file}",
 }
 
-// windows are editors with a window of their own, which need no terminal.
+// windows are editors that open their own window and need no terminal.
 var windows = map[string]bool{
 	"code":     true,
 	"codium":   true,
@@ -52,12 +52,12 @@ var windows = map[string]bool{
 	"pycharm":  true,
 }
 
-// ErrNoEditor says that no editor is known.
+// ErrNoEditor: no editor is set.
 var ErrNoEditor = errors.New("no editor is set: put one into EDITOR or VISUAL")
 
-// Command returns the command that opens a place in an editor, which is a command itself, as
-// in VISUAL or EDITOR, and whether it needs the terminal. Words with {file}, {line} or
-// {column} say where these go; else they go where an editor of that name takes them.
+// Command returns the command that opens a location in an editor, and whether it needs the terminal. The editor is a
+// command, as in VISUAL or EDITOR. {file}, {line} and {column} in it are replaced; without them, the location is
+// added in the form that an editor of this name accepts.
 func Command(editor string, p location.Location) (cmd *exec.Cmd, terminal bool, err error) {
 	words := strings.Fields(editor)
 	if len(words) == 0 {

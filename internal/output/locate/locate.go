@@ -1,5 +1,5 @@
-// Package locate finds what a line of output points at: locations in files, in the forms of common compilers,
-// linters and runtimes, and web addresses. It also builds the command that opens a location in an editor.
+// Package locate finds what a line of output refers to: locations in files, in the forms of common compilers, linters
+// and runtimes, and web addresses. It also builds the command that opens a location in an editor.
 package locate
 
 import (
@@ -17,9 +17,9 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// spellings are how places are written. Each has the file, the line, and perhaps the column.
+// spellings are the forms of locations. Each has the file, the line, and perhaps the column.
 var spellings = []*regexp.Regexp{
-	// Python's traceback, and whatever says it in words: File "berths.py", line 8
+	// Python's traceback, and its form in sentences: File "berths.py", line 8
 	regexp.MustCompile(`(?i)file "([^"]+)", line (\d+)(?:, col(?:umn)? (\d+))?`),
 	// The Rust and Elm compilers: --> src/main.rs:8:5
 	regexp.MustCompile(`--+> ?([^\s:]+(?::\\[^\s:]+)?):(\d+)(?::(\d+))?`),
@@ -33,8 +33,8 @@ var spellings = []*regexp.Regexp{
 	regexp.MustCompile(`([\w@.~/\\+-]+\.\w+)[,:]? line (\d+)(?:[,:]? col(?:umn)? (\d+))?`),
 }
 
-// In returns the places in a line's visible text whose files are there. Relative ones are
-// looked for in the folders, the first that has it. It reads the file system.
+// In returns the locations in a line's visible text whose files exist. Relative paths are resolved in the
+// directories, in the first that has the file. It reads the file system.
 func In(text string, folders ...string) []location.Location {
 	var found []location.Location
 	for _, s := range spellings {
@@ -66,7 +66,7 @@ func number(text string) int {
 	return n
 }
 
-// fileOf returns the file that a name means, empty if there is none.
+// fileOf returns the file of a name; empty: there is none.
 func fileOf(name string, folders []string) string {
 	if strings.HasPrefix(name, "file://") {
 		u, err := url.Parse(name)
@@ -89,7 +89,7 @@ func fileOf(name string, folders []string) string {
 
 var isAddress = regexp.MustCompile(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
 
-// Links returns the web addresses that a line's hyperlinks (OSC 8) lead to, which its text need not show.
+// Links returns the web addresses of a line's hyperlinks (OSC 8), which its text need not show.
 func Links(text string) []string {
 	var found []string
 	for rest := []byte(text); ; {

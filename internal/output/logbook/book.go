@@ -12,25 +12,24 @@ import (
 	"omnivigil/internal/files"
 )
 
-// Options say how a book is written.
+// Options are how a book is written.
 type Options struct {
-	Width  int    // of the column of names in the text, at least that of Self
-	Limits Limits // of all logs in the folder that the book's is in
+	Width  int    // of the column of names in the text; at least that of Self
+	Limits Limits // of all logs in the parent directory
 }
 
 // Book is a log that is being written. Its methods may be called from any goroutine.
 //
-// Lines are gathered for a moment and written in the background. Where the disk cannot
-// follow, Append of output waits for it. When the disk refuses writes, the book says so through Err,
-// keeps lines in memory, up to a limit, and writes them when there is room again. Lines
-// beyond the limit are lost; the book says how many when it can be written again.
+// Lines are gathered for a moment and written in the background. If the disk is too slow, Append of output waits for
+// it. If the disk refuses writes, Err returns the reason, and the book keeps lines in memory, up to a limit, and
+// writes them when there is space again. Lines beyond the limit are lost; their number is reported in the log.
 type Book struct {
 	dir   string
 	width int
 	clock func() time.Time
 
 	mu       sync.Mutex
-	room     sync.Cond // what waits for the disk, or for a flush
+	room     sync.Cond // for what waits for the disk, or for a flush
 	segments []*segment
 	last     time.Time
 	limits   Limits
@@ -39,37 +38,37 @@ type Book struct {
 	disk
 
 	work  chan struct{} // there is something to write
-	much  chan struct{} // it is worth a write
+	much  chan struct{} // there is enough for a write
 	stop  chan struct{} // closed by Close
 	ended chan struct{} // and by the writer
 }
 
-// disk is how far the writer has got, and what hinders it. It is guarded by Book.mu.
+// disk is the progress of the writer, and what hinders it. Book.mu guards it.
 type disk struct {
 	behind    int       // bytes that are not on disk
-	published int64     // number of the line after the last that was written, or cannot be
-	passes    int       // of the writer, that have ended
-	waiting   int       // calls of Append that wait for the disk
-	waited    time.Time // since when there have been some, for longer than an idle moment
-	err       error     // why nothing can be written at the moment
-	lost      int       // lines that had no room since then
-	unchecked bool      // it is to be looked whether the folder is there
+	published int64     // the number of the line after the last one that is written, or cannot be
+	passes    int       // completed passes of the writer
+	waiting   int       // calls of Append that are waiting for the disk
+	waited    time.Time // since when there have been some, except for idle moments
+	err       error     // why nothing can be written now
+	lost      int       // lines that did not fit in memory since then
+	unchecked bool      // the directory is to be checked
 }
 
 const (
-	maxKept    = 32 << 20             // bytes of what cannot be written that are kept in memory
+	maxKept    = 32 << 20             // bytes that cannot be written and are kept in memory
 	maxBehind  = 8 << 20              // bytes that a slow disk may be behind
-	worthWrite = 128 << 10            // bytes that are worth a write
-	segmentMax = 64 << 20             // bytes of a segment's text, and that of the smallest:
+	worthWrite = 128 << 10            // bytes for which a write is worth it
+	segmentMax = 64 << 20             // maximum bytes of a segment's text, and of the smallest segment's:
 	segmentMin = 256 << 10            //
-	segmentPer = 32                   // segments that make up the limit
+	segmentPer = 32                   // segments within the limit
 	gathering  = 4 * time.Millisecond // how long lines are gathered
-	retryPause = time.Second          // how long a disk that refused is left alone
-	slowAfter  = time.Second          // how long a disk must be behind to be called slow
+	retryPause = time.Second          // pause after a write was refused
+	slowAfter  = time.Second          // how long a disk must be behind to count as slow
 )
 
-// Open begins a new log in the folder dir, which must not hold one. Where that cannot be made,
-// or not be written to, the book keeps lines in memory: see Err.
+// Open begins a new log in the directory dir, which must not have one. If the directory cannot be created or written
+// to, the book keeps lines in memory: see Err.
 func Open(dir string, o Options) *Book {
 	b := &Book{
 		dir:    dir,
@@ -91,23 +90,21 @@ func Open(dir string, o Options) *Book {
 	return b
 }
 
-// Dir returns the book's folder.
+// Dir returns the book's directory.
 func (b *Book) Dir() string { return b.dir }
 
-// SetClock replaces the clock that lines are dated by, for tests and replays. It must be
-// called before the first Append.
+// SetClock replaces the clock, for tests and replays. It must be called before the first Append.
 func (b *Book) SetClock(now func() time.Time) { b.clock = now }
 
-// Append writes lines at the present time.
+// Append writes lines with the current time.
 func (b *Book) Append(e Entry, texts ...string) {
 	if len(texts) > 0 {
 		b.write(e, len(texts), textLines(texts))
 	}
 }
 
-// AppendBlock writes lines at the present time that a terminal's process has written, each
-// with its end, which may have carriage returns before it. They are as they are to be shown:
-// see Scanner.ScanBlock.
+// AppendBlock writes lines of a terminal's process with the current time, each with its line end, which may have
+// carriage returns before it. They must be ready to be shown: see Scanner.ScanBlock.
 func (b *Book) AppendBlock(e Entry, block []byte) {
 	if len(block) > 0 {
 		b.write(e, bytes.Count(block, []byte{'\n'}), blockLines(block))
@@ -139,7 +136,7 @@ func blockLines(block []byte) iter.Seq[[]byte] {
 func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	// The loop is not held up by output.
+	// The loop never waits for output.
 	for e.Stream == Output && b.err == nil && b.behind > maxBehind && !b.closed {
 		if b.waiting++; b.waiting == 1 && b.waited.IsZero() {
 			b.waited = time.Now()
@@ -150,7 +147,7 @@ func (b *Book) write(e Entry, n int, lines iter.Seq[[]byte]) {
 	b.append(e, n, lines)
 }
 
-// say writes a line of Omnivigil's own. The caller holds the lock.
+// say writes an event of Omnivigil. The caller holds the lock.
 func (b *Book) say(tone Tone, text string) {
 	b.append(Entry{Stream: Note, Tone: tone}, 1, textLines([]string{text}))
 }
@@ -160,7 +157,7 @@ func (b *Book) append(e Entry, n int, lines iter.Seq[[]byte]) {
 		b.lost += n
 		return
 	}
-	// Windows are found by time, so time must not go back when the clock does.
+	// Windows are found by time, so time must not go back when the clock is set back.
 	if now := b.clock(); now.After(b.last) {
 		b.last = now
 	}
@@ -178,7 +175,7 @@ func (b *Book) append(e Entry, n int, lines iter.Seq[[]byte]) {
 	}
 }
 
-// publish lets others know up to which line they can read.
+// publish makes lines up to a number readable for others.
 func (b *Book) publish(end int64) {
 	b.published = end
 	for c := range b.grown {
@@ -186,7 +183,7 @@ func (b *Book) publish(end int64) {
 	}
 }
 
-// signal leaves a value in a channel that has room for one.
+// signal sends a value to a channel with room for one.
 func signal(c chan struct{}) {
 	select {
 	case c <- struct{}{}:
@@ -194,7 +191,7 @@ func signal(c chan struct{}) {
 	}
 }
 
-// segment returns the one that lines are appended to.
+// segment returns the segment that lines are appended to.
 func (b *Book) segment() *segment {
 	if n := len(b.segments); n > 0 {
 		if s := b.segments[n-1]; b.last.Before(s.midnight) && s.index.text < b.limits.segment() {
@@ -211,8 +208,8 @@ func (b *Book) segment() *segment {
 	return s
 }
 
-// Check has the book look whether its folder is still there, and make it again if it is not. It returns at
-// once; what comes of it is in the log.
+// Check makes the book check whether its directory still exists, and create it again if not. It returns at once; the
+// result is in the log.
 func (b *Book) Check() {
 	b.mu.Lock()
 	b.unchecked = true
@@ -221,8 +218,8 @@ func (b *Book) Check() {
 	signal(b.much)
 }
 
-// check makes the newest segment's files again where they were removed. Those of the segments before are lost
-// with their lines. Only the writer calls it.
+// check creates the newest segment's files again if they were removed. Removed segments before it are lost with their
+// lines. Only the writer calls it.
 func (b *Book) check() {
 	b.mu.Lock()
 	segments := b.segments
@@ -255,7 +252,7 @@ func (b *Book) check() {
 	}
 }
 
-// keep writes what is appended, until the book is closed.
+// keep writes what is appended until the book is closed.
 func (b *Book) keep() {
 	defer close(b.ended)
 	retry := time.NewTimer(0)
@@ -289,7 +286,7 @@ func (b *Book) keep() {
 	}
 }
 
-// gather waits a moment for more to write.
+// gather waits a moment for more lines.
 func (b *Book) gather() {
 	moment := time.NewTimer(gathering)
 	defer moment.Stop()
@@ -300,7 +297,7 @@ func (b *Book) gather() {
 	}
 }
 
-// flush writes what is in memory, as far as the disk takes it.
+// flush writes what is in memory, as far as the disk accepts it.
 func (b *Book) flush() {
 	b.mu.Lock()
 	end := int64(0)
@@ -343,8 +340,7 @@ func (b *Book) flush() {
 	b.room.Broadcast()
 }
 
-// seal closes the files of segments that will not be written to again, and reports whether
-// there were any.
+// seal closes the files of complete segments, and reports whether there were any.
 func (b *Book) seal() (sealed bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -356,7 +352,7 @@ func (b *Book) seal() (sealed bool) {
 	return sealed
 }
 
-// Flush returns when all that was appended before is written, or cannot be.
+// Flush returns when everything appended before is written, or cannot be.
 func (b *Book) Flush() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -371,10 +367,10 @@ func (b *Book) Flush() {
 	}
 }
 
-// ErrSlow says that the disk takes lines slower than they are written.
+// ErrSlow: the disk accepts lines more slowly than they are written.
 var ErrSlow = errors.New("the disk cannot keep up with the output: processes wait for it")
 
-// Err returns why the log cannot be written at the moment, or nil.
+// Err returns why the log cannot be written now, or nil.
 func (b *Book) Err() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -387,8 +383,8 @@ func (b *Book) Err() error {
 	return nil
 }
 
-// Grown returns a channel that has a value whenever lines have been published since it was
-// last received from, and a function that ends this.
+// Grown returns a channel that has a value whenever lines have been published since the last receive, and a function
+// that ends this.
 func (b *Book) Grown() (<-chan struct{}, func()) {
 	c := make(chan struct{}, 1)
 	b.mu.Lock()
@@ -401,15 +397,15 @@ func (b *Book) Grown() (<-chan struct{}, func()) {
 	}
 }
 
-// Published returns the number of the line that comes after the last that others can read:
-// it is on disk, or the disk refuses it.
+// Published returns the number of the line after the last one that others can read: it is on disk, or the disk
+// refuses it.
 func (b *Book) Published() int64 {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.published
 }
 
-// View returns the log as it is now, with what is not on disk yet.
+// View returns the current log, including what is not yet on disk.
 func (b *Book) View() (*View, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -427,8 +423,7 @@ func (b *Book) SetLimits(l Limits) {
 	b.limits = l
 }
 
-// Close writes what is left and closes the files. It returns why something could not be
-// written.
+// Close writes the rest and closes the files. It returns why something could not be written.
 func (b *Book) Close() error {
 	b.mu.Lock()
 	if b.closed {

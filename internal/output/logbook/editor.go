@@ -11,7 +11,7 @@ import (
 	"omnivigil/internal/text/pen"
 )
 
-// editor is one line of a terminal that is as wide as it has to be.
+// editor is one line of a terminal of unlimited width.
 type editor struct {
 	cells  []cell
 	column int
@@ -19,7 +19,7 @@ type editor struct {
 	leads  func(address string) bool // see Scanner.Leads
 }
 
-// tabStop is how many columns apart tab stops are.
+// tabStop is the distance of tab stops in columns.
 const tabStop = 8
 
 // cell is one column. The further columns of a wide character or a tab are empty.
@@ -28,11 +28,10 @@ type cell struct {
 	pen  pen.Pen
 }
 
-// widest bounds how far the cursor can be moved to the right by a number: no terminal is so
-// wide. Text may be longer.
+// widest limits how far a number can move the cursor to the right: no terminal is wider. Text may be longer.
 const widest = 4096
 
-// write does to the line what a terminal would (ECMA-48), and nothing beyond it.
+// write changes the line as a terminal would (ECMA-48), and nothing else.
 func (e *editor) write(line []byte) {
 	var state byte
 	for len(line) > 0 {
@@ -67,12 +66,12 @@ func (e *editor) write(line []byte) {
 	}
 }
 
-// shownText is a character as it may be shown; broken bytes become a sign for that.
+// shownText is a character as it may be shown; invalid bytes become a replacement character.
 func shownText(seq []byte) string {
 	return escape.Text(strings.ToValidUTF8(string(seq), "\uFFFD"))
 }
 
-// control does what a control sequence does to the line: CUF, CUB, CHA, EL, ECH.
+// control applies a control sequence to the line: CUF, CUB, CHA, EL, ECH.
 func (e *editor) control(body []byte) {
 	last := len(body) - 1
 	if last < 0 {

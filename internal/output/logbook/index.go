@@ -8,59 +8,59 @@ import (
 	"sort"
 )
 
-// magic begins every index.
+// magic is the beginning of every index.
 const magic = "ovlog 2\n"
 
-// headerSize is how many bytes of an index come before its records.
+// headerSize is the number of bytes before the first record of an index.
 const headerSize = len(magic) + 16
 
-// The first numbers of records.
+// Tags: the first numbers of records.
 const (
 	tagSource = 1
 	tagBatch  = 2 // plus the source's id
 )
 
-// continuesBit marks a stream of lines that continue the one before.
+// continuesBit marks the stream of lines that continue the previous one.
 const continuesBit = 0x80
 
-// blockSize is how many bytes of text are looked up together.
+// blockSize is how many bytes of text are indexed together.
 const blockSize = 64 << 10
 
 // source is what the lines of a batch have in common.
 type source struct {
 	Entry
-	head int // bytes of each line before what was written
+	head int // bytes of each line before its text
 }
 
-// block is some batches in a row: what can be found without reading more than them.
+// block is consecutive batches: the unit of searching and reading.
 type block struct {
-	first   int64    // number of its first line
+	first   int64    // the number of its first line
 	lines   int64    //
-	text    int64    // offset of its first line in the text
-	size    int64    // of its text
-	records int64    // offset of its first record in the index
-	length  int64    // of its records
+	text    int64    // the size of its text
+	size    int64    // the offset of its first record in the index
+	records int64    // the size of its records
+	length  int64    // the time that its first record counts from
 	before  int64    // the moment that its first record's is counted from
 	at      int64    // when its first line was written
-	sources []uint32 // of its lines, sorted
+	sources []uint32 // of its lines; sorted
 }
 
 func (b *block) end() int64 { return b.first + b.lines }
 
-// index is what is known of a segment: all but the text.
+// index is what is known of a segment, without the text.
 type index struct {
-	first   int64 // number of the first line
+	first   int64 // the number of the first line
 	sources []source
 	blocks  []block
 	lines   int64
-	text    int64 // bytes of the text that have records
+	text    int64 // bytes of the text with records
 	taken   int64 // bytes of the index
 	last    int64 // when the newest line was written
 }
 
 func (x *index) end() int64 { return x.first + x.lines }
 
-// header returns how an index begins.
+// header returns the beginning of an index.
 func header(first, at int64) []byte {
 	h := binary.LittleEndian.AppendUint64([]byte(magic), uint64(first))
 	return binary.LittleEndian.AppendUint64(h, uint64(at))
@@ -102,18 +102,18 @@ func check(record []byte) byte {
 	return sum | 0x80
 }
 
-// record is one record of an index as it is read.
+// record is one record of an index.
 type record struct {
-	source      *source // nil for a batch
+	source      *source // nil: it is a batch
 	id          int
 	later       int64
 	lines, size int64
-	length      int // of the record
+	length      int // of the record, in bytes
 }
 
 var errTorn = errors.New("the index has no whole record here")
 
-// numbers reads varints until one is not whole.
+// numbers reads varints until one is incomplete.
 type numbers struct {
 	rest []byte
 	bad  bool
@@ -158,7 +158,7 @@ func readRecord(p []byte) (record, error) {
 	return rec, nil
 }
 
-// readSource reads the inside of a source's record, nil if it is none.
+// readSource reads the contents of a source's record; nil: they are invalid.
 func readSource(p []byte) *source {
 	r := numbers{rest: p}
 	var s source
@@ -176,7 +176,7 @@ func readSource(p []byte) *source {
 	return &s
 }
 
-// begin takes up a header.
+// begin reads a header.
 func (x *index) begin(p []byte) error {
 	if len(p) < headerSize || !bytes.HasPrefix(p, []byte(magic)) {
 		return errTorn
@@ -190,7 +190,7 @@ func (x *index) begin(p []byte) error {
 	return nil
 }
 
-// take takes up the whole records at the beginning of p, as far as there is text for them.
+// take reads the complete records at the beginning of p, as far as their text exists.
 func (x *index) take(p []byte, text int64) {
 	for len(p) > 0 {
 		r, err := readRecord(p)
@@ -207,7 +207,7 @@ func (x *index) take(p []byte, text int64) {
 	}
 }
 
-// batch takes up a batch.
+// batch adds a batch.
 func (x *index) batch(r record) {
 	var b *block
 	if n := len(x.blocks); n > 0 && x.blocks[n-1].size < blockSize {
@@ -221,14 +221,14 @@ func (x *index) batch(r record) {
 	}
 	id := uint32(r.id)
 	if at, has := slices.BinarySearch(b.sources, id); !has {
-		// Made anew, since views share it.
+		// A new slice, because views share the old one.
 		b.sources = slices.Concat(b.sources[:at:at], []uint32{id}, b.sources[at:])
 	}
 	b.lines, b.size, b.length = b.lines+r.lines, b.size+r.size, x.taken+int64(r.length)-b.records
 	x.lines, x.text, x.taken, x.last = x.lines+r.lines, x.text+r.size, x.taken+int64(r.length), x.last+r.later
 }
 
-// frozen returns the index as it is now; it does not change when this one does.
+// frozen returns a copy of the index that does not change any more.
 func (x *index) frozen() index {
 	out := *x
 	if n := len(out.blocks); n > 0 {
@@ -238,7 +238,7 @@ func (x *index) frozen() index {
 	return out
 }
 
-// find returns which block has the line with that number.
+// find returns the index of the block with a line.
 func (x *index) find(number int64) int {
 	return sort.Search(len(x.blocks), func(i int) bool { return x.blocks[i].end() > number })
 }

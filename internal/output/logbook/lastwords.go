@@ -8,8 +8,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// How errors are said by the common languages and tools, and what stands around them:
-// the frames of a stack, which say where and not what.
+// Phrases of errors in the common languages and tools, and what surrounds them: the frames of a stack, which tell
+// where, not what.
 var (
 	saysError = regexp.MustCompile(
 		`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such` +
@@ -21,8 +21,8 @@ var (
 	)
 )
 
-// LastWords returns the lines of a run's output that are most likely to say why it ended:
-// the last ones, chosen so that the error is among them.
+// LastWords returns the lines of a run's output that most likely tell why it ended: the last ones, selected so that
+// the error is among them.
 func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
 	lines, says, err := v.lastLines(unit, run)
 	if err != nil {
@@ -35,8 +35,8 @@ func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
 	return lines[from:min(from+most, len(lines))], nil
 }
 
-// Reason returns the line of a run's output that is most likely to say why it ended: the first that is known to tell
-// of a failure, the last that has an error, or the last one. It reports false where there is none.
+// Reason returns the line of a run's output that most likely tells why it ended: the first that reports a failure, or
+// else the last with an error, or else the last one. It returns false if there is no line.
 func (v *View) Reason(unit string, run int) (Line, bool) {
 	lines, says, err := v.lastLines(unit, run)
 	switch {
@@ -48,8 +48,8 @@ func (v *View) Reason(unit string, run int) (Line, bool) {
 	return lines[len(lines)-1], true
 }
 
-// lastLines returns the last lines of a run's output that say something, and which of them
-// is the last that has an error, or -1.
+// lastLines returns the last lines of a run's output that have text, and the index of the last one with an error, or
+// -1.
 func (v *View) lastLines(unit string, run int) (lines []Line, says int, err error) {
 	const look = 300
 	ofRun := func(e *Entry) bool { return e.Unit == unit && e.Run == run && e.Stream == Output }
@@ -61,7 +61,7 @@ func (v *View) lastLines(unit string, run int) (lines []Line, says int, err erro
 		return strings.TrimSpace(text) == "" || isFrame.MatchString(text)
 	})
 	if says = slices.IndexFunc(lines, func(l Line) bool { return l.Tone == Broken }); says >= 0 {
-		return lines, says, nil // what came first is why the rest came
+		return lines, says, nil // the first one is the reason for the others
 	}
 	says = len(lines) - 1
 	for says >= 0 && !saysError.MatchString(ansi.Strip(lines[says].Text)) {

@@ -10,17 +10,17 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Limits are what the logs of a project may take. What is beyond them is deleted, the oldest
-// first, and the segments of the running session last. The zero value sets none.
+// Limits are the limits of a project's logs. What exceeds them is deleted, the oldest first, and the segments of the
+// running session last. The zero value sets no limit.
 type Limits struct {
 	Size int64 // bytes
 	Age  time.Duration
 }
 
-// sweepPause is how long logs may stay too old before it is looked at, while lines come.
+// sweepPause is how long logs may stay too old until the next check, while lines arrive.
 const sweepPause = time.Hour
 
-// segment returns how large the text of a segment may grow.
+// segment returns the maximum size of a segment's text.
 func (l Limits) segment() int64 {
 	if l.Size <= 0 {
 		return segmentMax
@@ -28,18 +28,18 @@ func (l Limits) segment() int64 {
 	return min(max(l.Size/segmentPer, segmentMin), segmentMax)
 }
 
-// SessionForm is how the folder of a session's log is named, by when it began.
+// SessionForm is the name of the directory of a session's log, from its start time.
 const SessionForm = "20060102-150405.000"
 
-// kept is a segment, or all else that a session has left.
+// kept is a segment, or the other files of a session.
 type kept struct {
-	session string // its folder
-	path    string // of the segment's files without their endings; "" for the rest
+	session string // its directory
+	path    string // of the segment's files, without their extensions; "" for the other files
 	size    int64
-	at      time.Time // when it was last written to
+	at      time.Time // of the last write
 }
 
-// sweep deletes what is beyond the limits and says so.
+// sweep deletes what exceeds the limits, and reports it in the log.
 func (b *Book) sweep() {
 	b.mu.Lock()
 	limits := b.limits
@@ -74,9 +74,9 @@ func (b *Book) sweep() {
 	b.sayDeleted(limits, sessions, own)
 }
 
-// othersOf returns what the other sessions next to a directory have left, the oldest first.
+// othersOf returns what the other sessions next to a directory have left, oldest first.
 func othersOf(dir string) []kept {
-	entries, _ := os.ReadDir(filepath.Dir(dir)) // sorted by name, and so by age
+	entries, _ := os.ReadDir(filepath.Dir(dir)) // sorted by name, which is by age
 	var all []kept
 	for _, e := range entries {
 		other := filepath.Join(filepath.Dir(dir), e.Name())
@@ -87,7 +87,7 @@ func othersOf(dir string) []kept {
 	return all
 }
 
-// keptIn returns the segments of a session, the oldest first, and then the rest.
+// keptIn returns the segments of a session, oldest first, and then its other files.
 func keptIn(session string) []kept {
 	entries, _ := os.ReadDir(session)
 	var segments []kept
@@ -120,11 +120,11 @@ func keptIn(session string) []kept {
 	return append(segments, rest)
 }
 
-// delete deletes it. With the last segment of another session goes the rest of it; whether that
-// is so is reported.
+// delete deletes it. The other files of another session are deleted with its last segment; whether that happened is
+// reported.
 func (k kept) delete(own bool) bool {
 	if k.path != "" {
-		os.Remove(k.path + indexEnding) // first, since it publishes the other
+		os.Remove(k.path + indexEnding) // first, because it publishes the text
 		os.Remove(k.path + textEnding)
 		if left, _ := filepath.Glob(filepath.Join(k.session, "*"+indexEnding)); own || len(left) > 0 {
 			return false
@@ -145,7 +145,7 @@ func (b *Book) forget(path string) bool {
 	return true
 }
 
-// sayDeleted notes what has been deleted.
+// sayDeleted reports what was deleted.
 func (b *Book) sayDeleted(l Limits, sessions, own int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

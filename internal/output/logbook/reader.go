@@ -14,8 +14,8 @@ import (
 	"time"
 )
 
-// Reader reads a log that another process writes, or that a session has left. Its methods may
-// be called from any goroutine.
+// Reader reads a log that another process writes, or the log of an earlier session. Its methods may be called from
+// any goroutine.
 type Reader struct {
 	dir  string
 	over bool
@@ -24,17 +24,17 @@ type Reader struct {
 	segments []*readSegment
 }
 
-// readSegment is a segment as far as it was read.
+// readSegment is a segment, as far as it was read.
 type readSegment struct {
 	part
-	whole bool // there will not be more
+	whole bool // it is complete
 }
 
-// Read returns a reader of the log in a folder. Over says that its session has ended: then
-// what was torn off at its end is repaired, as far as that can be, for the reader alone.
+// Read returns a reader of the log in a directory. Over: its session has ended, so an incomplete end is repaired as
+// far as possible, only for this reader.
 func Read(dir string, over bool) *Reader { return &Reader{dir: dir, over: over} }
 
-// View returns what has been published by now.
+// View returns what has been published so far.
 func (r *Reader) View() (*View, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -63,7 +63,7 @@ func (r *Reader) View() (*View, error) {
 	v := &View{}
 	for _, s := range segments {
 		if s.taken == 0 {
-			break // its header is not whole
+			break // its header is incomplete
 		}
 		v.parts = append(v.parts, part{index: s.frozen(), path: s.path, texts: s.texts, codes: s.codes})
 	}
@@ -82,7 +82,7 @@ func (r *Reader) known(path string) *readSegment {
 	return &readSegment{part: part{path: path}}
 }
 
-// more takes up what has been added to the segment.
+// more reads what was added to the segment.
 func (s *readSegment) more() error {
 	if s.whole {
 		return nil
@@ -101,7 +101,7 @@ func (s *readSegment) more() error {
 	if err != nil && err != io.EOF {
 		return fmt.Errorf("read the log: %w", err)
 	}
-	text, err := os.Stat(s.path + textEnding) // after the index, so that it is as long
+	text, err := os.Stat(s.path + textEnding) // after the index, so that it is long enough
 	if err != nil {
 		return fmt.Errorf("read the log: %w", err)
 	}
@@ -129,7 +129,7 @@ func (v *View) repair() error {
 	if int64(len(data)) <= p.text {
 		return nil
 	}
-	// What a crash of the machine leaves of a file may be zeros.
+	// After a crash of the machine the rest of a file may be zeros.
 	rest := bytes.TrimRight(data[p.text:], "\x00")
 	at := p.taken
 	var codes []byte
@@ -149,7 +149,7 @@ func (v *View) repair() error {
 	return nil
 }
 
-// sourceOf tells from the beginning of a line where it comes from.
+// sourceOf returns the source of a line from its beginning.
 func sourceOf(line []byte) source {
 	if len(line) < len(clockForm) {
 		return source{}

@@ -15,42 +15,39 @@ import (
 // longest is how many bytes of a line without an end are kept together.
 const longest = 1 << 20
 
-// Scanner turns the bytes that a process writes to its terminal into lines fit for a
-// stream. What acts on the line itself is done: carriage returns, backspaces, erasing,
-// movement within the line; so a line that was rewritten counts once, as it last stood.
-// Colors and links stay in and end with their line; all else that a terminal acts on
-// stays out. The zero value is ready for use.
+// Scanner turns the bytes that a process writes to its terminal into lines for a stream. It applies what changes the
+// line itself: carriage returns, backspaces, erasing, movement within the line; so a line that was rewritten counts
+// once, in its last form. Colors and links are kept and end with their line; everything else that acts on a terminal
+// is removed. The zero value is ready for use.
 type Scanner struct {
-	// Hide, if set, is given every line before it leaves the scanner, and the
-	// pieces of one that is too long. No piece ends within Hold bytes of what is
-	// still to come, so that nothing of that length is cut in two unseen.
+	// Hide, if set, masks every line before it leaves the scanner, and the pieces of one that is too long. No piece
+	// ends within Hold bytes of what follows, so that nothing of that length is cut in two unnoticed.
 	Hide func(string) string
 	Hold int
-	// MayHide, which is set with Hide, reports at once whether that may change a text.
+	// MayHide is set with Hide, and reports quickly whether Hide may change a text.
 	MayHide func([]byte) bool
-	// Leads, if set, reports whether a link may lead to an address; the text of one that may not stays.
+	// Leads, if set, reports whether a link may lead to an address; otherwise only its text is kept.
 	Leads func(address string) bool
 
 	lines   []string
 	partial []byte
-	pen     pen.Pen // in use at the end of the last line
+	pen     pen.Pen // at the end of the last line
 	shown   shown
 	goesOn  bool // see Continues
 }
 
-// Continues reports whether the first of the lines that were returned last, by Scan, ScanBlock,
-// Pause or Rest, continues what Pause returned before.
+// Continues reports whether the first of the lines that the last Scan, ScanBlock, Pause or Rest returned continues
+// what Pause returned before.
 func (s *Scanner) Continues() bool { return s.goesOn }
 
-// shown is what Pause has returned of a line that had no end.
+// shown is what Pause has returned of a line without an end.
 type shown struct {
 	text string
 	pen  pen.Pen // at its end
 }
 
-// ScanBlock is Scan for most of what processes write: the lines at the end of those that p
-// completes that are to be shown as they are, are returned as they were written, each with
-// its end, as Book.AppendBlock takes them. The block is a part of p.
+// ScanBlock is Scan for most of what processes write: of the lines that p completes, the last ones that need no
+// change are returned as they were written, each with its end, as for Book.AppendBlock. The block is a part of p.
 func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
 	s.goesOn = false
 	first := 0
@@ -71,7 +68,7 @@ func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
 	return lines, nil
 }
 
-// isPlain reports whether whole lines are to be shown as they are.
+// isPlain reports whether complete lines need no change.
 func (s *Scanner) isPlain(block []byte) bool {
 	for rest := block; len(rest) > 0; {
 		end := bytes.IndexByte(rest, '\n')
@@ -110,7 +107,7 @@ func (s *Scanner) Scan(p []byte) []string {
 		}
 		cut := min(longest, len(s.partial))
 		if cut == len(s.partial) {
-			break // it has become short enough
+			break // it is short enough now
 		}
 		for cut > longest-utf8.UTFMax && !utf8.RuneStart(s.partial[cut]) {
 			cut--
@@ -122,9 +119,9 @@ func (s *Scanner) Scan(p []byte) []string {
 	return lines
 }
 
-// whole appends what whole lines say.
+// whole appends the texts of complete lines.
 func (s *Scanner) whole(lines []string, p []byte) []string {
-	all := string(p) // once, since all lines share it
+	all := string(p) // once, because all lines share it
 	hide := s.MayHide != nil && s.MayHide(p)
 	for len(p) > 0 {
 		end := bytes.IndexByte(p, '\n')
@@ -145,7 +142,7 @@ func (s *Scanner) whole(lines []string, p []byte) []string {
 	return lines
 }
 
-// add appends what a whole line says beyond what Pause has returned of it.
+// add appends the rest of a complete line after what Pause has returned of it.
 func (s *Scanner) add(lines []string, raw []byte) []string {
 	text, after := s.said(raw)
 	s.pen = after
@@ -165,10 +162,9 @@ func (s *Scanner) add(lines []string, raw []byte) []string {
 	return append(lines, before.pen.String()+rest)
 }
 
-// Pause returns what has been written after the last line's end, for a stream in which
-// nothing has come for a moment: a prompt, say. It returns nothing twice; what a line
-// says beyond that comes with its end. Unsure, if set, reports whether a text may end in
-// the midst of something that is to be hidden; such a text is not returned.
+// Pause returns what has been written after the last line end, when a stream has been quiet for a moment: a prompt,
+// for example. It returns nothing twice; the rest of the line comes with its end. Unsure, if set, reports whether a
+// text may end within something to mask; such a text is not returned.
 func (s *Scanner) Pause(unsure func(string) bool) []string {
 	s.goesOn = false
 	if len(s.partial) == 0 {
@@ -187,8 +183,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	return []string{rest}
 }
 
-// Rest returns what was written after the last line's end, if anything, and was not
-// returned by Pause.
+// Rest returns what was written after the last line end and not returned by Pause.
 func (s *Scanner) Rest() []string {
 	s.goesOn = false
 	if len(s.partial) == 0 {
@@ -202,13 +197,13 @@ func (s *Scanner) Rest() []string {
 	return lines
 }
 
-// Unended reports whether something has been written after the last line's end.
+// Unended reports whether something has been written after the last line end.
 func (s *Scanner) Unended() bool { return len(s.partial) > 0 }
 
-// Said is what has been written after the last line's end, as far as Pause has returned it.
+// Said is what has been written after the last line end, as far as Pause has returned it.
 func (s *Scanner) Said() string { return s.shown.text }
 
-// said is clean with what is to be hidden hidden.
+// said is clean, with secrets masked.
 func (s *Scanner) said(line []byte) (string, pen.Pen) {
 	text, after := s.clean(line)
 	if s.Hide != nil {
@@ -228,11 +223,11 @@ func (s *Scanner) clean(line []byte) (string, pen.Pen) {
 	return e.String(), e.pen
 }
 
-// colored is clean for a line in which only colors are selected, which is most often what
-// is in a line apart from text. It reports false where there is more.
+// colored is clean for a line with only colors in addition to text, as most lines are. It returns false if there is
+// more.
 func colored(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 	var b strings.Builder
-	written := pen.Pen{} // with which the text before was
+	written := pen.Pen{} // of the text so far
 	for len(line) > 0 {
 		end := bytes.IndexByte(line, 0x1b)
 		if end < 0 {

@@ -10,31 +10,31 @@ import (
 	"time"
 )
 
-// segment is one that is being written. The book's lock guards it, except for its files,
-// which only the book's writer uses.
+// segment is a segment that is being written. The book's lock guards it, except for its files, which only the book's
+// writer uses.
 type segment struct {
 	index
-	path     string // of its files, without their endings
+	path     string // of its files, without their extensions
 	number   int
-	midnight time.Time // after which its lines would be of another day
+	midnight time.Time // from which on lines are of another day
 	ids      map[Entry]int
-	millis   int64 // the moment that clock says
+	millis   int64 // the time in clock
 	clock    [len(clockForm)]byte
 	heads    []byte    // for head
-	spare    []*buffer // to be used again
+	spare    []*buffer // for reuse
 	buffers  []*buffer // what is not on disk, in order
 
-	texts, codes   *os.File // nil until they could be made, and again when it is closed
+	texts, codes   *os.File // nil before they are created, and after they are closed
 	textAt, codeAt int64    // how much of each is on disk
 }
 
-// clockForm is how the time begins a line.
+// clockForm is the time at the beginning of a line.
 const clockForm = "15:04:05.000 "
 
-// buffer is what is written together.
+// buffer is what is written in one write.
 type buffer struct {
 	text, codes []byte
-	cut         bool // nothing is added any more
+	cut         bool // it is complete
 	seen        bool // a view has it
 }
 
@@ -46,14 +46,14 @@ func newSegment(dir string, number int, first int64, at time.Time) *segment {
 	}
 	h := header(first, at.UnixNano())
 	if err := s.begin(h); err != nil {
-		panic(err) // the header is ours
+		panic(err) // the header is our own
 	}
 	s.buffers = []*buffer{{codes: h}}
 	return s
 }
 
-// append adds lines, each as text, and returns how many bytes are not on disk on their
-// account. Lines of a terminal may end with carriage returns, which are left out.
+// append adds lines and returns how many bytes they add to what is not on disk. Lines of a terminal may end with
+// carriage returns, which are left out.
 func (s *segment) append(e Entry, at time.Time, width int, lines iter.Seq[[]byte]) int {
 	b := s.buffer()
 	textBefore, codesBefore := len(b.text), len(b.codes)
@@ -79,8 +79,8 @@ func (s *segment) append(e Entry, at time.Time, width int, lines iter.Seq[[]byte
 	return len(b.text) - textBefore + len(b.codes) - codesBefore
 }
 
-// head returns what comes before the text of a line: time, name, and of whom Omnivigil
-// speaks. It is valid until the next call.
+// head returns what comes before the text of a line: time, name, and for an event its unit. It is valid until the
+// next call.
 func (s *segment) head(e Entry, at time.Time, width int) []byte {
 	name := e.Unit
 	if e.Stream != Output {
@@ -102,10 +102,10 @@ func (s *segment) head(e Entry, at time.Time, width int) []byte {
 	return h
 }
 
-// maxSpare is how many buffers are kept to be used again: half of what a disk may be behind.
+// maxSpare is how many buffers are kept for reuse: half of what a disk may be behind.
 const maxSpare = maxBehind / 2 / worthWrite
 
-// buffer returns the one that lines are added to.
+// buffer returns the buffer that lines are added to.
 func (s *segment) buffer() *buffer {
 	full := false
 	if n := len(s.buffers); n > 0 {
@@ -117,14 +117,14 @@ func (s *segment) buffer() *buffer {
 	b := &buffer{}
 	if n := len(s.spare); n > 0 {
 		b, s.spare = s.spare[n-1], s.spare[:n-1]
-	} else if full { // so will this be, in a moment
+	} else if full { // this one will be free in a moment, too
 		b.text = make([]byte, 0, worthWrite+worthWrite/2)
 	}
 	s.buffers = append(s.buffers, b)
 	return b
 }
 
-// cut ends the buffers there are, so that they can be written.
+// cut completes the existing buffers, so that they can be written.
 func (s *segment) cut() []*buffer {
 	for _, b := range s.buffers {
 		b.cut = true
@@ -132,8 +132,7 @@ func (s *segment) cut() []*buffer {
 	return s.buffers[:len(s.buffers):len(s.buffers)]
 }
 
-// write writes buffers that are cut, and returns how many it has written; with the others it
-// may be called again.
+// write writes complete buffers, and returns how many it has written; it may be called again for the others.
 func (s *segment) write(buffers []*buffer) (n int, err error) {
 	if s.texts == nil {
 		if s.texts, err = create(s.path + textEnding); err != nil {
@@ -158,8 +157,8 @@ func (s *segment) write(buffers []*buffer) (n int, err error) {
 	return n, nil
 }
 
-// restore makes the segment's files again where others have removed them, with all that they had, and reports
-// whether it has. The system keeps what a file had for as long as it is open.
+// restore creates the segment's files again if others have removed them, with their contents, and reports whether it
+// did. The system keeps the contents of a file as long as it is open.
 func (s *segment) restore() (restored bool, err error) {
 	for _, f := range []struct {
 		file   **os.File
@@ -191,7 +190,7 @@ func (s *segment) restore() (restored bool, err error) {
 	return restored, nil
 }
 
-// create makes a file, and its folder where that is gone or could not be made before.
+// create creates a file, and its directory if that does not exist.
 func create(path string) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
@@ -199,7 +198,7 @@ func create(path string) (*os.File, error) {
 	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 }
 
-// drop forgets buffers that are on disk and returns how many bytes they were.
+// drop forgets buffers that are on disk and returns their size in bytes.
 func (s *segment) drop(n int) int {
 	size := 0
 	for _, b := range s.buffers[:n] {
@@ -224,7 +223,7 @@ func (s *segment) close() bool {
 	return open
 }
 
-// view returns the segment as it is now.
+// view returns the current state of the segment.
 func (s *segment) view() part {
 	p := part{index: s.frozen(), path: s.path}
 	text, codes := s.index.text, s.taken

@@ -12,22 +12,21 @@ import (
 	"time"
 )
 
-// View is a log as it was at one moment. It is not changed by what is written later, and
-// reading it takes no lock. Its methods may be called from any goroutine; they read files.
-// What the log's limits have deleted since is left out.
+// View is a log at one moment. Later writes do not change it, and reading takes no lock. Its methods may be called
+// from any goroutine; they read files. What was deleted since because of the limits is left out.
 type View struct{ parts []part }
 
 // part is a segment of a view.
 type part struct {
 	index
-	path  string // of the files, without their endings
-	texts []span // what is not on disk yet
+	path  string // of the files, without their extensions
+	texts []span // of the text, what is not yet on disk
 	codes []span // the same of the index
 }
 
-// span is bytes of a file that are in memory.
+// span is a part of a file that is in memory.
 type span struct {
-	at   int64 // offset in the file
+	at   int64 // the offset in the file
 	data []byte
 }
 
@@ -36,7 +35,7 @@ const (
 	indexEnding = ".index"
 )
 
-// First returns the number of the first line that there still is.
+// First returns the number of the first line that still exists.
 func (v *View) First() int64 {
 	if len(v.parts) == 0 {
 		return 0
@@ -44,7 +43,7 @@ func (v *View) First() int64 {
 	return v.parts[0].first
 }
 
-// End returns the number of the line that comes next.
+// End returns the number of the next line.
 func (v *View) End() int64 {
 	if len(v.parts) == 0 {
 		return 0
@@ -55,15 +54,15 @@ func (v *View) End() int64 {
 // Batch is lines of one source that were written at once.
 type Batch struct {
 	*Entry
-	First int64 // number of its first line
+	First int64 // the number of its first line
 	Lines int64
 	At    int64  // nanoseconds since 1970
-	Text  []byte // the lines with their beginnings and ends; the last end may be missing
+	Text  []byte // whole lines, with line ends; the last end may be missing
 	head  int
 }
 
-// Each calls visit with each line's number, its text, and the whole line, as long as visit
-// returns true, and reports whether it always did. Both slices belong to the batch.
+// Each calls visit with the number of each line, its text, and the whole line, until visit returns false, and reports
+// whether it never did. Both slices belong to the batch.
 func (b *Batch) Each(visit func(number int64, text, whole []byte) bool) bool {
 	rest := b.Text
 	for n := b.First; n < b.First+b.Lines; n++ {
@@ -93,20 +92,19 @@ func (b *Batch) EachBack(visit func(number int64, text []byte) bool) bool {
 	return true
 }
 
-// TextOf returns what was written of a whole line of the batch.
+// TextOf returns the text of a whole line of the batch.
 func (b *Batch) TextOf(whole []byte) []byte { return whole[min(b.head, len(whole)):] }
 
-// Chunk is some batches in a row.
+// Chunk is consecutive batches.
 type Chunk struct {
-	First, End int64   // numbers of the first line and of that after the last
-	Batches    []Batch // of all sources, also those that were not asked for
+	First, End int64   // the numbers of the first line and of the one after the last
+	Batches    []Batch // of all sources, even those that were not requested
 	Text       []byte  // of all batches
 }
 
-// Scan reads chunks one after the other, from the one that has the line with that number, or
-// backwards from it: then the lines of a chunk are in their order all the same. Chunks
-// without a line of a wanted source are left out; nil wants all. It ends when visit returns
-// false or an error. A chunk may be used only until visit returns.
+// Scan reads chunks, from the one with a line on, or backwards from it; the lines of a chunk are always in their
+// order. Chunks without a line of a wanted source are skipped; nil: all sources are wanted. It ends when visit
+// returns false or an error. A chunk is valid until visit returns.
 func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(*Chunk) (bool, error)) error {
 	s := scans.Get().(*scan)
 	defer scans.Put(s)
@@ -118,7 +116,7 @@ func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(
 	for ; at >= 0 && at < len(v.parts); at += step {
 		more, err := s.part(&v.parts[at], from, back, wanted, visit)
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // deleted meanwhile
+			continue // deleted in the meantime
 		}
 		if err != nil || !more {
 			return err
@@ -127,10 +125,10 @@ func (v *View) Scan(from int64, back bool, wanted func(*Entry) bool, visit func(
 	return nil
 }
 
-// scans holds what earlier scans used: drawing a screen begins many.
+// scans are for reuse: drawing a screen begins many.
 var scans = sync.Pool{New: func() any { return &scan{} }}
 
-// scan is what is used again from chunk to chunk.
+// scan is what is reused from chunk to chunk.
 type scan struct {
 	chunk Chunk
 	text  []byte
@@ -166,7 +164,7 @@ func (s *scan) part(
 	return true, nil
 }
 
-// wants returns whether any of some sources is wanted; each is asked for once.
+// wants returns whether any of some sources is wanted, and remembers the answer for each.
 func wants(sources []source, wanted func(*Entry) bool) func([]uint32) bool {
 	if wanted == nil {
 		return func([]uint32) bool { return true }
@@ -217,7 +215,7 @@ func (s *scan) read(f *segmentFiles, b *block) (err error) {
 	return nil
 }
 
-// segmentFiles reads a segment's files, which are opened when they are needed.
+// segmentFiles reads a segment's files, which are opened on demand.
 type segmentFiles struct {
 	part        *part
 	text, index *os.File
@@ -231,7 +229,7 @@ func (f *segmentFiles) close() {
 	}
 }
 
-// read reads a part of a file into buf, or into a larger one.
+// read reads a part of a file into buf, or into a larger buffer.
 func (f *segmentFiles) read(buf []byte, at, size int64, ending string) ([]byte, error) {
 	file, spans := &f.text, f.part.texts
 	if ending == indexEnding {
@@ -264,7 +262,7 @@ func (f *segmentFiles) read(buf []byte, at, size int64, ending string) ([]byte, 
 	return buf, nil
 }
 
-// At returns the number of the first line that was written at a moment or later.
+// At returns the number of the first line that was written at a time or later.
 func (v *View) At(t time.Time) (int64, error) {
 	at := t.UnixNano()
 	i := sort.Search(len(v.parts), func(i int) bool { return v.parts[i].last >= at })
@@ -272,7 +270,7 @@ func (v *View) At(t time.Time) (int64, error) {
 		return v.End(), nil
 	}
 	p := &v.parts[i]
-	// The first block that begins then or later; some lines of the one before may be as late.
+	// The first block that begins then or later; some lines of the block before may be as late.
 	n := sort.Search(len(p.blocks), func(n int) bool { return p.blocks[n].at >= at })
 	number := p.end()
 	if n < len(p.blocks) {
@@ -293,9 +291,8 @@ func (v *View) At(t time.Time) (int64, error) {
 	return number, err
 }
 
-// Find returns up to most lines, in their order, of the wanted sources, nil for all, and of
-// those which keep, if it is not nil, reports true for: the first from a number on, or
-// the last before it.
+// Find returns up to most lines, in order, of the wanted sources (nil: all) for which keep returns true (nil: all):
+// the first ones from a number on, or the last ones before it.
 func (v *View) Find(from int64, back bool, most int, wanted func(*Entry) bool, keep func(*Line) bool) ([]Line, error) {
 	var found []Line
 	if back {

@@ -4,7 +4,7 @@
 //
 // # The language of filters
 //
-// A filter is words, with spaces between them; a line has to meet all of them:
+// A filter is words separated by spaces. A line must match all of them:
 //
 //	unit=tides,berths   of one of these units
 //	run=3               of that run of its unit
@@ -16,8 +16,8 @@
 //	/time(d )?out/      its text matches an expression (Go's, RE2)
 //	!health             the opposite of any of these: its text does not have "health"
 //
-// Text in small letters is found whatever the letters of the line; one with a capital letter
-// is found as it is written. The same is true of expressions.
+// Text in lowercase letters matches any case; with an uppercase letter it matches exactly. The same is true of
+// expressions.
 package query
 
 import (
@@ -27,7 +27,7 @@ import (
 	"strings"
 )
 
-// Field is what a term looks at.
+// Field is what a term is about.
 type Field string
 
 const (
@@ -39,7 +39,7 @@ const (
 	Text    Field = ""
 )
 
-// Last is the number of a term that means the newest ripple of a save.
+// Last is the number in a term for the newest ripple of a save.
 const Last = -1
 
 // Term is one word of a filter.
@@ -53,13 +53,13 @@ type Term struct {
 	Pattern Pattern  // of Text
 }
 
-// Event is a kind of lines that Omnivigil itself has written.
+// Event is a kind of Omnivigil's events.
 type Event string
 
 const (
 	Start   Event = "start"   // of a run or pass
 	End     Event = "end"     // of a run or pass
-	Failure Event = "failure" // whatever is broken by it; and output that reports a failed test or an error
+	Failure Event = "failure" // of anything that is broken; and output that reports a failed test or an error
 	Note    Event = "note"    // any other
 )
 
@@ -68,13 +68,13 @@ type Origin struct {
 	Unit        string
 	Run, Ripple int
 	Event       Event // empty for output
-	Broken      bool  // it says that something is
+	Broken      bool  // the event reports that something is broken
 }
 
-// Filter says which lines: those that meet all terms. The empty one lets all through.
+// Filter selects the lines that match all terms. An empty filter selects all lines.
 type Filter []Term
 
-// Parse reads a filter. Its errors say which word is wrong.
+// Parse parses a filter. Its errors name the word that is wrong.
 func Parse(text string) (Filter, error) {
 	var f Filter
 	for rest := strings.TrimLeft(text, " "); rest != ""; rest = strings.TrimLeft(rest, " ") {
@@ -146,8 +146,7 @@ func parseTerm(rest string) (t Term, after string, err error) {
 	return t, after, err
 }
 
-// quoted reads what stands between two marks. A backslash before the mark is for it; in text
-// two are one.
+// quoted reads what is between two delimiters. A backslash escapes the delimiter and, in text, a backslash.
 func quoted(rest string, mark byte) (text, after string, err error) {
 	var b strings.Builder
 	for i := 1; i < len(rest); i++ {
@@ -177,7 +176,7 @@ func (f Filter) String() string {
 	return strings.Join(words, " ")
 }
 
-// String returns the term in the filters' language.
+// String returns the term in the language of filters.
 func (t Term) String() string {
 	not := ""
 	if t.Not {
@@ -201,7 +200,7 @@ func (t Term) String() string {
 	return not + t.Pattern.String()
 }
 
-// Words says the filter in words: "only tides, at least a warning, without "health"".
+// Words describes the filter: "only tides, at least a warning, without "health"".
 func (f Filter) Words() string {
 	words := make([]string, len(f))
 	for i, t := range f {
@@ -248,12 +247,12 @@ func (t Term) words() string {
 	return "only " + text
 }
 
-// Without returns the filter without the terms of a field, of either sense.
+// Without returns the filter without the terms of a field, negated or not.
 func (f Filter) Without(field Field) Filter {
 	return slices.DeleteFunc(slices.Clone(f), func(t Term) bool { return t.Field == field })
 }
 
-// Has reports whether a term of a field is among the filter's.
+// Has reports whether the filter has a term of a field.
 func (f Filter) Has(field Field) bool {
 	return slices.ContainsFunc(f, func(t Term) bool { return t.Field == field })
 }
@@ -269,8 +268,8 @@ func (f Filter) OnLast(ripple int) Filter {
 	return f
 }
 
-// Meets reports whether lines from there may meet the filter: all terms but those of level and
-// text decide by that alone.
+// Meets reports whether lines of an origin may match the filter: all terms except those of level and text are decided
+// by the origin.
 func (f Filter) Meets(o Origin) bool {
 	for _, t := range f {
 		is := true

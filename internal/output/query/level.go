@@ -2,11 +2,11 @@ package query
 
 import "strings"
 
-// Level is how serious a line says it is.
+// Level is the severity that a line states.
 type Level int
 
 const (
-	NoLevel Level = iota // it does not say
+	NoLevel Level = iota // it states none
 	Debug
 	Info
 	Warning
@@ -18,7 +18,7 @@ var levelNames = []string{"", "debug", "info", "warning", "error"}
 // String returns the level's name, empty for none.
 func (l Level) String() string { return levelNames[l] }
 
-// LevelOf returns what the common libraries call a level, in any letters.
+// LevelOf returns the level for a word of the common libraries, in any case.
 func LevelOf(name string) Level {
 	switch strings.ToLower(name) {
 	case "trace", "debug", "dbg", "verbose", "silly", "fine", "finer", "finest":

@@ -11,14 +11,14 @@ import (
 	"unicode/utf8"
 )
 
-// Pattern is what is looked for in the visible text of lines.
+// Pattern is what is searched for in the visible text of lines.
 type Pattern struct {
 	Text   string
 	Regexp bool // Text is an expression (Go's, RE2)
 }
 
-// ParsePattern reads what a user types into a search: text, or an expression between
-// slashes. The second slash may still be missing.
+// ParsePattern parses what a user types into a search: text, or an expression between slashes. The second slash may
+// be missing.
 func ParsePattern(text string) Pattern {
 	if expr, is := strings.CutPrefix(text, "/"); is && len(expr) > 0 {
 		if n := len(expr); n > 1 && expr[n-1] == '/' && expr[n-2] != '\\' {
@@ -41,10 +41,10 @@ func (p Pattern) String() string {
 	return p.Text
 }
 
-// exact reports whether letters are to be as they are written: one of them is a capital.
+// exact reports whether case matters: there is an uppercase letter.
 func (p Pattern) exact() bool {
 	text := p.Text
-	if p.Regexp { // \S, \W and the like are no letters
+	if p.Regexp { // \S, \W and similar are not letters
 		text = regexp.MustCompile(`\\(pL|P.|.)`).ReplaceAllString(text, "")
 	}
 	return strings.IndexFunc(text, unicode.IsUpper) >= 0
@@ -52,16 +52,16 @@ func (p Pattern) exact() bool {
 
 // Matcher finds a pattern. It may be used from any goroutine, except for Likely.
 type Matcher struct {
-	literals [][]byte       // that every match has, in this order; small letters if not exact
-	exact    bool           // letters are to be as they are in literals
-	expr     *regexp.Regexp // nil if the one literal is all that is looked for
+	literals [][]byte       // that every match has, in this order; in lowercase unless exact
+	exact    bool           // case matters
+	expr     *regexp.Regexp // nil: the single literal is the whole pattern
 
 	// For Likely.
 	folded []byte
-	rarest []byte // of the literals, in the first text; nil until there was one
+	rarest []byte // the literal that is rarest in the first text; nil until there was one
 }
 
-// Compile returns what finds the pattern; an error says what is wrong with its expression.
+// Compile returns the matcher of the pattern; an error explains what is wrong with its expression.
 func (p Pattern) Compile() (*Matcher, error) {
 	if p.Text == "" {
 		return nil, fmt.Errorf("there is nothing to look for")
@@ -103,7 +103,7 @@ func isASCII(p []byte) bool {
 	return true
 }
 
-// literalsIn returns texts that every match of an expression has, in this order and apart.
+// literalsIn returns texts that every match of an expression has, in this order and without overlap.
 func literalsIn(e *syntax.Regexp, exact bool) [][]byte {
 	switch e.Op {
 	case syntax.OpLiteral:
@@ -115,7 +115,7 @@ func literalsIn(e *syntax.Regexp, exact bool) [][]byte {
 			text = bytes.ToLower(text)
 		}
 		if (e.Flags&syntax.FoldCase != 0 || !exact) && (!isASCII(text) || bytes.ContainsAny(text, "ks")) {
-			return [][]byte{foldable(text)} // letters beyond ASCII are the same as these except case
+			return [][]byte{foldable(text)} // letters beyond ASCII may differ in more than case
 		}
 		return [][]byte{text}
 	case syntax.OpCapture, syntax.OpPlus:
@@ -134,7 +134,7 @@ func literalsIn(e *syntax.Regexp, exact bool) [][]byte {
 	return nil
 }
 
-// joined returns parts of an expression with literals in a row as one.
+// joined merges consecutive literals of an expression.
 func joined(parts []*syntax.Regexp) []*syntax.Regexp {
 	var out []*syntax.Regexp
 	for _, p := range parts {
@@ -152,8 +152,8 @@ func joined(parts []*syntax.Regexp) []*syntax.Regexp {
 	return out
 }
 
-// foldable returns the longest part of a text whose letters have no kin outside of ASCII: for
-// k there is the sign of kelvin, for s the long s (Unicode, CaseFolding.txt).
+// foldable returns the longest part of a text whose letters have no case variants outside of ASCII: k has the Kelvin
+// sign, s the long s (Unicode, CaseFolding.txt).
 func foldable(text []byte) []byte {
 	parts := bytes.FieldsFunc(text, func(r rune) bool { return r >= utf8.RuneSelf || r == 'k' || r == 's' })
 	var longest []byte
@@ -165,12 +165,11 @@ func foldable(text []byte) []byte {
 	return longest
 }
 
-// HasLiteral reports whether a text is known that every match has, so that Likely helps.
+// HasLiteral reports whether every match has a known text, so that Likely helps.
 func (m *Matcher) HasLiteral() bool { return len(m.literals) > 0 }
 
-// Likely returns the place at or after from in a text of many lines that may be in a match,
-// -1 for none. It is for one goroutine at a time, and for texts in which no colors stand.
-// Prepare comes first.
+// Likely returns the first position at or after from, in a text of many lines, that may be in a match; -1: there is
+// none. It is for one goroutine at a time, and for texts without colors. Prepare must be called first.
 func (m *Matcher) Likely(text []byte, from int) int {
 	in := text
 	if !m.exact {
@@ -185,8 +184,7 @@ func (m *Matcher) Likely(text []byte, from int) int {
 	return -1
 }
 
-// Prepare readies Likely for a text. The first one decides which of the literals is looked
-// for.
+// Prepare prepares Likely for a text. The first text decides which of the literals is searched for.
 func (m *Matcher) Prepare(text []byte) {
 	if !m.exact {
 		m.folded = appendLower(m.folded[:0], text)
@@ -219,7 +217,7 @@ func (m *Matcher) Match(text []byte) bool {
 	return m.expr.Match(text)
 }
 
-// All returns where the pattern is in a line's visible text: pairs of offsets in bytes.
+// All returns the matches in a line's visible text, as pairs of byte offsets.
 func (m *Matcher) All(text []byte) [][]int {
 	if m.expr != nil {
 		return m.expr.FindAllIndex(text, -1)
@@ -236,7 +234,7 @@ func (m *Matcher) All(text []byte) [][]int {
 	}
 }
 
-// index returns where a literal is, -1 for nowhere.
+// index returns the position of a literal, or -1.
 func (m *Matcher) index(text, literal []byte) int {
 	if m.exact {
 		return bytes.Index(text, literal)
@@ -244,7 +242,7 @@ func (m *Matcher) index(text, literal []byte) int {
 	return indexFold(text, literal)
 }
 
-// indexFold is bytes.Index for a text of small ASCII letters, whatever those of the line.
+// indexFold is bytes.Index for a text of lowercase ASCII letters that ignores the case of the line.
 func indexFold(text, small []byte) int {
 	lower, upper := small[0], upperOf(small[0])
 	for at := 0; at+len(small) <= len(text); at++ {

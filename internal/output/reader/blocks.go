@@ -10,18 +10,17 @@ import (
 	"omnivigil/internal/output/stacktrace"
 )
 
-// piece is a line of a chunk, with what is seen of it.
+// piece is a line of a chunk with its visible text.
 type piece struct {
 	batch  *logbook.Batch
 	number int64
 	text   []byte // as written
 	seen   []byte
-	block  int // the first line of the trace that it is of, or itself
+	block  int // the index of the first line of its stack trace, or its own
 }
 
-// blocks visits the lines of a chunk that terms let through, with all of each stack trace one
-// line of which a positive term has, and none of those that a negative one has. A trace that
-// a chunk's end cuts counts as two.
+// blocks visits the lines of a chunk that match terms: a whole stack trace if one of its lines matches a positive
+// term, and none of it if one matches a negative one. A trace across the end of a chunk counts as two.
 func (s *scan) blocks(c *logbook.Chunk, take func(b *logbook.Batch, number int64, text []byte) bool) bool {
 	if s.likely != nil && bytes.IndexByte(c.Text, 0x1b) < 0 {
 		if s.likely.Prepare(c.Text); s.likely.Likely(c.Text, 0) < 0 {
@@ -29,7 +28,7 @@ func (s *scan) blocks(c *logbook.Chunk, take func(b *logbook.Batch, number int64
 		}
 	}
 	pieces := s.pieces(c)
-	members := map[int][]int{} // the lines of blocks that have more than one, by the first
+	members := map[int][]int{} // the lines of blocks with more than one line, by the first line
 	for i, p := range pieces {
 		if p.block != i {
 			if members[p.block] == nil {
@@ -38,7 +37,7 @@ func (s *scan) blocks(c *logbook.Chunk, take func(b *logbook.Batch, number int64
 			members[p.block] = append(members[p.block], i)
 		}
 	}
-	known := map[int]bool{} // whether such a block is let through
+	known := map[int]bool{} // whether such a block matches
 	for i, p := range pieces {
 		is := false
 		if of := members[p.block]; of == nil {
@@ -62,7 +61,7 @@ func (s *scan) blocks(c *logbook.Chunk, take func(b *logbook.Batch, number int64
 	return true
 }
 
-// pieces returns the lines of wanted sources, and which of them belong together.
+// pieces returns the lines of wanted sources, and which of them form blocks.
 func (s *scan) pieces(c *logbook.Chunk) []piece {
 	type run struct {
 		unit   string
@@ -100,7 +99,7 @@ func (s *scan) pieces(c *logbook.Chunk) []piece {
 	return pieces
 }
 
-// visibleOf returns what is seen of a line.
+// visibleOf returns the visible text of a line.
 func visibleOf(text []byte) []byte {
 	if bytes.IndexByte(text, 0x1b) < 0 {
 		return text
@@ -108,7 +107,7 @@ func visibleOf(text []byte) []byte {
 	return []byte(ansi.Strip(string(text)))
 }
 
-// let reports whether lines that belong together are let through.
+// let reports whether a block matches.
 func (t *terms) let(lines []piece) bool {
 	for _, term := range t.texts {
 		has := false

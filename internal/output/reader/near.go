@@ -10,19 +10,18 @@ import (
 	"omnivigil/internal/output/logbook"
 )
 
-// Near returns a log that is read from the files in its folder, while another process writes
-// them. It is what api.Client.Near wants.
+// Near returns a log that is read from the files in its directory while another process writes them, as for
+// api.Client.Near.
 func Near(folder string, lastSave func() int) api.Log {
 	return Log{Source: logbook.Read(folder, false), LastSave: lastSave}
 }
 
-// Past returns the log that a session has left in a folder, with its torn end fixed.
+// Past returns the log of an ended session in a directory, with its incomplete end repaired.
 func Past(folder string) api.Log {
 	return Log{Source: logbook.Read(folder, true)}
 }
 
-// Sessions returns the folders of the sessions that have left a log in a folder, the newest
-// first.
+// Sessions returns the directories of the sessions with a log in a directory, newest first.
 func Sessions(logs string) []string {
 	entries, _ := os.ReadDir(logs)
 	var found []string

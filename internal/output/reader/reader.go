@@ -26,13 +26,13 @@ type Source interface {
 // Log answers questions about a log. It implements api.Log.
 type Log struct {
 	Source Source
-	// LastSave returns the ripple of the newest save, 0 if there was none; nil: none was.
+	// LastSave returns the ripple of the newest save, 0 if there was none; nil: there never is one.
 	LastSave func() int
 }
 
 var _ api.Log = Log{}
 
-// begin returns the log as it is, and a filter's terms with those of unit and run.
+// begin returns a view of the log, and the terms of a filter with those of unit and run.
 func (l Log) begin(text, unit string, run int) (*logbook.View, *terms, error) {
 	f, err := query.Parse(text)
 	if err != nil {
@@ -96,7 +96,7 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	return p.page, p.back(end, q.Count, q.Fold)
 }
 
-// endOf returns the number before which lines are asked for, if they are.
+// endOf returns the number before which lines are requested, if there is one.
 func endOf(v *logbook.View, q api.LineQuery) (end int64, back bool, err error) {
 	switch {
 	case q.Last || q.Run > 0 && q.From == 0 && q.End == 0 && q.Since.IsZero() && q.Until.IsZero():
@@ -131,17 +131,17 @@ func (p *pager) forward(from int64, count int) error {
 	return err
 }
 
-// back fills the page with the last lines before a number. Folded, as many are asked for
-// that differ from the one before, if they are not too far back.
+// back fills the page with the last lines before a number. With folding, as many different lines are returned, unless
+// they are too far back.
 func (p *pager) back(end int64, count int, fold bool) error {
 	const furthest = 16
 	p.page.From, p.page.End = end, end
 	sc := scan{view: p.view, terms: p.terms, back: true, from: end, whole: !p.terms.all()}
-	var found []api.Line // the last one first
+	var found []api.Line // the last line first
 	seen := 0
 	err := sc.each(p.ctx, func(b *logbook.Batch, number int64, text []byte) bool {
 		if n := len(found); fold && n > 0 && again(&found[n-1], b, text) {
-			l := &found[n-1] // of those that say the same, the first is kept
+			l := &found[n-1] // of equal lines, the first one is kept
 			l.Times, l.Number, l.At = max(l.Times, 1)+1, number, time.Unix(0, b.At)
 		} else if n == count {
 			return false
@@ -167,14 +167,13 @@ func (p *pager) back(end int64, count int, fold bool) error {
 	return err
 }
 
-// again reports whether a line of output says what the one after it does.
+// again reports whether a line of output has the same text as the next one.
 func again(after *api.Line, b *logbook.Batch, text []byte) bool {
 	return len(text) > 0 && after.Stream == api.Output && b.Stream == logbook.Output && after.Unit == b.Unit &&
 		after.Text == string(text)
 }
 
-// move returns the number that is so many lines after another one, before it if by is
-// negative.
+// move returns the number so many lines after another one, or before it if by is negative.
 func (p *pager) move(end int64, by int) (int64, error) {
 	most := min(max(by, -by), api.MaxLines)
 	if most == 0 {
@@ -190,7 +189,7 @@ func (p *pager) move(end int64, by int) (int64, error) {
 	return found[len(found)-1].Number + 1, nil
 }
 
-// find returns lines that the filter lets through.
+// find returns lines that match the filter.
 func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 	s := scan{view: p.view, terms: p.terms, back: back, from: from, whole: !p.terms.all()}
 	var found []logbook.Line
@@ -204,8 +203,7 @@ func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 	return found, err
 }
 
-// folded joins lines that say the same thing again, and stack traces that do. How often it was
-// said is at the first of them.
+// folded folds consecutive equal lines, and equal stack traces. The first of them has their number.
 func folded(all []api.Line) []api.Line {
 	out := all[:0]
 	var last []api.Line // the newest block in out
@@ -224,7 +222,7 @@ func folded(all []api.Line) []api.Line {
 	return out
 }
 
-// blockLength is how many lines at the beginning are of one stack trace, or 1.
+// blockLength is how many lines at the beginning form one stack trace, or 1.
 func blockLength(all []api.Line) int {
 	first := all[0]
 	var r stacktrace.Reader
@@ -240,7 +238,7 @@ func blockLength(all []api.Line) int {
 	return len(all)
 }
 
-// sameBlock reports whether two blocks of one unit's output say the same, and something.
+// sameBlock reports whether two blocks of one unit's output have the same text, and any.
 func sameBlock(a, b []api.Line) bool {
 	if len(a) != len(b) || a[0].Stream != api.Output || b[0].Stream != api.Output || a[0].Unit != b[0].Unit ||
 		a[0].Text == "" {
@@ -283,7 +281,7 @@ func (l Log) Text(ctx context.Context, from, end int64, w io.Writer) (int64, err
 	return from, err
 }
 
-// afterLines returns what comes after so many lines.
+// afterLines returns what follows so many lines.
 func afterLines(text []byte, lines int64) []byte {
 	for ; lines > 0; lines-- {
 		i := bytes.IndexByte(text, '\n')
@@ -310,7 +308,7 @@ var (
 	}
 )
 
-// Line returns a line as faces see it.
+// Line returns a line as faces get it.
 func Line(l logbook.Line) api.Line {
 	out := api.Line{
 		Number:    l.Number,
@@ -330,7 +328,7 @@ func Line(l logbook.Line) api.Line {
 	return out
 }
 
-// Reason is Line for one that says why a run ended: text that came within another is reported alone.
+// Reason is Line for one that tells why a run ended: of a text within other text, only the text.
 func Reason(l logbook.Line) api.Line {
 	out := Line(l)
 	if says, is := structured.Parse(ansi.Strip(l.Text)); is && says.Whole {

@@ -12,12 +12,12 @@ import (
 	"omnivigil/internal/output/structured"
 )
 
-// terms are a filter's, ready to be asked.
+// terms are a filter's terms, ready for use.
 type terms struct {
 	filter query.Filter
 	texts  []textTerm // of text
 	levels []query.Term
-	likely *query.Matcher // that of a text that lines must have, nil if there is none
+	likely *query.Matcher // of a text that every line must have; nil: there is none
 }
 
 type textTerm struct {
@@ -40,7 +40,7 @@ func compile(f query.Filter) (*terms, error) {
 	return t, nil
 }
 
-// add adds a pattern that lines must have, or must not.
+// add adds a pattern that lines must have, or must not have.
 func (t *terms) add(p query.Pattern, not bool) error {
 	m, err := p.Compile()
 	if err != nil {
@@ -53,7 +53,7 @@ func (t *terms) add(p query.Pattern, not bool) error {
 	return nil
 }
 
-// wants reports whether lines of a source may be let through.
+// wants reports whether lines of a source may match.
 func (t *terms) wants(e *logbook.Entry) bool {
 	o := query.Origin{Unit: e.Unit, Run: e.Run, Ripple: e.Ripple, Broken: e.Tone == logbook.Broken}
 	if int(e.Stream) < len(events) {
@@ -69,10 +69,10 @@ var events = [...]query.Event{
 	logbook.Note:   query.Note,
 }
 
-// all reports whether every line of a wanted source is let through.
+// all reports whether every line of a wanted source matches.
 func (t *terms) all() bool { return len(t.texts) == 0 && len(t.levels) == 0 }
 
-// meets reports whether a line is let through.
+// meets reports whether a line matches.
 func (t *terms) meets(e *logbook.Entry, text []byte) bool {
 	if t.all() {
 		return true
@@ -86,7 +86,7 @@ func (t *terms) meets(e *logbook.Entry, text []byte) bool {
 	return len(t.levels) == 0 || t.meetsLevel(levelOf(e, text))
 }
 
-// levelOf returns how serious a line is. What Omnivigil says has its own words for that.
+// levelOf returns the level of a line; for an event, of its tone.
 func levelOf(e *logbook.Entry, text []byte) query.Level {
 	if e.Stream == logbook.Output {
 		return structured.LevelOf(string(text))
@@ -106,15 +106,14 @@ func (t *terms) meetsLevel(level query.Level) bool {
 	})
 }
 
-// scan goes through the lines that terms let through, from a number on or backwards before
-// it.
+// scan visits the lines that match terms, from a number on or backwards before it.
 type scan struct {
 	view *logbook.View
 	*terms
 	from     int64
 	back     bool
-	whole    bool                   // stack traces are let through as a whole, or not at all
-	searched func(lines int64) bool // is notified of each chunk; false ends the scan
+	whole    bool                   // stack traces match as a whole
+	searched func(lines int64) bool // called after each chunk; false ends the scan
 }
 
 // run calls visit with each line until it returns false.
@@ -124,7 +123,7 @@ func (s *scan) run(ctx context.Context, visit func(logbook.Line) bool) error {
 	})
 }
 
-// each is run without making a line of every one.
+// each is run without making an api.Line of every line.
 func (s *scan) each(ctx context.Context, visit func(b *logbook.Batch, number int64, text []byte) bool) error {
 	from := s.from
 	if s.back {
@@ -183,7 +182,7 @@ func (s *scan) forwards(c *logbook.Chunk, take func(b *logbook.Batch, number int
 }
 
 func (s *scan) backwards(c *logbook.Chunk, take func(b *logbook.Batch, number int64, text []byte) bool) bool {
-	if s.whole || s.likely != nil { // what is found there is little
+	if s.whole || s.likely != nil { // few lines are candidates
 		type place struct {
 			batch  *logbook.Batch
 			number int64
@@ -210,11 +209,11 @@ func (s *scan) backwards(c *logbook.Chunk, take func(b *logbook.Batch, number in
 	return true
 }
 
-// candidates visits the lines that may have the text that is looked for.
+// candidates visits the lines that may have the text searched for.
 func (s *scan) candidates(c *logbook.Chunk, take func(b *logbook.Batch, number int64, text []byte) bool) bool {
 	s.likely.Prepare(c.Text)
-	starts := make([]int, 0, len(c.Batches)) // of batches in the chunk, made when they are needed
-	counted, number := 0, int64(0)           // how far lines are counted within a batch
+	starts := make([]int, 0, len(c.Batches)) // of batches in the chunk, computed on demand
+	counted, number := 0, int64(0)           // the position up to which lines were counted within a batch
 	in := -1
 	for at := s.likely.Likely(c.Text, 0); at >= 0; at = s.likely.Likely(c.Text, at) {
 		if len(starts) == 0 {

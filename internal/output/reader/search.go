@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// tellPause is how often a search that continues tells how far it is.
+// tellPause is how often a search reports its progress.
 const tellPause = 100 * time.Millisecond
 
 // Search implements api.Log.
@@ -45,15 +45,15 @@ func (l Log) Search(ctx context.Context, q api.SearchQuery, found func(api.Found
 	return s.tell()
 }
 
-// searching is a search that continues.
+// searching is a search in progress.
 type searching struct {
 	view  *logbook.View
 	terms *terms
 	query api.SearchQuery
 	found func(api.Found) error
-	so    api.Found // far
+	so    api.Found // the result so far
 	told  time.Time
-	err   error // of found
+	err   error // returned by found
 }
 
 func (s *searching) tell() error {
@@ -63,7 +63,7 @@ func (s *searching) tell() error {
 	return err
 }
 
-// on is called now and then, and reports whether the search is to continue.
+// on is called now and then, and reports whether the search should continue.
 func (s *searching) on() bool {
 	if time.Since(s.told) > tellPause {
 		s.err = s.tell()
@@ -71,7 +71,7 @@ func (s *searching) on() bool {
 	return s.err == nil
 }
 
-// nearest finds the lines that are asked for.
+// nearest finds the lines that are requested.
 func (s *searching) nearest(ctx context.Context) error {
 	left := min(s.query.Most, api.MaxLines)
 	sc := scan{view: s.view, terms: s.terms, from: s.query.From, back: s.query.Back}

@@ -1,4 +1,4 @@
-// Package redact hides secret values in text, also in encoded forms: base64 and hexadecimal (whole, inside something
+// Package redact masks secret values in text, also in encoded forms: base64 and hexadecimal (whole, inside something
 // longer, or in wrapped lines), in web addresses, JSON and HTML, quoted for a shell, or with colors inside.
 // docs/settings.md lists the forms; encodings.go is the same list in code. Start reading at Mask.
 package redact
@@ -15,30 +15,28 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// Hidden is in a text where a secret was.
+// Hidden replaces a secret in a text.
 const Hidden = "******"
 
-// shortest is the length of the shortest value that is hidden: a shorter one
-// would blot out half of what is said without keeping anything secret.
+// shortest is the minimum length of a value that is masked: masking shorter ones would destroy half of the output
+// without keeping anything secret.
 const shortest = 4
 
-// pieceSize is the length of the shortest piece of an encoded value that is hidden
-// where a line's end has cut it.
+// pieceSize is the minimum length of a piece of an encoded value that is masked where a line end has divided it.
 const pieceSize = 16
 
-// Mask hides a set of values. The nil Mask hides nothing. It may be used from any
-// goroutine.
+// Mask masks a set of values. The nil Mask masks nothing. It may be used from any goroutine.
 type Mask struct {
 	values   []string // sorted, as given
-	forms    []string // as they may appear, longest first
+	forms    []string // all forms of them, longest first
 	replacer *strings.Replacer
 	heads    heads
 	longest  int
-	pieces   map[uint64]struct{} // hashes of every piece of pieceSize bytes of what is encoded
+	pieces   map[uint64]struct{} // hashes of every piece of pieceSize bytes of encoded forms
 	seed     maphash.Seed
 }
 
-// Of returns the mask of these values, or nil where there are none to hide.
+// Of returns the mask of these values; nil: there are none to mask.
 func Of(values []string) *Mask {
 	values = slices.Compact(slices.Sorted(slices.Values(values)))
 	m := &Mask{values: values, pieces: map[uint64]struct{}{}, seed: maphash.MakeSeed()}
@@ -51,7 +49,7 @@ func Of(values []string) *Mask {
 		}
 	}
 	forms = slices.DeleteFunc(forms, func(f string) bool { return len(f) < shortest })
-	// Longer forms first: a value that holds another is hidden whole.
+	// Longer forms first: a value that contains another one is masked as a whole.
 	slices.SortFunc(forms, func(a, b string) int {
 		if len(a) != len(b) {
 			return len(b) - len(a)
@@ -70,8 +68,7 @@ func Of(values []string) *Mask {
 	return m
 }
 
-// add returns a value as it may appear in a text, and notes the pieces of what is
-// encoded so that lines may cut it.
+// add adds the forms of a value, and the pieces of its encoded forms, which lines may divide.
 func (m *Mask) add(v string) []string {
 	forms := encodings(v)
 	for _, e := range wrappable(v) {
@@ -83,15 +80,15 @@ func (m *Mask) add(v string) []string {
 	return forms
 }
 
-// wrappable returns the forms of a value that tools wrap in lines: base64, also as a
-// part of something longer, and hexadecimal.
+// wrappable returns the forms of a value that tools wrap into lines: base64, also as a part of something longer, and
+// hexadecimal.
 func wrappable(v string) []string {
 	digits := hex.EncodeToString([]byte(v))
 	out := []string{digits, strings.ToUpper(digits)}
 	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		out = append(out, alphabet.EncodeToString([]byte(v)))
-		// Within something longer a value begins at any of three places of a group
-		// of four characters; those that depend on its neighbors are left out.
+		// Within something longer a value begins at one of three positions in a group of four characters; characters
+		// that depend on its neighbors are left out.
 		for skip := range 3 {
 			padded := append(make([]byte, skip), v...)
 			whole := alphabet.EncodeToString(padded[:len(padded)/3*3])
@@ -103,7 +100,7 @@ func wrappable(v string) []string {
 	return out
 }
 
-// String returns the text with every secret hidden.
+// String returns the text with every secret masked.
 func (m *Mask) String(text string) string {
 	if m == nil {
 		return text
@@ -112,15 +109,14 @@ func (m *Mask) String(text string) string {
 	if strings.IndexByte(text, 0x1b) < 0 {
 		return hidden
 	}
-	// Colors may be in the middle of a secret: such a line loses them.
+	// There may be colors within a secret: such a line loses its colors.
 	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
 		return m.hide(ansi.Strip(text))
 	}
 	return hidden
 }
 
-// MayChange reports whether String may hide something in a text. It is fast, and seldom true
-// where nothing is hidden.
+// MayChange reports whether String may mask something in a text. It is fast, and rarely true if nothing is masked.
 func (m *Mask) MayChange(text []byte) bool {
 	if m == nil {
 		return false
@@ -128,11 +124,11 @@ func (m *Mask) MayChange(text []byte) bool {
 	return among(&m.heads, text) || bytes.IndexByte(text, 0x1b) >= 0 || nextWord(text, 0) >= 0
 }
 
-// nextWord returns where the next word that is long enough to be an encoded piece begins, at
-// or after a place, -1 for nowhere.
+// nextWord returns the position of the next word, at or after a position, that is long enough for a piece of an
+// encoded value; -1: there is none.
 func nextWord[T string | []byte](text T, from int) int {
 	for i := from; i+pieceSize <= len(text); {
-		// From its far end, a word that is too short is found out soonest.
+		// From its end, a word that is too short is recognized fastest.
 		last := i + pieceSize - 1
 		for last >= i && encoded[text[last]] {
 			last--
@@ -152,7 +148,7 @@ func (m *Mask) hide(text string) string {
 	return m.hidePieces(text)
 }
 
-// hidePieces hides pieces of what is encoded, in words that are long enough.
+// hidePieces masks pieces of encoded values, in words that are long enough.
 func (m *Mask) hidePieces(text string) string {
 	var b strings.Builder
 	done := 0
@@ -182,8 +178,7 @@ func (m *Mask) hidePieces(text string) string {
 	return b.String() + text[done:]
 }
 
-// Spans returns where String hides something in a text without colors, as pairs of byte offsets in
-// order that do not overlap.
+// Spans returns what String masks in a text without colors, as ordered pairs of byte offsets that do not overlap.
 func (m *Mask) Spans(text string) [][2]int {
 	if m == nil {
 		return nil
@@ -223,7 +218,7 @@ func (m *Mask) isPiece(text string) bool {
 	return is
 }
 
-// encoded has the bytes that may be in base64 or hexadecimal.
+// encoded has the bytes of base64 and hexadecimal.
 var encoded = func() (set [256]bool) {
 	for c := range set {
 		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' ||
@@ -233,13 +228,12 @@ var encoded = func() (set [256]bool) {
 	return set
 }()
 
-// Dangling reports whether a text may end in the middle of something that is hidden: in
-// the beginning of one of its forms.
+// Dangling reports whether a text may end within a secret: with the beginning of one of its forms.
 func (m *Mask) Dangling(text string) bool {
 	if m == nil {
 		return false
 	}
-	const least = 3 // fewer characters say nothing
+	const least = 3 // fewer characters are no sign
 	for _, f := range m.forms {
 		for n := min(len(f)-1, len(text)); n >= least; n-- {
 			if strings.HasSuffix(text, f[:n]) {
@@ -250,7 +244,7 @@ func (m *Mask) Dangling(text string) bool {
 	return false
 }
 
-// Longest is the length of the longest form that is hidden, in bytes.
+// Longest is the length of the longest masked form, in bytes.
 func (m *Mask) Longest() int {
 	if m == nil {
 		return 0
@@ -258,7 +252,7 @@ func (m *Mask) Longest() int {
 	return m.longest
 }
 
-// With returns a mask that hides what m does and these values.
+// With returns a mask of these values, too.
 func (m *Mask) With(values []string) *Mask {
 	if m == nil {
 		return Of(values)
@@ -269,7 +263,7 @@ func (m *Mask) With(values []string) *Mask {
 	return Of(slices.Concat(m.values, values))
 }
 
-// Writer hides secrets in what is written to w. Each Write must hold whole lines.
+// Writer masks secrets in what is written to w. Each Write must be of whole lines.
 func (m *Mask) Writer(w io.Writer) io.Writer { return writer{m, w} }
 
 type writer struct {

@@ -1,4 +1,4 @@
-// Package stacktrace says which lines of output belong together: stack traces of Go, Node, Python, Java and Ruby,
+// Package stacktrace groups lines of output that belong together: stack traces of Go, Node, Python, Java and Ruby,
 // each with the line that states the error. The source of each rule is in a comment.
 package stacktrace
 
@@ -7,20 +7,20 @@ import (
 	"strings"
 )
 
-// Reader reads the lines of one run in their order. The zero value is ready for use, at any
-// place in the output. It is for one goroutine.
+// Reader reads the lines of one run in order. The zero value is ready for use, at any point of the output. It is for
+// one goroutine.
 type Reader struct {
 	in   kind
-	left int // how many lines may still belong to the head of a trace
+	left int // how many lines may still be the head of a trace
 }
 
 type kind int
 
 const (
 	none     kind = iota
-	frames        // lines that are frames by themselves
-	inGo          // what Go's runtime writes after a panic (runtime/panic.go, traceback.go)
-	inNode        // what Node writes before an error: the place and the line of source
+	frames        // lines that are recognizable as frames
+	inGo          // after a panic of Go's runtime (runtime/panic.go, traceback.go)
+	inNode        // before an error of Node: the location and the line of source
 	inPython      // a traceback (traceback.format_exception)
 )
 
@@ -32,31 +32,31 @@ var (
 			`|^\s+\[cause\]: |^\s*\^+~*\s*$`,
 	)
 	isCall = regexp.MustCompile(`^\s+at \S`)
-	// How a trace begins.
+	// The beginning of a trace.
 	beginsGo     = regexp.MustCompile(`^(panic|fatal error|runtime error): |^goroutine \d+ .*\[.*\]:$|^SIG[A-Z]+: `)
 	beginsNode   = regexp.MustCompile(`^(file://|/|[A-Za-z]:\\|node:)\S*:\d+$`)
 	beginsPython = regexp.MustCompile(`^Traceback \(most recent call last\):$|^\s+\+ Exception Group Traceback`)
-	// What Go's runtime writes within one.
+	// Lines of Go's runtime within a trace.
 	inGoTrace = regexp.MustCompile(
 		`^$|^\s|^goroutine \d+ |^\[signal |^created by |^exit status \d+$|^\S+\(.*\)$|^panic: |^\.\.\.`,
 	)
-	// What joins two tracebacks of Python.
+	// Lines between two tracebacks of Python.
 	joinsPython = regexp.MustCompile(
 		`^(During handling of the above exception|The above exception was the direct cause)`,
 	)
 )
 
-// nodeHead is how many lines Node writes at most before the frames.
+// nodeHead is the maximum number of lines that Node writes before the frames.
 const nodeHead = 8
 
 // begins has the first letters of all lines that begin a trace or are frames.
 const begins = " \t^pfrgSCTn/\\ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
-// Continues reports whether a line's visible text belongs to the same trace as the line before.
-// The line after which a trace turns out to begin belongs to it, too: it says what went wrong.
+// Continues reports whether a line's visible text belongs to the same trace as the line before. A line after which a
+// trace begins belongs to the trace, too: it states the error.
 func (r *Reader) Continues(text string) bool {
 	if r.in == none && (text == "" || strings.IndexByte(begins, text[0]) < 0) {
-		return false // as nearly all lines
+		return false // true for nearly all lines
 	}
 	switch r.in {
 	case inGo:
@@ -101,8 +101,8 @@ func (r *Reader) Continues(text string) bool {
 	return false
 }
 
-// Blocks returns, for the lines of one run in their order, where each trace or line of its own
-// begins; the last number is how many lines there are.
+// Blocks returns, for the lines of one run in order, the index of the first line of each trace or single line; the
+// last number is the number of lines.
 func Blocks(texts []string) []int {
 	var r Reader
 	var starts []int

@@ -1,4 +1,4 @@
-// Package structured reads lines that programs write for programs, JSON or logfmt, into time, level, message and
+// Package structured parses lines that programs write for programs, JSON or logfmt, into time, level, message and
 // fields, and finds the level at the beginning of other lines. Its functions take the visible text of one line, keep
 // nothing, and may be called from any goroutine.
 package structured
@@ -19,33 +19,31 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// Line is what a structured line says.
+// Line is a structured line.
 type Line struct {
-	At      string // the time as the line has it; empty if it has none
+	At      string // the time as it is written; empty: none
 	Level   query.Level
 	Message string
-	Fields  []Field // all others, in their order
-	// Whole says that the message is all that there is to see: a line of text that came within
-	// another.
+	Fields  []Field // all others, in order
+	// Whole: the message is everything to be shown: a line of text within another one.
 	Whole bool
 }
 
-// Field is one value and its name.
+// Field is a name and its value.
 type Field struct{ Name, Value string }
 
-// What the common libraries name the time, the level and the message.
+// The names that the common libraries use for the time, the level and the message.
 var (
 	timeNames    = []string{"time", "ts", "timestamp", "@timestamp", "t", "date", "datetime"}
 	levelNames   = []string{"level", "lvl", "severity", "log.level", "loglevel", "levelname"}
 	messageNames = []string{"msg", "message", "event", "@message"}
 )
 
-// longestLine is the length in bytes from which a line is not looked at.
+// longestLine is the length in bytes from which lines are not parsed.
 const longestLine = 64 << 10
 
-// Parse reads a line. It reports false where it is not a structured one: JSON is one object
-// with a message or a level; logfmt is nothing but pairs, at least two of them, and one of
-// these is the level or the message.
+// Parse parses a line. It returns false if the line is not structured: JSON is one object with a message or a level;
+// logfmt is only pairs, at least two, and one of them is the level or the message.
 func Parse(text string) (Line, bool) {
 	text = strings.TrimSpace(text)
 	switch {
@@ -86,8 +84,7 @@ func parseJSON(text string) (Line, bool) {
 	return lineOf(fields, 1)
 }
 
-// goTest reads a line of go test -json (go doc test2json): what a test has written, or what
-// became of it.
+// goTest parses a line of go test -json (go doc test2json): a test's output, or its result.
 func goTest(fields []Field) (Line, bool) {
 	of := map[string]string{}
 	for _, f := range fields {
@@ -106,7 +103,7 @@ func goTest(fields []Field) (Line, bool) {
 	return l, true
 }
 
-// plain is a JSON value as it is shown: a string without quotes, all else as it stands.
+// plain is a JSON value as it is shown: a string without quotes, everything else unchanged.
 func plain(value json.RawMessage) string {
 	var text string
 	if json.Unmarshal(value, &text) == nil && !bytes.Equal(value, []byte("null")) {
@@ -115,7 +112,7 @@ func plain(value json.RawMessage) string {
 	return string(value)
 }
 
-// isPairs is how logfmt begins: other text may have "=" in it, too.
+// isPairs is the beginning of logfmt: other text may have "=" in it, too.
 var isPairs = regexp.MustCompile(`^[A-Za-z_@][\w.@/-]*=("|\S| |$)`)
 
 func parseLogfmt(text string) (Line, bool) {
@@ -128,7 +125,7 @@ func parseLogfmt(text string) (Line, bool) {
 	}
 	var fields []Field
 	for in.ScanKeyval() {
-		if in.Value() == nil && !strings.Contains(text, string(in.Key())+"=") { // a word alone: this is prose
+		if in.Value() == nil && !strings.Contains(text, string(in.Key())+"=") { // a single word: this is prose
 			return Line{}, false
 		}
 		fields = append(fields, Field{string(in.Key()), string(in.Value())})
@@ -139,7 +136,7 @@ func parseLogfmt(text string) (Line, bool) {
 	return lineOf(fields, 2)
 }
 
-// lineOf reports a line's time, level and message from its other fields.
+// lineOf separates a line's time, level and message from its other fields.
 func lineOf(fields []Field, least int) (Line, bool) {
 	var l Line
 	if len(fields) < least {
@@ -162,8 +159,8 @@ func lineOf(fields []Field, least int) (Line, bool) {
 	return l, known
 }
 
-// levelOf reads a level by its name, or by the numbers of Node's common loggers, which go in
-// tens from 10, trace, to 60, fatal.
+// levelOf parses a level by its name, or by the numbers of Node's common loggers, in tens from 10 (trace) to 60
+// (fatal).
 func levelOf(value string) query.Level {
 	switch value {
 	case "10", "20":
@@ -178,8 +175,8 @@ func levelOf(value string) query.Level {
 	return query.LevelOf(value)
 }
 
-// Time is the line's time, if it is in one of the common forms: of RFC 3339 and ISO 8601, or as
-// seconds, milliseconds or more since 1970.
+// Time is the line's time, if it has a common form: RFC 3339, ISO 8601, or seconds, milliseconds or smaller units
+// since 1970.
 func (l Line) Time() (time.Time, bool) {
 	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999Z0700", "2006-01-02T15:04:05.999",
 		"2006-01-02 15:04:05.999"} {
@@ -199,20 +196,20 @@ func (l Line) Time() (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// beginsWith is how plain lines say their level: first of all, or after a time or a name.
+// beginsWith is the level at the beginning of a plain line, perhaps after a time or a name.
 var beginsWith = regexp.MustCompile(
 	`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE` +
 		`|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`,
 )
 
-// saysError is how the runtimes of the common languages begin to say what went wrong: an
-// error's or exception's name, Go's panic.
+// saysError is the beginning of an error message in the common languages: the name of an error or exception, or Go's
+// panic.
 var saysError = regexp.MustCompile(
 	`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )` +
 		`|^\S+:\d+:in .*\(\w*Error\)$`,
 )
 
-// LevelOf returns the level of a line, structured or not, NoLevel if it says none.
+// LevelOf returns the level of a line, structured or not; NoLevel: it states none.
 func LevelOf(text string) query.Level {
 	if l, is := Parse(text); is {
 		return l.Level

@@ -10,8 +10,8 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Draw returns a row of a screen as text of so many columns, with the sequences for how it looks if it is
-// to be styled. Nothing else in it acts on a terminal, whatever it came from.
+// Draw returns a row of a screen as text of so many columns, styled with sequences if styled is set. Nothing else in
+// it acts on a terminal, whatever its source.
 func Draw(line api.ScreenLine, cols int, styled bool) string {
 	var b strings.Builder
 	left := cols
@@ -21,7 +21,7 @@ func Draw(line api.ScreenLine, cols int, styled bool) string {
 		}
 		text, width := part.Text, part.Width
 		if escape.Text(text) != text || ansi.StringWidth(text) != width {
-			text = strings.Repeat("?", min(width, left)) // it is no cells
+			text = strings.Repeat("?", min(width, left)) // not printable
 		}
 		if width > left {
 			text = ansi.Truncate(text, left, "")
@@ -40,7 +40,7 @@ func Draw(line api.ScreenLine, cols int, styled bool) string {
 	return b.String() + strings.Repeat(" ", max(left, 0))
 }
 
-// sgr selects a style, or is empty for the one that a terminal has by itself.
+// sgr selects a style; empty: the terminal's default.
 func sgr(s api.Style) string {
 	var style ansi.Style
 	for _, one := range []struct {
@@ -70,7 +70,7 @@ func sgr(s api.Style) string {
 	return style.String()
 }
 
-// colorOf is the color of that name, or nil.
+// colorOf is the color of a name, or nil.
 func colorOf(name string) ansi.Color {
 	if hex, ok := strings.CutPrefix(name, "#"); ok {
 		if n, err := strconv.ParseUint(hex, 16, 24); err == nil {

@@ -14,24 +14,24 @@ import (
 	"omnivigil/internal/api"
 )
 
-// emulator is vt's, with what it needs around it, and where vt 0.1.0 does not do what terminals do, with that.
+// emulator is vt's emulator with fixes for what vt 0.1.0 does differently from terminals.
 type emulator struct {
 	*vt.Emulator
-	title string // that the program gives its window
+	title string // the window title set by the program
 
-	top, bottom int              // the scroll region, as rows from 0, the last one not in it
+	top, bottom int              // the scroll region: its first row, and the row after its last
 	state       byte             // of ansi.DecodeSequence
-	cut         []byte           // of a character whose end has not come
-	flat        bool             // lines are not to continue in the next row
+	cut         []byte           // of an incomplete character
+	flat        bool             // lines do not continue in the next row
 	last        []api.ScreenLine // of the last picture
-	other       bool             // it is another screen since
-	full        bool             // something wide has filled a row to its end: what comes next continues below
+	other       bool             // another screen is shown since
+	full        bool             // a wide character has filled a row to its end: the next one goes into the next row
 }
 
 func newEmulator(size api.Size) *emulator {
 	e := &emulator{Emulator: vt.NewEmulator(max(size.Cols, 1), max(size.Rows, 1))}
 	e.bottom = e.Height()
-	e.SetScrollbackSize(1) // the log has what has scrolled away
+	e.SetScrollbackSize(1) // the log has the lines that have scrolled away
 	wraps := func(on bool) func(ansi.Mode) {
 		return func(mode ansi.Mode) {
 			if mode == ansi.ModeAutoWrap {
@@ -47,8 +47,8 @@ func newEmulator(size api.Size) *emulator {
 	return e
 }
 
-// write is Write, but something wide that does not fit into a row continues in the next one, and so does what
-// comes after something wide that has just filled one.
+// write is Write, except that a wide character that does not fit into a row goes into the next one, and so does a
+// character after a wide one that has just filled a row.
 func (e *emulator) write(p []byte) {
 	if len(e.cut) > 0 {
 		p, e.cut = slices.Concat(e.cut, p), nil
@@ -57,7 +57,7 @@ func (e *emulator) write(p []byte) {
 		e.Write(p)
 		return
 	}
-	from := 0 // of what is not written yet
+	from := 0 // of what has not been written
 	flush := func(to int) {
 		if to > from {
 			e.Write(p[from:to])
@@ -101,7 +101,7 @@ func isASCII(p []byte) bool {
 	return true
 }
 
-// wide writes something that is wider than a cell.
+// wide writes a wide character.
 func (e *emulator) wide(text []byte, width int) {
 	left := e.Width() - e.CursorPosition().X
 	if left < width && !e.flat {
@@ -111,7 +111,7 @@ func (e *emulator) wide(text []byte, width int) {
 	e.Write(text)
 }
 
-// mend registers what vt does otherwise than terminals. The newest handlers of a sequence come first.
+// mend registers handlers where vt differs from terminals. The newest handlers of a sequence come first.
 func (e *emulator) mend() {
 	for final := '@'; final <= '~'; final++ {
 		e.RegisterCsiHandler(int(final), func(params ansi.Params) bool {
@@ -120,7 +120,7 @@ func (e *emulator) mend() {
 		})
 	}
 	e.RegisterCsiHandler('n', func(params ansi.Params) bool {
-		const status, fine = 5, "\x1b[0n" // ECMA-48, DSR; vt answers as to DEC's private one
+		const status, fine = 5, "\x1b[0n" // ECMA-48, DSR; vt answers in DEC's private form
 		if n, _, _ := params.Param(0, 0); n != status {
 			return false
 		}
@@ -128,7 +128,7 @@ func (e *emulator) mend() {
 		return true
 	})
 	e.RegisterCsiHandler('J', func(params ansi.Params) bool {
-		const above = 1 // ECMA-48, ED: up to the cursor; vt erases the rest of its line too
+		const above = 1 // ECMA-48, ED: up to the cursor; vt erases the rest of the line, too
 		n, _, _ := params.Param(0, 0)
 		if n == above {
 			e.eraseAbove()
@@ -145,7 +145,7 @@ func (e *emulator) mend() {
 		e.top, e.bottom = top-1, bottom
 		return false
 	})
-	// ECMA-48, ICH and DCH: vt does neither outside of the scroll region, and loses what is wide.
+	// ECMA-48, ICH and DCH: vt ignores them outside of the scroll region, and loses wide characters.
 	e.RegisterCsiHandler('@', func(params ansi.Params) bool {
 		n, _, _ := params.Param(0, 1)
 		return e.shift(max(n, 1))
@@ -165,8 +165,7 @@ func (e *emulator) eraseAbove() {
 	}
 }
 
-// shift moves what stands from the cursor on to the right, or to the left, where vt would not do so. It
-// reports whether it has.
+// shift moves the cells from the cursor on to the right or left, where vt would not, and reports whether it has.
 func (e *emulator) shift(by int) bool {
 	at := e.CursorPosition()
 	row, wide := make([]uv.Cell, e.Width()), false
@@ -187,7 +186,7 @@ func (e *emulator) shift(by int) bool {
 	} else {
 		moved = append(moved[-by:], blank...)
 	}
-	for x := range moved { // first nothing, so that no halves are left
+	for x := range moved { // first empty cells, so that no halves are left
 		e.SetCell(at.X+x, at.Y, nil)
 	}
 	for x, c := range moved {
@@ -198,8 +197,8 @@ func (e *emulator) shift(by int) bool {
 	return true
 }
 
-// bound keeps counts and places within what a terminal can have: vt takes any number at its word, and erases
-// a thousand million cells one by one.
+// bound limits counts and positions to what a terminal can have: vt takes any number literally, and would erase a
+// thousand million cells one by one.
 func bound(params ansi.Params) {
 	for i, p := range params {
 		if p.Param(0) > api.MaxCells {
@@ -208,14 +207,14 @@ func bound(params ansi.Params) {
 	}
 }
 
-// caught is written among answers where those to what is written from then on begin.
+// caught is written among the answers before those to what is written from then on.
 const caught = "\x00caught up\x00"
 
-// caughtUp has what is asked from now on answered: the program has had no answer to what it asked
-// before, and waits for it no longer.
+// caughtUp passes on the answers to all queries from now on: the program got none to its earlier ones, and no longer
+// waits.
 func (e *emulator) caughtUp() { io.WriteString(e.InputPipe(), caught) }
 
-// answer hands on answers until the emulator is closed. The emulator waits for it whenever it answers.
+// answer passes on answers until the emulator is closed. The emulator waits for it whenever it answers.
 func (e *emulator) answer(to func([]byte)) {
 	answers := false
 	buf := make([]byte, 4<<10)
@@ -232,10 +231,10 @@ func (e *emulator) answer(to func([]byte)) {
 	}
 }
 
-// close ends answer. Emulator.Close would set what its Read looks at in another goroutine.
+// close ends answer. Emulator.Close would set what its Read checks in another goroutine.
 func (e *emulator) close() { e.InputPipe().(io.Closer).Close() }
 
-// resize keeps the cursor's line on the screen where that gets lower, as terminals do.
+// resize keeps the cursor's line on the screen when the screen gets lower, as terminals do.
 func (e *emulator) resize(size api.Size) {
 	if over := e.CursorPosition().Y - (size.Rows - 1); over > 0 && !e.IsAltScreen() {
 		e.WriteString(ansi.ScrollUp(over) + ansi.CursorUp(over))

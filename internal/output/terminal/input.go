@@ -10,11 +10,11 @@ import (
 	"omnivigil/internal/api"
 )
 
-// Keys and the mouse as xterm sends them ("Xterm Control Sequences", Moy and Dickey: PC-Style Function
-// Keys, Mouse Tracking), for the modes that the program has set.
+// Keys and the mouse are encoded as by xterm ("Xterm Control Sequences", Moy and Dickey: PC-Style Function Keys,
+// Mouse Tracking), for the modes that the program has set.
 
-// Bytes returns what the program is to read for an input, in the order of its fields. An error says
-// what of it is no key or nothing of the mouse.
+// Bytes returns what the program reads for an input, in the order of its fields. An error names a key or mouse event
+// that does not exist.
 func (t *Terminal) Bytes(in api.Input) ([]byte, error) {
 	t.mu.Lock()
 	s := &t.scan
@@ -49,20 +49,20 @@ func (t *Terminal) Bytes(in api.Input) ([]byte, error) {
 	return []byte(out.String()), nil
 }
 
-// typed is a text as it is typed or pasted.
+// typed is a text that is typed or pasted.
 func (s *scanner) typed(text string, paste bool) string {
 	enter := strings.NewReplacer("\r\n", "\r", "\n", "\r")
 	if !paste || !s.modes[bracketed] {
 		return enter.Replace(text)
 	}
-	// What ends the brackets must not be in them: the rest would be taken for keys.
+	// The text must not have the end of the brackets: the rest would be taken for keys.
 	for strings.Contains(text, ansi.BracketedPasteEnd) {
 		text = strings.ReplaceAll(text, ansi.BracketedPasteEnd, "")
 	}
 	return ansi.BracketedPasteStart + enter.Replace(text) + ansi.BracketedPasteEnd
 }
 
-// finals are keys that end their sequences with a letter.
+// finals are keys whose sequences end with a letter.
 var finals = map[string]byte{
 	"up":    'A',
 	"down":  'B',
@@ -77,7 +77,7 @@ var finals = map[string]byte{
 	"f4":    'S',
 }
 
-// numbered are keys that have a number in their sequences.
+// numbered are keys whose sequences have a number.
 var numbered = map[string]int{
 	"insert": 2,
 	"delete": 3,
@@ -104,7 +104,7 @@ var numbered = map[string]int{
 // plain are keys that are one character.
 var plainKeys = map[string]string{"enter": "\r", "tab": "\t", "backspace": "\x7f", "esc": "\x1b", "space": " "}
 
-// key is what a key sends, by the name that Bubble Tea gives it: modifiers and the key, with "+" between.
+// key is the sequence of a key, by its name in Bubble Tea: modifiers and the key, with "+" between.
 func (s *scanner) key(name string) (string, error) {
 	shift, alt, ctrl := false, false, false
 	key := name
@@ -147,7 +147,7 @@ func (s *scanner) key(name string) (string, error) {
 	return character(name, key, shift, alt, ctrl)
 }
 
-// character is a key that sends a character.
+// character is the sequence of a key for a character.
 func character(name, key string, shift, alt, ctrl bool) (string, error) {
 	text, named := plainKeys[key]
 	switch {
@@ -164,7 +164,7 @@ func character(name, key string, shift, alt, ctrl bool) (string, error) {
 			name,
 		)
 	case ctrl:
-		// The control characters of ECMA-48 are those letters and signs less their upper bits.
+		// The control characters of ECMA-48 are these letters and symbols without their upper bits.
 		c := strings.ToUpper(key)[0]
 		switch {
 		case len(key) == 1 && c >= '@' && c <= '_':
@@ -187,7 +187,7 @@ func character(name, key string, shift, alt, ctrl bool) (string, error) {
 	return text, nil
 }
 
-// mouse is what the program wants to hear of the mouse.
+// mouse is the mouse events that the program asks for.
 func (s *scanner) mouse() string {
 	switch {
 	case s.modes[mouseAll]:
@@ -205,7 +205,7 @@ var buttons = map[string]ansi.MouseButton{
 	"wheel-up": ansi.MouseWheelUp, "wheel-down": ansi.MouseWheelDown,
 }
 
-// mouseBytes is what something done with the mouse sends; nothing where the program does not want it.
+// mouseBytes is the sequence of a mouse event; empty: the program does not ask for it.
 func (s *scanner) mouseBytes(m api.Mouse) (string, error) {
 	button, known := buttons[m.Button]
 	switch {
@@ -224,7 +224,7 @@ func (s *scanner) mouseBytes(m api.Mouse) (string, error) {
 	if s.modes[mouseSGR] {
 		return ansi.MouseSgr(code, m.Col, m.Row, m.Does == "release"), nil
 	}
-	const farthest = 222 // of what one byte can tell
+	const farthest = 222 // the limit of one byte
 	if m.Col > farthest || m.Row > farthest {
 		return "", nil
 	}
@@ -232,6 +232,6 @@ func (s *scanner) mouseBytes(m api.Mouse) (string, error) {
 		const released = 3
 		code = code&^3 | released
 	}
-	const offset = 32 // that makes characters of numbers; places are counted from 1
+	const offset = 32 // makes a number a character; positions count from 1
 	return "\x1b[M" + string([]byte{code + offset, byte(m.Col) + offset + 1, byte(m.Row) + offset + 1}), nil
 }

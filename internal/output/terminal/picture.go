@@ -15,9 +15,9 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Picture returns what the terminal shows: its cells, cursor and title, and the modes that matter to
-// the typist. Secret says which parts of a text are to be hidden, as pairs of byte offsets; nil: none.
-// What was cut in two by the right edge counts as one text. Outside of Look it is nothing.
+// Picture returns what the terminal shows: its cells, cursor and title, and the modes that matter for typing. Secret
+// returns the parts of a text to mask, as pairs of byte offsets; nil: none. A text that the right edge divides counts
+// as one. Outside of Look it is empty.
 func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -27,7 +27,7 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 		return p
 	}
 	t.catchUp()
-	e = t.emulator // which may be another now
+	e = t.emulator // it may be another one now
 	p.Title = e.title
 	at := e.CursorPosition()
 	p.Cursor = api.Cursor{Col: at.X, Row: at.Y, Hidden: e.CursorHidden()}
@@ -55,7 +55,7 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	return p
 }
 
-// lines is what is shown, in which rows that nothing was written to since are those of the last time.
+// lines are the rows; those that were not written to since are reused from the last picture.
 func (e *emulator) lines() []api.ScreenLine {
 	lines := make([]api.ScreenLine, e.Height())
 	touched := e.Touched()
@@ -76,7 +76,7 @@ func (e *emulator) lines() []api.ScreenLine {
 	return lines
 }
 
-// row copies a row; the second half of something wide has no width.
+// row copies a row; the second half of a wide character has no width.
 func (e *emulator) row(into []uv.Cell, y int) []uv.Cell {
 	row := slices.Grow(into[:0], e.Width())[:e.Width()]
 	for x := 0; x < len(row); x++ {
@@ -105,16 +105,16 @@ func isPlain(content string) bool {
 	return len(content) == 1 && content[0] >= ' ' && content[0] <= '~'
 }
 
-// hidden is in each cell of a secret.
+// hidden is the content of each cell of a secret.
 const hidden = "*"
 
-// hide hides secrets in the cells.
+// hide masks secrets in the cells.
 func hide(rows [][]uv.Cell, secret func(string) [][2]int) {
 	if secret == nil {
 		return
 	}
 	var text strings.Builder
-	var at []*uv.Cell // by the bytes of the text
+	var at []*uv.Cell // the cell of each byte of the text
 	for _, row := range rows {
 		for x := range row {
 			text.WriteString(row[x].Content)
@@ -130,7 +130,7 @@ func hide(rows [][]uv.Cell, secret func(string) [][2]int) {
 	}
 }
 
-// parts puts cells that look alike together. Blanks at the end that look like none are left out.
+// parts joins cells with the same style. Trailing blanks without a style are left out.
 func parts(row []uv.Cell) []api.Cells {
 	end := len(row)
 	for end > 0 && row[end-1].Content == " " && row[end-1].Style.IsZero() {
@@ -162,7 +162,7 @@ func parts(row []uv.Cell) []api.Cells {
 	return out
 }
 
-// styleOf is a cell's style in the contract's terms.
+// styleOf is the style of a cell in the contract's terms.
 func styleOf(s uv.Style) api.Style {
 	const blinks = uv.AttrBlink | uv.AttrRapidBlink
 	return api.Style{
@@ -192,7 +192,7 @@ func colorName(c color.Color) string {
 	return fmt.Sprintf("#%02x%02x%02x", r>>8, g>>8, b>>8)
 }
 
-// Changed returns those lines of a picture that are not the same in an earlier one.
+// Changed returns the lines of a picture that differ from those of an earlier one.
 func Changed(before, now []api.ScreenLine) []api.ScreenLine {
 	changed := []api.ScreenLine{}
 	for i, line := range now {

@@ -11,7 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// Private modes (DECSET, and what terminals have added to it), by their numbers.
+// Private modes (DECSET, and additions of terminals), by their numbers.
 const (
 	cursorKeys   = 1
 	cursorShown  = 25
@@ -24,32 +24,32 @@ const (
 	synchronised = 2026
 )
 
-// fullScreens are the modes that give a program a screen of its own.
+// fullScreens are the modes that give a program its own screen.
 var fullScreens = []int{47, 1047, 1049}
 
-// longestCut is how much of a sequence that is not whole is kept. Longer ones say nothing here.
+// longestCut limits how much of an incomplete sequence is kept. Longer ones have no meaning here.
 const longestCut = 256
 
-// scanner follows which modes a program sets, and whether it draws the whole screen. Two ways are distinguished
-// from output that lines are made of: a screen of its own (the "alternate screen"), and going back to
-// a place of the screen to draw there, as long as that is not done to begin with an empty one.
+// scanner follows the modes that a program sets, and whether it draws the whole screen. Two ways of drawing are
+// distinguished from lines of output: the alternate screen, and moving to a position of the screen and writing there,
+// unless that only starts an empty screen.
 type scanner struct {
 	drawing bool
-	own     bool // it is on a screen of its own
+	own     bool // it is on the alternate screen
 	modes   map[int]bool
-	cut     []byte // a sequence whose end has not come
+	cut     []byte // an incomplete sequence
 
-	moved  bool // the cursor has been sent to a place, and nothing has been said since
-	erased bool // the screen has been erased, and nothing has been said since
-	saved  bool // the cursor's place was saved: what is drawn elsewhere leaves lines as they are
-	odd    bool // there was more than lines with colors, since this was set back
+	moved  bool // the cursor was moved to a position, and nothing was written since
+	erased bool // the screen was erased, and nothing was written since
+	saved  bool // the cursor was saved: what is drawn elsewhere leaves lines unchanged
+	odd    bool // there was more than lines with colors since this was reset
 }
 
 func newScanner() scanner { return scanner{modes: map[int]bool{}} }
 
-// scan takes what was written; see Terminal.Write. It reports whether the program has asked something.
+// scan handles what was written; see Terminal.Write. It reports whether the program has queried the terminal.
 func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked bool) {
-	from, at := 0, 0 // of what belongs to lines and was not given to them; of what is looked at
+	from, at := 0, 0 // the start of what has not been passed to lines; the position of the scan
 	turn := func(to int) {
 		if s.drawing && to > from {
 			lines(p[from:to])
@@ -93,8 +93,8 @@ func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked boo
 	return asked
 }
 
-// styling returns the length of the sequence that p begins with if that selects a style (SGR) or erases the
-// rest of a line (EL), as most do in what is written line by line; else 0.
+// styling returns the length of the sequence at the beginning of p if it selects a style (SGR) or erases the rest of
+// a line (EL), as most sequences in lines of output do; otherwise 0.
 func styling(p []byte) int {
 	if len(p) < 3 || p[1] != '[' {
 		return 0
@@ -110,8 +110,8 @@ func styling(p []byte) int {
 	return 0
 }
 
-// sequence returns the sequence that begins with what was cut, or with p, and how many bytes of p are
-// used up; nil where its end has not come.
+// sequence returns the sequence that begins with what was cut, or with p, and how many bytes of p it uses; nil: it is
+// incomplete.
 func (s *scanner) sequence(p []byte) (seq []byte, n int) {
 	whole := p
 	if len(s.cut) > 0 {
@@ -131,10 +131,10 @@ func (s *scanner) sequence(p []byte) (seq []byte, n int) {
 	return nil, len(p)
 }
 
-// text notes that something is said, and reports whether drawing has begun with it.
+// text records that text was written, and reports whether drawing has begun with it.
 func (s *scanner) text() (begins bool) {
-	// A table of processes that begins with an empty screen is distinguished from a tool that clears it before
-	// each pass by its taking keys, without a cursor.
+	// A table of processes that begins with an empty screen differs from a tool that clears the screen before each
+	// pass: it reads keys, and hides the cursor.
 	shown, known := s.modes[cursorShown]
 	begins = s.moved && !s.saved && !s.drawing && (!s.erased || s.modes[cursorKeys] && known && !shown)
 	s.moved, s.erased = false, false
@@ -144,7 +144,7 @@ func (s *scanner) text() (begins bool) {
 	return begins
 }
 
-// act follows what a sequence does.
+// act applies a sequence.
 func (s *scanner) act(seq []byte) (changed, asks bool) {
 	before := s.drawing
 	s.odd = true
@@ -198,7 +198,7 @@ func (s *scanner) actCSI(params string, final byte) (asks bool) {
 	return false
 }
 
-// set notes a mode.
+// set sets a mode.
 func (s *scanner) set(mode int, on bool) {
 	if _, known := s.modes[mode]; known || len(s.modes) < 100 {
 		s.modes[mode] = on
@@ -208,15 +208,15 @@ func (s *scanner) set(mode int, on bool) {
 		s.own, s.drawing = on, on
 	case s.own:
 	case mode == cursorShown && on && !s.modes[cursorKeys], mode == cursorKeys && !on:
-		s.drawing, s.moved = false, false // who has hidden the cursor to draw, or taken keys, is done
+		s.drawing, s.moved = false, false // the program had hidden the cursor, or read keys, and has finished
 	}
 }
 
-// lineModes are the modes that change how lines come to stand: origin, wrapping, margins.
+// lineModes are the modes that change the position of lines: origin, wrapping, margins.
 var lineModes = []int{6, 7, 69}
 
-// modesNow sets the modes as they are, except those of screens and lines: what is kept was written with
-// others, as likely as not those that a terminal begins with.
+// modesNow sets the current modes, except those of screens and lines: what is kept was probably written with the
+// terminal's defaults.
 func (s *scanner) modesNow() []byte {
 	var b bytes.Buffer
 	for _, mode := range slices.Sorted(maps.Keys(s.modes)) {

@@ -18,37 +18,35 @@ import (
 	"omnivigil/internal/api"
 )
 
-// kept is how many of the last bytes are kept. Screens that are written line by line are made of fewer.
+// kept is how many of the last bytes are kept: more than screens of lines need.
 const kept = 64 << 10
 
 // Terminal is one terminal. Its methods may be called from any goroutine and do not block, except Write.
 type Terminal struct {
 	answer func([]byte)
-	parts  []part // of what is being written
+	parts  []part // of the current write
 
 	mu       sync.Mutex
 	size     api.Size
-	tail     []byte // the last bytes, at most twice as many as are kept
-	trimmed  bool   // there were more
+	tail     []byte // the last bytes, at most twice kept
+	trimmed  bool   // there were more before
 	scan     scanner
 	emulator *emulator // nil while no face looks and nothing is drawn
 	lookers  map[chan struct{}]bool
-	since    int // how many bytes have come since the emulator was of use
-	behind   int // how many of the last bytes it has not had yet
+	since    int // bytes since the emulator was last needed
+	behind   int // how many of the last bytes it has not received
 	number   int64
 	closed   bool
 }
 
-// New returns a terminal. Answers to what a program asks its terminal are given to answer, which must
-// not block.
+// New returns a terminal. Answers to the program's queries are passed to answer, which must not block.
 func New(size api.Size, answer func([]byte)) *Terminal {
 	return &Terminal{size: size, answer: answer, lookers: map[chan struct{}]bool{}, scan: newScanner()}
 }
 
-// Write takes what a process has written. What belongs to its lines of output is given to lines, in
-// pieces, as it was written; drew is called where the program begins, true, or ends, false, to draw
-// the whole screen, which is no output. Calls must come one after the other; others need not wait for lines
-// and drew.
+// Write handles what a process has written. Lines of output are passed to lines, in pieces, unchanged; drew is called
+// when the program begins (true) or stops (false) drawing the whole screen, which is not output. Calls must not
+// overlap; other methods need not wait for lines and drew.
 func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 	t.parts = t.parts[:0]
 	t.take(p)
@@ -61,13 +59,13 @@ func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 	}
 }
 
-// part is a piece of what was written that lines are made of, or that drawing begins or ends.
+// part is a piece of a write: lines of output, or the begin or end of drawing.
 type part struct {
 	lines []byte
 	draws bool
 }
 
-// take takes what was written, and notes its parts.
+// take handles a write, and records its parts.
 func (t *Terminal) take(p []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -77,7 +75,7 @@ func (t *Terminal) take(p []byte) {
 		func(p []byte) { t.parts = append(t.parts, part{lines: p}) },
 		func(begins bool) { t.parts = append(t.parts, part{draws: begins}) },
 	)
-	now := (began || t.scan.drawing || asked) && !t.closed // the emulator has to have them
+	now := (began || t.scan.drawing || asked) && !t.closed // the emulator must receive them
 	if t.emulator != nil && now {
 		t.catchUp()
 	}
@@ -93,7 +91,7 @@ func (t *Terminal) take(p []byte) {
 		}
 		if t.since += len(p); now || len(t.lookers) > 0 {
 			t.since = 0
-		} else if t.since > 2*kept { // what is kept shows the same
+		} else if t.since > 2*kept { // the kept bytes show the same
 			t.emulator.close()
 			t.emulator = nil
 		}
@@ -118,7 +116,7 @@ func (t *Terminal) keep(p []byte) {
 	t.tail = append(t.tail, p...)
 }
 
-// emulate begins an emulator with what is kept, except the last bytes.
+// emulate starts an emulator with the kept bytes, except the last ones.
 func (t *Terminal) emulate(but int) {
 	if t.emulator != nil {
 		t.emulator.close()
@@ -126,15 +124,15 @@ func (t *Terminal) emulate(but int) {
 	t.emulator, t.since, t.behind = newEmulator(t.size), 0, 0
 	go t.emulator.answer(t.answer)
 	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
-	if t.trimmed { // what was set before that is as it is now, at the end
+	if t.trimmed { // what was set before is set at the end, as it is now
 		before = slices.Concat(t.scan.modesNow(), before[bytes.IndexByte(before, '\n')+1:])
 	}
 	t.feed(before)
 	t.emulator.caughtUp()
 }
 
-// catchUp gives the emulator what it has not had yet. Of much that is nothing but lines, it gets those that
-// are still to be seen: it takes a hundred times as long over a line as the log does.
+// catchUp passes to the emulator what it has not received. Of a long text that is only lines, it receives those that
+// are still visible: it takes a hundred times as long for a line as the log does.
 func (t *Terminal) catchUp() {
 	if t.behind == 0 {
 		return
@@ -152,7 +150,7 @@ func (t *Terminal) catchUp() {
 	t.behind, t.scan.odd = 0, false
 }
 
-// lastLines is the end of a text, from so many lines back.
+// lastLines is the end of a text, from so many lines before it.
 func lastLines(p []byte, lines int) []byte {
 	from := len(p)
 	for ; lines > 0 && from > 0; lines-- {
@@ -161,7 +159,7 @@ func lastLines(p []byte, lines int) []byte {
 	return p[from+1:]
 }
 
-// feed writes to the emulator. Foreign bytes that it fails on cost what it showed.
+// feed writes to the emulator. Bytes on which it panics cost what it showed.
 func (t *Terminal) feed(p []byte) {
 	defer func() {
 		if failed := recover(); failed != nil {
@@ -175,7 +173,7 @@ func (t *Terminal) feed(p []byte) {
 	t.emulator.write(p)
 }
 
-// Resize gives it another size. What was written before is not laid out again.
+// Resize sets another size. Earlier lines are not reflowed.
 func (t *Terminal) Resize(size api.Size) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -190,7 +188,7 @@ func (t *Terminal) Resize(size api.Size) {
 	t.number++
 }
 
-// Size is its size.
+// Size is the size.
 func (t *Terminal) Size() api.Size {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -204,8 +202,8 @@ func (t *Terminal) Drawing() bool {
 	return t.scan.drawing
 }
 
-// Look has an emulator at work, and a value in the channel after every change, until the function that
-// is returned is called.
+// Look keeps an emulator running, and sends a value to the channel after every change, until the returned function is
+// called.
 func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
 	c := make(chan struct{}, 1)
 	t.mu.Lock()

@@ -1,4 +1,4 @@
-// Package browser opens addresses in the user's browser. It is apart so that only those who do so link the library.
+// Package browser opens addresses in the user's browser. It is separate so that only its users link the library.
 package browser
 
 import (
@@ -10,12 +10,11 @@ import (
 )
 
 func init() {
-	// What the opener says would end up on the screen.
+	// The opener's output would end up on the screen.
 	browser.Stdout, browser.Stderr = io.Discard, io.Discard
 }
 
-// Open opens an address in the user's browser. It blocks until the system's opener
-// has taken it.
+// Open opens an address in the user's browser. It blocks until the system's opener has accepted it.
 func Open(a netip.AddrPort) error {
 	host := a.Addr().String()
 	if a.Addr().IsUnspecified() {

@@ -13,37 +13,36 @@ import (
 	"omnivigil/internal/process/series"
 )
 
-// Use is what a unit takes of the machine, and where it can be reached.
+// Use is what a unit uses of the machine, and its addresses.
 type Use struct {
-	CPU       float64 // of one core, since the survey before; 1 is all of it
+	CPU       float64 // of one core, since the last survey; 1 is a whole core
 	Memory    int64   // resident bytes, of all its processes
 	Endpoints []netip.AddrPort
 }
 
-// Listening sockets are looked for often, since a user waits for them; it costs
-// little as long as there are no new ones. What processes take is looked at
-// seldom.
+// Listening sockets are checked often, because a user waits for them; it costs little as long as there are no new
+// ones. Usage is checked less often.
 const (
 	listenPause = 200 * time.Millisecond
-	surveyEvery = 10 // as many listenPauses
+	surveyEvery = 10 // in units of listenPause
 )
 
-// Source is what a Meter reads: a spawner.
+// Source is what a Meter reads from: a spawner.
 type Source interface {
 	Listening(anyway bool) (map[*process.Process][]netip.AddrPort, bool)
 	Survey() map[*process.Process]process.Use
 }
 
-// Meter reads the use of the units of a project again and again.
+// Meter measures the units of a project periodically.
 type Meter struct {
 	Source Source
-	Dir    string                       // where samples are kept, as long as they can be
-	Opened func(string, netip.AddrPort) // a unit listens on an address for the first time
-	Moved  func()                       // addresses have come or gone
-	// Listens, if set, is called when a process of a unit begins to listen.
+	Dir    string                       // the directory for samples
+	Opened func(string, netip.AddrPort) // called when a unit listens on an address for the first time
+	Moved  func()                       // called when addresses were added or removed
+	// Listens, if set, is called when a process of a unit starts to listen.
 	Listens func(unit string, process int)
-	Note    func(string) // something that the user should know
-	// Written, if set, returns how many bytes a unit has written since the session began.
+	Note    func(string) // a message for the user
+	// Written, if set, returns how many bytes a unit has written since the session started.
 	Written func(unit string) int64
 
 	uses   atomic.Pointer[map[string]Use]
@@ -58,8 +57,7 @@ type opened struct {
 	address netip.AddrPort
 }
 
-// Uses returns the newest survey, by unit. The map must not be changed. It may be called
-// from any goroutine.
+// Uses returns the last survey, by unit. The map must not be changed. It may be called from any goroutine.
 func (m *Meter) Uses() map[string]Use {
 	if u := m.uses.Load(); u != nil {
 		return *u
@@ -91,7 +89,7 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 				m.Note("no more samples of cpu and memory are kept: " + err.Error())
 			}
 		}
-		if moved { // figures alone can wait for the next look
+		if moved { // figures alone can wait for the next round
 			m.Moved()
 		}
 	}
@@ -113,8 +111,8 @@ func (m *Meter) samples() map[string]series.Sample {
 	return all
 }
 
-// look reads once and reports whether addresses have come or gone. A process that was
-// just being made may have been overlooked, so at each survey all are looked at again.
+// look measures once and reports whether addresses were added or removed. It may have missed a process that was just
+// being created, so at each survey all are checked again.
 func (m *Meter) look(now time.Time, survey bool) (moved bool) {
 	next := map[string]Use{}
 	listening, looked := m.Source.Listening(survey)
@@ -146,7 +144,7 @@ func (m *Meter) look(now time.Time, survey bool) (moved bool) {
 	return moved
 }
 
-// byUnit joins what the processes of each unit listen on, in order.
+// byUnit merges the addresses of the processes of each unit, in order.
 func byUnit(listening map[*process.Process][]netip.AddrPort) map[string][]netip.AddrPort {
 	all := map[string][]netip.AddrPort{}
 	for p, addresses := range listening {
@@ -159,8 +157,8 @@ func byUnit(listening map[*process.Process][]netip.AddrPort) map[string][]netip.
 	return all
 }
 
-// tellOpened reports each address the first time that it opens: after a restart it is
-// where a user expects it. It reports whether any has come or gone.
+// tellOpened reports each address the first time that it opens: after a restart it is where a user expects it. It
+// reports whether any was added or removed.
 func (m *Meter) tellOpened(next map[string]Use) (moved bool) {
 	for _, unit := range slices.Sorted(maps.Keys(next)) {
 		now := next[unit].Endpoints
@@ -185,7 +183,7 @@ func (m *Meter) tellListening(all map[*process.Process][]netip.AddrPort) {
 	m.listen = now
 }
 
-// tally turns cpu times into shares of a core since the survey before.
+// tally turns CPU times into shares of a core since the last survey.
 func (m *Meter) tally(uses map[string]Use, now map[*process.Process]process.Use, at time.Time) {
 	passed := at.Sub(m.last)
 	for p, used := range now {

@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// plainly turns the library's account of a failed connection into a few words.
+// plainly turns the library's error of a failed connection into a few words.
 func plainly(err error) error {
 	var dns *net.DNSError
 	switch {

@@ -20,20 +20,20 @@ import (
 const (
 	firstPause = 10 * time.Millisecond
 	lastPause  = 500 * time.Millisecond
-	tryLimit   = 2 * time.Second // for one try
+	tryLimit   = 2 * time.Second // for one attempt
 )
 
-// Prober tries whether one run of a service is ready.
+// Prober checks whether one run of a service is ready.
 type Prober struct {
-	// Run runs a command of the settings as a part of the run and returns an error
-	// where it does not exit with 0. It must return when the context is over.
+	// Run runs a command of the settings as part of the run and returns an error unless it exits with status 0. It
+	// must return when the context is done.
 	Run func(context.Context, plan.Command) error
 
 	try func(context.Context) error
 }
 
-// New returns a prober for a run that is about to start, or nil where the settings have
-// it found out in another way. What it tries is compared with how things stand now.
+// New returns a prober for a run that is about to start, or nil if the settings detect readiness in another way. The
+// state before the start is recorded for comparison.
 func New(r plan.Ready) *Prober {
 	p := &Prober{}
 	switch {
@@ -53,8 +53,8 @@ func New(r plan.Ready) *Prober {
 	return p
 }
 
-// Wait tries until the service is ready, and returns true, or the context is over. It
-// calls saw whenever a try ends otherwise than the one before.
+// Wait checks until the service is ready, and returns true, or until the context is done. It calls saw whenever the
+// result of a check differs from the one before.
 func (p *Prober) Wait(ctx context.Context, saw func(string)) bool {
 	before := ""
 	for pause := firstPause; ; pause = min(pause*3/2, lastPause) {
@@ -78,8 +78,8 @@ func (p *Prober) Wait(ctx context.Context, saw func(string)) bool {
 	}
 }
 
-// tryFile looks for a file that is another than it was before the start. Times of files
-// are coarse, so a file written right after the start may be dated before it.
+// tryFile checks for a file that differs from the one before the start. File times are coarse, so a file that is
+// written right after the start may have a time before it.
 func tryFile(file string, before fs.FileInfo) error {
 	now, err := os.Stat(file)
 	switch {
@@ -100,13 +100,12 @@ func tryPort(ctx context.Context, port int) error {
 	return conn.Close()
 }
 
-// direct asks a service itself: no proxy, no redirects, no kept connections that
-// would survive a restart.
+// direct asks only the service itself: no proxy, no redirects, no kept connections that would survive a restart.
 func direct(insecure bool) *http.Client {
 	return &http.Client{
 		Transport: &http.Transport{
 			DisableKeepAlives: true,
-			TLSClientConfig:   &tls.Config{InsecureSkipVerify: insecure}, // as the settings say
+			TLSClientConfig:   &tls.Config{InsecureSkipVerify: insecure}, // if set in the settings
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}

@@ -24,13 +24,13 @@ const FileName = "use.csv"
 
 var columns = []string{"time", "unit", "cpu", "memory", "output"}
 
-// Sample is what a unit took from one moment on.
+// Sample is what a unit uses from a time on.
 type Sample struct {
 	At     time.Time
 	Unit   string
-	CPU    float64 // of one core; 1 is all of it
+	CPU    float64 // of one core; 1 is a whole core
 	Memory int64   // resident bytes
-	Output int64   // bytes written since the session began
+	Output int64   // bytes written since the session started
 }
 
 // Writer writes samples. It is for one goroutine.
@@ -40,21 +40,21 @@ type Writer struct {
 	last map[string]kept
 }
 
-// kept is what was written last of a unit.
+// kept is the last row of a unit.
 type kept struct {
 	Sample
 	at time.Time
 }
 
-// The file is bounded: from freeSize on, each further step of it doubles how long a unit waits for its next row, so
-// that a unit that never rests fills it with some 20 MB in a year.
+// The file is limited: from freeSize on, each further step of it doubles the minimum time between two rows of a unit,
+// so that a unit that is never idle fills it with about 20 MB in a year.
 const (
 	freeSize   = 8 << 20
 	sizeStep   = 1 << 20
 	firstPause = 4 * time.Second
 )
 
-// pause is how long a unit waits for its next row in a file of that size.
+// pause is the minimum time between two rows of a unit in a file of a size.
 func pause(size int64) time.Duration {
 	if size < freeSize {
 		return 0
@@ -62,7 +62,7 @@ func pause(size int64) time.Duration {
 	return firstPause << min((size-freeSize)/sizeStep, 30)
 }
 
-// Create makes the file in a folder. The error says that it is there already, or cannot be made.
+// Create creates the file in a directory. It is an error if the file exists.
 func Create(dir string) (*Writer, error) {
 	f, err := os.OpenFile(filepath.Join(dir, FileName), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -78,7 +78,7 @@ func (w *Writer) Close() error { return w.file.Close() }
 func (w *Writer) write(rows [][]string) error {
 	var text bytes.Buffer
 	out := csv.NewWriter(&text)
-	out.WriteAll(rows) // a buffer takes all
+	out.WriteAll(rows) // a buffer never fails
 	n, err := w.file.Write(text.Bytes())
 	if w.size += int64(n); err != nil {
 		return fmt.Errorf("write a sample: %w", err)
@@ -86,8 +86,7 @@ func (w *Writer) write(rows [][]string) error {
 	return nil
 }
 
-// Add writes those units whose figures have moved since they were written last. A unit that is
-// not among the samples any more takes nothing.
+// Add writes the units whose figures have changed since their last row. A unit without a sample uses nothing.
 func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 	var rows [][]string
 	add := func(unit string, s Sample) {
@@ -121,8 +120,7 @@ func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 	return w.write(rows)
 }
 
-// moved reports whether figures differ by more than a hundredth of a core, a twentieth of the
-// memory, or any output.
+// moved reports whether figures differ by more than a hundredth of a core, a twentieth of the memory, or any output.
 func moved(a, b Sample) bool {
 	return math.Abs(a.CPU-b.CPU) > 0.01 ||
 		math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) ||
@@ -132,9 +130,8 @@ func moved(a, b Sample) bool {
 // maxRead is how many bytes are read at once.
 const maxRead = 4 << 20
 
-// Read returns samples from a place in the file of a folder on, 0 for its beginning, and the place
-// after them. There are none where it is at the end, or no file is there. It reads some
-// thousands at a time.
+// Read returns samples from an offset in the file of a directory on, 0 for its beginning, and the offset after them.
+// There are none at the end, or if the file does not exist. It reads some thousands at a time.
 func Read(dir string, from int64) ([]Sample, int64, error) {
 	f, err := os.Open(filepath.Join(dir, FileName))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -153,7 +150,7 @@ func Read(dir string, from int64) ([]Sample, int64, error) {
 	return parse(text), max(from, 0) + int64(len(text)), nil
 }
 
-// parse reads rows; those that are none, such as the first, are passed over.
+// parse parses rows, and skips those that are none, such as the first.
 func parse(text []byte) []Sample {
 	in := csv.NewReader(bytes.NewReader(text))
 	in.FieldsPerRecord, in.ReuseRecord, in.LazyQuotes = -1, true, true

@@ -1,5 +1,6 @@
-// Package impact answers which files affect which units: it translates the rules of a plan into what a watcher looks
-// for, and back, and explains what a save would set off and what excludes a path. Start reading at Interests and Why.
+// Package impact answers which files affect which units: it translates the rules of a plan into the interests of a
+// watcher, and back, and explains what a save would set off and what excludes a path. Start reading at Interests and
+// Why.
 package impact
 
 import (
@@ -16,18 +17,16 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Settings is the key of the watcher's interest in the settings and env files. No
-// unit can have that name.
+// Settings is the key of the interest in the settings and env files. No unit can have that name.
 const Settings = ""
 
-// Elsewhere is the key of the watcher's interest in files that no rule of a unit
-// matches. No unit can have that name.
+// Elsewhere is the key of the interest in files that no rule of a unit matches. No unit can have that name.
 const Elsewhere = "*"
 
-// outputsPrefix begins the keys of the watcher's interests in what units make. No unit's name has a blank.
+// outputsPrefix is the beginning of the keys of the interests in outputs. No unit's name has a space.
 const outputsPrefix = "outputs of "
 
-// OutputsOf returns the unit in whose outputs the watcher's interest with that key is; empty: in none's.
+// OutputsOf returns the unit whose outputs the interest with a key is about; empty: none.
 func OutputsOf(key string) string {
 	unit, is := strings.CutPrefix(key, outputsPrefix)
 	if !is {
@@ -36,17 +35,17 @@ func OutputsOf(key string) string {
 	return unit
 }
 
-// Units returns the keys of units among those of a watcher.
+// Units returns the keys that are names of units.
 func Units(keys []string) []string {
 	return slices.DeleteFunc(slices.Clone(keys), func(k string) bool {
 		return k == Settings || k == Elsewhere || OutputsOf(k) != ""
 	})
 }
 
-// OutputsRest is how long outputs must be as they are before it is looked what has become of them.
+// OutputsRest is the debounce for outputs.
 const OutputsRest = time.Second
 
-// Makers returns the units that declare a file as one of their outputs.
+// Makers returns the units that declare a file as an output.
 func Makers(p *plan.Plan, file string) []string {
 	var makers []string
 	for _, u := range p.Units {
@@ -60,8 +59,8 @@ func Makers(p *plan.Plan, file string) []string {
 // settingsDebounce is long enough for an editor's second write.
 const settingsDebounce = 100 * time.Millisecond
 
-// Interests returns what a project's watcher has to look for: the settings and
-// env files, and for each unit its reactions, its watch patterns and the inputs of its setup.
+// Interests returns the interests of a project: the settings and env files, and for each unit its reactions, its
+// watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []pattern.Interest {
 	settings := pattern.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
 	for _, file := range settingsFiles(p) {
@@ -97,7 +96,7 @@ func Interests(p *plan.Plan) []pattern.Interest {
 	return all
 }
 
-// inOutputs returns what a project's watcher has to look for among what units make.
+// inOutputs returns the interests in the units' outputs.
 func inOutputs(p *plan.Plan) []pattern.Interest {
 	var all []pattern.Interest
 	for _, u := range p.Units {
@@ -126,11 +125,10 @@ func settingsFiles(p *plan.Plan) []string {
 	return slices.Compact(files)
 }
 
-// elsewhereDebounce lets what tools write in passing come and go.
+// elsewhereDebounce is long enough for temporary files of tools to disappear.
 const elsewhereDebounce = 300 * time.Millisecond
 
-// InterestsWithout is Interests without files that units do not react to, and with the
-// interest in files that no rule matches.
+// InterestsWithout is Interests without files that units ignore, and with the interest in files that no rule matches.
 func InterestsWithout(p *plan.Plan, ignored map[string][]string) []pattern.Interest {
 	all := append(Interests(p), inOutputs(p)...)
 	all = append(
@@ -147,12 +145,11 @@ func InterestsWithout(p *plan.Plan, ignored map[string][]string) []pattern.Inter
 	return all
 }
 
-// fewFiles is how many files a cure names one by one.
+// fewFiles is how many files a fix names one by one.
 const fewFiles = 4
 
-// Cure returns the ignore patterns that keep these files from concerning a unit:
-// the files themselves where they are few, or else all with the same ending in
-// their folders.
+// Cure returns the ignore patterns that exclude these files for a unit: the files themselves if they are few, or else
+// all with the same extension in their directories.
 func Cure(files []string) []string {
 	var patterns []string
 	for _, f := range files {
@@ -167,10 +164,10 @@ func Cure(files []string) []string {
 	return patterns
 }
 
-// Hit translates what the watcher heard for a unit into the engine's terms.
+// Hit translates a watcher's hit for a unit into the engine's terms.
 func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
 	hit := engine.Hit{Unit: u.Name, Path: h.Path, What: h.What, Rule: h.Pattern, More: h.More}
-	if h.Mixed { // whatever they ask for, the whole of it does
+	if h.Mixed { // they can require anything, so all of it is done
 		return hit
 	}
 	hit.TakenUp = u.Pass != nil && h.Rule >= len(u.Reactions) && h.Rule < len(u.Reactions)+len(u.Watch)
@@ -183,7 +180,7 @@ func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
 	return hit
 }
 
-// rule returns the pattern that an interest's rule stands for.
+// rule returns the pattern of an interest's rule.
 func rule(u *plan.Unit, i int) plan.Pattern {
 	if i < len(u.Reactions) {
 		return u.Reactions[i].When
@@ -199,11 +196,10 @@ func rule(u *plan.Unit, i int) plan.Pattern {
 	return inputs[i-len(u.Watch)]
 }
 
-// someFiles is how many of the files that a rule matches are named.
+// someFiles is how many of a rule's files are named.
 const someFiles = 8
 
-// Rules returns the patterns of a unit in the order in which they count, with which of the
-// files that its interest hears of each matches.
+// Rules returns the patterns of a unit in order of precedence, with the files that affect it by each.
 func Rules(p *plan.Plan, u *plan.Unit, files []watch.File) []api.RuleMatch {
 	var all []api.RuleMatch
 	add := func(pattern plan.Pattern, does string) {

@@ -10,9 +10,8 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// missing returns a file or folder that a reaction's command names by its captures and
-// that is not there, as far as its words look like paths: those of what was removed, and
-// those in a folder that is there. Such a command could only fail.
+// missing returns a file or directory that a reaction's command names by its captures and that does not exist, as far
+// as its words look like paths: of removed files, or in an existing directory. Such a command could only fail.
 func missing(p *plan.Plan, u *plan.Unit, c plan.Command, h watch.Hit) string {
 	words := c.Words
 	if words == nil {

@@ -17,23 +17,23 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Report is what a save of one path would set off, were everything current.
+// Report is what a save of one path would set off if everything were current.
 type Report struct {
-	Path     string   // relative to the project's folder
+	Path     string   // relative to the project's directory
 	Settings bool     // it is the settings file, or an env file
-	Acts     []Act    // units that the path concerns, in the order of the file
+	Acts     []Act    // the units that the path affects, in the order of the file
 	Order    []Step   // everything that would run, in order
-	Kept     []Kept   // units that one of their own rules keeps out of it
-	Near     *Near    // where nothing acts: the rule that almost matches
-	Noise    bool     // files of that kind never count
-	Makers   []string // units that declare it as one of their outputs
+	Kept     []Kept   // units that their own rules exclude
+	Near     *Near    // if nothing acts: the rule that almost matches
+	Noise    bool     // such files never count
+	Makers   []string // units that declare it as an output
 
-	Hits []engine.Hit // the same as Acts, for an engine
+	Hits []engine.Hit // Acts for the engine
 
-	typed bool // the settings were not written by hand
+	typed bool // the settings were typed as a command
 }
 
-// Impact returns the report as faces have it.
+// Impact converts the report for faces.
 func (r Report) Impact() api.Impact {
 	f := api.Impact{Path: r.Path, Makers: r.Makers, Text: r.Lines()}
 	for _, a := range r.Acts {
@@ -45,7 +45,7 @@ func (r Report) Impact() api.Impact {
 	return f
 }
 
-// Act is one unit that a path concerns.
+// Act is a unit that a path affects.
 type Act struct {
 	Unit     string
 	Pattern  plan.Pattern
@@ -53,14 +53,14 @@ type Act struct {
 	Does     string // "restarts", "reruns", "is sent HUP", or "runs COMMAND"
 }
 
-// Step is one unit's part in what a save sets off.
+// Step is what one unit does as part of an impact.
 type Step struct{ Unit, Does, Because string }
 
-// Kept is a unit with a rule for the path and something that keeps the path out.
+// Kept is a unit with a rule for the path and something that excludes it.
 type Kept struct {
 	Unit     string
 	By       plan.Pattern // its own rule, or
-	Excluded string       // that of version control, with its place
+	Excluded string       // that of version control, with its location
 }
 
 // Near is a rule that almost matches.
@@ -69,8 +69,7 @@ type Near struct {
 	Pattern plan.Pattern
 }
 
-// Why says what a save of the path would set off. The path is absolute, or
-// relative to the project's folder.
+// Why returns what a save of the path would set off. The path is absolute, or relative to the project's directory.
 func Why(p *plan.Plan, path string) Report {
 	interests := Interests(p)
 	r := Report{Path: relative(p, path), typed: p.Elsewhere()}
@@ -115,8 +114,7 @@ func relative(p *plan.Plan, path string) string {
 	return filepath.ToSlash(filepath.Clean(path))
 }
 
-// keptBy says what keeps a path out: an ignore pattern, version control, or a
-// reaction that does nothing.
+// keptBy returns what excludes a path: an ignore pattern, version control, or a reaction that does nothing.
 func keptBy(u *plan.Unit, a watch.Answer) Kept {
 	for _, i := range slices.Concat(u.Ignore, u.Outputs) {
 		if i.Text == a.Ignored {
@@ -171,10 +169,10 @@ func does(u *plan.Unit, h engine.Hit) string {
 	return u.Verb()
 }
 
-// takesUp is what a unit does that is not restarted by a change.
+// takesUp is what a unit does that a change does not restart.
 const takesUp = "picks it up by itself"
 
-// foresee says what a save would set off, in order.
+// foresee computes what a save would set off, in order.
 func foresee(p *plan.Plan, all []engine.Hit) []Step {
 	hits := slices.DeleteFunc(
 		slices.Clone(all),
@@ -204,7 +202,7 @@ func foresee(p *plan.Plan, all []engine.Hit) []Step {
 	return steps
 }
 
-// Lines returns the report as a user reads it.
+// Lines returns the report as text.
 func (r Report) Lines() []string {
 	lines := []string{r.Path}
 	add := func(format string, args ...any) { lines = append(lines, "  "+fmt.Sprintf(format, args...)) }
@@ -244,7 +242,7 @@ func (r Report) Lines() []string {
 	return lines
 }
 
-// place is a pattern with its place in the settings, where a user has written them.
+// place is a pattern with its location in the settings, if a user has written them.
 func (r Report) place(p plan.Pattern) string {
 	if r.typed {
 		return fmt.Sprintf("%q", p.Text)
@@ -263,21 +261,20 @@ func taken(captures map[string]string) string {
 	return ", " + strings.Join(parts, ", ")
 }
 
-// Cost is what watching for a project takes.
+// Cost is what watching for a project costs.
 type Cost struct {
 	watch.Survey
 	Idle  []IdleRule
-	Above bool // some patterns lead out of the project's folder
+	Above bool // some patterns lead out of the project's directory
 }
 
-// IdleRule is a rule of a unit that no file concerns now.
+// IdleRule is a rule that no file matches now.
 type IdleRule struct {
 	Near
-	Excluded bool // there are files that it matches, but they are ignored
+	Excluded bool // it matches only ignored files
 }
 
-// Look watches for the plan for a moment and says what that takes, and which rules
-// match nothing.
+// Look watches for the plan for a moment and returns what that costs, and which rules match nothing.
 func Look(p *plan.Plan) (Cost, error) {
 	survey, err := watch.Look(p.Root, Interests(p))
 	if err != nil {
@@ -294,8 +291,8 @@ func Look(p *plan.Plan) (Cost, error) {
 	return c, nil
 }
 
-// Idle returns the watch patterns and reactions of units that no file matches, ignored or not, with one walk
-// through the project's folders. Such a rule is often a typing error.
+// Idle returns the watch patterns and reactions of units that no file matches, ignored or not, with one walk through
+// the project's directories. Such a rule is often a typing error.
 func Idle(p *plan.Plan) []Near {
 	var all []Near
 	var patterns []string

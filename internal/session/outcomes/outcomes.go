@@ -1,5 +1,5 @@
-// Package outcomes turns cases and findings into what faces see, for a running project and for the newest session of
-// one that has ended.
+// Package outcomes converts cases and findings for faces, for a running project and for the newest session of one
+// that has ended.
 package outcomes
 
 import (
@@ -11,7 +11,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// Case returns a case of a unit; clean makes text fit to be shown.
+// Case converts a case of a unit; clean makes text safe to show.
 func Case(unit string, c record.TrackedCase, clean func(string) string) api.Case {
 	out := api.Case{
 		Unit:     unit,
@@ -39,7 +39,7 @@ func Case(unit string, c record.TrackedCase, clean func(string) string) api.Case
 	return out
 }
 
-// Finding returns a finding of a unit; clean makes text fit to be shown.
+// Finding converts a finding of a unit; clean makes text safe to show.
 func Finding(unit string, f record.TrackedFinding, clean func(string) string) api.Finding {
 	return api.Finding{
 		Unit:     unit,
@@ -69,8 +69,8 @@ func all(texts []string, clean func(string) string) []string {
 	return out
 }
 
-// Kept returns what is kept in a folder of results, as a session leaves it. It reads files, and
-// skips those that cannot be read.
+// Kept returns the results in a directory, as a session has left them. It reads files, and skips those that cannot be
+// read.
 func Kept(dir string, clean func(string) string) (cases []api.Case, findings []api.Finding) {
 	files, _ := filepath.Glob(record.FileOf(dir, "*"))
 	for _, file := range files {

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// known are the cases and findings of one unit, as faces see them.
+// known are the converted cases and findings of one unit.
 type known struct {
 	of       *run.Tracker
 	version  int
@@ -29,15 +29,15 @@ type Results struct {
 	clean func(string) string
 
 	mu    sync.Mutex
-	known map[string]*known // of units that some face has asked about
+	known map[string]*known // of units that a face has asked about
 }
 
-// New returns what answers queries about what trackers know. Clean returns text as it may be shown.
+// New returns the results of trackers. Clean makes text safe to show.
 func New(of *run.Trackers, clean func(string) string) *Results {
 	return &Results{of: of, clean: clean, known: map[string]*known{}}
 }
 
-// knownOf returns what is known of a unit. It is made again only when there is something else.
+// knownOf returns the results of a unit. They are converted again only if they have changed.
 func (r *Results) knownOf(unit string) *known {
 	t := r.of.Get(unit)
 	if t == nil {
@@ -62,7 +62,7 @@ func (r *Results) knownOf(unit string) *known {
 	return r.known[unit]
 }
 
-// caseKinds are what a query of cases may ask for alone, and findingKinds one of findings.
+// caseKinds and findingKinds are the kinds that queries can select.
 var caseKinds = map[string]func(*api.Case) bool{
 	"":        func(*api.Case) bool { return true },
 	"failing": func(c *api.Case) bool { return c.Status == api.CaseFailed },
@@ -82,7 +82,7 @@ var findingKinds = map[string]func(*api.Finding) bool{
 	"gone":    func(f *api.Finding) bool { return f.Change == api.GoneFinding },
 }
 
-// chosen returns a page of those of all that a query asks for, and how many there are in all.
+// chosen returns a page of what a query selects, and the number in all pages.
 func chosen[T any](all []*T, q api.ResultQuery) ([]T, int) {
 	count := q.Count
 	if count <= 0 {
@@ -146,7 +146,7 @@ func (r *Results) Case(unit string, name api.CaseName) (found api.Case, err erro
 	return found, err
 }
 
-// Findings returns a page of the findings of units, those of files with new ones first.
+// Findings returns a page of the findings of units, grouped by file; files with new ones come first.
 func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, error) {
 	is := findingKinds[q.Only]
 	if is == nil {
@@ -174,7 +174,7 @@ func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, 
 	return page, nil
 }
 
-// byFile puts the findings of each file together, those of files with new ones first.
+// byFile groups findings by file; files with new ones come first.
 func byFile(all []*api.Finding) {
 	fresh := map[string]int{}
 	for _, f := range all {
@@ -187,13 +187,13 @@ func byFile(all []*api.Finding) {
 	})
 }
 
-// Narrowing returns the arguments that narrow a unit to what a request names, and to what in words.
+// Narrowing returns the arguments that narrow a unit to what a request names, and a description of that.
 func (r *Results) Narrowing(u *plan.Unit, req api.Request) (words []string, to string, err error) {
 	chosen := req.Cases
 	if t := r.of.Get(u.Name); req.Failing && t != nil {
 		t.Read(func(by *record.Record) { chosen = by.Failing() })
 	}
-	// Whole packages that failed have no test to choose.
+	// A package that failed as a whole has no test to select.
 	if req.Failing {
 		chosen = slices.DeleteFunc(chosen, func(c api.CaseName) bool { return c.Name == "" })
 	}

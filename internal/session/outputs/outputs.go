@@ -1,5 +1,6 @@
-// Package outputs knows what units have made: the files that the patterns of their outputs matched when a run had ended
-// well, and which of them are not there any more. It looks at files and decides nothing. Start reading at Outputs.Note.
+// Package outputs records what units have made: the files that matched the patterns of their outputs after a
+// successful run, and which of them no longer exist. It looks at files and decides nothing. Start reading at
+// Outputs.Note.
 package outputs
 
 import (
@@ -17,20 +18,20 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Outputs are what units have made in their last good runs. The zero value is ready to use. Its methods may be called
-// from any goroutine.
+// Outputs are the outputs of the units' last successful runs. The zero value is ready for use. Its methods may be
+// called from any goroutine.
 type Outputs struct {
 	mu    sync.Mutex
 	of    map[string]Listing
 	sizes map[string][]api.MadeByRun
 }
 
-// Listing is what the patterns of a unit's outputs matched when a run had ended well.
+// Listing is the files that matched a unit's outputs after a successful run.
 type Listing struct {
 	run   int
-	files map[string]stamp // by path relative to the project's folder, with forward slashes
+	files map[string]stamp // by path relative to the project's directory, with forward slashes
 	Made  []api.Made
-	// vanished are the patterns that match nothing any more: something was removed in the moment that it was made.
+	// vanished are the patterns that no longer match: their files were removed while the run ended.
 	vanished []string
 }
 
@@ -40,7 +41,7 @@ type stamp struct {
 	size int64
 }
 
-// List returns what is there of a unit's outputs. It looks at files.
+// List returns a unit's existing outputs. It looks at files.
 func List(p *plan.Plan, u *plan.Unit) Listing {
 	l := Listing{files: map[string]stamp{}}
 	for _, output := range u.Outputs {
@@ -61,7 +62,7 @@ func List(p *plan.Plan, u *plan.Unit) Listing {
 	return l
 }
 
-// Oldest is the oldest time of its files, zero where there are none.
+// Oldest is the oldest time of its files; zero: there are none.
 func (l Listing) Oldest() time.Time {
 	var oldest time.Time
 	for _, s := range l.files {
@@ -72,7 +73,7 @@ func (l Listing) Oldest() time.Time {
 	return oldest
 }
 
-// RelativeTo is a file's path relative to a folder where it is below that, else as it is.
+// RelativeTo is a path relative to a directory if it is below that, and otherwise unchanged.
 func RelativeTo(folder, file string) string {
 	if rel, err := filepath.Rel(folder, file); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
@@ -80,10 +81,10 @@ func RelativeTo(folder, file string) string {
 	return file
 }
 
-// keptSizes is how many runs are remembered of a unit.
+// keptSizes is how many runs of a unit are remembered.
 const keptSizes = 8
 
-// Note remembers what a run has made, and returns which patterns match nothing that matched something before.
+// Note records the outputs of a run, and returns the patterns that matched something before and match nothing now.
 func (o *Outputs) Note(unit string, run int, l Listing) (vanished []string) {
 	total := api.MadeByRun{Run: run}
 	for _, made := range l.Made {
@@ -110,14 +111,14 @@ func (o *Outputs) Note(unit string, run int, l Listing) (vanished []string) {
 	return l.vanished
 }
 
-// SizesOf returns how much the newest runs of a unit have made.
+// SizesOf returns the sizes of the outputs of a unit's newest runs.
 func (o *Outputs) SizesOf(unit string) []api.MadeByRun {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return slices.Clone(o.sizes[unit])
 }
 
-// Last returns what a unit's last good run has made.
+// Last returns the outputs of a unit's last successful run.
 func (o *Outputs) Last(unit string) (l Listing, known bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -125,11 +126,11 @@ func (o *Outputs) Last(unit string) (l Listing, known bool) {
 	return l, known
 }
 
-// maxMissing is how many missing files are reported.
+// maxMissing limits the missing files that are reported.
 const maxMissing = 20
 
-// Missing returns which files of a unit's last good result are not there any more, and which patterns match nothing
-// any more. It looks at files.
+// Missing returns the files of a unit's last good result that no longer exist, and the patterns that no longer match.
+// It looks at files.
 func (o *Outputs) Missing(root, unit string) []string {
 	last, known := o.Last(unit)
 	if !known {
@@ -150,14 +151,14 @@ func (o *Outputs) Missing(root, unit string) []string {
 	return gone[:min(len(gone), maxMissing)]
 }
 
-// Newest returns the newest modification time of the files below a unit's directory which do not concern it, as paths
-// do, and which no other unit makes; zero: there are none. It looks at all files there, but not below own.
+// Newest returns the newest modification time of the files below a unit's directory that do not affect it, as paths
+// tells, and that no other unit makes; zero: there are none. It looks at all files there, except below own.
 func Newest(p *plan.Plan, u *plan.Unit, paths []string, own string) time.Time {
 	inputs := map[string]bool{}
 	for _, file := range paths {
 		inputs[file] = true
 	}
-	isOf := func(file string) bool { // rather than another unit's
+	isOf := func(file string) bool { // and not of another unit
 		makers := impact.Makers(p, RelativeTo(p.Root, file))
 		return len(makers) == 0 || slices.Contains(makers, u.Name)
 	}
@@ -179,7 +180,7 @@ func Newest(p *plan.Plan, u *plan.Unit, paths []string, own string) time.Time {
 	return newest
 }
 
-// Dated gives hits of units whose programs compare file times the times of their files.
+// Dated adds file times to the hits of units whose programs compare file times.
 func Dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {
 	if u.ComparesTimes && h.What != "removed" {
 		if info, err := os.Stat(filepath.Join(root, filepath.FromSlash(h.Path))); err == nil {
@@ -189,7 +190,7 @@ func Dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {
 	return h
 }
 
-// IsAsMade reports whether a file is as the last good run of its unit left it, or was not made by that.
+// IsAsMade reports whether a file is as the last successful run of its unit left it, or is not one of its outputs.
 func (l Listing) IsAsMade(root, file string) bool {
 	was, made := l.files[file]
 	info, err := os.Stat(filepath.Join(root, filepath.FromSlash(file)))

@@ -29,32 +29,32 @@ import (
 type Host interface {
 	Plan() *plan.Plan
 	State() *engine.Snapshot
-	Changed() (<-chan struct{}, func()) // has a value when the state is another, until the function is called
+	Changed() (<-chan struct{}, func()) // a channel that has a value when the state has changed, until the function is called
 	Time(m engine.Moment) time.Time
-	Send(ev engine.Event) // to the engine; it waits for room
-	// into the session's account and the log
+	Send(ev engine.Event) // to the engine; blocks until there is room
+	// adds a fact to the account and the log
 	Note(e logbook.Entry, text string)
-	Clean(text string) string              // as it may be shown
-	Opened(unit string, at netip.AddrPort) // says that a unit listens there
-	// where a unit answers; zero: not known
+	Clean(text string) string              // makes text safe to show
+	Opened(unit string, at netip.AddrPort) // reports that a unit listens on an address
+	// the address of a unit; zero: unknown
 	Address(u *plan.Unit) netip.AddrPort
 	Explain(unit string, run, most int) (lines []string, findings []api.Finding) // why a run failed
 }
 
-// Servers are those of a session's relays. Its methods may be called from any goroutine.
+// Servers are the servers of a session's relays. Its methods may be called from any goroutine.
 type Servers struct {
 	Host
-	of sync.Map // of *Server, by the unit's name: those that run, or did
+	of sync.Map // of *Server, by unit: those that run or have run
 }
 
-// Server is a relay that runs.
+// Server is a running relay.
 type Server struct {
 	*relay.Server
 	run.NoTerminal
 	exited func(process.Exit)
 	ended  chan struct{} // closed when it was told to end
-	looks  atomic.Bool   // whether what it serves is there
-	lacks  bool          // something was missing at the last look
+	looks  atomic.Bool   // whether its directories exist is being checked
+	lacks  bool          // something was missing at the last check
 }
 
 // ID implements Process: it has no number of its own.
@@ -109,7 +109,7 @@ func (s *Servers) Start(live *run.Live, spec process.Spec) (run.Process, error) 
 	return p, nil
 }
 
-// Of returns the server of a relay, nil where it does not run.
+// Of returns the server of a relay; nil: it is not running.
 func (s *Servers) Of(unit string) *Server {
 	if p, ok := s.of.Load(unit); ok {
 		if p := p.(*Server); !p.over() {
@@ -119,7 +119,7 @@ func (s *Servers) Of(unit string) *Server {
 	return nil
 }
 
-// All returns the servers that run, by their units.
+// All returns the running servers, by unit.
 func (s *Servers) All() map[string]*Server {
 	all := map[string]*Server{}
 	s.of.Range(func(unit, _ any) bool {
@@ -140,8 +140,8 @@ func (p *Server) over() bool {
 	}
 }
 
-// LookAt finds out whether all is there that a relay serves, and reports to the engine what is missing, and once when
-// nothing is any more. It does not block: it looks at files in another goroutine, once at a time.
+// LookAt checks whether everything that a relay serves exists, and reports to the engine what is missing, and once
+// when nothing is missing any more. It does not block: it looks at files in another goroutine, one check at a time.
 func (s *Servers) LookAt(live *run.Live) {
 	p := s.Of(live.Unit.Name)
 	if live.Unit.Relay == nil || live.IsOver() || p == nil || !p.looks.CompareAndSwap(false, true) {
@@ -165,7 +165,7 @@ func (s *Servers) lookAt(p *Server, live *run.Live) {
 	}
 }
 
-// backend says how units stand that pages come from.
+// backend is the state of the units that pages come from.
 type backend struct{ s *Servers }
 
 // Changed implements relay.Backend.
@@ -189,7 +189,7 @@ func (b *backend) Look(unit string) relay.Look {
 	if of := pages.Stale; of != nil {
 		look.Stale = b.s.Clean(of.Name + " is stale: " + explain.Why(of))
 	}
-	// Where it listens is known only a moment after it is ready.
+	// The address is known only a moment after the unit is ready.
 	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service &&
 		time.Since(b.s.Time(u.Run.ReadyAt)) < addressPatience {
 		look.Moving = true
@@ -197,7 +197,7 @@ func (b *backend) Look(unit string) relay.Look {
 	return look
 }
 
-// addressPatience is how long it may take until it is known where a unit listens that is ready.
+// addressPatience is how long it may take until the address of a ready unit is known.
 const addressPatience = 2 * time.Second
 
 // Explain implements relay.Backend.
@@ -217,7 +217,7 @@ func (b *backend) Explain(unit string) (lines, places []string) {
 	return lines, places
 }
 
-// Refresh sends the pages of a relay which files changed, and says so.
+// Refresh tells the pages of a relay which files changed, and reports it.
 func (s *Servers) Refresh(name string, paths []string, reload bool) {
 	server := s.Of(name)
 	if server == nil {

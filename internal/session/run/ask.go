@@ -7,8 +7,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// LookSoon looks in a moment whether the run still waits for input: it need not say anything when it
-// has been answered.
+// LookSoon checks soon whether the run still waits for input: it need not write anything when it has been answered.
 func (r *Live) LookSoon() {
 	r.reading.Lock()
 	defer r.reading.Unlock()
@@ -17,11 +16,11 @@ func (r *Live) LookSoon() {
 	}
 }
 
-// screenRest is how long a program that draws the whole screen draws nothing before it is taken to
-// wait for input; tables that are drawn again every few seconds are at work.
+// screenRest is how long a program that draws the whole screen must draw nothing to count as waiting for input;
+// tables that are redrawn every few seconds are working.
 const screenRest = 5 * time.Second
 
-// seeAsk looks whether a run waits for input, when nothing has come from it for a moment.
+// seeAsk checks whether a run waits for input, when it has written nothing for a moment.
 func (r *Live) seeAsk(rested bool) {
 	p := r.Process()
 	if p == nil || r.over.Err() != nil {
@@ -47,7 +46,7 @@ func (r *Live) seeAsk(rested bool) {
 	r.project.Asks(r, ask)
 }
 
-// goesOn reports whether a line without an end says that something is at work, and asks nothing.
+// goesOn reports whether a line without an end shows progress, and is not a prompt.
 func goesOn(text string) bool {
 	text = strings.TrimSpace(strip(text))
 	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")

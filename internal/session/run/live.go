@@ -29,8 +29,8 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Live is a run from its order to its end. Its parts each have a lock of their own; the rest is set when the run is
-// made, or handed from one of its goroutines to the next.
+// Live is a run from its order to its end. Each of its parts has its own lock; the rest is set when the run is
+// created, or handed from one of its goroutines to the next.
 type Live struct {
 	Unit     *plan.Unit
 	Number   int
@@ -38,7 +38,7 @@ type Live struct {
 	Terminal *terminal.Terminal
 
 	project *Project
-	ripple  atomic.Int64 // that has brought about what it does now
+	ripple  atomic.Int64 // that caused what it does now
 
 	inOrder   serial
 	processes processes
@@ -47,48 +47,48 @@ type Live struct {
 	result
 }
 
-// processes are what a run has started.
+// processes are the processes that a run has started.
 type processes struct {
 	mu      sync.Mutex
-	current Process          // the run's own, or that of the step before it
+	current Process          // the run's own, or that of the current step
 	stopped bool             // it has been signalled
-	helpers map[Process]bool // commands in addition to it, such as a readiness probe
+	helpers map[Process]bool // additional commands, such as a readiness probe
 }
 
-// lifetime is how far a run has got.
+// lifetime is the progress of a run.
 type lifetime struct {
-	// cancelled ends when the run is told to stop while it waits for another unit's step.
+	// cancelled is done when the run is told to stop while it waits for another unit's step.
 	cancelled context.Context
 	cancel    func()
 
-	proceed   chan struct{}   // the step that was announced may begin
+	proceed   chan struct{}   // the announced step may begin
 	announced chan struct{}   // closed when the engine knows of the process
-	over      context.Context // ends when the process is gone
+	over      context.Context // done when the process is gone
 	ended     func()
 }
 
-// result is what a run leaves when it has ended well.
+// result is what a successful run leaves.
 type result struct {
-	attempt *reuse.Attempt // to make a result that can be reused, or nil
-	told    []byte         // what it has told, at its end
-	narrow  string         // to which cases it is narrowed; empty: to none
+	attempt *reuse.Attempt // for a reusable result; nil: none
+	told    []byte         // what its output meant, at its end
+	narrow  string         // the cases that it is narrowed to; empty: all
 }
 
-// hearing turns bytes into lines. The lock guards all of it.
+// hearing turns bytes into lines. Its lock guards all of it.
 type hearing struct {
 	reading  sync.Mutex
 	scanner  logbook.Scanner
-	line     *regexp.Regexp // the ready line still waited for, or nil
+	line     *regexp.Regexp // the ready line, until it was seen; nil: none
 	passes   passWatch
 	tracking reading
-	quiet    *time.Timer // rings when nothing has come for a moment
+	quiet    *time.Timer // fires when nothing has been written for a moment
 	pauses   int         // how often that was too early
-	rested   bool        // nothing has come for longer
+	rested   bool        // nothing has been written for longer
 	asked    bool        // it waits for input
-	drawn    bool        // it was told that a full screen is drawn
+	drawn    bool        // it was reported that a full screen is drawn
 }
 
-// New returns a run that has not begun.
+// New returns a run that has not started.
 func New(p *Project, u *plan.Unit, number, ripple int) *Live {
 	r := &Live{
 		project:   p,
@@ -109,21 +109,21 @@ func New(p *Project, u *plan.Unit, number, ripple int) *Live {
 	return r
 }
 
-// leadsTo reports whether a link in output may lead to an address: to a page or a file of the project. A
-// terminal opens what is clicked with whatever the system has for it.
+// leadsTo reports whether a link in output may lead to an address: to a web page or a file of the project. A terminal
+// opens what is clicked with any program of the system.
 func leadsTo(address, root string) bool {
 	u, err := url.Parse(address)
 	switch {
 	case err != nil:
 		return false
 	case u.Scheme != "file":
-		return true // a page, or the end of a link
+		return true // a web page, or the end of a link
 	}
 	below, err := filepath.Rel(root, filepath.Clean(u.Path))
 	return err == nil && filepath.IsLocal(below)
 }
 
-// spec is how a command of the run is spawned.
+// spec is the specification for spawning a command of the run.
 func (r *Live) spec(c plan.Command) process.Spec {
 	return process.Spec{
 		Name: r.Unit.Name, Argv: c.Argv(), Dir: r.Unit.Dir,
@@ -133,7 +133,7 @@ func (r *Live) spec(c plan.Command) process.Spec {
 	}
 }
 
-// have notes the process that signals go to. One that was to be stopped before it came is stopped at once.
+// have sets the process that signals go to. If the run was to be stopped before, the process is stopped at once.
 func (r *Live) have(p Process) {
 	r.processes.mu.Lock()
 	r.processes.current = p
@@ -144,7 +144,7 @@ func (r *Live) have(p Process) {
 	}
 }
 
-// Process is the run's own process, nil before it has one.
+// Process is the run's own process; nil before there is one.
 func (r *Live) Process() Process {
 	r.processes.mu.Lock()
 	defer r.processes.mu.Unlock()
@@ -161,10 +161,10 @@ func (r *Live) Entry(s logbook.Stream) logbook.Entry {
 	return logbook.Entry{Unit: r.Unit.Name, Run: r.Number, Ripple: int(r.ripple.Load()), Stream: s}
 }
 
-// PromptPause is how long a line without an end must not continue to be shown.
+// PromptPause is how long a line without an end must stay unchanged to be shown.
 const PromptPause = 300 * time.Millisecond
 
-// maxPauses is how often in a row that is waited for while the process is at work.
+// maxPauses is how often in a row that is extended while the process is running.
 const maxPauses = 10
 
 func (r *Live) output(p []byte) {
@@ -185,7 +185,7 @@ func (r *Live) output(p []byte) {
 	}
 }
 
-// read takes output that lines are made of.
+// read handles output in lines.
 func (r *Live) read(after time.Time, p []byte) {
 	if r.passes.reader != nil || r.line != nil {
 		r.say(after, r.scanner.Scan(p))
@@ -196,7 +196,7 @@ func (r *Live) read(after time.Time, p []byte) {
 	r.sayBlock(block)
 }
 
-// draws says that a program has begun to draw the whole screen: that is no output.
+// draws reports that a program has started to draw the whole screen: that is not output.
 func (r *Live) draws(begins bool) {
 	if begins && !r.drawn {
 		r.drawn = true
@@ -204,11 +204,11 @@ func (r *Live) draws(begins bool) {
 	}
 }
 
-// pause shows what has been written without a line's end, and looks whether it waits for input.
+// pause shows an unfinished line, and checks whether the run waits for input.
 func (r *Live) pause() {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	// A busy machine can hold a process up in the middle of a line for as long.
+	// A busy machine can delay a process for as long in the middle of a line.
 	if p := r.Process(); p != nil && r.scanner.Unended() && r.pauses < maxPauses && (!p.AllRead() || p.Working()) {
 		r.pauses++
 		r.quiet.Reset(PromptPause)
@@ -217,7 +217,7 @@ func (r *Live) pause() {
 	r.pauses = 0
 	lines := r.scanner.Pause(r.project.Hidden().Dangling)
 	r.write(lines, nil, r.scanner.Continues())
-	for _, line := range lines { // what it means is known when it has ended
+	for _, line := range lines { // its meaning is known when it has ended
 		r.tracking.unended += strip(line)
 	}
 	r.seeReady(lines)
@@ -228,7 +228,7 @@ func (r *Live) pause() {
 	}
 }
 
-// rest shows what the process has left without a line's end.
+// rest shows the unfinished line that the process has left.
 func (r *Live) rest() {
 	r.reading.Lock()
 	defer r.reading.Unlock()
@@ -242,8 +242,7 @@ func (r *Live) rest() {
 	r.say(r.passes.begun, lines)
 }
 
-// write writes lines, each with its tone; nil: none has one. GoesOn says that the first continues
-// what was shown of it before.
+// write writes lines with their tones; nil: none has one. GoesOn: the first line continues what was shown of it.
 func (r *Live) write(lines []string, tones []logbook.Tone, goesOn bool) {
 	for i := 0; i < len(lines); {
 		e, n := r.Entry(logbook.Output), i+1
@@ -258,7 +257,7 @@ func (r *Live) write(lines []string, tones []logbook.Tone, goesOn bool) {
 	}
 }
 
-// say shows lines that were written after that moment, and reads what they mean.
+// say shows lines that were written after a time, and reads their meaning.
 func (r *Live) say(after time.Time, lines []string) {
 	if len(lines) == 0 {
 		return
@@ -271,8 +270,8 @@ func (r *Live) say(after time.Time, lines []string) {
 	r.seeReady(lines)
 }
 
-// sayBlock shows lines that need nothing done. Of a process that writes without end, those that
-// say nothing about places and tests are not looked at one by one.
+// sayBlock shows lines that need no change. Of a process that writes without end, lines without locations and test
+// results are not read one by one.
 func (r *Live) sayBlock(block []byte) {
 	switch {
 	case len(block) == 0:
@@ -295,7 +294,7 @@ func (r *Live) sayBlock(block []byte) {
 	}
 }
 
-// understand reads what lines mean, in their order: passes, cases and findings.
+// understand reads the meaning of lines in order: passes, cases and findings.
 func (r *Live) understand(after time.Time, lines []string) []logbook.Tone {
 	plain, tones := make([]string, len(lines)), make([]logbook.Tone, len(lines))
 	for i, line := range lines {
@@ -312,7 +311,7 @@ func (r *Live) understand(after time.Time, lines []string) []logbook.Tone {
 	return tones
 }
 
-// seeReady looks for the line by which the unit is ready.
+// seeReady checks for the line that makes the unit ready.
 func (r *Live) seeReady(lines []string) {
 	if r.line == nil {
 		return
@@ -348,7 +347,7 @@ func (r *Live) exited(x process.Exit) {
 // IsOver reports whether the run's process is gone.
 func (r *Live) IsOver() bool { return r.over.Err() != nil }
 
-// Stop has the run end: by the signal, or as its settings say. It does not block.
+// Stop ends the run: by the signal, or as its settings say. It does not block.
 func (r *Live) Stop(name string) {
 	r.processes.mu.Lock()
 	r.processes.stopped = true
@@ -366,7 +365,7 @@ func (r *Live) Stop(name string) {
 	}
 }
 
-// Reload sends a signal that is not meant to end the run. It does not block.
+// Reload sends a signal that should not end the run. It does not block.
 func (r *Live) Reload(name string) {
 	if p := r.Process(); p != nil {
 		r.inOrder.do(func() { r.Complain(p.SignalLeader(name)) })
@@ -389,7 +388,7 @@ func (r *Live) runStop() {
 	}
 }
 
-// probe tries until the service answers or the run is over.
+// probe checks until the service answers or the run is over.
 func (r *Live) probe(prober *probe.Prober) {
 	if prober == nil {
 		return
@@ -401,9 +400,8 @@ func (r *Live) probe(prober *probe.Prober) {
 	}
 }
 
-// command runs a command in addition to the run's own, as a part of it: it has its marks, is followed
-// and ends with it. It blocks until the command and all that it has started are gone; the
-// error says how it failed, with the last line that it wrote.
+// command runs an additional command as part of the run: it has the run's marks, is followed and ends with the run.
+// It blocks until the command and all its descendants are gone; the error tells how it failed, with its last line.
 func (r *Live) command(ctx context.Context, c plan.Command) error {
 	last := tail{}
 	exited := make(chan process.Exit, 1)
@@ -438,7 +436,7 @@ func (r *Live) command(ctx context.Context, c plan.Command) error {
 	return last.err(explain.Exit(x))
 }
 
-// endHelpers ends the commands that run in addition to the run's own.
+// endHelpers ends the additional commands.
 func (r *Live) endHelpers() {
 	r.processes.mu.Lock()
 	helpers := slices.Collect(maps.Keys(r.processes.helpers))
@@ -448,7 +446,7 @@ func (r *Live) endHelpers() {
 	}
 }
 
-// tail keeps the end of what a command writes.
+// tail keeps the end of a command's output.
 type tail struct{ text []byte }
 
 const maxTail = 4 << 10
@@ -460,7 +458,7 @@ func (t *tail) add(p []byte) {
 	}
 }
 
-// err returns an error that says how a command failed, with the last line that it wrote.
+// err returns an error that tells how a command failed, with its last line.
 func (t *tail) err(how string) error {
 	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
 	if last := strings.TrimSpace(ansi.Strip(lines[len(lines)-1])); last != "" {
@@ -469,9 +467,9 @@ func (t *tail) err(how string) error {
 	return errors.New(how)
 }
 
-// Start begins the run. What may block is done in the run's own order, so that a signal waits for no lock of the
-// system; steps that come before the command take their time, so they have a goroutine of their own and do not keep a
-// signal waiting. It does not block.
+// Start starts the run. What may block is done in the run's own order, so that a signal waits for no lock of the
+// system; steps before the command take their time, so they have their own goroutine and do not delay a signal. It
+// does not block.
 func (r *Live) Start(o engine.Start) {
 	r.inOrder.do(func() {
 		r.trackResults(o)
@@ -483,13 +481,13 @@ func (r *Live) Start(o engine.Start) {
 	})
 }
 
-// Proceed lets the step begin that was announced to the engine. It does not block.
+// Proceed lets the announced step begin. It does not block.
 func (r *Live) Proceed() {
 	select {
 	case r.proceed <- struct{}{}:
-	default: // it was let proceed before
+	default: // it was told to proceed before
 	}
 }
 
-// BelongsTo notes the ripple that has brought about what the run does now.
+// BelongsTo sets the ripple that caused what the run does now.
 func (r *Live) BelongsTo(ripple int) { r.ripple.Store(int64(ripple)) }

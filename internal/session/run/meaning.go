@@ -14,18 +14,18 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// reading is how a run's output is read for what it means. It is guarded by Live.reading.
+// reading is how the meaning of a run's output is read. Live.reading guards it.
 type reading struct {
 	*Tracker
 	reader  *readers.Reader
 	options readers.Options
-	unended string // a line that was shown before it had an end
+	unended string // an unfinished line that was shown
 }
 
-// leavesOut are the words by which common runners are made to run some of their cases only.
+// leavesOut are the options by which common runners run only some of their cases.
 var leavesOut = []string{" -run", " -skip", " -k ", "--test-name-pattern", " -t ", "--exact", "--grep"}
 
-// trackResults begins to read what a run's output means, if that is wanted.
+// trackResults starts reading the meaning of a run's output, if the settings want it.
 func (r *Live) trackResults(o engine.Start) {
 	u := r.Unit
 	if !isTracked(u) {
@@ -56,12 +56,12 @@ func (r *Live) trackResults(o engine.Start) {
 	m.run, m.failedAt, m.missing = r, time.Time{}, ""
 	m.record.Begin(run)
 	if m.told == 0 {
-		m.told = m.record.Version() // an empty record is no news
+		m.told = m.record.Version() // an empty record is not news
 	}
 	r.tracking.reader = readers.New(r.tracking.options, m.record)
 }
 
-// firstWords are added to a whole run while cases fail, where the settings say so. They are reported.
+// firstWords are added to a whole run while cases fail, if the settings say so. They are reported.
 func (r *Live) firstWords(o engine.Start) []string {
 	if r.tracking.reader == nil || len(o.Words) > 0 || !o.Command.Equal(r.Unit.Run) {
 		return nil
@@ -75,13 +75,12 @@ func (r *Live) firstWords(o engine.Start) []string {
 	return words
 }
 
-// mayMatter reports whether a block of lines has to be read.
+// mayMatter reports whether the lines of a block have to be read.
 func (r *Live) mayMatter(block []byte) bool {
 	return r.tracking.reader != nil && r.tracking.reader.MayMatter(block)
 }
 
-// mean reads a line for what it means, and returns its tone. What was shown of it before it had
-// an end comes first.
+// mean reads the meaning of a line, and returns its tone. What was shown of it before it had an end comes first.
 func (r *Live) mean(line string) logbook.Tone {
 	if r.tracking.reader == nil {
 		return logbook.Neutral
@@ -94,8 +93,7 @@ func (r *Live) mean(line string) logbook.Tone {
 	return [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
 }
 
-// reportSoon reports to the engine what the output has meant so far: at once, or in a moment where it
-// has just been told.
+// reportSoon reports the meaning so far to the engine: at once, or soon if the last report was just now.
 func (r *Live) reportSoon() {
 	m := r.tracking.Tracker
 	m.mu.Lock()
@@ -107,8 +105,8 @@ func (r *Live) reportSoon() {
 	time.AfterFunc(time.Until(m.toldAt.Add(reportPause)), func() { m.report(false) })
 }
 
-// passRead follows the findings of a tool that picks up changes by itself from pass to pass. It
-// reports whether they make a good pass a bad one, and what the tool said.
+// passRead follows the findings of a tool that picks up changes by itself, from pass to pass. It returns whether they
+// make a good pass a bad one, and why.
 func (r *Live) passRead(ended, good bool) (fails bool, saw string) {
 	if r.tracking.reader == nil {
 		return false, ""
@@ -130,8 +128,8 @@ func (r *Live) passRead(ended, good bool) (fails bool, saw string) {
 	return false, ""
 }
 
-// SettleFindings ends the round of a service's findings when it is ready: what it has not told again by then is gone.
-// It does not block.
+// SettleFindings ends the round of a service's findings when it is ready: what it has not reported again by then is
+// gone. It does not block.
 func (r *Live) SettleFindings() {
 	if r.Unit.Pass != nil || r.Unit.Kind.Ends() {
 		return
@@ -151,8 +149,8 @@ func (r *Live) SettleFindings() {
 	})
 }
 
-// meant reads what a run has left when its output has ended, and reports to the engine. It reports
-// whether that makes the run a failed one. It blocks while it reads the reports of tools.
+// meant reads the rest of a run's meaning when its output has ended, and reports it to the engine. It returns whether
+// that makes the run a failed one. It blocks while it reads report files.
 func (r *Live) meant(exit engine.Exit) bool {
 	if r.tracking.reader == nil {
 		return false
@@ -199,7 +197,7 @@ func (r *Live) meant(exit engine.Exit) bool {
 	return exit.OK() && (missing != "" || fails(r.Unit, sum))
 }
 
-// reuseMeaning takes over what the run has told whose result is reused, and reports to the engine.
+// reuseMeaning adopts what the run had reported whose result is reused, and reports it to the engine.
 func (r *Live) reuseMeaning(told []byte) {
 	if r.tracking.reader == nil {
 		return

@@ -11,16 +11,16 @@ import (
 
 // passWatch follows the passes of a run whose unit picks up changes by itself.
 type passWatch struct {
-	allRead atomic.Int64 // when all that the process had written was read, nanoseconds since Live.began
+	allRead atomic.Int64 // when everything that the process had written was read, in nanoseconds since Live.began
 
 	// Guarded by Live.reading.
-	reader  *passes.Reader // nil for other units
-	midLine bool           // the newest line has not ended
+	reader  *passes.Reader // nil: the unit has no passes
+	midLine bool           // the newest line is unfinished
 	begun   time.Time      // allRead when it was begun
 }
 
-// expectPasses begins to follow the passes of a process that is about to be spawned, and
-// returns what is known of its first.
+// expectPasses starts following the passes of a process that is about to be spawned, and returns what is known of its
+// first pass.
 func (r *Live) expectPasses() []passes.Event {
 	if r.Unit.Pass == nil {
 		return nil
@@ -35,12 +35,11 @@ func (r *Live) expectPasses() []passes.Event {
 	return first
 }
 
-// onTheWay is how long what a process has written may be on its way through the system to
-// where it can be read.
+// onTheWay is how long output of a process may take through the system until it can be read.
 const onTheWay = 10 * time.Millisecond
 
-// ReadUpTo notes, as soon as it is so, that all that the process had written by now is
-// read: what is read later was written later. It does not block.
+// ReadUpTo records when everything that the process had written by now has been read: what is read later was written
+// later. It does not block.
 func (r *Live) ReadUpTo(now time.Time) {
 	const look, looks = time.Millisecond, 100
 	p := r.Process()
@@ -60,8 +59,8 @@ func (r *Live) ReadUpTo(now time.Time) {
 	time.AfterFunc(time.Until(now)+onTheWay, func() { try(looks) })
 }
 
-// after returns a moment after which all was written that a chunk of output completes.
-// The caller holds Live.reading.
+// after returns a time after which everything was written that completes in a chunk of output. The caller holds
+// Live.reading.
 func (r *Live) after(chunk []byte) time.Time {
 	w := &r.passes
 	now := r.Began.Add(time.Duration(w.allRead.Load()))
@@ -77,14 +76,13 @@ func (r *Live) after(chunk []byte) time.Time {
 	return after
 }
 
-// readPasses looks for the passes that a line reports, which was written after that moment;
-// next are those that are known to follow it.
+// readPasses checks a line that was written after a time for passes; next are the lines that are known to follow it.
 func (r *Live) readPasses(after time.Time, line string, next []string) {
 	if r.passes.reader == nil {
 		return
 	}
 	if events := r.passes.reader.Read(after, time.Now(), line, next); len(events) > 0 {
-		<-r.announced // the engine has to know the process first
+		<-r.announced // the engine must know the process first
 		r.tellPasses(events)
 	}
 }

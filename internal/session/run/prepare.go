@@ -10,8 +10,7 @@ import (
 	"omnivigil/internal/process"
 )
 
-// prepare runs what comes before the unit's own command, and then that. It reports
-// to the engine how it went.
+// prepare runs what comes before the unit's own command, and then that. It reports the result to the engine.
 func (r *Live) prepare(o engine.Start) {
 	if r.Unit.Reuse && r.isReused(o) {
 		return
@@ -29,8 +28,8 @@ func (r *Live) prepare(o engine.Start) {
 	r.spawn(o)
 }
 
-// isReused finds out whether the unit's last good result holds, and reports whether it is
-// taken. Where it is not, what the run depends on is remembered for its end.
+// isReused finds out whether the unit's last good result is valid, and reports whether it is used. If not, what the
+// run depends on is recorded for its end.
 func (r *Live) isReused(o engine.Start) bool {
 	attempt, err := r.project.Results.Begin(r.project.Plan(), r.Unit)
 	switch {
@@ -54,7 +53,7 @@ func (r *Live) isReused(o engine.Start) bool {
 	return false
 }
 
-// remember keeps the result of a run that has ended well, if it can be reused.
+// remember keeps the result of a successful run, if it can be reused.
 func (r *Live) remember() {
 	if r.attempt == nil || r.project.InDoubt(r.Unit.Name) {
 		return
@@ -69,8 +68,8 @@ func (r *Live) setUp(o engine.Start, step plan.Step) bool {
 	if done, err := r.project.Setup.Done(r.project.Plan(), r.Unit, step); err == nil && done && !o.Setup {
 		return true
 	}
-	// The job comes before the turn: the unit that has the turn of a step that others wait for
-	// must not have to wait for the job that one of them has.
+	// The job comes before the turn: a unit that has the turn for a shared step must not wait for a job that one of
+	// the others has.
 	if !r.mayProceed(o, step, true) {
 		return false
 	}
@@ -96,8 +95,8 @@ func (r *Live) setUp(o engine.Start, step plan.Step) bool {
 	return well
 }
 
-// mayProceed announces a step to the engine and waits until it may begin. It reports false
-// where the run has been stopped in between; the engine knows that then.
+// mayProceed announces a step to the engine and waits until it may begin. It returns false if the run was stopped in
+// between, which the engine knows.
 func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 	r.project.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: step.Run.String(), Heavy: heavy})
 	select {
@@ -110,8 +109,7 @@ func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 	return false
 }
 
-// step runs one step to its end and reports whether it went well. If not, the
-// engine knows.
+// step runs one step to its end and reports whether it succeeded. If not, the engine knows.
 func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	exited := make(chan process.Exit, 1)
 	spec := r.spec(step.Run)

@@ -1,8 +1,8 @@
 // Package run is a unit's run from its order to its end: setup and prelude, the process and its terminal, its output as
 // lines, what the lines mean (passes, test results, findings, prompts), and what it leaves for the next run.
 //
-// A run decides nothing: it reports what happens to the engine, by way of its Host, and does what it is ordered to. Its
-// methods do not block unless they say so, since the session's loop calls them. Start reading at Live.Start.
+// A run decides nothing: it reports what happens to the engine, through its Host, and carries out orders. Its methods
+// do not block unless their comment says so, because the session's loop calls them. Start reading at Live.Start.
 package run
 
 import (
@@ -22,7 +22,7 @@ import (
 type Project struct {
 	Host
 	Root    string   // the project's directory
-	Marks   []string // variables by which all its processes are known
+	Marks   []string // variables that identify all its processes
 	Spawner Spawner
 	Book    Book
 	Setup   *setup.Record
@@ -31,7 +31,7 @@ type Project struct {
 	Stopped <-chan struct{} // closed when the session is over
 }
 
-// Book takes the lines of runs.
+// Book stores the lines of runs.
 type Book interface {
 	Append(e logbook.Entry, texts ...string)
 	AppendBlock(e logbook.Entry, block []byte)
@@ -40,21 +40,21 @@ type Book interface {
 // Host is what a run needs of its session. Its methods may be called from any goroutine. Those that look at files
 // block.
 type Host interface {
-	Send(ev engine.Event)              // to the engine; it waits for room
-	Say(e logbook.Entry, f api.Fact)   // into the session's account and the log
-	Note(e logbook.Entry, text string) // the same, of words alone
-	Moment(t time.Time) engine.Moment  // for the engine
-	Plan() *plan.Plan                  // that is in use
-	Hidden() *redact.Mask              // secrets
-	Clean(text string) string          // as it may be shown
+	Send(ev engine.Event)              // to the engine; blocks until there is room
+	Say(e logbook.Entry, f api.Fact)   // adds a fact to the account and the log
+	Note(e logbook.Entry, text string) // the same for text only
+	Moment(t time.Time) engine.Moment  // the engine's form of a time
+	Plan() *plan.Plan                  // the plan in use
+	Hidden() *redact.Mask              // masks secrets
+	Clean(text string) string          // makes text safe to show
 	Wrote(unit string, n int)          // counts bytes of output
-	Attach(r *Live)                    // gives the run its terminal, which is the unit's
-	Asks(r *Live, ask api.Ask)         // what the run waits for; without a kind: nothing
-	// whether what a unit made may be of older files than those that are there
+	Attach(r *Live)                    // makes the run's terminal that of its unit
+	Asks(r *Live, ask api.Ask)         // sets what the run waits for; without a kind: nothing
+	// returns whether the outputs of a unit may be from older files than the current ones
 	InDoubt(unit string) bool
-	// notes the outputs of a good run; the time of the oldest. It looks at files
+	// records the outputs of a good run, and returns the time of the oldest; looks at files
 	Made(u *plan.Unit, run int) time.Time
-	Reused(u *plan.Unit, run int)                      // notes the outputs of an earlier run. It looks at files
-	Newest(u *plan.Unit) time.Time                     // see engine.Exited. It looks at files
+	Reused(u *plan.Unit, run int)                      // records the outputs of an earlier run; looks at files
+	Newest(u *plan.Unit) time.Time                     // see engine.Exited; looks at files
 	Begin(r *Live, spec process.Spec) (Process, error) // starts the run's process, or a relay's server
 }

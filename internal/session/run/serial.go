@@ -2,15 +2,15 @@ package run
 
 import "sync"
 
-// serial does what may block, in the order in which it is asked to, in a goroutine of its own while there is something
-// to do: spawning and signalling wait for the system, and the loop must not.
+// serial runs what may block, in order, in its own goroutine while there is something to do: spawning and signalling
+// wait for the system, and the loop must not.
 type serial struct {
 	mu   sync.Mutex
 	todo []func()
 	busy bool
 }
 
-// do has something done after all that was asked for before. It does not block.
+// do runs a function after all earlier ones. It does not block.
 func (s *serial) do(something func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -21,18 +21,18 @@ type Spawner interface {
 	Holder(netip.AddrPort) (who string, taken bool)
 }
 
-// Process is one that runs, with all that it has started.
+// Process is a running process with all its descendants.
 type Process interface {
 	ID() int
-	Working() bool                    // it is not waiting for anything
-	AllRead() bool                    // all that it had written has been given to Output
-	Signal(name string) error         // that is to end it
-	SignalLeader(name string) error   // that is not
+	Working() bool                    // it is running or can run
+	AllRead() bool                    // everything that it has written was passed to Output
+	Signal(name string) error         // a signal that should end it
+	SignalLeader(name string) error   // a signal that should not
 	TypeEnd(text string) error        // into its terminal, to end it
 	Type(text []byte) error           // into its terminal
-	Answer(text []byte)               // what its terminal answers it, as far as it reads that
+	Answer(text []byte)               // its terminal's answer to a query
 	Resize(cols, rows int) error      // its terminal
-	Reading(far bool) process.Reading // how it takes what is typed
+	Reading(far bool) process.Reading // how it reads what is typed
 }
 
 // System is the Spawner of the system.
@@ -47,11 +47,11 @@ func (s System) Start(spec process.Spec) (Process, error) {
 	return p, nil
 }
 
-// spawn spawns the run's own process and reports to the engine how that went.
+// spawn spawns the run's own process and reports the result to the engine.
 func (r *Live) spawn(o engine.Start) {
 	if r.Unit.Ready.Line != "" {
 		r.reading.Lock()
-		r.line = regexp.MustCompile(r.Unit.Ready.Line) // plan.Read has seen that it compiles
+		r.line = regexp.MustCompile(r.Unit.Ready.Line) // plan.Read has compiled it before
 		r.reading.Unlock()
 	}
 	if held := r.taken(); held != "" {
@@ -76,8 +76,7 @@ func (r *Live) spawn(o engine.Start) {
 	}()
 }
 
-// taken says in words which address the unit is known to want is held by another process
-// else, or "".
+// taken describes the other process that uses the address that the unit is known to need; empty: there is none.
 func (r *Live) taken() string {
 	var held []string
 	for _, address := range r.Unit.Ports() {
@@ -88,8 +87,7 @@ func (r *Live) taken() string {
 	return strings.Join(held, "; ")
 }
 
-// ofTerminals are variables that speak of the terminal in which the project was started. Units have
-// terminals of their own.
+// ofTerminals are variables about the terminal in which the project was started. Units have their own terminals.
 var ofTerminals = []string{
 	"TERM",
 	"TERM_PROGRAM",
@@ -107,7 +105,7 @@ func ofAnotherTerminal(variable string) bool {
 	return slices.Contains(ofTerminals, name)
 }
 
-// environment is the machine's, with the unit's own variables above it.
+// environment is the machine's environment, overridden by the unit's variables.
 func environment(u *plan.Unit, run int) []string {
 	env := append(slices.DeleteFunc(os.Environ(), ofAnotherTerminal), "TERM=xterm-256color")
 	for _, v := range u.Env {
@@ -116,7 +114,7 @@ func environment(u *plan.Unit, run int) []string {
 	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
 }
 
-// NoTerminal is what a process embeds that has no terminal.
+// NoTerminal is embedded by a process without a terminal.
 type NoTerminal struct{}
 
 var errNoTerminal = errors.New("it has no terminal")

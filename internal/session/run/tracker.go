@@ -12,43 +12,42 @@ import (
 	"omnivigil/internal/results/record"
 )
 
-// Tracker is what the output of a unit has meant, from run to run.
+// Tracker is the meaning of a unit's output, from run to run.
 type Tracker struct {
-	loaded chan struct{} // closed when what an earlier session has left is known
+	loaded chan struct{} // closed when the results of earlier sessions are loaded
 
 	mu       sync.Mutex
 	record   *record.Record
-	run      *Live     // that is read now, or was last
-	failedAt time.Time // when the first case failed of the run that is read
-	told     int       // version of the record that the engine knows
+	run      *Live     // the current or last run
+	failedAt time.Time // the time of the first failed case in the current run
+	told     int       // the version of the record that the engine knows
 	toldAt   time.Time // when it was reported
-	due      bool      // it will get a newer one in a moment
-	missing  string    // why nothing is known of the cases of the run that is read; empty: that is not so
+	due      bool      // another report is scheduled
+	missing  string    // why the cases of the current run are unknown; empty: they are not
 }
 
-// Read calls a function with what the output has meant, which it must not keep. It blocks while something else reads
-// or writes that.
+// Read calls a function with the results, which it must not keep. It blocks while another call reads or writes them.
 func (m *Tracker) Read(read func(*record.Record)) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	read(m.record)
 }
 
-// Trackers are those of all units, by name.
+// Trackers are the trackers of all units, by name.
 type Trackers struct {
-	dir, root string // where they are kept from one session to the next; empty: nowhere
-	readOnly  bool   // another session may keep them there
+	dir, root string // the directory for results across sessions; empty: none
+	readOnly  bool   // another session may write there
 	mu        sync.Mutex
 	of        map[string]*Tracker
 }
 
-// NewTrackers returns the trackers of a project at root, which keep what is known in a directory from one session to
-// the next; dir is empty: nowhere. With readOnly another session may keep it there.
+// NewTrackers returns the trackers of a project at root. They keep results in a directory across sessions; dir is
+// empty: nowhere. With readOnly another session may write there.
 func NewTrackers(dir, root string, readOnly bool) *Trackers {
 	return &Trackers{dir: dir, root: root, readOnly: readOnly, of: map[string]*Tracker{}}
 }
 
-// Get returns that of a unit, nil where nothing is known of it.
+// Get returns the tracker of a unit; nil: there is none.
 func (m *Trackers) Get(unit string) *Tracker {
 	m.mu.Lock()
 	found := m.of[unit]
@@ -59,7 +58,7 @@ func (m *Trackers) Get(unit string) *Tracker {
 	return found
 }
 
-// open begins to read what an earlier session has left of a unit, where that was not done before.
+// open starts loading the results of a unit from earlier sessions, if that was not done before.
 func (m *Trackers) open(unit string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -72,7 +71,7 @@ func (m *Trackers) open(unit string) {
 		defer close(opened.loaded)
 		if m.dir != "" {
 			if kept, err := record.Load(m.file(unit)); err == nil {
-				opened.record = kept // else there is none, or one that cannot be read any more
+				opened.record = kept // otherwise there is none, or it is unreadable
 			}
 		}
 		opened.record.Root = m.root
@@ -81,7 +80,7 @@ func (m *Trackers) open(unit string) {
 
 func (m *Trackers) file(unit string) string { return record.FileOf(m.dir, unit) }
 
-// keep writes what has to be remembered of a unit. It blocks while it writes.
+// keep writes the results of a unit. It blocks while it writes.
 func (m *Trackers) keep(unit string, data []byte) error {
 	if m.dir == "" || m.readOnly {
 		return nil
@@ -89,14 +88,13 @@ func (m *Trackers) keep(unit string, data []byte) error {
 	return record.Keep(m.file(unit), data)
 }
 
-// isTracked reports whether it is wanted to know what a unit's output means.
+// isTracked reports whether the meaning of a unit's output is to be read.
 func isTracked(u *plan.Unit) bool { return u.Results.Form != plan.ResultsExit || !u.Findings.Off }
 
-// reportPause is the least time between two reports.
+// reportPause is the minimum time between two reports.
 const reportPause = 30 * time.Millisecond
 
-// report reports to the engine what the output has meant so far, of the newest run; final says that it was
-// read to its end.
+// report reports the results of the newest run so far to the engine; final: it was read to its end.
 func (m *Tracker) report(final bool) {
 	m.mu.Lock()
 	r := m.run
@@ -124,14 +122,14 @@ func (m *Tracker) report(final bool) {
 	)
 }
 
-// fails reports whether what a run has said makes it a failed one, however it exits.
+// fails reports whether the results of a run make it a failed one, whatever its exit status.
 func fails(u *plan.Unit, sum record.Summary) bool {
 	switch {
 	case !u.Kind.Ends():
 		return false
 	case sum.FailedNow > 0:
 		return true
-	case u.Kind == plan.Suite && sum.Ran > 0: // its runner is known: what tests write is theirs
+	case u.Kind == plan.Suite && sum.Ran > 0: // its runner is known: what tests write is their own
 		return false
 	case u.FindingsFail == plan.FailOnError:
 		return sum.ToldErrors
@@ -153,8 +151,7 @@ func strip(line string) string {
 	return ansi.Strip(line)
 }
 
-// Adopt drops what is known of units that are not in the settings any more, and begins to read
-// what is known of those that are new.
+// Adopt drops the results of units that are no longer in the settings, and loads those of new ones.
 func (m *Trackers) Adopt(p *plan.Plan) {
 	for _, u := range p.Units {
 		if isTracked(u) {

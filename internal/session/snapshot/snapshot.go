@@ -1,6 +1,6 @@
-// Package snapshot makes what faces see of what the engine and the log have: plain values with text names, in which
-// secrets are hidden and nothing acts on a terminal. What has not changed since the snapshot before is shared with it.
-// It decides nothing and knows no session. Start reading at Builder.Build and Converter.
+// Package snapshot converts the state of the engine and the log for faces: plain values with text names, with secrets
+// masked and nothing that acts on a terminal. What has not changed since the last snapshot is shared with it. It
+// decides nothing and knows no session. Start reading at Builder.Build and Converter.
 package snapshot
 
 import (
@@ -15,7 +15,7 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Converter converts values of the engine. Its function returns text as it may be shown: others wrote what is in it.
+// Converter converts values of the engine. Its function makes text of others safe to show.
 type Converter func(text string) string
 
 // All converts several texts.
@@ -33,7 +33,7 @@ func (c Converter) All(texts []string) []string {
 // Tones are the words for an engine's and a log's tones, which are the same.
 var Tones = [...]api.Tone{"", api.ToneCurrent, api.ToneMoving, api.ToneStale, api.ToneBroken}
 
-// Unit converts all of a unit but its marks.
+// Unit converts a unit without its marks.
 func (c Converter) Unit(u *engine.Unit, p *plan.Plan) *api.Unit {
 	out := &api.Unit{
 		Name:      u.Name,
@@ -83,9 +83,8 @@ func (c Converter) report(r engine.Report) api.Report {
 	}
 }
 
-// marks continues what was made of a unit's marks before: lives grow at their end, and
-// once in a while forget their beginning. A holder of what was made before does not see
-// what is appended to it.
+// marks adds to the conversion of a unit's marks: lives grow at the end, and sometimes drop their beginning. Holders
+// of the earlier conversion do not see what is appended.
 func marks(made []api.Mark, of, now []engine.Mark) []api.Mark {
 	if n := len(of); n == 0 || n > len(now) || of[0] != now[0] || of[n-1] != now[n-1] {
 		made = nil
@@ -198,7 +197,7 @@ func (c Converter) jobs(j engine.Jobs) api.Jobs {
 	return out
 }
 
-// Fact converts a fact, with its words.
+// Fact converts a fact to words.
 func (c Converter) Fact(f engine.Fact) api.Fact {
 	out := api.Fact{
 		At:      f.At,
@@ -244,15 +243,15 @@ func VerdictWord(snap *engine.Snapshot) api.VerdictWord {
 	return api.VerdictWord(strings.ToLower(snap.Verdict.Word.String()))
 }
 
-// Builder makes snapshots, in which what has not changed is shared with the one before. Its zero value is ready to use,
-// by one goroutine at a time.
+// Builder builds snapshots that share what has not changed with the one before. Its zero value is ready for use, by
+// one goroutine at a time.
 type Builder struct {
 	made *api.Snapshot
 	of   *engine.Snapshot
 	plan *plan.Plan
 }
 
-// Of returns how faces see what an engine has decided for a plan, outside of a session.
+// Of returns the snapshot of an engine's state for a plan, outside of a session.
 func Of(from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
 	b := Builder{}
 	snap := b.Build(escape.Lines, from, p)
@@ -260,13 +259,13 @@ func Of(from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
 	return snap
 }
 
-// Outdated reports whether a snapshot of that plan would be another than the newest.
+// Outdated reports whether a snapshot of that plan would differ from the newest one.
 func (b *Builder) Outdated(p *plan.Plan) bool { return b.plan != p }
 
-// Show notes that faces see this one, which has what the session added to the newest.
+// Show sets the newest snapshot, with what the session has added to it.
 func (b *Builder) Show(made *api.Snapshot) { b.made = made }
 
-// Build returns the snapshot that follows.
+// Build returns the next snapshot.
 func (b *Builder) Build(c Converter, from *engine.Snapshot, p *plan.Plan) *api.Snapshot {
 	next := &api.Snapshot{At: from.At.Wall, Jobs: c.jobs(from.Jobs)}
 	before := b.made
@@ -309,7 +308,7 @@ func (b *Builder) Build(c Converter, from *engine.Snapshot, p *plan.Plan) *api.S
 	if n := len(before.Saves); n > len(from.Saves) || n > 0 && before.Saves[0].At != from.Saves[0].At.Wall {
 		next.Saves = []api.Save{}
 	}
-	for _, save := range from.Saves[len(next.Saves):] { // appended as marks are
+	for _, save := range from.Saves[len(next.Saves):] { // appended, as for marks
 		next.Saves = append(next.Saves, api.Save{At: save.At.Wall, Ripple: save.Ripple})
 	}
 	b.made, b.of, b.plan = next, from, p
@@ -328,7 +327,7 @@ func (c Converter) longest(r *engine.Ripple) api.Longest {
 	}
 }
 
-// Doubts converts doubts, with their words.
+// Doubts converts doubts to words.
 func (c Converter) Doubts(all []engine.Doubt) []api.Doubt {
 	var out []api.Doubt
 	for _, d := range all {

@@ -1,6 +1,6 @@
-// Package terminals is what faces see of units' terminals and type into them, and which face may type: at most one at a
-// time has its hands on a unit. A unit's terminal is that of its newest run, also when that has ended. It has the size
-// that the last hands on it gave it. The emulator itself is in package output/terminal. Start reading at
+// Package terminals shows the terminals of units to faces, lets faces type into them, and decides which face may: at
+// most one at a time for each unit. A unit's terminal is that of its newest run, even after that has ended. Its size
+// is the one that the last typing face gave it. The emulator itself is in package output/terminal. Start reading at
 // Terminals.Follow and Terminals.Input.
 package terminals
 
@@ -20,20 +20,21 @@ import (
 	"omnivigil/internal/session/run"
 )
 
-// Host is what terminals need of their session. Its methods may be called from any goroutine, and only Send may block.
+// Host is what terminals need of their session. Its methods may be called from any goroutine, and only Send may
+// block.
 type Host interface {
 	Plan() *plan.Plan
 	State() *engine.Snapshot
-	Hidden() *redact.Mask               // secrets
-	Clean(text string) string           // as it may be shown
-	Note(e logbook.Entry, text string)  // into the session's account and the log
-	Changed() (<-chan struct{}, func()) // has a value when something is new to see, until the function is called
-	Notify()                            // says that something is
+	Hidden() *redact.Mask               // masks secrets
+	Clean(text string) string           // makes text safe to show
+	Note(e logbook.Entry, text string)  // adds an event to the account and the log
+	Changed() (<-chan struct{}, func()) // a channel that has a value when there is something new to show, until the function is called
+	Notify()                            // tells that there is
 	Done() <-chan struct{}              // closed when the session is over
 	Send(ev engine.Event)               // to the engine
 }
 
-// Terminals are those of a session's units. Its methods may be called from any goroutine.
+// Terminals are the terminals of a session's units. Its methods may be called from any goroutine.
 type Terminals struct {
 	Host
 
@@ -41,24 +42,24 @@ type Terminals struct {
 	of map[string]*unitTerminal
 }
 
-// New returns terminals of no unit yet.
+// New returns an empty set of terminals.
 func New(h Host) *Terminals { return &Terminals{Host: h, of: map[string]*unitTerminal{}} }
 
 // unitTerminal is a unit's terminal.
 type unitTerminal struct {
 	size  api.Size
 	run   *run.Live // the newest
-	hand  *api.Face // who has hands on it, or nil
+	hand  *api.Face // the face that is typing into it, or nil
 	ask   api.Ask   // what it waits for; without a kind: nothing
 	asked int       // how often that has changed
-	told  string    // the last of this run that was reported
-	used  time.Time // when a face has last typed into it, or done something with the mouse
+	told  string    // the last prompt of this run that was reported
+	used  time.Time // when a face last typed into it, or used the mouse
 }
 
-// firstSize is that of terminals that no face has typed into.
+// firstSize is the size of terminals that no face has typed into.
 var firstSize = api.Size{Cols: 120, Rows: 40}
 
-// Attach gives a run the unit's terminal.
+// Attach makes a run's terminal that of its unit.
 func (t *Terminals) Attach(r *run.Live) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -68,7 +69,7 @@ func (t *Terminals) Attach(r *run.Live) {
 		t.of[r.Unit.Name] = unit
 	}
 	if unit.run != nil {
-		go unit.run.Terminal.Close() // which may wait while a picture is made
+		go unit.run.Terminal.Close() // closing may wait while a picture is made
 	}
 	r.Terminal = terminal.New(unit.size, func(answer []byte) {
 		if p := r.Process(); p != nil {
@@ -78,7 +79,7 @@ func (t *Terminals) Attach(r *run.Live) {
 	unit.run, unit.ask, unit.told = r, api.Ask{}, ""
 }
 
-// Close ends what is at work for them.
+// Close ends the work for them.
 func (t *Terminals) Close() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -87,7 +88,7 @@ func (t *Terminals) Close() {
 	}
 }
 
-// terminalOf returns a unit's terminal, or a refusal that says why it has none.
+// terminalOf returns a unit's terminal, or a refusal that tells why it has none.
 func (t *Terminals) terminalOf(name string) (*unitTerminal, error) {
 	u := t.Plan().Unit(name)
 	switch {
@@ -105,7 +106,7 @@ func (t *Terminals) terminalOf(name string) (*unitTerminal, error) {
 	return unit, nil
 }
 
-// Screen returns what a unit's terminal shows. See api.Project.
+// Screen returns the screen of a unit's terminal. See api.Project.
 func (t *Terminals) Screen(name string) (api.Screen, error) {
 	unit, err := t.terminalOf(name)
 	if err != nil {
@@ -123,7 +124,7 @@ func (t *Terminals) runOf(unit *unitTerminal) *run.Live {
 	return unit.run
 }
 
-// picture is what a run's terminal shows, which a face must ask for.
+// picture is the screen of a run's terminal, which a face must be looking at.
 func (t *Terminals) picture(unit *unitTerminal, live *run.Live) api.Screen {
 	var secret func(string) [][2]int
 	if hidden := t.Hidden(); hidden != nil {
@@ -144,8 +145,8 @@ func (t *Terminals) picture(unit *unitTerminal, live *run.Live) api.Screen {
 	return p
 }
 
-// hasEnded reports whether nothing more comes from a run: its process has ended, or there is none and will
-// be none, as where an earlier result is reused.
+// hasEnded reports whether a run writes nothing more: its process has ended, or it has none and never will, for
+// example because an earlier result is reused.
 func (t *Terminals) hasEnded(live *run.Live) bool {
 	if live.Process() != nil {
 		return live.IsOver()
@@ -154,10 +155,10 @@ func (t *Terminals) hasEnded(live *run.Live) bool {
 	return u == nil || u.Run.Number == live.Number && !u.State.InMotion()
 }
 
-// settlePatience bounds the wait for the end of what a program wants to be shown as one.
+// settlePatience limits the wait for the end of a synchronized update.
 const settlePatience = 150 * time.Millisecond
 
-// Follow calls show with what a unit's terminal shows, whenever that has changed. It blocks. See api.Project.
+// Follow calls show with the screen of a unit's terminal, whenever that has changed. It blocks. See api.Project.
 func (t *Terminals) Follow(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
 	unit, err := t.terminalOf(q.Unit)
 	if err != nil {
@@ -184,10 +185,10 @@ func (t *Terminals) Follow(ctx context.Context, q api.ScreenQuery, show func(api
 	}
 }
 
-// errNextRun says that the unit's terminal is that of another run.
+// errNextRun: the unit's terminal is now that of another run.
 var errNextRun = errors.New("another run has begun")
 
-// followRun shows what a run's terminal shows, beyond what was shown last, until another run begins.
+// followRun shows the changes of a run's screen since what was last shown, until another run begins.
 func (t *Terminals) followRun(
 	ctx context.Context,
 	unit *unitTerminal,
@@ -211,7 +212,7 @@ func (t *Terminals) followRun(
 			}
 		}
 		now := t.picture(unit, live)
-		if t.runOf(unit) != live { // the terminal may have been closed meanwhile
+		if t.runOf(unit) != live { // the terminal may have been closed in the meantime
 			return errNextRun
 		}
 		if differs(last, &now) {
@@ -236,8 +237,8 @@ func (t *Terminals) followRun(
 	}
 }
 
-// pauseOf is how long is waited before the next picture of a terminal: what a user sets off is to be seen
-// fluently; while they only watch, fewer do, since each costs the face its whole screen.
+// pauseOf is the pause before the next picture of a terminal: the effects of typing should be fluent; for watching,
+// fewer pictures do, because each costs the face its whole screen.
 func (t *Terminals) pauseOf(unit *unitTerminal) time.Duration {
 	const atIt, watched = 2 * time.Second, 12 // pictures a second
 	t.mu.Lock()
@@ -248,7 +249,7 @@ func (t *Terminals) pauseOf(unit *unitTerminal) time.Duration {
 	return time.Second / watched
 }
 
-// differs reports whether there is something to show in a screen that was not in the last one.
+// differs reports whether a screen has something that was not in the last one.
 func differs(last, now *api.Screen) bool {
 	same := func(a, b *api.Face) bool { return a == b || a != nil && b != nil && a.PID == b.PID }
 	asks := func(a *api.Ask) (ask api.Ask) {
@@ -261,8 +262,7 @@ func differs(last, now *api.Screen) bool {
 		asks(last.Ask) != asks(now.Ask)
 }
 
-// takeHand gives a face hands on a unit until the function that it returns is called, or another face
-// takes them over.
+// takeHand lets a face type into a unit until the returned function is called, or another face takes over.
 func (t *Terminals) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(), err error) {
 	face := &api.Face{Kind: q.Face.Kind, PID: q.Face.PID}
 	t.mu.Lock()
@@ -286,12 +286,12 @@ func (t *Terminals) takeHand(unit *unitTerminal, q api.ScreenQuery) (letGo func(
 	}, nil
 }
 
-// handedTo says who has hands on a unit.
+// handedTo sets the face that is typing into a unit.
 func (t *Terminals) handedTo(unit string, face *api.Face) error {
 	return api.Refuse("another face is typing into %s: %s, process %d", t.Clean(unit), t.Clean(face.Kind), face.PID)
 }
 
-// resize gives a unit's terminal a size, now and for its next runs.
+// resize sets the size of a unit's terminal, now and for its next runs.
 func (t *Terminals) resize(unit *unitTerminal, size api.Size) {
 	size = size.Bounded()
 	t.mu.Lock()
@@ -344,8 +344,8 @@ func (t *Terminals) Input(in api.Input) error {
 	return nil
 }
 
-// Asks notes what a run waits for, and says it in the log if that is something else than before: what
-// a user types after a prompt is shown behind it, and who has hands on the unit sees it.
+// Asks records what a run waits for, and reports a change in the log: what a user types after a prompt is shown after
+// it, and the typing face sees it.
 func (t *Terminals) Asks(r *run.Live, ask api.Ask) {
 	t.mu.Lock()
 	unit := t.of[r.Unit.Name]
@@ -372,11 +372,11 @@ func (t *Terminals) Asks(r *run.Live, ask api.Ask) {
 	if ask.Kind != "" {
 		asks.For = ask.For()
 	}
-	go t.Send(asks) // from another goroutine: the loop may wait for the lock under which this is
+	go t.Send(asks) // from another goroutine: the loop may wait for the lock that is held here
 	t.Notify()
 }
 
-// Asking are the units that wait for input.
+// Asking returns the units that wait for input.
 func (t *Terminals) Asking() map[string]api.Ask {
 	t.mu.Lock()
 	defer t.mu.Unlock()

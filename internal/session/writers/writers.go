@@ -1,5 +1,5 @@
-// Package writers sees what the processes of runs have written, as far as the system tells, so that the engine can
-// decide who changed a file. It decides nothing. Start reading at Observer.LookAt and Observer.Observed.
+// Package writers observes what the processes of runs have written, as far as the system tells, so that the engine
+// can decide who changed a file. It decides nothing. Start reading at Observer.LookAt and Observer.Observed.
 package writers
 
 import (
@@ -12,8 +12,7 @@ import (
 	"omnivigil/internal/session/run"
 )
 
-// traceLog remembers what traces runs left of writing files, so that it is known
-// whether one has written anything since just before a save.
+// traceLog keeps the recent traces of runs, to tell whether a run has written anything since just before a save.
 type traceLog struct {
 	mu      sync.Mutex
 	samples []traces // the last few, oldest first
@@ -25,12 +24,10 @@ type traces struct {
 }
 
 const (
-	// soundAge is how old a sample must be to be surely from before a write that
-	// is heard of now.
+	// soundAge is the minimum age of a sample that is certainly from before a write that is reported now.
 	soundAge    = 10 * time.Millisecond
 	keptSamples = 50
-	// What a start writes, it writes soon: runs are looked at often at first,
-	// and very often while they are under suspicion.
+	// A starting process writes soon: runs are sampled often at first, and very often while they are suspected.
 	startup      = 30 * time.Second
 	closeLook    = 20 * time.Millisecond
 	normalLook   = 200 * time.Millisecond
@@ -46,9 +43,8 @@ func (l *traceLog) add(t traces) {
 	}
 }
 
-// before returns the trace of a process from before what is heard of now, which is
-// nothing for one that is younger than that, when it was taken, and whether the process
-// writes all the time, so that its trace says nothing.
+// before returns the trace of a process from before what is reported now (none for a process that started later),
+// when it was taken, and whether the process writes all the time, so that its trace tells nothing.
 func (l *traceLog) before(now time.Time, p *process.Process) (trace process.Trace, at time.Time, busy bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -71,10 +67,10 @@ func (l *traceLog) before(now time.Time, p *process.Process) (trace process.Trac
 	return trace, at, seen >= enough && changes > seen/3
 }
 
-// Observer sees what runs have written. Its methods may be called from any goroutine. Those that ask the system block
-// for as long as that takes.
+// Observer observes what runs have written. Its methods may be called from any goroutine. Those that query the system
+// block meanwhile.
 type Observer struct {
-	tracer *process.Spawner // nil: nothing can be seen
+	tracer *process.Spawner // nil: nothing can be observed
 	root   string
 	traces traceLog
 }
@@ -87,12 +83,12 @@ func New(tracer *process.Spawner, root string) *Observer {
 // Host is what an observer needs of its session.
 type Host interface {
 	State() *engine.Snapshot
-	Changed() (<-chan struct{}, func()) // has a value when a run may have begun, until the function is called
+	Changed() (<-chan struct{}, func()) // a channel that has a value when a run may have started, until the function is called
 	Time(m engine.Moment) time.Time
 	Stopped() <-chan struct{} // closed when the session is over
 }
 
-// Follow samples what runs have written until the session is over. It blocks.
+// Follow samples runs until the session is over. It blocks.
 func (o *Observer) Follow(h Host) {
 	changed, stop := h.Changed()
 	defer stop()
@@ -105,13 +101,13 @@ func (o *Observer) Follow(h Host) {
 			if !can {
 				return
 			}
-			last = time.Now() // all that was read is from before
+			last = time.Now() // everything read is from before
 			o.traces.add(traces{last, of})
 			continue
 		}
 		select {
 		case <-time.After(pause):
-		case <-changed: // a run may have begun that has to be looked at sooner
+		case <-changed: // a run may have started that must be sampled sooner
 		case <-h.Stopped():
 			return
 		}
@@ -133,10 +129,10 @@ func untilNextLook(h Host, now time.Time) time.Duration {
 	return pause
 }
 
-// Look is what is seen of a run's writing.
+// Look is an observation of a run.
 type Look struct {
 	engine.Observation
-	process *process.Process // nil where nothing can be seen
+	process *process.Process // nil: nothing can be observed
 	then    process.Trace
 	since   time.Time
 	always  bool
@@ -144,8 +140,8 @@ type Look struct {
 
 func (l *Look) mayChange() bool { return l.process != nil && l.Wrote == engine.WroteSomething }
 
-// LookAt begins to look at a run, as of when something was noticed; live is nil where the run is over. It does not
-// block.
+// LookAt starts observing a run, as of the time when something was noticed; live is nil if the run is over. It does
+// not block.
 func (o *Observer) LookAt(noticed time.Time, id engine.RunID, live *run.Live) *Look {
 	at := &Look{Observation: engine.Observation{Unit: id.Unit, Run: id.Run}, since: noticed}
 	if live == nil || o.tracer == nil {
@@ -162,7 +158,7 @@ func (o *Observer) LookAt(noticed time.Time, id engine.RunID, live *run.Live) *L
 	return at
 }
 
-// LookAgain sees what was written by now.
+// LookAgain records what was written by now.
 func (o *Observer) LookAgain(looks []*Look) {
 	if o.tracer == nil {
 		return
@@ -191,18 +187,17 @@ func (o *Observer) LookAgain(looks []*Look) {
 	}
 }
 
-// bustle is how long a start may write a lot without being taken for a run that always does.
+// bustle is how long a start may write a lot without counting as a run that always does.
 const bustle = 3 * time.Second
 
-// aftermath is how long after the first that is heard of a write it is surely done:
-// a file is emptied before it is written.
+// aftermath is how long after its first event a write has certainly ended: a file is truncated before it is written.
 const aftermath = 25 * time.Millisecond
 
 // Observed waits for a moment and returns what runs have written by then. It blocks.
 func (o *Observer) Observed(looks []*Look) []engine.Observation {
 	time.Sleep(aftermath)
-	// What a run has said and that has not been read yet looks as if it had been written to
-	// a file: on a busy machine it takes a moment until it is read.
+	// Output of a run that has not been read yet looks like a write to a file: on a busy machine it takes a moment
+	// until it is read.
 	const tries, pause = 5, 4 * time.Millisecond
 	for try := range tries {
 		if o.LookAgain(looks); try == tries-1 || !slices.ContainsFunc(looks, (*Look).mayChange) {

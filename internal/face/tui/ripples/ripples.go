@@ -243,7 +243,7 @@ func numbers(of []int) string {
 // fallColumns are the widths of a waterfall's parts.
 type fallColumns struct{ unit, run, bar, took, why int }
 
-func fallColumnsOf(m *view.Model, r *api.Ripple, width int) fallColumns {
+func fallColumnsOf(r *api.Ripple, width int) fallColumns {
 	c := fallColumns{took: 9}
 	for _, ref := range r.Runs {
 		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(view.RunName(ref)))
@@ -269,7 +269,7 @@ func (v *ripples) waterfall(m *view.Model, r *api.Ripple, width, height int) []s
 		return []string{cells.Fit(m.Palette.Dim.Render("  it set nothing off"), width)}
 	}
 	v.bar = min(v.bar, len(r.Runs)-1)
-	c := fallColumnsOf(m, r, width)
+	c := fallColumnsOf(r, width)
 	w := timeline.WaterfallOf(r, m.Now, c.bar)
 	rows := []string{cells.Fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
 	foot := v.foot(m, &w.Bars[v.bar], width)
