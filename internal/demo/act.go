@@ -16,8 +16,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
-// actors are the programs of the demo. Each runs in the project's folder until
-// it is done or ctx is; an error ends it with exit code 1.
+// actors are the programs of the demo. Each runs in the project's directory until it is done or ctx is; an error ends
+// it with exit status 1.
 var actors = map[string]func(ctx context.Context) error{
 	"tides":     tides,
 	"berths":    berths,
@@ -30,7 +30,7 @@ var actors = map[string]func(ctx context.Context) error{
 	"publish":   publish,
 }
 
-// Act plays the actor of that name and returns its exit code.
+// Act runs the actor with a name and returns its exit status.
 func Act(name string) int {
 	actor := actors[name]
 	if actor == nil {
@@ -73,7 +73,7 @@ func readTOML(file string, into any) error {
 	return err
 }
 
-// duration is a duration as it is in the demo's files.
+// duration is a duration in the demo's files.
 type duration struct{ time.Duration }
 
 func (d *duration) UnmarshalText(text []byte) (err error) {
@@ -91,8 +91,8 @@ const (
 	plain  = "\x1b[0m"
 )
 
-// serve listens on the port that the environment names, says the greeting, and
-// answers until ctx is done; then it lets the requests at work finish.
+// serve listens on the port that the environment names, prints the greeting, and serves until ctx is done; then it
+// lets pending requests finish.
 func serve(ctx context.Context, h http.Handler, greeting string) error {
 	listener, err := net.Listen("tcp", "127.0.0.1:"+os.Getenv("PORT"))
 	if err != nil {
@@ -115,7 +115,7 @@ func serve(ctx context.Context, h http.Handler, greeting string) error {
 
 func healthy(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") }
 
-// ask gets a page from another actor.
+// ask fetches a page from another actor.
 func ask(ctx context.Context, url string) (string, error) {
 	ctx, stop := context.WithTimeout(ctx, time.Second)
 	defer stop()
@@ -135,7 +135,7 @@ func ask(ctx context.Context, url string) (string, error) {
 	return strings.TrimSpace(string(body)), err
 }
 
-// every calls f now and then each time the pause is over, until ctx is done.
+// every calls f now and then after each pause, until ctx is done.
 func every(ctx context.Context, pause time.Duration, f func(n int)) {
 	ticker := time.NewTicker(max(pause, 10*time.Millisecond))
 	defer ticker.Stop()
@@ -149,7 +149,7 @@ func every(ctx context.Context, pause time.Duration, f func(n int)) {
 	}
 }
 
-// work stands for the effort of a compiler or an import: it takes that long.
+// work simulates the effort of a compiler or an import: it takes that long.
 func work(ctx context.Context, d time.Duration) {
 	select {
 	case <-time.After(d):

@@ -15,8 +15,8 @@ type edit struct {
 	files map[string][2]string // file to old and new text
 }
 
-// script is what the autopilot does, over and over: good edits, broken ones, one that fails a
-// test, their repair, and a burst. It ends as it began.
+// script is what the autopilot does repeatedly: good edits, broken ones, one that fails a test, their repair, and a
+// burst. It ends in the state in which it began.
 var script = []edit{
 	{"a new rule for berths", map[string][2]string{"berths/rules.toml": {"under_keel = 0.6", "under_keel = 0.8"}}},
 	{"a price that is not a number", map[string][2]string{"fares/fares.csv": {"3.80,6.20", "3.80,6,20"}}},
@@ -46,8 +46,8 @@ var script = []edit{
 	}},
 }
 
-// Autopilot edits the project in root by itself, one edit each time the pause is
-// over, until ctx is done. It says through tell what it does.
+// Autopilot edits the project in root, one edit after each pause, until ctx is done. It reports each edit through
+// tell.
 func Autopilot(ctx context.Context, root string, pause time.Duration, tell func(string)) {
 	for n := 0; ; n++ {
 		select {

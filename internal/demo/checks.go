@@ -20,8 +20,7 @@ type expectation struct {
 	Shaky               bool
 }
 
-// harbour tests what the harbour master expects, and tells the results in the Test Anything
-// Protocol.
+// harbour runs the harbour master's tests, and reports the results in the Test Anything Protocol.
 func harbour(ctx context.Context) error {
 	const source = "harbour/expected.toml"
 	var all struct{ Test []expectation }
@@ -48,7 +47,7 @@ func harbour(ctx context.Context) error {
 		case e.Shaky && nowAndThen():
 			say("not ok %d - %s", i+1, e.Name)
 			tellBlock("the buoy has not answered within 80 ms", "", "", lineOf(lines, e.Name), began)
-			work(ctx, 80*time.Millisecond) // and again
+			work(ctx, 80*time.Millisecond) // for the second attempt
 		}
 		problem := e.problem(got, err)
 		if problem == "" {
@@ -72,7 +71,7 @@ func harbour(ctx context.Context) error {
 	return nil
 }
 
-// nowAndThen is true in every third run, the first not among them.
+// nowAndThen is true in every third run, not in the first.
 func nowAndThen() bool {
 	run, err := strconv.Atoi(os.Getenv("OMNIVIGIL_RUN"))
 	return err == nil && run%3 == 0
@@ -108,7 +107,7 @@ func (e expectation) value() (float64, error) {
 	return 0, fmt.Errorf("%s has no number at %s", e.Of, e.Key)
 }
 
-// problem says why the expectation does not hold, empty where it does.
+// problem tells why the expectation fails; empty: it holds.
 func (e expectation) problem(got float64, err error) string {
 	switch {
 	case err != nil:
@@ -133,13 +132,13 @@ func (e expectation) wanted() string {
 	return "anything"
 }
 
-// lineOf is the line in which a test's name stands.
+// lineOf is the line with a test's name.
 func lineOf(text []byte, name string) int {
 	before, _, _ := strings.Cut(string(text), strconv.Quote(name))
 	return strings.Count(before, "\n") + 1
 }
 
-// tellBlock reports the YAML behind a point.
+// tellBlock prints the YAML block of a test point.
 func tellBlock(message, want, got string, line int, began time.Time) {
 	say("  ---")
 	if message != "" {
@@ -151,7 +150,7 @@ func tellBlock(message, want, got string, line int, began time.Time) {
 	say("  duration_ms: %.3f\n  ...", float64(time.Since(began).Microseconds())/1000)
 }
 
-// rule is something that lint looks for in a file.
+// rule is a pattern that lint reports.
 type rule struct {
 	file, name, says, severity string
 	at                         *regexp.Regexp
@@ -169,7 +168,7 @@ var rules = []rule{
 	},
 }
 
-// lint looks through the pages for what the line does not like, as linters do.
+// lint checks the pages as linters do.
 func lint(ctx context.Context) error {
 	errs := 0
 	for _, r := range rules {

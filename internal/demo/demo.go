@@ -1,7 +1,7 @@
 // Package demo is Saltmarsh Ferries, a fictional ferry line: a project of several real processes that shows Omnivigil
 // at work.
 //
-// Unpack writes the project's files into a directory. Act plays one of its programs: they serve real ports, call each
+// Unpack writes the project's files into a directory. Act runs one of its programs: they serve real ports, call each
 // other over HTTP and read the project's files, so an edit changes what they do and a broken edit breaks them. The
 // package uses Omnivigil only through an omnivigil.toml. Start reading at Unpack and Act.
 package demo
@@ -22,12 +22,11 @@ import (
 //go:embed all:ferries
 var files embed.FS
 
-// FolderName is the name of the demo's folder.
+// FolderName is the name of the demo's directory.
 const FolderName = "saltmarsh-ferries"
 
-// Unpack writes a fresh copy of the project below parent and returns its folder.
-// The services get free ports. Self is the program that plays the actors when it
-// is run with the words "act" and the actor's name.
+// Unpack writes a fresh copy of the project below parent and returns its directory. The services get free ports. Self
+// is the program that runs an actor when it is run with "act" and the actor's name.
 func Unpack(parent, self string) (string, error) {
 	root := filepath.Join(parent, FolderName)
 	ports, err := freePorts(4)
@@ -72,8 +71,7 @@ func fill(target, text string, values map[string]string) error {
 	return os.WriteFile(target, out.Bytes(), 0o644)
 }
 
-// freePorts asks the system for ports that no process listens on. They are held
-// together, so that all differ, and then let go.
+// freePorts asks the system for free ports. They are held together, so that all differ, and then released.
 func freePorts(n int) ([]string, error) {
 	ports := make([]string, n)
 	for i := range ports {

@@ -11,15 +11,14 @@ import (
 
 const folderPrefix = "omnivigil-demo-"
 
-// MakeFolder makes a folder for one demo in dir, named so that RemoveAbandoned can tell
-// when it is no longer used.
+// MakeFolder creates a directory for one demo in dir, with a name by which RemoveAbandoned can tell when it is no
+// longer used.
 func MakeFolder(dir string) (string, error) {
 	return os.MkdirTemp(dir, fmt.Sprintf("%s%d-", folderPrefix, os.Getpid()))
 }
 
-// RemoveAbandoned removes the folders of demos that were killed with all their processes:
-// they are no longer used, neither by who made them nor, as inUse finds out, of a project's
-// folder, a project.
+// RemoveAbandoned removes the directories of demos that were killed with all their processes: neither the process
+// that created them nor, as inUse tells for a directory, a project uses them.
 func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	folders, _ := filepath.Glob(filepath.Join(dir, folderPrefix+"*-*"))
 	for _, f := range folders {
@@ -31,7 +30,7 @@ func RemoveAbandoned(dir string, inUse func(project string) bool) {
 	}
 }
 
-// isAlive reports whether there is a process of that number, as far as can be reported.
+// isAlive reports whether a process with a number exists, as far as can be told.
 func isAlive(pid int) bool {
 	p, err := os.FindProcess(pid)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// tides says how much water there is in each harbour.
+// tides tells how deep the water is in each harbour.
 func tides(ctx context.Context) error {
 	var model struct {
 		Period  duration
@@ -52,7 +52,7 @@ func tides(ctx context.Context) error {
 
 func slug(name string) string { return strings.ReplaceAll(strings.ToLower(name), " ", "-") }
 
-// berths decides who may moor where; it asks tides how deep the water is.
+// berths decides which ship may moor where; it asks tides how deep the water is.
 func berths(ctx context.Context) error {
 	var rules struct {
 		UnderKeel float64 `toml:"under_keel"`
@@ -126,7 +126,7 @@ func tickets(ctx context.Context) error {
 	})
 	home := "http://127.0.0.1:" + os.Getenv("PORT") + "/"
 	go every(ctx, 5*time.Second, func(n int) {
-		if n > 0 { // the first customers are still asleep
+		if n > 0 { // the first customers come later
 			ask(ctx, home)
 		}
 	})

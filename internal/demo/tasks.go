@@ -57,7 +57,7 @@ func fares(ctx context.Context) error {
 	return nil
 }
 
-// timetable looks for sailings that cannot be sailed.
+// timetable reports sailings that are impossible.
 func timetable(ctx context.Context) error {
 	const source = "timetable/timetable.csv"
 	sailings, err := readTimetable(source)

@@ -28,18 +28,18 @@ type unit struct {
 	kind      plan.Kind
 	name      string
 	from      string // where it was found
-	guess     string // what is not certain about it; empty for nothing
+	guess     string // what is uncertain; empty: nothing
 	run       string
-	dir       string // relative; empty: the project's folder
+	dir       string // relative; empty: the project's directory
 	watch     []string
 	ignore    []string
 	needs     []string
 	follows   []string
 	setup     *step
-	port      int // that it seems to listen on, 0 for unknown
+	port      int // that it seems to listen on; 0: unknown
 	pass      bool
 	manual    bool
-	commented bool // it is only proposed
+	commented bool // it is only a proposal
 }
 
 type step struct {
@@ -47,7 +47,7 @@ type step struct {
 	inputs, outputs []string
 }
 
-// project is what is read, while it is read.
+// project is a project that is being read.
 type project struct {
 	root     string
 	units    []unit
@@ -56,7 +56,7 @@ type project struct {
 	taken    map[string]bool
 }
 
-// Of drafts the settings of the project in a folder.
+// Of drafts the settings of the project in a directory.
 func Of(root string) (Draft, error) {
 	if _, err := os.ReadDir(root); err != nil {
 		return Draft{}, fmt.Errorf("read the project: %w", err)
@@ -87,7 +87,7 @@ func (p *project) note(format string, args ...any) {
 
 var notInNames = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
 
-// add adds a unit under a name that no other has, and returns that.
+// add adds a unit under a unique name, and returns that.
 func (p *project) add(u unit) string {
 	name := strings.Trim(notInNames.ReplaceAllString(u.name, "-"), "-_")
 	if name == "" {
@@ -109,7 +109,7 @@ func (p *project) add(u unit) string {
 	return u.name
 }
 
-// read returns a file's text, "" where it cannot be read.
+// read returns a file's text; "": it cannot be read.
 func (p *project) read(name string) string {
 	const most = 1 << 20
 	info, err := os.Stat(filepath.Join(p.root, name))
@@ -125,7 +125,7 @@ func (p *project) has(name string) bool {
 	return err == nil
 }
 
-// first returns the first of several files that is there, or "".
+// first returns the first of several files that exists, or "".
 func (p *project) first(names ...string) string {
 	for _, name := range names {
 		if p.has(name) {
@@ -135,11 +135,11 @@ func (p *project) first(names ...string) string {
 	return ""
 }
 
-// maxFiles is how many files are looked at in one project.
+// maxFiles limits the files that are read in one project.
 const maxFiles = 20_000
 
-// files calls take with every file with one of the endings, relative to the project's folder,
-// except those of other people: vendored, installed or hidden ones.
+// files calls take with every file with one of the extensions, relative to the project's directory, except vendored,
+// installed and hidden ones.
 func (p *project) files(take func(name string), endings ...string) {
 	n := 0
 	filepath.WalkDir(p.root, func(file string, e fs.DirEntry, err error) error {
@@ -167,7 +167,7 @@ func (p *project) files(take func(name string), endings ...string) {
 	})
 }
 
-// in puts a folder, in which nothing has a meaning, before patterns.
+// in prefixes patterns with a directory, whose characters are escaped.
 func in(dir string, patterns ...string) []string {
 	out := make([]string, len(patterns))
 	for i, p := range patterns {
@@ -181,7 +181,7 @@ var portIn = regexp.MustCompile(
 		`|http\.server )([1-9][0-9]{3,4})\b`,
 )
 
-// portOf returns the port that a command or source seems to listen on, 0 for none.
+// portOf returns the port that a command or source seems to listen on; 0: none.
 func portOf(text string) int {
 	port := 0
 	if m := portIn.FindStringSubmatch(text); m != nil {

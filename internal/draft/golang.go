@@ -20,15 +20,15 @@ var goListens = regexp.MustCompile(`ListenAndServe|\bnet\.Listen|http\.Serve\(|\
 
 var goEmbeds = regexp.MustCompile(`(?m)^//go:embed[ \t]+(.+)$`)
 
-// plainPattern is one in which nothing but stars has a meaning.
+// plainPattern matches patterns in which only stars are special.
 var plainPattern = regexp.MustCompile(`^[\w./*-]+$`)
 
-// goPackage is what a folder of a module has.
+// goPackage is what a directory of a module contains.
 type goPackage struct {
 	isMain  bool
-	text    string   // of all its files, if it is one that runs
-	imports []string // folders of the module
-	embeds  []string // patterns of files that are built in, relative to the project's folder
+	text    string   // of all its files, if it is a main package
+	imports []string // directories of the module
+	embeds  []string // patterns of embedded files, relative to the project's directory
 }
 
 // readGo finds the main packages and tests of a Go module.
@@ -79,7 +79,7 @@ func readGo(p *project) {
 	}
 }
 
-// goPackages reads the packages of a module, by their folders, and reports whether there are tests.
+// goPackages reads the packages of a module, by directory, and reports whether there are tests.
 func (p *project) goPackages(module string) (packages map[string]*goPackage, tested bool) {
 	packages = map[string]*goPackage{}
 	p.files(func(name string) {
@@ -117,7 +117,7 @@ func (p *project) goPackages(module string) (packages map[string]*goPackage, tes
 	return packages, tested
 }
 
-// goHead returns the name of a Go file's package, empty where it has none, and the paths that it imports.
+// goHead returns the name of a Go file's package (empty: it has none), and the paths that it imports.
 func goHead(text []byte) (pkg string, imports []string) {
 	var s scanner.Scanner
 	s.Init(token.NewFileSet().AddFile("", -1, len(text)), text, nil, 0)
@@ -136,15 +136,14 @@ func goHead(text []byte) (pkg string, imports []string) {
 				imports = append(imports, imported)
 			}
 		case token.IMPORT, token.LPAREN, token.RPAREN, token.SEMICOLON, token.IDENT, token.PERIOD:
-		default: // what follows the imports
+		default: // the code after the imports
 			return pkg, imports
 		}
 	}
 }
 
-// builtFrom returns patterns for what a main package is built from: its own folder, and whole
-// those of the module's first folders in which it has a part, so that what it imports tomorrow
-// counts as well.
+// builtFrom returns patterns for what a main package is built from: its own directory, and as a whole those top
+// directories of the module that it imports from, so that future imports count, too.
 func builtFrom(packages map[string]*goPackage, dir string) []string {
 	var patterns []string
 	add := func(pattern string) {
@@ -180,7 +179,7 @@ func builtFrom(packages map[string]*goPackage, dir string) []string {
 	}
 	for _, e := range embeds {
 		add(e)
-		if !strings.ContainsAny(path.Base(e), "*.") { // a folder
+		if !strings.ContainsAny(path.Base(e), "*.") { // a directory
 			add(e + "/**")
 		}
 	}

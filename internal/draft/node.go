@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// manifest is what is read of a package.json.
+// manifest is the part of a package.json that is read.
 type manifest struct {
 	Name         string            `json:"name"`
 	Scripts      map[string]string `json:"scripts"`
@@ -24,7 +24,7 @@ type manifest struct {
 // nodeTool is a package manager.
 type nodeTool struct{ name, lock, install string }
 
-// nodeTools are known by their lock files; the last is that of a project without one.
+// nodeTools are recognized by their lock files; the last one is the default.
 var nodeTools = []nodeTool{
 	{"pnpm", "pnpm-lock.yaml", "pnpm install --frozen-lockfile"}, {"yarn", "yarn.lock", "yarn install --immutable"},
 	{"bun", "bun.lock", "bun install --frozen-lockfile"}, {"bun", "bun.lockb", "bun install --frozen-lockfile"},
@@ -80,7 +80,7 @@ func (p *project) manifest(name string) (m manifest, ok bool) {
 
 var packagesList = regexp.MustCompile(`(?m)^\s*-\s*['"]?([^'"\s#]+)`)
 
-// workspaces returns the folders of a package's workspaces.
+// workspaces returns the directories of a package's workspaces.
 func (p *project) workspaces(m manifest) []string {
 	var patterns []string
 	if json.Unmarshal(m.Workspaces, &patterns) != nil {
@@ -116,8 +116,8 @@ type node struct {
 	setup *step
 }
 
-// read adds what the scripts of a package in a folder say. A package that only holds workspaces
-// often has scripts that run those of all.
+// read adds units for the scripts of a package in a directory. A package that only has workspaces often has scripts
+// that run those of all workspaces.
 func (n *node) read(dir string, m manifest, holdsOthers bool) {
 	file := path.Join(dir, "package.json")
 	base := func(of string) string {
@@ -129,14 +129,14 @@ func (n *node) read(dir string, m manifest, holdsOthers bool) {
 	add := func(u unit, script string) string {
 		u.from, u.dir, u.setup = fmt.Sprintf("the script %q of %s: %s", script, file, m.Scripts[script]), dir, n.setup
 		if dir != "" && u.setup != nil {
-			inRoot := *n.setup // steps run in the unit's folder
+			inRoot := *n.setup // steps run in the unit's directory
 			inRoot.run = "cd " + strings.Repeat("../", strings.Count(dir, "/")+1) + " && " + inRoot.run
 			u.setup = &inRoot
 		}
 		u.run = n.tool.name + " run " + script
 		return n.add(u)
 	}
-	// In the plain sense; a workspace's script that runs those of others is left to them.
+	// Only simple commands; a script that runs those of other workspaces is left to them.
 	has := func(script string) bool {
 		text := m.Scripts[script]
 		return text != "" && !(holdsOthers && regexp.MustCompile(`workspace|--recursive|-r `).MatchString(text))

@@ -17,7 +17,7 @@ import (
 
 var rustServes = regexp.MustCompile(`axum|actix-web|rocket|warp|hyper|tiny_http|tonic|TcpListener`)
 
-// readCargo finds what a Cargo package runs and tests.
+// readCargo finds the programs and tests of a Cargo package.
 func readCargo(p *project) {
 	text := p.read("Cargo.toml")
 	if text == "" {
@@ -56,7 +56,7 @@ func readCargo(p *project) {
 
 var makeTarget = regexp.MustCompile(`(?m)^([A-Za-z][A-Za-z0-9_-]*)[ \t]*:(?:[^=]|$)`)
 
-// makeKinds are targets that nearly always mean the same.
+// makeKinds are targets that nearly always have the same meaning.
 var makeKinds = map[string]plan.Kind{
 	"run":      plan.Service,
 	"serve":    plan.Service,
@@ -72,7 +72,7 @@ var makeKinds = map[string]plan.Kind{
 	"check":    plan.Suite,
 }
 
-// readMake finds targets, as far as nothing that was found before does the same.
+// readMake finds targets for which there is no unit yet.
 func readMake(p *project) {
 	file := p.first("Makefile", "makefile", "GNUmakefile")
 	if file == "" {
@@ -100,7 +100,7 @@ func readMake(p *project) {
 	}
 }
 
-// readCompose proposes the services of a compose file, which need an engine for containers.
+// readCompose proposes the services of a compose file, which need a container engine.
 func readCompose(p *project) {
 	file := p.first("compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml")
 	if file == "" {

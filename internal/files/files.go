@@ -1,5 +1,5 @@
-// Package files opens and reads regular files and nothing else, and replaces files as a whole. A name in the settings
-// may lead to a pipe, a device or a directory; reading such a thing would block or never end.
+// Package files opens and reads only regular files, and replaces files as a whole. A name in the settings may lead to
+// a pipe, a device or a directory; reading such a thing would block or never end.
 package files
 
 import (
@@ -12,12 +12,11 @@ import (
 	"path/filepath"
 )
 
-// Sane is the largest size, in bytes, of a file that a user writes by hand: settings,
-// env files, ignore files.
+// Sane is the maximum size, in bytes, of a file that users write by hand: settings, env files, ignore files.
 const Sane = 4_000_000
 
-// Open opens a file for reading. It never waits: where the path leads to something else
-// than a regular file, the error, an *fs.PathError, says what that is.
+// Open opens a file for reading. It never blocks: if the path does not lead to a regular file, the error, an
+// *fs.PathError, tells what it is.
 func Open(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|nonblock, 0)
 	if err != nil {
@@ -34,7 +33,7 @@ func Open(path string) (*os.File, error) {
 	return f, nil
 }
 
-// Read returns what is in a file of at most limit bytes. A larger one is an error.
+// Read returns the contents of a file of at most limit bytes. A larger file is an error.
 func Read(path string, limit int64) ([]byte, error) {
 	f, err := Open(path)
 	if err != nil {
@@ -84,7 +83,7 @@ func Absolute(root, file string) string {
 	return path.Clean(file)
 }
 
-// Existing returns a path with forward slashes, or the nearest directory above it that exists.
+// Existing returns a path with forward slashes, or the nearest existing directory above it.
 func Existing(p string) string {
 	for {
 		info, err := os.Stat(filepath.FromSlash(p))

@@ -4,5 +4,5 @@ package files
 
 import "syscall"
 
-// nonblock keeps the opening of a pipe from waiting for its other side.
+// nonblock makes opening a pipe not wait for its other side.
 const nonblock = syscall.O_NONBLOCK

@@ -9,9 +9,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// With returns the command with each {name} replaced by what was captured. In a
-// shell's line it becomes an argument of the shell, "${1}" and so on, whatever quotes
-// it is in: a file's name is never read as code.
+// With returns the command with each {name} replaced by its capture. In a shell line it becomes an argument of the
+// shell, "${1}" and so on, whatever quotes it is in: a file name is never read as code.
 func (c Command) With(captures map[string]string) Command {
 	if c.Words == nil {
 		return c.withArgs(captures)
@@ -32,7 +31,7 @@ func (c Command) With(captures map[string]string) Command {
 	return Command{Words: fill(c.Words), Written: fill(c.Written)}
 }
 
-// Plus returns the command with words added at its end, which reach what it runs as they are.
+// Plus returns the command with arguments added at its end, which are passed on unaltered.
 func (c Command) Plus(words []string) Command {
 	if len(words) == 0 {
 		return c
@@ -67,7 +66,7 @@ func (c Command) withArgs(captures map[string]string) Command {
 		switch quote {
 		case '"':
 			return argument, true
-		case '\'': // step out of the quotes, in which nothing is replaced
+		case '\'': // close the quotes, in which nothing is replaced
 			return `'"` + argument + `"'`, true
 		}
 		return `"` + argument + `"`, true
@@ -75,8 +74,8 @@ func (c Command) withArgs(captures map[string]string) Command {
 	return out
 }
 
-// replaceCaptures replaces each {name}; quote is the kind of quotes of a POSIX shell
-// that it is in, or 0. ${name} is the shell's.
+// replaceCaptures replaces each {name}; quote is the kind of POSIX shell quotes around it, or 0. ${name} belongs to
+// the shell.
 func replaceCaptures(text string, value func(name string, quote byte) (string, bool)) string {
 	var b strings.Builder
 	last := 0
@@ -117,7 +116,7 @@ func (q *shellQuotes) pass(text string) {
 	}
 }
 
-// shown returns the line for people: with its arguments in their places.
+// shown returns the line for people, with its arguments filled in.
 func (c Command) shown() string {
 	line := c.Shell
 	for i, value := range c.Args {

@@ -8,20 +8,19 @@ import (
 	"strings"
 )
 
-// Difference is what an edit of the settings means, unit by unit. Order and
-// comments mean nothing.
+// Difference is the meaning of an edit of the settings, unit by unit. Order and comments have no meaning.
 type Difference struct {
 	Added    []string
 	Removed  []string
-	Changed  []string // what runs is another thing: they have to run again
-	Adjusted []string // how they are looked after is different; what runs is not
-	// Variables names the variables of env files that are others, with their files, as
-	// in ".env: PORT and HOST". It never has a value.
+	Changed  []string // units that have to run again, because what runs has changed
+	Adjusted []string // units for which only other settings have changed
+	// Variables names the changed variables of env files, with their files, as in ".env: PORT and HOST". It never has
+	// a value.
 	Variables string
-	Reasons   map[string]string // of those that changed for variables alone
+	Reasons   map[string]string // of units that changed only because of variables
 }
 
-// Reason says why a changed unit has to run again.
+// Reason tells why a changed unit has to run again.
 func (d Difference) Reason(unit string) string {
 	if r := d.Reasons[unit]; r != "" {
 		return r
@@ -29,12 +28,12 @@ func (d Difference) Reason(unit string) string {
 	return "its settings changed"
 }
 
-// Empty reports whether the edit means nothing.
+// Empty reports whether the edit changes nothing.
 func (d Difference) Empty() bool {
 	return len(d.Added)+len(d.Removed)+len(d.Changed)+len(d.Adjusted) == 0
 }
 
-// Compare returns what it means to go from one plan to another.
+// Compare returns the difference between two plans.
 func Compare(from, to *Plan) Difference {
 	d := Difference{Reasons: map[string]string{}}
 	var variables []Variable
@@ -64,8 +63,7 @@ func Compare(from, to *Plan) Difference {
 	return d
 }
 
-// changedInFiles returns the variables of env files that are others, and whether those
-// are all that are.
+// changedInFiles returns the changed variables of env files, and whether nothing else of the environment has changed.
 func changedInFiles(a, b *Unit) (changed []Variable, all bool) {
 	have := func(vars []Variable, v Variable) bool { return slices.Contains(vars, v) }
 	for _, side := range [][2][]Variable{{a.Env, b.Env}, {b.Env, a.Env}} {
@@ -103,8 +101,7 @@ func namedByFile(vars []Variable) string {
 	return strings.Join(parts, "; ")
 }
 
-// sameProgram reports whether both run the same program in the same way, except its
-// environment.
+// sameProgram reports whether both run the same program in the same way, except for the environment.
 func sameProgram(a, b *Unit) bool {
 	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
 		reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
@@ -112,14 +109,13 @@ func sameProgram(a, b *Unit) bool {
 		(!b.Kind.Ends() || sameReading(a, b))
 }
 
-// sameReading reports whether what both write is read in the same way: what a task has written
-// is not read again, so it has to run.
+// sameReading reports whether the output of both is read in the same way: the output of a task is not read again, so
+// the task has to run.
 func sameReading(a, b *Unit) bool {
 	return a.Results == b.Results && a.Findings == b.Findings && a.FindingsFail == b.FindingsFail
 }
 
-// sameCare reports whether both are looked after in the same way. The places of
-// things in the file do not count.
+// sameCare reports whether the other settings are the same, apart from locations in the file.
 func sameCare(a, b *Unit) bool {
 	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(Texts(a.Watch), Texts(b.Watch)) && sameSet(Texts(a.Ignore), Texts(b.Ignore)) &&
@@ -152,7 +148,7 @@ func Texts(patterns []Pattern) []string {
 	return out
 }
 
-// sameSet compares lists whose order means nothing, but how often something is in them does.
+// sameSet compares lists in which the order does not matter, but repetitions do.
 func sameSet[T comparable](a, b []T) bool {
 	if len(a) != len(b) {
 		return false
@@ -169,7 +165,7 @@ func sameSet[T comparable](a, b []T) bool {
 	return true
 }
 
-// sameRelay reports whether both serve the same. Which files refresh pages is a matter of care.
+// sameRelay reports whether both serve the same. The files that refresh pages are not compared here.
 func sameRelay(a, b *Relay) bool {
 	if a == nil || b == nil {
 		return a == b

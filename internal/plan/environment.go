@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// SecretValues returns the values that must not be shown: those of variables with
-// a secret name, of the units, the env files and environ ("NAME=value").
+// SecretValues returns the values to mask: those of variables with a secret name, of the units, the env files and
+// environ ("NAME=value").
 func (p *Plan) SecretValues(environ []string) []string {
 	var values []string
 	add := func(name, value string) {
@@ -21,7 +21,7 @@ func (p *Plan) SecretValues(environ []string) []string {
 			add(v.Name, v.Value)
 		}
 	}
-	for _, v := range p.InFiles { // the machine may have another value, the file's is secret as well
+	for _, v := range p.InFiles { // the machine may have another value; the file's is secret, too
 		add(v.Name, v.Value)
 	}
 	for _, variable := range environ {
@@ -32,12 +32,11 @@ func (p *Plan) SecretValues(environ []string) []string {
 	return slices.Compact(values)
 }
 
-// FromMachine stands instead of a file for a variable that the machine has, which wins.
+// FromMachine is the file of a variable that the machine has, which overrides the files.
 const FromMachine = "the machine"
 
-// Environment returns what the project gives a unit in addition to the system's own variables, in the
-// order of names: its Env, and those of env files that the machine (os.LookupEnv) has itself,
-// with FromMachine as their file.
+// Environment returns what the project gives a unit in addition to the system's variables, ordered by name: its Env,
+// and the variables of env files that the machine (os.LookupEnv) has itself, with FromMachine as their file.
 func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Variable {
 	all := map[string]Variable{}
 	for _, v := range p.InFiles {
@@ -55,7 +54,7 @@ func (p *Plan) Environment(u *Unit, machine func(string) (string, bool)) []Varia
 	return out
 }
 
-// IsSecret reports whether the value of a variable with that name must not be shown.
+// IsSecret reports whether the value of a variable with a name must be masked.
 func (p *Plan) IsSecret(name string) bool {
 	return slices.ContainsFunc(p.Secret, func(pattern string) bool {
 		ok, _ := path.Match(pattern, name)

@@ -12,13 +12,13 @@ func (p *Plan) UnitNames() []string {
 	return names
 }
 
-// Upstream returns all that a unit waits for: what it needs and what it follows.
+// Upstream returns everything that a unit waits for: what it needs and what it follows.
 func (u *Unit) Upstream() []string {
 	return append(append([]string(nil), u.Needs...), u.Follows...)
 }
 
-// WithNeeds returns the units of that name or group and all that they need or
-// follow, in the order of the file. The second result names what is neither.
+// WithNeeds returns the units for names of units and groups, with everything that they need or follow, in the order
+// of the file. The second result is the unknown names.
 func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 	taken := map[string]bool{}
 	var take func(name string)
@@ -48,7 +48,7 @@ func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 	return units, ""
 }
 
-// Members returns the units that the name of a unit or group stands for, or nil.
+// Members returns the units for the name of a unit or group, or nil.
 func (p *Plan) Members(name string) []string {
 	if p.Unit(name) != nil {
 		return []string{name}
@@ -61,7 +61,7 @@ func (p *Plan) Members(name string) []string {
 	return nil
 }
 
-// Suggest returns the unit or group whose name is most like the one typed, or "".
+// Suggest returns the unit or group with the most similar name, or "".
 func (p *Plan) Suggest(typed string) string {
 	names := p.UnitNames()
 	for _, g := range p.Groups {
@@ -70,8 +70,8 @@ func (p *Plan) Suggest(typed string) string {
 	return suggest.Name(typed, names)
 }
 
-// InOrder returns the units so that each comes after all that it waits for, and
-// otherwise in the order of the file.
+// InOrder returns the units so that each comes after everything that it waits for, and otherwise in the order of the
+// file.
 func (p *Plan) InOrder() []*Unit {
 	var ordered []*Unit
 	placed := map[string]bool{}

@@ -18,54 +18,53 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// FileName is the name of the settings file that makes a folder a project.
+// FileName is the name of the settings file. A directory with such a file is a project.
 const FileName = "omnivigil.toml"
 
-// Kind says what a unit's end means.
+// Kind is the kind of a unit.
 type Kind uint8
 
 const (
-	Service    Kind = iota // should keep running; its end is a crash
-	Task                   // runs and ends; exit code 0 is success
-	Suite                  // runs and ends with test results
-	PageServer             // a server of our own, whose pages refresh by themselves: [relay.NAME]
+	Service    Kind = iota // keeps running; its end is a crash
+	Task                   // runs and exits; exit status 0 is success
+	Suite                  // runs and exits with test results
+	PageServer             // a server of our own, with pages that refresh: [relay.NAME]
 )
 
 func (k Kind) String() string {
 	return [...]string{"service", "task", "suite", "relay"}[k]
 }
 
-// Ends reports whether a run of this kind is meant to come to an end.
+// Ends reports whether runs of this kind are meant to end.
 func (k Kind) Ends() bool { return k == Task || k == Suite }
 
-// Plan is a project as its settings file describes it. A Plan and all it holds
-// are never changed after Read has returned it, so it may be shared freely.
+// Plan is a project as its settings file describes it. A Plan and everything in it are immutable after Read has
+// returned it, so it may be shared.
 type Plan struct {
 	Name   string
 	File   string // absolute path of the settings file
-	Root   string // absolute path of its folder; every relative path starts here
+	Root   string // absolute path of its directory; relative paths start here
 	Units  []*Unit
 	Groups []Group
-	// EnvFiles are the files that every Unit.Env partly comes from, as written, whether
-	// they are there or not.
+	// EnvFiles are the env files of all units, as written, whether they exist or not.
 	EnvFiles []string
-	// MissingEnvFiles are those of the project and its units that are not there.
+	// MissingEnvFiles are the env files of the project and its units that do not exist.
 	MissingEnvFiles []string
-	// Jobs is how many tasks, suites and setup steps may run at once; 0: any number.
+	// Jobs is the maximum number of tasks, suites and setup steps at once; 0: no limit.
 	Jobs int
-	// Logs are what the logs of the project's sessions may take.
+	// Logs are the limits of the logs of the project's sessions.
 	Logs Logs
-	// OnVerdict is run when the verdict turns broken or stale for good, and when it is current
-	// again; nil: nothing is.
+	// OnVerdict is run when the verdict becomes broken or stale and stays so, and when it is current again; nil:
+	// nothing is.
 	OnVerdict *Command
-	// Secret are patterns of names of variables whose values must not be shown.
+	// Secret are patterns for the names of variables whose values are masked.
 	Secret []string
 
-	InFiles []Variable     // all that env files say, also what the machine overrides
-	index   map[string]int // positions of Units by name; nil: not built
+	InFiles []Variable     // all variables of env files, even those that the machine overrides
+	index   map[string]int // the position of each unit; nil: not built
 }
 
-// Elsewhere reports whether the settings are not kept in the folder that they are for.
+// Elsewhere reports whether the settings are not in the directory that they are for.
 func (p *Plan) Elsewhere() bool { return filepath.Dir(p.File) != p.Root }
 
 // Unit returns the unit of that name, or nil.
@@ -98,26 +97,25 @@ type Group struct {
 	Units []string
 }
 
-// Unit is anything supervised.
+// Unit is anything that is supervised.
 type Unit struct {
 	Name      string
 	Kind      Kind
 	Run       Command
 	Dir       string     // absolute
-	Env       []Variable // in addition to the system's own; where a name stands twice, the later wins
-	EnvFiles  []string   // its own, as written, which come before those of the project
-	OwnEnv    []Variable // the unit's own, as written, without what env files and references give
+	Env       []Variable // in addition to the system's; the last of several with one name counts
+	EnvFiles  []string   // its own, as written; they come before those of the project
+	OwnEnv    []Variable // the unit's own, as written, without variables of files and without expansion
 	Needs     []string
 	Follows   []string
 	Watch     []Pattern
 	Ignore    []Pattern
 	Reactions []Reaction
 	Debounce  time.Duration
-	// Unstructured has lines that are JSON or logfmt shown as they are.
+	// Unstructured shows JSON and logfmt lines raw.
 	Unstructured bool
-	// Unignored has files count that version control ignores; SkipUnchanged keeps
-	// those from counting that hold what they held before. Poll, if not 0, is how
-	// often files are looked at, instead of waiting for events.
+	// Unignored includes files that version control ignores; SkipUnchanged excludes those with the same contents as
+	// before. Poll, if not 0, is how often files are polled, instead of waiting for events.
 	Unignored     bool
 	SkipUnchanged bool
 	Poll          time.Duration
@@ -125,27 +123,27 @@ type Unit struct {
 	Pass          *Pass // of a service that picks up changes by itself; nil: a change restarts it
 	Stop          Stop
 	Endpoint      Endpoint
-	Setup         []Step // heavy steps before the first run, skipped while they are done
+	Setup         []Step // expensive steps before the first run, skipped while they are done
 	Prelude       []Step // quick steps before every run
 	Overlap       Overlap
 	AfterExit     AfterExit
-	Manual        bool      // starts by request only
-	Outputs       []Pattern // what a task or suite makes; never counts as its own input
-	Reuse         bool      // its last good result holds while all that it depends on is the same
+	Manual        bool      // starts only on request
+	Outputs       []Pattern // what a task or suite makes; never its own input
+	Reuse         bool      // its last good result is valid while everything that it depends on is the same
 	Alone         bool      // no other task, suite or setup step runs at the same time
-	// ComparesTimes says that its program finds out by the times of files what it has to do.
+	// ComparesTimes: its program compares file times to decide what to do.
 	ComparesTimes bool
-	MayServe      bool     // of a task: a run that listens, or has lived for ServesAfter, is a service's
+	MayServe      bool     // of a task: a run that listens, or lasts longer than ServesAfter, counts as a service's
 	Results       Results  // how the results of its tests are read
 	Findings      Findings // how findings are read
 	FindingsFail  FindingsFail
-	Narrow        *Narrow // how chosen cases are added to its command; nil: as its runner is known to take them
-	Widen         bool    // all of it runs again once a run narrowed by a user is green
-	Relay         *Relay  // of a PageServer what it serves; else nil
+	Narrow        *Narrow // how selected cases are added to its command; nil: as its runner is known to accept them
+	Widen         bool    // when a run narrowed by a user passes, everything runs once
+	Relay         *Relay  // what a PageServer serves; otherwise nil
 	Line          int     // of its table in the file, from 1
 }
 
-// Results is the form in which a unit tells the results of its tests.
+// Results is the form of a unit's test results.
 type Results struct {
 	Form  ResultsForm
 	JUnit string // with ResultsJUnit: a pattern of files, relative to Plan.Root
@@ -155,23 +153,22 @@ type Results struct {
 type ResultsForm uint8
 
 const (
-	ResultsExit    ResultsForm = iota // the exit code is all there is
-	ResultsAuto                       // whichever of the forms below is recognised in the output
+	ResultsExit    ResultsForm = iota // only the exit status
+	ResultsAuto                       // any of the forms below, recognized in the output
 	ResultsGoJSON                     // go test -json
 	ResultsTAP                        // the Test Anything Protocol
 	ResultsLibtest                    // the test harness of Rust
 	ResultsJUnit                      // JUnit XML in files
 )
 
-// Findings is the form in which a unit reports places in files. The zero value recognizes the
-// known ones.
+// Findings is the form in which a unit reports locations in files. The zero value recognizes the known forms.
 type Findings struct {
 	Off     bool
-	SARIF   string // a pattern of files of that form, relative to Plan.Root
+	SARIF   string // a pattern for SARIF files, relative to Plan.Root
 	Pattern string // an expression in the syntax of package regexp, with named groups
 }
 
-// FindingsFail says which findings make a run fail that ended well.
+// FindingsFail is which findings make a run fail that exited with status 0.
 type FindingsFail uint8
 
 const (
@@ -180,14 +177,14 @@ const (
 	FailNever
 )
 
-// Narrow says how a unit's command is narrowed to some of its cases.
+// Narrow is how a unit's command is narrowed to some of its cases.
 type Narrow struct {
-	Add   string // words to add; {} stands for the cases
-	Join  string // what stands between several; "|": they are quoted as expressions; empty: each has words of its own
-	First string // words to add to a run of all that has cases that failed before; {} stands for these
+	Add   string // arguments to add; {} is replaced by the cases
+	Join  string // the separator of several cases; "|": they are quoted as expressions; empty: the arguments are repeated for each
+	First string // arguments to add to a full run while cases fail; {} is replaced by these
 }
 
-// Pattern is a glob, relative to Plan.Root, with its place in the file.
+// Pattern is a glob, relative to Plan.Root, with its location in the file.
 type Pattern struct {
 	Text string
 	Line int
@@ -200,8 +197,7 @@ const (
 	Reruns   = "reruns"
 )
 
-// Verb is what a unit of this kind does again: services restart, tasks and
-// suites rerun.
+// Verb is what a unit of this kind does again: services restart, tasks and suites rerun.
 func (u *Unit) Verb() string {
 	if u.Kind.Ends() {
 		return Reruns
@@ -209,16 +205,14 @@ func (u *Unit) Verb() string {
 	return Restarts
 }
 
-// Command is what a unit runs: either one line for the shell, or words that
-// are executed as they are.
+// Command is what a unit runs: either one line for the shell, or words that are executed directly.
 type Command struct {
 	Shell string
 	Words []string
-	// Args are handed to the shell as its $1 and so on, so that nothing in them is
-	// read as code.
+	// Args are passed to the shell as its $1 and so on, so that nothing in them is read as code.
 	Args []string
-	// Written are the Words before variables were put in; nil where they are the same.
-	// It is what people see: a value may be secret.
+	// Written are the Words before variables were expanded; nil: they are the same. People see Written, because a
+	// value may be secret.
 	Written []string
 }
 
@@ -235,8 +229,8 @@ func (c Command) Argv() []string {
 	return append([]string{"/bin/sh", "-c", c.Shell}, c.shellArgs()...)
 }
 
-// Program returns the name of the program that the command runs first, as written. Of a line for the shell
-// that is its first word that sets no variable.
+// Program returns the name of the program that the command runs first, as written: in a shell line, the first word
+// that sets no variable.
 func (c Command) Program() string {
 	if len(c.Words) > 0 {
 		return c.Words[0]
@@ -250,17 +244,16 @@ func (c Command) Program() string {
 	return name
 }
 
-// makes are programs that find out by the times of files what they have to make.
+// makes are programs that compare file times to decide what to make.
 var makes = []string{"make", "gmake", "bmake", "pmake", "ninja", "samu"}
 
-// ComparesTimes reports whether the command's program finds out by the times of files what it has to do,
-// so that it does not notice a file that is older than what was made of it before.
+// ComparesTimes reports whether the command's program compares file times, so that it does not notice a file that is
+// older than what was made from it.
 func (c Command) ComparesTimes() bool {
 	return slices.Contains(makes, strings.TrimSuffix(filepath.Base(c.Program()), ".exe"))
 }
 
-// shellArgs returns what follows the line: the shell's own name, which is its $0, and
-// the arguments.
+// shellArgs returns what follows the line: the shell's $0, and the arguments.
 func (c Command) shellArgs() []string {
 	if len(c.Args) == 0 {
 		return nil
@@ -286,26 +279,26 @@ type Variable struct {
 	File        string // the env file that it comes from, as written; empty: the settings
 }
 
-// Ready says when a service counts as ready. At most one of Port, HTTP, Line, File
-// and Run is set; when none is, the service is ready when it has lived for After.
+// Ready is when a service counts as ready. At most one of Port, HTTP, Line, File and Run is set; without any, the
+// service is ready when it has been running for After.
 type Ready struct {
 	Port int
 	HTTP string
 	Line string   // a regular expression in the syntax of package regexp
-	File string   // absolute; it exists and is newer than the start
-	Run  *Command // it exits 0
+	File string   // absolute; the file exists and is newer than the start
+	Run  *Command // it exits with status 0
 	// Insecure accepts any certificate of an https address in HTTP.
 	Insecure bool
 	After    time.Duration
-	Within   time.Duration // past it the unit has failed; 0 where nothing is probed
+	Within   time.Duration // the timeout, after which the unit has failed; 0: nothing is probed
 }
 
-// Probed reports whether readiness has to be found out from outside.
+// Probed reports whether readiness has to be probed from outside.
 func (r Ready) Probed() bool {
 	return r.Port != 0 || r.HTTP != "" || r.Line != "" || r.File != "" || r.Run != nil
 }
 
-// String says what is waited for.
+// String describes what is waited for.
 func (r Ready) String() string {
 	switch {
 	case r.Port != 0:
@@ -322,34 +315,33 @@ func (r Ready) String() string {
 	return r.After.String() + " of life"
 }
 
-// Pass says how the passes of a service that picks up changes by itself are reported by its
-// output: a compiler in its own watch mode, a bundler. The expressions have the syntax of
-// package regexp.
+// Pass is how the output of a service that picks up changes by itself shows its passes: a compiler in its own watch
+// mode, a bundler. The expressions have the syntax of package regexp.
 type Pass struct {
-	Auto    bool          // by the phrases of the common tools, instead of the expressions
-	Working string        // a line that says that a pass begins; empty: none does
-	Good    string        // a line that says that one has ended well
-	Bad     string        // a line that says that one has ended badly; empty: none does
-	Within  time.Duration // in which a change is taken up, or never
+	Auto    bool          // the phrases of the common tools, instead of the expressions
+	Working string        // matches the beginning of a pass; empty: there is no such line
+	Good    string        // matches the end of a good pass
+	Bad     string        // matches the end of a bad pass; empty: there is no such line
+	Within  time.Duration // the time within which a change is picked up, or never
 }
 
-// Stop says how a run is ended.
+// Stop is how a run is ended.
 type Stop struct {
 	Signal string        // without SIG, in capitals
-	Run    *Command      // what ends the run instead of the signal; nil: the signal
-	Type   string        // what is typed into its terminal to end it, instead of both; empty: nothing
-	Grace  time.Duration // how long the run may take before it is killed
+	Run    *Command      // a command instead of the signal; nil: the signal
+	Type   string        // text to type into its terminal, instead of both; empty: none
+	Grace  time.Duration // the grace period before SIGKILL
 }
 
 // Endpoint is an address that the unit is known to listen on.
 type Endpoint struct {
-	Port   int // 0 where nothing is known
+	Port   int // 0: unknown
 	Label  string
 	WhenUp string // "tell", "browse" or "quiet"
 }
 
-// Ports returns the addresses of this machine that the unit is known to want. Where
-// the settings name only a port, that is one of the loopback address.
+// Ports returns the addresses of this machine that the unit is known to need. If the settings name only a port, the
+// address is the loopback address.
 func (u *Unit) Ports() []netip.AddrPort {
 	loopback := netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	wanted := map[netip.AddrPort]bool{}
@@ -374,38 +366,37 @@ func (u *Unit) Ports() []netip.AddrPort {
 	return slices.SortedFunc(maps.Keys(wanted), netip.AddrPort.Compare)
 }
 
-// Step is a command that comes before a unit's run.
+// Step is a command before a unit's run.
 type Step struct {
 	Run    Command
-	Inputs []Pattern // of setup: it is done while these files stay the same
-	// Outputs are what a setup step makes: while a pattern of them matches nothing, it
-	// is not done.
+	Inputs []Pattern // of setup: it is done while these files are the same
+	// Outputs are what a setup step makes: it is not done while one of the patterns matches nothing.
 	Outputs []Pattern
 }
 
-// Overlap says what a change does to a task or suite that is running.
+// Overlap is what a change does to a running task or suite.
 type Overlap uint8
 
 const (
-	Finish  Overlap = iota // let it end, then run again
+	Finish  Overlap = iota // let it finish, then run again
 	Abandon                // stop it and start again
 )
 
-// AfterExit says what follows when a service ends by itself.
+// AfterExit is what follows when a service exits without a request.
 type AfterExit uint8
 
 const (
-	Wait  AfterExit = iota // for the next change or request
-	Retry                  // start again, with growing pauses
+	Wait  AfterExit = iota // wait for the next change or request
+	Retry                  // start again, with increasing delays
 )
 
-// Reaction is a rule finer than Watch: the first whose pattern matches a path
-// says what that path does to the unit. In the pattern {name} takes one path
-// element and {name...} any number; what they took stands for them in Run.
+// Reaction is a finer rule than Watch: the first one whose pattern matches a path decides what that path does to the
+// unit. In the pattern {name} captures one path element and {name...} any number; in Run they are replaced by what
+// they captured.
 type Reaction struct {
 	When   Pattern
 	Do     Action
-	Run    *Command // what runs instead of Unit.Run, with Act; nil: Unit.Run
+	Run    *Command // with Act: runs instead of Unit.Run; nil: Unit.Run
 	Signal string   // without SIG, with SendSignal
 }
 
@@ -413,17 +404,17 @@ type Reaction struct {
 type Action uint8
 
 const (
-	Act         Action = iota // restart or rerun, as the unit's kind has it
-	SendSignal                // send a signal; the unit reads its files again by itself
+	Act         Action = iota // restart or rerun, by the unit's kind
+	SendSignal                // send a signal; the unit reloads its files by itself
 	Nothing                   // ignore the path
-	RefreshPage               // reload the pages of relays that it stands behind; nothing else
-	SwapStyle                 // swap the file in these pages, in place
+	RefreshPage               // only reload the pages of its relays
+	SwapStyle                 // only swap the file in these pages
 )
 
-// Pages reports whether the action is for pages alone, and nothing for the unit.
+// Pages reports whether the action is only for pages.
 func (a Action) Pages() bool { return a == RefreshPage || a == SwapStyle }
 
-// Logs are what the logs of a project's sessions may take, all together.
+// Logs are the limits of the logs of a project's sessions, together.
 type Logs struct {
 	Size int64 // bytes
 	Age  time.Duration
@@ -438,12 +429,12 @@ func (p Pattern) Captures() []string {
 	return names
 }
 
-// What a unit gets where the file says nothing.
+// Defaults of a unit.
 const (
 	DefaultDebounce = 150 * time.Millisecond
 	DefaultGrace    = 5 * time.Second
-	DefaultLife     = 500 * time.Millisecond // of a service that says nothing of ready
+	DefaultLife     = 500 * time.Millisecond // of a service without ready
 	DefaultWithin   = 30 * time.Second
 	DefaultTakeUp   = 5 * time.Second  // of a service that picks up changes by itself
-	ServesAfter     = 10 * time.Second // of life, a task that may serve is a service
+	ServesAfter     = 10 * time.Second // after this, a task that may serve is a service
 )

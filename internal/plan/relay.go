@@ -5,19 +5,18 @@ import (
 	"slices"
 )
 
-// Relay is what a unit of that kind serves. Its requests wait while something that it stands on is on
-// its way.
+// Relay is what a unit of that kind serves. Requests wait while a unit behind it is starting.
 type Relay struct {
-	Listen   netip.AddrPort // loopback where the settings name no address
-	To       string         // the service whose pages they are; empty: those of a folder
+	Listen   netip.AddrPort // loopback if the settings name no address
+	To       string         // the service behind it; empty: a directory
 	Root     string         // absolute; with To empty
-	At       []RelayPath    // paths that go elsewhere
-	Fallback string         // of a folder: what answers paths that no file has, relative to it
-	Needs    []string       // units that have to be ready or done before a page is served
-	Refresh  []Pattern      // files that refresh pages by themselves
+	At       []RelayPath    // path prefixes with another target
+	Fallback string         // of a directory: served for paths without a file, relative to it
+	Needs    []string       // units that must be ready or done before a page is served
+	Refresh  []Pattern      // files that refresh pages
 }
 
-// RelayPath is a prefix of paths and what answers these: a service, or a folder.
+// RelayPath is a path prefix with its target: a service, or a directory.
 type RelayPath struct {
 	Prefix string // with a slash at both ends
 	To     string
@@ -42,7 +41,7 @@ func (r *Relay) Backends() []string {
 	return names
 }
 
-// String says what it serves, and where.
+// String describes what it serves, and where.
 func (r *Relay) String() string {
 	from := r.To
 	if from == "" {
@@ -51,15 +50,15 @@ func (r *Relay) String() string {
 	return "pages of " + from + " on " + r.Listen.String()
 }
 
-// ForPages reports whether a file that a rule of the unit matches is for pages alone: those of a relay, or of relays
-// that the unit stands behind. The unit itself does nothing then. The rule is the number of a reaction, from 1, or 0
-// for the unit's watch patterns.
+// ForPages reports whether a file that matches a rule of the unit is only for pages: those of a relay, or of relays
+// that the unit is behind. The unit itself does nothing then. The rule is the number of a reaction, from 1, or 0 for
+// the unit's watch patterns.
 func (u *Unit) ForPages(rule int) bool {
 	return u.Relay != nil || rule > 0 && rule <= len(u.Reactions) && u.Reactions[rule-1].Do.Pages()
 }
 
-// Chain returns a unit and all that it needs and follows, directly or not, in the order of their names. Suites are left
-// out: what they find does not change a page.
+// Chain returns a unit and everything that it needs and follows, directly or not, ordered by name, without suites:
+// their results do not change a page.
 func (p *Plan) Chain(unit string) []string {
 	var names []string
 	open := []string{unit}
@@ -77,7 +76,7 @@ func (p *Plan) Chain(unit string) []string {
 	return names
 }
 
-// RelaysOf returns the relays that a unit is, or stands behind, in the order of the settings.
+// RelaysOf returns the relays that a unit is, or is behind, in the order of the settings.
 func (p *Plan) RelaysOf(u *Unit) []string {
 	if u.Relay != nil {
 		return []string{u.Name}

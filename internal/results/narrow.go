@@ -13,11 +13,11 @@ import (
 	"omnivigil/internal/text/shellwords"
 )
 
-// runners are how the common runners take the names of cases, by their commands.
+// runners are how the common runners accept the names of cases, by their commands.
 var runners = []struct {
 	command *regexp.Regexp
 	narrow  plan.Narrow
-	name    func(dir string, c api.CaseName) string // how it names a case, nil: as it tells it
+	name    func(dir string, c api.CaseName) string // its name for a case; nil: the reported name
 }{
 	{regexp.MustCompile(`\bgo test\b|\bgotest\b`), plan.Narrow{Add: "-run ^({})$", Join: "|"}, nil},
 	{regexp.MustCompile(`\bnode\b.* --test\b`), plan.Narrow{Add: "--test-name-pattern ^({})$", Join: "|"}, lastLevel},
@@ -26,7 +26,7 @@ var runners = []struct {
 	{regexp.MustCompile(`\bprove\b`), plan.Narrow{Add: "{}"}, suiteOf},
 }
 
-// ErrNoNarrow says that it is not known how a command is narrowed.
+// ErrNoNarrow: it is unknown how a command is narrowed.
 type ErrNoNarrow struct{ Unit string }
 
 func (e ErrNoNarrow) Error() string {
@@ -36,7 +36,7 @@ func (e ErrNoNarrow) Error() string {
 	)
 }
 
-// Words returns the words to add to a unit's command so that it runs these cases only.
+// Words returns the arguments that make a unit's command run only these cases.
 func Words(u *plan.Unit, cases []api.CaseName) ([]string, error) {
 	command := strings.Join(u.Run.Argv(), " ")
 	how, name := u.Narrow, func(_ string, c api.CaseName) string { return fullName(c) }
@@ -62,7 +62,7 @@ func Words(u *plan.Unit, cases []api.CaseName) ([]string, error) {
 	return fill(how.Add, how.Join, compact(names))
 }
 
-// First returns the words to add to a whole run of a unit while cases fail, nil for none.
+// First returns the arguments for a full run of a unit while cases fail; nil: none.
 func First(u *plan.Unit, failing []api.CaseName) []string {
 	if u.Narrow == nil || u.Narrow.First == "" || len(failing) == 0 {
 		return nil
@@ -73,7 +73,7 @@ func First(u *plan.Unit, failing []api.CaseName) []string {
 	}
 	words, err := fill(u.Narrow.First, u.Narrow.Join, compact(names))
 	if err != nil {
-		return nil // plan.Read has seen that it can be taken apart
+		return nil // plan.Read has parsed it before
 	}
 	return words
 }
@@ -91,8 +91,8 @@ func fullName(c api.CaseName) string {
 	return c.Name
 }
 
-// fill puts names into words. Joined by "|" they are quoted as expressions; without anything
-// to join them, a word with {} is there once for each.
+// fill inserts names into words. Joined by "|" they are quoted as expressions; without a separator, a word with {} is
+// repeated for each.
 func fill(text, join string, names []string) ([]string, error) {
 	words, err := shellwords.Split(text)
 	if err != nil {
@@ -118,9 +118,8 @@ func fill(text, join string, names []string) ([]string, error) {
 	return out, nil
 }
 
-// alternatives joins names to an expression that matches one of them. Levels of a name, which
-// runners match one by one (go help testflag), get what stands around the names each: of
-// ^({})$ and a/b comes ^(a)$/^(b)$.
+// alternatives joins names to an expression that matches one of them. For levels of a name, which runners match one
+// by one (go help testflag), the expression is applied to each: ^({})$ and a/b result in ^(a)$/^(b)$.
 func alternatives(before, after string, names []string) string {
 	if !slices.ContainsFunc(names, func(n string) bool { return strings.Contains(n, "/") }) {
 		quoted := make([]string, len(names))
@@ -140,12 +139,12 @@ func alternatives(before, after string, names []string) string {
 	return strings.Join(each, "|")
 }
 
-// lastLevel is how node --test names a case: by its own name alone.
+// lastLevel is the name of a case for node --test: its last level.
 func lastLevel(_ string, c api.CaseName) string {
 	return fullName(c)[strings.LastIndexByte(fullName(c), '/')+1:]
 }
 
-// suiteOf is how prove names a case: by its file.
+// suiteOf is the name of a case for prove: its file.
 func suiteOf(_ string, c api.CaseName) string {
 	if c.Suite == "" {
 		return c.Name
@@ -153,8 +152,8 @@ func suiteOf(_ string, c api.CaseName) string {
 	return c.Suite
 }
 
-// pytestName is how pytest names a case, made of what its JUnit XML says: of the class
-// tests.test_berths.TestTide and test_low, tests/test_berths.py::TestTide::test_low.
+// pytestName is the name of a case for pytest, derived from its JUnit XML: of the class tests.test_berths.TestTide
+// and test_low, tests/test_berths.py::TestTide::test_low.
 func pytestName(dir string, c api.CaseName) string {
 	parts := strings.Split(c.Suite, ".")
 	for n := len(parts); n > 0; n-- {

@@ -1,6 +1,6 @@
-// Package results holds the types of what a run's output means: cases, which are the results of single tests, and
-// findings, which are the diagnostics of compilers, linters and runtimes with their locations. It also says how a
-// suite is narrowed to some cases (Words).
+// Package results has the types of what a run's output means: cases, which are the results of single tests, and
+// findings, which are the diagnostics of compilers, linters and runtimes with their locations. It also narrows a
+// suite to some cases (Words).
 //
 // Package readers recognizes them in output and report files, and package record follows them from run to run. No
 // command is ever altered to get results. Start reading at Case, Finding and Sink.
@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// Status is how a case ended.
+// Status is the result of a case.
 type Status string
 
 const (
@@ -24,30 +24,30 @@ const (
 
 // Case is one test's result in a run.
 type Case struct {
-	Suite    string // what it is in: a package, a class, a file; as its runner names it
-	Name     string // below the suite, levels separated by "/"; empty: the suite itself
+	Suite    string // that contains it: a package, a class, a file; the runner's name for it
+	Name     string // in the suite, levels separated by "/"; empty: the suite itself
 	Status   Status
 	Took     time.Duration
-	Cached   bool              // the runner has told an earlier result again
-	Message  string            // of one that failed or was skipped: why, in a line or a few
-	Want     string            // what was expected and what was there, where the output tells them apart
+	Cached   bool              // the runner has repeated an earlier result
+	Message  string            // of a failed or skipped case: the reason, in one or a few lines
+	Want     string            // the expected and the actual value, if the output shows them
 	Got      string            //
-	Location location.Location // where it failed; zero where that is not known
-	Output   []string          // what it has written, at most MaxOutput lines
+	Location location.Location // of the failure; zero: unknown
+	Output   []string          // its output, at most MaxOutput lines
 }
 
-// MaxOutput and MaxKept bound what is kept of a case's output, in lines and in bytes of a line;
-// LongestLine what is read of a line.
+// MaxOutput and MaxKept limit what is kept of a case's output, in lines and in bytes of a line; LongestLine limits
+// what is read of a line.
 const (
 	MaxOutput   = 400
 	MaxKept     = 4 << 10
 	LongestLine = 256 << 10
 )
 
-// MaxReport is how large, in bytes, a report file may be.
+// MaxReport is the maximum size of a report file, in bytes.
 const MaxReport = 256 << 20
 
-// Title is the case's name as people see it: that of its suite where it has none.
+// Title is the case's name for people: that of its suite if it has none.
 func (c Case) Title() string {
 	if c.Name == "" {
 		return c.Suite
@@ -55,7 +55,7 @@ func (c Case) Title() string {
 	return c.Name
 }
 
-// Severity is how much a finding matters.
+// Severity is the importance of a finding.
 type Severity int
 
 const (
@@ -66,7 +66,7 @@ const (
 
 func (s Severity) String() string { return [...]string{"note", "warning", "error"}[s] }
 
-// SeverityOf reads a tool's word, which may be longer, such as "fatal error".
+// SeverityOf returns the severity for a tool's word, which may be longer, such as "fatal error".
 func SeverityOf(word string) Severity {
 	word = strings.ToLower(word)
 	switch {
@@ -88,49 +88,47 @@ func SeverityOf(word string) Severity {
 	return Error
 }
 
-// Finding is a problem that a tool tells about a place.
+// Finding is a problem that a tool reports, with a location.
 type Finding struct {
 	location.Location
 	Severity Severity
-	// Assumed says that the tool has not said how much it matters: that a run has failed does not follow
-	// from it.
+	// Assumed: the tool has not stated the severity, so it does not make a run fail.
 	Assumed bool
-	Rule    string   // the tool's name for the kind of problem; empty if it says none
+	Rule    string   // the tool's name for the kind of problem; empty: none
 	Message string   // in one line
 	Notes   []string // what the tool adds
-	// Trace says that it comes from a stack trace: the program said it, not a tool about the
-	// program.
+	// Trace: it comes from a stack trace, so the program reported it, not a tool about the program.
 	Trace bool
 }
 
 // Sink receives what a Reader finds.
 type Sink interface {
-	// Began says that a case has begun.
+	// Began reports that a case has begun.
 	Began(suite, name string)
-	// Ended reports a case, and tells it again when more is known of it.
+	// Ended reports a case, again if more is known of it.
 	Ended(Case)
-	// SuiteEnded says that no more cases of a suite come.
+	// SuiteEnded reports that a suite has no more cases.
 	SuiteEnded(SuiteEnd)
-	// Planned says that so many cases more are to come.
+	// Planned reports that so many more cases will come.
 	Planned(cases int)
-	// Found reports a finding, and tells it again when it has got notes.
+	// Found reports a finding, again if it has got notes.
 	Found(Finding)
 }
 
-// SuiteEnd is how a suite ended.
+// SuiteEnd is the end of a suite.
 type SuiteEnd struct {
 	Suite  string
 	OK     bool
 	Cached bool // the results are earlier ones
-	// OnlyFailures says that the runner has told no others: what was not told did not fail.
+	// OnlyFailures: the runner reports only failures, so what was not reported did not fail.
 	OnlyFailures bool
-	// Unnamed says that the suite's cases were reported with an empty name for it.
+	// Unnamed: the suite's cases were reported with an empty name for it.
 	Unnamed bool
-	// Broken says that the suite could not be run, so that nothing is known of its cases.
+	// Broken: the suite could not be run, so nothing is known of its cases.
 	Broken bool
 }
 
-// Mark says what a line means for the user who scrolls by.
+// Mark is the meaning of a line for a user who scrolls by.
 type Mark int
 
 const (
@@ -139,7 +137,7 @@ const (
 	MarkFailure
 )
 
-// Text is a finding in a line, as editors read it: file, line, column and message.
+// Text is a finding in one line, in the form of compilers: file, line, column and message.
 func (f Finding) Text() string {
 	return f.Location.Text() + f.Message
 }

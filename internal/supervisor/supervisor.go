@@ -33,28 +33,27 @@ import (
 	"omnivigil/internal/supervisor/guard"
 )
 
-// Options are what a supervisor is told to do. They go from the face that launches it to
-// the supervisor as words on the command line.
+// Options are what a supervisor should do. The face that launches it passes them as arguments on the command line.
 type Options struct {
 	File       string        // the settings
-	Root       string        // the folder that they are for, empty for the one that they are in
-	Units      []string      // what to start; none means all that start by themselves
-	Agreed     string        // fingerprint of what the user has agreed to run
-	For        []string      // paths for whose saves they are to run, instead of all that they would
+	Root       string        // the directory that they are for; empty: the file's own
+	Units      []string      // what to start; none: all that start automatically
+	Agreed     string        // the fingerprint that the user has agreed to
+	For        []string      // run only what saves of these paths would set off
 	Words      []string      // added to the commands of Units
-	Apart      string        // tells this project apart from another with the same settings, empty for none
-	Once       bool          // nothing reacts to changes
+	Apart      string        // distinguishes this project from another with the same settings; may be empty
+	Once       bool          // changes are ignored
 	Background bool          // it keeps running without a face
-	Record     string        // a file for the engine's events, to be replayed; empty for none
-	Remove     string        // a folder that is to go afterwards, or empty
-	Demo       bool          // what was agreed to is not remembered
-	Autopilot  time.Duration // how often the demo is edited; 0 is never
+	Record     string        // a file for a recording of the engine; empty: none
+	Remove     string        // a directory to remove afterwards; may be empty
+	Demo       bool          // what was agreed to is not stored
+	Autopilot  time.Duration // the interval of the demo's edits; 0: none
 }
 
-// Place is where the project that is started meets its faces.
+// Place is where the started project meets its faces.
 func (o Options) Place() (socket.Place, error) { return paths.Place(o.key()) }
 
-// key is what the project is known by: its settings file, or a name in its directory.
+// key identifies the project: its settings file, or a name in its directory.
 func (o Options) key() string {
 	if o.Apart == "" {
 		return o.File
@@ -62,7 +61,7 @@ func (o Options) key() string {
 	return o.File + "." + o.Apart
 }
 
-// Line are the options as a command line.
+// Line returns the options as a command line.
 func (o Options) Line() []string {
 	words := []string{"supervise", "--file", o.File, "--agreed", o.Agreed}
 	if o.Root != "" {
@@ -98,8 +97,7 @@ func (o Options) Line() []string {
 	return append(append(words, "--"), o.Units...)
 }
 
-// Command is run by faces, never by people. The settings file is the one that file points
-// to.
+// Command is run by faces, never by people. The settings file is the one that file points to.
 func Command(file *string) *cobra.Command {
 	var o Options
 	c := &cobra.Command{
@@ -150,14 +148,14 @@ func ward(o Options) error {
 	return nil
 }
 
-// failStart reports to the launcher why there is no start.
+// failStart tells the launcher why the start failed.
 func failStart(code int, err error) error {
 	guard.Failed(code, err.Error())
 	return exit.Quietly(code)
 }
 
-// A supervisor allocates much while processes write a lot, and keeps little of it: the collector waits for longer than
-// by default, in percent of what is in use, unless the heap is near the limit in bytes.
+// A supervisor allocates much while processes write a lot, and keeps little of it: the collector waits longer than by
+// default, in percent of the live heap, unless the heap is near the limit in bytes.
 const (
 	collectAt = 400
 	heapLimit = 64 << 20
@@ -193,7 +191,7 @@ func supervise(o Options) error {
 	return nil
 }
 
-// running is a project that runs in this process.
+// running is a project in this process.
 type running struct {
 	session *session.Session
 	server  *server.Server
@@ -201,10 +199,10 @@ type running struct {
 	socket  net.Listener
 	book    *logbook.Book
 	logs    string
-	records *os.File // nil where nothing is recorded
+	records *os.File // nil: nothing is recorded
 }
 
-// open starts the project and what faces it.
+// open starts the project and its server.
 func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	at, err := o.Place()
 	if err != nil {
@@ -255,7 +253,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	return r, nil
 }
 
-// widest is how many columns the names of a plan's units take.
+// widest is the width of the longest unit name of a plan.
 func widest(p *plan.Plan) int {
 	n := 0
 	for _, u := range p.Units {
@@ -264,15 +262,14 @@ func widest(p *plan.Plan) int {
 	return n
 }
 
-// CrashFile is the report of a crash, in the folder of the log.
+// CrashFile is the report of a crash, in the directory of the log.
 const CrashFile = "crash.txt"
 
-// attend does what happens to the supervisor, until the project has ended and its faces
-// have seen that.
+// attend handles events of the supervisor, until the project has ended and its faces have got that.
 func (r *running) attend(self *guard.Supervisor, o Options) {
 	s := r.session
 	if !o.Background {
-		leave := s.Enter(api.Face{}) // the launcher, until it comes as a face
+		leave := s.Enter(api.Face{}) // stands for the launcher, until it attaches as a face
 		go func() {
 			<-self.LauncherGone()
 			leave()
@@ -299,7 +296,7 @@ func (r *running) attend(self *guard.Supervisor, o Options) {
 	}
 }
 
-// keepPlace has the project stay where faces look for it, also where others remove its socket or its lock.
+// keepPlace keeps the project reachable, even if others remove its socket or its lock.
 func (r *running) keepPlace(self *guard.Supervisor) {
 	tick := time.NewTicker(api.Beat)
 	defer tick.Stop()
@@ -331,9 +328,8 @@ func (r *running) keepPlace(self *guard.Supervisor) {
 	}
 }
 
-// linger waits until every face that follows the project has seen the end, but not for ever:
-// one that is suspended does not keep the project from going. A stream of lines may be read
-// slowly.
+// linger waits until every attached face has got the end, but not forever: a suspended face does not keep the process
+// from exiting. A stream of lines may be read slowly.
 func (r *running) linger(faces []api.Face) {
 	const look, screens, streams = 5 * time.Millisecond, time.Second, time.Minute
 	limit := screens
@@ -345,8 +341,8 @@ func (r *running) linger(faces []api.Face) {
 	}
 }
 
-// quitSoon ends everything in order, but within the grace that there is when no face is left
-// who could ask for more.
+// quitSoon ends everything in order, but within the grace period, because there is no face left that could ask for
+// more.
 func quitSoon(s *session.Session) {
 	s.Request(engine.Quit)
 	select {
@@ -356,8 +352,7 @@ func quitSoon(s *session.Session) {
 	}
 }
 
-// quitOnSignal turns the first signal to end into quitting in order and the second into
-// quitting at once.
+// quitOnSignal handles the first terminating signal by quitting in order, and the second by quitting at once.
 func quitOnSignal(s *session.Session) {
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -368,7 +363,7 @@ func quitOnSignal(s *session.Session) {
 	}
 }
 
-// attendDemo edits the demo's files, if that was asked for, until the session is over.
+// attendDemo edits the demo's files, if requested, until the session is over.
 func attendDemo(s *session.Session, folder string, pause time.Duration) {
 	s.Note("the demo is in " + folder + ": edit its files and watch what follows")
 	if pause == 0 {

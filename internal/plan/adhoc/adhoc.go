@@ -1,4 +1,4 @@
-// Package adhoc makes a settings file for a typed command, so that omnivigil on runs a project like any other.
+// Package adhoc writes a settings file for a typed command, so that omnivigil on runs a project like any other.
 package adhoc
 
 import (
@@ -18,27 +18,26 @@ import (
 	"omnivigil/internal/plan/settings"
 )
 
-// Kind is what the command is known to be beforehand.
+// Kind is what is known of the command in advance.
 type Kind string
 
 // The kinds.
 const (
-	Unknown Kind = ""        // a service once it listens or has lived for a while, a task when it ends
+	Unknown Kind = ""        // a service once it listens or has been running for a while, a task if it ends
 	Service Kind = "service" //
 	Task    Kind = "task"    //
 )
 
-// Command is one that is to be run again whenever files change. Paths are relative to the
-// folder that it runs in.
+// Command is a command to run again whenever files change. Paths are relative to the directory that it runs in.
 type Command struct {
 	Words    []string // the program and its arguments
-	Globs    []string // of files whose changes count; none: all that version control does not ignore
+	Globs    []string // for the files whose changes count; none: all that version control does not ignore
 	Ignore   []string
 	EnvFiles []string
-	Then     []string      // commands for the shell, each to be run when the one before has ended well
-	Name     string        // of its unit; empty: made of its words
+	Then     []string      // shell commands, each run when the one before has succeeded
+	Name     string        // of its unit; empty: derived from its words
 	Debounce time.Duration // 0: as in any project
-	Ready    string        // see readiness; empty: it is ready when it listens or has lived for a while
+	Ready    string        // see readiness; empty: it is ready when it listens or has been running for a while
 	Kind     Kind
 }
 
@@ -68,8 +67,7 @@ func (c Command) Check() error {
 	return nil
 }
 
-// kind is what is written of the command: with commands after it, it has to end, and what can
-// be asked whether it is ready does not.
+// kind is the table of the command's unit: with commands after it, it has to end; with a readiness check it does not.
 func (c Command) kind() Kind {
 	switch {
 	case len(c.Then) > 0:
@@ -80,7 +78,7 @@ func (c Command) kind() Kind {
 	return c.Kind
 }
 
-// Settings returns the command as settings of a project, in the format of omnivigil.toml.
+// Settings returns the command as the settings of a project, in the format of omnivigil.toml.
 func (c Command) Settings() string {
 	var b strings.Builder
 	name, kind := c.UnitName(), c.kind()
@@ -118,7 +116,7 @@ func (c Command) Settings() string {
 	return b.String()
 }
 
-// Units are the names of the command's unit and of those that follow it.
+// Units returns the names of the command's unit and of those that follow it.
 func (c Command) Units() []string {
 	names := []string{c.UnitName()}
 	taken := map[string]bool{names[0]: true}
@@ -136,8 +134,7 @@ func (c Command) UnitName() string {
 	return nameOf(c.Words)
 }
 
-// run is what is written as the unit's command. A single word goes to the shell, unless it
-// names a program.
+// run is the value of the unit's run. A single word is a shell line, unless it is the name of a program.
 func (c Command) run() string {
 	if len(c.Words) == 1 {
 		if _, err := exec.LookPath(c.Words[0]); err != nil {
@@ -146,12 +143,12 @@ func (c Command) run() string {
 	}
 	words := make([]string, len(c.Words))
 	for i, w := range c.Words {
-		words[i] = strings.ReplaceAll(w, "$", "$$") // else ${NAME} in it would be a variable
+		words[i] = strings.ReplaceAll(w, "$", "$$") // otherwise ${NAME} in it would be a variable
 	}
 	return settings.List(words)
 }
 
-// watch returns patterns for what was typed, in which a folder stands for all that is in it.
+// watch returns patterns for the globs that were typed, in which a directory means everything in it.
 func (c Command) watch() []string {
 	if len(c.Globs) == 0 {
 		return []string{"**"}
@@ -166,8 +163,7 @@ func (c Command) watch() []string {
 	return all
 }
 
-// readiness is the way in which a service is asked whether it is ready: a port, an address, a
-// length of life, or a line that it writes.
+// readiness is the readiness check of a service: a port, an address, a duration, or a line of output.
 func readiness(ready string) string {
 	if port, err := strconv.Atoi(ready); err == nil {
 		return fmt.Sprintf("port = %d", port)
@@ -181,20 +177,20 @@ func readiness(ready string) string {
 	return "line = " + settings.Text(ready)
 }
 
-// tools are programs whose first plain argument says more than their names.
+// tools are programs whose first plain argument tells more than their names.
 var tools = regexp.MustCompile(
 	`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn` +
 		`|gradle|gradlew|php|java|env|sh|bash)$`,
 )
 
-// passed over are words that say nothing either.
+// Words that tell nothing, either.
 var passedOver = regexp.MustCompile(`^(run|exec|tool|env|-m)$`)
 
 var plainWord = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9:_-]*$`)
 
 var notInNames = regexp.MustCompile(`[^A-Za-z0-9_.-]+`)
 
-// nameOf makes a name for a unit of a command's words.
+// nameOf derives a unit's name from the words of a command.
 func nameOf(words []string) string {
 	name := "command"
 	if len(words) > 0 {
@@ -233,7 +229,7 @@ func unused(name string, taken map[string]bool) string {
 	return free
 }
 
-// key is a name as a key of TOML, quoted where it has to be.
+// key is a name as a TOML key, quoted if necessary.
 func key(name string) string {
 	if strings.Contains(name, ".") {
 		return settings.Text(name)

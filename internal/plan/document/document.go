@@ -15,29 +15,27 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// A document is a TOML file as a tree in which every key and value knows its
-// place. The library's decoder stops at the first wrong type and knows nothing
-// of the line it is in; the tree lets the reader continue and point.
+// A document is a TOML file as a tree in which every key and value has its location. The library's decoder stops at
+// the first wrong type and does not know its line; with the tree, the reader continues and reports locations.
 type Document struct {
 	file   string
 	lines  []string
-	starts []int // offset of each line
+	starts []int // the offset of each line
 	Root   *Table
 	Found  Problems
-	more   int // problems beyond those
+	more   int // the number of further problems
 
-	// Where the last place was, since counting the characters of a long line again and
-	// again would take for ever.
+	// The last location, because counting the characters of a long line again and again would take very long.
 	lastLine, lastOffset, lastColumn int
 }
 
-// Place is where something stands: its line and column from 1 and its width, both in
-// characters, and its offset in the line in bytes.
+// Place is a location: the line and column, from 1, and the width, both in characters, and the offset in the line in
+// bytes.
 type Place struct{ Line, Column, Width, offset int }
 
 type Table struct {
 	at      Place
-	Entries []*Entry // in the order of the file
+	Entries []*Entry // in file order
 	byKey   map[string]*Entry
 }
 
@@ -55,7 +53,7 @@ type Entry struct {
 	Key   string
 	KeyAt Place
 	Value *Value
-	items map[string]Place // of a list of names, where each stands; made when it is asked for
+	items map[string]Place // of a list of names: the place of each; computed on demand
 }
 
 type ValueKind uint8
@@ -65,8 +63,8 @@ const (
 	NumberKind
 	FlagKind
 	ListKind
-	TablesKind // a table, or with several items an array of tables
-	otherKind  // dates and floats, which no setting takes
+	TablesKind // a table; with several items an array of tables
+	otherKind  // dates and floats, which no setting accepts
 )
 
 func (k ValueKind) String() string {
@@ -75,7 +73,7 @@ func (k ValueKind) String() string {
 
 type Value struct {
 	Kind  ValueKind
-	Text  string // of texts, numbers, flags
+	Text  string // of texts, numbers and booleans
 	Items []*Value
 	Table *Table
 	At    Place
@@ -83,8 +81,7 @@ type Value struct {
 
 func (t *Table) Get(key string) *Entry { return t.byKey[key] }
 
-// Parse reads data into a tree. A syntax error makes the tree useless, so it is
-// the only problem then.
+// Parse parses data into a tree. A syntax error makes the tree useless, so it is the only problem then.
 func Parse(file string, data []byte) *Document {
 	d := &Document{
 		file:  file,
@@ -125,7 +122,7 @@ func (d *Document) syntaxError(err error) {
 	d.Problem(at, strings.TrimPrefix(err.Error(), "toml: "), "")
 }
 
-// maxProblems is how many problems are reported; a user reads no more.
+// maxProblems limits the problems that are reported.
 const maxProblems = 100
 
 func (d *Document) Problem(at Place, text, hint string) {
@@ -144,8 +141,8 @@ func (d *Document) Problem(at Place, text, hint string) {
 	})
 }
 
-// excerpt returns a line, or of a very long one the part around a place, and how many
-// characters before that are left out.
+// excerpt returns a line, or of a very long one the part around a place, and how many characters before that are left
+// out.
 func excerpt(line string, at Place) (string, int) {
 	const long, before, after = 240, 80, 120
 	if len(line) <= long {
@@ -161,7 +158,7 @@ func excerpt(line string, at Place) (string, int) {
 	return line[from:to], max(at.Column-1-utf8.RuneCountInString(line[from:min(at.offset, len(line))]), 0)
 }
 
-// Problems returns what was found in the order of the file.
+// Problems returns the problems in file order.
 func (d *Document) Problems() Problems {
 	sort.SliceStable(d.Found, func(i, j int) bool {
 		a, b := d.Found[i], d.Found[j]
@@ -191,7 +188,7 @@ func (d *Document) place(p *unstable.Parser, r unstable.Range) Place {
 	return Place{line + 1, d.column(line, offset), max(utf8.RuneCount(raw), 1), offset}
 }
 
-// column counts characters, under which carets stand, up to an offset in a line.
+// column counts the characters up to an offset in a line, for carets below it.
 func (d *Document) column(line, offset int) int {
 	offset = min(offset, len(d.lines[line]))
 	if line != d.lastLine || offset < d.lastOffset {
@@ -202,7 +199,7 @@ func (d *Document) column(line, offset int) int {
 	return d.lastColumn
 }
 
-// open finds or makes the table that a [header] or [[header]] names.
+// open finds or creates the table of a [header] or [[header]].
 func (d *Document) open(p *unstable.Parser, e *unstable.Node) *Table {
 	t := d.Root
 	it := e.Key()
@@ -235,7 +232,7 @@ func (d *Document) keyValue(p *unstable.Parser, t *Table, e *unstable.Node) {
 			t.add(&Entry{Key: key, KeyAt: at, Value: d.value(p, e.Value(), at)})
 			return
 		}
-		// A dotted key: every part but the last is a table of its own.
+		// A dotted key: every part except the last is a table.
 		found := t.Get(key)
 		if found == nil {
 			found = &Entry{Key: key, KeyAt: at, Value: &Value{Kind: TablesKind, Table: &Table{at: at}, At: at}}
@@ -246,8 +243,7 @@ func (d *Document) keyValue(p *unstable.Parser, t *Table, e *unstable.Node) {
 	}
 }
 
-// value reads a value node. Some nodes carry no place of their own; those get
-// the key's.
+// value converts a value node. Some nodes have no location; they get the key's.
 func (d *Document) value(p *unstable.Parser, n *unstable.Node, keyAt Place) *Value {
 	v := &Value{Kind: otherKind, Text: string(n.Data), At: keyAt}
 	if n.Raw.Length > 0 {
@@ -276,7 +272,7 @@ func (d *Document) value(p *unstable.Parser, n *unstable.Node, keyAt Place) *Val
 	return v
 }
 
-// Item returns the place of that text in a list, or that of the key.
+// Item returns the place of a text in a list, or that of the key.
 func (e *Entry) Item(name string) Place {
 	if e.items == nil {
 		e.items = map[string]Place{}

@@ -9,20 +9,19 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Problem is one thing wrong with a settings file, with its place.
+// Problem is one problem of a settings file, with its location.
 type Problem struct {
 	File   string
-	Line   int    // from 1; 0 when the problem is with the file as a whole
+	Line   int    // from 1; 0: the file as a whole
 	Column int    // from 1, in characters
-	Width  int    // how many characters are meant, at least 1
-	Source string // the line itself, or of a very long one the part that matters
+	Width  int    // the number of characters, at least 1
+	Source string // the line, or of a very long one the relevant part
 	Cut    int    // how many characters of the line are left out before Source
 	Text   string // what is wrong
-	Hint   string // what to do, often the nearest right name; may be empty
+	Hint   string // what to do, often the nearest valid name; may be empty
 }
 
-// String returns the problem as shown to a user: place and text, then the
-// line with a caret under what is meant.
+// String returns the problem for users: location and text, then the line with a caret below.
 func (p Problem) String() string {
 	var b strings.Builder
 	b.WriteString(escape.Text(p.File))
@@ -52,11 +51,10 @@ func (p Problem) String() string {
 	return b.String()
 }
 
-// Problems is the error that Read returns for a file that cannot be used: all
-// that is wrong with it, in the order of its lines.
+// Problems is the error of Read for an invalid file: all of its problems, in the order of lines.
 type Problems []Problem
 
-// Texts says what is wrong without places, for settings that no person has written.
+// Texts returns the problems without locations, for settings that no person has written.
 func (ps Problems) Texts() string {
 	parts := make([]string, len(ps))
 	for i, p := range ps {

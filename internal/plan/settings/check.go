@@ -10,8 +10,8 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// checkNames reports references to units that do not exist, and drops them so
-// that the search for circles sees units only.
+// checkNames reports references to units that do not exist, and removes them, so that the search for cycles sees only
+// units.
 func (r *reader) checkNames() {
 	for _, u := range r.plan.Units {
 		u.Needs = r.existing(u.Needs, r.places[u.Name+" needs"], u.Name)
@@ -34,8 +34,8 @@ func (r *reader) checkNames() {
 	}
 }
 
-// existing returns the names that are units, and reports the others. The list stands
-// at e, which may be one of [defaults]: there the unit itself is left out.
+// existing returns the names that are units, and reports the others. The list is at e, which may be in [defaults]:
+// then the unit itself is left out.
 func (r *reader) existing(names []string, e *document.Entry, self string) []string {
 	var kept []string
 	for _, name := range names {
@@ -53,7 +53,7 @@ func (r *reader) existing(names []string, e *document.Entry, self string) []stri
 }
 
 func (r *reader) hintAtUnit(name string) string {
-	const enough = 50 // problems, after which has no reader on
+	const enough = 50 // problems, after which nobody reads on
 	if len(r.Found) > enough {
 		return ""
 	}
@@ -68,7 +68,7 @@ func (r *reader) hintAtUnit(name string) string {
 	return "the file has " + strings.Join(names, ", ")
 }
 
-// checkCircles reports every circle of needs and follows once.
+// checkCircles reports every cycle of needs and follows once.
 func (r *reader) checkCircles() {
 	const (
 		unseen = iota
@@ -99,7 +99,7 @@ func (r *reader) checkCircles() {
 	}
 }
 
-// circle notes the circle that the last unit of path closes by naming to.
+// circle reports the cycle that the last unit of path closes by naming to.
 func (r *reader) circle(path []string, to string) {
 	for i, name := range path {
 		if name == to {

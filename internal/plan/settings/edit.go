@@ -15,9 +15,9 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Ignore adds patterns to what a unit ignores, in the settings file itself. All
-// else in the file, comments and layout, stays as it is. Nothing is written unless
-// the file then means exactly that; the error says what to do by hand.
+// Ignore adds patterns to what a unit ignores, in the settings file itself. Everything else in the file, comments and
+// layout, stays unchanged. Nothing is written unless the file then means exactly that; the error tells what to do by
+// hand.
 func Ignore(file, unit string, patterns []string) error {
 	data, err := files.Read(file, files.Sane)
 	if err != nil {
@@ -30,7 +30,7 @@ func Ignore(file, unit string, patterns []string) error {
 	return Replace(file, edited)
 }
 
-// withIgnored returns the text of a settings file with more for a unit to ignore.
+// withIgnored returns the text of a settings file with more patterns for a unit to ignore.
 func withIgnored(file string, data []byte, name string, patterns []string) ([]byte, error) {
 	before, err := parsePlan(file, file, "", data)
 	if err != nil {
@@ -73,8 +73,7 @@ var (
 	ignoreKey = regexp.MustCompile(`(?m)^([ \t]*)ignore[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
 )
 
-// tableText finds what stands under the unit's own header: from behind the header's
-// line to the next header.
+// tableText returns the text below a unit's own header: from the line after it to the next header.
 func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 	name := regexp.QuoteMeta(unit.Name)
 	header := regexp.MustCompile(
@@ -91,9 +90,8 @@ func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 	return at[1], end, true
 }
 
-// insertIgnored writes the patterns first into the unit's list, on a line of their
-// own where the list has lines, or as a new key under the header. A new key stands
-// instead of that of [defaults], so it repeats what that says.
+// insertIgnored writes the patterns at the start of the unit's list, on a line of their own if the list has lines, or
+// as a new key below the header. A new key replaces that of [defaults], so it repeats its values.
 func insertIgnored(data []byte, start, end int, unit *plan.Unit, patterns []string) []byte {
 	line := "ignore = [" + quoted(append(patterns, plan.Texts(unit.Ignore)...)) + "]\n"
 	at := start
@@ -101,7 +99,7 @@ func insertIgnored(data []byte, start, end int, unit *plan.Unit, patterns []stri
 		at = start + m[1]
 		indent := string(data[start+m[6] : start+m[7]])
 		switch {
-		case m[4] >= 0: // one line for each
+		case m[4] >= 0: // one value a line
 			line = quoted(patterns) + ",\n" + indent
 		case bytes.HasPrefix(data[at:], []byte("]")):
 			line = quoted(patterns)
@@ -118,8 +116,8 @@ func quoted(words []string) string {
 	return strings.TrimSuffix(strings.TrimPrefix(List(words), "["), "]")
 }
 
-// Add adds units to a settings file, which is made where there is none. All that is in it stays
-// as it is. Nothing is written unless the file then means that; the error says what is wrong.
+// Add adds units to a settings file, which is created if it does not exist. Everything in it stays unchanged. Nothing
+// is written unless the file then means that; the error tells what is wrong.
 func Add(file, units string) error {
 	data, err := files.Read(file, files.Sane)
 	switch {
@@ -135,7 +133,7 @@ func Add(file, units string) error {
 	return Replace(file, []byte(units))
 }
 
-// Replace writes a settings file instead of the one that is there, whose mode it keeps. A link keeps leading to it.
+// Replace writes a settings file and replaces the existing one, with the same mode. A link keeps its target.
 func Replace(file string, data []byte) error {
 	mode := fs.FileMode(0o644)
 	if resolved, err := filepath.EvalSymlinks(file); err == nil {

@@ -18,9 +18,8 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// variables are what is known of the environment while a file is read: the
-// machine's own, which win over those of files, and those of the env files, of which
-// the first that has a name wins: a unit's own, then the project's.
+// variables are the known variables while a file is read: the machine's own, which override those of files, and those
+// of the env files, of which the first one with a name counts: a unit's own files, then the project's.
 type variables struct {
 	machine func(string) (string, bool)
 	project []plan.Variable // of the project's files
@@ -28,7 +27,7 @@ type variables struct {
 	own     []plan.Variable // of that unit's files
 }
 
-// files returns what looks a name up as files and the machine have it.
+// files looks a name up in the files and the machine's environment.
 func (v variables) files(u *plan.Unit) func(string) (string, bool) {
 	return func(name string) (string, bool) {
 		if value, ok := v.machine(name); ok {
@@ -43,7 +42,7 @@ func (v variables) files(u *plan.Unit) func(string) (string, bool) {
 	}
 }
 
-// all looks a name up as the process of the unit will have it.
+// all looks a name up as the unit's process will see it.
 func (v variables) all(name string) (string, bool) {
 	if v.unit != nil {
 		if value, ok := find(v.unit.Env, name); ok {
@@ -62,9 +61,8 @@ func find(all []plan.Variable, name string) (string, bool) {
 	return "", false
 }
 
-// readEnvFiles reads env files and returns their names as written and their variables,
-// those of earlier files last, so that they win. A file that is not there is noted:
-// the one for a user's own secrets seldom is on a new machine.
+// readEnvFiles reads env files and returns their names as written and their variables, those of earlier files last,
+// so that they count. A missing file is recorded: the one for a user's secrets is usually missing on a new machine.
 func (r *reader) readEnvFiles(e *document.Entry) (names []string, found []plan.Variable) {
 	for i, name := range r.words(e.Value, e.Key) {
 		names = append(names, name)
@@ -81,7 +79,7 @@ func (r *reader) readEnvFiles(e *document.Entry) (names []string, found []plan.V
 		}
 		values, err := godotenv.Parse(bytes.NewReader(data))
 		if err != nil {
-			// The library quotes the file, which may hold secrets.
+			// The library quotes the file, which may contain secrets.
 			r.wrong(e.Value.Items[i].At, "", "%s:%d: expected NAME=value", name, brokenLine(data))
 			continue
 		}
@@ -95,8 +93,7 @@ func (r *reader) readEnvFiles(e *document.Entry) (names []string, found []plan.V
 	return names, found
 }
 
-// brokenLine returns the number of the first line, from 1, up to which an env file
-// cannot be read.
+// brokenLine returns the number of the first line, from 1, that makes an env file unreadable.
 func brokenLine(data []byte) int {
 	lines := bytes.SplitAfter(data, []byte("\n"))
 	broken := sort.Search(len(lines), func(n int) bool {
@@ -110,8 +107,7 @@ func readUnitEnvFiles(r *reader, u *plan.Unit, e *document.Entry) {
 	u.EnvFiles, r.env.own = r.readEnvFiles(e)
 }
 
-// fileVariables returns those of the env files that the machine does not have, each
-// once, in the order of their names.
+// fileVariables returns the variables of the env files that the machine does not have, each once, ordered by name.
 func (v variables) fileVariables() []plan.Variable {
 	all := map[string]plan.Variable{}
 	for _, file := range slices.Concat(v.project, v.own) {
@@ -128,16 +124,15 @@ func (v variables) fileVariables() []plan.Variable {
 	return out
 }
 
-// envReferences finds ${NAME} and ${NAME:-default} in a value; $$ is a dollar.
+// envReferences matches ${NAME} and ${NAME:-default} in a value; $$ is a dollar.
 var envReferences = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
 
-// expand replaces references in a value that the unit's own variables count for.
+// expand replaces references in a value, with the unit's own variables.
 func (r *reader) expand(text string, at document.Place) string {
 	return r.expandFrom(r.env.all, text, at)
 }
 
-// expandFrom replaces references. A name that is not set and that has no default is a
-// problem, not an empty text.
+// expandFrom replaces references. A name that is not set and has no default is a problem, not an empty text.
 func (r *reader) expandFrom(lookup func(string) (string, bool), text string, at document.Place) string {
 	return envReferences.ReplaceAllStringFunc(text, func(ref string) string {
 		if ref == "$$" {

@@ -19,13 +19,13 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// unitKey is one key that a unit's table may have.
+// unitKey is one key of a unit's table.
 type unitKey struct {
 	kinds  []plan.Kind // none: all
-	misfit string      // the hint where it is in a unit of another kind
+	misfit string      // the hint for a unit of another kind
 	early  bool        // it sets variables that other keys may use
-	relay  bool        // a relay takes it as well, which takes none that does not say so
-	says   string      // what it is for, in a sentence
+	relay  bool        // it is valid for a relay, too
+	says   string      // its purpose, in a sentence
 	shape  func() *jsonschema.Schema
 	read   func(*reader, *plan.Unit, *document.Entry)
 }
@@ -37,7 +37,7 @@ func (k unitKey) fits(kind plan.Kind) bool {
 	return len(k.kinds) == 0 || slices.Contains(k.kinds, kind)
 }
 
-// unitKeys is the one list of what a unit's table, and so [defaults], may say.
+// unitKeys is the one list of the keys in a unit's table, and so in [defaults].
 var unitKeys map[string]unitKey
 
 func init() {
@@ -206,7 +206,7 @@ func unitKeyNames(kind plan.Kind, all bool) []string {
 	return names
 }
 
-// want reports whether v is of that kind, and notes a problem if not.
+// want reports whether v is of a kind, and adds a problem if not.
 func (r *reader) want(v *document.Value, kind document.ValueKind, key string) bool {
 	if v.Kind == kind {
 		return true
@@ -271,7 +271,7 @@ func (r *reader) flag(e *document.Entry) bool {
 	return r.want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
 }
 
-// minPoll keeps looking at files from becoming the machine's main work.
+// minPoll prevents polling from becoming the machine's main work.
 const minPoll = 100 * time.Millisecond
 
 func readPoll(r *reader, u *plan.Unit, e *document.Entry) {
@@ -287,7 +287,7 @@ func readPoll(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// choice reads a text that must be one of a few and returns its index.
+// choice reads a text that must be one of a few, and returns its index.
 func (r *reader) choice(v *document.Value, key string, choices ...string) int {
 	if !r.want(v, document.TextKind, key) {
 		return 0
@@ -303,8 +303,7 @@ func (r *reader) choice(v *document.Value, key string, choices ...string) int {
 	return 0
 }
 
-// references reads names of other units; whether they exist is known only when
-// the whole file has been read.
+// references reads names of other units; whether they exist is known only when the whole file has been read.
 func (r *reader) references(u *plan.Unit, e *document.Entry) []string {
 	r.places[u.Name+" "+e.Key] = e
 	return r.words(e.Value, e.Key)
@@ -339,10 +338,10 @@ func (r *reader) pattern(v *document.Value) plan.Pattern {
 	return plan.Pattern{Text: v.Text, Line: v.At.Line}
 }
 
-// maxWays is how many patterns without braces one with braces may stand for.
+// maxWays limits the patterns without braces that one with braces stands for.
 const maxWays = 1000
 
-// ways returns how many patterns the braces of one stand for, at most.
+// ways returns for how many patterns the braces of one stand, at most.
 func ways(pattern string) int {
 	all, group := 1, 1
 	for _, c := range pattern {
@@ -370,7 +369,7 @@ func readDir(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// nearestFolder hints at a directory next to the missing one with a similar name.
+// nearestFolder suggests a directory next to the missing one with a similar name.
 func nearestFolder(dir string) string {
 	siblings, err := os.ReadDir(filepath.Dir(dir))
 	if err != nil {
@@ -398,7 +397,7 @@ func readEnv(r *reader, u *plan.Unit, e *document.Entry) {
 			r.wrong(v.Value.At, "put it in quotes", "variable %s must be a string, not %s", v.Key, v.Value.Kind)
 			continue
 		}
-		// A variable may build on those of the machine and the files, not on its neighbors.
+		// A variable may use those of the machine and the files, not its neighbors.
 		u.Env = append(u.Env, plan.Variable{Name: v.Key, Value: r.expandFrom(r.env.files(u), v.Value.Text, v.Value.At)})
 		u.OwnEnv = append(u.OwnEnv, plan.Variable{Name: v.Key, Value: v.Value.Text})
 	}
@@ -524,7 +523,7 @@ func readReady(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// readPass reads how the passes of a service are reported: "auto", or by expressions.
+// readPass reads how the passes of a service are recognized: "auto", or by expressions.
 func readPass(r *reader, u *plan.Unit, e *document.Entry) {
 	u.Pass = &plan.Pass{Within: plan.DefaultTakeUp}
 	if e.Value.Kind == document.TextKind {
@@ -554,7 +553,7 @@ func readPass(r *reader, u *plan.Unit, e *document.Entry) {
 	case e.Value.Table.Get("good") != nil:
 	case phrases:
 		r.wrong(e.KeyAt, `say which line ends a good one: good = "found 0 errors"`, "\"pass\" has no \"good\"")
-	default: // the phrases of the common tools, with a time of its own
+	default: // the phrases of the common tools, with another time
 		u.Pass.Auto = true
 	}
 }
@@ -566,8 +565,7 @@ func (r *reader) absolute(path string) string {
 	return filepath.Join(r.plan.Root, path)
 }
 
-// steps reads a list of commands, each a text, a list of words, or a table with
-// some of these keys.
+// steps reads a list of commands, each a text, a list of words, or a table with some of these keys.
 func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
 	if !r.want(e.Value, document.ListKind, e.Key) {
 		return nil

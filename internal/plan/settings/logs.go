@@ -9,12 +9,12 @@ import (
 	"omnivigil/internal/plan/document"
 )
 
-// defaultLogs are the limits where the file does not say.
+// defaultLogs are the default limits.
 var defaultLogs = plan.Logs{Size: 2e9, Age: 14 * day}
 
 const day = 24 * time.Hour
 
-// minLogs is the smallest size that is worth a log.
+// minLogs is the minimum size of a useful log.
 const minLogs = 1e6
 
 // readLogs reads the limits of the logs.

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/shellwords"
 )
 
-// resultsForms are the forms as the settings name them.
+// resultsForms are the names of the forms in the settings.
 var resultsForms = []string{"exit", "auto", "go-json", "tap", "libtest"}
 
 var findingsFail = []string{"error", "warning", "never"}
@@ -31,7 +31,7 @@ func readResults(r *reader, u *plan.Unit, e *document.Entry) {
 	u.Results = plan.Results{Form: plan.ResultsForm(r.choice(e.Value, e.Key, resultsForms...))}
 }
 
-// files reads a pattern of files that a tool writes, after the word for their form.
+// files reads the pattern of a tool's files, after the name of their form.
 func (r *reader) files(v *document.Value, pattern, word string) string {
 	if pattern = strings.TrimSpace(pattern); pattern == "" || !doublestar.ValidatePattern(pattern) {
 		r.wrong(
@@ -114,7 +114,7 @@ func readNarrow(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// addedWords reads words that are added to a command, as a shell takes them apart.
+// addedWords reads arguments that are added to a command, split as by a shell.
 func (r *reader) addedWords(v *document.Value, key string, slot bool) string {
 	if !r.want(v, document.TextKind, key) {
 		return ""

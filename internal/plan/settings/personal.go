@@ -15,20 +15,20 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// Personal is a user's own file, which serves all projects. Its zero value is that of a user
-// who has none. It is never changed after ReadPersonal has returned it.
+// Personal is a user's personal file, for all projects. The zero value is that of a user without one. It is immutable
+// after ReadPersonal has returned it.
 type Personal struct {
-	Theme  string // "dark", "light", or "auto", which "" stands for
-	Notify string // "desktop", "bell" or "off"; "" stands for "desktop"
-	// a command in which {file}, {line} and {column} stand for a place; empty: $VISUAL or $EDITOR
+	Theme  string // "dark", "light" or "auto" (also "")
+	Notify string // "desktop" (also ""), "bell" or "off"
+	// a command with {file}, {line} and {column}; empty: $VISUAL or $EDITOR
 	Editor string
-	Keys   map[string][]string // by the action that they are for
-	// AssistantsMayType lets coding assistants type into the terminals of units.
+	Keys   map[string][]string // by action
+	// AssistantsMayType allows coding assistants to type into the terminals of units.
 	AssistantsMayType bool
 	Shortcuts         map[string]Shortcut
 }
 
-// Shortcut is a command for omnivigil on under a name.
+// Shortcut is a named command for omnivigil on.
 type Shortcut struct {
 	Run      plan.Command
 	Watch    []string
@@ -37,11 +37,11 @@ type Shortcut struct {
 	Then     []string
 	Debounce time.Duration
 	Ready    string
-	Kind     string // "service", "task", or "" where it is seen
+	Kind     string // "service", "task", or "" if that is detected
 }
 
-// With returns the words of the shortcut's command with what was typed behind its name: in place
-// of {words}, or at its end. Without any, {words} is an empty word.
+// With returns the shortcut's command with the arguments that follow its name: they replace {words}, or are added at
+// the end. Without any, {words} is an empty argument.
 func (s Shortcut) With(words []string) []string {
 	const slot = "{words}"
 	if s.Run.Words == nil {
@@ -60,9 +60,8 @@ func (s Shortcut) With(words []string) []string {
 	return slices.Concat(s.Run.Words[:at], words, s.Run.Words[at+1:])
 }
 
-// ReadPersonal reads a user's file; one that is not there is like an empty one. Actions are
-// those that have keys. Where the file is wrong the error is a Problems, and the part of it that
-// is right is returned as well.
+// ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
+// the file is invalid the error is a Problems, and its valid part is returned, too.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
 	p := &Personal{Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{}}
 	data, err := files.Read(file, files.Sane)
@@ -117,8 +116,8 @@ func (r *reader) oneOf(e *document.Entry, choices ...string) string {
 	return choices[r.choice(e.Value, e.Key, choices...)]
 }
 
-// keys reads which keys actions have. That no two have the same is for the screen to say, which
-// knows the keys of all.
+// keys reads the keys of actions. Whether two have the same is for the screen to check, which knows the keys of all
+// actions.
 func (r *reader) keys(p *Personal, t *document.Table, actions []string) {
 	for _, e := range t.Entries {
 		if !slices.Contains(actions, e.Key) {
@@ -177,7 +176,7 @@ func (r *reader) shortcut(e *document.Entry) Shortcut {
 	return s
 }
 
-// plainCommand reads a command in which nothing stands for a variable.
+// plainCommand reads a command without variables.
 func (r *reader) plainCommand(e *document.Entry) plan.Command {
 	switch e.Value.Kind {
 	case document.TextKind:

@@ -25,7 +25,7 @@ func readReactions(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// actions are the words that "do" takes, in addition to signal:NAME.
+// actions are the values of "do", in addition to signal:NAME.
 var actions = map[string]plan.Action{
 	"restart":      plan.Act,
 	"rerun":        plan.Act,
@@ -87,11 +87,11 @@ func (r *reader) action(v *document.Value) (plan.Action, string) {
 	return action, ""
 }
 
-// nestedShell finds what hands text to another shell, which would read it as code.
+// nestedShell matches what passes text to another shell, which would read it as code.
 var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\S+\s+)*-[a-z]*c\b`)
 
-// checkNested reports a {name} in a text that a shell inside the command would read
-// as code: what is captured is the name of a file, which may be anything.
+// checkNested reports a {name} in a text that a shell inside the command would read as code: a capture is part of a
+// file name, which may be anything.
 func (r *reader) checkNested(c plan.Command, at document.Place) {
 	nested := c.Words == nil && nestedShell.MatchString(c.Shell) && capture.Expression.MatchString(c.Shell)
 	if len(c.Words) > 2 {
@@ -103,8 +103,7 @@ func (r *reader) checkNested(c plan.Command, at document.Place) {
 	}
 }
 
-// checkCaptures reports a {name} in the command that the pattern does not
-// capture. ${NAME} is the shell's.
+// checkCaptures reports a {name} in the command that the pattern does not capture. ${NAME} belongs to the shell.
 func (r *reader) checkCaptures(re plan.Reaction, at document.Place) {
 	known := re.When.Captures()
 	words := re.Run.Words

@@ -22,11 +22,11 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// Read reads and validates the settings file at path. Where the file itself is
-// wrong the error is a Problems that names everything wrong with it.
+// Read reads and validates the settings file at path. If the file is invalid, the error is a Problems with everything
+// that is wrong in it.
 func Read(path string) (*plan.Plan, error) { return ReadFor(path, "") }
 
-// ReadFor is Read for the settings of a folder that are kept elsewhere; empty: in it.
+// ReadFor is Read for the settings of a directory that are kept elsewhere; empty: in it.
 func ReadFor(path, root string) (*plan.Plan, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
@@ -39,8 +39,8 @@ func ReadFor(path, root string) (*plan.Plan, error) {
 	return parsePlan(path, abs, root, data)
 }
 
-// parsePlan reads data as the settings file abs of the folder root, empty for the one that it
-// is in; shown is its name in problems.
+// parsePlan parses data as the settings file abs of the directory root (empty: the file's own); shown is its name in
+// problems.
 func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
 	if root == "" {
 		root = filepath.Dir(abs)
@@ -67,16 +67,16 @@ func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
 	return r.plan, nil
 }
 
-// reader turns a document into a plan and notes every problem on the way.
+// reader turns a document into a plan and collects every problem.
 type reader struct {
 	*document.Document
 	plan     *plan.Plan
 	defaults *document.Table
 	env      variables
-	places   map[string]*document.Entry // where each unit's table and each of its references stands
+	places   map[string]*document.Entry // the location of each unit's table and of each of its references
 	known    map[string]int             // positions of units, by name
-	told     map[string]bool            // problems, so that what is in [defaults] is reported once
-	checking bool                       // reading [defaults] for themselves: no unit has variables yet
+	told     map[string]bool            // reported problems, so that those of [defaults] are reported once
+	checking bool                       // reading [defaults] on their own: there are no units' variables
 }
 
 func (r *reader) wrong(at document.Place, hint, format string, args ...any) {
@@ -103,13 +103,13 @@ func (r *reader) unknown(e *document.Entry, where string, known []string) {
 	r.wrong(e.KeyAt, hint, "unknown key %q in %s", e.Key, where)
 }
 
-// renamedKeys are keys of earlier versions, and what they are called now.
+// renamedKeys are keys of earlier versions, with their new names.
 var renamedKeys = map[string]string{"lull": "debounce"}
 
 var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 func (r *reader) readFile() {
-	// [project] and [defaults] come first, wherever they stand: units build on them.
+	// [project] and [defaults] come first, wherever they are: units use them.
 	if e := r.Root.Get("project"); e != nil {
 		r.readProject(e.Value)
 	}
@@ -144,7 +144,7 @@ func (r *reader) readFile() {
 	}
 }
 
-// inFileOrder puts the units into the order of the file, across kinds.
+// inFileOrder sorts the units by their order in the file, across kinds.
 func (r *reader) inFileOrder() {
 	slices.SortStableFunc(r.plan.Units, func(a, b *plan.Unit) int { return a.Line - b.Line })
 	for i, u := range r.plan.Units {
@@ -184,7 +184,7 @@ func (r *reader) readProject(v *document.Value) {
 	}
 }
 
-// jobs reads how many tasks, suites and setup steps may run at once.
+// jobs reads the maximum number of tasks, suites and setup steps at once.
 func (r *reader) jobs(e *document.Entry) int {
 	if !r.want(e.Value, document.NumberKind, e.Key) {
 		return 0
@@ -196,7 +196,7 @@ func (r *reader) jobs(e *document.Entry) int {
 	return n
 }
 
-// defaultJobs is how many run at once where the file does not say.
+// defaultJobs is the default of jobs.
 func defaultJobs() int { return max(2, runtime.NumCPU()) }
 
 // eachTable calls read for every named table below e, such as [group.NAME].
@@ -276,7 +276,7 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 	u.Line = e.KeyAt.Line
 	r.places[e.Key] = e
 
-	// What sets variables comes first: other keys may use them.
+	// Keys that set variables come first: other keys may use them.
 	for _, early := range []bool{true, false} {
 		for _, d := range r.defaults.Entries {
 			if key, ok := unitKeys[d.Key]; ok && key.fits(kind) && key.early == early {
@@ -304,7 +304,7 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 	finishReady(u)
 	u.ComparesTimes = u.Relay == nil && u.Run.ComparesTimes()
 	if u.ComparesTimes && kind.Ends() && e.Value.Table.Get("overlap") == nil && r.defaults.Get("overlap") == nil {
-		u.Overlap = plan.Abandon // what it made meanwhile would hide the change from its next run
+		u.Overlap = plan.Abandon // what it made in the meantime would hide the change from its next run
 	}
 	if serve := e.Value.Table.Get("may_serve"); serve != nil && u.MayServe && u.Manual {
 		r.wrong(
@@ -332,7 +332,7 @@ func asksForReuse(e *document.Entry) bool {
 	return reuse != nil && reuse.Value.Text == "true"
 }
 
-// finishReady fills in what the file leaves open about a service's readiness.
+// finishReady sets the defaults of a service's readiness.
 func finishReady(u *plan.Unit) {
 	switch {
 	case u.Kind != plan.Service:

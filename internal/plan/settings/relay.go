@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/plan/document"
 )
 
-// relayOf returns what u serves, to be filled in. While [defaults] are read, that is no unit's.
+// relayOf returns what u serves, to be filled in. While [defaults] are read, it belongs to no unit.
 func relayOf(u *plan.Unit) *plan.Relay {
 	if u.Relay == nil {
 		u.Relay = &plan.Relay{}
@@ -22,7 +22,7 @@ func readListen(r *reader, u *plan.Unit, e *document.Entry) {
 		return
 	}
 	text := r.expand(e.Value.Text, e.Value.At)
-	if text == "" { // a variable is not known, which was reported
+	if text == "" { // a variable is unknown, which was reported
 		return
 	}
 	if !strings.Contains(text, ":") {
@@ -74,10 +74,10 @@ func readRelayAt(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// finishRelay says what is missing of a relay.
+// finishRelay reports missing keys of a relay.
 func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
 	relay, table := relayOf(u), e.Value.Table
-	relay.Needs, u.Needs = u.Needs, nil // it serves a page that waits meanwhile
+	relay.Needs, u.Needs = u.Needs, nil // it serves a waiting page meanwhile
 	switch to, root := table.Get("to"), table.Get("root"); {
 	case to == nil && root == nil:
 		r.wrong(e.KeyAt, `say to = "SERVICE" or root = "FOLDER"`, "a relay has neither \"to\" nor \"root\"")
@@ -93,7 +93,7 @@ func (r *reader) finishRelay(u *plan.Unit, e *document.Entry) {
 	u.Ready.After = 1 // it listens, or has not started
 }
 
-// checkRelay reports names that are no services.
+// checkRelay reports names that are not services.
 func (r *reader) checkRelay(u *plan.Unit) {
 	relay := u.Relay
 	check := func(name string, at *document.Entry) {

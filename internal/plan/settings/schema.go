@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Schema returns the JSON Schema (draft 2020-12) of settings files, for editors that complete
-// and check them. It is made of the same table of keys that files are read by.
+// Schema returns the JSON Schema (draft 2020-12) of settings files, for editors that complete and check them. It
+// comes from the table of keys that files are read by.
 func Schema() *jsonschema.Schema {
 	root := tableShape(map[string]*jsonschema.Schema{
 		"project": described("What concerns the whole project.", tableShape(map[string]*jsonschema.Schema{
@@ -54,7 +54,7 @@ func Schema() *jsonschema.Schema {
 	return root
 }
 
-// unitShape is the table of a unit of a kind, or of [defaults].
+// unitShape is the shape of the table of a unit of a kind, or of [defaults].
 func unitShape(kind plan.Kind, defaults bool) *jsonschema.Schema {
 	properties := map[string]*jsonschema.Schema{}
 	for _, name := range unitKeyNames(kind, defaults) {
@@ -69,7 +69,7 @@ func described(says string, s *jsonschema.Schema) *jsonschema.Schema {
 	return s
 }
 
-// tableShape is a table with these keys and no others.
+// tableShape is the shape of a table with only these keys.
 func tableShape(properties map[string]*jsonschema.Schema) *jsonschema.Schema {
 	return &jsonschema.Schema{
 		Type: "object", Properties: properties, PropertyOrder: slices.Sorted(maps.Keys(properties)),
@@ -77,7 +77,7 @@ func tableShape(properties map[string]*jsonschema.Schema) *jsonschema.Schema {
 	}
 }
 
-// named is a table of tables, each under a name of the user's choice.
+// named is the shape of a table of tables with names chosen by the user.
 func named(each *jsonschema.Schema) *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "object", AdditionalProperties: each}
 }
@@ -88,17 +88,17 @@ func textsShape() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "array", Items: textShape()}
 }
 
-// commandShape is a line for the shell, or a list of words.
+// commandShape is the shape of a command: a line for the shell, or a list of words.
 func commandShape() *jsonschema.Schema {
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape()}}
 }
 
-// durationShape is a duration in the form of Go's package time.
+// durationShape is the shape of a duration in the form of Go's package time.
 func durationShape() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "string", Pattern: `^(0|([0-9]+(\.[0-9]*)?|\.[0-9]+)(ns|us|µs|ms|s|m|h))+$`}
 }
 
-// portShape is a number, or a text in which a variable stands for one.
+// portShape is the shape of a port: a number, or a text with a variable.
 func portShape() *jsonschema.Schema {
 	number := &jsonschema.Schema{Type: "integer", Minimum: new(float64(1)), Maximum: new(float64(65535))}
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{number, {Type: "string", Pattern: `\$`}}}

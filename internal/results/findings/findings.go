@@ -13,18 +13,18 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// Reader reads messages about places in files, in all the forms that it knows, line by line.
+// Reader reads messages with locations in files, in all known forms, line by line.
 type Reader struct {
 	sink    results.Sink
 	files   *source.Files
-	pattern *regexp.Regexp // the user's own, instead of all others; nil: none
+	pattern *regexp.Regexp // the user's own, which replaces all others; nil: none
 
-	header  *results.Finding // a message whose place comes in one of the next lines
-	left    int              // how many of these
-	heading string           // the newest line that is not indented: of what the rows below it are
-	last    *results.Finding // the newest, which notes may follow
+	header  *results.Finding // a message whose location follows in one of the next lines
+	left    int              // how many of these lines are left
+	heading string           // the last line that is not indented: the heading of the rows below it
+	last    *results.Finding // the last one, which notes may follow
 	since   int              // lines since then
-	noted   bool             // it has got some that have not been told
+	noted   bool             // it has got notes that have not been reported
 	trace   trace
 }
 
@@ -33,7 +33,7 @@ func New(sink results.Sink, f *source.Files, pattern *regexp.Regexp) *Reader {
 	return &Reader{sink: sink, files: f, pattern: pattern, trace: trace{files: f}}
 }
 
-// Read takes a line and says what it means.
+// Read reads a line and returns its meaning.
 func (f *Reader) Read(line string) results.Mark {
 	if f.pattern != nil {
 		return f.byPattern(line)
@@ -65,7 +65,7 @@ func (f *Reader) Read(line string) results.Mark {
 	return results.NoMark
 }
 
-// busy reports whether the next line may matter whatever it is.
+// busy reports whether the next line may matter in any case.
 func (f *Reader) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
 
 func (f *Reader) MayMatter(block []byte) bool {
@@ -75,8 +75,7 @@ func (f *Reader) MayMatter(block []byte) bool {
 	return matters(block)
 }
 
-// Skip goes past lines that do not matter except their last, which may be what rows below are
-// about.
+// Skip passes over lines that do not matter, except the last one, which may be the heading of rows below.
 func (f *Reader) Skip(block []byte) {
 	block = bytes.TrimRight(block, "\r\n")
 	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' &&
@@ -85,7 +84,7 @@ func (f *Reader) Skip(block []byte) {
 	}
 }
 
-// Interrupt ends what was under way: a line came that is something else.
+// Interrupt ends what was in progress: another kind of line has come.
 func (f *Reader) Interrupt() {
 	f.End()
 	f.heading = ""
@@ -114,7 +113,7 @@ func (f *Reader) found(finding results.Finding) results.Mark {
 	return results.NoMark
 }
 
-// tellNotes reports the newest finding again, if it has got notes.
+// tellNotes reports the last finding again, if it has got notes.
 func (f *Reader) tellNotes() {
 	if f.last != nil && f.noted {
 		f.sink.Found(*f.last)
@@ -122,7 +121,7 @@ func (f *Reader) tellNotes() {
 	f.noted = false
 }
 
-// maxNotes bounds what is kept of what follows a finding.
+// maxNotes limits the notes of a finding.
 const maxNotes = 20
 
 func (f *Reader) note(text string) {
@@ -132,10 +131,10 @@ func (f *Reader) note(text string) {
 	}
 }
 
-// sourceLine is how tools show source and point at it, below what they say about it.
+// sourceLine is how tools quote source and point at it, below a message.
 var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
 
-// follow takes a line that is no finding by itself: it may continue the one before.
+// follow reads a line that is not a finding: it may continue the one before.
 func (f *Reader) follow(line string) {
 	indented := line == "" || line[0] == ' ' || line[0] == '\t'
 	if !indented {
@@ -162,12 +161,12 @@ const notesWithin = 16
 
 var (
 	rustNote = regexp.MustCompile(`^\s*= ((?:note|help): .*)$`)
-	// How the TypeScript compiler and javac continue: in an indented sentence, or a name and a value.
+	// How the TypeScript compiler and javac continue: with an indented sentence, or a name and a value.
 	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
 )
 
-// matters reports whether some of these lines may be, or begin, a finding. It is quick and errs on
-// the side of yes: nearly all lines that processes write are none, and are looked at no further.
+// matters reports whether some of these lines may be, or begin, a finding. It is fast, and returns true in doubt:
+// nearly all lines of processes are none, and are not read further.
 func matters(lines []byte) bool {
 	for at := 0; ; at++ {
 		i := bytes.IndexByte(lines[at:], ':')
@@ -178,7 +177,7 @@ func matters(lines []byte) bool {
 			return true
 		}
 	}
-	if bytes.Contains(lines, []byte(" line ")) { // as Perl, PHP and Python name one
+	if bytes.Contains(lines, []byte(" line ")) { // the form of Perl, PHP and Python
 		return true
 	}
 	for {
@@ -193,8 +192,7 @@ func matters(lines []byte) bool {
 	}
 }
 
-// colonMatters reports whether a colon may be that of a place, behind its file or after it, or the
-// one before what went wrong.
+// colonMatters reports whether a colon may be that of a location, after its file, or the one before a message.
 func colonMatters(text []byte, at int) bool {
 	if at == 0 {
 		return false
@@ -213,7 +211,7 @@ func colonMatters(text []byte, at int) bool {
 	return false
 }
 
-// beginnings are how lines begin that matter whatever is in them.
+// beginnings are beginnings of lines that matter whatever follows.
 var beginnings = [][]byte{
 	[]byte(
 		"error",
@@ -234,10 +232,10 @@ var beginnings = [][]byte{
 	[]byte("make"),
 }
 
-// indentedBeginnings are those that have spaces before them.
+// indentedBeginnings are those with spaces before them.
 var indentedBeginnings = [][]byte{[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─[")}
 
-// beginningMatters reports whether a line matters by how it begins.
+// beginningMatters reports whether a line matters by its beginning.
 func beginningMatters(line []byte) bool {
 	if len(line) < 3 {
 		return false
@@ -257,8 +255,8 @@ func hasOneOf(line []byte, beginnings [][]byte) bool {
 	return slices.ContainsFunc(beginnings, func(b []byte) bool { return bytes.HasPrefix(line, b) })
 }
 
-// codeInBrackets reports whether a line begins with words in capitals that are joined by "_", in
-// brackets, as bundlers name a kind of problem.
+// codeInBrackets reports whether a line begins with uppercase words joined by "_" in brackets, the form of bundlers
+// for a kind of problem.
 func codeInBrackets(line []byte) bool {
 	joined := false
 	for _, c := range line[1:] {
@@ -274,8 +272,8 @@ func codeInBrackets(line []byte) bool {
 	return false
 }
 
-// indentedPlace reports whether a line begins with spaces and a line and column, as rows below
-// the name of their file do, or with one of the signs before a place.
+// indentedPlace reports whether a line begins with spaces and a line and column, as rows below a file's name do, or
+// with one of the symbols before a location.
 func indentedPlace(line []byte) bool {
 	line = bytes.TrimLeft(line, " \t")
 	digits := 0
@@ -292,7 +290,7 @@ func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
-// byPattern reads a line by the user's own expression.
+// byPattern reads a line with the user's own expression.
 func (f *Reader) byPattern(line string) results.Mark {
 	m := f.pattern.FindStringSubmatch(line)
 	if m == nil {

@@ -10,25 +10,25 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// form reads a line of one form, and reports whether it is of that.
+// form reads a line of one form, and reports whether it has that form.
 type form func(f *Reader, line string) (results.Mark, bool)
 
-// forms are the known ones, the more particular before the more general. Each was written from
-// what similar tools write; testdata has that.
+// forms are the known forms, special ones before general ones. Each comes from the output of several tools; testdata
+// has examples.
 var forms = []form{
-	eslintRow,   // ESLint, stylelint: rows below the name of their file
+	eslintRow,   // ESLint, stylelint: rows below a file's name
 	inBrackets,  // the TypeScript compiler, MSBuild: file(3,5): error TS2304: ...
 	withDash,    // the TypeScript compiler for terminals: file:3:5 - error TS2304: ...
 	mavenPlace,  // Maven: [ERROR] file:[3,5] ...
 	parenthesis, // Rollup: file (3:5): ...
 	webpackHead, // webpack: ERROR in file 3:5
-	headed,      // Rust, esbuild: the message, and its place below
+	headed,      // Rust, esbuild: the message, with its location below
 	withColons,  // GCC, Clang, Go, javac, mypy, Pylint, Flake8 and most others: file:3:5: error: ...
 	linker,      // ld: undefined reference
 	inWords,     // Perl, PHP: ... at file line 3
 	uncaught,    // PHP: PHP Fatal error:  Uncaught ... in file:3
 	rubyError,   // Ruby: file:3:in 'berth': ... (NameError)
-	makeFolder,  // make: names from now on are from another folder as well
+	makeFolder,  // make: file names are relative to another directory, too, from now on
 	withoutFile, // the TypeScript compiler's own settings
 }
 
@@ -55,7 +55,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	file, column, word, rule, message := m[1], m[3], m[4], m[5]+m[6], m[7]
-	// What make says of its own file, and Ruby of one that it cannot read.
+	// Messages of make about its own file, and of Ruby about a file that it cannot read.
 	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
 	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
 		return results.NoMark, false
@@ -75,7 +75,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 	case before != nil && word == "":
 		found.Rule, found.Message = before[1], before[2]
 		found.Severity = severityOfCode(before[1])
-		if m := ruleInRound.FindStringSubmatch(found.Message); m != nil { // Pylint reports its name as well
+		if m := ruleInRound.FindStringSubmatch(found.Message); m != nil { // Pylint writes the rule's name, too
 			found.Message, found.Rule = m[1], m[2]
 		}
 	case lintBefore.MatchString(message):
@@ -95,14 +95,14 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 		m := ruleInRound.FindStringSubmatch(message)
 		found.Message, found.Rule = m[1], m[2]
 	}
-	if found.Severity == results.Note && found.Rule == "" && f.last != nil { // it explains the one before
+	if found.Severity == results.Note && found.Rule == "" && f.last != nil { // it explains the finding before
 		f.note(line)
 		return results.NoMark, true
 	}
 	return f.found(found), true
 }
 
-// looksLikeFile keeps times of day, addresses and prose from being taken for files.
+// looksLikeFile distinguishes files from times of day, addresses and prose.
 func looksLikeFile(f *Reader, name string) bool {
 	switch base := filepath.Base(filepath.ToSlash(name)); {
 	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.Find(name)):
@@ -115,8 +115,8 @@ func looksLikeFile(f *Reader, name string) bool {
 	}
 }
 
-// severityOfCode tells from a linter's code how much it matters: of Pylint (four digits), E and
-// F are errors; of Flake8, pycodestyle, Pyflakes and Ruff, E9 (syntax) and F8 (undefined names).
+// severityOfCode returns the severity of a linter's code: of Pylint (four digits), E and F are errors; of Flake8,
+// pycodestyle, Pyflakes and Ruff, E9 (syntax) and F8 (undefined names).
 func severityOfCode(code string) results.Severity {
 	letters := strings.TrimRight(code, "0123456789")
 	digits := code[len(letters):]
@@ -228,12 +228,12 @@ func eslintRow(f *Reader, line string) (results.Mark, bool) {
 	), true
 }
 
-// linesBelow is how far below its message a place may stand.
+// linesBelow is how far below its message a location may be.
 const linesBelow = 6
 
-// headed begins with a message whose place comes below it.
+// headed reads a message whose location is below it.
 func headed(f *Reader, line string) (results.Mark, bool) {
-	if m := placeBelow.FindStringSubmatch(line); m != nil { // it comes after a line of another form
+	if m := placeBelow.FindStringSubmatch(line); m != nil { // it follows a line of another form
 		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
 			return f.found(
 				results.Finding{
@@ -273,10 +273,10 @@ var (
 	webpackIn  = regexp.MustCompile(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
 )
 
-// placeOfHeader looks in a line for the place of the message before it.
+// placeOfHeader searches a line for the location of the message before it.
 func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	found := *f.header
-	if found.File != "" { // of webpack, which tells the place first
+	if found.File != "" { // webpack writes the location first
 		if line != "" {
 			if m := tsCode.FindStringSubmatch(line); m != nil {
 				found.Rule, line = m[1], m[2]

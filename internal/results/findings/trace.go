@@ -9,17 +9,17 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// trace reads what runtimes write when a program fails: what went wrong, and the calls that led
-// there. The finding is at the innermost of these in a file of the user's own.
+// trace reads what runtimes write when a program fails: the error, and the calls that led to it. The finding is at
+// the innermost call in a file of the user.
 type trace struct {
 	files   *source.Files
 	in      traceKind
 	message string
 	rule    string
-	place   location.Location // of the innermost call so far that is in a file of one's own
-	other   location.Location // or else in any
-	errors  []string          // the newest lines of which one may say what went wrong
-	head    location.Location // that Node writes before an error
+	place   location.Location // of the innermost call so far in a file of the user
+	other   location.Location // of the innermost call in any file
+	errors  []string          // recent lines, one of which may be the error
+	head    location.Location // the location that Node writes before an error
 	age     int               // lines since then
 	told    bool
 }
@@ -52,10 +52,10 @@ var (
 	rustBegins = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
-// longestTrace is how many lines a trace may have.
+// longestTrace limits the lines of a trace.
 const longestTrace = 400
 
-// begin begins a trace with a line, if that is how one begins.
+// begin starts a trace if a line is the beginning of one.
 func (t *trace) begin(line string) bool {
 	switch {
 	case goBegins.MatchString(line):
@@ -81,8 +81,7 @@ func (t *trace) start(in traceKind) {
 		false, 0
 }
 
-// read continues a trace. It returns the finding when that is known, and reports whether the
-// line belongs to one.
+// read continues a trace. It returns the finding when it is known, and whether the line belongs to a trace.
 func (t *trace) read(line string) (*results.Finding, bool) {
 	t.age++
 	switch t.in {
@@ -109,7 +108,7 @@ func (t *trace) read(line string) (*results.Finding, bool) {
 	return t.call(line)
 }
 
-// lookOut watches for the error that comes before the calls, of Node and Java.
+// lookOut records the error that comes before the calls, in Node and Java.
 func (t *trace) lookOut(line string) (*results.Finding, bool) {
 	const maxLines = 10
 	if line == "" {
@@ -133,7 +132,7 @@ func (t *trace) lookOut(line string) (*results.Finding, bool) {
 			return nil, false
 		}
 	}
-	if len(t.errors) > 0 { // its message may have several lines
+	if len(t.errors) > 0 { // a message may have several lines
 		if t.errors = append(t.errors, line); len(t.errors) > maxLines {
 			t.errors = nil
 		}
@@ -168,7 +167,7 @@ func (t *trace) call(line string) (*results.Finding, bool) {
 func (t *trace) python(line string) (*results.Finding, bool) {
 	switch m := pyFrame.FindStringSubmatch(line); {
 	case m != nil:
-		t.frame(append(m, "")) // the innermost comes last
+		t.frame(append(m, "")) // the innermost call is the last one
 		return nil, true
 	case line == "" || line[0] == ' ' || line[0] == '\t':
 		return nil, t.age < longestTrace
@@ -181,7 +180,7 @@ func (t *trace) python(line string) (*results.Finding, bool) {
 	return nil, false
 }
 
-// frame notes a call.
+// frame records a call.
 func (t *trace) frame(m []string) {
 	p := location.Location{File: m[1], Line: source.Number(m[2])}
 	if len(m) > 3 {
@@ -195,9 +194,9 @@ func (t *trace) frame(m []string) {
 	}
 }
 
-// finding returns what the trace tells, nil where it names no file.
+// finding returns the finding of the trace; nil: it names no file.
 func (t *trace) finding() *results.Finding {
-	const nodeLines = 12 // between the place and the calls, at most
+	const nodeLines = 12 // the maximum between the location and the calls
 	p := t.place
 	if p.Line == 0 && t.in == callTrace && t.head.Line > 0 && t.age <= nodeLines {
 		p = t.head
@@ -218,7 +217,7 @@ func (t *trace) finish() *results.Finding {
 	return found
 }
 
-// end ends what is under way when no more lines come.
+// end ends what is in progress when the output ends.
 func (t *trace) end() *results.Finding {
 	if t.in == noTrace || t.told {
 		t.in = noTrace

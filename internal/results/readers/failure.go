@@ -9,9 +9,8 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// explain finds in what a failed case has written why it failed: the message, the place, and
-// where they stand apart what was expected and what was there. Folders are those that names of
-// files may be from, in addition to the unit's.
+// explain finds in a failed case's output why it failed: the message, the location, and if possible the expected and
+// the actual value. Directories are those that file names may be relative to, in addition to the unit's.
 func explain(c *results.Case, f *source.Files, folders ...string) {
 	defer func() {
 		if c.Status == results.Skipped {
@@ -42,10 +41,10 @@ func explain(c *results.Case, f *source.Files, folders ...string) {
 }
 
 var (
-	// What package testing writes before what a test logs: its file and line.
+	// The prefix of package testing before a test's log: its file and line.
 	goLog   = regexp.MustCompile(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
 	goPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
-	// Places in traces and messages: of Go, Node and Rust, of Python, in brackets.
+	// Locations in traces and messages: of Go, Node and Rust, of Python, in brackets.
 	anyPlace = regexp.MustCompile(
 		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", ` +
 			`line (\d+)|(?:^|\s)at (\S+) line (\d+)`,
@@ -54,7 +53,7 @@ var (
 
 func isRace(message string) bool { return strings.HasPrefix(message, "race detected") }
 
-// goOn joins what is indented below the first line of a message, up to a few lines.
+// goOn joins the indented lines below the first line of a message, up to a few.
 func goOn(message string, rest []string) string {
 	const most = 12
 	var b strings.Builder
@@ -68,7 +67,7 @@ func goOn(message string, rest []string) string {
 	return strings.TrimSpace(b.String())
 }
 
-// firstOwn returns the first place in lines whose file is the user's own.
+// firstOwn returns the first location in lines whose file belongs to the user.
 func firstOwn(f *source.Files, lines []string) location.Location {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {
@@ -104,10 +103,10 @@ func firstLine(lines []string) string {
 	return ""
 }
 
-// comparisons are how the common test libraries set what was expected against what was there,
-// each in a message or below it.
+// comparisons are the forms in which the common test libraries compare the expected with the actual value, in a
+// message or below it.
 var comparisons = []*regexp.Regexp{
-	// testify, JUnit's and PHPUnit's: on lines of their own.
+	// testify, JUnit and PHPUnit: on separate lines.
 	regexp.MustCompile(`(?m)^\s*expected\s*: ?(?P<want>.*)\n\s*(?:actual|got|received|but was)\s*: ?(?P<got>.*)$`),
 	regexp.MustCompile(`(?m)^\s*got\s*: ?(?P<got>.*)\n\s*(?:want|expected)\s*: ?(?P<want>.*)$`),
 	regexp.MustCompile(`(?m)^\s*left: (?P<got>.*)\n\s*right: (?P<want>.*)$`), // assert_eq! of Rust
@@ -121,7 +120,7 @@ var comparisons = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^\s*(?:E\s+)?assert (?P<got>.+?) == (?P<want>.+?)$`), // pytest
 }
 
-// compare finds what was expected and what was there in the case's message.
+// compare finds the expected and the actual value in the case's message.
 func compare(c *results.Case) {
 	if c.Want != "" || c.Got != "" {
 		return

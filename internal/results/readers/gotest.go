@@ -14,12 +14,11 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// goJSON reads go test -json, whose form is described by go doc test2json and, for what builds
-// write, by go help buildjson.
+// goJSON reads go test -json, as described by go doc test2json and, for the output of builds, by go help buildjson.
 type goJSON struct {
 	sink  results.Sink
 	files *source.Files
-	other func(line string) results.Mark // reads what a build says
+	other func(line string) results.Mark // reads the output of builds
 	open  map[api.CaseName]*goCase
 	seen  map[string]*goSuite
 }
@@ -29,13 +28,13 @@ type goCase struct {
 	output      output
 	children    bool
 	childFailed bool
-	logged      bool // it has said something itself
+	logged      bool // it has logged something itself
 }
 
 // goSuite is what is known of a package.
 type goSuite struct {
 	output output // of the package itself
-	failed bool   // one of its cases has
+	failed bool   // one of its cases has failed
 	cached bool
 }
 
@@ -43,7 +42,7 @@ func newGoJSON(sink results.Sink, f *source.Files, other func(string) results.Ma
 	return &goJSON{sink: sink, files: f, other: other, open: map[api.CaseName]*goCase{}, seen: map[string]*goSuite{}}
 }
 
-// goEvent is a line of it.
+// goEvent is one line.
 type goEvent struct {
 	Action, Package, Test, Output, ImportPath, FailedBuild string
 	Elapsed                                                float64
@@ -72,7 +71,7 @@ func (g *goJSON) read(line string) (results.Mark, bool) {
 	return results.NoMark, true
 }
 
-// maxOpen bounds how many tests may be under way, so that no output fills the memory.
+// maxOpen limits the tests in progress, so that no output fills the memory.
 const maxOpen = 100_000
 
 func (g *goJSON) begin(ev goEvent) {
@@ -86,7 +85,7 @@ func (g *goJSON) begin(ev goEvent) {
 	g.sink.Began(ev.Package, ev.Test)
 }
 
-// parentOf returns the test that a subtest is of.
+// parentOf returns the parent of a subtest.
 func parentOf(name string) string {
 	i := strings.LastIndexByte(name, '/')
 	return name[:max(i, 0)]
@@ -113,7 +112,7 @@ func (g *goJSON) write(ev goEvent) {
 	}
 }
 
-// goFraming is what package testing writes around what tests log.
+// goFraming matches what package testing writes around the logs of tests.
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
 func (g *goJSON) ended(ev goEvent) results.Mark {
@@ -133,7 +132,7 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 		parent.childFailed = true
 	}
 	if c.children && (status != results.Failed || c.childFailed && !c.logged) {
-		return results.NoMark // its subtests tell
+		return results.NoMark // its subtests are reported
 	}
 	out := results.Case{Suite: ev.Package, Name: ev.Test, Status: status, Took: seconds(ev.Elapsed), Output: c.output}
 	mark := results.NoMark
@@ -148,8 +147,8 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 	return mark
 }
 
-// suiteEnded closes a package. What it has begun and not ended has failed: it was killed, or
-// the test has ended the process.
+// suiteEnded closes a package. What has begun and not ended has failed: it was killed, or the test has ended the
+// process.
 func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	s := g.suite(ev.Package)
 	delete(g.seen, ev.Package)
@@ -182,14 +181,14 @@ func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	return results.NoMark
 }
 
-// unended returns the tests that have begun and not ended, in an order that is always the same.
+// unended returns the tests that have begun and not ended, in a stable order.
 func (g *goJSON) unended() []api.CaseName {
 	return slices.SortedFunc(maps.Keys(g.open), func(a, b api.CaseName) int {
 		return cmp.Or(strings.Compare(a.Suite, b.Suite), strings.Compare(a.Name, b.Name))
 	})
 }
 
-// brokenSuite is a package as a case, of which no test has failed, but it has.
+// brokenSuite is the case for a package that failed without a failed test.
 func brokenSuite(f *source.Files, pkg string, out output) results.Case {
 	c := results.Case{Suite: pkg, Status: results.Failed, Output: out}
 	explain(&c, f, f.PackageFolder(pkg))
@@ -206,7 +205,7 @@ func brokenSuite(f *source.Files, pkg string, out output) results.Case {
 
 var goBroken = regexp.MustCompile(`^FAIL\t\S+ \[((?:build|setup) failed)\]$`)
 
-// end closes what was under way when the output ended.
+// end closes what was in progress when the output ended.
 func (g *goJSON) end(complete bool) {
 	if !complete {
 		return
@@ -224,20 +223,20 @@ const unended = "it did not end"
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// goText reads what go test writes for people, with -v or without. Which package the tests are
-// of it says only behind them, so they are reported with an empty one first.
+// goText reads what go test writes for people, with -v or without. The package of tests comes only after them, so
+// they are reported with an empty name first.
 type goText struct {
 	sink    results.Sink
 	files   *source.Files
-	active  bool // within the output of a test binary
+	active  bool // in the output of a test binary
 	verbose bool
-	failed  bool                // a case of the package under way has
+	failed  bool                // a case of the current package has failed
 	parents map[string]bool     // tests of it that have subtests
-	logs    map[string]*output  // what tests have written, by name
-	current string              // the test that writes
-	told    *results.Case       // a failed one, whose output continues
+	logs    map[string]*output  // the logs of tests, by name
+	current string              // the test that is logging
+	told    *results.Case       // a failed test whose output continues
 	began   map[string]struct{} // and have not ended
-	unsaid  []results.Case      // that failed, and whose places are known when the package is
+	unsaid  []results.Case      // failed tests whose files are known when the package is
 }
 
 func newGoText(sink results.Sink, f *source.Files) *goText {
@@ -298,7 +297,7 @@ func (g *goText) run(what, name string) {
 	}
 }
 
-// log keeps a line that a test has written.
+// log keeps a line of a test's log.
 func (g *goText) log(line string) (results.Mark, bool) {
 	switch {
 	case g.told != nil:
@@ -318,7 +317,7 @@ func (g *goText) result(m []string) results.Mark {
 	name := m[2]
 	g.parents[parentOf(name)] = true
 	if g.told != nil && parentOf(name) == g.told.Name && len(g.told.Output) == 0 {
-		g.told = nil // its subtests tell
+		g.told = nil // its subtests are reported
 	}
 	g.flush()
 	g.active, g.current = true, ""
@@ -344,7 +343,7 @@ func (g *goText) result(m []string) results.Mark {
 	return results.NoMark
 }
 
-// flush reports the case whose output has ended.
+// flush reports the failed case when its output has ended.
 func (g *goText) flush() {
 	if c := g.told; c != nil {
 		if g.told = nil; c.Status != results.Passed {

@@ -18,13 +18,13 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// JUnit XML has no standard. What is read here is what Ant's junitreport task wrote first and what the common
-// runners write since: <testcase> with classname, name and time, in <testsuite> at any depth or directly
-// below <testsuites>, with <failure>, <error> or <skipped> where it has not passed.
+// JUnit XML has no standard. What is read here is the form of Ant's junitreport task and of the common runners since:
+// <testcase> with classname, name and time, in <testsuite> at any depth or directly below <testsuites>, with
+// <failure>, <error> or <skipped> if it has not passed.
 
 const (
-	deepestJUnit = 100      // elements in each other; runners nest suites in a handful
-	longestJUnit = 64 << 10 // bytes of a text that are kept
+	deepestJUnit = 100      // nested elements; runners nest a few suites
+	longestJUnit = 64 << 10 // bytes of a text
 )
 
 // junitCase is a <testcase>.
@@ -36,26 +36,26 @@ type junitCase struct {
 // junitSuite is a <testsuite>, or <testsuites>.
 type junitSuite struct {
 	name   string
-	failed bool            // one of its cases has, or of a suite in it
+	failed bool            // a case in it, or in a suite in it, has failed
 	names  map[string]bool // of the suites that its own cases belong to
 }
 
-// junitReader reads one file as a stream: of what is read no more is kept than the case that is under way.
+// junitReader reads one file as a stream; it keeps only the current case.
 type junitReader struct {
 	xml    *xml.Decoder
 	files  *source.Files
 	sink   results.Sink
 	hide   func(string) string
-	path   []string // the elements that are open
+	path   []string // the open elements
 	suites []junitSuite
-	test   *junitCase // that is open, or nil
-	text   *string    // where text goes, or nil
+	test   *junitCase // the open one, or nil
+	text   *string    // the destination of text, or nil
 }
 
-// encodings are those in which runners write reports, by the names in XML declarations (IANA character sets).
+// encodings are those in which runners write reports, by their names in XML declarations (IANA character sets).
 var encodings = map[string]encoding.Encoding{
 	"us-ascii":     charmap.Windows1252,
-	"iso-8859-1":   charmap.Windows1252, // as the WHATWG Encoding standard reads it
+	"iso-8859-1":   charmap.Windows1252, // as in the WHATWG Encoding standard
 	"latin1":       charmap.Windows1252,
 	"iso-8859-15":  charmap.ISO8859_15,
 	"windows-1252": charmap.Windows1252,
@@ -64,7 +64,7 @@ var encodings = map[string]encoding.Encoding{
 	"utf-16be":     unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM),
 }
 
-// decoded returns what a report has as UTF-8.
+// decoded returns the contents of a report as UTF-8.
 func decoded(name string, in io.Reader) (io.Reader, error) {
 	e := encodings[strings.ToLower(name)]
 	if e == nil {
@@ -73,7 +73,7 @@ func decoded(name string, in io.Reader) (io.Reader, error) {
 	return e.NewDecoder().Reader(in), nil
 }
 
-// readJUnit reports the cases of a file to sink. The error says what is wrong with it; what comes before that is
+// readJUnit reports the cases of a file to sink. The error tells what is wrong with it; cases before that are
 // reported.
 func readJUnit(in io.Reader, f *source.Files, hide func(string) string, sink results.Sink) error {
 	r := &junitReader{xml: xml.NewDecoder(in), files: f, sink: sink, hide: hide}
@@ -187,7 +187,7 @@ func (r *junitReader) end(name string) {
 	}
 }
 
-// told is the case as a sink receives it.
+// told converts the case for the sink.
 func (c *junitCase) told(r *junitReader) results.Case {
 	out := c.Case
 	switch out.Status {

@@ -9,15 +9,15 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// libtest reads the test harness of Rust's standard toolchain (library/test/src/formatters/pretty.rs
-// of Rust): a line for each test, then what those have written that failed.
+// libtest reads the test harness of Rust's standard toolchain (library/test/src/formatters/pretty.rs of Rust): a line
+// for each test, then the output of the failed ones.
 type libtest struct {
 	sink   results.Sink
 	files  *source.Files
-	suite  string // the binary, as cargo names it
+	suite  string // the binary, by cargo's name
 	on     bool
 	failed map[string]results.Case // by name
-	log    *results.Case           // whose output comes
+	log    *results.Case           // whose output follows
 	broken bool                    // a test of the suite has failed
 }
 
@@ -99,7 +99,7 @@ func (l *libtest) test(m []string) results.Mark {
 	return results.NoMark
 }
 
-// flush tells again the failed test whose output has ended.
+// flush reports the failed test again when its output has ended.
 func (l *libtest) flush() {
 	c := l.log
 	if c == nil {
@@ -122,7 +122,7 @@ func (l *libtest) flush() {
 	l.sink.Ended(*c)
 }
 
-// rustMessage is what follows the line of a panic, up to the note about backtraces.
+// rustMessage is the text after the line of a panic, up to the note about backtraces.
 func rustMessage(lines []string) string {
 	const most = 8
 	var kept []string

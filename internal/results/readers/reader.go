@@ -1,9 +1,9 @@
-// Package readers reads cases and findings from what tools print and from the report files that they leave. A Reader
-// takes lines as they come, recognizes which of the known forms the output has, and reports each case and finding to
-// a results.Sink as soon as it is known.
+// Package readers reads cases and findings from the output of tools and from their report files. A Reader takes lines
+// as they come, recognizes which of the known forms the output has, and reports each case and finding to a
+// results.Sink as soon as it is known.
 //
-// A Reader is for one goroutine. It opens files only to find those that are named. Start reading at New; each form
-// has a file of its own.
+// A Reader is for one goroutine. It opens only the report files that the settings name. Start reading at New; each
+// form has its own file.
 package readers
 
 import (
@@ -16,22 +16,21 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// caseReader reads one form of test results. Read reports whether the line is of that form,
-// so that no other need look at it.
+// caseReader reads one form of test results. Read reports whether the line is of that form, so that no other form is
+// tried.
 type caseReader interface {
 	read(line string) (mark results.Mark, taken bool)
-	// end says what is known only now. Complete says that the run has not been stopped, so that
-	// what did not come has failed.
+	// end reports what is known only at the end. Complete: the run was not stopped, so what is missing has failed.
 	end(complete bool)
 }
 
-// Options say what a Reader looks for.
+// Options are what a Reader reads.
 type Options struct {
-	Dir      string              // the folder that names of files are relative to
-	Root     string              // the project's, tried after that
+	Dir      string              // the directory that file names are relative to
+	Root     string              // the project's directory, tried after that
 	Results  plan.Results        // the form of cases
 	Findings plan.Findings       // the form of findings
-	Hide     func(string) string // hides secrets in the texts of reports; nil: there are none
+	Hide     func(string) string // masks secrets in the texts of reports; nil: there are none
 }
 
 // Reader reads the output of one run. It is for one goroutine.
@@ -39,18 +38,18 @@ type Reader struct {
 	sink     results.Sink
 	files    *source.Files
 	cases    []caseReader
-	findings *findings.Reader // nil where none are looked for
-	reports  bool             // cases are in files, so that it matters whether there was something to do
+	findings *findings.Reader // nil: findings are not read
+	reports  bool             // cases are in files, so it matters whether there was nothing to do
 	upToDate bool
 }
 
-// New returns a reader that tells sink what it finds.
+// New returns a reader that reports to sink.
 func New(o Options, sink results.Sink) *Reader {
 	r := &Reader{sink: sink, files: source.New(o.Dir, o.Root), reports: o.Results.JUnit != ""}
 	switch f := o.Findings; {
 	case f.Off || f.SARIF != "":
 	case f.Pattern != "":
-		r.findings = findings.New(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has seen that it compiles
+		r.findings = findings.New(sink, r.files, regexp.MustCompile(f.Pattern)) // plan.Read has compiled it before
 	default:
 		r.findings = findings.New(sink, r.files, nil)
 	}
@@ -79,7 +78,7 @@ func New(o Options, sink results.Sink) *Reader {
 	return r
 }
 
-// Read takes the next line, without colors and end, and says what it means.
+// Read reads the next line, without colors and line end, and returns its meaning.
 func (r *Reader) Read(line string) results.Mark {
 	if r.reports && !r.upToDate {
 		r.upToDate = nothingToDo.MatchString(line)
@@ -92,7 +91,7 @@ func (r *Reader) Read(line string) results.Mark {
 		if !taken {
 			continue
 		}
-		if i > 0 { // most output has one form
+		if i > 0 { // most output has only one form
 			copy(r.cases[1:i+1], r.cases[:i])
 			r.cases[0] = c
 		}
@@ -107,31 +106,31 @@ func (r *Reader) Read(line string) results.Mark {
 	return r.findings.Read(line)
 }
 
-// MayMatter reports whether whole lines, as a process has written them, have to be read. It is
-// quick, and errs on the side of yes.
+// MayMatter reports whether complete lines, as a process has written them, have to be read. It is fast, and returns
+// true in doubt.
 func (r *Reader) MayMatter(block []byte) bool {
 	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) ||
 		r.findings != nil && r.findings.MayMatter(block)
 }
 
-// nothingToDo is how build tools say that they have not run what was asked for, because its result is there.
+// nothingToDo is how build tools report that they have not run something because its result exists.
 var nothingToDo = regexp.MustCompile(
 	`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b` +
 		`|\(cached\)`,
 )
 
-// UpToDate reports whether the output of a unit whose cases are in files says that nothing had to be done.
+// UpToDate reports whether the output of a unit whose cases are in files shows that there was nothing to do.
 func (r *Reader) UpToDate() bool { return r.upToDate }
 
-// Skip has the reader go past lines that do not matter.
+// Skip passes over lines that do not matter.
 func (r *Reader) Skip(block []byte) {
 	if r.findings != nil {
 		r.findings.Skip(block)
 	}
 }
 
-// End says what is known only when the output has ended. Complete says that the run has ended by
-// itself: then what was to come and did not has failed.
+// End reports what is known only at the end of the output. Complete: the run was not stopped, so what is missing has
+// failed.
 func (r *Reader) End(complete bool) {
 	for _, c := range r.cases {
 		c.end(complete)
@@ -141,7 +140,7 @@ func (r *Reader) End(complete bool) {
 	}
 }
 
-// output keeps what a case has written, as far as that is bounded.
+// output keeps a case's output, within limits.
 type output []string
 
 func (o *output) add(line string) {

@@ -18,8 +18,8 @@ import (
 	"omnivigil/internal/results/source"
 )
 
-// reportFiles returns the files of a pattern, relative to a folder, that are newer than a run's beginning,
-// and how many older ones there are.
+// reportFiles returns the files of a pattern, relative to a directory, that are newer than a run's start, and the
+// number of older ones.
 func reportFiles(dir, pattern string, since time.Time) (fresh []string, older int, err error) {
 	if !filepath.IsAbs(pattern) {
 		pattern = filepath.Join(dir, filepath.FromSlash(pattern))
@@ -29,7 +29,7 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 		return nil, 0, err
 	}
 	for _, file := range found {
-		// File systems keep times more coarsely than clocks.
+		// File times are coarser than clocks.
 		if info, err := os.Stat(file); err == nil && info.ModTime().After(since.Add(-10*time.Millisecond)) {
 			fresh = append(fresh, file)
 		} else {
@@ -39,10 +39,10 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 	return fresh, older, nil
 }
 
-// ReadCases reads the reports of test results that a run which began at that time has left, and tells sink.
-// It blocks while it reads. The error says that there is none, which is then newer than the run, or which
-// cannot be read: nothing is known of the run's cases then. Where a run's output says that there was
-// nothing to do, UpToDate, older reports still hold: nothing is reported, and kept says so.
+// ReadCases reads the reports of test results of a run that began at a time, and reports to sink. It blocks while it
+// reads. The error tells that no report is newer than the run, or which one cannot be read: the run's cases are
+// unknown then. If the run's output shows that there was nothing to do, upToDate, older reports are valid: nothing is
+// reported, and kept is true.
 func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (kept string, err error) {
 	pattern := o.Results.JUnit
 	if pattern == "" {
@@ -96,8 +96,8 @@ func readFile(file string, read func(io.Reader) error) error {
 	return read(io.LimitReader(f, results.MaxReport))
 }
 
-// ReadFindings reads the SARIF files that a run which began at that time has left, and tells sink. It
-// blocks while it reads. The error says which file could not be read, or that there is none.
+// ReadFindings reads the SARIF files of a run that began at a time, and reports to sink. It blocks while it reads.
+// The error tells which file could not be read, or that there is none.
 func ReadFindings(o Options, since time.Time, sink results.Sink) error {
 	pattern := o.Findings.SARIF
 	if pattern == "" {
@@ -164,7 +164,7 @@ func readSARIF(data []byte, f *source.Files, sink results.Sink) error {
 func sarifFinding(run *sarif.Run, r *sarif.Result, f *source.Files) results.Finding {
 	found := results.Finding{Severity: results.Warning, Rule: r.RuleID}
 	switch level := run.Level(r); level {
-	case "": // section 3.27.10: then it is a warning
+	case "": // section 3.27.10: the default is a warning
 	case "none":
 		found.Severity = results.Note
 	default:

@@ -12,19 +12,18 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of
-// Node): a tree of names with signs before them, and at the end each failure again, with its
-// place.
+// spec reads what node --test writes to a terminal (lib/internal/test_runner/reporter/spec.js of Node): a tree of
+// names with symbols before them, and at the end each failure again, with its location.
 type spec struct {
 	sink    results.Sink
 	files   *source.Files
 	on      bool
-	open    []string          // names of the subtests that are open, by depth
+	open    []string          // names of the open subtests, by depth
 	last    *results.Case     // a failed one, whose message follows
-	deep    int               // how far that is indented
+	deep    int               // its indentation
 	failing bool              // the list of failures has begun
-	place   location.Location // of the failure that comes next in it
-	failed  []results.Case    // told so far
+	place   location.Location // of the next failure in it
+	failed  []results.Case    // the failures so far
 	closed  map[string]bool
 }
 
@@ -90,7 +89,7 @@ func (s *spec) sign(m []string) results.Mark {
 		s.again(name, depth)
 		return results.MarkFailure
 	}
-	if s.closed[path] { // it ends with those below it, which have been told
+	if s.closed[path] { // its subtests have been reported
 		delete(s.closed, path)
 		return results.NoMark
 	}
@@ -102,7 +101,7 @@ func (s *spec) sign(m []string) results.Mark {
 		Took: took,
 	}
 	c.Message = strings.TrimPrefix(m[5], " # ")
-	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it is skipped, or expected to fail
+	if word := specWord.FindStringSubmatch(c.Message); word != nil { // it was skipped, or expected to fail
 		c.Status, c.Message = results.Skipped, word[1]
 	}
 	if c.Status == results.Failed {
@@ -116,7 +115,7 @@ func (s *spec) sign(m []string) results.Mark {
 	return results.NoMark
 }
 
-// again continues a failure that is reported again, at the end.
+// again continues a failure that is repeated at the end.
 func (s *spec) again(name string, depth int) {
 	s.last = nil
 	for _, c := range s.failed {
@@ -128,7 +127,7 @@ func (s *spec) again(name string, depth int) {
 	}
 }
 
-// flush reports the failed case whose message has ended.
+// flush reports the failed case when its message has ended.
 func (s *spec) flush() {
 	c := s.last
 	if c == nil {
@@ -166,7 +165,7 @@ var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
 
 var specValue = regexp.MustCompile(`^\s*(actual|expected): (.+?),?$`)
 
-// tell reports a case. A file that failed as a whole has its path for a name.
+// tell reports a case. A file that failed as a whole has its path as its name.
 func (s *spec) tell(c results.Case) {
 	if filepath.IsAbs(c.Name) {
 		c.Suite, c.Name = s.files.Short(c.Name), ""
@@ -174,7 +173,7 @@ func (s *spec) tell(c results.Case) {
 	s.sink.Ended(c)
 }
 
-// specMessage is what stands before the frames of a stack.
+// specMessage is the text before the frames of a stack trace.
 func specMessage(lines []string) string {
 	const most = 8
 	var kept []string

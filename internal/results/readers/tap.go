@@ -20,25 +20,25 @@ import (
 type tap struct {
 	sink  results.Sink
 	files *source.Files
-	suite string   // the file whose points come, where prove tells it
-	names []string // of the subtests that points are in, by depth; empty where they have none
-	known []bool   // by depth: a deeper point has come since the last at this one
+	suite string   // the current file, if prove reports it
+	names []string // of the subtests that contain points, by depth; empty: none
+	known []bool   // by depth: a deeper point has come since the last one at this depth
 	bad   []bool   // and one of those has failed
 	block *block
 	last  *results.Case           // the newest point, which diagnostics are about
-	told  map[string]results.Case // that failed in this suite, by name; also groups, whose cases tell
+	told  map[string]results.Case // the failures of this suite, by name; also groups, whose cases are reported
 	on    bool                    // there was a line that only this form has
 	again bool                    // last has to be reported again
 
-	planned, points int // outermost ones of this suite
+	planned, points int // the outermost ones of this suite
 	failures        int
-	deep            int // depth of the newest failure that only a comment told
+	deep            int // the depth of the last failure that only a comment has reported
 }
 
-// planName stands for all that was planned, where not all of it has run.
+// planName is the case for the whole plan, if not all of it has run.
 const planName = "plan"
 
-// block is the YAML after a point.
+// block is the YAML block after a point.
 type block struct {
 	indent string
 	lines  []string
@@ -53,7 +53,7 @@ var (
 	tapPoint   = regexp.MustCompile(`^(not )?ok\b(?: +(\d+))?(?: +-)?(?: +(.*))?$`)
 	tapPlan    = regexp.MustCompile(`^1\.\.(\d+)( *#.*)?$`)
 	tapSubtest = regexp.MustCompile(`^# Subtest: (.*)$`)
-	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`) // as node-tap writes it
+	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`) // the form of node-tap
 	tapWord    = regexp.MustCompile(`(?i)(?:^|\s)#\s*(skip\S*|todo)\b:?\s*(.*)$`)
 	proveFile  = regexp.MustCompile(`^(\S+\.t) \.{2,}`)
 	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
@@ -106,7 +106,7 @@ func (t *tap) read(line string) (results.Mark, bool) {
 		return results.MarkFailure, true
 	default:
 		if m := proveFile.FindStringSubmatch(line); m != nil {
-			if m[1] != t.suite { // it reports the same again while a file runs
+			if m[1] != t.suite { // it is repeated while a file is running
 				t.suiteEnded()
 			}
 			t.suite, t.on = m[1], true
@@ -116,7 +116,7 @@ func (t *tap) read(line string) (results.Mark, bool) {
 	return results.NoMark, false
 }
 
-// reach brings the lists that are kept by depth to that depth.
+// reach extends or cuts the lists by depth to a depth.
 func (t *tap) reach(depth int) {
 	for len(t.names) <= depth {
 		t.names, t.known, t.bad = append(t.names, ""), append(t.known, false), append(t.bad, false)
@@ -131,7 +131,7 @@ func (t *tap) plan(n, depth int) {
 	}
 }
 
-// suiteEnded closes a suite: what is planned and did not come has failed.
+// suiteEnded closes a suite: planned points that are missing have failed.
 func (t *tap) suiteEnded() {
 	t.flush()
 	if !t.on {
@@ -192,7 +192,7 @@ func (t *tap) point(m []string, depth int) results.Mark {
 	}
 	t.last = &c
 	switch {
-	case inner && (c.Status != results.Failed || innerBad): // those below tell
+	case inner && (c.Status != results.Failed || innerBad): // its subtests are reported
 		t.told[c.Name], t.last = results.Case{}, nil
 	case c.Status == results.Failed:
 		t.tell(c)
@@ -219,7 +219,7 @@ func (t *tap) tell(c results.Case) {
 	t.sink.Ended(c)
 }
 
-// flush reports the newest point, if more is known of it than before.
+// flush reports the last point again, if more is known of it.
 func (t *tap) flush() {
 	if t.last != nil && t.again {
 		if t.last.Status == results.Failed && t.last.Message == "" && len(t.last.Output) > 0 {
@@ -233,8 +233,7 @@ func (t *tap) flush() {
 	t.again, t.last = false, nil
 }
 
-// comment takes what stands behind "#": the name of the subtest that follows, or what
-// Test::More says about a point.
+// comment reads the text after "#": the name of the next subtest, or what Test::More reports about a point.
 func (t *tap) comment(text string, depth int) (results.Mark, bool) {
 	if m := tapSubtest.FindStringSubmatch(text); m != nil {
 		t.on = true
@@ -263,8 +262,8 @@ func (t *tap) comment(text string, depth int) (results.Mark, bool) {
 	return results.NoMark, true
 }
 
-// failed takes the comment that a test has failed, which comes before or after the point itself;
-// prove without -v tells no points at all.
+// failed reads the comment that a test has failed, which comes before or after the point itself; prove without -v
+// prints no points at all.
 func (t *tap) failed(name string, depth int) results.Mark {
 	t.flush()
 	for full, c := range t.told {
@@ -276,7 +275,7 @@ func (t *tap) failed(name string, depth int) results.Mark {
 		}
 	}
 	inner := t.deep == depth+1 && t.points == 0
-	if t.deep = depth; inner { // it failed by the one before
+	if t.deep = depth; inner { // it failed because of the failure before
 		return results.NoMark
 	}
 	t.last = &results.Case{Suite: t.suite, Name: name, Status: results.Failed}
@@ -291,7 +290,7 @@ var (
 	wantValue  = regexp.MustCompile(`^\s*expected: (.*)$`)
 )
 
-// diagnose takes a line of Test::More about the newest point.
+// diagnose reads a line of Test::More about the last point.
 func (t *tap) diagnose(text string) {
 	c := t.last
 	switch {
@@ -314,7 +313,7 @@ func (t *tap) diagnose(text string) {
 	t.again = true
 }
 
-// goesOn takes a line of the block, and reports whether it is one.
+// goesOn reads a line of the block, and reports whether it is one.
 func (t *tap) goesOn(line string) bool {
 	b := t.block
 	rest, inside := strings.CutPrefix(line, b.indent)
@@ -329,8 +328,7 @@ func (t *tap) goesOn(line string) bool {
 	return true
 }
 
-// learn reads the YAML about the newest point, whose keys are those of Node and of the
-// protocol's examples.
+// learn reads the YAML about the last point, with the keys of Node and of the protocol's examples.
 func (t *tap) learn(text string) {
 	c := t.last
 	if c == nil {
@@ -341,7 +339,7 @@ func (t *tap) learn(text string) {
 	}
 	values := map[string]any{}
 	if yaml.Unmarshal([]byte(text), &values) != nil {
-		return // it is shown as it is
+		return // the text is shown unchanged
 	}
 	word := func(names ...string) string {
 		for _, name := range names {
@@ -369,7 +367,7 @@ func (t *tap) learn(text string) {
 		c.Location = p
 	} else if p := firstOwn(t.files, []string{word("location")}); p.Line > 0 {
 		c.Location = p
-	} else if at, ok := values["at"].(map[string]any); ok { // as node-tap writes it
+	} else if at, ok := values["at"].(map[string]any); ok { // the form of node-tap
 		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])
 		c.Location = location.Location{File: t.files.Find(file), Line: source.Number(line)}
 	}

@@ -1,4 +1,4 @@
-// Package consent remembers the settings that a user has agreed to run.
+// Package consent stores the settings that a user has agreed to run.
 //
 // A settings file comes with its repository, and starting the project runs whatever the file says. So the user sees
 // it and agrees the first time, and whenever its meaning has changed. Answers are kept in the state directory, in one
@@ -23,31 +23,31 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Store is the record of what was agreed to.
+// Store is the store of what was agreed to.
 type Store struct{ dir string }
 
-// In returns the store in the state folder dir, which need not exist.
+// In returns the store in the state directory dir, which need not exist.
 func In(dir string) Store { return Store{dir} }
 
-// Answer is what is known of a user's agreement to a project.
+// Answer is the state of a user's agreement to a project.
 type Answer struct {
 	Known bool // the user has agreed to something of this project
 	New   []Item
-	Gone  []string // what was agreed to and is no longer there; unknown where an earlier version asked
+	Gone  []string // what was agreed to and is gone; unknown if an earlier version asked
 }
 
-// Agreed reports whether the settings mean what was agreed to: something that is gone can mean more than what is new,
-// such as a secret that is no longer hidden.
+// Agreed reports whether the settings mean what was agreed to: something that is gone can mean more than something
+// new, such as a secret that is no longer masked.
 func (a Answer) Agreed() bool { return a.Known && len(a.New) == 0 && len(a.Gone) == 0 }
 
-// record is what is kept of one project.
+// record is the stored agreement to one project.
 type record struct {
 	File  string            `json:"file"`
 	Items map[string]string `json:"items"` // texts by hash
-	early bool              // it is of a version that did not know of late items
+	early bool              // written by a version without late items
 }
 
-// Ask compares what a project's settings mean with what the user has agreed to.
+// Ask compares the settings of a project with what the user has agreed to.
 func (s Store) Ask(p *plan.Plan) (Answer, error) {
 	have, known, err := s.read(p.File)
 	a := Answer{Known: known}
@@ -68,7 +68,7 @@ func (s Store) Ask(p *plan.Plan) (Answer, error) {
 	return a, err
 }
 
-// summarize sorts texts of items that are gone, and reports a unit that is gone in one of them.
+// summarize sorts the texts of items that are gone; the items of a unit that is gone become one.
 func summarize(p *plan.Plan, gone []string) []string {
 	slices.Sort(gone)
 	for _, text := range slices.Clone(gone) {
@@ -83,8 +83,8 @@ func summarize(p *plan.Plan, gone []string) []string {
 	return gone
 }
 
-// Add notes that the user agrees to all that the project's settings mean. It does not touch what is kept of
-// other projects, so several processes may do so at the same time.
+// Add stores the user's agreement to the settings of a project. It does not change the files of other projects, so
+// several processes may call it at the same time.
 func (s Store) Add(p *plan.Plan) error {
 	if _, _, err := s.read(p.File); err != nil {
 		return err
@@ -108,7 +108,7 @@ func (s Store) Add(p *plan.Plan) error {
 	return nil
 }
 
-// of is the file of what is kept of a project.
+// of is the file of a project.
 func (s Store) of(file string) string {
 	sum := sha256.Sum256([]byte(file))
 	return filepath.Join(s.dir, "consent", hex.EncodeToString(sum[:16])+".json")
@@ -129,7 +129,7 @@ func (s Store) read(file string) (r record, known bool, err error) {
 	return r, true, nil
 }
 
-// readEarly returns what an earlier version has kept of a project.
+// readEarly returns what an earlier version has stored for a project.
 func (s Store) readEarly(file string) (r record, known bool, err error) {
 	r = record{File: file, Items: map[string]string{}, early: true}
 	path := filepath.Join(s.dir, "trust.json")
@@ -145,7 +145,7 @@ func (s Store) readEarly(file string) (r record, known bool, err error) {
 		return record{}, false, fmt.Errorf("read what was agreed to: %s: %w; delete it to be asked again", path, err)
 	}
 	var hashes []string
-	// The first answers were single hashes of everything: those are asked again.
+	// The first version stored one hash of everything: the user is asked again.
 	if entry, there := entries[file]; !there || json.Unmarshal(entry, &hashes) != nil {
 		return r, false, nil
 	}
@@ -155,7 +155,7 @@ func (s Store) readEarly(file string) (r record, known bool, err error) {
 	return r, true, nil
 }
 
-// Fingerprint tells all that a project would run from anything else.
+// Fingerprint identifies everything that a project would run.
 func Fingerprint(p *plan.Plan) string {
 	var hashes []string
 	for _, item := range Items(p) {

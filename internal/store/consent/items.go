@@ -10,17 +10,17 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Item is one thing that a project's settings have Omnivigil do: a command that runs, a
-// variable that it gets, an address that is opened.
+// Item is one thing that a project's settings make Omnivigil do: a command that runs, a variable that it gets, an
+// address that is opened.
 type Item struct {
-	Unit string // empty where it is one of the whole project
+	Unit string // empty: of the whole project
 	What string // "run", "setup", "ready", ...
-	Text string // as people see it
-	// Usual says that nearly every unit has such a thing, so that a user looks for it.
+	Text string // for people
+	// Usual: nearly every unit has such an item, so a user expects it.
 	Usual bool
 
-	exact string // all of it that decides what is executed
-	late  bool   // answers of versions before this one do not report such a thing
+	exact string // everything that decides what is executed
+	late  bool   // earlier versions have not stored such an item
 }
 
 func (i Item) hash() string {
@@ -28,13 +28,13 @@ func (i Item) hash() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Late reports whether it decides when and how something is run, and not what.
+// Late reports whether it is about when and how something runs, not what.
 func (i Item) Late() bool { return i.late }
 
 // String returns the item on one line.
 func (i Item) String() string { return strings.TrimSpace(i.Unit + " " + i.What + ": " + i.Text) }
 
-// Items returns all that a project would run and open, in the order of its file.
+// Items returns everything that a project would run and open, in the order of its file.
 func Items(p *plan.Plan) []Item {
 	var all []Item
 	for _, file := range p.EnvFiles {
@@ -117,8 +117,7 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 	return append(all, rulesOf(u)...)
 }
 
-// shown is a command's words as they are in the file: the values of variables are the
-// machine's, and not for the file to decide.
+// shown is a command as it is in the file: the values of variables come from the machine, not from the file.
 func shown(c plan.Command) []string {
 	if c.Written != nil {
 		return c.Written
@@ -126,7 +125,7 @@ func shown(c plan.Command) []string {
 	return c.Words
 }
 
-// News returns what one plan would do that another would not, in words.
+// News describes what one plan would do that another would not.
 func News(before, after *plan.Plan) []string {
 	had := map[string]bool{}
 	for _, item := range Items(before) {

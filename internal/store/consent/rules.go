@@ -10,10 +10,10 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// What decides when, how often and in which order something runs, and what is hidden, is agreed to as well as
-// what runs: to start a deployment with everything else, or to show a secret, needs no new command.
+// The user also agrees to what decides when, how often and in which order something runs, and what is masked:
+// starting a deployment with everything else, or showing a secret, needs no new command.
 
-// ofProject are such things of a whole project.
+// ofProject are such items of a whole project.
 func ofProject(p *plan.Plan) []Item {
 	var all []Item
 	add := func(what, text string) {
@@ -31,7 +31,7 @@ func ofProject(p *plan.Plan) []Item {
 	return all
 }
 
-// rulesOf are such things of a unit, those too that are as without a setting: a setting that is taken out is a change.
+// rulesOf are such items of a unit, including defaults: a setting that is removed is a change.
 func rulesOf(u *plan.Unit) []Item {
 	var all []Item
 	add := func(what, text string) {
@@ -64,7 +64,7 @@ func rulesOf(u *plan.Unit) []Item {
 	every("looks at files every", u.Poll)
 	flag("counts files that version control ignores", u.Unignored)
 	flag("skips saves that change nothing", u.SkipUnchanged)
-	if ready := u.Ready; ready.Run == nil { // that is reported as a command
+	if ready := u.Ready; ready.Run == nil { // which is an item of its own
 		add("is ready by", readyWords(ready))
 	}
 	add("picks up changes by", passWords(u.Pass))
@@ -93,7 +93,7 @@ func rulesOf(u *plan.Unit) []Item {
 	return all
 }
 
-// What settings that have few values are called.
+// Names of settings with few values.
 var (
 	actions = map[plan.Action]string{
 		plan.Act:         "acts",

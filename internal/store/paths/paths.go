@@ -1,4 +1,4 @@
-// Package paths says where Omnivigil keeps its own files, by the XDG base directories.
+// Package paths determines where Omnivigil keeps its own files, by the XDG base directories.
 package paths
 
 import (
@@ -14,35 +14,34 @@ import (
 	"omnivigil/internal/api/socket"
 )
 
-// State is the folder of what has to be remembered: logs, answers, results.
+// State is the directory of persistent state: logs, answers, results.
 func State() string { return filepath.Join(xdg.StateHome, "omnivigil") }
 
-// Personal is a user's own settings file, which serves all projects.
+// Personal is the user's personal settings file.
 func Personal() string { return filepath.Join(xdg.ConfigHome, "omnivigil", "config.toml") }
 
-// Logs is the folder in which the sessions of the project with that settings file have their
-// logs, each in a folder that is named by when it began.
+// Logs is the directory of the logs of the project with a settings file, with a directory for each session, named by
+// its start time.
 func Logs(file string) string {
 	file = resolved(file)
 	return filepath.Join(State(), "logs", filepath.Base(filepath.Dir(file))+"-"+short(file))
 }
 
-// Results is the folder in which a project's tests and findings are remembered.
+// Results is the directory of a project's tests and findings.
 func Results(file string) string { return filepath.Join(State(), "results", filepath.Base(Logs(file))) }
 
-// Typed is the folder of the settings of commands that were typed in a folder, each in a folder
-// of its own.
+// Typed is the directory of the settings of commands typed in a directory, with a directory for each.
 func Typed(folder string) string {
 	folder = resolved(folder)
 	return filepath.Join(State(), "typed", filepath.Base(folder)+"-"+short(folder))
 }
 
-// TypedFile is the settings file of a command that was typed in a folder.
+// TypedFile is the settings file of a command typed in a directory.
 func TypedFile(folder, settings string) string {
 	return filepath.Join(Typed(folder), filepath.Base(resolved(folder))+"-"+short(settings), "command.toml")
 }
 
-// resolved is the path of a file, without links where they can be followed.
+// resolved is the path of a file, without links if they can be followed.
 func resolved(file string) string {
 	if abs, err := filepath.Abs(file); err == nil {
 		file = abs
@@ -53,19 +52,19 @@ func resolved(file string) string {
 	return file
 }
 
-// short tells texts apart.
+// short identifies a text.
 func short(text string) string {
 	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:4])
 }
 
-// Place returns where the project with that settings file meets its faces.
+// Place returns where the project with a settings file meets its faces.
 func Place(file string) (socket.Place, error) {
 	return socket.PlaceOf(file, os.Getenv("XDG_RUNTIME_DIR"), State(), locks())
 }
 
-// locks is the folder of the locks of all of this user's projects. It depends on nothing that the environment
-// says, so that there is one supervisor for a project: it is below the home folder that the system knows of.
+// locks is the directory of the locks of all of this user's projects. It does not depend on the environment, so that
+// a project has one supervisor: it is below the home directory that the system has for the user.
 func locks() string {
 	if u, err := user.LookupId(strconv.Itoa(os.Getuid())); err == nil && filepath.IsAbs(u.HomeDir) {
 		folder := filepath.Join(u.HomeDir, ".local", "state", "omnivigil", "locks")

@@ -22,31 +22,31 @@ type Sum [sha256.Size]byte
 // known is what was found when a file was read.
 type known struct {
 	Look stamp.Stamp
-	At   int64 // when the reading began
+	At   int64 // the start of reading
 	Sum  Sum
 }
 
-// sameTick is how near to each other two times must be for a file to have been written
-// between them unseen: systems keep times no finer than their clock's tick.
+// sameTick is the minimum time between a change and a look, for another write to be visible: file times are no finer
+// than the tick of the system's clock.
 const sameTick = 20 * time.Millisecond
 
-// sure reports whether the file cannot have been written since without looking otherwise.
+// sure reports whether a write to the file since then would be visible.
 func (k known) sure() bool {
 	return k.Look.LastChange() < k.At-int64(sameTick)
 }
 
-// Index remembers the sums of files, so that one is read again only when it looks
-// otherwise. Its methods may be called from any goroutine.
+// Index remembers the hashes of files, so that a file is read again only if it looks different. Its methods may be
+// called from any goroutine.
 type Index struct {
 	file string
 
 	mu    sync.Mutex
-	known map[string]known // nil until it is needed
+	known map[string]known // nil before its first use
 	dirty bool
 }
 
-// OpenIndex returns the index that is kept in a file. The file is read when the index is
-// first asked; where it cannot be read, the index is empty: it only spares work.
+// OpenIndex returns the index in a file. The file is read at the first use of the index; if it cannot be read, the
+// index is empty: it only saves work.
 func OpenIndex(file string) *Index { return &Index{file: file} }
 
 // find returns what is known of a file.
@@ -72,8 +72,7 @@ func (x *Index) read() {
 	}
 }
 
-// Save keeps the index for the next time, without files that are gone. The error says what
-// could not be written.
+// Save writes the index, without files that no longer exist. The error tells what could not be written.
 func (x *Index) Save() error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -93,8 +92,8 @@ func (x *Index) Save() error {
 	return nil
 }
 
-// Sum returns the sum of a file's contents, and what the file looked like. A file that is
-// not there is an error that fs.ErrNotExist describes.
+// Sum returns the hash of a file's contents, and its stamp. A file that does not exist is an error that matches
+// fs.ErrNotExist.
 func (x *Index) Sum(file string) (Sum, stamp.Stamp, error) {
 	k, is := x.find(file)
 	now, err := lookAt(file)
@@ -109,7 +108,7 @@ func (x *Index) Sum(file string) (Sum, stamp.Stamp, error) {
 		return Sum{}, now, err
 	}
 	if again, err := lookAt(file); err != nil || again != now {
-		return k.Sum, now, nil // written meanwhile: nothing to remember
+		return k.Sum, now, nil // written in the meantime: not to be remembered
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()

@@ -1,4 +1,4 @@
-// Package reuse finds out whether the last good result of a task is still valid, across sessions.
+// Package reuse determines whether the last good result of a task is still valid, across sessions.
 //
 // It is valid while everything that it depends on is the same: the command, the program's path, size and time, the
 // steps before it, the directory, the task's variables and those that its command names, the contents of its inputs,
@@ -29,35 +29,34 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Results knows the last good results of a project's tasks. Its methods may be called from
-// any goroutine.
+// Results are the last good results of a project's tasks. Its methods may be called from any goroutine.
 type Results struct {
 	dir   string
 	index *Index
-	// inputs returns the files that concern a unit, as absolute paths in order.
+	// inputs returns the files that affect a unit, as absolute paths in order.
 	inputs func(unit string) []string
 }
 
-// In returns the results that are kept in the state folder dir, which need not exist. Inputs
-// returns the files that concern a unit, as absolute paths in order.
+// In returns the results in the state directory dir, which need not exist. Inputs returns the files that affect a
+// unit, as absolute paths in order.
 func In(dir, root string, inputs func(unit string) []string) *Results {
 	name := sha256.Sum256([]byte(root))
 	dir = filepath.Join(dir, "reuse", hex.EncodeToString(name[:8]))
 	return &Results{dir, OpenIndex(filepath.Join(dir, "index")), inputs}
 }
 
-// Save keeps what is known of files for the next session.
+// Save stores what is known of files for the next session.
 func (r *Results) Save() error { return r.index.Save() }
 
-// record is what is known of a task's last good run.
+// record is a task's last good run.
 type record struct {
 	Needed  string        // what the result depends on
 	Outputs string        // what was made
 	At      time.Time     // when it ended
-	Took    time.Duration // from its process to its end
+	Took    time.Duration // from the start of its process
 }
 
-// Attempt is a run of a task, seen from before it began.
+// Attempt is a run of a task, from before its start.
 type Attempt struct {
 	results *Results
 	plan    *plan.Plan
@@ -65,15 +64,14 @@ type Attempt struct {
 	needed  string
 	stamps  string
 	began   time.Time
-	// Holds says that the last good result holds: there is no need to run. At is when that
-	// run ended, Took how long it took.
+	// Holds: the last good result is valid, so the task need not run. At is when that run ended, Took its duration.
 	Holds bool
 	At    time.Time
 	Took  time.Duration
 }
 
-// Begin finds out whether a task has to be run. The error says what could not be read; then
-// it has to, and its result cannot be reused.
+// Begin determines whether a task has to run. The error tells what could not be read; then it has to, and its result
+// cannot be reused.
 func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	a := &Attempt{results: r, plan: p, unit: u, began: time.Now()}
 	var err error
@@ -91,7 +89,7 @@ func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	return a, nil
 }
 
-// Told returns what was told to EndedWell of the run whose result holds; nil where that is not known.
+// Told returns what was passed to EndedWell for the run whose result is valid; nil: unknown.
 func (a *Attempt) Told() []byte {
 	told, err := files.Read(a.results.toldBy(a.unit), maxTold)
 	if err != nil {
@@ -100,12 +98,12 @@ func (a *Attempt) Told() []byte {
 	return told
 }
 
-// maxTold bounds what is read of what was reported of a run.
+// maxTold limits what is read of a run's report.
 const maxTold = 256 << 20
 
-// EndedWell remembers the result of an attempt that was run and ended well, unless something
-// that it depends on was written meanwhile. Told is what is to be known of the run when its result is
-// reused; nil: nothing. The error says why it cannot be reused.
+// EndedWell stores the result of a successful attempt, unless something that it depends on was written in the
+// meantime. Told is what to know of the run when its result is reused; nil: nothing. The error tells why it cannot be
+// reused.
 func (a *Attempt) EndedWell(told []byte) error {
 	r := a.results
 	needed, stamps, err := r.needed(a.plan, a.unit)
@@ -113,7 +111,7 @@ func (a *Attempt) EndedWell(told []byte) error {
 		return err
 	}
 	if needed != a.needed || stamps != a.stamps {
-		return nil // it is not known what it has read
+		return nil // what it has read is unknown
 	}
 	outputs, err := r.outputs(a.plan, a.unit)
 	if err != nil {
@@ -142,13 +140,13 @@ func (r *Results) recordOf(u *plan.Unit) string {
 	return filepath.Join(r.dir, hex.EncodeToString(name[:16])+".json")
 }
 
-// toldBy is the file of what a unit's last good run has told.
+// toldBy is the file with the report of a unit's last good run.
 func (r *Results) toldBy(u *plan.Unit) string {
 	return strings.TrimSuffix(r.recordOf(u), ".json") + ".told"
 }
 
-// needed returns all that a unit's result depends on, as a hash, and what its files looked
-// like, as another: files that were written and written back look otherwise.
+// needed returns a hash of everything that a unit's result depends on, and a hash of the stamps of its files: files
+// that were changed and restored have other stamps.
 func (r *Results) needed(p *plan.Plan, u *plan.Unit) (needed, stamps string, err error) {
 	n := need{r, p, sha256.New(), sha256.New(), map[string]bool{}}
 	if err := n.unit(u, true); err != nil {
@@ -166,7 +164,7 @@ type need struct {
 	done  map[string]bool
 }
 
-// unit adds what a unit depends on, and whom it waits for.
+// unit adds what a unit depends on, and the units that it waits for.
 func (n need) unit(u *plan.Unit, inputs bool) error {
 	if n.done[u.Name] {
 		return nil
@@ -193,8 +191,8 @@ func (n need) unit(u *plan.Unit, inputs bool) error {
 	return nil
 }
 
-// result adds the result of a unit: what a task has made, or what it makes that from. What a
-// service does depends on its files only where it makes something of them by itself.
+// result adds the result of a unit: a task's outputs or, without any, its inputs. The behavior of a service depends
+// on its files only if it compiles them itself.
 func (n need) result(u *plan.Unit) error {
 	if len(u.Outputs) > 0 {
 		return n.files(outputFiles(n.plan, u))
@@ -206,7 +204,7 @@ func (n need) files(files []string) error {
 	for _, file := range files {
 		sum, stamp, err := n.index.Sum(file)
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // it has just gone
+			continue // it was just removed
 		}
 		if err != nil {
 			return err
@@ -217,7 +215,7 @@ func (n need) files(files []string) error {
 	return nil
 }
 
-// outputs returns what a task has made, as a hash.
+// outputs returns a hash of a task's outputs.
 func (r *Results) outputs(p *plan.Plan, u *plan.Unit) (string, error) {
 	n := need{r, p, sha256.New(), sha256.New(), nil}
 	if err := n.files(outputFiles(p, u)); err != nil {
@@ -239,8 +237,8 @@ func outputFiles(p *plan.Plan, u *plan.Unit) []string {
 
 var named = regexp.MustCompile(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
 
-// variables returns those that a result depends on: all that the settings and their files give
-// to the unit, and those of the machine that its command names.
+// variables returns the variables that a result depends on: all that the settings and their files give the unit, and
+// those of the machine that its command names.
 func variables(u *plan.Unit) []string {
 	var out []string
 	for _, m := range named.FindAllStringSubmatch(strings.Join(u.Run.Argv(), " "), -1) {
@@ -261,7 +259,7 @@ func lookup(u *plan.Unit, name string) string {
 	return os.Getenv(name)
 }
 
-// program returns what is known of the program that a unit runs: its path, size and time.
+// program returns what identifies the program that a unit runs: its path, size and time.
 func program(u *plan.Unit) string {
 	name := u.Run.Program()
 	path := name

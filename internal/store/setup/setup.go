@@ -1,4 +1,4 @@
-// Package setup remembers which setup steps are done, across sessions.
+// Package setup stores which setup steps are done, across sessions.
 //
 // A step is done while its command, its directory, the variables that it depends on, the contents of its inputs and
 // the presence of its outputs are the same as when it last ended well. Units with the same step share it: it never
@@ -28,22 +28,21 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// Record is what is known of a project's steps. Its methods may be called from any
-// goroutine.
+// Record is the state of a project's steps. Its methods may be called from any goroutine.
 type Record struct {
 	dir string
 
 	mu      sync.Mutex
-	running map[string]chan struct{} // by what takes turns: full while a unit runs a step of it
+	running map[string]chan struct{} // by what takes turns: full while a unit is running such a step
 }
 
-// In returns the record that is kept in the state folder dir, which need not exist.
+// In returns the record in the state directory dir, which need not exist.
 func In(dir string) *Record {
 	return &Record{dir: filepath.Join(dir, "setup"), running: map[string]chan struct{}{}}
 }
 
-// Done reports whether a step need not run. It does not wait for a unit that runs the same
-// step. The error says which input could not be read.
+// Done reports whether a step need not run. It does not wait for a unit that is running it. The error tells which
+// input could not be read.
 func (r *Record) Done(p *plan.Plan, u *plan.Unit, step plan.Step) (bool, error) {
 	t := r.turn(p, u, step)
 	err := t.look(p, step)
@@ -57,7 +56,7 @@ func (r *Record) turn(p *plan.Plan, u *plan.Unit, step plan.Step) *Turn {
 	}
 }
 
-// look finds out whether the step is done.
+// look determines whether the step is done.
 func (t *Turn) look(p *plan.Plan, step plan.Step) error {
 	sum, err := t.digest()
 	if err != nil {
@@ -70,7 +69,7 @@ func (t *Turn) look(p *plan.Plan, step plan.Step) error {
 
 // Turn is a unit's turn at a step: no other unit runs it until End.
 type Turn struct {
-	// Done says that the step need not run.
+	// Done: the step need not run.
 	Done bool
 
 	end    func()
@@ -78,9 +77,8 @@ type Turn struct {
 	digest func() (string, error)
 }
 
-// Begin waits until no other unit runs the same step, or one with the same outputs, and finds out whether it
-// is done.
-// The error says which input could not be read, or that the context is over.
+// Begin waits until no other unit runs the same step, or one with the same outputs, and determines whether it is
+// done. The error tells which input could not be read, or that the context is done.
 func (r *Record) Begin(ctx context.Context, p *plan.Plan, u *plan.Unit, step plan.Step) (*Turn, error) {
 	k := key(p, u, step)
 	if len(step.Outputs) > 0 {
@@ -106,8 +104,7 @@ func (r *Record) Begin(ctx context.Context, p *plan.Plan, u *plan.Unit, step pla
 	return t, nil
 }
 
-// End ends the turn. Where the step has been run well, that is remembered; the error
-// says why it could not be.
+// End ends the turn. A successful step is stored as done; the error tells why that failed.
 func (t *Turn) End(well bool) error {
 	defer t.end()
 	if !well {
@@ -132,7 +129,7 @@ func key(p *plan.Plan, u *plan.Unit, step plan.Step) string {
 	return hex.EncodeToString(h[:16])
 }
 
-// digest returns what a step's result depends on, as a hash.
+// digest returns a hash of what a step's result depends on.
 func digest(p *plan.Plan, u *plan.Unit, step plan.Step) (string, error) {
 	h := sha256.New()
 	fmt.Fprintf(h, "%q %q %q\n", step.Run.Argv(), u.Dir, variables(u, step.Run))
@@ -145,8 +142,8 @@ func digest(p *plan.Plan, u *plan.Unit, step plan.Step) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// variables returns those that a step depends on: the unit's own, and those of env files
-// that its command names.
+// variables returns the variables that a step depends on: the unit's own, and those of env files that its command
+// names.
 func variables(u *plan.Unit, c plan.Command) []string {
 	line := strings.Join(c.Argv(), " ")
 	var out []string
@@ -170,7 +167,7 @@ func addFile(h io.Writer, file string) error {
 	return nil
 }
 
-// hasOutputs reports whether each of a step's outputs is there.
+// hasOutputs reports whether each of a step's outputs exists.
 func hasOutputs(p *plan.Plan, step plan.Step) bool {
 	for _, out := range step.Outputs {
 		pattern := path.Join(pattern.Literal(filepath.ToSlash(p.Root)), out.Text)

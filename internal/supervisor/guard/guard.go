@@ -1,9 +1,9 @@
-// Package guard makes sure that nothing of a project outlives Omnivigil, however that ends.
+// Package guard ensures that nothing of a project outlives Omnivigil, however that ends.
 //
-// A running project is two processes in a session of their own, without a terminal: the supervisor, which does
-// everything, and its watchdog, which starts the supervisor and waits. When the supervisor is gone, the watchdog ends
-// whatever it left; when the watchdog is gone, the supervisor ends in order, but soon. Both are the parent of
-// orphans, so no descendant can hide from them.
+// A running project is two processes in their own session, without a terminal: the supervisor, which does everything,
+// and its watchdog, which starts the supervisor and waits. When the supervisor is gone, the watchdog ends whatever it
+// left; when the watchdog is gone, the supervisor ends in order, but soon. Both adopt orphans, so no descendant can
+// hide from them.
 //
 // A face is a process of its own, which may launch the other two. While it has the terminal, a keeper restores the
 // terminal if the face is killed: see Keep.
@@ -27,32 +27,32 @@ import (
 	"omnivigil/internal/process"
 )
 
-// variable says which part a process has: launched for a watchdog, and for its
-// supervisor the number of the watchdog.
+// variable tells which part a process has: launched for a watchdog, and for its supervisor the process ID of the
+// watchdog.
 const variable = "OMNIVIGIL_GUARD"
 
 const launched = "launched"
 
-// Grace is how long what is left behind may take to end before it is killed.
+// Grace is how long processes that are left get to end before they are killed.
 const Grace = 1500 * time.Millisecond
 
-// Files that a process inherits from the one that has started it. The first two continue from
-// the watchdog to the supervisor.
+// Files that a process inherits from the one that started it. The supervisor inherits the first two from the
+// watchdog.
 const (
-	outcomeFD  = 3 // where the launcher hears how the start went
-	launcherFD = 4 // ends when the launcher does
-	watchdogFD = 5 // ends when the watchdog does
-	reportFD   = 6 // what the watchdog is to do afterwards
+	outcomeFD  = 3 // reports to the launcher how the start went
+	launcherFD = 4 // ends with the launcher
+	watchdogFD = 5 // ends with the watchdog
+	reportFD   = 6 // tells the watchdog what to do afterwards
 	lockFD     = 7 // the project's lock
 )
 
-// What the supervisor reports to its watchdog: a line for each, a word and what it is about.
+// What the supervisor reports to its watchdog: a line for each, with a word and an argument.
 const (
-	crashFile    = "crash-file" // where the runtime writes why the program has crashed
-	removeFolder = "remove"     // a folder that is of no use afterwards
+	crashFile    = "crash-file" // the file with the report of a crash
+	removeFolder = "remove"     // a directory to remove
 )
 
-// Part is what a process is to do.
+// Part is the role of a process.
 type Part int
 
 const (
@@ -72,15 +72,14 @@ func Which() Part {
 	return SupervisorPart
 }
 
-// Launched is a watchdog that was started, with its supervisor.
+// Launched is a started watchdog with its supervisor.
 type Launched struct{ outcome *os.File }
 
-// kept are files that stay open as long as the process runs, by which others know that it
-// does: one that no process holds any more is closed.
+// kept are files that stay open as long as the process runs, so that others notice its end.
 var kept []*os.File
 
-// Launch starts the program again, with these words, as a watchdog. Its supervisor can tell
-// when the calling process has gone. It must not be called by two goroutines at once.
+// Launch starts the program again, with these arguments, as a watchdog. Its supervisor notices when the calling
+// process is gone. It must not be called by two goroutines at once.
 func Launch(words []string) (*Launched, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -105,11 +104,11 @@ func Launch(words []string) (*Launched, error) {
 	}
 	says.Close()
 	hears.Close()
-	go watchdog.Wait() // so that it is collected
+	go watchdog.Wait() // reaps it
 	return &Launched{outcome}, nil
 }
 
-// Outcome blocks until the start has succeeded, and returns what was said then, or failed.
+// Outcome blocks until the start has succeeded, and returns the message, or has failed.
 func (l *Launched) Outcome() (said string, err error) {
 	defer l.outcome.Close()
 	text, err := io.ReadAll(l.outcome)
@@ -127,7 +126,7 @@ func (l *Launched) Outcome() (said string, err error) {
 	return "", errors.New("the supervisor ended before it had started")
 }
 
-// Failure is why a supervisor did not start, and the exit code that this means.
+// Failure is why a supervisor did not start, with the exit status.
 type Failure struct {
 	Code int
 	Text string
@@ -135,10 +134,10 @@ type Failure struct {
 
 func (f *Failure) Error() string { return f.Text }
 
-// Started reports to the launcher that the start has succeeded. It is called by the supervisor.
+// Started reports to the launcher that the start has succeeded. The supervisor calls it.
 func Started(text string) { tellLauncher("started " + text) }
 
-// Failed reports to the launcher why there is no start. It is called by watchdog or supervisor.
+// Failed reports to the launcher why the start failed. The watchdog or the supervisor calls it.
 func Failed(code int, text string) { tellLauncher(fmt.Sprintf("failed %d %s", code, text)) }
 
 func tellLauncher(text string) {
@@ -147,9 +146,8 @@ func tellLauncher(text string) {
 	f.Close()
 }
 
-// Ward starts the program again as the supervisor, waits for it, and ends what it left. It
-// is called by the watchdog, with the lock of the project; only that and the supervisor have
-// it.
+// Ward starts the program again as the supervisor, waits for it, and ends what it left. The watchdog calls it, with
+// the lock of the project; only these two processes have the lock.
 func Ward(lock *os.File) error {
 	if err := process.BecomeSubreaper(); err != nil {
 		return err
@@ -167,7 +165,7 @@ func Ward(lock *os.File) error {
 		return fmt.Errorf("make a pipe: %w", err)
 	}
 	kept = append(kept, lock, alive)
-	// Under another name, what kills all of the first name leaves one of the two.
+	// With another process name, so that killing all processes of one name leaves one of the two.
 	os.WriteFile("/proc/self/comm", []byte("vigil-guard"), 0)
 	outcome, launcher := os.NewFile(outcomeFD, "outcome"), os.NewFile(launcherFD, "launcher")
 	supervisor := exec.Command(self, os.Args[1:]...)
@@ -180,7 +178,7 @@ func Ward(lock *os.File) error {
 		return fmt.Errorf("start the supervisor: %w", err)
 	}
 	for _, f := range []*os.File{outcome, launcher, lifeline, reports} {
-		f.Close() // else the supervisor's end would not be noticed
+		f.Close() // otherwise the supervisor's end would go unnoticed
 	}
 	go func() {
 		for s := range forward {
@@ -201,14 +199,14 @@ func Ward(lock *os.File) error {
 	return nil
 }
 
-// EndAll ends all that the calling process has below it, first gently, after Grace by
-// force. It blocks until none is left.
+// EndAll ends all descendants of the calling process: first with SIGTERM, after Grace with SIGKILL. It blocks until
+// none is left.
 func EndAll() {
 	deadline := time.Now().Add(Grace)
 	process.EndDescendants(func() bool { return time.Now().Before(deadline) })
 }
 
-// reported is what the supervisor has said by its end.
+// reported is what the supervisor has reported.
 type reported struct{ crash, folder string }
 
 func read(report io.Reader) reported {
@@ -224,18 +222,18 @@ func read(report io.Reader) reported {
 	return r
 }
 
-// Supervisor is the calling process as one.
+// Supervisor is the calling process as the supervisor.
 type Supervisor struct {
-	Watchdog int      // number of the process that guards it
-	Lock     *os.File // of the project, which it holds as long as it is there
+	Watchdog int      // the process that guards it
+	Lock     *os.File // of the project; held as long as it is open
 	reports  *os.File
 }
 
-// Enter makes this the supervisor: from then on it is the parent of orphans. It must be
-// called before anything is started.
+// Enter makes this process the supervisor: from then on it adopts orphans. It must be called before anything is
+// started.
 func Enter() (*Supervisor, error) {
 	watchdog, _ := strconv.Atoi(os.Getenv(variable))
-	// What is started from here is not guarded by the same watchdog.
+	// The descendants do not belong to the same watchdog.
 	os.Unsetenv(variable)
 	for fd := outcomeFD; fd <= lockFD; fd++ {
 		closeOnExec(fd)
@@ -246,13 +244,13 @@ func Enter() (*Supervisor, error) {
 	return s, process.BecomeSubreaper()
 }
 
-// WatchdogGone is closed when the watchdog is no more.
+// WatchdogGone is closed when the watchdog is gone.
 func (s *Supervisor) WatchdogGone() <-chan struct{} { return ended(watchdogFD) }
 
-// LauncherGone is closed when the process is no more that had all of this started.
+// LauncherGone is closed when the process that launched both is gone.
 func (s *Supervisor) LauncherGone() <-chan struct{} { return ended(launcherFD) }
 
-// ended is closed when no process holds the other end of a pipe any more.
+// ended is closed when no process holds the other end of a pipe.
 func ended(fd uintptr) <-chan struct{} {
 	gone := make(chan struct{})
 	go func() {
@@ -262,13 +260,13 @@ func ended(fd uintptr) <-chan struct{} {
 	return gone
 }
 
-// RemoveAfterwards has the watchdog remove a folder when all is over.
+// RemoveAfterwards tells the watchdog to remove a directory when everything has ended.
 func (s *Supervisor) RemoveAfterwards(folder string) {
 	fmt.Fprintln(s.reports, removeFolder, folder)
 }
 
-// CatchCrash has the runtime write into a file why the program crashes, should it ever.
-// It returns an error where the file cannot be made.
+// CatchCrash makes the runtime write the report of a crash into a file. It returns an error if the file cannot be
+// created.
 func (s *Supervisor) CatchCrash(file string) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err

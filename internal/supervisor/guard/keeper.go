@@ -12,21 +12,21 @@ import (
 	"time"
 )
 
-// keeping has, for a keeper, what the terminal was before.
+// keeping is a keeper's record of the terminal before.
 const keeping = "OMNIVIGIL_TERMINAL"
 
-// KeeperCommand is the word by which the program is a keeper.
+// KeeperCommand is the command that makes the program a keeper.
 const KeeperCommand = "keep-terminal"
 
-// Keeper stands by to put the terminal back, should the process that has it be killed.
+// Keeper restores the terminal if the process that has it is killed.
 type Keeper struct{ says *os.File }
 
-// Keep starts a keeper for the terminal on standard input and output. Where there is none
-// it returns nil, which is a keeper that does nothing.
+// Keep starts a keeper for the terminal on standard input and output. Without a terminal it returns nil, which is a
+// keeper that does nothing.
 func Keep() (*Keeper, error) {
 	modes, err := terminalModes(os.Stdin.Fd())
 	if err != nil {
-		return nil, nil // it is no terminal
+		return nil, nil // not a terminal
 	}
 	before, err := json.Marshal(modes)
 	if err != nil {
@@ -44,7 +44,7 @@ func Keep() (*Keeper, error) {
 	keeper.Stdin, keeper.Stdout = os.Stdin, os.Stdout
 	keeper.Env = append(os.Environ(), keeping+"="+string(before))
 	keeper.ExtraFiles = []*os.File{hears}
-	keeper.SysProcAttr = ownSession() // which the terminal's signals do not reach
+	keeper.SysProcAttr = ownSession() // so that the terminal's signals do not reach it
 	if err := keeper.Start(); err != nil {
 		return nil, fmt.Errorf("start a keeper of the terminal: %w", err)
 	}
@@ -53,15 +53,15 @@ func Keep() (*Keeper, error) {
 	return &Keeper{says}, nil
 }
 
-// Taken says whether the terminal is in use now.
+// Taken sets whether the terminal is in use now.
 func (k *Keeper) Taken(taken bool) {
 	if k != nil {
 		fmt.Fprintln(k.says, taken)
 	}
 }
 
-// Restore puts the terminal back if the process that had it has gone without doing so. It
-// is called by the keeper, and blocks until that process has gone.
+// Restore restores the terminal if the process that had it is gone and has not done so. The keeper calls it; it
+// blocks until that process is gone.
 func Restore() {
 	signal.Ignore(os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	taken := false
@@ -82,11 +82,11 @@ func Restore() {
 	const patience = 2 * time.Second
 	select {
 	case <-restored:
-	case <-time.After(patience): // the terminal does not read any more
+	case <-time.After(patience): // the terminal no longer reads
 	}
 }
 
-// leaveScreen ends what a full screen may have begun: the other screen, the
-// hidden cursor, mouse and paste reports, key reports, synchronized output.
+// leaveScreen ends everything that a full screen may have set: the alternate screen, the hidden cursor, mouse and
+// paste reports, key reports, synchronized output.
 const leaveScreen = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l" +
 	"\x1b[?1004l\x1b[?2004l\x1b[<u\x1b[>4m\x1b[0m\r"

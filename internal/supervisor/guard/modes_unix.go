@@ -4,7 +4,7 @@ package guard
 
 import "golang.org/x/sys/unix"
 
-// modes are those of termios(3).
+// modes are the modes of termios(3).
 type modes = unix.Termios
 
 func terminalModes(fd uintptr) (*modes, error) { return unix.IoctlGetTermios(int(fd), getModes) }

@@ -4,7 +4,7 @@ package guard
 
 import "syscall"
 
-// ownSession has a process lead a session of its own, without a terminal.
+// ownSession makes a process the leader of its own session, without a terminal.
 func ownSession() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }
 
 func closeOnExec(fd int) { syscall.CloseOnExec(fd) }

@@ -2,8 +2,7 @@ package guard
 
 import "syscall"
 
-// ownSession has a process do without the console of the one that starts it; the value is
-// that of DETACHED_PROCESS.
+// ownSession starts a process without the console of its parent; the value is DETACHED_PROCESS.
 func ownSession() *syscall.SysProcAttr { return &syscall.SysProcAttr{CreationFlags: 0x8} }
 
 func closeOnExec(fd int) { syscall.CloseOnExec(syscall.Handle(fd)) }

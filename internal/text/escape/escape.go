@@ -1,4 +1,4 @@
-// Package escape makes text from others safe to show on a terminal: names, paths, commands, output. Characters that a
+// Package escape makes text of others safe to show on a terminal: names, paths, commands, output. Characters that a
 // terminal would act on, and those that make text look like other text, are written as escapes: "\x1b", "\u202e".
 // Everything that Omnivigil shows passes through it. Its functions may be called from any goroutine.
 package escape
@@ -13,10 +13,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// Text returns one line of foreign text. Line ends and tabs are made visible as well.
+// Text returns one line of text of others. Line ends and tabs are escaped, too.
 func Text(s string) string { return show(s, "") }
 
-// Lines returns foreign text that may have several lines and tabs.
+// Lines returns text of others that may have several lines and tabs.
 func Lines(s string) string { return show(s, "\n\t") }
 
 func show(s, keep string) string {
@@ -51,10 +51,9 @@ func one(text string, r rune, keep string) string {
 	return fmt.Sprintf(`\u%04x`, r)
 }
 
-// acts reports whether a character does something to a terminal or to the text around
-// it instead of being seen: the control characters (C0 and C1, ECMA-48), those that
-// change the direction of writing (Unicode Standard Annex 9, section 2), those without
-// a width that hide in names, and tags.
+// acts reports whether a character acts on a terminal or on the text around it: the control characters (C0 and C1,
+// ECMA-48), those that change the direction of writing (Unicode Standard Annex 9, section 2), those without a width
+// that can hide in names, and tags.
 func acts(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r <= 0x9f:
@@ -69,7 +68,7 @@ func acts(r rune) bool {
 	return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r >= 0xe0000 && r <= 0xe007f
 }
 
-// isHarmless reports whether nothing in the text has to be replaced.
+// isHarmless reports whether nothing in the text has to be escaped.
 func isHarmless(s, keep string) bool {
 	for i := 0; i < len(s); i++ {
 		if c := s[i]; c < 0x20 || c >= 0x7f {
@@ -93,8 +92,8 @@ func isHarmlessWide(s, keep string) bool {
 	return true
 }
 
-// Plain reports whether a text is nothing but printable ASCII, tabs and line ends, so that
-// none of it has to be replaced, and none of it is a color. It is fast.
+// Plain reports whether a text is only printable ASCII, tabs and line ends, so that nothing in it has to be escaped,
+// and nothing is a color. It is fast.
 func Plain(text []byte) bool {
 	const (
 		each = 0x0101010101010101
@@ -103,9 +102,9 @@ func Plain(text []byte) bool {
 	for ; len(text) >= 8; text = text[8:] {
 		w := binary.LittleEndian.Uint64(text)
 		low := w &^ high
-		// The highest bit of a byte is set where it is beyond ASCII, below a space, or DEL.
+		// The highest bit of a byte is set if it is beyond ASCII, below a space, or DEL.
 		odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
-		// And here where it is not a line end, or not a tab.
+		// The highest bit is set if it is neither a line end nor a tab.
 		if odd != 0 && odd&(low^'\n'*each+0x7f*each|w)&(low^'\t'*each+0x7f*each|w) != 0 {
 			return false
 		}
@@ -122,9 +121,8 @@ func plainBytes(text []byte) bool {
 	return true
 }
 
-// Styled returns one line of text in which colors (SGR, ECMA-48) and whole links (OSC
-// 8) may stand. All other sequences and characters that act are made visible; colors
-// and links that are still open at the end are closed there.
+// Styled returns one line of text that may have colors (SGR, ECMA-48) and complete links (OSC 8). All other sequences
+// and characters that act are escaped; colors and links that are still open at the end are closed.
 func Styled(s string) string {
 	if isHarmless(s, "\t") {
 		return s
@@ -174,9 +172,8 @@ func IsColor(seq []byte) bool {
 
 func isReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }
 
-// IsLink reports whether a sequence is a whole hyperlink, as terminals have agreed on
-// it (OSC 8), with nothing in it but text. It leads to a page or a file: what else a terminal would open may
-// act.
+// IsLink reports whether a sequence is a complete hyperlink (OSC 8) with only text in it, to a web page or a file:
+// anything else that a terminal would open may act.
 func IsLink(seq []byte) bool {
 	body, ok := linkBody(seq)
 	if !ok || !isHarmless(string(body), "") {
@@ -191,14 +188,14 @@ func hasScheme(address, scheme string) bool {
 	return len(address) > len(scheme) && strings.EqualFold(address[:len(scheme)], scheme)
 }
 
-// LinkAddress is where a hyperlink leads; empty for a sequence that ends one.
+// LinkAddress is the address of a hyperlink; empty: the sequence ends one.
 func LinkAddress(seq []byte) string {
 	body, _ := linkBody(seq)
 	_, address, _ := bytes.Cut(body, []byte(";"))
 	return string(address)
 }
 
-// EndsLink reports whether a sequence for which IsLink is true ends a link: it has no address.
+// EndsLink reports whether a sequence for which IsLink is true ends a link.
 func EndsLink(seq []byte) bool {
 	return LinkAddress(seq) == ""
 }

@@ -10,8 +10,7 @@ import (
 	"time"
 )
 
-// Duration formats a duration with as many digits as a user needs:
-// "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
+// Duration formats a duration with as many digits as are useful: "0.41 s", "12.3 s", "4 min 05 s", "2 h 07 min".
 func Duration(d time.Duration) string {
 	switch {
 	case d < 10*time.Second:
@@ -27,7 +26,7 @@ func Duration(d time.Duration) string {
 // Clock formats the time of day of a save or a run.
 func Clock(t time.Time) string { return t.Format("15:04:05") }
 
-// Moment formats a time that may be of another day than now.
+// Moment formats a time that may be on another day than now.
 func Moment(t, now time.Time) string {
 	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
 		return Clock(t)
@@ -38,7 +37,7 @@ func Moment(t, now time.Time) string {
 // List names the first two of several things and counts the rest.
 func List(names []string) string { return ListOf(names, len(names)) }
 
-// ListOf is List where names holds only the first of all.
+// ListOf is List if names has only the first of all.
 func ListOf(names []string, all int) string {
 	switch {
 	case all == 0:
@@ -53,7 +52,7 @@ func ListOf(names []string, all int) string {
 	return fmt.Sprintf("%s, %s and %d more", names[0], names[1], all-2)
 }
 
-// Count returns a number with the word for what is counted: "1 file", "3 directories".
+// Count returns a number with a noun: "1 file", "3 directories".
 func Count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -64,8 +63,8 @@ func Count(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
-// Bytes formats a number of bytes in the largest decimal unit that fits, as sizes in the settings are counted: 1 kB is
-// 1000 bytes. "512 B", "3.4 kB", "12 MB".
+// Bytes formats a number of bytes in the largest decimal unit that fits, as in the settings: 1 kB is 1000 bytes. "512
+// B", "3.4 kB", "12 MB".
 func Bytes(n float64) string {
 	units := []string{"kB", "MB", "GB", "TB"}
 	if math.Round(n) < 1000 {
@@ -78,7 +77,7 @@ func Bytes(n float64) string {
 	return scaled(n) + " " + units[unit]
 }
 
-// scaled has one decimal below ten.
+// scaled has one decimal place below ten.
 func scaled(n float64) string {
 	if n < 9.95 {
 		return strconv.FormatFloat(n, 'f', 1, 64)
@@ -86,5 +85,5 @@ func scaled(n float64) string {
 	return strconv.FormatFloat(math.Round(n), 'f', -1, 64)
 }
 
-// Percent says a share: "12 %", and below ten with a decimal.
+// Percent formats a share: "12 %", below ten with one decimal place.
 func Percent(share float64) string { return scaled(100*share) + " %" }

@@ -11,8 +11,7 @@ func Typed(words []string) string {
 	return strings.Join(quoted, " ")
 }
 
-// Quoted puts a word in single quotes where a POSIX shell would otherwise take
-// it apart or read something into it.
+// Quoted puts a word in single quotes if a POSIX shell would otherwise split or interpret it.
 func Quoted(word string) string {
 	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+"
 	if word != "" && strings.Trim(word, plain) == "" {

@@ -1,6 +1,6 @@
-// Package location is a location in a file, as every part of Omnivigil has it: tools' findings, failed tests, stack
-// traces, links in output, and the contract with faces. It does not find locations; packages output/locate and
-// results/source do. It is small because the contract and the core share it.
+// Package location is the type of a location in a file, for all of Omnivigil: findings, failed tests, stack traces,
+// links in output, and the contract with faces. It does not find locations; packages output/locate and results/source
+// do. It is small because the contract and the core share it.
 package location
 
 import (
@@ -10,12 +10,13 @@ import (
 
 // Location is a location in a file. Its JSON is a part of the contract.
 type Location struct {
-	File   string `json:"file,omitempty"`   // absolute where the file was found, else as it was written
-	Line   int    `json:"line,omitempty"`   // from 1; 0: not known
+	File   string `json:"file,omitempty"`   // absolute if the file was found, otherwise as it was written
+	Line   int    `json:"line,omitempty"`   // from 1; 0: unknown
 	Column int    `json:"column,omitempty"` // the same
 }
 
-// Text returns the location as editors read it, with ": " after it: "berths.go:8:5: ". Without a file it is empty.
+// Text returns the location in the form of compilers, with ": " after it: "berths.go:8:5: ". Without a file it is
+// empty.
 func (l Location) Text() string {
 	switch {
 	case l.File == "":

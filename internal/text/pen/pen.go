@@ -11,9 +11,8 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Pen is how text is written: with which colors and weight (SGR, ECMA-48 and ITU T.416), and
-// the address of a link (OSC 8). Two pens that look the same are equal, by whatever
-// sequences they came about.
+// Pen is how text is written: its colors and weight (SGR, ECMA-48 and ITU T.416), and the address of a link (OSC 8).
+// Pens that look the same are equal, whatever sequences set them.
 type Pen struct {
 	Weight                Weight
 	Ink, Paper, Underline Color
@@ -34,8 +33,8 @@ const (
 	Overlined
 )
 
-// weights are what SGR parameters switch on, and by which number each is said. What would
-// blink or be concealed is plain text here: everything can be read.
+// weights are what SGR parameters switch on, with the number to write for each. What would blink or be concealed is
+// plain text here: everything can be read.
 var weights = []struct {
 	code int
 	bit  Weight
@@ -60,7 +59,7 @@ var switchedOff = map[int]Weight{
 	55: Overlined,
 }
 
-// Color is one of the terminal's own, or one of 256, or any; 0 is the terminal's usual.
+// Color is one of the terminal's own colors, one of 256, or any; 0 is the default.
 type Color uint32
 
 const (
@@ -73,7 +72,7 @@ const (
 	NoLink      = "\x1b]8;;\x1b\\"
 )
 
-// String returns the sequences that select the pen, in a line that begins.
+// String returns the sequences that select the pen at the start of a line.
 func (p Pen) String() string { return p.From(Pen{}) }
 
 // From returns the sequences that turn another pen into this one.
@@ -136,7 +135,7 @@ func (p Pen) writeCodes(b *strings.Builder) {
 	}
 }
 
-// Selects takes up a sequence that selects colors or weight.
+// Selects applies a sequence that selects colors or weight.
 func (p *Pen) Selects(seq []byte) {
 	link := p.Link
 	body := seq[2 : len(seq)-1]
@@ -163,7 +162,7 @@ func (p *Pen) Selects(seq []byte) {
 	}
 }
 
-// select1 takes up one parameter.
+// select1 applies one parameter.
 func (p *Pen) select1(code int) {
 	for _, w := range weights {
 		if w.code == code {
@@ -185,8 +184,7 @@ func (p *Pen) select1(code int) {
 	}
 }
 
-// selectSub takes up a parameter with parts, such as 4:3, a curly underline, or
-// 38:2::255:0:0.
+// selectSub applies a parameter with parts, such as 4:3, a curly underline, or 38:2::255:0:0.
 func (p *Pen) selectSub(sub [][]byte) {
 	switch code := number(sub[0]); code {
 	case 4:
@@ -211,7 +209,7 @@ func (p *Pen) selectSub(sub [][]byte) {
 	}
 }
 
-// paint sets the color of the ink, 38, the paper, 48, or the underline, 58.
+// paint sets the color of the text, 38, the background, 48, or the underline, 58.
 func (p *Pen) paint(code int, c Color) {
 	switch code {
 	case 38:
@@ -223,7 +221,7 @@ func (p *Pen) paint(code int, c Color) {
 	}
 }
 
-// colorOf reads the parameters after 38, 48 or 58.
+// colorOf parses the parameters after 38, 48 or 58.
 func colorOf(body []byte) (Color, []byte) {
 	next := func() int {
 		var part []byte
@@ -244,7 +242,7 @@ func light(r, g, b int) Color {
 	return OfLight | Color(min(r, 255))<<16 | Color(min(g, 255))<<8 | Color(min(b, 255))
 }
 
-// number reads a parameter; what is none is 0, as ECMA-48 has it.
+// number parses a parameter; an invalid one is 0, see ECMA-48.
 func number(text []byte) int {
 	n := 0
 	for _, c := range text {
@@ -256,7 +254,7 @@ func number(text []byte) int {
 	return n
 }
 
-// Links takes up a sequence that opens or ends a link.
+// Links applies a sequence that opens or ends a link.
 func (p *Pen) Links(seq []byte) {
 	if p.Link = string(seq); escape.EndsLink(seq) {
 		p.Link = ""

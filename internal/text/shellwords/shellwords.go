@@ -12,7 +12,7 @@ import (
 	"strings"
 )
 
-// ErrOpenQuote says that a quote has no end, or that a backslash is the last character.
+// ErrOpenQuote: a quote is not closed, or a backslash is the last character.
 var ErrOpenQuote = errors.New("a quote is not closed")
 
 // Split returns the words of a text.
@@ -20,7 +20,7 @@ func Split(text string) ([]string, error) {
 	var words []string
 	var word strings.Builder
 	in, quote, escaped := false, byte(0), false
-	for i := range len(text) { // by bytes: a text may be in any encoding that has ASCII in it
+	for i := range len(text) { // by bytes: a text may be in any encoding that contains ASCII
 		c := text[i]
 		switch {
 		case escaped:

@@ -1,5 +1,5 @@
 // Package suggest finds the known name that a mistyped one probably means. It is small because the distance comes
-// from a library; it is a package of its own because settings, commands, signals and patterns all use it.
+// from a library; it is separate because settings, commands, signals and patterns all use it.
 package suggest
 
 import (
@@ -9,10 +9,10 @@ import (
 	"github.com/lithammer/fuzzysearch/fuzzy"
 )
 
-// minLikeness is how alike two names must be: a word of four letters with two swapped is still alike.
+// minLikeness is the minimum similarity of two names: a word of four letters with two swapped is still similar.
 const minLikeness = 0.49
 
-// Name returns the known name that is most like what was typed, ignoring case, or "" if none is like it.
+// Name returns the known name that is most similar to what was typed, ignoring case, or "" if none is similar.
 func Name(typed string, known []string) string {
 	best, bestLikeness := "", minLikeness
 	for _, k := range known {
@@ -23,8 +23,8 @@ func Name(typed string, known []string) string {
 	return best
 }
 
-// Likeness returns how alike two texts are: 1 if they are equal, 0 if no letter stays. It is the share of letters that
-// the Levenshtein distance leaves.
+// Likeness returns the similarity of two texts: 1 if they are equal, 0 if no letter stays. It is the share of letters
+// that the Levenshtein distance leaves.
 func Likeness(a, b string) float64 {
 	length := max(utf8.RuneCountInString(a), utf8.RuneCountInString(b))
 	if length == 0 {

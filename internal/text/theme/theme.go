@@ -4,11 +4,10 @@ package theme
 
 import "github.com/lucasb-eyer/go-colorful"
 
-// Hue is a color as it is on each ground, as #rrggbb.
+// Hue is a color on dark and on light backgrounds, as #rrggbb.
 type Hue struct{ OnDark, OnLight string }
 
-// OnAny is the color for a ground that is not known: between the two, where it stands out as much
-// from black as from white.
+// OnAny is the color for an unknown background: with the same contrast to black and to white.
 func (h Hue) OnAny() string {
 	a, _ := colorful.Hex(h.OnDark)
 	b, _ := colorful.Hex(h.OnLight)
@@ -28,7 +27,7 @@ func (h Hue) OnAny() string {
 	return c.Hex()
 }
 
-// halfway is the luminance whose contrast with black and with white is the same.
+// halfway is the luminance with the same contrast to black and to white.
 const halfway = 0.1791
 
 // Luminance is the relative luminance of a color, from 0 to 1, as WCAG 2.1 defines it.
@@ -43,7 +42,7 @@ func Contrast(a, b colorful.Color) float64 {
 	return (max(l, m) + 0.05) / (min(l, m) + 0.05)
 }
 
-// The four meanings, and what has none.
+// The four meanings, and text without a meaning.
 var (
 	Current = Hue{"#5fcf9f", "#0a7a4b"}
 	Moving  = Hue{"#64b5ff", "#0b5fb0"}
@@ -53,8 +52,8 @@ var (
 	Faint   = Hue{"#53617b", "#a5aebf"} // rules; never text
 )
 
-// Units are the colors of units. They stay apart from the four meanings: there is no green, blue,
-// red or amber among them.
+// Units are the colors of units. They differ from the four meanings: there is no green, blue, red or amber among
+// them.
 var Units = []Hue{
 	{"#c3a6ff", "#6b46c1"}, {"#8fd3d8", "#0f6b73"}, {"#f0a6ca", "#a13670"}, {"#b8c4d6", "#4a5a70"},
 	{"#d8c7a3", "#75602f"}, {"#a7b6ff", "#4553b8"}, {"#cfa8a0", "#87483b"}, {"#c9a7b8", "#7a4a62"},
