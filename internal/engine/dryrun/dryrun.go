@@ -1,4 +1,4 @@
-// Package dryrun plays an engine in a world where every process succeeds, to predict what a save or a request would
+// Package dryrun runs an engine in a world where every process succeeds, to predict what a save or a request would
 // set off. Time is a number. The prediction is what the engine would decide.
 package dryrun
 
@@ -11,11 +11,10 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Agenda is what will happen, in order of its time. The zero value is empty. It is not
-// safe for concurrent use.
+// Agenda is a queue of future events, ordered by time. The zero value is empty. It is not safe for concurrent use.
 type Agenda struct {
 	Now time.Time // on the steady clock
-	// Ahead is how far the wall clock was set ahead of that; negative: back.
+	// Ahead is how far the wall clock is set ahead of that; negative: back.
 	Ahead  time.Duration
 	items  items
 	serial int
@@ -42,15 +41,15 @@ func (a *items) Pop() any {
 	return last
 }
 
-// origin is where the steady clock begins.
+// origin is the zero of the steady clock.
 var origin = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
-// Moment is the time that it is, as an engine hears it.
+// Moment is the current time for an engine.
 func (a *Agenda) Moment() engine.Moment {
 	return engine.Moment{Wall: a.Now.Add(a.Ahead), Steady: a.Now.Sub(origin)}
 }
 
-// In lets something happen after that time.
+// In schedules an event after a duration.
 func (a *Agenda) In(d time.Duration, do func()) {
 	a.serial++
 	heap.Push(&a.items, item{a.Now.Add(max(d, 0)), a.serial, do})
@@ -59,7 +58,7 @@ func (a *Agenda) In(d time.Duration, do func()) {
 // Clear takes everything off the agenda.
 func (a *Agenda) Clear() { a.items = nil }
 
-// Next lets the next thing happen. It reports false when there is none before the limit.
+// Next runs the next event. It returns false if there is none before the limit.
 func (a *Agenda) Next(limit time.Time) bool {
 	if len(a.items) == 0 || a.items[0].at.After(limit) {
 		return false
@@ -70,7 +69,7 @@ func (a *Agenda) Next(limit time.Time) bool {
 	return true
 }
 
-// Run lets everything happen that will happen within that time.
+// Run runs all events of a duration.
 func (a *Agenda) Run(d time.Duration) {
 	limit := a.Now.Add(d)
 	for a.Next(limit) {
@@ -78,8 +77,7 @@ func (a *Agenda) Run(d time.Duration) {
 	a.Now = limit
 }
 
-// Save returns what a project that is current would be ordered to do after a save with
-// these hits, if every process did what it should.
+// Save returns the orders in a current project after a save with these hits, if every process succeeds.
 func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
 	r := &rehearsal{engine: engine.New(p), plan: p}
 	r.Now = origin
@@ -96,7 +94,7 @@ func Save(p *plan.Plan, hits []engine.Hit) []engine.Order {
 	return r.orders
 }
 
-// rehearsal is a world in which everything goes well.
+// rehearsal is a world in which everything succeeds.
 type rehearsal struct {
 	Agenda
 	engine *engine.Engine
@@ -112,7 +110,7 @@ func (r *rehearsal) step(ev engine.Event) {
 	}
 }
 
-// pass has a unit that picks up changes by itself do so.
+// pass simulates a pass of a unit that picks up changes by itself.
 func (r *rehearsal) pass(unit string, run int) {
 	r.In(2*time.Millisecond, func() {
 		r.step(engine.PassBegan{Unit: unit, Run: run, After: r.Moment(), By: r.Moment()})

@@ -9,7 +9,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// signals says what the common deadly signals mean.
+// signals are the meanings of the common deadly signals.
 var signals = map[string]string{
 	"SIGSEGV": "segmentation fault",
 	"SIGBUS":  "bus error",
@@ -24,11 +24,11 @@ var signals = map[string]string{
 	"SIGKILL": "killed",
 }
 
-// Exit says how a process ended: "exit 3", "segmentation fault (SIGSEGV)".
+// Exit describes how a process ended: "exit 3", "segmentation fault (SIGSEGV)".
 func Exit(x engine.Exit) string {
 	switch {
 	case x.Signal != "":
-	case x.Code == 127: // what a shell says by these two is in POSIX, XCU 2.8.2
+	case x.Code == 127: // the meaning of these two is in POSIX, XCU 2.8.2
 		return "exit 127, command not found?"
 	case x.Code == 126:
 		return "exit 126, not executable?"
@@ -52,7 +52,7 @@ func exited(x engine.Exit) string {
 	return Exit(x)
 }
 
-// end says how a run ended, as of that time on the wall clock.
+// end describes how a run ended, at a time of the wall clock.
 func end(x engine.End, now time.Time) string {
 	lived := format.Duration(x.Lived)
 	switch problem := endProblem(x); {
@@ -83,7 +83,7 @@ func end(x engine.End, now time.Time) string {
 	return "stopped after " + lived
 }
 
-// endProblem says what went wrong with a run that is over, apart from its exit; empty: nothing that is known.
+// endProblem describes what went wrong with an ended run, apart from its exit; empty: nothing is known.
 func endProblem(x engine.End) string {
 	problem := Problem(x.Problem)
 	if x.State == engine.Crashed && x.ReadyAt.IsZero() {
@@ -95,7 +95,7 @@ func endProblem(x engine.End) string {
 	return problem
 }
 
-// Problem says why a run failed, where its exit does not say it; empty: nothing is known.
+// Problem tells why a run failed if its exit does not; empty: unknown.
 func Problem(p engine.Problem) string {
 	switch p.Kind {
 	case engine.ProblemTold:
@@ -115,7 +115,7 @@ func Problem(p engine.Problem) string {
 	return ""
 }
 
-// Failed says why a broken unit's newest run failed, in the words of the run, of what it reported, or of its exit.
+// Failed tells why a broken unit's newest run failed: by its report, its problem, or its exit.
 func Failed(u *engine.Unit) string {
 	report := ""
 	if u.Failure != nil && u.Failure.Report != nil {
@@ -124,7 +124,7 @@ func Failed(u *engine.Unit) string {
 	return cmp.Or(Problem(u.Run.Problem), report, Exit(u.Run.Exit))
 }
 
-// Broken says how a broken unit is broken, with its name: "berths crashed (exit 3)".
+// Broken describes how a unit is broken, with its name: "berths crashed (exit 3)".
 func Broken(u *engine.Unit) string {
 	if u.Failure == nil {
 		return u.Name + " " + u.State.String()
@@ -132,7 +132,7 @@ func Broken(u *engine.Unit) string {
 	return failure(u.Name, *u.Failure)
 }
 
-// failure says how a unit is broken: "berths crashed (exit 3)".
+// failure describes how a unit is broken, for Broken and for the verdict.
 func failure(unit string, f engine.Failure) string {
 	if !f.Ran {
 		return unit + " " + f.State.String()

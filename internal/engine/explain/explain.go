@@ -68,7 +68,7 @@ func Fact(f engine.Fact) string {
 	return projectFact(f)
 }
 
-// projectFact is Fact for what concerns the project, or what a unit reacts to.
+// projectFact is Fact for facts about the project, or about what a unit reacts to.
 func projectFact(f engine.Fact) string {
 	who := "all reactions"
 	if f.Unit != "" {
@@ -96,8 +96,8 @@ func projectFact(f engine.Fact) string {
 	return string(f.Kind)
 }
 
-// Order returns an order with all that it says, for recordings: the name of its type, and its fields or the fact in
-// words. Orders that differ in what they do have different texts.
+// Order returns an order with everything in it, for recordings: the name of its type, and its fields or the fact in
+// words. Orders with different effects have different texts.
 func Order(o engine.Order) string {
 	name := reflect.TypeOf(o).Name()
 	if t, ok := o.(engine.Tell); ok {
@@ -110,7 +110,7 @@ func Order(o engine.Order) string {
 
 const settingsBroken = "the settings just saved have an error and are not used: "
 
-// Because returns why what a fact reports happened; empty where that is not known, or the fact says it by itself.
+// Because returns the reason of a fact; empty: it is unknown, or part of the fact's text.
 func Because(f engine.Fact) string {
 	switch {
 	case f.Kind == engine.FactRippleOpened:
@@ -123,7 +123,7 @@ func Because(f engine.Fact) string {
 	return Reasons(f.Reasons)
 }
 
-// Wrong returns what went wrong by a fact; empty: nothing.
+// Wrong returns the problem that a fact reports; empty: none.
 func Wrong(f engine.Fact) string {
 	switch {
 	case f.Over.End != nil:
@@ -134,7 +134,7 @@ func Wrong(f engine.Fact) string {
 	return Problem(f.Problem)
 }
 
-// outcome is how a ripple came to rest, and why or what took how long.
+// outcome describes how a ripple ended, and why or how long its runs took.
 func outcome(f engine.Fact) string {
 	text := f.Outcome.String() + " after " + format.Duration(f.Took)
 	if detail := cmp.Or(Detail(f.Over.Ripple), durations(f.Over.Ripple)); detail != "" {
@@ -143,7 +143,7 @@ func outcome(f engine.Fact) string {
 	return text
 }
 
-// durations are how long each unit's run took, the last one where several were needed.
+// durations are the durations of each unit's last run.
 func durations(r *engine.Ripple) string {
 	if len(r.Runs) == 0 && r.Cause.Kind == engine.CauseChange {
 		return "nothing had to act"
@@ -157,10 +157,10 @@ func durations(r *engine.Ripple) string {
 	return strings.Join(parts, ", ")
 }
 
-// Title returns in a few words what opened a ripple.
+// Title describes what opened a ripple, in a few words.
 func Title(r *engine.Ripple) string { return opening([]engine.Reason{r.Opening()}) }
 
-// Detail returns why a ripple's outcome is not current; empty where it is.
+// Detail tells why a ripple's outcome is not current; empty: it is.
 func Detail(r *engine.Ripple) string {
 	parts := make([]string, len(r.Troubles))
 	for i, t := range r.Troubles {
@@ -178,7 +178,7 @@ func Detail(r *engine.Ripple) string {
 	return strings.Join(parts, ", ")
 }
 
-// loopStopped says by what a unit set itself off, or how a loop goes round.
+// loopStopped describes what set a unit off repeatedly, or the round of a loop.
 func loopStopped(f engine.Fact) string {
 	switch {
 	case !f.Loop.Alone():
@@ -192,7 +192,7 @@ func loopStopped(f engine.Fact) string {
 // infinitive is "restart" for "restarts".
 func infinitive(verb string) string { return strings.TrimSuffix(verb, "s") }
 
-// Loop says how a loop goes round.
+// Loop describes the round of a loop.
 func Loop(l *engine.Loop) string {
 	var parts []string
 	for i, link := range l.Round {
@@ -213,10 +213,10 @@ func Loop(l *engine.Loop) string {
 	return strings.Join(parts, ", ")
 }
 
-// By names who set off the unit of a link.
+// By names the unit that set off the unit of a link.
 func By(link engine.LoopLink) string { return strings.Join(link.By, " or ") }
 
-// Doubt says what is in doubt: "build compares file times, version.h is older than its last run".
+// Doubt describes a doubt: "build compares file times, version.h is older than its last run".
 func Doubt(d engine.Doubt) string {
 	switch d.Kind {
 	case engine.DoubtOlder:
@@ -231,7 +231,7 @@ func Doubt(d engine.Doubt) string {
 
 func doubtful(d engine.Doubt) string { return cmp.Or(d.File, "a file") }
 
-// DoubtEnds says what ends a doubt.
+// DoubtEnds describes what ends a doubt.
 func DoubtEnds(d engine.Doubt) string {
 	switch d.Kind {
 	case engine.DoubtOutput:
@@ -242,7 +242,7 @@ func DoubtEnds(d engine.Doubt) string {
 	return "touch " + doubtful(d) + ", or have all outputs of " + d.Unit + " made again"
 }
 
-// Queued says what a unit in line for a job waits for; alone says that it is to run alone.
+// Queued describes what a unit in line for a job waits for; alone: it is to run alone.
 func Queued(j engine.Jobs, alone bool) string {
 	switch {
 	case j.Taken == 0:
@@ -257,7 +257,7 @@ func Queued(j engine.Jobs, alone bool) string {
 	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, format.ListOf(j.By, j.Taken))
 }
 
-// Refusal says why a request was not carried out; empty: it was.
+// Refusal tells why a request was not carried out; empty: it was.
 func Refusal(r engine.Refusal) string {
 	switch r.Kind {
 	case engine.RefusedNot:

@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Reasons says why a unit acts: "fares.csv changed; tides is ready again".
+// Reasons tells why a unit acts: "fares.csv changed; tides is ready again".
 func Reasons(all []engine.Reason) string {
 	if len(all) == 1 {
 		return Reason(all[0])
@@ -24,10 +24,10 @@ func Reasons(all []engine.Reason) string {
 	return strings.Join(texts, "; ")
 }
 
-// Cause says what opened a ripple; empty for a change, whose files say it.
+// Cause describes what opened a ripple; empty for a change, which its files describe.
 func Cause(c engine.Cause) string { return Reason(c.Reason) }
 
-// opening is Reasons for what opened a ripple, of which files are named alone.
+// opening is Reasons for the causes of a ripple; of files only the names are used.
 func opening(all []engine.Reason) string {
 	if len(all) == 1 && all[0].Kind == engine.ReasonFiles {
 		return format.ListOf(all[0].Files, all[0].Count)
@@ -35,7 +35,7 @@ func opening(all []engine.Reason) string {
 	return Reasons(all)
 }
 
-// Reason says why a unit acts, or what opened a ripple.
+// Reason describes one reason why a unit acts, or a ripple was opened.
 func Reason(r engine.Reason) string {
 	switch r.Kind {
 	case engine.ReasonNone:
@@ -79,7 +79,7 @@ func Reason(r engine.Reason) string {
 	return asked(r)
 }
 
-// asked is Reason for what a user asked for.
+// asked is Reason for a request.
 func asked(r engine.Reason) string {
 	switch r.Kind {
 	case engine.ReasonAskedStart:
@@ -116,7 +116,7 @@ func asked(r engine.Reason) string {
 	return "you asked"
 }
 
-// listOr lists units, or says what no names stand for.
+// listOr lists units, or returns the text for no names.
 func listOr(units []string, all string) string {
 	if len(units) == 0 {
 		return all
@@ -124,7 +124,7 @@ func listOr(units []string, all string) string {
 	return format.List(units)
 }
 
-// files says what happened to which files.
+// files describes what happened to which files.
 func files(r engine.Reason) string {
 	if r.Count == 1 {
 		switch r.What {
@@ -138,7 +138,7 @@ func files(r engine.Reason) string {
 	return format.ListOf(r.Files, r.Count) + " changed"
 }
 
-// settings says what an edit of the settings means to units.
+// settings describes what an edit of the settings means for units.
 func settings(d plan.Difference) string {
 	var parts []string
 	for _, p := range []struct {

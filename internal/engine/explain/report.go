@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Report says what is wrong by a report: "2 tests failing (1 new): TestBerths, TestTides", or
-// "3 errors (1 new): berths.go:8:5: undefined: tide"; empty where nothing is.
+// Report describes the problems of a report: "2 tests failing (1 new): TestBerths, TestTides", or "3 errors (1 new):
+// berths.go:8:5: undefined: tide"; empty: there are none.
 func Report(r engine.Report) string {
 	switch {
 	case r.Failed > 0:
@@ -27,7 +27,7 @@ func Report(r engine.Report) string {
 	return ""
 }
 
-// warnings is Report for a run that has failed by warnings alone.
+// warnings is Report for a run that failed only because of warnings.
 func warnings(r engine.Report) string {
 	if r.Warnings == 0 {
 		return ""
@@ -35,7 +35,7 @@ func warnings(r engine.Report) string {
 	return format.Count(r.Warnings, "warning") + added(r.Added) + ": " + r.First
 }
 
-// soFar says which tests of a run that is under way have failed; empty: none.
+// soFar describes the failed tests of the current run; empty: none.
 func soFar(r engine.Report) string {
 	if r.FailedNow == 0 {
 		return ""
@@ -51,7 +51,7 @@ func added(n int) string {
 	return fmt.Sprintf(" (%d new)", n)
 }
 
-// Totals says the numbers of a report: "14 tests, 1 failing, 2 skipped; 3 warnings". Empty: there are none.
+// Totals describes the counts of a report: "14 tests, 1 failing, 2 skipped; 3 warnings". Empty: there are none.
 func Totals(r engine.Report) string {
 	var parts []string
 	add := func(n int, what string) {

@@ -17,7 +17,7 @@ func Verdict(s *engine.Snapshot) string {
 	}
 	text := reason(s) + arguments(s)
 	if s.Verdict.Why != engine.UnitsStale || !slices.ContainsFunc(s.Standing.Stale, stalledByPause) {
-		text += paused(s) // else it is the reason for the word
+		text += paused(s) // otherwise it is the reason for the word
 	}
 	if s.Verdict.Word == engine.VerdictCurrent && len(s.Doubts) > 0 {
 		text += "; " + format.Count(len(s.Doubts), "doubt") + ": " + Doubt(s.Doubts[0])
@@ -27,7 +27,7 @@ func Verdict(s *engine.Snapshot) string {
 
 func stalledByPause(u *engine.Unit) bool { return u.Stale != nil && u.Stale.Block.Paused() }
 
-// reason says what decided on the verdict.
+// reason describes what decided the verdict.
 func reason(s *engine.Snapshot) string {
 	st := &s.Standing
 	switch s.Verdict.Why {
@@ -54,7 +54,7 @@ func reason(s *engine.Snapshot) string {
 	return current(s)
 }
 
-// arguments are what the user has added to commands.
+// arguments are the arguments that the user has added to commands.
 func arguments(s *engine.Snapshot) string {
 	switch with := s.Standing.Worded; len(with) {
 	case 0:
@@ -69,7 +69,7 @@ func arguments(s *engine.Snapshot) string {
 	}
 }
 
-// paused names what does not react to changes.
+// paused names the paused units.
 func paused(s *engine.Snapshot) string {
 	switch all := s.Standing.Paused; {
 	case s.Paused:
@@ -82,10 +82,10 @@ func paused(s *engine.Snapshot) string {
 	return ""
 }
 
-// maxNamed is how many units a verdict names; it counts the others.
+// maxNamed limits the units that a verdict names; the others are counted.
 const maxNamed = 3
 
-// named joins what is said of units, the first of them in full.
+// named joins texts about units, the first of them in full.
 func named[T any](all []T, say func(T) string) string {
 	var parts []string
 	for _, u := range all[:min(len(all), maxNamed)] {
@@ -111,7 +111,7 @@ func broken(st *engine.Standing) string {
 	return text
 }
 
-// stale reports the cause that keeps most units stale, and the others in short.
+// stale describes the cause that keeps most units stale, and the others in short.
 func stale(all []*engine.Unit) string {
 	by, causes := map[string][]*engine.Unit{}, []string{}
 	for _, u := range all {
@@ -131,7 +131,7 @@ func stale(all []*engine.Unit) string {
 	return text
 }
 
-// names names the first of several units and counts the rest.
+// names names the first of several units and counts the others.
 func names(all []*engine.Unit) string {
 	if len(all) == 1 {
 		return all[0].Name
@@ -139,7 +139,7 @@ func names(all []*engine.Unit) string {
 	return fmt.Sprintf("%s and %d more", all[0].Name, len(all)-1)
 }
 
-// staleTogether is about units that are stale for the same cause.
+// staleTogether describes units that are stale for the same cause.
 func staleTogether(all []*engine.Unit) string {
 	u, many, s := all[0], len(all) > 1, all[0].Stale
 	one := func(single, several string) string {
@@ -172,10 +172,10 @@ func staleTogether(all []*engine.Unit) string {
 	return fmt.Sprintf("%s %s %s: %s", names(all), did, format.Clock(s.Since.Wall), because)
 }
 
-// Stale says what keeps a stale unit from the newest code.
+// Stale tells why a stale unit does not run the newest code.
 func Stale(s engine.Staleness) string { return block(s.Block) }
 
-// Why says what prevents a unit that is stale or waits from becoming current; empty for others.
+// Why tells what prevents a stale or waiting unit from becoming current; empty for other units.
 func Why(u *engine.Unit) string {
 	switch {
 	case u.Stale != nil:
@@ -188,7 +188,7 @@ func Why(u *engine.Unit) string {
 	return ""
 }
 
-// block says what keeps a unit, and all that wait for it, from the newest code.
+// block describes what keeps a unit, and all that wait for it, from the newest code.
 func block(b engine.Block) string {
 	switch b.Kind {
 	case engine.BlockOutputs:
@@ -214,7 +214,7 @@ func block(b engine.Block) string {
 	return b.Unit + " is " + b.State.String()
 }
 
-// onResume says what the unit will do when reactions are resumed; empty: nothing that is known.
+// onResume describes what the unit will do when reactions are resumed; empty: unknown.
 func onResume(b engine.Block) string {
 	if len(b.Resume) == 0 {
 		return ""
@@ -222,7 +222,7 @@ func onResume(b engine.Block) string {
 	return "; on resume " + b.Unit + " " + b.Verb + ": " + Reasons(b.Resume)
 }
 
-// motions says who is on the way, each with what it does or waits for.
+// motions describe the moving units, each with what it does or waits for.
 func motions(st *engine.Standing, moving []*engine.Unit) string {
 	last := ""
 	return fmt.Sprintf("%d of %d: ", len(moving), st.Counted) + named(moving, func(u *engine.Unit) string {
@@ -232,7 +232,7 @@ func motions(st *engine.Standing, moving []*engine.Unit) string {
 	})
 }
 
-// motion says what a moving unit does; last is the unit named just before.
+// motion describes what a moving unit does; last is the unit named just before.
 func motion(u *engine.Unit, last string) string {
 	switch w := u.Wait; w.Kind {
 	case engine.WaitLookout:
@@ -280,7 +280,7 @@ func stopped(st *engine.Standing) string {
 	return fmt.Sprintf("; %d stopped", st.Stopped)
 }
 
-// current says what runs the code saved when.
+// current describes which units run which saved code.
 func current(s *engine.Snapshot) string {
 	st, all := &s.Standing, len(s.Units)
 	who := fmt.Sprintf("all %d run", all)
@@ -288,7 +288,7 @@ func current(s *engine.Snapshot) string {
 	case st.Wanted < all:
 		who = fmt.Sprintf("%d of %d run", st.Wanted, all)
 	case all == 1:
-		// The number is seen to change from the corner of an eye.
+		// A changing number is visible from the corner of an eye.
 		who = fmt.Sprintf("%s (run %d) runs", s.Units[0].Name, s.Units[0].Run.Number)
 	}
 	notes := stopped(st)
@@ -300,7 +300,7 @@ func current(s *engine.Snapshot) string {
 	case save != nil && save.Current:
 		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(save.At.Wall),
 			format.Duration(save.Took), notes)
-	case save != nil: // something later made it good
+	case save != nil: // a later run made it good
 		return fmt.Sprintf("%s the code saved %s%s", who, format.Clock(save.At.Wall), notes)
 	case len(s.Ripples) == 0:
 		return who + notes
@@ -308,7 +308,7 @@ func current(s *engine.Snapshot) string {
 	return fmt.Sprintf("%s, started in %s%s", who, format.Duration(st.StartedIn), notes)
 }
 
-// findings say what tools have reported that breaks nothing.
+// findings describe reported findings that break nothing.
 func findings(st *engine.Standing) string {
 	var parts []string
 	if st.Errors > 0 {
@@ -323,7 +323,7 @@ func findings(st *engine.Standing) string {
 	return "; " + strings.Join(parts, ", ")
 }
 
-// looping names the first unit whose loop the user has not taken note of yet.
+// looping names the first unit with a loop that the user has not accepted.
 func looping(st *engine.Standing) string {
 	if len(st.Loops) == 0 {
 		return ""

@@ -1,13 +1,13 @@
-// Package recording writes down the events and orders of an engine and replays them, so that a user's report can
-// become a test. Start reading at Recorder and Replay.
+// Package recording records the events and orders of an engine and replays them, so that a user's report can become a
+// test. Start reading at Recorder and Replay.
 //
 // # Format
 //
-// A recording is JSON lines. The first holds the plan: {"note": TEXT, "plan": {...}}. In it, the values of variables
-// stand as hashes that only this recording has; commands, addresses and what probes saw stand as they are, without
-// secret values. Each other line is one step: {"at": TIME, "after": NANOSECONDS, "event": NAME, "is": {...},
-// "orders": [TEXT...]}, where "after" is the time since the session began on the steady clock, NAME is the event's
-// type in package engine, "is" its fields, and each order is written as in an account for people.
+// A recording is JSON lines. The first one has the plan: {"note": TEXT, "plan": {...}}. In it, the values of
+// variables are hashes that are specific to this recording; commands, addresses and results of probes are unchanged,
+// without secret values. Each other line is one step: {"at": TIME, "after": NANOSECONDS, "event": NAME, "is": {...},
+// "orders": [TEXT...]}, where "after" is the time since the start of the session on the steady clock, NAME is the
+// event's type in package engine, "is" its fields, and each order is a text for people.
 package recording
 
 import (
@@ -29,7 +29,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// kinds are the events that can be written down, by name.
+// kinds are the events, by name.
 var kinds = map[string]reflect.Type{}
 
 func init() {
@@ -59,14 +59,14 @@ type line struct {
 // Recorder writes a recording. It is not safe for concurrent use.
 type Recorder struct {
 	out *json.Encoder
-	key []byte // of the hashes
+	key []byte // for the hashes
 }
 
-// note says what is in a recording, for who is about to send one.
+// note tells what is in a recording, for users who are about to send one.
 const note = "This recording has the names of files, commands, addresses and what readiness probes saw. " +
 	"Values of environment variables stand as hashes; values that are secret are hidden."
 
-// NewRecorder begins a recording of an engine that was made for that plan.
+// NewRecorder begins a recording of an engine that was created for a plan.
 func NewRecorder(w io.Writer, p *plan.Plan) (*Recorder, error) {
 	r := &Recorder{out: json.NewEncoder(w), key: make([]byte, 32)}
 	if _, err := rand.Read(r.key); err != nil {
@@ -75,8 +75,7 @@ func NewRecorder(w io.Writer, p *plan.Plan) (*Recorder, error) {
 	return r, r.out.Encode(line{Note: note, Plan: r.withoutValues(p)})
 }
 
-// withoutValues returns a plan in which values of variables are hashed: the same where
-// they were the same.
+// withoutValues returns a plan with hashed values of variables; equal values have equal hashes.
 func (r *Recorder) withoutValues(p *plan.Plan) *plan.Plan {
 	out := *p
 	out.Units = make([]*plan.Unit, len(p.Units))
@@ -104,7 +103,7 @@ func (r *Recorder) hash(text string) string {
 	return hex.EncodeToString(h.Sum(nil)[:8])
 }
 
-// asWritten hashes the words of a command that hold values of variables.
+// asWritten hashes the words of a command that contain values of variables.
 func (r *Recorder) asWritten(c plan.Command) plan.Command {
 	if c.Written == nil {
 		return c
@@ -126,7 +125,7 @@ func (r *Recorder) steps(steps []plan.Step) []plan.Step {
 	return out
 }
 
-// Step writes one step down.
+// Step records one step.
 func (r *Recorder) Step(now engine.Moment, ev engine.Event, orders []engine.Order) error {
 	if edit, ok := ev.(engine.NewPlan); ok {
 		edit.Plan = r.withoutValues(edit.Plan)
@@ -149,21 +148,20 @@ func texts(orders []engine.Order) []string {
 	return out
 }
 
-// Played is one step of a recording that is played again.
+// Played is one replayed step of a recording.
 type Played struct {
 	At     time.Time
-	Event  string // what happened, in words for however many look for a fault
+	Event  string // the event in words
 	Orders []string
-	Engine *engine.Engine // after the step; it is the next one's as well
-	Plan   *plan.Plan     // that it began with
+	Engine *engine.Engine // after the step; the next step uses it, too
+	Plan   *plan.Plan     // at the beginning
 }
 
-// Replay plays a recording to a new engine and tells each step as it goes. The
-// error names the first step at which the engine orders something else than it
-// did, or the line that cannot be read.
+// Replay replays a recording with a new engine and reports each step. The error names the first step in which the
+// engine's orders differ, or the line that cannot be read.
 func Replay(in io.Reader, tell func(Played)) error {
 	scanner := bufio.NewScanner(in)
-	scanner.Buffer(nil, 64<<20) // a change may name a hundred thousand paths
+	scanner.Buffer(nil, 64<<20) // a change may have a hundred thousand paths
 	var e *engine.Engine
 	var p *plan.Plan
 	for n := 1; scanner.Scan(); n++ {

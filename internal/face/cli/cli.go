@@ -27,7 +27,7 @@ import (
 	"omnivigil/internal/text/suggest"
 )
 
-// Main runs the command line of the process and returns its exit code.
+// Main runs the command line of the process and returns its exit status.
 func Main() int {
 	root := command()
 	err := root.Execute()
@@ -50,7 +50,7 @@ func Main() int {
 	return o.Code
 }
 
-// misuse is an error in the command line itself: a command or flag that does not exist.
+// misuse is an error in the command line: a command or flag that does not exist.
 type misuse struct{ error }
 
 // noCommand refuses a first argument that is not a command.
@@ -61,7 +61,7 @@ func noCommand(_ *cobra.Command, args []string) error {
 	return misuse{fmt.Errorf("unknown command %q", args[0])}
 }
 
-// suggestion is what to try instead of a command that does not exist.
+// suggestion is the alternative to a command that does not exist.
 func suggestion(root *cobra.Command, words []string) string {
 	var names []string
 	for _, c := range root.Commands() {
@@ -81,7 +81,7 @@ func suggestion(root *cobra.Command, words []string) string {
 	return "Try omnivigil --help."
 }
 
-// location says which project is meant.
+// location determines the project.
 type location struct{ file, dir string }
 
 func command() *cobra.Command {
@@ -132,13 +132,13 @@ Without a command, omnivigil starts the project in the current directory, as
 	return root
 }
 
-// version is that of the build: a module version, or the commit it was built from.
+// version is the version of the build: a module version, or the commit.
 func version() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "unknown"
 	}
-	// A version that the tool has made up of the commit says less than the commit.
+	// A version that the tool derives from the commit tells less than the commit.
 	if v := info.Main.Version; v != "" && v != "(devel)" && !strings.HasPrefix(v, "v0.0.0-") {
 		return v
 	}
@@ -177,13 +177,13 @@ func (at location) open() (*plan.Plan, error) {
 	return p, nil
 }
 
-// Flag gives a command --file without its short form, which means something else there.
+// Flag adds --file to a command, without its short form, which has another meaning there.
 func (at *location) Flag(c *cobra.Command) {
 	c.Flags().StringVar(&at.file, "file", "", "settings file")
 }
 
-// Find returns the settings file: the one named, or the nearest one in this
-// folder or above it, where the settings of a command that runs by omnivigil on count.
+// Find returns the settings file: the one named, or the nearest one in this directory or above it, including the
+// settings of a running omnivigil on command.
 func (at location) Find() (string, error) {
 	if at.file != "" {
 		return at.file, nil
@@ -214,7 +214,7 @@ func (at location) Find() (string, error) {
 	}
 }
 
-// shorten returns the file as seen from here, where that is shorter.
+// shorten returns the file relative to the working directory, if that is shorter.
 func shorten(here, file string) string {
 	if rel, err := filepath.Rel(here, file); err == nil && len(rel) < len(file) {
 		return rel

@@ -18,8 +18,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// askConsent shows what would run, the first time and whenever it has changed, and asks for
-// a yes. With given set it has been said on the command line.
+// askConsent shows what would run, the first time and whenever it has changed, and asks for consent. Given: the
+// command line has given it.
 func askConsent(p *plan.Plan, given bool) error {
 	store := consent.In(paths.State())
 	answer, err := store.Ask(p)
@@ -27,7 +27,7 @@ func askConsent(p *plan.Plan, given bool) error {
 	case err != nil && !given:
 		return exit.Refuse("omnivigil: %v", err)
 	case answer.Agreed():
-		store.Add(p) // what an earlier version has kept tells less
+		store.Add(p) // an earlier version has stored less
 		return nil
 	case !given:
 		page := preview.Consent(p, answer)
@@ -48,7 +48,7 @@ func askConsent(p *plan.Plan, given bool) error {
 	return nil
 }
 
-// askOn shows lines, a screenful at a time, and asks when all of them have been shown.
+// askOn shows lines, a screen at a time, and asks when all of them have been shown.
 func askOn(lines []string) bool {
 	width, height, err := term.GetSize(os.Stdout.Fd())
 	if err != nil || height < 8 || width < 20 {
@@ -69,7 +69,7 @@ func askOn(lines []string) bool {
 	return readAnswer(in) == "y"
 }
 
-// readAnswer reads a line and returns its first letter, small; "n" at the input's end.
+// readAnswer reads a line and returns its first letter in lowercase; "n" at the end of the input.
 func readAnswer(in *bufio.Reader) string {
 	line, err := in.ReadString('\n')
 	if err != nil && err != io.EOF || err == io.EOF && line == "" {

@@ -35,7 +35,7 @@ func demoCommand() *cobra.Command {
 	return c
 }
 
-// actCommand plays one of the demo's programs.
+// actCommand runs one of the demo's programs.
 func actCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "act NAME",

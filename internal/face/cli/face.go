@@ -25,18 +25,18 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// face is this process as one of a project's faces.
+// face is this process as a face of a project.
 type face struct {
 	project *apiclient.Client
 	place   socket.Place
 	began   time.Time
 	keeper  *guard.Keeper
-	last    atomic.Pointer[api.Snapshot] // as the project was last seen
+	last    atomic.Pointer[api.Snapshot] // the newest snapshot
 	ending  *ending
 }
 
-// showProject is a face from its start to its account. It returns when the project has
-// ended or the user has closed the face.
+// showProject runs a face, from its start to the summary. It returns when the project has ended or the user has
+// closed the face.
 func showProject(place socket.Place, project *apiclient.Client, asPlain bool) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -47,7 +47,7 @@ func showProject(place socket.Place, project *apiclient.Client, asPlain bool) er
 	case err != nil:
 		return exit.With(exit.Failed, err)
 	}
-	project.Patient = true // it says itself that there is no answer
+	project.Patient = true // the face shows that there is no answer
 	f := &face{project: project, place: place, began: time.Now()}
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
@@ -56,12 +56,12 @@ func showProject(place socket.Place, project *apiclient.Client, asPlain bool) er
 	select {
 	case err := <-shown:
 		return err
-	case <-f.ending.overdue: // the terminal is not read any more; the keeper puts it back
+	case <-f.ending.overdue: // the terminal is no longer read; the keeper restores it
 		return exit.Quietly(exit.Interrupted)
 	}
 }
 
-// show shows the project until it has ended or the user has closed the face, and then says how it went.
+// show shows the project until it has ended or the user has closed the face, and then prints the summary.
 func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, asPlain bool) (err error) {
 	if !asPlain && isScreenPossible() {
 		err = f.screen(ctx, first)
@@ -75,7 +75,7 @@ func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, asPla
 
 func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
 
-// A screen that is drawn many times a second allocates much and keeps little of it: see supervisor.
+// A screen that is drawn often allocates much and keeps little of it: see supervisor.
 const (
 	collectAt = 400
 	heapLimit = 64 << 20
@@ -110,8 +110,7 @@ func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
 	return err
 }
 
-// inTime waits for work, but not for long once it is urgent: it may be writing to where
-// no reader.
+// inTime waits for work, but not long once it is urgent: it may be writing to something without a reader.
 func inTime(urgent <-chan struct{}, work func()) {
 	const patience = time.Second
 	done := make(chan struct{})
@@ -129,14 +128,14 @@ func inTime(urgent <-chan struct{}, work func()) {
 	}
 }
 
-// ending is what signals have asked for.
+// ending is what signals have requested.
 type ending struct {
-	came     chan struct{} // closed when one has asked to end
-	urgent   chan struct{} // closed when no face is to be waited for
-	toBeLeft chan struct{} // closed when that is so and the project has ended, if it does because of this face
-	overdue  chan struct{} // closed when the face has had its time after that
-	ends     atomic.Bool   // the project does
-	isUrgent bool          // it is; of the goroutine that closes it
+	came     chan struct{} // closed by a signal to end
+	urgent   chan struct{} // closed when the face is no longer waited for
+	toBeLeft chan struct{} // closed when it is urgent and the project has ended, if this face ends it
+	overdue  chan struct{} // closed a grace period after that
+	ends     atomic.Bool   // the project ends, not only the face
+	isUrgent bool          // set by the goroutine that closes urgent
 }
 
 func (e *ending) asked() bool {
@@ -150,16 +149,15 @@ func (e *ending) asked() bool {
 
 const sameSignal = 300 * time.Millisecond
 
-// endOnSignal turns the first signal to end into the end of the project, in order, where
-// this is its only face, else into the end of the face; and the second into the end at once.
-// After TERM, HUP and the second of any, neither the project nor a terminal that does not
-// read is waited for long.
+// endOnSignal handles signals to end. The first one ends the project in order, if this is its only face, and
+// otherwise the face; the second one ends it at once. After TERM, HUP and any second signal, it does not wait long
+// for the project or for a terminal that is not read.
 func (f *face) endOnSignal(closeFace func()) *ending {
 	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
 		overdue: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	// A reader that has gone shows as an error, not by the end of the program.
+	// A reader that is gone is an error of the write, not the end of the program.
 	signal.Ignore(syscall.SIGPIPE)
 	go func() {
 		var last time.Time
@@ -193,8 +191,8 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 // holds reports whether the project keeps running only because of this face.
 func holds(snap *api.Snapshot) bool { return !snap.Background && len(snap.Faces) <= 1 }
 
-// end ends the project, or only the face where the project would keep running without it. It
-// reports whether it is the project.
+// end ends the project, or only the face if the project would keep running without it. It reports whether it ends the
+// project.
 func (f *face) end(atOnce bool, closeFace func()) bool {
 	const patience = 10 * time.Second
 	ctx, stop := context.WithTimeout(context.Background(), patience)
@@ -207,17 +205,17 @@ func (f *face) end(atOnce bool, closeFace func()) bool {
 		}
 		_, err = f.project.Do(ctx, api.Request{Action: action})
 		if err == nil {
-			return true // the face sees it end
+			return true // the face gets the end
 		}
 	}
 	closeFace()
 	return false
 }
 
-// longestEnd is how long the end of a project is waited for: units may take long to stop.
+// longestEnd limits the wait for the end of a project: units may take long to stop.
 const longestEnd = 10 * time.Minute
 
-// endAnyway stops waiting for the face, when the project has ended if that does, whatever the terminal does.
+// endAnyway stops waiting for the face, after the project has ended if it does, whatever the terminal does.
 func (f *face) endAnyway() {
 	const patience, going = 2 * time.Second, 10 * time.Second
 	ends := f.ending.ends.Load()
@@ -225,15 +223,15 @@ func (f *face) endAnyway() {
 		f.waitEnded()
 	}
 	close(f.ending.toBeLeft)
-	if ends { // the account is about that
+	if ends { // the summary is about that
 		client.WaitGone(f.place, going)
 	}
 	time.Sleep(patience)
 	close(f.ending.overdue)
 }
 
-// waitEnded waits until everything that the project ran has ended. The process that runs it may stay
-// longer: it waits for faces that have not shown all yet, and this may be one without a reader.
+// waitEnded waits until all processes of the project have ended. The supervisor may stay longer: it waits for faces
+// that have not shown everything, and this may be one without a reader.
 func (f *face) waitEnded() {
 	const look = 20 * time.Millisecond
 	ctx, stop := context.WithTimeout(context.Background(), longestEnd)
@@ -247,7 +245,7 @@ func (f *face) waitEnded() {
 	}
 }
 
-// account is what stays in the terminal afterwards, and the exit code.
+// account prints the summary, and returns the exit status.
 func (f *face) account(err error) error {
 	snap := f.last.Load()
 	switch {
@@ -256,7 +254,7 @@ func (f *face) account(err error) error {
 		return lost(snap)
 	case errors.Is(err, syscall.EPIPE) && !holds(snap):
 		return nil
-	case errors.Is(err, syscall.EPIPE): // the reader has read enough, and left
+	case errors.Is(err, syscall.EPIPE): // the reader has closed the pipe
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() {
 			fmt.Fprintln(os.Stderr, "Output closed; everything was stopped.")
@@ -266,7 +264,7 @@ func (f *face) account(err error) error {
 	case err != nil:
 		return exit.With(exit.Failed, err)
 	}
-	if f.ending.ends.Load() && !snap.Ended { // its last words were not waited for
+	if f.ending.ends.Load() && !snap.Ended { // the last snapshot was not waited for
 		client.WaitGone(f.place, longestEnd)
 		fmt.Fprintf(os.Stderr, "%s was stopped.\nLogs: %s\n", escape.Text(snap.Project.Name), snap.Project.Logs)
 		return exit.Quietly(exit.Interrupted)
@@ -287,7 +285,7 @@ func (f *face) account(err error) error {
 	return nil
 }
 
-// lost says that the supervisor is gone.
+// lost reports that the supervisor is gone.
 func lost(snap *api.Snapshot) error {
 	logs := "\nLogs: " + snap.Project.Logs
 	report := filepath.Join(snap.Project.Logs, supervisor.CrashFile)

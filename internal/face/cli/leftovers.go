@@ -12,9 +12,8 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// offerToEndLeftovers shows what an earlier Omnivigil of this project has left
-// running, which happens only when both of its processes were killed at once, and
-// ends it if the user says so.
+// offerToEndLeftovers shows the processes of an earlier session of this project, which exist only if both of its
+// processes were killed at once, and ends them if the user agrees.
 func offerToEndLeftovers(p *plan.Plan) {
 	left := process.Leftovers(p.File)
 	if len(left) == 0 {

@@ -46,22 +46,20 @@ ends with the assistant.`,
 	return c
 }
 
-// assistantsMayType reports whether the user lets assistants type into terminals, as their file says
-// now.
+// assistantsMayType reports whether the personal file allows assistants to type into terminals.
 func assistantsMayType() bool {
 	p, _ := readPersonal()
 	return p.AssistantsMayType
 }
 
-// assistant is a face that connects when it is first needed, and again when the project was
-// started again.
+// assistant is a face that connects on demand, and again when the project was restarted.
 type assistant struct {
 	ctx     context.Context
 	at      *location
 	trusted bool
 
 	mu      sync.Mutex
-	project *apiclient.Client // nil while there is none
+	project *apiclient.Client // nil: not connected
 }
 
 func (a *assistant) connect(ctx context.Context) (api.Project, error) {
@@ -103,7 +101,7 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	return running, nil
 }
 
-// follow makes this one of the project's faces as long as that runs.
+// follow attaches the face as long as the project runs.
 func (a *assistant) follow(running *apiclient.Client) {
 	running.Follow(a.ctx, api.Face{Kind: "assistant", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
 	a.mu.Lock()

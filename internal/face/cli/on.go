@@ -29,7 +29,7 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// onOptions are what can be said of a command in addition to its arguments and patterns.
+// onOptions are the flags of the command on.
 type onOptions struct {
 	command       adhoc.Command
 	service, task bool
@@ -112,7 +112,7 @@ extra arguments: omnivigil on @NAME WORD...`,
 	return c
 }
 
-// shortcut takes over what a shortcut says and the flags do not.
+// shortcut adopts the settings of a shortcut for which there is no flag.
 func (o *onOptions) shortcut(s adhoc.Command) {
 	said := o.command
 	o.command = s
@@ -131,7 +131,7 @@ func on(at location, o onOptions) error {
 		return exit.Refuse("omnivigil: %v", err)
 	}
 	if root, err = filepath.EvalSymlinks(root); err == nil {
-		err = os.Chdir(root) // what was typed is meant as seen from there
+		err = os.Chdir(root) // paths are relative to that directory
 	}
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
@@ -169,7 +169,7 @@ func on(at location, o onOptions) error {
 	return startWith(place, p, o.start, supervisor.Options{File: p.File, Root: root, Remove: filepath.Dir(p.File)})
 }
 
-// prepare asks what has to be asked, and saves what is to be saved, before a command is started.
+// prepare asks for consent, and saves a shortcut, before a command is started.
 func (o *onOptions) prepare(root, text string) error {
 	if !o.start.trust {
 		if err := mayWatch(root); err != nil {
@@ -191,7 +191,7 @@ func (o *onOptions) prepare(root, text string) error {
 	return nil
 }
 
-// inside returns absolute patterns as they are seen from a folder.
+// inside returns absolute patterns relative to a directory.
 func inside(root string, globs []string) []string {
 	out := make([]string, len(globs))
 	for i, glob := range globs {
@@ -203,8 +203,8 @@ func inside(root string, globs []string) []string {
 	return out
 }
 
-// writtenInto returns patterns for the files in a folder that the output goes to, where that is
-// known: each line would be a change.
+// writtenInto returns patterns for the files in a directory that the output goes to, if that is known: each line
+// would be a change.
 func writtenInto(root string) []string {
 	var files []string
 	for _, out := range []string{"/proc/self/fd/1", "/proc/self/fd/2"} {
@@ -219,8 +219,7 @@ func writtenInto(root string) []string {
 	return files
 }
 
-// keepTyped writes the settings of a command that was typed in a folder where its supervisor
-// reads them.
+// keepTyped writes the settings of a typed command where its supervisor reads them.
 func keepTyped(root, text string) (*plan.Plan, error) {
 	file := paths.TypedFile(root, text)
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
@@ -241,10 +240,10 @@ func keepTyped(root, text string) (*plan.Plan, error) {
 	return p, nil
 }
 
-// FindRunning implements ask.Settings.
+// FindRunning implements client.Settings.
 func (at location) FindRunning() (string, error) {
 	file, err := at.Find()
-	if err != nil && at.file == "" { // on a branch that has none, perhaps
+	if err != nil && at.file == "" { // perhaps on a branch without settings
 		if running := at.runningAbove(); running != "" {
 			return running, nil
 		}
@@ -258,8 +257,8 @@ func (at location) FindRunning() (string, error) {
 	return file, nil
 }
 
-// runningAbove returns the settings file of the project that runs in this folder, or one above it, although the
-// file is not there; empty: none does.
+// runningAbove returns the settings file of the project that runs in this directory, or one above it, although the
+// file does not exist; empty: none does.
 func (at location) runningAbove() string {
 	dir, err := filepath.Abs(at.dir)
 	if err != nil {
@@ -277,7 +276,7 @@ func (at location) runningAbove() string {
 	}
 }
 
-// runs reports whether something of the project with that settings file is there.
+// runs reports whether the project with a settings file is running.
 func runs(file string) bool {
 	place, err := paths.Place(file)
 	if err != nil {
@@ -286,8 +285,7 @@ func runs(file string) bool {
 	return place.IsLocked()
 }
 
-// runningOn returns the settings of a command that was typed in a folder and runs, the newest
-// of several, or "".
+// runningOn returns the settings of the newest running command that was typed in a directory, or "".
 func runningOn(folder string) string {
 	files, _ := filepath.Glob(filepath.Join(paths.Typed(folder), "*", "*.toml"))
 	newest, when := "", time.Time{}
@@ -299,10 +297,10 @@ func runningOn(folder string) string {
 	return newest
 }
 
-// manyFolders is from how many folders on a user is asked whether to watch them all.
+// manyFolders is the number of directories from which a user is asked whether to watch them all.
 const manyFolders = 20_000
 
-// mayWatch asks before a folder is watched that a user hardly means to have watched.
+// mayWatch asks before watching a directory that the user probably does not mean.
 func mayWatch(root string) error {
 	why := ""
 	if dir, err := os.UserHomeDir(); err == nil && dir != "" {
@@ -337,8 +335,7 @@ func mayWatch(root string) error {
 	return nil
 }
 
-// hasMany reports whether a folder has very many in it, or so many that it takes long to find
-// out.
+// hasMany reports whether a directory has very many subdirectories, or so many that counting takes long.
 func hasMany(root string) bool {
 	n, until := 0, time.Now().Add(2*time.Second)
 	filepath.WalkDir(root, func(_ string, e fs.DirEntry, err error) error {

@@ -36,7 +36,7 @@ type onceOptions struct {
 	grouped bool
 	apart   bool
 	trust   bool
-	junit   string // file for the results of tests
+	junit   string // the file for the results of tests
 }
 
 func onceCommand(at *location) *cobra.Command {
@@ -119,8 +119,8 @@ func once(at location, o onceOptions) error {
 	return onceHere(place, running, o, units)
 }
 
-// named returns the tasks and suites that are to run: those named, or those that a save of
-// paths would run. Without any it says so.
+// named returns the tasks and suites to run: the named ones, or those that a save of paths would run. It is an error
+// if there are none.
 func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 	var units []string
 	add := func(u *plan.Unit) {
@@ -182,7 +182,7 @@ func absolute(paths []string) []string {
 	return out
 }
 
-// onceHere sees units run to their end in a project that was started for it.
+// onceHere runs units to their end in a project that was started for that.
 func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, units []string) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -193,14 +193,14 @@ func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, unit
 	f := &face{project: running, place: place, began: time.Now()}
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
-	var rested atomic.Pointer[api.Snapshot] // the project when all had come to rest
+	var rested atomic.Pointer[api.Snapshot] // the project when everything was at rest
 	printer := newOncePrinter(first, o.grouped, nil)
 	var written error // set before rested
 	go func() {
 		if snap := untilOver(ctx, running, units, 1, isOver); snap != nil {
 			written = o.writeJUnit(ctx, running, units)
 			rested.Store(snap)
-			printer.until(snap, units) // it may not have begun to follow
+			printer.until(snap, units) // it may not be following yet
 		}
 		running.Do(ctx, api.Request{Action: api.End})
 	}()
@@ -218,7 +218,7 @@ func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, unit
 	return cmp.Or(written, codeOf(snap, units))
 }
 
-// writeJUnit writes the results of the units' tests, if they are wanted.
+// writeJUnit writes the results of the units' tests, if requested.
 func (o onceOptions) writeJUnit(ctx context.Context, running *apiclient.Client, units []string) error {
 	if o.junit == "" {
 		return nil
@@ -233,7 +233,7 @@ func (o onceOptions) writeJUnit(ctx context.Context, running *apiclient.Client, 
 	return nil
 }
 
-// onceByRunning has a project that runs run units, and shows their output until they have ended.
+// onceByRunning lets a running project run units, and shows their output until they have ended.
 func onceByRunning(running *apiclient.Client, o onceOptions, units []string) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -254,7 +254,7 @@ func onceByRunning(running *apiclient.Client, o onceOptions, units []string) err
 		return exit.With(exit.Failed, err)
 	}
 	snap := untilOver(ctx, running, units, answer.Ripple, func(u *api.Unit) bool {
-		before := first.Unit(u.Name) // nil: an edit of the settings has brought it since
+		before := first.Unit(u.Name) // nil: an edit of the settings has just added it
 		return isOver(u) && (before == nil || u.Run.Number > before.Run.Number || !u.Moving)
 	})
 	if snap == nil {
@@ -268,8 +268,8 @@ func onceByRunning(running *apiclient.Client, o onceOptions, units []string) err
 	return cmp.Or(written, codeOf(snap, units))
 }
 
-// isOver reports whether a unit's run is over, or will not begin. Writings that have not come to
-// rest do not count: under version control's lock they never do.
+// isOver reports whether a unit's run is over, or will not begin. Files that have not settled do not count: under
+// version control's lock they never do.
 func isOver(u *api.Unit) bool {
 	if u.Run.Number == 0 || u.Queued || u.InLine {
 		return !u.Moving
@@ -277,8 +277,8 @@ func isOver(u *api.Unit) bool {
 	return !u.Run.EndedAt.IsZero() && u.State != api.Waiting || !u.Moving
 }
 
-// untilOver waits until that holds for all the units, once a ripple has begun, and returns the
-// project as it is then, nil where it has ended before.
+// untilOver waits until that is true for all units, once a ripple has begun, and returns the project then; nil: it
+// has ended before.
 func untilOver(
 	ctx context.Context,
 	running *apiclient.Client,
@@ -300,8 +300,8 @@ func untilOver(
 	return found
 }
 
-// codeOf is the exit code of the first of the units that failed, or of what keeps them from
-// being done; 1 where that has none.
+// codeOf is the exit status of the first failed unit, or of what prevents the units from being done; 1 if that has
+// none.
 func codeOf(snap *api.Snapshot, units []string) error {
 	var first *api.Unit
 	fine := true

@@ -17,14 +17,14 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// oncePrinter prints lines as they come, or those of each unit in one piece.
+// oncePrinter prints lines as they come, or grouped by unit.
 type oncePrinter struct {
 	out     io.Writer
 	format  plain.Format
 	grouped bool
-	units   []string // whose lines alone are printed; none: all
+	units   []string // only their lines are printed; none: all lines
 	held    map[string][]string
-	ended   chan runEnd // runs whose ends are printed, as far as there is a listener
+	ended   chan runEnd // the runs whose ends were printed, as long as there is a listener
 }
 
 type runEnd struct {
@@ -49,7 +49,7 @@ func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int6
 			if l.Stream == api.Ends {
 				select {
 				case p.ended <- runEnd{l.Unit, l.Run}:
-				default: // nothing waits for it
+				default: // there is no listener
 				}
 			}
 		}
@@ -61,7 +61,7 @@ func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int6
 	return err
 }
 
-// until waits until the ends of the units' runs are printed, but not for ever.
+// until waits, with a timeout, until the ends of the units' runs are printed.
 func (p *oncePrinter) until(snap *api.Snapshot, units []string) {
 	awaited := map[runEnd]bool{}
 	for _, name := range units {
@@ -94,7 +94,7 @@ func (p *oncePrinter) print(l api.Line) error {
 	return nil
 }
 
-// release prints what was held of a unit.
+// release prints the held lines of a unit.
 func (p *oncePrinter) release(unit string) error {
 	if len(p.held[unit]) == 0 {
 		return nil
@@ -104,10 +104,10 @@ func (p *oncePrinter) release(unit string) error {
 	return err
 }
 
-// lastLines is how many lines of a run that failed are reported again.
+// lastLines is how many lines of a failed run are printed again.
 const lastLines = 12
 
-// account says how each unit has ended, and of those that failed the last lines again.
+// account prints how each unit has ended, and the last lines of the failed ones.
 func (o onceOptions) account(snap *api.Snapshot, running *apiclient.Client, units []string, p *oncePrinter) {
 	var ran []*api.Unit
 	width, ends := 0, 0
@@ -131,8 +131,8 @@ func (o onceOptions) account(snap *api.Snapshot, running *apiclient.Client, unit
 	}
 }
 
-// lastOf returns what is most likely to say why a run has failed. The project may have ended,
-// so the log is read where it lies.
+// lastOf returns the lines that most likely tell why a run has failed. The project may have ended, so they are read
+// from the log's files.
 func lastOf(running *apiclient.Client, u *api.Unit) []api.Line {
 	page, err := running.Lines(
 		context.Background(),
@@ -144,7 +144,7 @@ func lastOf(running *apiclient.Client, u *api.Unit) []api.Line {
 	return page.Lines
 }
 
-// endOf says how a unit has ended, or why it has not begun.
+// endOf describes how a unit has ended, or why it has not started.
 func endOf(u *api.Unit) string {
 	switch {
 	case u.State == api.Done && !u.Run.ReusedAt.IsZero():

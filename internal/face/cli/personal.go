@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// readPersonal reads the user's own file, and says what is wrong with it.
+// readPersonal reads the personal file, and returns what is wrong with it.
 func readPersonal() (*settings.Personal, []string) {
 	actions, _ := tui.Actions()
 	p, err := settings.ReadPersonal(paths.Personal(), actions)
@@ -40,7 +40,7 @@ func habitsOf(p *settings.Personal) tui.Habits {
 	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
 }
 
-// habits returns the user's habits, and what tells later whether they have changed.
+// habits returns the user's preferences, and a function that tells later whether they have changed.
 func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string, bool)) {
 	stamp := func() (at time.Time, size int64) {
 		if info, err := os.Stat(paths.Personal()); err == nil {
@@ -62,8 +62,7 @@ func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string
 	return habitsOf(p), problems, now
 }
 
-// checkPersonal says what is wrong with the user's own file, if they have one, and reports
-// whether it is fine.
+// checkPersonal prints what is wrong with the personal file, if there is one, and reports whether it is valid.
 func checkPersonal(out io.Writer) bool {
 	file := paths.Personal()
 	if _, err := os.Stat(file); err != nil {
@@ -83,7 +82,7 @@ func checkPersonal(out io.Writer) bool {
 	return true
 }
 
-// sayKeys lists the actions that keys can be chosen for.
+// sayKeys lists the actions with their keys.
 func sayKeys(out io.Writer) {
 	p, _ := readPersonal()
 	names, keys := tui.Actions()
@@ -96,7 +95,7 @@ func sayKeys(out io.Writer) {
 	}
 }
 
-// shortcut returns the command that words such as "@NAME WORD..." stand for.
+// shortcut returns the command for words such as "@NAME WORD...".
 func shortcut(words []string) (adhoc.Command, error) {
 	p, problems := readPersonal()
 	if len(problems) > 0 {

@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/engine/recording"
 )
 
-// replayCommand plays a recording of "start --record" to the engine.
+// replayCommand replays a recording of "start --record".
 func replayCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "replay FILE",

@@ -30,7 +30,7 @@ type startOptions struct {
 	plain      bool
 	trust      bool
 	background bool
-	// record is a file for the engine's events, to be replayed.
+	// record is the file for a recording.
 	record string
 }
 
@@ -90,8 +90,7 @@ func attachCommand(at *location) *cobra.Command {
 	return c
 }
 
-// start starts a project and shows it until the user quits. Where it runs already, it
-// offers to show that.
+// start starts a project and shows it until the user quits. If it is already running, it offers to attach.
 func start(at location, opts startOptions, units []string) error {
 	p, err := at.open()
 	if err != nil {
@@ -117,7 +116,7 @@ func start(at location, opts startOptions, units []string) error {
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
 }
 
-// startWith starts a project that does not run, and that the user has agreed to, and shows it.
+// startWith starts and shows a project that is not running, and that the user has agreed to.
 func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
 	offerToEndLeftovers(p)
 	o.Agreed, o.Background = consent.Fingerprint(p), opts.background
@@ -141,7 +140,7 @@ func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
-// runsAlready is the error of a launch that another has come before.
+// runsAlready is the error of a launch that came after another one.
 type runsAlready struct{ running *apiclient.Client }
 
 func (*runsAlready) Error() string { return "the project is already running" }
@@ -168,7 +167,7 @@ func launch(place socket.Place, o supervisor.Options) (*apiclient.Client, error)
 		case failure.Code != exit.Locked:
 			return nil, exit.Saying(failure.Code, "omnivigil: "+failure.Text)
 		}
-		// Another was started in the same moment, or one is just ending.
+		// Another one was started at the same moment, or is just ending.
 		if running, err := client.At(context.Background(), place); err == nil {
 			if snap, err := running.Snapshot(context.Background()); err == nil && !snap.Quitting {
 				return nil, &runsAlready{running}
@@ -204,7 +203,7 @@ func startAfterEnd(place socket.Place, running *apiclient.Client, opts startOpti
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
 }
 
-// startAgain is start on a project that runs.
+// startAgain is start for a running project.
 func startAgain(place socket.Place, running *apiclient.Client, err error, opts startOptions, units []string) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
@@ -238,7 +237,7 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 	return showProject(place, running, opts.plain)
 }
 
-// sayBackground says that a project runs without a face.
+// sayBackground reports that a project runs without a face.
 func sayBackground(running *apiclient.Client) error {
 	snap, err := running.Snapshot(context.Background())
 	if err != nil {
@@ -253,7 +252,7 @@ func sayBackground(running *apiclient.Client) error {
 	return nil
 }
 
-// keeperCommand puts a terminal back; see guard.Keep.
+// keeperCommand restores a terminal; see guard.Keep.
 func keeperCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    guard.KeeperCommand,

@@ -54,8 +54,8 @@ present state of these units.`,
 	return c
 }
 
-// impactOf returns what answers, and how the project is: the running one, or where it does
-// not run its settings and nil.
+// impactOf returns the source of the answer, and the project: the running one, or if it is not running, its settings
+// and nil.
 func (at location) impactOf() (func(path string) (api.Impact, error), *api.Snapshot, error) {
 	file, err := at.FindRunning()
 	if err != nil {

@@ -8,11 +8,10 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// wordsFile has the words that the user has added to commands, as a list in JSON.
+// wordsFile has the arguments that the user has added to commands, as a JSON list.
 func wordsFile() string { return filepath.Join(paths.State(), "words.json") }
 
-// typedWords returns what was added to commands in earlier sessions, none where that cannot be
-// read: it is a convenience.
+// typedWords returns the arguments of earlier sessions; none if they cannot be read: they are a convenience.
 func typedWords() []string {
 	var words []string
 	if text, err := files.Read(wordsFile(), files.Sane); err == nil {
@@ -21,9 +20,9 @@ func typedWords() []string {
 	return words
 }
 
-// rememberWords keeps them for the next screen. They may be secret: the file is for this user only.
+// rememberWords stores them for the next screen. They may be secret: the file is for this user only.
 func rememberWords(words []string) {
 	if text, err := json.Marshal(words); err == nil {
-		files.KeepCache(wordsFile(), files.Bytes(text)) // else they are typed again
+		files.KeepCache(wordsFile(), files.Bytes(text)) // on failure they are typed again
 	}
 }

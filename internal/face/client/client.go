@@ -23,15 +23,14 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// Settings says which project is meant.
+// Settings determine the project.
 type Settings interface {
 	// Find returns the settings file.
 	Find() (string, error)
-	// FindRunning is Find, but where that project does not run and a command that was typed in
-	// the same folder does, it returns the settings of that.
+	// FindRunning is Find, except that it returns the settings of a command that was typed in the same directory, if
+	// that is running and the project is not.
 	FindRunning() (string, error)
-	// Flag gives a command the flag by which the settings file is named, without a short
-	// form.
+	// Flag adds the flag for the settings file to a command, without a short form.
 	Flag(*cobra.Command)
 }
 
@@ -49,7 +48,7 @@ func Commands(of Settings) []*cobra.Command {
 	)
 }
 
-// asking is what such a command has in common with the others.
+// asking is what such commands have in common.
 type asking struct {
 	of     Settings
 	asJSON bool
@@ -60,7 +59,7 @@ func (a *asking) flag(c *cobra.Command) *cobra.Command {
 	return c
 }
 
-// on does something with the running project, until it is interrupted.
+// on calls a function with the running project, until it is interrupted.
 func (a *asking) on(do func(ctx context.Context, p *apiclient.Client) error) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -94,12 +93,12 @@ func PrintJSON(value any) error {
 	return out.Encode(value)
 }
 
-// Say prints a line in which nothing acts on the terminal.
+// Say prints a line after escaping everything that acts on a terminal.
 func Say(w io.Writer, format string, args ...any) {
 	fmt.Fprintln(w, escape.Lines(strings.TrimRight(fmt.Sprintf(format, args...), " ")))
 }
 
-// CompleteUnits returns what completes names of units and groups.
+// CompleteUnits returns the completion of names of units and groups.
 func CompleteUnits(of Settings) cobra.CompletionFunc {
 	return func(_ *cobra.Command, taken []string, _ string) ([]string, cobra.ShellCompDirective) {
 		return completions(of, taken), cobra.ShellCompDirectiveNoFileComp

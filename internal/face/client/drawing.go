@@ -22,15 +22,15 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// shown is what a drawing is made from: a project that runs, or as its newest session left it.
+// shown is what a drawing is made from: a running project, or its newest session.
 type shown struct {
 	*api.Snapshot
-	now     time.Time // of a session that is over, its end
+	now     time.Time // of an ended session: its end
 	samples func() ([]api.Sample, error)
 	close   func()
 }
 
-// show reads what is to be drawn, of the units that are asked for.
+// show reads what is to be drawn, for the requested units.
 func (x *exporting) show() (*shown, error) {
 	log, snap, err := x.source()
 	if err != nil {
@@ -50,7 +50,7 @@ func (x *exporting) show() (*shown, error) {
 	return s, nil
 }
 
-// past takes the newest session of a project that does not run.
+// past reads the newest session of a project that is not running.
 func (s *shown) past(of Settings) error {
 	file, err := of.FindRunning()
 	if err == nil {
@@ -59,7 +59,7 @@ func (s *shown) past(of Settings) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	dir := reader.Sessions(paths.Logs(file))[0] // there is one, or there would be no log
+	dir := reader.Sessions(paths.Logs(file))[0] // there is one, because there is a log
 	if s.Snapshot, err = api.KeptSnapshot(dir); err != nil {
 		return exit.Refuse("omnivigil: the newest session in %s cannot be drawn: %v", dir, err)
 	}
@@ -80,7 +80,7 @@ func (s *shown) past(of Settings) error {
 	return nil
 }
 
-// allSamples are those of a project that runs.
+// allSamples are all samples of a running project.
 func allSamples(p api.Project) ([]api.Sample, error) {
 	var all []api.Sample
 	for from := int64(0); ; {
@@ -92,7 +92,7 @@ func allSamples(p api.Project) ([]api.Sample, error) {
 	}
 }
 
-// only leaves out all units but some, and the members of groups.
+// only removes all units except some, and those of groups.
 func (s *shown) only(names []string) error {
 	if len(names) == 0 {
 		return nil
@@ -116,7 +116,7 @@ func (s *shown) only(names []string) error {
 	return nil
 }
 
-// axis is the stretch of time that is drawn.
+// axis is the range of time to draw.
 func (x *exporting) axis(s *shown) timeline.Axis {
 	from := s.Project.Since
 	if x.span > 0 {
@@ -125,7 +125,7 @@ func (x *exporting) axis(s *shown) timeline.Axis {
 	return draw.AxisOf(from, s.now)
 }
 
-// write writes a drawing, or what it is made from.
+// write writes a drawing, or its data.
 func (x *exporting) write(data any, page func() (*draw.Page, error)) error {
 	format := x.format
 	if format == "" && filepath.Ext(x.file) != "" {
@@ -157,7 +157,7 @@ func (x *exporting) write(data any, page func() (*draw.Page, error)) error {
 	})
 }
 
-// into writes to the file that is asked for, or prints.
+// into writes to the requested file, or prints.
 func (x *exporting) into(write func(io.Writer) error) error {
 	if x.file == "" {
 		return write(os.Stdout)
@@ -208,7 +208,7 @@ func (x *exporting) rippleDrawing() error {
 type link struct {
 	From    string `json:"from"`
 	To      string `json:"to"`
-	Follows bool   `json:"follows"` // else To needs From
+	Follows bool   `json:"follows"` // otherwise To needs From
 }
 
 func (x *exporting) mapDrawing() error {
@@ -257,11 +257,11 @@ func (x *exporting) charts() error {
 	return x.write(rows, func() (*draw.Page, error) { return draw.Charts(s.Snapshot, graphs, a, time.Now()) })
 }
 
-// graphRows are the values of a graph as rows: those of each column that has one.
+// graphRows are the values of a graph as rows, one for each column with a value.
 func graphRows(measure timeline.Measure, g timeline.Graph, a timeline.Axis) [][]string {
 	var rows [][]string
 	for i, v := range g.Values {
-		if v == v { // else there is none
+		if v == v { // not NaN
 			rows = append(
 				rows,
 				[]string{

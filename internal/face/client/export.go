@@ -26,7 +26,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// exporting writes what a project shows in an open format.
+// exporting writes a project's contents in an open format.
 type exporting struct {
 	of           Settings
 	format, file string
@@ -166,7 +166,7 @@ func (x *exporting) results() error {
 	return nil
 }
 
-// source returns the log of the running project, or else of its newest session.
+// source returns the log of the running project, or of its newest session.
 func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 	file, err := x.of.FindRunning()
 	if err != nil {

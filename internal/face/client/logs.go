@@ -20,17 +20,17 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// logs is the command of that name.
+// logs is the command logs.
 type logs struct {
 	asking
 	query    api.LineQuery
-	most     int // of the last lines
+	most     int // the number of last lines
 	filter   []string
 	since    string
 	session  string
 	follow   bool
 	sessions bool
-	total    bool // how many lines, instead of them
+	total    bool // only the number of lines
 }
 
 func logsCommand(of Settings) *cobra.Command {
@@ -60,7 +60,7 @@ or note. ! negates a term. Stack traces are printed in full.`,
 			return l.run(units)
 		},
 	})
-	// Here -f is what it is for every command of that name, so --file has no short form.
+	// -f follows here, as in every command of that name, so --file has no short form.
 	of.Flag(c)
 	c.Flags().BoolVarP(
 		&l.follow,
@@ -113,7 +113,7 @@ func (l *logs) run(units []string) error {
 	}
 }
 
-// past prints what earlier sessions have left.
+// past prints the logs of ended sessions.
 func (l *logs) past() error {
 	file, err := l.of.FindRunning()
 	if err != nil {
@@ -137,7 +137,7 @@ func (l *logs) past() error {
 	)
 }
 
-// running prints what the running project has written.
+// running prints the log of the running project.
 func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
@@ -160,10 +160,10 @@ func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	return l.print(ctx, p, format)
 }
 
-// printLast prints the last lines, as many as are asked for, and returns the number after them. Where there
-// are fewer because older ones were removed, it says so.
+// printLast prints so many last lines, and returns the number after them. If there are fewer because older ones were
+// deleted, it says so.
 func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) (end int64, err error) {
-	var pages []api.LineQuery // the newest first
+	var pages []api.LineQuery // newest first
 	left, older := l.most, int64(0)
 	for q := l.query; left > 0; {
 		page, err := log.Lines(ctx, q)
@@ -214,7 +214,7 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 	return end, nil
 }
 
-// print prints all that is asked for.
+// print prints everything that is requested.
 func (l *logs) print(ctx context.Context, log api.Log, format plain.Format) error {
 	if l.query.Last {
 		_, err := l.printLast(ctx, log, format)
@@ -257,7 +257,7 @@ func (l *logs) show(format plain.Format, all []api.Line) error {
 	return nil
 }
 
-// moment reads a duration before now, or a time of day, or a whole date.
+// moment parses a duration before now, a time of day, or a date with a time.
 func moment(text string, now time.Time) (time.Time, error) {
 	if d, err := time.ParseDuration(text); err == nil {
 		return now.Add(-d), nil

@@ -17,8 +17,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// Connect returns the running project of a settings file. It returns api.ErrNotRunning
-// where it does not run.
+// Connect returns the running project of a settings file. It returns api.ErrNotRunning if it is not running.
 func Connect(ctx context.Context, file string) (*apiclient.Client, error) {
 	place, err := paths.Place(file)
 	if err != nil {
@@ -27,8 +26,7 @@ func Connect(ctx context.Context, file string) (*apiclient.Client, error) {
 	return At(ctx, place)
 }
 
-// At returns the project that runs at a place, as api.Connect does. Its log is read from its
-// files.
+// At returns the project at a place, as api.Connect does. Its log is read from files.
 func At(ctx context.Context, place socket.Place) (*apiclient.Client, error) {
 	c, err := apiclient.Connect(ctx, place)
 	if err == nil {
@@ -37,7 +35,7 @@ func At(ctx context.Context, place socket.Place) (*apiclient.Client, error) {
 	return c, err
 }
 
-// Reach is Connect for commands that are of no use without a running project.
+// Reach is Connect for commands that require a running project.
 func Reach(ctx context.Context, of Settings) (*apiclient.Client, error) {
 	file, err := of.FindRunning()
 	if err != nil {
@@ -59,8 +57,7 @@ func Reach(ctx context.Context, of Settings) (*apiclient.Client, error) {
 	return c, nil
 }
 
-// WaitGone waits until nothing of a project is left, but not for ever, and reports whether
-// that is so.
+// WaitGone waits until nothing of a project is left, with a timeout, and reports whether that is so.
 func WaitGone(place socket.Place, limit time.Duration) bool {
 	const look = 5 * time.Millisecond
 	for until := time.Now().Add(limit); time.Now().Before(until); time.Sleep(look) {
@@ -71,7 +68,7 @@ func WaitGone(place socket.Place, limit time.Duration) bool {
 	return false
 }
 
-// Seen says in words since when a project runs and who looks at it.
+// Seen describes since when a project has been running and which faces are attached.
 func Seen(snap *api.Snapshot) string {
 	text := fmt.Sprintf("%s, running since %s", snap.Project.Name, snap.Project.Since.Format("15:04:05"))
 	switch n := len(snap.Faces); {
@@ -90,5 +87,5 @@ func Seen(snap *api.Snapshot) string {
 	return text
 }
 
-// Colors reports whether what is printed may have them.
+// Colors reports whether the output may have colors.
 func Colors() bool { return term.IsTerminal(os.Stdout.Fd()) && os.Getenv("NO_COLOR") == "" }

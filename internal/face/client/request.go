@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// requestCommands are those that ask for something to be done.
+// requestCommands are the commands that send a request.
 func requestCommands(of Settings) []*cobra.Command {
 	request := func(use, short string, needsUnits bool, action func() api.Action) *cobra.Command {
 		a := &asking{of: of}
@@ -110,7 +110,7 @@ func (a *asking) ended(p *apiclient.Client, answer api.Answer) error {
 	return nil
 }
 
-// SayAnswer says what a request has set off.
+// SayAnswer prints what a request has set off.
 func SayAnswer(a api.Answer) {
 	switch {
 	case a.Text != "":

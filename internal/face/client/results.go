@@ -15,7 +15,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// resultCommands are those about tests and findings.
+// resultCommands are the commands for tests and findings.
 func resultCommands(of Settings) []*cobra.Command {
 	return []*cobra.Command{testsCommand(of), findingsCommand(of), narrowCommand(of), widenCommand(of)}
 }
@@ -52,7 +52,7 @@ than its usual duration), skipped or passed.`,
 	return c
 }
 
-// sayTests lists tests, with the numbers of their units before them.
+// sayTests lists tests, after a summary of each unit.
 func sayTests(ctx context.Context, w io.Writer, p *apiclient.Client, q api.ResultQuery, output bool) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
@@ -74,7 +74,7 @@ func sayTests(ctx context.Context, w io.Writer, p *apiclient.Client, q api.Resul
 		}
 		whole, err := p.Case(ctx, c.Unit, api.CaseName{Suite: c.Suite, Name: c.Name})
 		if err != nil {
-			continue // it has gone meanwhile
+			continue // it was removed in the meantime
 		}
 		for _, line := range whole.Output {
 			Say(w, "      %s", line)
@@ -96,7 +96,7 @@ func narrowedText(u *api.Unit) string {
 	return "; narrowed to " + u.Narrowed
 }
 
-// testLine is a test in a line: how it is, which it is, and why it failed.
+// testLine is a test in one line: its state, its name, and why it failed.
 func testLine(snap *api.Snapshot, c api.Case) string {
 	words := string(c.Status)
 	if c.Change != "" {
@@ -191,8 +191,8 @@ func sayFindings(w io.Writer, snap *api.Snapshot, page api.FindingPage) {
 	}
 }
 
-// sayPlaces prints places for editors, those that are gone left out. Files are relative to here, as
-// an editor that was started here reads them.
+// sayPlaces prints locations for editors, without findings that are gone. Files are relative to the working
+// directory, where the editor was probably started.
 func sayPlaces(w io.Writer, snap *api.Snapshot, findings []api.Finding) {
 	here, err := os.Getwd()
 	if err != nil {
@@ -239,8 +239,7 @@ tests.`,
 	return c
 }
 
-// named returns the test that a name means: one that is known, or else that name alone, which
-// the runner may know.
+// named returns the test with a name, or if it is unknown, only that name, which the runner may know.
 func named(ctx context.Context, p *apiclient.Client, unit, name string) (api.CaseName, error) {
 	page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Text: name, Count: api.MaxLines})
 	if err != nil {
@@ -254,7 +253,7 @@ func named(ctx context.Context, p *apiclient.Client, unit, name string) (api.Cas
 	return api.CaseName{Name: name}, nil
 }
 
-// do asks for something and says what that has set off.
+// do sends a request and prints what that has set off.
 func (a *asking) do(ctx context.Context, p *apiclient.Client, r api.Request) error {
 	answer, err := p.Do(ctx, r)
 	switch {

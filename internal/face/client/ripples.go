@@ -83,7 +83,7 @@ func rippleTook(r *api.Ripple) string {
 	return format.Duration(r.RestAt.Sub(r.Since))
 }
 
-// sayRipple reports a ripple with its runs, and the output of those that failed.
+// sayRipple prints a ripple with its runs, and the output of the failed ones.
 func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) error {
 	Say(w, "ripple %d, %s: %s", r.ID, format.Clock(r.Since), r.Title)
 	switch {

@@ -69,7 +69,7 @@ func sayStatus(w io.Writer, snap *api.Snapshot) {
 	}
 }
 
-// sayDoubts lists doubts, with what ends each.
+// sayDoubts lists doubts, with what ends each of them.
 func sayDoubts(w io.Writer, doubts []api.Doubt) {
 	for _, d := range doubts {
 		Say(w, "  ? %s; to end it: %s", d.What, d.Ends)
@@ -83,7 +83,7 @@ func freshnessWord(u *api.Unit) string {
 	return string(u.Freshness)
 }
 
-// unitDetail is what there is to say of a unit in addition to its state.
+// unitDetail is what is shown of a unit in addition to its state.
 func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	var parts []string
 	if u.Paused {
@@ -109,7 +109,7 @@ func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	return strings.Join(parts, "  ")
 }
 
-// sayUnit tells one unit whole.
+// sayUnit prints everything about one unit.
 func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot, name string) error {
 	d, err := p.Detail(ctx, name)
 	if err != nil {

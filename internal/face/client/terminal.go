@@ -80,7 +80,7 @@ for input.`,
 	})
 }
 
-// ScreenText is what a terminal shows, without the empty rows at its end.
+// ScreenText is the text of a terminal, without the empty rows at its end.
 func ScreenText(screen api.Screen, styled bool) string {
 	var b strings.Builder
 	lines := screen.Lines

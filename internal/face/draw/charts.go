@@ -43,7 +43,7 @@ func Charts(
 	return p, nil
 }
 
-// graph draws one unit's values: an area, or, of what happens now and then, sticks.
+// graph draws one unit's values: an area or, for events, sticks.
 func (p *Page) graph(measure timeline.Measure, g timeline.Graph, number int, top, height float64) {
 	c := on(theme.Units[number%len(theme.Units)])
 	name := g.Name
@@ -81,7 +81,7 @@ func (p *Page) graph(measure timeline.Measure, g timeline.Graph, number int, top
 	p.line(faint, 0.1, nil, [2]float64{laneLeft, top + height}, [2]float64{laneLeft + laneWidth, top + height})
 }
 
-// moved leaves out graphs in which nothing happens.
+// moved leaves out graphs without any value.
 func moved(of map[timeline.Measure][]timeline.Graph) map[timeline.Measure][]timeline.Graph {
 	out := map[timeline.Measure][]timeline.Graph{}
 	for measure, graphs := range of {

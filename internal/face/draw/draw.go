@@ -1,8 +1,8 @@
 // Package draw writes the shapes of package timeline as SVG and PDF, with text as text.
 //
-// A page is for white paper and can be read in grey: each state has a shape of its own, as on the screen. Text is set
-// in the Go fonts. In SVG they are named and not embedded, so a viewer without them uses its own; in PDF a letter
-// that they do not have is missing. Start reading at Page, which collects shapes; svg.go and pdf.go write them.
+// A page is for white paper and readable in grey: each state has its own shape, as on the screen. Text uses the Go
+// fonts. SVG names them without embedding, so a viewer without them uses its own; in PDF, characters that they do not
+// have are missing. Start reading at Page, which collects shapes; svg.go and pdf.go write them.
 package draw
 
 import (
@@ -21,7 +21,7 @@ import (
 // Formats are the formats of drawings.
 var Formats = []string{"svg", "pdf"}
 
-// FormatOf is the format that a file's name asks for, empty for none.
+// FormatOf is the format for a file's extension; empty: none.
 func FormatOf(file string) string {
 	format := strings.ToLower(strings.TrimPrefix(filepath.Ext(file), "."))
 	for _, known := range Formats {
@@ -36,7 +36,7 @@ func FormatOf(file string) string {
 type About struct {
 	Project string
 	What    string // such as "lanes"
-	Span    string // of what time
+	Span    string // the range of time
 	Date    time.Time
 }
 
@@ -45,26 +45,26 @@ type Page struct {
 	width, height float64
 	title         string
 	date          time.Time
-	shapes        []shape // those that come later cover the others
+	shapes        []shape // later ones cover earlier ones
 }
 
 // shape is one of label, rectangle and stroke.
 type shape any
 
-// label is a line of text whose base begins at a place.
+// label is a line of text whose baseline begins at a position.
 type label struct {
 	x, y float64
 	text string
 	ink  ink
 }
 
-// rectangle is filled.
+// rectangle is a filled rectangle.
 type rectangle struct {
 	x, y, width, height float64
 	color               color.RGBA
 }
 
-// stroke is a line through places, dashed where lengths of dashes and gaps are given.
+// stroke is a line through points, dashed if lengths of dashes and gaps are given.
 type stroke struct {
 	color  color.RGBA
 	width  float64
@@ -75,13 +75,13 @@ type stroke struct {
 // The page.
 const (
 	margin    = 10.0
-	headed    = margin + 13 // where the drawing begins
+	headed    = margin + 13 // the top of the drawing
 	textSize  = 8.0         // points
 	smallSize = 7.0
-	pageWidth = 297.0 // of A4 on its side; pages are as high as they must be
+	pageWidth = 297.0 // A4 landscape; pages are as high as necessary
 )
 
-// ink is what a text is set in.
+// ink is the style of a text.
 type ink struct {
 	size  float64 // points
 	bold  bool
@@ -112,27 +112,27 @@ var (
 // on is a hue on white paper.
 func on(h theme.Hue) color.RGBA {
 	c := color.RGBA{A: 0xff}
-	fmt.Sscanf(h.OnLight, "#%02x%02x%02x", &c.R, &c.G, &c.B) // they are constants of that form
+	fmt.Sscanf(h.OnLight, "#%02x%02x%02x", &c.R, &c.G, &c.B) // constants of this form
 	return c
 }
 
-// text sets a line whose base begins at a place.
+// text draws a line of text whose baseline begins at a position.
 func (p *Page) text(x, y float64, text string, i ink) {
 	if text != "" {
 		p.shapes = append(p.shapes, label{x, y, text, i})
 	}
 }
 
-// widest is how much wider than the Go fonts another may be that a viewer takes in their place.
+// widest is how much wider than the Go fonts a substitute font may be.
 const widest = 1.15
 
-// wide is how wide a text may become.
+// wide is the maximum width of a text.
 func (p *Page) wide(text string, i ink) float64 { return i.width(text) * widest }
 
-// right sets a line whose base ends there.
+// right draws a line of text whose baseline ends at a position.
 func (p *Page) right(x, y float64, text string, i ink) { p.text(x-p.wide(text, i), y, text, i) }
 
-// within cuts a text so that it is no wider than some length.
+// within cuts a text to a width.
 func (p *Page) within(text string, i ink, width float64) string {
 	if p.wide(text, i) <= width {
 		return text
@@ -151,7 +151,7 @@ func (p *Page) box(x, y, width, height float64, c color.RGBA) {
 	}
 }
 
-// line draws a line through places, dashed where lengths of dashes are given.
+// line draws a line through points, dashed if lengths of dashes are given.
 func (p *Page) line(c color.RGBA, width float64, dashes []float64, places ...[2]float64) {
 	p.shapes = append(p.shapes, stroke{c, width, dashes, places})
 }
@@ -167,7 +167,7 @@ func (p *Page) Write(w io.Writer, format string) error {
 	return fmt.Errorf("a drawing is written as %s, not %q", strings.Join(Formats, " or "), format)
 }
 
-// File writes the page into a file that is not there yet, in the format that its name asks for.
+// File writes the page into a new file, in the format of its extension.
 func (p *Page) File(file string) error {
 	format := FormatOf(file)
 	if format == "" {
@@ -187,5 +187,5 @@ func (p *Page) File(file string) error {
 	return nil
 }
 
-// millimetres rounds a place, so that files stay small.
+// millimetres rounds a coordinate, so that files stay small.
 func millimetres(x float64) float64 { return math.Round(x*100) / 100 }

@@ -10,19 +10,19 @@ import (
 	"golang.org/x/image/font/opentype"
 )
 
-// perPoint is how many millimetres a point is.
+// perPoint is a point in millimetres.
 const perPoint = 25.4 / 72
 
-// measured is the size in points at which widths are taken; they grow with the size.
+// measured is the size in points at which widths are measured; they are proportional to the size.
 const measured = 1000
 
-// faces are the Go fonts, by whether they are bold. A face is for one goroutine at a time.
+// faces are the Go fonts, by weight. A face is for one goroutine at a time.
 var faces struct {
 	sync.Mutex
 	of map[bool]font.Face
 }
 
-// fonts reads the fonts, once.
+// fonts loads the fonts, once.
 var fonts = sync.OnceValue(func() error {
 	faces.of = map[bool]font.Face{}
 	for bold, data := range map[bool][]byte{false: goregular.TTF, true: gobold.TTF} {
@@ -41,7 +41,7 @@ var fonts = sync.OnceValue(func() error {
 	return nil
 })
 
-// width is how wide a text is in the ink, in millimetres. The fonts must have been read.
+// width is the width of a text in a style, in millimetres. The fonts must be loaded.
 func (i ink) width(text string) float64 {
 	faces.Lock()
 	defer faces.Unlock()

@@ -7,7 +7,7 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// toneInk is the color of a meaning.
+// toneInk is the color of a tone.
 func toneInk(t api.Tone) color.RGBA {
 	switch t {
 	case api.ToneCurrent:

@@ -9,14 +9,14 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// What a page of lanes or bars has room for.
+// The layout of a page of lanes or bars.
 const (
 	nameWidth = 46.0 // of names and states
 	rowHeight = 6.5
-	perLetter = 4 // columns of an axis that a letter takes
+	perLetter = 4 // columns of an axis for a character
 )
 
-// lane is how wide lanes are, and how many columns they have.
+// lane is the width of lanes, and their number of columns.
 const (
 	laneLeft  = margin + nameWidth
 	laneWidth = pageWidth - margin - laneLeft - 20
@@ -24,19 +24,19 @@ const (
 
 const laneColumns = 600
 
-// AxisOf is the axis of a page that shows a span of time.
+// AxisOf is the axis of a page for a range of time.
 func AxisOf(from, to time.Time) timeline.Axis {
 	span := max(to.Sub(from), time.Second)
 	return timeline.Axis{Start: from, Column: span/laneColumns + 1, N: laneColumns, Letter: perLetter}
 }
 
-// x is where a moment is.
+// x is the position of a time.
 func x(a timeline.Axis, t time.Time) float64 {
 	share := float64(t.Sub(a.Start)) / float64(a.Span())
 	return laneLeft + laneWidth*max(0, min(share, 1))
 }
 
-// spanWords says from when to when an axis goes.
+// spanWords describes the range of an axis.
 func spanWords(a timeline.Axis) string {
 	end := a.Time(a.N)
 	layout := "15:04:05"
@@ -46,7 +46,7 @@ func spanWords(a timeline.Axis) string {
 	return a.Start.Format(layout) + " to " + end.Format(layout) + ", " + format.Duration(a.Span().Round(time.Second))
 }
 
-// Lanes draws the lives of a project's units over a span of time, with its saves.
+// Lanes draws the lives of a project's units over a range of time, with its saves.
 func Lanes(snap *api.Snapshot, a timeline.Axis, date time.Time) (*Page, error) {
 	used := map[timeline.Cell]bool{}
 	lanes := make([]timeline.Lane, len(snap.Units))

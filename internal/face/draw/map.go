@@ -8,21 +8,21 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// mapPage is how a map is laid out on paper.
+// mapPage is the layout of a map on paper.
 type mapPage struct {
 	*Page
 	m    timeline.Map
-	left []float64 // where each layer begins
+	left []float64 // the left edge of each layer
 }
 
 const (
 	boxWidth  = 40.0
 	boxHeight = 9.0
-	boxPitch  = 14.0 // from row to row
+	boxPitch  = 14.0 // the distance of rows
 	trackGap  = 2.2
 )
 
-// Map draws what needs and follows what.
+// Map draws needs and follows.
 func Map(snap *api.Snapshot, date time.Time) (*Page, error) {
 	d := mapPage{m: timeline.MapOf(snap, timeline.MapOptions{})}
 	left := margin

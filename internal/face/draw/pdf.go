@@ -10,7 +10,7 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 )
 
-// writePDF writes the page as PDF, with those letters of the fonts that it has.
+// writePDF writes the page as PDF, with the characters that the fonts have.
 func (p *Page) writePDF(w io.Writer) error {
 	orientation := fpdf.OrientationLandscape
 	if p.height > p.width {

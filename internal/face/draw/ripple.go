@@ -59,7 +59,7 @@ func Ripple(project string, r *api.Ripple, now, date time.Time) (*Page, error) {
 	return p, nil
 }
 
-// bar draws a run, and below it why it ran and what it waited on.
+// bar draws a run, and below it why it ran and what it waited for.
 func (p *Page) bar(a timeline.Axis, b *timeline.Bar, number int, top float64) {
 	base := top + rowHeight*0.68
 	name := ink{textSize, true, on(theme.Units[number%len(theme.Units)])}

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// fontFamily names the fonts for viewers: where they have none of Go's, what looks like it.
+// fontFamily names the fonts for viewers: the Go fonts, or similar ones.
 const fontFamily = "Go,Arial,Helvetica,sans-serif"
 
 // writeSVG writes the page as SVG 1.1, https://www.w3.org/TR/SVG11/.
@@ -68,7 +68,7 @@ func (p *Page) writeSVG(w io.Writer) error {
 	return err
 }
 
-// number writes a length with as few digits as a thousandth of a millimetre needs.
+// number writes a length with a precision of a thousandth of a millimetre.
 func number(x float64) string {
 	text := strconv.FormatFloat(x, 'f', 3, 64)
 	return strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
@@ -76,9 +76,9 @@ func number(x float64) string {
 
 func hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
-// escaped is text as it is in XML.
+// escaped is text escaped for XML.
 func escaped(text string) string {
 	var out strings.Builder
-	xml.EscapeText(&out, []byte(text)) // a builder takes all
+	xml.EscapeText(&out, []byte(text)) // a builder never fails
 	return out.String()
 }

@@ -8,7 +8,7 @@ import (
 	"omnivigil/internal/text/theme"
 )
 
-// legend says what the shapes mean, in the order in which they are reported.
+// legend explains the shapes, in the order of the legend.
 var legend = []struct {
 	cell timeline.Cell
 	text string
@@ -28,7 +28,7 @@ var legend = []struct {
 	{timeline.Cell{State: api.Crashed}, "crashed"},
 }
 
-// meaning is the part of a cell that its shape depends on.
+// meaning is the part of a cell that determines its shape.
 func meaning(c timeline.Cell) timeline.Cell {
 	if c.State != api.Ready && c.State != api.Done {
 		c.Stale = false
@@ -36,8 +36,7 @@ func meaning(c timeline.Cell) timeline.Cell {
 	return c
 }
 
-// texture draws what a unit was doing into a rectangle: the same shapes as on the screen, each told
-// apart without color.
+// texture draws a cell into a rectangle, with the same shapes as on the screen, each different without color.
 func (p *Page) texture(c timeline.Cell, x, y, width, height float64) {
 	x, width = millimetres(x), max(millimetres(width), 0.15)
 	middle := y + height/2
@@ -76,7 +75,7 @@ func (p *Page) texture(c timeline.Cell, x, y, width, height float64) {
 	}
 }
 
-// stripes fills a rectangle with upright stripes of a width, so far apart.
+// stripes fills a rectangle with vertical stripes of a width and a distance.
 func (p *Page) stripes(c color.RGBA, x, y, width, height, stripe, gap float64) {
 	for at := x; at < x+width; at += stripe + gap {
 		p.box(millimetres(at), y, min(stripe, x+width-at), height, c)
@@ -108,7 +107,7 @@ func (p *Page) hatch(c color.RGBA, x, y, width, height float64, crossed bool) {
 	}
 }
 
-// legendHeight is how high the legend of some shapes is.
+// legendHeight is the height of the legend of some shapes.
 func legendHeight(used map[timeline.Cell]bool) float64 {
 	return float64((len(used)+3)/4)*5 + 4
 }

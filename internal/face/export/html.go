@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/text/pen"
 )
 
-// The page uses the reader's own ground, dark or light.
+// The page uses the reader's background, dark or light.
 const (
 	pageBegin = `<!DOCTYPE html>
 <html lang="en"><head><meta charset="utf-8"><title>%s</title>
@@ -67,7 +67,7 @@ func markUp(line string) string {
 	return b.String()
 }
 
-// address returns where a link leads, if that is a page.
+// address returns the address of a link, if it is a web page.
 func address(link string) string {
 	uri := escape.LinkAddress([]byte(link))
 	if u, err := url.Parse(uri); err != nil || u.Scheme != "http" && u.Scheme != "https" {
@@ -76,7 +76,7 @@ func address(link string) string {
 	return uri
 }
 
-// weightCSS is what weights mean in CSS.
+// weightCSS is the CSS of weights.
 var weightCSS = []struct {
 	weight pen.Weight
 	css    string
@@ -91,7 +91,7 @@ var weightCSS = []struct {
 	{pen.Overlined, "text-decoration:overline"},
 }
 
-// cssOf returns how text looks that a pen has written.
+// cssOf returns the CSS of a pen.
 func cssOf(p pen.Pen) string {
 	var parts []string
 	for _, w := range weightCSS {
@@ -112,14 +112,13 @@ func cssOf(p pen.Pen) string {
 	return strings.Join(parts, ";")
 }
 
-// sixteen are the terminal's own colors, chosen so that they read on both grounds.
+// sixteen are the terminal's own colors, readable on both backgrounds.
 var sixteen = [16]string{
 	"#555b66", "#c0392b", "#2e8b57", "#a86e00", "#2f6fb5", "#8e4fa8", "#1b8a8f", "#8a919c",
 	"#6b7280", "#e0574a", "#3aa76d", "#c98a1b", "#4a8fd8", "#ab6bc5", "#2aa7ad", "#a9b0ba",
 }
 
-// indexed is one of the 256 colors that terminals have agreed on: 16, a cube of 6 and a ramp
-// of 24 grey ones.
+// indexed is one of the 256 colors of terminals: 16, a cube of 6 and a ramp of 24 greys.
 func indexed(n int) string {
 	switch {
 	case n < 0 || n > 255:

@@ -18,9 +18,9 @@ import (
 	"omnivigil/internal/results/sarif"
 )
 
-// Formats of results: of cases JUnit XML, the Test Anything Protocol, version 14
-// (testanything.org), and JSON lines in the form of go doc test2json; of findings SARIF 2.1.0
-// (docs.oasis-open.org/sarif). JSON lines have findings as well.
+// Formats of results: for cases JUnit XML, the Test Anything Protocol, version 14 (testanything.org), and JSON lines
+// in the form of go doc test2json; for findings SARIF 2.1.0 (docs.oasis-open.org/sarif). JSON lines have findings,
+// too.
 const (
 	JUnit     = "junit"
 	TAP       = "tap"
@@ -28,7 +28,7 @@ const (
 	JSONLines = "json"
 )
 
-// ResultsFormatOf returns the format of results that a file's name asks for, empty if none.
+// ResultsFormatOf returns the format for a file's extension; empty: none.
 func ResultsFormatOf(file string) string {
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".xml":
@@ -46,13 +46,13 @@ func ResultsFormatOf(file string) string {
 // Results are what is written.
 type Results struct {
 	Project  string
-	Root     string // the project's folder: locations are relative to it
+	Root     string // the project's directory, which locations are relative to
 	At       time.Time
-	Cases    []api.Case // with their output, if that is to be written
+	Cases    []api.Case // with their output, if it is to be written
 	Findings []api.Finding
 }
 
-// ResultsOf returns all tests, with what the failed ones have written, and findings of a project.
+// ResultsOf returns all tests of a project, the failed ones with their output, and all findings.
 func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, error) {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
@@ -86,8 +86,7 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 	return r, nil
 }
 
-// ResultsFile writes results into a file, instead of what is there; that stays as it is until all of it is
-// known.
+// ResultsFile writes results into a file, and replaces an earlier one when everything is written.
 func ResultsFile(r Results, format, file string) error {
 	var out bytes.Buffer
 	if err := WriteResults(r, format, &out); err != nil {
@@ -111,7 +110,7 @@ func WriteResults(r Results, format string, w io.Writer) error {
 	return fmt.Errorf(`the format of results must be "junit", "tap", "sarif" or "json", not %q`, format)
 }
 
-// short is a file's name from the project's folder, if it is below that.
+// short is a file's name relative to the project's directory, if it is below that.
 func (r Results) short(file string) string {
 	if rel, err := filepath.Rel(r.Root, file); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
@@ -119,7 +118,7 @@ func (r Results) short(file string) string {
 	return filepath.ToSlash(file)
 }
 
-// The elements of JUnit XML, as testdata/junit.xsd has them.
+// The elements of JUnit XML, as in testdata/junit.xsd.
 type (
 	junitSuites struct {
 		XMLName  xml.Name     `xml:"testsuites"`
@@ -209,7 +208,7 @@ func (r Results) junit(w io.Writer) error {
 	return err
 }
 
-// withMessage is what a case has written, or else its message.
+// withMessage is a case's output, or else its message.
 func withMessage(c api.Case) []string {
 	if len(c.Output) > 0 {
 		return c.Output
@@ -217,7 +216,7 @@ func withMessage(c api.Case) []string {
 	return strings.Split(c.Message, "\n")
 }
 
-// valid is text as XML may have it (section 2.2).
+// valid is text that is valid in XML (section 2.2).
 func valid(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\t' || r == '\n' || r >= 0x20 && r != 0xfffe && r != 0xffff {
@@ -229,7 +228,7 @@ func valid(text string) string {
 
 func secondsText(s api.Seconds) string { return fmt.Sprintf("%.3f", s.Duration().Seconds()) }
 
-// units are those that have cases, in their order.
+// units are the units with cases, in order.
 func (r Results) units() []string {
 	seen := map[string]bool{}
 	var units []string
@@ -268,14 +267,13 @@ func (r Results) tap(w io.Writer) error {
 	return err
 }
 
-// diagnosis is the YAML behind a point that failed. Its values are JSON strings, which YAML
-// takes as they are.
+// diagnosis is the YAML block after a failed point. Its values are JSON strings, which are valid YAML.
 func (r Results) diagnosis(c api.Case) string {
 	var b strings.Builder
 	b.WriteString("  ---\n")
 	add := func(name, value string) {
 		if value != "" {
-			text, _ := json.Marshal(value) // of a string there is no error
+			text, _ := json.Marshal(value) // a string never fails
 			fmt.Fprintf(&b, "  %s: %s\n", name, text)
 		}
 	}
@@ -291,7 +289,7 @@ func (r Results) diagnosis(c api.Case) string {
 	return b.String()
 }
 
-// sarif writes a run for each unit that has told something.
+// sarif writes a run for each unit with findings.
 func (r Results) sarif(w io.Writer) error {
 	var out []*sarif.Run
 	runs := map[string]*sarif.Run{}
@@ -322,7 +320,7 @@ func (r Results) sarif(w io.Writer) error {
 	return sarif.Write(w, out)
 }
 
-// line is a line of JSON about a case or a finding.
+// line is a JSON line about a case or a finding.
 type line struct {
 	Time    time.Time `json:"Time"`
 	Action  string    `json:"Action"`
@@ -334,7 +332,7 @@ type line struct {
 	*api.Finding
 }
 
-// lines writes for each case what it has written and how it ended, and then the findings.
+// lines writes the output and the result of each case, and then the findings.
 func (r Results) lines(w io.Writer) error {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)

@@ -1,5 +1,5 @@
 // Package export writes output and results in open formats: text, JSON lines and HTML; JUnit XML, TAP, SARIF and
-// JSON. Drawings are written by package draw. Start reading at Stream and Results.
+// JSON. Drawings are in package draw. Start reading at Stream and Results.
 package export
 
 import (
@@ -29,7 +29,7 @@ const (
 	known = `"text", "json" or "html"`
 )
 
-// FormatOf returns the format that a file's name asks for.
+// FormatOf returns the format for a file's extension.
 func FormatOf(file string) string {
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".json", ".jsonl", ".ndjson":
@@ -40,14 +40,14 @@ func FormatOf(file string) string {
 	return Text
 }
 
-// Part says which lines of a log are written.
+// Part selects lines of a log.
 type Part struct {
-	Filter string    // as that of api.LineQuery
-	Within *[2]int64 // only from one number to another; nil: all
+	Filter string    // as in api.LineQuery
+	Within *[2]int64 // only the lines between two numbers; nil: all
 }
 
-// StreamFile writes lines into a new file, as Stream does. It returns how many there were. An
-// existing file is left as it is, which is an error.
+// StreamFile writes lines into a new file, as Stream does, and returns their number. An existing file is an error,
+// and stays unchanged.
 func StreamFile(
 	ctx context.Context,
 	p api.Log,
@@ -67,7 +67,7 @@ func StreamFile(
 	return Stream(ctx, p, snap, part, format, f)
 }
 
-// Stream writes a part of a log, and returns how many lines there were.
+// Stream writes a part of a log, and returns the number of lines.
 func Stream(
 	ctx context.Context,
 	p api.Log,
@@ -106,7 +106,7 @@ func Stream(
 	return lines, out.Flush()
 }
 
-// writerOf begins a document and returns what writes a line, and how it ends.
+// writerOf begins a document, and returns functions that write a line and end the document.
 func writerOf(
 	out *bufio.Writer,
 	snap *api.Snapshot,

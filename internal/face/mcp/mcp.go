@@ -21,8 +21,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Connect returns the project that is meant; it is called again when that has gone. The
-// error is returned to the assistant.
+// Connect returns the project; it is called again when the project is gone. The error is returned to the assistant.
 type Connect func(context.Context) (api.Project, error)
 
 // Serve offers the project on standard input and output, until the other side closes them or
@@ -48,8 +47,7 @@ func (w *words) add(format string, args ...any) {
 
 func (w *words) verdict(v api.Verdict) { w.add("%s: %s", strings.ToUpper(string(v.Word)), v.Text) }
 
-// waitLimit is how long is waited unless the assistant says otherwise: longer than most
-// builds, shorter than most assistants have patience.
+// waitLimit is the default timeout of wait: longer than most builds, shorter than the patience of most assistants.
 const waitLimit = 120 * time.Second
 
 func (t *tools) wait(ctx context.Context, in waitWhat) (string, error) {
@@ -96,7 +94,7 @@ func reason(why string) string {
 	return ": " + why
 }
 
-// snapshot returns the project and how it is.
+// snapshot returns the project and its state.
 func (t *tools) snapshot(ctx context.Context) (api.Project, *api.Snapshot, error) {
 	p, err := t.connect(ctx)
 	if err != nil {
@@ -208,7 +206,7 @@ func (t *tools) unit(ctx context.Context, in oneUnit) (string, error) {
 	return w.String(), nil
 }
 
-// lastWords adds the lines of a run that say why it ended.
+// lastWords adds the lines of a run that tell why it ended.
 func (w *words) lastWords(ctx context.Context, p api.Project, unit string, run int) error {
 	const most = 20
 	page, err := p.Lines(ctx, api.LineQuery{Unit: unit, Run: run, Why: true, Count: most})
@@ -312,7 +310,7 @@ func (t *tools) whatIf(ctx context.Context, in onePath) (string, error) {
 	return w.String(), nil
 }
 
-// resultQuery reads what a tool is asked for; usual is what is meant where it does not say.
+// resultQuery parses the arguments of a tool; usual is the default.
 func (in someResults) query(usual string) api.ResultQuery {
 	const many = 50
 	q := api.ResultQuery{Units: in.Units, Only: cmp.Or(in.Only, usual), Text: in.Text, Count: cmp.Or(in.Count, many)}
@@ -361,7 +359,7 @@ func mark(is bool, text string) string {
 	return text
 }
 
-// rest says how many there are in addition to those that were listed.
+// rest tells how many there are in addition to those listed.
 func (w *words) rest(total, listed int, what string) {
 	switch {
 	case total == 0:
@@ -416,7 +414,7 @@ func (t *tools) narrow(ctx context.Context, in narrowTo) (string, error) {
 	return fmt.Sprintf("That is ripple %d. Call wait to learn how it ends.", answer.Ripple), nil
 }
 
-// request returns a tool that asks for something to be done.
+// request returns a tool that sends a request.
 func (t *tools) request(a api.Action) func(context.Context, someUnits) (string, error) {
 	return func(ctx context.Context, in someUnits) (string, error) {
 		if len(in.Units) == 0 {

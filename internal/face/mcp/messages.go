@@ -12,17 +12,17 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/jsonrpc"
 )
 
-// longestMessage bounds a message of an assistant, in bytes.
+// longestMessage limits a message of an assistant, in bytes.
 const longestMessage = 4 << 20
 
-// Codes of errors (JSON-RPC 2.0, section 5.1).
+// Error codes (JSON-RPC 2.0, section 5.1).
 const (
 	codeParse   = -32700
 	codeRequest = -32600
 )
 
-// messages passes on the messages that are read, a line each, and answers a line that is none with an error:
-// one broken line is no reason to end, as it would be for the library.
+// messages passes on messages, one a line, and answers an invalid line with an error: one invalid line should not end
+// the connection, as it would in the library.
 type messages struct {
 	in  *bufio.Reader
 	end func() error
@@ -30,14 +30,14 @@ type messages struct {
 	mu  sync.Mutex
 	out io.Writer
 
-	rest []byte // of the message that is being passed on
+	rest []byte // of the current message
 }
 
 func newMessages(in io.ReadCloser, out io.Writer) *messages {
 	return &messages{in: bufio.NewReader(in), end: sync.OnceValue(in.Close), out: out}
 }
 
-// Read implements io.Reader. It blocks until a message has come.
+// Read implements io.Reader. It blocks until a message arrives.
 func (m *messages) Read(p []byte) (int, error) {
 	for len(m.rest) == 0 {
 		line, err := m.line()
@@ -57,7 +57,7 @@ func (m *messages) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// badMessage is a line that is no message.
+// badMessage is an invalid line.
 type badMessage struct {
 	code int
 	why  string
@@ -65,7 +65,7 @@ type badMessage struct {
 
 func (b *badMessage) Error() string { return b.why }
 
-// line reads the next message with its line's end.
+// line reads the next message with its line end.
 func (m *messages) line() ([]byte, error) {
 	var line []byte
 	tooLong := false
@@ -91,8 +91,8 @@ func (m *messages) line() ([]byte, error) {
 		return nil, &badMessage{codeParse, "the line is not JSON"}
 	}
 	all := []json.RawMessage{line}
-	if line[0] == '[' { // a batch, as the protocol had them
-		all = nil // else the line would be written over
+	if line[0] == '[' { // a batch, from earlier versions of the protocol
+		all = nil // the line's memory would be reused
 		if err := json.Unmarshal(line, &all); err != nil || len(all) == 0 {
 			return nil, &badMessage{codeRequest, "the batch has no messages"}
 		}
@@ -105,7 +105,7 @@ func (m *messages) line() ([]byte, error) {
 	return append(line, '\n'), nil
 }
 
-// refuse answers what is no message, whose number is not known.
+// refuse answers an invalid message, whose id is unknown.
 func (m *messages) refuse(b *badMessage) error {
 	var answer struct {
 		Version string          `json:"jsonrpc"`
@@ -130,5 +130,5 @@ func (m *messages) Write(p []byte) (int, error) {
 	return m.out.Write(p)
 }
 
-// Close ends what is read. It may be called again: the library closes both directions.
+// Close ends reading. It may be called again: the library closes both directions.
 func (m *messages) Close() error { return m.end() }

@@ -10,7 +10,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// screen says what a unit's terminal shows.
+// screen returns the text of a unit's terminal.
 func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 	p, err := t.connect(ctx)
 	if err != nil {
@@ -48,7 +48,7 @@ func (t *tools) screen(ctx context.Context, in oneUnit) (string, error) {
 	return strings.TrimRight(w.String(), "\n") + "\n", nil
 }
 
-// typeInto types into a unit's terminal, where the user lets assistants.
+// typeInto types into a unit's terminal, if the user allows it.
 func (t *tools) typeInto(ctx context.Context, in typed) (string, error) {
 	switch {
 	case !t.mayType():

@@ -8,14 +8,13 @@ import (
 	"omnivigil/internal/api"
 )
 
-// tools has the project for the tools' handlers.
+// tools has the project for the handlers of the tools.
 type tools struct {
 	connect Connect
 	mayType func() bool
 }
 
-// server returns the server with all tools. The texts are what assistants, and users who look over their shoulder,
-// read.
+// server returns the server with all tools. Assistants and their users read the texts.
 func server(version string, connect Connect, mayType func() bool) *mcp.Server {
 	s := mcp.NewServer(
 		&mcp.Implementation{Name: "omnivigil", Version: version},
@@ -73,7 +72,7 @@ func addChanging(s *mcp.Server, t *tools) {
 		changes(true, true), t.request(api.Stop))
 }
 
-// add adds a tool that answers in words.
+// add adds a tool that answers with text.
 func add[In any](
 	s *mcp.Server,
 	name, description string,
@@ -84,7 +83,7 @@ func add[In any](
 		func(ctx context.Context, _ *mcp.CallToolRequest, in In) (*mcp.CallToolResult, any, error) {
 			text, err := do(ctx, in)
 			if err != nil {
-				return nil, nil, err // which the SDK tells as the tool's own error
+				return nil, nil, err // the SDK sends it as the tool's own error
 			}
 			return &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: text}}}, nil, nil
 		})

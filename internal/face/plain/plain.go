@@ -17,10 +17,10 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// self is the name that Omnivigil's own events carry.
+// self is the name of Omnivigil's own events.
 const self = "omnivigil"
 
-// Format says how lines are printed.
+// Format is how lines are printed.
 type Format struct {
 	Width int  // of the column of names
 	Color bool // keep colors and links
@@ -64,15 +64,14 @@ type Printer struct {
 	Out     io.Writer
 	Format  Format
 	next    int64
-	told    bool // that the log cannot be written
+	told    bool // it was reported that the log cannot be written
 }
 
 // kind is what this face calls itself.
 const kind = "plain"
 
-// Follow prints lines as they come until the project has ended and all are printed. It
-// returns early when Out refuses a write. It returns how the project was when it was last
-// seen, nil where it never was.
+// Follow prints lines as they come until the project has ended and all are printed. It returns early if Out refuses a
+// write. It returns the newest snapshot; nil: there was none.
 func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -94,7 +93,7 @@ func (p *Printer) Follow(ctx context.Context) (last *api.Snapshot, err error) {
 	return last, err
 }
 
-// saySilence says when the project has stopped to answer, and when it answers again.
+// saySilence reports when the project stops answering, and when it answers again.
 func saySilence(silent time.Duration) {
 	switch {
 	case silent == api.Silence:
@@ -109,7 +108,7 @@ func saySilence(silent time.Duration) {
 	}
 }
 
-// catchUp prints what has come, up to so many lines.
+// catchUp prints new lines, up to so many.
 func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	if p.next < lines {
 		p.next, err = p.Project.Text(ctx, p.next, lines, fit{p.Out, p.Format.Color})
@@ -117,14 +116,14 @@ func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	return err
 }
 
-// fit makes lines fit to be printed. Each Write is of whole lines.
+// fit makes lines safe to print. Each Write is of whole lines.
 type fit struct {
 	to    io.Writer
 	color bool
 }
 
 func (f fit) Write(lines []byte) (int, error) {
-	if escape.Plain(lines) { // as nearly all are, and a copy is ten times as fast
+	if escape.Plain(lines) { // true for nearly all, and a copy is ten times as fast
 		return f.to.Write(lines)
 	}
 	var b bytes.Buffer

@@ -1,5 +1,5 @@
 // Package timeline turns a snapshot and a span of time into shapes: columns, ticks, lanes, bars, boxes, graphs. It
-// knows meanings and positions, and neither colors nor characters, so that the screen and a page show the same. Start
+// knows meanings and positions, but no colors and characters, so that the screen and a page show the same. Start
 // reading at Axis and LaneOf.
 package timeline
 
@@ -9,17 +9,17 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Spans are the lengths of time that lanes can show.
+// Spans are the spans of time that lanes can show.
 var Spans = []time.Duration{
 	15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 15 * time.Minute,
 	time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 3 * 24 * time.Hour, 7 * 24 * time.Hour,
 }
 
-// FirstSpan is the one to begin with, a minute.
+// FirstSpan is the initial span, a minute.
 const FirstSpan = 2
 
-// YoungSpan returns the span that shows all of a young project's life, larger than the
-// first one would, by its position in Spans.
+// YoungSpan returns the span that shows all of a young project's life, enlarged compared with the first one, by its
+// index in Spans.
 func YoungSpan(age time.Duration) int {
 	for i := range FirstSpan {
 		if age < Spans[i] {
@@ -29,16 +29,16 @@ func YoungSpan(age time.Duration) int {
 	return FirstSpan
 }
 
-// Axis maps columns to moments. Its columns lie on whole multiples of their width, so that
-// what was drawn moves left unchanged as time goes on.
+// Axis maps columns to times. Its columns begin at multiples of their width, so that what was drawn moves left
+// unchanged as time passes.
 type Axis struct {
 	Start  time.Time     // of the first column
 	Column time.Duration // the width of each
 	N      int           // how many there are
-	Letter int           // how many of them a letter takes; 0 is one
+	Letter int           // how many of them a character takes; 0 is one
 }
 
-// letters is how many columns a text of so many letters takes.
+// letters is how many columns a text of so many characters takes.
 func (a Axis) letters(n int) int { return n * max(a.Letter, 1) }
 
 // To returns the axis of n columns that ends with the column of end.
@@ -49,7 +49,7 @@ func To(end time.Time, span time.Duration, n int) Axis {
 	return Axis{Start: last.Add(-time.Duration(n-1) * width), Column: width, N: n}
 }
 
-// At returns the column of a moment; it may lie outside 0..N-1.
+// At returns the column of a time; it may be outside of 0..N-1.
 func (a Axis) At(t time.Time) int {
 	d := t.Sub(a.Start)
 	if d < 0 {
@@ -64,11 +64,10 @@ func (a Axis) Has(column int) bool { return column >= 0 && column < a.N }
 // Time returns when a column begins.
 func (a Axis) Time(column int) time.Time { return a.Start.Add(time.Duration(column) * a.Column) }
 
-// Span is the length of time that the axis shows.
+// Span is the span of time of the axis.
 func (a Axis) Span() time.Duration { return time.Duration(a.N) * a.Column }
 
-// Elapsed returns round lengths of time since the axis's start at which it is labelled, no closer
-// together than gap columns.
+// Elapsed returns round durations since the axis's start for labels, at least gap columns apart.
 func (a Axis) Elapsed(gap int) []time.Duration {
 	step := a.Column
 	for _, s := range []time.Duration{
@@ -89,8 +88,7 @@ func (a Axis) Elapsed(gap int) []time.Duration {
 	return out
 }
 
-// Ticks returns moments at which the axis is labelled, no closer together than gap columns,
-// on round times.
+// Ticks returns round times for labels, at least gap columns apart.
 func (a Axis) Ticks(gap int) []time.Time {
 	steps := []time.Duration{
 		time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
@@ -106,7 +104,7 @@ func (a Axis) Ticks(gap int) []time.Time {
 	}
 	var out []time.Time
 	begin := a.Start.Truncate(step)
-	if step >= 12*time.Hour { // days begin where the clock says so
+	if step >= 12*time.Hour { // days begin by the clock
 		begin = time.Date(a.Start.Year(), a.Start.Month(), a.Start.Day(), 0, 0, 0, 0, a.Start.Location())
 	}
 	for t := begin.Add(step); t.Before(a.Time(a.N)); t = t.Add(step) {
@@ -115,7 +113,7 @@ func (a Axis) Ticks(gap int) []time.Time {
 	return out
 }
 
-// Label is a moment as the axis writes it: the time of day, and where there are days the date.
+// Label is a time as the axis writes it: the time of day, and for spans of days the date.
 func (a Axis) Label(t time.Time) string {
 	if a.Span() > 24*time.Hour {
 		return t.Format("2 Jan 15:04")

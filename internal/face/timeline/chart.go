@@ -23,10 +23,10 @@ const (
 	Rest      Measure = "rest"
 )
 
-// Measures are all measures, in the order in which they are offered.
+// Measures are all measures, in the order of the keys.
 var Measures = []Measure{CPU, Memory, Output, Durations, Rest}
 
-// Words says what a measure is.
+// Words describes a measure.
 func (m Measure) Words() string {
 	return map[Measure]string{
 		CPU: "cpu, of one core", Memory: "memory", Output: "output, a second",
@@ -35,7 +35,7 @@ func (m Measure) Words() string {
 	}[m]
 }
 
-// Text is a value as it is shown, with its unit.
+// Text is a value with its unit.
 func (m Measure) Text(v float64) string {
 	switch {
 	case math.IsNaN(v):
@@ -52,21 +52,21 @@ func (m Measure) Text(v float64) string {
 
 // Graph is one unit's values over an axis.
 type Graph struct {
-	Name   string    // the unit's; empty where the project is meant
-	Values []float64 // one for each column, NaN where there is none
-	Failed []bool    // the run whose duration that is has failed
+	Name   string    // the unit's; empty: the project
+	Values []float64 // one for each column; NaN: none
+	Failed []bool    // whether the run with that duration failed
 	Most   float64   // the largest of them
-	Last   float64   // the newest, NaN if there is none
-	Single bool      // its values are events, of which most columns have none
+	Last   float64   // the newest; NaN: none
+	Single bool      // its values are events, which most columns do not have
 }
 
-// Series are the samples of a session, by unit, in the order of time. The zero value has none.
+// Series are the samples of a session, by unit, in order of time. The zero value is empty.
 type Series struct{ of map[string][]api.Sample }
 
-// maxSamples is how many of a unit are kept; past it every second of the older half is left out.
+// maxSamples limits the samples of a unit; beyond it every second sample of the older half is dropped.
 const maxSamples = 40_000
 
-// Add takes samples that are newer than those that are there.
+// Add adds newer samples.
 func (s *Series) Add(all []api.Sample) {
 	if s.of == nil {
 		s.of = map[string][]api.Sample{}
@@ -91,8 +91,7 @@ func thinned(all []api.Sample) []api.Sample {
 	return kept
 }
 
-// ChartOf draws a measure of the units of a project, of those that have values there, in the
-// order of the project.
+// ChartOf returns the graphs of a measure for the units with values, in the order of the project.
 func ChartOf(m Measure, snap *api.Snapshot, s *Series, a Axis, now time.Time) []Graph {
 	var all []Graph
 	add := func(g Graph) {
@@ -121,7 +120,7 @@ func ChartOf(m Measure, snap *api.Snapshot, s *Series, a Axis, now time.Time) []
 	return all
 }
 
-// Largest orders graphs by their largest value.
+// Largest sorts graphs by their largest value.
 func Largest(all []Graph) {
 	slices.SortStableFunc(all, func(a, b Graph) int { return cmp.Compare(b.Most, a.Most) })
 }
@@ -134,8 +133,8 @@ func nothing(n int) []float64 {
 	return values
 }
 
-// sampled are the values of samples, each of which holds until the next: the largest in each column,
-// or, of output, how much came in it.
+// sampled are the values of samples, each of which is valid until the next one: the largest in each column, or, for
+// output, the amount in it.
 func sampled(m Measure, all []api.Sample, a Axis, now time.Time) []float64 {
 	values := nothing(a.N)
 	if len(all) == 0 {
@@ -167,7 +166,7 @@ func sampled(m Measure, all []api.Sample, a Axis, now time.Time) []float64 {
 	return values
 }
 
-// durations are how long the runs and passes of a unit took that ended in each column.
+// durations are the durations of a unit's runs and passes, at their end.
 func durations(snap *api.Snapshot, unit string, a Axis) Graph {
 	g := Graph{Name: unit, Values: nothing(a.N), Failed: make([]bool, a.N), Single: true}
 	type which struct{ number, pass int }
@@ -189,7 +188,7 @@ func durations(snap *api.Snapshot, unit string, a Axis) Graph {
 	return g
 }
 
-// rests are how long it took from each save until all was at rest.
+// rests are the times from each save until everything was at rest.
 func rests(snap *api.Snapshot, a Axis) Graph {
 	g := Graph{Values: nothing(a.N), Failed: make([]bool, a.N), Single: true}
 	for _, r := range snap.Ripples {
@@ -200,7 +199,7 @@ func rests(snap *api.Snapshot, a Axis) Graph {
 	return g
 }
 
-// put enters a value at a moment; of several in one column the largest is shown.
+// put enters a value at a time; the largest value of a column is shown.
 func (g *Graph) put(a Axis, at time.Time, v float64, failed bool) {
 	if i := a.At(at); a.Has(i) {
 		if math.IsNaN(g.Values[i]) || v > g.Values[i] {
@@ -210,8 +209,7 @@ func (g *Graph) put(a Axis, at time.Time, v float64, failed bool) {
 	}
 }
 
-// Level is how high a value stands on a scale from 0 to most, in so many steps: at least one, where
-// it is not nothing.
+// Level is the height of a value on a scale from 0 to most, in steps: at least one, unless it is zero.
 func Level(v, most float64, steps int) int {
 	if math.IsNaN(v) || v <= 0 || most <= 0 {
 		return 0
@@ -219,12 +217,12 @@ func Level(v, most float64, steps int) int {
 	return max(1, min(int(math.Round(v/most*float64(steps))), steps))
 }
 
-// Past is a run or pass of a unit that is over, for the list of its last ones.
+// Past is an ended run or pass of a unit.
 type Past struct {
 	*api.RunRef
 	Ripple  int
 	Because string
-	At      time.Time // when it began
+	At      time.Time // its start
 }
 
 // Runs returns the last runs and passes of a unit, at most so many, oldest first.

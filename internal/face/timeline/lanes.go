@@ -10,13 +10,13 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Cell is one column of a lane: what a unit was doing then.
+// Cell is one column of a lane: what a unit was doing.
 type Cell struct {
 	State api.State
 	Stale bool
 }
 
-// weight orders states by what must not be lost when several share a column.
+// weight is the priority of states when several share a column.
 var weight = map[api.State]int{
 	api.Idle: 0, Debounce: 1, api.Stopped: 1, api.Done: 2, api.Ready: 3, Queued: 3, api.Waiting: 4, api.Stopping: 5,
 	api.Setup: 6, api.Starting: 7, api.Running: 8, api.Failed: 9, api.Crashed: 10,
@@ -28,14 +28,14 @@ type Lane struct {
 	Labels []Label
 }
 
-// Label is a text of narrow characters that is at a column, over quiet cells.
+// Label is a text of narrow characters at a column, over quiet cells.
 type Label struct {
 	Column int
 	Text   string
 }
 
-// LaneOf draws a unit's life on an axis. Behind each effort stands how long it took, where
-// the quiet stretch that follows has room.
+// LaneOf returns a unit's life on an axis. After each run its duration is written, if the following quiet cells have
+// room.
 func LaneOf(marks []api.Mark, a Axis, now time.Time) Lane {
 	l := Lane{Cells: cells(marks, a, now)}
 	first := sort.Search(len(marks), func(i int) bool { return !marks[i].At.Before(a.Start) })
@@ -82,14 +82,13 @@ func durationBehind(before, after api.Mark, a Axis, cells []Cell) (Label, bool) 
 	}
 	for k := from; k < from+a.letters(len(text)); k++ {
 		if st := cells[k].State; st != api.Ready && st != api.Done {
-			return Label{}, false // what went wrong must not be written over
+			return Label{}, false // failures must not be covered
 		}
 	}
 	return Label{from, text}, true
 }
 
-// Tick is a save on the axis, with its ripple's number where the next one leaves room for
-// it.
+// Tick is a save on the axis, with its ripple's number if there is room before the next one.
 type Tick struct {
 	At     time.Time
 	Column int
@@ -97,7 +96,7 @@ type Tick struct {
 	Newest bool
 }
 
-// Saves returns the saves that fell into the axis.
+// Saves returns the saves on the axis.
 func Saves(saves []api.Save, a Axis) []Tick {
 	var ticks []Tick
 	last := len(saves) - 1

@@ -10,27 +10,27 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Map is a project's units and what they need and follow, from left to right: layers of boxes, and
-// links between them. What a box needs or follows stands left of it.
+// Map is a project's units and what they need and follow, from left to right: layers of boxes, and links between
+// them. What a box needs or follows is to its left.
 //
-// The drawing is layered after Sugiyama, Tagawa and Toda, "Methods for Visual Understanding of
-// Hierarchical System Structures" (1981): longest paths give the layers, averages of neighbors the
-// order in each, and links that skip a layer pass through it at a place of their own.
+// The layout is layered after Sugiyama, Tagawa and Toda, "Methods for Visual Understanding of Hierarchical System
+// Structures" (1981): longest paths determine the layers, averages of neighbors the order in each, and links that
+// skip a layer pass through it at a position of their own.
 type Map struct {
 	Boxes  []Box
 	Links  []Link
 	Layers int
 	Rows   int
-	Tracks []int // how many vertical lines there may be side by side after each layer
+	Tracks []int // the number of parallel vertical lines after each layer
 }
 
-// Box is a unit in its place, or several that are alike and have been folded into one.
+// Box is a unit in its place, or several similar units that are folded.
 type Box struct {
 	Units      []*api.Unit
 	Layer, Row int
 }
 
-// Name is what the box says.
+// Name is the text of the box.
 func (b Box) Name() string {
 	if len(b.Units) == 1 {
 		return b.Units[0].Name
@@ -45,25 +45,25 @@ func (b Box) Has(unit string) bool {
 
 // Link is a line between two boxes: To needs From, or follows it.
 type Link struct {
-	From, To int // positions in Boxes
+	From, To int // indices in Boxes
 	Follows  bool
 	Steps    []Step // one for each gap between layers that it crosses, from left to right
 }
 
-// Step is a link's way through the gap after a layer: in at one row, along a track, out at another.
+// Step is a link's way through the gap after a layer: in at one row, along a track, out at another row.
 type Step struct {
 	Layer, Track int
 	In, Out      int
 }
 
-// MapOptions says what of a project is on its map.
+// MapOptions select what is on the map.
 type MapOptions struct {
-	Only map[string]bool      // these units alone; nil: all
-	Rows int                  // units that are alike are folded where more rows are needed; 0: never
-	Keep func(*api.Unit) bool // never folded
+	Only map[string]bool      // only these units; nil: all
+	Rows int                  // fold similar units if more rows are needed; 0: never
+	Keep func(*api.Unit) bool // units that are never folded
 }
 
-// MapOf lays a project out.
+// MapOf returns the layout of a project.
 func MapOf(snap *api.Snapshot, o MapOptions) Map {
 	units := snap.Units
 	if o.Only != nil {
@@ -76,7 +76,7 @@ func MapOf(snap *api.Snapshot, o MapOptions) Map {
 	return m
 }
 
-// boxesOf gives each unit its box; those that are alike share one, if folded.
+// boxesOf gives each unit its box; similar units share one, if folded.
 func boxesOf(units []*api.Unit, folded bool, keep func(*api.Unit) bool) []Box {
 	const worthwhile = 3
 	alike := map[string][]*api.Unit{}
@@ -117,14 +117,14 @@ func boxesOf(units []*api.Unit, folded bool, keep func(*api.Unit) bool) []Box {
 	return boxes
 }
 
-// node is a place in a layer: a box's, or one through which a link passes.
+// node is a position in a layer: a box, or a point that a link passes.
 type node struct {
-	box           int // -1 where a link passes
+	box           int // -1: a link passes
 	layer, row    int
 	before, after []*node
 }
 
-// layout is a map while it is being laid out.
+// layout is a map that is being laid out.
 type layout struct {
 	Map
 	layers [][]*node
@@ -142,7 +142,7 @@ func layOut(boxes []Box) Map {
 	return l.Map
 }
 
-// link finds the links between boxes; one that is both needed and followed is followed.
+// link finds the links between boxes; a link that is both a need and a follow counts as a follow.
 func (l *layout) link() {
 	at := map[string]int{}
 	for i, b := range l.Boxes {
@@ -171,8 +171,8 @@ func (l *layout) link() {
 	l.Links = slices.CompactFunc(l.Links, same)
 }
 
-// layer puts each box right of all that it is linked to from. Settings have no cycles; should there
-// be one, it ends somewhere.
+// layer puts each box to the right of everything that it is linked from. Settings have no cycles; if there were one,
+// it would end somewhere.
 func (l *layout) layer() {
 	depth := make([]int, len(l.Boxes))
 	for range l.Boxes {
@@ -218,7 +218,7 @@ func (l *layout) put(n *node) {
 	l.layers[n.layer] = append(l.layers[n.layer], n)
 }
 
-// middle is the average row of nodes, or else of where a node is.
+// middle is the average row of nodes, or the own row if there are none.
 func middle(of []*node, own int) float64 {
 	if len(of) == 0 {
 		return float64(own)
@@ -254,7 +254,7 @@ func (l *layout) order() {
 	}
 }
 
-// place moves nodes, in their order, to the rows of what they are linked with.
+// place moves nodes, without changing their order, to the rows of their neighbors.
 func (l *layout) place() {
 	for range sweeps / 2 {
 		for _, layer := range l.layers {
@@ -281,8 +281,8 @@ func (l *layout) place() {
 	}
 }
 
-// settle gives nodes of a layer rows as near as may be to those that they want, in their order and
-// each its own: the least squares, by pooling neighbors that want the same.
+// settle gives the nodes of a layer rows that are as near as possible to the wanted ones, in order and without
+// overlap: least squares, by pooling neighbors that want the same row.
 func settle(layer []*node, wants func(*node) float64) {
 	type pool struct {
 		sum float64
@@ -306,16 +306,16 @@ func settle(layer []*node, wants func(*node) float64) {
 	}
 }
 
-// bus is all that leaves a node in one way: one vertical line, from which its links branch off.
+// bus is all links that leave a node in one direction: one vertical line with branches.
 type bus struct {
 	from     *node
 	follows  bool
-	outs     []int // rows at which links leave it
+	outs     []int // rows at which links branch off
 	top, end int
 	track    int
 }
 
-// route gives the vertical lines of each gap their tracks.
+// route assigns the vertical lines of each gap to tracks.
 func (l *layout) route() {
 	l.Tracks = make([]int, max(l.Layers-1, 0))
 	type key struct {
@@ -347,9 +347,8 @@ func (l *layout) route() {
 	}
 }
 
-// assign gives each bus that is not straight a track, and returns how many there are. A bus that
-// leaves from a row comes left of those that end in the same row, so that no two lie on each other;
-// apart from that, the order is one in which few cross.
+// assign gives each bus that is not straight a track, and returns the number of tracks. A bus that starts in a row is
+// left of those that end in that row, so that no two overlap; apart from that, few cross.
 func assign(all []*bus) int {
 	var open []*bus
 	for _, b := range all {
@@ -379,8 +378,7 @@ func assign(all []*bus) int {
 	return track
 }
 
-// Linked returns the positions of the boxes that a box is linked to from, and of those that it is
-// linked to.
+// Linked returns the indices of the boxes that a box is linked from, and of those that it is linked to.
 func (m *Map) Linked(box int) (before, after []int) {
 	for _, k := range m.Links {
 		if k.To == box {
@@ -393,7 +391,7 @@ func (m *Map) Linked(box int) (before, after []int) {
 	return before, after
 }
 
-// Around returns the names of a unit, of all that it needs or follows, and of all that need or follow
+// Around returns the names of a unit, of everything that it needs or follows, and of everything that needs or follows
 // it, over any number of links.
 func Around(snap *api.Snapshot, unit string) map[string]bool {
 	around := map[string]bool{unit: true}
@@ -418,7 +416,7 @@ func Around(snap *api.Snapshot, unit string) map[string]bool {
 	return around
 }
 
-// dependants are the units that follow a unit, or, too, need it.
+// dependants are the units that follow a unit or need it.
 func dependants(snap *api.Snapshot, unit string, needing bool) []string {
 	var names []string
 	for _, u := range snap.Units {
@@ -429,9 +427,9 @@ func dependants(snap *api.Snapshot, unit string, needing bool) []string {
 	return names
 }
 
-// IfRestarted says what would act, and in which order, were a unit restarted or rerun and all went
-// well: the unit, then all that follow it. Paused units and those that are not enabled stay as they
-// are; those that only need it keep running.
+// IfRestarted returns what would act, in order, if a unit were restarted or rerun and everything went well: the unit,
+// then everything that follows it. Paused units and those that are not enabled do not act; units that only need it
+// keep running.
 func IfRestarted(snap *api.Snapshot, unit string) []api.Step {
 	u := snap.Unit(unit)
 	if u == nil {

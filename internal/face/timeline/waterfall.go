@@ -11,13 +11,13 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// What a unit does before its run, in addition to the states that it shows meanwhile.
+// What a unit does before its run, in addition to its states.
 const (
-	Debounce api.State = "debounce" // files are to be quiet first
-	Queued   api.State = "queued"   // it waits for a job
+	Debounce api.State = "debounce" // waiting for files to be quiet
+	Queued   api.State = "queued"   // waiting for a job
 )
 
-// Waterfall is a ripple on one axis: a bar for each run and pass, in the order of their cause.
+// Waterfall is a ripple on one axis: a bar for each run and pass, in the order of causes.
 type Waterfall struct {
 	Ripple *api.Ripple
 	Axis   Axis
@@ -27,24 +27,24 @@ type Waterfall struct {
 // Bar is a run, or a pass, in a ripple.
 type Bar struct {
 	*api.RunRef
-	Spans  []api.Span // each with its end: now, where it continues
+	Spans  []api.Span // each with its end; now, if it continues
 	From   time.Time  // zero: the spans are no longer kept
 	To     time.Time
 	Open   bool   // it continues
 	Cells  []Cell // one for each column
-	Waited []Wait // on what, each once
+	Waited []Wait // what it waited for, each once
 }
 
-// Wait is what a run waited on, and for how long.
+// Wait is what a run waited for, and how long.
 type Wait struct {
 	On  string // a unit; empty: a job
 	For time.Duration
 }
 
-// Took is how long the bar is.
+// Took is the duration of the bar.
 func (b *Bar) Took() time.Duration { return b.To.Sub(b.From) }
 
-// Reason says why the run was ordered and what it waited on.
+// Reason tells why the run was ordered and what it waited for.
 func (b *Bar) Reason() string {
 	why := "because " + b.Because
 	switch {
@@ -63,10 +63,10 @@ func (b *Bar) Reason() string {
 	return strings.Join(parts, ", ")
 }
 
-// shortest is what the axis of a ripple shows at least.
+// shortest is the minimum span of a ripple's axis.
 const shortest = 100 * time.Millisecond
 
-// WaterfallOf draws a ripple, which may continue, in so many columns.
+// WaterfallOf returns a ripple, which may continue, in so many columns.
 func WaterfallOf(r *api.Ripple, now time.Time, columns int) Waterfall {
 	end := r.RestAt
 	if !r.Resting() || end.IsZero() {
@@ -81,7 +81,7 @@ func WaterfallOf(r *api.Ripple, now time.Time, columns int) Waterfall {
 		}
 		w.Bars = append(w.Bars, b)
 	}
-	// The last column holds the end, which may lie on its edge.
+	// The last column contains the end, which may be on its edge.
 	width := max(end.Sub(r.Since), shortest)/time.Duration(columns) + 1
 	w.Axis = Axis{Start: r.Since, Column: width, N: columns}
 	for i := range w.Bars {
@@ -118,7 +118,7 @@ func barOf(ref *api.RunRef, now time.Time, open bool) Bar {
 	return b
 }
 
-// wait notes what a span waited on.
+// wait adds what a span waited for.
 func (b *Bar) wait(s api.Span) {
 	if s.Phase != string(api.Waiting) && s.Phase != string(Queued) {
 		return
@@ -136,7 +136,7 @@ func (b *Bar) wait(s api.Span) {
 	b.Waited = append(b.Waited, Wait{s.On, d})
 }
 
-// fill draws the bar. Of what shares a column, what weighs most is seen.
+// fill draws the bar. Of several states in a column, the one with the highest priority is drawn.
 func (b *Bar) fill(a Axis) {
 	b.Cells = make([]Cell, a.N)
 	for i := range b.Cells {
@@ -157,7 +157,7 @@ func (b *Bar) fill(a Axis) {
 	}
 }
 
-// Difference is what a phase of a unit took in two ripples.
+// Difference is the durations of a unit's phase in two ripples.
 type Difference struct {
 	Unit, Phase string
 	Before, Now time.Duration
@@ -166,8 +166,8 @@ type Difference struct {
 // By is how much longer it took.
 func (d Difference) By() time.Duration { return d.Now - d.Before }
 
-// Compare says where the time of a ripple went, compared with that of an earlier one: what differs by
-// most first. What differs by less than a hundredth of a second is left out.
+// Compare returns where the time of a ripple went, compared with an earlier one: the largest differences first.
+// Differences below a hundredth of a second are left out.
 func Compare(before, now *api.Ripple) []Difference {
 	type part struct{ unit, phase string }
 	was, is := map[part]time.Duration{}, map[part]time.Duration{}
@@ -195,8 +195,7 @@ func Compare(before, now *api.Ripple) []Difference {
 	return all
 }
 
-// Earlier returns the newest ripple before one that was caused in the same way by the same files,
-// and is at rest; nil if there is none.
+// Earlier returns the newest earlier ripple at rest with the same cause and files; nil: there is none.
 func Earlier(all []*api.Ripple, r *api.Ripple) *api.Ripple {
 	for i := len(all) - 1; i >= 0; i-- {
 		e := all[i]

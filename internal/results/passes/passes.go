@@ -14,25 +14,23 @@ import (
 // Event is the beginning or the end of a pass.
 type Event struct {
 	Ended bool
-	// Of a beginning: After and By are two moments between which it was, and Guessed says
-	// that no line reported it.
+	// Of a beginning: it was between After and By; Guessed: no line reported it.
 	After, By time.Time
 	Guessed   bool
-	// Of an end: whether it was a good one, and if not, what the tool said first.
+	// Of an end: whether the pass was good, and if not, the first message.
 	Good bool
 	Saw  string
 }
 
 // Reader reads the output of one process. It is not safe for concurrent use.
 type Reader struct {
-	tools []phrases // that it may be; one, once a line has told
+	tools []phrases // that it may be; only one when a line has shown which
 	open  bool
-	since time.Time // after which a pass began whose begin no line reports
-	saw   string    // the first line of the pass that reports an error
+	since time.Time // the earliest beginning of a pass that no line reports
+	saw   string    // the first line of the pass with an error
 }
 
-// New returns a reader for a process that was spawned at that time, which begins its first
-// pass then.
+// New returns a reader for a process that was spawned at a time, which begins its first pass.
 func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
 	r := &Reader{tools: []phrases{phrasesOf(p)}, since: spawned, open: true}
 	if p.Auto {
@@ -41,9 +39,8 @@ func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
 	return r, []Event{{After: spawned, By: spawned, Guessed: true}}
 }
 
-// Read takes a line without colors, with those that are known to follow it. They were written
-// between two moments: after the first all that had been written before was read, at the second
-// they were read.
+// Read reads a line without colors, with the known lines after it. They were written between two times: after the
+// first one, everything written before had been read; at the second one they were read.
 func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {
 	tool, what := r.recognise(line)
 	switch {
@@ -56,7 +53,7 @@ func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {
 		}
 		return nil
 	case !r.open && tool.working != nil:
-		return nil // it says more about the pass that it has ended
+		return nil // it tells more about the pass that has ended
 	}
 	var events []Event
 	if !r.open {
@@ -70,12 +67,12 @@ func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {
 	return append(events, end)
 }
 
-// firstError returns what a pass that has ended badly said first of an error.
+// firstError returns the first error message of a bad pass.
 func (r *Reader) firstError(line string, next []string) string {
 	if r.saw != "" {
 		return r.saw
 	}
-	if strings.HasSuffix(strings.TrimSpace(line), ":") { // what it is comes now
+	if strings.HasSuffix(strings.TrimSpace(line), ":") { // the message follows
 		for _, l := range next {
 			if strings.TrimSpace(l) != "" {
 				return short(line) + " " + short(l)
@@ -87,10 +84,10 @@ func (r *Reader) firstError(line string, next []string) string {
 
 var (
 	errorWord  = regexp.MustCompile(`(?i)\berrors?\b`)
-	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // next to a file's name, not yet what is wrong
+	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // next to a file's name, before the message
 )
 
-// short bounds a line that is reported in a message.
+// short limits a line in a message.
 func short(line string) string {
 	const most = 200
 	line = strings.TrimSpace(line)
@@ -109,8 +106,7 @@ const (
 	endsBadly
 )
 
-// recognise returns what a line means, and for which tool. The first line that means
-// something settles which tool it is.
+// recognise returns the meaning of a line, and the tool. The first line with a meaning determines the tool.
 func (r *Reader) recognise(line string) (phrases, meaning) {
 	for _, tool := range r.tools {
 		if what := tool.meaning(line); what != nothing {

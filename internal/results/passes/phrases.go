@@ -6,10 +6,10 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// phrases are the lines by which a tool's passes are reported.
+// phrases are the lines that show a tool's passes.
 type phrases struct {
 	tool               string
-	working, good, bad *regexp.Regexp // nil where it has no such line
+	working, good, bad *regexp.Regexp // nil: it has no such line
 }
 
 func (p phrases) meaning(line string) meaning {
@@ -30,12 +30,12 @@ func phrasesOf(p plan.Pass) phrases {
 		if e == "" {
 			return nil
 		}
-		return regexp.MustCompile(e) // plan.Read has seen that it compiles
+		return regexp.MustCompile(e) // plan.Read has compiled it before
 	}
 	return phrases{"", compile(p.Working), compile(p.Good), compile(p.Bad)}
 }
 
-// Tools names those that are known, in the order of the table.
+// Tools returns the names of the known tools, in the order of the table.
 func Tools() []string {
 	var names []string
 	for _, t := range known {
@@ -44,9 +44,8 @@ func Tools() []string {
 	return names
 }
 
-// known are the common tools, each as it speaks in its own watch mode. The phrases were
-// read off these versions; testdata holds what they printed. The more particular
-// come first: a tool is taken for the first that a line of it fits.
+// known are the common tools, with their phrases in their own watch mode. The phrases come from these versions;
+// testdata has their output. Special ones come first: a tool is taken for the first one that a line matches.
 var known = func() []phrases {
 	var all []phrases
 	for _, t := range []struct{ tool, working, good, bad string }{

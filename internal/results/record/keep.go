@@ -12,13 +12,13 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// FileOf returns the file of a unit's record in a folder.
+// FileOf returns the file of a unit's record in a directory.
 func FileOf(dir, unit string) string { return filepath.Join(dir, unit+".json") }
 
-// Keep writes what Marshal has returned, instead of what was there.
+// Keep writes what Marshal has returned, and replaces an earlier file.
 func Keep(file string, record []byte) error { return files.KeepCache(file, files.Bytes(record)) }
 
-// Load returns the record that is kept in a file.
+// Load returns the record in a file.
 func Load(file string) (*Record, error) {
 	data, err := files.Read(file, results.MaxReport)
 	if err != nil {
@@ -27,7 +27,7 @@ func Load(file string) (*Record, error) {
 	return Unmarshal(data)
 }
 
-// kept is what is remembered of a record from one session to the next.
+// kept is what is kept of a record across sessions.
 type kept struct {
 	Format    int           `json:"format"`
 	LastWhole int           `json:"last_whole"`
@@ -51,7 +51,7 @@ type keptCase struct {
 type keptPast struct {
 	Status results.Status `json:"status"`
 	Took   time.Duration  `json:"took"`
-	Same   bool           `json:"same,omitempty"` // as the one before, nothing had changed
+	Same   bool           `json:"same,omitempty"` // nothing had changed since the result before
 	Both   bool           `json:"both,omitempty"`
 }
 
@@ -63,8 +63,7 @@ type keptFinding struct {
 // keptFormat is the version of kept.
 const keptFormat = 1
 
-// Marshal returns what has to be remembered of the record, as JSON. The output of cases that
-// did not fail is not.
+// Marshal returns what is kept of the record, as JSON. The output of cases that did not fail is not.
 func (r *Record) Marshal() ([]byte, error) {
 	k := kept{Format: keptFormat, LastWhole: r.lastWhole, LastTook: r.lastTook}
 	for _, t := range r.Cases() {
@@ -85,7 +84,7 @@ func (r *Record) Marshal() ([]byte, error) {
 	return json.Marshal(k)
 }
 
-// Unmarshal returns the record of an earlier session. Its runs have numbers below 1 now.
+// Unmarshal returns the record of an earlier session. Its runs get numbers below 1.
 func Unmarshal(data []byte) (*Record, error) {
 	var k kept
 	if err := json.Unmarshal(data, &k); err != nil {

@@ -1,6 +1,6 @@
 // Package record follows a unit's cases and findings from run to run: which are new, which are still there, which are
-// gone or fixed, and which tests are flaky or slow. A Record is a results.Sink, and is kept in a file between
-// sessions (Keep, Load). It is for one goroutine. Start reading at Record and Summary.
+// gone or fixed, and which tests are flaky or slow. A Record is a results.Sink, and is kept in a file across sessions
+// (Keep, Load). It is for one goroutine. Start reading at Record and Summary.
 package record
 
 import (
@@ -11,30 +11,30 @@ import (
 	"omnivigil/internal/results"
 )
 
-// TrackedCase is a case with its past.
+// TrackedCase is a case with its earlier results.
 type TrackedCase struct {
 	results.Case
-	Change api.Change // empty: it passes or is skipped, as before; or nothing is known of before
+	Change api.Change // empty: it passes or is skipped, as before; or the earlier result is unknown
 	Run    int        // the newest in which it ran
-	Flaky  bool       // it changed its mind although nothing that concerns its unit had changed
-	Slow   bool       // it took far longer than it used to
-	Past   []Past     // its results, oldest first, the newest included; at most maxPast
-	// first is how a case failed that was tried again in the same run and passed. Whether that makes
-	// up for it shows in how the run ends.
+	Flaky  bool       // its result changed without a change that affects its unit
+	Slow   bool       // it took much longer than before
+	Past   []Past     // its results, oldest first, including the newest; at most maxPast
+	// first is the failure of a case that was repeated in the same run and passed. The end of the run shows whether
+	// that counts.
 	first *results.Case
 }
 
-// Past is a result that a case had.
+// Past is an earlier result of a case.
 type Past struct {
 	Run    int
 	Status results.Status
 	Took   time.Duration
-	// Epoch is the same for runs between which nothing that concerns the unit has changed.
+	// Epoch is the same for runs between which nothing has changed that affects the unit.
 	Epoch int
 	Both  bool // it has passed and failed in the same run
 }
 
-// Bounds of what a record keeps; maxWritten is of what cases have written, in bytes.
+// Limits of a record; maxWritten limits the output of cases, in bytes.
 const (
 	maxWritten  = 32 << 20
 	maxPast     = 20
@@ -45,46 +45,46 @@ const (
 // Run is how a run begins.
 type Run struct {
 	Number int
-	// Command is what it runs instead of the unit's whole command; empty: that. It says
-	// nothing about what it leaves out.
+	// Command is what it runs instead of the unit's whole command; empty: that. It does not tell which cases it
+	// leaves out.
 	Command string
-	// Same says that nothing that concerns the unit has changed since the run before began.
+	// Same: nothing that affects the unit has changed since the run before began.
 	Same bool
-	// Partial says that it may leave out cases of a suite that it runs.
+	// Partial: it may leave out cases of a suite that it runs.
 	Partial bool
 	At      time.Time
 }
 
-// Record follows the cases and findings of one unit from run to run. It is a Sink for the run
-// that is under way. It is for one goroutine.
+// Record follows the cases and findings of one unit from run to run. It is the Sink of the current run. It is for one
+// goroutine.
 type Record struct {
-	Root string // the folder that locations in a Summary are relative to
+	Root string // the directory that locations in a Summary are relative to
 
 	version  int
 	fails    [results.Error + 1]bool // whether findings of a severity were reported in this round
 	cases    map[api.CaseName]*TrackedCase
-	written  int                 // bytes of what cases have written
-	suitesOf map[string][]string // the suites that have a case of that name
+	written  int                 // bytes of the cases' output
+	suitesOf map[string][]string // the suites with a case of a name
 	findings []*TrackedFinding
 	byFile   map[string][]*TrackedFinding
 
 	round        int // of findings
-	lastWhole    int // how many cases the last whole run had
+	lastWhole    int // the number of cases in the last whole run
 	lastTook     time.Duration
-	onlyFailures bool // the runner reports suites without those of their cases that passed
+	onlyFailures bool // the runner reports suites without their passed cases
 	underWay
 }
 
-// underWay is what is known of the newest run so far.
+// underWay is what is known of the current run.
 type underWay struct {
 	run     Run
 	live    bool
-	settled bool // a round has ended, so that what comes can be new
+	settled bool // a round has ended, so findings from now on can be new
 	epoch   int
 	planned int
-	unnamed map[api.CaseName]bool // cases told in this run whose suite is not known yet
-	suites  map[string]bool       // that have ended in this run; true: broken
-	running map[api.CaseName]int  // that have begun and not ended, in the order of their numbers
+	unnamed map[api.CaseName]bool // cases of this run whose suite is not yet known
+	suites  map[string]bool       // the suites that have ended in this run; true: broken
+	running map[api.CaseName]int  // the cases that have begun and not ended, with their order
 	begun   int
 }
 
@@ -113,9 +113,8 @@ func (r *Record) Begin(run Run) {
 	r.NextRound()
 }
 
-// Reuse takes over what an earlier run has told, as Unmarshal has read it, instead of what is known: the run
-// that has begun is over, and its result is that run's. By nil means that nothing is known of it, but that it
-// was good.
+// Reuse adopts the results of an earlier run, from Unmarshal: the run that has begun is over, and its results are
+// those of that run. By is nil: nothing is known of it, except that it was good.
 func (r *Record) Reuse(by *Record) {
 	if by == nil {
 		by = New()
@@ -149,8 +148,7 @@ func (r *Record) Ended(c results.Case) {
 	r.enter(c)
 }
 
-// onlySuite returns the suite in which a case of that name is known from earlier runs, if it is
-// only one.
+// onlySuite returns the suite of a case that is known from earlier runs, if there is only one.
 func (r *Record) onlySuite(name string) string {
 	if suites := r.suitesOf[name]; len(suites) == 1 &&
 		r.cases[api.CaseName{Suite: suites[0], Name: name}].Run != r.run.Number {
@@ -180,7 +178,7 @@ func (r *Record) drop(key api.CaseName) {
 	}
 }
 
-// enter notes a result of the run under way.
+// enter adds a result of the current run.
 func (r *Record) enter(c results.Case) {
 	key := api.CaseName{Suite: c.Suite, Name: c.Name}
 	t := r.cases[key]
@@ -231,7 +229,7 @@ func (r *Record) enter(c results.Case) {
 	r.version++
 }
 
-// before is how a case ended before, when it was not skipped.
+// before is a case's last result that was not skipped.
 func (r *Record) before(t *TrackedCase) results.Status {
 	for i := len(t.Past) - 1; i >= 0; i-- {
 		if t.Past[i].Status != results.Skipped {
@@ -241,7 +239,7 @@ func (r *Record) before(t *TrackedCase) results.Status {
 	return ""
 }
 
-// changedMind reports whether two results after each other differ although nothing had changed.
+// changedMind reports whether two consecutive results differ although nothing had changed.
 func (t *TrackedCase) changedMind() bool {
 	last := Past{}
 	for _, p := range t.Past {
@@ -259,8 +257,8 @@ func (t *TrackedCase) changedMind() bool {
 	return false
 }
 
-// A case is slow that took slowTimes the median of its earlier good results, of which there are
-// enoughPast, and at least slowFrom.
+// A case is slow if it took slowTimes the median of its earlier good results, of which there are at least enoughPast,
+// and at least slowFrom.
 const (
 	slowTimes  = 3
 	enoughPast = 4
@@ -297,7 +295,7 @@ func (r *Record) SuiteEnded(end results.SuiteEnd) {
 		case t.Run == r.run.Number:
 			t.Cached = end.Cached
 		case end.Broken:
-		case key.Name == "", !r.run.Partial && !end.OnlyFailures: // it is not there any more
+		case key.Name == "", !r.run.Partial && !end.OnlyFailures: // it no longer exists
 			r.drop(key)
 		case !r.run.Partial && t.Status == results.Failed:
 			r.enter(results.Case{Suite: key.Suite, Name: key.Name, Status: results.Passed, Cached: end.Cached})
@@ -308,7 +306,7 @@ func (r *Record) SuiteEnded(end results.SuiteEnd) {
 
 func (r *Record) whole() bool { return r.run.Command == "" }
 
-// rename moves a result of the run under way to the suite that it is of.
+// rename moves a result of the current run to its suite.
 func (r *Record) rename(key api.CaseName, suite string) {
 	t := r.cases[key]
 	if t == nil || key.Suite == suite || t.Run != r.run.Number {
@@ -331,8 +329,7 @@ func (r *Record) rename(key api.CaseName, suite string) {
 	r.enter(c)
 }
 
-// End ends the run. Complete says that it has ended by itself, so that what was not told is not
-// there any more; ok that it has ended well.
+// End ends the run. Complete: it was not stopped, so what was not reported no longer exists; ok: it was good.
 func (r *Record) End(at time.Time, complete, ok bool) {
 	if !r.live {
 		return
@@ -349,7 +346,7 @@ func (r *Record) End(at time.Time, complete, ok bool) {
 		if t.Run != r.run.Number {
 			continue
 		}
-		if ran++; !ok && t.first != nil { // nothing else says why the run failed
+		if ran++; !ok && t.first != nil { // nothing else explains why the run failed
 			failed := *t.first
 			t.first = nil
 			r.enter(failed)

@@ -5,17 +5,16 @@ import (
 	"omnivigil/internal/results"
 )
 
-// TrackedFinding is a finding with how it stands.
+// TrackedFinding is a finding with its change.
 type TrackedFinding struct {
 	results.Finding
-	Change api.Change // empty where nothing is known of before
-	Run    int        // the newest that told it
-	By     string     // the command of that run, where it was not the unit's own
-	round  int        // that told it
+	Change api.Change // empty: nothing is known of before
+	Run    int        // the newest that reported it
+	By     string     // the command of that run, if it was not the unit's own
+	round  int        // the last that reported it
 }
 
-// NextRound begins a round of findings: a run, or a pass of a tool that picks up changes by
-// itself.
+// NextRound begins a round of findings: a run, or a pass of a tool that picks up changes by itself.
 func (r *Record) NextRound() {
 	r.round++
 	kept := r.findings[:0]
@@ -65,12 +64,11 @@ func (r *Record) Found(f results.Finding) {
 	r.byFile[f.File] = append(r.byFile[f.File], t)
 }
 
-// nearby is how many lines a finding may have moved whose message is not the same any more.
+// nearby is how many lines a finding may have moved if its message has changed.
 const nearby = 3
 
-// known returns the finding that one is: told before in this round at the same place; or of an
-// earlier one, with the same rule and message, the nearest by its line; or of the same rule
-// close by.
+// known returns the finding that another one is equal to: reported before in this round at the same location; or in
+// an earlier round with the same rule and message, nearest by line; or with the same rule close by.
 func (r *Record) known(f results.Finding) *TrackedFinding {
 	var best *TrackedFinding
 	rank := 0
@@ -97,8 +95,8 @@ func (r *Record) known(f results.Finding) *TrackedFinding {
 	return best
 }
 
-// Settle ends a round of findings: those of earlier ones that were not told again are gone, as
-// far as this run looks for them.
+// Settle ends a round of findings: those of earlier rounds that were not reported again are gone, if this run reads
+// findings at all.
 func (r *Record) Settle() {
 	r.settled = true
 	for _, f := range r.findings {

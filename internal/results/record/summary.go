@@ -13,19 +13,19 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Summary is what there is to say of a record in a few numbers.
+// Summary is a record in a few numbers.
 type Summary struct {
 	report.Counts
-	// ToldErrors and ToldWarnings say that a tool has reported some in the newest round.
+	// ToldErrors and ToldWarnings: a tool has reported some in the newest round.
 	ToldErrors, ToldWarnings bool
-	// Usual is how long the last whole run took; 0: not known.
+	// Usual is the duration of the last whole run; 0: unknown.
 	Usual time.Duration
 }
 
-// Version grows with every change.
+// Version changes with every change.
 func (r *Record) Version() int { return r.version }
 
-// Sum returns the record in a few numbers. It looks at all that the record has.
+// Sum returns the summary. It looks at everything in the record.
 func (r *Record) Sum() Summary {
 	s := Summary{
 		Counts:       report.Counts{Run: r.run.Number, Version: r.version, OnlyFailures: r.onlyFailures},
@@ -84,7 +84,7 @@ func count(is bool, n *int) {
 	}
 }
 
-// weight says how much a finding matters: errors before warnings, new before others.
+// weight is the importance of a finding: errors before warnings, new before others.
 func weight(f *TrackedFinding) int {
 	w := 2 * int(f.Severity)
 	if f.Change == api.NewFinding {
@@ -93,7 +93,7 @@ func weight(f *TrackedFinding) int {
 	return w
 }
 
-// maxNames is how many failed cases a summary names.
+// maxNames limits the failed cases that a summary names.
 const maxNames = 3
 
 func (r *Record) failed() []*TrackedCase {
@@ -119,12 +119,12 @@ func (r *Record) failing() []string {
 	return names
 }
 
-// compareCases puts what matters first: newly failing, failing, flaky, then by name.
+// compareCases sorts by importance: newly failing, failing, flaky; then by name.
 func compareCases(a, b *TrackedCase) int {
 	return cmp.Or(rankOf(a)-rankOf(b), naturally(a.Suite, b.Suite), naturally(a.Name, b.Name))
 }
 
-// naturally compares texts as people order them: numbers in them by what they are worth.
+// naturally compares texts as people do: numbers in them by value.
 func naturally(a, b string) int {
 	for a != "" && b != "" {
 		if !digit(a[0]) || !digit(b[0]) {
@@ -144,7 +144,7 @@ func naturally(a, b string) int {
 	return len(a) - len(b)
 }
 
-// digits is how many digits a text begins with.
+// digits is the number of digits at the beginning of a text.
 func digits(text string) int {
 	n := 0
 	for n < len(text) && digit(text[n]) {
@@ -171,7 +171,7 @@ func rankOf(t *TrackedCase) int {
 	return 5
 }
 
-// Failing returns the cases that fail, in the order in which people should see them.
+// Failing returns the failing cases, the most important ones first.
 func (r *Record) Failing() []api.CaseName {
 	var out []api.CaseName
 	for _, t := range r.failed() {
@@ -180,7 +180,7 @@ func (r *Record) Failing() []api.CaseName {
 	return out
 }
 
-// Case returns a case, a copy.
+// Case returns a copy of a case.
 func (r *Record) Case(of api.CaseName) (TrackedCase, bool) {
 	t := r.cases[api.CaseName{Suite: of.Suite, Name: of.Name}]
 	if t == nil {
@@ -191,8 +191,8 @@ func (r *Record) Case(of api.CaseName) (TrackedCase, bool) {
 	return out, true
 }
 
-// News says what the newest run has changed apart from what made it fail: which cases were fixed,
-// which findings are new and how many are gone. Empty: nothing.
+// News describes what the newest run has changed, apart from its failures: which cases were fixed, which findings are
+// new and how many are gone. Empty: nothing.
 func (r *Record) News() string {
 	var fixed, found []string
 	gone := 0
@@ -224,7 +224,7 @@ func (r *Record) News() string {
 	return strings.Join(parts, "; ")
 }
 
-// short is a finding with its file as it is from the project's folder.
+// short is a finding with its file relative to the project's directory.
 func (r *Record) short(f results.Finding) results.Finding {
 	if rel, err := filepath.Rel(r.Root, f.File); err == nil && filepath.IsLocal(rel) {
 		f.File = filepath.ToSlash(rel)
@@ -232,7 +232,7 @@ func (r *Record) short(f results.Finding) results.Finding {
 	return f
 }
 
-// Cases returns all cases, those that matter first. They are copies.
+// Cases returns copies of all cases, the most important ones first.
 func (r *Record) Cases() []TrackedCase {
 	all := make([]*TrackedCase, 0, len(r.cases))
 	for _, t := range r.cases {
@@ -247,7 +247,7 @@ func (r *Record) Cases() []TrackedCase {
 	return out
 }
 
-// Findings returns all findings, those of each file together. They are copies.
+// Findings returns copies of all findings, grouped by file.
 func (r *Record) Findings() []TrackedFinding {
 	out := make([]TrackedFinding, len(r.findings))
 	for i, f := range r.findings {

@@ -1,6 +1,5 @@
-// Package sarif has the part of SARIF 2.1.0 (docs.oasis-open.org/sarif/sarif/v2.1.0) that findings need: to read what
-// tools write, and to write what they said. Properties that it does not name are ignored when read. The names are those
-// of the standard.
+// Package sarif has the part of SARIF 2.1.0 (docs.oasis-open.org/sarif/sarif/v2.1.0) that findings need: to read the
+// files of tools, and to write findings. Other properties are ignored when read. The names are those of the standard.
 package sarif
 
 import (
@@ -21,13 +20,13 @@ type Log struct {
 	Runs    []*Run `json:"runs"`
 }
 
-// Run is what one tool has found in one go (3.14).
+// Run is the results of one run of a tool (3.14).
 type Run struct {
 	Tool    Tool      `json:"tool"`
 	Results []*Result `json:"results"`
 }
 
-// Tool names who found it (3.18).
+// Tool is the tool (3.18).
 type Tool struct {
 	Driver Driver `json:"driver"`
 }
@@ -44,12 +43,12 @@ type Rule struct {
 	Default *Configuration `json:"defaultConfiguration,omitempty"`
 }
 
-// Configuration says how much a rule's results matter (3.50).
+// Configuration is the severity of a rule's results (3.50).
 type Configuration struct {
 	Level string `json:"level,omitempty"`
 }
 
-// Result is one finding (3.27). Level is "error", "warning", "note" or "none"; empty: as its rule says.
+// Result is one finding (3.27). Level is "error", "warning", "note" or "none"; empty: the rule's level.
 type Result struct {
 	RuleID       string            `json:"ruleId,omitempty"`
 	Kind         string            `json:"kind,omitempty"`
@@ -64,12 +63,12 @@ type Message struct {
 	Text string `json:"text"`
 }
 
-// Location is where a result is (3.28).
+// Location is the location of a result (3.28).
 type Location struct {
 	Physical *Physical `json:"physicalLocation,omitempty"`
 }
 
-// Physical is a place in a file (3.29).
+// Physical is a location in a file (3.29).
 type Physical struct {
 	Artifact Artifact `json:"artifactLocation"`
 	Region   *Region  `json:"region,omitempty"`
@@ -80,7 +79,7 @@ type Artifact struct {
 	URI string `json:"uri,omitempty"`
 }
 
-// Region is a part of a file; lines and columns count from 1, and 0 is not known (3.30).
+// Region is a part of a file; lines and columns count from 1, and 0 is unknown (3.30).
 type Region struct {
 	StartLine   int `json:"startLine,omitempty"`
 	StartColumn int `json:"startColumn,omitempty"`
@@ -95,7 +94,7 @@ func Read(data []byte) (*Log, error) {
 	return log, nil
 }
 
-// Write writes runs as a whole file.
+// Write writes runs as a complete file.
 func Write(w io.Writer, runs []*Run) error {
 	if runs == nil {
 		runs = []*Run{}
@@ -106,7 +105,7 @@ func Write(w io.Writer, runs []*Run) error {
 	return out.Encode(Log{Version: version, Schema: schema, Runs: runs})
 }
 
-// AddRule has the run's tool know a rule.
+// AddRule adds a rule to the run's tool.
 func (r *Run) AddRule(id string) {
 	for _, known := range r.Tool.Driver.Rules {
 		if known.ID == id {
@@ -116,7 +115,7 @@ func (r *Run) AddRule(id string) {
 	r.Tool.Driver.Rules = append(r.Tool.Driver.Rules, Rule{ID: id})
 }
 
-// Level returns how much a result of the run matters: what it says itself, or else its rule; empty where neither does.
+// Level returns the level of a result of the run: its own, or else its rule's; empty: neither has one.
 func (r *Run) Level(of *Result) string {
 	if of.Level != "" {
 		return of.Level

@@ -1,6 +1,5 @@
 // Package source finds the source files that output names: absolute, relative to the unit's directory or to a Go
-// package, or by their base name only. It looks at directories, remembers what it has found, and is for one
-// goroutine.
+// package, or by their base name only. It reads directories, remembers what it has found, and is for one goroutine.
 package source
 
 import (
@@ -20,10 +19,10 @@ import (
 // Files finds the files that output names. It is for one goroutine.
 type Files struct {
 	dir     string
-	folders []string // that relative names may be from, the likeliest first
+	folders []string // that relative names may be relative to, most likely first
 	known   map[string]string
 	bases   map[string]string // see byBase
-	module  string            // path of the Go module that dir is in; "-" where it is in none
+	module  string            // the path of the Go module that contains dir; "-": none
 	modRoot string
 }
 
@@ -35,11 +34,11 @@ func New(dir, root string) *Files {
 	return f
 }
 
-// maxKnown bounds how many names are remembered.
+// maxKnown limits the remembered names.
 const maxKnown = 20000
 
-// Find returns the absolute path of a file that is named, or the name where it is not there.
-// Folders that the name may also be from come after the unit's own.
+// Find returns the absolute path of a named file, or the name if it does not exist. The given directories are tried
+// after the unit's own.
 func (f *Files) Find(name string, also ...string) string {
 	if strings.HasPrefix(name, "file://") {
 		if u, err := url.Parse(name); err == nil {
@@ -74,7 +73,7 @@ func (f *Files) Find(name string, also ...string) string {
 	return path
 }
 
-// Short returns a path as it is from the unit's folder, if it is below that.
+// Short returns a path relative to the unit's directory, if it is below that.
 func (f *Files) Short(path string) string {
 	if rel, err := filepath.Rel(f.dir, path); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
@@ -82,11 +81,11 @@ func (f *Files) Short(path string) string {
 	return path
 }
 
-// baseNames are the suffixes of files that their runtime names without the folder.
+// baseNames are the suffixes of files that their runtime names without the directory.
 var baseNames = []string{".java", ".kt", ".scala", ".groovy"}
 
-// byBase returns the file below the unit's folder that has that name and is the only one, or
-// empty. It walks through the folders once.
+// byBase returns the only file with a name below the unit's directory; empty: there is none, or several. It walks
+// through the directories once.
 func (f *Files) byBase(name string) string {
 	const most = 20000
 	if f.bases == nil {
@@ -115,8 +114,8 @@ func (f *Files) byBase(name string) string {
 	return f.bases[name]
 }
 
-// Own reports whether a file is one of the user's: it is below the unit's folder, and in none
-// of the folders that hold what others wrote.
+// Own reports whether a file belongs to the user: it is below the unit's directory, and in none of the directories
+// with code of others.
 func (f *Files) Own(path string) bool {
 	path = f.Find(path)
 	if !filepath.IsAbs(path) {
@@ -136,7 +135,7 @@ func (f *Files) Own(path string) bool {
 
 var othersFolder = regexp.MustCompile(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
 
-// Enter adds a folder that later names are from, as make tells it.
+// Enter adds a directory that later names are relative to, as make reports it.
 func (f *Files) Enter(folder string) {
 	if len(f.folders) < 50 {
 		f.folders = append(f.folders, folder)
@@ -144,8 +143,8 @@ func (f *Files) Enter(folder string) {
 	}
 }
 
-// PackageFolder returns the folder of a Go package of the module that the unit's folder is in,
-// empty where that is not known. It reads go.mod once.
+// PackageFolder returns the directory of a Go package in the module that contains the unit's directory; empty:
+// unknown. It reads go.mod once.
 func (f *Files) PackageFolder(pkg string) string {
 	if f.module == "" {
 		f.module = "-"
@@ -174,7 +173,7 @@ func (f *Files) PackageFolder(pkg string) string {
 
 var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)
 
-// Number reads a line or column; 0 if it is none.
+// Number parses a line or column; 0: it is none.
 func Number(text string) int {
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 {
@@ -183,7 +182,7 @@ func Number(text string) int {
 	return n
 }
 
-// Place is a place as a tool writes it: the line and column are numbers in text, 0 where they are none.
+// Place is a location as a tool writes it; invalid numbers are 0.
 func Place(file, line, column string) location.Location {
 	return location.Location{File: file, Line: Number(line), Column: Number(column)}
 }

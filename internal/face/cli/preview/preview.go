@@ -1,5 +1,5 @@
-// Package preview says in words what would run: what check prints of a settings file, and what a user is asked to
-// consent to. It runs nothing; Cost looks at the files that would be watched.
+// Package preview describes what would run: what check prints of a settings file, and what a user is asked to consent
+// to. It runs nothing; Cost looks at the files that would be watched.
 package preview
 
 import (
@@ -22,7 +22,7 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Waves says in which order the project starts, and who has to wait for a job.
+// Waves describes the order in which the project starts, and which units have to wait for a job.
 func Waves(out io.Writer, p *plan.Plan) {
 	depth, waves := map[string]int{}, [][]*plan.Unit{}
 	for _, u := range p.InOrder() {
@@ -64,7 +64,7 @@ func Waves(out io.Writer, p *plan.Plan) {
 	}
 }
 
-// OwnInputs warns of what a unit watches and makes itself: that never counts as a change.
+// OwnInputs warns of files that a unit both watches and makes: they never count as a change.
 func OwnInputs(out io.Writer, p *plan.Plan) {
 	for _, u := range p.Units {
 		for _, w := range u.Watch {
@@ -87,7 +87,7 @@ func OwnInputs(out io.Writer, p *plan.Plan) {
 	}
 }
 
-// Cost says what watching the project's files takes, and which rules match none.
+// Cost describes what watching the project's files costs, and which rules match none.
 func Cost(out io.Writer, p *plan.Plan) error {
 	cost, err := impact.Look(p)
 	if err != nil {
@@ -127,15 +127,14 @@ func Cost(out io.Writer, p *plan.Plan) error {
 	return nil
 }
 
-// Describe lists the units in the order in which they would start, each with all that it
-// would run and open, and its rules.
+// Describe lists the units in starting order, each with everything that it would run and open, and its rules.
 func Describe(out io.Writer, p *plan.Plan) {
 	width, items := 0, map[string][]consent.Item{}
 	for _, u := range p.Units {
 		width = max(width, len(u.Name))
 	}
 	for _, item := range consent.Items(p) {
-		if !item.Late() { // what decides when it runs is reported in words of its own
+		if !item.Late() { // what decides when it runs is described separately
 			items[item.Unit] = append(items[item.Unit], item)
 		}
 	}
@@ -160,7 +159,7 @@ func Describe(out io.Writer, p *plan.Plan) {
 	}
 }
 
-// doing is what a unit runs, or serves.
+// doing describes what a unit runs, or serves.
 func doing(u *plan.Unit) string {
 	if u.Relay != nil {
 		return u.Relay.String()
@@ -221,8 +220,7 @@ func facts(u *plan.Unit) []string {
 	return lines
 }
 
-// Consent is all that would run, in words: what is new since the last yes or unusual
-// first, then the rest.
+// Consent describes everything that would run: first what is new since the last consent or unusual, then the rest.
 func Consent(p *plan.Plan, answer consent.Answer) []string {
 	secrets := redact.Of(p.SecretValues(os.Environ()))
 	show := func(text string) string { return shortBlanks(escape.Text(secrets.String(text))) }
@@ -237,7 +235,7 @@ func Consent(p *plan.Plan, answer consent.Answer) []string {
 		if isNew || !answer.Known && !item.Usual {
 			first = append(first, map[bool]string{true: "  + ", false: "  "}[isNew]+show(item.String()))
 		}
-		if item.Late() && !answer.Known { // when and how, which nothing runs by itself
+		if item.Late() && !answer.Known { // when and how, which runs nothing by itself
 			continue
 		}
 		if item.Unit != unit {
@@ -271,7 +269,7 @@ func Consent(p *plan.Plan, answer consent.Answer) []string {
 	return append(append(lines, "", "All of it:"), rest...)
 }
 
-// shortBlanks writes long runs of blanks as their number, so that nothing hides behind them.
+// shortBlanks replaces long runs of spaces by their number, so that nothing hides after them.
 func shortBlanks(text string) string {
 	return manyBlanks.ReplaceAllStringFunc(
 		text,
@@ -281,7 +279,7 @@ func shortBlanks(text string) string {
 
 var manyBlanks = regexp.MustCompile(` {5,}`)
 
-// Rows breaks lines into the rows that they take on a terminal of that width.
+// Rows breaks lines into the rows that they take on a terminal of a width.
 func Rows(lines []string, width int) []string {
 	var rows []string
 	for _, line := range lines {

@@ -1,5 +1,5 @@
-// Package summary says how a session went, in the few lines that are printed when the project has ended and the
-// terminal is free again.
+// Package summary summarizes a session, in the few lines that are printed when the project has ended and the terminal
+// is free again.
 package summary
 
 import (
@@ -13,8 +13,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Say tells in at most ten lines what a session has been: how long, how many saves, the longest
-// ripple, how each unit ended, what is left broken, where the logs are.
+// Say describes a session in at most ten lines: its duration, the saves, the longest ripple, how each unit ended,
+// what is broken, where the logs are.
 func Say(w io.Writer, snap *api.Snapshot, now time.Time) {
 	for _, line := range accountOf(snap, now) {
 		fmt.Fprintln(w, escape.Text(line))
@@ -54,7 +54,7 @@ func accountOf(snap *api.Snapshot, now time.Time) []string {
 	return append(lines, "Logs: "+snap.Project.Logs)
 }
 
-// endings say how units ended, those that ended alike in one line, the broken ones first.
+// endings describe how units ended, in one line for each kind of end, broken ones first.
 func endings(snap *api.Snapshot) []string {
 	const broken, killed, stopped, done, idle = "broken", "killed, as they did not end in time", "stopped", "done",
 		"never ran"
@@ -91,7 +91,7 @@ func endings(snap *api.Snapshot) []string {
 	return lines
 }
 
-// brokenWords say what is broken of a unit.
+// brokenWords describe what is broken of a unit.
 func brokenWords(u *api.Unit) string {
 	switch {
 	case u.Report.Trouble != "":
@@ -102,7 +102,7 @@ func brokenWords(u *api.Unit) string {
 	return u.Name + " " + string(u.State)
 }
 
-// listed names things side by side, as many as fit into a line, and counts the others.
+// listed lists names, as many as fit into a line, and the number of the others.
 func listed(names []string) string {
 	const room = 100
 	text := ""
