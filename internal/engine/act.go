@@ -6,13 +6,13 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// intend notes that the unit is to run as a whole, as part of ripple r. Without a
-// reason it adds only the ripple to what the unit is to do already.
+// intend records that the unit should run as a whole, as part of ripple r. Without a reason it only adds the ripple
+// to what the unit should do already.
 func (e *Engine) intend(u *unit, r *Ripple, reason Reason) *act {
 	return e.ask(u, r, reason, pendingWork{whole: true})
 }
 
-// ask notes that the unit is to run something, as part of ripple r.
+// ask records that the unit should run something, as part of ripple r.
 func (e *Engine) ask(u *unit, r *Ripple, reason Reason, what pendingWork) *act {
 	if u.pending == nil {
 		u.pending = &act{}
@@ -22,7 +22,7 @@ func (e *Engine) ask(u *unit, r *Ripple, reason Reason, what pendingWork) *act {
 	a.join(r)
 	if reason.Kind != ReasonNone {
 		a.asks.add(what)
-		a.chain, a.lookout = nil, Moment{} // whatever it was suspected of, here is a reason
+		a.chain, a.lookout = nil, Moment{} // whatever the suspicion, here is another reason
 		if !slices.ContainsFunc(a.reasons, reason.equal) {
 			a.reasons = append(a.reasons, reason)
 		}
@@ -90,8 +90,8 @@ func (e *Engine) settle(u *unit) {
 	}
 }
 
-// wait shows a held unit as waiting if it has nothing else to show: one that is
-// held for good goes back to what it was, one that never ran keeps waiting.
+// wait shows a held unit as waiting if it has nothing else to show: a unit that is held for good returns to its
+// state, one that has never run keeps waiting.
 func (e *Engine) wait(u *unit) {
 	span := Span{Phase: PhaseWaiting}
 	switch {
@@ -106,8 +106,8 @@ func (e *Engine) wait(u *unit) {
 	}
 }
 
-// obstacleOf returns what keeps a unit from acting now: first what will pass by
-// itself, so that a unit is shown as held for good only when all is at rest.
+// obstacleOf returns what keeps a unit from acting now: first what will pass by itself, so that a unit is shown as
+// held for good only when everything is at rest.
 func (e *Engine) obstacleOf(u *unit) *obstacle {
 	if (e.paused || u.paused) && !u.pending.forced {
 		return &obstacle{final: true}
@@ -144,8 +144,8 @@ func (e *Engine) obstacleOf(u *unit) *obstacle {
 	return nil
 }
 
-// recompute derives what others may know of a unit, after it has been settled, and
-// queues those who look at it when that has changed.
+// recompute derives what other units may know of a unit, after it has been settled, and queues the units that depend
+// on it if that has changed.
 func (e *Engine) recompute(u *unit) {
 	moving, upToDate := e.isMoving(u), e.isUpToDate(u)
 	changed := moving != u.moving || upToDate != u.upToDate
@@ -176,12 +176,11 @@ func (e *Engine) isMoving(u *unit) bool {
 	return u.stirring()
 }
 
-// isUpToDate reports whether the newest good run holds the newest code, so that
-// those who follow the unit may build on it. A unit that is not enabled and that nothing
-// has touched holds no unit up.
+// isUpToDate reports whether the newest good run has the newest code, so that followers may build on it. A unit that
+// is not enabled and has not been touched holds no unit up.
 func (e *Engine) isUpToDate(u *unit) bool {
 	if u.run != nil && u.run.narrowed != "" {
-		return false // it says nothing of the other cases
+		return false // it does not cover the other cases
 	}
 	if u.generation == 0 {
 		return !u.wanted && u.touched == 0 && !u.news && !e.quitting
@@ -190,7 +189,7 @@ func (e *Engine) isUpToDate(u *unit) bool {
 		return false
 	}
 	if u.spec.Pass != nil && u.pending != nil {
-		return false // there is something that its passes do not take up
+		return false // there is something that its passes do not pick up
 	}
 	for _, f := range u.follows {
 		if !f.upToDate || u.goodBuiltOn[f.spec.Name] != f.generation {
@@ -200,11 +199,10 @@ func (e *Engine) isUpToDate(u *unit) bool {
 	return true
 }
 
-// keptMarks is how much of a unit's life, and how many saves, an engine remembers
-// at least.
+// keptMarks is how much of a unit's life, and how many saves, an engine keeps at least.
 const keptMarks = 10000
 
-// mark extends the unit's life line when what it shows has changed.
+// mark extends the unit's life when its visible state has changed.
 func (e *Engine) mark(u *unit) {
 	m := Mark{At: e.now, State: u.state, Stale: u.freshness() == Stale}
 	if u.run != nil {

@@ -4,10 +4,10 @@ import (
 	"slices"
 )
 
-// What becomes of a burst of file events: the units that it concerns are stale from the first event on (touch). When
-// it has come to rest, they act on it (change), or it is taken back (unchanged).
+// What happens with a burst of file events: the units that it affects are stale from the first event on (touch). When
+// it has settled, they act on it (change), or it is taken back (unchanged).
 
-// touched makes units stale the moment files begin to be written.
+// touched makes units stale when files start being written.
 func (e *Engine) touched(ev Touched) {
 	e.rev++
 	var units []*unit
@@ -27,11 +27,11 @@ func (e *Engine) touched(ev Touched) {
 	e.isWritten(ev.Burst, units, newest)
 }
 
-// touch makes a unit stale. Unsure says that the files told a time that means nothing any more.
+// touch makes a unit stale. Unsure: the file times mean nothing any more.
 func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	e.outdate(u)
 	e.wrote(u, burst, written, unsure)
-	if u.hasRested(burst) { // told again
+	if u.hasRested(burst) { // a repeated report
 		u.settled = e.rev
 		e.enqueue(u)
 		return
@@ -42,7 +42,7 @@ func (e *Engine) touch(u *unit, burst int, written Moment, unsure bool) {
 	}
 	made := u.madeAt
 	if !written.IsZero() && written.Before(u.madeFrom) {
-		made = u.madeBefore // that run has read them, unless they are older than what it found made
+		made = u.madeBefore // that run has read them, unless they are older than its outputs
 	}
 	if made.After(t.made) {
 		t.made = made
@@ -79,7 +79,7 @@ func (e *Engine) touchLate(u *unit, ev Change) {
 	}
 }
 
-// outdate notes that what concerns the unit is newer than anything it has read.
+// outdate records that something that affects the unit is newer than anything it has read.
 func (e *Engine) outdate(u *unit) {
 	if u.touched <= u.goodRead {
 		u.staleSince = e.now
@@ -87,8 +87,7 @@ func (e *Engine) outdate(u *unit) {
 	u.touched = e.rev
 }
 
-// unchanged takes back that files were touched. A unit that may have read them in
-// between runs again nevertheless.
+// unchanged takes back that files were touched. A unit that may have read them in between runs again nevertheless.
 func (e *Engine) unchanged(ev Unchanged) {
 	for _, name := range ev.Units {
 		u := e.byName[name]
@@ -105,7 +104,7 @@ func (e *Engine) unchanged(ev Unchanged) {
 		}
 		t, ok := u.rest(ev.Burst)
 		if e.doubtTimes(u, t, hits) {
-			t.calm = false // what a make has not noticed it makes now
+			t.calm = false // what a make did not notice, it makes now
 		}
 		if ok && u.takesUp() && u.pending == nil {
 			e.wroteNothing(u, t)
@@ -117,11 +116,10 @@ func (e *Engine) unchanged(ev Unchanged) {
 	}
 }
 
-// takeBack makes a writing one that never was, unless a run may have read what was
-// there for a moment.
+// takeBack treats a write as one that never happened, unless a run may have read the intermediate contents.
 func (e *Engine) takeBack(u *unit, t touch) bool {
 	if u.lastRead() >= t.last {
-		return true // it has read what is there now
+		return true // it has read the current contents
 	}
 	if !t.calm || u.lastRead() >= t.first {
 		u.settled = max(u.settled, t.last)
@@ -131,7 +129,7 @@ func (e *Engine) takeBack(u *unit, t touch) bool {
 	return true
 }
 
-// change lets units act on files at rest. All units of one burst share a ripple.
+// change lets units act on settled files. All units of one burst share a ripple.
 func (e *Engine) change(ev Change) {
 	groups := byUnit(ev.Hits)
 	if e.quitting {
@@ -173,15 +171,14 @@ func (e *Engine) change(ev Change) {
 	}
 }
 
-// concerned is a unit with the hits of a change that it is to act on, and the chain that
-// this would continue.
+// concerned is a unit with the hits of a change that it should act on, and the chain that this would continue.
 type concerned struct {
 	unit  *unit
 	hits  []Hit
 	chain chain
 }
 
-// concernedBy returns what a change asks of a unit. It reports false where that is nothing.
+// concernedBy returns what a change requires of a unit. It returns false if that is nothing.
 func (e *Engine) concernedBy(ev Change, hits []Hit) (concerned, bool) {
 	u := e.byName[hits[0].Unit]
 	if u == nil || u.spec.Relay != nil {
@@ -199,8 +196,7 @@ func (e *Engine) concernedBy(ev Change, hits []Hit) (concerned, bool) {
 	return c, true
 }
 
-// mayBeLoop reports whether what a unit does about its files depends on who wrote them, which
-// will be known in a moment.
+// mayBeLoop reports whether the unit's reaction depends on who wrote the files, which will be known soon.
 func (e *Engine) mayBeLoop(burst int, hits []Hit) bool {
 	u := e.byName[hits[0].Unit]
 	if u == nil || u.spec.Relay != nil {
@@ -210,8 +206,8 @@ func (e *Engine) mayBeLoop(burst int, hits []Hit) bool {
 	return w != nil && w.asked && w.chainTo(pathsOf(hits)).rounds(u) >= lookoutRounds
 }
 
-// isLoop stops a loop that has come to a unit for the third time. It reports whether the
-// unit has nothing else to act on.
+// isLoop stops a loop that has come to a unit for the third time. It reports whether the unit has nothing else to act
+// on.
 func (e *Engine) isLoop(c *concerned, burst int) bool {
 	if c.chain.rounds(c.unit) < loopRounds {
 		return false
@@ -239,14 +235,14 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	if u.takesUp() && takenUp(c.hits) {
 		u.passes.chain = c.chain
 		u.passes.holds(ev.Burst, c.hits)
-		if u.pending == nil { // else that waits for something, and its passes continue
+		if u.pending == nil { // otherwise that waits for something, and its passes continue
 			e.readByPass(u, r)
 			return
 		}
 	}
 	if a := u.pending; a != nil && len(a.reasons) > 0 {
 		switch {
-		case !news: // told again
+		case !news: // a repeated report
 			c.chain = a.chain
 		case len(a.chain) == 0 || len(c.chain) == 0: // there is another reason
 			c.chain = nil
@@ -258,7 +254,7 @@ func (e *Engine) actOn(c concerned, r *Ripple, ev Change) {
 	e.carry(u, c.chain)
 }
 
-// save counts a ripple as one that a user's save has caused.
+// save counts a ripple as caused by a user's save.
 func (e *Engine) save(r *Ripple) {
 	if r.saved, r.shown = true, nil; e.newest == nil || r.ID > e.newest.ID {
 		e.newest = r
@@ -269,8 +265,8 @@ func (e *Engine) save(r *Ripple) {
 	}
 }
 
-// byRulesInUse returns the unit's hits with those of reactions that an edit of the settings
-// has changed since as hits of the whole unit.
+// byRulesInUse returns the unit's hits; those of reactions that an edit of the settings has changed since become hits
+// of the whole unit.
 func (u *unit) byRulesInUse(hits []Hit) []Hit {
 	for i, h := range hits {
 		if h.Reaction == 0 {
@@ -284,8 +280,8 @@ func (u *unit) byRulesInUse(hits []Hit) []Hit {
 	return hits
 }
 
-// withoutMissing returns the unit's hits without those whose reaction would run a command on
-// something that is not there, and says so.
+// withoutMissing returns the unit's hits without those whose reaction would run a command on something that does not
+// exist, and reports these.
 func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
 	i := slices.IndexFunc(hits, func(h Hit) bool { return h.Missing != "" })
 	if i < 0 {
@@ -296,11 +292,10 @@ func (e *Engine) withoutMissing(u *unit, hits []Hit) []Hit {
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.Missing != "" })
 }
 
-// react lets a unit act on files at rest, as its rules have it.
+// react lets a unit act on settled files, by its rules.
 func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 	if u.touched <= u.readAtStart() && u.run.does(u.spec, hits) {
-		// Its run started after the files were written. If that does not end well,
-		// what they ask for is still owed.
+		// Its run started after the files were written. If it fails, what they require is still owed.
 		switch {
 		case u.run.good:
 		case u.live():
@@ -317,7 +312,7 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 			return
 		}
 		read := e.rev
-		if u.stirring() { // newer writings are on their way, which it may read or not
+		if u.stirring() { // newer writes have not settled, which it may read or not
 			read = u.settled
 			for i := range u.touches {
 				u.touches[i].calm = false
@@ -335,7 +330,7 @@ func (e *Engine) react(u *unit, r *Ripple, hits []Hit, ev Change) {
 	e.ask(u, r, filesChanged(hits), asks).span(e.now, Span{Phase: PhaseDebounce, From: ev.Since})
 }
 
-// byUnit splits hits into those of each unit, in the order of first mention.
+// byUnit groups hits by unit, in the order of first mention.
 func byUnit(hits []Hit) [][]Hit {
 	var groups [][]Hit
 	at := map[string]int{}

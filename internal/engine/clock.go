@@ -4,12 +4,12 @@ import "time"
 
 // Moment is a point in time on two clocks. The zero value is no moment.
 //
-// Intervals, and the order in which things happened, are taken from Steady alone. Wall can be set
-// in both directions at any time: it serves people, and comparisons with the times of files.
+// Durations, and the order of events, come only from Steady. Wall can be set in both directions at any time: it is
+// for people, and for comparisons with file times.
 type Moment struct {
 	Wall time.Time
-	// Steady is the time since the session began, on a clock that is never set and that stands
-	// still while the machine is suspended. It is negative for what was before.
+	// Steady is the time since the session started, on a clock that is never set and that stands still while the
+	// machine is suspended. It is negative for earlier times.
 	Steady time.Duration
 }
 
@@ -40,15 +40,15 @@ func later(a, b Moment) Moment {
 	return a
 }
 
-// The wall clock counts as set when it has moved by more than this, and by more than this part of
-// the time that passed, against the steady clock. Clocks that are adjusted without a step run faster
-// or slower by at most 0.05 % (adjtimex(2)); reading both clocks takes a moment on a busy machine.
+// The wall clock counts as set when it has moved by more than this, and by more than this part of the elapsed time,
+// relative to the steady clock. Clocks that are adjusted without a step run faster or slower by at most 0.05 %
+// (adjtimex(2)); reading both clocks takes a moment on a busy machine.
 const (
 	clockJitter = 10 * time.Millisecond
 	clockDrift  = 1000 // a thousandth
 )
 
-// passTo makes now the time of the step that begins. A moment before the newest one counts as that.
+// passTo sets the time of the step that begins. An earlier time than the last one counts as the last one.
 func (e *Engine) passTo(now Moment) {
 	if now.Wall.After(e.latest) {
 		e.latest = now.Wall
@@ -59,7 +59,7 @@ func (e *Engine) passTo(now Moment) {
 	}
 	passed := now.Sub(e.now)
 	moved := now.Wall.Sub(e.now.Wall) - passed
-	if passed < 0 { // what it is about took a while to get here
+	if passed < 0 { // the event took a while to arrive
 		now = now.Add(-passed)
 	}
 	if e.now = now; moved.Abs() > clockJitter+passed.Abs()/clockDrift {
@@ -70,8 +70,8 @@ func (e *Engine) passTo(now Moment) {
 	}
 }
 
-// written returns the moment at which a file was written that tells this time. It is zero where
-// that is not known: the file tells none, one that is still to come, or the wall clock was set since.
+// written returns the moment at which a file with this time was written; zero: unknown, because there is no time, it
+// is in the future, or the wall clock was set since.
 func (e *Engine) written(told time.Time) Moment {
 	if told.IsZero() {
 		return Moment{}

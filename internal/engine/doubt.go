@@ -8,38 +8,37 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// A make finds out by the times of files what it has to do. What it does not notice cannot be noticed here
-// either: a file that is older than what was made of it before, or one that was saved while it ran, if it
-// wrote files after that. A rerun changes nothing about that, so such a reason to doubt stays until the
-// file is newer than all that the unit has made.
+// A make compares file times to decide what to do. What it does not notice cannot be noticed here, either: a file
+// that is older than what was made from it before, or one that was saved during a run that wrote files afterwards. A
+// rerun does not change that, so such a doubt stays until the file is newer than everything that the unit has made.
 
-// DoubtKind is what a doubt is about.
+// DoubtKind is the kind of a doubt.
 type DoubtKind string
 
 const (
 	// DoubtOlder: a file was put in place that is older than what the unit's newest run may have made.
 	DoubtOlder DoubtKind = "older-file"
-	// DoubtDuring: a file was saved while the unit ran, which wrote files after that.
+	// DoubtDuring: a file was saved during a run of the unit that wrote files afterwards.
 	DoubtDuring DoubtKind = "saved-during-run"
-	// DoubtMissed: files were not watched for a while, and may have been saved while the unit ran.
+	// DoubtMissed: files were not watched for a while, and may have been saved during a run of the unit.
 	DoubtMissed DoubtKind = "not-watched"
 	// DoubtOutput: something other than its task has changed an output.
 	DoubtOutput DoubtKind = "changed-output"
 )
 
-// Doubt is a reason why a unit may not be current although all that is known says that it is.
+// Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
 	Unit  string
 	Kind  DoubtKind
-	File  string // empty where it is not known which
+	File  string // empty: unknown
 	Since Moment
-	// Until is the time on the wall clock that File has to be newer than for the doubt to end; zero where that
-	// would not end it.
+	// Until is the time on the wall clock that File must be newer than for the doubt to end; zero: that would not end
+	// it.
 	Until   time.Time
 	Program string // that compares file times
 }
 
-// maxDoubts is how many doubts about one unit are kept, the newest.
+// maxDoubts limits the doubts about one unit; the newest are kept.
 const maxDoubts = 20
 
 func (e *Engine) doubt(u *unit, d Doubt) {
@@ -52,20 +51,20 @@ func (e *Engine) doubt(u *unit, d Doubt) {
 
 func (e *Engine) endDoubts(u *unit, over func(Doubt) bool) {
 	if slices.ContainsFunc(u.doubts, over) {
-		u.doubts = slices.DeleteFunc(slices.Clone(u.doubts), over) // snapshots have the old ones
+		u.doubts = slices.DeleteFunc(slices.Clone(u.doubts), over) // snapshots share the old ones
 		e.show(u)
 	}
 }
 
-// saves are files that were saved while a run was at work.
+// saves are files that were saved during a run.
 type saves struct {
 	hits  []Hit
-	since time.Time // when the first of them may have been written
+	since time.Time // the earliest time at which the first of them was written
 	by    *run
 }
 
-// abandonAtOnce ends a run that compares file times as soon as one of its files is written: what it makes
-// from now on would be newer than the file. What it was to do remains to be done.
+// abandonAtOnce ends a run that compares file times as soon as one of its files is written: what it makes from now on
+// would be newer than the file. What it should do remains to be done.
 func (e *Engine) abandonAtOnce(u *unit) {
 	if u.state != Running || u.spec.Overlap != plan.Abandon || e.paused || u.paused || len(u.run.chain) > 0 {
 		return
@@ -80,14 +79,13 @@ func (e *Engine) abandonAtOnce(u *unit) {
 	}
 }
 
-// doubtTimes notes what files at rest leave in doubt about a unit whose program compares file times.
-// T is the unit's touch of the burst. It reports whether a doubt has ended, since a file is newer now than what was
-// made.
+// doubtTimes records the doubts that settled files leave about a unit whose program compares file times. T is the
+// unit's touch of the burst. It reports whether a doubt has ended, because a file is now newer than what was made.
 func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 	if !u.spec.ComparesTimes {
 		return false
 	}
-	var during []Hit // that may have been saved while a run was at work, and are not in doubt for another reason
+	var during []Hit // that may have been saved during a run, and are not in doubt for another reason
 	for _, h := range hits {
 		e.endDoubts(u, func(d Doubt) bool {
 			over := d.File == h.Path && !d.Until.IsZero() && (h.What == "removed" || h.ModTime.After(d.Until))
@@ -97,7 +95,7 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 		switch made := e.madeBefore(t, h); {
 		case h.What == Missed:
 			e.doubt(u, Doubt{Kind: DoubtMissed, File: h.Path})
-		case !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made): // of the same time, it is not newer
+		case !h.ModTime.IsZero() && !made.IsZero() && !h.ModTime.After(made): // with the same time, it is not newer
 			e.doubt(u, Doubt{Kind: DoubtOlder, File: h.Path, Until: made})
 		default:
 			during = append(during, h)
@@ -113,7 +111,7 @@ func (e *Engine) doubtTimes(u *unit, t touch, hits []Hit) (ended bool) {
 }
 
 // madeBefore returns the latest time that the wall clock had shown when a run may have made something before a file
-// was put in its place; zero: no run has.
+// was put in place; zero: no run has.
 func (e *Engine) madeBefore(t touch, h Hit) time.Time {
 	if t.during == nil {
 		return t.made
@@ -128,8 +126,8 @@ func (e *Engine) madeBefore(t touch, h Hit) time.Time {
 	return t.made
 }
 
-// doubtSaved notes which files were saved while a run that is over was at work, if it has written files
-// after that: those are newer, or of the same time, and hide the save.
+// doubtSaved records which files were saved during a run that is over, if it has written files afterwards: those are
+// newer, or of the same time, and hide the save.
 func (e *Engine) doubtSaved(u *unit, over *run) {
 	for _, s := range u.saved {
 		if s.by != over || over.newest.IsZero() {
@@ -148,7 +146,7 @@ func (e *Engine) doubtSaved(u *unit, over *run) {
 	u.saved = slices.DeleteFunc(u.saved, func(s saves) bool { return s.by == over })
 }
 
-// outputsGone has a task run again whose outputs are gone, as after a save.
+// outputsGone reruns a task whose outputs are gone, as after a save.
 func (e *Engine) outputsGone(ev OutputsGone) {
 	u := e.byName[ev.Unit]
 	if u == nil || !u.spec.Kind.Ends() || u.live() {
@@ -169,7 +167,7 @@ func (e *Engine) outputChanged(ev OutputChanged) {
 	}
 }
 
-// dismiss takes back the doubts about units, or about all.
+// dismiss removes the doubts about units, or all doubts.
 func (e *Engine) dismiss(units []*unit) {
 	if len(units) == 0 {
 		units = e.units
@@ -179,7 +177,7 @@ func (e *Engine) dismiss(units []*unit) {
 	}
 }
 
-// doubts are those about all wanted units, in the order of the file.
+// doubts are the doubts about all enabled units, in the order of the file.
 func (e *Engine) doubts() []Doubt {
 	var all []Doubt
 	for _, u := range e.standings.doubted {

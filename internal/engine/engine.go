@@ -7,18 +7,16 @@
 //
 // # Revisions
 //
-// Every burst of writing that concerns a unit raises a counter, the revision.
-// A unit remembers the newest revision that touched it, and each run the newest
-// revision at the moment it was ordered. A run is current only if nothing newer
-// has touched its unit and the same holds for everything the unit follows. The
-// rule errs on one side: a run may be taken for stale although it read the new
-// file in time, never the other way round.
+// Every burst of writes that affects a unit increments a counter, the revision. A unit remembers the newest revision
+// that touched it, and each run the newest revision at the time of its order. A run is current only if nothing newer
+// has touched its unit and the same is true of everything that the unit follows. The rule errs on one side: a run may
+// be taken for stale although it read the new file in time, never the other way round.
 //
 // # Settling
 //
-// An event only notes what a unit should do (its act). Then the units that could
-// be affected are settled in the order of needs, each looking only at those
-// before it, so one pass suffices and its cost grows with what is concerned.
+// An event only records what a unit should do (its act). Then the units that could be affected are settled in the
+// order of needs, each of them looking only at those before it, so one pass is enough and its cost grows with the
+// number of affected units.
 package engine
 
 import (
@@ -29,14 +27,14 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// revision counts the writings that concern any unit.
+// revision counts the writes that affect any unit.
 type revision uint64
 
 // Engine is the state of a running project. The zero value is not usable; call
 // New. It is not safe for concurrent use.
 type Engine struct {
 	plan   *plan.Plan
-	units  []*unit // each after all that it waits for
+	units  []*unit // each after everything that it waits for
 	byName map[string]*unit
 	clocks
 	rev     revision
@@ -52,48 +50,48 @@ type Engine struct {
 	phase
 }
 
-// clocks are the time of the step that is taken, and what is known of the wall clock.
+// clocks are the time of the current step, and what is known of the wall clock.
 type clocks struct {
 	now      Moment
-	clockSet Moment    // when the wall clock was set last
-	latest   time.Time // that the wall clock has shown
+	clockSet Moment    // when the wall clock was last set
+	latest   time.Time // the latest time that the wall clock has shown
 }
 
-// history is what is remembered of saves and runs.
+// history is what is kept of saves and runs.
 type history struct {
 	saves     []Save
-	newest    *Ripple        // of the newest save, however many ripples came later
-	numbers   map[string]int // newest runs of units that left the settings and may return
+	newest    *Ripple        // of the newest save, even if later ripples came
+	numbers   map[string]int // newest runs of units that were removed from the settings and may return
 	startedIn time.Duration  // how long the start took to come to rest
 }
 
-// noted are units of a kind that is looked for, and changes that are held back.
+// noted are units in certain states, and changes that are held back.
 type noted struct {
-	line    []*unit  // for a job
-	setOff  []*unit  // by changes, recently
-	worded  []*unit  // to whose commands the user has added words
-	reports []*unit  // that have said something of cases or findings
-	held    []Change // that wait until it is known who wrote them
+	line    []*unit  // units that wait for a job
+	setOff  []*unit  // units that changes have recently set off
+	worded  []*unit  // units with arguments added by the user
+	reports []*unit  // units with a report
+	held    []Change // changes that wait until their writer is known
 }
 
-// settings are how the settings file and what it names stand: bursts of writing, the newest, and the newest that has
-// been read. Between the two the project is updating.
+// settings are the state of the settings file and the files that it names: the newest burst of writes, and the newest
+// that has been read. In between the project is updating.
 type settings struct {
 	settingsTouched, settingsRead int
 	settingsSince                 Moment
-	broken                        string // what is wrong with the newest; empty when nothing is
+	broken                        string // what is wrong with the newest; empty: nothing
 }
 
 // phase is what the project does as a whole.
 type phase struct {
 	begun     bool
 	paused    bool
-	unwatched string // why no files are watched; empty: they are
+	unwatched string // why files are not watched; empty: they are
 	quitting  bool
 	gone      bool
 }
 
-// New returns an engine for a project in which nothing runs yet.
+// New returns an engine for a project in which nothing is running.
 func New(p *plan.Plan) *Engine {
 	e := &Engine{byName: map[string]*unit{}, timers: map[TimerID]timer{}, history: history{numbers: map[string]int{}}}
 	for _, spec := range p.Units {
@@ -103,8 +101,8 @@ func New(p *plan.Plan) *Engine {
 	return e
 }
 
-// Step lets one event happen at that time and returns what is to be done, in
-// order. Events about runs that are over, or said twice, change nothing.
+// Step handles an event at a time and returns the orders, in sequence. Events about ended runs, and repeated events,
+// change nothing.
 func (e *Engine) Step(now Moment, event Event) []Order {
 	e.passTo(now)
 	e.orders = nil
@@ -203,8 +201,8 @@ func hitsOf(all []Hit, unit string) []Hit {
 	return slices.DeleteFunc(slices.Clone(all), func(h Hit) bool { return h.Unit != unit })
 }
 
-// notWatched notes that files are not watched any more, or again. What was being written is not going to
-// be told to be at rest.
+// notWatched records that files are no longer watched, or watched again. Pending bursts will not be reported as
+// settled.
 func (e *Engine) notWatched(ev Unwatched) {
 	if ev.Problem == e.unwatched {
 		return
@@ -221,7 +219,7 @@ func (e *Engine) notWatched(ev Unwatched) {
 	e.enqueueAll()
 }
 
-// settleAll brings every queued unit, and the units that depend on it, up to date.
+// settleAll settles every queued unit, and the units that depend on it.
 func (e *Engine) settleAll() {
 	for len(e.queue) > 0 || e.grantJob() {
 		u := heap.Pop(&e.queue).(*unit)
@@ -238,7 +236,7 @@ func (e *Engine) settleAll() {
 	}
 }
 
-// enqueue has a unit settled before the step is over.
+// enqueue schedules a unit to be settled in this step.
 func (e *Engine) enqueue(u *unit) {
 	e.show(u)
 	if !u.queued {
@@ -262,7 +260,7 @@ func (e *Engine) anyLive() bool {
 	return false
 }
 
-// rankHeap orders units so that each comes after all that it waits for.
+// rankHeap orders units so that each comes after everything that it waits for.
 type rankHeap []*unit
 
 func (h rankHeap) Len() int           { return len(h) }

@@ -6,28 +6,26 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// An Event is something that happened in the outer world. Events are plain
-// values, so that a session can be written down and played again.
+// An Event is something that happened in the outside world. Events are plain values, so that a session can be
+// recorded and replayed.
 type Event interface{ event() }
 
-// Begin starts the project. Units names the units to start with, those they
-// wait for included; none means all that are not manual.
+// Begin starts the project. Units names the units to start, including those that they wait for; none: all that are
+// not manual.
 type Begin struct {
 	Units []string
-	// Hits are changes that the units are to run for, as far as they concern them, instead of
-	// all that they would run.
+	// Hits are the changes for which the units should run, instead of running everything.
 	Hits  []Hit
 	Words []string // added to the commands of Units
 }
 
-// Touched says that files which concern these units are being written. Their
-// running processes are stale from now on; what to do is decided once the files
-// have come to rest, by the Change of the same burst.
+// Touched reports that files that affect these units are being written. Their running processes are stale from now
+// on; what to do is decided when the files have settled, by the Change of the same burst.
 type Touched struct {
 	Burst int
 	Units []string
-	// Written holds, for each of Units, the time that the newest of the files tells for
-	// its change, before which it was not done. Empty where that is not known.
+	// Written holds, for each of Units, the newest change time of the files: the write was not complete before.
+	// Empty: unknown.
 	Written []time.Time
 }
 
@@ -38,96 +36,93 @@ type Observed struct {
 	Runs  []Observation
 }
 
-// Unchanged takes a Touched back for these units: what was written is what was
-// there before. Hits are the files, where they are known.
+// Unchanged takes a Touched back for these units: the files are what they were before. Hits are the files, if they
+// are known.
 type Unchanged struct {
 	Burst int
 	Units []string
 	Hits  []Hit
 }
 
-// Change is a burst of file events at rest, as far as these units are concerned.
-// Units with different debounces get the same burst in several Changes.
+// Change is a settled burst of file events, for these units. Units with different debounces get the same burst in
+// several Changes.
 type Change struct {
 	Burst int
 	Since Moment // the burst's first file event
 	Hits  []Hit
-	Files int  // how many files there are in all, where Hits do not list all
-	Made  bool // they are what the units have made, not what it is made from
+	Files int  // the number of files, if Hits do not list all
+	Made  bool // they are outputs of the units, not their inputs
 }
 
-// Hit is one path of a change that concerns one unit.
+// Hit is one path of a change that affects one unit.
 type Hit struct {
 	Unit string
-	Path string // relative to the project's folder, with forward slashes
+	Path string // relative to the project's directory, with forward slashes
 	What string // created, written, removed, or Missed
 	Rule string // the pattern that matched
-	// Reaction is the position, from 1, of the unit's reaction that matched; 0
-	// where its watch patterns did.
+	// Reaction is the number, from 1, of the unit's reaction that matched; 0: its watch patterns did.
 	Reaction int
-	Captures map[string]string // what the reaction's pattern took of the path
-	// Missing is what the reaction's command names by its captures and is not there, so
-	// that it could only fail; empty where nothing is known to be missing.
+	Captures map[string]string // what the reaction's pattern captured
+	// Missing is a path that the reaction's command would name and that does not exist, so that it could only fail;
+	// empty: none is known.
 	Missing string
-	// TakenUp says that the unit takes the path up by itself, if it runs.
+	// TakenUp: the unit picks the path up by itself, if it is running.
 	TakenUp bool
-	// More is how many further files ask for the same, which are not listed.
+	// More is how many further files with the same consequences are not listed.
 	More int
-	// ModTime is the file's modification time, where the unit's program compares file times; else zero.
+	// ModTime is the file's modification time, if the unit's program compares file times; otherwise zero.
 	ModTime time.Time
 }
 
-// Missed is What of a hit that stands for all that may have happened to a unit's files while they were not
-// watched.
+// Missed is What of a hit for everything that may have happened to a unit's files while they were not watched.
 const Missed = "missed"
 
-// PassBegan says that a service that picks up changes by itself has begun a pass, or that
-// one has ended whose beginning nothing told.
+// PassBegan reports that a service that picks up changes by itself has begun a pass, or that one has ended whose
+// beginning was not reported.
 type PassBegan struct {
 	Unit string
 	Run  int
-	// After and By are two moments between which it began: at After, all that the
-	// process had written was read.
+	// After and By are two times between which it began: at After, everything that the process had written had been
+	// read.
 	After, By Moment
-	Guessed   bool // nothing that it wrote says so
+	Guessed   bool // no output reported it
 }
 
-// PassEnded says that the newest pass that has begun has ended.
+// PassEnded reports that the newest pass has ended.
 type PassEnded struct {
 	Unit string
 	Run  int
 	Good bool
-	Saw  string // of one that ended badly: what it said first
+	Saw  string // of a bad pass: its first message
 }
 
-// SettingsTouched says that the settings or env files are being written. It is
-// followed by a NewPlan or PlanBroken of the same or a later burst.
+// SettingsTouched reports that the settings or env files are being written. A NewPlan or PlanBroken of the same or a
+// later burst follows.
 type SettingsTouched struct{ Burst int }
 
-// NewPlan says that the settings were edited and what they are now.
+// NewPlan reports that the settings were edited, with the new plan.
 type NewPlan struct {
 	Plan  *plan.Plan
-	Burst int // of the writing that it holds
+	Burst int // the burst of writes that it includes
 }
 
-// PlanBroken says that the settings were edited and cannot be used: Problem says
-// where and why. The plan before stays in use.
+// PlanBroken reports that the settings were edited and are invalid: Problem tells where and why. The plan before
+// stays in use.
 type PlanBroken struct {
 	Problem string
 	Burst   int
 }
 
-// Unwatched says that files are not watched, for the reason that Problem tells; without one, that they
-// are again. What has changed in between is reported as any other change.
+// Unwatched reports that files are not watched, with the reason in Problem; without a reason, that they are watched
+// again. What has changed in between is reported as other changes are.
 type Unwatched struct{ Problem string }
 
-// SettingUp says that a step comes next, before the run's own process. It begins when
-// that is answered by Proceed.
+// SettingUp announces a step before the run's own process. The step begins when Proceed answers.
 type SettingUp struct {
 	Unit  string
 	Run   int
-	Step  string // what it runs
-	Heavy bool   // it is a step of the setup, which takes a job
+	Step  string // its command
+	Heavy bool   // it is a setup step, which needs a job
 }
 
 // Spawned answers a Start order: the run has a process.
@@ -137,96 +132,96 @@ type Spawned struct {
 	PID  int
 }
 
-// NotSpawned answers a Start order that failed. Problem says why and what to do.
+// NotSpawned answers a Start order that failed. Problem tells why and what to do.
 type NotSpawned struct {
 	Unit    string
 	Run     int
 	Problem string
 }
 
-// Reused answers a Start order that may be answered so: the result of the unit's last good
-// run holds, because nothing that it depends on has changed. No process was started.
+// Reused answers a Start order with Reuse: the result of the unit's last good run is valid, because nothing that it
+// depends on has changed. No process was started.
 type Reused struct {
 	Unit string
 	Run  int
 	At   time.Time     // when that run ended
-	Took time.Duration // and how long it took
+	Took time.Duration // its duration
 }
 
-// BecameReady says that what a service's ready setting waits for has come.
+// BecameReady reports that a service's ready check has succeeded.
 type BecameReady struct {
 	Unit string
 	Run  int
 }
 
-// Probed says what was last seen while waiting for a service to be ready.
+// Probed reports the last result of a service's ready check that has not succeeded.
 type Probed struct {
 	Unit string
 	Run  int
 	Saw  string
 }
 
-// Checked says what a look at a service or relay that has been ready found. It may be reported as often as it is looked
-// at. Something of a relay that is missing counts when it was missing before.
+// Checked reports the result of a check of a service or relay that has been ready. It may be reported at each check.
+// Missing directories of a relay count if they were missing at the last check, too.
 type Checked struct {
 	Unit    string
 	Run     int
-	Problem string // empty: it is well
+	Problem string // empty: there is none
 }
 
-// Asks says that a run waits for input, or that it does so no more.
+// Asks reports that a run waits for input, or no longer does.
 type Asks struct {
 	Unit   string
 	Run    int
-	Number int    // grows with each of a run: what comes late is old
+	Number int    // ascending for each run: late reports are ignored
 	For    string // what it waits for, as "an answer: migrate? [y/N]"; empty: nothing
 }
 
-// Listens says that what a unit's run has spawned accepts connections.
+// Listens reports that a process of a unit's run accepts connections.
 type Listens struct {
 	Unit string
 	PID  int // of the run
 }
 
-// Exited says that a run's process has ended and its output is read to the end.
+// Exited reports that a run's process has ended and its output has been read to the end.
 type Exited struct {
 	Unit string
 	Run  int
 	Exit Exit
-	// Newest is the newest modification time of the files below the unit's folder which do not concern it and
-	// which no other unit makes; zero: there are none, or its program does not compare file times.
+	// Newest is the newest modification time of the files below the unit's directory that do not affect it and that
+	// no other unit makes; zero: there are none, or its program does not compare file times.
 	Newest time.Time
 	// Oldest is the oldest modification time of the unit's outputs then; zero: it has none, or its program
 	// does not compare file times.
 	Oldest time.Time
 }
 
-// OutputsGone says that what a task has made is not there any more, although nothing that it is made from
-// has changed. Its files are reported as a change that has come to rest.
+// OutputsGone reports that outputs of a task no longer exist, although its inputs have not changed. The files are
+// reported as a settled change.
 type OutputsGone struct {
 	Unit  string
 	Burst int
 	Files []string
 }
 
-// OutputChanged says that something other than its task has changed what that has made.
+// OutputChanged reports that something other than its task has changed an output.
 type OutputChanged struct {
 	Unit string
 	File string
 }
 
-// TimerFired says that the time of a SetTimer order has come.
+// TimerFired reports that the time of a SetTimer order has come.
 type TimerFired struct{ Timer TimerID }
 
-// Requested is something that a user or program asks for. It is answered by an Answer.
-// Units is empty for requests that concern the whole project.
+// Requested is a request of a user or program. An Answer answers it. Units is empty for requests about the whole
+// project.
 type Requested struct {
-	ID      int // of the asker's choice
+	ID      int // chosen by the requester
 	Request Request
 	Units   []string
 	Words   []string // of AddWords, RunWith and Narrow
-	To      string   // of Narrow: to which cases, in words
-	Hits    []Hit    // of RestartUnit: changes that the units are to run for, instead of all that they would
+	To      string   // of Narrow: a description of the cases
+	Hits    []Hit    // of RestartUnit: the changes for which the units should run, instead of running everything
 }
 
 func (Begin) event()           {}
@@ -256,88 +251,85 @@ func (Reused) event()          {}
 func (TimerFired) event()      {}
 func (Requested) event()       {}
 
-// Request is what a user can ask for.
+// Request is a kind of request.
 type Request string
 
 const (
 	StartUnit   Request = "start"   // start it, and what it needs
-	StopUnit    Request = "stop"    // stop it, until it is started by request
+	StopUnit    Request = "stop"    // stop it, until a request starts it
 	RestartUnit Request = "restart" // restart or rerun it, even if it is current
-	// SetUpUnit is RestartUnit with its setup steps, whether their inputs changed or not.
+	// SetUpUnit is RestartUnit with its setup steps, even if their inputs are the same.
 	SetUpUnit  Request = "restart with setup"
 	RestartAll Request = "restart all"
 	Quit       Request = "quit"        // stop everything in order, then Finish
 	QuitNow    Request = "quit now"    // kill everything, then Finish
-	PauseAll   Request = "pause"       // keep changes, act on none
-	ResumeAll  Request = "resume"      // act on what was kept
+	PauseAll   Request = "pause"       // hold back reactions to changes
+	ResumeAll  Request = "resume"      // act on the changes that were held back
 	PauseUnit  Request = "pause unit"  // the same for one unit
 	ResumeUnit Request = "resume unit" //
-	// Dismiss takes back the doubts about units, or about all.
+	// Dismiss removes the doubts about units, or all doubts.
 	Dismiss Request = "dismiss doubts"
-	// KeepIgnoring agrees that a unit does not react to what sets it off in a loop;
-	// ReactAgain has it react to that again.
+	// KeepIgnoring accepts that a unit ignores the files of a loop; ReactAgain makes it react to them again.
 	KeepIgnoring Request = "keep ignoring"
 	ReactAgain   Request = "react again"
-	// AddWords has units run their commands with words added, instead of those added before;
-	// without any, with none. RunWith is the same for one run.
+	// AddWords makes units run their commands with these arguments instead of those added before; without any, with
+	// none. RunWith does that for one run.
 	AddWords Request = "add words"
 	RunWith  Request = "run with"
-	// Narrow has units run some of their cases, by words added to their commands, instead of
-	// those chosen before; Widen all of them again.
+	// Narrow makes units run some of their cases, by arguments added to their commands; Widen makes them run all
+	// again.
 	Narrow Request = "narrow"
 	Widen  Request = "widen"
 )
 
 // Exit is how a process ended.
 type Exit struct {
-	Code   int    // meaningful where Signal is empty
+	Code   int    // valid if Signal is empty
 	Signal string // name of the signal that ended it, such as "SIGKILL"
 	Core   bool   // the system wrote, or would have written, a core dump
 }
 
-// OK reports whether the process ended by itself with exit code 0.
+// OK reports whether the process exited with status 0.
 func (x Exit) OK() bool { return x.Code == 0 && x.Signal == "" }
 
-// An Order is something that the outer world is to do.
+// An Order is something for the outside world to do.
 type Order interface{ order() }
 
-// Start spawns a run. It is answered by Spawned or NotSpawned.
+// Start spawns a run. Spawned or NotSpawned answers it.
 type Start struct {
 	Unit    string
 	Run     int
-	Ripple  int // that it is begun for
+	Ripple  int // for which it is started
 	Command plan.Command
 	Words   []string // added to the command
-	Narrow  bool     // these have it run some of its cases only
-	Same    bool     // nothing that concerns the unit has changed since its run before began
-	Setup   bool     // do its setup steps even if nothing that they depend on has changed
-	Reuse   bool     // its last good result will do, if it still holds: see Reused
+	Narrow  bool     // these make it run only some of its cases
+	Same    bool     // nothing that affects the unit has changed since its last run began
+	Setup   bool     // run its setup steps even if nothing that they depend on has changed
+	Reuse   bool     // its last good result is enough, if it is valid: see Reused
 }
 
-// Proceed lets the step begin that SettingUp announced.
+// Proceed lets the announced step begin.
 type Proceed struct {
 	Unit string
 	Run  int
 }
 
-// StopRun sends a signal that is to end everything a run started. KILL cannot be
-// refused.
+// StopRun sends a signal that should end everything that a run started. KILL cannot be ignored.
 type StopRun struct {
 	Unit string
 	Run  int
 	Name string // without SIG
 }
 
-// SendSignal sends a signal that is not meant to end a run to its own process, and to
-// none that it has started.
+// SendSignal sends a signal that should not end the run to its own process, not to its descendants.
 type SendSignal struct {
 	Unit string
 	Run  int
 	Name string // without SIG
 }
 
-// Observe asks for an Observed: what these runs have written since just before it was noticed
-// that files of a burst were which concern these units.
+// Observe requests an Observed: what these runs have written since just before the first event of a burst that
+// affects these units.
 type Observe struct {
 	Burst   int
 	Units   []string
@@ -345,42 +337,42 @@ type Observe struct {
 	Runs    []RunID
 }
 
-// Refresh asks that the open pages of a relay take up files: style sheets and images are swapped in place, and all else
-// reloads them, or everything with Reload set.
+// Refresh tells the open pages of a relay about files: style sheets and images are swapped in place, and everything
+// else reloads the pages. With Reload, everything does.
 type Refresh struct {
 	Unit   string // the relay
 	Files  []string
 	Reload bool
 }
 
-// IgnoreFiles asks that changes of these files no longer be reported for the unit: they set it
-// off in a loop. An empty list takes that back.
+// IgnoreFiles requests that changes of these files are no longer reported for the unit: they set it off in a loop. An
+// empty list takes that back.
 type IgnoreFiles struct {
 	Unit  string
 	Files []string
 }
 
-// TimerID names an armed timer.
+// TimerID identifies a timer.
 type TimerID int
 
-// SetTimer asks for a TimerFired after that time on the steady clock. Timers are never called
-// back: one that has lost its meaning is ignored when it rings.
+// SetTimer requests a TimerFired after a duration on the steady clock. Timers are never cancelled: one that has lost
+// its meaning is ignored when it fires.
 type SetTimer struct {
 	Timer TimerID
 	After time.Duration
 }
 
-// Tell asks for a fact to be entered into the account of what happens.
+// Tell adds a fact to the account of what happens.
 type Tell struct{ Fact }
 
-// Answer answers a Requested of that ID.
+// Answer answers the Requested with an ID.
 type Answer struct {
 	ID      int
-	Ripple  int // that the request has opened; 0 where nothing had to be done
+	Ripple  int // that the request has opened; 0: nothing had to be done
 	Refusal Refusal
 }
 
-// Finish says that all runs have ended and the session can go.
+// Finish reports that all runs have ended and the session can end.
 type Finish struct{}
 
 func (Start) order()       {}

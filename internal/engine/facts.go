@@ -2,45 +2,45 @@ package engine
 
 import "time"
 
-// FactKind says what has happened.
+// FactKind is what has happened.
 type FactKind string
 
-// The kinds of facts. The comment at each says which fields of Fact it has, apart from Kind, and from Unit, Run and
-// Ripple, which are set wherever they make sense.
+// The kinds of facts. The comments tell which fields of Fact are set in addition to Kind and, where they make sense,
+// Unit, Run and Ripple.
 const (
-	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command where it is not the unit's own
-	FactRunReady      FactKind = "run-ready"      // Took; zero where it was in trouble and is well again
+	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command if it is not the unit's own
+	FactRunReady      FactKind = "run-ready"      // Took; zero: it had failed a check and is ready again
 	FactRunLate       FactKind = "run-late"       // a service is late, or fails a check, and keeps running: Problem
 	FactRunEnded      FactKind = "run-ended"      // State, Took, Over
-	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace: Took
-	FactRunStuck      FactKind = "run-stuck"      // it does not end, even killed: PID
+	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace period: Took
+	FactRunStuck      FactKind = "run-stuck"      // it survived SIGKILL: PID
 	FactStepStarted   FactKind = "step-started"   // Command
 	FactPassStarted   FactKind = "pass-started"   // Pass
 	FactPassEnded     FactKind = "pass-ended"     // Pass, Took; State, and Problem where that is Failed
-	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not taken up
+	FactPassMissed    FactKind = "pass-missed"    // Since: the save that was not picked up
 	FactSignalSent    FactKind = "signal-sent"    // Signal, Reasons
-	FactTargetMissing FactKind = "target-missing" // a reaction runs nothing: Files (changed), Problem (what is missing)
+	FactTargetMissing FactKind = "target-missing" // a reaction was skipped: Files (changed), Problem (what is missing)
 	FactRippleOpened  FactKind = "ripple-opened"  // Reasons
 	FactRippleRested  FactKind = "ripple-rested"  // Outcome, Took, Over.Ripple
 	FactUnitStale     FactKind = "unit-stale"     // Block
 	FactUnitCurrent   FactKind = "unit-current"
 	FactLoopStopped   FactKind = "loop-stopped" // Loop, Files (now ignored), Verb (empty: see ignoreResults)
 	FactLoopForgotten FactKind = "loop-forgotten"
-	FactSettingsUsed  FactKind = "settings-used" // Reasons; none where only an error has gone
+	FactSettingsUsed  FactKind = "settings-used" // Reasons; none: only an error was fixed
 	FactSettingsBad   FactKind = "settings-bad"  // Problem
-	FactUnwatched     FactKind = "unwatched"     // files are not watched: Problem; without one, they are again
-	FactPaused        FactKind = "paused"        // one unit, or without one all reactions
+	FactUnwatched     FactKind = "unwatched"     // files are not watched: Problem; without one, they are watched again
+	FactPaused        FactKind = "paused"        // one unit or, without one, all reactions
 	FactResumed       FactKind = "resumed"
 )
 
-// Fact is something that has happened. The comment at each FactKind says which fields are set; package explain makes a
-// sentence of it.
+// Fact is something that has happened. The comment at each FactKind tells which fields are set; package explain turns
+// it into a sentence.
 type Fact struct {
 	Kind    FactKind
-	Unit    string // empty where the whole project is meant
-	Run     int    // 0 where no run is meant
+	Unit    string // empty: about the project
+	Run     int    // 0: not about a run
 	Pass    int
-	Ripple  int // 0 where no ripple is meant
+	Ripple  int // 0: not about a ripple
 	Verb    string
 	Reasons []Reason
 	Command string
@@ -58,14 +58,14 @@ type Fact struct {
 	Over    Over
 }
 
-// Over is what a fact says has ended. It does not change any more.
+// Over is what has ended. It does not change any more.
 type Over struct {
 	End    *End    // of FactRunEnded
 	Run    *Run    // of FactRunEnded and FactRunReady
 	Ripple *Ripple // of FactRippleRested
 }
 
-// Tone is the meaning that a fact has for the user.
+// Tone is the meaning of a fact for the user.
 type Tone uint8
 
 const (
@@ -76,7 +76,7 @@ const (
 	ToneBroken
 )
 
-// Tone returns the meaning that the fact has for the user.
+// Tone returns the meaning of the fact for the user.
 func (f Fact) Tone() Tone {
 	switch f.Kind {
 	case FactRunStarted, FactStepStarted, FactPassStarted, FactRippleOpened:
@@ -109,20 +109,19 @@ func (f Fact) Tone() Tone {
 	return ToneNone
 }
 
-// Quiet reports whether the fact is reported by others as well, so that an account for
-// people does without it.
+// Quiet reports whether other facts report the same, so that an account for people can omit it.
 func (f Fact) Quiet() bool {
 	return f.Kind == FactUnitStale || f.Kind == FactUnitCurrent || f.Kind == FactResumed ||
 		f.Kind == FactSettingsUsed && len(f.Reasons) > 0
 }
 
-// tell gives a fact to the account.
+// tell reports a fact.
 func (e *Engine) tell(f Fact) {
 	f.At = e.now.Wall
 	e.emit(Tell{f})
 }
 
-// tellRun tells something of a unit's newest run.
+// tellRun reports a fact about a unit's newest run.
 func (e *Engine) tellRun(u *unit, f Fact) {
 	f.Unit, f.Run = u.spec.Name, u.run.Number
 	f.Ripple = u.run.newestRipple()

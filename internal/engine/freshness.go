@@ -2,14 +2,14 @@ package engine
 
 import "slices"
 
-// Freshness says whether a unit runs the newest code that concerns it.
+// Freshness tells whether a unit runs the newest code that affects it.
 type Freshness uint8
 
 const (
-	NoCode   Freshness = iota // it does not run, and is not enabled; or it is broken
-	Current                   // it runs, or ended well with, the newest code
-	Updating                  // it is on its way there
-	Stale                     // it does not, and will not by itself
+	NoCode   Freshness = iota // it is not running and not enabled, or it is broken
+	Current                   // it runs, or has run successfully with, the newest code
+	Updating                  // it is becoming current
+	Stale                     // it is not current, and will not become so by itself
 )
 
 func (f Freshness) String() string {
@@ -26,7 +26,7 @@ func (u *unit) freshness() Freshness {
 		}
 		return Stale
 	case u.wanted && !u.state.Broken():
-		return Stale // it is held up for good, perhaps since it was first to start
+		return Stale // it is held up for good, perhaps from the start
 	case u.run != nil && (u.pending != nil || u.touched > u.lastRead()):
 		return Stale
 	}
@@ -35,23 +35,23 @@ func (u *unit) freshness() Freshness {
 
 // Staleness is why a unit is stale.
 type Staleness struct {
-	Since Moment // the first save that it has not read; zero where it is stale for another reason
-	Root  string // the unit whose state is in the way, perhaps itself
+	Since Moment // the first save that it has not read; zero: it is stale for another reason
+	Root  string // the unit whose state is the cause, perhaps itself
 	Block Block  // what keeps that unit from the newest code
-	// OnlyNarrowed says that it is stale for no other reason than that it is narrowed.
+	// OnlyNarrowed: it is stale only because it is narrowed.
 	OnlyNarrowed bool
 }
 
-// staleness looks for what keeps a stale unit from the newest code, first at the
-// unit itself and then up the units that it waits for.
+// staleness finds what keeps a stale unit from the newest code, first in the unit itself and then in the units that
+// it waits for.
 func (u *unit) staleness() Staleness {
 	root, since := u.root()
 	return Staleness{Since: since, Root: root.spec.Name, Block: root.block(),
 		OnlyNarrowed: root == u && u.onlyNarrowed()}
 }
 
-// root returns the unit whose state keeps this one from the newest code, and the first save that it has not read, zero
-// where it has read all.
+// root returns the unit whose state keeps this one from the newest code, and the first save that it has not read;
+// zero: it has read all.
 func (u *unit) root() (*unit, Moment) {
 	up := u.heldUpBy()
 	if up == nil {
@@ -70,7 +70,7 @@ func (u *unit) onlyNarrowed() bool {
 		u.touched <= u.run.read
 }
 
-// unreadSince is when the unit was first touched since its newest good run, or zero.
+// unreadSince is when the unit was first touched after its newest good run; zero: it was not.
 func (u *unit) unreadSince() Moment {
 	if u.touched > u.goodRead {
 		return u.staleSince
@@ -105,7 +105,7 @@ func (u *unit) block() Block {
 	return b
 }
 
-// onResume returns what the unit will do when reactions are resumed, and why; no reasons: nothing that is known.
+// onResume returns what the unit will do when reactions are resumed, and why; no reasons: unknown.
 func (u *unit) onResume() (verb string, why []Reason) {
 	if u.pending == nil || len(u.pending.reasons) == 0 {
 		return "", nil
@@ -113,7 +113,7 @@ func (u *unit) onResume() (verb string, why []Reason) {
 	return u.spec.Verb(), slices.Clone(u.pending.reasons)
 }
 
-// heldUpBy returns the unit upstream that this one cannot get past, or nil.
+// heldUpBy returns the unit upstream that holds this one up, or nil.
 func (u *unit) heldUpBy() *unit {
 	if u.state.Broken() || u.paused {
 		return nil

@@ -1,10 +1,10 @@
 package engine
 
-// A service that is ready may stop doing its work although its process lives. The session looks from time to
-// time, and the service counts as failed until it is seen to be well again. It is the same run: what follows it does
-// not act again, and what only waited for it starts.
+// A service that is ready may stop working although its process lives. The session checks from time to time, and the
+// service counts as failed until a check succeeds. It is the same run: its followers do not act again, and units that
+// only waited for it start.
 
-// checked takes note of what a look at a service found.
+// checked handles the result of a check of a service.
 func (e *Engine) checked(ev Checked) {
 	u := e.of(ev.Unit, ev.Run)
 	if u == nil || u.spec.Pass != nil || u.spec.Relay != nil && u.state == Ready && !e.misses(u, ev.Problem) {
@@ -21,7 +21,7 @@ func (e *Engine) checked(ev Checked) {
 	}
 }
 
-// recovered makes a service ready that was in trouble, and lets those start that wait for it.
+// recovered makes a service ready that had failed a check, and lets the units start that wait for it.
 func (e *Engine) recovered(u *unit) {
 	u.state, u.run.failed, u.run.ails, u.run.Problem = Ready, false, false, Problem{}
 	e.tellRun(u, Fact{Kind: FactRunReady})
@@ -29,7 +29,7 @@ func (e *Engine) recovered(u *unit) {
 	for _, d := range u.downstream {
 		e.enqueue(d)
 	}
-	var r *Ripple // one for all, opened when there is any
+	var r *Ripple // one for all, opened on demand
 	e.release(u, func() *Ripple {
 		if r == nil {
 			r = e.ripples.open(e.now, Cause{Kind: CauseRelease, Unit: u.spec.Name,

@@ -5,15 +5,15 @@ import (
 	"time"
 )
 
-// At most so many tasks, suites and setup steps are at work at once: each has a job while
-// it is. Who finds none free is in line. The unit that keeps the longest chain of others
-// waiting goes first, and who has waited long goes before that.
+// At most so many tasks, suites and setup steps run at once: each has a job while it runs. A unit that finds none
+// free waits in line. The unit with the longest chain of waiting units behind it goes first, unless another one has
+// waited very long.
 
-// takesJob reports whether the unit's next run needs a job from its beginning. Services,
-// and what may turn out to be one, need one only for their setup steps.
+// takesJob reports whether the unit's next run needs a job from its start. Services, and what may turn out to be one,
+// need one only for their setup steps.
 func (u *unit) takesJob() bool { return u.spec.Kind.Ends() && !u.spec.MayServe }
 
-// queueForJob puts the unit into the line for a job.
+// queueForJob puts the unit in line for a job.
 func (e *Engine) queueForJob(u *unit) {
 	if !slices.Contains(e.line, u) {
 		e.line = append(e.line, u)
@@ -21,7 +21,7 @@ func (e *Engine) queueForJob(u *unit) {
 	}
 }
 
-// inLine reports whether the unit still waits for a job.
+// inLine reports whether the unit is still in line for a job.
 func (u *unit) inLine() bool {
 	if u.live() {
 		return u.run.stepWaits && u.state == Setup
@@ -56,23 +56,23 @@ func (e *Engine) grantJob() bool {
 	case e.obstacleOf(first) == nil:
 		first.obstacle = nil
 		e.start(first)
-	default: // something has come up that keeps it from its turn
+	default: // something else now keeps it from running
 		first.obstacle = nil
 	}
 	e.enqueue(first)
 	return true
 }
 
-// working returns the units that have a job.
+// working returns the units with a job.
 func (e *Engine) working() []*unit {
 	return slices.DeleteFunc(slices.Clone(e.units), func(u *unit) bool { return !u.live() || !u.run.job })
 }
 
-// assumedDuration is how long a run is taken to last of which nothing is known.
+// assumedDuration is the assumed duration of a run of which nothing is known.
 const assumedDuration = time.Second
 
-// chainOf is how long the longest chain of units is known to take that begins with this
-// one and in which each waits for the one before it.
+// chainOf is the known duration of the longest chain of units that begins with this one and in which each waits for
+// the one before.
 func (u *unit) chainOf(known map[*unit]time.Duration) time.Duration {
 	if d, ok := known[u]; ok {
 		return d

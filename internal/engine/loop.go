@@ -6,49 +6,48 @@ import (
 	"time"
 )
 
-// Units whose runs write files that concern them would run again and again, whether a unit
-// sets itself off or two of them each other. That is concluded from a row of runs, each set
-// off by nothing but what the one before it may have written, or by its having finished. A
-// unit that such a row comes back to in the same way has gone round once: by the same
-// writer, at a like moment of its life, with files of the same folder. After two rounds the
-// engine waits for a moment before it acts (the lookout): a user who saves often saves
-// again, and that settles it. The third time the files are ignored.
+// Units whose runs write files that affect them would run endlessly, whether a unit sets itself off or two units set
+// off each other. The engine concludes that from a chain of runs, each set off only by what the one before may have
+// written, or by its having finished. A unit that such a chain comes back to in the same way has gone round once: by
+// the same writer, at a similar time of its life, with files of the same directory. After two rounds the engine waits
+// for a moment before it acts (the lookout): a user who saves often saves again, which decides it. The third time the
+// files are ignored.
 
-// chain is such a row, oldest first.
+// chain is such a chain, oldest link first.
 type chain []link
 
-// link is a unit that is set off.
+// link is a unit that was set off.
 type link struct {
 	unit  *unit
-	by    []source // one of these, where several come into question
-	burst int      // of what it wrote; 0 where the unit follows it
+	by    []source // one of these, if there are several candidates
+	burst int      // of its writes; 0: the unit follows it
 	files []string // what it wrote
 }
 
-// source is a unit that may have set off another.
+// source is a unit that may have set off another one.
 type source struct {
 	unit  *unit
-	after time.Duration // how long after its process or pass began it wrote
+	after time.Duration // the time of the write after the start of its process or pass
 }
 
-// Rounds. A user who saves twice while a unit runs looks like two rounds, so two are no proof; the third follows a
-// lookout in which a user who saves often saves again.
+// Rounds. A user who saves twice while a unit is running looks like two rounds, so two are no proof; the third
+// follows a lookout in which a user who saves often saves again.
 const (
-	lookoutRounds = 2 // after so many, the unit waits and looks out for other writers
+	lookoutRounds = 2 // after so many, the unit waits for other writers
 	loopRounds    = 3 // after so many, it is a loop
 )
 
-// The lookout lasts twice as long as the run took to write, within these limits. Both are choices: a user who is taken
-// for a loop saves about as often as the unit runs, but seldom more than once a second, and a user who has just saved
-// once should not wait for more than five seconds.
+// The lookout lasts twice as long as the run took to write, within these limits. Both are choices: a user who is
+// taken for a loop saves about as often as the unit runs, but rarely more than once a second, and a user who has
+// saved only once should not wait for more than five seconds.
 const (
 	minLookout = time.Second
 	maxLookout = 5 * time.Second
 )
 
-// Two runs wrote at a like moment of their lives when the moments differ by less than likeTime, or by less than the
-// factor likeFactor. Both are choices: the first build of a loop fills caches and takes longer than the next ones.
-// Where it takes even longer than this, the loop is noticed one round later.
+// Two runs wrote at similar times of their lives if the times differ by less than likeTime, or by less than the
+// factor likeFactor. Both are choices: the first build of a loop fills caches and takes longer than the next ones. If
+// it takes even longer than this, the loop is noticed one round later.
 const (
 	likeTime   = 500 * time.Millisecond
 	likeFactor = 3
@@ -72,7 +71,7 @@ func (c chain) rounds(u *unit) int {
 	return len(same)
 }
 
-// burst is that of the newest link, 0 where there is none.
+// burst is the burst of the newest link; 0: there is none.
 func (c chain) burst() int {
 	if len(c) == 0 {
 		return 0
@@ -90,11 +89,11 @@ func (c chain) lastRound(u *unit) chain {
 	return c
 }
 
-// longestChain is more than a loop of thirty units needs to be noticed.
+// longestChain is enough to notice a loop of thirty units.
 const longestChain = 100
 
-// with returns the chain that continues one more link. Of all that may have set that off,
-// those remain that may have done so the last time.
+// with returns the chain with one more link. Of all candidates that may have set it off, those remain that may have
+// done so the last time.
 func (c chain) with(l link) chain {
 	for i := len(c) - 1; i >= 0; i-- {
 		if c[i].unit == l.unit {
@@ -107,15 +106,15 @@ func (c chain) with(l link) chain {
 	return append(slices.Clip(c[max(len(c)+1-longestChain, 0):]), l)
 }
 
-// like reports whether two links may have the same reason.
+// like reports whether two links may have the same cause.
 func (l link) like(other link) bool {
 	if l.burst == 0 || other.burst == 0 {
-		return l.burst == other.burst // whichever of those that it follows was first
+		return l.burst == other.burst // whichever of the followed units was first
 	}
 	return len(l.shared(other)) > 0 && shareFolder(l.files, other.files)
 }
 
-// shared returns those who may have set off both, at a like moment of their lives.
+// shared returns the sources that may have set off both, at a similar time of their lives.
 func (l link) shared(other link) []source {
 	return slices.DeleteFunc(slices.Clone(l.by), func(s source) bool {
 		return !slices.ContainsFunc(
@@ -150,8 +149,8 @@ func shareAny(a, b []string, what func(file string) string) bool {
 	return slices.ContainsFunc(b, func(file string) bool { return has[what(file)] })
 }
 
-// chainTo returns the chain that the unit's act on these files would continue: of those of all
-// who may have written them, that which has come to it most often.
+// chainTo returns the chain that the unit's act on these files would continue: of the chains of all possible writers,
+// the one that has come to it most often.
 func (w *writing) chainTo(files []string) chain {
 	if w == nil || !w.mayLink() {
 		return nil
@@ -176,12 +175,12 @@ func (w *writing) chainTo(files []string) chain {
 	return best
 }
 
-// mayLink reports whether the writing may continue a chain.
+// mayLink reports whether a write may continue a chain.
 func (w *writing) mayLink() bool {
 	return slices.ContainsFunc(w.writers, func(wr writer) bool { return !wr.cleared && (wr.unit == w.unit || wr.seen) })
 }
 
-// chain is that which set the writer off.
+// chain is the chain that set the writer off.
 func (wr writer) chain() chain {
 	if wr.unit.spec.Pass != nil {
 		return wr.unit.passes.chain
@@ -189,7 +188,7 @@ func (wr writer) chain() chain {
 	return wr.run.chain
 }
 
-// carry notes which chain the unit's next run continues, if nothing but that made it act.
+// carry records which chain the unit's next run continues, if it has no other reason to act.
 func (e *Engine) carry(u *unit, c chain) {
 	a := u.pending
 	if a == nil {
@@ -203,8 +202,8 @@ func (e *Engine) carry(u *unit, c chain) {
 	}
 }
 
-// follow lets a unit act because one that it follows has finished again. Where that, or
-// another of them that has, is all that makes it act, its run continues the chain.
+// follow lets a unit act because a unit that it follows has finished again. If it has no other reason to act, its run
+// continues the chain.
 func (e *Engine) follow(f, u *unit, r *Ripple) {
 	c := writer{unit: u, run: u.run}.chain()
 	if len(c) > 0 {
@@ -221,7 +220,7 @@ func (e *Engine) follow(f, u *unit, r *Ripple) {
 	e.intend(f, r, Reason{Kind: ReasonFollowed, Unit: u.spec.Name, Ends: u.ends()}).chain = c
 }
 
-// reconsider takes back what followed from taking a unit for one that has done a writing.
+// reconsider takes back the consequences of assuming that a unit was the writer.
 func (e *Engine) reconsider(w *writing) {
 	u := w.unit
 	e.show(u)
@@ -250,18 +249,18 @@ func (e *Engine) lookoutEnds(u *unit) {
 	}
 }
 
-// Loop is what set a unit off again and again, and is ignored since.
+// Loop is a loop that was stopped: what set a unit off repeatedly is now ignored.
 type Loop struct {
 	Files []string   // whose changes are ignored
-	Round []LoopLink // how it went round, from the unit back to it
-	Noted bool       // the user has agreed to it
+	Round []LoopLink // the units, from this unit back to it
+	Noted bool       // the user has accepted it
 }
 
-// LoopLink is a unit that another has set off.
+// LoopLink is a unit that was set off by another one.
 type LoopLink struct {
-	By    []string // by one of these, where it is not known which
+	By    []string // one of these, if it is unknown which
 	Unit  string
-	Files []string // what By wrote; empty where Unit follows By
+	Files []string // what By wrote; empty: Unit follows By
 	Does  string   // what Unit did then: "restarts"
 }
 
@@ -270,7 +269,7 @@ func (l *Loop) Alone() bool {
 	return len(l.Round) == 1 && len(l.Round[0].By) == 1 && l.Round[0].By[0] == l.Round[0].Unit
 }
 
-// stopLoop ignores what sets a unit off again and again, and returns the hits that are left.
+// stopLoop ignores what sets a unit off repeatedly, and returns the other hits.
 func (e *Engine) stopLoop(u *unit, c chain, hits []Hit) []Hit {
 	round := c.lastRound(u)
 	files := round[len(round)-1].files
@@ -282,11 +281,11 @@ func (e *Engine) stopLoop(u *unit, c chain, hits []Hit) []Hit {
 		files = slices.DeleteFunc(slices.Clone(files), func(f string) bool { return !has[f] })
 	}
 	e.ignore(u, files, round)
-	u.run.chain = nil // whatever else is written needs proof of its own
+	u.run.chain = nil // other writes need proof of their own
 	return u.notIgnored(hits)
 }
 
-// ignore stops reacting to files that set a unit off in a loop.
+// ignore makes a unit ignore files that set it off in a loop.
 func (e *Engine) ignore(u *unit, files []string, round chain) {
 	l := &Loop{Files: slices.Clone(files)}
 	if u.loop != nil {
@@ -316,7 +315,7 @@ func (e *Engine) ignore(u *unit, files []string, round chain) {
 	e.tellRun(u, f)
 }
 
-// reactAgain forgets which files are ignored, because a user says so or the settings do.
+// reactAgain stops ignoring files, because a user says so or the settings do.
 func (e *Engine) reactAgain(u *unit) {
 	if u.loop != nil {
 		u.loop = nil
@@ -324,7 +323,7 @@ func (e *Engine) reactAgain(u *unit) {
 	}
 }
 
-// notIgnored returns which of a unit's hits are not ignored.
+// notIgnored returns the unit's hits that are not ignored.
 func (u *unit) notIgnored(hits []Hit) []Hit {
 	if u.loop == nil {
 		return hits
@@ -336,14 +335,14 @@ func (u *unit) notIgnored(hits []Hit) []Hit {
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return h.More == 0 && ignored[h.Path] })
 }
 
-// untouchBy makes a unit as if a burst had not touched it.
+// untouchBy undoes that a burst has touched a unit.
 func (e *Engine) untouchBy(u *unit, burst int) {
 	u.rest(burst)
 	u.untouch(burst)
 	e.enqueue(u)
 }
 
-// lookout returns what a unit waits for that may be in a loop.
+// lookout returns the lookout that a unit waits for; zero: none.
 func (u *unit) lookout() Wait {
 	w := Wait{Kind: WaitLookout}
 	if round := u.pending.chain.lastRound(u); len(round) > 0 {

@@ -7,21 +7,21 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// What browsers see of a project is decided here: when a page waits, what it shows instead, when it is out of
-// date, and which files refresh it. Serving it is up to others.
+// What browsers see of a project is decided here: when a page waits, what it shows instead, when it is outdated, and
+// which files refresh it. Serving pages is up to others.
 
-// Pages is how the units stand that a page comes from: one service or folder behind a relay, and all that it builds on.
+// Pages is the state of the units behind a page: a service or a directory, and everything that it needs and follows.
 type Pages struct {
 	Ready  bool  // the unit answers
-	Moving bool  // something is on its way: a page waits
-	Broken *Unit // the first unit that has failed or crashed; nil: none. A page says so
+	Moving bool  // a unit is moving: a page waits
+	Broken *Unit // the first failed or crashed unit, which a page shows; nil: none
 	Stale  *Unit // the first unit that is stale; nil: none
-	// Generation changes whenever a unit has a new run or pass: pages of an earlier one are out of date.
+	// Generation changes whenever a unit has a new run or pass: pages of earlier ones are outdated.
 	Generation string
 }
 
-// Pages returns how pages of a unit stand, as of the snapshot; false where there is no such unit. The plan is the one
-// that the snapshot was made with.
+// Pages returns the state of the units behind a unit's pages, at the time of the snapshot; false: there is no such
+// unit. The plan is that of the snapshot.
 func (s *Snapshot) Pages(p *plan.Plan, unit string) (Pages, bool) {
 	u := s.Unit(unit)
 	if u == nil {
@@ -83,7 +83,7 @@ func (e *Engine) refreshPages(ev Change) {
 	}
 }
 
-// notForPages returns the hits that concern the unit itself.
+// notForPages returns the hits that affect the unit itself.
 func (u *unit) notForPages(hits []Hit) []Hit {
 	if !slices.ContainsFunc(hits, func(h Hit) bool { return u.spec.ForPages(h.Reaction) }) {
 		return hits
@@ -91,12 +91,12 @@ func (u *unit) notForPages(hits []Hit) []Hit {
 	return slices.DeleteFunc(slices.Clone(hits), func(h Hit) bool { return u.spec.ForPages(h.Reaction) })
 }
 
-// missingLooks is how many looks in a row must have found something missing until a relay counts as failed: files are
-// replaced, and are gone for a moment.
+// missingLooks is how many checks in a row must have found something missing until a relay counts as failed: files
+// are missing for a moment while they are replaced.
 const missingLooks = 2
 
-// misses counts looks in a row that found something of a relay missing. It reports false while nothing is, or that may
-// be for a moment only, or a unit is on its way that may make it.
+// misses counts checks in a row that found something of a relay missing. It returns false while nothing is missing,
+// or perhaps only for a moment, or a unit is moving that may make it.
 func (e *Engine) misses(u *unit, problem string) bool {
 	if problem == "" || e.isBeingMade(u.spec.Relay) {
 		u.run.misses = 0
@@ -106,7 +106,7 @@ func (e *Engine) misses(u *unit, problem string) bool {
 	return u.run.misses >= missingLooks
 }
 
-// isBeingMade reports whether a unit is on its way that may make what a relay serves.
+// isBeingMade reports whether a unit is moving that may make what a relay serves.
 func (e *Engine) isBeingMade(relay *plan.Relay) bool {
 	var behind []string
 	for _, name := range relay.Backends() {

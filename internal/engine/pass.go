@@ -5,21 +5,19 @@ import (
 	"time"
 )
 
-// A service that picks up changes by itself, such as a compiler in its own watch mode,
-// is not restarted by a change. It is current when a pass that began after the change has
-// ended well. When a pass began and when a file was written is known only to lie between
-// two moments each; where these overlap, it is in doubt whether the pass has read what was
-// written, and that is decided by waiting: a tool that has not read it begins another pass
-// within the time that its settings give it.
+// A service that picks up changes by itself, such as a compiler in its own watch mode, is not restarted by a change.
+// It is current when a pass that began after the change has ended well. The time when a pass began and the time when
+// a file was written are both known only within bounds; if these overlap, it is uncertain whether the pass has read
+// the file, and waiting decides: a tool that has not read it begins another pass within the time that its settings
+// give it.
 
-// Pass is one round of work of a service that picks up changes by itself. Times that have
-// not come are zero.
+// Pass is one round of work of a service that picks up changes by itself. Missing times are zero.
 type Pass struct {
 	Number  int // within its run, from 1
 	BeganAt Moment
 	EndedAt Moment
 	Good    bool
-	Saw     string // of one that ended badly: what it said first
+	Saw     string // of a bad pass: its first message
 }
 
 func (p *Pass) took() time.Duration { return p.EndedAt.Sub(p.BeganAt) }
@@ -27,40 +25,39 @@ func (p *Pass) took() time.Duration { return p.EndedAt.Sub(p.BeganAt) }
 // pass is a Pass with what only the engine knows.
 type pass struct {
 	Pass
-	after, by Moment // between which it began
-	guessed   bool   // nothing was said at its beginning
+	after, by Moment // the bounds of its beginning
+	guessed   bool   // no output reported its beginning
 }
 
-// write is a burst of writing that concerns a unit and that none of its passes has read
-// for sure.
+// write is a burst of writes that affects a unit and that none of its passes has certainly read.
 type write struct {
 	burst    int
 	rev      revision
-	first    Moment   // when the first of it can have been done
-	noticed  Moment   // when the last was noticed
-	earliest Moment   // when the last can have been done
-	undone   bool     // everything was as before in the end, so that nothing may follow
-	files    []string // once they are at rest
+	first    Moment   // the earliest time of the first write
+	noticed  Moment   // when the last write was noticed
+	earliest Moment   // the earliest time of the last write
+	undone   bool     // everything was as before in the end, so perhaps no pass follows
+	files    []string // known when they have settled
 }
 
-// noticeTime is within which a writing is noticed whose own time is not known.
+// noticeTime is the time within which a write of unknown time is noticed.
 const noticeTime = time.Second
 
 // passes is what is known of the passes of a unit's live run.
 type passes struct {
 	count  int
-	says   bool  // the tool says when a pass begins
-	open   *pass // under way
-	last   *pass // the newest that has ended
+	says   bool  // the tool reports the beginnings of passes
+	open   *pass // the current one
+	last   *pass // the last one that has ended
 	unread []write
-	chain  chain  // that set off the newest
-	counts bool   // files that are not ignored were written since a pass was handed on
-	due    Moment // by when the next pass should have begun
-	armed  bool   // a timer will ring by then
-	missed bool   // it is past that time, and none has begun
+	chain  chain  // that set off the newest one
+	counts bool   // files that are not ignored were written since the last good pass was passed on
+	due    Moment // when the next pass should have begun
+	armed  bool   // a timer is set
+	missed bool   // that time has passed without a pass
 }
 
-// reading is whether a pass has read what was written.
+// reading is whether a pass has read a write.
 type reading uint8
 
 const (
@@ -79,7 +76,7 @@ func (p *pass) read(w write) reading {
 	return mayHaveRead
 }
 
-// of returns the index of a burst among what is unread, or -1.
+// of returns the index of a burst in the unread writes, or -1.
 func (p *passes) of(burst int) int {
 	return slices.IndexFunc(p.unread, func(w write) bool { return w.burst == burst })
 }
@@ -89,25 +86,25 @@ func (u *unit) takesUp() bool {
 	return u.spec.Pass != nil && u.live() && u.state != Stopping
 }
 
-// awaitsPass reports whether the unit is at rest apart from files that it has not picked up yet.
+// awaitsPass reports whether the unit is at rest apart from files that it has not picked up.
 func (u *unit) awaitsPass() bool {
 	return u.takesUp() && len(u.passes.unread) > 0 && !u.passes.missed
 }
 
-// wrote notes a burst of writing that the unit is to take up; see touch.
+// wrote records a burst of writes that the unit should pick up; see touch.
 func (e *Engine) wrote(u *unit, burst int, at Moment, unsure bool) {
 	if !u.takesUp() {
 		return
 	}
 	switch {
 	case unsure, at.After(e.now):
-		at = e.now // only a pass that begins later has read it for sure
+		at = e.now // only a later pass has certainly read it
 	case at.IsZero():
 		at = e.now.Add(-noticeTime)
 	}
 	p := &u.passes
 	w := write{burst: burst, rev: e.rev, first: at, noticed: e.now, earliest: at}
-	if i := p.of(burst); i >= 0 { // more of it: what counts is its last writing, after that of other bursts
+	if i := p.of(burst); i >= 0 { // a part of it: its last write counts, after those of other bursts
 		w.first = p.unread[i].first
 		p.unread = slices.Delete(p.unread, i, i+1)
 	}
@@ -116,14 +113,14 @@ func (e *Engine) wrote(u *unit, burst int, at Moment, unsure bool) {
 	e.awaitPass(u)
 }
 
-// takenUp reports whether a unit deals with all the hits by itself.
+// takenUp reports whether a unit picks up all of the hits by itself.
 func takenUp(hits []Hit) bool {
 	return !slices.ContainsFunc(hits, func(h Hit) bool { return !h.TakenUp })
 }
 
-// wroteNothing notes that files hold what they held before they were touched. Most tools begin a pass all the
-// same, which is waited for as for any other, but that none comes is no reason to be stale. Where the
-// settings say that such saves do not count, they are taken back, unless a pass may have read in between.
+// wroteNothing records that files have the same contents as before. Most tools begin a pass anyway, which is awaited,
+// but a missing pass does not make the unit stale. If the settings exclude such saves, they are taken back, unless a
+// pass may have read in between.
 func (e *Engine) wroteNothing(u *unit, t touch) {
 	p := &u.passes
 	i := p.of(t.burst)
@@ -141,12 +138,12 @@ func (e *Engine) wroteNothing(u *unit, t touch) {
 	e.awaitPass(u)
 }
 
-// hasNews reports whether there is a good pass that those downstream wait for.
+// hasNews reports whether there is a good pass that followers wait for.
 func (u *unit) hasNews() bool {
 	return u.live() && u.state == Ready && u.news && !u.passes.missed
 }
 
-// awaitPass gives the unit's next pass its time to begin, from now on.
+// awaitPass gives the unit's next pass time to begin, from now on.
 func (e *Engine) awaitPass(u *unit) {
 	p := &u.passes
 	p.due = e.now.Add(u.spec.Pass.Within)
@@ -156,12 +153,12 @@ func (e *Engine) awaitPass(u *unit) {
 	}
 }
 
-// passDue decides on what no pass has read for sure, when there was time for another.
+// passDue decides about writes that no pass has certainly read, after there was time for another pass.
 func (e *Engine) passDue(u *unit) {
 	p := &u.passes
 	p.armed = false
 	if !u.takesUp() || p.open != nil || len(p.unread) == 0 {
-		return // the end of the pass that is under way gives another time
+		return // the end of the current pass sets another time
 	}
 	if left := p.due.Sub(e.now); left > 0 {
 		p.armed = true
@@ -178,15 +175,15 @@ func (e *Engine) passDue(u *unit) {
 	e.enqueue(u)
 }
 
-// holds notes which files a burst of writing has changed.
+// holds records which files a burst of writes has changed.
 func (p *passes) holds(burst int, hits []Hit) {
 	if i := p.of(burst); i >= 0 {
 		p.unread[i].files = pathsOf(hits)
 	}
 }
 
-// ignoreResults ignores files that the unit's own passes have written, as far as can be reported,
-// and that it did not take up for the third time: they are its results.
+// ignoreResults ignores files that the unit's own passes have written, as far as known, and that it has not picked up
+// for the third time: they are its results.
 func (e *Engine) ignoreResults(u *unit) {
 	var files []string
 	for _, r := range u.passes.unread {
@@ -211,7 +208,7 @@ func (e *Engine) ignoreResults(u *unit) {
 	}
 }
 
-// missedPass reports whether the unit should have taken up a change and has not.
+// missedPass reports whether the unit should have picked up a change and has not.
 func (u *unit) missedPass() bool {
 	return u.takesUp() && u.passes.missed && u.touched > u.goodRead
 }
@@ -226,8 +223,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 	case p.open == nil:
 		p.count++
 	case !p.open.guessed:
-		// The tool says again that it works, or has begun again in the middle of it:
-		// which of the two is not known.
+		// The tool reports that it is still working, or that it has started again: it is unknown which.
 		p.open.by = later(p.open.by, ev.By)
 		return
 	}
@@ -278,8 +274,8 @@ func (e *Engine) passEnded(ev PassEnded) {
 	e.enqueue(u)
 }
 
-// partOfFailed reports whether the end of a pass of which only the end is reported is one more
-// of the pass before it, which has ended badly: a tool with several results tells each.
+// partOfFailed reports whether a pass of which only the end was reported is part of the failed pass before it: a tool
+// with several results reports each.
 func (p *passes) partOfFailed(now Moment) bool {
 	const together = 300 * time.Millisecond
 	if p.last == nil || p.last.Good || !p.open.guessed || now.Sub(p.last.EndedAt) >= together {
@@ -288,8 +284,7 @@ func (p *passes) partOfFailed(now Moment) bool {
 	return !slices.ContainsFunc(p.unread, func(w write) bool { return w.noticed.After(p.last.EndedAt) })
 }
 
-// passedWell makes a unit whose pass has ended well ready, once its readiness probe has
-// answered too.
+// passedWell makes a unit ready after a good pass, when its readiness check has succeeded, too.
 func (e *Engine) passedWell(u *unit) {
 	u.run.Problem, u.news = Problem{}, true
 	switch {
@@ -305,7 +300,7 @@ func (e *Engine) passedWell(u *unit) {
 	}
 }
 
-// takeUp counts what the unit's newest pass has read, or at most may have read.
+// takeUp records what the unit's newest pass has read, or may have read.
 func (e *Engine) takeUp(u *unit, atMost reading) {
 	p := &u.passes
 	if p.last == nil {
@@ -317,12 +312,12 @@ func (e *Engine) takeUp(u *unit, atMost reading) {
 		n++
 	}
 	p.unread = slices.Delete(p.unread, 0, n)
-	if p.last.Good && u.pending == nil { // else there is something that only a new run reads
+	if p.last.Good && u.pending == nil { // otherwise there is something that only a new run reads
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
 }
 
-// handOn lets those downstream act on a good pass, when the unit has come to rest.
+// handOn lets followers act on a good pass, when the unit is at rest.
 func (e *Engine) handOn(u *unit) {
 	p := &u.passes
 	if !u.hasNews() || u.awaitsPass() || u.stirring() {
@@ -332,7 +327,7 @@ func (e *Engine) handOn(u *unit) {
 	u.news, p.counts = false, false
 	u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting)
 	if len(u.run.ripples) == 0 && !counts {
-		return // it has taken up what is ignored, and so is what came of it
+		return // it has picked up ignored files, so its result is ignored, too
 	}
 	if len(u.run.ripples) == 0 && (len(u.downstream) > 0 || !u.owed.empty()) {
 		r := e.ripples.open(
@@ -346,7 +341,7 @@ func (e *Engine) handOn(u *unit) {
 	e.finishedAgain(u)
 }
 
-// readByPass lets a unit that picks up changes by itself be part of a ripple.
+// readByPass makes a unit that picks up changes by itself part of a ripple.
 func (e *Engine) readByPass(u *unit, r *Ripple) {
 	u.passes.counts = true
 	if u.run.ripples = slices.DeleteFunc(u.run.ripples, (*Ripple).Resting); !slices.Contains(u.run.ripples, r) {

@@ -6,16 +6,15 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// pendingWork is what a unit has to run before it is current again: the whole of it, or
-// only the commands of reactions whose files have changed. A change runs what its
-// rule says. What a failed run leaves undone stays owed, and is run once a narrow
-// run has ended well, so that one that passes never hides a wide one that did not.
+// pendingWork is what a unit has to run before it is current again: everything, or only the commands of reactions
+// whose files have changed. A change runs what its rule requires. What a failed run leaves undone stays owed, and is
+// run after a partial run has succeeded, so that a partial success never hides a full failure.
 type pendingWork struct {
 	whole    bool
 	commands []plan.Command
 }
 
-// maxOwed is how many commands are distinguished: where more are owed, the whole is.
+// maxOwed limits the commands that are distinguished: if more are owed, everything is.
 const maxOwed = 50
 
 func (d *pendingWork) add(other pendingWork) {
@@ -34,7 +33,7 @@ func (d *pendingWork) owe(c plan.Command) {
 	}
 }
 
-// note adds what the hits ask for.
+// note adds what the hits require.
 func (d *pendingWork) note(spec *plan.Unit, hits []Hit) {
 	for _, h := range hits {
 		if d.whole {
@@ -66,7 +65,7 @@ func (d pendingWork) covered(r *run) pendingWork {
 	return part
 }
 
-// pay takes off what a run covers.
+// pay removes what a run covers.
 func (d *pendingWork) pay(r *run) {
 	if r.whole {
 		*d = pendingWork{}
@@ -75,7 +74,7 @@ func (d *pendingWork) pay(r *run) {
 	d.commands = slices.DeleteFunc(slices.Clone(d.commands), func(c plan.Command) bool { return c.Equal(r.command) })
 }
 
-// texts names what is owed, for people.
+// texts describes what is owed.
 func (d pendingWork) texts(spec *plan.Unit) []string {
 	if d.whole {
 		return []string{spec.Run.String()}
@@ -89,8 +88,7 @@ func (d pendingWork) texts(spec *plan.Unit) []string {
 
 func (d pendingWork) empty() bool { return !d.whole && len(d.commands) == 0 }
 
-// narrow returns the one command that does the pending work, if that is less than the
-// whole.
+// narrow returns the one command that does the pending work, if that is less than everything.
 func (d pendingWork) narrow() (plan.Command, bool) {
 	if d.whole || len(d.commands) != 1 {
 		return plan.Command{}, false
@@ -98,8 +96,8 @@ func (d pendingWork) narrow() (plan.Command, bool) {
 	return d.commands[0], true
 }
 
-// does reports whether the run does what the hits ask for: one of the whole unit
-// always, a narrow one only if they ask for nothing else.
+// does reports whether the run does what the hits require: a full run always does, a partial one only if they require
+// nothing else.
 func (r *run) does(spec *plan.Unit, hits []Hit) bool {
 	if r.whole {
 		return true
@@ -113,7 +111,7 @@ func (r *run) does(spec *plan.Unit, hits []Hit) bool {
 	return ok && c.Equal(r.command)
 }
 
-// signalFor returns the signal by which all the hits are dealt with, if they are.
+// signalFor returns the signal that all the hits require; empty: they do not.
 func (u *unit) signalFor(hits []Hit) (string, bool) {
 	name := ""
 	for _, h := range hits {
@@ -129,8 +127,8 @@ func (u *unit) signalFor(hits []Hit) (string, bool) {
 	return name, name != ""
 }
 
-// sendSignal sends a signal instead of running the unit again: it reads its files
-// again by itself, and so its run holds the newest code from then on.
+// sendSignal sends a signal instead of running the unit again: it reloads its files by itself, and so its run has the
+// newest code from then on.
 func (e *Engine) sendSignal(u *unit, r *Ripple, name string, hits []Hit) {
 	u.suspects = nil
 	e.emit(SendSignal{u.spec.Name, u.run.Number, name})

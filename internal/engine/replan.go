@@ -7,8 +7,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// connect puts the units of a plan into the order of needs and ties them to each
-// other. Units that the plan no longer has come last, tied to no other unit.
+// connect sorts the units of a plan by needs and links them. Units that the plan no longer has come last, without
+// links.
 func (e *Engine) connect(p *plan.Plan) {
 	e.plan = p
 	e.units = e.units[:0]
@@ -45,8 +45,8 @@ func (e *Engine) connect(p *plan.Plan) {
 	e.standings.place(e.inFileOrder())
 }
 
-// newPlan continues with edited settings. Only what the edit means something to
-// acts: new units start, removed ones stop, those that run another thing restart.
+// newPlan continues with edited settings. Only what the edit changes acts: new units start, removed ones stop, those
+// that run something else restart.
 func (e *Engine) newPlan(ev NewPlan) {
 	if e.quitting {
 		return
@@ -58,14 +58,14 @@ func (e *Engine) newPlan(ev NewPlan) {
 	}
 	d := plan.Compare(e.plan, ev.Plan)
 	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
-		e.reactAgain(e.byName[name]) // the settings may say it now
+		e.reactAgain(e.byName[name]) // the settings may ignore them now
 	}
 	for _, name := range d.Removed {
 		u := e.byName[name]
 		u.removed, u.narrowed, u.narrowWords = true, "", nil
 	}
 	for _, name := range d.Added {
-		if u := e.byName[name]; u != nil { // back before its old run had ended
+		if u := e.byName[name]; u != nil { // it returned before its old run had ended
 			u.removed = false
 		} else {
 			e.byName[name] = newUnit(ev.Plan.Unit(name))
@@ -121,8 +121,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 	}
 }
 
-// adopt counts what the unit follows from now on as seen: following another unit
-// is no reason to run.
+// adopt counts the state of the units that it follows as seen: following another unit is no reason to run.
 func (u *unit) adopt(before map[string]int) {
 	for _, f := range u.follows {
 		name := f.spec.Name
@@ -155,7 +154,7 @@ func (e *Engine) remove(u *unit, r *Ripple) {
 	e.enqueue(u)
 }
 
-// dropRemoved forgets units that are gone from the settings and have ended.
+// dropRemoved forgets units that were removed from the settings and have ended.
 func (e *Engine) dropRemoved() {
 	for i := len(e.units) - 1; i >= 0 && e.units[i].removed; i-- {
 		if u := e.units[i]; !u.live() {
@@ -177,7 +176,7 @@ func (e *Engine) planBroken(ev PlanBroken) {
 	}
 }
 
-// touchSettings makes the project one that is updating until the settings are read.
+// touchSettings makes the project updating until the settings are read.
 func (e *Engine) touchSettings(ev SettingsTouched) {
 	if !e.settingsPending() {
 		e.settingsSince = e.now

@@ -7,33 +7,33 @@ import (
 	"omnivigil/internal/api/report"
 )
 
-// Reported says what a unit's output has meant so far: the results of its tests, and the places
-// in files that its tools have reported. It is made of what package results reads.
+// Reported is what a unit's output has meant so far: the results of its tests, and the locations that its tools have
+// reported. Its source is package results.
 type Reported struct {
 	Unit   string
 	Run    int
 	Report Report
-	// Fails says that this is reason enough for the run to have failed, however it exits.
+	// Fails: this makes the run a failed one, whatever its exit status.
 	Fails bool
-	// Problem is why it has failed, where Report does not say.
+	// Problem is why it has failed, if Report does not tell.
 	Problem string
-	// Final says that the run has been read to its end: what still comes of it is late.
+	// Final: the run's output has been read to its end; later reports are late.
 	Final bool
 }
 
-// Report is what is known of a unit's cases and findings, in a few numbers. It lives on from
-// run to run: a run of some cases says nothing of the others.
+// Report is a summary of a unit's cases and findings. It is kept from run to run: a run of some cases does not change
+// the others.
 type Report struct {
 	report.Counts
-	Usual    time.Duration // that a whole run takes; 0: not known
-	FailedAt time.Time     // when the first case failed in the newest run; zero: none has
+	Usual    time.Duration // the duration of a whole run; 0: unknown
+	FailedAt time.Time     // the time of the first failed case in the newest run; zero: none has failed
 }
 
-// Wrong reports whether the report says that something is wrong: a failing test or an error.
+// Wrong reports whether there is a failing test or an error.
 func (r Report) Wrong() bool { return r.Failed > 0 || r.Errors > 0 }
 
-// reported notes what a run's output has meant so far. Reports of one run may come late, and in
-// another order than they were made: only what is newer counts, and nothing after the final one.
+// reported handles what a run's output has meant so far. Reports of one run may be late and out of order: only newer
+// ones count, and none after the final one.
 func (e *Engine) reported(ev Reported) {
 	u := e.byName[ev.Unit]
 	if u == nil || u.run == nil || u.run.Number != ev.Run || u.run.reportedAll ||
@@ -51,7 +51,7 @@ func (e *Engine) reported(ev Reported) {
 	e.show(u)
 }
 
-// reportedWrong returns what the output of the newest run said is wrong; nil: nothing.
+// reportedWrong returns the problems in the output of the newest run; nil: none.
 func (u *unit) reportedWrong() *Report {
 	if u.run == nil || u.report.Run != u.run.Number || !u.report.Wrong() {
 		return nil
@@ -60,7 +60,7 @@ func (u *unit) reportedWrong() *Report {
 	return &report
 }
 
-// narrow has units run some of their cases only, until they are widened.
+// narrow makes units run only some of their cases, until they are widened.
 func (e *Engine) narrow(units []*unit, words []string, to string) {
 	reason := Reason{Kind: ReasonNarrowed, Units: namesOf(units), Text: to}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
@@ -70,7 +70,7 @@ func (e *Engine) narrow(units []*unit, words []string, to string) {
 	}
 }
 
-// widen has units run all of their cases again.
+// widen makes units run all of their cases again.
 func (e *Engine) widen(units []*unit) {
 	units = slices.DeleteFunc(units, func(u *unit) bool { return u.narrowed == "" })
 	if len(units) == 0 {
@@ -84,8 +84,8 @@ func (e *Engine) widen(units []*unit) {
 	}
 }
 
-// narrowDone continues after a good run of some cases: with all of them, where the settings say
-// so. No unit builds on such a run: it says nothing of the others.
+// narrowDone continues after a good run of some cases: with all of them, if the settings say so. No unit builds on
+// such a run: it does not cover the other cases.
 func (e *Engine) narrowDone(u *unit) {
 	if u.spec.Widen && u.pending == nil && u.narrowed == u.run.narrowed && u.wanted {
 		reason := Reason{Kind: ReasonNarrowPassed, Unit: u.spec.Name, Text: u.narrowed}

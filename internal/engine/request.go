@@ -4,7 +4,7 @@ import (
 	"slices"
 )
 
-// requested does what a user asks for, and answers.
+// requested carries out a request, and answers it.
 func (e *Engine) requested(ev Requested) {
 	answer := Answer{ID: ev.ID}
 	before := e.ripples.lastID
@@ -15,7 +15,7 @@ func (e *Engine) requested(ev Requested) {
 	e.emit(answer)
 }
 
-// carryOut does what is asked for, or says why not.
+// carryOut carries out a request, or returns why not.
 func (e *Engine) carryOut(ev Requested) Refusal {
 	if e.quitting && ev.Request != QuitNow && ev.Request != Quit {
 		return Refusal{Kind: RefusedEnding}
@@ -91,7 +91,7 @@ func (e *Engine) carryOut(ev Requested) Refusal {
 	return Refusal{}
 }
 
-// ofUnits are the requests that concern certain units.
+// ofUnits are the requests about units.
 var ofUnits = map[Request]func(*Engine, []*unit){
 	StartUnit:    (*Engine).startByRequest,
 	StopUnit:     (*Engine).stopByRequest,
@@ -155,7 +155,7 @@ func (e *Engine) reactsAgain(units []*unit) {
 	}
 }
 
-// restartUnits restarts or reruns what runs, and starts what does not.
+// restartUnits restarts or reruns units that are running, and starts the others.
 func (e *Engine) restartUnits(units []*unit) {
 	var idle, others []*unit
 	for _, u := range units {
@@ -173,7 +173,7 @@ func (e *Engine) restartUnits(units []*unit) {
 	}
 }
 
-// addWords has units run with words added to their commands, from now on.
+// addWords adds arguments to the commands of units, from now on.
 func (e *Engine) addWords(units []*unit, words []string) {
 	reason := Reason{Kind: ReasonArguments, Words: words}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
@@ -183,14 +183,14 @@ func (e *Engine) addWords(units []*unit, words []string) {
 	}
 }
 
-// holdWords has a unit's runs have words added from now on.
+// holdWords sets the arguments that are added to a unit's command from now on.
 func (e *Engine) holdWords(u *unit, words []string) {
 	if u.words = slices.Clone(words); !slices.Contains(e.worded, u) {
 		e.worded = append(e.worded, u)
 	}
 }
 
-// runWith reruns or restarts units once with these words added, and no others.
+// runWith reruns or restarts units once with these arguments added, and no others.
 func (e *Engine) runWith(units []*unit, words []string) {
 	reason := Reason{Kind: ReasonAskedOnce, Words: words}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
@@ -210,7 +210,7 @@ func (e *Engine) wantedUnits() []*unit {
 	return units
 }
 
-// restart restarts or reruns units although nothing may have changed. Names are those that the request names.
+// restart restarts or reruns units even if nothing has changed. Names are those in the request.
 func (e *Engine) restart(units []*unit, names []string) {
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: Reason{Kind: ReasonAskedRestart, Units: names}})
 	for _, u := range units {
@@ -218,14 +218,14 @@ func (e *Engine) restart(units []*unit, names []string) {
 	}
 }
 
-// restartFor has units run what changes of files ask for.
+// restartFor makes units run what changes of files require.
 func (e *Engine) restartFor(units []*unit, hits []Hit) {
 	reason := filesChanged(hits)
 	reason.Kind, reason.Units = ReasonAskedFor, namesOf(units)
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 	for _, u := range units {
 		own := hitsOf(hits, u.spec.Name)
-		if len(own) == 0 { // it follows one that has some
+		if len(own) == 0 { // it follows a unit that has some
 			e.force(u, r, Reason{Kind: ReasonAsked})
 			continue
 		}
@@ -236,15 +236,14 @@ func (e *Engine) restartFor(units []*unit, hits []Hit) {
 	}
 }
 
-// askFor notes that the unit is to run what hits ask for, as part of ripple r.
+// askFor records that the unit should run what hits require, as part of ripple r.
 func (e *Engine) askFor(u *unit, r *Ripple, hits []Hit) *act {
 	what := pendingWork{}
 	what.note(u.spec, hits)
 	return e.ask(u, r, filesChanged(hits), what)
 }
 
-// force makes a unit act although reactions may be paused, and starts what it needs
-// and does not run.
+// force makes a unit act even if reactions are paused, and starts what it needs and is not running.
 func (e *Engine) force(u *unit, r *Ripple, reason Reason) *act {
 	u.wanted, u.deaths = true, 0
 	a := e.intend(u, r, reason)
@@ -269,8 +268,7 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 	}
 }
 
-// startByRequest starts or reruns units that do not run, and what they need of those that
-// do not.
+// startByRequest starts or reruns units that are not running, and those of their needs that are not running.
 func (e *Engine) startByRequest(units []*unit) {
 	running := func(u *unit) bool { return u.live() && u.state != Stopping }
 	var r *Ripple
@@ -305,7 +303,7 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 	return false
 }
 
-// stopByRequest stops units until they are started again by request.
+// stopByRequest stops units until a request starts them.
 func (e *Engine) stopByRequest(units []*unit) {
 	var r *Ripple
 	for _, u := range units {
@@ -326,7 +324,7 @@ func (e *Engine) stopByRequest(units []*unit) {
 	}
 }
 
-// resume lets units act on what was kept for them while they were paused. Names are those that the request names.
+// resume lets units act on what was held back while they were paused. Names are those in the request.
 func (e *Engine) resume(units []*unit, names []string) {
 	reason := Reason{Kind: ReasonResumed, Units: names}
 	r := e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})

@@ -2,9 +2,9 @@ package engine
 
 import "slices"
 
-// AtRest reports whether units, or all without any, will not move by themselves any more: what is left can only be
-// set off by a save, a request, or a process. A pause before a retry is a movement, also of what the units wait for,
-// which chain names together with them. This is what wait waits for, and when a verdict holds.
+// AtRest reports whether units, or without any all units, are at rest: only a save, a request, or a process can set
+// them off. A pause before a retry is not rest, also for units that wait for that one, which chain names. The command
+// wait waits for rest, and a verdict holds from then on.
 func (s *Snapshot) AtRest(units, chain []string) bool {
 	all := len(units) == 0
 	if all && s.Verdict.Word == VerdictUpdating || s.SettingsPending {

@@ -12,28 +12,28 @@ const (
 	CauseStart    CauseKind = iota // the project's start
 	CauseChange                    // files
 	CauseRequest                   // a user
-	CauseCrash                     // a process ended by itself
+	CauseCrash                     // a process exited without a request
 	CauseSettings                  // an edit of the settings
-	CauseRelease                   // what held a unit is gone
-	CausePass                      // a service has taken up a change that no event reported
+	CauseRelease                   // what held a unit up is over
+	CausePass                      // a service picked up a change that no event reported
 )
 
 func (k CauseKind) String() string {
 	return [...]string{"start", "change", "request", "crash", "settings", "release", "pass"}[k]
 }
 
-// Cause is what opened a ripple. For changes, its paths say what.
+// Cause is what opened a ripple. For changes, the ripple's paths tell more.
 type Cause struct {
 	Kind   CauseKind
 	Unit   string
 	Reason Reason
 }
 
-// Outcome is how things stood when a ripple came to rest.
+// Outcome is the project's state when a ripple came to rest.
 type Outcome uint8
 
 const (
-	Open Outcome = iota // not at rest yet
+	Open Outcome = iota // it is not at rest
 	EndedCurrent
 	EndedStale
 	EndedBroken
@@ -43,56 +43,55 @@ func (o Outcome) String() string {
 	return [...]string{"open", "current", "stale", "broken"}[o]
 }
 
-// Ripple is a cause and every run that it brought about, until all are at rest.
-// A ripple at rest never changes again.
+// Ripple is a cause and every run that it caused, until all are at rest. A ripple at rest never changes again.
 type Ripple struct {
 	ID        int
 	Cause     Cause
-	Since     Moment // the first file event, or when the cause came
+	Since     Moment // the first file event, or the time of the cause
 	OpenedAt  Moment
 	RestAt    Moment   // zero while open
 	Paths     []string // the first hundred
-	Files     int      // how many there are in all
+	Files     int      // the number of all paths
 	Concerned []Concern
 	Runs      []*RunRef
-	MoreRuns  int   // how many came after those
-	TookOver  []int // earlier ripples whose work a run of this one did as well
-	TakenBy   []int // later ones that did work of this one
+	MoreRuns  int   // how many runs came after those
+	TookOver  []int // earlier ripples whose work a run of this one did, too
+	TakenBy   []int // later ripples that did work of this one
 	Outcome   Outcome
 	Troubles  []Trouble // why the outcome is not current
 
 	openRipple
 }
 
-// openRipple is what is known of a ripple only while it is open.
+// openRipple is what is known only of an open ripple.
 type openRipple struct {
 	burst   int
 	saved   bool            // it counts as a save
-	made    bool            // it is about what units have made
+	made    bool            // it is about outputs of units
 	seen    map[string]bool // all paths
 	members []*unit
-	runs    []*run  // for each of Runs; nil for a pass
-	shown   *Ripple // what faces see; nil where that is out of date
+	runs    []*run  // one for each of Runs; nil for a pass
+	shown   *Ripple // the copy for faces; nil: outdated
 }
 
-// Concern is a unit that a change concerns, and the pattern that says so.
+// Concern is a unit that a change affects, and the pattern that matched.
 type Concern struct{ Unit, Rule string }
 
-// RunRef names a run, or a pass of one, with how long it took once it is ready or over.
+// RunRef is a run, or a pass of one, with its duration when it is ready or over.
 type RunRef struct {
 	Unit    string
 	Number  int
-	Pass    int      // 0 where the run itself is meant
+	Pass    int      // 0: the run itself
 	Reasons []Reason // why the run was ordered; none for a pass, which is not ordered
 	Took    time.Duration
-	Failed  bool   // it did not end well, or was not ready in time
-	Spans   []Span // what it was spent on until then, or until the ripple came to rest; nil where that is forgotten
+	Failed  bool   // it failed, or was not ready in time
+	Spans   []Span // how the time was spent until then, or until the ripple came to rest; nil: no longer known
 }
 
-// Resting reports whether all that the ripple caused has come to an end.
+// Resting reports whether everything that the ripple caused has ended.
 func (r *Ripple) Resting() bool { return !r.RestAt.IsZero() }
 
-// Opening returns what opened the ripple.
+// Opening returns the reason that opened the ripple.
 func (r *Ripple) Opening() Reason {
 	if r.Cause.Kind == CauseChange {
 		return Reason{Kind: ReasonFiles, Files: r.Paths[:min(len(r.Paths), maxReasonFiles)], Count: r.Files}
@@ -106,7 +105,7 @@ func (r *Ripple) take(u *unit) {
 	}
 }
 
-// credit enters a pass that has ended as one that the ripple caused.
+// credit adds an ended pass to the ripple that caused it.
 func (r *Ripple) credit(u *unit, p *pass) {
 	known := func(ref *RunRef) bool {
 		return ref.Unit == u.spec.Name && ref.Number == u.run.Number && ref.Pass == p.Number
@@ -117,7 +116,7 @@ func (r *Ripple) credit(u *unit, p *pass) {
 	}
 }
 
-// maxRuns is how many runs and passes of one ripple are distinguished.
+// maxRuns limits the runs and passes of one ripple that are distinguished.
 const maxRuns = 500
 
 func (r *Ripple) addRun(of *run, ref RunRef) {
@@ -129,8 +128,7 @@ func (r *Ripple) addRun(of *run, ref RunRef) {
 	}
 }
 
-// account enters what one of the ripple's runs has come to by now. Faces have the old
-// entry.
+// account updates the entry of one of the ripple's runs. Faces have the old entry.
 func (r *Ripple) account(i int, now Moment) {
 	ref := *r.Runs[i]
 	ref.Took, ref.Spans, ref.Failed = r.runs[i].took(now), slices.Clone(r.runs[i].Spans), r.runs[i].failed
@@ -176,7 +174,7 @@ func (r *Ripple) addPaths(hits []Hit, files int) {
 	}
 }
 
-// show returns a copy that does not change when r does.
+// show returns a copy that does not change with r.
 func (r *Ripple) show() *Ripple {
 	if r.shown == nil {
 		c := *r
@@ -188,7 +186,7 @@ func (r *Ripple) show() *Ripple {
 	return r.shown
 }
 
-// shown returns all ripples as faces see them.
+// shown returns all ripples for faces.
 func (l *ledger) shown() []*Ripple {
 	all := slices.Clone(l.all)
 	for _, r := range l.live {
@@ -199,7 +197,7 @@ func (l *ledger) shown() []*Ripple {
 	return all
 }
 
-// account enters what a run has come to with all ripples that are open.
+// account updates the entry of a run in all open ripples.
 func (l *ledger) account(rn *run, now Moment) {
 	for _, r := range rn.ripples {
 		if i := slices.Index(r.runs, rn); i >= 0 && !r.Resting() {
@@ -211,17 +209,17 @@ func (l *ledger) account(rn *run, now Moment) {
 // ledger holds the session's ripples, oldest first.
 type ledger struct {
 	all     []*Ripple
-	live    []*Ripple // those not at rest
+	live    []*Ripple // those that are not at rest
 	opened  []*Ripple // opened in this step
-	kept    []*Ripple // those at rest whose spans are kept, oldest first
-	spans   int       // of all of these
+	kept    []*Ripple // those at rest that keep their spans, oldest first
+	spans   int       // the number of their spans
 	lastID  int
-	broken  int     // how many have ended broken, those that are forgotten included
-	longest *Ripple // that a save opened and that has come to rest
+	broken  int     // the number of ripples that ended broken, including dropped ones
+	longest *Ripple // the longest one of a save, of those at rest
 }
 
-// keptRipples is how many ripples an engine remembers, and keptSpans how many spans of all of
-// them that are at rest, the newest.
+// keptRipples limits the ripples that an engine keeps, and keptSpans the spans of all ripples at rest; the newest are
+// kept.
 const (
 	keptRipples = 300
 	keptSpans   = 20_000
@@ -239,8 +237,8 @@ func (l *ledger) open(now Moment, c Cause) *Ripple {
 	return r
 }
 
-// keepSpans notes that a ripple has come to rest with its spans, and lets the oldest ones
-// forget theirs when there are too many.
+// keepSpans records that a ripple has come to rest with its spans, and drops the spans of the oldest ones if there
+// are too many.
 func (l *ledger) keepSpans(r *Ripple) {
 	l.kept = append(l.kept, r)
 	l.spans += r.spans()
@@ -251,7 +249,7 @@ func (l *ledger) keepSpans(r *Ripple) {
 		if i < 0 {
 			continue
 		}
-		c := *old // snapshots have the old one
+		c := *old // snapshots share the old one
 		c.Runs = slices.Clone(old.Runs)
 		for n, ref := range c.Runs {
 			without := *ref
@@ -262,7 +260,7 @@ func (l *ledger) keepSpans(r *Ripple) {
 	}
 }
 
-// ofBurst returns the open ripple of that burst of file events, or nil.
+// ofBurst returns the open ripple of a burst of file events, or nil.
 func (l *ledger) ofBurst(burst int) *Ripple {
 	for _, r := range l.live {
 		if r.Cause.Kind == CauseChange && r.burst == burst {
@@ -272,7 +270,7 @@ func (l *ledger) ofBurst(burst int) *Ripple {
 	return nil
 }
 
-// latestOfBurst returns the newest ripple of that burst, at rest or not, or nil.
+// latestOfBurst returns the newest ripple of a burst, at rest or not, or nil.
 func (l *ledger) latestOfBurst(burst int) *Ripple {
 	const recent = 20
 	for i := len(l.all) - 1; i >= max(len(l.all)-recent, 0); i-- {
@@ -283,8 +281,7 @@ func (l *ledger) latestOfBurst(burst int) *Ripple {
 	return nil
 }
 
-// attribute enters a run with all ripples that wanted it. The newest took over
-// the work of the others.
+// attribute adds a run to all ripples that wanted it. The newest one took over the work of the others.
 func (l *ledger) attribute(u *unit, rn *run, a *act) {
 	for _, r := range a.ripples {
 		if r.Resting() {
@@ -304,7 +301,7 @@ func (l *ledger) attribute(u *unit, rn *run, a *act) {
 	}
 }
 
-// announce reports the ripples that are new.
+// announce reports new ripples.
 func (l *ledger) announce(e *Engine) {
 	for _, r := range l.opened {
 		e.tell(Fact{Kind: FactRippleOpened, Ripple: r.ID, Reasons: []Reason{r.Opening()}})
@@ -339,7 +336,7 @@ func (r *Ripple) moving() bool {
 	return false
 }
 
-// rest closes a ripple and says how things stand.
+// rest closes a ripple and determines its outcome.
 func (e *Engine) rest(r *Ripple) {
 	r.RestAt = e.now
 	for i, rn := range r.runs {
@@ -359,7 +356,7 @@ func (e *Engine) rest(r *Ripple) {
 	r.members, r.seen, r.runs, r.shown = nil, nil, nil, nil
 }
 
-// count enters how a ripple has ended into what is known of all.
+// count adds a ripple's outcome to the totals.
 func (l *ledger) count(r *Ripple) {
 	if r.Outcome == EndedBroken {
 		l.broken++
@@ -370,7 +367,7 @@ func (l *ledger) count(r *Ripple) {
 	}
 }
 
-// judge looks at those that the ripple moved and at all that build on them.
+// judge finds the problems of the units that the ripple moved and of all that build on them.
 func (r *Ripple) judge() {
 	var stale, broken []Trouble
 	seen := map[*unit]bool{}
@@ -406,18 +403,18 @@ func (r *Ripple) judge() {
 	}
 }
 
-// neverRan reports whether the ripple was to move a unit that has not run for it, and is not going to.
+// neverRan reports whether the ripple should have moved a unit that has not run for it, and will not.
 func (r *Ripple) neverRan(u *unit) bool {
 	return !u.wanted && !u.removed && slices.Contains(r.members, u) && (u.run == nil || u.touched > u.lastRead()) &&
 		u.touched > 0
 }
 
-// soonAfter is how long after a service was ready a crash is taken for what made it start: most servers that
-// cannot work with what they find say so within it.
+// soonAfter is how long after a service was ready a crash counts as a result of what made it start: most servers that
+// cannot work with what they find report it within this time.
 const soonAfter = 5 * time.Second
 
-// amend makes a ripple that has come to rest a broken one, because a run of it crashed soon after it was ready.
-// It reports whether there is such a ripple.
+// amend makes a ripple at rest a broken one, because a run of it crashed soon after it was ready. It reports whether
+// there is such a ripple.
 func (e *Engine) amend(u *unit, after time.Duration) bool {
 	l := &e.ripples
 	i := slices.IndexFunc(l.all, func(r *Ripple) bool { return r.ID == u.run.newestRipple() })
@@ -425,7 +422,7 @@ func (e *Engine) amend(u *unit, after time.Duration) bool {
 		return i >= 0
 	}
 	old := l.all[i]
-	c := *old // snapshots have the old one
+	c := *old // snapshots share the old one
 	c.Outcome, c.Troubles = EndedBroken, []Trouble{{Unit: u.spec.Name, Failure: u.failure(), Crashed: after}}
 	if old.Outcome != EndedBroken {
 		l.broken++

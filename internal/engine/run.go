@@ -8,20 +8,20 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Run is one execution of a unit. Times that have not come are zero.
+// Run is one execution of a unit. Missing times are zero.
 type Run struct {
 	Number    int
 	Reasons   []Reason
-	Command   string // what it runs, where that is not simply the unit's own command
-	Ripples   []int  // that it belongs to, newest last
+	Command   string // its command, if that is not the unit's own
+	Ripples   []int  // that it is part of, newest last
 	PID       int
 	OrderedAt Moment
 	ReadyAt   Moment
 	EndedAt   Moment
 	Exit      Exit
-	Reused    time.Time // when the run was whose result it took over; zero for one that really ran
+	Reused    time.Time // when the run of a reused result ended; zero: it really ran
 	Problem   Problem
-	Spans     []Span // what came before it was ordered, and its own
+	Spans     []Span // before its order, and its own
 }
 
 // run is a Run with what only the engine knows.
@@ -35,71 +35,70 @@ type run struct {
 	clockTimes
 }
 
-// order is what a run is to do, and why.
+// order is what a run should do, and why.
 type order struct {
 	command  plan.Command
-	whole    bool   // command is the unit's own, not that of a reaction, and all of it
-	narrowed string // to which cases; empty: to none
-	opening  string // what it does to the unit, to be told when it begins; empty when it has been
+	whole    bool   // it runs the unit's own command without selection
+	narrowed string // a description of the selected cases; empty: all
+	opening  string // what it does to the unit, to be reported at its start; empty: reported
 	chain    chain  // that set it off
 	ripples  []*Ripple
 }
 
-// coverage is what a run could have seen, and does of what is to be done.
+// coverage is what a run could have read, and which work it does.
 type coverage struct {
-	atStart revision       // newest revision when it was ordered
-	read    revision       // and of those since, what it has taken up by itself
-	builtOn map[string]int // generation of each of the unit's follows then
-	pays    pendingWork    // what it was to do; owed again if it does not end well
+	atStart revision       // the newest revision at its order
+	read    revision       // the newest later one that it has picked up by itself
+	builtOn map[string]int // the generation of each followed unit at its order
+	pays    pendingWork    // the work that it does; owed again if it fails
 }
 
-// verdictOfRun is how a run did.
+// verdictOfRun is the result of a run.
 type verdictOfRun struct {
-	good        bool   // it was ready, or ended well
-	failed      bool   // it did not end well, or was not ready in time
-	failsBy     string // why, where its report does not say
-	fails       bool   // it has failed by what it has said, however it exits
-	reported    int    // version of its newest report
+	good        bool   // it was ready, or succeeded
+	failed      bool   // it failed, or was not ready in time
+	failsBy     string // why, if its report does not tell
+	fails       bool   // its output makes it a failed one, whatever its exit status
+	reported    int    // the version of its newest report
 	reportedAll bool   // that was the final one
 }
 
-// process is how a run's process stands.
+// process is the state of a run's process.
 type process struct {
 	spawned   bool
 	spawnedAt Moment
 	killed    bool
-	serves    bool   // it is of a task that may serve, and does
+	serves    bool   // it belongs to a task that may serve, and serves
 	listens   bool   // the same, and it accepts connections
-	seen      string // last seen by its readiness probe
-	answered  bool   // that has been answered
-	misses    int    // looks in a row that found something of a relay missing
-	ails      bool   // a look at it, although it was ready, has found it in trouble
+	seen      string // the last result of its ready check
+	answered  bool   // the start was answered
+	misses    int    // checks in a row that found something of a relay missing
+	ails      bool   // it was ready, and then a check failed
 	asksFor   string // the input that it waits for; empty: nothing
 	askedLast int    // the number of the newest of Asks
 }
 
-// turn is a run's part in the jobs that may be at work at once.
+// turn is a run's part in the limit of jobs.
 type turn struct {
-	job       bool   // it counts among them
+	job       bool   // it has one
 	heavy     bool   // its step needs one
-	stepWaits bool   // for one
-	step      string // what comes before its process now
+	stepWaits bool   // it waits for one
+	step      string // the current step before its process
 }
 
 // clockTimes are what the wall clock had shown, and file times, around a run.
 type clockTimes struct {
-	before, latest time.Time // the latest that it had shown when its process began, and at its end
+	before, latest time.Time // the latest time that it had shown at its process's start, and at its end
 	clockSet       bool      // while it ran
-	newest         time.Time // of what it may have written; see Exited
+	newest         time.Time // of the files that it may have written; see Exited
 }
 
-// start orders a new run. The unit has none that is live.
+// start orders a new run. The unit has no live run.
 func (e *Engine) start(u *unit) {
 	a := u.pending
 	u.pending = nil
 	if !a.anyOpen() {
-		// It was held until its ripples had come to rest and is free by something
-		// that is no ripple.
+		// It was held until its ripples had come to rest, and is free because of something that is not a ripple.
 		r := e.ripples.open(
 			e.now,
 			Cause{Kind: CauseRelease, Unit: u.spec.Name, Reason: Reason{Kind: ReasonReleased, Unit: u.spec.Name}},
@@ -126,13 +125,13 @@ func (e *Engine) start(u *unit) {
 		r.Command = r.command.Plus(words).String()
 	}
 	same := u.run != nil && u.touched <= u.run.read && maps.Equal(u.run.builtOn, r.builtOn)
-	if r.narrowed != "" { // all that it leaves out is still to be run
+	if r.narrowed != "" { // everything that it leaves out is still to be run
 		r.whole = false
 		u.owed.add(a.asks)
 		u.owed.whole = true
 	} else {
 		r.pays = a.asks
-		r.pays.whole = r.whole // it does more than was asked, and all of it may fail
+		r.pays.whole = r.whole // it does more than was required, and may fail as a whole
 		r.pays.add(u.owed.covered(r))
 		u.owed.pay(r)
 	}
@@ -168,7 +167,7 @@ func (e *Engine) start(u *unit) {
 	}
 }
 
-// tellOpening says that a run was ordered, unless that has been reported.
+// tellOpening reports that a run was ordered, unless that was reported before.
 func (e *Engine) tellOpening(u *unit) {
 	if u.run.opening != "" {
 		e.tellRun(u, Fact{Kind: FactRunStarted, Verb: u.run.opening, Reasons: u.run.Reasons, Command: u.run.Command})
@@ -176,7 +175,7 @@ func (e *Engine) tellOpening(u *unit) {
 	}
 }
 
-// reused ends a run that need not be: its unit's last good result holds.
+// reused ends a run that is not necessary: its unit's last good result is valid.
 func (e *Engine) reused(ev Reused) {
 	u := e.of(ev.Unit, ev.Run)
 	switch {
@@ -192,12 +191,12 @@ func (e *Engine) reused(ev Reused) {
 	e.goodAgain(u)
 	u.makes(ev.At, Moment{})
 	if u.onlyWhenAsked() && u.pending == nil {
-		u.wanted = false // until it is asked for again
+		u.wanted = false // until a request starts it
 	}
 }
 
-// goodAgain notes a good result that is the same as the one before, if there was one in
-// this session: those who have built on that need not act.
+// goodAgain records a good result that is the same as the one before in this session, if there was one: units that
+// have built on that need not act.
 func (e *Engine) goodAgain(u *unit) {
 	if u.generation == 0 {
 		e.finishedAgain(u)
@@ -211,7 +210,7 @@ func (e *Engine) goodAgain(u *unit) {
 	}
 }
 
-// working returns what a unit does while it is at it.
+// working returns the state of a unit while it runs.
 func (u *unit) working() (State, Phase, string) {
 	switch {
 	case u.run != nil && u.run.serves:
@@ -222,7 +221,7 @@ func (u *unit) working() (State, Phase, string) {
 	return Starting, PhaseStarting, u.spec.Verb()
 }
 
-// generations returns how many good runs each of what the unit follows has had.
+// generations returns the number of good runs of each followed unit.
 func (u *unit) generations() map[string]int {
 	if len(u.follows) == 0 {
 		return nil
@@ -234,7 +233,7 @@ func (u *unit) generations() map[string]int {
 	return g
 }
 
-// of returns the unit whose live run has that number, or nil. An event is about it.
+// of returns the unit whose live run has a number, or nil.
 func (e *Engine) of(name string, number int) *unit {
 	u := e.byName[name]
 	if u == nil || !u.live() || u.run.Number != number {
@@ -329,7 +328,7 @@ func (e *Engine) listens(ev Listens) {
 	}
 }
 
-// serves makes the run of a task that may serve a service's, which is ready.
+// serves makes the run of a task that may serve a service's run, which is ready.
 func (e *Engine) serves(u *unit) {
 	if !u.spec.MayServe || u.state != Running {
 		return
@@ -356,7 +355,7 @@ func (e *Engine) asks(ev Asks) {
 func (e *Engine) ready(u *unit) {
 	switch {
 	case u.state == Starting:
-	case u.run.ails: // it is looked at by others
+	case u.run.ails: // health checks decide
 		return
 	case u.state == Failed && u.live(): // it was late
 		u.run.Problem = Problem{}
@@ -391,9 +390,8 @@ func (e *Engine) nowReady(u *unit) {
 	e.enqueue(u)
 }
 
-// notReady counts a service as failed that is not ready in time. Its process lives
-// on, and it becomes ready when it answers after all: a compiler that started on a
-// broken file does once the file is fixed.
+// notReady makes a service that is not ready in time a failed one. Its process keeps running, and it becomes ready if
+// it answers after all: a compiler that started on a broken file does so when the file is fixed.
 func (e *Engine) notReady(u *unit) {
 	if u.state != Starting {
 		return
@@ -411,17 +409,17 @@ func (e *Engine) notReady(u *unit) {
 	u.run.Problem = Problem{Kind: ProblemLate, Within: rd.Within, Text: waitedFor, Seen: u.run.seen}
 	u.state, u.run.failed = Failed, true
 	if u.spec.Pass == nil {
-		u.owed.add(u.run.pays) // else its next good pass pays
+		u.owed.add(u.run.pays) // otherwise its next good pass pays
 	}
 	u.run.endSpan(e.now)
 	e.tellRun(u, Fact{Kind: FactRunLate, Problem: u.run.Problem})
 	e.enqueue(u)
 }
 
-// finishedAgain notes a good run and hands it on to those who follow.
+// finishedAgain records a good run and passes it on to followers.
 func (e *Engine) finishedAgain(u *unit) {
 	u.generation++
-	if u.spec.Pass == nil { // else takeUp knows
+	if u.spec.Pass == nil { // otherwise takeUp knows
 		u.goodRead, u.goodBuiltOn = u.run.read, u.run.builtOn
 	}
 	u.run.pays, u.run.good = pendingWork{}, true
@@ -451,7 +449,8 @@ func (e *Engine) finishedAgain(u *unit) {
 	e.askForOwed(u)
 }
 
-// release lets those continue that wait for the unit and whose own ripples have all come to rest, as a part of another.
+// release lets units continue that wait for this one and whose own ripples have all come to rest, as part of another
+// ripple.
 func (e *Engine) release(u *unit, ripple func() *Ripple) {
 	for _, d := range u.downstream {
 		if d.pending != nil && !d.pending.anyOpen() {
@@ -460,8 +459,7 @@ func (e *Engine) release(u *unit, ripple func() *Ripple) {
 	}
 }
 
-// askForOwed runs what earlier runs have left undone, once a narrow run has ended
-// well.
+// askForOwed runs what earlier runs have left undone, after a partial run has succeeded.
 func (e *Engine) askForOwed(u *unit) {
 	if u.owed.empty() || u.run.whole || !u.wanted || u.pending != nil || e.quitting {
 		return
@@ -503,11 +501,11 @@ func (e *Engine) exited(ev Exited) {
 		switch {
 		case u.run.narrowed != "":
 			e.narrowDone(u)
-		case !u.run.serves: // else it has been good enough for those who build on it
+		case !u.run.serves: // otherwise it was good enough for its followers
 			e.finishedAgain(u)
 		}
 		if u.onlyWhenAsked() && u.pending == nil {
-			u.wanted = false // until it is asked for again
+			u.wanted = false // until a request starts it
 		}
 	default:
 		e.ended(u, end.as(Failed))
@@ -519,7 +517,7 @@ func (x End) as(s State) End {
 	return x
 }
 
-// ended closes the live run and puts the unit into its next state. It returns the end with all that is known of it.
+// ended closes the live run and sets the unit's next state. It returns the end of the run.
 func (e *Engine) ended(u *unit, end End) End {
 	s := end.State
 	u.run.EndedAt, u.run.latest, u.run.clockSet = e.now, e.latest, e.clockSet.After(u.run.spawnedAt)
@@ -528,7 +526,7 @@ func (e *Engine) ended(u *unit, end End) End {
 	}
 	u.run.endSpan(e.now)
 	if s != Done {
-		u.owed.add(u.run.pays) // it did not
+		u.owed.add(u.run.pays) // it failed
 	}
 	if s == Failed && end.Problem.IsZero() && !u.run.serves {
 		end.Problem = u.reportedProblem()
@@ -546,7 +544,7 @@ func (e *Engine) ended(u *unit, end End) End {
 	return end
 }
 
-// reportedProblem is what the run's output said is wrong, or another reader of its results.
+// reportedProblem is the problem in the run's output, or of reading its results.
 func (u *unit) reportedProblem() Problem {
 	if u.run.failsBy != "" {
 		return told(u.run.failsBy)
@@ -557,7 +555,7 @@ func (u *unit) reportedProblem() Problem {
 	return Problem{}
 }
 
-// crashed ends the run of a service that has ended by itself, or that of a task in what it did as one.
+// crashed ends the run of a service that has exited without a request, or of a task that has served.
 func (e *Engine) crashed(u *unit, end End) {
 	was := u.state
 	end.Suspects = slices.Clone(u.suspects)
@@ -566,13 +564,13 @@ func (e *Engine) crashed(u *unit, end End) {
 	}
 	end = e.ended(u, end)
 	if u.pending != nil {
-		return // it is about to start anyway
+		return // it will start anyway
 	}
 	since := e.now.Sub(u.run.ReadyAt)
 	switch {
 	case u.retries():
 		e.setTimer(u, retryNow, e.pause(u))
-	case was == Ready && since < soonAfter && e.amend(u, since): // it is what the ripple that started the run came to
+	case was == Ready && since < soonAfter && e.amend(u, since): // the crash belongs to the ripple that started the run
 	case was == Ready || was == Failed:
 		reason := Reason{Kind: ReasonCrash, Unit: u.spec.Name, End: &end}
 		e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Reason: reason}).take(u)
@@ -585,7 +583,7 @@ func (r *run) endSpan(now Moment) {
 	}
 }
 
-// span ends the run's last span and opens another. One that has taken no time is dropped.
+// span ends the run's last span and begins another one. A span without duration is dropped.
 func (r *run) span(now Moment, s Span) {
 	if n := len(r.Spans); n > 0 && r.Spans[n-1].To.IsZero() && r.Spans[n-1].From == now {
 		r.Spans = r.Spans[:n-1]
@@ -595,7 +593,7 @@ func (r *run) span(now Moment, s Span) {
 	r.Spans = append(r.Spans, s)
 }
 
-// newestRipple is the number of the newest ripple that the run belongs to, 0 for none.
+// newestRipple is the number of the newest ripple of the run; 0: none.
 func (r *run) newestRipple() int {
 	if len(r.ripples) == 0 {
 		return 0

@@ -6,42 +6,41 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Snapshot is the project at one moment. Nothing in it changes afterwards, so it
-// may be handed to any goroutine. What has not changed is shared with the snapshots
-// before: it has the same address.
+// Snapshot is the project at one moment. It is immutable, so it may be passed to any goroutine. What has not changed
+// is shared with earlier snapshots: it has the same address.
 type Snapshot struct {
 	At       Moment
 	Project  string
 	Verdict  Verdict
 	Standing Standing
-	Doubts   []Doubt   // about all wanted units
+	Doubts   []Doubt   // about all enabled units
 	Units    []*Unit   // in the order of the file
 	Saves    []Save    // oldest first
 	Ripples  []*Ripple // oldest first
-	Broken   int       // how many ripples have ended broken, those that are forgotten included
-	Longest  *Ripple   // that a save opened, of those at rest; nil: there is none
+	Broken   int       // the number of ripples that ended broken, including dropped ones
+	Longest  *Ripple   // the longest one of a save, of those at rest; nil: none
 	Paused   bool
 	Quitting bool
-	// Settings is what is wrong with the newest edit of the settings, with its
-	// place; the settings before it are in use. Empty when nothing is wrong.
+	// Settings is what is wrong with the newest edit of the settings, with its location; the settings before it are
+	// in use. Empty: nothing.
 	Settings string
-	// SettingsPending says that settings were written that have not been read.
+	// SettingsPending: settings were written that have not been read.
 	SettingsPending bool
 	Jobs            Jobs
 }
 
-// Jobs is who has those that there are.
+// Jobs is the state of the jobs.
 type Jobs struct {
-	Most  int      // how many there are; 0 is no limit
-	Taken int      // how many are
-	By    []string // by whom, the first few
-	Alone bool     // the one that is at work runs alone
+	Most  int      // the limit; 0: none
+	Taken int      // how many are taken
+	By    []string // the units that have one; the first few
+	Alone bool     // the running unit runs alone
 }
 
-// namedJobs is how many of those who have a job are named.
+// namedJobs limits the units with a job that are named.
 const namedJobs = 2
 
-// Save is a change as a point on the time axis.
+// Save is a change on the time axis.
 type Save struct {
 	At     Moment
 	Ripple int
@@ -50,23 +49,23 @@ type Save struct {
 // Unit is one unit at one moment.
 type Unit struct {
 	Name      string
-	Kind      plan.Kind // at the moment: a task may turn out to serve
+	Kind      plan.Kind // the current kind: a task may turn out to serve
 	State     State
 	Freshness Freshness
 	Stale     *Staleness // nil unless Freshness is Stale
 	Failure   *Failure   // nil unless State is broken
 	Wait      Wait
 	Wishes
-	Report Report // what is known of its cases and findings
+	Report Report // its cases and findings
 	Moving bool
 	Turn
-	Run      Run      // the newest; Number is 0 before the first
-	Pass     Pass     // the newest of that run; Number is 0 where it has none
-	Marks    []Mark   // its life, oldest first
-	Suspects []string // files that changed since it last ran well
+	Run      Run      // the newest; Number 0: none
+	Pass     Pass     // the newest of that run; Number 0: none
+	Marks    []Mark   // its states over time, oldest first
+	Suspects []string // the files that changed since it last ran well
 	Owed     []string // commands that a failed run has left undone
-	Loop     *Loop    // that it was in, whose files are ignored; nil for none
-	MayLoop  bool     // a run may have written what set off its newest
+	Loop     *Loop    // a loop that was stopped, whose files are ignored; nil: none
+	MayLoop  bool     // a run may have written what set off its newest run
 }
 
 // Wishes are what the user wants of a unit.
@@ -74,15 +73,15 @@ type Wishes struct {
 	Wanted   bool
 	Paused   bool
 	Words    []string // arguments that the user has added to its command
-	Narrowed string   // to which cases the user has narrowed it; empty: to none
+	Narrowed string   // a description of the cases that the user has narrowed it to; empty: all
 }
 
-// Turn is when it is a unit's turn to run.
+// Turn is whether and when a unit may run.
 type Turn struct {
-	Queued  bool   // one more run follows the one at work
+	Queued  bool   // another run follows the current one
 	InLine  bool   // it waits for a job
-	Alone   bool   // nothing else runs at the same time
-	RetryAt Moment // when a crashed service is started again
+	Alone   bool   // it runs only while nothing else does
+	RetryAt Moment // when a crashed service is restarted
 }
 
 // Unit returns the unit of that name, or nil.
@@ -95,7 +94,7 @@ func (s *Snapshot) Unit(name string) *Unit {
 	return nil
 }
 
-// Snapshot returns the project as it is after the newest step.
+// Snapshot returns the project after the newest step.
 func (e *Engine) Snapshot() *Snapshot {
 	st := &e.standings
 	for _, u := range st.unshown {
@@ -112,7 +111,7 @@ func (e *Engine) Snapshot() *Snapshot {
 	}
 }
 
-// jobs tells who has the jobs, as far as a unit waits for one.
+// jobs returns the state of the jobs, if a unit waits for one.
 func (e *Engine) jobs() Jobs {
 	j := Jobs{Most: e.plan.Jobs}
 	if len(e.line) == 0 {
@@ -126,7 +125,7 @@ func (e *Engine) jobs() Jobs {
 	return j
 }
 
-// kind is what the unit is at the moment.
+// kind is the current kind of the unit.
 func (u *unit) kind() plan.Kind {
 	if u.spec.MayServe && !u.ends() {
 		return plan.Service
@@ -170,23 +169,23 @@ func (u *unit) snapshot() *Unit {
 	return out
 }
 
-// Span is a part of a run's life, or of the time before it.
+// Span is a part of a run's duration, or of the time before it.
 type Span struct {
 	Phase Phase
 	From  Moment
-	To    Moment // zero while it lasts
-	Step  string // what was run, in PhaseSetup
-	On    string // the unit it waited for, in PhaseWaiting
+	To    Moment // zero: it continues
+	Step  string // in PhaseSetup: the command
+	On    string // in PhaseWaiting: the unit it waited for
 }
 
-// Phase is what a Span was spent on.
+// Phase is how a Span was spent.
 type Phase uint8
 
 const (
-	PhaseDebounce Phase = iota // files were not quiet yet
-	PhaseQueued                // behind the run before it, or for a job
-	PhaseWaiting               // for a need or something it follows
-	PhaseStopping              // the run before it was told to end
+	PhaseDebounce Phase = iota // files were not yet quiet
+	PhaseQueued                // after the previous run, or for a job
+	PhaseWaiting               // for a need or a followed unit
+	PhaseStopping              // the previous run was told to end
 	PhaseSetup
 	PhaseStarting
 	PhaseRunning

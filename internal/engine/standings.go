@@ -5,15 +5,15 @@ import (
 	"sort"
 )
 
-// What faces see, and the verdict, follow from the units. So that an event costs the same
-// with ten units and a thousand, only those that it has changed are looked at again: show
-// notes them, and at the end of each step their standings are entered anew.
+// What faces see, and the verdict, are derived from the units. So that an event costs the same with ten units and a
+// thousand, only the units that it has changed are derived again: show records them, and at the end of each step
+// their standings are updated.
 
 // standing is what a unit means for the verdict.
 type standing struct {
 	wanted, stopped      bool
-	counted              bool // it is wanted or lives
-	moving, ending       bool // of those that are wanted, and of others
+	counted              bool // it is enabled or live
+	moving, ending       bool // of enabled units, and of others
 	stale, broken, loops bool
 	doubted              bool // there are doubts about it
 	paused               bool // by name
@@ -52,14 +52,14 @@ type standings struct {
 	moving, ending, stale, broken, loops unitSet
 	doubted, paused                      unitSet
 
-	units   []*unit // in the order of the file, those that have left it last
-	shown   []*Unit // what faces see of each of them
-	changed []*unit // in this step
-	unshown []*unit // since they were last shown
-	walks   int     // of unshowBehind
+	units   []*unit // in the order of the file, removed ones last
+	shown   []*Unit // the view of faces on each of them
+	changed []*unit // changed in this step
+	unshown []*unit // not shown since they changed
+	walks   int     // the number of calls of unshowBehind
 }
 
-// show notes that something of a unit has changed that faces see.
+// show records that something of a unit has changed that faces see.
 func (e *Engine) show(u *unit) {
 	if !u.changed {
 		u.changed = true
@@ -67,7 +67,7 @@ func (e *Engine) show(u *unit) {
 	}
 }
 
-// place puts the units into the order of the plan.
+// place sorts the units by the order of the plan.
 func (s *standings) place(units []*unit) {
 	*s = standings{units: units, shown: make([]*Unit, len(units)), walks: s.walks}
 	for i, u := range units {
@@ -76,8 +76,8 @@ func (s *standings) place(units []*unit) {
 	s.changed, s.unshown = slices.Clone(units), slices.Clone(units)
 }
 
-// enter brings the standings of all units up to date that the step has changed, and tells
-// of those that have become stale or current.
+// enter updates the standings of all units that the step has changed, and reports those that have become stale or
+// current.
 func (e *Engine) enter() {
 	s := &e.standings
 	for i := 0; i < len(s.changed); i++ {
@@ -122,7 +122,7 @@ func (s *standings) enter(u *unit) {
 	s.unshowBehind(u)
 }
 
-// unshow notes that a unit is to be shown again.
+// unshow records that a unit is to be derived again.
 func (s *standings) unshow(u *unit) {
 	if !u.unshown {
 		u.unshown = true
@@ -130,8 +130,8 @@ func (s *standings) unshow(u *unit) {
 	}
 }
 
-// unshowBehind does so with those whose texts mention the unit: they wait for it, or are
-// stale because of it, perhaps by way of others that are not up to date either.
+// unshowBehind does so for the units whose texts mention the unit: they wait for it, or are stale because of it,
+// perhaps through others that are not up to date, either.
 func (s *standings) unshowBehind(u *unit) {
 	for _, d := range u.downstream {
 		if d.walked == s.walks || d.upToDate && d.obstacle == nil && d.generation > 0 {
@@ -145,7 +145,7 @@ func (s *standings) unshowBehind(u *unit) {
 	}
 }
 
-// tellFreshness says that a unit has become stale or current.
+// tellFreshness reports that a unit has become stale or current.
 func (e *Engine) tellFreshness(u *unit) {
 	now := u.freshness()
 	if now == u.toldFreshness || now != Stale && now != Current {

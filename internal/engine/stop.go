@@ -6,12 +6,10 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// killPatience is how long a killed run may take before Omnivigil says that the
-// system does not end it.
+// killPatience is how long a killed run may take before it is reported that it survived SIGKILL.
 const killPatience = 3 * time.Second
 
-// stop asks the live run to end, for that reason. A run that is ending already
-// only learns the new reason.
+// stop ends the live run, for a reason. A run that is already ending only gets the new reason.
 func (e *Engine) stop(u *unit, why ending) {
 	u.ending = why
 	if u.state == Stopping {
@@ -23,7 +21,7 @@ func (e *Engine) stop(u *unit, why ending) {
 	e.setTimer(u, graceIsOver, u.spec.Stop.Grace)
 }
 
-// kill ends a run that did not end at its signal.
+// kill kills a run that did not end after its signal.
 func (e *Engine) kill(u *unit) {
 	if !u.live() || u.state != Stopping {
 		return
@@ -42,7 +40,7 @@ func (e *Engine) kill(u *unit) {
 	e.setTimer(u, graceIsOver, killPatience)
 }
 
-// killNow ends a run without its grace.
+// killNow kills a run without a grace period.
 func (e *Engine) killNow(u *unit) {
 	e.stop(u, byRequest)
 	if !u.run.killed {
@@ -52,7 +50,7 @@ func (e *Engine) killNow(u *unit) {
 	}
 }
 
-// settleQuitting stops a unit as soon as no unit downstream lives.
+// settleQuitting stops a unit as soon as no downstream unit is live.
 func (e *Engine) settleQuitting(u *unit) {
 	u.dropPending()
 	u.wanted, u.obstacle = false, nil
@@ -70,8 +68,8 @@ func (e *Engine) settleQuitting(u *unit) {
 	e.stop(u, byRequest)
 }
 
-// Pauses before a crashed service is started again grow from the first to the
-// last of these; a service that was ready for goodStretch begins again.
+// The pauses before a crashed service is restarted increase from the first to the last of these; after being ready
+// for goodStretch it begins with the first again.
 var retryPauses = []time.Duration{
 	500 * time.Millisecond, 1 * time.Second, 2 * time.Second, 4 * time.Second,
 	8 * time.Second, 16 * time.Second, 30 * time.Second,
@@ -83,7 +81,7 @@ func (u *unit) retries() bool {
 	return u.wanted && u.spec.AfterExit == plan.Retry
 }
 
-// pause counts a death and returns how long to wait after it.
+// pause counts a crash and returns the pause after it.
 func (e *Engine) pause(u *unit) time.Duration {
 	d := retryPauses[min(u.deaths, len(retryPauses)-1)]
 	u.deaths++
@@ -91,8 +89,8 @@ func (e *Engine) pause(u *unit) time.Duration {
 	return d
 }
 
-// retry starts a crashed service again when its pause is over. Where that cannot go ahead now, it is held up like any
-// other act, and no longer a matter of time.
+// retry restarts a crashed service when its pause is over. If that is impossible now, it is held up like any other
+// act, and no timer is needed.
 func (e *Engine) retry(u *unit) {
 	if !u.retryAt.After(e.now) {
 		u.retryAt = Moment{}
@@ -101,7 +99,7 @@ func (e *Engine) retry(u *unit) {
 	if u.state != Crashed || !u.retries() || u.pending != nil || e.quitting {
 		return
 	}
-	exit := u.run.Exit // a copy: the ripple is kept for longer than the run
+	exit := u.run.Exit // a copy, because the ripple is kept longer than the run
 	reason := Reason{Kind: ReasonRetry, Unit: u.spec.Name, End: &End{State: Crashed, Exit: &exit}}
 	r := e.ripples.open(e.now, Cause{Kind: CauseCrash, Unit: u.spec.Name, Reason: reason})
 	e.intend(u, r, Reason{Kind: ReasonCrashedOften, Count: u.deaths})

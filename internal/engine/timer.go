@@ -2,7 +2,7 @@ package engine
 
 import "time"
 
-// timer is what an armed TimerID means.
+// timer is the meaning of a TimerID.
 type timer struct {
 	unit    *unit
 	run     int
@@ -16,10 +16,10 @@ const (
 	notReadyInTime
 	graceIsOver
 	retryNow
-	provenGood // a service has been ready for a good stretch
-	passIsDue  // one that picks up changes by itself should have
+	provenGood // a service has been ready for a while
+	passIsDue  // a pass should have begun
 	lookoutOver
-	livedAsService // a task that may serve has lived as only services do
+	livedAsService // a task that may serve has been running for as long as only services do
 )
 
 func (e *Engine) setTimer(u *unit, p purpose, after time.Duration) {

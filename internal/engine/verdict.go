@@ -6,11 +6,11 @@ import (
 	"time"
 )
 
-// Verdict is the project's state in one word, with what the word is based on.
+// Verdict is the project's state in one word, with its reason.
 type Verdict struct {
 	Word VerdictWord
 	Why  VerdictReason
-	// Problem is that of the settings or of watching, in the words of those who found it.
+	// Problem is the problem of the settings or of watching, as reported.
 	Problem string
 }
 
@@ -29,27 +29,27 @@ func (w VerdictWord) String() string {
 	return [...]string{"CURRENT", "UPDATING", "STALE", "BROKEN", "STOPPED"}[w]
 }
 
-// VerdictReason is what decided on the verdict.
+// VerdictReason is what decided the verdict.
 type VerdictReason uint8
 
 const (
 	AllCurrent      VerdictReason = iota
-	EverythingEnded               // the project is over
+	EverythingEnded               // the project has ended
 	Quitting                      // units are being stopped: Standing.Moving, Standing.Ending
 	UnitsBroken                   // Standing.Broken
 	NotWatched                    // files are not watched: Problem
 	UnitsMoving                   // Standing.Moving
 	SettingsUnread                // settings were written that have not been read
 	UnitsStale                    // Standing.Stale
-	SettingsBroken                // the settings just saved cannot be used: Problem
+	SettingsBroken                // the saved settings are invalid: Problem
 	UnitsEnding                   // no unit is enabled, and some have not ended yet: Standing.Ending
 	NothingWanted                 // no unit is enabled
 )
 
-// verdict weighs all units. A failure that has no other cause is broken and comes first; one that keeps a running unit
+// verdict weighs all units. A failure without another cause is broken and comes first; one that keeps a running unit
 // on old code counts as that unit's staleness, because this is what hurts the user, except for a pass, whose error
-// does. The verdict is current if and only if some unit is enabled, every enabled unit is current and at rest, the
-// saved settings are in use, and files are watched.
+// does. The verdict is current if and only if at least one unit is enabled, every enabled unit is current and at
+// rest, the saved settings are in use, and files are watched.
 func (e *Engine) verdict() Verdict {
 	s := &e.standings
 	switch {
@@ -77,7 +77,7 @@ func (e *Engine) verdict() Verdict {
 	return Verdict{Word: VerdictCurrent, Why: AllCurrent}
 }
 
-// anyBroken reports whether some unit is broken that does not count as the cause of older code running.
+// anyBroken reports whether a unit is broken that does not count as the cause of running old code.
 func (e *Engine) anyBroken() bool {
 	broken := e.standings.broken
 	if len(broken) == 0 {
@@ -92,21 +92,22 @@ func (e *Engine) anyBroken() bool {
 	return slices.ContainsFunc(broken, func(u *unit) bool { return !causes[u] })
 }
 
-// Standing is what all units mean for the verdict. The lists are in the order of the file unless they say otherwise.
+// Standing is what all units mean for the verdict. The lists are in the order of the file unless their comment says
+// otherwise.
 type Standing struct {
 	Counted int // units that are enabled or live
 	Wanted  int // units that are enabled
 	Stopped int // units that were stopped by request
 
-	Moving []*Unit   // enabled units on their way to another state
-	Ending []*Unit   // the same of others
+	Moving []*Unit   // enabled units that are not at rest
+	Ending []*Unit   // the same for other units
 	Stale  []*Unit   // enabled units that are stale and at rest
-	Broken []Culprit // units that are broken and at rest, those that hold up the most first
-	Loops  []*Unit   // units in a loop that the user has not taken note of yet
+	Broken []Culprit // units that are broken and at rest, those that hold up most units first
+	Loops  []*Unit   // units in a loop that the user has not accepted
 	Paused []*Unit   // units that are paused by name
-	Worded []*Unit   // units to whose commands the user has added arguments
+	Worded []*Unit   // units with arguments added by the user
 
-	Errors, Warnings int // that enabled units' tools have reported
+	Errors, Warnings int // reported by the tools of enabled units
 	Save             *LastSave
 	StartedIn        time.Duration // how long the start took to come to rest
 }
@@ -120,11 +121,11 @@ type Culprit struct {
 // LastSave is the newest save.
 type LastSave struct {
 	At      Moment
-	Took    time.Duration // until all was at rest
-	Current bool          // and then everything was current; else something later made it so, or nothing has yet
+	Took    time.Duration // until everything was at rest
+	Current bool          // everything was current then; otherwise a later run made it so, or nothing has
 }
 
-// standing returns what all units mean for the verdict; what is shown of them is up to date.
+// standing returns what all units mean for the verdict; their views are up to date.
 func (e *Engine) standing() Standing {
 	s := &e.standings
 	e.worded = slices.DeleteFunc(e.worded, func(u *unit) bool { return u.removed || len(u.words) == 0 })
@@ -145,7 +146,7 @@ func (e *Engine) standing() Standing {
 	return out
 }
 
-// show returns what is shown of units.
+// show returns the views of units.
 func (s *standings) show(units []*unit) []*Unit {
 	if len(units) == 0 {
 		return nil
@@ -159,7 +160,7 @@ func (s *standings) show(units []*unit) []*Unit {
 	return out
 }
 
-// culprits returns the broken units, those first that hold up the most.
+// culprits returns the broken units, those that hold up most units first.
 func (e *Engine) culprits() []Culprit {
 	s := &e.standings
 	if len(s.broken) == 0 {
@@ -187,29 +188,29 @@ func (e *Engine) inFileOrder() []*unit {
 	return append(units, e.units[len(units):]...)
 }
 
-// Wait is what a unit on its way waits for.
+// Wait is what a moving unit waits for.
 type Wait struct {
 	Kind WaitKind
-	// On is the unit, of WaitUnit and WaitFollow; who may have written Files, of WaitLookout, empty for itself; of
-	// the others, what the unit's next run waits for, if it does.
+	// On is the unit, for WaitUnit and WaitFollow; for WaitLookout the possible writer of Files, empty for the unit
+	// itself; otherwise what the unit's next run waits for, if it does.
 	On    string
 	Files []string  // WaitLookout
 	Input string    // WaitInput: what it asks for
 	Since time.Time // WaitPass: the save, on the wall clock
 }
 
-// WaitKind is what a unit waits for.
+// WaitKind is the kind of what a unit waits for.
 type WaitKind uint8
 
 const (
-	WaitNone    WaitKind = iota // it is on its way, or it does not move
-	WaitLookout                 // a moment, whether another than itself writes its files
-	WaitSettle                  // until saves have come to rest
+	WaitNone    WaitKind = iota // nothing, or it is not moving
+	WaitLookout                 // whether another writer writes its files
+	WaitSettle                  // until files have settled
 	WaitJob                     // for a job
 	WaitUnit                    // for a unit that it needs or follows
 	WaitInput                   // for input
 	WaitPass                    // for a pass that picks up a save
-	WaitFollow                  // for a unit that it follows, and will act after that
+	WaitFollow                  // for a unit that it follows, and then it acts
 )
 
 // wait returns what a unit waits for.
@@ -246,7 +247,7 @@ func (u *unit) waitNow() Wait {
 	return Wait{Kind: WaitSettle}
 }
 
-// asksFor is what the unit waits for in input before it can continue; else empty.
+// asksFor is the input that the unit waits for before it can continue; empty: none.
 func (u *unit) asksFor() string {
 	if !u.live() || u.state != Running && u.state != Starting && u.state != Setup {
 		return ""

@@ -5,85 +5,84 @@ import (
 	"time"
 )
 
-// Who writes a file cannot be seen. What the system tells is how much a run's processes
-// have written in all: of whom nothing was written while a file was, has not written it.
-// So all who come into question are asked for whenever files are touched (Observe), and
-// who is left when that is answered (Observed) may have done it.
+// The writer of a file is not visible. The system only tells how much the processes of a run have written in total: a
+// run that wrote nothing while a file was written has not written it. So whenever files are touched, the candidates
+// are observed (Observe), and those that remain when that is answered (Observed) may be the writer.
 
-// RunID names a run.
+// RunID identifies a run.
 type RunID struct {
 	Unit string
 	Run  int
 }
 
-// Observation is what was seen of a run between a moment before the files of a burst were
-// noticed and a moment after that.
+// Observation is what was seen of a run between a time before the files of a burst were noticed and a time after
+// that.
 type Observation struct {
 	Unit  string
 	Run   int
 	Wrote Wrote
-	Span  time.Duration // from the one moment to the other
+	Span  time.Duration // between these times
 }
 
-// Wrote is what is known of a run's writing.
+// Wrote is what is known of a run's writes.
 type Wrote uint8
 
 const (
 	WroteUnknown   Wrote = iota // the system does not tell
-	WroteNothing                // for sure
+	WroteNothing                // certain
 	WroteSomething              // this file or another
-	WroteAlways                 // it writes all the time, so that this tells nothing
+	WroteAlways                 // it writes all the time, so this tells nothing
 )
 
-// writing is a burst of file events that concern a unit, and who may have caused all of it.
+// writing is a burst of file events that affects a unit, and the candidates for all of it.
 type writing struct {
 	burst   int
 	unit    *unit
 	writers []writer
-	asked   bool   // an observation is on its way
-	again   Moment // when more was noticed since it was asked for; zero for nothing
-	times   int    // how often it was
+	asked   bool   // an observation is pending
+	again   Moment // when more was noticed since it was requested; zero: nothing
+	times   int    // the number of observations
 }
 
-// writer is a unit whose run may have done a writing.
+// writer is a unit whose run may have written a burst.
 type writer struct {
 	unit    *unit
 	run     *run
-	after   time.Duration // how long after its run or pass began it did
-	seen    bool          // that it wrote something, if not what
-	cleared bool          // it has not done all of it
+	after   time.Duration // the time after the start of its run or pass
+	seen    bool          // it wrote something, but it is unknown what
+	cleared bool          // it has not written all of it
 }
 
-// Counts that bound memory and work.
+// Counts that limit memory and work.
 const (
 	keptWritings    = 16 // writings that a unit remembers
 	maxObservations = 5  // per burst and unit; a process that still writes after these is never cleared
 )
 
-// Durations that decide who may have written a file. Each errs on the side of a user's save: taking a save for a unit's
-// own writing would ignore it, while missing a loop costs one more round.
+// Durations that decide who may have written a file. Each errs on the side of a user's save: taking a save for a
+// unit's own write would ignore it, while missing a loop costs one more round.
 const (
-	// startupWriting is how long after its start, or that of its newest pass, a service's writings may still be what
-	// that was for. It is a choice: tsc --watch ended its first pass after 3 s on an idle machine with two
-	// processors, and what a service writes much later has other reasons.
+	// startupWriting is how long after its start, or that of its newest pass, the writes of a service may be part of
+	// it. It is a choice: tsc --watch ended its first pass after 3 s on an idle machine with two processors, and what
+	// a service writes much later has other reasons.
 	startupWriting = 30 * time.Second
 
-	// lateNotice is how long after a run's end the engine may hear of what it wrote. Linux queued the event at most
-	// 4 ms after the writer had ended, next to sixteen busy loops on two processors; the rest is for the watcher, which
+	// lateNotice is how long after a run's end the engine may learn of its writes. Linux queued the event at most 4
+	// ms after the writer had ended, next to sixteen busy loops on two processors; the rest is for the watcher, which
 	// looks at the file before it reports it.
 	lateNotice = 100 * time.Millisecond
 
-	// fileTimeLag is how much earlier than the clock a file's time may be. Linux stamps files with the time of its last
-	// tick: up to 4.2 ms were seen with 250 ticks a second, and systems with 100 have up to 10 ms.
+	// fileTimeLag is how much earlier than the clock a file time may be. Linux uses the time of its last tick: up to
+	// 4.2 ms were seen with 250 ticks a second, and systems with 100 have up to 10 ms.
 	fileTimeLag = 20 * time.Millisecond
 
 	// maxSuspectSpan is the longest span between two observations in which a service that wrote something counts as
-	// the writer of a file. It is a choice: where a busy machine keeps the session from looking for longer, a service
-	// has had time to write other files.
+	// the writer of a file. It is a choice: if a busy machine delays the observation for longer, a service has had
+	// time to write other files.
 	maxSuspectSpan = 4 * time.Second
 )
 
-// writingOf returns the unit's writing of a burst, nil where its Touched was lost.
+// writingOf returns the unit's writing of a burst; nil: its Touched was lost.
 func (u *unit) writingOf(burst int) *writing {
 	for i := len(u.writings) - 1; i >= 0; i-- {
 		if u.writings[i].burst == burst {
@@ -93,8 +92,8 @@ func (u *unit) writingOf(burst int) *writing {
 	return nil
 }
 
-// isWritten notes who may be writing what concerns these units. Written is the time that the
-// newest of the files tells for its change, zero where that is not known.
+// isWritten records who may be writing the files that affect these units. Written is the newest change time of the
+// files; zero: unknown.
 func (e *Engine) isWritten(burst int, units []*unit, written Moment) {
 	e.setOff = slices.DeleteFunc(e.setOff, func(u *unit) bool { return !u.isYoung(e.now) })
 	var all []*writing
@@ -122,14 +121,12 @@ func (e *Engine) isWritten(burst int, units []*unit, written Moment) {
 	e.observe(burst, all, e.now)
 }
 
-// writer returns where a unit stands among those who may have done the writing, -1 if it is
-// none of them.
+// writer returns the index of a unit among the candidates for the writing, or -1.
 func (w *writing) writer(u *unit) int {
 	return slices.IndexFunc(w.writers, func(wr writer) bool { return wr.unit == u })
 }
 
-// add makes a unit one that may have done the writing, unless it cannot have done the first
-// of it.
+// add makes a unit a candidate for the writing, unless it cannot have written the first of it.
 func (w *writing) add(u *unit, now, written Moment) {
 	switch i := w.writer(u); {
 	case i >= 0 && w.writers[i].run == u.run:
@@ -142,8 +139,7 @@ func (w *writing) add(u *unit, now, written Moment) {
 	}
 }
 
-// observe asks what those who may have done the writings of a burst have written by when
-// that was noticed.
+// observe requests what the candidates for the writings of a burst have written by the time when that was noticed.
 func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 	o := Observe{Burst: burst, Noticed: noticed}
 	has := map[RunID]bool{}
@@ -172,7 +168,7 @@ func (e *Engine) observe(burst int, all []*writing, noticed Moment) {
 	}
 }
 
-// open returns the runs that may have done the writing.
+// open returns the runs that are candidates for the writing.
 func (w *writing) open() []RunID {
 	var runs []RunID
 	for _, wr := range w.writers {
@@ -183,8 +179,7 @@ func (w *writing) open() []RunID {
 	return runs
 }
 
-// observed takes off those who have not done the writings of a burst, with what followed from
-// that.
+// observed removes the candidates that have not written a burst, with the consequences of having suspected them.
 func (e *Engine) observed(ev Observed) {
 	var again []*writing
 	for _, name := range ev.Units {
@@ -217,15 +212,14 @@ func (e *Engine) observed(ev Observed) {
 	e.held = nil
 	for _, c := range held {
 		if c.Burst == ev.Burst {
-			e.change(c) // and maybe hold it again
+			e.change(c) // and perhaps hold it again
 		} else {
 			e.held = append(e.held, c)
 		}
 	}
 }
 
-// hear enters what was seen of those who may have done the writing, and reports whether that
-// clears one of them.
+// hear adds an observation of a candidate, and reports whether that clears one.
 func (e *Engine) hear(w *writing, runs []Observation) (cleared bool) {
 	for _, o := range runs {
 		i := w.writer(e.byName[o.Unit])
@@ -241,8 +235,8 @@ func (e *Engine) hear(w *writing, runs []Observation) (cleared bool) {
 	return cleared
 }
 
-// isSave returns a function that reports whether another writer than a unit's own runs has
-// written what concerns it, for all that is known by now.
+// isSave returns a function that reports whether a writer other than a unit's own runs has written what affects it,
+// as far as is known now.
 func (e *Engine) isSave(burst int) func(Concern) bool {
 	return func(c Concern) bool {
 		u := e.byName[c.Unit]
@@ -257,18 +251,17 @@ func (e *Engine) isSave(burst int) func(Concern) bool {
 	}
 }
 
-// isSavedFor reports whether a burst that concerns the unit, and continues that chain, counts as
-// a save by a user. A tool that picks up changes writes its results at all times, and seldom
-// where it watches.
+// isSavedFor reports whether a burst that affects the unit, and continues a chain, counts as a user's save. A tool
+// that picks up changes writes its results at any time, and rarely where it watches.
 func (u *unit) isSavedFor(burst int, c chain) bool {
 	return (u.spec.Pass != nil || !u.writingOf(burst).mayBeBy(u)) && c.rounds(u) < lookoutRounds
 }
 
-// maxSetOff is how many units are remembered as set off recently. Those of a loop are among the
-// newest, from its second round on.
+// maxSetOff limits the units that are remembered as recently set off. Those of a loop are among the newest, from its
+// second round on.
 const maxSetOff = 16
 
-// noteSetOff remembers a unit whose newest run, or pass, a change has set off.
+// noteSetOff records a unit whose newest run, or pass, was set off by a change.
 func (e *Engine) noteSetOff(u *unit) {
 	if !slices.ContainsFunc(u.run.ripples, func(r *Ripple) bool { return r.Cause.Kind == CauseChange }) {
 		return
@@ -279,8 +272,8 @@ func (e *Engine) noteSetOff(u *unit) {
 	}
 }
 
-// mayHaveDone decides on what was seen of a writer. Services are believed where nothing can
-// be reported: it is better to miss a loop than to ignore what a user saves.
+// mayHaveDone decides about an observation of a writing. Services are trusted if nothing can be observed: it is
+// better to miss a loop than to ignore what a user saves.
 func (wr *writer) mayHaveDone(o Observation) bool {
 	service := !wr.unit.ends()
 	switch o.Wrote {
@@ -301,8 +294,8 @@ func (w *writing) mayBeBy(u *unit) bool {
 	return i >= 0 && !w.writers[i].cleared
 }
 
-// mayHaveWritten reports whether the unit's newest run may have written what is heard of now,
-// and was written then, if that is known.
+// mayHaveWritten reports whether the unit's newest run may have written what is noticed now, and was written at a
+// time, if that is known.
 func (u *unit) mayHaveWritten(now, written Moment) bool {
 	switch {
 	case u.run == nil || !u.run.spawned:
@@ -313,8 +306,7 @@ func (u *unit) mayHaveWritten(now, written Moment) bool {
 	return written.IsZero() || !u.run.OrderedAt.After(written.Add(fileTimeLag))
 }
 
-// isYoung reports whether what the unit's newest run writes may still be what its start was
-// for, or that of its newest pass.
+// isYoung reports whether the writes of the unit's newest run may still be part of its start, or of its newest pass.
 func (u *unit) isYoung(now Moment) bool {
 	switch {
 	case u.run == nil || !u.live() && now.Sub(u.run.EndedAt) >= lateNotice:
@@ -325,7 +317,7 @@ func (u *unit) isYoung(now Moment) bool {
 	return u.atItFor(now) < startupWriting
 }
 
-// atItFor is how long the unit's run, or its newest pass, has been at it.
+// atItFor is how long the unit's run, or its newest pass, has been running.
 func (u *unit) atItFor(now Moment) time.Duration {
 	began := u.run.spawnedAt
 	if p := u.passes.open; p != nil {
