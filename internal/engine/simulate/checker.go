@@ -53,25 +53,25 @@ import (
 //
 //  16. when nothing more will happen all is at rest, and what is at rest is moved by no timer.
 type Checker struct {
-	Broken []string // the rules that were broken, with what was seen
+	Broken []string // the broken rules, with what was seen
 
 	world *World
 	plan  *plan.Plan
 	units map[string]*books
-	gone  map[string]*books      // of units that left the settings
-	moves map[int]map[string]int // per ripple and unit: runs
-	after map[int]map[string]int // per ripple and unit: reasons for another run
+	gone  map[string]*books      // of units that were removed from the settings
+	moves map[int]map[string]int // runs, by ripple and unit
+	after map[int]map[string]int // reasons for another run, by ripple and unit
 
-	settingsTouched, settingsRead int  // bursts of writing to the settings
-	settingsBroken                bool // the newest that was read cannot be used
+	settingsTouched, settingsRead int  // bursts of writes to the settings
+	settingsBroken                bool // the newest that was read is invalid
 	quitting                      bool
 	loops                         loops
-	ripple                        int                   // the newest that was seen
-	rested                        bool                  // all was at rest after the step before
-	generations                   map[string]generation // of pages, by the unit that they come from
+	ripple                        int                   // the newest seen
+	rested                        bool                  // everything was at rest after the step before
+	generations                   map[string]generation // of pages, by unit
 }
 
-// books are what the checker itself knows of a unit.
+// books are the checker's own record of a unit.
 type books struct {
 	spec  *plan.Unit
 	world *World
@@ -82,62 +82,62 @@ type books struct {
 	owing
 }
 
-// ordered are the runs that the engine has ordered of a unit.
+// ordered are the runs of a unit that the engine has ordered.
 type ordered struct {
-	live       int           // the run that was ordered and is not over; 0 for none
-	newest     int           // the newest that was ordered
-	words      []string      // that are to be added to its command
-	once       [][]string    // instead of these, for the next run
-	narrowed   string        // to which cases
-	narrow     []string      // the words that do it
-	some       string        // to which cases its newest run was narrowed
-	fails      bool          // its live run has said what makes it a failed one
-	said       engine.Report // the last that its newest run has said
+	live       int           // the run that is not over; 0: none
+	newest     int           // the newest
+	words      []string      // to be added to its command
+	once       [][]string    // instead of these, for the next runs
+	narrowed   string        // a description of the cases
+	narrow     []string      // the arguments for them
+	some       string        // the cases of its newest run
+	fails      bool          // its live run has reported something that makes it a failed one
+	said       engine.Report // the last report of its newest run
 	ready      bool
-	ails       bool // a look at it has found it in trouble
-	lived      int  // the newest run that was ready by having lived long enough
+	ails       bool // a check has failed
+	lived      int  // the newest run that was ready after running for a while
 	signalled  bool // the live run was told to end
-	done       bool // its newest run ended well
-	good       int  // number of good runs
-	goodBefore int  // and how many good runs and passes there were before the newest good pass
+	done       bool // its newest run succeeded
+	good       int  // the number of good runs
+	goodBefore int  // the number of good runs and passes before the newest good pass
 	upGood     map[string]int
-	goodUp     map[string]int // of what it follows, as the newest good run found it
+	goodUp     map[string]int // the generation of each followed unit at the newest good run
 }
 
 // heard is what was written of a unit's files, and who knows of it.
 type heard struct {
-	told     writings          // that the engine has heard of
+	told     writings          // that were reported to the engine
 	read     writings          // of those, what the newest run could read
-	goodRead writings          // and what the newest good run could
-	undone   map[int]bool      // bursts that left everything as it was
-	toldAt   map[int]time.Time // when each was reported last
-	toldTo   map[int]int       // and the run that lived then
+	goodRead writings          // what the newest good run could read
+	undone   map[int]bool      // bursts that changed nothing in the end
+	toldAt   map[int]time.Time // when each was last reported
+	toldTo   map[int]int       // the run that was live then
 	void     map[int]bool      // bursts that do not count
 	edits    int               // of its settings
-	ignored  map[string]bool   // files of loops that do not count
-	tookUp   []int             // the writings that its newest good pass has taken up
+	ignored  map[string]bool   // files of loops that are ignored
+	tookUp   []int             // the writes that its newest good pass has picked up
 
 	// Of a unit that picks up changes by itself.
-	really writings         // that were done, heard of or not
-	passes map[int]writings // of them, what each pass could read
-	deaf   bool             // it takes up nothing, also not that a file is again as it was
+	really writings         // all that were made, reported or not
+	passes map[int]writings // of those, what each pass could read
+	deaf   bool             // it picks up nothing, not even that a file was restored
 }
 
 // wished is what was requested of a unit.
 type wished struct {
 	wanted bool
 	paused bool
-	must   int  // a run of at least this number is owed to a request
-	asked  bool // its newest run is one
+	must   int  // a request requires a run of at least this number
+	asked  bool // its newest run is such a run
 }
 
-// owing are commands of reactions, or "" for the whole, that have to end well before a unit is current again.
+// owing are commands of reactions, or "" for everything, that must succeed before a unit is current again.
 type owing struct {
 	owed    map[string]bool
-	payable []string // those that the live run can pay
-	command string   // and which one it runs
-	job     bool     // its live run is a task's or suite's, or in a step of its setup
-	heavy   bool     // the step that was announced is one of the setup
+	payable []string // those that the live run can do
+	command string   // the one that it runs
+	job     bool     // its live run is a task's or suite's, or in a setup step
+	heavy   bool     // the announced step is a setup step
 }
 
 func (c *Checker) newBooks(spec *plan.Unit) *books {
@@ -153,12 +153,10 @@ func (c *Checker) newBooks(spec *plan.Unit) *books {
 	}
 }
 
-// writings are how often files were written in each burst. An edit of the settings
-// is a writing with a negative number.
+// writings are how often files were written in each burst. An edit of the settings is a write with a negative number.
 type writings map[int]int
 
-// behind returns how many bursts a run that could read these has not read as they
-// are now.
+// behind returns the number of bursts that a run that could read these has not read completely.
 func (b *books) behind(read writings) int {
 	n := 0
 	for burst, times := range b.told {
@@ -170,7 +168,7 @@ func (b *books) behind(read writings) int {
 	return n
 }
 
-// mayPass reports whether no pass need be waited for that may follow a burst which left everything as it was.
+// mayPass reports whether a pass need not be awaited that may follow a burst that changed nothing.
 func (b *books) mayPass(burst int) bool {
 	for _, could := range b.passes {
 		if could[burst] >= b.told[burst] {
@@ -181,7 +179,7 @@ func (b *books) mayPass(burst int) bool {
 		b.world.Now.Sub(b.toldAt[burst]) >= b.spec.Pass.Within
 }
 
-// hasNews reports whether the newest pass of a unit in a loop has read anything but what is ignored.
+// hasNews reports whether the newest pass of a unit in a loop has read anything that is not ignored.
 func (b *books) hasNews() bool {
 	if len(b.ignored) == 0 {
 		return true
@@ -218,7 +216,7 @@ func (c *Checker) broke(rule int, format string, args ...any) {
 	)
 }
 
-// before enters what the engine is about to hear.
+// before records what the engine is about to learn.
 func (c *Checker) before(ev engine.Event) {
 	switch ev := ev.(type) {
 	case engine.Begin:
@@ -252,7 +250,7 @@ func (c *Checker) before(ev engine.Event) {
 				}
 			}
 			if c.succeed(ev.Unit); !news && before > 0 {
-				b.good = before // what is ignored was taken up
+				b.good = before // it has picked up ignored files
 			}
 		}
 	case engine.SettingsTouched:
@@ -265,7 +263,7 @@ func (c *Checker) before(ev engine.Event) {
 		for _, h := range ev.Hits {
 			b := c.units[h.Unit]
 			if b == nil || b.spec.Relay != nil {
-				continue // it went with the settings, or does nothing itself
+				continue // it was removed from the settings, or does nothing itself
 			}
 			if b.told[ev.Burst] == 0 { // its Touched was lost
 				b.told[ev.Burst]++
@@ -305,7 +303,7 @@ func (c *Checker) before(ev engine.Event) {
 		c.exited(ev)
 	case engine.BecameReady:
 		if u := c.world.Engine.Snapshot().Unit(ev.Unit); u != nil && u.State == engine.Failed {
-			// It is late: those behind it may have acted without it, or have not been able to.
+			// It is late: its followers may have acted without it, or have not been able to.
 			c.excuse(ev.Unit)
 			for _, other := range c.plan.Units {
 				if slices.Contains(other.Needs, ev.Unit) {
@@ -340,11 +338,10 @@ func (c *Checker) before(ev engine.Event) {
 	}
 }
 
-// takesJob reports whether the unit's run needs a job from its beginning.
+// takesJob reports whether the unit's run needs a job from its start.
 func (b *books) takesJob() bool { return b.spec.Kind.Ends() && !b.spec.MayServe }
 
-// owe notes what a hit asks for. Those that are dealt with by a signal ask for
-// no run.
+// owe records what a hit requires. Hits that are handled by a signal require no run.
 func (b *books) owe(h engine.Hit) {
 	key := ""
 	if h.TakenUp {
@@ -360,11 +357,11 @@ func (b *books) owe(h engine.Hit) {
 		}
 	}
 	if b.behind(b.read) > 0 || b.command != "" && b.command != key {
-		b.owed[key] = true // else its run was ordered after the writing and does it
+		b.owed[key] = true // otherwise its run was ordered after the write and does it
 	}
 }
 
-// newPlan enters an edit of the settings.
+// newPlan records an edit of the settings.
 func (c *Checker) newPlan(p *plan.Plan) {
 	d := plan.Compare(c.plan, p)
 	for _, name := range d.Removed {
@@ -392,7 +389,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 	c.plan = p
 	for _, name := range slices.Concat(d.Changed, d.Added, d.Adjusted) {
-		c.excuse(name) // also a unit that follows another one from the middle of a ripple on
+		c.excuse(name) // also a unit that follows another one only since the middle of a ripple
 	}
 	for _, name := range d.Changed {
 		b := c.units[name]
@@ -406,8 +403,7 @@ func (c *Checker) newPlan(p *plan.Plan) {
 	}
 }
 
-// excuse allows one more run of the unit, and of all that follow it, to every
-// ripple that is open.
+// excuse allows every open ripple one more run of the unit and of all that follow it.
 func (c *Checker) excuse(name string) {
 	for id := range c.moves {
 		if c.after[id] == nil {
@@ -437,13 +433,13 @@ func (c *Checker) exited(ev engine.Exited) {
 	}
 	good := ev.Exit.OK() && !(b.fails && b.lived != ev.Run)
 	if b.spec.Kind.Ends() && good && !b.signalled {
-		if b.lived == ev.Run { // it did as a service
+		if b.lived == ev.Run { // it was a service's then
 			b.done = true
 		} else {
 			c.succeed(ev.Unit)
 		}
 		if b.spec.Manual && b.must == 0 {
-			b.wanted = false // until it is asked for again
+			b.wanted = false // until a request starts it
 		}
 	}
 	if !b.signalled && (!b.spec.Kind.Ends() || !good) {
@@ -452,7 +448,7 @@ func (c *Checker) exited(ev engine.Exited) {
 	b.live, b.ready, b.ails = 0, false, false
 }
 
-// reused enters that a task need not be run, since its last good result holds.
+// reused records that a task need not run, because its last good result is valid.
 func (c *Checker) reused(ev engine.Reused) {
 	b := c.of(ev.Unit)
 	switch {
@@ -477,7 +473,7 @@ func (c *Checker) reused(ev engine.Reused) {
 	b.live, b.ready, b.job = 0, false, false
 }
 
-// again begins a new session: the engine knows nothing any more.
+// again begins a new session: the engine knows nothing of the last one.
 func (c *Checker) again() {
 	c.plan, c.units, c.gone = c.world.Plan, map[string]*books{}, map[string]*books{}
 	for _, u := range c.plan.Units {
@@ -487,12 +483,12 @@ func (c *Checker) again() {
 	c.settingsTouched, c.settingsRead, c.settingsBroken, c.quitting = 0, 0, false, false
 }
 
-// succeed enters that the live run is a good one.
+// succeed records that the live run is a good one.
 func (c *Checker) succeed(unit string) {
 	b := c.of(unit)
 	b.done = b.spec.Kind.Ends() && b.lived != b.live
 	b.ready = !b.done
-	if b.some != "" { // it says nothing of the other cases
+	if b.some != "" { // it does not cover the other cases
 		return
 	}
 	b.good++
@@ -504,11 +500,11 @@ func (c *Checker) succeed(unit string) {
 	}
 	b.payable = nil
 	if b.command != "" && len(b.owed) > 0 {
-		c.excuse(unit) // what is still owed is run now
+		c.excuse(unit) // what is still owed runs now
 	}
 }
 
-// of returns the books of a unit, also of one that has left the settings.
+// of returns the books of a unit, even of one that was removed from the settings.
 func (c *Checker) of(name string) *books {
 	if b := c.units[name]; b != nil {
 		return b
@@ -554,7 +550,7 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	switch request {
 	case engine.StopUnit:
 		b.wanted, b.must, b.once = false, 0, nil
-		c.excuse(unit) // who waited for it may continue without it
+		c.excuse(unit) // units that waited for it may continue without it
 	case engine.StartUnit,
 		engine.RestartUnit,
 		engine.SetUpUnit,
@@ -577,8 +573,7 @@ func (c *Checker) requestedOf(request engine.Request, unit string) {
 	}
 }
 
-// wantNeeds has all that a unit needs run, but tasks by request alone that are done
-// and current.
+// wantNeeds enables everything that a unit needs, except tasks on request that are done and current.
 func (c *Checker) wantNeeds(name string, seen map[string]bool) {
 	snap := c.world.Engine.Snapshot()
 	for _, n := range c.plan.Unit(name).Needs {
@@ -594,7 +589,7 @@ func (c *Checker) wantNeeds(name string, seen map[string]bool) {
 	}
 }
 
-// spawned notes what a process can read: all that is written by now.
+// spawned records what a process can read: everything written by now.
 func (c *Checker) spawned(unit string, _ int) {
 	b := c.of(unit)
 	b.read, b.payable = maps.Clone(b.told), slices.Sorted(maps.Keys(b.owed))
@@ -606,8 +601,8 @@ func (c *Checker) spawned(unit string, _ int) {
 
 func (c *Checker) wrote(unit string, burst int) { c.of(unit).really[burst]++ }
 
-// passBegins notes what a pass can read: all that is written by now, and of the settings
-// what its process has been started with.
+// passBegins records what a pass can read: everything written by now, and the settings with which its process was
+// started.
 func (c *Checker) passBegins(unit string, pass int) {
 	b := c.of(unit)
 	can := maps.Clone(b.really)

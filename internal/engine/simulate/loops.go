@@ -9,15 +9,15 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// loops are the checker's books of who really sets whom off.
+// loops are the checker's record of what really sets off what.
 type loops struct {
-	// rows holds, for each unit, those that were set off one by the other before its newest
-	// run or pass, itself last; made, for each file, the row of who wrote it last.
+	// rows has, for each unit, the chain of units that set each other off before its newest run or pass, itself last;
+	// made, for each file, the chain of its last writer.
 	rows, made map[string][]string
-	sets       map[string]map[string]bool // who has written files that concern whom
-	pardoned   map[string]bool            // units whose next run another writer has a part in
-	// It is not known whose a file is that was saved at the very moment at which a unit wrote:
-	// when either was done last that concerns a unit, and for which units that was so.
+	sets       map[string]map[string]bool // which units have written files that affect which
+	pardoned   map[string]bool            // units whose next run has another cause, too
+	// If a file is saved at the very moment at which a unit writes, its writer is unknown: when both were last done
+	// for a unit, and for which units that was so.
 	madeAt, savedAt map[string]time.Time
 	blurred         map[string]bool
 }
@@ -34,7 +34,7 @@ func newLoops() loops {
 	}
 }
 
-// blur notes that a file that concerns a unit was written, by one or the other.
+// blur records that a file that affects a unit was written by one or the other.
 func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Time) {
 	own[unit] = now
 	if at, ok := others[unit]; ok && now.Sub(at) < 2*afterwards {
@@ -42,37 +42,36 @@ func (l *loops) blur(unit string, now time.Time, own, others map[string]time.Tim
 	}
 }
 
-// maxRounds is how often a row may come to a unit before that is noticed: twice, and again
-// where another writer's change comes to rest in between; and once for each other in it, up to
-// two. A round counts late where a pass begins before the writing that it takes up has come to
-// rest, so there are two more with units that pick up changes by themselves. Where a unit in the
-// row also sets itself off, two loops go through it: rounds of the one begin anew with each of
+// maxRounds is how often a chain may come to a unit before that is noticed: twice, and again if another writer's
+// change settles in between; and once for each other unit in it, up to two. A round counts late if a pass begins
+// before the write that it picks up has settled, so there are two more with units that pick up changes by themselves.
+// If a unit in the chain also sets itself off, two loops go through it, and rounds of one start again with each of
 // the other, so there are two more again.
 const maxRounds = 3
 
-// madeBy enters that a unit's process writes a file that concerns a unit.
+// madeBy records that a unit's process writes a file that affects a unit.
 func (c *Checker) madeBy(by, unit string) {
 	l := &c.loops
 	l.blur(unit, c.world.Now, l.madeAt, l.savedAt)
-	l.blur(by, c.world.Now, l.madeAt, l.savedAt) // it may as well have written its own
+	l.blur(by, c.world.Now, l.madeAt, l.savedAt) // it may have written its own, too
 	if l.sets[by] == nil {
 		l.sets[by] = map[string]bool{}
 	}
 	l.sets[by][unit] = true
 	l.made[Made(by, unit)] = l.rows[by]
-	if c.of(unit).spec.Pass != nil { // it will take that up
+	if c.of(unit).spec.Pass != nil { // it will pick that up
 		l.rows[unit] = append(slices.Clip(l.rows[by]), unit)
 	}
 }
 
-// savedFor enters that another writer has written what concerns a unit.
+// savedFor records that another writer has written what affects a unit.
 func (c *Checker) savedFor(unit string) {
 	c.loops.blur(unit, c.world.Now, c.loops.savedAt, c.loops.madeAt)
 	c.loops.pardoned[unit] = true
 	delete(c.loops.rows, unit)
 }
 
-// setOff enters which row a run continues, and checks that it is not too long.
+// setOff records which chain a run continues, and checks that it is not too long.
 func (c *Checker) setOff(unit string, reasons []engine.Reason) {
 	l, b := &c.loops, c.of(unit)
 	var row []string
@@ -96,14 +95,14 @@ func (c *Checker) setOff(unit string, reasons []engine.Reason) {
 		most += 2
 	}
 	if c.world.ClockSet || c.world.missed > 0 {
-		most++ // who wrote a file is not known where clocks were set
+		most++ // the writer of a file is unknown if clocks were set
 	}
 	if rounds := roundsOf(row); rounds > most {
 		c.broke(8, "%s was set off %d times in a loop: %s", unit, rounds, strings.Join(row, ", "))
 	}
 }
 
-// madeFile returns the file that alone set off a run, and reports whether one of those that did was made by a unit.
+// madeFile returns the file that alone set off a run, and reports whether a unit made one of those that did.
 func madeFile(reasons []engine.Reason) (file string, made bool) {
 	for _, r := range reasons {
 		if r.Kind != engine.ReasonFiles || r.Count == 1 && r.What != "written" {
@@ -117,14 +116,14 @@ func madeFile(reasons []engine.Reason) (file string, made bool) {
 	return file, made
 }
 
-// onlyFollows reports whether all that made a unit act is that others have finished again.
+// onlyFollows reports whether a unit acts only because others have finished again.
 func (c *Checker) onlyFollows(spec *plan.Unit, reasons []engine.Reason) bool {
 	return len(reasons) > 0 && !slices.ContainsFunc(reasons, func(r engine.Reason) bool {
 		return !slices.Contains(spec.Follows, r.Unit)
 	})
 }
 
-// roundsOf is how often a row has come to its last unit, always from the same one.
+// roundsOf is how often a chain has come to its last unit, always from the same one.
 func roundsOf(row []string) int {
 	last, rounds := len(row)-1, 0
 	for i := last; i > 0; i-- {
@@ -139,7 +138,7 @@ func roundsOf(row []string) int {
 	return rounds
 }
 
-// ignored checks that a unit ignores nothing but what sets it off in a loop.
+// ignored checks that a unit ignores only what sets it off in a loop.
 func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	// What continues from here is another loop.
 	for _, rows := range []map[string][]string{c.loops.rows, c.loops.made} {
@@ -151,13 +150,13 @@ func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	}
 	b := c.of(o.Unit)
 	if change, ok := ev.(engine.Change); ok && slices.Equal(b.tookUp, []int{change.Burst}) {
-		b.good = b.goodBefore // its newest pass has taken up nothing that counts
+		b.good = b.goodBefore // its newest pass has picked up nothing that counts
 	}
 	before := b.ignored
 	b.ignored = map[string]bool{}
 	for _, f := range o.Files {
 		if b.ignored[f] = true; before[f] {
-			continue // of a loop that was; an edit of the settings may have ended it
+			continue // of an earlier loop; an edit of the settings may have ended it
 		}
 		by, made := strings.CutPrefix(f, o.Unit+"/by-")
 		if !made && c.loops.blurred[o.Unit] {
@@ -169,7 +168,7 @@ func (c *Checker) ignored(o engine.IgnoreFiles, ev engine.Event) {
 	}
 }
 
-// leadsTo reports whether one unit can set another off, by what units write or follow.
+// leadsTo reports whether one unit can set off another, by what units write or follow.
 func (c *Checker) leadsTo(from, to string, seen map[string]bool) bool {
 	if from == to {
 		return true

@@ -9,12 +9,12 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// generation is what pages of a unit were said to be of, and the runs that this was about.
+// generation is the generation of a unit's pages, with the runs behind it.
 type generation struct{ text, runs string }
 
-// pages checks rule 15, about what browsers are sent: a page that is neither made to wait nor shown trouble comes
-// from units that have read all that was written; pages are out of date whenever a unit that they come from has run
-// again; nothing waits at rest; and files that are for pages alone refresh those, and set no unit off.
+// pages checks rule 15, about what browsers get: a page that neither waits nor shows trouble comes from units that
+// have read everything written; pages are outdated whenever a unit that they come from has run again; no page waits
+// at rest; and files that are only for pages refresh those, and set off no unit.
 func (c *Checker) pages(snap *engine.Snapshot, ev engine.Event, orders []engine.Order) {
 	for _, relay := range c.plan.Units {
 		if relay.Relay == nil {
@@ -42,7 +42,7 @@ func (c *Checker) pages(snap *engine.Snapshot, ev engine.Event, orders []engine.
 // concernsUnit reports whether a hit is for more than pages.
 func (c *Checker) concernsUnit(h engine.Hit) bool {
 	b := c.units[h.Unit]
-	return b == nil || !b.forPages(h) // one that left the settings may still be ending
+	return b == nil || !b.forPages(h) // a unit that was removed from the settings may still be ending
 }
 
 func (c *Checker) pagesOf(name string, pages engine.Pages) {
@@ -68,7 +68,7 @@ func (c *Checker) pagesOf(name string, pages engine.Pages) {
 	c.generations[name] = generation{pages.Generation, runs}
 }
 
-// behind are the units that pages of a unit come from, suites left out.
+// behind are the units that pages of a unit come from, without suites.
 func (c *Checker) behind(name string, seen map[string]bool) []string {
 	u := c.plan.Unit(name)
 	if u == nil || u.Kind == plan.Suite || seen[name] {
@@ -129,7 +129,7 @@ func (c *Checker) noPageWaits() {
 	}
 }
 
-// forPages reports whether a hit is for pages alone, by the settings in use: a reaction that an edit has changed since
+// forPages reports whether a hit is only for pages, by the settings in use: a reaction that an edit has changed since
 // counts as the whole unit.
 func (b *books) forPages(h engine.Hit) bool {
 	if h.Reaction > 0 && (h.Reaction > len(b.spec.Reactions) || b.spec.Reactions[h.Reaction-1].When.Text != h.Rule) {

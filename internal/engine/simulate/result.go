@@ -19,8 +19,7 @@ type result struct {
 	writes  int // how often its files had been written
 }
 
-// change enters what a writing makes of a unit's files. One that leaves them the same is
-// followed by another that takes it back.
+// change changes a unit's files. A write that leaves them the same is followed by another one that takes it back.
 func (w *World) change(unit string, burst int, same bool) {
 	c := w.contents[unit]
 	if c == nil {
@@ -35,7 +34,7 @@ func (w *World) change(unit string, burst int, same bool) {
 	}
 }
 
-// inputOf returns what a run that begins now would make its result from.
+// inputOf returns what a run that begins now would use.
 func (w *World) inputOf(unit string) *result {
 	u := w.Plan.Unit(unit)
 	if u == nil || !u.Reuse {
@@ -53,7 +52,7 @@ func (w *World) inputOf(unit string) *result {
 	return r
 }
 
-// resultOf reports the result of a unit from all others that it has had.
+// resultOf identifies the current result of a unit.
 func (w *World) resultOf(u *plan.Unit) string {
 	switch made := w.results[u.Name]; {
 	case made != nil:
@@ -69,10 +68,10 @@ func (r *result) sameAs(other *result) bool {
 		maps.Equal(r.inputs, other.inputs) && maps.Equal(r.ups, other.ups)
 }
 
-// holds reports whether a task's last good result is one of all that it depends on now.
+// holds reports whether a task's last good result is from the current inputs.
 func (w *World) holds(unit string) bool { return w.results[unit].sameAs(w.inputOf(unit)) }
 
-// reuse answers that a result holds.
+// reuse answers that a result is valid.
 func (w *World) reuse(unit string, p *process) {
 	if !p.alive {
 		return
@@ -81,13 +80,13 @@ func (w *World) reuse(unit string, p *process) {
 	w.Send(engine.Reused{Unit: unit, Run: p.run, At: w.results[unit].at, Took: time.Second})
 }
 
-// finish remembers what a task has made, if nothing has changed while it did.
+// finish stores what a task has made, if nothing has changed meanwhile.
 func (w *World) finish(unit string, p *process, x engine.Exit) {
 	u := w.Plan.Unit(unit)
 	if p.input == nil || u == nil {
 		return
 	}
-	delete(w.results, unit) // what it made is another thing now
+	delete(w.results, unit) // its output has changed
 	if !x.OK() || p.input.writes != w.writes[unit] || p.order.Command.String() != u.Run.String() ||
 		!p.input.sameAs(w.inputOf(unit)) {
 		return
@@ -97,7 +96,7 @@ func (w *World) finish(unit string, p *process, x engine.Exit) {
 	w.results[unit] = p.input
 }
 
-// Again ends the session at once and begins another on the same files.
+// Again ends the session at once and begins another one with the same files.
 func (w *World) Again(c *Checker) {
 	w.Send(engine.Requested{Request: engine.QuitNow})
 	for !w.Finished && w.Next(w.Now.Add(time.Minute)) {

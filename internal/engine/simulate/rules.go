@@ -10,11 +10,11 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// afterStep holds what the engine shows and has ordered to the rules.
+// afterStep checks what the engine shows and has ordered against the rules.
 func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	snap := c.world.Engine.Snapshot()
 	for i := range snap.Units {
-		// Readiness by having lived long enough is found by the engine itself.
+		// The engine finds readiness by running for a while itself.
 		u := snap.Units[i]
 		b := c.of(u.Name)
 		if !u.Run.ReadyAt.IsZero() && b.live == u.Run.Number && b.lived != u.Run.Number && !b.spec.Ready.Probed() &&
@@ -75,7 +75,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	c.stillness(snap, ev, orders)
 }
 
-// stillness checks rule 16: what is at rest is not moved by a timer.
+// stillness checks rule 16: a timer does not move what is at rest.
 func (c *Checker) stillness(snap *engine.Snapshot, ev engine.Event, orders []engine.Order) {
 	if _, is := ev.(engine.TimerFired); is && c.rested {
 		for _, o := range orders {
@@ -90,7 +90,7 @@ func (c *Checker) stillness(snap *engine.Snapshot, ev engine.Event, orders []eng
 	c.rested = snap.AtRest(nil, nil)
 }
 
-// health checks that a service which was looked at is shown as it was found.
+// health checks that a service is shown as its last check found it.
 func (c *Checker) health(u *engine.Unit, ev engine.Event) {
 	b := c.of(u.Name)
 	look, is := ev.(engine.Checked)
@@ -102,8 +102,8 @@ func (c *Checker) health(u *engine.Unit, ev engine.Event) {
 	}
 }
 
-// widened enters that a unit runs all its cases again because those that it was narrowed to have
-// passed, and checks that it does.
+// widened records that a unit runs all its cases again because the selected ones have passed, and checks that it
+// does.
 func (c *Checker) widened(ev engine.Exited, snap *engine.Snapshot) {
 	u, b := snap.Unit(ev.Unit), c.of(ev.Unit)
 	if u == nil || u.Narrowed == b.narrowed {
@@ -117,7 +117,7 @@ func (c *Checker) widened(ev engine.Exited, snap *engine.Snapshot) {
 	c.excuse(ev.Unit)
 }
 
-// verdict checks the word of the verdict against who is wanted and how they are.
+// verdict checks the word of the verdict against the enabled units and their states.
 func (c *Checker) verdict(snap *engine.Snapshot) {
 	wanted, current, moving, stale, broken, busy := 0, 0, 0, 0, 0, 0
 	for i := range snap.Units {
@@ -146,7 +146,7 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 		may = append(may, engine.VerdictStopped)
 	case c.quitting:
 		may = append(may, engine.VerdictUpdating)
-	case broken > 0 && stale > 0: // told as broken, or as the cause of what is stale
+	case broken > 0 && stale > 0: // reported as broken, or as the cause of what is stale
 		may = []engine.VerdictWord{engine.VerdictBroken, engine.VerdictStale}
 		if (moving > 0 || unread) && c.world.Unwatched == "" {
 			may[1] = engine.VerdictUpdating
@@ -180,13 +180,12 @@ func (c *Checker) verdict(snap *engine.Snapshot) {
 	}
 }
 
-// changed enters what files at rest ask for. What a unit writes itself asks for
-// nothing once that is known.
+// changed records what settled files require. What a unit writes itself requires nothing once that is known.
 func (c *Checker) changed(ev engine.Change) {
 	for _, h := range ev.Hits {
 		b := c.units[h.Unit]
 		switch {
-		case b == nil: // it went with the settings
+		case b == nil: // it was removed from the settings
 		case c.countsAsNothing(b, h):
 			b.void[ev.Burst] = b.void[ev.Burst] ||
 				!slices.ContainsFunc(
@@ -199,7 +198,7 @@ func (c *Checker) changed(ev engine.Change) {
 	}
 }
 
-// allIgnored reports whether a unit ignores all of its files that were written and are as before.
+// allIgnored reports whether a unit ignores all of its files that were written and have the same contents.
 func (c *Checker) allIgnored(b *books, unit string, hits []engine.Hit) bool {
 	for _, h := range hits {
 		if h.Unit == unit && !b.ignored[h.Path] {
@@ -209,8 +208,7 @@ func (c *Checker) allIgnored(b *books, unit string, hits []engine.Hit) bool {
 	return len(b.ignored) > 0 && len(hits) > 0
 }
 
-// countsAsNothing reports whether a hit's file is ignored, or its reaction could only fail, by
-// the settings in use.
+// countsAsNothing reports whether a hit's file is ignored, or its reaction could only fail, by the settings in use.
 func (c *Checker) countsAsNothing(b *books, h engine.Hit) bool {
 	return b.ignored[h.Path] || h.Missing != "" && h.Reaction <= len(b.spec.Reactions) || b.forPages(h)
 }
@@ -241,9 +239,9 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if c := o.Command.String(); c != b.spec.Run.String() {
 		b.command = c
 	}
-	b.owed[b.command] = true // until it has ended well
+	b.owed[b.command] = true // until it has succeeded
 	if b.some != "" {
-		b.owed[""] = true // and all that is left out
+		b.owed[""] = true // and everything that is left out
 	}
 	if b.asked = b.must > 0 && o.Run >= b.must; b.asked {
 		b.must = 0
@@ -260,7 +258,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 			c.moves[id] = map[string]int{}
 		}
 		if len(ids) > 1 {
-			continue // another ripple has a reason for the run as well
+			continue // another ripple has a reason for the run, too
 		}
 		c.moves[id][o.Unit]++
 		if c.moves[id][o.Unit] > 1+c.after[id][o.Unit] {
@@ -269,7 +267,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	}
 }
 
-// jobs checks that a unit may be at work at the same time as those that are.
+// jobs checks that a unit may run at the same time as those that do.
 func (c *Checker) jobs(name string) {
 	n, alone := 0, ""
 	for _, all := range []map[string]*books{c.units, c.gone} {
@@ -290,7 +288,7 @@ func (c *Checker) jobs(name string) {
 	}
 }
 
-// truth checks that what is shown as current has read all that was written.
+// truth checks that what is shown as current has read everything written.
 func (c *Checker) truth(u *engine.Unit) {
 	if u.Freshness != engine.Current || c.units[u.Name] == nil {
 		return
@@ -313,7 +311,7 @@ func (c *Checker) outdated(name string) string {
 			continue
 		}
 		if b.goodUp[f] != c.units[f].good &&
-			!c.world.blind { // else a pass may be taken for one more result of the one before
+			!c.world.blind { // otherwise a pass may be taken for another result of the one before
 			return fmt.Sprintf("%s does not build on run %d of %s", name, c.units[f].good, f)
 		}
 		if why := c.outdated(f); why != "" {
@@ -323,7 +321,7 @@ func (c *Checker) outdated(name string) string {
 	return ""
 }
 
-// AtRest checks what must hold when nothing more will happen by itself.
+// AtRest checks what must be true when nothing more will happen by itself.
 func (c *Checker) AtRest() {
 	c.noPageWaits()
 	if snap := c.world.Engine.Snapshot(); !snap.AtRest(nil, nil) && !c.world.Finished {
@@ -364,8 +362,8 @@ func (c *Checker) AtRest() {
 	}
 }
 
-// chainHolds reports whether nothing that the unit waits for, nor itself, has
-// failed, is stopped or paused, or runs by request alone.
+// chainHolds reports whether nothing that the unit waits for, nor the unit itself, has failed, is stopped or paused,
+// or runs only on request.
 func (c *Checker) chainHolds(spec *plan.Unit, snap *engine.Snapshot) bool {
 	if u := snap.Unit(
 		spec.Name,

@@ -11,13 +11,13 @@ import (
 
 // timed is what a unit's program, which compares file times, has made, and from what.
 type timed struct {
-	files map[string]time.Time // its files by path: their modification times
-	made  string               // contents that the object was made from
+	files map[string]time.Time // the modification times of its files, by path
+	made  string               // the contents that the object was made from
 	at    time.Time            // the object's modification time; zero: there is none
-	// A file was put in place that was older than the moment; one was saved during a run that wrote after that.
+	// A file was put in place with an older time than now; one was saved during a run that wrote afterwards.
 	everOlder, everDuring bool
-	stamped               time.Time // when a file was written last
-	everSame              bool      // one was written over and back, so that its times went back and forth
+	stamped               time.Time // when a file was last written
+	everSame              bool      // one was changed and restored, so that its times went back and forth
 }
 
 func (w *World) timed(unit string) *timed {
@@ -29,8 +29,8 @@ func (w *World) timed(unit string) *timed {
 	return t
 }
 
-// stamp gives a unit's file the time that it is now, or an older one, but not one that is older than it had
-// where it holds the same as before.
+// stamp sets the time of a unit's file to now, or to an older time, but not to an older one than before if the
+// contents are the same.
 func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 	t := w.timed(unit)
 	t.everSame, t.stamped = t.everSame || same, w.Now
@@ -42,9 +42,9 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 	if p == nil || !p.spawned || !p.alive && w.Now.Sub(p.ended) > time.Second {
 		return
 	}
-	// it may be over when the file is heard of, or its end not be reported yet
+	// it may be over when the file is reported, or its end not yet be reported
 	t.everOlder = true
-	t.everDuring = t.everDuring || p.alive && older > 0 // older than what it wrote before that, too
+	t.everDuring = t.everDuring || p.alive && older > 0 // older than its earlier output, too
 	if p.alive && p.saved.IsZero() {
 		p.saved = w.Now
 	}
@@ -53,8 +53,8 @@ func (w *World) stamp(unit, path string, older time.Duration, same bool) {
 // build lets a process that compares file times make its object, if there is something to do.
 func (w *World) build(unit string, p *process) {
 	t := w.timed(unit)
-	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is from before is hard to tell
-	if t.stamped.Equal(w.Now) {                                     // or before, which is not known
+	t.everOlder = t.everOlder || w.Now.Sub(t.stamped) < time.Second // whether it is older is uncertain
+	if t.stamped.Equal(w.Now) {                                     // or before, which is unknown
 		p.saved = w.Now
 	}
 	newer := t.at.IsZero()
@@ -73,16 +73,16 @@ func (w *World) build(unit string, p *process) {
 	})
 }
 
-// holding is what a unit's files hold.
+// holding is the contents of a unit's files.
 func (w *World) holding(unit string) string { return fmt.Sprint(w.contents[unit]) }
 
-// wroteAfterSave enters whether a process that compares file times may have written after a save.
+// wroteAfterSave records whether a process that compares file times may have written after a save.
 func (w *World) wroteAfterSave(unit string, p *process) {
 	t := w.timed(unit)
 	t.everDuring = t.everDuring || w.ClockSet || !p.saved.IsZero() && !p.built.IsZero() && !p.built.Before(p.saved)
 }
 
-// dated gives hits the times of their files.
+// dated adds file times to hits.
 func (w *World) dated(hits []engine.Hit) []engine.Hit {
 	for i, h := range hits {
 		if u := w.Plan.Unit(h.Unit); u != nil && u.ComparesTimes {
@@ -92,7 +92,7 @@ func (w *World) dated(hits []engine.Hit) []engine.Hit {
 	return hits
 }
 
-// times checks what is said of units whose programs compare file times.
+// times checks what is shown of units whose programs compare file times.
 func (c *Checker) times(snap *engine.Snapshot) {
 	w := c.world
 	for _, u := range snap.Units {

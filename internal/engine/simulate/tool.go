@@ -7,35 +7,35 @@ import (
 	"omnivigil/internal/engine"
 )
 
-// Tool is how the process of a unit that picks up changes by itself works.
+// Tool is the behavior of a process of a unit that picks up changes by itself.
 type Tool struct {
-	Says     bool                                    // it writes a line when a pass begins
-	Deaf     bool                                    // it never takes up a change
-	Cuts     bool                                    // it begins again in the middle of a pass
-	Skips    bool                                    // it begins no pass for what the newest has read
-	Compares bool                                    // nor for files that hold what they held before
-	Notice   func() time.Duration                    // from a write to its noticing that
-	Lag      func() time.Duration                    // from its writing a line to the line's being read
-	Work     func() (takes time.Duration, good bool) // of the next pass
+	Says     bool                                    // it reports when a pass begins
+	Deaf     bool                                    // it never picks up a change
+	Cuts     bool                                    // it starts again in the middle of a pass
+	Skips    bool                                    // it begins no pass for what the newest one has read
+	Compares bool                                    // nor for files with the same contents as before
+	Notice   func() time.Duration                    // the time from a write to noticing it
+	Lag      func() time.Duration                    // the time from writing a line to its being read
+	Work     func() (takes time.Duration, good bool) // the duration and the result of the next pass
 }
 
-// tool is a Tool at work.
+// tool is a running Tool.
 type tool struct {
 	Tool
 	world   *World
 	unit    string
 	process *process
-	pass    *toolPass     // under way
+	pass    *toolPass     // the current one
 	wanted  bool          // another pass follows
 	began   engine.Moment // the newest
-	allRead engine.Moment // up to then, all that it had written has been read
-	unread  int           // lines that have not been read
-	last    engine.Moment // when the newest of them will be
-	unsure  bool          // when a file was written is not known: the wall clock was set before that was reported
-	since   engine.Moment // after which a pass began whose begin no line reports
+	allRead engine.Moment // everything written until then has been read
+	unread  int           // unread lines
+	last    engine.Moment // when the newest of them will be read
+	unsure  bool          // the time of a write is unknown: the wall clock was set before that was reported
+	since   engine.Moment // the earliest beginning of a pass that no line reports
 }
 
-// toolPass is one pass. What it can read is what is written when it begins.
+// toolPass is one pass. It can read what was written when it begins.
 type toolPass struct {
 	serial int
 	first  bool
@@ -68,7 +68,7 @@ func (t *tool) begin(first bool) {
 	w.In(takes, func() { t.end(pass, good) })
 }
 
-// end ends a pass, unless another has cut it short.
+// end ends a pass, unless another one has interrupted it.
 func (t *tool) end(pass *toolPass, good bool) {
 	w := t.world
 	if !t.process.alive || t.pass != pass {
@@ -94,7 +94,7 @@ func (t *tool) end(pass *toolPass, good bool) {
 // line lets the tool write a line, which is read a little later.
 func (t *tool) line(read func(after engine.Moment)) {
 	t.unread++
-	t.last = later(t.last, t.world.Moment().Add(t.Lag())) // lines are read in their order
+	t.last = later(t.last, t.world.Moment().Add(t.Lag())) // lines are read in order
 	t.world.In(t.last.Sub(t.world.Moment()), func() {
 		t.unread--
 		read(t.allRead)
@@ -108,8 +108,8 @@ func later(a, b engine.Moment) engine.Moment {
 	return b
 }
 
-// written lets the tool notice that one of its files was written, sooner or later. Same says that it holds
-// what it held before, from when the burst of writing began.
+// written lets the tool notice a write to one of its files, sooner or later. Same: the contents are those at the
+// beginning of the burst.
 func (t *tool) written(same bool, since engine.Moment) {
 	if t.Deaf || !t.process.alive {
 		return
@@ -118,7 +118,7 @@ func (t *tool) written(same bool, since engine.Moment) {
 	t.world.In(t.Notice(), func() {
 		switch {
 		case t.Skips && t.began.After(at):
-		case same && t.Compares && t.began.Before(since): // it holds what it held when that was read
+		case same && t.Compares && t.began.Before(since): // the contents are those that it has read
 		case t.pass == nil || t.Cuts:
 			t.begin(false)
 		default:
@@ -127,7 +127,7 @@ func (t *tool) written(same bool, since engine.Moment) {
 	})
 }
 
-// readUpTo notes, as soon as it is so, that all that the tool had written by then is read.
+// readUpTo records when everything that the tool had written by then has been read.
 func (t *tool) readUpTo(now engine.Moment) {
 	t.world.In(now.Add(onTheWay).Sub(t.world.Moment()), func() {
 		if t.unread == 0 {
@@ -138,10 +138,10 @@ func (t *tool) readUpTo(now engine.Moment) {
 	})
 }
 
-// onTheWay is how long what a process has written may be on its way to where it is read.
+// onTheWay is how long output of a process may take until it is read.
 const onTheWay = 10 * time.Millisecond
 
-// tools returns those of the units that pick up changes and live.
+// tools returns the tools of those of the units that are live.
 func (w *World) tools(units []string) []*tool {
 	var all []*tool
 	for _, name := range units {
@@ -152,12 +152,12 @@ func (w *World) tools(units []string) []*tool {
 	return all
 }
 
-// isUnsure reports whether nothing tells what the process of a unit has taken up.
+// isUnsure reports whether nothing tells what the process of a unit has picked up.
 func (w *World) isUnsure(unit string) bool {
 	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.unsure })
 }
 
-// IsDeaf reports whether a unit's process lives and takes up no change.
+// IsDeaf reports whether a unit's process is live and picks up no change.
 func (w *World) IsDeaf(unit string) bool {
 	return slices.ContainsFunc(w.tools([]string{unit}), func(t *tool) bool { return t.Deaf })
 }

@@ -1,9 +1,9 @@
-// Package simulate is a made-up world for an engine: processes that are slow, never become ready, crash or ignore
+// Package simulate is a simulated world for an engine: processes that are slow, never become ready, crash or ignore
 // their signal; files that are saved at the worst moment; users who send requests. Time is a number, so hours pass in
 // microseconds.
 //
 // A World acts on the engine. A Checker watches it and reports which of the rules was broken; it keeps its own record
-// and believes nothing that the engine says of itself. Package random plays random projects in it. Start reading at
+// and trusts nothing that the engine reports of itself. Package random plays random projects in it. Start reading at
 // the comment of Checker.
 package simulate
 
@@ -20,33 +20,33 @@ import (
 // Behavior is what the process of one run does.
 type Behavior struct {
 	NoSpawn    bool          // the command cannot be started
-	SetupTakes time.Duration // steps before the process, if any
-	Quick      bool          // they are no setup
+	SetupTakes time.Duration // the duration of steps before the process
+	Quick      bool          // these are not setup steps
 	SpawnTakes time.Duration // from the order, or the end of the steps, to the process
-	ReadyAfter time.Duration // of services that are probed; negative: never
-	Listens    bool          // of tasks that may serve: they do, when ReadyAfter has passed
-	EndsAfter  time.Duration // by itself; negative: never
-	Exit       engine.Exit   // how, by itself
-	Fails      bool          // before that it says what makes it a failed one
-	Late       time.Duration // how late what it said before its last comes; 0: it said nothing before
-	StopTakes  time.Duration // from its stop signal to its end; negative: ignores it
-	Ails       time.Duration // from when it answers until it is found in trouble; 0: it is not
-	AilsFor    time.Duration // until it is found well again
-	Writes     string        // the unit that a file concerns which it writes; empty for none
-	WriteAfter time.Duration // from its process to that
+	ReadyAfter time.Duration // of probed services; negative: never
+	Listens    bool          // of tasks that may serve: they do, after ReadyAfter
+	EndsAfter  time.Duration // without a request; negative: never
+	Exit       engine.Exit   // in that case
+	Fails      bool          // before that it reports something that makes it a failed one
+	Late       time.Duration // how late its earlier report arrives; 0: there is none
+	StopTakes  time.Duration // from its stop signal to its end; negative: it ignores the signal
+	Ails       time.Duration // from its first answer until a check fails; 0: none does
+	AilsFor    time.Duration // until a check succeeds again
+	Writes     string        // it writes a file that affects this unit; empty: none
+	WriteAfter time.Duration // the time from its start to that write
 	Tool       *Tool         // of units that pick up changes by themselves
 }
 
-// World is the outer world of one engine. It is not safe for concurrent use.
+// World is the outside world of one engine. It is not safe for concurrent use.
 type World struct {
 	dryrun.Agenda
 	Engine *engine.Engine
 	Plan   *plan.Plan
 	Hooks
 
-	// Unwatched is why no file is reported; empty: they are watched.
+	// Unwatched is why files are not reported; empty: they are watched.
 	Unwatched string
-	blind     bool // files are not watched, or what was missed is still to be reported
+	blind     bool // files are not watched, or what was missed has not been reported
 
 	ClockSet bool // the wall clock was set
 	Finished bool
@@ -57,59 +57,58 @@ type World struct {
 	disk
 }
 
-// Hooks let a test decide what happens in the world, and see it.
+// Hooks let a test decide what happens in the world, and observe it.
 type Hooks struct {
-	// Behave says what a run's process will do. It is asked once for each run.
+	// Behave returns the behavior of a run's process. It is called once for each run.
 	Behave func(unit string, run int) Behavior
 	// Observe, if set, is called before and after each step.
 	Before func(ev engine.Event)
 	After  func(ev engine.Event, orders []engine.Order)
-	// Spawned, if set, is called when a process really begins to run.
+	// Spawned, if set, is called when a process really starts to run.
 	Spawned func(unit string, run int)
 
-	// Wrote, if set, is called when a file that concerns a unit is really written, and
-	// PassBegins when a tool begins a pass, which has that number.
+	// Wrote, if set, is called when a file that affects a unit is really written, and PassBegins when a tool begins
+	// the pass with a number.
 	Wrote      func(unit string, burst int)
 	PassBegins func(unit string, pass int)
 
-	// Made, if set, is called when a unit's process writes a file that concerns a unit.
+	// Made, if set, is called when a unit's process writes a file that affects a unit.
 	Made func(by, unit string)
 
-	// Noisy, if set, says whether a service is seen to write all the time.
+	// Noisy, if set, tells whether a service is observed to write all the time.
 	Noisy func() bool
 
-	// Double, if set, says whether an event reaches the engine twice.
+	// Double, if set, tells whether an event reaches the engine twice.
 	Double func() bool
 }
 
-// processes are those of all units.
+// processes are the processes of all units.
 type processes struct {
 	pids    int
 	procs   map[string]*process
-	doubled bool // the event is sent for the second time
+	doubled bool // the event is sent a second time
 	passes  int  // of all tools so far
 	ending  int  // the pass that PassEnded is about
 }
 
-// writing is who writes which files, as it is reported.
+// writing is which units write which files, and how that is reported.
 type writing struct {
-	left   map[string][]string // files that units do not react to
+	left   map[string][]string // files that units ignore
 	open   map[string]*making  // by path
 	makes  map[int]bool        // bursts of what units write
-	vague  map[int]bool        // bursts that those whom they concern may have written, as far as can be seen
+	vague  map[int]bool        // bursts that the affected units may have written, as far as visible
 	burst  int
 	missed int // bursts up to this one will not be reported any more
 
-	heardAhead time.Duration // Ahead at the newest step
+	heardAhead time.Duration // Ahead at the last step
 }
 
-// disk is what the files of each unit hold, as the bursts that have changed them for good, and the results that tasks
-// have made.
+// disk is the contents of each unit's files, as the bursts that have really changed them, and the results of tasks.
 type disk struct {
 	contents map[string]map[int]bool
 	results  map[string]*result
 	times    map[string]*timed
-	unheard  int // files that were written and not heard of yet
+	unheard  int // written files that have not been reported
 	writes   map[string]int
 	made     int
 }
@@ -119,16 +118,16 @@ type process struct {
 	b       Behavior
 	alive   bool
 	went    bool  // its step has begun
-	tool    *tool // nil where it takes up no changes
+	tool    *tool // nil: it picks up no changes
 	order   engine.Start
-	input   *result       // what it was begun with
-	wrote   engine.Moment // last
+	input   *result       // its inputs at its start
+	wrote   engine.Moment // the last write
 	spawned bool
-	// Of one that compares file times: when one of its files was saved first, and its object made.
+	// Of a process that compares file times: when one of its files was first saved, and when its object was made.
 	saved, built, ended time.Time
 }
 
-// NewWorld returns a world in which the project has not begun.
+// NewWorld returns a world in which the project has not started.
 func NewWorld(p *plan.Plan, behave func(unit string, run int) Behavior) *World {
 	w := &World{
 		Engine: engine.New(
@@ -188,7 +187,7 @@ func (w *World) Send(ev engine.Event) {
 	}
 }
 
-// soon does something after that time, at once where that is none.
+// soon runs a function after a duration, at once if that is zero.
 func (w *World) soon(after time.Duration, do func()) {
 	if after == 0 {
 		do()
@@ -231,12 +230,12 @@ func (w *World) start(o engine.Start) {
 				w.Send(engine.SettingUp{Unit: o.Unit, Run: o.Run, Step: "step", Heavy: !b.Quick})
 			}
 		})
-		return // on with Proceed
+		return // continued by Proceed
 	}
 	w.spawn(o.Unit, p, b.SpawnTakes)
 }
 
-// spawn lets the process of a run begin.
+// spawn starts the process of a run.
 func (w *World) spawn(unit string, p *process, after time.Duration) {
 	b := p.b
 	w.In(after, func() {
@@ -283,7 +282,7 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 	})
 }
 
-// ail has a service found in trouble for a while, and well again. It is looked at more often than that changes.
+// ail makes a service fail its checks for a while, and then succeed. Checks are more frequent than that.
 func (w *World) ail(unit string, p *process) {
 	look := func(after time.Duration, problem string) {
 		w.In(after, func() {
@@ -294,7 +293,7 @@ func (w *World) ail(unit string, p *process) {
 	}
 	well := p.b.Ails + p.b.AilsFor
 	look(p.b.Ails, "its directory is missing")
-	w.In(p.b.Ails+p.b.AilsFor/3, func() { // which says nothing of its folder
+	w.In(p.b.Ails+p.b.AilsFor/3, func() { // which is not about its directory
 		if p.alive {
 			w.Send(engine.BecameReady{Unit: unit, Run: p.run})
 		}
@@ -314,8 +313,7 @@ func (w *World) signal(o engine.StopRun) {
 		takes = time.Millisecond
 	}
 	if takes >= 0 {
-		// A signal reaches a process no earlier than the process is there; during
-		// the steps before it, theirs is.
+		// A signal reaches a process no earlier than the process exists; during the steps before it, theirs gets it.
 		if p.b.SetupTakes == 0 {
 			takes = max(takes, p.b.SpawnTakes)
 		}
@@ -331,8 +329,7 @@ func (w *World) exit(unit string, p *process, x engine.Exit) {
 	}
 }
 
-// report says what a process has said, and then that it has ended. What it said before its last may
-// come after that.
+// report reports what a process has found, and then that it has ended. Its earlier report may arrive after that.
 func (w *World) report(unit string, p *process, x engine.Exit) {
 	said := func(version int, fails, final bool) {
 		ev := engine.Reported{
@@ -369,20 +366,19 @@ func (w *World) report(unit string, p *process, x engine.Exit) {
 	w.In(time.Millisecond, end)
 }
 
-// lastVersion is that of the last report of a process.
+// lastVersion is the version of the last report of a process.
 const lastVersion = 2
 
-// afterwards is how long it takes to be sure who has not written a file.
+// afterwards is how long it takes to be certain who has not written a file.
 const afterwards = 25 * time.Millisecond
 
-// debounce is how long files that a process writes take to be at rest.
+// debounce is how long files that a process writes take to settle.
 const debounce = 150 * time.Millisecond
 
-// Made is the path of what the processes of a unit write that concerns a unit, itself or
-// another.
+// Made is the path of the file that the processes of a unit write and that affects a unit.
 func Made(by, unit string) string { return unit + "/by-" + by }
 
-// making is what a unit's processes have written and is not at rest.
+// making is what a unit's processes have written and has not settled.
 type making struct {
 	burst  int
 	since  engine.Moment
@@ -427,10 +423,10 @@ func (w *World) make(by string, p *process) {
 	})
 }
 
-// sampled is how long before a write is heard of runs were looked at last.
+// sampled is the age of the last observation of runs when a write is reported.
 const sampled = 10 * time.Millisecond
 
-// observe tells, a moment later, who has written.
+// observe reports, a moment later, which units have written.
 func (w *World) observe(o engine.Observe) {
 	since := o.Noticed.Add(-sampled)
 	looked := make([]*process, len(o.Runs))
@@ -463,8 +459,8 @@ func (w *World) observe(o engine.Observe) {
 	})
 }
 
-// isMissed reports whether an event is about files while they are not watched, or about a burst from before
-// they were watched again.
+// isMissed reports whether an event is about files while they are not watched, or about a burst from before they were
+// watched again.
 func (w *World) isMissed(ev engine.Event) bool {
 	burst := 0
 	switch ev := ev.(type) {
@@ -482,8 +478,7 @@ func (w *World) isMissed(ev engine.Event) bool {
 	return w.Unwatched != "" || burst <= w.missed
 }
 
-// Unwatch ends the watching of files for that reason; without one they are watched again, and all are taken
-// for changed.
+// Unwatch stops watching files for a reason; without one they are watched again, and all count as changed.
 func (w *World) Unwatch(problem string) {
 	if problem == w.Unwatched {
 		return
@@ -491,7 +486,7 @@ func (w *World) Unwatch(problem string) {
 	w.Unwatched, w.blind = problem, true
 	w.unheard++
 	for _, u := range w.Plan.Units {
-		for _, t := range w.tools([]string{u.Name}) { // it is no longer known that a file is as it was
+		for _, t := range w.tools([]string{u.Name}) { // it is no longer known that a file was restored
 			t.unsure = t.unsure || t.Compares
 		}
 	}
@@ -528,16 +523,16 @@ func (w *World) Unwatch(problem string) {
 
 // Saving is how files are written.
 type Saving struct {
-	Debounce    time.Duration // until they are at rest
-	TouchedLost bool          // the engine does not hear of the first write
-	Vague       bool          // the units' own runs may have written them, as far as can be seen
-	Same        bool          // they hold what they held before
-	Older       time.Duration // how much older their times are than the moment
-	Notice      time.Duration // from their being written to the engine's hearing of it
+	Debounce    time.Duration // until they have settled
+	TouchedLost bool          // the first event does not reach the engine
+	Vague       bool          // the units' own runs may have written them, as far as visible
+	Same        bool          // the contents are the same as before
+	Older       time.Duration // how old their times are
+	Notice      time.Duration // from the write to the report to the engine
 }
 
-// Save writes files that concern these units: the engine hears at once that they
-// are touched, unless that is lost, and after the debounce that they are at rest.
+// Save writes files that affect these units: the engine learns at once that they are touched, unless that is lost,
+// and after the debounce that they have settled.
 func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.burst++
 	burst, since := w.burst, w.Moment()
@@ -553,7 +548,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		w.written(burst, units, s.Same, since)
 		for _, h := range hits {
 			w.stamp(h.Unit, h.Path, s.Older, s.Same)
-			if s.TouchedLost { // what has ended until it is heard of is not known
+			if s.TouchedLost { // what has ended by the time of the report is unknown
 				w.timed(h.Unit).everOlder = true
 			}
 		}
@@ -575,9 +570,9 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 		})
 	}
 	write()
-	if s.Same && !s.TouchedLost { // written over, and then back
+	if s.Same && !s.TouchedLost { // changed, and then restored
 		w.In(s.Debounce/2, func() {
-			if burst <= w.missed { // the watcher that knew what they held before is gone
+			if burst <= w.missed { // the watcher that knew the earlier contents is gone
 				again := s
 				again.Same = false
 				w.Save(again, hits...)
@@ -598,7 +593,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	})
 }
 
-// written lets a file that concerns these units be written.
+// written records a write to a file that affects these units.
 func (w *World) written(burst int, units []string, same bool, since engine.Moment) {
 	for _, name := range units {
 		if w.Wrote != nil {

@@ -15,18 +15,17 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// Result is what became of one seed.
+// Result is the result of one seed.
 type Result struct {
 	Seed   uint64
 	Units  int
 	Steps  int
-	Broken []string // rules that did not hold; empty when all is well
-	Story  []string // what happened, if it was asked for
+	Broken []string // broken rules; empty: none
+	Story  []string // what happened, if requested
 }
 
-// Play plays the story of one seed: a random project, some minutes of saves,
-// requests and misfortunes, and then quiet until all is at rest. Each of also is called
-// with the world before anything happens in it.
+// Play plays the story of one seed: a random project, some minutes of saves, requests and failures, and then quiet
+// until everything is at rest. Each of also is called with the world before anything happens in it.
 func Play(seed uint64, withStory bool, also ...func(*simulate.World)) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
@@ -72,9 +71,9 @@ func Play(seed uint64, withStory bool, also ...func(*simulate.World)) Result {
 			break
 		}
 	}
-	// From here on every new process is well, so that all can come to rest.
+	// From here on every new process behaves well, so that everything can come to rest.
 	d.healthy = true
-	d.editSettings() // one without an error, where the last had one
+	d.editSettings() // valid ones, if the last ones were invalid
 	w.Run(time.Hour)
 	if len(c.Broken) == 0 {
 		c.AtRest()
@@ -83,7 +82,7 @@ func Play(seed uint64, withStory bool, also ...func(*simulate.World)) Result {
 	return result
 }
 
-// script makes things happen.
+// script schedules what happens.
 type script struct {
 	rand    *rand.Rand
 	world   *simulate.World
@@ -93,14 +92,13 @@ type script struct {
 	writers map[string]writer
 }
 
-// writer is a unit whose runs write what concerns a unit, itself or another.
+// writer is a unit whose runs write what affects a unit, itself or another.
 type writer struct {
 	to    string
 	after time.Duration
 }
 
-// randomPlan makes a project of 1 to 60 units in which each may need and follow
-// some of those before it.
+// randomPlan makes a project of 1 to 60 units in which each may need and follow some of those before it.
 func randomPlan(r *rand.Rand) *plan.Plan {
 	p := &plan.Plan{Name: "made up", Root: "/made-up", Jobs: r.IntN(4)}
 	n := 1 + r.IntN(12)
@@ -159,8 +157,8 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 	return p
 }
 
-// addRelay puts a page server before a service of the project, if it has one, and has some of what that builds on react
-// to files for pages alone.
+// addRelay adds a page server before a service of the project, if there is one, and makes some of the units behind it
+// react to files that are only for pages.
 func addRelay(r *rand.Rand, p *plan.Plan) {
 	services := slices.DeleteFunc(slices.Clone(p.Units), func(u *plan.Unit) bool { return u.Kind != plan.Service })
 	if len(services) == 0 {
@@ -179,12 +177,12 @@ func addRelay(r *rand.Rand, p *plan.Plan) {
 	})
 }
 
-// d is a random length of time in milliseconds.
+// d is a random duration in milliseconds.
 func d(r *rand.Rand, from, to int) time.Duration {
 	return time.Duration(from+r.IntN(to-from)) * time.Millisecond
 }
 
-// behave makes most processes well and some of them trouble.
+// behave makes most processes well-behaved and some of them not.
 func (dr *script) behave(unit string, _ int) simulate.Behavior {
 	r := dr.rand
 	ends := dr.world.Plan.Unit(unit).Kind.Ends()
@@ -202,12 +200,12 @@ func (dr *script) behave(unit string, _ int) simulate.Behavior {
 		case 1:
 			b.Listens, b.EndsAfter = true, d(r, 500, 3000)
 		case 2:
-			b.EndsAfter = d(r, 9000, 15000) // it may have lived for long enough
+			b.EndsAfter = d(r, 9000, 15000) // it may have been running for long enough
 		}
 	}
 	if pass := dr.world.Plan.Unit(unit).Pass; pass != nil {
 		b.Tool = dr.tool(pass)
-		b.SpawnTakes += 300 * time.Microsecond // never at the very moment of a writing
+		b.SpawnTakes += 300 * time.Microsecond // never at the very moment of a write
 	}
 	if wr, writes := dr.writers[unit]; writes {
 		b.Writes, b.WriteAfter = wr.to, wr.after+d(r, 0, 50)
@@ -243,7 +241,7 @@ func (dr *script) behave(unit string, _ int) simulate.Behavior {
 	return b
 }
 
-// tool makes most tools that pick up changes well and some of them trouble.
+// tool makes most tools that pick up changes well-behaved and some of them not.
 func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 	r := dr.rand
 	slow, says := r.IntN(6) == 0, r.IntN(3) > 0
@@ -261,7 +259,7 @@ func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 		Work: func() (time.Duration, bool) {
 			takes := d(r, 1, 600)
 			switch {
-			case !says: // what says nothing at its beginning has to end within the time
+			case !says: // a tool that does not report beginnings has to end within the time
 				takes = min(takes, pass.Within/5)
 			case slow:
 				takes = d(r, 100, 9000)
@@ -273,7 +271,7 @@ func (dr *script) tool(pass *plan.Pass) *simulate.Tool {
 	}
 }
 
-// pause is how long until the next thing happens: often at once.
+// pause is the time until the next event: often zero.
 func (dr *script) pause() time.Duration {
 	switch dr.rand.IntN(4) {
 	case 0:
@@ -296,7 +294,7 @@ func (dr *script) act() {
 		dr.editSettings()
 	case n == 11:
 		w.Send(engine.Requested{Request: engine.StopUnit, Units: []string{unit}})
-		if r.IntN(3) == 0 { // a change of mind, while it still stops
+		if r.IntN(3) == 0 { // another request while it is still stopping
 			w.In(d(r, 0, 300), func() {
 				if w.Plan.Unit(unit) != nil {
 					w.Send(engine.Requested{Request: engine.RestartUnit, Units: []string{unit}})
@@ -340,13 +338,12 @@ func (dr *script) setClock() {
 	if dr.rand.IntN(2) == 0 {
 		by = -by
 	}
-	dr.world.Send(engine.TimerFired{}) // clocks are looked at all the time
+	dr.world.Send(engine.TimerFired{}) // clocks are read all the time
 	dr.world.Ahead += by
 	dr.world.ClockSet = true
 }
 
-// editSettings writes the settings; a moment later they are read, and now and then
-// they cannot be used.
+// editSettings writes the settings; a moment later they are read, and sometimes they are invalid.
 func (dr *script) editSettings() {
 	r, w := dr.rand, dr.world
 	dr.edits++
@@ -362,7 +359,7 @@ func (dr *script) editSettings() {
 	})
 }
 
-// edit returns the project with something in its settings changed.
+// edit returns the project with a random change in its settings.
 func (dr *script) edit() *plan.Plan {
 	r, old := dr.rand, dr.world.Plan
 	p := &plan.Plan{Name: old.Name, Root: old.Root, Jobs: old.Jobs}
@@ -415,7 +412,7 @@ func (dr *script) edit() *plan.Plan {
 	return p
 }
 
-// save touches some units, with a few of the misfortunes that events can have.
+// save touches some units, with some of the problems that events can have.
 func (dr *script) save() {
 	r, w := dr.rand, dr.world
 	var hits []engine.Hit
@@ -438,7 +435,7 @@ func (dr *script) save() {
 	if r.IntN(2) == 0 {
 		s.Notice = d(r, 0, 30)
 	}
-	if s.Notice > 0 && r.IntN(8) == 0 { // between the writing and its being heard of
+	if s.Notice > 0 && r.IntN(8) == 0 { // between the write and its report
 		w.In(d(r, 0, 30), dr.setClock)
 	}
 	s.TouchedLost = s.TouchedLost && !slices.ContainsFunc(hits, func(h engine.Hit) bool { return w.IsDeaf(h.Unit) })
@@ -449,7 +446,7 @@ func (dr *script) save() {
 	w.Save(s, hits...)
 }
 
-// tellStory writes down every event and order, readable.
+// tellStory records every event and order, readable.
 func tellStory(w *simulate.World, story *[]string) {
 	check := w.After
 	w.After = func(ev engine.Event, orders []engine.Order) {
