@@ -53,7 +53,7 @@ func (r *reader) existing(names []string, e *document.Entry, self string) []stri
 }
 
 func (r *reader) hintAtUnit(name string) string {
-	const enough = 50 // problems, after which nobody reads on
+	const enough = 50 // problems, more are not read
 	if len(r.Found) > enough {
 		return ""
 	}

@@ -164,8 +164,8 @@ func (s *Stream) marker(m *view.Model, e api.Line) string {
 	return " "
 }
 
-// old reports whether a line is dimmed: it was written before the last save, and the stream follows. So nobody has to
-// clear the screen.
+// old reports whether a line is dimmed: it was written before the last save, and the stream follows. So there is no
+// need to clear the screen.
 func (s *Stream) old(m *view.Model, at time.Time) bool {
 	return s.Following() && at.Before(m.Snap.LastSave(m.ShownTime()))
 }
