@@ -67,8 +67,8 @@ units = ["tides", "berths"]
 	}
 }
 
-// requireShape requires all fields that are shown to be there, as values of their kind. Of
-// a list that is shown with an element, some element must be like it.
+// requireShape requires all fields shown in the document, with values of their kind. If a list is shown with an
+// element, some element must be like it.
 func requireShape(t *testing.T, want, got any, where string) {
 	t.Helper()
 	require.IsType(t, want, got, where)

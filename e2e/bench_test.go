@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// bigTree makes 10,000 folders with 100,000 files.
+// bigTree creates 10,000 directories with 100,000 files.
 func bigTree(t testing.TB) string {
 	root := t.TempDir()
 	for n := range 10_000 {
@@ -27,19 +27,18 @@ func bigTree(t testing.TB) string {
 		}
 	}
 	unix.Sync()
-	time.Sleep(10 * time.Second) // the disk continues for a while, and would be measured too
+	time.Sleep(10 * time.Second) // the disk is busy for a while, which would be measured, too
 	return root
 }
 
-// median of what is measured several times.
+// median returns the median of several measurements.
 func median(times []time.Duration) time.Duration {
 	slices.Sort(times)
 	return times[len(times)/2]
 }
 
-// BenchmarkSaveToFirstByte measures from a save in the big tree to the first byte
-// of the new process, by Omnivigil with a debounce of 0 and by a bare loop over inotify
-// that kills and spawns, in turn.
+// BenchmarkSaveToFirstByte measures from a save in the big tree to the first byte of the new process: alternately
+// Omnivigil with a debounce of 0, and a bare loop over inotify that kills and spawns.
 func BenchmarkSaveToFirstByte(b *testing.B) {
 	root := bigTree(b)
 	fifo := filepath.Join(b.TempDir(), "born")
@@ -57,7 +56,7 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 	measure := func(times *[]time.Duration) {
 		const rounds = 10
 		for n := range rounds {
-			time.Sleep(100 * time.Millisecond) // no user saves at once
+			time.Sleep(100 * time.Millisecond) // users pause between saves
 			began := time.Now()
 			overwrite(b, file, fmt.Sprintf("package f // %d\n", n))
 			waitForByte()
@@ -70,7 +69,7 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 	)
 	var bare, ours []time.Duration
 	began, stolen := time.Now(), stolenTime(b)
-	for range 12 { // in turn, so that whatever else the machine does meets both
+	for range 12 { // alternately, so that other load affects both
 		stop := bareLoop(b, filepath.Dir(file), command)
 		waitForByte()
 		measure(&bare)
@@ -88,8 +87,8 @@ func BenchmarkSaveToFirstByte(b *testing.B) {
 	b.ReportMetric(100*float64(stolenTime(b)-stolen)/float64(time.Since(began)), "%stolen")
 }
 
-// stolenTime is how long all processors of a virtual machine have had to wait for
-// real ones (see proc(5), stat): a measurement while there is a lot of it is worth little.
+// stolenTime is how long the processors of a virtual machine have waited for real ones (see proc(5), stat): a
+// measurement with much of it means little.
 func stolenTime(t testing.TB) time.Duration {
 	stat, err := os.ReadFile("/proc/stat")
 	require.NoError(t, err)
@@ -98,8 +97,8 @@ func stolenTime(t testing.TB) time.Duration {
 	return time.Duration(steal) * 10 * time.Millisecond
 }
 
-// overwrite saves in place. A file that is emptied first may be sent to the disk when
-// it is closed, and disks are noisy.
+// overwrite saves in place. A file that is truncated first may be sent to the disk when it is closed, which takes
+// varying time.
 func overwrite(t testing.TB, file, text string) {
 	f, err := os.OpenFile(file, os.O_WRONLY, 0)
 	require.NoError(t, err)
@@ -108,7 +107,7 @@ func overwrite(t testing.TB, file, text string) {
 	require.NoError(t, f.Close())
 }
 
-// bareLoop runs the command again whenever a file in the folder has been written.
+// bareLoop runs the command again whenever a file in the directory has been written.
 func bareLoop(t testing.TB, dir, command string) (stop func()) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC)
 	require.NoError(t, err)
@@ -149,8 +148,7 @@ func bareLoop(t testing.TB, dir, command string) (stop func()) {
 	}
 }
 
-// BenchmarkStart compares the time until the big tree is watched with that of
-// find -type d, in turn.
+// BenchmarkStart measures the time until the big tree is watched, alternately with find -type d.
 func BenchmarkStart(b *testing.B) {
 	root := bigTree(b)
 	require.NoError(
@@ -179,8 +177,7 @@ func BenchmarkStart(b *testing.B) {
 	b.ReportMetric(float64(median(ours))/float64(median(finds)), "ratio")
 }
 
-// BenchmarkIdle measures what Omnivigil takes while nothing happens: 20 services,
-// the big tree.
+// BenchmarkIdle measures what Omnivigil uses while nothing happens: 20 services, the big tree.
 func BenchmarkIdle(b *testing.B) {
 	root := bigTree(b)
 	var settings strings.Builder
@@ -214,9 +211,8 @@ func resident(t testing.TB, pid int) float64 {
 	return float64(pages*os.Getpagesize()) / 1e6
 }
 
-// BenchmarkBusyFile measures what Omnivigil takes while a service rewrites a file a thousand
-// times a second: one that concerns that service, another, a tool that picks up changes by
-// itself, all of them, or none.
+// BenchmarkBusyFile measures what Omnivigil uses while a service rewrites a file a thousand times a second: one that
+// affects that service, another one, a tool that picks up changes by itself, all of them, or none.
 func BenchmarkBusyFile(b *testing.B) {
 	const writer = `run = ["perl", "-e", 'while(1){open F,">busy.txt"; print F rand; close F; select ` +
 		`undef,undef,undef,0.0009}']` + "\n"
@@ -243,9 +239,8 @@ func BenchmarkBusyFile(b *testing.B) {
 	}
 }
 
-// BenchmarkDay saves a thousand times and edits an env file with a secret three hundred
-// times, faster than a user would, and tells what memory that takes: a day's session
-// is to stay flat.
+// BenchmarkDay saves a thousand times and edits an env file with a secret three hundred times, faster than a user
+// would, and reports the memory, which should not grow.
 func BenchmarkDay(b *testing.B) {
 	r := runIn(b, b.TempDir(), `
 [project]

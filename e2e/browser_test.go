@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// ticketOffice is one behind a relay: a Node server whose page has a form and a style sheet that
-// imports another.
+// ticketOffice is a project with a relay: a Node server whose page has a form and a style sheet that imports another
+// one.
 type ticketOffice struct {
 	t   *testing.T
 	dir string
@@ -43,7 +43,7 @@ const officePage = `<!doctype html><html><head><title>ferries</title><link rel="
 <body><h1 id="heading">ferries</h1><p id="line">to Skerry Holm</p><img src="/logo.svg">
 <form><input id="name" name="name"><textarea id="wish"></textarea></form><div style="height: 4000px"></div></body></html>`
 
-// logo is an image so wide.
+// logo is an image of a width.
 func logo(width int) string {
 	return fmt.Sprintf(`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="10"/>`, width)
 }
@@ -92,7 +92,7 @@ debounce = "0"
 	return o
 }
 
-// write saves a file in one step, as most editors do.
+// write replaces a file in one step, as most editors do.
 func (o *ticketOffice) write(name, text string) {
 	o.t.Helper()
 	file := filepath.Join(o.dir, name)
@@ -130,7 +130,7 @@ func openBrowser(t *testing.T) *browser {
 	ctx, closeContext := chromedp.NewContext(
 		allocator,
 		chromedp.WithErrorf(func(string, ...any) {}),
-	) // it does not know all that newer browsers tell
+	) // it does not know everything that newer browsers report
 	ctx, cancel := context.WithTimeout(ctx, 3*patience)
 	t.Cleanup(func() { chromedp.Cancel(ctx); cancel(); closeContext(); stop() })
 	return &browser{t, ctx}
@@ -144,13 +144,13 @@ func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// says returns what an expression comes to, empty while a page is being loaded.
+// says returns the value of an expression; empty while a page is loading.
 func (b *browser) says(expression string) string {
 	text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("String("+expression+")"))
 	return text
 }
 
-// comesTo waits until an expression comes to a text.
+// comesTo waits until an expression has a value.
 func (b *browser) comesTo(expression, want string) {
 	b.t.Helper()
 	var got string
@@ -170,9 +170,9 @@ const (
 	typedName    = `document.getElementById("name")?.value`
 )
 
-// TestInTheBrowser holds relays to what a user sees: a style sheet is swapped with the form's text kept,
-// also one that another imports; new code is shown when it is ready, with scrolling and text kept; what is
-// broken is reported, and the page comes back.
+// TestInTheBrowser checks relays as a user sees them: a style sheet is swapped while the form keeps its text, also
+// one that another one imports; new code is shown when it is ready, with the scroll position and text kept; what is
+// broken is shown, and the page comes back.
 func TestInTheBrowser(t *testing.T) {
 	t.Parallel()
 	o, b := openTicketOffice(t), openBrowser(t)
@@ -221,8 +221,8 @@ func TestInTheBrowser(t *testing.T) {
 	b.comesTo("document.title", "tides")
 }
 
-// TestNoGetFails saves the server's code again and again while pages are asked for all the time:
-// OMNIVIGIL_SAVES times, 20 unless said. None fails, and after each save the new page is there.
+// TestNoGetFails saves the server's code repeatedly while pages are requested all the time: OMNIVIGIL_SAVES times, 20
+// by default. No request fails, and after each save the new page is served.
 func TestNoGetFails(t *testing.T) {
 	t.Parallel()
 	o := openTicketOffice(t)
@@ -263,7 +263,7 @@ func TestNoGetFails(t *testing.T) {
 	t.Logf("%d saves, %d pages asked for meanwhile, none failed", saves, asked)
 }
 
-// TestStyleIsSwappedSoon logs how long it takes from a save until a browser has the new style.
+// TestStyleIsSwappedSoon logs the time from a save until a browser has the new style.
 func TestStyleIsSwappedSoon(t *testing.T) {
 	o, b := openTicketOffice(t), openBrowser(t)
 	b.do(chromedp.Navigate(o.url + "/"))

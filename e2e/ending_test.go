@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// chatty is a project that says more than a pipe holds.
+// chatty is a project that writes more than a pipe holds.
 const chatty = `
 [service.tides]
 run = "yes 'a line of the tide table, long enough to fill a pipe soon' | head -100000; exec sleep 1000"
@@ -35,8 +35,7 @@ func plainProject(t *testing.T, settings string) (*exec.Cmd, string) {
 	return cmd, dir
 }
 
-// TestNobodyReads ends on TERM, and on the second INT, although what it prints is read by
-// no one.
+// TestNobodyReads ends on TERM, and on the second INT, although its output is not read.
 func TestNobodyReads(t *testing.T) {
 	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{
@@ -61,7 +60,7 @@ func TestNobodyReads(t *testing.T) {
 			)
 			for i, sig := range signals {
 				if i > 0 {
-					time.Sleep(time.Second) // two within a moment are one that reached both processes
+					time.Sleep(time.Second) // two signals within a moment count as one
 				}
 				require.NoError(t, cmd.Process.Signal(sig))
 			}
@@ -71,7 +70,7 @@ func TestNobodyReads(t *testing.T) {
 	}
 }
 
-// fillsPipe reports whether some thread of a process waits in a write to a pipe.
+// fillsPipe reports whether a thread of a process is blocked writing to a pipe.
 func fillsPipe(pid int) bool {
 	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/wchan", pid))
 	for _, file := range threads {
@@ -82,7 +81,7 @@ func fillsPipe(pid int) bool {
 	return false
 }
 
-// TestReaderGoes ends in order when its reader is gone, which is no failure.
+// TestReaderGoes ends in order when its reader is gone, which is not a failure.
 func TestReaderGoes(t *testing.T) {
 	t.Parallel()
 	cmd, dir := plainProject(t, chatty)
@@ -98,8 +97,8 @@ func TestReaderGoes(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// signalled sends a signal to the process that runs a current project, and returns the
-// exit code, what was said on standard error, and the project's folder.
+// signalled sends a signal to the supervisor of a current project, and returns the exit status, standard error, and
+// the project's directory.
 func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
 	t.Helper()
 	cmd, dir := plainProject(t, "[service.tides]\nrun = \"exec sleep 1000\"\n")
@@ -117,7 +116,7 @@ func signalled(t *testing.T, sig syscall.Signal) (code int, said, dir string) {
 	return cmd.ProcessState.ExitCode(), errors.String(), dir
 }
 
-// TestKilledIsTold says in words that the supervisor is gone, and where the log is.
+// TestKilledIsTold reports that the supervisor is gone, and where the log is.
 func TestKilledIsTold(t *testing.T) {
 	t.Parallel()
 	code, said, dir := signalled(t, syscall.SIGKILL)
@@ -126,10 +125,10 @@ func TestKilledIsTold(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// TestCrashIsTold writes why Omnivigil has crashed into a file and says where.
+// TestCrashIsTold writes the report of a crash into a file and prints its name.
 func TestCrashIsTold(t *testing.T) {
 	t.Parallel()
-	code, said, dir := signalled(t, syscall.SIGQUIT) // the runtime ends as after a panic
+	code, said, dir := signalled(t, syscall.SIGQUIT) // the runtime crashes as after a panic
 	assert.Equal(t, 70, code)
 	assert.Contains(t, said, "omnivigil crashed: this is a bug. Everything that it ran was stopped.")
 	reports, _ := filepath.Glob(filepath.Join(dir, "state/omnivigil/logs/*/*/crash.txt"))
@@ -140,11 +139,11 @@ func TestCrashIsTold(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// TestLogCannotBeWritten continues without its state folder, and says so.
+// TestLogCannotBeWritten continues without its state directory, and reports it.
 func TestLogCannotBeWritten(t *testing.T) {
 	t.Parallel()
 	cmd, dir := plainProject(t, "[service.tides]\nrun = \"echo high tide; exec sleep 1000\"\nsetup = [\"true\"]\n")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "state"), nil, 0o600)) // in the folder's way
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "state"), nil, 0o600)) // in the directory's place
 	out, said := &safeBuffer{}, &safeBuffer{}
 	cmd.Stdout, cmd.Stderr = out, said
 	require.NoError(t, cmd.Start())
@@ -166,8 +165,7 @@ func TestLogCannotBeWritten(t *testing.T) {
 	assert.True(t, has(said, "There are no logs")())
 }
 
-// TestProbesLeaveNothing ends what readiness commands start with each try, and collects
-// it.
+// TestProbesLeaveNothing ends what readiness commands have started after each attempt, and reaps it.
 func TestProbesLeaveNothing(t *testing.T) {
 	t.Parallel()
 	cmd, dir := plainProject(
@@ -182,7 +180,7 @@ func TestProbesLeaveNothing(t *testing.T) {
 	}, patience, 10*time.Millisecond)
 	pid := theSupervisor(cmd.Process.Pid)
 	require.Eventually(t, func() bool {
-		// Its own process, and one try with what it has started, at most.
+		// Its own process, and one attempt with its children, at most.
 		return len(childrenOf(pid)) <= 3
 	}, patience, time.Millisecond, "%v", childrenOf(pid))
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
@@ -190,8 +188,7 @@ func TestProbesLeaveNothing(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// childrenOf returns the children of a process, those that have ended and were not
-// collected among them.
+// childrenOf returns the children of a process, including those that have ended and were not reaped.
 func childrenOf(pid int) (all []string) {
 	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
 	for _, list := range lists {
@@ -203,8 +200,8 @@ func childrenOf(pid int) (all []string) {
 	return all
 }
 
-// TestTerminalThatDoesNotRead holds up the screen alone: the units keep running, and the screen
-// ends on TERM and on the second INT.
+// TestTerminalThatDoesNotRead blocks only the screen: the units keep running, and the screen ends on TERM and on the
+// second INT.
 func TestTerminalThatDoesNotRead(t *testing.T) {
 	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{
@@ -223,7 +220,7 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 			terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 200})
 			require.NoError(t, err)
 			defer terminal.Close()
-			// What it draws fills the terminal, which has no reader.
+			// The screen fills the terminal, which has no reader.
 			require.Eventually(t, func() bool { return waitsToWrite(cmd.Process.Pid) }, patience, 20*time.Millisecond)
 			count := func() int { return int(b.status().Lines) }
 			before := count()
@@ -236,7 +233,7 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 			)
 			for i, sig := range signals {
 				if i > 0 {
-					time.Sleep(time.Second) // two within a moment are one
+					time.Sleep(time.Second) // two within a moment count as one
 				}
 				require.NoError(t, cmd.Process.Signal(sig))
 			}
@@ -246,7 +243,7 @@ func TestTerminalThatDoesNotRead(t *testing.T) {
 	}
 }
 
-// waitsToWrite reports whether some thread of a process waits in a write to a terminal.
+// waitsToWrite reports whether a thread of a process is blocked writing to a terminal.
 func waitsToWrite(pid int) bool {
 	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/syscall", pid))
 	for _, file := range threads {

@@ -35,7 +35,7 @@ func openOffice(t *testing.T) *office {
 			t.Skip("PostgreSQL is not installed")
 		}
 	}
-	// PostgreSQL runs as another user where the test is root, who must get there.
+	// PostgreSQL runs as another user if the test runs as root, and must have access.
 	temp, err := os.MkdirTemp("", "omnivigil-office-")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(temp) })
@@ -67,8 +67,7 @@ func (o *office) start() {
 	o.says(`ripple 1: current after`)
 }
 
-// says waits until the stream has such a line; the first time, modules may have to
-// be downloaded.
+// says waits until the stream has a line; the first time, modules may have to be downloaded.
 func (o *office) says(pattern string) {
 	o.t.Helper()
 	re := regexp.MustCompile(pattern)
@@ -84,9 +83,8 @@ func (o *office) url(port, path string) string {
 	return fmt.Sprintf("http://127.0.0.1:%d%s", o.port[port], path)
 }
 
-// TestExampleThroughEditsAndKills edits each part of the example ten times and
-// kills Omnivigil ten times; every edit is seen in the browser's end of it, and the
-// database comes back each time.
+// TestExampleThroughEditsAndKills edits each part of the example ten times and kills Omnivigil ten times; the browser
+// sees every edit, and the database comes back each time.
 func TestExampleThroughEditsAndKills(t *testing.T) {
 	t.Parallel()
 	times := 10
@@ -137,7 +135,7 @@ func header(url, name string) string {
 	return resp.Header.Get(name)
 }
 
-// noSecretIn reads every file below a folder.
+// noSecretIn reads every file below a directory.
 func noSecretIn(t *testing.T, dir, secret string) {
 	t.Helper()
 	files := 0

@@ -53,7 +53,7 @@ func onTerminal(b testing.TB, cmd *exec.Cmd) *shownOn {
 	return s
 }
 
-// until waits until the terminal was sent such a text, since the last time.
+// until waits until a text has been written to the terminal, since the last time.
 func (s *shownOn) until(b testing.TB, text string) {
 	b.Helper()
 	for limit := time.After(patience); ; {
@@ -76,9 +76,8 @@ func (s *shownOn) until(b testing.TB, text string) {
 
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// BenchmarkFirstFrame measures from the command to the first frame with the lanes, of a
-// project that it starts and of one that is running already; and, for comparison, what the program takes
-// to do nothing.
+// BenchmarkFirstFrame measures from the command to the first frame with the lanes, of a project that it starts and of
+// one that is running; and for comparison, what the program takes to do nothing.
 func BenchmarkFirstFrame(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write("omnivigil.toml", demoLike)
@@ -136,8 +135,8 @@ run = "exec sleep 1000"
 run = "true"
 `
 
-// BenchmarkKeys measures from a key to what it shows, while four units write as fast as they
-// can; and, for comparison, what a bare program takes that says again what it reads.
+// BenchmarkKeys measures from a key to its effect, while four units write as fast as they can; and for comparison, a
+// bare program that echoes what it reads.
 func BenchmarkKeys(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	settings := ""
@@ -178,9 +177,9 @@ func BenchmarkKeys(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkFaces measures through the socket what a request takes to its answer, and to the
-// snapshot that shows what it did; and what the supervisor takes of a core while a unit
-// writes a thousand lines a second and no face, one or ten follow.
+// BenchmarkFaces measures through the socket from a request to its answer, and to the snapshot that shows its effect;
+// and what the supervisor uses of a core while a unit writes a thousand lines a second and no face, one or ten
+// follow.
 func BenchmarkFaces(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write(
@@ -241,9 +240,8 @@ func BenchmarkFaces(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkHandsOn measures what hands on a program cost that draws 60 times a second: a gauge that
-// rewrites eight rows, and one that rewrites the whole screen; of one core, the supervisor's part and the
-// face's.
+// BenchmarkHandsOn measures the cost of typing into a program that draws 60 times a second: a gauge that rewrites
+// eight rows, and one that rewrites the whole screen; for the supervisor and the face, in parts of one core.
 func BenchmarkHandsOn(b *testing.B) {
 	for _, rows := range []int{8, 43} {
 		b.Run(fmt.Sprintf("%d rows", rows), func(b *testing.B) {
@@ -280,7 +278,7 @@ while (1) {
 	}
 }
 
-// BenchmarkHandsEcho measures from a key to its echo by a program in hand on the terminal.
+// BenchmarkHandsEcho measures from a key to its echo by a program that is typed into.
 func BenchmarkHandsEcho(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write("omnivigil.toml", "[service.console]\nrun = \"exec cat\"\n")
@@ -292,13 +290,13 @@ func BenchmarkHandsEcho(b *testing.B) {
 	var took []time.Duration
 	for range 60 {
 		for _, key := range "QXZ" {
-			time.Sleep(50 * time.Millisecond) // as one types
+			time.Sleep(50 * time.Millisecond) // the speed of typing
 			began := time.Now()
 			s.terminal.WriteString(string(key))
 			s.until(b, string(key))
 			took = append(took, time.Since(began))
 		}
-		s.terminal.WriteString("\x15") // takes the line away
+		s.terminal.WriteString("\x15") // clears the line
 	}
 	slices.Sort(took)
 	b.ReportMetric(milliseconds(took[len(took)/2]), "ms-median")

@@ -27,7 +27,7 @@ type background struct {
 	dir string
 }
 
-// inBackground starts a project of these settings in a folder.
+// inBackground starts a project with these settings in a directory.
 func inBackground(t testing.TB, dir, settings string) *background {
 	t.Helper()
 	b := &background{t, dir}
@@ -52,7 +52,7 @@ func (b *background) env() []string {
 	return []string{"XDG_STATE_HOME=" + b.dir + "/state", "XDG_RUNTIME_DIR=", "XDG_CONFIG_HOME=" + b.dir + "/config"}
 }
 
-// run runs a command and returns what it says, and its exit code.
+// run runs a command and returns its output and its exit status.
 func (b *background) run(words ...string) (string, int) {
 	b.t.Helper()
 	cmd := b.command(words...)
@@ -79,8 +79,8 @@ func (b *background) write(name, text string) {
 	require.NoError(b.t, os.WriteFile(file, []byte(text), 0o644))
 }
 
-// TestThreeScreens shows the demo on three screens: one is suspended, one killed, and the
-// third keeps running; no server misses a beat, and with the last nothing is left.
+// TestThreeScreens shows the demo on three screens: one is suspended, one killed, and the third keeps running; no
+// server misses a heartbeat, and after the last one nothing is left.
 func TestThreeScreens(t *testing.T) {
 	t.Parallel()
 	temp, state := t.TempDir(), t.TempDir()
@@ -153,7 +153,7 @@ func TestThreeScreens(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist, "the demo's directory goes with it, although its first face was killed")
 }
 
-// TestOnlyOneSupervisor starts a project ten times in the same instant.
+// TestOnlyOneSupervisor starts a project ten times at the same moment.
 func TestOnlyOneSupervisor(t *testing.T) {
 	t.Parallel()
 	b := &background{t, t.TempDir()}
@@ -175,8 +175,8 @@ func TestOnlyOneSupervisor(t *testing.T) {
 	noneLeft(t, b.dir)
 }
 
-// TestAttachAndLeave closes the screen of a project in the background, which continues, and
-// starts it again, which says that it runs.
+// TestAttachAndLeave closes the screen of a project in the background, which keeps running, and starts it again,
+// which reports that it is running.
 func TestAttachAndLeave(t *testing.T) {
 	t.Parallel()
 	b := inBackground(
@@ -214,7 +214,7 @@ func TestAttachAndLeave(t *testing.T) {
 	noneLeft(t, b.dir)
 }
 
-// TestSocketIsPrivate looks at the socket, also of a project whose folders have long names.
+// TestSocketIsPrivate checks the socket, also of a project whose directories have long names.
 func TestSocketIsPrivate(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), strings.Repeat("salt", 30), strings.Repeat("marsh", 20))
@@ -232,7 +232,7 @@ func TestSocketIsPrivate(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 }
 
-// TestFactsAreKept reads what happened when the session is over.
+// TestFactsAreKept reads the facts after the session has ended.
 func TestFactsAreKept(t *testing.T) {
 	t.Parallel()
 	b := inBackground(t, t.TempDir(), "[task.fares]\nrun = \"test -e good\"\nwatch = [\"good\"]\n")
@@ -274,8 +274,7 @@ func TestFactsAreKept(t *testing.T) {
 	assert.Equal(t, 2, kinds["run-started"])
 }
 
-// TestAssistant edits, waits, reads the failure, mends and waits, with the protocol's own
-// client over a real pipe.
+// TestAssistant edits, waits, reads the failure, fixes it and waits, with the protocol's own client over a real pipe.
 func TestAssistant(t *testing.T) {
 	t.Parallel()
 	b := &background{t, t.TempDir()}
@@ -393,8 +392,8 @@ func TestAssistant(t *testing.T) {
 	noneLeft(t, b.dir)
 }
 
-// TestWaitIsExact edits a real Go server again and again, good and broken edits mixed, and
-// requires each wait to answer rightly: after a good one the new code answers at once.
+// TestWaitIsExact edits a real Go server repeatedly, with good and broken edits, and requires every wait to answer
+// correctly: after a good edit the new code answers at once.
 func TestWaitIsExact(t *testing.T) {
 	t.Parallel()
 	times := 60
@@ -437,8 +436,8 @@ debounce = "20ms"
 	}
 }
 
-// TestWaitForVersionControl waits with the lock for what was written while version control
-// holds it.
+// TestWaitForVersionControl waits, together with the lock of version control, for what was written while the lock was
+// held.
 func TestWaitForVersionControl(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTicketOffice works on the example of a front end as a user would: the page is served when its
-// script is there, a broken bundle is reported in its place, and what is shipped is made in one go.
+// TestTicketOffice uses the example of a front end as a user would: the page is served when its script exists, a
+// broken bundle is shown instead of it, and the release is built in one go.
 func TestTicketOffice(t *testing.T) {
 	t.Parallel()
 	for _, program := range []string{"node", "npm"} {

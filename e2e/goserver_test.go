@@ -49,9 +49,8 @@ func (s *safeBuffer) String() string {
 	return s.b.String()
 }
 
-// TestRealGoServer saves a package that a server under "go run" imports, ten
-// times, and sees the new behavior each time. "go run" starts the server as a
-// child of its own; leaving must end that one too.
+// TestRealGoServer saves a package that a server under "go run" imports, ten times, and sees the new behavior each
+// time. "go run" starts the server as its child; leaving must end that, too.
 func TestRealGoServer(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// programs are what is taken in hand: a unit for each, and what a user does with it.
+// programs are the programs to type into: a unit for each, and what a user does with it.
 var programs = []struct {
 	unit, needs, run string
 	do               func(s *screen, dir string)
@@ -41,7 +41,7 @@ var programs = []struct {
 		s.shows(`>>>`)
 		s.press("-l", "6*7")
 		s.press("Enter")
-		s.shows(`42\s+>>>`) // meanwhile it does not edit its line itself
+		s.shows(`42\s+>>>`) // until then it does not edit its line itself
 		s.press("Up", "BSpace")
 		s.press("-l", "8")
 		s.press("Enter")
@@ -78,7 +78,7 @@ var programs = []struct {
 	}},
 }
 
-// editing goes through an editor's day: text, pasting, the mouse, another size, and saving.
+// editing uses an editor: text, pasting, the mouse, another size, and saving.
 func editing(s *screen, dir string) {
 	s.shows(`~`)
 	s.press("-l", "i渡し船 sails at 7, Fähre at 8")
@@ -105,7 +105,7 @@ func editing(s *screen, dir string) {
 	assert.Equal(s.t, "渡し船 sails at 7, Fähre at 8\npasted:\n  indented\n", string(data))
 }
 
-// TestHandsOn takes real programs in hand, at two sizes, and lets go of each.
+// TestHandsOn types into real programs, at two sizes, and leaves each.
 func TestHandsOn(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -169,7 +169,7 @@ func TestHandsOn(t *testing.T) {
 	}
 }
 
-// TestSQLPrompt types into the prompt of a real database, from the stream and in hand.
+// TestSQLPrompt types into the prompt of a real database, from the stream and in its terminal.
 func TestSQLPrompt(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("psql"); err != nil {
@@ -203,7 +203,7 @@ func TestSQLPrompt(t *testing.T) {
 	s.shows(`typing into sql`)
 	s.press("-l", "select n, 'low-water-springs' from generate_series(1, 300) n \\g")
 	s.press("Enter")
-	s.shows(`17 \| \*{17}`) // in a pager, and hidden there too
+	s.shows(`17 \| \*{17}`) // in a pager, and masked there, too
 	s.press("-l", "G")
 	s.shows(`\(300 rows\)`)
 	s.press("-l", "q")
@@ -238,7 +238,7 @@ func TestRunner(t *testing.T) {
 	s.shows(`typing into runner`)
 	s.press("-l", "t")
 	s.shows(`Pattern Mode Usage`)
-	for i, letter := range "low tides" { // it takes what comes at once for one key
+	for i, letter := range "low tides" { // it takes keys that arrive together for one key
 		s.press("-l", string(letter))
 		s.shows(`pattern . ` + strings.TrimSpace("low tides"[:i+1]))
 	}
@@ -255,8 +255,8 @@ func TestRunner(t *testing.T) {
 	noneLeft(t, state)
 }
 
-// TestHandsOfTwo has a second face watch, and take over on purpose; and neither slows the other down when
-// it goes.
+// TestHandsOfTwo watches with a second face, which takes over on request; neither is slowed down when the other one
+// leaves.
 func TestHandsOfTwo(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
@@ -301,7 +301,7 @@ func TestHandsOfTwo(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// choose chooses a unit by its name.
+// choose selects a unit by its name.
 func (s *screen) choose(unit string) {
 	s.t.Helper()
 	s.press("-l", "f")

@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hostile is a project whose processes try to outlive it. SLEEP stands for a duration
-// by which a test knows its processes, also those that have lost their environment.
+// hostile is a project whose processes try to outlive it. SLEEP is a duration by which a test recognizes its
+// processes, even those that have lost their environment.
 const hostile = `
 [defaults]
 stop = { grace = "10s" }
@@ -45,14 +45,13 @@ follows = ["work"]
 
 var sleeps atomic.Int64
 
-// hostileProject returns the hostile project, and the length of time by which its processes
-// are known.
+// hostileProject returns the hostile project, and the duration by which its processes are recognized.
 func hostileProject() (settings, sleep string) {
 	sleep = fmt.Sprintf("%d.%d", 100000+sleeps.Add(1), os.Getpid())
 	return strings.ReplaceAll(hostile, "SLEEP", sleep), sleep
 }
 
-// noSleeperWithin waits until no process sleeps for that length of time.
+// noSleeperWithin waits until no process sleeps for that duration.
 func noSleeperWithin(t *testing.T, sleep string, limit time.Duration) {
 	t.Helper()
 	var left []byte
@@ -64,7 +63,7 @@ func noSleeperWithin(t *testing.T, sleep string, limit time.Duration) {
 	}
 }
 
-// child returns the process of that name which another has started, 0 if there is none.
+// child returns the child of a process with a name; 0: there is none.
 func child(parent int, name string) int {
 	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", parent))
 	for _, list := range lists {
@@ -84,8 +83,8 @@ func theFace(face int) int       { return face }
 func theWatchdog(face int) int   { return child(face, "vigil-guard") }
 func theSupervisor(face int) int { return child(theWatchdog(face), "omnivigil") }
 
-// runs reports whether a thread of a process runs: the first may have ended while another is
-// still writing. What has only not been collected does not run.
+// runs reports whether a thread of a process is running: the first one may have ended while another one is still
+// writing. A process that only was not reaped is not running.
 func runs(pid int) bool {
 	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
 	return slices.ContainsFunc(threads, func(thread string) bool {
@@ -94,8 +93,8 @@ func runs(pid int) bool {
 	})
 }
 
-// noWriterIn waits until no thread runs that has the folder in its environment, also of a
-// process which was too young to be found when another was killed.
+// noWriterIn waits until no thread is running that has the directory in its environment, also of a process that was
+// too young to be found when another one was killed.
 func noWriterIn(t *testing.T, dir string) {
 	t.Helper()
 	require.True(t, holds(patience, func() bool {
@@ -107,7 +106,7 @@ func noWriterIn(t *testing.T, dir string) {
 	}))
 }
 
-// gone waits until none of the processes runs.
+// gone waits until none of the processes is running.
 func gone(t *testing.T, pids ...int) {
 	t.Helper()
 	for _, pid := range pids {
@@ -115,7 +114,7 @@ func gone(t *testing.T, pids ...int) {
 	}
 }
 
-// ends waits for a command, but not for ever.
+// ends waits for a command, with a timeout.
 func ends(t *testing.T, cmd *exec.Cmd, limit time.Duration) {
 	t.Helper()
 	done := make(chan struct{})
@@ -131,8 +130,8 @@ func ends(t *testing.T, cmd *exec.Cmd, limit time.Duration) {
 	}
 }
 
-// TestKilledAtAnyMoment kills one of Omnivigil's processes, a hundred times at random
-// moments, and finds nothing left of what they started. How soon is a figure: it is logged.
+// TestKilledAtAnyMoment kills one of Omnivigil's processes, a hundred times at random moments, and finds nothing left
+// of what they started. The time until then is logged.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -178,8 +177,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
-// TestLeftoversAreOffered kills both of Omnivigil's processes at once, so that
-// nothing is left to clean up; the next start finds what they left and ends it.
+// TestLeftoversAreOffered kills both of Omnivigil's processes at once, so that no process is left to clean up; the
+// next start finds what they left and ends it.
 func TestLeftoversAreOffered(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
@@ -198,13 +197,13 @@ func TestLeftoversAreOffered(t *testing.T) {
 	}, patience, 20*time.Millisecond)
 	watchdog, supervisor := theWatchdog(cmd.Process.Pid), theSupervisor(cmd.Process.Pid)
 	for _, pid := range []int{watchdog, supervisor} {
-		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP)) // so that neither sees the other go
+		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP)) // so that neither notices the other's end
 	}
 	for _, pid := range []int{watchdog, supervisor} {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	}
 	ends(t, cmd, patience)
-	gone(t, watchdog, supervisor) // or they are no leftovers' Omnivigil yet
+	gone(t, watchdog, supervisor) // otherwise they do not count as left over yet
 
 	s := openScreen(t, 100, 20, []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program)
 	s.shows(`left these processes running:\s+\d+ +tides +` + sleep)
@@ -217,8 +216,8 @@ func TestLeftoversAreOffered(t *testing.T) {
 	noneLeft(t, dir)
 }
 
-// TestTerminalAfterAnyEnd ends the program on the screen in every way and finds
-// the terminal usable: what is typed shows, and a line's end is one.
+// TestTerminalAfterAnyEnd ends the program on the screen in every way and finds the terminal usable: it echoes, and a
+// line end is one line end.
 func TestTerminalAfterAnyEnd(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -232,7 +231,7 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 		{"face killed", syscall.SIGKILL, theFace},
 		{"terminated", syscall.SIGTERM, theFace},
 		{"hung up", syscall.SIGHUP, theFace},
-		{"supervisor panicked", syscall.SIGQUIT, theSupervisor}, // Go's runtime ends with a trace, as in a panic
+		{"supervisor panicked", syscall.SIGQUIT, theSupervisor}, // Go's runtime crashes with a trace, as in a panic
 		{"face panicked", syscall.SIGQUIT, theFace},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -264,8 +263,7 @@ func TestTerminalAfterAnyEnd(t *testing.T) {
 	}
 }
 
-// TestSuspendAndResume gives the terminal back to the shell and takes it again. Meanwhile
-// the project keeps running.
+// TestSuspendAndResume gives the terminal back to the shell and takes it again. The project keeps running.
 func TestSuspendAndResume(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()

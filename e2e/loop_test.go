@@ -15,7 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// running is Omnivigil's plain stream on a project with these settings.
+// running is Omnivigil's plain stream of a project with these settings.
 type running struct {
 	t   testing.TB
 	dir string
@@ -23,8 +23,8 @@ type running struct {
 	cmd *exec.Cmd
 }
 
-// onDiskAndInMemory runs a test in a folder that counts what is written to it, and in
-// one that does not: who writes is reported in two ways.
+// onDiskAndInMemory runs a test in a directory whose file system counts writes, and in one that does not: writers are
+// observed in two ways.
 func onDiskAndInMemory(t *testing.T, test func(t *testing.T, dir string)) {
 	const memory = "/dev/shm"
 	for name, parent := range map[string]string{"on disk": os.TempDir(), "in memory": memory} {
@@ -48,7 +48,7 @@ func runIn(t testing.TB, dir, settings string) *running {
 	return runAgain(t, dir, settings, t.TempDir())
 }
 
-// runAgain is runIn with the state that an earlier one has left.
+// runAgain is runIn with the state of an earlier one.
 func runAgain(t testing.TB, dir, settings, state string) *running {
 	t.Helper()
 	r := &running{t: t, dir: dir}
@@ -61,7 +61,7 @@ func runAgain(t testing.TB, dir, settings, state string) *running {
 	return r
 }
 
-// stop ends Omnivigil, if it still runs.
+// stop ends Omnivigil, if it is still running.
 func (r *running) stop() {
 	r.cmd.Process.Signal(syscall.SIGTERM)
 	r.cmd.Wait()
@@ -89,7 +89,7 @@ func (r *running) says(text string, times int) {
 	}
 }
 
-// account is what Omnivigil itself has said.
+// account is Omnivigil's own events.
 func (r *running) account() string {
 	var said []string
 	for _, line := range strings.Split(r.out.String(), "\n") {
@@ -121,14 +121,14 @@ debounce = "1s" # its three writes are one change, however busy the machine is
 `)
 	r.says("tides "+cut+" restart: tides.db", 1)
 	r.says("format "+cut+" rerun: a.js, b.js and 1 more", 1)
-	// By the third time, as the engine's scenarios hold; a busy machine looks later.
+	// By the third time, as the engine's scenarios require; on a busy machine later.
 	t.Logf(
 		"noticed after %d and %d runs",
 		r.count("tides starts: ")+r.count("tides restarts: "),
 		r.count("format starts: ")+r.count("format reruns: "),
 	)
 
-	// It still reacts to everything else, and not to its own.
+	// It still reacts to everything else, and not to its own files.
 	done, ready := r.count("format done"), r.count("tides is ready")
 	r.write("fares.txt", "adult 5\n")
 	r.says("format done", done+1)
@@ -152,8 +152,8 @@ watch = ["tides.in"]
 run = "sleep 0.1; date > tides.in"
 watch = ["pages.in", "fares.txt"]
 `)
-		// Both write at about the same time at first, so that either may be taken for the writer. How
-		// soon, the simulator tests: a busy machine makes runs unlike each other.
+		// Both write at about the same time at first, so that either may be taken for the writer. How soon the loop
+		// is noticed is tested in the simulator: on a busy machine runs differ from each other.
 		began, stolen := time.Now(), stolenTime(t)
 		for r.count("are ignored from now on") == 0 && time.Since(began) < 30*time.Second {
 			time.Sleep(20 * time.Millisecond)
@@ -209,8 +209,8 @@ pass = { working = "^working", good = "^good", within = "600ms" }
 	assert.Equal(t, 2, r.count("omnivigil  pages has not picked up"), "%s", r.account())
 }
 
-// TestPersonIsNoLoop saves as often as it can: at regular times, and each time the
-// unit is ready again. Its processes write a lot meanwhile, but not these files.
+// TestPersonIsNoLoop saves as often as possible: at regular times, and each time the unit is ready again. Its
+// processes write a lot meanwhile, but not these files.
 func TestPersonIsNoLoop(t *testing.T) {
 	t.Parallel()
 	const person = 333 * time.Millisecond
@@ -222,7 +222,7 @@ func TestPersonIsNoLoop(t *testing.T) {
 		{"a service that logs", "service", []time.Duration{0, person},
 			"[service.web]\nrun = \"while :; do echo tide; sleep 0.01; done\"\nwatch = [\"*.txt\"]\n" +
 				"ready = { after = \"50ms\" }\n"},
-		// A busy machine may look too late to say what it wrote from a save within 50 ms.
+		// A busy machine may observe too late to distinguish its writes from a save within 50 ms.
 		{"a service that writes at its start", "service", []time.Duration{person},
 			"[service.web]\nrun = \"for i in 1 2 3 4 5; do echo $i > cache; done; exec sleep 100\"\n" +
 				"watch = [\"*.txt\"]\nready = { after = \"50ms\" }\n"},

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNotices has a user look elsewhere while the verdict turns broken, and whole again. The
-// project's own command hears of it as well, with a face and without.
+// TestNotices has a user look elsewhere while the verdict becomes broken, and current again. The project's own
+// command is run, too, with a face and without.
 func TestNotices(t *testing.T) {
 	p := &background{t, t.TempDir()}
 	p.write("level", "3")
@@ -27,7 +27,7 @@ watch = ["level"]
 	s := onTerminal(t, cmd)
 	defer s.terminal.Close()
 	s.until(t, "CURRENT")
-	s.terminal.WriteString("\x1b[O") // the terminal has lost the focus
+	s.terminal.WriteString("\x1b[O") // the terminal loses the focus
 	p.write("level", "2")
 	s.until(t, "\x1b]9;"+nameOf(p.dir)+": BROKEN  tides failed (exit 1)\x1b\\")
 	p.write("level", "33")
@@ -53,8 +53,8 @@ watch = ["level"]
 
 func nameOf(dir string) string { return dir[strings.LastIndex(dir, "/")+1:] }
 
-// TestBrowseOnce opens an address in the browser when it comes up, once for each start of the
-// project, and not at each restart.
+// TestBrowseOnce opens an address in the browser when it opens, once for each start of the project, and not at each
+// restart.
 func TestBrowseOnce(t *testing.T) {
 	p := &background{t, t.TempDir()}
 	p.write("xdg-open", "#!/bin/sh\necho \"$1\" >> "+p.dir+"/opened\n")
@@ -89,7 +89,7 @@ watch = ["page.pl"]
 			require.Equal(t, 0, code)
 			p.run("wait")
 		}
-		// Whatever is noticed of an address is noticed within a moment.
+		// Everything about an address is noticed within a moment.
 		require.False(t, holds(time.Second, func() bool { return opened() != start+1 }))
 		p.run("stop", "--all")
 	}

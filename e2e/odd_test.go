@@ -12,8 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// plainly starts a project as a plain stream and returns how to wait for a line of
-// it and how to leave.
+// plainly starts a project as a plain stream and returns functions that wait for a line of it and leave.
 func plainly(t *testing.T, dir, settings string) (says func(string), leave func()) {
 	t.Helper()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(settings), 0o644))
@@ -69,8 +68,8 @@ func TestFolderDeletedUnderAUnit(t *testing.T) {
 	leave()
 }
 
-// TestRealServers runs a Redis and an nginx as units: they write their own process
-// titles, fork workers, and are ended with all of them.
+// TestRealServers runs a Redis and an nginx as units: they change their process titles, fork workers, and are ended
+// with all of them.
 func TestRealServers(t *testing.T) {
 	t.Parallel()
 	for _, program := range []string{"redis-server", "nginx"} {

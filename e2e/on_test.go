@@ -22,8 +22,8 @@ func TestTide(t *testing.T) {
 func TestBerth(t *testing.T) { t.Log("berth three is free") }
 `
 
-// TestOn debugs a failing test of a module that has no settings file: with a flag passed
-// through, then with one test's name added on the way, then without again.
+// TestOn debugs a failing test of a module without a settings file: with a flag passed through, then with one test's
+// name added on the way, then without.
 func TestOn(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
@@ -56,7 +56,7 @@ func TestOn(t *testing.T) {
 	s.press("a", "Up")
 	s.shows(`-run 'TestB.*'.*run with them`)
 	s.press("Escape")
-	s.shows(`[?] help`) // else the two would be one key
+	s.shows(`[?] help`) // otherwise the two would be one key
 	s.press("d")
 	s.shows(`ripple \d+: you took the added arguments away`)
 	s.shows(`BROKEN +test: 1 test failing.*: TestTide +`)
@@ -83,7 +83,7 @@ func goCache(t testing.TB) string {
 	return filepath.Join(folder, "go-build")
 }
 
-// TestOwnSettings moves a key in the user's own file. An edit of it is used at once.
+// TestOwnSettings changes a key in the personal file. An edit of it takes effect at once.
 func TestOwnSettings(t *testing.T) {
 	t.Parallel()
 	program, dir, config := build(t), t.TempDir(), t.TempDir()

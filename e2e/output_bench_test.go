@@ -22,7 +22,7 @@ import (
 
 const writers = 20
 
-// linesOfEach is how many lines each of the writers has, 500,000 with OMNIVIGIL_LINES=10000000.
+// linesOfEach is how many lines each of the writers has; 500,000 with OMNIVIGIL_LINES=10000000.
 func linesOfEach() int {
 	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_LINES")); err == nil {
 		return n / writers
@@ -30,15 +30,14 @@ func linesOfEach() int {
 	return 100_000
 }
 
-// lineByLine writes numbered lines of 40 bytes as programs do to a terminal, each at once;
-// inBlocks as much at a time as the terminal takes, which hardly anything does.
+// lineByLine writes numbered lines of 40 bytes as programs do to a terminal, one write each; inBlocks as much at a
+// time as the terminal accepts, which hardly any program does.
 func lineByLine() []string {
 	return []string{"seq", "-f", "%08.0f high water at the third berth", "0", strconv.Itoa(linesOfEach() - 1)}
 }
 func inBlocks() []string { return []string{"cat", "numbered"} }
 
-// writersOf makes a project of tasks that write as fast as they can, and returns its folder
-// and the settings.
+// writersOf makes a project of tasks that write as fast as they can, and returns its directory and the settings.
 func writersOf(t testing.TB, secrets int, words []string) (dir, settings string) {
 	dir = t.TempDir()
 	var text bytes.Buffer
@@ -63,7 +62,7 @@ func writersOf(t testing.TB, secrets int, words []string) (dir, settings string)
 	return dir, b.String()
 }
 
-// bareReaders reads as many pseudo-terminals into files and returns how long that took.
+// bareReaders reads as many pseudo-terminals into files and returns the duration.
 func bareReaders(t testing.TB, dir string, words []string) time.Duration {
 	began := time.Now()
 	var all sync.WaitGroup
@@ -85,7 +84,7 @@ func bareReaders(t testing.TB, dir string, words []string) time.Duration {
 	return time.Since(began)
 }
 
-// cpuOf returns the processor time that a process has taken.
+// cpuOf returns the CPU time of a process.
 func cpuOf(pid int) time.Duration {
 	stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	_, rest, _ := strings.Cut(string(stat), ") ")
@@ -98,7 +97,7 @@ func cpuOf(pid int) time.Duration {
 	return time.Duration(user+system) * (time.Second / 100)
 }
 
-// sizeOf is how many bytes files take.
+// sizeOf is the size of files in bytes.
 func sizeOf(pattern string) (n int64) {
 	files, _ := filepath.Glob(pattern)
 	for _, f := range files {
@@ -109,7 +108,7 @@ func sizeOf(pattern string) (n int64) {
 	return n
 }
 
-// allInOrder requires that each writer's lines are in what was printed, in their order.
+// allInOrder requires that each writer's lines were printed, in order.
 func allInOrder(t testing.TB, file string) {
 	in, err := os.Open(file)
 	require.NoError(t, err)
@@ -132,9 +131,8 @@ func allInOrder(t testing.TB, file string) {
 	}
 }
 
-// BenchmarkOutput has 20 tasks write as fast as they can, in turn with a loop that reads as
-// many terminals into files: with the plain stream into a file, with the full screen, and with
-// 20 secrets to hide.
+// BenchmarkOutput has 20 tasks write as fast as they can, alternately with a loop that reads as many terminals into
+// files: with the plain stream into a file, with the full screen, and with 20 secrets to mask.
 func BenchmarkOutput(b *testing.B) {
 	build(b)
 	for _, test := range []struct {
@@ -167,9 +165,9 @@ func BenchmarkOutput(b *testing.B) {
 	}
 }
 
-// throughPlain runs the project with --plain into a file. It returns how long that took from
-// the first writer's start to the last line printed, give or take 20 ms, the supervisor's own processor time,
-// and how large the log is compared with what was printed.
+// throughPlain runs the project with --plain into a file. It returns the time from the first writer's start to the
+// last line printed, within 20 ms, the supervisor's own CPU time, and the size of the log compared with what was
+// printed.
 func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
 	state := b.TempDir()
 	require.NoError(b, os.WriteFile(dir+"/omnivigil.toml", []byte(settings), 0o600))
@@ -202,9 +200,9 @@ func throughPlain(b *testing.B, dir, settings string) (took, cpu time.Duration, 
 	return took, cpu, log
 }
 
-// throughScreen runs the project on a full screen. It returns how long that took from the first
-// writer's start to the last one's end, the supervisor's own processor time, and how large the
-// log is compared with what the plain stream would have printed.
+// throughScreen runs the project on a full screen. It returns the time from the first writer's start to the last
+// one's end, the supervisor's own CPU time, and the size of the log compared with what the plain stream would have
+// printed.
 func throughScreen(b *testing.B, dir, settings string) (took, cpu time.Duration, log float64) {
 	p := &background{b, dir}
 	require.NoError(b, os.RemoveAll(dir+"/state"))

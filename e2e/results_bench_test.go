@@ -18,8 +18,8 @@ import (
 	"omnivigil/internal/api/socket"
 )
 
-// BenchmarkNamed measures from the moment at which a test runner writes that a test has failed
-// to the moment at which a face has the verdict that names it. The runner continues meanwhile.
+// BenchmarkNamed measures from the moment when a test runner writes that a test has failed to the moment when a face
+// has the verdict that names it. The runner continues.
 func BenchmarkNamed(b *testing.B) {
 	dir, state := b.TempDir(), b.TempDir()
 	write := func(name, text string) {

@@ -11,18 +11,18 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// told is a project whose tools report tests or places, and ways to break it.
+// told is a project whose tools report tests or locations, and ways to break it.
 type told struct {
 	name     string
-	needs    []string // programs; the first that is missing skips it
+	needs    []string // programs; the first missing one skips it
 	settings string
 	files    map[string]string
-	// breaks returns, for a round, an edit that breaks one thing, as the verdict says it, and its
-	// place as file:line.
+	// breaks returns, for a round, an edit that breaks one thing, the text in the verdict, and the location as
+	// file:line.
 	breaks func(round int) (file, before, after, verdict, place string)
 }
 
-// pytest is how pytest is run here: the system's own Python has it where another comes first.
+// pytest is how pytest is run here: the system's own Python has it if another one comes first.
 func pytest() string {
 	for _, python := range []string{"python3", "/usr/bin/python3"} {
 		if exec.Command(python, "-m", "pytest", "--version").Run() == nil {
@@ -32,7 +32,7 @@ func pytest() string {
 	return "no-python-with-pytest"
 }
 
-// numbered repeats a text for the numbers 1 to 5, which stand for {n}.
+// numbered repeats a text for the numbers 1 to 5, which replace {n}.
 func numbered(text string) string {
 	var b strings.Builder
 	for n := range 5 {
@@ -165,8 +165,8 @@ func toldProjects() []told {
 	}
 }
 
-// TestTold breaks one thing in a real project, ten times over, sees it by its name in the
-// verdict, jumps to its line in the editor, mends it, and sees it gone.
+// TestTold breaks one thing in a real project, ten times, sees its name in the verdict, jumps to its line in the
+// editor, fixes it, and sees it gone.
 func TestTold(t *testing.T) {
 	t.Parallel()
 	for _, p := range toldProjects() {
@@ -221,7 +221,7 @@ func TestTold(t *testing.T) {
 	}
 }
 
-// command runs a command of the program in a folder.
+// command runs a command of the program in a directory.
 func command(env []string, dir string, words ...string) (string, error) {
 	program, err := built()
 	if err != nil {

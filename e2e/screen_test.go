@@ -25,7 +25,7 @@ func build(t testing.TB) string {
 }
 
 var (
-	binaries string // the folder of what is built
+	binaries string // the directory of what is built
 	built    = sync.OnceValues(func() (string, error) {
 		var err error
 		if binaries, err = os.MkdirTemp("", "omnivigil-"); err != nil {
@@ -70,7 +70,7 @@ func openScreen(t *testing.T, width, height int, env []string, dir string, words
 	for _, e := range env {
 		args = append(args, "-e", e)
 	}
-	// The shell stays, so that what the program leaves in the terminal can be seen.
+	// The shell stays, so that what the program leaves in the terminal is visible.
 	args = append(args, strings.Join(words, " ")+"; echo exit code $?; exec sleep 1000")
 	out, err := exec.Command("tmux", args...).CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -83,7 +83,7 @@ func (s *screen) text() string {
 	return string(out)
 }
 
-// shows waits until the screen has such a text.
+// shows waits until the screen matches an expression.
 func (s *screen) shows(pattern string) string {
 	s.t.Helper()
 	re := regexp.MustCompile(pattern)
@@ -109,7 +109,7 @@ func edit(t *testing.T, file, before, after string) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), before, after, 1)), 0o644))
 }
 
-// get asks as a browser does that goes to a page.
+// get sends the request of a browser that navigates to a page.
 func get(url string) string {
 	r, err := http.NewRequest(http.MethodGet, url, nil)
 	if err != nil {
@@ -125,7 +125,7 @@ func get(url string) string {
 	return strings.TrimSpace(string(body))
 }
 
-// answers waits until a page has such a text.
+// answers waits until a page has a text.
 func answers(t *testing.T, url, pattern string) {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
@@ -133,11 +133,10 @@ func answers(t *testing.T, url, pattern string) {
 		"%s never answered %q", url, pattern)
 }
 
-// patience is how long a test waits for what comes at once, except on a machine that has
-// no time for it.
+// patience is how long a test waits for what comes at once, unless the machine is very busy.
 const patience = 3 * time.Minute
 
-// Pauses between two looks: looking costs a process or more, and what is not there soon takes longer.
+// Pauses between two looks: a look costs a process or more, and what is not there soon takes longer.
 const (
 	firstPause   = 15 * time.Millisecond
 	longestPause = 60 * time.Millisecond
@@ -192,20 +191,20 @@ func TestDemoOnTheScreen(t *testing.T) {
 	rules := "http://127.0.0.1:" + string(port[1]) + "/rules"
 	answers(t, rules, `0.60 m under keel`)
 
-	// A save restarts what it concerns, and the new behavior is there.
+	// A save restarts the units that it affects, and the new behavior is there.
 	edit(t, file("berths/rules.toml"), "under_keel = 0.6", "under_keel = 0.9")
 	s.shows(`ripple 2: current after`)
 	s.shows(`run 2 restarts: berths/rules.toml changed`)
 	s.shows(`CURRENT +9 of 10 run the code saved`)
 	answers(t, rules, `0.90 m under keel`)
 
-	// What follows a broken task keeps its old run and says why.
+	// A follower of a broken task keeps its old run and tells why.
 	edit(t, file("fares/fares.csv"), "4.20", "four")
 	s.shows(`STALE +tickets still runs the code from before .*: fares failed`)
 	edit(t, file("fares/fares.csv"), "four", "4.30")
 	s.shows(`CURRENT +9 of 10 run the code saved`)
 
-	// A broken file breaks its unit; the repair mends it.
+	// A broken file breaks its unit; the fix repairs it.
 	edit(t, file("berths/rules.toml"), "under_keel = 0.9", "under_keel = much")
 	s.shows(`BROKEN +berths crashed \(exit 1\)`)
 	s.shows(`berths +service crashed`)
@@ -238,7 +237,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`quit: stop everything in order`)
 	s.press("?")
 
-	// Why it is as it is, and what a save would set off.
+	// Why a unit is in its state, and what a save would set off.
 	s.press("y")
 	s.shows(`berths is ready and current`)
 	s.press("Enter", "fares/fares.csv", "Enter")
@@ -258,7 +257,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.shows(`CURRENT`)
 	answers(t, rules, `0.50 m under keel`)
 
-	// A broken edit of the settings changes nothing and is shown with its place.
+	// A broken edit of the settings changes nothing and is shown with its location.
 	edit(t, file("omnivigil.toml"), "follows =", "folows =")
 	s.shows(`settings +omnivigil.toml:\d+:1: unknown key "folows".*did you mean "follows"`)
 	s.shows(`STALE +the settings just saved have an error and are not used`)

@@ -23,7 +23,7 @@ func TestMain(m *testing.M) {
 	testscript.Main(cleaned{m}, map[string]func(){"omnivigil": func() { os.Exit(cli.Main()) }})
 }
 
-// cleaned removes what build has made after all tests.
+// cleaned removes what build has made, after all tests.
 type cleaned struct{ *testing.M }
 
 func (c cleaned) Run() int {
@@ -35,7 +35,7 @@ func (c cleaned) Run() int {
 	return code
 }
 
-// TestScripts runs testdata/*.txtar. In addition to testscript's own commands there is
+// TestScripts runs testdata/*.txtar. In addition to testscript's own commands there are
 //
 //	until FILE REGEXP           waits until the file has such a line, at most 15 s
 //	until-says REGEXP COMMAND   runs the command until its output has such a line, at most 15 s
@@ -49,7 +49,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("XDG_RUNTIME_DIR", "")
 			env.Setenv("GOCACHE", goCache(t))
-			env.Defer(func() { // what a script that failed has left in the background
+			env.Defer(func() { // background processes of a failed script
 				// one with settings, one that was typed
 				for _, project := range [][]string{{"-f", env.WorkDir + "/omnivigil.toml"}, {}} {
 					stop := exec.Command(build(t), append([]string{"stop", "--all"}, project...)...)
@@ -67,8 +67,7 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-// freePorts asks the system for ports that no process listens on. They are held
-// together, so that all differ, and then let go.
+// freePorts asks the system for free ports. They are held together, so that all differ, and then released.
 func freePorts(n int) []int {
 	var ports []int
 	for range n {

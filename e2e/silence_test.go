@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSilence stops the process that runs a project, as a debugger or a full machine does: every face says
-// that there is no answer, every command ends, and all continues when the process does.
+// TestSilence stops the supervisor, as a debugger or a full machine does: every face reports that there is no answer,
+// every command ends, and everything continues when the process does.
 func TestSilence(t *testing.T) {
 	dir := t.TempDir()
 	b := inBackground(t, dir, "[service.tides]\nrun = \"while :; do sleep 1; done\"\n")

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// compiled is a project of a TypeScript compiler in its own watch mode and a Node server
-// that follows it, on a screen.
+// compiled is a project with a TypeScript compiler in its own watch mode and a Node server that follows it, on a
+// screen.
 type compiled struct {
 	t    *testing.T
 	dir  string
@@ -86,8 +86,7 @@ func (c *compiled) git(words ...string) {
 	require.NoError(c.t, err, string(out))
 }
 
-// saves does something to the files in a second of its own, so that the verdict says it
-// from every save before.
+// saves changes files in a second of its own, so that the verdict distinguishes it from every earlier save.
 func (c *compiled) saves(do func()) {
 	for c.last.Unix() == time.Now().Unix() {
 		time.Sleep(20 * time.Millisecond)
@@ -98,14 +97,14 @@ func (c *compiled) saves(do func()) {
 
 var savedAt = regexp.MustCompile(`^CURRENT .*the code saved (\d\d:\d\d:\d\d)`)
 
-// isCurrent reports whether the verdict says that all runs the newest save.
+// isCurrent reports whether the verdict says that everything runs the newest save.
 func (c *compiled) isCurrent() bool {
 	m := savedAt.FindStringSubmatch(strings.TrimSpace(c.on.text()))
 	return m != nil && m[1] >= c.last.Format(time.TimeOnly)
 }
 
-// runs waits until the verdict says that all runs the newest save, and requires that the server answers what the
-// source says then. A server that does not answer is no old code: the compiler may have begun another pass by itself.
+// runs waits until the verdict says that everything runs the newest save, and requires that the server answers with
+// the current source. A server that does not answer is not old code: the compiler may have begun another pass.
 func (c *compiled) runs(text string) {
 	c.t.Helper()
 	for until := time.Now().Add(patience); ; {
@@ -121,8 +120,8 @@ func (c *compiled) runs(text string) {
 	}
 }
 
-// TestRealCompilerAndServer holds the claim to a compiler that picks up changes by itself:
-// whenever the verdict is CURRENT, the server that follows it answers what was saved.
+// TestRealCompilerAndServer checks the claim with a compiler that picks up changes by itself: whenever the verdict is
+// CURRENT, the server that follows it answers what was saved.
 func TestRealCompilerAndServer(t *testing.T) {
 	t.Parallel()
 	c := openCompiled(t)

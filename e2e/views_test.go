@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// harbour is a project that rests at once, with a chain and a rule that matches nothing.
+// harbour is a project that is at rest at once, with a chain and a rule that matches nothing.
 const harbour = `
 [project]
 name = "Saltmarsh Ferries"
@@ -39,8 +39,8 @@ const tides = `
 run = "echo 'fares.csv:1:1: error: no berth'; printf '1..1\\nnot ok 1 - low tide\\n'; exit 1"
 `
 
-// TestViews goes through every view of the real program at three sizes, as a user would, and reads in
-// each what its keys bring.
+// TestViews goes through every view of the real program at three sizes, as a user would, and checks what the keys do
+// in each.
 func TestViews(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -107,7 +107,7 @@ func TestViews(t *testing.T) {
 			shows(`ripples view`)
 			s.press("?", "L", "f", "sales", "Enter")
 			shows(`1 more; those with "sales"`)
-			s.press("f", "Escape") // and then a letter would be one key with it
+			s.press("f", "Escape") // together with a letter it would be one key
 			shows(`berths +(service +)?ready`)
 			s.press("o", "o")
 			shows(`lanes ordered by trouble`)
@@ -121,8 +121,8 @@ func TestViews(t *testing.T) {
 	}
 }
 
-// TestEveryKey presses every key of the table in every main view of the real program at three sizes: no
-// row is too wide, no view fails, and afterwards it quits in order.
+// TestEveryKey presses every key of the table in every main view of the real program at three sizes: no row is too
+// wide, no view fails, and afterwards it quits in order.
 func TestEveryKey(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -192,11 +192,11 @@ func TestEveryKey(t *testing.T) {
 	}
 }
 
-// escape is the key as terminals send it that tell it apart from the begin of a sequence: alone, it and the
-// letter after it could be taken for one key.
+// escape is the key as it is sent by terminals that distinguish it from the beginning of a sequence: alone, it and
+// the next letter could be taken for one key.
 var escape = []string{"-l", "\x1b[27u"}
 
-// inTmux gives what send-keys wants for a key of the table.
+// inTmux returns the send-keys name of a key of the table.
 func inTmux(key string) []string {
 	named := map[string]string{
 		"up":         "Up",

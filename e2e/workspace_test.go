@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// workspace is a project of 60 units: ten chains of five tasks whose results can be reused,
-// each with a service at its end. A task writes down when it begins and ends.
+// workspace is a project of 60 units: ten chains of five tasks whose results can be reused, each with a service at
+// its end. A task records when it begins and ends.
 type workspace struct {
 	t          testing.TB
 	dir, state string
@@ -106,9 +106,9 @@ func TestWorkspaceOfSixty(t *testing.T) {
 	)
 }
 
-// BenchmarkWorkspace measures the start of the workspace, from the command until everything
-// is ready: the first time, and again when all results can be reused. Busy is how much of
-// two processes' time the tasks have used, which sleep for 0.1 s each.
+// BenchmarkWorkspace measures the start of the workspace, from the command until everything is ready: the first time,
+// and again when all results can be reused. Busy is the part of two processors that the tasks, which sleep for 0.1 s
+// each, have used.
 func BenchmarkWorkspace(b *testing.B) {
 	var cold, again []time.Duration
 	for range 5 {

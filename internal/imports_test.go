@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// floors are the directories below this one, from the top down: no import points up. A directory that is not among
-// them has no place in the house yet.
+// floors are the directories below this one, from the top down: no import points up. A directory that is missing here
+// has no place in the house.
 var floors = []string{
 	"face",
 	"supervisor",
@@ -36,8 +36,8 @@ var floors = []string{
 	"demo",
 }
 
-// allowed says which packages of the project each may import, which the floors leave open between packages of one
-// floor, and so that a new arrow is decided on.
+// allowed are the packages of the project that each may import, because the floors leave it open within one floor,
+// and so that a new arrow is a decision.
 var allowed = map[string]string{
 	"api":                    "api/report files text/format text/location",
 	"api/client":             "api api/socket",
@@ -176,8 +176,8 @@ func TestImportDirection(t *testing.T) {
 	}
 }
 
-// TestEngineIsPure holds the engine to plan, report, format and the standard library, without
-// clocks, goroutines, files and processes.
+// TestEngineIsPure restricts the engine to plan, report, format and the standard library, without clocks, goroutines,
+// files and processes.
 func TestEngineIsPure(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", `{{join .Imports " "}}`, "./engine").Output()
 	require.NoError(t, err)
@@ -229,10 +229,10 @@ func TestEngineIsPure(t *testing.T) {
 	}
 }
 
-// maxFields is how many fields a type may have that a reader must keep in mind.
+// maxFields limits the fields of a type, so that a reader can keep it in mind.
 const maxFields = 20
 
-// manyFields are the types that settings and the contract with faces need as they are.
+// manyFields are types that may have more: those of settings and of the contract with faces.
 var manyFields = []string{"api.Fact", "api.Unit", "report.Counts", "plan.Unit"}
 
 func TestStructsFitInAHead(t *testing.T) {
@@ -263,7 +263,7 @@ func TestStructsFitInAHead(t *testing.T) {
 	}
 }
 
-// fieldsOf counts the fields of a struct; what is embedded counts as one.
+// fieldsOf counts the fields of a struct; an embedded one counts as one.
 func fieldsOf(s *ast.StructType) int {
 	n := 0
 	for _, field := range s.Fields.List {
@@ -272,7 +272,7 @@ func fieldsOf(s *ast.StructType) int {
 	return n
 }
 
-// maxLines is how many lines a package may have that a reader is to find their way in.
+// maxLines limits the lines of a package, so that a reader finds their way.
 const maxLines = 2500
 
 // large are packages that may have more: the decisions of the engine belong together.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// FuzzChange applies whatever a server may send.
+// FuzzChange applies anything that a server may send.
 func FuzzChange(f *testing.F) {
 	f.Add(
 		[]byte(`{"units":[{"name":"a"}],"order":["a","b"],"lives":{"a":{"from":"2030-05-04T12:04:31Z","marks":[]}}}`),

@@ -30,7 +30,7 @@ func drafted(t testing.TB, files map[string]string) (*plan.Plan, Draft) {
 	return p, d
 }
 
-// runs is what each unit of a plan runs, by its kind and name.
+// runs are the commands of a plan, by kind and name.
 func runs(p *plan.Plan) map[string]string {
 	all := map[string]string{}
 	for _, u := range p.Units {
@@ -113,7 +113,7 @@ func TestDetails(t *testing.T) {
 	assert.Contains(t, d.Text, "\n# [service.db]\n", "what needs an engine for containers is only proposed")
 }
 
-// TestWhatGoIsBuiltFrom has a program restart for what it is built from, and not for others.
+// TestWhatGoIsBuiltFrom restarts a program for what it is built from, and for nothing else.
 func TestWhatGoIsBuiltFrom(t *testing.T) {
 	p, _ := drafted(t, map[string]string{
 		"go.mod": "module saltmarsh/ferry\n",
@@ -149,7 +149,7 @@ func TestWhatGoIsBuiltFrom(t *testing.T) {
 	assert.Equal(t, []string{"cmd/tickets/**/*.go", "go.mod", "go.sum"}, watches("tickets"))
 }
 
-// FuzzDraft has a draft of any manifest be settings that can be read.
+// FuzzDraft requires that the draft of any manifest is valid.
 func FuzzDraft(f *testing.F) {
 	f.Add(
 		`{"scripts":{"start":"node \"x\"","test":"a\nb"},"workspaces":["*"]}`,

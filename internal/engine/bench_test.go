@@ -8,8 +8,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// ready returns an engine of n services, in chains of three in which each needs
-// and follows the one before, all of them ready.
+// ready returns an engine with n services, all ready, in chains of three in which each needs and follows the one
+// before.
 func ready(n int) (*Engine, *world) {
 	p := &plan.Plan{Name: "bench"}
 	for i := range n {
@@ -26,7 +26,7 @@ func ready(n int) (*Engine, *world) {
 	return w.engine, w
 }
 
-// world answers every order at once, with as little work as it can.
+// world answers every order at once, with as little work as possible.
 type world struct {
 	engine *Engine
 	now    Moment
@@ -60,7 +60,7 @@ func (w *world) carryOut(orders []Order) {
 	}
 }
 
-// observed answers that all runs have written that.
+// observed answers that all runs have written.
 func observed(o Observe, what Wrote) Observed {
 	ev := Observed{Burst: o.Burst, Units: o.Units}
 	for _, id := range o.Runs {
@@ -69,8 +69,8 @@ func observed(o Observe, what Wrote) Observed {
 	return ev
 }
 
-// BenchmarkSave measures one save that concerns the head of one chain of three,
-// to the rest of all that it causes, in projects of several sizes.
+// BenchmarkSave measures a save that affects the head of a chain of three, until everything that it causes is at
+// rest, in projects of several sizes.
 func BenchmarkSave(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
 		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {
@@ -95,8 +95,8 @@ func BenchmarkSave(b *testing.B) {
 	}
 }
 
-// BenchmarkLargeChange measures the one step in which a change of 50,000 files is decided
-// that concerns ten units, each with as much as is listed of a change at most.
+// BenchmarkLargeChange measures the one step that decides about a change of 50,000 files that affects ten units, each
+// with the maximum of listed hits.
 func BenchmarkLargeChange(b *testing.B) {
 	e, w := ready(30)
 	change := Change{Files: 50_000}
@@ -131,8 +131,8 @@ func BenchmarkLargeChange(b *testing.B) {
 	}
 }
 
-// BenchmarkEvent measures what one event costs the loop with the snapshot that follows
-// it: a writing that concerns one unit and is taken back, in projects of several sizes.
+// BenchmarkEvent measures the cost of an event for the loop, with the snapshot after it: a write that affects one
+// unit and is taken back, in projects of several sizes.
 func BenchmarkEvent(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
 		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {

@@ -22,11 +22,11 @@ func service(name string) *plan.Unit {
 	}
 }
 
-// noon is when the tests' sessions begin.
+// noon is the start of the tests' sessions.
 var noon = Moment{Wall: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)}
 
-// TestClockIsSet sets the wall clock in both directions while a service starts: what was ordered, and
-// how long it took, follow from the steady clock alone.
+// TestClockIsSet sets the wall clock in both directions while a service starts: orders and durations follow only the
+// steady clock.
 func TestClockIsSet(t *testing.T) {
 	for _, set := range []time.Duration{-time.Hour, time.Hour, -10 * time.Second} {
 		t.Run(set.String(), func(t *testing.T) {
@@ -53,7 +53,7 @@ func TestClockIsSet(t *testing.T) {
 	}
 }
 
-// TestRunNumbersGoOn counts on for a unit that returns after an edit of the settings.
+// TestRunNumbersGoOn continues the run numbers of a unit that returns after an edit of the settings.
 func TestRunNumbersGoOn(t *testing.T) {
 	at := noon
 	both, one := projectOf(service("api"), service("web")), projectOf(service("web"))
@@ -76,8 +76,8 @@ func TestRunNumbersGoOn(t *testing.T) {
 	t.Fatal("api does not start")
 }
 
-// TestSaveIsRemembered reports the newest save however many ripples came later, and
-// counts no file that the unit's own run wrote.
+// TestSaveIsRemembered reports the newest save even if later ripples came, and counts no file that the unit's own run
+// wrote.
 func TestSaveIsRemembered(t *testing.T) {
 	at := noon
 	e := New(projectOf(service("api"), service("web")))
@@ -114,7 +114,7 @@ func TestSaveIsRemembered(t *testing.T) {
 	require.NotNil(t, e.Snapshot().Standing.Save, "it is not forgotten")
 	assert.WithinDuration(t, saved.Wall, e.Snapshot().Standing.Save.At.Wall, time.Minute)
 
-	step(Touched{Burst: 2, Units: []string{"api"}}) // by its own run, for all one knows
+	step(Touched{Burst: 2, Units: []string{"api"}}) // perhaps by its own run
 	require.Len(t, asked, 1)
 	step(change(2, Hit{Unit: "api", Path: "api.log", What: "written"}))
 	assert.Len(t, e.Snapshot().Saves, 1)
@@ -122,7 +122,7 @@ func TestSaveIsRemembered(t *testing.T) {
 	assert.Len(t, e.Snapshot().Saves, 2, "it was not")
 }
 
-// TestFilesAreCountedOnce has a ripple and the reason of a run speak of the same files.
+// TestFilesAreCountedOnce names the same files in a ripple and in the reason of a run.
 func TestFilesAreCountedOnce(t *testing.T) {
 	at := noon
 	e := New(projectOf(service("api")))
@@ -138,8 +138,8 @@ func TestFilesAreCountedOnce(t *testing.T) {
 	assert.Equal(t, s.Ripples[1].Opening(), filesChanged(hits))
 }
 
-// TestRippleKeepsSpans says what every run, step and pass of a ripple was spent on, also of
-// runs before the newest.
+// TestRippleKeepsSpans keeps how the time of every run, step and pass of a ripple was spent, also of runs before the
+// newest.
 func TestRippleKeepsSpans(t *testing.T) {
 	at := noon
 	began := at
@@ -182,7 +182,7 @@ func TestRippleKeepsSpans(t *testing.T) {
 	}, told)
 }
 
-// TestSpansAreBounded lets the oldest ripples forget their spans, and no others.
+// TestSpansAreBounded drops the spans of the oldest ripples, and of no others.
 func TestSpansAreBounded(t *testing.T) {
 	const units = 200
 	var specs []*plan.Unit
@@ -211,8 +211,8 @@ func TestSpansAreBounded(t *testing.T) {
 	assert.Positive(t, forgot)
 }
 
-// TestMissingTwice has a relay fail when something that it serves is missing for two looks in a row, and not while a
-// unit is on its way that may make it.
+// TestMissingTwice fails a relay if something that it serves is missing at two checks in a row, and not while a unit
+// is moving that may make it.
 func TestMissingTwice(t *testing.T) {
 	compiler := service("compiler")
 	compiler.Kind, compiler.Outputs = plan.Task, []plan.Pattern{{Text: "public/**"}}

@@ -8,8 +8,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// A save is reported twice: at once, when the unit becomes stale, and after the debounce, when it acts. Time is what
-// the caller says it is.
+// A save is reported twice: at once, when the unit becomes stale, and after the debounce, when it acts. The caller
+// provides the time.
 func Example() {
 	fares := &plan.Unit{Name: "fares", Kind: plan.Task, Run: plan.Command{Shell: "make fares"}}
 	e := engine.New(&plan.Plan{Name: "Saltmarsh Ferries", Units: []*plan.Unit{fares}})

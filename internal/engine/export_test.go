@@ -1,7 +1,6 @@
 package engine
 
-// ShowAll forgets what was shown and what the standings are, so that the next snapshot is
-// made of nothing but the units.
+// ShowAll forgets what was shown and the standings, so that the next snapshot is derived only from the units.
 func (e *Engine) ShowAll() {
 	e.standings.place(e.inFileOrder())
 	for _, u := range e.units {

@@ -11,8 +11,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// TestUndoneSaves has a compiler that watches by itself hear of files that are as they were in the end, and lets all
-// timers fire after that: it is current, and what follows it acts where a pass may have read what counts.
+// TestUndoneSaves reports to a compiler in watch mode files that are unchanged in the end, and lets all timers fire
+// afterwards: it is current, and its followers act if a pass may have read what counts.
 func TestUndoneSaves(t *testing.T) {
 	const ms = time.Millisecond
 	own, other := Hit{Unit: "compiler", Path: "made.txt"}, Hit{Unit: "compiler", Path: "page.txt"}
@@ -102,8 +102,8 @@ func TestUndoneSaves(t *testing.T) {
 	}
 }
 
-// TestReadBeforeHeard has a file written over and back, of which the first is heard of only after a run has ended
-// that may have read it: the run is repeated, unless it had ended before.
+// TestReadBeforeHeard has a file changed and restored, and the first write reported only after a run has ended that
+// may have read it: the run is repeated, unless it had ended before.
 func TestReadBeforeHeard(t *testing.T) {
 	const ms = time.Millisecond
 	for written, reruns := range map[time.Duration]bool{25 * ms: true, 35 * ms: false} {

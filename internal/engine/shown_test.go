@@ -12,8 +12,8 @@ import (
 	"omnivigil/internal/engine/simulate/random"
 )
 
-// TestShownIsTrue plays random projects and requires after each step that what is shown,
-// of which only what has changed was made again, is what the units are.
+// TestShownIsTrue plays random projects and requires after each step that what is shown, of which only changes were
+// derived again, equals the state of the units.
 func TestShownIsTrue(t *testing.T) {
 	for seed := range uint64(40) {
 		var failed bool

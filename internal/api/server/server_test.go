@@ -26,7 +26,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// still is a project in which nothing happens by itself.
+// still is a project in which nothing happens.
 type still struct {
 	screens  []api.ScreenQuery
 	inputs   []api.Input
@@ -37,7 +37,7 @@ type still struct {
 	lines    []api.LineQuery
 	searches []api.SearchQuery
 	results  []api.ResultQuery
-	hangs    atomic.Bool // its loop does not go round
+	hangs    atomic.Bool // its loop hangs
 }
 
 func (p *still) Snapshot(context.Context) (*api.Snapshot, error) { return p.snaps[0], nil }
@@ -343,7 +343,7 @@ func TestThroughTheSocket(t *testing.T) {
 	assert.Equal(t, "a b&c.go", f.Path)
 }
 
-// TestBadRequests are answered in words, with a status.
+// TestBadRequests are answered with an explanation and a status.
 func TestBadRequests(t *testing.T) {
 	s := NewServer(&still{snaps: []*api.Snapshot{{}}}, "20300504.1")
 	for _, test := range []struct {
@@ -391,7 +391,7 @@ func TestBadRequests(t *testing.T) {
 	}
 }
 
-// TestOtherVersion reports a face that the project is run by another omnivigil.
+// TestOtherVersion tells a face that another version of omnivigil runs the project.
 func TestOtherVersion(t *testing.T) {
 	folder := t.TempDir()
 	l, err := net.Listen("unix", folder+"/s")
@@ -447,7 +447,7 @@ func TestSilence(t *testing.T) {
 	assert.Equal(t, api.Silence, <-told)
 }
 
-// TestForeign trusts nothing that is not this user's: a folder that is a link, or belongs to another.
+// TestForeign trusts nothing that belongs to another user: a directory that is a link, or has another owner.
 func TestForeign(t *testing.T) {
 	runtime, elsewhere := t.TempDir(), t.TempDir()
 	file := filepath.Join(t.TempDir(), "omnivigil.toml")

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOneLock lets one process have the lock of a project, whatever folder its socket is in and whether a
-// version before this one has it; a lock that was removed is not taken for held, nor held by two.
+// TestOneLock lets one process have the lock of a project, whatever directory its socket is in, and even if an
+// earlier version has it; a lock that was removed does not count as held, and is not held by two.
 func TestOneLock(t *testing.T) {
 	file, locks := filepath.Join(t.TempDir(), "omnivigil.toml"), t.TempDir()
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
@@ -39,7 +39,7 @@ func TestOneLock(t *testing.T) {
 	require.NoError(t, before.Close())
 }
 
-// TestKeep makes the socket and the lock again where others have removed them.
+// TestKeep creates the socket and the lock again if others have removed them.
 func TestKeep(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "omnivigil.toml")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
@@ -66,7 +66,7 @@ func TestKeep(t *testing.T) {
 	lock.Close()
 }
 
-// TestSweepLocks removes only locks of projects that are gone and do not run.
+// TestSweepLocks removes only locks of projects that are gone and not running.
 func TestSweepLocks(t *testing.T) {
 	locks, dir := t.TempDir(), t.TempDir()
 	for _, name := range []string{"there", "gone", "runs"} {
@@ -88,8 +88,8 @@ func TestSweepLocks(t *testing.T) {
 	assert.Len(t, left, 2)
 }
 
-// TestPlaces are short enough for a socket, the same by every path to the settings, and
-// others for others.
+// TestPlaces are short enough for a socket, the same for every path to the settings, and different for different
+// settings.
 func TestPlaces(t *testing.T) {
 	root := t.TempDir()
 	file := filepath.Join(root, "omnivigil.toml")

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// record plays some life of a project and returns its recording.
+// record plays part of a project's life and returns the recording.
 func record(t *testing.T) string {
 	t.Helper()
 	p := &plan.Plan{Name: "ferries", Units: []*plan.Unit{
