@@ -35,8 +35,8 @@ func plainProject(t *testing.T, settings string) (*exec.Cmd, string) {
 	return cmd, dir
 }
 
-// TestNobodyReads ends on TERM, and on the second INT, although its output is not read.
-func TestNobodyReads(t *testing.T) {
+// TestEndsWithoutReader ends on TERM, and on the second INT, although its output is not read.
+func TestEndsWithoutReader(t *testing.T) {
 	t.Parallel()
 	for name, signals := range map[string][]syscall.Signal{
 		"terminated":        {syscall.SIGTERM},
@@ -81,8 +81,8 @@ func fillsPipe(pid int) bool {
 	return false
 }
 
-// TestReaderGoes ends in order when its reader is gone, which is not a failure.
-func TestReaderGoes(t *testing.T) {
+// TestReaderEnds ends in order when its reader is gone, which is not a failure.
+func TestReaderEnds(t *testing.T) {
 	t.Parallel()
 	cmd, dir := plainProject(t, chatty)
 	line := exec.Command("bash", "-c", cmd.Path+` start --plain --trust 2>err | head -1; echo "code ${PIPESTATUS[0]}"`)

@@ -240,9 +240,9 @@ func BenchmarkFaces(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkHandsOn measures the cost of typing into a program that draws 60 times a second: a gauge that rewrites
+// BenchmarkTyping measures the cost of typing into a program that draws 60 times a second: a gauge that rewrites
 // eight rows, and one that rewrites the whole screen; for the supervisor and the face, in parts of one core.
-func BenchmarkHandsOn(b *testing.B) {
+func BenchmarkTyping(b *testing.B) {
 	for _, rows := range []int{8, 43} {
 		b.Run(fmt.Sprintf("%d rows", rows), func(b *testing.B) {
 			p := &background{b, b.TempDir()}
@@ -278,8 +278,8 @@ while (1) {
 	}
 }
 
-// BenchmarkHandsEcho measures from a key to its echo by a program that is typed into.
-func BenchmarkHandsEcho(b *testing.B) {
+// BenchmarkTypingEcho measures from a key to its echo by a program that is typed into.
+func BenchmarkTypingEcho(b *testing.B) {
 	p := &background{b, b.TempDir()}
 	p.write("omnivigil.toml", "[service.console]\nrun = \"exec cat\"\n")
 	face := p.command("start", "--trust")

@@ -193,25 +193,31 @@ watch = ["fares.*"]
 pass = { working = "^working", good = "^good", within = "600ms" }
 `)
 	r.says("pages is ready", 1)
-	for n := 1; n <= 3; n++ {
-		r.replace("fares.txt", fmt.Sprintf("adult 1%d\n", n))
-		if n < 3 {
-			r.says("omnivigil  pages has not picked up", n)
-		}
+	// Three rounds show it. A save that comes to rest together with the previous output counts for neither, which
+	// takes a round more.
+	const noticed = "writes files that it watches and does not pick up: fares.out"
+	saves := 0
+	for r.count(noticed) == 0 && saves < 6 {
+		saves++
+		r.replace("fares.txt", fmt.Sprintf("adult 1%d\n", saves))
+		require.Eventually(t, func() bool {
+			return r.count(noticed) > 0 || r.count("omnivigil  pages has not picked up") == saves
+		}, patience, 5*time.Millisecond, "%s", &r.out)
 	}
-	r.says("writes files that it watches and does not pick up: fares.out", 1)
+	r.says(noticed, 1)
 	r.replace("fares.txt", "adult 20\n")
-	r.says("pass 5 ended well", 1)
+	last := fmt.Sprintf("pass %d ended well", saves+2)
+	r.says(last, 1)
 	require.Eventually(t, func() bool {
-		_, after, _ := strings.Cut(r.out.String(), "pass 5 ended well")
+		_, after, _ := strings.Cut(r.out.String(), last)
 		return strings.Contains(after, "current after")
 	}, patience, 5*time.Millisecond, "%s", &r.out)
-	assert.Equal(t, 2, r.count("omnivigil  pages has not picked up"), "%s", r.account())
+	assert.Equal(t, saves-1, r.count("omnivigil  pages has not picked up"), "%s", r.account())
 }
 
-// TestPersonIsNoLoop saves as often as possible: at regular times, and each time the unit is ready again. Its
+// TestUserIsNoLoop saves as often as possible: at regular times, and each time the unit is ready again. Its
 // processes write a lot meanwhile, but not these files.
-func TestPersonIsNoLoop(t *testing.T) {
+func TestUserIsNoLoop(t *testing.T) {
 	t.Parallel()
 	const person = 333 * time.Millisecond
 	for _, test := range []struct {

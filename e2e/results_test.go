@@ -165,9 +165,9 @@ func toldProjects() []told {
 	}
 }
 
-// TestTold breaks one thing in a real project, ten times, sees its name in the verdict, jumps to its line in the
+// TestFindingsOfRealTools breaks one thing in a real project, ten times, sees its name in the verdict, jumps to its line in the
 // editor, fixes it, and sees it gone.
-func TestTold(t *testing.T) {
+func TestFindingsOfRealTools(t *testing.T) {
 	t.Parallel()
 	for _, p := range toldProjects() {
 		t.Run(p.name, func(t *testing.T) {

@@ -40,7 +40,7 @@ func TestRead(t *testing.T) {
 	}
 }
 
-// TestReplace leaves the old contents or the new ones, and nothing else.
+// TestReplace leaves either the old contents or the new ones.
 func TestReplace(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "settings")

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestCompareMissesNothing changes each field of a unit, and requires that the comparison of settings notices,
-// except for what is only how others are written.
+// TestCompareMissesNothing changes each field of a unit and requires that the comparison of settings notices, except
+// for fields that only repeat others in another form.
 func TestCompareMissesNothing(t *testing.T) {
 	derived := map[string]string{
 		"Name":          "another unit",
@@ -34,7 +34,7 @@ func TestCompareMissesNothing(t *testing.T) {
 	assert.True(t, sameSet([]string{"a", "b"}, []string{"b", "a"}))
 }
 
-// set makes a value another than zero.
+// set sets a value to something other than zero.
 func set(v reflect.Value) {
 	switch v.Kind() {
 	case reflect.String:
@@ -44,7 +44,7 @@ func set(v reflect.Value) {
 	case reflect.Int, reflect.Int64:
 		v.SetInt(1)
 	case reflect.Uint8:
-		v.SetUint(2) // a suite, if it is a kind
+		v.SetUint(2) // a suite, if the type has kinds
 	case reflect.Pointer:
 		v.Set(reflect.New(v.Type().Elem()))
 		set(v.Elem())

@@ -2,8 +2,7 @@ package process
 
 import "testing"
 
-// BenchmarkListening is what is done five times a second as long as nothing new
-// listens anywhere.
+// BenchmarkListening measures the check that runs five times a second as long as nothing new listens.
 func BenchmarkListening(b *testing.B) {
 	s := New()
 	for range b.N {
@@ -11,7 +10,7 @@ func BenchmarkListening(b *testing.B) {
 	}
 }
 
-// BenchmarkSurvey looks at twenty processes.
+// BenchmarkSurvey measures a survey of twenty processes.
 func BenchmarkSurvey(b *testing.B) {
 	s := New()
 	for range 20 {

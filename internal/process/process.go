@@ -61,7 +61,7 @@ type Exit struct {
 const leftoverGrace = 2 * time.Second
 
 // drainPatience limits the wait for output after all processes are gone: a process that could not be followed may
-// hold the terminal open for ever.
+// hold the terminal open forever.
 const drainPatience = 300 * time.Millisecond
 
 // markName is the environment variable that identifies a run's processes.

@@ -19,8 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// run starts a shell script and returns what it wrote and how it ended, which
-// close when it has.
+// run starts a shell script and returns channels for its output and its end, which are closed when it has ended.
 type running struct {
 	*Process
 	mu     sync.Mutex
@@ -103,8 +102,7 @@ func TestAllOutputArrivesBeforeTheEnd(t *testing.T) {
 	assert.Equal(t, "200000", lines[len(lines)-1])
 }
 
-// TestFlood reads a hundred megabytes from a process that writes as fast as it
-// can, and loses none.
+// TestFlood reads a hundred megabytes, without loss, from a process that writes as fast as it can.
 func TestFlood(t *testing.T) {
 	const size = 100_000_000
 	var lines atomic.Int64

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestListenersAgree compares the kernel's two accounts of what listens.
+// TestListenersAgree compares the kernel's two lists of listening sockets.
 func TestListenersAgree(t *testing.T) {
 	var want []netip.AddrPort
 	for _, address := range []string{"127.0.0.1:0", "[::1]:0", ":0"} {

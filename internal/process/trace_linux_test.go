@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTraces tells runs that write files from those that talk, on a file system
-// that counts what is written to it and on one that does not.
+// TestTraces distinguishes runs that write files from those that only print, on a file system that counts written
+// bytes and on one that does not.
 func TestTraces(t *testing.T) {
 	const begin, end = `echo one; while [ ! -e go ]; do sleep 0.01; done; `, `; exec tail -f /dev/null`
 	for _, test := range []struct {
@@ -42,7 +42,7 @@ func TestTraces(t *testing.T) {
 					t,
 					"its trace is right",
 					func() bool { return (trace() != 0) == test.writes },
-				) // what it said may not have been read yet
+				) // its output may not have been read yet
 				require.NoError(t, r.Signal("KILL"))
 				r.wait(t)
 				wrote, seen := r.Wrote(folder)

@@ -26,8 +26,8 @@ func init() {
 	}
 }
 
-// liveWithoutFirstThread ends the process's first thread and leaves another, so that
-// /proc shows a process that has ended but still holds its files and ports.
+// liveWithoutFirstThread ends the process's first thread and keeps another, so that /proc shows a process that has
+// ended but still holds its files and ports.
 func liveWithoutFirstThread() {
 	runtime.LockOSThread()
 	go func() {
@@ -42,14 +42,13 @@ func liveWithoutFirstThread() {
 	syscall.RawSyscall(syscall.SYS_EXIT, 0, 0, 0)
 }
 
-// aStepAhead is a script that starts itself again and ends, every few milliseconds, for
-// half a minute at most.
+// aStepAhead is a script that starts itself again and ends, every few milliseconds, for half a minute at most.
 const aStepAhead = `n=$((${1:-0} + 1)); [ $n -lt 6000 ] || exit
 sleep 0.003
 sh "$0" $n & exit
 `
 
-// endAll runs a script and ends all that it has started, wherever that has gone.
+// endAll runs a script and ends all processes that it has started, wherever they are.
 func endAll(script string) {
 	if err := BecomeSubreaper(); err != nil {
 		panic(err)
@@ -60,7 +59,7 @@ func endAll(script string) {
 	os.Exit(0)
 }
 
-// TestEndDescendants leaves nothing, also of what is always a step ahead.
+// TestEndDescendants leaves no process, not even of a script that is always a step ahead.
 func TestEndDescendants(t *testing.T) {
 	step := filepath.Join(t.TempDir(), "step")
 	require.NoError(t, os.WriteFile(step, []byte(aStepAhead), 0o600))
@@ -80,7 +79,7 @@ func TestEndDescendants(t *testing.T) {
 	}
 }
 
-// TestStrays ends processes that tried to get away from their run.
+// TestStrays ends processes that tried to leave their run.
 func TestStrays(t *testing.T) {
 	program, err := os.Executable()
 	require.NoError(t, err)
@@ -111,8 +110,8 @@ func TestStrays(t *testing.T) {
 	}
 }
 
-// TestAlwaysAStepAhead ends a process that starts another every few milliseconds and
-// ends itself, so that no list ever holds it for long.
+// TestAlwaysAStepAhead ends a process that starts another every few milliseconds and ends itself, so that no list of
+// processes is ever current.
 func TestAlwaysAStepAhead(t *testing.T) {
 	step := filepath.Join(t.TempDir(), "step")
 	require.NoError(t, os.WriteFile(step, []byte(aStepAhead), 0o600))
@@ -150,8 +149,8 @@ func runningWith(word string) []string {
 	return found
 }
 
-// TestGroupOfNobody never signals group 0, which is the caller's own (kill(2)): the
-// kernel shows -1 for a process that is just being taken off its list.
+// TestGroupOfNobody never signals group 0, which is the caller's own (kill(2)): the kernel shows -1 for a process
+// that is being removed from its table.
 func TestGroupOfNobody(t *testing.T) {
 	tr := newTracker()
 	p := &Process{PID: 1 << 30}
@@ -161,8 +160,7 @@ func TestGroupOfNobody(t *testing.T) {
 	assert.Equal(t, []int{p.PID}, tr.groupsOf(p))
 }
 
-// TestNothingIsKept holds that the tracker forgets a run with all that it had in other
-// sessions.
+// TestNothingIsKept checks that the tracker forgets a run with all of its processes in other sessions.
 func TestNothingIsKept(t *testing.T) {
 	s := New()
 	for range 5 {
@@ -196,8 +194,8 @@ func TestNothingIsKept(t *testing.T) {
 	assert.Empty(t, s.tracker.leaders)
 }
 
-// TestSignalToTheLeaderAlone leaves what the process has started as it is, and when it
-// ends by that signal its leftovers end as those of any other end.
+// TestSignalToTheLeaderAlone leaves the children of the process alone, and when the process ends by that signal, its
+// leftovers are ended as after any other end.
 func TestSignalToTheLeaderAlone(t *testing.T) {
 	r := start(
 		t,

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// BenchmarkProxy compares the proxy with a bare one of the standard library on the same server: the
-// median of single small requests one after the other, and how many a second when eight ask at once.
+// BenchmarkProxy compares the proxy with a bare one of the standard library in front of the same server: the median
+// of single small requests, and the throughput of eight clients.
 func BenchmarkProxy(b *testing.B) {
 	u, look := upstream(b, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") })
 	behind := &behind{}
@@ -38,7 +38,7 @@ func BenchmarkProxy(b *testing.B) {
 	median := map[string]time.Duration{}
 	for range b.N {
 		var all = map[string][]time.Duration{}
-		for range 2000 { // in turn, so that all meet the same machine
+		for range 2000 { // alternately, so that other load affects all
 			for _, address := range []string{u.URL, bare.URL, ours} {
 				all[address] = append(all[address], get(address))
 			}

@@ -24,7 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// behind is what a test says of units.
+// behind is a test double of the units behind a relay.
 type behind struct {
 	mu    sync.Mutex
 	units map[string]Look
@@ -71,7 +71,7 @@ func (b *behind) set(unit string, look Look) {
 	}
 }
 
-// waiters is how many requests and followers wait for something to change.
+// waiters returns how many requests and followers wait for a change.
 func (b *behind) waiters() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -99,12 +99,12 @@ func upstream(t testing.TB, h http.HandlerFunc) (*httptest.Server, Look) {
 	return u, Look{Ready: true, Address: netip.MustParseAddrPort(u.Listener.Addr().String()), Generation: "1"}
 }
 
-// ask asks for something and returns the answer with its body.
+// ask sends a request and returns the answer with its body.
 func ask(t testing.TB, method, url string, header map[string]string) (*http.Response, string) {
 	t.Helper()
 	r, err := http.NewRequest(method, url, nil)
 	require.NoError(t, err)
-	r.Header.Set("Sec-Fetch-Dest", "document") // as a browser does that goes somewhere
+	r.Header.Set("Sec-Fetch-Dest", "document") // as a browser does when it opens a page
 	for name, value := range header {
 		if r.Header.Set(name, value); name == "Host" {
 			r.Host = value
@@ -144,8 +144,7 @@ func TestInject(t *testing.T) {
 	assert.Contains(t, string(out), `nonce="a&#34;b"`)
 }
 
-// FuzzInject requires of any page that nothing of it is lost or changed except the script, which is in it
-// once.
+// FuzzInject requires that a page keeps all of its bytes and gains exactly one script.
 func FuzzInject(f *testing.F) {
 	for _, seed := range []string{"<html><head>", "<!doctype", "<script><head>", "a<b <head>c", "\x00<head/>",
 		"<plaintext><head>", "<head", "</head><head>"} {
@@ -203,7 +202,7 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir+"/folders/index.html", 0o755))
 	require.NoError(t, os.Mkdir(dir+"/pipes", 0o755))
 	require.NoError(t, exec.Command("mkfifo", dir+"/pipes/index.html").Run())
-	listed := func(name, entry string) string { // what is in a folder without a start page
+	listed := func(name, entry string) string { // the listing of a directory without an index page
 		var text bytes.Buffer
 		require.NoError(t, listing.Execute(&text, map[string]any{"Name": name, "Entries": []string{entry}}))
 		return strings.Replace(text.String(), "<head>", "<head>"+tag, 1)
@@ -368,7 +367,7 @@ type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
-// TestStreams passes on what streams as it comes, and connections that are upgraded.
+// TestStreams forwards streams as they arrive, and upgraded connections.
 func TestStreams(t *testing.T) {
 	_, look := upstream(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Upgrade") != "" {
@@ -379,7 +378,7 @@ func TestStreams(t *testing.T) {
 			defer conn.Close()
 			fmt.Fprint(rw, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
 			rw.Flush()
-			io.Copy(conn, rw) // says again what it hears
+			io.Copy(conn, rw) // an echo
 			return
 		}
 		w.Header().Set("Content-Type", r.FormValue("type"))
@@ -418,8 +417,7 @@ func TestStreams(t *testing.T) {
 	assert.Equal(t, "ahoy", string(echo))
 }
 
-// TestWaiting has requests wait while a unit is on its way, and says why there is no page when it is
-// broken.
+// TestWaiting holds requests while a unit is starting, and explains why there is no page when it is broken.
 func TestWaiting(t *testing.T) {
 	_, look := upstream(t, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "the new page") })
 	b := &behind{}
@@ -463,8 +461,8 @@ func TestWaiting(t *testing.T) {
 	assert.Contains(t, body, "late was not ready within 1ms")
 }
 
-// TestNoFailedGet restarts what answers, on another port each time, while pages are asked for all the
-// time: none fails.
+// TestNoFailedGet restarts a server, on another port each time, while pages are requested continuously: no request
+// fails.
 func TestNoFailedGet(t *testing.T) {
 	b := &behind{}
 	start := func(n int) *httptest.Server {
@@ -505,7 +503,7 @@ func TestNoFailedGet(t *testing.T) {
 		u.Close()
 		u = start(n + 1)
 	}
-	// One that is gone before it was said.
+	// A page that disappeared before it could be notified.
 	u.CloseClientConnections()
 	u.Close()
 	b.set("tickets", Look{Moving: true})
@@ -515,7 +513,7 @@ func TestNoFailedGet(t *testing.T) {
 	u.Close()
 }
 
-// listener is a page that listens.
+// listener is a page that listens for reloads.
 type listener struct {
 	t  *testing.T
 	in *bufio.Reader
@@ -544,7 +542,8 @@ func (l *listener) hears() message {
 	}
 }
 
-// TestPagesReload reloads once when all is ready, and not between; swaps style sheets; tells what is stale.
+// TestPagesReload reloads once when everything is ready and not before, swaps style sheets, and reports what is
+// stale.
 func TestPagesReload(t *testing.T) {
 	b := &behind{}
 	b.set("tickets", Look{Ready: true, Generation: "1"})
@@ -562,7 +561,7 @@ func TestPagesReload(t *testing.T) {
 		page.hears(),
 	)
 
-	s.see() // as it is now
+	s.see() // its current state
 	for _, look := range []Look{{Moving: true}, {Moving: true, Ready: true}, {Moving: true},
 		{Ready: true, Generation: "2", Because: "main.go"}, {Ready: true, Generation: "2"}} {
 		b.set("tickets", look)
@@ -578,7 +577,7 @@ func TestPagesReload(t *testing.T) {
 	assert.Equal(t, "reload", page.hears().Do)
 	s.Close()
 	_, err := page.in.ReadByte()
-	for err == nil { // what was on its way
+	for err == nil { // events still in transit
 		_, err = page.in.ReadByte()
 	}
 }

@@ -11,8 +11,7 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// FuzzNarrow requires that a case's name stays one word, and is found by the expression that it
-// is quoted in.
+// FuzzNarrow requires that a test's name stays one word and matches the expression it is quoted in.
 func FuzzNarrow(f *testing.F) {
 	f.Add("TestBerths/low_tide", "TestA|B")
 	f.Add("$(rm -rf .); 'x' \"y\"", "a b")

@@ -18,9 +18,8 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// BenchmarkLargeChange writes 50,000 files that concern ten tasks, and measures from the
-// moment when they have been quiet for the debounce until all ten were started. Processes
-// are doubles that end at once.
+// BenchmarkLargeChange writes 50,000 files that affect ten tasks, and measures the time from the end of the debounce
+// until all ten have started. Processes are doubles that end at once.
 func BenchmarkLargeChange(b *testing.B) {
 	const folders, files, units = 500, 100, 10
 	root := b.TempDir()
@@ -80,7 +79,7 @@ func BenchmarkLargeChange(b *testing.B) {
 	<-s.Done()
 }
 
-// endAll ends all processes well, and returns how many there were.
+// endAll ends all processes with exit status 0 and returns how many there were.
 func (s *spawner) endAll() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -90,8 +89,8 @@ func (s *spawner) endAll() int {
 	return len(s.all)
 }
 
-// BenchmarkEvent measures what one event costs the loop, with all that it does to let faces
-// know: a writing that concerns one unit and is taken back, in projects of several sizes.
+// BenchmarkEvent measures what one event costs the loop, including the work of notifying faces: a file that affects
+// one unit is written and restored, in projects of several sizes.
 func BenchmarkEvent(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
 		b.Run(fmt.Sprintf("units=%d", n), func(b *testing.B) {

@@ -20,8 +20,8 @@ import (
 	"omnivigil/internal/watch"
 )
 
-// TestChangesAreEnough plays random projects and sends to one face everything, to the other
-// only what changes, as JSON: both see the same.
+// TestChangesAreEnough plays random projects and sends full snapshots to one face and only the changes to another,
+// both as JSON: they see the same.
 func TestChangesAreEnough(t *testing.T) {
 	asJSON := func(v any) string {
 		data, err := json.Marshal(v)
@@ -40,7 +40,7 @@ func TestChangesAreEnough(t *testing.T) {
 				if failed || w.Steps%3 != 0 {
 					return
 				}
-				if of != w.Engine { // it is another session
+				if of != w.Engine { // a new session
 					of, last, b = w.Engine, nil, snapshot.Builder{}
 				}
 				now := b.Build(escape.Lines, w.Engine.Snapshot(), w.Plan)
@@ -53,7 +53,7 @@ func TestChangesAreEnough(t *testing.T) {
 					seen = seen.Apply(change)
 				}
 				last = now
-				// Read back, what is a face's own has times of another zone.
+				// The times of a face, read back, have another time zone.
 				reread := &api.Snapshot{}
 				require.NoError(t, json.Unmarshal([]byte(asJSON(now)), reread))
 				failed = !assert.JSONEq(t, asJSON(reread), asJSON(seen), "seed %d, step %d, %T", seed, w.Steps, ev)
@@ -63,8 +63,7 @@ func TestChangesAreEnough(t *testing.T) {
 	}
 }
 
-// TestWait is over when what was written before it has come to rest, and not before the
-// watcher has caught up.
+// TestWait returns when everything written before is at rest, and not before the watcher has caught up.
 func TestWait(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"*.go\"]\n[service.other]\nrun = \"other\"\n", func(s *stage) {
 		s.pass(time.Second)
@@ -112,7 +111,7 @@ func TestWait(t *testing.T) {
 		assert.True(t, (<-answer).OK, "it is current, whatever the others are")
 
 		wait(api.WaitQuery{Timeout: api.Seconds(time.Minute)})
-		s.pass(2 * time.Minute) // the watcher is stuck
+		s.pass(2 * time.Minute) // the watcher hangs
 		require.True(t, over())
 		assert.True(t, (<-answer).TimedOut)
 		_, err := s.Wait(context.Background(), api.WaitQuery{Units: []string{"nobody"}})
@@ -120,8 +119,8 @@ func TestWait(t *testing.T) {
 	})
 }
 
-// TestWaitForARetry takes the pause before a service is started again for a movement, also
-// of who needs it.
+// TestWaitForARetry counts the pause before a retry of a service as work in progress, also for the units that need
+// it.
 func TestWaitForARetry(t *testing.T) {
 	play(
 		t,
@@ -148,7 +147,7 @@ func TestWaitForARetry(t *testing.T) {
 	)
 }
 
-// TestRequestsAreAnswered names the ripple that a request has opened, or refuses in words.
+// TestRequestsAreAnswered returns the ripple that a request has opened, or an error in words.
 func TestRequestsAreAnswered(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\n[group.all]\nunits = [\"api\"]\n", func(s *stage) {
 		s.pass(time.Second)
@@ -181,7 +180,7 @@ func TestRequestsAreAnswered(t *testing.T) {
 	})
 }
 
-// TestFaces follow the project, are counted, and tell when the last has gone.
+// TestFaces checks that faces follow the project and are counted, and that the end of the last one is reported.
 func TestFaces(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\n", func(s *stage) {
 		deserted := 0
@@ -218,7 +217,7 @@ func TestFaces(t *testing.T) {
 	})
 }
 
-// TestSubscribe hears all that happens, from where it asks for, and the end.
+// TestSubscribe receives all events from a given position, and the end.
 func TestSubscribe(t *testing.T) {
 	a := newAccount()
 	for range 2*keptFacts + 1 {

@@ -30,12 +30,11 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// The doubles of what a session stands on: nothing is watched, run or written, and time
-// is the test's.
+// The doubles of what a session depends on: nothing is watched, run or written, and the test sets the time.
 
 type watcher struct {
 	events chan watch.Event
-	behind []int // calls of CatchUp, to be answered by the test
+	behind []int // calls of CatchUp that the test must answer
 }
 
 func (w *watcher) Events() <-chan watch.Event { return w.events }
@@ -74,7 +73,7 @@ func (b *book) String() string {
 	return strings.Join(b.lines, "\n")
 }
 
-// actor is a process that does what the test says.
+// actor is a process that the test directs.
 type actor struct {
 	run.NoTerminal
 	spec process.Spec
@@ -92,7 +91,7 @@ func (p *actor) Working() bool { return false }
 
 func (p *actor) Signal(name string) error {
 	p.note(name)
-	if name != "USR2" { // the one that they ignore
+	if name != "USR2" { // the one signal that they ignore
 		p.exit(process.Exit{Code: -1, Signal: "SIG" + name})
 	}
 	return nil
@@ -146,7 +145,7 @@ func (s *spawner) Holder(a netip.AddrPort) (string, bool) {
 	return who, taken
 }
 
-// newest is the process that was started last with that command line.
+// newest returns the most recently started process with that command line.
 func (s *spawner) newest(command string) *actor {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -179,7 +178,7 @@ func (s *stage) open(after int) (Watcher, error) {
 	return s.watcher, nil
 }
 
-// play runs a test in a bubble of its own time, with a project of these settings.
+// play runs a test in a bubble with its own clock, with a project of these settings.
 func play(t *testing.T, text string, test func(*stage)) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &stage{
@@ -208,7 +207,7 @@ func (s *stage) settings(text string) *plan.Plan {
 	return p
 }
 
-// save is what a watcher reports when one file that concerns these units is saved.
+// save reports that one file that affects these units was saved, as a watcher would.
 func (s *stage) save(path string, keys ...string) {
 	s.burst++
 	s.watcher.events <- watch.Touched{Burst: s.burst, Keys: keys}
@@ -255,8 +254,8 @@ watch = ["*.go"]
 	})
 }
 
-// TestSettingsAreAdopted has the project updating from the first write of the settings
-// until they are used.
+// TestSettingsAreAdopted checks that the project is updating from the first write of the settings until they are
+// used.
 func TestSettingsAreAdopted(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\n", func(s *stage) {
 		s.pass(time.Second)
@@ -270,7 +269,7 @@ func TestSettingsAreAdopted(t *testing.T) {
 		assert.NotNil(t, s.spawner.newest("other"))
 		assert.Contains(t, s.book.String(), "new in the settings: api runs: other")
 
-		// Touched without a change: they are as they were.
+		// Touched without a change of contents.
 		s.watcher.events <- watch.Touched{Burst: 2, Keys: []string{impact.Settings}}
 		synctest.Wait()
 		s.watcher.events <- watch.Unchanged{Burst: 2, Keys: []string{impact.Settings}}
@@ -298,7 +297,8 @@ do = "signal:HUP"
 	})
 }
 
-// TestReadyCommand is a part of its run: it has its marks, no terminal, and ends with it.
+// TestReadyCommand checks that a readiness command belongs to its run: it has the run's variables, no terminal, and
+// ends with the run.
 func TestReadyCommand(t *testing.T) {
 	play(t, `
 [service.db]
@@ -330,7 +330,7 @@ ready = { run = "is-ready", within = "1s" }
 	})
 }
 
-// TestPreparesIsSaidFirst puts the line about a step before the step's output.
+// TestPreparesIsSaidFirst checks that the line about a step comes before the step's output.
 func TestPreparesIsSaidFirst(t *testing.T) {
 	play(t, "[task.gen]\nsetup = [\"install\"]\nrun = \"gen\"\n", func(s *stage) {
 		step := s.spawner.newest("install")
@@ -406,7 +406,7 @@ func TestTakenPort(t *testing.T) {
 	})
 }
 
-// TestElsewhere tells once of a file that no rule matches, with the nearest rule.
+// TestElsewhere reports once a file that no rule matches, with the closest rule.
 func TestElsewhere(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"app/views/**/*.html\"]\n", func(s *stage) {
 		s.save("app/veiws/a.html", impact.Elsewhere)
@@ -422,7 +422,7 @@ func TestElsewhere(t *testing.T) {
 	})
 }
 
-// TestNamesActOnNothing shows what others wrote as what it is.
+// TestNamesActOnNothing shows the control characters in names as text.
 func TestNamesActOnNothing(t *testing.T) {
 	play(t, "[service.api]\nrun = \"api\"\nwatch = [\"**\"]\n", func(s *stage) {
 		s.pass(time.Second)
@@ -431,8 +431,8 @@ func TestNamesActOnNothing(t *testing.T) {
 	})
 }
 
-// TestNotWatched has the watcher end while a save is not at rest: the verdict says so until another is
-// opened, which takes all that is watched for changed. Waiting faces are notified, and stop waiting.
+// TestNotWatched ends the watcher while a save is not at rest: the verdict says so until another watcher is opened,
+// which treats every watched file as changed. Waiting faces are notified and stop waiting.
 func TestNotWatched(t *testing.T) {
 	play(
 		t,
@@ -461,7 +461,7 @@ func TestNotWatched(t *testing.T) {
 			s.pass(5 * time.Second)
 			assert.Equal(t, engine.VerdictCurrent, s.state().Verdict.Word)
 
-			close(s.watcher.events) // a system that ends each new watcher is not asked more than once a second
+			close(s.watcher.events) // even if each new watcher ends at once, at most one is opened per second
 			synctest.Wait()
 			close(s.watcher.events)
 			synctest.Wait()

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// BenchmarkBurst writes 100,000 files in 1,000 new folders as fast as it can, and
-// measures until it is told that all of them were.
+// BenchmarkBurst writes 100,000 files in 1,000 new directories as fast as it can, and measures the time until all of
+// them have been reported.
 func BenchmarkBurst(b *testing.B) {
 	const folders, files = 1000, 100
 	root := b.TempDir()

@@ -17,8 +17,8 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// TestLimits watches more folders than the system allows, in a user namespace that
-// allows few watches, or no instance at all.
+// TestLimits watches more directories than the system allows, in a user namespace that allows few watches or no
+// instance at all.
 func TestLimits(t *testing.T) {
 	for _, limit := range []struct{ name, file, value string }{
 		{"watches", "max_inotify_watches", "20"},
@@ -87,7 +87,7 @@ func beyondLimits(t *testing.T) {
 	assert.Contains(t, told, "new/deep/y.txt")
 }
 
-// soon is a debounce for what is noticed by looking, in the system's time.
+// soon is a debounce, in the system's time, for changes that are found by polling.
 const soon = 50 * time.Millisecond
 
 // tells waits until all of this has been reported, in one change or several.
@@ -106,7 +106,7 @@ func (l *hearing) tells(t *testing.T, want ...string) {
 	}
 }
 
-// TestProjectIsReplaced takes the whole folder away and puts another in its place.
+// TestProjectIsReplaced removes the whole directory and puts another in its place.
 func TestProjectIsReplaced(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "project")
 	put(t, root, "a.txt")
@@ -120,7 +120,7 @@ func TestProjectIsReplaced(t *testing.T) {
 	w.tells(t, "deep/c.txt written")
 }
 
-// TestMountGoes takes a file system away from under a folder.
+// TestMountGoes unmounts a file system below a directory.
 func TestMountGoes(t *testing.T) {
 	root := t.TempDir()
 	put(t, root, "disk/under.txt")
@@ -135,7 +135,7 @@ func TestMountGoes(t *testing.T) {
 	w.tells(t, "disk/under.txt written")
 }
 
-// TestHold waits for version control's lock no longer than it should.
+// TestHold checks that the wait for version control's lock is bounded.
 func TestHold(t *testing.T) {
 	var h lockWait
 	at := func(s float64) time.Time { return time.Unix(0, 0).Add(time.Duration(s * float64(time.Second))) }

@@ -23,11 +23,10 @@ import (
 	"omnivigil/internal/watch/kernel"
 )
 
-// TestRandomTree does all that people and tools do to files, in any order and as
-// fast as it can, and listens. A reader of exactly the files that are reported to it
-// must, at every quiet moment, know all that the tree holds.
+// TestRandomTree does everything that people and tools do to files, in any order and as fast as it can, and listens.
+// A reader of exactly the reported files must know, at every quiet moment, the contents of the whole tree.
 //
-// OMNIVIGIL_OPERATIONS says how many operations; OMNIVIGIL_SEED repeats a run.
+// OMNIVIGIL_OPERATIONS sets the number of operations; OMNIVIGIL_SEED repeats a run.
 func TestRandomTree(t *testing.T) {
 	operations := 6000
 	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_OPERATIONS")); err == nil {
@@ -59,28 +58,28 @@ func TestRandomTree(t *testing.T) {
 	}
 }
 
-// treeDriver makes operations in a tree and keeps a reader's copy of it.
+// treeDriver performs operations in a tree and keeps a reader's copy of it.
 type treeDriver struct {
 	t                *testing.T
 	r                *rand.Rand
 	root             string
 	w                *Watcher
-	copy             map[string]string // by path, what the reader has read
-	pause            time.Duration     // how long nothing is heard where there is nothing to hear
+	copy             map[string]string // by path, the contents that the reader has read
+	pause            time.Duration     // how long to wait for events where none are expected
 	done, pollGroups int
 	hits             int
 	serial           int
 	lossy            *lossyKernel
 	rules            bool // ignore files were edited in this round
-	unlisted         bool // more files were heard of than were listed, so that a reader has to read all
+	unlisted         bool // more files were reported than listed, so that a reader has to read all
 	log              []string
 }
 
-// lossyKernel loses notices, and says so.
+// lossyKernel loses notices and reports that.
 type lossyKernel struct {
 	kernel.Source
 	out  chan []kernel.Notice
-	last atomic.Int64 // when it last told anything, nanoseconds since 1970
+	last atomic.Int64 // time of its last notice, nanoseconds since 1970
 }
 
 func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
@@ -93,7 +92,7 @@ func newLossyKernel(t *testing.T, r *rand.Rand) *lossyKernel {
 			if r.IntN(4) == 0 {
 				batch = append(batch[:r.IntN(len(batch))], kernel.Notice{What: kernel.Overflowed})
 			}
-			l.last.Store(math.MaxInt64) // it is not heard yet
+			l.last.Store(math.MaxInt64) // not delivered yet
 			l.out <- batch
 			l.last.Store(time.Now().UnixNano())
 		}
@@ -138,7 +137,7 @@ func newDriver(t *testing.T, r *rand.Rand, poll time.Duration, lossy bool) *tree
 	return d
 }
 
-// awaitWatching waits until the interests with that number are watched for.
+// awaitWatching waits until the interests with that number are being watched.
 func awaitWatching(w *Watcher, number int) {
 	for ev := range w.Events() {
 		if ev == (Watching{number}) {
@@ -149,14 +148,14 @@ func awaitWatching(w *Watcher, number int) {
 
 func pick[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
 
-// operateAndCompare makes some operations, waits for quiet and compares.
+// operateAndCompare performs some operations, waits for quiet and compares.
 func (d *treeDriver) operateAndCompare() {
 	d.log, d.rules, d.unlisted = nil, false, false
 	n := 1 + d.r.IntN(pick(d.r, 6, 40, 250, 1000))
 	harmless := d.r.IntN(20) == 0
 	for range n {
 		if d.r.IntN(40) == 0 {
-			time.Sleep(time.Duration(d.r.IntN(4)) * time.Millisecond) // so that some is heard in between
+			time.Sleep(time.Duration(d.r.IntN(4)) * time.Millisecond) // so that some are reported in between
 		}
 		if harmless {
 			d.harmless()
@@ -168,7 +167,7 @@ func (d *treeDriver) operateAndCompare() {
 	heard := d.quiet()
 	d.pollGroups++
 	d.hits += len(heard["all"])
-	if harmless && d.lossy == nil { // after a loss, a file that was seen in the moment of its change is reported again
+	if harmless && d.lossy == nil { // after a loss, a file that was seen while it changed is reported again
 		require.Empty(d.t, heard, "nothing was changed: %s", d.log)
 	}
 	there := d.tree()
@@ -182,7 +181,7 @@ func (d *treeDriver) operateAndCompare() {
 	}
 }
 
-// compare holds what the reader has, after it has read what was heard of, against what is there.
+// compare compares the reader's copy, after reading the reported files, with the tree.
 func (d *treeDriver) compare(heard map[string]map[string]bool, there map[string]string) {
 	d.t.Helper()
 	for path := range heard["all"] {
@@ -203,7 +202,7 @@ func (d *treeDriver) compare(heard map[string]map[string]bool, there map[string]
 	d.compareClean(heard, there)
 }
 
-// prune keeps the tree from growing without end.
+// prune keeps the tree from growing without limit.
 func (d *treeDriver) prune() {
 	for _, dir := range []string{"a", "b"} {
 		os.RemoveAll(filepath.Join(d.root, dir))
@@ -225,8 +224,8 @@ func (d *treeDriver) differ(there map[string]string) {
 	d.t.Fatalf("operations:\n%s", strings.Join(d.log, "\n"))
 }
 
-// compareClean checks that who does not want what version control ignores hears of
-// the rest, and only of that.
+// compareClean checks that an interest that excludes files ignored by version control hears of all other files, and
+// only of those.
 func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[string]string) {
 	if d.rules {
 		return
@@ -251,16 +250,16 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 	}
 }
 
-// quiet returns what is heard until all is at rest: until the bell is heard twice
-// with nothing in between. A look around may see the bell before it sees what was
-// done earlier elsewhere, and what comes to rest with the bell may be reported after it.
+// quiet returns what is reported until everything is at rest: until two bells arrive with nothing in between. A scan
+// may see the bell before earlier changes elsewhere, and changes that come to rest with the bell may be reported
+// after it.
 func (d *treeDriver) quiet() map[string]map[string]bool {
 	heard := map[string]map[string]bool{}
 	for d.lossy != nil && time.Now().UnixNano()-d.lossy.last.Load() < int64(200*time.Millisecond) {
 		d.hear(
 			heard,
 			time.After(10*time.Millisecond),
-		) // after a loss, the bell would be seen before all that came first
+		) // after a loss, the bell would be seen before everything that came first
 	}
 	for calm := 0; calm < 2; calm++ {
 		before := size(heard)
@@ -281,7 +280,7 @@ func size(heard map[string]map[string]bool) int {
 	return n
 }
 
-// listen notes what is heard until the bell is.
+// listen collects reports until the bell arrives.
 func (d *treeDriver) listen(heard map[string]map[string]bool) {
 	for limit := time.After(20 * time.Second); ; {
 		switch rang, late := d.hear(heard, limit); {
@@ -293,7 +292,7 @@ func (d *treeDriver) listen(heard map[string]map[string]bool) {
 	}
 }
 
-// hear notes the next that is heard before the limit.
+// hear collects the next report that arrives before the limit.
 func (d *treeDriver) hear(heard map[string]map[string]bool, limit <-chan time.Time) (rang, late bool) {
 	select {
 	case ev := <-d.w.Events():
@@ -321,7 +320,7 @@ func (d *treeDriver) must(err error) {
 	}
 }
 
-// tree reads all that is there, through symbolic links as far as they are followed.
+// tree reads all files, through symbolic links as far as they are followed.
 func (d *treeDriver) tree() map[string]string {
 	all := map[string]string{}
 	d.readInto(all, d.root, "", 0, nil)
@@ -358,7 +357,7 @@ func (d *treeDriver) readInto(all map[string]string, dir, rel string, depth int,
 	}
 }
 
-// folder returns a random folder that may be there.
+// folder returns a random directory that may exist.
 func (d *treeDriver) folder() string {
 	parts := []string{d.root}
 	for range d.r.IntN(4) {
@@ -376,7 +375,7 @@ func (d *treeDriver) text() []byte {
 	return fmt.Appendf(nil, "%06d", d.serial)
 }
 
-// harmless does what changes no file's contents.
+// harmless makes a change that affects no file's contents.
 func (d *treeDriver) harmless() {
 	file := d.file()
 	switch d.r.IntN(4) {
@@ -395,7 +394,7 @@ func (d *treeDriver) harmless() {
 	}
 }
 
-// operate does one thing of all that people and tools do.
+// operate performs one of the operations of people and tools.
 func (d *treeDriver) operate() {
 	file, other, dir, text := d.file(), d.file(), d.folder(), d.text()
 	if dir == d.root {
@@ -439,7 +438,7 @@ func (d *treeDriver) operate() {
 		d.must(os.Rename(file, other))
 	case 14:
 		to := filepath.Join(d.folder(), string(rune('a'+d.r.IntN(2))))
-		d.rules = true // there may be ignore files in it
+		d.rules = true // it may contain ignore files
 		say("rename directory", dir, to)
 		d.must(os.Rename(dir, to))
 	case 15:
@@ -478,14 +477,14 @@ func (d *treeDriver) operate() {
 	}
 }
 
-// holds reports whether a folder is there and is in dir, or is dir.
+// holds reports whether a directory exists and is dir or inside it.
 func (d *treeDriver) holds(dir, folder string) bool {
 	in, err := filepath.EvalSymlinks(dir)
 	resolved, missing := filepath.EvalSymlinks(folder)
 	return err != nil || missing == nil && isBelow(resolved, in)
 }
 
-// target is how a symbolic link in a folder names a path.
+// target returns the path that a symbolic link in a directory stores.
 func (d *treeDriver) target(path, from string) string {
 	if rel, err := filepath.Rel(from, path); err == nil && d.r.IntN(2) == 0 {
 		return rel

@@ -20,12 +20,11 @@ import (
 
 var update = flag.Bool("update", false, "write what is heard into the scenarios")
 
-// TestScenarios plays every file in testdata/scenarios: interests, then commands
-// for the shell ("$ ...") with what is heard after each, in a folder with the files
-// that follow. An interest is a line "KEY: PATTERN...", with !PATTERN for what it
-// ignores and the words unignored, skip_unchanged, at_once (a debounce of 0). What is
-// heard stands as one line "change N" for each change, N counting them within a
-// command, with "KEY PATH WHAT" under it; "KEY as before" is an Unchanged.
+// TestScenarios plays every file in testdata/scenarios: interests, then commands for the shell ("$ ...") with what is
+// reported after each, in a directory with the files that follow. An interest is a line "KEY: PATTERN...", with
+// !PATTERN for what it ignores and the words unignored, skip_unchanged, at_once (a debounce of 0). A report is one
+// line "change N" for each change, N counting them within a command, with "KEY PATH WHAT" below it; "KEY as before"
+// is an Unchanged.
 func TestScenarios(t *testing.T) {
 	files, err := filepath.Glob("testdata/scenarios/*.txt")
 	require.NoError(t, err)
@@ -59,11 +58,11 @@ func newScenario(t *testing.T, archive *txtar.Archive) *scenario {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, f.Data, 0o644))
 	}
-	time.Sleep(2 * stamp.SoonAfter) // they are older than what the watcher is unsure of
+	time.Sleep(2 * stamp.SoonAfter) // old enough for the watcher to trust their times
 	return s
 }
 
-// play obeys the commands and returns the whole account with what was heard.
+// play executes the commands and returns the commands with what was reported.
 func (s *scenario) play(account string) string {
 	var out strings.Builder
 	var interests []pattern.Interest
@@ -131,7 +130,7 @@ func (s *scenario) shell(command string) {
 	require.NoError(s.t, err, "%s: %s", command, out)
 }
 
-// heard returns what was heard of all that was done.
+// heard returns everything that was reported.
 func (s *scenario) heard() string {
 	var bursts []int
 	lines := map[int][]string{} // by burst: interests may hear of one in several Changes
@@ -142,7 +141,7 @@ func (s *scenario) heard() string {
 			fmt.Fprintf(&rest, "  %s as before\n", strings.Join(ev.Keys, " "))
 		case Notice:
 			if strings.HasPrefix(ev.Text, "version control is at work") {
-				continue // it takes more than a second where the machine is busy
+				continue // takes more than a second on a busy machine
 			}
 			fmt.Fprintf(&rest, "  said: %s\n", strings.ReplaceAll(ev.Text, s.root, "."))
 		case Change:

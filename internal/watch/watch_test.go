@@ -21,7 +21,7 @@ import (
 	"omnivigil/internal/watch/stamp"
 )
 
-// folderWith makes a folder with these files.
+// folderWith creates a directory with these files.
 func folderWith(t *testing.T, files ...string) string {
 	t.Helper()
 	root := t.TempDir()
@@ -46,8 +46,8 @@ func rules(patterns ...string) []pattern.Rule {
 	return all
 }
 
-// hearing is a watcher with a clock that the test puts forward: however slow the
-// machine, files come to rest when the test says so.
+// hearing is a watcher with a clock that the test advances: however slow the machine, files come to rest when the
+// test says so.
 type hearing struct {
 	*Watcher
 	root  string
@@ -58,7 +58,7 @@ type hearing struct {
 // debounce is longer than any test takes.
 const debounce = time.Hour
 
-// ring is the interest by which a test knows that all was heard: notices come in order.
+// ring is the interest by which a test knows that everything was reported: notices arrive in order.
 const ring = "ring"
 
 func open(t *testing.T, root string, interests ...pattern.Interest) *hearing {
@@ -78,12 +78,12 @@ func open(t *testing.T, root string, interests ...pattern.Interest) *hearing {
 	return l
 }
 
-// want sets interests, and that in the ring.
+// want sets interests, and adds ring.
 func (l *hearing) want(number int, interests ...pattern.Interest) {
 	l.SetInterests(append(interests, pattern.Interest{Key: ring, Rules: rules("ring-*"), Unignored: true}), number)
 }
 
-// next waits for the next event, but not for ever.
+// next waits for the next event, but not forever.
 func (l *hearing) next(t *testing.T) Event {
 	t.Helper()
 	select {
@@ -95,14 +95,14 @@ func (l *hearing) next(t *testing.T) Event {
 	}
 }
 
-// settle waits until all that was done is heard, lets it come to rest, and returns what
-// was reported meanwhile, without the rings.
+// settle waits until everything has been noticed, lets it come to rest, and returns the reports without those of
+// ring.
 func (l *hearing) settle(t *testing.T) (told []Event) {
 	t.Helper()
 	heard := func() {
 		l.rings++
 		name := fmt.Sprintf("ring-%d", l.rings)
-		// Moved into place, so that there is one notice of it.
+		// Moved into place, so that it causes a single notice.
 		made := filepath.Join(t.TempDir(), name)
 		require.NoError(t, os.WriteFile(made, nil, 0o644))
 		require.NoError(t, os.Rename(made, filepath.Join(l.root, name)))
@@ -123,14 +123,13 @@ func (l *hearing) settle(t *testing.T) (told []Event) {
 		}
 	}
 	heard()
-	time.Sleep(2 * stamp.SoonAfter) // what is as new as a file's time is coarse is looked at again
+	time.Sleep(2 * stamp.SoonAfter) // a file younger than the resolution of its time is checked again
 	l.ahead.Add(int64(2 * debounce))
 	heard() // which wakes it
 	return told
 }
 
-// change lets what was done come to rest and returns the hits of the one change that
-// there is, as "key path what".
+// change lets the operation come to rest and returns the hits of its only change, as "key path what".
 func change(t *testing.T, l *hearing) []string {
 	t.Helper()
 	var hits []string
@@ -214,7 +213,7 @@ func TestOnlyWhatPatternsReachIsWatched(t *testing.T) {
 		pattern.Interest{Key: "b", Rules: rules("cmd/*/*.go"), Debounce: debounce}))
 }
 
-// watched returns the folders that would be watched for the interests.
+// watched returns the directories that would be watched for the interests.
 func watched(t *testing.T, root string, interests ...pattern.Interest) (dirs []string) {
 	t.Helper()
 	tr := newTree(root)
@@ -247,7 +246,7 @@ func TestOddNames(t *testing.T) {
 	assert.Equal(t, []string{"x a b.txt created"}, change(t, w))
 }
 
-// TestBursts plays the grouping with times of its own.
+// TestBursts tests the grouping with a simulated clock.
 func TestBursts(t *testing.T) {
 	b := newBursts()
 	t0 := time.Unix(0, 0)
@@ -304,7 +303,7 @@ func seenBy(key, path, what string) sighting {
 
 func all(string) func(string) bool { return nil }
 
-// TestManyHits lists of a large change what differs in what it asks for, and counts the rest.
+// TestManyHits lists the files of a large change that require different commands, and counts the rest.
 func TestManyHits(t *testing.T) {
 	b := newBursts()
 	for i := range 3 * maxListed {
@@ -331,7 +330,7 @@ func TestManyHits(t *testing.T) {
 	for _, h := range c.Hits {
 		count[fmt.Sprint(h.Rule, h.Captures)] += 1 + h.More
 	}
-	// One of the first is no news, and the last has gone, which another rule told.
+	// One of the first files is unchanged, and the last, which matched another rule, has been removed.
 	assert.Equal(
 		t,
 		map[string]int{
@@ -345,8 +344,7 @@ func TestManyHits(t *testing.T) {
 	assert.Equal(t, "00001", c.Hits[0].Path, "in order")
 }
 
-// TestHalfWritten does not call a file at rest that its writer has not closed, until it
-// has been quiet for a moment.
+// TestHalfWritten treats a file that its writer has not closed as at rest only after it has been quiet for a moment.
 func TestHalfWritten(t *testing.T) {
 	b := newBursts()
 	at := func(ms int) time.Time { return time.Unix(0, 0).Add(time.Duration(ms) * time.Millisecond) }
@@ -366,8 +364,8 @@ func TestHalfWritten(t *testing.T) {
 	assert.Len(t, b.take(at(125), all), 1, "it has been quiet")
 }
 
-// TestFolds folds what happens to one path within a change. What comes and goes is
-// nothing.
+// TestFolds combines the operations on one path within a change. A file that appears and disappears again is not
+// reported.
 func TestFolds(t *testing.T) {
 	for _, test := range []struct{ happens, want string }{
 		{"created written", "created"},
@@ -433,7 +431,7 @@ func TestSetInterests(t *testing.T) {
 	assert.Equal(t, []string{"b b/y.txt written"}, change(t, w))
 }
 
-// TestLastInterestsCount edits faster than the watcher can follow.
+// TestLastInterestsCount edits the interests faster than the watcher can follow.
 func TestLastInterestsCount(t *testing.T) {
 	const edits = 50
 	root := folderWith(t)
@@ -454,8 +452,8 @@ func TestLastInterestsCount(t *testing.T) {
 	assert.Equal(t, []string{fmt.Sprintf("x %d/x.txt written", edits)}, change(t, w))
 }
 
-// TestTouchedIsFollowedByChange edits the interests while files are being written:
-// a listener that has heard that they are hears when they are at rest.
+// TestTouchedIsFollowedByChange edits the interests while files are being written: a listener that was told that
+// files are being written is also told when they are at rest.
 func TestTouchedIsFollowedByChange(t *testing.T) {
 	root := folderWith(t, "a/x.txt", "b/y.txt")
 	const long = debounce
@@ -488,14 +486,14 @@ func TestTouchedIsFollowedByChange(t *testing.T) {
 	assert.Equal(t, map[string]string{"name": "b"}, told["stays"].Captures)
 }
 
-// FuzzTranslate checks the captures' regular expressions against plain globs: a
-// pattern without captures must match the same paths in both ways.
+// FuzzTranslate checks the captures' regular expressions against plain globs: a pattern without captures must match
+// the same paths in both ways.
 func FuzzTranslate(f *testing.F) {
 	f.Add("a/**/b*.{go,js}", "a/x/y/bc.go")
 	f.Add("[a-c]?/**", "bz/q")
 	f.Fuzz(func(t *testing.T, glob, path string) {
-		// Classes, choices and escapes differ in what is broken syntax; "**" within an
-		// element and names with line ends differ on purpose.
+		// Classes, choices and escapes differ in what counts as broken syntax; "**" within an element and names with
+		// line ends differ on purpose.
 		if strings.ContainsAny(glob, "[]{}\\") || strings.ContainsAny(path, "\n") ||
 			!utf8.ValidString(
 				glob,
@@ -511,7 +509,7 @@ func FuzzTranslate(f *testing.F) {
 	})
 }
 
-// TestSpare hears of what no other interest does, within a bounded number of folders.
+// TestSpare reports files that no other interest wants, within a bounded number of directories.
 func TestSpare(t *testing.T) {
 	root := folderWith(t, "app/a.go", "docs/deep/x.md", ".gitignore")
 	w := open(
@@ -542,9 +540,8 @@ func TestSpare(t *testing.T) {
 	assert.Zero(t, tr.spares)
 }
 
-// TestCatchUp hears of every write that was finished before it was asked to, before it
-// answers: of files that are there, in new folders, and by renaming, whether the system
-// reports them or folders are looked at.
+// TestCatchUp reports every write that was finished before the call before it returns: of existing files, in new
+// directories and by renaming, with notices of the system and with polling.
 func TestCatchUp(t *testing.T) {
 	for name, poll := range map[string]time.Duration{"told": 0, "looked at": time.Hour} {
 		t.Run(name, func(t *testing.T) {
@@ -571,7 +568,7 @@ func TestCatchUp(t *testing.T) {
 	}
 }
 
-// lost is a kernel that soon reports nothing any more.
+// lost is a kernel that soon stops reporting.
 type lost struct{ kernel.Source }
 
 func (lost) Batches() <-chan []kernel.Notice {
@@ -581,7 +578,7 @@ func (lost) Batches() <-chan []kernel.Notice {
 }
 func (lost) Failure() error { return errors.New("queue closed") }
 
-// TestReaderEnds closes the events, with the reason, when the kernel reports nothing any more.
+// TestReaderEnds closes the events, with the reason, when the kernel stops reporting.
 func TestReaderEnds(t *testing.T) {
 	k, err := kernel.Open()
 	require.NoError(t, err)

@@ -152,7 +152,7 @@ func (p *still) Screen(_ context.Context, unit string) (api.Screen, error) {
 func (p *still) FollowScreen(_ context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
 	p.screens = append(p.screens, q)
 	if q.Hand && !q.Take {
-		return api.Refuse("another face has hands on it")
+		return api.Refuse("another face types into it")
 	}
 	if err := show(api.Screen{Number: 1, Hand: &q.Face,
 		Ask: &api.Ask{Kind: api.AskLine, Text: "migrate?"}}); err != nil {

@@ -25,7 +25,7 @@ import (
 //
 //  6. no request and no change is ever lost;
 //
-//  7. every order is answered or timed out; nothing waits for ever;
+//  7. every order is answered or timed out; nothing waits forever;
 //
 //  8. units that set themselves or each other off are noticed by the third time, and none
 //     ignores what is in no such loop;

@@ -124,7 +124,7 @@ func (c *Checker) noPageWaits() {
 	snap := c.world.Engine.Snapshot()
 	for _, u := range c.plan.Units {
 		if pages, ok := snap.Pages(c.plan, u.Name); ok && pages.Moving {
-			c.broke(15, "pages of %s would wait for ever", u.Name)
+			c.broke(15, "pages of %s would wait forever", u.Name)
 		}
 	}
 }

@@ -331,7 +331,7 @@ func (c *Checker) AtRest() {
 	for i := range snap.Units {
 		u := snap.Units[i]
 		if u.State.InMotion() || u.Moving {
-			c.broke(7, "%s is %s for ever", u.Name, u.State)
+			c.broke(7, "%s is %s forever", u.Name, u.State)
 		}
 	}
 	for _, r := range snap.Ripples {

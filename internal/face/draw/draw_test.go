@@ -95,7 +95,7 @@ func ferries() *api.Snapshot {
 	}
 }
 
-// pages are one of each drawing.
+// pages returns one drawing of each kind.
 func pages(t *testing.T) map[string]*Page {
 	snap, date := ferries(), noon.Add(time.Hour)
 	var s timeline.Series
@@ -124,8 +124,8 @@ func pages(t *testing.T) map[string]*Page {
 	return all
 }
 
-// TestPages writes every drawing in both formats: well-formed, with text as text, and each says
-// project, span and date.
+// TestPages writes every drawing in both formats and checks that it is well-formed, that text is stored as text, and
+// that each drawing names the project, the period and the date.
 func TestPages(t *testing.T) {
 	says := map[string][]string{
 		"lanes": {
@@ -158,7 +158,7 @@ func TestPages(t *testing.T) {
 	}
 }
 
-// textsOf are the texts of an SVG, which has to be well-formed.
+// textsOf returns the texts of an SVG, which must be well-formed.
 func textsOf(t *testing.T, svg string) string {
 	var all strings.Builder
 	for d := xml.NewDecoder(strings.NewReader(svg)); ; {
@@ -176,7 +176,7 @@ func textsOf(t *testing.T, svg string) string {
 	}
 }
 
-// TestTexturesInGrey requires every state to have a shape of its own.
+// TestTexturesInGrey requires a distinct shape for every state.
 func TestTexturesInGrey(t *testing.T) {
 	seen := map[string]string{}
 	colors := regexp.MustCompile(`#[0-9a-f]{3,6}`)
@@ -203,7 +203,7 @@ func TestFile(t *testing.T) {
 	assert.ErrorContains(t, p.Write(io.Discard, "dot"), "svg or pdf")
 }
 
-// TestNothing draws what there is nothing of.
+// TestNothing draws empty projects and periods.
 func TestNothing(t *testing.T) {
 	snap := &api.Snapshot{At: noon}
 	a := AxisOf(noon, noon)

@@ -22,7 +22,7 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// some are results of every kind, with text that has to be quoted.
+// some returns results of every kind, with text that must be escaped.
 func some() Results {
 	at := func(file string, line, column int) location.Location {
 		return location.Location{File: file, Line: line, Column: column}
@@ -85,7 +85,7 @@ func written(t *testing.T, r Results, format string) []byte {
 	return out.Bytes()
 }
 
-// told reads results as a unit's would be.
+// told parses output as results of a unit.
 func told(t *testing.T, o readers.Options, files map[string][]byte, output []byte) *record.Record {
 	t.Helper()
 	o.Dir = t.TempDir()
@@ -107,7 +107,7 @@ func told(t *testing.T, o readers.Options, files map[string][]byte, output []byt
 	return r
 }
 
-// TestJUnit holds what is written to a schema, as far as xmllint is there, and reads it again.
+// TestJUnit validates the export against a schema, if xmllint is installed, and reads it back.
 func TestJUnit(t *testing.T) {
 	data := written(t, some(), JUnit)
 	file := filepath.Join(t.TempDir(), "report.xml")
@@ -132,13 +132,13 @@ func TestJUnit(t *testing.T) {
 	assert.Equal(t, 1500*time.Millisecond, c.Took)
 }
 
-// TestSARIF holds what is written to the published schema, and reads it again.
+// TestSARIF validates the export against the published schema and reads it back.
 func TestSARIF(t *testing.T) {
 	data := written(t, some(), SARIF)
 	for _, text := range [][]byte{data, written(t, Results{}, SARIF)} {
 		report, err := sarif.FromBytes(text)
 		require.NoError(t, err)
-		for _, run := range report.Runs { // the schema's defaults, which the library does not fill in
+		for _, run := range report.Runs { // the library does not fill in the schema's defaults
 			run.Language, run.NewlineSequences, run.Tool.Driver.Language = "en-US", []string{"\n"}, "en-US"
 		}
 		require.NoError(t, report.Validate())
@@ -159,7 +159,7 @@ func TestSARIF(t *testing.T) {
 	)
 }
 
-// TestTAP reads what is written as the results of a suite.
+// TestTAP reads the export back as the results of a suite.
 func TestTAP(t *testing.T) {
 	r := told(t, readers.Options{Results: plan.Results{Form: plan.ResultsTAP}}, nil, written(t, some(), TAP))
 	sum := r.Sum()
@@ -169,7 +169,7 @@ func TestTAP(t *testing.T) {
 	assert.Equal(t, []string{"low\nwater", "3", "4"}, []string{c.Message, c.Want, c.Got})
 }
 
-// TestJSONLines reads what is written as go test -json.
+// TestJSONLines reads the export back as go test -json.
 func TestJSONLines(t *testing.T) {
 	data := written(t, some(), JSONLines)
 	lines := strings.Split(strings.TrimSpace(string(data)), "\n")

@@ -68,7 +68,7 @@ func TestStream(t *testing.T) {
 	assert.ErrorContains(t, err, "exists", "nothing is overwritten")
 }
 
-// FuzzMarkUp holds that a line brings nothing into a page but text, colors and links to pages.
+// FuzzMarkUp checks that a line adds nothing to a page but text, colors and links to web pages.
 func FuzzMarkUp(f *testing.F) {
 	f.Add("\x1b[38;5;200;48;2;1;2;3mx\x1b[0m<script>")
 	f.Fuzz(func(t *testing.T, line string) {

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestMessages passes on what is a message and answers what is none.
+// TestMessages forwards valid messages and answers invalid ones with an error.
 func TestMessages(t *testing.T) {
 	const ping = `{"jsonrpc":"2.0","id":1,"method":"ping"}`
 	for name, test := range map[string]struct{ in, passed, answer string }{

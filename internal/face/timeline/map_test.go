@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// randomProject has units that need and follow some of those before them.
+// randomProject returns units that need and follow some of the units before them.
 func randomProject(t *rapid.T) *api.Snapshot {
 	snap := &api.Snapshot{}
 	n := rapid.IntRange(0, 60).Draw(t, "units")
@@ -34,8 +34,8 @@ func randomProject(t *rapid.T) *api.Snapshot {
 	return snap
 }
 
-// TestMap lays out random projects: every unit has one box and every box a place of its own, links
-// lead to the right along rows and tracks that there are, and pass through no box.
+// TestMap lays out random projects: every unit has exactly one box, no two boxes overlap, and links lead to the right
+// along existing rows and tracks without crossing a box.
 func TestMap(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snap := randomProject(t)
@@ -81,7 +81,7 @@ func TestMap(t *testing.T) {
 	})
 }
 
-// TestFolding folds units that are alike where they have no room, and none that is to be kept.
+// TestFolding folds similar units that do not fit, and never a unit that must stay visible.
 func TestFolding(t *testing.T) {
 	snap := &api.Snapshot{Units: []*api.Unit{{Name: "db", State: api.Ready}}}
 	for i := range 20 {

@@ -14,7 +14,7 @@ import (
 
 var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
-// at is a moment some milliseconds after noon.
+// at returns a time some milliseconds after noon.
 func at(ms int) time.Time { return noon.Add(time.Duration(ms) * time.Millisecond) }
 
 func span(phase string, from, to int, on string) api.Span {
@@ -25,7 +25,7 @@ func span(phase string, from, to int, on string) api.Span {
 	return s
 }
 
-// fares is a save that a task takes up, and a service that follows it.
+// fares is a save that is picked up by a task, and by a service that follows the task.
 func fares(id, slower int, outcome api.Outcome) *api.Ripple {
 	return &api.Ripple{
 		ID:      id,
@@ -54,7 +54,7 @@ func fares(id, slower int, outcome api.Outcome) *api.Ripple {
 	}
 }
 
-// drawn is a bar with a letter for each state.
+// drawn renders a bar with one letter for each state.
 func drawn(b Bar) string {
 	letters := map[api.State]string{
 		api.Idle:     " ",

@@ -17,7 +17,7 @@ func BenchmarkScreen(b *testing.B) {
 	}
 }
 
-// longDay is a project of 60 units after many saves, each of which has had three of them run.
+// longDay is a project of 60 units after many saves, each of which ran three of them.
 func longDay(saves int) *api.Snapshot {
 	end := time.Date(2026, 3, 1, 18, 0, 0, 0, time.UTC)
 	snap := &api.Snapshot{
@@ -69,12 +69,12 @@ func longDay(saves int) *api.Snapshot {
 		}
 		snap.Ripples = append(snap.Ripples, r)
 	}
-	snap.Ripples = snap.Ripples[max(len(snap.Ripples)-300, 0):] // as an engine keeps them
+	snap.Ripples = snap.Ripples[max(len(snap.Ripples)-300, 0):] // as many as the engine keeps
 	return snap
 }
 
-// BenchmarkFrame draws each view of 60 units after ten saves and after ten thousand, always at another
-// moment, so that nothing can be taken from the frame before.
+// BenchmarkFrame draws each view of 60 units after ten saves and after ten thousand, each time at a different time,
+// so that nothing can be reused from the previous frame.
 func BenchmarkFrame(b *testing.B) {
 	for _, view := range []string{"L", "R", "U", "M", "C"} {
 		for _, saves := range []int{10, 10_000} {

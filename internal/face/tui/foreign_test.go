@@ -18,8 +18,8 @@ import (
 	"omnivigil/internal/output/reader"
 )
 
-// harmless requires that nothing in what is sent to a terminal acts on it, apart from colors
-// (SGR), links (OSC 8), tabs and line ends.
+// harmless requires that text sent to a terminal contains no control sequences except colors (SGR), links (OSC 8),
+// tabs and line ends.
 func harmless(t testing.TB, text string) {
 	t.Helper()
 	require.True(t, utf8.ValidString(text), "%q", text)
@@ -42,7 +42,7 @@ func harmless(t testing.TB, text string) {
 	}
 }
 
-// reset requires that no color and no link continues beyond a line's end.
+// reset requires that no color and no link continues past the end of a line.
 func reset(t testing.TB, text string) {
 	t.Helper()
 	for line := range strings.Lines(text) {
@@ -55,8 +55,8 @@ func reset(t testing.TB, text string) {
 	}
 }
 
-// FuzzForeign gives bytes to all that shows output, as a process writes them and as a file's
-// name or an error may have them.
+// FuzzForeign feeds bytes to everything that shows output, both as output of a process and as a file name or an error
+// message.
 func FuzzForeign(f *testing.F) {
 	f.Add([]byte("\x1b[31mred\n\x1b[2J\u009b2J\x1b]0;title\x07\x1b]8;;http://x\x07x\n"+
 		"\t潮\u202e\r50%\x9b1m\xff\x00"), 3)
@@ -100,7 +100,7 @@ func FuzzForeign(f *testing.F) {
 		}
 
 		snap, _ := p.Snapshot(t.Context())
-		snap.Lines, snap.LogProblem = m.Snap.Lines+1, string(data) // others than it has
+		snap.Lines, snap.LogProblem = m.Snap.Lines+1, string(data) // not the lines it already has
 		m.Project = still{p, log, snap}
 		for range 2 {
 			m.keyed("\\") // lines are cut, or wrapped
@@ -113,7 +113,7 @@ func FuzzForeign(f *testing.F) {
 	})
 }
 
-// still is a project whose log is another.
+// still is a project with a replaced log.
 type still struct {
 	*played
 	log  api.Log

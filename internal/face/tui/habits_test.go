@@ -11,14 +11,14 @@ import (
 	"omnivigil/internal/face/tui/cells"
 )
 
-// seen is the screen as text.
+// seen returns the screen as text.
 func seen(m *root) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
 
 func TestOwnKeys(t *testing.T) {
 	m, s := play(t, 5, 140, 40)
 	m.adopt(Habits{Keys: map[string][]string{"restart": {"x", "f5"}}}, nil)
 	m.keyed("down")
-	m.keyed("r") // it means nothing now
+	m.keyed("r") // it has no meaning now
 	s.see()
 	assert.Empty(t, s.requests)
 	m.keyed("x")
@@ -42,7 +42,7 @@ func TestOwnKeys(t *testing.T) {
 	assert.Equal(t, []string{"r"}, keys["restart"])
 }
 
-// TestHabitsChange has an edit of the user's file used at once.
+// TestHabitsChange checks that an edit of the user's file takes effect at once.
 func TestHabitsChange(t *testing.T) {
 	m, _ := play(t, 5, 140, 40)
 	edited := false

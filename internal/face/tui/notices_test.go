@@ -12,7 +12,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// told returns what the terminal is sent in addition to the screen.
+// told returns what is sent to the terminal in addition to the screen.
 func told(m *root, snap *api.Snapshot) string {
 	m.Commands = nil
 	m.handle(snap)

@@ -2,5 +2,5 @@
 
 package tui
 
-// withRace says that the race detector is on: what is drawn by the thousand is drawn less often.
+// withRace is true under the race detector, where tests draw fewer random screens.
 const withRace = true

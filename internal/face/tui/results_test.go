@@ -186,7 +186,7 @@ func TestResultScreens(t *testing.T) {
 	}
 }
 
-// TestResultKeys presses what the views' keys are for.
+// TestResultKeys presses the keys of these views and checks their effects.
 func TestResultKeys(t *testing.T) {
 	m, p := withResults(t, 120, 40, 0, 0)
 	m.keyed("T", "r")
@@ -224,8 +224,8 @@ func TestResultKeys(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "3 of 3  berths.go:3:6: 'depth' is not used")
 }
 
-// BenchmarkTests moves through ten thousand tests, and BenchmarkFindings through five thousand
-// findings: a key, and what is drawn then.
+// BenchmarkTests moves through ten thousand tests, and BenchmarkFindings through five thousand findings: one key
+// press and the frame that follows.
 func BenchmarkTests(b *testing.B) { benchmarkList(b, "T", 10_000, 0) }
 
 func BenchmarkFindings(b *testing.B) { benchmarkList(b, "F", 0, 5_000) }

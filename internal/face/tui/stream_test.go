@@ -23,7 +23,7 @@ func (m *root) types(text string) {
 	}
 }
 
-// written is a screen with some more output than fits.
+// written is a screen with slightly more output than fits.
 func written(t *testing.T) (*root, *played) {
 	m, p := play(t, 4, 100, 30)
 	for i := range 200 {
@@ -97,7 +97,7 @@ func TestFilters(t *testing.T) {
 	assert.Regexp(t, ` \+1\.\d{3} +(u1 +)?╶ run \d crashed`, m.plainScreen())
 }
 
-// copied copies the selected lines, and returns what the terminal gets for its clipboard.
+// copied copies the selected lines and returns what is sent to the terminal's clipboard.
 func (m *root) copied() string {
 	m.Commands = nil
 	m.keyed("c")
@@ -122,7 +122,7 @@ func TestChosenLines(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "▸", "the mark")
 	assert.Contains(t, m.plainScreen(), "crossing 198")
 
-	// A trace is copied as one, and the place that it names is opened.
+	// A stack trace is copied as a whole, and the location it names is opened.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app.js"), nil, 0o600))
 	t.Setenv("VISUAL", "code")
 	p.book.Append(
@@ -158,7 +158,7 @@ func TestChosenLines(t *testing.T) {
 	assert.Contains(t, string(data), `"text":"crossing 199"`)
 }
 
-// TestPromptGoesOn has what comes after a prompt stand behind it.
+// TestPromptGoesOn checks that text after a prompt is appended to the prompt's line.
 func TestPromptGoesOn(t *testing.T) {
 	m, p := play(t, 4, 100, 30)
 	p.book.Append(logbook.Entry{Unit: "u1", Run: 2}, "migrate? [y/N] ")

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestRedraw has the renderer stand still, as it can after an editor that was quick, and draws again.
+// TestRedraw simulates a renderer that drew nothing, which can happen after an editor that ended quickly, and draws
+// again.
 func TestRedraw(t *testing.T) {
 	file, err := os.Create(filepath.Join(t.TempDir(), "terminal"))
 	require.NoError(t, err)

@@ -37,21 +37,20 @@ import (
 
 var update = flag.Bool("update", false, "write the screens into testdata")
 
-// played is a project whose processes are played by a simulated world, in a time
-// of its own.
+// played is a project whose processes are played by a simulated world, with its own clock.
 type played struct {
 	*simulate.World
-	screens  []api.Screen // that a terminal shows, one after the other
+	screens  []api.Screen // shown by a terminal, one after the other
 	typed    []api.Input
 	asks     map[string]api.Ask
-	mu       sync.Mutex // of typed
+	mu       sync.Mutex // guards typed
 	book     *logbook.Book
 	requests []string
 	cases    []api.Case
 	findings []api.Finding
 	detail   api.Detail
 	samples  []api.Sample
-	root     string // the project's folder
+	root     string // the project directory
 	m        *root
 }
 
@@ -131,7 +130,7 @@ func (p *played) Input(_ context.Context, in api.Input) error {
 	return nil
 }
 func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
-	if r.Action == api.FaceUsed { // it goes along with many keys
+	if r.Action == api.FaceUsed { // sent with many keys
 		return api.Answer{}, nil
 	}
 	asked := string(r.Action) + " " + strings.Join(r.Units, " ")
@@ -152,7 +151,7 @@ func (p *played) Do(_ context.Context, r api.Request) (api.Answer, error) {
 	return api.Answer{}, nil
 }
 
-// goRound makes a unit's runs write what makes it run, until that is noticed.
+// goRound makes a unit's runs write the unit's own inputs, until the loop is detected.
 func (p *played) goRound(unit string) {
 	for range 5 {
 		p.Save(
@@ -163,8 +162,7 @@ func (p *played) goRound(unit string) {
 	}
 }
 
-// play returns a model of n units, every fourth of them a task, after a start, a
-// save, a failure and a crash.
+// play returns a model of n units, every fourth of them a task, after a start, a save, a failure and a crash.
 func play(t testing.TB, n, width, height int) (*root, *played) {
 	t.Helper()
 	p := &plan.Plan{Name: "Saltmarsh Ferries"}
@@ -241,18 +239,18 @@ func play(t testing.TB, n, width, height int) (*root, *played) {
 	return m, project
 }
 
-// see lets the model see the project as it is now, and the log.
+// see gives the model the current project and log.
 func (p *played) see() {
 	snap, _ := p.Snapshot(context.Background())
 	p.m.settle(snap)
 }
 
-// settle has the model handle a message, and all that comes of it.
+// settle lets the model handle a message and every message that results from it.
 func (m *root) settle(msg tea.Msg) {
 	m.Now = m.clock()
 	m.handle(msg)
 	for range 30 {
-		m.screen() // sizes are known only once it has been drawn
+		m.screen() // sizes are known only after the first frame
 		for _, s := range overview.Of(m.Model).Streams {
 			s.Ask(m.Model)
 		}
@@ -287,8 +285,8 @@ func (m *root) plainScreen() string {
 	return strings.Join(rows, "\n") + "\n"
 }
 
-// TestScreens draws the main view at several sizes, with few units and many, and
-// other states of it, and compares them with the files in testdata.
+// TestScreens draws the main view at several sizes, with few and many units and in other states, and compares it with
+// the files in testdata.
 func TestScreens(t *testing.T) {
 	for _, test := range []struct {
 		name                 string
@@ -319,7 +317,7 @@ func TestScreens(t *testing.T) {
 	}
 }
 
-// compareScreen compares what is on the screen with a file in testdata.
+// compareScreen compares the screen with a file in testdata.
 func compareScreen(t *testing.T, m *root, name string) {
 	t.Helper()
 	file := filepath.Join("testdata", name+".txt")
@@ -333,7 +331,7 @@ func compareScreen(t *testing.T, m *root, name string) {
 	assert.Equal(t, string(want), got)
 }
 
-// TestLoop decides about a loop by key.
+// TestLoop answers a loop's question by key.
 func TestLoop(t *testing.T) {
 	m, s := play(t, 5, 100, 24)
 	s.goRound("u0")
@@ -349,14 +347,14 @@ func TestLoop(t *testing.T) {
 	assert.NotContains(t, m.plainScreen(), "loop stopped")
 	assert.True(t, m.Snap.Unit("u0").Loop.Noted)
 	m.Selected = "u0"
-	m.keyed("l") // it can be thought over
+	m.keyed("l") // the question can be closed for now
 	m.keyed("u")
 	s.see()
 	assert.Nil(t, m.Snap.Unit("u0").Loop)
 	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
 }
 
-// TestTextures requires every state to look different without color.
+// TestTextures requires that every state looks different without color.
 func TestTextures(t *testing.T) {
 	p := cells.NewPalette(cells.DarkGround, colorprofile.TrueColor)
 	seen := map[string]string{}
@@ -374,8 +372,8 @@ func TestTextures(t *testing.T) {
 	}
 }
 
-// TestKeys holds the table of keys together: every key once in a view, except those that
-// mean another thing at another time, everything named, and each key that stands for a request sends it.
+// TestKeys checks the table of keys: a key occurs once in a view unless its conditions exclude each other, every
+// entry is named, and each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
 	used := map[string]*view.Binding{}
 	for i := range bindings {
@@ -404,7 +402,7 @@ func TestKeys(t *testing.T) {
 	)
 }
 
-// TestLeaving asks where the project would keep running.
+// TestLeaving checks the question that is asked where the project would keep running.
 func TestLeaving(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.Snap.Faces = append(m.Snap.Faces, api.Face{Kind: "screen", PID: 1})
@@ -425,14 +423,14 @@ func TestLeaving(t *testing.T) {
 	assert.Equal(t, []string{"end"}, s.requests)
 }
 
-// broken is a view that cannot be drawn.
+// broken is a view whose drawing panics.
 type broken struct{ leaving }
 
 func (*broken) Name() string                        { return "broken" }
 func (*broken) Draw(*view.Model, int, int) []string { panic("no rows") }
 func (*broken) Update(*view.Model, tea.Msg)         { panic("no update") }
 
-// TestPanicInAView closes the view, tells, and continues.
+// TestPanicInAView checks that a panic closes the view and is reported, and that the program continues.
 func TestPanicInAView(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.Snap.Project.Logs = t.TempDir()
@@ -465,7 +463,7 @@ func key(text string) tea.KeyPressMsg {
 	return tea.KeyPressMsg{Text: text, Code: []rune(text)[0]}
 }
 
-// TestManyUnits holds the lanes to their share, and the cursor to the order shown.
+// TestManyUnits checks the lanes' share of the screen, and that the cursor follows the order shown.
 func TestManyUnits(t *testing.T) {
 	for _, size := range [][2]int{{158, 46}, {80, 24}} {
 		m, _ := play(t, 60, size[0], size[1])
@@ -474,7 +472,7 @@ func TestManyUnits(t *testing.T) {
 		body := size[1] - overview.Of(m.Model).Lanes.Top
 		assert.GreaterOrEqual(t, m.Height-overview.Of(m.Model).StreamTop-1, body/2-1, "the stream has at least half")
 		var seen []string
-		m.Selected = "u1" // which has crashed, and so is first
+		m.Selected = "u1" // which has crashed and is therefore first
 		for range 59 {
 			seen = append(seen, m.Selected)
 			m.keyed("down")
@@ -503,7 +501,7 @@ func TestManyUnits(t *testing.T) {
 	}
 }
 
-// TestWhyPanel has keys act on the unit until the field is entered on purpose.
+// TestWhyPanel checks that keys act on the unit until the user enters the field.
 func TestWhyPanel(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	m.screen()
@@ -521,7 +519,7 @@ func TestWhyPanel(t *testing.T) {
 	assert.True(t, m.IsOpen("overview"))
 }
 
-// TestLongMessages never push out the keys, and are never dropped without a word.
+// TestLongMessages checks that long messages never displace the keys and are never dropped silently.
 func TestLongMessages(t *testing.T) {
 	for _, width := range []int{60, 80, 158} {
 		m, s := play(t, 5, width, 24)
@@ -538,7 +536,7 @@ func TestLongMessages(t *testing.T) {
 	}
 }
 
-// TestForeignText lets nothing that others wrote act on the terminal.
+// TestForeignText checks that text written by others cannot act on the terminal.
 func TestForeignText(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
 	s.Send(engine.PlanBroken{Problem: "bad \x1b[2J key \u202e\x9b"})
@@ -554,8 +552,8 @@ func TestForeignText(t *testing.T) {
 	}
 }
 
-// TestColors keeps the four meanings apart from each other and from the units, on both
-// grounds, and gives each tone its meaning.
+// TestColors checks that the four meanings differ from each other and from the colors of units, on dark and light
+// backgrounds, and that each tone has its meaning.
 func TestColors(t *testing.T) {
 	for _, of := range []cells.Ground{cells.DarkGround, cells.LightGround, cells.AnyGround} {
 		p := cells.NewPalette(of, colorprofile.TrueColor)
@@ -590,7 +588,7 @@ func TestColors(t *testing.T) {
 	}
 }
 
-// TestUnitsComeAndGo edits the settings under the screen's feet.
+// TestUnitsComeAndGo edits the settings while the screen is shown.
 func TestUnitsComeAndGo(t *testing.T) {
 	m, s := play(t, 2, 100, 30) // no unit follows u0
 	edited := *s.Plan

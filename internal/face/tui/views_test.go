@@ -30,10 +30,10 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// sizes are the smallest that is usable, a good and a rich one.
+// sizes are the smallest usable size, a comfortable one and a large one.
 var sizes = [][2]int{{60, 15}, {80, 24}, {158, 46}}
 
-// whole is what is reported of u0 in tests.
+// whole is a report of tests and findings for u0.
 func whole(now time.Time) api.Detail {
 	return api.Detail{
 		Unit: "u0",
@@ -78,7 +78,7 @@ func whole(now time.Time) api.Detail {
 	}
 }
 
-// used are samples of u0 and u1 of the last half minute.
+// used returns samples of u0 and u1 for the last half minute.
 func used(now time.Time) []api.Sample {
 	var all []api.Sample
 	for i := range 30 {
@@ -120,8 +120,8 @@ func TestViewScreens(t *testing.T) {
 	}
 }
 
-// TestRecordedSession plays what a real session has recorded (Saltmarsh Ferries and six saves, the
-// last of which breaks two units) and compares what is on the screen in the middle of it and at its end.
+// TestRecordedSession plays a recording of a real session (Saltmarsh Ferries and six saves, the last of which breaks
+// two units) and compares the screen in the middle and at the end.
 func TestRecordedSession(t *testing.T) {
 	f, err := os.Open("testdata/ferries.recording")
 	require.NoError(t, err)
@@ -145,7 +145,7 @@ func TestRecordedSession(t *testing.T) {
 		snap.Project.Since = m.Snap.Project.Since
 		m.clock = func() time.Time { return played.At }
 		m.settle(snap)
-		if step == 90 { // the burst is at work
+		if step == 90 { // while the burst is in progress
 			for _, size := range sizes {
 				draw("midst", size)
 			}
@@ -160,12 +160,12 @@ func TestRecordedSession(t *testing.T) {
 	}
 }
 
-// silent is a project of which nothing but its snapshot is known.
+// silent is a project of which only the snapshot is known.
 type silent struct{ played }
 
 func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return api.Page{}, nil }
 
-// holds requires that the screen has as many rows and cells as the terminal, and nothing acts on that.
+// holds requires that the screen has exactly the terminal's rows and cells and contains nothing harmful.
 func holds(t require.TestingT, m *root) {
 	rows := m.screen()
 	require.Len(t, rows, m.Height)
@@ -184,7 +184,7 @@ func holds(t require.TestingT, m *root) {
 	}
 }
 
-// TestViews goes from view to view by key, and back, and does in each what its keys say.
+// TestViews opens and closes the views by key and uses the keys of each.
 func TestViews(t *testing.T) {
 	m, p := play(t, 5, 120, 40)
 	p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
@@ -207,7 +207,7 @@ func TestViews(t *testing.T) {
 		at("overview")
 	}
 
-	// From a ripple to its moment, and to its output alone.
+	// From a ripple to its time in the lanes, and to its output alone.
 	m.keyed("R", "end", "right", "enter")
 	at("overview")
 	assert.False(t, m.At.IsZero())
@@ -217,7 +217,7 @@ func TestViews(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "only ripple 3")
 	m.keyed("backspace", ".")
 
-	// The map walks along lines and asks what would act.
+	// The map: move along links and ask what a save would trigger.
 	m.Selected = "u0"
 	m.keyed("M", "right")
 	assert.Equal(t, "u2", m.Selected)
@@ -250,7 +250,7 @@ func TestViews(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "lanes ordered by trouble")
 }
 
-// TestCommandLine finds actions and gives them what they take.
+// TestCommandLine finds actions and gives them their arguments.
 func TestCommandLine(t *testing.T) {
 	m, p := play(t, 5, 120, 40)
 	do := func(text string) string {
@@ -293,7 +293,7 @@ func TestCommandLine(t *testing.T) {
 	assert.Equal(t, "unit=u3", overview.Focused(m.Model).Filter.String())
 	do("select u4")
 	assert.Equal(t, "u4", m.Selected)
-	do("rppls") // letters in their order are enough
+	do("rppls") // its letters in order are enough
 	assert.Equal(t, "ripples", m.Top().Name())
 	file := filepath.Join(t.TempDir(), "lanes.svg")
 	do("lanes")
@@ -308,7 +308,7 @@ func TestCommandLine(t *testing.T) {
 	}
 }
 
-// TestClicks clicks on what can be clicked, except the lanes and the stream.
+// TestClicks clicks on everything that can be clicked, except the lanes and the stream.
 func TestClicks(t *testing.T) {
 	m, _ := play(t, 5, 158, 46)
 	m.screen()
@@ -346,8 +346,8 @@ func TestClicks(t *testing.T) {
 	assert.Equal(t, "u2", m.Selected, "a box")
 }
 
-// TestEveryKey presses every key that there is in every view and field, at three sizes: the screen stays
-// whole, and no view fails. What is asked for is not done.
+// TestEveryKey presses every key in every view and field, at three sizes: the screen stays complete and no view
+// fails. Requests are not carried out.
 func TestEveryKey(t *testing.T) {
 	for i, size := range sizes {
 		if withRace && i > 0 {
@@ -377,14 +377,14 @@ func TestEveryKey(t *testing.T) {
 				holds(t, m)
 				require.NotContains(t, m.Notice, "this is a bug", "%s after %s", b.Keys[0], way)
 			}
-			m.keyed("L") // and once with all that it asks for
+			m.keyed("L") // and once with every question open
 			m.keyed(way)
 			holds(t, m)
 		}
 	}
 }
 
-// TestFewColors has the meanings told apart with sixteen colors, and readable without any.
+// TestFewColors checks that the meanings are distinct with sixteen colors, and readable without colors.
 func TestFewColors(t *testing.T) {
 	p := cells.NewPalette(cells.AnyGround, colorprofile.ANSI)
 	seen := map[string]bool{}
@@ -400,8 +400,8 @@ func TestFewColors(t *testing.T) {
 	}
 }
 
-// TestRandomScreens draws ten thousand snapshots of random projects, each in a random view at a random
-// size after some random keys: no row is too wide or missing, and nothing panics.
+// TestRandomScreens draws ten thousand snapshots of random projects, each in a random view at a random size after
+// some random keys: no row is too wide or missing, and nothing panics.
 func TestRandomScreens(t *testing.T) {
 	most := 10_000
 	if testing.Short() || withRace {
@@ -479,7 +479,7 @@ func TestRandomScreens(t *testing.T) {
 				if a, ok := m.Top().(view.Asker); ok {
 					a.Ask(m.Model)
 				}
-				m.Requests, m.Commands = nil, nil // what is drawn without an answer has to hold, too
+				m.Requests, m.Commands = nil, nil // the screen must also hold without answers
 				holds(t, m)
 				drawn++
 			}

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestDiskFull fills a small disk under a log and makes room on it again: what was said in
-// between is there, in order, and once.
+// TestDiskFull fills a small disk under a log and makes room again: the lines written in between are all there, in
+// order, and once.
 func TestDiskFull(t *testing.T) {
 	disk := t.TempDir()
 	if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
@@ -49,7 +49,7 @@ func TestDiskFull(t *testing.T) {
 		until(false)
 		write(100)
 		b.Flush()
-		os.WriteFile(fill, make([]byte, 4<<20), 0o600) // as much as there is room for
+		os.WriteFile(fill, make([]byte, 4<<20), 0o600) // as much as fits
 	}
 	require.NoError(t, os.Truncate(fill, 0))
 	until(false)

@@ -45,7 +45,7 @@ const (
 	Note                 // any other event
 )
 
-// Tone is the meaning of a line for the user, as far as it is known.
+// Tone is the meaning of a line for the user, if known.
 type Tone uint8
 
 const (

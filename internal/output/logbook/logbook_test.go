@@ -25,7 +25,7 @@ func open(t testing.TB, limits ...Limits) *Book {
 	return b
 }
 
-// view is what can be seen of a log.
+// view is the visible part of a log.
 func view(t testing.TB, log interface{ View() (*View, error) }) *View {
 	t.Helper()
 	v, err := log.View()
@@ -50,8 +50,7 @@ func all(t testing.TB, v *View) []Line {
 	return lines
 }
 
-// TestFind asks for parts of a log that is half in memory and half on disk, in the book
-// and through a reader.
+// TestFind asks for parts of a log that is half in memory and half on disk, through the book and through a reader.
 func TestFind(t *testing.T) {
 	b := open(t)
 	now := time.Date(2026, 11, 25, 8, 0, 0, 0, time.Local)
@@ -118,7 +117,7 @@ func TestFind(t *testing.T) {
 	assert.Equal(t, lines[0].At, lines[1].At)
 }
 
-// TestText holds that the files help who has nothing but grep.
+// TestText checks that the files are useful with nothing but grep.
 func TestText(t *testing.T) {
 	b := open(t)
 	now := time.Date(2026, 11, 25, 23, 59, 59, 5e6, time.Local)
@@ -145,8 +144,7 @@ func TestText(t *testing.T) {
 	)
 }
 
-// TestManyWritersLoseNothing has others read all the while, in this process and as another
-// would.
+// TestManyWritersLoseNothing writes while others read, in this process and as another process would.
 func TestManyWritersLoseNothing(t *testing.T) {
 	b := open(t)
 	const writers, each = 20, 2000
@@ -193,7 +191,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	assert.EqualValues(t, 2*writers*each, b.Published())
 }
 
-// inOrder holds that each writer's lines are in their order, and returns how many there are.
+// inOrder requires that each writer's lines are in order, and returns how many there are.
 func inOrder(t *testing.T, v *View) []int {
 	next := make([]int, 20)
 	err := v.Scan(0, false, nil, func(c *Chunk) (bool, error) {
@@ -214,11 +212,10 @@ func inOrder(t *testing.T, v *View) []int {
 	return next
 }
 
-// TestDiskRefuses keeps lines in memory while the log cannot be written, and writes
-// them when it can.
+// TestDiskRefuses keeps lines in memory while the log cannot be written, and writes them as soon as it can.
 func TestDiskRefuses(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "log")
-	require.NoError(t, os.WriteFile(dir, nil, 0o600)) // in the way of the folder
+	require.NoError(t, os.WriteFile(dir, nil, 0o600)) // in the place of the directory
 	b := Open(dir, Options{})
 	b.Append(Entry{Unit: "tides"}, "first")
 	b.Flush()
@@ -265,7 +262,7 @@ func TestGrown(t *testing.T) {
 	assert.Empty(t, grown)
 }
 
-// TestTorn cuts a log at every place, as a crash of the machine may, and reads what is left.
+// TestTorn cuts a log at every position, as a crash of the machine may, and reads the rest.
 func TestTorn(t *testing.T) {
 	b := open(t)
 	b.Append(Entry{Unit: "tides", Run: 1}, "first", "second")
@@ -283,7 +280,7 @@ func TestTorn(t *testing.T) {
 		require.NoError(t, os.WriteFile(base+indexEnding, append(codes[:n:n], 0, 0, 0), 0o600))
 		got := texts(all(t, view(t, Read(b.Dir(), true))))
 		if len(got) == 4 {
-			got[3] = strings.TrimPrefix(got[3], "tides ") // whose it was is not known any more
+			got[3] = strings.TrimPrefix(got[3], "tides ") // its unit is no longer known
 		}
 		require.Equal(t, want, got, "index cut after %d", n)
 		live := texts(all(t, view(t, Read(b.Dir(), false))))
@@ -299,7 +296,7 @@ func TestTorn(t *testing.T) {
 	}
 }
 
-// TestLimits has three earlier sessions and writes until segments of its own are deleted.
+// TestLimits creates three earlier sessions and writes until its own segments are deleted.
 func TestLimits(t *testing.T) {
 	root := t.TempDir()
 	for day := 1; day <= 3; day++ {
@@ -358,7 +355,7 @@ func TestLimits(t *testing.T) {
 	all(t, view(t, Read(b.Dir(), false)))
 }
 
-// FuzzIndex reads whatever an index may hold.
+// FuzzIndex reads arbitrary bytes as an index.
 func FuzzIndex(f *testing.F) {
 	b := open(f)
 	b.Append(Entry{Unit: "tides", Run: 1}, "first", "second")

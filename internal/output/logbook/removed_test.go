@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestFolderRemoved removes the folder of a log while it is written: it is made again with all that the newest
-// segment had, which any reader can read, and that is said.
+// TestFolderRemoved removes the directory of a log while it is written: the log creates it again with the contents of
+// the newest segment, readable by any reader, and reports this.
 func TestFolderRemoved(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "log")
 	b := Open(dir, Options{})

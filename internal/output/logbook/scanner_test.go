@@ -71,7 +71,7 @@ func TestScanner(t *testing.T) {
 	}
 }
 
-// TestPause holds that text without an end appears once, and what follows continues.
+// TestPause checks that text without a line end appears once, and that later text is appended to it.
 func TestPause(t *testing.T) {
 	var s Scanner
 	assert.Empty(t, s.Scan([]byte("\x1b[1mmigrate? [y/N] ")))
@@ -96,8 +96,7 @@ func TestPause(t *testing.T) {
 	assert.Equal(t, []string{"password: hun"}, s.Rest())
 }
 
-// TestLineWithoutEnd cuts what never ends into pieces, loses nothing of it, and
-// cuts no secret in two.
+// TestLineWithoutEnd checks that an endless line is split into pieces without losing text or cutting a secret in two.
 func TestLineWithoutEnd(t *testing.T) {
 	const secret = "correct-horse-battery"
 	for _, read := range []int{1000, 4096, 65536} {
@@ -128,8 +127,8 @@ func TestLineWithoutEnd(t *testing.T) {
 	}
 }
 
-// FuzzScanner checks that lines hold no control characters apart from colors and
-// links, are valid text, and do not depend on how the bytes were cut.
+// FuzzScanner checks that lines contain no control characters apart from colors and links, are valid text, and do not
+// depend on how the bytes were split.
 func FuzzScanner(f *testing.F) {
 	f.Add([]byte("one\r\n\x1b[31mtwo\x1b[0m\r55%\n"), 3)
 	f.Add([]byte("\x1b]8;;http://x\x07x\n\xff\xc3\xa4"), 1)

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSlowDisk has a disk take nothing for a while, without refusing it: what processes write
-// waits, what Omnivigil says does not, and all of it is there in the end.
+// TestSlowDisk uses a disk that blocks for a while without an error: output of processes waits, lines of Omnivigil do
+// not, and in the end all of it is there.
 func TestSlowDisk(t *testing.T) {
 	image, disk := filepath.Join(t.TempDir(), "image"), t.TempDir()
 	require.NoError(t, os.WriteFile(image, nil, 0o600))

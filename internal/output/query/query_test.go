@@ -59,7 +59,7 @@ func TestParsePattern(t *testing.T) {
 	assert.Equal(t, [][]int{{0, 2}, {3, 5}}, m.All([]byte("Ti tide")))
 }
 
-// FuzzFilter reads whatever a filter may be, and what it has read again.
+// FuzzFilter parses arbitrary text as a filter, and parses the result again.
 func FuzzFilter(f *testing.F) {
 	f.Add(`unit=a !"b c" /d/ level=warn ripple=last`)
 	f.Fuzz(func(t *testing.T, text string) {

@@ -17,8 +17,7 @@ import (
 	"omnivigil/internal/output/logbook"
 )
 
-// linesOfLog is how many lines the log of the benchmarks has: 1 GB of text with
-// OMNIVIGIL_LINES=16000000.
+// linesOfLog is the number of lines in the log of the benchmarks: 1 GB of text with OMNIVIGIL_LINES=16000000.
 func linesOfLog() int {
 	if n, err := strconv.Atoi(os.Getenv("OMNIVIGIL_LINES")); err == nil {
 		return n
@@ -26,8 +25,8 @@ func linesOfLog() int {
 	return 1_000_000
 }
 
-// large makes a log of 20 units in runs of 1,000 lines, of the ferries' day: every line is
-// another, one in a hundred names a captain, one in 100,000 a kraken.
+// large creates a log of 20 units in runs of 1,000 lines, of a day of the ferries: every line is different, one in a
+// hundred names a captain, one in 100,000 a kraken.
 func large(b *testing.B) *logbook.Book {
 	book := logbook.Open(b.TempDir(), logbook.Options{})
 	b.Cleanup(func() { book.Close() })
@@ -53,8 +52,7 @@ func large(b *testing.B) *logbook.Book {
 	return book
 }
 
-// BenchmarkWindow reads 50 lines in the middle of a log, by all that can be filtered by its
-// index.
+// BenchmarkWindow reads 50 lines in the middle of a log, with each filter that the index supports.
 func BenchmarkWindow(b *testing.B) {
 	book := large(b)
 	n := int64(linesOfLog())
@@ -81,7 +79,7 @@ func BenchmarkWindow(b *testing.B) {
 	})
 }
 
-// BenchmarkSearch counts what matches, in turn with grep on the same files.
+// BenchmarkSearch counts matches, alternately with grep on the same files.
 func BenchmarkSearch(b *testing.B) {
 	book := large(b)
 	files, _ := filepath.Glob(filepath.Join(book.Dir(), "*.log"))

@@ -18,7 +18,7 @@ import (
 	"omnivigil/internal/output/query"
 )
 
-// bookOf returns a log in which each line is written a second after the one before.
+// bookOf returns a log with one line per second.
 func bookOf(t testing.TB) *logbook.Book {
 	b := logbook.Open(t.TempDir(), logbook.Options{})
 	t.Cleanup(func() { b.Close() })
@@ -38,7 +38,7 @@ func said(lines []api.Line) []string {
 	return out
 }
 
-// TestLines returns parts of a log by number, by time, from the end, folded, filtered.
+// TestLines returns parts of a log by number, by time, from the end, folded and filtered.
 func TestLines(t *testing.T) {
 	b := bookOf(t)
 	for run := 1; run <= 2; run++ {
@@ -102,7 +102,7 @@ func TestLines(t *testing.T) {
 	}
 }
 
-// TestTracesHoldTogether has traces of two units whose lines come in turn.
+// TestTracesHoldTogether has stack traces of two units with interleaved lines.
 func TestTracesHoldTogether(t *testing.T) {
 	b := bookOf(t)
 	a := strings.Split(
@@ -132,7 +132,7 @@ func TestTracesHoldTogether(t *testing.T) {
 	}
 }
 
-// TestTracesFold has the same trace three times.
+// TestTracesFold has the same stack trace three times.
 func TestTracesFold(t *testing.T) {
 	b := bookOf(t)
 	for range 3 {
@@ -148,8 +148,8 @@ func TestTracesFold(t *testing.T) {
 	)
 }
 
-// TestSearchIsGrep compares what a search finds, forwards and back, with what the standard
-// library finds in the same lines one by one.
+// TestSearchIsGrep compares the results of a search, forward and backward, with what the standard library finds in
+// the same lines one by one.
 func TestSearchIsGrep(t *testing.T) {
 	b := bookOf(t)
 	words := []string{
@@ -277,7 +277,8 @@ func TestSearchIsGrep(t *testing.T) {
 	)
 }
 
-// lower makes ASCII letters small: plain text is looked for so, however many signs Unicode has.
+// lower converts ASCII letters to lower case, as a search for plain text does; it leaves all other letters of Unicode
+// unchanged.
 func lower(s string) string {
 	return strings.Map(func(r rune) rune {
 		if 'A' <= r && r <= 'Z' {
@@ -289,7 +290,7 @@ func lower(s string) string {
 
 func isASCII(s string) bool { return strings.IndexFunc(s, func(r rune) bool { return r > 127 }) < 0 }
 
-// TestText cuts the text anywhere and has it whole.
+// TestText reads the text in arbitrary pieces and gets it complete.
 func TestText(t *testing.T) {
 	b := bookOf(t)
 	for i := range 5000 {
@@ -316,8 +317,8 @@ func TestText(t *testing.T) {
 	})
 }
 
-// TestFailures goes to what is known to report a failure: Omnivigil's own lines, and output that
-// has a mark. The reason of a run is the first of these, and text within JSON is reported alone.
+// TestFailures goes to the lines that are known to report a failure: Omnivigil's own lines and marked output. The
+// reason of a run is the first of these, and text within JSON is reported without the JSON.
 func TestFailures(t *testing.T) {
 	b := bookOf(t)
 	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, "ok 1 - high", "fatal: no more")

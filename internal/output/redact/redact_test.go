@@ -56,8 +56,8 @@ func TestHides(t *testing.T) {
 	assert.Nil(t, Of([]string{"", "ab"}))
 }
 
-// TestWithinBase64 hides a value in a longer text that is encoded as a whole,
-// such as a name and a password for a server, wherever it begins.
+// TestWithinBase64 masks a value at any position of a longer text that is encoded as a whole, such as user name and
+// password of a server.
 func TestWithinBase64(t *testing.T) {
 	m := Of([]string{"correct-horse-battery"})
 	for _, before := range []string{"", "a", "ab", "abc", "user:", "a longer one:"} {
@@ -71,8 +71,7 @@ func TestWithinBase64(t *testing.T) {
 	}
 }
 
-// TestWrapped hides what is encoded although lines cut it, as far as the pieces are
-// long enough.
+// TestWrapped masks an encoded value that is split over lines, as long as the pieces are long enough.
 func TestWrapped(t *testing.T) {
 	value := "correct-horse-battery-staple-and-much-more-of-the-same-kind"
 	m := Of([]string{value})
@@ -96,16 +95,15 @@ func TestWrapped(t *testing.T) {
 	}
 }
 
-// overlap is how many characters of a part of a text in base64 depend on the value
-// alone.
+// overlap returns how many base64 characters of a part of a text depend on the value alone.
 func overlap(encoded, part, before, value string) int {
 	from, to := (len(before)*4+2)/3, (len(before)+len(value))/3*4
 	at := strings.Index(encoded, part)
 	return min(at+len(part), to) - max(at, from)
 }
 
-// TestWithIsFlat holds that the forms of a value are made once: a day of edits of the
-// settings costs what the first one did.
+// TestWithIsFlat checks that the forms of a value are computed once: each edit of the settings costs as much as the
+// first.
 func TestWithIsFlat(t *testing.T) {
 	m := Of([]string{secret})
 	longest := m.Longest()
@@ -117,7 +115,7 @@ func TestWithIsFlat(t *testing.T) {
 	assert.Len(t, m.values, 5)
 }
 
-// TestAmong compares the fast look with a slow one.
+// TestAmong compares the fast search with a slow one.
 func TestAmong(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		word := rapid.StringMatching(`[ab]{4,9}`)

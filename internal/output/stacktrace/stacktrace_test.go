@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestBlocks has traces as the runtimes write them. A line with "#" stands between blocks.
+// TestBlocks contains stack traces as the runtimes print them. A line with "#" separates blocks.
 func TestBlocks(t *testing.T) {
 	for name, text := range map[string]string{
 		"go": `up

@@ -68,7 +68,7 @@ func TestLevelOf(t *testing.T) {
 	}
 }
 
-// FuzzParse reads whatever a line may be.
+// FuzzParse parses arbitrary lines.
 func FuzzParse(f *testing.F) {
 	f.Add(`{"level":"info","msg":"x","a":{"b":[1,null]}}`)
 	f.Add(`level=info msg="a b" c=`)

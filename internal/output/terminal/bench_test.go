@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/api"
 )
 
-// BenchmarkWrite is what a block of 64 KiB costs: of lines and of colored lines while no face looks, compared with
-// copying it; of the same with a face looking, and of a screen that is drawn.
+// BenchmarkWrite measures a block of 64 KiB: plain and colored lines while no face looks, compared with copying them;
+// the same while a face looks; and a screen that is redrawn.
 func BenchmarkWrite(b *testing.B) {
 	var plain, colored, drawn bytes.Buffer
 	for i := 0; plain.Len() < 64<<10; i++ {
@@ -46,7 +46,7 @@ func BenchmarkWrite(b *testing.B) {
 	}
 }
 
-// BenchmarkPicture is what a picture of a full screen costs.
+// BenchmarkPicture measures a picture of a full screen.
 func BenchmarkPicture(b *testing.B) {
 	t := New(api.Size{Cols: 158, Rows: 46}, func([]byte) {})
 	defer t.Close()

@@ -13,7 +13,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// fed is a terminal with what has become of what was written to it.
+// fed is a terminal with the result of the bytes written to it.
 type fed struct {
 	*Terminal
 	lines   string
@@ -34,7 +34,7 @@ func (f *fed) write(text string) {
 	})
 }
 
-// text is what is shown, row by row.
+// text returns the visible text, row by row.
 func (f *fed) text() string {
 	_, end := f.Look()
 	defer end()
@@ -45,7 +45,7 @@ func (f *fed) text() string {
 	return strings.TrimRight(strings.Join(rows, "\n"), "\n")
 }
 
-// TestLinesAndDrawing tells output from drawing, however the bytes are cut.
+// TestLinesAndDrawing distinguishes output from drawing, however the bytes are split.
 func TestLinesAndDrawing(t *testing.T) {
 	for name, test := range map[string]struct{ written, lines, drew string }{
 		"lines": {"one\r\n\x1b[31mtwo\x1b[m\r\n", "one\r\n\x1b[31mtwo\x1b[m\r\n", ""},
@@ -75,7 +75,7 @@ func TestLinesAndDrawing(t *testing.T) {
 				cut.write(test.written[i : i+1])
 			}
 			assert.Equal(t, test.drew, cut.drew)
-			// Of what begins or ends drawing, the part before its last byte may go either way.
+			// The bytes before the last one of a sequence that begins or ends drawing may count as either.
 			strip := func(s string) string {
 				return strings.NewReplacer(
 					"\x1b[?25;1049",
@@ -103,7 +103,7 @@ func TestLinesAndDrawing(t *testing.T) {
 	}
 }
 
-// TestLateLook has what is shown not depend on when a face began to look.
+// TestLateLook checks that the picture does not depend on when a face began to look.
 func TestLateLook(t *testing.T) {
 	var long strings.Builder
 	for i := range 8_500 {
@@ -139,7 +139,7 @@ func TestLateLook(t *testing.T) {
 	}
 }
 
-// TestNobodyLooks has an emulator only as long as it is of use.
+// TestNobodyLooks checks that an emulator exists only as long as it is needed.
 func TestNobodyLooks(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("one\r\n")
@@ -157,7 +157,7 @@ func TestNobodyLooks(t *testing.T) {
 	assert.LessOrEqual(t, cap(f.tail), 4*kept)
 }
 
-// TestClosed has nothing at work for a terminal that is closed, however many look.
+// TestClosed checks that a closed terminal does no more work, however many faces look.
 func TestClosed(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("\x1b[?1049hdrawn")
@@ -169,7 +169,7 @@ func TestClosed(t *testing.T) {
 	assert.Empty(t, f.Picture(nil).Lines)
 }
 
-// TestAnswers answers what a program asks its terminal, when it asks, and not what it asked long ago.
+// TestAnswers answers the current questions of a program to its terminal, and not those of long ago.
 func TestAnswers(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("ab\x1b[6n")
@@ -188,7 +188,7 @@ func TestAnswers(t *testing.T) {
 	}
 	f.emulator.close()
 	f.emulator = nil
-	_, end := f.Look() // which has the questions put again
+	_, end := f.Look() // the questions are asked again
 	end()
 	f.write("\x1b[5n")
 	select {
@@ -199,7 +199,7 @@ func TestAnswers(t *testing.T) {
 	}
 }
 
-// TestSecretsInCells hides what is secret also where the edge of the screen has cut it.
+// TestSecretsInCells masks secrets, including one that is cut by the edge of the screen.
 func TestSecretsInCells(t *testing.T) {
 	f := open(t, 10, 3)
 	f.write("key: swordfish!")
@@ -216,7 +216,7 @@ func TestSecretsInCells(t *testing.T) {
 	assert.Equal(t, []string{"key: *****", "****!", ""}, rows)
 }
 
-// TestPicture has cells with what belongs to them.
+// TestPicture checks the attributes of cells.
 func TestPicture(t *testing.T) {
 	f := open(t, 20, 4)
 	f.write(
@@ -269,7 +269,7 @@ func TestPicture(t *testing.T) {
 	assert.Equal(t, "????渡 ", Draw(foreign, 7, true))
 }
 
-// TestResize keeps the line that one types in.
+// TestResize keeps the line being typed.
 func TestResize(t *testing.T) {
 	f := open(t, 20, 10)
 	_, end := f.Look()
@@ -280,7 +280,7 @@ func TestResize(t *testing.T) {
 	assert.Equal(t, 3, f.Picture(nil).Cursor.Row)
 }
 
-// TestKeysAndMouse has keys and the mouse as programs read them, in the modes that they have set.
+// TestKeysAndMouse encodes keys and mouse events as programs expect them in the modes they have set.
 func TestKeysAndMouse(t *testing.T) {
 	const all = "\x1b[?1h\x1b[?2004h\x1b[?1002h\x1b[?1006h\x1b[?1004h"
 	left := func(does string) *api.Mouse { return &api.Mouse{Does: does, Button: "left", Col: 4, Row: 2} }
@@ -326,7 +326,7 @@ func TestKeysAndMouse(t *testing.T) {
 	}
 }
 
-// TestSettled waits for the end of what a program wants to be shown as one.
+// TestSettled waits for the end of an update that a program wants to be shown at once.
 func TestSettled(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("\x1b[?2026ha")
@@ -335,7 +335,7 @@ func TestSettled(t *testing.T) {
 	assert.True(t, f.Settled())
 }
 
-// FuzzTerminal takes any bytes, in any pieces, and shows cells that fit.
+// FuzzTerminal accepts any bytes in any pieces and returns cells that fit.
 func FuzzTerminal(f *testing.F) {
 	f.Add([]byte("\x1b[?1049h\x1b[5;5Hdrawn\x1b[2J\x1b[r\x1b[1;3r\x1bM\x1b[?1049l"), uint8(3), uint8(9))
 	f.Add(

@@ -17,7 +17,7 @@ import (
 	"omnivigil/internal/api"
 )
 
-// another is a terminal of tmux, which shows what is written to a file.
+// another is a terminal of tmux that shows the contents of a file.
 type another struct {
 	t      *testing.T
 	dir    string
@@ -51,8 +51,8 @@ func (a *another) tmux(words ...string) string {
 	return string(out)
 }
 
-// shows returns what tmux shows of some bytes, and where its cursor is. It waits for a moment until that is what is
-// wanted: a pane that was just respawned is empty at times on a busy machine.
+// shows returns what tmux shows for some bytes, and its cursor position. It waits for a moment for the wanted result:
+// on a busy machine, a pane that was just respawned may still be empty.
 func (a *another) shows(written []byte, wanted string) (text string, row, col int) {
 	a.number++
 	file, done := filepath.Join(a.dir, "written"), fmt.Sprintf("done-%d", a.number)
@@ -75,8 +75,8 @@ func (a *another) shows(written []byte, wanted string) (text string, row, col in
 
 var size80 = api.Size{Cols: 80, Rows: 24}
 
-// TestAsTmuxShows compares with what another terminal shows for the same bytes of real programs: an editor
-// with windows, a pager, prompts of Python and Node, a shell.
+// TestAsTmuxShows compares with another terminal for the output of real programs: an editor with windows, a pager,
+// prompts of Python and Node, a shell.
 func TestAsTmuxShows(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.vt")
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestAsTmuxShows(t *testing.T) {
 	}
 }
 
-// TestRandomAsTmux compares random streams of what programs write.
+// TestRandomAsTmux compares random streams of text and sequences.
 func TestRandomAsTmux(t *testing.T) {
 	a := openTmux(t, size80)
 	for seed := range uint64(100) {
@@ -120,9 +120,9 @@ func TestRandomAsTmux(t *testing.T) {
 	}
 }
 
-// randomStream is text, with sequences in it that programs use, as they use them: where terminals differ
-// (the column after lines are inserted, what happens outside of a scroll region, one half of something wide;
-// see docs/limits.md) it makes no difference. So every other stream has wide text, and moves by rows alone.
+// randomStream returns text with sequences as programs use them. It avoids the cases in which terminals differ (the
+// column after lines are inserted, positions outside a scroll region, half of a wide character; see docs/limits.md).
+// For this reason, only every other stream has wide text, and those move only by rows.
 func randomStream(r *rand.Rand, size api.Size, wide bool) string {
 	var b strings.Builder
 	texts := []string{"tide", "berth 4 is free until noon ", "Fähre", "\r\n", "\r\n", "\r\n", strings.Repeat("=", 85)}

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/plan/settings"
 )
 
-// read makes a plan of a command, as a supervisor does.
+// read makes a plan from a command, as a supervisor does.
 func read(t testing.TB, c adhoc.Command) *plan.Plan {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "command.toml")
@@ -99,7 +99,7 @@ func TestCheck(t *testing.T) {
 	assert.NoError(t, adhoc.Command{Words: []string{"a"}, Globs: []string{"..tides"}}.Check())
 }
 
-// FuzzWords has any words reach the program exactly as they were typed.
+// FuzzWords checks that any words reach the program exactly as typed.
 func FuzzWords(f *testing.F) {
 	for _, s := range []string{"${HOME}", "$$x", "a\"b\\", "'''", "{area}", "\t\n\x01", "ünïcode", ""} {
 		f.Add(s, s)

@@ -21,8 +21,7 @@ import (
 
 var update = flag.Bool("update", false, "write the problems found into testdata")
 
-// TestProblems reads every archive in testdata: a settings file and all that is
-// to be said of it, as a user sees it.
+// TestProblems reads every archive in testdata: a settings file and all of its problems, as a user sees them.
 func TestProblems(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
 	require.NoError(t, err)
@@ -173,7 +172,7 @@ ready = { file = "${HOST}.ready" }
 	assert.Equal(t, filepath.Join(dir, "wick.ready"), tides.Ready.File)
 }
 
-// TestBrokenEnvFile holds that what is in a file that cannot be read is not quoted.
+// TestBrokenEnvFile checks that the contents of an unreadable file are never quoted.
 func TestBrokenEnvFile(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(
@@ -302,8 +301,7 @@ func TestCompareEnvironments(t *testing.T) {
 	assert.Equal(t, ".env: NEW, PORT", d.Variables)
 }
 
-// FuzzRead looks for files that make the reader panic, or whose problems stand
-// in places that the file does not have.
+// FuzzRead looks for files that make the reader panic, or for problems at locations that the file does not have.
 func FuzzRead(f *testing.F) {
 	files, _ := filepath.Glob("testdata/*.txt")
 	for _, file := range files {
@@ -323,7 +321,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// FuzzPersonal has any file of a user be read or reported.
+// FuzzPersonal requires that any user file is either read or reported.
 func FuzzPersonal(f *testing.F) {
 	f.Add("theme = \"dark\"\n[keys]\nstop = [\"s\"]\n[shortcut.a]\nrun = [\"a\", \"{words}\"]\n", "b")
 	f.Add("[keys]\nstop = 1\n[shortcut]\na = 1\n[[shortcut.b]]\n", "")

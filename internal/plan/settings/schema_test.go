@@ -27,7 +27,7 @@ func against(t *testing.T, schema *jsonschema.Resolved, text []byte) error {
 
 var tomlBlock = regexp.MustCompile("(?s)```toml\n(.*?)```")
 
-// TestSchemaFits holds the schema to all settings that the project shows to people.
+// TestSchemaFits validates all settings files of the project against the schema.
 func TestSchemaFits(t *testing.T) {
 	schema, err := Schema().Resolve(nil)
 	require.NoError(t, err)
@@ -47,7 +47,7 @@ func TestSchemaFits(t *testing.T) {
 			if !regexp.MustCompile(`(?m)^\[`).Match(block[1]) {
 				continue // a part of a table
 			}
-			if strings.Contains(string(block[1]), "[keys]") { // a user's own
+			if strings.Contains(string(block[1]), "[keys]") { // a user's own file
 				file := filepath.Join(t.TempDir(), "config.toml")
 				require.NoError(t, os.WriteFile(file, block[1], 0o600))
 				own, err := ReadPersonal(file, []string{"restart"})
@@ -74,7 +74,7 @@ func TestSchemaFits(t *testing.T) {
 	}
 }
 
-// TestSchemaKnowsAllKeys compares the keys of each table with those that reading it knows.
+// TestSchemaKnowsAllKeys compares the keys of each table in the schema with those of the reader.
 func TestSchemaKnowsAllKeys(t *testing.T) {
 	schema := Schema()
 	unit := func(kind, key string) *jsonschema.Schema {

@@ -41,7 +41,7 @@ func TestTries(t *testing.T) {
 	assert.Nil(t, New(plan.Ready{Line: "up"}))
 }
 
-// TestFile finds a file that was written within the same tick as the start.
+// TestFile detects a file that was written within the same tick as the start.
 func TestFile(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "ready")
 	for range 50 {

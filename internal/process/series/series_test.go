@@ -46,11 +46,12 @@ func TestSamplesAreWrittenWhenTheyMove(t *testing.T) {
 	assert.ErrorContains(t, w.Add(at, map[string]Sample{"tides": {Memory: 1}}), "write a sample")
 }
 
-// TestFileIsBounded has a unit that never rests wait for longer from row to row, the larger the file is.
+// TestFileIsBounded checks that, for a unit that is never at rest, the interval between rows grows with the size of
+// the file.
 func TestFileIsBounded(t *testing.T) {
 	for _, test := range []struct {
 		size int64
-		rows int // in an hour, of one sample every two seconds
+		rows int // in an hour, with one sample every two seconds
 	}{{0, 1800}, {freeSize, 900}, {freeSize + 4*sizeStep, 57}, {freeSize + 12*sizeStep, 1}, {1 << 40, 1}} {
 		w, err := Create(t.TempDir())
 		require.NoError(t, err)

@@ -13,9 +13,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// TestKnownTools reads what the common tools really printed in watch mode: a good build,
-// the same again, one with an error, and the error fixed. Each line that begins or ends a
-// pass is followed by what it means, after ">".
+// TestKnownTools reads recorded output of common tools in watch mode: a good build, the same again, one with an
+// error, and the error fixed. Each line that begins or ends a pass is followed by its meaning, after ">".
 func TestKnownTools(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
 	require.NoError(t, err)
@@ -57,7 +56,7 @@ func (e Event) words() string {
 	return "begins"
 }
 
-// TestReader says for every line when the pass that it reports began.
+// TestReader gives, for every line, the start of the pass that it reports.
 func TestReader(t *testing.T) {
 	at := func(second int) time.Time { return time.Unix(int64(second), 0) }
 	for _, c := range []struct {

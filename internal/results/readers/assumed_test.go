@@ -12,8 +12,7 @@ import (
 	"omnivigil/internal/results/record"
 )
 
-// TestAssumed never takes a line that does not say how much it matters for a reason to fail a run that
-// exits 0, except where the settings say how to read it.
+// TestAssumed checks that a line without a severity never fails a run that exits 0, unless the settings say so.
 func TestAssumed(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"main.go", "a.py", "x.js", "in.c"} {

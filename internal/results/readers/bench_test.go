@@ -9,8 +9,8 @@ import (
 	"omnivigil/internal/results/record"
 )
 
-// BenchmarkGoJSON reads a run of ten thousand tests as go test -json tells them, and
-// BenchmarkFindings one of five thousand findings, each against a record of the run before.
+// BenchmarkGoJSON reads a run of ten thousand tests in the format of go test -json, and BenchmarkFindings one of five
+// thousand findings, each against a record of the previous run.
 func BenchmarkGoJSON(b *testing.B) {
 	var lines []string
 	for i := range 10_000 {
@@ -60,7 +60,7 @@ func benchmarkReader(b *testing.B, form plan.Results, lines []string) {
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(lines)), "ns/line")
 }
 
-// BenchmarkMayMatter looks at what a service writes without end: lines of a log.
+// BenchmarkMayMatter reads lines of a log, as a service writes them without end.
 func BenchmarkMayMatter(b *testing.B) {
 	block := []byte(
 		strings.Repeat(

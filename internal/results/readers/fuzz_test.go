@@ -32,8 +32,8 @@ func seeds(f *testing.F, part string) {
 	}
 }
 
-// FuzzReader gives bytes to all readers at once. What they tell has to be bounded and fit into a
-// record, and the same lines have to tell the same, whether those are skipped that do not matter.
+// FuzzReader feeds bytes to all readers at once. Their results must be bounded and fit into a record, and must be the
+// same whether irrelevant lines are skipped or not.
 func FuzzReader(f *testing.F) {
 	seeds(f, "output")
 	f.Add(
@@ -83,12 +83,12 @@ func FuzzReader(f *testing.F) {
 	})
 }
 
-// junitOf reads JUnit XML, and requires that it takes no more memory than it should.
+// junitOf reads JUnit XML and requires that it takes no more memory than it should.
 func junitOf(data []byte, f *source.Files, sink results.Sink) error {
 	return readJUnit(bytes.NewReader(data), f, func(text string) string { return text }, sink)
 }
 
-// FuzzReports gives bytes to the readers of report files, and to that of what is kept.
+// FuzzReports feeds bytes to the readers of report files and of kept results.
 func FuzzReports(f *testing.F) {
 	seeds(f, "report.xml")
 	f.Add([]byte(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"a",
@@ -117,7 +117,7 @@ func FuzzReports(f *testing.F) {
 
 var midday = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
 
-// everything is all that a record knows.
+// everything returns all that a record knows.
 func everything(r *record.Record) string {
 	return fmt.Sprintf("%+v\n%+v\n%+v", r.Cases(), r.Findings(), r.Sum())
 }

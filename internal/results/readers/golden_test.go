@@ -32,9 +32,9 @@ var (
 	update = flag.Bool("update", false, "write what is read now into the golden files")
 )
 
-// golden is a page of testdata: what a real tool has written about some files, and what is read
-// from that. Its comment has lines "version: COMMAND", "= what that said", "command: COMMAND",
-// and if need be "results:" and "findings:" as in settings.
+// golden is a page of testdata: output of a real tool about some files, and the results that are read from it. Its
+// comment has lines "version: COMMAND", "= the printed version", "command: COMMAND" and, where needed, "results:" and
+// "findings:" as in settings.
 type golden struct {
 	*txtar.Archive
 	file, root string
@@ -69,7 +69,7 @@ func (g *golden) set(name, text string) {
 	g.Files = append(g.Files, txtar.File{Name: name, Data: []byte(text)})
 }
 
-// options are those of the page, as its settings would be read.
+// options returns the page's settings, as they would be read.
 func (g *golden) options(t *testing.T) Options {
 	text := fmt.Sprintf("[suite.a]\nrun = \"true\"\nresults = %q\n", cmp.Or(g.line("results:"), "auto"))
 	if findings := g.line("findings:"); findings != "" {
@@ -108,7 +108,7 @@ func (g *golden) run(t *testing.T, command string) string {
 	cmd.Dir, cmd.Env = g.root, append(os.Environ(), "TERM=xterm-256color")
 	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 120})
 	require.NoError(t, err)
-	out, _ := io.ReadAll(terminal) // a terminal ends with an error
+	out, _ := io.ReadAll(terminal) // reading from a terminal ends with an error
 	_ = cmd.Wait()                 // most of these tools fail
 	scanner := logbook.Scanner{}
 	lines := slices.Clone(scanner.Scan(out))
@@ -171,8 +171,7 @@ func placeText(p location.Location) string {
 	return fmt.Sprintf(" %s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// TestGolden reads what real tools have written. With -record the tools are run again, as far
-// as they are there.
+// TestGolden reads recorded output of real tools. With -record, the tools that are installed are run again.
 func TestGolden(t *testing.T) {
 	pages, err := filepath.Glob("testdata/golden/*.txtar")
 	require.NoError(t, err)

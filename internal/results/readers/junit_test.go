@@ -74,7 +74,7 @@ func TestJUnitHidesSecrets(t *testing.T) {
 	assert.NotContains(t, fmt.Sprintf("%+v", r.Cases()[0]), "hunter2")
 }
 
-// again reads as a text that is repeated, without holding all of it.
+// again reads a text over and over without holding all of it.
 func again(text string, times int) io.Reader {
 	readers := make([]io.Reader, times)
 	for i := range readers {
@@ -83,8 +83,8 @@ func again(text string, times int) io.Reader {
 	return io.MultiReader(readers...)
 }
 
-// TestJUnitIsAStream reads a report of 12 MB, and one that is nested as deep as it may be, in little more
-// memory than what is kept of it takes.
+// TestJUnitIsAStream reads a report of 12 MB, and one with the deepest allowed nesting, in little more memory than
+// its results need.
 func TestJUnitIsAStream(t *testing.T) {
 	long := strings.Repeat("x", 200)
 	one := fmt.Sprintf(`<testcase name="a" classname="c"><system-out>%s</system-out></testcase>`, long)

@@ -22,7 +22,7 @@ import (
 
 var noon = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
 
-// TestRecord tells stories: runs, what they say, and how things stand after each.
+// TestRecord plays stories: runs, their reports, and the state after each.
 func TestRecord(t *testing.T) {
 	files, err := filepath.Glob("testdata/records/*.txt")
 	require.NoError(t, err)
@@ -36,7 +36,7 @@ func TestRecord(t *testing.T) {
 			r.Root = "/ferries"
 			for line := range strings.Lines(string(text)) {
 				if strings.HasPrefix(line, "=") {
-					continue // what is reported now
+					continue // the current report
 				}
 				out.WriteString(line)
 				words := strings.Fields(line)
@@ -122,7 +122,7 @@ func TestRecord(t *testing.T) {
 	}
 }
 
-// updateStories rewrites the stories from what happens.
+// updateStories rewrites the stories with the actual results.
 var updateStories = flag.Bool("update-stories", false, "write what was told into the stories")
 
 func tellRecord(r *Record) string {
@@ -166,8 +166,8 @@ func TestNaturally(t *testing.T) {
 	)
 }
 
-// TestRecordHolds plays random runs and checks that the record's numbers are those of its lists,
-// that nothing that was reported in the newest run is missing, and that it survives being kept.
+// TestRecordHolds plays random runs and checks that the record's counts match its lists, that it holds everything
+// reported in the newest run, and that it survives being saved and loaded.
 func TestRecordHolds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := New()

@@ -13,8 +13,7 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// TestMissing finds what a command names by its captures and is not there, and takes
-// nothing for a path that is none.
+// TestMissing finds missing files that a command names by its captures, and takes no other word for a path.
 func TestMissing(t *testing.T) {
 	root := t.TempDir()
 	for _, file := range []string{"internal/fares/a.go", "spec/models/berth_spec.rb"} {

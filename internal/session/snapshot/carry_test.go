@@ -53,7 +53,7 @@ func full(t reflect.Type, depth int) reflect.Value {
 
 func some[T any]() T { return full(reflect.TypeFor[T](), 10).Interface().(T) }
 
-// missing are the fields of a converted value that nothing was put into.
+// missing returns the fields of a converted value that are still zero.
 func missing(v reflect.Value, path string, leftOut map[string]bool) (names []string) {
 	switch v.Kind() {
 	case reflect.Pointer:
@@ -83,8 +83,8 @@ func missing(v reflect.Value, path string, leftOut map[string]bool) (names []str
 	return nil
 }
 
-// TestConversionsCarryAll puts a value in which nothing is zero through each conversion between the core and
-// the contract, and requires something in every field that comes out.
+// TestConversionsCarryAll converts a value in which nothing is zero with each conversion between the core and the
+// contract, and requires that every field of the result is set.
 func TestConversionsCarryAll(t *testing.T) {
 	c := Converter(escape.Lines)
 	fact := some[engine.Fact]()
@@ -105,11 +105,11 @@ func TestConversionsCarryAll(t *testing.T) {
 		out     any
 		leftOut []string
 	}{
-		"unit":   {*c.Unit(ptr(some[engine.Unit]()), p), []string{"unit.Marks"}}, // builder adds them
+		"unit":   {*c.Unit(ptr(some[engine.Unit]()), p), []string{"unit.Marks"}}, // set by the builder
 		"report": {c.report(some[engine.Report]()), nil},
 		"run":    {c.Run(some[engine.Run]()), nil},
 		"ripple": {*c.Ripple(ptr(some[engine.Ripple]())), nil},
-		// the account gives the one, addresses have facts of their own
+		// set by the account; addresses have facts of their own
 		"fact":   {c.Fact(fact), []string{"fact.ID", "fact.Address"}},
 		"loop":   {*c.loop(ptr(some[engine.Loop]())), nil},
 		"jobs":   {c.jobs(some[engine.Jobs]()), nil},

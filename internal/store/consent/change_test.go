@@ -15,8 +15,8 @@ import (
 	"omnivigil/internal/plan"
 )
 
-// TestWhenAndHowCount asks about changes that run no other command, but at another time, in another order or
-// with less hidden.
+// TestWhenAndHowCount checks that consent is asked for again when the same command would run at another time, in
+// another order or with less masking.
 func TestWhenAndHowCount(t *testing.T) {
 	s := In(t.TempDir())
 	require.NoError(t, s.Add(project()))
@@ -66,7 +66,7 @@ func TestWhenAndHowCount(t *testing.T) {
 	assert.False(t, a.Agreed(), "less is hidden, and more starts by itself")
 }
 
-// TestEarlyAnswersCount asks nothing of whom an earlier version has asked, until something changes.
+// TestEarlyAnswersCount checks that an answer given to an earlier version is valid until something changes.
 func TestEarlyAnswersCount(t *testing.T) {
 	dir := t.TempDir()
 	p := project()

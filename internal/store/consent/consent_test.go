@@ -20,7 +20,7 @@ func project() *plan.Plan {
 	}}}
 }
 
-// TestEverythingCounts changes each thing that decides what is executed or opened.
+// TestEverythingCounts changes each setting that decides what is executed or opened.
 func TestEverythingCounts(t *testing.T) {
 	s := In(filepath.Join(t.TempDir(), "state"))
 	ask := func(p *plan.Plan) Answer {
@@ -82,10 +82,10 @@ func TestBrokenRecordIsToldNotOverwritten(t *testing.T) {
 	assert.Error(t, In(dir).Add(project()))
 }
 
-// TestFailedWriteLeavesNothing holds that a record that cannot be written leaves nothing.
+// TestFailedWriteLeavesNothing checks that a failed write leaves no file.
 func TestFailedWriteLeavesNothing(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "trust.json"), 0o700)) // in the way
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "trust.json"), 0o700)) // in the place of the file
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "trust.json", "x"), nil, 0o600))
 	assert.Error(t, In(dir).Add(project()))
 	assert.NoFileExists(t, filepath.Join(dir, "trust.json.new"))

@@ -17,7 +17,7 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// office is a project on disk whose tasks have been run, and the folder of its results.
+// office is a project on disk whose tasks have run, and the directory of its results.
 type office struct {
 	t           *testing.T
 	root, state string
@@ -60,7 +60,7 @@ func (o *office) write(name, text string) {
 	require.NoError(o.t, os.WriteFile(o.at(name), []byte(text), 0o755))
 }
 
-// begin is another session in which the task fares is to run.
+// begin starts another session in which the task fares should run.
 func (o *office) begin() (*Results, *Attempt) {
 	p, err := settings.Read(o.at(plan.FileName))
 	require.NoError(o.t, err)
@@ -158,8 +158,8 @@ func TestARecordThatCannotBeRead(t *testing.T) {
 	assert.True(t, o.holds())
 }
 
-// A file whose look tells nothing is read again: one that was written in the tick in which it
-// was read, or with its time put back.
+// A file whose metadata proves nothing is read again: one that was written in the tick in which it was read, or with
+// its time set back.
 func TestIndexTrust(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "file")
@@ -196,8 +196,8 @@ func TestIndexTrust(t *testing.T) {
 	assert.Empty(t, x.known, "what is gone is not kept")
 }
 
-// BenchmarkIndex sums 100,000 files of 4 kB: all of them new to it, all of them known, and as
-// a program that does nothing but that.
+// BenchmarkIndex hashes 100,000 files of 4 kB: all of them new, all of them known, and, for comparison, in a program
+// that does nothing else.
 func BenchmarkIndex(b *testing.B) {
 	dir := b.TempDir()
 	files := make([]string, 100_000)
@@ -216,7 +216,7 @@ func BenchmarkIndex(b *testing.B) {
 		}
 	}
 	kept := filepath.Join(dir, "index")
-	time.Sleep(2 * sameTick) // so that all of them are old enough to be known
+	time.Sleep(2 * sameTick) // so that all of them are old enough to be trusted
 	b.Run("new", func(b *testing.B) {
 		for b.Loop() {
 			x := OpenIndex(kept + ".new")

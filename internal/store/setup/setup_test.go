@@ -82,7 +82,7 @@ func TestOneAtATime(t *testing.T) {
 	assert.True(t, second.Done)
 	require.NoError(t, second.End(false))
 
-	// The folder of a workspace makes the same with another command.
+	// The directory of a workspace produces the same with another command.
 	makes := plan.Step{Run: plan.Command{Shell: "install"}, Outputs: []plan.Pattern{{Text: "node_modules"}}}
 	elsewhere := plan.Step{Run: plan.Command{Shell: "cd .. && install"}, Outputs: makes.Outputs}
 	third, err := steps.Begin(t.Context(), p, u, makes)

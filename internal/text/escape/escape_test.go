@@ -42,8 +42,7 @@ func TestStyled(t *testing.T) {
 	}
 }
 
-// FuzzShown holds that nothing comes through that a terminal acts on, but colors and
-// links that end with their line.
+// FuzzShown checks that only colors and links that end with their line pass through.
 func FuzzShown(f *testing.F) {
 	for _, s := range []string{"a", "\x1b[31mx", "\x1b]8;;https://u\x07x", "\x9b\u009b", "\u202e", "\x1b",
 		"\x1bP\x1b\\"} {

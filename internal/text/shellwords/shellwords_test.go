@@ -36,7 +36,7 @@ func TestSplit(t *testing.T) {
 	}
 }
 
-// FuzzTyped splits what was typed for any words into the same words.
+// FuzzTyped quotes any words and splits the result into the same words.
 func FuzzTyped(f *testing.F) {
 	f.Add("-run", "a b", `"'\`)
 	f.Add("#", "", "$HOME\n")
@@ -48,7 +48,7 @@ func FuzzTyped(f *testing.F) {
 	})
 }
 
-// FuzzAsShell splits as the shell does where nothing but quoting has a meaning.
+// FuzzAsShell compares with the shell for text in which nothing but quoting has a meaning.
 func FuzzAsShell(f *testing.F) {
 	f.Add(`a\ "b\c\\" 'd' e\f`)
 	f.Fuzz(func(t *testing.T, text string) {

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestHuesCanBeRead holds every color of text to the contrast that WCAG 2.1 asks for (1.4.3): 4.5 to
-// 1 on dark and on light grounds, and 3 to 1 on both where the ground is not known.
+// TestHuesCanBeRead checks every color of text against the contrast required by WCAG 2.1 (1.4.3): 4.5 to 1 on dark
+// and on light backgrounds, and 3 to 1 on both where the background is not known.
 func TestHuesCanBeRead(t *testing.T) {
 	dark, light := []string{"#000000", "#0b1220", "#1e1e1e"}, []string{"#ffffff", "#fafafa"}
 	stands := func(color string, least float64, grounds ...string) {
@@ -24,7 +24,7 @@ func TestHuesCanBeRead(t *testing.T) {
 		stands(h.OnLight, 4.5, light...)
 		stands(h.OnAny(), 3, append(light, dark...)...)
 	}
-	// White stands on the light and the unknown ground's colors, ink on the dark one's.
+	// White text stands on the colors for light and unknown backgrounds, dark text on those for dark backgrounds.
 	for _, h := range []Hue{Current, Moving, Broken, Stale, Dim} {
 		stands(h.OnLight, 4.5, "#ffffff")
 		stands(h.OnAny(), 4.5, "#ffffff")

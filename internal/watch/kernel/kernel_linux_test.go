@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCatchUpIsBounded is caught up with what happened before, although there is more to read by then:
-// who writes without an end puts it off no longer than that.
+// TestCatchUpIsBounded catches up with earlier events although more events keep arriving: a program that writes
+// without end cannot delay it further.
 func TestCatchUpIsBounded(t *testing.T) {
 	root := t.TempDir()
 	k, err := openInotify()

@@ -12,9 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hearsPlainly is what the matcher answers for one interest, from the definition:
-// the first rule whose pattern matches decides, unless an ignore pattern matches
-// the path or a folder above it.
+// hearsPlainly computes the matcher's answer for one interest from the definition: the first rule whose pattern
+// matches decides, unless an ignore pattern matches the path or a directory above it.
 func hearsPlainly(root string, in Interest, file string) int {
 	matches := func(text, file string) bool {
 		text = withoutCaptures(text)
@@ -128,7 +127,7 @@ func TestFirstRuleDecides(t *testing.T) {
 	}
 }
 
-// BenchmarkHears asks who hears of a file, among 10 to 1,000 units.
+// BenchmarkHears finds the units that hear of a file, among 10 to 1,000 units.
 func BenchmarkHears(b *testing.B) {
 	for _, units := range []int{10, 100, 1000} {
 		b.Run(fmt.Sprint(units), func(b *testing.B) {

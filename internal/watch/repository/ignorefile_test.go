@@ -16,10 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestIgnoreFilesAsGitReadsThem makes random trees with random rules and asks git
-// itself which files they keep out.
+// TestIgnoreFilesAsGitReadsThem creates random trees with random rules and compares the ignored files with those of
+// git.
 //
-// OMNIVIGIL_TREES says how many trees.
+// OMNIVIGIL_TREES sets the number of trees.
 func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("git is not installed")
@@ -61,7 +61,7 @@ func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 	t.Logf("%d trees, %d files", trees, asked)
 }
 
-// TestMain gives the user that runs the tests an ignore file of their own.
+// TestMain gives the user that runs the tests an ignore file.
 func TestMain(m *testing.M) {
 	home, err := os.MkdirTemp("", "home")
 	if err != nil {
@@ -99,7 +99,7 @@ func git(t *testing.T, dir string, input []byte, args ...string) []byte {
 
 func choose[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
 
-// randomGlob makes a rule of parts that mean something to each other.
+// randomGlob creates a rule from parts that have a meaning in combination.
 func randomGlob(r *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString(choose(r, "", "", "", "!", "!", "\\!", "#", "\\#"))
@@ -170,7 +170,7 @@ func randomRules(t *testing.T, r *rand.Rand, root string) string {
 	return all.String()
 }
 
-// randomFiles makes files and folders, and returns their paths.
+// randomFiles creates files and directories and returns their paths.
 func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 	var files []string
 	for range 30 {
@@ -214,7 +214,7 @@ func randomFiles(_ *testing.T, r *rand.Rand, root string) []string {
 	return files
 }
 
-// FuzzIgnoreFile reads what may be in an ignore file.
+// FuzzIgnoreFile parses arbitrary text as an ignore file.
 func FuzzIgnoreFile(f *testing.F) {
 	f.Add([]byte("*.log\n!keep.log\n/build/**/x[a-z]\\ \n"), "build/a/xb")
 	f.Add([]byte("[[:alpha:]\xff]**/\\"), "a\xffb/c")

@@ -13,9 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestMutations breaks the engine in the ways that testdata/mutations describes,
-// one at a time, and requires the simulator to notice each: a simulator that
-// finds nothing proves nothing.
+// TestMutations breaks the engine in the ways that testdata/mutations describes, one at a time, and requires the
+// simulator to notice each one: a simulator that finds nothing proves nothing.
 func TestMutations(t *testing.T) {
 	if testing.Short() {
 		t.Skip("builds the engine once for each mutation")
@@ -47,7 +46,7 @@ func TestMutations(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o644))
 
 			program := filepath.Join(dir, "simulate")
-			// Only the engine changes; what is not optimized is built in half the time.
+			// Only the engine changes, and building without optimization takes half the time.
 			build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay.json"), "-o", program,
 				"-gcflags=omnivigil/internal/engine/...=-N -l", "-ldflags=-s -w", "omnivigil/cmd/simulate")
 			build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -71,7 +70,7 @@ var (
 	foundBy  = regexp.MustCompile(`seed (\d+), \d+ units`)
 )
 
-// seedOf returns the seed that is known to notice a mutation, so that it is played before all others; "0" if none is.
+// seedOf returns the seed that is known to detect a mutation, so that it is played first; "0" if there is none.
 func seedOf(mutation *txtar.Archive) string {
 	if m := seedLine.FindSubmatch(mutation.Comment); m != nil {
 		return string(m[1])

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestRulesHold plays a thousand seeds; cmd/simulate plays as many as one likes.
+// TestRulesHold plays a thousand seeds; cmd/simulate plays any number.
 func TestRulesHold(t *testing.T) {
 	const seeds = 1000
 	steps := 0

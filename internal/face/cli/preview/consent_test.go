@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestNothingHides shows all of a long line, in rows that are counted, and no run of blanks that pushes
-// something out of view.
+// TestNothingHides checks that a long line is shown completely, in numbered rows, and that a run of blanks cannot
+// push anything out of view.
 func TestNothingHides(t *testing.T) {
 	hidden := shortBlanks("touch a # " + strings.Repeat(" ", 2000) + "; touch b")
 	assert.Equal(t, "touch a # [2001 blanks] ; touch b", strings.ReplaceAll(hidden, "#  [", "# ["))

@@ -76,7 +76,7 @@ var Legend = []struct {
 }{
 	{timeline.Cell{State: api.Waiting}, "waiting for a need, or for what it follows"},
 	{timeline.Cell{State: api.Starting}, "starting, not ready yet"},
-	{timeline.Cell{State: api.Running}, "a task at work; its duration stands behind it"},
+	{timeline.Cell{State: api.Running}, "a running task, followed by its duration"},
 	{timeline.Cell{State: api.Ready}, "ready, and current"},
 	{timeline.Cell{State: api.Done}, "done, and current"},
 	{timeline.Cell{State: api.Ready, Stale: true}, "ready, but stale: it runs older code"},

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestKeepEnd cuts places whose names are of any width; the line stays.
+// TestKeepEnd cuts locations whose names have any width; the line number remains.
 func TestKeepEnd(t *testing.T) {
 	for _, text := range []string{"short.go:7", "harbour/berths/tides/deep.go:12345", "港/潮汐/泊位/船票/渡轮.go:120",
 		"x港/潮汐/泊位/船票/渡轮.go:120"} {

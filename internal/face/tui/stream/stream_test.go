@@ -10,12 +10,12 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// project is a project without a match in its output.
+// project has no match in its output.
 type project struct{ api.Project }
 
 func (project) Search(context.Context, api.SearchQuery, func(api.Found) error) error { return nil }
 
-// TestSearchIsForTheNewestText has a search for an earlier text find something late.
+// TestSearchIsForTheNewestText checks that a late result of a search for an earlier text is ignored.
 func TestSearchIsForTheNewestText(t *testing.T) {
 	m := view.NewModel(t.Context(), project{}, &api.Snapshot{}, nil)
 	s := New(nil)

@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 )
 
-// hear has the model handle what comes from a terminal next.
+// hear lets the model handle the next message of a terminal.
 func (m *root) hear(t *testing.T) {
 	t.Helper()
 	require.NotEmpty(t, m.Listeners)
@@ -23,12 +23,12 @@ func (m *root) hear(t *testing.T) {
 	m.settle(next())
 }
 
-// row is a line of a terminal's screen.
+// row returns a line of a terminal's screen.
 func row(n int, text string) api.ScreenLine {
 	return api.ScreenLine{Row: n, Parts: []api.Cells{{Text: text, Width: len(text)}}}
 }
 
-// took waits until the project has had so many inputs, and returns them.
+// took waits until the project has received that many inputs, and returns them.
 func (p *played) took(t *testing.T, n int) []api.Input {
 	t.Helper()
 	var typed []api.Input
@@ -41,8 +41,8 @@ func (p *played) took(t *testing.T, n int) []api.Input {
 	return typed
 }
 
-// TestHandsOn takes a terminal in hand, types, and lets go.
-func TestHandsOn(t *testing.T) {
+// TestTyping enters a unit's terminal, types, and leaves.
+func TestTyping(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
 	size := api.Size{Cols: 40, Rows: 5}
 	p.screens = []api.Screen{
@@ -108,8 +108,8 @@ func TestHandsOn(t *testing.T) {
 	assert.Empty(t, p.requests, "no key meant anything here")
 }
 
-// TestHandsFromUnit takes the terminal in hand from the unit's own view, and comes back to it.
-func TestHandsFromUnit(t *testing.T) {
+// TestTypingFromUnit enters the terminal from the unit's own view and comes back to that view.
+func TestTypingFromUnit(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
 	p.screens = []api.Screen{
 		{Unit: "u0", Run: 1, Number: 1, Size: api.Size{Cols: 40, Rows: 1}, Lines: []api.ScreenLine{row(0, "tides")}},
@@ -121,8 +121,8 @@ func TestHandsFromUnit(t *testing.T) {
 	assert.True(t, m.IsOpen("unit"))
 }
 
-// TestWatched watches a terminal that another face has hands on, and takes it over; and looks at one that
-// has ended.
+// TestWatched watches a terminal that another face types into, and takes it over; then it looks at one that has
+// ended.
 func TestWatched(t *testing.T) {
 	m, p := play(t, 5, 100, 30)
 	other := &api.Face{Kind: view.Kind, PID: 1}
@@ -142,7 +142,7 @@ func TestWatched(t *testing.T) {
 	m.keyed("x")
 	p.screens[0].Hand = nil
 	m.keyed("enter")
-	m.Listeners = m.Listeners[1:] // that of what was watched
+	m.Listeners = m.Listeners[1:] // the listener of the watched terminal
 	m.hear(t)
 	assert.Contains(t, m.plainScreen(), "typing into u0")
 	m.keyed("x")
@@ -160,7 +160,7 @@ func TestWatched(t *testing.T) {
 	assert.True(t, m.IsOpen("overview"))
 }
 
-// TestAnswer sees that a unit asks, and answers it without leaving the stream.
+// TestAnswer notices that a unit asks a question and answers it without leaving the stream.
 func TestAnswer(t *testing.T) {
 	m, p := play(t, 5, 120, 30)
 	p.asks = map[string]api.Ask{"u0": {Kind: api.AskLine, Text: "migrate? [y/N]"}}

@@ -105,8 +105,8 @@ func editing(s *screen, dir string) {
 	assert.Equal(s.t, "渡し船 sails at 7, Fähre at 8\npasted:\n  indented\n", string(data))
 }
 
-// TestHandsOn types into real programs, at two sizes, and leaves each.
-func TestHandsOn(t *testing.T) {
+// TestTyping types into real programs, at two sizes, and leaves each.
+func TestTyping(t *testing.T) {
 	t.Parallel()
 	program := build(t)
 	for _, size := range [][2]int{{158, 46}, {80, 24}} {
@@ -255,9 +255,9 @@ func TestRunner(t *testing.T) {
 	noneLeft(t, state)
 }
 
-// TestHandsOfTwo watches with a second face, which takes over on request; neither is slowed down when the other one
+// TestTwoFacesType watches with a second face, which takes over on request; neither is slowed down when the other one
 // leaves.
-func TestHandsOfTwo(t *testing.T) {
+func TestTwoFacesType(t *testing.T) {
 	t.Parallel()
 	program, dir := build(t), t.TempDir()
 	require.NoError(
