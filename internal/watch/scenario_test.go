@@ -92,6 +92,7 @@ func (s *scenario) play(account string) string {
 
 func (s *scenario) listen(interests []pattern.Interest) {
 	s.w = open(s.t, s.root, interests...)
+	s.w.awaitIdle(s.t)
 }
 
 func readInterest(line string) pattern.Interest {

@@ -26,7 +26,7 @@ import (
 type Watcher struct {
 	events  chan Event
 	next    chan wanted
-	asked   chan inquiry
+	asked   chan func() // to be called in the loop
 	behind  chan request
 	closing chan struct{}
 
@@ -66,7 +66,7 @@ func newWatcher(root string, after int, k kernel.Source, clock func() time.Time)
 			64,
 		),
 		next:     make(chan wanted, 1),
-		asked:    make(chan inquiry),
+		asked:    make(chan func()),
 		behind:   make(chan request, 64),
 		closing:  make(chan struct{}),
 		root:     root,
@@ -109,12 +109,6 @@ func (w *Watcher) SetInterests(interests []pattern.Interest, number int) {
 	w.next <- wanted{interests, number}
 }
 
-// inquiry asks which files affect an interest.
-type inquiry struct {
-	key    string
-	answer chan<- []File
-}
-
 // File is an existing file that affects an interest.
 type File struct {
 	Path string // absolute
@@ -126,7 +120,7 @@ type File struct {
 func (w *Watcher) Files(key string) []File {
 	answer := make(chan []File, 1)
 	select {
-	case w.asked <- inquiry{key, answer}:
+	case w.asked <- func() { answer <- w.files(key) }:
 		return <-answer
 	case <-w.closing:
 		return nil
@@ -224,8 +218,8 @@ func (w *Watcher) loop() {
 			w.hear(batch)
 		case next := <-w.next:
 			w.replace(next)
-		case q := <-w.asked:
-			q.answer <- w.files(q.key)
+		case answer := <-w.asked:
+			answer()
 		case r := <-w.behind:
 			w.catchUp(r, batches)
 		case <-timer.C:

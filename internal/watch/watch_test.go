@@ -78,6 +78,17 @@ func open(t *testing.T, root string, interests ...pattern.Interest) *hearing {
 	return l
 }
 
+// awaitIdle waits until the watcher has done the work that it does when nothing happens, such as reading the contents
+// of files that skip_unchanged compares with.
+func (l *hearing) awaitIdle(t *testing.T) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		idle := make(chan bool)
+		l.asked <- func() { idle <- l.sleep() > 0 }
+		return <-idle
+	}, time.Minute, time.Millisecond)
+}
+
 // want sets interests, and adds ring.
 func (l *hearing) want(number int, interests ...pattern.Interest) {
 	l.SetInterests(append(interests, pattern.Interest{Key: ring, Rules: rules("ring-*"), Unignored: true}), number)
