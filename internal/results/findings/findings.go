@@ -6,7 +6,6 @@ package findings
 import (
 	"bytes"
 	"regexp"
-	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
@@ -39,7 +38,7 @@ func (f *Reader) Read(line string) results.Mark {
 		return f.byPattern(line)
 	}
 	if found, goesOn := f.trace.read(line); found != nil {
-		return f.found(*found)
+		return f.report(*found)
 	} else if goesOn {
 		return results.NoMark
 	}
@@ -92,13 +91,26 @@ func (f *Reader) Interrupt() {
 
 func (f *Reader) End() {
 	if found := f.trace.end(); found != nil {
-		f.found(*found)
+		f.report(*found)
 	}
 	f.tellNotes()
 	f.header, f.last = nil, nil
 }
 
-func (f *Reader) found(finding results.Finding) results.Mark {
+// found reports a finding, if the file exists that it names: output is full of texts that only look like locations.
+func (f *Reader) found(finding results.Finding) (results.Mark, bool) {
+	if finding.File != "" {
+		path, exists := f.files.Existing(finding.File)
+		if !exists {
+			return results.NoMark, false
+		}
+		finding.File = path
+	}
+	return f.report(finding), true
+}
+
+// report reports a finding whose location is not in doubt.
+func (f *Reader) report(finding results.Finding) results.Mark {
 	f.tellNotes()
 	finding.File = f.files.Find(finding.File)
 	finding.Message = strings.TrimSpace(finding.Message)
@@ -165,131 +177,6 @@ var (
 	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
 )
 
-// matters reports whether some of these lines may be, or begin, a finding. It is fast, and returns true in doubt:
-// nearly all lines of processes are none, and are not read further.
-func matters(lines []byte) bool {
-	for at := 0; ; at++ {
-		i := bytes.IndexByte(lines[at:], ':')
-		if i < 0 {
-			break
-		}
-		if at += i; colonMatters(lines, at) {
-			return true
-		}
-	}
-	if bytes.Contains(lines, []byte(" line ")) { // the form of Perl, PHP and Python
-		return true
-	}
-	for {
-		if beginningMatters(lines) {
-			return true
-		}
-		end := bytes.IndexByte(lines, '\n')
-		if end < 0 {
-			return false
-		}
-		lines = lines[end+1:]
-	}
-}
-
-// colonMatters reports whether a colon may be that of a location, after its file, or the one before a message.
-func colonMatters(text []byte, at int) bool {
-	if at == 0 {
-		return false
-	}
-	before, after := text[at-1], byte('\n')
-	if at+1 < len(text) {
-		after = text[at+1]
-	}
-	switch {
-	case isDigit(after), after == '[':
-		return isLetter(before) || before == '_'
-	case after == ' ' || after == '\n' || after == '\r':
-		return before == ')' || bytes.HasSuffix(text[:at], []byte("Error")) ||
-			bytes.HasSuffix(text[:at], []byte("Exception"))
-	}
-	return false
-}
-
-// beginnings are beginnings of lines that matter whatever follows.
-var beginnings = [][]byte{
-	[]byte(
-		"error",
-	),
-	[]byte("warning"),
-	[]byte("ERROR"),
-	[]byte("WARNING"),
-	[]byte("Error:"),
-	[]byte("panic: "),
-	[]byte("fatal error: "),
-	[]byte("SyntaxError"),
-	[]byte("Traceback"),
-	[]byte("thread '"),
-	[]byte("[!]"),
-	[]byte("(!)"),
-	[]byte("✘ ["),
-	[]byte("▲ ["),
-	[]byte("make"),
-}
-
-// indentedBeginnings are those with spaces before them.
-var indentedBeginnings = [][]byte{[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─[")}
-
-// beginningMatters reports whether a line matters by its beginning.
-func beginningMatters(line []byte) bool {
-	if len(line) < 3 {
-		return false
-	}
-	switch line[0] {
-	case ' ', '\t':
-		return indentedPlace(line)
-	case '[':
-		return line[1] == '!' || codeInBrackets(line)
-	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 0xe2:
-		return hasOneOf(line, beginnings)
-	}
-	return false
-}
-
-func hasOneOf(line []byte, beginnings [][]byte) bool {
-	return slices.ContainsFunc(beginnings, func(b []byte) bool { return bytes.HasPrefix(line, b) })
-}
-
-// codeInBrackets reports whether a line begins with uppercase words joined by "_" in brackets, the form of bundlers
-// for a kind of problem.
-func codeInBrackets(line []byte) bool {
-	joined := false
-	for _, c := range line[1:] {
-		switch {
-		case c == '_':
-			joined = true
-		case c == ']':
-			return joined
-		case c < 'A' || c > 'Z':
-			return false
-		}
-	}
-	return false
-}
-
-// indentedPlace reports whether a line begins with spaces and a line and column, as rows below a file's name do, or
-// with one of the symbols before a location.
-func indentedPlace(line []byte) bool {
-	line = bytes.TrimLeft(line, " \t")
-	digits := 0
-	for digits < len(line) && isDigit(line[digits]) {
-		digits++
-	}
-	if digits == 0 {
-		return hasOneOf(line, indentedBeginnings)
-	}
-	return digits+1 < len(line) && line[digits] == ':' && isDigit(line[digits+1])
-}
-
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
-
-func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
-
 // byPattern reads a line with the user's own expression.
 func (f *Reader) byPattern(line string) results.Mark {
 	m := f.pattern.FindStringSubmatch(line)
@@ -311,5 +198,5 @@ func (f *Reader) byPattern(line string) results.Mark {
 	if word := group("severity"); word != "" {
 		found.Severity = results.SeverityOf(word)
 	}
-	return f.found(found)
+	return f.report(found)
 }

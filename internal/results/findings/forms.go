@@ -1,7 +1,6 @@
 package findings
 
 import (
-	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -57,7 +56,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 	file, column, word, rule, message := m[1], m[3], m[4], m[5]+m[6], m[7]
 	// Messages of make about its own file, and of Ruby about a file that it cannot read.
 	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
-	if word == "" && column == "" && !stops || !looksLikeFile(f, file) {
+	if word == "" && column == "" && !stops {
 		return results.NoMark, false
 	}
 	found := results.Finding{
@@ -99,20 +98,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 		f.note(line)
 		return results.NoMark, true
 	}
-	return f.found(found), true
-}
-
-// looksLikeFile distinguishes files from times of day, addresses and prose.
-func looksLikeFile(f *Reader, name string) bool {
-	switch base := filepath.Base(filepath.ToSlash(name)); {
-	case strings.Contains(name, "://"), strings.Count(name, " ") > 0 && !filepath.IsAbs(f.files.Find(name)):
-		return false
-	case strings.EqualFold(base, "makefile"), strings.EqualFold(base, "dockerfile"):
-		return true
-	default:
-		dot := strings.LastIndexByte(base, '.')
-		return dot > 0 && dot+1 < len(base) && isLetter(base[dot+1])
-	}
+	return f.found(found)
 }
 
 // severityOfCode returns the severity of a linter's code: of Pylint (four digits), E and F are errors; of Flake8,
@@ -149,7 +135,7 @@ func inBrackets(f *Reader, line string) (results.Mark, bool) {
 			Rule:     m[5],
 			Message:  m[6],
 		},
-	), true
+	)
 }
 
 var dashForm = regexp.MustCompile(
@@ -167,7 +153,7 @@ func withDash(f *Reader, line string) (results.Mark, bool) {
 	return f.found(
 		results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5],
 			Message: m[6]},
-	), true
+	)
 }
 
 var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
@@ -182,7 +168,7 @@ func mavenPlace(f *Reader, line string) (results.Mark, bool) {
 	}
 	return f.found(
 		results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1]), Message: m[5]},
-	), true
+	)
 }
 
 var parenthesisForm = regexp.MustCompile(
@@ -203,7 +189,7 @@ func parenthesis(f *Reader, line string) (results.Mark, bool) {
 	if strings.HasPrefix(line, "(!)") {
 		found.Severity = results.Warning
 	}
-	return f.found(found), true
+	return f.found(found)
 }
 
 var eslintForm = regexp.MustCompile(
@@ -225,7 +211,7 @@ func eslintRow(f *Reader, line string) (results.Mark, bool) {
 			Rule:     m[5],
 			Message:  m[4],
 		},
-	), true
+	)
 }
 
 // linesBelow is how far below its message a location may be.
@@ -243,7 +229,7 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 					Rule:     h[1],
 					Message:  h[2],
 				},
-			), true
+			)
 		}
 		return results.NoMark, false
 	}
@@ -282,7 +268,8 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 				found.Rule, line = m[1], m[2]
 			}
 			found.Message = line
-			return f.found(found), true
+			f.header = nil
+			return f.found(found)
 		}
 		return results.NoMark, true
 	}
@@ -295,7 +282,9 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	}
 	if m != nil {
 		found.Location = source.Place(m[1], m[2], m[3])
-		return f.found(found), true
+		if mark, exists := f.found(found); exists {
+			return mark, true
+		}
 	}
 	if f.left--; f.left == 0 {
 		f.header = nil
@@ -333,7 +322,7 @@ func linker(f *Reader, line string) (results.Mark, bool) {
 	return f.found(
 		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error,
 			Assumed: true, Message: m[3]},
-	), true
+	)
 }
 
 var wordForm = regexp.MustCompile(
@@ -346,13 +335,13 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	m := wordForm.FindStringSubmatch(line)
-	if m == nil || !filepath.IsAbs(f.files.Find(m[3])) {
+	if m == nil {
 		return results.NoMark, false
 	}
 	return f.found(
 		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])},
 			Severity: results.SeverityOf(m[1]), Message: m[2], Trace: true},
-	), true
+	)
 }
 
 var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
@@ -368,7 +357,7 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 	return f.found(
 		results.Finding{Location: location.Location{File: m[3], Line: source.Number(m[4])}, Severity: results.Error,
 			Rule: m[1], Message: m[2], Trace: true},
-	), true
+	)
 }
 
 var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
@@ -384,7 +373,7 @@ func rubyError(f *Reader, line string) (results.Mark, bool) {
 	return f.found(
 		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error,
 			Message: m[3], Rule: m[4], Trace: true},
-	), true
+	)
 }
 
 var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
@@ -408,5 +397,5 @@ func withoutFile(f *Reader, line string) (results.Mark, bool) {
 	if m == nil {
 		return results.NoMark, false
 	}
-	return f.found(results.Finding{Severity: results.Error, Rule: m[1], Message: m[2]}), true
+	return f.found(results.Finding{Severity: results.Error, Rule: m[1], Message: m[2]})
 }

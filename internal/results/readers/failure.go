@@ -2,6 +2,7 @@ package readers
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
@@ -12,33 +13,49 @@ import (
 // explain finds in a failed case's output why it failed: the message, the location, and if possible the expected and
 // the actual value. Directories are those that file names may be relative to, in addition to the unit's.
 func explain(c *results.Case, f *source.Files, folders ...string) {
-	defer func() {
-		if c.Status == results.Skipped {
-			c.Location = location.Location{}
+	defer compare(c)
+	if i := slices.IndexFunc(c.Output, goPanic.MatchString); i >= 0 {
+		c.Message, c.Location = goPanic.FindString(c.Output[i]), firstOwn(f, c.Output[i:])
+		return
+	}
+	at := reasonOf(c, f, folders)
+	if at < 0 {
+		c.Message, c.Location = firstLine(c.Output), firstOwn(f, c.Output)
+	} else {
+		m := goLog.FindStringSubmatch(c.Output[at])
+		c.Location = location.Location{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
+		if c.Message = goOn(m[3], c.Output[at+1:]); isRace(c.Message) {
+			c.Location = firstOwn(f, c.Output)
 		}
-	}()
-	at := -1
+	}
+	if c.Status == results.Skipped {
+		c.Location = location.Location{}
+	}
+}
+
+// reasonOf returns the index of the log line of package testing that is the reason why a test failed or was skipped;
+// -1: there is none. The format does not distinguish t.Log from t.Error, but the source does: the reason is the first
+// line that was not merely logged. A skipped test ends with its reason.
+func reasonOf(c *results.Case, f *source.Files, folders []string) int {
+	reason := -1
 	for i, line := range c.Output {
-		if m := goLog.FindStringSubmatch(line); m != nil && (at < 0 || isRace(m[3])) {
-			at = i
-			c.Message, c.Location = m[3], location.Location{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
-			if c.Message = goOn(c.Message, c.Output[i+1:]); isRace(c.Message) {
-				c.Location = firstOwn(f, c.Output)
+		m := goLog.FindStringSubmatch(line)
+		switch {
+		case m == nil:
+		case isRace(m[3]):
+			return i
+		default:
+			text := f.Line(f.Find(m[1], folders...), source.Number(m[2]))
+			if reason = i; c.Status == results.Failed && !goLogs.MatchString(text) {
+				return i
 			}
 		}
-		if m := goPanic.FindStringSubmatch(line); m != nil {
-			c.Message = m[0]
-			c.Location = firstOwn(f, c.Output[i:])
-			compare(c)
-			return
-		}
 	}
-	if at < 0 {
-		c.Message = firstLine(c.Output)
-		c.Location = firstOwn(f, c.Output)
-	}
-	compare(c)
+	return reason
 }
+
+// goLogs matches a call that only logs.
+var goLogs = regexp.MustCompile(`\.Logf?\(`)
 
 var (
 	// The prefix of package testing before a test's log: its file and line.
@@ -56,6 +73,9 @@ func isRace(message string) bool { return strings.HasPrefix(message, "race detec
 // goOn joins the indented lines below the first line of a message, up to a few.
 func goOn(message string, rest []string) string {
 	const most = 12
+	if text := testify(rest); text != "" && strings.TrimSpace(message) == "" {
+		return text
+	}
 	var b strings.Builder
 	b.WriteString(message)
 	for _, line := range rest[:min(len(rest), most)] {
@@ -66,6 +86,33 @@ func goOn(message string, rest []string) string {
 	}
 	return strings.TrimSpace(b.String())
 }
+
+// testify returns the message of an assertion of github.com/stretchr/testify, without the location and the test's
+// name that it prints, too; empty: the lines are none. It prints rows of a label and lines of text in two columns.
+func testify(lines []string) string {
+	const most = 8
+	var kept, added []string
+	label := ""
+	for _, line := range lines {
+		m := testifyRow.FindStringSubmatch(line)
+		if m == nil {
+			break
+		}
+		if m[1] != "" {
+			label = m[1]
+		}
+		switch text := strings.TrimSpace(m[2]); {
+		case text == "":
+		case label == "Error" && len(kept) < most:
+			kept = append(kept, text)
+		case label == "Messages" && len(added) < most:
+			added = append(added, text)
+		}
+	}
+	return strings.Join(append(kept, added...), "\n")
+}
+
+var testifyRow = regexp.MustCompile(`^\s*\t(?:(Error Trace|Error|Test|Messages):)?\s*\t(.*)$`)
 
 // firstOwn returns the first location in lines whose file belongs to the user.
 func firstOwn(f *source.Files, lines []string) location.Location {

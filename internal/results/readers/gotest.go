@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // goJSON reads go test -json, as described by go doc test2json and, for the output of builds, by go help buildjson.
@@ -19,6 +20,7 @@ type goJSON struct {
 	sink  results.Sink
 	files *source.Files
 	other func(line string) results.Mark // reads the output of builds
+	built func() bool                    // reports whether an error of a build has been reported
 	open  map[api.CaseName]*goCase
 	seen  map[string]*goSuite
 }
@@ -33,13 +35,16 @@ type goCase struct {
 
 // goSuite is what is known of a package.
 type goSuite struct {
-	output output // of the package itself
-	failed bool   // one of its cases has failed
-	cached bool
+	output  output // of the package itself
+	failed  bool   // one of its cases has failed
+	cached  bool
+	timeout timeout
 }
 
-func newGoJSON(sink results.Sink, f *source.Files, other func(string) results.Mark) *goJSON {
-	return &goJSON{sink: sink, files: f, other: other, open: map[api.CaseName]*goCase{}, seen: map[string]*goSuite{}}
+func newGoJSON(
+	sink results.Sink, f *source.Files, other func(string) results.Mark, built func() bool,
+) *goJSON {
+	return &goJSON{sink: sink, files: f, other: other, built: built, open: map[api.CaseName]*goCase{}, seen: map[string]*goSuite{}}
 }
 
 // goEvent is one line.
@@ -65,7 +70,7 @@ func (g *goJSON) read(line string) (results.Mark, bool) {
 		g.begin(ev)
 	case "output":
 		g.write(ev)
-	case "pass", "fail", "skip":
+	case "pass", "fail", "skip", "bench":
 		return g.ended(ev), true
 	}
 	return results.NoMark, true
@@ -100,8 +105,9 @@ func (g *goJSON) suite(name string) *goSuite {
 
 func (g *goJSON) write(ev goEvent) {
 	text := strings.TrimRight(ev.Output, "\n")
+	s := g.suite(ev.Package)
+	s.timeout.read(text)
 	if ev.Test == "" {
-		s := g.suite(ev.Package)
 		s.output.add(text)
 		s.cached = s.cached || strings.HasSuffix(text, "\t(cached)")
 		return
@@ -116,8 +122,8 @@ func (g *goJSON) write(ev goEvent) {
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
 func (g *goJSON) ended(ev goEvent) results.Mark {
-	status := map[string]results.Status{"pass": results.Passed, "fail": results.Failed,
-		"skip": results.Skipped}[ev.Action]
+	status := map[string]results.Status{"pass": results.Passed, "bench": results.Passed,
+		"fail": results.Failed, "skip": results.Skipped}[ev.Action]
 	if ev.Test == "" {
 		return g.suiteEnded(ev, status)
 	}
@@ -152,26 +158,10 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	s := g.suite(ev.Package)
 	delete(g.seen, ev.Package)
-	for _, key := range g.unended() {
-		c := g.open[key]
-		if key.Suite != ev.Package {
-			continue
-		}
-		delete(g.open, key)
-		if status == results.Failed && !c.children {
-			s.failed = true
-			out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed,
-				Output: append(c.output, s.output...)}
-			explain(&out, g.files, g.files.PackageFolder(ev.Package))
-			if out.Message == "" {
-				out.Message = unended
-			}
-			g.sink.Ended(out)
-		}
-	}
+	g.endUnended(ev.Package, s, status == results.Failed)
 	broken := status == results.Failed && !s.failed
 	if broken {
-		g.sink.Ended(brokenSuite(g.files, ev.Package, s.output))
+		brokenSuite(g.sink, g.files, ev.Package, s.output, g.built())
 	}
 	g.sink.SuiteEnded(results.SuiteEnd{Suite: ev.Package, OK: status != results.Failed, Cached: s.cached,
 		Broken: broken})
@@ -181,6 +171,27 @@ func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	return results.NoMark
 }
 
+// endUnended closes the tests of a package that have begun and not ended. Benchmarks that pass end without a word.
+func (g *goJSON) endUnended(pkg string, s *goSuite, failed bool) {
+	for _, key := range g.unended() {
+		c := g.open[key]
+		if key.Suite != pkg {
+			continue
+		}
+		delete(g.open, key)
+		late := slices.Contains(s.timeout.running, key.Name)
+		if !failed || c.children && !late || isBenchmark(key.Name) && !late && !c.logged {
+			continue
+		}
+		s.failed = true
+		out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed,
+			Output: append(c.output, s.output...)}
+		explain(&out, g.files, g.files.PackageFolder(pkg))
+		s.timeout.explain(&out, g.files)
+		g.sink.Ended(out)
+	}
+}
+
 // unended returns the tests that have begun and not ended, in a stable order.
 func (g *goJSON) unended() []api.CaseName {
 	return slices.SortedFunc(maps.Keys(g.open), func(a, b api.CaseName) int {
@@ -188,19 +199,23 @@ func (g *goJSON) unended() []api.CaseName {
 	})
 }
 
-// brokenSuite is the case for a package that failed without a failed test.
-func brokenSuite(f *source.Files, pkg string, out output) results.Case {
+// brokenSuite reports a package that failed without a failed test. Where errors of the build have been reported,
+// they say it better.
+func brokenSuite(sink results.Sink, f *source.Files, pkg string, out output, built bool) {
 	c := results.Case{Suite: pkg, Status: results.Failed, Output: out}
 	explain(&c, f, f.PackageFolder(pkg))
 	for _, line := range out {
 		if m := goBroken.FindStringSubmatch(line); m != nil {
+			if built {
+				return
+			}
 			c.Message = m[1]
 		}
 	}
 	if strings.HasPrefix(c.Message, "FAIL") || c.Message == "" {
 		c.Message = "the package failed, but none of its tests"
 	}
-	return c
+	sink.Ended(c)
 }
 
 var goBroken = regexp.MustCompile(`^FAIL\t\S+ \[((?:build|setup) failed)\]$`)
@@ -236,11 +251,13 @@ type goText struct {
 	current string              // the test that is logging
 	told    *results.Case       // a failed test whose output continues
 	began   map[string]struct{} // and have not ended
-	unsaid  []results.Case      // failed tests whose files are known when the package is
+	timeout timeout
+	built   func() bool    // reports whether an error of a build has been reported
+	unsaid  []results.Case // failed tests whose files are known when the package is
 }
 
-func newGoText(sink results.Sink, f *source.Files) *goText {
-	g := &goText{sink: sink, files: f}
+func newGoText(sink results.Sink, f *source.Files, built func() bool) *goText {
+	g := &goText{sink: sink, files: f, built: built}
 	g.reset()
 	return g
 }
@@ -248,7 +265,7 @@ func newGoText(sink results.Sink, f *source.Files) *goText {
 func (g *goText) reset() {
 	g.active, g.verbose, g.failed, g.current, g.told = false, false, false, "", nil
 	g.parents, g.logs, g.began = map[string]bool{}, map[string]*output{}, map[string]struct{}{}
-	g.unsaid = nil
+	g.unsaid, g.timeout = nil, timeout{}
 }
 
 var (
@@ -277,6 +294,10 @@ func (g *goText) read(line string) (results.Mark, bool) {
 		}
 	case line == "PASS" || line == "FAIL" || strings.HasPrefix(line, "exit status "):
 		return results.NoMark, g.active
+	}
+	if g.timeout.read(line) {
+		g.active = true
+		return results.MarkFailure, true
 	}
 	if !g.active {
 		return results.NoMark, false
@@ -366,26 +387,13 @@ func (g *goText) ended(m []string, line string) results.Mark {
 	}
 	end := results.SuiteEnd{Suite: pkg, OK: ok, Cached: m[3] == "(cached)", OnlyFailures: !g.verbose, Unnamed: true}
 	if !ok {
-		for _, name := range slices.Sorted(maps.Keys(g.began)) {
-			if g.parents[name] {
-				continue
-			}
-			c := results.Case{Name: name, Status: results.Failed}
-			if log := g.logs[name]; log != nil {
-				c.Output = *log
-			}
-			if explain(&c, g.files, folder); c.Message == "" {
-				c.Message = unended
-			}
-			g.sink.Ended(c)
-			g.failed = true
-		}
+		g.endUnended(folder)
 		if end.Broken = !g.failed; end.Broken {
 			var all output
 			for _, log := range g.logs {
 				all = append(all, *log...)
 			}
-			g.sink.Ended(brokenSuite(g.files, pkg, append(all, line)))
+			brokenSuite(g.sink, g.files, pkg, append(all, line), g.built())
 		}
 	}
 	g.sink.SuiteEnded(end)
@@ -396,4 +404,87 @@ func (g *goText) ended(m []string, line string) results.Mark {
 	return results.NoMark
 }
 
+// endUnended reports the tests that have begun and not ended: they have failed.
+func (g *goText) endUnended(folder string) {
+	for _, name := range g.timeout.running { // without -v, only the list of a timeout names them
+		g.began[name] = struct{}{}
+	}
+	for _, name := range slices.Sorted(maps.Keys(g.began)) {
+		if g.parents[name] || isBenchmark(name) && !slices.Contains(g.timeout.running, name) {
+			continue
+		}
+		c := results.Case{Name: name, Status: results.Failed}
+		if log := g.logs[name]; log != nil {
+			c.Output = *log
+		}
+		explain(&c, g.files, folder)
+		g.timeout.explain(&c, g.files)
+		g.sink.Ended(c)
+		g.failed = true
+	}
+}
+
 func (g *goText) end(bool) { g.flush() }
+
+// isBenchmark reports whether a test is a benchmark, whose end package testing reports only if it fails.
+func isBenchmark(name string) bool { return strings.HasPrefix(name, "Benchmark") }
+
+// timeout reads what package testing prints when a test binary runs longer than -timeout: the tests that were running
+// and the stacks of all goroutines.
+type timeout struct {
+	message string
+	running []string
+	listing bool
+	stacks  output
+}
+
+var (
+	goTimeout = regexp.MustCompile(`^panic: (test timed out after \S+)$`)
+	goRunning = regexp.MustCompile(`^\t\t(\S+) \([^)]+\)$`)
+)
+
+// read reports whether a line belongs to it.
+func (t *timeout) read(line string) bool {
+	if m := goTimeout.FindStringSubmatch(line); m != nil {
+		t.message = m[1]
+		return true
+	}
+	if t.message == "" {
+		return false
+	}
+	if m := goRunning.FindStringSubmatch(line); t.listing && m != nil {
+		t.running = append(t.running, m[1])
+		return true
+	}
+	if t.listing = line == "\trunning tests:"; !t.listing {
+		t.stacks.add(line)
+	}
+	return true
+}
+
+// explain adds to a case that has not ended why it did not.
+func (t *timeout) explain(c *results.Case, f *source.Files) {
+	switch {
+	case t.message == "" || !slices.Contains(t.running, c.Name):
+		c.Message = cmp.Or(c.Message, unended)
+	default:
+		c.Message = t.message
+		c.Location = t.placeOf(c.Name, f)
+	}
+}
+
+// placeOf returns the location of the innermost call in a file of the user, in the goroutine of a test.
+func (t *timeout) placeOf(name string, f *source.Files) location.Location {
+	begin := 0
+	for i, line := range t.stacks {
+		if strings.HasPrefix(line, "goroutine ") {
+			begin = i
+		}
+		// The call of the test's function ends the user's part of its stack.
+		if function, _, _ := strings.Cut(name, "/"); strings.Contains(line, "."+function+"(") ||
+			strings.Contains(line, "."+function+".func") {
+			return firstOwn(f, t.stacks[begin:min(i+2, len(t.stacks))])
+		}
+	}
+	return location.Location{}
+}

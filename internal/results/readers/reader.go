@@ -45,6 +45,8 @@ type Reader struct {
 
 // New returns a reader that reports to sink.
 func New(o Options, sink results.Sink) *Reader {
+	counting := &counter{Sink: sink}
+	sink = counting
 	r := &Reader{sink: sink, files: source.New(o.Dir, o.Root), reports: o.Results.JUnit != ""}
 	switch f := o.Findings; {
 	case f.Off || f.SARIF != "":
@@ -62,14 +64,14 @@ func New(o Options, sink results.Sink) *Reader {
 	switch o.Results.Form {
 	case plan.ResultsAuto:
 		r.cases = []caseReader{
-			newGoJSON(sink, r.files, other),
-			newGoText(sink, r.files),
+			newGoJSON(sink, r.files, other, counting.some),
+			newGoText(sink, r.files, counting.some),
 			newTAP(sink, r.files),
 			newSpec(sink, r.files),
 			newLibtest(sink, r.files),
 		}
 	case plan.ResultsGoJSON:
-		r.cases = []caseReader{newGoJSON(sink, r.files, other)}
+		r.cases = []caseReader{newGoJSON(sink, r.files, other, counting.some)}
 	case plan.ResultsTAP:
 		r.cases = []caseReader{newTAP(sink, r.files)}
 	case plan.ResultsLibtest:
@@ -77,6 +79,21 @@ func New(o Options, sink results.Sink) *Reader {
 	}
 	return r
 }
+
+// counter counts the errors that findings report.
+type counter struct {
+	results.Sink
+	errors int
+}
+
+func (c *counter) Found(f results.Finding) {
+	if f.Severity == results.Error {
+		c.errors++
+	}
+	c.Sink.Found(f)
+}
+
+func (c *counter) some() bool { return c.errors > 0 }
 
 // Read reads the next line, without colors and line end, and returns its meaning.
 func (r *Reader) Read(line string) results.Mark {

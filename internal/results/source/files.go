@@ -3,7 +3,6 @@
 package source
 
 import (
-	"cmp"
 	"io/fs"
 	"net/url"
 	"os"
@@ -12,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"omnivigil/internal/text/location"
 )
@@ -20,14 +20,18 @@ import (
 type Files struct {
 	dir     string
 	folders []string // that relative names may be relative to, most likely first
-	known   map[string]string
+	known   map[string]place
 	bases   map[string]string // see byBase
 	module  string            // the path of the Go module that contains dir; "-": none
 	modRoot string
+	read    struct { // see Line
+		path  string
+		lines []string
+	}
 }
 
 func New(dir, root string) *Files {
-	f := &Files{dir: dir, folders: []string{dir}, known: map[string]string{}}
+	f := &Files{dir: dir, folders: []string{dir}, known: map[string]place{}}
 	if root != "" && root != dir {
 		f.folders = append(f.folders, root)
 	}
@@ -39,38 +43,95 @@ const maxKnown = 20000
 
 // Find returns the absolute path of a named file, or the name if it does not exist. The given directories are tried
 // after the unit's own.
-func (f *Files) Find(name string, also ...string) string {
+func (f *Files) Find(name string, also ...string) string { return f.look(name, also).path }
+
+// Existing returns the absolute path of a named file, and whether it exists as a regular file.
+func (f *Files) Existing(name string) (string, bool) {
+	at := f.look(name, nil)
+	if !at.exists && filepath.IsAbs(at.path) && !at.checked {
+		at.checked, at.exists = true, isFile(at.path)
+		f.remember(name, at)
+	}
+	return at.path, at.exists
+}
+
+// place is what is known of a named file.
+type place struct {
+	path    string
+	exists  bool
+	checked bool      // an absolute path: whether it exists has been checked
+	at      time.Time // when it was found missing
+}
+
+// missingFor is how long a file that did not exist counts as missing: it may be created while the unit runs.
+const missingFor = time.Second
+
+// look finds a named file. It does not check whether an absolute path exists.
+func (f *Files) look(name string, also []string) place {
+	key := name
+	if len(also) > 0 {
+		key = also[0] + "\x00" + name
+	}
+	if at, ok := f.known[key]; ok && (at.at.IsZero() || time.Since(at.at) < missingFor) {
+		return at
+	}
+	at := f.search(name, also)
+	f.remember(key, at)
+	return at
+}
+
+func (f *Files) search(name string, also []string) place {
 	if strings.HasPrefix(name, "file://") {
 		if u, err := url.Parse(name); err == nil {
 			name = u.Path
 		}
 	}
-	key := name
-	if len(also) > 0 {
-		key = also[0] + "\x00" + name
-	}
-	if path, ok := f.known[key]; ok {
-		return path
-	}
-	path := name
 	if filepath.IsAbs(name) {
-		path = filepath.Clean(name)
-	} else {
-		for _, folder := range append(append([]string(nil), also...), f.folders...) {
-			full := filepath.Join(folder, filepath.FromSlash(name))
-			if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() {
-				path = full
-				break
-			}
+		return place{path: filepath.Clean(name)}
+	}
+	for _, folder := range append(slices.Clone(also), f.folders...) {
+		if full := filepath.Join(folder, filepath.FromSlash(name)); isFile(full) {
+			return place{path: full, exists: true}
 		}
 	}
-	if path == name && slices.Contains(baseNames, filepath.Ext(name)) && !strings.ContainsAny(name, `/\`) {
-		path = cmp.Or(f.byBase(name), name)
+	if slices.Contains(baseNames, filepath.Ext(name)) && !strings.ContainsAny(name, `/\`) {
+		if path := f.byBase(name); path != "" {
+			return place{path: path, exists: true}
+		}
 	}
-	if len(f.known) < maxKnown {
-		f.known[key] = path
+	return place{path: name}
+}
+
+func (f *Files) remember(key string, at place) {
+	if len(f.known) >= maxKnown {
+		clear(f.known)
 	}
-	return path
+	if !at.exists && (at.checked || !filepath.IsAbs(at.path)) {
+		at.at = time.Now()
+	}
+	f.known[key] = at
+}
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Line returns a line of a file, counted from 1; empty: it cannot be read, or the file is very large. It reads the
+// file and remembers the newest one.
+func (f *Files) Line(path string, n int) string {
+	const largest = 4 << 20
+	if f.read.path != path {
+		f.read.path, f.read.lines = path, nil
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Size() <= largest {
+			text, _ := os.ReadFile(path)
+			f.read.lines = strings.Split(string(text), "\n")
+		}
+	}
+	if n < 1 || n > len(f.read.lines) {
+		return ""
+	}
+	return f.read.lines[n-1]
 }
 
 // Short returns a path relative to the unit's directory, if it is below that.
@@ -81,8 +142,8 @@ func (f *Files) Short(path string) string {
 	return path
 }
 
-// baseNames are the suffixes of files that their runtime names without the directory.
-var baseNames = []string{".java", ".kt", ".scala", ".groovy"}
+// baseNames are the suffixes of files that runtimes and linkers name without the directory.
+var baseNames = []string{".java", ".kt", ".scala", ".groovy", ".c", ".cc", ".cpp", ".cxx"}
 
 // byBase returns the only file with a name below the unit's directory; empty: there is none, or several. It walks
 // through the directories once.

@@ -1,0 +1,211 @@
+package findings
+
+import (
+	"bytes"
+	"slices"
+)
+
+// matters reports whether some of these lines may be, or begin, a finding. It is fast, and returns true in doubt:
+// nearly all lines of processes are none, and are not read further.
+func matters(lines []byte) bool {
+	inWords := bytes.Contains(lines, lineWord)
+	for len(lines) > 0 {
+		line, rest, _ := bytes.Cut(lines, lineEnd)
+		lines = rest
+		line = bytes.TrimSuffix(line, []byte("\r"))
+		if beginningMatters(line) || inWords && wordsMatter(line) {
+			return true
+		}
+		for at := 0; ; at++ {
+			i := bytes.IndexByte(line[at:], ':')
+			if i < 0 {
+				break
+			}
+			if at += i; colonMatters(line, at) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+var (
+	lineEnd  = []byte("\n")
+	lineWord = []byte(" line ")
+)
+
+// wordsMatter reports whether a line names a location in words, the form of Perl, PHP, shells and others: a file,
+// then "line" and a number that ends there.
+func wordsMatter(line []byte) bool {
+	for at := 0; ; {
+		i := bytes.Index(line[at:], lineWord)
+		if i < 0 {
+			return false
+		}
+		before := bytes.TrimSuffix(line[:at+i], []byte(" on"))
+		at += i + len(lineWord)
+		digits := digitsOf(line[at:])
+		if digits == 0 || at+digits < len(line) && !bytes.ContainsRune([]byte(".,:"), rune(line[at+digits])) {
+			continue
+		}
+		if fileEnds(bytes.TrimSuffix(before, []byte(":"))) {
+			return true
+		}
+	}
+}
+
+// fileEnds reports whether a text ends with what may be a file's name.
+func fileEnds(text []byte) bool {
+	i := len(text)
+	for i > 0 && isNameByte(text[i-1]) {
+		i--
+	}
+	if ext := text[i:]; i > 1 && text[i-1] == '.' && len(ext) > 0 && isLetter(ext[0]) {
+		return !isSpace(text[i-2])
+	}
+	return bytes.EqualFold(text[i:], []byte("makefile")) || bytes.EqualFold(text[i:], []byte("dockerfile"))
+}
+
+// colonMatters reports whether a colon may be that of a location, after its file, or the one before a message.
+func colonMatters(line []byte, at int) bool {
+	if at == 0 {
+		return false
+	}
+	before, after := line[at-1], byte('\n')
+	if at+1 < len(line) {
+		after = line[at+1]
+	}
+	switch {
+	case after == '[':
+		return fileEnds(line[:at])
+	case isDigit(after):
+		return placeMatters(line, at)
+	case after != ' ' && after != '\n':
+		return false
+	case before == ')':
+		return bracketMatters(line[:at-1])
+	}
+	return nameMatters(line[:at])
+}
+
+// placeMatters reports whether a colon before a number is that of a location: a file's name is before it, at the
+// beginning of the line or after a prefix, and after the numbers the name of a message or nothing.
+func placeMatters(line []byte, at int) bool {
+	if !fileEnds(line[:at]) {
+		return false
+	}
+	end := at
+	for end < len(line) && (line[end] == ':' || line[end] == '.') && digitsOf(line[end+1:]) > 0 {
+		end += 1 + digitsOf(line[end+1:])
+	}
+	switch rest := line[end:]; {
+	case len(rest) == 0, rest[0] == ':', rest[0] == '-', bytes.HasPrefix(rest, []byte(" - ")):
+	default:
+		return false
+	}
+	begin := bytes.LastIndexAny(line[:at], " \t\"'(") + 1
+	return !bytes.Contains(line[begin:at], []byte("://")) || bytes.HasPrefix(line[begin:], []byte("file://"))
+}
+
+// bracketMatters reports whether a text ends with numbers, or a linker's section, in brackets that are still open.
+func bracketMatters(text []byte) bool {
+	const longest = 60
+	open := bytes.LastIndexByte(text[max(0, len(text)-longest):], '(')
+	if open < 0 {
+		return false
+	}
+	inside := text[max(0, len(text)-longest)+open+1:]
+	return len(inside) > 0 && (isDigit(inside[0]) || inside[0] == '.')
+}
+
+// nameMatters reports whether a text is the name of an error, after one of the words that runtimes write before it.
+func nameMatters(text []byte) bool {
+	if !bytes.HasSuffix(text, []byte("Error")) && !bytes.HasSuffix(text, []byte("Exception")) {
+		return false
+	}
+	space := bytes.LastIndexByte(text, ' ')
+	return space < 0 || slices.ContainsFunc(beforeNames, func(word []byte) bool {
+		return bytes.HasSuffix(text[:space], word)
+	})
+}
+
+// beforeNames are the ends of what stands before an error's name.
+var beforeNames = [][]byte{
+	[]byte("Uncaught"), []byte(`"`), []byte("Caused by:"), []byte("]"), []byte(")"), []byte("[!]"), []byte("error:"),
+}
+
+// beginnings are beginnings of lines that matter whatever follows.
+var beginnings = [][]byte{
+	[]byte("error:"), []byte("error["), []byte("error TS"), []byte("warning:"), []byte("warning["),
+	[]byte("ERROR in "), []byte("WARNING in "), []byte("Error:"), []byte("panic: "), []byte("fatal error: "),
+	[]byte("SyntaxError"), []byte("Traceback"), []byte("thread '"), []byte("[!]"), []byte("(!)"), []byte("✘ ["),
+	[]byte("▲ ["), []byte("make:"), []byte("make["),
+}
+
+// indentedBeginnings are those with spaces before them.
+var indentedBeginnings = [][]byte{[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─[")}
+
+// beginningMatters reports whether a line matters by its beginning.
+func beginningMatters(line []byte) bool {
+	if len(line) < 3 {
+		return false
+	}
+	switch line[0] {
+	case ' ', '\t':
+		return indentedPlace(line)
+	case '[':
+		return line[1] == '!' || codeInBrackets(line)
+	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 0xe2:
+		return hasOneOf(line, beginnings)
+	}
+	return false
+}
+
+func hasOneOf(line []byte, beginnings [][]byte) bool {
+	return slices.ContainsFunc(beginnings, func(b []byte) bool { return bytes.HasPrefix(line, b) })
+}
+
+// codeInBrackets reports whether a line begins with uppercase words joined by "_" in brackets, the form of bundlers
+// for a kind of problem.
+func codeInBrackets(line []byte) bool {
+	joined := false
+	for _, c := range line[1:] {
+		switch {
+		case c == '_':
+			joined = true
+		case c == ']':
+			return joined
+		case c < 'A' || c > 'Z':
+			return false
+		}
+	}
+	return false
+}
+
+// indentedPlace reports whether a line begins with spaces and a line and column, as rows below a file's name do, or
+// with one of the symbols before a location.
+func indentedPlace(line []byte) bool {
+	line = bytes.TrimLeft(line, " \t")
+	digits := digitsOf(line)
+	if digits == 0 {
+		return hasOneOf(line, indentedBeginnings)
+	}
+	return digits+1 < len(line) && line[digits] == ':' && isDigit(line[digits+1])
+}
+
+// digitsOf returns the number of digits at the beginning of a text.
+func digitsOf(text []byte) (n int) {
+	for n < len(text) && isDigit(text[n]) {
+		n++
+	}
+	return n
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+func isSpace(c byte) bool { return c == ' ' || c == '\t' }
+
+// isNameByte reports whether a byte may be part of a file name's last part, without a dot.
+func isNameByte(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' || c == '-' || c == '+' }
