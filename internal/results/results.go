@@ -80,6 +80,7 @@ func SeverityOf(word string) Severity {
 	case strings.Contains(word, "note"),
 		strings.Contains(word, "info"),
 		word == "hint",
+		word == "ℹ",
 		word == "help",
 		word == "message",
 		word == "remark":

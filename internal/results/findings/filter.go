@@ -13,7 +13,7 @@ func matters(lines []byte) bool {
 		line, rest, _ := bytes.Cut(lines, lineEnd)
 		lines = rest
 		line = bytes.TrimSuffix(line, []byte("\r"))
-		if beginningMatters(line) || inWords && wordsMatter(line) {
+		if beginningMatters(line) || ruled(line) || inWords && wordsMatter(line) {
 			return true
 		}
 		for at := 0; ; at++ {
@@ -80,6 +80,8 @@ func colonMatters(line []byte, at int) bool {
 		return fileEnds(line[:at])
 	case isDigit(after):
 		return placeMatters(line, at)
+	case after == ' ' && digitsOf(line[min(at+2, len(line)):]) > 0:
+		return bytes.HasSuffix(line[:at], []byte("sh")) && fileEnds(line[:at])
 	case after != ' ' && after != '\n':
 		return false
 	case before == ')':
@@ -91,7 +93,7 @@ func colonMatters(line []byte, at int) bool {
 // placeMatters reports whether a colon before a number is that of a location: a file's name is before it, at the
 // beginning of the line or after a prefix, and after the numbers the name of a message or nothing.
 func placeMatters(line []byte, at int) bool {
-	if !fileEnds(line[:at]) {
+	if !fileEnds(line[:at]) && !bytes.Contains(line[:at], []byte("] ")) {
 		return false
 	}
 	end := at
@@ -99,13 +101,16 @@ func placeMatters(line []byte, at int) bool {
 		end += 1 + digitsOf(line[end+1:])
 	}
 	switch rest := line[end:]; {
-	case len(rest) == 0, rest[0] == ':', rest[0] == '-', bytes.HasPrefix(rest, []byte(" - ")):
+	case len(rest) == 0, rest[0] == ':', rest[0] == '-', bytes.HasPrefix(rest, []byte(" - ")), ruled(line):
 	default:
 		return false
 	}
 	begin := bytes.LastIndexAny(line[:at], " \t\"'(") + 1
 	return !bytes.Contains(line[begin:at], []byte("://")) || bytes.HasPrefix(line[begin:], []byte("file://"))
 }
+
+// ruled reports whether a line ends with a drawn rule, the heading of a message.
+func ruled(line []byte) bool { return bytes.HasSuffix(line, []byte("━")) }
 
 // bracketMatters reports whether a text ends with numbers, or a linker's section, in brackets that are still open.
 func bracketMatters(text []byte) bool {
@@ -139,11 +144,21 @@ var beginnings = [][]byte{
 	[]byte("error:"), []byte("error["), []byte("error TS"), []byte("warning:"), []byte("warning["),
 	[]byte("ERROR in "), []byte("WARNING in "), []byte("Error:"), []byte("panic: "), []byte("fatal error: "),
 	[]byte("SyntaxError"), []byte("Traceback"), []byte("thread '"), []byte("[!]"), []byte("(!)"), []byte("✘ ["),
-	[]byte("▲ ["), []byte("make:"), []byte("make["),
+	[]byte("▲ ["), []byte("make:"), []byte("make["), []byte("CMake "), []byte("FILE: "), []byte("DEPRECATION WARNING"),
+	[]byte("Deprecation Warning"), []byte("Warning: "),
+	[]byte("WARNING: "), []byte("Direct leak"), []byte("Indirect leak"),
+}
+
+// bracketBeginnings are those with a bracket first.
+var bracketBeginnings = [][]byte{
+	[]byte("[warn] "), []byte("[error] "), []byte(`[{"filePath":`), []byte(`[{"kind": "`),
 }
 
 // indentedBeginnings are those with spaces before them.
-var indentedBeginnings = [][]byte{[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─[")}
+var indentedBeginnings = [][]byte{
+	[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─["), []byte("× "), []byte("⚠ "), []byte("✖ "),
+	[]byte(`"posn": "`), []byte("^"),
+}
 
 // beginningMatters reports whether a line matters by its beginning.
 func beginningMatters(line []byte) bool {
@@ -154,8 +169,12 @@ func beginningMatters(line []byte) bool {
 	case ' ', '\t':
 		return indentedPlace(line)
 	case '[':
-		return line[1] == '!' || codeInBrackets(line)
-	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 0xe2:
+		return line[1] == '!' || codeInBrackets(line) || hasOneOf(line, bracketBeginnings)
+	case '^':
+		return line[1] == '-' || line[1] == '^'
+	case '=':
+		return line[1] == '=' && isDigit(line[2])
+	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 'C', 'F', 'D', 'I', 0xe2:
 		return hasOneOf(line, beginnings)
 	}
 	return false
@@ -188,7 +207,10 @@ func indentedPlace(line []byte) bool {
 	line = bytes.TrimLeft(line, " \t")
 	digits := digitsOf(line)
 	if digits == 0 {
-		return hasOneOf(line, indentedBeginnings)
+		return hasOneOf(line, indentedBeginnings) || bytes.HasSuffix(line, []byte(`": [`))
+	}
+	if bytes.HasPrefix(line[digits:], []byte(" | ")) {
+		return true
 	}
 	return digits+1 < len(line) && line[digits] == ':' && isDigit(line[digits+1])
 }

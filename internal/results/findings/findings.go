@@ -10,6 +10,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/location"
 )
 
 // Reader reads messages with locations in files, in all known forms, line by line.
@@ -25,6 +26,13 @@ type Reader struct {
 	since   int              // lines since then
 	noted   bool             // it has got notes that have not been reported
 	trace   trace
+	memory  memory
+
+	held     *results.Finding // may be continued by the next line
+	goesOn   func(held *results.Finding, line string) bool
+	table    string            // the file that rows of a table are about
+	script   location.Location // the line of a script that marks are below
+	analyzer string            // the analyzer whose findings follow
 }
 
 // New returns a reader that reports to a sink. A pattern, if not nil, replaces all known forms.
@@ -36,6 +44,17 @@ func New(sink results.Sink, f *source.Files, pattern *regexp.Regexp) *Reader {
 func (f *Reader) Read(line string) results.Mark {
 	if f.pattern != nil {
 		return f.byPattern(line)
+	}
+	if f.held != nil {
+		if f.goesOn(f.held, line) {
+			return results.NoMark
+		}
+		f.release()
+	}
+	if found, goesOn := f.memory.read(line, f.files); found != nil {
+		return f.report(*found)
+	} else if goesOn {
+		return results.NoMark
 	}
 	if found, goesOn := f.trace.read(line); found != nil {
 		return f.report(*found)
@@ -51,8 +70,15 @@ func (f *Reader) Read(line string) results.Mark {
 		f.follow(line)
 		return results.NoMark
 	}
+	if f.memory.begin(line) {
+		f.tellNotes()
+		return markOf(f.memory.severity)
+	}
 	for _, form := range forms {
-		if mark, is := form(f, line); is {
+		if !strings.Contains(line, form.hint) {
+			continue
+		}
+		if mark, is := form.read(f, line); is {
 			return mark
 		}
 	}
@@ -65,7 +91,10 @@ func (f *Reader) Read(line string) results.Mark {
 }
 
 // busy reports whether the next line may matter in any case.
-func (f *Reader) busy() bool { return f.header != nil || f.trace.in != noTrace || f.last != nil }
+func (f *Reader) busy() bool {
+	return f.header != nil || f.trace.in != noTrace || f.last != nil || f.held != nil || f.memory.message != "" ||
+		f.script.File != ""
+}
 
 func (f *Reader) MayMatter(block []byte) bool {
 	if f.pattern != nil || f.busy() {
@@ -90,6 +119,8 @@ func (f *Reader) Interrupt() {
 }
 
 func (f *Reader) End() {
+	f.release()
+	f.memory, f.script = memory{}, location.Location{}
 	if found := f.trace.end(); found != nil {
 		f.report(*found)
 	}
@@ -116,13 +147,11 @@ func (f *Reader) report(finding results.Finding) results.Mark {
 	finding.Message = strings.TrimSpace(finding.Message)
 	f.header, f.last, f.since = nil, &finding, 0
 	f.sink.Found(finding)
-	switch finding.Severity {
-	case results.Error:
-		return results.MarkFailure
-	case results.Warning:
-		return results.MarkWarning
-	}
-	return results.NoMark
+	return markOf(finding.Severity)
+}
+
+func markOf(s results.Severity) results.Mark {
+	return [...]results.Mark{results.Warning: results.MarkWarning, results.Error: results.MarkFailure}[s]
 }
 
 // tellNotes reports the last finding again, if it has got notes.

@@ -9,46 +9,67 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// form reads a line of one form, and reports whether it has that form.
-type form func(f *Reader, line string) (results.Mark, bool)
+// form is how some tools write findings.
+type form struct {
+	hint string // every line of the form contains it; empty: unknown
+	// read reads a line, and reports whether it has the form.
+	read func(f *Reader, line string) (results.Mark, bool)
+}
 
 // forms are the known forms, special ones before general ones. Each comes from the output of several tools; testdata
 // has examples.
 var forms = []form{
-	eslintRow,   // ESLint, stylelint: rows below a file's name
-	inBrackets,  // the TypeScript compiler, MSBuild: file(3,5): error TS2304: ...
-	withDash,    // the TypeScript compiler for terminals: file:3:5 - error TS2304: ...
-	mavenPlace,  // Maven: [ERROR] file:[3,5] ...
-	parenthesis, // Rollup: file (3:5): ...
-	webpackHead, // webpack: ERROR in file 3:5
-	headed,      // Rust, esbuild: the message, with its location below
-	withColons,  // GCC, Clang, Go, javac, mypy, Pylint, Flake8 and most others: file:3:5: error: ...
-	linker,      // ld: undefined reference
-	inWords,     // Perl, PHP: ... at file line 3
-	uncaught,    // PHP: PHP Fatal error:  Uncaught ... in file:3
-	rubyError,   // Ruby: file:3:in 'berth': ... (NameError)
-	makeFolder,  // make: file names are relative to another directory, too, from now on
-	withoutFile, // the TypeScript compiler's own settings
+	{" ", eslintRow},                   // ESLint, stylelint: rows below a file's name
+	{"FILE: ", phpcsTable},             // PHP_CodeSniffer: the file's name
+	{" | ", phpcsRow},                  // and rows below
+	{"In ", shellcheckLine},            // ShellCheck for terminals: the place
+	{" SC", shellcheckMark},            // and the messages below the line of source
+	{"CMake ", cmake},                  // CMake: the location above the message
+	{"━", biome},                       // Biome: the same
+	{"  ", oxlint},                     // oxlint: the message above the location
+	{"[", prettier},                    // Prettier: [error] file: ...
+	{`[{"filePath":`, eslintJSON},      // ESLint as JSON
+	{`[{"kind": "`, gccJSON},           // GCC as JSON
+	{"\t\"", vetJSON},                  // go vet as JSON
+	{" in /", nginx},                   // nginx: ... in file:3
+	{", col ", compact},                // ESLint's compact format: file: line 3, col 5, ...
+	{": line ", bashScript},            // bash: file: line 3: ...
+	{"sh: ", dashScript},               // dash: file: 3: ...
+	{" : ", xml},                       // libxml2: file:3: parser error : ...
+	{"Assertion ", assertion},          // assert(3): program: file:3: function: ...
+	{"):", inBrackets},                 // the TypeScript compiler: file(3,5): error TS2304: ...
+	{") : ", inBrackets},               // MSBuild
+	{" - ", withDash},                  // the TypeScript compiler for terminals, Pyright: file:3:5 - error TS2304: ...
+	{":[", mavenPlace},                 // Maven: [ERROR] file:[3,5] ...
+	{"): ", parenthesis},               // Rollup: file (3:5): ...
+	{" in ", webpackHead},              // webpack: ERROR in file 3:5
+	{"", headed},                       // Rust, esbuild, Sass: the message, with its location below
+	{":", withColons},                  // GCC, Clang, Go, javac, mypy, Pylint and most others: file:3:5: error: ...
+	{"undefined reference", linker},    // ld
+	{"multiple definition", linker},    // ld
+	{" line ", inWords},                // Perl, PHP: ... at file line 3
+	{"Fatal error:", uncaught},         // PHP: PHP Fatal error:  Uncaught ... in file:3
+	{":in ", rubyError},                // Ruby: file:3:in 'berth': ... (NameError)
+	{"Entering directory", makeFolder}, // make: file names are relative to another directory, too, from now on
+	{"error TS", withoutFile},          // the TypeScript compiler's own settings
 }
 
 var colonForm = regexp.MustCompile(
 	`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
-		`(?:(fatal error|internal compiler error|error|warning|note|info|information|hint|remark|style|refactor` +
-		`|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
-		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?:? +)?(\S.*)$`,
+		`(?:(fatal error|internal compiler error|runtime error|error|warning|note|info|information|hint|remark|style` +
+		`|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
+		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?(?:: *(?:- )?| +(?:- )?))?(\S.*)$`,
 )
 
 var (
-	ruleBehind  = regexp.MustCompile(`^(.*\S)\s+\[([\w@/.=+:-]+)\]$`)
+	ruleBehind  = regexp.MustCompile(`^(.*\S)\s+\[([\w@/.=+:()-]+)\]$`)
 	ruleInRound = regexp.MustCompile(`^(.*\S) \(([A-Z]{1,4}\d{3,5}|[a-z]+(?:-[a-z]+)*)\)$`)
 	ruleBefore  = regexp.MustCompile(`^([A-Z]{1,4}\d{3,5}):? +(?:\[\*\] )?(.*)$`)
-	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`) // javac
+	wordBefore  = regexp.MustCompile(`^(invalid-syntax|unformatted): (.*)$`) // Ruff
+	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`)                     // javac
 )
 
 func withColons(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, ":") {
-		return results.NoMark, false
-	}
 	m := colonForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -107,7 +128,7 @@ func severityOfCode(code string) results.Severity {
 	letters := strings.TrimRight(code, "0123456789")
 	digits := code[len(letters):]
 	switch {
-	case len(digits) == 4 && (letters == "E" || letters == "F"),
+	case code == "invalid-syntax", len(digits) == 4 && (letters == "E" || letters == "F"),
 		letters == "E" && strings.HasPrefix(digits, "9"), letters == "F" && strings.HasPrefix(digits, "8"):
 		return results.Error
 	}
@@ -120,9 +141,6 @@ var bracketForm = regexp.MustCompile(
 )
 
 func inBrackets(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, ") ") && !strings.Contains(line, "):") {
-		return results.NoMark, false
-	}
 	m := bracketForm.FindStringSubmatch(line)
 	if m == nil || m[4] == "" && m[5] == "" {
 		return results.NoMark, false
@@ -139,29 +157,26 @@ func inBrackets(f *Reader, line string) (results.Mark, bool) {
 }
 
 var dashForm = regexp.MustCompile(
-	`^((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|message|suggestion)(?: ([A-Z]+\d+))?: (.*)$`,
+	`^( *)((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|information|message|suggestion)(?: ([A-Z]+\d+))?: ` +
+		`(.*?)(?: \((report\w+)\))?$`,
 )
 
 func withDash(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, " - ") {
-		return results.NoMark, false
-	}
 	m := dashForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
 	}
-	return f.found(
-		results.Finding{Location: source.Place(m[1], m[2], m[3]), Severity: results.SeverityOf(m[4]), Rule: m[5],
-			Message: m[6]},
-	)
+	found := results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[5]),
+		Rule: m[6] + m[8], Message: m[7]}
+	if m[1] != "" && found.Rule == "" {
+		return f.hold(found, pyrightGoesOn)
+	}
+	return f.found(found)
 }
 
 var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
 
 func mavenPlace(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, ":[") {
-		return results.NoMark, false
-	}
 	m := mavenForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -176,9 +191,6 @@ var parenthesisForm = regexp.MustCompile(
 )
 
 func parenthesis(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, "): ") {
-		return results.NoMark, false
-	}
 	m := parenthesisForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -193,7 +205,7 @@ func parenthesis(f *Reader, line string) (results.Mark, bool) {
 }
 
 var eslintForm = regexp.MustCompile(
-	`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.-]+))?$`,
+	`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.()-]+))?$`,
 )
 
 func eslintRow(f *Reader, line string) (results.Mark, bool) {
@@ -220,7 +232,11 @@ const linesBelow = 6
 // headed reads a message whose location is below it.
 func headed(f *Reader, line string) (results.Mark, bool) {
 	if m := placeBelow.FindStringSubmatch(line); m != nil { // it follows a line of another form
-		if h := ruleBefore.FindStringSubmatch(f.heading); h != nil {
+		h := ruleBefore.FindStringSubmatch(f.heading)
+		if h == nil {
+			h = wordBefore.FindStringSubmatch(f.heading)
+		}
+		if h != nil {
 			return f.found(
 				results.Finding{
 					Location: source.Place(m[1], m[2], m[3]),
@@ -237,45 +253,42 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 	if m == nil {
 		return results.NoMark, false
 	}
-	f.tellNotes()
-	f.last = nil
-	f.header, f.left = &results.Finding{
-		Severity: results.SeverityOf(m[1] + m[4]),
-		Assumed:  m[1]+m[4] == "",
-		Rule:     m[2] + m[6] + m[7] + m[9],
-		Message:  m[3] + m[5] + m[8] + m[10],
-	}, linesBelow
-	return results.NoMark, true
+	return f.head(results.Finding{
+		Severity: results.SeverityOf(m[1] + m[4] + m[11]),
+		Assumed:  m[1]+m[4]+m[11] == "",
+		Rule:     m[2] + m[6] + m[7] + m[9] + m[12],
+		Message:  m[3] + m[5] + m[8] + m[10] + m[13],
+	})
 }
 
 var (
 	headForm = regexp.MustCompile(
 		`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?` +
-			`|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*))$`,
+			`|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*)` +
+			`|(Error|Warning|WARNING|(?i:deprecation warning))(?: \[([\w-]+)\])?: (.*))$`,
 	)
 	placeBare  = regexp.MustCompile(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
 	placeBelow = regexp.MustCompile(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
 	placeAlone = regexp.MustCompile(`^\s+(\S[^:]*\.\w+):(\d+):(\d+):$`)
+	placeSass  = regexp.MustCompile(`^\s+(\S+\.\w+) (\d+):(\d+)\s{2,}\S.*$`)
 	webpackIn  = regexp.MustCompile(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
 )
 
 // placeOfHeader searches a line for the location of the message before it.
 func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	found := *f.header
-	if found.File != "" { // webpack writes the location first
-		if line != "" {
-			if m := tsCode.FindStringSubmatch(line); m != nil {
-				found.Rule, line = m[1], m[2]
-			}
-			found.Message = line
-			f.header = nil
-			return f.found(found)
+	if found.File != "" { // it was written first
+		if strings.TrimSpace(line) == "" || vetOther.MatchString(line) {
+			return results.NoMark, true
 		}
-		return results.NoMark, true
+		return f.messageOfHeader(found, unquoted(line))
 	}
 	m := placeBelow.FindStringSubmatch(line)
 	if m == nil {
 		m = placeAlone.FindStringSubmatch(line)
+	}
+	if m == nil {
+		m = placeSass.FindStringSubmatch(line)
 	}
 	if m == nil {
 		m = placeBare.FindStringSubmatch(line)
@@ -299,11 +312,7 @@ func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	if m == nil {
 		return results.NoMark, false
 	}
-	f.tellNotes()
-	f.last = nil
-	f.header, f.left = &results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])},
-		linesBelow
-	return results.NoMark, true
+	return f.head(results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])})
 }
 
 var linkerForm = regexp.MustCompile(
@@ -312,9 +321,6 @@ var linkerForm = regexp.MustCompile(
 )
 
 func linker(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, " of ") && !strings.Contains(line, "undefined reference") {
-		return results.NoMark, false
-	}
 	m := linkerForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -331,11 +337,8 @@ var wordForm = regexp.MustCompile(
 )
 
 func inWords(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, " line ") || line[0] == ' ' {
-		return results.NoMark, false
-	}
 	m := wordForm.FindStringSubmatch(line)
-	if m == nil {
+	if m == nil || line[0] == ' ' {
 		return results.NoMark, false
 	}
 	return f.found(
@@ -347,9 +350,6 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
 
 func uncaught(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, "Fatal error:") {
-		return results.NoMark, false
-	}
 	m := uncaughtForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -363,9 +363,6 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
 
 func rubyError(f *Reader, line string) (results.Mark, bool) {
-	if !strings.Contains(line, ":in ") {
-		return results.NoMark, false
-	}
 	m := rubyForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -379,9 +376,6 @@ func rubyError(f *Reader, line string) (results.Mark, bool) {
 var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
 
 func makeFolder(f *Reader, line string) (results.Mark, bool) {
-	if !strings.HasPrefix(line, "make") {
-		return results.NoMark, false
-	}
 	m := makeEnters.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false

@@ -3,6 +3,7 @@ package readers
 import (
 	"bytes"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -36,6 +37,9 @@ func seeds(f *testing.F, part string) {
 // same whether irrelevant lines are skipped or not.
 func FuzzReader(f *testing.F) {
 	seeds(f, "output")
+	f.Add([]byte("a.c:3:5: error: tide [-Wtide]\n  b.py:2:1 - error: low\n    more (reportTide)\n" +
+		"Error: ebb\n  d.scss 1:2  root\nIn e.sh line 3:\n^-- SC1 (info): tide\ne.sh: line 4: low\n" +
+		"==1==ERROR: AddressSanitizer: heap on address 0x1\n    #0 0x1 in main a.c:3\nCMake Error at Makefile:1 (a):\n  b\n"))
 	f.Add(
 		[]byte(
 			"not ok 1 - a\n  ---\n  a: [\n  ...\n{\"Action\":\"fail\",\"Package\":\"a\"}\n=== RUN   TestA\n" +
@@ -43,6 +47,9 @@ func FuzzReader(f *testing.F) {
 		),
 	)
 	dir := f.TempDir()
+	for _, name := range []string{"a.c", "b.py", "c.ts", "d.scss", "e.sh", "f.go", "Makefile"} {
+		require.NoError(f, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		read := func(skip bool) string {
 			r := record.New()

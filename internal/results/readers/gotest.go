@@ -44,7 +44,8 @@ type goSuite struct {
 func newGoJSON(
 	sink results.Sink, f *source.Files, other func(string) results.Mark, built func() bool,
 ) *goJSON {
-	return &goJSON{sink: sink, files: f, other: other, built: built, open: map[api.CaseName]*goCase{}, seen: map[string]*goSuite{}}
+	return &goJSON{sink: sink, files: f, other: other, built: built, open: map[api.CaseName]*goCase{},
+		seen: map[string]*goSuite{}}
 }
 
 // goEvent is one line.
