@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -19,7 +20,9 @@ func TestDocumentedExamples(t *testing.T) {
 	t.Parallel()
 	document, err := os.ReadFile("../docs/api.md")
 	require.NoError(t, err)
-	b := inBackground(t, t.TempDir(), `
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "berths.go"), nil, 0o600))
+	b := inBackground(t, dir, `
 [project]
 name = "saltmarsh"
 [service.tides]

@@ -7,8 +7,10 @@
 package results
 
 import (
+	"regexp"
 	"strings"
 	"time"
+	"unicode"
 
 	"omnivigil/internal/text/location"
 )
@@ -101,6 +103,20 @@ type Finding struct {
 	// Trace: it comes from a stack trace, so the program reported it, not a tool about the program.
 	Trace bool
 }
+
+// Identity is the message without what differs each time the same problem is reported: times, addresses in memory,
+// local addresses with their ports, and process IDs.
+func (f Finding) Identity() string {
+	if strings.IndexFunc(f.Message, unicode.IsDigit) < 0 {
+		return f.Message
+	}
+	return varying.ReplaceAllString(f.Message, "_")
+}
+
+var varying = regexp.MustCompile(
+	`\b0x[0-9a-fA-F]{4,}\b|\b\d{4}-\d\d-\d\d\b|\b\d{1,2}:\d\d:\d\d(?:[.,]\d+)?\b` +
+		`|(?:\b(?:localhost|127\.0\.0\.1)|\[::1\]):\d+\b|\bpid[ =:]+\d+\b`,
+)
 
 // Sink receives what a Reader finds.
 type Sink interface {

@@ -16,10 +16,26 @@ var (
 			`|denied|refused|in use|segmentation`,
 	)
 	isFrame = regexp.MustCompile(
-		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+|^\S+\(.*\)$|^\s*\^+\s*$` +
-			`|^\s*~+\s*$|^\s+from `,
+		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+(:\d+)?\)?( \+0x[0-9a-f]+)?$` +
+			`|^\S+\(.*\)$|^\s*\^+\s*$|^\s*~+\s*$|^\s+from `,
 	)
 )
+
+// isTrailer matches what tools write after the reason: that they failed, how often, how long it took, where to read
+// more. Each alternative is the last word of a tool that testdata of package readers has output of, or of a shell.
+var isTrailer = regexp.MustCompile(`^\s*(?:` + strings.Join([]string{
+	`exit status \d+`, `FAIL(?:\s.*)?`, `PASS`, `ok\s.*`, // go
+	`make(?:\[\d+\])?: (?:\*\*\* .*|(?:Leaving|Entering) directory .*|Target .* not remade .*)`,
+	`collect2: error: .*`, `compilation terminated\.`, `\d+ (?:errors?|warnings?)(?: generated)?\.?`,
+	`error: could not compile .*`, `error: aborting due to .*`, `error: test failed, .*`, `For more information.*`,
+	"note: run with `RUST_BACKTRACE.*", `warning: build failed, .*`,
+	`npm (?:error|ERR!|notice|warn)\b.*`, `error Command failed .*`, `info Visit .*`, `.*ELIFECYCLE.*`, `Node\.js v\d.*`,
+	`(?:Finished|Done|Completed) in .*`, `Found \d+ (?:error|warning|problem|file)s?.*`, `✖ \d+ problems? .*`,
+	`Checked \d+ files? .*`, `(?:ℹ|#) (?:tests|suites|pass|fail|cancelled|skipped|todo|duration_ms) .*`,
+	`duration_ms: .*`, `(?:Tests|Test Suites|Test Files|Snapshots|Time|Duration|Start at):? .*`, `Ran all test suites.*`,
+	`Files=\d+, Tests=\d+, .*`, `Result: FAIL`, `\[ERROR\](?: (?:\[Help|-> \[Help|To see|Re-run|For more).*)?`,
+	`BUILD FAILED.*`, `\[INFO\] .*`, `-- Configuring incomplete, errors occurred!`, `See also ".*`, `==\d+==ABORTING`,
+}, "|") + `)\s*$`)
 
 // LastWords returns the lines of a run's output that most likely tell why it ended: the last ones, selected so that
 // the error is among them.
@@ -36,7 +52,8 @@ func (v *View) LastWords(unit string, run, most int) ([]Line, error) {
 }
 
 // Reason returns the line of a run's output that most likely tells why it ended: the first that reports a failure, or
-// else the last with an error, or else the last one. It returns false if there is no line.
+// else the last with an error, or else the last one. It passes over lines that only tell that something failed, and
+// returns false if there is no line.
 func (v *View) Reason(unit string, run int) (Line, bool) {
 	lines, says, err := v.lastLines(unit, run)
 	switch {
@@ -44,6 +61,11 @@ func (v *View) Reason(unit string, run int) (Line, bool) {
 		return Line{}, false
 	case says >= 0:
 		return lines[says], true
+	}
+	for i := range slices.Backward(lines) {
+		if !isTrailer.MatchString(ansi.Strip(lines[i].Text)) {
+			return lines[i], true
+		}
 	}
 	return lines[len(lines)-1], true
 }
@@ -63,9 +85,10 @@ func (v *View) lastLines(unit string, run int) (lines []Line, says int, err erro
 	if says = slices.IndexFunc(lines, func(l Line) bool { return l.Tone == Broken }); says >= 0 {
 		return lines, says, nil // the first one is the reason for the others
 	}
-	says = len(lines) - 1
-	for says >= 0 && !saysError.MatchString(ansi.Strip(lines[says].Text)) {
-		says--
+	for says = len(lines) - 1; says >= 0; says-- {
+		if text := ansi.Strip(lines[says].Text); saysError.MatchString(text) && !isTrailer.MatchString(text) {
+			break
+		}
 	}
 	return lines, says, nil
 }

@@ -33,6 +33,7 @@ type Reader struct {
 	table    string            // the file that rows of a table are about
 	script   location.Location // the line of a script that marks are below
 	analyzer string            // the analyzer whose findings follow
+	needed   []string          // the lines for which a template is instantiated, whose errors follow
 }
 
 // New returns a reader that reports to a sink. A pattern, if not nil, replaces all known forms.
@@ -170,6 +171,7 @@ func (f *Reader) note(text string) {
 		f.last.Notes = append(f.last.Notes[:len(f.last.Notes):len(f.last.Notes)], strings.TrimSpace(text))
 		f.noted = true
 	}
+	f.since = 0
 }
 
 // sourceLine is how tools quote source and point at it, below a message.

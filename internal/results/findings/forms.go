@@ -48,7 +48,7 @@ var forms = []form{
 	{"undefined reference", linker},    // ld
 	{"multiple definition", linker},    // ld
 	{" line ", inWords},                // Perl, PHP: ... at file line 3
-	{"Fatal error:", uncaught},         // PHP: PHP Fatal error:  Uncaught ... in file:3
+	{"Uncaught ", uncaught},            // PHP: PHP Fatal error:  Uncaught ... in file:3
 	{":in ", rubyError},                // Ruby: file:3:in 'berth': ... (NameError)
 	{"Entering directory", makeFolder}, // make: file names are relative to another directory, too, from now on
 	{"error TS", withoutFile},          // the TypeScript compiler's own settings
@@ -79,6 +79,10 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
 	if word == "" && column == "" && !stops {
 		return results.NoMark, false
+	}
+	if word == "" && required.MatchString(message) { // by the error that follows
+		f.needed = append(f.needed[max(0, len(f.needed)-maxNotes+1):], line)
+		return results.NoMark, true
 	}
 	found := results.Finding{
 		Location: source.Place(file, m[2], column),
@@ -119,7 +123,25 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 		f.note(line)
 		return results.NoMark, true
 	}
+	if found.Severity == results.Error {
+		found.Notes = f.neededByOwn()
+	}
 	return f.found(found)
+}
+
+// required is how GCC writes for what it instantiates a template, above the error in it.
+var required = regexp.MustCompile(`^(?:recursively )?required (?:from|by|for) |^in (?:instantiation|substitution) of `)
+
+// neededByOwn returns the lines above an error that name the user's files.
+func (f *Reader) neededByOwn() []string {
+	var own []string
+	for _, line := range f.needed {
+		if m := colonForm.FindStringSubmatch(line); m != nil && f.files.Own(m[1]) {
+			own = append(own, line)
+		}
+	}
+	f.needed = nil
+	return own
 }
 
 // severityOfCode returns the severity of a linter's code: of Pylint (four digits), E and F are errors; of Flake8,
@@ -331,8 +353,12 @@ func linker(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
+// phpPrefix is what PHP's own server writes before a message: a time, and a request with the port of its client.
+const phpPrefix = `^(?:\[\w{3} \w{3} [ \d]\d \d\d:\d\d:\d\d \d{4}\] )?(?:\S+:\d+ \[\d+\]: [A-Z]+ \S+ - )?`
+
 var wordForm = regexp.MustCompile(
-	`^(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line ` +
+	phpPrefix + `(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?` +
+		`(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line ` +
 		`(\d+)(?:[.,].*)?$`,
 )
 
@@ -347,7 +373,9 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var uncaughtForm = regexp.MustCompile(`^(?:PHP )?Fatal error:\s+Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`)
+var uncaughtForm = regexp.MustCompile(
+	phpPrefix + `(?:PHP )?(?:Fatal error:\s+)?Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`,
+)
 
 func uncaught(f *Reader, line string) (results.Mark, bool) {
 	m := uncaughtForm.FindStringSubmatch(line)
@@ -360,12 +388,22 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var rubyForm = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
+var (
+	rubyForm  = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
+	rubyHead  = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]*require[^:]*: (\S+\.\w+:\d+: .*)()$`)
+	rubyInner = regexp.MustCompile(`^(\S+\.\w+):(\d+): (.*)$`)
+)
 
 func rubyError(f *Reader, line string) (results.Mark, bool) {
 	m := rubyForm.FindStringSubmatch(line)
 	if m == nil {
+		m = rubyHead.FindStringSubmatch(line) // the error is continued in the next line
+	}
+	if m == nil {
 		return results.NoMark, false
+	}
+	if inner := rubyInner.FindStringSubmatch(m[3]); inner != nil { // the file could not be read; m names who required it
+		m[1], m[2], m[3] = inner[1], inner[2], inner[3]
 	}
 	return f.found(
 		results.Finding{Location: location.Location{File: m[1], Line: source.Number(m[2])}, Severity: results.Error,

@@ -24,19 +24,40 @@ type spec struct {
 	failing bool              // the list of failures has begun
 	place   location.Location // of the next failure in it
 	failed  []results.Case    // the failures so far
+	dots    dots
 	closed  map[string]bool
 }
+
+// dots is what the reporter dot has printed: a sign for each test, then the failures, with the tests that contain them.
+type dots int
+
+const (
+	noDots   dots = iota
+	dotsSeen      // the line before consists of signs, or was empty after one
+	dotsList      // the list of failures has begun
+)
 
 func newSpec(sink results.Sink, f *source.Files) *spec {
 	return &spec{sink: sink, files: f, closed: map[string]bool{}}
 }
 
 var (
-	specLine  = regexp.MustCompile(`^( *)([✔✖﹣⚠▶ℹ]) (.+?)(?: \((\d+(?:\.\d+)?)ms\))?( # .*)?$`)
+	specLine  = regexp.MustCompile(`^( *)([✔✖﹣⚠▶ℹ]) (.+?)(?: \((\d+(?:\.\d+)?)ms\)( # .*)?)?$`)
+	specDots  = regexp.MustCompile(`^[.X]+$`)
 	specPlace = regexp.MustCompile(`^test at (.+):(\d+):(\d+)$`)
 )
 
 func (s *spec) read(line string) (results.Mark, bool) {
+	switch {
+	case s.dots == dotsList:
+	case specDots.MatchString(line):
+		s.dots = dotsSeen
+	case s.dots == dotsSeen && line == "Failed tests:":
+		s.dots, s.on = dotsList, true
+		return results.NoMark, true
+	case line != "":
+		s.dots = noDots
+	}
 	if m := specLine.FindStringSubmatch(line); m != nil && (s.on || m[2] == "▶" || m[4] != "") {
 		return s.sign(m), true
 	}
@@ -108,7 +129,9 @@ func (s *spec) sign(m []string) results.Mark {
 		c.Message = ""
 		s.failed = append(s.failed, c)
 		s.last, s.deep = &c, len(m[1])
-		s.tell(c)
+		if s.dots != dotsList { // there, only its message shows whether it contains others
+			s.tell(c)
+		}
 		return results.MarkFailure
 	}
 	s.tell(c)
@@ -134,7 +157,7 @@ func (s *spec) flush() {
 		return
 	}
 	s.last = nil
-	if len(c.Output) == 0 {
+	if len(c.Output) == 0 || s.dots == dotsList && subtestsFailed.MatchString(c.Output[0]) {
 		return
 	}
 	at := c.Location
@@ -160,6 +183,8 @@ func (s *spec) flush() {
 		}
 	}
 }
+
+var subtestsFailed = regexp.MustCompile(`^'\d+ subtests? failed'$`)
 
 var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
 

@@ -1,6 +1,7 @@
 package readers
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path/filepath"
@@ -28,6 +29,7 @@ type tap struct {
 	last  *results.Case           // the newest point, which diagnostics are about
 	told  map[string]results.Case // the failures of this suite, by name; also groups, whose cases are reported
 	on    bool                    // there was a line that only this form has
+	said  string                  // the text of the current file's program, if prove shows it
 	again bool                    // last has to be reported again
 
 	planned, points int // the outermost ones of this suite
@@ -42,6 +44,7 @@ const planName = "plan"
 type block struct {
 	indent string
 	lines  []string
+	quoted bool // in a text of several lines, which may not be indented
 }
 
 func newTAP(sink results.Sink, f *source.Files) *tap {
@@ -53,9 +56,12 @@ var (
 	tapPoint   = regexp.MustCompile(`^(not )?ok\b(?: +(\d+))?(?: +-)?(?: +(.*))?$`)
 	tapPlan    = regexp.MustCompile(`^1\.\.(\d+)( *#.*)?$`)
 	tapSubtest = regexp.MustCompile(`^# Subtest: (.*)$`)
-	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`) // the form of node-tap
+	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`)                    // the form of node-tap
+	tapGroup   = regexp.MustCompile(`^(?:not )?ok +\d+ +- (.*?)(?:\s*# time=\S+)? \{$`) // the form of Vitest
 	tapWord    = regexp.MustCompile(`(?i)(?:^|\s)#\s*(skip\S*|todo)\b:?\s*(.*)$`)
-	proveFile  = regexp.MustCompile(`^(\S+\.t) \.{2,}`)
+	proveFile  = regexp.MustCompile(`^(\S+\.t) \.{2,}\s*(.*)$`)
+	proveEnd   = regexp.MustCompile(`^Dubious, test returned (\d+)`)
+	proveSays  = regexp.MustCompile(`^\d+/[\d?]+\s+([^#\s].*)$`)
 	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
 )
 
@@ -71,7 +77,17 @@ func (t *tap) read(line string) (results.Mark, bool) {
 	switch {
 	case text == "":
 		return results.NoMark, false
+	case t.on && text == "}":
+		t.reach(depth + 1)
+		t.flush()
+		t.names[depth] = ""
+		return results.NoMark, true
 	case text[0] == 'o' || text[0] == 'n':
+		if m := tapGroup.FindStringSubmatch(text); m != nil {
+			t.on = true
+			t.group(m[1], depth)
+			return results.NoMark, true
+		}
 		if m := tapPoint.FindStringSubmatch(
 			text,
 		); m != nil &&
@@ -110,10 +126,26 @@ func (t *tap) read(line string) (results.Mark, bool) {
 				t.suiteEnded()
 			}
 			t.suite, t.on = m[1], true
-			return results.NoMark, true
+			return t.prove(m[2]), true
 		}
 	}
 	return results.NoMark, false
+}
+
+// prove reads what prove writes behind a file's name. Without -v, it is all that is known of a file that dies.
+func (t *tap) prove(text string) results.Mark {
+	if m := proveSays.FindStringSubmatch(text); m != nil {
+		t.said = m[1]
+	}
+	m := proveEnd.FindStringSubmatch(text)
+	if m == nil {
+		return results.NoMark
+	}
+	if t.failures == 0 {
+		t.tell(results.Case{Suite: t.suite, Status: results.Failed,
+			Message: cmp.Or(t.said, "the file exited with status "+m[1])})
+	}
+	return results.MarkFailure
 }
 
 // reach extends or cuts the lists by depth to a depth.
@@ -150,6 +182,7 @@ func (t *tap) suiteEnded() {
 	if t.suite != "" {
 		t.sink.SuiteEnded(results.SuiteEnd{Suite: t.suite, OK: t.failures == 0, OnlyFailures: t.points == 0})
 	}
+	t.said = ""
 	t.planned, t.points, t.failures, t.told = 0, 0, 0, map[string]results.Case{}
 	t.names, t.known, t.bad = nil, nil, nil
 }
@@ -233,20 +266,30 @@ func (t *tap) flush() {
 	t.again, t.last = false, nil
 }
 
+// group begins the points that a name contains.
+func (t *tap) group(name string, depth int) {
+	t.flush()
+	t.reach(depth + 1)
+	t.names[depth] = strings.TrimSpace(unescapeTAP(name))
+	t.sink.Began(t.suite, t.path(depth))
+}
+
+// path returns the names down to a depth.
+func (t *tap) path(depth int) string {
+	path := t.names[depth]
+	for i := depth - 1; i >= 0; i-- {
+		if t.names[i] != "" {
+			path = t.names[i] + "/" + path
+		}
+	}
+	return path
+}
+
 // comment reads the text after "#": the name of the next subtest, or what Test::More reports about a point.
 func (t *tap) comment(text string, depth int) (results.Mark, bool) {
 	if m := tapSubtest.FindStringSubmatch(text); m != nil {
 		t.on = true
-		t.flush()
-		t.reach(depth + 1)
-		t.names[depth] = strings.TrimSpace(unescapeTAP(m[1]))
-		path := t.names[depth]
-		for i := depth - 1; i >= 0; i-- {
-			if t.names[i] != "" {
-				path = t.names[i] + "/" + path
-			}
-		}
-		t.sink.Began(t.suite, path)
+		t.group(m[1], depth)
 		return results.NoMark, true
 	}
 	m := tapComment.FindStringSubmatch(text)
@@ -318,15 +361,35 @@ func (t *tap) goesOn(line string) bool {
 	b := t.block
 	rest, inside := strings.CutPrefix(line, b.indent)
 	switch {
+	case b.quoted:
+		b.add("  " + line)
 	case strings.TrimSpace(line) == "...", !inside && strings.TrimSpace(line) != "":
 		t.block = nil
 		t.learn(strings.Join(b.lines, "\n"))
 		return strings.TrimSpace(line) == "..."
-	case len(b.lines) < results.MaxOutput:
-		b.lines = append(b.lines, rest)
+	default:
+		b.add(rest)
 	}
 	return true
 }
+
+// add keeps a line. A text that begins with a quote continues up to the next one.
+func (b *block) add(line string) {
+	if len(b.lines) < results.MaxOutput {
+		b.lines = append(b.lines, line)
+	}
+	quotes := 0
+	if b.quoted {
+		quotes = quotesIn(line)
+	} else if _, text, found := strings.Cut(line, `: "`); found {
+		quotes = 1 + quotesIn(text)
+	}
+	if quotes%2 == 1 {
+		b.quoted = !b.quoted
+	}
+}
+
+func quotesIn(text string) int { return strings.Count(text, `"`) - strings.Count(text, `\"`) }
 
 // learn reads the YAML about the last point, with the keys of Node and of the protocol's examples.
 func (t *tap) learn(text string) {
@@ -345,7 +408,13 @@ func (t *tap) learn(text string) {
 		for _, name := range names {
 			switch v := values[name].(type) {
 			case nil:
-			case map[string]any, []any:
+			case map[string]any: // Vitest's error has a name and a message
+				if message, ok := v["message"].(string); ok {
+					return message
+				}
+				text, _ := json.Marshal(v)
+				return string(text)
+			case []any:
 				if text, err := json.Marshal(v); err == nil {
 					return string(text)
 				}
@@ -366,6 +435,8 @@ func (t *tap) learn(text string) {
 	if p := firstOwn(t.files, strings.Split(word("stack"), "\n")); p.Line > 0 {
 		c.Location = p
 	} else if p := firstOwn(t.files, []string{word("location")}); p.Line > 0 {
+		c.Location = p
+	} else if p := firstOwn(t.files, []string{word("at")}); p.Line > 0 { // the form of Vitest
 		c.Location = p
 	} else if at, ok := values["at"].(map[string]any); ok { // the form of node-tap
 		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])

@@ -12,6 +12,14 @@ type TrackedFinding struct {
 	Run    int        // the newest that reported it
 	By     string     // the command of that run, if it was not the unit's own
 	round  int        // the last that reported it
+	id     string     // see results.Finding.Identity; empty: not computed yet
+}
+
+func (t *TrackedFinding) identity() string {
+	if t.id == "" {
+		t.id = t.Identity()
+	}
+	return t.id
 }
 
 // NextRound begins a round of findings: a run, or a pass of a tool that picks up changes by itself.
@@ -49,7 +57,7 @@ func (r *Record) Found(f results.Finding) {
 		if len(notes) == 0 && t.round == r.round {
 			notes = t.Notes
 		}
-		t.Finding, t.Run, t.By, t.round = f, r.run.Number, r.run.Command, r.round
+		t.Finding, t.Run, t.By, t.round, t.id = f, r.run.Number, r.run.Command, r.round, ""
 		t.Notes = notes
 		return
 	}
@@ -71,9 +79,9 @@ const nearby = 3
 // an earlier round with the same rule and message, nearest by line; or with the same rule close by.
 func (r *Record) known(f results.Finding) *TrackedFinding {
 	var best *TrackedFinding
-	rank := 0
+	rank, id := 0, f.Identity()
 	for _, t := range r.byFile[f.File] {
-		same := t.Rule == f.Rule && t.Message == f.Message
+		same := t.Rule == f.Rule && t.identity() == id
 		off := max(t.Line-f.Line, f.Line-t.Line)
 		switch {
 		case t.round == r.round:
