@@ -130,6 +130,26 @@ func firstOwn(f *source.Files, lines []string) location.Location {
 	return location.Location{}
 }
 
+// lastOwn returns the last location in lines whose file belongs to the user.
+func lastOwn(f *source.Files, lines []string) location.Location {
+	for _, line := range slices.Backward(lines) {
+		if at := firstOwn(f, []string{line}); at.Line > 0 {
+			return at
+		}
+	}
+	return location.Location{}
+}
+
+// lastLine returns the last line that has text.
+func lastLine(lines []string) string {
+	for _, line := range slices.Backward(lines) {
+		if line = strings.TrimSpace(line); line != "" {
+			return line
+		}
+	}
+	return ""
+}
+
 func placeOf(m []string) location.Location {
 	switch {
 	case m[1] != "":

@@ -181,7 +181,7 @@ func (g *goJSON) endUnended(pkg string, s *goSuite, failed bool) {
 		}
 		delete(g.open, key)
 		late := slices.Contains(s.timeout.running, key.Name)
-		if !failed || c.children && !late || isBenchmark(key.Name) && !late && !c.logged {
+		if !failed || c.children && !late || isBenchmark(key.Name) && !late && !panicked(c.output) {
 			continue
 		}
 		s.failed = true
@@ -192,6 +192,8 @@ func (g *goJSON) endUnended(pkg string, s *goSuite, failed bool) {
 		g.sink.Ended(out)
 	}
 }
+
+func panicked(lines []string) bool { return slices.ContainsFunc(lines, goPanic.MatchString) }
 
 // unended returns the tests that have begun and not ended, in a stable order.
 func (g *goJSON) unended() []api.CaseName {
@@ -271,7 +273,7 @@ func (g *goText) reset() {
 
 var (
 	goRun     = regexp.MustCompile(`^=== (RUN|PAUSE|CONT|NAME)\s+(\S*)`)
-	goResult  = regexp.MustCompile(`^\s*--- (PASS|FAIL|SKIP): (\S+) \((\d+\.\d+)s\)$`)
+	goResult  = regexp.MustCompile(`^\s*--- (PASS|FAIL|SKIP): (\S+?)(?: \((\d+\.\d+)s\)|)$`) // benchmarks have no time
 	goPackage = regexp.MustCompile(`^(ok  |FAIL|\?   )\t(\S+)(?:\t(\S+)|( \[.+\]))?`)
 	goNoTests = regexp.MustCompile(`^(---|\?   )\t\S+\t\[no test`)
 )
@@ -454,6 +456,7 @@ func (t *timeout) read(line string) bool {
 		return false
 	}
 	if m := goRunning.FindStringSubmatch(line); t.listing && m != nil {
+		t.running = slices.DeleteFunc(t.running, func(name string) bool { return name == parentOf(m[1]) })
 		t.running = append(t.running, m[1])
 		return true
 	}

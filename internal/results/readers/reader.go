@@ -69,6 +69,12 @@ func New(o Options, sink results.Sink) *Reader {
 			newTAP(sink, r.files),
 			newSpec(sink, r.files),
 			newLibtest(sink, r.files),
+			newNumbered(sink, r.files),
+			newPytest(sink, r.files),
+			newUnittest(sink, r.files),
+			newJest(sink, r.files),
+			newVitest(sink, r.files),
+			newCTest(sink, r.files),
 		}
 	case plan.ResultsGoJSON:
 		r.cases = []caseReader{newGoJSON(sink, r.files, other, counting.some)}

@@ -58,7 +58,7 @@ func (s *spec) read(line string) (results.Mark, bool) {
 	case line != "":
 		s.dots = noDots
 	}
-	if m := specLine.FindStringSubmatch(line); m != nil && (s.on || m[2] == "▶" || m[4] != "") {
+	if m := specLine.FindStringSubmatch(line); m != nil && (s.on || m[2] == "▶" || strings.Contains(m[4], ".")) {
 		return s.sign(m), true
 	}
 	switch {

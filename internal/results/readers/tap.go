@@ -84,7 +84,9 @@ func (t *tap) read(line string) (results.Mark, bool) {
 		return results.NoMark, true
 	case text[0] == 'o' || text[0] == 'n':
 		if m := tapGroup.FindStringSubmatch(text); m != nil {
-			t.on = true
+			if t.on = true; depth == 0 {
+				t.points++
+			}
 			t.group(m[1], depth)
 			return results.NoMark, true
 		}
