@@ -10,7 +10,6 @@ import (
 	"regexp"
 	"strings"
 	"time"
-	"unicode"
 
 	"omnivigil/internal/text/location"
 )
@@ -107,7 +106,7 @@ type Finding struct {
 // Identity is the message without what differs each time the same problem is reported: times, addresses in memory,
 // local addresses with their ports, and process IDs.
 func (f Finding) Identity() string {
-	if strings.IndexFunc(f.Message, unicode.IsDigit) < 0 {
+	if !strings.ContainsAny(f.Message, ":-") && !strings.Contains(f.Message, "0x") && !strings.Contains(f.Message, "pid") {
 		return f.Message
 	}
 	return varying.ReplaceAllString(f.Message, "_")

@@ -93,12 +93,12 @@ func colonMatters(line []byte, at int) bool {
 // placeMatters reports whether a colon before a number is that of a location: a file's name is before it, at the
 // beginning of the line or after a prefix, and after the numbers the name of a message or nothing.
 func placeMatters(line []byte, at int) bool {
-	if !fileEnds(line[:at]) && !bytes.Contains(line[:at], []byte("] ")) {
-		return false
-	}
 	end := at
 	for end < len(line) && (line[end] == ':' || line[end] == '.') && digitsOf(line[end+1:]) > 0 {
 		end += 1 + digitsOf(line[end+1:])
+	}
+	if !isNameByte(line[at-1]) || !fileEnds(line[:at]) { // a server's settings may be in a file without a suffix
+		return end == len(line) && bytes.Contains(line[:at], []byte("] "))
 	}
 	switch rest := line[end:]; {
 	case len(rest) == 0, rest[0] == ':', rest[0] == '-', bytes.HasPrefix(rest, []byte(" - ")), ruled(line):
@@ -157,7 +157,7 @@ var bracketBeginnings = [][]byte{
 // indentedBeginnings are those with spaces before them.
 var indentedBeginnings = [][]byte{
 	[]byte("--> "), []byte(`File "`), []byte("at "), []byte("╭─["), []byte("× "), []byte("⚠ "), []byte("✖ "),
-	[]byte(`"posn": "`), []byte("^"),
+	[]byte(`"posn": "`),
 }
 
 // beginningMatters reports whether a line matters by its beginning.
@@ -171,14 +171,20 @@ func beginningMatters(line []byte) bool {
 	case '[':
 		return line[1] == '!' || codeInBrackets(line) || hasOneOf(line, bracketBeginnings)
 	case '^':
-		return line[1] == '-' || line[1] == '^'
+		return indentedPlace(line)
 	case '=':
 		return line[1] == '=' && isDigit(line[2])
-	case 'e', 'w', 'E', 'W', 'p', 'f', 'S', 'T', 't', 'm', '(', 'C', 'F', 'D', 'I', 0xe2:
-		return hasOneOf(line, beginnings)
 	}
-	return false
+	return hasOneOf(line, beginningsBy[line[0]])
 }
+
+// beginningsBy are the beginnings by their first byte.
+var beginningsBy = func() (by [256][][]byte) {
+	for _, b := range beginnings {
+		by[b[0]] = append(by[b[0]], b)
+	}
+	return by
+}()
 
 func hasOneOf(line []byte, beginnings [][]byte) bool {
 	return slices.ContainsFunc(beginnings, func(b []byte) bool { return bytes.HasPrefix(line, b) })
@@ -206,6 +212,9 @@ func codeInBrackets(line []byte) bool {
 func indentedPlace(line []byte) bool {
 	line = bytes.TrimLeft(line, " \t")
 	digits := digitsOf(line)
+	if digits == 0 && len(line) > 0 && line[0] == '^' {
+		return bytes.Contains(line, []byte(" SC"))
+	}
 	if digits == 0 {
 		return hasOneOf(line, indentedBeginnings) || bytes.HasSuffix(line, []byte(`": [`))
 	}
@@ -231,3 +240,17 @@ func isSpace(c byte) bool { return c == ' ' || c == '\t' }
 
 // isNameByte reports whether a byte may be part of a file name's last part, without a dot.
 func isNameByte(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' || c == '-' || c == '+' }
+
+// byteSet is the set of the bytes of a text. That a line lacks a byte of a hint is found faster than the hint.
+type byteSet [4]uint64
+
+func bytesOf(text string) (s byteSet) {
+	for i := range len(text) {
+		s[text[i]>>6] |= 1 << (text[i] & 63)
+	}
+	return s
+}
+
+func (s byteSet) has(other byteSet) bool {
+	return s[0]&other[0] == other[0] && s[1]&other[1] == other[1] && s[2]&other[2] == other[2] && s[3]&other[3] == other[3]
+}

@@ -75,8 +75,10 @@ func (f *Reader) Read(line string) results.Mark {
 		f.tellNotes()
 		return markOf(f.memory.severity)
 	}
-	for _, form := range forms {
-		if !strings.Contains(line, form.hint) {
+	bytes := bytesOf(line)
+	for i := range forms {
+		form := &forms[i]
+		if !bytes.has(form.bytes) || !strings.Contains(line, form.hint) {
 			continue
 		}
 		if mark, is := form.read(f, line); is {

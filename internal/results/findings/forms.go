@@ -2,6 +2,7 @@ package findings
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
@@ -11,47 +12,55 @@ import (
 
 // form is how some tools write findings.
 type form struct {
-	hint string // every line of the form contains it; empty: unknown
+	hint  string // every line of the form contains it; empty: unknown
+	bytes byteSet
 	// read reads a line, and reports whether it has the form.
 	read func(f *Reader, line string) (results.Mark, bool)
 }
 
 // forms are the known forms, special ones before general ones. Each comes from the output of several tools; testdata
 // has examples.
-var forms = []form{
-	{" ", eslintRow},                   // ESLint, stylelint: rows below a file's name
-	{"FILE: ", phpcsTable},             // PHP_CodeSniffer: the file's name
-	{" | ", phpcsRow},                  // and rows below
-	{"In ", shellcheckLine},            // ShellCheck for terminals: the place
-	{" SC", shellcheckMark},            // and the messages below the line of source
-	{"CMake ", cmake},                  // CMake: the location above the message
-	{"━", biome},                       // Biome: the same
-	{"  ", oxlint},                     // oxlint: the message above the location
-	{"[", prettier},                    // Prettier: [error] file: ...
-	{`[{"filePath":`, eslintJSON},      // ESLint as JSON
-	{`[{"kind": "`, gccJSON},           // GCC as JSON
-	{"\t\"", vetJSON},                  // go vet as JSON
-	{" in /", nginx},                   // nginx: ... in file:3
-	{", col ", compact},                // ESLint's compact format: file: line 3, col 5, ...
-	{": line ", bashScript},            // bash: file: line 3: ...
-	{"sh: ", dashScript},               // dash: file: 3: ...
-	{" : ", xml},                       // libxml2: file:3: parser error : ...
-	{"Assertion ", assertion},          // assert(3): program: file:3: function: ...
-	{"):", inBrackets},                 // the TypeScript compiler: file(3,5): error TS2304: ...
-	{") : ", inBrackets},               // MSBuild
-	{" - ", withDash},                  // the TypeScript compiler for terminals, Pyright: file:3:5 - error TS2304: ...
-	{":[", mavenPlace},                 // Maven: [ERROR] file:[3,5] ...
-	{"): ", parenthesis},               // Rollup: file (3:5): ...
-	{" in ", webpackHead},              // webpack: ERROR in file 3:5
-	{"", headed},                       // Rust, esbuild, Sass: the message, with its location below
-	{":", withColons},                  // GCC, Clang, Go, javac, mypy, Pylint and most others: file:3:5: error: ...
-	{"undefined reference", linker},    // ld
-	{"multiple definition", linker},    // ld
-	{" line ", inWords},                // Perl, PHP: ... at file line 3
-	{"Uncaught ", uncaught},            // PHP: PHP Fatal error:  Uncaught ... in file:3
-	{":in ", rubyError},                // Ruby: file:3:in 'berth': ... (NameError)
-	{"Entering directory", makeFolder}, // make: file names are relative to another directory, too, from now on
-	{"error TS", withoutFile},          // the TypeScript compiler's own settings
+var forms = withBytes([]form{
+	{hint: " ", read: eslintRow},                   // ESLint, stylelint: rows below a file's name
+	{hint: "FILE: ", read: phpcsTable},             // PHP_CodeSniffer: the file's name
+	{hint: " | ", read: phpcsRow},                  // and rows below
+	{hint: "In ", read: shellcheckLine},            // ShellCheck for terminals: the place
+	{hint: " SC", read: shellcheckMark},            // and the messages below the line of source
+	{hint: "CMake ", read: cmake},                  // CMake: the location above the message
+	{hint: "━", read: biome},                       // Biome: the same
+	{hint: "  ", read: oxlint},                     // oxlint: the message above the location
+	{hint: "[", read: prettier},                    // Prettier: [error] file: ...
+	{hint: `[{"filePath":`, read: eslintJSON},      // ESLint as JSON
+	{hint: `[{"kind": "`, read: gccJSON},           // GCC as JSON
+	{hint: "\t\"", read: vetJSON},                  // go vet as JSON
+	{hint: " in /", read: nginx},                   // nginx: ... in file:3
+	{hint: ", col ", read: compact},                // ESLint's compact format: file: line 3, col 5, ...
+	{hint: ": line ", read: bashScript},            // bash: file: line 3: ...
+	{hint: "sh: ", read: dashScript},               // dash: file: 3: ...
+	{hint: " : ", read: xml},                       // libxml2: file:3: parser error : ...
+	{hint: "Assertion ", read: assertion},          // assert(3): program: file:3: function: ...
+	{hint: "):", read: inBrackets},                 // the TypeScript compiler: file(3,5): error TS2304: ...
+	{hint: ") : ", read: inBrackets},               // MSBuild
+	{hint: " - ", read: withDash},                  // TypeScript for terminals, Pyright: file:3:5 - error TS2304: ...
+	{hint: ":[", read: mavenPlace},                 // Maven: [ERROR] file:[3,5] ...
+	{hint: "): ", read: parenthesis},               // Rollup: file (3:5): ...
+	{hint: " in ", read: webpackHead},              // webpack: ERROR in file 3:5
+	{hint: "", read: headed},                       // Rust, esbuild, Sass: the message, with its location below
+	{hint: ":", read: withColons},                  // GCC, Clang, Go, javac, mypy and most others: file:3:5: error: ...
+	{hint: "undefined reference", read: linker},    // ld
+	{hint: "multiple definition", read: linker},    // ld
+	{hint: " line ", read: inWords},                // Perl, PHP: ... at file line 3
+	{hint: "Uncaught ", read: uncaught},            // PHP: PHP Fatal error:  Uncaught ... in file:3
+	{hint: ":in ", read: rubyError},                // Ruby: file:3:in 'berth': ... (NameError)
+	{hint: "Entering directory", read: makeFolder}, // make: file names are relative to another directory, too, from now on
+	{hint: "error TS", read: withoutFile},          // the TypeScript compiler's own settings
+})
+
+func withBytes(forms []form) []form {
+	for i := range forms {
+		forms[i].bytes = bytesOf(forms[i].hint)
+	}
+	return forms
 }
 
 var colonForm = regexp.MustCompile(
@@ -70,6 +79,9 @@ var (
 )
 
 func withColons(f *Reader, line string) (results.Mark, bool) {
+	if !f.placeFirst(line) {
+		return results.NoMark, false
+	}
 	m := colonForm.FindStringSubmatch(line)
 	if m == nil {
 		return results.NoMark, false
@@ -142,6 +154,43 @@ func (f *Reader) neededByOwn() []string {
 	}
 	f.needed = nil
 	return own
+}
+
+// placeFirst reports whether a line begins with a file that exists and the number of a line, and then has a column or
+// the beginning of a message. It is much faster than the expression, which most lines do not get to.
+func (f *Reader) placeFirst(line string) bool {
+	line = strings.TrimPrefix(line, "vet: ")
+	if end := strings.Index(line, "] "); line[0] == '[' && end > 0 {
+		line = line[end+2:]
+	}
+	for at := 2; at < len(line)-1; at++ { // a drive's letter is no file
+		if line[at] != ':' || !isDigit(line[at+1]) {
+			continue
+		}
+		end := at + 1
+		for end < len(line) && isDigit(line[end]) {
+			end++
+		}
+		rest := line[end:]
+		if len(rest) < 2 || rest[0] != ':' && rest[0] != '.' {
+			return false
+		}
+		if message := strings.TrimLeft(rest[1:], " "); !isDigit(rest[1]) && !slices.ContainsFunc(
+			messages, func(word string) bool { return strings.HasPrefix(message, word) }) {
+			return false
+		}
+		_, exists := f.files.Existing(line[:at])
+		return exists
+	}
+	return false
+}
+
+// messages are the beginnings of messages behind a location without a column.
+var messages = []string{
+	"*** ", "syntax error, ", "fatal error", "internal compiler error", "runtime error", "error", "warning", "note",
+	"info",
+	"hint", "remark", "style", "refactor", "convention", "performance", "portability", "help", "Error", "Warning", "ERROR",
+	"WARNING",
 }
 
 // severityOfCode returns the severity of a linter's code: of Pylint (four digits), E and F are errors; of Flake8,
@@ -253,7 +302,7 @@ const linesBelow = 6
 
 // headed reads a message whose location is below it.
 func headed(f *Reader, line string) (results.Mark, bool) {
-	if m := placeBelow.FindStringSubmatch(line); m != nil { // it follows a line of another form
+	if m := below(line); m != nil { // it follows a line of another form
 		h := ruleBefore.FindStringSubmatch(f.heading)
 		if h == nil {
 			h = wordBefore.FindStringSubmatch(f.heading)
@@ -269,6 +318,9 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 				},
 			)
 		}
+		return results.NoMark, false
+	}
+	if !beginningMatters([]byte(line)) {
 		return results.NoMark, false
 	}
 	m := headForm.FindStringSubmatch(line)
@@ -296,6 +348,14 @@ var (
 	webpackIn  = regexp.MustCompile(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
 )
 
+// below returns the parts of a location that is drawn below a message, after an arrow; nil: the line is none.
+func below(line string) []string {
+	if !strings.Contains(line, "-->") && !strings.Contains(line, "╭─[") {
+		return nil
+	}
+	return placeBelow.FindStringSubmatch(line)
+}
+
 // placeOfHeader searches a line for the location of the message before it.
 func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	found := *f.header
@@ -305,14 +365,14 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 		}
 		return f.messageOfHeader(found, unquoted(line))
 	}
-	m := placeBelow.FindStringSubmatch(line)
-	if m == nil {
-		m = placeAlone.FindStringSubmatch(line)
-	}
-	if m == nil {
-		m = placeSass.FindStringSubmatch(line)
-	}
-	if m == nil {
+	m := below(line)
+	switch {
+	case m != nil || line == "":
+	case isSpace(line[0]):
+		if m = placeAlone.FindStringSubmatch(line); m == nil {
+			m = placeSass.FindStringSubmatch(line)
+		}
+	case strings.Count(line, " ") <= 1:
 		m = placeBare.FindStringSubmatch(line)
 	}
 	if m != nil {

@@ -37,6 +37,9 @@ const longestReport = 40
 
 // begin starts a report if a line is the beginning of one.
 func (m *memory) begin(line string) bool {
+	if c := line[0]; c != '=' && c != 'D' && c != 'I' && c != 'W' {
+		return false
+	}
 	if a := asanBegins.FindStringSubmatch(line); a != nil {
 		*m = memory{message: a[2], rule: a[1], severity: results.Error}
 	} else if a := leakBegins.FindStringSubmatch(line); a != nil {

@@ -44,7 +44,7 @@ var (
 		`^\s+at .*?\(?((?:file://)?[^\s():]*(?:[A-Za-z]:\\[^\s():]*)?\.\w+):(\d+)(?::(\d+))?\)?$`,
 	)
 	anyFrame   = regexp.MustCompile(`^\s+at \S`)
-	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*):(\d+)$`)
+	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*\.[A-Za-z][\w+-]*):(\d+)$`)
 	namesError = regexp.MustCompile(
 		`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: ` +
 			`\[\w+\])?(?:: (.*))?$`,
@@ -57,6 +57,11 @@ const longestTrace = 400
 
 // begin starts a trace if a line is the beginning of one.
 func (t *trace) begin(line string) bool {
+	switch line[0] {
+	case 'p', 'f', 'T', ' ', '\t', 't': // the others begin with none of these
+	default:
+		return false
+	}
 	switch {
 	case goBegins.MatchString(line):
 		t.start(goTrace)
@@ -124,10 +129,12 @@ func (t *trace) lookOut(line string) (*results.Finding, bool) {
 			return t.call(line)
 		}
 	default:
-		if m := nodeHead.FindStringSubmatch(line); m != nil {
-			t.head, t.age = location.Location{File: m[1], Line: source.Number(m[2])}, 0
+		if isDigit(line[len(line)-1]) {
+			if m := nodeHead.FindStringSubmatch(line); m != nil {
+				t.head, t.age = location.Location{File: m[1], Line: source.Number(m[2])}, 0
+			}
 		}
-		if namesError.MatchString(line) {
+		if (strings.Contains(line, "Error") || strings.Contains(line, "Exception")) && namesError.MatchString(line) {
 			t.errors = append(t.errors[:0], line)
 			return nil, false
 		}

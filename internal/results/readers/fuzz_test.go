@@ -126,5 +126,12 @@ var midday = time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
 
 // everything returns all that a record knows.
 func everything(r *record.Record) string {
-	return fmt.Sprintf("%+v\n%+v\n%+v", r.Cases(), r.Findings(), r.Sum())
+	var b strings.Builder
+	for _, c := range r.Cases() {
+		fmt.Fprintf(&b, "%+v %s %d %v %t %t\n", c.Case, c.Change, c.Run, c.Past, c.Flaky, c.Slow)
+	}
+	for _, f := range r.Findings() {
+		fmt.Fprintf(&b, "%+v %s %d %s\n", f.Finding, f.Change, f.Run, f.By)
+	}
+	return fmt.Sprintf("%s%+v", &b, r.Sum())
 }

@@ -237,7 +237,7 @@ func (r *Live) rest() {
 	}
 	lines := r.scanner.Rest()
 	if len(lines) == 0 && r.tracking.unended != "" {
-		r.mean(r.tracking.unended)
+		r.mean([]string{r.tracking.unended}, make([]logbook.Tone, 1))
 	}
 	r.say(r.passes.begun, lines)
 }
@@ -304,8 +304,12 @@ func (r *Live) understand(after time.Time, lines []string) []logbook.Tone {
 		plain[0] = r.tracking.unended + plain[0]
 	}
 	r.tracking.unended = ""
+	if r.passes.reader == nil {
+		r.mean(plain, tones)
+		return tones
+	}
 	for i := range plain {
-		tones[i] = r.mean(plain[i])
+		r.mean(plain[i:i+1], tones[i:i+1])
 		r.readPasses(after, plain[i], plain[i+1:])
 	}
 	return tones

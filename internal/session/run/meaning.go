@@ -80,17 +80,19 @@ func (r *Live) mayMatter(block []byte) bool {
 	return r.tracking.reader != nil && r.tracking.reader.MayMatter(block)
 }
 
-// mean reads the meaning of a line, and returns its tone. What was shown of it before it had an end comes first.
-func (r *Live) mean(line string) logbook.Tone {
+// mean reads the meaning of lines, and sets their tones.
+func (r *Live) mean(lines []string, tones []logbook.Tone) {
 	if r.tracking.reader == nil {
-		return logbook.Neutral
+		return
 	}
 	m := r.tracking.Tracker
 	m.mu.Lock()
-	mark := r.tracking.reader.Read(line)
+	for i, line := range lines {
+		mark := r.tracking.reader.Read(line)
+		tones[i] = [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
+	}
 	m.mu.Unlock()
 	r.reportSoon()
-	return [...]logbook.Tone{results.MarkWarning: logbook.Stale, results.MarkFailure: logbook.Broken}[mark]
 }
 
 // reportSoon reports the meaning so far to the engine: at once, or soon if the last report was just now.
