@@ -152,9 +152,12 @@ func suiteOf(_ string, c api.CaseName) string {
 	return c.Suite
 }
 
-// pytestName is the name of a case for pytest, derived from its JUnit XML: of the class tests.test_berths.TestTide
-// and test_low, tests/test_berths.py::TestTide::test_low.
+// pytestName is the name of a case for pytest: the one that it prints itself, or derived from its JUnit XML, of the
+// class tests.test_berths.TestTide and test_low, tests/test_berths.py::TestTide::test_low.
 func pytestName(dir string, c api.CaseName) string {
+	if strings.HasSuffix(c.Suite, ".py") {
+		return strings.TrimSuffix(c.Suite+"::"+c.Name, "::")
+	}
 	parts := strings.Split(c.Suite, ".")
 	for n := len(parts); n > 0; n-- {
 		file := strings.Join(parts[:n], "/") + ".py"

@@ -46,6 +46,8 @@ func TestWords(t *testing.T) {
 			[]string{"--test-name-pattern", "^(low tide)$"}},
 		{"python3 -m pytest", nil, []api.CaseName{{Suite: "tests.test_berths.TestTide", Name: "test_low[1]"}},
 			[]string{"tests/test_berths.py::TestTide::test_low[1]"}},
+		{"pytest -q", nil, []api.CaseName{{Suite: "tests/test_berths.py", Name: "TestTide::test_low[1]"}},
+			[]string{"tests/test_berths.py::TestTide::test_low[1]"}},
 		{"cargo test", nil, []api.CaseName{{Suite: "src/lib.rs", Name: "tests::low"}},
 			[]string{"--", "--exact", "tests::low"}},
 		{"prove t", nil, []api.CaseName{{Suite: "t/a.t", Name: "low"}, {Suite: "t/a.t", Name: "high"}},

@@ -6,7 +6,6 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
-	"omnivigil/internal/text/location"
 )
 
 // memory reads the reports of the sanitizers of GCC and Clang, and of Valgrind: a message, then calls, innermost
@@ -16,7 +15,6 @@ type memory struct {
 	rule     string
 	severity results.Severity
 	assumed  bool
-	place    location.Location
 	lines    int // read since the message
 }
 
