@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 	"omnivigil/internal/text/location"
 )
@@ -200,10 +201,10 @@ func (c *junitCase) told(r *junitReader) results.Case {
 		if strings.TrimSpace(c.text) == "" {
 			out.Output = outputOf(c.message, r.hide(c.out), r.hide(c.err))
 		}
-		explain(&out, r.files)
+		reason.Explain(&out, r.files)
 		if c.message != "" {
 			out.Message = c.message
-			compare(&out)
+			reason.Compare(&out)
 		}
 		if out.Location.Line == 0 {
 			out.Location = place

@@ -3,26 +3,18 @@
 // results.Sink as soon as it is known.
 //
 // A Reader is for one goroutine. It opens only the report files that the settings name. Start reading at New; each
-// form has its own file.
+// form of output has its own file in packages findings and runners.
 package readers
 
 import (
 	"regexp"
-	"strings"
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/findings"
+	"omnivigil/internal/results/runners"
 	"omnivigil/internal/results/source"
 )
-
-// caseReader reads one form of test results. Read reports whether the line is of that form, so that no other form is
-// tried.
-type caseReader interface {
-	read(line string) (mark results.Mark, taken bool)
-	// end reports what is known only at the end. Complete: the run was not stopped, so what is missing has failed.
-	end(complete bool)
-}
 
 // Options are what a Reader reads.
 type Options struct {
@@ -37,7 +29,7 @@ type Options struct {
 type Reader struct {
 	sink     results.Sink
 	files    *source.Files
-	cases    []caseReader
+	cases    []runners.Reader
 	findings *findings.Reader // nil: findings are not read
 	reports  bool             // cases are in files, so it matters whether there was nothing to do
 	upToDate bool
@@ -61,28 +53,7 @@ func New(o Options, sink results.Sink) *Reader {
 		}
 		return r.findings.Read(line)
 	}
-	switch o.Results.Form {
-	case plan.ResultsAuto:
-		r.cases = []caseReader{
-			newGoJSON(sink, r.files, other, counting.some),
-			newGoText(sink, r.files, counting.some),
-			newTAP(sink, r.files),
-			newSpec(sink, r.files),
-			newLibtest(sink, r.files),
-			newNumbered(sink, r.files),
-			newPytest(sink, r.files),
-			newUnittest(sink, r.files),
-			newJest(sink, r.files),
-			newVitest(sink, r.files),
-			newCTest(sink, r.files),
-		}
-	case plan.ResultsGoJSON:
-		r.cases = []caseReader{newGoJSON(sink, r.files, other, counting.some)}
-	case plan.ResultsTAP:
-		r.cases = []caseReader{newTAP(sink, r.files)}
-	case plan.ResultsLibtest:
-		r.cases = []caseReader{newLibtest(sink, r.files)}
-	}
+	r.cases = runners.Of(o.Results.Form, sink, r.files, other, counting.some)
 	return r
 }
 
@@ -110,7 +81,7 @@ func (r *Reader) Read(line string) results.Mark {
 		line = line[:results.LongestLine]
 	}
 	for i, c := range r.cases {
-		mark, taken := c.read(line)
+		mark, taken := c.Read(line)
 		if !taken {
 			continue
 		}
@@ -156,19 +127,9 @@ func (r *Reader) Skip(block []byte) {
 // failed.
 func (r *Reader) End(complete bool) {
 	for _, c := range r.cases {
-		c.end(complete)
+		c.End(complete)
 	}
 	if r.findings != nil {
 		r.findings.End()
-	}
-}
-
-// output keeps a case's output, within limits.
-type output []string
-
-func (o *output) add(line string) {
-	if len(*o) < results.MaxOutput {
-		line = strings.TrimRight(line, "\r\n")
-		*o = append(*o, line[:min(len(line), results.MaxKept)])
 	}
 }

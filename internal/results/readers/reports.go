@@ -14,6 +14,7 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/sarif"
 	"omnivigil/internal/results/source"
 )
@@ -130,12 +131,12 @@ func ReadFindings(o Options, since time.Time, sink results.Sink) error {
 
 func sorted(names map[string]bool) []string { return slices.Sorted(maps.Keys(names)) }
 
-func outputOf(texts ...string) output {
-	var o output
+func outputOf(texts ...string) reason.Output {
+	var o reason.Output
 	for _, text := range texts {
 		if strings.TrimSpace(text) != "" {
 			for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
-				o.add(line)
+				o.Add(line)
 			}
 		}
 	}

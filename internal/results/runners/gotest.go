@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"cmp"
@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 	"omnivigil/internal/text/location"
 )
@@ -27,7 +28,7 @@ type goJSON struct {
 
 // goCase is a test that has begun.
 type goCase struct {
-	output      output
+	output      reason.Output
 	children    bool
 	childFailed bool
 	logged      bool // it has logged something itself
@@ -35,8 +36,8 @@ type goCase struct {
 
 // goSuite is what is known of a package.
 type goSuite struct {
-	output  output // of the package itself
-	failed  bool   // one of its cases has failed
+	output  reason.Output // of the package itself
+	failed  bool          // one of its cases has failed
 	cached  bool
 	timeout timeout
 }
@@ -54,7 +55,7 @@ type goEvent struct {
 	Elapsed                                                float64
 }
 
-func (g *goJSON) read(line string) (results.Mark, bool) {
+func (g *goJSON) Read(line string) (results.Mark, bool) {
 	if !strings.HasPrefix(line, `{"`) || !strings.Contains(line, `"Action":"`) {
 		return results.NoMark, false
 	}
@@ -109,13 +110,13 @@ func (g *goJSON) write(ev goEvent) {
 	s := g.suite(ev.Package)
 	s.timeout.read(text)
 	if ev.Test == "" {
-		s.output.add(text)
+		s.output.Add(text)
 		s.cached = s.cached || strings.HasSuffix(text, "\t(cached)")
 		return
 	}
 	if c := g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}]; c != nil && !goFraming.MatchString(text) {
-		c.output.add(text)
-		c.logged = c.logged || goLog.MatchString(text) || goPanic.MatchString(text)
+		c.output.Add(text)
+		c.logged = c.logged || reason.GoLog.MatchString(text) || reason.GoPanic.MatchString(text)
 	}
 }
 
@@ -145,10 +146,10 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 	mark := results.NoMark
 	if status == results.Failed {
 		g.suite(ev.Package).failed = true
-		explain(&out, g.files, g.files.PackageFolder(ev.Package))
+		reason.Explain(&out, g.files, g.files.PackageFolder(ev.Package))
 		mark = results.MarkFailure
 	} else if status == results.Skipped {
-		explain(&out, g.files)
+		reason.Explain(&out, g.files)
 	}
 	g.sink.Ended(out)
 	return mark
@@ -187,13 +188,13 @@ func (g *goJSON) endUnended(pkg string, s *goSuite, failed bool) {
 		s.failed = true
 		out := results.Case{Suite: key.Suite, Name: key.Name, Status: results.Failed,
 			Output: append(c.output, s.output...)}
-		explain(&out, g.files, g.files.PackageFolder(pkg))
+		reason.Explain(&out, g.files, g.files.PackageFolder(pkg))
 		s.timeout.explain(&out, g.files)
 		g.sink.Ended(out)
 	}
 }
 
-func panicked(lines []string) bool { return slices.ContainsFunc(lines, goPanic.MatchString) }
+func panicked(lines []string) bool { return slices.ContainsFunc(lines, reason.GoPanic.MatchString) }
 
 // unended returns the tests that have begun and not ended, in a stable order.
 func (g *goJSON) unended() []api.CaseName {
@@ -204,9 +205,9 @@ func (g *goJSON) unended() []api.CaseName {
 
 // brokenSuite reports a package that failed without a failed test. Where errors of the build have been reported,
 // they say it better.
-func brokenSuite(sink results.Sink, f *source.Files, pkg string, out output, built bool) {
+func brokenSuite(sink results.Sink, f *source.Files, pkg string, out reason.Output, built bool) {
 	c := results.Case{Suite: pkg, Status: results.Failed, Output: out}
-	explain(&c, f, f.PackageFolder(pkg))
+	reason.Explain(&c, f, f.PackageFolder(pkg))
 	for _, line := range out {
 		if m := goBroken.FindStringSubmatch(line); m != nil {
 			if built {
@@ -224,7 +225,7 @@ func brokenSuite(sink results.Sink, f *source.Files, pkg string, out output, bui
 var goBroken = regexp.MustCompile(`^FAIL\t\S+ \[((?:build|setup) failed)\]$`)
 
 // end closes what was in progress when the output ended.
-func (g *goJSON) end(complete bool) {
+func (g *goJSON) End(complete bool) {
 	if !complete {
 		return
 	}
@@ -248,12 +249,12 @@ type goText struct {
 	files   *source.Files
 	active  bool // in the output of a test binary
 	verbose bool
-	failed  bool                // a case of the current package has failed
-	parents map[string]bool     // tests of it that have subtests
-	logs    map[string]*output  // the logs of tests, by name
-	current string              // the test that is logging
-	told    *results.Case       // a failed test whose output continues
-	began   map[string]struct{} // and have not ended
+	failed  bool                      // a case of the current package has failed
+	parents map[string]bool           // tests of it that have subtests
+	logs    map[string]*reason.Output // the logs of tests, by name
+	current string                    // the test that is logging
+	told    *results.Case             // a failed test whose output continues
+	began   map[string]struct{}       // and have not ended
 	timeout timeout
 	built   func() bool    // reports whether an error of a build has been reported
 	unsaid  []results.Case // failed tests whose files are known when the package is
@@ -267,7 +268,7 @@ func newGoText(sink results.Sink, f *source.Files, built func() bool) *goText {
 
 func (g *goText) reset() {
 	g.active, g.verbose, g.failed, g.current, g.told = false, false, false, "", nil
-	g.parents, g.logs, g.began = map[string]bool{}, map[string]*output{}, map[string]struct{}{}
+	g.parents, g.logs, g.began = map[string]bool{}, map[string]*reason.Output{}, map[string]struct{}{}
 	g.unsaid, g.timeout = nil, timeout{}
 }
 
@@ -278,7 +279,7 @@ var (
 	goNoTests = regexp.MustCompile(`^(---|\?   )\t\S+\t\[no test`)
 )
 
-func (g *goText) read(line string) (results.Mark, bool) {
+func (g *goText) Read(line string) (results.Mark, bool) {
 	switch {
 	case line == "":
 		return results.NoMark, g.active && g.told != nil
@@ -325,12 +326,12 @@ func (g *goText) run(what, name string) {
 func (g *goText) log(line string) (results.Mark, bool) {
 	switch {
 	case g.told != nil:
-		(*output)(&g.told.Output).add(line)
+		(*reason.Output)(&g.told.Output).Add(line)
 	case g.current != "" && len(g.logs) < maxOpen:
 		if g.logs[g.current] == nil {
-			g.logs[g.current] = &output{}
+			g.logs[g.current] = &reason.Output{}
 		}
-		g.logs[g.current].add(line)
+		g.logs[g.current].Add(line)
 	default:
 		return results.NoMark, false
 	}
@@ -371,7 +372,7 @@ func (g *goText) result(m []string) results.Mark {
 func (g *goText) flush() {
 	if c := g.told; c != nil {
 		if g.told = nil; c.Status != results.Passed {
-			explain(c, g.files)
+			reason.Explain(c, g.files)
 		}
 		if g.sink.Ended(*c); c.Status == results.Failed {
 			g.unsaid = append(g.unsaid, *c)
@@ -385,14 +386,14 @@ func (g *goText) ended(m []string, line string) results.Mark {
 	folder := g.files.PackageFolder(pkg)
 	g.flush()
 	for _, c := range g.unsaid {
-		explain(&c, g.files, folder)
+		reason.Explain(&c, g.files, folder)
 		g.sink.Ended(c)
 	}
 	end := results.SuiteEnd{Suite: pkg, OK: ok, Cached: m[3] == "(cached)", OnlyFailures: !g.verbose, Unnamed: true}
 	if !ok {
 		g.endUnended(folder)
 		if end.Broken = !g.failed; end.Broken {
-			var all output
+			var all reason.Output
 			for _, log := range g.logs {
 				all = append(all, *log...)
 			}
@@ -420,14 +421,14 @@ func (g *goText) endUnended(folder string) {
 		if log := g.logs[name]; log != nil {
 			c.Output = *log
 		}
-		explain(&c, g.files, folder)
+		reason.Explain(&c, g.files, folder)
 		g.timeout.explain(&c, g.files)
 		g.sink.Ended(c)
 		g.failed = true
 	}
 }
 
-func (g *goText) end(bool) { g.flush() }
+func (g *goText) End(bool) { g.flush() }
 
 // isBenchmark reports whether a test is a benchmark, whose end package testing reports only if it fails.
 func isBenchmark(name string) bool { return strings.HasPrefix(name, "Benchmark") }
@@ -438,7 +439,7 @@ type timeout struct {
 	message string
 	running []string
 	listing bool
-	stacks  output
+	stacks  reason.Output
 }
 
 var (
@@ -461,7 +462,7 @@ func (t *timeout) read(line string) bool {
 		return true
 	}
 	if t.listing = line == "\trunning tests:"; !t.listing {
-		t.stacks.add(line)
+		t.stacks.Add(line)
 	}
 	return true
 }
@@ -487,7 +488,7 @@ func (t *timeout) placeOf(name string, f *source.Files) location.Location {
 		// The call of the test's function ends the user's part of its stack.
 		if function, _, _ := strings.Cut(name, "/"); strings.Contains(line, "."+function+"(") ||
 			strings.Contains(line, "."+function+".func") {
-			return firstOwn(f, t.stacks[begin:min(i+2, len(t.stacks))])
+			return reason.FirstOwn(f, t.stacks[begin:min(i+2, len(t.stacks))])
 		}
 	}
 	return location.Location{}

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"path/filepath"
@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 	"omnivigil/internal/text/location"
 )
@@ -47,7 +48,7 @@ var (
 	specPlace = regexp.MustCompile(`^test at (.+):(\d+):(\d+)$`)
 )
 
-func (s *spec) read(line string) (results.Mark, bool) {
+func (s *spec) Read(line string) (results.Mark, bool) {
 	switch {
 	case s.dots == dotsList:
 	case specDots.MatchString(line):
@@ -70,7 +71,7 @@ func (s *spec) read(line string) (results.Mark, bool) {
 		s.place = source.Place(s.files.Find(m[1]), m[2], m[3])
 		return results.NoMark, true
 	case s.last != nil && (line == "" || strings.HasPrefix(line, strings.Repeat(" ", s.deep+2))):
-		(*output)(&s.last.Output).add(strings.TrimPrefix(line, strings.Repeat(" ", s.deep+2)))
+		(*reason.Output)(&s.last.Output).Add(strings.TrimPrefix(line, strings.Repeat(" ", s.deep+2)))
 		return results.NoMark, true
 	}
 	return results.NoMark, false
@@ -161,7 +162,7 @@ func (s *spec) flush() {
 		return
 	}
 	at := c.Location
-	c.Message, c.Location = specMessage(c.Output), firstOwn(s.files, c.Output)
+	c.Message, c.Location = specMessage(c.Output), reason.FirstOwn(s.files, c.Output)
 	c.Want, c.Got = "", ""
 	for _, line := range c.Output {
 		if m := specValue.FindStringSubmatch(line); m != nil {
@@ -175,7 +176,7 @@ func (s *spec) flush() {
 	if c.Location.Line == 0 {
 		c.Location = at
 	}
-	compare(c)
+	reason.Compare(c)
 	s.tell(*c)
 	for i := range s.failed {
 		if s.failed[i].Name == c.Name {
@@ -213,4 +214,4 @@ func specMessage(lines []string) string {
 	return strings.Join(kept, "\n")
 }
 
-func (s *spec) end(bool) { s.flush() }
+func (s *spec) End(bool) { s.flush() }

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"regexp"
@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 )
 
@@ -36,7 +37,7 @@ var (
 	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
-func (l *libtest) read(line string) (results.Mark, bool) {
+func (l *libtest) Read(line string) (results.Mark, bool) {
 	if !l.on && !strings.HasPrefix(line, "running ") && !strings.HasPrefix(line, " ") {
 		return results.NoMark, false
 	}
@@ -76,7 +77,7 @@ func (l *libtest) read(line string) (results.Mark, bool) {
 		return results.NoMark, true
 	}
 	if l.log != nil {
-		(*output)(&l.log.Output).add(line)
+		(*reason.Output)(&l.log.Output).Add(line)
 		return results.NoMark, true
 	}
 	return results.NoMark, false
@@ -116,9 +117,9 @@ func (l *libtest) flush() {
 		}
 	}
 	if c.Message == "" {
-		c.Message, c.Location = firstLine(c.Output), firstOwn(l.files, c.Output)
+		c.Message, c.Location = reason.FirstLine(c.Output), reason.FirstOwn(l.files, c.Output)
 	}
-	compare(c)
+	reason.Compare(c)
 	l.sink.Ended(*c)
 }
 
@@ -136,4 +137,4 @@ func rustMessage(lines []string) string {
 	return strings.Join(kept, "\n")
 }
 
-func (l *libtest) end(bool) { l.flush() }
+func (l *libtest) End(bool) { l.flush() }

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"cmp"
@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 	"omnivigil/internal/text/location"
 )
@@ -65,7 +66,7 @@ var (
 	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
 )
 
-func (t *tap) read(line string) (results.Mark, bool) {
+func (t *tap) Read(line string) (results.Mark, bool) {
 	if t.block != nil {
 		return results.NoMark, t.goesOn(line)
 	}
@@ -247,7 +248,7 @@ func (t *tap) tell(c results.Case) {
 		c.Suite, c.Name = t.files.Short(c.Name), ""
 	}
 	if c.Status == results.Failed {
-		compare(&c)
+		reason.Compare(&c)
 		t.failures++
 		t.told[c.Name] = c
 	}
@@ -259,7 +260,7 @@ func (t *tap) flush() {
 	if t.last != nil && t.again {
 		if t.last.Status == results.Failed && t.last.Message == "" && len(t.last.Output) > 0 {
 			at := t.last.Location
-			if explain(t.last, t.files); at.Line > 0 {
+			if reason.Explain(t.last, t.files); at.Line > 0 {
 				t.last.Location = at
 			}
 		}
@@ -351,7 +352,7 @@ func (t *tap) diagnose(text string) {
 	case wantValue.MatchString(text):
 		c.Want = wantValue.FindStringSubmatch(text)[1]
 	}
-	(*output)(&c.Output).add(text)
+	(*reason.Output)(&c.Output).Add(text)
 	if c.Message = ""; c.Want != "" && c.Got != "" {
 		c.Message = fmt.Sprintf("got %s, expected %s", c.Got, c.Want)
 	}
@@ -434,11 +435,11 @@ func (t *tap) learn(text string) {
 	}
 	c.Message = word("error", "message")
 	c.Want, c.Got = word("expected", "wanted"), word("actual", "found", "got")
-	if p := firstOwn(t.files, strings.Split(word("stack"), "\n")); p.Line > 0 {
+	if p := reason.FirstOwn(t.files, strings.Split(word("stack"), "\n")); p.Line > 0 {
 		c.Location = p
-	} else if p := firstOwn(t.files, []string{word("location")}); p.Line > 0 {
+	} else if p := reason.FirstOwn(t.files, []string{word("location")}); p.Line > 0 {
 		c.Location = p
-	} else if p := firstOwn(t.files, []string{word("at")}); p.Line > 0 { // the form of Vitest
+	} else if p := reason.FirstOwn(t.files, []string{word("at")}); p.Line > 0 { // the form of Vitest
 		c.Location = p
 	} else if at, ok := values["at"].(map[string]any); ok { // the form of node-tap
 		file, line := fmt.Sprint(at["file"]), fmt.Sprint(at["line"])
@@ -446,7 +447,7 @@ func (t *tap) learn(text string) {
 	}
 }
 
-func (t *tap) end(complete bool) {
+func (t *tap) End(complete bool) {
 	if b := t.block; b != nil {
 		t.block = nil
 		t.learn(strings.Join(b.lines, "\n"))

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"regexp"
@@ -65,7 +65,7 @@ func newNumbered(sink results.Sink, f *source.Files) *numbered {
 	return &numbered{block: failureBlock{sink: sink, files: f}}
 }
 
-func (n *numbered) read(line string) (results.Mark, bool) {
+func (n *numbered) Read(line string) (results.Mark, bool) {
 	for i := range numberedForms {
 		if form := &numberedForms[i]; n.form == nil && form.begins.MatchString(line) {
 			n.form = form
@@ -151,7 +151,7 @@ func (n *numbered) ended(ok bool) {
 	n.form, n.list, n.bad, n.title = nil, false, false, nil
 }
 
-func (n *numbered) end(bool) {
+func (n *numbered) End(bool) {
 	if n.form != nil && (n.list || n.form.ends == nil) {
 		n.ended(true)
 	}

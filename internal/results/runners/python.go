@@ -1,10 +1,11 @@
-package readers
+package runners
 
 import (
 	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 )
 
@@ -37,7 +38,7 @@ var (
 	pytestError = regexp.MustCompile(`^E {3}(.*)$`)
 )
 
-func (p *pytest) read(line string) (results.Mark, bool) {
+func (p *pytest) Read(line string) (results.Mark, bool) {
 	if m := pytestSection.FindStringSubmatch(line); m != nil {
 		return p.begin(m[1])
 	}
@@ -94,7 +95,7 @@ func (p *pytest) keep(line string) {
 	if c == nil {
 		return
 	}
-	(*output)(&c.Output).add(line)
+	(*reason.Output)(&c.Output).Add(line)
 	if m := pytestError.FindStringSubmatch(line); m != nil {
 		c.Message = strings.TrimSpace(c.Message + "\n" + strings.TrimSpace(m[1]))
 	}
@@ -139,7 +140,7 @@ func (p *pytest) report(m []string) {
 	if c.Message == "" {
 		c.Message = m[4]
 	}
-	compare(c)
+	reason.Compare(c)
 	p.block.sink.Ended(*c)
 }
 
@@ -149,7 +150,7 @@ func (p *pytest) ended() {
 	p.heard = map[string]*results.Case{}
 }
 
-func (p *pytest) end(bool) {
+func (p *pytest) End(bool) {
 	if p.on {
 		p.ended()
 	}
@@ -176,7 +177,7 @@ var (
 	unittestRan = regexp.MustCompile(`^Ran \d+ tests? in [\d.]+s$`)
 )
 
-func (u *unittest) read(line string) (results.Mark, bool) {
+func (u *unittest) Read(line string) (results.Mark, bool) {
 	ruled := u.ruled
 	u.ruled = strings.HasPrefix(line, "======") && strings.Trim(line, "=") == ""
 	if m := unittestTitle.FindStringSubmatch(line); m != nil && ruled {
@@ -223,7 +224,7 @@ func suiteOf(name, path string) string { return strings.TrimSuffix(path, "."+nam
 // tell reports the failure whose traceback has been read: the reason is its last line.
 func (u *unittest) tell() {
 	if c := u.block.c; c != nil {
-		c.Message, c.Location = lastLine(c.Output), lastOwn(u.block.files, c.Output)
+		c.Message, c.Location = reason.LastLine(c.Output), reason.LastOwn(u.block.files, c.Output)
 		u.block.end()
 	}
 }
@@ -234,7 +235,7 @@ func (u *unittest) ended() {
 	u.on, u.verbose = false, false
 }
 
-func (u *unittest) end(bool) {
+func (u *unittest) End(bool) {
 	if u.on {
 		u.ended()
 	}

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"maps"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
 )
 
@@ -26,7 +27,7 @@ func (b *failureBlock) begin(suite, name string) {
 
 func (b *failureBlock) add(line string) {
 	if b.c != nil {
-		(*output)(&b.c.Output).add(line)
+		(*reason.Output)(&b.c.Output).Add(line)
 	}
 }
 
@@ -38,12 +39,12 @@ func (b *failureBlock) end() {
 	c := b.c
 	b.c = nil
 	if c.Location.Line == 0 {
-		c.Location = firstOwn(b.files, c.Output)
+		c.Location = reason.FirstOwn(b.files, c.Output)
 	}
 	if c.Message == "" {
 		c.Message = messageOf(c.Output)
 	}
-	compare(c)
+	reason.Compare(c)
 	b.sink.Ended(*c)
 }
 

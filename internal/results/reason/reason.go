@@ -1,4 +1,6 @@
-package readers
+// Package reason finds in the output of a failed test why it failed: the message, the location, and the expected and
+// the actual value. It does not know which runner has written the output. Start reading at Explain.
+package reason
 
 import (
 	"regexp"
@@ -10,22 +12,22 @@ import (
 	"omnivigil/internal/text/location"
 )
 
-// explain finds in a failed case's output why it failed: the message, the location, and if possible the expected and
+// Explain finds in a failed case's output why it failed: the message, the location, and if possible the expected and
 // the actual value. Directories are those that file names may be relative to, in addition to the unit's.
-func explain(c *results.Case, f *source.Files, folders ...string) {
-	defer compare(c)
-	if i := slices.IndexFunc(c.Output, goPanic.MatchString); i >= 0 {
-		c.Message, c.Location = goPanic.FindString(c.Output[i]), firstOwn(f, c.Output[i:])
+func Explain(c *results.Case, f *source.Files, folders ...string) {
+	defer Compare(c)
+	if i := slices.IndexFunc(c.Output, GoPanic.MatchString); i >= 0 {
+		c.Message, c.Location = GoPanic.FindString(c.Output[i]), FirstOwn(f, c.Output[i:])
 		return
 	}
 	at := reasonOf(c, f, folders)
 	if at < 0 {
-		c.Message, c.Location = firstLine(c.Output), firstOwn(f, c.Output)
+		c.Message, c.Location = FirstLine(c.Output), FirstOwn(f, c.Output)
 	} else {
-		m := goLog.FindStringSubmatch(c.Output[at])
+		m := GoLog.FindStringSubmatch(c.Output[at])
 		c.Location = location.Location{File: f.Find(m[1], folders...), Line: source.Number(m[2])}
 		if c.Message = goOn(m[3], c.Output[at+1:]); isRace(c.Message) {
-			c.Location = firstOwn(f, c.Output)
+			c.Location = FirstOwn(f, c.Output)
 		}
 	}
 	if c.Status == results.Skipped {
@@ -39,7 +41,7 @@ func explain(c *results.Case, f *source.Files, folders ...string) {
 func reasonOf(c *results.Case, f *source.Files, folders []string) int {
 	reason := -1
 	for i, line := range c.Output {
-		m := goLog.FindStringSubmatch(line)
+		m := GoLog.FindStringSubmatch(line)
 		switch {
 		case m == nil:
 		case isRace(m[3]):
@@ -59,8 +61,8 @@ var goLogs = regexp.MustCompile(`\.Logf?\(`)
 
 var (
 	// The prefix of package testing before a test's log: its file and line.
-	goLog   = regexp.MustCompile(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
-	goPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
+	GoLog   = regexp.MustCompile(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
+	GoPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
 	// Locations in traces and messages: of Go, Node and Rust, of Python, in brackets.
 	anyPlace = regexp.MustCompile(
 		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", ` +
@@ -79,7 +81,7 @@ func goOn(message string, rest []string) string {
 	var b strings.Builder
 	b.WriteString(message)
 	for _, line := range rest[:min(len(rest), most)] {
-		if !strings.HasPrefix(line, "        ") || goLog.MatchString(line) {
+		if !strings.HasPrefix(line, "        ") || GoLog.MatchString(line) {
 			break
 		}
 		b.WriteString("\n" + strings.TrimSpace(line))
@@ -116,8 +118,8 @@ func testify(lines []string) string {
 
 var testifyRow = regexp.MustCompile(`^\s*\t(?:(Error Trace|Error|Test|Messages):)?\s*\t(.*)$`)
 
-// firstOwn returns the first location in lines whose file belongs to the user.
-func firstOwn(f *source.Files, lines []string) location.Location {
+// FirstOwn returns the first location in lines whose file belongs to the user.
+func FirstOwn(f *source.Files, lines []string) location.Location {
 	for _, line := range lines {
 		for _, m := range anyPlace.FindAllStringSubmatch(line, 4) {
 			p := placeOf(m)
@@ -130,18 +132,18 @@ func firstOwn(f *source.Files, lines []string) location.Location {
 	return location.Location{}
 }
 
-// lastOwn returns the last location in lines whose file belongs to the user.
-func lastOwn(f *source.Files, lines []string) location.Location {
+// LastOwn returns the last location in lines whose file belongs to the user.
+func LastOwn(f *source.Files, lines []string) location.Location {
 	for _, line := range slices.Backward(lines) {
-		if at := firstOwn(f, []string{line}); at.Line > 0 {
+		if at := FirstOwn(f, []string{line}); at.Line > 0 {
 			return at
 		}
 	}
 	return location.Location{}
 }
 
-// lastLine returns the last line that has text.
-func lastLine(lines []string) string {
+// LastLine returns the last line that has text.
+func LastLine(lines []string) string {
 	for _, line := range slices.Backward(lines) {
 		if line = strings.TrimSpace(line); line != "" {
 			return line
@@ -160,7 +162,7 @@ func placeOf(m []string) location.Location {
 	return location.Location{File: m[6], Line: source.Number(m[7])}
 }
 
-func firstLine(lines []string) string {
+func FirstLine(lines []string) string {
 	for _, line := range lines {
 		if line = strings.TrimSpace(
 			line,
@@ -172,7 +174,7 @@ func firstLine(lines []string) string {
 	return ""
 }
 
-// comparisons are the forms in which the common test libraries compare the expected with the actual value, in a
+// comparisons are the forms in which the common test libraries Compare the expected with the actual value, in a
 // message or below it.
 var comparisons = []*regexp.Regexp{
 	// testify, JUnit and PHPUnit: on separate lines.
@@ -189,8 +191,8 @@ var comparisons = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^\s*(?:E\s+)?assert (?P<got>.+?) == (?P<want>.+?)$`), // pytest
 }
 
-// compare finds the expected and the actual value in the case's message.
-func compare(c *results.Case) {
+// Compare finds the expected and the actual value in the case's message.
+func Compare(c *results.Case) {
 	if c.Want != "" || c.Got != "" {
 		return
 	}
@@ -204,5 +206,16 @@ func compare(c *results.Case) {
 			)
 			return
 		}
+	}
+}
+
+// Output is the output of a case, within limits.
+type Output []string
+
+// Add keeps a line, unless there are too many, and cuts a long one.
+func (o *Output) Add(line string) {
+	if len(*o) < results.MaxOutput {
+		line = strings.TrimRight(line, "\r\n")
+		*o = append(*o, line[:min(len(line), results.MaxKept)])
 	}
 }

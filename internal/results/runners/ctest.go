@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"regexp"
@@ -32,7 +32,7 @@ var (
 	ctestTotals = regexp.MustCompile(`^\d+% tests passed, \d+ tests? failed out of \d+$`)
 )
 
-func (t *ctest) read(line string) (results.Mark, bool) {
+func (t *ctest) Read(line string) (results.Mark, bool) {
 	if ctestBegins.MatchString(line) {
 		t.on = true
 		return results.NoMark, true
@@ -88,4 +88,4 @@ func (t *ctest) ended() {
 	t.on, t.bad = false, false
 }
 
-func (t *ctest) end(bool) { t.block.end() }
+func (t *ctest) End(bool) { t.block.end() }

@@ -1,4 +1,4 @@
-package readers
+package runners
 
 import (
 	"regexp"
@@ -26,7 +26,7 @@ var (
 	jestRuns   = regexp.MustCompile(`^ RUNS  `)
 )
 
-func (j *jest) read(line string) (results.Mark, bool) {
+func (j *jest) Read(line string) (results.Mark, bool) {
 	if m := jestFile.FindStringSubmatch(line); m != nil {
 		j.ended()
 		j.suite = m[2]
@@ -82,7 +82,7 @@ func (j *jest) ended() {
 	j.suite = ""
 }
 
-func (j *jest) end(bool) { j.ended() }
+func (j *jest) End(bool) { j.ended() }
 
 // vitest reads what Vitest writes to a terminal: with the reporter verbose a line for each test, then failures, and
 // totals.
@@ -106,7 +106,7 @@ var (
 	vitestRule   = regexp.MustCompile(`^⎯{10}`)
 )
 
-func (v *vitest) read(line string) (results.Mark, bool) {
+func (v *vitest) Read(line string) (results.Mark, bool) {
 	switch {
 	case vitestBegins.MatchString(line):
 		v.on = true
@@ -161,4 +161,4 @@ func (v *vitest) ended() {
 	v.on, v.verbose = false, false
 }
 
-func (v *vitest) end(bool) { v.block.end() }
+func (v *vitest) End(bool) { v.block.end() }
