@@ -92,6 +92,26 @@ func isHarmlessWide(s, keep string) bool {
 	return true
 }
 
+// Harmless reports whether a text is valid, nothing in it has to be escaped, and nothing is a color: Plain for text in
+// any language.
+func Harmless(text []byte) bool {
+	for len(text) > 0 {
+		if c := text[0]; c < utf8.RuneSelf {
+			if (c < 0x20 && c != '\n' && c != '\t') || c == 0x7f {
+				return false
+			}
+			text = text[1:]
+			continue
+		}
+		r, n := utf8.DecodeRune(text)
+		if r == utf8.RuneError && n == 1 || acts(r) {
+			return false
+		}
+		text = text[n:]
+	}
+	return true
+}
+
 // Plain reports whether a text is only printable ASCII, tabs and line ends, so that nothing in it has to be escaped,
 // and nothing is a color. It is fast.
 func Plain(text []byte) bool {
