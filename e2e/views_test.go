@@ -179,6 +179,8 @@ func TestEveryKey(t *testing.T) {
 						s.press(slices.Concat(escape, escape[1:])...) // a field, and the panel that it is in
 					}
 				}
+				s.press("F12") // a terminal that is still typed into, or whose program has just ended
+				s.press(slices.Concat(escape, escape[1:])...)
 				s.press("-l", view[0])
 				s.shows(view[1])
 			}
