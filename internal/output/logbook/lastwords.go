@@ -22,7 +22,7 @@ var (
 )
 
 // isTrailer matches what tools write after the reason: that they failed, how often, how long it took, where to read
-// more. Each alternative is the last word of a tool that testdata of package readers has output of, or of a shell.
+// more.
 var isTrailer = regexp.MustCompile(`^\s*(?:` + strings.Join([]string{
 	`exit status \d+`, `FAIL(?:\s.*)?`, `PASS`, `ok\s.*`, // go
 	`make(?:\[\d+\])?: (?:\*\*\* .*|(?:Leaving|Entering) directory .*|Target .* not remade .*)`,

@@ -76,7 +76,7 @@ func (s *Scanner) isPlain(block []byte) bool {
 		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
 			line = line[:n-1]
 		}
-		if !escape.Plain(line) && !escape.Harmless(line) {
+		if !escape.Harmless(line) {
 			return false
 		}
 		rest = rest[end+1:]
@@ -134,7 +134,7 @@ func (s *Scanner) whole(lines []string, p []byte) []string {
 		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
 			line, text = line[:n-1], text[:n-1]
 		}
-		if !escape.Plain(line) && !escape.Harmless(line) {
+		if !escape.Harmless(line) {
 			text, s.pen = s.said(line)
 		}
 		lines = append(lines, text)

@@ -13,7 +13,7 @@ func matters(lines []byte) bool {
 		line, rest, _ := bytes.Cut(lines, lineEnd)
 		lines = rest
 		line = bytes.TrimSuffix(line, []byte("\r"))
-		if beginningMatters(line) || ruled(line) || inWords && wordsMatter(line) {
+		if beginningMatters(line) || ruled(line) || nameMatters(line) || inWords && wordsMatter(line) {
 			return true
 		}
 		for at := 0; ; at++ {
@@ -80,8 +80,8 @@ func colonMatters(line []byte, at int) bool {
 		return fileEnds(line[:at])
 	case isDigit(after):
 		return placeMatters(line, at)
-	case after == ' ' && digitsOf(line[min(at+2, len(line)):]) > 0:
-		return bytes.HasSuffix(line[:at], []byte("sh")) && fileEnds(line[:at])
+	case after == ' ' && bytes.HasSuffix(line[:at], []byte("sh")) && digitsOf(line[at+2:]) > 0:
+		return fileEnds(line[:at])
 	case after != ' ' && after != '\n':
 		return false
 	case before == ')':
@@ -123,8 +123,12 @@ func bracketMatters(text []byte) bool {
 	return len(inside) > 0 && (isDigit(inside[0]) || inside[0] == '.')
 }
 
-// nameMatters reports whether a text is the name of an error, after one of the words that runtimes write before it.
+// nameMatters reports whether a text ends with the name of an error, alone or after one of the words that runtimes
+// write before it.
 func nameMatters(text []byte) bool {
+	if code := bytes.LastIndex(text, []byte(" [")); code > 0 && text[len(text)-1] == ']' { // Node's code of the error
+		text = text[:code]
+	}
 	if !bytes.HasSuffix(text, []byte("Error")) && !bytes.HasSuffix(text, []byte("Exception")) {
 		return false
 	}

@@ -95,8 +95,7 @@ func (f *Reader) Read(line string) results.Mark {
 
 // busy reports whether the next line may matter in any case.
 func (f *Reader) busy() bool {
-	return f.header != nil || f.trace.in != noTrace || f.last != nil || f.held != nil || f.memory.message != "" ||
-		f.script.File != ""
+	return f.header != nil || f.trace.in != noTrace || f.last != nil || f.held != nil || f.memory.message != ""
 }
 
 func (f *Reader) MayMatter(block []byte) bool {

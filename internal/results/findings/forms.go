@@ -160,7 +160,7 @@ func (f *Reader) neededByOwn() []string {
 // the beginning of a message. It is much faster than the expression, which most lines do not get to.
 func (f *Reader) placeFirst(line string) bool {
 	line = strings.TrimPrefix(line, "vet: ")
-	if end := strings.Index(line, "] "); line[0] == '[' && end > 0 {
+	if end := strings.Index(line, "] "); end > 0 && line[0] == '[' {
 		line = line[end+2:]
 	}
 	for at := 2; at < len(line)-1; at++ { // a drive's letter is no file

@@ -37,6 +37,7 @@ func seeds(f *testing.F, part string) {
 // same whether irrelevant lines are skipped or not.
 func FuzzReader(f *testing.F) {
 	seeds(f, "output")
+	f.Add([]byte("Exception: 0\n at a.c:1\n0Exception\n at a.c:2\n/a.c:1\nError [A]: 0\n at 00\n ok 0 0\nnot ok \nok"))
 	f.Add([]byte("a.c:3:5: error: tide [-Wtide]\n  b.py:2:1 - error: low\n    more (reportTide)\n" +
 		"Error: ebb\n  d.scss 1:2  root\nIn e.sh line 3:\n^-- SC1 (info): tide\ne.sh: line 4: low\n" +
 		"==1==ERROR: AddressSanitizer: heap on address 0x1\n    #0 0x1 in main a.c:3\nCMake Error at Makefile:1 (a):\n  b\n"))

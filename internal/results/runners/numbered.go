@@ -152,7 +152,7 @@ func (n *numbered) ended(ok bool) {
 }
 
 func (n *numbered) End(bool) {
-	if n.form != nil && (n.list || n.form.ends == nil) {
+	if n.form != nil && (n.bad || n.form.ends == nil) { // without totals, a heading alone says nothing
 		n.ended(true)
 	}
 }

@@ -12,7 +12,8 @@ import (
 // pytest reads what pytest writes to a terminal: with -v a line for each test, then the failures in sections, and a
 // summary that names them by their file.
 type pytest struct {
-	block   failureBlock
+	sink    results.Sink
+	files   *source.Files
 	on      bool
 	verbose bool
 	section string                   // the heading of the current section
@@ -22,7 +23,7 @@ type pytest struct {
 }
 
 func newPytest(sink results.Sink, f *source.Files) *pytest {
-	return &pytest{block: failureBlock{sink: sink, files: f}, heard: map[string]*results.Case{}, suites: suites{}}
+	return &pytest{sink: sink, files: f, heard: map[string]*results.Case{}, suites: suites{}}
 }
 
 var (
@@ -99,8 +100,8 @@ func (p *pytest) keep(line string) {
 	if m := pytestError.FindStringSubmatch(line); m != nil {
 		c.Message = strings.TrimSpace(c.Message + "\n" + strings.TrimSpace(m[1]))
 	}
-	if m := pytestPlace.FindStringSubmatch(line); m != nil && p.block.files.Own(m[1]) {
-		c.Location = source.Place(p.block.files.Find(m[1]), m[2], "") // the innermost call is the last one
+	if m := pytestPlace.FindStringSubmatch(line); m != nil && p.files.Own(m[1]) {
+		c.Location = source.Place(p.files.Find(m[1]), m[2], "") // the innermost call is the last one
 	}
 }
 
@@ -117,7 +118,7 @@ func (p *pytest) test(m []string) results.Mark {
 		c.Status = results.Failed
 	}
 	p.suites.saw(c.Suite, c.Status == results.Failed)
-	p.block.sink.Ended(c)
+	p.sink.Ended(c)
 	if c.Status == results.Failed {
 		return results.MarkFailure
 	}
@@ -141,11 +142,11 @@ func (p *pytest) report(m []string) {
 		c.Message = m[4]
 	}
 	reason.Compare(c)
-	p.block.sink.Ended(*c)
+	p.sink.Ended(*c)
 }
 
 func (p *pytest) ended() {
-	p.suites.end(p.block.sink, !p.verbose)
+	p.suites.end(p.sink, !p.verbose)
 	p.on, p.verbose, p.section = false, false, ""
 	p.heard = map[string]*results.Case{}
 }

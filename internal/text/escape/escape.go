@@ -95,6 +95,9 @@ func isHarmlessWide(s, keep string) bool {
 // Harmless reports whether a text is valid, nothing in it has to be escaped, and nothing is a color: Plain for text in
 // any language.
 func Harmless(text []byte) bool {
+	if Plain(text) {
+		return true
+	}
 	for len(text) > 0 {
 		if c := text[0]; c < utf8.RuneSelf {
 			if (c < 0x20 && c != '\n' && c != '\t') || c == 0x7f {
