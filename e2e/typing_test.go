@@ -232,7 +232,8 @@ func TestRunner(t *testing.T) {
 		write(name+".test.js", fmt.Sprintf("test('low %s', () => {});\ntest('high %s', () => {});\n", name, name))
 	}
 	write("omnivigil.toml", fmt.Sprintf("[service.runner]\nrun = [%q, \"--watchAll\", \"--no-watchman\"]\n", runner))
-	s := openScreen(t, 100, 30, []string{"XDG_STATE_HOME=" + state}, dir, program, "start", "--trust")
+	// Where CI is set, as where tests run unattended, Jest does not show its usage.
+	s := openScreen(t, 100, 30, []string{"XDG_STATE_HOME=" + state, "CI=false"}, dir, program, "start", "--trust")
 	s.shows(`(?s)Tests: +4 passed, 4 total.*Watch Usage`)
 	s.press("-l", "h")
 	s.shows(`typing into runner`)

@@ -7,7 +7,6 @@
 package demo
 
 import (
-	"bytes"
 	"embed"
 	"fmt"
 	"io/fs"
@@ -16,7 +15,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"text/template"
 )
 
 //go:embed all:ferries
@@ -33,9 +31,8 @@ func Unpack(parent, self string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("find free ports: %w", err)
 	}
-	values := map[string]string{
-		"Self": strconv.Quote(self), "Tides": ports[0], "Berths": ports[1], "Tickets": ports[2], "Site": ports[3],
-	}
+	values := strings.NewReplacer("{{self}}", strconv.Quote(self),
+		"{{tides}}", ports[0], "{{berths}}", ports[1], "{{tickets}}", ports[2], "{{site}}", ports[3])
 	err = fs.WalkDir(files, "ferries", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -48,8 +45,8 @@ func Unpack(parent, self string) (string, error) {
 		if err != nil {
 			return err
 		}
-		if plain, ok := strings.CutSuffix(target, ".tmpl"); ok {
-			return fill(plain, string(data), values)
+		if filled, ok := strings.CutSuffix(target, ".tmpl"); ok {
+			target, data = filled, []byte(values.Replace(string(data)))
 		}
 		return os.WriteFile(target, data, 0o644)
 	})
@@ -57,18 +54,6 @@ func Unpack(parent, self string) (string, error) {
 		return "", fmt.Errorf("unpack the demo: %w", err)
 	}
 	return root, nil
-}
-
-func fill(target, text string, values map[string]string) error {
-	t, err := template.New(filepath.Base(target)).Parse(text)
-	if err != nil {
-		return err
-	}
-	var out bytes.Buffer
-	if err := t.Execute(&out, values); err != nil {
-		return err
-	}
-	return os.WriteFile(target, out.Bytes(), 0o644)
 }
 
 // freePorts asks the system for free ports. They are held together, so that all differ, and then released.

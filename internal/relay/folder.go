@@ -1,9 +1,8 @@
 package relay
 
 import (
-	"bytes"
 	"errors"
-	"html/template"
+	"html"
 	"io"
 	"io/fs"
 	"mime"
@@ -164,12 +163,20 @@ func (f *folder) missing(w http.ResponseWriter, r *http.Request, name string) {
 	f.server.fail(w, r, http.StatusNotFound, Trouble{Text: "there is no file " + name})
 }
 
-var listing = template.Must(
-	template.New("").Parse(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{.Name}}</title>
+// listing returns a page with links to the entries of a directory.
+func listing(title string, names []string) string {
+	title = html.EscapeString(title)
+	var page strings.Builder
+	page.WriteString(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>` + title + `</title>
 <style>body{font:16px/1.6 system-ui,sans-serif;margin:2em;color-scheme:light dark}a{display:block}</style></head>
-<body><h1>{{.Name}}</h1>{{range .Entries}}<a href="{{.}}">{{.}}</a>{{end}}</body></html>
-`),
-)
+<body><h1>` + title + `</h1>`)
+	for _, name := range names {
+		to := url.URL{Path: "./" + name} // without the dot, a name with a colon is not a relative address
+		page.WriteString(`<a href="` + html.EscapeString(to.String()) + `">` + html.EscapeString(name) + "</a>\n")
+	}
+	page.WriteString("</body></html>\n")
+	return page.String()
+}
 
 // list serves the names in a directory, without hidden ones.
 func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {
@@ -178,22 +185,16 @@ func (f *folder) list(w http.ResponseWriter, r *http.Request, name string) {
 		f.missing(w, r, name)
 		return
 	}
-	page := struct {
-		Name    string
-		Entries []string
-	}{Name: r.URL.Path}
+	var names []string
 	for _, e := range entries {
-		if hidden(e.Name()) {
-			continue
+		switch {
+		case hidden(e.Name()):
+		case e.IsDir():
+			names = append(names, e.Name()+"/")
+		default:
+			names = append(names, e.Name())
 		}
-		shown := "./" + e.Name() // a name with a colon is not a relative address
-		if e.IsDir() {
-			shown += "/"
-		}
-		page.Entries = append(page.Entries, shown)
 	}
-	var text bytes.Buffer
-	listing.Execute(&text, page) // a buffer never fails
 	w.Header().Set("Content-Type", types[".html"])
-	f.page(w, r, &text, http.StatusOK)
+	f.page(w, r, strings.NewReader(listing(r.URL.Path, names)), http.StatusOK)
 }

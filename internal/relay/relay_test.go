@@ -203,10 +203,10 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, os.Mkdir(dir+"/pipes", 0o755))
 	require.NoError(t, exec.Command("mkfifo", dir+"/pipes/index.html").Run())
 	listed := func(name, entry string) string { // the listing of a directory without an index page
-		var text bytes.Buffer
-		require.NoError(t, listing.Execute(&text, map[string]any{"Name": name, "Entries": []string{entry}}))
-		return strings.Replace(text.String(), "<head>", "<head>"+tag, 1)
+		return strings.Replace(listing(name, []string{entry}), "<head>", "<head>"+tag, 1)
 	}
+	assert.Contains(t, listing("/<b>/", []string{"low:<i>&#?.txt"}),
+		`<h1>/&lt;b&gt;/</h1><a href="./low:%3Ci%3E&amp;%23%3F.txt">low:&lt;i&gt;&amp;#?.txt</a>`)
 	_, at := serve(t, Config{Target: Target{Root: dir}, Fallback: "index.html"})
 	page := map[string]string{"Accept": "text/html"}
 	for _, test := range []struct {
@@ -242,8 +242,8 @@ func TestFolder(t *testing.T) {
 		{"GET", "/", map[string]string{"Host": "[::1]:80"}, 200, "<head>" + tag + "ferries", ""},
 		{"GET", "/", map[string]string{"Host": "LOCALHOST"}, 200, "<head>" + tag + "ferries", ""},
 		{"GET", "/pipe", nil, 404, "there is no file pipe\n", ""},
-		{"GET", "/pipes/", nil, 200, listed("/pipes/", "./index.html"), "text/html; charset=utf-8"},
-		{"GET", "/folders/", nil, 200, listed("/folders/", "./index.html/"), "text/html; charset=utf-8"},
+		{"GET", "/pipes/", nil, 200, listed("/pipes/", "index.html"), "text/html; charset=utf-8"},
+		{"GET", "/folders/", nil, 200, listed("/folders/", "index.html/"), "text/html; charset=utf-8"},
 		{"GET", "/.omnivigil/page.js", nil, 200, string(script), "text/javascript; charset=utf-8"},
 	} {
 		r, body := ask(t, test.method, at+test.path, test.header)

@@ -1,10 +1,10 @@
 package relay
 
 import (
-	"bytes"
 	_ "embed"
 	"encoding/json"
-	"html/template"
+	"html"
+	"io"
 	"net/http"
 	"strings"
 
@@ -20,10 +20,10 @@ func serveScript(w http.ResponseWriter, _ *http.Request) {
 	w.Write(script) // the client may be gone
 }
 
-// troublePage shows why there is no page. Its script reloads it when there is one.
-var troublePage = template.Must(template.New("").Parse(`<!doctype html>
+// troubleHead is the head of a page that shows why there is no page. Its script reloads it when there is one.
+var troubleHead = `<!doctype html>
 <html lang="en" data-omnivigil-trouble><head><meta charset="utf-8">
-<meta name="viewport" content="width=device-width"><title>{{.Title}}</title>
+<meta name="viewport" content="width=device-width">
 <script src="` + own + `page.js"></script>
 <style>
 :root{color-scheme:light dark;--dim:` + theme.Dim.OnLight + `;--broken:` + theme.Broken.OnLight + `;
@@ -37,15 +37,32 @@ b{color:#fff;background:var(--broken);padding:.1rem .6rem;margin-right:.8rem}
 h1{font-size:1.1rem;font-weight:600}p,small{color:var(--dim)}
 h2{font-size:1rem;font-weight:400;color:var(--dim);border-top:1px solid var(--rule);padding-top:.4rem;margin-top:2rem}
 pre{font:13px/1.5 ui-monospace,monospace;white-space:pre-wrap;overflow-wrap:anywhere}
-</style></head>
-<body><h1><b>{{.Word}}</b>{{.Text}}</h1>
-{{if .Places}}<h2>places</h2><pre>{{range .Places}}{{.}}
-{{end}}</pre>{{end}}
-{{if .Lines}}<h2>last lines of {{.Unit}}</h2><pre>{{range .Lines}}{{.}}
-{{end}}</pre>{{end}}
-<p>{{.Project}}: this page goes away by itself when it is fixed.</p>
-</body></html>
-`))
+</style>`
+
+// page returns the trouble as a page. Packages of templates would link every exported method of the program, because
+// templates find methods by name; three places to escape do not need them.
+func (t Trouble) page(word, project string) string {
+	var b strings.Builder
+	b.WriteString(troubleHead)
+	escaped := func(parts ...string) {
+		for i, s := range parts {
+			if i%2 == 1 {
+				s = html.EscapeString(s)
+			}
+			b.WriteString(s)
+		}
+	}
+	block := func(title string, lines []string) {
+		if len(lines) > 0 {
+			escaped("\n<h2>", title, "</h2><pre>", strings.Join(lines, "\n"), "\n</pre>")
+		}
+	}
+	escaped("<title>", word+"  "+project, "</title></head>\n<body><h1><b>", word, "</b>", t.Text, "</h1>")
+	block("places", t.Places)
+	block("last lines of "+t.Unit, t.Lines)
+	escaped("\n<p>", project, ": this page goes away by itself when it is fixed.</p>\n</body></html>\n")
+	return b.String()
+}
 
 // fail answers with an error: as a page if the browser requests one, otherwise as JSON or one line.
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, status int, t Trouble) {
@@ -56,14 +73,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, status int, t Trou
 	switch {
 	case strings.Contains(accepts, "text/html"):
 		word := map[bool]string{true: "BROKEN", false: http.StatusText(status)}[t.Unit != ""]
-		var page bytes.Buffer
-		troublePage.Execute(&page, struct { // a buffer never fails
-			Trouble
-			Word, Title, Project string
-		}{t, word, word + "  " + s.config.Project, s.config.Project})
 		h.Set("Content-Type", types[".html"])
 		w.WriteHeader(status)
-		w.Write(page.Bytes())
+		io.WriteString(w, t.page(word, s.config.Project)) // the client may be gone
 	case strings.Contains(accepts, "json"):
 		h.Set("Content-Type", types[".json"])
 		w.WriteHeader(status)

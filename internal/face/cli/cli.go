@@ -104,7 +104,6 @@ Without a command, omnivigil starts the project in the current directory, as
 			return start(at, opts, nil)
 		},
 	}
-	root.SetVersionTemplate("omnivigil {{.Version}}\n")
 	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "settings file")
 	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "project directory (default: the current directory)")
 	root.CompletionOptions.HiddenDefaultCmd = true
