@@ -76,12 +76,13 @@ var allowed = map[string]string{
 	"face/tui/lanes":     "api face/draw face/timeline face/tui/cells face/tui/view text/format",
 	"face/tui/mapview":   "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/unitview face/tui/view",
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
-		"face/tui/view output/locate output/query output/stacktrace process/browser text/format",
-	"face/tui/panels":  "api face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
+		"face/tui/view output/locate output/query output/stacktrace process/browser text/escape text/format",
+	"face/tui/panels":  "api face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/escape text/format",
 	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/view text/format",
 	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/view " +
-		"output/query text/format",
-	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured text/format",
+		"output/query text/escape text/format",
+	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
+		"text/escape text/format",
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",
 	"face/tui/unitview": "api face/timeline face/tui/cells face/tui/charts face/tui/lanes face/tui/overview " +
 		"face/tui/stream face/tui/view output/query text/format",
@@ -91,8 +92,8 @@ var allowed = map[string]string{
 	"output/locate":     "text/escape text/location",
 	"output/logbook":    "files text/escape text/format text/pen",
 	"output/query":      "",
-	"output/reader":     "api output/logbook output/query output/stacktrace output/structured",
-	"output/redact":     "",
+	"output/reader":     "api output/logbook output/query output/stacktrace output/structured text/escape",
+	"output/redact":     "text/escape",
 	"output/stacktrace": "",
 	"output/structured": "output/query",
 	"output/terminal":   "api text/escape",
@@ -125,7 +126,7 @@ var allowed = map[string]string{
 	"session/outcomes": "api plan results results/record session/run text/format text/location",
 	"session/outputs":  "api engine plan session/impact watch/pattern",
 	"session/pages": "api engine engine/explain output/logbook plan process relay session/outputs session/run " +
-		"text/format",
+		"text/escape text/format",
 	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
 		"process/probe results results/passes results/readers results/record store/reuse store/setup " +
 		"text/escape text/format",

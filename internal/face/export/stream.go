@@ -14,10 +14,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/plain"
+	"omnivigil/internal/text/escape"
 )
 
 // Formats of a stream: text as the plain stream prints it, a JSON object for each line, and a
@@ -123,7 +122,7 @@ func writerOf(
 		e := json.NewEncoder(out)
 		e.SetEscapeHTML(false)
 		return func(l api.Line) error {
-			l.Text = ansi.Strip(l.Text)
+			l.Text = escape.Strip(l.Text)
 			return e.Encode(l)
 		}, "", nil
 	case HTML:

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"omnivigil/internal/api"
@@ -42,7 +41,7 @@ affects.`
 type words struct{ strings.Builder }
 
 func (w *words) add(format string, args ...any) {
-	w.WriteString(escape.Lines(ansi.Strip(fmt.Sprintf(format, args...))) + "\n")
+	w.WriteString(escape.Lines(escape.Strip(fmt.Sprintf(format, args...))) + "\n")
 }
 
 func (w *words) verdict(v api.Verdict) { w.add("%s: %s", strings.ToUpper(string(v.Word)), v.Text) }

@@ -10,8 +10,6 @@ import (
 	"os"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
@@ -49,13 +47,11 @@ func (f Format) Line(l api.Line) string {
 }
 
 // Text returns a line's text as it is printed.
-func Text(l api.Line, color bool) string { return styled(l.Text, color) }
-
-func styled(text string, color bool) string {
+func Text(l api.Line, color bool) string {
 	if !color {
-		text = ansi.Strip(text)
+		return escape.Styled(escape.Strip(l.Text))
 	}
-	return escape.Styled(text)
+	return escape.Styled(l.Text)
 }
 
 // Printer prints the log of a project from its beginning.
@@ -111,7 +107,7 @@ func saySilence(silent time.Duration) {
 // catchUp prints new lines, up to so many.
 func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	if p.next < lines {
-		p.next, err = p.Project.Text(ctx, p.next, lines, fit{p.Out, p.Format.Color})
+		p.next, err = p.Project.Text(ctx, p.next, lines, &fit{to: p.Out, color: p.Format.Color})
 	}
 	return err
 }
@@ -120,22 +116,30 @@ func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 type fit struct {
 	to    io.Writer
 	color bool
+	bare  []byte // for reuse
 }
 
-func (f fit) Write(lines []byte) (int, error) {
+func (f *fit) Write(lines []byte) (int, error) {
+	if _, err := f.to.Write(f.fitted(lines)); err != nil {
+		return 0, err
+	}
+	return len(lines), nil
+}
+
+func (f *fit) fitted(lines []byte) []byte {
+	if !f.color && bytes.IndexByte(lines, 0x1b) >= 0 {
+		f.bare = escape.AppendStripped(f.bare[:0], lines)
+		lines = f.bare
+	}
 	if escape.Harmless(lines) { // true for nearly all, and a copy is ten times as fast
-		return f.to.Write(lines)
+		return lines
 	}
 	var b bytes.Buffer
 	for line := range bytes.Lines(lines) {
 		if !escape.Harmless(line) {
-			text := string(bytes.TrimSuffix(line, []byte("\n")))
-			line = []byte(styled(text, f.color) + "\n")
+			line = []byte(escape.Styled(string(bytes.TrimSuffix(line, []byte("\n")))) + "\n")
 		}
 		b.Write(line)
 	}
-	if _, err := f.to.Write(b.Bytes()); err != nil {
-		return 0, err
-	}
-	return len(lines), nil
+	return b.Bytes()
 }

@@ -69,7 +69,7 @@ func FuzzForeign(f *testing.F) {
 		defer book.Close()
 		out := logbook.Entry{Unit: "u1", Run: 1}
 		for _, part := range [][]byte{data[:cut], data[cut:]} {
-			said, block := s.ScanBlock(part)
+			said, block, _ := s.ScanBlock(part)
 			book.Append(out, said...)
 			book.AppendBlock(out, block)
 			book.Append(out, s.Pause(nil)...)

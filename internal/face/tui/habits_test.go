@@ -5,14 +5,14 @@ import (
 	"testing"
 
 	"github.com/charmbracelet/colorprofile"
-	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/text/escape"
 )
 
 // seen returns the screen as text.
-func seen(m *root) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
+func seen(m *root) string { return escape.Strip(strings.Join(m.screen(), "\n")) }
 
 func TestOwnKeys(t *testing.T) {
 	m, s := play(t, 5, 140, 40)

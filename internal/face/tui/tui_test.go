@@ -33,6 +33,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/escape"
 )
 
 var update = flag.Bool("update", false, "write the screens into testdata")
@@ -280,7 +281,7 @@ func (m *root) keyed(keys ...string) {
 func (m *root) plainScreen() string {
 	rows := m.screen()
 	for i, row := range rows {
-		rows[i] = strings.TrimRight(ansi.Strip(row), " ")
+		rows[i] = strings.TrimRight(escape.Strip(row), " ")
 	}
 	return strings.Join(rows, "\n") + "\n"
 }
@@ -435,7 +436,7 @@ func TestPanicInAView(t *testing.T) {
 	m, _ := play(t, 5, 100, 30)
 	m.Snap.Project.Logs = t.TempDir()
 	m.Open(&broken{})
-	text := ansi.Strip(m.View().Content)
+	text := escape.Strip(m.View().Content)
 	assert.Contains(t, text, "u0", "the overview is drawn")
 	assert.Contains(t, m.plainScreen(), "the broken view failed and was closed")
 	report, err := os.ReadFile(filepath.Join(m.Snap.Project.Logs, crashFile))
@@ -546,7 +547,7 @@ func TestForeignText(t *testing.T) {
 	assert.NotContains(t, text, "\x1b[2J")
 	assert.NotContains(t, text, "\x1b[?25l")
 	assert.NotContains(t, text, "\u202e")
-	assert.Contains(t, ansi.Strip(text), `bad \x1b[2J key \u202e\x9b`)
+	assert.Contains(t, escape.Strip(text), `bad \x1b[2J key \u202e\x9b`)
 	for _, row := range strings.Split(text, "\n") {
 		assert.Equal(t, m.Width, ansi.StringWidth(row))
 	}

@@ -27,6 +27,7 @@ import (
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/location"
 )
 
@@ -317,7 +318,7 @@ func TestClicks(t *testing.T) {
 		m.screen()
 	}
 	top := overview.Of(m.Model).Lanes.Top
-	saves := ansi.Strip(m.screen()[top-1])
+	saves := escape.Strip(m.screen()[top-1])
 	click(ansi.StringWidth(saves[:strings.Index(saves, "▾2")]), top-1)
 	assert.Equal(t, m.Snap.Saves[0].At, m.At, "a tick")
 	click(3, top+2)
@@ -330,8 +331,8 @@ func TestClicks(t *testing.T) {
 	clickOn := func(expression string) {
 		t.Helper()
 		for y, row := range m.screen() {
-			if at := regexp.MustCompile(expression).FindStringIndex(ansi.Strip(row)); at != nil {
-				click(ansi.StringWidth(ansi.Strip(row)[:at[0]]), y)
+			if at := regexp.MustCompile(expression).FindStringIndex(escape.Strip(row)); at != nil {
+				click(ansi.StringWidth(escape.Strip(row)[:at[0]]), y)
 				return
 			}
 		}

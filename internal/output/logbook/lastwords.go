@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"omnivigil/internal/text/escape"
 )
 
 // Phrases of errors in the common languages and tools, and what surrounds them: the frames of a stack, which tell
@@ -63,7 +63,7 @@ func (v *View) Reason(unit string, run int) (Line, bool) {
 		return lines[says], true
 	}
 	for i := range slices.Backward(lines) {
-		if !isTrailer.MatchString(ansi.Strip(lines[i].Text)) {
+		if !isTrailer.MatchString(escape.Strip(lines[i].Text)) {
 			return lines[i], true
 		}
 	}
@@ -79,14 +79,14 @@ func (v *View) lastLines(unit string, run int) (lines []Line, says int, err erro
 		return nil, -1, err
 	}
 	lines = slices.DeleteFunc(lines, func(l Line) bool {
-		text := ansi.Strip(l.Text)
+		text := escape.Strip(l.Text)
 		return strings.TrimSpace(text) == "" || isFrame.MatchString(text)
 	})
 	if says = slices.IndexFunc(lines, func(l Line) bool { return l.Tone == Broken }); says >= 0 {
 		return lines, says, nil // the first one is the reason for the others
 	}
 	for says = len(lines) - 1; says >= 0; says-- {
-		if text := ansi.Strip(lines[says].Text); saysError.MatchString(text) && !isTrailer.MatchString(text) {
+		if text := escape.Strip(lines[says].Text); saysError.MatchString(text) && !isTrailer.MatchString(text) {
 			break
 		}
 	}

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/pen"
 )
@@ -30,6 +28,7 @@ type Scanner struct {
 	Leads func(address string) bool
 
 	lines   []string
+	bare    []byte // see ScanBlock
 	partial []byte
 	pen     pen.Pen // at the end of the last line
 	shown   shown
@@ -47,41 +46,80 @@ type shown struct {
 }
 
 // ScanBlock is Scan for most of what processes write: of the lines that p completes, the last ones that need no
-// change are returned as they were written, each with its end, as for Book.AppendBlock. The block is a part of p.
-func (s *Scanner) ScanBlock(p []byte) (lines []string, block []byte) {
+// change are returned as they were written, each with its end, as for Book.AppendBlock. The block is a part of p. Bare
+// is the block without colors, and valid until the next call.
+func (s *Scanner) ScanBlock(p []byte) (lines []string, block, bare []byte) {
 	s.goesOn = false
 	first := 0
 	if len(s.partial) > 0 || s.pen != (pen.Pen{}) || s.shown != (shown{}) {
 		first = bytes.IndexByte(p, '\n') + 1
 		if lines = s.Scan(p[:first]); first == 0 {
-			return s.Scan(p), nil
+			return s.Scan(p), nil, nil
 		}
 	}
 	end := bytes.LastIndexByte(p, '\n') + 1
-	if block = p[first:end]; s.pen == (pen.Pen{}) && s.isPlain(block) {
+	block = p[first:end]
+	if bare, ok := s.bareOf(block); ok && s.pen == (pen.Pen{}) {
 		s.partial = append(s.partial, p[end:]...)
-		return lines, block
+		return lines, block, bare
 	}
 	goesOn := s.goesOn
 	lines = append(slices.Clone(lines), s.Scan(p[first:])...)
 	s.goesOn = goesOn // of the first line
-	return lines, nil
+	return lines, nil, nil
 }
 
-// isPlain reports whether complete lines need no change.
-func (s *Scanner) isPlain(block []byte) bool {
+// bareOf returns complete lines without colors, if they need no change: they have only colors in addition to text, and
+// none at the end of a line.
+func (s *Scanner) bareOf(block []byte) (bare []byte, ok bool) {
+	colors := bytes.IndexByte(block, 0x1b) >= 0
+	bare = s.bare[:0]
 	for rest := block; len(rest) > 0; {
 		end := bytes.IndexByte(rest, '\n')
 		line := rest[:end]
 		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
 			line = line[:n-1]
 		}
-		if !escape.Harmless(line) {
-			return false
+		switch {
+		case !colors && escape.Harmless(line):
+		case !colors:
+			return nil, false
+		default:
+			if bare, ok = appendBare(bare, line); !ok {
+				return nil, false
+			}
+			bare = append(bare, '\n')
 		}
 		rest = rest[end+1:]
 	}
-	return s.MayHide == nil || !s.MayHide(block)
+	if s.bare = bare; !colors {
+		bare = block
+	}
+	return bare, s.MayHide == nil || !s.MayHide(block)
+}
+
+// appendBare appends a line without colors. It returns false if the line has more than colors and text, or does not
+// end its colors.
+func appendBare(bare, line []byte) ([]byte, bool) {
+	now := pen.Pen{}
+	for {
+		end := bytes.IndexByte(line, 0x1b)
+		if end < 0 {
+			end = len(line)
+		}
+		if !escape.Harmless(line[:end]) {
+			return bare, false
+		}
+		bare = append(bare, line[:end]...)
+		if line = line[end:]; len(line) == 0 {
+			return bare, now == pen.Pen{}
+		}
+		n := escape.ColorLength(line)
+		if n == 0 || !now.Selects(line[:n]) {
+			return bare, false
+		}
+		line = line[n:]
+	}
 }
 
 // Scan returns the lines that p completes. They are valid until the next call.
@@ -155,7 +193,7 @@ func (s *Scanner) add(lines []string, raw []byte) []string {
 	switch {
 	case !more: // it was rewritten
 		return append(lines, text)
-	case ansi.Strip(rest) == "":
+	case escape.Strip(rest) == "":
 		return lines
 	}
 	s.goesOn = len(lines) == 0
@@ -172,7 +210,7 @@ func (s *Scanner) Pause(unsure func(string) bool) []string {
 	}
 	text, after := s.said(s.partial)
 	rest, more := strings.CutPrefix(text, s.shown.text)
-	if strings.TrimSpace(ansi.Strip(rest)) == "" || s.shown.text != "" && !more ||
+	if strings.TrimSpace(escape.Strip(rest)) == "" || s.shown.text != "" && !more ||
 		unsure != nil && unsure(string(s.partial)) {
 		return nil
 	}
@@ -234,7 +272,7 @@ func colored(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 			end = len(line)
 		}
 		if run := line[:end]; end > 0 {
-			if !escape.Plain(run) && (!utf8.Valid(run) || escape.Lines(string(run)) != string(run)) {
+			if !escape.Harmless(run) {
 				return "", now, false
 			}
 			b.WriteString(now.From(written))
@@ -244,8 +282,7 @@ func colored(line []byte, now pen.Pen) (text string, after pen.Pen, ok bool) {
 		if line = line[end:]; len(line) == 0 {
 			break
 		}
-		end = bytes.IndexByte(line, 'm') + 1
-		if end == 0 || !escape.IsColor(line[:end]) {
+		if end = escape.ColorLength(line); end == 0 {
 			return "", now, false
 		}
 		now.Selects(line[:end])

@@ -143,10 +143,16 @@ func FuzzScanner(f *testing.F) {
 		var blocks Scanner
 		got = nil
 		for _, part := range [][]byte{data[:cut], data[cut:]} {
-			lines, block := blocks.ScanBlock(part)
+			lines, block, bare := blocks.ScanBlock(part)
 			got = append(got, lines...)
+			require.Equal(t, escape.Strip(string(bytes.ReplaceAll(block, []byte("\r"), nil))),
+				string(bytes.ReplaceAll(bare, []byte("\r"), nil)))
 			for line := range bytes.Lines(block) {
-				got = append(got, strings.TrimRight(string(line), "\r\n"))
+				line = bytes.TrimRight(line, "\r\n")
+				require.Equal(t, escape.Styled(string(line)), string(line), "nothing else that a terminal acts on")
+				e := editor{} // it may select colors in other words
+				e.write(line)
+				got = append(got, e.String())
 			}
 		}
 		require.Equal(t, want, append(got, blocks.Rest()...))

@@ -3,11 +3,10 @@ package reader
 import (
 	"bytes"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/stacktrace"
+	"omnivigil/internal/text/escape"
 )
 
 // piece is a line of a chunk with its visible text.
@@ -104,7 +103,7 @@ func visibleOf(text []byte) []byte {
 	if bytes.IndexByte(text, 0x1b) < 0 {
 		return text
 	}
-	return []byte(ansi.Strip(string(text)))
+	return escape.AppendStripped(nil, text)
 }
 
 // let reports whether a block matches.

@@ -9,13 +9,12 @@ import (
 	"slices"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/stacktrace"
 	"omnivigil/internal/output/structured"
+	"omnivigil/internal/text/escape"
 )
 
 // Source is where a log is read.
@@ -228,11 +227,11 @@ func blockLength(all []api.Line) int {
 	var r stacktrace.Reader
 	for n, l := range all {
 		same := l.Stream == api.Output && l.Unit == first.Unit && l.Run == first.Run
-		if n > 0 && (!same || !r.Continues(ansi.Strip(l.Text))) || first.Stream != api.Output {
+		if n > 0 && (!same || !r.Continues(escape.Strip(l.Text))) || first.Stream != api.Output {
 			return max(n, 1)
 		}
 		if n == 0 {
-			r.Continues(ansi.Strip(l.Text))
+			r.Continues(escape.Strip(l.Text))
 		}
 	}
 	return len(all)
@@ -331,7 +330,7 @@ func Line(l logbook.Line) api.Line {
 // Reason is Line for one that tells why a run ended: of a text within other text, only the text.
 func Reason(l logbook.Line) api.Line {
 	out := Line(l)
-	if says, is := structured.Parse(ansi.Strip(l.Text)); is && says.Whole {
+	if says, is := structured.Parse(escape.Strip(l.Text)); is && says.Whole {
 		out.Text = says.Message
 	}
 	return out

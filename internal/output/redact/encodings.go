@@ -8,7 +8,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"github.com/charmbracelet/x/ansi"
+	"omnivigil/internal/text/escape"
 )
 
 // shortestCased is the length of the shortest value that is also hidden in small and in capital letters. A
@@ -17,7 +17,7 @@ const shortestCased = 8
 
 // encodings returns a value as it may appear within one line.
 func encodings(v string) []string {
-	out := []string{v, ansi.Strip(v)}
+	out := []string{v, escape.Strip(v)}
 	if len(v) >= shortestCased {
 		out = append(out, strings.ToLower(v), strings.ToUpper(v))
 	}

@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"omnivigil/internal/text/escape"
 )
 
 // Hidden replaces a secret in a text.
@@ -110,8 +110,8 @@ func (m *Mask) String(text string) string {
 		return hidden
 	}
 	// There may be colors within a secret: such a line loses its colors.
-	if bare := ansi.Strip(hidden); m.hide(bare) != bare {
-		return m.hide(ansi.Strip(text))
+	if bare := escape.Strip(hidden); m.hide(bare) != bare {
+		return m.hide(escape.Strip(text))
 	}
 	return hidden
 }
@@ -121,8 +121,13 @@ func (m *Mask) MayChange(text []byte) bool {
 	if m == nil {
 		return false
 	}
-	return among(&m.heads, text) || bytes.IndexByte(text, 0x1b) >= 0 || nextWord(text, 0) >= 0
+	if bytes.IndexByte(text, 0x1b) >= 0 && m.mayHide(escape.AppendStripped(nil, text)) { // colors may be within a secret
+		return true
+	}
+	return m.mayHide(text)
 }
+
+func (m *Mask) mayHide(text []byte) bool { return among(&m.heads, text) || nextWord(text, 0) >= 0 }
 
 // nextWord returns the position of the next word, at or after a position, that is long enough for a piece of an
 // encoded value; -1: there is none.

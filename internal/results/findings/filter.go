@@ -5,28 +5,21 @@ import (
 	"slices"
 )
 
-// matters reports whether some of these lines may be, or begin, a finding. It is fast, and returns true in doubt:
-// nearly all lines of processes are none, and are not read further.
-func matters(lines []byte) bool {
-	inWords := bytes.Contains(lines, lineWord)
-	for len(lines) > 0 {
-		line, rest, _ := bytes.Cut(lines, lineEnd)
-		lines = rest
-		line = bytes.TrimSuffix(line, []byte("\r"))
-		if beginningMatters(line) || ruled(line) || nameMatters(line) || inWords && wordsMatter(line) {
+// matters reports whether a line may be, or begin, a finding. It is fast, and returns true in doubt: nearly all lines
+// of processes are none, and are not read further.
+func matters(line []byte) bool {
+	if beginningMatters(line) || ruled(line) || nameMatters(line) || wordsMatter(line) {
+		return true
+	}
+	for at := 0; ; at++ {
+		i := bytes.IndexByte(line[at:], ':')
+		if i < 0 {
+			return false
+		}
+		if at += i; colonMatters(line, at) {
 			return true
 		}
-		for at := 0; ; at++ {
-			i := bytes.IndexByte(line[at:], ':')
-			if i < 0 {
-				break
-			}
-			if at += i; colonMatters(line, at) {
-				return true
-			}
-		}
 	}
-	return false
 }
 
 var (

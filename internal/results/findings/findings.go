@@ -1,10 +1,9 @@
 // Package findings recognizes diagnostics in output, line by line: the forms of compilers and linters (forms.go) and
-// the stack traces of runtimes (trace.go). MayMatter tells cheaply whether a block of output can hold any. A Reader
-// is for one goroutine. Start reading at Reader.Read.
+// the stack traces of runtimes (trace.go). Reader.Skip passes over output without any at little cost. A Reader is for
+// one goroutine. Start reading at Reader.Read.
 package findings
 
 import (
-	"bytes"
 	"regexp"
 	"strings"
 
@@ -27,6 +26,7 @@ type Reader struct {
 	noted   bool             // it has got notes that have not been reported
 	trace   trace
 	memory  memory
+	shapes  shapes
 
 	held     *results.Finding // may be continued by the next line
 	goesOn   func(held *results.Finding, line string) bool
@@ -82,6 +82,9 @@ func (f *Reader) Read(line string) results.Mark {
 			continue
 		}
 		if mark, is := form.read(f, line); is {
+			if f.header != nil && f.left == linesBelow {
+				f.learn(line, headShape)
+			}
 			return mark
 		}
 	}
@@ -89,29 +92,15 @@ func (f *Reader) Read(line string) results.Mark {
 		f.tellNotes()
 		return results.MarkFailure
 	}
+	f.learn(line, ordinary)
 	f.follow(line)
 	return results.NoMark
 }
 
-// busy reports whether the next line may matter in any case.
+// busy reports whether the next line may matter whatever it is, except as the location of a header.
 func (f *Reader) busy() bool {
-	return f.header != nil || f.trace.in != noTrace || f.last != nil || f.held != nil || f.memory.message != ""
-}
-
-func (f *Reader) MayMatter(block []byte) bool {
-	if f.pattern != nil || f.busy() {
-		return true
-	}
-	return matters(block)
-}
-
-// Skip passes over lines that do not matter, except the last one, which may be the heading of rows below.
-func (f *Reader) Skip(block []byte) {
-	block = bytes.TrimRight(block, "\r\n")
-	if line := block[bytes.LastIndexByte(block, '\n')+1:]; len(line) > 0 && line[0] != ' ' && line[0] != '\t' &&
-		len(line) < results.LongestLine {
-		f.heading = string(line)
-	}
+	return f.header != nil && f.header.File != "" || f.trace.in != noTrace || f.last != nil || f.held != nil ||
+		f.memory.message != "" || f.table != ""
 }
 
 // Interrupt ends what was in progress: another kind of line has come.

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"bytes"
 	"regexp"
 	"slices"
 	"strings"
@@ -367,12 +368,12 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 	}
 	m := below(line)
 	switch {
-	case m != nil || line == "":
+	case m != nil || !mayBePlace([]byte(line)):
 	case isSpace(line[0]):
 		if m = placeAlone.FindStringSubmatch(line); m == nil {
 			m = placeSass.FindStringSubmatch(line)
 		}
-	case strings.Count(line, " ") <= 1:
+	default:
 		m = placeBare.FindStringSubmatch(line)
 	}
 	if m != nil {
@@ -385,6 +386,12 @@ func (f *Reader) placeOfHeader(line string) (results.Mark, bool) {
 		f.header = nil
 	}
 	return results.NoMark, false
+}
+
+// mayBePlace reports whether a line may be the location of the message before it. It is fast.
+func mayBePlace(line []byte) bool {
+	return len(line) > 0 && (isSpace(line[0]) || bytes.Count(line, []byte(" ")) <= 1 ||
+		bytes.Contains(line, []byte("-->")) || bytes.Contains(line, []byte("╭─[")))
 }
 
 var tsCode = regexp.MustCompile(`^(TS\d+): (.*)$`)
@@ -479,6 +486,7 @@ func makeFolder(f *Reader, line string) (results.Mark, bool) {
 		return results.NoMark, false
 	}
 	f.files.Enter(m[1])
+	f.shapes = shapes{}
 	return results.NoMark, true
 }
 

@@ -55,6 +55,11 @@ var (
 // longestTrace limits the lines of a trace.
 const longestTrace = 400
 
+// isQuiet reports whether the last line has no part in a trace that may follow.
+func (t *trace) isQuiet() bool {
+	return t.in == noTrace && len(t.errors) == 0 && (t.head.Line == 0 || t.age > 0)
+}
+
 // begin starts a trace if a line is the beginning of one.
 func (t *trace) begin(line string) bool {
 	switch line[0] {

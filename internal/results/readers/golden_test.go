@@ -14,7 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/creack/pty"
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/assert"
@@ -24,6 +23,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/results"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/location"
 )
 
@@ -112,7 +112,7 @@ func (g *golden) run(t *testing.T, command string) string {
 	_ = cmd.Wait()                 // most of these tools fail
 	scanner := logbook.Scanner{}
 	lines := slices.Clone(scanner.Scan(out))
-	text := ansi.Strip(strings.Join(append(lines, scanner.Rest()...), "\n")) + "\n"
+	text := escape.Strip(strings.Join(append(lines, scanner.Rest()...), "\n")) + "\n"
 	return strings.ReplaceAll(text, g.root, "$ROOT")
 }
 

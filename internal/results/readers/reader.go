@@ -100,11 +100,11 @@ func (r *Reader) Read(line string) results.Mark {
 	return r.findings.Read(line)
 }
 
-// MayMatter reports whether complete lines, as a process has written them, have to be read. It is fast, and returns
-// true in doubt.
-func (r *Reader) MayMatter(block []byte) bool {
-	return len(r.cases) > 0 || r.reports && !r.upToDate && nothingToDo.Match(block) ||
-		r.findings != nil && r.findings.MayMatter(block)
+// Skip passes over complete lines, as a process has written them but without colors, if none of them has a meaning. It
+// is fast. It returns false if they have to be read; then nothing has changed.
+func (r *Reader) Skip(block []byte) bool {
+	return len(r.cases) == 0 && !(r.reports && !r.upToDate && nothingToDo.Match(block)) &&
+		(r.findings == nil || r.findings.Skip(block))
 }
 
 // nothingToDo is how build tools report that they have not run something because its result exists.
@@ -115,13 +115,6 @@ var nothingToDo = regexp.MustCompile(
 
 // UpToDate reports whether the output of a unit whose cases are in files shows that there was nothing to do.
 func (r *Reader) UpToDate() bool { return r.upToDate }
-
-// Skip passes over lines that do not matter.
-func (r *Reader) Skip(block []byte) {
-	if r.findings != nil {
-		r.findings.Skip(block)
-	}
-}
 
 // End reports what is known only at the end of the output. Complete: the run was not stopped, so what is missing has
 // failed.

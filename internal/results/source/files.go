@@ -63,8 +63,8 @@ type place struct {
 	at      time.Time // when it was found missing
 }
 
-// missingFor is how long a file that did not exist counts as missing: it may be created while the unit runs.
-const missingFor = time.Second
+// MissingFor is how long a file that did not exist counts as missing: it may be created while the unit runs.
+const MissingFor = time.Second
 
 // look finds a named file. It does not check whether an absolute path exists.
 func (f *Files) look(name string, also []string) place {
@@ -72,7 +72,7 @@ func (f *Files) look(name string, also []string) place {
 	if len(also) > 0 {
 		key = also[0] + "\x00" + name
 	}
-	if at, ok := f.known[key]; ok && (at.at.IsZero() || time.Since(at.at) < missingFor) {
+	if at, ok := f.known[key]; ok && (at.at.IsZero() || time.Since(at.at) < MissingFor) {
 		return at
 	}
 	at := f.search(name, also)

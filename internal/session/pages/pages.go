@@ -11,8 +11,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
@@ -22,6 +20,7 @@ import (
 	"omnivigil/internal/relay"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
@@ -209,7 +208,7 @@ func (b *backend) Explain(unit string) (lines, places []string) {
 	}
 	text, found := b.s.Host.Explain(unit, u.Run.Number, most)
 	for _, line := range text {
-		lines = append(lines, ansi.Strip(line))
+		lines = append(lines, escape.Strip(line))
 	}
 	for _, f := range found {
 		places = append(places, f.From(b.s.Plan().Root).Text()+f.Message)

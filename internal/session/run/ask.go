@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/text/escape"
 )
 
 // LookSoon checks soon whether the run still waits for input: it need not write anything when it has been answered.
@@ -41,13 +42,13 @@ func (r *Live) seeAsk(rested bool) {
 	case asks:
 		ask.Kind, ask.Text = api.AskLine, said
 	}
-	ask.Text = strings.TrimSpace(r.project.Clean(strip(ask.Text)))
+	ask.Text = strings.TrimSpace(r.project.Clean(escape.Strip(ask.Text)))
 	r.asked = ask.Kind != ""
 	r.project.Asks(r, ask)
 }
 
 // goesOn reports whether a line without an end shows progress, and is not a prompt.
 func goesOn(text string) bool {
-	text = strings.TrimSpace(strip(text))
+	text = strings.TrimSpace(escape.Strip(text))
 	return strings.HasSuffix(text, "...") || strings.HasSuffix(text, "…")
 }

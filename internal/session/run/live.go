@@ -15,8 +15,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
@@ -191,9 +189,9 @@ func (r *Live) read(after time.Time, p []byte) {
 		r.say(after, r.scanner.Scan(p))
 		return
 	}
-	lines, block := r.scanner.ScanBlock(p)
+	lines, block, bare := r.scanner.ScanBlock(p)
 	r.say(after, lines)
-	r.sayBlock(block)
+	r.sayBlock(block, bare)
 }
 
 // draws reports that a program has started to draw the whole screen: that is not output.
@@ -218,7 +216,7 @@ func (r *Live) pause() {
 	lines := r.scanner.Pause(r.project.Hidden().Dangling)
 	r.write(lines, nil, r.scanner.Continues())
 	for _, line := range lines { // its meaning is known when it has ended
-		r.tracking.unended += strip(line)
+		r.tracking.unended += escape.Strip(line)
 	}
 	r.seeReady(lines)
 	r.seeAsk(r.rested)
@@ -270,12 +268,14 @@ func (r *Live) say(after time.Time, lines []string) {
 	r.seeReady(lines)
 }
 
-// sayBlock shows lines that need no change. Of a process that writes without end, lines without locations and test
-// results are not read one by one.
-func (r *Live) sayBlock(block []byte) {
+// sayBlock shows lines that need no change. Bare is the block without colors. Of a process that writes without end,
+// lines without locations and test results are not read one by one.
+func (r *Live) sayBlock(block, bare []byte) {
 	switch {
 	case len(block) == 0:
-	case r.mayMatter(block):
+	case r.skip(bare):
+		r.project.Book.AppendBlock(r.Entry(logbook.Output), block)
+	default:
 		lines := strings.Split(strings.TrimSuffix(string(block), "\n"), "\n")
 		for i := range lines {
 			lines[i] = strings.TrimRight(lines[i], "\r")
@@ -286,11 +286,6 @@ func (r *Live) sayBlock(block []byte) {
 			return
 		}
 		r.write(lines, tones, false)
-	default:
-		if r.tracking.reader != nil {
-			r.tracking.reader.Skip(block)
-		}
-		r.project.Book.AppendBlock(r.Entry(logbook.Output), block)
 	}
 }
 
@@ -298,7 +293,7 @@ func (r *Live) sayBlock(block []byte) {
 func (r *Live) understand(after time.Time, lines []string) []logbook.Tone {
 	plain, tones := make([]string, len(lines)), make([]logbook.Tone, len(lines))
 	for i, line := range lines {
-		plain[i] = strip(line)
+		plain[i] = escape.Strip(line)
 	}
 	if r.scanner.Continues() {
 		plain[0] = r.tracking.unended + plain[0]
@@ -321,7 +316,7 @@ func (r *Live) seeReady(lines []string) {
 		return
 	}
 	for _, l := range lines {
-		if r.line.MatchString(strip(l)) {
+		if r.line.MatchString(escape.Strip(l)) {
 			r.line = nil
 			go r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
 			return
@@ -465,7 +460,7 @@ func (t *tail) add(p []byte) {
 // err returns an error that tells how a command failed, with its last line.
 func (t *tail) err(how string) error {
 	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
-	if last := strings.TrimSpace(ansi.Strip(lines[len(lines)-1])); last != "" {
+	if last := strings.TrimSpace(escape.Strip(lines[len(lines)-1])); last != "" {
 		return errors.New(how + ": " + escape.Text(last))
 	}
 	return errors.New(how)

@@ -75,9 +75,9 @@ func (r *Live) firstWords(o engine.Start) []string {
 	return words
 }
 
-// mayMatter reports whether the lines of a block have to be read.
-func (r *Live) mayMatter(block []byte) bool {
-	return r.tracking.reader != nil && r.tracking.reader.MayMatter(block)
+// skip passes over lines without colors if none of them has a meaning.
+func (r *Live) skip(bare []byte) bool {
+	return r.tracking.reader == nil || r.tracking.reader.Skip(bare)
 }
 
 // mean reads the meaning of lines, and sets their tones.

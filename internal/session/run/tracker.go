@@ -1,11 +1,8 @@
 package run
 
 import (
-	"strings"
 	"sync"
 	"time"
-
-	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
@@ -141,14 +138,6 @@ func fails(u *plan.Unit, sum record.Summary) bool {
 
 func reportOf(s record.Summary) engine.Report {
 	return engine.Report{Counts: s.Counts, Usual: s.Usual}
-}
-
-// strip is a line's visible text.
-func strip(line string) string {
-	if strings.IndexByte(line, 0x1b) < 0 {
-		return line
-	}
-	return ansi.Strip(line)
 }
 
 // Adopt drops the results of units that are no longer in the settings, and loads those of new ones.

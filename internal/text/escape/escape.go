@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -144,6 +145,38 @@ func plainBytes(text []byte) bool {
 	return true
 }
 
+// Strip returns text without the escape sequences in it. Other control characters stay.
+func Strip(s string) string {
+	if strings.IndexByte(s, 0x1b) < 0 && utf8.ValidString(s) {
+		return s
+	}
+	return string(AppendStripped(nil, []byte(s)))
+}
+
+// AppendStripped appends to dst what Strip returns of a text. It is fast if the sequences are only colors.
+func AppendStripped(dst, text []byte) []byte {
+	begin := len(dst)
+	dst = slices.Grow(dst, len(text))
+	for rest := text; ; {
+		end := bytes.IndexByte(rest, 0x1b)
+		if end < 0 {
+			end = len(rest)
+		}
+		if !utf8.Valid(rest[:end]) { // a control character of 8 bits may begin a sequence
+			return append(dst[:begin], ansi.Strip(string(text))...)
+		}
+		dst = append(dst, rest[:end]...)
+		if rest = rest[end:]; len(rest) == 0 {
+			return dst
+		}
+		n := ColorLength(rest)
+		if n == 0 {
+			return append(dst[:begin], ansi.Strip(string(text))...)
+		}
+		rest = rest[n:]
+	}
+}
+
 // Styled returns one line of text that may have colors (SGR, ECMA-48) and complete links (OSC 8). All other sequences
 // and characters that act are escaped; colors and links that are still open at the end are closed.
 func Styled(s string) string {
@@ -185,12 +218,23 @@ func Styled(s string) string {
 }
 
 // IsColor reports whether a sequence selects colors or weight (SGR, ECMA-48).
-func IsColor(seq []byte) bool {
-	body, ok := bytes.CutPrefix(seq, []byte("\x1b["))
-	if body, ok2 := bytes.CutSuffix(body, []byte("m")); ok && ok2 {
-		return len(bytes.Trim(body, "0123456789;:")) == 0
+func IsColor(seq []byte) bool { return len(seq) > 0 && ColorLength(seq) == len(seq) }
+
+// ColorLength returns the length of the sequence at the beginning of a text if it selects colors or weight, otherwise
+// 0.
+func ColorLength(text []byte) int {
+	if len(text) < 3 || text[0] != 0x1b || text[1] != '[' {
+		return 0
 	}
-	return false
+	for i, c := range text[2:] {
+		switch {
+		case c == 'm':
+			return i + 3
+		case c < '0' || c > ';':
+			return 0
+		}
+	}
+	return 0
 }
 
 func isReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -40,6 +41,18 @@ func TestStyled(t *testing.T) {
 	} {
 		assert.Equal(t, want, Styled(foreign))
 	}
+}
+
+// FuzzStrip compares with the library's own function, which interprets every byte.
+func FuzzStrip(f *testing.F) {
+	for _, s := range []string{"a", "\x1b[31mred\x1b[0m tide\r\n", "潮\x1b[1;38:2::1:2:3mx", "\x1b[31", "\x1b[K\x1b[m",
+		"\x9b3mx", "\u009b3mx\x7f\a", "\x1b]8;;https://u\x07x\x1b[0m", "\xe6\x1b[0m\xbd\xae"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		assert.Equal(t, ansi.Strip(s), Strip(s))
+		assert.Equal(t, "before"+ansi.Strip(s), string(AppendStripped([]byte("before"), []byte(s))))
+	})
 }
 
 // FuzzShown checks that only colors and links that end with their line pass through.

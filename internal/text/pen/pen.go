@@ -33,8 +33,7 @@ const (
 	Overlined
 )
 
-// weights are what SGR parameters switch on, with the number to write for each. What would blink or be concealed is
-// plain text here: everything can be read.
+// weights are what SGR parameters switch on, with the number to write for each.
 var weights = []struct {
 	code int
 	bit  Weight
@@ -49,8 +48,16 @@ var weights = []struct {
 	{53, Overlined},
 }
 
+// switchedOn is weights by their number.
+var switchedOn = func() (by [64]Weight) {
+	for _, w := range weights {
+		by[w.code] = w.bit
+	}
+	return by
+}()
+
 // switchedOff are the weights that SGR parameters switch off.
-var switchedOff = map[int]Weight{
+var switchedOff = [64]Weight{
 	22: Bold | Faint,
 	23: Italic,
 	24: Underlined | TwiceUnderlined,
@@ -135,57 +142,71 @@ func (p Pen) writeCodes(b *strings.Builder) {
 	}
 }
 
-// Selects applies a sequence that selects colors or weight.
-func (p *Pen) Selects(seq []byte) {
-	link := p.Link
+// Selects applies a sequence that selects colors or weight. It reports whether the pen has all that the sequence
+// selects: what would blink or be concealed is plain text here, so that everything can be read.
+func (p *Pen) Selects(seq []byte) (all bool) {
 	body := seq[2 : len(seq)-1]
-	if len(body) == 0 {
-		*p = Pen{Link: link}
-		return
+	if code, is := oneNumber(body); is {
+		return p.select1(code)
 	}
+	all = true
 	for len(body) > 0 {
 		var part []byte
 		part, body, _ = bytes.Cut(body, []byte(";"))
-		if sub := bytes.Split(part, []byte(":")); len(sub) > 1 {
-			p.selectSub(sub)
+		if bytes.IndexByte(part, ':') >= 0 {
+			all = p.selectSub(bytes.Split(part, []byte(":"))) && all
 			continue
 		}
-		code := number(part)
-		switch {
-		case code == 38, code == 48, code == 58:
+		switch code := number(part); code {
+		case 38, 48, 58:
 			var c Color
 			c, body = colorOf(body)
 			p.paint(code, c)
 		default:
-			p.select1(code)
+			all = p.select1(code) && all
 		}
 	}
+	return all
 }
 
-// select1 applies one parameter.
-func (p *Pen) select1(code int) {
-	for _, w := range weights {
-		if w.code == code {
-			p.Weight |= w.bit
-			return
-		}
+// oneNumber parses a sequence with one parameter, as most are; without any it is 0.
+func oneNumber(body []byte) (code int, is bool) {
+	if len(body) > 3 {
+		return 0, false
 	}
+	for _, c := range body {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		code = code*10 + int(c-'0')
+	}
+	return code, true
+}
+
+// select1 applies one parameter, and reports whether it is known.
+func (p *Pen) select1(code int) bool {
 	switch {
 	case code == 0:
 		*p = Pen{Link: p.Link}
-	case switchedOff[code] != 0:
-		p.Weight &^= switchedOff[code]
 	case code >= 30 && code < 38, code >= 40 && code < 48:
 		p.paint(code/10*10+8, OfPalette|Color(code%10))
 	case code >= 90 && code < 98, code >= 100 && code < 108:
 		p.paint((code-60)/10*10+8, OfPalette|Color(code%10+8))
 	case code == 39, code == 49, code == 59:
 		p.paint(code-1, 0)
+	case code < len(switchedOn) && switchedOn[code] != 0:
+		p.Weight |= switchedOn[code]
+	case code < len(switchedOff) && switchedOff[code] != 0:
+		p.Weight &^= switchedOff[code]
+	default:
+		return false
 	}
+	return true
 }
 
-// selectSub applies a parameter with parts, such as 4:3, a curly underline, or 38:2::255:0:0.
-func (p *Pen) selectSub(sub [][]byte) {
+// selectSub applies a parameter with parts, such as 4:3, a curly underline, or 38:2::255:0:0, and reports whether it
+// is known.
+func (p *Pen) selectSub(sub [][]byte) bool {
 	switch code := number(sub[0]); code {
 	case 4:
 		p.Weight &^= Underlined | TwiceUnderlined
@@ -206,7 +227,10 @@ func (p *Pen) selectSub(sub [][]byte) {
 		case kind == 2 && len(rest) >= 3:
 			p.paint(code, light(number(rest[0]), number(rest[1]), number(rest[2])))
 		}
+	default:
+		return false
 	}
+	return true
 }
 
 // paint sets the color of the text, 38, the background, 48, or the underline, 58.

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/stream"
@@ -14,6 +13,7 @@ import (
 	"omnivigil/internal/output/locate"
 	"omnivigil/internal/output/stacktrace"
 	"omnivigil/internal/process/browser"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
@@ -92,7 +92,7 @@ func (p *picking) copy(m *view.Model) {
 			page, err = m.Project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied})
 			for _, l := range page.Lines {
 				if l.Number <= to {
-					texts = append(texts, ansi.Strip(l.Text))
+					texts = append(texts, escape.Strip(l.Text))
 				}
 			}
 		}
@@ -111,7 +111,7 @@ func (p *picking) copy(m *view.Model) {
 func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) {
 	const around = 200
 	if line.Stream != api.Output {
-		return []string{ansi.Strip(line.Text)}, nil
+		return []string{escape.Strip(line.Text)}, nil
 	}
 	before, err := log.Lines(ctx, api.LineQuery{Unit: line.Unit, Run: line.Run, End: line.Number + 1, Count: around})
 	if err != nil {
@@ -130,7 +130,7 @@ func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) 
 		if l.Number == line.Number {
 			at = len(texts)
 		}
-		texts = append(texts, ansi.Strip(l.Text))
+		texts = append(texts, escape.Strip(l.Text))
 	}
 	starts := stacktrace.Blocks(texts)
 	for i := range len(starts) - 1 {
@@ -147,7 +147,7 @@ func (p *picking) edit(m *view.Model) {
 	if !ok {
 		return
 	}
-	found := locate.In(ansi.Strip(line.Text), foldersOf(m, line)...)
+	found := locate.In(escape.Strip(line.Text), foldersOf(m, line)...)
 	if len(found) == 0 {
 		m.Said = "this line names no place in a file that is there"
 		return
@@ -160,14 +160,14 @@ func (p *picking) open(m *view.Model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
 		p.follow(m)
-	case len(locate.In(ansi.Strip(line.Text), foldersOf(m, line)...)) > 0:
+	case len(locate.In(escape.Strip(line.Text), foldersOf(m, line)...)) > 0:
 		p.edit(m)
 	}
 }
 
 // addressesIn are the web addresses in a line, links first.
 func addressesIn(line api.Line) []string {
-	return append(locate.Links(line.Text), locate.Addresses(ansi.Strip(line.Text))...)
+	return append(locate.Links(line.Text), locate.Addresses(escape.Strip(line.Text))...)
 }
 
 // foldersOf are the directories that the paths in a line may be relative to.

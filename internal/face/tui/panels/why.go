@@ -9,13 +9,13 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/text/escape"
 )
 
 // question is the panel that explains the state of the selected unit, and what a save of a path would set off. Keys act
@@ -93,7 +93,7 @@ func (q *question) Ask(m *view.Model) {
 			return m.Report(err)
 		}
 		for _, l := range page.Lines {
-			last.lines = append(last.lines, ansi.Strip(l.Text))
+			last.lines = append(last.lines, escape.Strip(l.Text))
 		}
 		return func() { q.last = last }
 	})

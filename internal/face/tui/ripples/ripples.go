@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
@@ -130,7 +131,7 @@ func (v *ripples) Ask(m *view.Model) {
 			if err != nil || len(page.Lines) == 0 {
 				return m.Report(err)
 			}
-			return func() { v.failing[key] = strings.TrimSpace(ansi.Strip(page.Lines[0].Text)) }
+			return func() { v.failing[key] = strings.TrimSpace(escape.Strip(page.Lines[0].Text)) }
 		})
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/structured"
+	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
@@ -184,7 +185,7 @@ func (s *Stream) textOf(m *view.Model, e api.Line, width int) []string {
 	}
 	text := view.Stops(e.Text)
 	if u := m.Snap.Unit(e.Unit); !s.raw && (u == nil || !u.AsWritten) {
-		if l, is := structured.Parse(ansi.Strip(e.Text)); is {
+		if l, is := structured.Parse(escape.Strip(e.Text)); is {
 			text = structuredText(m, l, e.At, width)
 		}
 	}
@@ -193,7 +194,7 @@ func (s *Stream) textOf(m *view.Model, e api.Line, width int) []string {
 	}
 	style := m.Palette.Text
 	if s.old(m, e.At) {
-		text, style = ansi.Strip(text), m.Palette.Dim
+		text, style = escape.Strip(text), m.Palette.Dim
 	}
 	text = s.marked(m, text)
 	if !s.wrap {
@@ -252,7 +253,7 @@ func (s *Stream) marked(_ *view.Model, text string) string {
 	if s.search.matcher == nil {
 		return text
 	}
-	all := s.search.matcher.All([]byte(ansi.Strip(text)))
+	all := s.search.matcher.All([]byte(escape.Strip(text)))
 	if len(all) == 0 {
 		return text
 	}
