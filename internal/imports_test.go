@@ -90,7 +90,7 @@ var allowed = map[string]string{
 		"text/location",
 	"files":             "",
 	"output/locate":     "text/escape text/location",
-	"output/logbook":    "files text/escape text/format text/pen",
+	"output/logbook":    "files output/structured text/escape text/format text/pen",
 	"output/query":      "",
 	"output/reader":     "api output/logbook output/query output/stacktrace output/structured text/escape",
 	"output/redact":     "text/escape",

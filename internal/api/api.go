@@ -79,9 +79,9 @@ type Log interface {
 	// context.
 	Search(ctx context.Context, q SearchQuery, found func(Found) error) error
 
-	// Text writes lines as "15:04:05.000 NAME  text", with colors and links in them, from one number up to another or
-	// to the end of the log. Each Write is of whole lines. It returns the number of the next line.
-	Text(ctx context.Context, from, end int64, w io.Writer) (int64, error)
+	// Text writes lines as "15:04:05.000 NAME  text", with colors and links in them. Each Write is of whole lines. It
+	// returns the number of the next line.
+	Text(ctx context.Context, q TextQuery, w io.Writer) (int64, error)
 }
 
 // MaxFrames is the maximum number of snapshots a second for a face.
@@ -185,6 +185,7 @@ type LineQuery struct {
 	Move   int       // of the last ones: so many lines later; earlier if below 0
 	Why    bool      // of Run: those that most likely tell why it ended as it did
 	Fold   bool      // of the last ones: consecutive equal lines count as one
+	Raw    bool      // as they were written; otherwise lines of go test -json are what they print for people
 }
 
 // Limits of pages.
@@ -210,6 +211,7 @@ type SearchQuery struct {
 	Back    bool   // or the lines before it, the last one first
 	Most    int    // how many lines to return; 0: none
 	Count   bool   // then count all matching lines
+	Raw     bool   // as in LineQuery
 }
 
 // Found is what a search has found.

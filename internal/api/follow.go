@@ -6,6 +6,9 @@ import "context"
 // until the project has ended and all are reported, or take has an error, or the context is
 // done.
 func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
+	rest := func(from int64) LineQuery {
+		return LineQuery{Filter: q.Filter, Unit: q.Unit, Raw: q.Raw, Count: MaxLines, From: from}
+	}
 	next := int64(-1)
 	catchUp := func() error {
 		for {
@@ -16,15 +19,16 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			if len(page.Lines) == 0 {
 				if next < 0 {
 					next = page.Total
-					q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
 				}
+				next = max(next, page.End)
+				q = rest(next)
 				return nil
 			}
 			if err := take(page.Lines); err != nil {
 				return err
 			}
 			next = page.End
-			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Count: MaxLines, From: next}
+			q = rest(next)
 		}
 	}
 	if err := catchUp(); err != nil {

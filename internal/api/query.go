@@ -178,6 +178,7 @@ func (q *LineQuery) params() []param {
 		flagParam("last", &q.Last),
 		flagParam("why", &q.Why),
 		flagParam("fold", &q.Fold),
+		flagParam("raw", &q.Raw),
 		move,
 	}
 }
@@ -190,6 +191,7 @@ func (q *SearchQuery) params() []param {
 		countParam("most", &q.Most, MaxLines),
 		flagParam("back", &q.Back),
 		flagParam("count", &q.Count),
+		flagParam("raw", &q.Raw),
 	}
 }
 
@@ -234,11 +236,17 @@ func (q *WaitQuery) params() []param {
 	return []param{textsParam("unit", &q.Units), timeout}
 }
 
-// TextQuery is the lines of the log from From up to and without End; End 0 is the end of the log.
-type TextQuery struct{ From, End int64 }
+// TextQuery is the lines of the log from From up to and without End; End 0 is the end of the log. Raw is as in
+// LineQuery.
+type TextQuery struct {
+	From, End int64
+	Raw       bool
+}
 
 func (q *TextQuery) params() []param {
-	return []param{countParam("from", &q.From, math.MaxInt64), countParam("end", &q.End, math.MaxInt64)}
+	return []param{
+		countParam("from", &q.From, math.MaxInt64), countParam("end", &q.End, math.MaxInt64), flagParam("raw", &q.Raw),
+	}
 }
 
 // CaseQuery is one case of a unit.

@@ -9,7 +9,12 @@ import (
 )
 
 // log answers questions about the session's log.
-func (s *Session) log() reader.Log { return reader.Log{Source: s.book, LastSave: s.lastSave} }
+func (s *Session) log() reader.Log {
+	return reader.Log{Source: s.book, LastSave: s.lastSave, AsWritten: func(unit string) bool {
+		u := s.Plan().Unit(unit)
+		return u != nil && u.Unstructured
+	}}
+}
 
 // lastSave returns the ripple of the newest save, 0 if there was none.
 func (s *Session) lastSave() int {
@@ -31,6 +36,6 @@ func (s *Session) Search(ctx context.Context, q api.SearchQuery, found func(api.
 }
 
 // Text implements api.Project.
-func (s *Session) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {
-	return s.log().Text(ctx, from, end, w)
+func (s *Session) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	return s.log().Text(ctx, q, w)
 }

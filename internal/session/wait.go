@@ -179,7 +179,7 @@ func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
 		u.Run.Number,
 	); ok &&
 		(u.Kind != plan.Service || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
-		l := reader.Reason(says)
+		l := reader.Line(says)
 		one.Line = &l
 	}
 	return one

@@ -27,9 +27,9 @@ import (
 
 // Client is a project in another process.
 type Client struct {
-	// Near returns a log that is read from files, and the number of the newest ripple in it. Nil: the other process
-	// is asked for lines.
-	Near func(folder string, lastSave func() int) api.Log
+	// Near returns a log that is read from files. It is told the ripple of the newest save, and whether a unit's lines
+	// are always shown as they were written. Nil: the other process is asked for lines.
+	Near func(folder string, lastSave func() int, asWritten func(unit string) bool) api.Log
 
 	// Patient waits for the project without a limit, even if it is silent: see ErrSilent.
 	Patient bool
@@ -178,7 +178,7 @@ func (c *Client) log() api.Log {
 		return nil
 	}
 	if c.near == nil {
-		c.near = c.Near(c.newest.Project.Logs, c.lastSave)
+		c.near = c.Near(c.newest.Project.Logs, c.lastSave, c.asWritten)
 	}
 	return c.near
 }
@@ -191,6 +191,13 @@ func (c *Client) lastSave() int {
 		return 0
 	}
 	return c.newest.Saves[len(c.newest.Saves)-1].Ripple
+}
+
+func (c *Client) asWritten(unit string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	u := c.newest.Unit(unit)
+	return u != nil && u.AsWritten
 }
 
 // Follow implements Project.
@@ -368,31 +375,31 @@ func (c *Client) Search(ctx context.Context, q api.SearchQuery, found func(api.F
 }
 
 // Text implements Project.
-func (c *Client) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {
+func (c *Client) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
 	if log := c.log(); log != nil {
 		var err error
-		if from, err = log.Text(ctx, from, end, w); readable(err) {
-			return from, err
+		if q.From, err = log.Text(ctx, q, w); readable(err) {
+			return q.From, err
 		}
 	}
-	if end <= from {
-		return from, nil
+	if q.End > 0 && q.End <= q.From {
+		return q.From, nil
 	}
-	in, err := c.open(ctx, http.MethodGet, api.Root+"/text", api.Encode(&api.TextQuery{From: from, End: end}), nil)
+	in, err := c.open(ctx, http.MethodGet, api.Root+"/text", api.Encode(&q), nil)
 	if err != nil {
-		return from, err
+		return q.From, err
 	}
 	defer in.Close()
-	for r := bufio.NewReaderSize(in, 64<<10); ; from++ {
+	for r := bufio.NewReaderSize(in, 64<<10); ; {
 		line, err := r.ReadBytes('\n')
 		if err == io.EOF {
-			return from, nil
+			return max(q.From, q.End), nil
 		}
 		if err != nil {
-			return from, lost(ctx, err)
+			return q.From, lost(ctx, err)
 		}
 		if _, err := w.Write(line); err != nil {
-			return from, err
+			return q.From, err
 		}
 	}
 }

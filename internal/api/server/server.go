@@ -6,14 +6,12 @@
 package server
 
 import (
-	"cmp"
 	"context"
 	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net"
 	"net/http"
 	"strings"
@@ -354,7 +352,9 @@ func (s *Server) text(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	s.project.Text(r.Context(), q.From, cmp.Or(q.End, math.MaxInt64), w) // the client may be gone
+	if _, err := s.project.Text(r.Context(), q, w); err != nil {
+		panic(http.ErrAbortHandler) // otherwise the client takes what it has for everything
+	}
 }
 
 func (s *Server) lines(w http.ResponseWriter, r *http.Request) {

@@ -91,9 +91,9 @@ func (p *still) Search(_ context.Context, q api.SearchQuery, found func(api.Foun
 	}
 	return found(api.Found{Matches: 2, Done: true})
 }
-func (p *still) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
-	io.WriteString(w, strings.Repeat("12:04:31.000 tides  high\n", int(end-from)))
-	return end, nil
+func (p *still) Text(_ context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	io.WriteString(w, strings.Repeat("12:04:31.000 tides  high\n", int(q.End-q.From)))
+	return q.End, nil
 }
 func (p *still) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
 	p.results = append(p.results, q)
@@ -302,13 +302,14 @@ func TestThroughTheSocket(t *testing.T) {
 	assert.Equal(t, []api.Input{input}, p.inputs)
 	require.ErrorAs(t, c.Input(t.Context(), api.Input{}), &refusal)
 
-	sq := api.SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true}
+	sq := api.SearchQuery{Pattern: "/hi+gh/", Filter: "unit=tides !low", From: 7, Back: true, Most: 3, Count: true,
+		Raw: true}
 	var found []api.Found
 	require.NoError(t, c.Search(t.Context(), sq, func(f api.Found) error { found = append(found, f); return nil }))
 	assert.Equal(t, []api.SearchQuery{sq}, p.searches)
 	assert.Equal(t, []api.Found{{Matches: 1, Lines: []api.Line{{Text: "high"}}}, {Matches: 2, Done: true}}, found)
 	var text strings.Builder
-	next, err := c.Text(t.Context(), 3, 5, &text)
+	next, err := c.Text(t.Context(), api.TextQuery{From: 3, End: 5}, &text)
 	require.NoError(t, err)
 	assert.EqualValues(t, 5, next)
 	assert.Equal(t, "12:04:31.000 tides  high\n12:04:31.000 tides  high\n", text.String())
@@ -326,6 +327,7 @@ func TestThroughTheSocket(t *testing.T) {
 		Why:    true,
 		End:    12,
 		Fold:   true,
+		Raw:    true,
 	}
 	page, err := c.Lines(t.Context(), q)
 	require.NoError(t, err)

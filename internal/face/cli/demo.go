@@ -18,19 +18,20 @@ import (
 )
 
 func demoCommand() *cobra.Command {
-	var autopilot, keep, asPlain bool
+	var autopilot, keep bool
+	var as look
 	var pause time.Duration
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Start the demo project, a small ferry line, in its own directory",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return runDemo(demoOptions{autopilot, keep, asPlain, pause})
+			return runDemo(demoOptions{autopilot, keep, as, pause})
 		},
 	}
 	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files automatically every few seconds")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the demo's directory afterwards")
-	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	as.flags(c)
 	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "pause between the edits of the autopilot")
 	return c
 }
@@ -51,8 +52,9 @@ func actCommand() *cobra.Command {
 }
 
 type demoOptions struct {
-	autopilot, keep, plain bool
-	pause                  time.Duration
+	autopilot, keep bool
+	look
+	pause time.Duration
 }
 
 func runDemo(o demoOptions) error {
@@ -90,5 +92,5 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	return showProject(place, client, o.plain)
+	return showProject(place, client, o.look)
 }

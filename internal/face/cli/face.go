@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
@@ -37,7 +39,7 @@ type face struct {
 
 // showProject runs a face, from its start to the summary. It returns when the project has ended or the user has
 // closed the face.
-func showProject(place socket.Place, project *apiclient.Client, asPlain bool) error {
+func showProject(place socket.Place, project *apiclient.Client, as look) error {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := project.Snapshot(ctx)
@@ -52,7 +54,7 @@ func showProject(place socket.Place, project *apiclient.Client, asPlain bool) er
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
 	shown := make(chan error, 1)
-	go func() { shown <- f.show(ctx, stop, first, asPlain) }()
+	go func() { shown <- f.show(ctx, stop, first, as) }()
 	select {
 	case err := <-shown:
 		return err
@@ -61,12 +63,23 @@ func showProject(place socket.Place, project *apiclient.Client, asPlain bool) er
 	}
 }
 
+// look is how a project is shown.
+type look struct {
+	plain bool // as a stream of lines
+	raw   bool // whose lines are as they were written
+}
+
+func (l *look) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&l.plain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().BoolVar(&l.raw, "raw", false, "with --plain: "+client.RawUsage)
+}
+
 // show shows the project until it has ended or the user has closed the face, and then prints the summary.
-func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, asPlain bool) (err error) {
-	if !asPlain && isScreenPossible() {
+func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as look) (err error) {
+	if !as.plain && isScreenPossible() {
 		err = f.screen(ctx, first)
 	} else {
-		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first) })
+		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first, as.raw) })
 	}
 	stop()
 	f.project.Close()
@@ -97,8 +110,9 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	return err
 }
 
-func (f *face) stream(ctx context.Context, first *api.Snapshot) error {
+func (f *face) stream(ctx context.Context, first *api.Snapshot, raw bool) error {
 	format := plain.For(first, client.Colors())
+	format.Raw = raw
 	printer := plain.Printer{Project: f.project, Out: os.Stdout, Format: format}
 	last, err := printer.Follow(ctx)
 	if last != nil {

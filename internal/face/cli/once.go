@@ -34,6 +34,7 @@ type onceOptions struct {
 	words   []string
 	paths   []string
 	grouped bool
+	raw     bool
 	apart   bool
 	trust   bool
 	junit   string // the file for the results of tests
@@ -74,6 +75,7 @@ If the project is running, its supervisor runs the units, unless --apart is give
 	f := c.Flags()
 	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run (repeatable)")
 	f.BoolVar(&o.grouped, "grouped", false, "print each unit's output in one piece when it exits")
+	f.BoolVar(&o.raw, "raw", false, client.RawUsage)
 	f.StringVar(&o.junit, "junit", "", "write test results to this file as JUnit XML")
 	f.BoolVar(&o.apart, "apart", false, "use a separate supervisor even if the project is running")
 	f.BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
@@ -194,7 +196,7 @@ func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, unit
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
 	var rested atomic.Pointer[api.Snapshot] // the project when everything was at rest
-	printer := newOncePrinter(first, o.grouped, nil)
+	printer := newOncePrinter(first, o, nil)
 	var written error // set before rested
 	go func() {
 		if snap := untilOver(ctx, running, units, 1, isOver); snap != nil {
@@ -242,7 +244,7 @@ func onceByRunning(running *apiclient.Client, o onceOptions, units []string) err
 		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf("%s is already running; using it.\n", escape.Text(first.Project.Name))
-	printer := newOncePrinter(first, o.grouped, units)
+	printer := newOncePrinter(first, o, units)
 	followed := make(chan error, 1)
 	go func() { followed <- printer.follow(ctx, running, first.Lines) }()
 	request := api.Request{Action: api.Restart, Units: units, For: absolute(o.paths)}

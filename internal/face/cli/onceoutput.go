@@ -32,16 +32,19 @@ type runEnd struct {
 	run  int
 }
 
-func newOncePrinter(snap *api.Snapshot, grouped bool, units []string) *oncePrinter {
-	return &oncePrinter{
-		out: os.Stdout, format: plain.For(snap, client.Colors()), grouped: grouped, units: units,
+func newOncePrinter(snap *api.Snapshot, o onceOptions, units []string) *oncePrinter {
+	p := &oncePrinter{
+		out: os.Stdout, format: plain.For(snap, client.Colors()), grouped: o.grouped, units: units,
 		held: map[string][]string{}, ended: make(chan runEnd, 1000),
 	}
+	p.format.Raw = o.raw
+	return p
 }
 
 // follow prints the lines from a number on until the project has ended.
 func (p *oncePrinter) follow(ctx context.Context, project api.Project, from int64) error {
-	err := api.FollowLines(ctx, project, api.LineQuery{From: from, Count: api.MaxLines}, func(lines []api.Line) error {
+	q := api.LineQuery{From: from, Count: api.MaxLines, Raw: p.format.Raw}
+	err := api.FollowLines(ctx, project, q, func(lines []api.Line) error {
 		for _, l := range lines {
 			if err := p.print(l); err != nil {
 				return err

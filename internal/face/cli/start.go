@@ -27,7 +27,7 @@ import (
 )
 
 type startOptions struct {
-	plain      bool
+	look
 	trust      bool
 	background bool
 	// record is the file for a recording.
@@ -35,7 +35,7 @@ type startOptions struct {
 }
 
 func (o *startOptions) flags(c *cobra.Command) {
-	c.Flags().BoolVar(&o.plain, "plain", false, "print one interleaved stream instead of the full screen")
+	o.look.flags(c)
 	c.Flags().BoolVar(
 		&o.background,
 		"background",
@@ -65,7 +65,7 @@ func startCommand(at *location) *cobra.Command {
 }
 
 func attachCommand(at *location) *cobra.Command {
-	asPlain := false
+	var as look
 	c := &cobra.Command{
 		Use:   "attach",
 		Short: "Attach to a running project",
@@ -83,10 +83,10 @@ func attachCommand(at *location) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showProject(place, running, asPlain)
+			return showProject(place, running, as)
 		},
 	}
-	c.Flags().BoolVar(&asPlain, "plain", false, "print one interleaved stream instead of the full screen")
+	as.flags(c)
 	return c
 }
 
@@ -135,7 +135,7 @@ func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor
 	case opts.background:
 		return sayBackground(running)
 	}
-	return showProject(place, running, opts.plain)
+	return showProject(place, running, opts.look)
 }
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
@@ -234,7 +234,7 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 	if answer := readAnswer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
 		return nil
 	}
-	return showProject(place, running, opts.plain)
+	return showProject(place, running, opts.look)
 }
 
 // sayBackground reports that a project runs without a face.

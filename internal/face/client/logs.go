@@ -77,11 +77,15 @@ or note. ! negates a term. Stack traces are printed in full.`,
 		"all lines since then: a duration such as 10m, or a time of day such as 14:05",
 	)
 	c.Flags().StringArrayVar(&l.filter, "only", nil, "print only lines that match this filter (repeatable)")
+	c.Flags().BoolVar(&l.query.Raw, "raw", false, RawUsage)
 	c.Flags().BoolVar(&l.total, "count", false, "print only the count")
 	c.Flags().StringVar(&l.session, "session", "", "an earlier session: a name from --sessions, or last")
 	c.Flags().BoolVar(&l.sessions, "sessions", false, "list the sessions that have a log")
 	return c
 }
+
+// RawUsage describes the flag --raw.
+const RawUsage = "print lines as they were written, not what go test -json means"
 
 func (l *logs) run(units []string) error {
 	if l.most < 1 {
@@ -103,7 +107,7 @@ func (l *logs) run(units []string) error {
 		l.query.Last, l.query.Since, l.query.Count = false, at, api.MaxLines
 	}
 	if l.total {
-		l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Since: l.query.Since, Count: api.MaxLines}
+		l.query.Last, l.query.Count = false, api.MaxLines
 	}
 	switch {
 	case l.sessions || l.session != "":
@@ -153,7 +157,7 @@ func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 			if err != nil {
 				return err
 			}
-			l.query = api.LineQuery{Filter: l.query.Filter, Unit: l.query.Unit, Count: api.MaxLines, From: end}
+			l.query.Last, l.query.Count, l.query.From = false, api.MaxLines, end
 		}
 		return api.FollowLines(ctx, p, l.query, func(all []api.Line) error { return l.show(format, all) })
 	}
@@ -184,6 +188,7 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 			api.LineQuery{
 				Filter: q.Filter,
 				Unit:   q.Unit,
+				Raw:    q.Raw,
 				End:    page.Lines[len(page.Lines)-1].Number + 1,
 				Count:  len(page.Lines),
 			},
@@ -192,7 +197,7 @@ func (l *logs) printLast(ctx context.Context, log api.Log, format plain.Format) 
 		if page.Lines[0].Number <= page.First {
 			break
 		}
-		q = api.LineQuery{Filter: q.Filter, Unit: q.Unit, End: page.Lines[0].Number, Count: min(left, api.MaxLines)}
+		q.Last, q.End, q.Count = false, page.Lines[0].Number, min(left, api.MaxLines)
 	}
 	for _, q := range slices.Backward(pages) {
 		page, err := log.Lines(ctx, q)

@@ -22,6 +22,7 @@ const self = "omnivigil"
 type Format struct {
 	Width int  // of the column of names
 	Color bool // keep colors and links
+	Raw   bool // lines as they were written
 }
 
 // For returns the format for a project's units.
@@ -107,7 +108,7 @@ func saySilence(silent time.Duration) {
 // catchUp prints new lines, up to so many.
 func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	if p.next < lines {
-		p.next, err = p.Project.Text(ctx, p.next, lines, &fit{to: p.Out, color: p.Format.Color})
+		p.next, err = p.Project.Text(ctx, api.TextQuery{From: p.next, End: lines, Raw: p.Format.Raw}, &fit{to: p.Out, color: p.Format.Color})
 	}
 	return err
 }

@@ -26,9 +26,9 @@ func (e ended) Follow(_ context.Context, _ api.Face, show func(*api.Snapshot) er
 
 func (e ended) Beats(context.Context, func() error) error { return nil }
 
-func (e ended) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
-	_, err := io.WriteString(w, strings.Join(e.lines[from:end], ""))
-	return end, err
+func (e ended) Text(_ context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	_, err := io.WriteString(w, strings.Join(e.lines[q.From:q.End], ""))
+	return q.End, err
 }
 
 func project() ended {

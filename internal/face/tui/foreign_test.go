@@ -128,6 +128,6 @@ func (s still) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	return s.log.Lines(ctx, q)
 }
 
-func (s still) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {
-	return s.log.Text(ctx, from, end, w)
+func (s still) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	return s.log.Text(ctx, q, w)
 }

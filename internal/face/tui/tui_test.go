@@ -76,8 +76,8 @@ func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
 func (p *played) Search(_ context.Context, q api.SearchQuery, found func(api.Found) error) error {
 	return reader.Log{Source: p.book}.Search(context.Background(), q, found)
 }
-func (p *played) Text(_ context.Context, from, end int64, w io.Writer) (int64, error) {
-	return reader.Log{Source: p.book}.Text(context.Background(), from, end, w)
+func (p *played) Text(_ context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	return reader.Log{Source: p.book}.Text(context.Background(), q, w)
 }
 func (p *played) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
 	return api.CasePage{

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"omnivigil/internal/output/structured"
 	"omnivigil/internal/text/escape"
 )
 
@@ -70,13 +71,18 @@ func (v *View) Reason(unit string, run int) (Line, bool) {
 	return lines[len(lines)-1], true
 }
 
-// lastLines returns the last lines of a run's output that have text, and the index of the last one with an error, or
-// -1.
+// lastLines returns the last lines of a run's output that have text, as they are printed for people, and the index of
+// the last one with an error, or -1.
 func (v *View) lastLines(unit string, run int) (lines []Line, says int, err error) {
 	const look = 300
 	ofRun := func(e *Entry) bool { return e.Unit == unit && e.Run == run && e.Stream == Output }
 	if lines, err = v.Find(v.End(), true, look, ofRun, nil); err != nil {
 		return nil, -1, err
+	}
+	for i := range lines {
+		if text, _, is := structured.TestEvent([]byte(lines[i].Text)); is {
+			lines[i].Text = escape.Styled(text)
+		}
 	}
 	lines = slices.DeleteFunc(lines, func(l Line) bool {
 		text := escape.Strip(l.Text)

@@ -72,7 +72,7 @@ func BenchmarkWindow(b *testing.B) {
 	}
 	b.Run("of another process", func(b *testing.B) {
 		for b.Loop() {
-			page, err := Near(book.Dir(), nil).Lines(b.Context(), api.LineQuery{Last: true, Count: 50})
+			page, err := Near(book.Dir(), nil, nil).Lines(b.Context(), api.LineQuery{Last: true, Count: 50})
 			require.NoError(b, err)
 			require.Len(b, page.Lines, 50)
 		}

@@ -84,6 +84,10 @@ func (s *scan) pieces(c *logbook.Chunk) []piece {
 			states[key] = st
 		}
 		b.Each(func(number int64, text, _ []byte) bool {
+			text, prints := s.printed(b.Entry, text)
+			if !prints {
+				return true
+			}
 			p := piece{b, number, text, visibleOf(text), len(pieces)}
 			if b.Stream == logbook.Output {
 				if st.reader.Continues(string(p.seen)) && st.block >= 0 {

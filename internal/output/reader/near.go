@@ -12,8 +12,8 @@ import (
 
 // Near returns a log that is read from the files in its directory while another process writes them, as for
 // api.Client.Near.
-func Near(folder string, lastSave func() int) api.Log {
-	return Log{Source: logbook.Read(folder, false), LastSave: lastSave}
+func Near(folder string, lastSave func() int, asWritten func(unit string) bool) api.Log {
+	return Log{Source: logbook.Read(folder, false), LastSave: lastSave, AsWritten: asWritten}
 }
 
 // Past returns the log of an ended session in a directory, with its incomplete end repaired.

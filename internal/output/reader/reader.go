@@ -3,9 +3,10 @@
 package reader
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"io"
+	"math"
 	"slices"
 	"time"
 
@@ -13,7 +14,6 @@ import (
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/stacktrace"
-	"omnivigil/internal/output/structured"
 	"omnivigil/internal/text/escape"
 )
 
@@ -27,12 +27,14 @@ type Log struct {
 	Source Source
 	// LastSave returns the ripple of the newest save, 0 if there was none; nil: there never is one.
 	LastSave func() int
+	// AsWritten reports whether the lines of a unit are always shown as they were written; nil: those of none.
+	AsWritten func(unit string) bool
 }
 
 var _ api.Log = Log{}
 
 // begin returns a view of the log, and the terms of a filter with those of unit and run.
-func (l Log) begin(text, unit string, run int) (*logbook.View, *terms, error) {
+func (l Log) begin(text, unit string, run int, raw bool) (*logbook.View, *terms, error) {
 	f, err := query.Parse(text)
 	if err != nil {
 		return nil, nil, api.Refuse("the filter cannot be read: %v", err)
@@ -54,13 +56,14 @@ func (l Log) begin(text, unit string, run int) (*logbook.View, *terms, error) {
 	if err != nil {
 		return nil, nil, api.Refuse("the filter cannot be read: %v", err)
 	}
+	t.printer = printer{raw, l.AsWritten}
 	v, err := l.Source.View()
 	return v, t, err
 }
 
 // Lines implements api.Log.
 func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
-	v, t, err := l.begin(q.Filter, q.Unit, q.Run)
+	v, t, err := l.begin(q.Filter, q.Unit, q.Run, q.Raw)
 	if err != nil {
 		return api.Page{}, err
 	}
@@ -72,7 +75,7 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	if q.Why {
 		lines, err := v.LastWords(q.Unit, q.Run, q.Count)
 		for _, line := range lines {
-			p.page.Lines = append(p.page.Lines, Reason(line))
+			p.page.Lines = append(p.page.Lines, Line(line))
 		}
 		return p.page, err
 	}
@@ -247,30 +250,19 @@ func sameBlock(a, b []api.Line) bool {
 }
 
 // Text implements api.Log.
-func (l Log) Text(ctx context.Context, from, end int64, w io.Writer) (int64, error) {
+func (l Log) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	from, end := q.From, cmp.Or(q.End, math.MaxInt64)
 	v, err := l.Source.View()
 	if err != nil {
 		return from, err
 	}
+	p := printer{q.Raw, l.AsWritten}
 	from = max(from, v.First())
 	err = v.Scan(from, false, nil, func(c *logbook.Chunk) (bool, error) {
 		if c.First >= end {
 			return false, ctx.Err()
 		}
-		text := c.Text
-		if skip := from - c.First; skip > 0 {
-			text = afterLines(text, skip)
-		}
-		if over := c.End - end; over > 0 {
-			text = text[:len(text)-len(afterLines(text, end-max(c.First, from)))]
-		}
-		if len(text) == 0 {
-			return true, ctx.Err()
-		}
-		if text[len(text)-1] != '\n' {
-			text = append(text, '\n')
-		}
-		_, err := w.Write(text)
+		_, err := w.Write(p.text(c, from, end))
 		if err == nil {
 			from = min(c.End, end)
 			err = ctx.Err()
@@ -278,18 +270,6 @@ func (l Log) Text(ctx context.Context, from, end int64, w io.Writer) (int64, err
 		return true, err
 	})
 	return from, err
-}
-
-// afterLines returns what follows so many lines.
-func afterLines(text []byte, lines int64) []byte {
-	for ; lines > 0; lines-- {
-		i := bytes.IndexByte(text, '\n')
-		if i < 0 {
-			return nil
-		}
-		text = text[i+1:]
-	}
-	return text
 }
 
 var (
@@ -323,15 +303,6 @@ func Line(l logbook.Line) api.Line {
 	}
 	if int(l.Tone) < len(tones) {
 		out.Tone = tones[l.Tone]
-	}
-	return out
-}
-
-// Reason is Line for one that tells why a run ended: of a text within other text, only the text.
-func Reason(l logbook.Line) api.Line {
-	out := Line(l)
-	if says, is := structured.Parse(escape.Strip(l.Text)); is && says.Whole {
-		out.Text = says.Message
 	}
 	return out
 }

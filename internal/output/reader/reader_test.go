@@ -298,16 +298,16 @@ func TestText(t *testing.T) {
 	}
 	log := Log{Source: b}
 	var whole strings.Builder
-	next, err := log.Text(t.Context(), 0, 1<<40, &whole)
+	next, err := log.Text(t.Context(), api.TextQuery{}, &whole)
 	require.NoError(t, err)
 	require.EqualValues(t, 10000, next)
 	lines := strings.SplitAfter(whole.String(), "\n")
 	require.Len(t, lines, 10001)
 	rapid.Check(t, func(t *rapid.T) {
 		from := rapid.Int64Range(0, 10100).Draw(t, "from")
-		end := rapid.Int64Range(0, 10100).Draw(t, "end")
+		end := rapid.Int64Range(1, 10100).Draw(t, "end")
 		var part strings.Builder
-		next, err := log.Text(context.Background(), from, end, &part)
+		next, err := log.Text(context.Background(), api.TextQuery{From: from, End: end}, &part)
 		require.NoError(t, err)
 		to := max(min(end, 10000), min(from, 10000))
 		require.Equal(t, strings.Join(lines[min(from, 10000):to], ""), part.String())
@@ -335,10 +335,55 @@ func TestFailures(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(
 		t,
-		[]string{`{"Action":"output","Package":"a","Output":"--- FAIL: TestLow\n"}`, "failed"},
+		[]string{"--- FAIL: TestLow", "failed"},
 		said(page.Lines),
 	)
 	page, err = log.Lines(t.Context(), api.LineQuery{Unit: "harbour", Run: 1, Why: true, Count: 2})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"fatal: no more", "--- FAIL: TestLow"}, said(page.Lines))
+}
+
+// TestTestEvents reads the output of go test -json as it is printed for people, and as it was written.
+func TestTestEvents(t *testing.T) {
+	b := bookOf(t)
+	written := []string{
+		"go test -json ./...",
+		`{"Action":"run","Package":"a","Test":"TestLow"}`,
+		`{"Action":"output","Package":"a","Test":"TestLow","Output":"=== RUN   TestLow\n"}`,
+		`{"Action":"output","Package":"a","Test":"TestLow","Output":"    \u001b[2Jlow\n"}`,
+		`{"Action":"output","Package":"a","Test":"TestLow","Output":"    \u001b[2Jlow\n"}`,
+		`{"Action":"pass","Package":"a","Test":"TestLow","Elapsed":0}`,
+	}
+	b.Append(logbook.Entry{Unit: "harbour", Run: 1}, written...)
+	b.Append(logbook.Entry{Unit: "asis", Run: 1}, written[1])
+	b.Flush()
+	log := Log{Source: b, AsWritten: func(unit string) bool { return unit == "asis" }}
+	low := `    \x1b[2Jlow`
+	for name, test := range map[string]struct {
+		q    api.LineQuery
+		want []string
+	}{
+		"forward": {api.LineQuery{}, []string{written[0], "=== RUN   TestLow", low, low, written[1]}},
+		"the last, folded": {api.LineQuery{Last: true, Count: 2, Fold: true, Unit: "harbour"},
+			[]string{"=== RUN   TestLow", "2x " + low}},
+		"filtered": {api.LineQuery{Filter: "TestLow", Unit: "harbour"}, []string{"=== RUN   TestLow"}},
+		"raw":      {api.LineQuery{Unit: "harbour", Raw: true}, written},
+	} {
+		page, err := log.Lines(t.Context(), test.q)
+		require.NoError(t, err)
+		assert.Equal(t, test.want, said(page.Lines), name)
+	}
+	for raw, want := range map[bool]string{
+		false: strings.Join([]string{written[0], "=== RUN   TestLow", low, low}, "\n"), true: strings.Join(written, "\n"),
+	} {
+		var text strings.Builder
+		next, err := log.Text(t.Context(), api.TextQuery{End: 6, Raw: raw}, &text)
+		require.NoError(t, err)
+		assert.EqualValues(t, 6, next)
+		assert.Equal(t, want+"\n", regexp.MustCompile(`(?m)^.{24}`).ReplaceAllString(text.String(), ""))
+		found := int64(0)
+		q := api.SearchQuery{Pattern: "TestLow", Filter: "unit=harbour", Count: true, Raw: raw}
+		require.NoError(t, log.Search(t.Context(), q, func(f api.Found) error { found = f.Matches; return nil }))
+		assert.Equal(t, map[bool]int64{false: 1, true: 5}[raw], found)
+	}
 }

@@ -18,6 +18,7 @@ type terms struct {
 	texts  []textTerm // of text
 	levels []query.Term
 	likely *query.Matcher // of a text that every line must have; nil: there is none
+	printer
 }
 
 type textTerm struct {
@@ -151,8 +152,14 @@ func (s *scan) each(ctx context.Context, visit func(b *logbook.Batch, number int
 // chunk visits the lines of one chunk.
 func (s *scan) chunk(c *logbook.Chunk, from int64, visit func(b *logbook.Batch, number int64, text []byte) bool) bool {
 	take := func(b *logbook.Batch, number int64, text []byte) bool {
-		if s.back && number > from || !s.back && number < from || !s.whole && !s.meets(b.Entry, text) {
+		if s.back && number > from || !s.back && number < from {
 			return true
+		}
+		if !s.whole {
+			prints := true
+			if text, prints = s.printed(b.Entry, text); !prints || !s.meets(b.Entry, text) {
+				return true
+			}
 		}
 		return visit(b, number, text)
 	}

@@ -14,7 +14,7 @@ const tellPause = 100 * time.Millisecond
 
 // Search implements api.Log.
 func (l Log) Search(ctx context.Context, q api.SearchQuery, found func(api.Found) error) error {
-	v, t, err := l.begin(q.Filter, "", 0)
+	v, t, err := l.begin(q.Filter, "", 0, q.Raw)
 	if err != nil {
 		return err
 	}

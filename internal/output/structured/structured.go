@@ -5,7 +5,6 @@ package structured
 
 import (
 	"bytes"
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -25,8 +24,6 @@ type Line struct {
 	Level   query.Level
 	Message string
 	Fields  []Field // all others, in order
-	// Whole: the message is everything to be shown: a line of text within another one.
-	Whole bool
 }
 
 // Field is a name and its value.
@@ -78,29 +75,7 @@ func parseJSON(text string) (Line, bool) {
 	if _, err := in.Token(); err != nil || in.More() {
 		return Line{}, false
 	}
-	if l, is := goTest(fields); is {
-		return l, true
-	}
 	return lineOf(fields, 1)
-}
-
-// goTest parses a line of go test -json (go doc test2json): a test's output, or its result.
-func goTest(fields []Field) (Line, bool) {
-	of := map[string]string{}
-	for _, f := range fields {
-		of[f.Name] = f.Value
-	}
-	pkg := cmp.Or(of["Package"], of["ImportPath"])
-	if of["Action"] == "" || pkg == "" {
-		return Line{}, false
-	}
-	l := Line{At: of["Time"], Whole: true}
-	if text, wrote := of["Output"]; wrote {
-		l.Message = strings.TrimRight(text, "\n")
-		return l, true
-	}
-	l.Message = of["Action"] + " " + cmp.Or(of["Test"], pkg)
-	return l, true
 }
 
 // plain is a JSON value as it is shown: a string without quotes, everything else unchanged.

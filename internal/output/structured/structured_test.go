@@ -16,18 +16,13 @@ func TestParse(t *testing.T) {
 	}{
 		{`{"time":"2030-05-04T12:00:00Z","level":"warn","msg":"low tide","berth":3,"on":{"a":[1]},"x":null}`,
 			Line{"2030-05-04T12:00:00Z", query.Warning, "low tide",
-				[]Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}, false}},
+				[]Field{{"berth", "3"}, {"on", `{"a":[1]}`}, {"x", "null"}}}},
 		{`{"level":50,"time":1904126400000,"msg":"refused"}`,
-			Line{"1904126400000", query.Error, "refused", nil, false}},
-		{`{"severity":"ERROR","message":"refused"}`, Line{"", query.Error, "refused", nil, false}},
+			Line{"1904126400000", query.Error, "refused", nil}},
+		{`{"severity":"ERROR","message":"refused"}`, Line{"", query.Error, "refused", nil}},
 		{`ts=2030-05-04T12:00:00Z lvl=eror level=error msg="no tide" port=4102 empty=`,
 			Line{"2030-05-04T12:00:00Z", query.Error, "no tide",
-				[]Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}, false}},
-		{`{"Time":"2030-05-04T12:00:00Z","Action":"output","Package":"ferries/berths","Test":"TestTide","Output":"  ` +
-			`  tide_test.go:9: low\n"}`,
-			Line{"2030-05-04T12:00:00Z", query.NoLevel, "    tide_test.go:9: low", nil, true}},
-		{`{"Action":"fail","Package":"ferries/berths","Test":"TestTide","Elapsed":0.1}`,
-			Line{"", query.NoLevel, "fail TestTide", nil, true}},
+				[]Field{{"lvl", "eror"}, {"port", "4102"}, {"empty", ""}}}},
 	} {
 		l, is := Parse(test.text)
 		assert.True(t, is, test.text)
@@ -37,9 +32,32 @@ func TestParse(t *testing.T) {
 		"", "listening on 4102", `{"berth":3}`, `{"level":"info"`, `{"level":"info"} and more`, "[1,2]", "a=b",
 		"PORT=4102 HOST=x", "level=info and prose",
 		"export PATH=/bin level=info", `msg="not closed`,
+		`{"Action":"fail","Package":"ferries/berths","Test":"TestTide","Elapsed":0.1}`,
 	} {
 		_, is := Parse(text)
 		assert.False(t, is, text)
+	}
+}
+
+func TestTestEvent(t *testing.T) {
+	for _, test := range []struct {
+		line, text string
+		prints, is bool
+	}{
+		{`{"Time":"2030-05-04T12:00:00Z","Action":"output","Package":"a","Test":"TestTide","Output":"    \"low\"\n"}`,
+			`    "low"`, true, true},
+		{`{"ImportPath":"a","Action":"build-output","Output":"a.go:3:5: low\n"}`, "a.go:3:5: low", true, true},
+		{`{"Action":"output","Package":"a","Output":"\n"}`, "", true, true},
+		{`{"Action":"run","Package":"a","Test":"TestTide"}`, "", false, true},
+		{`{"Action":"moored","Package":"a"}`, "", false, false},
+		{`{"Action":"run"}`, "", false, false},
+		{`{"Action":"run","Package":"a"`, "", false, false},
+		{`ran {"Action":"run","Package":"a"}`, "", false, false},
+		{"", "", false, false},
+	} {
+		text, prints, is := TestEvent([]byte(test.line))
+		assert.Equal(t, test.text, text, test.line)
+		assert.Equal(t, []bool{test.prints, test.is}, []bool{prints, is}, test.line)
 	}
 }
 

@@ -66,14 +66,12 @@ func (g *goJSON) Read(line string) (results.Mark, bool) {
 	switch ev.Action {
 	case "build-output":
 		return g.other(strings.TrimRight(ev.Output, "\n")), true
-	case "build-fail":
-		return results.MarkFailure, true
 	case "run":
 		g.begin(ev)
 	case "output":
-		g.write(ev)
+		return g.write(ev), true // what follows from it prints nothing that could be marked
 	case "pass", "fail", "skip", "bench":
-		return g.ended(ev), true
+		g.ended(ev)
 	}
 	return results.NoMark, true
 }
@@ -105,29 +103,37 @@ func (g *goJSON) suite(name string) *goSuite {
 	return g.seen[name]
 }
 
-func (g *goJSON) write(ev goEvent) {
+func (g *goJSON) write(ev goEvent) (mark results.Mark) {
 	text := strings.TrimRight(ev.Output, "\n")
+	if goFails.MatchString(text) {
+		mark = results.MarkFailure
+	}
 	s := g.suite(ev.Package)
 	s.timeout.read(text)
 	if ev.Test == "" {
 		s.output.Add(text)
 		s.cached = s.cached || strings.HasSuffix(text, "\t(cached)")
-		return
+		return mark
 	}
 	if c := g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}]; c != nil && !goFraming.MatchString(text) {
 		c.output.Add(text)
 		c.logged = c.logged || reason.GoLog.MatchString(text) || reason.GoPanic.MatchString(text)
 	}
+	return mark
 }
+
+// goFails matches the output of a test or a package that has failed.
+var goFails = regexp.MustCompile(`^(\s*--- FAIL: |FAIL\t)`)
 
 // goFraming matches what package testing writes around the logs of tests.
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
-func (g *goJSON) ended(ev goEvent) results.Mark {
+func (g *goJSON) ended(ev goEvent) {
 	status := map[string]results.Status{"pass": results.Passed, "bench": results.Passed,
 		"fail": results.Failed, "skip": results.Skipped}[ev.Action]
 	if ev.Test == "" {
-		return g.suiteEnded(ev, status)
+		g.suiteEnded(ev, status)
+		return
 	}
 	key := api.CaseName{Suite: ev.Package, Name: ev.Test}
 	c := g.open[key]
@@ -140,24 +146,21 @@ func (g *goJSON) ended(ev goEvent) results.Mark {
 		parent.childFailed = true
 	}
 	if c.children && (status != results.Failed || c.childFailed && !c.logged) {
-		return results.NoMark // its subtests are reported
+		return // its subtests are reported
 	}
 	out := results.Case{Suite: ev.Package, Name: ev.Test, Status: status, Took: seconds(ev.Elapsed), Output: c.output}
-	mark := results.NoMark
 	if status == results.Failed {
 		g.suite(ev.Package).failed = true
 		reason.Explain(&out, g.files, g.files.PackageFolder(ev.Package))
-		mark = results.MarkFailure
 	} else if status == results.Skipped {
 		reason.Explain(&out, g.files)
 	}
 	g.sink.Ended(out)
-	return mark
 }
 
 // suiteEnded closes a package. What has begun and not ended has failed: it was killed, or the test has ended the
 // process.
-func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
+func (g *goJSON) suiteEnded(ev goEvent, status results.Status) {
 	s := g.suite(ev.Package)
 	delete(g.seen, ev.Package)
 	g.endUnended(ev.Package, s, status == results.Failed)
@@ -167,10 +170,6 @@ func (g *goJSON) suiteEnded(ev goEvent, status results.Status) results.Mark {
 	}
 	g.sink.SuiteEnded(results.SuiteEnd{Suite: ev.Package, OK: status != results.Failed, Cached: s.cached,
 		Broken: broken})
-	if status == results.Failed {
-		return results.MarkFailure
-	}
-	return results.NoMark
 }
 
 // endUnended closes the tests of a package that have begun and not ended. Benchmarks that pass end without a word.

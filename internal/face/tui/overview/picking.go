@@ -81,15 +81,15 @@ func (p *picking) copy(m *view.Model) {
 	if !ok && !several {
 		return
 	}
-	filter := p.of.Filter.String()
+	filter, raw := p.of.Filter.String(), p.of.IsRaw()
 	m.Later(func(ctx context.Context) view.Then {
 		var texts []string
 		var err error
 		if !several {
-			texts, err = blockOf(ctx, m.Project, line)
+			texts, err = blockOf(ctx, m.Project, line, raw)
 		} else {
 			var page api.Page
-			page, err = m.Project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied})
+			page, err = m.Project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied, Raw: raw})
 			for _, l := range page.Lines {
 				if l.Number <= to {
 					texts = append(texts, escape.Strip(l.Text))
@@ -108,16 +108,19 @@ func (p *picking) copy(m *view.Model) {
 }
 
 // blockOf returns the texts of the stack trace that a line belongs to, or only its own.
-func blockOf(ctx context.Context, log api.Log, line api.Line) ([]string, error) {
+func blockOf(ctx context.Context, log api.Log, line api.Line, raw bool) ([]string, error) {
 	const around = 200
+	q := api.LineQuery{Unit: line.Unit, Run: line.Run, Count: around, Raw: raw}
 	if line.Stream != api.Output {
 		return []string{escape.Strip(line.Text)}, nil
 	}
-	before, err := log.Lines(ctx, api.LineQuery{Unit: line.Unit, Run: line.Run, End: line.Number + 1, Count: around})
+	q.End = line.Number + 1
+	before, err := log.Lines(ctx, q)
 	if err != nil {
 		return nil, err
 	}
-	after, err := log.Lines(ctx, api.LineQuery{Unit: line.Unit, Run: line.Run, From: line.Number + 1, Count: around})
+	q.From, q.End = q.End, 0
+	after, err := log.Lines(ctx, q)
 	if err != nil {
 		return nil, err
 	}

@@ -223,9 +223,6 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 		}
 		b.WriteString(m.Palette.Faint.Render(text) + " ")
 	}
-	if l.Whole {
-		return view.Stops(l.Message)
-	}
 	level := cells.Fit(l.Level.String(), 7)
 	message := l.Message
 	switch l.Level {

@@ -73,7 +73,8 @@ func (s *Stream) Search(m *view.Model, text string) {
 	s.search.matcher = matcher
 	s.begin(
 		m,
-		api.SearchQuery{Pattern: text, Filter: s.Filter.String(), From: s.page.End, Back: true, Most: 1, Count: true},
+		api.SearchQuery{Pattern: text, Filter: s.Filter.String(), From: s.page.End, Back: true, Most: 1, Count: true,
+			Raw: s.raw},
 	)
 }
 
@@ -82,7 +83,8 @@ func (s *Stream) Next(m *view.Model, by int) {
 	if s.search.matcher == nil {
 		return
 	}
-	q := api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), Most: 1, From: s.search.hit + 1}
+	q := api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), Most: 1, From: s.search.hit + 1,
+		Raw: s.raw}
 	if q.Back = by < 0; q.Back {
 		q.From = s.search.hit
 	}
@@ -164,7 +166,8 @@ func (s *Stream) takeResult(m *view.Model, r result) {
 		m.Said = "there is no match after this one"
 	case r.found.Done && s.search.hit < 0 && r.found.Matches > 0: // all are farther down
 		s.search.found = r.found
-		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), From: s.page.End, Most: 1})
+		s.begin(m, api.SearchQuery{Pattern: s.search.text, Filter: s.Filter.String(), From: s.page.End, Most: 1,
+			Raw: s.raw})
 		return
 	}
 	if !r.again {

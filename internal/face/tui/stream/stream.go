@@ -21,7 +21,7 @@ type Stream struct {
 	Filter query.Filter
 	Position
 	wrap    bool
-	raw     bool // lines of JSON and logfmt as they are
+	raw     bool // lines as they were written
 	times   times
 	Height  int    // as last drawn
 	tied    bool   // the time cursor is to follow the stream when the page is here
@@ -56,6 +56,7 @@ type askedFor struct {
 	filter string
 	Position
 	count int
+	raw   bool
 	lines int64 // the number of lines in the log
 }
 
@@ -88,12 +89,12 @@ func (s *Stream) Status(m *view.Model) string {
 
 // Ask implements view.Asker.
 func (s *Stream) Ask(m *view.Model) {
-	want := askedFor{s.Filter.String(), s.Position, max(m.Height, 20), m.Snap.Lines}
+	want := askedFor{s.Filter.String(), s.Position, max(m.Height, 20), s.raw, m.Snap.Lines}
 	if s.asking || want == s.asked {
 		return
 	}
 	s.asking, s.asked = true, want
-	q := api.LineQuery{Filter: want.filter, Count: want.count, Fold: true, Until: want.until}
+	q := api.LineQuery{Filter: want.filter, Count: want.count, Fold: true, Raw: s.raw, Until: want.until}
 	if want.until.IsZero() {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
@@ -117,7 +118,7 @@ func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	s.Problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
-	case s.Filter.String() != asked.filter || s.Position != asked.Position:
+	case s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw:
 	case !s.until.IsZero():
 		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // this is the first line
@@ -166,6 +167,9 @@ func (s *Stream) ToNow() { s.Position, s.tied, s.search.hit = following, false, 
 func (s *Stream) NextTimes()  { s.times = (s.times + 1) % howManyTimes }
 func (s *Stream) ToggleRaw()  { s.raw = !s.raw }
 func (s *Stream) ToggleWrap() { s.wrap = !s.wrap }
+
+// IsRaw reports whether lines are shown as they were written.
+func (s *Stream) IsRaw() bool { return s.raw }
 
 // Awaits reports whether the newest lines are being fetched.
 func (s *Stream) Awaits() bool { return s.asking && s.Following() }
