@@ -18,9 +18,9 @@ import (
 	"omnivigil/internal/results/sarif"
 )
 
-// Formats of results: for cases JUnit XML, the Test Anything Protocol, version 14 (testanything.org), and JSON lines
-// in the form of go doc test2json; for findings SARIF 2.1.0 (docs.oasis-open.org/sarif). JSON lines have findings,
-// too.
+// Formats of results: for cases JUnit XML and the Test Anything Protocol, version 14 (testanything.org); for findings
+// SARIF 2.1.0 (docs.oasis-open.org/sarif); for both JSON lines, each {"case": ...} or {"finding": ...} as the socket
+// has them.
 const (
 	JUnit     = "junit"
 	TAP       = "tap"
@@ -118,84 +118,77 @@ func (r Results) short(file string) string {
 	return filepath.ToSlash(file)
 }
 
-// The elements of JUnit XML, as in testdata/junit.xsd.
+// The elements of JUnit XML, with what both schemas in common use require and allow: that of Ant and that of Jenkins.
+// Their rules are in testdata. Where a test is, no element can say; it is in the text of the failure.
 type (
 	junitSuites struct {
-		XMLName  xml.Name     `xml:"testsuites"`
-		Name     string       `xml:"name,attr"`
-		Tests    int          `xml:"tests,attr"`
-		Failures int          `xml:"failures,attr"`
-		Skipped  int          `xml:"skipped,attr"`
-		Time     string       `xml:"time,attr"`
-		Suites   []junitSuite `xml:"testsuite"`
+		XMLName xml.Name     `xml:"testsuites"`
+		Suites  []junitSuite `xml:"testsuite"`
 	}
 	junitSuite struct {
-		Name      string      `xml:"name,attr"`
-		Tests     int         `xml:"tests,attr"`
-		Failures  int         `xml:"failures,attr"`
-		Skipped   int         `xml:"skipped,attr"`
-		Time      string      `xml:"time,attr"`
-		Timestamp string      `xml:"timestamp,attr"`
-		Cases     []junitCase `xml:"testcase"`
+		ID         int             `xml:"id,attr"`
+		Package    string          `xml:"package,attr"`
+		Name       string          `xml:"name,attr"`
+		Timestamp  string          `xml:"timestamp,attr"`
+		Host       string          `xml:"hostname,attr"`
+		Tests      int             `xml:"tests,attr"`
+		Failures   int             `xml:"failures,attr"`
+		Errors     int             `xml:"errors,attr"`
+		Skipped    int             `xml:"skipped,attr"`
+		Time       string          `xml:"time,attr"`
+		Properties []junitProperty `xml:"properties>property"`
+		Cases      []junitCase     `xml:"testcase"`
+		Out        string          `xml:"system-out"`
+		Err        string          `xml:"system-err"`
+	}
+	junitProperty struct {
+		Name  string `xml:"name,attr"`
+		Value string `xml:"value,attr"`
 	}
 	junitCase struct {
 		Class   string        `xml:"classname,attr"`
 		Name    string        `xml:"name,attr"`
-		File    string        `xml:"file,attr,omitempty"`
-		Line    int           `xml:"line,attr,omitempty"`
 		Time    string        `xml:"time,attr"`
 		Skipped *junitMessage `xml:"skipped"`
 		Failure *junitMessage `xml:"failure"`
 	}
 	junitMessage struct {
 		Message string `xml:"message,attr"`
+		Type    string `xml:"type,attr"`
 		Text    string `xml:",chardata"`
 	}
 )
 
+// junitHost is the name of the host where the schema requires one and it is of no interest.
+const junitHost = "localhost"
+
 // junit writes a test suite for each unit.
 func (r Results) junit(w io.Writer) error {
-	all := junitSuites{Name: valid(r.Project)}
-	var total api.Seconds
-	for _, unit := range r.units() {
-		s := junitSuite{Name: unit, Timestamp: r.At.UTC().Format("2006-01-02T15:04:05")}
+	var all junitSuites
+	for i, unit := range r.units() {
+		s := junitSuite{
+			ID: i, Package: valid(r.Project), Name: unit, Host: junitHost,
+			Timestamp:  r.At.UTC().Format("2006-01-02T15:04:05"),
+			Properties: []junitProperty{{"project", valid(r.Project)}},
+		}
 		var took api.Seconds
 		for _, c := range r.Cases {
 			if c.Unit != unit {
 				continue
 			}
-			out := junitCase{
-				Class: valid(c.Suite),
-				Name:  valid(c.Title()),
-				File:  valid(r.short(c.File)),
-				Line:  c.Line,
-				Time:  secondsText(c.Took),
-			}
-			if c.File == "" {
-				out.File = ""
-			}
-			if out.Class == "" {
-				out.Class = unit
-			}
-			switch c.Status {
-			case api.CaseFailed:
-				first, _, _ := strings.Cut(c.Message, "\n")
-				out.Failure = &junitMessage{valid(first), valid(strings.Join(withMessage(c), "\n"))}
-				s.Failures++
-			case api.CaseSkipped:
-				out.Skipped = &junitMessage{Message: valid(c.Message)}
-				s.Skipped++
-			}
+			s.Cases = append(s.Cases, r.junitCase(c))
 			s.Tests++
 			took += c.Took
-			s.Cases = append(s.Cases, out)
+			switch c.Status {
+			case api.CaseFailed:
+				s.Failures++
+			case api.CaseSkipped:
+				s.Skipped++
+			}
 		}
 		s.Time = secondsText(took)
-		total += took
-		all.Tests, all.Failures, all.Skipped = all.Tests+s.Tests, all.Failures+s.Failures, all.Skipped+s.Skipped
 		all.Suites = append(all.Suites, s)
 	}
-	all.Time = secondsText(total)
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
 	}
@@ -206,6 +199,26 @@ func (r Results) junit(w io.Writer) error {
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+func (r Results) junitCase(c api.Case) junitCase {
+	out := junitCase{
+		Class: valid(cmp.Or(c.Suite, c.Unit)),
+		Name:  valid(cmp.Or(c.Title(), c.Unit)),
+		Time:  secondsText(c.Took),
+	}
+	first, _, _ := strings.Cut(c.Message, "\n")
+	switch c.Status {
+	case api.CaseFailed:
+		lines := withMessage(c)
+		if c.File != "" {
+			lines = append([]string{fmt.Sprintf("%s:%d", r.short(c.File), c.Line)}, lines...)
+		}
+		out.Failure = &junitMessage{valid(first), "failed", valid(strings.Join(lines, "\n"))}
+	case api.CaseSkipped:
+		out.Skipped = &junitMessage{Message: valid(first), Type: "skipped"}
+	}
+	return out
 }
 
 // withMessage is a case's output, or else its message.
@@ -320,38 +333,18 @@ func (r Results) sarif(w io.Writer) error {
 	return sarif.Write(w, out)
 }
 
-// line is a JSON line about a case or a finding.
+// line is a JSON line. Only one of these is set.
 type line struct {
-	Time    time.Time `json:"Time"`
-	Action  string    `json:"Action"`
-	Unit    string    `json:"Unit"`
-	Package string    `json:"Package,omitempty"`
-	Test    string    `json:"Test,omitempty"`
-	Elapsed float64   `json:"Elapsed,omitempty"`
-	Output  string    `json:"Output,omitempty"`
-	*api.Finding
+	Case    *api.Case    `json:"case,omitempty"`
+	Finding *api.Finding `json:"finding,omitempty"`
 }
 
-// lines writes the output and the result of each case, and then the findings.
+// lines writes the cases, and then the findings that are not gone.
 func (r Results) lines(w io.Writer) error {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
 	for _, c := range r.Cases {
-		one := line{Time: r.At, Action: "output", Unit: c.Unit, Package: cmp.Or(c.Suite, c.Unit), Test: c.Name}
-		texts := c.Output
-		if len(texts) == 0 && c.Message != "" {
-			texts = strings.Split(c.Message, "\n")
-		}
-		for _, text := range texts {
-			one.Output = text + "\n"
-			if err := out.Encode(one); err != nil {
-				return err
-			}
-		}
-		one.Output, one.Elapsed = "", c.Took.Duration().Seconds()
-		one.Action = map[api.CaseStatus]string{api.CasePassed: "pass", api.CaseFailed: "fail",
-			api.CaseSkipped: "skip"}[c.Status]
-		if err := out.Encode(one); err != nil {
+		if err := out.Encode(line{Case: &c}); err != nil {
 			return err
 		}
 	}
@@ -359,7 +352,7 @@ func (r Results) lines(w io.Writer) error {
 		if f.Change == api.GoneFinding {
 			continue
 		}
-		if err := out.Encode(line{Time: r.At, Action: "finding", Unit: f.Unit, Finding: &f}); err != nil {
+		if err := out.Encode(line{Finding: &f}); err != nil {
 			return err
 		}
 	}
