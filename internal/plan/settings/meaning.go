@@ -44,6 +44,9 @@ func (r *reader) files(v *document.Value, pattern, word string) string {
 	return pattern
 }
 
+// findingGroups are the groups that the user's own expression must have.
+var findingGroups = []string{"file", "line", "message"}
+
 func readFindings(r *reader, u *plan.Unit, e *document.Entry) {
 	u.Findings = plan.Findings{}
 	if e.Value.Kind == document.TextKind {
@@ -64,7 +67,7 @@ func readFindings(r *reader, u *plan.Unit, e *document.Entry) {
 		}
 		u.Findings.Pattern = r.expression(k.Value, k.Key)
 		x, err := regexp.Compile(u.Findings.Pattern)
-		for _, name := range []string{"file", "line", "message"} {
+		for _, name := range findingGroups {
 			if err == nil && u.Findings.Pattern != "" && x.SubexpIndex(name) < 0 {
 				r.wrong(
 					k.Value.At,
@@ -131,23 +134,35 @@ func (r *reader) addedWords(v *document.Value, key string, slot bool) string {
 
 func findingsShape() *jsonschema.Schema {
 	pattern := described(
-		"A regular expression with groups named file, line and message; column, severity and rule if there are some.",
-		textShape(),
+		"A regular expression with groups named file, line and message, and optionally column, severity and rule.",
+		expressionShape(),
 	)
+	for _, group := range findingGroups {
+		pattern.AllOf = append(pattern.AllOf, textLike(`\(\?P?<`+group+`>`))
+	}
+	table := tableShape(map[string]*jsonschema.Schema{"pattern": pattern})
+	table.Required = []string{"pattern"}
 	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{
 		choiceShape(
 			"auto",
 			"off",
 		),
-		{Type: "string", Pattern: "^sarif:"},
-		tableShape(map[string]*jsonschema.Schema{"pattern": pattern}),
+		textLike(`^sarif: *\S`),
+		table,
 	}}
 }
 
 func narrowShape() *jsonschema.Schema {
-	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), tableShape(map[string]*jsonschema.Schema{
-		"add":   described("Words to add; {} stands for the cases.", textShape()),
-		"join":  described("What stands between several cases.", textShape()),
-		"first": described("Words to add to a whole run while cases fail.", textShape()),
-	})}}
+	slot := `\{\}`
+	table := tableShape(map[string]*jsonschema.Schema{
+		"add":   described("The arguments to add; {} stands for the tests.", textLike(slot)),
+		"join":  described("The text between several tests.", textShape()),
+		"first": described("The arguments to add to a whole run while tests fail.", textLike(`\S`)),
+	})
+	table.AnyOf = []*jsonschema.Schema{required("add"), required("first")}
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textLike(slot), table}}
+}
+
+func resultsShape() *jsonschema.Schema {
+	return textLike(`^(` + strings.Join(resultsForms, "|") + `|junit: *\S.*)$`)
 }

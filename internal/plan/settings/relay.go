@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/google/jsonschema-go/jsonschema"
+
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
 )
@@ -72,6 +74,12 @@ func readRelayAt(r *reader, u *plan.Unit, e *document.Entry) {
 		relay.At = append(relay.At, path)
 		r.places[u.Name+" at "+k.Key] = k
 	}
+}
+
+func relayAtShape() *jsonschema.Schema {
+	shape := named(textShape())
+	shape.PropertyNames = textLike(`^/(.*/)?$`)
+	return shape
 }
 
 // finishRelay reports missing keys of a relay.

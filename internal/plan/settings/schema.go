@@ -3,6 +3,7 @@ package settings
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/google/jsonschema-go/jsonschema"
 
@@ -10,48 +11,93 @@ import (
 )
 
 // Schema returns the JSON Schema (draft 2020-12) of settings files, for editors that complete and check them. It
-// comes from the table of keys that files are read by.
+// comes from the table of keys that files are read by, and rejects what reading rejects, except what a schema cannot
+// express: references, cycles, files, variables, and the syntax of patterns, of words and of what tools capture.
 func Schema() *jsonschema.Schema {
 	root := tableShape(map[string]*jsonschema.Schema{
-		"project": described("What concerns the whole project.", tableShape(map[string]*jsonschema.Schema{
-			"name":      described("What the project is called. Default: its directory's name.", textShape()),
-			"env_files": described("Files of variables; the first that has a name wins.", textsShape()),
+		"project": described("Settings of the whole project.", tableShape(map[string]*jsonschema.Schema{
+			"name":      described("The project's name. Default: the name of its directory.", textShape()),
+			"env_files": described("Files of environment variables; the first that sets a name wins.", filesShape()),
 			"secret": described(
-				"Names of variables whose values are hidden everywhere, such as \"*_TOKEN\".",
-				textsShape(),
+				"Patterns of variables whose values are masked everywhere, such as \"*_TOKEN\".", textsShape(),
 			),
 			"jobs": described(
-				"How many tasks, suites and setup steps may run at once.",
+				"The maximum number of tasks, suites and setup steps at once.",
 				&jsonschema.Schema{Type: "integer", Minimum: new(float64(1))},
 			),
 			"on_verdict": described(
-				"Run when the verdict turns broken or stale for good, and when it is whole again; OMNIVIGIL_VERDICT "+
-					"has it.",
-				commandShape(),
+				"Runs when the verdict becomes broken or stale and stays so, and when it is current again; "+
+					"OMNIVIGIL_VERDICT holds the verdict.", commandShape(),
 			),
 			"logs": described(
-				"What the logs of all sessions may take, oldest gone first.",
+				"Limits for the logs of all sessions; the oldest are deleted first.",
 				tableShape(map[string]*jsonschema.Schema{
-					"size": described("Such as \"2 GB\".", textShape()),
-					"age":  described("Such as \"14 days\".", textShape()),
+					"size": described("A size, such as \"2 GB\".", quantityShape("kB|MB|GB|TB")),
+					"age":  described("An age, such as \"14 days\".", quantityShape("hours?|days?|weeks?")),
 				}),
 			),
 		})),
-		"defaults": described("Keys that all units have, where they do not say otherwise.", unitShape(0, true)),
+		"defaults": described("Keys that apply to all units which do not set them.", unitShape(0, true)),
 		"group": described(
-			"Names for several units.",
-			named(tableShape(map[string]*jsonschema.Schema{"units": textsShape()})),
+			"Names for several units.", named(tableShape(map[string]*jsonschema.Schema{"units": namesShape()})),
 		),
 	})
-	for kind, says := range map[plan.Kind]string{
-		plan.Service: "Units that should keep running.", plan.Task: "Units that run and end.",
-		plan.Suite:      "Units that run and end with test results.",
-		plan.PageServer: "Servers of pages that refresh by themselves.",
-	} {
-		root.Properties[kind.String()] = described(says, named(unitShape(kind, false)))
+	var some []*jsonschema.Schema // of which a file must have at least one
+	for _, kind := range kindsOfUnits {
+		units := named(unitShape(kind, false))
+		units.PropertyNames = &jsonschema.Schema{
+			Pattern: unitNames.String(), Not: &jsonschema.Schema{Const: new(any("omnivigil"))},
+		}
+		root.Properties[kind.String()] = described(kindSays[kind], units)
+		some = append(some, &jsonschema.Schema{
+			Required:   []string{kind.String()},
+			Properties: map[string]*jsonschema.Schema{kind.String(): {MinProperties: new(1)}},
+		})
+	}
+	root.AnyOf = some
+	root.AllOf = []*jsonschema.Schema{
+		unlessDefault("run", required("run"), plan.Service, plan.Task, plan.Suite),
+		unlessDefault("listen", required("listen"), plan.PageServer),
+		unlessDefault("outputs", &jsonschema.Schema{
+			AnyOf: []*jsonschema.Schema{required("outputs"), {Not: required("reuse")}, isFlag("reuse", false)},
+		}, plan.Task),
 	}
 	root.Schema, root.Title = "https://json-schema.org/draft/2020-12/schema", plan.FileName
 	return root
+}
+
+var (
+	kindsOfUnits = []plan.Kind{plan.Service, plan.Task, plan.Suite, plan.PageServer}
+	kindSays     = map[plan.Kind]string{
+		plan.Service: "Units that should keep running.", plan.Task: "Units that run and exit.",
+		plan.Suite:      "Units that run and exit with test results.",
+		plan.PageServer: "Page servers that refresh browsers.",
+	}
+)
+
+// unlessDefault requires something of all units of some kinds, unless [defaults] have a key.
+func unlessDefault(key string, of *jsonschema.Schema, kinds ...plan.Kind) *jsonschema.Schema {
+	all := &jsonschema.Schema{Properties: map[string]*jsonschema.Schema{}}
+	for _, kind := range kinds {
+		all.Properties[kind.String()] = named(of.CloneSchemas())
+	}
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{
+		{Required: []string{"defaults"}, Properties: map[string]*jsonschema.Schema{"defaults": required(key)}}, all,
+	}}
+}
+
+func required(key string) *jsonschema.Schema { return &jsonschema.Schema{Required: []string{key}} }
+
+// oneOf requires exactly one of some keys.
+func oneOf(keys ...string) (all []*jsonschema.Schema) {
+	for _, key := range keys {
+		all = append(all, required(key))
+	}
+	return all
+}
+
+func isFlag(key string, value bool) *jsonschema.Schema {
+	return &jsonschema.Schema{Properties: map[string]*jsonschema.Schema{key: {Const: new(any(value))}}}
 }
 
 // unitShape is the shape of the table of a unit of a kind, or of [defaults].
@@ -61,7 +107,19 @@ func unitShape(kind plan.Kind, defaults bool) *jsonschema.Schema {
 		key := unitKeys[name]
 		properties[name] = described(key.says, key.shape())
 	}
-	return tableShape(properties)
+	shape := tableShape(properties)
+	switch {
+	case defaults:
+	case kind == plan.PageServer:
+		shape.OneOf = oneOf("to", "root")
+		shape.DependentRequired = map[string][]string{"fallback": {"root"}}
+	case kind == plan.Task:
+		manual := isFlag("may_serve", true)
+		manual.Properties["start"] = &jsonschema.Schema{Const: new(any("manual"))}
+		manual.Required = []string{"may_serve", "start"}
+		shape.Not = manual
+	}
+	return shape
 }
 
 func described(says string, s *jsonschema.Schema) *jsonschema.Schema {
@@ -84,24 +142,58 @@ func named(each *jsonschema.Schema) *jsonschema.Schema {
 
 func textShape() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 func flagShape() *jsonschema.Schema { return &jsonschema.Schema{Type: "boolean"} }
-func textsShape() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "array", Items: textShape()}
+
+// textLike is the shape of a text that matches an expression.
+func textLike(expression string) *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: expression}
+}
+
+func listOf(item *jsonschema.Schema) *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "array", Items: item}
+}
+
+func textsShape() *jsonschema.Schema { return listOf(textShape()) }
+func filesShape() *jsonschema.Schema { return listOf(textLike(".")) }
+func nameShape() *jsonschema.Schema  { return textLike(unitNames.String()) }
+func namesShape() *jsonschema.Schema { return listOf(nameShape()) }
+
+// patternShape is the shape of a pattern of files: it is relative.
+func patternShape() *jsonschema.Schema  { return textLike("^[^/]") }
+func patternsShape() *jsonschema.Schema { return listOf(patternShape()) }
+
+// expressionShape is the shape of a regular expression.
+func expressionShape() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", MinLength: new(1), Format: "regex"}
+}
+
+// quantityShape is the shape of a number with one of some units.
+func quantityShape(units string) *jsonschema.Schema {
+	return textLike(`^[0-9]+(\.[0-9]+)? ?(` + units + `)$`)
 }
 
 // commandShape is the shape of a command: a line for the shell, or a list of words.
 func commandShape() *jsonschema.Schema {
-	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape()}}
+	words := textsShape()
+	words.MinItems, words.PrefixItems = new(1), []*jsonschema.Schema{textLike(".")}
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textLike(`\S`), words}}
 }
 
 // durationShape is the shape of a duration in the form of Go's package time.
 func durationShape() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "string", Pattern: `^(0|([0-9]+(\.[0-9]*)?|\.[0-9]+)(ns|us|µs|ms|s|m|h))+$`}
+	return textLike(`^\+?(0|(([0-9]+(\.[0-9]*)?|\.[0-9]+)(ns|us|µs|μs|ms|s|m|h))+)$`)
+}
+
+// pollShape is the shape of a duration that is long enough for polling.
+func pollShape() *jsonschema.Schema {
+	shape := durationShape()
+	shape.Not = textLike(`^\+?([0-9]{1,2}(\.[0-9]*)?ms|[0-9]{1,5}(us|µs|μs)|[0-9]{1,8}ns)$`)
+	return shape
 }
 
 // portShape is the shape of a port: a number, or a text with a variable.
 func portShape() *jsonschema.Schema {
 	number := &jsonschema.Schema{Type: "integer", Minimum: new(float64(1)), Maximum: new(float64(65535))}
-	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{number, {Type: "string", Pattern: `\$`}}}
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{number, textLike(`\$`)}}
 }
 
 func choiceShape(choices ...string) *jsonschema.Schema {
@@ -116,27 +208,24 @@ func stepsShape(keys ...string) func() *jsonschema.Schema {
 	return func() *jsonschema.Schema {
 		properties := map[string]*jsonschema.Schema{}
 		for _, key := range keys {
-			properties[key] = textsShape()
+			properties[key] = patternsShape()
 		}
 		properties["run"] = commandShape()
 		step := tableShape(properties)
 		step.Required = []string{"run"}
-		return &jsonschema.Schema{
-			Type:  "array",
-			Items: &jsonschema.Schema{AnyOf: []*jsonschema.Schema{textShape(), textsShape(), step}},
-		}
+		return listOf(&jsonschema.Schema{AnyOf: append(commandShape().AnyOf, step)})
 	}
 }
 
 func envShape() *jsonschema.Schema {
 	return &jsonschema.Schema{
 		Type:                 "object",
-		AdditionalProperties: &jsonschema.Schema{Types: []string{"string", "integer"}},
+		AdditionalProperties: &jsonschema.Schema{Types: []string{"string", "number"}},
 	}
 }
 
 func stopShape() *jsonschema.Schema {
-	return tableShape(
+	shape := tableShape(
 		map[string]*jsonschema.Schema{
 			"signal": choiceShape(signals...),
 			"run":    commandShape(),
@@ -144,6 +233,8 @@ func stopShape() *jsonschema.Schema {
 			"grace":  durationShape(),
 		},
 	)
+	shape.Not = &jsonschema.Schema{Required: []string{"run", "type"}}
+	return shape
 }
 
 func endpointShape() *jsonschema.Schema {
@@ -152,40 +243,51 @@ func endpointShape() *jsonschema.Schema {
 	)
 }
 
+// listenShape is the shape of an address to listen on: a port, or an address with one, or a text with a variable.
+func listenShape() *jsonschema.Schema {
+	return textLike(`^[0-9]{1,5}$|^(localhost|[0-9]{1,3}(\.[0-9]{1,3}){3}|\[[0-9A-Fa-f:.%]+\]):[0-9]{1,5}$|\$`)
+}
+
 func readyShape() *jsonschema.Schema {
-	return tableShape(map[string]*jsonschema.Schema{
-		"port":     described("A port that accepts connections.", portShape()),
-		"http":     described("An address that answers with 2xx or 3xx.", textShape()),
-		"line":     described("A regular expression that a line of the output matches.", textShape()),
-		"file":     described("A file that exists and is newer than the start.", textShape()),
-		"run":      described("A command that exits 0.", commandShape()),
-		"after":    described("So long after the start.", durationShape()),
-		"within":   described("Past it the unit has failed.", durationShape()),
-		"insecure": described("Accepts any certificate of an https address.", flagShape()),
+	shape := tableShape(map[string]*jsonschema.Schema{
+		"port":     described("The port accepts connections.", portShape()),
+		"http":     described("A GET of this URL returns 2xx or 3xx.", textLike(`^https?://[^/]|\$`)),
+		"line":     described("A line of the output matches this regular expression.", expressionShape()),
+		"file":     described("The file exists and is newer than the start.", textShape()),
+		"run":      described("The command exits with status 0.", commandShape()),
+		"after":    described("The duration has passed.", durationShape()),
+		"within":   described("The timeout, after which the unit has failed.", durationShape()),
+		"insecure": described("Accepts any certificate of an https URL.", flagShape()),
 	})
+	shape.OneOf = oneOf("port", "http", "line", "file", "run", "after")
+	shape.AnyOf = []*jsonschema.Schema{
+		{Not: required("insecure")}, isFlag("insecure", false),
+		{Required: []string{"http"}, Properties: map[string]*jsonschema.Schema{"http": textLike(`^https:|^[^:]*\$`)}},
+	}
+	return shape
 }
 
 func passShape() *jsonschema.Schema {
-	said := tableShape(
+	lines := tableShape(
 		map[string]*jsonschema.Schema{
-			"working": textShape(),
-			"good":    textShape(),
-			"bad":     textShape(),
+			"working": expressionShape(),
+			"good":    expressionShape(),
+			"bad":     expressionShape(),
 			"within":  durationShape(),
 		},
 	)
-	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{choiceShape("auto"), said}}
+	lines.DependentRequired = map[string][]string{"working": {"good"}, "bad": {"good"}}
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{choiceShape("auto"), lines}}
 }
 
 func reactionsShape() *jsonschema.Schema {
 	one := tableShape(map[string]*jsonschema.Schema{
-		"when": described("A pattern; {name} takes one path element, {name...} any number.", textShape()),
-		"run":  described("What runs instead of the unit's command.", commandShape()),
-		"do": &jsonschema.Schema{
-			Type:    "string",
-			Pattern: `^(restart|rerun|nothing|refresh-page|swap-style|signal:[A-Z0-9]+)$`,
-		},
+		"when": described("A pattern; {name} matches one path element, {name...} any number.", patternShape()),
+		"run":  described("Runs instead of the unit's command.", commandShape()),
+		"do": textLike(
+			`^(restart|rerun|nothing|refresh-page|swap-style|signal:(` + strings.Join(signals, "|") + `))$`,
+		),
 	})
-	one.Required = []string{"when"}
-	return &jsonschema.Schema{Type: "array", Items: one}
+	one.Required, one.OneOf = []string{"when"}, oneOf("run", "do")
+	return listOf(one)
 }

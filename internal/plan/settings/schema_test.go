@@ -61,16 +61,62 @@ func TestSchemaFits(t *testing.T) {
 				assert.Equal(t, []string{"go", "test", "-run", "", "./..."}, own.Shortcuts["gt"].With(nil))
 				continue
 			}
+			if !regexp.MustCompile(`(?m)^\[(service|task|suite|relay)\.`).Match(block[1]) { // a part of a file
+				block[1] = append(block[1], "\n[service.web]\nrun = \"a\"\n"...)
+			}
 			assert.NoError(t, against(t, schema, block[1]), "%s: %s", doc, block[1])
 		}
 	}
-	for wrong, text := range map[string]string{
-		"unknown key": "[service.web]\nrun = \"a\"\nwach = []", "port": "[service.web]\nendpoint = { port = 70000 }",
-		"choice": "[task.a]\noverlap = \"never\"",
-		"kind":   "[task.a]\nready = { port = 1 }", "duration": "[task.a]\ndebounce = \"soon\"",
-		"number": "[project]\njobs = 0",
+}
+
+// TestSchemaRejects has both the reader and the schema reject wrong settings. What follows is in a service with a
+// command, unless it begins with a table.
+func TestSchemaRejects(t *testing.T) {
+	schema, err := Schema().Resolve(nil)
+	require.NoError(t, err)
+	for _, text := range []string{
+		// the file
+		"# nothing", "[project]\nname = \"a\"", "[servise.web]\nrun = \"a\"", "[service]", "[project]\njobs = 0",
+		"[project]\njobs = \"two\"", "[project]\nlogs = { size = \"2 G\" }", "[project]\nlogs = { age = \"9 years\" }",
+		"[project]\non_verdict = \"\"", "[project]\nsecret = \"*_TOKEN\"",
+		// units
+		"[service.web]\ndir = \".\"", "[service.\"a b\"]\nrun = \"a\"", "[service.omnivigil]\nrun = \"a\"", "run = \"\"",
+		"run = []", "run = [\"\", \"x\"]", "run = 3", "wach = []", "watch = \"*.go\"", "watch = [\"/etc/hosts\"]",
+		"watch = [\"\"]", "needs = [\"\"]", "env = { A = true }", "debounce = \"soon\"", "debounce = 150",
+		"debounce = \"-1s\"", "poll = \"10ms\"", "start = \"later\"", "setup = [{ inputs = [\"a\"] }]",
+		"setup = [\"\"]", "prelude = [{ run = \"a\", inputs = [\"a\"] }]", "stop = { signal = \"NONE\" }",
+		"stop = { run = \"a\", type = \"q\" }", "endpoint = { port = 70000 }", "endpoint = { port = \"http\" }",
+		"findings = \"some\"", "findings = \"sarif:\"", "findings = {}", "findings = { pattern = \"(?P<file>a)\" }",
+		"findings_fail = \"note\"",
+		// services
+		"ready = {}", "ready = { port = 1, after = \"1s\" }", "ready = { line = \"\" }",
+		"ready = { http = \"localhost:4102\" }", "ready = { http = \"http://a/\", insecure = true }",
+		"ready = { within = \"5s\" }", "pass = \"maybe\"", "pass = { bad = \"error\" }", "after_exit = \"stop\"",
+		"reuse = true", "overlap = \"finish\"",
+		// tasks and suites
+		"[task.a]\nrun = \"a\"\nready = { port = 1 }", "[task.a]\nrun = \"a\"\noverlap = \"never\"",
+		"[task.a]\nrun = \"a\"\nreuse = true", "[task.a]\nrun = \"a\"\nmay_serve = true\nstart = \"manual\"",
+		"[suite.a]\nrun = \"a\"\nresults = \"xunit\"", "[suite.a]\nrun = \"a\"\nresults = \"junit\"",
+		"[suite.a]\nrun = \"a\"\nnarrow = \"-run\"", "[suite.a]\nrun = \"a\"\nnarrow = { join = \"|\" }",
+		// reactions and relays
+		"reaction = [{ when = \"a\" }]", "reaction = [{ do = \"restart\" }]", "reaction = [{ when = \"/a\", do = \"rerun\" }]",
+		"reaction = [{ when = \"a\", run = \"a\", do = \"restart\" }]",
+		"reaction = [{ when = \"a\", do = \"signal:NONE\" }]",
+		"[relay.a]\nlisten = \"4170\"", "[relay.a]\nroot = \"a\"", "[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nto = \"b\"",
+		"[relay.a]\nlisten = \"here\"\nroot = \"a\"", "[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nat = { api = \"b\" }",
+		"[service.b]\nrun = \"b\"\n[relay.a]\nlisten = \"4170\"\nto = \"b\"\nfallback = \"a\"",
+		"[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nrun = \"a\"",
 	} {
-		assert.Error(t, against(t, schema, []byte(text)), wrong)
+		if !strings.HasPrefix(text, "[") && !strings.HasPrefix(text, "#") {
+			run := "run = \"a\"\n"
+			if strings.HasPrefix(text, "run") {
+				run = ""
+			}
+			text = "[service.web]\n" + run + text
+		}
+		_, err := parsePlan(plan.FileName, filepath.Join(t.TempDir(), plan.FileName), "", []byte(text))
+		assert.Error(t, err, "the reader takes %s", text)
+		assert.Error(t, against(t, schema, []byte(text)), "the schema takes %s", text)
 	}
 }
 

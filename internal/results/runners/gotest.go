@@ -105,7 +105,7 @@ func (g *goJSON) suite(name string) *goSuite {
 
 func (g *goJSON) write(ev goEvent) (mark results.Mark) {
 	text := strings.TrimRight(ev.Output, "\n")
-	if goFails.MatchString(text) {
+	if strings.HasPrefix(text, "FAIL\t") || strings.HasPrefix(strings.TrimLeft(text, " "), "--- FAIL: ") {
 		mark = results.MarkFailure
 	}
 	s := g.suite(ev.Package)
@@ -115,18 +115,19 @@ func (g *goJSON) write(ev goEvent) (mark results.Mark) {
 		s.cached = s.cached || strings.HasSuffix(text, "\t(cached)")
 		return mark
 	}
-	if c := g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}]; c != nil && !goFraming.MatchString(text) {
+	if c := g.open[api.CaseName{Suite: ev.Package, Name: ev.Test}]; c != nil && !isGoFraming(text) {
 		c.output.Add(text)
 		c.logged = c.logged || reason.GoLog.MatchString(text) || reason.GoPanic.MatchString(text)
 	}
 	return mark
 }
 
-// goFails matches the output of a test or a package that has failed.
-var goFails = regexp.MustCompile(`^(\s*--- FAIL: |FAIL\t)`)
-
 // goFraming matches what package testing writes around the logs of tests.
 var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
+
+func isGoFraming(text string) bool {
+	return (strings.Contains(text, "=== ") || strings.Contains(text, "--- ")) && goFraming.MatchString(text)
+}
 
 func (g *goJSON) ended(ev goEvent) {
 	status := map[string]results.Status{"pass": results.Passed, "bench": results.Passed,
