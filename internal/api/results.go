@@ -1,6 +1,7 @@
 package api
 
 import (
+	"strings"
 	"time"
 
 	"omnivigil/internal/api/report"
@@ -76,6 +77,7 @@ type PastResult struct {
 // Finding is a problem that a tool reports, with a location.
 type Finding struct {
 	Unit     string   `json:"unit"`
+	Also     []string `json:"also,omitempty"` // other units that report the same
 	Severity Severity `json:"severity"`
 	Rule     string   `json:"rule,omitempty"`
 	Message  string   `json:"message"`
@@ -103,12 +105,15 @@ type ResultQuery struct {
 	// or gone. Empty: all.
 	Only string
 	Text string // only tests or findings that contain this text, in any case
-	// By is the order of findings: "unit" groups them by unit. Otherwise they are grouped by file, and files with new
-	// ones come first.
+	// By is the order of findings: "unit" groups them by unit. Otherwise they are grouped by file, files with new ones
+	// come first, and what several units report comes once.
 	By    string
 	From  int // how many to skip
 	Count int // at most so many; 0 is DefaultLines
 }
+
+// Reporters are the units that report the finding.
+func (f Finding) Reporters() string { return strings.Join(append([]string{f.Unit}, f.Also...), ", ") }
 
 // CasePage is a page of cases, the most important ones first.
 type CasePage struct {

@@ -154,6 +154,23 @@ const (
 )
 
 // Text is a finding in one line, in the form of compilers: file, line, column and message.
-func (f Finding) Text() string {
-	return f.Location.Text() + f.Message
+func (f Finding) Text() string { return f.Location.Text() + f.Message + f.detail() }
+
+// detail returns what a message is about where it does not say so itself and the next line does: javac's symbol, the
+// types that Rust expected and found. It is empty, or begins with a colon.
+func (f Finding) detail() string {
+	if len(f.Notes) == 0 {
+		return ""
+	}
+	first := f.Notes[0]
+	if name, is := strings.CutPrefix(first, "symbol:"); is {
+		return ": " + strings.Join(strings.Fields(name), " ")
+	}
+	if strings.HasPrefix(first, Label) {
+		return ": " + strings.TrimPrefix(first, Label)
+	}
+	return ""
 }
+
+// Label begins a note that a tool writes under the marked source.
+const Label = "^ "

@@ -177,7 +177,7 @@ func sayFindings(w io.Writer, snap *api.Snapshot, page api.FindingPage) {
 			"  %-5s %-8s %s  %s%s%s",
 			f.Change,
 			f.Severity,
-			f.Unit,
+			f.Reporters(),
 			f.From(snap.Project.Root).Text(),
 			f.Message,
 			rule,

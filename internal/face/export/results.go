@@ -76,7 +76,7 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 		}
 	}
 	for more := true; more; {
-		page, err := p.Findings(ctx, api.ResultQuery{Units: units, From: len(r.Findings), Count: api.MaxLines})
+		page, err := p.Findings(ctx, api.ResultQuery{Units: units, By: "unit", From: len(r.Findings), Count: api.MaxLines})
 		if err != nil {
 			return r, err
 		}

@@ -100,7 +100,7 @@ func told(t *testing.T, o readers.Options, files map[string][]byte, output []byt
 		reader.Read(strings.TrimSuffix(line, "\n"))
 	}
 	reader.End(true)
-	_, err := readers.ReadCases(o, time.Time{}, false, r)
+	_, err := readers.ReadCases(o, time.Time{}, reader, r)
 	require.NoError(t, err)
 	require.NoError(t, readers.ReadFindings(o, time.Time{}, r))
 	r.End(time.Now(), true, false)

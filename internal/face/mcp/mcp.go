@@ -390,7 +390,7 @@ func (t *tools) findings(ctx context.Context, in someResults) (string, error) {
 			f.Message,
 			rule,
 			cmp.Or(string(f.Change), "there"),
-			f.Unit,
+			f.Reporters(),
 		)
 	}
 	w.rest(page.Total, len(page.Findings), "finding")

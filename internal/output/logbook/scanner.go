@@ -157,6 +157,9 @@ func (s *Scanner) Scan(p []byte) []string {
 	return lines
 }
 
+// nextLine moves to the beginning of the next line (CNL, ECMA-48). Tools that redraw a line go on with it.
+var nextLine = []byte("\x1b[1E")
+
 // whole appends the texts of complete lines.
 func (s *Scanner) whole(lines []string, p []byte) []string {
 	all := string(p) // once, because all lines share it
@@ -165,6 +168,12 @@ func (s *Scanner) whole(lines []string, p []byte) []string {
 		end := bytes.IndexByte(p, '\n')
 		line, text := p[:end], all[:end]
 		p, all = p[end+1:], all[end+1:]
+		if bytes.IndexByte(line, 0x1b) >= 0 && bytes.Contains(line, nextLine) {
+			for part := range bytes.SplitSeq(line, nextLine) {
+				lines = s.add(lines, part)
+			}
+			continue
+		}
 		if s.pen != (pen.Pen{}) || s.shown != (shown{}) || hide {
 			lines = s.add(lines, line)
 			continue

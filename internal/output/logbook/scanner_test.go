@@ -55,6 +55,7 @@ func TestScanner(t *testing.T) {
 		{"links stay", []string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\\n"},
 			[]string{"\x1b]8;;http://x\x1b\\x\x1b]8;;\x1b\\"}},
 		{"cursor and screen stay out", []string{"\x1b[2J\x1b[Hnew\x1b[K\x1b]0;title\x07 text\n"}, []string{"new text"}},
+		{"the next line is another one", []string{"\x1b[1A\x1b[2K\x1b[0Ghigh\x1b[1Elow\r\n"}, []string{"high", "low"}},
 		{"a sequence split over reads", []string{"\x1b[3", "1mred\n"}, []string{"\x1b[31mred\x1b[0m"}},
 		{"broken text is marked", []string{"a\xffb\n"}, []string{"a\uFFFDb"}},
 		{"a character split over reads", []string{"\xc3", "\xa4\n"}, []string{"ä"}},
@@ -132,6 +133,7 @@ func TestLineWithoutEnd(t *testing.T) {
 func FuzzScanner(f *testing.F) {
 	f.Add([]byte("one\r\n\x1b[31mtwo\x1b[0m\r55%\n"), 3)
 	f.Add([]byte("\x1b]8;;http://x\x07x\n\xff\xc3\xa4"), 1)
+	f.Add([]byte("\x1b[1A\x1b[2Khigh\x1b[1Elow\nebb"), 9)
 	f.Fuzz(func(t *testing.T, data []byte, cut int) {
 		var whole, parts Scanner
 		want := append(whole.Scan(append([]byte(nil), data...)), whole.Rest()...)

@@ -181,7 +181,11 @@ func (f *Reader) follow(line string) {
 		f.last = nil
 		return
 	}
-	switch {
+	switch label := sourceLabel.FindStringSubmatch(line); {
+	case label != nil && len(f.last.Notes) == 0 && strings.HasPrefix(label[1], "help: "):
+		f.note(label[1])
+	case label != nil && len(f.last.Notes) == 0:
+		f.note(results.Label + label[1])
 	case rustNote.MatchString(line):
 		f.note(rustNote.FindStringSubmatch(line)[1])
 	case indented && moreOf.MatchString(line) && !sourceLine.MatchString(line):
@@ -193,6 +197,9 @@ func (f *Reader) follow(line string) {
 const notesWithin = 16
 
 var (
+	// What Rust writes behind the marks below the source.
+	sourceLabel = regexp.MustCompile(`^\s+\|[\s|_-]*\^+ ([^\s-].*)$`)
+
 	rustNote = regexp.MustCompile(`^\s*= ((?:note|help): .*)$`)
 	// How the TypeScript compiler and javac continue: with an indented sentence, or a name and a value.
 	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)

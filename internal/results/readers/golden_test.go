@@ -113,6 +113,9 @@ func (g *golden) run(t *testing.T, command string) string {
 	scanner := logbook.Scanner{}
 	lines := slices.Clone(scanner.Scan(out))
 	text := escape.Strip(strings.Join(append(lines, scanner.Rest()...), "\n")) + "\n"
+	if tools := os.Getenv("TOOLS"); tools != "" {
+		text = strings.ReplaceAll(text, tools, "$TOOLS")
+	}
 	return strings.ReplaceAll(text, g.root, "$ROOT")
 }
 
@@ -198,7 +201,7 @@ func TestGolden(t *testing.T) {
 				r.Read(strings.TrimSuffix(line, "\n"))
 			}
 			r.End(true)
-			_, err = ReadCases(o, time.Time{}, r.UpToDate(), p)
+			_, err = ReadCases(o, time.Time{}, r, p)
 			if err = errors.Join(err, ReadFindings(o, time.Time{}, p)); err != nil {
 				p.say("error: %v", err)
 			}

@@ -3,13 +3,17 @@ package readers
 import (
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/plan"
 	"omnivigil/internal/results/record"
 	"omnivigil/internal/results/source"
 )
@@ -105,5 +109,36 @@ func TestJUnitIsAStream(t *testing.T) {
 			runtime.ReadMemStats(&after)
 			assert.Less(t, int64(after.HeapSys)-int64(before.HeapSys), int64(10<<20), "bytes taken from the system")
 		})
+	}
+}
+
+// TestKnownReports reads the reports that a runner writes without being told to, if its output shows that it ran and
+// they are newer than the run.
+func TestKnownReports(t *testing.T) {
+	dir := t.TempDir()
+	write := func(class string, at time.Time) {
+		file := filepath.Join(dir, "pier/target/surefire-reports", "TEST-"+class+".xml")
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+		require.NoError(t, os.WriteFile(file, []byte(`<testsuite name="`+class+`"><testcase classname="`+class+
+			`" name="isHigh" time="0.01"/></testsuite>`), 0o600))
+		require.NoError(t, os.Chtimes(file, at, at))
+	}
+	write("ferries.Before", midday.Add(-time.Hour))
+	write("ferries.Tides", midday.Add(time.Second))
+	for output, want := range map[string]int{
+		"[INFO] Tests run: 1, Failures: 0, Errors: 0, Skipped: 0, Time elapsed: 0.1 s -- in ferries.Tides": 1,
+		"Tests run: 1, Failures: 0, Errors: 0, Skipped: 0, Time elapsed: 0.1 sec - in ferries.Tides":       1,
+		"Tests run: 1": 0,
+	} {
+		r := record.New()
+		r.Begin(record.Run{Number: 1, At: midday})
+		o := Options{Dir: dir, Root: dir, Results: plan.Results{Form: plan.ResultsAuto}}
+		reader := New(o, r)
+		reader.Read(output)
+		reader.End(true)
+		kept, err := ReadCases(o, midday, reader, r)
+		require.NoError(t, err)
+		assert.Empty(t, kept)
+		assert.Equal(t, want, r.Sum().Passed, output)
 	}
 }

@@ -32,7 +32,7 @@ type Reader struct {
 	cases    []runners.Reader
 	findings *findings.Reader // nil: findings are not read
 	reports  bool             // cases are in files, so it matters whether there was nothing to do
-	upToDate bool
+	upToDate bool             // the output shows that there was nothing to do
 }
 
 // New returns a reader that reports to sink.
@@ -113,8 +113,16 @@ var nothingToDo = regexp.MustCompile(
 		`|\(cached\)`,
 )
 
-// UpToDate reports whether the output of a unit whose cases are in files shows that there was nothing to do.
-func (r *Reader) UpToDate() bool { return r.upToDate }
+// knownReports returns the pattern of the JUnit XML that the runner is known to write, which was recognized by its
+// output; empty: it is known of none.
+func (r *Reader) knownReports() string {
+	for _, c := range r.cases {
+		if reporter, is := c.(runners.Reporter); is && reporter.Reports() != "" {
+			return reporter.Reports()
+		}
+	}
+	return ""
+}
 
 // End reports what is known only at the end of the output. Complete: the run was not stopped, so what is missing has
 // failed.

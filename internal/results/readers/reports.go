@@ -42,18 +42,21 @@ func reportFiles(dir, pattern string, since time.Time) (fresh []string, older in
 
 // ReadCases reads the reports of test results of a run that began at a time, and reports to sink. It blocks while it
 // reads. The error tells that no report is newer than the run, or which one cannot be read: the run's cases are
-// unknown then. If the run's output shows that there was nothing to do, upToDate, older reports are valid: nothing is
-// reported, and kept is true.
-func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (kept string, err error) {
+// unknown then. If the run's output shows that there was nothing to do, older reports are valid: nothing is reported,
+// and kept says so.
+//
+// If the settings name no report, those that the runner is known to write are read, if there are some that are newer.
+func ReadCases(o Options, since time.Time, output *Reader, sink results.Sink) (kept string, err error) {
 	pattern := o.Results.JUnit
 	if pattern == "" {
+		readKnown(o, since, output.knownReports(), sink)
 		return "", nil
 	}
 	found, older, err := reportFiles(o.Root, pattern, since)
 	switch {
 	case err != nil:
 		return "", fmt.Errorf("look for its report at %s: %w", pattern, err)
-	case len(found) == 0 && older > 0 && upToDate:
+	case len(found) == 0 && older > 0 && output.upToDate:
 		return "its report at " + pattern + " is from an earlier run: the output says that nothing had to be done", nil
 	case len(found) == 0:
 		if beside, _, err := reportFiles(o.Dir, pattern, since); err == nil && len(beside) > 0 && o.Dir != o.Root {
@@ -69,19 +72,34 @@ func ReadCases(o Options, since time.Time, upToDate bool, sink results.Sink) (ke
 		}
 		return "", fmt.Errorf("its report was not written: there is no file newer than the run at %s", pattern)
 	}
-	hide := o.Hide
-	if hide == nil {
-		hide = func(text string) string { return text }
-	}
 	for _, file := range found {
-		if err := readFile(
-			file,
-			func(in io.Reader) error { return readJUnit(in, source.New(o.Dir, o.Root), hide, sink) },
-		); err != nil {
+		if err := readCasesOf(o, file, sink); err != nil {
 			return "", fmt.Errorf("its report %s cannot be read: %w", file, err)
 		}
 	}
 	return "", nil
+}
+
+// readKnown reads the reports that a runner has written without being told to. One that cannot be read tells no more
+// than the output.
+func readKnown(o Options, since time.Time, pattern string, sink results.Sink) {
+	if pattern == "" {
+		return
+	}
+	found, _, _ := reportFiles(o.Dir, pattern, since) // the pattern is our own
+	for _, file := range found {
+		_ = readCasesOf(o, file, sink)
+	}
+}
+
+func readCasesOf(o Options, file string, sink results.Sink) error {
+	hide := o.Hide
+	if hide == nil {
+		hide = func(text string) string { return text }
+	}
+	return readFile(file, func(in io.Reader) error {
+		return readJUnit(in, source.New(o.Dir, o.Root), hide, sink)
+	})
 }
 
 // readFile reads a regular file that is not too large.

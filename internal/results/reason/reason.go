@@ -182,6 +182,7 @@ var comparisons = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^\s*got\s*: ?(?P<got>.*)\n\s*(?:want|expected)\s*: ?(?P<want>.*)$`),
 	regexp.MustCompile(`(?m)^\s*left: (?P<got>.*)\n\s*right: (?P<want>.*)$`), // assert_eq! of Rust
 	// In a sentence.
+	regexp.MustCompile(`\bexpected:? ?<(?P<want>[^\n]*)> but was:? ?<(?P<got>[^\n]*)>`), // JUnit
 	regexp.MustCompile(`(?i)\bgot (?P<got>[^;]+?)[,;]? (?:but )?(?:want|wanted|expected) (?P<want>[^\n]+)`),
 	regexp.MustCompile(
 		`(?i)\b(?:want|wanted|expected) (?P<want>[^;\n]+?)[,;]? (?:but )?(?:got|was|received) (?P<got>[^\n]+)`,

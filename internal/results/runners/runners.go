@@ -19,6 +19,12 @@ type Reader interface {
 	End(complete bool)
 }
 
+// Reporter is a Reader whose runner also writes JUnit XML without being told to.
+type Reporter interface {
+	// Reports returns the pattern of the files, relative to the unit's directory; empty: that runner was not seen.
+	Reports() string
+}
+
 // Of returns the readers of a form, which report to sink. Other reads the lines of builds within test results; built
 // reports whether an error of a build has been reported.
 func Of(
@@ -29,7 +35,8 @@ func Of(
 		return []Reader{
 			newGoJSON(sink, f, other, built), newGoText(sink, f, built), newTAP(sink, f), newSpec(sink, f),
 			newLibtest(sink, f), newNumbered(sink, f), newPytest(sink, f), newUnittest(sink, f), newJest(sink, f),
-			newVitest(sink, f), newCTest(sink, f),
+			newVitest(sink, f), newCTest(sink, f), newSurefire(sink, f), newJUnitConsole(sink, f), newAVA(sink, f),
+			newPlaywright(sink, f), newBats(sink, f),
 		}
 	case plan.ResultsGoJSON:
 		return []Reader{newGoJSON(sink, f, other, built)}

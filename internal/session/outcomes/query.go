@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/results/record"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/location"
 )
 
 // known are the converted cases and findings of one unit.
@@ -168,6 +169,7 @@ func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, 
 	}
 	if q.By != "unit" {
 		byFile(all)
+		all = once(all)
 	}
 	page := api.FindingPage{From: q.From}
 	page.Findings, page.Total = chosen(all, q)
@@ -185,6 +187,34 @@ func byFile(all []*api.Finding) {
 	slices.SortStableFunc(all, func(a, b *api.Finding) int {
 		return cmp.Or(fresh[a.File]-fresh[b.File], strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column)
 	})
+}
+
+// once returns findings that are grouped by file, with those that several units report only once: the one that is new,
+// if one is.
+func once(all []*api.Finding) (out []*api.Finding) {
+	type place struct {
+		location.Location
+		message string
+		gone    bool
+	}
+	at := map[place]int{}
+	for _, f := range all {
+		key := place{f.Location, f.Message, f.Change == api.GoneFinding}
+		i, reported := at[key]
+		switch {
+		case !reported || f.File == "" || slices.Contains(append(out[i].Also, out[i].Unit), f.Unit):
+			at[key] = len(out)
+			out = append(out, f)
+			continue
+		case out[i].Change != f.Change && f.Change == api.NewFinding:
+			out[i], f = f, out[i]
+		}
+		both := *out[i] // others use the original
+		both.Also = append(slices.Clone(both.Also), f.Unit)
+		both.Also = append(both.Also, f.Also...)
+		out[i] = &both
+	}
+	return out
 }
 
 // Narrowing returns the arguments that narrow a unit to what a request names, and a description of that.

@@ -162,7 +162,7 @@ func (r *Live) meant(exit engine.Exit) bool {
 	complete := !r.isStopped()
 	r.tracking.reader.End(complete)
 	missing := ""
-	kept, caseErr := readers.ReadCases(r.tracking.options, r.Began, r.tracking.reader.UpToDate(), m.record)
+	kept, caseErr := readers.ReadCases(r.tracking.options, r.Began, r.tracking.reader, m.record)
 	if caseErr != nil && complete && r.Unit.Kind.Ends() {
 		missing = r.project.Clean(caseErr.Error())
 	}

@@ -197,7 +197,7 @@ func (f *findings) row(m *view.Model, number, width int, first bool) string {
 	)
 	right := ""
 	if width >= 100 {
-		right = m.UnitStyle(c.Unit).Render(c.Unit) + " "
+		right = m.UnitStyle(c.Unit).Render(c.Reporters()) + " "
 	}
 	return cells.Ends(row, right, width)
 }
