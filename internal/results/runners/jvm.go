@@ -198,3 +198,107 @@ func (j *junitConsole) End(complete bool) {
 		j.ended()
 	}
 }
+
+// gradle reads what Gradle prints of failed tests: the class and the test, with the error and its place below. It
+// names only failures; the reports that it writes name all tests.
+type gradle struct {
+	block  failureBlock
+	built  bool // a build has ended
+	suites suites
+}
+
+func newGradle(sink results.Sink, f *source.Files) *gradle {
+	return &gradle{block: failureBlock{sink: sink, files: f}, suites: suites{}}
+}
+
+var (
+	gradleTest  = regexp.MustCompile(`^(\w[\w.$]*(?: > \w+)*) > (\S.*?) (PASSED|FAILED|SKIPPED)$`)
+	gradlePlace = regexp.MustCompile(`^    [\w.$]+(?:: (.*))? at (\w+\.(?:java|kt|groovy|scala)):(\d+)$`)
+	gradleCount = regexp.MustCompile(`^\d+ tests? completed, \d+ failed`)
+	gradleEnds  = regexp.MustCompile(`^BUILD (?:SUCCESSFUL|FAILED) in `)
+)
+
+// gradleReports is where Gradle writes its reports, in every project.
+const gradleReports = "**/build/test-results/**/TEST-*.xml"
+
+// Reports implements Reporter.
+func (g *gradle) Reports() string {
+	if g.built {
+		return gradleReports
+	}
+	return ""
+}
+
+func (g *gradle) Read(line string) (results.Mark, bool) {
+	if m := gradleTest.FindStringSubmatch(line); m != nil {
+		return g.test(m), true
+	}
+	switch {
+	case gradleEnds.MatchString(line):
+		g.built = true
+		g.ended()
+		return results.NoMark, true
+	case g.block.c == nil:
+		return results.NoMark, false
+	case line == "", gradleCount.MatchString(line):
+		g.tell()
+		return results.NoMark, true
+	}
+	g.block.add(line)
+	return results.NoMark, true
+}
+
+func (g *gradle) test(m []string) results.Mark {
+	g.tell()
+	class, name := strings.ReplaceAll(m[1], " > ", "$"), m[2]
+	switch m[3] {
+	case "FAILED":
+		g.block.begin(class, name)
+		return results.MarkFailure
+	case "SKIPPED":
+		g.block.sink.Ended(results.Case{Suite: class, Name: name, Status: results.Skipped})
+	default:
+		g.block.sink.Ended(results.Case{Suite: class, Name: name, Status: results.Passed})
+	}
+	return results.NoMark
+}
+
+// tell reports the failure that has been read. Newer versions leave out the package of its class, which the reports
+// have.
+func (g *gradle) tell() {
+	c := g.block.c
+	if c == nil {
+		return
+	}
+	for _, line := range c.Output {
+		if m := gradlePlace.FindStringSubmatch(line); m != nil && c.Location.Line == 0 {
+			c.Location = source.Place(g.block.files.Find(m[2]), m[3], "")
+			c.Message = strings.TrimSpace(line)
+		}
+	}
+	if pkg := packageOf(g.block.files, c.Location.File); pkg != "" && !strings.HasPrefix(c.Suite, pkg+".") {
+		c.Suite = pkg + "." + c.Suite
+	}
+	g.suites.saw(c.Suite, true)
+	g.block.end()
+}
+
+var packageLine = regexp.MustCompile(`^\s*package\s+([\w.]+)`)
+
+// packageOf returns the package of a file in Java or a related language; empty: it is unknown.
+func packageOf(f *source.Files, file string) string {
+	const within = 100 // lines of comments
+	for n := 1; file != "" && n <= within; n++ {
+		if m := packageLine.FindStringSubmatch(f.Line(file, n)); m != nil {
+			return m[1]
+		}
+	}
+	return ""
+}
+
+func (g *gradle) ended() {
+	g.tell()
+	g.suites.end(g.block.sink, true)
+}
+
+func (g *gradle) End(bool) { g.ended() }

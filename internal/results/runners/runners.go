@@ -36,7 +36,7 @@ func Of(
 			newGoJSON(sink, f, other, built), newGoText(sink, f, built), newTAP(sink, f), newSpec(sink, f),
 			newLibtest(sink, f), newNumbered(sink, f), newPytest(sink, f), newUnittest(sink, f), newJest(sink, f),
 			newVitest(sink, f), newCTest(sink, f), newSurefire(sink, f), newJUnitConsole(sink, f), newAVA(sink, f),
-			newPlaywright(sink, f), newBats(sink, f),
+			newPlaywright(sink, f), newBats(sink, f), newGradle(sink, f),
 		}
 	case plan.ResultsGoJSON:
 		return []Reader{newGoJSON(sink, f, other, built)}
