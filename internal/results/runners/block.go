@@ -64,7 +64,7 @@ func (s suites) end(sink results.Sink, onlyFailures bool) {
 // notMessage matches lines of a block that are not the message: headings, places, stacks, excerpts of source.
 var notMessage = regexp.MustCompile(
 	`^\s*(?:at .*|# \S+:\d+.*|❯ .*|>? *\d+ *\|.*|--|\| *\^.*|[~^ ]+|\S+\.\w+:\d+(?::in .*)?:?|Message:|Stack:|` +
-		"from .*|Traceback .*|File \".*|Failure/Error: .*|─+|⎯+|\\+ expected - actual)\\s*$",
+		"from .*|rspec \\S+|Traceback .*|File \".*|Failure/Error: .*|─+|⎯+|\\+ expected - actual)\\s*$",
 )
 
 // messageOf returns the first lines of a block that are its message.

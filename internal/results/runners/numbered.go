@@ -24,6 +24,7 @@ type numberedForm struct {
 	list   *regexp.Regexp // the heading of the list of failures
 	item   *regexp.Regexp // a number and the name, in group 1
 	ends   *regexp.Regexp // the totals; nil: they come before the list
+	loads  *regexp.Regexp // a file that could not be loaded, in group 1, with the reason below; nil: there is no such line
 	nested bool           // names continue in the next lines, up to a colon
 }
 
@@ -38,7 +39,8 @@ var numberedForms = []numberedForm{
 		begins: regexp.MustCompile(`^Failures:$`),
 		list:   regexp.MustCompile(`^Failures:$`),
 		item:   regexp.MustCompile(`^  \d+\) (\S.*)$`),
-		ends:   regexp.MustCompile(`^(?:Finished in .* to load\)|\d+ examples?, \d+ failures?.*)$`),
+		ends:   regexp.MustCompile(`^(?:No examples found\.|Finished in .* to load\)|\d+ examples?, \d+ failures?.*)$`),
+		loads:  regexp.MustCompile(`^An error occurred while loading (?:\./)?(\S+)\.(?: - Did you mean\?)?$`),
 	},
 	{ // Jasmine
 		begins: regexp.MustCompile(`^Randomized with seed \d+$`),
@@ -67,9 +69,18 @@ func newNumbered(sink results.Sink, f *source.Files) *numbered {
 
 func (n *numbered) Read(line string) (results.Mark, bool) {
 	for i := range numberedForms {
-		if form := &numberedForms[i]; n.form == nil && form.begins.MatchString(line) {
+		form := &numberedForms[i]
+		if n.form == nil && form.begins.MatchString(line) {
 			n.form = form
 			break
+		}
+		if form.loads == nil || n.form != nil && n.form != form {
+			continue
+		}
+		if m := form.loads.FindStringSubmatch(line); m != nil {
+			n.form, n.list, n.bad = form, true, true
+			n.block.begin(m[1], "")
+			return results.MarkFailure, true
 		}
 	}
 	switch {
