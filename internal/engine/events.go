@@ -90,10 +90,11 @@ type PassBegan struct {
 
 // PassEnded reports that the newest pass has ended.
 type PassEnded struct {
-	Unit string
-	Run  int
-	Good bool
-	Saw  string // of a bad pass: its first message
+	Unit  string
+	Run   int
+	Good  bool
+	Saw   string // of a bad pass: its first message
+	After Moment // it ended later than this; zero: unknown
 }
 
 // SettingsTouched reports that the settings or env files are being written. A NewPlan or PlanBroken of the same or a

@@ -10,6 +10,10 @@ import (
 // a file was written are both known only within bounds; if these overlap, it is uncertain whether the pass has read
 // the file, and waiting decides: a tool that has not read it begins another pass within the time that its settings
 // give it.
+//
+// Of a tool that reports only ends, a pass began at an unknown time, and there is nothing to wait for in one case: if
+// no file was written for so long that no other pass could follow, and then files were, all at one moment, a pass that
+// ends later was begun by that write and has read it.
 
 // Pass is one round of work of a service that picks up changes by itself. Missing times are zero.
 type Pass struct {
@@ -27,6 +31,7 @@ type pass struct {
 	Pass
 	after, by Moment // the bounds of its beginning
 	guessed   bool   // no output reported its beginning
+	ended     Moment // it ended later than this; zero: unknown
 }
 
 // write is a burst of writes that affects a unit and that none of its passes has certainly read.
@@ -37,6 +42,7 @@ type write struct {
 	noticed  Moment   // when the last write was noticed
 	earliest Moment   // the earliest time of the last write
 	undone   bool     // everything was as before in the end, so perhaps no pass follows
+	sole     bool     // no pass was in progress or to follow, and all writes of the burst were at one moment
 	files    []string // known when they have settled
 }
 
@@ -53,6 +59,7 @@ type passes struct {
 	chain  chain  // that set off the newest one
 	counts bool   // files that are not ignored were written since the last good pass was passed on
 	due    Moment // when the next pass should have begun
+	wrote  Moment // when a write was last noticed
 	armed  bool   // a timer is set
 	missed bool   // that time has passed without a pass
 }
@@ -68,7 +75,7 @@ const (
 
 func (p *pass) read(w write) reading {
 	switch {
-	case p.after.After(w.noticed):
+	case p.after.After(w.noticed), w.sole && p.ended.After(w.noticed):
 		return hasRead
 	case p.by.Before(w.earliest) && !w.undone:
 		return hasNotRead
@@ -96,19 +103,23 @@ func (e *Engine) wrote(u *unit, burst int, at Moment, unsure bool) {
 	if !u.takesUp() {
 		return
 	}
+	known := false
 	switch {
 	case unsure, at.After(e.now):
 		at = e.now // only a later pass has certainly read it
 	case at.IsZero():
 		at = e.now.Add(-noticeTime)
+	default:
+		known = true
 	}
 	p := &u.passes
 	w := write{burst: burst, rev: e.rev, first: at, noticed: e.now, earliest: at}
+	w.sole = known && len(p.unread) == 0 && p.open == nil && p.wrote.Add(u.spec.Pass.Within).Before(at)
 	if i := p.of(burst); i >= 0 { // a part of it: its last write counts, after those of other bursts
-		w.first = p.unread[i].first
+		w.first, w.sole = p.unread[i].first, p.unread[i].sole && known && at.Sub(p.unread[i].first) == 0
 		p.unread = slices.Delete(p.unread, i, i+1)
 	}
-	p.unread = append(p.unread, w)
+	p.unread, p.wrote = append(p.unread, w), e.now
 	p.missed = false
 	e.awaitPass(u)
 }
@@ -251,7 +262,7 @@ func (e *Engine) passEnded(ev PassEnded) {
 		return
 	}
 	p.last, p.open = p.open, nil
-	p.last.EndedAt, p.last.Good, p.last.Saw = e.now, ev.Good, ev.Saw
+	p.last.EndedAt, p.last.Good, p.last.Saw, p.last.ended = e.now, ev.Good, ev.Saw, ev.After
 	if ev.Good {
 		e.tellRun(u, Fact{Kind: FactPassEnded, Pass: p.last.Number, Took: p.last.took(), State: Ready})
 		e.passedWell(u)

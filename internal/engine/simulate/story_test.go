@@ -44,9 +44,9 @@ func TestStories(t *testing.T) {
 			archive, err := txtar.ParseFile(file)
 			require.NoError(t, err)
 			require.Len(t, archive.Files, 2)
-			file := filepath.Join(t.TempDir(), plan.FileName)
-			require.NoError(t, os.WriteFile(file, archive.Files[0].Data, 0o644))
-			p, err := settings.Read(file)
+			at := filepath.Join(t.TempDir(), plan.FileName)
+			require.NoError(t, os.WriteFile(at, archive.Files[0].Data, 0o644))
+			p, err := settings.Read(at)
 			require.NoError(t, err)
 			got := tell(t, p, string(archive.Files[1].Data))
 			if *update {
@@ -72,7 +72,7 @@ func tell(t *testing.T, p *plan.Plan, story string) string {
 			b.EndsAfter = 500 * time.Millisecond
 		}
 		if p.Unit(unit).Pass != nil {
-			b.Tool = &Tool{Says: true, Skips: true,
+			b.Tool = &Tool{Says: p.Unit(unit).Pass.Working != "", Skips: true,
 				Notice: func() time.Duration { return 100 * time.Millisecond },
 				Lag:    func() time.Duration { return 0 },
 				Work:   func() (time.Duration, bool) { return 400 * time.Millisecond, !failing[unit] }}

@@ -84,7 +84,7 @@ func (t *tool) end(pass *toolPass, good bool) {
 		}
 		t.since = after
 		w.ending = pass.serial
-		w.Send(engine.PassEnded{Unit: t.unit, Run: t.process.run, Good: good, Saw: "an error"})
+		w.Send(engine.PassEnded{Unit: t.unit, Run: t.process.run, Good: good, Saw: "an error", After: after})
 	})
 	if t.wanted {
 		t.begin(false)

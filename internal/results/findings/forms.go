@@ -67,8 +67,9 @@ func withBytes(forms []form) []form {
 var colonForm = regexp.MustCompile(
 	`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
 		`(?:(fatal error|internal compiler error|runtime error|error|warning|note|info|information|hint|remark|style` +
-		`|refactor|convention|performance|portability|help|Error|Warning|ERROR|WARNING)` +
-		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?(?:: *(?:- )?| +(?:- )?))?(\S.*)$`,
+		`|refactor|convention|performance|portability|help|ERROR|WARNING)` +
+		`(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?(?:: *(?:- )?| +(?:- )?)|` +
+		`(Error|Warning)(?:\s*\[([\w./@:-]+)\]|\s+([A-Z]+\d+))?: *(?:- )?)?(\S.*)$`, // "Error return ..." is a message
 )
 
 var (
@@ -87,7 +88,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 	if m == nil {
 		return results.NoMark, false
 	}
-	file, column, word, rule, message := m[1], m[3], m[4], m[5]+m[6], m[7]
+	file, column, word, rule, message := m[1], m[3], m[4]+m[7], m[5]+m[6]+m[8]+m[9], m[10]
 	// Messages of make about its own file, and of Ruby about a file that it cannot read.
 	stops := strings.HasPrefix(message, "*** ") || strings.HasPrefix(message, "syntax error, ")
 	if word == "" && column == "" && !stops {

@@ -14,7 +14,7 @@ import (
 // Event is the beginning or the end of a pass.
 type Event struct {
 	Ended bool
-	// Of a beginning: it was between After and By; Guessed: no line reported it.
+	// A beginning was between After and By; an end was after After. Guessed: no line reported the beginning.
 	After, By time.Time
 	Guessed   bool
 	// Of an end: whether the pass was good, and if not, the first message.
@@ -59,7 +59,7 @@ func (r *Reader) Read(after, by time.Time, line string, next []string) []Event {
 	if !r.open {
 		events = append(events, Event{After: r.since, By: by, Guessed: true})
 	}
-	end := Event{Ended: true, Good: what == endsWell}
+	end := Event{Ended: true, After: after, Good: what == endsWell}
 	if !end.Good {
 		end.Saw = r.firstError(line, next)
 	}

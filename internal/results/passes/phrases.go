@@ -79,7 +79,7 @@ var known = func() []phrases {
 			`^🚨 Build failed\.`},
 		{"sass", // 1.108
 			``,
-			`Compiled .+ to .+\.$`,
+			`Compiled .+ to .+\.$|^Sass is watching for changes\.`, // the second alone if nothing had to be compiled
 			`^Error: `},
 		{"tailwindcss", // 4.3
 			``,

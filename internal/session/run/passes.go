@@ -97,7 +97,8 @@ func (r *Live) tellPasses(events []passes.Event) {
 			if r.tracking.reader != nil {
 				r.tracking.report(false)
 			}
-			r.project.Send(engine.PassEnded{Unit: r.Unit.Name, Run: r.Number, Good: ev.Good, Saw: ev.Saw})
+			r.project.Send(engine.PassEnded{Unit: r.Unit.Name, Run: r.Number, Good: ev.Good, Saw: ev.Saw,
+				After: r.project.Moment(ev.After)})
 		} else {
 			r.project.Send(
 				engine.PassBegan{
