@@ -158,9 +158,7 @@ watch = ["pages.in", "fares.txt"]
 		for r.count("are ignored from now on") == 0 && time.Since(began) < 30*time.Second {
 			time.Sleep(20 * time.Millisecond)
 		}
-		if share := float64(
-			stolenTime(t)-stolen,
-		) / float64(
+		if share := float64(stolenTime(t)-stolen) / float64(
 			2*time.Since(began),
 		); r.count("are ignored from now on") == 0 &&
 			share > 0.05 {

@@ -85,14 +85,8 @@ func toldProjects() []told {
 				return "test/berths.test.mjs", fmt.Sprintf(
 						"assert.equal(2 * %d,",
 						n,
-					), fmt.Sprintf(
-						"assert.equal(3 * %d,",
-						n,
-					),
-					fmt.Sprintf(
-						`BROKEN +harbour: 1 test failing \(1 new\): berths/has depth %d`,
-						n,
-					), fmt.Sprintf(
+					), fmt.Sprintf("assert.equal(3 * %d,", n),
+					fmt.Sprintf(`BROKEN +harbour: 1 test failing \(1 new\): berths/has depth %d`, n), fmt.Sprintf(
 						"test/berths.test.mjs:%d",
 						5+3*(n-1),
 					)
@@ -113,17 +107,11 @@ func toldProjects() []told {
 						"depth%d: number = %d;",
 						n,
 						n,
-					), fmt.Sprintf(
-						"depth%d: number = 'low';",
-						n,
-					),
+					), fmt.Sprintf("depth%d: number = 'low';", n),
 					fmt.Sprintf(
 						`BROKEN +pages: web/berths\.ts:%d:14: Type 'string' is not assignable`,
 						2*n-1,
-					), fmt.Sprintf(
-						"web/berths.ts:%d",
-						2*n-1,
-					)
+					), fmt.Sprintf("web/berths.ts:%d", 2*n-1)
 			},
 		},
 		{
@@ -213,10 +201,50 @@ func TestFindingsOfRealTools(t *testing.T) {
 			}
 			out, err := command(env, dir, "export", "results", "--format", "json")
 			require.NoError(t, err, out)
-			require.NotContains(t, out, `"fail"`)
-			require.NotContains(t, out, `"error"`)
+			require.NotRegexp(t, `"status":"failed","(change|run)"|"severity":"error"`, out)
 			s.press("q")
 			s.shows(`exit code 0`)
+		})
+	}
+}
+
+// TestRunnersWithoutSettings runs real test runners as users do, with one failing test, and sees its name.
+func TestRunnersWithoutSettings(t *testing.T) {
+	t.Parallel()
+	js := "const assert = require('node:assert');\ndescribe('berths', () => { it('is deep', () => { assert.equal(4, 3); }); });\n"
+	for _, r := range []struct{ tool, run, file, text, fails string }{
+		{pytest(), pytest() + " -m pytest", "test_berths.py", "def test_deep():\n    assert 4 == 3\n", "test_deep"},
+		{"python3", "python3 -m unittest", "test_berths.py", "import unittest\n\nclass Berths(unittest.TestCase):\n" +
+			"    def test_deep(self):\n        self.assertEqual(4, 3)\n", "test_deep"},
+		{"jest", "jest --no-watchman --rootDir .", "berths.test.js", js, "berths/is deep"},
+		{"mocha", "mocha berths.js", "berths.js", js, "berths/is deep"},
+		{"node", "node --test", "berths.test.js", "require('node:test')('deep', () => { throw new Error('low'); });\n", "deep"},
+		{"prove", "prove -v berths.t", "berths.t", "use Test::More tests => 1;\nis(4, 3, 'deep');\n", "deep"},
+		{"bats", "bats berths.bats", "berths.bats", "@test \"deep\" {\n  [ 4 = 3 ]\n}\n", "deep"},
+		{"rspec", "rspec berths_spec.rb", "berths_spec.rb",
+			"RSpec.describe('berths') { it('is deep') { expect(4).to eq(3) } }\n", "berths is deep"},
+		{"cargo", "cargo test --offline", "src/lib.rs",
+			"#[test]\nfn deep() {\n    assert_eq!(4, 3);\n}\n", "deep"},
+		{"go", "go test ./...", "berths_test.go",
+			"package ferries\n\nimport \"testing\"\n\nfunc TestDeep(t *testing.T) { t.Error(\"low\") }\n", "TestDeep"},
+	} {
+		t.Run(filepath.Base(strings.Fields(r.run)[0])+" "+r.file, func(t *testing.T) {
+			if _, err := exec.LookPath(r.tool); err != nil {
+				t.Skipf("%s is not installed", r.tool)
+			}
+			t.Parallel()
+			dir := t.TempDir()
+			for name, text := range map[string]string{
+				r.file: r.text, "go.mod": "module ferries\n\ngo 1.21\n", "package.json": "{}",
+				"Cargo.toml":     "[package]\nname = \"ferries\"\nversion = \"0.1.0\"\nedition = \"2021\"\n",
+				"omnivigil.toml": fmt.Sprintf("[suite.harbour]\nrun = %q\n", r.run),
+			} {
+				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+			}
+			out, err := command([]string{"XDG_STATE_HOME=" + t.TempDir()}, dir, "once", "--trust", "harbour")
+			require.Error(t, err, out)
+			require.Contains(t, out, "harbour failed (1 test failing: "+r.fails+")", out)
 		})
 	}
 }

@@ -162,9 +162,7 @@ func noneLeft(t *testing.T, mark string) {
 		left = nil
 		procs, _ := filepath.Glob("/proc/[0-9]*/environ")
 		for _, p := range procs {
-			if data, err := os.ReadFile(
-				p,
-			); err == nil && strings.Contains(string(data), mark) &&
+			if data, err := os.ReadFile(p); err == nil && strings.Contains(string(data), mark) &&
 				strings.Contains(string(data), "OMNIVIGIL_UNIT=") {
 				cmdline, _ := os.ReadFile(filepath.Join(filepath.Dir(p), "cmdline"))
 				left = append(left, string(cmdline))

@@ -24,9 +24,7 @@ var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 func ferries() *api.Snapshot {
 	at := func(s int) time.Time { return noon.Add(time.Duration(s) * time.Second) }
 	return &api.Snapshot{
-		At: at(
-			60,
-		),
+		At:      at(60),
 		Project: api.About{Name: "Saltmarsh Ferries", Since: noon},
 		Verdict: api.Verdict{Word: api.VerdictBroken, Text: "fares failed (exit 1)"},
 		Saves:   []api.Save{{At: at(30), Ripple: 2}},

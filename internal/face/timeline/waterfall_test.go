@@ -110,11 +110,7 @@ func TestWaterfall(t *testing.T) {
 	assert.Equal(
 		t,
 		100*time.Millisecond,
-		WaterfallOf(
-			&api.Ripple{Since: noon, RestAt: noon, Outcome: api.EndedCurrent},
-			noon,
-			10,
-		).Axis.Span().Round(
+		WaterfallOf(&api.Ripple{Since: noon, RestAt: noon, Outcome: api.EndedCurrent}, noon, 10).Axis.Span().Round(
 			time.Millisecond,
 		),
 	)

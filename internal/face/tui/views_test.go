@@ -453,10 +453,7 @@ func TestRandomScreens(t *testing.T) {
 				snap := snapshot.Of(w.Engine.Snapshot(), w.Plan)
 				if len(snap.Units) > 0 {
 					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " +
-						strings.Repeat(
-							"long ",
-							r.IntN(40),
-						)
+						strings.Repeat("long ", r.IntN(40))
 				}
 				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
 					u.Name = "渡し船" + u.Name

@@ -333,11 +333,7 @@ func TestFailures(t *testing.T) {
 	b.Flush()
 	page, err := log.Lines(t.Context(), api.LineQuery{Filter: "event=failure"})
 	require.NoError(t, err)
-	assert.Equal(
-		t,
-		[]string{"--- FAIL: TestLow", "failed"},
-		said(page.Lines),
-	)
+	assert.Equal(t, []string{"--- FAIL: TestLow", "failed"}, said(page.Lines))
 	page, err = log.Lines(t.Context(), api.LineQuery{Unit: "harbour", Run: 1, Why: true, Count: 2})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"fatal: no more", "--- FAIL: TestLow"}, said(page.Lines))

@@ -94,9 +94,7 @@ func TestLinesAndDrawing(t *testing.T) {
 					"",
 					"\x1b",
 					"",
-				).Replace(
-					s,
-				)
+				).Replace(s)
 			}
 			assert.Equal(t, strip(test.lines), strip(cut.lines))
 		})
@@ -252,9 +250,7 @@ func TestPicture(t *testing.T) {
 				"",
 				"\x1b[38;2;1;2;3;48;5;200m",
 				"",
-			).Replace(
-				Draw(p.Lines[0], 17, true),
-			),
+			).Replace(Draw(p.Lines[0], 17, true)),
 			"\x1b[0m",
 			"",
 		),
