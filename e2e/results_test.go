@@ -153,8 +153,8 @@ func toldProjects() []told {
 	}
 }
 
-// TestFindingsOfRealTools breaks one thing in a real project, ten times, sees its name in the verdict, jumps to its line in the
-// editor, fixes it, and sees it gone.
+// TestFindingsOfRealTools breaks one thing in a real project, ten times, sees its name in the verdict, jumps to its
+// line in the editor, fixes it, and sees it gone.
 func TestFindingsOfRealTools(t *testing.T) {
 	t.Parallel()
 	for _, p := range toldProjects() {
@@ -211,14 +211,16 @@ func TestFindingsOfRealTools(t *testing.T) {
 // TestRunnersWithoutSettings runs real test runners as users do, with one failing test, and sees its name.
 func TestRunnersWithoutSettings(t *testing.T) {
 	t.Parallel()
-	js := "const assert = require('node:assert');\ndescribe('berths', () => { it('is deep', () => { assert.equal(4, 3); }); });\n"
+	js := "const assert = require('node:assert');\n" +
+		"describe('berths', () => { it('is deep', () => { assert.equal(4, 3); }); });\n"
 	for _, r := range []struct{ tool, run, file, text, fails string }{
 		{pytest(), pytest() + " -m pytest", "test_berths.py", "def test_deep():\n    assert 4 == 3\n", "test_deep"},
 		{"python3", "python3 -m unittest", "test_berths.py", "import unittest\n\nclass Berths(unittest.TestCase):\n" +
 			"    def test_deep(self):\n        self.assertEqual(4, 3)\n", "test_deep"},
 		{"jest", "jest --no-watchman --rootDir .", "berths.test.js", js, "berths/is deep"},
 		{"mocha", "mocha berths.js", "berths.js", js, "berths/is deep"},
-		{"node", "node --test", "berths.test.js", "require('node:test')('deep', () => { throw new Error('low'); });\n", "deep"},
+		{"node", "node --test", "berths.test.js",
+			"require('node:test')('deep', () => { throw new Error('low'); });\n", "deep"},
 		{"prove", "prove -v berths.t", "berths.t", "use Test::More tests => 1;\nis(4, 3, 'deep');\n", "deep"},
 		{"bats", "bats berths.bats", "berths.bats", "@test \"deep\" {\n  [ 4 = 3 ]\n}\n", "deep"},
 		{"rspec", "rspec berths_spec.rb", "berths_spec.rb",

@@ -113,11 +113,12 @@ var allowed = map[string]string{
 	"results/passes":    "plan",
 	"results/readers": "files plan results results/findings results/reason results/runners results/sarif " +
 		"results/source text/location",
-	"results/reason":  "results results/source text/location",
-	"results/record":  "api api/report files results text/format text/location",
-	"results/runners": "api plan results results/reason results/source text/location",
-	"results/sarif":   "",
-	"results/source":  "text/location",
+	"results/reason":         "results results/source text/location",
+	"results/record":         "api api/report files results text/format text/location",
+	"results/runners":        "plan results results/reason results/runners/gotest results/source text/location",
+	"results/runners/gotest": "api results results/reason results/source text/location",
+	"results/sarif":          "",
+	"results/source":         "text/location",
 	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
 		"plan/settings process process/browser process/meter process/series results/record session/impact " +
 		"session/outcomes session/outputs session/pages session/run session/snapshot session/terminals " +

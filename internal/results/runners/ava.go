@@ -17,7 +17,6 @@ type ava struct {
 	passed []results.Case  // seen before it was on
 	failed map[string]bool // the titles of failed tests
 	blocks bool            // the blocks have begun
-	got    bool            // the next line of a difference is expected, otherwise actual
 }
 
 func newAVA(sink results.Sink, f *source.Files) *ava {

@@ -8,6 +8,7 @@ package runners
 import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/results"
+	"omnivigil/internal/results/runners/gotest"
 	"omnivigil/internal/results/source"
 )
 
@@ -33,13 +34,13 @@ func Of(
 	switch form {
 	case plan.ResultsAuto:
 		return []Reader{
-			newGoJSON(sink, f, other, built), newGoText(sink, f, built), newTAP(sink, f), newSpec(sink, f),
+			gotest.NewJSON(sink, f, other, built), gotest.NewText(sink, f, built), newTAP(sink, f), newSpec(sink, f),
 			newLibtest(sink, f), newNumbered(sink, f), newPytest(sink, f), newUnittest(sink, f), newJest(sink, f),
 			newVitest(sink, f), newCTest(sink, f), newSurefire(sink, f), newJUnitConsole(sink, f), newAVA(sink, f),
 			newPlaywright(sink, f), newBats(sink, f), newGradle(sink, f),
 		}
 	case plan.ResultsGoJSON:
-		return []Reader{newGoJSON(sink, f, other, built)}
+		return []Reader{gotest.NewJSON(sink, f, other, built)}
 	case plan.ResultsTAP:
 		return []Reader{newTAP(sink, f)}
 	case plan.ResultsLibtest:
