@@ -24,14 +24,20 @@ type Pass struct {
 	Saw     string // of a bad pass: its first message
 }
 
-func (p *Pass) took() time.Duration { return p.EndedAt.Sub(p.BeganAt) }
-
 // pass is a Pass with what only the engine knows.
 type pass struct {
 	Pass
 	after, by Moment // the bounds of its beginning
 	guessed   bool   // no output reported its beginning
 	ended     Moment // it ended later than this; zero: unknown
+}
+
+// took returns the duration of the pass; 0: only its end was reported. The first pass begins with the process.
+func (p *pass) took() time.Duration {
+	if p.guessed && p.Number > 1 {
+		return 0
+	}
+	return p.EndedAt.Sub(p.BeganAt)
 }
 
 // write is a burst of writes that affects a unit and that none of its passes has certainly read.
@@ -243,7 +249,7 @@ func (e *Engine) passBegan(ev PassBegan) {
 	if u.state == Ready || u.state == Failed {
 		u.state = Running
 	}
-	if p.last != nil {
+	if p.last != nil && !ev.Guessed { // otherwise its end follows at once
 		e.tellRun(u, Fact{Kind: FactPassStarted, Pass: p.count})
 	}
 	e.enqueue(u)

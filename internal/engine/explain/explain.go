@@ -47,9 +47,9 @@ func Fact(f engine.Fact) string {
 		return "begins pass " + strconv.Itoa(f.Pass)
 	case engine.FactPassEnded:
 		if f.State.Broken() {
-			return fmt.Sprintf("pass %d failed after %s: %s", f.Pass, format.Duration(f.Took), Problem(f.Problem))
+			return fmt.Sprintf("pass %d failed%s: %s", f.Pass, after(f.Took), Problem(f.Problem))
 		}
-		return fmt.Sprintf("pass %d ended well after %s", f.Pass, format.Duration(f.Took))
+		return fmt.Sprintf("pass %d ended well%s", f.Pass, after(f.Took))
 	case engine.FactPassMissed:
 		return missed(f.Since)
 	case engine.FactSignalSent:
@@ -66,6 +66,14 @@ func Fact(f engine.Fact) string {
 		return "is current"
 	}
 	return projectFact(f)
+}
+
+// after returns how long something took; empty: that is unknown.
+func after(took time.Duration) string {
+	if took == 0 {
+		return ""
+	}
+	return " after " + format.Duration(took)
 }
 
 // projectFact is Fact for facts about the project, or about what a unit reacts to.
@@ -151,7 +159,11 @@ func durations(r *engine.Ripple) string {
 	var parts []string
 	for i, ref := range r.Runs {
 		if !slices.ContainsFunc(r.Runs[i+1:], func(later *engine.RunRef) bool { return later.Unit == ref.Unit }) {
-			parts = append(parts, ref.Unit+" "+format.Duration(ref.Took))
+			text := ref.Unit
+			if ref.Pass == 0 || ref.Took > 0 { // otherwise its duration is unknown
+				text += " " + format.Duration(ref.Took)
+			}
+			parts = append(parts, text)
 		}
 	}
 	return strings.Join(parts, ", ")
