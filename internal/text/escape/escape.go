@@ -99,22 +99,29 @@ func Harmless(text []byte) bool {
 	if Plain(text) {
 		return true
 	}
-	for len(text) > 0 {
-		if c := text[0]; c < utf8.RuneSelf {
-			if (c < 0x20 && c != '\n' && c != '\t') || c == 0x7f {
+	if !utf8.Valid(text) {
+		return false
+	}
+	for i, c := range text {
+		if mayAct[c] {
+			if r, _ := utf8.DecodeRune(text[i:]); acts(r) && c != '\n' && c != '\t' {
 				return false
 			}
-			text = text[1:]
-			continue
 		}
-		r, n := utf8.DecodeRune(text)
-		if r == utf8.RuneError && n == 1 || acts(r) {
-			return false
-		}
-		text = text[n:]
 	}
 	return true
 }
+
+// mayAct has the bytes that characters which act begin with, in UTF-8.
+var mayAct = func() (set [256]bool) {
+	for c := range 0x20 {
+		set[c] = true
+	}
+	for _, c := range []byte("\x7f\xc2\xd8\xe2\xef\xf3") {
+		set[c] = true
+	}
+	return set
+}()
 
 // Plain reports whether a text is only printable ASCII, tabs and line ends, so that nothing in it has to be escaped,
 // and nothing is a color. It is fast.

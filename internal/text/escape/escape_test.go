@@ -108,3 +108,13 @@ func TestPlain(t *testing.T) {
 		}
 	}
 }
+
+func TestHarmless(t *testing.T) {
+	for r := range rune(0xe0100) {
+		if utf8.ValidRune(r) {
+			text := "Flut " + string(r) + "潮"
+			assert.Equal(t, !acts(r) || r == '\n' || r == '\t', Harmless([]byte(text)), "%q", text)
+		}
+	}
+	assert.False(t, Harmless([]byte("a\xffb")))
+}
