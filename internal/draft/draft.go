@@ -8,12 +8,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/watch/pattern"
 )
 
@@ -85,7 +85,7 @@ func (p *project) note(format string, args ...any) {
 	p.notes = append(p.notes, escape.Text(fmt.Sprintf(format, args...)))
 }
 
-var notInNames = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
+var notInNames = lazyregexp.New(`[^A-Za-z0-9_-]+`)
 
 // add adds a unit under a unique name, and returns that.
 func (p *project) add(u unit) string {
@@ -176,7 +176,7 @@ func in(dir string, patterns ...string) []string {
 	return out
 }
 
-var portIn = regexp.MustCompile(
+var portIn = lazyregexp.New(
 	`(?:PORT=|--port[ =]|-p |listen\(|ListenAndServe\(["'][^"']*:|[Ll]isten\([^)]*:|runserver [0-9.]*:?` +
 		`|http\.server )([1-9][0-9]{3,4})\b`,
 )

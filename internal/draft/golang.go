@@ -5,23 +5,23 @@ import (
 	"go/token"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/lazyregexp"
 )
 
-var goModule = regexp.MustCompile(`(?m)^module\s+(\S+)`)
+var goModule = lazyregexp.New(`(?m)^module\s+(\S+)`)
 
-var goListens = regexp.MustCompile(`ListenAndServe|\bnet\.Listen|http\.Serve\(|\.Serve\(`)
+var goListens = lazyregexp.New(`ListenAndServe|\bnet\.Listen|http\.Serve\(|\.Serve\(`)
 
-var goEmbeds = regexp.MustCompile(`(?m)^//go:embed[ \t]+(.+)$`)
+var goEmbeds = lazyregexp.New(`(?m)^//go:embed[ \t]+(.+)$`)
 
 // plainPattern matches patterns in which only stars are special.
-var plainPattern = regexp.MustCompile(`^[\w./*-]+$`)
+var plainPattern = lazyregexp.New(`^[\w./*-]+$`)
 
 // goPackage is what a directory of a module contains.
 type goPackage struct {

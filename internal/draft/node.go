@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // manifest is the part of a package.json that is read.
@@ -32,12 +33,12 @@ var nodeTools = []nodeTool{
 }
 
 // selfWatching are commands that pick up changes by themselves.
-var selfWatching = regexp.MustCompile(
+var selfWatching = lazyregexp.New(
 	`--watch\b|\bwatch\b|\bvite\b( dev| serve|$)|next dev|webpack serve|ng serve|parcel( serve)?|tsc.* -w\b|astro ` +
 		`dev|nuxt dev|--hot\b`,
 )
 
-var compilers = regexp.MustCompile(`\b(tsc|vite build|webpack|rollup)\b.*(--watch|-w)\b`)
+var compilers = lazyregexp.New(`\b(tsc|vite build|webpack|rollup)\b.*(--watch|-w)\b`)
 
 // readNode finds the scripts of a package and of its workspaces.
 func readNode(p *project) {
@@ -78,7 +79,7 @@ func (p *project) manifest(name string) (m manifest, ok bool) {
 	return m, true
 }
 
-var packagesList = regexp.MustCompile(`(?m)^\s*-\s*['"]?([^'"\s#]+)`)
+var packagesList = lazyregexp.New(`(?m)^\s*-\s*['"]?([^'"\s#]+)`)
 
 // workspaces returns the directories of a package's workspaces.
 func (p *project) workspaces(m manifest) []string {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -13,9 +12,10 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/lazyregexp"
 )
 
-var rustServes = regexp.MustCompile(`axum|actix-web|rocket|warp|hyper|tiny_http|tonic|TcpListener`)
+var rustServes = lazyregexp.New(`axum|actix-web|rocket|warp|hyper|tiny_http|tonic|TcpListener`)
 
 // readCargo finds the programs and tests of a Cargo package.
 func readCargo(p *project) {
@@ -54,7 +54,7 @@ func readCargo(p *project) {
 	p.add(unit{kind: plan.Suite, name: "test", from: "Cargo.toml", run: run, watch: watch})
 }
 
-var makeTarget = regexp.MustCompile(`(?m)^([A-Za-z][A-Za-z0-9_-]*)[ \t]*:(?:[^=]|$)`)
+var makeTarget = lazyregexp.New(`(?m)^([A-Za-z][A-Za-z0-9_-]*)[ \t]*:(?:[^=]|$)`)
 
 // makeKinds are targets that nearly always have the same meaning.
 var makeKinds = map[string]plan.Kind{

@@ -2,14 +2,14 @@ package draft
 
 import (
 	"path"
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/lazyregexp"
 )
 
-var pythonServes = regexp.MustCompile(`serve_forever|HTTPServer|socketserver|asyncio\.start_server`)
+var pythonServes = lazyregexp.New(`serve_forever|HTTPServer|socketserver|asyncio\.start_server`)
 
 // readPython finds a Python project's tests and servers.
 func readPython(p *project) {

@@ -10,20 +10,21 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/shellwords"
 )
 
 // runners are how the common runners accept the names of cases, by their commands.
 var runners = []struct {
-	command *regexp.Regexp
+	command *lazyregexp.Regexp
 	narrow  plan.Narrow
 	name    func(dir string, c api.CaseName) string // its name for a case; nil: the reported name
 }{
-	{regexp.MustCompile(`\bgo test\b|\bgotest\b`), plan.Narrow{Add: "-run ^({})$", Join: "|"}, nil},
-	{regexp.MustCompile(`\bnode\b.* --test\b`), plan.Narrow{Add: "--test-name-pattern ^({})$", Join: "|"}, lastLevel},
-	{regexp.MustCompile(`\bpytest\b|\bpy\.test\b`), plan.Narrow{Add: "{}"}, pytestName},
-	{regexp.MustCompile(`\bcargo test\b`), plan.Narrow{Add: "-- --exact {}"}, nil},
-	{regexp.MustCompile(`\bprove\b`), plan.Narrow{Add: "{}"}, suiteOf},
+	{lazyregexp.New(`\bgo test\b|\bgotest\b`), plan.Narrow{Add: "-run ^({})$", Join: "|"}, nil},
+	{lazyregexp.New(`\bnode\b.* --test\b`), plan.Narrow{Add: "--test-name-pattern ^({})$", Join: "|"}, lastLevel},
+	{lazyregexp.New(`\bpytest\b|\bpy\.test\b`), plan.Narrow{Add: "{}"}, pytestName},
+	{lazyregexp.New(`\bcargo test\b`), plan.Narrow{Add: "-- --exact {}"}, nil},
+	{lazyregexp.New(`\bprove\b`), plan.Narrow{Add: "{}"}, suiteOf},
 }
 
 // ErrNoNarrow: it is unknown how a command is narrowed.

@@ -7,10 +7,10 @@
 package results
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -112,7 +112,7 @@ func (f Finding) Identity() string {
 	return varying.ReplaceAllString(f.Message, "_")
 }
 
-var varying = regexp.MustCompile(
+var varying = lazyregexp.New(
 	`\b0x[0-9a-fA-F]{4,}\b|\b\d{4}-\d\d-\d\d\b|\b\d{1,2}:\d\d:\d\d(?:[.,]\d+)?\b` +
 		`|(?:\b(?:localhost|127\.0\.0\.1)|\[::1\]):\d+\b|\bpid[ =:]+\d+\b`,
 )

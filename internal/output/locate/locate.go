@@ -7,30 +7,30 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
 // spellings are the forms of locations. Each has the file, the line, and perhaps the column.
-var spellings = []*regexp.Regexp{
+var spellings = []*lazyregexp.Regexp{
 	// Python's traceback, and its form in sentences: File "berths.py", line 8
-	regexp.MustCompile(`(?i)file "([^"]+)", line (\d+)(?:, col(?:umn)? (\d+))?`),
+	lazyregexp.New(`(?i)file "([^"]+)", line (\d+)(?:, col(?:umn)? (\d+))?`),
 	// The Rust and Elm compilers: --> src/main.rs:8:5
-	regexp.MustCompile(`--+> ?([^\s:]+(?::\\[^\s:]+)?):(\d+)(?::(\d+))?`),
+	lazyregexp.New(`--+> ?([^\s:]+(?::\\[^\s:]+)?):(\d+)(?::(\d+))?`),
 	// TypeScript and MSBuild: src/app.ts(8,5)
-	regexp.MustCompile(`((?:[A-Za-z]:)?[\w@./\\+ -]*[\w@/\\+-]\.\w+)\((\d+)(?:[,:] ?(\d+))?\)`),
+	lazyregexp.New(`((?:[A-Za-z]:)?[\w@./\\+ -]*[\w@/\\+-]\.\w+)\((\d+)(?:[,:] ?(\d+))?\)`),
 	// In quotes or brackets, where there may be spaces: "a b.go":8, (/a b/app.js:8:5)
-	regexp.MustCompile(`["'(<\[]((?:file://)?(?:[A-Za-z]:)?[^"'()<>\[\]:]+\.\w+)["']?:(\d+)(?::(\d+))?`),
+	lazyregexp.New(`["'(<\[]((?:file://)?(?:[A-Za-z]:)?[^"'()<>\[\]:]+\.\w+)["']?:(\d+)(?::(\d+))?`),
 	// Nearly all others: main.go:8:5, file:///ferries/app.js:8:5, ./Makefile:8
-	regexp.MustCompile(`((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*[\w@~/\\+-]):(\d+)(?::(\d+))?`),
+	lazyregexp.New(`((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*[\w@~/\\+-]):(\d+)(?::(\d+))?`),
 	// In words: berths.rb line 8, at line 8 of berths.rb is not known.
-	regexp.MustCompile(`([\w@.~/\\+-]+\.\w+)[,:]? line (\d+)(?:[,:]? col(?:umn)? (\d+))?`),
+	lazyregexp.New(`([\w@.~/\\+-]+\.\w+)[,:]? line (\d+)(?:[,:]? col(?:umn)? (\d+))?`),
 }
 
 // In returns the locations in a line's visible text whose files exist. Relative paths are resolved in the
@@ -87,7 +87,7 @@ func fileOf(name string, folders []string) string {
 	return ""
 }
 
-var isAddress = regexp.MustCompile(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
+var isAddress = lazyregexp.New(`\bhttps?://[^\s"'<>\x60()]+[^\s"'<>\x60().,;:!?]`)
 
 // Links returns the web addresses of a line's hyperlinks (OSC 8), which its text need not show.
 func Links(text string) []string {

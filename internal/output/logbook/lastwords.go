@@ -1,22 +1,22 @@
 package logbook
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/output/structured"
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Phrases of errors in the common languages and tools, and what surrounds them: the frames of a stack, which tell
 // where, not what.
 var (
-	saysError = regexp.MustCompile(
+	saysError = lazyregexp.New(
 		`(?i)\bpanic:|\bfatal\b|\w*(error|exception)\b|\bfailed\b|\bundefined\b|\bcannot\b|\bnot found\b|no such` +
 			`|denied|refused|in use|segmentation`,
 	)
-	isFrame = regexp.MustCompile(
+	isFrame = lazyregexp.New(
 		`^\s+at |^\s+File "|^goroutine \d+ |^\s+\S+\.(go|js|ts|py|rb|rs|java|c|cc):\d+(:\d+)?\)?( \+0x[0-9a-f]+)?$` +
 			`|^\S+\(.*\)$|^\s*\^+\s*$|^\s*~+\s*$|^\s+from `,
 	)
@@ -24,7 +24,7 @@ var (
 
 // isTrailer matches what tools write after the reason: that they failed, how often, how long it took, where to read
 // more.
-var isTrailer = regexp.MustCompile(`^\s*(?:` + strings.Join([]string{
+var isTrailer = lazyregexp.New(`^\s*(?:` + strings.Join([]string{
 	`exit status \d+`, `FAIL(?:\s.*)?`, `PASS`, `ok\s.*`, // go
 	`make(?:\[\d+\])?: (?:\*\*\* .*|(?:Leaving|Entering) directory .*|Target .* not remade .*)`,
 	`collect2: error: .*`, `compilation terminated\.`, `\d+ (?:errors?|warnings?)(?: generated)?\.?`,

@@ -3,8 +3,9 @@
 package stacktrace
 
 import (
-	"regexp"
 	"strings"
+
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Reader reads the lines of one run in order. The zero value is ready for use, at any point of the output. It is for
@@ -27,21 +28,21 @@ const (
 var (
 	// Frames of Java (Throwable.printStackTrace), Node (V8's stack trace API) and Ruby
 	// (Exception#full_message), and what continues them.
-	isFrame = regexp.MustCompile(
+	isFrame = lazyregexp.New(
 		`^\s+at \S|^\s+from \S|^\s+\.{3} \d+ (more|common frames omitted|levels?)|^Caused by: |^\s+Suppressed: ` +
 			`|^\s+\[cause\]: |^\s*\^+~*\s*$`,
 	)
-	isCall = regexp.MustCompile(`^\s+at \S`)
+	isCall = lazyregexp.New(`^\s+at \S`)
 	// The beginning of a trace.
-	beginsGo     = regexp.MustCompile(`^(panic|fatal error|runtime error): |^goroutine \d+ .*\[.*\]:$|^SIG[A-Z]+: `)
-	beginsNode   = regexp.MustCompile(`^(file://|/|[A-Za-z]:\\|node:)\S*:\d+$`)
-	beginsPython = regexp.MustCompile(`^Traceback \(most recent call last\):$|^\s+\+ Exception Group Traceback`)
+	beginsGo     = lazyregexp.New(`^(panic|fatal error|runtime error): |^goroutine \d+ .*\[.*\]:$|^SIG[A-Z]+: `)
+	beginsNode   = lazyregexp.New(`^(file://|/|[A-Za-z]:\\|node:)\S*:\d+$`)
+	beginsPython = lazyregexp.New(`^Traceback \(most recent call last\):$|^\s+\+ Exception Group Traceback`)
 	// Lines of Go's runtime within a trace.
-	inGoTrace = regexp.MustCompile(
+	inGoTrace = lazyregexp.New(
 		`^$|^\s|^goroutine \d+ |^\[signal |^created by |^exit status \d+$|^\S+\(.*\)$|^panic: |^\.\.\.`,
 	)
 	// Lines between two tracebacks of Python.
-	joinsPython = regexp.MustCompile(
+	joinsPython = lazyregexp.New(
 		`^(During handling of the above exception|The above exception was the direct cause)`,
 	)
 )

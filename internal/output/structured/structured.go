@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"github.com/go-logfmt/logfmt"
 
 	"omnivigil/internal/output/query"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Line is a structured line.
@@ -88,7 +88,7 @@ func plain(value json.RawMessage) string {
 }
 
 // isPairs is the beginning of logfmt: other text may have "=" in it, too.
-var isPairs = regexp.MustCompile(`^[A-Za-z_@][\w.@/-]*=("|\S| |$)`)
+var isPairs = lazyregexp.New(`^[A-Za-z_@][\w.@/-]*=("|\S| |$)`)
 
 func parseLogfmt(text string) (Line, bool) {
 	if !isPairs.MatchString(text) {
@@ -172,14 +172,14 @@ func (l Line) Time() (time.Time, bool) {
 }
 
 // beginsWith is the level at the beginning of a plain line, perhaps after a time or a name.
-var beginsWith = regexp.MustCompile(
+var beginsWith = lazyregexp.New(
 	`^(?:[\d:.,/TZ+ -]*|\S+)\s*[\[<(|]?\b(TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|FATAL|PANIC|CRITICAL|SEVERE` +
 		`|trace|debug|info|notice|warn|warning|error|fatal|panic|critical)\b[\]>)|:]?(\s|$)`,
 )
 
 // saysError is the beginning of an error message in the common languages: the name of an error or exception, or Go's
 // panic.
-var saysError = regexp.MustCompile(
+var saysError = lazyregexp.New(
 	`^(Uncaught |Caused by: |Exception in thread \S+ )?([\w.]*(Error|Exception)(\s\[\w+\])?:|panic: |fatal error: )` +
 		`|^\S+:\d+:in .*\(\w*Error\)$`,
 )

@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Kind is what is known of the command in advance.
@@ -178,17 +178,17 @@ func readiness(ready string) string {
 }
 
 // tools are programs whose first plain argument tells more than their names.
-var tools = regexp.MustCompile(
+var tools = lazyregexp.New(
 	`^(go|cargo|npm|npx|pnpm|yarn|bun|deno|node|make|just|python[0-9.]*|uv|poetry|ruby|bundle|rake|mix|dotnet|mvn` +
 		`|gradle|gradlew|php|java|env|sh|bash)$`,
 )
 
 // Words that tell nothing, either.
-var passedOver = regexp.MustCompile(`^(run|exec|tool|env|-m)$`)
+var passedOver = lazyregexp.New(`^(run|exec|tool|env|-m)$`)
 
-var plainWord = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9:_-]*$`)
+var plainWord = lazyregexp.New(`^[A-Za-z][A-Za-z0-9:_-]*$`)
 
-var notInNames = regexp.MustCompile(`[^A-Za-z0-9_.-]+`)
+var notInNames = lazyregexp.New(`[^A-Za-z0-9_.-]+`)
 
 // nameOf derives a unit's name from the words of a command.
 func nameOf(words []string) string {

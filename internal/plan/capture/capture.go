@@ -2,8 +2,10 @@
 // both use it and neither may import the other.
 package capture
 
-import "regexp"
+import (
+	"omnivigil/internal/text/lazyregexp"
+)
 
 // Expression matches {name}, which captures one path element, and {name...}, which captures any number of them. Its
 // groups are the name and the dots. Braces with a comma in them are alternatives, not captures.
-var Expression = regexp.MustCompile(`\{([A-Za-z][A-Za-z0-9_]*)(\.\.\.)?\}`)
+var Expression = lazyregexp.New(`\{([A-Za-z][A-Za-z0-9_]*)(\.\.\.)?\}`)

@@ -13,6 +13,7 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Ignore adds patterns to what a unit ignores, in the settings file itself. Everything else in the file, comments and
@@ -69,8 +70,8 @@ func withIgnored(file string, data []byte, name string, patterns []string) ([]by
 }
 
 var (
-	anyHeader = regexp.MustCompile(`(?m)^[ \t]*\[`)
-	ignoreKey = regexp.MustCompile(`(?m)^([ \t]*)ignore[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
+	anyHeader = lazyregexp.New(`(?m)^[ \t]*\[`)
+	ignoreKey = lazyregexp.New(`(?m)^([ \t]*)ignore[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
 )
 
 // tableText returns the text below a unit's own header: from the line after it to the next header.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -125,7 +125,7 @@ func (v variables) fileVariables() []plan.Variable {
 }
 
 // envReferences matches ${NAME} and ${NAME:-default} in a value; $$ is a dollar.
-var envReferences = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
+var envReferences = lazyregexp.New(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
 
 // expand replaces references in a value, with the unit's own variables.
 func (r *reader) expand(text string, at document.Place) string {

@@ -1,12 +1,12 @@
 package settings
 
 import (
-	"regexp"
 	"strconv"
 	"time"
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // defaultLogs are the default limits.
@@ -34,7 +34,7 @@ func (r *reader) readLogs(e *document.Entry) {
 	}
 }
 
-var measure = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]+)$`)
+var measure = lazyregexp.New(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]+)$`)
 
 // quantity reads a number with a unit.
 func (r *reader) quantity(e *document.Entry, units map[string]float64, wanted string) float64 {

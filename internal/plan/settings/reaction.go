@@ -1,7 +1,6 @@
 package settings
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -9,6 +8,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/capture"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -88,7 +88,7 @@ func (r *reader) action(v *document.Value) (plan.Action, string) {
 }
 
 // nestedShell matches what passes text to another shell, which would read it as code.
-var nestedShell = regexp.MustCompile(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\S+\s+)*-[a-z]*c\b`)
+var nestedShell = lazyregexp.New(`\beval\b|\bssh\b|\b(ba|da|z|k|fi)?sh\s+(-\S+\s+)*-[a-z]*c\b`)
 
 // checkNested reports a {name} in a text that a shell inside the command would read as code: a capture is part of a
 // file name, which may be anything.

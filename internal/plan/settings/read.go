@@ -10,7 +10,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -19,6 +18,7 @@ import (
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -106,7 +106,7 @@ func (r *reader) unknown(e *document.Entry, where string, known []string) {
 // renamedKeys are keys of earlier versions, with their new names.
 var renamedKeys = map[string]string{"lull": "debounce"}
 
-var unitNames = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+var unitNames = lazyregexp.New(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 func (r *reader) readFile() {
 	// [project] and [defaults] come first, wherever they are: units use them.

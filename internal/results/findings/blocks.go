@@ -1,11 +1,11 @@
 package findings
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -30,7 +30,7 @@ func (f *Reader) release() {
 	}
 }
 
-var pyrightMore = regexp.MustCompile(`^[ \x{a0}]{4,}([^ \x{a0}].*?)(?: \((report\w+)\))?$`)
+var pyrightMore = lazyregexp.New(`^[ \x{a0}]{4,}([^ \x{a0}].*?)(?: \((report\w+)\))?$`)
 
 // pyrightGoesOn reads the lines below a message of Pyright, the last of which names the rule.
 func pyrightGoesOn(held *results.Finding, line string) bool {
@@ -43,10 +43,10 @@ func pyrightGoesOn(held *results.Finding, line string) bool {
 }
 
 var (
-	phpcsFile = regexp.MustCompile(`^FILE: (\S.*)$`)
-	phpcsForm = regexp.MustCompile(`^ *(\d+) \| (ERROR|WARNING) \| (?:\[[x ]\] )?(\S.*)$`)
-	phpcsMore = regexp.MustCompile(`^ +\| +\| +(\S.*)$`)
-	phpcsRule = regexp.MustCompile(`^(.*\S) \((\w+(?:\.\w+)+)\)$`)
+	phpcsFile = lazyregexp.New(`^FILE: (\S.*)$`)
+	phpcsForm = lazyregexp.New(`^ *(\d+) \| (ERROR|WARNING) \| (?:\[[x ]\] )?(\S.*)$`)
+	phpcsMore = lazyregexp.New(`^ +\| +\| +(\S.*)$`)
+	phpcsRule = lazyregexp.New(`^(.*\S) \((\w+(?:\.\w+)+)\)$`)
 )
 
 // phpcsTable reads the file's name above a table of PHP_CodeSniffer.
@@ -87,8 +87,8 @@ func ruleOfSniff(text string) (message, rule string) {
 }
 
 var (
-	scriptIn   = regexp.MustCompile(`^In (\S.*) line (\d+):$`)
-	scriptMark = regexp.MustCompile(`^( *)\^[-^]* (SC\d+) \((error|warning|info|style)\): (.*)$`)
+	scriptIn   = lazyregexp.New(`^In (\S.*) line (\d+):$`)
+	scriptMark = lazyregexp.New(`^( *)\^[-^]* (SC\d+) \((error|warning|info|style)\): (.*)$`)
 )
 
 // shellcheckLine reads the place that ShellCheck writes above a line of a script.
@@ -112,7 +112,7 @@ func shellcheckMark(f *Reader, line string) (results.Mark, bool) {
 	return f.found(results.Finding{Location: at, Severity: results.SeverityOf(m[3]), Rule: m[2], Message: m[4]})
 }
 
-var cmakeForm = regexp.MustCompile(
+var cmakeForm = lazyregexp.New(
 	`^CMake (Error|Warning|Deprecation Warning)(?: \(dev\))? at ([^:]+):(\d+)(?: \((\w+)\))?:$`,
 )
 
@@ -125,7 +125,7 @@ func cmake(f *Reader, line string) (results.Mark, bool) {
 	return f.head(results.Finding{Location: source.Place(m[2], m[3], ""), Severity: results.SeverityOf(m[1]), Rule: m[4]})
 }
 
-var biomeForm = regexp.MustCompile(`^(\S+\.\w+)(?::(\d+):(\d+))? (\w+(?:/\w+)*) +(?:FIXABLE +)?━+$`)
+var biomeForm = lazyregexp.New(`^(\S+\.\w+)(?::(\d+):(\d+))? (\w+(?:/\w+)*) +(?:FIXABLE +)?━+$`)
 
 // biome reads the location that Biome writes above a message; a sign before that is the severity.
 func biome(f *Reader, line string) (results.Mark, bool) {
@@ -144,7 +144,7 @@ func (f *Reader) head(finding results.Finding) (results.Mark, bool) {
 	return results.NoMark, true
 }
 
-var signed = regexp.MustCompile(`^\s*([✖×⚠ℹ]) (.*)$`)
+var signed = lazyregexp.New(`^\s*([✖×⚠ℹ]) (.*)$`)
 
 // messageOfHeader completes a location with the message below it.
 func (f *Reader) messageOfHeader(found results.Finding, line string) (results.Mark, bool) {
@@ -160,8 +160,8 @@ func (f *Reader) messageOfHeader(found results.Finding, line string) (results.Ma
 }
 
 var (
-	prettierForm = regexp.MustCompile(`^\[(warn|error)\] (\S[^:]*\.\w+)(?:: (.*) \((\d+):(\d+)\))?$`)
-	graphical    = regexp.MustCompile(`^\s+([×⚠✖]) (?:([\w-]+\([\w/-]+\)): )?(\S.*)$`)
+	prettierForm = lazyregexp.New(`^\[(warn|error)\] (\S[^:]*\.\w+)(?:: (.*) \((\d+):(\d+)\))?$`)
+	graphical    = lazyregexp.New(`^\s+([×⚠✖]) (?:([\w-]+\([\w/-]+\)): )?(\S.*)$`)
 )
 
 // prettier reads Prettier: files whose format differs, and those that it cannot parse.

@@ -9,6 +9,7 @@ import (
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -165,7 +166,7 @@ func (f *Reader) note(text string) {
 }
 
 // sourceLine is how tools quote source and point at it, below a message.
-var sourceLine = regexp.MustCompile(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
+var sourceLine = lazyregexp.New(`^\s*\d*\s*[|│]|^\s*[~^╵·╰└]+|^\s*\.\.\.$|^\s*[│┃╎]`)
 
 // follow reads a line that is not a finding: it may continue the one before.
 func (f *Reader) follow(line string) {
@@ -198,11 +199,11 @@ const notesWithin = 16
 
 var (
 	// What Rust writes behind the marks below the source.
-	sourceLabel = regexp.MustCompile(`^\s+\|[\s|_-]*\^+ ([^\s-].*)$`)
+	sourceLabel = lazyregexp.New(`^\s+\|[\s|_-]*\^+ ([^\s-].*)$`)
 
-	rustNote = regexp.MustCompile(`^\s*= ((?:note|help): .*)$`)
+	rustNote = lazyregexp.New(`^\s*= ((?:note|help): .*)$`)
 	// How the TypeScript compiler and javac continue: with an indented sentence, or a name and a value.
-	moreOf = regexp.MustCompile(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
+	moreOf = lazyregexp.New(`^\s+(?:[A-Z][a-z]+ .*[.']$|(?:symbol|location|required|found|reason): )`)
 )
 
 // byPattern reads a line with the user's own expression.

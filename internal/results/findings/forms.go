@@ -2,12 +2,12 @@ package findings
 
 import (
 	"bytes"
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -64,7 +64,7 @@ func withBytes(forms []form) []form {
 	return forms
 }
 
-var colonForm = regexp.MustCompile(
+var colonForm = lazyregexp.New(
 	`^(?:vet: |\[\w+\] )?((?:[A-Za-z]:[\\/])?[^\s:()\["'<>|=][^:"<>|]*):(\d+)(?:[:.](\d+)(?:-\d+)?)?: *` +
 		`(?:(fatal error|internal compiler error|runtime error|error|warning|note|info|information|hint|remark|style` +
 		`|refactor|convention|performance|portability|help|ERROR|WARNING)` +
@@ -73,11 +73,11 @@ var colonForm = regexp.MustCompile(
 )
 
 var (
-	ruleBehind  = regexp.MustCompile(`^(.*\S)\s+\[([\w@/.=+:()-]+)\]$`)
-	ruleInRound = regexp.MustCompile(`^(.*\S) \(([A-Z]{1,4}\d{3,5}|[a-z]+(?:-[a-z]+)*)\)$`)
-	ruleBefore  = regexp.MustCompile(`^([A-Z]{1,4}\d{3,5}):? +(?:\[\*\] )?(.*)$`)
-	wordBefore  = regexp.MustCompile(`^(invalid-syntax|unformatted): (.*)$`) // Ruff
-	lintBefore  = regexp.MustCompile(`^\[(\w+)\] (.*)$`)                     // javac
+	ruleBehind  = lazyregexp.New(`^(.*\S)\s+\[([\w@/.=+:()-]+)\]$`)
+	ruleInRound = lazyregexp.New(`^(.*\S) \(([A-Z]{1,4}\d{3,5}|[a-z]+(?:-[a-z]+)*)\)$`)
+	ruleBefore  = lazyregexp.New(`^([A-Z]{1,4}\d{3,5}):? +(?:\[\*\] )?(.*)$`)
+	wordBefore  = lazyregexp.New(`^(invalid-syntax|unformatted): (.*)$`) // Ruff
+	lintBefore  = lazyregexp.New(`^\[(\w+)\] (.*)$`)                     // javac
 )
 
 func withColons(f *Reader, line string) (results.Mark, bool) {
@@ -144,7 +144,7 @@ func withColons(f *Reader, line string) (results.Mark, bool) {
 }
 
 // required is how GCC writes for what it instantiates a template, above the error in it.
-var required = regexp.MustCompile(`^(?:recursively )?required (?:from|by|for) |^in (?:instantiation|substitution) of `)
+var required = lazyregexp.New(`^(?:recursively )?required (?:from|by|for) |^in (?:instantiation|substitution) of `)
 
 // neededByOwn returns the lines above an error that name the user's files.
 func (f *Reader) neededByOwn() []string {
@@ -208,7 +208,7 @@ func severityOfCode(code string) results.Severity {
 	return results.Warning
 }
 
-var bracketForm = regexp.MustCompile(
+var bracketForm = lazyregexp.New(
 	`^\s*((?:[A-Za-z]:)?[^\s:(][^:("]*)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:(error|warning|info|message|hint) ` +
 		`)?(?:([A-Z]+\d+) ?: )?(.*)$`,
 )
@@ -229,7 +229,7 @@ func inBrackets(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var dashForm = regexp.MustCompile(
+var dashForm = lazyregexp.New(
 	`^( *)((?:[A-Za-z]:)?[^\s:][^:]*):(\d+):(\d+) - (error|warning|information|message|suggestion)(?: ([A-Z]+\d+))?: ` +
 		`(.*?)(?: \((report\w+)\))?$`,
 )
@@ -247,7 +247,7 @@ func withDash(f *Reader, line string) (results.Mark, bool) {
 	return f.found(found)
 }
 
-var mavenForm = regexp.MustCompile(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
+var mavenForm = lazyregexp.New(`^\[(ERROR|WARNING|INFO)\] (\S[^:]*\.\w+):\[(\d+),(\d+)\] (.*)$`)
 
 func mavenPlace(f *Reader, line string) (results.Mark, bool) {
 	m := mavenForm.FindStringSubmatch(line)
@@ -259,7 +259,7 @@ func mavenPlace(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var parenthesisForm = regexp.MustCompile(
+var parenthesisForm = lazyregexp.New(
 	`^(?:\[!\] |\(!\) )?(?:\([^)]*\) )?(?:\w*Error: )?(\S+\.\w+) \((\d+):(\d+)\): (.*)$`,
 )
 
@@ -277,7 +277,7 @@ func parenthesis(f *Reader, line string) (results.Mark, bool) {
 	return f.found(found)
 }
 
-var eslintForm = regexp.MustCompile(
+var eslintForm = lazyregexp.New(
 	`^\s+(\d+):(\d+)\s+(error|warning|info|✖|⚠|✘|×)\s+(.*?)(?:\s{2,}([\w@/.()-]+))?$`,
 )
 
@@ -338,16 +338,16 @@ func headed(f *Reader, line string) (results.Mark, bool) {
 }
 
 var (
-	headForm = regexp.MustCompile(
+	headForm = lazyregexp.New(
 		`^(?:(error|warning)(?:\[([\w:-]+)\])?: (.*)|[✘▲] \[(ERROR|WARNING)\] (.*?)(?: \[([\w-]+)\])?` +
 			`|\[([A-Z]+_[A-Z_]+)\] (.*)|\[!\] (?:\([^)]*\) )?(\w*Error): (.*)` +
 			`|(Error|Warning|WARNING|(?i:deprecation warning))(?: \[([\w-]+)\])?: (.*))$`,
 	)
-	placeBare  = regexp.MustCompile(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
-	placeBelow = regexp.MustCompile(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
-	placeAlone = regexp.MustCompile(`^\s+(\S[^:]*\.\w+):(\d+):(\d+):$`)
-	placeSass  = regexp.MustCompile(`^\s+(\S+\.\w+) (\d+):(\d+)\s{2,}\S.*$`)
-	webpackIn  = regexp.MustCompile(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
+	placeBare  = lazyregexp.New(`^(\S+\.\w+)(?: \((\d+):(\d+)\))?$`) // Rollup
+	placeBelow = lazyregexp.New(`^\s*(?:--> ?|╭─\[ ?)([^\s:]+(?::\\[^\s:]+)?):(\d+):(\d+)`)
+	placeAlone = lazyregexp.New(`^\s+(\S[^:]*\.\w+):(\d+):(\d+):$`)
+	placeSass  = lazyregexp.New(`^\s+(\S+\.\w+) (\d+):(\d+)\s{2,}\S.*$`)
+	webpackIn  = lazyregexp.New(`^(ERROR|WARNING) in (\S+\.\w+)(?: (\d+):(\d+)(?:-\d+(?::\d+)?)?)?$`)
 )
 
 // below returns the parts of a location that is drawn below a message, after an arrow; nil: the line is none.
@@ -395,7 +395,7 @@ func mayBePlace(line []byte) bool {
 		bytes.Contains(line, []byte("-->")) || bytes.Contains(line, []byte("╭─[")))
 }
 
-var tsCode = regexp.MustCompile(`^(TS\d+): (.*)$`)
+var tsCode = lazyregexp.New(`^(TS\d+): (.*)$`)
 
 func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	m := webpackIn.FindStringSubmatch(line)
@@ -405,7 +405,7 @@ func webpackHead(f *Reader, line string) (results.Mark, bool) {
 	return f.head(results.Finding{Location: source.Place(m[2], m[3], m[4]), Severity: results.SeverityOf(m[1])})
 }
 
-var linkerForm = regexp.MustCompile(
+var linkerForm = lazyregexp.New(
 	`^(?:\S*ld: )?(?:\S+: in function [^:]+: )?([^\s:]+\.\w+):(?:\(\.\S+\)|(\d+)): (undefined reference to .*` +
 		`|multiple definition of .*)$`,
 )
@@ -424,7 +424,7 @@ func linker(f *Reader, line string) (results.Mark, bool) {
 // phpPrefix is what PHP's own server writes before a message: a time, and a request with the port of its client.
 const phpPrefix = `^(?:\[\w{3} \w{3} [ \d]\d \d\d:\d\d:\d\d \d{4}\] )?(?:\S+:\d+ \[\d+\]: [A-Z]+ \S+ - )?`
 
-var wordForm = regexp.MustCompile(
+var wordForm = lazyregexp.New(
 	phpPrefix + `(?:PHP )?(?:(Fatal error|Parse error|Warning|Notice|Deprecated):\s+)?` +
 		`(.*\S) (?:at|in) (\S+\.\w+) (?:on )?line ` +
 		`(\d+)(?:[.,].*)?$`,
@@ -441,7 +441,7 @@ func inWords(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var uncaughtForm = regexp.MustCompile(
+var uncaughtForm = lazyregexp.New(
 	phpPrefix + `(?:PHP )?(?:Fatal error:\s+)?Uncaught (\w+): (.*) in (\S+\.\w+):(\d+)$`,
 )
 
@@ -457,9 +457,9 @@ func uncaught(f *Reader, line string) (results.Mark, bool) {
 }
 
 var (
-	rubyForm  = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
-	rubyHead  = regexp.MustCompile(`^(\S+\.\w+):(\d+):in [^:]*require[^:]*: (\S+\.\w+:\d+: .*)()$`)
-	rubyInner = regexp.MustCompile(`^(\S+\.\w+):(\d+): (.*)$`)
+	rubyForm  = lazyregexp.New(`^(\S+\.\w+):(\d+):in [^:]+: (.*) \((\w+(?:::\w+)*)\)$`)
+	rubyHead  = lazyregexp.New(`^(\S+\.\w+):(\d+):in [^:]*require[^:]*: (\S+\.\w+:\d+: .*)()$`)
+	rubyInner = lazyregexp.New(`^(\S+\.\w+):(\d+): (.*)$`)
 )
 
 func rubyError(f *Reader, line string) (results.Mark, bool) {
@@ -479,7 +479,7 @@ func rubyError(f *Reader, line string) (results.Mark, bool) {
 	)
 }
 
-var makeEnters = regexp.MustCompile(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
+var makeEnters = lazyregexp.New(`^make(?:\[\d+\])?: Entering directory [` + "`" + `'](.*)'$`)
 
 func makeFolder(f *Reader, line string) (results.Mark, bool) {
 	m := makeEnters.FindStringSubmatch(line)
@@ -491,7 +491,7 @@ func makeFolder(f *Reader, line string) (results.Mark, bool) {
 	return results.NoMark, true
 }
 
-var alone = regexp.MustCompile(`^error (TS\d+): (.*)$`)
+var alone = lazyregexp.New(`^error (TS\d+): (.*)$`)
 
 func withoutFile(f *Reader, line string) (results.Mark, bool) {
 	m := alone.FindStringSubmatch(line)

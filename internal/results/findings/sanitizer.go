@@ -1,11 +1,11 @@
 package findings
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // memory reads the reports of the sanitizers of GCC and Clang, and of Valgrind: a message, then calls, innermost
@@ -19,15 +19,15 @@ type memory struct {
 }
 
 var (
-	asanBegins  = regexp.MustCompile(`^==\d+==ERROR: (\w+Sanitizer): (.*)$`)
-	leakBegins  = regexp.MustCompile(`^((?:Direct|Indirect) leak of .*) allocated from:$`)
-	tsanBegins  = regexp.MustCompile(`^WARNING: (ThreadSanitizer): (.*?)(?: \(pid=\d+\))?$`)
-	frameOf     = regexp.MustCompile(`^ +#\d+ (?:0x[0-9a-f]+ in )?\S.* ([^\s:]+):(\d+)(?::(\d+))?(?: \(.*\))?$`)
-	anyNumbered = regexp.MustCompile(`^ +#\d+ `)
-	grindLine   = regexp.MustCompile(`^==\d+== (.*)$`)
-	grindFrame  = regexp.MustCompile(`^   (?:at|by) 0x[0-9A-F]+: .*?(?:\(([^\s:()]+):(\d+)\))?$`)
+	asanBegins  = lazyregexp.New(`^==\d+==ERROR: (\w+Sanitizer): (.*)$`)
+	leakBegins  = lazyregexp.New(`^((?:Direct|Indirect) leak of .*) allocated from:$`)
+	tsanBegins  = lazyregexp.New(`^WARNING: (ThreadSanitizer): (.*?)(?: \(pid=\d+\))?$`)
+	frameOf     = lazyregexp.New(`^ +#\d+ (?:0x[0-9a-f]+ in )?\S.* ([^\s:]+):(\d+)(?::(\d+))?(?: \(.*\))?$`)
+	anyNumbered = lazyregexp.New(`^ +#\d+ `)
+	grindLine   = lazyregexp.New(`^==\d+== (.*)$`)
+	grindFrame  = lazyregexp.New(`^   (?:at|by) 0x[0-9A-F]+: .*?(?:\(([^\s:()]+):(\d+)\))?$`)
 	// What follows are numbers and addresses that differ from run to run.
-	varies = regexp.MustCompile(`(?: on (?:unknown )?address | in loss record ).*$`)
+	varies = lazyregexp.New(`(?: on (?:unknown )?address | in loss record ).*$`)
 )
 
 // longestReport limits how far below its message a call may be.

@@ -2,22 +2,22 @@ package findings
 
 import (
 	"encoding/json"
-	"regexp"
 	"strconv"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Single lines of tools that write locations in a form of their own, and JSON.
 
 var (
-	nginxForm   = regexp.MustCompile(`\[(emerg|alert|crit|error|warn)\] (?:\d+#\d+: )?(\S.*) in (/\S+):(\d+)$`)
-	compactForm = regexp.MustCompile(`^(\S.*): line (\d+), col (\d+), (Error|Warning) - (.*?)(?: \(([\w@/.-]+)\))?$`)
-	bashForm    = regexp.MustCompile(`^(\S[^:]*): line (\d+): (\S.*)$`)
-	shellForm   = regexp.MustCompile(`^(\S[^:]*\.\w*sh): (\d+): (\S.*)$`)
-	xmlForm     = regexp.MustCompile(`^([^\s:][^:]*):(\d+): (?:element [^:]+: )?[\w ]*\b(error|warning) : (\S.*)$`)
-	assertForm  = regexp.MustCompile(`^[^\s:]+: ([^\s:]+):(\d+): (?:.*: )?(Assertion .* failed)\.$`)
+	nginxForm   = lazyregexp.New(`\[(emerg|alert|crit|error|warn)\] (?:\d+#\d+: )?(\S.*) in (/\S+):(\d+)$`)
+	compactForm = lazyregexp.New(`^(\S.*): line (\d+), col (\d+), (Error|Warning) - (.*?)(?: \(([\w@/.-]+)\))?$`)
+	bashForm    = lazyregexp.New(`^(\S[^:]*): line (\d+): (\S.*)$`)
+	shellForm   = lazyregexp.New(`^(\S[^:]*\.\w*sh): (\d+): (\S.*)$`)
+	xmlForm     = lazyregexp.New(`^([^\s:][^:]*):(\d+): (?:element [^:]+: )?[\w ]*\b(error|warning) : (\S.*)$`)
+	assertForm  = lazyregexp.New(`^[^\s:]+: ([^\s:]+):(\d+): (?:.*: )?(Assertion .* failed)\.$`)
 )
 
 // nginx reads what nginx writes about its settings.
@@ -140,10 +140,10 @@ func gccJSON(f *Reader, line string) (results.Mark, bool) {
 }
 
 var (
-	vetPass    = regexp.MustCompile(`^\t\t"(\w+)": \[$`)
-	vetPlace   = regexp.MustCompile(`^\t+"posn": "(.+?):(\d+):(\d+)",?$`)
-	vetOther   = regexp.MustCompile(`^\t+"(?:end|category|suggested_fixes)": `)
-	vetMessage = regexp.MustCompile(`^\t+"message": ("(?:[^"\\]|\\.)*"),?$`)
+	vetPass    = lazyregexp.New(`^\t\t"(\w+)": \[$`)
+	vetPlace   = lazyregexp.New(`^\t+"posn": "(.+?):(\d+):(\d+)",?$`)
+	vetOther   = lazyregexp.New(`^\t+"(?:end|category|suggested_fixes)": `)
+	vetMessage = lazyregexp.New(`^\t+"message": ("(?:[^"\\]|\\.)*"),?$`)
 )
 
 // vetJSON reads go vet -json, which prints an indented object: by package and analyzer, locations and messages. It

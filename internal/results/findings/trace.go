@@ -1,11 +1,11 @@
 package findings
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -35,21 +35,21 @@ const (
 )
 
 var (
-	goBegins  = regexp.MustCompile(`^(?:panic|fatal error): (.*?)(?: \[recovered.*\])?$`)
-	goFrame   = regexp.MustCompile(`^\t(\S+\.go):(\d+)(?: \+0x|$)`)
-	pyBegins  = regexp.MustCompile(`^Traceback \(most recent call last\):$`)
-	pyFrame   = regexp.MustCompile(`^\s+File "([^"]+)", line (\d+)`)
-	pyError   = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
-	callFrame = regexp.MustCompile(
+	goBegins  = lazyregexp.New(`^(?:panic|fatal error): (.*?)(?: \[recovered.*\])?$`)
+	goFrame   = lazyregexp.New(`^\t(\S+\.go):(\d+)(?: \+0x|$)`)
+	pyBegins  = lazyregexp.New(`^Traceback \(most recent call last\):$`)
+	pyFrame   = lazyregexp.New(`^\s+File "([^"]+)", line (\d+)`)
+	pyError   = lazyregexp.New(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
+	callFrame = lazyregexp.New(
 		`^\s+at .*?\(?((?:file://)?[^\s():]*(?:[A-Za-z]:\\[^\s():]*)?\.\w+):(\d+)(?::(\d+))?\)?$`,
 	)
-	anyFrame   = regexp.MustCompile(`^\s+at \S`)
-	nodeHead   = regexp.MustCompile(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*\.[A-Za-z][\w+-]*):(\d+)$`)
-	namesError = regexp.MustCompile(
+	anyFrame   = lazyregexp.New(`^\s+at \S`)
+	nodeHead   = lazyregexp.New(`^((?:file://)?(?:/|[A-Za-z]:[\\/])[^:]*\.[A-Za-z][\w+-]*):(\d+)$`)
+	namesError = lazyregexp.New(
 		`^(?:Uncaught )?(?:Exception in thread "[^"]*" )?(?:Caused by: )?([\w.$]*(?:Error|Exception))(?: ` +
 			`\[\w+\])?(?:: (.*))?$`,
 	)
-	rustBegins = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
+	rustBegins = lazyregexp.New(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
 // longestTrace limits the lines of a trace.

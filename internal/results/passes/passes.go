@@ -4,11 +4,11 @@
 package passes
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Event is the beginning or the end of a pass.
@@ -83,8 +83,8 @@ func (r *Reader) firstError(line string, next []string) string {
 }
 
 var (
-	errorWord  = regexp.MustCompile(`(?i)\berrors?\b`)
-	errorCount = regexp.MustCompile(`\[\d+ errors?\]`) // next to a file's name, before the message
+	errorWord  = lazyregexp.New(`(?i)\berrors?\b`)
+	errorCount = lazyregexp.New(`\[\d+ errors?\]`) // next to a file's name, before the message
 )
 
 // short limits a line in a message.

@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/results/findings"
 	"omnivigil/internal/results/runners"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Options are what a Reader reads.
@@ -108,7 +109,7 @@ func (r *Reader) Skip(block []byte) bool {
 }
 
 // nothingToDo is how build tools report that they have not run something because its result exists.
-var nothingToDo = regexp.MustCompile(
+var nothingToDo = lazyregexp.New(
 	`(?i)\b(up[- ]to[- ]date|from[- ]cache|no work to do|nothing to be done|cache hit|local cache|remote cache)\b` +
 		`|\(cached\)`,
 )

@@ -3,12 +3,12 @@
 package reason
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -57,14 +57,14 @@ func reasonOf(c *results.Case, f *source.Files, folders []string) int {
 }
 
 // goLogs matches a call that only logs.
-var goLogs = regexp.MustCompile(`\.Logf?\(`)
+var goLogs = lazyregexp.New(`\.Logf?\(`)
 
 var (
 	// The prefix of package testing before a test's log: its file and line.
-	GoLog   = regexp.MustCompile(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
-	GoPanic = regexp.MustCompile(`^\s*(?:panic|fatal error): .*`)
+	GoLog   = lazyregexp.New(`^\s*([\w.@-]+\.go):(\d+): ?(.*)$`)
+	GoPanic = lazyregexp.New(`^\s*(?:panic|fatal error): .*`)
 	// Locations in traces and messages: of Go, Node and Rust, of Python, in brackets.
-	anyPlace = regexp.MustCompile(
+	anyPlace = lazyregexp.New(
 		`(?:^|[\s("'])((?:file://)?(?:[A-Za-z]:[\\/])?[\w@.~/\\+-]*\.[A-Za-z]\w*):(\d+)(?::(\d+))?|File "([^"]+)", ` +
 			`line (\d+)|(?:^|\s)at (\S+) line (\d+)`,
 	)
@@ -116,7 +116,7 @@ func testify(lines []string) string {
 	return strings.Join(append(kept, added...), "\n")
 }
 
-var testifyRow = regexp.MustCompile(`^\s*\t(?:(Error Trace|Error|Test|Messages):)?\s*\t(.*)$`)
+var testifyRow = lazyregexp.New(`^\s*\t(?:(Error Trace|Error|Test|Messages):)?\s*\t(.*)$`)
 
 // FirstOwn returns the first location in lines whose file belongs to the user.
 func FirstOwn(f *source.Files, lines []string) location.Location {
@@ -176,20 +176,20 @@ func FirstLine(lines []string) string {
 
 // comparisons are the forms in which the common test libraries Compare the expected with the actual value, in a
 // message or below it.
-var comparisons = []*regexp.Regexp{
+var comparisons = []*lazyregexp.Regexp{
 	// testify, JUnit and PHPUnit: on separate lines.
-	regexp.MustCompile(`(?m)^\s*expected\s*: ?(?P<want>.*)\n\s*(?:actual|got|received|but was)\s*: ?(?P<got>.*)$`),
-	regexp.MustCompile(`(?m)^\s*got\s*: ?(?P<got>.*)\n\s*(?:want|expected)\s*: ?(?P<want>.*)$`),
-	regexp.MustCompile(`(?m)^\s*left: (?P<got>.*)\n\s*right: (?P<want>.*)$`), // assert_eq! of Rust
+	lazyregexp.New(`(?m)^\s*expected\s*: ?(?P<want>.*)\n\s*(?:actual|got|received|but was)\s*: ?(?P<got>.*)$`),
+	lazyregexp.New(`(?m)^\s*got\s*: ?(?P<got>.*)\n\s*(?:want|expected)\s*: ?(?P<want>.*)$`),
+	lazyregexp.New(`(?m)^\s*left: (?P<got>.*)\n\s*right: (?P<want>.*)$`), // assert_eq! of Rust
 	// In a sentence.
-	regexp.MustCompile(`\bexpected:? ?<(?P<want>[^\n]*)> but was:? ?<(?P<got>[^\n]*)>`), // JUnit
-	regexp.MustCompile(`(?i)\bgot (?P<got>[^;]+?)[,;]? (?:but )?(?:want|wanted|expected) (?P<want>[^\n]+)`),
-	regexp.MustCompile(
+	lazyregexp.New(`\bexpected:? ?<(?P<want>[^\n]*)> but was:? ?<(?P<got>[^\n]*)>`), // JUnit
+	lazyregexp.New(`(?i)\bgot (?P<got>[^;]+?)[,;]? (?:but )?(?:want|wanted|expected) (?P<want>[^\n]+)`),
+	lazyregexp.New(
 		`(?i)\b(?:want|wanted|expected) (?P<want>[^;\n]+?)[,;]? (?:but )?(?:got|was|received) (?P<got>[^\n]+)`,
 	),
-	regexp.MustCompile(`(?i) = (?P<got>[^\n]+?)[,;] (?:want|wanted|expected) (?P<want>[^\n]+)`),
-	regexp.MustCompile(`(?m)^\s*(?P<got>\S.*) !== (?P<want>.*\S)\s*$`),           // assert of Node
-	regexp.MustCompile(`(?m)^\s*(?:E\s+)?assert (?P<got>.+?) == (?P<want>.+?)$`), // pytest
+	lazyregexp.New(`(?i) = (?P<got>[^\n]+?)[,;] (?:want|wanted|expected) (?P<want>[^\n]+)`),
+	lazyregexp.New(`(?m)^\s*(?P<got>\S.*) !== (?P<want>.*\S)\s*$`),           // assert of Node
+	lazyregexp.New(`(?m)^\s*(?:E\s+)?assert (?P<got>.+?) == (?P<want>.+?)$`), // pytest
 }
 
 // Compare finds the expected and the actual value in the case's message.

@@ -1,11 +1,11 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -24,14 +24,14 @@ func newAVA(sink results.Sink, f *source.Files) *ava {
 }
 
 var (
-	avaTest = regexp.MustCompile(
+	avaTest = lazyregexp.New(
 		`^  (✔ \[expected fail\]|✔|✘ \[fail\]:|✘ \[unexpected pass\]|- \[skip\]|- \[todo\]) (\S.*?)(?: \([\d.]+m?s\))?$`,
 	)
-	avaPlace  = regexp.MustCompile(`^  (\S+\.[cm]?[jt]sx?):(\d+)$`)
-	avaError  = regexp.MustCompile(`^  (\w*(?:Error|Exception): .+)$`)
-	avaSource = regexp.MustCompile(`^ +\d+: |^  › |^  Error thrown in test:$`)
-	avaValue  = regexp.MustCompile(`^  ([-+]) (.+)$`)
-	avaTotals = regexp.MustCompile(`^  (?:\d+ (?:tests?|known failures?|uncaught exceptions?|unhandled rejections?)\b.*)$`)
+	avaPlace  = lazyregexp.New(`^  (\S+\.[cm]?[jt]sx?):(\d+)$`)
+	avaError  = lazyregexp.New(`^  (\w*(?:Error|Exception): .+)$`)
+	avaSource = lazyregexp.New(`^ +\d+: |^  › |^  Error thrown in test:$`)
+	avaValue  = lazyregexp.New(`^  ([-+]) (.+)$`)
+	avaTotals = lazyregexp.New(`^  (?:\d+ (?:tests?|known failures?|uncaught exceptions?|unhandled rejections?)\b.*)$`)
 )
 
 // avaThrown is written after the title of a test that has thrown an error.

@@ -1,11 +1,11 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -22,11 +22,11 @@ func newBats(sink results.Sink, f *source.Files) *bats {
 }
 
 var (
-	batsFile   = regexp.MustCompile(`^\S+\.bats$`)
-	batsTest   = regexp.MustCompile(`^ ([✓✗-]) (\S.*?)(?: \(skipped(?:: (.*))?\))?(?: \[\d+\])?$`)
-	batsPlace  = regexp.MustCompile(`^\s+\(.*in test file (\S+), line (\d+)\)$`)
-	batsReason = regexp.MustCompile("^\\s+`(.*)' failed(?: with status \\d+)?$")
-	batsEnds   = regexp.MustCompile(`^\d+ tests?, \d+ failures?\b`)
+	batsFile   = lazyregexp.New(`^\S+\.bats$`)
+	batsTest   = lazyregexp.New(`^ ([✓✗-]) (\S.*?)(?: \(skipped(?:: (.*))?\))?(?: \[\d+\])?$`)
+	batsPlace  = lazyregexp.New(`^\s+\(.*in test file (\S+), line (\d+)\)$`)
+	batsReason = lazyregexp.New("^\\s+`(.*)' failed(?: with status \\d+)?$")
+	batsEnds   = lazyregexp.New(`^\d+ tests?, \d+ failures?\b`)
 )
 
 func (b *bats) Read(line string) (results.Mark, bool) {

@@ -2,13 +2,13 @@ package runners
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // failureBlock is a failed case whose message and stack follow in the next lines, as most runners print them at their
@@ -62,7 +62,7 @@ func (s suites) end(sink results.Sink, onlyFailures bool) {
 }
 
 // notMessage matches lines of a block that are not the message: headings, places, stacks, excerpts of source.
-var notMessage = regexp.MustCompile(
+var notMessage = lazyregexp.New(
 	`^\s*(?:at .*|# \S+:\d+.*|❯ .*|>? *\d+ *\|.*|--|\| *\^.*|[~^ ]+|\S+\.\w+:\d+(?::in .*)?:?|Message:|Stack:|` +
 		"from .*|rspec \\S+|Traceback .*|File \".*|Failure/Error: .*|─+|⎯+|\\+ expected - actual)\\s*$",
 )

@@ -1,12 +1,12 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // ctest reads what CMake's ctest writes: a line for each test, with --output-on-failure followed by its output. A test
@@ -23,13 +23,13 @@ func newCTest(sink results.Sink, f *source.Files) *ctest {
 }
 
 var (
-	ctestBegins = regexp.MustCompile(`^Test project /`)
-	ctestStart  = regexp.MustCompile(`^ +Start +\d+: `)
-	ctestTest   = regexp.MustCompile(
+	ctestBegins = lazyregexp.New(`^Test project /`)
+	ctestStart  = lazyregexp.New(`^ +Start +\d+: `)
+	ctestTest   = lazyregexp.New(
 		`^ *\d+/\d+ Test +#\d+: (\S.*?) \.*(?: +|\*\*\*)` +
 			`(Passed|Failed|Not Run(?: \(Disabled\))?|Timeout|Skipped|Exception: .*?) +([\d.]+) sec(?: .*)?$`,
 	)
-	ctestTotals = regexp.MustCompile(`^\d+% tests passed, \d+ tests? failed out of \d+$`)
+	ctestTotals = lazyregexp.New(`^\d+% tests passed, \d+ tests? failed out of \d+$`)
 )
 
 func (t *ctest) Read(line string) (results.Mark, bool) {

@@ -1,11 +1,11 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // jest reads what Jest writes to a terminal: a heading for each file, failures below it, and totals.
@@ -20,10 +20,10 @@ func newJest(sink results.Sink, f *source.Files) *jest {
 }
 
 var (
-	jestFile   = regexp.MustCompile(`^ ?(PASS|FAIL) {1,2}(?:\./)?(\S+\.[cm]?[jt]sx?)(?: \([\d.]+ m?s\))?$`)
-	jestTitle  = regexp.MustCompile(`^  ● (.+)$`)
-	jestTotals = regexp.MustCompile(`^Test Suites: (?:\d+ \w+, )*\d+ (?:of \d+ )?total$`)
-	jestRuns   = regexp.MustCompile(`^ RUNS  `)
+	jestFile   = lazyregexp.New(`^ ?(PASS|FAIL) {1,2}(?:\./)?(\S+\.[cm]?[jt]sx?)(?: \([\d.]+ m?s\))?$`)
+	jestTitle  = lazyregexp.New(`^  ● (.+)$`)
+	jestTotals = lazyregexp.New(`^Test Suites: (?:\d+ \w+, )*\d+ (?:of \d+ )?total$`)
+	jestRuns   = lazyregexp.New(`^ RUNS  `)
 )
 
 func (j *jest) Read(line string) (results.Mark, bool) {
@@ -61,7 +61,7 @@ func (j *jest) Read(line string) (results.Mark, bool) {
 }
 
 // jestBroken is what a compiler reports of a file that cannot be read, after a page of advice.
-var jestBroken = regexp.MustCompile(`^\s*(\w*Error: )(/\S+): (.*) \((\d+):(\d+)\)$`)
+var jestBroken = lazyregexp.New(`^\s*(\w*Error: )(/\S+): (.*) \((\d+):(\d+)\)$`)
 
 // tell reports the failure that has been read.
 func (j *jest) tell() {
@@ -98,12 +98,12 @@ func newVitest(sink results.Sink, f *source.Files) *vitest {
 }
 
 var (
-	vitestBegins = regexp.MustCompile(`^ (?:RUN|DEV|RERUN)  \S`)
-	vitestTitle  = regexp.MustCompile(`^ FAIL  (\S+\.[cm]?[jt]sx?)(?: > (.+)| \[ .* \])$`)
-	vitestTest   = regexp.MustCompile(`^ ([✓×↓□]) (\S+\.[cm]?[jt]sx?) > (.+?)(?: \d+(?:\.\d+)?m?s)?$`)
-	vitestFile   = regexp.MustCompile(`^ [✓❯] (\S+\.[cm]?[jt]sx?) \(\d+ tests?`)
-	vitestTotals = regexp.MustCompile(`^ Test Files  `)
-	vitestRule   = regexp.MustCompile(`^⎯{10}`)
+	vitestBegins = lazyregexp.New(`^ (?:RUN|DEV|RERUN)  \S`)
+	vitestTitle  = lazyregexp.New(`^ FAIL  (\S+\.[cm]?[jt]sx?)(?: > (.+)| \[ .* \])$`)
+	vitestTest   = lazyregexp.New(`^ ([✓×↓□]) (\S+\.[cm]?[jt]sx?) > (.+?)(?: \d+(?:\.\d+)?m?s)?$`)
+	vitestFile   = lazyregexp.New(`^ [✓❯] (\S+\.[cm]?[jt]sx?) \(\d+ tests?`)
+	vitestTotals = lazyregexp.New(`^ Test Files  `)
+	vitestRule   = lazyregexp.New(`^⎯{10}`)
 )
 
 func (v *vitest) Read(line string) (results.Mark, bool) {

@@ -1,12 +1,12 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // surefire reads what the Surefire and Failsafe plugins of Maven print: totals for each class, failures after them
@@ -22,16 +22,16 @@ func newSurefire(sink results.Sink, f *source.Files) *surefire {
 }
 
 var (
-	surefireClass = regexp.MustCompile(
+	surefireClass = lazyregexp.New(
 		`^(?:\[(?:INFO|WARNING|ERROR)\] )?Tests run: \d+, Failures: (\d+), Errors: (\d+), Skipped: \d+, ` +
 			`Time elapsed: [\d.,]+ s(?:ec)?(?: <<< \w+!)? --? in (\S+)$`,
 	)
 	// A method of a class: in version 3 class.method, before method(class).
-	surefireFailure = regexp.MustCompile(
+	surefireFailure = lazyregexp.New(
 		`^(?:\[ERROR\] )?(?:(\S+)\.([^\s.(]+)(?:\(.*\))?(?:\[\d+\])?(?: --)?|([^\s(]+)\((\S+)\)) +` +
 			`Time elapsed: [\d.,]+ s(?:ec)? +<<< (?:FAILURE|ERROR)!$`,
 	)
-	surefireEnds = regexp.MustCompile(`^(?:\[INFO\] )?Results:?$`)
+	surefireEnds = lazyregexp.New(`^(?:\[INFO\] )?Results:?$`)
 )
 
 // surefireReports is where both plugins write their reports, in every module.
@@ -101,13 +101,13 @@ func newJUnitConsole(sink results.Sink, f *source.Files) *junitConsole {
 
 var (
 	// With the theme unicode a level is three columns wide, with ascii two.
-	consoleNode = regexp.MustCompile(
+	consoleNode = lazyregexp.New(
 		`^(?:((?:│ {2}| {3})*)[├└]─|((?:\| | {2})*)[+']--) (.+?) (✔|✘|↷|■|\[OK\]|\[X\]|\[S\]|\[A\])(?: (.*))?$`,
 	)
-	consoleList    = regexp.MustCompile(`^Failures \(\d+\):$`)
-	consoleFailure = regexp.MustCompile(`^  ([^\s:][^:]*(?::[^:]+)+)$`)
-	consoleMessage = regexp.MustCompile(`^    => (?:[\w.$]*\.)?(\w+): ?(.*)$`)
-	consoleEnds    = regexp.MustCompile(`^Test run finished after \d+ ms$`)
+	consoleList    = lazyregexp.New(`^Failures \(\d+\):$`)
+	consoleFailure = lazyregexp.New(`^  ([^\s:][^:]*(?::[^:]+)+)$`)
+	consoleMessage = lazyregexp.New(`^    => (?:[\w.$]*\.)?(\w+): ?(.*)$`)
+	consoleEnds    = lazyregexp.New(`^Test run finished after \d+ ms$`)
 )
 
 func (j *junitConsole) Read(line string) (results.Mark, bool) {
@@ -212,10 +212,10 @@ func newGradle(sink results.Sink, f *source.Files) *gradle {
 }
 
 var (
-	gradleTest  = regexp.MustCompile(`^(\w[\w.$]*(?: > \w+)*) > (\S.*?) (PASSED|FAILED|SKIPPED)$`)
-	gradlePlace = regexp.MustCompile(`^    [\w.$]+(?:: (.*))? at (\w+\.(?:java|kt|groovy|scala)):(\d+)$`)
-	gradleCount = regexp.MustCompile(`^\d+ tests? completed, \d+ failed`)
-	gradleEnds  = regexp.MustCompile(`^BUILD (?:SUCCESSFUL|FAILED) in `)
+	gradleTest  = lazyregexp.New(`^(\w[\w.$]*(?: > \w+)*) > (\S.*?) (PASSED|FAILED|SKIPPED)$`)
+	gradlePlace = lazyregexp.New(`^    [\w.$]+(?:: (.*))? at (\w+\.(?:java|kt|groovy|scala)):(\d+)$`)
+	gradleCount = lazyregexp.New(`^\d+ tests? completed, \d+ failed`)
+	gradleEnds  = lazyregexp.New(`^BUILD (?:SUCCESSFUL|FAILED) in `)
 )
 
 // gradleReports is where Gradle writes its reports, in every project.
@@ -283,7 +283,7 @@ func (g *gradle) tell() {
 	g.block.end()
 }
 
-var packageLine = regexp.MustCompile(`^\s*package\s+([\w.]+)`)
+var packageLine = lazyregexp.New(`^\s*package\s+([\w.]+)`)
 
 // packageOf returns the package of a file in Java or a related language; empty: it is unknown.
 func packageOf(f *source.Files, file string) string {

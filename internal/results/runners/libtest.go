@@ -1,13 +1,13 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // libtest reads the test harness of Rust's standard toolchain (library/test/src/formatters/pretty.rs of Rust): a line
@@ -27,14 +27,14 @@ func newLibtest(sink results.Sink, f *source.Files) *libtest {
 }
 
 var (
-	rustBinary = regexp.MustCompile(`^ +(?:Running (?:unittests )?(\S+) \(\S+\)|(Doc-tests \S+))$`)
-	rustPlan   = regexp.MustCompile(`^running (\d+) tests?$`)
-	rustTest   = regexp.MustCompile(
+	rustBinary = lazyregexp.New(`^ +(?:Running (?:unittests )?(\S+) \(\S+\)|(Doc-tests \S+))$`)
+	rustPlan   = lazyregexp.New(`^running (\d+) tests?$`)
+	rustTest   = lazyregexp.New(
 		`^test (.+?)(?: - should panic)? \.\.\. (ok|FAILED|ignored(?:, (.*))?)(?: <(\d+\.\d+s)>)?$`,
 	)
-	rustLog   = regexp.MustCompile(`^---- (.+) stdout ----$`)
-	rustEnd   = regexp.MustCompile(`^test result: (ok|FAILED)\. \d+ passed; `)
-	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
+	rustLog   = lazyregexp.New(`^---- (.+) stdout ----$`)
+	rustEnd   = lazyregexp.New(`^test result: (ok|FAILED)\. \d+ passed; `)
+	rustPanic = lazyregexp.New(`^thread '.*' (?:\(\d+\) )?panicked at (?:'(.*)', )?([^ :]+):(\d+):(\d+):?$`)
 )
 
 func (l *libtest) Read(line string) (results.Mark, bool) {

@@ -1,11 +1,11 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // numbered reads runners that print a sign for each test and a numbered list of failures at the end: Mocha, RSpec,
@@ -20,46 +20,46 @@ type numbered struct {
 
 // numberedForm is how a runner prints its list.
 type numberedForm struct {
-	begins *regexp.Regexp // the line that only this runner has
-	list   *regexp.Regexp // the heading of the list of failures
-	item   *regexp.Regexp // a number and the name, in group 1
-	ends   *regexp.Regexp // the totals; nil: they come before the list
-	loads  *regexp.Regexp // a file that could not be loaded, in group 1, with the reason below; nil: there is no such line
-	nested bool           // names continue in the next lines, up to a colon
+	begins *lazyregexp.Regexp // the line that only this runner has
+	list   *lazyregexp.Regexp // the heading of the list of failures
+	item   *lazyregexp.Regexp // a number and the name, in group 1
+	ends   *lazyregexp.Regexp // the totals; nil: they come before the list
+	loads  *lazyregexp.Regexp // a file that could not be loaded, in group 1, with the reason below; nil: there is no such line
+	nested bool               // names continue in the next lines, up to a colon
 }
 
 var numberedForms = []numberedForm{
 	{ // Mocha
-		begins: regexp.MustCompile(`^  \d+ passing \(\d+\w+\)$`),
-		list:   regexp.MustCompile(`^  \d+ failing$`),
-		item:   regexp.MustCompile(`^  \d+\) (\S.*)$`),
+		begins: lazyregexp.New(`^  \d+ passing \(\d+\w+\)$`),
+		list:   lazyregexp.New(`^  \d+ failing$`),
+		item:   lazyregexp.New(`^  \d+\) (\S.*)$`),
 		nested: true,
 	},
 	{ // RSpec
-		begins: regexp.MustCompile(`^Failures:$`),
-		list:   regexp.MustCompile(`^Failures:$`),
-		item:   regexp.MustCompile(`^  \d+\) (\S.*)$`),
-		ends:   regexp.MustCompile(`^(?:No examples found\.|Finished in .* to load\)|\d+ examples?, \d+ failures?.*)$`),
-		loads:  regexp.MustCompile(`^An error occurred while loading (?:\./)?(\S+)\.(?: - Did you mean\?)?$`),
+		begins: lazyregexp.New(`^Failures:$`),
+		list:   lazyregexp.New(`^Failures:$`),
+		item:   lazyregexp.New(`^  \d+\) (\S.*)$`),
+		ends:   lazyregexp.New(`^(?:No examples found\.|Finished in .* to load\)|\d+ examples?, \d+ failures?.*)$`),
+		loads:  lazyregexp.New(`^An error occurred while loading (?:\./)?(\S+)\.(?: - Did you mean\?)?$`),
 	},
 	{ // Jasmine
-		begins: regexp.MustCompile(`^Randomized with seed \d+$`),
-		list:   regexp.MustCompile(`^Failures:$`),
-		item:   regexp.MustCompile(`^\d+\) (\S.*)$`),
-		ends:   regexp.MustCompile(`^(?:Pending:|\d+ specs?, \d+ failures?.*)$`),
+		begins: lazyregexp.New(`^Randomized with seed \d+$`),
+		list:   lazyregexp.New(`^Failures:$`),
+		item:   lazyregexp.New(`^\d+\) (\S.*)$`),
+		ends:   lazyregexp.New(`^(?:Pending:|\d+ specs?, \d+ failures?.*)$`),
 	},
 	{ // Minitest
-		begins: regexp.MustCompile(`^Run options: .*--seed \d+`),
-		list:   regexp.MustCompile(`^Finished in [\d.]+s, .* assertions/s\.$`),
-		item:   regexp.MustCompile(`^  \d+\) (Failure|Error|Skipped):$`),
-		ends:   regexp.MustCompile(`^\d+ runs, \d+ assertions, \d+ failures`),
+		begins: lazyregexp.New(`^Run options: .*--seed \d+`),
+		list:   lazyregexp.New(`^Finished in [\d.]+s, .* assertions/s\.$`),
+		item:   lazyregexp.New(`^  \d+\) (Failure|Error|Skipped):$`),
+		ends:   lazyregexp.New(`^\d+ runs, \d+ assertions, \d+ failures`),
 		nested: true,
 	},
 	{ // PHPUnit
-		begins: regexp.MustCompile(`^PHPUnit [\d.]+ by `),
-		list:   regexp.MustCompile(`^There (?:was|were) \d+ (?:failures?|errors?):$`),
-		item:   regexp.MustCompile(`^\d+\) (\w\S*::\S.*)$`),
-		ends:   regexp.MustCompile(`^(?:OK \(|OK, but |FAILURES!|ERRORS!|Tests: \d+)`),
+		begins: lazyregexp.New(`^PHPUnit [\d.]+ by `),
+		list:   lazyregexp.New(`^There (?:was|were) \d+ (?:failures?|errors?):$`),
+		item:   lazyregexp.New(`^\d+\) (\w\S*::\S.*)$`),
+		ends:   lazyregexp.New(`^(?:OK \(|OK, but |FAILURES!|ERRORS!|Tests: \d+)`),
 	},
 }
 
@@ -126,7 +126,7 @@ func (n *numbered) item(name string) results.Mark {
 	return results.MarkFailure
 }
 
-var minitestName = regexp.MustCompile(`^(\S+#\S+)(?: \[(.+):(\d+)\])?:$`)
+var minitestName = lazyregexp.New(`^(\S+#\S+)(?: \[(.+):(\d+)\])?:$`)
 
 // continueTitle reads a line of a title: the next part of the name, up to a colon, or of Minitest the whole name.
 func (n *numbered) continueTitle(line string) {
@@ -151,7 +151,7 @@ func (n *numbered) begin(name string) {
 }
 
 // someFailed matches totals with failures.
-var someFailed = regexp.MustCompile(`^(?:FAILURES!|ERRORS!)$|\b[1-9]\d* (?:failure|error)s?\b`)
+var someFailed = lazyregexp.New(`^(?:FAILURES!|ERRORS!)$|\b[1-9]\d* (?:failure|error)s?\b`)
 
 // ended closes the run's only suite. Where the totals have failures that were not read, nothing is known of it.
 func (n *numbered) ended(ok bool) {

@@ -1,12 +1,12 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // playwright reads what Playwright's test runner prints: with the reporter list a line for each test, with the
@@ -23,13 +23,13 @@ func newPlaywright(sink results.Sink, f *source.Files) *playwright {
 }
 
 var (
-	playwrightBegins = regexp.MustCompile(`^Running \d+ tests? using \d+ workers?(?:, shard \d+ of \d+)?$`)
-	playwrightTest   = regexp.MustCompile(
+	playwrightBegins = lazyregexp.New(`^Running \d+ tests? using \d+ workers?(?:, shard \d+ of \d+)?$`)
+	playwrightTest   = lazyregexp.New(
 		`^  ([✓✘-]|ok|x) +\d+ (?:(\[[^\]]+\]) › )?(\S+):\d+:\d+ › (.+?)(?: \((\d[\d.]*(?:ms|s|m))\))?$`,
 	)
-	playwrightFailure = regexp.MustCompile(`^  \d+\) (?:(\[[^\]]+\]) › )?(\S+):(\d+):(\d+) › (.+?) *─*$`)
-	playwrightRetry   = regexp.MustCompile(` \(retry #\d+\)$`)
-	playwrightEnds    = regexp.MustCompile(`^  \d+ (?:failed|flaky|interrupted|skipped|did not run|passed)\b`)
+	playwrightFailure = lazyregexp.New(`^  \d+\) (?:(\[[^\]]+\]) › )?(\S+):(\d+):(\d+) › (.+?) *─*$`)
+	playwrightRetry   = lazyregexp.New(` \(retry #\d+\)$`)
+	playwrightEnds    = lazyregexp.New(`^  \d+ (?:failed|flaky|interrupted|skipped|did not run|passed)\b`)
 )
 
 func (p *playwright) Read(line string) (results.Mark, bool) {

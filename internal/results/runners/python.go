@@ -1,12 +1,12 @@
 package runners
 
 import (
-	"regexp"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // pytest reads what pytest writes to a terminal: with -v a line for each test, then the failures in sections, and a
@@ -27,16 +27,16 @@ func newPytest(sink results.Sink, f *source.Files) *pytest {
 }
 
 var (
-	pytestSection = regexp.MustCompile(`^={3,} (.+?) ={3,}$`)
-	pytestTitle   = regexp.MustCompile(`^_{3,} (.+?) _{3,}$`)
-	pytestTotals  = regexp.MustCompile(`^(?:\d+ \w+(?:, )?)+ in [\d.]+s`)
-	pytestTest    = regexp.MustCompile(
+	pytestSection = lazyregexp.New(`^={3,} (.+?) ={3,}$`)
+	pytestTitle   = lazyregexp.New(`^_{3,} (.+?) _{3,}$`)
+	pytestTotals  = lazyregexp.New(`^(?:\d+ \w+(?:, )?)+ in [\d.]+s`)
+	pytestTest    = lazyregexp.New(
 		`^(\S+\.py)::(\S.*?) (PASSED|FAILED|ERROR|SKIPPED|XFAIL|XPASS)(?: \((.*)\))?(?:\s+\[ *\d+%\])?$`,
 	)
-	pytestNamed = regexp.MustCompile(`^(FAILED|ERROR) (\S+?\.py)(?:::(\S+))?(?: - (.*))?$`)
-	pytestFile  = regexp.MustCompile(`^(\S+\.py) [.FEsxX]+(?: +\[ *\d+%\])?$`)
-	pytestPlace = regexp.MustCompile(`^(\S+\.py):(\d+): ?(?:in .*|\w*)$`)
-	pytestError = regexp.MustCompile(`^E {3}(.*)$`)
+	pytestNamed = lazyregexp.New(`^(FAILED|ERROR) (\S+?\.py)(?:::(\S+))?(?: - (.*))?$`)
+	pytestFile  = lazyregexp.New(`^(\S+\.py) [.FEsxX]+(?: +\[ *\d+%\])?$`)
+	pytestPlace = lazyregexp.New(`^(\S+\.py):(\d+): ?(?:in .*|\w*)$`)
+	pytestError = lazyregexp.New(`^E {3}(.*)$`)
 )
 
 func (p *pytest) Read(line string) (results.Mark, bool) {
@@ -171,11 +171,11 @@ func newUnittest(sink results.Sink, f *source.Files) *unittest {
 }
 
 var (
-	unittestTitle = regexp.MustCompile(`^(?:ERROR|FAIL): (\S+) \((\S+?)\)`)
-	unittestTest  = regexp.MustCompile(
+	unittestTitle = lazyregexp.New(`^(?:ERROR|FAIL): (\S+) \((\S+?)\)`)
+	unittestTest  = lazyregexp.New(
 		`^(\w+) \((\S+)\)(?: \.\.\.|.* \.\.\.) (ok|FAIL|ERROR|skipped ['"](.*)['"]|expected failure|unexpected success)$`,
 	)
-	unittestRan = regexp.MustCompile(`^Ran \d+ tests? in [\d.]+s$`)
+	unittestRan = lazyregexp.New(`^Ran \d+ tests? in [\d.]+s$`)
 )
 
 func (u *unittest) Read(line string) (results.Mark, bool) {

@@ -2,7 +2,6 @@ package runners
 
 import (
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -43,9 +43,9 @@ func newSpec(sink results.Sink, f *source.Files) *spec {
 }
 
 var (
-	specLine  = regexp.MustCompile(`^( *)([✔✖﹣⚠▶ℹ]) (.+?)(?: \((\d+(?:\.\d+)?)ms\)( # .*)?)?$`)
-	specDots  = regexp.MustCompile(`^[.X]+$`)
-	specPlace = regexp.MustCompile(`^test at (.+):(\d+):(\d+)$`)
+	specLine  = lazyregexp.New(`^( *)([✔✖﹣⚠▶ℹ]) (.+?)(?: \((\d+(?:\.\d+)?)ms\)( # .*)?)?$`)
+	specDots  = lazyregexp.New(`^[.X]+$`)
+	specPlace = lazyregexp.New(`^test at (.+):(\d+):(\d+)$`)
 )
 
 func (s *spec) Read(line string) (results.Mark, bool) {
@@ -185,11 +185,11 @@ func (s *spec) flush() {
 	}
 }
 
-var subtestsFailed = regexp.MustCompile(`^'\d+ subtests? failed'$`)
+var subtestsFailed = lazyregexp.New(`^'\d+ subtests? failed'$`)
 
-var specWord = regexp.MustCompile(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
+var specWord = lazyregexp.New(`(?i)^(?:skip|todo)\b:?\s*(.*)$`)
 
-var specValue = regexp.MustCompile(`^\s*(actual|expected): (.+?),?$`)
+var specValue = lazyregexp.New(`^\s*(actual|expected): (.+?),?$`)
 
 // tell reports a case. A file that failed as a whole has its path as its name.
 func (s *spec) tell(c results.Case) {

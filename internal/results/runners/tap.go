@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -53,17 +53,17 @@ func newTAP(sink results.Sink, f *source.Files) *tap {
 }
 
 var (
-	tapVersion = regexp.MustCompile(`^\s*TAP version \d+$`)
-	tapPoint   = regexp.MustCompile(`^(not )?ok\b(?: +(\d+))?(?: +-)?(?: +(.*))?$`)
-	tapPlan    = regexp.MustCompile(`^1\.\.(\d+)( *#.*)?$`)
-	tapSubtest = regexp.MustCompile(`^# Subtest: (.*)$`)
-	tapTime    = regexp.MustCompile(`\s*# time=(\d+(?:\.\d+)?m?s)$`)                    // the form of node-tap
-	tapGroup   = regexp.MustCompile(`^(?:not )?ok +\d+ +- (.*?)(?:\s*# time=\S+)? \{$`) // the form of Vitest
-	tapWord    = regexp.MustCompile(`(?i)(?:^|\s)#\s*(skip\S*|todo)\b:?\s*(.*)$`)
-	proveFile  = regexp.MustCompile(`^(\S+\.t) \.{2,}\s*(.*)$`)
-	proveEnd   = regexp.MustCompile(`^Dubious, test returned (\d+)`)
-	proveSays  = regexp.MustCompile(`^\d+/[\d?]+\s+([^#\s].*)$`)
-	tapComment = regexp.MustCompile(`^#( {1,3}|$)(.*)$`)
+	tapVersion = lazyregexp.New(`^\s*TAP version \d+$`)
+	tapPoint   = lazyregexp.New(`^(not )?ok\b(?: +(\d+))?(?: +-)?(?: +(.*))?$`)
+	tapPlan    = lazyregexp.New(`^1\.\.(\d+)( *#.*)?$`)
+	tapSubtest = lazyregexp.New(`^# Subtest: (.*)$`)
+	tapTime    = lazyregexp.New(`\s*# time=(\d+(?:\.\d+)?m?s)$`)                    // the form of node-tap
+	tapGroup   = lazyregexp.New(`^(?:not )?ok +\d+ +- (.*?)(?:\s*# time=\S+)? \{$`) // the form of Vitest
+	tapWord    = lazyregexp.New(`(?i)(?:^|\s)#\s*(skip\S*|todo)\b:?\s*(.*)$`)
+	proveFile  = lazyregexp.New(`^(\S+\.t) \.{2,}\s*(.*)$`)
+	proveEnd   = lazyregexp.New(`^Dubious, test returned (\d+)`)
+	proveSays  = lazyregexp.New(`^\d+/[\d?]+\s+([^#\s].*)$`)
+	tapComment = lazyregexp.New(`^#( {1,3}|$)(.*)$`)
 )
 
 func (t *tap) Read(line string) (results.Mark, bool) {
@@ -330,10 +330,10 @@ func (t *tap) failed(name string, depth int) results.Mark {
 }
 
 var (
-	failedTest = regexp.MustCompile(`^\s*Failed test '(.*)'$`)
-	atLine     = regexp.MustCompile(`^\s*(?:in|at) (\S+) (?:at )?line (\d+)\.?$`)
-	gotValue   = regexp.MustCompile(`^\s*got: (.*)$`)
-	wantValue  = regexp.MustCompile(`^\s*expected: (.*)$`)
+	failedTest = lazyregexp.New(`^\s*Failed test '(.*)'$`)
+	atLine     = lazyregexp.New(`^\s*(?:in|at) (\S+) (?:at )?line (\d+)\.?$`)
+	gotValue   = lazyregexp.New(`^\s*got: (.*)$`)
+	wantValue  = lazyregexp.New(`^\s*expected: (.*)$`)
 )
 
 // diagnose reads a line of Test::More about the last point.

@@ -7,12 +7,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -194,7 +194,7 @@ func (f *Files) Own(path string) bool {
 	return false
 }
 
-var othersFolder = regexp.MustCompile(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
+var othersFolder = lazyregexp.New(`(^|/)(node_modules|site-packages|vendor|\.cargo|\.venv|venv|target|\.tox)/`)
 
 // Enter adds a directory that later names are relative to, as make reports it.
 func (f *Files) Enter(folder string) {
@@ -232,7 +232,7 @@ func (f *Files) PackageFolder(pkg string) string {
 	return ""
 }
 
-var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)
+var moduleLine = lazyregexp.New(`(?m)^module\s+"?([^\s"]+)`)
 
 // Number parses a line or column; 0: it is none.
 func Number(text string) int {

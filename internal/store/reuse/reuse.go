@@ -19,13 +19,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/watch/pattern"
 )
 
@@ -235,7 +235,7 @@ func outputFiles(p *plan.Plan, u *plan.Unit) []string {
 	return pattern.Files(p.Root, patterns)
 }
 
-var named = regexp.MustCompile(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
+var named = lazyregexp.New(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
 
 // variables returns the variables that a result depends on: all that the settings and their files give the unit, and
 // those of the machine that its command names.

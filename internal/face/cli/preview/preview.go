@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Waves describes the order in which the project starts, and which units have to wait for a job.
@@ -277,7 +277,7 @@ func shortBlanks(text string) string {
 	)
 }
 
-var manyBlanks = regexp.MustCompile(` {5,}`)
+var manyBlanks = lazyregexp.New(` {5,}`)
 
 // Rows breaks lines into the rows that they take on a terminal of a width.
 func Rows(lines []string, width int) []string {

@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // JSON reads go test -json, as described by go doc test2json and, for the output of builds, by go help buildjson.
@@ -127,7 +127,7 @@ func (g *JSON) write(ev goEvent) (mark results.Mark) {
 }
 
 // goFraming matches what package testing writes around the logs of tests.
-var goFraming = regexp.MustCompile(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
+var goFraming = lazyregexp.New(`^\s*(=== (RUN|PAUSE|CONT|NAME)\s|--- (PASS|FAIL|SKIP|BENCH): )`)
 
 func isGoFraming(text string) bool {
 	return (strings.Contains(text, "=== ") || strings.Contains(text, "--- ")) && goFraming.MatchString(text)
@@ -226,7 +226,7 @@ func brokenSuite(sink results.Sink, f *source.Files, pkg string, out reason.Outp
 	sink.Ended(c)
 }
 
-var goBroken = regexp.MustCompile(`^FAIL\t\S+ \[((?:build|setup) failed)\]$`)
+var goBroken = lazyregexp.New(`^FAIL\t\S+ \[((?:build|setup) failed)\]$`)
 
 // End implements runners.Reader: it closes what was in progress when the output ended.
 func (g *JSON) End(complete bool) {

@@ -2,7 +2,6 @@ package gotest
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Text reads what go test writes for people, with -v or without. The package of tests comes only after them, so
@@ -44,10 +44,10 @@ func (g *Text) reset() {
 }
 
 var (
-	goRun     = regexp.MustCompile(`^=== (RUN|PAUSE|CONT|NAME)\s+(\S*)`)
-	goResult  = regexp.MustCompile(`^\s*--- (PASS|FAIL|SKIP): (\S+?)(?: \((\d+\.\d+)s\)|)$`) // benchmarks have no time
-	goPackage = regexp.MustCompile(`^(ok  |FAIL|\?   )\t(\S+)(?:\t(\S+)|( \[.+\]))?`)
-	goNoTests = regexp.MustCompile(`^(---|\?   )\t\S+\t\[no test`)
+	goRun     = lazyregexp.New(`^=== (RUN|PAUSE|CONT|NAME)\s+(\S*)`)
+	goResult  = lazyregexp.New(`^\s*--- (PASS|FAIL|SKIP): (\S+?)(?: \((\d+\.\d+)s\)|)$`) // benchmarks have no time
+	goPackage = lazyregexp.New(`^(ok  |FAIL|\?   )\t(\S+)(?:\t(\S+)|( \[.+\]))?`)
+	goNoTests = lazyregexp.New(`^(---|\?   )\t\S+\t\[no test`)
 )
 
 // Read implements runners.Reader.

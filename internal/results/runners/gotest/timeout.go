@@ -2,13 +2,13 @@ package gotest
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"strings"
 
 	"omnivigil/internal/results"
 	"omnivigil/internal/results/reason"
 	"omnivigil/internal/results/source"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/location"
 )
 
@@ -25,8 +25,8 @@ type timeout struct {
 }
 
 var (
-	goTimeout = regexp.MustCompile(`^panic: (test timed out after \S+)$`)
-	goRunning = regexp.MustCompile(`^\t\t(\S+) \([^)]+\)$`)
+	goTimeout = lazyregexp.New(`^panic: (test timed out after \S+)$`)
+	goRunning = lazyregexp.New(`^\t\t(\S+) \([^)]+\)$`)
 )
 
 // read reports whether a line belongs to it.
