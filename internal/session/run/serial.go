@@ -1,6 +1,9 @@
 package run
 
-import "sync"
+import (
+	"runtime"
+	"sync"
+)
 
 // serial runs what may block, in order, in its own goroutine while there is something to do: spawning and signalling
 // wait for the system, and the loop must not.
@@ -10,14 +13,17 @@ type serial struct {
 	busy bool
 }
 
-// do runs a function after all earlier ones. It does not block.
+// do runs a function after all earlier ones. It does not block, but gives up the processor: what a save sets off should
+// not wait until the caller has done the rest of its work, or another processor has woken up.
 func (s *serial) do(something func()) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.todo = append(s.todo, something)
-	if !s.busy {
-		s.busy = true
+	idle := !s.busy
+	s.busy = true
+	s.mu.Unlock()
+	if idle {
 		go s.work()
+		runtime.Gosched()
 	}
 }
 
