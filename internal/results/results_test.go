@@ -16,7 +16,7 @@ func TestText(t *testing.T) {
 		"a.java:3:5: cannot find: expected `u32`": {Label + "expected `u32`", "note: declared here"},
 		"a.java:3:5: cannot find: method nope()":  {"symbol: method nope()"},
 	} {
-		f := Finding{Location: location.Location{File: "a.java", Line: 3, Column: 5}, Message: "cannot find", Notes: notes}
-		assert.Equal(t, want, f.Text())
+		at := location.Location{File: "a.java", Line: 3, Column: 5}
+		assert.Equal(t, want, Finding{Location: at, Message: "cannot find", Notes: notes}.Text())
 	}
 }

@@ -76,7 +76,8 @@ func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, err
 		}
 	}
 	for more := true; more; {
-		page, err := p.Findings(ctx, api.ResultQuery{Units: units, By: "unit", From: len(r.Findings), Count: api.MaxLines})
+		q := api.ResultQuery{Units: units, By: "unit", From: len(r.Findings), Count: api.MaxLines}
+		page, err := p.Findings(ctx, q)
 		if err != nil {
 			return r, err
 		}
@@ -119,7 +120,7 @@ func (r Results) short(file string) string {
 }
 
 // The elements of JUnit XML, with what both schemas in common use require and allow: that of Ant and that of Jenkins.
-// Their rules are in testdata. Where a test is, no element can say; it is in the text of the failure.
+// Their rules are in testdata. Neither has the location of a test, so it is in the text of the failure.
 type (
 	junitSuites struct {
 		XMLName xml.Name     `xml:"testsuites"`

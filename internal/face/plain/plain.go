@@ -108,7 +108,8 @@ func saySilence(silent time.Duration) {
 // catchUp prints new lines, up to so many.
 func (p *Printer) catchUp(ctx context.Context, lines int64) (err error) {
 	if p.next < lines {
-		p.next, err = p.Project.Text(ctx, api.TextQuery{From: p.next, End: lines, Raw: p.Format.Raw}, &fit{to: p.Out, color: p.Format.Color})
+		q := api.TextQuery{From: p.next, End: lines, Raw: p.Format.Raw}
+		p.next, err = p.Project.Text(ctx, q, &fit{to: p.Out, color: p.Format.Color})
 	}
 	return err
 }

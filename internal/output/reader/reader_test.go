@@ -370,7 +370,8 @@ func TestTestEvents(t *testing.T) {
 		assert.Equal(t, test.want, said(page.Lines), name)
 	}
 	for raw, want := range map[bool]string{
-		false: strings.Join([]string{written[0], "=== RUN   TestLow", low, low}, "\n"), true: strings.Join(written, "\n"),
+		false: strings.Join([]string{written[0], "=== RUN   TestLow", low, low}, "\n"),
+		true:  strings.Join(written, "\n"),
 	} {
 		var text strings.Builder
 		next, err := log.Text(t.Context(), api.TextQuery{End: 6, Raw: raw}, &text)

@@ -121,10 +121,11 @@ func (m *Mask) MayChange(text []byte) bool {
 	if m == nil {
 		return false
 	}
-	if bytes.IndexByte(text, 0x1b) >= 0 && m.mayHide(escape.AppendStripped(nil, text)) { // colors may be within a secret
+	if m.mayHide(text) {
 		return true
 	}
-	return m.mayHide(text)
+	// Colors may be within a secret.
+	return bytes.IndexByte(text, 0x1b) >= 0 && m.mayHide(escape.AppendStripped(nil, text))
 }
 
 func (m *Mask) mayHide(text []byte) bool { return among(&m.heads, text) || nextWord(text, 0) >= 0 }

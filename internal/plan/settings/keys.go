@@ -49,8 +49,11 @@ func init() {
 			read: readDir},
 		"env": {relay: true, says: "Environment variables.", shape: envShape,
 			read: readEnv, early: true},
-		"env_files": {relay: true, says: "Files of environment variables that override the project's.", shape: filesShape,
-			read: readUnitEnvFiles, early: true},
+		"env_files": {
+			relay: true,
+			says:  "Files of environment variables that override the project's.",
+			shape: filesShape,
+			read:  readUnitEnvFiles, early: true},
 		"needs": {relay: true, says: "Units that must be ready or done before it starts.", shape: namesShape,
 			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Needs = r.references(u, e) }},
 		"follows": {
@@ -83,8 +86,9 @@ func init() {
 		},
 		"poll": {
 			relay: true,
-			says:  "The interval at which its files are compared, where the system reports no changes.", shape: pollShape,
-			read: readPoll,
+			says:  "The interval at which its files are compared, where the system reports no changes.",
+			shape: pollShape,
+			read:  readPoll,
 		},
 		"stop": {says: "How it is stopped: by a signal, a command or typed text.", shape: stopShape,
 			read: readStop},
@@ -118,7 +122,9 @@ func init() {
 			read:   readAfterExit,
 			misfit: "only a service is started again after it has ended",
 		},
-		"outputs": {says: "Patterns of files that it produces; they never count as its own inputs.", shape: patternsShape,
+		"outputs": {
+			says:  "Patterns of files that it produces; they never count as its own inputs.",
+			shape: patternsShape,
 			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Outputs = r.patterns(e) },
 			misfit: "leave what it writes out with \"ignore\""},
 		"reuse": {says: "true: a good result is valid while everything it depends on is the same.", shape: flagShape,
@@ -180,7 +186,8 @@ func init() {
 				}
 			}},
 		"refresh": {
-			says: "Patterns of files that refresh pages; style sheets and images are replaced in place.", shape: patternsShape,
+			says:  "Patterns of files that refresh pages; style sheets and images are replaced in place.",
+			shape: patternsShape,
 			kinds: []plan.Kind{
 				plan.PageServer,
 			},

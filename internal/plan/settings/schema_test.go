@@ -80,7 +80,8 @@ func TestSchemaRejects(t *testing.T) {
 		"[project]\njobs = \"two\"", "[project]\nlogs = { size = \"2 G\" }", "[project]\nlogs = { age = \"9 years\" }",
 		"[project]\non_verdict = \"\"", "[project]\nsecret = \"*_TOKEN\"",
 		// units
-		"[service.web]\ndir = \".\"", "[service.\"a b\"]\nrun = \"a\"", "[service.omnivigil]\nrun = \"a\"", "run = \"\"",
+		"[service.web]\ndir = \".\"", "[service.\"a b\"]\nrun = \"a\"", "[service.omnivigil]\nrun = \"a\"",
+		"run = \"\"",
 		"run = []", "run = [\"\", \"x\"]", "run = 3", "wach = []", "watch = \"*.go\"", "watch = [\"/etc/hosts\"]",
 		"watch = [\"\"]", "needs = [\"\"]", "env = { A = true }", "debounce = \"soon\"", "debounce = 150",
 		"debounce = \"-1s\"", "poll = \"10ms\"", "start = \"later\"", "setup = [{ inputs = [\"a\"] }]",
@@ -99,11 +100,14 @@ func TestSchemaRejects(t *testing.T) {
 		"[suite.a]\nrun = \"a\"\nresults = \"xunit\"", "[suite.a]\nrun = \"a\"\nresults = \"junit\"",
 		"[suite.a]\nrun = \"a\"\nnarrow = \"-run\"", "[suite.a]\nrun = \"a\"\nnarrow = { join = \"|\" }",
 		// reactions and relays
-		"reaction = [{ when = \"a\" }]", "reaction = [{ do = \"restart\" }]", "reaction = [{ when = \"/a\", do = \"rerun\" }]",
+		"reaction = [{ when = \"a\" }]", "reaction = [{ do = \"restart\" }]",
+		"reaction = [{ when = \"/a\", do = \"rerun\" }]",
 		"reaction = [{ when = \"a\", run = \"a\", do = \"restart\" }]",
 		"reaction = [{ when = \"a\", do = \"signal:NONE\" }]",
-		"[relay.a]\nlisten = \"4170\"", "[relay.a]\nroot = \"a\"", "[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nto = \"b\"",
-		"[relay.a]\nlisten = \"here\"\nroot = \"a\"", "[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nat = { api = \"b\" }",
+		"[relay.a]\nlisten = \"4170\"", "[relay.a]\nroot = \"a\"",
+		"[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nto = \"b\"",
+		"[relay.a]\nlisten = \"here\"\nroot = \"a\"",
+		"[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nat = { api = \"b\" }",
 		"[service.b]\nrun = \"b\"\n[relay.a]\nlisten = \"4170\"\nto = \"b\"\nfallback = \"a\"",
 		"[relay.a]\nlisten = \"4170\"\nroot = \"a\"\nrun = \"a\"",
 	} {

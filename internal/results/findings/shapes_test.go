@@ -42,7 +42,8 @@ func TestSkip(t *testing.T) {
 		"a message":            {"error: berth 12 is taken", "error: berth 13 is taken", true, ""},
 		"a message and its file": {"error: berth 12 is taken", "error: berth 13 is taken\n --> berth.c:1:2", false,
 			"berth 13 is taken"},
-		"its file, much later": {"error: berth 12 is taken", strings.Repeat("\nerror: berth 13 is taken", 9)[1:], true, ""},
+		"its file, much later": {"error: berth 12 is taken", strings.Repeat("\nerror: berth 13 is taken", 9)[1:],
+			true, ""},
 		"an error of a runtime": {"TideError: 12 m", "TideError: 13 m\n    at Object.<anonymous> (berth.c:1:2)", false,
 			"TideError: 13 m"},
 	} {

@@ -25,7 +25,8 @@ func newAVA(sink results.Sink, f *source.Files) *ava {
 
 var (
 	avaTest = lazyregexp.New(
-		`^  (✔ \[expected fail\]|✔|✘ \[fail\]:|✘ \[unexpected pass\]|- \[skip\]|- \[todo\]) (\S.*?)(?: \([\d.]+m?s\))?$`,
+		`^  (✔ \[expected fail\]|✔|✘ \[fail\]:|✘ \[unexpected pass\]|- \[skip\]|- \[todo\]) ` +
+			`(\S.*?)(?: \([\d.]+m?s\))?$`,
 	)
 	avaPlace  = lazyregexp.New(`^  (\S+\.[cm]?[jt]sx?):(\d+)$`)
 	avaError  = lazyregexp.New(`^  (\w*(?:Error|Exception): .+)$`)

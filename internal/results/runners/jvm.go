@@ -102,7 +102,8 @@ func newJUnitConsole(sink results.Sink, f *source.Files) *junitConsole {
 var (
 	// With the theme unicode a level is three columns wide, with ascii two.
 	consoleNode = lazyregexp.New(
-		`^(?:((?:│ {2}| {3})*)[├└]─|((?:\| | {2})*)[+']--) (.+?) (✔|✘|↷|■|\[OK\]|\[X\]|\[S\]|\[A\])(?: (.*))?$`,
+		`^(?:((?:│ {2}| {3})*)[├└]─|((?:\| | {2})*)[+']--) ` +
+			`(.+?) (✔|✘|↷|■|\[OK\]|\[X\]|\[S\]|\[A\])(?: (.*))?$`,
 	)
 	consoleList    = lazyregexp.New(`^Failures \(\d+\):$`)
 	consoleFailure = lazyregexp.New(`^  ([^\s:][^:]*(?::[^:]+)+)$`)

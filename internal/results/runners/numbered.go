@@ -24,7 +24,7 @@ type numberedForm struct {
 	list   *lazyregexp.Regexp // the heading of the list of failures
 	item   *lazyregexp.Regexp // a number and the name, in group 1
 	ends   *lazyregexp.Regexp // the totals; nil: they come before the list
-	loads  *lazyregexp.Regexp // a file that could not be loaded, in group 1, with the reason below; nil: there is no such line
+	loads  *lazyregexp.Regexp // names a file that could not be loaded in group 1; nil: there is no such line
 	nested bool               // names continue in the next lines, up to a colon
 }
 

@@ -17,12 +17,14 @@ func TestOnce(t *testing.T) {
 	}
 	all := []*api.Finding{
 		at("build", 3, "low", ""), at("lint", 3, "low", api.NewFinding), at("test", 3, "low", ""),
-		at("build", 3, "ebb", ""), at("build", 3, "ebb", ""), at("build", 4, "low", ""), at("lint", 4, "low", api.GoneFinding),
+		at("build", 3, "ebb", ""), at("build", 3, "ebb", ""), at("build", 4, "low", ""),
+		at("lint", 4, "low", api.GoneFinding),
 	}
 	var got []string
 	for _, f := range once(all) {
 		got = append(got, f.Reporters()+": "+f.Message+" "+string(f.Change))
 	}
-	assert.Equal(t, []string{"lint, build, test: low new", "build: ebb ", "build: ebb ", "build: low ", "lint: low gone"}, got)
+	want := []string{"lint, build, test: low new", "build: ebb ", "build: ebb ", "build: low ", "lint: low gone"}
+	assert.Equal(t, want, got)
 	assert.Empty(t, all[1].Also, "others use it, too")
 }

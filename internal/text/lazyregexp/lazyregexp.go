@@ -28,9 +28,6 @@ func New(text string) *Regexp {
 
 func (r *Regexp) String() string { return r.text }
 
-// Compiled returns the expression for other packages.
-func (r *Regexp) Compiled() *regexp.Regexp { return r.compile() }
-
 func (r *Regexp) MatchString(s string) bool { return r.compile().MatchString(s) }
 
 func (r *Regexp) Match(b []byte) bool { return r.compile().Match(b) }
@@ -52,10 +49,6 @@ func (r *Regexp) FindStringSubmatchIndex(s string) []int {
 }
 
 func (r *Regexp) FindAllString(s string, n int) []string { return r.compile().FindAllString(s, n) }
-
-func (r *Regexp) FindAllStringIndex(s string, n int) [][]int {
-	return r.compile().FindAllStringIndex(s, n)
-}
 
 func (r *Regexp) FindAllStringSubmatch(s string, n int) [][]string {
 	return r.compile().FindAllStringSubmatch(s, n)
