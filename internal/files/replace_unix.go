@@ -6,12 +6,16 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"github.com/google/renameio/v2"
 )
 
 func replace(path string, mode fs.FileMode, synced bool, write func(io.Writer) error) error {
-	f, err := renameio.NewPendingFile(path, renameio.WithStaticPermissions(mode))
+	// The new file is next to the old one from the start; by default, two more files would be created to find out
+	// whether the system's temporary directory is on the same disk.
+	beside := renameio.WithTempDir(filepath.Dir(path))
+	f, err := renameio.NewPendingFile(path, beside, renameio.WithStaticPermissions(mode))
 	if err != nil {
 		return err
 	}

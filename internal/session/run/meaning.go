@@ -191,7 +191,7 @@ func (r *Live) meant(exit engine.Exit) bool {
 		r.project.Say(r.noteEntry(logbook.Neutral), api.Fact{Kind: api.FactResults, Text: news})
 	}
 	if keepErr == nil {
-		keepErr = r.project.Tracked.keep(r.Unit.Name, told)
+		keepErr = r.project.Tracked.keep(r.Unit.Name, m, told)
 	}
 	if keepErr != nil {
 		r.project.Note(r.noteEntry(logbook.Stale), "its results will not be known next time: "+keepErr.Error())

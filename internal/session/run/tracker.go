@@ -1,6 +1,7 @@
 package run
 
 import (
+	"crypto/sha256"
 	"sync"
 	"time"
 
@@ -15,12 +16,13 @@ type Tracker struct {
 
 	mu       sync.Mutex
 	record   *record.Record
-	run      *Live     // the current or last run
-	failedAt time.Time // the time of the first failed case in the current run
-	told     int       // the version of the record that the engine knows
-	toldAt   time.Time // when it was reported
-	due      bool      // another report is scheduled
-	missing  string    // why the cases of the current run are unknown; empty: they are not
+	run      *Live             // the current or last run
+	failedAt time.Time         // the time of the first failed case in the current run
+	told     int               // the version of the record that the engine knows
+	toldAt   time.Time         // when it was reported
+	due      bool              // another report is scheduled
+	missing  string            // why the cases of the current run are unknown; empty: they are not
+	kept     [sha256.Size]byte // of what was last written for later sessions
 }
 
 // Read calls a function with the results, which it must not keep. It blocks while another call reads or writes them.
@@ -77,12 +79,25 @@ func (m *Trackers) open(unit string) {
 
 func (m *Trackers) file(unit string) string { return record.FileOf(m.dir, unit) }
 
-// keep writes the results of a unit. It blocks while it writes.
-func (m *Trackers) keep(unit string, data []byte) error {
+// keep writes the results of a tracker's unit if they have changed. It blocks while it writes.
+func (m *Trackers) keep(unit string, by *Tracker, data []byte) error {
 	if m.dir == "" || m.readOnly {
 		return nil
 	}
-	return record.Keep(m.file(unit), data)
+	sum := sha256.Sum256(data)
+	by.mu.Lock()
+	same := sum == by.kept
+	by.mu.Unlock()
+	if same {
+		return nil
+	}
+	if err := record.Keep(m.file(unit), data); err != nil {
+		return err
+	}
+	by.mu.Lock()
+	by.kept = sum
+	by.mu.Unlock()
+	return nil
 }
 
 // isTracked reports whether the meaning of a unit's output is to be read.
