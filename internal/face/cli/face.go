@@ -76,6 +76,8 @@ func (l *look) flags(c *cobra.Command) {
 
 // show shows the project until it has ended or the user has closed the face, and then prints the summary.
 func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as look) (err error) {
+	debug.SetGCPercent(collectAt)
+	debug.SetMemoryLimit(heapLimit)
 	if !as.plain && isScreenPossible() {
 		err = f.screen(ctx, first)
 	} else {
@@ -88,7 +90,7 @@ func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as lo
 
 func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
 
-// A screen that is drawn often allocates much and keeps little of it: see supervisor.
+// A face that shows much output allocates much and keeps little of it: see supervisor.
 const (
 	collectAt = 400
 	heapLimit = 64 << 20
@@ -100,8 +102,6 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 		return err
 	}
 	f.keeper = keeper
-	debug.SetGCPercent(collectAt)
-	debug.SetMemoryLimit(heapLimit)
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	screen.Habits, screen.Problems, screen.HabitsNow = habits()
 	screen.Words, screen.Remember = typedWords(), rememberWords

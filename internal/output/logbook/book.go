@@ -31,6 +31,7 @@ type Book struct {
 	mu       sync.Mutex
 	room     sync.Cond // for what waits for the disk, or for a flush
 	segments []*segment
+	spare    spareBuffers
 	last     time.Time
 	limits   Limits
 	closed   bool
@@ -202,7 +203,7 @@ func (b *Book) segment() *segment {
 	if n := len(b.segments); n > 0 {
 		next, number = b.segments[n-1].end(), b.segments[n-1].number+1
 	}
-	s := newSegment(b.dir, number, next, b.last)
+	s := newSegment(b.dir, number, next, b.last, &b.spare)
 	b.behind += headerSize
 	b.segments = append(b.segments, s)
 	return s

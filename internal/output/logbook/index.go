@@ -52,6 +52,7 @@ type index struct {
 	first   int64 // the number of the first line
 	sources []source
 	blocks  []block
+	shared  bool // frozen copies have the same last block
 	lines   int64
 	text    int64 // bytes of the text with records
 	taken   int64 // bytes of the index
@@ -211,12 +212,17 @@ func (x *index) take(p []byte, text int64) {
 func (x *index) batch(r record) {
 	var b *block
 	if n := len(x.blocks); n > 0 && x.blocks[n-1].size < blockSize {
+		if x.shared {
+			x.blocks = append(x.blocks[:n-1:n-1], x.blocks[n-1])
+			x.shared = false
+		}
 		b = &x.blocks[n-1]
 	} else {
 		x.blocks = append(
 			x.blocks,
 			block{first: x.end(), text: x.text, records: x.taken, before: x.last, at: x.last + r.later},
 		)
+		x.shared = false
 		b = &x.blocks[n]
 	}
 	id := uint32(r.id)
@@ -228,13 +234,12 @@ func (x *index) batch(r record) {
 	x.lines, x.text, x.taken, x.last = x.lines+r.lines, x.text+r.size, x.taken+int64(r.length), x.last+r.later
 }
 
-// frozen returns a copy of the index that does not change any more.
+// frozen returns a copy of the index that does not change any more. All but the last block are never changed again, and
+// that one is copied when it is.
 func (x *index) frozen() index {
+	x.shared = true
 	out := *x
-	if n := len(out.blocks); n > 0 {
-		// All but the last block are never changed again.
-		out.blocks = append(out.blocks[:n-1:n-1], out.blocks[n-1])
-	}
+	out.blocks = slices.Clip(out.blocks)
 	return out
 }
 

@@ -20,8 +20,8 @@ type segment struct {
 	ids      map[Entry]int
 	millis   int64 // the time in clock
 	clock    [len(clockForm)]byte
-	heads    []byte    // for head
-	spare    []*buffer // for reuse
+	heads    []byte // for head
+	spare    *spareBuffers
 	buffers  []*buffer // what is not on disk, in order
 
 	texts, codes   *os.File // nil before they are created, and after they are closed
@@ -38,11 +38,12 @@ type buffer struct {
 	seen        bool // a view has it
 }
 
-func newSegment(dir string, number int, first int64, at time.Time) *segment {
+func newSegment(dir string, number int, first int64, at time.Time, spare *spareBuffers) *segment {
 	y, m, d := at.Date()
 	s := &segment{
 		path:   filepath.Join(dir, fmt.Sprintf("%04d-%s", number, at.Format(time.DateOnly))),
 		number: number, midnight: time.Date(y, m, d+1, 0, 0, 0, 0, at.Location()), ids: map[Entry]int{}, millis: -1,
+		spare: spare,
 	}
 	h := header(first, at.UnixNano())
 	if err := s.begin(h); err != nil {
@@ -102,8 +103,29 @@ func (s *segment) head(e Entry, at time.Time, width int) []byte {
 	return h
 }
 
+// spareBuffers are buffers for reuse, by all segments of a book.
+type spareBuffers []*buffer
+
 // maxSpare is how many buffers are kept for reuse: half of what a disk may be behind.
 const maxSpare = maxBehind / 2 / worthWrite
+
+// get returns a buffer; nil: there is none.
+func (s *spareBuffers) get() *buffer {
+	n := len(*s)
+	if n == 0 {
+		return nil
+	}
+	b := (*s)[n-1]
+	*s = (*s)[:n-1]
+	return b
+}
+
+// put keeps a buffer that was written, unless it is in use, large, or not needed.
+func (s *spareBuffers) put(b *buffer) {
+	if !b.seen && len(*s) < maxSpare && cap(b.text) <= 2*worthWrite {
+		*s = append(*s, &buffer{text: b.text[:0], codes: b.codes[:0]})
+	}
+}
 
 // buffer returns the buffer that lines are added to.
 func (s *segment) buffer() *buffer {
@@ -114,11 +136,12 @@ func (s *segment) buffer() *buffer {
 			return b
 		}
 	}
-	b := &buffer{}
-	if n := len(s.spare); n > 0 {
-		b, s.spare = s.spare[n-1], s.spare[:n-1]
-	} else if full { // this one will be free in a moment, too
-		b.text = make([]byte, 0, worthWrite+worthWrite/2)
+	b := s.spare.get()
+	if b == nil {
+		b = &buffer{}
+		if full { // this one will be free in a moment, too
+			b.text = make([]byte, 0, worthWrite+worthWrite/2)
+		}
 	}
 	s.buffers = append(s.buffers, b)
 	return b
@@ -203,9 +226,7 @@ func (s *segment) drop(n int) int {
 	size := 0
 	for _, b := range s.buffers[:n] {
 		size += len(b.text) + len(b.codes)
-		if !b.seen && len(s.spare) < maxSpare && cap(b.text) <= 2*worthWrite {
-			s.spare = append(s.spare, &buffer{text: b.text[:0], codes: b.codes[:0]})
-		}
+		s.spare.put(b)
 	}
 	s.buffers = append([]*buffer(nil), s.buffers[n:]...)
 	return size
