@@ -102,24 +102,33 @@ func (s *Scanner) bareOf(block []byte) (bare []byte, ok bool) {
 // end its colors.
 func appendBare(bare, line []byte) ([]byte, bool) {
 	now := pen.Pen{}
-	for {
-		end := bytes.IndexByte(line, 0x1b)
-		if end < 0 {
-			end = len(line)
+	for len(line) > 0 {
+		end := escape.PlainLength(line)
+		if end == 0 && line[0] == 0x1b {
+			n := escape.ColorLength(line)
+			switch {
+			case n == 0:
+				return bare, false
+			case escape.IsReset(line[:n]):
+				now = pen.Pen{}
+			case !now.Selects(line[:n]):
+				return bare, false
+			}
+			line = line[n:]
+			continue
 		}
-		if !escape.Harmless(line[:end]) {
-			return bare, false
+		if end < len(line) && line[end] != 0x1b {
+			if end = bytes.IndexByte(line, 0x1b); end < 0 {
+				end = len(line)
+			}
+			if !escape.Harmless(line[:end]) {
+				return bare, false
+			}
 		}
 		bare = append(bare, line[:end]...)
-		if line = line[end:]; len(line) == 0 {
-			return bare, now == pen.Pen{}
-		}
-		n := escape.ColorLength(line)
-		if n == 0 || !now.Selects(line[:n]) {
-			return bare, false
-		}
-		line = line[n:]
+		line = line[end:]
 	}
+	return bare, now == pen.Pen{}
 }
 
 // Scan returns the lines that p completes. They are valid until the next call.

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -125,31 +126,34 @@ var mayAct = func() (set [256]bool) {
 
 // Plain reports whether a text is only printable ASCII, tabs and line ends, so that nothing in it has to be escaped,
 // and nothing is a color. It is fast.
-func Plain(text []byte) bool {
+func Plain(text []byte) bool { return PlainLength(text) == len(text) }
+
+// PlainLength returns the length of the beginning of a text that is Plain.
+func PlainLength(text []byte) int {
 	const (
 		each = 0x0101010101010101
 		high = 0x8080808080808080
 	)
-	for ; len(text) >= 8; text = text[8:] {
-		w := binary.LittleEndian.Uint64(text)
+	n := 0
+	for ; len(text)-n >= 8; n += 8 {
+		w := binary.LittleEndian.Uint64(text[n:])
 		low := w &^ high
 		// The highest bit of a byte is set if it is beyond ASCII, below a space, or DEL.
 		odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
+		if odd == 0 {
+			continue
+		}
 		// The highest bit is set if it is neither a line end nor a tab.
-		if odd != 0 && odd&(low^'\n'*each+0x7f*each|w)&(low^'\t'*each+0x7f*each|w) != 0 {
-			return false
+		if odd &= (low ^ '\n'*each + 0x7f*each | w) & (low ^ '\t'*each + 0x7f*each | w); odd != 0 {
+			return n + bits.TrailingZeros64(odd)/8
 		}
 	}
-	return plainBytes(text)
-}
-
-func plainBytes(text []byte) bool {
-	for _, c := range text {
-		if (c < 0x20 && c != '\n' && c != '\t') || c >= 0x7f {
-			return false
+	for ; n < len(text); n++ {
+		if c := text[n]; c < 0x20 && c != '\n' && c != '\t' || c >= 0x7f {
+			break
 		}
 	}
-	return true
+	return n
 }
 
 // Strip returns text without the escape sequences in it. Other control characters stay.
@@ -164,24 +168,30 @@ func Strip(s string) string {
 func AppendStripped(dst, text []byte) []byte {
 	begin := len(dst)
 	dst = slices.Grow(dst, len(text))
-	for rest := text; ; {
-		end := bytes.IndexByte(rest, 0x1b)
-		if end < 0 {
-			end = len(rest)
+	for rest := text; len(rest) > 0; {
+		n := PlainLength(rest)
+		dst = append(dst, rest[:n]...)
+		if rest = rest[n:]; len(rest) == 0 {
+			break
 		}
-		if !utf8.Valid(rest[:end]) { // a control character of 8 bits may begin a sequence
-			return append(dst[:begin], ansi.Strip(string(text))...)
+		if rest[0] != 0x1b {
+			end := bytes.IndexByte(rest, 0x1b)
+			if end < 0 {
+				end = len(rest)
+			}
+			if !utf8.Valid(rest[:end]) { // a control character of 8 bits may begin a sequence
+				return append(dst[:begin], ansi.Strip(string(text))...)
+			}
+			dst = append(dst, rest[:end]...)
+			rest = rest[end:]
+			continue
 		}
-		dst = append(dst, rest[:end]...)
-		if rest = rest[end:]; len(rest) == 0 {
-			return dst
-		}
-		n := ColorLength(rest)
-		if n == 0 {
+		if n = ColorLength(rest); n == 0 {
 			return append(dst[:begin], ansi.Strip(string(text))...)
 		}
 		rest = rest[n:]
 	}
+	return dst
 }
 
 // Styled returns one line of text that may have colors (SGR, ECMA-48) and complete links (OSC 8). All other sequences
@@ -199,7 +209,7 @@ func Styled(s string) string {
 			seq = rest[:max(n, 1)]
 			switch {
 			case IsColor(seq):
-				colored = !isReset(seq)
+				colored = !IsReset(seq)
 				b.Write(seq)
 			case IsLink(seq):
 				linked = !EndsLink(seq)
@@ -244,7 +254,8 @@ func ColorLength(text []byte) int {
 	return 0
 }
 
-func isReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }
+// IsReset reports whether a sequence ends all colors.
+func IsReset(seq []byte) bool { return string(seq) == "\x1b[m" || string(seq) == "\x1b[0m" }
 
 // IsLink reports whether a sequence is a complete hyperlink (OSC 8) with only text in it, to a web page or a file:
 // anything else that a terminal would open may act.
