@@ -132,7 +132,7 @@ func sameCare(a, b *Unit) bool {
 }
 
 func sameStep(a, b Step) bool {
-	return a.Run.Equal(b.Run) && sameSet(Texts(a.Inputs), Texts(b.Inputs)) &&
+	return a.Run.Equal(b.Run) && a.Dir == b.Dir && sameSet(Texts(a.Inputs), Texts(b.Inputs)) &&
 		sameSet(Texts(a.Outputs), Texts(b.Outputs))
 }
 

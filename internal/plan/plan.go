@@ -369,9 +369,18 @@ func (u *Unit) Ports() []netip.AddrPort {
 // Step is a command before a unit's run.
 type Step struct {
 	Run    Command
+	Dir    string    // absolute; empty: the unit's directory
 	Inputs []Pattern // of setup: it is done while these files are the same
 	// Outputs are what a setup step makes: it is not done while one of the patterns matches nothing.
 	Outputs []Pattern
+}
+
+// In returns the directory in which a unit's step runs.
+func (s Step) In(u *Unit) string {
+	if s.Dir != "" {
+		return s.Dir
+	}
+	return u.Dir
 }
 
 // Overlap is what a change does to a running task or suite.

@@ -66,9 +66,9 @@ func init() {
 			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Ignore = r.patterns(e) }},
 		"setup": {
 			says:  "Expensive steps before its first run, skipped while their inputs are the same.",
-			shape: stepsShape("run", "inputs", "outputs"),
+			shape: stepsShape("run", "dir", "inputs", "outputs"),
 			read: func(r *reader, u *plan.Unit, e *document.Entry) {
-				u.Setup = r.steps(e, "run", "inputs", "outputs")
+				u.Setup = r.steps(e, "run", "dir", "inputs", "outputs")
 			},
 		},
 		"prelude": {says: "Quick steps before every run.", shape: stepsShape("run"),
@@ -359,17 +359,25 @@ func ways(pattern string) int {
 }
 
 func readDir(r *reader, u *plan.Unit, e *document.Entry) {
-	if !r.want(e.Value, document.TextKind, e.Key) {
-		return
+	if dir := r.dir(e); dir != "" {
+		u.Dir = dir
 	}
-	u.Dir = r.absolute(e.Value.Text)
-	info, err := os.Stat(u.Dir)
+}
+
+// dir reads a working directory, which must exist; "": it is no text.
+func (r *reader) dir(e *document.Entry) string {
+	if !r.want(e.Value, document.TextKind, e.Key) {
+		return ""
+	}
+	dir := r.absolute(e.Value.Text)
+	info, err := os.Stat(dir)
 	switch {
 	case err != nil:
-		r.wrong(e.Value.At, nearestFolder(u.Dir), "there is no directory %q", e.Value.Text)
+		r.wrong(e.Value.At, nearestFolder(dir), "there is no directory %q", e.Value.Text)
 	case !info.IsDir():
 		r.wrong(e.Value.At, "\"dir\" must be a directory", "%q is a file", e.Value.Text)
 	}
+	return dir
 }
 
 // nearestFolder suggests a directory next to the missing one with a similar name.
@@ -586,6 +594,8 @@ func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
 				r.unknown(k, "a step of "+e.Key, keys)
 			case k.Key == "run":
 				s.Run = r.command(k.Value, k.Key)
+			case k.Key == "dir":
+				s.Dir = r.dir(k)
 			case k.Key == "inputs":
 				s.Inputs = r.patterns(k)
 			default:

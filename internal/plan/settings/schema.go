@@ -211,6 +211,9 @@ func stepsShape(keys ...string) func() *jsonschema.Schema {
 			properties[key] = patternsShape()
 		}
 		properties["run"] = commandShape()
+		if properties["dir"] != nil {
+			properties["dir"] = textShape()
+		}
 		step := tableShape(properties)
 		step.Required = []string{"run"}
 		return listOf(&jsonschema.Schema{AnyOf: append(commandShape().AnyOf, step)})

@@ -84,7 +84,7 @@ func TestSchemaRejects(t *testing.T) {
 		"run = \"\"",
 		"run = []", "run = [\"\", \"x\"]", "run = 3", "wach = []", "watch = \"*.go\"", "watch = [\"/etc/hosts\"]",
 		"watch = [\"\"]", "needs = [\"\"]", "env = { A = true }", "debounce = \"soon\"", "debounce = 150",
-		"debounce = \"-1s\"", "poll = \"10ms\"", "start = \"later\"", "setup = [{ inputs = [\"a\"] }]",
+		"debounce = \"-1s\"", "poll = \"10ms\"", "start = \"later\"", "setup = [{ inputs = [\"a\"] }]", "setup = [{ run = \"a\", dir = 1 }]",
 		"setup = [\"\"]", "prelude = [{ run = \"a\", inputs = [\"a\"] }]", "stop = { signal = \"NONE\" }",
 		"stop = { run = \"a\", type = \"q\" }", "endpoint = { port = 70000 }", "endpoint = { port = \"http\" }",
 		"findings = \"some\"", "findings = \"sarif:\"", "findings = {}", "findings = { pattern = \"(?P<file>a)\" }",

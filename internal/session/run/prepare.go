@@ -113,6 +113,7 @@ func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	exited := make(chan process.Exit, 1)
 	spec := r.spec(step.Run)
+	spec.Dir = step.In(r.Unit)
 	spec.Terminal = process.ShownTerminal
 	spec.Exited = func(x process.Exit) { exited <- x }
 	process, err := r.project.Spawner.Start(spec)

@@ -83,6 +83,9 @@ func itemsOf(p *plan.Plan, u *plan.Unit) []Item {
 	}
 	for i := range u.Setup {
 		command(false, "setup", &u.Setup[i].Run)
+		if dir := u.Setup[i].Dir; dir != "" {
+			add(true, "setup in", dir, dir)
+		}
 	}
 	for i := range u.Prelude {
 		command(false, "prelude", &u.Prelude[i].Run)

@@ -58,6 +58,9 @@ func rulesOf(u *plan.Unit) []Item {
 		add("on "+re.When.Text, actions[re.Do])
 	}
 	for _, step := range slices.Concat(u.Setup, u.Prelude) {
+		if step.Dir != "" {
+			add("step "+step.Run.String()+" in", step.Dir)
+		}
 		add("step "+step.Run.String(), strings.Trim(texts(step.Inputs)+" -> "+texts(step.Outputs), "-> "))
 	}
 	every("waits for quiet files", u.Debounce)

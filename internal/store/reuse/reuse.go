@@ -172,7 +172,7 @@ func (n need) unit(u *plan.Unit, inputs bool) error {
 	n.done[u.Name] = true
 	fmt.Fprintf(n.all, "%q %q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, variables(u), program(u))
 	for _, step := range slices.Concat(u.Setup, u.Prelude) {
-		fmt.Fprintf(n.all, "%q\n", step.Run.Argv())
+		fmt.Fprintf(n.all, "%q %q\n", step.Run.Argv(), step.Dir)
 	}
 	if inputs {
 		if err := n.files(n.inputs(u.Name)); err != nil {

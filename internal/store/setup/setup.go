@@ -125,14 +125,14 @@ func (t *Turn) End(well bool) error {
 }
 
 func key(p *plan.Plan, u *plan.Unit, step plan.Step) string {
-	h := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", p.Root, u.Dir, step.Run.Argv()))
+	h := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", p.Root, step.In(u), step.Run.Argv()))
 	return hex.EncodeToString(h[:16])
 }
 
 // digest returns a hash of what a step's result depends on.
 func digest(p *plan.Plan, u *plan.Unit, step plan.Step) (string, error) {
 	h := sha256.New()
-	fmt.Fprintf(h, "%q %q %q\n", step.Run.Argv(), u.Dir, variables(u, step.Run))
+	fmt.Fprintf(h, "%q %q %q\n", step.Run.Argv(), step.In(u), variables(u, step.Run))
 	for _, file := range pattern.Files(p.Root, texts(step.Inputs)) {
 		fmt.Fprintf(h, "%q\n", file)
 		if err := addFile(h, file); err != nil {

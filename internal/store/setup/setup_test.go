@@ -93,6 +93,15 @@ func TestOneAtATime(t *testing.T) {
 	fourth, err := steps.Begin(t.Context(), p, &plan.Unit{Dir: p.Root + "/desk"}, elsewhere)
 	require.NoError(t, err)
 	require.NoError(t, fourth.End(false))
+
+	// Packages of a workspace share a step that runs in its own directory.
+	shared := plan.Step{Run: plan.Command{Shell: "install all"}, Dir: p.Root}
+	fifth, err := steps.Begin(t.Context(), p, &plan.Unit{Dir: p.Root + "/desk"}, shared)
+	require.NoError(t, err)
+	require.NoError(t, fifth.End(true))
+	done, err := steps.Done(p, &plan.Unit{Dir: p.Root + "/tides"}, shared)
+	require.NoError(t, err)
+	assert.True(t, done)
 }
 
 func TestInputThatIsNoFile(t *testing.T) {
