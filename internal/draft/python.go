@@ -1,102 +1,348 @@
 package draft
 
 import (
+	"fmt"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
 
+	"github.com/pelletier/go-toml/v2"
+
+	"omnivigil/internal/draft/project"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/lazyregexp"
 )
 
-var pythonServes = lazyregexp.New(`serve_forever|HTTPServer|socketserver|asyncio\.start_server`)
+var pythonManifests = []string{"pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "Pipfile", "manage.py"}
 
-// readPython finds a Python project's tests and servers.
-func readPython(p *project) {
-	manifest := p.first("pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "Pipfile", "manage.py")
-	var scripts, tests []string
-	p.files(func(name string) {
+// python is a Python project.
+type python struct {
+	*project.Project
+	dir      string
+	manifest string
+	said     string   // the text of all manifests
+	prefix   string   // of commands in the project's environment
+	scripts  []string // all sources except tests
+	tests    []string
+	setup    *project.Step
+}
+
+// readPython finds Python projects: by their manifests, and in the project's directory also without one.
+func readPython(p *project.Project) {
+	dirs := p.Places(pythonManifests...)
+	if len(dirs) == 0 {
+		dirs = []string{"."}
+	}
+	for _, dir := range dirs {
+		y := &python{Project: p, dir: dir, manifest: p.FirstIn(dir, pythonManifests...)}
+		y.read()
+		if y.manifest == "" && len(y.scripts)+len(y.tests) == 0 {
+			continue
+		}
+		y.environment()
+		y.servers()
+		y.suite()
+		y.checkers()
+	}
+}
+
+func (y *python) read() {
+	y.Files(y.dir, func(name string) {
 		if base := path.Base(name); strings.HasPrefix(base, "test_") || strings.HasSuffix(base, "_test.py") {
-			tests = append(tests, name)
-		} else if path.Dir(name) == "." {
-			scripts = append(scripts, name)
+			y.tests = append(y.tests, name)
+		} else if base != "setup.py" && base != "conftest.py" && !strings.HasPrefix(base, "noxfile") {
+			y.scripts = append(y.scripts, name)
 		}
 	}, ".py")
-	if manifest == "" && len(scripts)+len(tests) == 0 {
+	for _, name := range []string{"pyproject.toml", "requirements.txt", "requirements-dev.txt", "dev-requirements.txt",
+		"setup.cfg", "setup.py", "Pipfile"} {
+		y.said += y.Project.Read(path.Join(y.dir, name))
+	}
+	if y.manifest == "" { // without a manifest, only what is in the directory itself
+		y.scripts = slices.DeleteFunc(y.scripts, func(s string) bool { return path.Dir(s) != y.dir })
+	}
+}
+
+// environment finds out in which environment commands run, and what installs it.
+func (y *python) environment() {
+	has := func(name string) bool { return y.Has(path.Join(y.dir, name)) }
+	y.setup = &project.Step{Dir: y.dir, Outputs: project.In(y.dir, ".venv")}
+	install := func(run string, inputs ...string) {
+		y.setup.Run, y.setup.Inputs = run, y.Existing(y.dir, inputs...)
+	}
+	switch {
+	case has("uv.lock") || strings.Contains(y.said, "[tool.uv"):
+		y.prefix = "uv run "
+		install("uv sync --all-packages", "pyproject.toml", "uv.lock")
+		if !strings.Contains(y.said, "[tool.uv.workspace") {
+			y.setup.Run = "uv sync"
+		}
+		return
+	case has("poetry.lock") || strings.Contains(y.said, "[tool.poetry]"):
+		y.prefix = "poetry run "
+		install("poetry install", "pyproject.toml", "poetry.lock")
+		y.setup.Outputs = nil
+		return
+	case has("Pipfile"):
+		y.prefix = "pipenv run "
+		install("pipenv sync --dev", "Pipfile", "Pipfile.lock")
+		y.setup.Outputs = nil
 		return
 	}
-	said := p.read(
-		"pyproject.toml",
-	) + p.read(
-		"requirements.txt",
-	) + p.read(
-		"requirements-dev.txt",
-	) + p.read(
-		"setup.cfg",
-	) + p.read(
-		"Pipfile",
-	)
-	python := "python3"
-	switch {
-	case p.has("uv.lock"):
-		python = "uv run python"
-	case p.has("poetry.lock"):
-		python = "poetry run python"
-	case p.has(".venv/bin/python"):
-		python = ".venv/bin/python"
-	}
-	sources := []string{"**/*.py"}
-	for _, script := range scripts {
-		text, stem := p.read(script), strings.TrimSuffix(script, ".py")
-		u := unit{
-			kind:   plan.Service,
-			name:   stem,
-			from:   script,
-			watch:  sources,
-			ignore: []string{"**/test_*.py", "**/*_test.py"},
-			port:   portOf(text),
+	var from, inputs []string
+	for _, name := range []string{"requirements.txt", "requirements-dev.txt", "dev-requirements.txt"} {
+		if has(name) {
+			from, inputs = append(from, "-r", name), append(inputs, name)
 		}
-		switch {
-		case script == "manage.py":
-			u.name, u.run, u.port = "server", python+" manage.py runserver --noreload", 8000
-		case strings.Contains(text, "FastAPI(") || strings.Contains(text, "Starlette("):
-			u.run, u.guess = python+" -m uvicorn "+format.Quoted(stem+":app"), "its application is called app"
-		case strings.Contains(text, "Flask("):
-			u.run, u.guess = python+" -m flask --app "+format.Quoted(stem)+" run", "it is started by flask"
-		case pythonServes.MatchString(text):
-			u.run, u.guess = python+" "+format.Quoted(script), "it serves, so it keeps running"
+	}
+	if len(from) == 0 && y.isPackage() {
+		from, inputs = []string{"-e", "." + y.testExtra()}, []string{"pyproject.toml", "setup.py", "setup.cfg"}
+	}
+	if len(from) == 0 {
+		y.setup = nil
+		return
+	}
+	if y.usesPytest() && !slices.Contains(from, "-e") && !strings.Contains(y.said, "pytest") ||
+		slices.Contains(from, "-e") && y.usesPytest() {
+		from = append(from, "pytest")
+	}
+	y.prefix = ".venv/bin/"
+	install("python3 -m venv .venv && .venv/bin/pip install -q "+format.Typed(from), inputs...)
+}
+
+var pythonPackage = lazyregexp.New(`(?m)^\[project\]|^\[build-system\]|\bsetup\(|^\[metadata\]`)
+
+func (y *python) isPackage() bool { return pythonPackage.MatchString(y.said) }
+
+// testExtra returns the optional dependencies for tests, as pip expects them.
+func (y *python) testExtra() string {
+	var m struct {
+		Project struct {
+			Optional map[string]any `toml:"optional-dependencies"`
+		}
+	}
+	toml.Unmarshal([]byte(y.Project.Read(path.Join(y.dir, "pyproject.toml"))), &m)
+	for _, name := range []string{"test", "tests", "testing", "dev"} {
+		if _, has := m.Project.Optional[name]; has {
+			return "[" + name + "]"
+		}
+	}
+	return ""
+}
+
+// command returns the line that runs a module of the project's environment.
+func (y *python) command(module string) string {
+	if y.prefix == "" {
+		return "python3 -m " + module
+	}
+	return y.prefix + "python -m " + module
+}
+
+var (
+	pythonApp    = lazyregexp.New(`(?m)^(\w+)(?:\s*:\s*\w+)?\s*=\s*(FastAPI|Starlette|Flask|Litestar|Quart|Sanic)\(`)
+	pythonMaker  = lazyregexp.New(`(?m)^def (create_app|make_app)\(`)
+	pythonWorker = lazyregexp.New(`(?m)^(\w+)\s*=\s*Celery\(`)
+	pythonServes = lazyregexp.New(
+		`serve_forever|HTTPServer|socketserver|asyncio\.start_server|\.run_forever\(|\brun_server\(`,
+	)
+	pythonMain = lazyregexp.New(`__name__\s*==\s*['"]__main__['"]|serve_forever\(`)
+)
+
+// module returns the name by which a source is imported, and whether that works from the project's directory.
+func (y *python) module(file string) string {
+	rel := strings.TrimPrefix(strings.TrimPrefix(file, y.dir+"/"), "src/")
+	rel = strings.TrimSuffix(strings.TrimSuffix(rel, ".py"), "/__init__")
+	return strings.ReplaceAll(rel, "/", ".")
+}
+
+// servers adds programs that serve, by what their sources say. A server that could reload itself is started without
+// that, so that each restart is known.
+func (y *python) servers() {
+	for _, file := range y.scripts {
+		if elements := strings.Split(
+			file,
+			"/",
+		); slices.Contains(elements, "tests") ||
+			slices.Contains(elements, "test") {
+			continue
+		}
+		text := y.Project.Read(file)
+		u := project.Unit{
+			Kind:  plan.Service,
+			Name:  project.Named(y.dir, strings.TrimSuffix(path.Base(file), ".py")),
+			Dir:   project.AsDir(y.dir),
+			Setup: y.setup,
+			Watch: project.In(
+				y.dir,
+				"**/*.py",
+				"**/*.{html,jinja,jinja2,j2}",
+			),
+			Ignore: project.In(y.dir, "**/test_*.py", "**/*_test.py", ".venv/**"),
+			Manual: project.IsExample(file),
+		}
+		u.Port = project.PortOf(text)
+		u.Sure = u.Port != 0
+		module := y.module(file)
+		if b := path.Base(file); b == "__init__.py" || b == "main.py" || b == "app.py" {
+			u.Name = project.Named(y.dir, path.Base(strings.ReplaceAll(module, ".", "/")))
+		}
+		switch app := pythonApp.FindStringSubmatchIndex(text); {
+		case path.Base(file) == "manage.py" && strings.Contains(text, "DJANGO_SETTINGS_MODULE"):
+			u.Name, u.Port, u.Sure = project.Named(y.dir, "server"), 8000, true
+			u.From = file + ": Django's manage.py"
+			u.Run, u.Guess = y.python("manage.py runserver --noreload 8000"), "without its own reloading"
+		case app != nil:
+			name, framework := text[app[2]:app[3]], text[app[4]:app[5]]
+			u.From = fmt.Sprintf("%s: %s = %s(...)", project.At(file, text, app[0]), name, framework)
+			y.serveApp(&u, module+":"+name, framework)
+		case strings.Contains(text, "Flask(") && pythonMaker.MatchString(text):
+			u.From = project.AtMatch(file, text, pythonMaker) + ": it makes an application"
+			y.serveApp(&u, module+":"+pythonMaker.FindStringSubmatch(text)[1], "Flask")
+		case pythonWorker.MatchString(text):
+			u.From, u.Name, u.Port = project.AtMatch(
+				file,
+				text,
+				pythonWorker,
+			)+": Celery", project.Named(
+				y.dir,
+				"worker",
+			), 0
+			u.Run = y.command("celery -A " + format.Quoted(module) + " worker")
+			u.Manual, u.Guess = true, "it needs a broker, so it runs only when asked for"
+		case pythonServes.MatchString(text) && pythonMain.MatchString(text):
+			u.From, u.Guess = project.AtMatch(file, text, pythonServes)+": it serves", "it keeps running"
+			u.Run = y.python(format.Quoted(strings.TrimPrefix(file, y.dir+"/")))
 		default:
 			continue
 		}
-		p.add(u)
+		y.AddService(u, file)
 	}
-	if len(tests) == 0 {
+}
+
+// python returns the line that runs a script.
+func (y *python) python(rest string) string {
+	if y.prefix == "" {
+		return "python3 " + rest
+	}
+	return y.prefix + "python " + rest
+}
+
+// serveApp lets the usual server of a framework run an application.
+func (y *python) serveApp(u *project.Unit, app, framework string) {
+	if u.Port == 0 && !u.Manual {
+		for u.Port = 8000; y.Ports[u.Port] != ""; u.Port++ {
+		}
+	} else if u.Port == 0 {
+		u.Port = 8000
+	}
+	port := fmt.Sprint(u.Port)
+	u.Sure = true
+	switch framework {
+	case "Flask":
+		u.Run = y.command("flask --app " + format.Quoted(app) + " run --port " + port)
+	case "Sanic":
+		u.Run = y.command("sanic " + format.Quoted(app) + " --port " + port)
+	default:
+		u.Run = y.command("uvicorn " + format.Quoted(app) + " --port " + port)
+	}
+}
+
+func (y *python) usesPytest() bool {
+	return strings.Contains(y.said, "pytest") ||
+		y.FirstIn(y.dir, "pytest.ini", "conftest.py", "tests/conftest.py", "test/conftest.py") != ""
+}
+
+// suite adds the tests.
+func (y *python) suite() {
+	if len(y.tests) == 0 {
 		return
 	}
-	u := unit{
-		kind:  plan.Suite,
-		name:  "test",
-		watch: append(sources, "pyproject.toml"),
-		run:   python + " -m unittest",
-		from:  tests[0] + " and its like",
+	u := project.Unit{
+		Kind:  plan.Suite,
+		Name:  project.Named(y.dir, "test"),
+		Dir:   project.AsDir(y.dir),
+		Setup: y.setup,
+		From:  y.tests[0] + " and its like",
+		Watch: append(
+			project.In(y.dir, "**/*.py"),
+			y.Existing(y.dir, "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini")...),
+		Ignore: project.In(y.dir, ".venv/**"),
 	}
-	if !p.has("pyproject.toml") {
-		u.watch = sources
-	}
+	dir := strings.TrimPrefix(path.Dir(y.tests[0]), y.dir+"/")
 	switch {
-	case strings.Contains(said, "pytest") || p.first("pytest.ini", "conftest.py", "tests/conftest.py") != "":
-		u.run, u.from = python+" -m pytest", p.first(
-			"pytest.ini",
-			"conftest.py",
-			"tests/conftest.py",
-			manifest,
-		)+", which speaks of pytest"
-	case path.Dir(tests[0]) != "." && !p.has(path.Join(path.Dir(tests[0]), "__init__.py")):
-		u.run = python + " -m unittest discover -s " + format.Quoted(path.Dir(tests[0]))
+	case y.FirstIn(y.dir, "manage.py") != "" && strings.Contains(y.said, "jango") && !y.usesPytest():
+		u.Run, u.From = y.python("manage.py test"), u.From+", and manage.py"
+	case y.usesPytest():
+		u.Run = y.command("pytest")
+		u.From += ", and " + y.mention("pytest")
+	case dir != "." && dir != y.dir && !y.Has(path.Join(path.Dir(y.tests[0]), "__init__.py")):
+		u.Run = y.command("unittest discover -s " + format.Quoted(dir))
+	default:
+		u.Run = y.command("unittest")
 	}
-	if manifest == "requirements.txt" {
-		u.guess = "packages are installed already; else: setup = [{ run = \"pip install -r requirements.txt\", " +
-			"inputs = [\"requirements.txt\"] }]"
+	y.Add(u)
+}
+
+// mention returns where a manifest mentions a tool.
+func (y *python) mention(tool string) string {
+	others := []string{"requirements-dev.txt", "tox.ini", "pytest.ini", "mypy.ini", "ruff.toml",
+		"conftest.py", "tests/conftest.py"}
+	for _, name := range slices.Concat(pythonManifests, others) {
+		file := path.Join(y.dir, name)
+		text := y.Project.Read(file)
+		if i := strings.Index(text, tool); i >= 0 {
+			return project.At(file, text, i)
+		}
 	}
-	p.add(u)
+	return tool
+}
+
+// checkers adds the type checker and the linter that the project has settings for.
+func (y *python) checkers() {
+	target := "."
+	if y.Has(path.Join(y.dir, "src")) {
+		target = "src"
+	}
+	add := func(name, run string) {
+		y.Add(
+			project.Unit{
+				Kind:  plan.Task,
+				Name:  project.Named(y.dir, name),
+				Dir:   project.AsDir(y.dir),
+				Setup: y.setup,
+				From:  y.mention(name),
+				Run:   run,
+				Watch: append(
+					project.In(y.dir, "**/*.{py,pyi}"),
+					y.Existing(y.dir, "pyproject.toml", "mypy.ini", "ruff.toml", ".ruff.toml")...),
+				Ignore: project.In(y.dir, ".venv/**"),
+			},
+		)
+	}
+	settings := func(name string, files ...string) bool {
+		return strings.Contains(y.said, "[tool."+name) || strings.Contains(y.said, "["+name+"]") ||
+			y.FirstIn(y.dir, files...) != ""
+	}
+	for _, tool := range []struct {
+		name, run string
+		files     []string
+	}{
+		{"mypy", "mypy " + target, []string{"mypy.ini", ".mypy.ini"}},
+		{"ruff", "ruff check " + target, []string{"ruff.toml", ".ruff.toml"}},
+	} {
+		switch {
+		case !settings(tool.name, tool.files...):
+		case y.prefix != "" && !y.lists(tool.name):
+			y.Leave("%s: %s has settings, but is not among the dependencies", y.mention(tool.name), tool.name)
+		default:
+			add(tool.name, y.command(tool.run))
+		}
+	}
+}
+
+// lists reports whether a package is among the dependencies.
+func (y *python) lists(name string) bool {
+	return regexp.MustCompile(`(?m)(?:^|["'\s])` + name + `\s*(?:$|["'=<>~!\[;,])`).MatchString(y.said)
 }

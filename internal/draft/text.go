@@ -5,72 +5,109 @@ import (
 	"path/filepath"
 	"strings"
 
+	"omnivigil/internal/draft/project"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/escape"
 )
 
 // text is the draft as a settings file.
-func (p *project) text() string {
+func text(p *project.Project) string {
 	var b strings.Builder
-	b.WriteString("# What runs in this project, for everybody who works on it.\n")
-	b.WriteString("# omnivigil check reads this file, omnivigil start runs it, and omnivigil why PATH says what\n")
-	b.WriteString("# a save of a file sets off. omnivigil schema prints a JSON Schema for editors.\n")
-	fmt.Fprintf(&b, "\n[project]\nname = %s\n", settings.Text(filepath.Base(p.root)))
-	if len(p.envFiles) > 0 {
-		fmt.Fprintf(
-			&b,
-			"env_files = %s # the first that has a name wins; the machine's own variables win over all\n",
-			settings.List(p.envFiles),
-		)
+	b.WriteString("# What runs in this project, for everyone who works on it.\n")
+	b.WriteString(
+		"# \"omnivigil check\" reads this file, \"omnivigil start\" runs it, and \"omnivigil why PATH\" shows\n",
+	)
+	b.WriteString("# what a save of a file would set off. \"omnivigil schema\" prints a JSON Schema for editors.\n")
+	fmt.Fprintf(&b, "\n[project]\nname = %s\n", settings.Text(filepath.Base(p.Root)))
+	if len(p.EnvFiles) > 0 {
+		fmt.Fprintf(&b, "env_files = %s # the first file that sets a name wins; the real environment overrides all\n",
+			settings.List(p.EnvFiles))
 	}
-	for _, u := range p.units {
-		table := u.text()
-		if u.commented {
+	if len(p.Secret) > 0 {
+		fmt.Fprintf(&b, "secret = %s # masked on every screen and in every log\n", settings.List(p.Secret))
+	}
+	for _, u := range p.Units {
+		table := unitText(u)
+		if u.Commented {
 			table = "# " + strings.ReplaceAll(strings.TrimRight(table, "\n"), "\n", "\n# ") + "\n"
 		}
 		b.WriteString("\n" + table)
 	}
+	if len(p.Left) > 0 {
+		b.WriteString("\n# Left out:\n")
+		for _, what := range p.Left {
+			b.WriteString("# - " + what + "\n")
+		}
+	}
 	return b.String()
 }
 
-func (u unit) text() string {
+func unitText(u project.Unit) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s\n", escape.Text(u.from))
-	if u.guess != "" {
-		fmt.Fprintf(&b, "# A guess: %s.\n", escape.Text(u.guess))
+	fmt.Fprintf(&b, "# %s\n", escape.Text(u.From))
+	if u.Guess != "" {
+		fmt.Fprintf(&b, "# A guess: %s.\n", escape.Text(u.Guess))
 	}
-	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.kind, u.name, settings.Text(u.run))
+	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.Kind, u.Name, settings.Text(u.Run))
 	line := func(key string, words []string) {
 		if len(words) > 0 {
 			fmt.Fprintf(&b, "%s = %s\n", key, settings.List(words))
 		}
 	}
-	if u.dir != "" {
-		fmt.Fprintf(&b, "dir = %s\n", settings.Text(u.dir))
+	if u.Dir != "" {
+		fmt.Fprintf(&b, "dir = %s\n", settings.Text(u.Dir))
 	}
-	line("needs", u.needs)
-	line("follows", u.follows)
-	if u.setup != nil {
-		fmt.Fprintf(&b, "setup = [{ run = %s, inputs = %s", settings.Text(u.setup.run), settings.List(u.setup.inputs))
-		if len(u.setup.outputs) > 0 {
-			fmt.Fprintf(&b, ", outputs = %s", settings.List(u.setup.outputs))
-		}
-		b.WriteString(" }]\n")
+	line("env_files", u.EnvFiles)
+	line("needs", u.Needs)
+	line("follows", u.Follows)
+	setupText(&b, u)
+	line("watch", u.Watch)
+	if len(u.Watch) > 0 {
+		line("ignore", u.Ignore)
 	}
-	line("watch", u.watch)
-	line("ignore", u.ignore)
-	if u.pass {
-		b.WriteString("pass = \"auto\" # it picks up changes by itself\n")
-	}
-	if u.port != 0 {
-		fmt.Fprintf(&b, "endpoint = { port = %d }\n", u.port)
-		if !u.pass && u.kind == plan.Service {
-			fmt.Fprintf(&b, "# ready = { port = %d }\n", u.port)
+	line("outputs", u.Outputs)
+	flag := func(is bool, text string) {
+		if is {
+			b.WriteString(text + "\n")
 		}
 	}
-	if u.manual {
-		b.WriteString("start = \"manual\"\n")
-	}
+	flag(u.Pass, `pass = "auto" # it picks up changes by itself`)
+	portText(&b, u)
+	flag(u.MayServe, "may_serve = true # if it keeps running, it counts as a service")
+	flag(u.Alone, "alone = true # others would write the same files")
+	flag(u.Manual, `start = "manual"`)
 	return b.String()
+}
+
+func setupText(b *strings.Builder, u project.Unit) {
+	if u.Setup == nil {
+		return
+	}
+	fmt.Fprintf(b, "setup = [{ run = %s", settings.Text(u.Setup.Run))
+	if project.AsDir(u.Setup.Dir) != u.Dir {
+		fmt.Fprintf(b, ", dir = %s", settings.Text(u.Setup.Dir))
+	}
+	if len(u.Setup.Inputs) > 0 {
+		fmt.Fprintf(b, ", inputs = %s", settings.List(u.Setup.Inputs))
+	}
+	if len(u.Setup.Outputs) > 0 {
+		fmt.Fprintf(b, ", outputs = %s", settings.List(u.Setup.Outputs))
+	}
+	b.WriteString(" }]\n")
+}
+
+// portText writes the address of a service. It is waited for only if the service surely listens there.
+func portText(b *strings.Builder, u project.Unit) {
+	if u.Port == 0 {
+		return
+	}
+	fmt.Fprintf(b, "endpoint = { port = %d }\n", u.Port)
+	switch {
+	case u.Kind != plan.Service || u.Pass:
+	case u.Sure:
+		fmt.Fprintf(b, "ready = { port = %d }\n", u.Port)
+	default:
+		fmt.Fprintf(b, "# ready = { port = %d }\n", u.Port)
+	}
 }

@@ -27,8 +27,9 @@ func draftCommand(at *location) *cobra.Command {
 		Short: "Draft an omnivigil.toml from the project's manifests",
 		Long: `Read the project's manifests, scripts and targets, and write an omnivigil.toml with
 services, tasks and suites, what they watch and what they need. The command reports
-where each unit comes from and what is a guess. Nothing is run. If the file exists,
-the difference is shown, and the file is replaced only after you agree.`,
+from which file and line each unit was concluded, what is a guess, and what was left
+out and why. Nothing is run. If the file exists, the difference is shown, and the file
+is replaced only after you agree. If nothing is recognized, no file is written.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error { return writeDraft(*at, printed, yes) },
 	}
@@ -48,6 +49,10 @@ func writeDraft(at location, printed, yes bool) error {
 	d, err := draft.Of(root)
 	if err != nil {
 		return exit.With(exit.Failed, err)
+	}
+	if d.Text == "" {
+		return exit.With(exit.Failed, fmt.Errorf("nothing in %s was recognized, so no file was written; looked for %s%s",
+			root, d.Looked, unread(d.Left)))
 	}
 	if printed {
 		fmt.Print(escape.Lines(d.Text))
@@ -83,10 +88,18 @@ func writeDraft(at location, printed, yes bool) error {
 	if err := settings.Replace(file, []byte(d.Text)); err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	fmt.Printf(
-		"Wrote %s:\n\n  %s\n\nLook at it, then: omnivigil check, and omnivigil start.\n",
-		escape.Text(shorten(root, file)),
-		escape.Lines(strings.Join(d.Notes, "\n  ")),
-	)
+	fmt.Printf("Wrote %s:\n\n  %s\n", escape.Text(shorten(root, file)), escape.Lines(strings.Join(d.Notes, "\n  ")))
+	if len(d.Left) > 0 {
+		fmt.Printf("\nLeft out:\n\n  %s\n", escape.Lines(strings.Join(d.Left, "\n  ")))
+	}
+	fmt.Print("\nRead it, then: omnivigil check, and omnivigil start.\n")
 	return nil
+}
+
+// unread adds what was found and could not be used to a message.
+func unread(left []string) string {
+	if len(left) == 0 {
+		return ""
+	}
+	return "; found: " + strings.Join(left, "; ")
 }

@@ -1,0 +1,403 @@
+// Package node finds the packages, scripts and workspaces of Node projects, for a draft of their settings. What a
+// script is for is judged by its commands and by those of the scripts that it starts. Start reading at Read.
+package node
+
+import (
+	"bytes"
+	"encoding/json"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"omnivigil/internal/draft/project"
+	"omnivigil/internal/text/lazyregexp"
+)
+
+// manifest is the part of a package.json that is read.
+type manifest struct {
+	Name         string            `json:"name"`
+	Main         string            `json:"main"`
+	Manager      string            `json:"packageManager"`
+	Scripts      map[string]string `json:"scripts"`
+	Dependencies map[string]string `json:"dependencies"`
+	Development  map[string]string `json:"devDependencies"`
+	Peers        map[string]string `json:"peerDependencies"`
+	Workspaces   json.RawMessage   `json:"workspaces"`
+}
+
+// dependsOn reports whether a package depends on another, to run or to be built.
+func (m manifest) dependsOn(name string) bool {
+	_, runs := m.Dependencies[name]
+	_, builds := m.Development[name]
+	_, peer := m.Peers[name]
+	return name != "" && (runs || builds || peer)
+}
+
+// nodeTool is a package manager.
+type nodeTool struct{ name, lock, install string }
+
+// nodeTools are recognized by their lock files; the last one is the default.
+var nodeTools = []nodeTool{
+	{"pnpm", "pnpm-lock.yaml", "pnpm install --frozen-lockfile"},
+	{"yarn", "yarn.lock", "yarn install --immutable"},
+	{"bun", "bun.lock", "bun install --frozen-lockfile"},
+	{"bun", "bun.lockb", "bun install --frozen-lockfile"},
+	{
+		"npm",
+		"package-lock.json",
+		"npm ci",
+	},
+	{"npm", "npm-shrinkwrap.json", "npm ci"},
+	{"npm", "package.json", "npm install"},
+}
+
+// node reads the packages of one workspace, or a single package.
+type node struct {
+	*project.Project
+	tool     nodeTool
+	setup    *project.Step
+	packages []*nodePackage
+}
+
+// nodePackage is a package of a workspace.
+type nodePackage struct {
+	manifest
+	dir, file, text string
+	holds           bool // other packages of the workspace
+	scripts         map[string]*script
+	order           []*script // as written
+	builds          []string  // the units that compile it
+	outputs         []string  // patterns of what they write
+}
+
+// Read finds the scripts of packages and of their workspaces.
+func Read(p *project.Project) {
+	var known []string
+	for _, dir := range p.Shallow {
+		n := &node{Project: p}
+		if !p.Has(path.Join(dir, "package.json")) || slices.Contains(known, dir) {
+			continue
+		}
+		m, ok := n.manifest(path.Join(dir, "package.json"))
+		if !ok {
+			continue
+		}
+		// A package two levels below another one, and not part of its workspace, is a project of its own only if it is
+		// installed on its own.
+		_, locked := n.lockedBy(dir, m)
+		within := slices.ContainsFunc(known, func(k string) bool { return project.IsWithin(dir, k) })
+		if within && !locked && strings.Contains(dir, "/") {
+			continue
+		}
+		n.open(dir, m)
+		for _, pkg := range n.packages {
+			known = append(known, pkg.dir)
+		}
+		n.draft()
+	}
+}
+
+func (n *node) manifest(name string) (m manifest, ok bool) {
+	text := n.Read(name)
+	if text == "" {
+		return m, false
+	}
+	if err := json.Unmarshal([]byte(text), &m); err != nil {
+		n.Leave("%s: it could not be read: %v", name, err)
+		return m, false
+	}
+	return m, true
+}
+
+// lockedBy returns the package manager of a directory, and whether there is a lock file.
+func (n *node) lockedBy(dir string, m manifest) (nodeTool, bool) {
+	for _, t := range nodeTools[:len(nodeTools)-1] {
+		if !n.Has(path.Join(dir, t.lock)) {
+			continue
+		}
+		if t.name == "yarn" && strings.Contains(n.Read(path.Join(dir, t.lock)), "# yarn lockfile v1") {
+			t.install = "yarn install --frozen-lockfile"
+		}
+		return t, true
+	}
+	t := nodeTools[len(nodeTools)-1]
+	if name, _, _ := strings.Cut(
+		m.Manager,
+		"@",
+	); name != "" &&
+		slices.ContainsFunc(nodeTools, func(o nodeTool) bool { return o.name == name }) {
+		t = nodeTool{name, "package.json", name + " install"}
+	}
+	return t, false
+}
+
+// open reads a package and those of its workspace.
+func (n *node) open(dir string, m manifest) {
+	n.tool, _ = n.lockedBy(dir, m)
+	members := n.members(dir, m)
+	root := n.opened(dir, m)
+	root.holds = len(members) > 0
+	n.packages = []*nodePackage{root}
+	for _, member := range members {
+		if m, ok := n.manifest(path.Join(member, "package.json")); ok {
+			n.packages = append(n.packages, n.opened(member, m))
+		}
+	}
+	if slices.ContainsFunc(
+		n.packages,
+		func(p *nodePackage) bool { return len(p.Dependencies)+len(p.Development) > 0 },
+	) {
+		n.setup = &project.Step{
+			Run:     n.tool.install,
+			Dir:     dir,
+			Inputs:  project.In(dir, n.tool.lock),
+			Outputs: project.In(dir, "node_modules"),
+		}
+		if n.tool.lock == "package.json" {
+			for _, p := range n.packages[1:] {
+				n.setup.Inputs = append(n.setup.Inputs, project.In(p.dir, "package.json")...)
+			}
+		}
+		if n.Has(path.Join(dir, ".pnp.cjs")) ||
+			strings.Contains(n.Read(path.Join(dir, ".yarnrc.yml")), "nodeLinker: pnp") {
+			n.setup.Outputs = project.In(dir, ".pnp.cjs")
+		}
+	}
+}
+
+func (n *node) opened(dir string, m manifest) *nodePackage {
+	p := &nodePackage{manifest: m, dir: dir, file: path.Join(dir, "package.json"), scripts: map[string]*script{}}
+	p.text = n.Read(p.file)
+	from := max(strings.Index(p.text, `"scripts"`), 0)
+	for name, text := range m.Scripts {
+		key, _ := json.Marshal(name)
+		offset := strings.Index(p.text[from:], string(key))
+		if offset >= 0 {
+			offset += from
+		}
+		s := &script{name: name, text: text, at: project.At(p.file, p.text, offset), commands: project.CommandsOf(text)}
+		p.scripts[name] = s
+		p.order = append(p.order, s)
+	}
+	if len(m.Scripts) == 0 && len(n.packages) == 0 && path.Dir(p.file) == "." {
+		n.Leave("%s: it has no scripts", p.file)
+	}
+	slices.SortFunc(p.order, func(a, b *script) int {
+		return bytes.Compare([]byte(a.name), []byte(b.name))
+	})
+	for _, s := range p.order {
+		s.judgement = n.judged(p, s, nil)
+	}
+	return p
+}
+
+var packagesList = lazyregexp.New(`(?m)^\s*-\s*['"]?([^'"\s#]+)`)
+
+// members returns the directories of the other packages of a workspace.
+func (n *node) members(dir string, m manifest) []string {
+	var patterns []string
+	if json.Unmarshal(m.Workspaces, &patterns) != nil {
+		var table struct{ Packages []string }
+		json.Unmarshal(m.Workspaces, &table)
+		patterns = table.Packages
+	}
+	list, _, _ := strings.Cut(n.Read(path.Join(dir, "pnpm-workspace.yaml")), "\ncatalog")
+	for _, match := range packagesList.FindAllStringSubmatch(list, -1) {
+		patterns = append(patterns, match[1])
+	}
+	var dirs, without []string
+	for _, pattern := range patterns {
+		to := &dirs
+		if strings.HasPrefix(pattern, "!") {
+			pattern, to = pattern[1:], &without
+		}
+		for _, found := range n.globbed(dir, pattern) {
+			if !slices.Contains(*to, found) && found != dir {
+				*to = append(*to, found)
+			}
+		}
+	}
+	dirs = slices.DeleteFunc(dirs, func(d string) bool { return slices.Contains(without, d) })
+	slices.Sort(dirs)
+	return dirs
+}
+
+// globbed returns the directories of packages that a pattern of a workspace matches, at any depth.
+func (n *node) globbed(dir, pattern string) []string {
+	var found []string
+	take := func(glob string) {
+		files, _ := filepath.Glob(filepath.Join(n.Root, dir, filepath.FromSlash(glob), "package.json"))
+		for _, file := range files {
+			rel, err := filepath.Rel(n.Root, filepath.Dir(file))
+			if err == nil && !slices.Contains(strings.Split(filepath.ToSlash(rel), "/"), "node_modules") {
+				found = append(found, filepath.ToSlash(rel))
+			}
+		}
+	}
+	before, after, deep := strings.Cut(strings.TrimSuffix(pattern, "/"), "**")
+	if !deep {
+		take(pattern)
+		return found
+	}
+	const deepest = 5
+	for depth := range deepest {
+		take(before + strings.Repeat("/*", depth) + after)
+	}
+	return found
+}
+
+// judged tells what a script is for, by all commands that it leads to.
+func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
+	if slices.Contains(through, s.name) {
+		return judgement{}
+	}
+	through = append(through, s.name)
+	switch why := n.Harm(p.dir, s.commands); why {
+	case "":
+	case project.OnlyCleans:
+		return judgement{role: asCleaner, why: why}
+	default:
+		return judgement{role: asHarm, why: why}
+	}
+	var parts []judgement
+	var calls []string
+	side := strings.Contains(s.text, " & ")
+	for _, c := range s.commands {
+		if elsewhere(c) {
+			return judgement{role: asCombination, why: "starts scripts of other packages"}
+		}
+		if slices.ContainsFunc(c.Args, startsElsewhere) {
+			return judgement{role: asCombination, why: "starts scripts of other packages"}
+		}
+		called := p.called(c)
+		if len(called) == 0 {
+			parts = append(parts, n.judgedAlone(p, s, c))
+			continue
+		}
+		if why := n.withMore(p, c, called[0]); why != "" {
+			return judgement{role: asHarm, why: why}
+		}
+		if referred(c) == "" && c.Has(again...) {
+			return judgement{role: asCombination, why: "repeats other scripts by itself"}
+		}
+		side = side || referred(c) == "" // by a program that runs several
+		for _, name := range called {
+			of := n.judged(p, p.scripts[name], through)
+			calls = append(append(calls, name), of.calls...)
+			parts = append(parts, of)
+		}
+	}
+	j := joined(parts, side)
+	j.calls = calls
+	return j
+}
+
+// judgedAlone is judge with what the package's files say.
+func (n *node) judgedAlone(p *nodePackage, s *script, c project.Command) judgement {
+	j := judge(c)
+	switch {
+	case j.role == asServer && slices.Contains(interpreters, c.Program) && !slices.Contains(usualServices, s.name) &&
+		!nodeServes.MatchString(n.source(p, j.entry)):
+		j.role = asUnknown // it ends
+	case c.Program == "tsc" && len(j.makes) == 0 && checkNames.MatchString(s.name):
+		if j.role == asRecompiler {
+			j.once = c.Without(again...)
+		}
+		j.role = asCheck
+	case c.Program == "tsc" && j.role == asCompiler && len(j.makes) == 0:
+		var emits bool
+		if j.makes, emits = n.tscOutputs(p, c); !emits {
+			j.role = asCheck
+		}
+	}
+	return j
+}
+
+// withMore tells what harm a script does with the arguments that another one adds; empty: none.
+func (n *node) withMore(p *nodePackage, c project.Command, called string) string {
+	i := slices.Index(c.Args, called)
+	of := p.scripts[called].commands
+	if i < 0 || len(of) == 0 || c.Program == "npm" && !slices.Contains(c.Args, "--") {
+		return ""
+	}
+	last := of[len(of)-1]
+	last.Args = append(slices.Clone(last.Args), c.Args[i+1:]...)
+	if c.Has(again...) {
+		return "repeats the script " + called + " by itself"
+	}
+	return n.Harm(p.dir, []project.Command{last})
+}
+
+// called returns the scripts of the same package that a command starts: by a package manager, or as arguments of a
+// program that runs several of them.
+func (p *nodePackage) called(c project.Command) (names []string) {
+	add := func(name string) {
+		if p.scripts[name] != nil && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+		if stem, is := strings.CutSuffix(name, "*"); is {
+			for _, s := range p.order {
+				if strings.HasPrefix(s.name, stem) && !slices.Contains(names, s.name) {
+					names = append(names, s.name)
+				}
+			}
+		}
+	}
+	if name := referred(c); name != "" {
+		add(name)
+		return names
+	}
+	if _, known := tools[c.Program]; known || slices.Contains(interpreters, c.Program) ||
+		strings.HasPrefix(c.Program, "./") {
+		return nil
+	}
+	for _, arg := range c.Args {
+		name, is := strings.CutPrefix(arg, "npm:")
+		if is || p.scripts[arg] != nil {
+			add(name)
+			continue
+		}
+		if strings.Contains(arg, " ") {
+			for _, inner := range project.CommandsOf(arg) {
+				add(referred(inner))
+			}
+		}
+	}
+	return names
+}
+
+// ends reports whether what a script starts ends by itself.
+func (j judgement) ends() bool {
+	return j.role != asRecompiler && j.role != asServer && j.role != asReloader && j.role != asCombination
+}
+
+// joined is what commands are for that run one after the other, or side by side.
+func joined(parts []judgement, side bool) (j judgement) {
+	if len(parts) == 1 {
+		return parts[0]
+	}
+	parts = slices.DeleteFunc(slices.Clone(parts), func(p judgement) bool { return p.role == asCleaner })
+	for i, part := range parts {
+		last := i == len(parts)-1
+		switch {
+		case part.role == asHarm:
+			return part
+		case part.role == asCombination:
+			return part
+		case !part.ends() && (side || !last || part.role != asServer):
+			return judgement{role: asCombination, why: "starts several programs, one of which keeps running"}
+		case len(part.once) > 0:
+			return judgement{role: asCombination, why: "does not end by itself"}
+		case part.role == asServer, part.role == asTests, part.role == asCompiler && j.role != asTests,
+			part.role == asCheck && j.role == asUnknown:
+			j.role, j.main = part.role, part.main
+		}
+		if part.entry != "" {
+			j.entry = part.entry
+		}
+		j.makes = append(j.makes, part.makes...)
+		j.slow = j.slow || part.slow
+	}
+	return j
+}
