@@ -69,6 +69,7 @@ type nodePackage struct {
 	order           []*script // as written
 	builds          []string  // the units that compile it
 	outputs         []string  // patterns of what they write
+	lock            string    // the lock file that the installation creates; empty: it exists
 }
 
 // Read finds the scripts of packages and of their workspaces.
@@ -155,6 +156,7 @@ func (n *node) open(dir string, m manifest) {
 			Outputs: project.In(dir, "node_modules"),
 		}
 		if n.tool.lock == "package.json" {
+			root.lock = path.Join(dir, map[string]string{"npm": "package-lock.json"}[n.tool.name])
 			for _, p := range n.packages[1:] {
 				n.setup.Inputs = append(n.setup.Inputs, project.In(p.dir, "package.json")...)
 			}
@@ -297,18 +299,32 @@ func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
 func (n *node) judgedAlone(p *nodePackage, s *script, c project.Command) judgement {
 	j := judge(c)
 	switch {
-	case j.role == asServer && slices.Contains(interpreters, c.Program) && !slices.Contains(usualServices, s.name) &&
+	case j.role == asServer && slices.Contains(interpreters, c.Program) && !isServiceName(s.name) &&
 		!nodeServes.MatchString(n.source(p, j.entry)):
 		j.role = asUnknown // it ends
+	case j.role == asUnknown && !isProgram(c.Program) && isServiceName(s.name):
+		j.role, j.maybe = asServer, true
+		if c.Has(again...) {
+			j.once = c.Without(again...)
+		}
 	case c.Program == "tsc" && len(j.makes) == 0 && checkNames.MatchString(s.name):
 		if j.role == asRecompiler {
 			j.once = c.Without(again...)
 		}
 		j.role = asCheck
-	case c.Program == "tsc" && j.role == asCompiler && len(j.makes) == 0:
+	case c.Program == "tsc" && (j.role == asCompiler || j.role == asRecompiler) && len(j.makes) == 0:
 		var emits bool
 		if j.makes, emits = n.tscOutputs(p, c); !emits {
+			if j.role == asRecompiler {
+				j.once = c.Without(again...)
+			}
 			j.role = asCheck
+		}
+	}
+	if (j.role == asCompiler || j.role == asRecompiler) && len(j.makes) == 0 {
+		dir, _, within := strings.Cut(path.Clean(p.Main), "/")
+		if within && dir != "src" && dir != "lib" && dir != ".." {
+			j.makes = []string{dir}
 		}
 	}
 	return j
@@ -352,9 +368,13 @@ func (p *nodePackage) called(c project.Command) (names []string) {
 		strings.HasPrefix(c.Program, "./") {
 		return nil
 	}
+	// Bare names are scripts only if all are: programs have such arguments of their own.
+	bare := !slices.ContainsFunc(c.Args, func(arg string) bool {
+		return !strings.HasPrefix(arg, "-") && p.scripts[arg] == nil && !strings.HasSuffix(arg, "*")
+	})
 	for _, arg := range c.Args {
 		name, is := strings.CutPrefix(arg, "npm:")
-		if is || p.scripts[arg] != nil {
+		if is || bare {
 			add(name)
 			continue
 		}
@@ -391,7 +411,7 @@ func joined(parts []judgement, side bool) (j judgement) {
 			return judgement{role: asCombination, why: "does not end by itself"}
 		case part.role == asServer, part.role == asTests, part.role == asCompiler && j.role != asTests,
 			part.role == asCheck && j.role == asUnknown:
-			j.role, j.main = part.role, part.main
+			j.role, j.main, j.maybe = part.role, part.main, part.maybe
 		}
 		if part.entry != "" {
 			j.entry = part.entry

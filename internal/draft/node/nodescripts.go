@@ -46,6 +46,12 @@ var usualServices = []string{
 	"watch",
 }
 
+// isServiceName reports whether a script of that name usually keeps running.
+func isServiceName(name string) bool {
+	first, _, _ := strings.Cut(name, ":")
+	return slices.Contains(usualServices, name) || slices.Contains([]string{"dev", "start", "serve"}, first)
+}
+
 // isHook reports whether a package manager runs a script by itself: at installation, or before or after another one.
 func (p *nodePackage) isHook(s *script) bool {
 	for _, before := range []string{"pre", "post"} {
@@ -104,22 +110,22 @@ func (n *node) unit(p *nodePackage, s *script) project.Unit {
 		u.EnvFiles = []string{path.Join(p.dir, ".env")}
 	}
 	if len(s.once) > 0 {
-		u.Run = n.inPackage(s)
+		u.Run = n.inPackage(s.main.Env, s.once)
 		u.Guess = "without what makes it repeat its work by itself"
 	}
 	return u
 }
 
-// inPackage is the command that runs a script's tool directly, in the form that ends.
-func (n *node) inPackage(s *script) string {
+// inPackage is the command that runs a tool of a package directly.
+func (n *node) inPackage(env, words []string) string {
 	direct := map[string]string{
 		"npm": "npx --no-install", "pnpm": "pnpm exec", "yarn": "yarn run", "bun": "bunx",
 	}[n.tool.name]
-	line := format.Typed(s.once)
-	if !slices.Contains([]string{"node", "bun", "deno"}, s.once[0]) {
+	line := format.Typed(words)
+	if !slices.Contains([]string{"node", "bun", "deno"}, words[0]) {
 		line = direct + " " + line
 	}
-	for _, variable := range slices.Backward(s.main.Env) {
+	for _, variable := range slices.Backward(env) {
 		name, value, _ := strings.Cut(variable, "=")
 		line = name + "=" + format.Quoted(value) + " " + line
 	}
@@ -137,6 +143,9 @@ func (p *nodePackage) sources(of []string) []string {
 // made are patterns of what is no source in a package.
 func (p *nodePackage) made(outputs []string) []string {
 	made := project.In(p.dir, "node_modules/**", "coverage/**")
+	if p.lock != "" { // the installation creates it
+		made = append(made, project.In(".", p.lock)...)
+	}
 	for _, out := range slices.Concat(outputs, p.outputs) {
 		if !slices.Contains(made, out) {
 			made = append(made, out)
@@ -147,14 +156,7 @@ func (p *nodePackage) made(outputs []string) []string {
 
 // outputs returns the patterns and paths of what a script writes, relative to the project.
 func (n *node) outputs(p *nodePackage, s *script) (patterns, paths []string) {
-	makes := s.makes
-	if len(makes) == 0 && p.Main != "" {
-		dir, _, within := strings.Cut(path.Clean(p.Main), "/")
-		if within && dir != "src" && dir != "lib" && dir != ".." {
-			makes = []string{dir}
-		}
-	}
-	for _, m := range makes {
+	for _, m := range s.makes {
 		at := path.Join(p.dir, m)
 		if slices.Contains(paths, at) {
 			continue
@@ -320,12 +322,10 @@ func (n *node) services(p *nodePackage) {
 	chosen := map[program]*script{}
 	var order []program
 	for _, s := range byUse(p.order) {
-		if s.role != asServer && s.role != asReloader &&
-			!(s.role == asUnknown && s.entry != "" && slices.Contains(usualServices, s.name)) ||
-			p.isHook(s) {
+		if s.role != asServer && s.role != asReloader || p.isHook(s) {
 			continue
 		}
-		if !slices.Contains(usualServices, s.name) && s.role == asServer && !n.listens(p, s) {
+		if !isServiceName(s.name) && s.role == asServer && !n.listens(p, s) {
 			continue // a script that ends
 		}
 		key := program{entry: s.entry}
@@ -342,7 +342,7 @@ func (n *node) services(p *nodePackage) {
 			order = append(order, key)
 			chosen[key] = s
 		case s.role == asServer && len(s.once) == 0 && before.role != asReloader &&
-			(len(before.once) > 0 || before.role == asUnknown):
+			(len(before.once) > 0 || before.maybe):
 			n.Leave(
 				"%s: the script %q runs the program of %q, and repeats that by itself",
 				before.at,
@@ -412,18 +412,8 @@ func (n *node) addProgram(p *nodePackage, s *script, only bool) {
 	default:
 		general := p.sources(nil)
 		u.Watch, u.Ignore, u.Without = general, append(p.made(nil), project.In(p.dir, "**/*.{test,spec}.*")...), general
-		entry := s.entry
-		if entry == "." {
-			entry = path.Clean(p.Main)
-		}
-		if entry != "" && entry != "." && len(s.makes) == 0 {
-			u.Runs = []string{path.Join(p.dir, entry)}
-		} else if s.main.Program != "" && entry == "" {
-			if t := tools[s.main.Program]; t.makes != "" {
-				u.Runs = []string{path.Join(p.dir, t.makes)}
-			}
-		}
-		if s.role == asUnknown || (source != "" && !nodeServes.MatchString(source) && !n.usesServer(p)) {
+		n.linkProgram(p, s, &u)
+		if (s.maybe || source != "" && !nodeServes.MatchString(source)) && !n.usesServer(p) {
 			u.Kind, u.MayServe, u.Guess = plan.Task, true, "it may end, or keep running"
 			u.Sure = false
 		} else if u.Guess == "" {
@@ -435,6 +425,87 @@ func (n *node) addProgram(p *nodePackage, s *script, only bool) {
 	}
 	n.AddService(u, path.Join(p.dir, s.entry))
 }
+
+// linkProgram records what a program runs. If its script compiles that first, and another unit does so anyway, only its
+// last command is run.
+func (n *node) linkProgram(p *nodePackage, s *script, u *project.Unit) {
+	entry := s.entry
+	if entry == "." {
+		entry = path.Clean(p.Main)
+	}
+	if entry == "" || entry == "." {
+		entry = tools[s.main.Program].makes
+	}
+	if entry == "" {
+		return
+	}
+	entry = path.Join(p.dir, entry)
+	if path.Ext(entry) == "" && n.Has(entry) {
+		u.Watch = append(slices.Clone(u.Watch), project.In(".", entry)...)
+	}
+	made := slices.ContainsFunc(n.Units, func(o project.Unit) bool {
+		return slices.ContainsFunc(o.Makes, func(m string) bool { return strings.HasPrefix(entry, m+"/") })
+	})
+	switch {
+	case len(s.makes) == 0:
+		u.Runs = []string{entry}
+	case made && len(s.once) == 0:
+		u.Runs = []string{entry}
+		n.withoutCompiling(p, s, u)
+	}
+}
+
+// withoutCompiling lets a unit run a script without the commands that another unit does: two compilers that write the
+// same files at the same time leave one of two states. A unit for which that is not possible runs only when asked for.
+func (n *node) withoutCompiling(p *nodePackage, s *script, u *project.Unit) {
+	var made []string // by other units
+	for _, o := range n.Units {
+		if !o.Manual {
+			made = append(made, o.Makes...)
+		}
+	}
+	writes := func(makes []string) (all, some bool) {
+		all = true
+		for _, m := range makes {
+			known := slices.Contains(made, path.Join(p.dir, m))
+			all, some = all && known, some || known
+		}
+		return all && some, some
+	}
+	if _, some := writes(s.makes); !some {
+		return
+	}
+	for _, m := range s.makes {
+		u.Runs = append(u.Runs, path.Join(p.dir, m))
+	}
+	var rest []string
+	for _, step := range project.Steps(s.text) {
+		of := n.judged(p, &script{name: s.name, text: step, commands: project.CommandsOf(step)}, nil)
+		if all, some := writes(of.makes); !some {
+			rest = append(rest, step)
+		} else if !all || of.role != asCompiler {
+			rest = nil
+			break
+		}
+	}
+	if len(rest) == 0 {
+		u.Manual, u.Guess = true, "it compiles to the files that another unit writes, so it runs only when asked for"
+		return
+	}
+	u.Guess = "without the commands that another unit runs"
+	bin := "node_modules/.bin"
+	if up := strings.TrimPrefix(p.dir, n.setupDir()+"/"); up != p.dir {
+		bin += ":" + strings.Repeat("../", strings.Count(up, "/")+1) + bin
+	}
+	plain := func(step string) bool { return referred(project.CommandsOf(step)[0]) == "" }
+	if u.Run = strings.Join(rest, " && "); !slices.ContainsFunc(rest, plain) {
+		return
+	}
+	u.Run = "export PATH=\"" + bin + ":$PATH\"; " + u.Run
+}
+
+// setupDir is the directory with the packages that are installed.
+func (n *node) setupDir() string { return n.packages[0].dir }
 
 var servers = []string{
 	"express",
@@ -497,6 +568,9 @@ func (n *node) tests(p *nodePackage) {
 			for _, arg := range run.Args {
 				u.Runs = append(u.Runs, path.Join(p.dir, arg))
 			}
+		}
+		if len(s.once) == 0 {
+			n.withoutCompiling(p, s, &u)
 		}
 		n.Add(u)
 	}

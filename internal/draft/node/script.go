@@ -33,6 +33,7 @@ type judgement struct {
 	main    project.Command // by which it was judged
 	makes   []string        // files and directories that it writes, relative to the package
 	entry   string          // the source that it runs
+	maybe   bool            // it is not known whether it keeps running
 	once    []string        // for a tool that would not end, or restart by itself: the same without that
 	slow    bool            // it needs a browser, or a server that is running
 	sources []string        // patterns, if it does not read all kinds of sources

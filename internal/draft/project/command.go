@@ -101,6 +101,27 @@ func CommandsOf(line string) []Command {
 	return all
 }
 
+// Steps returns the commands of a line that run one after the other as long as they succeed (&&), as written; nil: the
+// line is of another form.
+func Steps(line string) []string {
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
+	if err != nil || len(file.Stmts) != 1 || file.Stmts[0].Background {
+		return nil
+	}
+	var steps []string
+	var add func(s *syntax.Stmt)
+	add = func(s *syntax.Stmt) {
+		if both, is := s.Cmd.(*syntax.BinaryCmd); is && both.Op == syntax.AndStmt {
+			add(both.X)
+			add(both.Y)
+			return
+		}
+		steps = append(steps, strings.TrimSpace(line[s.Pos().Offset():s.End().Offset()]))
+	}
+	add(file.Stmts[0])
+	return steps
+}
+
 // wordText is the text of a word; expansions stay as written.
 func wordText(w *syntax.Word) string {
 	var b strings.Builder
