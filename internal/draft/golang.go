@@ -32,7 +32,7 @@ var plainPattern = lazyregexp.New(`^[\w./*-]+$`)
 type goPackage struct {
 	isMain    bool
 	mainAt    string   // file and line
-	text      string   // of all its files, if it is a main package
+	text      string   // of all its files
 	parts     []goFile // where each begins in it
 	imports   []string // directories of the module
 	embeds    []string // patterns of embedded files
@@ -161,42 +161,65 @@ func (m *goModuleDir) program(dir string) {
 		Watch:  append(m.builtFrom(dir), m.shared...),
 		Ignore: []string{"**/*_test.go"},
 	}
-	listens := goListens.FindStringIndex(found.text)
-	if u.Kind = plan.Task; listens != nil {
+	from, source := m.listens(dir)
+	switch {
+	case u.Manual && m.MoreExamples(dir):
+		return
+	case source == "":
+		u.Kind, u.Manual, u.Guess = plan.Task, true, "it ends by itself, and runs only when asked for"
+	case u.Manual:
 		u.Kind, u.Guess = plan.Service, "an example, so it runs only when asked for"
-	}
-	if listens == nil || u.Manual {
-		if top, _, _ := strings.Cut(dir, "/"); u.Manual {
-			if m.Examples[top]++; m.Examples[top] > project.MaxExamples {
-				m.Leave("%s: more programs that are examples or tests", top)
-				return
-			}
-		}
-		if u.Manual = true; listens == nil {
-			u.Guess = "it ends by itself, and runs only when asked for"
-		}
-		u.Run = format.Typed([]string{"go", "run", target})
-		m.Add(u)
+	default:
+		u.From = from + ": it listens"
+		m.server(u, found, source, target)
 		return
 	}
-	u.From, u.Guess = found.at(listens[0])+": it listens", ""
-	binary := path.Join(m.binaries(name), name)
+	u.Run = format.Typed([]string{"go", "run", target})
+	m.Add(u)
+}
+
+// listens returns where a program listens, and the source of that: its own, or a package that it imports.
+func (m *goModuleDir) listens(dir string) (from, source string) {
+	main := m.packages[dir]
+	if i := goListens.FindStringIndex(main.text); i != nil {
+		return main.at(i[0]), main.text
+	}
+	for _, imported := range main.imports {
+		if of := m.packages[imported]; of != nil && isWithinCommands(imported) {
+			if i := goListens.FindStringIndex(of.text); i != nil {
+				return of.at(i[0]), of.text
+			}
+		}
+	}
+	return "", ""
+}
+
+// isWithinCommands reports whether a directory usually holds the code of one command: other packages serve many.
+func isWithinCommands(dir string) bool {
+	return slices.ContainsFunc(strings.Split(dir, "/"), func(element string) bool {
+		return slices.Contains([]string{"cmd", "cli", "app", "server", "run", "main"}, element)
+	})
+}
+
+// server adds a server, and the task that compiles it.
+func (m *goModuleDir) server(u project.Unit, found *goPackage, source, target string) {
+	binary := path.Join(m.binaries(u.Name), u.Name)
 	build := u
-	build.Kind, build.Name = plan.Task, name+"-build"
+	build.Kind, build.Name = plan.Task, u.Name+"-build"
 	build.Run = format.Typed([]string{"go", "build", "-o", binary, target})
 	build.Outputs = project.In(m.dir, binary)
 	m.afterGenerating(&build)
 	u.Kind, u.Watch, u.Ignore = plan.Service, nil, nil
 	u.WaitFor(m.Add(build))
 	u.Run = format.Typed([]string{"./" + binary})
-	u.Port = project.PortOf(found.text)
+	u.Port = project.PortOf(source)
 	u.Sure = u.Port != 0
-	if strings.Contains(found.text, `"PORT"`) {
+	if strings.Contains(found.text+source, `"PORT"`) {
 		if port := m.EnvPort(m.dir); port != 0 {
 			u.Port = port
 		}
 	}
-	m.AddService(u, dir)
+	m.AddService(u, strings.TrimPrefix(target, "./"))
 }
 
 // binaries returns the directory for programs: one that has no sources.
@@ -323,14 +346,11 @@ func (m *goModuleDir) isOtherModule(dir string) bool {
 
 // take adds a file to a package.
 func (g *goPackage) take(dir, name, text, pkg string, own func(string) (string, bool), imports []string) {
-	if pkg == "main" {
-		if !g.isMain {
-			g.mainAt = project.AtMatch(name, text, goMain)
-		}
-		g.isMain = true
-		g.parts = append(g.parts, goFile{name, len(g.text)})
-		g.text += text
+	if pkg == "main" && !g.isMain {
+		g.isMain, g.mainAt = true, project.AtMatch(name, text, goMain)
 	}
+	g.parts = append(g.parts, goFile{name, len(g.text)})
+	g.text += text
 	for _, imported := range imports {
 		if rest, is := own(imported); is {
 			g.imports = append(g.imports, rest)

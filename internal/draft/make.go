@@ -145,7 +145,7 @@ func rulesOf(file, text string) (rules []*rule, phony []string) {
 
 var (
 	makeTests    = lazyregexp.New(`^(?:tests?|check|unittest|unit-test|test-.*|.*-tests?)$`)
-	makeServices = lazyregexp.New(`^(?:run|serve|server|dev|start|watch|up|run-.*|serve-.*|dev-.*)$`)
+	makeServices = lazyregexp.New(`^(?:run|serve|server|dev|start|up|run-.*|serve-.*|dev-.*)$`)
 	makeBuilds   = lazyregexp.New(`^(?:all|build|compile|bin|app|release-build|default)$`)
 	makeOthers   = lazyregexp.New(`^(?:generate|gen|proto|migrate|assets|css|codegen)$`)
 	makeChecks   = lazyregexp.New(`^(?:lint|vet|typecheck|types|check-.*|lint-.*)$`)
@@ -251,7 +251,11 @@ func (m *makefile) take(r *rule, first bool) {
 		m.Leave("%s: the target %q %s", r.at, r.name, why)
 		return
 	}
-	if m.isCovered(r, all) {
+	if slices.ContainsFunc(all, func(c project.Command) bool { return c.Has("--watch") }) || r.name == "watch" {
+		m.Leave("%s: the target %q repeats its work by itself", r.at, r.name)
+		return
+	}
+	if m.isCovered(r, all) || makeServices.MatchString(r.name) && m.hasService() {
 		m.Leave("%s: the target %q: other units do the same", r.at, r.name)
 		return
 	}
@@ -304,12 +308,17 @@ func (m *makefile) take(r *rule, first bool) {
 	m.Add(u)
 }
 
+// hasService reports whether other ecosystems have found a service in the directory.
+func (m *makefile) hasService() bool {
+	return slices.ContainsFunc(m.before, func(u project.Unit) bool {
+		return u.Kind == plan.Service && !u.Commented && project.IsWithin(path.Join(u.Dir, "."), m.dir)
+	})
+}
+
 // isCovered reports whether units of other ecosystems do what a target does.
 func (m *makefile) isCovered(r *rule, all []project.Command) bool {
-	if slices.ContainsFunc(
-		m.before,
-		func(u project.Unit) bool { return u.Name == project.Named(m.dir, r.name) && !u.Commented },
-	) {
+	same := func(u project.Unit) bool { return u.Name == project.Named(m.dir, r.name) && !u.Commented }
+	if slices.ContainsFunc(m.before, same) {
 		return true
 	}
 	known := 0
@@ -318,5 +327,8 @@ func (m *makefile) isCovered(r *rule, all []project.Command) bool {
 			known++
 		}
 	}
-	return known > 0 && known == len(all) && len(m.before) > 0 && !makeServices.MatchString(r.name)
+	found := slices.ContainsFunc(m.before, func(u project.Unit) bool {
+		return !u.Commented && project.IsWithin(path.Join(u.Dir, "."), m.dir)
+	})
+	return known > 0 && found && (known == len(all) || makeBuilds.MatchString(r.name))
 }

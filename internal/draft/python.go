@@ -91,30 +91,46 @@ func (y *python) environment() {
 		y.setup.Outputs = nil
 		return
 	}
+	y.virtual()
+}
+
+// forTests are the usual files of what tests need; only the first one is installed.
+var forTests = []string{
+	"requirements-test.txt", "requirements-tests.txt", "test-requirements.txt", "requirements/tests.txt",
+	"requirements/test.txt", "requirements-dev.txt", "dev-requirements.txt", "requirements/dev.txt",
+}
+
+// virtual lets commands run in an environment in the project's directory, made by pip.
+func (y *python) virtual() {
 	var from, inputs []string
-	for _, name := range []string{"requirements.txt", "requirements-dev.txt", "dev-requirements.txt"} {
-		if has(name) {
+	add := func(file string) {
+		if file != "" {
+			name := strings.TrimPrefix(file, y.dir+"/")
 			from, inputs = append(from, "-r", name), append(inputs, name)
+			y.said += y.Project.Read(file)
 		}
 	}
-	if len(from) == 0 && y.isPackage() {
-		from, inputs = []string{"-e", "." + y.testExtra()}, []string{"pyproject.toml", "setup.py", "setup.cfg"}
+	extra := ""
+	add(y.FirstIn(y.dir, "requirements.txt"))
+	if len(from) == 0 && pythonPackage.MatchString(y.said) {
+		extra = y.testExtra()
+		from, inputs = []string{"-e", "." + extra}, []string{"pyproject.toml", "setup.py", "setup.cfg"}
 	}
+	tests := y.FirstIn(y.dir, forTests...)
+	add(tests)
 	if len(from) == 0 {
 		y.setup = nil
 		return
 	}
-	if y.usesPytest() && !slices.Contains(from, "-e") && !strings.Contains(y.said, "pytest") ||
-		slices.Contains(from, "-e") && y.usesPytest() {
+	if y.usesPytest() && extra == "" && !y.lists("pytest") {
 		from = append(from, "pytest")
 	}
 	y.prefix = ".venv/bin/"
-	install("python3 -m venv .venv && .venv/bin/pip install -q "+format.Typed(from), inputs...)
+	y.setup.Run = "python3 -m venv .venv && .venv/bin/pip install -q " + format.Typed(from)
+	y.setup.Inputs = y.Existing(y.dir, inputs...)
 }
 
 var pythonPackage = lazyregexp.New(`(?m)^\[project\]|^\[build-system\]|\bsetup\(|^\[metadata\]`)
-
-func (y *python) isPackage() bool { return pythonPackage.MatchString(y.said) }
 
 // testExtra returns the optional dependencies for tests, as pip expects them.
 func (y *python) testExtra() string {
@@ -157,68 +173,76 @@ func (y *python) module(file string) string {
 	return strings.ReplaceAll(rel, "/", ".")
 }
 
+// usualSources are the names of sources that hold the application of a package.
+var usualSources = []string{"app.py", "main.py", "core.py", "server.py", "wsgi.py", "asgi.py", "api.py", "__init__.py"}
+
 // servers adds programs that serve, by what their sources say. A server that could reload itself is started without
-// that, so that each restart is known.
+// that, so that each restart is known. Of several applications in a package, the usual one starts.
 func (y *python) servers() {
+	usual := map[string]string{} // by directory
 	for _, file := range y.scripts {
-		if elements := strings.Split(
-			file,
-			"/",
-		); slices.Contains(elements, "tests") ||
-			slices.Contains(elements, "test") {
+		if slices.Contains(usualSources, path.Base(file)) && pythonApp.MatchString(y.Project.Read(file)) {
+			usual[path.Dir(file)] = file
+		}
+	}
+	for _, file := range y.scripts {
+		elements := strings.Split(file, "/")
+		if slices.Contains(elements, "tests") || slices.Contains(elements, "test") {
 			continue
 		}
 		text := y.Project.Read(file)
-		u := project.Unit{
-			Kind:  plan.Service,
-			Name:  project.Named(y.dir, strings.TrimSuffix(path.Base(file), ".py")),
-			Dir:   project.AsDir(y.dir),
-			Setup: y.setup,
-			Watch: project.In(
-				y.dir,
-				"**/*.py",
-				"**/*.{html,jinja,jinja2,j2}",
-			),
-			Ignore: project.In(y.dir, "**/test_*.py", "**/*_test.py", ".venv/**"),
-			Manual: project.IsExample(file),
-		}
-		u.Port = project.PortOf(text)
-		u.Sure = u.Port != 0
-		module := y.module(file)
-		if b := path.Base(file); b == "__init__.py" || b == "main.py" || b == "app.py" {
-			u.Name = project.Named(y.dir, path.Base(strings.ReplaceAll(module, ".", "/")))
-		}
-		switch app := pythonApp.FindStringSubmatchIndex(text); {
-		case path.Base(file) == "manage.py" && strings.Contains(text, "DJANGO_SETTINGS_MODULE"):
-			u.Name, u.Port, u.Sure = project.Named(y.dir, "server"), 8000, true
-			u.From = file + ": Django's manage.py"
-			u.Run, u.Guess = y.python("manage.py runserver --noreload 8000"), "without its own reloading"
-		case app != nil:
-			name, framework := text[app[2]:app[3]], text[app[4]:app[5]]
-			u.From = fmt.Sprintf("%s: %s = %s(...)", project.At(file, text, app[0]), name, framework)
-			y.serveApp(&u, module+":"+name, framework)
-		case strings.Contains(text, "Flask(") && pythonMaker.MatchString(text):
-			u.From = project.AtMatch(file, text, pythonMaker) + ": it makes an application"
-			y.serveApp(&u, module+":"+pythonMaker.FindStringSubmatch(text)[1], "Flask")
-		case pythonWorker.MatchString(text):
-			u.From, u.Name, u.Port = project.AtMatch(
-				file,
-				text,
-				pythonWorker,
-			)+": Celery", project.Named(
-				y.dir,
-				"worker",
-			), 0
-			u.Run = y.command("celery -A " + format.Quoted(module) + " worker")
-			u.Manual, u.Guess = true, "it needs a broker, so it runs only when asked for"
-		case pythonServes.MatchString(text) && pythonMain.MatchString(text):
-			u.From, u.Guess = project.AtMatch(file, text, pythonServes)+": it serves", "it keeps running"
-			u.Run = y.python(format.Quoted(strings.TrimPrefix(file, y.dir+"/")))
-		default:
+		u, serves := y.server(file, text)
+		if !serves {
 			continue
+		}
+		if other := usual[path.Dir(file)]; other != "" && other != file && !u.Manual && pythonApp.MatchString(text) {
+			u.Manual, u.Guess = true, "the application of the package is in "+path.Base(other)
 		}
 		y.AddService(u, file)
 	}
+}
+
+// server returns the unit of a source that serves.
+func (y *python) server(file, text string) (u project.Unit, serves bool) {
+	u = project.Unit{
+		Kind:   plan.Service,
+		Name:   project.Named(y.dir, strings.TrimSuffix(path.Base(file), ".py")),
+		Dir:    project.AsDir(y.dir),
+		Setup:  y.setup,
+		Watch:  project.In(y.dir, "**/*.py", "**/*.{html,jinja,jinja2,j2}"),
+		Ignore: project.In(y.dir, "**/test_*.py", "**/*_test.py", "**/.*/**"),
+		Manual: project.IsExample(file),
+	}
+	u.Port = project.PortOf(text)
+	u.Sure = u.Port != 0
+	module := y.module(file)
+	if slices.Contains(usualSources, path.Base(file)) && strings.Contains(module, ".") {
+		u.Name = project.Named(y.dir, strings.Split(module, ".")[0])
+	}
+	switch app := pythonApp.FindStringSubmatchIndex(text); {
+	case path.Base(file) == "manage.py" && strings.Contains(text, "DJANGO_SETTINGS_MODULE"):
+		u.Name, u.Port, u.Sure = project.Named(y.dir, "server"), 8000, true
+		u.From = file + ": Django's manage.py"
+		u.Run, u.Guess = y.python("manage.py runserver --noreload 8000"), "without its own reloading"
+	case app != nil:
+		name, framework := text[app[2]:app[3]], text[app[4]:app[5]]
+		u.From = fmt.Sprintf("%s: %s = %s(...)", project.At(file, text, app[0]), name, framework)
+		y.serveApp(&u, module+":"+name, framework)
+	case strings.Contains(text, "Flask(") && pythonMaker.MatchString(text):
+		u.From = project.AtMatch(file, text, pythonMaker) + ": it makes an application"
+		y.serveApp(&u, module+":"+pythonMaker.FindStringSubmatch(text)[1], "Flask")
+	case pythonWorker.MatchString(text):
+		u.From = project.AtMatch(file, text, pythonWorker) + ": Celery"
+		u.Name, u.Port = project.Named(y.dir, "worker"), 0
+		u.Run = y.command("celery -A " + format.Quoted(module) + " worker")
+		u.Manual, u.Guess = true, "it needs a broker, so it runs only when asked for"
+	case pythonServes.MatchString(text) && pythonMain.MatchString(text):
+		u.From, u.Guess = project.AtMatch(file, text, pythonServes)+": it serves", "it keeps running"
+		u.Run = y.python(format.Quoted(strings.TrimPrefix(file, y.dir+"/")))
+	default:
+		return u, false
+	}
+	return u, true
 }
 
 // python returns the line that runs a script.
@@ -268,7 +292,7 @@ func (y *python) suite() {
 		Watch: append(
 			project.In(y.dir, "**/*.py"),
 			y.Existing(y.dir, "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini")...),
-		Ignore: project.In(y.dir, ".venv/**"),
+		Ignore: project.In(y.dir, "**/.*/**"),
 	}
 	dir := strings.TrimPrefix(path.Dir(y.tests[0]), y.dir+"/")
 	switch {
@@ -317,7 +341,7 @@ func (y *python) checkers() {
 				Watch: append(
 					project.In(y.dir, "**/*.{py,pyi}"),
 					y.Existing(y.dir, "pyproject.toml", "mypy.ini", "ruff.toml", ".ruff.toml")...),
-				Ignore: project.In(y.dir, ".venv/**"),
+				Ignore: project.In(y.dir, "**/.*/**"),
 			},
 		)
 	}

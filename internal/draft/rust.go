@@ -70,7 +70,7 @@ func readCargo(p *project.Project) {
 				Name:   project.Named(dir, "check"),
 				Dir:    project.AsDir(dir),
 				From:   r.at,
-				Run:    "cargo check --all-targets" + all,
+				Run:    "cargo check --bins --tests --examples" + all,
 				Watch:  r.watch,
 				Ignore: ignore,
 			},

@@ -189,6 +189,9 @@ func (n *node) opened(dir string, m manifest) *nodePackage {
 		return bytes.Compare([]byte(a.name), []byte(b.name))
 	})
 	for _, s := range p.order {
+		n.hooked(p, s)
+	}
+	for _, s := range p.order {
 		s.judgement = n.judged(p, s, nil)
 	}
 	return p

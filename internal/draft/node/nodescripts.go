@@ -62,6 +62,19 @@ func (p *nodePackage) isHook(s *script) bool {
 	return slices.Contains(lifecycle, s.name)
 }
 
+// hooked adds what npm runs before and after a script. If none of that compiles, the script can do without.
+func (n *node) hooked(p *nodePackage, s *script) {
+	before, after := p.scripts["pre"+s.name], p.scripts["post"+s.name]
+	if n.tool.name != "npm" || before == nil && after == nil {
+		return
+	}
+	if s.alone = before == nil || n.judged(p, before, nil).role != asCompiler; s.alone {
+		return
+	}
+	s.text = before.text + " && " + s.text
+	s.commands = append(slices.Clone(before.commands), s.commands...)
+}
+
 var buildNames = lazyregexp.New(
 	`(?i)build|compil|bundle|tsc|css|sass|scss|styles?|^[jt]s$|transpile|webpack|rollup|esbuild|vite|assets|` +
 		`^dist$|client|server|watch|dev`,
@@ -109,6 +122,9 @@ func (n *node) unit(p *nodePackage, s *script) project.Unit {
 	if p.dir != "." && n.HasEnvFile(p.dir) {
 		u.EnvFiles = []string{path.Join(p.dir, ".env")}
 	}
+	if s.alone {
+		u.Run += " --ignore-scripts" // without pre and post scripts
+	}
 	if len(s.once) > 0 {
 		u.Run = n.inPackage(s.main.Env, s.once)
 		u.Guess = "without what makes it repeat its work by itself"
@@ -142,7 +158,7 @@ func (p *nodePackage) sources(of []string) []string {
 
 // made are patterns of what is no source in a package.
 func (p *nodePackage) made(outputs []string) []string {
-	made := project.In(p.dir, "node_modules/**", "coverage/**")
+	made := project.In(p.dir, "node_modules/**", "coverage/**", "**/.*/**")
 	if p.lock != "" { // the installation creates it
 		made = append(made, project.In(".", p.lock)...)
 	}
@@ -276,7 +292,7 @@ func (n *node) addCompiler(p *nodePackage, s *script) {
 		u.Outputs = nil
 	}
 	if s.main.Program == "sass" {
-		u.Ignore = project.In(p.dir, "node_modules/**")
+		u.Ignore = project.In(p.dir, "node_modules/**", "**/.*/**")
 	}
 	p.outputs = append(p.outputs, u.Outputs...)
 	if s.role == asRecompiler {

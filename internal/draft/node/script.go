@@ -44,6 +44,7 @@ type script struct {
 	name, text string
 	at         string // file and line
 	commands   []project.Command
+	alone      bool // without the scripts that npm runs before and after it
 	judgement
 }
 

@@ -70,7 +70,7 @@ type Project struct {
 	Notes    []string
 	Left     []string
 	taken    map[string]bool
-	Examples map[string]int // programs that run only when asked for, by their top directory
+	examples map[string]int // programs that run only when asked for, by their top directory
 	Ports    map[int]string // the units that listen there
 }
 
@@ -80,7 +80,7 @@ func Open(root string) *Project {
 		Root:     root,
 		Env:      map[string]string{},
 		taken:    map[string]bool{"omnivigil": true},
-		Examples: map[string]int{},
+		examples: map[string]int{},
 		Ports:    map[int]string{},
 	}
 	p.Shallow = p.directories()
@@ -123,16 +123,25 @@ func (p *Project) Add(u Unit) string {
 	return u.Name
 }
 
-// MaxExamples is how many programs of a directory of examples are drafted.
-const MaxExamples = 3
+// maxExamples is how many programs of a directory of examples are drafted.
+const maxExamples = 3
+
+// MoreExamples counts a program that is an example, and reports whether there are too many in its top directory.
+func (p *Project) MoreExamples(file string) bool {
+	top, _, _ := strings.Cut(file, "/")
+	p.examples[top]++
+	if p.examples[top] <= maxExamples {
+		return false
+	}
+	p.Leave("%s: more programs that are examples or tests", top)
+	return true
+}
 
 // AddService adds a service. Of many examples only some are added; of two services that listen on the same port, only
 // one starts by itself.
 func (p *Project) AddService(u Unit, file string) string {
 	if IsExample(file) {
-		top, _, _ := strings.Cut(file, "/")
-		if p.Examples[top]++; p.Examples[top] > MaxExamples {
-			p.Leave("%s: more programs that are examples or tests", top)
+		if p.MoreExamples(file) {
 			return ""
 		}
 		u.Manual = true
