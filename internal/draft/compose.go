@@ -9,13 +9,11 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/joho/godotenv"
 	"go.yaml.in/yaml/v3"
 
 	"omnivigil/internal/draft/project"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
-	"omnivigil/internal/text/lazyregexp"
 )
 
 // readCompose proposes the services of compose files, which need a container engine, as comments.
@@ -66,49 +64,5 @@ func readCompose(p *project.Project) {
 				strings.Join(all, ", "),
 			)
 		}
-	}
-}
-
-var (
-	secretName = lazyregexp.New(
-		`(?i)(?:^|_)(?:token|secret|passw(?:or)?d|pwd|api_?key|private_?key|access_?key|credentials?|dsn|` +
-			`secret_?key\w*|auth_?key|salt)(?:_|$)`,
-	)
-	secretValue = lazyregexp.New(`^\w+://[^/\s:@]+:[^@\s]+@`)
-)
-
-// readEnvFiles finds files of variables, and variables in them whose values look like secrets.
-func readEnvFiles(p *project.Project) {
-	for _, dir := range p.Shallow {
-		for _, name := range []string{".env.local", ".env"} {
-			file := path.Join(dir, name)
-			text := p.Read(file)
-			if !p.Has(file) {
-				continue
-			}
-			values, err := godotenv.Unmarshal(text)
-			if err != nil {
-				p.Leave("%s: a line is not NAME=value", file)
-				continue
-			}
-			if dir == "." {
-				p.EnvFiles = append(p.EnvFiles, name)
-			}
-			for name, value := range values {
-				if _, set := p.Env[name]; !set && dir == "." {
-					p.Env[name] = value
-				}
-				if (secretName.MatchString(name) || secretValue.MatchString(value)) && !slices.Contains(p.Secret, name) {
-					p.Secret = append(p.Secret, name)
-				}
-			}
-		}
-	}
-	slices.Sort(p.Secret)
-	if len(p.EnvFiles) > 0 {
-		p.Note("[project] env_files from %s", strings.Join(p.EnvFiles, " and "))
-	}
-	if len(p.Secret) > 0 {
-		p.Note("[project] secret: %s look like secrets", strings.Join(p.Secret, ", "))
 	}
 }

@@ -11,90 +11,6 @@ import (
 	"omnivigil/internal/text/lazyregexp"
 )
 
-var (
-	cmakeProject = lazyregexp.New(`(?mi)^\s*project\s*\(`)
-	cmakeTests   = lazyregexp.New(`(?mi)^\s*(?:enable_testing|add_test|include\s*\(\s*CTest|gtest_discover_tests)\b`)
-	cmakeProgram = lazyregexp.New(`(?mi)^\s*add_executable\s*\(\s*([\w.-]+)\s+([^)]*)\)`)
-	cServes      = lazyregexp.New(`\blisten\s*\(|\basync_accept\b|acceptor|\bmg_http_listen\b|\bevhttp_bind|uv_listen`)
-)
-
-// cSources are what C and C++ programs are built from.
-const cSources = "**/*.{c,h,cc,cpp,cxx,hpp,hh,hxx,ipp,inl,in,s,S}"
-
-// readCMake finds the programs and tests of CMake projects.
-func readCMake(p *project.Project) {
-	for _, dir := range p.Places("CMakeLists.txt") {
-		file := path.Join(dir, "CMakeLists.txt")
-		text := p.Read(file)
-		if !cmakeProject.MatchString(text) {
-			p.Leave("%s: it has no project()", file)
-			continue
-		}
-		whole := ""
-		p.Files(dir, func(name string) {
-			if path.Base(name) == "CMakeLists.txt" {
-				whole += p.Read(name) + "\n"
-			}
-		}, ".txt")
-		lists := project.In(dir, "**/CMakeLists.txt", "**/*.cmake")
-		out := "build"
-		if p.HasSources(path.Join(dir, "build"), ".c", ".cc", ".cpp", ".h", ".cmake", ".txt") &&
-			!p.Has(path.Join(dir, "build/CMakeCache.txt")) {
-			out = "cmake-build"
-		}
-		build := p.Add(project.Unit{
-			Kind:   plan.Task,
-			Name:   project.Named(dir, "build"),
-			Dir:    project.AsDir(dir),
-			From:   project.AtMatch(file, text, cmakeProject),
-			Run:    "cmake --build " + out,
-			Watch:  append(project.In(dir, cSources), lists...),
-			Ignore: project.In(dir, out+"/**"),
-			Setup: &project.Step{
-				Run:     "cmake -S . -B " + out,
-				Dir:     dir,
-				Inputs:  project.In(dir, "CMakeLists.txt"),
-				Outputs: project.In(dir, out+"/CMakeCache.txt"),
-			},
-		})
-		for _, m := range cmakeProgram.FindAllStringSubmatch(text, -1) {
-			for source := range strings.FieldsSeq(m[2]) {
-				source = path.Join(dir, source)
-				if code := p.Read(source); cServes.MatchString(code) {
-					u := project.Unit{
-						Kind: plan.Service,
-						Name: m[1],
-						Dir:  project.AsDir(dir),
-						From: project.AtMatch(source, code, cServes) + ": it listens",
-						Run: "./" + path.Join(
-							out,
-							m[1],
-						),
-						Manual: project.IsExample(source),
-						Guess:  "it keeps running",
-					}
-					u.Port = project.PortOf(code)
-					u.Sure = u.Port != 0
-					u.WaitFor(build)
-					p.AddService(u, source)
-					break
-				}
-			}
-		}
-		if cmakeTests.MatchString(whole) {
-			u := project.Unit{
-				Kind: plan.Suite,
-				Name: project.Named(dir, "test"),
-				Dir:  project.AsDir(dir),
-				From: project.AtMatch(file, text, cmakeTests),
-				Run:  "ctest --test-dir " + out + " --output-on-failure",
-			}
-			u.WaitFor(build)
-			p.Add(u)
-		}
-	}
-}
-
 // rule is a target of a makefile.
 type rule struct {
 	name, at string
@@ -154,29 +70,8 @@ var (
 
 // covers are the tools whose work a unit of another ecosystem already does.
 var covers = []string{
-	"go",
-	"npm",
-	"pnpm",
-	"yarn",
-	"npx",
-	"cargo",
-	"pytest",
-	"python",
-	"python3",
-	"mvn",
-	"gradle",
-	"cmake",
-	"ctest",
-	"bundle",
-	"composer",
-	"tsc",
-	"jest",
-	"vitest",
-	"mocha",
-	"uv",
-	"poetry",
-	"tox",
-	"make",
+	"go", "npm", "pnpm", "yarn", "npx", "cargo", "pytest", "python", "python3", "mvn", "gradle", "cmake", "ctest",
+	"bundle", "composer", "tsc", "jest", "vitest", "mocha", "uv", "poetry", "tox", "make",
 }
 
 // readMake finds targets for which there is no unit yet. What they do is judged by their recipes.
@@ -190,7 +85,7 @@ func readMake(p *project.Project) {
 		}
 		rules, phony := rulesOf(file, text)
 		m := &makefile{Project: p, dir: dir, rules: rules, phony: phony, before: slices.Clone(p.Units)}
-		m.sources = project.In(dir, cSources)
+		m.sources = project.In(dir, cSources, path.Base(file), "**/*.mk")
 		m.isC = p.HasSources(dir, ".c", ".cc", ".cpp", ".cxx")
 		for i, r := range rules {
 			m.take(r, i == 0)
@@ -240,13 +135,13 @@ func (m *makefile) commands(r *rule, seen map[string]bool) []project.Command {
 var makeVariable = lazyregexp.New(`\$[({](\w+)[^)}]*[)}]`)
 
 func (m *makefile) take(r *rule, first bool) {
-	meant := !strings.ContainsAny(r.name, "./") && len(r.lines) > 0 || slices.Contains(m.phony, r.name) || makeTests.MatchString(r.name) || makeServices.MatchString(r.name) ||
-		makeBuilds.MatchString(r.name) || makeChecks.MatchString(r.name)
+	meant := !strings.ContainsAny(r.name, "./") && len(r.lines) > 0 || slices.Contains(m.phony, r.name) ||
+		makeTests.MatchString(r.name) || makeServices.MatchString(r.name) || makeBuilds.MatchString(r.name) ||
+		makeChecks.MatchString(r.name)
 	if !meant && !first {
 		return // a file that another target makes
 	}
 	all := m.commands(r, map[string]bool{})
-	recipe := strings.Join(r.lines, "\n")
 	if why := m.Harm(m.dir, all); why != "" {
 		m.Leave("%s: the target %q %s", r.at, r.name, why)
 		return
@@ -265,45 +160,54 @@ func (m *makefile) take(r *rule, first bool) {
 		From: fmt.Sprintf("%s: the target %q", r.at, r.name),
 		Run:  "make " + r.name,
 	}
-	watched := append(slices.Clone(m.sources), project.In(m.dir, path.Base(strings.Split(r.at, ":")[0]), "**/*.mk")...)
-	compiles := m.isC && (first || makeBuilds.MatchString(r.name)) &&
-		slices.ContainsFunc(
-			m.rules,
-			func(o *rule) bool { return compilesC.MatchString(strings.Join(o.lines, "\n")) },
-		) ||
-		m.isC && compilesC.MatchString(recipe)
 	switch {
 	case makeTests.MatchString(r.name):
-		u.Kind = plan.Suite
-		if m.isC {
-			u.Watch = watched
-			if m.build != "" {
-				u.Needs = []string{m.build}
-			}
-		} else {
-			u.Manual, u.Guess = true, "it runs only when asked for: say with watch what it depends on"
-		}
+		m.addTests(u)
 	case makeServices.MatchString(r.name):
-		u.Kind, u.Guess = plan.Service, "it keeps running"
-		if m.build != "" {
-			u.WaitFor(m.build)
-		} else if u.Watch = watched; !m.isC {
-			u.Watch, u.Guess = nil, "it keeps running; say with watch what restarts it"
-		}
-	case compiles:
-		if m.build != "" {
-			m.Leave("%s: the target %q is a part of the build", r.at, r.name)
-			return
-		}
-		u.Kind, u.Watch = plan.Task, watched
+		m.addService(u)
+	case m.compiles(r, first) && m.build != "":
+		m.Leave("%s: the target %q is a part of the build", r.at, r.name)
+	case m.compiles(r, first):
+		u.Kind, u.Watch = plan.Task, m.sources
 		m.build = m.Add(u)
-		return
 	case makeChecks.MatchString(r.name), makeBuilds.MatchString(r.name), makeOthers.MatchString(r.name):
 		u.Kind, u.Manual = plan.Task, true
 		u.Guess = "it runs only when asked for: say with watch what it depends on"
+		m.Add(u)
 	default:
 		m.Leave("%s: what the target %q is for is not known", r.at, r.name)
-		return
+	}
+}
+
+// compiles reports whether a target compiles a C project: by its own recipe, or as the one that stands for all.
+func (m *makefile) compiles(r *rule, first bool) bool {
+	inC := func(o *rule) bool { return compilesC.MatchString(strings.Join(o.lines, "\n")) }
+	whole := first || makeBuilds.MatchString(r.name)
+	return m.isC && (inC(r) || whole && slices.ContainsFunc(m.rules, inC))
+}
+
+func (m *makefile) addTests(u project.Unit) {
+	u.Kind = plan.Suite
+	switch {
+	case !m.isC:
+		u.Manual, u.Guess = true, "it runs only when asked for: say with watch what it depends on"
+	case m.build != "":
+		u.Watch, u.Needs = m.sources, []string{m.build}
+	default:
+		u.Watch = m.sources
+	}
+	m.Add(u)
+}
+
+func (m *makefile) addService(u project.Unit) {
+	u.Kind, u.Guess = plan.Service, "it keeps running"
+	switch {
+	case m.build != "":
+		u.WaitFor(m.build)
+	case m.isC:
+		u.Watch = m.sources
+	default:
+		u.Guess = "it keeps running; say with watch what restarts it"
 	}
 	m.Add(u)
 }

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"path"
-	"slices"
 	"strings"
 
 	"omnivigil/internal/draft/project"
@@ -73,10 +72,7 @@ func (r *ruby) servers() {
 	}
 	switch {
 	case rubyRails.MatchString(r.gems) && r.Has(path.Join(r.dir, "config/application.rb")):
-		u.Name, u.From, u.Port = project.Named(
-			r.dir,
-			"server",
-		), project.AtMatch(
+		u.Name, u.From, u.Port = project.Named(r.dir, "server"), project.AtMatch(
 			path.Join(r.dir, "Gemfile"),
 			r.gems,
 			rubyRails,
@@ -95,10 +91,7 @@ func (r *ruby) servers() {
 			if !rubyServer.MatchString(text) {
 				continue
 			}
-			u.Name, u.From = project.Named(
-				r.dir,
-				strings.TrimSuffix(path.Base(file), ".rb"),
-			), project.AtMatch(
+			u.Name, u.From = project.Named(r.dir, strings.TrimSuffix(path.Base(file), ".rb")), project.AtMatch(
 				file,
 				text,
 				rubyServer,
@@ -112,10 +105,7 @@ func (r *ruby) servers() {
 		}
 	}
 	if m := rubyWorker.FindStringSubmatch(r.gems); m != nil {
-		u.Name, u.From, u.Port, u.Run = project.Named(
-			r.dir,
-			"worker",
-		), project.AtMatch(
+		u.Name, u.From, u.Port, u.Run = project.Named(r.dir, "worker"), project.AtMatch(
 			path.Join(r.dir, "Gemfile"),
 			r.gems,
 			rubyWorker,
@@ -135,64 +125,5 @@ func (r *ruby) tests() {
 		r.unit(plan.Suite, "test", path.Join(r.dir, "bin/rails")+", and test/", "bundle exec rails test")
 	case rubyTests.MatchString(rake):
 		r.unit(plan.Suite, "test", project.AtMatch(rakefile, rake, rubyTests), "bundle exec rake test")
-	}
-}
-
-var (
-	phpRequires = lazyregexp.New(`"require(?:-dev)?"\s*:`)
-	phpScripts  = []string{"public", "web", "htdocs"}
-)
-
-// readPHP finds the tests and servers of PHP projects. PHP reads the code for each request, so its servers need no
-// restart.
-func readPHP(p *project.Project) {
-	for _, dir := range p.Places("composer.json") {
-		file := path.Join(dir, "composer.json")
-		text := p.Read(file)
-		from := project.AtMatch(file, text, phpRequires)
-		setup := &project.Step{
-			Run:     "composer install --no-interaction",
-			Dir:     dir,
-			Inputs:  p.Existing(dir, "composer.json", "composer.lock"),
-			Outputs: project.In(dir, "vendor/autoload.php"),
-		}
-		hasIndex := func(sub string) bool { return p.Has(path.Join(dir, sub, "index.php")) }
-		u := project.Unit{
-			Kind:    plan.Service,
-			Name:    project.Named(dir, "web"),
-			Dir:     project.AsDir(dir),
-			Setup:   setup,
-			Listens: project.Listens{Port: 8000, Sure: true},
-			Guess:   "it reads the code for each request, so nothing restarts it",
-		}
-		if p.Has(path.Join(dir, "artisan")) {
-			u.From, u.Run = path.Join(dir, "artisan"), "php artisan serve --port 8000"
-			p.AddService(u, u.From)
-		} else if i := slices.IndexFunc(phpScripts, hasIndex); i >= 0 {
-			u.From, u.Run = path.Join(dir, phpScripts[i], "index.php"), "php -S 127.0.0.1:8000 -t "+phpScripts[i]
-			p.AddService(u, u.From)
-		}
-		check := func(kind plan.Kind, name, tool, run string) {
-			p.Add(
-				project.Unit{
-					Kind:  kind,
-					Name:  project.Named(dir, name),
-					Dir:   project.AsDir(dir),
-					Setup: setup,
-					From:  from + ": " + tool,
-					Run:   run,
-					Watch: append(
-						project.In(dir, "**/*.php"),
-						p.Existing(dir, "phpunit.xml", "phpunit.xml.dist", "phpstan.neon")...),
-					Ignore: project.In(dir, "vendor/**"),
-				},
-			)
-		}
-		if strings.Contains(text, "phpunit/phpunit") {
-			check(plan.Suite, "test", "phpunit/phpunit", "vendor/bin/phpunit")
-		}
-		if strings.Contains(text, "phpstan/phpstan") && p.FirstIn(dir, "phpstan.neon", "phpstan.neon.dist") != "" {
-			check(plan.Task, "phpstan", "phpstan/phpstan", "vendor/bin/phpstan analyse --no-progress")
-		}
 	}
 }

@@ -164,15 +164,12 @@ func (r *rust) binaries(dir string, m cargo, file string) {
 			continue
 		}
 		u := project.Unit{
-			Kind:  plan.Task,
-			Name:  name,
-			Dir:   project.AsDir(r.dir),
-			From:  source + ": a program of " + file,
-			Watch: r.watch,
-			Ignore: project.In(
-				r.dir,
-				"target/**",
-			),
+			Kind:   plan.Task,
+			Name:   name,
+			Dir:    project.AsDir(r.dir),
+			From:   source + ": a program of " + file,
+			Watch:  r.watch,
+			Ignore: project.In(r.dir, "target/**"),
 			Manual: true,
 			Guess:  "it ends by itself, and runs only when asked for",
 			Run:    format.Typed([]string{"cargo", "run", "--bin", name}),

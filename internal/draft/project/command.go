@@ -292,10 +292,7 @@ func (p *Project) Harm(dir string, all []Command) string {
 		if only, known := acts[c.Program]; known && (only == nil || slices.Contains(only, first)) {
 			return "runs " + strings.TrimSpace(c.Program+" "+first)
 		}
-		if i := slices.IndexFunc(
-			c.Args,
-			actingWord.MatchString,
-		); i >= 0 && !slices.Contains(removers, c.Program) &&
+		if i := slices.IndexFunc(c.Args, actingWord.MatchString); i >= 0 && !slices.Contains(removers, c.Program) &&
 			first != "run" {
 			return "runs " + c.Program + " " + c.Args[i]
 		}
@@ -367,7 +364,8 @@ var portIn = lazyregexp.New(
 	`(?:\bPORT["']?\s*[=:,]\s*["']?|--port[ =]|-p |[Ll]isten\(\s*|` +
 		`ListenAndServe(?:TLS)?\(["'` + "`" + `][^"'` + "`" + `]*:|` +
 		`[Ll]isten\([^)\n]*:|bind\([^)\n]*[:,]\s*|runserver [0-9.]*:?|http\.server |--bind[ =][^ ]*:|` +
-		`PORT (?:\|\||\?\?) ["']?|(?:HTTPServer|TCPServer|ServerSocket|InetSocketAddress|run|start)\((?:[^)\n]*[ ,=(])?)([1-9][0-9]{3,4})\b`,
+		`PORT (?:\|\||\?\?) ["']?|` +
+		`(?:HTTPServer|TCPServer|ServerSocket|InetSocketAddress|run|start)\((?:[^)\n]*[ ,=(])?)([1-9][0-9]{3,4})\b`,
 )
 
 // PortOf returns the port that a command or source seems to listen on; 0: none.

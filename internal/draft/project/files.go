@@ -28,28 +28,9 @@ func isOurs(name string) bool {
 func IsExample(file string) bool {
 	return slices.ContainsFunc(strings.Split(file, "/"), func(element string) bool {
 		return slices.Contains([]string{
-			"example",
-			"examples",
-			"_examples",
-			"sample",
-			"samples",
-			"demo",
-			"demos",
-			"playground",
-			"sandbox",
-			"tutorial",
-			"tutorials",
-			"doc",
-			"docs",
-			"docs_src",
-			"test",
-			"tests",
-			"bench",
-			"benchmarks",
-			"e2e",
-			"integration",
-			"scripts",
-			"hack",
+			"example", "examples", "_examples", "sample", "samples", "demo", "demos", "playground", "sandbox",
+			"tutorial", "tutorials", "doc", "docs", "docs_src", "test", "tests", "bench", "benchmarks", "e2e",
+			"integration", "scripts", "hack",
 		}, element)
 	})
 }
@@ -189,10 +170,7 @@ func In(dir string, patterns ...string) []string {
 func (p *Project) isIgnored(dir, name string) bool {
 	name = strings.Trim(path.Clean(name), "/")
 	for line := range strings.Lines(p.Read(path.Join(dir, ".gitignore"))) {
-		if line = strings.Trim(
-			strings.TrimSpace(line),
-			"/",
-		); line != "" &&
+		if line = strings.Trim(strings.TrimSpace(line), "/"); line != "" &&
 			(line == name || strings.HasPrefix(name, line+"/")) {
 			return name != "." && !strings.HasPrefix(name, "..")
 		}

@@ -35,10 +35,10 @@ func (m manifest) dependsOn(name string) bool {
 }
 
 // nodeTool is a package manager.
-type nodeTool struct{ name, lock, install string }
+type manager struct{ name, lock, install string }
 
 // nodeTools are recognized by their lock files; the last one is the default.
-var nodeTools = []nodeTool{
+var managers = []manager{
 	{"pnpm", "pnpm-lock.yaml", "pnpm install --frozen-lockfile"},
 	{"yarn", "yarn.lock", "yarn install --immutable"},
 	{"bun", "bun.lock", "bun install --frozen-lockfile"},
@@ -53,15 +53,15 @@ var nodeTools = []nodeTool{
 }
 
 // node reads the packages of one workspace, or a single package.
-type node struct {
+type workspace struct {
 	*project.Project
-	tool     nodeTool
+	tool     manager
 	setup    *project.Step
-	packages []*nodePackage
+	packages []*member
 }
 
 // nodePackage is a package of a workspace.
-type nodePackage struct {
+type member struct {
 	manifest
 	dir, file, text string
 	holds           bool // other packages of the workspace
@@ -76,101 +76,98 @@ type nodePackage struct {
 func Read(p *project.Project) {
 	var known []string
 	for _, dir := range p.Shallow {
-		n := &node{Project: p}
+		w := &workspace{Project: p}
 		if !p.Has(path.Join(dir, "package.json")) || slices.Contains(known, dir) {
 			continue
 		}
-		m, ok := n.manifest(path.Join(dir, "package.json"))
+		m, ok := w.manifest(path.Join(dir, "package.json"))
 		if !ok {
 			continue
 		}
 		// A package two levels below another one, and not part of its workspace, is a project of its own only if it is
 		// installed on its own.
-		_, locked := n.lockedBy(dir, m)
+		_, locked := w.lockedBy(dir, m)
 		within := slices.ContainsFunc(known, func(k string) bool { return project.IsWithin(dir, k) })
 		if within && !locked && strings.Contains(dir, "/") {
 			continue
 		}
-		n.open(dir, m)
-		for _, pkg := range n.packages {
+		w.open(dir, m)
+		for _, pkg := range w.packages {
 			known = append(known, pkg.dir)
 		}
-		n.draft()
+		w.draft()
 	}
 }
 
-func (n *node) manifest(name string) (m manifest, ok bool) {
-	text := n.Read(name)
+func (w *workspace) manifest(name string) (m manifest, ok bool) {
+	text := w.Read(name)
 	if text == "" {
 		return m, false
 	}
 	if err := json.Unmarshal([]byte(text), &m); err != nil {
-		n.Leave("%s: it could not be read: %v", name, err)
+		w.Leave("%s: it could not be read: %v", name, err)
 		return m, false
 	}
 	return m, true
 }
 
 // lockedBy returns the package manager of a directory, and whether there is a lock file.
-func (n *node) lockedBy(dir string, m manifest) (nodeTool, bool) {
-	for _, t := range nodeTools[:len(nodeTools)-1] {
-		if !n.Has(path.Join(dir, t.lock)) {
+func (w *workspace) lockedBy(dir string, m manifest) (manager, bool) {
+	for _, t := range managers[:len(managers)-1] {
+		if !w.Has(path.Join(dir, t.lock)) {
 			continue
 		}
-		if t.name == "yarn" && strings.Contains(n.Read(path.Join(dir, t.lock)), "# yarn lockfile v1") {
+		if t.name == "yarn" && strings.Contains(w.Read(path.Join(dir, t.lock)), "# yarn lockfile v1") {
 			t.install = "yarn install --frozen-lockfile"
 		}
 		return t, true
 	}
-	t := nodeTools[len(nodeTools)-1]
-	if name, _, _ := strings.Cut(
-		m.Manager,
-		"@",
-	); name != "" &&
-		slices.ContainsFunc(nodeTools, func(o nodeTool) bool { return o.name == name }) {
-		t = nodeTool{name, "package.json", name + " install"}
+	t := managers[len(managers)-1]
+	if name, _, _ := strings.Cut(m.Manager, "@"); name != "" &&
+		slices.ContainsFunc(managers, func(o manager) bool { return o.name == name }) {
+		t = manager{name, "package.json", name + " install"}
 	}
 	return t, false
 }
 
 // open reads a package and those of its workspace.
-func (n *node) open(dir string, m manifest) {
-	n.tool, _ = n.lockedBy(dir, m)
-	members := n.members(dir, m)
-	root := n.opened(dir, m)
+func (w *workspace) open(dir string, m manifest) {
+	w.tool, _ = w.lockedBy(dir, m)
+	members := w.members(dir, m)
+	root := w.opened(dir, m)
 	root.holds = len(members) > 0
-	n.packages = []*nodePackage{root}
+	w.packages = []*member{root}
 	for _, member := range members {
-		if m, ok := n.manifest(path.Join(member, "package.json")); ok {
-			n.packages = append(n.packages, n.opened(member, m))
+		if m, ok := w.manifest(path.Join(member, "package.json")); ok {
+			w.packages = append(w.packages, w.opened(member, m))
 		}
 	}
 	if slices.ContainsFunc(
-		n.packages,
-		func(p *nodePackage) bool { return len(p.Dependencies)+len(p.Development) > 0 },
+		w.packages,
+		func(p *member) bool { return len(p.Dependencies)+len(p.Development) > 0 },
 	) {
-		n.setup = &project.Step{
-			Run:     n.tool.install,
+		w.setup = &project.Step{
+			Run:     w.tool.install,
 			Dir:     dir,
-			Inputs:  project.In(dir, n.tool.lock),
+			Inputs:  project.In(dir, w.tool.lock),
 			Outputs: project.In(dir, "node_modules"),
 		}
-		if n.tool.lock == "package.json" {
-			root.lock = path.Join(dir, map[string]string{"npm": "package-lock.json"}[n.tool.name])
-			for _, p := range n.packages[1:] {
-				n.setup.Inputs = append(n.setup.Inputs, project.In(p.dir, "package.json")...)
+		if w.tool.lock == "package.json" {
+			root.lock = path.Join(dir, map[string]string{"npm": "package-lock.json"}[w.tool.name])
+			for _, p := range w.packages[1:] {
+				w.setup.Inputs = append(w.setup.Inputs, project.In(p.dir, "package.json")...)
 			}
 		}
-		if n.Has(path.Join(dir, ".pnp.cjs")) ||
-			strings.Contains(n.Read(path.Join(dir, ".yarnrc.yml")), "nodeLinker: pnp") {
-			n.setup.Outputs = project.In(dir, ".pnp.cjs")
+		if w.Has(path.Join(dir, ".pnp.cjs")) ||
+			strings.Contains(w.Read(path.Join(dir, ".yarnrc.yml")), "nodeLinker: pnp") {
+			w.setup.Outputs = project.In(dir, ".pnp.cjs")
 		}
 	}
 }
 
-func (n *node) opened(dir string, m manifest) *nodePackage {
-	p := &nodePackage{manifest: m, dir: dir, file: path.Join(dir, "package.json"), scripts: map[string]*script{}}
-	p.text = n.Read(p.file)
+func (w *workspace) opened(dir string, m manifest) *member {
+	p := &member{manifest: m, dir: dir, file: path.Join(dir, "package.json"), scripts: map[string]*script{}}
+	p.text = w.Read(p.file)
 	from := max(strings.Index(p.text, `"scripts"`), 0)
 	for name, text := range m.Scripts {
 		key, _ := json.Marshal(name)
@@ -182,17 +179,17 @@ func (n *node) opened(dir string, m manifest) *nodePackage {
 		p.scripts[name] = s
 		p.order = append(p.order, s)
 	}
-	if len(m.Scripts) == 0 && len(n.packages) == 0 && path.Dir(p.file) == "." {
-		n.Leave("%s: it has no scripts", p.file)
+	if len(m.Scripts) == 0 && len(w.packages) == 0 && path.Dir(p.file) == "." {
+		w.Leave("%s: it has no scripts", p.file)
 	}
 	slices.SortFunc(p.order, func(a, b *script) int {
 		return bytes.Compare([]byte(a.name), []byte(b.name))
 	})
 	for _, s := range p.order {
-		n.hooked(p, s)
+		w.hooked(p, s)
 	}
 	for _, s := range p.order {
-		s.judgement = n.judged(p, s, nil)
+		s.judgement = w.judged(p, s, nil)
 	}
 	return p
 }
@@ -200,14 +197,14 @@ func (n *node) opened(dir string, m manifest) *nodePackage {
 var packagesList = lazyregexp.New(`(?m)^\s*-\s*['"]?([^'"\s#]+)`)
 
 // members returns the directories of the other packages of a workspace.
-func (n *node) members(dir string, m manifest) []string {
+func (w *workspace) members(dir string, m manifest) []string {
 	var patterns []string
 	if json.Unmarshal(m.Workspaces, &patterns) != nil {
 		var table struct{ Packages []string }
 		json.Unmarshal(m.Workspaces, &table)
 		patterns = table.Packages
 	}
-	list, _, _ := strings.Cut(n.Read(path.Join(dir, "pnpm-workspace.yaml")), "\ncatalog")
+	list, _, _ := strings.Cut(w.Read(path.Join(dir, "pnpm-workspace.yaml")), "\ncatalog")
 	for _, match := range packagesList.FindAllStringSubmatch(list, -1) {
 		patterns = append(patterns, match[1])
 	}
@@ -217,7 +214,7 @@ func (n *node) members(dir string, m manifest) []string {
 		if strings.HasPrefix(pattern, "!") {
 			pattern, to = pattern[1:], &without
 		}
-		for _, found := range n.globbed(dir, pattern) {
+		for _, found := range w.globbed(dir, pattern) {
 			if !slices.Contains(*to, found) && found != dir {
 				*to = append(*to, found)
 			}
@@ -229,12 +226,12 @@ func (n *node) members(dir string, m manifest) []string {
 }
 
 // globbed returns the directories of packages that a pattern of a workspace matches, at any depth.
-func (n *node) globbed(dir, pattern string) []string {
+func (w *workspace) globbed(dir, pattern string) []string {
 	var found []string
 	take := func(glob string) {
-		files, _ := filepath.Glob(filepath.Join(n.Root, dir, filepath.FromSlash(glob), "package.json"))
+		files, _ := filepath.Glob(filepath.Join(w.Root, dir, filepath.FromSlash(glob), "package.json"))
 		for _, file := range files {
-			rel, err := filepath.Rel(n.Root, filepath.Dir(file))
+			rel, err := filepath.Rel(w.Root, filepath.Dir(file))
 			if err == nil && !slices.Contains(strings.Split(filepath.ToSlash(rel), "/"), "node_modules") {
 				found = append(found, filepath.ToSlash(rel))
 			}
@@ -253,12 +250,12 @@ func (n *node) globbed(dir, pattern string) []string {
 }
 
 // judged tells what a script is for, by all commands that it leads to.
-func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
+func (w *workspace) judged(p *member, s *script, through []string) judgement {
 	if slices.Contains(through, s.name) {
 		return judgement{}
 	}
 	through = append(through, s.name)
-	switch why := n.Harm(p.dir, s.commands); why {
+	switch why := w.Harm(p.dir, s.commands); why {
 	case "":
 	case project.OnlyCleans:
 		return judgement{role: asCleaner, why: why}
@@ -277,10 +274,10 @@ func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
 		}
 		called := p.called(c)
 		if len(called) == 0 {
-			parts = append(parts, n.judgedAlone(p, s, c))
+			parts = append(parts, w.judgedAlone(p, s, c))
 			continue
 		}
-		if why := n.withMore(p, c, called[0]); why != "" {
+		if why := w.withMore(p, c, called[0]); why != "" {
 			return judgement{role: asHarm, why: why}
 		}
 		if referred(c) == "" && c.Has(again...) {
@@ -288,7 +285,7 @@ func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
 		}
 		side = side || referred(c) == "" // by a program that runs several
 		for _, name := range called {
-			of := n.judged(p, p.scripts[name], through)
+			of := w.judged(p, p.scripts[name], through)
 			calls = append(append(calls, name), of.calls...)
 			parts = append(parts, of)
 		}
@@ -299,11 +296,11 @@ func (n *node) judged(p *nodePackage, s *script, through []string) judgement {
 }
 
 // judgedAlone is judge with what the package's files say.
-func (n *node) judgedAlone(p *nodePackage, s *script, c project.Command) judgement {
+func (w *workspace) judgedAlone(p *member, s *script, c project.Command) judgement {
 	j := judge(c)
 	switch {
 	case j.role == asServer && slices.Contains(interpreters, c.Program) && !isServiceName(s.name) &&
-		!nodeServes.MatchString(n.source(p, j.entry)):
+		!keepsRunning.MatchString(w.source(p, j.entry)):
 		j.role = asUnknown // it ends
 	case j.role == asUnknown && !isProgram(c.Program) && isServiceName(s.name):
 		j.role, j.maybe = asServer, true
@@ -317,7 +314,7 @@ func (n *node) judgedAlone(p *nodePackage, s *script, c project.Command) judgeme
 		j.role = asCheck
 	case c.Program == "tsc" && (j.role == asCompiler || j.role == asRecompiler) && len(j.makes) == 0:
 		var emits bool
-		if j.makes, emits = n.tscOutputs(p, c); !emits {
+		if j.makes, emits = w.tscOutputs(p, c); !emits {
 			if j.role == asRecompiler {
 				j.once = c.Without(again...)
 			}
@@ -334,7 +331,7 @@ func (n *node) judgedAlone(p *nodePackage, s *script, c project.Command) judgeme
 }
 
 // withMore tells what harm a script does with the arguments that another one adds; empty: none.
-func (n *node) withMore(p *nodePackage, c project.Command, called string) string {
+func (w *workspace) withMore(p *member, c project.Command, called string) string {
 	i := slices.Index(c.Args, called)
 	of := p.scripts[called].commands
 	if i < 0 || len(of) == 0 || c.Program == "npm" && !slices.Contains(c.Args, "--") {
@@ -345,12 +342,12 @@ func (n *node) withMore(p *nodePackage, c project.Command, called string) string
 	if c.Has(again...) {
 		return "repeats the script " + called + " by itself"
 	}
-	return n.Harm(p.dir, []project.Command{last})
+	return w.Harm(p.dir, []project.Command{last})
 }
 
 // called returns the scripts of the same package that a command starts: by a package manager, or as arguments of a
 // program that runs several of them.
-func (p *nodePackage) called(c project.Command) (names []string) {
+func (p *member) called(c project.Command) (names []string) {
 	add := func(name string) {
 		if p.scripts[name] != nil && !slices.Contains(names, name) {
 			names = append(names, name)
