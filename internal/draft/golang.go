@@ -250,14 +250,13 @@ func (m *goModuleDir) generators() {
 				Name:   path.Base(dir) + "-generate",
 				Dir:    project.AsDir(dir),
 				From:   line.at + ": go:generate " + line.text,
-				Run:    "go generate ./" + path.Base(line.file),
+				Run:    format.Typed([]string{"go", "generate", "./" + path.Base(line.file)}),
 				Manual: true,
 				Guess:  "it runs only when asked for",
 			}
-			u.Run = format.Typed([]string{"go", "generate", "./" + path.Base(line.file)})
 			inputs, outputs := m.reads(dir, c[0])
-			if c[0].Program == "go" && (c[0].First() == "run" || c[0].First() == "tool") && len(inputs) > 0 &&
-				len(outputs) > 0 {
+			installed := c[0].Program == "go" && (c[0].First() == "run" || c[0].First() == "tool")
+			if installed && len(inputs) > 0 && len(outputs) > 0 {
 				u.Manual, u.Guess = false, "its arguments name what it reads and writes"
 				u.Watch, u.Outputs = inputs, outputs
 				m.generates = append(m.generates, m.Add(u))
@@ -364,10 +363,8 @@ func (g *goPackage) take(dir, name, text, pkg string, own func(string) (string, 
 		}
 	}
 	for _, m := range goGenerate.FindAllStringSubmatchIndex(text, -1) {
-		g.generates = append(
-			g.generates,
-			goGenerated{project.At(name, text, m[0]), name, strings.TrimSpace(text[m[2]:m[3]])},
-		)
+		line := strings.TrimSpace(text[m[2]:m[3]])
+		g.generates = append(g.generates, goGenerated{project.At(name, text, m[0]), name, line})
 	}
 }
 

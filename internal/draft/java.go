@@ -77,10 +77,8 @@ func (j *java) read() {
 				class = m[1] + "." + class
 			}
 			module, _, _ := strings.Cut(name, "src/main/")
-			j.mains = append(
-				j.mains,
-				javaProgram{project.AtMatch(name, text, javaMain), path.Clean(module), class, text},
-			)
+			main := javaProgram{project.AtMatch(name, text, javaMain), path.Clean(module), class, text}
+			j.mains = append(j.mains, main)
 		}
 	}, ".java", ".kt")
 	j.watch = project.In(j.dir, "**/src/main/**")
@@ -89,9 +87,8 @@ func (j *java) read() {
 // port returns the port in a Spring application's properties, or in the source.
 func (j *java) port(of javaProgram) int {
 	for _, name := range []string{"application.properties", "application.yml", "application.yaml"} {
-		if m := serverPort.FindStringSubmatch(
-			j.Project.Read(path.Join(of.module, "src/main/resources", name)),
-		); m != nil {
+		settings := j.Project.Read(path.Join(of.module, "src/main/resources", name))
+		if m := serverPort.FindStringSubmatch(settings); m != nil {
 			return project.PortOf("PORT=" + m[1])
 		}
 	}
@@ -118,6 +115,48 @@ func (j *java) service(of javaProgram) project.Unit {
 	return u
 }
 
+// addCompiler adds the task that compiles, if there are sources, and returns its name.
+func (j *java) addCompiler(run string, files, ignore []string, alone bool) string {
+	if !j.HasSources(j.dir, ".java", ".kt", ".groovy") {
+		return ""
+	}
+	return j.Add(project.Unit{
+		Kind:   plan.Task,
+		Name:   project.Named(j.dir, "compile"),
+		Dir:    project.AsDir(j.dir),
+		From:   j.at,
+		Run:    run,
+		Watch:  append(slices.Clone(j.watch), files...),
+		Ignore: ignore,
+		Alone:  alone,
+	})
+}
+
+// addTests adds the suite, if there are tests.
+func (j *java) addTests(run string, files, ignore, needs []string) {
+	if j.tested == "" {
+		return
+	}
+	j.Add(project.Unit{
+		Kind:   plan.Suite,
+		Name:   project.Named(j.dir, "test"),
+		Dir:    project.AsDir(j.dir),
+		From:   j.at + ", and " + j.tested,
+		Run:    run,
+		Needs:  needs,
+		Watch:  append(project.In(j.dir, "**/src/**"), files...),
+		Ignore: ignore,
+	})
+}
+
+// tool returns the project's own copy of a build tool, if there is one.
+func (j *java) tool(name, own string) string {
+	if j.Has(path.Join(j.dir, own)) {
+		return "./" + own
+	}
+	return name
+}
+
 // readMaven finds the tests and servers of Maven projects.
 func readMaven(p *project.Project) {
 	for _, dir := range p.Places("pom.xml") {
@@ -130,46 +169,15 @@ func readMaven(p *project.Project) {
 		}
 		j := &java{Project: p, dir: dir, at: project.AtMatch(file, text, pomStart)}
 		j.read()
-		mvn := "mvn"
-		if p.Has(path.Join(dir, "mvnw")) {
-			mvn = "./mvnw"
-		}
-		poms := project.In(dir, "**/pom.xml")
-		compile := ""
-		if p.HasSources(dir, ".java", ".kt") {
-			compile = p.Add(
-				project.Unit{
-					Kind: plan.Task,
-					Name: project.Named(dir, "compile"),
-					Dir:  project.AsDir(dir),
-					From: j.at,
-					Run:  mvn + " -B -q compile",
-					Watch: append(
-						slices.Clone(j.watch),
-						poms...),
-					Ignore: project.In(dir, "**/target/**"),
-					Alone:  true,
-				},
-			)
-		}
-		for _, program := range j.mains {
-			j.mavenService(program, m, mvn, compile, poms)
-		}
-		if j.tested != "" {
-			u := project.Unit{
-				Kind:   plan.Suite,
-				Name:   project.Named(dir, "test"),
-				Dir:    project.AsDir(dir),
-				From:   j.at + ", and " + j.tested,
-				Run:    mvn + " -B test",
-				Watch:  append(project.In(dir, "**/src/**"), poms...),
-				Ignore: project.In(dir, "**/target/**"),
+		mvn, poms, ignore := j.tool("mvn", "mvnw"), project.In(dir, "**/pom.xml"), project.In(dir, "**/target/**")
+		var needs []string // two of them at a time would write the same classes
+		if compile := j.addCompiler(mvn+" -B -q compile", poms, ignore, true); compile != "" {
+			needs = []string{compile}
+			for _, program := range j.mains {
+				j.mavenService(program, m, mvn, compile, poms)
 			}
-			if compile != "" {
-				u.Needs = []string{compile} // two of them at a time would write the same classes
-			}
-			p.Add(u)
 		}
+		j.addTests(mvn+" -B test", poms, ignore, needs)
 		if len(m.Modules) > 0 {
 			p.Note("%s: one build for its modules %s", file, strings.Join(m.Modules, ", "))
 		}
@@ -221,58 +229,31 @@ func readGradle(p *project.Project) {
 		file := p.FirstIn(dir, "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts")
 		j := &java{Project: p, dir: dir, at: project.AtMatch(file, p.Read(file), gradlePlugin)}
 		j.read()
-		gradle := "gradle"
-		if p.Has(path.Join(dir, "gradlew")) {
-			gradle = "./gradlew"
-		}
-		gradle += " -q --console=plain"
+		gradle := j.tool("gradle", "gradlew") + " -q --console=plain"
 		files := project.In(dir, "**/*.{gradle,gradle.kts}", "gradle.properties")
 		ignore := project.In(dir, "**/build/**", ".gradle/**")
-		sources := append(slices.Clone(j.watch), files...)
-		if p.HasSources(dir, ".java", ".kt", ".groovy") {
-			compile := p.Add(
-				project.Unit{
-					Kind:   plan.Task,
-					Name:   project.Named(dir, "compile"),
-					Dir:    project.AsDir(dir),
-					From:   j.at,
-					Run:    gradle + " classes",
-					Watch:  sources,
-					Ignore: ignore,
-				},
-			)
+		if compile := j.addCompiler(gradle+" classes", files, ignore, false); compile != "" {
 			for _, program := range j.mains {
-				script := p.Read(p.FirstIn(program.module, "build.gradle", "build.gradle.kts"))
-				by := gradleApp.FindStringSubmatch(script)
-				if by == nil {
-					p.Leave("%s: nothing in its build script runs it", program.at)
-					continue
-				}
-				u := j.service(program)
-				task := map[string]string{"application": "run", "org.springframework.boot": "bootRun"}[by[1]]
-				if program.module != dir {
-					task = ":" + strings.ReplaceAll(
-						strings.TrimPrefix(program.module, strings.TrimPrefix(dir+"/", "./")),
-						"/",
-						":",
-					) + ":" + task
-				}
-				u.Run, u.Watch, u.Ignore, u.Needs = gradle+" "+task, sources, ignore, []string{compile}
-				p.AddService(u, program.at)
+				j.gradleService(program, gradle, compile, append(slices.Clone(j.watch), files...), ignore)
 			}
 		}
-		if j.tested != "" {
-			p.Add(
-				project.Unit{
-					Kind:   plan.Suite,
-					Name:   project.Named(dir, "test"),
-					Dir:    project.AsDir(dir),
-					From:   j.at + ", and " + j.tested,
-					Run:    gradle + " test",
-					Watch:  append(project.In(dir, "**/src/**"), files...),
-					Ignore: ignore,
-				},
-			)
-		}
+		j.addTests(gradle+" test", files, ignore, nil)
 	}
+}
+
+// gradleService adds a server, if its build script has a task for it.
+func (j *java) gradleService(of javaProgram, gradle, compile string, sources, ignore []string) {
+	script := j.Project.Read(j.FirstIn(of.module, "build.gradle", "build.gradle.kts"))
+	by := gradleApp.FindStringSubmatch(script)
+	if by == nil {
+		j.Leave("%s: nothing in its build script runs it", of.at)
+		return
+	}
+	task := map[string]string{"application": "run", "org.springframework.boot": "bootRun"}[by[1]]
+	if within := strings.TrimPrefix(of.module, strings.TrimPrefix(j.dir+"/", "./")); of.module != j.dir {
+		task = ":" + strings.ReplaceAll(within, "/", ":") + ":" + task
+	}
+	u := j.service(of)
+	u.Run, u.Watch, u.Ignore, u.Needs = gradle+" "+task, sources, ignore, []string{compile}
+	j.AddService(u, of.at)
 }

@@ -129,9 +129,19 @@ func (r *rust) members(pattern string) {
 	}
 }
 
-// binaries adds the programs of a package. A server is compiled by a task and then started, so that an error leaves the
-// old one running.
+// binaries adds the programs of a package.
 func (r *rust) binaries(dir string, m cargo, file string) {
+	sources := r.programs(dir, m)
+	for _, name := range slices.Sorted(maps.Keys(sources)) {
+		source := path.Join(dir, sources[name])
+		if text := r.Read(source); text != "" && name != "" {
+			r.program(name, source, text, file)
+		}
+	}
+}
+
+// programs returns the main sources of a package's programs, by name.
+func (r *rust) programs(dir string, m cargo) map[string]string {
 	sources := map[string]string{}
 	if r.Has(path.Join(dir, "src/main.rs")) {
 		sources[m.Package.Name] = "src/main.rs"
@@ -148,52 +158,45 @@ func (r *rust) binaries(dir string, m cargo, file string) {
 		if bin.Path == "" {
 			continue
 		}
-		for name, source := range sources {
-			if path.Clean(bin.Path) == source {
-				delete(sources, name)
-			}
-		}
+		maps.DeleteFunc(sources, func(_, source string) bool { return path.Clean(bin.Path) == source })
 		if len(bin.Features) == 0 {
 			sources[bin.Name] = path.Clean(bin.Path)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(sources)) {
-		source := path.Join(dir, sources[name])
-		text := r.Read(source)
-		if text == "" || name == "" {
-			continue
-		}
-		u := project.Unit{
-			Kind:   plan.Task,
-			Name:   name,
-			Dir:    project.AsDir(r.dir),
-			From:   source + ": a program of " + file,
-			Watch:  r.watch,
-			Ignore: project.In(r.dir, "target/**"),
-			Manual: true,
-			Guess:  "it ends by itself, and runs only when asked for",
-			Run:    format.Typed([]string{"cargo", "run", "--bin", name}),
-		}
-		whole := text
-		r.Files(path.Dir(source), func(name string) { whole += r.Read(name) }, ".rs")
-		if !rustServes.MatchString(whole) {
-			r.Add(u)
-			continue
-		}
-		build := u
-		build.Name, build.Manual, build.Guess = name+"-build", project.IsExample(source), ""
-		build.Run = format.Typed([]string{"cargo", "build", "--bin", name})
-		build.Outputs, build.Ignore = project.In(r.dir, "target/debug/"+name), nil
-		u.Kind, u.Manual, u.Watch, u.Ignore, u.Guess = plan.Service, project.IsExample(
-			source,
-		), nil, nil, "it serves, so it keeps running"
-		if at := rustServes.FindStringIndex(text); at != nil {
-			u.From = project.AtMatch(source, text, rustServes) + ": it listens"
-		}
-		u.WaitFor(r.Add(build))
-		u.Run = format.Typed([]string{"./target/debug/" + name})
-		u.Port = project.PortOf(whole)
-		u.Sure = u.Port != 0
-		r.AddService(u, source)
+	return sources
+}
+
+// program adds a program. A server is compiled by a task and then started, so that an error leaves the old one running.
+func (r *rust) program(name, source, text, file string) {
+	u := project.Unit{
+		Kind:   plan.Task,
+		Name:   name,
+		Dir:    project.AsDir(r.dir),
+		From:   source + ": a program of " + file,
+		Watch:  r.watch,
+		Ignore: project.In(r.dir, "target/**"),
+		Manual: true,
+		Guess:  "it ends by itself, and runs only when asked for",
+		Run:    format.Typed([]string{"cargo", "run", "--bin", name}),
 	}
+	whole := text
+	r.Files(path.Dir(source), func(name string) { whole += r.Read(name) }, ".rs")
+	if !rustServes.MatchString(whole) {
+		r.Add(u)
+		return
+	}
+	u.Manual = project.IsExample(source)
+	build := u
+	build.Name, build.Guess, build.Ignore = name+"-build", "", nil
+	build.Run = format.Typed([]string{"cargo", "build", "--bin", name})
+	build.Outputs = project.In(r.dir, "target/debug/"+name)
+	u.Kind, u.Guess, u.Watch, u.Ignore = plan.Service, "it serves, so it keeps running", nil, nil
+	if rustServes.MatchString(text) {
+		u.From = project.AtMatch(source, text, rustServes) + ": it listens"
+	}
+	u.WaitFor(r.Add(build))
+	u.Run = format.Typed([]string{"./target/debug/" + name})
+	u.Port = project.PortOf(whole)
+	u.Sure = u.Port != 0
+	r.AddService(u, source)
 }

@@ -174,111 +174,60 @@ func unwrapped(words, env []string) ([]string, []string) {
 	return words, env
 }
 
-// acts are programs whose runs have effects beyond the project's directory or on its history; with their first
-// argument, if only some do.
-var acts = map[string][]string{
-	"npm":  {"publish", "unpublish", "version", "deprecate", "dist-tag", "login", "adduser", "pkg", "link"},
-	"pnpm": {"publish", "version", "link"},
-	"yarn": {"publish", "version", "npm", "link"},
-	"bun":  {"publish", "link"},
-	"git": {
-		"push",
-		"commit",
-		"tag",
-		"reset",
-		"clean",
-		"checkout",
-		"merge",
-		"rebase",
-		"stash",
-		"rm",
-		"add",
-		"pull",
-	},
-	"gh":               nil,
-	"hub":              nil,
-	"svn":              {"commit", "ci"},
-	"hg":               {"push", "commit"},
-	"docker":           {"push", "login", "rm", "rmi", "system", "volume"},
-	"podman":           {"push", "login", "rm", "rmi", "system"},
-	"cargo":            {"publish", "yank", "release", "login", "install", "update"},
-	"twine":            nil,
-	"flit":             {"publish"},
-	"poetry":           {"publish", "version", "update"},
-	"uv":               {"publish", "version"},
-	"hatch":            {"publish", "version"},
-	"pdm":              {"publish"},
-	"gem":              {"push", "yank", "install"},
-	"composer":         {"update"},
-	"lerna":            {"publish", "version"},
-	"changeset":        nil,
-	"semantic-release": nil,
-	"release-it":       nil,
-	"np":               nil,
-	"standard-version": nil,
-	"bumpp":            nil,
-	"gh-pages":         nil,
-	"goreleaser":       nil,
-	"vsce":             nil,
-	"ovsx":             nil,
-	"clean-publish":    nil,
-	"aws":              nil,
-	"gcloud":           nil,
-	"az":               nil,
-	"heroku":           nil,
-	"fly":              nil,
-	"flyctl":           nil,
-	"vercel":           nil,
-	"netlify":          nil,
-	"firebase": {
-		"deploy",
-		"use",
-	},
-	"wrangler":         {"deploy", "publish", "secret"},
-	"serverless":       nil,
-	"sls":              nil,
-	"cdk":              nil,
-	"terraform":        nil,
-	"tofu":             nil,
-	"pulumi":           nil,
-	"kubectl":          nil,
-	"helm":             nil,
-	"ansible-playbook": nil,
-	"kamal":            nil,
-	"cap":              nil,
-	"ssh":              nil,
-	"scp":              nil,
-	"rsync":            nil,
-	"sftp":             nil,
-	"ftp":              nil,
-	"sudo":             nil,
-	"shutdown":         nil,
-	"kill":             nil,
-	"killall":          nil,
-	"pkill":            nil,
-	"dropdb":           nil,
-	"husky":            nil,
-	"brew":             nil,
-	"apt":              nil,
-	"apt-get":          nil,
-	"go":               {"install", "clean", "get"},
+// actors are programs whose runs have effects beyond the project's directory or on its history.
+var actors = []string{
+	"gh", "hub", "twine", "changeset", "semantic-release", "release-it", "np", "standard-version", "bumpp",
+	"gh-pages", "goreleaser", "vsce", "ovsx", "clean-publish", "aws", "gcloud", "az", "heroku", "fly", "flyctl",
+	"vercel", "netlify", "serverless", "sls", "cdk", "terraform", "tofu", "pulumi", "kubectl", "helm",
+	"ansible-playbook", "kamal", "cap", "ssh", "scp", "rsync", "sftp", "ftp", "sudo", "shutdown", "kill",
+	"killall", "pkill", "dropdb", "husky", "brew", "apt", "apt-get",
 }
 
-// actingWord matches arguments by which build tools and frameworks publish, deploy, or delete data.
+// acts are programs of which only some runs have such effects: those with one of these first arguments.
+var acts = map[string][]string{
+	"npm":      {"publish", "unpublish", "version", "deprecate", "dist-tag", "login", "adduser", "pkg", "link"},
+	"pnpm":     {"publish", "version", "link"},
+	"yarn":     {"publish", "version", "npm", "link"},
+	"bun":      {"publish", "link"},
+	"git":      {"push", "commit", "tag", "reset", "clean", "checkout", "merge", "rebase", "stash", "rm", "add", "pull"},
+	"svn":      {"commit", "ci"},
+	"hg":       {"push", "commit"},
+	"docker":   {"push", "login", "rm", "rmi", "system", "volume"},
+	"podman":   {"push", "login", "rm", "rmi", "system"},
+	"cargo":    {"publish", "yank", "release", "login", "install", "update"},
+	"flit":     {"publish"},
+	"poetry":   {"publish", "version", "update"},
+	"uv":       {"publish", "version"},
+	"hatch":    {"publish", "version"},
+	"pdm":      {"publish"},
+	"gem":      {"push", "yank", "install"},
+	"composer": {"update"},
+	"lerna":    {"publish", "version"},
+	"firebase": {"deploy", "use"},
+	"wrangler": {"deploy", "publish", "secret"},
+	"go":       {"install", "clean", "get"},
+}
+
+// actingWord matches arguments, and names of scripts, by which build tools and frameworks publish, deploy, or delete data.
 var actingWord = lazyregexp.New(
-	`^(?:.*:)?(?:publish(?:ToMavenLocal)?|deploy|release|drop|reset|purge|destroy|uninstall)$`,
+	`^(?:.*[:/])?(?:publish(?:ToMavenLocal)?|deploy|release|drop|reset|purge|destroy|uninstall)(?:\.\w+)?$`,
 )
 
 // removers are programs that delete files.
 var removers = []string{"rm", "rmdir", "rimraf", "del", "del-cli", "trash", "shx", "premove"}
 
-// buildOutput matches paths that may be deleted before a build.
-var buildOutput = lazyregexp.New(
-	`^(?:\./)?(?:[\w@.-]+/)*(?:dist[\w-]*|build|out|lib|es|esm|cjs|umd|types|coverage|output|bin|tmp|` +
-		`\.(?:next|nuxt|output|cache|turbo|nyc_output|parcel-cache|svelte-kit)|` +
-		`[\w.*-]*\.tsbuildinfo|public/(?:build|assets))` +
-		`(?:/[\w*.{},-]+)*/?$`,
+// buildOutput matches paths that may be deleted before a build; otherBuildOutput those that may be if the sources are
+// in a directory of their own.
+var (
+	buildOutput = lazyregexp.New(
+		`^(?:\./)?(?:[\w@-][\w@.-]*/)*(?:dist[\w-]*|build|coverage|output|` +
+			`\.(?:next|nuxt|output|cache|turbo|nyc_output|parcel-cache|svelte-kit)|` +
+			`[\w.*-]*\.tsbuildinfo|public/(?:build|assets))` + withinIt,
+	)
+	otherBuildOutput = lazyregexp.New(`^(?:\./)?(?:out|lib|es|esm|cjs|umd|types|bin|tmp)` + withinIt)
 )
+
+const withinIt = `(?:/[\w*{},-][\w*.{},-]*)*/?$`
 
 // OnlyCleans is the harm of commands that delete or prepare files, and do nothing else.
 const OnlyCleans = "only deletes or prepares files"
@@ -288,32 +237,18 @@ const OnlyCleans = "only deletes or prepares files"
 func (p *Project) Harm(dir string, all []Command) string {
 	cleans := 0
 	for _, c := range all {
-		first := c.First()
-		if only, known := acts[c.Program]; known && (only == nil || slices.Contains(only, first)) {
-			return "runs " + strings.TrimSpace(c.Program+" "+first)
+		if why := c.harm(); why != "" {
+			return why
 		}
-		if i := slices.IndexFunc(c.Args, actingWord.MatchString); i >= 0 && !slices.Contains(removers, c.Program) &&
-			first != "run" {
-			return "runs " + c.Program + " " + c.Args[i]
-		}
-		if c.Has("--push") || c.Has("--publish") {
-			return "pushes or publishes: " + c.Program
-		}
-		if why := rewrites(c); why != "" {
-			return "changes sources: " + why
-		}
-		switch {
-		case slices.Contains(removers, c.Program) && !(c.Program == "shx" && first != "rm"):
+		if removed := c.removes(); removed != nil {
 			cleans++
-			for _, arg := range c.Args {
-				if !strings.HasPrefix(arg, "-") && !buildOutput.MatchString(arg) && arg != "rm" &&
-					!p.isIgnored(dir, arg) {
-					return "deletes " + arg
+			for _, name := range removed {
+				if !p.mayRemove(dir, name) {
+					return "deletes " + name
 				}
 			}
-		case c.Has("clean") && first == "clean", first == "clobber":
-			cleans++
-		case c.Program == "echo", c.Program == "true", c.Program == "mkdir":
+		}
+		if c.First() == "clean" || c.First() == "clobber" || slices.Contains([]string{"echo", "true", "mkdir"}, c.Program) {
 			cleans++
 		}
 	}
@@ -321,6 +256,47 @@ func (p *Project) Harm(dir string, all []Command) string {
 		return OnlyCleans
 	}
 	return ""
+}
+
+// harm is Project.Harm for one command that deletes nothing.
+func (c Command) harm() string {
+	first := c.First()
+	if slices.Contains(actors, c.Program) || slices.Contains(acts[c.Program], first) {
+		return "runs " + strings.TrimSpace(c.Program+" "+first)
+	}
+	if actingWord.MatchString(c.Program) {
+		return "runs " + c.Program
+	}
+	if i := slices.IndexFunc(c.Args, actingWord.MatchString); i >= 0 && first != "run" && c.removes() == nil {
+		return "runs " + c.Program + " " + c.Args[i]
+	}
+	if c.Has("--push") || c.Has("--publish") {
+		return "pushes or publishes: " + c.Program
+	}
+	if why := rewrites(c); why != "" {
+		return "changes sources: " + why
+	}
+	return ""
+}
+
+// removes returns what a command deletes; nil: it does not delete.
+func (c Command) removes() []string {
+	if !slices.Contains(removers, c.Program) || c.Program == "shx" && c.First() != "rm" {
+		return nil
+	}
+	removed := []string{}
+	for _, arg := range c.Args {
+		if !strings.HasPrefix(arg, "-") && !(c.Program == "shx" && arg == "rm") {
+			removed = append(removed, arg)
+		}
+	}
+	return removed
+}
+
+// mayRemove reports whether a file in a directory is the output of a build, or ignored by version control.
+func (p *Project) mayRemove(dir, name string) bool {
+	return buildOutput.MatchString(name) || p.isIgnored(dir, name) ||
+		otherBuildOutput.MatchString(name) && p.Has(path.Join(dir, "src"))
 }
 
 // rewrites tells by what a command changes sources, as formatters do; empty: it does not.
