@@ -27,9 +27,10 @@ var manifests = []struct {
 	{"npm", `npm pack --silent "$@" >/dev/null
 		for f in *.tgz; do mkdir "${f%.tgz}"; tar xzf "$f" -C "${f%.tgz}" --strip-components=1; rm "$f"; done`,
 		[]string{"express@5.1.0", "fastify@5.3.0", "koa@3.0.0", "socket.io@4.8.1", "mocha@11.1.0", "rollup@4.40.0",
-			"eslint@9.25.0", "rxjs@7.8.2", "axios@1.9.0", "commander@13.1.0", "http-server@14.1.1", "json-server@0.17.4",
-			"ws@8.18.1", "debug@4.4.0", "chalk@5.4.1", "vite@6.3.0", "svelte@5.28.0", "tsup@8.4.0"}},
-	{"go", `go mod download -json "$@" | sed -n 's/.*"Dir": "\(.*\)".*/\1/p' | while read -r dir; do cp -r "$dir" .; done
+			"eslint@9.25.0", "rxjs@7.8.2", "axios@1.9.0", "commander@13.1.0", "http-server@14.1.1",
+			"json-server@0.17.4", "ws@8.18.1", "debug@4.4.0", "chalk@5.4.1", "vite@6.3.0", "svelte@5.28.0", "tsup@8.4.0"}},
+	{"go", `go mod download -json "$@" | sed -n 's/.*"Dir": "\(.*\)".*/\1/p' |
+			while read -r dir; do cp -r "$dir" .; done
 		chmod -R u+w .`,
 		[]string{"github.com/gorilla/mux@v1.8.1", "github.com/spf13/cobra@v1.9.1", "github.com/rakyll/hey@v0.1.4",
 			"golang.org/x/example/hello@v0.0.0-20250915201037-7f05d217867b", "github.com/gin-gonic/gin@v1.10.0",
@@ -39,15 +40,19 @@ var manifests = []struct {
 		printf '[package]\nname = "all"\nversion = "0.1.0"\nedition = "2021"\n[dependencies]\n' >Cargo.toml
 		for c in "$@"; do echo "${c%@*} = \"=${c#*@}\"" >>Cargo.toml; done
 		cargo vendor -q v >/dev/null; for c in "$@"; do mv "v/${c%@*}" ..; done; cd ..; rm -r all`,
-		[]string{"semver@1.0.26", "itoa@1.0.15", "fastrand@2.3.0", "tiny_http@0.12.0", "rand@0.8.5", "log@0.4.27", "serde@1.0.219"}},
-	{"pip", `pip download -q --no-deps --no-binary :all: "$@" >/dev/null; for f in *.tar.gz; do tar xzf "$f"; rm "$f"; done`,
+		[]string{"semver@1.0.26", "itoa@1.0.15", "fastrand@2.3.0", "tiny_http@0.12.0", "rand@0.8.5",
+			"log@0.4.27", "serde@1.0.219"}},
+	{"pip", `pip download -q --no-deps --no-binary :all: "$@" >/dev/null
+		for f in *.tar.gz; do tar xzf "$f"; rm "$f"; done`,
 		[]string{"flask==3.1.0", "click==8.1.8", "itsdangerous==2.2.0", "httpbin==0.10.2"}},
 	{"mvn", `for p in "$@"; do
 			mvn -q -B dependency:get -Dartifact="$p:pom" -Dtransitive=false >/dev/null
 			name=$(echo "$p" | cut -d: -f2); mkdir -p "$name/src/main/java"; touch "$name/src/main/java/A.java"
-			mvn -q -B dependency:copy -Dartifact="$p:pom" -DoutputDirectory="$name" >/dev/null; mv "$name"/*.pom "$name/pom.xml"
+			mvn -q -B dependency:copy -Dartifact="$p:pom" -DoutputDirectory="$name" >/dev/null
+			mv "$name"/*.pom "$name/pom.xml"
 		done`,
-		[]string{"org.apache.commons:commons-lang3:3.17.0", "com.google.code.gson:gson:2.12.1", "org.slf4j:slf4j-api:2.0.16"}},
+		[]string{"org.apache.commons:commons-lang3:3.17.0", "com.google.code.gson:gson:2.12.1",
+			"org.slf4j:slf4j-api:2.0.16"}},
 }
 
 // fetch runs a shell command in a directory, or skips the test if that cannot fetch.
@@ -58,7 +63,8 @@ func fetch(t *testing.T, dir, tool, script string, names ...string) {
 	}
 	cmd := exec.Command("bash", append([]string{"-o", "pipefail", "-ec", script, "fetch"}, names...)...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "npm_config_audit=false", "npm_config_fund=false", "npm_config_update_notifier=false")
+	cmd.Env = append(os.Environ(), "npm_config_audit=false", "npm_config_fund=false",
+		"npm_config_update_notifier=false")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Skipf("%s could not fetch %s: %v\n%s", tool, strings.Join(names, ", "), err, out)
 	}
@@ -118,14 +124,18 @@ const marker = "MARKER"
 const goEdit = "import \"os\"\n\nfunc init() { os.WriteFile(\"MARKER\", []byte(\"%d\"), 0o644) }\n"
 
 var reals = []real{
-	{name: "a compiler in watch mode and a server", tool: "npx", dir: "ferry", unit: "start", file: "src/routes/root.ts",
+	{name: "a compiler in watch mode and a server", tool: "npx", dir: "ferry", unit: "start",
+		file: "src/routes/root.ts",
 		fetch: `npx --yes fastify-cli@7.4.0 generate ferry --lang=ts >/dev/null; rm -r ferry/test
 			sed -i '/"test"/d; s#fastify start -l info#& -p PORT#' ferry/package.json`,
 		at: "return { root: true }", edit: "return { edit: %d }\n", breaks: "const edit: number = 'x'\n", asks: "/"},
 	{name: "a server of Express", tool: "npx", dir: "ferry", unit: "start", file: "app.js",
-		fetch: `npx --yes express-generator@4.16.1 --no-view ferry >/dev/null; sed -i "s/'3000'/'PORT'/" ferry/bin/www`,
-		at:    "module.exports", edit: "app.get('/edit', (_, to) => to.send('edit = %d'));\n", breaks: "app.get(\n", asks: "/edit"},
-	{name: "a server for development", tool: "npm", dir: "package/template-vanilla-ts", unit: "dev", file: "src/main.ts",
+		fetch:  `npx --yes express-generator@4.16.1 --no-view ferry >/dev/null; sed -i "s/'3000'/'PORT'/" ferry/bin/www`,
+		at:     "module.exports",
+		edit:   "app.get('/edit', (_, to) => to.send('edit = %d'));\n",
+		breaks: "app.get(\n", asks: "/edit"},
+	{name: "a server for development", tool: "npm", dir: "package/template-vanilla-ts", unit: "dev",
+		file:  "src/main.ts",
 		fetch: `npm pack --silent create-vite@6.2.0 >/dev/null; tar xzf *.tgz`,
 		edit:  "export const edit = %d\n", asks: "/src/main.ts"},
 	{name: "tests of a package", tool: "npm", dir: "package", unit: "test", file: "test/bool.js",
@@ -157,13 +167,14 @@ var reals = []real{
 	{name: "tests in Java", tool: "mvn", dir: "ferry", unit: "test", file: "src/test/java/saltmarsh/AppTest.java",
 		fetch: `mvn -q -B archetype:generate -DarchetypeGroupId=org.apache.maven.archetypes -DarchetypeVersion=1.5 \
 			-DarchetypeArtifactId=maven-archetype-quickstart -DgroupId=saltmarsh -DartifactId=ferry >/dev/null`,
-		at:     "    @Test",
-		edit:   "    static { try { java.nio.file.Files.writeString(java.nio.file.Path.of(\"MARKER\"), \"%d\"); } catch (Exception e) {} }\n",
+		at: "    @Test",
+		edit: "    static { try { java.nio.file.Files.writeString(java.nio.file.Path.of(\"MARKER\"), \"%d\"); }" +
+			" catch (Exception e) {} }\n",
 		breaks: "    int edit = \"x\";\n"},
 }
 
-// TestDraftedProjectsRunWhatWasSaved drafts ten real projects of all kinds, starts them as drafted, and edits them. After
-// each edit the verdict of the edited unit is right, and the program itself is asked which edit it runs.
+// TestDraftedProjectsRunWhatWasSaved drafts ten real projects of all kinds, starts them as drafted, and edits them.
+// After each edit the verdict of the edited unit is right, and the program itself is asked which edit it runs.
 func TestDraftedProjectsRunWhatWasSaved(t *testing.T) {
 	t.Parallel()
 	for _, r := range reals {

@@ -189,7 +189,7 @@ var acts = map[string][]string{
 	"pnpm":     {"publish", "version", "link"},
 	"yarn":     {"publish", "version", "npm", "link"},
 	"bun":      {"publish", "link"},
-	"git":      {"push", "commit", "tag", "reset", "clean", "checkout", "merge", "rebase", "stash", "rm", "add", "pull"},
+	"git":      {"push", "commit", "tag", "reset", "clean", "checkout", "merge", "rebase", "stash", "rm", "add"},
 	"svn":      {"commit", "ci"},
 	"hg":       {"push", "commit"},
 	"docker":   {"push", "login", "rm", "rmi", "system", "volume"},
@@ -208,7 +208,7 @@ var acts = map[string][]string{
 	"go":       {"install", "clean", "get"},
 }
 
-// actingWord matches arguments, and names of scripts, by which build tools and frameworks publish, deploy, or delete data.
+// actingWord matches arguments, and names of scripts, by which tools publish, deploy, or delete data.
 var actingWord = lazyregexp.New(
 	`^(?:.*[:/])?(?:publish(?:ToMavenLocal)?|deploy|release|drop|reset|purge|destroy|uninstall)(?:\.\w+)?$`,
 )
@@ -248,7 +248,8 @@ func (p *Project) Harm(dir string, all []Command) string {
 				}
 			}
 		}
-		if c.First() == "clean" || c.First() == "clobber" || slices.Contains([]string{"echo", "true", "mkdir"}, c.Program) {
+		if slices.Contains([]string{"clean", "clobber"}, c.First()) ||
+			slices.Contains([]string{"echo", "true", "mkdir"}, c.Program) {
 			cleans++
 		}
 	}
