@@ -73,6 +73,7 @@ type Spawner struct {
 	serial  int
 	tracker tracker
 	spare   terminals
+	rush    rush
 	seen    []listener // at the last call of Listening
 }
 
@@ -260,12 +261,20 @@ func (p *Process) AllRead() bool { return p.reading.isDone(p.tty) }
 
 func (p *Process) read() {
 	buf := make([]byte, 64<<10)
+	var handled time.Time
+	var window int64 // see rush.wrote
 	for {
 		n, err := p.reading.read(p.tty, buf)
+		now := time.Now()
+		if err == nil && now.Sub(handled) < withoutPause && p.spawner.rush.wrote(now, &window) {
+			time.Sleep(gatherFor)
+			n += p.reading.more(p.tty, buf[n:])
+		}
 		if n > 0 {
 			// A terminal turns each newline into two bytes (see termios(3), ONLCR).
 			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))
 			p.spec.Output(buf[:n])
+			handled = time.Now()
 		}
 		if err != nil {
 			// Reading a terminal whose last process has closed it is an error, not the end of a file.

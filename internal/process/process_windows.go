@@ -27,6 +27,8 @@ type reading struct{}
 
 func (reading) read(f *os.File, buf []byte) (int, error) { return f.Read(buf) }
 
+func (reading) more(*os.File, []byte) int { return 0 }
+
 func (reading) isDone(*os.File) bool { return true }
 
 func signalNumber(string) (syscall.Signal, error) { return 0, errNoTerminal }

@@ -142,6 +142,27 @@ func (r *reading) read(tty *os.File, buf []byte) (n int, err error) {
 	return max(n, 0), err
 }
 
+// more reads what has come in the meantime, without waiting. The reader calls it before it handles what it has read.
+func (r *reading) more(tty *os.File, buf []byte) (n int) {
+	conn, err := tty.SyscallConn()
+	if err != nil {
+		return 0
+	}
+	conn.Control(func(fd uintptr) {
+		for n < len(buf) {
+			some, err := unix.Read(int(fd), buf[n:])
+			if err == unix.EINTR {
+				continue
+			}
+			if some <= 0 {
+				return // nothing, or an error that the next read returns, too
+			}
+			n += some
+		}
+	})
+	return n
+}
+
 // isDone reports whether nothing is left to read and to handle.
 func (r *reading) isDone(tty *os.File) bool {
 	conn, err := tty.SyscallConn()
