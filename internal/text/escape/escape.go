@@ -97,32 +97,23 @@ func isHarmlessWide(s, keep string) bool {
 // Harmless reports whether a text is valid, nothing in it has to be escaped, and nothing is a color: Plain for text in
 // any language.
 func Harmless(text []byte) bool {
-	if Plain(text) {
-		return true
-	}
-	if !utf8.Valid(text) {
-		return false
-	}
-	for i, c := range text {
-		if mayAct[c] {
-			if r, _ := utf8.DecodeRune(text[i:]); acts(r) && c != '\n' && c != '\t' {
+	for {
+		text = text[PlainLength(text):]
+		for len(text) > 0 && text[0] >= utf8.RuneSelf {
+			r, n := utf8.DecodeRune(text)
+			if r == utf8.RuneError && n == 1 || acts(r) {
 				return false
 			}
+			text = text[n:]
+		}
+		switch {
+		case len(text) == 0:
+			return true
+		case text[0] < ' ' && text[0] != '\n' && text[0] != '\t', text[0] == 0x7f:
+			return false
 		}
 	}
-	return true
 }
-
-// mayAct has the bytes that characters which act begin with, in UTF-8.
-var mayAct = func() (set [256]bool) {
-	for c := range 0x20 {
-		set[c] = true
-	}
-	for _, c := range []byte("\x7f\xc2\xd8\xe2\xef\xf3") {
-		set[c] = true
-	}
-	return set
-}()
 
 // Plain reports whether a text is only printable ASCII, tabs and line ends, so that nothing in it has to be escaped,
 // and nothing is a color. It is fast.
