@@ -105,8 +105,8 @@ func TestDraftsOfRealProjects(t *testing.T) {
 	}
 }
 
-// real is a real project that is drafted, started as drafted, and edited.
-type real struct {
+// liveProject is a real project that is drafted, started as drafted, and edited.
+type liveProject struct {
 	name, tool, fetch string
 	names             []string
 	dir               string // below which it is fetched
@@ -123,7 +123,7 @@ const marker = "MARKER"
 
 const goEdit = "import \"os\"\n\nfunc init() { os.WriteFile(\"MARKER\", []byte(\"%d\"), 0o644) }\n"
 
-var reals = []real{
+var liveProjects = []liveProject{
 	{name: "a compiler in watch mode and a server", tool: "npx", dir: "ferry", unit: "start",
 		file: "src/routes/root.ts",
 		fetch: `npx --yes fastify-cli@7.4.0 generate ferry --lang=ts >/dev/null; rm -r ferry/test
@@ -177,7 +177,7 @@ var reals = []real{
 // After each edit the verdict of the edited unit is right, and the program itself is asked which edit it runs.
 func TestDraftedProjectsRunWhatWasSaved(t *testing.T) {
 	t.Parallel()
-	for _, r := range reals {
+	for _, r := range liveProjects {
 		t.Run(r.name, func(t *testing.T) {
 			t.Parallel()
 			r.test(t)
@@ -185,7 +185,7 @@ func TestDraftedProjectsRunWhatWasSaved(t *testing.T) {
 	}
 }
 
-func (r real) test(t *testing.T) {
+func (r liveProject) test(t *testing.T) {
 	root, written := t.TempDir(), filepath.Join(t.TempDir(), "marker")
 	port := fmt.Sprint(freePorts(1)[0])
 	fetch(t, root, r.tool, strings.ReplaceAll(r.fetch, "PORT", port), r.names...)
@@ -224,7 +224,7 @@ func (r real) test(t *testing.T) {
 }
 
 // answer is what a program says about the edit that it runs.
-func (r real) answer(b *background, written string) string {
+func (r liveProject) answer(b *background, written string) string {
 	if r.asks == "" {
 		text, _ := os.ReadFile(written)
 		return string(text)
