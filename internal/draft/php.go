@@ -38,10 +38,11 @@ func readPHP(p *project.Project) {
 			Guess:   "it reads the code for each request, so nothing restarts it",
 		}
 		if p.Has(path.Join(dir, "artisan")) {
-			u.From, u.Run = path.Join(dir, "artisan"), "php artisan serve --port 8000"
+			u.From, u.Run = project.At(path.Join(dir, "artisan"), "", 0), "php artisan serve --port 8000"
 			p.AddService(u, u.From)
 		} else if i := slices.IndexFunc(phpScripts, hasIndex); i >= 0 {
-			u.From, u.Run = path.Join(dir, phpScripts[i], "index.php"), "php -S 127.0.0.1:8000 -t "+phpScripts[i]
+			u.From = project.At(path.Join(dir, phpScripts[i], "index.php"), "", 0)
+			u.Run = "php -S 127.0.0.1:8000 -t " + phpScripts[i]
 			p.AddService(u, u.From)
 		}
 		check := func(kind plan.Kind, name, tool, run string) {

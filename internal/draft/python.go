@@ -60,8 +60,11 @@ func (y *python) read() {
 		"setup.cfg", "setup.py", "Pipfile"} {
 		y.said += y.Project.Read(path.Join(y.dir, name))
 	}
-	if y.manifest == "" { // without a manifest, only what is in the directory itself
+	if y.manifest == "" { // without a manifest, only what is in the directory itself, and its tests
 		y.scripts = slices.DeleteFunc(y.scripts, func(s string) bool { return path.Dir(s) != y.dir })
+		y.tests = slices.DeleteFunc(y.tests, func(s string) bool {
+			return !slices.Contains([]string{".", "test", "tests"}, path.Dir(s))
+		})
 	}
 }
 
@@ -157,10 +160,12 @@ func (y *python) command(module string) string {
 }
 
 var (
-	pythonApp    = lazyregexp.New(`(?m)^(\w+)(?:\s*:\s*\w+)?\s*=\s*(FastAPI|Starlette|Flask|Litestar|Quart|Sanic)\(`)
-	pythonMaker  = lazyregexp.New(`(?m)^def (create_app|make_app)\(`)
-	pythonWorker = lazyregexp.New(`(?m)^(\w+)\s*=\s*Celery\(`)
-	pythonServes = lazyregexp.New(
+	pythonApp      = lazyregexp.New(`(?m)^(\w+)(?:\s*:\s*\w+)?\s*=\s*(FastAPI|Starlette|Flask|Litestar|Quart|Sanic)\(`)
+	pythonMaker    = lazyregexp.New(`(?m)^def (create_app|make_app)\(`)
+	pythonTest     = lazyregexp.New(`(?m)^\s*(?:async )?def test|^class |^`)
+	djangoSettings = lazyregexp.New(`DJANGO_SETTINGS_MODULE`)
+	pythonWorker   = lazyregexp.New(`(?m)^(\w+)\s*=\s*Celery\(`)
+	pythonServes   = lazyregexp.New(
 		`serve_forever|HTTPServer|socketserver|asyncio\.start_server|\.run_forever\(|\brun_server\(`,
 	)
 	pythonMain = lazyregexp.New(`__name__\s*==\s*['"]__main__['"]|serve_forever\(`)
@@ -220,9 +225,9 @@ func (y *python) server(file, text string) (u project.Unit, serves bool) {
 		u.Name = project.Named(y.dir, strings.Split(module, ".")[0])
 	}
 	switch app := pythonApp.FindStringSubmatchIndex(text); {
-	case path.Base(file) == "manage.py" && strings.Contains(text, "DJANGO_SETTINGS_MODULE"):
+	case path.Base(file) == "manage.py" && djangoSettings.MatchString(text):
 		u.Name, u.Port, u.Sure = project.Named(y.dir, "server"), 8000, true
-		u.From = file + ": Django's manage.py"
+		u.From = project.AtMatch(file, text, djangoSettings) + ": Django"
 		u.Run, u.Guess = y.python("manage.py runserver --noreload 8000"), "without its own reloading"
 	case app != nil:
 		name, framework := text[app[2]:app[3]], text[app[4]:app[5]]
@@ -288,7 +293,7 @@ func (y *python) suite() {
 		Name:  project.Named(y.dir, "test"),
 		Dir:   project.AsDir(y.dir),
 		Setup: y.setup,
-		From:  y.tests[0] + " and its like",
+		From:  project.AtMatch(y.tests[0], y.Project.Read(y.tests[0]), pythonTest) + " and its like",
 		Watch: append(
 			project.In(y.dir, "**/*.py"),
 			y.Existing(y.dir, "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini")...),

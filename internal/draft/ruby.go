@@ -72,17 +72,15 @@ func (r *ruby) servers() {
 	}
 	switch {
 	case rubyRails.MatchString(r.gems) && r.Has(path.Join(r.dir, "config/application.rb")):
-		u.Name, u.From, u.Port = project.Named(r.dir, "server"), project.AtMatch(
-			path.Join(r.dir, "Gemfile"),
-			r.gems,
-			rubyRails,
-		), 3000
+		u.Name, u.Port = project.Named(r.dir, "server"), 3000
+		u.From = project.AtMatch(path.Join(r.dir, "Gemfile"), r.gems, rubyRails)
 		u.Run = "bundle exec rails server -p 3000"
 		u.Guess = "it reads most of its code again by itself, but not its settings"
 		u.Watch = append(project.In(r.dir, "config/**/*.{rb,yml}", "lib/**/*.rb"), r.Existing(r.dir, "Gemfile.lock")...)
 		r.Add(u)
 	case r.Has(path.Join(r.dir, "config.ru")):
-		u.Name, u.From, u.Port = project.Named(r.dir, "web"), path.Join(r.dir, "config.ru"), 9292
+		u.Name, u.Port = project.Named(r.dir, "web"), 9292
+		u.From = project.At(path.Join(r.dir, "config.ru"), "", 0)
 		u.Run, u.Guess = "bundle exec rackup -p 9292", "it keeps running"
 		r.AddService(u, u.From)
 	default:
@@ -91,11 +89,8 @@ func (r *ruby) servers() {
 			if !rubyServer.MatchString(text) {
 				continue
 			}
-			u.Name, u.From = project.Named(r.dir, strings.TrimSuffix(path.Base(file), ".rb")), project.AtMatch(
-				file,
-				text,
-				rubyServer,
-			)+": it serves"
+			u.Name = project.Named(r.dir, strings.TrimSuffix(path.Base(file), ".rb"))
+			u.From = project.AtMatch(file, text, rubyServer) + ": it serves"
 			if u.Port = project.PortOf(text); u.Port == 0 && !rubyWebrick.MatchString(text) {
 				u.Port = 4567
 			}
@@ -105,11 +100,8 @@ func (r *ruby) servers() {
 		}
 	}
 	if m := rubyWorker.FindStringSubmatch(r.gems); m != nil {
-		u.Name, u.From, u.Port, u.Run = project.Named(r.dir, "worker"), project.AtMatch(
-			path.Join(r.dir, "Gemfile"),
-			r.gems,
-			rubyWorker,
-		), 0, "bundle exec "+m[1]
+		u.Name, u.Port, u.Run = project.Named(r.dir, "worker"), 0, "bundle exec "+m[1]
+		u.From = project.AtMatch(path.Join(r.dir, "Gemfile"), r.gems, rubyWorker)
 		u.Manual, u.Guess = true, "it needs a broker, so it runs only when asked for"
 		r.Add(u)
 	}

@@ -35,6 +35,7 @@ var (
 		`TcpListener|HttpServer::new|axum::serve|Server::bind|\.launch\(\)|warp::serve|tiny_http|` +
 			`Server::builder\(|rocket::build`,
 	)
+	rustMain     = lazyregexp.New(`(?m)^\s*(?:pub )?(?:async )?fn main\b`)
 	cargoPackage = lazyregexp.New(`(?m)^\[(?:package|workspace)\]`)
 )
 
@@ -172,7 +173,7 @@ func (r *rust) program(name, source, text, file string) {
 		Kind:   plan.Task,
 		Name:   name,
 		Dir:    project.AsDir(r.dir),
-		From:   source + ": a program of " + file,
+		From:   project.AtMatch(source, text, rustMain) + ": a program of " + file,
 		Watch:  r.watch,
 		Ignore: project.In(r.dir, "target/**"),
 		Manual: true,

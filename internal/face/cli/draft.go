@@ -73,14 +73,14 @@ func writeDraft(at location, printed, yes bool) error {
 	case err != nil:
 		return exit.With(exit.Failed, err)
 	case string(before) == d.Text:
-		fmt.Printf("%s says the same already.\n", escape.Text(file))
+		fmt.Printf("%s already matches the draft.\n", escape.Text(file))
 		return nil
 	case !yes:
 		fmt.Print(escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as drafted", string(before), d.Text)))
 		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
-			return exit.Refuse("omnivigil: %s is there already, and was not replaced. Say --yes to replace it.", file)
+			return exit.Refuse("omnivigil: %s exists and was not replaced; pass --yes to replace it", file)
 		}
-		fmt.Printf("\n%s is there already. Replace it? [y/N] ", escape.Text(file))
+		fmt.Printf("\n%s exists. Replace it? [y/N] ", escape.Text(file))
 		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
 			return exit.Refuse("Nothing was written.")
 		}
