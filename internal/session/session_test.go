@@ -130,6 +130,7 @@ type spawner struct {
 	mu    sync.Mutex
 	all   []*actor
 	taken map[netip.AddrPort]string
+	says  string // what processes write before Start returns
 }
 
 func (s *spawner) Start(spec process.Spec) (run.Process, error) {
@@ -137,6 +138,10 @@ func (s *spawner) Start(spec process.Spec) (run.Process, error) {
 	defer s.mu.Unlock()
 	p := &actor{spec: spec, id: len(s.all) + 1}
 	s.all = append(s.all, p)
+	if s.says != "" {
+		spec.Output([]byte(s.says))
+		time.Sleep(time.Millisecond) // others do what they have to do
+	}
 	return p, nil
 }
 
@@ -327,6 +332,18 @@ ready = { run = "is-ready", within = "1s" }
 		s.spawner.newest("db").exit(process.Exit{Code: 1})
 		s.pass(time.Second)
 		assert.Contains(t, hanging.heard(), "KILL", "it does not outlive its run")
+	})
+}
+
+// TestReadyBeforeItIsKnown has a process write its ready line before the engine knows that it was spawned.
+func TestReadyBeforeItIsKnown(t *testing.T) {
+	play(t, "[service.db]\nrun = \"db\"\nready = { line = \"open\" }\nstart = \"manual\"\nprelude = [\"quick\"]\n", func(s *stage) {
+		s.Request(engine.StartUnit, "db")
+		synctest.Wait()
+		s.spawner.says = "open\n"
+		s.spawner.newest("quick").exit(process.Exit{})
+		s.pass(time.Second)
+		assert.Contains(t, s.book.String(), "db is ready")
 	})
 }
 

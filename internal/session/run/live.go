@@ -318,7 +318,10 @@ func (r *Live) seeReady(lines []string) {
 	for _, l := range lines {
 		if r.line.MatchString(escape.Strip(l)) {
 			r.line = nil
-			go r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
+			go func() {
+				<-r.announced // the engine must know the process first
+				r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
+			}()
 			return
 		}
 	}
