@@ -203,13 +203,17 @@ func isWithinCommands(dir string) bool {
 
 // server adds a server, and the task that compiles it.
 func (m *goModuleDir) server(u project.Unit, found *goPackage, source, target string) {
-	binary := path.Join(m.binaries(u.Name), u.Name)
+	name := u.Name
+	if slices.ContainsFunc(m.Units, func(o project.Unit) bool { return o.Dir == u.Dir && o.Name == name }) {
+		name = strings.ReplaceAll(strings.TrimPrefix(target, "./"), "/", "-") // two programs must not be one file
+	}
+	binary := path.Join(m.binaries(name), name)
 	build := u
-	build.Kind, build.Name = plan.Task, u.Name+"-build"
+	build.Kind, build.Name = plan.Task, name+"-build"
 	build.Run = format.Typed([]string{"go", "build", "-o", binary, target})
 	build.Outputs = project.In(m.dir, binary)
 	m.afterGenerating(&build)
-	u.Kind, u.Watch, u.Ignore = plan.Service, nil, nil
+	u.Kind, u.Name, u.Watch, u.Ignore = plan.Service, name, nil, nil
 	u.WaitFor(m.Add(build))
 	u.Run = format.Typed([]string{"./" + binary})
 	u.Port = project.PortOf(source)

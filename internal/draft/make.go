@@ -18,6 +18,8 @@ type rule struct {
 	lines    []string
 }
 
+func (r *rule) compilesC() bool { return compilesC.MatchString(strings.Join(r.lines, "\n")) }
+
 var makeRule = lazyregexp.New(`^([A-Za-z0-9_.][\w./-]*(?:[ \t]+[\w./-]+)*)[ \t]*::?(?:[ \t]+([^=].*)|[ \t]*)$`)
 
 // rulesOf returns the targets of a makefile, in order.
@@ -86,7 +88,7 @@ func readMake(p *project.Project) {
 		rules, phony := rulesOf(file, text)
 		m := &makefile{Project: p, dir: dir, rules: rules, phony: phony, before: slices.Clone(p.Units)}
 		m.sources = project.In(dir, cSources, path.Base(file), "**/*.mk")
-		m.isC = p.HasSources(dir, ".c", ".cc", ".cpp", ".cxx")
+		m.isC = slices.ContainsFunc(rules, (*rule).compilesC) && p.HasSources(dir, ".c", ".cc", ".cpp", ".cxx")
 		for i, r := range rules {
 			m.take(r, i == 0)
 		}
@@ -121,8 +123,11 @@ func (m *makefile) commands(r *rule, seen map[string]bool) []project.Command {
 	}
 	for _, line := range r.lines {
 		for _, c := range project.CommandsOf(makeVariable.ReplaceAllString(line, "_$1")) {
+			if name, is := strings.CutPrefix(c.Program, "_"); is { // such as $(GO)
+				c.Program = strings.ToLower(name)
+			}
 			again := slices.IndexFunc(m.rules, func(o *rule) bool { return o.name == c.First() })
-			if (c.Program == "make" || c.Program == "_MAKE") && again >= 0 {
+			if c.Program == "make" && again >= 0 {
 				all = append(all, m.commands(m.rules[again], seen)...)
 				continue
 			}
@@ -181,9 +186,7 @@ func (m *makefile) take(r *rule, first bool) {
 
 // compiles reports whether a target compiles a C project: by its own recipe, or as the one that stands for all.
 func (m *makefile) compiles(r *rule, first bool) bool {
-	inC := func(o *rule) bool { return compilesC.MatchString(strings.Join(o.lines, "\n")) }
-	whole := first || makeBuilds.MatchString(r.name)
-	return m.isC && (inC(r) || whole && slices.ContainsFunc(m.rules, inC))
+	return m.isC && (r.compilesC() || first || makeBuilds.MatchString(r.name))
 }
 
 func (m *makefile) addTests(u project.Unit) {

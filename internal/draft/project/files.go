@@ -29,8 +29,8 @@ func IsExample(file string) bool {
 	return slices.ContainsFunc(strings.Split(file, "/"), func(element string) bool {
 		return slices.Contains([]string{
 			"example", "examples", "_examples", "sample", "samples", "demo", "demos", "playground", "sandbox",
-			"tutorial", "tutorials", "doc", "docs", "docs_src", "test", "tests", "bench", "benchmarks", "e2e",
-			"integration", "scripts", "hack",
+			"tutorial", "tutorials", "doc", "docs", "docs_src", "test", "tests", "bench", "benchmark", "benchmarks", "e2e",
+			"integration", "interop", "scripts", "hack",
 		}, element)
 	})
 }
