@@ -59,3 +59,18 @@ func TestSteps(t *testing.T) {
 	assert.Nil(t, Steps("a &"))
 	assert.Nil(t, Steps("'"))
 }
+
+// FuzzCommands requires that no line of shell makes the judgement fail.
+func FuzzCommands(f *testing.F) {
+	for _, line := range []string{
+		"a && b", "cd x && A=b npx -y c \"$(d)\" || e &", "é && \xff", "f() { g; }; $((1+", "a <<E\nx\nE\n",
+	} {
+		f.Add(line)
+	}
+	p := Open(f.TempDir())
+	f.Fuzz(func(_ *testing.T, line string) {
+		p.Harm(".", CommandsOf(line))
+		Steps(line)
+		PortOf(line)
+	})
+}
