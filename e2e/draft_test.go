@@ -28,7 +28,8 @@ var manifests = []struct {
 		for f in *.tgz; do mkdir "${f%.tgz}"; tar xzf "$f" -C "${f%.tgz}" --strip-components=1; rm "$f"; done`,
 		[]string{"express@5.1.0", "fastify@5.3.0", "koa@3.0.0", "socket.io@4.8.1", "mocha@11.1.0", "rollup@4.40.0",
 			"eslint@9.25.0", "rxjs@7.8.2", "axios@1.9.0", "commander@13.1.0", "http-server@14.1.1",
-			"json-server@0.17.4", "ws@8.18.1", "debug@4.4.0", "chalk@5.4.1", "vite@6.3.0", "svelte@5.28.0", "tsup@8.4.0"}},
+			"json-server@0.17.4", "ws@8.18.1", "debug@4.4.0", "chalk@5.4.1", "vite@6.3.0", "svelte@5.28.0",
+			"tsup@8.4.0"}},
 	{"go", `go mod download -json "$@" | sed -n 's/.*"Dir": "\(.*\)".*/\1/p' |
 			while read -r dir; do cp -r "$dir" .; done
 		chmod -R u+w .`,
@@ -130,7 +131,8 @@ var liveProjects = []liveProject{
 			sed -i '/"test"/d; s#fastify start -l info#& -p PORT#' ferry/package.json`,
 		at: "return { root: true }", edit: "return { edit: %d }\n", breaks: "const edit: number = 'x'\n", asks: "/"},
 	{name: "a server of Express", tool: "npx", dir: "ferry", unit: "start", file: "app.js",
-		fetch:  `npx --yes express-generator@4.16.1 --no-view ferry >/dev/null; sed -i "s/'3000'/'PORT'/" ferry/bin/www`,
+		fetch: `npx --yes express-generator@4.16.1 --no-view ferry >/dev/null
+			sed -i "s/'3000'/'PORT'/" ferry/bin/www`,
 		at:     "module.exports",
 		edit:   "app.get('/edit', (_, to) => to.send('edit = %d'));\n",
 		breaks: "app.get(\n", asks: "/edit"},

@@ -337,7 +337,13 @@ ready = { run = "is-ready", within = "1s" }
 
 // TestReadyBeforeItIsKnown has a process write its ready line before the engine knows that it was spawned.
 func TestReadyBeforeItIsKnown(t *testing.T) {
-	play(t, "[service.db]\nrun = \"db\"\nready = { line = \"open\" }\nstart = \"manual\"\nprelude = [\"quick\"]\n", func(s *stage) {
+	play(t, `
+[service.db]
+run = "db"
+ready = { line = "open" }
+start = "manual"
+prelude = ["quick"]
+`, func(s *stage) {
 		s.Request(engine.StartUnit, "db")
 		synctest.Wait()
 		s.spawner.says = "open\n"

@@ -26,17 +26,25 @@ func (p *member) isHook(s *script) bool {
 	return slices.Contains(lifecycle, s.name)
 }
 
-// hooked adds what npm runs before and after a script. If none of that compiles, the script can do without.
+// hooked adds what package managers run before and after a script, so that it is judged, too. With npm, a script can do
+// without if nothing of that compiles.
 func (w *workspace) hooked(p *member, s *script) {
 	before, after := p.scripts["pre"+s.name], p.scripts["post"+s.name]
-	if w.tool.name != "npm" || before == nil && after == nil {
+	if before == nil && after == nil {
 		return
 	}
-	if s.alone = before == nil || w.judged(p, before, nil).role != asCompiler; s.alone {
+	compiled := before != nil && w.judged(p, before, nil).role == asCompiler
+	if s.alone = w.tool.name == "npm" && !compiled; s.alone {
 		return
 	}
-	s.text = before.text + " && " + s.text
-	s.commands = append(slices.Clone(before.commands), s.commands...)
+	if before != nil {
+		s.text = before.text + " && " + s.text
+		s.commands = append(slices.Clone(before.commands), s.commands...)
+	}
+	if after != nil {
+		s.text += " && " + after.text
+		s.commands = append(slices.Clone(s.commands), after.commands...)
+	}
 }
 
 // draft adds the units of all packages: compilers first, because the others refer to them.

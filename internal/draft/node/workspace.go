@@ -3,10 +3,8 @@
 package node
 
 import (
-	"bytes"
 	"encoding/json"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -34,25 +32,21 @@ func (m manifest) dependsOn(name string) bool {
 	return name != "" && (runs || builds || peer)
 }
 
-// nodeTool is a package manager.
+// manager is a package manager.
 type manager struct{ name, lock, install string }
 
-// nodeTools are recognized by their lock files; the last one is the default.
+// managers are recognized by their lock files; the last one is the default.
 var managers = []manager{
 	{"pnpm", "pnpm-lock.yaml", "pnpm install --frozen-lockfile"},
 	{"yarn", "yarn.lock", "yarn install --immutable"},
 	{"bun", "bun.lock", "bun install --frozen-lockfile"},
 	{"bun", "bun.lockb", "bun install --frozen-lockfile"},
-	{
-		"npm",
-		"package-lock.json",
-		"npm ci",
-	},
+	{"npm", "package-lock.json", "npm ci"},
 	{"npm", "npm-shrinkwrap.json", "npm ci"},
 	{"npm", "package.json", "npm install"},
 }
 
-// node reads the packages of one workspace, or a single package.
+// workspace reads the packages of one workspace, or a single package.
 type workspace struct {
 	*project.Project
 	tool     manager
@@ -60,13 +54,13 @@ type workspace struct {
 	packages []*member
 }
 
-// nodePackage is a package of a workspace.
+// member is a package of a workspace.
 type member struct {
 	manifest
 	dir, file, text string
 	holds           bool // other packages of the workspace
 	scripts         map[string]*script
-	order           []*script // as written
+	order           []*script // by name
 	builds          []string  // the units that compile it
 	outputs         []string  // patterns of what they write
 	lock            string    // the lock file that the installation creates; empty: it exists
@@ -153,7 +147,8 @@ func (w *workspace) open(dir string, m manifest) {
 			Outputs: project.In(dir, "node_modules"),
 		}
 		if w.tool.lock == "package.json" {
-			root.lock = path.Join(dir, map[string]string{"npm": "package-lock.json"}[w.tool.name])
+			made := slices.IndexFunc(managers, func(o manager) bool { return o.name == w.tool.name })
+			root.lock = path.Join(dir, managers[made].lock)
 			for _, p := range w.packages[1:] {
 				w.setup.Inputs = append(w.setup.Inputs, project.In(p.dir, "package.json")...)
 			}
@@ -182,9 +177,7 @@ func (w *workspace) opened(dir string, m manifest) *member {
 	if len(m.Scripts) == 0 && len(w.packages) == 0 && path.Dir(p.file) == "." {
 		w.Leave("%s: it has no scripts", p.file)
 	}
-	slices.SortFunc(p.order, func(a, b *script) int {
-		return bytes.Compare([]byte(a.name), []byte(b.name))
-	})
+	slices.SortFunc(p.order, func(a, b *script) int { return strings.Compare(a.name, b.name) })
 	for _, s := range p.order {
 		w.hooked(p, s)
 	}
@@ -229,11 +222,9 @@ func (w *workspace) members(dir string, m manifest) []string {
 func (w *workspace) globbed(dir, pattern string) []string {
 	var found []string
 	take := func(glob string) {
-		files, _ := filepath.Glob(filepath.Join(w.Root, dir, filepath.FromSlash(glob), "package.json"))
-		for _, file := range files {
-			rel, err := filepath.Rel(w.Root, filepath.Dir(file))
-			if err == nil && !slices.Contains(strings.Split(filepath.ToSlash(rel), "/"), "node_modules") {
-				found = append(found, filepath.ToSlash(rel))
+		for _, file := range w.GlobFiles(path.Join(dir, glob, "package.json")) {
+			if !slices.Contains(strings.Split(file, "/"), "node_modules") {
+				found = append(found, path.Dir(file))
 			}
 		}
 	}
@@ -266,10 +257,7 @@ func (w *workspace) judged(p *member, s *script, through []string) judgement {
 	var calls []string
 	side := strings.Contains(s.text, " & ")
 	for _, c := range s.commands {
-		if elsewhere(c) {
-			return judgement{role: asCombination, why: "starts scripts of other packages"}
-		}
-		if slices.ContainsFunc(c.Args, startsElsewhere) {
+		if elsewhere(c) || slices.ContainsFunc(c.Args, startsElsewhere) {
 			return judgement{role: asCombination, why: "starts scripts of other packages"}
 		}
 		called := p.called(c)
@@ -364,8 +352,7 @@ func (p *member) called(c project.Command) (names []string) {
 		add(name)
 		return names
 	}
-	if _, known := tools[c.Program]; known || slices.Contains(interpreters, c.Program) ||
-		strings.HasPrefix(c.Program, "./") {
+	if isProgram(c.Program) || strings.HasPrefix(c.Program, "./") {
 		return nil
 	}
 	// Bare names are scripts only if all are: programs have such arguments of their own.
@@ -401,9 +388,7 @@ func joined(parts []judgement, side bool) (j judgement) {
 	for i, part := range parts {
 		last := i == len(parts)-1
 		switch {
-		case part.role == asHarm:
-			return part
-		case part.role == asCombination:
+		case part.role == asHarm, part.role == asCombination:
 			return part
 		case !part.ends() && (side || !last || part.role != asServer):
 			return judgement{role: asCombination, why: "starts several programs, one of which keeps running"}

@@ -50,7 +50,7 @@ func (c Command) Value(flags ...string) string {
 	return ""
 }
 
-// text is the command as a user would type it, without what is to be left out.
+// Without returns the command's words without some flags.
 func (c Command) Without(flags ...string) []string {
 	return slices.DeleteFunc(append([]string{c.Program}, c.Args...), func(arg string) bool {
 		name, _, _ := strings.Cut(arg, "=")

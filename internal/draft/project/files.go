@@ -29,8 +29,8 @@ func IsExample(file string) bool {
 	return slices.ContainsFunc(strings.Split(file, "/"), func(element string) bool {
 		return slices.Contains([]string{
 			"example", "examples", "_examples", "sample", "samples", "demo", "demos", "playground", "sandbox",
-			"tutorial", "tutorials", "doc", "docs", "docs_src", "test", "tests", "bench", "benchmark", "benchmarks", "e2e",
-			"integration", "interop", "scripts", "hack",
+			"tutorial", "tutorials", "doc", "docs", "docs_src", "test", "tests", "bench", "benchmark", "benchmarks",
+			"e2e", "integration", "interop", "scripts", "hack",
 		}, element)
 	})
 }
@@ -38,9 +38,7 @@ func IsExample(file string) bool {
 // directories returns ".", and the directories up to two levels below that may have manifests, shallow ones first.
 func (p *Project) directories() []string {
 	all := []string{"."}
-	for from := range all[:1] {
-		all = append(all, p.within(all[from])...)
-	}
+	all = append(all, p.within(".")...)
 	for _, dir := range all[1:] {
 		all = append(all, p.within(dir)...)
 	}
@@ -73,6 +71,7 @@ func (p *Project) Places(manifests ...string) []string {
 	return found
 }
 
+// IsWithin reports whether a directory is another one, or below it.
 func IsWithin(dir, above string) bool {
 	return above == "." || dir == above || strings.HasPrefix(dir, above+"/")
 }
@@ -112,6 +111,7 @@ func (p *Project) Read(name string) string {
 	return string(text)
 }
 
+// Has reports whether a file or directory exists.
 func (p *Project) Has(name string) bool {
 	_, err := os.Stat(filepath.Join(p.Root, name))
 	return err == nil
@@ -207,7 +207,7 @@ func At(file, text string, offset int) string {
 	return fmt.Sprintf("%s:%d", file, strings.Count(text[:offset], "\n")+1)
 }
 
-// AtMatch is at for the first match of an expression.
+// AtMatch is At for the first match of an expression.
 func AtMatch(file, text string, of *lazyregexp.Regexp) string {
 	if found := of.FindStringIndex(text); found != nil {
 		return At(file, text, found[0])

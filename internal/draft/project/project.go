@@ -139,21 +139,22 @@ func (p *Project) MoreExamples(file string) bool {
 
 // AddService adds a service. Of many examples only some are added; of two services that listen on the same port, only
 // one starts by itself.
-func (p *Project) AddService(u Unit, file string) string {
+func (p *Project) AddService(u Unit, file string) {
 	if IsExample(file) {
 		if p.MoreExamples(file) {
-			return ""
+			return
 		}
 		u.Manual = true
 	}
 	name := p.Add(u)
 	added := &p.Units[len(p.Units)-1]
-	if other, taken := p.Ports[u.Port]; u.Port != 0 && !u.Manual && taken {
+	switch other := p.Ports[u.Port]; {
+	case u.Port == 0 || u.Manual:
+	case other != "":
 		added.Manual, added.Guess = true, "it listens on the port of "+other+", so it runs only when asked for"
-	} else if !u.Manual {
+	default:
 		p.Ports[u.Port] = name
 	}
-	return name
 }
 
 // WaitFor makes a unit need and follow another.

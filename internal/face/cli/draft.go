@@ -51,8 +51,9 @@ func writeDraft(at location, printed, yes bool) error {
 		return exit.With(exit.Failed, err)
 	}
 	if d.Text == "" {
-		return exit.With(exit.Failed, fmt.Errorf("nothing in %s was recognized, so no file was written; looked for %s%s",
-			root, d.Looked, unread(d.Left)))
+		err := fmt.Errorf("nothing in %s was recognized, so no file was written; looked for %s%s",
+			root, d.Looked, unread(d.Left))
+		return exit.With(exit.Failed, err)
 	}
 	if printed {
 		fmt.Print(escape.Lines(d.Text))
