@@ -57,6 +57,10 @@ type Project interface {
 	// Detail returns everything about one unit. It reads files and looks at processes.
 	Detail(ctx context.Context, unit string) (Detail, error)
 
+	// Observations returns what units were seen to do, and how that differs from their settings. Without names it
+	// returns all that were observed. It reads directories.
+	Observations(ctx context.Context, units []string) (Observations, error)
+
 	// Samples returns a page of what units have used of the machine in this session, in order of time. From is 0 or
 	// the Next of an earlier page.
 	Samples(ctx context.Context, from int64) (SamplePage, error)
@@ -155,10 +159,12 @@ const (
 	ReactAgain   Action = "react-again"   // react to them again
 	WriteCure    Action = "write-cure"    // write into the settings file that they are ignored
 	// add these arguments to the commands of units instead of earlier ones; none: remove them
-	AddWords     Action = "add-words"
-	RunWith      Action = "run-with"      // rerun or restart units once with these arguments added, and no others
-	Narrow       Action = "narrow"        // run only some tests of a unit, until it is widened
-	Widen        Action = "widen"         // run all of its tests again
+	AddWords Action = "add-words"
+	RunWith  Action = "run-with" // rerun or restart units once with these arguments added, and no others
+	Narrow   Action = "narrow"   // run only some tests of a unit, until it is widened
+	Widen    Action = "widen"    // run all of its tests again
+	// restart units under observation; without any: every enabled unit
+	Observe      Action = "observe"
 	End          Action = "end"           // stop everything in order, then end the project
 	EndNow       Action = "end-now"       // kill everything, then end the project
 	LeaveRunning Action = "leave-running" // keep running without a face, in the background

@@ -259,6 +259,11 @@ func (q *CaseQuery) params() []param {
 	return []param{textParam("unit", &q.Unit), textParam("suite", &q.Name.Suite), textParam("name", &q.Name.Name)}
 }
 
+// UnitsQuery is some units: names of units and groups; none: all.
+type UnitsQuery struct{ Units []string }
+
+func (q *UnitsQuery) params() []param { return []param{textsParam("unit", &q.Units)} }
+
 // NumberQuery is the number of an event or sample, with its own parameter name.
 type NumberQuery struct {
 	Param  string

@@ -24,7 +24,12 @@ const (
 	DoubtMissed DoubtKind = "not-watched"
 	// DoubtOutput: something other than its task has changed an output.
 	DoubtOutput DoubtKind = "changed-output"
+	// DoubtUncovered: the unit's newest run was seen to read a file that none of its rules covers.
+	DoubtUncovered DoubtKind = "uncovered-read"
 )
+
+// aboutTimes reports whether the doubt is about a program that compares file times.
+func (d Doubt) aboutTimes() bool { return d.Kind != DoubtOutput && d.Kind != DoubtUncovered }
 
 // Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
@@ -165,6 +170,28 @@ func (e *Engine) outputChanged(ev OutputChanged) {
 	if u := e.byName[ev.Unit]; u != nil && !u.live() {
 		e.doubt(u, Doubt{Kind: DoubtOutput, File: ev.File})
 	}
+}
+
+// uncovered notes which files a run was seen to read and no rule covers. A doubt that was dismissed stays so, because
+// its file is not new.
+func (e *Engine) uncovered(ev Uncovered) {
+	u := e.byName[ev.Unit]
+	if u == nil || u.run == nil || u.run.Number != ev.Run {
+		return
+	}
+	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtUncovered && !slices.Contains(ev.Files, d.File) })
+	for _, file := range ev.Files {
+		if !slices.Contains(u.uncovered, file) {
+			e.doubt(u, Doubt{Kind: DoubtUncovered, File: file})
+		}
+	}
+	u.uncovered = ev.Files
+}
+
+// forgetUncovered ends these doubts when a unit runs again.
+func (e *Engine) forgetUncovered(u *unit) {
+	u.uncovered = nil
+	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtUncovered })
 }
 
 // dismiss removes the doubts about units, or all doubts.

@@ -158,6 +158,8 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 		e.outputsGone(ev)
 	case OutputChanged:
 		e.outputChanged(ev)
+	case Uncovered:
+		e.uncovered(ev)
 	case Unwatched:
 		e.notWatched(ev)
 	}

@@ -211,6 +211,13 @@ type OutputChanged struct {
 	File string
 }
 
+// Uncovered reports all files that a run was seen to read so far and that no rule of its unit covers.
+type Uncovered struct {
+	Unit  string
+	Run   int
+	Files []string
+}
+
 // TimerFired reports that the time of a SetTimer order has come.
 type TimerFired struct{ Timer TimerID }
 
@@ -231,6 +238,7 @@ func (PlanBroken) event()      {}
 func (Unwatched) event()       {}
 func (OutputsGone) event()     {}
 func (OutputChanged) event()   {}
+func (Uncovered) event()       {}
 func (SettingsTouched) event() {}
 func (Touched) event()         {}
 func (Change) event()          {}

@@ -80,7 +80,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		u.adopt(followed[name])
 		if !u.spec.ComparesTimes {
 			u.saved = nil
-			e.endDoubts(u, func(d Doubt) bool { return d.Kind != DoubtOutput })
+			e.endDoubts(u, Doubt.aboutTimes)
 		}
 	}
 	e.enqueueAll()

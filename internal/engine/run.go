@@ -136,6 +136,7 @@ func (e *Engine) start(u *unit) {
 		u.owed.pay(r)
 	}
 	r.OrderedAt, r.Reasons = e.now, a.reasons
+	e.forgetUncovered(u)
 	state, phase, verb := u.working()
 	if r.Number = e.numbers[u.spec.Name] + 1; u.run != nil {
 		r.Number = u.run.Number + 1

@@ -114,6 +114,7 @@ type products struct {
 	madeBefore time.Time     // madeAt of the run before
 	lasted     time.Duration // the duration of its newest good run, until it was ready or over
 	doubts     []Doubt
+	uncovered  []string // files that its newest run was seen to read and no rule covers
 	saved      []saves  // files saved during runs, which leaves a doubt
 	gone       []string // outputs that are missing
 }

@@ -103,7 +103,7 @@ func namedByFile(vars []Variable) string {
 
 // sameProgram reports whether both run the same program in the same way, except for the environment.
 func sameProgram(a, b *Unit) bool {
-	return a.Kind == b.Kind && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
+	return a.Kind == b.Kind && a.Observe == b.Observe && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
 		reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) &&
 		(!b.Kind.Ends() || sameReading(a, b))

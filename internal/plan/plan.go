@@ -130,6 +130,7 @@ type Unit struct {
 	Manual        bool      // starts only on request
 	Outputs       []Pattern // what a task or suite makes; never its own input
 	Reuse         bool      // its last good result is valid while everything that it depends on is the same
+	Observe       bool      // what it reads is compared with its rules while it runs
 	Alone         bool      // no other task, suite or setup step runs at the same time
 	// ComparesTimes: its program compares file times to decide what to do.
 	ComparesTimes bool

@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"omnivigil/internal/process/observe"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -36,6 +37,9 @@ type Spec struct {
 	// Output is called with the bytes that the process writes, in order, from one goroutine. The slice is valid only
 	// during the call.
 	Output func([]byte)
+	// Observe records what the process and its descendants do; nil: it is not observed. Starting takes some
+	// milliseconds longer then.
+	Observe *observe.Log
 	// Exited is called once, after the last Output, when all of its processes are gone.
 	Exited func(Exit)
 }
@@ -97,7 +101,8 @@ type Process struct {
 	strays  bool // some of its processes were found outside its tree; owned by the tracker
 }
 
-// Start runs the command. An error tells what was tried and why it failed; no callback is called then.
+// Start runs the command. An error tells what was tried and why it failed; no callback is called then. It wraps
+// observe.ErrUnavailable if the process cannot be observed.
 func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("its directory %s does not exist", spec.Dir)
@@ -106,29 +111,60 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
+	p := &Process{spawner: s, spec: spec}
+	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir}
+	var observer *observe.Observer
+	if spec.Observe != nil {
+		if observer, err = observe.Prepare(p.cmd); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.launch(p); err != nil {
+		if observer != nil {
+			observer.Close()
+		}
+		return nil, err
+	}
+	if observer != nil {
+		if err := observer.Attach(spec.Observe); err != nil {
+			p.abandon()
+			return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
+		}
+	}
+	go p.follow()
+	return p, nil
+}
+
+// launch starts the process.
+func (s *Spawner) launch(p *Process) (err error) {
+	spec := p.spec
 	// The lock prevents the tracker from finding the process before it is known.
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.serial++
-	p := &Process{spawner: s, spec: spec, mark: fmt.Sprintf("%d-%d", os.Getpid(), s.serial)}
-	p.cmd = &exec.Cmd{
-		Path: path,
-		Args: spec.Argv,
-		Dir:  spec.Dir,
-		Env:  append(slices.Clip(spec.Env), markName+"="+p.mark),
-	}
+	p.mark = fmt.Sprintf("%d-%d", os.Getpid(), s.serial)
+	p.cmd.Env = append(slices.Clip(spec.Env), markName+"="+p.mark)
 	if spec.Terminal == NoTerminal {
 		p.tty, err = startOnPipe(p.cmd)
 	} else {
 		p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows, spec.Terminal == OwnTerminal)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
+		return fmt.Errorf("run %s: %w", spec.Argv[0], err)
 	}
 	p.PID = p.cmd.Process.Pid
 	s.tracker.add(p)
-	go p.follow()
-	return p, nil
+	return nil
+}
+
+// abandon ends a process that could not be observed. Nothing of it is passed to the callbacks.
+func (p *Process) abandon() {
+	p.signal("KILL")
+	p.cmd.Wait()
+	p.tty.Close()
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	p.spawner.tracker.drop(p)
 }
 
 // lookPath finds the program in the PATH of the unit's own environment.

@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/process/observe"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 )
@@ -67,6 +68,18 @@ func (h host) Explain(unit string, run, most int) (lines []string, findings []ap
 		findings = found.Findings
 	}
 	return lines, findings
+}
+
+func (h host) Observe(u *plan.Unit, run int) (log *observe.Log, requested bool) {
+	return h.s.observations.Begin(u, run), h.s.observations.Asked(u.Name)
+}
+
+func (h host) NotObserved(unit string, why error) { h.s.observations.Failed(unit, why) }
+
+func (h host) Ended(u *plan.Unit) {
+	if err := h.s.observations.Keep(u); err != nil {
+		h.s.Note("what was observed will not be known next time: " + err.Error())
+	}
 }
 
 func (h host) State() *engine.Snapshot            { return h.s.state() }

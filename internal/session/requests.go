@@ -58,6 +58,8 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		return api.Answer{}, nil
 	case api.Touch:
 		return s.touchDoubted(units)
+	case api.Observe:
+		return s.observeFromNow(ctx, units)
 	case api.WriteCure:
 		return api.Answer{}, s.writeCures(units)
 	}

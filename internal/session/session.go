@@ -23,12 +23,14 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
+	"omnivigil/internal/session/observation"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/pages"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/session/writers"
+	"omnivigil/internal/store/observed"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 	"omnivigil/internal/watch"
@@ -42,6 +44,7 @@ type Config struct {
 	Hits    []engine.Hit // run only what these changes set off
 	Words   []string     // added to the commands of Units
 	Once    bool         // changes of files are ignored
+	Observe bool         // all units are observed, whatever their settings say
 	Key     string       // identifies all its processes; empty: the settings file
 	Book    Book         // the log
 	Logs    string       // the directory for facts and samples; empty: they are not kept
@@ -131,6 +134,8 @@ type memory struct {
 	results  *reuse.Results
 	trackers *run.Trackers
 	outcomes *outcomes.Results
+	// observations also belong to this session.
+	observations *observation.Observations
 }
 
 // published is what the loop publishes; each value is immutable.
@@ -221,6 +226,12 @@ func Start(c Config) (*Session, error) {
 	s.trackers = run.NewTrackers(c.Results, c.Plan.Root, c.Once)
 	s.trackers.Adopt(c.Plan)
 	s.outcomes = outcomes.New(s.trackers, s.clean)
+	s.observations = observation.New(s.root, observed.In(c.State, c.Plan.Root), s.observedNews)
+	if c.Observe {
+		for _, u := range c.Plan.Units {
+			s.observations.Ask([]string{u.Name})
+		}
+	}
 	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)

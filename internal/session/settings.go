@@ -62,6 +62,7 @@ func (l *loop) adopt(now time.Time) {
 	l.shownPlan.Store(l.plan)
 	l.trackers.Adopt(l.plan)
 	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst})
+	l.observeAnew(l.plan)
 	for _, text := range consent.News(before, l.plan) {
 		l.Note("new in the settings: " + text)
 	}

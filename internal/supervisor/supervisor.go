@@ -43,6 +43,7 @@ type Options struct {
 	Words      []string      // added to the commands of Units
 	Apart      string        // distinguishes this project from another with the same settings; may be empty
 	Once       bool          // changes are ignored
+	Observe    bool          // everything is observed
 	Background bool          // it keeps running without a face
 	Record     string        // a file for a recording of the engine; empty: none
 	Remove     string        // a directory to remove afterwards; may be empty
@@ -78,6 +79,9 @@ func (o Options) Line() []string {
 	}
 	if o.Once {
 		words = append(words, "--once")
+	}
+	if o.Observe {
+		words = append(words, "--observe")
 	}
 	if o.Background {
 		words = append(words, "--background")
@@ -119,6 +123,7 @@ func Command(file *string) *cobra.Command {
 	c.Flags().StringArrayVar(&o.Words, "word", nil, "")
 	c.Flags().StringVar(&o.Apart, "apart", "", "")
 	c.Flags().BoolVar(&o.Once, "once", false, "")
+	c.Flags().BoolVar(&o.Observe, "observe", false, "")
 	c.Flags().StringVar(&o.Agreed, "agreed", "", "")
 	c.Flags().BoolVar(&o.Background, "background", false, "")
 	c.Flags().BoolVar(&o.Demo, "demo", false, "")
@@ -214,6 +219,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		Units:      o.Units,
 		Words:      o.Words,
 		Once:       o.Once,
+		Observe:    o.Observe,
 		Key:        o.key(),
 		Logs:       r.logs,
 		State:      paths.State(),

@@ -25,13 +25,36 @@ type Answer struct {
 	Noise    bool   // such a path never affects any interest
 }
 
+// Explainer explains what writes to paths mean for interests, with the ignore files as they were when it first read
+// them. It is for one goroutine.
+type Explainer struct {
+	root    string
+	matcher *pattern.Matcher
+	rules   repository.Rules
+}
+
+// NewExplainer returns an explainer. It reads nothing.
+func NewExplainer(root string, interests []pattern.Interest) *Explainer {
+	root = filepath.ToSlash(root)
+	return &Explainer{root: root, matcher: pattern.NewMatcher(root, interests)}
+}
+
 // Explain returns for each interest whether a write to the path would affect it, and by which pattern; or why not.
 // The path may be absolute or relative to root.
 func Explain(root string, interests []pattern.Interest, file string) []Answer {
-	root = filepath.ToSlash(root)
-	file = files.Absolute(root, file)
-	m := pattern.NewMatcher(root, interests)
-	rule := repository.ExcludedBy(file)
+	return NewExplainer(root, interests).Explain(file)
+}
+
+// Excluded returns the rule of version control that excludes a path, with its location, or "".
+func (e *Explainer) Excluded(file string) string {
+	return e.rules.ExcludedBy(files.Absolute(e.root, file))
+}
+
+// Explain returns for each interest, in their order, what a write to the path means.
+func (e *Explainer) Explain(file string) []Answer {
+	file = files.Absolute(e.root, file)
+	m := e.matcher
+	rule := e.rules.ExcludedBy(file)
 	folder, name := m.At(path.Dir(file)), path.Base(file)
 	hearing := map[int]bool{}
 	for _, a := range m.Hears(folder, name, rule != "") {

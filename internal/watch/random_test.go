@@ -236,7 +236,7 @@ func (d *treeDriver) compareClean(heard map[string]map[string]bool, there map[st
 		if !exists || err != nil || resolved != filepath.Join(d.root, path) {
 			continue
 		}
-		out := repository.ExcludedBy(filepath.Join(d.root, path))
+		out := new(repository.Rules).ExcludedBy(filepath.Join(d.root, path))
 		if (out == "") != heard["clean"][path] {
 			d.t.Fatalf(
 				"%s is kept out by %q, and heard of: %t; all heard %v\n%s",

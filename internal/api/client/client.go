@@ -320,6 +320,12 @@ func (c *Client) Detail(ctx context.Context, unit string) (api.Detail, error) {
 	return d, c.get(ctx, api.Root+"/unit", url.Values{"name": {unit}}, &d)
 }
 
+// Observations implements Project.
+func (c *Client) Observations(ctx context.Context, units []string) (api.Observations, error) {
+	var o api.Observations
+	return o, c.get(ctx, api.Root+"/observations", api.Encode(&api.UnitsQuery{Units: units}), &o)
+}
+
 // Samples implements Project.
 func (c *Client) Samples(ctx context.Context, from int64) (api.SamplePage, error) {
 	var p api.SamplePage

@@ -106,6 +106,11 @@ func (s *Server) handler() http.Handler {
 		d, err := s.project.Detail(r.Context(), r.FormValue("name"))
 		reply(w, d, err)
 	})
+	mux.HandleFunc("GET "+api.Root+"/observations", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, func(ctx context.Context, q api.UnitsQuery) (api.Observations, error) {
+			return s.project.Observations(ctx, q.Units)
+		})
+	})
 	mux.HandleFunc("GET "+api.Root+"/samples", func(w http.ResponseWriter, r *http.Request) {
 		q := api.NumberQuery{Param: "from"}
 		if err := api.Decode(r.URL.Query(), &q); err != nil {

@@ -132,6 +132,9 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 		Variables: []api.Variable{{Name: "PORT", Value: "4102", From: ".env"}},
 	}, nil
 }
+func (p *still) Observations(_ context.Context, units []string) (api.Observations, error) {
+	return api.Observations{Units: []api.Observation{{Unit: units[0], Lists: []string{"cmd"}}}}, nil
+}
 func (p *still) Samples(_ context.Context, from int64) (api.SamplePage, error) {
 	return api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1},
 		nil

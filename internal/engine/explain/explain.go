@@ -237,6 +237,8 @@ func Doubt(d engine.Doubt) string {
 		return d.Unit + " compares file times, and its files were not watched for a while"
 	case engine.DoubtDuring:
 		return fmt.Sprintf("%s was saved while %s ran", doubtful(d), d.Program)
+	case engine.DoubtUncovered:
+		return fmt.Sprintf("%s has read %s, which no rule covers", d.Unit, doubtful(d))
 	}
 	return fmt.Sprintf("%s was changed by something other than %s", doubtful(d), d.Unit)
 }
@@ -248,6 +250,8 @@ func DoubtEnds(d engine.Doubt) string {
 	switch d.Kind {
 	case engine.DoubtOutput:
 		return "rerun " + d.Unit
+	case engine.DoubtUncovered:
+		return "add " + doubtful(d) + " to what " + d.Unit + " watches or ignores"
 	case engine.DoubtMissed:
 		return "have all outputs of " + d.Unit + " made again"
 	}

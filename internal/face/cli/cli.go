@@ -114,6 +114,7 @@ Without a command, omnivigil starts the project in the current directory, as
 		attachCommand(&at),
 		onCommand(&at),
 		onceCommand(&at),
+		observeCommand(&at),
 		checkCommand(&at),
 		draftCommand(&at),
 		schemaCommand(),

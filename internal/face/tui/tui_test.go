@@ -41,18 +41,19 @@ var update = flag.Bool("update", false, "write the screens into testdata")
 // played is a project whose processes are played by a simulated world, with its own clock.
 type played struct {
 	*simulate.World
-	screens  []api.Screen // shown by a terminal, one after the other
-	typed    []api.Input
-	asks     map[string]api.Ask
-	mu       sync.Mutex // guards typed
-	book     *logbook.Book
-	requests []string
-	cases    []api.Case
-	findings []api.Finding
-	detail   api.Detail
-	samples  []api.Sample
-	root     string // the project directory
-	m        *root
+	screens      []api.Screen // shown by a terminal, one after the other
+	typed        []api.Input
+	asks         map[string]api.Ask
+	mu           sync.Mutex // guards typed
+	book         *logbook.Book
+	requests     []string
+	cases        []api.Case
+	findings     []api.Finding
+	detail       api.Detail
+	observations api.Observations
+	samples      []api.Sample
+	root         string // the project directory
+	m            *root
 }
 
 func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
@@ -104,6 +105,9 @@ func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage
 }
 func (p *played) Detail(_ context.Context, _ string) (api.Detail, error) {
 	return p.detail, nil
+}
+func (p *played) Observations(context.Context, []string) (api.Observations, error) {
+	return p.observations, nil
 }
 func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {
 	return api.SamplePage{Samples: p.samples[min(from, int64(len(p.samples))):], Next: int64(len(p.samples))}, nil

@@ -16,62 +16,118 @@ import (
 	"omnivigil/internal/text/lazyregexp"
 )
 
-// Ignore adds patterns to what a unit ignores, in the settings file itself. Everything else in the file, comments and
-// layout, stays unchanged. Nothing is written unless the file then means exactly that; the error tells what to do by
-// hand.
-func Ignore(file, unit string, patterns []string) error {
+// Edit is an addition to a unit's settings: values for one of its lists, or a check of whether it is ready.
+type Edit struct {
+	Unit   string
+	Key    string   // "watch", "ignore", "outputs", "needs", "follows" or "ready"
+	Values []string // for a list
+	Port   int      // for "ready"
+}
+
+// Extend adds to the settings file itself. Everything else in the file, comments and layout, stays unchanged. Nothing
+// is written unless the file then means exactly that; the error tells what to do by hand.
+func Extend(file string, edits []Edit) error {
 	data, err := files.Read(file, files.Sane)
 	if err != nil {
 		return fmt.Errorf("read the settings: %w", err)
 	}
-	edited, err := withIgnored(file, data, unit, patterns)
+	edited, err := Extended(file, data, edits)
 	if err != nil {
-		return fmt.Errorf("add %s to what %s ignores: %w", quoted(patterns), unit, err)
+		return err
 	}
 	return Replace(file, edited)
 }
 
-// withIgnored returns the text of a settings file with more patterns for a unit to ignore.
-func withIgnored(file string, data []byte, name string, patterns []string) ([]byte, error) {
+// Ignore is Extend for patterns that a unit ignores.
+func Ignore(file, unit string, patterns []string) error {
+	return Extend(file, []Edit{{Unit: unit, Key: "ignore", Values: patterns}})
+}
+
+// Extended returns the text of a settings file with edits, which are made one after the other. An error tells which
+// edit is not possible and what to write by hand.
+func Extended(file string, data []byte, edits []Edit) ([]byte, error) {
+	for _, e := range edits {
+		edited, err := e.apply(file, data)
+		if err != nil {
+			return nil, fmt.Errorf("add %s to %s: %w", e, e.Unit, err)
+		}
+		data = edited
+	}
+	return data, nil
+}
+
+// String returns the edit as a line of the settings file.
+func (e Edit) String() string { return e.line(nil) }
+
+// line is the key with its values, and those that it has now.
+func (e Edit) line(have []string) string {
+	if e.Key == "ready" {
+		return fmt.Sprintf("ready = { port = %d }", e.Port)
+	}
+	return e.Key + " = [" + quoted(append(slices.Clone(e.Values), have...)) + "]"
+}
+
+// values returns what a list of a unit has.
+func (e Edit) values(u *plan.Unit) []string {
+	switch e.Key {
+	case "watch":
+		return plan.Texts(u.Watch)
+	case "ignore":
+		return plan.Texts(u.Ignore)
+	case "outputs":
+		return plan.Texts(u.Outputs)
+	case "needs":
+		return u.Needs
+	case "follows":
+		return u.Follows
+	}
+	return nil
+}
+
+// apply returns the text of a settings file with the edit.
+func (e Edit) apply(file string, data []byte) ([]byte, error) {
 	before, err := parsePlan(file, file, "", data)
 	if err != nil {
 		return nil, err
 	}
-	unit := before.Unit(name)
+	unit := before.Unit(e.Unit)
 	if unit == nil {
 		return nil, fmt.Errorf("%s has no such unit", file)
 	}
-	patterns = slices.DeleteFunc(
-		slices.Clone(patterns),
-		func(p string) bool { return slices.Contains(plan.Texts(unit.Ignore), p) },
-	)
-	if len(patterns) == 0 {
+	have := e.values(unit)
+	e.Values = slices.DeleteFunc(slices.Clone(e.Values), func(v string) bool { return slices.Contains(have, v) })
+	if e.Key != "ready" && len(e.Values) == 0 {
 		return data, nil
 	}
-	byHand := fmt.Errorf(
-		"write it yourself, into [%s.%s]: ignore = [%s]",
-		unit.Kind,
-		name,
-		quoted(append(plan.Texts(unit.Ignore), patterns...)),
-	)
+	byHand := fmt.Errorf("write it yourself, into [%s.%s]: %s", unit.Kind, unit.Name, e.line(have))
 	start, end, ok := tableText(data, unit)
 	if !ok {
 		return nil, byHand
 	}
-	edited := insertIgnored(data, start, end, unit, patterns)
+	edited := e.insert(data, start, end, have)
 	after, err := parsePlan(file, file, "", edited)
-	if err != nil || !slices.Equal(plan.Texts(after.Unit(name).Ignore), append(patterns, plan.Texts(unit.Ignore)...)) {
+	if err != nil || !e.isIn(after.Unit(e.Unit), have) {
 		return nil, byHand
 	}
-	if d := plan.Compare(before, after); len(d.Adjusted) != 1 || len(d.Added)+len(d.Removed)+len(d.Changed) > 0 {
+	d := plan.Compare(before, after)
+	if !slices.Equal(append(d.Adjusted, d.Changed...), []string{e.Unit}) || len(d.Added)+len(d.Removed) > 0 {
 		return nil, byHand
 	}
 	return edited, nil
 }
 
+// isIn reports whether a unit has what the edit adds, and otherwise what it had.
+func (e Edit) isIn(u *plan.Unit, had []string) bool {
+	if e.Key == "ready" {
+		return u.Ready.Port == e.Port
+	}
+	return slices.Equal(e.values(u), append(slices.Clone(e.Values), had...))
+}
+
 var (
 	anyHeader = lazyregexp.New(`(?m)^[ \t]*\[`)
-	ignoreKey = lazyregexp.New(`(?m)^([ \t]*)ignore[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
+	// silentEnd are the empty lines and comments at the end of a table: they belong to what follows.
+	silentEnd = lazyregexp.New(`(?:(?:^|\n)[ \t]*(?:#[^\n]*)?\r?)*\n?$`)
 )
 
 // tableText returns the text below a unit's own header: from the line after it to the next header.
@@ -91,26 +147,28 @@ func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 	return at[1], end, true
 }
 
-// insertIgnored writes the patterns at the start of the unit's list, on a line of their own if the list has lines, or
-// as a new key below the header. A new key replaces that of [defaults], so it repeats its values.
-func insertIgnored(data []byte, start, end int, unit *plan.Unit, patterns []string) []byte {
-	line := "ignore = [" + quoted(append(patterns, plan.Texts(unit.Ignore)...)) + "]\n"
-	at := start
-	if m := ignoreKey.FindSubmatchIndex(data[start:end]); m != nil {
-		at = start + m[1]
+// insert writes the values at the start of the unit's list, on a line of their own if the list has lines, or as a new
+// key after the unit's others. A new key replaces that of [defaults], so it repeats its values.
+func (e Edit) insert(data []byte, start, end int, have []string) []byte {
+	key := regexp.MustCompile(`(?m)^([ \t]*)` + e.Key + `[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
+	if m := key.FindSubmatchIndex(data[start:end]); m != nil && e.Key != "ready" {
+		at := start + m[1]
 		indent := string(data[start+m[6] : start+m[7]])
+		values := quoted(e.Values) + ", "
 		switch {
 		case m[4] >= 0: // one value a line
-			line = quoted(patterns) + ",\n" + indent
+			values = quoted(e.Values) + ",\n" + indent
 		case bytes.HasPrefix(data[at:], []byte("]")):
-			line = quoted(patterns)
-		default:
-			line = quoted(patterns) + ", "
+			values = quoted(e.Values)
 		}
-	} else if start > 0 && data[start-1] != '\n' {
-		line = "\n" + line
+		return slices.Concat(data[:at], []byte(values), data[at:])
 	}
-	return slices.Concat(data[:at], []byte(line), data[at:])
+	at := start + silentEnd.FindIndex(data[start:end])[0]
+	line := e.line(have)
+	if at > start || start > 0 && data[start-1] != '\n' {
+		return slices.Concat(data[:at], []byte("\n"+line), data[at:]) // after the last key
+	}
+	return slices.Concat(data[:start], []byte(line+"\n"), data[start:])
 }
 
 func quoted(words []string) string {

@@ -15,7 +15,7 @@ func TestIgnore(t *testing.T) {
 	for _, test := range []struct{ name, before, after, problem string }{
 		{"a new key",
 			"# ours\n[service.tides]  # the gauge\nrun = \"tides\"\n\n[task.fares]\nrun = \"fares\"\n",
-			"# ours\n[service.tides]  # the gauge\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n\n[task.fares]\n" +
+			"# ours\n[service.tides]  # the gauge\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n\n[task.fares]\n" +
 				"run = \"fares\"\n", ""},
 		{"a list",
 			"[service.tides]\nrun = \"tides\"\nignore = [ \"dist/**\" ] # built\n",
@@ -28,15 +28,15 @@ func TestIgnore(t *testing.T) {
 			"[service.tides]\nrun = \"tides\"\nignore = [\n  \"data/tides.db\",\n  \"dist/**\", # built\n]\n", ""},
 		{"what the defaults say is kept",
 			"[defaults]\nignore = [\"dist/**\"]\n[service.tides]\nrun = \"tides\"\n",
-			"[defaults]\nignore = [\"dist/**\"]\n[service.tides]\nignore = [\"data/tides.db\", \"dist/**\"]\n" +
-				"run = \"tides\"\n", ""},
+			"[defaults]\nignore = [\"dist/**\"]\n[service.tides]\nrun = \"tides\"\n" +
+				"ignore = [\"data/tides.db\", \"dist/**\"]\n", ""},
 		{"the list of another unit stays",
 			"[service.tides]\nrun = \"tides\"\n[service.berths]\nrun = \"berths\"\nignore = [\"x\"]\n",
-			"[service.tides]\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n[service.berths]\nrun = \"berths\"\n" +
+			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n[service.berths]\nrun = \"berths\"\n" +
 				"ignore = [\"x\"]\n", ""},
 		{"a reaction's table follows",
 			"[service.tides]\nrun = \"tides\"\n[[service.tides.reaction]]\nwhen = \"a\"\ndo = \"nothing\"\n",
-			"[service.tides]\nignore = [\"data/tides.db\"]\nrun = \"tides\"\n[[service.tides.reaction]]\n" +
+			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n[[service.tides.reaction]]\n" +
 				"when = \"a\"\ndo = \"nothing\"\n", ""},
 		{"said already",
 			"[service.tides]\nrun = \"tides\"\nignore = [\"data/tides.db\"]\n",

@@ -131,6 +131,8 @@ func init() {
 			kinds:  []plan.Kind{plan.Task},
 			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
+		"observe": {says: "true: what it reads, writes and connects to is compared with its settings.", shape: flagShape,
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.flag(e) }},
 		"alone": {says: "true: nothing else runs at the same time.", shape: flagShape,
 			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.flag(e) },
 			misfit: "services run at the same time as everything else"},

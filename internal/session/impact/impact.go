@@ -63,7 +63,7 @@ const settingsDebounce = 100 * time.Millisecond
 // watch patterns and the inputs of its setup.
 func Interests(p *plan.Plan) []pattern.Interest {
 	settings := pattern.Interest{Key: Settings, Debounce: settingsDebounce, Unignored: true}
-	for _, file := range settingsFiles(p) {
+	for _, file := range SettingsFiles(p) {
 		settings.Rules = append(settings.Rules, pattern.Rule{Pattern: pattern.Literal(filepath.ToSlash(file))})
 	}
 	all := []pattern.Interest{settings}
@@ -112,7 +112,8 @@ func inOutputs(p *plan.Plan) []pattern.Interest {
 	return all
 }
 
-func settingsFiles(p *plan.Plan) []string {
+// SettingsFiles returns the settings file and all env files, relative to the project's directory.
+func SettingsFiles(p *plan.Plan) []string {
 	var files []string
 	if !p.Elsewhere() {
 		files = append(files, filepath.Base(p.File))

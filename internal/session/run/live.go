@@ -22,6 +22,7 @@ import (
 	"omnivigil/internal/output/terminal"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/process/observe"
 	"omnivigil/internal/process/probe"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/text/escape"
@@ -42,6 +43,7 @@ type Live struct {
 	processes processes
 	lifetime
 	hearing
+	observed
 	result
 }
 
@@ -63,6 +65,12 @@ type lifetime struct {
 	announced chan struct{}   // closed when the engine knows of the process
 	over      context.Context // done when the process is gone
 	ended     func()
+}
+
+// observed is the observation of a run.
+type observed struct {
+	log       *observe.Log // nil: it is not observed
+	requested bool         // by a user, so that the unit has to run
 }
 
 // result is what a successful run leaves.
@@ -340,6 +348,9 @@ func (r *Live) exited(x process.Exit) {
 			end.Oldest = r.project.Made(r.Unit, r.Number)
 		}
 	}
+	if r.log != nil {
+		r.project.Ended(r.Unit)
+	}
 	if r.Unit.ComparesTimes {
 		end.Newest = r.project.Newest(r.Unit)
 	}
@@ -475,6 +486,7 @@ func (t *tail) err(how string) error {
 func (r *Live) Start(o engine.Start) {
 	r.inOrder.do(func() {
 		r.trackResults(o)
+		r.log, r.requested = r.project.Observe(r.Unit, r.Number)
 		if len(r.Unit.Setup)+len(r.Unit.Prelude) > 0 || r.Unit.Reuse {
 			go r.prepare(o)
 		} else {

@@ -21,7 +21,7 @@ func (r *Live) prepare(o engine.Start) {
 		}
 	}
 	for _, step := range r.Unit.Prelude {
-		if !r.mayProceed(o, step, false) || !r.step(o, "prelude", step) {
+		if !r.mayProceed(o, step, false) || !r.step(o, prelude, step) {
 			return
 		}
 	}
@@ -39,7 +39,7 @@ func (r *Live) isReused(o engine.Start) bool {
 	case r.isStopped():
 		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
 		return true
-	case attempt.Holds && o.Reuse:
+	case attempt.Holds && o.Reuse && !r.requested:
 		if len(r.Unit.Outputs) > 0 {
 			r.project.Reused(r.Unit, o.Run)
 		}
@@ -109,6 +109,8 @@ func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 	return false
 }
 
+const prelude = "prelude"
+
 // step runs one step to its end and reports whether it succeeded. If not, the engine knows.
 func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	exited := make(chan process.Exit, 1)
@@ -116,7 +118,12 @@ func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	spec.Dir = step.In(r.Unit)
 	spec.Terminal = process.ShownTerminal
 	spec.Exited = func(x process.Exit) { exited <- x }
-	process, err := r.project.Spawner.Start(spec)
+	start := r.project.Spawner.Start
+	if kind == prelude { // what a setup step depends on is named by its inputs
+		unobserved := start
+		start = func(spec process.Spec) (Process, error) { return r.begin(spec, unobserved) }
+	}
+	process, err := start(spec)
 	if err != nil {
 		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run,
 			Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})

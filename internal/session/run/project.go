@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/process/observe"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 )
@@ -57,4 +58,8 @@ type Host interface {
 	Reused(u *plan.Unit, run int)                      // records the outputs of an earlier run; looks at files
 	Newest(u *plan.Unit) time.Time                     // see engine.Exited; looks at files
 	Begin(r *Live, spec process.Spec) (Process, error) // starts the run's process, or a relay's server
+	// returns the log for a new run that is to be observed, and whether that was requested; nil: it is not
+	Observe(u *plan.Unit, run int) (log *observe.Log, requested bool)
+	NotObserved(unit string, why error) // records that a run cannot be observed
+	Ended(u *plan.Unit)                 // stores what the run was seen to do; writes files
 }

@@ -10,8 +10,10 @@ import (
 	"strings"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/process/observe"
 	"omnivigil/internal/process/probe"
 )
 
@@ -62,7 +64,7 @@ func (r *Live) spawn(o engine.Start) {
 	spec := r.spec(o.Command.Plus(slices.Concat(o.Words, r.firstWords(o))))
 	spec.Exited = func(x process.Exit) { r.exited(x) }
 	spawned := r.expectPasses()
-	process, err := r.project.Begin(r, spec)
+	process, err := r.begin(spec, func(spec process.Spec) (Process, error) { return r.project.Begin(r, spec) })
 	if err != nil {
 		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
 		return
@@ -74,6 +76,21 @@ func (r *Live) spawn(o engine.Start) {
 		close(r.announced)
 		r.probe(prober)
 	}()
+}
+
+// begin starts a process of the run, under observation if the run is observed. If that is not possible here, the run is
+// not observed.
+func (r *Live) begin(spec process.Spec, start func(process.Spec) (Process, error)) (Process, error) {
+	spec.Observe = r.log
+	p, err := start(spec)
+	if !errors.Is(err, observe.ErrUnavailable) {
+		return p, err
+	}
+	r.log = nil
+	r.project.NotObserved(r.Unit.Name, err)
+	r.project.Note(r.Entry(logbook.Note), "is not observed: "+err.Error())
+	spec.Observe = nil
+	return start(spec)
 }
 
 // taken describes the other process that uses the address that the unit is known to need; empty: there is none.

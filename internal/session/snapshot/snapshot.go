@@ -343,6 +343,36 @@ func (c Converter) Doubts(all []engine.Doubt) []api.Doubt {
 	return out
 }
 
+// Observations makes the texts of observations safe to show.
+func (c Converter) Observations(all api.Observations) api.Observations {
+	for i := range all.Units {
+		o := &all.Units[i]
+		o.Problem = c(o.Problem)
+		for j := range o.Reads {
+			r := &o.Reads[j]
+			r.Path, r.Rule, r.Kept = c(r.Path), c(r.Rule), c(r.Kept)
+		}
+		for j := range o.Writes {
+			o.Writes[j].Path = c(o.Writes[j].Path)
+		}
+		for j := range o.Programs {
+			o.Programs[j].Path, o.Programs[j].Args = c(o.Programs[j].Path), c.All(o.Programs[j].Args)
+		}
+		for j := range o.Connects {
+			o.Connects[j].Address = c(o.Connects[j].Address)
+		}
+		o.Lists, o.Missing, o.Removes, o.Listens = c.All(o.Lists), c.All(o.Missing), c.All(o.Removes), c.All(o.Listens)
+	}
+	for i := range all.Mismatches {
+		m := &all.Mismatches[i]
+		m.Text, m.Files = c(m.Text), c.All(m.Files)
+		for j := range m.Edits {
+			m.Edits[j].Values = c.All(m.Edits[j].Values)
+		}
+	}
+	return all
+}
+
 func quoted(patterns []string) string {
 	out := make([]string, len(patterns))
 	for i, p := range patterns {

@@ -77,6 +77,7 @@ func rulesOf(u *plan.Unit) []Item {
 	flag("is cut short by a change", u.Overlap == plan.Abandon)
 	flag("runs alone", u.Alone)
 	flag("may serve", u.MayServe)
+	flag("is observed", u.Observe)
 	flag("reuses its result", u.Reuse)
 	flag("shows JSON and logfmt raw", u.Unstructured)
 	flag("runs all tests when the narrowed pass", u.Widen)

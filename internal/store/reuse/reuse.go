@@ -170,7 +170,7 @@ func (n need) unit(u *plan.Unit, inputs bool) error {
 		return nil
 	}
 	n.done[u.Name] = true
-	fmt.Fprintf(n.all, "%q %q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, variables(u), program(u))
+	fmt.Fprintf(n.all, "%q %q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, variables(u), Program(u))
 	for _, step := range slices.Concat(u.Setup, u.Prelude) {
 		fmt.Fprintf(n.all, "%q %q\n", step.Run.Argv(), step.Dir)
 	}
@@ -259,8 +259,8 @@ func lookup(u *plan.Unit, name string) string {
 	return os.Getenv(name)
 }
 
-// program returns what identifies the program that a unit runs: its path, size and time.
-func program(u *plan.Unit) string {
+// Program returns what identifies the program that a unit runs: its path, size and time.
+func Program(u *plan.Unit) string {
 	name := u.Run.Program()
 	path := name
 	if strings.ContainsRune(name, filepath.Separator) {

@@ -60,6 +60,9 @@ func Count(n int, what string) string {
 	if stem, ok := strings.CutSuffix(what, "ry"); ok {
 		return strconv.Itoa(n) + " " + stem + "ries"
 	}
+	if strings.HasSuffix(what, "ch") {
+		what += "e"
+	}
 	return strconv.Itoa(n) + " " + what + "s"
 }
 

@@ -43,7 +43,7 @@ func TestIgnoreFilesAsGitReadsThem(t *testing.T) {
 		}
 		for _, file := range files {
 			asked++
-			got := ExcludedBy(path.Join(root, file))
+			got := new(Rules).ExcludedBy(path.Join(root, file))
 			require.Equal(
 				t,
 				ignored[file],

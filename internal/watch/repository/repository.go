@@ -98,27 +98,58 @@ func Top(dir string) string {
 	}
 }
 
+// Rules are the ignore rules of all directories, read at their first use. The zero value is ready for use, by one
+// goroutine.
+type Rules struct{ of map[string]directory }
+
+// directory is what version control's rules say of a directory: the rule that excludes it, or the rules for what is
+// directly in it.
+type directory struct {
+	excluded string
+	scope    *Scope
+}
+
 // ExcludedBy returns the rule by which version control ignores a file, with its location, or "". The file need not
-// exist.
-func ExcludedBy(file string) string {
-	var rules *Scope
-	dir := "/"
-	parts := strings.Split(strings.Trim(path.Clean(file), "/"), "/")
-	for i, name := range parts {
-		if r := Open(dir); r != nil {
-			rules = r.Below
-		}
-		rules = rules.With(dir, path.Join(dir, IgnoreFile))
-		dir = path.Join(dir, name)
-		if name == ".git" {
-			return "version control's own directory"
-		}
-		last := i == len(parts)-1
-		if r := rules.decides(dir, !last || isDirectory(dir)); r != nil && !r.negated {
-			return r.String()
-		}
+// exist. The path is absolute.
+func (r *Rules) ExcludedBy(file string) string {
+	file = path.Clean(file)
+	return r.excludes(r.in(path.Dir(file)), file, isDirectory(file))
+}
+
+func (r *Rules) excludes(in directory, file string, dir bool) string {
+	switch {
+	case in.excluded != "":
+		return in.excluded
+	case path.Base(file) == ".git":
+		return "version control's own directory"
+	}
+	if rule := in.scope.decides(file, dir); rule != nil && !rule.negated {
+		return rule.String()
 	}
 	return ""
+}
+
+// in returns what the rules say of a directory.
+func (r *Rules) in(dir string) directory {
+	if d, known := r.of[dir]; known {
+		return d
+	}
+	d := directory{}
+	if up := path.Dir(dir); up != dir {
+		above := r.in(up)
+		d = directory{r.excludes(above, dir, true), above.scope}
+	}
+	if d.excluded == "" {
+		if repository := Open(dir); repository != nil {
+			d.scope = repository.Below
+		}
+		d.scope = d.scope.With(dir, path.Join(dir, IgnoreFile))
+	}
+	if r.of == nil {
+		r.of = map[string]directory{}
+	}
+	r.of[dir] = d
+	return d
 }
 
 func isDirectory(p string) bool {

@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/cobra"
+
+	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
+	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/client"
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/session/observation"
+	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/paths"
+	"omnivigil/internal/supervisor"
+	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
+)
+
+type observeOptions struct {
+	units  []string
+	longer time.Duration // from when everything is ready or done
+	trust  bool
+	yes    bool
+	asJSON bool
+	write  bool
+}
+
+func observeCommand(at *location) *cobra.Command {
+	var o observeOptions
+	c := &cobra.Command{
+		Use:   "observe [UNIT or GROUP ...]",
+		Short: "Check the rules against what units really read, write and connect to",
+		Long: `Run units with everything they need under observation, until they are ready or done
+and nothing new has been seen for two seconds. Then report which files they read,
+wrote and looked for, which programs they executed, and which addresses they listened
+on and connected to; and where that differs from the settings: files that no rule
+covers, rules that cover nothing, outputs and needs that are not declared.
+
+Without names, all units that start automatically are run. If the project is running,
+its units are restarted under observation, after a question. Ctrl+C ends the
+observation early. The exit status is 0 if the settings agree with what was seen, and
+1 if not.`,
+		ValidArgsFunction: client.CompleteUnits(at),
+		RunE: func(_ *cobra.Command, units []string) error {
+			o.units = units
+			return observe(*at, o)
+		},
+	}
+	f := c.Flags()
+	f.DurationVar(&o.longer, "for", 0, "observe for this duration after everything is ready or done")
+	f.BoolVar(&o.write, "write", false, "show the proposed change of the settings file, and write it if you agree")
+	f.BoolVar(&o.asJSON, "json", false, "print JSON as described in docs/api.md")
+	f.BoolVar(&o.yes, "yes", false, "restart units of a running project, and write, without asking")
+	f.BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
+	return c
+}
+
+// observe runs units under observation and reports what they did.
+func observe(at location, o observeOptions) error {
+	if err := observation.Available(); err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	p, err := at.open()
+	if err != nil {
+		return err
+	}
+	for _, name := range o.units {
+		if p.Members(name) == nil {
+			return exit.Refuse("omnivigil: %s has no unit or group %q", p.File, name)
+		}
+	}
+	all, err := observed(p, o)
+	if err != nil {
+		return err
+	}
+	if o.asJSON {
+		err = client.PrintJSON(all)
+	} else {
+		client.SayObservations(os.Stdout, all)
+	}
+	if err == nil && o.write {
+		err = writeEdits(p, all, o.yes)
+	}
+	if err == nil && client.Grave(all.Mismatches) > 0 {
+		err = exit.Quietly(exit.Failed)
+	}
+	return err
+}
+
+// observed runs the units, in a running project or in one that is started for that.
+func observed(p *plan.Plan, o observeOptions) (api.Observations, error) {
+	none := api.Observations{}
+	place, err := paths.Place(p.File)
+	if err != nil {
+		return none, exit.With(exit.Failed, err)
+	}
+	running, err := client.At(context.Background(), place)
+	switch {
+	case err == nil:
+		return observeRunning(running, o)
+	case !errors.Is(err, socket.ErrNotRunning):
+		return none, exit.With(exit.Failed, err)
+	}
+	if err := askConsent(p, o.trust); err != nil {
+		return none, err
+	}
+	how := supervisor.Options{
+		File: p.File, Units: o.units, Once: true, Observe: true,
+		Apart: "observe-" + strconv.Itoa(os.Getpid()), Agreed: consent.Fingerprint(p),
+	}
+	if place, err = how.Place(); err != nil {
+		return none, exit.With(exit.Failed, err)
+	}
+	if running, err = launch(place, how); err != nil {
+		return none, err
+	}
+	all, err := watchUnits(running, o, 1)
+	running.Do(context.Background(), api.Request{Action: api.End})
+	client.WaitGone(place, 10*time.Second)
+	return all, err
+}
+
+// observeRunning restarts units of a running project under observation, after a question.
+func observeRunning(running *apiclient.Client, o observeOptions) (api.Observations, error) {
+	none := api.Observations{}
+	snap, err := running.Snapshot(context.Background())
+	if err != nil {
+		return none, exit.With(exit.Failed, err)
+	}
+	what := format.List(o.units)
+	if len(o.units) == 0 {
+		what = "all its enabled units"
+	}
+	if !o.yes {
+		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+			return none, exit.Refuse("omnivigil: %s is running; pass --yes to restart %s under observation",
+				snap.Project.Name, what)
+		}
+		fmt.Printf("%s is running. Restart %s under observation? [y/N] ", escape.Text(snap.Project.Name), what)
+		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+			return none, exit.Refuse("Nothing was restarted.")
+		}
+	}
+	answer, err := running.Do(context.Background(), api.Request{Action: api.Observe, Units: o.units})
+	if err != nil {
+		return none, exit.With(exit.Failed, err)
+	}
+	return watchUnits(running, o, answer.Ripple)
+}
+
+const (
+	// quietFor is how long nothing new must have been seen for the observation to be over.
+	quietFor = 2 * time.Second
+	// quietWithin limits the wait for that: some processes never do the same twice.
+	quietWithin = 30 * time.Second
+	quietLook   = 500 * time.Millisecond
+)
+
+// watchUnits waits until the units are at rest after a ripple has begun, and for as long as the options say, and
+// returns what was seen. A signal ends it early.
+func watchUnits(running *apiclient.Client, o observeOptions, ripple int) (api.Observations, error) {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	told := map[string]api.State{}
+	atRest := errors.New("at rest")
+	err := running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(snap *api.Snapshot) error {
+		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
+		moving := !begun
+		for _, u := range snap.Units {
+			if u.Wanted && told[u.Name] != u.State && (u.State.Broken() || !u.Moving) && begun {
+				told[u.Name] = u.State
+				fmt.Fprintf(os.Stderr, "%s %s\n", u.Name, u.State)
+			}
+			moving = moving || u.Moving
+		}
+		if moving {
+			return nil
+		}
+		return atRest
+	})
+	if err != nil && !errors.Is(err, atRest) && ctx.Err() == nil {
+		return api.Observations{}, exit.With(exit.Failed, err)
+	}
+	go func() { // a project ends when its last face is gone
+		running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
+	}()
+	began := time.Now()
+	for {
+		all, err := running.Observations(context.Background(), o.units)
+		if err != nil {
+			return all, exit.With(exit.Failed, err)
+		}
+		newest := slices.MaxFunc(append(all.Units, api.Observation{}), func(a, b api.Observation) int {
+			return a.Last.Compare(b.Last)
+		}).Last
+		since := time.Since(began)
+		quiet := time.Since(newest) >= quietFor || since >= quietWithin
+		if ctx.Err() != nil || quiet && since >= o.longer {
+			return all, nil
+		}
+		select {
+		case <-time.After(quietLook):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// writeEdits shows what the observations propose as a change of the settings file, and writes it if the user agrees.
+func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
+	data, err := files.Read(p.File, files.Sane)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	edited := data
+	for _, m := range all.Mismatches {
+		for _, e := range m.Edits {
+			with, err := settings.Extended(p.File, edited, []settings.Edit{client.SettingsEdit(e)})
+			if err != nil {
+				fmt.Fprintln(os.Stderr, escape.Lines(err.Error()))
+				continue
+			}
+			edited = with
+		}
+	}
+	if string(edited) == string(data) {
+		fmt.Println("\nThere is nothing to write.")
+		return nil
+	}
+	fmt.Print("\n" + escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as proposed", string(data), string(edited))))
+	if !yes {
+		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+			return exit.Refuse("omnivigil: %s was not changed; pass --yes to write the proposed change", p.File)
+		}
+		fmt.Printf("\nWrite this to %s? [y/N] ", escape.Text(p.File))
+		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+			return exit.Refuse("Nothing was written.")
+		}
+	}
+	if now, err := files.Read(p.File, files.Sane); err != nil || string(now) != string(data) {
+		return exit.Refuse("omnivigil: %s was changed in the meantime; nothing was written", p.File)
+	}
+	if err := settings.Replace(p.File, edited); err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	fmt.Printf("Wrote %s.\n", escape.Text(p.File))
+	return nil
+}

@@ -1,0 +1,132 @@
+package client
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/text/format"
+)
+
+// SayObservations prints what units were seen to do, and how that differs from their settings.
+func SayObservations(w io.Writer, all api.Observations) {
+	for _, o := range all.Units {
+		sayObservation(w, o)
+	}
+	SayMismatches(w, all)
+}
+
+// sayObservation prints what one unit was seen to do, in a few lines.
+func sayObservation(w io.Writer, o api.Observation) {
+	Say(w, "%s", o.Unit)
+	line := func(what string, items []string) {
+		if len(items) > 0 {
+			const most = 6
+			Say(w, "  %-9s %s", what, format.ListOf(items[:min(len(items), most)], len(items)))
+		}
+	}
+	var covered, kept, uncovered, wrote, ran, peers []string
+	for _, r := range o.Reads {
+		switch {
+		case r.Rule != "":
+			covered = append(covered, r.Path)
+		case r.Kept != "":
+			kept = append(kept, r.Path)
+		default:
+			uncovered = append(uncovered, r.Path)
+		}
+	}
+	for _, one := range o.Writes {
+		wrote = append(wrote, one.Path)
+	}
+	for _, p := range o.Programs {
+		ran = append(ran, path.Base(p.Path))
+	}
+	for _, p := range o.Connects {
+		peers = append(peers, p.Address+into(p.Unit))
+	}
+	line("read", byDirectory(covered))
+	line("uncovered", uncovered)
+	line("also read", byDirectory(kept))
+	line("looked for", byDirectory(o.Missing))
+	line("wrote", byDirectory(wrote))
+	line("removed", byDirectory(o.Removes))
+	line("executed", unique(ran))
+	line("listens", o.Listens)
+	line("connects", peers)
+	if o.Problem != "" {
+		Say(w, "  %-9s %s", "unseen", o.Problem)
+	}
+}
+
+func into(unit string) string {
+	if unit == "" {
+		return ""
+	}
+	return " (" + unit + ")"
+}
+
+func unique(words []string) []string {
+	slices.Sort(words)
+	return slices.Compact(words)
+}
+
+// byDirectory shortens a list of files to their directories, with the number of files in each. The directories with
+// the most files come first.
+func byDirectory(files []string) []string {
+	count, only := map[string]int{}, map[string]string{}
+	for _, file := range files {
+		dir := path.Dir(file)
+		count[dir]++
+		only[dir] = file
+	}
+	dirs := make([]string, 0, len(count))
+	for dir := range count {
+		dirs = append(dirs, dir)
+	}
+	slices.SortFunc(dirs, func(a, b string) int { return cmp.Or(count[b]-count[a], cmp.Compare(a, b)) })
+	for i, dir := range dirs {
+		if dirs[i] = fmt.Sprintf("%s/ (%d)", dir, count[dir]); count[dir] == 1 {
+			dirs[i] = only[dir]
+		}
+	}
+	return dirs
+}
+
+// SayMismatches prints the differences between settings and what was observed, with the edits that would settle them.
+func SayMismatches(w io.Writer, all api.Observations) {
+	n := Grave(all.Mismatches)
+	units := format.Count(len(all.Units), "observed unit")
+	switch {
+	case n == 0:
+		Say(w, "\nThe settings agree with what %s did.", units)
+	default:
+		Say(w, "\n%s between the settings and what %s did:", format.Count(n, "mismatch"), units)
+	}
+	for _, m := range all.Mismatches {
+		Say(w, "\n%-8s %s %s", m.Severity, m.Unit, m.Text)
+		for _, e := range m.Edits {
+			Say(w, "         line %d, %s: %s", m.Line, e.Unit, SettingsEdit(e))
+		}
+	}
+}
+
+// SettingsEdit converts an edit for package settings.
+func SettingsEdit(e api.Edit) settings.Edit {
+	return settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
+}
+
+// Grave is how many mismatches are not just notes.
+func Grave(all []api.Mismatch) int {
+	n := 0
+	for _, m := range all {
+		if m.Severity != api.SeverityNote {
+			n++
+		}
+	}
+	return n
+}
