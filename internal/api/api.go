@@ -262,6 +262,8 @@ type Impact struct {
 	Order      []Step   `json:"order,omitempty"`       // everything that would run, in order
 	Makers     []string `json:"makers,omitempty"`      // the units that declare it as an output
 	NotStarted []string `json:"not_started,omitempty"` // those of the affected units that do not run
+	// Reads are the units that were seen to read it although no rule of theirs covers it.
+	Reads []Reader `json:"reads,omitempty"`
 	Text       []string `json:"text"`                  // the same in words, or why nothing would happen
 }
 
@@ -270,6 +272,12 @@ type Act struct {
 	Unit string `json:"unit"`
 	Rule string `json:"rule"`
 	Does string `json:"does"` // "restarts", "reruns", "is sent HUP", "runs COMMAND"
+}
+
+// Reader is a unit that was seen to read a file.
+type Reader struct {
+	Unit string    `json:"unit"`
+	At   time.Time `json:"at"`
 }
 
 // Step is what one unit does as part of an impact.

@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/observation"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/watch/pattern"
 )
@@ -90,7 +91,12 @@ func (s *Session) writeCures(units []string) error {
 
 // Why implements api.Project, for the settings in use.
 func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
-	return s.impactOf(impact.Why(s.Plan(), path)), nil
+	p, report := s.Plan(), impact.Why(s.Plan(), path)
+	f := s.impactOf(report)
+	if f.Path == report.Path { // otherwise the name is not safe to show, and no file has it
+		observation.AddReaders(&f, p, s.observed())
+	}
+	return f, nil
 }
 
 // impactOf converts an impact for faces.

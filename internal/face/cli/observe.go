@@ -84,7 +84,7 @@ func observe(at location, o observeOptions) error {
 			return exit.Refuse("omnivigil: %s has no unit or group %q", p.File, name)
 		}
 	}
-	all, err := observed(p, o)
+	all, err := runObserved(p, o)
 	if err != nil {
 		return err
 	}
@@ -102,8 +102,8 @@ func observe(at location, o observeOptions) error {
 	return err
 }
 
-// observed runs the units, in a running project or in one that is started for that.
-func observed(p *plan.Plan, o observeOptions) (api.Observations, error) {
+// runObserved runs the units, in a running project or in one that is started for that.
+func runObserved(p *plan.Plan, o observeOptions) (api.Observations, error) {
 	none := api.Observations{}
 	place, err := paths.Place(p.File)
 	if err != nil {

@@ -14,6 +14,9 @@ import (
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/observation"
+	"omnivigil/internal/store/observed"
+	"omnivigil/internal/store/paths"
 )
 
 func whyCommand(at *location) *cobra.Command {
@@ -25,12 +28,12 @@ func whyCommand(at *location) *cobra.Command {
 order, or which rule ignores the path. If the project is running, also show the
 present state of these units.`,
 		Args: cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, paths []string) error {
+		RunE: func(_ *cobra.Command, names []string) error {
 			foresee, snap, err := at.impactOf()
 			if err != nil {
 				return err
 			}
-			for _, path := range paths {
+			for _, path := range names {
 				abs, err := filepath.Abs(path)
 				if err != nil {
 					return exit.Refuse("omnivigil: %v", err)
@@ -72,7 +75,12 @@ func (at location) impactOf() (func(path string) (api.Impact, error), *api.Snaps
 	if err != nil {
 		return nil, nil, err
 	}
-	return func(path string) (api.Impact, error) { return impact.Why(p, path).Impact(), nil }, nil, nil
+	seen := observation.Stored(p, observed.In(paths.State(), p.Root))
+	return func(path string) (api.Impact, error) {
+		f := impact.Why(p, path).Impact()
+		observation.AddReaders(&f, p, seen)
+		return f, nil
+	}, nil, nil
 }
 
 func sayImpact(f api.Impact, snap *api.Snapshot) {

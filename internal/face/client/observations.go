@@ -26,7 +26,7 @@ func sayObservation(w io.Writer, o api.Observation) {
 	line := func(what string, items []string) {
 		if len(items) > 0 {
 			const most = 6
-			Say(w, "  %-9s %s", what, format.ListOf(items[:min(len(items), most)], len(items)))
+			Say(w, "  %-10s %s", what, format.ListOf(items[:min(len(items), most)], len(items)))
 		}
 	}
 	var covered, kept, uncovered, wrote, ran, peers []string
@@ -59,7 +59,7 @@ func sayObservation(w io.Writer, o api.Observation) {
 	line("listens", o.Listens)
 	line("connects", peers)
 	if o.Problem != "" {
-		Say(w, "  %-9s %s", "unseen", o.Problem)
+		Say(w, "  %-10s %s", "unseen", o.Problem)
 	}
 }
 

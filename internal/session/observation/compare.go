@@ -1,6 +1,8 @@
 package observation
 
 import (
+	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -33,6 +35,7 @@ type comparison struct {
 	units     []*unitSeen // in the order of the plan
 	settings  map[string]bool
 	files     *projectFiles // read when a pattern has to be proposed
+	addresses map[netip.Addr]bool
 }
 
 // unitSeen is one unit with what was seen of it, sorted out.
@@ -100,6 +103,23 @@ func Uncovered(p *plan.Plan, seen []Observed, unit string) []string {
 		}
 	}
 	return files
+}
+
+// AddReaders adds to an impact which units were seen to read the path although no rule of theirs covers it. It reads
+// ignore files.
+func AddReaders(f *api.Impact, p *plan.Plan, seen []Observed) {
+	c := newComparison(p, seen)
+	for _, u := range c.units {
+		at := slices.IndexFunc(u.Seen.Paths, func(p observe.Path) bool { return p.Name == f.Path })
+		if at < 0 || u.wrote[f.Path] || !u.Seen.Paths[at].Access.Has(observe.Read) {
+			continue
+		}
+		if r := c.readOf(u, u.Seen.Paths[at]); !r.covered() {
+			f.Reads = append(f.Reads, api.Reader{Unit: u.Unit, At: r.at})
+			f.Text = append(f.Text, fmt.Sprintf("  %s read it at %s, but no rule covers it", u.Unit,
+				format.Moment(r.at, time.Now())))
+		}
+	}
 }
 
 func newComparison(p *plan.Plan, seen []Observed) *comparison {
@@ -257,13 +277,13 @@ func (c *comparison) readersOf(u *unitSeen, name string) []string {
 // listenerAt returns the unit that listens at an address: that was seen to, or whose settings name the address.
 func (c *comparison) listenerAt(a observe.Address) string {
 	for _, u := range c.units {
-		if slices.ContainsFunc(u.Seen.Listens, func(l observe.Address) bool { return reaches(a, l) }) {
+		if slices.ContainsFunc(u.Seen.Listens, func(l observe.Address) bool { return c.reaches(a, l) }) {
 			return u.Unit
 		}
 	}
 	for _, u := range c.plan.Units {
 		for _, at := range u.Ports() {
-			if reaches(a, observe.Address{IP: at}) {
+			if c.reaches(a, observe.Address{IP: at}) {
 				return u.Name
 			}
 		}
@@ -271,19 +291,31 @@ func (c *comparison) listenerAt(a observe.Address) string {
 	return ""
 }
 
-// reaches reports whether a connection to one address of this machine ends at another.
-func reaches(to, at observe.Address) bool {
+// reaches reports whether a connection to an address ends where one of this machine's listens.
+func (c *comparison) reaches(to, at observe.Address) bool {
 	if to.Path != "" || at.Path != "" {
 		return to.Path == at.Path
 	}
 	local := func(ip netip.Addr) bool { return ip.IsLoopback() || ip.IsUnspecified() }
-	return to.IP.Port() == at.IP.Port() && (local(to.IP.Addr()) && local(at.IP.Addr()) ||
-		to.IP.Addr() == at.IP.Addr() || at.IP.Addr().IsUnspecified() && isOurs(to.IP.Addr()))
+	of, ours := to.IP.Addr(), at.IP.Addr()
+	return to.IP.Port() == at.IP.Port() &&
+		(of == ours || local(of) && local(ours) || ours.IsUnspecified() && c.own()[of])
 }
 
-// isOurs reports whether an address may be one of this machine. Others in the same private network are taken for it,
-// too: their port is that of a unit.
-func isOurs(ip netip.Addr) bool { return ip.IsPrivate() || ip.IsLinkLocalUnicast() }
+// own are the addresses of this machine.
+func (c *comparison) own() map[netip.Addr]bool {
+	if c.addresses == nil {
+		c.addresses = map[netip.Addr]bool{}
+		all, _ := net.InterfaceAddrs() // without them, only those for all interfaces are unknown
+		for _, a := range all {
+			if network, is := a.(*net.IPNet); is {
+				ip, _ := netip.AddrFromSlice(network.IP)
+				c.addresses[ip.Unmap()] = true
+			}
+		}
+	}
+	return c.addresses
+}
 
 // observation returns what was seen of a unit, for faces.
 func (c *comparison) observation(u *unitSeen) api.Observation {

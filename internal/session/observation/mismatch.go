@@ -52,16 +52,20 @@ func (c *comparison) uncoveredReads(u *unitSeen) []api.Mismatch {
 			plain = append(plain, r.name)
 		}
 	}
-	kind, severity, means := api.UncoveredRead, api.SeverityWarning, "saving it changes nothing"
+	kind, severity := api.UncoveredRead, api.SeverityWarning
+	means := "a save changes nothing"
 	if u.spec.Reuse {
-		kind, severity, means = api.IncompleteKey, api.SeverityError, "its result is reused although it may have changed"
+		kind, severity = api.IncompleteKey, api.SeverityError
+		means = "its result is reused even after a change"
 	}
 	var all []api.Mismatch
 	if len(plain) > 0 {
 		m := api.Mismatch{
 			Kind: kind, Severity: severity, Files: some(plain), Count: len(plain),
-			Text:  fmt.Sprintf("reads %s, which no rule covers: %s", format.ListOf(some(plain), len(plain)), means),
-			Edits: []api.Edit{{Unit: u.Unit, Key: "watch", Values: c.patternsFor(u, plain)}},
+			Text: fmt.Sprintf("reads %s, which no rule covers: %s", format.ListOf(some(plain), len(plain)), means),
+		}
+		if patterns := c.patternsFor(u, plain); len(patterns) > 0 {
+			m.Edits = []api.Edit{{Unit: u.Unit, Key: "watch", Values: patterns}}
 		}
 		all = append(all, m)
 	}
@@ -69,6 +73,10 @@ func (c *comparison) uncoveredReads(u *unitSeen) []api.Mismatch {
 		files := made[maker.Name]
 		if len(files) == 0 {
 			continue
+		}
+		kind, severity := kind, severity
+		if slices.Contains(u.spec.Needs, maker.Name) { // whose outputs belong to what a reused result depends on
+			kind, severity = api.UncoveredRead, api.SeverityWarning
 		}
 		all = append(all, api.Mismatch{
 			Kind: kind, Severity: severity, Files: some(files), Count: len(files),
@@ -98,29 +106,22 @@ func (c *comparison) undeclaredOutputs(u *unitSeen) []api.Mismatch {
 	}
 	slices.Sort(affected)
 	affected = slices.Compact(affected)
-	text := fmt.Sprintf("writes %s, which %s", format.ListOf(some(files), len(files)), concern(u.Unit, affected))
-	edit := api.Edit{Unit: u.Unit, Key: "outputs", Values: c.patternsFor(nil, files)}
+	if at := slices.Index(affected, u.Unit); at >= 0 {
+		affected[at] = "itself"
+	}
+	m := api.Mismatch{
+		Kind: api.UndeclaredOutput, Severity: api.SeverityWarning, Files: some(files), Count: len(files),
+		Text: fmt.Sprintf("writes %s, affecting %s", format.ListOf(some(files), len(files)), format.List(affected)),
+	}
+	key := "ignore"
 	if u.spec.Kind.Ends() {
-		text += `; "outputs" does not declare that`
-	} else {
-		edit.Key = "ignore"
+		key = "outputs"
+		m.Text += ", and does not declare it as an output"
 	}
-	return []api.Mismatch{{
-		Kind: api.UndeclaredOutput, Severity: api.SeverityWarning, Files: some(files), Count: len(files), Text: text,
-		Edits: []api.Edit{edit},
-	}}
-}
-
-// concern tells which units files affect.
-func concern(unit string, affected []string) string {
-	others := slices.DeleteFunc(slices.Clone(affected), func(of string) bool { return of == unit })
-	switch {
-	case len(others) == len(affected):
-		return "concerns " + format.List(others)
-	case len(others) == 0:
-		return "its own rules match: it sets itself off"
+	if patterns := c.patternsFor(nil, files); len(patterns) > 0 {
+		m.Edits = []api.Edit{{Unit: u.Unit, Key: key, Values: patterns}}
 	}
-	return "its own rules match, and concerns " + format.List(others)
+	return []api.Mismatch{m}
 }
 
 // undeclaredNeeds are the units that a unit connects to and that it does not need, directly or through others.
@@ -219,10 +220,11 @@ func (c *comparison) idleRules(u *unitSeen) []api.Mismatch {
 		if matching == 0 {
 			continue // reported without observation
 		}
-		all = append(all, api.Mismatch{
-			Kind: api.IdleRule, Severity: severity, Line: rule.Line,
-			Text: fmt.Sprintf("read none of the %s that %q matches", format.Count(matching, "file"), rule.Text),
-		})
+		m := api.Mismatch{Kind: api.IdleRule, Severity: severity, Line: rule.Line}
+		if m.Text = fmt.Sprintf("read none of the %d files that %q matches", matching, rule.Text); matching == 1 {
+			m.Text = fmt.Sprintf("did not read the file that %q matches", rule.Text)
+		}
+		all = append(all, m)
 	}
 	return all
 }

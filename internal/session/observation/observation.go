@@ -41,6 +41,11 @@ func New(root string, store *observed.Record, news func(unit string)) *Observati
 	return &Observations{root: root, store: store, news: news, asked: map[string]bool{}, of: map[string]*record{}}
 }
 
+// Stored returns what units of a plan were seen to do in earlier sessions with the same commands. It reads files.
+func Stored(p *plan.Plan, store *observed.Record) []Observed {
+	return New(p.Root, store, nil).Of(p, func(string) time.Time { return time.Time{} })
+}
+
 // Available returns why processes cannot be observed on this system; nil: they can.
 func Available() error { return observe.Available() }
 

@@ -1,0 +1,214 @@
+//go:build linux && (amd64 || arm64)
+
+package observe
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// TestMain lets the test binary be a program that is observed.
+func TestMain(m *testing.M) {
+	if act := os.Getenv("OBSERVED"); act != "" {
+		os.Exit(acts[act]())
+	}
+	os.Exit(m.Run())
+}
+
+// acts are programs that are observed; their result is the exit status.
+var acts = map[string]func() int{
+	"listen": func() int {
+		tcp, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return 1
+		}
+		other, err := net.Listen("unix", "quay.sock")
+		if err != nil {
+			return 2
+		}
+		udp, err := net.ListenPacket("udp", "[::1]:41739")
+		if err != nil {
+			return 3
+		}
+		defer udp.Close()
+		for _, l := range []net.Listener{tcp, other} {
+			c, err := net.Dial(l.Addr().Network(), l.Addr().String())
+			if err != nil {
+				return 4
+			}
+			c.Close()
+		}
+		os.WriteFile("port", []byte(tcp.Addr().String()), 0o644)
+		return 0
+	},
+	"ring": func() int {
+		_, _, number := unix.Syscall(unix.SYS_IO_URING_SETUP, 1, 0, 0)
+		return int(number)
+	},
+	"threads": func() int { // calls from many threads and children at once
+		done := make(chan error)
+		for i := range 40 {
+			go func() {
+				runtime.LockOSThread()
+				name := "t" + strconv.Itoa(i)
+				err := os.WriteFile(name, []byte(name), 0o644)
+				done <- errors.Join(err, exec.Command("cat", name).Run())
+			}()
+		}
+		for range 40 {
+			if <-done != nil {
+				return 1
+			}
+		}
+		return 0
+	},
+}
+
+func act(t *testing.T, name, dir string) (Seen, error) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	return observed(t, dir, []string{self}, append(os.Environ(), "OBSERVED="+name))
+}
+
+func real(t *testing.T) string {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	return dir
+}
+
+func TestAddresses(t *testing.T) {
+	dir := real(t)
+	seen, err := act(t, "listen", dir)
+	require.NoError(t, err)
+	port, err := os.ReadFile(filepath.Join(dir, "port"))
+	require.NoError(t, err)
+	names := func(all []Address) (out []string) {
+		for _, a := range all {
+			out = append(out, a.String())
+		}
+		return out
+	}
+	assert.Equal(t, []string{dir + "/quay.sock", string(port), "[::1]:41739"}, names(seen.Listens))
+	assert.Subset(t, names(seen.Connects), []string{dir + "/quay.sock", string(port)})
+}
+
+func TestManyThreads(t *testing.T) {
+	seen, err := act(t, "threads", real(t))
+	require.NoError(t, err)
+	for i := range 40 {
+		at := slices.IndexFunc(seen.Paths, func(p Path) bool { return p.Name == "t"+strconv.Itoa(i) })
+		require.GreaterOrEqual(t, at, 0)
+		assert.True(t, seen.Paths[at].Access.Has(Written|Read|Own))
+	}
+}
+
+// TestStaysTheSame checks what a process notices of being observed.
+func TestStaysTheSame(t *testing.T) {
+	seen, err := act(t, "ring", real(t))
+	var exit *exec.ExitError
+	require.ErrorAs(t, err, &exit)
+	assert.Equal(t, int(unix.ENOSYS), exit.ExitCode(), "io_uring is not available")
+	assert.Len(t, seen.Programs, 1)
+	_, err = observed(t, real(t), []string{"sh", "-c", "kill -USR1 $$; sleep 60"}, os.Environ())
+	require.ErrorAs(t, err, &exit)
+	assert.Equal(t, unix.SIGUSR1, exit.Sys().(syscall.WaitStatus).Signal())
+	dir := real(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "text"), []byte("no program"), 0o755))
+	cmd := exec.Command(filepath.Join(dir, "text"))
+	o, err := Prepare(cmd)
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	err = o.Attach(NewLog(dir, nil))
+	require.ErrorIs(t, err, unix.ENOEXEC)
+	assert.Contains(t, err.Error(), "text")
+	assert.NotErrorIs(t, err, ErrUnavailable)
+	cmd.Wait()
+}
+
+// TestObservesDebuggers observes a program that traces another one, and what that does.
+func TestObservesDebuggers(t *testing.T) {
+	need(t, "strace", "cat")
+	dir := real(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.csv"), []byte("low"), 0o644))
+	seen, err := observed(t, dir, []string{"strace", "-f", "-o", "trace", "sh", "-c", "cat tides.csv"}, os.Environ())
+	require.NoError(t, err)
+	deeds := deedsOf(dir, seen)
+	assert.True(t, deeds["trace: wrote"] && deeds["tides.csv: seen"])
+}
+
+// TestOtherABI observes a program of the 32-bit ABI of the same machine, if the kernel runs such.
+func TestOtherABI(t *testing.T) {
+	need(t, "go")
+	dir := real(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "quay.go"), []byte(`package main
+import ("net"; "os"; "os/exec")
+func main() {
+	os.ReadFile("tides.csv")
+	os.WriteFile("out", nil, 0o644)
+	os.Mkdir("dir", 0o755)
+	os.Rename("out", "dir/out")
+	os.ReadDir("dir")
+	net.Listen("tcp", "127.0.0.1:41738")
+	net.Dial("tcp", "127.0.0.1:41738")
+	exec.Command("true").Run()
+}`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.csv"), nil, 0o644))
+	build := exec.Command("go", "build", "-o", "quay", "quay.go")
+	build.Dir = dir
+	build.Env = append(os.Environ(), "GOARCH="+map[string]string{"amd64": "386", "arm64": "arm"}[runtime.GOARCH],
+		"CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	seen, err := observed(t, dir, []string{filepath.Join(dir, "quay")}, os.Environ())
+	if errors.Is(err, unix.ENOEXEC) {
+		t.Skip("not tested: the kernel does not run 32-bit programs")
+	}
+	require.NoError(t, err)
+	deeds := deedsOf(dir, seen)
+	for _, deed := range []string{"tides.csv: seen", "out: wrote", "out: removed", "dir: wrote", "dir/out: wrote",
+		"dir: listed", "quay: ran"} {
+		assert.True(t, deeds[deed], deed)
+	}
+	assert.Len(t, seen.Programs, 2)
+	require.Len(t, seen.Listens, 1)
+	assert.Equal(t, "127.0.0.1:41738", seen.Listens[0].String())
+	assert.Contains(t, fmt.Sprint(seen.Connects), "127.0.0.1:41738")
+}
+
+// TestNumbers compares the numbers of all calls with the tables of golang.org/x/sys/unix.
+func TestNumbers(t *testing.T) {
+	need(t, "go")
+	dir, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "golang.org/x/sys").Output()
+	require.NoError(t, err)
+	number := regexp.MustCompile(`(?m)^\s+SYS_(\w+)\s+= (\d+)$`)
+	for abi, arch := range []string{"amd64", "386", "arm64", "arm"} {
+		text, err := os.ReadFile(filepath.Join(strings.TrimSpace(string(dir)), "unix", "zsysnum_linux_"+arch+".go"))
+		require.NoError(t, err)
+		known := map[string]int{}
+		for _, m := range number.FindAllStringSubmatch(string(text), -1) {
+			known[strings.ToLower(m[1])], _ = strconv.Atoi(m[2])
+		}
+		for _, c := range calls {
+			want, is := known[c.name]
+			if !is {
+				want = none
+			}
+			assert.Equal(t, want, c.numbers[abi], "%s of %s", c.name, arch)
+		}
+	}
+}
