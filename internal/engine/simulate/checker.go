@@ -51,7 +51,10 @@ import (
 //     so; it is out of date when a unit behind it has run again; nothing waits at rest; files that are for pages
 //     alone refresh these, once for each relay, and set no unit off;
 //
-//  16. when nothing more will happen all is at rest, and what is at rest is moved by no timer.
+//  16. when nothing more will happen all is at rest, and what is at rest is moved by no timer;
+//
+//  17. there is a doubt about each file that the newest run of a wanted unit was seen to read and no rule covers, and
+//     no other doubt of that kind.
 type Checker struct {
 	Broken []string // the broken rules, with what was seen
 
@@ -134,10 +137,11 @@ type wished struct {
 // owing are commands of reactions, or "" for everything, that must succeed before a unit is current again.
 type owing struct {
 	owed    map[string]bool
-	payable []string // those that the live run can do
-	command string   // the one that it runs
-	job     bool     // its live run is a task's or suite's, or in a setup step
-	heavy   bool     // the announced step is a setup step
+	payable []string        // those that the live run can do
+	command string          // the one that it runs
+	job     bool            // its live run is a task's or suite's, or in a setup step
+	unruled map[string]bool // files that its newest run was seen to read and no rule covers
+	heavy   bool            // the announced step is a setup step
 }
 
 func (c *Checker) newBooks(spec *plan.Unit) *books {
@@ -219,6 +223,8 @@ func (c *Checker) broke(rule int, format string, args ...any) {
 // before records what the engine is about to learn.
 func (c *Checker) before(ev engine.Event) {
 	switch ev := ev.(type) {
+	case engine.Uncovered:
+		c.reads(ev)
 	case engine.Begin:
 		for _, u := range c.plan.Units {
 			c.units[u.Name].wanted = !u.Manual

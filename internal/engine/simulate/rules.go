@@ -71,6 +71,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	}
 	c.verdict(snap)
 	c.times(snap)
+	c.uncovered(snap)
 	c.pages(snap, ev, orders)
 	c.stillness(snap, ev, orders)
 }
@@ -219,6 +220,7 @@ func (c *Checker) started(o engine.Start, snap *engine.Snapshot) {
 	if b.live != 0 {
 		c.broke(1, "%s run %d starts while run %d lives", o.Unit, o.Run, b.live)
 	}
+	b.unruled = nil
 	b.live, b.newest, b.ready, b.ails, b.done, b.signalled = o.Run, o.Run, false, false, false, false
 	if b.job, b.heavy = b.takesJob(), false; b.job {
 		c.jobs(o.Unit)

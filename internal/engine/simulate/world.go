@@ -179,7 +179,7 @@ func (w *World) Send(ev engine.Event) {
 			t.readUpTo(w.Moment())
 		}
 	}
-	if w.Double != nil && w.Double() {
+	if _, once := ev.(engine.Uncovered); w.Double != nil && !once && w.Double() {
 		double := w.Double
 		w.Double, w.doubled = nil, true
 		w.Send(ev)
@@ -257,6 +257,7 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 		w.pids++
 		pid := w.pids
 		w.Send(engine.Spawned{Unit: unit, Run: p.run, PID: w.pids})
+		w.observing(unit, p.run)
 		if b.Tool != nil {
 			w.runTool(unit, p)
 		}

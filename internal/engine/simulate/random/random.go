@@ -114,6 +114,7 @@ func randomPlan(r *rand.Rand) *plan.Plan {
 			Run: plan.Command{Shell: "whole"},
 		}
 		u.Reuse = u.Kind == plan.Task && r.IntN(2) == 0
+		u.Observe = i%4 == 1
 		u.Widen = u.Kind.Ends() && r.IntN(3) == 0
 		if u.Kind.Ends() && r.IntN(4) == 0 {
 			u.ComparesTimes, u.Reuse, u.Overlap = true, false, plan.Overlap(r.IntN(4)/3)^plan.Abandon
