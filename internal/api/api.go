@@ -158,6 +158,8 @@ const (
 	KeepIgnoring Action = "keep-ignoring" // keep ignoring the files of a unit's loop
 	ReactAgain   Action = "react-again"   // react to them again
 	WriteCure    Action = "write-cure"    // write into the settings file that they are ignored
+	// write into the settings file what Observations proposes for units
+	WriteRules Action = "write-rules"
 	// add these arguments to the commands of units instead of earlier ones; none: remove them
 	AddWords Action = "add-words"
 	RunWith  Action = "run-with" // rerun or restart units once with these arguments added, and no others
@@ -264,7 +266,7 @@ type Impact struct {
 	NotStarted []string `json:"not_started,omitempty"` // those of the affected units that do not run
 	// Reads are the units that were seen to read it although no rule of theirs covers it.
 	Reads []Reader `json:"reads,omitempty"`
-	Text       []string `json:"text"`                  // the same in words, or why nothing would happen
+	Text  []string `json:"text"` // the same in words, or why nothing would happen
 }
 
 // Act is a unit that a path affects.

@@ -13,7 +13,10 @@ type Detail struct {
 	Processes []ProcessUse `json:"processes,omitempty"` // parents before their children
 	Outputs   []Made       `json:"outputs,omitempty"`   // its outputs
 	Sizes     []MadeByRun  `json:"sizes,omitempty"`     // the total size of the outputs after its last good runs, oldest first
-	Pages     []OpenPage   `json:"pages,omitempty"`     // of a relay: the connected pages
+	// Observed is what it was seen to do; nil: it was never observed. Mismatches are how its settings differ from that.
+	Observed   *Observation `json:"observed,omitempty"`
+	Mismatches []Mismatch   `json:"mismatches,omitempty"`
+	Pages      []OpenPage   `json:"pages,omitempty"` // of a relay: the connected pages
 }
 
 // Made is the files that match a pattern of a unit's outputs now.

@@ -88,4 +88,5 @@ type Edit struct {
 	Key    string   `json:"key"`              // "watch", "outputs", "needs", "follows" or "ready"
 	Values []string `json:"values,omitempty"` // to add to a list
 	Port   int      `json:"port,omitempty"`   // of "ready"
+	Text   string   `json:"text"`             // as a line of the settings file, with only what is added
 }

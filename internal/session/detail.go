@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -43,6 +44,20 @@ func (s *Session) paths(unit string) []string {
 		paths[i] = f.Path
 	}
 	return paths
+}
+
+// inputs are the files that a unit's result depends on: those that affect it, and those that it was seen to read if it
+// is always observed.
+func (s *Session) inputs(unit string) []string {
+	files := s.paths(unit)
+	if u := s.Plan().Unit(unit); u != nil && u.Observe {
+		for _, name := range s.observations.Reads(u) {
+			files = append(files, filepath.Join(s.root, filepath.FromSlash(name)))
+		}
+		slices.Sort(files)
+		files = slices.Compact(files)
+	}
+	return files
 }
 
 // Samples implements api.Project.
@@ -88,6 +103,9 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	for _, made := range outputs.List(p, u).Made {
 		made.Pattern = s.clean(made.Pattern)
 		d.Outputs = append(d.Outputs, made)
+	}
+	if seen := s.observationsOf([]string{unit}); len(seen.Units) > 0 {
+		d.Observed, d.Mismatches = &seen.Units[0], seen.Mismatches
 	}
 	d.Sizes = s.outputs.SizesOf(unit)
 	if server := s.pages.Of(unit); server != nil {
@@ -153,6 +171,9 @@ func (s *Session) settingsOf(u *plan.Unit) []api.Setting {
 	}
 	if u.Reuse {
 		add("reuse", "its last good result holds while all it depends on is the same")
+	}
+	if u.Observe {
+		add("observe", "what it does is compared with its settings")
 	}
 	if u.Alone {
 		add("alone", "nothing else runs at the same time")

@@ -59,6 +59,8 @@ func (l *loop) run(first engine.Event) {
 			l.beat(now)
 		case <-l.watching.retry:
 			l.watchAgain()
+		case <-l.rewatch:
+			l.watchForNewest()
 		}
 		l.drain()
 	}

@@ -58,6 +58,8 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		return api.Answer{}, nil
 	case api.Touch:
 		return s.touchDoubted(units)
+	case api.WriteRules:
+		return s.writeRules(units)
 	case api.Observe:
 		return s.observeFromNow(ctx, units)
 	case api.WriteCure:
@@ -87,7 +89,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		}
 	}
 	for _, path := range r.For {
-		asked.Hits = append(asked.Hits, impact.Why(s.Plan(), path).Hits...)
+		asked.Hits = append(asked.Hits, impact.WhyWith(s.Plan(), s.observedInputs(s.Plan()), path).Hits...)
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {

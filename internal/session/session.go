@@ -136,6 +136,7 @@ type memory struct {
 	outcomes *outcomes.Results
 	// observations also belong to this session.
 	observations *observation.Observations
+	rewatch      chan struct{} // has a value when they have changed what is to be watched
 }
 
 // published is what the loop publishes; each value is immutable.
@@ -179,7 +180,7 @@ func Start(c Config) (*Session, error) {
 			root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State,
 			began: time.Now(), spawner: c.Spawner, deserted: c.Deserted, adopted: c.Adopted,
 		},
-		memory: memory{setup: setup.In(c.State)},
+		memory: memory{setup: setup.In(c.State), rewatch: make(chan struct{}, 1)},
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
@@ -232,7 +233,7 @@ func Start(c Config) (*Session, error) {
 			s.observations.Ask([]string{u.Name})
 		}
 	}
-	s.results = reuse.In(c.State, c.Plan.Root, s.paths)
+	s.results = reuse.In(c.State, c.Plan.Root, s.inputs)
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	l.watchFor(c.Plan)

@@ -34,7 +34,7 @@ func (l *loop) readSettings(now time.Time, burst int) {
 // watchFor sets the interests of a plan's units.
 func (l *loop) watchFor(p *plan.Plan) {
 	l.edits++
-	interests := impact.InterestsWithout(p, l.ignored)
+	interests := impact.InterestsOf(p, l.observedInputs(p), l.ignored)
 	if own, err := filepath.Rel(l.root, l.ownFolder); err == nil && l.ownFolder != "" && filepath.IsLocal(own) {
 		for i := range interests { // what it writes itself is not a change
 			interests[i].Ignore = append(interests[i].Ignore, pattern.Literal(filepath.ToSlash(own))+"/**")
@@ -91,7 +91,8 @@ func (s *Session) writeCures(units []string) error {
 
 // Why implements api.Project, for the settings in use.
 func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
-	p, report := s.Plan(), impact.Why(s.Plan(), path)
+	p := s.Plan()
+	report := impact.WhyWith(p, s.observedInputs(p), path)
 	f := s.impactOf(report)
 	if f.Path == report.Path { // otherwise the name is not safe to show, and no file has it
 		observation.AddReaders(&f, p, s.observed())

@@ -229,7 +229,7 @@ func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
 	edited := data
 	for _, m := range all.Mismatches {
 		for _, e := range m.Edits {
-			with, err := settings.Extended(p.File, edited, []settings.Edit{client.SettingsEdit(e)})
+			with, err := settings.Extended(p.File, edited, []settings.Edit{observation.SettingsEdit(e)})
 			if err != nil {
 				fmt.Fprintln(os.Stderr, escape.Lines(err.Error()))
 				continue

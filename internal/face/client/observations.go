@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/format"
 )
 
@@ -20,9 +19,26 @@ func SayObservations(w io.Writer, all api.Observations) {
 	SayMismatches(w, all)
 }
 
+// sayObserved prints what one unit was seen to do and how its settings differ from that, as a section of its details.
+func sayObserved(w io.Writer, d api.Detail) {
+	if d.Observed == nil {
+		return
+	}
+	Say(w, "\nobserved")
+	sayDeeds(w, *d.Observed)
+	for _, m := range d.Mismatches {
+		sayMismatch(w, m)
+	}
+}
+
 // sayObservation prints what one unit was seen to do, in a few lines.
 func sayObservation(w io.Writer, o api.Observation) {
 	Say(w, "%s", o.Unit)
+	sayDeeds(w, o)
+}
+
+// sayDeeds prints what a unit was seen to do, one line for each kind.
+func sayDeeds(w io.Writer, o api.Observation) {
 	line := func(what string, items []string) {
 		if len(items) > 0 {
 			const most = 6
@@ -108,16 +124,16 @@ func SayMismatches(w io.Writer, all api.Observations) {
 		Say(w, "\n%s between the settings and what %s did:", format.Count(n, "mismatch"), units)
 	}
 	for _, m := range all.Mismatches {
-		Say(w, "\n%-8s %s %s", m.Severity, m.Unit, m.Text)
-		for _, e := range m.Edits {
-			Say(w, "         line %d, %s: %s", m.Line, e.Unit, SettingsEdit(e))
-		}
+		Say(w, "")
+		sayMismatch(w, m)
 	}
 }
 
-// SettingsEdit converts an edit for package settings.
-func SettingsEdit(e api.Edit) settings.Edit {
-	return settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
+func sayMismatch(w io.Writer, m api.Mismatch) {
+	Say(w, "%-8s %s %s", m.Severity, m.Unit, m.Text)
+	for _, e := range m.Edits {
+		Say(w, "         line %d, %s: %s", m.Line, e.Unit, e.Text)
+	}
 }
 
 // Grave is how many mismatches are not just notes.

@@ -137,6 +137,7 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	for _, r := range d.Rules {
 		Say(w, "  %-30s %-8s  %s", r.Pattern, format.Count(r.Files, "file"), r.Does)
 	}
+	sayObserved(w, d)
 	section("outputs", len(d.Outputs))
 	for _, o := range d.Outputs {
 		Say(w, "  %-30s %-8s  %s", o.Pattern, format.Count(o.Files, "file"), format.Bytes(float64(o.Size)))

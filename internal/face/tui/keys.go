@@ -24,7 +24,7 @@ func init() { // what the bindings do refers to them
 	bindings = slices.Concat(
 		overview.SelectKeys, unitKeys, viewKeys, results.Keys, moreUnitKeys, overview.OnlyKeys, typing.Keys,
 		projectKeys, overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, arguments.Keys,
-		overview.Bindings, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, leaveKeys, helpKeys, commandLineKeys,
+		overview.Bindings, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, panels.ObservedKeys, leaveKeys, helpKeys, commandLineKeys,
 		arguments.Bindings, results.Bindings, ripples.Bindings, unitview.Bindings, mapview.Bindings, charts.Bindings,
 		typing.Bindings, view.FieldBindings,
 	)
@@ -87,6 +87,8 @@ var projectKeys = []view.Binding{
 	{Keys: []string{"D"}, Action: "doubts", Name: "list the doubts about the verdict", Hint: "doubts",
 		Group: view.GroupProject,
 		When:  func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: panels.ShowDoubts},
+	{Keys: []string{"O"}, Action: "observed", Name: "compare its rules with what it reads and writes",
+		Group: view.GroupProject, Do: panels.ShowObserved},
 	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them",
 		Group: view.GroupProject,
 		Do:    func(m *view.Model) { m.Ask(pauseOrResumeAll(m)) }},

@@ -79,6 +79,29 @@ func whole(now time.Time) api.Detail {
 	}
 }
 
+// observed returns what u0 was seen to do.
+func observed() api.Observations {
+	return api.Observations{
+		Units: []api.Observation{{
+			Unit: "u0", Run: 3,
+			Reads: []api.ObservedRead{
+				{Path: "cmd/tides/main.go", Rule: "cmd/**"}, {Path: ".env", Kept: "the settings"}, {Path: "tax/rates.json"},
+			},
+			Missing: []string{"tides.local.toml"}, Listens: []string{"127.0.0.1:4101"},
+			Writes:   []api.ObservedWrite{{Path: "tides.db"}},
+			Connects: []api.ObservedPeer{{Address: "127.0.0.1:4102", Unit: "u2"}},
+		}},
+		Mismatches: []api.Mismatch{
+			{
+				Unit: "u0", Severity: api.SeverityWarning, Line: 4,
+				Text:  "reads tax/rates.json, which no rule covers: a save changes nothing",
+				Edits: []api.Edit{{Text: `watch = ["tax/rates.json"]`}},
+			},
+			{Unit: "u0", Severity: api.SeverityNote, Line: 4, Text: `read none of the 2 files that "docs/*.md" matches`},
+		},
+	}
+}
+
 // used returns samples of u0 and u1 for the last half minute.
 func used(now time.Time) []api.Sample {
 	var all []api.Sample
@@ -102,6 +125,7 @@ func TestViewScreens(t *testing.T) {
 		{"ripples", []string{"R", "down"}},
 		{"ripple-compared", []string{"R", "down", "down", "v"}},
 		{"unit", []string{"U"}},
+		{"observed", []string{"O"}},
 		{"map", []string{"M"}},
 		{"map-if-restarted", []string{"M", "v"}},
 		{"charts-cpu", []string{"C"}},
@@ -112,7 +136,7 @@ func TestViewScreens(t *testing.T) {
 			name := fmt.Sprintf("%s-%d", test.name, size[0])
 			t.Run(name, func(t *testing.T) {
 				m, p := play(t, 5, size[0], size[1])
-				p.detail, p.samples = whole(p.Now), used(p.Now)
+				p.detail, p.samples, p.observations = whole(p.Now), used(p.Now), observed()
 				m.keyed(test.keys...)
 				holds(t, m)
 				compareScreen(t, m, name)

@@ -126,12 +126,23 @@ func SettingsFiles(p *plan.Plan) []string {
 	return slices.Compact(files)
 }
 
+// withMore adds files to the interests of units, after their rules.
+func withMore(all []pattern.Interest, more map[string][]string) []pattern.Interest {
+	for i := range all {
+		for _, file := range more[all[i].Key] {
+			all[i].Rules = append(all[i].Rules, pattern.Rule{Pattern: pattern.Literal(file)})
+		}
+	}
+	return all
+}
+
 // elsewhereDebounce is long enough for temporary files of tools to disappear.
 const elsewhereDebounce = 300 * time.Millisecond
 
-// InterestsWithout is Interests without files that units ignore, and with the interest in files that no rule matches.
-func InterestsWithout(p *plan.Plan, ignored map[string][]string) []pattern.Interest {
-	all := append(Interests(p), inOutputs(p)...)
+// InterestsOf is Interests with more files that affect units, without files that units ignore, and with the interest in
+// files that no rule matches.
+func InterestsOf(p *plan.Plan, more, ignored map[string][]string) []pattern.Interest {
+	all := append(withMore(Interests(p), more), inOutputs(p)...)
 	all = append(
 		all,
 		pattern.Interest{Key: Elsewhere, Rules: []pattern.Rule{{Pattern: "**"}}, Debounce: elsewhereDebounce,
@@ -181,8 +192,8 @@ func Hit(p *plan.Plan, u *plan.Unit, h watch.Hit) engine.Hit {
 	return hit
 }
 
-// rule returns the pattern of an interest's rule.
-func rule(u *plan.Unit, i int) plan.Pattern {
+// rule returns the pattern of an interest's rule. One that is not in the settings has no line: see withMore.
+func rule(u *plan.Unit, i int, text string) plan.Pattern {
 	if i < len(u.Reactions) {
 		return u.Reactions[i].When
 	}
@@ -194,7 +205,10 @@ func rule(u *plan.Unit, i int) plan.Pattern {
 	for _, step := range u.Setup {
 		inputs = append(inputs, step.Inputs...)
 	}
-	return inputs[i-len(u.Watch)]
+	if i -= len(u.Watch); i >= len(inputs) {
+		return plan.Pattern{Text: text}
+	}
+	return inputs[i]
 }
 
 // someFiles is how many of a rule's files are named.

@@ -70,8 +70,11 @@ type Near struct {
 }
 
 // Why returns what a save of the path would set off. The path is absolute, or relative to the project's directory.
-func Why(p *plan.Plan, path string) Report {
-	interests := Interests(p)
+func Why(p *plan.Plan, path string) Report { return WhyWith(p, nil, path) }
+
+// WhyWith is Why with more files that affect units, because the units were seen to read them.
+func WhyWith(p *plan.Plan, more map[string][]string, path string) Report {
+	interests := withMore(Interests(p), more)
 	r := Report{Path: relative(p, path), typed: p.Elsewhere()}
 	for _, a := range watch.Explain(p.Root, interests, path) {
 		r.Noise = r.Noise || a.Noise
@@ -93,7 +96,7 @@ func Why(p *plan.Plan, path string) Report {
 				},
 			)
 			r.Hits = append(r.Hits, h)
-			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule), a.Captures, does(u, h)})
+			r.Acts = append(r.Acts, Act{u.Name, rule(u, a.Rule, a.Pattern), a.Captures, does(u, h)})
 		case a.Rule >= 0 && !a.Noise:
 			r.Kept = append(r.Kept, keptBy(u, a))
 		}
@@ -124,7 +127,7 @@ func keptBy(u *plan.Unit, a watch.Answer) Kept {
 	if a.Excluded != "" {
 		return Kept{Unit: u.Name, Excluded: a.Excluded}
 	}
-	return Kept{Unit: u.Name, By: rule(u, a.Rule)}
+	return Kept{Unit: u.Name, By: rule(u, a.Rule, a.Pattern)}
 }
 
 func nearest(p *plan.Plan, interests []pattern.Interest, path string) *Near {
@@ -139,7 +142,7 @@ func nearest(p *plan.Plan, interests []pattern.Interest, path string) *Near {
 		}
 		for i, r := range in.Rules {
 			if r.Pattern == pattern {
-				return &Near{key, rule(u, i)}
+				return &Near{key, rule(u, i, pattern)}
 			}
 		}
 	}
@@ -219,6 +222,10 @@ func (r Report) Lines() []string {
 		add("it is an output of %s", format.List(r.Makers))
 	}
 	for _, a := range r.Acts {
+		if a.Pattern.Line == 0 && !r.typed {
+			add("%s %s: it was seen to read it", a.Unit, a.Does)
+			continue
+		}
 		add("%s %s: it matches %s%s", a.Unit, a.Does, r.place(a.Pattern), taken(a.Captures))
 	}
 	if len(r.Order) > 1 {
@@ -285,7 +292,7 @@ func Look(p *plan.Plan) (Cost, error) {
 		c.Above = c.Above ||
 			slices.ContainsFunc(u.Watch, func(w plan.Pattern) bool { return strings.HasPrefix(w.Text, "../") })
 		for _, i := range survey.Unmatched[u.Name] {
-			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i)}, slices.Contains(survey.Excluded[u.Name], i)})
+			c.Idle = append(c.Idle, IdleRule{Near{u.Name, rule(u, i, "")}, slices.Contains(survey.Excluded[u.Name], i)})
 		}
 	}
 	return c, nil

@@ -89,6 +89,20 @@ func Compare(p *plan.Plan, seen []Observed) api.Observations {
 
 // Uncovered returns the files that a unit has read and none of its rules covers, in order. It reads ignore files.
 func Uncovered(p *plan.Plan, seen []Observed, unit string) []string {
+	return readsOf(p, seen, unit, func(r read) bool { return !r.covered() })
+}
+
+// observedInput is why a read need not be covered by a rule: see Inputs.
+const observedInput = "counts as an input, because it is observed"
+
+// Inputs are the files that count as inputs of a task, because it was seen to read them, it is always observed, and its
+// result is reused. It reads ignore files.
+func Inputs(p *plan.Plan, seen []Observed, unit string) []string {
+	return readsOf(p, seen, unit, func(r read) bool { return r.kept == observedInput })
+}
+
+// readsOf returns some of the files that a unit has read, in order.
+func readsOf(p *plan.Plan, seen []Observed, unit string, which func(read) bool) []string {
 	c := newComparison(p, seen)
 	var files []string
 	for _, u := range c.units {
@@ -97,7 +111,7 @@ func Uncovered(p *plan.Plan, seen []Observed, unit string) []string {
 		}
 		c.sortOut(u)
 		for _, r := range u.reads {
-			if !r.covered() {
+			if which(r) {
 				files = append(files, r.name)
 			}
 		}
@@ -199,6 +213,9 @@ func (c *comparison) readOf(u *unitSeen, p observe.Path) read {
 	}
 	if by := c.followed(u.spec, r.from); r.rule == "" && by != "" {
 		r.kept = "follows " + by
+	}
+	if !r.covered() && u.spec.Reuse && u.spec.Observe && len(r.from) == 0 {
+		r.kept = observedInput
 	}
 	return r
 }

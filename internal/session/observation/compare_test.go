@@ -68,7 +68,7 @@ func foundIn(all []api.Mismatch) string {
 	for _, m := range all {
 		fmt.Fprintf(&b, "%s %s %s (line %d): %s\n", m.Severity, m.Kind, m.Unit, m.Line, m.Text)
 		for _, e := range m.Edits {
-			fmt.Fprintf(&b, "  %s: %s\n", e.Unit, settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port})
+			fmt.Fprintf(&b, "  %s: %s\n", e.Unit, e.Text)
 		}
 	}
 	return b.String()
@@ -112,7 +112,7 @@ func TestCompare(t *testing.T) {
 			for range 2 { // an output that is declared may have to be followed, too
 				for _, m := range found {
 					for _, e := range m.Edits {
-						edit := settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
+						edit := SettingsEdit(e)
 						require.NoError(t, settings.Extend(name, []settings.Edit{edit}))
 					}
 				}

@@ -8,6 +8,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch/pattern"
@@ -27,6 +28,9 @@ func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 	}
 	for i := range all {
 		all[i].Unit = u.Unit
+		for j, e := range all[i].Edits {
+			all[i].Edits[j].Text = SettingsEdit(e).String()
+		}
 		if all[i].Line == 0 {
 			all[i].Line = u.spec.Line
 		}
@@ -36,6 +40,11 @@ func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 		return slices.Index(order, a.Severity) - slices.Index(order, b.Severity)
 	})
 	return all
+}
+
+// SettingsEdit converts a proposed edit for package settings.
+func SettingsEdit(e api.Edit) settings.Edit {
+	return settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
 }
 
 // uncoveredReads are files that a unit reads and that no rule covers: one mismatch for files of the project, and one

@@ -367,7 +367,7 @@ func (c Converter) Observations(all api.Observations) api.Observations {
 		m := &all.Mismatches[i]
 		m.Text, m.Files = c(m.Text), c.All(m.Files)
 		for j := range m.Edits {
-			m.Edits[j].Values = c.All(m.Edits[j].Values)
+			m.Edits[j].Values, m.Edits[j].Text = c.All(m.Edits[j].Values), c(m.Edits[j].Text)
 		}
 	}
 	return all

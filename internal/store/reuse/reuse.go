@@ -1,8 +1,8 @@
 // Package reuse determines whether the last good result of a task is still valid, across sessions.
 //
 // It is valid while everything that it depends on is the same: the command, the program's path, size and time, the
-// steps before it, the directory, the task's variables and those that its command names, the contents of its inputs,
-// the results of what it needs and follows, and its outputs. The state directory holds a record for each task, a JSON
+// steps before it, the directory, the task's variables and those that its command names, the contents of its inputs
+// (those that its rules name, and those that it was seen to read if it is observed), the results of what it needs and follows, and its outputs. The state directory holds a record for each task, a JSON
 // file named by a hash of the project's directory and the task's name, and an index of the hashes of all files that
 // were read (see Index). Start reading at Results.Begin.
 package reuse
@@ -61,6 +61,7 @@ type Attempt struct {
 	results *Results
 	plan    *plan.Plan
 	unit    *plan.Unit
+	inputs  []string // that affect the unit
 	needed  string
 	stamps  string
 	began   time.Time
@@ -73,9 +74,9 @@ type Attempt struct {
 // Begin determines whether a task has to run. The error tells what could not be read; then it has to, and its result
 // cannot be reused.
 func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
-	a := &Attempt{results: r, plan: p, unit: u, began: time.Now()}
+	a := &Attempt{results: r, plan: p, unit: u, inputs: r.inputs(u.Name), began: time.Now()}
 	var err error
-	if a.needed, a.stamps, err = r.needed(p, u); err != nil {
+	if a.needed, a.stamps, err = r.needed(p, u, a.inputs); err != nil {
 		return nil, err
 	}
 	var last record
@@ -106,12 +107,20 @@ const maxTold = 256 << 20
 // reused.
 func (a *Attempt) EndedWell(told []byte) error {
 	r := a.results
-	needed, stamps, err := r.needed(a.plan, a.unit)
+	needed, stamps, err := r.needed(a.plan, a.unit, a.inputs)
 	if err != nil {
 		return err
 	}
 	if needed != a.needed || stamps != a.stamps {
 		return nil // what it has read is unknown
+	}
+	if now := r.inputs(a.unit.Name); !slices.Equal(now, a.inputs) { // it was seen to read more
+		if a.changedSince(now) {
+			return nil
+		}
+		if needed, _, err = r.needed(a.plan, a.unit, now); err != nil {
+			return err
+		}
 	}
 	outputs, err := r.outputs(a.plan, a.unit)
 	if err != nil {
@@ -135,6 +144,20 @@ func (a *Attempt) EndedWell(told []byte) error {
 	return nil
 }
 
+// changedSince reports whether one of the files that were not known as inputs when the attempt began was written since
+// then.
+func (a *Attempt) changedSince(files []string) bool {
+	for _, file := range files {
+		if slices.Contains(a.inputs, file) {
+			continue
+		}
+		if look, err := lookAt(file); err != nil || look.LastChange() >= a.began.UnixNano()-int64(sameTick) {
+			return true
+		}
+	}
+	return false
+}
+
 func (r *Results) recordOf(u *plan.Unit) string {
 	name := sha256.Sum256([]byte(u.Name))
 	return filepath.Join(r.dir, hex.EncodeToString(name[:16])+".json")
@@ -147,9 +170,11 @@ func (r *Results) toldBy(u *plan.Unit) string {
 
 // needed returns a hash of everything that a unit's result depends on, and a hash of the stamps of its files: files
 // that were changed and restored have other stamps.
-func (r *Results) needed(p *plan.Plan, u *plan.Unit) (needed, stamps string, err error) {
+//
+// Inputs are the files that affect the unit.
+func (r *Results) needed(p *plan.Plan, u *plan.Unit, inputs []string) (needed, stamps string, err error) {
 	n := need{r, p, sha256.New(), sha256.New(), map[string]bool{}}
-	if err := n.unit(u, true); err != nil {
+	if err := n.unit(u, inputs); err != nil {
 		return "", "", err
 	}
 	return hex.EncodeToString(n.all.Sum(nil)), hex.EncodeToString(n.looks.Sum(nil)), nil
@@ -164,8 +189,8 @@ type need struct {
 	done  map[string]bool
 }
 
-// unit adds what a unit depends on, and the units that it waits for.
-func (n need) unit(u *plan.Unit, inputs bool) error {
+// unit adds what a unit depends on, with its inputs, and the units that it waits for.
+func (n need) unit(u *plan.Unit, inputs []string) error {
 	if n.done[u.Name] {
 		return nil
 	}
@@ -174,10 +199,8 @@ func (n need) unit(u *plan.Unit, inputs bool) error {
 	for _, step := range slices.Concat(u.Setup, u.Prelude) {
 		fmt.Fprintf(n.all, "%q %q\n", step.Run.Argv(), step.Dir)
 	}
-	if inputs {
-		if err := n.files(n.inputs(u.Name)); err != nil {
-			return err
-		}
+	if err := n.files(inputs); err != nil {
+		return err
 	}
 	ups := slices.Concat(u.Needs, u.Follows)
 	slices.Sort(ups)
@@ -197,7 +220,11 @@ func (n need) result(u *plan.Unit) error {
 	if len(u.Outputs) > 0 {
 		return n.files(outputFiles(n.plan, u))
 	}
-	return n.unit(u, u.Kind.Ends() || u.Pass != nil)
+	var inputs []string
+	if u.Kind.Ends() || u.Pass != nil {
+		inputs = n.inputs(u.Name)
+	}
+	return n.unit(u, inputs)
 }
 
 func (n need) files(files []string) error {

@@ -19,6 +19,7 @@ import (
 	"omnivigil/internal/face/tui/charts"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
+	"omnivigil/internal/face/tui/panels"
 	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
@@ -112,7 +113,7 @@ const besideWidth = 130
 // rows are all sections.
 func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
-	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.settings(m), v.environment(m)}
+	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.observed(m), v.settings(m), v.environment(m)}
 	rows := append(v.now(m, u), v.use(m, u, width)...)
 	if width < besideWidth {
 		return append(rows, slices.Concat(slices.Concat(left...), slices.Concat(right...))...)
@@ -340,6 +341,16 @@ func (v *unitView) outputs(m *view.Model) []string {
 		rows = append(rows, "  "+m.Palette.Dim.Render(text))
 	}
 	return append(rows, "")
+}
+
+// observed shows what the unit was seen to do, and how its settings differ from that.
+func (v *unitView) observed(m *view.Model) []string {
+	if v.detail.Observed == nil {
+		return nil
+	}
+	rows := []string{heading(m, "observed")}
+	rows = append(rows, panels.DeedRows(m, *v.detail.Observed)...)
+	return append(append(rows, panels.MismatchRows(m, v.detail.Mismatches)...), "")
 }
 
 // sizesText compares the outputs of the last two runs.

@@ -51,6 +51,7 @@ var Groups = []string{GroupUnit, GroupView, GroupProject, GroupTime, GroupStream
 const (
 	GroupLoop     = "a loop"
 	GroupDoubts   = "doubts"
+	GroupObserved = "what was observed"
 	GroupField    = "a field"
 	GroupLeave    = "leaving"
 	GroupLines    = "chosen lines"
