@@ -325,6 +325,7 @@ func TestAssistant(t *testing.T) {
 			"ripple",
 			"output",
 			"what_if",
+			"observed",
 			"tests",
 			"findings",
 			"narrow",

@@ -205,6 +205,32 @@ func (t *tools) unit(ctx context.Context, in oneUnit) (string, error) {
 	return w.String(), nil
 }
 
+func (t *tools) observed(ctx context.Context, in anyUnits) (string, error) {
+	p, err := t.connect(ctx)
+	if err != nil {
+		return "", err
+	}
+	all, err := p.Observations(ctx, in.Units)
+	if err != nil {
+		return "", err
+	}
+	var w words
+	if len(all.Units) == 0 {
+		w.add("No unit has been observed. observe = true in a unit's settings observes each of its runs.")
+	}
+	for _, o := range all.Units {
+		w.add("%s: read %s, wrote %s, listens on %s%s", o.Unit, format.Count(len(o.Reads), "file"),
+			format.Count(len(o.Writes), "file"), cmp.Or(format.List(o.Listens), "no address"), reason(o.Problem))
+	}
+	for _, m := range all.Mismatches {
+		w.add("%s: %s %s", m.Severity, m.Unit, m.Text)
+		for _, e := range m.Edits {
+			w.add("    proposed for %s (line %d): %s", e.Unit, m.Line, e.Text)
+		}
+	}
+	return w.String(), nil
+}
+
 // lastWords adds the lines of a run that tell why it ended.
 func (w *words) lastWords(ctx context.Context, p api.Project, unit string, run int) error {
 	const most = 20

@@ -47,6 +47,9 @@ func addReading(s *mcp.Server, t *tools) {
 		"prompts, typed input. Says whether the unit is waiting for input.", reads, t.screen)
 	add(s, "what_if", "Predict what saving a file would set off: which units would act, by which rule and in which "+
 		"order, or what excludes the file.", reads, t.whatIf)
+	add(s, "observed", "Show what units were seen to do and how that differs from their settings: files that they "+
+		"read and no rule covers, outputs and needs that are not declared, with the lines that would settle it. "+
+		"Nothing is written. Only units with observe = true, or that a user observes, are seen.", reads, t.observed)
 	add(s, "tests", "List tests, newly failing ones first: message, location, expected and actual value; which are "+
 		"flaky or slow. Default: only failing tests.", reads, t.tests)
 	add(s, "findings", "List diagnostics of compilers, linters and stack traces: file, line, column, rule, message, "+
@@ -101,6 +104,9 @@ type (
 	}
 	someUnits struct {
 		Units []string `json:"units" jsonschema:"unit or group names"`
+	}
+	anyUnits struct {
+		Units []string `json:"units,omitempty" jsonschema:"unit or group names; default: all"`
 	}
 	oneRipple struct {
 		Number int `json:"number,omitempty" jsonschema:"ripple number; default: the newest"`

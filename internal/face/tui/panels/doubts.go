@@ -2,6 +2,7 @@ package panels
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -59,18 +60,30 @@ func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 	}
 	add("")
 	for _, b := range m.BindingsOf("doubts") {
-		if b.Group == view.GroupDoubts {
+		if b.Group == view.GroupDoubts && (b.When == nil || b.When(m)) {
 			add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%9s", b.Shown())), m.Palette.Dim.Render(b.Name))
 		}
 	}
 	return rows
 }
 
+// anyDoubt reports whether there is a doubt of one of some kinds.
+func anyDoubt(m *view.Model, kinds ...string) bool {
+	return slices.ContainsFunc(m.Snap.Doubts, func(d api.Doubt) bool { return slices.Contains(kinds, d.Kind) })
+}
+
 // DoubtKeys are those of the panel.
 var DoubtKeys = []view.Binding{
 	{In: "doubts", Keys: []string{"enter"}, Name: "touch the files in doubt (as if saved)",
 		Hint: "touch the files", Group: view.GroupDoubts,
-		Do: func(m *view.Model) { m.Ask(api.Touch) }},
+		When: func(m *view.Model) bool { return anyDoubt(m, "older-file", "saved-during-run") },
+		Do:   func(m *view.Model) { m.Ask(api.Touch) }},
+	{In: "doubts", Keys: []string{"O"}, Name: "add the missing rules", Hint: "add the rules", Group: view.GroupDoubts,
+		When: func(m *view.Model) bool { return anyDoubt(m, string(api.UncoveredRead)) },
+		Do: func(m *view.Model) {
+			m.Close()
+			ShowObserved(m)
+		}},
 	{In: "doubts", Keys: []string{"backspace"}, Name: "dismiss all", Hint: "dismiss", Group: view.GroupDoubts,
 		Do: func(m *view.Model) { m.Ask(api.Dismiss) }},
 	{In: "doubts", Keys: []string{"esc", "D", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
