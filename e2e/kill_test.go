@@ -131,7 +131,7 @@ func ends(t *testing.T, cmd *exec.Cmd, limit time.Duration) {
 }
 
 // TestKilledAtAnyMoment kills one of Omnivigil's processes, a hundred times at random moments, and finds nothing left
-// of what they started. The time until then is logged.
+// of what they started. Every other time the units are observed. The time until then is logged.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	program := build(t)
@@ -146,6 +146,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
 			settings, sleep := hostileProject()
+			if i%2 == 1 {
+				settings = strings.Replace(settings, "[defaults]", "[defaults]\nobserve = true", 1)
+			}
 			require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", []byte(settings), 0o644))
 			cmd := exec.Command(program, "start", "--plain", "--trust")
 			cmd.Dir = dir
