@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -14,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/api"
 )
 
 // The projects of these tests are real ones. They are fetched by the tools of their ecosystems when the tests run, from
@@ -117,7 +121,21 @@ type liveProject struct {
 	edit              string // has %d: the number of the edit
 	breaks            string // a broken edit; empty: the unit has no good and bad
 	asks              string // a path that the unit's address answers with the number; empty: a file has it
+
+	more  string      // units that are added for the observation; PORT is the port
+	clean string      // a shell command that removes what was built
+	right []string    // what observation finds in the settings as drafted, and settles
+	wrong [][2]string // replacements in the settings that break them
+	finds []string    // what observation finds then: units and kinds of mismatches
 }
+
+// ignored is what such projects do not keep in version control.
+const ignored = "node_modules/\n.venv/\n__pycache__/\n*.egg-info/\ntarget/\ndist/\nbin/go-httpbin\n.nyc_output/\n" +
+	"coverage/\nbuild/\n/state/\n/config/\n"
+
+// smoke is a suite that asks a server.
+const smoke = "\n[suite.smoke]\nrun = ['node', '-e', 'fetch(process.argv[1]).catch(() => {})', " +
+	"'http://127.0.0.1:PORT/']\n"
 
 // marker is where a program of a suite writes the number of the edit.
 const marker = "MARKER"
@@ -129,50 +147,81 @@ var liveProjects = []liveProject{
 		file: "src/routes/root.ts",
 		fetch: `npx --yes fastify-cli@7.4.0 generate ferry --lang=ts >/dev/null; rm -r ferry/test
 			sed -i '/"test"/d; s#fastify start -l info#& -p PORT#' ferry/package.json`,
-		at: "return { root: true }", edit: "return { edit: %d }\n", breaks: "const edit: number = 'x'\n", asks: "/"},
+		at: "return { root: true }", edit: "return { edit: %d }\n", breaks: "const edit: number = 'x'\n", asks: "/",
+		more: smoke + "needs = [\"start\"]\n",
+		wrong: [][2]string{{`(?s)(service.watch-ts.*?\nwatch = )[^\n]*`, `$1["src/app.ts"]`},
+			{`follows = \["watch-ts"\]\n`, ""}, {`needs = \["start"\]\n`, ""}},
+		finds: []string{"smoke undeclared-need", "start uncovered-read", "watch-ts uncovered-read"}},
 	{name: "a server of Express", tool: "npx", dir: "ferry", unit: "start", file: "app.js",
 		fetch: `npx --yes express-generator@4.16.1 --no-view ferry >/dev/null
 			sed -i "s/'3000'/'PORT'/" ferry/bin/www`,
 		at:     "module.exports",
 		edit:   "app.get('/edit', (_, to) => to.send('edit = %d'));\n",
-		breaks: "app.get(\n", asks: "/edit"},
+		breaks: "app.get(\n", asks: "/edit",
+		more:  smoke + "needs = [\"start\"]\n",
+		wrong: [][2]string{{`watch = [^\n]*`, ""}, {`needs = \["start"\]\n`, ""}, {`ready = [^\n]*`, ""}},
+		finds: []string{"smoke undeclared-need", "start uncovered-read", "start weak-ready"}},
 	{name: "a server for development", tool: "npm", dir: "package/template-vanilla-ts", unit: "dev",
 		file:  "src/main.ts",
 		fetch: `npm pack --silent create-vite@6.2.0 >/dev/null; tar xzf *.tgz`,
-		edit:  "export const edit = %d\n", asks: "/src/main.ts"},
+		edit:  "export const edit = %d\n", asks: "/src/main.ts",
+		wrong: [][2]string{{`ready = [^\n]*`, ""}}, finds: []string{"dev weak-ready"}},
 	{name: "tests of a package", tool: "npm", dir: "package", unit: "test", file: "test/bool.js",
 		fetch: `npm pack --silent minimist@1.2.8 >/dev/null; tar xzf *.tgz`,
-		edit:  "require('fs').writeFileSync('MARKER', '%d');\n", breaks: "require(\n"},
+		edit:  "require('fs').writeFileSync('MARKER', '%d');\n", breaks: "require(\n",
+		wrong: [][2]string{{`(?s)(suite.test.*?\nwatch = )[^\n]*`, `$1["test/*.js"]`},
+			{`(?s)(task.lint.*?\n)watch = [^\n]*`, `$1`}},
+		finds: []string{"lint uncovered-read", "test uncovered-read"}},
 	{name: "a server in Go", tool: "go", dir: "ferry", unit: "go-httpbin", file: "httpbin/edit.go",
 		fetch: `cp -r "$(go mod download -json "$@" | sed -n 's/.*"Dir": "\(.*\)".*/\1/p')" ferry; chmod -R u+w ferry`,
 		names: []string{"github.com/mccutchen/go-httpbin/v2@v2.18.1"},
-		edit:  "package httpbin\n\n" + goEdit, breaks: "package httpbin\n\nfunc init() {\n"},
+		edit:  "package httpbin\n\n" + goEdit, breaks: "package httpbin\n\nfunc init() {\n",
+		clean: "rm -rf bin",
+		right: []string{"go-httpbin weak-ready"},
+		wrong: [][2]string{{`outputs = [^\n]*`, ""}, {`(?s)(task.vet.*?\nwatch = )[^\n]*`, `$1["go.mod"]`},
+			{`follows = [^\n]*`, ""}},
+		finds: []string{"go-httpbin uncovered-read", "go-httpbin-build undeclared-output", "vet uncovered-read"}},
 	{name: "tests in Go", tool: "go", dir: "ferry", unit: "test", file: "edit_test.go",
 		fetch: `cp -r "$(go mod download -json "$@" | sed -n 's/.*"Dir": "\(.*\)".*/\1/p')" ferry; chmod -R u+w ferry`,
 		names: []string{"github.com/gorilla/mux@v1.8.1"},
-		edit:  "package mux\n\n" + goEdit, breaks: "package mux\n\nfunc init() {\n"},
+		edit:  "package mux\n\n" + goEdit, breaks: "package mux\n\nfunc init() {\n",
+		wrong: [][2]string{{`(?s)(suite.test.*?\nwatch = )[^\n]*`, `$1["mux.go"]`},
+			{`(?s)(task.vet.*?\n)watch = [^\n]*`, `$1`}},
+		finds: []string{"test uncovered-read", "vet uncovered-read"}},
 	{name: "tests in Rust", tool: "cargo", dir: "ferry", unit: "test", file: "tests/test_version.rs",
 		fetch: `mkdir -p all/src; touch all/src/lib.rs; cd all
 			printf '[package]\nname="all"\nversion="0.1.0"\n[dependencies]\nsemver="=1.0.26"\n' >Cargo.toml
 			cargo vendor -q v >/dev/null; mv v/semver ../ferry; rm -f ../ferry/.cargo-checksum.json`,
 		at:     "#[test]",
 		edit:   "#[test]\nfn edit() { std::fs::write(\"MARKER\", \"%d\").unwrap(); }\n\n",
-		breaks: "fn edit() -> u8 { \"x\" }\n"},
+		breaks: "fn edit() -> u8 { \"x\" }\n",
+		clean:  "rm -rf target",
+		wrong: [][2]string{{`(?s)(task.check.*?\nwatch = )[^\n]*`, `$1["src/lib.rs"]`},
+			{`(?s)(suite.test.*?\n)watch = [^\n]*`, `$1`}},
+		finds: []string{"check uncovered-read", "test uncovered-read"}},
 	{name: "a server of Flask", tool: "pip", dir: "httpbin-0.10.2", unit: "httpbin", file: "httpbin/core.py",
 		fetch: `pip download -q --no-deps --no-binary :all: httpbin==0.10.2 >/dev/null; tar xzf *.tar.gz
 			echo '# app.run(port=PORT)' >>httpbin-0.10.2/httpbin/core.py`,
 		at: "@app.route(\"/legacy\")", edit: "@app.route('/edit')\ndef edit():\n    return 'edit = %d'\n\n\n",
-		breaks: "def edit(:\n", asks: "/edit"},
+		breaks: "def edit(:\n", asks: "/edit",
+		wrong: [][2]string{{`(?s)(service.httpbin.*?\nwatch = )[^\n]*`, `$1["**/*.html"]`},
+			{`(?s)(suite.test.*?\n)watch = [^\n]*`, `$1`}},
+		finds: []string{"httpbin uncovered-read", "test uncovered-read"}},
 	{name: "tests in Python", tool: "pip", dir: "click-8.1.8", unit: "test", file: "tests/test_basic.py",
 		fetch: `pip download -q --no-deps --no-binary :all: click==8.1.8 >/dev/null; tar xzf *.tar.gz`,
-		at:    "def test_basic_functionality", edit: "open('MARKER', 'w').write('%d')\n\n\n", breaks: "open(\n\n\n"},
+		at:    "def test_basic_functionality", edit: "open('MARKER', 'w').write('%d')\n\n\n", breaks: "open(\n\n\n",
+		wrong: [][2]string{{`watch = [^\n]*`, `watch = ["tests/*.py"]`}}, finds: []string{"test uncovered-read"}},
 	{name: "tests in Java", tool: "mvn", dir: "ferry", unit: "test", file: "src/test/java/saltmarsh/AppTest.java",
 		fetch: `mvn -q -B archetype:generate -DarchetypeGroupId=org.apache.maven.archetypes -DarchetypeVersion=1.5 \
 			-DarchetypeArtifactId=maven-archetype-quickstart -DgroupId=saltmarsh -DartifactId=ferry >/dev/null`,
 		at: "    @Test",
 		edit: "    static { try { java.nio.file.Files.writeString(java.nio.file.Path.of(\"MARKER\"), \"%d\"); }" +
 			" catch (Exception e) {} }\n",
-		breaks: "    int edit = \"x\";\n"},
+		breaks: "    int edit = \"x\";\n",
+		clean:  "rm -rf target",
+		wrong: [][2]string{{`(?s)(task.compile.*?\n)watch = [^\n]*`, `$1`},
+			{`(?s)(suite.test.*?\nwatch = )[^\n]*`, `$1["pom.xml"]`}},
+		finds: []string{"compile uncovered-read", "test uncovered-read"}},
 }
 
 // TestDraftedProjectsRunWhatWasSaved drafts ten real projects of all kinds, starts them as drafted, and edits them.
@@ -223,6 +272,50 @@ func (r liveProject) test(t *testing.T) {
 		require.Equal(t, 0, code, "%s\n%s", out, b.log(r.unit))
 		require.Contains(t, r.answer(b, written), fmt.Sprint(n), "edit %d\n%s", n, b.log(r.unit))
 	}
+	b.run("stop", "--all")
+	r.observe(b, port)
+}
+
+// observe observes the project as drafted, and then with settings that were broken on purpose: each defect is found, and
+// nothing else.
+func (r liveProject) observe(b *background, port string) {
+	t := b.t
+	settings := filepath.Join(b.dir, "omnivigil.toml")
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".gitignore"), []byte(ignored), 0o644))
+	edit := func(change func(string) string) {
+		text, err := os.ReadFile(settings)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(settings, []byte(change(string(text))), 0o644))
+	}
+	observed := func(words ...string) (found []string, out string) {
+		clean := exec.Command("sh", "-c", r.clean)
+		clean.Dir = b.dir
+		require.NoError(t, clean.Run())
+		cmd := b.command(append([]string{"observe", "--trust", "--json"}, words...)...)
+		text, _ := cmd.Output()
+		var all api.Observations
+		require.NoError(t, json.NewDecoder(bytes.NewReader(text)).Decode(&all), string(text))
+		for _, m := range all.Mismatches {
+			out += m.Unit + " " + m.Text + "\n"
+			if m.Severity != api.SeverityNote {
+				found = append(found, m.Unit+" "+string(m.Kind))
+			}
+		}
+		return found, out
+	}
+	edit(func(text string) string { return text + strings.ReplaceAll(r.more, "PORT", port) })
+	found, out := observed("--write", "--yes")
+	assert.ElementsMatch(t, r.right, found, out)
+	edit(func(text string) string {
+		for _, w := range r.wrong {
+			broken := regexp.MustCompile(w[0]).ReplaceAllString(text, w[1])
+			require.NotEqual(t, text, broken, "%s\n%s", w[0], text)
+			text = broken
+		}
+		return text
+	})
+	found, out = observed()
+	assert.ElementsMatch(t, r.finds, found, out)
 }
 
 // answer is what a program says about the edit that it runs.

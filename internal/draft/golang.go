@@ -101,6 +101,15 @@ func (m *goModuleDir) draft() {
 		}
 	}
 	sources := append(project.In(m.dir, "**/*.go"), m.shared...)
+	var embeds []string
+	for _, dir := range slices.Sorted(maps.Keys(m.packages)) {
+		embeds = append(embeds, m.packages[dir].embeds...)
+	}
+	for _, pattern := range embeddedFiles(embeds) {
+		if !slices.Contains(sources, pattern) {
+			sources = append(sources, pattern)
+		}
+	}
 	if m.tested != "" {
 		u := project.Unit{
 			Kind:  plan.Suite,
@@ -446,10 +455,19 @@ func (m *goModuleDir) builtFrom(dir string) []string {
 			}
 		}
 	}
-	for _, e := range embeds {
+	for _, e := range embeddedFiles(embeds) {
 		add(e)
-		if !strings.ContainsAny(path.Base(e), "*.") { // a directory
-			add(e + "/**")
+	}
+	return patterns
+}
+
+// embeddedFiles returns the patterns of embedded files. One that may be a directory stands for what is in it, too.
+func embeddedFiles(embeds []string) []string {
+	var patterns []string
+	for _, e := range embeds {
+		patterns = append(patterns, e)
+		if !strings.ContainsAny(path.Base(e), "*.") {
+			patterns = append(patterns, e+"/**")
 		}
 	}
 	return patterns

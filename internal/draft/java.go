@@ -169,7 +169,9 @@ func readMaven(p *project.Project) {
 		}
 		j := &java{Project: p, dir: dir, at: project.AtMatch(file, text, pomStart)}
 		j.read()
-		mvn, poms, ignore := j.tool("mvn", "mvnw"), project.In(dir, "**/pom.xml"), project.In(dir, "**/target/**")
+		mvn, ignore := j.tool("mvn", "mvnw"), project.In(dir, "**/target/**")
+		poms := append(project.In(dir, "**/pom.xml"),
+			p.Existing(dir, ".mvn/maven.config", ".mvn/jvm.config", ".mvn/extensions.xml")...)
 		var needs []string // two of them at a time would write the same classes
 		if compile := j.addCompiler(mvn+" -B -q compile", poms, ignore, true); compile != "" {
 			needs = []string{compile}

@@ -48,6 +48,24 @@ func readPython(p *project.Project) {
 	}
 }
 
+// installed are files that installing the project itself writes.
+const installed = "**/*.egg-info/**"
+
+// data returns patterns for the directories of templates and static files, which web frameworks read.
+func (y *python) data() []string {
+	var patterns []string
+	y.Files(y.dir, func(name string) {
+		for _, element := range strings.Split(path.Dir(name), "/") {
+			pattern := project.In(y.dir, "**/"+element+"/**")[0]
+			if (element == "templates" || element == "static") && !slices.Contains(patterns, pattern) {
+				patterns = append(patterns, pattern)
+			}
+		}
+	}, ".html", ".css", ".js", ".xml", ".txt")
+	slices.Sort(patterns)
+	return patterns
+}
+
 func (y *python) read() {
 	y.Files(y.dir, func(name string) {
 		if base := path.Base(name); strings.HasPrefix(base, "test_") || strings.HasSuffix(base, "_test.py") {
@@ -214,8 +232,8 @@ func (y *python) server(file, text string) (u project.Unit, serves bool) {
 		Name:   project.Named(y.dir, strings.TrimSuffix(path.Base(file), ".py")),
 		Dir:    project.AsDir(y.dir),
 		Setup:  y.setup,
-		Watch:  project.In(y.dir, "**/*.py", "**/*.{html,jinja,jinja2,j2}"),
-		Ignore: project.In(y.dir, "**/test_*.py", "**/*_test.py", "**/.*/**"),
+		Watch:  append(project.In(y.dir, "**/*.py", "**/*.{html,jinja,jinja2,j2}"), y.data()...),
+		Ignore: project.In(y.dir, "**/test_*.py", "**/*_test.py", "**/.*/**", installed),
 		Manual: project.IsExample(file),
 	}
 	u.Port = project.PortOf(text)
@@ -294,10 +312,11 @@ func (y *python) suite() {
 		Dir:   project.AsDir(y.dir),
 		Setup: y.setup,
 		From:  project.AtMatch(y.tests[0], y.Project.Read(y.tests[0]), pythonTest) + " and its like",
-		Watch: append(
-			project.In(y.dir, "**/*.py"),
-			y.Existing(y.dir, "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini")...),
-		Ignore: project.In(y.dir, "**/.*/**"),
+		Watch: slices.Concat(
+			project.In(y.dir, "**/*.py"), y.data(),
+			y.Existing(y.dir, "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini"),
+		),
+		Ignore: project.In(y.dir, "**/.*/**", installed),
 	}
 	dir := strings.TrimPrefix(path.Dir(y.tests[0]), y.dir+"/")
 	switch {

@@ -120,6 +120,10 @@ func (w *workspace) addProgram(p *member, s *script, only bool) {
 	switch {
 	case s.role == asReloader:
 		u.Guess, u.Sure = "it picks up changes by itself, so nothing restarts it", false
+		if u.Port == 0 {
+			u.Port = w.usualPort(p, s.main.Program)
+			u.Sure = u.Port != 0
+		}
 	default:
 		general := p.sources(nil)
 		u.Watch, u.Ignore, u.Without = general, append(p.made(nil), project.In(p.dir, "**/*.{test,spec}.*")...), general
@@ -135,6 +139,17 @@ func (w *workspace) addProgram(p *member, s *script, only bool) {
 		u.Manual = true
 	}
 	w.AddService(u, path.Join(p.dir, s.entry))
+}
+
+// usualPort is the port of a server for development without other settings; 0: it is unknown, or its settings may say
+// another one.
+func (w *workspace) usualPort(p *member, program string) int {
+	for _, ending := range []string{"js", "mjs", "cjs", "ts", "mts", "cts"} {
+		if strings.Contains(w.Read(path.Join(p.dir, program+".config."+ending)), "port:") {
+			return 0
+		}
+	}
+	return tools[program].port
 }
 
 // linkProgram records what a program runs. If its script compiles that first, and another unit does so anyway, only its

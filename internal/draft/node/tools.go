@@ -18,6 +18,7 @@ type tool struct {
 	follows bool            // the phrases of its own watch mode are known
 	slow    bool
 	sources []string
+	port    int // of its server for development, unless its command or its settings say otherwise
 }
 
 // webSources are what most tools read.
@@ -52,6 +53,7 @@ var tools = map[string]tool{
 	"sass":        {role: asCompiler, follows: true, sources: []string{"**/*.{scss,sass}"}},
 	"tailwindcss": {role: asCompiler, follows: true},
 	"vite": {
+		port:    5173,
 		role:    asReloader,
 		subs:    map[string]role{"build": asCompiler, "preview": asServer},
 		makes:   "dist",
@@ -74,6 +76,7 @@ var tools = map[string]tool{
 	"microbundle": {role: asCompiler, makes: "dist"},
 	"bunchee":     {role: asCompiler, makes: "dist"},
 	"next": {
+		port:  3000,
 		role:  asReloader,
 		subs:  map[string]role{"build": asCompiler, "start": asServer, "lint": asCheck},
 		makes: ".next",
@@ -84,6 +87,7 @@ var tools = map[string]tool{
 		makes: ".output",
 	},
 	"astro": {
+		port:  4321,
 		role:  asReloader,
 		subs:  map[string]role{"build": asCompiler, "check": asCheck, "preview": asServer},
 		makes: "dist",

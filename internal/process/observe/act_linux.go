@@ -101,7 +101,8 @@ func (a *action) open() error {
 
 // name adds what a call does with the names of files.
 func (a *action) name() error {
-	follow := a.kind == looks && a.arg(a.args.at)&unix.AT_SYMLINK_NOFOLLOW == 0 || a.kind == truncates
+	follow := a.kind == looks && a.arg(a.args.at)&unix.AT_SYMLINK_NOFOLLOW == 0 || a.kind == truncates ||
+		a.kind == watches
 	at, below, err := a.target(a.args.dir, a.args.path, follow)
 	if err != nil {
 		return err
@@ -120,9 +121,11 @@ func (a *action) name() error {
 			a.add(at, Created)
 		}
 	case !at.exists():
-		if a.kind == looks || a.kind == looksAtLink {
+		if a.kind == looks || a.kind == looksAtLink || a.kind == watches {
 			a.add(at, Missing)
 		}
+	case a.kind == watches:
+		a.add(at, Looked|Watched)
 	case a.kind == truncates:
 		a.add(at, Written)
 	case a.kind == looks || a.kind == looksAtLink:
@@ -331,9 +334,12 @@ func (a *action) bind(fd int, address netip.AddrPort, path string) {
 	}
 }
 
+// nameService is where the C library asks for users and hosts (nscd(8)), in nearly every program.
+const nameService = "/var/run/nscd/socket"
+
 // address records an address or the path of a Unix socket.
 func (a *action) address(address netip.AddrPort, path string, listens bool) {
-	if address.Port() == 0 && path == "" {
+	if address.Port() == 0 && path == "" || path == nameService {
 		return
 	}
 	to := a.log.connects

@@ -17,6 +17,7 @@ const (
 	renames
 	removes
 	removesDir
+	watches // a path for changes
 	executes
 	binds
 	connects // or sends to an address
@@ -87,6 +88,7 @@ var calls = []call{
 	{"unlink", removes, abis{87, 10, none, 10}, args{path: 1}},
 	{"unlinkat", removes, abis{263, 301, 35, 328}, args{dir: 1, path: 2, flags: 3}},
 	{"rmdir", removesDir, abis{84, 40, none, 40}, args{path: 1}},
+	{"inotify_add_watch", watches, abis{254, 292, 27, 317}, args{path: 2}},
 	{"execve", executes, abis{59, 11, 221, 11}, args{path: 1, argv: 2}},
 	{"execveat", executes, abis{322, 358, 281, 387}, args{dir: 1, path: 2, argv: 3, at: 5}},
 	{"bind", binds, abis{49, 361, 200, 282}, args{fd: 1, addr: 2}},

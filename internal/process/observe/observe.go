@@ -44,6 +44,8 @@ const (
 	Created
 	// Removed: it was removed or renamed.
 	Removed
+	// Watched: it was asked to be told of changes of it, and of what is in it if it is a directory.
+	Watched
 	// Executed: it was executed as a program.
 	Executed
 	// Own: it was written, created or opened for reading and writing before it was read. What is read is the processes'

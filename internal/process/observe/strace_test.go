@@ -38,7 +38,7 @@ func deedsOf(root string, s Seen) deeds {
 	for _, p := range s.Paths {
 		for did, access := range map[string]Access{
 			"seen": Read | Looked | Listed, "listed": Listed, "missing": Missing, "wrote": Written | Created,
-			"removed": Removed, "ran": Executed,
+			"removed": Removed, "ran": Executed, "watched": Watched,
 		} {
 			if p.Access.Any(access) {
 				d.add(root, filepath.Join(root, p.Name), did)
@@ -88,7 +88,9 @@ func (s *tracer) call(name, args, result, failure, cwd string) string {
 	base := cwd
 	for _, m := range argument.FindAllStringSubmatch(args, -1) {
 		if m[2] != "" {
-			base = m[3]
+			if filepath.IsAbs(m[3]) {
+				base = m[3]
+			}
 			continue
 		}
 		path, _ := strconv.Unquote(`"` + m[1] + `"`)
@@ -142,6 +144,14 @@ func (s *tracer) call(name, args, result, failure, cwd string) string {
 			one(real, "missing")
 		} else {
 			one(real, "seen")
+		}
+	case "inotify_add_watch":
+		switch {
+		case missing:
+			one(real, "missing")
+		case failure == "":
+			one(real, "seen")
+			one(real, "watched")
 		}
 	case "execve":
 		switch {
@@ -263,7 +273,7 @@ func TestAgreesWithStrace(t *testing.T) {
 		}, "rustc --edition 2021 -o quay src/main.rs && ./quay"},
 		{"node", "node", map[string]string{
 			"package.json": `{"name": "quay", "type": "module"}`, "lib/berth.js": "export const name = 'north'\n",
-			"quay.js": "import { name } from './lib/berth.js'\nimport fs from 'node:fs'\nfs.writeFileSync('out.txt', name)\n",
+			"quay.js": "import { name } from './lib/berth.js'\nimport fs from 'node:fs'\nfs.writeFileSync('out.txt', name)\nfs.watch('lib', { persistent: false })\n",
 		}, "node quay.js"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -283,7 +293,7 @@ func TestAgreesWithStrace(t *testing.T) {
 			env := lay()
 			trace := &tracer{root, filepath.Join(t.TempDir(), "trace"), deeds{}, map[int]bool{}}
 			cmd := exec.Command("strace", "-ff", "-qq", "-y", "-s", "4096", "-e", "signal=none", "-e",
-				"trace=%file,%process,getdents,getdents64,fchdir", "-o", trace.prefix, "sh", "-c", c.run)
+				"trace=%file,%process,getdents,getdents64,fchdir,inotify_add_watch", "-o", trace.prefix, "sh", "-c", c.run)
 			cmd.Dir, cmd.Env = root, env
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, string(out))

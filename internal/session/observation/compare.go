@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Observed is what was seen of one unit.
@@ -36,6 +38,7 @@ type comparison struct {
 	settings  map[string]bool
 	files     *projectFiles // read when a pattern has to be proposed
 	addresses map[netip.Addr]bool
+	shared    map[string]bool // see share
 }
 
 // unitSeen is one unit with what was seen of it, sorted out.
@@ -46,15 +49,17 @@ type unitSeen struct {
 	writes  []write
 	touched map[string]bool // files that exist and were read or looked at: what a rule may be for
 	wrote   map[string]bool // everything that it has ever written
+	watches map[string]bool // what it watches for changes by itself
 }
 
 // read is a file that a unit has read, and which it has not written itself.
 type read struct {
-	name string
-	at   time.Time
-	rule string // that covers it
-	kept string // why it need not be covered
-	from []string
+	name    string
+	at      time.Time
+	rule    string // that covers it
+	kept    string // why it need not be covered
+	from    []string
+	follows bool // one of the units that make it
 }
 
 // covered reports whether a save of the file affects the unit, or need not.
@@ -141,6 +146,7 @@ func newComparison(p *plan.Plan, seen []Observed) *comparison {
 		plan:      p,
 		explainer: watch.NewExplainer(p.Root, impact.Interests(p)),
 		settings:  map[string]bool{},
+		shared:    map[string]bool{},
 	}
 	for _, file := range impact.SettingsFiles(p) {
 		c.settings[filepath.ToSlash(filepath.Clean(file))] = true
@@ -155,13 +161,18 @@ func newComparison(p *plan.Plan, seen []Observed) *comparison {
 }
 
 func newUnitSeen(o Observed, spec *plan.Unit) *unitSeen {
-	u := &unitSeen{Observed: o, spec: spec, touched: map[string]bool{}, wrote: map[string]bool{}}
+	u := &unitSeen{
+		Observed: o, spec: spec, touched: map[string]bool{}, wrote: map[string]bool{}, watches: map[string]bool{},
+	}
 	for _, p := range o.Seen.Paths {
 		if p.Access.Any(observe.Written | observe.Created | observe.Removed) {
 			u.wrote[p.Name] = true
 		}
 		if p.Access.Any(observe.Read | observe.Looked | observe.Listed) {
 			u.touched[p.Name] = true
+		}
+		if p.Access.Any(observe.Watched) {
+			u.watches[p.Name] = true
 		}
 	}
 	return u
@@ -188,8 +199,7 @@ func (c *comparison) path(name string) string {
 // readOf determines what covers a file that a unit has read.
 func (c *comparison) readOf(u *unitSeen, p observe.Path) read {
 	r := read{name: p.Name, at: p.Since}
-	if c.settings[p.Name] {
-		r.kept = "the settings"
+	if r.kept = c.keptAnyway(u, p.Name); r.kept != "" {
 		return r
 	}
 	r.from = c.writersOf(u, p.Name)
@@ -207,17 +217,48 @@ func (c *comparison) readOf(u *unitSeen, p observe.Path) read {
 			r.kept = "ignored by " + a.Ignored
 		case a.Hears || a.Rule >= 0 && excluded == "":
 			r.rule = a.Pattern // also of a reaction that does nothing
-		case a.Noise || isOwn(p.Name):
+		case a.Noise:
 			r.kept = "such files never count"
 		}
 	}
-	if by := c.followed(u.spec, r.from); r.rule == "" && by != "" {
-		r.kept = "follows " + by
+	if by := c.followed(u.spec, r.from); !r.covered() && by != "" {
+		r.kept, r.follows = "follows "+by, true
 	}
 	if !r.covered() && u.spec.Reuse && u.spec.Observe && len(r.from) == 0 {
 		r.kept = observedInput
 	}
 	return r
+}
+
+// keptAnyway returns why a file need not be covered by a rule, whatever the rules say; empty: it should be.
+func (c *comparison) keptAnyway(u *unitSeen, name string) string {
+	switch {
+	case c.settings[name]:
+		return "the settings"
+	case isOwn(name):
+		return "version control's own"
+	case isCache(name):
+		return "a cache"
+	case u.spec.Pass == nil && (u.watches[name] || u.watches[path.Dir(name)]): // otherwise the rules tell what it takes up
+		return "it watches that by itself"
+	}
+	for _, step := range u.spec.Setup {
+		for _, made := range step.Outputs {
+			if pattern.Matches(c.plan.Root, made.Text, name) {
+				return "its setup makes that"
+			}
+		}
+	}
+	return ""
+}
+
+// caches are directories of files that a tool makes for itself.
+var caches = []string{"__pycache__", ".cache", ".pytest_cache", ".mypy_cache", ".ruff_cache", ".gradle", ".parcel-cache"}
+
+func isCache(name string) bool {
+	return slices.ContainsFunc(strings.Split(path.Dir(name), "/"), func(element string) bool {
+		return slices.Contains(caches, element)
+	})
 }
 
 // isOwn reports whether a file belongs to version control. Many tools read its ignore files as this program does.
@@ -226,17 +267,46 @@ func isOwn(name string) bool {
 	return base == ".gitignore" || base == ".gitattributes" || base == ".gitmodules"
 }
 
-// writersOf returns the other units that make a file: that declare it as an output, or were seen to write it.
+// writersOf returns the other units that make a file: that declare it as an output, or were seen to write it. Units that
+// write the same files in a directory that version control ignores use it together, as the commands of one build tool
+// do; only what is declared is an output then.
 func (c *comparison) writersOf(u *unitSeen, name string) []string {
 	makers := impact.Makers(c.plan, name)
 	for _, other := range c.units {
-		if other.wrote[name] {
+		if other.wrote[name] && !c.share(u, other, c.ignoredTop(name)) {
 			makers = append(makers, other.Unit)
 		}
 	}
 	makers = slices.DeleteFunc(makers, func(m string) bool { return m == u.Unit })
 	slices.Sort(makers)
 	return slices.Compact(makers)
+}
+
+// share reports whether two units have written the same file in an ignored directory.
+func (c *comparison) share(a, b *unitSeen, top string) bool {
+	if top == "" {
+		return false
+	}
+	key := a.Unit + "\x00" + b.Unit + "\x00" + top
+	shared, known := c.shared[key]
+	if !known {
+		for name := range a.wrote {
+			shared = shared || b.wrote[name] && strings.HasPrefix(name, top+"/")
+		}
+		c.shared[key] = shared
+	}
+	return shared
+}
+
+// ignoredTop returns the uppermost directory above a file that version control ignores; empty:
+// there is none.
+func (c *comparison) ignoredTop(name string) string {
+	for at := range len(name) {
+		if name[at] == '/' && c.explainer.Excluded(name[:at]) != "" {
+			return name[:at]
+		}
+	}
+	return ""
 }
 
 // followed returns which of the makers a unit follows, directly or through others; empty: none of them.
@@ -284,7 +354,9 @@ func (c *comparison) readersOf(u *unitSeen, name string) []string {
 		if other == u || other.wrote[name] {
 			continue
 		}
-		if slices.ContainsFunc(other.reads, func(r read) bool { return r.name == name }) {
+		if slices.ContainsFunc(other.reads, func(r read) bool {
+			return r.name == name && (r.follows || !r.covered())
+		}) {
 			readers = append(readers, other.Unit)
 		}
 	}

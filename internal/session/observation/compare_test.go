@@ -26,7 +26,7 @@ var update = flag.Bool("update", false, "write what is found into the test data"
 var accesses = map[string]observe.Access{
 	"reads": observe.Read, "lists": observe.Listed, "looks-at": observe.Looked, "looks-for": observe.Missing,
 	"writes": observe.Written, "creates": observe.Created | observe.Written, "removes": observe.Removed,
-	"executes": observe.Read | observe.Executed,
+	"executes": observe.Read | observe.Executed, "watches": observe.Looked | observe.Watched,
 }
 
 // seenIn reads what units were seen to do: lines such as "api reads tax/rates.json", "api listens 127.0.0.1:4102 300ms"
