@@ -281,7 +281,8 @@ func (r liveProject) test(t *testing.T) {
 func (r liveProject) observe(b *background, port string) {
 	t := b.t
 	settings := filepath.Join(b.dir, "omnivigil.toml")
-	require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".gitignore"), []byte(ignored), 0o644))
+	ignore, _ := os.ReadFile(filepath.Join(b.dir, ".gitignore"))
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".gitignore"), append(ignore, ignored...), 0o644))
 	edit := func(change func(string) string) {
 		text, err := os.ReadFile(settings)
 		require.NoError(t, err)

@@ -14,24 +14,30 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTicketOffice uses the example of a front end as a user would: the page is served when its script exists, a
-// broken bundle is shown instead of it, and the release is built in one go.
-func TestTicketOffice(t *testing.T) {
-	t.Parallel()
+// copyTicketOffice returns a copy of the example, and its ports.
+func copyTicketOffice(t *testing.T) (dir string, ports []int) {
 	for _, program := range []string{"node", "npm"} {
 		if _, err := exec.LookPath(program); err != nil {
 			t.Skipf("%s is not installed", program)
 		}
 	}
-	program, dir := build(t), t.TempDir()
+	dir, ports = t.TempDir(), freePorts(3)
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../examples/ticket-office")))
 	settings, err := os.ReadFile(dir + "/omnivigil.toml")
 	require.NoError(t, err)
-	ports := freePorts(3)
 	for i, name := range []string{"4181", "4182", "4183"} {
 		settings = []byte(strings.ReplaceAll(string(settings), name, fmt.Sprint(ports[i])))
 	}
 	require.NoError(t, os.WriteFile(dir+"/omnivigil.toml", settings, 0o644))
+	return dir, ports
+}
+
+// TestTicketOffice uses the example of a front end as a user would: the page is served when its script exists, a
+// broken bundle is shown instead of it, and the release is built in one go.
+func TestTicketOffice(t *testing.T) {
+	t.Parallel()
+	program := build(t)
+	dir, ports := copyTicketOffice(t)
 	run := func(words ...string) string {
 		cmd := exec.Command(program, words...)
 		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+dir+"/.state", "XDG_RUNTIME_DIR=")
