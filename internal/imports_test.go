@@ -55,12 +55,14 @@ var allowed = map[string]string{
 	"engine/recording":       "engine engine/explain plan",
 	"engine/simulate":        "api/report engine engine/dryrun engine/explain plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
-	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/preview " +
-		"face/cli/summary face/client face/export face/mcp face/plain face/tui files output/redact plan " +
-		"plan/adhoc plan/document plan/settings process session/impact store/consent store/paths supervisor " +
-		"supervisor/guard text/escape text/format text/suggest watch/pattern",
-	"face/cli/preview": "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
-	"face/cli/summary": "api text/escape text/format",
+	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/personal " +
+		"face/cli/preview face/cli/summary face/client face/export face/mcp face/plain face/tui files " +
+		"output/redact plan plan/adhoc plan/document plan/edit plan/settings process session/impact " +
+		"session/observation store/consent store/observed store/paths supervisor supervisor/guard text/escape " +
+		"text/format text/suggest watch/pattern",
+	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/settings store/paths",
+	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
+	"face/cli/summary":  "api text/escape text/format",
 	"face/client": "api api/client api/exit api/socket face/draw face/export face/plain face/timeline " +
 		"output/query output/reader output/terminal plan/settings process/series session/outcomes store/paths " +
 		"text/escape text/format",
@@ -87,7 +89,7 @@ var allowed = map[string]string{
 		"text/escape text/format",
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",
 	"face/tui/unitview": "api face/timeline face/tui/cells face/tui/charts face/tui/lanes face/tui/overview " +
-		"face/tui/stream face/tui/view output/query text/format",
+		"face/tui/panels face/tui/stream face/tui/view output/query text/format",
 	"face/tui/view": "api face/draw face/timeline face/tui/cells output/locate process/browser text/format " +
 		"text/location",
 	"files":             "",
@@ -103,10 +105,12 @@ var allowed = map[string]string{
 	"plan/adhoc":        "plan/settings text/lazyregexp",
 	"plan/capture":      "text/lazyregexp",
 	"plan/document":     "text/escape",
+	"plan/edit":         "files plan plan/settings text/lazyregexp",
 	"plan/settings":     "files plan plan/capture plan/document text/format text/lazyregexp text/shellwords text/suggest",
-	"process":           "text/suggest",
+	"process":           "process/observe text/suggest",
 	"process/browser":   "",
 	"process/meter":     "process process/series",
+	"process/observe":   "",
 	"process/probe":     "plan",
 	"process/series":    "",
 	"relay":             "text/theme",
@@ -123,21 +127,25 @@ var allowed = map[string]string{
 	"results/sarif":          "",
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
-		"plan/settings process process/browser process/meter process/series results/record session/impact " +
-		"session/outcomes session/outputs session/pages session/run session/snapshot session/terminals " +
-		"session/writers store/consent store/reuse store/setup text/escape text/format watch watch/pattern",
-	"session/impact":   "api engine engine/dryrun engine/explain plan plan/capture text/format watch watch/pattern",
+		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
+		"results/record session/impact session/observation session/outcomes session/outputs session/pages " +
+		"session/run session/snapshot session/terminals session/writers store/consent store/observed " +
+		"store/reuse store/setup text/escape text/format watch watch/pattern",
+	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format watch watch/pattern",
+	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
+		"text/format watch watch/pattern",
 	"session/outcomes": "api plan results results/record session/run text/format text/location",
 	"session/outputs":  "api engine plan session/impact watch/pattern",
 	"session/pages": "api engine engine/explain output/logbook plan process relay session/outputs session/run " +
 		"text/escape text/format",
 	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
-		"process/probe results results/passes results/readers results/record store/reuse store/setup " +
-		"text/escape text/format",
-	"session/snapshot":  "api engine engine/explain plan session/impact text/escape",
+		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
+		"store/setup text/escape text/format",
+	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
 	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run",
 	"session/writers":   "engine process session/run",
 	"store/consent":     "files plan text/format",
+	"store/observed":    "files plan process/observe store/reuse",
 	"store/paths":       "api/socket",
 	"store/reuse":       "files plan text/lazyregexp watch/pattern watch/stamp",
 	"store/setup":       "files plan watch/pattern",

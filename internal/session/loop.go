@@ -59,7 +59,7 @@ func (l *loop) run(first engine.Event) {
 			l.beat(now)
 		case <-l.watching.retry:
 			l.watchAgain()
-		case <-l.rewatch:
+		case <-l.observations.Moved:
 			l.watchForNewest()
 		}
 		l.drain()

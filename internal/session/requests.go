@@ -61,7 +61,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	case api.WriteRules:
 		return s.writeRules(units)
 	case api.Observe:
-		return s.observeFromNow(ctx, units)
+		return s.observe(ctx, units)
 	case api.WriteCure:
 		return api.Answer{}, s.writeCures(units)
 	}
@@ -89,7 +89,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		}
 	}
 	for _, path := range r.For {
-		asked.Hits = append(asked.Hits, impact.WhyWith(s.Plan(), s.observedInputs(s.Plan()), path).Hits...)
+		asked.Hits = append(asked.Hits, impact.WhyWith(s.Plan(), s.observations.Inputs(s.Plan()), path).Hits...)
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {

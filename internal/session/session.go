@@ -136,7 +136,6 @@ type memory struct {
 	outcomes *outcomes.Results
 	// observations also belong to this session.
 	observations *observation.Observations
-	rewatch      chan struct{} // has a value when they have changed what is to be watched
 }
 
 // published is what the loop publishes; each value is immutable.
@@ -180,7 +179,7 @@ func Start(c Config) (*Session, error) {
 			root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State,
 			began: time.Now(), spawner: c.Spawner, deserted: c.Deserted, adopted: c.Adopted,
 		},
-		memory: memory{setup: setup.In(c.State), rewatch: make(chan struct{}, 1)},
+		memory: memory{setup: setup.In(c.State)},
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
@@ -227,7 +226,7 @@ func Start(c Config) (*Session, error) {
 	s.trackers = run.NewTrackers(c.Results, c.Plan.Root, c.Once)
 	s.trackers.Adopt(c.Plan)
 	s.outcomes = outcomes.New(s.trackers, s.clean)
-	s.observations = observation.New(s.root, observed.In(c.State, c.Plan.Root), s.observedNews)
+	s.observations = observation.New(s.root, observed.In(c.State, c.Plan.Root), host{s})
 	if c.Observe {
 		for _, u := range c.Plan.Units {
 			s.observations.Ask([]string{u.Name})

@@ -10,9 +10,9 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session/impact"
-	"omnivigil/internal/session/observation"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/watch/pattern"
 )
@@ -34,7 +34,7 @@ func (l *loop) readSettings(now time.Time, burst int) {
 // watchFor sets the interests of a plan's units.
 func (l *loop) watchFor(p *plan.Plan) {
 	l.edits++
-	interests := impact.InterestsOf(p, l.observedInputs(p), l.ignored)
+	interests := impact.InterestsOf(p, l.observations.Inputs(p), l.ignored)
 	if own, err := filepath.Rel(l.root, l.ownFolder); err == nil && l.ownFolder != "" && filepath.IsLocal(own) {
 		for i := range interests { // what it writes itself is not a change
 			interests[i].Ignore = append(interests[i].Ignore, pattern.Literal(filepath.ToSlash(own))+"/**")
@@ -63,7 +63,7 @@ func (l *loop) adopt(now time.Time) {
 	l.shownPlan.Store(l.plan)
 	l.trackers.Adopt(l.plan)
 	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst})
-	l.observeAnew(l.plan)
+	l.observations.CompareAnew(l.plan)
 	for _, text := range consent.News(before, l.plan) {
 		l.Note("new in the settings: " + text)
 	}
@@ -82,7 +82,7 @@ func (s *Session) writeCures(units []string) error {
 		if u == nil || u.Loop == nil {
 			return api.Refuse("%s is not in a loop", unit)
 		}
-		if err := settings.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
+		if err := edit.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
 			return api.Refuse("%s", s.clean(err.Error()))
 		}
 	}
@@ -92,10 +92,10 @@ func (s *Session) writeCures(units []string) error {
 // Why implements api.Project, for the settings in use.
 func (s *Session) Why(_ context.Context, path string) (api.Impact, error) {
 	p := s.Plan()
-	report := impact.WhyWith(p, s.observedInputs(p), path)
+	report := impact.WhyWith(p, s.observations.Inputs(p), path)
 	f := s.impactOf(report)
 	if f.Path == report.Path { // otherwise the name is not safe to show, and no file has it
-		observation.AddReaders(&f, p, s.observed())
+		s.observations.AddReaders(&f)
 	}
 	return f, nil
 }

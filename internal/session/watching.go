@@ -85,7 +85,7 @@ func (l *loop) missed(now time.Time) {
 	touched := engine.Touched{Burst: burst}
 	change := engine.Change{Burst: burst, Since: l.moment(now)}
 	unchanged := engine.Unchanged{Burst: burst}
-	for _, in := range impact.InterestsOf(l.plan, l.observedInputs(l.plan), l.ignored) {
+	for _, in := range impact.InterestsOf(l.plan, l.observations.Inputs(l.plan), l.ignored) {
 		u := l.plan.Unit(in.Key)
 		if u == nil || u.Relay != nil || len(in.Rules) == 0 {
 			continue

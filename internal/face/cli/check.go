@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/preview"
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/text/escape"
@@ -23,7 +24,7 @@ them, or what would run and in which order. Nothing is run.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if keys {
-				sayKeys(os.Stdout)
+				personal.SayKeys(os.Stdout)
 				return nil
 			}
 			p, err := at.open()
@@ -38,7 +39,7 @@ them, or what would run and in which order. Nothing is run.`,
 			if err := preview.Cost(out, p); err != nil {
 				return err
 			}
-			fine := checkPersonal(out)
+			fine := personal.Check(out)
 			secrets := redact.Of(p.SecretValues(os.Environ()))
 			fmt.Print(escape.Lines(secrets.String(out.String())))
 			if !fine {

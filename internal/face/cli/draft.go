@@ -16,12 +16,13 @@ import (
 	"omnivigil/internal/draft"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/text/escape"
 )
 
 func draftCommand(at *location) *cobra.Command {
-	printed, yes := false, false
+	printed, observed := false, false
+	var o observeOptions
 	c := &cobra.Command{
 		Use:   "draft",
 		Short: "Draft an omnivigil.toml from the project's manifests",
@@ -29,12 +30,25 @@ func draftCommand(at *location) *cobra.Command {
 services, tasks and suites, what they watch and what they need. The command reports
 from which file and line each unit was concluded, what is a guess, and what was left
 out and why. Nothing is run. If the file exists, the difference is shown, and the file
-is replaced only after you agree. If nothing is recognized, no file is written.`,
+is replaced only after you agree. If nothing is recognized, no file is written.
+
+With --observe, the drafted units are then run under observation, and what is missing in
+the draft is proposed, as omnivigil observe --write does.`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { return writeDraft(*at, printed, yes) },
+		RunE: func(*cobra.Command, []string) error {
+			err := writeDraft(*at, printed, o.yes)
+			if err != nil || printed || !observed {
+				return err
+			}
+			fmt.Println()
+			o.write = true
+			return observe(*at, o)
+		},
 	}
 	c.Flags().BoolVar(&printed, "print", false, "print the file instead of writing it")
-	c.Flags().BoolVar(&yes, "yes", false, "replace an existing file without asking")
+	c.Flags().BoolVar(&o.yes, "yes", false, "replace an existing file, and write what is missing, without asking")
+	c.Flags().BoolVar(&observed, "observe", false, "run the drafted units under observation and propose what is missing")
+	c.Flags().BoolVar(&o.trust, "trust", false, "with --observe: run this project's commands without asking")
 	return c
 }
 
@@ -86,14 +100,15 @@ func writeDraft(at location, printed, yes bool) error {
 			return exit.Refuse("Nothing was written.")
 		}
 	}
-	if err := settings.Replace(file, []byte(d.Text)); err != nil {
+	if err := edit.Replace(file, []byte(d.Text)); err != nil {
 		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf("Wrote %s:\n\n  %s\n", escape.Text(shorten(root, file)), escape.Lines(strings.Join(d.Notes, "\n  ")))
 	if len(d.Left) > 0 {
 		fmt.Printf("\nLeft out:\n\n  %s\n", escape.Lines(strings.Join(d.Left, "\n  ")))
 	}
-	fmt.Print("\nRead it, then: omnivigil check, and omnivigil start.\n")
+	fmt.Print("\nRead it, then: omnivigil check, omnivigil observe (does the draft agree with what the units do?), and\n" +
+		"omnivigil start.\n")
 	return nil
 }
 

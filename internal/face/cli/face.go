@@ -18,6 +18,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/summary"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/plain"
@@ -103,8 +104,8 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	}
 	f.keeper = keeper
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
-	screen.Habits, screen.Problems, screen.HabitsNow = habits()
-	screen.Words, screen.Remember = typedWords(), rememberWords
+	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
+	screen.Words, screen.Remember = personal.Words(), personal.Remember
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
 	return err

@@ -15,6 +15,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/mcp"
 	"omnivigil/internal/store/consent"
@@ -48,7 +49,7 @@ ends with the assistant.`,
 
 // assistantsMayType reports whether the personal file allows assistants to type into terminals.
 func assistantsMayType() bool {
-	p, _ := readPersonal()
+	p, _ := personal.Read()
 	return p.AssistantsMayType
 }
 

@@ -6,10 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/signal"
-	"slices"
 	"strconv"
-	"syscall"
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -22,7 +19,7 @@ import (
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/session/observation"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/store/paths"
@@ -129,7 +126,7 @@ func runObserved(p *plan.Plan, o observeOptions) (api.Observations, error) {
 	if running, err = launch(place, how); err != nil {
 		return none, err
 	}
-	all, err := watchUnits(running, o, 1)
+	all, err := client.ObserveUntilQuiet(running, o.units, 1, o.longer)
 	running.Do(context.Background(), api.Request{Action: api.End})
 	client.WaitGone(place, 10*time.Second)
 	return all, err
@@ -160,64 +157,7 @@ func observeRunning(running *apiclient.Client, o observeOptions) (api.Observatio
 	if err != nil {
 		return none, exit.With(exit.Failed, err)
 	}
-	return watchUnits(running, o, answer.Ripple)
-}
-
-const (
-	// quietFor is how long nothing new must have been seen for the observation to be over.
-	quietFor = 2 * time.Second
-	// quietWithin limits the wait for that: some processes never do the same twice.
-	quietWithin = 30 * time.Second
-	quietLook   = 500 * time.Millisecond
-)
-
-// watchUnits waits until the units are at rest after a ripple has begun, and for as long as the options say, and
-// returns what was seen. A signal ends it early.
-func watchUnits(running *apiclient.Client, o observeOptions, ripple int) (api.Observations, error) {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	defer stop()
-	told := map[string]api.State{}
-	atRest := errors.New("at rest")
-	err := running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(snap *api.Snapshot) error {
-		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
-		moving := !begun
-		for _, u := range snap.Units {
-			if u.Wanted && told[u.Name] != u.State && (u.State.Broken() || !u.Moving) && begun {
-				told[u.Name] = u.State
-				fmt.Fprintf(os.Stderr, "%s %s\n", u.Name, u.State)
-			}
-			moving = moving || u.Moving
-		}
-		if moving {
-			return nil
-		}
-		return atRest
-	})
-	if err != nil && !errors.Is(err, atRest) && ctx.Err() == nil {
-		return api.Observations{}, exit.With(exit.Failed, err)
-	}
-	go func() { // a project ends when its last face is gone
-		running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
-	}()
-	began := time.Now()
-	for {
-		all, err := running.Observations(context.Background(), o.units)
-		if err != nil {
-			return all, exit.With(exit.Failed, err)
-		}
-		newest := slices.MaxFunc(append(all.Units, api.Observation{}), func(a, b api.Observation) int {
-			return a.Last.Compare(b.Last)
-		}).Last
-		since := time.Since(began)
-		quiet := time.Since(newest) >= quietFor || since >= quietWithin
-		if ctx.Err() != nil || quiet && since >= o.longer {
-			return all, nil
-		}
-		select {
-		case <-time.After(quietLook):
-		case <-ctx.Done():
-		}
-	}
+	return client.ObserveUntilQuiet(running, o.units, answer.Ripple, o.longer)
 }
 
 // writeEdits shows what the observations propose as a change of the settings file, and writes it if the user agrees.
@@ -226,16 +166,9 @@ func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	edited := data
-	for _, m := range all.Mismatches {
-		for _, e := range m.Edits {
-			with, err := settings.Extended(p.File, edited, []settings.Edit{observation.SettingsEdit(e)})
-			if err != nil {
-				fmt.Fprintln(os.Stderr, escape.Lines(err.Error()))
-				continue
-			}
-			edited = with
-		}
+	edited, problems := observation.Proposed(p.File, data, all.Mismatches)
+	for _, problem := range problems {
+		fmt.Fprintln(os.Stderr, escape.Lines(problem.Error()))
 	}
 	if string(edited) == string(data) {
 		fmt.Println("\nThere is nothing to write.")
@@ -254,7 +187,7 @@ func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
 	if now, err := files.Read(p.File, files.Sane); err != nil || string(now) != string(data) {
 		return exit.Refuse("omnivigil: %s was changed in the meantime; nothing was written", p.File)
 	}
-	if err := settings.Replace(p.File, edited); err != nil {
+	if err := edit.Replace(p.File, edited); err != nil {
 		return exit.With(exit.Failed, err)
 	}
 	fmt.Printf("Wrote %s.\n", escape.Text(p.File))

@@ -17,10 +17,12 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/adhoc"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
@@ -61,7 +63,7 @@ Your personal file can name commands that you often use; {words} is replaced by 
 extra arguments: omnivigil on @NAME WORD...`,
 		Args: func(c *cobra.Command, words []string) error {
 			if len(words) > 0 && strings.HasPrefix(words[0], "@") {
-				command, err := shortcut(words)
+				command, err := personal.Shortcut(words)
 				if err != nil {
 					return err
 				}
@@ -179,7 +181,7 @@ func (o *onOptions) prepare(root, text string) error {
 	if !o.save {
 		return nil
 	}
-	if err := settings.Add(plan.FileName, text); err != nil {
+	if err := edit.Add(plan.FileName, text); err != nil {
 		return exit.Refuse("omnivigil: %v\nTry another --name.", err)
 	}
 	fmt.Fprintf(

@@ -12,9 +12,9 @@ import (
 
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
+	"omnivigil/internal/face/cli/summary"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/plain"
-	"omnivigil/internal/text/format"
 )
 
 // oncePrinter prints lines as they come, or grouped by unit.
@@ -116,18 +116,18 @@ func (o onceOptions) account(snap *api.Snapshot, running *apiclient.Client, unit
 	width, ends := 0, 0
 	for _, u := range snap.Units {
 		if slices.Contains(units, u.Name) || len(p.units) == 0 && u.Wanted {
-			ran, width, ends = append(ran, u), max(width, len(u.Name)), max(ends, len(endOf(u)))
+			ran, width, ends = append(ran, u), max(width, len(u.Name)), max(ends, len(summary.End(u)))
 		}
 	}
 	fmt.Fprintln(p.out)
 	for _, u := range ran {
-		client.Say(p.out, "  %-*s  %-*s  %s", width, u.Name, ends, endOf(u), tookOf(u))
+		client.Say(p.out, "  %-*s  %-*s  %s", width, u.Name, ends, summary.End(u), summary.Took(u))
 	}
 	for _, u := range ran {
 		if !u.State.Broken() {
 			continue
 		}
-		client.Say(p.out, "\n%s %s, its last lines:", u.Name, endOf(u))
+		client.Say(p.out, "\n%s %s, its last lines:", u.Name, summary.End(u))
 		for _, l := range lastOf(running, u) {
 			fmt.Fprintln(p.out, "  "+plain.Text(l, p.format.Color))
 		}
@@ -145,37 +145,4 @@ func lastOf(running *apiclient.Client, u *api.Unit) []api.Line {
 		return nil
 	}
 	return page.Lines
-}
-
-// endOf describes how a unit has ended, or why it has not started.
-func endOf(u *api.Unit) string {
-	switch {
-	case u.State == api.Done && !u.Run.ReusedAt.IsZero():
-		return "done, reused of " + u.Run.ReusedAt.Format("2 Jan 15:04")
-	case u.State.Broken() && u.Run.Problem != "":
-		return string(u.State) + " (" + u.Run.Problem + ")"
-	case u.State.Broken() && u.Report.Trouble != "" && u.Report.Run == u.Run.Number:
-		return string(u.State) + " (" + u.Report.Trouble + ")"
-	case u.State.Broken() && u.Run.Exit != nil:
-		return string(u.State) + " (" + u.Run.Exit.Text + ")"
-	case u.Run.Number == 0 && u.Why != "":
-		return "not run: " + u.Why
-	case u.Run.Number == 0:
-		return "not run"
-	case u.State == api.Ready:
-		return "was ready"
-	}
-	return string(u.State)
-}
-
-func tookOf(u *api.Unit) string {
-	switch r := u.Run; {
-	case r.Number == 0 || !r.ReusedAt.IsZero():
-		return ""
-	case !r.EndedAt.IsZero():
-		return format.Duration(r.EndedAt.Sub(r.OrderedAt))
-	case !r.ReadyAt.IsZero():
-		return format.Duration(r.ReadyAt.Sub(r.OrderedAt))
-	}
-	return ""
 }

@@ -2,12 +2,20 @@ package client
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"io"
+	"os"
+	"os/signal"
 	"path"
 	"slices"
+	"syscall"
+	"time"
 
 	"omnivigil/internal/api"
+	apiclient "omnivigil/internal/api/client"
+	"omnivigil/internal/api/exit"
 	"omnivigil/internal/text/format"
 )
 
@@ -145,4 +153,64 @@ func Grave(all []api.Mismatch) int {
 		}
 	}
 	return n
+}
+
+const (
+	// quietFor is how long nothing new must have been seen for the observation to be over.
+	quietFor = 2 * time.Second
+	// quietWithin limits the wait for that: some processes never do the same twice.
+	quietWithin = 30 * time.Second
+	quietLook   = 500 * time.Millisecond
+)
+
+// ObserveUntilQuiet waits until all units are at rest after a ripple has begun, nothing new has been seen for a moment, and
+// a duration has passed since then, and returns what was seen of the named units; none: of all. A signal ends the wait
+// early. What becomes ready or done is printed to standard error.
+func ObserveUntilQuiet(
+	running *apiclient.Client, units []string, ripple int, longer time.Duration,
+) (api.Observations, error) {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	told := map[string]api.State{}
+	atRest := errors.New("at rest")
+	err := running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(snap *api.Snapshot) error {
+		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
+		moving := !begun
+		for _, u := range snap.Units {
+			if u.Wanted && told[u.Name] != u.State && (u.State.Broken() || !u.Moving) && begun {
+				told[u.Name] = u.State
+				fmt.Fprintf(os.Stderr, "%s %s\n", u.Name, u.State)
+			}
+			moving = moving || u.Moving
+		}
+		if moving {
+			return nil
+		}
+		return atRest
+	})
+	if err != nil && !errors.Is(err, atRest) && ctx.Err() == nil {
+		return api.Observations{}, exit.With(exit.Failed, err)
+	}
+	go func() { // a project ends when its last face is gone
+		running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
+	}()
+	began := time.Now()
+	for {
+		all, err := running.Observations(context.Background(), units)
+		if err != nil {
+			return all, exit.With(exit.Failed, err)
+		}
+		newest := slices.MaxFunc(append(all.Units, api.Observation{}), func(a, b api.Observation) int {
+			return a.Last.Compare(b.Last)
+		}).Last
+		since := time.Since(began)
+		quiet := time.Since(newest) >= quietFor || since >= quietWithin
+		if ctx.Err() != nil || quiet && since >= longer {
+			return all, nil
+		}
+		select {
+		case <-time.After(quietLook):
+		case <-ctx.Done():
+		}
+	}
 }

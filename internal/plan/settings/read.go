@@ -39,6 +39,9 @@ func ReadFor(path, root string) (*plan.Plan, error) {
 	return parsePlan(path, abs, root, data)
 }
 
+// Parse parses data as the contents of a settings file. The errors are those of Read.
+func Parse(file string, data []byte) (*plan.Plan, error) { return parsePlan(file, file, "", data) }
+
 // parsePlan parses data as the settings file abs of the directory root (empty: the file's own); shown is its name in
 // problems.
 func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {

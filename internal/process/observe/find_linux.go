@@ -76,17 +76,17 @@ func (f *finder) find(thread int, dir int32, path []byte, follow bool) (found, b
 		}
 		whole = base + "/" + string(path)
 	}
-	real, direct := f.resolve(whole, follow)
-	name, below := f.below(real)
+	resolved, direct := f.resolve(whole, follow)
+	name, below := f.below(resolved)
 	if !below {
 		if path[0] == '/' {
 			f.outside[whole] = true
 		}
 		return found{}, false
 	}
-	at := found{name: name, path: real}
+	at := found{name: name, path: resolved}
 	var st unix.Stat_t
-	if err := unix.Lstat(real, &st); err == nil {
+	if err := unix.Lstat(resolved, &st); err == nil {
 		at.mode = st.Mode
 	} else {
 		at.orphan = unix.Lstat(direct, &st) != nil
@@ -120,7 +120,7 @@ func (f *finder) below(path string) (string, bool) {
 
 // resolve resolves the links in a path, and in its last element if follow is set, and returns the directory that the
 // result is in.
-func (f *finder) resolve(path string, follow bool) (real, dir string) {
+func (f *finder) resolve(path string, follow bool) (resolved, dir string) {
 	slashed := strings.HasSuffix(path, "/")
 	path = strings.TrimRight(path, "/")
 	at := strings.LastIndexByte(path, '/')
@@ -129,17 +129,17 @@ func (f *finder) resolve(path string, follow bool) (real, dir string) {
 	}
 	last := path[at+1:]
 	if last == "." || last == ".." {
-		real = f.dir(path, 0)
-		return real, real
+		resolved = f.dir(path, 0)
+		return resolved, resolved
 	}
 	dir = f.dir(path[:at], 0)
-	real = join(dir, last)
+	resolved = join(dir, last)
 	if follow || slashed {
-		if to, err := os.Readlink(real); err == nil {
-			real = f.dir(absolute(dir, to), 1)
+		if to, err := os.Readlink(resolved); err == nil {
+			resolved = f.dir(absolute(dir, to), 1)
 		}
 	}
-	return real, dir
+	return resolved, dir
 }
 
 func join(dir, name string) string {
@@ -161,25 +161,25 @@ func (f *finder) dir(path string, links int) string {
 	if path == "" || path == "/" || links > maxLinks {
 		return "/"
 	}
-	if real, known := f.dirs[path]; known {
-		return real
+	if resolved, known := f.dirs[path]; known {
+		return resolved
 	}
 	at := strings.LastIndexByte(path, '/')
 	parent, last := f.dir(path[:at], links), path[at+1:]
-	real := parent
+	resolved := parent
 	switch last {
 	case "", ".":
 	case "..":
-		real = parent[:max(strings.LastIndexByte(parent, '/'), 0)]
-		if real == "" {
-			real = "/"
+		resolved = parent[:max(strings.LastIndexByte(parent, '/'), 0)]
+		if resolved == "" {
+			resolved = "/"
 		}
 	default:
-		real = join(parent, last)
-		if to, err := os.Readlink(real); err == nil {
-			real = f.dir(absolute(parent, to), links+1)
+		resolved = join(parent, last)
+		if to, err := os.Readlink(resolved); err == nil {
+			resolved = f.dir(absolute(parent, to), links+1)
 		}
 	}
-	f.dirs[path] = real
-	return real
+	f.dirs[path] = resolved
+	return resolved
 }

@@ -85,14 +85,14 @@ func act(t *testing.T, name, dir string) (Seen, error) {
 	return observed(t, dir, []string{self}, append(os.Environ(), "OBSERVED="+name))
 }
 
-func real(t *testing.T) string {
+func tempDir(t *testing.T) string {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	return dir
 }
 
 func TestAddresses(t *testing.T) {
-	dir := real(t)
+	dir := tempDir(t)
 	seen, err := act(t, "listen", dir)
 	require.NoError(t, err)
 	port, err := os.ReadFile(filepath.Join(dir, "port"))
@@ -108,7 +108,7 @@ func TestAddresses(t *testing.T) {
 }
 
 func TestManyThreads(t *testing.T) {
-	seen, err := act(t, "threads", real(t))
+	seen, err := act(t, "threads", tempDir(t))
 	require.NoError(t, err)
 	for i := range 40 {
 		at := slices.IndexFunc(seen.Paths, func(p Path) bool { return p.Name == "t"+strconv.Itoa(i) })
@@ -119,15 +119,15 @@ func TestManyThreads(t *testing.T) {
 
 // TestStaysTheSame checks what a process notices of being observed.
 func TestStaysTheSame(t *testing.T) {
-	seen, err := act(t, "ring", real(t))
+	seen, err := act(t, "ring", tempDir(t))
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, int(unix.ENOSYS), exit.ExitCode(), "io_uring is not available")
 	assert.Len(t, seen.Programs, 1)
-	_, err = observed(t, real(t), []string{"sh", "-c", "kill -USR1 $$; sleep 60"}, os.Environ())
+	_, err = observed(t, tempDir(t), []string{"sh", "-c", "kill -USR1 $$; sleep 60"}, os.Environ())
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, unix.SIGUSR1, exit.Sys().(syscall.WaitStatus).Signal())
-	dir := real(t)
+	dir := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "text"), []byte("no program"), 0o755))
 	cmd := exec.Command(filepath.Join(dir, "text"))
 	o, err := Prepare(cmd)
@@ -143,7 +143,7 @@ func TestStaysTheSame(t *testing.T) {
 // TestObservesDebuggers observes a program that traces another one, and what that does.
 func TestObservesDebuggers(t *testing.T) {
 	need(t, "strace", "cat")
-	dir := real(t)
+	dir := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.csv"), []byte("low"), 0o644))
 	seen, err := observed(t, dir, []string{"strace", "-f", "-o", "trace", "sh", "-c", "cat tides.csv"}, os.Environ())
 	require.NoError(t, err)
@@ -154,7 +154,7 @@ func TestObservesDebuggers(t *testing.T) {
 // TestOtherABI observes a program of the 32-bit ABI of the same machine, if the kernel runs such.
 func TestOtherABI(t *testing.T) {
 	need(t, "go")
-	dir := real(t)
+	dir := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "quay.go"), []byte(`package main
 import ("net"; "os"; "os/exec")
 func main() {

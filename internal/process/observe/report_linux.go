@@ -160,7 +160,7 @@ const maxMoved = 20_000
 // moved records what has got a new name with its directory.
 func (r *reporter) moved(at found) {
 	n := 0
-	filepath.WalkDir(at.path, func(path string, d fs.DirEntry, err error) error {
+	filepath.WalkDir(at.path, func(path string, _ fs.DirEntry, err error) error {
 		name, below := r.finder.below(path)
 		if n++; err != nil || !below || n > maxMoved {
 			return fs.SkipAll

@@ -77,13 +77,13 @@ func (s *tracer) follow(t *testing.T, pid int, cwd string) {
 			continue
 		}
 		if m := callLine.FindStringSubmatch(line); m != nil {
-			cwd = s.call(m[1], m[2], m[4], m[5], cwd)
+			cwd = s.call(m[1], m[2], m[5], cwd)
 		}
 	}
 }
 
 // call adds one call, and returns the working directory after it.
-func (s *tracer) call(name, args, result, failure, cwd string) string {
+func (s *tracer) call(name, args, failure, cwd string) string {
 	var paths []string
 	base := cwd
 	for _, m := range argument.FindAllStringSubmatch(args, -1) {
@@ -113,12 +113,12 @@ func (s *tracer) call(name, args, result, failure, cwd string) string {
 	}
 	missing := failure == "ENOENT" || failure == "ENOTDIR"
 	one := func(path, did string) { s.deeds.add(s.root, path, did) }
-	real, direct := resolved(paths[0], true), resolved(paths[0], false)
+	followed, direct := resolved(paths[0], true), resolved(paths[0], false)
 	writes := strings.Contains(args, "O_WRONLY") || strings.Contains(args, "O_RDWR") || name == "creat"
 	switch name {
 	case "chdir":
 		if failure == "" {
-			return real
+			return followed
 		}
 	case "open", "openat", "openat2", "creat":
 		creates := strings.Contains(args, "O_CREAT") || name == "creat"
@@ -126,40 +126,40 @@ func (s *tracer) call(name, args, result, failure, cwd string) string {
 		case strings.Contains(args, "O_TMPFILE"):
 		case missing:
 			if !creates {
-				one(real, "missing")
+				one(followed, "missing")
 			}
 		case failure != "" || !writes && !creates:
-			one(real, "seen")
+			one(followed, "seen")
 		default:
 			if strings.Contains(args, "O_RDWR") && !strings.Contains(args, "O_TRUNC") && !strings.Contains(args, "O_EXCL") {
-				one(real, "maybe seen")
+				one(followed, "maybe seen")
 			}
-			one(real, "wrote")
+			one(followed, "wrote")
 		}
 	case "stat", "lstat", "newfstatat", "statx", "access", "faccessat", "faccessat2", "readlink", "readlinkat":
 		if name == "lstat" || strings.HasPrefix(name, "readlink") || strings.Contains(args, "AT_SYMLINK_NOFOLLOW") {
-			real = direct
+			followed = direct
 		}
 		if missing {
-			one(real, "missing")
+			one(followed, "missing")
 		} else {
-			one(real, "seen")
+			one(followed, "seen")
 		}
 	case "inotify_add_watch":
 		switch {
 		case missing:
-			one(real, "missing")
+			one(followed, "missing")
 		case failure == "":
-			one(real, "seen")
-			one(real, "watched")
+			one(followed, "seen")
+			one(followed, "watched")
 		}
 	case "execve":
 		switch {
 		case missing:
-			one(real, "missing")
+			one(followed, "missing")
 		case failure == "":
-			one(real, "seen")
-			one(real, "ran")
+			one(followed, "seen")
+			one(followed, "ran")
 		}
 	case "mkdir", "mkdirat", "mknod", "mknodat":
 		if failure == "" {
@@ -171,7 +171,7 @@ func (s *tracer) call(name, args, result, failure, cwd string) string {
 		}
 	case "truncate":
 		if failure == "" {
-			one(real, "wrote")
+			one(followed, "wrote")
 		}
 	default:
 		s.two(name, paths, failure)
@@ -201,8 +201,8 @@ func (s *tracer) two(name string, paths []string, failure string) {
 func resolved(path string, follow bool) string {
 	path = filepath.Clean(path)
 	if follow {
-		if real, err := filepath.EvalSymlinks(path); err == nil {
-			return real
+		if followed, err := filepath.EvalSymlinks(path); err == nil {
+			return followed
 		}
 	}
 	if path == "/" {

@@ -16,6 +16,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process/observe"
 )
@@ -112,8 +113,7 @@ func TestCompare(t *testing.T) {
 			for range 2 { // an output that is declared may have to be followed, too
 				for _, m := range found {
 					for _, e := range m.Edits {
-						edit := SettingsEdit(e)
-						require.NoError(t, settings.Extend(name, []settings.Edit{edit}))
+						require.NoError(t, edit.Extend(name, []edit.Addition{Addition(e)}))
 					}
 				}
 				p, err = settings.Read(name)

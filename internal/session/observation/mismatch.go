@@ -8,7 +8,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch/pattern"
@@ -29,7 +29,7 @@ func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 	for i := range all {
 		all[i].Unit = u.Unit
 		for j, e := range all[i].Edits {
-			all[i].Edits[j].Text = SettingsEdit(e).String()
+			all[i].Edits[j].Text = Addition(e).String()
 		}
 		if all[i].Line == 0 {
 			all[i].Line = u.spec.Line
@@ -42,9 +42,26 @@ func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 	return all
 }
 
-// SettingsEdit converts a proposed edit for package settings.
-func SettingsEdit(e api.Edit) settings.Edit {
-	return settings.Edit{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
+// Addition converts a proposed edit for package settings.
+func Addition(e api.Edit) edit.Addition {
+	return edit.Addition{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
+}
+
+// Proposed returns the text of a settings file with all proposed edits that are possible, and what is in the way of the
+// others.
+func Proposed(file string, data []byte, all []api.Mismatch) (edited []byte, problems []error) {
+	edited = data
+	for _, m := range all {
+		for _, e := range m.Edits {
+			with, err := edit.Extended(file, edited, []edit.Addition{Addition(e)})
+			if err != nil {
+				problems = append(problems, err)
+				continue
+			}
+			edited = with
+		}
+	}
+	return edited, problems
 }
 
 // uncoveredReads are files that a unit reads and that no rule covers: one mismatch for files of the project, and one

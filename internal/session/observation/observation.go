@@ -5,20 +5,29 @@
 package observation
 
 import (
+	"fmt"
+	"slices"
 	"sync"
 	"time"
 
+	"omnivigil/internal/api"
+	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/store/observed"
+	"omnivigil/internal/text/format"
 )
 
-// Observations are what the units of a session were seen to do. Its methods may be called from any goroutine.
+// Observations are what the units of a session were seen to do. Its methods may be called from any goroutine. Those that
+// compare read ignore files and directories.
 type Observations struct {
+	// Moved has a value when what counts as inputs of units has changed: see Inputs.
+	Moved chan struct{}
+
 	root  string
 	store *observed.Record
-	// news is called, once in a while, with a unit of whose newest run something new was seen.
-	news func(unit string)
+	host  Host
 
 	mu    sync.Mutex
 	asked map[string]bool // units that are observed on request, in this session
@@ -32,18 +41,28 @@ type record struct {
 	run     int
 	log     *observe.Log // of the newest observed run; nil: none
 	problem string       // why the newest run is not observed
-	due     *time.Timer  // calls news
+	due     *time.Timer  // calls tell
 }
 
-// New returns the observations of a project. News is called from another goroutine, at most twice a second for each
-// unit.
-func New(root string, store *observed.Record, news func(unit string)) *Observations {
-	return &Observations{root: root, store: store, news: news, asked: map[string]bool{}, of: map[string]*record{}}
+// Host is what observations need of their session. Its methods may be called from any goroutine.
+type Host interface {
+	Send(ev engine.Event)           // to the engine; blocks until there is room
+	Plan() *plan.Plan               // the plan in use
+	State() *engine.Snapshot        // the engine's state
+	Time(m engine.Moment) time.Time // the inverse of the engine's form of a time
+}
+
+// New returns the observations of a project. The host may be nil where nothing is observed.
+func New(root string, store *observed.Record, host Host) *Observations {
+	return &Observations{
+		Moved: make(chan struct{}, 1), root: root, store: store, host: host,
+		asked: map[string]bool{}, of: map[string]*record{},
+	}
 }
 
 // Stored returns what units of a plan were seen to do in earlier sessions with the same commands. It reads files.
 func Stored(p *plan.Plan, store *observed.Record) []Observed {
-	return New(p.Root, store, nil).Of(p, func(string) time.Time { return time.Time{} })
+	return New(p.Root, store, nil).seen(p)
 }
 
 // Available returns why processes cannot be observed on this system; nil: they can.
@@ -107,7 +126,7 @@ func (r *record) seen() observe.Seen {
 	return r.log.Seen().With(r.earlier)
 }
 
-// soon calls news for a unit.
+// soon calls tell for a unit, at most twice a second.
 func (o *Observations) soon(unit string, r *record) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -118,7 +137,7 @@ func (o *Observations) soon(unit string, r *record) {
 		o.mu.Lock()
 		r.due = nil
 		o.mu.Unlock()
-		o.news(unit)
+		o.tell(unit)
 	})
 }
 
@@ -131,17 +150,17 @@ func (o *Observations) Failed(unit string, err error) {
 	}
 }
 
-// Of returns what units were seen to do: in all runs of the same commands, in this session and before. ReadyAt returns
-// when the newest run of a unit became ready.
-func (o *Observations) Of(p *plan.Plan, readyAt func(unit string) time.Time) []Observed {
+// seen returns what units were seen to do: in all runs of the same commands, in this session and before.
+func (o *Observations) seen(p *plan.Plan) []Observed {
 	var all []Observed
 	for _, u := range p.Units {
 		if u.Relay != nil {
 			continue
 		}
+		one := Observed{Unit: u.Name, ReadyAt: o.readyAt(u.Name)}
 		o.mu.Lock()
 		r := o.known(u)
-		one := Observed{Unit: u.Name, Run: r.run, Problem: r.problem, Seen: r.seen(), ReadyAt: readyAt(u.Name)}
+		one.Run, one.Problem, one.Seen = r.run, r.problem, r.seen()
 		if r.log != nil {
 			one.Last = r.log.Last()
 		}
@@ -153,14 +172,98 @@ func (o *Observations) Of(p *plan.Plan, readyAt func(unit string) time.Time) []O
 	return all
 }
 
-// OfRun returns what a unit was seen to do in its newest run, if that is the one with a number.
-func (o *Observations) OfRun(unit string, run int) (observe.Seen, bool) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if r := o.of[unit]; r != nil && r.run == run && r.log != nil {
-		return r.log.Seen(), true
+// readyAt is when the newest run of a unit became ready; zero: it is not.
+func (o *Observations) readyAt(unit string) time.Time {
+	if o.host == nil {
+		return time.Time{}
 	}
-	return observe.Seen{}, false
+	if u := o.host.State().Unit(unit); u != nil && !u.Run.ReadyAt.IsZero() {
+		return o.host.Time(u.Run.ReadyAt)
+	}
+	return time.Time{}
+}
+
+// tell tells the engine which files the newest run of a unit has read that no rule covers.
+func (o *Observations) tell(unit string) {
+	p := o.host.Plan()
+	u, all := p.Unit(unit), o.seen(p)
+	i := slices.IndexFunc(all, func(one Observed) bool { return one.Unit == unit })
+	o.mu.Lock()
+	r := o.of[unit]
+	if i < 0 || r == nil || r.log == nil {
+		o.mu.Unlock()
+		return
+	}
+	run := r.run
+	all[i].Seen = r.log.Seen()
+	o.mu.Unlock()
+	if u.Reuse && u.Observe {
+		select {
+		case o.Moved <- struct{}{}:
+		default:
+		}
+	}
+	o.host.Send(engine.Uncovered{Unit: unit, Run: run, Files: Uncovered(p, all, unit)})
+}
+
+// CompareAnew compares what was observed with new settings. It does not block.
+func (o *Observations) CompareAnew(p *plan.Plan) {
+	for _, u := range p.Units {
+		if u.Relay == nil {
+			go o.tell(u.Name)
+		}
+	}
+}
+
+// Compare returns what units were seen to do, and how it differs from the plan in use; without names, of all units.
+func (o *Observations) Compare(units []string) api.Observations {
+	p := o.host.Plan()
+	all := Compare(p, o.seen(p))
+	other := func(unit string) bool { return len(units) > 0 && !slices.Contains(units, unit) }
+	all.Units = slices.DeleteFunc(all.Units, func(one api.Observation) bool { return other(one.Unit) })
+	all.Mismatches = slices.DeleteFunc(all.Mismatches, func(m api.Mismatch) bool { return other(m.Unit) })
+	return all
+}
+
+// AddReaders adds to an impact which units were seen to read the path although no rule of theirs covers it.
+func (o *Observations) AddReaders(f *api.Impact) {
+	p := o.host.Plan()
+	AddReaders(f, p, o.seen(p))
+}
+
+// Inputs are the files that count as inputs of units because the units were seen to read them: of tasks whose results are
+// reused, and that are always observed.
+func (o *Observations) Inputs(p *plan.Plan) map[string][]string {
+	inputs := map[string][]string{}
+	var seen []Observed
+	for _, u := range p.Units {
+		if u.Reuse && u.Observe {
+			if seen == nil {
+				seen = o.seen(p)
+			}
+			inputs[u.Name] = Inputs(p, seen, u.Name)
+		}
+	}
+	return inputs
+}
+
+// WriteRules writes into the settings file what is proposed for units, except for notes, and returns the lines that were
+// added. The error tells why not.
+func (o *Observations) WriteRules(units []string) (added []string, err error) {
+	var additions []edit.Addition
+	for _, m := range o.Compare(units).Mismatches {
+		if m.Severity == api.SeverityNote {
+			continue
+		}
+		for _, e := range m.Edits {
+			additions = append(additions, Addition(e))
+			added = append(added, e.Unit+": "+e.Text)
+		}
+	}
+	if len(additions) == 0 {
+		return nil, fmt.Errorf("nothing is proposed for %s", format.List(units))
+	}
+	return added, edit.Extend(o.host.Plan().File, additions)
 }
 
 // Keep stores what a unit was seen to do.

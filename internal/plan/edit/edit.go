@@ -1,4 +1,6 @@
-package settings
+// Package edit adds to settings files, without changing anything else in them, and replaces them. Nothing is written
+// unless the file then means exactly that. Start reading at Extend.
+package edit
 
 import (
 	"bytes"
@@ -13,11 +15,12 @@ import (
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/lazyregexp"
 )
 
-// Edit is an addition to a unit's settings: values for one of its lists, or a check of whether it is ready.
-type Edit struct {
+// Addition is an addition to a unit's settings: values for one of its lists, or a check of whether it is ready.
+type Addition struct {
 	Unit   string
 	Key    string   // "watch", "ignore", "outputs", "needs", "follows" or "ready"
 	Values []string // for a list
@@ -26,12 +29,12 @@ type Edit struct {
 
 // Extend adds to the settings file itself. Everything else in the file, comments and layout, stays unchanged. Nothing
 // is written unless the file then means exactly that; the error tells what to do by hand.
-func Extend(file string, edits []Edit) error {
+func Extend(file string, additions []Addition) error {
 	data, err := files.Read(file, files.Sane)
 	if err != nil {
 		return fmt.Errorf("read the settings: %w", err)
 	}
-	edited, err := Extended(file, data, edits)
+	edited, err := Extended(file, data, additions)
 	if err != nil {
 		return err
 	}
@@ -40,13 +43,13 @@ func Extend(file string, edits []Edit) error {
 
 // Ignore is Extend for patterns that a unit ignores.
 func Ignore(file, unit string, patterns []string) error {
-	return Extend(file, []Edit{{Unit: unit, Key: "ignore", Values: patterns}})
+	return Extend(file, []Addition{{Unit: unit, Key: "ignore", Values: patterns}})
 }
 
-// Extended returns the text of a settings file with edits, which are made one after the other. An error tells which
-// edit is not possible and what to write by hand.
-func Extended(file string, data []byte, edits []Edit) ([]byte, error) {
-	for _, e := range edits {
+// Extended returns the text of a settings file with additions, which are made one after the other. An error tells which
+// of them is not possible and what to write by hand.
+func Extended(file string, data []byte, additions []Addition) ([]byte, error) {
+	for _, e := range additions {
 		edited, err := e.apply(file, data)
 		if err != nil {
 			return nil, fmt.Errorf("add %s to %s: %w", e, e.Unit, err)
@@ -56,11 +59,11 @@ func Extended(file string, data []byte, edits []Edit) ([]byte, error) {
 	return data, nil
 }
 
-// String returns the edit as a line of the settings file.
-func (e Edit) String() string { return e.line(nil) }
+// String returns it as a line of the settings file.
+func (e Addition) String() string { return e.line(nil) }
 
 // line is the key with its values, and those that it has now.
-func (e Edit) line(have []string) string {
+func (e Addition) line(have []string) string {
 	if e.Key == "ready" {
 		return fmt.Sprintf("ready = { port = %d }", e.Port)
 	}
@@ -68,7 +71,7 @@ func (e Edit) line(have []string) string {
 }
 
 // values returns what a list of a unit has.
-func (e Edit) values(u *plan.Unit) []string {
+func (e Addition) values(u *plan.Unit) []string {
 	switch e.Key {
 	case "watch":
 		return plan.Texts(u.Watch)
@@ -84,9 +87,9 @@ func (e Edit) values(u *plan.Unit) []string {
 	return nil
 }
 
-// apply returns the text of a settings file with the edit.
-func (e Edit) apply(file string, data []byte) ([]byte, error) {
-	before, err := parsePlan(file, file, "", data)
+// apply returns the text of a settings file with the addition.
+func (e Addition) apply(file string, data []byte) ([]byte, error) {
+	before, err := settings.Parse(file, data)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +108,7 @@ func (e Edit) apply(file string, data []byte) ([]byte, error) {
 		return nil, byHand
 	}
 	edited := e.insert(data, start, end, have)
-	after, err := parsePlan(file, file, "", edited)
+	after, err := settings.Parse(file, edited)
 	if err != nil || !e.isIn(after.Unit(e.Unit), have) {
 		return nil, byHand
 	}
@@ -116,8 +119,8 @@ func (e Edit) apply(file string, data []byte) ([]byte, error) {
 	return edited, nil
 }
 
-// isIn reports whether a unit has what the edit adds, and otherwise what it had.
-func (e Edit) isIn(u *plan.Unit, had []string) bool {
+// isIn reports whether a unit has what it adds, and otherwise what it had.
+func (e Addition) isIn(u *plan.Unit, had []string) bool {
 	if e.Key == "ready" {
 		return u.Ready.Port == e.Port
 	}
@@ -149,7 +152,7 @@ func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
 
 // insert writes the values at the start of the unit's list, on a line of their own if the list has lines, or as a new
 // key after the unit's others. A new key replaces that of [defaults], so it repeats its values.
-func (e Edit) insert(data []byte, start, end int, have []string) []byte {
+func (e Addition) insert(data []byte, start, end int, have []string) []byte {
 	key := regexp.MustCompile(`(?m)^([ \t]*)` + e.Key + `[ \t]*=[ \t]*\[([ \t]*\r?\n)?([ \t]*)`)
 	if m := key.FindSubmatchIndex(data[start:end]); m != nil && e.Key != "ready" {
 		at := start + m[1]
@@ -172,7 +175,7 @@ func (e Edit) insert(data []byte, start, end int, have []string) []byte {
 }
 
 func quoted(words []string) string {
-	return strings.TrimSuffix(strings.TrimPrefix(List(words), "["), "]")
+	return strings.TrimSuffix(strings.TrimPrefix(settings.List(words), "["), "]")
 }
 
 // Add adds units to a settings file, which is created if it does not exist. Everything in it stays unchanged. Nothing
@@ -186,7 +189,7 @@ func Add(file, units string) error {
 	case len(data) > 0:
 		units = strings.TrimRight(string(data), "\n") + "\n\n" + units
 	}
-	if _, err := parsePlan(file, file, "", []byte(units)); err != nil {
+	if _, err := settings.Parse(file, []byte(units)); err != nil {
 		return fmt.Errorf("nothing was added to %s: %w", file, err)
 	}
 	return Replace(file, []byte(units))

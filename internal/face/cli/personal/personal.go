@@ -1,4 +1,6 @@
-package cli
+// Package personal is what belongs to one user on all projects, for the command line: the personal file, checked, and the
+// arguments typed in earlier sessions. Start reading at Read.
+package personal
 
 import (
 	"errors"
@@ -18,8 +20,8 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-// readPersonal reads the personal file, and returns what is wrong with it.
-func readPersonal() (*settings.Personal, []string) {
+// Read reads the personal file, and returns what is wrong with it.
+func Read() (*settings.Personal, []string) {
 	actions, _ := tui.Actions()
 	p, err := settings.ReadPersonal(paths.Personal(), actions)
 	var found document.Problems
@@ -40,8 +42,8 @@ func habitsOf(p *settings.Personal) tui.Habits {
 	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
 }
 
-// habits returns the user's preferences, and a function that tells later whether they have changed.
-func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string, bool)) {
+// Habits returns the user's preferences, and a function that tells later whether they have changed.
+func Habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string, bool)) {
 	stamp := func() (at time.Time, size int64) {
 		if info, err := os.Stat(paths.Personal()); err == nil {
 			return info.ModTime(), info.Size()
@@ -49,26 +51,26 @@ func habits() (h tui.Habits, problems []string, now func() (tui.Habits, []string
 		return time.Time{}, -1
 	}
 	at, size := stamp()
-	p, problems := readPersonal()
+	p, problems := Read()
 	now = func() (tui.Habits, []string, bool) {
 		newAt, newSize := stamp()
 		if newAt.Equal(at) && newSize == size {
 			return tui.Habits{}, nil, false
 		}
 		at, size = newAt, newSize
-		p, problems := readPersonal()
+		p, problems := Read()
 		return habitsOf(p), problems, true
 	}
 	return habitsOf(p), problems, now
 }
 
-// checkPersonal prints what is wrong with the personal file, if there is one, and reports whether it is valid.
-func checkPersonal(out io.Writer) bool {
+// Check prints what is wrong with the personal file, if there is one, and reports whether it is valid.
+func Check(out io.Writer) bool {
 	file := paths.Personal()
 	if _, err := os.Stat(file); err != nil {
 		return true
 	}
-	p, problems := readPersonal()
+	p, problems := Read()
 	problems = append(problems, tui.Clashes(p.Keys)...)
 	if len(problems) > 0 {
 		fmt.Fprintf(out, "\nyour own settings, %s:\n%s\n", file, strings.Join(problems, "\n"))
@@ -82,9 +84,9 @@ func checkPersonal(out io.Writer) bool {
 	return true
 }
 
-// sayKeys lists the actions with their keys.
-func sayKeys(out io.Writer) {
-	p, _ := readPersonal()
+// SayKeys lists the actions with their keys.
+func SayKeys(out io.Writer) {
+	p, _ := Read()
 	names, keys := tui.Actions()
 	for _, name := range names {
 		have := keys[name]
@@ -95,9 +97,9 @@ func sayKeys(out io.Writer) {
 	}
 }
 
-// shortcut returns the command for words such as "@NAME WORD...".
-func shortcut(words []string) (adhoc.Command, error) {
-	p, problems := readPersonal()
+// Shortcut returns the command for words such as "@NAME WORD...".
+func Shortcut(words []string) (adhoc.Command, error) {
+	p, problems := Read()
 	if len(problems) > 0 {
 		return adhoc.Command{}, exit.Refuse("omnivigil: your own settings: %s", strings.Join(problems, "\n"))
 	}

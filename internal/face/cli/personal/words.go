@@ -1,4 +1,4 @@
-package cli
+package personal
 
 import (
 	"encoding/json"
@@ -11,8 +11,8 @@ import (
 // wordsFile has the arguments that the user has added to commands, as a JSON list.
 func wordsFile() string { return filepath.Join(paths.State(), "words.json") }
 
-// typedWords returns the arguments of earlier sessions; none if they cannot be read: they are a convenience.
-func typedWords() []string {
+// Words returns the arguments of earlier sessions; none if they cannot be read: they are a convenience.
+func Words() []string {
 	var words []string
 	if text, err := files.Read(wordsFile(), files.Sane); err == nil {
 		json.Unmarshal(text, &words)
@@ -20,8 +20,8 @@ func typedWords() []string {
 	return words
 }
 
-// rememberWords stores them for the next screen. They may be secret: the file is for this user only.
-func rememberWords(words []string) {
+// Remember stores them for the next screen. They may be secret: the file is for this user only.
+func Remember(words []string) {
 	if text, err := json.Marshal(words); err == nil {
 		files.KeepCache(wordsFile(), files.Bytes(text)) // on failure they are typed again
 	}
