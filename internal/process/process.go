@@ -128,6 +128,9 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 	if observer != nil {
 		if err := observer.Attach(spec.Observe); err != nil {
 			p.abandon()
+			if errors.Is(err, observe.ErrUnavailable) {
+				return nil, err
+			}
 			return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
 		}
 	}

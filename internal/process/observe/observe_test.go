@@ -60,6 +60,30 @@ var acts = map[string]func() int{
 		_, _, number := unix.Syscall(unix.SYS_IO_URING_SETUP, 1, 0, 0)
 		return int(number)
 	},
+	"privileged": func() int {
+		log := NewLog("/nowhere", nil)
+		cmd := exec.Command("/bin/sh", "-c", "su --version; exit 7")
+		o, err := Prepare(cmd)
+		if err == nil {
+			err = cmd.Start()
+		}
+		if err == nil {
+			err = o.Attach(log)
+		}
+		if err != nil {
+			fmt.Println(err)
+			return 1
+		}
+		if cmd.Wait(); cmd.ProcessState.ExitCode() != 7 {
+			return 2
+		}
+		for _, p := range log.Seen().Programs {
+			if p.Privileged {
+				fmt.Println("privileged:", filepath.Base(p.Path))
+			}
+		}
+		return 0
+	},
 	"threads": func() int { // calls from many threads and children at once
 		done := make(chan error)
 		for i := range 40 {
@@ -140,6 +164,43 @@ func TestStaysTheSame(t *testing.T) {
 	cmd.Wait()
 }
 
+// TestNamesPrivileged lets a user without the privilege to set filters observe a program with the setuid bit.
+func TestNamesPrivileged(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("not tested: only root can become another user")
+	}
+	need(t, "su")
+	dir, err := os.MkdirTemp("", "observe")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	self, err := os.ReadFile("/proc/self/exe")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/observer", self, 0o755))
+	cmd := exec.Command(dir + "/observer")
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), "OBSERVED=privileged")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "privileged: su\n")
+}
+
+// TestOneObserver observes a program that observes another one, which the kernel refuses.
+func TestOneObserver(t *testing.T) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	cmd := exec.Command(self)
+	cmd.Env = append(os.Environ(), "OBSERVED=privileged")
+	out := &strings.Builder{}
+	cmd.Stdout = out
+	o, err := Prepare(cmd)
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	require.NoError(t, o.Attach(NewLog(tempDir(t), nil)))
+	require.Error(t, cmd.Wait())
+	assert.Contains(t, out.String(), ErrUnavailable.Error()+": another program already uses seccomp notifications")
+}
+
 // TestObservesDebuggers observes a program that traces another one, and what that does.
 func TestObservesDebuggers(t *testing.T) {
 	need(t, "strace", "cat")
@@ -211,4 +272,29 @@ func TestNumbers(t *testing.T) {
 			assert.Equal(t, want, c.numbers[abi], "%s of %s", c.name, arch)
 		}
 	}
+}
+
+// FuzzArguments reads what may be in the memory of a process: addresses, and paths that are resolved.
+func FuzzArguments(f *testing.F) {
+	f.Add([]byte("\x02\x00\x10\x06\x7f\x00\x00\x01"), "a/../b/./c//")
+	f.Add([]byte("\x01\x00quay.sock\x00"), "/..//../x")
+	f.Add([]byte("\x0a\x00"), "link/../../link")
+	root := f.TempDir()
+	require.NoError(f, os.Symlink("link", root+"/link"))
+	require.NoError(f, os.Symlink("../..", root+"/up"))
+	f.Fuzz(func(t *testing.T, address []byte, path string) {
+		if len(address) >= 2 {
+			a := action{thread: os.Getpid()}
+			a.sockaddr(address)
+		}
+		if len(path) >= unix.PathMax {
+			return // memory.text returns no longer one
+		}
+		find := newFinder(root)
+		for _, path := range []string{path, root + "/" + path, root + "/up/" + path} {
+			if found, below := find.find(os.Getpid(), unix.AT_FDCWD, []byte(path), len(path)%2 == 0); below {
+				require.True(t, filepath.IsLocal(found.name), found.name)
+			}
+		}
+	})
 }

@@ -61,6 +61,28 @@ var (
 	argument = regexp.MustCompile(`"((?:[^"\\]|\\.)*)"|(AT_FDCWD|\d+)<([^>]*)>`)
 )
 
+// first is the process that no other one has started.
+func (s *tracer) first(t *testing.T) int {
+	files, err := filepath.Glob(s.prefix + ".*")
+	require.NoError(t, err)
+	started, all := map[string]bool{}, []string{}
+	for _, file := range files {
+		all = append(all, strings.TrimPrefix(file, s.prefix+"."))
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for line := range strings.Lines(string(text)) {
+			if m := child.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
+				started[m[1]] = true
+			}
+		}
+	}
+	all = slices.DeleteFunc(all, func(pid string) bool { return started[pid] })
+	require.Len(t, all, 1)
+	pid, err := strconv.Atoi(all[0])
+	require.NoError(t, err)
+	return pid
+}
+
 // follow reads the calls of a process that starts in a directory, and those of its children.
 func (s *tracer) follow(t *testing.T, pid int, cwd string) {
 	if s.done[pid] {
@@ -239,10 +261,21 @@ func need(t *testing.T, programs ...string) {
 	}
 }
 
+// filledCache returns a new build cache in the state of another one, which gets a part of the standard library first.
+func filledCache(t *testing.T, from string) string {
+	build := exec.Command("go", "build", "os", "runtime/debug")
+	build.Env = append(os.Environ(), "GOCACHE="+from)
+	require.NoError(t, build.Run())
+	dir := filepath.Join(t.TempDir(), "cache")
+	require.NoError(t, exec.Command("cp", "-al", from, dir).Run())
+	return dir
+}
+
 // TestAgreesWithStrace compares what is seen of real programs with what strace(1) reports of the same commands: nothing
 // is missing and nothing invented.
 func TestAgreesWithStrace(t *testing.T) {
 	need(t, "strace")
+	warm := t.TempDir()
 	for _, c := range []struct {
 		name  string
 		needs string
@@ -271,6 +304,11 @@ func TestAgreesWithStrace(t *testing.T) {
 			"Cargo.toml":  "[package]\nname = \"quay\"\nversion = \"0.1.0\"\nedition = \"2021\"\n",
 			"src/main.rs": "mod berth;\nfn main() { berth::name(); }\n", "src/berth.rs": "pub fn name() {}\n",
 		}, "rustc --edition 2021 -o quay src/main.rs && ./quay"},
+		{"tsc", "tsc", map[string]string{
+			"tsconfig.json": `{"compilerOptions": {"outDir": "dist", "types": []}, "include": ["src"]}`,
+			"src/quay.ts":   "import { name } from './berth'\nexport const text: string = name\n",
+			"src/berth.ts":  "export const name = 'north'\n",
+		}, "tsc && ls dist"},
 		{"node", "node", map[string]string{
 			"package.json": `{"name": "quay", "type": "module"}`, "lib/berth.js": "export const name = 'north'\n",
 			"quay.js": "import { name } from './lib/berth.js'\nimport fs from 'node:fs'\nfs.writeFileSync('out.txt', name)\nfs.watch('lib', { persistent: false })\n",
@@ -287,8 +325,11 @@ func TestAgreesWithStrace(t *testing.T) {
 					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 					require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
 				}
-				return append(os.Environ(), "GOCACHE="+t.TempDir(), "GOFLAGS=-mod=mod", "PWD="+root,
-					"TMPDIR="+t.TempDir())
+				env := append(os.Environ(), "PWD="+root, "TMPDIR="+t.TempDir())
+				if c.needs == "go" {
+					env = append(env, "GOCACHE="+filledCache(t, warm))
+				}
+				return env
 			}
 			env := lay()
 			trace := &tracer{root, filepath.Join(t.TempDir(), "trace"), deeds{}, map[int]bool{}}
@@ -297,14 +338,7 @@ func TestAgreesWithStrace(t *testing.T) {
 			cmd.Dir, cmd.Env = root, env
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, string(out))
-			first, err := filepath.Glob(trace.prefix + ".*")
-			require.NoError(t, err)
-			var pids []int
-			for _, file := range first {
-				pid, _ := strconv.Atoi(strings.TrimPrefix(file, trace.prefix+"."))
-				pids = append(pids, pid)
-			}
-			trace.follow(t, slices.Min(pids), root)
+			trace.follow(t, trace.first(t), root)
 			env = lay()
 			seen, err := observed(t, root, []string{"sh", "-c", c.run}, env)
 			require.NoError(t, err)

@@ -88,7 +88,8 @@ func (r *Live) begin(spec process.Spec, start func(process.Spec) (Process, error
 	}
 	r.log = nil
 	r.project.NotObserved(r.Unit.Name, err)
-	r.project.Note(r.Entry(logbook.Note), "is not observed: "+err.Error())
+	reason := strings.TrimPrefix(err.Error(), observe.ErrUnavailable.Error()+": ")
+	r.project.Note(r.Entry(logbook.Note), "is not observed: "+reason)
 	spec.Observe = nil
 	return start(spec)
 }
