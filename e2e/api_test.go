@@ -22,13 +22,15 @@ func TestDocumentedExamples(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "berths.go"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "rates.json"), nil, 0o600))
 	b := inBackground(t, dir, `
 [project]
 name = "saltmarsh"
 [service.tides]
 run = "echo low water; echo high water; exec sleep 1000"
 [service.berths]
-run = "exec sleep 1000"
+run = "cat rates.json; exec sleep 1000"
+observe = true
 [task.fares]
 run = "true"
 watch = ["fares.csv"]
