@@ -18,7 +18,7 @@ type Observation struct {
 	Last     time.Time         `json:"last,omitzero"` // when something new was seen last
 	Reads    []ObservedRead    `json:"reads,omitempty"`
 	Lists    []string          `json:"lists,omitempty"`   // directories whose entries were read
-	Missing  []string          `json:"missing,omitempty"` // looked for, and did not exist
+	Missing  []string          `json:"missing,omitempty"` // looked for, and did not exist; ignored ones last
 	Writes   []ObservedWrite   `json:"writes,omitempty"`
 	Removes  []string          `json:"removes,omitempty"`
 	Programs []ObservedProgram `json:"programs,omitempty"`

@@ -76,7 +76,7 @@ func sayDeeds(w io.Writer, o api.Observation) {
 	line("read", byDirectory(covered))
 	line("uncovered", uncovered)
 	line("also read", byDirectory(kept))
-	line("looked for", byDirectory(o.Missing))
+	line("looked for", o.Missing)
 	line("wrote", byDirectory(wrote))
 	line("removed", byDirectory(o.Removes))
 	line("executed", unique(ran))

@@ -417,17 +417,23 @@ func (c *comparison) observation(u *unitSeen) api.Observation {
 			Path: w.name, Declared: w.declared, Affects: w.affects, ReadBy: w.readBy,
 		})
 	}
+	var ignored []string // of the missing ones: they say less, and come last
 	for _, p := range u.Seen.Paths {
 		if p.Access.Has(observe.Listed) {
 			o.Lists = append(o.Lists, p.Name)
 		}
 		if p.Access.Has(observe.Missing) && !p.Access.Any(observe.Read|observe.Looked|observe.Written|observe.Created) {
-			o.Missing = append(o.Missing, p.Name)
+			if c.explainer.Excluded(p.Name) == "" {
+				o.Missing = append(o.Missing, p.Name)
+			} else {
+				ignored = append(ignored, p.Name)
+			}
 		}
 		if p.Access.Has(observe.Removed) {
 			o.Removes = append(o.Removes, p.Name)
 		}
 	}
+	o.Missing = append(o.Missing, ignored...)
 	for _, p := range u.Seen.Programs {
 		path := p.Path
 		if below, err := filepath.Rel(c.plan.Root, path); err == nil && filepath.IsLocal(below) {

@@ -41,6 +41,7 @@ type record struct {
 	run     int
 	log     *observe.Log // of the newest observed run; nil: none
 	problem string       // why the newest run is not observed
+	inputs  []string     // that the session was last told to watch
 	due     *time.Timer  // calls tell
 }
 
@@ -194,16 +195,31 @@ func (o *Observations) tell(unit string) {
 		o.mu.Unlock()
 		return
 	}
-	run := r.run
-	all[i].Seen = r.log.Seen()
+	run, ofRun := r.run, r.log.Seen()
 	o.mu.Unlock()
 	if u.Reuse && u.Observe {
-		select {
-		case o.Moved <- struct{}{}:
-		default:
-		}
+		o.watch(r, Inputs(p, all, unit))
 	}
-	o.host.Send(engine.Uncovered{Unit: unit, Run: run, Files: Uncovered(p, all, unit)})
+	all[i].Seen = ofRun
+	files := Uncovered(p, all, unit)
+	o.host.Send(engine.Uncovered{Unit: unit, Run: run, Files: files[:min(len(files), maxTold)]})
+}
+
+// maxTold limits the files that the engine is told of: it keeps fewer doubts.
+const maxTold = 50
+
+// watch lets the session watch the inputs of a unit, if they are other ones than before.
+func (o *Observations) watch(r *record, inputs []string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if slices.Equal(r.inputs, inputs) {
+		return
+	}
+	r.inputs = inputs
+	select {
+	case o.Moved <- struct{}{}:
+	default:
+	}
 }
 
 // CompareAnew compares what was observed with new settings. It does not block.
